@@ -1,0 +1,1 @@
+"""Measurements of the engine and of the studio: `isbjorn bench`."""

@@ -1,0 +1,1 @@
+"""When, where and which way particles are born."""

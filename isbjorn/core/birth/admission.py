@@ -1,0 +1,118 @@
+"""Who is let in: the alive limit of an emitter, and its fair share of the shot's."""
+
+from __future__ import annotations
+
+import heapq
+import math
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit
+
+from isbjorn.core.birth.newborn import Source, lifespans, longest_life
+from isbjorn.core.birth.when import RANDOM, Births
+from isbjorn.core.errors import Stale
+
+Doubles = npt.NDArray[np.float64]
+Numbers = npt.NDArray[np.int64]
+_CHUNK = 1 << 18
+
+
+def most_alive(births: Births, source: Source, until: float = math.inf) -> float:
+    """An upper bound on how many are alive at once, without a limit, up to shot time `until`."""
+    window = min(longest_life(source), min(until, births.end_s) - births.begin_s)
+    if births.rate <= 0 or window <= 0:
+        return 0.0
+    count = births.rate * window
+    return count + (8 * math.sqrt(count + 1) + 16 if births.cadence == RANDOM else 2)
+
+
+def fair_shares(demands: list[float], limits: list[int], total: int) -> list[int]:
+    """Divide a shot's limit: small demands are met in full, the rest share evenly what is left (max-min fairness)."""
+    wanted = [min(d, m) for d, m in zip(demands, limits, strict=True)]
+    shares, left = [0] * len(wanted), total
+    for done, i in enumerate(sorted(range(len(wanted)), key=lambda i: wanted[i])):
+        shares[i] = int(min(math.ceil(min(wanted[i], 1e15)), left // (len(wanted) - done)))
+        left -= shares[i]
+    return shares
+
+
+@njit("b1[:](f8[:], f4[:], f8[:], i8[:], i8)", cache=True)
+def _admit(moments: Doubles, lives: npt.NDArray[np.float32], ends: Doubles, size: Numbers, limit: int) -> npt.NDArray[np.bool_]:
+    """Let births in while fewer than `limit` are alive. `ends` is a heap of deaths of `size[0]` entries, kept between calls."""
+    heap = [x for x in ends[: size[0]]]
+    heap.append(np.inf)
+    heapq.heapify(heap)
+    admitted = np.zeros(len(moments), np.bool_)
+    for i in range(len(moments)):
+        while heap[0] <= moments[i]:
+            heapq.heappop(heap)
+        if len(heap) - 1 < limit:
+            admitted[i] = True
+            heapq.heappush(heap, moments[i] + lives[i])
+    size[0] = 0
+    skipped = False
+    for x in heap:
+        if x == np.inf and not skipped:
+            skipped = True
+            continue
+        ends[size[0]] = x
+        size[0] += 1
+    return admitted
+
+
+class Admission:
+    """The births of an emitter that found room, worked out from its beginning and kept."""
+
+    def __init__(self, births: Births, source: Source, limit: int) -> None:
+        self.births, self.source, self.limit = births, source, limit
+        self.binds = most_alive(births, source) > limit
+        self._covered = -math.inf
+        self._ends, self._size = np.empty(limit + 1), np.zeros(1, np.int64)
+        self._parts: list[tuple[Numbers, Doubles, npt.NDArray[np.float32]]] = []
+        self._asked: list[tuple[float, int]] = []
+
+    def between(self, after: float, until: float, stale: object = None) -> tuple[Numbers, Doubles, npt.NDArray[np.float32]]:
+        """Admitted births in (after, until] that live beyond `until`: numbers, moments in s, lifespans in s."""
+        after = max(after, until - longest_life(self.source) - 1e-3)
+        if self.binds:
+            self._cover(until, stale)
+            parts = [p for p in self._parts if len(p[1]) and p[1][-1] > after and p[1][0] <= until]
+            if not parts:
+                return np.empty(0, np.int64), np.empty(0), np.empty(0, np.float32)
+            numbers, moments, lives = (np.concatenate([p[c] for p in parts]) for c in range(3))
+            inside = (moments > after) & (moments <= until)
+        else:
+            first, moments = self.births.between(after, until)
+            numbers = np.arange(first, first + len(moments), dtype=np.int64)
+            lives = lifespans(self.source, numbers)
+            inside = np.ones(len(moments), bool)
+        inside &= moments + lives > until
+        return numbers[inside], moments[inside], lives[inside]
+
+    def refused(self, until: float) -> int:
+        """How many births found no room up to shot time `until`."""
+        if not self.binds:
+            return 0
+        self._cover(until)
+        asked = sum(count for _, count in self._asked)
+        admitted = sum(len(numbers) for numbers, _, _ in self._parts)
+        later = sum(int(np.sum(moments > until)) for _, moments, _ in self._parts)
+        return max(0, asked - admitted - self._later_asked(until) + later)
+
+    def _later_asked(self, until: float) -> int:
+        return len(self.births.between(until, self._covered)[1]) if self._covered > until else 0
+
+    def _cover(self, until: float, stale: object = None) -> None:
+        while self._covered < until:
+            if callable(stale) and stale():
+                raise Stale
+            start = max(self._covered, self.births.begin_s - 1.0)
+            end = min(until, max(start, self.births.begin_s) + _CHUNK / max(self.births.rate, 1e-9))
+            first, moments = self.births.between(self._covered, end)
+            numbers = np.arange(first, first + len(moments), dtype=np.int64)
+            lives = lifespans(self.source, numbers)
+            admitted = _admit(moments, lives, self._ends, self._size, self.limit)
+            self._parts.append((numbers[admitted], moments[admitted], lives[admitted]))
+            self._asked.append((end, len(moments)))
+            self._covered = end

@@ -1,0 +1,69 @@
+"""Curves and gradients as data. How they are read is in `isbjorn.core.life`."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+from pydantic.functional_validators import AfterValidator
+from pydantic_core import PydanticCustomError
+
+from isbjorn.core.document.base import Part
+
+Joint = Literal["smooth", "straight", "hold"]
+Unit01 = Annotated[float, Field(ge=0, le=1)]
+
+
+class CurvePoint(Part):
+    """A point of a curve: at an age in [0, 1], a value, and how the curve passes through it."""
+
+    at: Unit01
+    value: float = Field(ge=-1e6, le=1e6)
+    joint: Joint = Field(
+        default="smooth", description="smooth: one tangent; straight: aims at its neighbour; hold: stays to the next."
+    )
+    ease: tuple[Unit01, float, Unit01, float] | None = Field(
+        default=None, description="Exact shape of the segment to the next point, with the meaning of CSS cubic-bezier."
+    )
+
+
+def _in_order(points: tuple[CurvePoint, ...]) -> tuple[CurvePoint, ...]:
+    if any(b.at < a.at for a, b in zip(points, points[1:], strict=False)):
+        raise PydanticCustomError("points_out_of_order", "curve points must stand in order of age")
+    return points
+
+
+class Curve(Part):
+    """A value over age, from birth (0) to death (1); level before its first and after its last point."""
+
+    points: Annotated[tuple[CurvePoint, ...], AfterValidator(_in_order)] = Field(min_length=1, max_length=64)
+
+
+class ColourStop(Part):
+    """A colour of a gradient, encoded sRGB as `#rrggbb`."""
+
+    at: Unit01
+    colour: Annotated[str, Field(pattern=r"^#[0-9a-fA-F]{6}$")]
+
+
+class OpacityStop(Part):
+    """An opacity of a gradient in [0, 1], on its own track beside the colours."""
+
+    at: Unit01
+    opacity: Unit01
+
+
+def _colours_sorted(stops: tuple[ColourStop, ...]) -> tuple[ColourStop, ...]:
+    return tuple(sorted(stops, key=lambda stop: stop.at))
+
+
+def _opacities_sorted(stops: tuple[OpacityStop, ...]) -> tuple[OpacityStop, ...]:
+    return tuple(sorted(stops, key=lambda stop: stop.at))
+
+
+class Gradient(Part):
+    """Colour and opacity over life, as two separate tracks."""
+
+    colours: Annotated[tuple[ColourStop, ...], AfterValidator(_colours_sorted)] = Field(min_length=1, max_length=32)
+    opacities: Annotated[tuple[OpacityStop, ...], AfterValidator(_opacities_sorted)] = Field(default=(), max_length=32)
+    mix: Literal["oklab", "linear"] = Field(default="oklab", description="The space in which neighbours are mixed.")

@@ -1,0 +1,109 @@
+"""A shot: picture, time, plate and cast."""
+
+from __future__ import annotations
+
+from collections import Counter
+from fractions import Fraction
+from typing import Annotated, Any, Literal, Self
+
+from pydantic import Field, field_validator, model_validator
+from pydantic_core import PydanticCustomError
+
+from isbjorn.core.document.base import LARGEST_SEED, Part
+from isbjorn.core.document.emitter import Emitter
+from isbjorn.core.document.forces import Force
+from isbjorn.core.document.plate import Plate
+from isbjorn.core.document.values import Number, Spec
+from isbjorn.core.time import frame_rate, rate_text, seconds_of_frame
+
+VERSION = 1
+LONGEST_FRAMES = 1_000_000
+
+
+class Camera(Part):
+    """Flat: depth is not seen. Perspective: the picture plane (z = 0) keeps its scale."""
+
+    kind: Literal["flat", "perspective"] = "flat"
+    focal_mm: Annotated[Number, Spec(unit="mm", low=1, high=2000, clock="none", spread=False)] = Number(value=35)
+    filmback_mm: Annotated[
+        Number, Spec(unit="mm", low=1, high=500, clock="none", spread=False, help="Width of the sensor or gate.")
+    ] = Number(value=36)
+
+
+class Link(Part):
+    """Says that a force reaches an emitter."""
+
+    force: str
+    emitter: str
+
+
+class Shot(Part):
+    """A whole shot. Lengths are px of its design size; the origin is the picture's centre, x right, y up, z near."""
+
+    format: Literal["isbjorn-shot"] = "isbjorn-shot"
+    version: Literal[1] = VERSION
+    name: str = Field(default="Untitled", min_length=1, max_length=120)
+    width: int = Field(default=1280, ge=16, le=16_384, description="px")
+    height: int = Field(default=720, ge=16, le=16_384, description="px")
+    rate: str = Field(default="25", description="Frames per second, exact: 25, 30000/1001.")
+    first_frame: int = Field(default=0, ge=-LONGEST_FRAMES, le=LONGEST_FRAMES)
+    last_frame: int = Field(default=249, ge=-LONGEST_FRAMES, le=LONGEST_FRAMES)
+    simulation_rate: int = Field(default=60, ge=1, le=1000, description="Lattice steps per second.")
+    seed: int = Field(default=1, ge=0, le=LARGEST_SEED)
+    px_per_metre: float = Field(default=100.0, gt=0, le=1e6)
+    limit: int = Field(default=1_000_000, ge=0, le=5_000_000, description="Alive at the same time over all emitters.")
+    background: Annotated[str, Field(pattern=r"^#[0-9a-fA-F]{6}$")] | None = Field(
+        default=None, description="Under everything where there is no plate; empty: transparent."
+    )
+    camera: Camera = Field(default_factory=Camera)
+    plate: Plate | None = None
+    emitters: tuple[Emitter, ...] = Field(default=(), max_length=64)
+    forces: tuple[Force, ...] = Field(default=(), max_length=64)
+    links: tuple[Link, ...] = Field(default=(), description="Which force reaches which emitter.")
+
+    @field_validator("rate", mode="before")
+    @classmethod
+    def _rate(cls, given: Any) -> str:
+        return rate_text(frame_rate(given))
+
+    @model_validator(mode="after")
+    def _whole(self) -> Self:
+        if self.last_frame < self.first_frame:
+            raise PydanticCustomError(
+                "empty_shot", "last_frame {b} lies before first_frame {a}; a shot has at least one frame",
+                {"a": self.first_frame, "b": self.last_frame},
+            )
+        ids = Counter([e.id for e in self.emitters] + [f.id for f in self.forces])
+        for name, times in ids.items():
+            if times > 1:
+                raise PydanticCustomError("same_id", "two things in the cast have the id {i}", {"i": name})
+        emitters, forces = {e.id for e in self.emitters}, {f.id for f in self.forces}
+        for number, link in enumerate(self.links):
+            if link.emitter not in emitters or link.force not in forces:
+                raise PydanticCustomError(
+                    "loose_link", "links[{n}] joins {f} to {e}, and one of them is not in the cast",
+                    {"n": number, "f": link.force, "e": link.emitter},
+                )
+        return self
+
+    @property
+    def frame_rate(self) -> Fraction:
+        """Frames per second."""
+        return Fraction(self.rate)
+
+    @property
+    def frame_count(self) -> int:
+        return self.last_frame - self.first_frame + 1
+
+    @property
+    def length_s(self) -> Fraction:
+        return self.frame_count / self.frame_rate
+
+    def seconds(self, frame: int | Fraction) -> Fraction:
+        """Shot time of a frame number."""
+        return seconds_of_frame(frame, self.first_frame, self.frame_rate)
+
+    def reaching(self, emitter: Emitter) -> tuple[Force, ...]:
+        """The forces that are on and reach an emitter."""
+        reach = {link.force for link in self.links if link.emitter == emitter.id}
+        return tuple(force for force in self.forces if force.on and force.id in reach)

@@ -1,0 +1,19 @@
+"""Errors that a person can act on: what happened, to what, and what to do."""
+
+
+class IsbjornError(Exception):
+    """Something a user can mend. `what` happened, `where`, and `remedy`: what to do about it."""
+
+    def __init__(self, what: str, where: str = "", remedy: str = "") -> None:
+        self.what = what
+        self.where = where
+        self.remedy = remedy
+        super().__init__(self.__str__())
+
+    def __str__(self) -> str:
+        head = f"{self.where}: {self.what}" if self.where else self.what
+        return f"{head} {self.remedy}".strip()
+
+
+class Stale(Exception):
+    """Raised inside long work whose result nobody waits for any more."""

@@ -1,0 +1,1 @@
+"""What a value is at a moment: draws, spreads, curves over life, gradients."""

@@ -1,0 +1,81 @@
+"""Curves over age: exact evaluation, and the table that kernels read."""
+
+from __future__ import annotations
+
+import functools
+
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.document.curves import Curve, CurvePoint
+
+TABLE = 1024
+Floats = npt.NDArray[np.float32]
+Doubles = npt.NDArray[np.float64]
+
+
+def _tangents(x: Doubles, y: Doubles) -> Doubles:
+    """Monotone tangents at the points (Fritsch and Butland 1984): a smooth joint never overshoots its neighbours."""
+    m = np.zeros(len(x))
+    h, d = np.diff(x), np.zeros(max(0, len(x) - 1))
+    np.divide(np.diff(y), h, out=d, where=h > 0)
+    for i in range(1, len(x) - 1):
+        if d[i - 1] * d[i] > 0:
+            w1, w2 = 2 * h[i] + h[i - 1], h[i] + 2 * h[i - 1]
+            m[i] = (w1 + w2) / (w1 / d[i - 1] + w2 / d[i])
+    return m
+
+
+def _cubic_bezier(u: Doubles, x1: float, y1: float, x2: float, y2: float) -> Doubles:
+    """CSS Easing Functions Level 1, `cubic-bezier(x1, y1, x2, y2)`, at u in [0, 1]; by bisection on the parameter."""
+    low, high = np.zeros_like(u), np.ones_like(u)
+    for _ in range(48):
+        s = 0.5 * (low + high)
+        x = 3 * (1 - s) ** 2 * s * x1 + 3 * (1 - s) * s**2 * x2 + s**3
+        below = x < u
+        low, high = np.where(below, s, low), np.where(below, high, s)
+    s = 0.5 * (low + high)
+    return 3 * (1 - s) ** 2 * s * y1 + 3 * (1 - s) * s**2 * y2 + s**3
+
+
+def _segment(a: CurvePoint, b: CurvePoint, m: tuple[float, float], u: Doubles) -> Doubles:
+    rise, width = b.value - a.value, b.at - a.at
+    if a.joint == "hold":
+        return np.where(u < 1, a.value, b.value)
+    if a.ease is not None:
+        return a.value + rise * _cubic_bezier(u, *a.ease)
+    # A cubic Hermite segment, which is cubic-bezier(1/3, y1, 2/3, y2) with y1 and y2 set by the tangents.
+    leave = (m[0] if a.joint == "smooth" else rise / width) * width
+    arrive = (m[1] if b.joint == "smooth" else rise / width) * width
+    return (
+        (2 * u**3 - 3 * u**2 + 1) * a.value + (u**3 - 2 * u**2 + u) * leave
+        + (3 * u**2 - 2 * u**3) * b.value + (u**3 - u**2) * arrive
+    )
+
+
+def evaluate(curve: Curve, age01: npt.ArrayLike) -> Doubles:
+    """Values of a curve at ages in [0, 1]; float64, the shape of `age01`.
+
+    Where two points share an age the curve steps: at that age the later point's value is read.
+    """
+    t = np.atleast_1d(np.asarray(age01, dtype=np.float64))
+    points = curve.points
+    out = np.full(t.shape, points[-1].value)
+    out[t < points[0].at] = points[0].value
+    x, y = np.array([p.at for p in points]), np.array([p.value for p in points])
+    m = _tangents(x, y)
+    for i, (a, b) in enumerate(zip(points, points[1:], strict=False)):
+        inside = (t >= a.at) & (t < b.at)
+        if b.at > a.at and inside.any():
+            out[inside] = _segment(a, b, (m[i], m[i + 1]), (t[inside] - a.at) / (b.at - a.at))
+    return out
+
+
+@functools.lru_cache(maxsize=1024)
+def table(curve: Curve | None) -> Floats:
+    """A curve as float32 (1024,) at even ages from 0 to 1, never below 0; all ones without a curve."""
+    if curve is None:
+        found = np.ones(TABLE, np.float32)
+    else:
+        found = np.maximum(evaluate(curve, np.linspace(0, 1, TABLE)), 0).astype(np.float32)
+    return found

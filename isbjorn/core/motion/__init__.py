@@ -1,0 +1,1 @@
+"""Forces, the step, and the state of every particle at any moment."""

@@ -1,0 +1,103 @@
+"""The state of a whole shot at any frame."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.document import Shot
+from isbjorn.core.motion.cache import StateCache
+from isbjorn.core.motion.dress import dress
+from isbjorn.core.motion.track import Track, shares_of
+
+Floats = npt.NDArray[np.float32]
+_ID_STRIDE = 1 << 40
+
+
+@dataclass(frozen=True)
+class Particles:
+    """The living particles of a shot at one moment, in drawing order of emitters, oldest first within each.
+
+    id (n,) int64; emitter (n,) int32, its place in the cast; position (n, 3) px; velocity (n, 3) px/s; age and life (n,) s
+    (life is infinite without end); age01 (n,) in [0, 1]; size (n,) px, a diameter; opacity (n,) in [0, 1];
+    colour (n, 3) linear, not premultiplied. All float32 but the first two. refused: births that found no room, by emitter id.
+    """
+
+    id: npt.NDArray[np.int64]
+    emitter: npt.NDArray[np.int32]
+    position: Floats
+    velocity: Floats
+    age: Floats
+    life: Floats
+    age01: Floats
+    size: Floats
+    opacity: Floats
+    colour: Floats
+    refused: dict[str, int]
+
+    def __len__(self) -> int:
+        return len(self.id)
+
+    def __getitem__(self, name: str) -> npt.NDArray[np.generic]:
+        """An array by its name."""
+        found: npt.NDArray[np.generic] = getattr(self, name)
+        return found
+
+    @staticmethod
+    def names() -> tuple[str, ...]:
+        """The names of the arrays."""
+        return ("id", "emitter", "position", "velocity", "age", "life", "age01", "size", "opacity", "colour")
+
+
+class Solver:
+    """Gives the particles of a shot at any frame, in any order, always the same.
+
+    cache: kept states, to be shared between solvers of edited versions of a shot.
+    """
+
+    def __init__(self, shot: Shot, cache: StateCache | None = None) -> None:
+        self.shot = shot
+        self.cache = cache if cache is not None else StateCache()
+        shares = shares_of(shot)
+        self.tracks = {
+            number: Track(shot, emitter, shares[emitter.id], self.cache)
+            for number, emitter in enumerate(shot.emitters)
+            if emitter.on
+        }
+
+    def at(self, frame: int | Fraction, stale: Callable[[], bool] | None = None) -> Particles:
+        """The particles at a frame number (sub-frames as fractions)."""
+        return self.at_seconds(self.shot.seconds(frame), stale)
+
+    def at_seconds(self, seconds: Fraction, stale: Callable[[], bool] | None = None) -> Particles:
+        """The particles at a moment of shot time. Raises Stale when `stale` says that nobody waits for it."""
+        columns: dict[str, list[npt.NDArray[np.generic]]] = {name: [] for name in Particles.names()}
+        refused: dict[str, int] = {}
+        t = float(seconds)
+        for number, track in self.tracks.items():
+            state = track.at(seconds, stale)
+            age = (t - state.moments).astype(np.float32)
+            age01 = np.clip(age / state.lives, 0, 1).astype(np.float32)
+            size, opacity, colour = dress(track.emitter, track.key, state, age01)
+            found = {
+                "id": state.births + number * _ID_STRIDE, "emitter": np.full(state.count, number, np.int32),
+                "position": state.place.T, "velocity": state.velocity.T, "age": age, "life": state.lives,
+                "age01": age01, "size": size, "opacity": opacity, "colour": colour,
+            }
+            for name, array in found.items():
+                columns[name].append(array)
+            missed = track.admission.refused(t)
+            if missed:
+                refused[track.emitter.id] = missed
+        arrays = {name: np.concatenate(parts) if parts else _nothing(name) for name, parts in columns.items()}
+        return Particles(**arrays, refused=refused)  # type: ignore[arg-type]
+
+
+def _nothing(name: str) -> npt.NDArray[np.generic]:
+    if name in ("id", "emitter"):
+        return np.empty(0, np.int64 if name == "id" else np.int32)
+    return np.empty((0, 3) if name in ("position", "velocity", "colour") else 0, np.float32)

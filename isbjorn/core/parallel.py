@@ -1,0 +1,40 @@
+"""How the engine uses its cores.
+
+Numba's portable `workqueue` layer must not be entered by two threads at once, and the layers that allow it
+need libraries that a fresh machine may lack. So one lock guards every parallel kernel: any number of threads
+may call the engine, one is inside at a time, and each call uses all cores.
+"""
+
+from __future__ import annotations
+
+import functools
+import threading
+from collections.abc import Callable
+from typing import ParamSpec, TypeVar
+
+import numba
+
+numba.config.THREADING_LAYER = "workqueue"
+numba.config.SLP_VECTORIZE = 1
+
+P = ParamSpec("P")
+R = TypeVar("R")
+
+_one_at_a_time = threading.RLock()
+
+
+def guarded(call: Callable[P, R]) -> Callable[P, R]:
+    """Let one thread at a time into a function that runs parallel kernels."""
+
+    @functools.wraps(call)
+    def inside(*args: P.args, **kwargs: P.kwargs) -> R:
+        with _one_at_a_time:
+            return call(*args, **kwargs)
+
+    return inside
+
+
+def use_threads(count: int) -> None:
+    """Limit the threads used by kernels (1 to the number of cores). Results do not depend on it."""
+    with _one_at_a_time:
+        numba.set_num_threads(max(1, min(count, numba.config.NUMBA_NUM_THREADS)))

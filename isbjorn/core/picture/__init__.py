@@ -1,0 +1,1 @@
+"""Projecting, drawing and compositing particles, in scene-linear float32 with premultiplied alpha."""

@@ -1,0 +1,234 @@
+"""Drawing bodies into tiles. Each tile has one owner, so threads never race and their number never shows.
+
+Bodies are sorted into tiles in drawing order (a counting sort in fixed chunks), then each tile composites its own,
+one after another: dst = dst (1 - o w) + c w, with c the premultiplied colour, o what it covers (0 for `add`) and
+w the body's profile. Tiles of tiny bodies keep their pixels as red, green, blue, alpha together; tiles of larger ones
+keep four planes, so that a row is one vector loop.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit, prange
+
+from isbjorn.core.parallel import guarded
+from isbjorn.core.picture.bodies import HARD, TINY, edge, mean_cover
+from isbjorn.core.picture.lanes import LANES, composite
+
+Floats = npt.NDArray[np.float32]
+Ints = npt.NDArray[np.int32]
+TILE_W, TILE_H = 64, 32
+GROUPS = TILE_W // LANES
+_CHUNKS = 8
+# Columns of a drawing record.
+X, Y, REACH, C0, C1, W1, W2, W3, RED, GREEN, BLUE, COVER = range(12)
+RECORD = 12
+_TOGETHER_BELOW = 2.2
+
+
+@njit("void(f4[:,::1], f4[::1], f4[::1], f4[:,::1], f4[:,::1])", parallel=True, cache=True)
+def _records(centre: Floats, radius: Floats, opacity: Floats, colour: Floats, out: Floats) -> None:
+    """centre (n, 2) px from the top left; colour (n, 6): red, green, blue, covers (0 or 1), profile, inner radius."""
+    for i in prange(len(radius)):
+        r, shown = float(radius[i]), float(opacity[i])
+        profile, inner = int(colour[i, 4]), float(colour[i, 5])
+        row = out[i]
+        row[X], row[Y] = centre[i, 0], centre[i, 1]
+        if r < TINY:
+            shown *= math.pi * r * r * mean_cover(profile, inner)
+            row[REACH], row[C0], row[C1] = 1.5, 0.0, 0.0
+            row[W1], row[W2], row[W3] = 0.0, 0.0, 0.0
+        else:
+            c0, c1 = edge(profile, inner, r)
+            row[C0], row[C1] = c0, c1
+            row[REACH] = math.sqrt(c0 / c1)
+            hard = profile == HARD or r - r * inner < 1.0
+            row[W1], row[W2], row[W3] = (1.0, 0.0, 0.0) if hard else (0.0, 3.0, -2.0)
+        row[RED], row[GREEN], row[BLUE] = colour[i, 0] * shown, colour[i, 1] * shown, colour[i, 2] * shown
+        row[COVER] = colour[i, 3] * shown
+
+
+@njit("UniTuple(i8,4)(f4[::1], i8, i8)", cache=True, inline="always")
+def _covered(row: Floats, width: int, height: int) -> tuple[int, int, int, int]:
+    """Pixels that a body may touch: x0, x1, y0, y1, the ends excluded; empty if it is outside."""
+    x, y, reach = row[X], row[Y], row[REACH]
+    if not (x + reach > 0 and y + reach > 0 and x - reach < width and y - reach < height):
+        return 0, 0, 0, 0
+    x0, y0 = max(0, int(math.floor(x - reach))), max(0, int(math.floor(y - reach)))
+    return x0, min(width, int(math.ceil(x + reach))), y0, min(height, int(math.ceil(y + reach)))
+
+
+@njit("i4[:,::1](f4[:,::1], i8, i8, i8, i8)", parallel=True, cache=True)
+def _count(records: Floats, width: int, height: int, columns: int, rows: int) -> Ints:
+    n = len(records)
+    counts = np.zeros((_CHUNKS, columns * rows), np.int32)
+    for chunk in prange(_CHUNKS):
+        for i in range(chunk * n // _CHUNKS, (chunk + 1) * n // _CHUNKS):
+            x0, x1, y0, y1 = _covered(records[i], width, height)
+            if x1 > x0 and y1 > y0:
+                for ty in range(y0 // TILE_H, (y1 - 1) // TILE_H + 1):
+                    for tx in range(x0 // TILE_W, (x1 - 1) // TILE_W + 1):
+                        counts[chunk, ty * columns + tx] += 1
+    return counts
+
+
+@njit("void(f4[:,::1], i8, i8, i8, i8[:,::1], i4[::1])", parallel=True, cache=True)
+def _fill(records: Floats, width: int, height: int, columns: int, starts: npt.NDArray[np.int64], order: Ints) -> None:
+    n = len(records)
+    for chunk in prange(_CHUNKS):
+        at = starts[chunk]
+        for i in range(chunk * n // _CHUNKS, (chunk + 1) * n // _CHUNKS):
+            x0, x1, y0, y1 = _covered(records[i], width, height)
+            if x1 > x0 and y1 > y0:
+                for ty in range(y0 // TILE_H, (y1 - 1) // TILE_H + 1):
+                    for tx in range(x0 // TILE_W, (x1 - 1) // TILE_W + 1):
+                        tile = ty * columns + tx
+                        order[at[tile]] = i
+                        at[tile] += 1
+
+
+@njit(
+    "void(f4[::1], f4[::1], i8, i8, i8, i8)", cache=True, error_model="numpy",
+    fastmath={"contract", "nnan", "ninf", "nsz"},
+)
+def _draw_together(tile: Floats, row: Floats, left: int, top: int, right: int, bottom: int) -> None:
+    """Composite one body into a tile of interleaved pixels."""
+    x, y, reach = row[X] - np.float32(left), row[Y] - np.float32(top), row[REACH]
+    red, green, blue, cover = row[RED], row[GREEN], row[BLUE], row[COVER]
+    one, zero, half = np.float32(1), np.float32(0), np.float32(0.5)
+    if row[C1] == zero:
+        px, py = int(math.floor(x)), int(math.floor(y))
+        fx, fy = x - np.float32(px), y - np.float32(py)
+        ax, bx, cx = half * (one - fx) * (one - fx), np.float32(0.75) - (fx - half) * (fx - half), half * fx * fx
+        ay, by, cy = half * (one - fy) * (one - fy), np.float32(0.75) - (fy - half) * (fy - half), half * fy * fy
+        for j in range(3):
+            yy = py + j - 1
+            if yy < 0 or yy >= bottom - top:
+                continue
+            wy = ay if j == 0 else (by if j == 1 else cy)
+            for i in range(3):
+                xx = px + i - 1
+                if xx < 0 or xx >= right - left:
+                    continue
+                w = wy * (ax if i == 0 else (bx if i == 1 else cx))
+                keep, at = one - cover * w, (yy * TILE_W + xx) * 4
+                tile[at] = tile[at] * keep + red * w
+                tile[at + 1] = tile[at + 1] * keep + green * w
+                tile[at + 2] = tile[at + 2] * keep + blue * w
+                tile[at + 3] = tile[at + 3] * keep + cover * w
+        return
+    x0, x1 = max(0, int(math.ceil(x - reach - half))), min(right - left, int(math.floor(x + reach + half)))
+    y0, y1 = max(0, int(math.ceil(y - reach - half))), min(bottom - top, int(math.floor(y + reach + half)))
+    c0, c1, w1, w2, w3 = row[C0], row[C1], row[W1], row[W2], row[W3]
+    for yy in range(y0, y1):
+        dy = np.float32(yy) + half - y
+        rest = c0 - c1 * dy * dy
+        for xx in range(x0, x1):
+            dx = np.float32(xx) + half - x
+            q = min(one, max(zero, rest - c1 * dx * dx))
+            w = q * (w1 + q * (w2 + q * w3))
+            keep, at = one - cover * w, (yy * TILE_W + xx) * 4
+            tile[at] = tile[at] * keep + red * w
+            tile[at + 1] = tile[at + 1] * keep + green * w
+            tile[at + 2] = tile[at + 2] * keep + blue * w
+            tile[at + 3] = tile[at + 3] * keep + cover * w
+
+
+@njit(
+    "void(f4[::1], f4[::1], i8, i8, i8, i8)", cache=True, error_model="numpy",
+    fastmath={"contract", "nnan", "ninf", "nsz"},
+)
+def _draw_planes(tile: Floats, row: Floats, left: int, top: int, right: int, bottom: int) -> None:
+    """Composite one body into a tile of four planes."""
+    x, y, reach = row[X] - np.float32(left), row[Y] - np.float32(top), row[REACH]
+    red, green, blue, cover = row[RED], row[GREEN], row[BLUE], row[COVER]
+    one, zero, half = np.float32(1), np.float32(0), np.float32(0.5)
+    if row[C1] == zero:
+        px, py = int(math.floor(x)), int(math.floor(y))
+        fx, fy = x - np.float32(px), y - np.float32(py)
+        ax, bx, cx = half * (one - fx) * (one - fx), np.float32(0.75) - (fx - half) * (fx - half), half * fx * fx
+        ay, by, cy = half * (one - fy) * (one - fy), np.float32(0.75) - (fy - half) * (fy - half), half * fy * fy
+        for j in range(3):
+            yy = py + j - 1
+            if yy < 0 or yy >= bottom - top:
+                continue
+            wy = ay if j == 0 else (by if j == 1 else cy)
+            for i in range(3):
+                xx = px + i - 1
+                if xx < 0 or xx >= right - left:
+                    continue
+                w = wy * (ax if i == 0 else (bx if i == 1 else cx))
+                keep, at = one - cover * w, (yy * GROUPS + xx // LANES) * 4 * LANES + xx % LANES
+                tile[at] = tile[at] * keep + red * w
+                tile[at + LANES] = tile[at + LANES] * keep + green * w
+                tile[at + 2 * LANES] = tile[at + 2 * LANES] * keep + blue * w
+                tile[at + 3 * LANES] = tile[at + 3 * LANES] * keep + cover * w
+        return
+    y0, y1 = max(0, int(math.ceil(y - reach - half))), min(bottom - top, int(math.floor(y + reach + half)))
+    c0, c1, w1, w2, w3 = row[C0], row[C1], row[W1], row[W2], row[W3]
+    reach2 = reach * reach
+    for yy in range(y0, y1):
+        dy = np.float32(yy) + half - y
+        rest = c0 - c1 * dy * dy
+        chord = math.sqrt(max(zero, reach2 - dy * dy))
+        x0 = max(0, int(math.ceil(x - chord - half)))
+        x1 = min(right - left, int(math.floor(x + chord + half)))
+        for group in range(x0 // LANES, (x1 + LANES - 1) // LANES):
+            start = np.float32(group * LANES) + half - x
+            at = (yy * GROUPS + group) * 4 * LANES
+            composite(tile, at, start, rest, c1, w1, w2, w3, red, green, blue, cover)
+
+
+@njit("void(f4[:,::1], i4[::1], i8[::1], i8, f4[:,:,::1])", parallel=True, cache=True)
+def _draw(records: Floats, order: Ints, starts: npt.NDArray[np.int64], columns: int, out: Floats) -> None:
+    height, width = out.shape[0], out.shape[1]
+    for number in prange(len(starts) - 1):
+        first, last = starts[number], starts[number + 1]
+        left, top = (number % columns) * TILE_W, (number // columns) * TILE_H
+        right, bottom = min(width, left + TILE_W), min(height, top + TILE_H)
+        if first == last:
+            out[top:bottom, left:right] = 0
+            continue
+        reach = 0.0
+        for i in range(first, last):
+            reach += records[order[i], REACH]
+        if reach < _TOGETHER_BELOW * (last - first):
+            mixed = np.zeros(TILE_H * TILE_W * 4, np.float32)
+            for i in range(first, last):
+                _draw_together(mixed, records[order[i]], left, top, right, bottom)
+            for y in range(bottom - top):
+                for x in range(right - left):
+                    for c in range(4):
+                        out[top + y, left + x, c] = mixed[(y * TILE_W + x) * 4 + c]
+        else:
+            planes = np.zeros(TILE_H * TILE_W * 4, np.float32)
+            for i in range(first, last):
+                _draw_planes(planes, records[order[i]], left, top, right, bottom)
+            for y in range(bottom - top):
+                for x in range(right - left):
+                    for c in range(4):
+                        out[top + y, left + x, c] = planes[((y * GROUPS + x // LANES) * 4 + c) * LANES + x % LANES]
+
+
+@guarded
+def draw(centre: Floats, radius: Floats, opacity: Floats, colour: Floats, width: int, height: int) -> Floats:
+    """Draw bodies in the given order on nothing; float32 (height, width, 4), linear, premultiplied.
+
+    centre (n, 2) and radius (n,) in px from the top left corner; opacity (n,) in [0, 1]; colour (n, 6): linear red, green,
+    blue, then 1 where the body covers (normal) or 0 where it only adds light, its profile, its inner radius.
+    """
+    records = np.empty((len(radius), RECORD), np.float32)
+    _records(centre, radius, opacity, colour, records)
+    columns, rows = -(-width // TILE_W), -(-height // TILE_H)
+    counts = _count(records, width, height, columns, rows)
+    ends = np.cumsum(counts.T.ravel(), dtype=np.int64)
+    starts = np.concatenate([[0], ends[:-1]]).reshape(columns * rows, _CHUNKS)
+    bounds = np.concatenate([starts[:, 0], ends[-1:]]).astype(np.int64)
+    order = np.empty(int(ends[-1]), np.int32)
+    _fill(records, width, height, columns, np.ascontiguousarray(starts.T), order)
+    out = np.empty((height, width, 4), np.float32)
+    _draw(records, order, bounds, columns, out)
+    return out
