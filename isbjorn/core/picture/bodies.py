@@ -4,8 +4,9 @@ A body is drawn as w(q) with q = clamp(c0 - c1 r², 0, 1), r the distance of the
 one line without a branch or a root for every body.
 - hard disc: w = q with q falling from 1 to 0 over one pixel at the edge (r² is close to linear there).
 - soft disc: w = q² (3 - 2q), q falling from the inner radius to the edge.
-Bodies under `TINY` px of radius are spread over 3 × 3 pixels by the quadratic B-spline, a partition of unity:
-their light is area × opacity wherever they stand, so that they neither flicker nor vanish.
+Light is area × opacity at any size. An edge is never sharper than a pixel, and moves so that the area stays. A body
+of less area than a soft disc of `SMALLEST` radius is drawn as that disc, fainter; one of less than a square pixel is
+spread over 3 × 3 pixels by the quadratic B-spline, a partition of unity, so that it neither flickers nor vanishes.
 """
 
 from __future__ import annotations
@@ -17,7 +18,8 @@ from numba import njit
 from isbjorn.core.document import Body
 
 HARD, SOFT = 0, 1
-TINY = 1.2
+SMALLEST = 1.5
+SPECK_AREA = 1.0
 
 
 def pack_body(body: Body) -> tuple[int, float]:
@@ -27,13 +29,13 @@ def pack_body(body: Body) -> tuple[int, float]:
     return SOFT, 1.0 - body.softness.value / 100
 
 
-@njit("UniTuple(f8,2)(i8, f8, f8)", cache=True, inline="always")
-def edge(profile: int, inner: float, radius: float) -> tuple[float, float]:
-    """c0 and c1 of a body of `radius` px. The edge is never sharper than a pixel."""
-    r0 = radius * inner
-    r1 = radius
-    if profile == HARD or r1 - r0 < 1.0:
-        r0, r1 = max(0.0, radius - 0.5), radius + 0.5
+@njit("UniTuple(f8,2)(f8, f8)", cache=True, inline="always")
+def edge(inner: float, radius: float) -> tuple[float, float]:
+    """c0 and c1 of a body of `radius` px. The edge is at least a pixel wide, and keeps the body's area."""
+    r0, r1 = radius * inner, radius
+    if r1 - r0 < 1.0:
+        r0 = 0.5 * (math.sqrt(max(1.0, 2 * (r0 * r0 + r1 * r1) - 1.0)) - 1.0)
+        r1 = r0 + 1.0
     c1 = 1.0 / (r1 * r1 - r0 * r0)
     return r1 * r1 * c1, c1
 

@@ -15,7 +15,7 @@ import numpy.typing as npt
 from numba import njit, prange
 
 from isbjorn.core.parallel import guarded
-from isbjorn.core.picture.bodies import HARD, TINY, edge, mean_cover
+from isbjorn.core.picture.bodies import HARD, SMALLEST, SPECK_AREA, edge, mean_cover
 from isbjorn.core.picture.lanes import LANES, composite
 
 Floats = npt.NDArray[np.float32]
@@ -27,6 +27,7 @@ _CHUNKS = 8
 X, Y, REACH, C0, C1, W1, W2, W3, RED, GREEN, BLUE, COVER = range(12)
 RECORD = 12
 _TOGETHER_BELOW = 2.2
+_SMALLEST_AREA = math.pi * SMALLEST * SMALLEST / 2
 
 
 @njit("void(f4[:,::1], f4[::1], f4[::1], f4[:,::1], f4[:,::1])", parallel=True, cache=True)
@@ -37,16 +38,19 @@ def _records(centre: Floats, radius: Floats, opacity: Floats, colour: Floats, ou
         profile, inner = int(colour[i, 4]), float(colour[i, 5])
         row = out[i]
         row[X], row[Y] = centre[i, 0], centre[i, 1]
-        if r < TINY:
-            shown *= math.pi * r * r * mean_cover(profile, inner)
+        area = math.pi * r * r * mean_cover(profile, inner)
+        row[W1], row[W2], row[W3] = (1.0, 0.0, 0.0) if profile == HARD else (0.0, 3.0, -2.0)
+        if area < SPECK_AREA:
+            shown *= area
             row[REACH], row[C0], row[C1] = 1.5, 0.0, 0.0
-            row[W1], row[W2], row[W3] = 0.0, 0.0, 0.0
         else:
-            c0, c1 = edge(profile, inner, r)
+            if area < _SMALLEST_AREA and r < SMALLEST:
+                shown *= area / _SMALLEST_AREA
+                row[W1], row[W2], row[W3] = 0.0, 3.0, -2.0
+                r, inner = SMALLEST, 0.0
+            c0, c1 = edge(inner, r)
             row[C0], row[C1] = c0, c1
             row[REACH] = math.sqrt(c0 / c1)
-            hard = profile == HARD or r - r * inner < 1.0
-            row[W1], row[W2], row[W3] = (1.0, 0.0, 0.0) if hard else (0.0, 3.0, -2.0)
         row[RED], row[GREEN], row[BLUE] = colour[i, 0] * shown, colour[i, 1] * shown, colour[i, 2] * shown
         row[COVER] = colour[i, 3] * shown
 

@@ -1,0 +1,81 @@
+# Two commands do everything: `make demo` starts Isbjorn with its demonstration, `make test` checks all of it.
+PYTHON ?= python3
+PORT ?= 8321
+DATA ?= $(HOME)/.isbjorn
+BIN := .venv/bin
+PAGE := isbjorn/studio/page/index.html
+export PIP_DISABLE_PIP_VERSION_CHECK := 1
+
+.PHONY: demo test setup page tools check unit browser bench clean types screenshots
+
+demo: .venv/.ready $(PAGE)
+	$(BIN)/isbjorn demo --port $(PORT) --data "$(DATA)"
+
+test: tools .venv/.test web/node_modules/.ready $(PAGE) check unit browser
+
+setup: .venv/.ready $(PAGE)
+
+.venv/.made:
+	@echo "— Making a virtual environment in .venv"
+	$(PYTHON) -m venv .venv
+	@touch $@
+
+.venv/.ready: requirements.txt pyproject.toml .venv/.made
+	@echo "— Installing the pinned Python packages"
+	$(BIN)/pip install -q -r requirements.txt
+	$(BIN)/pip install -q --no-deps --no-build-isolation -e .
+	@echo "— Compiling the engine's kernels (kept for later starts)"
+	$(BIN)/python -c "from isbjorn.doctor import warm; print(f'  ready in {warm():.0f} s')"
+	@touch $@
+
+.venv/.test: requirements-test.txt .venv/.ready
+	@echo "— Installing what the tests need"
+	$(BIN)/pip install -q -r requirements-test.txt
+	@touch $@
+
+web/node_modules/.ready: web/package-lock.json
+	@echo "— Installing the pinned front-end packages"
+	cd web && npm ci --no-audit --no-fund --silent
+	@touch $@
+
+$(PAGE): web/node_modules/.ready $(shell find web/src web/index.html web/vite.config.ts -type f 2>/dev/null)
+	@echo "— Building the page"
+	cd web && npm run --silent build
+	@touch $@
+
+page: $(PAGE)
+
+# Chromium and its driver for the browser tests, ffprobe for the movie tests, software OpenGL for the bench.
+tools:
+	@sh tests/install_tools.sh
+
+check: .venv/.test web/node_modules/.ready
+	@echo "— Checking style, types and layers"
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports --no-cache
+	$(BIN)/python -m tests.openapi_is_current
+	cd web && npm run --silent check && npm run --silent lint
+
+unit: .venv/.test
+	@echo "— Engine and studio"
+	$(BIN)/python -m unittest discover -s tests -t . -p 'test_*.py' -k core -k studio
+
+browser: .venv/.test $(PAGE)
+	@echo "— The real interface in Chromium"
+	$(BIN)/python -m unittest discover -s tests/browser -t . -p 'test_*.py'
+
+# The types of the page follow the API.
+types: .venv/.test web/node_modules/.ready
+	$(BIN)/python -m isbjorn.studio.openapi docs/openapi.json
+	cd web && npm run --silent types && npx prettier --write --log-level warn src/api/types.ts
+
+bench: .venv/.test
+	$(BIN)/isbjorn bench --json
+
+screenshots: .venv/.test $(PAGE)
+	$(BIN)/python -m tests.browser.screenshots docs/screenshots
+
+clean:
+	rm -rf .venv web/node_modules isbjorn/studio/page build dist

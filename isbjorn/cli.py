@@ -1,0 +1,195 @@
+"""The command line."""
+
+from __future__ import annotations
+
+import json
+import re
+import sys
+from pathlib import Path
+from typing import Annotated, NoReturn
+
+import typer
+from rich.console import Console
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
+
+from isbjorn import __version__
+from isbjorn.core.errors import IsbjornError
+
+app = typer.Typer(
+    help="Particle emitters for video, titles and live visuals, rendered over footage at set frame rates.",
+    no_args_is_help=True, add_completion=False, rich_markup_mode=None,
+)
+say = Console(stderr=True, highlight=False)
+
+Port = Annotated[int, typer.Option(envvar="ISBJORN_PORT", help="Port on the loopback address.")]
+Data = Annotated[Path, typer.Option(envvar="ISBJORN_DATA", help="Folder of projects, media and deliveries.")]
+ShotName = Annotated[str, typer.Argument(metavar="SHOT", help="An exported shot file, or the id of a shot in the store.")]
+_HOME = Path.home() / ".isbjorn"
+_FORMATS = "png8, png16, exr-half, exr-float, mp4, mov or webm"
+
+
+def _bar() -> Progress:
+    return Progress(
+        TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn(), console=say
+    )
+
+
+@app.command()
+def demo(port: Port = 8321, data: Data = _HOME) -> None:
+    """Start with the demonstration project Skarvøy Lights."""
+    from isbjorn.studio.demonstration import ensure_demo
+    from isbjorn.studio.server import serve_studio
+
+    with _bar() as bar:
+        task = bar.add_task("Painting the harbour", total=None)
+        ensure_demo(data, lambda done, total: bar.update(task, completed=done, total=total))
+        bar.update(task, visible=False)
+    serve_studio(data, port)
+
+
+@app.command()
+def serve(port: Port = 8321, data: Data = _HOME) -> None:
+    """Start the studio and answer on the loopback address."""
+    from isbjorn.studio.server import serve_studio
+
+    serve_studio(data, port)
+
+
+@app.command()
+def render(
+    shot: ShotName,
+    out: Annotated[Path, typer.Option(help="Folder and name: frames go to PATH.0042.png, a movie to PATH.mp4.")],
+    frames: Annotated[str, typer.Option(help="A-B or a single frame; empty: the whole shot.")] = "",
+    format: Annotated[str, typer.Option(help=_FORMATS)] = "png8",
+    scale: Annotated[float, typer.Option(help="1 is the shot's own size.")] = 1.0,
+    no_plate: Annotated[bool, typer.Option("--no-plate", help="Particles alone, with alpha where the format has it.")] = False,
+    data: Data = _HOME,
+) -> None:
+    """Deliver frames or a movie."""
+    from pydantic import ValidationError
+
+    from isbjorn.core.deliver import Delivery, Order
+    from isbjorn.core.document.files import first_problem
+
+    document, plates = _shot(shot, data)
+    first, last = _range(frames, document.first_frame, document.last_frame)
+    try:
+        order = Order(
+            format=format, first=first, last=last, folder=str(out.absolute().parent), name=out.name,  # type: ignore[arg-type]
+            scale=scale, over_plate=not no_plate,
+        )
+    except ValidationError as error:
+        field, message = first_problem(error)
+        raise IsbjornError(f"{message}.", f"--{field}") from None
+    with _bar() as bar:
+        task = bar.add_task(document.name, total=len(order.frames))
+        delivery = Delivery(document, order, plates, on_frame=lambda *_: bar.advance(task))
+        made = delivery.run()
+    say.print(f"{len(order.frames)} frames in {made[0].parent}: {made[0].name}" + (f" … {made[-1].name}" if len(made) > 1 else ""))
+
+
+@app.command()
+def points(
+    shot: ShotName,
+    frame: Annotated[int, typer.Option(help="Frame number.")],
+    out: Annotated[Path, typer.Option(help="FILE.csv or FILE.npz")],
+    data: Data = _HOME,
+) -> None:
+    """Write the particles of a frame as a table."""
+    from isbjorn.core import Solver
+    from isbjorn.core.points import write_points
+
+    document, _ = _shot(shot, data)
+    found = Solver(document).at(frame)
+    write_points(document, found, out)
+    say.print(f"{len(found)} particles of frame {frame} in {out}")
+
+
+@app.command()
+def schema() -> None:
+    """Print the JSON Schema of a shot file."""
+    from isbjorn.core.document.files import shot_schema
+
+    print(json.dumps(shot_schema(), indent=1, ensure_ascii=False))
+
+
+@app.command()
+def bench(
+    as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object.")] = False,
+    only: Annotated[str, typer.Option(help="Only measurements whose key begins so.")] = "",
+) -> None:
+    """Measure the engine and the studio on this machine."""
+    from isbjorn.bench.run import measure
+
+    with _bar() as bar:
+        task = bar.add_task("Measuring", total=None)
+        found = measure(only, lambda name: bar.update(task, description=name))
+        bar.update(task, visible=False)
+    if as_json:
+        print(json.dumps(found, indent=1))
+    else:
+        for name, value in found.items():
+            print(f"{name:32} {json.dumps(value)}")
+
+
+@app.command()
+def doctor() -> None:
+    """Check that everything needed is here, and compile the engine's kernels."""
+    from isbjorn.doctor import examine
+
+    problems = 0
+    for name, fine, note in examine():
+        problems += not fine
+        say.print(f"[{'green' if fine else 'red'}]{'ok ' if fine else 'bad'}[/] {name}: {note}")
+    raise typer.Exit(1 if problems else 0)
+
+
+@app.command()
+def version() -> None:
+    """Print the version."""
+    print(__version__)
+
+
+def _range(text: str, first: int, last: int) -> tuple[int, int]:
+    if not text:
+        return first, last
+    hit = re.fullmatch(r"(-?\d+)(?:-(-?\d+))?", text.strip())
+    if not hit:
+        raise IsbjornError(f"'{text}' is not a range of frames.", "--frames", "Write 0-249, or one number.")
+    return int(hit[1]), int(hit[2] or hit[1])
+
+
+def _shot(name: str, data: Path):  # type: ignore[no-untyped-def]  # noqa: ANN202
+    """A shot and the reader of its plates, from a file or from the store."""
+    from isbjorn.core.document.files import shot_from_text
+    from isbjorn.core.media.plates import PlateReader
+
+    path = Path(name)
+    if path.is_file():
+        return shot_from_text(path.read_bytes(), str(path)), PlateReader(path.absolute().parent)
+    if name.isdigit():
+        from isbjorn.studio.store import Store
+
+        store = Store(data)
+        return store.document(int(name)), PlateReader(store.media_folder)
+    raise IsbjornError("there is no such file.", name, "Give an exported shot, or the number of a shot in the store.")
+
+
+def main() -> NoReturn:
+    """Run, and turn what a person can mend into one line instead of a trace."""
+    try:
+        app(standalone_mode=False)
+    except IsbjornError as error:
+        say.print(f"[red]{error.where or 'Isbjorn'}[/]: {error.what} {error.remedy}".rstrip(), soft_wrap=True)
+        sys.exit(2)
+    except (KeyboardInterrupt, typer.Abort):
+        sys.exit(130)
+    except typer.Exit as leave:
+        sys.exit(leave.exit_code)
+    except Exception as error:
+        show = getattr(error, "show", None)
+        if show is None:
+            raise
+        show()
+        sys.exit(getattr(error, "exit_code", 2))
+    sys.exit(0)

@@ -1,0 +1,1 @@
+"""Plates in and deliveries out: pictures, movies, colour."""

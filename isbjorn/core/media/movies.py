@@ -1,0 +1,89 @@
+"""Frame-exact reading of movies through PyAV."""
+
+from __future__ import annotations
+
+import bisect
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import av
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.errors import IsbjornError
+from isbjorn.core.media.colour import Encoding
+
+_SRGB_TRANSFER = 13
+_BT601 = (5, 6)
+MOVIES = (".mp4", ".mov", ".m4v", ".mkv", ".webm", ".avi", ".mxf")
+
+
+class Movie:
+    """A movie whose frames are found by number, in any order. One thread at a time."""
+
+    def __init__(self, path: Path) -> None:
+        if not path.is_file():
+            raise IsbjornError("the movie is not there any more.", str(path), "Put it back or choose another plate.")
+        self.path = path
+        try:
+            self._container = av.open(str(path))
+            stream = self._container.streams.video[0]
+        except (av.FFmpegError, IndexError) as error:
+            raise IsbjornError(f"this is not a movie that can be read ({error}).", str(path), "Use MP4, MOV, MKV or WebM.") from None
+        stream.thread_type = "AUTO"
+        self._stream = stream
+        self._stamps, self._keys = self._index()
+        rate = stream.average_rate or stream.guessed_rate
+        if not self._stamps or rate is None:
+            raise IsbjornError("the movie has no frames.", str(path), "Is the file whole?")
+        self.rate = Fraction(rate)
+        self.frames = len(self._stamps)
+        self.width, self.height = stream.codec_context.width, stream.codec_context.height
+        self.encoding: Encoding = "srgb" if stream.codec_context.color_trc == _SRGB_TRANSFER else "rec709"
+        self._decoded: Any = None
+        self._next = -1
+
+    def _index(self) -> tuple[list[int], list[int]]:
+        """Presentation stamps of all frames in order, and of the key frames, read without decoding."""
+        stamps, keys = [], []
+        try:
+            for packet in self._container.demux(self._stream):
+                if packet.pts is not None and packet.size:
+                    stamps.append(packet.pts)
+                    if packet.is_keyframe:
+                        keys.append(packet.pts)
+        except av.FFmpegError as error:
+            raise IsbjornError(f"the movie is damaged or cut short ({error}).", str(self.path), "Make it again.") from None
+        return sorted(set(stamps)), sorted(keys)
+
+    def _frames(self, number: int) -> Any:
+        key = self._keys[max(0, bisect.bisect_right(self._keys, self._stamps[number]) - 1)]
+        self._container.seek(key, stream=self._stream)
+        return self._container.decode(self._stream)
+
+    def read(self, number: int) -> npt.NDArray[np.uint8]:
+        """Frame `number` (0 is the first) as uint8 (height, width, 3 or 4), in the movie's encoding."""
+        wanted = self._stamps[number]
+        if self._decoded is None or not 0 <= number - self._next < 12:
+            self._decoded = self._frames(number)
+        try:
+            for frame in self._decoded:
+                if frame.pts is not None and frame.pts >= wanted:
+                    self._next = number + 1
+                    return _pixels(frame)
+        except av.FFmpegError as error:
+            self._decoded = None
+            raise IsbjornError(f"frame {number} cannot be decoded ({error}).", str(self.path), "Make the movie again.") from None
+        self._decoded = None
+        raise IsbjornError(f"the movie ends before frame {number}.", str(self.path), "Is the file whole?")
+
+    def close(self) -> None:
+        self._container.close()
+
+
+def _pixels(frame: Any) -> npt.NDArray[np.uint8]:
+    alpha = any(c.is_alpha for c in frame.format.components)
+    matrix = "ITU601" if frame.colorspace in _BT601 or (frame.colorspace == 2 and frame.height < 720) else "ITU709"
+    found = frame.reformat(format="rgba" if alpha else "rgb24", src_colorspace=matrix)
+    return np.ascontiguousarray(found.to_ndarray())

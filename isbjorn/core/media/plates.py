@@ -1,0 +1,182 @@
+"""The plate under a shot at any moment: retimed by seconds, decoded, brought to linear light and to size."""
+
+from __future__ import annotations
+
+import math
+import threading
+from collections import OrderedDict
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import cv2
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.document import Plate, Shot
+from isbjorn.core.errors import IsbjornError
+from isbjorn.core.media.colour import Encoding, to_linear
+from isbjorn.core.media.movies import MOVIES, Movie
+from isbjorn.core.media.stills import PICTURES, is_pattern, probe_still, read_still, sequence_files
+
+Floats = npt.NDArray[np.float32]
+
+
+class _Frames:
+    """A movie, sequence or still as numbered frames from 0."""
+
+    def __init__(self, media: str) -> None:
+        suffix = Path(media).suffix.lower()
+        self.movie: Movie | None = None
+        self.files: list[Path | None] = []
+        if is_pattern(media):
+            found = sequence_files(media)
+            first, last = min(found), max(found)
+            self.files = [found.get(n) for n in range(first, last + 1)]
+            self.first_number = first
+        elif suffix in MOVIES:
+            self.movie = Movie(Path(media))
+        elif suffix in PICTURES:
+            self.files = [Path(media)]
+        else:
+            raise IsbjornError(f"'{suffix or 'no ending'}' is no kind of plate.", media, "Use a movie, a picture or a numbered sequence.")
+
+    @property
+    def rate(self) -> Fraction | None:
+        return self.movie.rate if self.movie else None
+
+    def __len__(self) -> int:
+        return self.movie.frames if self.movie else len(self.files)
+
+    def read(self, number: int) -> tuple[npt.NDArray[Any], Encoding, bool]:
+        if self.movie:
+            return self.movie.read(number), self.movie.encoding, False
+        path = self.files[number]
+        if path is None:
+            raise IsbjornError(f"picture number {self.first_number + number} of the sequence is missing.", "plate", "Render it or put it back.")
+        return read_still(path)
+
+
+def plate_frame(plate: Plate, seconds: Fraction, rate: Fraction, frames: int) -> int | None:
+    """Which frame of a plate shows at a moment of shot time; None where it is blank.
+
+    The frame whose own time span holds the moment: motion keeps its speed whatever the two rates are.
+    """
+    number = math.floor((seconds - Fraction(plate.offset_s).limit_denominator(10**6)) * rate)
+    if 0 <= number < frames:
+        return number
+    match plate.beyond:
+        case "hold":
+            return min(max(number, 0), frames - 1)
+        case "loop":
+            return number % frames
+        case "blank":
+            return None
+
+
+def fitted(picture: Floats, width: int, height: int, fit: str, scale: float) -> Floats:
+    """Bring a linear, premultiplied picture (h, w, 4) to a size: `fill` crops, `fit` leaves borders, `pixels` keeps px."""
+    h, w = picture.shape[:2]
+    grow = {"fill": max(width / w, height / h), "fit": min(width / w, height / h), "pixels": scale}[fit]
+    new_w, new_h = max(1, round(w * grow)), max(1, round(h * grow))
+    if (new_w, new_h) != (w, h):
+        how = cv2.INTER_AREA if grow < 1 else cv2.INTER_CUBIC
+        picture = np.asarray(cv2.resize(picture, (new_w, new_h), interpolation=how), np.float32)
+        if grow > 1:
+            np.maximum(picture, 0, out=picture)
+    if (new_w, new_h) == (width, height):
+        return np.ascontiguousarray(picture)
+    out = np.zeros((height, width, 4), np.float32)
+    x, y = (width - new_w) // 2, (height - new_h) // 2
+    left, top = max(0, x), max(0, y)
+    right, bottom = min(width, x + new_w), min(height, y + new_h)
+    out[top:bottom, left:right] = picture[top - y : bottom - y, left - x : right - x]
+    return out
+
+
+class PlateReader:
+    """Reads plates for any shot, keeping open files and the linear frames last used. Safe to share between threads."""
+
+    def __init__(self, root: Path | None = None, limit_bytes: int = 256 << 20) -> None:
+        self.root, self.limit_bytes = root, limit_bytes
+        self._open: OrderedDict[tuple[str, float], _Frames] = OrderedDict()
+        self._kept: OrderedDict[tuple[Any, ...], Floats] = OrderedDict()
+        self._bytes = 0
+        self._lock = threading.Lock()
+
+    def resolve(self, media: str) -> str:
+        """The place of a plate: relative names are looked for under the reader's root."""
+        return media if self.root is None or Path(media).is_absolute() else str(self.root / media)
+
+    def _frames(self, media: str) -> tuple[_Frames, float]:
+        path = self.resolve(media)
+        watched = Path(path).parent if is_pattern(path) else Path(path)
+        changed = watched.stat().st_mtime if watched.exists() else 0.0
+        key = (path, changed)
+        if key not in self._open:
+            self._open[key] = _Frames(path)
+            while len(self._open) > 8:
+                _, old = self._open.popitem(last=False)
+                if old.movie:
+                    old.movie.close()
+        self._open.move_to_end(key)
+        return self._open[key], changed
+
+    def at(self, shot: Shot, seconds: Fraction, width: int, height: int) -> Floats | None:
+        """The plate of a shot at a moment, float32 (height, width, 4), linear, premultiplied; None if there is none.
+
+        Raises IsbjornError when the plate is missing, damaged or not a picture.
+        """
+        plate = shot.plate
+        if plate is None or not plate.on:
+            return None
+        with self._lock:
+            frames, changed = self._frames(plate.media)
+            rate = frames.rate or (Fraction(plate.rate) if plate.rate else shot.frame_rate)
+            number = plate_frame(plate, seconds, rate, len(frames))
+            if number is None:
+                return None
+            key = (plate.media, changed, number, plate.encoding, plate.fit, width, height, shot.width)
+            if key not in self._kept:
+                self._keep(key, self._read(frames, number, plate, width, height, width / shot.width))
+            self._kept.move_to_end(key)
+            return self._kept[key]
+
+    def _read(self, frames: _Frames, number: int, plate: Plate, width: int, height: int, scale: float) -> Floats:
+        pixels, guessed, associated = frames.read(number)
+        encoding: Encoding = guessed if plate.encoding == "auto" else plate.encoding
+        linear = to_linear(pixels, encoding)
+        if linear.shape[2] == 3:
+            linear = cv2.cvtColor(linear, cv2.COLOR_RGB2RGBA)
+        elif not associated:
+            linear[..., :3] *= linear[..., 3:]
+        np.nan_to_num(linear, copy=False, nan=0.0, posinf=65504.0, neginf=0.0)
+        return fitted(linear, width, height, plate.fit, scale)
+
+    def _keep(self, key: tuple[Any, ...], picture: Floats) -> None:
+        self._kept[key] = picture
+        self._bytes += picture.nbytes
+        while self._bytes > self.limit_bytes and len(self._kept) > 1:
+            self._bytes -= self._kept.popitem(last=False)[1].nbytes
+
+
+def probe(media: str) -> dict[str, Any]:
+    """What a plate file is: kind, frames, rate (text or None), width, height, encoding. Opens and reads one frame.
+
+    Raises IsbjornError for what is not a plate.
+    """
+    frames = _Frames(media)
+    pixels, encoding, _ = frames.read(0)
+    try:
+        if frames.movie:
+            movie = frames.movie
+            return {
+                "kind": "movie", "frames": movie.frames, "rate": str(movie.rate), "width": movie.width,
+                "height": movie.height, "encoding": encoding,
+            }
+        first = frames.files[0]
+        facts = probe_still(first) if first else {"width": pixels.shape[1], "height": pixels.shape[0], "encoding": encoding}
+        return {"kind": "sequence" if is_pattern(media) else "still", "frames": len(frames), "rate": None, **facts}
+    finally:
+        if frames.movie:
+            frames.movie.close()

@@ -1,0 +1,123 @@
+"""Writing movies in closed segments that are joined at the end, so that a broken delivery resumes and none is half there."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import av
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.errors import IsbjornError
+from isbjorn.core.media.colour import shade_table
+from isbjorn.core.media.formats import Format
+from isbjorn.core.picture.compose import straight, to_shades
+
+Floats = npt.NDArray[np.float32]
+SEGMENT_FRAMES = 48
+_BT709, _LIMITED = 1, 1
+_CODECS: dict[str, tuple[str, str, str, dict[str, str]]] = {
+    # name: codec, pixel format with alpha, pixel format without, options
+    "mp4": ("libx264", "yuv420p", "yuv420p", {"crf": "14", "preset": "medium"}),
+    "mov": ("prores_ks", "yuva444p10le", "yuv444p10le", {"profile": "4", "vendor": "apl0", "alpha_bits": "16"}),
+    "webm": ("libvpx-vp9", "yuva420p", "yuv420p", {"crf": "18", "b": "0", "deadline": "good", "cpu-used": "5", "row-mt": "1"}),
+}
+
+
+def _frame(picture: Floats, form: Format, alpha: bool) -> Any:
+    """A video frame, Rec.709 with the Rec.1886 display curve; even size, straight alpha."""
+    height, width = (side - side % 2 if form.even_size else side for side in picture.shape[:2])
+    picture = np.ascontiguousarray(picture[:height, :width])
+    shown = straight(picture) if alpha else picture
+    codes = to_shades(shown, shade_table("rec709"))
+    if alpha:
+        codes = np.concatenate([codes, np.round(np.clip(shown[..., 3:], 0, 1) * 255).astype(np.uint8)], axis=2)
+    frame = av.VideoFrame.from_ndarray(codes, format="rgba" if alpha else "rgb24")
+    _, with_alpha, without, _ = _CODECS[form.name]
+    return frame.reformat(format=with_alpha if alpha else without, dst_colorspace="ITU709", dst_color_range="MPEG")
+
+
+def _stream(container: Any, form: Format, alpha: bool, rate: Fraction, size: tuple[int, int]) -> Any:
+    """The one stream of a movie: the same for a segment and for the whole, so that segments can be joined."""
+    codec, with_alpha, without, options = _CODECS[form.name]
+    stream = container.add_stream(codec, rate=rate, options=options)
+    stream.width, stream.height = size
+    stream.pix_fmt = with_alpha if alpha else without
+    stream.time_base = 1 / rate
+    context = stream.codec_context
+    context.time_base = 1 / rate
+    context.color_primaries = context.color_trc = context.colorspace = _BT709
+    context.color_range = _LIMITED
+    return stream
+
+
+def write_segment(path: Path, pictures: Iterable[Floats], form: Format, alpha: bool, rate: Fraction) -> None:
+    """Encode linear, premultiplied pictures to one closed segment, which appears under its name only when whole."""
+    partial = path.with_name(f".{path.name}.part{path.suffix}")
+    with _disk(path), av.open(str(partial), "w") as container:
+        stream: Any = None
+        for number, picture in enumerate(pictures):
+            frame = _frame(picture, form, alpha)
+            if stream is None:
+                stream = _stream(container, form, alpha, rate, (frame.width, frame.height))
+            frame.pts, frame.time_base = number, 1 / rate
+            container.mux(stream.encode(frame))
+        container.mux(stream.encode(None))
+    with _disk(path):
+        os.replace(partial, path)
+
+
+def join_segments(segments: list[Path], target: Path, form: Format, alpha: bool, rate: Fraction, timecode: str) -> None:
+    """Join segments to one movie without encoding again; it appears under its name only when whole."""
+    partial = target.with_name(f".{target.name}.part{target.suffix}")
+    options = {"write_tmcd": "1"} if form.name in ("mp4", "mov") else {}
+    with _disk(target), av.open(str(partial), "w", options=options) as out:
+        out.metadata["timecode"] = timecode
+        stream: Any = None
+        start = 0
+        for segment in segments:
+            with av.open(str(segment)) as source:
+                read = source.streams.video[0]
+                if stream is None and form.name == "mp4":
+                    # H.264 in MP4 keeps its parameter sets in the header: they must be those of the segments.
+                    stream = out.add_stream_from_template(read)
+                    stream.time_base = 1 / rate
+                elif stream is None:
+                    stream = _stream(out, form, alpha, rate, (read.width, read.height))
+                    out.start_encoding()
+                count = 0
+                for packet in source.demux(read):
+                    if packet.size == 0:
+                        continue
+                    packet.pts = start + round(packet.pts * read.time_base * rate)
+                    packet.dts = start + round(packet.dts * read.time_base * rate)
+                    packet.duration = 1
+                    packet.time_base, packet.stream = 1 / rate, stream
+                    out.mux(packet)
+                    count += 1
+                start += count
+    with _disk(target):
+        with partial.open("rb") as written:
+            os.fsync(written.fileno())
+        os.replace(partial, target)
+
+
+class _disk:
+    """Turns what the disk or the encoder refuses into an error that a person can act on."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+
+    def __enter__(self) -> None:
+        return None
+
+    def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
+        if isinstance(error, (OSError, av.FFmpegError)):
+            raise IsbjornError(
+                f"the movie could not be written ({error}).", str(self.path),
+                "Is there room on the disk, and may you write there?",
+            ) from error

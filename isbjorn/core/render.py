@@ -1,0 +1,68 @@
+"""One frame of a shot, from document to pixels."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.document import Shot
+from isbjorn.core.life.gradient import hex_to_linear
+from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.motion.solver import Particles, Solver
+from isbjorn.core.picture.compose import over
+from isbjorn.core.picture.draw import draw
+from isbjorn.core.picture.project import Drawn, projection, to_draw
+
+Floats = npt.NDArray[np.float32]
+
+
+@dataclass(frozen=True)
+class Layers:
+    """The particles of a frame drawn on nothing, and the facts of their drawing."""
+
+    picture: Floats
+    particles: Particles
+    drawn: Drawn
+
+
+def draw_particles(
+    solver: Solver, frame: int | Fraction, scale: float = 1.0, stale: Callable[[], bool] | None = None
+) -> Layers:
+    """Draw the particles of a frame on transparent ground."""
+    shot = solver.shot
+    particles = solver.at(frame, stale)
+    view = projection(shot, scale)
+    bodies = to_draw(shot, particles, view)
+    picture = draw(bodies.centre, bodies.radius, bodies.opacity, bodies.colour, view.width, view.height)
+    return Layers(picture, particles, bodies)
+
+
+def ground(shot: Shot, frame: int | Fraction, scale: float, plates: PlateReader) -> Floats | None:
+    """What lies under the particles: the plate over the background colour; None if nothing does."""
+    view = projection(shot, scale)
+    plate = plates.at(shot, shot.seconds(frame), view.width, view.height)
+    if shot.background is None:
+        return plate
+    flat = np.empty((view.height, view.width, 4), np.float32)
+    flat[:] = [*hex_to_linear(shot.background), 1.0]
+    return flat if plate is None else over(plate, flat)
+
+
+def render_frame(
+    shot: Shot, frame: int | Fraction, scale: float = 1.0, over_plate: bool = True, *,
+    solver: Solver | None = None, plates: PlateReader | None = None,
+) -> Floats:
+    """Render a frame; float32 (height, width, 4), scene-linear Rec.709, premultiplied alpha.
+
+    scale: pixels per px of the shot's design size. over_plate: over plate and background, or on transparent ground.
+    solver, plates: kept between calls by those who render many frames. Raises IsbjornError when the plate cannot be read.
+    """
+    layers = draw_particles(solver or Solver(shot), frame, scale)
+    if not over_plate:
+        return layers.picture
+    below = ground(shot, frame, scale, plates or PlateReader())
+    return layers.picture if below is None else over(layers.picture, below)

@@ -1,0 +1,1 @@
+"""Skarvøy Lights: the demonstration. A winter light festival in the harbour of an invented island town."""

@@ -1,0 +1,49 @@
+"""Checks of the installation, and the warming of the compiled kernels."""
+
+from __future__ import annotations
+
+import shutil
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+
+def warm() -> float:
+    """Compile, or load from the cache, every kernel by drawing small pictures; seconds."""
+    from isbjorn.core import render_frame
+    from isbjorn.core.life.gradient import table
+    from isbjorn.core.media.colour import shade_table
+    from isbjorn.core.picture.compose import to_shades
+    from isbjorn.demo.beacon import first_shot
+
+    start = time.perf_counter()
+    shot = first_shot("Warm")
+    emitter = shot.emitters[0]
+    table(emitter.colour)
+    for cadence, limit in (("jittered", 1000), ("random", 10), ("even", 10)):
+        changed = emitter.model_copy(update={"cadence": cadence, "limit": limit})
+        picture = render_frame(shot.model_copy(update={"emitters": (changed,)}), 20, 0.1)
+    to_shades(picture, shade_table("srgb"))
+    return time.perf_counter() - start
+
+
+def examine() -> Iterator[tuple[str, bool, str]]:
+    """Name, whether it is fine, and a note, of each thing that is needed."""
+    yield "Python", sys.version_info >= (3, 11), sys.version.split()[0]
+    try:
+        import av
+        import OpenImageIO as oiio
+        import PyOpenColorIO as ocio
+
+        codecs = [n for n in ("libx264", "prores_ks", "libvpx-vp9") if n not in av.codecs_available]
+        yield "Movies", not codecs, f"PyAV {av.__version__}" + (f", missing {', '.join(codecs)}" if codecs else "")
+        yield "Pictures", "openexr" in oiio.get_string_attribute("format_list"), f"OpenImageIO {oiio.VERSION_STRING}"
+        yield "Colour", True, f"OpenColorIO {ocio.__version__}"
+    except ImportError as error:
+        yield "Media", False, str(error)
+    page = Path(__file__).parent / "studio" / "page" / "index.html"
+    yield "Page", page.is_file(), "built" if page.is_file() else "not built; run make page"
+    free = shutil.disk_usage(Path.home()).free / 2**30
+    yield "Disk", free > 1, f"{free:.0f} GiB free at home"
+    yield "Kernels", True, f"ready in {warm():.1f} s"
