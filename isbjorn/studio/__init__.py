@@ -1,0 +1,1 @@
+"""The studio: the application that people see. Web, store, live picture, delivery queue."""

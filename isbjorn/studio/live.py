@@ -1,0 +1,226 @@
+"""The live preview over one WebSocket.
+
+The page says what it wants to see; the newest wish and the newest edit win, stale work is dropped. At most two pictures
+are on their way; each is confirmed by the page, so that a slow browser never queues old ones.
+
+To the page: a text message for a problem, a binary one for a picture: the length of a JSON header (4 bytes, little
+endian), the header (`Header`), the JPEG.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import struct
+import time
+from collections import deque
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any, Literal
+
+from fastapi import APIRouter, WebSocket, WebSocketDisconnect
+from pydantic import BaseModel, Field, ValidationError
+
+from isbjorn.core.document import Shot
+from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.studio.context import Studio
+from isbjorn.studio.preview import Figures, Shown, View, Wish, digest_of
+
+router = APIRouter()
+_ON_THEIR_WAY = 2
+_SLOW_MS = 120.0
+_COARSE = 3
+_LARGEST_WIDTH = 8192
+
+
+class Ask(BaseModel):
+    """A message of the page. `see`: show a frame. `play`: from a frame on, round and round. `stop`. `shown`: confirms a picture."""
+
+    kind: Literal["see", "play", "stop", "shown"]
+    frame: int = 0
+    width: int = Field(default=640, ge=16, le=_LARGEST_WIDTH)
+    view: View = "plate"
+    first: int = 0
+    last: int = 0
+    serial: int = 0
+
+
+class Header(BaseModel):
+    """What comes with a picture."""
+
+    serial: int
+    frame: int
+    revision: int
+    exact: bool
+    width: int
+    height: int
+    playing: bool
+    fps: float
+    dropped: int
+    computed: list[tuple[int, int]]
+    figures: Figures
+
+
+def packed(header: Header, jpeg: bytes) -> bytes:
+    """One binary message."""
+    head = header.model_dump_json().encode()
+    return struct.pack("<I", len(head)) + head + jpeg
+
+
+class Viewer:
+    """One page that looks at one shot."""
+
+    def __init__(self, studio: Studio, socket: WebSocket, shot_id: int, engine: ThreadPoolExecutor) -> None:
+        self.studio, self.socket, self.shot_id, self.engine = studio, socket, shot_id, engine
+        self.wish: Wish | None = None
+        self.playing: Ask | None = None
+        self.wake = asyncio.Event()
+        self.room = asyncio.Semaphore(_ON_THEIR_WAY)
+        self.serial, self.version = 0, 0
+        self._document: tuple[int, Shot, str] | None = None
+        self._told: str | None = None
+        self._sent: deque[float] = deque(maxlen=64)
+        self._dropped = 0
+        self._slow = False
+
+    async def hear(self) -> None:
+        """Take messages until the page is gone."""
+        while True:
+            try:
+                ask = Ask.model_validate_json(await self.socket.receive_text())
+            except ValidationError as error:
+                await self._problem(IsbjornError(str(error.errors()[0]["msg"]), "live", "The message was left aside."))
+                continue
+            if ask.kind == "shown":
+                self.room.release()
+                continue
+            self.playing = ask if ask.kind == "play" else None
+            if ask.kind != "stop":
+                self.wish = Wish(ask.frame, ask.width, ask.view)
+            self.changed()
+
+    def changed(self) -> None:
+        """Something new is to be seen: a wish, or an edit."""
+        self.version += 1
+        self.wake.set()
+
+    async def show(self) -> None:
+        """Draw and send what is wished for, for ever."""
+        while True:
+            await self.wake.wait()
+            self.wake.clear()
+            if self.playing is not None:
+                await self._play(self.playing)
+            elif self.wish is not None:
+                await self._see(self.wish)
+
+    def _shot(self) -> tuple[int, Shot, str]:
+        head = self.studio.store.shot_row(self.shot_id).head
+        stamp = self.studio.stamp(self.shot_id)
+        if self._document is None or self._document[0] != (stamp << 20) + head:
+            shot = self.studio.store.document(self.shot_id)
+            self._document = ((stamp << 20) + head, shot, digest_of(shot))
+        return head, self._document[1], self._document[2]
+
+    async def _draw(self, wish: Wish, version: int) -> tuple[int, Shown, str] | None:
+        """Draw off the event loop; None if it became stale or went wrong (then the page is told)."""
+        loop = asyncio.get_running_loop()
+
+        def work() -> tuple[int, Shown, str]:
+            head, shot, digest = self._shot()
+            frame = min(max(wish.frame, shot.first_frame), shot.last_frame)
+            wanted = Wish(frame, wish.width, wish.view)
+            return head, self.studio.preview.draw(shot, digest, wanted, lambda: self.version != version), digest
+
+        try:
+            found = await loop.run_in_executor(self.engine, work)
+        except Stale:
+            return None
+        except IsbjornError as error:
+            await self._problem(error)
+            return None
+        if self._told is not None:
+            self._told = None
+            await self.socket.send_text(json.dumps({"kind": "fine"}))
+        return found
+
+    async def _see(self, wish: Wish) -> None:
+        version = self.version
+        if self._slow:
+            coarse = Wish(wish.frame, max(16, wish.width // _COARSE), wish.view)
+            first = await self._draw(coarse, version)
+            if first is not None and self.version == version:
+                await self._send(wish, first, exact=False)
+        found = await self._draw(wish, version)
+        if found is not None:
+            self._slow = found[1].figures.ms > _SLOW_MS
+            if self.version == version:
+                await self._send(wish, found, exact=True)
+
+    async def _play(self, ask: Ask) -> None:
+        version = self.version
+        _, shot, _ = await asyncio.get_running_loop().run_in_executor(self.engine, self._shot)
+        period = float(1 / shot.frame_rate)
+        first = max(shot.first_frame, min(ask.first, ask.last))
+        last = min(shot.last_frame, max(ask.first, ask.last))
+        span = max(1, last - first + 1)
+        begun, offset, before = time.perf_counter(), min(max(ask.frame, first), last) - first, -1
+        self._sent.clear()
+        self._dropped = 0
+        while self.playing is ask:
+            ticks = int((time.perf_counter() - begun) / period)
+            if ticks == before:
+                await asyncio.sleep(max(0.0005, begun + (before + 1) * period - time.perf_counter()))
+                continue
+            self._dropped += max(0, ticks - before - 1)
+            before = ticks
+            wish = Wish(first + (offset + ticks) % span, ask.width, ask.view)
+            self.wish = wish
+            found = await self._draw(wish, self.version)
+            if found is None and self._told is not None:
+                return
+            if found is not None:
+                self._sent.append(time.perf_counter())
+                await self._send(wish, found, exact=True)
+        if version != self.version:
+            self.wake.set()
+
+    async def _send(self, wish: Wish, found: tuple[int, Shown, str], exact: bool) -> None:
+        await self.room.acquire()
+        head, shown, digest = found
+        self.serial += 1
+        elapsed = self._sent[-1] - self._sent[0] if len(self._sent) > 1 else 0.0
+        header = Header(
+            serial=self.serial, frame=wish.frame, revision=head, exact=exact, width=shown.width, height=shown.height,
+            playing=self.playing is not None, fps=round((len(self._sent) - 1) / elapsed, 2) if elapsed else 0.0,
+            dropped=self._dropped, computed=self.studio.preview.computed(digest, wish), figures=shown.figures,
+        )
+        await self.socket.send_bytes(packed(header, shown.jpeg))
+
+    async def _problem(self, error: IsbjornError) -> None:
+        message: dict[str, Any] = {"kind": "problem", "what": error.what, "where": error.where, "remedy": error.remedy}
+        self._told = error.what
+        self.playing = None
+        await self.socket.send_text(json.dumps(message))
+
+
+@router.websocket("/api/shots/{shot_id}/live")
+async def live(socket: WebSocket, shot_id: int) -> None:
+    """Look at a shot."""
+    studio: Studio = socket.app.state.studio
+    await socket.accept()
+    viewer = Viewer(studio, socket, shot_id, studio.engine)
+    loop = asyncio.get_running_loop()
+    stop_listening = studio.listen(shot_id, lambda: loop.call_soon_threadsafe(viewer.changed))
+    showing = asyncio.create_task(viewer.show())
+    hearing = asyncio.create_task(viewer.hear())
+    try:
+        done, _ = await asyncio.wait({showing, hearing}, return_when=asyncio.FIRST_COMPLETED)
+        for task in done:
+            error = task.exception()
+            if error is not None and not isinstance(error, (WebSocketDisconnect, RuntimeError)):
+                raise error
+    finally:
+        stop_listening()
+        viewer.playing, viewer.version = None, viewer.version + 1
+        for task in (showing, hearing):
+            task.cancel()

@@ -1,0 +1,160 @@
+"""The live picture: frames of a shot as the delivery makes them, drawn at the size shown, encoded and kept."""
+
+from __future__ import annotations
+
+import hashlib
+import threading
+import time
+from collections import OrderedDict
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Literal
+
+import numpy as np
+import numpy.typing as npt
+import simplejpeg
+from pydantic import BaseModel
+
+from isbjorn.core.document import Shot
+from isbjorn.core.errors import Stale
+from isbjorn.core.media.colour import shade_table
+from isbjorn.core.motion.cache import StateCache
+from isbjorn.core.motion.solver import Solver
+from isbjorn.core.picture.compose import over, to_shades
+from isbjorn.core.render import Layers, draw_particles, ground
+from isbjorn.studio.plates import StudioPlates
+
+View = Literal["plate", "particles", "alpha"]
+Floats = npt.NDArray[np.float32]
+_QUALITY = 92
+_SOLVERS_KEPT = 8
+
+
+class Figures(BaseModel):
+    """What is known of a drawn frame."""
+
+    alive: int
+    drawn: int
+    specks: int
+    outside: int
+    refused: dict[str, int]
+    ms: float
+    memory_bytes: int
+
+
+@dataclass(frozen=True)
+class Wish:
+    """A frame to be seen: which, how large, and what of it."""
+
+    frame: int
+    width: int
+    view: View = "plate"
+
+
+@dataclass(frozen=True)
+class Shown:
+    """An encoded frame."""
+
+    jpeg: bytes
+    figures: Figures
+    width: int
+    height: int
+
+
+@dataclass
+class _Kept:
+    solver: Solver
+    digest: str
+    frames: dict[tuple[int, View], set[int]] = field(default_factory=dict)
+
+
+def digest_of(shot: Shot) -> str:
+    """The identity of everything that can be seen of a shot."""
+    return hashlib.sha256(shot.model_dump_json(exclude={"name"}).encode()).hexdigest()
+
+
+class Preview:
+    """Draws and keeps frames. Safe to call from many threads; one draws at a time."""
+
+    def __init__(self, plates: StudioPlates, limit_bytes: int = 384 << 20) -> None:
+        self.plates, self.limit_bytes = plates, limit_bytes
+        self.states = StateCache()
+        self._pictures: OrderedDict[tuple[str, Wish], Shown] = OrderedDict()
+        self._bytes = 0
+        self._solvers: OrderedDict[str, _Kept] = OrderedDict()
+        self._lock, self._drawing = threading.Lock(), threading.Lock()
+
+    def known(self, shot: Shot, digest: str, wish: Wish) -> Shown | None:
+        """A frame that is already computed."""
+        with self._lock:
+            found = self._pictures.get((digest, wish))
+            if found is not None:
+                self._pictures.move_to_end((digest, wish))
+            return found
+
+    def computed(self, digest: str, wish: Wish) -> list[tuple[int, int]]:
+        """Ranges of frames that are computed at the wish's size and view."""
+        with self._lock:
+            kept = self._solvers.get(digest)
+            frames = sorted(kept.frames.get((wish.width, wish.view), set())) if kept else []
+        ranges: list[tuple[int, int]] = []
+        for frame in frames:
+            if ranges and frame == ranges[-1][1] + 1:
+                ranges[-1] = (ranges[-1][0], frame)
+            else:
+                ranges.append((frame, frame))
+        return ranges
+
+    def draw(self, shot: Shot, digest: str, wish: Wish, stale: Callable[[], bool] | None = None) -> Shown:
+        """A frame, drawn if need be. Raises Stale when nobody waits for it, IsbjornError when the plate cannot be read."""
+        found = self.known(shot, digest, wish)
+        if found is not None:
+            return found
+        with self._drawing:
+            if stale is not None and stale():
+                raise Stale
+            start = time.perf_counter()
+            kept = self._solver(shot, digest)
+            layers = draw_particles(kept.solver, wish.frame, wish.width / shot.width, stale)
+            rgb = self._seen(shot, wish, layers)
+            jpeg = simplejpeg.encode_jpeg(rgb, quality=_QUALITY, colorspace="RGB", colorsubsampling="444", fastdct=True)
+            figures = Figures(
+                alive=len(layers.particles), drawn=len(layers.drawn.radius), specks=layers.drawn.specks,
+                outside=layers.drawn.outside, refused=layers.particles.refused,
+                ms=round((time.perf_counter() - start) * 1e3, 2), memory_bytes=self.states.bytes + self._bytes,
+            )
+            shown = Shown(jpeg, figures, rgb.shape[1], rgb.shape[0])
+        self._keep(kept, digest, wish, shown)
+        return shown
+
+    def _seen(self, shot: Shot, wish: Wish, layers: Layers) -> npt.NDArray[np.uint8]:
+        picture = layers.picture
+        if wish.view == "alpha":
+            grey = np.round(np.clip(picture[..., 3:], 0, 1) * 255).astype(np.uint8)
+            return np.ascontiguousarray(np.repeat(grey, 3, axis=2))
+        if wish.view == "plate":
+            below = ground(shot, wish.frame, wish.width / shot.width, self.plates)
+            picture = picture if below is None else over(picture, below)
+        return to_shades(picture, shade_table("srgb"))
+
+    def _solver(self, shot: Shot, digest: str) -> _Kept:
+        with self._lock:
+            if digest not in self._solvers:
+                self._solvers[digest] = _Kept(Solver(shot, self.states), digest)
+                while len(self._solvers) > _SOLVERS_KEPT:
+                    self._solvers.popitem(last=False)
+            self._solvers.move_to_end(digest)
+            return self._solvers[digest]
+
+    def _keep(self, kept: _Kept, digest: str, wish: Wish, shown: Shown) -> None:
+        with self._lock:
+            if (digest, wish) not in self._pictures:
+                self._bytes += len(shown.jpeg)
+            self._pictures[digest, wish] = shown
+            kept.frames.setdefault((wish.width, wish.view), set()).add(wish.frame)
+            while self._bytes > self.limit_bytes:
+                (old_digest, old), gone = self._pictures.popitem(last=False)
+                self._bytes -= len(gone.jpeg)
+                owner = self._solvers.get(old_digest)
+                if owner is not None:
+                    owner.frames.get((old.width, old.view), set()).discard(old.frame)
