@@ -1,31 +1,13 @@
-"""Checks of the installation, and the warming of the compiled kernels."""
+"""Checks of the installation."""
 
 from __future__ import annotations
 
 import shutil
 import sys
-import time
 from collections.abc import Iterator
 from pathlib import Path
 
-
-def warm() -> float:
-    """Compile, or load from the cache, every kernel by drawing small pictures; seconds."""
-    from isbjorn.core import render_frame
-    from isbjorn.core.life.gradient import table
-    from isbjorn.core.media.colour import shade_table
-    from isbjorn.core.picture.compose import to_shades
-    from isbjorn.demo.beacon import first_shot
-
-    start = time.perf_counter()
-    shot = first_shot("Warm")
-    emitter = shot.emitters[0]
-    table(emitter.colour)
-    for cadence, limit in (("jittered", 1000), ("random", 10), ("even", 10)):
-        changed = emitter.model_copy(update={"cadence": cadence, "limit": limit})
-        picture = render_frame(shot.model_copy(update={"emitters": (changed,)}), 20, 0.1)
-    to_shades(picture, shade_table("srgb"))
-    return time.perf_counter() - start
+from isbjorn.core.warm import warm
 
 
 def examine() -> Iterator[tuple[str, bool, str]]:

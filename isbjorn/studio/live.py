@@ -81,6 +81,7 @@ class Viewer:
         self._sent: deque[float] = deque(maxlen=64)
         self._dropped = 0
         self._slow = False
+        self._unconfirmed = 0
 
     async def hear(self) -> None:
         """Take messages until the page is gone."""
@@ -91,7 +92,9 @@ class Viewer:
                 await self._problem(IsbjornError(str(error.errors()[0]["msg"]), "live", "The message was left aside."))
                 continue
             if ask.kind == "shown":
-                self.room.release()
+                if self._unconfirmed > 0:
+                    self._unconfirmed -= 1
+                    self.room.release()
                 continue
             self.playing = ask if ask.kind == "play" else None
             if ask.kind != "stop":
@@ -186,6 +189,7 @@ class Viewer:
 
     async def _send(self, wish: Wish, found: tuple[int, Shown, str], exact: bool) -> None:
         await self.room.acquire()
+        self._unconfirmed += 1
         head, shown, digest = found
         self.serial += 1
         elapsed = self._sent[-1] - self._sent[0] if len(self._sent) > 1 else 0.0

@@ -16,7 +16,7 @@ import simplejpeg
 from pydantic import BaseModel
 
 from isbjorn.core.document import Shot
-from isbjorn.core.errors import Stale
+from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.motion.cache import StateCache
 from isbjorn.core.motion.solver import Solver
@@ -158,3 +158,23 @@ class Preview:
                 owner = self._solvers.get(old_digest)
                 if owner is not None:
                     owner.frames.get((old.width, old.view), set()).discard(old.frame)
+
+    def thumb_name(self, shot: Shot) -> str:
+        """The name under which a shot's small moving picture is kept."""
+        return digest_of(shot)[:24]
+
+    def strip(self, shot: Shot, count: int, width: int) -> bytes:
+        """Small frames of the shot's first two seconds, one under the other, as one JPEG; without a plate that cannot be read."""
+        step = max(1, round(2 * float(shot.frame_rate)) // count)
+        rows = []
+        solver = Solver(shot, self.states)
+        for number in range(count):
+            frame = min(shot.first_frame + number * step, shot.last_frame)
+            with self._drawing:
+                picture = draw_particles(solver, frame, width / shot.width).picture
+                try:
+                    below = ground(shot, frame, width / shot.width, self.plates)
+                except IsbjornError:
+                    below = None
+            rows.append(to_shades(picture if below is None else over(picture, below), shade_table("srgb")))
+        return bytes(simplejpeg.encode_jpeg(np.concatenate(rows), quality=82, colorspace="RGB", colorsubsampling="420"))

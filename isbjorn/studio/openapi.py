@@ -1,0 +1,34 @@
+"""Writes the OpenAPI document, from which the page's types are generated."""
+
+from __future__ import annotations
+
+import json
+import sys
+import tempfile
+from pathlib import Path
+from typing import Any
+
+from pydantic.json_schema import models_json_schema
+
+from isbjorn.studio.app import create_app
+from isbjorn.studio.live import Ask, Header
+
+
+def openapi_document() -> dict[str, Any]:
+    """The OpenAPI document of the studio, with the messages of the live preview among its schemas."""
+    with tempfile.TemporaryDirectory() as folder:
+        app = create_app(Path(folder), with_worker=False)
+        found = app.openapi()
+        app.state.studio.close()
+    template = "#/components/schemas/{model}"
+    _, messages = models_json_schema([(Ask, "serialization"), (Header, "serialization")], ref_template=template)
+    found["components"]["schemas"] |= messages["$defs"]
+    return found
+
+
+def as_text() -> str:
+    return json.dumps(openapi_document(), indent=1, ensure_ascii=False, sort_keys=True) + "\n"
+
+
+if __name__ == "__main__":
+    Path(sys.argv[1]).write_text(as_text())

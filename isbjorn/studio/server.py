@@ -1,0 +1,34 @@
+"""Serving the studio on the loopback address."""
+
+from __future__ import annotations
+
+import socket
+import threading
+from pathlib import Path
+
+import uvicorn
+
+from isbjorn.core.errors import IsbjornError
+from isbjorn.studio.app import create_app
+
+HOST = "127.0.0.1"
+
+
+def serve_studio(folder: Path, port: int) -> None:
+    """Serve until interrupted. Raises IsbjornError when the port is taken."""
+    with socket.socket() as trial:
+        trial.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            trial.bind((HOST, port))
+        except OSError:
+            raise IsbjornError(f"port {port} is in use.", "--port", "Choose another, or end what uses it.") from None
+    app = create_app(folder)
+    threading.Thread(target=_warm, daemon=True).start()
+    print(f"Isbjorn is ready at http://{HOST}:{port}  (end it with Ctrl C)", flush=True)
+    uvicorn.run(app, host=HOST, port=port, log_level="warning", ws_max_size=1 << 20, timeout_graceful_shutdown=2)
+
+
+def _warm() -> None:
+    from isbjorn.core.warm import warm
+
+    warm()

@@ -1,0 +1,43 @@
+"""Receiving files: streamed to the disk, limited in size."""
+
+from __future__ import annotations
+
+import os
+import re
+import secrets
+from pathlib import Path
+
+from fastapi import Request
+
+from isbjorn.core.errors import IsbjornError
+
+LARGEST_UPLOAD = int(os.environ.get("ISBJORN_LARGEST_UPLOAD", 8 << 30))
+
+
+def safe_name(name: str) -> str:
+    """A file name with nothing in it that could lead out of its folder."""
+    return re.sub(r"[^\w.\- ()]", "_", Path(name.replace("\\", "/")).name).lstrip(".") or "file"
+
+
+async def receive(request: Request, folder: Path, name: str) -> Path:
+    """Stream the body of a request to a new file; its path. Raises IsbjornError when it is too large or the disk is full."""
+    path = folder / f".{secrets.token_hex(6)}-{safe_name(name)}"
+    taken = 0
+    try:
+        with path.open("wb") as out:
+            async for chunk in request.stream():
+                taken += len(chunk)
+                if taken > LARGEST_UPLOAD:
+                    raise IsbjornError(
+                        f"more than {LARGEST_UPLOAD / 2**30:.1f} GiB are not taken.", name, "Name its folder instead of importing it."
+                    )
+                out.write(chunk)
+            out.flush()
+            os.fsync(out.fileno())
+    except OSError as error:
+        path.unlink(missing_ok=True)
+        raise IsbjornError(f"the file could not be kept ({error.strerror}).", name, "Is there room on the disk?") from None
+    except BaseException:
+        path.unlink(missing_ok=True)
+        raise
+    return path
