@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import math
 
 import numpy as np
@@ -10,7 +11,7 @@ from pydantic import BaseModel, Field
 
 from isbjorn.core.birth.newborn import leave, lifespans
 from isbjorn.core.birth.where import outline
-from isbjorn.core.document import Emitter, Number, Shot
+from isbjorn.core.document import Emitter, Link, Number, Shot
 from isbjorn.core.life import curve, gradient
 from isbjorn.core.motion.cache import StateCache
 from isbjorn.core.motion.step import advance
@@ -64,7 +65,7 @@ class Guides(BaseModel):
 
 def _on_picture(view: Projection, places: npt.ArrayLike) -> Path2:
     pixels, _ = view.place(places)
-    return [(round(float(x), 2), round(float(y), 2)) for x, y in pixels]
+    return [(x, y) for x, y in np.round(pixels.astype(np.float64), 2).tolist()]
 
 
 def _fan(emitter: Emitter, view: Projection) -> Path2:
@@ -80,20 +81,19 @@ def _flights(track: Track, view: Projection) -> tuple[list[Path2], float]:
     births = np.arange(_FLIGHTS, dtype=np.int64)
     lives = np.minimum(lifespans(track.source, births), _LONGEST_FLIGHT_S)
     place, velocity = leave(track.source, births)
-    start, moments = place.copy(), np.zeros(_FLIGHTS)
+    moments = np.zeros(_FLIGHTS)
     stride = max(1, math.ceil(float(lives.max()) * track.hz / _SAMPLES))
     samples, index = [place.T.copy()], 0
     while index < lives.max() * track.hz:
         advance(place, velocity, births, moments, track.forces, track.key, index, index + stride, track.hz)
         index += stride
         samples.append(place.T.copy())
-    paths, farthest = [], 0.0
-    for i in range(_FLIGHTS):
-        alive = 1 + math.ceil(float(lives[i]) * track.hz / stride)
-        path = np.array([s[i] for s in samples[: alive + 1]])
-        farthest = max(farthest, float(np.linalg.norm(path - start[:, i], axis=1).max()))
-        paths.append(_on_picture(view, path))
-    return paths, farthest
+    paths = np.array(samples)
+    alive = 1 + np.ceil(lives * track.hz / stride).astype(int)
+    in_flight = np.arange(len(samples))[:, None] <= alive
+    distance = np.linalg.norm(paths - paths[0], axis=2)
+    drawn = _on_picture(view, paths.reshape(-1, 3))
+    return [drawn[i :: _FLIGHTS][: alive[i] + 1] for i in range(_FLIGHTS)], float((distance * in_flight).max())
 
 
 def _lane(name: str, unit: str, number: Number) -> Lane:
@@ -124,26 +124,32 @@ def _forecast(shot: Shot, track: Track, share: int, farthest: float) -> Forecast
     )
 
 
+@functools.lru_cache(maxsize=256)
+def _guides_of(shot: Shot, share: int) -> Guides:
+    """Guides of the one emitter of a shot that was cut down to it and what reaches it."""
+    emitter, view = shot.emitters[0], projection(shot)
+    track = Track(shot, emitter, share, StateCache())
+    flights, farthest = _flights(track, view)
+    x, y, z = emitter.across.value, emitter.up.value, emitter.depth.value
+    ramp = gradient.table(emitter.colour)[:: gradient.TABLE // 64]
+    lanes = [("size", "px", emitter.size), ("opacity", "%", emitter.opacity), ("brightness", "×", emitter.brightness)]
+    return Guides(
+        emitter=emitter.id, centre=_on_picture(view, [(x, y, z)])[0],
+        outline=_on_picture(view, [(x + px, y + py, z) for px, py in outline(emitter.shape)]),
+        fan=_fan(emitter, view), flights=flights, lanes=[_lane(*lane) for lane in lanes],
+        ramp=[gradient.linear_to_hex(c[:3]) for c in ramp], ramp_opacity=[round(float(c[3]), 4) for c in ramp],
+        forecast=_forecast(shot, track, share, farthest),
+    )
+
+
 def guides(shot: Shot) -> list[Guides]:
     """Guides of every emitter, on or off, in the order of the cast."""
-    view, cache = projection(shot), StateCache()
     whole = shot.model_copy(update={"emitters": tuple(e.model_copy(update={"on": True}) for e in shot.emitters)})
-    shares, alone = shares_of(shot), shares_of(whole)
+    shares = shares_of(whole) | shares_of(shot)
     found = []
-    for emitter in shot.emitters:
-        share = shares.get(emitter.id, alone[emitter.id])
-        track = Track(shot, emitter, share, cache)
-        flights, farthest = _flights(track, view)
-        x, y, z = emitter.across.value, emitter.up.value, emitter.depth.value
-        ramp = gradient.table(emitter.colour)[:: gradient.TABLE // 64]
-        lanes = [("size", "px", emitter.size), ("opacity", "%", emitter.opacity), ("brightness", "×", emitter.brightness)]
-        found.append(
-            Guides(
-                emitter=emitter.id, centre=_on_picture(view, [(x, y, z)])[0],
-                outline=_on_picture(view, [(x + px, y + py, z) for px, py in outline(emitter.shape)]),
-                fan=_fan(emitter, view), flights=flights, lanes=[_lane(*lane) for lane in lanes],
-                ramp=[gradient.linear_to_hex(c[:3]) for c in ramp], ramp_opacity=[round(float(c[3]), 4) for c in ramp],
-                forecast=_forecast(shot, track, share, farthest),
-            )
-        )
+    for emitter in whole.emitters:
+        forces = shot.reaching(emitter)
+        links = tuple(Link(force=f.id, emitter=emitter.id) for f in forces)
+        alone = {"name": "", "plate": None, "limit": 0, "emitters": (emitter,), "forces": forces, "links": links}
+        found.append(_guides_of(shot.model_copy(update=alone), shares[emitter.id]))
     return found

@@ -15,6 +15,7 @@ from isbjorn.core.document.files import parse_shot, shot_from_text, shot_schema,
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.guides import Guides, guides
 from isbjorn.core.life.gradient import linear_to_hex
+from isbjorn.core.life.presets import Presets, presets
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.picture.compose import to_shades
 from isbjorn.core.render import ground, render_frame
@@ -95,6 +96,12 @@ def _told(studio: Studio, shot_id: int) -> ShotState:
 def get_schema() -> dict[str, Any]:
     """The JSON Schema of a shot, with unit, range and clock of every number."""
     return shot_schema()
+
+
+@router.get("/presets")
+def get_presets() -> Presets:
+    """Curves and ramps to start from."""
+    return presets()
 
 
 @router.get("/rates")

@@ -1,0 +1,86 @@
+import type { components } from './types';
+
+type Schemas = components['schemas'];
+export type Shot = Schemas['Shot'];
+export type Emitter = Schemas['Emitter'];
+export type Force = Schemas['Gravity'] | Schemas['Drag'];
+export type Plate = Schemas['Plate'];
+export type NumberValue = Schemas['Number'];
+export type Curve = Schemas['Curve'];
+export type CurvePoint = Schemas['CurvePoint'];
+export type Gradient = Schemas['Gradient'];
+export type Guides = Schemas['Guides'];
+export type ShotState = Schemas['ShotState'];
+export type ShotCard = Schemas['ShotCard'];
+export type ProjectCard = Schemas['ProjectCard'];
+export type Media = Schemas['Media'];
+export type Folder = Schemas['Folder'];
+export type Found = Schemas['Found'];
+export type Change = Schemas['Change'];
+export type Presets = Schemas['Presets'];
+export type Order = Schemas['Order'];
+export type DeliveryCard = Schemas['DeliveryCard'];
+export type DeliveryForm = Schemas['DeliveryForm'];
+export type Figures = Schemas['Figures'];
+export type LiveHeader = Schemas['Header'];
+export type LiveAsk = Schemas['Ask'];
+export type Problem = Schemas['Problem'];
+
+/** What the studio refused, in its own words. */
+export class Refused extends Error {
+  constructor(readonly problem: Problem) {
+    super([problem.what, problem.remedy].filter(Boolean).join(' '));
+  }
+}
+
+async function answered(answer: Response): Promise<Response> {
+  if (answer.ok) return answer;
+  let problem: Problem = { what: `The studio answered ${answer.status}.`, where: '', remedy: 'Try again.' };
+  try {
+    problem = { ...problem, ...(await answer.json()) };
+  } catch {
+    /* the answer was no JSON: the plain words stand */
+  }
+  throw new Refused(problem);
+}
+
+async function ask(url: string, init?: RequestInit): Promise<Response> {
+  try {
+    return await answered(await fetch(url, init));
+  } catch (error) {
+    if (error instanceof Refused) throw error;
+    throw new Refused({ what: 'The studio does not answer.', where: '', remedy: 'Is it still running?' });
+  }
+}
+
+/** Ask the studio for JSON. */
+export async function get<T>(url: string): Promise<T> {
+  return (await ask(url)).json() as Promise<T>;
+}
+
+/** Send JSON to the studio; its JSON answer, if it gives one. */
+export async function send<T>(method: string, url: string, body?: unknown): Promise<T> {
+  const json = { method, headers: { 'content-type': 'application/json' }, body: JSON.stringify(body) };
+  const answer = await ask(url, body === undefined ? { method } : json);
+  return (answer.status === 204 ? undefined : await answer.json()) as T;
+}
+
+/** Send a file as it is; its JSON answer. Progress in [0, 1]. */
+export function upload<T>(method: string, url: string, file: Blob, progress?: (share: number) => void): Promise<T> {
+  return new Promise((resolve, reject) => {
+    const request = new XMLHttpRequest();
+    request.open(method, url);
+    request.upload.onprogress = (event) => progress?.(event.loaded / Math.max(1, event.total));
+    request.onerror = () =>
+      reject(new Refused({ what: 'The upload broke off.', where: '', remedy: 'Try again.' }));
+    request.onload = async () => {
+      try {
+        const answer = await answered(new Response(request.responseText, { status: request.status }));
+        resolve((await answer.json()) as T);
+      } catch (error) {
+        reject(error);
+      }
+    };
+    request.send(file);
+  });
+}

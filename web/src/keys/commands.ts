@@ -1,0 +1,110 @@
+import type { Desk, View } from '../state/desk.svelte';
+import { place } from '../state/place.svelte';
+import { theme } from '../state/theme.svelte';
+
+export type Panel = 'plate' | 'deliver' | 'keys' | 'finder';
+
+export interface Command {
+  group: string;
+  name: string;
+  key?: string;
+  act: () => void;
+}
+
+/** Everything that can be done on the shot screen, with its key. The key sheet and the finder both read this. */
+export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] {
+  const look = (view: View) => (): void => desk.show(view);
+  const around = (by: number) => (): void => {
+    const shot = desk.shot!;
+    const ids = [
+      { kind: 'shot' as const },
+      ...(shot.plate ? [{ kind: 'plate' as const }] : []),
+      ...shot.emitters.map((e) => ({ kind: 'emitter' as const, id: e.id })),
+      ...shot.forces.map((f) => ({ kind: 'force' as const, id: f.id })),
+    ];
+    const same = (a: object, b: object): boolean => JSON.stringify(a) === JSON.stringify(b);
+    const at = ids.findIndex((one) => same(one, desk.chosen));
+    desk.chosen = ids[(at + by + ids.length) % ids.length]!;
+  };
+  const onOff = (): void => {
+    const thing = desk.emitter ?? desk.force;
+    if (thing) desk.set(`${desk.path}/on`, !thing.on, thing.on ? 'Switch off' : 'Switch on');
+  };
+  const chosenId = (): string | null => desk.emitter?.id ?? desk.force?.id ?? null;
+  return [
+    { group: 'Time', name: 'Play or pause', key: ' ', act: () => desk.play() },
+    { group: 'Time', name: 'Next frame', key: 'ArrowRight', act: () => desk.go(desk.frame + 1) },
+    { group: 'Time', name: 'Frame before', key: 'ArrowLeft', act: () => desk.go(desk.frame - 1) },
+    { group: 'Time', name: 'Ten frames on', key: 'shift+ArrowRight', act: () => desk.go(desk.frame + 10) },
+    { group: 'Time', name: 'Ten frames back', key: 'shift+ArrowLeft', act: () => desk.go(desk.frame - 10) },
+    { group: 'Time', name: 'First frame', key: 'Home', act: () => desk.go(desk.shot!.first_frame) },
+    { group: 'Time', name: 'Last frame', key: 'End', act: () => desk.go(desk.shot!.last_frame) },
+    { group: 'Time', name: 'Play from here on', key: '[', act: () => (desk.range = [desk.frame, desk.range[1]]) },
+    { group: 'Time', name: 'Play up to here', key: ']', act: () => (desk.range = [desk.range[0], desk.frame]) },
+    {
+      group: 'Time',
+      name: 'Play the whole shot',
+      key: '\\',
+      act: () => (desk.range = [desk.shot!.first_frame, desk.shot!.last_frame]),
+    },
+    { group: 'Look', name: 'Over the plate', key: '1', act: look('plate') },
+    { group: 'Look', name: 'Particles alone', key: '2', act: look('particles') },
+    { group: 'Look', name: 'Alpha', key: '3', act: look('alpha') },
+    { group: 'Look', name: 'Guides on or off', key: 'g', act: () => (desk.guidesOn = !desk.guidesOn) },
+    { group: 'Look', name: 'Change the theme', key: 't', act: () => theme.toggle() },
+    { group: 'Edit', name: 'Undo', key: 'mod+z', act: () => void desk.undo() },
+    { group: 'Edit', name: 'Redo', key: 'mod+shift+z', act: () => void desk.redo() },
+    { group: 'Cast', name: 'Choose the next thing', key: 'ArrowDown', act: around(1) },
+    { group: 'Cast', name: 'Choose the thing before', key: 'ArrowUp', act: around(-1) },
+    { group: 'Cast', name: 'Add an emitter', key: 'e', act: () => void desk.add('emitter') },
+    { group: 'Cast', name: 'Add gravity', act: () => void desk.add('gravity') },
+    { group: 'Cast', name: 'Add drag', act: () => void desk.add('drag') },
+    { group: 'Cast', name: 'Switch on or off', key: 'o', act: onOff },
+    {
+      group: 'Cast',
+      name: 'Show alone, or all again',
+      key: 'a',
+      act: () => desk.emitter && desk.alone(desk.emitter.id),
+    },
+    {
+      group: 'Cast',
+      name: 'Copy the chosen thing',
+      key: 'c',
+      act: () => {
+        const id = chosenId();
+        if (id) void desk.add(desk.force ? desk.force.kind : 'emitter', id);
+      },
+    },
+    {
+      group: 'Cast',
+      name: 'Remove the chosen thing',
+      key: 'Delete',
+      act: () => {
+        const id = chosenId();
+        if (id) void desk.remove(id);
+      },
+    },
+    { group: 'Go to', name: 'Choose a plate', key: 'p', act: () => open('plate') },
+    { group: 'Go to', name: 'Deliver', key: 'd', act: () => open('deliver') },
+    { group: 'Go to', name: 'All projects', act: () => place.go('/') },
+    { group: 'Go to', name: 'Keys', key: '?', act: () => open('keys') },
+  ];
+}
+
+/** A key as it is printed. */
+export function printed(key: string): string {
+  const names: Record<string, string> = {
+    ' ': 'Space',
+    ArrowRight: '→',
+    ArrowLeft: '←',
+    ArrowUp: '↑',
+    ArrowDown: '↓',
+    mod: 'Ctrl',
+    shift: 'Shift',
+  };
+  if (key === ' ') return names[' ']!;
+  return key
+    .split('+')
+    .map((part) => names[part] ?? (part.length === 1 ? part.toUpperCase() : part))
+    .join(' ');
+}

@@ -1,0 +1,20 @@
+/** Where in the application we are: the page of projects, or a shot. */
+class Place {
+  path = $state(location.pathname);
+
+  constructor() {
+    addEventListener('popstate', () => (this.path = location.pathname));
+  }
+
+  get shot(): number | null {
+    const hit = /^\/shots\/(\d+)$/.exec(this.path);
+    return hit ? Number(hit[1]) : null;
+  }
+
+  go(path: string): void {
+    history.pushState(null, '', path);
+    this.path = path;
+  }
+}
+
+export const place = new Place();

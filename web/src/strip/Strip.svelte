@@ -1,0 +1,145 @@
+<script lang="ts">
+  import type { Desk } from '../state/desk.svelte';
+  import Icon from '../ui/Icon.svelte';
+
+  let { desk }: { desk: Desk } = $props();
+  const shot = $derived(desk.shot!);
+  const first = $derived(shot.first_frame);
+  const last = $derived(shot.last_frame);
+  const span = $derived(Math.max(1, last - first));
+  let width = $state(0);
+  const edge = 16;
+  const at = $derived((frame: number) => edge + ((frame - first) / span) * Math.max(1, width - 2 * edge));
+  const ticks = $derived.by(() => {
+    const room = Math.max(1, (width - 2 * edge) / 62);
+    const steps = [1, 2, 5, 10, 20, 25, 50, 100, 200, 250, 500, 1000, 2000, 5000, 10000, 50000, 100000];
+    const step = steps.find((s) => span / s <= room) ?? 500000;
+    const list: number[] = [];
+    for (let f = Math.ceil(first / step) * step; f <= last; f += step) list.push(f);
+    return { step, list };
+  });
+  const rate = $derived.by(() => {
+    const [a, b] = shot.rate.split('/').map(Number);
+    return a! / (b ?? 1);
+  });
+  const clock = $derived.by(() => {
+    const seconds = (desk.frame - first) / rate;
+    const whole = Math.floor(seconds + 1e-9);
+    const frames = Math.round((seconds - whole) * rate);
+    const pad = (n: number): string => String(n).padStart(2, '0');
+    return `${pad(Math.floor(whole / 60))}:${pad(whole % 60)}:${pad(frames)}`;
+  });
+  const speed = $derived(desk.playing ? (desk.header?.fps ?? 0) : rate);
+  const emitter = $derived(desk.emitter);
+
+  function frameAt(event: PointerEvent, box: DOMRect): number {
+    return first + ((event.clientX - box.left - edge) / Math.max(1, width - 2 * edge)) * span;
+  }
+
+  function press(event: PointerEvent): void {
+    const target = event.currentTarget as HTMLElement;
+    const box = target.getBoundingClientRect();
+    target.setPointerCapture(event.pointerId);
+    desk.go(frameAt(event, box));
+    const move = (e: PointerEvent): void => desk.go(frameAt(e, box));
+    const up = (): void => {
+      target.removeEventListener('pointermove', move);
+      target.removeEventListener('pointerup', up);
+    };
+    target.addEventListener('pointermove', move);
+    target.addEventListener('pointerup', up);
+  }
+</script>
+
+<div class="flex h-full items-stretch">
+  <div class="flex w-[126px] items-center gap-2.5 pl-3">
+    <button
+      class="grid size-8 place-items-center rounded-full border-[1.5px] border-dawn text-dawn hover:bg-raised"
+      aria-label={desk.playing ? 'Pause' : 'Play'}
+      title="{desk.playing ? 'Pause' : 'Play'} (Space)"
+      onclick={() => desk.play()}
+    >
+      <Icon name={desk.playing ? 'pause' : 'play'} size={14} filled={!desk.playing} />
+    </button>
+    <div class="leading-tight">
+      <div class="font-semibold text-dawn" data-clock title="Shot time: minutes, seconds, frames">{clock}</div>
+      <div class="text-[11px] text-soft" data-speed>
+        {speed.toFixed(1)} fps{#if desk.playing && (desk.header?.dropped ?? 0) > 0}<span class="text-amber">
+            · −{desk.header?.dropped}</span
+          >{/if}
+      </div>
+    </div>
+  </div>
+  <div
+    class="relative min-w-0 flex-1 cursor-pointer touch-none select-none"
+    bind:clientWidth={width}
+    role="slider"
+    tabindex="0"
+    aria-label="Frame"
+    aria-valuemin={first}
+    aria-valuemax={last}
+    aria-valuenow={desk.frame}
+    onpointerdown={press}
+    onkeydown={(e) => {
+      const by = { ArrowRight: 1, ArrowLeft: -1, PageUp: 10, PageDown: -10 }[e.key];
+      if (by) {
+        e.preventDefault();
+        e.stopPropagation();
+        desk.go(desk.frame + by * (e.shiftKey ? 10 : 1));
+      }
+    }}
+  >
+    <svg class="absolute inset-0 h-full w-full" aria-hidden="true">
+      {#each ticks.list as frame (frame)}
+        <text x={at(frame)} y="15" text-anchor="middle" class="fill-soft text-[11px]">{frame}</text>
+        <line x1={at(frame)} x2={at(frame)} y1="20" y2="29" stroke="var(--line-strong)" />
+      {/each}
+      <rect x={at(first)} y="34" width={at(last) - at(first)} height="4" rx="2" fill="var(--well)" />
+      {#each desk.header?.computed ?? [] as [from, to] (from)}
+        <rect
+          x={at(from) - 0.5}
+          y="34"
+          width={Math.max(2, at(Math.min(to + 1, last)) - at(from))}
+          height="4"
+          rx="1.5"
+          fill="var(--soft)"
+          opacity="0.75"
+        />
+      {/each}
+      {#if emitter}
+        {@const begin = first + (emitter.start_s - emitter.pre_roll_s) * rate}
+        {@const end = emitter.end_s === null ? last : first + emitter.end_s * rate}
+        <line
+          x1={at(Math.max(first, begin))}
+          x2={at(Math.max(first, Math.min(last, end)))}
+          y1="51"
+          y2="51"
+          stroke="var(--dawn)"
+          stroke-width="1.6"
+          opacity="0.8"
+        />
+        <circle cx={at(Math.max(first, Math.min(last, begin)))} cy="51" r="3.2" fill="var(--dawn)" />
+        <circle
+          cx={at(Math.max(first, Math.min(last, end)))}
+          cy="51"
+          r="3.2"
+          fill={emitter.end_s === null ? 'var(--ground)' : 'var(--dawn)'}
+          stroke="var(--dawn)"
+        />
+      {/if}
+      {#if desk.range[0] > first}<rect x="0" y="22" width={at(desk.range[0])} height="44" fill="var(--ground)" opacity="0.7" />{/if}
+      {#if desk.range[1] < last}<rect x={at(desk.range[1])} y="22" width={width} height="44" fill="var(--ground)" opacity="0.7" />{/if}
+      <line x1={at(desk.frame)} x2={at(desk.frame)} y1="19" y2="66" stroke="var(--dawn)" stroke-width="1.5" />
+    </svg>
+    <span
+      class="pointer-events-none absolute top-[2px] -translate-x-1/2 rounded-[5px] bg-dawn px-1.5 text-[11.5px] leading-[17px] font-semibold text-ground"
+      style="left:{at(desk.frame)}px">{desk.frame}</span
+    >
+    {#if emitter}
+      <span
+        class="pointer-events-none absolute right-4 bottom-[-1px] text-[10.5px] text-soft"
+        title="The line shows when this emitter gives birth">births of {emitter.name}</span
+      >
+    {/if}
+  </div>
+</div>

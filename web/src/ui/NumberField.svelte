@@ -1,0 +1,171 @@
+<script lang="ts">
+  import type { NumberValue } from '../api/client';
+  import { newGesture, type Desk } from '../state/desk.svelte';
+  import type { Spec } from '../state/specs.svelte';
+  import { arithmetic, shown } from './arithmetic';
+
+  interface Props {
+    desk: Desk;
+    label: string;
+    path: string;
+    number: NumberValue;
+    spec: Spec;
+    onlife?: () => void;
+  }
+  let { desk, label, path, number, spec, onlife }: Props = $props();
+
+  let typing = $state<'value' | 'spread' | null>(null);
+  let draft = $state('');
+  let wrong = $state(false);
+
+  const clocks = {
+    shot: 'Read by shot time',
+    birth: 'Read once, at birth',
+    age: 'Read through life, by age',
+    none: 'A setting of the source',
+  };
+  const hint = $derived([spec.help, clocks[spec.clock] + '.'].filter(Boolean).join(' '));
+  const refused = $derived(
+    desk.refusal !== null && '/' + desk.refusal.where.replaceAll('.', '/') === path ? desk.refusal.what : '',
+  );
+
+  function clamp(value: number): number {
+    return Math.min(spec.high, Math.max(spec.low, value));
+  }
+
+  function put(part: 'value' | 'spread', value: number, gesture: string | null = null): void {
+    if (part === 'spread') desk.set(`${path}/spread`, Math.max(0, value), `${label} spread`, gesture);
+    else desk.set(`${path}/value`, value, label, gesture);
+  }
+
+  function press(event: PointerEvent, part: 'value' | 'spread'): void {
+    if (event.button !== 0 || typing) return;
+    const target = event.currentTarget as HTMLElement;
+    const start = event.clientX;
+    const from = number[part];
+    const gesture = newGesture();
+    let moved = false;
+    target.setPointerCapture(event.pointerId);
+    const move = (e: PointerEvent): void => {
+      const by = e.clientX - start;
+      if (!moved && Math.abs(by) < 3) return;
+      moved = true;
+      desk.shaping = true;
+      const speed = e.shiftKey ? 10 : e.altKey ? 0.1 : 1;
+      const value = Math.round((from + by * spec.step * speed) / (spec.step * 0.1)) * spec.step * 0.1;
+      put(part, part === 'value' ? clamp(Number(value.toFixed(6))) : Number(value.toFixed(6)), gesture);
+    };
+    const up = (): void => {
+      target.removeEventListener('pointermove', move);
+      target.removeEventListener('pointerup', up);
+      target.removeEventListener('pointercancel', up);
+      desk.shaping = false;
+      if (!moved) type(part);
+    };
+    target.addEventListener('pointermove', move);
+    target.addEventListener('pointerup', up);
+    target.addEventListener('pointercancel', up);
+  }
+
+  function type(part: 'value' | 'spread'): void {
+    typing = part;
+    wrong = false;
+    draft = String(Number(number[part].toFixed(6)));
+  }
+
+  function finish(keep: boolean): void {
+    const part = typing;
+    if (!part) return;
+    const value = arithmetic(draft);
+    if (keep && value === null) {
+      wrong = true;
+      return;
+    }
+    typing = null;
+    if (keep && value !== number[part]) put(part, value!);
+  }
+
+  function keys(event: KeyboardEvent, part: 'value' | 'spread'): void {
+    const sign = { ArrowUp: 1, ArrowRight: 1, ArrowDown: -1, ArrowLeft: -1 }[event.key];
+    if (sign) {
+      event.preventDefault();
+      const by = sign * spec.step * (event.shiftKey ? 10 : event.altKey ? 0.1 : 1);
+      const value = Number((number[part] + by).toFixed(6));
+      put(part, part === 'value' ? clamp(value) : value);
+    } else if (event.key === 'Enter' || /^[-0-9.(]$/.test(event.key)) {
+      event.preventDefault();
+      type(part);
+      if (event.key !== 'Enter') draft = event.key;
+    } else if (event.key === 'Backspace' || event.key === 'Delete') put(part, part === 'value' ? spec.initial : 0);
+  }
+
+  function enter(node: HTMLInputElement): void {
+    node.focus();
+    node.select();
+  }
+</script>
+
+{#snippet figure(part: 'value' | 'spread', name: string, text: string)}
+  {#if typing === part}
+    <input
+      class="w-full rounded bg-well px-1 text-right text-word outline-2 {wrong ? 'outline-red' : 'outline-aurora'}"
+      aria-label={name}
+      aria-invalid={wrong}
+      bind:value={draft}
+      use:enter
+      onblur={() => finish(true)}
+      onkeydown={(e) => {
+        e.stopPropagation();
+        if (e.key === 'Enter') finish(true);
+        if (e.key === 'Escape') finish(false);
+      }}
+    />
+  {:else}
+    <div
+      role="spinbutton"
+      tabindex="0"
+      aria-label={name}
+      aria-valuenow={number[part]}
+      aria-valuemin={part === 'value' ? spec.low : 0}
+      aria-valuemax={spec.high}
+      class="cursor-ew-resize touch-none rounded px-1 text-right select-none hover:bg-raised"
+      class:font-semibold={part === 'value'}
+      class:text-soft={part === 'spread' && number.spread === 0}
+      onpointerdown={(e) => press(e, part)}
+      ondblclick={() => {
+        typing = null;
+        put(part, part === 'value' ? spec.initial : 0);
+      }}
+      onkeydown={(e) => keys(e, part)}
+    >
+      {text}
+    </div>
+  {/if}
+{/snippet}
+
+<div
+  class="grid h-[26px] grid-cols-[minmax(0,1fr)_58px_32px_46px_10px] items-center border-b border-line"
+  title={hint}
+  data-field={path}
+>
+  <span class="truncate pr-1" class:text-red={refused}>{label}</span>
+  {@render figure('value', label, shown(number.value))}
+  <span class="pl-0.5 text-[11px] whitespace-nowrap text-soft">{spec.unit}</span>
+  {#if spec.spread}
+    {@render figure('spread', `${label}, spread`, number.spread ? `± ${shown(number.spread)}` : '±')}
+  {:else}
+    <span></span>
+  {/if}
+  {#if spec.life}
+    <button
+      class="ml-0.5 size-[7px] rounded-full"
+      style:background={number.over_life ? 'var(--ice)' : 'var(--lamp)'}
+      aria-label="{label} over life: {number.over_life ? 'in use' : 'not in use'}"
+      title="Over life: {number.over_life ? 'shaped by its lane' : 'level; shape it in its lane'}"
+      onclick={onlife}
+    ></button>
+  {/if}
+</div>
+{#if refused}
+  <p class="py-1 text-[11.5px] text-red">⚠ {refused}</p>
+{/if}

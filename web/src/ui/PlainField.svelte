@@ -1,0 +1,46 @@
+<script lang="ts">
+  import { arithmetic } from './arithmetic';
+
+  interface Props {
+    label: string;
+    value: number | null;
+    unit?: string;
+    hint?: string;
+    none?: string;
+    onset: (value: number | null) => void;
+  }
+  let { label, value, unit = '', hint = '', none, onset }: Props = $props();
+  let wrong = $state(false);
+
+  function put(event: Event): void {
+    const input = event.currentTarget as HTMLInputElement;
+    if (input.value.trim() === '' && none !== undefined) {
+      wrong = false;
+      onset(null);
+      return;
+    }
+    const found = arithmetic(input.value);
+    wrong = found === null;
+    if (found !== null && found !== value) onset(found);
+    else if (found !== null) input.value = String(value);
+  }
+</script>
+
+<label class="grid h-[26px] grid-cols-[minmax(0,1fr)_76px_32px_56px] items-center border-b border-line" title={hint}>
+  <span class="truncate pr-1">{label}</span>
+  <input
+    class="w-full rounded bg-transparent px-1 text-right font-semibold hover:bg-raised focus:bg-well"
+    class:text-red={wrong}
+    aria-label={label}
+    aria-invalid={wrong}
+    value={value ?? ''}
+    placeholder={none}
+    onchange={put}
+    onkeydown={(e) => {
+      e.stopPropagation();
+      if (e.key === 'Enter') e.currentTarget.blur();
+    }}
+  />
+  <span class="pl-0.5 text-[11px] text-soft">{unit}</span>
+  <span></span>
+</label>
