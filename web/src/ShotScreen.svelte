@@ -74,7 +74,9 @@
       <Chosen {desk} onplate={() => (open = 'plate')} />
     </aside>
     <section class="border-t border-line" aria-label="Shot strip"><Strip {desk} /></section>
-    <section class="overflow-y-auto border-t border-r border-line" aria-label="Birth"><Birth {desk} /></section>
+    <section class="overflow-y-auto border-t border-r border-line" aria-label="Birth">
+      <Birth {desk} />
+    </section>
     <section class="min-w-0 overflow-hidden border-t border-line" aria-label="Life"><Lanes {desk} /></section>
     <section class="overflow-y-auto border-t border-l border-line" aria-label="End"><End {desk} /></section>
   </div>

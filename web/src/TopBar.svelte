@@ -17,7 +17,11 @@
 </script>
 
 <div class="flex h-full items-center gap-3 px-3">
-  <button class="flex items-center gap-2 text-word hover:text-aurora" aria-label="All projects" onclick={() => place.go('/')}>
+  <button
+    class="flex items-center gap-2 text-word hover:text-aurora"
+    aria-label="All projects"
+    onclick={() => place.go('/')}
+  >
     <Bear size={27} /><span class="text-soft">Projects</span>
   </button>
   <span class="text-soft">▸</span>
@@ -25,7 +29,8 @@
     class="w-40 rounded bg-transparent px-1 font-semibold hover:bg-raised"
     aria-label="Name of the shot"
     value={shot.name}
-    onchange={(e) => e.currentTarget.value.trim() && desk.set('/name', e.currentTarget.value.trim(), 'Rename the shot')}
+    onchange={(e) =>
+      e.currentTarget.value.trim() && desk.set('/name', e.currentTarget.value.trim(), 'Rename the shot')}
     onkeydown={(e) => e.key === 'Enter' && e.currentTarget.blur()}
   />
   <button
@@ -56,8 +61,11 @@
   <span class="text-[11.5px] text-soft" data-saved={desk.saving ? 'no' : 'yes'}
     >{desk.saving ? 'Saving …' : `Saved, revision ${desk.state?.revision}`}</span
   >
-  <button class="quiet" title="Find a command (Ctrl K)" aria-label="Find a command" onclick={() => onopen('finder')}
-    ><Icon name="search" /></button
+  <button
+    class="quiet"
+    title="Find a command (Ctrl K)"
+    aria-label="Find a command"
+    onclick={() => onopen('finder')}><Icon name="search" /></button
   >
   <button class="quiet" title="Keys (?)" aria-label="Keys" onclick={() => onopen('keys')}>?</button>
   <button class="quiet" title="Change the theme" aria-label="Change the theme" onclick={() => theme.toggle()}

@@ -66,7 +66,12 @@ export async function send<T>(method: string, url: string, body?: unknown): Prom
 }
 
 /** Send a file as it is; its JSON answer. Progress in [0, 1]. */
-export function upload<T>(method: string, url: string, file: Blob, progress?: (share: number) => void): Promise<T> {
+export function upload<T>(
+  method: string,
+  url: string,
+  file: Blob,
+  progress?: (share: number) => void,
+): Promise<T> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
     request.open(method, url);

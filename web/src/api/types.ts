@@ -4,3328 +4,3309 @@
  */
 
 export interface paths {
-    "/api/deliveries": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * List Deliveries
-         * @description The queue, newest first.
-         */
-        get: operations["list_deliveries"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+  '/api/deliveries': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/deliveries/{delivery_id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /**
-         * Forget
-         * @description Take a delivery off the list; its files stay.
-         */
-        delete: operations["forget"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    /**
+     * List Deliveries
+     * @description The queue, newest first.
+     */
+    get: operations['list_deliveries'];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/deliveries/{delivery_id}': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/deliveries/{delivery_id}/cancel": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Cancel
-         * @description Stop a delivery after the frame it is at. What is finished stays.
-         */
-        post: operations["cancel"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    get?: never;
+    put?: never;
+    post?: never;
+    /**
+     * Forget
+     * @description Take a delivery off the list; its files stay.
+     */
+    delete: operations['forget'];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/deliveries/{delivery_id}/cancel': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/deliveries/{delivery_id}/last": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Last Frame
-         * @description The last frame made, small.
-         */
-        get: operations["last_frame"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    get?: never;
+    put?: never;
+    /**
+     * Cancel
+     * @description Stop a delivery after the frame it is at. What is finished stays.
+     */
+    post: operations['cancel'];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/deliveries/{delivery_id}/last': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/deliveries/{delivery_id}/resume": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Resume
-         * @description Go on at the first missing frame.
-         */
-        post: operations["resume"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    /**
+     * Last Frame
+     * @description The last frame made, small.
+     */
+    get: operations['last_frame'];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/deliveries/{delivery_id}/resume': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/folders": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * List Folders
-         * @description The folders from which media may be read.
-         */
-        get: operations["list_folders"];
-        put?: never;
-        /**
-         * Name Folder
-         * @description Name a folder from which media may be read.
-         */
-        post: operations["name_folder"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    get?: never;
+    put?: never;
+    /**
+     * Resume
+     * @description Go on at the first missing frame.
+     */
+    post: operations['resume'];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/folders': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/folders/{folder_id}/files": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * List Files
-         * @description Movies, pictures and numbered sequences in a named folder.
-         */
-        get: operations["list_files"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    /**
+     * List Folders
+     * @description The folders from which media may be read.
+     */
+    get: operations['list_folders'];
+    put?: never;
+    /**
+     * Name Folder
+     * @description Name a folder from which media may be read.
+     */
+    post: operations['name_folder'];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/folders/{folder_id}/files': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/health": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Health
-         * @description Whether the studio is ready.
-         */
-        get: operations["health"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    /**
+     * List Files
+     * @description Movies, pictures and numbered sequences in a named folder.
+     */
+    get: operations['list_files'];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/health': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/media/{media_id}/thumb": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Media Thumb
-         * @description A small picture of a plate's first frame.
-         */
-        get: operations["media_thumb"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    /**
+     * Health
+     * @description Whether the studio is ready.
+     */
+    get: operations['health'];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/media/{media_id}/thumb': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/presets": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Get Presets
-         * @description Curves and ramps to start from.
-         */
-        get: operations["get_presets"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    /**
+     * Media Thumb
+     * @description A small picture of a plate's first frame.
+     */
+    get: operations['media_thumb'];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/presets': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/projects": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * List Projects
-         * @description All projects with their shots.
-         */
-        get: operations["list_projects"];
-        put?: never;
-        /**
-         * Make Project
-         * @description Make an empty project.
-         */
-        post: operations["make_project"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    /**
+     * Get Presets
+     * @description Curves and ramps to start from.
+     */
+    get: operations['get_presets'];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/projects': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/projects/import": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Import Project
-         * @description Take in a project that was exported; the body is the zip.
-         */
-        post: operations["import_project"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    /**
+     * List Projects
+     * @description All projects with their shots.
+     */
+    get: operations['list_projects'];
+    put?: never;
+    /**
+     * Make Project
+     * @description Make an empty project.
+     */
+    post: operations['make_project'];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/projects/import': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/projects/{project_id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /**
-         * Delete Project
-         * @description Delete a project; it can be brought back.
-         */
-        delete: operations["delete_project"];
-        options?: never;
-        head?: never;
-        /**
-         * Rename Project
-         * @description Rename a project.
-         */
-        patch: operations["rename_project"];
-        trace?: never;
+    get?: never;
+    put?: never;
+    /**
+     * Import Project
+     * @description Take in a project that was exported; the body is the zip.
+     */
+    post: operations['import_project'];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/projects/{project_id}': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/projects/{project_id}/export": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Export Project
-         * @description The project as a zip: its shots by the published schema, and its media.
-         */
-        get: operations["export_project"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    get?: never;
+    put?: never;
+    post?: never;
+    /**
+     * Delete Project
+     * @description Delete a project; it can be brought back.
+     */
+    delete: operations['delete_project'];
+    options?: never;
+    head?: never;
+    /**
+     * Rename Project
+     * @description Rename a project.
+     */
+    patch: operations['rename_project'];
+    trace?: never;
+  };
+  '/api/projects/{project_id}/export': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/projects/{project_id}/media": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * List Media
-         * @description The plates of a project.
-         */
-        get: operations["list_media"];
-        /**
-         * Import File
-         * @description Take in a file; the body is its bytes. It is checked by opening it. With `batch`, it waits for its sequence.
-         */
-        put: operations["import_file"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    /**
+     * Export Project
+     * @description The project as a zip: its shots by the published schema, and its media.
+     */
+    get: operations['export_project'];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/projects/{project_id}/media': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/projects/{project_id}/media/batch/{batch}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Finish Batch
-         * @description Make one numbered sequence of the files of a batch.
-         */
-        post: operations["finish_batch"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    /**
+     * List Media
+     * @description The plates of a project.
+     */
+    get: operations['list_media'];
+    /**
+     * Import File
+     * @description Take in a file; the body is its bytes. It is checked by opening it. With `batch`, it waits for its sequence.
+     */
+    put: operations['import_file'];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/projects/{project_id}/media/batch/{batch}': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/projects/{project_id}/media/from-folder": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Use From Folder
-         * @description Use a plate where it lies, in a named folder.
-         */
-        post: operations["use_from_folder"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    get?: never;
+    put?: never;
+    /**
+     * Finish Batch
+     * @description Make one numbered sequence of the files of a batch.
+     */
+    post: operations['finish_batch'];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/projects/{project_id}/media/from-folder': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/projects/{project_id}/restore": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Restore Project
-         * @description Bring a deleted project back.
-         */
-        post: operations["restore_project"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    get?: never;
+    put?: never;
+    /**
+     * Use From Folder
+     * @description Use a plate where it lies, in a named folder.
+     */
+    post: operations['use_from_folder'];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/projects/{project_id}/restore': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/projects/{project_id}/shots": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Make Shot
-         * @description Make a shot that starts with one emitter.
-         */
-        post: operations["make_shot"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    get?: never;
+    put?: never;
+    /**
+     * Restore Project
+     * @description Bring a deleted project back.
+     */
+    post: operations['restore_project'];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/projects/{project_id}/shots': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/projects/{project_id}/shots/import": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Import Shot
-         * @description Take in a shot file; the body is its JSON.
-         */
-        post: operations["import_shot"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    get?: never;
+    put?: never;
+    /**
+     * Make Shot
+     * @description Make a shot that starts with one emitter.
+     */
+    post: operations['make_shot'];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/projects/{project_id}/shots/import': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/rates": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Get Rates
-         * @description Frame rates that are common in the trade.
-         */
-        get: operations["get_rates"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    get?: never;
+    put?: never;
+    /**
+     * Import Shot
+     * @description Take in a shot file; the body is its JSON.
+     */
+    post: operations['import_shot'];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/rates': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/schema": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Get Schema
-         * @description The JSON Schema of a shot, with unit, range and clock of every number.
-         */
-        get: operations["get_schema"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    /**
+     * Get Rates
+     * @description Frame rates that are common in the trade.
+     */
+    get: operations['get_rates'];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/schema': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/shots/{shot_id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Get Shot
-         * @description A shot as it stands.
-         */
-        get: operations["get_shot"];
-        put?: never;
-        post?: never;
-        /**
-         * Delete Shot
-         * @description Delete a shot; it can be brought back.
-         */
-        delete: operations["delete_shot"];
-        options?: never;
-        head?: never;
-        /**
-         * Edit Shot
-         * @description Change the document. Answers when the change lies on the disk; an error changes nothing.
-         */
-        patch: operations["edit_shot"];
-        trace?: never;
+    /**
+     * Get Schema
+     * @description The JSON Schema of a shot, with unit, range and clock of every number.
+     */
+    get: operations['get_schema'];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/shots/{shot_id}': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/shots/{shot_id}/cast": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Add To Cast
-         * @description Add an emitter or a force.
-         */
-        post: operations["add_to_cast"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    /**
+     * Get Shot
+     * @description A shot as it stands.
+     */
+    get: operations['get_shot'];
+    put?: never;
+    post?: never;
+    /**
+     * Delete Shot
+     * @description Delete a shot; it can be brought back.
+     */
+    delete: operations['delete_shot'];
+    options?: never;
+    head?: never;
+    /**
+     * Edit Shot
+     * @description Change the document. Answers when the change lies on the disk; an error changes nothing.
+     */
+    patch: operations['edit_shot'];
+    trace?: never;
+  };
+  '/api/shots/{shot_id}/cast': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/shots/{shot_id}/cast/{thing_id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /**
-         * Remove From Cast
-         * @description Take an emitter or a force out, with its place in the reach.
-         */
-        delete: operations["remove_from_cast"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    get?: never;
+    put?: never;
+    /**
+     * Add To Cast
+     * @description Add an emitter or a force.
+     */
+    post: operations['add_to_cast'];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/shots/{shot_id}/cast/{thing_id}': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/shots/{shot_id}/copy": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Copy Shot
-         * @description A copy of a shot in its project.
-         */
-        post: operations["copy_shot"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    get?: never;
+    put?: never;
+    post?: never;
+    /**
+     * Remove From Cast
+     * @description Take an emitter or a force out, with its place in the reach.
+     */
+    delete: operations['remove_from_cast'];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/shots/{shot_id}/copy': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/shots/{shot_id}/deliveries": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Order Delivery
-         * @description Put a delivery into the queue. It uses the shot as it stands now.
-         */
-        post: operations["order_delivery"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    get?: never;
+    put?: never;
+    /**
+     * Copy Shot
+     * @description A copy of a shot in its project.
+     */
+    post: operations['copy_shot'];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/shots/{shot_id}/deliveries': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/shots/{shot_id}/delivery-form": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Delivery Form
-         * @description Formats, a place, and a note about alpha for the choice so far.
-         */
-        get: operations["delivery_form"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    get?: never;
+    put?: never;
+    /**
+     * Order Delivery
+     * @description Put a delivery into the queue. It uses the shot as it stands now.
+     */
+    post: operations['order_delivery'];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/shots/{shot_id}/delivery-form': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/shots/{shot_id}/export": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Export Shot
-         * @description The shot as a file by the published schema.
-         */
-        get: operations["export_shot"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    /**
+     * Delivery Form
+     * @description Formats, a place, and a note about alpha for the choice so far.
+     */
+    get: operations['delivery_form'];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/shots/{shot_id}/export': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/shots/{shot_id}/frame": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Frame Picture
-         * @description One frame as the delivery makes it, as a JPEG.
-         */
-        get: operations["frame_picture"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    /**
+     * Export Shot
+     * @description The shot as a file by the published schema.
+     */
+    get: operations['export_shot'];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/shots/{shot_id}/frame': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/shots/{shot_id}/pick": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Pick
-         * @description The mean colour of the plate around a place (px of the design size, from the top left), averaged in linear light.
-         */
-        get: operations["pick"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    /**
+     * Frame Picture
+     * @description One frame as the delivery makes it, as a JPEG.
+     */
+    get: operations['frame_picture'];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/shots/{shot_id}/pick': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/shots/{shot_id}/redo": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Redo
-         * @description Make the edit again that was taken back.
-         */
-        post: operations["redo"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    /**
+     * Pick
+     * @description The mean colour of the plate around a place (px of the design size, from the top left), averaged in linear light.
+     */
+    get: operations['pick'];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/shots/{shot_id}/redo': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/shots/{shot_id}/restore": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Restore Shot
-         * @description Bring a deleted shot back.
-         */
-        post: operations["restore_shot"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    get?: never;
+    put?: never;
+    /**
+     * Redo
+     * @description Make the edit again that was taken back.
+     */
+    post: operations['redo'];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/shots/{shot_id}/restore': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/shots/{shot_id}/thumb": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Thumb
-         * @description A small moving picture: 20 frames of the shot's first two seconds, one under the other.
-         */
-        get: operations["thumb"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    get?: never;
+    put?: never;
+    /**
+     * Restore Shot
+     * @description Bring a deleted shot back.
+     */
+    post: operations['restore_shot'];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/shots/{shot_id}/thumb': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/shots/{shot_id}/undo": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Undo
-         * @description Take the last edit back.
-         */
-        post: operations["undo"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    /**
+     * Thumb
+     * @description A small moving picture: 20 frames of the shot's first two seconds, one under the other.
+     */
+    get: operations['thumb'];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/shots/{shot_id}/undo': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
+    get?: never;
+    put?: never;
+    /**
+     * Undo
+     * @description Take the last edit back.
+     */
+    post: operations['undo'];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
 }
 export type webhooks = Record<string, never>;
 export interface components {
-    schemas: {
-        /**
-         * Ask
-         * @description A message of the page. `see`: show a frame. `play`: from a frame on, round and round. `stop`. `shown`: confirms a picture.
-         */
-        Ask: {
-            /**
-             * First
-             * @default 0
-             */
-            first: number;
-            /**
-             * Frame
-             * @default 0
-             */
-            frame: number;
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "see" | "play" | "stop" | "shown";
-            /**
-             * Last
-             * @default 0
-             */
-            last: number;
-            /**
-             * Serial
-             * @default 0
-             */
-            serial: number;
-            /**
-             * View
-             * @default plate
-             * @enum {string}
-             */
-            view: "plate" | "particles" | "alpha";
-            /**
-             * Width
-             * @default 640
-             */
-            width: number;
-        };
-        /**
-         * Body
-         * @description What a particle is drawn as.
-         */
-        Body: {
-            /**
-             * Kind
-             * @default soft disc
-             * @enum {string}
-             */
-            kind: "soft disc" | "hard disc";
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 100
-             *     }
-             */
-            softness: components["schemas"]["Number"];
-        };
-        /**
-         * Camera
-         * @description Flat: depth is not seen. Perspective: the picture plane (z = 0) keeps its scale.
-         */
-        Camera: {
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 36
-             *     }
-             */
-            filmback_mm: components["schemas"]["Number"];
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 35
-             *     }
-             */
-            focal_mm: components["schemas"]["Number"];
-            /**
-             * Kind
-             * @default flat
-             * @enum {string}
-             */
-            kind: "flat" | "perspective";
-        };
-        /**
-         * Change
-         * @description One step of RFC 6902 (JSON Patch) on the document.
-         */
-        Change: {
-            /**
-             * Op
-             * @enum {string}
-             */
-            op: "add" | "remove" | "replace";
-            /** Path */
-            path: string;
-            /** Value */
-            value?: unknown;
-        };
-        /**
-         * ColourStop
-         * @description A colour of a gradient, encoded sRGB as `#rrggbb`.
-         */
-        ColourStop: {
-            /** At */
-            at: number;
-            /** Colour */
-            colour: string;
-        };
-        /**
-         * Curve
-         * @description A value over age, from birth (0) to death (1); level before its first and after its last point.
-         */
-        Curve: {
-            /** Points */
-            points: components["schemas"]["CurvePoint"][];
-        };
-        /**
-         * CurvePoint
-         * @description A point of a curve: at an age in [0, 1], a value, and how the curve passes through it.
-         */
-        CurvePoint: {
-            /** At */
-            at: number;
-            /**
-             * Ease
-             * @description Exact shape of the segment to the next point, with the meaning of CSS cubic-bezier.
-             */
-            ease: [
-                number,
-                number,
-                number,
-                number
-            ] | null;
-            /**
-             * Joint
-             * @description smooth: one tangent; straight: aims at its neighbour; hold: stays to the next.
-             * @default smooth
-             * @enum {string}
-             */
-            joint: "smooth" | "straight" | "hold";
-            /** Value */
-            value: number;
-        };
-        /**
-         * CurvePreset
-         * @description A curve over life, and its values at even ages for the picture of it.
-         */
-        CurvePreset: {
-            curve: components["schemas"]["Curve"];
-            /** Name */
-            name: string;
-            /** Picture */
-            picture: number[];
-        };
-        /**
-         * DeliveryCard
-         * @description A delivery: what, how far, how long still.
-         */
-        DeliveryCard: {
-            /**
-             * Created
-             * Format: date-time
-             */
-            created: string;
-            /** Done */
-            done: number;
-            /** Format Label */
-            format_label: string;
-            /** Id */
-            id: number;
-            /** Ms Per Frame */
-            ms_per_frame: number;
-            order: components["schemas"]["Order"];
-            /** Problem */
-            problem: string | null;
-            /** Result */
-            result: string;
-            /** Seconds Left */
-            seconds_left: number | null;
-            /** Shot Id */
-            shot_id: number;
-            /** Shot Name */
-            shot_name: string;
-            /** State */
-            state: string;
-            /** Total */
-            total: number;
-        };
-        /**
-         * DeliveryForm
-         * @description What the form of a new delivery starts with.
-         */
-        DeliveryForm: {
-            /** Alpha Note */
-            alpha_note: string;
-            /** First */
-            first: number;
-            /** Folder */
-            folder: string;
-            /** Formats */
-            formats: {
-                [key: string]: unknown;
-            }[];
-            /** Last */
-            last: number;
-            /** Name */
-            name: string;
-        };
-        /**
-         * Disc
-         * @description In a disc, even by area, or along its edge, even by length.
-         */
-        Disc: {
-            /**
-             * Fill
-             * @default inside
-             * @enum {string}
-             */
-            fill: "inside" | "edge";
-            /**
-             * @description discriminator enum property added by openapi-typescript
-             * @enum {string}
-             */
-            kind: "disc";
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 60
-             *     }
-             */
-            radius: components["schemas"]["Number"];
-        };
-        /**
-         * Drag
-         * @description Resistance in proportion to speed: after 1/strength seconds a free particle keeps 37 % of its speed.
-         */
-        Drag: {
-            /** Id */
-            id: string;
-            /**
-             * @description discriminator enum property added by openapi-typescript
-             * @enum {string}
-             */
-            kind: "drag";
-            /**
-             * Name
-             * @default Drag
-             */
-            name: string;
-            /**
-             * On
-             * @default true
-             */
-            on: boolean;
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 0.5
-             *     }
-             */
-            strength: components["schemas"]["Number"];
-        };
-        /**
-         * Edit
-         * @description Changes that are made together. Edits with the same gesture, one after the other, are one step of undo.
-         */
-        Edit: {
-            /** Changes */
-            changes: components["schemas"]["Change"][];
-            /** Gesture */
-            gesture?: string | null;
-            /**
-             * Label
-             * @default Edit
-             */
-            label: string;
-        };
-        /**
-         * Emitter
-         * @description One emitter of the cast.
-         */
-        Emitter: {
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 0
-             *     }
-             */
-            across: components["schemas"]["Number"];
-            /**
-             * Blend
-             * @default normal
-             * @enum {string}
-             */
-            blend: "normal" | "add";
-            body: components["schemas"]["Body"];
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 1
-             *     }
-             */
-            brightness: components["schemas"]["Number"];
-            /**
-             * Cadence
-             * @description Even: same gaps; jittered: anywhere in its own gap; random: a Poisson stream.
-             * @default jittered
-             * @enum {string}
-             */
-            cadence: "jittered" | "even" | "random";
-            colour: components["schemas"]["Gradient"];
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 0
-             *     }
-             */
-            depth: components["schemas"]["Number"];
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 90
-             *     }
-             */
-            direction: components["schemas"]["Number"];
-            /**
-             * End S
-             * @description Last birth; empty: never stops.
-             */
-            end_s: number | null;
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 0
-             *     }
-             */
-            fade_last: components["schemas"]["Number"];
-            /** Id */
-            id: string;
-            /**
-             * In Depth
-             * @description Fan out in depth too: even over a cone, not over an arc.
-             * @default false
-             */
-            in_depth: boolean;
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0.5,
-             *       "spread_shape": "even",
-             *       "value": 3
-             *     }
-             */
-            lifespan: components["schemas"]["Number"];
-            /**
-             * Limit
-             * @description Alive at the same time, at most.
-             * @default 200000
-             */
-            limit: number;
-            /**
-             * Name
-             * @default Emitter
-             */
-            name: string;
-            /**
-             * On
-             * @default true
-             */
-            on: boolean;
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 100
-             *     }
-             */
-            opacity: components["schemas"]["Number"];
-            /**
-             * Order
-             * @default oldest first
-             * @enum {string}
-             */
-            order: "oldest first" | "youngest first" | "farthest first";
-            /**
-             * Pre Roll S
-             * @description Seconds of births before the start.
-             * @default 0
-             */
-            pre_roll_s: number;
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 100
-             *     }
-             */
-            rate: components["schemas"]["Number"];
-            /**
-             * Seed
-             * @description Its own random numbers.
-             * @default 1
-             */
-            seed: number;
-            /** Shape */
-            shape: components["schemas"]["Point"] | components["schemas"]["Line"] | components["schemas"]["Disc"] | components["schemas"]["Rectangle"];
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 3,
-             *       "spread_shape": "even",
-             *       "value": 8
-             *     }
-             */
-            size: components["schemas"]["Number"];
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 40,
-             *       "spread_shape": "even",
-             *       "value": 120
-             *     }
-             */
-            speed: components["schemas"]["Number"];
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 60
-             *     }
-             */
-            spread: components["schemas"]["Number"];
-            /**
-             * Start S
-             * @description First birth, in seconds of shot time.
-             * @default 0
-             */
-            start_s: number;
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 0
-             *     }
-             */
-            up: components["schemas"]["Number"];
-        };
-        /**
-         * Figures
-         * @description What is known of a drawn frame.
-         */
-        Figures: {
-            /** Alive */
-            alive: number;
-            /** Drawn */
-            drawn: number;
-            /** Memory Bytes */
-            memory_bytes: number;
-            /** Ms */
-            ms: number;
-            /** Outside */
-            outside: number;
-            /** Refused */
-            refused: {
-                [key: string]: number;
-            };
-            /** Specks */
-            specks: number;
-        };
-        /**
-         * Flutter
-         * @description A smooth random swing.
-         */
-        Flutter: {
-            /** Amount */
-            amount: number;
-            /**
-             * Seed
-             * @default 0
-             */
-            seed: number;
-            /** Times Per S */
-            times_per_s: number;
-        };
-        /**
-         * Folder
-         * @description A folder that the user named, from which media may be read.
-         */
-        Folder: {
-            /** Id */
-            id?: number | null;
-            /** Path */
-            path: string;
-        };
-        /**
-         * FolderPath
-         * @description The whole path of a folder on this machine.
-         */
-        FolderPath: {
-            /** Path */
-            path: string;
-        };
-        /**
-         * Forecast
-         * @description What an emitter will cost and do, before it runs.
-         */
-        Forecast: {
-            /**
-             * Alive At Most
-             * @description Never more than this many at once.
-             */
-            alive_at_most: number;
-            /** Born Per S */
-            born_per_s: number;
-            /**
-             * Farthest Px
-             * @description How far the flights of the fan come from the source.
-             */
-            farthest_px: number;
-            /**
-             * Full From Frame
-             * @description Frame from which as many are alive as ever will be.
-             */
-            full_from_frame: number | null;
-            /** Life From S */
-            life_from_s: number;
-            /**
-             * Life To S
-             * @description None: without end.
-             */
-            life_to_s: number | null;
-            /** Memory Bytes */
-            memory_bytes: number;
-            /**
-             * Share
-             * @description Its limit, once the shot's is divided.
-             */
-            share: number;
-            /**
-             * Wanted At Most
-             * @description How many it would be without limits.
-             */
-            wanted_at_most: number;
-        };
-        /**
-         * Found
-         * @description A file, or a numbered sequence, in a named folder.
-         */
-        Found: {
-            /** Kind */
-            kind: string;
-            /** Name */
-            name: string;
-            /** Path */
-            path: string;
-        };
-        /**
-         * Gradient
-         * @description Colour and opacity over life, as two separate tracks.
-         */
-        Gradient: {
-            /** Colours */
-            colours: components["schemas"]["ColourStop"][];
-            /**
-             * Mix
-             * @description The space in which neighbours are mixed.
-             * @default oklab
-             * @enum {string}
-             */
-            mix: "oklab" | "linear";
-            /**
-             * Opacities
-             * @default []
-             */
-            opacities: components["schemas"]["OpacityStop"][];
-        };
-        /**
-         * Gravity
-         * @description A constant acceleration in one direction. Mass does not change it.
-         */
-        Gravity: {
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 270
-             *     }
-             */
-            direction: components["schemas"]["Number"];
-            /** Id */
-            id: string;
-            /**
-             * @description discriminator enum property added by openapi-typescript
-             * @enum {string}
-             */
-            kind: "gravity";
-            /**
-             * Name
-             * @default Gravity
-             */
-            name: string;
-            /**
-             * On
-             * @default true
-             */
-            on: boolean;
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 9.81
-             *     }
-             */
-            strength: components["schemas"]["Number"];
-        };
-        /**
-         * Guides
-         * @description Guides of one emitter. Places are px of the design size, from the top left corner.
-         */
-        Guides: {
-            /** Centre */
-            centre: [
-                number,
-                number
-            ];
-            /** Emitter */
-            emitter: string;
-            /**
-             * Fan
-             * @description From the centre along one second of flight, across the full angle, and back.
-             */
-            fan: [
-                number,
-                number
-            ][];
-            /**
-             * Flights
-             * @description Predicted paths from birth to death.
-             */
-            flights: [
-                number,
-                number
-            ][][];
-            forecast: components["schemas"]["Forecast"];
-            /** Lanes */
-            lanes: components["schemas"]["Lane"][];
-            /** Outline */
-            outline: [
-                number,
-                number
-            ][];
-            /**
-             * Ramp
-             * @description Colours over life at even ages, encoded sRGB.
-             */
-            ramp: string[];
-            /** Ramp Opacity */
-            ramp_opacity: number[];
-        };
-        /**
-         * Header
-         * @description What comes with a picture.
-         */
-        Header: {
-            /** Computed */
-            computed: [
-                number,
-                number
-            ][];
-            /** Dropped */
-            dropped: number;
-            /** Exact */
-            exact: boolean;
-            figures: components["schemas"]["Figures"];
-            /** Fps */
-            fps: number;
-            /** Frame */
-            frame: number;
-            /** Height */
-            height: number;
-            /** Playing */
-            playing: boolean;
-            /** Revision */
-            revision: number;
-            /** Serial */
-            serial: number;
-            /** Width */
-            width: number;
-        };
-        /**
-         * Health
-         * @description Answers when the studio is ready.
-         */
-        Health: {
-            /** Ready */
-            ready: boolean;
-            /** Version */
-            version: string;
-        };
-        /**
-         * Key
-         * @description A keyed value at a moment of the shot.
-         */
-        Key: {
-            /**
-             * At S
-             * @description Shot time in seconds.
-             */
-            at_s: number;
-            /** Value */
-            value: number;
-        };
-        /**
-         * Lane
-         * @description A value over life as the engine reads it: `curve` is the multiplier at even ages; low and high the spread at each.
-         */
-        Lane: {
-            /** Curve */
-            curve: number[];
-            /** High */
-            high: number[];
-            /** Low */
-            low: number[];
-            /** Name */
-            name: string;
-            /** Unit */
-            unit: string;
-        };
-        /**
-         * Line
-         * @description Along a line, even by length.
-         */
-        Line: {
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 0
-             *     }
-             */
-            angle: components["schemas"]["Number"];
-            /**
-             * @description discriminator enum property added by openapi-typescript
-             * @enum {string}
-             */
-            kind: "line";
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 200
-             *     }
-             */
-            length: components["schemas"]["Number"];
-        };
-        /**
-         * Link
-         * @description Says that a force reaches an emitter.
-         */
-        Link: {
-            /** Emitter */
-            emitter: string;
-            /** Force */
-            force: string;
-        };
-        /**
-         * Media
-         * @description A plate in a project's library, or in a folder that the user named.
-         */
-        Media: {
-            /**
-             * Bytes
-             * @default 0
-             */
-            bytes: number;
-            /**
-             * Created
-             * Format: date-time
-             */
-            created?: string;
-            /** Encoding */
-            encoding: string;
-            /** Frames */
-            frames: number;
-            /** Height */
-            height: number;
-            /** Id */
-            id?: number | null;
-            /** Kind */
-            kind: string;
-            /** Media */
-            media: string;
-            /** Name */
-            name: string;
-            /** Project Id */
-            project_id: number;
-            /** Rate */
-            rate?: string | null;
-            /** Width */
-            width: number;
-        };
-        /**
-         * Named
-         * @description A name for something.
-         */
-        Named: {
-            /** Name */
-            name: string;
-        };
-        /**
-         * NewShot
-         * @description A shot from nothing.
-         */
-        NewShot: {
-            /**
-             * Frames
-             * @default 250
-             */
-            frames: number;
-            /**
-             * Height
-             * @default 720
-             */
-            height: number;
-            /** Name */
-            name: string;
-            /**
-             * Rate
-             * @default 25
-             */
-            rate: string;
-            /**
-             * Width
-             * @default 1280
-             */
-            width: number;
-        };
-        /**
-         * NewThing
-         * @description Something new for the cast. `copy_of`: the id of a thing of which it is a copy.
-         */
-        NewThing: {
-            /** Copy Of */
-            copy_of?: string | null;
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "emitter" | "gravity" | "drag";
-        };
-        /**
-         * Number
-         * @description A number and all that may drive it. A bare number in a file is read as its value.
-         */
-        Number: {
-            /** @description Reserved: a smooth random swing. */
-            flutter: components["schemas"]["Flutter"] | null;
-            /**
-             * Keys
-             * @description Reserved: values over the shot.
-             * @default []
-             */
-            keys: components["schemas"]["Key"][];
-            /** @description Multiplies the value by the particle's own age. */
-            over_life: components["schemas"]["Curve"] | null;
-            /** @description Reserved: another measured thing drives it. */
-            source: components["schemas"]["Source"] | null;
-            /**
-             * Spread
-             * @description Each particle draws from value ± spread; same unit.
-             * @default 0
-             */
-            spread: number;
-            /**
-             * Spread Shape
-             * @description even: uniform in ± spread; bell: normal, spread is two standard deviations.
-             * @default even
-             * @enum {string}
-             */
-            spread_shape: "even" | "bell";
-            /**
-             * Value
-             * @description The plain value, in the unit of the field that holds it.
-             */
-            value: number;
-        };
-        /**
-         * OpacityStop
-         * @description An opacity of a gradient in [0, 1], on its own track beside the colours.
-         */
-        OpacityStop: {
-            /** At */
-            at: number;
-            /** Opacity */
-            opacity: number;
-        };
-        /**
-         * Order
-         * @description What is to be delivered: which frames, where to, in which format.
-         */
-        Order: {
-            /**
-             * First
-             * @description First frame number.
-             */
-            first: number;
-            /** Folder */
-            folder: string;
-            /**
-             * Format
-             * @default png8
-             * @enum {string}
-             */
-            format: "png8" | "png16" | "exr-half" | "exr-float" | "mp4" | "mov" | "webm";
-            /**
-             * Last
-             * @description Last frame number, included.
-             */
-            last: number;
-            /**
-             * Name
-             * @description Without number or ending.
-             */
-            name: string;
-            /**
-             * Over Plate
-             * @default true
-             */
-            over_plate: boolean;
-            /**
-             * Scale
-             * @default 1
-             */
-            scale: number;
-        };
-        /**
-         * Picked
-         * @description A colour of the plate.
-         */
-        Picked: {
-            /** Colour */
-            colour: string;
-        };
-        /**
-         * Plate
-         * @description A movie, a numbered sequence or a still, placed in shot time by seconds.
-         */
-        Plate: {
-            /**
-             * Beyond
-             * @description What shows before and after its frames.
-             * @default hold
-             * @enum {string}
-             */
-            beyond: "hold" | "loop" | "blank";
-            /**
-             * Encoding
-             * @description How its pixels are encoded; auto chooses from the file.
-             * @default auto
-             * @enum {string}
-             */
-            encoding: "auto" | "srgb" | "rec709" | "linear" | "acescg";
-            /**
-             * Fit
-             * @description How it is brought to the picture's size.
-             * @default fill
-             * @enum {string}
-             */
-            fit: "fill" | "fit" | "pixels";
-            /**
-             * Media
-             * @description File, or a numbered pattern such as `pier.####.exr`.
-             */
-            media: string;
-            /**
-             * Name
-             * @default Plate
-             */
-            name: string;
-            /**
-             * Offset S
-             * @description Shot time at which its first frame shows.
-             * @default 0
-             */
-            offset_s: number;
-            /**
-             * On
-             * @default true
-             */
-            on: boolean;
-            /**
-             * Rate
-             * @description Frames per second of a numbered sequence; a movie brings its own. Empty: the shot's.
-             */
-            rate: string | null;
-        };
-        /**
-         * Point
-         * @description All from one place.
-         */
-        Point: {
-            /**
-             * @description discriminator enum property added by openapi-typescript
-             * @enum {string}
-             */
-            kind: "point";
-        };
-        /**
-         * Presets
-         * @description All presets.
-         */
-        Presets: {
-            /** Curves */
-            curves: components["schemas"]["CurvePreset"][];
-            /** Ramps */
-            ramps: components["schemas"]["RampPreset"][];
-        };
-        /**
-         * Problem
-         * @description What went wrong, where, and what to do.
-         */
-        Problem: {
-            /** Remedy */
-            remedy: string;
-            /** What */
-            what: string;
-            /** Where */
-            where: string;
-        };
-        /**
-         * ProjectCard
-         * @description A project and its shots.
-         */
-        ProjectCard: {
-            /**
-             * Created
-             * Format: date-time
-             */
-            created: string;
-            /** Id */
-            id: number;
-            /** Name */
-            name: string;
-            /** Shots */
-            shots: components["schemas"]["ShotCard"][];
-        };
-        /**
-         * RampPreset
-         * @description A gradient over life, and its colours at even ages for the picture of it.
-         */
-        RampPreset: {
-            gradient: components["schemas"]["Gradient"];
-            /** Name */
-            name: string;
-            /** Picture */
-            picture: string[];
-        };
-        /**
-         * Rectangle
-         * @description In a rectangle, even by area, or along its edge, even by length.
-         */
-        Rectangle: {
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 0
-             *     }
-             */
-            angle: components["schemas"]["Number"];
-            /**
-             * Fill
-             * @default inside
-             * @enum {string}
-             */
-            fill: "inside" | "edge";
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 100
-             *     }
-             */
-            height: components["schemas"]["Number"];
-            /**
-             * @description discriminator enum property added by openapi-typescript
-             * @enum {string}
-             */
-            kind: "rectangle";
-            /**
-             * @default {
-             *       "keys": [],
-             *       "spread": 0,
-             *       "spread_shape": "even",
-             *       "value": 200
-             *     }
-             */
-            width: components["schemas"]["Number"];
-        };
-        /**
-         * Shot
-         * @description A whole shot. Lengths are px of its design size; the origin is the picture's centre, x right, y up, z near.
-         */
-        Shot: {
-            /**
-             * Background
-             * @description Under everything where there is no plate; empty: transparent.
-             */
-            background: string | null;
-            camera: components["schemas"]["Camera"];
-            /**
-             * Emitters
-             * @default []
-             */
-            emitters: components["schemas"]["Emitter"][];
-            /**
-             * First Frame
-             * @default 0
-             */
-            first_frame: number;
-            /**
-             * Forces
-             * @default []
-             */
-            forces: (components["schemas"]["Gravity"] | components["schemas"]["Drag"])[];
-            /**
-             * Format
-             * @default isbjorn-shot
-             * @constant
-             */
-            format: "isbjorn-shot";
-            /**
-             * Height
-             * @description px
-             * @default 720
-             */
-            height: number;
-            /**
-             * Last Frame
-             * @default 249
-             */
-            last_frame: number;
-            /**
-             * Limit
-             * @description Alive at the same time over all emitters.
-             * @default 1000000
-             */
-            limit: number;
-            /**
-             * Links
-             * @description Which force reaches which emitter.
-             * @default []
-             */
-            links: components["schemas"]["Link"][];
-            /**
-             * Name
-             * @default Untitled
-             */
-            name: string;
-            plate: components["schemas"]["Plate"] | null;
-            /**
-             * Px Per Metre
-             * @default 100
-             */
-            px_per_metre: number;
-            /**
-             * Rate
-             * @description Frames per second, exact: 25, 30000/1001.
-             * @default 25
-             */
-            rate: string;
-            /**
-             * Seed
-             * @default 1
-             */
-            seed: number;
-            /**
-             * Simulation Rate
-             * @description Lattice steps per second.
-             * @default 60
-             */
-            simulation_rate: number;
-            /**
-             * Version
-             * @default 1
-             * @constant
-             */
-            version: 1;
-            /**
-             * Width
-             * @description px
-             * @default 1280
-             */
-            width: number;
-        };
-        /**
-         * ShotCard
-         * @description A shot on the page of projects.
-         */
-        ShotCard: {
-            /** Frames */
-            frames: number;
-            /** Height */
-            height: number;
-            /** Id */
-            id: number;
-            /** Length S */
-            length_s: number;
-            /** Name */
-            name: string;
-            /** Rate */
-            rate: string;
-            /** Revision */
-            revision: number;
-            /** Width */
-            width: number;
-        };
-        /**
-         * ShotState
-         * @description A shot as it stands, and what the engine derives from it.
-         */
-        ShotState: {
-            document: components["schemas"]["Shot"];
-            /** Guides */
-            guides: components["schemas"]["Guides"][];
-            /** Id */
-            id: number;
-            /** Project Id */
-            project_id: number;
-            /** Redo */
-            redo: string | null;
-            /** Revision */
-            revision: number;
-            /**
-             * Timecodes
-             * @description Of the first and of the last frame.
-             */
-            timecodes: [
-                string,
-                string
-            ];
-            /**
-             * Undo
-             * @description What undo would take back.
-             */
-            undo: string | null;
-        };
-        /**
-         * Source
-         * @description Another measured thing that drives a number.
-         */
-        Source: {
-            /**
-             * Amount
-             * @default 1
-             */
-            amount: number;
-            /** Measure */
-            measure: string;
-        };
+  schemas: {
+    /**
+     * Ask
+     * @description A message of the page. `see`: show a frame. `play`: from a frame on, round and round. `stop`. `shown`: confirms a picture.
+     */
+    Ask: {
+      /**
+       * First
+       * @default 0
+       */
+      first: number;
+      /**
+       * Frame
+       * @default 0
+       */
+      frame: number;
+      /**
+       * Kind
+       * @enum {string}
+       */
+      kind: 'see' | 'play' | 'stop' | 'shown';
+      /**
+       * Last
+       * @default 0
+       */
+      last: number;
+      /**
+       * Serial
+       * @default 0
+       */
+      serial: number;
+      /**
+       * View
+       * @default plate
+       * @enum {string}
+       */
+      view: 'plate' | 'particles' | 'alpha';
+      /**
+       * Width
+       * @default 640
+       */
+      width: number;
     };
-    responses: never;
-    parameters: never;
-    requestBodies: never;
-    headers: never;
-    pathItems: never;
+    /**
+     * Body
+     * @description What a particle is drawn as.
+     */
+    Body: {
+      /**
+       * Kind
+       * @default soft disc
+       * @enum {string}
+       */
+      kind: 'soft disc' | 'hard disc';
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 100
+       *     }
+       */
+      softness: components['schemas']['Number'];
+    };
+    /**
+     * Camera
+     * @description Flat: depth is not seen. Perspective: the picture plane (z = 0) keeps its scale.
+     */
+    Camera: {
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 36
+       *     }
+       */
+      filmback_mm: components['schemas']['Number'];
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 35
+       *     }
+       */
+      focal_mm: components['schemas']['Number'];
+      /**
+       * Kind
+       * @default flat
+       * @enum {string}
+       */
+      kind: 'flat' | 'perspective';
+    };
+    /**
+     * Change
+     * @description One step of RFC 6902 (JSON Patch) on the document.
+     */
+    Change: {
+      /**
+       * Op
+       * @enum {string}
+       */
+      op: 'add' | 'remove' | 'replace';
+      /** Path */
+      path: string;
+      /** Value */
+      value?: unknown;
+    };
+    /**
+     * ColourStop
+     * @description A colour of a gradient, encoded sRGB as `#rrggbb`.
+     */
+    ColourStop: {
+      /** At */
+      at: number;
+      /** Colour */
+      colour: string;
+    };
+    /**
+     * Curve
+     * @description A value over age, from birth (0) to death (1); level before its first and after its last point.
+     */
+    Curve: {
+      /** Points */
+      points: components['schemas']['CurvePoint'][];
+    };
+    /**
+     * CurvePoint
+     * @description A point of a curve: at an age in [0, 1], a value, and how the curve passes through it.
+     */
+    CurvePoint: {
+      /** At */
+      at: number;
+      /**
+       * Ease
+       * @description Exact shape of the segment to the next point, with the meaning of CSS cubic-bezier.
+       */
+      ease: [number, number, number, number] | null;
+      /**
+       * Joint
+       * @description smooth: one tangent; straight: aims at its neighbour; hold: stays to the next.
+       * @default smooth
+       * @enum {string}
+       */
+      joint: 'smooth' | 'straight' | 'hold';
+      /** Value */
+      value: number;
+    };
+    /**
+     * CurvePreset
+     * @description A curve over life, and its values at even ages for the picture of it.
+     */
+    CurvePreset: {
+      curve: components['schemas']['Curve'];
+      /** Name */
+      name: string;
+      /** Picture */
+      picture: number[];
+    };
+    /**
+     * DeliveryCard
+     * @description A delivery: what, how far, how long still.
+     */
+    DeliveryCard: {
+      /**
+       * Created
+       * Format: date-time
+       */
+      created: string;
+      /** Done */
+      done: number;
+      /** Format Label */
+      format_label: string;
+      /** Id */
+      id: number;
+      /** Ms Per Frame */
+      ms_per_frame: number;
+      order: components['schemas']['Order'];
+      /** Problem */
+      problem: string | null;
+      /** Result */
+      result: string;
+      /** Seconds Left */
+      seconds_left: number | null;
+      /** Shot Id */
+      shot_id: number;
+      /** Shot Name */
+      shot_name: string;
+      /** State */
+      state: string;
+      /** Total */
+      total: number;
+    };
+    /**
+     * DeliveryForm
+     * @description What the form of a new delivery starts with.
+     */
+    DeliveryForm: {
+      /** Alpha Note */
+      alpha_note: string;
+      /** First */
+      first: number;
+      /** Folder */
+      folder: string;
+      /** Formats */
+      formats: {
+        [key: string]: unknown;
+      }[];
+      /** Last */
+      last: number;
+      /** Name */
+      name: string;
+    };
+    /**
+     * Disc
+     * @description In a disc, even by area, or along its edge, even by length.
+     */
+    Disc: {
+      /**
+       * Fill
+       * @default inside
+       * @enum {string}
+       */
+      fill: 'inside' | 'edge';
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      kind: 'disc';
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 60
+       *     }
+       */
+      radius: components['schemas']['Number'];
+    };
+    /**
+     * Drag
+     * @description Resistance in proportion to speed: after 1/strength seconds a free particle keeps 37 % of its speed.
+     */
+    Drag: {
+      /** Id */
+      id: string;
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      kind: 'drag';
+      /**
+       * Name
+       * @default Drag
+       */
+      name: string;
+      /**
+       * On
+       * @default true
+       */
+      on: boolean;
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 0.5
+       *     }
+       */
+      strength: components['schemas']['Number'];
+    };
+    /**
+     * Edit
+     * @description Changes that are made together. Edits with the same gesture, one after the other, are one step of undo.
+     */
+    Edit: {
+      /** Changes */
+      changes: components['schemas']['Change'][];
+      /** Gesture */
+      gesture?: string | null;
+      /**
+       * Label
+       * @default Edit
+       */
+      label: string;
+    };
+    /**
+     * Emitter
+     * @description One emitter of the cast.
+     */
+    Emitter: {
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 0
+       *     }
+       */
+      across: components['schemas']['Number'];
+      /**
+       * Blend
+       * @default normal
+       * @enum {string}
+       */
+      blend: 'normal' | 'add';
+      body: components['schemas']['Body'];
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 1
+       *     }
+       */
+      brightness: components['schemas']['Number'];
+      /**
+       * Cadence
+       * @description Even: same gaps; jittered: anywhere in its own gap; random: a Poisson stream.
+       * @default jittered
+       * @enum {string}
+       */
+      cadence: 'jittered' | 'even' | 'random';
+      colour: components['schemas']['Gradient'];
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 0
+       *     }
+       */
+      depth: components['schemas']['Number'];
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 90
+       *     }
+       */
+      direction: components['schemas']['Number'];
+      /**
+       * End S
+       * @description Last birth; empty: never stops.
+       */
+      end_s: number | null;
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 0
+       *     }
+       */
+      fade_last: components['schemas']['Number'];
+      /** Id */
+      id: string;
+      /**
+       * In Depth
+       * @description Fan out in depth too: even over a cone, not over an arc.
+       * @default false
+       */
+      in_depth: boolean;
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0.5,
+       *       "spread_shape": "even",
+       *       "value": 3
+       *     }
+       */
+      lifespan: components['schemas']['Number'];
+      /**
+       * Limit
+       * @description Alive at the same time, at most.
+       * @default 200000
+       */
+      limit: number;
+      /**
+       * Name
+       * @default Emitter
+       */
+      name: string;
+      /**
+       * On
+       * @default true
+       */
+      on: boolean;
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 100
+       *     }
+       */
+      opacity: components['schemas']['Number'];
+      /**
+       * Order
+       * @default oldest first
+       * @enum {string}
+       */
+      order: 'oldest first' | 'youngest first' | 'farthest first';
+      /**
+       * Pre Roll S
+       * @description Seconds of births before the start.
+       * @default 0
+       */
+      pre_roll_s: number;
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 100
+       *     }
+       */
+      rate: components['schemas']['Number'];
+      /**
+       * Seed
+       * @description Its own random numbers.
+       * @default 1
+       */
+      seed: number;
+      /** Shape */
+      shape:
+        | components['schemas']['Point']
+        | components['schemas']['Line']
+        | components['schemas']['Disc']
+        | components['schemas']['Rectangle'];
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 3,
+       *       "spread_shape": "even",
+       *       "value": 8
+       *     }
+       */
+      size: components['schemas']['Number'];
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 40,
+       *       "spread_shape": "even",
+       *       "value": 120
+       *     }
+       */
+      speed: components['schemas']['Number'];
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 60
+       *     }
+       */
+      spread: components['schemas']['Number'];
+      /**
+       * Start S
+       * @description First birth, in seconds of shot time.
+       * @default 0
+       */
+      start_s: number;
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 0
+       *     }
+       */
+      up: components['schemas']['Number'];
+    };
+    /**
+     * Figures
+     * @description What is known of a drawn frame.
+     */
+    Figures: {
+      /** Alive */
+      alive: number;
+      /** Drawn */
+      drawn: number;
+      /** Memory Bytes */
+      memory_bytes: number;
+      /** Ms */
+      ms: number;
+      /** Outside */
+      outside: number;
+      /** Refused */
+      refused: {
+        [key: string]: number;
+      };
+      /** Specks */
+      specks: number;
+    };
+    /**
+     * Flutter
+     * @description A smooth random swing.
+     */
+    Flutter: {
+      /** Amount */
+      amount: number;
+      /**
+       * Seed
+       * @default 0
+       */
+      seed: number;
+      /** Times Per S */
+      times_per_s: number;
+    };
+    /**
+     * Folder
+     * @description A folder that the user named, from which media may be read.
+     */
+    Folder: {
+      /** Id */
+      id?: number | null;
+      /** Path */
+      path: string;
+    };
+    /**
+     * FolderPath
+     * @description The whole path of a folder on this machine.
+     */
+    FolderPath: {
+      /** Path */
+      path: string;
+    };
+    /**
+     * Forecast
+     * @description What an emitter will cost and do, before it runs.
+     */
+    Forecast: {
+      /**
+       * Alive At Most
+       * @description Never more than this many at once.
+       */
+      alive_at_most: number;
+      /** Born Per S */
+      born_per_s: number;
+      /**
+       * Farthest Px
+       * @description How far the flights of the fan come from the source.
+       */
+      farthest_px: number;
+      /**
+       * Full From Frame
+       * @description Frame from which as many are alive as ever will be.
+       */
+      full_from_frame: number | null;
+      /** Life From S */
+      life_from_s: number;
+      /**
+       * Life To S
+       * @description None: without end.
+       */
+      life_to_s: number | null;
+      /** Memory Bytes */
+      memory_bytes: number;
+      /**
+       * Share
+       * @description Its limit, once the shot's is divided.
+       */
+      share: number;
+      /**
+       * Wanted At Most
+       * @description How many it would be without limits.
+       */
+      wanted_at_most: number;
+    };
+    /**
+     * Found
+     * @description A file, or a numbered sequence, in a named folder.
+     */
+    Found: {
+      /** Kind */
+      kind: string;
+      /** Name */
+      name: string;
+      /** Path */
+      path: string;
+    };
+    /**
+     * Gradient
+     * @description Colour and opacity over life, as two separate tracks.
+     */
+    Gradient: {
+      /** Colours */
+      colours: components['schemas']['ColourStop'][];
+      /**
+       * Mix
+       * @description The space in which neighbours are mixed.
+       * @default oklab
+       * @enum {string}
+       */
+      mix: 'oklab' | 'linear';
+      /**
+       * Opacities
+       * @default []
+       */
+      opacities: components['schemas']['OpacityStop'][];
+    };
+    /**
+     * Gravity
+     * @description A constant acceleration in one direction. Mass does not change it.
+     */
+    Gravity: {
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 270
+       *     }
+       */
+      direction: components['schemas']['Number'];
+      /** Id */
+      id: string;
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      kind: 'gravity';
+      /**
+       * Name
+       * @default Gravity
+       */
+      name: string;
+      /**
+       * On
+       * @default true
+       */
+      on: boolean;
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 9.81
+       *     }
+       */
+      strength: components['schemas']['Number'];
+    };
+    /**
+     * Guides
+     * @description Guides of one emitter. Places are px of the design size, from the top left corner.
+     */
+    Guides: {
+      /** Centre */
+      centre: [number, number];
+      /** Emitter */
+      emitter: string;
+      /**
+       * Fan
+       * @description From the centre along one second of flight, across the full angle, and back.
+       */
+      fan: [number, number][];
+      /**
+       * Flights
+       * @description Predicted paths from birth to death.
+       */
+      flights: [number, number][][];
+      forecast: components['schemas']['Forecast'];
+      /** Lanes */
+      lanes: components['schemas']['Lane'][];
+      /** Outline */
+      outline: [number, number][];
+      /**
+       * Ramp
+       * @description Colours over life at even ages, encoded sRGB.
+       */
+      ramp: string[];
+      /** Ramp Opacity */
+      ramp_opacity: number[];
+    };
+    /**
+     * Header
+     * @description What comes with a picture.
+     */
+    Header: {
+      /** Computed */
+      computed: [number, number][];
+      /** Dropped */
+      dropped: number;
+      /** Exact */
+      exact: boolean;
+      figures: components['schemas']['Figures'];
+      /** Fps */
+      fps: number;
+      /** Frame */
+      frame: number;
+      /** Height */
+      height: number;
+      /** Playing */
+      playing: boolean;
+      /** Revision */
+      revision: number;
+      /** Serial */
+      serial: number;
+      /** Width */
+      width: number;
+    };
+    /**
+     * Health
+     * @description Answers when the studio is ready.
+     */
+    Health: {
+      /** Ready */
+      ready: boolean;
+      /** Version */
+      version: string;
+    };
+    /**
+     * Key
+     * @description A keyed value at a moment of the shot.
+     */
+    Key: {
+      /**
+       * At S
+       * @description Shot time in seconds.
+       */
+      at_s: number;
+      /** Value */
+      value: number;
+    };
+    /**
+     * Lane
+     * @description A value over life as the engine reads it: `curve` is the multiplier at even ages; low and high the spread at each.
+     */
+    Lane: {
+      /** Curve */
+      curve: number[];
+      /** High */
+      high: number[];
+      /** Low */
+      low: number[];
+      /** Name */
+      name: string;
+      /** Unit */
+      unit: string;
+    };
+    /**
+     * Line
+     * @description Along a line, even by length.
+     */
+    Line: {
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 0
+       *     }
+       */
+      angle: components['schemas']['Number'];
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      kind: 'line';
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 200
+       *     }
+       */
+      length: components['schemas']['Number'];
+    };
+    /**
+     * Link
+     * @description Says that a force reaches an emitter.
+     */
+    Link: {
+      /** Emitter */
+      emitter: string;
+      /** Force */
+      force: string;
+    };
+    /**
+     * Media
+     * @description A plate in a project's library, or in a folder that the user named.
+     */
+    Media: {
+      /**
+       * Bytes
+       * @default 0
+       */
+      bytes: number;
+      /**
+       * Created
+       * Format: date-time
+       */
+      created?: string;
+      /** Encoding */
+      encoding: string;
+      /** Frames */
+      frames: number;
+      /** Height */
+      height: number;
+      /** Id */
+      id?: number | null;
+      /** Kind */
+      kind: string;
+      /** Media */
+      media: string;
+      /** Name */
+      name: string;
+      /** Project Id */
+      project_id: number;
+      /** Rate */
+      rate?: string | null;
+      /** Width */
+      width: number;
+    };
+    /**
+     * Named
+     * @description A name for something.
+     */
+    Named: {
+      /** Name */
+      name: string;
+    };
+    /**
+     * NewShot
+     * @description A shot from nothing.
+     */
+    NewShot: {
+      /**
+       * Frames
+       * @default 250
+       */
+      frames: number;
+      /**
+       * Height
+       * @default 720
+       */
+      height: number;
+      /** Name */
+      name: string;
+      /**
+       * Rate
+       * @default 25
+       */
+      rate: string;
+      /**
+       * Width
+       * @default 1280
+       */
+      width: number;
+    };
+    /**
+     * NewThing
+     * @description Something new for the cast. `copy_of`: the id of a thing of which it is a copy.
+     */
+    NewThing: {
+      /** Copy Of */
+      copy_of?: string | null;
+      /**
+       * Kind
+       * @enum {string}
+       */
+      kind: 'emitter' | 'gravity' | 'drag';
+    };
+    /**
+     * Number
+     * @description A number and all that may drive it. A bare number in a file is read as its value.
+     */
+    Number: {
+      /** @description Reserved: a smooth random swing. */
+      flutter: components['schemas']['Flutter'] | null;
+      /**
+       * Keys
+       * @description Reserved: values over the shot.
+       * @default []
+       */
+      keys: components['schemas']['Key'][];
+      /** @description Multiplies the value by the particle's own age. */
+      over_life: components['schemas']['Curve'] | null;
+      /** @description Reserved: another measured thing drives it. */
+      source: components['schemas']['Source'] | null;
+      /**
+       * Spread
+       * @description Each particle draws from value ± spread; same unit.
+       * @default 0
+       */
+      spread: number;
+      /**
+       * Spread Shape
+       * @description even: uniform in ± spread; bell: normal, spread is two standard deviations.
+       * @default even
+       * @enum {string}
+       */
+      spread_shape: 'even' | 'bell';
+      /**
+       * Value
+       * @description The plain value, in the unit of the field that holds it.
+       */
+      value: number;
+    };
+    /**
+     * OpacityStop
+     * @description An opacity of a gradient in [0, 1], on its own track beside the colours.
+     */
+    OpacityStop: {
+      /** At */
+      at: number;
+      /** Opacity */
+      opacity: number;
+    };
+    /**
+     * Order
+     * @description What is to be delivered: which frames, where to, in which format.
+     */
+    Order: {
+      /**
+       * First
+       * @description First frame number.
+       */
+      first: number;
+      /** Folder */
+      folder: string;
+      /**
+       * Format
+       * @default png8
+       * @enum {string}
+       */
+      format: 'png8' | 'png16' | 'exr-half' | 'exr-float' | 'mp4' | 'mov' | 'webm';
+      /**
+       * Last
+       * @description Last frame number, included.
+       */
+      last: number;
+      /**
+       * Name
+       * @description Without number or ending.
+       */
+      name: string;
+      /**
+       * Over Plate
+       * @default true
+       */
+      over_plate: boolean;
+      /**
+       * Scale
+       * @default 1
+       */
+      scale: number;
+    };
+    /**
+     * Picked
+     * @description A colour of the plate.
+     */
+    Picked: {
+      /** Colour */
+      colour: string;
+    };
+    /**
+     * Plate
+     * @description A movie, a numbered sequence or a still, placed in shot time by seconds.
+     */
+    Plate: {
+      /**
+       * Beyond
+       * @description What shows before and after its frames.
+       * @default hold
+       * @enum {string}
+       */
+      beyond: 'hold' | 'loop' | 'blank';
+      /**
+       * Encoding
+       * @description How its pixels are encoded; auto chooses from the file.
+       * @default auto
+       * @enum {string}
+       */
+      encoding: 'auto' | 'srgb' | 'rec709' | 'linear' | 'acescg';
+      /**
+       * Fit
+       * @description How it is brought to the picture's size.
+       * @default fill
+       * @enum {string}
+       */
+      fit: 'fill' | 'fit' | 'pixels';
+      /**
+       * Media
+       * @description File, or a numbered pattern such as `pier.####.exr`.
+       */
+      media: string;
+      /**
+       * Name
+       * @default Plate
+       */
+      name: string;
+      /**
+       * Offset S
+       * @description Shot time at which its first frame shows.
+       * @default 0
+       */
+      offset_s: number;
+      /**
+       * On
+       * @default true
+       */
+      on: boolean;
+      /**
+       * Rate
+       * @description Frames per second of a numbered sequence; a movie brings its own. Empty: the shot's.
+       */
+      rate: string | null;
+    };
+    /**
+     * Point
+     * @description All from one place.
+     */
+    Point: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      kind: 'point';
+    };
+    /**
+     * Presets
+     * @description All presets.
+     */
+    Presets: {
+      /** Curves */
+      curves: components['schemas']['CurvePreset'][];
+      /** Ramps */
+      ramps: components['schemas']['RampPreset'][];
+    };
+    /**
+     * Problem
+     * @description What went wrong, where, and what to do.
+     */
+    Problem: {
+      /** Remedy */
+      remedy: string;
+      /** What */
+      what: string;
+      /** Where */
+      where: string;
+    };
+    /**
+     * ProjectCard
+     * @description A project and its shots.
+     */
+    ProjectCard: {
+      /**
+       * Created
+       * Format: date-time
+       */
+      created: string;
+      /** Id */
+      id: number;
+      /** Name */
+      name: string;
+      /** Shots */
+      shots: components['schemas']['ShotCard'][];
+    };
+    /**
+     * RampPreset
+     * @description A gradient over life, and its colours at even ages for the picture of it.
+     */
+    RampPreset: {
+      gradient: components['schemas']['Gradient'];
+      /** Name */
+      name: string;
+      /** Picture */
+      picture: string[];
+    };
+    /**
+     * Rectangle
+     * @description In a rectangle, even by area, or along its edge, even by length.
+     */
+    Rectangle: {
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 0
+       *     }
+       */
+      angle: components['schemas']['Number'];
+      /**
+       * Fill
+       * @default inside
+       * @enum {string}
+       */
+      fill: 'inside' | 'edge';
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 100
+       *     }
+       */
+      height: components['schemas']['Number'];
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      kind: 'rectangle';
+      /**
+       * @default {
+       *       "keys": [],
+       *       "spread": 0,
+       *       "spread_shape": "even",
+       *       "value": 200
+       *     }
+       */
+      width: components['schemas']['Number'];
+    };
+    /**
+     * Shot
+     * @description A whole shot. Lengths are px of its design size; the origin is the picture's centre, x right, y up, z near.
+     */
+    Shot: {
+      /**
+       * Background
+       * @description Under everything where there is no plate; empty: transparent.
+       */
+      background: string | null;
+      camera: components['schemas']['Camera'];
+      /**
+       * Emitters
+       * @default []
+       */
+      emitters: components['schemas']['Emitter'][];
+      /**
+       * First Frame
+       * @default 0
+       */
+      first_frame: number;
+      /**
+       * Forces
+       * @default []
+       */
+      forces: (components['schemas']['Gravity'] | components['schemas']['Drag'])[];
+      /**
+       * Format
+       * @default isbjorn-shot
+       * @constant
+       */
+      format: 'isbjorn-shot';
+      /**
+       * Height
+       * @description px
+       * @default 720
+       */
+      height: number;
+      /**
+       * Last Frame
+       * @default 249
+       */
+      last_frame: number;
+      /**
+       * Limit
+       * @description Alive at the same time over all emitters.
+       * @default 1000000
+       */
+      limit: number;
+      /**
+       * Links
+       * @description Which force reaches which emitter.
+       * @default []
+       */
+      links: components['schemas']['Link'][];
+      /**
+       * Name
+       * @default Untitled
+       */
+      name: string;
+      plate: components['schemas']['Plate'] | null;
+      /**
+       * Px Per Metre
+       * @default 100
+       */
+      px_per_metre: number;
+      /**
+       * Rate
+       * @description Frames per second, exact: 25, 30000/1001.
+       * @default 25
+       */
+      rate: string;
+      /**
+       * Seed
+       * @default 1
+       */
+      seed: number;
+      /**
+       * Simulation Rate
+       * @description Lattice steps per second.
+       * @default 60
+       */
+      simulation_rate: number;
+      /**
+       * Version
+       * @default 1
+       * @constant
+       */
+      version: 1;
+      /**
+       * Width
+       * @description px
+       * @default 1280
+       */
+      width: number;
+    };
+    /**
+     * ShotCard
+     * @description A shot on the page of projects.
+     */
+    ShotCard: {
+      /** Frames */
+      frames: number;
+      /** Height */
+      height: number;
+      /** Id */
+      id: number;
+      /** Length S */
+      length_s: number;
+      /** Name */
+      name: string;
+      /** Rate */
+      rate: string;
+      /** Revision */
+      revision: number;
+      /** Width */
+      width: number;
+    };
+    /**
+     * ShotState
+     * @description A shot as it stands, and what the engine derives from it.
+     */
+    ShotState: {
+      document: components['schemas']['Shot'];
+      /** Guides */
+      guides: components['schemas']['Guides'][];
+      /** Id */
+      id: number;
+      /** Project Id */
+      project_id: number;
+      /** Redo */
+      redo: string | null;
+      /** Revision */
+      revision: number;
+      /**
+       * Timecodes
+       * @description Of the first and of the last frame.
+       */
+      timecodes: [string, string];
+      /**
+       * Undo
+       * @description What undo would take back.
+       */
+      undo: string | null;
+    };
+    /**
+     * Source
+     * @description Another measured thing that drives a number.
+     */
+    Source: {
+      /**
+       * Amount
+       * @default 1
+       */
+      amount: number;
+      /** Measure */
+      measure: string;
+    };
+  };
+  responses: never;
+  parameters: never;
+  requestBodies: never;
+  headers: never;
+  pathItems: never;
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    list_deliveries: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["DeliveryCard"][];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+  list_deliveries: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    forget: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                delivery_id: number;
-            };
-            cookie?: never;
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
         };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+        content: {
+          'application/json': components['schemas']['DeliveryCard'][];
         };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
     };
-    cancel: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                delivery_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["DeliveryCard"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+  };
+  forget: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        delivery_id: number;
+      };
+      cookie?: never;
     };
-    last_frame: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                delivery_id: number;
-            };
-            cookie?: never;
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      204: {
+        headers: {
+          [name: string]: unknown;
         };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "image/jpeg": unknown;
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+        content?: never;
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
         };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
     };
-    resume: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                delivery_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["DeliveryCard"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+  };
+  cancel: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        delivery_id: number;
+      };
+      cookie?: never;
     };
-    list_folders: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
         };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Folder"][];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+        content: {
+          'application/json': components['schemas']['DeliveryCard'];
         };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
     };
-    name_folder: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["FolderPath"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Folder"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+  };
+  last_frame: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        delivery_id: number;
+      };
+      cookie?: never;
     };
-    list_files: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                folder_id: number;
-            };
-            cookie?: never;
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
         };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Found"][];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+        content: {
+          'image/jpeg': unknown;
         };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
     };
-    health: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Health"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+  };
+  resume: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        delivery_id: number;
+      };
+      cookie?: never;
     };
-    media_thumb: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                media_id: number;
-            };
-            cookie?: never;
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
         };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "image/jpeg": unknown;
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+        content: {
+          'application/json': components['schemas']['DeliveryCard'];
         };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
     };
-    get_presets: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Presets"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+  };
+  list_folders: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    list_projects: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
         };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProjectCard"][];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+        content: {
+          'application/json': components['schemas']['Folder'][];
         };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
     };
-    make_project: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Named"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProjectCard"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+  };
+  name_folder: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    import_project: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProjectCard"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+    requestBody: {
+      content: {
+        'application/json': components['schemas']['FolderPath'];
+      };
     };
-    delete_project: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project_id: number;
-            };
-            cookie?: never;
+    responses: {
+      /** @description Successful Response */
+      201: {
+        headers: {
+          [name: string]: unknown;
         };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+        content: {
+          'application/json': components['schemas']['Folder'];
         };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
     };
-    rename_project: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Named"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProjectCard"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+  };
+  list_files: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        folder_id: number;
+      };
+      cookie?: never;
     };
-    export_project: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project_id: number;
-            };
-            cookie?: never;
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
         };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+        content: {
+          'application/json': components['schemas']['Found'][];
         };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
     };
-    list_media: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Media"][];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+  };
+  health: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    import_file: {
-        parameters: {
-            query: {
-                name: string;
-                batch?: string | null;
-            };
-            header?: never;
-            path: {
-                project_id: number;
-            };
-            cookie?: never;
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
         };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Media"] | null;
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+        content: {
+          'application/json': components['schemas']['Health'];
         };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
     };
-    finish_batch: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project_id: number;
-                batch: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Media"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+  };
+  media_thumb: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        media_id: number;
+      };
+      cookie?: never;
     };
-    use_from_folder: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project_id: number;
-            };
-            cookie?: never;
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
         };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["FolderPath"];
-            };
+        content: {
+          'image/jpeg': unknown;
         };
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Media"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
         };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
     };
-    restore_project: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProjectCard"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+  };
+  get_presets: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    make_shot: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project_id: number;
-            };
-            cookie?: never;
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
         };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NewShot"];
-            };
+        content: {
+          'application/json': components['schemas']['Presets'];
         };
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ShotCard"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
         };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
     };
-    import_shot: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ShotCard"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+  };
+  list_projects: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    get_rates: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
         };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": string[];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+        content: {
+          'application/json': components['schemas']['ProjectCard'][];
         };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
     };
-    get_schema: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": {
-                        [key: string]: unknown;
-                    };
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+  };
+  make_project: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    get_shot: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ShotState"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+    requestBody: {
+      content: {
+        'application/json': components['schemas']['Named'];
+      };
     };
-    delete_shot: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
+    responses: {
+      /** @description Successful Response */
+      201: {
+        headers: {
+          [name: string]: unknown;
         };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+        content: {
+          'application/json': components['schemas']['ProjectCard'];
         };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
     };
-    edit_shot: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Edit"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ShotState"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+  };
+  import_project: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    add_to_cast: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      201: {
+        headers: {
+          [name: string]: unknown;
         };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NewThing"];
-            };
+        content: {
+          'application/json': components['schemas']['ProjectCard'];
         };
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ShotState"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
         };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
     };
-    remove_from_cast: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                shot_id: number;
-                thing_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ShotState"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+  };
+  delete_project: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        project_id: number;
+      };
+      cookie?: never;
     };
-    copy_shot: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      204: {
+        headers: {
+          [name: string]: unknown;
         };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ShotCard"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+        content?: never;
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
         };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
     };
-    order_delivery: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Order"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["DeliveryCard"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+  };
+  rename_project: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        project_id: number;
+      };
+      cookie?: never;
     };
-    delivery_form: {
-        parameters: {
-            query?: {
-                format?: string;
-                over_plate?: boolean;
-            };
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["DeliveryForm"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+    requestBody: {
+      content: {
+        'application/json': components['schemas']['Named'];
+      };
     };
-    export_shot: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
         };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": unknown;
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+        content: {
+          'application/json': components['schemas']['ProjectCard'];
         };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
     };
-    frame_picture: {
-        parameters: {
-            query: {
-                frame: number;
-                width?: number;
-            };
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "image/jpeg": unknown;
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+  };
+  export_project: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        project_id: number;
+      };
+      cookie?: never;
     };
-    pick: {
-        parameters: {
-            query: {
-                frame: number;
-                x: number;
-                y: number;
-                radius?: number;
-            };
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
         };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Picked"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+        content?: never;
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
         };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
     };
-    redo: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ShotState"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+  };
+  list_media: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        project_id: number;
+      };
+      cookie?: never;
     };
-    restore_shot: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
         };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ShotCard"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+        content: {
+          'application/json': components['schemas']['Media'][];
         };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
     };
-    thumb: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "image/jpeg": unknown;
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
+  };
+  import_file: {
+    parameters: {
+      query: {
+        name: string;
+        batch?: string | null;
+      };
+      header?: never;
+      path: {
+        project_id: number;
+      };
+      cookie?: never;
     };
-    undo: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      201: {
+        headers: {
+          [name: string]: unknown;
         };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ShotState"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+        content: {
+          'application/json': components['schemas']['Media'] | null;
         };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
     };
+  };
+  finish_batch: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        project_id: number;
+        batch: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Media'];
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  use_from_folder: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        project_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        'application/json': components['schemas']['FolderPath'];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Media'];
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  restore_project: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        project_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['ProjectCard'];
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  make_shot: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        project_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        'application/json': components['schemas']['NewShot'];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['ShotCard'];
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  import_shot: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        project_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['ShotCard'];
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  get_rates: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': string[];
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  get_schema: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': {
+            [key: string]: unknown;
+          };
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  get_shot: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        shot_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['ShotState'];
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  delete_shot: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        shot_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  edit_shot: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        shot_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        'application/json': components['schemas']['Edit'];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['ShotState'];
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  add_to_cast: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        shot_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        'application/json': components['schemas']['NewThing'];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['ShotState'];
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  remove_from_cast: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        shot_id: number;
+        thing_id: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['ShotState'];
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  copy_shot: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        shot_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['ShotCard'];
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  order_delivery: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        shot_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        'application/json': components['schemas']['Order'];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['DeliveryCard'];
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  delivery_form: {
+    parameters: {
+      query?: {
+        format?: string;
+        over_plate?: boolean;
+      };
+      header?: never;
+      path: {
+        shot_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['DeliveryForm'];
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  export_shot: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        shot_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': unknown;
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  frame_picture: {
+    parameters: {
+      query: {
+        frame: number;
+        width?: number;
+      };
+      header?: never;
+      path: {
+        shot_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'image/jpeg': unknown;
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  pick: {
+    parameters: {
+      query: {
+        frame: number;
+        x: number;
+        y: number;
+        radius?: number;
+      };
+      header?: never;
+      path: {
+        shot_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Picked'];
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  redo: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        shot_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['ShotState'];
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  restore_shot: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        shot_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['ShotCard'];
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  thumb: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        shot_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'image/jpeg': unknown;
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
+  undo: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        shot_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['ShotState'];
+        };
+      };
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          'application/json': components['schemas']['Problem'];
+        };
+      };
+    };
+  };
 }

@@ -16,7 +16,15 @@
   }
   const rows = $derived<Row[]>([
     ...(shot.plate
-      ? [{ chosen: { kind: 'plate' as const }, icon: 'plate' as const, name: shot.plate.name, on: shot.plate.on, path: '/plate' }]
+      ? [
+          {
+            chosen: { kind: 'plate' as const },
+            icon: 'plate' as const,
+            name: shot.plate.name,
+            on: shot.plate.on,
+            path: '/plate',
+          },
+        ]
       : []),
     ...shot.emitters.map((e, i) => ({
       chosen: { kind: 'emitter' as const, id: e.id },
@@ -52,16 +60,24 @@
 <div class="head">
   <span>Cast</span>
   <DropdownMenu.Root>
-    <DropdownMenu.Trigger class="quiet -my-2" aria-label="Add to the cast"><Icon name="plus" size={14} /></DropdownMenu.Trigger>
+    <DropdownMenu.Trigger class="quiet -my-2" aria-label="Add to the cast"
+      ><Icon name="plus" size={14} /></DropdownMenu.Trigger
+    >
     <DropdownMenu.Portal>
       <DropdownMenu.Content
         align="start"
         sideOffset={2}
         class="z-60 w-44 rounded-lg border border-line-strong bg-raised p-1 shadow-xl"
       >
-        <DropdownMenu.Item class={item} onSelect={() => desk.add('emitter')}><Icon name="emitter" /> Emitter</DropdownMenu.Item>
-        <DropdownMenu.Item class={item} onSelect={() => desk.add('gravity')}><Icon name="gravity" /> Gravity</DropdownMenu.Item>
-        <DropdownMenu.Item class={item} onSelect={() => desk.add('drag')}><Icon name="drag" /> Drag</DropdownMenu.Item>
+        <DropdownMenu.Item class={item} onSelect={() => desk.add('emitter')}
+          ><Icon name="emitter" /> Emitter</DropdownMenu.Item
+        >
+        <DropdownMenu.Item class={item} onSelect={() => desk.add('gravity')}
+          ><Icon name="gravity" /> Gravity</DropdownMenu.Item
+        >
+        <DropdownMenu.Item class={item} onSelect={() => desk.add('drag')}
+          ><Icon name="drag" /> Drag</DropdownMenu.Item
+        >
         <DropdownMenu.Item class={item} onSelect={onplate}><Icon name="plate" /> Plate …</DropdownMenu.Item>
       </DropdownMenu.Content>
     </DropdownMenu.Portal>
@@ -72,7 +88,11 @@
   {#each rows as row (idOf(row.chosen))}
     {@const id = idOf(row.chosen)}
     {@const here = idOf(desk.chosen) === id}
-    <li class="group relative flex h-[27px] items-center rounded-md {here ? 'bg-aurora-ground' : 'hover:bg-raised'}">
+    <li
+      class="group relative flex h-[27px] items-center rounded-md {here
+        ? 'bg-aurora-ground'
+        : 'hover:bg-raised'}"
+    >
       {#if here}<span class="absolute top-1 bottom-1 left-0 w-[2.5px] rounded bg-aurora"></span>{/if}
       {#if renaming === id}
         <!-- svelte-ignore a11y_autofocus -->
@@ -109,30 +129,42 @@
             aria-label="More for {row.name}"><Icon name="more" size={14} /></DropdownMenu.Trigger
           >
           <DropdownMenu.Portal>
-            <DropdownMenu.Content sideOffset={2} class="z-60 w-44 rounded-lg border border-line-strong bg-raised p-1 shadow-xl">
+            <DropdownMenu.Content
+              sideOffset={2}
+              class="z-60 w-44 rounded-lg border border-line-strong bg-raised p-1 shadow-xl"
+            >
               <DropdownMenu.Item class={item} onSelect={() => (renaming = id)}>Rename</DropdownMenu.Item>
               {#if 'id' in row.chosen}
                 {@const chosen = row.chosen}
                 <DropdownMenu.Item
                   class={item}
-                  onSelect={() => desk.add(row.icon === 'emitter' ? 'emitter' : row.icon === 'drag' ? 'drag' : 'gravity', id)}
-                  >Copy</DropdownMenu.Item
+                  onSelect={() =>
+                    desk.add(
+                      row.icon === 'emitter' ? 'emitter' : row.icon === 'drag' ? 'drag' : 'gravity',
+                      id,
+                    )}>Copy</DropdownMenu.Item
                 >
                 {#if chosen.kind === 'emitter'}
                   <DropdownMenu.Item class={item} onSelect={() => desk.alone(id)}
                     >{desk.solo ? 'Show all again' : 'Show alone'}</DropdownMenu.Item
                   >
                   {#if shot.emitters[0]?.id !== id}
-                    <DropdownMenu.Item class={item} onSelect={() => move(row, -1)}>Draw earlier</DropdownMenu.Item>
+                    <DropdownMenu.Item class={item} onSelect={() => move(row, -1)}
+                      >Draw earlier</DropdownMenu.Item
+                    >
                   {/if}
                   {#if shot.emitters[shot.emitters.length - 1]?.id !== id}
-                    <DropdownMenu.Item class={item} onSelect={() => move(row, 1)}>Draw later</DropdownMenu.Item>
+                    <DropdownMenu.Item class={item} onSelect={() => move(row, 1)}
+                      >Draw later</DropdownMenu.Item
+                    >
                   {/if}
                 {/if}
                 <DropdownMenu.Item class={item} onSelect={() => desk.remove(id)}>Remove</DropdownMenu.Item>
               {:else}
                 <DropdownMenu.Item class={item} onSelect={onplate}>Another plate …</DropdownMenu.Item>
-                <DropdownMenu.Item class={item} onSelect={() => desk.set('/plate', null, 'Remove the plate')}>Remove</DropdownMenu.Item>
+                <DropdownMenu.Item class={item} onSelect={() => desk.set('/plate', null, 'Remove the plate')}
+                  >Remove</DropdownMenu.Item
+                >
               {/if}
             </DropdownMenu.Content>
           </DropdownMenu.Portal>
@@ -144,9 +176,7 @@
           title={row.on ? 'Switch off' : 'Switch on'}
           onclick={() => desk.set(`${row.path}/on`, !row.on, row.on ? 'Switch off' : 'Switch on')}
         >
-          <span
-            class="size-[7px] rounded-full {row.on ? 'bg-soft' : 'border border-soft'}"
-          ></span>
+          <span class="size-[7px] rounded-full {row.on ? 'bg-soft' : 'border border-soft'}"></span>
         </button>
       {/if}
     </li>

@@ -14,8 +14,9 @@
         <tr>
           <th></th>
           {#each shot.emitters as emitter (emitter.id)}
-            <th class="max-w-12 truncate px-0.5 pb-0.5 text-center text-[11px] font-normal text-soft" title={emitter.name}
-              >{emitter.name}</th
+            <th
+              class="max-w-12 truncate px-0.5 pb-0.5 text-center text-[11px] font-normal text-soft"
+              title={emitter.name}>{emitter.name}</th
             >
           {/each}
         </tr>
@@ -34,7 +35,11 @@
                   aria-label="{force.name} acts on {emitter.name}"
                   onclick={() => desk.link(force.id, emitter.id)}
                 >
-                  <span class={on ? 'h-[13px] w-[26px] rounded-[4px] bg-word/85' : 'size-[4px] rounded-full bg-lamp'}></span>
+                  <span
+                    class={on
+                      ? 'h-[13px] w-[26px] rounded-[4px] bg-word/85'
+                      : 'size-[4px] rounded-full bg-lamp'}
+                  ></span>
                 </button>
               </td>
             {/each}

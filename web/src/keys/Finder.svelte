@@ -30,7 +30,8 @@
                 }}
               >
                 <span>{command.name} <span class="ml-1 text-[11px] text-soft">{command.group}</span></span>
-                {#if command.key}<kbd class="font-sans text-[11.5px] text-soft">{printed(command.key)}</kbd>{/if}
+                {#if command.key}<kbd class="font-sans text-[11.5px] text-soft">{printed(command.key)}</kbd
+                  >{/if}
               </Menu.Item>
             {/each}
           </Menu.Viewport>

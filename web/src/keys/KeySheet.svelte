@@ -6,7 +6,12 @@
   const groups = $derived([...new Set(commands.map((c) => c.group))]);
 </script>
 
-<Sheet bind:open title="Keys" about="Numbers: drag, arrows to step (Shift ×10, Alt ÷10), type to be exact, 25*4 is understood." wide>
+<Sheet
+  bind:open
+  title="Keys"
+  about="Numbers: drag, arrows to step (Shift ×10, Alt ÷10), type to be exact, 25*4 is understood."
+  wide
+>
   <div class="columns-2 gap-8">
     {#each groups as group (group)}
       <div class="mb-4 break-inside-avoid">
@@ -24,7 +29,9 @@
     <div class="break-inside-avoid">
       <h3 class="mb-1 font-semibold text-soft">On a lane</h3>
       {#each [['Add a point', 'Double-click'], ['Move a point', 'Drag, or arrows'], ['Remove a point', 'Delete']] as [what, how] (what)}
-        <div class="flex h-[26px] items-center justify-between border-b border-line"><span>{what}</span><span class="text-soft">{how}</span></div>
+        <div class="flex h-[26px] items-center justify-between border-b border-line">
+          <span>{what}</span><span class="text-soft">{how}</span>
+        </div>
       {/each}
     </div>
   </div>

@@ -39,8 +39,18 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     { group: 'Time', name: 'Ten frames back', key: 'shift+ArrowLeft', act: () => desk.go(desk.frame - 10) },
     { group: 'Time', name: 'First frame', key: 'Home', act: () => desk.go(desk.shot!.first_frame) },
     { group: 'Time', name: 'Last frame', key: 'End', act: () => desk.go(desk.shot!.last_frame) },
-    { group: 'Time', name: 'Play from here on', key: '[', act: () => (desk.range = [desk.frame, desk.range[1]]) },
-    { group: 'Time', name: 'Play up to here', key: ']', act: () => (desk.range = [desk.range[0], desk.frame]) },
+    {
+      group: 'Time',
+      name: 'Play from here on',
+      key: '[',
+      act: () => (desk.range = [desk.frame, desk.range[1]]),
+    },
+    {
+      group: 'Time',
+      name: 'Play up to here',
+      key: ']',
+      act: () => (desk.range = [desk.range[0], desk.frame]),
+    },
     {
       group: 'Time',
       name: 'Play the whole shot',

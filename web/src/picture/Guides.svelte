@@ -142,7 +142,14 @@
         stroke-width={1.6 * pixel}
       />
     {:else}
-      <circle cx={at[0]} cy={at[1]} r={4.5 * pixel} fill="#0c1113" stroke="#5fe0b0" stroke-width={1.6 * pixel} />
+      <circle
+        cx={at[0]}
+        cy={at[1]}
+        r={4.5 * pixel}
+        fill="#0c1113"
+        stroke="#5fe0b0"
+        stroke-width={1.6 * pixel}
+      />
     {/if}
   </g>
 {/snippet}
@@ -166,7 +173,13 @@
   />
   {#if flying}
     {#each guides.flights as flight, i (i)}
-      <polyline points={polyline(flight)} fill="none" stroke="#5fe0b0" stroke-opacity="0.45" stroke-width={1 * pixel} />
+      <polyline
+        points={polyline(flight)}
+        fill="none"
+        stroke="#5fe0b0"
+        stroke-opacity="0.45"
+        stroke-width={1 * pixel}
+      />
       {@const end = flight[flight.length - 1]!}
       <circle cx={end[0]} cy={end[1]} r={2 * pixel} fill="#5fe0b0" />
     {/each}

@@ -20,7 +20,8 @@
   const figures = $derived(desk.figures);
   const number = new Intl.NumberFormat('en').format;
   const born = $derived(
-    desk.state?.guides.reduce((sum, g, i) => sum + (shot.emitters[i]?.on ? g.forecast.born_per_s : 0), 0) ?? 0,
+    desk.state?.guides.reduce((sum, g, i) => sum + (shot.emitters[i]?.on ? g.forecast.born_per_s : 0), 0) ??
+      0,
   );
   const facts = $derived(
     figures
@@ -36,7 +37,8 @@
   );
   const starved = $derived(
     Object.entries(figures?.refused ?? {}).map(
-      ([id, count]) => `${shot.emitters.find((e) => e.id === id)?.name ?? id}: ${number(count)} births found no room`,
+      ([id, count]) =>
+        `${shot.emitters.find((e) => e.id === id)?.name ?? id}: ${number(count)} births found no room`,
     ),
   );
 
@@ -110,7 +112,11 @@
   }
 </script>
 
-<div class="relative h-full overflow-hidden bg-surround" bind:clientWidth={stage.width} bind:clientHeight={stage.height}>
+<div
+  class="relative h-full overflow-hidden bg-surround"
+  bind:clientWidth={stage.width}
+  bind:clientHeight={stage.height}
+>
   <!-- svelte-ignore a11y_no_static_element_interactions -->
   <div
     class="absolute inset-0 touch-none"
@@ -133,12 +139,18 @@
     <Guides {desk} guides={desk.guides} emitter={desk.emitter} {frame} />
   {/if}
 
-  <div class="absolute top-2.5 left-2.5 flex rounded-lg bg-[#101214d9] p-0.5 text-[#c9cccc]" role="radiogroup" aria-label="View">
+  <div
+    class="absolute top-2.5 left-2.5 flex rounded-lg bg-[#101214d9] p-0.5 text-[#c9cccc]"
+    role="radiogroup"
+    aria-label="View"
+  >
     {#each views as [name, label] (name)}
       <button
         role="radio"
         aria-checked={desk.view === name}
-        class="rounded-md px-2.5 py-1 text-[11.5px] {desk.view === name ? 'bg-[#3a3d3f] text-white' : 'hover:text-white'}"
+        class="rounded-md px-2.5 py-1 text-[11.5px] {desk.view === name
+          ? 'bg-[#3a3d3f] text-white'
+          : 'hover:text-white'}"
         onclick={() => desk.show(name)}>{label}</button
       >
     {/each}
@@ -153,7 +165,9 @@
   </div>
   <div class="absolute right-2.5 bottom-2.5 left-2.5 flex flex-col gap-1.5">
     {#if desk.picking}
-      <p class="self-center rounded-lg bg-[#101214d9] px-3 py-1.5 text-white">Click on the plate to take its colour. Esc leaves it.</p>
+      <p class="self-center rounded-lg bg-[#101214d9] px-3 py-1.5 text-white">
+        Click on the plate to take its colour. Esc leaves it.
+      </p>
     {/if}
     {#each starved as text (text)}
       <p class="rounded-lg border border-[#f2b950] bg-[#101214e8] px-3 py-1.5 text-[#f2b950]">

@@ -15,11 +15,21 @@ export function frameOf(
   const fit = Math.min(stage.width / shot.width, stage.height / shot.height);
   const scale = zoom ?? fit;
   const [width, height] = [shot.width * scale, shot.height * scale];
-  return { left: (stage.width - width) / 2 + shift.x, top: (stage.height - height) / 2 + shift.y, width, height };
+  return {
+    left: (stage.width - width) / 2 + shift.x,
+    top: (stage.height - height) / 2 + shift.y,
+    width,
+    height,
+  };
 }
 
 /** Px of the shot from its top left corner, at a place on the stage. */
-export function toShot(frame: Frame, shot: { width: number }, x: number, y: number): { x: number; y: number } {
+export function toShot(
+  frame: Frame,
+  shot: { width: number },
+  x: number,
+  y: number,
+): { x: number; y: number } {
   const scale = shot.width / frame.width;
   return { x: (x - frame.left) * scale, y: (y - frame.top) * scale };
 }

@@ -109,16 +109,18 @@ export class Desk {
 
   get guides(): Guides | null {
     const chosen = this.chosen;
-    return chosen.kind === 'emitter' ? (this.state?.guides.find((g) => g.emitter === chosen.id) ?? null) : null;
+    return chosen.kind === 'emitter'
+      ? (this.state?.guides.find((g) => g.emitter === chosen.id) ?? null)
+      : null;
   }
 
   /** The JSON pointer of the chosen thing. */
   get path(): string {
     const chosen = this.chosen;
-    if (!this.shot || chosen.kind === 'shot') return '';
-    if (chosen.kind === 'plate') return '/plate';
+    if (!this.shot || !('id' in chosen)) return chosen.kind === 'plate' ? '/plate' : '';
     const list = chosen.kind === 'emitter' ? this.shot.emitters : this.shot.forces;
-    return `/${chosen.kind}s/${list.findIndex((thing) => thing.id === chosen.id)}`;
+    const { id } = chosen;
+    return `/${chosen.kind}s/${list.findIndex((thing) => thing.id === id)}`;
   }
 
   // Looking
@@ -170,8 +172,11 @@ export class Desk {
     }
     const last = this.waiting[this.waiting.length - 1];
     if (last && gesture !== null && last.gesture === gesture) {
-      const paths = new Set(changes.map((c) => c.path));
-      last.changes = [...last.changes.filter((c) => c.op !== 'replace' || !paths.has(c.path)), ...changes];
+      const paths = changes.map((c) => c.path);
+      last.changes = [
+        ...last.changes.filter((c) => c.op !== 'replace' || !paths.includes(c.path)),
+        ...changes,
+      ];
     } else this.waiting.push({ changes, label, gesture });
     void this.flush();
   }
@@ -208,7 +213,10 @@ export class Desk {
     this.state = state;
     this.shot = state.document;
     const [first, last] = [state.document.first_frame, state.document.last_frame];
-    this.range = [Math.max(first, Math.min(this.range[0], last)), Math.min(last, Math.max(this.range[1], first))];
+    this.range = [
+      Math.max(first, Math.min(this.range[0], last)),
+      Math.min(last, Math.max(this.range[1], first)),
+    ];
     if (this.chosen.kind === 'emitter' && !this.emitter) this.chosen = { kind: 'shot' };
     if (this.chosen.kind === 'force' && !this.force) this.chosen = { kind: 'shot' };
   }

@@ -18,7 +18,8 @@ class Notices {
   }
 
   trouble(error: unknown): void {
-    if (error instanceof Refused) this.push({ text: error.message, where: error.problem.where, trouble: true });
+    if (error instanceof Refused)
+      this.push({ text: error.message, where: error.problem.where, trouble: true });
     else this.push({ text: String(error), where: '', trouble: true });
   }
 

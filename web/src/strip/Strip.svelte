@@ -62,7 +62,9 @@
       <Icon name={desk.playing ? 'pause' : 'play'} size={14} filled={!desk.playing} />
     </button>
     <div class="leading-tight">
-      <div class="font-semibold text-dawn" data-clock title="Shot time: minutes, seconds, frames">{clock}</div>
+      <div class="font-semibold text-dawn" data-clock title="Shot time: minutes, seconds, frames">
+        {clock}
+      </div>
       <div class="text-[11px] text-soft" data-speed>
         {speed.toFixed(1)} fps{#if desk.playing && (desk.header?.dropped ?? 0) > 0}<span class="text-amber">
             · −{desk.header?.dropped}</span
@@ -112,23 +114,37 @@
         <line
           x1={at(Math.max(first, begin))}
           x2={at(Math.max(first, Math.min(last, end)))}
-          y1="51"
-          y2="51"
+          y1="47"
+          y2="47"
           stroke="var(--dawn)"
           stroke-width="1.6"
           opacity="0.8"
         />
-        <circle cx={at(Math.max(first, Math.min(last, begin)))} cy="51" r="3.2" fill="var(--dawn)" />
+        <circle cx={at(Math.max(first, Math.min(last, begin)))} cy="47" r="3.2" fill="var(--dawn)" />
         <circle
           cx={at(Math.max(first, Math.min(last, end)))}
-          cy="51"
+          cy="47"
           r="3.2"
           fill={emitter.end_s === null ? 'var(--ground)' : 'var(--dawn)'}
           stroke="var(--dawn)"
         />
       {/if}
-      {#if desk.range[0] > first}<rect x="0" y="22" width={at(desk.range[0])} height="44" fill="var(--ground)" opacity="0.7" />{/if}
-      {#if desk.range[1] < last}<rect x={at(desk.range[1])} y="22" width={width} height="44" fill="var(--ground)" opacity="0.7" />{/if}
+      {#if desk.range[0] > first}<rect
+          x="0"
+          y="22"
+          width={at(desk.range[0])}
+          height="44"
+          fill="var(--ground)"
+          opacity="0.7"
+        />{/if}
+      {#if desk.range[1] < last}<rect
+          x={at(desk.range[1])}
+          y="22"
+          {width}
+          height="44"
+          fill="var(--ground)"
+          opacity="0.7"
+        />{/if}
       <line x1={at(desk.frame)} x2={at(desk.frame)} y1="19" y2="66" stroke="var(--dawn)" stroke-width="1.5" />
     </svg>
     <span
@@ -137,7 +153,7 @@
     >
     {#if emitter}
       <span
-        class="pointer-events-none absolute right-4 bottom-[-1px] text-[10.5px] text-soft"
+        class="pointer-events-none absolute right-4 bottom-0 text-[10.5px] leading-[15px] text-soft"
         title="The line shows when this emitter gives birth">births of {emitter.name}</span
       >
     {/if}

@@ -14,7 +14,10 @@
   const current = $derived(items.find((i) => i.value === value)?.label ?? value);
 </script>
 
-<div class={row ? 'flex h-[26px] items-center justify-between border-b border-line' : 'contents'} title={hint}>
+<div
+  class={row ? 'flex h-[26px] items-center justify-between border-b border-line' : 'contents'}
+  title={hint}
+>
   {#if row}<span class="truncate pr-2">{label}</span>{/if}
   <Select.Root type="single" {value} {items} onValueChange={onset}>
     <Select.Trigger
@@ -23,7 +26,9 @@
         ? 'h-[22px]'
         : 'h-7 w-full justify-between border border-line-strong bg-well'}"
     >
-      <span class="truncate">{current}</span><span class="rotate-90 text-soft"><Icon name="chevron" size={11} /></span>
+      <span class="truncate">{current}</span><span class="rotate-90 text-soft"
+        ><Icon name="chevron" size={11} /></span
+      >
     </Select.Trigger>
     <Select.Portal>
       <Select.Content

@@ -20,8 +20,7 @@
     chevron: 'm9 6 6 6-6 6',
     folder: 'M3 6h6l2 3h10v10H3z',
     curve: 'M3 19C9 19 9 5 21 5',
-    first: 'M18 5v14L8 12zM6 5v14',
-    last: 'M6 5v14l10-7zM18 5v14',
+    save: 'M12 4v11m0 0-4-4m4 4 4-4M5 20h14',
   } as const;
   export type IconName = keyof typeof paths;
 </script>

@@ -3,7 +3,10 @@
   import Icon from './Icon.svelte';
 </script>
 
-<div class="pointer-events-none fixed right-4 bottom-4 z-70 flex w-96 max-w-[90vw] flex-col gap-2" role="status">
+<div
+  class="pointer-events-none fixed right-4 bottom-4 z-70 flex w-96 max-w-[90vw] flex-col gap-2"
+  role="status"
+>
   {#each notices.list as notice (notice.id)}
     <div
       class="pointer-events-auto flex items-center gap-3 rounded-lg border bg-raised px-3 py-2 shadow-xl {notice.trouble

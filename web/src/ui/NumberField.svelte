@@ -96,7 +96,8 @@
       event.preventDefault();
       type(part);
       if (event.key !== 'Enter') draft = event.key;
-    } else if (event.key === 'Backspace' || event.key === 'Delete') put(part, part === 'value' ? spec.initial : 0);
+    } else if (event.key === 'Backspace' || event.key === 'Delete')
+      put(part, part === 'value' ? spec.initial : 0);
   }
 
   function enter(node: HTMLInputElement): void {
@@ -108,7 +109,9 @@
 {#snippet figure(part: 'value' | 'spread', name: string, text: string)}
   {#if typing === part}
     <input
-      class="w-full rounded bg-well px-1 text-right text-word outline-2 {wrong ? 'outline-red' : 'outline-aurora'}"
+      class="w-full rounded bg-well px-1 text-right text-word outline-2 {wrong
+        ? 'outline-red'
+        : 'outline-aurora'}"
       aria-label={name}
       aria-invalid={wrong}
       bind:value={draft}
@@ -144,7 +147,7 @@
 {/snippet}
 
 <div
-  class="grid h-[26px] grid-cols-[minmax(0,1fr)_58px_32px_46px_10px] items-center border-b border-line"
+  class="grid h-[26px] grid-cols-[minmax(0,1fr)_54px_27px_43px_9px] items-center border-b border-line"
   title={hint}
   data-field={path}
 >

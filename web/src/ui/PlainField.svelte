@@ -26,7 +26,10 @@
   }
 </script>
 
-<label class="grid h-[26px] grid-cols-[minmax(0,1fr)_76px_32px_56px] items-center border-b border-line" title={hint}>
+<label
+  class="grid h-[26px] grid-cols-[minmax(0,1fr)_80px_27px_22px] items-center border-b border-line"
+  title={hint}
+>
   <span class="truncate pr-1">{label}</span>
   <input
     class="w-full rounded bg-transparent px-1 text-right font-semibold hover:bg-raised focus:bg-well"

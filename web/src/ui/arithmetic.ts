@@ -15,12 +15,14 @@ export function arithmetic(text: string): number | null {
   };
   const product = (): number => {
     let value = atom();
-    while (tokens[at] === '*' || tokens[at] === '/') value = tokens[at++] === '*' ? value * atom() : value / atom();
+    while (tokens[at] === '*' || tokens[at] === '/')
+      value = tokens[at++] === '*' ? value * atom() : value / atom();
     return value;
   };
   const sum = (): number => {
     let value = product();
-    while (tokens[at] === '+' || tokens[at] === '-') value = tokens[at++] === '+' ? value + product() : value - product();
+    while (tokens[at] === '+' || tokens[at] === '-')
+      value = tokens[at++] === '+' ? value + product() : value - product();
     return value;
   };
   const value = sum();

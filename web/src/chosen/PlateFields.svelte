@@ -1,0 +1,53 @@
+<script lang="ts">
+  import type { Plate } from '../api/client';
+  import type { Desk } from '../state/desk.svelte';
+  import Choice from '../ui/Choice.svelte';
+  import PlainField from '../ui/PlainField.svelte';
+  import Switch from '../ui/Switch.svelte';
+
+  let { desk, plate, onplate }: { desk: Desk; plate: Plate; onplate: () => void } = $props();
+  const encodings = [
+    { value: 'auto', label: 'As the file says' },
+    { value: 'srgb', label: 'sRGB' },
+    { value: 'rec709', label: 'Rec.709, gamma 2.4' },
+    { value: 'linear', label: 'Linear Rec.709' },
+    { value: 'acescg', label: 'ACEScg' },
+  ];
+</script>
+
+<Switch label="Shown" on={plate.on} onset={(on) => desk.set('/plate/on', on, 'Switch the plate')} />
+<Choice
+  label="Beyond its ends"
+  value={plate.beyond}
+  items={[
+    { value: 'hold', label: 'Hold' },
+    { value: 'loop', label: 'Loop' },
+    { value: 'blank', label: 'Blank' },
+  ]}
+  onset={(v) => desk.set('/plate/beyond', v, 'Beyond the plate')}
+/>
+<Choice
+  label="Fit"
+  value={plate.fit}
+  items={[
+    { value: 'fill', label: 'Fill' },
+    { value: 'fit', label: 'Whole' },
+    { value: 'pixels', label: 'Pixel for pixel' },
+  ]}
+  onset={(v) => desk.set('/plate/fit', v, 'Fit of the plate')}
+/>
+<Choice
+  label="Encoding"
+  value={plate.encoding}
+  items={encodings}
+  onset={(v) => desk.set('/plate/encoding', v, 'Encoding')}
+/>
+<PlainField
+  label="Starts at"
+  value={plate.offset_s}
+  unit="s"
+  hint="Shot time at which its first frame shows."
+  onset={(v) => desk.set('/plate/offset_s', v ?? 0, 'Start of the plate')}
+/>
+<p class="py-3 break-all text-soft">{plate.media}</p>
+<button class="button" onclick={onplate}>Another plate …</button>

@@ -1,0 +1,89 @@
+<script lang="ts">
+  import type { Desk } from '../state/desk.svelte';
+  import { specs } from '../state/specs.svelte';
+  import Choice from '../ui/Choice.svelte';
+  import NumberRow from '../ui/NumberRow.svelte';
+  import PlainField from '../ui/PlainField.svelte';
+
+  let { desk }: { desk: Desk } = $props();
+  const shot = $derived(desk.shot!);
+  const names: Record<string, string> = {
+    '24000/1001': '23.976',
+    '30000/1001': '29.97',
+    '60000/1001': '59.94',
+  };
+  const rates = $derived(
+    [...new Set([...specs.rates, shot.rate])].map((value) => ({
+      value,
+      label: `${names[value] ?? value} fps`,
+    })),
+  );
+  const put = (path: string, label: string) => (value: number | null) => {
+    if (value !== null) desk.set(path, value, label);
+  };
+</script>
+
+<PlainField label="Width" value={shot.width} unit="px" onset={put('/width', 'Width')} />
+<PlainField label="Height" value={shot.height} unit="px" onset={put('/height', 'Height')} />
+<Choice
+  label="Frame rate"
+  value={shot.rate}
+  items={rates}
+  hint="Motion belongs to seconds: another rate shows the same motion."
+  onset={(v) => desk.set('/rate', v, 'Frame rate')}
+/>
+<PlainField label="First frame" value={shot.first_frame} onset={put('/first_frame', 'First frame')} />
+<PlainField label="Last frame" value={shot.last_frame} onset={put('/last_frame', 'Last frame')} />
+<p class="py-2 text-[11.5px] text-soft">Timecode {desk.state?.timecodes[0]} – {desk.state?.timecodes[1]}</p>
+<PlainField
+  label="Px per metre"
+  value={shot.px_per_metre}
+  unit="px"
+  hint="So that gravity in m/s² can be meant."
+  onset={put('/px_per_metre', 'Px per metre')}
+/>
+<PlainField
+  label="Alive at most"
+  value={shot.limit}
+  hint="Over all emitters; small ones are served in full."
+  onset={put('/limit', 'Limit of the shot')}
+/>
+<PlainField
+  label="Motion steps"
+  value={shot.simulation_rate}
+  unit="/s"
+  hint="The lattice on which motion is stepped."
+  onset={put('/simulation_rate', 'Motion steps')}
+/>
+<PlainField label="Seed" value={shot.seed} onset={put('/seed', 'Seed of the shot')} />
+<Choice
+  label="Camera"
+  value={shot.camera.kind}
+  items={[
+    { value: 'flat', label: 'Flat' },
+    { value: 'perspective', label: 'Perspective' },
+  ]}
+  onset={(v) => desk.set('/camera/kind', v, 'Camera')}
+/>
+{#if shot.camera.kind === 'perspective'}
+  <NumberRow {desk} label="Focal length" model="Camera" owner={shot.camera} path="/camera" field="focal_mm" />
+  <NumberRow {desk} label="Filmback" model="Camera" owner={shot.camera} path="/camera" field="filmback_mm" />
+{/if}
+<label class="flex h-[26px] items-center justify-between border-b border-line">
+  <span>Background</span>
+  <span class="flex items-center gap-2">
+    {#if shot.background}
+      <button
+        class="text-[11.5px] text-soft hover:text-word"
+        onclick={() => desk.set('/background', null, 'No background')}>none</button
+      >
+    {/if}
+    <input
+      type="color"
+      class="h-5 w-9 rounded border border-line-strong bg-transparent {shot.background ? '' : 'opacity-40'}"
+      aria-label="Background colour"
+      value={shot.background ?? '#000000'}
+      onchange={(e) => desk.set('/background', e.currentTarget.value, 'Background')}
+    />
+  </span>
+</label>

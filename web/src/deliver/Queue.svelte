@@ -1,0 +1,89 @@
+<script lang="ts">
+  import { send, type DeliveryCard } from '../api/client';
+  import { notices } from '../state/notices.svelte';
+  import Icon from '../ui/Icon.svelte';
+
+  let { queue, onchange }: { queue: DeliveryCard[]; onchange: () => void } = $props();
+  const words: Record<string, string> = {
+    waiting: 'waiting',
+    working: 'working',
+    done: 'done',
+    cancelled: 'cancelled',
+    failed: 'stopped',
+  };
+
+  function time(seconds: number): string {
+    if (seconds < 90) return `${Math.ceil(seconds)} s left`;
+    if (seconds < 5400) return `${Math.round(seconds / 60)} min left`;
+    return `${(seconds / 3600).toFixed(1)} h left`;
+  }
+
+  async function act(method: string, path: string): Promise<void> {
+    try {
+      await send(method, path);
+    } catch (error) {
+      notices.trouble(error);
+    }
+    onchange();
+  }
+</script>
+
+{#if queue.length}
+  <h3 class="mt-5 mb-1.5 font-semibold text-soft">Queue</h3>
+  <ul class="flex flex-col gap-1.5">
+    {#each queue as job (job.id)}
+      <li
+        class="flex items-center gap-3 rounded-lg border border-line bg-raised p-2"
+        data-delivery={job.id}
+        data-state={job.state}
+      >
+        {#if job.done > 0}
+          <img
+            class="h-12 w-[85px] rounded bg-surround object-cover"
+            src="/api/deliveries/{job.id}/last?{job.done}"
+            alt="Last frame made"
+          />
+        {:else}
+          <span class="h-12 w-[85px] rounded bg-well"></span>
+        {/if}
+        <div class="min-w-0 flex-1">
+          <div class="flex justify-between gap-2">
+            <span class="truncate font-semibold">{job.shot_name} · {job.format_label}</span>
+            <span
+              class={job.state === 'failed' ? 'text-red' : job.state === 'done' ? 'text-aurora' : 'text-soft'}
+              >{job.state === 'failed' ? '⚠ ' : ''}{words[job.state]}</span
+            >
+          </div>
+          <progress
+            class="h-1.5 w-full accent-(--aurora)"
+            max={job.total}
+            value={job.done}
+            aria-label="Progress"
+          ></progress>
+          <div class="truncate text-[11px] text-soft" title={job.problem ?? job.result}>
+            {job.done} of {job.total} frames{#if job.seconds_left !== null}
+              · {time(job.seconds_left)} · {(1000 / job.ms_per_frame).toFixed(1)} frames/s{/if}
+            {#if job.problem}· <span class="text-red">{job.problem}</span>{:else if job.result}· {job.result}{/if}
+          </div>
+        </div>
+        {#if job.state === 'waiting' || job.state === 'working'}
+          <button class="button" onclick={() => act('POST', `/api/deliveries/${job.id}/cancel`)}
+            >Cancel</button
+          >
+        {:else if job.state === 'cancelled' || job.state === 'failed'}
+          <button class="button" onclick={() => act('POST', `/api/deliveries/${job.id}/resume`)}
+            >Resume</button
+          >
+        {/if}
+        {#if job.state !== 'working'}
+          <button
+            class="quiet"
+            aria-label="Take off the list"
+            title="Take off the list; files stay"
+            onclick={() => act('DELETE', `/api/deliveries/${job.id}`)}><Icon name="close" size={13} /></button
+          >
+        {/if}
+      </li>
+    {/each}
+  </ul>
+{/if}

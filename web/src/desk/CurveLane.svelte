@@ -1,0 +1,294 @@
+<script lang="ts">
+  import { Popover } from 'bits-ui';
+  import type { Curve, Guides } from '../api/client';
+  import { newGesture, type Desk } from '../state/desk.svelte';
+  import { specs } from '../state/specs.svelte';
+  import { arithmetic, shown } from '../ui/arithmetic';
+  import Icon from '../ui/Icon.svelte';
+  import { ageAt, band, line, moved, valueAt, withPoint, without, x, y, type Plot } from './lane';
+
+  interface Props {
+    desk: Desk;
+    lane: Guides['lanes'][number];
+    name: 'size' | 'opacity' | 'brightness';
+    labelWidth: number;
+    open: boolean;
+    ontoggle: () => void;
+  }
+  let { desk, lane, name, labelWidth, open, ontoggle }: Props = $props();
+
+  const number = $derived(desk.emitter![name]);
+  const curve = $derived(number.over_life);
+  const title = $derived(name[0]!.toUpperCase() + name.slice(1));
+  const height = $derived(open ? (name === 'size' ? 58 : 46) : 22);
+  let width = $state(0);
+  let chosen = $state<number | null>(null);
+  let presetsOpen = $state(false);
+  let dragging = $state(false);
+  let top = $state(1);
+  $effect(() => {
+    const highest = Math.max(1, ...lane.curve, ...(curve?.points.map((p) => p.value) ?? []));
+    if (!dragging) top = highest;
+  });
+  const plot = $derived<Plot>({ width, height, top });
+  const unit = $derived(Math.max(1e-9, number.value));
+  const range = $derived.by(() => {
+    const values = lane.curve.map((c) => c * number.value);
+    return `${shown(values[0] ?? 0)} → ${shown(values[values.length - 1] ?? 0)} ${lane.unit}`;
+  });
+  const point = $derived(chosen !== null ? (curve?.points[chosen] ?? null) : null);
+
+  function put(next: Curve | null, label: string, gesture: string | null = null): void {
+    desk.set(`${desk.path}/${name}/over_life`, next, label, gesture);
+  }
+
+  function at(event: MouseEvent): { age: number; value: number } {
+    const box = svg!.getBoundingClientRect();
+    return {
+      age: Number(ageAt(plot, event.clientX - box.left).toFixed(3)),
+      value: Number(valueAt(plot, event.clientY - box.top).toFixed(3)),
+    };
+  }
+  let svg = $state<SVGSVGElement>();
+
+  function add(event: MouseEvent): void {
+    const { age, value } = at(event);
+    const start: Curve = curve ?? {
+      points: [
+        { at: 0, value: 1, joint: 'smooth', ease: null },
+        { at: 1, value: 1, joint: 'smooth', ease: null },
+      ],
+    };
+    const made = withPoint(start, { at: age, value, joint: 'smooth', ease: null });
+    chosen = made.index;
+    put(made.curve, `${title}: add a point`);
+  }
+
+  function press(event: PointerEvent, index: number): void {
+    event.stopPropagation();
+    chosen = index;
+    const target = event.currentTarget as Element;
+    target.setPointerCapture(event.pointerId);
+    const gesture = newGesture();
+    const move = (e: Event): void => {
+      dragging = true;
+      const to = at(e as PointerEvent);
+      const value = Math.min(to.value, top);
+      put(moved(curve!, index, to.age, value), `${title}: move a point`, gesture);
+    };
+    const up = (): void => {
+      dragging = false;
+      target.removeEventListener('pointermove', move);
+      target.removeEventListener('pointerup', up);
+    };
+    target.addEventListener('pointermove', move);
+    target.addEventListener('pointerup', up);
+  }
+
+  function keys(event: KeyboardEvent, index: number): void {
+    const p = curve!.points[index]!;
+    const step = event.shiftKey ? 0.1 : 0.01;
+    const by = { ArrowLeft: [-step, 0], ArrowRight: [step, 0], ArrowUp: [0, step], ArrowDown: [0, -step] }[
+      event.key
+    ];
+    if (by) put(moved(curve!, index, p.at + by[0]!, p.value + by[1]!), `${title}: move a point`);
+    else if (event.key === 'Delete' || event.key === 'Backspace') remove(index);
+    else return;
+    event.preventDefault();
+    event.stopPropagation();
+  }
+
+  function remove(index: number): void {
+    put(without(curve!, index), `${title}: remove a point`);
+    chosen = null;
+  }
+
+  function exact(part: 'at' | 'value', text: string): void {
+    const value = arithmetic(text);
+    if (value === null || chosen === null) return;
+    const p = curve!.points[chosen]!;
+    const next =
+      part === 'at' ? moved(curve!, chosen, value / 100, p.value) : moved(curve!, chosen, p.at, value / unit);
+    put(next, `${title}: exact point`);
+  }
+
+  function joint(kind: 'smooth' | 'straight' | 'hold'): void {
+    const points = curve!.points.map((p, i) => (i === chosen ? { ...p, joint: kind, ease: null } : p));
+    put({ points }, `${title}: ${kind} joint`);
+  }
+
+  const joints = [
+    ['smooth', 'M2 12C8 12 8 4 14 4'],
+    ['straight', 'M2 12 8 5l6 5'],
+    ['hold', 'M2 12h6V4h6'],
+  ] as const;
+</script>
+
+<div class="flex border-b border-line" style="height:{height}px" data-lane={name}>
+  <div class="shrink-0 overflow-hidden pl-3" style="width:{labelWidth}px">
+    <div class="flex items-center">
+      <button class="flex items-center font-semibold" aria-expanded={open} onclick={ontoggle}>
+        {title}
+      </button>
+      <Popover.Root bind:open={presetsOpen}>
+        <Popover.Trigger class="quiet -my-1 ml-auto size-6!" aria-label="Presets for {name}" title="Presets">
+          <span class="text-ice"><Icon name="curve" size={13} /></span>
+        </Popover.Trigger>
+        <Popover.Portal>
+          <Popover.Content
+            side="top"
+            align="start"
+            sideOffset={6}
+            class="z-60 grid w-[348px] grid-cols-4 gap-1.5 rounded-xl border border-line-strong bg-raised p-2 shadow-2xl"
+          >
+            {#each specs.presets.curves as preset (preset.name)}
+              <button
+                class="rounded-lg p-1.5 text-left hover:bg-aurora-ground"
+                title={preset.name}
+                onclick={() => {
+                  put(preset.name === 'Level' ? null : preset.curve, `${title}: ${preset.name}`);
+                  chosen = null;
+                  presetsOpen = false;
+                }}
+              >
+                <svg width="66" height="34" aria-hidden="true">
+                  <polyline
+                    points={line({ width: 66, height: 34, top: 1 }, preset.picture)}
+                    fill="none"
+                    stroke="var(--ice)"
+                    stroke-width="1.6"
+                  />
+                </svg>
+                <span class="block truncate text-[10.5px] text-soft">{preset.name}</span>
+              </button>
+            {/each}
+          </Popover.Content>
+        </Popover.Portal>
+      </Popover.Root>
+    </div>
+    {#if open}<div class="truncate text-[11px] text-soft" title="At birth → at death">{range}</div>{/if}
+  </div>
+  <div class="relative min-w-0 flex-1" bind:clientWidth={width}>
+    <svg
+      bind:this={svg}
+      class="absolute inset-0 touch-none overflow-visible bg-well/60"
+      {width}
+      {height}
+      aria-label="{title} over life"
+      role="application"
+      ondblclick={add}
+      onpointerdown={() => (chosen = null)}
+    >
+      {#each [0.2, 0.4, 0.6, 0.8] as mark (mark)}
+        <line x1={x(plot, mark)} x2={x(plot, mark)} y1="0" y2={height} stroke="var(--line)" />
+      {/each}
+      <svg {width} {height}>
+        {#if number.spread > 0}
+          <polygon
+            points={band(
+              plot,
+              lane.low.map((v) => v / unit),
+              lane.high.map((v) => Math.min(v / unit, top * 1.6)),
+            )}
+            fill="var(--ice)"
+            opacity="0.13"
+          />
+        {/if}
+      </svg>
+      <polyline
+        points={line(plot, lane.curve)}
+        fill="none"
+        stroke="var(--ice)"
+        stroke-width="1.8"
+        stroke-dasharray={curve ? 'none' : '4 4'}
+        opacity={curve ? 1 : 0.6}
+      />
+      {#if open}
+        {#each curve?.points ?? [] as p, index (index)}
+          <g
+            role="slider"
+            tabindex="0"
+            aria-label="{title}, point {index + 1}"
+            aria-valuenow={p.value}
+            aria-valuetext="{shown(p.at * 100)} % of life: {shown(p.value * number.value)} {lane.unit}"
+            class="cursor-grab"
+            onpointerdown={(e) => press(e, index)}
+            ondblclick={(e) => e.stopPropagation()}
+            onkeydown={(e) => keys(e, index)}
+            onfocus={() => (chosen = index)}
+          >
+            <circle cx={x(plot, p.at)} cy={y(plot, p.value)} r="10" fill="transparent" />
+            <circle
+              cx={x(plot, p.at)}
+              cy={y(plot, p.value)}
+              r={index === chosen ? 5 : 4}
+              fill={index === chosen ? 'var(--aurora)' : 'var(--ground)'}
+              stroke={index === chosen ? 'var(--ground)' : 'var(--ice)'}
+              stroke-width="1.7"
+            />
+          </g>
+        {/each}
+      {/if}
+    </svg>
+    {#if !curve && open}
+      <span class="pointer-events-none absolute right-2 bottom-1 text-[11px] text-soft"
+        >level · double-click to draw</span
+      >
+    {/if}
+    {#if point && open && !dragging}
+      <div
+        class="absolute z-10 flex items-center gap-1 rounded-md border border-line-strong bg-raised px-1.5 py-0.5 text-[11px] shadow-lg"
+        style="top:{Math.max(2, height / 2 - 13)}px; {point.at < 0.55
+          ? `left:${x(plot, point.at) + 14}px`
+          : `right:${width - x(plot, point.at) + 14}px`}"
+      >
+        <input
+          class="w-9 rounded bg-well px-1 text-right"
+          aria-label="{title}: age of the point in percent"
+          value={Number((point.at * 100).toFixed(2))}
+          onchange={(e) => exact('at', e.currentTarget.value)}
+          onkeydown={(e) => {
+            e.stopPropagation();
+            if (e.key === 'Enter') e.currentTarget.blur();
+          }}
+        /><span class="text-soft">%</span>
+        <input
+          class="w-12 rounded bg-well px-1 text-right"
+          aria-label="{title}: value of the point"
+          value={Number((point.value * number.value).toFixed(4))}
+          onchange={(e) => exact('value', e.currentTarget.value)}
+          onkeydown={(e) => {
+            e.stopPropagation();
+            if (e.key === 'Enter') e.currentTarget.blur();
+          }}
+        /><span class="pr-1 text-soft">{lane.unit}</span>
+        {#each joints as [kind, path] (kind)}
+          <button
+            class="rounded p-0.5 {point.joint === kind
+              ? 'bg-aurora-ground text-aurora'
+              : 'text-soft hover:text-word'}"
+            aria-label="{kind} joint"
+            aria-pressed={point.joint === kind}
+            title="{kind} joint"
+            onclick={() => joint(kind)}
+          >
+            <svg
+              width="16"
+              height="16"
+              fill="none"
+              stroke="currentColor"
+              stroke-width="1.6"
+              aria-hidden="true"><path d={path} /></svg
+            >
+          </button>
+        {/each}
+        <button
+          class="quiet size-5! min-w-5!"
+          aria-label="Remove the point"
+          title="Remove (Delete)"
+          onclick={() => remove(chosen!)}><Icon name="close" size={11} /></button
+        >
+      </div>
+    {/if}
+  </div>
+</div>

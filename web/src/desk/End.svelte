@@ -1,0 +1,56 @@
+<script lang="ts">
+  import type { Desk } from '../state/desk.svelte';
+  import NumberRow from '../ui/NumberRow.svelte';
+  import { shown } from '../ui/arithmetic';
+
+  let { desk }: { desk: Desk } = $props();
+  const emitter = $derived(desk.emitter);
+  const forecast = $derived(desk.guides?.forecast ?? null);
+  const number = new Intl.NumberFormat('en').format;
+  const life = $derived.by(() => {
+    if (!forecast) return '';
+    if (forecast.life_to_s === null) return 'They live without end.';
+    const [from, to] = [shown(forecast.life_from_s), shown(forecast.life_to_s)];
+    return from === to ? `They live ${to} s.` : `They live ${from} – ${to} s.`;
+  });
+  const many = $derived.by(() => {
+    if (!forecast) return '';
+    const full = forecast.full_from_frame;
+    const when =
+      full === null
+        ? ''
+        : full <= desk.shot!.first_frame
+          ? ', reached on the first frame by the pre-roll'
+          : `, reached at frame ${full}`;
+    return `At most ${number(forecast.alive_at_most)} alive${when}.`;
+  });
+  const short = $derived(
+    forecast && forecast.wanted_at_most > forecast.share ? forecast.wanted_at_most : null,
+  );
+</script>
+
+<div class="head"><span>End</span><small>read by age</small></div>
+{#if emitter && forecast}
+  <div class="px-3.5 pb-3">
+    <NumberRow
+      {desk}
+      label="Fade over last"
+      model="Emitter"
+      owner={emitter}
+      path={desk.path}
+      field="fade_last"
+    />
+    <p class="pt-3 text-soft">{life} {many}</p>
+    <p class="pt-1.5 text-soft">
+      They come as far as {number(Math.round(forecast.farthest_px))} px from where they were born.
+    </p>
+    {#if short !== null}
+      <p class="mt-2 rounded-md border border-amber px-2 py-1.5 text-amber">
+        ⚠ {number(short)} would be alive, and {number(forecast.share)} find room. Raise “Alive at most”, or lower
+        the rate.
+      </p>
+    {/if}
+  </div>
+{:else}
+  <p class="px-3.5 text-soft">What happens at the end of a life stands here.</p>
+{/if}

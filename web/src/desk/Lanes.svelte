@@ -1,0 +1,78 @@
+<script lang="ts">
+  import type { Desk } from '../state/desk.svelte';
+  import { shown } from '../ui/arithmetic';
+  import CurveLane from './CurveLane.svelte';
+  import RampLane from './RampLane.svelte';
+
+  let { desk }: { desk: Desk } = $props();
+  const emitter = $derived(desk.emitter);
+  const guides = $derived(desk.guides);
+  let closed = $state<Record<string, boolean>>({});
+  let probe = $state<number | null>(null);
+  let width = $state(0);
+  const labelWidth = 104;
+  const margin = 10;
+  const life = $derived(emitter && emitter.lifespan.value > 0 ? emitter.lifespan.value : null);
+  const marks = [0.2, 0.4, 0.6, 0.8];
+
+  function hover(event: PointerEvent): void {
+    const box = (event.currentTarget as HTMLElement).getBoundingClientRect();
+    const age = (event.clientX - box.left - labelWidth) / Math.max(1, width - labelWidth - 16);
+    probe = age >= 0 && age <= 1 ? age : null;
+  }
+</script>
+
+{#if emitter && guides}
+  <!-- svelte-ignore a11y_no_static_element_interactions -->
+  <div
+    class="relative flex h-full flex-col"
+    bind:clientWidth={width}
+    onpointermove={hover}
+    onpointerleave={() => (probe = null)}
+  >
+    <div
+      class="relative h-[22px] shrink-0 text-[11px] leading-[22px] text-ice"
+      style="margin-left:{labelWidth}px; margin-right:{2 * margin}px"
+    >
+      <span class="absolute left-0">birth</span>
+      {#each marks as mark (mark)}
+        <span class="absolute -translate-x-1/2" style="left:{mark * 100}%"
+          >{mark * 100} %{#if life}&ensp;{shown(mark * life)} s{/if}</span
+        >
+      {/each}
+      <span class="absolute right-0">death</span>
+    </div>
+    <div class="min-h-0 flex-1 overflow-x-hidden overflow-y-auto pb-2" style="padding-right:{2 * margin}px">
+      {#each guides.lanes as lane (lane.name)}
+        <CurveLane
+          {desk}
+          {lane}
+          {labelWidth}
+          name={lane.name as 'size' | 'opacity' | 'brightness'}
+          open={!closed[lane.name]}
+          ontoggle={() => (closed[lane.name] = !closed[lane.name])}
+        />
+      {/each}
+      <RampLane {desk} {guides} {labelWidth} />
+    </div>
+    {#if probe !== null}
+      <div
+        class="pointer-events-none absolute top-[20px] bottom-1 border-l border-ice/70"
+        style="left:{labelWidth + probe * (width - labelWidth - 2 * margin)}px"
+      >
+        <span
+          class="absolute -top-[19px] -translate-x-1/2 rounded bg-ice px-1 text-[10.5px] leading-[16px] font-semibold whitespace-nowrap text-ground"
+          >{Math.round(probe * 100)} %{#if life}
+            · {shown(probe * life)} s{/if}</span
+        >
+      </div>
+    {/if}
+  </div>
+{:else}
+  <div class="grid h-full place-items-center px-10 text-center text-soft">
+    <p>
+      The desk shows the life of one emitter: birth on the left, death on the right,<br />and a lane for each
+      thing that changes between. Choose an emitter in the cast.
+    </p>
+  </div>
+{/if}

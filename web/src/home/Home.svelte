@@ -1,0 +1,203 @@
+<script lang="ts">
+  import { onMount } from 'svelte';
+  import { get, send, upload, type DeliveryCard, type ProjectCard, type ShotCard } from '../api/client';
+  import Queue from '../deliver/Queue.svelte';
+  import { notices } from '../state/notices.svelte';
+  import { place } from '../state/place.svelte';
+  import { theme } from '../state/theme.svelte';
+  import Bear from '../ui/Bear.svelte';
+  import Icon from '../ui/Icon.svelte';
+  import Sheet from '../ui/Sheet.svelte';
+  import NewShot from './NewShot.svelte';
+  import ShotTile from './ShotTile.svelte';
+
+  let projects = $state<ProjectCard[]>([]);
+  let ready = $state(false);
+  let queue = $state<DeliveryCard[]>([]);
+  let queueOpen = $state(false);
+  let making = $state<number | null>(null);
+  let name = $state('');
+
+  onMount(() => {
+    void load();
+    void watch();
+    const timer = setInterval(watch, 1000);
+    return () => clearInterval(timer);
+  });
+
+  const running = $derived(queue.filter((q) => q.state === 'working' || q.state === 'waiting').length);
+
+  async function load(): Promise<void> {
+    try {
+      projects = await get<ProjectCard[]>('/api/projects');
+    } catch (error) {
+      notices.trouble(error);
+    }
+    ready = true;
+  }
+
+  async function watch(): Promise<void> {
+    try {
+      queue = await get<DeliveryCard[]>('/api/deliveries');
+    } catch {
+      /* said when something is asked of it */
+    }
+  }
+
+  async function attempt(work: () => Promise<unknown>): Promise<void> {
+    try {
+      await work();
+    } catch (error) {
+      notices.trouble(error);
+    }
+    await load();
+  }
+
+  function removeShot(shot: ShotCard): void {
+    void attempt(async () => {
+      await send('DELETE', `/api/shots/${shot.id}`);
+      notices.say(`${shot.name} was deleted.`, {
+        label: 'Undo',
+        act: () => void attempt(() => send('POST', `/api/shots/${shot.id}/restore`)),
+      });
+    });
+  }
+
+  function removeProject(project: ProjectCard): void {
+    void attempt(async () => {
+      await send('DELETE', `/api/projects/${project.id}`);
+      notices.say(`${project.name} was deleted.`, {
+        label: 'Undo',
+        act: () => void attempt(() => send('POST', `/api/projects/${project.id}/restore`)),
+      });
+    });
+  }
+
+  function takeShot(project: ProjectCard, files: FileList | null): void {
+    const file = files?.[0];
+    if (file) void attempt(() => upload('POST', `/api/projects/${project.id}/shots/import`, file));
+  }
+</script>
+
+<div class="h-full overflow-y-auto">
+  <header class="mx-auto flex max-w-[1120px] items-center gap-3 px-6 pt-7 pb-5">
+    <span class="text-aurora"><Bear size={42} /></span>
+    <h1 class="text-[22px] font-semibold tracking-tight">Isbjorn</h1>
+    <span class="flex-1"></span>
+    <button class="button" onclick={() => (queueOpen = true)}
+      >Deliveries{running ? ` · ${running} at work` : ''}</button
+    >
+    <label class="button cursor-pointer">
+      Import a project
+      <input
+        type="file"
+        class="sr-only"
+        accept=".zip"
+        onchange={(e) => {
+          const file = e.currentTarget.files?.[0];
+          if (file) void attempt(() => upload('POST', '/api/projects/import', file));
+          e.currentTarget.value = '';
+        }}
+      />
+    </label>
+    <button
+      class="quiet"
+      aria-label="Change the theme"
+      title="Change the theme"
+      onclick={() => theme.toggle()}><Icon name={theme.name === 'polar-night' ? 'sun' : 'moon'} /></button
+    >
+  </header>
+  <main class="mx-auto max-w-[1120px] px-6 pb-12">
+    {#each projects as project (project.id)}
+      <section class="mb-9" aria-label={project.name}>
+        <div class="group mb-2.5 flex items-center gap-2">
+          <input
+            class="min-w-0 rounded bg-transparent px-1 text-[16px] font-semibold hover:bg-raised"
+            aria-label="Name of the project"
+            value={project.name}
+            size={Math.max(8, project.name.length - 2)}
+            onchange={(e) => {
+              const to = e.currentTarget.value.trim();
+              if (to) void attempt(() => send('PATCH', `/api/projects/${project.id}`, { name: to }));
+            }}
+          />
+          <span class="text-soft">{project.shots.length} {project.shots.length === 1 ? 'shot' : 'shots'}</span
+          >
+          <span class="flex-1"></span>
+          <label class="cursor-pointer text-soft hover:text-word">
+            Import a shot
+            <input
+              type="file"
+              class="sr-only"
+              accept=".json"
+              onchange={(e) => {
+                takeShot(project, e.currentTarget.files);
+                e.currentTarget.value = '';
+              }}
+            />
+          </label>
+          <a class="px-2 text-soft hover:text-word" href="/api/projects/{project.id}/export" download
+            >Export</a
+          >
+          <button
+            class="quiet"
+            aria-label="Delete {project.name}"
+            title="Delete the project"
+            onclick={() => removeProject(project)}><Icon name="trash" size={15} /></button
+          >
+        </div>
+        <div class="grid grid-cols-[repeat(auto-fill,minmax(330px,1fr))] gap-4">
+          {#each project.shots as shot (shot.id)}
+            <ShotTile
+              {shot}
+              oncopy={() => attempt(() => send('POST', `/api/shots/${shot.id}/copy`))}
+              ondelete={() => removeShot(shot)}
+            />
+          {/each}
+          <button
+            class="grid aspect-video place-items-center rounded-xl border border-dashed border-line-strong text-soft hover:border-aurora hover:text-aurora"
+            onclick={() => (making = project.id)}
+            ><span class="flex items-center gap-2"><Icon name="plus" /> New shot</span></button
+          >
+        </div>
+      </section>
+    {/each}
+    {#if ready}
+      <form
+        class="flex max-w-md gap-2"
+        onsubmit={(e) => {
+          e.preventDefault();
+          const title = name.trim();
+          name = '';
+          if (title) void attempt(() => send('POST', '/api/projects', { name: title }));
+        }}
+      >
+        <input
+          class="field flex-1"
+          placeholder="Name of a new project"
+          aria-label="Name of a new project"
+          bind:value={name}
+          required
+        />
+        <button class="button">New project</button>
+      </form>
+      {#if projects.reduce((sum, p) => sum + p.shots.length, 0) < 3}
+        <p class="mt-6 max-w-xl leading-relaxed text-soft">
+          A project holds shots and the footage under them; a new shot starts with one emitter that is already
+          at work. Open a shot, change any number on any frame, and see that frame. Every change is kept as
+          you make it, and undo takes any of it back.
+        </p>
+      {/if}
+    {/if}
+  </main>
+</div>
+
+<NewShot project={making} onclose={() => (making = null)} onmade={(shot) => place.go(`/shots/${shot.id}`)} />
+<Sheet
+  bind:open={queueOpen}
+  title="Deliveries"
+  about={queue.length ? '' : 'Nothing was delivered yet. Open a shot and press Deliver.'}
+  wide
+>
+  <Queue {queue} onchange={watch} />
+</Sheet>

@@ -1,0 +1,97 @@
+<script lang="ts">
+  import { send, type Problem, Refused, type ShotCard } from '../api/client';
+  import { notices } from '../state/notices.svelte';
+  import { specs } from '../state/specs.svelte';
+  import Choice from '../ui/Choice.svelte';
+  import Sheet from '../ui/Sheet.svelte';
+
+  interface Props {
+    project: number | null;
+    onclose: () => void;
+    onmade: (shot: ShotCard) => void;
+  }
+  let { project, onclose, onmade }: Props = $props();
+  let given = $state({ name: '', width: 1280, height: 720, rate: '25', frames: 250 });
+  let problem = $state<Problem | null>(null);
+  const sizes = ['1280 × 720', '1920 × 1080', '3840 × 2160', '1080 × 1920', '1080 × 1080'];
+  const rates = $derived(specs.rates.map((value) => ({ value, label: `${value} fps` })));
+
+  $effect(() => {
+    if (project !== null) specs.load().catch((error) => notices.trouble(error));
+  });
+
+  async function make(event: SubmitEvent): Promise<void> {
+    event.preventDefault();
+    problem = null;
+    try {
+      onmade(await send<ShotCard>('POST', `/api/projects/${project}/shots`, given));
+    } catch (error) {
+      if (error instanceof Refused) problem = error.problem;
+      else notices.trouble(error);
+    }
+  }
+</script>
+
+<Sheet
+  bind:open={() => project !== null, (yes) => !yes && onclose()}
+  title="New shot"
+  about="The frame rate decides cadence and delivery; motion itself belongs to seconds."
+>
+  <form class="flex flex-col gap-2.5" onsubmit={make}>
+    <label
+      ><span class="text-soft">Name</span>
+      <input class="field w-full" bind:value={given.name} required maxlength="120" /></label
+    >
+    <div>
+      <span class="text-soft">Size</span>
+      <div class="flex items-center gap-2">
+        <input
+          class="field w-24"
+          type="number"
+          min="16"
+          max="16384"
+          aria-label="Width"
+          bind:value={given.width}
+          required
+        />
+        ×
+        <input
+          class="field w-24"
+          type="number"
+          min="16"
+          max="16384"
+          aria-label="Height"
+          bind:value={given.height}
+          required
+        />
+        <div class="flex-1">
+          <Choice
+            row={false}
+            label="Common sizes"
+            value={`${given.width} × ${given.height}`}
+            items={sizes.map((value) => ({ value, label: value }))}
+            onset={(v) => ([given.width, given.height] = v.split(' × ').map(Number) as [number, number])}
+          />
+        </div>
+      </div>
+    </div>
+    <div class="grid grid-cols-2 gap-3">
+      <div>
+        <span class="text-soft">Frame rate</span>
+        <Choice
+          row={false}
+          label="Frame rate"
+          value={given.rate}
+          items={rates}
+          onset={(v) => (given.rate = v)}
+        />
+      </div>
+      <label
+        ><span class="text-soft">Frames</span>
+        <input class="field w-full" type="number" min="1" bind:value={given.frames} required /></label
+      >
+    </div>
+    {#if problem}<p class="text-red" role="alert">⚠ {problem.where}: {problem.what}</p>{/if}
+    <div class="flex justify-end pt-1"><button class="button main">Make the shot</button></div>
+  </form>
+</Sheet>

@@ -1,0 +1,21 @@
+<script lang="ts">
+  import type { NumberValue } from '../api/client';
+  import type { Desk } from '../state/desk.svelte';
+  import { specs } from '../state/specs.svelte';
+  import NumberField from './NumberField.svelte';
+
+  interface Props {
+    desk: Desk;
+    label: string;
+    model: string;
+    /** The thing that holds the number, and its JSON pointer. */
+    owner: object;
+    path: string;
+    field: string;
+    onlife?: () => void;
+  }
+  let { desk, label, model, owner, path, field, onlife }: Props = $props();
+  const number = $derived((owner as Record<string, NumberValue>)[field]!);
+</script>
+
+<NumberField {desk} {label} path="{path}/{field}" {number} spec={specs.of(model, field)} {onlife} />
