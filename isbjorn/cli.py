@@ -17,20 +17,28 @@ from isbjorn.core.errors import IsbjornError
 
 app = typer.Typer(
     help="Particle emitters for video, titles and live visuals, rendered over footage at set frame rates.",
-    no_args_is_help=True, add_completion=False, rich_markup_mode=None,
+    no_args_is_help=True,
+    add_completion=False,
+    rich_markup_mode=None,
 )
 say = Console(stderr=True, highlight=False)
 
 Port = Annotated[int, typer.Option(envvar="ISBJORN_PORT", help="Port on the loopback address.")]
 Data = Annotated[Path, typer.Option(envvar="ISBJORN_DATA", help="Folder of projects, media and deliveries.")]
-ShotName = Annotated[str, typer.Argument(metavar="SHOT", help="An exported shot file, or the id of a shot in the store.")]
+ShotName = Annotated[
+    str, typer.Argument(metavar="SHOT", help="An exported shot file, or the id of a shot in the store.")
+]
 _HOME = Path.home() / ".isbjorn"
 _FORMATS = "png8, png16, exr-half, exr-float, mp4, mov or webm"
 
 
 def _bar() -> Progress:
     return Progress(
-        TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn(), console=say
+        TextColumn("{task.description}"),
+        BarColumn(),
+        MofNCompleteColumn(),
+        TimeRemainingColumn(),
+        console=say,
     )
 
 
@@ -62,7 +70,9 @@ def render(
     frames: Annotated[str, typer.Option(help="A-B or a single frame; empty: the whole shot.")] = "",
     format: Annotated[str, typer.Option(help=_FORMATS)] = "png8",
     scale: Annotated[float, typer.Option(help="1 is the shot's own size.")] = 1.0,
-    no_plate: Annotated[bool, typer.Option("--no-plate", help="Particles alone, with alpha where the format has it.")] = False,
+    no_plate: Annotated[
+        bool, typer.Option("--no-plate", help="Particles alone, with alpha where the format has it.")
+    ] = False,
     data: Data = _HOME,
 ) -> None:
     """Deliver frames or a movie."""
@@ -75,8 +85,13 @@ def render(
     first, last = _range(frames, document.first_frame, document.last_frame)
     try:
         order = Order(
-            format=format, first=first, last=last, folder=str(out.absolute().parent), name=out.name,  # type: ignore[arg-type]
-            scale=scale, over_plate=not no_plate,
+            format=format,  # type: ignore[arg-type]
+            first=first,
+            last=last,
+            folder=str(out.absolute().parent),
+            name=out.name,
+            scale=scale,
+            over_plate=not no_plate,
         )
     except ValidationError as error:
         field, message = first_problem(error)
@@ -85,7 +100,10 @@ def render(
         task = bar.add_task(document.name, total=len(order.frames))
         delivery = Delivery(document, order, plates, on_frame=lambda *_: bar.advance(task))
         made = delivery.run()
-    say.print(f"{len(order.frames)} frames in {made[0].parent}: {made[0].name}" + (f" … {made[-1].name}" if len(made) > 1 else ""))
+    say.print(
+        f"{len(order.frames)} frames in {made[0].parent}: {made[0].name}"
+        + (f" … {made[-1].name}" if len(made) > 1 else "")
+    )
 
 
 @app.command()
@@ -159,7 +177,7 @@ def _range(text: str, first: int, last: int) -> tuple[int, int]:
     return int(hit[1]), int(hit[2] or hit[1])
 
 
-def _shot(name: str, data: Path):  # type: ignore[no-untyped-def]  # noqa: ANN202
+def _shot(name: str, data: Path):  # type: ignore[no-untyped-def]
     """A shot and the reader of its plates, from a file or from the store."""
     from isbjorn.core.document.files import shot_from_text
     from isbjorn.core.media.plates import PlateReader

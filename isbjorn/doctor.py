@@ -19,8 +19,16 @@ def examine() -> Iterator[tuple[str, bool, str]]:
         import PyOpenColorIO as ocio
 
         codecs = [n for n in ("libx264", "prores_ks", "libvpx-vp9") if n not in av.codecs_available]
-        yield "Movies", not codecs, f"PyAV {av.__version__}" + (f", missing {', '.join(codecs)}" if codecs else "")
-        yield "Pictures", "openexr" in oiio.get_string_attribute("format_list"), f"OpenImageIO {oiio.VERSION_STRING}"
+        yield (
+            "Movies",
+            not codecs,
+            f"PyAV {av.__version__}" + (f", missing {', '.join(codecs)}" if codecs else ""),
+        )
+        yield (
+            "Pictures",
+            "openexr" in oiio.get_string_attribute("format_list"),
+            f"OpenImageIO {oiio.VERSION_STRING}",
+        )
         yield "Colour", True, f"OpenColorIO {ocio.__version__}"
     except ImportError as error:
         yield "Media", False, str(error)

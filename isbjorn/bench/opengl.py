@@ -36,7 +36,7 @@ class Discs:
     def __init__(self, width: int, height: int) -> None:
         import moderngl
 
-        self.context = moderngl.create_context(standalone=True, backend="egl")
+        self.context = moderngl.create_context(standalone=True, backend="egl")  # type: ignore[arg-type]
         self.program = self.context.program(vertex_shader=_VERTEX, fragment_shader=_FRAGMENT)
         self.program["size"] = (width, height)
         self.target = self.context.framebuffer([self.context.texture((width, height), 4, dtype="f4")])
@@ -55,7 +55,10 @@ class Discs:
         """centre (n, 2) px, radius (n,) px, colour (n, 4) premultiplied."""
         rows = np.concatenate([centre, radius[:, None], colour], axis=1).astype(np.float32)
         self.count = len(rows)
-        content = [(self.corners, "2f", "corner"), (self.context.buffer(rows.tobytes()), "2f 1f 4f/i", "centre", "radius", "colour")]
+        content = [
+            (self.corners, "2f", "corner"),
+            (self.context.buffer(rows.tobytes()), "2f 1f 4f/i", "centre", "radius", "colour"),
+        ]
         self.vertices = self.context.vertex_array(self.program, content)
 
     def draw(self) -> float:

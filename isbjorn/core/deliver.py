@@ -43,7 +43,9 @@ class Order(BaseModel):
     @model_validator(mode="after")
     def _frames(self) -> Self:
         if self.last < self.first:
-            raise PydanticCustomError("no_frames", "last ({b}) lies before first ({a})", {"a": self.first, "b": self.last})
+            raise PydanticCustomError(
+                "no_frames", "last ({b}) lies before first ({a})", {"a": self.first, "b": self.last}
+            )
         if self.name.strip(". ") == "":
             raise PydanticCustomError("no_name", "a delivery needs a name")
         return self
@@ -75,7 +77,9 @@ def check_order(shot: Shot, order: Order) -> None:
         trial.write_bytes(b"")
         trial.unlink()
     except OSError as error:
-        raise IsbjornError(f"nothing can be written there ({error.strerror}).", str(folder), "Choose another folder.") from None
+        raise IsbjornError(
+            f"nothing can be written there ({error.strerror}).", str(folder), "Choose another folder."
+        ) from None
 
 
 def has_alpha(shot: Shot, order: Order) -> bool:
@@ -88,8 +92,13 @@ class Delivery:
     """Carries out an order. Frames that are already there from the same order are not rendered again when resumed."""
 
     def __init__(
-        self, shot: Shot, order: Order, plates: PlateReader | None = None, *,
-        on_frame: Callable[[int, Floats], None] | None = None, cancelled: Callable[[], bool] | None = None,
+        self,
+        shot: Shot,
+        order: Order,
+        plates: PlateReader | None = None,
+        *,
+        on_frame: Callable[[int, Floats], None] | None = None,
+        cancelled: Callable[[], bool] | None = None,
     ) -> None:
         self.shot, self.order = shot, order
         self.plates, self.solver = plates or PlateReader(), Solver(shot)

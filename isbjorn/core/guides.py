@@ -9,10 +9,11 @@ import numpy as np
 import numpy.typing as npt
 from pydantic import BaseModel, Field
 
-from isbjorn.core.birth.newborn import leave, lifespans
+from isbjorn.core.birth.newborn import lifespans
 from isbjorn.core.birth.where import outline
 from isbjorn.core.document import Emitter, Link, Number, Shot
 from isbjorn.core.life import curve, gradient
+from isbjorn.core.life.curve import TABLE
 from isbjorn.core.motion.cache import StateCache
 from isbjorn.core.motion.step import advance
 from isbjorn.core.motion.track import Track, shares_of
@@ -21,7 +22,7 @@ from isbjorn.core.picture.project import Projection, projection
 _FLIGHTS = 40
 _SAMPLES = 28
 _LONGEST_FLIGHT_S = 30.0
-BYTES_PER_PARTICLE = 44
+BYTES_PER_PARTICLE = 76
 Path2 = list[tuple[float, float]]
 
 
@@ -80,20 +81,19 @@ def _fan(emitter: Emitter, view: Projection) -> Path2:
 def _flights(track: Track, view: Projection) -> tuple[list[Path2], float]:
     births = np.arange(_FLIGHTS, dtype=np.int64)
     lives = np.minimum(lifespans(track.source, births), _LONGEST_FLIGHT_S)
-    place, velocity = leave(track.source, births)
-    moments = np.zeros(_FLIGHTS)
+    state = track.begin(births, np.zeros(_FLIGHTS), lives)
     stride = max(1, math.ceil(float(lives.max()) * track.hz / _SAMPLES))
-    samples, index = [place.T.copy()], 0
+    samples, index = [state.place.T.copy()], 0
     while index < lives.max() * track.hz:
-        advance(place, velocity, births, moments, track.forces, track.key, index, index + stride, track.hz)
+        advance(state.values, births, state.moments, track.forces, track.key, index, index + stride, track.hz)
         index += stride
-        samples.append(place.T.copy())
+        samples.append(state.place.T.copy())
     paths = np.array(samples)
     alive = 1 + np.ceil(lives * track.hz / stride).astype(int)
     in_flight = np.arange(len(samples))[:, None] <= alive
     distance = np.linalg.norm(paths - paths[0], axis=2)
     drawn = _on_picture(view, paths.reshape(-1, 3))
-    return [drawn[i :: _FLIGHTS][: alive[i] + 1] for i in range(_FLIGHTS)], float((distance * in_flight).max())
+    return [drawn[i::_FLIGHTS][: alive[i] + 1] for i in range(_FLIGHTS)], float((distance * in_flight).max())
 
 
 def _lane(name: str, unit: str, number: Number) -> Lane:
@@ -101,7 +101,10 @@ def _lane(name: str, unit: str, number: Number) -> Lane:
     values = np.ones(129) if number.over_life is None else np.maximum(curve.evaluate(number.over_life, ages), 0)
     low, high = max(0.0, number.value - number.spread), number.value + number.spread
     return Lane(
-        name=name, unit=unit, curve=values.round(5).tolist(), low=(values * low).round(4).tolist(),
+        name=name,
+        unit=unit,
+        curve=values.round(5).tolist(),
+        low=(values * low).round(4).tolist(),
         high=(values * high).round(4).tolist(),
     )
 
@@ -117,9 +120,14 @@ def _forecast(shot: Shot, track: Track, share: int, farthest: float) -> Forecast
     full = math.ceil(full_s * shot.frame_rate) + shot.first_frame if full_s < min(shot_end, births.end_s) else None
     alive = min(math.ceil(wanted), share)
     return Forecast(
-        alive_at_most=alive, wanted_at_most=math.ceil(wanted), share=share, born_per_s=births.rate,
-        life_from_s=max(0.001, life.value - life.spread) if life.value else 0, life_to_s=None if life.value == 0 else longest,
-        full_from_frame=None if full is None else max(shot.first_frame, full), memory_bytes=alive * BYTES_PER_PARTICLE,
+        alive_at_most=alive,
+        wanted_at_most=math.ceil(wanted),
+        share=share,
+        born_per_s=births.rate,
+        life_from_s=max(0.001, life.value - life.spread) if life.value else 0,
+        life_to_s=None if life.value == 0 else longest,
+        full_from_frame=None if full is None else max(shot.first_frame, full),
+        memory_bytes=alive * BYTES_PER_PARTICLE,
         farthest_px=round(farthest, 1),
     )
 
@@ -131,13 +139,21 @@ def _guides_of(shot: Shot, share: int) -> Guides:
     track = Track(shot, emitter, share, StateCache())
     flights, farthest = _flights(track, view)
     x, y, z = emitter.across.value, emitter.up.value, emitter.depth.value
-    ramp = gradient.table(emitter.colour)[:: gradient.TABLE // 64]
-    lanes = [("size", "px", emitter.size), ("opacity", "%", emitter.opacity), ("brightness", "×", emitter.brightness)]
+    ramp = gradient.table(emitter.colour)[:: TABLE // 64]
+    lanes = [
+        ("size", "px", emitter.size),
+        ("opacity", "%", emitter.opacity),
+        ("brightness", "×", emitter.brightness),
+    ]
     return Guides(
-        emitter=emitter.id, centre=_on_picture(view, [(x, y, z)])[0],
+        emitter=emitter.id,
+        centre=_on_picture(view, [(x, y, z)])[0],
         outline=_on_picture(view, [(x + px, y + py, z) for px, py in outline(emitter.shape)]),
-        fan=_fan(emitter, view), flights=flights, lanes=[_lane(*lane) for lane in lanes],
-        ramp=[gradient.linear_to_hex(c[:3]) for c in ramp], ramp_opacity=[round(float(c[3]), 4) for c in ramp],
+        fan=_fan(emitter, view),
+        flights=flights,
+        lanes=[_lane(*lane) for lane in lanes],
+        ramp=[gradient.linear_to_hex(c[:3]) for c in ramp],
+        ramp_opacity=[round(float(c[3]), 4) for c in ramp],
         forecast=_forecast(shot, track, share, farthest),
     )
 
@@ -150,6 +166,13 @@ def guides(shot: Shot) -> list[Guides]:
     for emitter in whole.emitters:
         forces = shot.reaching(emitter)
         links = tuple(Link(force=f.id, emitter=emitter.id) for f in forces)
-        alone = {"name": "", "plate": None, "limit": 0, "emitters": (emitter,), "forces": forces, "links": links}
+        alone = {
+            "name": "",
+            "plate": None,
+            "limit": 0,
+            "emitters": (emitter,),
+            "forces": forces,
+            "links": links,
+        }
         found.append(_guides_of(shot.model_copy(update=alone), shares[emitter.id]))
     return found

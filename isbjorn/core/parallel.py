@@ -10,12 +10,13 @@ from __future__ import annotations
 import functools
 import threading
 from collections.abc import Callable
-from typing import ParamSpec, TypeVar
+from typing import Any, ParamSpec, TypeVar
 
 import numba
 
-numba.config.THREADING_LAYER = "workqueue"
-numba.config.SLP_VECTORIZE = 1
+config: Any = vars(numba)["config"]
+config.THREADING_LAYER = "workqueue"
+config.SLP_VECTORIZE = 1
 
 P = ParamSpec("P")
 R = TypeVar("R")
@@ -37,4 +38,4 @@ def guarded(call: Callable[P, R]) -> Callable[P, R]:
 def use_threads(count: int) -> None:
     """Limit the threads used by kernels (1 to the number of cores). Results do not depend on it."""
     with _one_at_a_time:
-        numba.set_num_threads(max(1, min(count, numba.config.NUMBA_NUM_THREADS)))
+        numba.set_num_threads(max(1, min(count, config.NUMBA_NUM_THREADS)))

@@ -31,7 +31,9 @@ def write_points(shot: Shot, particles: Particles, target: Path) -> None:
         partial.write_bytes(content)
         os.replace(partial, target)
     except OSError as error:
-        raise IsbjornError(f"the table could not be written ({error.strerror}).", str(target), "Choose another folder.") from None
+        raise IsbjornError(
+            f"the table could not be written ({error.strerror}).", str(target), "Choose another folder."
+        ) from None
 
 
 def _csv(shot: Shot, particles: Particles) -> str:

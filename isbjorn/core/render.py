@@ -14,7 +14,7 @@ from isbjorn.core.life.gradient import hex_to_linear
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.motion.solver import Particles, Solver
 from isbjorn.core.picture.compose import over
-from isbjorn.core.picture.draw import draw
+from isbjorn.core.picture.draw import draw_records
 from isbjorn.core.picture.project import Drawn, projection, to_draw
 
 Floats = npt.NDArray[np.float32]
@@ -30,14 +30,20 @@ class Layers:
 
 
 def draw_particles(
-    solver: Solver, frame: int | Fraction, scale: float = 1.0, stale: Callable[[], bool] | None = None
+    solver: Solver,
+    frame: int | Fraction,
+    scale: float = 1.0,
+    stale: Callable[[], bool] | None = None,
+    out: Floats | None = None,
 ) -> Layers:
-    """Draw the particles of a frame on transparent ground."""
+    """Draw the particles of a frame on transparent ground; into `out`, if it is given and of the right size."""
     shot = solver.shot
     particles = solver.at(frame, stale)
     view = projection(shot, scale)
     bodies = to_draw(shot, particles, view)
-    picture = draw(bodies.centre, bodies.radius, bodies.opacity, bodies.colour, view.width, view.height)
+    if out is not None and out.shape[:2] != (view.height, view.width):
+        out = None
+    picture = draw_records(bodies.records, view.width, view.height, out)
     return Layers(picture, particles, bodies)
 
 
@@ -53,8 +59,13 @@ def ground(shot: Shot, frame: int | Fraction, scale: float, plates: PlateReader)
 
 
 def render_frame(
-    shot: Shot, frame: int | Fraction, scale: float = 1.0, over_plate: bool = True, *,
-    solver: Solver | None = None, plates: PlateReader | None = None,
+    shot: Shot,
+    frame: int | Fraction,
+    scale: float = 1.0,
+    over_plate: bool = True,
+    *,
+    solver: Solver | None = None,
+    plates: PlateReader | None = None,
 ) -> Floats:
     """Render a frame; float32 (height, width, 4), scene-linear Rec.709, premultiplied alpha.
 

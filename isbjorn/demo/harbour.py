@@ -80,7 +80,9 @@ def _pier(width: int, height: int) -> tuple[Floats, Floats]:
     stand = (np.abs(x - 0.5) < 0.0035) & (y > 0.72) & (y < 0.83)
     foot = (np.abs(np.abs(x - 0.5) - (y - 0.77) * 0.35) < 0.0028) & (y > 0.77) & (y < 0.835)
     bowl = (np.abs(x - 0.5) < 0.030 - (y - 0.675) * 0.28) & (y > 0.675) & (y < 0.728)
-    bars = bowl & ((np.floor((x - 0.5) * 260) % 3 == 0) | (np.abs(y - 0.68) < 0.004) | (y > 0.72) | (np.abs(y - 0.70) < 0.0025))
+    bars = bowl & (
+        (np.floor((x - 0.5) * 260) % 3 == 0) | (np.abs(y - 0.68) < 0.004) | (y > 0.72) | (np.abs(y - 0.70) < 0.0025)
+    )
     cover[stand | foot | bars] = 1
     planks = 0.5 + 0.5 * np.sin(y * 900)
     colour = np.empty((height, width, 3), np.float32)

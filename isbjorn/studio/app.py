@@ -56,7 +56,14 @@ class LocalOnly:
                 if scope["type"] == "websocket":
                     await send({"type": "websocket.close", "code": 1008})
                 else:
-                    answer = _problem(403, Problem(what="This request does not come from the studio's own page.", where="Host or Origin", remedy=""))
+                    answer = _problem(
+                        403,
+                        Problem(
+                            what="This request does not come from the studio's own page.",
+                            where="Host or Origin",
+                            remedy="",
+                        ),
+                    )
                     await answer(scope, receive, send)
                 return
         await self.app(scope, receive, send)
@@ -75,7 +82,7 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
     studio = Studio(folder)
 
     @asynccontextmanager
-    async def living(app: FastAPI) -> AsyncIterator[None]:
+    async def living(_: FastAPI) -> AsyncIterator[None]:
         worker = _start_worker(studio.store.folder) if with_worker else None
         yield
         if worker is not None:
@@ -84,7 +91,11 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
         studio.close()
 
     app = FastAPI(
-        title="Isbjorn", version=__version__, lifespan=living, docs_url=None, redoc_url=None,
+        title="Isbjorn",
+        version=__version__,
+        lifespan=living,
+        docs_url=None,
+        redoc_url=None,
         responses={422: {"model": Problem}},
         generate_unique_id_function=lambda route: route.name,
     )

@@ -22,12 +22,12 @@ class Studio:
         self.store = Store(folder)
         self.plates = StudioPlates(self.store)
         self.preview = Preview(self.plates)
-        self.engine = ThreadPoolExecutor(max_workers=1, thread_name_prefix="engine")
-        self._listeners: dict[int, list[Callable[[], None]]] = defaultdict(list)
+        self.engine = ThreadPoolExecutor(max_workers=2, thread_name_prefix="engine")
+        self._listeners: dict[int, list[Callable[[], object]]] = defaultdict(list)
         self._stamps: dict[int, int] = defaultdict(int)
         self._lock = threading.Lock()
 
-    def listen(self, shot_id: int, heard: Callable[[], None]) -> Callable[[], None]:
+    def listen(self, shot_id: int, heard: Callable[[], object]) -> Callable[[], None]:
         """Be told of every edit of a shot; call the result to be told no more."""
         with self._lock:
             self._listeners[shot_id].append(heard)

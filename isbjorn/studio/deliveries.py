@@ -55,9 +55,19 @@ def card(row: DeliveryRow) -> DeliveryCard:
     order = Order.model_validate_json(row.order)
     left = (row.total - row.done) * row.ms_per_frame / 1000 if row.state == "working" and row.ms_per_frame else None
     return DeliveryCard(
-        id=row.id or 0, shot_id=row.shot_id, shot_name=row.shot_name, order=order, format_label=order.form.label,
-        state=row.state, done=row.done, total=row.total, seconds_left=left, ms_per_frame=row.ms_per_frame,
-        problem=row.problem, result=row.result, created=row.created,
+        id=row.id or 0,
+        shot_id=row.shot_id,
+        shot_name=row.shot_name,
+        order=order,
+        format_label=order.form.label,
+        state=row.state,
+        done=row.done,
+        total=row.total,
+        seconds_left=left,
+        ms_per_frame=row.ms_per_frame,
+        problem=row.problem,
+        result=row.result,
+        created=row.created,
     )
 
 
@@ -69,7 +79,9 @@ def alpha_note(shot: Shot, order: Order) -> str:
         return "" if order.over_plate else f"{form.label} carries no alpha: the particles stand on black."
     if form.exact_light:
         return "Alpha is premultiplied; added light is exact over any background."
-    return "Alpha is straight; added light is exact over black only. EXR keeps it exact." if adds else "Alpha is straight."
+    return (
+        "Alpha is straight; added light is exact over black only. EXR keeps it exact." if adds else "Alpha is straight."
+    )
 
 
 @router.get("/shots/{shot_id}/delivery-form")
@@ -80,7 +92,11 @@ def delivery_form(studio: Here, shot_id: int, format: str = "png8", over_plate: 
     order = Order(format=format, first=0, last=0, folder=folder, name="x", over_plate=over_plate)  # type: ignore[arg-type]
     formats = [{"name": f.name, "label": f.label, "movie": f.movie, "alpha": f.alpha} for f in FORMATS.values()]
     return DeliveryForm(
-        formats=formats, folder=folder, name=shot.name.replace("/", "-"), first=shot.first_frame, last=shot.last_frame,
+        formats=formats,
+        folder=folder,
+        name=shot.name.replace("/", "-"),
+        first=shot.first_frame,
+        last=shot.last_frame,
         alpha_note=alpha_note(shot, order),
     )
 
@@ -94,7 +110,11 @@ def order_delivery(studio: Here, shot_id: int, body: Order) -> DeliveryCard:
     check_order(shot, body)
     with studio.store.session() as session:
         row = DeliveryRow(
-            shot_id=shot_id, shot_name=shot.name, document=shot.model_dump_json(), order=body.model_dump_json(), total=len(body.frames)
+            shot_id=shot_id,
+            shot_name=shot.name,
+            document=shot.model_dump_json(),
+            order=body.model_dump_json(),
+            total=len(body.frames),
         )
         session.add(row)
         session.flush()
@@ -140,7 +160,11 @@ def forget(studio: Here, delivery_id: int) -> Response:
     return Response(status_code=204)
 
 
-@router.get("/deliveries/{delivery_id}/last", responses={200: {"content": {"image/jpeg": {}}}}, response_class=Response)
+@router.get(
+    "/deliveries/{delivery_id}/last",
+    responses={200: {"content": {"image/jpeg": {}}}},
+    response_class=Response,
+)
 def last_frame(studio: Here, delivery_id: int) -> Response:
     """The last frame made, small."""
     path = studio.store.folder / "thumbs" / f"delivery-{delivery_id}.jpg"

@@ -28,7 +28,13 @@ def ensure_demo(folder: Path, progress: Callable[[int, int], None] | None = None
         project = store.create_project(PROJECT)
         facts = probe(str(plate))
         store.add_media(
-            Media(project_id=project.id or 0, name="Pier at dusk", media=_PLATE, bytes=plate.stat().st_size, **facts)
+            Media(
+                project_id=project.id or 0,
+                name="Pier at dusk",
+                media=_PLATE,
+                bytes=plate.stat().st_size,
+                **facts,
+            )
         )
         store.create_shot(project.id or 0, beacon(_PLATE))
     finally:

@@ -15,6 +15,7 @@ import struct
 import time
 from collections import deque
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from typing import Any, Literal
 
 from fastapi import APIRouter, WebSocket, WebSocketDisconnect
@@ -131,8 +132,12 @@ class Viewer:
         def work() -> tuple[int, Shown, str]:
             head, shot, digest = self._shot()
             frame = min(max(wish.frame, shot.first_frame), shot.last_frame)
-            wanted = Wish(frame, wish.width, wish.view)
-            return head, self.studio.preview.draw(shot, digest, wanted, lambda: self.version != version), digest
+            wanted = replace(wish, frame=frame)
+            return (
+                head,
+                self.studio.preview.draw(shot, digest, wanted, lambda: self.version != version),
+                digest,
+            )
 
         try:
             found = await loop.run_in_executor(self.engine, work)
@@ -149,7 +154,7 @@ class Viewer:
     async def _see(self, wish: Wish) -> None:
         version = self.version
         if self._slow:
-            coarse = Wish(wish.frame, max(16, wish.width // _COARSE), wish.view)
+            coarse = replace(wish, width=max(16, wish.width // _COARSE))
             first = await self._draw(coarse, version)
             if first is not None and self.version == version:
                 await self._send(wish, first, exact=False)
@@ -169,6 +174,8 @@ class Viewer:
         begun, offset, before = time.perf_counter(), min(max(ask.frame, first), last) - first, -1
         self._sent.clear()
         self._dropped = 0
+        ahead: asyncio.Task[tuple[int, Shown, str] | None] | None = None
+        waited = Wish(0, 0)
         while self.playing is ask:
             ticks = int((time.perf_counter() - begun) / period)
             if ticks == before:
@@ -176,14 +183,21 @@ class Viewer:
                 continue
             self._dropped += max(0, ticks - before - 1)
             before = ticks
-            wish = Wish(first + (offset + ticks) % span, ask.width, ask.view)
-            self.wish = wish
-            found = await self._draw(wish, self.version)
-            if found is None and self._told is not None:
-                return
-            if found is not None:
-                self._sent.append(time.perf_counter())
-                await self._send(wish, found, exact=True)
+            wish = Wish(first + (offset + ticks) % span, ask.width, ask.view, moving=True)
+            self.wish = replace(wish, moving=False)
+            # While one frame is encoded and sent, the next is drawn.
+            drawing = asyncio.create_task(self._draw(wish, self.version))
+            if ahead is not None:
+                found = await ahead
+                if found is None and self._told is not None:
+                    drawing.cancel()
+                    return
+                if found is not None:
+                    self._sent.append(time.perf_counter())
+                    await self._send(waited, found, exact=True)
+            ahead, waited = drawing, wish
+        if ahead is not None:
+            ahead.cancel()
         if version != self.version:
             self.wake.set()
 
@@ -194,14 +208,27 @@ class Viewer:
         self.serial += 1
         elapsed = self._sent[-1] - self._sent[0] if len(self._sent) > 1 else 0.0
         header = Header(
-            serial=self.serial, frame=wish.frame, revision=head, exact=exact, width=shown.width, height=shown.height,
-            playing=self.playing is not None, fps=round((len(self._sent) - 1) / elapsed, 2) if elapsed else 0.0,
-            dropped=self._dropped, computed=self.studio.preview.computed(digest, wish), figures=shown.figures,
+            serial=self.serial,
+            frame=wish.frame,
+            revision=head,
+            exact=exact,
+            width=shown.width,
+            height=shown.height,
+            playing=self.playing is not None,
+            fps=round((len(self._sent) - 1) / elapsed, 2) if elapsed else 0.0,
+            dropped=self._dropped,
+            computed=self.studio.preview.computed(digest, wish),
+            figures=shown.figures,
         )
         await self.socket.send_bytes(packed(header, shown.jpeg))
 
     async def _problem(self, error: IsbjornError) -> None:
-        message: dict[str, Any] = {"kind": "problem", "what": error.what, "where": error.where, "remedy": error.remedy}
+        message: dict[str, Any] = {
+            "kind": "problem",
+            "what": error.what,
+            "where": error.where,
+            "remedy": error.remedy,
+        }
         self._told = error.what
         self.playing = None
         await self.socket.send_text(json.dumps(message))

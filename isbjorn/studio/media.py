@@ -55,14 +55,19 @@ def list_media(studio: Here, project_id: int) -> list[Media]:
 
 @router.put("/projects/{project_id}/media", status_code=201)
 async def import_file(
-    studio: Here, request: Request, project_id: int, name: Annotated[str, Query(min_length=1, max_length=255)],
+    studio: Here,
+    request: Request,
+    project_id: int,
+    name: Annotated[str, Query(min_length=1, max_length=255)],
     batch: Annotated[str | None, Query(pattern=r"^[a-z0-9]{4,40}$")] = None,
 ) -> Media | None:
     """Take in a file; the body is its bytes. It is checked by opening it. With `batch`, it waits for its sequence."""
     studio.store.project(project_id)
     safe = safe_name(name)
     if Path(safe).suffix.lower() not in (*MOVIES, *PICTURES):
-        raise IsbjornError(f"'{Path(safe).suffix or 'no ending'}' is no kind of plate.", name, "Use a movie or a picture.")
+        raise IsbjornError(
+            f"'{Path(safe).suffix or 'no ending'}' is no kind of plate.", name, "Use a movie or a picture."
+        )
     arrived = await receive(request, studio.store.media_folder, safe)
     home = studio.store.media_folder / (f"batch-{batch}" if batch else f"m{secrets.token_hex(4)}")
     home.mkdir(exist_ok=True)
@@ -118,7 +123,9 @@ def list_files(studio: Here, folder_id: int) -> list[Found]:
     try:
         entries = sorted(Path(folder.path).iterdir())[:_LISTED]
     except OSError as error:
-        raise IsbjornError(f"the folder cannot be read ({error.strerror}).", folder.path, "May you read there?") from None
+        raise IsbjornError(
+            f"the folder cannot be read ({error.strerror}).", folder.path, "May you read there?"
+        ) from None
     for path in entries:
         suffix = path.suffix.lower()
         if suffix in MOVIES:

@@ -23,7 +23,9 @@ class StudioPlates(PlateReader):
         if path not in self._known:
             if not self._store.may_read(Path(path)):
                 raise IsbjornError(
-                    "this place is not in the library, nor in a folder that you named.", media, "Name its folder, or import it."
+                    "this place is not in the library, nor in a folder that you named.",
+                    media,
+                    "Name its folder, or import it.",
                 )
             self._known.add(path)
         return path

@@ -7,8 +7,8 @@ import threading
 import time
 from collections import OrderedDict
 from collections.abc import Callable
-from dataclasses import dataclass, field
-from typing import Literal
+from dataclasses import dataclass, field, replace
+from typing import Any, Literal
 
 import numpy as np
 import numpy.typing as npt
@@ -26,7 +26,8 @@ from isbjorn.studio.plates import StudioPlates
 
 View = Literal["plate", "particles", "alpha"]
 Floats = npt.NDArray[np.float32]
-_QUALITY = 92
+_STILL: dict[str, Any] = {"quality": 92, "colorsubsampling": "444"}
+_MOVING: dict[str, Any] = {"quality": 86, "colorsubsampling": "420"}
 _SOLVERS_KEPT = 8
 
 
@@ -49,6 +50,7 @@ class Wish:
     frame: int
     width: int
     view: View = "plate"
+    moving: bool = False  # seen in passing, while it plays: encoded faster, a little coarser in colour
 
 
 @dataclass(frozen=True)
@@ -83,14 +85,18 @@ class Preview:
         self._bytes = 0
         self._solvers: OrderedDict[str, _Kept] = OrderedDict()
         self._lock, self._drawing = threading.Lock(), threading.Lock()
+        self._scratch: Floats | None = None
 
-    def known(self, shot: Shot, digest: str, wish: Wish) -> Shown | None:
+    def known(self, digest: str, wish: Wish) -> Shown | None:
         """A frame that is already computed."""
         with self._lock:
-            found = self._pictures.get((digest, wish))
-            if found is not None:
-                self._pictures.move_to_end((digest, wish))
-            return found
+            # One that is played may be seen as a still: it is the finer of the two.
+            for same in (replace(wish, moving=False), wish):
+                found = self._pictures.get((digest, same))
+                if found is not None:
+                    self._pictures.move_to_end((digest, same))
+                    return found
+            return None
 
     def computed(self, digest: str, wish: Wish) -> list[tuple[int, int]]:
         """Ranges of frames that are computed at the wish's size and view."""
@@ -107,7 +113,7 @@ class Preview:
 
     def draw(self, shot: Shot, digest: str, wish: Wish, stale: Callable[[], bool] | None = None) -> Shown:
         """A frame, drawn if need be. Raises Stale when nobody waits for it, IsbjornError when the plate cannot be read."""
-        found = self.known(shot, digest, wish)
+        found = self.known(digest, wish)
         if found is not None:
             return found
         with self._drawing:
@@ -115,15 +121,21 @@ class Preview:
                 raise Stale
             start = time.perf_counter()
             kept = self._solver(shot, digest)
-            layers = draw_particles(kept.solver, wish.frame, wish.width / shot.width, stale)
+            layers = draw_particles(kept.solver, wish.frame, wish.width / shot.width, stale, self._scratch)
+            self._scratch = layers.picture
             rgb = self._seen(shot, wish, layers)
-            jpeg = simplejpeg.encode_jpeg(rgb, quality=_QUALITY, colorspace="RGB", colorsubsampling="444", fastdct=True)
-            figures = Figures(
-                alive=len(layers.particles), drawn=len(layers.drawn.radius), specks=layers.drawn.specks,
-                outside=layers.drawn.outside, refused=layers.particles.refused,
-                ms=round((time.perf_counter() - start) * 1e3, 2), memory_bytes=self.states.bytes + self._bytes,
-            )
-            shown = Shown(jpeg, figures, rgb.shape[1], rgb.shape[0])
+        # Encoding needs no kernel: meanwhile another thread may draw the next frame.
+        jpeg = simplejpeg.encode_jpeg(rgb, colorspace="RGB", fastdct=True, **(_MOVING if wish.moving else _STILL))
+        figures = Figures(
+            alive=len(layers.particles),
+            drawn=layers.drawn.seen,
+            specks=layers.drawn.specks,
+            outside=layers.drawn.outside,
+            refused=layers.particles.refused,
+            ms=round((time.perf_counter() - start) * 1e3, 2),
+            memory_bytes=self.states.bytes + self._bytes,
+        )
+        shown = Shown(jpeg, figures, rgb.shape[1], rgb.shape[0])
         self._keep(kept, digest, wish, shown)
         return shown
 

@@ -53,8 +53,14 @@ class Named(BaseModel):
 
 def shot_card(row: ShotRow, shot: Shot) -> ShotCard:
     return ShotCard(
-        id=row.id or 0, name=shot.name, width=shot.width, height=shot.height, rate=shot.rate,
-        frames=shot.frame_count, length_s=float(shot.length_s), revision=row.head,
+        id=row.id or 0,
+        name=shot.name,
+        width=shot.width,
+        height=shot.height,
+        rate=shot.rate,
+        frames=shot.frame_count,
+        length_s=float(shot.length_s),
+        revision=row.head,
     )
 
 
@@ -103,7 +109,9 @@ def export_project(studio: Here, project_id: int) -> FileResponse:
     with tempfile.NamedTemporaryFile(dir=studio.store.folder, suffix=".zip", delete=False) as made:
         pack_project(studio.store, project_id, Path(made.name))
     gone = BackgroundTask(Path(made.name).unlink, missing_ok=True)
-    return FileResponse(made.name, filename=f"{project.name}.isbjorn.zip", media_type="application/zip", background=gone)
+    return FileResponse(
+        made.name, filename=f"{project.name}.isbjorn.zip", media_type="application/zip", background=gone
+    )
 
 
 @router.post("/import", status_code=201)

@@ -25,7 +25,15 @@ def serve_studio(folder: Path, port: int) -> None:
     app = create_app(folder)
     threading.Thread(target=_warm, daemon=True).start()
     print(f"Isbjorn is ready at http://{HOST}:{port}  (end it with Ctrl C)", flush=True)
-    uvicorn.run(app, host=HOST, port=port, log_level="warning", ws_max_size=1 << 20, timeout_graceful_shutdown=2)
+    uvicorn.run(
+        app,
+        host=HOST,
+        port=port,
+        log_level="warning",
+        ws_max_size=1 << 20,
+        ws_per_message_deflate=False,
+        timeout_graceful_shutdown=2,
+    )
 
 
 def _warm() -> None:

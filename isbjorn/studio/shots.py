@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Annotated, Any, Literal
 
 import jsonpatch
@@ -82,8 +83,14 @@ def state_of(studio: Studio, shot_id: int) -> ShotState:
     shot = studio.store.document(shot_id)
     ends = (timecode(shot.first_frame, shot.frame_rate), timecode(shot.last_frame, shot.frame_rate))
     return ShotState(
-        id=shot_id, project_id=row.project_id, revision=row.head, document=shot, undo=undo, redo=redo,
-        guides=guides(shot), timecodes=ends,
+        id=shot_id,
+        project_id=row.project_id,
+        revision=row.head,
+        document=shot,
+        undo=undo,
+        redo=redo,
+        guides=guides(shot),
+        timecodes=ends,
     )
 
 
@@ -146,7 +153,9 @@ def edit_shot(studio: Here, shot_id: int, body: Edit) -> ShotState:
         try:
             changed = jsonpatch.JsonPatch(steps).apply(given, in_place=True)
         except (jsonpatch.JsonPatchException, JsonPointerException, TypeError) as error:
-            raise IsbjornError(f"the change does not fit the shot ({error}).", body.changes[0].path, "Nothing was changed.") from None
+            raise IsbjornError(
+                f"the change does not fit the shot ({error}).", body.changes[0].path, "Nothing was changed."
+            ) from None
         box[0] = parse_shot(changed)
     return _told(studio, shot_id)
 
@@ -169,7 +178,12 @@ def _with_new(shot: Shot, body: NewThing) -> Shot:
     """The shot with a thing more. A new force reaches every emitter, every force reaches a new emitter; a copy keeps its reach."""
     things: dict[str, Any] = {t.id: t for t in (*shot.emitters, *shot.forces)}
     names = {t.name for t in things.values()}
-    fresh: Any = {"emitter": lambda: first_shot("x").emitters[0], "gravity": Gravity, "drag": Drag}[body.kind]()
+    makers: dict[str, Callable[[], Any]] = {
+        "emitter": lambda: first_shot("x").emitters[0],
+        "gravity": Gravity,
+        "drag": Drag,
+    }
+    fresh = makers[body.kind]()
     old = None if body.copy_of is None else things.get(body.copy_of)
     if body.copy_of is not None and old is None:
         raise IsbjornError("there is nothing of that id in the cast.", body.copy_of, "Nothing was changed.")
@@ -240,7 +254,7 @@ def restore_shot(studio: Here, shot_id: int) -> ShotCard:
 def export_shot(studio: Here, shot_id: int) -> Response:
     """The shot as a file by the published schema."""
     shot = studio.store.document(shot_id)
-    name = "".join(c if c.isalnum() and c.isascii() or c in " -_" else "_" for c in shot.name)
+    name = "".join(c if (c.isalnum() and c.isascii()) or c in " -_" else "_" for c in shot.name)
     head = {"Content-Disposition": f'attachment; filename="{name}.isbjorn.json"'}
     return Response(shot_to_text(shot), media_type="application/json", headers=head)
 

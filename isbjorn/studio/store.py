@@ -45,7 +45,11 @@ class Store:
             for place in (self.folder, self.media_folder, self.deliveries_folder):
                 place.mkdir(parents=True, exist_ok=True)
         except OSError as error:
-            raise IsbjornError(f"the data folder cannot be made ({error.strerror}).", str(folder), "Choose another with --data.") from None
+            raise IsbjornError(
+                f"the data folder cannot be made ({error.strerror}).",
+                str(folder),
+                "Choose another with --data.",
+            ) from None
         self.engine = create_engine(f"sqlite:///{self.folder / 'isbjorn.sqlite'}")
         event.listen(self.engine, "connect", _pragmas)
         self._editing = threading.RLock()
@@ -60,7 +64,9 @@ class Store:
                 command.upgrade(settings, "head")
         except OperationalError as error:
             raise IsbjornError(
-                f"the store cannot be opened ({error.orig}).", str(self.folder), "May you write there, and is there room on the disk?"
+                f"the store cannot be opened ({error.orig}).",
+                str(self.folder),
+                "May you write there, and is there room on the disk?",
             ) from None
 
     @contextmanager
@@ -73,7 +79,9 @@ class Store:
             except OperationalError as error:
                 session.rollback()
                 raise IsbjornError(
-                    f"the store could not keep this ({error.orig}).", "store", "Nothing was changed. Is the disk full?"
+                    f"the store could not keep this ({error.orig}).",
+                    "store",
+                    "Nothing was changed. Is the disk full?",
                 ) from None
 
     # Projects

@@ -11,7 +11,7 @@ from fastapi import Request
 
 from isbjorn.core.errors import IsbjornError
 
-LARGEST_UPLOAD = int(os.environ.get("ISBJORN_LARGEST_UPLOAD", 8 << 30))
+LARGEST_UPLOAD = int(os.environ.get("ISBJORN_LARGEST_UPLOAD", str(8 << 30)))
 
 
 def safe_name(name: str) -> str:
@@ -29,14 +29,18 @@ async def receive(request: Request, folder: Path, name: str) -> Path:
                 taken += len(chunk)
                 if taken > LARGEST_UPLOAD:
                     raise IsbjornError(
-                        f"more than {LARGEST_UPLOAD / 2**30:.1f} GiB are not taken.", name, "Name its folder instead of importing it."
+                        f"more than {LARGEST_UPLOAD / 2**30:.1f} GiB are not taken.",
+                        name,
+                        "Name its folder instead of importing it.",
                     )
                 out.write(chunk)
             out.flush()
             os.fsync(out.fileno())
     except OSError as error:
         path.unlink(missing_ok=True)
-        raise IsbjornError(f"the file could not be kept ({error.strerror}).", name, "Is there room on the disk?") from None
+        raise IsbjornError(
+            f"the file could not be kept ({error.strerror}).", name, "Is there room on the disk?"
+        ) from None
     except BaseException:
         path.unlink(missing_ok=True)
         raise

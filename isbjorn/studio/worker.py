@@ -95,16 +95,18 @@ class Worker:
                 self._last(delivery_id, picture)
 
         try:
-            made = Delivery(
-                shot_from_text(text), order, self.plates, on_frame=on_frame, cancelled=cancelled
-            ).run(done)
+            made = Delivery(shot_from_text(text), order, self.plates, on_frame=on_frame, cancelled=cancelled).run(done)
             self._end(delivery_id, "done", result=str(made[0]), done=len(order.frames))
         except Stale:
             return
         except IsbjornError as error:
             self._end(delivery_id, "failed", problem=str(error))
         except MemoryError:
-            self._end(delivery_id, "failed", problem="There is not enough memory. Choose a smaller scale or fewer particles.")
+            self._end(
+                delivery_id,
+                "failed",
+                problem="There is not enough memory. Choose a smaller scale or fewer particles.",
+            )
 
     def _tell(self, delivery_id: int, done: int, ms_per_frame: float) -> None:
         with self.store.session() as session:
@@ -112,7 +114,15 @@ class Worker:
             if row is not None:
                 row.done, row.ms_per_frame = max(row.done, done), ms_per_frame
 
-    def _end(self, delivery_id: int, state: str, *, problem: str | None = None, result: str = "", done: int | None = None) -> None:
+    def _end(
+        self,
+        delivery_id: int,
+        state: str,
+        *,
+        problem: str | None = None,
+        result: str = "",
+        done: int | None = None,
+    ) -> None:
         with self.store.session() as session:
             row = session.get(DeliveryRow, delivery_id)
             if row is not None and row.state == "working":
@@ -121,7 +131,11 @@ class Worker:
 
     def _last(self, delivery_id: int, picture: npt.NDArray[np.float32]) -> None:
         width = min(320, picture.shape[1])
-        small = cv2.resize(picture, (width, max(1, round(width * picture.shape[0] / picture.shape[1]))), interpolation=cv2.INTER_AREA)
+        small = cv2.resize(
+            picture,
+            (width, max(1, round(width * picture.shape[0] / picture.shape[1]))),
+            interpolation=cv2.INTER_AREA,
+        )
         path = self.store.folder / "thumbs" / f"delivery-{delivery_id}.jpg"
         path.parent.mkdir(exist_ok=True)
         part = path.with_suffix(".part")

@@ -38,7 +38,9 @@ def fair_shares(demands: list[float], limits: list[int], total: int) -> list[int
 
 
 @njit("b1[:](f8[:], f4[:], f8[:], i8[:], i8)", cache=True)
-def _admit(moments: Doubles, lives: npt.NDArray[np.float32], ends: Doubles, size: Numbers, limit: int) -> npt.NDArray[np.bool_]:
+def _admit(
+    moments: Doubles, lives: npt.NDArray[np.float32], ends: Doubles, size: Numbers, limit: int
+) -> npt.NDArray[np.bool_]:
     """Let births in while fewer than `limit` are alive. `ends` is a heap of deaths of `size[0]` entries, kept between calls."""
     heap = [x for x in ends[: size[0]]]
     heap.append(np.inf)
@@ -72,7 +74,9 @@ class Admission:
         self._parts: list[tuple[Numbers, Doubles, npt.NDArray[np.float32]]] = []
         self._asked: list[tuple[float, int]] = []
 
-    def between(self, after: float, until: float, stale: object = None) -> tuple[Numbers, Doubles, npt.NDArray[np.float32]]:
+    def between(
+        self, after: float, until: float, stale: object = None
+    ) -> tuple[Numbers, Doubles, npt.NDArray[np.float32]]:
         """Admitted births in (after, until] that live beyond `until`: numbers, moments in s, lifespans in s."""
         after = max(after, until - longest_life(self.source) - 1e-3)
         if self.binds:

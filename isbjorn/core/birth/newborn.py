@@ -22,12 +22,13 @@ Births = npt.NDArray[np.int64]
 _DRAWN = ("across", "up", "depth", "direction", "speed", "lifespan")
 
 
-@njit("f8(f8[:], u8, i8, i8)", cache=True)
-def drawn(number: Doubles, key: np.uint64, birth: int, attribute: int) -> float:
-    """A number (value, spread, bell) as birth number `birth` drew it, in the number's unit."""
-    if number[1] == 0.0:
-        return number[0]
-    return number[0] + number[1] * draw_around(key, birth, attribute, number[2] > 0)
+@njit("f8(f8[:,:], i8, i8, u8, i8, i8)", cache=True)
+def drawn(numbers: Doubles, row: int, at: int, key: np.uint64, birth: int, attribute: int) -> float:
+    """The number (value, spread, bell) at numbers[row, at:at + 3] as birth number `birth` drew it, in its unit."""
+    value, spread = numbers[row, at], numbers[row, at + 1]
+    if spread == 0.0:
+        return value
+    return value + spread * draw_around(key, birth, attribute, numbers[row, at + 2] > 0)
 
 
 def pack_number(number: Number) -> Doubles:
@@ -46,7 +47,6 @@ class Source:
     in_depth: bool
 
 
-
 def source_of(emitter: Emitter, key: int) -> Source:
     """Pack what an emitter's births need."""
     return Source(
@@ -58,36 +58,42 @@ def source_of(emitter: Emitter, key: int) -> Source:
     )
 
 
-@njit("f4[:](u8, f8[:], i8[:])", cache=True)
-def _lifespans(key: np.uint64, number: Doubles, births: Births) -> Floats:
+@njit("f4[:](u8, f8[:,:], i8[:])", cache=True)
+def _lifespans(key: np.uint64, numbers: Doubles, births: Births) -> Floats:
     out = np.empty(len(births), np.float32)
     for i in range(len(births)):
-        if number[0] == 0.0:
+        if numbers[5, 0] == 0.0:
             out[i] = np.inf
         else:
-            out[i] = max(SHORTEST_LIFE_S, drawn(number, key, births[i], LIFESPAN))
+            out[i] = max(SHORTEST_LIFE_S, drawn(numbers, 5, 0, key, births[i], LIFESPAN))
     return out
 
 
 def lifespans(source: Source, births: Births) -> Floats:
     """Seconds from birth to death of births (n,), float32 (n,); infinite where life is without end."""
-    return _lifespans(np.uint64(source.key), source.numbers[5], births)
+    return _lifespans(np.uint64(source.key), source.numbers, births)
 
 
 @njit("void(u8, f8[:], f8[:,:], f8, b1, i8[:], f4[:,:], f4[:,:])", cache=True)
 def _leave(
-    key: np.uint64, shape: Doubles, numbers: Doubles, spread_deg: float, in_depth: bool,
-    births: Births, place: Floats, velocity: Floats,
+    key: np.uint64,
+    shape: Doubles,
+    numbers: Doubles,
+    spread_deg: float,
+    in_depth: bool,
+    births: Births,
+    place: Floats,
+    velocity: Floats,
 ) -> None:
     for i in range(len(births)):
         k = births[i]
         x, y = place_in_shape(shape, key, k)
-        place[0, i] = x + drawn(numbers[0], key, k, ACROSS)
-        place[1, i] = y + drawn(numbers[1], key, k, UP)
-        place[2, i] = drawn(numbers[2], key, k, DEPTH)
-        direction = drawn(numbers[3], key, k, DIRECTION)
+        place[0, i] = x + drawn(numbers, 0, 0, key, k, ACROSS)
+        place[1, i] = y + drawn(numbers, 1, 0, key, k, UP)
+        place[2, i] = drawn(numbers, 2, 0, key, k, DEPTH)
+        direction = drawn(numbers, 3, 0, key, k, DIRECTION)
         vx, vy, vz = leave_along(direction, spread_deg, in_depth, key, k)
-        speed = max(0.0, drawn(numbers[4], key, k, SPEED))
+        speed = max(0.0, drawn(numbers, 4, 0, key, k, SPEED))
         velocity[0, i], velocity[1, i], velocity[2, i] = vx * speed, vy * speed, vz * speed
 
 
@@ -95,7 +101,14 @@ def leave(source: Source, births: Births) -> tuple[Floats, Floats]:
     """Places in px and velocities in px/s at birth, each float32 (3, n)."""
     place, velocity = np.empty((3, len(births)), np.float32), np.empty((3, len(births)), np.float32)
     _leave(
-        np.uint64(source.key), source.shape, source.numbers, source.spread_deg, source.in_depth, births, place, velocity
+        np.uint64(source.key),
+        source.shape,
+        source.numbers,
+        source.spread_deg,
+        source.in_depth,
+        births,
+        place,
+        velocity,
     )
     return place, velocity
 

@@ -9,6 +9,25 @@ from isbjorn.core.document.shot import Camera, Link, Shot
 from isbjorn.core.document.values import Number, Spec
 
 __all__ = [
-    "Body", "Camera", "ColourStop", "Curve", "CurvePoint", "Disc", "Drag", "Emitter", "Force", "Gradient", "Gravity",
-    "Line", "Link", "Number", "OpacityStop", "Plate", "Point", "Rectangle", "Shape", "Shot", "Spec",
+    "Body",
+    "Camera",
+    "ColourStop",
+    "Curve",
+    "CurvePoint",
+    "Disc",
+    "Drag",
+    "Emitter",
+    "Force",
+    "Gradient",
+    "Gravity",
+    "Line",
+    "Link",
+    "Number",
+    "OpacityStop",
+    "Plate",
+    "Point",
+    "Rectangle",
+    "Shape",
+    "Shot",
+    "Spec",
 ]

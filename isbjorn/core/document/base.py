@@ -13,7 +13,10 @@ class Part(BaseModel):
     """A part of the document. Unknown fields are errors, so that a slip of the pen is not lost silently."""
 
     model_config = ConfigDict(
-        extra="forbid", allow_inf_nan=False, validate_default=True, frozen=True,
+        extra="forbid",
+        allow_inf_nan=False,
+        validate_default=True,
+        frozen=True,
         json_schema_serialization_defaults_required=True,
     )
 

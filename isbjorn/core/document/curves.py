@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from typing import Annotated, Literal
 
 from pydantic import Field
@@ -20,15 +21,17 @@ class CurvePoint(Part):
     at: Unit01
     value: float = Field(ge=-1e6, le=1e6)
     joint: Joint = Field(
-        default="smooth", description="smooth: one tangent; straight: aims at its neighbour; hold: stays to the next."
+        default="smooth",
+        description="smooth: one tangent; straight: aims at its neighbour; hold: stays to the next.",
     )
     ease: tuple[Unit01, float, Unit01, float] | None = Field(
-        default=None, description="Exact shape of the segment to the next point, with the meaning of CSS cubic-bezier."
+        default=None,
+        description="Exact shape of the segment to the next point, with the meaning of CSS cubic-bezier.",
     )
 
 
 def _in_order(points: tuple[CurvePoint, ...]) -> tuple[CurvePoint, ...]:
-    if any(b.at < a.at for a, b in zip(points, points[1:], strict=False)):
+    if any(b.at < a.at for a, b in itertools.pairwise(points)):
         raise PydanticCustomError("points_out_of_order", "curve points must stand in order of age")
     return points
 

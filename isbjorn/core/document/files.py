@@ -13,7 +13,11 @@ from isbjorn.core.errors import IsbjornError
 
 def shot_schema() -> dict[str, Any]:
     """The JSON Schema of a shot file; number fields carry their unit, range and clock under `isbjorn`."""
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Isbjorn shot", **Shot.model_json_schema()}
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "Isbjorn shot",
+        **Shot.model_json_schema(),
+    }
 
 
 def shot_to_text(shot: Shot) -> str:
@@ -44,10 +48,14 @@ def shot_from_text(text: str | bytes, where: str = "file") -> Shot:
     except (json.JSONDecodeError, UnicodeDecodeError, RecursionError) as error:
         raise IsbjornError(f"this is not JSON ({error}).", where, "Was the file cut short?") from None
     if not isinstance(given, dict) or given.get("format") != "isbjorn-shot":
-        raise IsbjornError("this is not a shot of Isbjorn (no \"format\": \"isbjorn-shot\").", where, "Choose an exported shot.")
+        raise IsbjornError(
+            'this is not a shot of Isbjorn (no "format": "isbjorn-shot").', where, "Choose an exported shot."
+        )
     version = given.get("version")
     if isinstance(version, int) and version > VERSION:
         raise IsbjornError(
-            f"the file is of version {version}, this program reads up to {VERSION}.", where, "Use a newer Isbjorn."
+            f"the file is of version {version}, this program reads up to {VERSION}.",
+            where,
+            "Use a newer Isbjorn.",
         )
     return parse_shot(given, where)

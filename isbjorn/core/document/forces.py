@@ -19,7 +19,14 @@ class Gravity(Part):
     name: str = Field(default="Gravity", min_length=1, max_length=80)
     on: bool = True
     strength: Annotated[
-        Number, Spec(unit="m/s²", low=-1e4, high=1e4, step=0.1, help="9.81 is the Earth's, through the shot's px per metre.")
+        Number,
+        Spec(
+            unit="m/s²",
+            low=-1e4,
+            high=1e4,
+            step=0.1,
+            help="9.81 is the Earth's, through the shot's px per metre.",
+        ),
     ] = Number(value=9.81)
     direction: Annotated[Number, Angle] = Number(value=270)
 
@@ -32,7 +39,8 @@ class Drag(Part):
     name: str = Field(default="Drag", min_length=1, max_length=80)
     on: bool = True
     strength: Annotated[
-        Number, Spec(unit="1/s", low=0, high=1e6, step=0.1, help="Rate at which speed is lost; any value is safe.")
+        Number,
+        Spec(unit="1/s", low=0, high=1e6, step=0.1, help="Rate at which speed is lost; any value is safe."),
     ] = Number(value=0.5)
 
 

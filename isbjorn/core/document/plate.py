@@ -17,14 +17,21 @@ class Plate(Part):
 
     name: str = Field(default="Plate", min_length=1, max_length=120)
     on: bool = True
-    media: str = Field(min_length=1, max_length=4096, description="File, or a numbered pattern such as `pier.####.exr`.")
+    media: str = Field(
+        min_length=1, max_length=4096, description="File, or a numbered pattern such as `pier.####.exr`."
+    )
     rate: str | None = Field(
-        default=None, description="Frames per second of a numbered sequence; a movie brings its own. Empty: the shot's."
+        default=None,
+        description="Frames per second of a numbered sequence; a movie brings its own. Empty: the shot's.",
     )
     offset_s: float = Field(default=0.0, ge=-86_400, le=86_400, description="Shot time at which its first frame shows.")
-    beyond: Literal["hold", "loop", "blank"] = Field(default="hold", description="What shows before and after its frames.")
+    beyond: Literal["hold", "loop", "blank"] = Field(
+        default="hold", description="What shows before and after its frames."
+    )
     encoding: Encoding = Field(default="auto", description="How its pixels are encoded; auto chooses from the file.")
-    fit: Literal["fill", "fit", "pixels"] = Field(default="fill", description="How it is brought to the picture's size.")
+    fit: Literal["fill", "fit", "pixels"] = Field(
+        default="fill", description="How it is brought to the picture's size."
+    )
 
     @field_validator("rate")
     @classmethod

@@ -26,7 +26,8 @@ class Camera(Part):
     kind: Literal["flat", "perspective"] = "flat"
     focal_mm: Annotated[Number, Spec(unit="mm", low=1, high=2000, clock="none", spread=False)] = Number(value=35)
     filmback_mm: Annotated[
-        Number, Spec(unit="mm", low=1, high=500, clock="none", spread=False, help="Width of the sensor or gate.")
+        Number,
+        Spec(unit="mm", low=1, high=500, clock="none", spread=False, help="Width of the sensor or gate."),
     ] = Number(value=36)
 
 
@@ -41,7 +42,7 @@ class Shot(Part):
     """A whole shot. Lengths are px of its design size; the origin is the picture's centre, x right, y up, z near."""
 
     format: Literal["isbjorn-shot"] = "isbjorn-shot"
-    version: Literal[1] = VERSION
+    version: Literal[1] = 1
     name: str = Field(default="Untitled", min_length=1, max_length=120)
     width: int = Field(default=1280, ge=16, le=16_384, description="px")
     height: int = Field(default=720, ge=16, le=16_384, description="px")
@@ -70,7 +71,8 @@ class Shot(Part):
     def _whole(self) -> Self:
         if self.last_frame < self.first_frame:
             raise PydanticCustomError(
-                "empty_shot", "last_frame {b} lies before first_frame {a}; a shot has at least one frame",
+                "empty_shot",
+                "last_frame {b} lies before first_frame {a}; a shot has at least one frame",
                 {"a": self.first_frame, "b": self.last_frame},
             )
         ids = Counter([e.id for e in self.emitters] + [f.id for f in self.forces])
@@ -81,7 +83,8 @@ class Shot(Part):
         for number, link in enumerate(self.links):
             if link.emitter not in emitters or link.force not in forces:
                 raise PydanticCustomError(
-                    "loose_link", "links[{n}] joins {f} to {e}, and one of them is not in the cast",
+                    "loose_link",
+                    "links[{n}] joins {f} to {e}, and one of them is not in the cast",
                     {"n": number, "f": link.force, "e": link.emitter},
                 )
         return self

@@ -42,7 +42,8 @@ class Number(Part):
     value: float = Field(description="The plain value, in the unit of the field that holds it.")
     spread: float = Field(default=0.0, ge=0, description="Each particle draws from value ± spread; same unit.")
     spread_shape: Literal["even", "bell"] = Field(
-        default="even", description="even: uniform in ± spread; bell: normal, spread is two standard deviations."
+        default="even",
+        description="even: uniform in ± spread; bell: normal, spread is two standard deviations.",
     )
     over_life: Curve | None = Field(default=None, description="Multiplies the value by the particle's own age.")
     keys: tuple[Key, ...] = Field(default=(), description="Reserved: values over the shot.")
@@ -80,16 +81,29 @@ class Spec:
         unit = f" {self.unit}" if self.unit else ""
         if not self.low <= number.value <= self.high:
             allowed = f"use {self.low:g} to {self.high:g}{unit}"
-            raise PydanticCustomError("out_of_range", "{v} is out of range; {a}", {"v": f"{number.value:g}{unit}", "a": allowed})
+            raise PydanticCustomError(
+                "out_of_range", "{v} is out of range; {a}", {"v": f"{number.value:g}{unit}", "a": allowed}
+            )
         if number.spread > 2 * max(abs(self.low), abs(self.high)):
-            raise PydanticCustomError("out_of_range", "a spread of {v} is wider than the whole range", {"v": number.spread})
-        offered = {"spread": (self.spread, number.spread > 0), "an over-life curve": (self.life, number.over_life is not None)}
-        reserved = {"keys": bool(number.keys), "flutter": number.flutter is not None, "a source": number.source is not None}
+            raise PydanticCustomError(
+                "out_of_range", "a spread of {v} is wider than the whole range", {"v": number.spread}
+            )
+        offered = {
+            "spread": (self.spread, number.spread > 0),
+            "an over-life curve": (self.life, number.over_life is not None),
+        }
+        reserved = {
+            "keys": bool(number.keys),
+            "flutter": number.flutter is not None,
+            "a source": number.source is not None,
+        }
         offered |= {name: (False, used) for name, used in reserved.items()}
         for name, (allowed_here, used) in offered.items():
             if used and not allowed_here:
                 raise PydanticCustomError(
-                    "driver_not_offered", "this number cannot be driven by {d} in this version; remove it", {"d": name}
+                    "driver_not_offered",
+                    "this number cannot be driven by {d} in this version; remove it",
+                    {"d": name},
                 )
         return number
 

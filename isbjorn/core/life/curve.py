@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import itertools
 
 import numpy as np
 import numpy.typing as npt
@@ -48,8 +49,10 @@ def _segment(a: CurvePoint, b: CurvePoint, m: tuple[float, float], u: Doubles) -
     leave = (m[0] if a.joint == "smooth" else rise / width) * width
     arrive = (m[1] if b.joint == "smooth" else rise / width) * width
     return (
-        (2 * u**3 - 3 * u**2 + 1) * a.value + (u**3 - 2 * u**2 + u) * leave
-        + (3 * u**2 - 2 * u**3) * b.value + (u**3 - u**2) * arrive
+        (2 * u**3 - 3 * u**2 + 1) * a.value
+        + (u**3 - 2 * u**2 + u) * leave
+        + (3 * u**2 - 2 * u**3) * b.value
+        + (u**3 - u**2) * arrive
     )
 
 
@@ -64,7 +67,7 @@ def evaluate(curve: Curve, age01: npt.ArrayLike) -> Doubles:
     out[t < points[0].at] = points[0].value
     x, y = np.array([p.at for p in points]), np.array([p.value for p in points])
     m = _tangents(x, y)
-    for i, (a, b) in enumerate(zip(points, points[1:], strict=False)):
+    for i, (a, b) in enumerate(itertools.pairwise(points)):
         inside = (t >= a.at) & (t < b.at)
         if b.at > a.at and inside.any():
             out[inside] = _segment(a, b, (m[i], m[i + 1]), (t[inside] - a.at) / (b.at - a.at))

@@ -10,16 +10,20 @@ import numpy.typing as npt
 from isbjorn.core.document.curves import Gradient
 from isbjorn.core.life.curve import TABLE, Doubles, Floats
 
-_TO_LMS = np.array([
-    [0.4122214708, 0.5363325363, 0.0514459929],
-    [0.2119034982, 0.6806995451, 0.1073969566],
-    [0.0883024619, 0.2817188376, 0.6299787005],
-])
-_TO_LAB = np.array([
-    [0.2104542553, 0.7936177850, -0.0040720468],
-    [1.9779984951, -2.4285922050, 0.4505937099],
-    [0.0259040371, 0.7827717662, -0.8086757660],
-])
+_TO_LMS = np.array(
+    [
+        [0.4122214708, 0.5363325363, 0.0514459929],
+        [0.2119034982, 0.6806995451, 0.1073969566],
+        [0.0883024619, 0.2817188376, 0.6299787005],
+    ]
+)
+_TO_LAB = np.array(
+    [
+        [0.2104542553, 0.7936177850, -0.0040720468],
+        [1.9779984951, -2.4285922050, 0.4505937099],
+        [0.0259040371, 0.7827717662, -0.8086757660],
+    ]
+)
 _FROM_LMS, _FROM_LAB = np.linalg.inv(_TO_LMS), np.linalg.inv(_TO_LAB)
 
 
@@ -68,5 +72,4 @@ def table(gradient: Gradient) -> Floats:
     opacity = np.ones(TABLE)
     if gradient.opacities:
         opacity = np.interp(t, [s.at for s in gradient.opacities], [s.opacity for s in gradient.opacities])
-    found = np.concatenate([mixed, opacity[:, None]], axis=1).astype(np.float32)
-    return found
+    return np.concatenate([mixed, opacity[:, None]], axis=1).astype(np.float32)

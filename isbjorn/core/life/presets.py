@@ -6,8 +6,8 @@ import numpy as np
 from pydantic import BaseModel
 
 from isbjorn.core.document.curves import ColourStop, Curve, CurvePoint, Gradient, Joint, OpacityStop
-from isbjorn.core.life.curve import evaluate
-from isbjorn.core.life.gradient import TABLE, linear_to_hex, table
+from isbjorn.core.life.curve import TABLE, evaluate
+from isbjorn.core.life.gradient import linear_to_hex, table
 
 _Points = list[tuple[float, float, Joint]]
 
@@ -45,7 +45,15 @@ _CURVES: dict[str, _Points] = {
     "Slow in, quick out": [(0, 0, "smooth"), (0.92, 1, "smooth"), (1, 0, "straight")],
     "Settle": [(0, 1, "straight"), (0.2, 0.1, "smooth"), (1, 0.1, "straight")],
     "Flare at the end": [(0, 0.4, "smooth"), (0.75, 0.3, "smooth"), (0.92, 1, "smooth"), (1, 0, "straight")],
-    "Twinkle": [(0, 0, "straight"), (0.1, 1, "smooth"), (0.3, 0.3, "smooth"), (0.5, 1, "smooth"), (0.7, 0.3, "smooth"), (0.85, 0.9, "smooth"), (1, 0, "straight")],
+    "Twinkle": [
+        (0, 0, "straight"),
+        (0.1, 1, "smooth"),
+        (0.3, 0.3, "smooth"),
+        (0.5, 1, "smooth"),
+        (0.7, 0.3, "smooth"),
+        (0.85, 0.9, "smooth"),
+        (1, 0, "straight"),
+    ],
     "Steps": [(0, 1, "hold"), (0.25, 0.7, "hold"), (0.5, 0.4, "hold"), (0.75, 0.15, "hold"), (1, 0, "hold")],
     "Late": [(0, 0, "hold"), (0.5, 1, "hold"), (1, 1, "hold")],
 }
@@ -67,12 +75,20 @@ def presets() -> Presets:
     curves = []
     for name, points in _CURVES.items():
         curve = Curve(points=tuple(CurvePoint(at=at, value=value, joint=joint) for at, value, joint in points))
-        curves.append(CurvePreset(name=name, curve=curve, picture=evaluate(curve, np.linspace(0, 1, 49)).round(4).tolist()))
+        curves.append(
+            CurvePreset(name=name, curve=curve, picture=evaluate(curve, np.linspace(0, 1, 49)).round(4).tolist())
+        )
     ramps = []
     for name, (colours, opacities) in _RAMPS.items():
         gradient = Gradient(
             colours=tuple(ColourStop(at=at, colour=c) for at, c in colours.items()),
             opacities=tuple(OpacityStop(at=at, opacity=o) for at, o in opacities.items()),
         )
-        ramps.append(RampPreset(name=name, gradient=gradient, picture=[linear_to_hex(c[:3]) for c in table(gradient)[:: TABLE // 16]]))
+        ramps.append(
+            RampPreset(
+                name=name,
+                gradient=gradient,
+                picture=[linear_to_hex(c[:3]) for c in table(gradient)[:: TABLE // 16]],
+            )
+        )
     return Presets(curves=curves, ramps=ramps)

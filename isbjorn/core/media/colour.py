@@ -69,7 +69,7 @@ def to_linear(pixels: npt.NDArray[Any], encoding: Encoding) -> Floats:
     top = np.iinfo(pixels.dtype).max
     table = decoding_table(encoding, int(top) + 1)
     if table is None:
-        return convert(pixels.astype(np.float32) / top, encoding, "linear")
+        return convert((pixels / np.float32(top)).astype(np.float32), encoding, "linear")
     out = table[pixels]
     if pixels.shape[-1] == 4:
         out[..., 3] = pixels[..., 3].astype(np.float32) / top

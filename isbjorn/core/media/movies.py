@@ -30,7 +30,9 @@ class Movie:
             self._container = av.open(str(path))
             stream = self._container.streams.video[0]
         except (av.FFmpegError, IndexError) as error:
-            raise IsbjornError(f"this is not a movie that can be read ({error}).", str(path), "Use MP4, MOV, MKV or WebM.") from None
+            raise IsbjornError(
+                f"this is not a movie that can be read ({error}).", str(path), "Use MP4, MOV, MKV or WebM."
+            ) from None
         stream.thread_type = "AUTO"
         self._stream = stream
         self._stamps, self._keys = self._index()
@@ -54,7 +56,9 @@ class Movie:
                     if packet.is_keyframe:
                         keys.append(packet.pts)
         except av.FFmpegError as error:
-            raise IsbjornError(f"the movie is damaged or cut short ({error}).", str(self.path), "Make it again.") from None
+            raise IsbjornError(
+                f"the movie is damaged or cut short ({error}).", str(self.path), "Make it again."
+            ) from None
         return sorted(set(stamps)), sorted(keys)
 
     def _frames(self, number: int) -> Any:
@@ -74,7 +78,9 @@ class Movie:
                     return _pixels(frame)
         except av.FFmpegError as error:
             self._decoded = None
-            raise IsbjornError(f"frame {number} cannot be decoded ({error}).", str(self.path), "Make the movie again.") from None
+            raise IsbjornError(
+                f"frame {number} cannot be decoded ({error}).", str(self.path), "Make the movie again."
+            ) from None
         self._decoded = None
         raise IsbjornError(f"the movie ends before frame {number}.", str(self.path), "Is the file whole?")
 

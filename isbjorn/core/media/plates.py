@@ -39,7 +39,11 @@ class _Frames:
         elif suffix in PICTURES:
             self.files = [Path(media)]
         else:
-            raise IsbjornError(f"'{suffix or 'no ending'}' is no kind of plate.", media, "Use a movie, a picture or a numbered sequence.")
+            raise IsbjornError(
+                f"'{suffix or 'no ending'}' is no kind of plate.",
+                media,
+                "Use a movie, a picture or a numbered sequence.",
+            )
 
     @property
     def rate(self) -> Fraction | None:
@@ -53,7 +57,11 @@ class _Frames:
             return self.movie.read(number), self.movie.encoding, False
         path = self.files[number]
         if path is None:
-            raise IsbjornError(f"picture number {self.first_number + number} of the sequence is missing.", "plate", "Render it or put it back.")
+            raise IsbjornError(
+                f"picture number {self.first_number + number} of the sequence is missing.",
+                "plate",
+                "Render it or put it back.",
+            )
         return read_still(path)
 
 
@@ -147,7 +155,7 @@ class PlateReader:
         encoding: Encoding = guessed if plate.encoding == "auto" else plate.encoding
         linear = to_linear(pixels, encoding)
         if linear.shape[2] == 3:
-            linear = cv2.cvtColor(linear, cv2.COLOR_RGB2RGBA)
+            linear = np.asarray(cv2.cvtColor(linear, cv2.COLOR_RGB2RGBA), np.float32)
         elif not associated:
             linear[..., :3] *= linear[..., 3:]
         np.nan_to_num(linear, copy=False, nan=0.0, posinf=65504.0, neginf=0.0)
@@ -171,12 +179,23 @@ def probe(media: str) -> dict[str, Any]:
         if frames.movie:
             movie = frames.movie
             return {
-                "kind": "movie", "frames": movie.frames, "rate": str(movie.rate), "width": movie.width,
-                "height": movie.height, "encoding": encoding,
+                "kind": "movie",
+                "frames": movie.frames,
+                "rate": str(movie.rate),
+                "width": movie.width,
+                "height": movie.height,
+                "encoding": encoding,
             }
         first = frames.files[0]
-        facts = probe_still(first) if first else {"width": pixels.shape[1], "height": pixels.shape[0], "encoding": encoding}
-        return {"kind": "sequence" if is_pattern(media) else "still", "frames": len(frames), "rate": None, **facts}
+        facts = (
+            probe_still(first) if first else {"width": pixels.shape[1], "height": pixels.shape[0], "encoding": encoding}
+        )
+        return {
+            "kind": "sequence" if is_pattern(media) else "still",
+            "frames": len(frames),
+            "rate": None,
+            **facts,
+        }
     finally:
         if frames.movie:
             frames.movie.close()

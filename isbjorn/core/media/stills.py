@@ -34,7 +34,9 @@ def sequence_files(pattern: str) -> dict[int, Path]:
     try:
         names = os.listdir(path.parent)
     except OSError as error:
-        raise IsbjornError(f"the folder cannot be read ({error.strerror}).", str(path.parent), "Check the plate's place.") from None
+        raise IsbjornError(
+            f"the folder cannot be read ({error.strerror}).", str(path.parent), "Check the plate's place."
+        ) from None
     for name in names:
         if hit := match.match(name):
             found[int(hit[1])] = path.parent / name
@@ -90,10 +92,16 @@ def read_still(path: Path) -> tuple[npt.NDArray[Any], Encoding, bool]:
     source = _open(path)
     try:
         spec = source.spec()
-        kind = {"uint8": "uint8", "uint16": "uint16", "uint10": "uint16", "uint12": "uint16"}.get(str(spec.format), "float")
+        kind = {"uint8": "uint8", "uint16": "uint16", "uint10": "uint16", "uint12": "uint16"}.get(
+            str(spec.format), "float"
+        )
         pixels = source.read_image(0, 0, 0, min(4, spec.nchannels), kind)
         if pixels is None:
-            raise IsbjornError(f"the file is damaged or cut short ({source.geterror().strip()}).", str(path), "Make it again.")
+            raise IsbjornError(
+                f"the file is damaged or cut short ({source.geterror().strip()}).",
+                str(path),
+                "Make it again.",
+            )
         pixels = np.asarray(pixels).reshape(spec.height, spec.width, -1)
         if pixels.shape[2] == 2:
             pixels = np.concatenate([np.repeat(pixels[..., :1], 3, axis=2), pixels[..., 1:]], axis=2)

@@ -23,8 +23,18 @@ _BT709, _LIMITED = 1, 1
 _CODECS: dict[str, tuple[str, str, str, dict[str, str]]] = {
     # name: codec, pixel format with alpha, pixel format without, options
     "mp4": ("libx264", "yuv420p", "yuv420p", {"crf": "14", "preset": "medium"}),
-    "mov": ("prores_ks", "yuva444p10le", "yuv444p10le", {"profile": "4", "vendor": "apl0", "alpha_bits": "16"}),
-    "webm": ("libvpx-vp9", "yuva420p", "yuv420p", {"crf": "18", "b": "0", "deadline": "good", "cpu-used": "5", "row-mt": "1"}),
+    "mov": (
+        "prores_ks",
+        "yuva444p10le",
+        "yuv444p10le",
+        {"profile": "4", "vendor": "apl0", "alpha_bits": "16"},
+    ),
+    "webm": (
+        "libvpx-vp9",
+        "yuva420p",
+        "yuv420p",
+        {"crf": "18", "b": "0", "deadline": "good", "cpu-used": "5", "row-mt": "1"},
+    ),
 }
 
 
@@ -58,7 +68,7 @@ def _stream(container: Any, form: Format, alpha: bool, rate: Fraction, size: tup
 def write_segment(path: Path, pictures: Iterable[Floats], form: Format, alpha: bool, rate: Fraction) -> None:
     """Encode linear, premultiplied pictures to one closed segment, which appears under its name only when whole."""
     partial = path.with_name(f".{path.name}.part{path.suffix}")
-    with _disk(path), av.open(str(partial), "w") as container:
+    with _Disk(path), av.open(str(partial), "w") as container:
         stream: Any = None
         for number, picture in enumerate(pictures):
             frame = _frame(picture, form, alpha)
@@ -67,7 +77,7 @@ def write_segment(path: Path, pictures: Iterable[Floats], form: Format, alpha: b
             frame.pts, frame.time_base = number, 1 / rate
             container.mux(stream.encode(frame))
         container.mux(stream.encode(None))
-    with _disk(path):
+    with _Disk(path):
         os.replace(partial, path)
 
 
@@ -75,13 +85,13 @@ def join_segments(segments: list[Path], target: Path, form: Format, alpha: bool,
     """Join segments to one movie without encoding again; it appears under its name only when whole."""
     partial = target.with_name(f".{target.name}.part{target.suffix}")
     options = {"write_tmcd": "1"} if form.name in ("mp4", "mov") else {}
-    with _disk(target), av.open(str(partial), "w", options=options) as out:
+    with _Disk(target), av.open(str(partial), "w", options=options) as out:
         out.metadata["timecode"] = timecode
         stream: Any = None
         start = 0
         for segment in segments:
             with av.open(str(segment)) as source:
-                read = source.streams.video[0]
+                read: Any = source.streams.video[0]
                 if stream is None and form.name == "mp4":
                     # H.264 in MP4 keeps its parameter sets in the header: they must be those of the segments.
                     stream = out.add_stream_from_template(read)
@@ -90,7 +100,8 @@ def join_segments(segments: list[Path], target: Path, form: Format, alpha: bool,
                     stream = _stream(out, form, alpha, rate, (read.width, read.height))
                     out.start_encoding()
                 count = 0
-                for packet in source.demux(read):
+                packets: Any = source.demux(read)
+                for packet in packets:
                     if packet.size == 0:
                         continue
                     packet.pts = start + round(packet.pts * read.time_base * rate)
@@ -100,13 +111,13 @@ def join_segments(segments: list[Path], target: Path, form: Format, alpha: bool,
                     out.mux(packet)
                     count += 1
                 start += count
-    with _disk(target):
+    with _Disk(target):
         with partial.open("rb") as written:
             os.fsync(written.fileno())
         os.replace(partial, target)
 
 
-class _disk:
+class _Disk:
     """Turns what the disk or the encoder refuses into an error that a person can act on."""
 
     def __init__(self, path: Path) -> None:
@@ -118,6 +129,7 @@ class _disk:
     def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
         if isinstance(error, (OSError, av.FFmpegError)):
             raise IsbjornError(
-                f"the movie could not be written ({error}).", str(self.path),
+                f"the movie could not be written ({error}).",
+                str(self.path),
                 "Is there room on the disk, and may you write there?",
             ) from error

@@ -62,5 +62,7 @@ def write_still(path: Path, picture: Floats, form: Format, alpha: bool, rate: Fr
     except OSError as error:
         partial.unlink(missing_ok=True)
         raise IsbjornError(
-            f"the picture could not be written ({error}).", str(path), "Is there room on the disk, and may you write there?"
+            f"the picture could not be written ({error}).",
+            str(path),
+            "Is there room on the disk, and may you write there?",
         ) from None

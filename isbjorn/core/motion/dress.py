@@ -19,8 +19,16 @@ Doubles = npt.NDArray[np.float64]
 
 @njit("void(u8, i8[:], f4[:], f8[:,:], f4[:,:], f4[:,:], f8, f4[:], f4[:], f4[:,:])", parallel=True, cache=True)
 def _dress(
-    key: np.uint64, births: npt.NDArray[np.int64], age01: Floats, numbers: Doubles, curves: Floats, ramp: Floats,
-    fade_last: float, size: Floats, opacity: Floats, colour: Floats,
+    key: np.uint64,
+    births: npt.NDArray[np.int64],
+    age01: Floats,
+    numbers: Doubles,
+    curves: Floats,
+    ramp: Floats,
+    fade_last: float,
+    size: Floats,
+    opacity: Floats,
+    colour: Floats,
 ) -> None:
     last = ramp.shape[0] - 1
     for i in prange(len(births)):
@@ -28,14 +36,14 @@ def _dress(
         at = age01[i] * last
         j = min(int(at), last - 1)
         f = np.float32(at - j)
-        size[i] = max(0.0, drawn(numbers[0], key, k, SIZE)) * (curves[0, j] + f * (curves[0, j + 1] - curves[0, j]))
-        seen = min(100.0, max(0.0, drawn(numbers[1], key, k, OPACITY))) / 100.0
+        size[i] = max(0.0, drawn(numbers, 0, 0, key, k, SIZE)) * (curves[0, j] + f * (curves[0, j + 1] - curves[0, j]))
+        seen = min(100.0, max(0.0, drawn(numbers, 1, 0, key, k, OPACITY))) / 100.0
         seen *= curves[1, j] + f * (curves[1, j + 1] - curves[1, j])
         seen *= ramp[j, 3] + f * (ramp[j + 1, 3] - ramp[j, 3])
         if fade_last > 0:
             seen *= min(1.0, (1.0 - age01[i]) / fade_last)
         opacity[i] = min(1.0, max(0.0, seen))
-        gain = max(0.0, drawn(numbers[2], key, k, BRIGHTNESS))
+        gain = max(0.0, drawn(numbers, 2, 0, key, k, BRIGHTNESS))
         gain *= curves[2, j] + f * (curves[2, j + 1] - curves[2, j])
         for c in range(3):
             colour[i, c] = gain * (ramp[j, c] + f * (ramp[j + 1, c] - ramp[j, c]))
@@ -52,7 +60,15 @@ def dress(emitter: Emitter, key: int, state: State, age01: Floats) -> tuple[Floa
     size, opacity = np.empty(state.count, np.float32), np.empty(state.count, np.float32)
     colour = np.empty((state.count, 3), np.float32)
     _dress(
-        np.uint64(key), state.births, age01, numbers, curves, gradient.table(emitter.colour),
-        emitter.fade_last.value / 100, size, opacity, colour,
+        np.uint64(key),
+        state.births,
+        age01,
+        numbers,
+        curves,
+        gradient.table(emitter.colour),
+        emitter.fade_last.value / 100,
+        size,
+        opacity,
+        colour,
     )
     return size, opacity, colour

@@ -84,17 +84,30 @@ class Solver:
             age01 = np.clip(age / state.lives, 0, 1).astype(np.float32)
             size, opacity, colour = dress(track.emitter, track.key, state, age01)
             found = {
-                "id": state.births + number * _ID_STRIDE, "emitter": np.full(state.count, number, np.int32),
-                "position": state.place.T, "velocity": state.velocity.T, "age": age, "life": state.lives,
-                "age01": age01, "size": size, "opacity": opacity, "colour": colour,
+                "id": state.births + number * _ID_STRIDE,
+                "emitter": np.full(state.count, number, np.int32),
+                "position": state.place.T,
+                "velocity": state.velocity.T,
+                "age": age,
+                "life": state.lives,
+                "age01": age01,
+                "size": size,
+                "opacity": opacity,
+                "colour": colour,
             }
             for name, array in found.items():
                 columns[name].append(array)
             missed = track.admission.refused(t)
             if missed:
                 refused[track.emitter.id] = missed
-        arrays = {name: np.concatenate(parts) if parts else _nothing(name) for name, parts in columns.items()}
+        arrays = {name: _joined(name, parts) for name, parts in columns.items()}
         return Particles(**arrays, refused=refused)  # type: ignore[arg-type]
+
+
+def _joined(name: str, parts: list[npt.NDArray[np.generic]]) -> npt.NDArray[np.generic]:
+    if len(parts) == 1:
+        return parts[0]
+    return np.concatenate(parts) if parts else _nothing(name)
 
 
 def _nothing(name: str) -> npt.NDArray[np.generic]:

@@ -27,13 +27,13 @@ GRAVITY, DRAG = gravity.CODE, drag.CODE
 def felt(forces: Doubles, key: np.uint64, birth: int) -> tuple[float, float, float, float]:
     """Sum of what a particle feels: acceleration in px/s² (x, y, z) and drag in 1/s."""
     ax, ay, az, k = 0.0, 0.0, 0.0, 0.0
-    for row in forces:
-        code = int(row[0])
+    for row in range(len(forces)):
+        code = int(forces[row, 0])
         if code == GRAVITY:
-            gx, gy = gravity.acceleration(row, key, birth)
+            gx, gy = gravity.acceleration(forces, row, key, birth)
             ax, ay = ax + gx, ay + gy
         elif code == DRAG:
-            k += drag.rate(row, key, birth)
+            k += drag.rate(forces, row, key, birth)
     return ax, ay, az, k
 
 
@@ -41,87 +41,137 @@ def felt(forces: Doubles, key: np.uint64, birth: int) -> tuple[float, float, flo
 def exact_step(k: float, h: float) -> tuple[np.float32, np.float32, np.float32, np.float32]:
     """e^(-kh), h φ1, h φ1 and h² φ2 for a step of h seconds under drag k; finite for any k ≥ 0."""
     kh = k * h
+    lost = math.expm1(-kh)
     if kh < 1e-4:
         phi1, phi2 = 1.0 - kh / 2 + kh * kh / 6, 0.5 - kh / 6 + kh * kh / 24
     else:
-        phi1 = -math.expm1(-kh) / kh
+        phi1 = -lost / kh
         phi2 = (1.0 - phi1) / kh
-    return np.float32(math.exp(-kh)), np.float32(h * phi1), np.float32(h * phi1), np.float32(h * h * phi2)
+    return np.float32(1.0 + lost), np.float32(h * phi1), np.float32(h * phi1), np.float32(h * h * phi2)
 
 
-@njit(
-    "void(f4[:,::1], f4[:,::1], i8[::1], f8[::1], f8[:,:], u8, i8, i8, i8)", parallel=True, cache=True, error_model="numpy"
-)
-def _advance(
-    place: Floats, velocity: Floats, births: Births, moments: Doubles, forces: Doubles, key: np.uint64,
-    index: int, until: int, hz: int,
-) -> None:
-    h = 1.0 / hz
+@njit("void(i8[::1], f8[:,:], u8, i8, f4[:,:])", parallel=True, cache=True)
+def _settle(births: Births, forces: Doubles, key: np.uint64, hz: int, pull: Floats) -> None:
     for i in prange(len(births)):
         ax, ay, az, k = felt(forces, key, births[i])
-        fx, fy, fz = np.float32(ax), np.float32(ay), np.float32(az)
-        x, y, z = place[0, i], place[1, i], place[2, i]
-        u, v, w = velocity[0, i], velocity[1, i], velocity[2, i]
+        e, b, c, d = exact_step(k, 1.0 / hz)
+        pull[0, i], pull[1, i] = e, b
+        pull[2, i], pull[3, i], pull[4, i] = np.float32(ax) * c, np.float32(ay) * c, np.float32(az) * c
+        pull[5, i], pull[6, i], pull[7, i] = np.float32(ax) * d, np.float32(ay) * d, np.float32(az) * d
+
+
+@guarded
+def settle(births: Births, forces: Doubles, key: int, hz: int, pull: Floats) -> None:
+    """Work out, once in a life, what a whole step does to each particle, into pull (8, n) float32.
+
+    Rows: what is left of the velocity, how far it carries, then what the forces add to velocity and to place.
+    """
+    _settle(births, forces, np.uint64(key), hz, pull)
+
+
+@njit("UniTuple(f4,6)(f4[:,:], i8, f8, f8[:,:], u8, i8)", cache=True)
+def _first_part(
+    values: Floats, i: int, h: float, forces: Doubles, key: np.uint64, birth: int
+) -> tuple[np.float32, np.float32, np.float32, np.float32, np.float32, np.float32]:
+    """Place and velocity of a newborn after the rest of the step in which it was born."""
+    ax, ay, az, k = felt(forces, key, birth)
+    e, b, c, d = exact_step(k, max(0.0, h))
+    fx, fy, fz = np.float32(ax), np.float32(ay), np.float32(az)
+    u, v, w = values[3, i], values[4, i], values[5, i]
+    x, y, z = values[0, i] + (u * b + fx * d), values[1, i] + (v * b + fy * d), values[2, i] + (w * b + fz * d)
+    return x, y, z, u * e + fx * c, v * e + fy * c, w * e + fz * c
+
+
+@njit("void(f4[:,::1], i8[::1], f8[::1], f8[:,:], u8, i8, i8, i8)", parallel=True, cache=True, error_model="numpy")
+def _advance(
+    values: Floats, births: Births, moments: Doubles, forces: Doubles, key: np.uint64, index: int, until: int, hz: int
+) -> None:
+    for i in prange(len(births)):
+        x, y, z = values[0, i], values[1, i], values[2, i]
+        u, v, w = values[3, i], values[4, i], values[5, i]
         first = index
         if moments[i] * hz > index:
             first = math.ceil(moments[i] * hz)
             if first > until:
                 continue
-            e, b, c, d = exact_step(k, max(0.0, first * h - moments[i]))
-            x, y, z = x + (u * b + fx * d), y + (v * b + fy * d), z + (w * b + fz * d)
-            u, v, w = u * e + fx * c, v * e + fy * c, w * e + fz * c
-        e, b, c, d = exact_step(k, h)
-        ux, uy, uz = fx * c, fy * c, fz * c
-        dx, dy, dz = fx * d, fy * d, fz * d
+            x, y, z, u, v, w = _first_part(values, i, first / hz - moments[i], forces, key, births[i])
+        e, b = values[7, i], values[8, i]
+        ux, uy, uz = values[9, i], values[10, i], values[11, i]
+        dx, dy, dz = values[12, i], values[13, i], values[14, i]
         for _ in range(until - first):
             x, y, z = x + (u * b + dx), y + (v * b + dy), z + (w * b + dz)
             u, v, w = u * e + ux, v * e + uy, w * e + uz
-        place[0, i], place[1, i], place[2, i] = x, y, z
-        velocity[0, i], velocity[1, i], velocity[2, i] = u, v, w
+        values[0, i], values[1, i], values[2, i] = x, y, z
+        values[3, i], values[4, i], values[5, i] = u, v, w
 
 
 @guarded
 def advance(
-    place: Floats, velocity: Floats, births: Births, moments: Doubles, forces: Doubles, key: int,
-    index: int, until: int, hz: int,
+    values: Floats, births: Births, moments: Doubles, forces: Doubles, key: int, index: int, until: int, hz: int
 ) -> None:
     """Step particles in place from lattice step `index` to `until`, at `hz` steps per second.
 
-    place (3, n) px and velocity (3, n) px/s, float32, hold each particle's state at `index`, or at its birth
-    moment if that is later; one born after `until` is left as it is.
+    values (15, n) float32 as in `State`: each particle's state at `index`, or at its birth moment if that is later;
+    one born after `until` is left as it is.
     """
-    _advance(place, velocity, births, moments, forces, np.uint64(key), index, until, hz)
+    _advance(values, births, moments, forces, np.uint64(key), index, until, hz)
 
 
-@njit("void(f4[:,::1], f4[:,::1], f4[:,::1], f4[:,::1], f8[::1], f8, f8, f8, f4[:,::1], f4[:,::1])", parallel=True, cache=True)
+@njit("void(f4[:,::1], i8[::1], f8[::1], f8[:,:], u8, i8, i8, f8, i8[::1], i8, f4[:,::1])", parallel=True, cache=True)
 def _between(
-    place0: Floats, velocity0: Floats, place1: Floats, velocity1: Floats, moments: Doubles,
-    left: float, right: float, t: float, place: Floats, velocity: Floats,
-) -> None:
-    for i in prange(place0.shape[1]):
-        start = max(left, moments[i])
+    values: Floats, births: Births, moments: Doubles, forces: Doubles, key: np.uint64, index: int, hz: int, t: float,
+    kept: Births, offset: int, out: Floats,
+) -> None:  # fmt: skip
+    left, right = index / hz, (index + 1) / hz
+    for j in prange(len(kept)):
+        i = kept[j]
+        start = left
+        if moments[i] > left:
+            start = moments[i]
+            x, y, z, u, v, w = _first_part(values, i, right - start, forces, key, births[i])
+        else:
+            e, b = values[7, i], values[8, i]
+            x = values[0, i] + (values[3, i] * b + values[12, i])
+            y = values[1, i] + (values[4, i] * b + values[13, i])
+            z = values[2, i] + (values[5, i] * b + values[14, i])
+            u, v, w = (
+                values[3, i] * e + values[9, i],
+                values[4, i] * e + values[10, i],
+                values[5, i] * e + values[11, i],
+            )
         h = right - start
         s = (t - start) / h if h > 1e-12 else 0.0
+        ends = (x, y, z)
+        speeds = (u, v, w)
         for c in range(3):
-            x0, x1 = float(place0[c, i]), float(place1[c, i])
-            m0, m1 = float(velocity0[c, i]) * h, float(velocity1[c, i]) * h
-            rise = x1 - x0
-            place[c, i] = x0 + s * (m0 + s * (3 * rise - 2 * m0 - m1 + s * (m0 + m1 - 2 * rise)))
-            if h > 1e-12:
-                velocity[c, i] = (m0 + s * (2 * (3 * rise - 2 * m0 - m1) + s * 3 * (m0 + m1 - 2 * rise))) / h
-            else:
-                velocity[c, i] = velocity0[c, i]
+            x0, m0 = float(values[c, i]), float(values[3 + c, i]) * h
+            m1, rise = float(speeds[c]) * h, float(ends[c]) - x0
+            out[c, offset + j] = x0 + s * (m0 + s * (3 * rise - 2 * m0 - m1 + s * (m0 + m1 - 2 * rise)))
+            slope = m0 + s * (2 * (3 * rise - 2 * m0 - m1) + s * 3 * (m0 + m1 - 2 * rise))
+            out[3 + c, offset + j] = slope / h if h > 1e-12 else values[3 + c, i]
+        out[6, offset + j] = values[6, i]
 
 
 @guarded
 def between(
-    place0: Floats, velocity0: Floats, place1: Floats, velocity1: Floats, moments: Doubles,
-    left: float, right: float, t: float,
-) -> tuple[Floats, Floats]:
-    """Places and velocities at shot time t in [left, right], by cubic Hermite, each float32 (3, n).
+    values: Floats, births: Births, moments: Doubles, forces: Doubles, key: int, index: int, hz: int, t: float,
+    kept: Births, offset: int, out: Floats,
+) -> None:  # fmt: skip
+    """Places, velocities and lifespans of the particles `kept`, at shot time t, into out (7, m) from column `offset` on.
 
-    A particle born after `left` has its birth state at 0, and its segment starts at its birth moment.
+    By cubic Hermite over the step from `index`; the segment of one born within it starts at its birth.
     """
-    place, velocity = np.empty_like(place0), np.empty_like(velocity0)
-    _between(place0, velocity0, place1, velocity1, moments, left, right, t, place, velocity)
-    return place, velocity
+    _between(values, births, moments, forces, np.uint64(key), index, hz, t, kept, offset, out)
+
+
+@njit("void(f4[:,::1], i8[::1], f4[:,::1])", parallel=True, cache=True)
+def _gather(values: Floats, kept: Births, out: Floats) -> None:
+    for row in prange(values.shape[0]):
+        for j in range(len(kept)):
+            out[row, j] = values[row, kept[j]]
+
+
+@guarded
+def gather(values: Floats, kept: Births, out: Floats) -> None:
+    """Copy the columns `kept` of values (r, n) to the first columns of out (r, m)."""
+    _gather(values, kept, out)

@@ -54,7 +54,7 @@ def _shades(picture: Floats, table: Bytes, out: Bytes) -> None:
         for x in range(picture.shape[1]):
             for c in range(3):
                 v = min(np.float32(1), max(np.float32(0), picture[y, x, c]))
-                out[y, x, c] = table[int(np.sqrt(v) * top + np.float32(0.5))]
+                out[y, x, c] = table[np.uint16(np.sqrt(v) * top + np.float32(0.5))]
 
 
 @guarded

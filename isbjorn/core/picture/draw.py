@@ -12,11 +12,11 @@ import math
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit, prange
+from numba import get_num_threads, njit, prange
 
 from isbjorn.core.parallel import guarded
 from isbjorn.core.picture.bodies import HARD, SMALLEST, SPECK_AREA, edge, mean_cover
-from isbjorn.core.picture.lanes import LANES, composite
+from isbjorn.core.picture.lanes import LANES, composite, interleave
 
 Floats = npt.NDArray[np.float32]
 Ints = npt.NDArray[np.int32]
@@ -26,43 +26,49 @@ _CHUNKS = 8
 # Columns of a drawing record.
 X, Y, REACH, C0, C1, W1, W2, W3, RED, GREEN, BLUE, COVER = range(12)
 RECORD = 12
-_TOGETHER_BELOW = 2.2
+_TOGETHER_BELOW = 1.7
+_NARROW = 6.0
 _SMALLEST_AREA = math.pi * SMALLEST * SMALLEST / 2
 
 
-@njit("void(f4[:,::1], f4[::1], f4[::1], f4[:,::1], f4[:,::1])", parallel=True, cache=True)
-def _records(centre: Floats, radius: Floats, opacity: Floats, colour: Floats, out: Floats) -> None:
-    """centre (n, 2) px from the top left; colour (n, 6): red, green, blue, covers (0 or 1), profile, inner radius."""
+@njit("void(f4[:,::1], i8, f8, f8, f8, f8, f4[:,::1], i8, f4[:,::1], i8)", cache=True)
+def write_record(
+    out: Floats, at: int, x: float, y: float, r: float, shown: float, colour: Floats, i: int, looks: Floats, k: int
+) -> None:
+    """Write record `at` of a body of radius r at (x, y) with colour[i] (linear) and looks[k]: covers, profile, inner."""
+    profile, inner = int(looks[k, 1]), float(looks[k, 2])
+    out[at, X], out[at, Y] = x, y
+    area = math.pi * r * r * mean_cover(profile, inner)
+    out[at, W1], out[at, W2], out[at, W3] = (1.0, 0.0, 0.0) if profile == HARD else (0.0, 3.0, -2.0)
+    if area < SPECK_AREA:
+        shown *= area
+        out[at, REACH], out[at, C0], out[at, C1] = 1.5, 0.0, 0.0
+    else:
+        if area < _SMALLEST_AREA and r < SMALLEST:
+            shown *= area / _SMALLEST_AREA
+            out[at, W1], out[at, W2], out[at, W3] = 0.0, 3.0, -2.0
+            r, inner = SMALLEST, 0.0
+        c0, c1 = edge(inner, r)
+        out[at, C0], out[at, C1] = c0, c1
+        out[at, REACH] = math.sqrt(c0 / c1)
+    out[at, RED], out[at, GREEN], out[at, BLUE] = colour[i, 0] * shown, colour[i, 1] * shown, colour[i, 2] * shown
+    out[at, COVER] = looks[k, 0] * shown
+
+
+@njit("void(f4[:,::1], f4[::1], f4[::1], f4[:,::1], f4[:,::1], f4[:,::1])", parallel=True, cache=True)
+def _records(centre: Floats, radius: Floats, opacity: Floats, colour: Floats, looks: Floats, out: Floats) -> None:
     for i in prange(len(radius)):
-        r, shown = float(radius[i]), float(opacity[i])
-        profile, inner = int(colour[i, 4]), float(colour[i, 5])
-        row = out[i]
-        row[X], row[Y] = centre[i, 0], centre[i, 1]
-        area = math.pi * r * r * mean_cover(profile, inner)
-        row[W1], row[W2], row[W3] = (1.0, 0.0, 0.0) if profile == HARD else (0.0, 3.0, -2.0)
-        if area < SPECK_AREA:
-            shown *= area
-            row[REACH], row[C0], row[C1] = 1.5, 0.0, 0.0
-        else:
-            if area < _SMALLEST_AREA and r < SMALLEST:
-                shown *= area / _SMALLEST_AREA
-                row[W1], row[W2], row[W3] = 0.0, 3.0, -2.0
-                r, inner = SMALLEST, 0.0
-            c0, c1 = edge(inner, r)
-            row[C0], row[C1] = c0, c1
-            row[REACH] = math.sqrt(c0 / c1)
-        row[RED], row[GREEN], row[BLUE] = colour[i, 0] * shown, colour[i, 1] * shown, colour[i, 2] * shown
-        row[COVER] = colour[i, 3] * shown
+        write_record(out, i, centre[i, 0], centre[i, 1], radius[i], opacity[i], colour, i, looks, i)
 
 
-@njit("UniTuple(i8,4)(f4[::1], i8, i8)", cache=True, inline="always")
-def _covered(row: Floats, width: int, height: int) -> tuple[int, int, int, int]:
+@njit("UniTuple(i8,4)(f4[:,::1], i8, i8, i8)", cache=True, inline="always")
+def _covered(records: Floats, i: int, width: int, height: int) -> tuple[int, int, int, int]:
     """Pixels that a body may touch: x0, x1, y0, y1, the ends excluded; empty if it is outside."""
-    x, y, reach = row[X], row[Y], row[REACH]
+    x, y, reach = records[i, X], records[i, Y], records[i, REACH]
     if not (x + reach > 0 and y + reach > 0 and x - reach < width and y - reach < height):
         return 0, 0, 0, 0
-    x0, y0 = max(0, int(math.floor(x - reach))), max(0, int(math.floor(y - reach)))
-    return x0, min(width, int(math.ceil(x + reach))), y0, min(height, int(math.ceil(y + reach)))
+    x0, y0 = max(0, math.floor(x - reach)), max(0, math.floor(y - reach))
+    return x0, min(width, math.ceil(x + reach)), y0, min(height, math.ceil(y + reach))
 
 
 @njit("i4[:,::1](f4[:,::1], i8, i8, i8, i8)", parallel=True, cache=True)
@@ -71,7 +77,7 @@ def _count(records: Floats, width: int, height: int, columns: int, rows: int) ->
     counts = np.zeros((_CHUNKS, columns * rows), np.int32)
     for chunk in prange(_CHUNKS):
         for i in range(chunk * n // _CHUNKS, (chunk + 1) * n // _CHUNKS):
-            x0, x1, y0, y1 = _covered(records[i], width, height)
+            x0, x1, y0, y1 = _covered(records, i, width, height)
             if x1 > x0 and y1 > y0:
                 for ty in range(y0 // TILE_H, (y1 - 1) // TILE_H + 1):
                     for tx in range(x0 // TILE_W, (x1 - 1) // TILE_W + 1):
@@ -85,7 +91,7 @@ def _fill(records: Floats, width: int, height: int, columns: int, starts: npt.ND
     for chunk in prange(_CHUNKS):
         at = starts[chunk]
         for i in range(chunk * n // _CHUNKS, (chunk + 1) * n // _CHUNKS):
-            x0, x1, y0, y1 = _covered(records[i], width, height)
+            x0, x1, y0, y1 = _covered(records, i, width, height)
             if x1 > x0 and y1 > y0:
                 for ty in range(y0 // TILE_H, (y1 - 1) // TILE_H + 1):
                     for tx in range(x0 // TILE_W, (x1 - 1) // TILE_W + 1):
@@ -95,19 +101,29 @@ def _fill(records: Floats, width: int, height: int, columns: int, starts: npt.ND
 
 
 @njit(
-    "void(f4[::1], f4[::1], i8, i8, i8, i8)", cache=True, error_model="numpy",
+    "void(f4[::1], f4[:,::1], i8, i8, i8, i8, i8)",
+    cache=True,
+    error_model="numpy",
     fastmath={"contract", "nnan", "ninf", "nsz"},
 )
-def _draw_together(tile: Floats, row: Floats, left: int, top: int, right: int, bottom: int) -> None:
+def _draw_together(tile: Floats, records: Floats, k: int, left: int, top: int, right: int, bottom: int) -> None:
     """Composite one body into a tile of interleaved pixels."""
-    x, y, reach = row[X] - np.float32(left), row[Y] - np.float32(top), row[REACH]
-    red, green, blue, cover = row[RED], row[GREEN], row[BLUE], row[COVER]
+    x, y, reach = records[k, X] - np.float32(left), records[k, Y] - np.float32(top), records[k, REACH]
+    red, green, blue, cover = records[k, RED], records[k, GREEN], records[k, BLUE], records[k, COVER]
     one, zero, half = np.float32(1), np.float32(0), np.float32(0.5)
-    if row[C1] == zero:
-        px, py = int(math.floor(x)), int(math.floor(y))
+    if records[k, C1] == zero:
+        px, py = math.floor(x), math.floor(y)
         fx, fy = x - np.float32(px), y - np.float32(py)
-        ax, bx, cx = half * (one - fx) * (one - fx), np.float32(0.75) - (fx - half) * (fx - half), half * fx * fx
-        ay, by, cy = half * (one - fy) * (one - fy), np.float32(0.75) - (fy - half) * (fy - half), half * fy * fy
+        ax, bx, cx = (
+            half * (one - fx) * (one - fx),
+            np.float32(0.75) - (fx - half) * (fx - half),
+            half * fx * fx,
+        )
+        ay, by, cy = (
+            half * (one - fy) * (one - fy),
+            np.float32(0.75) - (fy - half) * (fy - half),
+            half * fy * fy,
+        )
         for j in range(3):
             yy = py + j - 1
             if yy < 0 or yy >= bottom - top:
@@ -124,9 +140,9 @@ def _draw_together(tile: Floats, row: Floats, left: int, top: int, right: int, b
                 tile[at + 2] = tile[at + 2] * keep + blue * w
                 tile[at + 3] = tile[at + 3] * keep + cover * w
         return
-    x0, x1 = max(0, int(math.ceil(x - reach - half))), min(right - left, int(math.floor(x + reach + half)))
-    y0, y1 = max(0, int(math.ceil(y - reach - half))), min(bottom - top, int(math.floor(y + reach + half)))
-    c0, c1, w1, w2, w3 = row[C0], row[C1], row[W1], row[W2], row[W3]
+    x0, x1 = max(0, math.ceil(x - reach - half)), min(right - left, math.floor(x + reach + half))
+    y0, y1 = max(0, math.ceil(y - reach - half)), min(bottom - top, math.floor(y + reach + half))
+    c0, c1, w1, w2, w3 = records[k, C0], records[k, C1], records[k, W1], records[k, W2], records[k, W3]
     for yy in range(y0, y1):
         dy = np.float32(yy) + half - y
         rest = c0 - c1 * dy * dy
@@ -142,19 +158,29 @@ def _draw_together(tile: Floats, row: Floats, left: int, top: int, right: int, b
 
 
 @njit(
-    "void(f4[::1], f4[::1], i8, i8, i8, i8)", cache=True, error_model="numpy",
+    "void(f4[::1], f4[:,::1], i8, i8, i8, i8, i8)",
+    cache=True,
+    error_model="numpy",
     fastmath={"contract", "nnan", "ninf", "nsz"},
 )
-def _draw_planes(tile: Floats, row: Floats, left: int, top: int, right: int, bottom: int) -> None:
+def _draw_planes(tile: Floats, records: Floats, k: int, left: int, top: int, right: int, bottom: int) -> None:
     """Composite one body into a tile of four planes."""
-    x, y, reach = row[X] - np.float32(left), row[Y] - np.float32(top), row[REACH]
-    red, green, blue, cover = row[RED], row[GREEN], row[BLUE], row[COVER]
+    x, y, reach = records[k, X] - np.float32(left), records[k, Y] - np.float32(top), records[k, REACH]
+    red, green, blue, cover = records[k, RED], records[k, GREEN], records[k, BLUE], records[k, COVER]
     one, zero, half = np.float32(1), np.float32(0), np.float32(0.5)
-    if row[C1] == zero:
-        px, py = int(math.floor(x)), int(math.floor(y))
+    if records[k, C1] == zero:
+        px, py = math.floor(x), math.floor(y)
         fx, fy = x - np.float32(px), y - np.float32(py)
-        ax, bx, cx = half * (one - fx) * (one - fx), np.float32(0.75) - (fx - half) * (fx - half), half * fx * fx
-        ay, by, cy = half * (one - fy) * (one - fy), np.float32(0.75) - (fy - half) * (fy - half), half * fy * fy
+        ax, bx, cx = (
+            half * (one - fx) * (one - fx),
+            np.float32(0.75) - (fx - half) * (fx - half),
+            half * fx * fx,
+        )
+        ay, by, cy = (
+            half * (one - fy) * (one - fy),
+            np.float32(0.75) - (fy - half) * (fy - half),
+            half * fy * fy,
+        )
         for j in range(3):
             yy = py + j - 1
             if yy < 0 or yy >= bottom - top:
@@ -171,25 +197,32 @@ def _draw_planes(tile: Floats, row: Floats, left: int, top: int, right: int, bot
                 tile[at + 2 * LANES] = tile[at + 2 * LANES] * keep + blue * w
                 tile[at + 3 * LANES] = tile[at + 3 * LANES] * keep + cover * w
         return
-    y0, y1 = max(0, int(math.ceil(y - reach - half))), min(bottom - top, int(math.floor(y + reach + half)))
-    c0, c1, w1, w2, w3 = row[C0], row[C1], row[W1], row[W2], row[W3]
-    reach2 = reach * reach
+    y0, y1 = max(0, math.ceil(y - reach - half)), min(bottom - top, math.floor(y + reach + half))
+    c0, c1, w1, w2, w3 = records[k, C0], records[k, C1], records[k, W1], records[k, W2], records[k, W3]
+    g0 = max(0, math.ceil(x - reach - half)) // LANES
+    g1 = (min(right - left, math.floor(x + reach + half)) + LANES - 1) // LANES
+    narrow, reach2 = reach < _NARROW, reach * reach
     for yy in range(y0, y1):
         dy = np.float32(yy) + half - y
         rest = c0 - c1 * dy * dy
-        chord = math.sqrt(max(zero, reach2 - dy * dy))
-        x0 = max(0, int(math.ceil(x - chord - half)))
-        x1 = min(right - left, int(math.floor(x + chord + half)))
-        for group in range(x0 // LANES, (x1 + LANES - 1) // LANES):
+        if not narrow:
+            # A wide body's rows are as long as its chords; a narrow one's are a group or two, whatever their length.
+            chord = math.sqrt(max(zero, reach2 - dy * dy))
+            g0 = max(0, math.ceil(x - chord - half)) // LANES
+            g1 = (min(right - left, math.floor(x + chord + half)) + LANES - 1) // LANES
+        for group in range(g0, g1):
             start = np.float32(group * LANES) + half - x
             at = (yy * GROUPS + group) * 4 * LANES
-            composite(tile, at, start, rest, c1, w1, w2, w3, red, green, blue, cover)
+            composite(tile, at, start, rest, c1, w1, w2, w3, red, green, blue, cover)  # type: ignore[call-arg]
 
 
-@njit("void(f4[:,::1], i4[::1], i8[::1], i8, f4[:,:,::1])", parallel=True, cache=True)
-def _draw(records: Floats, order: Ints, starts: npt.NDArray[np.int64], columns: int, out: Floats) -> None:
+@njit("void(f4[:,::1], i4[::1], i8[::1], i8[::1], i8, f4[:,:,::1])", parallel=True, cache=True)
+def _draw(
+    records: Floats, order: Ints, starts: npt.NDArray[np.int64], turns: npt.NDArray[np.int64], columns: int, out: Floats
+) -> None:
     height, width = out.shape[0], out.shape[1]
-    for number in prange(len(starts) - 1):
+    for turn in prange(len(turns)):
+        number = turns[turn]
         first, last = starts[number], starts[number + 1]
         left, top = (number % columns) * TILE_W, (number // columns) * TILE_H
         right, bottom = min(width, left + TILE_W), min(height, top + TILE_H)
@@ -202,7 +235,7 @@ def _draw(records: Floats, order: Ints, starts: npt.NDArray[np.int64], columns: 
         if reach < _TOGETHER_BELOW * (last - first):
             mixed = np.zeros(TILE_H * TILE_W * 4, np.float32)
             for i in range(first, last):
-                _draw_together(mixed, records[order[i]], left, top, right, bottom)
+                _draw_together(mixed, records, order[i], left, top, right, bottom)
             for y in range(bottom - top):
                 for x in range(right - left):
                     for c in range(4):
@@ -210,22 +243,31 @@ def _draw(records: Floats, order: Ints, starts: npt.NDArray[np.int64], columns: 
         else:
             planes = np.zeros(TILE_H * TILE_W * 4, np.float32)
             for i in range(first, last):
-                _draw_planes(planes, records[order[i]], left, top, right, bottom)
+                _draw_planes(planes, records, order[i], left, top, right, bottom)
+            flat = out.reshape(-1)
+            whole = (right - left) // LANES
             for y in range(bottom - top):
-                for x in range(right - left):
+                for group in range(whole):
+                    at = ((top + y) * width + left + group * LANES) * 4
+                    interleave(planes, (y * GROUPS + group) * 4 * LANES, flat, at)  # type: ignore[call-arg]
+                for x in range(whole * LANES, right - left):
                     for c in range(4):
                         out[top + y, left + x, c] = planes[((y * GROUPS + x // LANES) * 4 + c) * LANES + x % LANES]
 
 
-@guarded
-def draw(centre: Floats, radius: Floats, opacity: Floats, colour: Floats, width: int, height: int) -> Floats:
-    """Draw bodies in the given order on nothing; float32 (height, width, 4), linear, premultiplied.
+def _turns(work: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
+    """Tiles in an order in which every thread's even share of them holds about the same work."""
+    threads = get_num_threads()
+    heaviest = np.argsort(-work, kind="stable")
+    return np.concatenate([heaviest[first::threads] for first in range(threads)])
 
-    centre (n, 2) and radius (n,) in px from the top left corner; opacity (n,) in [0, 1]; colour (n, 6): linear red, green,
-    blue, then 1 where the body covers (normal) or 0 where it only adds light, its profile, its inner radius.
+
+@guarded
+def draw_records(records: Floats, width: int, height: int, out: Floats | None = None) -> Floats:
+    """Draw bodies given as records (n, 12), in their order, on nothing; float32 (height, width, 4), linear, premultiplied.
+
+    out: drawn into, so that one who draws many frames does not take new memory for each.
     """
-    records = np.empty((len(radius), RECORD), np.float32)
-    _records(centre, radius, opacity, colour, records)
     columns, rows = -(-width // TILE_W), -(-height // TILE_H)
     counts = _count(records, width, height, columns, rows)
     ends = np.cumsum(counts.T.ravel(), dtype=np.int64)
@@ -233,6 +275,23 @@ def draw(centre: Floats, radius: Floats, opacity: Floats, colour: Floats, width:
     bounds = np.concatenate([starts[:, 0], ends[-1:]]).astype(np.int64)
     order = np.empty(int(ends[-1]), np.int32)
     _fill(records, width, height, columns, np.ascontiguousarray(starts.T), order)
-    out = np.empty((height, width, 4), np.float32)
-    _draw(records, order, bounds, columns, out)
+    out = np.empty((height, width, 4), np.float32) if out is None else out
+    _draw(records, order, bounds, _turns(np.diff(bounds)), columns, out)
     return out
+
+
+@guarded
+def records_of(centre: Floats, radius: Floats, opacity: Floats, colour: Floats) -> Floats:
+    """Drawing records (n, 12) of bodies.
+
+    centre (n, 2) and radius (n,) in px from the top left corner; opacity (n,) in [0, 1]; colour (n, 6): linear red, green,
+    blue, then 1 where the body covers (normal) or 0 where it only adds light, its profile, its inner radius.
+    """
+    records = np.empty((len(radius), RECORD), np.float32)
+    _records(centre, radius, opacity, colour, np.ascontiguousarray(colour[:, 3:]), records)
+    return records
+
+
+def draw(centre: Floats, radius: Floats, opacity: Floats, colour: Floats, width: int, height: int) -> Floats:
+    """Draw bodies in the given order on nothing: `records_of`, then `draw_records`."""
+    return draw_records(records_of(centre, radius, opacity, colour), width, height)

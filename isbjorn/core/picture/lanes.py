@@ -22,8 +22,8 @@ def _splat(builder: ir.IRBuilder, scalar: ir.Value) -> ir.Value:
     return builder.shuffle_vector(one, ir.Constant(_VECTOR, ir.Undefined), lanes)
 
 
-@intrinsic  # type: ignore[misc]
-def composite(typingctx, pixels, offset, dx, rest, c1, w1, w2, w3, red, green, blue, cover):  # type: ignore[no-untyped-def]  # noqa: ANN001, ARG001
+@intrinsic
+def composite(typingctx, pixels, offset, dx, rest, c1, w1, w2, w3, red, green, blue, cover):  # type: ignore[no-untyped-def]  # noqa: ARG001
     """Composite a body into the group of eight pixels at `offset` of a flat float32 array.
 
     dx: from the body's centre to the first pixel's, in px. rest: c0 - c1 dy² of the row. The others as in a record.
@@ -58,6 +58,37 @@ def composite(typingctx, pixels, offset, dx, rest, c1, w1, w2, w3, red, green, b
             pointer = builder.bitcast(pointer, _VECTOR.as_pointer())
             old = builder.load(pointer, align=4)
             builder.store(add(mul(old, keep), mul(colour[channel], w)), pointer, align=4)
+        return context.get_dummy_value()
+
+    return signature, generate
+
+
+@intrinsic
+def interleave(typingctx, planes, offset, out, at):  # type: ignore[no-untyped-def]  # noqa: ARG001
+    """Copy the group of eight pixels at `offset` of a flat array of planes to interleaved pixels at `at` of another."""
+    signature = types.void(planes, types.int64, out, types.int64)
+
+    def generate(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> Any:
+        source = context.make_array(sig.args[0])(context, builder, args[0])
+        target = context.make_array(sig.args[2])(context, builder, args[2])
+
+        def vector(data: ir.Value, index: ir.Value, width: int) -> ir.Value:
+            return builder.bitcast(builder.gep(data, [index]), ir.VectorType(ir.FloatType(), width).as_pointer())
+
+        def mask(order: list[int]) -> ir.Value:
+            return ir.Constant(ir.VectorType(ir.IntType(32), len(order)), order)
+
+        rows = [
+            builder.load(
+                vector(source.data, builder.add(args[1], ir.Constant(ir.IntType(64), c * LANES)), LANES), align=4
+            )
+            for c in range(4)
+        ]
+        both = mask(list(range(2 * LANES)))
+        red_green, blue_alpha = (builder.shuffle_vector(rows[c], rows[c + 1], both) for c in (0, 2))
+        order = [c * LANES + i for i in range(LANES) for c in range(4)]
+        pixels = builder.shuffle_vector(red_green, blue_alpha, mask(order))
+        builder.store(pixels, vector(target.data, args[3], 4 * LANES), align=4)
         return context.get_dummy_value()
 
     return signature, generate

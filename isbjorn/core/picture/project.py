@@ -6,13 +6,17 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
+from numba import njit, prange
 
 from isbjorn.core.document import Shot
 from isbjorn.core.motion.solver import Particles
+from isbjorn.core.parallel import guarded
 from isbjorn.core.picture.bodies import pack_body
+from isbjorn.core.picture.draw import RECORD, write_record
 
 Floats = npt.NDArray[np.float32]
 _NEAREST_PX = 1.0
+SPECK_RADIUS = 0.15
 
 
 @dataclass(frozen=True)
@@ -31,7 +35,9 @@ class Projection:
         grown = np.ones(len(p), np.float32)
         if self.camera_px is not None:
             distance = self.camera_px - p[:, 2]
-            grown = np.where(distance > _NEAREST_PX, self.camera_px / np.maximum(distance, _NEAREST_PX), 0).astype(np.float32)
+            grown = np.where(distance > _NEAREST_PX, self.camera_px / np.maximum(distance, _NEAREST_PX), 0).astype(
+                np.float32
+            )
         out = np.empty((len(p), 2), np.float32)
         out[:, 0] = self.width / 2 + p[:, 0] * grown * self.scale_x
         out[:, 1] = self.height / 2 - p[:, 1] * grown * self.scale_y
@@ -48,45 +54,89 @@ def projection(shot: Shot, scale: float = 1.0) -> Projection:
 
 @dataclass(frozen=True)
 class Drawn:
-    """What `draw` needs of each body, in drawing order, and a count of those too small to be seen or not in the picture."""
+    """Drawing records (n, 12) in drawing order, and how many bodies are seen, too small to be seen, or not in the picture."""
 
-    centre: Floats
-    radius: Floats
-    opacity: Floats
-    colour: Floats
+    records: Floats
+    seen: int
     specks: int
     outside: int
 
 
 def _rank(shot: Shot, particles: Particles, emitter: int) -> npt.NDArray[np.int64]:
-    own = np.flatnonzero(particles.emitter == emitter)
+    first, last = np.searchsorted(particles.emitter, (emitter, emitter + 1))
     match shot.emitters[emitter].order:
         case "youngest first":
-            return own[::-1]
+            return np.arange(last - 1, first - 1, -1)
         case "farthest first":
-            return own[np.argsort(particles.position[own, 2], kind="stable")]
+            return first + np.argsort(particles.position[first:last, 2], kind="stable")
         case _:
-            return own
+            return np.arange(first, last)
 
 
+@njit(
+    "void(i8[::1], f4[:,:], f4[::1], f4[::1], f4[:,::1], i4[::1], f4[:,::1], f8[::1], f4[:,::1], i8[::1])",
+    parallel=True,
+    cache=True,
+)
+def _pack(
+    order: npt.NDArray[np.int64],
+    position: Floats,
+    size: Floats,
+    opacity: Floats,
+    colour: Floats,
+    emitter: npt.NDArray[np.int32],
+    looks: Floats,
+    view: npt.NDArray[np.float64],
+    out: Floats,
+    counts: npt.NDArray[np.int64],
+) -> None:
+    width, height, scale_x, scale_y, camera = view
+    specks, outside, seen = 0, 0, 0
+    for at in prange(len(order)):
+        i = order[at]
+        grown = 1.0
+        if camera > 0:
+            distance = camera - position[i, 2]
+            grown = camera / distance if distance > _NEAREST_PX else 0.0
+        x = width / 2 + position[i, 0] * grown * scale_x
+        y = height / 2 - position[i, 1] * grown * scale_y
+        r = size[i] * 0.25 * (scale_x + scale_y) * grown
+        shown = opacity[i] if r > 0 else 0.0
+        inside = x + r > 0 and x - r < width and y + r > 0 and y - r < height
+        if not inside:
+            # Far outside of every tile: left out without a hole in the order.
+            x, r = -1e9, 0.0
+            outside += 1
+        elif shown > 0:
+            seen += 1
+            if r < SPECK_RADIUS:
+                specks += 1
+        else:
+            x = -1e9
+        write_record(out, at, x, y, r, shown, colour, i, looks, emitter[i])
+    counts[0], counts[1], counts[2] = seen, specks, outside
+
+
+@guarded
 def to_draw(shot: Shot, particles: Particles, view: Projection) -> Drawn:
     """Order, project and pack the particles of a moment."""
     orders = [_rank(shot, particles, number) for number in range(len(shot.emitters))]
-    order = np.concatenate(orders) if orders else np.empty(0, np.int64)
+    order = np.concatenate(orders).astype(np.int64) if orders else np.empty(0, np.int64)
     looks = np.zeros((max(1, len(shot.emitters)), 3), np.float32)
     for number, emitter in enumerate(shot.emitters):
         looks[number] = (emitter.blend == "normal", *pack_body(emitter.body))
-    centre, grown = view.place(particles.position[order])
-    radius = particles.size[order] * (0.5 * (view.scale_x + view.scale_y) / 2) * grown
-    opacity = particles.opacity[order]
-    colour = np.concatenate([particles.colour[order], looks[particles.emitter[order]]], axis=1, dtype=np.float32)
-    seen = (radius > 0) & (opacity > 0)
-    inside = (
-        (centre[:, 0] + radius > 0) & (centre[:, 0] - radius < view.width)
-        & (centre[:, 1] + radius > 0) & (centre[:, 1] - radius < view.height)
+    lens = np.array([view.width, view.height, view.scale_x, view.scale_y, view.camera_px or 0.0], np.float64)
+    records, counts = np.empty((len(order), RECORD), np.float32), np.zeros(3, np.int64)
+    _pack(
+        order,
+        particles.position,
+        particles.size,
+        particles.opacity,
+        particles.colour,
+        particles.emitter,
+        looks,
+        lens,
+        records,
+        counts,
     )
-    keep = seen & inside
-    return Drawn(
-        np.ascontiguousarray(centre[keep]), radius[keep].astype(np.float32), opacity[keep], colour[keep],
-        specks=int(np.sum(keep & (radius < 0.15))), outside=int(np.sum(~inside)),
-    )
+    return Drawn(records, seen=int(counts[0]), specks=int(counts[1]), outside=int(counts[2]))

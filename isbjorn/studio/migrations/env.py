@@ -5,6 +5,10 @@ from sqlmodel import SQLModel
 
 from isbjorn.studio import tables  # noqa: F401
 
-context.configure(connection=context.config.attributes["connection"], target_metadata=SQLModel.metadata, render_as_batch=True)
+context.configure(
+    connection=context.config.attributes["connection"],
+    target_metadata=SQLModel.metadata,
+    render_as_batch=True,
+)
 with context.begin_transaction():
     context.run_migrations()

@@ -1,6 +1,7 @@
 """Forces of the world, one file each. A force is packed to a row of numbers and read by the step.
 
-Row, float64 (8,): code, attribute of its draws, strength (value, spread, bell), direction (value, spread, bell),
+Row, float64 (10,): code, attribute of its draws, strength (value, spread, bell), direction (value, spread, bell), cosine and
+sine of the direction,
 with strength already in px and seconds.
 """
 
@@ -31,10 +32,11 @@ def pack_force(force: Force, shot: Shot) -> Rows:
     unit, direction = pack(force, shot)
     attribute = FORCE_FIRST + 8 * zlib.crc32(force.id.encode())
     strength = pack_number(force.strength) * [unit, unit, 1]
-    return np.concatenate([[code, attribute], strength, pack_number(direction)])
+    turn = np.radians(direction.value)
+    return np.concatenate([[code, attribute], strength, pack_number(direction), [np.cos(turn), np.sin(turn)]])
 
 
 def pack_forces(forces: tuple[Force, ...], shot: Shot) -> Rows:
-    """All forces that reach an emitter as float64 (n, 8), in an order of their own: the document's never matters."""
+    """All forces that reach an emitter as float64 (n, 10), in an order of their own: the document's never matters."""
     rows = [pack_force(force, shot) for force in sorted(forces, key=lambda f: f.id)]
-    return np.array(rows).reshape(-1, 8)
+    return np.array(rows).reshape(-1, 10)

@@ -17,7 +17,7 @@ def pack(force: Drag, shot: Shot) -> tuple[float, Number]:  # noqa: ARG001
     return 1.0, Number(value=0)
 
 
-@njit("f8(f8[:], u8, i8)", cache=True)
-def rate(row: npt.NDArray[np.float64], key: np.uint64, birth: int) -> float:
+@njit("f8(f8[:,:], i8, u8, i8)", cache=True)
+def rate(rows: npt.NDArray[np.float64], row: int, key: np.uint64, birth: int) -> float:
     """The rate k in 1/s of birth number `birth`; never negative."""
-    return max(0.0, drawn(row[2:5], key, birth, int(row[1])))
+    return max(0.0, drawn(rows, row, 2, key, birth, int(rows[row, 1])))

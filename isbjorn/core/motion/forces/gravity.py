@@ -19,10 +19,12 @@ def pack(force: Gravity, shot: Shot) -> tuple[float, Number]:
     return shot.px_per_metre, force.direction
 
 
-@njit("UniTuple(f8,2)(f8[:], u8, i8)", cache=True)
-def acceleration(row: npt.NDArray[np.float64], key: np.uint64, birth: int) -> tuple[float, float]:
+@njit("UniTuple(f8,2)(f8[:,:], i8, u8, i8)", cache=True)
+def acceleration(rows: npt.NDArray[np.float64], row: int, key: np.uint64, birth: int) -> tuple[float, float]:
     """Acceleration in px/s² of birth number `birth`, along x and y."""
-    attribute = int(row[1])
-    strength = drawn(row[2:5], key, birth, attribute)
-    direction = math.radians(drawn(row[5:8], key, birth, attribute + 1))
+    attribute = int(rows[row, 1])
+    strength = drawn(rows, row, 2, key, birth, attribute)
+    if rows[row, 6] == 0.0:
+        return strength * rows[row, 8], strength * rows[row, 9]
+    direction = math.radians(drawn(rows, row, 5, key, birth, attribute + 1))
     return strength * math.cos(direction), strength * math.sin(direction)

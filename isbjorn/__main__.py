@@ -1,0 +1,5 @@
+"""`python -m isbjorn`: the command line."""
+
+from isbjorn.cli import main
+
+main()

@@ -1,0 +1,139 @@
+"""Measurements through the running studio: its socket, its store, its deliveries."""
+
+from __future__ import annotations
+
+import json
+import socket
+import statistics
+import struct
+import subprocess
+import sys
+import time
+import urllib.request
+from collections.abc import Iterator
+from contextlib import contextmanager
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import av
+from websockets.sync.client import ClientConnection, connect
+
+from isbjorn.bench.shots import fountain
+from isbjorn.core.deliver import Delivery, Order
+from isbjorn.core.document import Plate, Shot
+from isbjorn.core.document.files import shot_to_text
+from isbjorn.demo.harbour import frames
+
+_PREVIEW_S = 4.0
+
+
+@contextmanager
+def running(folder: Path) -> Iterator[str]:
+    """A studio over a new data folder; the address it answers at."""
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    command = [sys.executable, "-m", "isbjorn", "serve", "--port", str(port), "--data", str(folder)]
+    studio = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+    try:
+        address = f"127.0.0.1:{port}"
+        for _ in range(200):
+            try:
+                urllib.request.urlopen(f"http://{address}/api/health", timeout=1)
+                break
+            except OSError:
+                time.sleep(0.1)
+        time.sleep(2)
+        yield address
+    finally:
+        studio.terminate()
+        studio.wait(10)
+
+
+def _send(address: str, method: str, path: str, body: bytes) -> Any:
+    head = {"content-type": "application/json"}
+    with urllib.request.urlopen(urllib.request.Request(f"http://{address}{path}", body, head, method=method)) as answer:
+        return json.load(answer)
+
+
+def _shot(address: str, shot: Shot) -> int:
+    project = _send(address, "POST", "/api/projects", b'{"name": "Bench"}')["id"]
+    path = f"/api/projects/{project}/shots/import"
+    return int(_send(address, "POST", path, shot_to_text(shot).encode())["id"])
+
+
+def _picture(live: ClientConnection) -> dict[str, Any]:
+    """The header of the next picture, which is confirmed at once."""
+    while True:
+        data = live.recv(timeout=30)
+        if isinstance(data, bytes):
+            length = struct.unpack("<I", data[:4])[0]
+            header: dict[str, Any] = json.loads(data[4 : 4 + length])
+            live.send(json.dumps({"kind": "shown", "serial": header["serial"]}))
+            return header
+
+
+def preview_fps(folder: Path) -> float:
+    """Pictures a second into the socket: 50,000 particles at 1280 × 720, played at a rate that asks for more than is possible.
+
+    No picture was computed before: the run ends before the frames come round again.
+    """
+    shot = fountain(50_000, 3.0, frames=4000).model_copy(update={"rate": "240"})
+    with running(folder) as address, connect(f"ws://{address}/api/shots/{_shot(address, shot)}/live") as live:
+        live.send(json.dumps({"kind": "see", "frame": 0, "width": 1280}))
+        _picture(live)
+        live.send(json.dumps({"kind": "play", "frame": 1, "width": 1280, "first": 0, "last": 3999}))
+        for _ in range(5):
+            _picture(live)
+        start, count = time.perf_counter(), 0
+        while time.perf_counter() - start < _PREVIEW_S:
+            _picture(live)
+            count += 1
+        return round(count / (time.perf_counter() - start), 1)
+
+
+def edit_to_picture_ms(folder: Path) -> dict[str, float]:
+    """From sending an edit to having its picture, at frame 250 with 20,000 particles, 1280 × 720, in a full picture."""
+    found: dict[str, float] = {}
+    with running(folder) as address:
+        shot_id = _shot(address, fountain(20_000, 3.0))
+        with connect(f"ws://{address}/api/shots/{shot_id}/live") as live:
+            live.send(json.dumps({"kind": "see", "frame": 250, "width": 1280}))
+            _picture(live)
+            for name, field, base in (("look", "size", 5.0), ("motion", "speed", 300.0)):
+                times, firsts = [], []
+                for number in range(9):
+                    value = base + number * 0.5
+                    change = {"op": "replace", "path": f"/emitters/0/{field}/value", "value": value}
+                    start = time.perf_counter()
+                    _send(address, "PATCH", f"/api/shots/{shot_id}", json.dumps({"changes": [change]}).encode())
+                    header = _picture(live)
+                    firsts.append(time.perf_counter() - start)
+                    while not header["exact"]:
+                        header = _picture(live)
+                    times.append(time.perf_counter() - start)
+                found[name] = round(statistics.median(times[1:]) * 1e3, 1)
+                found["first"] = round(statistics.median(firsts[1:]) * 1e3, 1)
+    return found
+
+
+def deliver_fps(folder: Path) -> dict[str, float]:
+    """Frames a second of a delivery at 1280 × 720 over a movie, 20,000 particles."""
+    folder.mkdir()
+    plate = folder / "plate.mp4"
+    paint = frames(8)
+    with av.open(str(plate), "w") as container:
+        stream = container.add_stream("libx264", rate=Fraction(25))
+        stream.width, stream.height, stream.pix_fmt = 1280, 720, "yuv420p"
+        for number in range(8):
+            container.mux(stream.encode(av.VideoFrame.from_ndarray(paint(number), format="rgb24")))
+        container.mux(stream.encode(None))
+    shot = fountain(20_000, 3.0).model_copy(update={"plate": Plate(media=str(plate), beyond="loop")})
+    found = {}
+    for name, form in (("png", "png8"), ("exr", "exr-half"), ("mp4", "mp4")):
+        order = Order.model_validate({"format": form, "first": 0, "last": 47, "folder": str(folder), "name": name})
+        start = time.perf_counter()
+        Delivery(shot, order).run()
+        found[name] = round(48 / (time.perf_counter() - start), 1)
+    return found

@@ -1,0 +1,160 @@
+"""What `isbjorn bench` measures, each on its own; comparisons within one run."""
+
+from __future__ import annotations
+
+import os
+import platform
+import statistics
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.bench.end_to_end import deliver_fps, edit_to_picture_ms, preview_fps
+from isbjorn.bench.opengl import Discs
+from isbjorn.bench.shots import fountain
+from isbjorn.core import Solver
+from isbjorn.core.motion.cache import StateCache
+from isbjorn.core.motion.step import advance
+from isbjorn.core.motion.track import Track
+from isbjorn.core.picture.draw import draw
+from isbjorn.core.warm import warm
+
+Floats = npt.NDArray[np.float32]
+_W, _H = 1280, 720
+_RADII = ((1.5, 400_000), (4.0, 120_000), (8.0, 40_000), (30.0, 6_000))
+_STEPS = 30
+
+
+def _seconds(work: Callable[[], object], times: int = 7) -> float:
+    """The median of several runs, after one that is not counted."""
+    work()
+    found = []
+    for _ in range(times):
+        start = time.perf_counter()
+        work()
+        found.append(time.perf_counter() - start)
+    return statistics.median(found)
+
+
+def machine() -> dict[str, Any]:
+    """The machine that the figures belong to."""
+    model = next(
+        (line.split(":")[1].strip() for line in Path("/proc/cpuinfo").read_text().splitlines() if "model name" in line),
+        platform.processor(),
+    )
+    return {"cpu": model, "cores": os.cpu_count(), "python": platform.python_version()}
+
+
+def sim_ns_per_particle_step() -> dict[str, Any]:
+    """Stepping particles under two gravities and drag: `together` does 30 steps in one call, `one_by_one` a call each."""
+    shot = fountain(10_000, 3.0)
+    track = Track(shot, shot.emitters[0], 10**7, StateCache())
+    together: dict[str, float] = {}
+    alone: dict[str, float] = {}
+    for name, count in (("1e4", 10_000), ("1e5", 100_000), ("1e6", 1_000_000)):
+        births = np.arange(count, dtype=np.int64)
+        state = track.begin(births, np.zeros(count), np.ones(count, np.float32))
+
+        def step(stride: int, a: tuple[Any, Any, Any] = (state.values, births, state.moments)) -> None:
+            for at in range(0, _STEPS, stride):
+                advance(*a, track.forces, track.key, at, at + stride, 60)
+
+        unit = 1e9 / (count * _STEPS)
+        together[name] = round(_seconds(lambda: step(_STEPS)) * unit, 3)
+        alone[name] = round(_seconds(lambda: step(1), 5) * unit, 3)
+    return {
+        **together,
+        "growth": round(together["1e6"] / together["1e4"], 3),
+        "one_by_one": alone,
+        "one_by_one_growth": round(alone["1e6"] / alone["1e4"], 3),
+    }
+
+
+def drawing() -> dict[str, Any]:
+    """Covered Mpx/s of soft discs at 1280 × 720, float32, and how many times as fast as software OpenGL, pair by pair."""
+    rng = np.random.default_rng(1)
+    rates: dict[str, float] = {}
+    ratios: dict[str, float] = {}
+    try:
+        gl: Discs | None = Discs(_W, _H)
+    except Exception as error:
+        gl = None
+        ratios["missing"] = str(error)  # type: ignore[assignment]
+    for radius, count in _RADII:
+        centre = (rng.random((count, 2)) * [_W, _H]).astype(np.float32)
+        size, opacity = np.full(count, radius, np.float32), np.full(count, 0.5, np.float32)
+        shade = rng.random((count, 3))
+        ones, zeros = np.ones((count, 1)), np.zeros((count, 1))
+        colour = np.concatenate([shade, ones, ones, zeros], axis=1).astype(np.float32)
+        if gl is not None:
+            gl.load(centre, size, np.concatenate([shade * 0.5, ones * 0.5], axis=1).astype(np.float32))
+            gl.draw()
+        draw(centre, size, opacity, colour, _W, _H)
+        ours, theirs = [], []
+        for _ in range(9):
+            start = time.perf_counter()
+            draw(centre, size, opacity, colour, _W, _H)
+            ours.append(time.perf_counter() - start)
+            if gl is not None:
+                theirs.append(gl.draw())
+        name = f"{radius:g}"
+        rates[name] = round(count * np.pi * radius**2 / statistics.median(ours) / 1e6, 1)
+        if theirs:
+            ratios[name] = round(statistics.median(b / a for a, b in zip(ours, theirs, strict=True)), 2)
+    found: dict[str, Any] = {"draw_mpx_s": rates, "draw_vs_gl": ratios}
+    if gl is not None:
+        found["gl"] = gl.renderer
+    return found
+
+
+def jump_ms() -> float:
+    """The state of frame 250 of a shot with 20,000 particles, from nothing kept."""
+    shot = fountain(20_000, 3.0)
+    return round(_seconds(lambda: Solver(shot).at(250)) * 1e3, 1)
+
+
+def bytes_per_particle() -> float:
+    """Memory of a kept state, per living particle."""
+    solver = Solver(fountain(20_000, 3.0))
+    found = solver.at(250)
+    return round(solver.cache.bytes / len(found), 1)
+
+
+def first_picture_s() -> float:
+    """A new process, from nothing to its first picture, with the kernels compiled before."""
+    import subprocess
+    import sys
+
+    code = "from isbjorn.core import render_frame; from isbjorn.demo.beacon import first_shot; render_frame(first_shot('x'), 100)"
+    return round(_seconds(lambda: subprocess.run([sys.executable, "-c", code], check=True), 3), 2)
+
+
+def measure(only: str, tell: Callable[[str], object]) -> dict[str, Any]:
+    """All measurements whose key begins with `only`, by their key."""
+    tell("warming")
+    warm()
+    with tempfile.TemporaryDirectory() as folder:
+        place = Path(folder)
+        parts: dict[str, Callable[[], Any]] = {
+            "machine": machine,
+            "sim_ns_per_particle_step": sim_ns_per_particle_step,
+            "draw": drawing,
+            "preview_fps_50k_720p": lambda: preview_fps(place / "a"),
+            "edit_to_picture_ms": lambda: edit_to_picture_ms(place / "b"),
+            "jump_ms": jump_ms,
+            "bytes_per_particle": bytes_per_particle,
+            "deliver_fps": lambda: deliver_fps(place / "c"),
+            "first_picture_s": first_picture_s,
+        }
+        found: dict[str, Any] = {}
+        for name, part in parts.items():
+            if name.startswith(only):
+                tell(name)
+                value = part()
+                found |= value if name == "draw" else {name: value}
+    return found
