@@ -15,8 +15,8 @@ def shot_schema() -> dict[str, Any]:
     """The JSON Schema of a shot file; number fields carry their unit, range and clock under `isbjorn`."""
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
-        "title": "Isbjorn shot",
         **Shot.model_json_schema(),
+        "title": "Isbjorn shot",
     }
 
 

@@ -19,7 +19,7 @@ def _tangents(x: Doubles, y: Doubles) -> Doubles:
     """Monotone tangents at the points (Fritsch and Butland 1984): a smooth joint never overshoots its neighbours."""
     m = np.zeros(len(x))
     h, d = np.diff(x), np.zeros(max(0, len(x) - 1))
-    np.divide(np.diff(y), h, out=d, where=h > 0)
+    np.divide(np.diff(y), h, out=d, where=h > 1e-9)
     for i in range(1, len(x) - 1):
         if d[i - 1] * d[i] > 0:
             w1, w2 = 2 * h[i] + h[i - 1], h[i] + 2 * h[i - 1]

@@ -1,0 +1,120 @@
+"""A running studio with the demonstration, and Chromium looking at it."""
+
+from __future__ import annotations
+
+import shutil
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.request
+from pathlib import Path
+
+from selenium import webdriver
+from selenium.webdriver.common.by import By
+from selenium.webdriver.remote.webelement import WebElement
+from selenium.webdriver.support.ui import WebDriverWait
+
+from isbjorn.studio.demonstration import ensure_demo
+
+_FLAGS = (
+    "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage", "--hide-scrollbars",
+)  # fmt: skip
+PATIENCE_S = 30
+
+
+class Running:
+    """The studio in a process of its own, over a folder that is thrown away."""
+
+    def __init__(self) -> None:
+        self.folder = Path(tempfile.mkdtemp())
+        ensure_demo(self.folder)
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            self.port = free.getsockname()[1]
+        self.address = f"http://127.0.0.1:{self.port}"
+        self.start()
+
+    def start(self) -> None:
+        command = [sys.executable, "-m", "isbjorn", "serve", "--port", str(self.port), "--data", str(self.folder)]
+        self.process = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+        deadline = time.monotonic() + 60
+        while time.monotonic() < deadline:
+            try:
+                urllib.request.urlopen(f"{self.address}/api/health", timeout=1)
+                return
+            except OSError:
+                time.sleep(0.05)
+        raise AssertionError("the studio did not start")
+
+    def kill(self) -> None:
+        self.process.kill()
+        self.process.wait()
+
+    def close(self) -> None:
+        self.process.terminate()
+        self.process.wait(20)
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+
+class Page:
+    """Chromium, with words for what a person does."""
+
+    def __init__(self, address: str, width: int = 1280, height: int = 800) -> None:
+        self.address = address
+        self.profile = tempfile.mkdtemp()
+        options = webdriver.ChromeOptions()
+        options.binary_location = shutil.which("chromium") or "chromium"
+        for flag in (*_FLAGS, f"--user-data-dir={self.profile}", f"--window-size={width},{height}"):
+            options.add_argument(flag)
+        options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
+        self.driver = webdriver.Chrome(options=options, service=webdriver.ChromeService(shutil.which("chromedriver")))
+        metrics = {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False}
+        self.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", metrics)
+
+    def close(self) -> None:
+        self.driver.quit()
+        shutil.rmtree(self.profile, ignore_errors=True)
+
+    def open(self, path: str) -> None:
+        self.driver.get(self.address + path)
+
+    def until(self, true, told: str = "") -> object:  # type: ignore[no-untyped-def]
+        """Wait for a condition; its value."""
+        return WebDriverWait(self.driver, PATIENCE_S, 0.05, [Exception]).until(lambda _: true(), told)
+
+    def find(self, css: str) -> WebElement:
+        self.until(lambda: self.driver.find_elements(By.CSS_SELECTOR, css), f"nothing matches {css}")
+        return self.driver.find_element(By.CSS_SELECTOR, css)
+
+    def all(self, css: str) -> list[WebElement]:
+        return self.driver.find_elements(By.CSS_SELECTOR, css)
+
+    def button(self, text: str) -> WebElement:
+        path = f"//button[normalize-space()='{text}' or @aria-label='{text}']"
+        self.until(lambda: self.driver.find_elements(By.XPATH, path), f"no button {text}")
+        return self.driver.find_element(By.XPATH, path)
+
+    def revision(self) -> int:
+        return int(self.find("canvas").get_attribute("data-revision") or -1)
+
+    def settled(self) -> bool:
+        """The picture shows the newest revision and the frame that is asked for, and everything is saved."""
+        saved = self.find("[data-saved]")
+        canvas, slider = self.find("canvas"), self.find('[aria-label="Frame"]')
+        return (
+            saved.get_attribute("data-saved") == "yes"
+            and saved.text == f"Saved, revision {canvas.get_attribute('data-revision')}"
+            and canvas.get_attribute("data-frame") == slider.get_attribute("aria-valuenow")
+        )
+
+    def pixels(self) -> list[int]:
+        """A coarse fingerprint of the picture: the sums of red, green and blue."""
+        script = """const c = document.querySelector('canvas'), d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data;
+        let s = [0, 0, 0]; for (let i = 0; i < d.length; i += 4) for (let k = 0; k < 3; k++) s[k] += d[i + k]; return s;"""
+        return self.driver.execute_script(script)
+
+    def errors(self) -> list[str]:
+        return [line["message"] for line in self.driver.get_log("browser") if line["level"] == "SEVERE"]
