@@ -31,6 +31,7 @@ _ON_THEIR_WAY = 2
 _SLOW_MS = 120.0
 _COARSE = 3
 _LARGEST_WIDTH = 8192
+_IDLE_S, _TOLD_EVERY_S = 1.5, 0.5
 
 
 class Ask(BaseModel):
@@ -74,6 +75,7 @@ class Viewer:
         self.studio, self.socket, self.shot_id, self.engine = studio, socket, shot_id, engine
         self.wish: Wish | None = None
         self.playing: Ask | None = None
+        self.range = (0, -1)
         self.wake = asyncio.Event()
         self.room = asyncio.Semaphore(_ON_THEIR_WAY)
         self.serial, self.version = 0, 0
@@ -100,6 +102,7 @@ class Viewer:
             self.playing = ask if ask.kind == "play" else None
             if ask.kind != "stop":
                 self.wish = Wish(ask.frame, ask.width, ask.view)
+                self.range = (ask.first, ask.last)
             self.changed()
 
     def changed(self) -> None:
@@ -116,6 +119,7 @@ class Viewer:
                 await self._play(self.playing)
             elif self.wish is not None:
                 await self._see(self.wish)
+                await self._fill(self.wish, self.version)
 
     def _shot(self) -> tuple[int, Shot, str]:
         head = self.studio.store.shot_row(self.shot_id).head
@@ -163,6 +167,27 @@ class Viewer:
             self._slow = found[1].figures.ms > _SLOW_MS
             if self.version == version:
                 await self._send(wish, found, exact=True)
+
+    async def _fill(self, wish: Wish, version: int) -> None:
+        """While nothing is asked for, compute what is missing of the played range, so that it then plays in real time."""
+        try:
+            await asyncio.wait_for(self.wake.wait(), _IDLE_S)
+            return
+        except TimeoutError:
+            pass
+        _, shot, digest = await asyncio.get_running_loop().run_in_executor(self.engine, self._shot)
+        first, last = max(shot.first_frame, self.range[0]), min(shot.last_frame, self.range[1])
+        told = time.perf_counter()
+        for frame in range(first, last + 1):
+            if self.version != version or self.studio.preview.full():
+                break
+            missing = replace(wish, frame=frame, moving=True)
+            if self.studio.preview.known(digest, missing) is None and await self._draw(missing, version) is None:
+                break
+            if time.perf_counter() - told > _TOLD_EVERY_S or frame == last:
+                told = time.perf_counter()
+                ranges = self.studio.preview.computed(digest, wish)
+                await self.socket.send_text(json.dumps({"kind": "computed", "ranges": ranges}))
 
     async def _play(self, ask: Ask) -> None:
         version = self.version

@@ -98,6 +98,11 @@ class Preview:
                     return found
             return None
 
+    def full(self) -> bool:
+        """Whether more frames would push out others."""
+        with self._lock:
+            return self._bytes > 0.9 * self.limit_bytes
+
     def computed(self, digest: str, wish: Wish) -> list[tuple[int, int]]:
         """Ranges of frames that are computed at the wish's size and view."""
         with self._lock:

@@ -28,8 +28,8 @@ PATIENCE_S = 30
 class Running:
     """The studio in a process of its own, over a folder that is thrown away."""
 
-    def __init__(self) -> None:
-        self.folder = Path(tempfile.mkdtemp())
+    def __init__(self, folder: Path | None = None) -> None:
+        self.folder = folder or Path(tempfile.mkdtemp())
         ensure_demo(self.folder)
         with socket.socket() as free:
             free.bind(("127.0.0.1", 0))

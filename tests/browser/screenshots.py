@@ -1,6 +1,7 @@
 """Takes one current picture of each main view, from the demonstration: `make screenshots`."""
 
 import sys
+import tempfile
 from pathlib import Path
 
 from selenium.webdriver.common.action_chains import ActionChains
@@ -11,7 +12,7 @@ from tests.browser.chromium import Page, Running
 
 def main(folder: Path) -> None:
     folder.mkdir(parents=True, exist_ok=True)
-    studio = Running()
+    studio = Running(Path(tempfile.gettempdir()) / "isbjorn")
     page = Page(studio.address)
 
     def take(name: str) -> None:

@@ -13,6 +13,22 @@ from selenium.webdriver.common.keys import Keys
 from tests.browser.chromium import Page, Running
 from tests.core.test_media import movie
 
+_CONTRASTS = """
+const style = getComputedStyle(document.documentElement);
+const channel = (v) => (v <= 0.04045 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4);
+const luminance = (name) => {
+  const hex = style.getPropertyValue(name).trim();
+  const [r, g, b] = [1, 3, 5].map((i) => channel(parseInt(hex.slice(i, i + 2), 16) / 255));
+  return 0.2126 * r + 0.7152 * g + 0.0722 * b;
+};
+const ratio = (a, b) => {
+  const [high, low] = [luminance(a), luminance(b)].sort((p, q) => q - p);
+  return (high + 0.05) / (low + 0.05);
+};
+const names = ['--word', '--soft', '--dawn', '--ice', '--aurora', '--amber', '--red'];
+return names.map((name) => [name, ratio(name, '--ground')]);
+"""
+
 
 class Interface(unittest.TestCase):
     studio: Running
@@ -223,13 +239,7 @@ class Interface(unittest.TestCase):
         for theme in ("snowfield", "polar-night"):
             self.page.button("Change the theme").click()
             self.page.until(lambda name=theme: self.page.find("html").get_attribute("data-theme") == name)
-            script = """const s = getComputedStyle(document.documentElement);
-              const lum = (name) => { const h = s.getPropertyValue(name).trim();
-                const c = [1, 3, 5].map((i) => parseInt(h.slice(i, i + 2), 16) / 255).map((v) => v <= 0.04045 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4);
-                return 0.2126 * c[0] + 0.7152 * c[1] + 0.0722 * c[2]; };
-              const ratio = (a, b) => { const [x, y] = [lum(a), lum(b)].sort((p, q) => q - p); return (x + 0.05) / (y + 0.05); };
-              return ['--word', '--soft', '--dawn', '--ice', '--aurora', '--amber', '--red'].map((n) => [n, ratio(n, '--ground')]);"""
-            for name, ratio in self.page.driver.execute_script(script):
+            for name, ratio in self.page.driver.execute_script(_CONTRASTS):
                 self.assertGreaterEqual(ratio, 4.5, f"{name} in {theme}")
 
 

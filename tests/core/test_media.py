@@ -143,7 +143,8 @@ class Plates(InFolder):
 class Colour(unittest.TestCase):
     def test_tables_agree_with_the_published_curves(self) -> None:
         srgb, rec709 = decoding_table("srgb", 256), decoding_table("rec709", 256)
-        assert srgb is not None and rec709 is not None
+        assert srgb is not None
+        assert rec709 is not None
         self.assertAlmostEqual(float(srgb[188]), 0.5029, delta=1e-3)  # IEC 61966-2-1
         self.assertAlmostEqual(float(rec709[128]), (128 / 255) ** 2.4, delta=1e-5)  # ITU-R BT.1886, black at 0
         self.assertIsNone(decoding_table("acescg", 256))
@@ -200,7 +201,8 @@ class Deliveries(InFolder):
                 Shot(width=96, height=54, plate=Plate(media=str(path))), Fraction(frame, 25), 96, 54
             )
             there = PlateReader().at(shot, Fraction(frame, 25), 96, 54)
-            assert back is not None and there is not None
+            assert back is not None
+            assert there is not None
             self.assertLess(np.abs(back - there).max(), 0.03)
 
     def test_exr_is_exact(self) -> None:

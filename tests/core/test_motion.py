@@ -167,8 +167,10 @@ class Draws(unittest.TestCase):
     def test_changing_one_spread_never_reshuffles_another(self) -> None:
         plain = Solver(busy()).at(80)
         for field, change in (
-            ("size", {"value": 10, "spread": 5}), ("opacity", {"value": 50, "spread": 50}), ("brightness", {"value": 2, "spread": 1}),
-        ):  # fmt: skip
+            ("size", {"value": 10, "spread": 5}),
+            ("opacity", {"value": 50, "spread": 50}),
+            ("brightness", {"value": 2, "spread": 1}),
+        ):
             with self.subTest(field):
                 found = Solver(busy(emitter={field: change})).at(80)
                 np.testing.assert_array_equal(found.position, plain.position)
@@ -184,7 +186,9 @@ class Draws(unittest.TestCase):
 
     def test_an_added_force_keeps_the_draws_of_others(self) -> None:
         shot = busy()
-        more = shot.model_copy(update={"forces": (*shot.forces, shot.forces[0].model_copy(update={"id": "none", "strength": shot.forces[0].strength.model_copy(update={"value": 0.0, "spread": 0.0})}))})  # fmt: skip
+        strength = shot.forces[0].strength.model_copy(update={"value": 0.0, "spread": 0.0})
+        none = shot.forces[0].model_copy(update={"id": "none", "strength": strength})
+        more = shot.model_copy(update={"forces": (none, *shot.forces)})
         np.testing.assert_array_equal(Solver(shot).at(60).position, Solver(more).at(60).position)
 
     def test_another_seed_is_another_shot(self) -> None:

@@ -18,6 +18,7 @@ from unittest import mock
 import numpy as np
 import simplejpeg
 from fastapi.testclient import TestClient
+from starlette.websockets import WebSocketDisconnect
 
 from isbjorn.core.document import Plate
 from isbjorn.core.document.files import shot_to_text
@@ -239,9 +240,11 @@ class Packages(InStudio):
 
         head = json.dumps({"format": "isbjorn-project", "version": 1, "name": "X", "media": []})
         cases = {
-            "no zip": b"PK not a zip", "no project": zipped(a="1"), "bad shot": zipped(**{"project.json": head, "shots__001.json": "{"}),
+            "no zip": b"PK not a zip",
+            "no project": zipped(a="1"),
+            "bad shot": zipped(**{"project.json": head, "shots__001.json": "{"}),
             "leads out": zipped(**{"project.json": head, "media__..__..__..__evil.txt": "x"}),
-        }  # fmt: skip
+        }
         for name, data in cases.items():
             with self.subTest(name):
                 self.problem(self.client.post("/api/projects/import", content=data))
@@ -255,7 +258,7 @@ class Doors(InStudio):
             self.assertEqual(self.client.get("/api/projects", headers=head).status_code, 403)
         self.assertEqual(self.client.get("/api/projects", headers={"origin": "http://127.0.0.1"}).status_code, 200)
         with (
-            self.assertRaises(Exception),
+            self.assertRaises(WebSocketDisconnect),
             self.client.websocket_connect(
                 f"/api/shots/{self.shot}/live", headers={"host": "127.0.0.1", "origin": "http://evil.example"}
             ),
@@ -362,7 +365,7 @@ class Queue(InStudio):
         self.out = self.folder / "out"
         self.worker = Worker(self.folder / "data", parent=-1)
         self.addCleanup(self.worker.store.engine.dispose)
-        mock.patch.object(Worker, "orphaned", lambda _: False).start()
+        mock.patch.object(Worker, "orphaned", return_value=False).start()
         self.addCleanup(mock.patch.stopall)
 
     def order(self, **more: object) -> Any:
@@ -477,8 +480,13 @@ class CommandLine(InStudio):
         self.assertEqual(code, 0, said)
 
     def test_mistakes_are_one_line(self) -> None:
-        for words in (("render", "nothing.json", "--out", "x"), ("render", str(self.shot), "--frames", "a-b", "--out", "x"),
-                      ("render", str(self.shot), "--format", "gif", "--out", "x"), ("points", str(self.shot), "--frame", "1", "--out", "x.doc")):  # fmt: skip
+        shot = str(self.shot)
+        for words in (
+            ("render", "nothing.json", "--out", "x"),
+            ("render", shot, "--frames", "a-b", "--out", "x"),
+            ("render", shot, "--format", "gif", "--out", "x"),
+            ("points", shot, "--frame", "1", "--out", "x.doc"),
+        ):
             code, said = self.run_cli(*words)
             self.assertEqual(code, 2, said)
             self.assertNotIn("Traceback", said)

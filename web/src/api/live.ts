@@ -4,6 +4,7 @@ import type { LiveAsk, LiveHeader, Problem } from './client';
 export interface Heard {
   picture(header: LiveHeader, picture: ImageBitmap): void;
   problem(problem: Problem | null): void;
+  computed(ranges: LiveHeader['computed']): void;
   connected(yes: boolean): void;
 }
 
@@ -50,7 +51,11 @@ export class Live {
 
   private async receive(data: ArrayBuffer | string): Promise<void> {
     if (typeof data === 'string') {
-      const message = JSON.parse(data) as { kind: string } & Problem;
+      const message = JSON.parse(data) as { kind: string; ranges: LiveHeader['computed'] } & Problem;
+      if (message.kind === 'computed') {
+        this.heard.computed(message.ranges);
+        return;
+      }
       this.heard.problem(message.kind === 'problem' ? message : null);
       return;
     }

@@ -49,6 +49,7 @@ export class Desk {
   range = $state<[number, number]>([0, 0]);
   picture = $state.raw<ImageBitmap | null>(null);
   header = $state.raw<LiveHeader | null>(null);
+  computed = $state.raw<LiveHeader['computed']>([]);
   problem = $state<Problem | null>(null);
   refusal = $state<Problem | null>(null);
   connected = $state(true);
@@ -69,8 +70,10 @@ export class Desk {
         this.picture?.close();
         this.picture = picture;
         this.header = header;
+        this.computed = header.computed;
         if (this.playing && header.playing) this.frame = header.frame;
       },
+      computed: (ranges) => (this.computed = ranges),
       problem: (problem) => {
         this.problem = problem;
         if (problem) this.playing = false;

@@ -97,7 +97,7 @@
         <line x1={at(frame)} x2={at(frame)} y1="20" y2="29" stroke="var(--line-strong)" />
       {/each}
       <rect x={at(first)} y="34" width={at(last) - at(first)} height="4" rx="2" fill="var(--well)" />
-      {#each desk.header?.computed ?? [] as [from, to] (from)}
+      {#each desk.computed as [from, to] (from)}
         <rect
           x={at(from) - 0.5}
           y="34"
