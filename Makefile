@@ -33,9 +33,10 @@ setup: .venv/.ready $(PAGE)
 	$(BIN)/pip install -q -r requirements-test.txt
 	@touch $@
 
+# Not `npm ci`: it refuses a lock without the optional binaries of other platforms, which some mirrors do not hold.
 web/node_modules/.ready: web/package-lock.json
 	@echo "— Installing the pinned front-end packages"
-	cd web && npm ci --no-audit --no-fund --silent
+	cd web && npm install --no-save --no-audit --no-fund --loglevel=error
 	@touch $@
 
 $(PAGE): web/node_modules/.ready $(shell find web/src web/index.html web/vite.config.ts -type f 2>/dev/null)
