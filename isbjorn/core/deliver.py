@@ -5,6 +5,8 @@ from __future__ import annotations
 import hashlib
 import shutil
 from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from fractions import Fraction
 from pathlib import Path
 from typing import Self
 
@@ -122,25 +124,41 @@ class Delivery:
         order = self.order
         return render_frame(self.shot, frame, order.scale, order.over_plate, solver=self.solver, plates=self.plates)
 
+    def _write(self, frame: int, picture: Floats, rate: Fraction) -> None:
+        order = self.order
+        write_still(order.path(frame), picture, order.form, self.alpha, rate, self._timecode(frame))
+        self._told(frame, picture)
+
     def _told(self, frame: int, picture: Floats) -> None:
         if self.on_frame is not None:
             self.on_frame(frame, picture)
 
     def _sequence(self, done: int) -> list[Path]:
         order, rate = self.order, self.shot.frame_rate
-        for number, frame in enumerate(order.frames):
-            if number < done and order.path(frame).is_file():
-                continue
-            picture = self._render(frame)
-            write_still(order.path(frame), picture, order.form, self.alpha, rate, self._timecode(frame))
-            self._told(frame, picture)
+        # While one frame is written, the next is rendered.
+        with ThreadPoolExecutor(max_workers=1) as hand:
+            writing: Future[None] | None = None
+            for number, frame in enumerate(order.frames):
+                if number < done and order.path(frame).is_file():
+                    continue
+                picture = self._render(frame)
+                if writing is not None:
+                    writing.result()
+                writing = hand.submit(self._write, frame, picture, rate)
+            if writing is not None:
+                writing.result()
         return [order.path(frame) for frame in order.frames]
 
     def _told_segment(self, frames: range) -> Iterator[Floats]:
-        for frame in frames:
-            picture = self._render(frame)
-            yield picture
-            self._told(frame, picture)
+        # While one frame is encoded, the next is rendered.
+        with ThreadPoolExecutor(max_workers=1) as hand:
+            rendering = hand.submit(self._render, frames[0])
+            for frame in frames:
+                picture = rendering.result()
+                if frame != frames[-1]:
+                    rendering = hand.submit(self._render, frame + 1)
+                yield picture
+                self._told(frame, picture)
 
     def _movie(self) -> Path:
         order = self.order

@@ -192,7 +192,7 @@ class Interface(unittest.TestCase):
         before = self.page.pixels()
         self.page.find("body").send_keys("p")
         self.page.find('input[type="file"][aria-label="Import a plate"]').send_keys(str(grey))
-        self.page.until(lambda: "grey.mp4" in self.page.find('[role="dialog"]').text)
+        self.page.until(lambda: [b for b in self.page.all('[role="dialog"] button') if "grey.mp4" in b.text])
         next(b for b in self.page.all('[role="dialog"] button') if "grey.mp4" in b.text).click()
         self.page.until(lambda: self.document()["plate"]["name"] == "grey" and self.page.settled())
         self.assertNotEqual(self.page.pixels(), before)

@@ -239,10 +239,12 @@ class Deliveries(InFolder):
 
         with self.assertRaises(Stale):
             run(0, 4)
-        self.assertEqual(made, [0, 1, 2, 3])
+        done = len(made)
+        self.assertEqual(made, list(range(done)))
+        self.assertLess(done, 7)
         (self.folder / "r.0001.png").unlink()
-        run(4, 99)
-        self.assertEqual(made, [0, 1, 2, 3, 1, 4, 5, 6, 7, 8, 9])
+        run(done, 99)
+        self.assertEqual(made[done:], [1, *range(done, 10)])
 
     def test_a_movie_resumes_at_its_first_missing_segment_and_is_never_half_there(self) -> None:
         made: list[int] = []
@@ -255,9 +257,10 @@ class Deliveries(InFolder):
 
         with self.assertRaises(Stale):
             run(70)
+        stopped = len(made)
         self.assertFalse((self.folder / "m.mp4").exists())
         run(999)
-        self.assertEqual(made[70], 48)
+        self.assertEqual(made[stopped], 48)
         self.assertEqual(int(str(self.probe(self.folder / "m.mp4")["nb_read_frames"])), 120)
 
     def test_places_that_cannot_be_written_are_named_before_any_work(self) -> None:

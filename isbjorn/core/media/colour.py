@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 from typing import Any, Literal
 
+import cv2
 import numpy as np
 import numpy.typing as npt
 import PyOpenColorIO as ocio
@@ -70,7 +71,7 @@ def to_linear(pixels: npt.NDArray[Any], encoding: Encoding) -> Floats:
     table = decoding_table(encoding, int(top) + 1)
     if table is None:
         return convert((pixels / np.float32(top)).astype(np.float32), encoding, "linear")
-    out = table[pixels]
+    out = np.asarray(cv2.LUT(pixels, table), np.float32) if pixels.dtype == np.uint8 else table[pixels]
     if pixels.shape[-1] == 4:
         out[..., 3] = pixels[..., 3].astype(np.float32) / top
     return out

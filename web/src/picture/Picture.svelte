@@ -2,13 +2,16 @@
   import { get } from '../api/client';
   import type { Desk, View } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
+  import FirstWords from './FirstWords.svelte';
   import { frameOf, toShot } from './geometry';
   import Guides from './Guides.svelte';
 
   let { desk }: { desk: Desk } = $props();
   const shot = $derived(desk.shot!);
   let stage = $state({ width: 0, height: 0 });
+  let wordsRead = $state(false);
   let zoom = $state<number | null>(null);
+  const untouched = $derived(!desk.state?.undo && !desk.state?.redo && !shot.plate && !wordsRead);
   let shift = $state({ x: 0, y: 0 });
   let canvas = $state<HTMLCanvasElement>();
   const frame = $derived(frameOf(stage, shot, zoom, shift));
@@ -169,6 +172,7 @@
         Click on the plate to take its colour. Esc leaves it.
       </p>
     {/if}
+    {#if untouched && !desk.picking && !desk.playing}<FirstWords onclose={() => (wordsRead = true)} />{/if}
     {#each starved as text (text)}
       <p class="rounded-lg border border-[#f2b950] bg-[#101214e8] px-3 py-1.5 text-[#f2b950]">
         ⚠ {text}. Raise its limit, or the shot's.
