@@ -39,7 +39,11 @@ web/node_modules/.ready: web/package-lock.json
 	cd web && npm install --no-save --no-audit --no-fund --loglevel=error
 	@touch $@
 
-$(PAGE): web/node_modules/.ready $(shell find web/src web/index.html web/vite.config.ts -type f 2>/dev/null)
+# The page's types are made from the API's description.
+web/src/api/types.ts: docs/openapi.json web/node_modules/.ready
+	cd web && npm run --silent types
+
+$(PAGE): web/src/api/types.ts $(shell find web/src web/index.html web/vite.config.ts -type f 2>/dev/null)
 	@echo "— Building the page"
 	cd web && npm run --silent build
 	@touch $@
@@ -50,7 +54,7 @@ page: $(PAGE)
 tools:
 	@sh tests/install_tools.sh
 
-check: .venv/.test web/node_modules/.ready
+check: .venv/.test web/src/api/types.ts
 	@echo "— Checking style, types and layers"
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
@@ -67,10 +71,10 @@ browser: .venv/.test $(PAGE)
 	@echo "— The real interface in Chromium"
 	$(BIN)/python -m unittest discover -s tests/browser -t . -p 'test_*.py'
 
-# The types of the page follow the API.
-types: .venv/.test web/node_modules/.ready
+# The description follows the API; `make check` refuses one that does not.
+types: .venv/.ready
 	$(BIN)/python -m isbjorn.studio.openapi docs/openapi.json
-	cd web && npm run --silent types && npx prettier --write --log-level warn src/api/types.ts
+	$(MAKE) web/src/api/types.ts
 
 bench: .venv/.test
 	$(BIN)/isbjorn bench --json

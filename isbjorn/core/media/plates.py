@@ -158,7 +158,8 @@ class PlateReader:
             linear = np.asarray(cv2.cvtColor(linear, cv2.COLOR_RGB2RGBA), np.float32)
         elif not associated:
             linear[..., :3] *= linear[..., 3:]
-        np.nan_to_num(linear, copy=False, nan=0.0, posinf=65504.0, neginf=0.0)
+        if pixels.dtype.kind == "f":
+            np.nan_to_num(linear, copy=False, nan=0.0, posinf=65504.0, neginf=0.0)
         return fitted(linear, width, height, plate.fit, scale)
 
     def _keep(self, key: tuple[Any, ...], picture: Floats) -> None:

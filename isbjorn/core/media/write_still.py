@@ -46,9 +46,9 @@ def write_still(path: Path, picture: Floats, form: Format, alpha: bool, rate: Fr
     spec.attribute("Software", "Isbjorn")
     if form.exact_light:
         spec.attribute("FramesPerSecond", oiio.TypeRational, (rate.numerator, rate.denominator))
-        spec.attribute("compression", "zip")
+        spec.attribute("compression", "zip:1")
     else:
-        spec.attribute("png:compressionLevel", 3)
+        spec.attribute("png:compressionLevel", 1)
     spec.attribute("TimeCodeText", timecode)
     partial = path.with_name(f".{path.name}.part{path.suffix}")
     try:

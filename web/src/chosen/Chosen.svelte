@@ -8,7 +8,7 @@
   let { desk, onplate }: { desk: Desk; onplate: () => void } = $props();
   const words = { shot: 'the whole shot', plate: 'plate', emitter: 'emitter', force: 'force' };
   const name = $derived(
-    desk.emitter?.name ??
+    desk.chosenEmitter?.name ??
       desk.force?.name ??
       (desk.chosen.kind === 'plate' ? (desk.shot?.plate?.name ?? 'Plate') : 'Shot'),
   );
@@ -16,8 +16,8 @@
 
 <div class="head"><span class="truncate text-word">{name}</span><small>{words[desk.chosen.kind]}</small></div>
 <div class="px-3.5 pb-3">
-  {#if desk.emitter}
-    <EmitterFields {desk} emitter={desk.emitter} />
+  {#if desk.chosenEmitter}
+    <EmitterFields {desk} emitter={desk.chosenEmitter} />
   {:else if desk.force}
     <ForceFields {desk} force={desk.force} />
   {:else if desk.chosen.kind === 'plate' && desk.shot?.plate}

@@ -8,7 +8,7 @@
 
   let { desk }: { desk: Desk } = $props();
   const emitter = $derived(desk.emitter);
-  const path = $derived(desk.path);
+  const path = $derived(desk.emitterPath);
 
   const shapes = [
     { value: 'point', label: 'Point' },
@@ -50,7 +50,12 @@
   }
 </script>
 
-<div class="head"><span>Birth</span><small>read at birth, by shot time</small></div>
+<div class="head">
+  <span
+    >Birth{#if emitter && !desk.chosenEmitter}<span class="font-normal">&ensp;of {emitter.name}</span
+      >{/if}</span
+  ><small>read at birth</small>
+</div>
 {#if emitter}
   {@const common = { desk, path, model: 'Emitter', owner: emitter }}
   <div class="px-3.5 pb-3">
@@ -122,5 +127,5 @@
     />
   </div>
 {:else}
-  <p class="px-3.5 text-soft">Choose an emitter in the cast: its birth stands here, its life to the right.</p>
+  <p class="px-3.5 text-soft">Add an emitter to the cast: its birth stands here, its life to the right.</p>
 {/if}

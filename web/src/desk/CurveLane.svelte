@@ -39,7 +39,7 @@
   const point = $derived(chosen !== null ? (curve?.points[chosen] ?? null) : null);
 
   function put(next: Curve | null, label: string, gesture: string | null = null): void {
-    desk.set(`${desk.path}/${name}/over_life`, next, label, gesture);
+    desk.set(`${desk.emitterPath}/${name}/over_life`, next, label, gesture);
   }
 
   function at(event: MouseEvent): { age: number; value: number } {

@@ -37,7 +37,7 @@
       label="Fade over last"
       model="Emitter"
       owner={emitter}
-      path={desk.path}
+      path={desk.emitterPath}
       field="fade_last"
     />
     <p class="pt-3 text-soft">{life} {many}</p>

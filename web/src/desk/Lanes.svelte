@@ -72,7 +72,7 @@
   <div class="grid h-full place-items-center px-10 text-center text-soft">
     <p>
       The desk shows the life of one emitter: birth on the left, death on the right,<br />and a lane for each
-      thing that changes between. Choose an emitter in the cast.
+      thing that changes between. Add an emitter to the cast.
     </p>
   </div>
 {/if}

@@ -28,7 +28,7 @@
   const stop = $derived(colour ?? opacity);
 
   function put(next: Gradient, label: string, gesture: string | null = null): void {
-    desk.set(`${desk.path}/colour`, next, label, gesture);
+    desk.set(`${desk.emitterPath}/colour`, next, label, gesture);
   }
 
   function ageAt(event: MouseEvent): number {

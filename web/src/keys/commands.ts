@@ -27,10 +27,10 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     desk.chosen = ids[(at + by + ids.length) % ids.length]!;
   };
   const onOff = (): void => {
-    const thing = desk.emitter ?? desk.force;
+    const thing = desk.chosenEmitter ?? desk.force;
     if (thing) desk.set(`${desk.path}/on`, !thing.on, thing.on ? 'Switch off' : 'Switch on');
   };
-  const chosenId = (): string | null => desk.emitter?.id ?? desk.force?.id ?? null;
+  const chosenId = (): string | null => desk.chosenEmitter?.id ?? desk.force?.id ?? null;
   return [
     { group: 'Time', name: 'Play or pause', key: ' ', act: () => desk.play() },
     { group: 'Time', name: 'Next frame', key: 'ArrowRight', act: () => desk.go(desk.frame + 1) },
@@ -74,7 +74,7 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
       group: 'Cast',
       name: 'Show alone, or all again',
       key: 'a',
-      act: () => desk.emitter && desk.alone(desk.emitter.id),
+      act: () => desk.chosenEmitter && desk.alone(desk.chosenEmitter.id),
     },
     {
       group: 'Cast',

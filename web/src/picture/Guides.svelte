@@ -89,7 +89,7 @@
       const at = toShot({ ...frame, left: 0, top: 0 }, shot, p.clientX - box.left, p.clientY - box.top);
       const changes = changesFor(grip, at).map(([field, value]) => ({
         op: 'replace' as const,
-        path: `${desk.path}/${field}/value`,
+        path: `${desk.emitterPath}/${field}/value`,
         value,
       }));
       desk.change(changes, names[grip], gesture);
@@ -112,7 +112,7 @@
     const to = { x: at[0] + by[0]! * step, y: at[1] + by[1]! * step };
     const changes = changesFor(grip, to).map(([field, value]) => ({
       op: 'replace' as const,
-      path: `${desk.path}/${field}/value`,
+      path: `${desk.emitterPath}/${field}/value`,
       value,
     }));
     desk.change(changes, names[grip]);

@@ -42,7 +42,6 @@ export function place(target: unknown, path: string, value: unknown): void {
 export class Desk {
   state = $state<ShotState | null>(null);
   shot = $state<Shot | null>(null);
-  chosen = $state<Chosen>({ kind: 'shot' });
   frame = $state(0);
   playing = $state(false);
   view = $state<View>('plate');
@@ -60,6 +59,8 @@ export class Desk {
   solo = $state<string[] | null>(null);
 
   private width = 0;
+  private current = $state<Chosen>({ kind: 'shot' });
+  private onDesk = $state<string | null>(null);
   private live: Live;
   private waiting: Waiting[] = [];
   private busy = false;
@@ -100,9 +101,28 @@ export class Desk {
     return this.header?.figures ?? null;
   }
 
+  get chosen(): Chosen {
+    return this.current;
+  }
+
+  set chosen(thing: Chosen) {
+    this.current = thing;
+    if (thing.kind === 'emitter') this.onDesk = thing.id;
+  }
+
+  /** The emitter that is chosen, if one is. */
+  get chosenEmitter(): Emitter | null {
+    return this.chosen.kind === 'emitter' ? this.emitter : null;
+  }
+
+  /** The emitter whose life lies on the desk: it stays there while a force, the plate or the shot is chosen. */
   get emitter(): Emitter | null {
-    const chosen = this.chosen;
-    return chosen.kind === 'emitter' ? (this.shot?.emitters.find((e) => e.id === chosen.id) ?? null) : null;
+    const emitters = this.shot?.emitters ?? [];
+    return emitters.find((e) => e.id === this.onDesk) ?? emitters[emitters.length - 1] ?? null;
+  }
+
+  get emitterPath(): string {
+    return `/emitters/${this.shot?.emitters.findIndex((e) => e.id === this.emitter?.id) ?? -1}`;
   }
 
   get force(): Force | null {
@@ -111,10 +131,7 @@ export class Desk {
   }
 
   get guides(): Guides | null {
-    const chosen = this.chosen;
-    return chosen.kind === 'emitter'
-      ? (this.state?.guides.find((g) => g.emitter === chosen.id) ?? null)
-      : null;
+    return this.state?.guides.find((g) => g.emitter === this.emitter?.id) ?? null;
   }
 
   /** The JSON pointer of the chosen thing. */
@@ -220,7 +237,7 @@ export class Desk {
       Math.max(first, Math.min(this.range[0], last)),
       Math.min(last, Math.max(this.range[1], first)),
     ];
-    if (this.chosen.kind === 'emitter' && !this.emitter) this.chosen = { kind: 'shot' };
+    if (this.chosen.kind === 'emitter' && this.emitter?.id !== this.chosen.id) this.chosen = { kind: 'shot' };
     if (this.chosen.kind === 'force' && !this.force) this.chosen = { kind: 'shot' };
   }
 

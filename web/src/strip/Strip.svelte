@@ -66,8 +66,9 @@
         {clock}
       </div>
       <div class="text-[11px] text-soft" data-speed>
-        {speed.toFixed(1)} fps{#if desk.playing && (desk.header?.dropped ?? 0) > 0}<span class="text-amber">
-            · −{desk.header?.dropped}</span
+        {speed.toFixed(1)} fps{#if desk.playing && (desk.header?.dropped ?? 0) > 0}<span
+            class="text-amber"
+            title="Frames dropped">&ensp;−{desk.header?.dropped}</span
           >{/if}
       </div>
     </div>
