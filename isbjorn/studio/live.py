@@ -248,12 +248,8 @@ class Viewer:
         await self.socket.send_bytes(packed(header, shown.jpeg))
 
     async def _problem(self, error: IsbjornError) -> None:
-        message: dict[str, Any] = {
-            "kind": "problem",
-            "what": error.what,
-            "where": error.where,
-            "remedy": error.remedy,
-        }
+        message: dict[str, Any] = {"kind": "problem", "what": error.what, "where": error.where, "remedy": error.remedy}
+        message["revision"] = self.studio.store.shot_row(self.shot_id).head
         self._told = error.what
         self.playing = None
         await self.socket.send_text(json.dumps(message))

@@ -3,7 +3,7 @@ import type { LiveAsk, LiveHeader, Problem } from './client';
 /** What the live preview tells. */
 export interface Heard {
   picture(header: LiveHeader, picture: ImageBitmap): void;
-  problem(problem: Problem | null): void;
+  problem(problem: Problem | null, revision?: number): void;
   computed(ranges: LiveHeader['computed']): void;
   connected(yes: boolean): void;
 }
@@ -51,12 +51,16 @@ export class Live {
 
   private async receive(data: ArrayBuffer | string): Promise<void> {
     if (typeof data === 'string') {
-      const message = JSON.parse(data) as { kind: string; ranges: LiveHeader['computed'] } & Problem;
+      const message = JSON.parse(data) as {
+        kind: string;
+        ranges: LiveHeader['computed'];
+        revision?: number;
+      } & Problem;
       if (message.kind === 'computed') {
         this.heard.computed(message.ranges);
         return;
       }
-      this.heard.problem(message.kind === 'problem' ? message : null);
+      this.heard.problem(message.kind === 'problem' ? message : null, message.revision);
       return;
     }
     const length = new DataView(data).getUint32(0, true);

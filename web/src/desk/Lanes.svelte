@@ -62,8 +62,7 @@
       >
         <span
           class="absolute -top-[19px] -translate-x-1/2 rounded bg-ice px-1 text-[10.5px] leading-[16px] font-semibold whitespace-nowrap text-ground"
-          >{Math.round(probe * 100)} %{#if life}
-            · {shown(probe * life)} s{/if}</span
+          >{Math.round(probe * 100)} %{#if life}&ensp;{(probe * life).toFixed(2)} s{/if}</span
         >
       </div>
     {/if}

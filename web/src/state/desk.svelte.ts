@@ -72,11 +72,13 @@ export class Desk {
         this.picture = picture;
         this.header = header;
         this.computed = header.computed;
+        this.compare(header.revision);
         if (this.playing && header.playing) this.frame = header.frame;
       },
       computed: (ranges) => (this.computed = ranges),
-      problem: (problem) => {
+      problem: (problem, revision) => {
         this.problem = problem;
+        if (revision !== undefined) this.compare(revision);
         if (problem) this.playing = false;
       },
       connected: (yes) => (this.connected = yes),
@@ -219,6 +221,12 @@ export class Desk {
     } finally {
       this.busy = this.saving = false;
     }
+  }
+
+  /** Somebody else edited the shot, in another window or over the API: take what it is now. */
+  private compare(revision: number): void {
+    if (this.state && revision > this.state.revision && !this.busy && this.waiting.length === 0)
+      void this.reload();
   }
 
   private async reload(): Promise<void> {
