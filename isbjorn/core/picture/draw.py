@@ -100,46 +100,54 @@ def _fill(records: Floats, width: int, height: int, columns: int, starts: npt.ND
                         at[tile] += 1
 
 
-@njit(
-    "void(f4[::1], f4[:,::1], i8, i8, i8, i8, i8)",
-    cache=True,
-    error_model="numpy",
-    fastmath={"contract", "nnan", "ninf", "nsz"},
-)
+_FAST = {"contract", "nnan", "ninf", "nsz"}
+_BODY = "void(f4[::1], f4[:,::1], i8, i8, i8, i8, i8)"
+
+
+@njit("i8(i8, i8, b1)", cache=True, inline="always")
+def _pixel(x: int, y: int, planes: bool) -> int:
+    """Where the red of a tile's pixel lies: beside its green, or a group of eight before it."""
+    return (y * GROUPS + x // LANES) * 4 * LANES + x % LANES if planes else (y * TILE_W + x) * 4
+
+
+@njit("void(f4[::1], f4[:,::1], i8, i8, i8, i8, i8, b1)", cache=True, error_model="numpy", fastmath=_FAST)
+def _draw_speck(
+    tile: Floats, records: Floats, k: int, left: int, top: int, right: int, bottom: int, planes: bool
+) -> None:
+    """Composite a body of less than a pixel: the quadratic B-spline over 3 × 3 pixels."""
+    x, y = records[k, X] - np.float32(left), records[k, Y] - np.float32(top)
+    red, green, blue, cover = records[k, RED], records[k, GREEN], records[k, BLUE], records[k, COVER]
+    one, half, most = np.float32(1), np.float32(0.5), np.float32(0.75)
+    px, py = math.floor(x), math.floor(y)
+    fx, fy = x - np.float32(px), y - np.float32(py)
+    across = (half * (one - fx) * (one - fx), most - (fx - half) * (fx - half), half * fx * fx)
+    down = (half * (one - fy) * (one - fy), most - (fy - half) * (fy - half), half * fy * fy)
+    step = LANES if planes else 1
+    for j in range(3):
+        yy = py + j - 1
+        if yy < 0 or yy >= bottom - top:
+            continue
+        for i in range(3):
+            xx = px + i - 1
+            if xx < 0 or xx >= right - left:
+                continue
+            w = down[j] * across[i]
+            keep, at = one - cover * w, _pixel(xx, yy, planes)
+            tile[at] = tile[at] * keep + red * w
+            tile[at + step] = tile[at + step] * keep + green * w
+            tile[at + 2 * step] = tile[at + 2 * step] * keep + blue * w
+            tile[at + 3 * step] = tile[at + 3 * step] * keep + cover * w
+
+
+@njit(_BODY, cache=True, error_model="numpy", fastmath=_FAST)
 def _draw_together(tile: Floats, records: Floats, k: int, left: int, top: int, right: int, bottom: int) -> None:
     """Composite one body into a tile of interleaved pixels."""
-    x, y, reach = records[k, X] - np.float32(left), records[k, Y] - np.float32(top), records[k, REACH]
-    red, green, blue, cover = records[k, RED], records[k, GREEN], records[k, BLUE], records[k, COVER]
     one, zero, half = np.float32(1), np.float32(0), np.float32(0.5)
     if records[k, C1] == zero:
-        px, py = math.floor(x), math.floor(y)
-        fx, fy = x - np.float32(px), y - np.float32(py)
-        ax, bx, cx = (
-            half * (one - fx) * (one - fx),
-            np.float32(0.75) - (fx - half) * (fx - half),
-            half * fx * fx,
-        )
-        ay, by, cy = (
-            half * (one - fy) * (one - fy),
-            np.float32(0.75) - (fy - half) * (fy - half),
-            half * fy * fy,
-        )
-        for j in range(3):
-            yy = py + j - 1
-            if yy < 0 or yy >= bottom - top:
-                continue
-            wy = ay if j == 0 else (by if j == 1 else cy)
-            for i in range(3):
-                xx = px + i - 1
-                if xx < 0 or xx >= right - left:
-                    continue
-                w = wy * (ax if i == 0 else (bx if i == 1 else cx))
-                keep, at = one - cover * w, (yy * TILE_W + xx) * 4
-                tile[at] = tile[at] * keep + red * w
-                tile[at + 1] = tile[at + 1] * keep + green * w
-                tile[at + 2] = tile[at + 2] * keep + blue * w
-                tile[at + 3] = tile[at + 3] * keep + cover * w
+        _draw_speck(tile, records, k, left, top, right, bottom, False)
         return
+    x, y, reach = records[k, X] - np.float32(left), records[k, Y] - np.float32(top), records[k, REACH]
+    red, green, blue, cover = records[k, RED], records[k, GREEN], records[k, BLUE], records[k, COVER]
     x0, x1 = max(0, math.ceil(x - reach - half)), min(right - left, math.floor(x + reach + half))
     y0, y1 = max(0, math.ceil(y - reach - half)), min(bottom - top, math.floor(y + reach + half))
     c0, c1, w1, w2, w3 = records[k, C0], records[k, C1], records[k, W1], records[k, W2], records[k, W3]
@@ -157,46 +165,15 @@ def _draw_together(tile: Floats, records: Floats, k: int, left: int, top: int, r
             tile[at + 3] = tile[at + 3] * keep + cover * w
 
 
-@njit(
-    "void(f4[::1], f4[:,::1], i8, i8, i8, i8, i8)",
-    cache=True,
-    error_model="numpy",
-    fastmath={"contract", "nnan", "ninf", "nsz"},
-)
+@njit(_BODY, cache=True, error_model="numpy", fastmath=_FAST)
 def _draw_planes(tile: Floats, records: Floats, k: int, left: int, top: int, right: int, bottom: int) -> None:
     """Composite one body into a tile of four planes."""
+    _one, zero, half = np.float32(1), np.float32(0), np.float32(0.5)
+    if records[k, C1] == zero:
+        _draw_speck(tile, records, k, left, top, right, bottom, True)
+        return
     x, y, reach = records[k, X] - np.float32(left), records[k, Y] - np.float32(top), records[k, REACH]
     red, green, blue, cover = records[k, RED], records[k, GREEN], records[k, BLUE], records[k, COVER]
-    one, zero, half = np.float32(1), np.float32(0), np.float32(0.5)
-    if records[k, C1] == zero:
-        px, py = math.floor(x), math.floor(y)
-        fx, fy = x - np.float32(px), y - np.float32(py)
-        ax, bx, cx = (
-            half * (one - fx) * (one - fx),
-            np.float32(0.75) - (fx - half) * (fx - half),
-            half * fx * fx,
-        )
-        ay, by, cy = (
-            half * (one - fy) * (one - fy),
-            np.float32(0.75) - (fy - half) * (fy - half),
-            half * fy * fy,
-        )
-        for j in range(3):
-            yy = py + j - 1
-            if yy < 0 or yy >= bottom - top:
-                continue
-            wy = ay if j == 0 else (by if j == 1 else cy)
-            for i in range(3):
-                xx = px + i - 1
-                if xx < 0 or xx >= right - left:
-                    continue
-                w = wy * (ax if i == 0 else (bx if i == 1 else cx))
-                keep, at = one - cover * w, (yy * GROUPS + xx // LANES) * 4 * LANES + xx % LANES
-                tile[at] = tile[at] * keep + red * w
-                tile[at + LANES] = tile[at + LANES] * keep + green * w
-                tile[at + 2 * LANES] = tile[at + 2 * LANES] * keep + blue * w
-                tile[at + 3 * LANES] = tile[at + 3 * LANES] * keep + cover * w
-        return
     y0, y1 = max(0, math.ceil(y - reach - half)), min(bottom - top, math.floor(y + reach + half))
     c0, c1, w1, w2, w3 = records[k, C0], records[k, C1], records[k, W1], records[k, W2], records[k, W3]
     g0 = max(0, math.ceil(x - reach - half)) // LANES
