@@ -100,7 +100,7 @@ def _lane(name: str, unit: str, number: Number) -> Lane:
     ages = np.linspace(0, 1, 129)
     values = np.ones(129) if number.over_life is None else np.maximum(curve.evaluate(number.over_life, ages), 0)
     low, high = max(0.0, number.value - number.spread), number.value + number.spread
-    return Lane(
+    return Lane.model_construct(
         name=name,
         unit=unit,
         curve=values.round(5).tolist(),
@@ -145,7 +145,8 @@ def _guides_of(shot: Shot, share: int) -> Guides:
         ("opacity", "%", emitter.opacity),
         ("brightness", "×", emitter.brightness),
     ]
-    return Guides(
+    # What the engine made needs no validation: thousands of points would be looked at one by one.
+    return Guides.model_construct(
         emitter=emitter.id,
         centre=_on_picture(view, [(x, y, z)])[0],
         outline=_on_picture(view, [(x + px, y + py, z) for px, py in outline(emitter.shape)]),

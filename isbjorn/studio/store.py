@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -21,6 +22,12 @@ from isbjorn.studio.tables import Folder, Media, Project, Revision, ShotRow, now
 
 _REVISIONS_KEPT = 1000
 T = TypeVar("T")
+
+
+@functools.lru_cache(maxsize=32)
+def _parsed(text: str, shot_id: int) -> Shot:
+    """A document as it lies in the store. Documents are frozen, so those who ask may share one."""
+    return shot_from_text(text, f"shot {shot_id}")
 
 
 class Missing(IsbjornError):
@@ -138,7 +145,7 @@ class Store:
         """The shot's document as it stands."""
         with self.session() as session:
             row = self._found(session.get(ShotRow, shot_id), "shot", shot_id)
-            return shot_from_text(self._revision(session, row, row.head).document, f"shot {shot_id}")
+            return _parsed(self._revision(session, row, row.head).document, shot_id)
 
     def _revision(self, session: Session, row: ShotRow, number: int) -> Revision:
         chosen = select(Revision).where(Revision.shot_id == row.id, Revision.number == number)
@@ -160,7 +167,7 @@ class Store:
         with self._editing, self.session() as session:
             row = self._found(session.get(ShotRow, shot_id), "shot", shot_id)
             here = self._revision(session, row, row.head)
-            box = [shot_from_text(here.document, f"shot {shot_id}")]
+            box = [_parsed(here.document, shot_id)]
             before = box[0]
             yield box
             if box[0] == before:
