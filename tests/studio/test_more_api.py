@@ -11,7 +11,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from isbjorn.studio import live
-from tests.studio.test_api import InStudio, Watching
+from tests.studio.in_studio import InStudio, Looking
 
 
 class Telling(InStudio):
@@ -117,7 +117,7 @@ class Telling(InStudio):
         self.assertEqual(self.client.get(f"/api/shots/{self.shot}").status_code, 200)
 
 
-class Idle(Watching):
+class Idle(Looking):
     def test_what_is_missing_of_the_range_is_filled_while_nothing_is_asked(self) -> None:
         with mock.patch.object(live, "_IDLE_S", 0.05), self.looking() as socket:
             socket.send_json({"kind": "see", "frame": 5, "first": 0, "last": 12, "width": 64})

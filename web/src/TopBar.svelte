@@ -5,15 +5,11 @@
   import { theme } from './state/theme.svelte';
   import Bear from './ui/Bear.svelte';
   import Icon from './ui/Icon.svelte';
+  import { framesPerSecond } from './ui/rates';
 
   let { desk, onopen }: { desk: Desk; onopen: (panel: Panel) => void } = $props();
   const shot = $derived(desk.shot!);
-  const seconds = $derived((shot.last_frame - shot.first_frame + 1) / rate(shot.rate));
-
-  function rate(text: string): number {
-    const [a, b] = text.split('/').map(Number);
-    return a! / (b ?? 1);
-  }
+  const seconds = $derived((shot.last_frame - shot.first_frame + 1) / framesPerSecond(shot.rate));
 </script>
 
 <div class="flex h-full items-center gap-3 px-3">
@@ -39,7 +35,9 @@
     title="Size, rate and length of the shot"
     onclick={() => (desk.chosen = { kind: 'shot' })}
   >
-    {shot.width} × {shot.height} · {Number(rate(shot.rate).toFixed(3))} fps · {Number(seconds.toFixed(2))} s
+    {shot.width} × {shot.height} · {Number(framesPerSecond(shot.rate).toFixed(3))} fps · {Number(
+      seconds.toFixed(2),
+    )} s
   </button>
   <span class="h-4 border-l border-line-strong"></span>
   <button

@@ -105,8 +105,7 @@ class Track:
         self.births = births_of(emitter, self.key)
         self.source = source_of(emitter, self.key)
         self.forces = pack_forces(shot.reaching(emitter), shot)
-        self.demand = most_alive(self.births, self.source)
-        binds = self.demand > limit
+        binds = most_alive(self.births, self.source) > limit
         identity = (
             shot.seed,
             self.hz,

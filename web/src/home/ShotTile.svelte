@@ -2,12 +2,10 @@
   import type { ShotCard } from '../api/client';
   import { place } from '../state/place.svelte';
   import Icon from '../ui/Icon.svelte';
+  import { framesPerSecond } from '../ui/rates';
 
   let { shot, oncopy, ondelete }: { shot: ShotCard; oncopy: () => void; ondelete: () => void } = $props();
-  const rate = $derived.by(() => {
-    const [a, b] = shot.rate.split('/').map(Number);
-    return Number((a! / (b ?? 1)).toFixed(3));
-  });
+  const rate = $derived(Number(framesPerSecond(shot.rate).toFixed(3)));
 </script>
 
 <article class="group overflow-hidden rounded-xl border border-line-strong hover:border-soft">

@@ -3,6 +3,7 @@
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
   import Icon from '../ui/Icon.svelte';
+  import { framesPerSecond } from '../ui/rates';
   import Sheet from '../ui/Sheet.svelte';
 
   let { desk, open = $bindable() }: { desk: Desk; open: boolean } = $props();
@@ -101,16 +102,11 @@
     return [
       `${media.width} × ${media.height}`,
       length,
-      media.rate ? `${Number(rate(media.rate).toFixed(3))} fps` : '',
+      media.rate ? `${Number(framesPerSecond(media.rate).toFixed(3))} fps` : '',
       media.encoding,
     ]
       .filter(Boolean)
       .join(' · ');
-  }
-
-  function rate(text: string): number {
-    const [a, b] = text.split('/').map(Number);
-    return a! / (b ?? 1);
   }
 </script>
 

@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Desk } from '../state/desk.svelte';
   import Icon from '../ui/Icon.svelte';
+  import { framesPerSecond } from '../ui/rates';
 
   let { desk }: { desk: Desk } = $props();
   const shot = $derived(desk.shot!);
@@ -18,10 +19,7 @@
     for (let f = Math.ceil(first / step) * step; f <= last; f += step) list.push(f);
     return { step, list };
   });
-  const rate = $derived.by(() => {
-    const [a, b] = shot.rate.split('/').map(Number);
-    return a! / (b ?? 1);
-  });
+  const rate = $derived(framesPerSecond(shot.rate));
   const clock = $derived.by(() => {
     const seconds = (desk.frame - first) / rate;
     const whole = Math.floor(seconds + 1e-9);

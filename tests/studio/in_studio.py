@@ -1,0 +1,63 @@
+"""What the tests of the studio share: a studio over a folder that is thrown away, and a socket that looks at its shot."""
+
+import contextlib
+import faulthandler
+import json
+import shutil
+import struct
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import simplejpeg
+from fastapi.testclient import TestClient
+
+from isbjorn.studio.app import create_app
+
+
+class InStudio(unittest.TestCase):
+    def setUp(self) -> None:
+        # A socket that never answers must fail the run, not hang it.
+        faulthandler.dump_traceback_later(120, exit=True)
+        self.addCleanup(faulthandler.cancel_dump_traceback_later)
+        self.folder = Path(tempfile.mkdtemp())
+        self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
+        self.app = create_app(self.folder / "data", with_worker=False)
+        client = TestClient(self.app, base_url="http://127.0.0.1", raise_server_exceptions=False)
+        self.client = client.__enter__()
+        self.addCleanup(client.__exit__, None, None, None)
+        self.project = self.client.post("/api/projects", json={"name": "Skarvøy Lights"}).json()["id"]
+        body = {"name": "Beacon", "width": 320, "height": 180, "frames": 50}
+        self.shot = self.client.post(f"/api/projects/{self.project}/shots", json=body).json()["id"]
+
+    def edit(self, path: str, value: object, **more: object) -> Any:
+        changes = [{"op": "replace", "path": path, "value": value}]
+        return self.client.patch(f"/api/shots/{self.shot}", json={"changes": changes, **more})
+
+    def document(self) -> Any:
+        return self.client.get(f"/api/shots/{self.shot}").json()["document"]
+
+    def problem(self, answer: Any, status: int = 422) -> str:
+        self.assertEqual(answer.status_code, status, answer.text)
+        found = answer.json()
+        self.assertEqual(set(found), {"what", "where", "remedy"})
+        return f"{found['where']}: {found['what']} {found['remedy']}"
+
+
+class Looking(InStudio):
+    """Looks at the shot over the socket."""
+
+    @contextlib.contextmanager
+    def looking(self):  # type: ignore[no-untyped-def]
+        with self.client.websocket_connect(f"/api/shots/{self.shot}/live", headers={"host": "127.0.0.1"}) as socket:
+            yield socket
+
+    def picture(self, socket: Any, confirm: bool = True) -> tuple[dict[str, Any], np.ndarray]:
+        data = socket.receive_bytes()
+        length = struct.unpack("<I", data[:4])[0]
+        header = json.loads(data[4 : 4 + length])
+        if confirm:
+            socket.send_json({"kind": "shown", "serial": header["serial"]})
+        return header, simplejpeg.decode_jpeg(data[4 + length :])

@@ -1,0 +1,154 @@
+"""Deliveries: the queue, its worker, and the command line."""
+
+import contextlib
+import json
+import shutil
+import unittest
+from typing import Any
+from unittest import mock
+
+from isbjorn.core.document import Plate
+from isbjorn.core.document.files import shot_to_text
+from isbjorn.studio.worker import Worker
+from tests.core.test_media import movie
+from tests.shots import one_emitter
+from tests.studio.in_studio import InStudio
+
+
+class Queue(InStudio):
+    def setUp(self) -> None:
+        super().setUp()
+        self.out = self.folder / "out"
+        self.worker = Worker(self.folder / "data", parent=-1)
+        self.addCleanup(self.worker.store.engine.dispose)
+        mock.patch.object(Worker, "orphaned", return_value=False).start()
+        self.addCleanup(mock.patch.stopall)
+
+    def order(self, **more: object) -> Any:
+        body = {"format": "png8", "first": 0, "last": 5, "folder": str(self.out), "name": "b", "scale": 0.25, **more}
+        return self.client.post(f"/api/shots/{self.shot}/deliveries", json=body)
+
+    def work(self) -> None:
+        delivery = self.worker._take()
+        self.assertIsNotNone(delivery)
+        self.worker._carry_out(delivery or 0)
+
+    def first(self) -> Any:
+        return self.client.get("/api/deliveries").json()[0]
+
+    def test_a_delivery_is_carried_out_with_the_shot_as_it_was_ordered(self) -> None:
+        self.order()
+        self.edit("/emitters/0/on", False)
+        self.work()
+        job = self.first()
+        self.assertEqual((job["state"], job["done"], job["total"]), ("done", 6, 6))
+        self.assertEqual(len(list(self.out.glob("b.*.png"))), 6)
+        self.assertGreater((self.out / "b.0005.png").stat().st_size, 1000)
+        self.assertEqual(self.client.get(f"/api/deliveries/{job['id']}/last").status_code, 200)
+
+    def test_cancel_and_resume(self) -> None:
+        job = self.order().json()["id"]
+        self.client.post(f"/api/deliveries/{job}/cancel")
+        self.assertIsNone(self.worker._take())
+        self.client.post(f"/api/deliveries/{job}/resume")
+        self.work()
+        self.assertEqual(self.first()["state"], "done")
+
+    def test_a_delivery_left_in_the_middle_goes_on_after_a_restart(self) -> None:
+        job = self.order().json()["id"]
+        self.worker._take()
+        self.assertEqual(self.first()["state"], "working")
+        again = Worker(self.folder / "data", parent=-1)
+        self.addCleanup(again.store.engine.dispose)
+        with mock.patch.object(again, "_take", side_effect=KeyboardInterrupt), contextlib.suppress(KeyboardInterrupt):
+            again.run()
+        self.assertEqual((self.first()["id"], self.first()["state"]), (job, "waiting"))
+
+    def test_places_and_plates_that_fail_are_said_on_the_job(self) -> None:
+        blocked = self.folder / "file"
+        blocked.write_text("")
+        self.problem(self.order(folder=str(blocked / "x")))
+        self.problem(self.order(folder="relative/place"))
+        self.problem(self.order(last=-1))
+        self.problem(self.order(scale=0))
+        self.edit("/plate", {"media": "gone.mp4"})
+        self.order()
+        self.work()
+        self.assertEqual(self.first()["state"], "failed")
+        self.assertIn("gone.mp4", self.first()["problem"])
+
+    def test_a_folder_that_vanishes_fails_the_job_and_resumes_when_it_is_back(self) -> None:
+        self.order()
+        shutil.rmtree(self.out)
+        self.out.write_text("in the way")
+        self.work()
+        job = self.first()
+        self.assertEqual(job["state"], "failed")
+        self.out.unlink()
+        self.client.post(f"/api/deliveries/{job['id']}/resume")
+        self.work()
+        self.assertEqual(self.first()["state"], "done")
+
+    def test_the_form_says_what_becomes_of_alpha(self) -> None:
+        note = lambda **q: self.client.get(f"/api/shots/{self.shot}/delivery-form", params=q).json()["alpha_note"]  # noqa: E731
+        self.assertIn("no alpha", note(format="mp4", over_plate=False))
+        self.assertIn("exact over any", note(format="exr-half", over_plate=False))
+        self.assertEqual(note(format="png8", over_plate=True), "")
+
+
+class CommandLine(InStudio):
+    def run_cli(self, *words: str) -> tuple[int, str]:
+        import os
+        import subprocess
+        import sys
+
+        environment = {**os.environ, "ISBJORN_DATA": str(self.folder / "data"), "COLUMNS": "200"}
+        done = subprocess.run(
+            [sys.executable, "-m", "isbjorn", *words], capture_output=True, text=True, env=environment, check=False
+        )
+        return done.returncode, done.stdout + done.stderr
+
+    def test_a_shot_file_or_a_shot_of_the_store_can_be_rendered(self) -> None:
+        movie(self.folder / "pier.mp4", 10)
+        shot = one_emitter(width=64, height=36).model_copy(update={"plate": Plate(media="pier.mp4")})
+        (self.folder / "s.json").write_text(shot_to_text(shot))
+        code, said = self.run_cli(
+            "render", str(self.folder / "s.json"), "--frames", "3-4", "--out", str(self.folder / "o")
+        )
+        self.assertEqual(code, 0, said)
+        self.assertTrue((self.folder / "o.0004.png").is_file())
+        code, said = self.run_cli(
+            "render",
+            str(self.shot),
+            "--frames",
+            "0-3",
+            "--scale",
+            "0.5",
+            "--format",
+            "mp4",
+            "--no-plate",
+            "--out",
+            str(self.folder / "m"),
+        )
+        self.assertEqual(code, 0, said)
+        self.assertTrue((self.folder / "m.mp4").is_file())
+        code, said = self.run_cli("points", str(self.shot), "--frame", "10", "--out", str(self.folder / "p.csv"))
+        self.assertEqual(code, 0, said)
+
+    def test_mistakes_are_one_line(self) -> None:
+        shot = str(self.shot)
+        for words in (
+            ("render", "nothing.json", "--out", "x"),
+            ("render", shot, "--frames", "a-b", "--out", "x"),
+            ("render", shot, "--format", "gif", "--out", "x"),
+            ("points", shot, "--frame", "1", "--out", "x.doc"),
+        ):
+            code, said = self.run_cli(*words)
+            self.assertEqual(code, 2, said)
+            self.assertNotIn("Traceback", said)
+        self.assertIn("bench", self.run_cli("--help")[1])
+        self.assertEqual(json.loads(self.run_cli("schema")[1])["title"], "Isbjorn shot")
+
+
+if __name__ == "__main__":
+    unittest.main()
