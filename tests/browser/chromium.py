@@ -111,12 +111,13 @@ class Page:
         return int(self.find("canvas").get_attribute("data-revision") or -1)
 
     def settled(self) -> bool:
-        """The picture shows the newest revision and the frame that is asked for, and everything is saved."""
+        """The exact picture shows the newest revision and the frame that is asked for, and everything is saved."""
         saved = self.find("[data-saved]")
         canvas, slider = self.find("canvas"), self.find('[aria-label="Frame"]')
         return (
             saved.get_attribute("data-saved") == "yes"
             and saved.text == f"Saved, revision {canvas.get_attribute('data-revision')}"
+            and canvas.get_attribute("data-exact") == "true"
             and canvas.get_attribute("data-frame") == slider.get_attribute("aria-valuenow")
         )
 

@@ -133,6 +133,7 @@
       data-frame={desk.header?.frame}
       data-revision={desk.header?.revision}
       data-serial={desk.header?.serial}
+      data-exact={desk.header?.exact}
       aria-label="The picture, frame {desk.frame}"
       class="absolute"
       style="left:{frame.left}px;top:{frame.top}px;width:{frame.width}px;height:{frame.height}px"
