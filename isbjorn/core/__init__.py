@@ -2,7 +2,7 @@
 
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.motion.solver import Particles, Solver
-from isbjorn.core.render import render_frame
+from isbjorn.core.motion.solver import Particles
+from isbjorn.core.render import Solver, render_frame
 
 __all__ = ["IsbjornError", "Particles", "Shot", "Solver", "render_frame"]

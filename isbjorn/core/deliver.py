@@ -21,8 +21,7 @@ from isbjorn.core.media.formats import FORMATS, Format, FormatName
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.write_movie import SEGMENT_FRAMES, join_segments, write_segment
 from isbjorn.core.media.write_still import write_still
-from isbjorn.core.motion.solver import Solver
-from isbjorn.core.render import render_frame
+from isbjorn.core.render import Solver, render_frame
 from isbjorn.core.time import timecode
 
 Floats = npt.NDArray[np.float32]
@@ -103,7 +102,8 @@ class Delivery:
         cancelled: Callable[[], bool] | None = None,
     ) -> None:
         self.shot, self.order = shot, order
-        self.plates, self.solver = plates or PlateReader(), Solver(shot)
+        self.plates = plates or PlateReader()
+        self.solver = Solver(shot, plates=self.plates)
         self.on_frame, self.cancelled = on_frame, cancelled
         self.alpha = has_alpha(shot, order)
 

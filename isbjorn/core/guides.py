@@ -4,34 +4,54 @@ from __future__ import annotations
 
 import functools
 import math
+from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 from pydantic import BaseModel, Field
 
-from isbjorn.core.birth.newborn import lifespans
-from isbjorn.core.birth.where import outline
+from isbjorn.core.birth.shapes import outline
+from isbjorn.core.birth.shapes.base import Light, Setting
 from isbjorn.core.document import Emitter, Link, Number, Shot
+from isbjorn.core.document.ties import numbers_of
+from isbjorn.core.fields import arrows_of
+from isbjorn.core.handles import (
+    Path2,
+    Shown,
+    Sight,
+    force_shown,
+    marker_shown,
+    on_picture,
+    place_grips,
+    shape_grips,
+    zone_shown,
+)
 from isbjorn.core.life import curve, gradient
 from isbjorn.core.life.curve import TABLE
+from isbjorn.core.life.readings import Readings
 from isbjorn.core.motion.cache import StateCache
-from isbjorn.core.motion.step import advance
+from isbjorn.core.motion.identity import needs_light
 from isbjorn.core.motion.track import Track, shares_of
-from isbjorn.core.picture.project import Projection, projection
+from isbjorn.core.picture.project import Orbit, Projection, projection
 
 _FLIGHTS = 40
 _SAMPLES = 28
 _LONGEST_FLIGHT_S = 30.0
+_GRAPH = 400
 BYTES_PER_PARTICLE = 76
-Path2 = list[tuple[float, float]]
+# What one core and a half of a plain machine take, for the forecast: seconds.
+_STEP_S, _WORLD_STEP_S, _DRAW_S, _COVER_S = 1.5e-9, 1.2e-7, 6e-8, 7e-10
 
 
 class Lane(BaseModel):
-    """A value over life as the engine reads it: `curve` is the multiplier at even ages; low and high the spread at each."""
+    """A value over life as the engine reads it: `curve` is the multiplier at even ages, `to` that of a second curve; low and
+    high the spread at each. thing and field say where in the document it stands."""
 
     name: str
     unit: str
+    thing: str
+    field: str
     curve: list[float]
+    to: list[float] | None
     low: list[float]
     high: list[float]
 
@@ -47,15 +67,15 @@ class Forecast(BaseModel):
     life_to_s: float | None = Field(description="None: without end.")
     full_from_frame: int | None = Field(description="Frame from which as many are alive as ever will be.")
     memory_bytes: int
+    frame_ms: float = Field(description="About what a frame will take, with as many alive, while it plays.")
     farthest_px: float = Field(description="How far the flights of the fan come from the source.")
 
 
 class Guides(BaseModel):
-    """Guides of one emitter. Places are px of the design size, from the top left corner."""
+    """Guides of one emitter at a moment. Places are px of the design size, from the top left corner."""
 
     emitter: str
-    centre: tuple[float, float]
-    outline: Path2
+    shown: Shown
     fan: Path2 = Field(description="From the centre along one second of flight, across the full angle, and back.")
     flights: list[Path2] = Field(description="Predicted paths from birth to death.")
     lanes: list[Lane]
@@ -64,116 +84,252 @@ class Guides(BaseModel):
     forecast: Forecast
 
 
-def _on_picture(view: Projection, places: npt.ArrayLike) -> Path2:
-    pixels, _ = view.place(places)
-    return [(x, y) for x, y in np.round(pixels.astype(np.float64), 2).tolist()]
+class Graph(BaseModel):
+    """A number that shot time changes: its values from the first frame to the last, evenly, without what is measured."""
+
+    path: str = Field(description="JSON pointer of the number in the document.")
+    values: list[float]
 
 
-def _fan(emitter: Emitter, view: Projection) -> Path2:
-    x, y, z = emitter.across.value, emitter.up.value, emitter.depth.value
-    half, length = math.radians(emitter.spread.value) / 2, emitter.speed.value
-    axis = math.radians(emitter.direction.value)
-    turns = np.linspace(axis + half, axis - half, 33)
-    rim = [(x + length * math.cos(t), y + length * math.sin(t), z) for t in turns]
-    return _on_picture(view, [(x, y, z), *rim, (x, y, z)])
+class Scene(BaseModel):
+    """All guides of a shot at a moment."""
+
+    frame: int
+    moving: bool = Field(description="Whether another frame has other guides.")
+    emitters: list[Guides]
+    world: list[Shown] = Field(description="Forces, zones and markers.")
+    graphs: list[Graph]
+    picture: Path2 = Field(description="The shot's own picture as a free look sees it; empty without one.")
 
 
-def _flights(track: Track, view: Projection) -> tuple[list[Path2], float]:
+def _centre_ways(emitter: Emitter, track: Track, t: float) -> tuple[float, float]:
+    """Direction of the middle of the fan in degrees and speed, at a moment, without spread."""
+    readings, at = track.readings, np.array([t])
+    turn = float(readings.frames(emitter, at).turn[0])
+    direction, speed = (float(readings.number(n, at)[0]) for n in (emitter.direction, emitter.speed))
+    if emitter.toward == "travel":
+        v = readings.velocity(emitter, at)[0]
+        direction += math.degrees(math.atan2(v[1], v[0])) - turn if np.linalg.norm(v) > 1e-6 else 0
+    return direction + turn, max(0.0, speed)
+
+
+def _fan(emitter: Emitter, track: Track, view: Projection, t: float) -> Path2:
+    at = np.array([t])
+    place = track.readings.frames(emitter, at).place[0]
+    middle, length = _centre_ways(emitter, track, t)
+    half = 180.0 if emitter.toward == "anywhere" else float(track.readings.number(emitter.spread, at)[0]) / 2
+    turns = np.radians(np.linspace(middle + half, middle - half, 33))
+    tilt = math.radians(emitter.tilt.value)
+    rim = np.stack(
+        [np.cos(turns) * math.cos(tilt), np.sin(turns) * math.cos(tilt), np.full(33, math.sin(tilt))], axis=1
+    )
+    return on_picture(view, np.concatenate([[place], place + length * rim, [place]]))
+
+
+def _flights(track: Track, view: Projection, t: float) -> tuple[list[Path2], float]:
     births = np.arange(_FLIGHTS, dtype=np.int64)
-    lives = np.minimum(lifespans(track.source, births), _LONGEST_FLIGHT_S)
-    state = track.begin(births, np.zeros(_FLIGHTS), lives)
+    lives = np.minimum(track.source.lifespans(births, np.full(_FLIGHTS, t)), _LONGEST_FLIGHT_S).astype(np.float32)
     stride = max(1, math.ceil(float(lives.max()) * track.hz / _SAMPLES))
-    samples, index = [state.place.T.copy()], 0
-    while index < lives.max() * track.hz:
-        advance(state.values, births, state.moments, track.forces, track.key, index, index + stride, track.hz)
-        index += stride
-        samples.append(state.place.T.copy())
-    paths = np.array(samples)
+    count = math.ceil(float(lives.max()) * track.hz / stride)
+    paths, taken = track.flight(births, t, lives, stride, count)
+    lives = np.minimum(lives, taken)
+    paths = paths.transpose(0, 2, 1)
     alive = 1 + np.ceil(lives * track.hz / stride).astype(int)
-    in_flight = np.arange(len(samples))[:, None] <= alive
+    in_flight = np.arange(len(paths))[:, None] <= alive
     distance = np.linalg.norm(paths - paths[0], axis=2)
-    drawn = _on_picture(view, paths.reshape(-1, 3))
+    drawn = on_picture(view, paths.reshape(-1, 3))
     return [drawn[i::_FLIGHTS][: alive[i] + 1] for i in range(_FLIGHTS)], float((distance * in_flight).max())
 
 
-def _lane(name: str, unit: str, number: Number) -> Lane:
+def _lane(name: str, number: Number, thing: str, field: str, unit: str) -> Lane:
     ages = np.linspace(0, 1, 129)
-    values = np.ones(129) if number.over_life is None else np.maximum(curve.evaluate(number.over_life, ages), 0)
-    low, high = max(0.0, number.value - number.spread), number.value + number.spread
+
+    def read(given: Any) -> Any:
+        return np.maximum(curve.evaluate(given, ages), 0)
+
+    values = np.ones(129) if number.over_life is None else read(number.over_life)
+    second = None if number.over_life_to is None else read(number.over_life_to)
+    ends = [number.value - number.spread, number.value + number.spread]
+    if number.value >= 0:
+        ends[0] = max(0.0, ends[0])
+    every = np.stack([c * end for c in ([values] if second is None else [values, second]) for end in ends])
     return Lane.model_construct(
         name=name,
         unit=unit,
+        thing=thing,
+        field=field,
         curve=values.round(5).tolist(),
-        low=(values * low).round(4).tolist(),
-        high=(values * high).round(4).tolist(),
+        to=None if second is None else second.round(5).tolist(),
+        low=every.min(axis=0).round(4).tolist(),
+        high=every.max(axis=0).round(4).tolist(),
     )
 
 
+def _unit(thing: Any, field: str) -> str:
+    return next(m.unit for m in type(thing).model_fields[field].metadata if hasattr(m, "unit"))
+
+
+def _lanes(shot: Shot, emitter: Emitter) -> list[Lane]:
+    names = ("size", "opacity", "brightness", "speed", "spin")
+    found = [_lane(n, getattr(emitter, n), emitter.id, n, _unit(emitter, n)) for n in names]
+    for force in shot.reaching(emitter):
+        strength = getattr(force, "strength", None)
+        if strength is not None:
+            found.append(_lane(force.name, strength, force.id, "strength", _unit(force, "strength")))
+    return found
+
+
 def _forecast(shot: Shot, track: Track, share: int, farthest: float) -> Forecast:
-    life = track.emitter.lifespan
-    shot_end = float(shot.length_s)
-    births = track.births
-    lasting = min(shot_end, births.end_s) - births.begin_s
-    longest = math.inf if life.value == 0 else life.value + life.spread
-    wanted = births.rate * max(0.0, min(longest, lasting))
-    full_s = births.begin_s + longest
-    full = math.ceil(full_s * shot.frame_rate) + shot.first_frame if full_s < min(shot_end, births.end_s) else None
-    alive = min(math.ceil(wanted), share)
+    e, births, shot_end = track.emitter, track.births, float(shot.length_s)
+    begin = max(births.begin_s, -track.source.longest_life) if math.isinf(births.begin_s) else births.begin_s
+    longest = track.source.longest_life
+    # What is drawn around the slot of a birth is no more than the rate says in the long run.
+    wanted = max(0, math.ceil(track.demand) - (2 if births.stream_counts else 0))
+    full_s = begin + longest
+    end = min(shot_end, births.end_s)
+    full = math.ceil(full_s * shot.frame_rate) + shot.first_frame if full_s < end else None
+    alive = min(wanted, share)
+    life = e.lifespan
+    size = float(track.readings.number(e.size, np.zeros(1))[0]) + e.size.spread / 2
+    per_frame = shot.simulation_rate / float(shot.frame_rate)
+    forces = len(shot.reaching(e))
+    step = _STEP_S if track.steady else _WORLD_STEP_S * max(1, forces)
     return Forecast(
         alive_at_most=alive,
-        wanted_at_most=math.ceil(wanted),
+        wanted_at_most=wanted,
         share=share,
-        born_per_s=births.rate,
+        born_per_s=round(births.per_second(max(begin, 0.0), max(end, 0.001)), 3),
         life_from_s=max(0.001, life.value - life.spread) if life.value else 0,
-        life_to_s=None if life.value == 0 else longest,
+        life_to_s=None if math.isinf(longest) else longest,
         full_from_frame=None if full is None else max(shot.first_frame, full),
         memory_bytes=alive * BYTES_PER_PARTICLE,
+        frame_ms=round(alive * (per_frame * step + _DRAW_S + 0.8 * size * size * _COVER_S) * 1e3, 2),
         farthest_px=round(farthest, 1),
     )
 
 
-@functools.lru_cache(maxsize=256)
-def _guides_of(shot: Shot, share: int) -> Guides:
-    """Guides of the one emitter of a shot that was cut down to it and what reaches it."""
-    emitter, view = shot.emitters[0], projection(shot)
-    track = Track(shot, emitter, share, StateCache())
-    flights, farthest = _flights(track, view)
-    x, y, z = emitter.across.value, emitter.up.value, emitter.depth.value
+def _guides(shot: Shot, emitter: Emitter, share: int, t: float, orbit: Orbit | None, light: Light | None) -> Guides:
+    readings, view = Readings(shot), projection(shot, 1.0, t, orbit)
+    track = Track(shot, emitter, share, StateCache(), readings, light)
+    flights, farthest = _flights(track, view, t)
+    at = np.array([t])
+    sight = Sight(view, readings.frames(emitter, at))
+    fan = _fan(emitter, track, view, t)
+    place, way = place_grips(readings, view, emitter, t)
+    middle, _ = _centre_ways(emitter, track, t)
+    turn = math.radians(middle - float(readings.frames(emitter, at).turn[0]))
+    ahead = (math.cos(turn), math.sin(turn))
+    size = max(1e-6, float(readings.frames(emitter, at).size[0]))
+    leave = [
+        sight.grip("Direction and speed", "turn", (0, 0), ["direction", "speed"], factor=size).model_copy(update={"at": fan[17]}),
+        sight.grip("Spread", "spread", (0, 0), ["spread"], way=ahead).model_copy(update={"at": fan[1]}),
+    ]  # fmt: skip
+    lines = outline(emitter.shape, Setting(at, readings, light))
+    shown = Shown(
+        id=emitter.id, kind="emitter", centre=sight.centre, lines=[sight.points(line) for line in lines], way=way,
+        grips=[*shape_grips(readings, emitter, sight, t), *(leave if emitter.toward == "direction" else []), *place],
+    )  # fmt: skip
     ramp = gradient.table(emitter.colour)[:: TABLE // 64]
-    lanes = [
-        ("size", "px", emitter.size),
-        ("opacity", "%", emitter.opacity),
-        ("brightness", "×", emitter.brightness),
-    ]
     # What the engine made needs no validation: thousands of points would be looked at one by one.
     return Guides.model_construct(
         emitter=emitter.id,
-        centre=_on_picture(view, [(x, y, z)])[0],
-        outline=_on_picture(view, [(x + px, y + py, z) for px, py in outline(emitter.shape)]),
-        fan=_fan(emitter, view),
+        shown=shown,
+        fan=fan,
         flights=flights,
-        lanes=[_lane(*lane) for lane in lanes],
+        lanes=_lanes(shot, emitter),
         ramp=[gradient.linear_to_hex(c[:3]) for c in ramp],
         ramp_opacity=[round(float(c[3]), 4) for c in ramp],
         forecast=_forecast(shot, track, share, farthest),
     )
 
 
-def guides(shot: Shot) -> list[Guides]:
-    """Guides of every emitter, on or off, in the order of the cast."""
+def _is_moving(shot: Shot) -> bool:
+    readings = Readings(shot)
+    numbers = [n for thing in (*shot.things, shot.camera) for _, n in numbers_of(thing)]
+    return (
+        any(n.timed for n in numbers)
+        or any(not readings.still(thing) for thing in shot.things)
+        or any(f.kind in ("turbulence", "displacement") for f in shot.forces)
+    )
+
+
+@functools.lru_cache(maxsize=128)
+def _of_emitter(shot: Shot, emitter: str, share: int, t: float, orbit: Orbit | None) -> Guides:
+    return _guides(shot, next(e for e in shot.emitters if e.id == emitter), share, t, orbit, None)
+
+
+def guides(shot: Shot, frame: int | None = None, orbit: Orbit | None = None, light: Light | None = None) -> Scene:
+    """Guides of everything of a shot at a frame: of every emitter, on or off, in the order of the cast."""
+    frame = shot.first_frame if frame is None else min(max(frame, shot.first_frame), shot.last_frame)
+    t = float(shot.seconds(frame))
     whole = shot.model_copy(update={"emitters": tuple(e.model_copy(update={"on": True}) for e in shot.emitters)})
-    shares = shares_of(whole) | shares_of(shot)
+    readings, view = Readings(whole), projection(whole, 1.0, t, orbit)
+    limits = whole.model_copy(update={"limit": shot.limit})
+    shares = shares_of(limits, readings) | shares_of(shot, Readings(shot))
     found = []
-    for emitter in whole.emitters:
-        forces = shot.reaching(emitter)
-        links = tuple(Link(force=f.id, emitter=emitter.id) for f in forces)
-        alone = {
+    for number, emitter in enumerate(whole.emitters):
+        if light is not None and needs_light(shot, emitter):
+            found.append(_guides(whole, emitter, shares[emitter.id], t, orbit, light))
+            continue
+        # Cut down to what it hangs on, so that an edit of another emitter finds it again.
+        near = {f.id for f in whole.reaching(emitter)}
+        ties = any(thing.carried_by or not readings.still(thing) for thing in (emitter, *whole.reaching(emitter)))
+        alone: dict[str, Any] = {
             "name": "",
             "plate": None,
             "limit": 0,
-            "emitters": (emitter,),
-            "forces": forces,
-            "links": links,
+            "links": tuple(Link(force=f, emitter=emitter.id) for f in sorted(near)),
         }
-        found.append(_guides_of(shot.model_copy(update=alone), shares[emitter.id]))
-    return found
+        if not ties and not any(f.zone for f in whole.reaching(emitter)):
+            others = tuple(Emitter(id=e.id) if e.id != emitter.id else e for e in whole.emitters[: number + 1])
+            alone |= {"emitters": others, "forces": tuple(f for f in whole.forces if f.id in near)}
+        cut = whole.model_copy(update=alone)
+        if any(n.source is not None for _, n in _numbers(emitter, whole)):
+            cut = whole
+        found.append(_of_emitter(cut, emitter.id, shares[emitter.id], t, orbit))
+    return Scene.model_construct(
+        frame=frame,
+        moving=_is_moving(shot),
+        emitters=found,
+        world=_world(shot, readings, view, t),
+        graphs=_graphs(shot, Readings(shot)),
+        picture=_own_picture(shot, view) if orbit is not None else [],
+    )
+
+
+def _numbers(emitter: Emitter, shot: Shot) -> list[tuple[str, Number]]:
+    return [pair for thing in (emitter, *shot.reaching(emitter)) for pair in numbers_of(thing)]
+
+
+def _world(shot: Shot, readings: Readings, view: Projection, t: float) -> list[Shown]:
+    found = []
+    for force in shot.forces:
+        reached = next(
+            (e for e in shot.emitters if any(x.force == force.id and x.emitter == e.id for x in shot.links)), None
+        )
+        shown = force_shown(shot, readings, view, force, reached, t)
+        shown.arrows = arrows_of(shot, readings, view, force, reached, t)
+        found.append(shown)
+    found += [zone_shown(shot, readings, view, zone, t) for zone in shot.zones]
+    return found + [marker_shown(readings, view, marker, t) for marker in shot.markers]
+
+
+def _graphs(shot: Shot, readings: Readings) -> list[Graph]:
+    last = float(shot.seconds(shot.last_frame))
+    t = np.linspace(0, last, max(2, min(_GRAPH, shot.frame_count)))
+    owners: list[tuple[str, Any]] = [("camera", shot.camera)]
+    for field in ("emitters", "forces", "zones", "markers"):
+        owners += [(f"{field}/{n}", thing) for n, thing in enumerate(getattr(shot, field))]
+    return [
+        Graph.model_construct(
+            path=f"/{owner}/{path.replace('.', '/')}", values=readings.number(number, t).round(4).tolist()
+        )
+        for owner, thing in owners
+        for path, number in numbers_of(thing)
+        if number.timed
+    ]
+
+
+def _own_picture(shot: Shot, view: Projection) -> Path2:
+    x, y = shot.width / 2, shot.height / 2
+    return on_picture(view, [(-x, y, 0), (x, y, 0), (x, -y, 0), (-x, -y, 0), (-x, y, 0)])

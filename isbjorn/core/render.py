@@ -11,13 +11,29 @@ import numpy.typing as npt
 
 from isbjorn.core.document import Shot
 from isbjorn.core.life.gradient import hex_to_linear
+from isbjorn.core.media.light import PlateLight
 from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.motion.solver import Particles, Solver
+from isbjorn.core.motion import solver
+from isbjorn.core.motion.cache import StateCache
+from isbjorn.core.motion.identity import needs_light
+from isbjorn.core.motion.solver import Particles
 from isbjorn.core.picture.compose import over
 from isbjorn.core.picture.draw import draw_records
-from isbjorn.core.picture.project import Drawn, projection, to_draw
+from isbjorn.core.picture.project import Drawn, Orbit, projection, to_draw
 
 Floats = npt.NDArray[np.float32]
+
+
+class Solver(solver.Solver):
+    """Gives the particles of a shot at any frame, in any order, always the same.
+
+    cache: kept states, to be shared between solvers of edited versions of a shot. plates: reads the plate for births, drivers
+    and surfaces that hang on its brightness.
+    """
+
+    def __init__(self, shot: Shot, cache: StateCache | None = None, plates: PlateReader | None = None) -> None:
+        lit = shot.plate is not None and any(e.on and needs_light(shot, e) for e in shot.emitters)
+        super().__init__(shot, cache, PlateLight(shot, plates or PlateReader()) if lit else None)
 
 
 @dataclass(frozen=True)
@@ -30,16 +46,17 @@ class Layers:
 
 
 def draw_particles(
-    solver: Solver,
+    motion: solver.Solver,
     frame: int | Fraction,
     scale: float = 1.0,
     stale: Callable[[], bool] | None = None,
     out: Floats | None = None,
+    orbit: Orbit | None = None,
 ) -> Layers:
-    """Draw the particles of a frame on transparent ground; into `out`, if it is given and of the right size."""
-    shot = solver.shot
-    particles = solver.at(frame, stale)
-    view = projection(shot, scale)
+    """Draw the particles of a frame on transparent ground; into `out`, if it is given and of the right size. orbit: a free look."""
+    shot = motion.shot
+    particles = motion.at(frame, stale)
+    view = projection(shot, scale, float(shot.seconds(frame)), orbit)
     bodies = to_draw(shot, particles, view)
     if out is not None and out.shape[:2] != (view.height, view.width):
         out = None
@@ -72,7 +89,7 @@ def render_frame(
     scale: pixels per px of the shot's design size. over_plate: over plate and background, or on transparent ground.
     solver, plates: kept between calls by those who render many frames. Raises IsbjornError when the plate cannot be read.
     """
-    layers = draw_particles(solver or Solver(shot), frame, scale)
+    layers = draw_particles(solver or Solver(shot, plates=plates), frame, scale)
     if not over_plate:
         return layers.picture
     below = ground(shot, frame, scale, plates or PlateReader())

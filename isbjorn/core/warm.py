@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 
-from isbjorn.core.document import Disc, Drag, Emitter, Gravity, Link, Shot
+from isbjorn.core.document import Disc, Displacement, Drag, Emitter, Gravity, Link, Shot, Surface, Turbulence, Vortex
 from isbjorn.core.guides import guides
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.picture.compose import over, to_shades
@@ -15,10 +15,11 @@ def warm() -> float:
     """Draw small pictures that touch every kernel; seconds."""
     start = time.perf_counter()
     forces = (Gravity(id="gravity"), Drag(id="drag"))
-    links = tuple(Link(force=f.id, emitter="emitter") for f in forces)
-    for cadence, limit in (("jittered", 1000), ("random", 10)):
+    world = (Turbulence(id="turbulence"), Displacement(id="displacement"), Vortex(id="vortex"), Surface(id="surface"))
+    for cadence, limit, more in (("jittered", 1000, ()), ("random", 10, world)):
         emitter = Emitter(id="emitter", shape=Disc(), cadence=cadence, limit=limit)  # type: ignore[arg-type]
-        shot = Shot(emitters=(emitter,), forces=forces, links=links)
+        links = tuple(Link(force=f.id, emitter="emitter") for f in (*forces, *more))
+        shot = Shot(emitters=(emitter,), forces=(*forces, *more), links=links)
         picture = render_frame(shot, 20, 0.1)
         guides(shot)
     to_shades(over(picture, picture), shade_table("srgb"))

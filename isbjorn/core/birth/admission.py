@@ -9,22 +9,18 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
-from isbjorn.core.birth.newborn import Source, lifespans, longest_life
-from isbjorn.core.birth.when import RANDOM, Births
+from isbjorn.core.birth.newborn import Source
+from isbjorn.core.birth.when import Births
 from isbjorn.core.errors import Stale
 
 Doubles = npt.NDArray[np.float64]
 Numbers = npt.NDArray[np.int64]
-_CHUNK = 1 << 18
+_CHUNK_S = 4.0
 
 
-def most_alive(births: Births, source: Source, until: float = math.inf) -> float:
+def most_alive(births: Births, source: Source, until: float) -> float:
     """An upper bound on how many are alive at once, without a limit, up to shot time `until`."""
-    window = min(longest_life(source), min(until, births.end_s) - births.begin_s)
-    if births.rate <= 0 or window <= 0:
-        return 0.0
-    count = births.rate * window
-    return count + (8 * math.sqrt(count + 1) + 16 if births.cadence == RANDOM else 2)
+    return births.at_most(source.longest_life, until)
 
 
 def fair_shares(demands: list[float], limits: list[int], total: int) -> list[int]:
@@ -66,9 +62,8 @@ def _admit(
 class Admission:
     """The births of an emitter that found room, worked out from its beginning and kept."""
 
-    def __init__(self, births: Births, source: Source, limit: int) -> None:
-        self.births, self.source, self.limit = births, source, limit
-        self.binds = most_alive(births, source) > limit
+    def __init__(self, births: Births, source: Source, limit: int, binds: bool) -> None:
+        self.births, self.source, self.limit, self.binds = births, source, limit, binds
         self._covered = -math.inf
         self._ends, self._size = np.empty(limit + 1), np.zeros(1, np.int64)
         self._parts: list[tuple[Numbers, Doubles, npt.NDArray[np.float32]]] = []
@@ -78,7 +73,7 @@ class Admission:
         self, after: float, until: float, stale: object = None
     ) -> tuple[Numbers, Doubles, npt.NDArray[np.float32]]:
         """Admitted births in (after, until] that live beyond `until`: numbers, moments in s, lifespans in s."""
-        after = max(after, until - longest_life(self.source) - 1e-3)
+        after = max(after, until - self.source.longest_life - 1e-3)
         if self.binds:
             self._cover(until, stale)
             parts = [p for p in self._parts if len(p[1]) and p[1][-1] > after and p[1][0] <= until]
@@ -87,9 +82,8 @@ class Admission:
             numbers, moments, lives = (np.concatenate([p[c] for p in parts]) for c in range(3))
             inside = (moments > after) & (moments <= until)
         else:
-            first, moments = self.births.between(after, until)
-            numbers = np.arange(first, first + len(moments), dtype=np.int64)
-            lives = lifespans(self.source, numbers)
+            numbers, moments = self.births.between(after, until)
+            lives = self.source.lifespans(numbers, moments)
             inside = np.ones(len(moments), bool)
         inside &= moments + lives > until
         return numbers[inside], moments[inside], lives[inside]
@@ -105,17 +99,20 @@ class Admission:
         return max(0, asked - admitted - self._later_asked(until) + later)
 
     def _later_asked(self, until: float) -> int:
-        return len(self.births.between(until, self._covered)[1]) if self._covered > until else 0
+        return len(self.births.between(until, self._covered)[0]) if self._covered > until else 0
 
     def _cover(self, until: float, stale: object = None) -> None:
         while self._covered < until:
             if callable(stale) and stale():
                 raise Stale
-            start = max(self._covered, self.births.begin_s - 1.0)
-            end = min(until, max(start, self.births.begin_s) + _CHUNK / max(self.births.rate, 1e-9))
-            first, moments = self.births.between(self._covered, end)
-            numbers = np.arange(first, first + len(moments), dtype=np.int64)
-            lives = lifespans(self.source, numbers)
+            begin = self.births.begin_s
+            if begin == -math.inf:
+                # In a loop: long enough before it that nobody who was refused is missed.
+                begin = -2 * (self.births.period_s or 0.0) - self.source.longest_life
+            start = max(self._covered, begin - 1.0)
+            end = min(until, max(start, begin) + _CHUNK_S)
+            numbers, moments = self.births.between(start if self._covered > -math.inf else begin - 1.0, end)
+            lives = self.source.lifespans(numbers, moments)
             admitted = _admit(moments, lives, self._ends, self._size, self.limit)
             self._parts.append((numbers[admitted], moments[admitted], lives[admitted]))
             self._asked.append((end, len(moments)))

@@ -1,21 +1,29 @@
-"""Birth moments. N(t) is the integral of the rate; birth k happens when N passes k, plus its own jitter."""
+"""Birth moments. N(t) is the integral of the rate; birth k happens when N passes k, plus its own jitter.
+
+A rate that nothing drives is integrated in closed form, any other in a table whose cells do not depend on what was asked.
+Bursts have birth numbers of their own, so that a changed rate never disturbs them.
+"""
 
 from __future__ import annotations
 
 import functools
 import math
-from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
 from numba import njit, types
 
-from isbjorn.core.document import Emitter
-from isbjorn.core.life.draws import SLOT, draw01
+from isbjorn.core.document import Burst, Emitter, Number, Shot
+from isbjorn.core.life.draws import BURST, SLOT, draw01, draws01
+from isbjorn.core.life.readings import Readings
 
 EVEN, JITTERED, RANDOM = 0, 1, 2
 CADENCE = {"even": EVEN, "jittered": JITTERED, "random": RANDOM}
 Doubles = npt.NDArray[np.float64]
+Numbers = npt.NDArray[np.int64]
+_CELLS_PER_S, _CELLS = 240, 2400
+_BURST_FLAG, _BURST_BITS, _REPEAT_BITS = 1 << 36, 32, 20
+_GAUSS = 0.5 / math.sqrt(3.0)
 
 
 @njit("f8[:](u8, i8, i8, i8)", cache=True)
@@ -45,49 +53,252 @@ def _poisson(key: int, count: int) -> Doubles:
     return _poisson_arrivals(np.uint64(key), count)
 
 
-@dataclass(frozen=True)
+class Steady:
+    """The integral of a rate that never changes, from `begin` on."""
+
+    def __init__(self, rate: float, begin: float) -> None:
+        self.rate, self.begin = rate, begin
+
+    def up_to(self, t: float) -> float:
+        """N(t)."""
+        return self.rate * max(0.0, t - self.begin)
+
+    def moments(self, slots: Doubles, until: float) -> Doubles:  # noqa: ARG002
+        """When N passes each of `slots`."""
+        return self.begin + slots / self.rate if self.rate > 0 else np.full(len(slots), np.inf)
+
+
+class Driven:
+    """The integral of a rate that shot time or the source's way changes: a table, made as far as it is asked for."""
+
+    def __init__(self, readings: Readings, emitter: Emitter, frame_rate: float, begin: float) -> None:
+        self.readings, self.emitter, self.frame_rate = readings, emitter, frame_rate
+        self.times, self.n = np.array([begin]), np.zeros(1)
+        self.begin = begin
+
+    def _cells(self, t: Doubles) -> Doubles:
+        """Births in each cell between the moments t, by Gauss and Legendre's rule with two points."""
+        e, width = self.emitter, np.diff(t)
+        total = np.zeros(len(width))
+        for share in (0.5 - _GAUSS, 0.5 + _GAUSS):
+            at = t[:-1] + share * width
+            measured = {}
+            if e.rate.source is not None and e.rate.source.measure == "emitter speed":
+                measured["emitter speed"] = np.linalg.norm(self.readings.velocity(e, at), axis=1)
+            total += 0.5 * np.maximum(0, self.readings.number(e.rate, at, measured))
+        if e.rate_per == "px":
+            middle = (t[:-1] + t[1:]) / 2
+            ends, halves = self.readings.frames(e, t).place, self.readings.frames(e, middle).place
+            way = np.linalg.norm(halves - ends[:-1], axis=1) + np.linalg.norm(ends[1:] - halves, axis=1)
+            return total * way
+        return total * width * (self.frame_rate if e.rate_per == "frame" else 1.0)
+
+    def _extend(self, until: float) -> None:
+        while self.times[-1] <= until:
+            done = round((self.times[-1] - self.begin) * _CELLS_PER_S)
+            grid = self.begin + (done + np.arange(_CELLS + 1)) / _CELLS_PER_S
+            inner = [k.at_s for k in self.emitter.rate.keys if grid[0] < k.at_s < grid[-1]]
+            t = np.unique(np.concatenate([grid, inner]))
+            self.n = np.concatenate([self.n, self.n[-1] + np.cumsum(self._cells(t))])
+            self.times = np.concatenate([self.times, t[1:]])
+
+    def up_to(self, t: float) -> float:
+        """N(t)."""
+        self._extend(t)
+        return float(np.interp(t, self.times, self.n))
+
+    def moments(self, slots: Doubles, until: float) -> Doubles:
+        """When N passes each of `slots`; infinite if it does not up to `until`."""
+        self._extend(until)
+        i = np.searchsorted(self.n, slots, side="right")
+        inside = (i > 0) & (i < len(self.n))
+        j = np.where(inside, i, 1)
+        share = (slots - self.n[j - 1]) / np.maximum(self.n[j] - self.n[j - 1], 1e-300)
+        return np.where(inside, self.times[j - 1] + share * (self.times[j] - self.times[j - 1]), np.inf)
+
+
 class Births:
     """The births of one emitter: a pure function of its document and stream key.
 
-    begin_s: shot time of the first possible birth. end_s: none from then on. rate: births per second.
+    begin_s: shot time of the first possible birth. end_s: none from then on. period_s: they come round, in a loop.
     """
 
-    key: int
-    begin_s: float
-    end_s: float
-    rate: float
-    cadence: int
+    def __init__(self, emitter: Emitter, key: int, readings: Readings, frame_rate: float = 25.0) -> None:
+        self.key, self.cadence = key, CADENCE[emitter.cadence]
+        self.bursts: tuple[Burst, ...] = emitter.bursts
+        self.delay = emitter.delay_s
+        self.start_s = emitter.start_s + emitter.delay_s
+        self.end_s = math.inf if emitter.end_s is None else emitter.end_s + emitter.delay_s
+        self.period_s = readings.loop_s
+        begin = self.start_s - emitter.pre_roll_s
+        if self.period_s is not None:
+            begin = max(0.0, self.start_s)
+        rate: Number = emitter.rate
+        self.steady = not rate.timed and emitter.rate_per != "px"
+        self.stream: Steady | Driven
+        if self.steady:
+            self.stream = Steady(rate.value * (frame_rate if emitter.rate_per == "frame" else 1.0), begin)
+        else:
+            self.stream = Driven(readings, emitter, frame_rate, begin)
+        self.stream_begin = begin
+        first_burst = min((b.at_s + self.delay for b in self.bursts), default=math.inf)
+        self.begin_s = -math.inf if self.period_s is not None else min(begin, first_burst)
+
+    @functools.cached_property
+    def per_period(self) -> int:
+        """Births of the stream in one round of a loop: the integral, rounded so that the rounds are alike."""
+        assert self.period_s is not None
+        return round(self.stream.up_to(min(self.period_s, self.end_s)))
 
     def expected(self, t: float) -> float:
-        """N(t): how many births the rate asks for up to shot time t."""
-        return self.rate * max(0.0, min(t, self.end_s) - self.begin_s)
+        """N(t): how many births the rate asks for up to shot time t, without bursts."""
+        if self.period_s is not None:
+            rounds = math.floor(t / self.period_s)
+            return rounds * self.per_period + self.stream.up_to(min(t - rounds * self.period_s, self.end_s))
+        return self.stream.up_to(min(t, self.end_s))
 
-    def between(self, after: float, until: float) -> tuple[int, Doubles]:
-        """Births in (after, until], as the first birth number and the moments in shot seconds, ascending.
+    def between(self, after: float, until: float) -> tuple[Numbers, Doubles]:
+        """Births in (after, until]: their numbers and their moments in shot seconds, by moment.
 
         The very first moment of the emitter belongs to its births.
         """
+        if until < self.begin_s or (self.period_s is None and after >= self.end_s):
+            return np.empty(0, np.int64), np.empty(0)
+        if self.period_s is not None:
+            parts = [self._round(number, after, until) for number in self._rounds(after, until)]
+        else:
+            parts = [self._stream(after, until), self._in_bursts(after, until)]
+        parts = [p for p in parts if len(p[0])]
+        if len(parts) == 1:
+            return parts[0]
+        if not parts:
+            return np.empty(0, np.int64), np.empty(0)
+        numbers, moments = np.concatenate([p[0] for p in parts]), np.concatenate([p[1] for p in parts])
+        order = np.lexsort((numbers, moments))
+        return numbers[order], moments[order]
+
+    def _stream(self, after: float, until: float) -> tuple[Numbers, Doubles]:
         last_n, first_n = self.expected(until), self.expected(after)
-        if self.rate <= 0 or until < self.begin_s or after >= self.end_s:
-            return 0, np.empty(0)
+        if until < self.stream_begin:
+            return np.empty(0, np.int64), np.empty(0)
         if self.cadence == RANDOM:
             count = 1 << max(8, math.ceil(math.log2(last_n + 8 * math.sqrt(last_n + 1) + 16)))
             slots, first = _poisson(self.key, count), 0
         else:
             first = max(0, math.floor(first_n) - 1)
             slots = _slots(np.uint64(self.key), first, math.floor(last_n) + 2 - first, self.cadence)
-        moments = self.begin_s + slots / self.rate
-        inside = (moments <= until) & (moments < self.end_s) & ((moments > after) | (after < self.begin_s))
+        moments = self.stream.moments(slots, until)
+        inside = (moments <= until) & (moments < self.end_s) & ((moments > after) | (after < self.stream_begin))
         low = int(np.argmax(inside)) if inside.any() else 0
-        return first + low, moments[inside]
+        found = moments[inside]
+        return np.arange(first + low, first + low + len(found), dtype=np.int64), found
+
+    def _in_bursts(self, after: float, until: float) -> tuple[Numbers, Doubles]:
+        numbers, moments = [np.empty(0, np.int64)], [np.empty(0)]
+        for index, burst in enumerate(self.bursts):
+            at = burst.at_s + self.delay
+            low = max(0, math.floor((after - at - burst.over_s) / burst.every_s)) if after > -math.inf else 0
+            high = min(burst.times - 1, math.floor((until - at) / burst.every_s))
+            for repeat in range(low, high + 1):
+                own = _BURST_FLAG + (index << _BURST_BITS) + (repeat << _REPEAT_BITS) + np.arange(burst.count)
+                moment = at + repeat * burst.every_s + burst.over_s * self._shares(own, burst)
+                inside = (moment <= until) & (moment < self.end_s) & ((moment > after) | (after < self.begin_s))
+                numbers.append(own[inside])
+                moments.append(moment[inside])
+        return np.concatenate(numbers), np.concatenate(moments)
+
+    def _shares(self, numbers: Numbers, burst: Burst) -> Doubles:
+        if burst.over_s == 0:
+            return np.zeros(len(numbers))
+        if self.cadence == RANDOM:
+            return draws01(self.key, numbers, BURST)
+        jitter = draws01(self.key, numbers, BURST) if self.cadence == JITTERED else 0.0
+        return np.asarray((np.arange(len(numbers)) + jitter) / burst.count)
+
+    # In a loop
+
+    def _rounds(self, after: float, until: float) -> range:
+        assert self.period_s is not None
+        return range(math.floor(after / self.period_s), math.floor(until / self.period_s) + 1)
+
+    @functools.cached_property
+    def _one_round(self) -> tuple[Numbers, Doubles]:
+        """Numbers and moments of the births of the round from 0, those of bursts that outlast it folded back."""
+        assert self.period_s is not None
+        total, count = self.stream.up_to(min(self.period_s, self.end_s)), self.per_period
+        numbers = np.arange(count, dtype=np.int64)
+        if self.cadence == RANDOM:
+            slots = draws01(self.key, numbers, SLOT) * count
+        else:
+            slots = _slots(np.uint64(self.key), 0, count, self.cadence)
+        moments = self.stream.moments(slots * (total / max(count, 1)), self.period_s)
+        burst_numbers, burst_moments = self._in_bursts(-math.inf, self.period_s)
+        burst_moments = burst_moments % self.period_s
+        numbers, moments = np.concatenate([numbers, burst_numbers]), np.concatenate([moments, burst_moments])
+        order = np.lexsort((numbers, moments))
+        return numbers[order], moments[order]
+
+    def _round(self, number: int, after: float, until: float) -> tuple[Numbers, Doubles]:
+        assert self.period_s is not None
+        numbers, moments = self._one_round
+        moments = moments + number * self.period_s
+        inside = (moments > after) & (moments <= until)
+        return numbers[inside], moments[inside]
+
+    # What it comes to
+
+    @property
+    def stream_counts(self) -> bool:
+        """Whether the bound of `at_most` has two births of slack for where a window begins and ends."""
+        return self.period_s is None and self.cadence != RANDOM and self.stream.up_to(self.stream_begin + 1) > 0
+
+    def at_most(self, window: float, until: float) -> float:
+        """An upper bound on the births in any window of so many seconds that ends by `until`."""
+        if self.period_s is not None:
+            numbers, _ = self._one_round
+            rounds = math.floor(window / self.period_s) + 1
+            return float(len(numbers) * rounds)
+        window = min(window, min(until, self.end_s) - self.begin_s)
+        bound = self._bursts_at_most(window)
+        if window > 0 and self.steady and self.stream.up_to(self.stream_begin + 1) > 0:
+            count = self.stream.up_to(
+                self.stream_begin + max(0.0, min(window, min(until, self.end_s) - self.stream_begin))
+            )
+            bound += count + self._slack(count)
+        elif window > 0 and not self.steady:
+            last = min(until, self.end_s)
+            t = np.linspace(self.stream_begin, last, 2000) if last > self.stream_begin else np.array([last])
+            n = np.array([self.stream.up_to(float(x)) for x in (t[-1],)])
+            assert isinstance(self.stream, Driven)
+            n = np.interp(t, self.stream.times, self.stream.n)
+            count = float((n - np.interp(t - window - (t[-1] - t[0]) / 2000, t, n, left=0.0)).max())
+            bound += count + self._slack(count)
+        return bound
+
+    def _slack(self, count: float) -> float:
+        return 8 * math.sqrt(count + 1) + 16 if self.cadence == RANDOM else 2
+
+    def _bursts_at_most(self, window: float) -> float:
+        if not self.bursts or window <= 0:
+            return 0.0
+        at = np.concatenate([b.at_s + np.arange(b.times) * b.every_s for b in self.bursts])
+        count = np.concatenate([np.full(b.times, b.count) for b in self.bursts])
+        over = max(b.over_s for b in self.bursts)
+        order = np.argsort(at)
+        run = np.concatenate([[0], np.cumsum(count[order])])
+        first = np.searchsorted(at[order], at[order] - window - over, side="left")
+        return float((run[1:] - run[first]).max())
+
+    def per_second(self, after: float, until: float) -> float:
+        """Births per second over a while, as a mean."""
+        if until <= after:
+            return 0.0
+        bursts = len(self._in_bursts(after, until)[0]) if self.period_s is None else 0
+        if self.period_s is not None:
+            return len(self._one_round[0]) / self.period_s
+        return (self.expected(until) - self.expected(after) + bursts) / (until - after)
 
 
-def births_of(emitter: Emitter, key: int) -> Births:
+def births_of(shot: Shot, emitter: Emitter, key: int, readings: Readings) -> Births:
     """The births of an emitter whose stream key is `key`."""
-    return Births(
-        key=key,
-        begin_s=emitter.start_s - emitter.pre_roll_s,
-        end_s=math.inf if emitter.end_s is None else emitter.end_s,
-        rate=emitter.rate.value,
-        cadence=CADENCE[emitter.cadence],
-    )
+    return Births(emitter, key, readings, float(shot.frame_rate))

@@ -2,33 +2,52 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
-from numba import njit
+import numpy.typing as npt
 
-from isbjorn.core.life.draws import FAN_A, FAN_B, draw01
+from isbjorn.core.life.bezier import rotated
+
+Doubles = npt.NDArray[np.float64]
 
 
-@njit("UniTuple(f8,3)(f8, f8, b1, u8, i8)", cache=True)
-def leave_along(
-    direction_deg: float, spread_deg: float, in_depth: bool, key: np.uint64, birth: int
-) -> tuple[float, float, float]:
-    """A unit vector within a full angle of `spread_deg` around `direction_deg` in the picture plane.
+def aimed(direction_deg: Doubles, tilt_deg: Doubles) -> Doubles:
+    """Unit vectors (n, 3) of directions in the picture plane, tilted toward the viewer."""
+    turn, tilt = np.radians(direction_deg), np.radians(tilt_deg)
+    flat = np.cos(tilt)
+    return np.stack([flat * np.cos(turn), flat * np.sin(turn), np.sin(tilt)], axis=1)
 
-    In depth, cos θ is uniform in [cos(spread/2), 1], which is even over the cap (Archimedes' hat-box theorem).
+
+def turned(ways: Doubles, degrees: Doubles) -> Doubles:
+    """Directions (n, 3) turned in the picture plane."""
+    x, y = rotated(ways[:, 0], ways[:, 1], degrees)
+    return np.stack([x, y, ways[:, 2]], axis=1)
+
+
+def fanned(axis: Doubles, spread_deg: Doubles, in_depth: bool, u: Doubles, v: Doubles) -> Doubles:
+    """Unit vectors (n, 3) within a full angle of `spread_deg` around the unit vectors `axis`, from two draws each.
+
+    Flat: uniform on the arc in the picture plane. In depth: cos θ is uniform in [cos(spread/2), 1], which is even over the
+    cap (Archimedes' hat-box theorem).
     """
-    axis = math.radians(direction_deg)
-    u = draw01(key, birth, FAN_A)
     if not in_depth:
-        angle = axis + (u - 0.5) * math.radians(spread_deg)
-        return math.cos(angle), math.sin(angle), 0.0
-    cos_theta = 1.0 - u * (1.0 - math.cos(math.radians(spread_deg) / 2))
-    sin_theta = math.sqrt(max(0.0, 1.0 - cos_theta * cos_theta))
-    phi = 2 * math.pi * draw01(key, birth, FAN_B)
-    side, deep = sin_theta * math.cos(phi), sin_theta * math.sin(phi)
-    return (
-        cos_theta * math.cos(axis) - side * math.sin(axis),
-        cos_theta * math.sin(axis) + side * math.cos(axis),
-        deep,
+        return turned(axis, (u - 0.5) * spread_deg)
+    cos_theta = 1.0 - u * (1.0 - np.cos(np.radians(spread_deg) / 2))
+    sin_theta = np.sqrt(np.maximum(0.0, 1.0 - cos_theta**2))
+    phi = 2 * np.pi * v
+    side = np.stack([-axis[:, 1], axis[:, 0], np.zeros(len(axis))], axis=1)
+    length = np.linalg.norm(side, axis=1, keepdims=True)
+    side = np.where(length > 1e-9, side / np.maximum(length, 1e-9), [1.0, 0.0, 0.0])
+    deep = np.cross(axis, side)
+    # For an axis in the picture plane, `deep` points to the viewer.
+    out = (
+        axis * cos_theta[:, None]
+        + side * (sin_theta * np.cos(phi))[:, None]
+        + deep * (sin_theta * np.sin(phi))[:, None]
     )
+    return np.asarray(out)
+
+
+def all_round(in_depth: bool, u: Doubles, v: Doubles) -> Doubles:
+    """Unit vectors (n, 3) of any direction, in the plane or in depth."""
+    axis = np.tile([1.0, 0.0, 0.0], (len(u), 1))
+    return fanned(axis, np.full(len(u), 360.0), in_depth, u, v)

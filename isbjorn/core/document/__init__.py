@@ -1,33 +1,83 @@
 """What a shot is: the document that everything else reads. Data only; behaviour lives beside it."""
 
 from isbjorn.core.document.curves import ColourStop, Curve, CurvePoint, Gradient, OpacityStop
-from isbjorn.core.document.emitter import Body, Emitter
-from isbjorn.core.document.forces import Drag, Force, Gravity
+from isbjorn.core.document.emitter import Body, Burst, Emitter, Tint
+from isbjorn.core.document.forces import (
+    Attractor,
+    Displacement,
+    Drag,
+    Follow,
+    Force,
+    Gravity,
+    Remove,
+    Surface,
+    Turbulence,
+    Vortex,
+    Wind,
+    Zone,
+)
+from isbjorn.core.document.placed import Marker, MotionPath, PathPoint, Placed
 from isbjorn.core.document.plate import Plate
-from isbjorn.core.document.shapes import Disc, Line, Point, Rectangle, Shape
+from isbjorn.core.document.shapes import (
+    Artwork,
+    Ball,
+    Box,
+    Disc,
+    FromPlate,
+    Letters,
+    Line,
+    PathShape,
+    Point,
+    Rectangle,
+    Shape,
+)
 from isbjorn.core.document.shot import Camera, Link, Shot
-from isbjorn.core.document.values import Number, Spec
+from isbjorn.core.document.values import Flutter, Key, Number, Source, Spec
 
 __all__ = [
+    "Artwork",
+    "Attractor",
+    "Ball",
     "Body",
+    "Box",
+    "Burst",
     "Camera",
     "ColourStop",
     "Curve",
     "CurvePoint",
     "Disc",
+    "Displacement",
     "Drag",
     "Emitter",
+    "Flutter",
+    "Follow",
     "Force",
+    "FromPlate",
     "Gradient",
     "Gravity",
+    "Key",
+    "Letters",
     "Line",
     "Link",
+    "Marker",
+    "MotionPath",
     "Number",
     "OpacityStop",
+    "PathPoint",
+    "PathShape",
+    "Placed",
     "Plate",
     "Point",
     "Rectangle",
+    "Remove",
     "Shape",
     "Shot",
+    "Source",
     "Spec",
+    "Surface",
+    "Tint",
+    "Turbulence",
+    "Vortex",
+    "Wind",
+    "Zone",
 ]

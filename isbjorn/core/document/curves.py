@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Protocol, TypeVar
 
 from pydantic import Field
 from pydantic.functional_validators import AfterValidator
@@ -13,6 +13,22 @@ from isbjorn.core.document.base import Part
 
 Joint = Literal["smooth", "straight", "hold"]
 Unit01 = Annotated[float, Field(ge=0, le=1)]
+Ease = tuple[Unit01, float, Unit01, float]
+
+
+class _Placed(Protocol):
+    @property
+    def at(self) -> float: ...
+
+
+Point = TypeVar("Point", bound=_Placed)
+
+
+def in_order(points: tuple[Point, ...]) -> tuple[Point, ...]:
+    """The points, or a PydanticCustomError if they do not stand in order."""
+    if any(b.at < a.at for a, b in itertools.pairwise(points)):
+        raise PydanticCustomError("points_out_of_order", "points must stand in order along their axis")
+    return points
 
 
 class CurvePoint(Part):
@@ -24,22 +40,16 @@ class CurvePoint(Part):
         default="smooth",
         description="smooth: one tangent; straight: aims at its neighbour; hold: stays to the next.",
     )
-    ease: tuple[Unit01, float, Unit01, float] | None = Field(
+    ease: Ease | None = Field(
         default=None,
         description="Exact shape of the segment to the next point, with the meaning of CSS cubic-bezier.",
     )
 
 
-def _in_order(points: tuple[CurvePoint, ...]) -> tuple[CurvePoint, ...]:
-    if any(b.at < a.at for a, b in itertools.pairwise(points)):
-        raise PydanticCustomError("points_out_of_order", "curve points must stand in order of age")
-    return points
-
-
 class Curve(Part):
     """A value over age, from birth (0) to death (1); level before its first and after its last point."""
 
-    points: Annotated[tuple[CurvePoint, ...], AfterValidator(_in_order)] = Field(min_length=1, max_length=64)
+    points: Annotated[tuple[CurvePoint, ...], AfterValidator(in_order)] = Field(min_length=1, max_length=64)
 
 
 class ColourStop(Part):

@@ -8,15 +8,9 @@ from pydantic import Field
 
 from isbjorn.core.document.base import LARGEST_SEED, Part, new_id
 from isbjorn.core.document.curves import ColourStop, Gradient
-from isbjorn.core.document.shapes import FAR, Disc, Shape
-from isbjorn.core.document.values import Number, Spec
-
-LONGEST_S = 86_400.0
-
-
-def place_spec(help: str) -> Spec:
-    return Spec(unit="px", low=-FAR, high=FAR, clock="birth", help=help)
-
+from isbjorn.core.document.placed import Placed, place_spec
+from isbjorn.core.document.shapes import Disc, Shape
+from isbjorn.core.document.values import LONGEST_S, Moment, Number, Spec
 
 Angle = Spec(unit="°", low=-36000, high=36000, step=1, help="Counter-clockwise; 0 is right, 90 is up.")
 
@@ -42,7 +36,32 @@ def _white() -> Gradient:
     return Gradient(colours=(ColourStop(at=0, colour="#ffffff"),))
 
 
-class Emitter(Part):
+class Burst(Part):
+    """Many births at once, or within a short while, and again."""
+
+    at_s: Moment = Field(default=0, description="Shot time of the first one.")
+    count: int = Field(default=100, ge=1, le=1_000_000, description="Births in one burst.")
+    over_s: float = Field(default=0, ge=0, le=600, description="The while over which they come; 0: all at once.")
+    times: int = Field(default=1, ge=1, le=4096, description="How often.")
+    every_s: float = Field(default=1, gt=0, le=3600, description="From one to the next.")
+
+
+class Tint(Part):
+    """A colour that the particle's own is multiplied by, as it is at the moment of birth."""
+
+    at_s: Moment
+    colour: Annotated[str, Field(pattern=r"^#[0-9a-fA-F]{6}$")]
+
+
+def _light(name: str) -> Spec:
+    return Spec(unit="%", low=0, high=1000, clock="age", life=True, help=f"Of the colour's {name}, in linear light.")
+
+
+def _share(help: str) -> Spec:
+    return Spec(unit="%", low=0, high=1000, clock="birth", help=help)
+
+
+class Emitter(Placed):
     """One emitter of the cast."""
 
     id: str = Field(default_factory=lambda: new_id("emitter"), min_length=1, max_length=60)
@@ -51,9 +70,12 @@ class Emitter(Part):
     seed: int = Field(default=1, ge=0, le=LARGEST_SEED, description="Its own random numbers.")
 
     shape: Shape = Field(default_factory=Disc)
-    across: Annotated[Number, place_spec("Place from the picture's centre, to the right.")] = Number(value=0)
-    up: Annotated[Number, place_spec("Place from the picture's centre, upward.")] = Number(value=0)
-    depth: Annotated[Number, place_spec("Place toward the viewer.")] = Number(value=0)
+    spacing: Literal["random", "even"] = Field(
+        default="random", description="random: each place drawn alone; even: spread out, one as far from all as can be."
+    )
+    across: Annotated[Number, place_spec("Place from the picture's centre, to the right.", True)] = Number(value=0)
+    up: Annotated[Number, place_spec("Place from the picture's centre, upward.", True)] = Number(value=0)
+    depth: Annotated[Number, place_spec("Place toward the viewer.", True)] = Number(value=0)
 
     rate: Annotated[
         Number,
@@ -64,19 +86,21 @@ class Emitter(Part):
             clock="shot",
             step=10,
             spread=False,
-            help="Births per second of shot time.",
+            help="Births per second of shot time, per frame, or per px that the source travels.",
+            sources=("emitter speed", "number"),
         ),
     ] = Number(value=100)
+    rate_per: Literal["second", "frame", "px"] = Field(
+        default="second", description="px: as dense at any speed of the source; none while it rests."
+    )
+    bursts: tuple[Burst, ...] = Field(default=(), max_length=16)
     cadence: Literal["jittered", "even", "random"] = Field(
         default="jittered",
         description="Even: same gaps; jittered: anywhere in its own gap; random: a Poisson stream.",
     )
-    start_s: float = Field(
-        default=0.0, ge=-LONGEST_S, le=LONGEST_S, description="First birth, in seconds of shot time."
-    )
-    end_s: float | None = Field(
-        default=None, ge=-LONGEST_S, le=LONGEST_S, description="Last birth; empty: never stops."
-    )
+    start_s: Moment = Field(default=0.0, description="First birth, in seconds of shot time.")
+    end_s: Moment | None = Field(default=None, description="Last birth; empty: never stops.")
+    delay_s: float = Field(default=0.0, ge=0, le=LONGEST_S, description="All births and bursts come later by this.")
     pre_roll_s: float = Field(default=0.0, ge=0, le=600, description="Seconds of births before the start.")
     limit: int = Field(default=200_000, ge=0, le=5_000_000, description="Alive at the same time, at most.")
 
@@ -84,7 +108,15 @@ class Emitter(Part):
         Number,
         Spec(unit="s", low=0, high=LONGEST_S, step=0.1, help="From birth to death; 0 lives without end."),
     ] = Number(value=3, spread=0.5)
+    toward: Literal["direction", "outward", "along", "travel", "anywhere"] = Field(
+        default="direction",
+        description="The middle of the fan. outward: away from the shape; along: along its line; travel: the way the "
+        "source goes; each turned by the direction. anywhere: all round.",
+    )
     direction: Annotated[Number, Angle] = Number(value=90)
+    tilt: Annotated[
+        Number, Spec(unit="°", low=-180, high=180, help="Of the fan out of the picture, toward the viewer.")
+    ] = Number(value=0)
     spread: Annotated[
         Number,
         Spec(
@@ -96,9 +128,31 @@ class Emitter(Part):
         ),
     ] = Number(value=60)
     in_depth: bool = Field(default=False, description="Fan out in depth too: even over a cone, not over an arc.")
-    speed: Annotated[Number, Spec(unit="px/s", low=0, high=1e5, step=5, help="At birth.")] = Number(
-        value=120, spread=40
+    speed: Annotated[
+        Number,
+        Spec(
+            unit="px/s",
+            low=0,
+            high=1e5,
+            step=5,
+            life=True,
+            help="At birth; over life, what is left of it. What forces add is not touched.",
+        ),
+    ] = Number(value=120, spread=40)
+    inherit: Annotated[Number, _share("Of the source's own velocity that a newborn takes along.")] = Number(value=0)
+    stays: Literal["behind", "along"] = Field(
+        default="behind", description="behind: left in the world; along: carried on with the source."
     )
+    mass: Annotated[Number, Spec(unit="×", low=0.001, high=1e6, step=0.1, help="Divides every force but gravity.")] = (
+        Number(value=1)
+    )
+    speed_limit: Annotated[Number, Spec(unit="px/s", low=0, high=1e6, clock="shot", spread=False, help="0: none.")] = (
+        Number(value=0)
+    )
+    angle: Annotated[Number, Angle] = Number(value=0)
+    spin: Annotated[
+        Number, Spec(unit="°/s", low=-36_000, high=36_000, step=5, life=True, help="Counter-clockwise.")
+    ] = Number(value=0)
 
     body: Body = Field(default_factory=Body)
     size: Annotated[Number, Spec(unit="px", low=0, high=10_000, clock="age", step=0.5, life=True, help="Diameter.")] = (
@@ -120,6 +174,12 @@ class Emitter(Part):
         ),
     ] = Number(value=1)
     colour: Gradient = Field(default_factory=_white)
+    tint: tuple[Tint, ...] = Field(
+        default=(), max_length=256, description="Keys of a colour at birth: those born then keep it. Mixed in Oklab."
+    )
+    red: Annotated[Number, _light("red")] = Number(value=100)
+    green: Annotated[Number, _light("green")] = Number(value=100)
+    blue: Annotated[Number, _light("blue")] = Number(value=100)
     blend: Literal["normal", "add"] = "normal"
     order: Literal["oldest first", "youngest first", "farthest first"] = "oldest first"
     fade_last: Annotated[

@@ -1,4 +1,4 @@
-"""Where particles can be born. The engine side of each is in `isbjorn.core.birth.where`."""
+"""Where particles can be born. The engine side of each is one file in `isbjorn.core.birth.shapes`."""
 
 from __future__ import annotations
 
@@ -7,17 +7,32 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from isbjorn.core.document.base import Part
+from isbjorn.core.document.placed import FAR, PathPoint
 from isbjorn.core.document.values import Number, Spec
 
-FAR = 1e5
+Fill = Literal["inside", "edge", "shell"]
+Half = Literal["whole", "right", "left", "upper", "lower", "near", "far"]
 
 
 def extent_spec(help: str) -> Spec:
-    return Spec(unit="px", low=0, high=FAR, clock="none", spread=False, help=help)
+    """A length in px, read at the moment of birth."""
+    return Spec(unit="px", low=0, high=FAR, clock="birth", spread=False, help=help, sources=("number",))
 
 
 def angle_spec(help: str) -> Spec:
-    return Spec(unit="°", low=-36000, high=36000, clock="none", spread=False, help=help)
+    """An angle in degrees, read at the moment of birth."""
+    return Spec(unit="°", low=-36000, high=36000, clock="birth", spread=False, help=help, sources=("number",))
+
+
+class Area(Part):
+    """What shapes with an inside share: filled, along the edge or surface, or in a shell along it."""
+
+    fill: Fill = Field(
+        default="inside",
+        description="inside: all of it; edge: its line or surface; shell: along it, so thick.",
+    )
+    thickness: Annotated[Number, extent_spec("How thick the shell is.")] = Number(value=10)
+    shell_side: Literal["inward", "outward", "both"] = Field(default="inward", description="Where the shell lies.")
 
 
 class Point(Part):
@@ -34,22 +49,89 @@ class Line(Part):
     angle: Annotated[Number, angle_spec("0 lies flat, counter-clockwise.")] = Number(value=0)
 
 
-class Disc(Part):
+class Disc(Area):
     """In a disc, even by area, or along its edge, even by length."""
 
     kind: Literal["disc"] = "disc"
     radius: Annotated[Number, extent_spec("From the centre to the edge.")] = Number(value=60)
-    fill: Literal["inside", "edge"] = "inside"
+    half: Half = "whole"
 
 
-class Rectangle(Part):
+class Rectangle(Area):
     """In a rectangle, even by area, or along its edge, even by length."""
 
     kind: Literal["rectangle"] = "rectangle"
     width: Annotated[Number, extent_spec("Side to side.")] = Number(value=200)
     height: Annotated[Number, extent_spec("Top to bottom.")] = Number(value=100)
     angle: Annotated[Number, angle_spec("Turned counter-clockwise.")] = Number(value=0)
-    fill: Literal["inside", "edge"] = "inside"
+    half: Half = "whole"
 
 
-Shape = Annotated[Point | Line | Disc | Rectangle, Field(discriminator="kind")]
+class Box(Area):
+    """In a box, even by volume, or on its faces, even by area."""
+
+    kind: Literal["box"] = "box"
+    width: Annotated[Number, extent_spec("Side to side.")] = Number(value=200)
+    height: Annotated[Number, extent_spec("Top to bottom.")] = Number(value=100)
+    deep: Annotated[Number, extent_spec("Front to back.")] = Number(value=100)
+    half: Half = "whole"
+
+
+class Ball(Area):
+    """In a sphere, even by volume, or on its surface, even by area."""
+
+    kind: Literal["sphere"] = "sphere"
+    radius: Annotated[Number, extent_spec("From the centre to the surface.")] = Number(value=80)
+    half: Half = "whole"
+
+
+def _arc() -> tuple[PathPoint, ...]:
+    return (
+        PathPoint(x=-140, y=-30, leave=(60.0, 80.0)),
+        PathPoint(x=140, y=-30, arrive=(-60.0, 80.0)),
+    )
+
+
+class PathShape(Area):
+    """Along a Bézier path, even by length; inside it, even by area, if it is closed."""
+
+    kind: Literal["path"] = "path"
+    points: tuple[PathPoint, ...] = Field(default_factory=_arc, min_length=2, max_length=512)
+    closed: bool = False
+    fill: Fill = "edge"
+
+
+class Letters(Area):
+    """From letters: inside them, even by area, or along their edge, even by length."""
+
+    kind: Literal["letters"] = "letters"
+    text: str = Field(default="Isbjorn", min_length=1, max_length=200)
+    height: Annotated[Number, extent_spec("Of a line, in px.")] = Number(value=160)
+
+
+class Artwork(Area):
+    """From the outlines of an SVG file: inside them, even by area, or along their edge, even by length."""
+
+    kind: Literal["artwork"] = "artwork"
+    paths: tuple[str, ...] = Field(
+        default=("M-50-50H50V50H-50Z",), min_length=1, max_length=2000, description="SVG path data, y down."
+    )
+    name: str = Field(default="", max_length=200, description="The file that the outlines were read from.")
+    width: Annotated[Number, extent_spec("To which the drawing is brought, in px.")] = Number(value=300)
+
+
+class FromPlate(Part):
+    """From the plate: where it is bright, where it has edges, or where it moves."""
+
+    kind: Literal["plate"] = "plate"
+    by: Literal["bright", "dark", "edges", "moving"] = "bright"
+    above: Annotated[
+        Number,
+        Spec(unit="%", low=0, high=100, clock="birth", spread=False, help="Only where it is stronger than this."),
+    ] = Number(value=50)
+
+
+Shape = Annotated[
+    Point | Line | Disc | Rectangle | Box | Ball | PathShape | Letters | Artwork | FromPlate,
+    Field(discriminator="kind"),
+]

@@ -11,8 +11,10 @@ from pydantic_core import PydanticCustomError
 
 from isbjorn.core.document.base import LARGEST_SEED, Part
 from isbjorn.core.document.emitter import Emitter
-from isbjorn.core.document.forces import Force
+from isbjorn.core.document.forces import Force, Zone
+from isbjorn.core.document.placed import Marker, place_spec
 from isbjorn.core.document.plate import Plate
+from isbjorn.core.document.ties import check_ties
 from isbjorn.core.document.values import Number, Spec
 from isbjorn.core.time import frame_rate, rate_text, seconds_of_frame
 
@@ -20,15 +22,25 @@ VERSION = 1
 LONGEST_FRAMES = 1_000_000
 
 
+def _turned(help: str) -> Spec:
+    return Spec(unit="°", low=-3600, high=3600, clock="shot", spread=False, help=help)
+
+
 class Camera(Part):
-    """Flat: depth is not seen. Perspective: the picture plane (z = 0) keeps its scale."""
+    """Flat: depth is not seen. Perspective: at rest the picture plane (z = 0) keeps its scale."""
 
     kind: Literal["flat", "perspective"] = "flat"
-    focal_mm: Annotated[Number, Spec(unit="mm", low=1, high=2000, clock="none", spread=False)] = Number(value=35)
+    focal_mm: Annotated[Number, Spec(unit="mm", low=1, high=2000, clock="shot", spread=False)] = Number(value=35)
     filmback_mm: Annotated[
         Number,
         Spec(unit="mm", low=1, high=500, clock="none", spread=False, help="Width of the sensor or gate."),
     ] = Number(value=36)
+    across: Annotated[Number, place_spec("From its place at rest, to the right.")] = Number(value=0)
+    up: Annotated[Number, place_spec("From its place at rest, upward.")] = Number(value=0)
+    forward: Annotated[Number, place_spec("From its place at rest, into the picture.")] = Number(value=0)
+    pan: Annotated[Number, _turned("To the left.")] = Number(value=0)
+    pitch: Annotated[Number, _turned("Upward.")] = Number(value=0)
+    roll: Annotated[Number, _turned("Counter-clockwise.")] = Number(value=0)
 
 
 class Link(Part):
@@ -51,6 +63,10 @@ class Shot(Part):
     last_frame: int = Field(default=249, ge=-LONGEST_FRAMES, le=LONGEST_FRAMES)
     simulation_rate: int = Field(default=60, ge=1, le=1000, description="Lattice steps per second.")
     seed: int = Field(default=1, ge=0, le=LARGEST_SEED)
+    loop: bool = Field(
+        default=False,
+        description="The end flows into the start: births, keys, swings and eddies come round with the shot.",
+    )
     px_per_metre: float = Field(default=100.0, gt=0, le=1e6)
     limit: int = Field(default=1_000_000, ge=0, le=5_000_000, description="Alive at the same time over all emitters.")
     background: Annotated[str, Field(pattern=r"^#[0-9a-fA-F]{6}$")] | None = Field(
@@ -60,6 +76,8 @@ class Shot(Part):
     plate: Plate | None = None
     emitters: tuple[Emitter, ...] = Field(default=(), max_length=64)
     forces: tuple[Force, ...] = Field(default=(), max_length=64)
+    zones: tuple[Zone, ...] = Field(default=(), max_length=64)
+    markers: tuple[Marker, ...] = Field(default=(), max_length=64)
     links: tuple[Link, ...] = Field(default=(), description="Which force reaches which emitter.")
 
     @field_validator("rate", mode="before")
@@ -75,8 +93,8 @@ class Shot(Part):
                 "last_frame {b} lies before first_frame {a}; a shot has at least one frame",
                 {"a": self.first_frame, "b": self.last_frame},
             )
-        ids = Counter([e.id for e in self.emitters] + [f.id for f in self.forces])
-        for name, times in ids.items():
+        things = self.things
+        for name, times in Counter(thing.id for thing in things).items():
             if times > 1:
                 raise PydanticCustomError("same_id", "two things in the cast have the id {i}", {"i": name})
         emitters, forces = {e.id for e in self.emitters}, {f.id for f in self.forces}
@@ -87,7 +105,21 @@ class Shot(Part):
                     "links[{n}] joins {f} to {e}, and one of them is not in the cast",
                     {"n": number, "f": link.force, "e": link.emitter},
                 )
+        if self.loop:
+            for emitter in self.emitters:
+                if emitter.on and emitter.lifespan.value == 0 and not emitter.lifespan.keys:
+                    raise PydanticCustomError(
+                        "endless_loop",
+                        "a loop cannot hold lives without end; give {e} a lifespan first, or switch it off",
+                        {"e": emitter.name},
+                    )
+        check_ties(self)
         return self
+
+    @property
+    def things(self) -> tuple[Emitter | Force | Zone | Marker, ...]:
+        """Everything with an id."""
+        return (*self.emitters, *self.forces, *self.zones, *self.markers)
 
     @property
     def frame_rate(self) -> Fraction:

@@ -1,39 +1,67 @@
-"""The one type of every number, and the metadata that says how each may be driven."""
+"""The one type of every number, and the metadata that says how each may be driven.
+
+All drivers of a number combine in one order, which the page shows: the plain value or its keys; the flutter, added or
+multiplied; the source, added or multiplied; the spread, added; the over-life curve, multiplied.
+"""
 
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, GetCoreSchemaHandler, GetJsonSchemaHandler, model_validator
+from pydantic.functional_validators import AfterValidator
 from pydantic_core import CoreSchema, PydanticCustomError, core_schema
 
 from isbjorn.core.document.base import LARGEST_SEED, Part
-from isbjorn.core.document.curves import Curve
+from isbjorn.core.document.curves import Curve, Ease, Joint, in_order
 
 Clock = Literal["shot", "birth", "age", "none"]
+Combine = Literal["add", "multiply"]
+Measure = Literal["speed", "emitter speed", "distance", "plate", "number"]
+LONGEST_S = 86_400.0
+Moment = Annotated[float, Field(ge=-LONGEST_S, le=LONGEST_S)]
 
 
 class Key(Part):
     """A keyed value at a moment of the shot."""
 
-    at_s: float = Field(description="Shot time in seconds.")
-    value: float
+    at_s: Moment = Field(description="Shot time in seconds.")
+    value: float = Field(ge=-1e9, le=1e9)
+    joint: Joint = Field(default="smooth", description="How the value passes through the key; hold stays to the next.")
+    ease: Ease | None = Field(
+        default=None, description="Exact shape of the way to the next key, with the meaning of CSS cubic-bezier."
+    )
+
+    @property
+    def at(self) -> float:
+        """Where it stands on its axis, as every point of a curve."""
+        return self.at_s
 
 
 class Flutter(Part):
-    """A smooth random swing."""
+    """A smooth random swing about the value."""
 
-    times_per_s: float = Field(ge=0, le=1000)
-    amount: float
+    times_per_s: float = Field(default=3, ge=0, le=1000, description="Swings, there and back, in a second.")
+    amount: float = Field(default=1, ge=-1e6, le=1e6, description="How far at most; a factor's share if multiplied.")
     seed: int = Field(default=0, ge=0, le=LARGEST_SEED)
+    combine: Combine = "add"
 
 
 class Source(Part):
-    """Another measured thing that drives a number."""
+    """Another measured thing drives the number: the measure from low to high makes from `makes_low` to `makes_high`."""
 
-    measure: str = Field(max_length=60)
-    amount: float = 1.0
+    measure: Measure
+    thing: str | None = Field(
+        default=None,
+        max_length=120,
+        description="distance: the id of what it is measured to; number: the driving number, as `id.field`.",
+    )
+    low: float = Field(default=0, ge=-1e9, le=1e9)
+    high: float = Field(default=1, ge=-1e9, le=1e9)
+    makes_low: float = Field(default=0, ge=-1e9, le=1e9)
+    makes_high: float = Field(default=1, ge=-1e9, le=1e9)
+    combine: Combine = "multiply"
 
 
 class Number(Part):
@@ -46,9 +74,18 @@ class Number(Part):
         description="even: uniform in ± spread; bell: normal, spread is two standard deviations.",
     )
     over_life: Curve | None = Field(default=None, description="Multiplies the value by the particle's own age.")
-    keys: tuple[Key, ...] = Field(default=(), description="Reserved: values over the shot.")
-    flutter: Flutter | None = Field(default=None, description="Reserved: a smooth random swing.")
-    source: Source | None = Field(default=None, description="Reserved: another measured thing drives it.")
+    over_life_to: Curve | None = Field(
+        default=None, description="A second curve: each particle takes its own place between the two."
+    )
+    keys: Annotated[tuple[Key, ...], AfterValidator(in_order)] = Field(
+        default=(), max_length=4096, description="Values over the shot, in place of the plain one."
+    )
+    flutter: Flutter | None = Field(default=None, description="A smooth random swing.")
+    source: Source | None = Field(default=None, description="Another measured thing drives it.")
+    reads: Literal["birth", "life"] = Field(
+        default="birth",
+        description="When keys, flutter and source are read by a number of age: once at birth, or all through life.",
+    )
 
     @model_validator(mode="before")
     @classmethod
@@ -57,6 +94,19 @@ class Number(Part):
             return {"value": given}
         return given
 
+    @property
+    def timed(self) -> bool:
+        """Whether shot time changes it."""
+        return bool(self.keys) or self.flutter is not None or (self.source is not None)
+
+
+_SOURCES: dict[Clock, tuple[Measure, ...]] = {
+    "birth": ("emitter speed", "distance", "plate", "number"),
+    "age": ("speed", "emitter speed", "distance", "plate", "number"),
+    "shot": ("number",),
+    "none": (),
+}
+
 
 @dataclass(frozen=True)
 class Spec:
@@ -64,7 +114,8 @@ class Spec:
 
     unit: shown behind the value. low, high: the range that is accepted. step: what one arrow press changes.
     clock: the clock it is read by: `birth` (drawn once by each particle), `age` (read through life), `shot`
-    (read by shot time), `none` (a setting). spread, life: whether these drivers are offered.
+    (read by shot time), `none` (a setting). spread, life: whether these drivers are offered. sources: the measures that
+    may drive it; None: those of its clock.
     """
 
     unit: str
@@ -75,36 +126,52 @@ class Spec:
     spread: bool = True
     life: bool = False
     help: str = ""
+    sources: tuple[Measure, ...] | None = None
+
+    @property
+    def measures(self) -> tuple[Measure, ...]:
+        """The measures that may drive it."""
+        return _SOURCES[self.clock] if self.sources is None else self.sources
 
     def check(self, number: Number) -> Number:
         """Return the number, or raise a PydanticCustomError that says what is wrong and what is allowed."""
         unit = f" {self.unit}" if self.unit else ""
-        if not self.low <= number.value <= self.high:
-            allowed = f"use {self.low:g} to {self.high:g}{unit}"
-            raise PydanticCustomError(
-                "out_of_range", "{v} is out of range; {a}", {"v": f"{number.value:g}{unit}", "a": allowed}
-            )
+        allowed = f"use {self.low:g} to {self.high:g}{unit}"
+        for named, value in [("", number.value)] + [(f"the key at {k.at_s:g} s, ", k.value) for k in number.keys]:
+            if not self.low <= value <= self.high:
+                raise PydanticCustomError(
+                    "out_of_range", "{n}{v} is out of range; {a}", {"n": named, "v": f"{value:g}{unit}", "a": allowed}
+                )
         if number.spread > 2 * max(abs(self.low), abs(self.high)):
             raise PydanticCustomError(
                 "out_of_range", "a spread of {v} is wider than the whole range", {"v": number.spread}
             )
+        timed = self.clock != "none"
         offered = {
             "spread": (self.spread, number.spread > 0),
-            "an over-life curve": (self.life, number.over_life is not None),
+            "an over-life curve": (self.life, number.over_life is not None or number.over_life_to is not None),
+            "keys": (timed, bool(number.keys)),
+            "flutter": (timed, number.flutter is not None),
+            "a source": (bool(self.measures), number.source is not None),
         }
-        reserved = {
-            "keys": bool(number.keys),
-            "flutter": number.flutter is not None,
-            "a source": number.source is not None,
-        }
-        offered |= {name: (False, used) for name, used in reserved.items()}
         for name, (allowed_here, used) in offered.items():
             if used and not allowed_here:
                 raise PydanticCustomError(
-                    "driver_not_offered",
-                    "this number cannot be driven by {d} in this version; remove it",
-                    {"d": name},
+                    "driver_not_offered", "this number cannot be driven by {d}; remove it", {"d": name}
                 )
+        if number.over_life_to is not None and number.over_life is None:
+            raise PydanticCustomError("one_curve", "a second over-life curve needs a first one", {})
+        source = number.source
+        if source is not None and source.measure not in self.measures:
+            raise PydanticCustomError(
+                "source_not_offered",
+                "this number cannot be driven by {m}; use {a}",
+                {"m": source.measure, "a": ", ".join(self.measures)},
+            )
+        if source is not None and source.thing is None and source.measure in ("distance", "number"):
+            raise PydanticCustomError(
+                "source_of_nothing", "a source by {m} must say of what thing", {"m": source.measure}
+            )
         return number
 
     def __get_pydantic_core_schema__(self, source: Any, handler: GetCoreSchemaHandler) -> CoreSchema:
@@ -112,4 +179,5 @@ class Spec:
 
     def __get_pydantic_json_schema__(self, schema: CoreSchema, handler: GetJsonSchemaHandler) -> dict[str, Any]:
         found = handler(schema)
-        return {"allOf": [found], "isbjorn": asdict(self)} if "$ref" in found else found | {"isbjorn": asdict(self)}
+        told = {**asdict(self), "sources": list(self.measures)}
+        return {"allOf": [found], "isbjorn": told} if "$ref" in found else found | {"isbjorn": told}

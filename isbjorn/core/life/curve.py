@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import functools
-import itertools
+from collections.abc import Sequence
 
 import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.document.curves import Curve, CurvePoint
+from isbjorn.core.document.values import Key
 
 TABLE = 1024
 Floats = npt.NDArray[np.float32]
@@ -39,7 +40,7 @@ def _cubic_bezier(u: Doubles, x1: float, y1: float, x2: float, y2: float) -> Dou
     return 3 * (1 - s) ** 2 * s * y1 + 3 * (1 - s) * s**2 * y2 + s**3
 
 
-def _segment(a: CurvePoint, b: CurvePoint, m: tuple[float, float], u: Doubles) -> Doubles:
+def _segment(a: CurvePoint | Key, b: CurvePoint | Key, m: tuple[float, float], u: Doubles) -> Doubles:
     rise, width = b.value - a.value, b.at - a.at
     if a.joint == "hold":
         return np.where(u < 1, a.value, b.value)
@@ -56,22 +57,26 @@ def _segment(a: CurvePoint, b: CurvePoint, m: tuple[float, float], u: Doubles) -
     )
 
 
-def evaluate(curve: Curve, age01: npt.ArrayLike) -> Doubles:
-    """Values of a curve at ages in [0, 1]; float64, the shape of `age01`.
+def along(points: Sequence[CurvePoint] | Sequence[Key], at: npt.ArrayLike) -> Doubles:
+    """Values of points on their axis at places on it; float64, at least one-dimensional.
 
-    Where two points share an age the curve steps: at that age the later point's value is read.
+    Level before the first and after the last. Where two points share a place the curve steps: there the later one is read.
     """
-    t = np.atleast_1d(np.asarray(age01, dtype=np.float64))
-    points = curve.points
+    t = np.atleast_1d(np.asarray(at, dtype=np.float64))
     out = np.full(t.shape, points[-1].value)
     out[t < points[0].at] = points[0].value
     x, y = np.array([p.at for p in points]), np.array([p.value for p in points])
     m = _tangents(x, y)
-    for i, (a, b) in enumerate(itertools.pairwise(points)):
-        inside = (t >= a.at) & (t < b.at)
-        if b.at > a.at and inside.any():
-            out[inside] = _segment(a, b, (m[i], m[i + 1]), (t[inside] - a.at) / (b.at - a.at))
+    of = np.searchsorted(x, t, side="right") - 1
+    for i in np.unique(of[(of >= 0) & (of < len(points) - 1)]):
+        a, b, inside = points[i], points[i + 1], of == i
+        out[inside] = _segment(a, b, (m[i], m[i + 1]), (t[inside] - a.at) / (b.at - a.at))
     return out
+
+
+def evaluate(curve: Curve, age01: npt.ArrayLike) -> Doubles:
+    """Values of a curve at ages in [0, 1]; float64, the shape of `age01`."""
+    return along(curve.points, age01)
 
 
 @functools.lru_cache(maxsize=1024)

@@ -10,6 +10,7 @@ from __future__ import annotations
 import math
 
 import numpy as np
+import numpy.typing as npt
 from numba import njit, types
 
 GOLDEN = np.uint64(0x9E3779B97F4A7C15)
@@ -23,7 +24,11 @@ SLOT, PLACE_A, PLACE_B, PLACE_C = 1, 2, 3, 4
 DIRECTION, DIRECTION_SPREAD, FAN_A, FAN_B = 5, 6, 7, 8
 SPEED, LIFESPAN, SIZE, OPACITY, BRIGHTNESS = 9, 10, 11, 12, 13
 ACROSS, UP, DEPTH = 14, 15, 16
+TILT, MASS, ANGLE, SPIN, RED, GREEN, BLUE, BETWEEN_CURVES = 17, 18, 19, 20, 21, 22, 23, 24
+SHELL, INHERIT, BURST = 25, 26, 27
 FORCE_FIRST = 1000
+Births = npt.NDArray[np.int64]
+Doubles = npt.NDArray[np.float64]
 
 
 @njit(types.uint64(types.uint64), cache=True, inline="always")
@@ -60,3 +65,29 @@ def draw_around(key: np.uint64, birth: int, attribute: int, bell: bool) -> float
     v = draw01(key, birth, attribute + 1_000_000)
     normal = math.sqrt(-2.0 * math.log(1.0 - u)) * math.cos(2.0 * math.pi * v)
     return min(1.0, max(-1.0, 0.5 * normal))
+
+
+@njit("f8[::1](u8, i8[::1], i8)", cache=True)
+def _draws01(key: np.uint64, births: Births, attribute: int) -> Doubles:
+    out = np.empty(len(births), np.float64)
+    for i in range(len(births)):
+        out[i] = draw01(key, births[i], attribute)
+    return out
+
+
+def draws01(key: int, births: Births, attribute: int) -> Doubles:
+    """Uniform draws in [0, 1) of births (n,), float64 (n,)."""
+    return np.asarray(_draws01(np.uint64(key), np.ascontiguousarray(births), attribute))
+
+
+@njit("f8[::1](u8, i8[::1], i8, b1)", cache=True)
+def _draws_around(key: np.uint64, births: Births, attribute: int, bell: bool) -> Doubles:
+    out = np.empty(len(births), np.float64)
+    for i in range(len(births)):
+        out[i] = draw_around(key, births[i], attribute, bell)
+    return out
+
+
+def draws_around(key: int, births: Births, attribute: int, bell: bool) -> Doubles:
+    """Draws in [-1, 1] of births (n,), float64 (n,): uniform, or bell-shaped with a deviation of 0.5."""
+    return np.asarray(_draws_around(np.uint64(key), np.ascontiguousarray(births), attribute, bell))

@@ -135,20 +135,46 @@ class PlateReader:
 
         Raises IsbjornError when the plate is missing, damaged or not a picture.
         """
+        with self._lock:
+            number = self._number(shot, seconds)
+            return None if number is None else self._frame(shot, number, width, height)
+
+    def number(self, shot: Shot, seconds: Fraction) -> int | None:
+        """Which of its frames the plate of a shot shows at a moment; None where there is none."""
+        with self._lock:
+            return self._number(shot, seconds)
+
+    def rate(self, shot: Shot) -> Fraction:
+        """Frames a second of a shot's plate; those of the shot where it has none of its own."""
+        with self._lock:
+            plate = shot.plate
+            if plate is None or not plate.on:
+                return shot.frame_rate
+            frames, _ = self._frames(plate.media)
+            return frames.rate or (Fraction(plate.rate) if plate.rate else shot.frame_rate)
+
+    def frame(self, shot: Shot, number: int, width: int, height: int) -> Floats:
+        """One of the frames of a shot's plate, as `at` gives them."""
+        with self._lock:
+            return self._frame(shot, number, width, height)
+
+    def _number(self, shot: Shot, seconds: Fraction) -> int | None:
         plate = shot.plate
         if plate is None or not plate.on:
             return None
-        with self._lock:
-            frames, changed = self._frames(plate.media)
-            rate = frames.rate or (Fraction(plate.rate) if plate.rate else shot.frame_rate)
-            number = plate_frame(plate, seconds, rate, len(frames))
-            if number is None:
-                return None
-            key = (plate.media, changed, number, plate.encoding, plate.fit, width, height, shot.width)
-            if key not in self._kept:
-                self._keep(key, self._read(frames, number, plate, width, height, width / shot.width))
-            self._kept.move_to_end(key)
-            return self._kept[key]
+        frames, _ = self._frames(plate.media)
+        rate = frames.rate or (Fraction(plate.rate) if plate.rate else shot.frame_rate)
+        return plate_frame(plate, seconds, rate, len(frames))
+
+    def _frame(self, shot: Shot, number: int, width: int, height: int) -> Floats:
+        plate = shot.plate
+        assert plate is not None
+        frames, changed = self._frames(plate.media)
+        key = (plate.media, changed, number, plate.encoding, plate.fit, width, height, shot.width)
+        if key not in self._kept:
+            self._keep(key, self._read(frames, number, plate, width, height, width / shot.width))
+        self._kept.move_to_end(key)
+        return self._kept[key]
 
     def _read(self, frames: _Frames, number: int, plate: Plate, width: int, height: int, scale: float) -> Floats:
         pixels, guessed, associated = frames.read(number)

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from isbjorn.core.birth.admission import Admission
-    from isbjorn.core.motion.track import State
+    from isbjorn.core.motion.state import State
 
 _ADMISSIONS_KEPT = 32
 
@@ -21,7 +21,7 @@ class StateCache:
     def __init__(self, limit_bytes: int = 512 << 20) -> None:
         self.limit_bytes = limit_bytes
         self.bytes = 0
-        self._states: OrderedDict[tuple[str, int], tuple[State, float]] = OrderedDict()
+        self._states: OrderedDict[tuple[str, int], tuple[State, str]] = OrderedDict()
         self._steps: dict[str, list[int]] = {}
         self._admissions: OrderedDict[Hashable, Admission] = OrderedDict()
         self._lock = threading.Lock()
@@ -36,27 +36,24 @@ class StateCache:
             self._admissions.move_to_end(key)
             return self._admissions[key]
 
-    def nearest(self, motion: str, end_s: float, index: int, hz: int) -> tuple[int, State | None]:
-        """The latest kept state at or before a step, whose births agree with those of a track that ends at `end_s`.
-
-        A state made with another end of births holds as long as neither end has passed by then.
-        """
+    def nearest(self, motion: str, tag: Callable[[int], str], index: int) -> tuple[int, State | None]:
+        """The latest kept state of a motion at or before a step that was kept with the tag which `tag` gives for its step."""
         with self._lock:
             steps = self._steps.get(motion, [])
             for at in reversed(steps[: bisect.bisect_right(steps, index)]):
                 state, made_with = self._states[motion, at]
-                if made_with == end_s or at / hz < min(made_with, end_s):
+                if made_with == tag(at):
                     self._states.move_to_end((motion, at))
                     return at, state
             return 0, None
 
-    def keep(self, motion: str, end_s: float, index: int, state: State) -> None:
+    def keep(self, motion: str, tag: str, index: int, state: State) -> None:
         """Keep a state. One that alone exceeds the limit is not kept."""
         if state.nbytes > self.limit_bytes:
             return
         with self._lock:
             self._forget(motion, index)
-            self._states[motion, index] = (state, end_s)
+            self._states[motion, index] = (state, tag)
             bisect.insort(self._steps.setdefault(motion, []), index)
             self.bytes += state.nbytes
             while self.bytes > self.limit_bytes:

@@ -1,74 +1,209 @@
-"""What living particles look like: size, colour and opacity at their own age. Never touches a simulated state."""
+"""What living particles look like: size, opacity, colour and angle at their own age. Never touches a simulated state."""
 
 from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
 from numba import njit, prange
 
-from isbjorn.core.birth.newborn import drawn, pack_number
-from isbjorn.core.document import Emitter
+from isbjorn.core.birth.newborn import Source, brightness, spread_of
+from isbjorn.core.document import Number
 from isbjorn.core.life import curve, gradient
-from isbjorn.core.life.draws import BRIGHTNESS, OPACITY, SIZE
-from isbjorn.core.motion.track import State
+from isbjorn.core.life.curve import TABLE
+from isbjorn.core.life.draws import (
+    ANGLE,
+    BETWEEN_CURVES,
+    BLUE,
+    BRIGHTNESS,
+    GREEN,
+    OPACITY,
+    RED,
+    SIZE,
+    SPIN,
+    draw01,
+    draw_around,
+    draws01,
+)
+from isbjorn.core.life.readings import measure_name
+from isbjorn.core.motion.identity import is_measured
+from isbjorn.core.motion.state import State
 from isbjorn.core.parallel import guarded
 
 Floats = npt.NDArray[np.float32]
 Doubles = npt.NDArray[np.float64]
+_ATTRIBUTES = (SIZE, OPACITY, BRIGHTNESS, RED, GREEN, BLUE)
+_SPAN = 16
 
 
-@njit("void(u8, i8[:], f4[:], f8[:,:], f4[:,:], f4[:,:], f8, f4[:], f4[:], f4[:,:])", parallel=True, cache=True)
+@njit("f8(f8[:,::1], f8[:,::1], f4[:,::1], i8, u8, i8, i8, i8, i8, f8)", cache=True)
+def _number(
+    bases: Doubles, spreads: Doubles, curves: Floats, row: int, key: np.uint64, birth: int, attribute: int, i: int,
+    j: int, f: float,
+) -> float:  # fmt: skip
+    """A number as one particle has it at an age, its curve apart (never below 0)."""
+    value = bases[row, min(i, bases.shape[1] - 1)]
+    if spreads[row, 0] != 0.0:
+        value += spreads[row, 0] * draw_around(key, birth, attribute, spreads[row, 1] > 0)
+    c = curves[2 * row, j] + f * (curves[2 * row, j + 1] - curves[2 * row, j])
+    if curves[2 * row + 1, 0] >= 0:
+        to = curves[2 * row + 1, j] + f * (curves[2 * row + 1, j + 1] - curves[2 * row + 1, j])
+        c += draw01(key, birth, BETWEEN_CURVES + 16 * attribute) * (to - c)
+    return max(0.0, value * c)
+
+
+@njit(
+    "void(u8, i8[::1], f4[::1], f8[:,::1], f8[:,::1], f4[:,::1], f4[:,::1], f8, b1, f4[::1], f4[::1], f4[:,::1])",
+    parallel=True,
+    cache=True,
+)
 def _dress(
-    key: np.uint64,
-    births: npt.NDArray[np.int64],
-    age01: Floats,
-    numbers: Doubles,
-    curves: Floats,
-    ramp: Floats,
-    fade_last: float,
-    size: Floats,
-    opacity: Floats,
-    colour: Floats,
-) -> None:
+    key: np.uint64, births: npt.NDArray[np.int64], age01: Floats, bases: Doubles, spreads: Doubles, curves: Floats,
+    ramp: Floats, fade_last: float, shaded: bool, size: Floats, opacity: Floats, colour: Floats,
+) -> None:  # fmt: skip
     last = ramp.shape[0] - 1
     for i in prange(len(births)):
         k = births[i]
         at = age01[i] * last
         j = min(int(at), last - 1)
-        f = np.float32(at - j)
-        size[i] = max(0.0, drawn(numbers, 0, 0, key, k, SIZE)) * (curves[0, j] + f * (curves[0, j + 1] - curves[0, j]))
-        seen = min(100.0, max(0.0, drawn(numbers, 1, 0, key, k, OPACITY))) / 100.0
-        seen *= curves[1, j] + f * (curves[1, j + 1] - curves[1, j])
+        f = at - j
+        size[i] = _number(bases, spreads, curves, 0, key, k, SIZE, i, j, f)
+        seen = min(100.0, _number(bases, spreads, curves, 1, key, k, OPACITY, i, j, f)) / 100.0
         seen *= ramp[j, 3] + f * (ramp[j + 1, 3] - ramp[j, 3])
         if fade_last > 0:
             seen *= min(1.0, (1.0 - age01[i]) / fade_last)
         opacity[i] = min(1.0, max(0.0, seen))
-        gain = max(0.0, drawn(numbers, 2, 0, key, k, BRIGHTNESS))
-        gain *= curves[2, j] + f * (curves[2, j + 1] - curves[2, j])
+        gain = _number(bases, spreads, curves, 2, key, k, BRIGHTNESS, i, j, f)
         for c in range(3):
             colour[i, c] = gain * (ramp[j, c] + f * (ramp[j + 1, c] - ramp[j, c]))
+        if shaded:
+            colour[i, 0] *= _number(bases, spreads, curves, 3, key, k, RED, i, j, f) / 100.0
+            colour[i, 1] *= _number(bases, spreads, curves, 4, key, k, GREEN, i, j, f) / 100.0
+            colour[i, 2] *= _number(bases, spreads, curves, 5, key, k, BLUE, i, j, f) / 100.0
 
 
-@guarded
-def dress(emitter: Emitter, key: int, state: State, age01: Floats) -> tuple[Floats, Floats, Floats]:
-    """Size in px (n,), opacity in [0, 1] (n,) and linear colour (n, 3) of particles, float32.
+_kernel: Callable[..., None] = guarded(_dress)
 
-    age01 (n,) is each particle's own age in [0, 1].
-    """
-    numbers = np.stack([pack_number(n) for n in (emitter.size, emitter.opacity, emitter.brightness)])
-    curves = np.stack([curve.table(n.over_life) for n in (emitter.size, emitter.opacity, emitter.brightness)])
-    size, opacity = np.empty(state.count, np.float32), np.empty(state.count, np.float32)
-    colour = np.empty((state.count, 3), np.float32)
-    _dress(
-        np.uint64(key),
-        state.births,
-        age01,
-        numbers,
-        curves,
-        gradient.table(emitter.colour),
-        emitter.fade_last.value / 100,
-        size,
-        opacity,
-        colour,
+
+@dataclass(frozen=True)
+class Looks:
+    """Size in px, opacity in [0, 1], linear colour (n, 3) and angle in degrees of particles, float32 (n,)."""
+
+    size: Floats
+    opacity: Floats
+    colour: Floats
+    angle: Floats
+
+
+class Wardrobe:
+    """Reads an emitter's numbers of age for living particles at a moment."""
+
+    def __init__(self, source: Source, state: State, t: float) -> None:
+        self.source, self.state, self.t = source, state, t
+        self._at_birth: dict[str, Doubles] | None = None
+
+    def base(self, number: Number) -> Doubles:
+        """A number without spread and curve, float64 (1,) or (n,)."""
+        if not number.timed:
+            return np.array([number.value])
+        readings = self.source.readings
+        if number.reads == "birth":
+            return readings.number(number, self.state.moments, self._birth() if is_measured(number) else None)
+        if not is_measured(number):
+            return readings.number(number, np.array([self.t]))
+        now = np.full(self.state.count, self.t)
+        return readings.number(number, now, self._now(number))
+
+    def _birth(self) -> dict[str, Doubles]:
+        if self._at_birth is None:
+            births, moments = self.state.births, self.state.moments
+            place, velocity, _ = self.source.leave(births, moments)
+            self._at_birth = self.source.measured(place.T.astype(np.float64), moments)
+            self._at_birth["speed"] = np.linalg.norm(velocity, axis=0).astype(np.float64)
+        return self._at_birth
+
+    def _now(self, number: Number) -> dict[str, Doubles]:
+        source, readings, place = number.source, self.source.readings, self.state.place.T.astype(np.float64)
+        assert source is not None
+        match source.measure:
+            case "speed":
+                found = np.linalg.norm(self.state.velocity, axis=0).astype(np.float64)
+            case "emitter speed":
+                speed = np.linalg.norm(readings.velocity(self.source.emitter, np.array([self.t])), axis=1)
+                found = np.repeat(speed, len(place))
+            case "distance":
+                to = readings.frames(readings.things[source.thing or ""], np.array([self.t])).place
+                found = np.linalg.norm(place - to, axis=1)
+            case _:
+                light = self.source.light
+                if light is None:
+                    return {}
+                found = brightness(light, place, np.full(len(place), self.t))
+        return {measure_name(source): found}
+
+
+def dress(source: Source, state: State, age01: Floats, t: float) -> Looks:
+    """Looks of living particles at shot time t; age01 (n,) is each one's own age in [0, 1]."""
+    e, key, room = source.emitter, source.key, Wardrobe(source, state, t)
+    numbers = (e.size, e.opacity, e.brightness, e.red, e.green, e.blue)
+    read = [room.base(n) for n in numbers]
+    bases = np.ascontiguousarray(np.stack(np.broadcast_arrays(*read)))
+    spreads = np.array([[n.spread, n.spread_shape == "bell"] for n in numbers], np.float64)
+    none = np.full(TABLE, -1, np.float32)
+    curves = np.stack(
+        [
+            c
+            for n in numbers
+            for c in (curve.table(n.over_life), none if n.over_life_to is None else curve.table(n.over_life_to))
+        ]
     )
-    return size, opacity, colour
+    count = state.count
+    found = Looks(
+        np.empty(count, np.float32),
+        np.empty(count, np.float32),
+        np.empty((count, 3), np.float32),
+        _angles(source, state, age01, t, room),
+    )
+    shaded = any(
+        n != type(e).model_fields[name].default for n, name in zip(numbers[3:], ("red", "green", "blue"), strict=True)
+    )
+    _kernel(
+        np.uint64(key), state.births, age01, bases, spreads, curves, gradient.table(e.colour), e.fade_last.value / 100, shaded,
+        found.size, found.opacity, found.colour,
+    )  # fmt: skip
+    if e.tint:
+        found = replace(found, colour=(found.colour * _tints(source, state)).astype(np.float32))
+    return found
+
+
+def _tints(source: Source, state: State) -> Doubles:
+    """The keyed colour at birth of each particle, linear (n, 3)."""
+    tints = sorted(source.emitter.tint, key=lambda tint: tint.at_s)
+    at = source.readings.round(state.moments)
+    lab = gradient.oklab(np.array([gradient.hex_to_linear(tint.colour) for tint in tints]))
+    mixed = np.stack([np.interp(at, [tint.at_s for tint in tints], lab[:, c]) for c in range(3)], axis=1)
+    return np.maximum(0, gradient.from_oklab(mixed))
+
+
+def _angles(source: Source, state: State, age01: Floats, t: float, room: Wardrobe) -> Floats:
+    """Angle at birth and what the spin has turned since: its over-life curve is integrated over each life."""
+    e, key, births = source.emitter, source.key, state.births
+    angle = np.broadcast_to(room.base(e.angle) + spread_of(e.angle, key, births, ANGLE), births.shape)
+    if e.spin.value == 0 and e.spin.spread == 0 and not e.spin.timed:
+        return np.asarray(angle, np.float32)
+    spin = room.base(e.spin) + spread_of(e.spin, key, births, SPIN)
+    age = t - state.moments
+    share = _run(curve.table(e.spin.over_life), age01, age, state.lives)
+    if e.spin.over_life_to is not None:
+        other = _run(curve.table(e.spin.over_life_to), age01, age, state.lives)
+        share = share + draws01(key, births, BETWEEN_CURVES + _SPAN * SPIN) * (other - share)
+    return np.asarray(angle + spin * share, np.float32)
+
+
+def _run(values: Floats, age01: Floats, age: Doubles, lives: Floats) -> Doubles:
+    """Seconds of full spin up to an age: the integral of a curve over each life."""
+    total = np.concatenate([[0.0], np.cumsum((values[1:].astype(np.float64) + values[:-1]) / 2)]) / (TABLE - 1)
+    part = np.interp(age01, np.linspace(0, 1, TABLE), total) * np.where(np.isfinite(lives), lives, 0)
+    return np.where(np.isfinite(lives), part, age * float(values[0]))

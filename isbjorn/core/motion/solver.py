@@ -9,13 +9,17 @@ from fractions import Fraction
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.birth.shapes.base import Light
 from isbjorn.core.document import Shot
+from isbjorn.core.life.readings import Readings
 from isbjorn.core.motion.cache import StateCache
 from isbjorn.core.motion.dress import dress
+from isbjorn.core.motion.shifted import Displaced
+from isbjorn.core.motion.state import State
 from isbjorn.core.motion.track import Track, shares_of
 
 Floats = npt.NDArray[np.float32]
-_ID_STRIDE = 1 << 40
+_ID_STRIDE, _ROUND_BITS, _BIRTH_BITS = 1 << 48, 0x3FF, 37
 
 
 @dataclass(frozen=True)
@@ -24,7 +28,8 @@ class Particles:
 
     id (n,) int64; emitter (n,) int32, its place in the cast; position (n, 3) px; velocity (n, 3) px/s; age and life (n,) s
     (life is infinite without end); age01 (n,) in [0, 1]; size (n,) px, a diameter; opacity (n,) in [0, 1];
-    colour (n, 3) linear, not premultiplied. All float32 but the first two. refused: births that found no room, by emitter id.
+    colour (n, 3) linear, not premultiplied; angle (n,) degrees; touched (n,) s of age at which a surface was first touched,
+    -1: never. All float32 but the first two. refused: births that found no room, by emitter id.
     """
 
     id: npt.NDArray[np.int64]
@@ -37,6 +42,8 @@ class Particles:
     size: Floats
     opacity: Floats
     colour: Floats
+    angle: Floats
+    touched: Floats
     refused: dict[str, int]
 
     def __len__(self) -> int:
@@ -50,23 +57,29 @@ class Particles:
     @staticmethod
     def names() -> tuple[str, ...]:
         """The names of the arrays."""
-        return ("id", "emitter", "position", "velocity", "age", "life", "age01", "size", "opacity", "colour")
+        return tuple(Particles.__dataclass_fields__)[:-1]
 
 
 class Solver:
     """Gives the particles of a shot at any frame, in any order, always the same.
 
-    cache: kept states, to be shared between solvers of edited versions of a shot.
+    cache: kept states, to be shared between solvers of edited versions of a shot. light: the plate's brightness, for what
+    reads it; without it the plate is black.
     """
 
-    def __init__(self, shot: Shot, cache: StateCache | None = None) -> None:
-        self.shot = shot
+    def __init__(self, shot: Shot, cache: StateCache | None = None, light: Light | None = None) -> None:
+        self.shot, self.readings, self.light = shot, Readings(shot), light
         self.cache = cache if cache is not None else StateCache()
-        shares = shares_of(shot)
+        shares = shares_of(shot, self.readings)
         self.tracks = {
-            number: Track(shot, emitter, shares[emitter.id], self.cache)
+            number: Track(shot, emitter, shares[emitter.id], self.cache, self.readings, light)
             for number, emitter in enumerate(shot.emitters)
             if emitter.on
+        }
+        self._displaced = {
+            number: displaced
+            for number, track in self.tracks.items()
+            if (displaced := Displaced(shot, track.source, self.readings)).any
         }
 
     def at(self, frame: int | Fraction, stale: Callable[[], bool] | None = None) -> Particles:
@@ -77,23 +90,30 @@ class Solver:
         """The particles at a moment of shot time. Raises Stale when `stale` says that nobody waits for it."""
         columns: dict[str, list[npt.NDArray[np.generic]]] = {name: [] for name in Particles.names()}
         refused: dict[str, int] = {}
+        if self.shot.loop:
+            seconds %= self.shot.length_s
         t = float(seconds)
         for number, track in self.tracks.items():
             state = track.at(seconds, stale)
             age = (t - state.moments).astype(np.float32)
             age01 = np.clip(age / state.lives, 0, 1).astype(np.float32)
-            size, opacity, colour = dress(track.emitter, track.key, state, age01)
+            if number in self._displaced:
+                state, grown = self._displaced[number].shifted(state, age01, t)
+            looks = dress(track.source, state, age01, t)
+            never = state.touched is None
             found = {
-                "id": state.births + number * _ID_STRIDE,
+                "id": self._ids(number, state),
                 "emitter": np.full(state.count, number, np.int32),
                 "position": state.place.T,
                 "velocity": state.velocity.T,
                 "age": age,
                 "life": state.lives,
                 "age01": age01,
-                "size": size,
-                "opacity": opacity,
-                "colour": colour,
+                "size": looks.size * grown if number in self._displaced else looks.size,
+                "opacity": looks.opacity,
+                "colour": looks.colour,
+                "angle": looks.angle,
+                "touched": np.full(state.count, -1, np.float32) if never else state.touched,
             }
             for name, array in found.items():
                 columns[name].append(array)
@@ -102,6 +122,14 @@ class Solver:
                 refused[track.emitter.id] = missed
         arrays = {name: _joined(name, parts) for name, parts in columns.items()}
         return Particles(**arrays, refused=refused)  # type: ignore[arg-type]
+
+    def _ids(self, number: int, state: State) -> npt.NDArray[np.int64]:
+        """Ids: the emitter's place in the cast, in a loop the round of birth, and the birth's number."""
+        ids = state.births + number * _ID_STRIDE
+        if self.shot.loop:
+            rounds = -np.floor(state.moments / float(self.shot.length_s)).astype(np.int64)
+            ids = ids + ((rounds & _ROUND_BITS) << _BIRTH_BITS)
+        return ids
 
 
 def _joined(name: str, parts: list[npt.NDArray[np.generic]]) -> npt.NDArray[np.generic]:

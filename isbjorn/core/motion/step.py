@@ -14,7 +14,11 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit, prange
 
+from isbjorn.core.life.draws import draw_around
 from isbjorn.core.motion.forces import drag, gravity
+from isbjorn.core.motion.forces.felt import DRAG as KEEPS
+from isbjorn.core.motion.forces.felt import SIZE
+from isbjorn.core.motion.forces.row import ATTRIBUTE, BELL, CODE, SPREAD, VALUE, Doubles3
 from isbjorn.core.parallel import guarded
 
 Floats = npt.NDArray[np.float32]
@@ -23,23 +27,26 @@ Births = npt.NDArray[np.int64]
 GRAVITY, DRAG = gravity.CODE, drag.CODE
 
 
-@njit("UniTuple(f8,4)(f8[:,:], u8, i8)", cache=True)
-def felt(forces: Doubles, key: np.uint64, birth: int) -> tuple[float, float, float, float]:
-    """Sum of what a particle feels: acceleration in px/s² (x, y, z) and drag in 1/s."""
-    ax, ay, az, k = 0.0, 0.0, 0.0, 0.0
-    for row in range(len(forces)):
-        code = int(forces[row, 0])
+@njit("UniTuple(f8,4)(f8[:,:,::1], u8, i8)", cache=True)
+def felt(forces: Doubles3, key: np.uint64, birth: int) -> tuple[float, float, float, float]:
+    """Sum of what a particle feels of constant forces: acceleration in px/s² (x, y, z) and drag in 1/s."""
+    out = np.zeros(SIZE)
+    for row in range(forces.shape[1]):
+        value = forces[0, row, VALUE]
+        if forces[0, row, SPREAD] != 0.0:
+            attribute = int(forces[0, row, ATTRIBUTE])
+            value += forces[0, row, SPREAD] * draw_around(key, birth, attribute, forces[0, row, BELL] > 0)
+        code = int(forces[0, row, CODE])
         if code == GRAVITY:
-            gx, gy = gravity.acceleration(forces, row, key, birth)
-            ax, ay = ax + gx, ay + gy
+            gravity.feel(forces, 0, row, key, birth, value, 1.0, out)
         elif code == DRAG:
-            k += drag.rate(forces, row, key, birth)
-    return ax, ay, az, k
+            drag.feel(forces, 0, row, value, 1.0, 1.0, out)
+    return out[0], out[1], out[2], out[KEEPS]
 
 
-@njit("UniTuple(f4,4)(f8, f8)", cache=True)
-def exact_step(k: float, h: float) -> tuple[np.float32, np.float32, np.float32, np.float32]:
-    """e^(-kh), h φ1, h φ1 and h² φ2 for a step of h seconds under drag k; finite for any k ≥ 0."""
+@njit("UniTuple(f8,3)(f8, f8)", cache=True)
+def exact_step(k: float, h: float) -> tuple[float, float, float]:
+    """e^(-kh), h φ1 and h² φ2 for a step of h seconds under drag k; finite for any k ≥ 0."""
     kh = k * h
     lost = math.expm1(-kh)
     if kh < 1e-4:
@@ -47,21 +54,23 @@ def exact_step(k: float, h: float) -> tuple[np.float32, np.float32, np.float32, 
     else:
         phi1 = -lost / kh
         phi2 = (1.0 - phi1) / kh
-    return np.float32(1.0 + lost), np.float32(h * phi1), np.float32(h * phi1), np.float32(h * h * phi2)
+    return 1.0 + lost, h * phi1, h * h * phi2
 
 
-@njit("void(i8[::1], f8[:,:], u8, i8, f4[:,:])", parallel=True, cache=True)
-def _settle(births: Births, forces: Doubles, key: np.uint64, hz: int, pull: Floats) -> None:
+@njit("void(i8[::1], f8[:,:,::1], u8, i8, f4[:,:])", parallel=True, cache=True)
+def _settle(births: Births, forces: Doubles3, key: np.uint64, hz: int, pull: Floats) -> None:
     for i in prange(len(births)):
         ax, ay, az, k = felt(forces, key, births[i])
-        e, b, c, d = exact_step(k, 1.0 / hz)
+        kept, carried, grown = exact_step(k, 1.0 / hz)
+        e, b, d = np.float32(kept), np.float32(carried), np.float32(grown)
+        c = b
         pull[0, i], pull[1, i] = e, b
         pull[2, i], pull[3, i], pull[4, i] = np.float32(ax) * c, np.float32(ay) * c, np.float32(az) * c
         pull[5, i], pull[6, i], pull[7, i] = np.float32(ax) * d, np.float32(ay) * d, np.float32(az) * d
 
 
 @guarded
-def settle(births: Births, forces: Doubles, key: int, hz: int, pull: Floats) -> None:
+def settle(births: Births, forces: Doubles3, key: int, hz: int, pull: Floats) -> None:
     """Work out, once in a life, what a whole step does to each particle, into pull (8, n) float32.
 
     Rows: what is left of the velocity, how far it carries, then what the forces add to velocity and to place.
@@ -69,22 +78,24 @@ def settle(births: Births, forces: Doubles, key: int, hz: int, pull: Floats) -> 
     _settle(births, forces, np.uint64(key), hz, pull)
 
 
-@njit("UniTuple(f4,6)(f4[:,:], i8, f8, f8[:,:], u8, i8)", cache=True)
+@njit("UniTuple(f4,6)(f4[:,:], i8, f8, f8[:,:,::1], u8, i8)", cache=True)
 def _first_part(
-    values: Floats, i: int, h: float, forces: Doubles, key: np.uint64, birth: int
+    values: Floats, i: int, h: float, forces: Doubles3, key: np.uint64, birth: int
 ) -> tuple[np.float32, np.float32, np.float32, np.float32, np.float32, np.float32]:
     """Place and velocity of a newborn after the rest of the step in which it was born."""
     ax, ay, az, k = felt(forces, key, birth)
-    e, b, c, d = exact_step(k, max(0.0, h))
+    kept, carried, grown = exact_step(k, max(0.0, h))
+    e, b, d = np.float32(kept), np.float32(carried), np.float32(grown)
+    c = b
     fx, fy, fz = np.float32(ax), np.float32(ay), np.float32(az)
     u, v, w = values[3, i], values[4, i], values[5, i]
     x, y, z = values[0, i] + (u * b + fx * d), values[1, i] + (v * b + fy * d), values[2, i] + (w * b + fz * d)
     return x, y, z, u * e + fx * c, v * e + fy * c, w * e + fz * c
 
 
-@njit("void(f4[:,::1], i8[::1], f8[::1], f8[:,:], u8, i8, i8, i8)", parallel=True, cache=True, error_model="numpy")
+@njit("void(f4[:,::1], i8[::1], f8[::1], f8[:,:,::1], u8, i8, i8, i8)", parallel=True, cache=True, error_model="numpy")
 def _advance(
-    values: Floats, births: Births, moments: Doubles, forces: Doubles, key: np.uint64, index: int, until: int, hz: int
+    values: Floats, births: Births, moments: Doubles, forces: Doubles3, key: np.uint64, index: int, until: int, hz: int
 ) -> None:
     for i in prange(len(births)):
         x, y, z = values[0, i], values[1, i], values[2, i]
@@ -107,7 +118,7 @@ def _advance(
 
 @guarded
 def advance(
-    values: Floats, births: Births, moments: Doubles, forces: Doubles, key: int, index: int, until: int, hz: int
+    values: Floats, births: Births, moments: Doubles, forces: Doubles3, key: int, index: int, until: int, hz: int
 ) -> None:
     """Step particles in place from lattice step `index` to `until`, at `hz` steps per second.
 
@@ -117,9 +128,11 @@ def advance(
     _advance(values, births, moments, forces, np.uint64(key), index, until, hz)
 
 
-@njit("void(f4[:,::1], i8[::1], f8[::1], f8[:,:], u8, i8, i8, f8, i8[::1], i8, f4[:,::1])", parallel=True, cache=True)
+@njit(
+    "void(f4[:,::1], i8[::1], f8[::1], f8[:,:,::1], u8, i8, i8, f8, i8[::1], i8, f4[:,::1])", parallel=True, cache=True
+)
 def _between(
-    values: Floats, births: Births, moments: Doubles, forces: Doubles, key: np.uint64, index: int, hz: int, t: float,
+    values: Floats, births: Births, moments: Doubles, forces: Doubles3, key: np.uint64, index: int, hz: int, t: float,
     kept: Births, offset: int, out: Floats,
 ) -> None:  # fmt: skip
     left, right = index / hz, (index + 1) / hz
@@ -154,7 +167,7 @@ def _between(
 
 @guarded
 def between(
-    values: Floats, births: Births, moments: Doubles, forces: Doubles, key: int, index: int, hz: int, t: float,
+    values: Floats, births: Births, moments: Doubles, forces: Doubles3, key: int, index: int, hz: int, t: float,
     kept: Births, offset: int, out: Floats,
 ) -> None:  # fmt: skip
     """Places, velocities and lifespans of the particles `kept`, at shot time t, into out (7, m) from column `offset` on.

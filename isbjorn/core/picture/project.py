@@ -8,7 +8,8 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit, prange
 
-from isbjorn.core.document import Shot
+from isbjorn.core.document import Number, Shot
+from isbjorn.core.life.readings import Readings
 from isbjorn.core.motion.solver import Particles
 from isbjorn.core.parallel import guarded
 from isbjorn.core.picture.bodies import pack_body
@@ -20,36 +21,77 @@ SPECK_RADIUS = 0.15
 
 
 @dataclass(frozen=True)
+class Orbit:
+    """A free look at the shot, round the picture's centre: degrees to the side and upward, and how many times as far away."""
+
+    side: float = 30.0
+    above: float = 20.0
+    far: float = 1.6
+
+
+@dataclass(frozen=True)
 class Projection:
-    """How a shot's px become pixels: size of the picture, pixels per px, and the camera's distance (None when flat)."""
+    """How places become pixels: size of the picture, pixels per px, where the camera stands, its axes, its lens.
+
+    eye: (3,) px. axes: rows are what lies right, up and toward the viewer for the camera, (3, 3). lens_px: distance at which a
+    thing keeps its size, None when flat.
+    """
 
     width: int
     height: int
     scale_x: float
     scale_y: float
-    camera_px: float | None
+    lens_px: float | None
+    eye: npt.NDArray[np.float64]
+    axes: npt.NDArray[np.float64]
+
+    @property
+    def packed(self) -> npt.NDArray[np.float64]:
+        """All of it as float64 (17,) for kernels."""
+        head = [self.width, self.height, self.scale_x, self.scale_y, self.lens_px or 0.0]
+        return np.concatenate([head, self.eye, self.axes.ravel()])
 
     def place(self, position: npt.ArrayLike) -> tuple[Floats, Floats]:
         """Pixels from the top left corner, float32 (n, 2), and the magnification of each, float32 (n,); 0 behind the camera."""
-        p = np.asarray(position, dtype=np.float32).reshape(-1, 3)
-        grown = np.ones(len(p), np.float32)
-        if self.camera_px is not None:
-            distance = self.camera_px - p[:, 2]
-            grown = np.where(distance > _NEAREST_PX, self.camera_px / np.maximum(distance, _NEAREST_PX), 0).astype(
-                np.float32
-            )
-        out = np.empty((len(p), 2), np.float32)
-        out[:, 0] = self.width / 2 + p[:, 0] * grown * self.scale_x
-        out[:, 1] = self.height / 2 - p[:, 1] * grown * self.scale_y
-        return out, grown
+        p = (np.asarray(position, np.float64).reshape(-1, 3) - self.eye) @ self.axes.T
+        grown = np.ones(len(p))
+        if self.lens_px is not None:
+            grown = np.where(-p[:, 2] > _NEAREST_PX, self.lens_px / np.maximum(-p[:, 2], _NEAREST_PX), 0)
+        x = self.width / 2 + p[:, 0] * grown * self.scale_x
+        y = self.height / 2 - p[:, 1] * grown * self.scale_y
+        return np.stack([x, y], axis=1).astype(np.float32), grown.astype(np.float32)
 
 
-def projection(shot: Shot, scale: float = 1.0) -> Projection:
-    """The projection of a shot at a delivery scale. In perspective, z = 0 keeps its size: pinhole of focal / filmback."""
+def _axes(pan: float, pitch: float, roll: float) -> npt.NDArray[np.float64]:
+    """The camera's axes as rows, turned to the left, upward and counter-clockwise, in this order about its own axes."""
+    a, b, c = np.radians([pan, pitch, roll])
+    about_y = np.array([[np.cos(a), 0, np.sin(a)], [0, 1, 0], [-np.sin(a), 0, np.cos(a)]])
+    about_x = np.array([[1, 0, 0], [0, np.cos(b), -np.sin(b)], [0, np.sin(b), np.cos(b)]])
+    about_z = np.array([[np.cos(c), -np.sin(c), 0], [np.sin(c), np.cos(c), 0], [0, 0, 1]])
+    return np.asarray((about_y @ about_x @ about_z).T)
+
+
+def projection(shot: Shot, scale: float = 1.0, t: float = 0.0, orbit: Orbit | None = None) -> Projection:
+    """The projection of a shot at a moment and a delivery scale, through its camera or by a free look.
+
+    Perspective is a pinhole of focal length over filmback; at rest, the picture plane keeps its size.
+    """
     width, height = max(1, round(shot.width * scale)), max(1, round(shot.height * scale))
-    camera = shot.camera
-    distance = shot.width * camera.focal_mm.value / camera.filmback_mm.value if camera.kind == "perspective" else None
-    return Projection(width, height, width / shot.width, height / shot.height, distance)
+    camera, readings = shot.camera, Readings(shot)
+    per_mm = shot.width / camera.filmback_mm.value
+    rest = per_mm * camera.focal_mm.value
+    size = (width, height, width / shot.width, height / shot.height)
+    if orbit is not None:
+        axes = _axes(orbit.side, -orbit.above, 0)
+        return Projection(*size, rest, axes[2] * rest * orbit.far, axes)
+
+    def read(number: Number) -> float:
+        return float(readings.number(number, np.array([t]))[0])
+
+    axes = _axes(read(camera.pan), read(camera.pitch), read(camera.roll))
+    eye = np.array([read(camera.across), read(camera.up), rest - read(camera.forward)])
+    lens = per_mm * read(camera.focal_mm) if camera.kind == "perspective" else None
+    return Projection(*size, lens, eye, axes)
 
 
 @dataclass(frozen=True)
@@ -62,13 +104,13 @@ class Drawn:
     outside: int
 
 
-def _rank(shot: Shot, particles: Particles, emitter: int) -> npt.NDArray[np.int64]:
+def _rank(shot: Shot, particles: Particles, emitter: int, view: Projection) -> npt.NDArray[np.int64]:
     first, last = np.searchsorted(particles.emitter, (emitter, emitter + 1))
     match shot.emitters[emitter].order:
         case "youngest first":
             return np.arange(last - 1, first - 1, -1)
         case "farthest first":
-            return first + np.argsort(particles.position[first:last, 2], kind="stable")
+            return first + np.argsort(particles.position[first:last] @ view.axes[2].astype(np.float32), kind="stable")
         case _:
             return np.arange(first, last)
 
@@ -90,16 +132,23 @@ def _pack(
     out: Floats,
     counts: npt.NDArray[np.int64],
 ) -> None:
-    width, height, scale_x, scale_y, camera = view
+    width, height, scale_x, scale_y, lens = view[0], view[1], view[2], view[3], view[4]
+    turned = view[8] != 1.0 or view[12] != 1.0 or view[16] != 1.0
     specks, outside, seen = 0, 0, 0
     for at in prange(len(order)):
         i = order[at]
         grown = 1.0
-        if camera > 0:
-            distance = camera - position[i, 2]
-            grown = camera / distance if distance > _NEAREST_PX else 0.0
-        x = width / 2 + position[i, 0] * grown * scale_x
-        y = height / 2 - position[i, 1] * grown * scale_y
+        px, py, pz = position[i, 0] - view[5], position[i, 1] - view[6], position[i, 2] - view[7]
+        if turned:
+            px, py, pz = (
+                px * view[8] + py * view[9] + pz * view[10],
+                px * view[11] + py * view[12] + pz * view[13],
+                px * view[14] + py * view[15] + pz * view[16],
+            )
+        if lens > 0:
+            grown = lens / -pz if -pz > _NEAREST_PX else 0.0
+        x = width / 2 + px * grown * scale_x
+        y = height / 2 - py * grown * scale_y
         r = size[i] * 0.25 * (scale_x + scale_y) * grown
         shown = opacity[i] if r > 0 else 0.0
         inside = x + r > 0 and x - r < width and y + r > 0 and y - r < height
@@ -120,12 +169,11 @@ def _pack(
 @guarded
 def to_draw(shot: Shot, particles: Particles, view: Projection) -> Drawn:
     """Order, project and pack the particles of a moment."""
-    orders = [_rank(shot, particles, number) for number in range(len(shot.emitters))]
+    orders = [_rank(shot, particles, number, view) for number in range(len(shot.emitters))]
     order = np.concatenate(orders).astype(np.int64) if orders else np.empty(0, np.int64)
     looks = np.zeros((max(1, len(shot.emitters)), 3), np.float32)
     for number, emitter in enumerate(shot.emitters):
         looks[number] = (emitter.blend == "normal", *pack_body(emitter.body))
-    lens = np.array([view.width, view.height, view.scale_x, view.scale_y, view.camera_px or 0.0], np.float64)
     records, counts = np.empty((len(order), RECORD), np.float32), np.zeros(3, np.int64)
     _pack(
         order,
@@ -135,7 +183,7 @@ def to_draw(shot: Shot, particles: Particles, view: Projection) -> Drawn:
         particles.colour,
         particles.emitter,
         looks,
-        lens,
+        view.packed,
         records,
         counts,
     )

@@ -1,23 +1,29 @@
-"""Drag: speed is lost at a rate, v' = -k v; integrated exactly by the step."""
+"""Drag: speed is lost at a rate; v' = -k v, or in proportion to speed. Integrated exactly by the step."""
 
 from __future__ import annotations
 
-import numpy as np
-import numpy.typing as npt
 from numba import njit
 
-from isbjorn.core.birth.newborn import drawn
-from isbjorn.core.document import Drag, Number, Shot
+from isbjorn.core.document import Drag
+from isbjorn.core.motion.forces.felt import DRAG, QUADRATIC, Felt
+from isbjorn.core.motion.forces.row import OWN, Doubles, Doubles3, Setting, base
 
 CODE = 2
+_AT_PX_S = 100.0
 
 
-def pack(force: Drag, shot: Shot) -> tuple[float, Number]:  # noqa: ARG001
-    """Drag has neither length nor direction."""
-    return 1.0, Number(value=0)
+def pack(force: Drag, setting: Setting) -> Doubles:
+    """Rows of a drag."""
+    rows = base(force, CODE, setting)
+    rows[:, OWN] = force.law == "quadratic"
+    return rows
 
 
-@njit("f8(f8[:,:], i8, u8, i8)", cache=True)
-def rate(rows: npt.NDArray[np.float64], row: int, key: np.uint64, birth: int) -> float:
-    """The rate k in 1/s of birth number `birth`; never negative."""
-    return max(0.0, drawn(rows, row, 2, key, birth, int(rows[row, 1])))
+@njit("void(f8[:,:,::1], i8, i8, f8, f8, f8, f8[::1])", cache=True)
+def feel(rows: Doubles3, s: int, r: int, strength: float, share: float, mass: float, felt: Felt) -> None:
+    """A rate never below 0."""
+    k = max(0.0, strength) * share / mass
+    if rows[s, r, OWN] > 0:
+        felt[QUADRATIC] += k / _AT_PX_S
+    else:
+        felt[DRAG] += k

@@ -2,29 +2,29 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
-import numpy.typing as npt
 from numba import njit
 
-from isbjorn.core.birth.newborn import drawn
-from isbjorn.core.document import Gravity, Number, Shot
+from isbjorn.core.document import Gravity
+from isbjorn.core.motion.forces.felt import ACCELERATION, Felt
+from isbjorn.core.motion.forces.row import Doubles, Doubles3, Setting, aim, base, place, way_of
 
 CODE = 1
 
 
-def pack(force: Gravity, shot: Shot) -> tuple[float, Number]:
-    """The factor that turns strength to px/s², and the direction in degrees."""
-    return shot.px_per_metre, force.direction
+def pack(force: Gravity, setting: Setting) -> Doubles:
+    """Rows of a gravity."""
+    rows = base(force, CODE, setting, setting.shot.px_per_metre)
+    turn, _ = place(force, setting, rows)
+    aim(force, turn, setting, rows)
+    return rows
 
 
-@njit("UniTuple(f8,2)(f8[:,:], i8, u8, i8)", cache=True)
-def acceleration(rows: npt.NDArray[np.float64], row: int, key: np.uint64, birth: int) -> tuple[float, float]:
-    """Acceleration in px/s² of birth number `birth`, along x and y."""
-    attribute = int(rows[row, 1])
-    strength = drawn(rows, row, 2, key, birth, attribute)
-    if rows[row, 6] == 0.0:
-        return strength * rows[row, 8], strength * rows[row, 9]
-    direction = math.radians(drawn(rows, row, 5, key, birth, attribute + 1))
-    return strength * math.cos(direction), strength * math.sin(direction)
+@njit("void(f8[:,:,::1], i8, i8, u8, i8, f8, f8, f8[::1])", cache=True)
+def feel(rows: Doubles3, s: int, r: int, key: np.uint64, birth: int, strength: float, share: float, felt: Felt) -> None:
+    """Mass does not change it."""
+    x, y, z = way_of(rows, s, r, key, birth)
+    a = strength * share
+    felt[ACCELERATION] += a * x
+    felt[ACCELERATION + 1] += a * y
+    felt[ACCELERATION + 2] += a * z

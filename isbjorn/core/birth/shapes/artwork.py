@@ -1,0 +1,52 @@
+"""Letters and SVG artwork."""
+
+from __future__ import annotations
+
+import functools
+
+import numpy as np
+
+from isbjorn.core.birth.shapes.base import Doubles, Lines, Scattered, Setting
+from isbjorn.core.birth.shapes.regions import Trapezoids, scatter_region, trapezoids
+from isbjorn.core.document import Artwork, Letters
+from isbjorn.core.document.shapes import Area
+from isbjorn.core.life.outlines import letter_lines, path_lines
+
+
+@functools.lru_cache(maxsize=32)
+def _letters(text: str) -> tuple[Lines, Trapezoids]:
+    lines = letter_lines(text)
+    return lines, trapezoids(lines)
+
+
+@functools.lru_cache(maxsize=32)
+def _artwork(paths: tuple[str, ...]) -> tuple[Lines, Trapezoids]:
+    lines = path_lines(paths)
+    return lines, trapezoids(lines)
+
+
+def _scattered(shape: Area, art: tuple[Lines, Trapezoids], size: Doubles, u: Doubles, setting: Setting) -> Scattered:
+    """Scatter in the drawing of size 1, and bring it to its size."""
+    thick = setting.read(shape.thickness) / np.maximum(size, 1e-9) if shape.fill == "shell" else None
+    found = scatter_region(art[0], art[1], shape.fill, u, thick, shape.shell_side)
+    return Scattered(found.place * size[:, None], found.outward, found.along)
+
+
+def letters(shape: Letters, u: Doubles, setting: Setting) -> Scattered:
+    """In letters or along their edge."""
+    return _scattered(shape, _letters(shape.text), setting.read(shape.height), u, setting)
+
+
+def letters_outline(shape: Letters, setting: Setting) -> Lines:
+    """The letters' contours."""
+    return [line * setting.read(shape.height)[0] for line in _letters(shape.text)[0]]
+
+
+def artwork(shape: Artwork, u: Doubles, setting: Setting) -> Scattered:
+    """In the drawing or along its edge."""
+    return _scattered(shape, _artwork(shape.paths), setting.read(shape.width), u, setting)
+
+
+def artwork_outline(shape: Artwork, setting: Setting) -> Lines:
+    """The drawing's contours."""
+    return [line * setting.read(shape.width)[0] for line in _artwork(shape.paths)[0]]

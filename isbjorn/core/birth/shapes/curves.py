@@ -1,0 +1,37 @@
+"""Bézier paths."""
+
+from __future__ import annotations
+
+import functools
+
+import numpy as np
+
+from isbjorn.core.birth.shapes.base import Doubles, Lines, Scattered, Setting, unit, vectors
+from isbjorn.core.birth.shapes.regions import Trapezoids, scatter_region, trapezoids, turning
+from isbjorn.core.document import PathPoint, PathShape
+from isbjorn.core.life.bezier import at_length, flat
+
+
+@functools.lru_cache(maxsize=64)
+def _cut(points: tuple[PathPoint, ...]) -> Trapezoids:
+    return trapezoids([flat(points, True)])
+
+
+def path(shape: PathShape, u: Doubles, setting: Setting) -> Scattered:
+    """Even by length along it, even by area inside it."""
+    line = flat(shape.points, shape.closed or shape.fill == "inside")
+    if shape.fill == "inside":
+        return scatter_region([line], _cut(shape.points), "inside", u, None, "")
+    place, way = at_length(line, u[0])
+    # Outward is to the right of a path that runs counter-clockwise, as the outside of a closed one.
+    sign = -1.0 if shape.closed and turning(line) < 0 else 1.0
+    outward = unit(vectors(way[:, 1] * sign, -way[:, 0] * sign))
+    if shape.fill == "shell":
+        low, high = {"inward": (-1.0, 0.0), "outward": (0.0, 1.0), "both": (-0.5, 0.5)}[shape.shell_side]
+        place = place + outward * (setting.read(shape.thickness) * (low + u[1] * (high - low)))[:, None]
+    return Scattered(place, outward, way)
+
+
+def path_outline(shape: PathShape, setting: Setting) -> Lines:  # noqa: ARG001
+    """The path itself."""
+    return [np.array(flat(shape.points, shape.closed or shape.fill == "inside"))]

@@ -1,0 +1,182 @@
+"""Changes of the cast that keep every tie whole: adding, copying, taking out, and planting what was kept elsewhere."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, Literal
+
+from isbjorn.core.document import (
+    Attractor,
+    Displacement,
+    Drag,
+    Emitter,
+    Follow,
+    Gravity,
+    Link,
+    Marker,
+    Remove,
+    Shot,
+    Surface,
+    Turbulence,
+    Vortex,
+    Wind,
+    Zone,
+)
+from isbjorn.core.document.base import new_id
+from isbjorn.core.document.files import parse_shot
+from isbjorn.core.document.ties import ties_of
+from isbjorn.core.errors import IsbjornError
+
+ForceKind = Literal[
+    "gravity", "wind", "drag", "turbulence", "displacement", "vortex", "attractor", "follow", "surface", "remove"
+]
+Kind = ForceKind | Literal["emitter", "zone", "marker"]
+_MADE: dict[str, Callable[..., Any]] = {
+    "gravity": Gravity, "wind": Wind, "drag": Drag, "turbulence": Turbulence, "displacement": Displacement, "vortex": Vortex,
+    "attractor": Attractor, "follow": Follow, "surface": Surface, "remove": Remove, "zone": Zone, "marker": Marker,
+}  # fmt: skip
+_TIES = {"id", "carried_by", "zone", "thing", "force", "emitter"}
+
+
+def list_of(thing: Any) -> str:
+    """The field of the shot in which a thing stands."""
+    if isinstance(thing, Emitter):
+        return "emitters"
+    if isinstance(thing, Zone):
+        return "zones"
+    return "markers" if isinstance(thing, Marker) else "forces"
+
+
+def _free_name(shot: Shot, name: str) -> str:
+    return _free({thing.name for thing in shot.things}, name)
+
+
+def _free(names: set[str], name: str) -> str:
+    found, number = name, 2
+    while found in names:
+        found, number = f"{name[:70]} {number}", number + 1
+    return found
+
+
+def _with(shot: Shot, thing: Any, links: tuple[Link, ...] = ()) -> Shot:
+    field = list_of(thing)
+    return shot.model_copy(update={field: (*getattr(shot, field), thing), "links": (*shot.links, *links)})
+
+
+def added(shot: Shot, kind: Kind, new_emitter: Callable[[], Emitter]) -> Shot:
+    """The shot with a new thing. A new force reaches every emitter, and every force reaches a new emitter.
+
+    A kill zone comes with the zone that it empties.
+    """
+    thing = new_emitter() if kind == "emitter" else _MADE[kind]()
+    update: dict[str, Any] = {"id": new_id(list_of(thing)[:-1]), "name": _free_name(shot, thing.name)}
+    if kind == "emitter":
+        update["seed"] = max((e.seed for e in shot.emitters), default=0) + 1
+    elif kind == "surface":
+        # Under everything, where it does no harm yet.
+        update["up"] = thing.up.model_copy(update={"value": -0.4 * shot.height})
+    elif kind == "remove":
+        zone = Zone(name=_free_name(shot, "Emptied region"))
+        shot, update["zone"] = _with(shot, zone), zone.id
+    made = thing.model_copy(update=update)
+    match list_of(made):
+        case "emitters":
+            links = tuple(Link(force=f.id, emitter=made.id) for f in shot.forces)
+        case "forces":
+            links = tuple(Link(force=made.id, emitter=e.id) for e in shot.emitters)
+        case _:
+            links = ()
+    return parse_shot(_with(shot, made, links).model_dump(mode="json"))
+
+
+def copied(shot: Shot, thing_id: str) -> Shot:
+    """The shot with a copy of a thing, which keeps its reach. Raises IsbjornError for a thing that is not in the cast."""
+    old = next((t for t in shot.things if t.id == thing_id), None)
+    if old is None:
+        raise IsbjornError("there is nothing of that id in the cast.", thing_id, "Nothing was changed.")
+    update: dict[str, Any] = {"id": new_id(list_of(old)[:-1]), "name": _free_name(shot, old.name)}
+    if isinstance(old, Emitter):
+        update["seed"] = max(e.seed for e in shot.emitters) + 1
+    links = tuple(
+        Link(
+            force=update["id"] if x.force == old.id else x.force,
+            emitter=update["id"] if x.emitter == old.id else x.emitter,
+        )
+        for x in shot.links
+        if old.id in (x.force, x.emitter)
+    )
+    return parse_shot(_with(shot, old.model_copy(update=update), links).model_dump(mode="json"))
+
+
+def _untied(part: Any, gone: str) -> Any:
+    """Data without ties to a thing that is gone."""
+    if isinstance(part, list):
+        return [_untied(one, gone) for one in part]
+    if not isinstance(part, dict):
+        return part
+    found = {name: _untied(value, gone) for name, value in part.items()}
+    for field in ("carried_by", "zone"):
+        if found.get(field) == gone:
+            found[field] = None
+    source = found.get("source")
+    if isinstance(source, dict) and (source.get("thing") or "").partition(".")[0] == gone:
+        found["source"] = None
+    return found
+
+
+def taken_out(shot: Shot, thing_id: str) -> Shot:
+    """The shot without a thing: what it carried stays by itself, what it drove keeps its plain value."""
+    given = shot.model_dump(mode="json")
+    for field in ("emitters", "forces", "zones", "markers"):
+        given[field] = [thing for thing in given[field] if thing["id"] != thing_id]
+    given["links"] = [x for x in given["links"] if thing_id not in (x["force"], x["emitter"])]
+    return parse_shot(_untied(given, thing_id))
+
+
+def alone(shot: Shot, emitter_id: str) -> Shot:
+    """A shot of one emitter with all that it hangs on, and nothing else: what is kept in a library."""
+    emitter = next((e for e in shot.emitters if e.id == emitter_id), None)
+    if emitter is None:
+        raise IsbjornError("there is no emitter of that id in the cast.", emitter_id, "Nothing was kept.")
+    found = shot.model_copy(update={"plate": None, "name": emitter.name, "loop": shot.loop})
+    reached = {x.force for x in shot.links if x.emitter == emitter_id}
+    drop = [f.id for f in shot.forces if f.id not in reached]
+    keep = {emitter_id, *reached}
+    things: dict[str, Any] = {t.id: t for t in shot.things}
+    todo = list(keep)
+    while todo:
+        for name in ties_of(things[todo.pop()]):
+            if name not in keep and name not in drop:
+                keep.add(name)
+                todo.append(name)
+    for name in things:
+        if name not in keep:
+            found = taken_out(found, name)
+    others = tuple(e if e.id == emitter_id else e.model_copy(update={"on": False}) for e in found.emitters)
+    return found.model_copy(update={"emitters": others, "name": emitter.name})
+
+
+def planted(shot: Shot, kept: Shot) -> tuple[Shot, str]:
+    """The shot with everything of a kept one, under new ids and free names; and the id of its last emitter."""
+    given, onto = kept.model_dump(mode="json"), shot.model_dump(mode="json")
+    fields = ("emitters", "forces", "zones", "markers")
+    new = {thing["id"]: new_id(field[:-1]) for field in fields for thing in given[field]}
+
+    def renamed(part: Any, field: str = "") -> Any:
+        if isinstance(part, list):
+            return [renamed(one) for one in part]
+        if isinstance(part, dict):
+            return {name: renamed(value, name) for name, value in part.items()}
+        if isinstance(part, str) and field in _TIES:
+            head, dot, rest = part.partition(".")
+            return new[head] + dot + rest if head in new else part
+        return part
+
+    names = {thing.name for thing in shot.things}
+    for field in fields:
+        for thing in given[field]:
+            name = _free(names, thing["name"])
+            names.add(name)
+            onto[field].append(renamed(thing) | {"name": name})
+    onto["links"] += renamed(given["links"])
+    return parse_shot(onto), new[given["emitters"][-1]["id"]] if given["emitters"] else ""

@@ -1,0 +1,72 @@
+"""Things with a place: moved by keys, along a path, or carried by another thing."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from pydantic import Field
+
+from isbjorn.core.document.base import Part, new_id
+from isbjorn.core.document.values import Number, Spec
+
+FAR = 1e5
+Coordinate = Annotated[float, Field(ge=-FAR, le=FAR)]
+
+
+def place_spec(help: str, spread: bool = False) -> Spec:
+    """A coordinate in px; only a source's births have a spread of it."""
+    clock = "birth" if spread else "shot"
+    return Spec(unit="px", low=-FAR, high=FAR, clock=clock, spread=spread, help=help, sources=("number",))  # type: ignore[arg-type]
+
+
+def turn_spec(help: str) -> Spec:
+    """An angle in degrees, read by shot time."""
+    return Spec(unit="°", low=-36_000, high=36_000, clock="shot", spread=False, help=help)
+
+
+class PathPoint(Part):
+    """A point of a Bézier path in px, with its handles relative to it; handles of no length make a corner."""
+
+    x: Coordinate
+    y: Coordinate
+    z: Coordinate = 0.0
+    arrive: tuple[Coordinate, Coordinate] = (0.0, 0.0)
+    leave: tuple[Coordinate, Coordinate] = (0.0, 0.0)
+
+
+class MotionPath(Part):
+    """A Bézier path in px from the thing's place, and how far along it the thing is: its keys are its speed."""
+
+    points: tuple[PathPoint, ...] = Field(min_length=2, max_length=512)
+    closed: bool = False
+    along: Annotated[
+        Number,
+        Spec(
+            unit="%", low=-10_000, high=10_000, clock="shot", spread=False, help="Of the path's length, from its start."
+        ),
+    ] = Number(value=0)
+    turns: bool = Field(default=False, description="Turn with the path's direction.")
+
+
+class Placed(Part):
+    """A thing with a place, a turn and a size, which may ride on a path or on another thing."""
+
+    across: Annotated[Number, place_spec("From the picture's centre, to the right.")] = Number(value=0)
+    up: Annotated[Number, place_spec("From the picture's centre, upward.")] = Number(value=0)
+    depth: Annotated[Number, place_spec("Toward the viewer.")] = Number(value=0)
+    turn: Annotated[Number, turn_spec("Turned counter-clockwise.")] = Number(value=0)
+    scale: Annotated[
+        Number, Spec(unit="%", low=0, high=10_000, clock="shot", spread=False, help="Of its own measures.")
+    ] = Number(value=100)
+    path: MotionPath | None = Field(default=None, description="A way that it goes, added to its place.")
+    carried_by: str | None = Field(default=None, max_length=60, description="The id of a thing that carries it.")
+    carry_place: bool = Field(default=True, description="Its place follows what carries it.")
+    carry_turn: bool = Field(default=True, description="Its turn follows, and swings its place round.")
+    carry_size: bool = Field(default=False, description="Its size follows, and stretches its distance.")
+
+
+class Marker(Placed):
+    """A place with a name: to carry things, to measure distance to, to be followed."""
+
+    id: str = Field(default_factory=lambda: new_id("marker"), min_length=1, max_length=60)
+    name: str = Field(default="Marker", min_length=1, max_length=80)

@@ -1,0 +1,296 @@
+"""Outlines and grips of everything with a place: lines on the picture that show exactly what the engine uses, and what a
+pointer changes when it takes hold of them."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from typing import Any, Literal
+
+import numpy as np
+import numpy.typing as npt
+from pydantic import BaseModel, Field
+
+from isbjorn.core.document import Emitter, Number, Shot
+from isbjorn.core.life import bezier
+from isbjorn.core.life.readings import Frames, Readings
+from isbjorn.core.picture.project import Projection
+
+Doubles = npt.NDArray[np.float64]
+Path2 = list[tuple[float, float]]
+Pair = tuple[float, float]
+
+
+class Grip(BaseModel):
+    """A handle. The page turns a pointer's place p (px from the picture's top left) into own px, l = axes⁻¹ (p − centre).
+
+    move: two fields follow the pointer. length: one field is `factor` times l along `way`. turn: the first field is the angle of
+    l plus `offset` in degrees, the second, if any, `factor` times its length. spread: twice the angle between l and `way`.
+    Fields are paths below the thing, to a driven number or a plain one.
+    """
+
+    name: str
+    kind: Literal["move", "length", "turn", "spread"]
+    at: Pair
+    centre: Pair
+    axes: tuple[float, float, float, float] = Field(
+        description="One own px to the right, then one upward, on the picture."
+    )
+    fields: list[str]
+    way: Pair = (1.0, 0.0)
+    factor: float = 1.0
+    offset: float = 0.0
+    stem: Pair | None = Field(default=None, description="Where a line to it begins.")
+
+
+class Shown(BaseModel):
+    """What is drawn of a thing: its lines, softer ones where it has its full strength, the way it goes, and its grips."""
+
+    id: str
+    kind: str
+    centre: Pair
+    lines: list[Path2] = []
+    soft: list[Path2] = []
+    way: list[Path2] = []
+    arrows: list[tuple[float, float, float, float]] = Field(
+        default=[],
+        description="What the force does on a grid: from where, by how much; the longest is as long as a cell.",
+    )
+    grips: list[Grip] = []
+
+
+class Sight:
+    """How a thing's own coordinates come to the picture at a moment."""
+
+    def __init__(self, view: Projection, frames: Frames) -> None:
+        self.view, self.frames = view, frames
+        self.centre = self.points(np.zeros((1, 3)))[0]
+        x, y = self.points(np.array([[1.0, 0, 0]]))[0], self.points(np.array([[0, 1.0, 0]]))[0]
+        c = self.centre
+        self.axes = (x[0] - c[0], x[1] - c[1], y[0] - c[0], y[1] - c[1])
+
+    def points(self, own: Doubles) -> Path2:
+        """Own places (n, 3) on the picture."""
+        frames = Frames(
+            *(np.repeat(p[:1], len(own), axis=0) for p in (self.frames.place, self.frames.turn, self.frames.size))
+        )
+        return on_picture(self.view, frames.of(own[:, 0], own[:, 1], own[:, 2]))
+
+    def grip(self, name: str, kind: Any, own: Pair, fields: list[str], **more: Any) -> Grip:
+        """A grip at an own place."""
+        at = self.points(np.array([[*own, 0.0]]))[0]
+        return Grip(name=name, kind=kind, at=at, centre=self.centre, axes=self.axes, fields=fields, **more)
+
+    def length(self, name: str, field: str, way: Pair, reach: float, factor: float = 1.0) -> Grip:
+        """A grip for an extent: `reach` own px away along a unit vector, where the field is `factor` times that."""
+        return self.grip(name, "length", (way[0] * reach, way[1] * reach), [field], way=way, factor=factor)
+
+
+def on_picture(view: Projection, places: npt.ArrayLike) -> Path2:
+    """Places (n, 3) of the shot as px of the design size from the top left corner."""
+    pixels, _ = view.place(places)
+    return [(x, y) for x, y in np.round(pixels.astype(np.float64), 3).tolist()]
+
+
+def carrier_frames(readings: Readings, thing: Any, t: Doubles) -> Frames:
+    """The coordinates in which a thing's place is meant: those of its carrier."""
+    nothing = Frames(np.zeros((len(t), 3)), np.zeros(len(t)), np.ones(len(t)))
+    carrier = readings.things.get(thing.carried_by or "")
+    if carrier is None:
+        return nothing
+    f = readings.frames(carrier, t)
+    return Frames(
+        f.place if thing.carry_place else nothing.place,
+        f.turn if thing.carry_turn else nothing.turn,
+        f.size if thing.carry_size else nothing.size,
+    )
+
+
+def path_grips(sight: Sight, points: Any, field: str) -> Iterator[Grip]:
+    """Grips of a Bézier path's points and handles."""
+    for n, p in enumerate(points):
+        yield sight.grip(f"Path point {n + 1}", "move", (p.x, p.y), [f"{field}/{n}/x", f"{field}/{n}/y"])
+        for side in ("arrive", "leave"):
+            dx, dy = getattr(p, side)
+            if (dx, dy) != (0.0, 0.0):
+                stem = sight.points(np.array([[p.x, p.y, p.z]]))[0]
+                yield sight.grip(
+                    f"Path handle {n + 1}", "move", (p.x + dx, p.y + dy), [f"{field}/{n}/{side}/0", f"{field}/{n}/{side}/1"],
+                    stem=stem,
+                )  # fmt: skip
+
+
+def place_grips(readings: Readings, view: Projection, thing: Any, t: float) -> tuple[list[Grip], list[Path2]]:
+    """The grip of a thing's place, those of the path it goes on, and that path."""
+    at = np.array([t])
+    under = carrier_frames(readings, thing, at)
+    whole = readings.frames(thing, at)
+    parent = Sight(view, under)
+    grips = [Grip(
+        name="Place", kind="move", at=on_picture(view, whole.place)[0], centre=parent.centre, axes=parent.axes,
+        fields=["across", "up"],
+    )]  # fmt: skip
+    if thing.path is None:
+        return grips, []
+    start = np.array([[float(readings.number(n, at)[0]) for n in (thing.across, thing.up, thing.depth)]])
+    from_start = Sight(view, Frames(under.of(*start.T), under.turn, under.size))
+    line = from_start.points(bezier.flat(thing.path.points, thing.path.closed))
+    return grips + list(path_grips(from_start, thing.path.points, "path/points")), [line]
+
+
+def circle(radius: float) -> Doubles:
+    """A circle as a closed polyline (65, 3)."""
+    turn = np.linspace(0, 2 * math.pi, 65)
+    return np.stack([radius * np.cos(turn), radius * np.sin(turn), np.zeros(65)], axis=1)
+
+
+def rectangle(half_width: float, half_height: float) -> Doubles:
+    """A rectangle as a closed polyline (5, 3)."""
+    corners = [(-1, -1), (1, -1), (1, 1), (-1, 1), (-1, -1)]
+    return np.array([[x * half_width, y * half_height, 0.0] for x, y in corners])
+
+
+def _read(readings: Readings, number: Number, t: float) -> float:
+    return float(readings.number(number, np.array([t]))[0])
+
+
+def zone_shown(shot: Shot, readings: Readings, view: Projection, zone: Any, t: float) -> Shown:
+    """A zone: its edge, and within it the line from which it is full."""
+    sight = Sight(view, readings.frames(zone, np.array([t])))
+    falloff = _read(readings, zone.falloff, t)
+    if zone.shape == "sphere":
+        radius = _read(readings, zone.radius, t)
+        own, inner = [circle(radius)], [circle(max(0.0, radius - falloff))]
+        grips = [
+            sight.length("Radius", "radius", (1, 0), radius),
+            sight.length("Falloff", "falloff", (0, 1), radius - falloff),
+        ]
+        grips[1] = grips[1].model_copy(update={"factor": -1.0, "offset": radius})
+    elif zone.shape == "box":
+        w, h = _read(readings, zone.width, t) / 2, _read(readings, zone.height, t) / 2
+        own, inner = [rectangle(w, h)], [rectangle(max(0.0, w - falloff), max(0.0, h - falloff))]
+        grips = [sight.length("Width", "width", (1, 0), w, 2), sight.length("Height", "height", (0, 1), h, 2)]
+    else:
+        far = float(max(shot.width, shot.height))
+        level = np.array([[-far, 0.0, 0.0], [far, 0.0, 0.0]])
+        own, inner = [level], [level - [0, falloff, 0]]
+        grips = [sight.length("Falloff", "falloff", (0, -1), falloff)]
+    place, way = place_grips(readings, view, zone, t)
+    return Shown(
+        id=zone.id, kind="zone", centre=sight.centre, lines=[sight.points(line) for line in own],
+        soft=[sight.points(line) for line in inner], way=way, grips=[*place, *grips],
+    )  # fmt: skip
+
+
+def surface_lines(
+    shot: Shot, readings: Readings, force: Any, sight: Sight, t: float
+) -> tuple[list[Doubles], list[Grip]]:
+    """A surface's own lines and its grips."""
+
+    def read(number: Number) -> float:
+        return _read(readings, number, t)
+
+    far = float(max(shot.width, shot.height))
+    match force.shape:
+        case "plane":
+            ticks = [np.array([[x, 0.0, 0.0], [x - 7, -9.0, 0.0]]) for x in np.arange(-far, far, 26.0)]
+            return [np.array([[-far, 0, 0], [far, 0, 0]]), *ticks], []
+        case "rectangle":
+            half = read(force.width) / 2
+            return [np.array([[-half, 0, 0], [half, 0, 0]])], [sight.length("Width", "width", (1, 0), half, 2)]
+        case "box":
+            w, h = read(force.width) / 2, read(force.height) / 2
+            return [rectangle(w, h)], [
+                sight.length("Width", "width", (1, 0), w, 2), sight.length("Height", "height", (0, 1), h, 2)
+            ]  # fmt: skip
+        case "sphere":
+            radius = read(force.radius)
+            return [circle(radius)], [sight.length("Radius", "radius", (1, 0), radius)]
+        case "path":
+            return [bezier.flat(force.points, force.closed)], list(path_grips(sight, force.points, "points"))
+        case _:
+            return [], []
+
+
+def force_frames(readings: Readings, force: Any, emitter: Emitter | None, t: float) -> Frames:
+    """Where a force is, as its first emitter has it, if it follows one."""
+    own = readings.frames(force, np.array([t]))
+    if force.frame == "shot" or emitter is None:
+        return own
+    under = readings.frames(emitter, np.array([t]))
+    return Frames(under.of(*own.place.T), under.turn + own.turn, own.size)
+
+
+def force_shown(
+    shot: Shot, readings: Readings, view: Projection, force: Any, emitter: Emitter | None, t: float
+) -> Shown:
+    """A force: its lines and grips. What it does is added as arrows by those who can feel it."""
+    sight = Sight(view, force_frames(readings, force, emitter, t))
+
+    def read(number: Number) -> float:
+        return _read(readings, number, t)
+
+    lines: list[Doubles] = []
+    grips: list[Grip] = []
+    if force.kind in ("vortex", "attractor"):
+        lines = [circle(read(force.radius))]
+        grips = [sight.length("Radius", "radius", (1, 0), read(force.radius))]
+    elif force.kind == "follow":
+        lines = [bezier.flat(force.points, force.closed)]
+        grips = list(path_grips(sight, force.points, "points"))
+    elif force.kind == "surface":
+        lines, grips = surface_lines(shot, readings, force, sight, t)
+    elif force.kind in ("gravity", "wind"):
+        angle = math.radians(read(force.direction))
+        own = (90 * math.cos(angle), 90 * math.sin(angle))
+        grips = [sight.grip("Direction", "turn", own, ["direction"], stem=sight.centre)]
+    place, way = place_grips(readings, view, force, t)
+    if force.frame == "emitter" and emitter is not None:
+        # Its place is meant from the emitter.
+        base = Sight(view, readings.frames(emitter, np.array([t])))
+        place[0] = place[0].model_copy(update={"at": sight.centre, "centre": base.centre, "axes": base.axes})
+    return Shown(
+        id=force.id, kind=force.kind, centre=sight.centre, lines=[sight.points(line) for line in lines], way=way,
+        grips=[*place, *grips],
+    )  # fmt: skip
+
+
+def marker_shown(readings: Readings, view: Projection, marker: Any, t: float) -> Shown:
+    """A marker: a cross."""
+    sight = Sight(view, readings.frames(marker, np.array([t])))
+    place, way = place_grips(readings, view, marker, t)
+    arms = [np.array([[-9.0, 0, 0], [9.0, 0, 0]]), np.array([[0, -9.0, 0], [0, 9.0, 0]])]
+    return Shown(
+        id=marker.id, kind="marker", centre=sight.centre, lines=[sight.points(a) for a in arms], way=way, grips=place
+    )
+
+
+def shape_grips(readings: Readings, emitter: Emitter, sight: Sight, t: float) -> list[Grip]:
+    """Grips of an emitter's shape."""
+    shape: Any = emitter.shape
+
+    def read(number: Number) -> float:
+        return _read(readings, number, t)
+
+    match shape.kind:
+        case "disc" | "sphere":
+            return [sight.length("Radius", "shape/radius", (1, 0), read(shape.radius))]
+        case "line":
+            angle, half = math.radians(read(shape.angle)), read(shape.length) / 2
+            own = (half * math.cos(angle), half * math.sin(angle))
+            return [sight.grip("Length and angle", "turn", own, ["shape/angle", "shape/length"], factor=2.0)]
+        case "rectangle" | "box":
+            angle = math.radians(read(shape.angle)) if shape.kind == "rectangle" else 0.0
+            c, s = math.cos(angle), math.sin(angle)
+            return [
+                sight.length("Width", "shape/width", (c, s), read(shape.width) / 2, 2),
+                sight.length("Height", "shape/height", (-s, c), read(shape.height) / 2, 2),
+            ]
+        case "path":
+            return list(path_grips(sight, shape.points, "shape/points"))
+        case "letters":
+            return [sight.length("Height", "shape/height", (0, 1), read(shape.height) / 2, 2)]
+        case "artwork":
+            return [sight.length("Width", "shape/width", (1, 0), read(shape.width) / 2, 2)]
+        case _:
+            return []

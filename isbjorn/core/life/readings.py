@@ -1,0 +1,133 @@
+"""What numbers and places of a shot are at moments of shot time."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.document import Number, Placed, Shot, Source
+from isbjorn.core.document.ties import number_at
+from isbjorn.core.life import bezier
+from isbjorn.core.life.curve import along
+from isbjorn.core.life.flutter import swing
+
+Doubles = npt.NDArray[np.float64]
+_HALF_S = 5e-4
+
+
+@dataclass(frozen=True)
+class Frames:
+    """Where a thing is at n moments: place (n, 3) px, turn (n,) degrees, size (n,) as a factor."""
+
+    place: Doubles
+    turn: Doubles
+    size: Doubles
+
+    def of(self, x: Doubles, y: Doubles, z: Doubles) -> Doubles:
+        """Its own coordinates (n,) as places in the shot, (n, 3)."""
+        px, py = bezier.rotated(x * self.size, y * self.size, self.turn)
+        return self.place + np.stack([px, py, z * self.size], axis=1)
+
+
+def mapped(source: Source, measured: npt.ArrayLike) -> Doubles:
+    """What a source makes of a measure: from `low` … `high` to `makes_low` … `makes_high`, level beyond."""
+    m = np.asarray(measured, np.float64)
+    span = source.high - source.low
+    share = np.clip((m - source.low) / span, 0, 1) if span != 0 else (m >= source.low).astype(np.float64)
+    return np.asarray(source.makes_low + share * (source.makes_high - source.makes_low))
+
+
+def combined(value: Doubles, how: str, by: Doubles) -> Doubles:
+    """A driver joined to a value."""
+    return value + by if how == "add" else value * by
+
+
+class Readings:
+    """Reads the numbers of a shot. In a loop, time comes round."""
+
+    def __init__(self, shot: Shot) -> None:
+        self.things: dict[str, Any] = {thing.id: thing for thing in shot.things}
+        self.loop_s = float(shot.length_s) if shot.loop else None
+
+    def round(self, t: npt.ArrayLike) -> Doubles:
+        """Moments as the keys see them: within the loop, if there is one."""
+        at = np.atleast_1d(np.asarray(t, np.float64))
+        return at if self.loop_s is None else at - np.floor(at / self.loop_s) * self.loop_s
+
+    def plain(self, number: Number, t: Doubles) -> Doubles:
+        """Value or keys and flutter at moments t (n,), float64 (n,)."""
+        value = along(number.keys, self.round(t)) if number.keys else np.full(len(t), number.value)
+        if number.flutter is not None:
+            f = number.flutter
+            by = f.amount * swing(f, t, self.loop_s)
+            value = combined(value, f.combine, by if f.combine == "add" else 1 + by)
+        return value
+
+    def number(self, number: Number, t: npt.ArrayLike, measured: dict[str, Doubles] | None = None) -> Doubles:
+        """All of a number but its spread and its curve, at moments t (n,), float64 (n,).
+
+        measured: what was measured of the particles of these moments, by `measure` or `measure:thing`.
+        """
+        t = np.atleast_1d(np.asarray(t, np.float64))
+        value = self.plain(number, t)
+        source = number.source
+        if source is None:
+            return value
+        found: Doubles | None
+        if source.measure == "number":
+            other = number_at(self.things, source.thing or "")
+            found = None if other is None else self.number(other, t)
+        else:
+            found = (measured or {}).get(measure_name(source))
+        return value if found is None else combined(value, source.combine, mapped(source, found))
+
+    def still(self, thing: Placed) -> bool:
+        """Whether a thing never moves, turns or grows."""
+        own = (thing.across, thing.up, thing.depth, thing.turn, thing.scale)
+        carrier = self.things.get(thing.carried_by or "")
+        return (
+            not any(n.timed for n in own)
+            and (thing.path is None or not thing.path.along.timed)
+            and (carrier is None or self.still(carrier))
+        )
+
+    def frames(self, thing: Placed, t: npt.ArrayLike) -> Frames:
+        """Where a thing is at moments t (n,), with all that carries it."""
+        t = np.atleast_1d(np.asarray(t, np.float64))
+        if len(t) > 1 and self.still(thing):
+            one = self.frames(thing, t[:1])
+            return Frames(*(np.repeat(part, len(t), axis=0) for part in (one.place, one.turn, one.size)))
+        place = np.stack([self.number(n, t) for n in (thing.across, thing.up, thing.depth)], axis=1)
+        turn, size = self.number(thing.turn, t), self.number(thing.scale, t) / 100
+        if thing.path is not None:
+            line = bezier.flat(thing.path.points, thing.path.closed)
+            on, way = bezier.at_length(line, self.number(thing.path.along, t) / 100, thing.path.closed)
+            place = place + on
+            turn = turn + bezier.turn_of(way) if thing.path.turns else turn
+        carrier = self.things.get(thing.carried_by or "")
+        if carrier is None:
+            return Frames(place, turn, size)
+        under = self.frames(carrier, t)
+        x, y, z = place.T
+        if thing.carry_size:
+            x, y, z, size = x * under.size, y * under.size, z * under.size, size * under.size
+        if thing.carry_turn:
+            x, y = bezier.rotated(x, y, under.turn)
+            turn = turn + under.turn
+        place = np.stack([x, y, z], axis=1)
+        return Frames(place + under.place if thing.carry_place else place, turn, size)
+
+    def velocity(self, thing: Placed, t: npt.ArrayLike) -> Doubles:
+        """Velocity of a thing in px/s at moments t (n,), (n, 3): over a thousandth of a second around each."""
+        t = np.atleast_1d(np.asarray(t, np.float64))
+        if self.still(thing):
+            return np.zeros((len(t), 3))
+        return (self.frames(thing, t + _HALF_S).place - self.frames(thing, t - _HALF_S).place) / (2 * _HALF_S)
+
+
+def measure_name(source: Source) -> str:
+    """The name under which a measure of the particles is handed over."""
+    return source.measure if source.thing is None else f"{source.measure}:{source.thing}"

@@ -1,0 +1,51 @@
+"""The plate's brightness, as births, drivers and surfaces need it: small, and as it looks."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from fractions import Fraction
+
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.document import Shot
+from isbjorn.core.media.plates import PlateReader
+
+Floats = npt.NDArray[np.float32]
+_WIDTH, _KEPT = 320, 96
+
+
+class PlateLight:
+    """Brightness of a shot's plate by moments; black where there is no plate. Sheets are 320 wide."""
+
+    def __init__(self, shot: Shot, plates: PlateReader) -> None:
+        self.shot, self.plates = shot, plates
+        self.width, self.height = float(shot.width), float(shot.height)
+        self._kept: OrderedDict[int, Floats] = OrderedDict()
+
+    @property
+    def _rows(self) -> int:
+        return max(1, round(_WIDTH * self.shot.height / self.shot.width))
+
+    def numbers(self, t: npt.NDArray[np.float64]) -> npt.NDArray[np.int64]:
+        """Which frame the plate shows at moments t (n,) of shot time; -1 where there is none."""
+        at, which = np.unique(np.round(np.asarray(t, np.float64), 6), return_inverse=True)
+        step = float(1 / self.plates.rate(self.shot))
+        # The frame changes only where a period of the plate begins: one look for each.
+        cells, cell = np.unique(np.floor(at / step + 1e-6), return_inverse=True)
+        found = [self.plates.number(self.shot, Fraction((c + 0.5) * step).limit_denominator(10**6)) for c in cells]
+        return np.array([-1 if n is None else n for n in found], np.int64)[cell][which]
+
+    def sheet(self, number: int) -> Floats:
+        """Brightness of a frame in [0, 1] with a display's gamma, float32 (h, 320); black for -1."""
+        return np.zeros((self._rows, _WIDTH), np.float32) if number < 0 else self._frame(number)
+
+    def _frame(self, number: int) -> Floats:
+        if number not in self._kept:
+            picture = self.plates.frame(self.shot, number, _WIDTH, self._rows)
+            light = picture[..., :3] @ np.array([0.2126, 0.7152, 0.0722], np.float32)
+            self._kept[number] = np.clip(light, 0, 1) ** np.float32(1 / 2.2)
+            while len(self._kept) > _KEPT:
+                self._kept.popitem(last=False)
+        self._kept.move_to_end(number)
+        return self._kept[number]

@@ -1,0 +1,50 @@
+"""Attractor: a pull to a place by a power of distance, a = S (R/d)^p, softened as Plummer's: d² = r² + ε²."""
+
+from __future__ import annotations
+
+import math
+
+from numba import njit
+
+from isbjorn.core.document import Attractor
+from isbjorn.core.motion.forces.felt import ACCELERATION, LIMIT, Felt
+from isbjorn.core.motion.forces.row import OWN, PLACE, Doubles, Doubles3, Setting, base, place
+
+CODE = 5
+
+
+def pack(force: Attractor, setting: Setting) -> Doubles:
+    """Rows of an attractor."""
+    rows = base(force, CODE, setting)
+    _, size = place(force, setting, rows)
+    rows[:, OWN] = setting.read(force.radius) * size
+    rows[:, OWN + 1], rows[:, OWN + 2] = setting.read(force.power), setting.read(force.softness) * size
+    rows[:, OWN + 3] = setting.read(force.speed_limit)
+    return rows
+
+
+@njit("void(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8[::1])", cache=True)
+def feel(
+    rows: Doubles3, s: int, r: int, x: float, y: float, z: float, strength: float, share: float, mass: float, felt: Felt
+) -> None:
+    """Finite everywhere; nothing at the very centre."""
+    dx, dy, dz = rows[s, r, PLACE] - x, rows[s, r, PLACE + 1] - y, rows[s, r, PLACE + 2] - z
+    soft, power = max(1e-3, rows[s, r, OWN + 2]), rows[s, r, OWN + 1]
+    d = math.sqrt(dx * dx + dy * dy + dz * dz + soft * soft)
+    ratio = rows[s, r, OWN] / d
+    # The usual powers without a call.
+    if power == 1.0:
+        fall = ratio
+    elif power == 2.0:
+        fall = ratio * ratio
+    elif power == 0.0:
+        fall = 1.0
+    else:
+        fall = ratio**power
+    a = strength * share / mass * fall / d
+    felt[ACCELERATION] += a * dx
+    felt[ACCELERATION + 1] += a * dy
+    felt[ACCELERATION + 2] += a * dz
+    limit = rows[s, r, OWN + 3]
+    if limit > 0 and share > 0 and (felt[LIMIT] == 0 or limit < felt[LIMIT]):
+        felt[LIMIT] = limit

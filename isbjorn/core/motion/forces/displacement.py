@@ -1,0 +1,60 @@
+"""Displacement: shifts what is seen of place and size by noise. It does not add up, and touches no state."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit, prange
+
+from isbjorn.core.document import Displacement
+from isbjorn.core.motion.forces.row import OWN, VALUE, Doubles, Doubles3, Floats, Setting, base, strength
+from isbjorn.core.motion.forces.turbulence import NOISE, OFFSET, pack_noise
+from isbjorn.core.motion.forces.zones import weight
+from isbjorn.core.motion.noise import flow
+from isbjorn.core.parallel import guarded
+
+CODE = 10
+Births = npt.NDArray[np.int64]
+
+
+def pack(force: Displacement, setting: Setting) -> Doubles:
+    """Rows of a displacement."""
+    rows = base(force, CODE, setting)
+    rows[:, OWN] = setting.read(force.swell) / 100
+    pack_noise(force, setting, rows)
+    return rows
+
+
+@njit("void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], u8, i8[::1], f4[::1], f4[:,::1], f4[::1])", parallel=True, cache=True)
+def _displace(
+    rows: Doubles3, zones: Doubles3, curves: Floats, key: np.uint64, births: Births, age01: Floats, values: Floats,
+    grown: Floats,
+) -> None:  # fmt: skip
+    for i in prange(len(births)):
+        for r in range(rows.shape[1]):
+            x, y, z = float(values[0, i]), float(values[1, i]), float(values[2, i])
+            amount = strength(rows, 0, r, curves, key, births[i], age01[i], x, y, z, 0.0)
+            zone = int(rows[0, r, 7])
+            if zone >= 0:
+                amount *= weight(zones, 0, zone, x, y, z)
+            off = rows[0, r, OFFSET]
+            qx, qy, qz = x - rows[0, r, 8] + off, y - rows[0, r, 9] + 0.7 * off, z - rows[0, r, 10]
+            vx, vy, vz = flow(rows, 0, r, NOISE, qx, qy, qz)
+            values[0, i] += amount * vx
+            values[1, i] += amount * vy
+            values[2, i] += amount * vz
+            if rows[0, r, OWN] > 0:
+                # Another place of the same noise: size does not go with place.
+                sx, sy, _ = flow(rows, 0, r, NOISE, qx + 7919.0, qy + 104729.0, qz)
+                share = amount / rows[0, r, VALUE] if rows[0, r, VALUE] != 0 else 0.0
+                grown[i] *= max(0.0, 1.0 + share * rows[0, r, OWN] * 0.7 * (sx + sy))
+
+
+@guarded
+def displace(
+    rows: Doubles3, zones: Doubles3, curves: Floats, key: int, births: Births, age01: Floats, values: Floats
+) -> Floats:
+    """Shift places in values (k, n) by the displacements in rows (1, m, `WIDTH`), in their order; what sizes grow by, (n,)."""
+    grown = np.ones(len(births), np.float32)
+    _displace(rows, zones, curves, np.uint64(key), births, age01, values, grown)
+    return grown

@@ -1,0 +1,69 @@
+"""Turbulence: eddies of air without sources or sinks, which draw particles to their velocity."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+from isbjorn.core.document import Turbulence
+from isbjorn.core.motion.forces.felt import AIR, GRIP, Felt
+from isbjorn.core.motion.forces.row import OWN, Doubles, Doubles3, Setting, base, place
+from isbjorn.core.motion.noise import flow
+
+CODE = 4
+NOISE = OWN + 1
+OFFSET = NOISE + 15
+
+
+def pack_noise(thing: Any, setting: Setting, rows: Doubles) -> None:
+    """Put a noise into rows: how `flow` reads it, then where an emitter's own part of it lies."""
+    read = setting.read
+    columns = (1 / np.maximum(1.0, read(thing.size)), thing.octaves, read(thing.lacunarity), read(thing.gain))
+    stretch = (read(n) / 100 for n in (thing.along_x, thing.along_y, thing.along_z))
+    for number, column in enumerate((*columns, *stretch, thing.seed % (1 << 48), thing.noise == "cellular")):
+        rows[:, NOISE + number] = column
+    turns = turned(thing, setting)
+    for times in (1, 2, 3):
+        rows[:, NOISE + 7 + 2 * times] = np.cos(2 * np.pi * turns * times)
+        rows[:, NOISE + 8 + 2 * times] = np.sin(2 * np.pi * turns * times)
+    place(thing, setting, rows)
+    number = next(i for i, e in enumerate(setting.shot.emitters) if e.id == setting.emitter.id)
+    rows[:, OFFSET] = read(thing.apart) * number
+
+
+def turned(thing: Any, setting: Setting) -> Doubles:
+    """How many turns a noise has evolved at the moments: the integral of its rate; in a loop, whole turns come round."""
+    number, loop_s, t = thing.evolve, setting.readings.loop_s, setting.t
+    if loop_s is not None:
+        return np.asarray(t / loop_s * round(float(setting.readings.plain(number, np.zeros(1))[0]) * loop_s))
+    if not number.timed:
+        return np.asarray(number.value * t)
+    # From 0 on, in cells of their own, so that it does not depend on what was asked.
+    last = float(np.max(np.abs(t))) + 0.1
+    grid = np.arange(0, last, 1 / 60)
+    way = np.concatenate([[0.0], np.cumsum(setting.readings.number(number, (grid[:-1] + grid[1:]) / 2)) / 60])
+    return np.asarray(np.where(t >= 0, np.interp(t, grid, way), t * setting.readings.number(number, np.zeros(1))[0]))
+
+
+def pack(force: Turbulence, setting: Setting) -> Doubles:
+    """Rows of a turbulence."""
+    rows = base(force, CODE, setting)
+    rows[:, OWN] = setting.read(force.grip)
+    pack_noise(force, setting, rows)
+    return rows
+
+
+@njit("void(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8[::1])", cache=True)
+def feel(
+    rows: Doubles3, s: int, r: int, x: float, y: float, z: float, strength: float, share: float, mass: float, felt: Felt
+) -> None:
+    """The zone weakens its grip, not its speed."""
+    off = rows[s, r, OFFSET]
+    vx, vy, vz = flow(rows, s, r, NOISE, x - rows[s, r, 8] + off, y - rows[s, r, 9] + 0.7 * off, z - rows[s, r, 10])
+    grip = max(0.0, rows[s, r, OWN]) * share / mass
+    felt[GRIP] += grip
+    felt[AIR] += grip * strength * vx
+    felt[AIR + 1] += grip * strength * vy
+    felt[AIR + 2] += grip * strength * vz

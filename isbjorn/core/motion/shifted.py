@@ -1,0 +1,32 @@
+"""Particles as displacements show them: places and sizes shifted by noise when they are looked at."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.birth.newborn import Source
+from isbjorn.core.document import Shot
+from isbjorn.core.life.readings import Readings
+from isbjorn.core.motion.forces.displacement import displace
+from isbjorn.core.motion.roaming import pack_world
+from isbjorn.core.motion.state import State
+
+Floats = npt.NDArray[np.float32]
+
+
+class Displaced:
+    """The displacements that reach an emitter."""
+
+    def __init__(self, shot: Shot, source: Source, readings: Readings) -> None:
+        self.shot, self.source, self.readings = shot, source, readings
+        self.any = any(f.kind == "displacement" for f in shot.reaching(source.emitter))
+
+    def shifted(self, state: State, age01: Floats, t: float) -> tuple[State, Floats]:
+        """The state with its places shifted, and what sizes grow by, (n,)."""
+        tables = pack_world(self.shot, self.source, self.readings, "displacement", np.array([t]), 0.0)
+        values = state.values.copy()
+        grown = displace(tables.rows, tables.zoned, tables.curves, self.source.key, state.births, age01, values)
+        return replace(state, values=values), grown
