@@ -49,7 +49,7 @@ def demo(port: Port = 8321, data: Data = _HOME) -> None:
     from isbjorn.studio.server import serve_studio
 
     with _bar() as bar:
-        task = bar.add_task("Painting the harbour", total=None)
+        task = bar.add_task("Painting the plates", total=None)
         ensure_demo(data, lambda done, total: bar.update(task, completed=done, total=total))
         bar.update(task, visible=False)
     serve_studio(data, port)

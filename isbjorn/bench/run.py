@@ -18,8 +18,9 @@ from isbjorn.bench.end_to_end import deliver_fps, edit_to_picture_ms, preview_fp
 from isbjorn.bench.opengl import Discs
 from isbjorn.bench.shots import fountain
 from isbjorn.core import Solver
+from isbjorn.core.life.readings import Readings
 from isbjorn.core.motion.cache import StateCache
-from isbjorn.core.motion.step import advance
+from isbjorn.core.motion.state import State
 from isbjorn.core.motion.track import Track
 from isbjorn.core.picture.draw import draw
 from isbjorn.core.warm import warm
@@ -53,16 +54,16 @@ def machine() -> dict[str, Any]:
 def sim_ns_per_particle_step() -> dict[str, Any]:
     """Stepping particles under two gravities and drag: `together` does 30 steps in one call, `one_by_one` a call each."""
     shot = fountain(10_000, 3.0)
-    track = Track(shot, shot.emitters[0], 10**7, StateCache())
+    track = Track(shot, shot.emitters[0], 10**7, StateCache(), Readings(shot))
     together: dict[str, float] = {}
     alone: dict[str, float] = {}
     for name, count in (("1e4", 10_000), ("1e5", 100_000), ("1e6", 1_000_000)):
         births = np.arange(count, dtype=np.int64)
-        state = track.begin(births, np.zeros(count), np.ones(count, np.float32))
+        state = track.mover.begin(births, np.zeros(count), np.ones(count, np.float32))
 
-        def step(stride: int, a: tuple[Any, Any, Any] = (state.values, births, state.moments)) -> None:
+        def step(stride: int, state: State = state) -> None:
             for at in range(0, _STEPS, stride):
-                advance(*a, track.forces, track.key, at, at + stride, 60)
+                track.mover.advance(state, at, at + stride)
 
         unit = 1e9 / (count * _STEPS)
         together[name] = round(_seconds(lambda: step(_STEPS)) * unit, 3)

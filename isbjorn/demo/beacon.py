@@ -2,36 +2,8 @@
 
 from __future__ import annotations
 
-from isbjorn.core.document import (
-    Body,
-    ColourStop,
-    Curve,
-    CurvePoint,
-    Disc,
-    Drag,
-    Emitter,
-    Gradient,
-    Gravity,
-    Link,
-    Number,
-    OpacityStop,
-    Plate,
-    Shot,
-)
-from isbjorn.core.document.curves import Joint
-
-
-def curve(*points: tuple[float, float] | tuple[float, float, Joint]) -> Curve:
-    """A curve from (age, value) or (age, value, joint)."""
-    return Curve(points=tuple(CurvePoint(at=p[0], value=p[1], joint=p[2] if len(p) == 3 else "smooth") for p in points))
-
-
-def ramp(colours: dict[float, str], opacities: dict[float, float]) -> Gradient:
-    """A gradient from colour stops and opacity stops."""
-    return Gradient(
-        colours=tuple(ColourStop(at=at, colour=c) for at, c in colours.items()),
-        opacities=tuple(OpacityStop(at=at, opacity=o) for at, o in opacities.items()),
-    )
+from isbjorn.core.document import Body, Disc, Drag, Emitter, Gravity, Link, Number, Plate, Shot
+from isbjorn.demo.pieces import curve, ramp
 
 
 def _embers() -> Emitter:

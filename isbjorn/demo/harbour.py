@@ -3,24 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from fractions import Fraction
-from pathlib import Path
 
-import av
 import numpy as np
 import numpy.typing as npt
 
-WIDTH, HEIGHT, RATE, FRAMES = 1280, 720, 25, 100
+from isbjorn.demo.paint import HEIGHT, WIDTH, Floats, mix, rgb
+
+FRAMES = 100
 HORIZON = 0.62
-Floats = npt.NDArray[np.float32]
-
-
-def _mix(a: Floats, b: Floats, t: Floats) -> Floats:
-    return a + (b - a) * t[..., None]
-
-
-def _rgb(text: str) -> Floats:
-    return np.array([int(text[i : i + 2], 16) / 255 for i in (0, 2, 4)], np.float32)
 
 
 def _ridge(x: Floats, rng: np.random.Generator, base: float, height: float) -> Floats:
@@ -33,10 +23,10 @@ def _ridge(x: Floats, rng: np.random.Generator, base: float, height: float) -> F
 
 def _sky(y: Floats, x: Floats) -> Floats:
     t = np.clip(y / HORIZON, 0, 1)
-    stops, colours = [0.0, 0.45, 0.78, 1.0], [_rgb("1d2b3f"), _rgb("3b4358"), _rgb("745a5c"), _rgb("a8705a")]
+    stops, colours = [0.0, 0.45, 0.78, 1.0], [rgb("1d2b3f"), rgb("3b4358"), rgb("745a5c"), rgb("a8705a")]
     sky = np.stack([np.interp(t, stops, [c[i] for c in colours]) for i in range(3)], axis=-1).astype(np.float32)
     glow = np.exp(-(((x - 0.72) / 0.35) ** 2) - ((y - HORIZON) / 0.13) ** 2)
-    return sky + (glow[..., None] * _rgb("5a3418") * 0.55).astype(np.float32)
+    return sky + (glow[..., None] * rgb("5a3418") * 0.55).astype(np.float32)
 
 
 def _lights(rng: np.random.Generator) -> Floats:
@@ -54,14 +44,14 @@ def still(width: int = WIDTH, height: int = HEIGHT) -> tuple[Floats, Floats]:
     line = x[0]
     far = _ridge(line * 5, rng, HORIZON, 0.10)
     near = _ridge(line * 3 + 2, rng, HORIZON + 0.004, 0.055)
-    for ridge, colour in ((far, _rgb("2c3340")), (near, _rgb("1b2129"))):
+    for ridge, colour in ((far, rgb("2c3340")), (near, rgb("1b2129"))):
         inside = np.clip((y - ridge[None]) * height, 0, 1) * (y < HORIZON)
-        picture = _mix(picture, colour, inside)
+        picture = mix(picture, colour, inside)
     water = (y >= HORIZON).astype(np.float32)
     mirrored = np.clip(2 * HORIZON - y, 0, 1)
     depth = np.clip((y - HORIZON) / (1 - HORIZON), 0, 1)
-    sea = _mix(_sky(mirrored, x) * 0.62, _rgb("141c25"), np.clip(depth * 1.15, 0, 0.92))
-    picture = _mix(picture, sea, water)
+    sea = mix(_sky(mirrored, x) * 0.62, rgb("141c25"), np.clip(depth * 1.15, 0, 0.92))
+    picture = mix(picture, sea, water)
     return picture, water
 
 
@@ -86,7 +76,7 @@ def _pier(width: int, height: int) -> tuple[Floats, Floats]:
     cover[stand | foot | bars] = 1
     planks = 0.5 + 0.5 * np.sin(y * 900)
     colour = np.empty((height, width, 3), np.float32)
-    colour[:] = _rgb("15191d")
+    colour[:] = rgb("15191d")
     colour += (0.012 * planks * deck)[..., None]
     return cover, colour
 
@@ -100,7 +90,7 @@ def frames(count: int = FRAMES, width: int = WIDTH, height: int = HEIGHT) -> Cal
     depth = (rows - rows[0]) / len(rows)
     y, x = np.mgrid[0:height, 0:width].astype(np.float32)
     grain = np.random.default_rng(3).normal(0, 0.006, (8, height, width, 1)).astype(np.float32)
-    warm, cool = _rgb("ffd9a0"), _rgb("fff3dc")
+    warm, cool = rgb("ffd9a0"), rgb("fff3dc")
 
     def paint(number: int) -> npt.NDArray[np.uint8]:
         turn = 2 * np.pi * number / count
@@ -126,24 +116,3 @@ def frames(count: int = FRAMES, width: int = WIDTH, height: int = HEIGHT) -> Cal
         return (np.clip(picture, 0, 1) * 255 + 0.5).astype(np.uint8)
 
     return paint
-
-
-def write_plate(path: Path, on_frame: Callable[[int], None] | None = None) -> None:
-    """Paint the plate to an H.264 movie tagged sRGB; it appears only when whole."""
-    partial = path.with_name(f".{path.name}.part{path.suffix}")
-    paint = frames()
-    with av.open(str(partial), "w") as container:
-        stream = container.add_stream("libx264", rate=Fraction(RATE), options={"crf": "17", "preset": "veryfast"})
-        stream.width, stream.height, stream.pix_fmt = WIDTH, HEIGHT, "yuv420p"
-        context = stream.codec_context
-        context.color_primaries, context.color_trc, context.colorspace, context.color_range = 1, 13, 1, 1
-        context.gop_size = 25
-        for number in range(FRAMES):
-            frame = av.VideoFrame.from_ndarray(paint(number), format="rgb24")
-            frame = frame.reformat(format="yuv420p", dst_colorspace="ITU709", dst_color_range="MPEG")
-            frame.pts = number
-            container.mux(stream.encode(frame))
-            if on_frame:
-                on_frame(number)
-        container.mux(stream.encode(None))
-    partial.replace(path)

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from fastapi import Request
 
+from isbjorn.core.document import Shot
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Preview
 from isbjorn.studio.store import Store
@@ -50,6 +51,16 @@ class Studio:
         """Grows with every edit of a shot, also with those that are merged into one revision."""
         with self._lock:
             return self._stamps[shot_id]
+
+    def thumb(self, shot: Shot, count: int, width: int) -> bytes:
+        """A small moving picture of a shot as a JPEG, kept until the shot changes."""
+        kept = self.store.folder / "thumbs" / f"{self.preview.thumb_name(shot)}-{count}.jpg"
+        if not kept.is_file():
+            kept.parent.mkdir(exist_ok=True)
+            part = kept.with_suffix(f".{threading.get_ident()}.part")
+            part.write_bytes(self.preview.strip(shot, count, width))
+            part.replace(kept)
+        return kept.read_bytes()
 
     def close(self) -> None:
         self.engine.shutdown(wait=False, cancel_futures=True)

@@ -3,39 +3,69 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 
+from isbjorn.core.document import Shot
 from isbjorn.core.media.plates import probe
+from isbjorn.demo import harbour, seas
 from isbjorn.demo.beacon import beacon
-from isbjorn.demo.harbour import FRAMES, write_plate
+from isbjorn.demo.paint import Painter, write_movie
+from isbjorn.demo.shots import bow_wave, breath, plankton, shoal
 from isbjorn.studio.store import Store
 from isbjorn.studio.tables import Media
 
 PROJECT = "Skarvøy Lights"
-_PLATE = "skarvoy/pier-at-dusk.mp4"
+_FOLDER = "skarvoy"
+
+
+@dataclass(frozen=True)
+class _Scene:
+    """A shot and the plate under it."""
+
+    shot: Callable[[str], Shot]
+    name: str
+    file: str
+    paint: Callable[[], Painter]
+    frames: int
+
+
+_SCENES = (
+    _Scene(beacon, "Pier at dusk", "pier-at-dusk.mp4", harbour.frames, harbour.FRAMES),
+    _Scene(bow_wave, "Ferry at night", "ferry-at-night.mp4", seas.ferry, seas.FERRY_FRAMES),
+    _Scene(breath, "Whale at dawn", "whale-at-dawn.mp4", seas.whale, seas.STILL_FRAMES),
+    _Scene(plankton, "Oar", "oar.mp4", seas.oar, seas.OAR_FRAMES),
+    _Scene(shoal, "Depths", "depths.mp4", seas.depths, seas.STILL_FRAMES),
+)
 
 
 def ensure_demo(folder: Path, progress: Callable[[int, int], None] | None = None) -> None:
-    """Make the project Skarvøy Lights with its plate, unless the store holds any project."""
+    """Make the project Skarvøy Lights with its plates, unless the store holds any project."""
     store = Store(folder)
     try:
         if store.projects():
             return
-        plate = store.media_folder / _PLATE
-        plate.parent.mkdir(exist_ok=True)
-        if not plate.is_file():
-            write_plate(plate, (lambda n: progress(n + 1, FRAMES)) if progress else None)
+        (store.media_folder / _FOLDER).mkdir(exist_ok=True)
+        total, done = sum(scene.frames for scene in _SCENES), 0
+
+        def painted() -> None:
+            nonlocal done
+            done += 1
+            if progress:
+                progress(done, total)
+
+        for scene in _SCENES:
+            path = store.media_folder / _FOLDER / scene.file
+            if not path.is_file():
+                write_movie(path, scene.paint(), scene.frames, painted)
         project = store.create_project(PROJECT)
-        facts = probe(str(plate))
-        store.add_media(
-            Media(
-                project_id=project.id or 0,
-                name="Pier at dusk",
-                media=_PLATE,
-                bytes=plate.stat().st_size,
-                **facts,
+        for scene in _SCENES:
+            media = f"{_FOLDER}/{scene.file}"
+            path = store.media_folder / media
+            facts = probe(str(path))
+            store.add_media(
+                Media(project_id=project.id or 0, name=scene.name, media=media, bytes=path.stat().st_size, **facts)
             )
-        )
-        store.create_shot(project.id or 0, beacon(_PLATE))
+            store.create_shot(project.id or 0, scene.shot(media))
     finally:
         store.engine.dispose()

@@ -44,6 +44,9 @@ class Ask(BaseModel):
     first: int = 0
     last: int = 0
     serial: int = 0
+    orbit: tuple[float, float, float] | None = Field(
+        default=None, description="A free look: degrees to the side and upward, times as far away."
+    )
 
 
 class Header(BaseModel):
@@ -101,7 +104,7 @@ class Viewer:
                 continue
             self.playing = ask if ask.kind == "play" else None
             if ask.kind != "stop":
-                self.wish = Wish(ask.frame, ask.width, ask.view)
+                self.wish = Wish(ask.frame, ask.width, ask.view, orbit=ask.orbit)
                 self.range = (ask.first, ask.last)
             self.changed()
 
@@ -208,7 +211,7 @@ class Viewer:
                 continue
             self._dropped += max(0, ticks - before - 1)
             before = ticks
-            wish = Wish(first + (offset + ticks) % span, ask.width, ask.view, moving=True)
+            wish = Wish(first + (offset + ticks) % span, ask.width, ask.view, moving=True, orbit=ask.orbit)
             self.wish = replace(wish, moving=False)
             # While one frame is encoded and sent, the next is drawn.
             drawing = asyncio.create_task(self._draw(wish, self.version))

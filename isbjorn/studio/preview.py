@@ -6,7 +6,7 @@ import hashlib
 import threading
 import time
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Hashable
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
@@ -19,9 +19,9 @@ from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.motion.cache import StateCache
-from isbjorn.core.motion.solver import Solver
 from isbjorn.core.picture.compose import over, to_shades
-from isbjorn.core.render import Layers, draw_particles, ground
+from isbjorn.core.picture.project import Orbit
+from isbjorn.core.render import Layers, Solver, draw_particles, ground
 from isbjorn.studio.plates import StudioPlates
 
 View = Literal["plate", "particles", "alpha"]
@@ -50,6 +50,7 @@ class Wish:
     frame: int
     width: int
     view: View = "plate"
+    orbit: tuple[float, float, float] | None = None  # a free look: degrees to the side and upward, how far
     moving: bool = False  # seen in passing, while it plays: encoded faster, a little coarser in colour
 
 
@@ -67,7 +68,11 @@ class Shown:
 class _Kept:
     solver: Solver
     digest: str
-    frames: dict[tuple[int, View], set[int]] = field(default_factory=dict)
+    frames: dict[Hashable, set[int]] = field(default_factory=dict)
+
+
+def _looks(wish: Wish) -> Hashable:
+    return wish.width, wish.view, wish.orbit
 
 
 def digest_of(shot: Shot) -> str:
@@ -107,7 +112,7 @@ class Preview:
         """Ranges of frames that are computed at the wish's size and view."""
         with self._lock:
             kept = self._solvers.get(digest)
-            frames = sorted(kept.frames.get((wish.width, wish.view), set())) if kept else []
+            frames = sorted(kept.frames.get(_looks(wish), set())) if kept else []
         ranges: list[tuple[int, int]] = []
         for frame in frames:
             if ranges and frame == ranges[-1][1] + 1:
@@ -126,7 +131,8 @@ class Preview:
                 raise Stale
             start = time.perf_counter()
             kept = self._solver(shot, digest)
-            layers = draw_particles(kept.solver, wish.frame, wish.width / shot.width, stale, self._scratch)
+            orbit = None if wish.orbit is None else Orbit(*wish.orbit)
+            layers = draw_particles(kept.solver, wish.frame, wish.width / shot.width, stale, self._scratch, orbit)
             self._scratch = layers.picture
             rgb = self._seen(shot, wish, layers)
         # Encoding needs no kernel: meanwhile another thread may draw the next frame.
@@ -149,7 +155,10 @@ class Preview:
         if wish.view == "alpha":
             grey = np.round(np.clip(picture[..., 3:], 0, 1) * 255).astype(np.uint8)
             return np.ascontiguousarray(np.repeat(grey, 3, axis=2))
-        if wish.view == "plate":
+        if wish.orbit is not None:
+            # From the side there is no plate.
+            picture = over(picture, np.full_like(picture, 0.018) + np.array([0, 0, 0, 0.982], np.float32))
+        elif wish.view == "plate":
             below = ground(shot, wish.frame, wish.width / shot.width, self.plates)
             picture = picture if below is None else over(picture, below)
         return to_shades(picture, shade_table("srgb"))
@@ -157,7 +166,7 @@ class Preview:
     def _solver(self, shot: Shot, digest: str) -> _Kept:
         with self._lock:
             if digest not in self._solvers:
-                self._solvers[digest] = _Kept(Solver(shot, self.states), digest)
+                self._solvers[digest] = _Kept(Solver(shot, self.states, self.plates), digest)
                 while len(self._solvers) > _SOLVERS_KEPT:
                     self._solvers.popitem(last=False)
             self._solvers.move_to_end(digest)
@@ -168,13 +177,13 @@ class Preview:
             if (digest, wish) not in self._pictures:
                 self._bytes += len(shown.jpeg)
             self._pictures[digest, wish] = shown
-            kept.frames.setdefault((wish.width, wish.view), set()).add(wish.frame)
+            kept.frames.setdefault(_looks(wish), set()).add(wish.frame)
             while self._bytes > self.limit_bytes:
                 (old_digest, old), gone = self._pictures.popitem(last=False)
                 self._bytes -= len(gone.jpeg)
                 owner = self._solvers.get(old_digest)
                 if owner is not None:
-                    owner.frames.get((old.width, old.view), set()).discard(old.frame)
+                    owner.frames.get(_looks(old), set()).discard(old.frame)
 
     def thumb_name(self, shot: Shot) -> str:
         """The name under which a shot's small moving picture is kept."""
@@ -184,7 +193,7 @@ class Preview:
         """Small frames of the shot's first two seconds, one under the other, as one JPEG; without a plate that cannot be read."""
         step = max(1, round(2 * float(shot.frame_rate)) // count)
         rows = []
-        solver = Solver(shot, self.states)
+        solver = Solver(shot, self.states, self.plates)
         for number in range(count):
             frame = min(shot.first_frame + number * step, shot.last_frame)
             with self._drawing:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Annotated, Any, Literal
 
 import jsonpatch
@@ -11,20 +10,24 @@ from fastapi import APIRouter, Depends, Request, Response
 from jsonpointer import JsonPointerException
 from pydantic import BaseModel, Field
 
-from isbjorn.core.document import Drag, Emitter, Gravity, Link, Shot
+from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot, shot_from_text, shot_schema, shot_to_text
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.guides import Guides, guides
+from isbjorn.core.guides import Scene, guides
 from isbjorn.core.life.gradient import linear_to_hex
 from isbjorn.core.life.presets import Presets, presets
 from isbjorn.core.media.colour import shade_table
+from isbjorn.core.media.light import PlateLight
+from isbjorn.core.motion.identity import needs_light
 from isbjorn.core.picture.compose import to_shades
+from isbjorn.core.picture.project import Orbit
 from isbjorn.core.render import ground, render_frame
 from isbjorn.core.time import COMMON_RATES, timecode
 from isbjorn.demo.beacon import first_shot
 from isbjorn.studio.context import Studio, studio_of
 from isbjorn.studio.projects import ShotCard, shot_card
 from isbjorn.studio.tables import ShotRow
+from isbjorn.studio.uploads import body_of
 
 router = APIRouter(prefix="/api", tags=["shots"])
 Here = Annotated[Studio, Depends(studio_of)]
@@ -41,7 +44,7 @@ class ShotState(BaseModel):
     document: Shot
     undo: str | None = Field(description="What undo would take back.")
     redo: str | None
-    guides: list[Guides]
+    guides: Scene
     timecodes: tuple[str, str] = Field(description="Of the first and of the last frame.")
 
 
@@ -59,13 +62,7 @@ class Edit(BaseModel):
     changes: list[Change] = Field(min_length=1, max_length=500)
     label: str = Field(default="Edit", min_length=1, max_length=120)
     gesture: str | None = Field(default=None, max_length=60)
-
-
-class NewThing(BaseModel):
-    """Something new for the cast. `copy_of`: the id of a thing of which it is a copy."""
-
-    kind: Literal["emitter", "gravity", "drag"]
-    copy_of: str | None = None
+    frame: int | None = Field(default=None, description="The frame whose guides are wanted with the answer.")
 
 
 class NewShot(BaseModel):
@@ -78,7 +75,7 @@ class NewShot(BaseModel):
     frames: int = Field(default=250, ge=1, le=1_000_000)
 
 
-def state_of(studio: Studio, shot_id: int) -> ShotState:
+def state_of(studio: Studio, shot_id: int, frame: int | None = None) -> ShotState:
     row, undo, redo = studio.store.history(shot_id)
     shot = studio.store.document(shot_id)
     ends = (timecode(shot.first_frame, shot.frame_rate), timecode(shot.last_frame, shot.frame_rate))
@@ -89,14 +86,24 @@ def state_of(studio: Studio, shot_id: int) -> ShotState:
         document=shot,
         undo=undo,
         redo=redo,
-        guides=guides(shot),
+        guides=_scene(studio, shot, frame),
         timecodes=ends,
     )
 
 
-def _told(studio: Studio, shot_id: int) -> ShotState:
+def _scene(studio: Studio, shot: Shot, frame: int | None, orbit: Orbit | None = None) -> Scene:
+    light = PlateLight(shot, studio.plates) if any(needs_light(shot, e) for e in shot.emitters) else None
+    try:
+        return guides(shot, frame, orbit, light)
+    except IsbjornError:
+        # A plate that cannot be read is told where the picture is asked for.
+        return guides(shot, frame, orbit)
+
+
+def told(studio: Studio, shot_id: int, frame: int | None = None) -> ShotState:
+    """Tell all who look at a shot that it changed; the shot as it now stands."""
     studio.edited(shot_id)
-    return state_of(studio, shot_id)
+    return state_of(studio, shot_id, frame)
 
 
 @router.get("/schema")
@@ -129,19 +136,23 @@ def make_shot(studio: Here, project_id: int, body: NewShot) -> ShotCard:
 @router.post("/projects/{project_id}/shots/import", status_code=201)
 async def import_shot(studio: Here, project_id: int, request: Request) -> ShotCard:
     """Take in a shot file; the body is its JSON."""
-    body = b""
-    async for chunk in request.stream():
-        body += chunk
-        if len(body) > _LARGEST_DOCUMENT:
-            raise IsbjornError("a shot file is not larger than 8 MiB.", "file", "Is it a shot?")
-    shot = shot_from_text(body)
+    shot = shot_from_text(await body_of(request, _LARGEST_DOCUMENT, "file"))
     return shot_card(studio.store.create_shot(project_id, shot, "Imported"), shot)
 
 
 @router.get("/shots/{shot_id}")
-def get_shot(studio: Here, shot_id: int) -> ShotState:
-    """A shot as it stands."""
-    return state_of(studio, shot_id)
+def get_shot(studio: Here, shot_id: int, frame: int | None = None) -> ShotState:
+    """A shot as it stands, with its guides at a frame."""
+    return state_of(studio, shot_id, frame)
+
+
+@router.get("/shots/{shot_id}/guides")
+def get_guides(
+    studio: Here, shot_id: int, frame: int, side: float | None = None, above: float = 0.0, far: float = 1.6
+) -> Scene:
+    """Guides at a frame; with `side`, as a free look sees them."""
+    orbit = None if side is None else Orbit(side, above, far)
+    return _scene(studio, studio.store.document(shot_id), frame, orbit)
 
 
 @router.patch("/shots/{shot_id}")
@@ -157,75 +168,21 @@ def edit_shot(studio: Here, shot_id: int, body: Edit) -> ShotState:
                 f"the change does not fit the shot ({error}).", body.changes[0].path, "Nothing was changed."
             ) from None
         box[0] = parse_shot(changed)
-    return _told(studio, shot_id)
+    return told(studio, shot_id, body.frame)
 
 
 @router.post("/shots/{shot_id}/undo")
 def undo(studio: Here, shot_id: int) -> ShotState:
     """Take the last edit back."""
     studio.store.step(shot_id, -1)
-    return _told(studio, shot_id)
+    return told(studio, shot_id)
 
 
 @router.post("/shots/{shot_id}/redo")
 def redo(studio: Here, shot_id: int) -> ShotState:
     """Make the edit again that was taken back."""
     studio.store.step(shot_id, 1)
-    return _told(studio, shot_id)
-
-
-def _with_new(shot: Shot, body: NewThing) -> Shot:
-    """The shot with a thing more. A new force reaches every emitter, every force reaches a new emitter; a copy keeps its reach."""
-    things: dict[str, Any] = {t.id: t for t in (*shot.emitters, *shot.forces)}
-    names = {t.name for t in things.values()}
-    makers: dict[str, Callable[[], Any]] = {
-        "emitter": lambda: first_shot("x").emitters[0],
-        "gravity": Gravity,
-        "drag": Drag,
-    }
-    fresh = makers[body.kind]()
-    old = None if body.copy_of is None else things.get(body.copy_of)
-    if body.copy_of is not None and old is None:
-        raise IsbjornError("there is nothing of that id in the cast.", body.copy_of, "Nothing was changed.")
-    source = old or fresh
-    fresh_id = (Emitter if isinstance(source, Emitter) else type(source))().id
-    name, number = source.name, 2
-    while name in names:
-        name, number = f"{source.name} {number}", number + 1
-    update: dict[str, Any] = {"id": fresh_id, "name": name}
-    if isinstance(source, Emitter):
-        update["seed"] = max((e.seed for e in shot.emitters), default=0) + 1
-        made = source.model_copy(update=update)
-        reach = [f.id for f in shot.forces] if old is None else [x.force for x in shot.links if x.emitter == old.id]
-        links = tuple(Link(force=f, emitter=fresh_id) for f in reach)
-        return shot.model_copy(update={"emitters": (*shot.emitters, made), "links": (*shot.links, *links)})
-    made = source.model_copy(update=update)
-    touched = [e.id for e in shot.emitters] if old is None else [x.emitter for x in shot.links if x.force == old.id]
-    links = tuple(Link(force=fresh_id, emitter=e) for e in touched)
-    return shot.model_copy(update={"forces": (*shot.forces, made), "links": (*shot.links, *links)})
-
-
-@router.post("/shots/{shot_id}/cast", status_code=201)
-def add_to_cast(studio: Here, shot_id: int, body: NewThing) -> ShotState:
-    """Add an emitter or a force."""
-    with studio.store.edit(shot_id, f"Add {body.kind}") as box:
-        box[0] = parse_shot(_with_new(box[0], body).model_dump(mode="json"))
-    return _told(studio, shot_id)
-
-
-@router.delete("/shots/{shot_id}/cast/{thing_id}")
-def remove_from_cast(studio: Here, shot_id: int, thing_id: str) -> ShotState:
-    """Take an emitter or a force out, with its place in the reach."""
-    with studio.store.edit(shot_id, "Remove from the cast") as box:
-        shot = box[0]
-        box[0] = shot.model_copy(
-            update={
-                "emitters": tuple(e for e in shot.emitters if e.id != thing_id),
-                "forces": tuple(f for f in shot.forces if f.id != thing_id),
-                "links": tuple(x for x in shot.links if thing_id not in (x.force, x.emitter)),
-            }
-        )
-    return _told(studio, shot_id)
+    return told(studio, shot_id)
 
 
 @router.post("/shots/{shot_id}/copy", status_code=201)
@@ -262,15 +219,8 @@ def export_shot(studio: Here, shot_id: int) -> Response:
 @router.get("/shots/{shot_id}/thumb", responses={200: {"content": {"image/jpeg": {}}}}, response_class=Response)
 def thumb(studio: Here, shot_id: int) -> Response:
     """A small moving picture: 20 frames of the shot's first two seconds, one under the other."""
-    shot = studio.store.document(shot_id)
-    name = studio.preview.thumb_name(shot)
-    kept = studio.store.folder / "thumbs" / f"{name}.jpg"
-    if not kept.is_file():
-        kept.parent.mkdir(exist_ok=True)
-        part = kept.with_suffix(".part")
-        part.write_bytes(studio.preview.strip(shot, _THUMB_FRAMES, _THUMB_WIDTH))
-        part.replace(kept)
-    return Response(kept.read_bytes(), media_type="image/jpeg", headers={"Cache-Control": "no-cache"})
+    jpeg = studio.thumb(studio.store.document(shot_id), _THUMB_FRAMES, _THUMB_WIDTH)
+    return Response(jpeg, media_type="image/jpeg", headers={"Cache-Control": "no-cache"})
 
 
 @router.get("/shots/{shot_id}/frame", responses={200: {"content": {"image/jpeg": {}}}}, response_class=Response)

@@ -18,7 +18,7 @@ from sqlmodel import Session, col, create_engine, delete, func, select
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import shot_from_text
 from isbjorn.core.errors import IsbjornError
-from isbjorn.studio.tables import Folder, Media, Project, Revision, ShotRow, now
+from isbjorn.studio.tables import Folder, Media, PresetRow, Project, Revision, ShotRow, now
 
 _REVISIONS_KEPT = 1000
 T = TypeVar("T")
@@ -225,6 +225,42 @@ class Store:
         real = path.resolve()
         allowed = [self.media_folder.resolve(), *(Path(f.path) for f in self.folders())]
         return any(real.is_relative_to(folder) for folder in allowed)
+
+    # The library of emitters
+
+    def presets(self) -> list[PresetRow]:
+        with self.session() as session:
+            return list(session.exec(select(PresetRow).order_by(col(PresetRow.created))))
+
+    def _preset(self, session: Session, preset_id: str) -> PresetRow:
+        number = preset_id.removeprefix("kept-")
+        row = session.get(PresetRow, int(number)) if number.isascii() and number.isdigit() else None
+        if row is None:
+            raise Missing(
+                "there is no such emitter of your own in the library.", preset_id, "It may have been taken out."
+            )
+        return row
+
+    def preset(self, preset_id: str) -> PresetRow:
+        with self.session() as session:
+            return self._preset(session, preset_id)
+
+    def keep_preset(self, name: str, tags: list[str], shot: Shot) -> PresetRow:
+        with self.session() as session:
+            row = PresetRow(name=name, tags="\n".join(tags), document=shot.model_dump_json())
+            session.add(row)
+            session.flush()
+            return row
+
+    def rename_preset(self, preset_id: str, name: str, tags: list[str]) -> PresetRow:
+        with self.session() as session:
+            row = self._preset(session, preset_id)
+            row.name, row.tags = name, "\n".join(tags)
+            return row
+
+    def drop_preset(self, preset_id: str) -> None:
+        with self.session() as session:
+            session.delete(self._preset(session, preset_id))
 
     @staticmethod
     def _found(thing: T | None, kind: str, number: int) -> T:

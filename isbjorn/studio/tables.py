@@ -86,3 +86,14 @@ class DeliveryRow(SQLModel, table=True):
     created: datetime = Field(default_factory=now)
     started: datetime | None = None
     ended: datetime | None = None
+
+
+class PresetRow(SQLModel, table=True):
+    """An emitter of the library: a shot with nothing else in it. tags: one on each line."""
+
+    __tablename__ = "preset"
+    id: int | None = Field(default=None, primary_key=True)
+    name: str
+    tags: str = ""
+    document: str
+    created: datetime = Field(default_factory=now)

@@ -45,3 +45,13 @@ async def receive(request: Request, folder: Path, name: str) -> Path:
         path.unlink(missing_ok=True)
         raise
     return path
+
+
+async def body_of(request: Request, largest: int, name: str) -> bytes:
+    """The body of a request. Raises IsbjornError when it is larger than `largest` bytes."""
+    body = b""
+    async for chunk in request.stream():
+        body += chunk
+        if len(body) > largest:
+            raise IsbjornError(f"a file here is not larger than {largest >> 20} MiB.", name, "Is it the right one?")
+    return body

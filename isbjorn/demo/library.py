@@ -1,0 +1,81 @@
+"""The emitters that ship in the library: those of the demonstration, and a few of their own."""
+
+from __future__ import annotations
+
+import functools
+
+from isbjorn.core import cast
+from isbjorn.core.document import Burst, Disc, Emitter, Letters, Number, Rectangle, Shot, Turbulence, Vortex, Wind
+from isbjorn.demo.beacon import beacon
+from isbjorn.demo.pieces import curve, ramp, reach
+from isbjorn.demo.shots import bow_wave, breath, plankton, shoal
+
+_GROUND = "#0b1014"
+
+
+def _snow() -> Shot:
+    flakes = Emitter(
+        id="flakes", name="Snow over the pier", seed=31, shape=Rectangle(width=Number(value=1500), height=Number(value=40)),
+        up=Number(value=400), rate=Number(value=170), pre_roll_s=12, lifespan=Number(value=11, spread=2),
+        direction=Number(value=270), spread=Number(value=20), speed=Number(value=75, spread=25),
+        size=Number(value=5, spread=3), opacity=Number(value=80, spread=20), colour=ramp({0: "#eef5fa"}, {}),
+    )  # fmt: skip
+    forces = (
+        Wind(
+            id="wind", name="Night wind", strength=Number(value=35), direction=Number(value=250), grip=Number(value=0.4)
+        ),
+        Turbulence(id="gusts", name="Gusts", strength=Number(value=35), size=Number(value=300), grip=Number(value=0.8)),
+    )
+    return Shot(name=flakes.name, emitters=(flakes,), forces=forces, links=reach({"flakes": ("wind", "gusts")}))
+
+
+def _signal() -> Shot:
+    flare = Emitter(
+        id="flare", name="Signal flare", seed=32, shape=Disc(radius=Number(value=4)), rate=Number(value=0),
+        bursts=(Burst(at_s=0.1, count=600, times=30, every_s=1.6),), lifespan=Number(value=1.3, spread=0.4),
+        spread=Number(value=360), in_depth=True, speed=Number(value=380, spread=110, over_life=curve((0, 1), (0.3, 0.3), (1, 0.1))),
+        size=Number(value=5, spread=2, over_life=curve((0, 1), (1, 0.2))), brightness=Number(value=2.5), blend="add",
+        colour=ramp({0: "#fff1dd", 0.3: "#ff8f6b", 1: "#7a1f3d"}, {0.7: 1, 1: 0}),
+    )  # fmt: skip
+    return Shot(name=flare.name, emitters=(flare,))
+
+
+def _letters() -> Shot:
+    word = Emitter(
+        id="letters", name="Letters loosened", seed=33, shape=Letters(text="Skarvøy", height=Number(value=230)),
+        rate=Number(value=1400), pre_roll_s=2, lifespan=Number(value=2.2, spread=0.8), spread=Number(value=360),
+        speed=Number(value=4, spread=4), size=Number(value=4, spread=2), blend="add",
+        opacity=Number(value=85, over_life=curve((0, 0), (0.1, 1), (0.6, 0.8), (1, 0))),
+        colour=ramp({0: "#fff6e8", 0.5: "#ffc98a", 1: "#b35b3a"}, {}),
+    )  # fmt: skip
+    loose = Wind(
+        id="wind", name="What loosens them", strength=Number(value=160, over_life=curve((0, 0), (0.55, 0.05), (1, 1))),
+        direction=Number(value=12, spread=14), grip=Number(value=1.4),
+    )  # fmt: skip
+    return Shot(name=word.name, emitters=(word,), forces=(loose,), links=reach({"letters": ("wind",)}))
+
+
+def _eddy() -> Shot:
+    dust = Emitter(
+        id="dust", name="Dust in an eddy", seed=34, shape=Disc(radius=Number(value=220), fill="edge"), rate=Number(value=380),
+        pre_roll_s=5, lifespan=Number(value=4.5, spread=1), spread=Number(value=360), speed=Number(value=10, spread=10),
+        size=Number(value=4, spread=2), opacity=Number(value=70, over_life=curve((0, 0), (0.15, 1), (1, 0))), blend="add",
+        colour=ramp({0: "#6b5f8c", 0.5: "#ff9d7a", 1: "#ffe9c4"}, {}),
+    )  # fmt: skip
+    eddy = Vortex(id="eddy", name="Eddy", strength=Number(value=190), radius=Number(value=90), pull=Number(value=0.5))
+    return Shot(name=dust.name, emitters=(dust,), forces=(eddy,), links=reach({"dust": ("eddy",)}))
+
+
+@functools.cache
+def shipped() -> tuple[tuple[list[str], Shot], ...]:
+    """Tags and shots of the shipped emitters, each alone with all that it hangs on, over dark ground."""
+    taken = (
+        (beacon("-"), "embers", ["fire", "sparks"]), (beacon("-"), "ash", ["fire", "dust"]),
+        (beacon("-"), "glow", ["fire", "light"]), (bow_wave("-"), "spray", ["water", "per px", "moving"]),
+        (breath("-"), "spout", ["water", "vapour", "burst"]), (plankton("-"), "points", ["water", "light", "source"]),
+        (shoal("-"), "herring", ["water", "swarm", "loop", "path"]),
+    )  # fmt: skip
+    own = ((_snow(), ["weather", "snow"]), (_signal(), ["fire", "burst"]), (_letters(), ["letters", "title", "wind"]),
+           (_eddy(), ["dust", "vortex"]))  # fmt: skip
+    found = [(tags, cast.alone(shot, name)) for shot, name, tags in taken] + [(tags, shot) for shot, tags in own]
+    return tuple((tags, shot.model_copy(update={"background": _GROUND})) for tags, shot in found)

@@ -1,0 +1,210 @@
+"""The other shots of the demonstration: *Bow wave*, *Breath of the whale*, *Plankton* and *Shoal*."""
+
+from __future__ import annotations
+
+from isbjorn.core.document import (
+    Ball,
+    Body,
+    Box,
+    Burst,
+    Camera,
+    Curve,
+    Disc,
+    Drag,
+    Emitter,
+    Flutter,
+    Follow,
+    Gravity,
+    Line,
+    Marker,
+    MotionPath,
+    Number,
+    PathPoint,
+    Plate,
+    Rectangle,
+    Shot,
+    Source,
+    Surface,
+    Turbulence,
+    Vortex,
+    Wind,
+    Zone,
+)
+from isbjorn.demo.pieces import curve, keyed, ramp, reach
+from isbjorn.demo.seas import WATERLINE, bow_across
+
+_WATER = round((0.5 - WATERLINE) * 720, 1)
+
+
+def _onset(*points: tuple[float, float]) -> Curve:
+    return curve(*points)
+
+
+def bow_wave(plate: str) -> Shot:
+    """Spray at a ferry's bow that moves through the picture: so many per px that it goes, at any speed."""
+    bow = Marker(
+        id="bow",
+        name="Bow",
+        across=keyed(*((t, round(bow_across(t), 2)) for t in range(11))),
+        up=Number(value=_WATER + 2),
+    )
+    spray = Emitter(
+        id="spray", name="Spray", seed=3, shape=Line(length=Number(value=26), angle=Number(value=68)), carried_by="bow",
+        rate=Number(value=14), rate_per="px", lifespan=Number(value=1.5, spread=0.5), direction=Number(value=104, spread=10),
+        spread=Number(value=44), speed=Number(value=170, spread=95), inherit=Number(value=55, spread=20), in_depth=True,
+        size=Number(value=2.6, spread=1.6, over_life=curve((0, 0.5), (0.15, 1), (1, 0.5))),
+        opacity=Number(value=78, over_life=curve((0, 0.2), (0.06, 1), (0.6, 0.8), (1, 0))),
+        colour=ramp({0: "#ffffff", 0.5: "#cfe4ee", 1: "#7f9db0"}, {}), body=Body(softness=Number(value=70)),
+    )  # fmt: skip
+    mist = Emitter(
+        id="mist", name="Mist", seed=4, shape=Disc(radius=Number(value=14)), carried_by="bow", up=Number(value=16),
+        rate=Number(value=1.6), rate_per="px", lifespan=Number(value=2.6, spread=0.8), direction=Number(value=112),
+        spread=Number(value=70), speed=Number(value=70, spread=40), inherit=Number(value=40),
+        size=Number(value=46, spread=22, over_life=curve((0, 0.3), (1, 1))),
+        opacity=Number(value=9, over_life=curve((0, 0), (0.15, 1), (1, 0))), colour=ramp({0: "#dfeaf2", 1: "#7d93a6"}, {}),
+    )  # fmt: skip
+    foam = Emitter(
+        id="foam", name="Foam", seed=6, shape=Rectangle(width=Number(value=30), height=Number(value=8)), carried_by="bow",
+        up=Number(value=-9), rate=Number(value=5), rate_per="px", lifespan=Number(value=6, spread=2), direction=Number(value=270),
+        spread=Number(value=70), speed=Number(value=14, spread=10),
+        size=Number(value=8, spread=5, over_life=curve((0, 0.6), (0.3, 1), (1, 1.5))),
+        opacity=Number(value=22, over_life=curve((0, 0), (0.05, 1), (0.5, 0.5), (1, 0))),
+        colour=ramp({0: "#eef6fa", 1: "#4f6a7c"}, {}),
+    )  # fmt: skip
+    forces = (
+        Gravity(id="weight", name="Weight", strength=Number(value=2.9)),
+        Drag(id="air", name="Air", strength=Number(value=0.8, spread=0.3)),
+        Turbulence(id="gusts", name="Gusts", strength=Number(value=46), size=Number(value=150), grip=Number(value=0.9)),
+        Surface(
+            id="water", name="Water", up=Number(value=_WATER - 6), outcome="die",
+        ),
+        Drag(id="drags", name="Water's drag", strength=Number(value=1.1)),
+    )  # fmt: skip
+    return Shot(
+        name="Bow wave", seed=71, plate=Plate(name="Ferry at night", media=plate), markers=(bow,), emitters=(foam, mist, spray),
+        forces=forces,
+        links=reach({"spray": ("weight", "air", "gusts", "water"), "mist": ("gusts", "air"), "foam": ("drags",)}),
+    )  # fmt: skip
+
+
+def breath(plate: str) -> Shot:
+    """Breath of the whale: a spout that rises, thins, and is drawn away by the air."""
+    up = Number(value=-146)
+    bursts = (Burst(at_s=0.8, count=2600, over_s=1.1, times=3, every_s=3.4),)
+    spout = Emitter(
+        id="spout", name="Spout", seed=9, shape=Disc(radius=Number(value=7)), up=up, rate=Number(value=0), bursts=bursts,
+        lifespan=Number(value=2.7, spread=0.9), spread=Number(value=24), in_depth=True,
+        speed=Number(value=560, spread=240, over_life=curve((0, 1), (0.25, 0.55), (1, 0.3))),
+        size=Number(value=13, spread=6, over_life=curve((0, 0.3), (0.3, 1), (1, 2.3))),
+        opacity=Number(value=9, over_life=curve((0, 0), (0.08, 1), (0.35, 0.7), (1, 0))),
+        colour=ramp({0: "#fff3e6", 0.5: "#f0d9cc", 1: "#b7aeb4"}, {}),
+    )  # fmt: skip
+    drops = Emitter(
+        id="drops", name="Drops", seed=10, shape=Disc(radius=Number(value=5)), up=up, rate=Number(value=0),
+        bursts=(Burst(at_s=0.8, count=700, over_s=0.9, times=3, every_s=3.4),), lifespan=Number(value=2.2, spread=0.5),
+        spread=Number(value=30), in_depth=True, speed=Number(value=420, spread=180), size=Number(value=2.2, spread=1),
+        opacity=Number(value=70, over_life=curve((0, 0), (0.1, 1), (0.8, 0.9), (1, 0))), colour=ramp({0: "#fff6ec"}, {}),
+    )  # fmt: skip
+    forces = (
+        Drag(id="air", name="Air", strength=Number(value=1.7, spread=0.4)),
+        Gravity(id="weight", name="Weight", strength=Number(value=4.2)),
+        Turbulence(
+            id="swirl", name="Swirl", strength=Number(value=95, over_life=_onset((0, 0), (0.2, 0.4), (1, 1))),
+            size=Number(value=130), octaves=2, grip=Number(value=1.6), evolve=Number(value=0.35),
+        ),
+        Wind(
+            id="breeze", name="Morning breeze", direction=Number(value=176), grip=Number(value=0.55),
+            strength=Number(value=70, flutter=Flutter(times_per_s=0.4, amount=30)),
+        ),
+        Surface(id="water", name="Water", up=Number(value=-178), outcome="die"),
+    )  # fmt: skip
+    return Shot(
+        name="Breath of the whale", seed=72, plate=Plate(name="Whale at dawn", media=plate, beyond="loop"), forces=forces,
+        emitters=(spout, drops),
+        links=reach({"spout": ("air", "swirl", "breeze"), "drops": ("weight", "breeze", "water")}),
+    )  # fmt: skip
+
+
+def plankton(plate: str) -> Shot:
+    """Plankton: points that wake where an oar stirs them."""
+    ring = tuple(
+        PathPoint(x=x, y=y, arrive=arrive, leave=leave)
+        for x, y, arrive, leave in (
+            (150.0, -40.0, (0.0, -38.7), (0.0, 38.7)), (0.0, 30.0, (82.8, 0.0), (-82.8, 0.0)),
+            (-150.0, -40.0, (0.0, 38.7), (0.0, -38.7)), (0.0, -110.0, (-82.8, 0.0), (82.8, 0.0)),
+        )
+    )  # fmt: skip
+    blade = Marker(
+        id="oar", name="Oar", path=MotionPath(points=ring, closed=True, along=keyed((0, 0), (8, 200), joint="straight"))
+    )
+    near = Source(measure="distance", thing="oar", low=30, high=210, makes_low=1, makes_high=0.07)
+    points = Emitter(
+        id="points", name="Plankton", seed=14, shape=Rectangle(width=Number(value=1300), height=Number(value=560)),
+        up=Number(value=60), rate=Number(value=900), pre_roll_s=7, lifespan=Number(value=6, spread=1.4),
+        spread=Number(value=360), speed=Number(value=9, spread=6), size=Number(value=3.2, spread=1.8),
+        opacity=Number(value=100, over_life=curve((0, 0), (0.15, 1), (0.85, 1), (1, 0)), source=near, reads="life"),
+        brightness=Number(value=3, spread=1.5, source=near, reads="life"),
+        colour=ramp({0: "#7ff5ff", 0.5: "#3fc8ff", 1: "#2f7dff"}, {}), blend="add",
+    )  # fmt: skip
+    glow = Emitter(
+        id="glow", name="Wake", seed=15, shape=Disc(radius=Number(value=16)), carried_by="oar", rate=Number(value=240),
+        lifespan=Number(value=1.7, spread=0.6), spread=Number(value=360), speed=Number(value=26, spread=20),
+        inherit=Number(value=35), pre_roll_s=2, size=Number(value=15, spread=8, over_life=curve((0, 0.4), (1, 1))),
+        opacity=Number(value=14, over_life=curve((0, 0), (0.2, 1), (1, 0))), colour=ramp({0: "#58e0ff", 1: "#1b4fd0"}, {}),
+        blend="add",
+    )  # fmt: skip
+    forces = (
+        Vortex(
+            id="eddy", name="Eddy", carried_by="oar", radius=Number(value=60), strength=Number(value=120), zone="near"
+        ),
+        Turbulence(
+            id="current", name="Current", strength=Number(value=22), size=Number(value=260), grip=Number(value=1.2)
+        ),
+        Drag(id="water", name="Water", strength=Number(value=0.9)),
+    )
+    zone = Zone(id="near", name="Near the oar", carried_by="oar", radius=Number(value=210), falloff=Number(value=130))
+    everything = ("eddy", "current", "water")
+    return Shot(
+        name="Plankton", seed=73, last_frame=199, plate=Plate(name="Oar", media=plate, beyond="loop"), markers=(blade,),
+        zones=(zone,), emitters=(points, glow), forces=forces, links=reach({"points": everything, "glow": everything}),
+    )  # fmt: skip
+
+
+def shoal(plate: str) -> Shot:
+    """Shoal: herring on one way, round without a seam, seen by a camera."""
+    way = (
+        PathPoint(x=-360, y=40, z=0, arrive=(-20.0, -150.0), leave=(20.0, 150.0)),
+        PathPoint(x=40, y=150, z=-260, arrive=(-160.0, 10.0), leave=(160.0, -10.0)),
+        PathPoint(x=380, y=-10, z=-40, arrive=(10.0, 130.0), leave=(-10.0, -130.0)),
+        PathPoint(x=0, y=-140, z=200, arrive=(170.0, -10.0), leave=(-170.0, 10.0)),
+    )
+    fish = Emitter(
+        id="herring", name="Herring", seed=19, shape=Ball(radius=Number(value=150)), across=Number(value=-340),
+        up=Number(value=20), rate=Number(value=150), lifespan=Number(value=8, spread=1.5), direction=Number(value=80),
+        spread=Number(value=30), in_depth=True, speed=Number(value=150, spread=30),
+        size=Number(value=9, spread=3, over_life=curve((0, 0), (0.06, 1), (0.94, 1), (1, 0))),
+        brightness=Number(value=1.1, spread=0.5, flutter=Flutter(times_per_s=1.3, amount=0.5)),
+        colour=ramp({0: "#e9fbff", 0.5: "#a9d4e0", 1: "#dff6ff"}, {}), body=Body(softness=Number(value=45)),
+        order="farthest first", speed_limit=Number(value=230),
+    )  # fmt: skip
+    motes = Emitter(
+        id="motes", name="Motes", seed=20, shape=Box(width=Number(value=1500), height=Number(value=800), deep=Number(value=700)),
+        rate=Number(value=90), lifespan=Number(value=7, spread=1), spread=Number(value=360), in_depth=True,
+        speed=Number(value=8, spread=6), size=Number(value=2.2, spread=1), blend="add",
+        opacity=Number(value=35, over_life=curve((0, 0), (0.2, 1), (0.8, 1), (1, 0))), colour=ramp({0: "#bfeee9"}, {}),
+    )  # fmt: skip
+    forces = (
+        Follow(
+            id="way", name="Their way", points=way, closed=True, strength=Number(value=165), pull=Number(value=0.3),
+            grip=Number(value=2.2),
+        ),
+        Turbulence(
+            id="sway", name="Sway", strength=Number(value=70), size=Number(value=210), along_z=Number(value=100),
+            grip=Number(value=1.4), evolve=Number(value=0.25),
+        ),
+    )  # fmt: skip
+    return Shot(
+        name="Shoal", seed=74, last_frame=199, loop=True, plate=Plate(name="Depths", media=plate, beyond="loop"),
+        camera=Camera(kind="perspective", pan=keyed((0, -3), (4, 3), (8, -3))), emitters=(motes, fish), forces=forces,
+        links=reach({"herring": ("way", "sway"), "motes": ("sway",)}),
+    )  # fmt: skip
