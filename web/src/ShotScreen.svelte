@@ -10,6 +10,7 @@
   import { commandsOf, type Panel } from './keys/commands';
   import Finder from './keys/Finder.svelte';
   import KeySheet from './keys/KeySheet.svelte';
+  import Library from './library/Library.svelte';
   import Picture from './picture/Picture.svelte';
   import PlateSheet from './plates/PlateSheet.svelte';
   import { Desk } from './state/desk.svelte';
@@ -41,8 +42,11 @@
       return;
     }
     if (busy || open) return;
-    if (event.key === 'Escape' && desk.picking) {
-      desk.picking = null;
+    // What is open above the screen closes first.
+    if (event.key === 'Escape' && document.querySelector('[data-popover-content], [role="menu"]')) return;
+    if (event.key === 'Escape' && (desk.picking || desk.recording || desk.graph)) {
+      if (desk.picking || desk.recording) desk.picking = desk.recording = null;
+      else desk.graph = null;
       return;
     }
     const spin = at.getAttribute('role') === 'spinbutton' || at.getAttribute('role') === 'slider';
@@ -62,11 +66,12 @@
 
 {#if desk.shot && desk.state && specs.ready}
   <div
-    class="grid h-full grid-cols-[232px_minmax(0,1fr)_264px] grid-rows-[40px_minmax(0,1fr)_66px_252px] overflow-hidden"
+    class="grid h-full grid-cols-[232px_minmax(0,1fr)_264px] overflow-hidden"
+    style="grid-template-rows:40px minmax(0,1fr) {desk.graph ? 168 : 66}px 252px"
   >
     <header class="col-span-3 border-b border-line"><TopBar {desk} onopen={(p) => (open = p)} /></header>
     <aside class="row-span-2 overflow-y-auto border-r border-line">
-      <Cast {desk} onplate={() => (open = 'plate')} />
+      <Cast {desk} onplate={() => (open = 'plate')} onlibrary={() => (open = 'library')} />
       <Reach {desk} />
     </aside>
     <main class="min-w-0"><Picture {desk} /></main>
@@ -82,6 +87,7 @@
   </div>
   <PlateSheet {desk} bind:open={() => open === 'plate', (yes) => (open = yes ? 'plate' : null)} />
   <DeliverSheet {desk} bind:open={() => open === 'deliver', (yes) => (open = yes ? 'deliver' : null)} />
+  <Library {desk} bind:open={() => open === 'library', (yes) => (open = yes ? 'library' : null)} />
   <KeySheet {commands} bind:open={() => open === 'keys', (yes) => (open = yes ? 'keys' : null)} />
   <Finder {commands} bind:open={() => open === 'finder', (yes) => (open = yes ? 'finder' : null)} />
 {:else}

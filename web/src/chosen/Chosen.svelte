@@ -1,28 +1,55 @@
 <script lang="ts">
+  import type { Marker, Zone } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
+  import Fields from '../ui/Fields.svelte';
+  import { place, tied } from './fields';
   import EmitterFields from './EmitterFields.svelte';
   import ForceFields from './ForceFields.svelte';
+  import PlaceFields from './PlaceFields.svelte';
   import PlateFields from './PlateFields.svelte';
   import ShotFields from './ShotFields.svelte';
 
   let { desk, onplate }: { desk: Desk; onplate: () => void } = $props();
-  const words = { shot: 'the whole shot', plate: 'plate', emitter: 'emitter', force: 'force' };
+  const words = {
+    shot: 'the whole shot',
+    plate: 'plate',
+    emitter: 'emitter',
+    force: 'world',
+    zone: 'zone',
+    marker: 'marker',
+  };
   const name = $derived(
-    desk.chosenEmitter?.name ??
-      desk.force?.name ??
-      (desk.chosen.kind === 'plate' ? (desk.shot?.plate?.name ?? 'Plate') : 'Shot'),
+    desk.thing?.name ?? (desk.chosen.kind === 'plate' ? (desk.shot?.plate?.name ?? 'Plate') : 'Shot'),
+  );
+  const uses = $derived(
+    desk.shot!.forces.filter((f) => f.zone !== null && f.zone === desk.thing?.id).map((f) => f.name),
   );
 </script>
 
 <div class="head"><span class="truncate text-word">{name}</span><small>{words[desk.chosen.kind]}</small></div>
 <div class="px-3.5 pb-3">
-  {#if desk.chosenEmitter}
-    <EmitterFields {desk} emitter={desk.chosenEmitter} />
-  {:else if desk.force}
-    <ForceFields {desk} force={desk.force} />
-  {:else if desk.chosen.kind === 'plate' && desk.shot?.plate}
-    <PlateFields {desk} plate={desk.shot.plate} {onplate} />
-  {:else}
-    <ShotFields {desk} />
-  {/if}
+  {#key desk.path}
+    {#if desk.chosenEmitter}
+      <EmitterFields {desk} emitter={desk.chosenEmitter} />
+    {:else if desk.force}
+      <ForceFields {desk} force={desk.force} />
+    {:else if desk.chosen.kind === 'zone' && desk.thing}
+      <Fields {desk} model="Zone" owner={desk.thing} path={desk.path} without={[...place, ...tied]} />
+      <PlaceFields {desk} owner={desk.thing as Zone} model="Zone" path={desk.path} />
+      <p class="pt-3 text-soft">
+        {uses.length
+          ? `${uses.join(', ')} ${uses.length > 1 ? 'act' : 'acts'} only in here: in full within the inner line, fading to nothing at the outer one.`
+          : 'Nothing acts in it yet: choose it under “Where” of a force.'}
+      </p>
+    {:else if desk.chosen.kind === 'marker' && desk.thing}
+      <PlaceFields {desk} owner={desk.thing as Marker} model="Marker" path={desk.path} />
+      <p class="pt-3 text-soft">
+        A place with a name: it can carry other things, and numbers can be driven by the distance to it.
+      </p>
+    {:else if desk.chosen.kind === 'plate' && desk.shot?.plate}
+      <PlateFields {desk} plate={desk.shot.plate} {onplate} />
+    {:else}
+      <ShotFields {desk} />
+    {/if}
+  {/key}
 </div>

@@ -2,8 +2,11 @@
   import type { Emitter } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import Choice from '../ui/Choice.svelte';
+  import Fields from '../ui/Fields.svelte';
   import NumberRow from '../ui/NumberRow.svelte';
   import PlainField from '../ui/PlainField.svelte';
+  import PlaceFields from './PlaceFields.svelte';
+  import Tints from './Tints.svelte';
 
   let { desk, emitter }: { desk: Desk; emitter: Emitter } = $props();
   const path = $derived(desk.path);
@@ -65,14 +68,24 @@
 />
 
 <div class="group-name">Look <small>× its lane over life</small></div>
-<NumberRow {...common} label="Size" field="size" />
-<NumberRow {...common} label="Opacity" field="opacity" />
-<NumberRow {...common} label="Brightness" field="brightness" />
+<Fields {...common} only={['size', 'opacity', 'brightness', 'angle', 'spin']} />
+<Tints {desk} {emitter} {path} />
+<Fields {...common} only={['red', 'green', 'blue']} />
 
-<div class="group-name">Place <small>at birth</small></div>
-<NumberRow {...common} label="Across" field="across" />
-<NumberRow {...common} label="Up" field="up" />
-<NumberRow {...common} label="Depth" field="depth" />
+<div class="group-name">Motion</div>
+<Fields {...common} only={['mass', 'speed_limit']} />
+<Choice
+  label="After birth"
+  value={emitter.stays}
+  items={[
+    { value: 'behind', label: 'Left in the world' },
+    { value: 'along', label: 'Carried along' },
+  ]}
+  hint="Left where they were born, or carried on with the source."
+  onset={(v) => desk.set(`${path}/stays`, v, 'After birth')}
+/>
+
+<PlaceFields {desk} owner={emitter} model="Emitter" {path} />
 
 <div class="group-name">Chance</div>
 <PlainField

@@ -2,8 +2,9 @@
   import type { Desk } from '../state/desk.svelte';
   import { specs } from '../state/specs.svelte';
   import Choice from '../ui/Choice.svelte';
-  import NumberRow from '../ui/NumberRow.svelte';
+  import Fields from '../ui/Fields.svelte';
   import PlainField from '../ui/PlainField.svelte';
+  import Switch from '../ui/Switch.svelte';
 
   let { desk }: { desk: Desk } = $props();
   const shot = $derived(desk.shot!);
@@ -55,6 +56,12 @@
   hint="The lattice on which motion is stepped."
   onset={put('/simulation_rate', 'Motion steps')}
 />
+<Switch
+  label="Loop without a seam"
+  on={shot.loop}
+  hint="The end flows into the start: who is alive at the end is alive at the start."
+  onset={(on) => desk.set('/loop', on, 'Loop')}
+/>
 <PlainField label="Seed" value={shot.seed} onset={put('/seed', 'Seed of the shot')} />
 <Choice
   label="Camera"
@@ -66,9 +73,21 @@
   onset={(v) => desk.set('/camera/kind', v, 'Camera')}
 />
 {#if shot.camera.kind === 'perspective'}
-  <NumberRow {desk} label="Focal length" model="Camera" owner={shot.camera} path="/camera" field="focal_mm" />
-  <NumberRow {desk} label="Filmback" model="Camera" owner={shot.camera} path="/camera" field="filmback_mm" />
+  <Fields
+    {desk}
+    model="Camera"
+    owner={shot.camera}
+    path="/camera"
+    only={['focal_mm', 'filmback_mm', 'forward']}
+  />
 {/if}
+<Fields
+  {desk}
+  model="Camera"
+  owner={shot.camera}
+  path="/camera"
+  only={['across', 'up', 'pan', 'pitch', 'roll']}
+/>
 <label class="flex h-[26px] items-center justify-between border-b border-line">
   <span>Background</span>
   <span class="flex items-center gap-2">

@@ -1,7 +1,9 @@
 <script lang="ts">
-  import type { Emitter } from '../api/client';
+  import { upload, type Emitter } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
+  import { notices } from '../state/notices.svelte';
   import Choice from '../ui/Choice.svelte';
+  import Fields from '../ui/Fields.svelte';
   import NumberRow from '../ui/NumberRow.svelte';
   import PlainField from '../ui/PlainField.svelte';
   import Switch from '../ui/Switch.svelte';
@@ -10,43 +12,50 @@
   const emitter = $derived(desk.emitter);
   const path = $derived(desk.emitterPath);
 
-  const shapes = [
-    { value: 'point', label: 'Point' },
-    { value: 'line', label: 'Line' },
-    { value: 'disc', label: 'Disc' },
-    { value: 'disc edge', label: 'Ring' },
-    { value: 'rectangle', label: 'Rectangle' },
-    { value: 'rectangle edge', label: 'Frame' },
+  type Shape = Emitter['shape'];
+  const shapes: { value: Shape['kind']; label: string; model: string }[] = [
+    { value: 'point', label: 'Point', model: 'Point' },
+    { value: 'line', label: 'Line', model: 'Line' },
+    { value: 'path', label: 'Path', model: 'PathShape' },
+    { value: 'disc', label: 'Disc or ring', model: 'Disc' },
+    { value: 'rectangle', label: 'Rectangle', model: 'Rectangle' },
+    { value: 'box', label: 'Box', model: 'Box' },
+    { value: 'sphere', label: 'Sphere', model: 'Ball' },
+    { value: 'letters', label: 'Letters', model: 'Letters' },
+    { value: 'artwork', label: 'Artwork', model: 'Artwork' },
+    { value: 'plate', label: 'The plate', model: 'FromPlate' },
   ];
-  const measures: Record<string, [string, string][]> = {
-    point: [],
-    line: [
-      ['length', 'Length'],
-      ['angle', 'Turn'],
-    ],
-    disc: [['radius', 'Radius']],
-    rectangle: [
-      ['width', 'Width'],
-      ['height', 'Height'],
-      ['angle', 'Turn'],
-    ],
-  };
-  const models: Record<string, string> = { line: 'Line', disc: 'Disc', rectangle: 'Rectangle' };
+  const model = $derived(shapes.find((s) => s.value === emitter?.shape.kind)?.model ?? 'Point');
+  let files = $state<HTMLInputElement>();
 
-  function shapeName(e: Emitter): string {
-    return 'fill' in e.shape && e.shape.fill === 'edge' ? `${e.shape.kind} edge` : e.shape.kind;
+  function reshape(kind: string): void {
+    if (kind === 'artwork') files?.click();
+    else desk.set(`${path}/shape`, { kind }, 'Where from');
   }
 
-  function reshape(name: string): void {
-    const [kind, edge] = name.split(' ');
-    const now = emitter!.shape;
-    if (kind === now.kind) desk.set(`${path}/shape/fill`, edge ? 'edge' : 'inside', 'Where from');
-    else
-      desk.set(
-        `${path}/shape`,
-        kind === 'disc' || kind === 'rectangle' ? { kind, fill: edge ? 'edge' : 'inside' } : { kind },
-        'Where from',
-      );
+  async function artwork(): Promise<void> {
+    const file = files?.files?.[0];
+    if (!file || !emitter) return;
+    try {
+      const id = encodeURIComponent(emitter.id);
+      await upload('POST', `/api/shots/${desk.id}/artwork/${id}?name=${encodeURIComponent(file.name)}`, file);
+      await desk.reload();
+    } catch (error) {
+      notices.trouble(error);
+    }
+    files!.value = '';
+  }
+
+  const burstFields = [
+    ['at_s', 'At', 's'],
+    ['count', 'How many', ''],
+    ['over_s', 'Over', 's'],
+    ['times', 'Times', ''],
+    ['every_s', 'Every', 's'],
+  ] as const;
+
+  function bursts(list: Emitter['bursts'], what: string): void {
+    desk.set(`${path}/bursts`, list, `Burst: ${what}`);
   }
 </script>
 
@@ -59,30 +68,44 @@
 {#if emitter}
   {@const common = { desk, path, model: 'Emitter', owner: emitter }}
   <div class="px-3.5 pb-3">
-    <NumberRow {...common} label="Birth rate" field="rate" />
+    <NumberRow
+      {...common}
+      label="Birth rate"
+      field="rate"
+      unit={{ second: '/s', frame: '/frame', px: '/px' }[emitter.rate_per]}
+    />
     <NumberRow {...common} label="Lifespan" field="lifespan" />
+    <Fields {...common} only={['rate_per']} />
     <Choice
       label="From"
-      value={shapeName(emitter)}
+      value={emitter.shape.kind}
       items={shapes}
       hint="Where particles are born; the outline on the picture is exactly it."
       onset={reshape}
     />
-    {#each measures[emitter.shape.kind] ?? [] as [field, label] (field)}
-      {#if field in emitter.shape}
-        <NumberRow
-          {desk}
-          {label}
-          model={models[emitter.shape.kind]!}
-          owner={emitter.shape}
-          path="{path}/shape"
-          {field}
+    <input
+      bind:this={files}
+      type="file"
+      accept=".svg,image/svg+xml"
+      class="hidden"
+      aria-label="SVG artwork"
+      onchange={artwork}
+    />
+    {#if emitter.shape.kind === 'letters'}
+      <label class="flex h-[26px] items-center justify-between border-b border-line">
+        <span>Letters</span>
+        <input
+          class="w-[120px] rounded bg-well px-1 text-right"
+          value={emitter.shape.text}
+          onchange={(e) => desk.set(`${path}/shape/text`, e.currentTarget.value || ' ', 'Letters')}
+          onkeydown={(e) => e.stopPropagation()}
         />
-      {/if}
-    {/each}
+      </label>
+    {/if}
+    <Fields {desk} {model} owner={emitter.shape} path="{path}/shape" without={['kind', 'name']} />
+    <Fields {...common} only={['spacing']} />
     <NumberRow {...common} label="Speed" field="speed" />
-    <NumberRow {...common} label="Direction" field="direction" />
-    <NumberRow {...common} label="Spread" field="spread" />
+    <Fields {...common} only={['toward', 'direction', 'tilt', 'spread', 'inherit']} />
     <PlainField
       label="Pre-roll"
       value={emitter.pre_roll_s}
@@ -108,6 +131,13 @@
       onset={(v) => desk.set(`${path}/cadence`, v, 'Cadence')}
     />
     <PlainField
+      label="Delay"
+      value={emitter.delay_s}
+      unit="s"
+      hint="All births and bursts come later by this."
+      onset={(v) => desk.set(`${path}/delay_s`, v ?? 0, 'Delay')}
+    />
+    <PlainField
       label="Start"
       value={emitter.start_s}
       unit="s"
@@ -125,6 +155,39 @@
       value={emitter.limit}
       onset={(v) => desk.set(`${path}/limit`, v ?? 0, 'Limit')}
     />
+    {#each emitter.bursts as burst, i (i)}
+      <div class="flex items-center justify-between pt-2 text-dawn">
+        <span>Burst {i + 1}</span>
+        <button
+          class="text-[11.5px] text-soft hover:text-word"
+          aria-label="Remove burst {i + 1}"
+          onclick={() =>
+            bursts(
+              emitter.bursts.filter((_, j) => j !== i),
+              'away',
+            )}>remove</button
+        >
+      </div>
+      {#each burstFields as [field, label, unit] (field)}
+        <PlainField
+          {label}
+          {unit}
+          value={burst[field]}
+          onset={(v) => v !== null && desk.set(`${path}/bursts/${i}/${field}`, v, `Burst: ${label}`)}
+        />
+      {/each}
+    {/each}
+    <button
+      class="button mt-2 h-6! px-2! text-[11.5px]"
+      onclick={() =>
+        bursts(
+          [
+            ...emitter.bursts,
+            { at_s: Number(desk.now.toFixed(3)), count: 200, over_s: 0.1, times: 1, every_s: 1 },
+          ],
+          'more',
+        )}>Burst at {desk.frame}</button
+    >
   </div>
 {:else}
   <p class="px-3.5 text-soft">Add an emitter to the cast: its birth stands here, its life to the right.</p>

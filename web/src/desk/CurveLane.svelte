@@ -1,37 +1,50 @@
 <script lang="ts">
   import { Popover } from 'bits-ui';
-  import type { Curve, Guides } from '../api/client';
+  import type { Curve, Guides, NumberValue } from '../api/client';
   import { newGesture, type Desk } from '../state/desk.svelte';
   import { specs } from '../state/specs.svelte';
   import { arithmetic, shown } from '../ui/arithmetic';
+  import { follow } from '../ui/drag';
   import Icon from '../ui/Icon.svelte';
   import { ageAt, band, line, moved, valueAt, withPoint, without, x, y, type Plot } from './lane';
 
   interface Props {
     desk: Desk;
     lane: Guides['lanes'][number];
-    name: 'size' | 'opacity' | 'brightness';
+    /** JSON pointer of the number, and the number. */
+    path: string;
+    number: NumberValue;
+    /** Of a force that reaches the emitter, not of the emitter itself. */
+    world: boolean;
     labelWidth: number;
     open: boolean;
     ontoggle: () => void;
   }
-  let { desk, lane, name, labelWidth, open, ontoggle }: Props = $props();
+  let { desk, lane, path, number, world, labelWidth, open, ontoggle }: Props = $props();
 
-  const number = $derived(desk.emitter![name]);
-  const curve = $derived(number.over_life);
+  const name = $derived(lane.name);
+  /** Which of two curves is drawn on. */
+  let second = $state(false);
+  const part = $derived(second && number.over_life_to ? 'over_life_to' : 'over_life');
+  const curve = $derived(number[part]);
   const title = $derived(name[0]!.toUpperCase() + name.slice(1));
-  const height = $derived(open ? (name === 'size' ? 58 : 46) : 22);
+  const height = $derived(open ? (lane.field === 'size' ? 58 : 46) : 22);
   let width = $state(0);
   let chosen = $state<number | null>(null);
   let presetsOpen = $state(false);
   let dragging = $state(false);
   let top = $state(1);
   $effect(() => {
-    const highest = Math.max(1, ...lane.curve, ...(curve?.points.map((p) => p.value) ?? []));
+    const highest = Math.max(
+      1,
+      ...lane.curve,
+      ...(lane.to ?? []),
+      ...(curve?.points.map((p) => p.value) ?? []),
+    );
     if (!dragging) top = highest;
   });
   const plot = $derived<Plot>({ width, height, top });
-  const unit = $derived(Math.max(1e-9, number.value));
+  const unit = $derived(Math.max(1e-9, Math.abs(number.value)));
   const range = $derived.by(() => {
     const values = lane.curve.map((c) => c * number.value);
     return `${shown(values[0] ?? 0)} → ${shown(values[values.length - 1] ?? 0)} ${lane.unit}`;
@@ -39,7 +52,17 @@
   const point = $derived(chosen !== null ? (curve?.points[chosen] ?? null) : null);
 
   function put(next: Curve | null, label: string, gesture: string | null = null): void {
-    desk.set(`${desk.emitterPath}/${name}/over_life`, next, label, gesture);
+    // Without its first curve a number has no second one.
+    if (next === null && part === 'over_life' && number.over_life_to) {
+      desk.change(
+        [
+          { op: 'replace', path: `${path}/over_life_to`, value: null },
+          { op: 'replace', path: `${path}/over_life`, value: null },
+        ],
+        label,
+        gesture,
+      );
+    } else desk.set(`${path}/${part}`, next, label, gesture);
   }
 
   function at(event: MouseEvent): { age: number; value: number } {
@@ -67,22 +90,15 @@
   function press(event: PointerEvent, index: number): void {
     event.stopPropagation();
     chosen = index;
-    const target = event.currentTarget as Element;
-    target.setPointerCapture(event.pointerId);
     const gesture = newGesture();
-    const move = (e: Event): void => {
-      dragging = true;
-      const to = at(e as PointerEvent);
-      const value = Math.min(to.value, top);
-      put(moved(curve!, index, to.age, value), `${title}: move a point`, gesture);
-    };
-    const up = (): void => {
-      dragging = false;
-      target.removeEventListener('pointermove', move);
-      target.removeEventListener('pointerup', up);
-    };
-    target.addEventListener('pointermove', move);
-    target.addEventListener('pointerup', up);
+    follow(event, {
+      move: (e) => {
+        dragging = true;
+        const to = at(e);
+        put(moved(curve!, index, to.age, Math.min(to.value, top)), `${title}: move a point`, gesture);
+      },
+      up: () => (dragging = false),
+    });
   }
 
   function keys(event: KeyboardEvent, index: number): void {
@@ -124,12 +140,28 @@
   ] as const;
 </script>
 
-<div class="flex border-b border-line" style="height:{height}px" data-lane={name}>
+<div class="flex border-b border-line" style="height:{height}px" data-lane={world ? name : lane.field}>
   <div class="shrink-0 overflow-hidden pl-3" style="width:{labelWidth}px">
     <div class="flex items-center">
-      <button class="flex items-center font-semibold" aria-expanded={open} onclick={ontoggle}>
+      <button
+        class="min-w-0 truncate font-semibold"
+        class:text-soft={!open}
+        aria-expanded={open}
+        title={world ? `Strength of ${name} over life` : title}
+        onclick={ontoggle}
+      >
         {title}
       </button>
+      {#if open && number.over_life_to}
+        <button
+          class="ml-1 rounded border border-ice px-1 text-[10px] leading-[14px] text-ice"
+          title="Each particle takes its own place between two curves. Draw on the other one."
+          onclick={() => {
+            second = !second;
+            chosen = null;
+          }}>{second ? '2' : '1'} of 2</button
+        >
+      {/if}
       <Popover.Root bind:open={presetsOpen}>
         <Popover.Trigger class="quiet -my-1 ml-auto size-6!" aria-label="Presets for {name}" title="Presets">
           <span class="text-ice"><Icon name="curve" size={13} /></span>
@@ -183,7 +215,7 @@
         <line x1={x(plot, mark)} x2={x(plot, mark)} y1="0" y2={height} stroke="var(--line)" />
       {/each}
       <svg {width} {height}>
-        {#if number.spread > 0}
+        {#if number.spread > 0 || lane.to}
           <polygon
             points={band(
               plot,
@@ -195,8 +227,17 @@
           />
         {/if}
       </svg>
+      {#if lane.to}
+        <polyline
+          points={line(plot, part === 'over_life' ? lane.to : lane.curve)}
+          fill="none"
+          stroke="var(--ice)"
+          stroke-width="1.2"
+          opacity="0.6"
+        />
+      {/if}
       <polyline
-        points={line(plot, lane.curve)}
+        points={line(plot, part === 'over_life_to' && lane.to ? lane.to : lane.curve)}
         fill="none"
         stroke="var(--ice)"
         stroke-width="1.8"

@@ -41,6 +41,12 @@
       field="fade_last"
     />
     <p class="pt-3 text-soft">{life} {many}</p>
+    <p class="pt-1.5 text-soft" data-forecast>
+      About {forecast.frame_ms < 1 ? 'less than 1' : number(Math.round(forecast.frame_ms))} ms a frame, {forecast.memory_bytes <
+      1048576
+        ? 'less than 1'
+        : number(Math.round(forecast.memory_bytes / 1048576))} MB for a moment.
+    </p>
     <p class="pt-1.5 text-soft">
       They come as far as {number(Math.round(forecast.farthest_px))} px from where they were born.
     </p>

@@ -1,5 +1,6 @@
 <script lang="ts">
-  import type { Desk } from '../state/desk.svelte';
+  import type { NumberValue } from '../api/client';
+  import { found, type Desk } from '../state/desk.svelte';
   import { shown } from '../ui/arithmetic';
   import CurveLane from './CurveLane.svelte';
   import RampLane from './RampLane.svelte';
@@ -7,7 +8,8 @@
   let { desk }: { desk: Desk } = $props();
   const emitter = $derived(desk.emitter);
   const guides = $derived(desk.guides);
-  let closed = $state<Record<string, boolean>>({});
+  let opened = $state<Record<string, boolean>>({});
+  const looks = ['size', 'opacity', 'brightness'];
   let probe = $state<number | null>(null);
   let width = $state(0);
   const labelWidth = 104;
@@ -43,15 +45,23 @@
       <span class="absolute right-0">death</span>
     </div>
     <div class="min-h-0 flex-1 overflow-x-hidden overflow-y-auto pb-2" style="padding-right:{2 * margin}px">
-      {#each guides.lanes as lane (lane.name)}
-        <CurveLane
-          {desk}
-          {lane}
-          {labelWidth}
-          name={lane.name as 'size' | 'opacity' | 'brightness'}
-          open={!closed[lane.name]}
-          ontoggle={() => (closed[lane.name] = !closed[lane.name])}
-        />
+      {#each guides.lanes as lane (`${lane.thing} ${lane.field}`)}
+        {@const key = `${lane.thing} ${lane.field}`}
+        {@const path = `${desk.pathOf(lane.thing)}/${lane.field}`}
+        {@const number = found(desk.shot, path) as NumberValue | undefined}
+        {#if number}
+          {@const open = opened[key] ?? (looks.includes(lane.field) || number.over_life !== null)}
+          <CurveLane
+            {desk}
+            {lane}
+            {labelWidth}
+            {path}
+            {number}
+            {open}
+            world={lane.field === 'strength'}
+            ontoggle={() => (opened[key] = !open)}
+          />
+        {/if}
       {/each}
       <RampLane {desk} {guides} {labelWidth} />
     </div>

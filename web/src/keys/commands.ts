@@ -1,8 +1,9 @@
+import type { Kind } from '../api/client';
 import type { Desk, View } from '../state/desk.svelte';
 import { place } from '../state/place.svelte';
 import { theme } from '../state/theme.svelte';
 
-export type Panel = 'plate' | 'deliver' | 'keys' | 'finder';
+export type Panel = 'plate' | 'library' | 'deliver' | 'keys' | 'finder';
 
 export interface Command {
   group: string;
@@ -10,6 +11,21 @@ export interface Command {
   key?: string;
   act: () => void;
 }
+
+const kinds: [Kind, string][] = [
+  ['gravity', 'gravity'],
+  ['wind', 'wind'],
+  ['drag', 'drag'],
+  ['turbulence', 'turbulence'],
+  ['vortex', 'a vortex'],
+  ['attractor', 'an attractor'],
+  ['follow', 'a path to follow'],
+  ['displacement', 'a displacement'],
+  ['surface', 'a surface'],
+  ['remove', 'a kill zone'],
+  ['zone', 'a zone'],
+  ['marker', 'a marker'],
+];
 
 /** Everything that can be done on the shot screen, with its key. The key sheet and the finder both read this. */
 export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] {
@@ -21,6 +37,8 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
       ...(shot.plate ? [{ kind: 'plate' as const }] : []),
       ...shot.emitters.map((e) => ({ kind: 'emitter' as const, id: e.id })),
       ...shot.forces.map((f) => ({ kind: 'force' as const, id: f.id })),
+      ...shot.zones.map((z) => ({ kind: 'zone' as const, id: z.id })),
+      ...shot.markers.map((m) => ({ kind: 'marker' as const, id: m.id })),
     ];
     const same = (a: object, b: object): boolean => JSON.stringify(a) === JSON.stringify(b);
     const at = ids.findIndex((one) => same(one, desk.chosen));
@@ -30,7 +48,7 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     const thing = desk.chosenEmitter ?? desk.force;
     if (thing) desk.set(`${desk.path}/on`, !thing.on, thing.on ? 'Switch off' : 'Switch on');
   };
-  const chosenId = (): string | null => desk.chosenEmitter?.id ?? desk.force?.id ?? null;
+  const chosenId = (): string | null => desk.thing?.id ?? null;
   return [
     { group: 'Time', name: 'Play or pause', key: ' ', act: () => desk.play() },
     { group: 'Time', name: 'Next frame', key: 'ArrowRight', act: () => desk.go(desk.frame + 1) },
@@ -60,6 +78,12 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     { group: 'Look', name: 'Over the plate', key: '1', act: look('plate') },
     { group: 'Look', name: 'Particles alone', key: '2', act: look('particles') },
     { group: 'Look', name: 'Alpha', key: '3', act: look('alpha') },
+    {
+      group: 'Look',
+      name: 'Look round, or through the camera',
+      key: 'l',
+      act: () => desk.lookFrom(desk.orbit ? null : { side: 32, above: 18, far: 1.5 }),
+    },
     { group: 'Look', name: 'Guides on or off', key: 'g', act: () => (desk.guidesOn = !desk.guidesOn) },
     { group: 'Look', name: 'Change the theme', key: 't', act: () => theme.toggle() },
     { group: 'Edit', name: 'Undo', key: 'mod+z', act: () => void desk.undo() },
@@ -67,14 +91,20 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     { group: 'Cast', name: 'Choose the next thing', key: 'ArrowDown', act: around(1) },
     { group: 'Cast', name: 'Choose the thing before', key: 'ArrowUp', act: around(-1) },
     { group: 'Cast', name: 'Add an emitter', key: 'e', act: () => void desk.add('emitter') },
-    { group: 'Cast', name: 'Add gravity', act: () => void desk.add('gravity') },
-    { group: 'Cast', name: 'Add drag', act: () => void desk.add('drag') },
+    ...kinds.map(([kind, name]) => ({
+      group: 'Cast',
+      name: `Add ${name}`,
+      act: () => void desk.add(kind),
+    })),
     { group: 'Cast', name: 'Switch on or off', key: 'o', act: onOff },
     {
       group: 'Cast',
       name: 'Show alone, or all again',
       key: 'a',
-      act: () => desk.chosenEmitter && desk.alone(desk.chosenEmitter.id),
+      act: () => {
+        const thing = desk.chosenEmitter ?? desk.force;
+        if (thing) desk.alone(thing.id);
+      },
     },
     {
       group: 'Cast',
@@ -82,7 +112,7 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
       key: 'c',
       act: () => {
         const id = chosenId();
-        if (id) void desk.add(desk.force ? desk.force.kind : 'emitter', id);
+        if (id) void desk.add('emitter', id);
       },
     },
     {
@@ -94,6 +124,7 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
         if (id) void desk.remove(id);
       },
     },
+    { group: 'Go to', name: 'Library of emitters', key: 'b', act: () => open('library') },
     { group: 'Go to', name: 'Choose a plate', key: 'p', act: () => open('plate') },
     { group: 'Go to', name: 'Deliver', key: 'd', act: () => open('deliver') },
     { group: 'Go to', name: 'All projects', act: () => place.go('/') },

@@ -1,158 +1,62 @@
 <script lang="ts">
-  import type { Emitter, Guides } from '../api/client';
+  import type { Grip, Guides, Shown } from '../api/client';
   import { newGesture, type Desk } from '../state/desk.svelte';
+  import { follow } from '../ui/drag';
   import { polyline, toShot, type Frame } from './geometry';
+  import { gripped } from './grips';
 
   interface Props {
     desk: Desk;
-    guides: Guides;
-    emitter: Emitter;
+    /** What is drawn in full, with its grips. */
+    shown: Shown;
+    /** The fan, if an emitter is chosen. */
+    guides: Guides | null;
+    /** Flights that are drawn while a number is dragged. */
+    flights: Guides['flights'];
+    path: string;
+    name: string;
     frame: Frame;
   }
-  let { desk, guides, emitter, frame }: Props = $props();
+  let { desk, shown, guides, flights, path, name, frame }: Props = $props();
 
   const shot = $derived(desk.shot!);
   const pixel = $derived(shot.width / frame.width);
-  const centre = $derived(guides.centre);
-  const middle = $derived(guides.fan[1 + Math.floor((guides.fan.length - 2) / 2)] ?? centre);
-  const edge = $derived(guides.fan[1] ?? centre);
+  const grips = $derived(desk.orbit ? [] : (shown.grips ?? []));
   const flying = $derived(desk.shaping);
-  const sizeHandle = $derived.by(() => {
-    const shape = emitter.shape;
-    if (shape.kind === 'point') return null;
-    const at = shape.kind === 'disc' ? guides.outline[0] : guides.outline[shape.kind === 'line' ? 1 : 2];
-    return at ?? null;
-  });
   let svg = $state<SVGSVGElement>();
 
-  type Grip = 'place' | 'fan' | 'spread' | 'size';
-  const names: Record<Grip, string> = {
-    place: 'Place',
-    fan: 'Direction and speed',
-    spread: 'Spread',
-    size: 'Size of the source',
-  };
-
-  function round(value: number, to = 1): number {
-    return Math.round(value / to) * to;
-  }
-
-  function changesFor(grip: Grip, at: { x: number; y: number }): [string, number][] {
-    const [dx, dy] = [at.x - centre[0], centre[1] - at.y];
-    const angle = (Math.atan2(dy, dx) * 180) / Math.PI;
-    if (grip === 'place') {
-      return [
-        ['across', round(at.x - shot.width / 2)],
-        ['up', round(shot.height / 2 - at.y)],
-      ];
-    }
-    if (grip === 'fan') {
-      return [
-        ['direction', round((angle + 360) % 360)],
-        ['speed', round(Math.hypot(dx, dy))],
-      ];
-    }
-    if (grip === 'spread') {
-      let off = Math.abs(((angle - emitter.direction.value) % 360) + 360) % 360;
-      if (off > 180) off = 360 - off;
-      return [['spread', Math.min(360, round(off * 2))]];
-    }
-    const shape = emitter.shape;
-    if (shape.kind === 'disc') return [['shape/radius', round(Math.hypot(dx, dy))]];
-    if (shape.kind === 'line') {
-      return [
-        ['shape/length', round(Math.hypot(dx, dy) * 2)],
-        ['shape/angle', round(angle)],
-      ];
-    }
-    if (shape.kind === 'rectangle') {
-      const turn = (shape.angle.value * Math.PI) / 180;
-      const along = dx * Math.cos(turn) + dy * Math.sin(turn);
-      const across = -dx * Math.sin(turn) + dy * Math.cos(turn);
-      return [
-        ['shape/width', round(Math.abs(along) * 2)],
-        ['shape/height', round(Math.abs(across) * 2)],
-      ];
-    }
-    return [];
+  function put(grip: Grip, at: { x: number; y: number }, from: Grip, gesture: string | null): void {
+    const values = gripped(grip, at, from, desk, path).map(
+      ([field, value]) => [`${path}/${field}`, value] as [string, number],
+    );
+    desk.setNumbers(values, grip.name, gesture);
   }
 
   function press(event: PointerEvent, grip: Grip): void {
     event.stopPropagation();
-    const target = event.currentTarget as Element;
-    target.setPointerCapture(event.pointerId);
     const gesture = newGesture();
     const box = svg!.getBoundingClientRect();
-    const move = (e: Event): void => {
-      const p = e as PointerEvent;
-      desk.shaping = true;
-      const at = toShot({ ...frame, left: 0, top: 0 }, shot, p.clientX - box.left, p.clientY - box.top);
-      const changes = changesFor(grip, at).map(([field, value]) => ({
-        op: 'replace' as const,
-        path: `${desk.emitterPath}/${field}/value`,
-        value,
-      }));
-      desk.change(changes, names[grip], gesture);
-    };
-    const up = (): void => {
-      desk.shaping = false;
-      target.removeEventListener('pointermove', move);
-      target.removeEventListener('pointerup', up);
-    };
-    target.addEventListener('pointermove', move);
-    target.addEventListener('pointerup', up);
+    const start = gripped.start(grip, desk, path);
+    follow(event, {
+      move: (p) => {
+        desk.shaping = true;
+        const at = toShot({ ...frame, left: 0, top: 0 }, shot, p.clientX - box.left, p.clientY - box.top);
+        put(start, at, start, gesture);
+      },
+      up: () => (desk.shaping = false),
+    });
   }
 
-  function nudge(event: KeyboardEvent, grip: Grip, at: readonly [number, number]): void {
+  function nudge(event: KeyboardEvent, grip: Grip): void {
     const by = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, -1], ArrowDown: [0, 1] }[event.key];
     if (!by) return;
     event.preventDefault();
     event.stopPropagation();
     const step = event.shiftKey ? 10 : 1;
-    const to = { x: at[0] + by[0]! * step, y: at[1] + by[1]! * step };
-    const changes = changesFor(grip, to).map(([field, value]) => ({
-      op: 'replace' as const,
-      path: `${desk.emitterPath}/${field}/value`,
-      value,
-    }));
-    desk.change(changes, names[grip]);
+    const start = gripped.start(grip, desk, path);
+    put(start, { x: grip.at[0] + by[0]! * step, y: grip.at[1] + by[1]! * step }, start, null);
   }
 </script>
-
-{#snippet handle(grip: Grip, at: readonly [number, number], square = false)}
-  <g
-    role="slider"
-    tabindex="0"
-    aria-label={names[grip]}
-    aria-valuenow={0}
-    class="pointer-events-auto cursor-grab outline-none"
-    onpointerdown={(e) => press(e, grip)}
-    onkeydown={(e) => nudge(e, grip, at)}
-  >
-    <circle cx={at[0]} cy={at[1]} r={11 * pixel} fill="transparent" />
-    {#if square}
-      <rect
-        x={at[0] - 4 * pixel}
-        y={at[1] - 4 * pixel}
-        width={8 * pixel}
-        height={8 * pixel}
-        transform="rotate(45 {at[0]} {at[1]})"
-        fill="#0c1113"
-        stroke="#5fe0b0"
-        stroke-width={1.6 * pixel}
-      />
-    {:else}
-      <circle
-        cx={at[0]}
-        cy={at[1]}
-        r={4.5 * pixel}
-        fill="#0c1113"
-        stroke="#5fe0b0"
-        stroke-width={1.6 * pixel}
-      />
-    {/if}
-  </g>
-{/snippet}
 
 <svg
   bind:this={svg}
@@ -161,18 +65,32 @@
   width={frame.width}
   height={frame.height}
   viewBox="0 0 {shot.width} {shot.height}"
-  aria-label="Guides of {emitter.name}"
+  aria-label="Guides of {name}"
 >
-  <polygon
-    points={polyline(guides.fan)}
-    fill="#5fe0b0"
-    fill-opacity={flying ? 0.06 : 0.1}
-    stroke="#5fe0b0"
-    stroke-opacity="0.55"
-    stroke-width={1.1 * pixel}
-  />
+  {#each shown.arrows ?? [] as [x, y, dx, dy], i (i)}
+    <line
+      x1={x}
+      y1={y}
+      x2={x + dx}
+      y2={y + dy}
+      stroke="#eef4f4"
+      stroke-opacity="0.5"
+      stroke-width={1.1 * pixel}
+    />
+    <circle cx={x + dx} cy={y + dy} r={1.8 * pixel} fill="#eef4f4" fill-opacity="0.75" />
+  {/each}
+  {#if guides}
+    <polygon
+      points={polyline(guides.fan)}
+      fill="#5fe0b0"
+      fill-opacity={flying ? 0.06 : 0.1}
+      stroke="#5fe0b0"
+      stroke-opacity="0.55"
+      stroke-width={1.1 * pixel}
+    />
+  {/if}
   {#if flying}
-    {#each guides.flights as flight, i (i)}
+    {#each flights as flight, i (i)}
       <polyline
         points={polyline(flight)}
         fill="none"
@@ -184,15 +102,77 @@
       <circle cx={end[0]} cy={end[1]} r={2 * pixel} fill="#5fe0b0" />
     {/each}
   {/if}
-  <polyline
-    points={polyline(guides.outline)}
-    fill="none"
-    stroke="#5fe0b0"
-    stroke-width={1.8 * pixel}
-    stroke-linejoin="round"
-  />
-  {#if sizeHandle}{@render handle('size', sizeHandle, true)}{/if}
-  {@render handle('spread', edge)}
-  {@render handle('fan', middle)}
-  {@render handle('place', centre, true)}
+  {#each shown.soft ?? [] as soft, i (i)}
+    <polyline
+      points={polyline(soft)}
+      fill="none"
+      stroke="#5fe0b0"
+      stroke-opacity="0.55"
+      stroke-width={1.2 * pixel}
+      stroke-dasharray="{3 * pixel} {4 * pixel}"
+    />
+  {/each}
+  {#each shown.way ?? [] as way, i (i)}
+    <polyline
+      points={polyline(way)}
+      fill="none"
+      stroke="#ff7a66"
+      stroke-width={1.5 * pixel}
+      stroke-opacity="0.9"
+    />
+  {/each}
+  {#each shown.lines ?? [] as outline, i (i)}
+    <polyline
+      points={polyline(outline)}
+      fill="none"
+      stroke="#5fe0b0"
+      stroke-width={1.8 * pixel}
+      stroke-linejoin="round"
+    />
+  {/each}
+  {#each grips as grip, i (i)}
+    {#if grip.stem}
+      <line
+        x1={grip.stem[0]}
+        y1={grip.stem[1]}
+        x2={grip.at[0]}
+        y2={grip.at[1]}
+        stroke="#5fe0b0"
+        stroke-width={1 * pixel}
+        stroke-opacity="0.8"
+      />
+    {/if}
+    <g
+      role="slider"
+      tabindex="0"
+      aria-label="{grip.name}, handle"
+      aria-valuenow={0}
+      class="pointer-events-auto cursor-grab outline-none"
+      onpointerdown={(e) => press(e, grip)}
+      onkeydown={(e) => nudge(e, grip)}
+    >
+      <circle cx={grip.at[0]} cy={grip.at[1]} r={11 * pixel} fill="transparent" />
+      {#if grip.kind === 'move' && !grip.stem}
+        <rect
+          x={grip.at[0] - 4 * pixel}
+          y={grip.at[1] - 4 * pixel}
+          width={8 * pixel}
+          height={8 * pixel}
+          transform="rotate(45 {grip.at[0]} {grip.at[1]})"
+          fill="#0c1113"
+          stroke={grip.fields[0]?.startsWith('path/') ? '#ff7a66' : '#5fe0b0'}
+          stroke-width={1.6 * pixel}
+        />
+      {:else}
+        <circle
+          cx={grip.at[0]}
+          cy={grip.at[1]}
+          r={(grip.stem ? 3.2 : 4.5) * pixel}
+          fill="#0c1113"
+          stroke="#5fe0b0"
+          stroke-width={1.6 * pixel}
+        />
+      {/if}
+    </g>
+  {/each}
 </svg>

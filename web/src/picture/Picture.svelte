@@ -3,7 +3,10 @@
   import type { Desk, View } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
   import FirstWords from './FirstWords.svelte';
-  import { frameOf, toShot } from './geometry';
+  import { follow } from '../ui/drag';
+  import Icon from '../ui/Icon.svelte';
+  import { frameOf, polyline, toShot } from './geometry';
+  import { own } from './grips';
   import Guides from './Guides.svelte';
 
   let { desk }: { desk: Desk } = $props();
@@ -23,7 +26,7 @@
   const figures = $derived(desk.figures);
   const number = new Intl.NumberFormat('en').format;
   const born = $derived(
-    desk.state?.guides.reduce((sum, g, i) => sum + (shot.emitters[i]?.on ? g.forecast.born_per_s : 0), 0) ??
+    desk.scene?.emitters.reduce((sum, g, i) => sum + (shot.emitters[i]?.on ? g.forecast.born_per_s : 0), 0) ??
       0,
   );
   const facts = $derived(
@@ -45,6 +48,60 @@
     ),
   );
 
+  /** What is drawn in full: the chosen thing; else the emitter on the desk. */
+  const shown = $derived.by(() => {
+    const id = desk.thing?.id ?? desk.emitter?.id;
+    const emitter = desk.scene?.emitters.find((g) => g.emitter === id) ?? null;
+    const thing = emitter?.shown ?? desk.scene?.world.find((w) => w.id === id) ?? null;
+    return thing && { thing, guides: emitter, path: desk.pathOf(thing.id) };
+  });
+  const shownName = $derived((desk.thing ?? desk.emitter)?.name ?? '');
+
+  // A way that is led by hand: while it plays, the pointer's place is taken with every frame.
+  let hand = $state.raw<{ x: number; y: number } | null>(null);
+  let samples: { at_s: number; across: number; up: number }[] = [];
+  $effect(() => {
+    const at = desk.now;
+    if (!hand || !desk.recording) return;
+    const every = [...(desk.scene?.world ?? []), ...(desk.scene?.emitters.map((g) => g.shown) ?? [])];
+    const grip = every.find((w) => w.id === desk.recording)?.grips?.find((g) => g.name === 'Place');
+    const before = samples[samples.length - 1];
+    if (!grip || (before && at <= before.at_s)) return;
+    const [across, up] = own(grip, hand);
+    samples.push({ at_s: Number(at.toFixed(4)), across, up });
+  });
+
+  function lead(event: PointerEvent): void {
+    const box = (event.currentTarget as HTMLElement).getBoundingClientRect();
+    const at = (e: PointerEvent): { x: number; y: number } =>
+      toShot(frame, shot, e.clientX - box.left, e.clientY - box.top);
+    samples = [];
+    hand = at(event);
+    desk.play(true);
+    follow(event, {
+      move: (e) => (hand = at(e)),
+      up: () => {
+        const id = desk.recording!;
+        hand = desk.recording = null;
+        desk.play(false);
+        if (samples.length > 1)
+          void desk.act('POST', `/record/${encodeURIComponent(id)}`, { samples, tolerance: 3 });
+      },
+    });
+  }
+
+  function turn(event: PointerEvent): void {
+    const from = { ...desk.orbit!, x: event.clientX, y: event.clientY };
+    follow(event, {
+      move: (e) =>
+        desk.lookFrom({
+          side: Math.round(from.side - (e.clientX - from.x) * 0.4),
+          above: Math.round(Math.min(89, Math.max(-89, from.above + (e.clientY - from.y) * 0.4))),
+          far: from.far,
+        }),
+    });
+  }
+
   $effect(() => {
     const density = Math.min(2, window.devicePixelRatio || 1);
     const most = Math.max(shot.width, 640) * 2;
@@ -63,6 +120,11 @@
 
   function wheel(event: WheelEvent): void {
     event.preventDefault();
+    if (desk.orbit) {
+      const far = Math.min(8, Math.max(0.3, desk.orbit.far * 1.001 ** event.deltaY));
+      desk.lookFrom({ ...desk.orbit, far: Number(far.toFixed(3)) });
+      return;
+    }
     const box = (event.currentTarget as HTMLElement).getBoundingClientRect();
     const [x, y] = [event.clientX - box.left, event.clientY - box.top];
     const at = toShot(frame, shot, x, y);
@@ -98,20 +160,22 @@
       void pick(event);
       return;
     }
+    if (desk.recording) {
+      lead(event);
+      return;
+    }
+    if (desk.orbit) {
+      turn(event);
+      return;
+    }
     if (event.button > 1) return;
-    const target = event.currentTarget as HTMLElement;
     const from = { x: event.clientX - shift.x, y: event.clientY - shift.y };
-    target.setPointerCapture(event.pointerId);
-    const move = (e: PointerEvent): void => {
-      zoom ??= frame.width / shot.width;
-      shift = { x: e.clientX - from.x, y: e.clientY - from.y };
-    };
-    const up = (): void => {
-      target.removeEventListener('pointermove', move);
-      target.removeEventListener('pointerup', up);
-    };
-    target.addEventListener('pointermove', move);
-    target.addEventListener('pointerup', up);
+    follow(event, {
+      move: (e) => {
+        zoom ??= frame.width / shot.width;
+        shift = { x: e.clientX - from.x, y: e.clientY - from.y };
+      },
+    });
   }
 </script>
 
@@ -123,7 +187,7 @@
   <!-- svelte-ignore a11y_no_static_element_interactions -->
   <div
     class="absolute inset-0 touch-none"
-    class:cursor-crosshair={desk.picking !== null}
+    class:cursor-crosshair={desk.picking !== null || desk.recording !== null}
     onwheel={wheel}
     onpointerdown={press}
     ondblclick={fit}
@@ -139,8 +203,34 @@
       style="left:{frame.left}px;top:{frame.top}px;width:{frame.width}px;height:{frame.height}px"
     ></canvas>
   </div>
-  {#if desk.guidesOn && !desk.playing && desk.view !== 'alpha' && desk.guides && desk.emitter}
-    <Guides {desk} guides={desk.guides} emitter={desk.emitter} {frame} />
+  {#if desk.orbit && desk.scene?.picture.length}
+    <svg
+      class="pointer-events-none absolute overflow-visible"
+      style="left:{frame.left}px;top:{frame.top}px"
+      width={frame.width}
+      height={frame.height}
+      viewBox="0 0 {shot.width} {shot.height}"
+      aria-label="The shot's picture, seen from elsewhere"
+    >
+      <polyline
+        points={polyline(desk.scene.picture)}
+        fill="none"
+        stroke="#c9cccc"
+        stroke-width={(1.2 * shot.width) / frame.width}
+        stroke-dasharray="6 5"
+      />
+    </svg>
+  {/if}
+  {#if desk.guidesOn && !desk.playing && desk.view !== 'alpha' && shown && frame.width > 0}
+    <Guides
+      {desk}
+      shown={shown.thing}
+      guides={shown.guides}
+      flights={desk.guides?.flights ?? []}
+      path={shown.path}
+      name={shownName}
+      {frame}
+    />
   {/if}
 
   <div
@@ -158,6 +248,15 @@
         onclick={() => desk.show(name)}>{label}</button
       >
     {/each}
+    <button
+      class="flex items-center gap-1.5 rounded-md border-l border-[#3a3d3f] px-2.5 py-1 text-[11.5px] {desk.orbit
+        ? 'bg-[#3a3d3f] text-white'
+        : 'hover:text-white'}"
+      aria-pressed={desk.orbit !== null}
+      title="Look from elsewhere. The shot's camera stays as it is."
+      onclick={() => desk.lookFrom(desk.orbit ? null : { side: 32, above: 18, far: 1.5 })}
+      ><Icon name="orbit" size={13} /> Look round</button
+    >
   </div>
   <div class="absolute top-2.5 right-2.5 flex flex-col items-end gap-1 text-[11.5px] text-[#e4e6e6]">
     <span class="rounded-lg bg-[#101214d9] px-2.5 py-1" data-facts>{facts}</span>
@@ -168,6 +267,15 @@
     {/if}
   </div>
   <div class="absolute right-2.5 bottom-2.5 left-2.5 flex flex-col gap-1.5">
+    {#if desk.recording}
+      <p class="self-center rounded-lg bg-[#101214d9] px-3 py-1.5 text-white">
+        Press on the picture and follow: it plays, and every frame takes where you are. Esc leaves it.
+      </p>
+    {:else if desk.orbit}
+      <p class="self-center rounded-lg bg-[#101214d9] px-3 py-1.5 text-[#c9cccc]">
+        A free look: drag to turn, wheel to come nearer. The shot's camera is not touched.
+      </p>
+    {/if}
     {#if desk.picking}
       <p class="self-center rounded-lg bg-[#101214d9] px-3 py-1.5 text-white">
         Click on the plate to take its colour. Esc leaves it.

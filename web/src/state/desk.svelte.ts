@@ -8,15 +8,30 @@ import {
   type Figures,
   type Force,
   type Guides,
+  type Key,
+  type Kind,
   type LiveHeader,
+  type NumberValue,
   type Problem,
+  type Scene,
   type Shot,
   type ShotState,
+  type Thing,
 } from '../api/client';
+import { framesPerSecond } from '../ui/rates';
+import { withKey } from '../strip/keys';
 import { notices } from './notices.svelte';
 
 export type View = 'plate' | 'particles' | 'alpha';
-export type Chosen = { kind: 'shot' | 'plate' } | { kind: 'emitter' | 'force'; id: string };
+export type List = 'emitters' | 'forces' | 'zones' | 'markers';
+export const lists: List[] = ['emitters', 'forces', 'zones', 'markers'];
+export type ThingKind = 'emitter' | 'force' | 'zone' | 'marker';
+export type Chosen = { kind: 'shot' | 'plate' } | { kind: ThingKind; id: string };
+export interface Orbit {
+  side: number;
+  above: number;
+  far: number;
+}
 
 interface Waiting {
   changes: Change[];
@@ -38,6 +53,13 @@ export function place(target: unknown, path: string, value: unknown): void {
   at[parts[parts.length - 1]!] = value;
 }
 
+/** What stands at a JSON pointer of a plain object. */
+export function found(target: unknown, path: string): unknown {
+  let at = target;
+  for (const part of path.split('/').slice(1)) at = (at as Record<string, unknown> | undefined)?.[part];
+  return at;
+}
+
 /** One shot on the desk: its document, what is chosen, what is seen. Edits go to the studio in order, the newest wins. */
 export class Desk {
   state = $state<ShotState | null>(null);
@@ -56,7 +78,11 @@ export class Desk {
   shaping = $state(false);
   guidesOn = $state(true);
   picking = $state<((colour: string) => void) | null>(null);
-  solo = $state<string[] | null>(null);
+  solo = $state<{ list: List; back: string[] } | null>(null);
+  orbit = $state<Orbit | null>(null);
+  graph = $state<string | null>(null);
+  recording = $state<string | null>(null);
+  copied = $state.raw<Key[]>([]);
 
   private width = 0;
   private current = $state<Chosen>({ kind: 'shot' });
@@ -74,6 +100,7 @@ export class Desk {
         this.computed = header.computed;
         this.compare(header.revision);
         if (this.playing && header.playing) this.frame = header.frame;
+        else if (header.exact) this.lookAgain();
       },
       computed: (ranges) => (this.computed = ranges),
       problem: (problem, revision) => {
@@ -128,21 +155,58 @@ export class Desk {
   }
 
   get force(): Force | null {
+    return this.chosen.kind === 'force' ? (this.thing as Force | null) : null;
+  }
+
+  /** The chosen thing of the cast, whatever its kind. */
+  get thing(): Thing | null {
     const chosen = this.chosen;
-    return chosen.kind === 'force' ? (this.shot?.forces.find((f) => f.id === chosen.id) ?? null) : null;
+    if (!this.shot || !('id' in chosen)) return null;
+    const list: readonly Thing[] = this.shot[`${chosen.kind}s`];
+    return list.find((thing) => thing.id === chosen.id) ?? null;
+  }
+
+  get scene(): Scene | null {
+    return this.state?.guides ?? null;
   }
 
   get guides(): Guides | null {
-    return this.state?.guides.find((g) => g.emitter === this.emitter?.id) ?? null;
+    return this.scene?.emitters.find((g) => g.emitter === this.emitter?.id) ?? null;
+  }
+
+  /** The JSON pointer of a thing of the cast. */
+  pathOf(id: string): string {
+    for (const list of lists) {
+      const at = this.shot?.[list].findIndex((thing) => thing.id === id) ?? -1;
+      if (at >= 0) return `/${list}/${at}`;
+    }
+    return '';
   }
 
   /** The JSON pointer of the chosen thing. */
   get path(): string {
     const chosen = this.chosen;
-    if (!this.shot || !('id' in chosen)) return chosen.kind === 'plate' ? '/plate' : '';
-    const list = chosen.kind === 'emitter' ? this.shot.emitters : this.shot.forces;
-    const { id } = chosen;
-    return `/${chosen.kind}s/${list.findIndex((thing) => thing.id === id)}`;
+    return 'id' in chosen ? this.pathOf(chosen.id) : chosen.kind === 'plate' ? '/plate' : '';
+  }
+
+  get fps(): number {
+    return this.shot ? framesPerSecond(this.shot.rate) : 25;
+  }
+
+  /** Shot time of the playhead in seconds. */
+  get now(): number {
+    return this.shot ? (this.frame - this.shot.first_frame) / this.fps : 0;
+  }
+
+  /** What a number is at the playhead: its plain value, or what its keys and flutter make of it, as the engine says. */
+  valueNow(path: string, number: NumberValue): number {
+    const values = this.scene?.graphs.find((g) => g.path === path)?.values;
+    if (!values || !this.shot) return number.value;
+    const span = Math.max(1, this.shot.last_frame - this.shot.first_frame);
+    const at = ((this.frame - this.shot.first_frame) / span) * (values.length - 1);
+    const left = Math.min(values.length - 2, Math.max(0, Math.floor(at)));
+    const share = at - left;
+    return values[left]! + share * (values[left + 1]! - values[left]!);
   }
 
   // Looking
@@ -156,7 +220,9 @@ export class Desk {
   see(): void {
     if (!this.shot || this.width < 16) return;
     const [first, last] = this.range;
-    const ask = { frame: this.frame, width: this.width, view: this.view, first, last };
+    const o = this.orbit;
+    const orbit: [number, number, number] | null = o ? [o.side, o.above, o.far] : null;
+    const ask = { frame: this.frame, width: this.width, view: this.view, first, last, orbit };
     this.live.ask({ kind: this.playing ? 'play' : 'see', ...ask });
   }
 
@@ -178,7 +244,48 @@ export class Desk {
     this.see();
   }
 
+  /** Look from elsewhere, without touching the shot's camera; null: through the camera. */
+  lookFrom(orbit: Orbit | null): void {
+    this.orbit = orbit;
+    this.see();
+    void this.freshGuides();
+  }
+
+  private looked = '';
+  private lookAgain(): void {
+    if (!this.scene || (!this.scene.moving && !this.orbit) || this.busy || this.shaping) return;
+    if (this.scene.frame !== this.frame) void this.freshGuides();
+  }
+
+  private async freshGuides(): Promise<void> {
+    const o = this.orbit;
+    const query = `frame=${this.frame}${o ? `&side=${o.side}&above=${o.above}&far=${o.far}` : ''}`;
+    this.looked = query;
+    try {
+      const scene = await get<Scene>(`/api/shots/${this.id}/guides?${query}`);
+      if (this.looked === query && this.state && !this.busy) this.state.guides = scene;
+    } catch (error) {
+      notices.trouble(error);
+    }
+  }
+
   // Editing
+
+  /** Set a number, or a plain value: where a number has keys, a key at the playhead is set. */
+  setNumbers(values: [string, number][], label: string, gesture: string | null = null): void {
+    const changes = values.map(([path, value]) => {
+      const number = found(this.shot, path);
+      if (typeof number !== 'object' || number === null) return { op: 'replace' as const, path, value };
+      const { keys } = number as NumberValue;
+      if (keys.length === 0) return { op: 'replace' as const, path: `${path}/value`, value };
+      return {
+        op: 'replace' as const,
+        path: `${path}/keys`,
+        value: withKey(keys, this.now, value, 0.5 / this.fps),
+      };
+    });
+    this.change(changes, label, gesture);
+  }
 
   set(path: string, value: unknown, label: string, gesture: string | null = null): void {
     this.change([{ op: 'replace', path, value }], label, gesture);
@@ -209,9 +316,11 @@ export class Desk {
     try {
       while (this.waiting.length > 0) {
         const next = this.waiting.shift()!;
-        const state = await send<ShotState>('PATCH', `/api/shots/${this.id}`, next);
+        const body = { ...next, frame: this.frame };
+        const state = await send<ShotState>('PATCH', `/api/shots/${this.id}`, body);
         if (this.waiting.length === 0) this.take(state);
         else this.state = state;
+        if (this.orbit) void this.freshGuides();
       }
     } catch (error) {
       this.waiting = [];
@@ -229,9 +338,9 @@ export class Desk {
       void this.reload();
   }
 
-  private async reload(): Promise<void> {
+  async reload(): Promise<void> {
     try {
-      this.take(await get<ShotState>(`/api/shots/${this.id}`));
+      this.take(await get<ShotState>(`/api/shots/${this.id}?frame=${this.frame}`));
     } catch (error) {
       notices.trouble(error);
     }
@@ -245,19 +354,23 @@ export class Desk {
       Math.max(first, Math.min(this.range[0], last)),
       Math.min(last, Math.max(this.range[1], first)),
     ];
-    if (this.chosen.kind === 'emitter' && this.emitter?.id !== this.chosen.id) this.chosen = { kind: 'shot' };
-    if (this.chosen.kind === 'force' && !this.force) this.chosen = { kind: 'shot' };
+    if ('id' in this.chosen && !this.thing) this.chosen = { kind: 'shot' };
+    if (this.graph && !found(this.shot, this.graph)) this.graph = null;
   }
 
   async act(method: string, tail: string, body?: unknown): Promise<void> {
     try {
       while (this.busy) await new Promise((wait) => setTimeout(wait, 10));
-      const before = [...(this.shot?.emitters ?? []), ...(this.shot?.forces ?? [])].map((t) => t.id);
+      const before = lists.flatMap((list) => this.shot![list].map((t) => t.id));
       this.take(await send<ShotState>(method, `/api/shots/${this.id}${tail}`, body));
-      const made = this.shot?.emitters.find((e) => !before.includes(e.id));
-      const force = this.shot?.forces.find((f) => !before.includes(f.id));
-      if (tail === '/cast' && made) this.chosen = { kind: 'emitter', id: made.id };
-      else if (tail === '/cast' && force) this.chosen = { kind: 'force', id: force.id };
+      if (tail !== '/cast' && tail !== '/plant') return;
+      for (const list of lists) {
+        const every: readonly Thing[] = this.shot![list];
+        const made = every.filter((thing) => !before.includes(thing.id)).pop();
+        if (!made) continue;
+        this.chosen = { kind: list.slice(0, -1) as ThingKind, id: made.id };
+        return;
+      }
     } catch (error) {
       notices.trouble(error);
     }
@@ -266,7 +379,7 @@ export class Desk {
   undo = (): Promise<void> => this.act('POST', '/undo');
   redo = (): Promise<void> => this.act('POST', '/redo');
 
-  add(kind: 'emitter' | 'gravity' | 'drag', copyOf?: string): Promise<void> {
+  add(kind: Kind, copyOf?: string): Promise<void> {
     return this.act('POST', '/cast', { kind, copy_of: copyOf ?? null });
   }
 
@@ -282,18 +395,18 @@ export class Desk {
     this.set('/links', on ? [...links, { force, emitter }] : without, on ? 'Reach' : 'No reach');
   }
 
-  /** Show one emitter alone, by switching the others off; a second time brings them back. */
+  /** Show one emitter, or one force, alone, by switching the others of its list off; a second time brings them back. */
   alone(id: string): void {
     const shot = this.shot!;
-    const others = shot.emitters.map((e, i) => [e, i] as const).filter(([e]) => e.id !== id);
-    const on = this.solo === null;
-    const back = this.solo ?? [];
-    const changes = others.map(([e, i]) => ({
-      op: 'replace' as const,
-      path: `/emitters/${i}/on`,
-      value: on ? false : back.includes(e.id),
-    }));
-    this.solo = on ? others.filter(([e]) => e.on).map(([e]) => e.id) : null;
-    if (changes.length) this.change(changes, on ? 'Show alone' : 'Show all');
+    const list = this.solo?.list ?? (shot.forces.some((f) => f.id === id) ? 'forces' : 'emitters');
+    const things: readonly { id: string; on: boolean }[] = list === 'forces' ? shot.forces : shot.emitters;
+    const back = this.solo?.back ?? null;
+    const changes = things
+      .map((thing, i) => ({ thing, path: `/${list}/${i}/on` }))
+      .filter(({ thing }) => (back ? back.includes(thing.id) : thing.id !== id && thing.on))
+      .map(({ path }) => ({ op: 'replace' as const, path, value: back !== null }));
+    const off = things.filter((thing) => thing.id !== id && thing.on).map((thing) => thing.id);
+    this.solo = back ? null : { list, back: off };
+    if (changes.length) this.change(changes, back ? 'Show all' : 'Show alone');
   }
 }

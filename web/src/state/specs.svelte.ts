@@ -1,4 +1,4 @@
-import { get, type Presets } from '../api/client';
+import { get, type DrivenBy, type Presets } from '../api/client';
 
 /** What the schema says of a number: its unit, range, clock, and which drivers it offers. */
 export interface Spec {
@@ -10,13 +10,25 @@ export interface Spec {
   spread: boolean;
   life: boolean;
   help: string;
+  sources: DrivenBy['measure'][];
   initial: number;
 }
 
 interface Property {
   isbjorn?: Omit<Spec, 'initial'>;
-  default?: { value: number } | number;
+  default?: { value: number } | number | string | boolean | null;
   description?: string;
+  type?: string;
+  enum?: string[];
+  const?: string;
+}
+
+/** A field of a model as a form shows it. */
+export interface Field {
+  name: string;
+  kind: 'number' | 'choice' | 'switch' | 'plain';
+  choices: string[];
+  help: string;
 }
 
 class Specs {
@@ -38,10 +50,29 @@ class Specs {
     this.ready = true;
   }
 
+  /** The fields of a model in their order, as far as a form can show them. */
+  fields(model: string): Field[] {
+    const found: Field[] = [];
+    for (const [name, p] of Object.entries(this.defs[model]?.properties ?? {})) {
+      const kind = p.isbjorn
+        ? 'number'
+        : p.enum
+          ? 'choice'
+          : p.type === 'boolean'
+            ? 'switch'
+            : p.type === 'integer' || p.type === 'number'
+              ? 'plain'
+              : null;
+      if (kind) found.push({ name, kind, choices: p.enum ?? [], help: p.description ?? '' });
+    }
+    return found;
+  }
+
   of(model: string, field: string): Spec {
     const property = this.defs[model]?.properties[field];
     if (!property?.isbjorn) throw new Error(`no number ${model}.${field} in the schema`);
-    const initial = typeof property.default === 'object' ? property.default.value : (property.default ?? 0);
+    const given = property.default;
+    const initial = typeof given === 'object' && given ? given.value : Number(given ?? 0);
     return { ...property.isbjorn, initial };
   }
 }

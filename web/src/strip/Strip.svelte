@@ -1,7 +1,11 @@
 <script lang="ts">
-  import type { Desk } from '../state/desk.svelte';
+  import type { NumberValue } from '../api/client';
+  import { found, type Desk } from '../state/desk.svelte';
+  import { follow } from '../ui/drag';
   import Icon from '../ui/Icon.svelte';
   import { framesPerSecond } from '../ui/rates';
+  import { sentence } from '../ui/words';
+  import KeyGraph from './KeyGraph.svelte';
 
   let { desk }: { desk: Desk } = $props();
   const shot = $derived(desk.shot!);
@@ -29,27 +33,29 @@
   });
   const speed = $derived(desk.playing ? (desk.header?.fps ?? 0) : rate);
   const emitter = $derived(desk.emitter);
+  /** The keyed numbers of the chosen thing, and the moments at which any of them has a key. */
+  const keyed = $derived.by(() => {
+    const path = desk.path || (desk.chosen.kind === 'shot' ? '/camera' : '');
+    const graphs = (desk.scene?.graphs ?? []).filter((g) => path && g.path.startsWith(`${path}/`));
+    return graphs
+      .map((g) => ({ path: g.path, keys: (found(desk.shot, g.path) as NumberValue | undefined)?.keys ?? [] }))
+      .filter((g) => g.keys.length > 0);
+  });
+  const moments = $derived([...new Set(keyed.flatMap((k) => k.keys.map((key) => key.at_s)))]);
+  const first_s = $derived((at_s: number) => first + at_s * rate);
 
   function frameAt(event: PointerEvent, box: DOMRect): number {
     return first + ((event.clientX - box.left - edge) / Math.max(1, width - 2 * edge)) * span;
   }
 
   function press(event: PointerEvent): void {
-    const target = event.currentTarget as HTMLElement;
-    const box = target.getBoundingClientRect();
-    target.setPointerCapture(event.pointerId);
+    const box = (event.currentTarget as HTMLElement).getBoundingClientRect();
     desk.go(frameAt(event, box));
-    const move = (e: PointerEvent): void => desk.go(frameAt(e, box));
-    const up = (): void => {
-      target.removeEventListener('pointermove', move);
-      target.removeEventListener('pointerup', up);
-    };
-    target.addEventListener('pointermove', move);
-    target.addEventListener('pointerup', up);
+    follow(event, { move: (e) => desk.go(frameAt(e, box)) });
   }
 </script>
 
-<div class="flex h-full items-stretch">
+<div class="flex h-[66px] items-stretch">
   <div class="flex w-[126px] items-center gap-2.5 pl-3">
     <button
       class="grid size-8 place-items-center rounded-full border-[1.5px] border-dawn text-dawn hover:bg-raised"
@@ -128,6 +134,16 @@
           stroke="var(--dawn)"
         />
       {/if}
+      {#each moments as at_s (at_s)}
+        <rect
+          x={at(first_s(at_s)) - 3.5}
+          y="54"
+          width="7"
+          height="7"
+          transform="rotate(45 {at(first_s(at_s))} 57.5)"
+          fill="var(--dawn)"
+        />
+      {/each}
       {#if desk.range[0] > first}<rect
           x="0"
           y="22"
@@ -150,7 +166,21 @@
       class="pointer-events-none absolute top-[2px] -translate-x-1/2 rounded-[5px] bg-dawn px-1.5 text-[11.5px] leading-[17px] font-semibold text-ground"
       style="left:{at(desk.frame)}px">{desk.frame}</span
     >
-    {#if emitter}
+    {#if keyed.length}
+      <span class="absolute top-[18px] right-3 flex gap-1 text-[10.5px] leading-[14px]">
+        {#each keyed as k (k.path)}
+          <button
+            class="rounded px-1 {desk.graph === k.path
+              ? 'bg-dawn text-ground'
+              : 'bg-ground/80 text-dawn hover:bg-raised'}"
+            aria-label="Graph of {sentence(k.path.split('/').pop()!)}"
+            onpointerdown={(e) => e.stopPropagation()}
+            onclick={() => (desk.graph = desk.graph === k.path ? null : k.path)}
+            >{sentence(k.path.split('/').pop()!)}</button
+          >
+        {/each}
+      </span>
+    {:else if emitter}
       <span
         class="pointer-events-none absolute right-4 bottom-0 text-[10.5px] leading-[15px] text-soft"
         title="The line shows when this emitter gives birth">births of {emitter.name}</span
@@ -158,3 +188,12 @@
     {/if}
   </div>
 </div>
+{#if desk.graph}
+  <div class="relative ml-[126px] h-[102px] border-t border-line bg-well/50">
+    <KeyGraph {desk} path={desk.graph} {width} height={102} {at} />
+    <span
+      class="pointer-events-none absolute top-[26px] bottom-0 border-l border-dawn/60"
+      style="left:{at(desk.frame)}px"
+    ></span>
+  </div>
+{/if}

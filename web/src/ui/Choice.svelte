@@ -7,10 +7,12 @@
     value: string;
     items: { value: string; label: string }[];
     row?: boolean;
+    /** As low as its words. */
+    slim?: boolean;
     hint?: string;
     onset: (value: string) => void;
   }
-  let { label, value, items, row = true, hint = '', onset }: Props = $props();
+  let { label, value, items, row = true, slim = false, hint = '', onset }: Props = $props();
   const current = $derived(items.find((i) => i.value === value)?.label ?? value);
 </script>
 
@@ -24,7 +26,9 @@
       aria-label={label}
       class="flex items-center gap-1 rounded px-1.5 font-semibold hover:bg-raised {row
         ? 'h-[22px]'
-        : 'h-7 w-full justify-between border border-line-strong bg-well'}"
+        : slim
+          ? 'h-5 border border-line-strong font-normal!'
+          : 'h-7 w-full justify-between border border-line-strong bg-well'}"
     >
       <span class="truncate">{current}</span><span class="rotate-90 text-soft"
         ><Icon name="chevron" size={11} /></span

@@ -3,6 +3,8 @@
   import { newGesture, type Desk } from '../state/desk.svelte';
   import type { Spec } from '../state/specs.svelte';
   import { arithmetic, shown } from './arithmetic';
+  import { follow } from './drag';
+  import Drivers from './Drivers.svelte';
 
   interface Props {
     desk: Desk;
@@ -10,9 +12,8 @@
     path: string;
     number: NumberValue;
     spec: Spec;
-    onlife?: () => void;
   }
-  let { desk, label, path, number, spec, onlife }: Props = $props();
+  let { desk, label, path, number, spec }: Props = $props();
 
   let typing = $state<'value' | 'spread' | null>(null);
   let draft = $state('');
@@ -29,48 +30,45 @@
     desk.refusal !== null && '/' + desk.refusal.where.replaceAll('.', '/') === path ? desk.refusal.what : '',
   );
 
+  const keyed = $derived(number.keys.length > 0);
+  const now = $derived(keyed ? desk.valueNow(path, { ...number, flutter: null }) : number.value);
+
   function clamp(value: number): number {
     return Math.min(spec.high, Math.max(spec.low, value));
   }
 
   function put(part: 'value' | 'spread', value: number, gesture: string | null = null): void {
     if (part === 'spread') desk.set(`${path}/spread`, Math.max(0, value), `${label} spread`, gesture);
-    else desk.set(`${path}/value`, value, label, gesture);
+    else desk.setNumbers([[path, value]], label, gesture);
   }
 
   function press(event: PointerEvent, part: 'value' | 'spread'): void {
     if (event.button !== 0 || typing) return;
-    const target = event.currentTarget as HTMLElement;
     const start = event.clientX;
-    const from = number[part];
+    const from = part === 'value' ? now : number.spread;
     const gesture = newGesture();
     let moved = false;
-    target.setPointerCapture(event.pointerId);
-    const move = (e: PointerEvent): void => {
-      const by = e.clientX - start;
-      if (!moved && Math.abs(by) < 3) return;
-      moved = true;
-      desk.shaping = true;
-      const speed = e.shiftKey ? 10 : e.altKey ? 0.1 : 1;
-      const value = Math.round((from + by * spec.step * speed) / (spec.step * 0.1)) * spec.step * 0.1;
-      put(part, part === 'value' ? clamp(Number(value.toFixed(6))) : Number(value.toFixed(6)), gesture);
-    };
-    const up = (): void => {
-      target.removeEventListener('pointermove', move);
-      target.removeEventListener('pointerup', up);
-      target.removeEventListener('pointercancel', up);
-      desk.shaping = false;
-      if (!moved) type(part);
-    };
-    target.addEventListener('pointermove', move);
-    target.addEventListener('pointerup', up);
-    target.addEventListener('pointercancel', up);
+    follow(event, {
+      move: (e) => {
+        const by = e.clientX - start;
+        if (!moved && Math.abs(by) < 3) return;
+        moved = true;
+        desk.shaping = true;
+        const speed = e.shiftKey ? 10 : e.altKey ? 0.1 : 1;
+        const value = Math.round((from + by * spec.step * speed) / (spec.step * 0.1)) * spec.step * 0.1;
+        put(part, part === 'value' ? clamp(Number(value.toFixed(6))) : Number(value.toFixed(6)), gesture);
+      },
+      up: () => {
+        desk.shaping = false;
+        if (!moved) type(part);
+      },
+    });
   }
 
   function type(part: 'value' | 'spread'): void {
     typing = part;
     wrong = false;
-    draft = String(Number(number[part].toFixed(6)));
+    draft = String(Number((part === 'value' ? now : number.spread).toFixed(6)));
   }
 
   function finish(keep: boolean): void {
@@ -82,7 +80,7 @@
       return;
     }
     typing = null;
-    if (keep && value !== number[part]) put(part, value!);
+    if (keep && value !== (part === 'value' ? now : number.spread)) put(part, value!);
   }
 
   function keys(event: KeyboardEvent, part: 'value' | 'spread'): void {
@@ -90,7 +88,7 @@
     if (sign) {
       event.preventDefault();
       const by = sign * spec.step * (event.shiftKey ? 10 : event.altKey ? 0.1 : 1);
-      const value = Number((number[part] + by).toFixed(6));
+      const value = Number(((part === 'value' ? now : number.spread) + by).toFixed(6));
       put(part, part === 'value' ? clamp(value) : value);
     } else if (event.key === 'Enter' || /^[-0-9.(]$/.test(event.key)) {
       event.preventDefault();
@@ -128,11 +126,12 @@
       role="spinbutton"
       tabindex="0"
       aria-label={name}
-      aria-valuenow={number[part]}
+      aria-valuenow={part === 'value' ? Number(now.toFixed(4)) : number.spread}
       aria-valuemin={part === 'value' ? spec.low : 0}
       aria-valuemax={spec.high}
       class="cursor-ew-resize touch-none rounded px-1 text-right select-none hover:bg-raised"
       class:font-semibold={part === 'value'}
+      class:text-dawn={part === 'value' && keyed}
       class:text-soft={part === 'spread' && number.spread === 0}
       onpointerdown={(e) => press(e, part)}
       ondblclick={() => {
@@ -147,27 +146,19 @@
 {/snippet}
 
 <div
-  class="grid h-[26px] grid-cols-[minmax(0,1fr)_54px_27px_43px_9px] items-center border-b border-line"
+  class="grid h-[26px] grid-cols-[minmax(0,1fr)_52px_26px_40px_25px] items-center border-b border-line"
   title={hint}
   data-field={path}
 >
   <span class="truncate pr-1" class:text-red={refused}>{label}</span>
-  {@render figure('value', label, shown(number.value))}
+  {@render figure('value', label, shown(now))}
   <span class="pl-0.5 text-[11px] whitespace-nowrap text-soft">{spec.unit}</span>
   {#if spec.spread}
     {@render figure('spread', `${label}, spread`, number.spread ? `± ${shown(number.spread)}` : '±')}
   {:else}
     <span></span>
   {/if}
-  {#if spec.life}
-    <button
-      class="ml-0.5 size-[7px] rounded-full"
-      style:background={number.over_life ? 'var(--ice)' : 'var(--lamp)'}
-      aria-label="{label} over life: {number.over_life ? 'in use' : 'not in use'}"
-      title="Over life: {number.over_life ? 'shaped by its lane' : 'level; shape it in its lane'}"
-      onclick={onlife}
-    ></button>
-  {/if}
+  {#if spec.clock !== 'none'}<Drivers {desk} {label} {path} {number} {spec} />{/if}
 </div>
 {#if refused}
   <p class="py-1 text-[11.5px] text-red">⚠ {refused}</p>

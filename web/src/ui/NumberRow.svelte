@@ -12,10 +12,17 @@
     owner: object;
     path: string;
     field: string;
-    onlife?: () => void;
+    /** Another unit than the schema's. */
+    unit?: string;
   }
-  let { desk, label, model, owner, path, field, onlife }: Props = $props();
+  let { desk, label, model, owner, path, field, unit }: Props = $props();
   const number = $derived((owner as Record<string, NumberValue>)[field]!);
 </script>
 
-<NumberField {desk} {label} path="{path}/{field}" {number} spec={specs.of(model, field)} {onlife} />
+<NumberField
+  {desk}
+  {label}
+  path="{path}/{field}"
+  {number}
+  spec={unit === undefined ? specs.of(model, field) : { ...specs.of(model, field), unit }}
+/>

@@ -1,0 +1,109 @@
+<script lang="ts">
+  import type { Thing } from '../api/client';
+  import { lists, type Desk } from '../state/desk.svelte';
+  import Choice from '../ui/Choice.svelte';
+  import Fields from '../ui/Fields.svelte';
+  import Icon from '../ui/Icon.svelte';
+  import NumberRow from '../ui/NumberRow.svelte';
+  import Switch from '../ui/Switch.svelte';
+  import { place } from './fields';
+
+  let { desk, owner, model, path }: { desk: Desk; owner: Thing; model: string; path: string } = $props();
+  const carriers = $derived([
+    { value: '', label: 'Nothing' },
+    ...lists
+      .flatMap((list) => desk.shot![list].map((thing) => ({ value: thing.id, label: thing.name })))
+      .filter((one) => one.value !== owner.id),
+  ]);
+  const switches = [
+    ['carry_place', 'Place follows it'],
+    ['carry_turn', 'Turn follows it'],
+    ['carry_size', 'Size follows it'],
+  ] as const;
+
+  function newPath(): void {
+    const points = [
+      { x: 0, y: 0, leave: [90, 60] },
+      { x: 260, y: 0, arrive: [-90, 60] },
+    ];
+    const end = Number(((desk.shot!.last_frame - desk.shot!.first_frame + 1) / desk.fps).toFixed(3));
+    const keys = [
+      { at_s: 0, value: 0 },
+      { at_s: end, value: 100 },
+    ];
+    desk.set(`${path}/path`, { points, along: { value: 0, keys } }, 'Path');
+  }
+
+  function lengthen(): void {
+    const { points } = owner.path!;
+    const last = points[points.length - 1]!;
+    const made = { x: last.x + 120, y: last.y, z: last.z, arrive: [-50, 0], leave: [50, 0] };
+    desk.set(`${path}/path/points`, [...points, made], 'Path point');
+  }
+</script>
+
+<div class="group-name">Place</div>
+<Fields {desk} {model} {owner} {path} only={place} />
+<Choice
+  label="Carried by"
+  value={owner.carried_by ?? ''}
+  items={carriers}
+  hint="Rides on another thing, so that a source can be swapped and its motion kept."
+  onset={(v) => desk.set(`${path}/carried_by`, v || null, 'Carried by')}
+/>
+{#if owner.carried_by}
+  {#each switches as [field, label] (field)}
+    <Switch {label} on={owner[field]} onset={(on) => desk.set(`${path}/${field}`, on, label)} />
+  {/each}
+{/if}
+{#if owner.path?.along?.keys}
+  <NumberRow
+    {desk}
+    label="Along its path"
+    model="MotionPath"
+    owner={owner.path}
+    path="{path}/path"
+    field="along"
+  />
+  <Switch
+    label="Turns with it"
+    on={owner.path.turns}
+    onset={(on) => desk.set(`${path}/path/turns`, on, 'Turns with its path')}
+  />
+  <Switch
+    label="Closed"
+    on={owner.path.closed}
+    onset={(on) => desk.set(`${path}/path/closed`, on, 'Closed path')}
+  />
+{/if}
+<div class="flex flex-wrap gap-1.5 pt-2">
+  {#if owner.path}
+    <button class="button h-6! px-2! text-[11.5px]" onclick={lengthen}>Point more</button>
+    {#if owner.path.points.length > 2}
+      <button
+        class="button h-6! px-2! text-[11.5px]"
+        onclick={() => desk.set(`${path}/path/points`, owner.path!.points.slice(0, -1), 'Path point')}
+        >Point less</button
+      >
+    {/if}
+    <button class="button h-6! px-2! text-[11.5px]" onclick={() => desk.set(`${path}/path`, null, 'No path')}
+      >No path</button
+    >
+  {:else}
+    <button class="button h-6! px-2! text-[11.5px]" onclick={newPath}>Give it a path</button>
+  {/if}
+  <button
+    class="button h-6! px-2! text-[11.5px]"
+    aria-pressed={desk.recording === owner.id}
+    title="Then hold the pointer on the picture and follow something while it plays."
+    onclick={() => (desk.recording = desk.recording === owner.id ? null : owner.id)}
+    ><span class="text-dawn"><Icon name="record" size={11} filled /></span> Lead it by hand</button
+  >
+</div>
+
+<style>
+  .group-name {
+    padding: 9px 0 3px;
+    color: var(--soft);
+  }
+</style>

@@ -1,0 +1,57 @@
+<script lang="ts">
+  import type { Desk } from '../state/desk.svelte';
+  import { specs } from '../state/specs.svelte';
+  import Choice from './Choice.svelte';
+  import NumberRow from './NumberRow.svelte';
+  import PlainField from './PlainField.svelte';
+  import Switch from './Switch.svelte';
+  import { sentence, wanted } from './words';
+
+  interface Props {
+    desk: Desk;
+    model: string;
+    owner: object;
+    path: string;
+    /** Only these, in this order; else all that the model has and that make sense now. */
+    only?: readonly string[];
+    without?: readonly string[];
+  }
+  let { desk, model, owner, path, only, without = [] }: Props = $props();
+  const values = $derived(owner as Record<string, unknown>);
+  const fields = $derived.by(() => {
+    const every = specs
+      .fields(model)
+      .filter((f) => f.name in values && !without.includes(f.name) && wanted(model, f.name, values));
+    return only ? only.flatMap((name) => every.filter((f) => f.name === name)) : every;
+  });
+</script>
+
+{#each fields as field (field.name)}
+  {@const label = sentence(field.name)}
+  {@const at = `${path}/${field.name}`}
+  {#if field.kind === 'number'}
+    <NumberRow {desk} {label} {model} {owner} {path} field={field.name} />
+  {:else if field.kind === 'choice'}
+    <Choice
+      {label}
+      value={String(values[field.name])}
+      items={field.choices.map((value) => ({ value, label: sentence(value) }))}
+      hint={field.help}
+      onset={(v) => desk.set(at, v, label)}
+    />
+  {:else if field.kind === 'switch'}
+    <Switch
+      {label}
+      on={values[field.name] === true}
+      hint={field.help}
+      onset={(on) => desk.set(at, on, label)}
+    />
+  {:else}
+    <PlainField
+      {label}
+      value={values[field.name] as number}
+      hint={field.help}
+      onset={(v) => v !== null && desk.set(at, v, label)}
+    />
+  {/if}
+{/each}

@@ -1,0 +1,54 @@
+const words: Record<string, string> = {
+  deep: 'Depth of it',
+  along_x: 'Along x',
+  along_y: 'Along y',
+  along_z: 'Along z',
+  in_depth: 'Fan in depth',
+  shell_side: 'Shell lies',
+  speed_limit: 'Speed limit',
+  rate_per: 'Rate is per',
+  apart: 'Emitters apart',
+  swell: 'Swell of size',
+  scale: 'Size of it',
+  fill: 'Born in its',
+  half: 'Half',
+  by: 'Where it is',
+  above: 'Above',
+  lacunarity: 'Finer by',
+  gain: 'Weaker by',
+  px: 'Px travelled',
+  law: 'Grows with speed',
+  start_s: 'Start',
+  delay_s: 'Delay',
+  px_per_metre: 'Px per metre',
+};
+
+/** A field's or a choice's name as a label. */
+export function sentence(name: string): string {
+  const plain = words[name] ?? name.replaceAll('_', ' ');
+  return plain[0]!.toUpperCase() + plain.slice(1);
+}
+
+const surfaces: Record<string, string[]> = {
+  plane: [],
+  rectangle: ['width', 'deep'],
+  box: ['width', 'height', 'deep', 'side'],
+  sphere: ['radius', 'side'],
+  path: ['closed'],
+  matte: ['above'],
+};
+const zones: Record<string, string[]> = { sphere: ['radius'], box: ['width', 'height', 'deep'], half: [] };
+
+/** Whether a field means anything with the other values of its thing. */
+export function wanted(model: string, field: string, values: Record<string, unknown>): boolean {
+  if (model === 'Surface') {
+    const measures = ['width', 'height', 'deep', 'radius', 'closed', 'above', 'side'];
+    if (measures.includes(field)) return surfaces[String(values.shape)]?.includes(field) ?? true;
+    if (field === 'restitution') return values.outcome === 'bounce';
+    if (field === 'friction') return values.outcome === 'bounce' || values.outcome === 'slide';
+  }
+  if (model === 'Zone' && ['radius', 'width', 'height', 'deep'].includes(field))
+    return zones[String(values.shape)]?.includes(field) ?? true;
+  if (field === 'thickness' || field === 'shell_side') return values.fill === 'shell';
+  return true;
+}
