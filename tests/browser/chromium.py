@@ -23,7 +23,7 @@ _FLAGS = (
     "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage", "--hide-scrollbars",
 )  # fmt: skip
 PATIENCE_S = 30
-_painted: list[bytes] = []
+_painted: dict[str, bytes] = {}
 
 
 class Running:
@@ -39,13 +39,13 @@ class Running:
         self.start()
 
     def _paint(self) -> None:
-        """The demonstration; its plate is painted once for all tests of a run."""
-        plate = self.folder / "media" / "skarvoy" / "pier-at-dusk.mp4"
-        if _painted:
-            plate.parent.mkdir(parents=True, exist_ok=True)
-            plate.write_bytes(_painted[0])
+        """The demonstration; its plates are painted once for all tests of a run."""
+        plates = self.folder / "media" / "skarvoy"
+        plates.mkdir(parents=True, exist_ok=True)
+        for name, content in _painted.items():
+            (plates / name).write_bytes(content)
         ensure_demo(self.folder)
-        _painted[:] = [plate.read_bytes()]
+        _painted.update({plate.name: plate.read_bytes() for plate in plates.iterdir()})
 
     def start(self) -> None:
         command = [sys.executable, "-m", "isbjorn", "serve", "--port", str(self.port), "--data", str(self.folder)]

@@ -46,7 +46,10 @@ class Numbers(Looking):
 
     def test_another_shape_brings_its_own_measures(self) -> None:
         self.page.find('[aria-label="Birth"] [aria-label="From"]').click()
-        next(i for i in self.page.all('[role="option"]') if i.text == "Frame").click()
+        next(i for i in self.page.all('[role="option"]') if i.text == "Rectangle").click()
+        self.page.until(lambda: self.embers()["shape"]["kind"] == "rectangle")
+        self.page.find('[aria-label="Birth"] [aria-label="Born in its"]').click()
+        next(i for i in self.page.all('[role="option"]') if i.text == "Edge").click()
         self.page.until(
             lambda: self.embers()["shape"]["kind"] == "rectangle" and self.embers()["shape"]["fill"] == "edge"
         )
@@ -96,8 +99,8 @@ class Lanes(Looking):
         self.page.until(lambda: self.embers()["brightness"]["over_life"] is None)
         self.double_click(self.page.find('[data-lane="brightness"] svg[role="application"]'))
         self.page.until(lambda: len(self.embers()["brightness"]["over_life"]["points"]) == 3)
-        lamp = self.page.find('[aria-label^="Brightness over life"]')
-        self.assertIn(": in use", lamp.get_attribute("aria-label") or "")
+        lamp = self.page.find('[aria-label^="What drives Brightness"]')
+        self.assertIn("over life", lamp.get_attribute("aria-label") or "")
 
     def test_the_age_cursor_tells_percent_and_seconds(self) -> None:
         lane = self.page.find('[data-lane="opacity"] svg[role="application"]')

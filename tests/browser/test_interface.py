@@ -111,7 +111,7 @@ class Interface(Looking):
         )
 
     def test_a_handle_on_the_picture_moves_the_source(self) -> None:
-        handle = self.page.find('main [aria-label="Place"]')
+        handle = self.page.find('main [aria-label="Place, handle"]')
         self.actions().move_to_element(handle).click_and_hold().move_by_offset(60, 10).release().perform()
         self.page.until(lambda: self.embers()["across"]["value"] > 50 and self.page.settled())
 

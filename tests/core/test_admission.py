@@ -8,23 +8,23 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from isbjorn.core.birth.admission import Admission, fair_shares, most_alive
-from isbjorn.core.birth.newborn import lifespans, source_of
-from isbjorn.core.birth.when import births_of
 from isbjorn.core.document import Emitter
+from tests.shots import births, source
 
-KEY = 77
+FIELDS = {"rate": 50, "lifespan": {"value": 1.5, "spread": 1}}
 
 
 def admission(limit: int, **fields: object) -> tuple[Admission, Emitter]:
-    emitter = Emitter.model_validate({"rate": 50, "lifespan": {"value": 1.5, "spread": 1}, **fields})
-    return Admission(births_of(emitter, KEY), source_of(emitter, KEY), limit), emitter
+    fields = {**FIELDS, **fields}
+    leaves = source(**fields)
+    return Admission(births(**fields), leaves, limit, True), leaves.emitter
 
 
 def plainly(emitter: Emitter, limit: int, until: float) -> tuple[list[int], int]:
     """The births that are alive at `until`, and how many were refused, by going through all of them one after the other."""
-    first, moments = births_of(emitter, KEY).between(-1e9, until)
-    numbers = np.arange(first, first + len(moments), dtype=np.int64)
-    lives = lifespans(source_of(emitter, KEY), numbers)
+    fields = emitter.model_dump(mode="json")
+    numbers, moments = births(**fields).between(-1e9, until)
+    lives = source(**fields).lifespans(numbers, moments)
     ends: list[tuple[float, int]] = []
     refused = 0
     for number, moment, life in zip(numbers.tolist(), moments.tolist(), lives.tolist(), strict=True):
@@ -69,8 +69,8 @@ class Rooms(unittest.TestCase):
     def test_the_bound_is_a_bound(self) -> None:
         for cadence in ("even", "jittered", "random"):
             _, emitter = admission(10**6, cadence=cadence)
-            births, source = births_of(emitter, KEY), source_of(emitter, KEY)
-            bound = most_alive(births, source)
+            fields = emitter.model_dump(mode="json")
+            bound = most_alive(births(**fields), source(**fields), 10.0)
             for until in np.linspace(0, 10, 30):
                 self.assertLessEqual(len(plainly(emitter, 10**6, float(until))[0]), bound)
 

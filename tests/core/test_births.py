@@ -9,31 +9,18 @@ from hypothesis import strategies as st
 
 from isbjorn.core import Solver
 from isbjorn.core.birth.admission import fair_shares
-from isbjorn.core.birth.newborn import leave, source_of
-from isbjorn.core.birth.when import births_of
-from isbjorn.core.birth.where import outline
+from isbjorn.core.birth.shapes import outline
+from isbjorn.core.birth.shapes.base import Setting
 from isbjorn.core.document import Emitter
-from tests.shots import one_emitter
-
-KEY = 12345
-MANY = np.arange(40_000, dtype=np.int64)
-
-
-def newborn(**fields: object) -> tuple[np.ndarray, np.ndarray]:
-    return leave(source_of(Emitter.model_validate({"spread": 0, "speed": 0, **fields}), KEY), MANY)
-
-
-def chi_square(counts: np.ndarray) -> float:
-    """How many standard deviations the statistic lies above what an even spread would give."""
-    expected = counts.sum() / counts.size
-    statistic = float(((counts - expected) ** 2 / expected).sum())
-    free = counts.size - 1
-    return (statistic - free) / math.sqrt(2 * free)
+from isbjorn.core.life.readings import Readings
+from tests.shots import births, chi_square, newborn, one_emitter
 
 
 class Moments(unittest.TestCase):
     def births(self, **fields: object) -> tuple[int, np.ndarray]:
-        return births_of(Emitter.model_validate(fields), KEY).between(-1e9, 10.0)
+        numbers, moments = births(**fields).between(-1e9, 10.0)
+        np.testing.assert_array_equal(np.sort(numbers), np.arange(len(numbers)))
+        return (int(numbers[0]) if len(numbers) else 0), moments
 
     def test_the_count_is_the_integral_of_the_rate(self) -> None:
         self.assertEqual(len(self.births(rate=123.5, cadence="even")[1]), 1236)
@@ -63,9 +50,9 @@ class Moments(unittest.TestCase):
     def test_births_do_not_depend_on_how_time_is_divided(
         self, at: float, more: float, cadence: str, rate: float
     ) -> None:
-        births = births_of(Emitter.model_validate({"rate": rate, "cadence": cadence, "pre_roll_s": 0.5}), KEY)
-        whole = births.between(-1.0, at + more)[1]
-        parts = np.concatenate([births.between(-1.0, at)[1], births.between(at, at + more)[1]])
+        found = births(rate=rate, cadence=cadence, pre_roll_s=0.5)
+        whole = found.between(-1.0, at + more)[1]
+        parts = np.concatenate([found.between(-1.0, at)[1], found.between(at, at + more)[1]])
         np.testing.assert_array_equal(whole, parts)
 
     def test_no_rate_no_births(self) -> None:
@@ -103,7 +90,8 @@ class Places(unittest.TestCase):
     def test_the_drawn_outline_is_exactly_what_is_filled(self) -> None:
         for shape in ({"kind": "disc", "radius": 60}, {"kind": "rectangle", "width": 90, "height": 40, "angle": 30}):
             emitter = Emitter.model_validate({"shape": shape})
-            drawn = np.array(outline(emitter.shape, 720))
+            setting = Setting(np.zeros(1), Readings(one_emitter()))
+            drawn = np.concatenate(outline(emitter.shape, setting))[:, :2]
             place, _ = newborn(shape=shape)
             for angle in np.linspace(0, math.pi, 7):
                 way = np.array([math.cos(angle), math.sin(angle)])

@@ -48,7 +48,7 @@ class Shots(unittest.TestCase):
         self.assertGreater(float(rows.mean()) / picture.shape[0], 0.55)
 
     def test_nothing_of_beacon_starves_or_pops(self) -> None:
-        for guide in guides(beacon("pier.mp4")):
+        for guide in guides(beacon("pier.mp4")).emitters:
             self.assertLess(guide.forecast.wanted_at_most, guide.forecast.share + 1)
         for emitter in beacon("pier.mp4").emitters:
             assert emitter.opacity.over_life is not None

@@ -53,12 +53,16 @@ class Refusals(unittest.TestCase):
         self.assertIn("sped", self.refused({"emitters": [{"sped": 4}]}))
 
     def test_drivers_that_are_not_offered_are_refused_not_ignored(self) -> None:
+        curve = {"points": [{"at": 0, "value": 1}]}
         keyed = {"value": 1, "keys": [{"at_s": 0, "value": 1}]}
-        self.assertIn("keys", self.refused({"emitters": [{"size": keyed}]}))
+        self.assertIn("keys", self.refused({"emitters": [{"body": {"softness": keyed}}]}))
+        self.assertIn("over-life", self.refused({"emitters": [{"rate": {"value": 1, "over_life": curve}}]}))
+        self.assertIn("needs a first", self.refused({"emitters": [{"size": {"value": 1, "over_life_to": curve}}]}))
         self.assertIn(
-            "over-life",
-            self.refused({"emitters": [{"speed": {"value": 1, "over_life": {"points": [{"at": 0, "value": 1}]}}}]}),
+            "driven by speed", self.refused({"emitters": [{"mass": {"value": 1, "source": {"measure": "speed"}}}]})
         )
+        far = {"value": 1, "keys": [{"at_s": 0, "value": -3}]}
+        self.assertIn("key at 0 s", self.refused({"emitters": [{"size": far}]}))
 
     def test_links_must_join_things_of_the_cast(self) -> None:
         self.assertIn("links[0]", self.refused({"links": [{"force": "a", "emitter": "b"}]}))

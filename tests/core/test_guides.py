@@ -18,7 +18,7 @@ class Flights(unittest.TestCase):
             emitter={"spread": 90, "speed": {"value": 150, "spread": 60}, "lifespan": {"value": 3, "spread": 1}},
             forces=forces,
         )
-        flight = np.array(guides(shot)[0].flights[7])
+        flight = np.array(guides(shot).emitters[0].flights[7])
         found = Solver(shot)
         flown = []
         for frame in range(0, 120):
@@ -32,7 +32,7 @@ class Flights(unittest.TestCase):
             self.assertLess(np.linalg.norm(flight[:-1] + along[:, None] * steps - place, axis=1).min(), 1.5)
 
     def test_the_fan_is_a_second_long_and_as_wide_as_the_spread(self) -> None:
-        fan = np.array(guides(one_emitter(emitter={"spread": 90, "speed": 200}))[0].fan)
+        fan = np.array(guides(one_emitter(emitter={"spread": 90, "speed": 200})).emitters[0].fan)
         self.assertEqual(fan[0].tolist(), [640, 360])
         np.testing.assert_allclose(np.linalg.norm(fan[1:-1] - fan[0], axis=1), 200, atol=0.02)
         np.testing.assert_allclose(fan[1], [640 - 200 / 2**0.5, 360 - 200 / 2**0.5], atol=0.02)
@@ -41,7 +41,7 @@ class Flights(unittest.TestCase):
 class Forecasts(unittest.TestCase):
     def test_alive_at_most_is_what_comes(self) -> None:
         shot = one_emitter(emitter={"rate": 300, "lifespan": {"value": 2, "spread": 0.5}, "cadence": "jittered"})
-        forecast = guides(shot)[0].forecast
+        forecast = guides(shot).emitters[0].forecast
         solver = Solver(shot)
         most = max(len(solver.at(f)) for f in range(0, 250, 5))
         self.assertTrue(0.75 * forecast.alive_at_most < most <= forecast.alive_at_most + 2)
@@ -49,11 +49,11 @@ class Forecasts(unittest.TestCase):
         self.assertEqual(forecast.full_from_frame, 63)
 
     def test_a_short_limit_is_foretold(self) -> None:
-        forecast = guides(one_emitter(emitter={"rate": 1000, "limit": 100}))[0].forecast
+        forecast = guides(one_emitter(emitter={"rate": 1000, "limit": 100})).emitters[0].forecast
         self.assertEqual((forecast.wanted_at_most, forecast.share, forecast.alive_at_most), (2000, 100, 100))
 
     def test_an_emitter_that_is_off_still_has_guides(self) -> None:
-        self.assertEqual(len(guides(one_emitter(emitter={"on": False}))), 1)
+        self.assertEqual(len(guides(one_emitter(emitter={"on": False})).emitters), 1)
 
 
 class Tables(InFolder):

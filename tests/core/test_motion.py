@@ -208,10 +208,11 @@ class Kept(unittest.TestCase):
         cache = StateCache()
         Solver(busy(emitter={"end_s": 6}), cache).at(125)
         track = Solver(busy(emitter={"end_s": 8}), cache).tracks[0]
-        index, state = cache.nearest(track.motion, 8.0, 300, 60)
+        index, state = cache.nearest(track.motion, lambda at: track.identity.at(at / 60), 300)
         self.assertEqual(index, 300)
         self.assertIsNotNone(state)
-        self.assertIsNone(cache.nearest(track.motion, 4.0, 300, 60)[1])
+        shorter = Solver(busy(emitter={"end_s": 4}), cache).tracks[0]
+        self.assertIsNone(cache.nearest(shorter.motion, lambda at: shorter.identity.at(at / 60), 300)[1])
         np.testing.assert_array_equal(
             Solver(busy(emitter={"end_s": 8}), cache).at(200).position,
             Solver(busy(emitter={"end_s": 8})).at(200).position,

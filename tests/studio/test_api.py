@@ -22,7 +22,7 @@ class Shots(InStudio):
     def test_a_new_shot_has_an_emitter_at_work(self) -> None:
         state = self.client.get(f"/api/shots/{self.shot}").json()
         self.assertEqual(len(state["document"]["emitters"]), 1)
-        self.assertEqual(len(state["guides"][0]["flights"]), 40)
+        self.assertEqual(len(state["guides"]["emitters"][0]["flights"]), 40)
 
     def test_edit_undo_redo(self) -> None:
         self.assertEqual(self.edit("/emitters/0/rate/value", 7).json()["undo"], "Edit")

@@ -63,8 +63,10 @@ class Telling(InStudio):
     def test_timecodes_and_guides_come_with_the_state(self) -> None:
         state = self.client.get(f"/api/shots/{self.shot}").json()
         self.assertEqual(state["timecodes"], ["00:00:00:00", "00:00:01:24"])
-        guide = state["guides"][0]
-        self.assertEqual({lane["name"] for lane in guide["lanes"]}, {"size", "opacity", "brightness"})
+        guide = state["guides"]["emitters"][0]
+        self.assertEqual(
+            {lane["field"] for lane in guide["lanes"]}, {"size", "opacity", "brightness", "speed", "spin", "strength"}
+        )
         self.assertEqual(len(guide["ramp"]), len(guide["ramp_opacity"]))
 
     def test_a_picker_without_a_plate_says_so(self) -> None:
