@@ -75,11 +75,12 @@ def _picture(live: ClientConnection) -> dict[str, Any]:
 
 
 def preview_fps(folder: Path) -> float:
-    """Pictures a second into the socket: 50,000 particles at 1280 × 720, played at a rate that asks for more than is possible.
+    """Pictures a second into the socket: 50,000 turbulent particles at 1280 × 720,
+    played at a rate that asks for more than is possible.
 
     No picture was computed before: the run ends before the frames come round again.
     """
-    shot = fountain(50_000, 3.0, frames=4000).model_copy(update={"rate": "240"})
+    shot = fountain(50_000, 3.0, frames=4000, stirred=True).model_copy(update={"rate": "240"})
     with running(folder) as address, connect(f"ws://{address}/api/shots/{_shot(address, shot)}/live") as live:
         live.send(json.dumps({"kind": "see", "frame": 0, "width": 1280}))
         _picture(live)

@@ -17,6 +17,7 @@ import numpy.typing as npt
 from isbjorn.bench.end_to_end import deliver_fps, edit_to_picture_ms, preview_fps
 from isbjorn.bench.opengl import Discs
 from isbjorn.bench.shots import fountain
+from isbjorn.bench.world import world_ns_per_particle_step
 from isbjorn.core import Solver
 from isbjorn.core.life.readings import Readings
 from isbjorn.core.motion.cache import StateCache
@@ -144,6 +145,7 @@ def measure(only: str, tell: Callable[[str], object]) -> dict[str, Any]:
         parts: dict[str, Callable[[], Any]] = {
             "machine": machine,
             "sim_ns_per_particle_step": sim_ns_per_particle_step,
+            "world_ns_per_particle_step": world_ns_per_particle_step,
             "draw": drawing,
             "preview_fps_50k_720p": lambda: preview_fps(place / "a"),
             "edit_to_picture_ms": lambda: edit_to_picture_ms(place / "b"),

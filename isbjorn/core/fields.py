@@ -72,7 +72,9 @@ def _ways(tables: Any, key: int, kinds: str, kind: str, places: Any) -> Any:
         if kind == "vortex":
             step = 1e-3
             x, y, z = place.tolist()
-            end = world.swirled(tables.rows, tables.zoned, tables.curves, 0, k, 0, _AGE01, 1.0, 0.0, x, y, z, step)
+            end = world.swirled(
+                tables.rows, tables.zoned, tables.curves, 0, k, 0, _AGE01, 1.0, 0.0, 0.0, 0.0, x, y, z, step
+            )
             out[n] = (np.array(end) - place) / step
             continue
         at[:3] = place

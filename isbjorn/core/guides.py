@@ -258,8 +258,17 @@ def _of_emitter(shot: Shot, emitter: str, share: int, t: float, orbit: Orbit | N
     return _guides(shot, next(e for e in shot.emitters if e.id == emitter), share, t, orbit, None)
 
 
-def guides(shot: Shot, frame: int | None = None, orbit: Orbit | None = None, light: Light | None = None) -> Scene:
-    """Guides of everything of a shot at a frame: of every emitter, on or off, in the order of the cast."""
+def guides(
+    shot: Shot,
+    frame: int | None = None,
+    orbit: Orbit | None = None,
+    light: Light | None = None,
+    thing: str | None = None,
+) -> Scene:
+    """Guides of everything of a shot at a frame: of every emitter, on or off, in the order of the cast.
+
+    thing: the force whose field is wanted too.
+    """
     frame = shot.first_frame if frame is None else min(max(frame, shot.first_frame), shot.last_frame)
     t = float(shot.seconds(frame))
     whole = shot.model_copy(update={"emitters": tuple(e.model_copy(update={"on": True}) for e in shot.emitters)})
@@ -291,7 +300,7 @@ def guides(shot: Shot, frame: int | None = None, orbit: Orbit | None = None, lig
         frame=frame,
         moving=_is_moving(shot),
         emitters=found,
-        world=_world(shot, readings, view, t),
+        world=_world(shot, readings, view, t, thing),
         graphs=_graphs(shot, Readings(shot)),
         picture=_own_picture(shot, view) if orbit is not None else [],
     )
@@ -301,14 +310,15 @@ def _numbers(emitter: Emitter, shot: Shot) -> list[tuple[str, Number]]:
     return [pair for thing in (emitter, *shot.reaching(emitter)) for pair in numbers_of(thing)]
 
 
-def _world(shot: Shot, readings: Readings, view: Projection, t: float) -> list[Shown]:
+def _world(shot: Shot, readings: Readings, view: Projection, t: float, thing: str | None) -> list[Shown]:
     found = []
     for force in shot.forces:
         reached = next(
             (e for e in shot.emitters if any(x.force == force.id and x.emitter == e.id for x in shot.links)), None
         )
         shown = force_shown(shot, readings, view, force, reached, t)
-        shown.arrows = arrows_of(shot, readings, view, force, reached, t)
+        if force.id == thing:
+            shown.arrows = arrows_of(shot, readings, view, force, reached, t)
         found.append(shown)
     found += [zone_shown(shot, readings, view, zone, t) for zone in shot.zones]
     return found + [marker_shown(readings, view, marker, t) for marker in shot.markers]

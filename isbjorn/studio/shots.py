@@ -63,6 +63,9 @@ class Edit(BaseModel):
     label: str = Field(default="Edit", min_length=1, max_length=120)
     gesture: str | None = Field(default=None, max_length=60)
     frame: int | None = Field(default=None, description="The frame whose guides are wanted with the answer.")
+    thing: str | None = Field(
+        default=None, max_length=60, description="The force whose field is wanted with the answer."
+    )
 
 
 class NewShot(BaseModel):
@@ -75,7 +78,7 @@ class NewShot(BaseModel):
     frames: int = Field(default=250, ge=1, le=1_000_000)
 
 
-def state_of(studio: Studio, shot_id: int, frame: int | None = None) -> ShotState:
+def state_of(studio: Studio, shot_id: int, frame: int | None = None, thing: str | None = None) -> ShotState:
     row, undo, redo = studio.store.history(shot_id)
     shot = studio.store.document(shot_id)
     ends = (timecode(shot.first_frame, shot.frame_rate), timecode(shot.last_frame, shot.frame_rate))
@@ -86,24 +89,26 @@ def state_of(studio: Studio, shot_id: int, frame: int | None = None) -> ShotStat
         document=shot,
         undo=undo,
         redo=redo,
-        guides=_scene(studio, shot, frame),
+        guides=_scene(studio, shot, frame, None, thing),
         timecodes=ends,
     )
 
 
-def _scene(studio: Studio, shot: Shot, frame: int | None, orbit: Orbit | None = None) -> Scene:
+def _scene(
+    studio: Studio, shot: Shot, frame: int | None, orbit: Orbit | None = None, thing: str | None = None
+) -> Scene:
     light = PlateLight(shot, studio.plates) if any(needs_light(shot, e) for e in shot.emitters) else None
     try:
-        return guides(shot, frame, orbit, light)
+        return guides(shot, frame, orbit, light, thing)
     except IsbjornError:
         # A plate that cannot be read is told where the picture is asked for.
-        return guides(shot, frame, orbit)
+        return guides(shot, frame, orbit, None, thing)
 
 
-def told(studio: Studio, shot_id: int, frame: int | None = None) -> ShotState:
+def told(studio: Studio, shot_id: int, frame: int | None = None, thing: str | None = None) -> ShotState:
     """Tell all who look at a shot that it changed; the shot as it now stands."""
     studio.edited(shot_id)
-    return state_of(studio, shot_id, frame)
+    return state_of(studio, shot_id, frame, thing)
 
 
 @router.get("/schema")
@@ -141,18 +146,24 @@ async def import_shot(studio: Here, project_id: int, request: Request) -> ShotCa
 
 
 @router.get("/shots/{shot_id}")
-def get_shot(studio: Here, shot_id: int, frame: int | None = None) -> ShotState:
-    """A shot as it stands, with its guides at a frame."""
-    return state_of(studio, shot_id, frame)
+def get_shot(studio: Here, shot_id: int, frame: int | None = None, thing: str | None = None) -> ShotState:
+    """A shot as it stands, with its guides at a frame, and with the field of the force `thing`."""
+    return state_of(studio, shot_id, frame, thing)
 
 
 @router.get("/shots/{shot_id}/guides")
 def get_guides(
-    studio: Here, shot_id: int, frame: int, side: float | None = None, above: float = 0.0, far: float = 1.6
+    studio: Here,
+    shot_id: int,
+    frame: int,
+    side: float | None = None,
+    above: float = 0.0,
+    far: float = 1.6,
+    thing: str | None = None,
 ) -> Scene:
-    """Guides at a frame; with `side`, as a free look sees them."""
+    """Guides at a frame; with `side`, as a free look sees them; with `thing`, the field of that force."""
     orbit = None if side is None else Orbit(side, above, far)
-    return _scene(studio, studio.store.document(shot_id), frame, orbit)
+    return _scene(studio, studio.store.document(shot_id), frame, orbit, thing)
 
 
 @router.patch("/shots/{shot_id}")
@@ -168,7 +179,7 @@ def edit_shot(studio: Here, shot_id: int, body: Edit) -> ShotState:
                 f"the change does not fit the shot ({error}).", body.changes[0].path, "Nothing was changed."
             ) from None
         box[0] = parse_shot(changed)
-    return told(studio, shot_id, body.frame)
+    return told(studio, shot_id, body.frame, body.thing)
 
 
 @router.post("/shots/{shot_id}/undo")

@@ -93,7 +93,7 @@ class Cast(InStudio):
         def scene(query: str) -> Any:
             return self.client.get(f"/api/shots/{number}/guides?{query}").json()
 
-        early, late = scene("frame=0"), scene("frame=200")
+        early, late = scene("frame=0&thing=gusts"), scene("frame=200")
         self.assertTrue(early["moving"])
         self.assertGreater(late["emitters"][2]["shown"]["centre"][0], early["emitters"][2]["shown"]["centre"][0] + 300)
         self.assertEqual([g["path"] for g in early["graphs"]], ["/markers/0/across"])

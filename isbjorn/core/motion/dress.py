@@ -38,7 +38,7 @@ _ATTRIBUTES = (SIZE, OPACITY, BRIGHTNESS, RED, GREEN, BLUE)
 _SPAN = 16
 
 
-@njit("f8(f8[:,::1], f8[:,::1], f4[:,::1], i8, u8, i8, i8, i8, i8, f8)", cache=True)
+@njit("f8(f8[:,::1], f8[:,::1], f4[:,::1], i8, u8, i8, i8, i8, i8, f8)", cache=True, forceinline=True)
 def _number(
     bases: Doubles, spreads: Doubles, curves: Floats, row: int, key: np.uint64, birth: int, attribute: int, i: int,
     j: int, f: float,
@@ -58,6 +58,7 @@ def _number(
     "void(u8, i8[::1], f4[::1], f8[:,::1], f8[:,::1], f4[:,::1], f4[:,::1], f8, b1, f4[::1], f4[::1], f4[:,::1])",
     parallel=True,
     cache=True,
+    error_model="numpy",
 )
 def _dress(
     key: np.uint64, births: npt.NDArray[np.int64], age01: Floats, bases: Doubles, spreads: Doubles, curves: Floats,

@@ -58,7 +58,7 @@ def _fade(f: float) -> tuple[float, float]:
     return f * f * f * (f * (f * 6.0 - 15.0) + 10.0), 30.0 * f * f * (f * (f - 2.0) + 1.0)
 
 
-@njit("UniTuple(f8,2)(f8, f8, u8, f8[:,:,::1], i8, i8, i8)", cache=True)
+@njit("UniTuple(f8,2)(f8, f8, u8, f8[:,:,::1], i8, i8, i8)", cache=True, forceinline=True)
 def curl_flat(x: float, y: float, seed: np.uint64, rows: Doubles3, s: int, r: int, at: int) -> tuple[float, float]:
     """Curl of gradient noise in a plane at (x, y), in cells."""
     i, j = math.floor(x), math.floor(y)
@@ -162,6 +162,10 @@ def flow(rows: Doubles3, s: int, r: int, at: int, x: float, y: float, z: float) 
     octaves, lacunarity, gain = int(rows[s, r, at + 1]), rows[s, r, at + 2], rows[s, r, at + 3]
     sx, sy, sz = rows[s, r, at + 4], rows[s, r, at + 5], rows[s, r, at + 6]
     seed0, cells, phases = np.uint64(int(rows[s, r, at + 7])), rows[s, r, at + 8] > 0, at + 9
+    if octaves == 1 and not cells and sx > 0 and sy > 0 and sz <= 0:
+        # The usual case: one octave in the picture plane.
+        u, v = curl_flat(x * rows[s, r, at] / sx, y * rows[s, r, at] / sy, mix(seed0), rows, s, r, phases)
+        return u * (sx / RMS_FLAT), v * (sy / RMS_FLAT), 0.0
     flowing = (sx > 0) + (sy > 0) + (sz > 0)
     vx, vy, vz = 0.0, 0.0, 0.0
     scale, amplitude, power = rows[s, r, at], 1.0, 0.0

@@ -14,11 +14,11 @@ from isbjorn.core.document.ties import numbers_of
 from isbjorn.core.life.curve import TABLE, table
 from isbjorn.core.life.draws import BETWEEN_CURVES, SIZE, SPEED, draws01
 from isbjorn.core.life.readings import Readings
-from isbjorn.core.motion import contact, world
+from isbjorn.core.motion import contact, drift, world
 from isbjorn.core.motion.forces import PACK, zones
 from isbjorn.core.motion.forces.row import WIDTH, Setting
-from isbjorn.core.motion.state import State
-from isbjorn.core.motion.step import gather
+from isbjorn.core.motion.state import State, merged
+from isbjorn.core.motion.step import blend, gather
 
 Floats = npt.NDArray[np.float32]
 Doubles = npt.NDArray[np.float64]
@@ -104,6 +104,21 @@ class Roaming:
         self.solid = any(f.kind == "surface" for f in shot.reaching(source.emitter))
         self.stirred = any(f.kind == "vortex" for f in shot.reaching(source.emitter))
         self.along = source.emitter.stays == "along"
+        # Under these alone, what lies between two lattice states is smooth.
+        calm = {"gravity", "wind", "drag", "turbulence", "follow", "displacement"}
+        calm_by = {"distance", "speed"}
+        reaching = shot.reaching(source.emitter)
+        limited = source.emitter.speed_limit.value > 0 or source.emitter.speed_limit.timed
+        self.smooth = not limited and all(f.kind in calm for f in shot.reaching(source.emitter))
+        strengths = [f.strength for f in reaching if hasattr(f, "strength") and f.kind != "displacement"]
+        limits = [f.speed_limit for f in reaching if f.kind == "attractor"]
+        self.drifts = (
+            all(f.kind in drift.KINDS for f in reaching if f.kind != "displacement")
+            and not any(n.source is not None and n.source.measure in calm_by for n in strengths)
+            and not any(n.value > 0 or n.timed for n in [source.emitter.speed_limit, *limits])
+            and not self.along
+            and source.emitter.speed.over_life is None
+        )
         self._kept: OrderedDict[int, Tables] = OrderedDict()
 
     def begin(self, births: npt.NDArray[np.int64], moments: Doubles, lives: Floats) -> State:
@@ -146,6 +161,15 @@ class Roaming:
         while True:
             t, holds = self.tables(index)
             to = min(until, holds)
+            if self.drifts:
+                drift.drift(
+                    state.values, state.births, state.moments, t.rows, t.zoned, t.curves, self.key, index, to, self.hz,
+                    end if to == until else -1e9,
+                )  # fmt: skip
+                if to == until:
+                    return
+                index = to
+                continue
             world.roam(
                 state.values, state.births, state.moments, t.rows, t.zoned, t.curves, t.paths, t.mattes, t.settings,
                 self.solid, e.speed.over_life is not None, self.key, index, to, self.hz, end if to == until else -1e9,
@@ -165,13 +189,25 @@ class Roaming:
 
     def between(self, state: State, newborn: State, index: int, t: float) -> State:
         """The living at a moment after lattice step `index`: the same step, as far as that moment."""
-        kept = self.alive(state, t)
-        values = np.empty((15, len(kept) + newborn.count), np.float32)
-        gather(state.values, kept, values)
-        values[:, len(kept) :] = newborn.values
-        births = np.concatenate([state.births[kept], newborn.births])
-        there = State(births, np.concatenate([state.moments[kept], newborn.moments]), values)
+        there = merged(state, self.alive(state, t), newborn)
         self._roam(there, index, index, t)
+        return self._shown(there, index, t)
+
+    def blended(self, state: State, after: State, newborn: State, index: int, t: float) -> State:
+        """As `between`, but by cubic Hermite to the state at the next step; who does not live to see that is stepped."""
+        kept, right = self.alive(state, t), (index + 1) / self.hz
+        there = merged(state, kept, newborn)
+        lasting = np.flatnonzero(there.moments + there.lives > right)
+        # Those of the next state stand in the same order: first who lived before, then who was born meanwhile.
+        old = int(np.searchsorted(lasting, len(kept)))
+        theirs = np.arange(len(lasting))
+        theirs[old:] += len(self.alive(state, right)) - old
+        blend(there.values, there.moments, lasting, after.values, theirs, index, self.hz, t)
+        dying = np.flatnonzero(there.moments + there.lives <= right)
+        if len(dying):
+            part = State(there.births[dying], there.moments[dying], np.ascontiguousarray(there.values[:, dying]))
+            self._roam(part, index, index, t)
+            there.values[:, dying] = part.values
         return self._shown(there, index, t)
 
     def seen(self, state: State, index: int) -> State:

@@ -7,6 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.motion.step import gather
+
 Floats = npt.NDArray[np.float32]
 ROWS = 15
 
@@ -48,3 +50,12 @@ class State:
 def nobody() -> State:
     """No particles."""
     return State(np.empty(0, np.int64), np.empty(0), np.empty((ROWS, 0), np.float32))
+
+
+def merged(state: State, kept: npt.NDArray[np.int64], newborn: State) -> State:
+    """The columns `kept` of a state, and behind them the newborn."""
+    values = np.empty((ROWS, len(kept) + newborn.count), np.float32)
+    gather(state.values, kept, values)
+    values[:, len(kept) :] = newborn.values
+    births = np.concatenate([state.births[kept], newborn.births])
+    return State(births, np.concatenate([state.moments[kept], newborn.moments]), values)

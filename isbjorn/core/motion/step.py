@@ -48,13 +48,12 @@ def felt(forces: Doubles3, key: np.uint64, birth: int) -> tuple[float, float, fl
 def exact_step(k: float, h: float) -> tuple[float, float, float]:
     """e^(-kh), h φ1 and h² φ2 for a step of h seconds under drag k; finite for any k ≥ 0."""
     kh = k * h
-    lost = math.expm1(-kh)
     if kh < 1e-4:
         phi1, phi2 = 1.0 - kh / 2 + kh * kh / 6, 0.5 - kh / 6 + kh * kh / 24
-    else:
-        phi1 = -lost / kh
-        phi2 = (1.0 - phi1) / kh
-    return 1.0 + lost, h * phi1, h * h * phi2
+        return 1.0 - kh * phi1, h * phi1, h * h * phi2
+    lost = math.expm1(-kh)
+    phi1 = -lost / kh
+    return 1.0 + lost, h * phi1, h * h * (1.0 - phi1) / kh
 
 
 @njit("void(i8[::1], f8[:,:,::1], u8, i8, f4[:,:])", parallel=True, cache=True)
@@ -128,6 +127,15 @@ def advance(
     _advance(values, births, moments, forces, np.uint64(key), index, until, hz)
 
 
+@njit("UniTuple(f8,2)(f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
+def cubic(x0: float, v0: float, x1: float, v1: float, h: float, s: float) -> tuple[float, float]:
+    """Place and velocity at the share s of h seconds between two places with their velocities, by cubic Hermite."""
+    m0, m1, rise = v0 * h, v1 * h, x1 - x0
+    place = x0 + s * (m0 + s * (3 * rise - 2 * m0 - m1 + s * (m0 + m1 - 2 * rise)))
+    slope = m0 + s * (2 * (3 * rise - 2 * m0 - m1) + s * 3 * (m0 + m1 - 2 * rise))
+    return place, slope / h if h > 1e-12 else v0
+
+
 @njit(
     "void(f4[:,::1], i8[::1], f8[::1], f8[:,:,::1], u8, i8, i8, f8, i8[::1], i8, f4[:,::1])", parallel=True, cache=True
 )
@@ -157,11 +165,9 @@ def _between(
         ends = (x, y, z)
         speeds = (u, v, w)
         for c in range(3):
-            x0, m0 = float(values[c, i]), float(values[3 + c, i]) * h
-            m1, rise = float(speeds[c]) * h, float(ends[c]) - x0
-            out[c, offset + j] = x0 + s * (m0 + s * (3 * rise - 2 * m0 - m1 + s * (m0 + m1 - 2 * rise)))
-            slope = m0 + s * (2 * (3 * rise - 2 * m0 - m1) + s * 3 * (m0 + m1 - 2 * rise))
-            out[3 + c, offset + j] = slope / h if h > 1e-12 else values[3 + c, i]
+            out[c, offset + j], out[3 + c, offset + j] = cubic(
+                values[c, i], values[3 + c, i], float(ends[c]), float(speeds[c]), h, s
+            )  # fmt: skip
         out[6, offset + j] = values[6, i]
 
 
@@ -188,3 +194,27 @@ def _gather(values: Floats, kept: Births, out: Floats) -> None:
 def gather(values: Floats, kept: Births, out: Floats) -> None:
     """Copy the columns `kept` of values (r, n) to the first columns of out (r, m)."""
     _gather(values, kept, out)
+
+
+@njit("void(f4[:,::1], f8[::1], i8[::1], f4[:,::1], i8[::1], i8, i8, f8)", parallel=True, cache=True)
+def _blend(
+    values: Floats, moments: Doubles, columns: Births, after: Floats, theirs: Births, index: int, hz: int, t: float
+) -> None:
+    for n in prange(len(columns)):
+        i, j = columns[n], theirs[n]
+        start = max(index / hz, moments[i])
+        h = (index + 1) / hz - start
+        s = (t - start) / h if h > 1e-12 else 0.0
+        for c in range(3):
+            values[c, i], values[3 + c, i] = cubic(values[c, i], values[3 + c, i], after[c, j], after[3 + c, j], h, s)
+
+
+@guarded
+def blend(
+    values: Floats, moments: Doubles, columns: Births, after: Floats, theirs: Births, index: int, hz: int, t: float
+) -> None:
+    """Take particles in place from lattice step `index`, or from their birth within it, to shot time t, by cubic Hermite.
+
+    columns (m,): which of `values` (k, n); theirs (m,): where each stands in the state `after`, of the next step.
+    """
+    _blend(values, moments, columns, after, theirs, index, hz, t)

@@ -20,9 +20,8 @@ from isbjorn.core.life.readings import Readings
 from isbjorn.core.motion.cache import StateCache
 from isbjorn.core.motion.identity import Identity
 from isbjorn.core.motion.roaming import Roaming
-from isbjorn.core.motion.state import ROWS, State, nobody
+from isbjorn.core.motion.state import State, merged, nobody
 from isbjorn.core.motion.steady import Steady, is_steady
-from isbjorn.core.motion.step import gather
 from isbjorn.core.time import lattice_index
 
 Floats = npt.NDArray[np.float32]
@@ -92,17 +91,12 @@ class Track:
             known, base = first, nobody()
         now = index / self.hz
         newborn = self._newborn(known / self.hz, now, stale)
-        kept = self.mover.alive(base, now)
-        values = np.empty((ROWS, len(kept) + newborn.count), np.float32)
-        gather(base.values, kept, values)
-        values[:, len(kept) :] = newborn.values
-        births = np.concatenate([base.births[kept], newborn.births])
-        state = State(births, np.concatenate([base.moments[kept], newborn.moments]), values)
+        state = merged(base, self.mover.alive(base, now), newborn)
         at = known
         while at < index:
             if stale is not None and stale():
                 raise Stale
-            until = min(index, at + max(1, _STEPS_AT_ONCE[self.steady] // max(1, len(births))))
+            until = min(index, at + max(1, _STEPS_AT_ONCE[self.steady] // max(1, state.count)))
             self.mover.advance(state, at, until)
             at = until
         self.cache.keep(self.motion, self.identity.at(now), index, state)
@@ -119,6 +113,9 @@ class Track:
         if seconds * self.hz == index:
             return self.mover.seen(state, index)
         t = float(seconds)
+        if isinstance(self.mover, Roaming) and self.mover.smooth:
+            after = self.state(index + 1, stale)
+            return self.mover.blended(state, after, self._newborn(index / self.hz, t, stale), index, t)
         return self.mover.between(state, self._newborn(index / self.hz, t, stale), index, t)
 
     def flight(

@@ -46,7 +46,11 @@ VORTEX, FOLLOW, REMOVE, SURFACE = vortex.CODE, follow.CODE, remove.CODE, surface
 F_DRAG, F_GRIP, F_AIR, F_QUADRATIC, F_LIMIT = felt.DRAG, felt.GRIP, felt.AIR, felt.QUADRATIC, felt.LIMIT
 
 
-@njit("void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], f8[:,::1], i8, u8, i8, f8, f8, f8[::1], f8[::1])", cache=True)
+@njit(
+    "void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], f8[:,::1], i8, u8, i8, f8, f8, f8[::1], f8[::1])",
+    cache=True,
+    forceinline=True,
+)
 def feel(
     rows: Doubles3, zoned: Doubles3, curves: Floats, paths: Doubles, s: int, key: np.uint64, birth: int, age01: float,
     mass: float, at: Doubles, out: Doubles,
@@ -54,7 +58,6 @@ def feel(
     """What acts at `at` (place and velocity, 6), into `out` (see `felt`)."""
     out[:] = 0.0
     x, y, z = at[0], at[1], at[2]
-    speed = math.sqrt(at[3] * at[3] + at[4] * at[4] + at[5] * at[5])
     for r in range(rows.shape[1]):
         code = int(rows[s, r, CODE])
         if code == VORTEX or code == SURFACE or code == REMOVE:
@@ -64,7 +67,7 @@ def feel(
             share = zones.weight(zoned, s, zone, x, y, z)
             if share == 0.0:
                 continue
-        f = strength(rows, s, r, curves, key, birth, age01, x, y, z, speed)
+        f = strength(rows, s, r, curves, key, birth, age01, x, y, z, at[3], at[4], at[5])
         if code == GRAVITY:
             gravity.feel(rows, s, r, key, birth, f, share, out)
         elif code == DRAG:
@@ -79,10 +82,14 @@ def feel(
             follow.feel(rows, s, r, paths, x, y, z, f, share, mass, out)
 
 
-@njit("UniTuple(f8,3)(f8[:,:,::1], f8[:,:,::1], f4[:,::1], i8, u8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@njit(
+    "UniTuple(f8,3)(f8[:,:,::1], f8[:,:,::1], f4[:,::1], i8, u8, i8, f8, f8, f8, f8, f8, f8, f8, f8, f8)",
+    cache=True,
+    forceinline=True,
+)
 def swirled(
     rows: Doubles3, zoned: Doubles3, curves: Floats, s: int, key: np.uint64, birth: int, age01: float, mass: float,
-    speed: float, x: float, y: float, z: float, h: float,
+    u: float, v: float, w: float, x: float, y: float, z: float, h: float,
 ) -> tuple[float, float, float]:  # fmt: skip
     """Where the vortices carry a place in h seconds."""
     for r in range(rows.shape[1]):
@@ -92,12 +99,12 @@ def swirled(
         if zone >= 0:
             share = zones.weight(zoned, s, zone, x, y, z)
         if share > 0:
-            f = strength(rows, s, r, curves, key, birth, age01, x, y, z, speed)
+            f = strength(rows, s, r, curves, key, birth, age01, x, y, z, u, v, w)
             x, y, z = vortex.carried(rows, s, r, key, birth, x, y, z, f, share, mass, h)
     return x, y, z
 
 
-@njit("b1(f8[:,:,::1], f8[:,:,::1], i8, f8, f8, f8, f8, f8, f8)", cache=True)
+@njit("b1(f8[:,:,::1], f8[:,:,::1], i8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def _removed(
     rows: Doubles3, zoned: Doubles3, s: int, x: float, y: float, z: float, dx: float, dy: float, dz: float
 ) -> bool:
@@ -119,7 +126,7 @@ def _removed(
     return False
 
 
-@njit("f8(f4[:,::1], u8, i8, f8)", cache=True)
+@njit("f8(f4[:,::1], u8, i8, f8)", cache=True, forceinline=True)
 def _own_share(curves: Floats, key: np.uint64, birth: int, age01: float) -> float:
     """What is left of a particle's own speed at an age."""
     share = read_curve(curves, SPEED_CURVE, age01)
@@ -133,6 +140,7 @@ def _own_share(curves: Floats, key: np.uint64, birth: int, age01: float) -> floa
     "void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], f8[:,::1], f4[:,:,::1], f8[:,::1], b1, b1, u8, i8, i8, f8, f8, f8, f8[::1], "
     "f8[::1], f8[::1], f8[::1])",
     cache=True,
+    forceinline=True,
 )
 def _one(
     rows: Doubles3, zoned: Doubles3, curves: Floats, paths: Doubles, mattes: Floats, settings: Doubles, solid: bool,
@@ -167,20 +175,20 @@ def _one(
         gx, gy, gz = 0.0, 0.0, 0.0
     dx, dy, dz = (u + 0.5 * gx) * b + ax * d, (v + 0.5 * gy) * b + ay * d, (w + 0.5 * gz) * b + az * d
     nu, nv, nw = (u + gx) * e + ax * b, (v + gy) * e + ay * b, (w + gz) * e + az * b
-    speed = math.sqrt(nu * nu + nv * nv + nw * nw)
-    if acts[F_LIMIT] > 0 and speed > acts[F_LIMIT]:
-        least = max(acts[F_LIMIT], math.sqrt(u * u + v * v + w * w))
+    limit, speed2 = settings[s, LIMIT], nu * nu + nv * nv + nw * nw
+    if acts[F_LIMIT] > 0 and speed2 > acts[F_LIMIT] * acts[F_LIMIT]:
+        least, speed = max(acts[F_LIMIT], math.sqrt(u * u + v * v + w * w)), math.sqrt(speed2)
         if speed > least:
-            nu, nv, nw, speed = nu * least / speed, nv * least / speed, nw * least / speed, least
-    limit = settings[s, LIMIT]
-    if limit > 0 and speed > limit:
+            nu, nv, nw, speed2 = nu * least / speed, nv * least / speed, nw * least / speed, least * least
+    if limit > 0 and speed2 > limit * limit:
+        speed = math.sqrt(speed2)
         nu, nv, nw = nu * limit / speed, nv * limit / speed, nw * limit / speed
         gone = math.sqrt(dx * dx + dy * dy + dz * dz)
         if gone > limit * h:
             dx, dy, dz = dx * limit * h / gone, dy * limit * h / gone, dz * limit * h / gone
     dx, dy, dz = dx + mx, dy + my, dz + mz
     ex, ey, ez = swirled(
-        rows, zoned, curves, s, key, birth, age01, mass, speed, body[0] + dx, body[1] + dy, body[2] + dz, h
+        rows, zoned, curves, s, key, birth, age01, mass, nu, nv, nw, body[0] + dx, body[1] + dy, body[2] + dz, h
     )
     dx, dy, dz = ex - body[0], ey - body[1], ez - body[2]
     if solid:
@@ -286,8 +294,8 @@ def _stir(
     for i in prange(len(births)):
         x, y, z = float(values[0, i]), float(values[1, i]), float(values[2, i])
         u, v, w = float(values[3, i]), float(values[4, i]), float(values[5, i])
-        age01, speed = (t - moments[i]) / values[LIFE, i], math.sqrt(u * u + v * v + w * w)
-        ex, ey, ez = swirled(rows, zoned, curves, 0, key, births[i], age01, float(values[MASS, i]), speed, x, y, z, h)
+        age01 = (t - moments[i]) / values[LIFE, i]
+        ex, ey, ez = swirled(rows, zoned, curves, 0, key, births[i], age01, float(values[MASS, i]), u, v, w, x, y, z, h)
         values[3, i] += (ex - x) / h
         values[4, i] += (ey - y) / h
         values[5, i] += (ez - z) / h

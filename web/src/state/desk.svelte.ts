@@ -137,6 +137,8 @@ export class Desk {
   set chosen(thing: Chosen) {
     this.current = thing;
     if (thing.kind === 'emitter') this.onDesk = thing.id;
+    // The field of a force is drawn when it is chosen.
+    if (thing.kind === 'force' && this.scene) void this.freshGuides();
   }
 
   /** The emitter that is chosen, if one is. */
@@ -251,6 +253,12 @@ export class Desk {
     void this.freshGuides();
   }
 
+  /** For which frame, and for the field of which force, guides are wanted. */
+  private get asked(): string {
+    const force = this.chosen.kind === 'force' ? `&thing=${encodeURIComponent(this.chosen.id)}` : '';
+    return `frame=${this.frame}${force}`;
+  }
+
   private looked = '';
   private lookAgain(): void {
     if (!this.scene || (!this.scene.moving && !this.orbit) || this.busy || this.shaping) return;
@@ -259,7 +267,7 @@ export class Desk {
 
   private async freshGuides(): Promise<void> {
     const o = this.orbit;
-    const query = `frame=${this.frame}${o ? `&side=${o.side}&above=${o.above}&far=${o.far}` : ''}`;
+    const query = `${this.asked}${o ? `&side=${o.side}&above=${o.above}&far=${o.far}` : ''}`;
     this.looked = query;
     try {
       const scene = await get<Scene>(`/api/shots/${this.id}/guides?${query}`);
@@ -316,7 +324,8 @@ export class Desk {
     try {
       while (this.waiting.length > 0) {
         const next = this.waiting.shift()!;
-        const body = { ...next, frame: this.frame };
+        const thing = this.chosen.kind === 'force' ? this.chosen.id : null;
+        const body = { ...next, frame: this.frame, thing };
         const state = await send<ShotState>('PATCH', `/api/shots/${this.id}`, body);
         if (this.waiting.length === 0) this.take(state);
         else this.state = state;
@@ -340,7 +349,7 @@ export class Desk {
 
   async reload(): Promise<void> {
     try {
-      this.take(await get<ShotState>(`/api/shots/${this.id}?frame=${this.frame}`));
+      this.take(await get<ShotState>(`/api/shots/${this.id}?${this.asked}`));
     } catch (error) {
       notices.trouble(error);
     }

@@ -23,25 +23,31 @@ def pack(force: Attractor, setting: Setting) -> Doubles:
     return rows
 
 
-@njit("void(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8[::1])", cache=True)
-def feel(
-    rows: Doubles3, s: int, r: int, x: float, y: float, z: float, strength: float, share: float, mass: float, felt: Felt
-) -> None:
-    """Finite everywhere; nothing at the very centre."""
-    dx, dy, dz = rows[s, r, PLACE] - x, rows[s, r, PLACE + 1] - y, rows[s, r, PLACE + 2] - z
+@njit("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
+def fall(rows: Doubles3, s: int, r: int, dx: float, dy: float, dz: float) -> float:
+    """What a strength and a distance vector are multiplied by."""
     soft, power = max(1e-3, rows[s, r, OWN + 2]), rows[s, r, OWN + 1]
     d = math.sqrt(dx * dx + dy * dy + dz * dz + soft * soft)
     ratio = rows[s, r, OWN] / d
     # The usual powers without a call.
     if power == 1.0:
-        fall = ratio
+        weak = ratio
     elif power == 2.0:
-        fall = ratio * ratio
+        weak = ratio * ratio
     elif power == 0.0:
-        fall = 1.0
+        weak = 1.0
     else:
-        fall = ratio**power
-    a = strength * share / mass * fall / d
+        weak = ratio**power
+    return weak / d
+
+
+@njit("void(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8[::1])", cache=True, forceinline=True)
+def feel(
+    rows: Doubles3, s: int, r: int, x: float, y: float, z: float, strength: float, share: float, mass: float, felt: Felt
+) -> None:
+    """Finite everywhere; nothing at the very centre."""
+    dx, dy, dz = rows[s, r, PLACE] - x, rows[s, r, PLACE + 1] - y, rows[s, r, PLACE + 2] - z
+    a = strength * share / mass * fall(rows, s, r, dx, dy, dz)
     felt[ACCELERATION] += a * dx
     felt[ACCELERATION + 1] += a * dy
     felt[ACCELERATION + 2] += a * dz

@@ -33,7 +33,7 @@ def _displace(
     for i in prange(len(births)):
         for r in range(rows.shape[1]):
             x, y, z = float(values[0, i]), float(values[1, i]), float(values[2, i])
-            amount = strength(rows, 0, r, curves, key, births[i], age01[i], x, y, z, 0.0)
+            amount = strength(rows, 0, r, curves, key, births[i], age01[i], x, y, z, 0.0, 0.0, 0.0)
             zone = int(rows[0, r, 7])
             if zone >= 0:
                 amount *= weight(zones, 0, zone, x, y, z)

@@ -9,7 +9,7 @@ from isbjorn.core.motion.forces.felt import DRAG, QUADRATIC, Felt
 from isbjorn.core.motion.forces.row import OWN, Doubles, Doubles3, Setting, base
 
 CODE = 2
-_AT_PX_S = 100.0
+AT_PX_S = 100.0
 
 
 def pack(force: Drag, setting: Setting) -> Doubles:
@@ -19,11 +19,11 @@ def pack(force: Drag, setting: Setting) -> Doubles:
     return rows
 
 
-@njit("void(f8[:,:,::1], i8, i8, f8, f8, f8, f8[::1])", cache=True)
+@njit("void(f8[:,:,::1], i8, i8, f8, f8, f8, f8[::1])", cache=True, forceinline=True)
 def feel(rows: Doubles3, s: int, r: int, strength: float, share: float, mass: float, felt: Felt) -> None:
     """A rate never below 0."""
     k = max(0.0, strength) * share / mass
     if rows[s, r, OWN] > 0:
-        felt[QUADRATIC] += k / _AT_PX_S
+        felt[QUADRATIC] += k / AT_PX_S
     else:
         felt[DRAG] += k

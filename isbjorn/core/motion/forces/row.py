@@ -31,7 +31,7 @@ PLACE, WAY, WAY_SPREAD, TILT_SPREAD, WAY_DEG, TILT_DEG, OWN = 8, 11, 14, 15, 16,
 MEASURE, MARK, LOW, HIGH, MAKES_LOW, MAKES_HIGH, ADDS = 42, 43, 46, 47, 48, 49, 50
 WIDTH = 52
 BY_SPEED, BY_DISTANCE = 1, 2
-_BETWEEN = 4
+BETWEEN = 4
 
 
 @dataclass
@@ -112,7 +112,7 @@ def base(thing: Any, code: int, setting: Setting, unit: float = 1.0) -> Doubles:
     return rows
 
 
-@njit("f8(f4[:,::1], i8, f8)", cache=True)
+@njit("f8(f4[:,::1], i8, f8)", cache=True, forceinline=True)
 def read_curve(curves: Floats, row: int, age01: float) -> float:
     """A curve of the table at an age in [0, 1]."""
     at = min(max(age01, 0.0), 1.0) * (curves.shape[1] - 1)
@@ -120,17 +120,18 @@ def read_curve(curves: Floats, row: int, age01: float) -> float:
     return curves[row, j] + (at - j) * (curves[row, j + 1] - curves[row, j])
 
 
-@njit("f8(f8[:,:,::1], i8, i8, f4[:,::1], u8, i8, f8, f8, f8, f8, f8)", cache=True)
+@njit("f8(f8[:,:,::1], i8, i8, f4[:,::1], u8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def strength(
     rows: Doubles3, s: int, r: int, curves: Floats, key: np.uint64, birth: int, age01: float, x: float, y: float,
-    z: float, speed: float,
+    z: float, u: float, v: float, w: float,
 ) -> float:  # fmt: skip
     """The strength that a particle feels: value and keys, then source, spread and curve, in the order of every number."""
     value = rows[s, r, VALUE]
     measure = int(rows[s, r, MEASURE])
     if measure != 0:
-        m = speed
-        if measure == BY_DISTANCE:
+        if measure == BY_SPEED:
+            m = math.sqrt(u * u + v * v + w * w)
+        else:
             dx, dy, dz = x - rows[s, r, MARK], y - rows[s, r, MARK + 1], z - rows[s, r, MARK + 2]
             m = math.sqrt(dx * dx + dy * dy + dz * dz)
         low, span = rows[s, r, LOW], rows[s, r, HIGH] - rows[s, r, LOW]
@@ -145,13 +146,13 @@ def strength(
         c = read_curve(curves, first, age01)
         second = int(rows[s, r, CURVE_TO])
         if second >= 0:
-            u = draw01(key, birth, attribute + _BETWEEN)
+            u = draw01(key, birth, attribute + BETWEEN)
             c += u * (read_curve(curves, second, age01) - c)
         value *= c
     return value
 
 
-@njit("UniTuple(f8,3)(f8[:,:,::1], i8, i8, u8, i8)", cache=True)
+@njit("UniTuple(f8,3)(f8[:,:,::1], i8, i8, u8, i8)", cache=True, forceinline=True)
 def way_of(rows: Doubles3, s: int, r: int, key: np.uint64, birth: int) -> tuple[float, float, float]:
     """The unit vector of a thing's direction, as a particle has it."""
     if rows[s, r, WAY_SPREAD] == 0.0 and rows[s, r, TILT_SPREAD] == 0.0:

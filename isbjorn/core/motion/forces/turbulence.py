@@ -55,7 +55,7 @@ def pack(force: Turbulence, setting: Setting) -> Doubles:
     return rows
 
 
-@njit("void(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8[::1])", cache=True)
+@njit("void(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8[::1])", cache=True, forceinline=True)
 def feel(
     rows: Doubles3, s: int, r: int, x: float, y: float, z: float, strength: float, share: float, mass: float, felt: Felt
 ) -> None:

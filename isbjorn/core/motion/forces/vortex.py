@@ -26,7 +26,7 @@ def pack(force: Vortex, setting: Setting) -> Doubles:
     return rows
 
 
-@njit("UniTuple(f8,3)(f8[:,:,::1], i8, i8, u8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@njit("UniTuple(f8,3)(f8[:,:,::1], i8, i8, u8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def carried(
     rows: Doubles3, s: int, r: int, key: np.uint64, birth: int, x: float, y: float, z: float, strength: float,
     share: float, mass: float, h: float,

@@ -21,7 +21,7 @@ def pack(force: Wind, setting: Setting) -> Doubles:
     return rows
 
 
-@njit("void(f8[:,:,::1], i8, i8, u8, i8, f8, f8, f8, f8[::1])", cache=True)
+@njit("void(f8[:,:,::1], i8, i8, u8, i8, f8, f8, f8, f8[::1])", cache=True, forceinline=True)
 def feel(
     rows: Doubles3, s: int, r: int, key: np.uint64, birth: int, strength: float, share: float, mass: float, felt: Felt
 ) -> None:

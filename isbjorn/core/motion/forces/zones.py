@@ -36,7 +36,7 @@ def pack(zone: Zone, readings: Readings, t: Doubles) -> Doubles:
     return np.stack(columns, axis=1)
 
 
-@njit("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True)
+@njit("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
 def depth(zones: Doubles3, s: int, r: int, x: float, y: float, z: float) -> float:
     """How deep inside a zone's shape a place is, in px; below 0 outside."""
     dx, dy, dz = x - zones[s, r, 1], y - zones[s, r, 2], z - zones[s, r, 3]
@@ -52,7 +52,7 @@ def depth(zones: Doubles3, s: int, r: int, x: float, y: float, z: float) -> floa
     return -(outside + min(max(qx, max(qy, qz)), 0.0))
 
 
-@njit("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True)
+@njit("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
 def weight(zones: Doubles3, s: int, r: int, x: float, y: float, z: float) -> float:
     """The share in [0, 1] of a force that acts at a place: smooth from the edge to `falloff` px inside."""
     d, falloff = depth(zones, s, r, x, y, z), zones[s, r, 10]
