@@ -22,9 +22,9 @@ def _snow() -> Shot:
     )  # fmt: skip
     forces = (
         Wind(
-            id="wind", name="Night wind", strength=Number(value=35), direction=Number(value=250), grip=Number(value=0.4)
+            id="wind", name="Night wind", strength=Number(value=95), direction=Number(value=261), grip=Number(value=1)
         ),
-        Turbulence(id="gusts", name="Gusts", strength=Number(value=35), size=Number(value=300), grip=Number(value=0.8)),
+        Turbulence(id="gusts", name="Gusts", strength=Number(value=45), size=Number(value=300), grip=Number(value=0.5)),
     )
     return Shot(name=flakes.name, emitters=(flakes,), forces=forces, links=reach({"flakes": ("wind", "gusts")}))
 

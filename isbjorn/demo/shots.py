@@ -94,7 +94,7 @@ def breath(plate: str) -> Shot:
     spout = Emitter(
         id="spout", name="Spout", seed=9, shape=Disc(radius=Number(value=7)), up=up, rate=Number(value=0), bursts=bursts,
         lifespan=Number(value=2.7, spread=0.9), spread=Number(value=24), in_depth=True,
-        speed=Number(value=560, spread=240, over_life=curve((0, 1), (0.25, 0.55), (1, 0.3))),
+        speed=Number(value=640, spread=280, over_life=curve((0, 1), (0.4, 0.6), (1, 0.35))),
         size=Number(value=13, spread=6, over_life=curve((0, 0.3), (0.3, 1), (1, 2.3))),
         opacity=Number(value=9, over_life=curve((0, 0), (0.08, 1), (0.35, 0.7), (1, 0))),
         colour=ramp({0: "#fff3e6", 0.5: "#f0d9cc", 1: "#b7aeb4"}, {}),
@@ -106,7 +106,7 @@ def breath(plate: str) -> Shot:
         opacity=Number(value=70, over_life=curve((0, 0), (0.1, 1), (0.8, 0.9), (1, 0))), colour=ramp({0: "#fff6ec"}, {}),
     )  # fmt: skip
     forces = (
-        Drag(id="air", name="Air", strength=Number(value=1.7, spread=0.4)),
+        Drag(id="air", name="Air", strength=Number(value=1.1, spread=0.3)),
         Gravity(id="weight", name="Weight", strength=Number(value=4.2)),
         Turbulence(
             id="swirl", name="Swirl", strength=Number(value=95, over_life=_onset((0, 0), (0.2, 0.4), (1, 1))),

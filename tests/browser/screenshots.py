@@ -2,6 +2,7 @@
 
 import sys
 import tempfile
+import time
 from pathlib import Path
 
 from selenium.webdriver.common.action_chains import ActionChains
@@ -75,13 +76,33 @@ def main(folder: Path) -> None:
         page.until(lambda: page.all("[data-popover-content]") or page.button("Twinkle"))
         take("snowfield")
         page.button("Change the theme").click()
+        for name, shot, thing, ready in (
+            ("graph", 2, "Bow", lambda: page.button("Graph of Across").click()),
+            ("drivers", 4, "Plankton", lambda: page.find('[aria-label^="What drives Opacity"]').click()),
+            ("field", 3, "Swirl", lambda: page.until(lambda: len(page.all("main svg line")) > 60)),
+            ("free-look", 5, "Their way", lambda: page.button("Look round").click()),
+        ):
+            page.open(f"/shots/{shot}")
+            page.until(page.settled)
+            next(b for b in page.all("aside ul button") if b.text == thing).click()
+            ready()
+            time.sleep(1)
+            page.until(page.settled)
+            take(name)
+        page.find("body").send_keys("b")
+        page.until(lambda: len(page.all("[data-preset]")) > 8)
+        loaded = "return performance.getEntriesByType('resource').filter((r) => r.name.includes('/emitters/')).length"
+        page.until(lambda: page.driver.execute_script(loaded) > 10)
+        time.sleep(2)
+        take("library")
         page.open("/")
         page.until(lambda: page.all("article"))
         page.until(
             lambda: page.driver.execute_script(
-                "return performance.getEntriesByType('resource').some((r) => r.name.includes('/thumb') && r.responseEnd > 0)"
+                "return performance.getEntriesByType('resource').filter((r) => r.name.includes('/thumb')).length > 4"
             )
         )
+        time.sleep(1)
         take("projects")
     finally:
         page.close()

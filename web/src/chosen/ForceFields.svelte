@@ -4,6 +4,7 @@
   import Choice from '../ui/Choice.svelte';
   import Fields from '../ui/Fields.svelte';
   import Switch from '../ui/Switch.svelte';
+  import PathButtons from './PathButtons.svelte';
   import PlaceFields from './PlaceFields.svelte';
   import { place, tied } from './fields';
 
@@ -49,6 +50,9 @@
 
 <Switch label="Acts" on={force.on} onset={(on) => desk.set(`${path}/on`, on, 'Switch')} />
 <Fields {desk} model={models[force.kind]} owner={force} {path} without={[...place, ...tied]} />
+{#if force.kind === 'follow' || (force.kind === 'surface' && force.shape === 'path')}
+  <PathButtons {desk} path="{path}/points" closed={force.closed} />
+{/if}
 <Choice
   label="Where"
   value={force.zone ?? ''}

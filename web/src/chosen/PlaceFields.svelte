@@ -6,6 +6,7 @@
   import Icon from '../ui/Icon.svelte';
   import NumberRow from '../ui/NumberRow.svelte';
   import Switch from '../ui/Switch.svelte';
+  import PathButtons from './PathButtons.svelte';
   import { place } from './fields';
 
   let { desk, owner, model, path }: { desk: Desk; owner: Thing; model: string; path: string } = $props();
@@ -32,13 +33,6 @@
       { at_s: end, value: 100 },
     ];
     desk.set(`${path}/path`, { points, along: { value: 0, keys } }, 'Path');
-  }
-
-  function lengthen(): void {
-    const { points } = owner.path!;
-    const last = points[points.length - 1]!;
-    const made = { x: last.x + 120, y: last.y, z: last.z, arrive: [-50, 0], leave: [50, 0] };
-    desk.set(`${path}/path/points`, [...points, made], 'Path point');
   }
 </script>
 
@@ -75,17 +69,10 @@
     on={owner.path.closed}
     onset={(on) => desk.set(`${path}/path/closed`, on, 'Closed path')}
   />
+  <PathButtons {desk} path="{path}/path/points" closed={owner.path.closed} />
 {/if}
 <div class="flex flex-wrap gap-1.5 pt-2">
   {#if owner.path}
-    <button class="button h-6! px-2! text-[11.5px]" onclick={lengthen}>Point more</button>
-    {#if owner.path.points.length > 2}
-      <button
-        class="button h-6! px-2! text-[11.5px]"
-        onclick={() => desk.set(`${path}/path/points`, owner.path!.points.slice(0, -1), 'Path point')}
-        >Point less</button
-      >
-    {/if}
     <button class="button h-6! px-2! text-[11.5px]" onclick={() => desk.set(`${path}/path`, null, 'No path')}
       >No path</button
     >

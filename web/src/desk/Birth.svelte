@@ -1,6 +1,7 @@
 <script lang="ts">
   import { upload, type Emitter } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
+  import PathButtons from '../chosen/PathButtons.svelte';
   import { notices } from '../state/notices.svelte';
   import Choice from '../ui/Choice.svelte';
   import Fields from '../ui/Fields.svelte';
@@ -103,6 +104,13 @@
       </label>
     {/if}
     <Fields {desk} {model} owner={emitter.shape} path="{path}/shape" without={['kind', 'name']} />
+    {#if emitter.shape.kind === 'path' && emitter.shape.points}
+      <PathButtons {desk} path="{path}/shape/points" closed={emitter.shape.closed} />
+    {:else if emitter.shape.kind === 'artwork'}
+      <button class="button my-1.5 h-6! px-2! text-[11.5px]" onclick={() => files?.click()}
+        >Another drawing …</button
+      >
+    {/if}
     <Fields {...common} only={['spacing']} />
     <NumberRow {...common} label="Speed" field="speed" />
     <Fields {...common} only={['toward', 'direction', 'tilt', 'spread', 'inherit']} />

@@ -17,9 +17,13 @@
       place.go(`/shots/${shot.id}`);
     }}
   >
-    <div class="aspect-video overflow-hidden bg-surround" style="container-type:size">
+    <div
+      class="relative grid aspect-video place-items-center overflow-hidden bg-surround"
+      style="container-type:size"
+    >
+      <span class="absolute text-[11.5px] text-[#8d9191]">drawing its picture …</span>
       <div
-        class="strip"
+        class="strip relative"
         style="background-image:url(/api/shots/{shot.id}/thumb?{shot.revision}); aspect-ratio:{shot.width}/{shot.height}"
       ></div>
     </div>

@@ -109,8 +109,9 @@
         data-preset={card.id}
       >
         <button class="block w-full" aria-label="Plant {card.name}" onclick={() => plant(card)}>
-          <div class="aspect-video overflow-hidden bg-surround">
-            <div class="strip" style="background-image:url(/api/emitters/{card.id}/thumb)"></div>
+          <div class="relative grid aspect-video place-items-center overflow-hidden bg-surround">
+            <span class="absolute text-[11px] text-[#8d9191]">drawing …</span>
+            <div class="strip relative" style="background-image:url(/api/emitters/{card.id}/thumb)"></div>
           </div>
         </button>
         {#if editing?.id === card.id}

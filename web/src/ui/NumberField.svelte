@@ -131,6 +131,9 @@
       aria-valuemax={spec.high}
       class="cursor-ew-resize touch-none rounded px-1 text-right select-none hover:bg-raised"
       class:font-semibold={part === 'value'}
+      class:whitespace-nowrap={part === 'spread'}
+      class:px-0!={part === 'spread'}
+      class:text-[11.5px]={part === 'spread'}
       class:text-dawn={part === 'value' && keyed}
       class:text-soft={part === 'spread' && number.spread === 0}
       onpointerdown={(e) => press(e, part)}
@@ -146,7 +149,7 @@
 {/snippet}
 
 <div
-  class="grid h-[26px] grid-cols-[minmax(0,1fr)_52px_26px_40px_25px] items-center border-b border-line"
+  class="grid h-[26px] grid-cols-[minmax(0,1fr)_46px_27px_43px_27px] items-center border-b border-line"
   title={hint}
   data-field={path}
 >

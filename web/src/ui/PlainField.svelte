@@ -27,7 +27,7 @@
 </script>
 
 <label
-  class="grid h-[26px] grid-cols-[minmax(0,1fr)_80px_27px_22px] items-center border-b border-line"
+  class="grid h-[26px] grid-cols-[minmax(0,1fr)_74px_27px_70px] items-center border-b border-line"
   title={hint}
 >
   <span class="truncate pr-1">{label}</span>
