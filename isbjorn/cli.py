@@ -117,8 +117,8 @@ def points(
     from isbjorn.core import Solver
     from isbjorn.core.points import write_points
 
-    document, _ = _shot(shot, data)
-    found = Solver(document).at(frame)
+    document, plates = _shot(shot, data)
+    found = Solver(document, plates=plates).at(frame)
     write_points(document, found, out)
     say.print(f"{len(found)} particles of frame {frame} in {out}")
 

@@ -25,7 +25,7 @@ from isbjorn.core.motion.steady import Steady, is_steady
 from isbjorn.core.time import lattice_index
 
 Floats = npt.NDArray[np.float32]
-_STEPS_AT_ONCE = {True: 40_000_000, False: 1_500_000}
+_STEPS_AT_ONCE = {True: 40_000_000, False: 600_000}
 
 
 def key_of(shot: Shot, emitter: Emitter) -> int:

@@ -1,11 +1,11 @@
 <script lang="ts">
-  import { Popover } from 'bits-ui';
   import type { Curve, Guides, NumberValue } from '../api/client';
   import { newGesture, type Desk } from '../state/desk.svelte';
   import { specs } from '../state/specs.svelte';
   import { arithmetic, shown } from '../ui/arithmetic';
   import { follow } from '../ui/drag';
   import Icon from '../ui/Icon.svelte';
+  import PresetMenu from './PresetMenu.svelte';
   import { ageAt, band, line, moved, valueAt, withPoint, without, x, y, type Plot } from './lane';
 
   interface Props {
@@ -31,7 +31,6 @@
   const height = $derived(open ? (lane.field === 'size' ? 58 : 46) : 22);
   let width = $state(0);
   let chosen = $state<number | null>(null);
-  let presetsOpen = $state(false);
   let dragging = $state(false);
   let top = $state(1);
   $effect(() => {
@@ -162,41 +161,26 @@
           }}>{second ? '2' : '1'} of 2</button
         >
       {/if}
-      <Popover.Root bind:open={presetsOpen}>
-        <Popover.Trigger class="quiet -my-1 ml-auto size-6!" aria-label="Presets for {name}" title="Presets">
-          <span class="text-ice"><Icon name="curve" size={13} /></span>
-        </Popover.Trigger>
-        <Popover.Portal>
-          <Popover.Content
-            side="top"
-            align="start"
-            sideOffset={6}
-            class="z-60 grid w-[348px] grid-cols-4 gap-1.5 rounded-xl border border-line-strong bg-raised p-2 shadow-2xl"
-          >
-            {#each specs.presets.curves as preset (preset.name)}
-              <button
-                class="rounded-lg p-1.5 text-left hover:bg-aurora-ground"
-                title={preset.name}
-                onclick={() => {
-                  put(preset.name === 'Level' ? null : preset.curve, `${title}: ${preset.name}`);
-                  chosen = null;
-                  presetsOpen = false;
-                }}
-              >
-                <svg width="66" height="34" aria-hidden="true">
-                  <polyline
-                    points={line({ width: 66, height: 34, top: 1 }, preset.picture)}
-                    fill="none"
-                    stroke="var(--ice)"
-                    stroke-width="1.6"
-                  />
-                </svg>
-                <span class="block truncate text-[10.5px] text-soft">{preset.name}</span>
-              </button>
-            {/each}
-          </Popover.Content>
-        </Popover.Portal>
-      </Popover.Root>
+      <PresetMenu
+        of={name}
+        presets={specs.presets.curves}
+        columns={4}
+        onchoose={(preset) => {
+          put(preset.name === 'Level' ? null : preset.curve, `${title}: ${preset.name}`);
+          chosen = null;
+        }}
+      >
+        {#snippet picture(preset)}
+          <svg width="66" height="34" aria-hidden="true">
+            <polyline
+              points={line({ width: 66, height: 34, top: 1 }, preset.picture)}
+              fill="none"
+              stroke="var(--ice)"
+              stroke-width="1.6"
+            />
+          </svg>
+        {/snippet}
+      </PresetMenu>
     </div>
     {#if open}<div class="truncate text-[11px] text-soft" title="At birth → at death">{range}</div>{/if}
   </div>

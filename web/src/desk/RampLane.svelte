@@ -1,9 +1,9 @@
 <script lang="ts">
-  import { Popover } from 'bits-ui';
   import type { Gradient, Guides } from '../api/client';
   import { newGesture, type Desk } from '../state/desk.svelte';
   import { specs } from '../state/specs.svelte';
   import { arithmetic } from '../ui/arithmetic';
+  import PresetMenu from './PresetMenu.svelte';
   import Icon from '../ui/Icon.svelte';
 
   let { desk, guides, labelWidth }: { desk: Desk; guides: Guides; labelWidth: number } = $props();
@@ -12,7 +12,6 @@
   const gradient = $derived(desk.emitter!.colour);
   let width = $state(0);
   let chosen = $state<{ track: Track; index: number } | null>(null);
-  let presetsOpen = $state(false);
   let bar = $state<HTMLElement>();
 
   const paint = $derived(
@@ -126,35 +125,19 @@
   <div class="shrink-0 pl-3" style="width:{labelWidth}px">
     <div class="flex items-center">
       <span class="font-semibold">Colour</span>
-      <Popover.Root bind:open={presetsOpen}>
-        <Popover.Trigger class="quiet -my-1 ml-auto size-6!" aria-label="Presets for colour" title="Presets">
-          <span class="text-ice"><Icon name="curve" size={13} /></span>
-        </Popover.Trigger>
-        <Popover.Portal>
-          <Popover.Content
-            side="top"
-            align="start"
-            sideOffset={6}
-            class="z-60 grid w-[348px] grid-cols-2 gap-1.5 rounded-xl border border-line-strong bg-raised p-2 shadow-2xl"
-          >
-            {#each specs.presets.ramps as preset (preset.name)}
-              <button
-                class="rounded-lg p-1.5 text-left hover:bg-aurora-ground"
-                onclick={() => {
-                  put(preset.gradient, `Colour: ${preset.name}`);
-                  presetsOpen = false;
-                }}
-              >
-                <span
-                  class="block h-5 rounded"
-                  style="background:linear-gradient(to right,{preset.picture.join(',')})"
-                ></span>
-                <span class="text-[10.5px] text-soft">{preset.name}</span>
-              </button>
-            {/each}
-          </Popover.Content>
-        </Popover.Portal>
-      </Popover.Root>
+      <PresetMenu
+        of="colour"
+        presets={specs.presets.ramps}
+        columns={2}
+        onchoose={(preset) => put(preset.gradient, `Colour: ${preset.name}`)}
+      >
+        {#snippet picture(preset)}
+          <span
+            class="block h-5 rounded"
+            style="background:linear-gradient(to right,{preset.picture.join(',')})"
+          ></span>
+        {/snippet}
+      </PresetMenu>
     </div>
     <button
       class="text-[11px] text-soft hover:text-word"

@@ -1,0 +1,137 @@
+"""Changes of the cast: whatever is added, copied, planted or taken out, the shot stays whole and its ties with it."""
+
+import unittest
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from isbjorn.core import IsbjornError, Shot, Solver
+from isbjorn.core.cast import added, alone, copied, planted, taken_out
+from isbjorn.core.document import Emitter
+from isbjorn.core.document.files import parse_shot
+from isbjorn.core.document.ties import numbers_of, ties_of
+from isbjorn.demo.beacon import beacon, first_shot
+from isbjorn.demo.library import shipped
+from isbjorn.demo.shots import bow_wave, breath, plankton, shoal
+
+ALL = (beacon, bow_wave, breath, plankton, shoal)
+
+
+def fresh() -> Emitter:
+    return first_shot("y").emitters[0]
+
+
+def whole(shot: Shot) -> bool:
+    """Whether the shot is a valid document, with no tie to a thing that is not there."""
+    ids = {thing.id for thing in shot.things}
+    return parse_shot(shot.model_dump(mode="json")) == shot and all(ties_of(thing) <= ids for thing in shot.things)
+
+
+class Whole(unittest.TestCase):
+    @settings(max_examples=30, deadline=None)
+    @given(st.sampled_from(ALL), st.randoms(use_true_random=False))
+    def test_things_can_be_taken_out_in_any_order(self, make: object, chance: object) -> None:
+        shot = make("-")  # type: ignore[operator]
+        names = [thing.id for thing in shot.things]
+        chance.shuffle(names)  # type: ignore[attr-defined]
+        for name in names:
+            shot = taken_out(shot, name)
+            self.assertTrue(whole(shot), name)
+        self.assertEqual(shot.things, ())
+
+    @settings(max_examples=25, deadline=None)
+    @given(st.lists(st.sampled_from(["emitter", "wind", "remove", "zone", "marker", "surface", "copy"]), max_size=12))
+    def test_any_line_of_additions(self, kinds: list[str]) -> None:
+        shot = first_shot("x")
+        for kind in kinds:
+            shot = copied(shot, shot.things[-1].id) if kind == "copy" else added(shot, kind, fresh)  # type: ignore[arg-type]
+            self.assertTrue(whole(shot))
+        names = [thing.name for thing in shot.things]
+        self.assertEqual(len(names), len(set(names)))
+
+    def test_every_shipped_emitter_can_be_planted_on_every_other(self) -> None:
+        shot = first_shot("x")
+        for _, kept in shipped():
+            shot, made = planted(shot, kept)
+            self.assertTrue(whole(shot))
+            self.assertEqual(shot.emitters[-1].id, made)
+        twice, _ = planted(shot, shipped()[0][1])
+        self.assertTrue(whole(twice))
+
+    def test_what_is_planted_moves_as_it_did(self) -> None:
+        compared = 0
+        for _, kept in shipped():
+            base = kept.model_copy(update={"emitters": (), "forces": (), "zones": (), "markers": (), "links": ()})
+            shot, _ = planted(base, kept)
+            one, two = Solver(kept).at(30), Solver(shot).at(30)
+            # Draws of forces hang on their ids: where there are none, all is the same to the bit.
+            if not any(n.spread for f in kept.forces for _, n in numbers_of(f)):
+                np.testing.assert_array_equal(one.position, two.position)
+                compared += 1
+        self.assertGreater(compared, 3)
+
+    def test_an_emitter_alone_keeps_what_it_hangs_on_and_nothing_else(self) -> None:
+        for make, name, ties in (
+            (bow_wave, "spray", {"bow"}), (plankton, "points", {"near", "oar"}), (shoal, "herring", set()),
+        ):  # fmt: skip
+            kept = alone(make("-"), name)
+            self.assertTrue(whole(kept))
+            self.assertEqual([e.id for e in kept.emitters], [name])
+            self.assertEqual({t.id for t in (*kept.zones, *kept.markers)}, ties)
+        with self.assertRaises(IsbjornError):
+            alone(beacon("-"), "nobody")
+
+
+class Demonstration(unittest.TestCase):
+    def test_every_shot_shows_itself_and_starves_nobody(self) -> None:
+        for make in ALL[1:]:
+            shot = make("-").model_copy(update={"plate": None})
+            solver = Solver(shot)
+            counts = [len(solver.at(f)) for f in (30, 60, 120)]
+            with self.subTest(shot.name):
+                self.assertGreater(max(counts), 700)
+                self.assertEqual(solver.at(120).refused, {})
+
+    def test_the_bow_wave_stays_at_the_bow(self) -> None:
+        from isbjorn.demo.seas import bow_across
+
+        shot = bow_wave("-").model_copy(update={"plate": None})
+        for frame in (50, 120, 200):
+            found = Solver(shot).at(frame)
+            fresh = (found.emitter == 2) & (found.age < 0.05)
+            self.assertAlmostEqual(float(found.position[fresh, 0].mean()), bow_across(frame / 25), delta=9)
+
+    def test_plankton_wakes_where_the_oar_is(self) -> None:
+        from isbjorn.demo.seas import oar_across
+
+        found = Solver(plankton("-").model_copy(update={"plate": None})).at(90)
+        points = found.emitter == 0
+        away = np.linalg.norm(found.position[points, :2] - np.array(oar_across((90 / 25) / 4)), axis=1)
+        lived = (found.age01[points] > 0.2) & (found.age01[points] < 0.8)
+        near, far = found.opacity[points][(away < 40) & lived], found.opacity[points][(away > 250) & lived]
+        self.assertGreater(float(near.mean()), 8 * float(far.mean()))
+
+    def test_the_shoal_comes_round(self) -> None:
+        solver = Solver(shoal("-").model_copy(update={"plate": None}))
+        a, b = solver.at(0), solver.at(200)
+        np.testing.assert_array_equal(a.position, b.position)
+
+
+class Plates(unittest.TestCase):
+    def test_painted_plates_come_round(self) -> None:
+        from isbjorn.demo import seas
+
+        for paint, count in (
+            (seas.whale(), seas.STILL_FRAMES),
+            (seas.oar(), seas.OAR_FRAMES),
+            (seas.depths(), seas.STILL_FRAMES),
+        ):
+            # The grain comes round every four frames: the count is a multiple of it, or one off it.
+            first, after = paint(4).astype(int), paint(4 + count).astype(int)
+            self.assertLess(float(np.abs(first - after).mean()), 3)
+            self.assertEqual((first.shape, paint(0).dtype), ((720, 1280, 3), np.uint8))
+
+
+if __name__ == "__main__":
+    unittest.main()
