@@ -44,6 +44,13 @@ class Previews(unittest.TestCase):
         self.assertLess(self.draw(60, view="particles")[0, 0].max(), 4)
         self.assertGreater(self.draw(60)[0, 0, 2], 50)
 
+    def test_a_free_look_is_kept_apart_from_the_cameras_picture(self) -> None:
+        through, aside = self.draw(60), self.draw(60, orbit=(50.0, 20.0, 1.5))
+        self.assertGreater(np.abs(through.astype(int) - aside).mean(), 3)
+        np.testing.assert_array_equal(self.draw(60), through)
+        self.assertEqual(self.preview.computed(self.digest, Wish(0, 128)), [(60, 60)])
+        self.assertEqual(self.preview.computed(self.digest, Wish(0, 128, orbit=(1.0, 0.0, 1.0))), [])
+
     def test_computed_frames_are_told_as_ranges(self) -> None:
         for frame in (3, 4, 5, 9, 20, 21):
             self.draw(frame)

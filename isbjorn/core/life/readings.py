@@ -36,7 +36,8 @@ def mapped(source: Source, measured: npt.ArrayLike) -> Doubles:
     """What a source makes of a measure: from `low` … `high` to `makes_low` … `makes_high`, level beyond."""
     m = np.asarray(measured, np.float64)
     span = source.high - source.low
-    share = np.clip((m - source.low) / span, 0, 1) if span != 0 else (m >= source.low).astype(np.float64)
+    inside = np.clip(m, min(source.low, source.high), max(source.low, source.high))
+    share = (inside - source.low) / span if span != 0 else (m >= source.low).astype(np.float64)
     return np.asarray(source.makes_low + share * (source.makes_high - source.makes_low))
 
 

@@ -24,8 +24,8 @@
 
   function newPath(): void {
     const points = [
-      { x: 0, y: 0, leave: [90, 60] },
-      { x: 260, y: 0, arrive: [-90, 60] },
+      { x: 0, y: 0, z: 0, arrive: [0, 0], leave: [90, 60] },
+      { x: 260, y: 0, z: 0, arrive: [-90, 60], leave: [0, 0] },
     ];
     const end = Number(((desk.shot!.last_frame - desk.shot!.first_frame + 1) / desk.fps).toFixed(3));
     const keys = [

@@ -343,19 +343,35 @@ export class Desk {
 
   /** Somebody else edited the shot, in another window or over the API: take what it is now. */
   private compare(revision: number): void {
+    this.heard = revision;
     if (this.state && revision > this.state.revision && !this.busy && this.waiting.length === 0)
       void this.reload();
   }
 
+  private taken = 0;
+  /** The revision that was told of while the shot was on its way. */
+  private heard = 0;
+  private reloading = false;
+
   async reload(): Promise<void> {
+    if (this.reloading) return;
+    this.reloading = true;
+    this.heard = 0;
+    const before = this.taken;
     try {
-      this.take(await get<ShotState>(`/api/shots/${this.id}?${this.asked}`));
+      const state = await get<ShotState>(`/api/shots/${this.id}?${this.asked}`);
+      // An edit that was answered meanwhile is newer.
+      if (this.taken === before) this.take(state);
     } catch (error) {
       notices.trouble(error);
+    } finally {
+      this.reloading = false;
+      this.compare(this.heard);
     }
   }
 
   private take(state: ShotState): void {
+    this.taken++;
     this.state = state;
     this.shot = state.document;
     const [first, last] = [state.document.first_frame, state.document.last_frame];
