@@ -33,6 +33,18 @@ class Drivers(Looking):
         self.page.button("Paste").click()
         self.page.until(lambda: len(self.embers()["rate"]["keys"]) == 3)
 
+    def test_a_place_is_keyed_as_one_and_moved_at_another_frame(self) -> None:
+        self.page.button("Key the place at 112").click()
+        self.page.until(lambda: [len(self.embers()[f]["keys"]) for f in ("across", "up", "depth")] == [1, 1, 1])
+        self.page.find("body").send_keys(Keys.HOME)
+        self.page.until(lambda: self.page.find("canvas").get_attribute("data-frame") == "0" and self.page.settled())
+        handle = self.page.find('main [aria-label="Place, handle"]')
+        self.actions().click_and_hold(handle).move_by_offset(-60, -40).release().perform()
+        self.page.until(lambda: [len(self.embers()[f]["keys"]) for f in ("across", "up")] == [2, 2])
+        first, last = self.embers()["across"]["keys"]
+        self.assertLess(first["value"], last["value"] - 50)
+        self.page.until(lambda: self.page.all('[aria-label="Graph of Up"]'))
+
     def test_flutter_and_source_light_their_lamp(self) -> None:
         self.page.find('[aria-label^="What drives Size"]').click()
         self.page.find('[data-popover-content] [aria-label="Flutter"]').click()

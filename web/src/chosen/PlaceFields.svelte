@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Thing } from '../api/client';
   import { lists, type Desk } from '../state/desk.svelte';
+  import { withKey } from '../strip/keys';
   import Choice from '../ui/Choice.svelte';
   import Fields from '../ui/Fields.svelte';
   import Icon from '../ui/Icon.svelte';
@@ -21,6 +22,17 @@
     ['carry_turn', 'Turn follows it'],
     ['carry_size', 'Size follows it'],
   ] as const;
+
+  /** A key of the whole place at the playhead. */
+  function keyPlace(): void {
+    const changes = (['across', 'up', 'depth'] as const).map((field) => {
+      const value = desk.valueNow(`${path}/${field}`, { ...owner[field], flutter: null });
+      const keys = withKey(owner[field].keys, desk.now, Number(value.toFixed(4)), 0.5 / desk.fps);
+      return { op: 'replace' as const, path: `${path}/${field}/keys`, value: keys };
+    });
+    desk.change(changes, 'Key of the place');
+    desk.graph = `${path}/across`;
+  }
 
   function newPath(): void {
     const points = [
@@ -72,6 +84,7 @@
   <PathButtons {desk} path="{path}/path/points" closed={owner.path.closed} />
 {/if}
 <div class="flex flex-wrap gap-1.5 pt-2">
+  <button class="button h-6! px-2! text-[11.5px]" onclick={keyPlace}>Key the place at {desk.frame}</button>
   {#if owner.path}
     <button class="button h-6! px-2! text-[11.5px]" onclick={() => desk.set(`${path}/path`, null, 'No path')}
       >No path</button

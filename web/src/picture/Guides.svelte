@@ -9,6 +9,8 @@
     desk: Desk;
     /** What is drawn in full, with its grips. */
     shown: Shown;
+    /** The zone in which it acts. */
+    zone: Shown | null;
     /** The fan, if an emitter is chosen. */
     guides: Guides | null;
     /** Flights that are drawn while a number is dragged. */
@@ -17,7 +19,7 @@
     name: string;
     frame: Frame;
   }
-  let { desk, shown, guides, flights, path, name, frame }: Props = $props();
+  let { desk, shown, zone, guides, flights, path, name, frame }: Props = $props();
 
   const shot = $derived(desk.shot!);
   const pixel = $derived(shot.width / frame.width);
@@ -102,7 +104,16 @@
       <circle cx={end[0]} cy={end[1]} r={2 * pixel} fill="#5fe0b0" />
     {/each}
   {/if}
-  {#each shown.soft ?? [] as soft, i (i)}
+  {#each zone?.lines ?? [] as edge, i (i)}
+    <polyline
+      points={polyline(edge)}
+      fill="none"
+      stroke="#5fe0b0"
+      stroke-opacity="0.7"
+      stroke-width={1.1 * pixel}
+    />
+  {/each}
+  {#each [...(shown.soft ?? []), ...(zone?.soft ?? [])] as soft, i (i)}
     <polyline
       points={polyline(soft)}
       fill="none"

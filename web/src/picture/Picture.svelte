@@ -53,7 +53,9 @@
     const id = desk.thing?.id ?? desk.emitter?.id;
     const emitter = desk.scene?.emitters.find((g) => g.emitter === id) ?? null;
     const thing = emitter?.shown ?? desk.scene?.world.find((w) => w.id === id) ?? null;
-    return thing && { thing, guides: emitter, path: desk.pathOf(thing.id) };
+    const within = desk.force?.zone;
+    const zone = desk.scene?.world.find((w) => w.id === within) ?? null;
+    return thing && { thing, guides: emitter, zone, path: desk.pathOf(thing.id) };
   });
   const shownName = $derived((desk.thing ?? desk.emitter)?.name ?? '');
 
@@ -225,6 +227,7 @@
     <Guides
       {desk}
       shown={shown.thing}
+      zone={shown.zone}
       guides={shown.guides}
       flights={desk.guides?.flights ?? []}
       path={shown.path}
