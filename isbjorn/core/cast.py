@@ -12,8 +12,11 @@ from isbjorn.core.document import (
     Emitter,
     Follow,
     Gravity,
+    Group,
+    Lamp,
     Link,
     Marker,
+    Matte,
     Remove,
     Shot,
     Surface,
@@ -30,21 +33,25 @@ from isbjorn.core.errors import IsbjornError
 ForceKind = Literal[
     "gravity", "wind", "drag", "turbulence", "displacement", "vortex", "attractor", "follow", "surface", "remove"
 ]
-Kind = ForceKind | Literal["emitter", "zone", "marker"]
+Kind = ForceKind | Literal["emitter", "zone", "marker", "light", "matte", "group"]
+LISTS = ("emitters", "forces", "zones", "markers", "lights", "mattes", "groups")
+_LISTED: dict[type, str] = {
+    Emitter: "emitters", Zone: "zones", Marker: "markers", Lamp: "lights", Matte: "mattes", Group: "groups",
+}  # fmt: skip
 _MADE: dict[str, Callable[..., Any]] = {
     "gravity": Gravity, "wind": Wind, "drag": Drag, "turbulence": Turbulence, "displacement": Displacement, "vortex": Vortex,
     "attractor": Attractor, "follow": Follow, "surface": Surface, "remove": Remove, "zone": Zone, "marker": Marker,
+    "light": Lamp, "matte": Matte, "group": Group,
 }  # fmt: skip
-_TIES = {"id", "carried_by", "zone", "thing", "force", "emitter"}
+_TIES = {"id", "carried_by", "zone", "thing", "force", "emitter", "group", "colour_of", "of", "hidden_by"}
 
 
 def list_of(thing: Any) -> str:
     """The field of the shot in which a thing stands."""
-    if isinstance(thing, Emitter):
-        return "emitters"
-    if isinstance(thing, Zone):
-        return "zones"
-    return "markers" if isinstance(thing, Marker) else "forces"
+    for kind, field in _LISTED.items():
+        if isinstance(thing, kind):
+            return field
+    return "forces"
 
 
 def _free_name(shot: Shot, name: str) -> str:
@@ -115,9 +122,13 @@ def _untied(part: Any, gone: str) -> Any:
     if not isinstance(part, dict):
         return part
     found = {name: _untied(value, gone) for name, value in part.items()}
-    for field in ("carried_by", "zone"):
+    for field in ("carried_by", "zone", "group", "colour_of", "of"):
         if found.get(field) == gone:
             found[field] = None
+    if found.get("colour_by") == "distance" and found.get("colour_of") is None:
+        found["colour_by"] = "age"
+    if isinstance(found.get("hidden_by"), list):
+        found["hidden_by"] = [name for name in found["hidden_by"] if name != gone]
     source = found.get("source")
     if isinstance(source, dict) and (source.get("thing") or "").partition(".")[0] == gone:
         found["source"] = None
@@ -127,7 +138,7 @@ def _untied(part: Any, gone: str) -> Any:
 def taken_out(shot: Shot, thing_id: str) -> Shot:
     """The shot without a thing: what it carried stays by itself, what it drove keeps its plain value."""
     given = shot.model_dump(mode="json")
-    for field in ("emitters", "forces", "zones", "markers"):
+    for field in LISTS:
         given[field] = [thing for thing in given[field] if thing["id"] != thing_id]
     given["links"] = [x for x in given["links"] if thing_id not in (x["force"], x["emitter"])]
     return parse_shot(_untied(given, thing_id))
@@ -138,7 +149,7 @@ def alone(shot: Shot, emitter_id: str) -> Shot:
     emitter = next((e for e in shot.emitters if e.id == emitter_id), None)
     if emitter is None:
         raise IsbjornError("there is no emitter of that id in the cast.", emitter_id, "Nothing was kept.")
-    found = shot.model_copy(update={"plate": None, "name": emitter.name, "loop": shot.loop})
+    found = shot.model_copy(update={"plate": None})
     reached = {x.force for x in shot.links if x.emitter == emitter_id}
     drop = [f.id for f in shot.forces if f.id not in reached]
     keep = {emitter_id, *reached}
@@ -159,12 +170,12 @@ def alone(shot: Shot, emitter_id: str) -> Shot:
 def planted(shot: Shot, kept: Shot) -> tuple[Shot, str]:
     """The shot with everything of a kept one, under new ids and free names; and the id of its last emitter."""
     given, onto = kept.model_dump(mode="json"), shot.model_dump(mode="json")
-    fields = ("emitters", "forces", "zones", "markers")
+    fields = LISTS
     new = {thing["id"]: new_id(field[:-1]) for field in fields for thing in given[field]}
 
     def renamed(part: Any, field: str = "") -> Any:
         if isinstance(part, list):
-            return [renamed(one) for one in part]
+            return [renamed(one, field) for one in part]
         if isinstance(part, dict):
             return {name: renamed(value, name) for name, value in part.items()}
         if isinstance(part, str) and field in _TIES:

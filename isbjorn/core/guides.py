@@ -29,7 +29,7 @@ from isbjorn.core.life import curve, gradient
 from isbjorn.core.life.curve import TABLE
 from isbjorn.core.life.readings import Readings
 from isbjorn.core.motion.cache import StateCache
-from isbjorn.core.motion.identity import needs_light
+from isbjorn.core.motion.identity import reads_plate
 from isbjorn.core.motion.track import Track, shares_of
 from isbjorn.core.picture.project import Orbit, Projection, projection
 
@@ -248,7 +248,7 @@ def _is_moving(shot: Shot) -> bool:
     numbers = [n for thing in (*shot.things, shot.camera) for _, n in numbers_of(thing)]
     return (
         any(n.timed for n in numbers)
-        or any(not readings.still(thing) for thing in shot.things)
+        or any(not readings.still(thing) for thing in shot.placed)
         or any(f.kind in ("turbulence", "displacement") for f in shot.forces)
     )
 
@@ -273,11 +273,10 @@ def guides(
     t = float(shot.seconds(frame))
     whole = shot.model_copy(update={"emitters": tuple(e.model_copy(update={"on": True}) for e in shot.emitters)})
     readings, view = Readings(whole), projection(whole, 1.0, t, orbit)
-    limits = whole.model_copy(update={"limit": shot.limit})
-    shares = shares_of(limits, readings) | shares_of(shot, Readings(shot))
+    shares = shares_of(whole, readings) | shares_of(shot, Readings(shot))
     found = []
     for number, emitter in enumerate(whole.emitters):
-        if light is not None and needs_light(shot, emitter):
+        if light is not None and reads_plate(shot, emitter):
             found.append(_guides(whole, emitter, shares[emitter.id], t, orbit, light))
             continue
         # Cut down to what it hangs on, so that an edit of another emitter finds it again.

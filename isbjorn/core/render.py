@@ -15,11 +15,13 @@ from isbjorn.core.media.light import PlateLight
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.motion import solver
 from isbjorn.core.motion.cache import StateCache
-from isbjorn.core.motion.identity import needs_light
-from isbjorn.core.motion.solver import Particles
+from isbjorn.core.motion.identity import reads_plate
+from isbjorn.core.motion.solver import Particles, gathered
 from isbjorn.core.picture.compose import over
 from isbjorn.core.picture.draw import draw_records
-from isbjorn.core.picture.project import Drawn, Orbit, projection, to_draw
+from isbjorn.core.picture.drawing import Brush
+from isbjorn.core.picture.layers import Easel, all_simple, depth_of, reads_ground
+from isbjorn.core.picture.project import Counts, Orbit, projection, to_draw
 
 Floats = npt.NDArray[np.float32]
 
@@ -28,40 +30,70 @@ class Solver(solver.Solver):
     """Gives the particles of a shot at any frame, in any order, always the same.
 
     cache: kept states, to be shared between solvers of edited versions of a shot. plates: reads the plate for births, drivers
-    and surfaces that hang on its brightness.
+    and surfaces that hang on it, and the pictures that are drawn as bodies.
     """
 
     def __init__(self, shot: Shot, cache: StateCache | None = None, plates: PlateReader | None = None) -> None:
-        lit = shot.plate is not None and any(e.on and needs_light(shot, e) for e in shot.emitters)
-        super().__init__(shot, cache, PlateLight(shot, plates or PlateReader()) if lit else None)
+        lit = shot.plate is not None and any(e.on and reads_plate(shot, e) for e in shot.emitters)
+        self.plates = plates or PlateReader()
+        super().__init__(shot, cache, PlateLight(shot, self.plates) if lit else None)
 
 
 @dataclass(frozen=True)
 class Layers:
-    """The particles of a frame drawn on nothing, and the facts of their drawing."""
+    """The particles of a frame drawn on nothing, or on the ground where they hang on it; and the facts of their drawing."""
 
     picture: Floats
     particles: Particles
-    drawn: Drawn
+    drawn: Counts
+    grounded: bool = False
 
 
 def draw_particles(
-    motion: solver.Solver,
+    motion: Solver,
     frame: int | Fraction,
     scale: float = 1.0,
     stale: Callable[[], bool] | None = None,
     out: Floats | None = None,
     orbit: Orbit | None = None,
+    over_plate: bool = False,
 ) -> Layers:
-    """Draw the particles of a frame on transparent ground; into `out`, if it is given and of the right size. orbit: a free look."""
+    """Draw the particles of a frame, on transparent ground unless they change what lies below them and `over_plate` is given.
+
+    out: drawn into, if it is given and of the right size. orbit: a free look.
+    """
     shot = motion.shot
-    particles = motion.at(frame, stale)
-    view = projection(shot, scale, float(shot.seconds(frame)), orbit)
-    bodies = to_draw(shot, particles, view)
-    if out is not None and out.shape[:2] != (view.height, view.width):
-        out = None
-    picture = draw_records(bodies.records, view.width, view.height, out)
-    return Layers(picture, particles, bodies)
+    if all_simple(shot):
+        particles = motion.at(frame, stale)
+        view = projection(shot, scale, float(shot.seconds(frame)), orbit)
+        bodies = to_draw(shot, particles, view)
+        if out is not None and out.shape[:2] != (view.height, view.width):
+            out = None
+        return Layers(draw_records(bodies.records, view.width, view.height, out), particles, bodies.counts)
+    easel = _easel(motion, frame, scale, stale, orbit)
+    grounded = over_plate and orbit is None and reads_ground(shot)
+    below = ground(shot, frame, scale, motion.plates) if grounded else None
+    picture = easel.laid(None if below is None else below.copy())
+    parts = [
+        easel.particles[n] if n in easel.particles else motion.of(n, shot.seconds(frame), stale) for n in motion.tracks
+    ]
+    return Layers(picture, gathered(parts), easel.brush.counts, below is not None)
+
+
+def _easel(
+    motion: Solver, frame: int | Fraction, scale: float, stale: Callable[[], bool] | None, orbit: Orbit | None
+) -> Easel:
+    shot, seconds = motion.shot, motion.shot.seconds(frame)
+    brush = Brush(shot, motion, seconds, scale, motion.plates, orbit, stale)
+    plate = None
+    if shot.plate is not None and any(m.on and m.kind in ("bright", "dark", "colour") for m in shot.mattes):
+        plate = motion.plates.at(shot, seconds, brush.view.width, brush.view.height)
+    return Easel(brush, int(frame), plate)
+
+
+def draw_depth(motion: Solver, frame: int | Fraction, scale: float = 1.0, orbit: Orbit | None = None) -> Floats:
+    """How many bodies lie over each other at each pixel of a frame, float32 (height, width)."""
+    return depth_of(_easel(motion, frame, scale, None, orbit).brush)
 
 
 def ground(shot: Shot, frame: int | Fraction, scale: float, plates: PlateReader) -> Floats | None:
@@ -89,8 +121,8 @@ def render_frame(
     scale: pixels per px of the shot's design size. over_plate: over plate and background, or on transparent ground.
     solver, plates: kept between calls by those who render many frames. Raises IsbjornError when the plate cannot be read.
     """
-    layers = draw_particles(solver or Solver(shot, plates=plates), frame, scale)
-    if not over_plate:
+    layers = draw_particles(solver or Solver(shot, plates=plates), frame, scale, over_plate=over_plate)
+    if not over_plate or layers.grounded:
         return layers.picture
     below = ground(shot, frame, scale, plates or PlateReader())
     return layers.picture if below is None else over(layers.picture, below)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from isbjorn.core.document import Body, Disc, Drag, Emitter, Gravity, Link, Number, Plate, Shot
+from isbjorn.core.document import Disc, Drag, Emitter, Gravity, Link, Number, Plate, Round, Shot
 from isbjorn.demo.pieces import curve, ramp
 
 
@@ -30,7 +30,7 @@ def _embers() -> Emitter:
         brightness=Number(value=3.2, spread=1.5, over_life=curve((0, 1.4), (0.25, 1), (0.7, 0.5), (1, 0.12))),
         colour=ramp({0: "#fff0c8", 0.16: "#ffc163", 0.5: "#ff6a2b", 1: "#6b1a14"}, {}),
         blend="add",
-        body=Body(softness=Number(value=100)),
+        body=Round(softness=Number(value=100)),
     )
 
 
@@ -70,7 +70,7 @@ def _ash() -> Emitter:
         size=Number(value=3.2, spread=1.4),
         opacity=Number(value=62, over_life=curve((0, 0), (0.1, 1), (0.7, 0.8), (1, 0))),
         colour=ramp({0: "#8a7468", 1: "#3a3a40"}, {0: 1, 1: 0.6}),
-        body=Body(softness=Number(value=60)),
+        body=Round(softness=Number(value=60)),
     )
 
 

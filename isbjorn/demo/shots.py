@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from isbjorn.core.document import (
     Ball,
-    Body,
     Box,
     Burst,
     Camera,
@@ -22,6 +21,7 @@ from isbjorn.core.document import (
     PathPoint,
     Plate,
     Rectangle,
+    Round,
     Shot,
     Source,
     Surface,
@@ -54,7 +54,7 @@ def bow_wave(plate: str) -> Shot:
         spread=Number(value=44), speed=Number(value=170, spread=95), inherit=Number(value=55, spread=20), in_depth=True,
         size=Number(value=2.6, spread=1.6, over_life=curve((0, 0.5), (0.15, 1), (1, 0.5))),
         opacity=Number(value=78, over_life=curve((0, 0.2), (0.06, 1), (0.6, 0.8), (1, 0))),
-        colour=ramp({0: "#ffffff", 0.5: "#cfe4ee", 1: "#7f9db0"}, {}), body=Body(softness=Number(value=70)),
+        colour=ramp({0: "#ffffff", 0.5: "#cfe4ee", 1: "#7f9db0"}, {}), body=Round(softness=Number(value=70)),
     )  # fmt: skip
     mist = Emitter(
         id="mist", name="Mist", seed=4, shape=Disc(radius=Number(value=14)), carried_by="bow", up=Number(value=16),
@@ -184,7 +184,7 @@ def shoal(plate: str) -> Shot:
         spread=Number(value=30), in_depth=True, speed=Number(value=150, spread=30),
         size=Number(value=9, spread=3, over_life=curve((0, 0), (0.06, 1), (0.94, 1), (1, 0))),
         brightness=Number(value=1.1, spread=0.5, flutter=Flutter(times_per_s=1.3, amount=0.5)),
-        colour=ramp({0: "#e9fbff", 0.5: "#a9d4e0", 1: "#dff6ff"}, {}), body=Body(softness=Number(value=45)),
+        colour=ramp({0: "#e9fbff", 0.5: "#a9d4e0", 1: "#dff6ff"}, {}), body=Round(softness=Number(value=45)),
         order="farthest first", speed_limit=Number(value=230),
     )  # fmt: skip
     motes = Emitter(

@@ -19,7 +19,19 @@ from pydantic import BaseModel
 
 from isbjorn import __version__
 from isbjorn.core.errors import IsbjornError
-from isbjorn.studio import cast, deliveries, live, media, projects, shots
+from isbjorn.studio import (
+    bodies,
+    cast,
+    deliveries,
+    live,
+    media,
+    projects,
+    sampling,
+    shots,
+    tracks,
+    versions,
+    watching,
+)
 from isbjorn.studio.context import Studio
 from isbjorn.studio.store import Missing
 
@@ -125,7 +137,7 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
         """Whether the studio is ready."""
         return Health(ready=True, version=__version__)
 
-    for part in (projects, shots, cast, media, deliveries, live):
+    for part in (projects, shots, cast, bodies, media, sampling, tracks, versions, watching, deliveries, live):
         app.include_router(part.router)
 
     if (PAGE / "assets").is_dir():

@@ -90,7 +90,7 @@ def record_way(studio: Here, shot_id: int, thing_id: str, body: Recording) -> Sh
     with studio.store.edit(shot_id, "Record a way") as box:
         given = box[0].model_dump(mode="json")
         thing = next(
-            (t for field in ("emitters", "forces", "zones", "markers") for t in given[field] if t["id"] == thing_id),
+            (t for field in cast.LISTS for t in given[field] if t["id"] == thing_id and "across" in t),
             None,
         )
         if thing is None:

@@ -17,18 +17,24 @@ from pydantic import BaseModel
 
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.lookout import Note, lookout
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.motion.cache import StateCache
 from isbjorn.core.picture.compose import over, to_shades
 from isbjorn.core.picture.project import Orbit
-from isbjorn.core.render import Layers, Solver, draw_particles, ground
+from isbjorn.core.render import Layers, Solver, draw_depth, draw_particles, ground
 from isbjorn.studio.plates import StudioPlates
 
-View = Literal["plate", "particles", "alpha"]
+View = Literal["plate", "particles", "alpha", "layers", "under"]
 Floats = npt.NDArray[np.float32]
 _STILL: dict[str, Any] = {"quality": 92, "colorsubsampling": "444"}
 _MOVING: dict[str, Any] = {"quality": 86, "colorsubsampling": "420"}
 _SOLVERS_KEPT = 8
+# One body, two, four … up to 256 over each other.
+_DEEPEST = 8
+_DEPTH_SHADES = np.array(
+    [[16, 18, 20], [24, 66, 84], [44, 132, 140], [150, 196, 128], [250, 226, 120], [255, 255, 255]]
+)
 
 
 class Figures(BaseModel):
@@ -38,6 +44,8 @@ class Figures(BaseModel):
     drawn: int
     specks: int
     outside: int
+    clear: int
+    behind: int
     refused: dict[str, int]
     ms: float
     memory_bytes: int
@@ -132,9 +140,13 @@ class Preview:
             start = time.perf_counter()
             kept = self._solver(shot, digest)
             orbit = None if wish.orbit is None else Orbit(*wish.orbit)
-            layers = draw_particles(kept.solver, wish.frame, wish.width / shot.width, stale, self._scratch, orbit)
+            over_plate = wish.view == "plate"
+            scale = wish.width / shot.width
+            layers = draw_particles(kept.solver, wish.frame, scale, stale, self._scratch, orbit, over_plate)
             self._scratch = layers.picture
-            rgb = self._seen(shot, wish, layers)
+            rgb = (
+                self._deep(kept.solver, wish, scale, orbit) if wish.view == "layers" else self._seen(shot, wish, layers)
+            )
         # Encoding needs no kernel: meanwhile another thread may draw the next frame.
         jpeg = simplejpeg.encode_jpeg(rgb, colorspace="RGB", fastdct=True, **(_MOVING if wish.moving else _STILL))
         figures = Figures(
@@ -142,6 +154,8 @@ class Preview:
             drawn=layers.drawn.seen,
             specks=layers.drawn.specks,
             outside=layers.drawn.outside,
+            clear=layers.drawn.clear,
+            behind=layers.drawn.behind,
             refused=layers.particles.refused,
             ms=round((time.perf_counter() - start) * 1e3, 2),
             memory_bytes=self.states.bytes + self._bytes,
@@ -158,10 +172,21 @@ class Preview:
         if wish.orbit is not None:
             # From the side there is no plate.
             picture = over(picture, np.full_like(picture, 0.018) + np.array([0, 0, 0, 0.982], np.float32))
-        elif wish.view == "plate":
+        elif wish.view == "under":
+            below = ground(shot, wish.frame, wish.width / shot.width, self.plates)
+            picture = np.zeros_like(picture) if below is None else below
+        elif wish.view == "plate" and not layers.grounded:
             below = ground(shot, wish.frame, wish.width / shot.width, self.plates)
             picture = picture if below is None else over(picture, below)
         return to_shades(picture, shade_table("srgb"))
+
+    @staticmethod
+    def _deep(solver: Solver, wish: Wish, scale: float, orbit: Orbit | None) -> npt.NDArray[np.uint8]:
+        """How many bodies lie over each other, as shades: each doubling is a step from dark to bright."""
+        deep = draw_depth(solver, wish.frame, scale, orbit)
+        level = np.clip(np.log2(1 + deep) / _DEEPEST, 0, 1)
+        stops = np.linspace(0, 1, len(_DEPTH_SHADES))
+        return np.stack([np.interp(level, stops, channel) for channel in _DEPTH_SHADES.T], axis=-1).astype(np.uint8)
 
     def _solver(self, shot: Shot, digest: str) -> _Kept:
         with self._lock:
@@ -185,6 +210,12 @@ class Preview:
                 if owner is not None:
                     owner.frames.get(_looks(old), set()).discard(old.frame)
 
+    def watched(self, shot: Shot, frame: int) -> list[Note]:
+        """What the Lookout says of a shot at a frame."""
+        kept = self._solver(shot, digest_of(shot))
+        with self._drawing:
+            return lookout(kept.solver, frame)
+
     def thumb_name(self, shot: Shot) -> str:
         """The name under which a shot's small moving picture is kept."""
         return digest_of(shot)[:24]
@@ -197,10 +228,11 @@ class Preview:
         for number in range(count):
             frame = min(shot.first_frame + number * step, shot.last_frame)
             with self._drawing:
-                picture = draw_particles(solver, frame, width / shot.width).picture
                 try:
                     below = ground(shot, frame, width / shot.width, self.plates)
+                    layers = draw_particles(solver, frame, width / shot.width, over_plate=True)
                 except IsbjornError:
-                    below = None
+                    below, layers = None, draw_particles(solver, frame, width / shot.width)
+                picture, below = layers.picture, None if layers.grounded else below
             rows.append(to_shades(picture if below is None else over(picture, below), shade_table("srgb")))
         return bytes(simplejpeg.encode_jpeg(np.concatenate(rows), quality=82, colorspace="RGB", colorsubsampling="420"))

@@ -14,14 +14,13 @@ from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot, shot_from_text, shot_schema, shot_to_text
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.guides import Scene, guides
-from isbjorn.core.life.gradient import linear_to_hex
 from isbjorn.core.life.presets import Presets, presets
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.media.light import PlateLight
-from isbjorn.core.motion.identity import needs_light
+from isbjorn.core.motion.identity import reads_plate
 from isbjorn.core.picture.compose import to_shades
 from isbjorn.core.picture.project import Orbit
-from isbjorn.core.render import ground, render_frame
+from isbjorn.core.render import render_frame
 from isbjorn.core.time import COMMON_RATES, timecode
 from isbjorn.demo.beacon import first_shot
 from isbjorn.studio.context import Studio, studio_of
@@ -97,7 +96,7 @@ def state_of(studio: Studio, shot_id: int, frame: int | None = None, thing: str 
 def _scene(
     studio: Studio, shot: Shot, frame: int | None, orbit: Orbit | None = None, thing: str | None = None
 ) -> Scene:
-    light = PlateLight(shot, studio.plates) if any(needs_light(shot, e) for e in shot.emitters) else None
+    light = PlateLight(shot, studio.plates) if any(reads_plate(shot, e) for e in shot.emitters) else None
     try:
         return guides(shot, frame, orbit, light, thing)
     except IsbjornError:
@@ -243,24 +242,3 @@ def frame_picture(studio: Here, shot_id: int, frame: int, width: int = 1280) -> 
     picture = render_frame(shot, frame, width / shot.width, plates=studio.plates)
     jpeg = simplejpeg.encode_jpeg(to_shades(picture, shade_table("srgb")), quality=92, colorspace="RGB")
     return Response(jpeg, media_type="image/jpeg")
-
-
-class Picked(BaseModel):
-    """A colour of the plate."""
-
-    colour: str
-
-
-@router.get("/shots/{shot_id}/pick")
-def pick(studio: Here, shot_id: int, frame: int, x: float, y: float, radius: float = 2.0) -> Picked:
-    """The mean colour of the plate around a place (px of the design size, from the top left), averaged in linear light."""
-    shot = studio.store.document(shot_id)
-    below = ground(shot, frame, 1.0, studio.plates)
-    if below is None:
-        raise IsbjornError("there is no plate under the shot.", "plate", "Choose a plate first.")
-    height, width = below.shape[:2]
-    reach = max(0.5, min(radius, 64))
-    left, right = int(max(0, min(width - 1, x - reach))), int(max(0, min(width - 1, x + reach)))
-    top, bottom = int(max(0, min(height - 1, y - reach))), int(max(0, min(height - 1, y + reach)))
-    patch = below[top : bottom + 1, left : right + 1, :3]
-    return Picked(colour=linear_to_hex(patch.reshape(-1, 3).mean(axis=0)))

@@ -18,7 +18,7 @@ from sqlmodel import Session, col, create_engine, delete, func, select
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import shot_from_text
 from isbjorn.core.errors import IsbjornError
-from isbjorn.studio.tables import Folder, Media, PresetRow, Project, Revision, ShotRow, now
+from isbjorn.studio.tables import Folder, Media, PresetRow, Project, Revision, ShotRow, VersionRow, now
 
 _REVISIONS_KEPT = 1000
 T = TypeVar("T")
@@ -189,6 +189,40 @@ class Store:
             chosen = select(Revision).where(Revision.shot_id == shot_id, Revision.number == row.head + by)
             if session.exec(chosen).first() is not None:
                 row.head += by
+
+    # Versions
+
+    def versions(self, shot_id: int) -> list[VersionRow]:
+        with self.session() as session:
+            self._found(session.get(ShotRow, shot_id), "shot", shot_id)
+            return list(
+                session.exec(select(VersionRow).where(VersionRow.shot_id == shot_id).order_by(col(VersionRow.id)))
+            )
+
+    def version(self, version_id: int) -> VersionRow:
+        with self.session() as session:
+            return self._found(session.get(VersionRow, version_id), "version", version_id)
+
+    def version_document(self, row: VersionRow) -> Shot:
+        """The document that a version keeps."""
+        return _parsed(row.document, row.shot_id)
+
+    def keep_version(self, shot_id: int, name: str, shot: Shot) -> VersionRow:
+        with self.session() as session:
+            row = VersionRow(shot_id=shot_id, name=name, document=shot.model_dump_json())
+            session.add(row)
+            session.flush()
+            return row
+
+    def rename_version(self, version_id: int, name: str) -> VersionRow:
+        with self.session() as session:
+            row = self._found(session.get(VersionRow, version_id), "version", version_id)
+            row.name = name
+            return row
+
+    def drop_version(self, version_id: int) -> None:
+        with self.session() as session:
+            session.delete(self._found(session.get(VersionRow, version_id), "version", version_id))
 
     # Media
 

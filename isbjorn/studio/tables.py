@@ -88,6 +88,17 @@ class DeliveryRow(SQLModel, table=True):
     ended: datetime | None = None
 
 
+class VersionRow(SQLModel, table=True):
+    """A named state of a shot."""
+
+    __tablename__ = "version"
+    id: int | None = Field(default=None, primary_key=True)
+    shot_id: int = Field(foreign_key="shot.id", index=True)
+    name: str
+    document: str
+    created: datetime = Field(default_factory=now)
+
+
 class PresetRow(SQLModel, table=True):
     """An emitter of the library: a shot with nothing else in it. tags: one on each line."""
 

@@ -84,9 +84,9 @@ class Sorted(unittest.TestCase):
             found, view = Solver(made).at(50), projection(made)
             order = to_draw(made, found, view).records
             depth = (found.position - view.eye) @ view.axes[2]
-            from isbjorn.core.picture.project import _rank
+            from isbjorn.core.picture.project import rank
 
-            self.assertTrue((np.diff(depth[_rank(made, found, 0, view)]) >= -1e-3).all())
+            self.assertTrue((np.diff(depth[rank(made.emitters[0], found, view)]) >= -1e-3).all())
             self.assertEqual(len(order), len(found))
 
 

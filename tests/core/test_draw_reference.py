@@ -7,7 +7,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from isbjorn.core.document import Body
+from isbjorn.core.document import Round
 from isbjorn.core.picture.bodies import SMALLEST, SPECK_AREA, area, edge, mean_cover, pack_body
 from isbjorn.core.picture.draw import TILE_H, TILE_W, draw, records_of
 
@@ -85,10 +85,10 @@ class Profiles(unittest.TestCase):
             self.assertAlmostEqual((outside**2 + inside**2) / 2, radius**2 * (1 + inner**2) / 2, delta=1e-3 * radius**2)
 
     def test_softness_is_the_share_of_the_radius_that_is_edge(self) -> None:
-        self.assertEqual(pack_body(Body.model_validate({"softness": 30})), (SOFT, 0.7))
-        self.assertEqual(pack_body(Body(kind="hard disc")), (HARD, 1.0))
-        self.assertAlmostEqual(area(Body(kind="hard disc"), 2), 4 * math.pi)
-        self.assertAlmostEqual(area(Body(), 2), 2 * math.pi)
+        self.assertEqual(pack_body(Round.model_validate({"softness": 30})), (SOFT, 0.7))
+        self.assertEqual(pack_body(Round(kind="hard disc")), (HARD, 1.0))
+        self.assertAlmostEqual(area(Round(kind="hard disc"), 2), 4 * math.pi)
+        self.assertAlmostEqual(area(Round(), 2), 2 * math.pi)
 
     def test_records_are_finite_for_any_body(self) -> None:
         radius = np.array([0, 1e-30, 1e-3, 0.7, 1.4999, 1.5, 1e4], np.float32)

@@ -150,10 +150,10 @@ class Orders(unittest.TestCase):
             emitter={"speed": 0, "depth": {"value": 0, "spread": 50}, "rate": 40, "size": 20, "order": "farthest first"}
         )
         from isbjorn.core import Solver
-        from isbjorn.core.picture.project import _rank, projection
+        from isbjorn.core.picture.project import projection, rank
 
         found = Solver(shot).at(49)
-        depths = found.position[_rank(shot, found, 0, projection(shot)), 2]
+        depths = found.position[rank(shot.emitters[0], found, projection(shot)), 2]
         self.assertTrue((np.diff(depths) >= 0).all())
 
 

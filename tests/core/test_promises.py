@@ -112,7 +112,7 @@ class SameDocumentSamePicture(unittest.TestCase):
         }
         tried = {
             "opacity", "brightness", "red", "green", "blue", "angle", "spin", "across", "up", "depth", "size", "direction", "tilt",
-            "speed", "inherit", "mass", "lifespan",
+            "speed", "inherit", "mass", "lifespan", "hue", "saturation", "lightness", "stretch",
         }  # fmt: skip
         self.assertEqual(spreads, tried)
 

@@ -6,7 +6,6 @@ import math
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit
 
 from isbjorn.core.birth.shapes import scatter
 from isbjorn.core.birth.shapes.base import Light, Setting
@@ -24,7 +23,6 @@ from isbjorn.core.life.draws import (
     SPEED,
     TILT,
     UP,
-    draw_around,
     draws01,
     draws_around,
 )
@@ -34,20 +32,6 @@ SHORTEST_LIFE_S = 1e-3
 Floats = npt.NDArray[np.float32]
 Doubles = npt.NDArray[np.float64]
 Births = npt.NDArray[np.int64]
-
-
-@njit("f8(f8[:,:], i8, i8, u8, i8, i8)", cache=True)
-def drawn(numbers: Doubles, row: int, at: int, key: np.uint64, birth: int, attribute: int) -> float:
-    """The number (value, spread, bell) at numbers[row, at:at + 3] as birth number `birth` drew it, in its unit."""
-    value, spread = numbers[row, at], numbers[row, at + 1]
-    if spread == 0.0:
-        return value
-    return value + spread * draw_around(key, birth, attribute, numbers[row, at + 2] > 0)
-
-
-def pack_number(number: Number) -> Doubles:
-    """A number's value, spread and shape of spread as float64 (3,)."""
-    return np.array([number.value, number.spread, float(number.spread_shape == "bell")])
 
 
 def spread_of(number: Number, key: int, births: Births, attribute: int) -> Doubles | float:

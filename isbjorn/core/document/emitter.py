@@ -7,29 +7,15 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from isbjorn.core.document.base import LARGEST_SEED, Part, new_id
+from isbjorn.core.document.bodies import Body, Heads, Lines, Round, Trail
 from isbjorn.core.document.curves import ColourStop, Gradient
+from isbjorn.core.document.finish import Finish
 from isbjorn.core.document.placed import Placed, place_spec
 from isbjorn.core.document.shapes import Disc, Shape
+from isbjorn.core.document.sitting import Blend, Use
 from isbjorn.core.document.values import LONGEST_S, Moment, Number, Spec
 
 Angle = Spec(unit="°", low=-36000, high=36000, step=1, help="Counter-clockwise; 0 is right, 90 is up.")
-
-
-class Body(Part):
-    """What a particle is drawn as."""
-
-    kind: Literal["soft disc", "hard disc"] = "soft disc"
-    softness: Annotated[
-        Number,
-        Spec(
-            unit="%",
-            low=0,
-            high=100,
-            clock="none",
-            spread=False,
-            help="How much of the radius is edge. Soft disc only.",
-        ),
-    ] = Number(value=100)
 
 
 def _white() -> Gradient:
@@ -46,7 +32,7 @@ class Burst(Part):
     every_s: float = Field(default=1, gt=0, le=3600, description="From one to the next.")
 
 
-class Tint(Part):
+class BirthTint(Part):
     """A colour that the particle's own is multiplied by, as it is at the moment of birth."""
 
     at_s: Moment
@@ -154,7 +140,15 @@ class Emitter(Placed):
         Number, Spec(unit="°/s", low=-36_000, high=36_000, step=5, life=True, help="Counter-clockwise.")
     ] = Number(value=0)
 
-    body: Body = Field(default_factory=Body)
+    body: Body = Field(default_factory=Round)
+    mixed: tuple[Body, ...] = Field(default=(), max_length=15, description="More bodies, dealt out by their weights.")
+    facing: Literal["angle", "motion"] = Field(
+        default="angle", description="angle: as its angle and spin say; motion: along its way, turned by them."
+    )
+    stretch: Annotated[
+        Number,
+        Spec(unit="%", low=0, high=10_000, clock="age", life=True, help="Longer along its way, by each 100 px/s."),
+    ] = Number(value=0)
     size: Annotated[Number, Spec(unit="px", low=0, high=10_000, clock="age", step=0.5, life=True, help="Diameter.")] = (
         Number(value=8, spread=3)
     )
@@ -174,14 +168,46 @@ class Emitter(Placed):
         ),
     ] = Number(value=1)
     colour: Gradient = Field(default_factory=_white)
-    tint: tuple[Tint, ...] = Field(
+    colour_by: Literal["age", "birth moment", "random", "speed", "distance", "plate"] = Field(
+        default="age",
+        description="Where on the gradient a particle is: by its age, by when it was born over the shot, at random, by its "
+        "speed or distance now; or its colour is the plate's, where and when it was born.",
+    )
+    colour_from: float = Field(default=0, ge=0, le=1e6, description="Speed or distance at the gradient's start.")
+    colour_to: float = Field(default=300, ge=0, le=1e6, description="Speed or distance at its end.")
+    colour_of: str | None = Field(default=None, max_length=60, description="The id of the thing to which distance is.")
+    hue: Annotated[Number, Spec(unit="°", low=-360, high=360, clock="birth", help="Turned round the colour wheel.")] = (
+        Number(value=0)
+    )
+    saturation: Annotated[Number, Spec(unit="%", low=0, high=400, clock="birth", help="0: grey.")] = Number(value=100)
+    lightness: Annotated[Number, Spec(unit="%", low=0, high=400, clock="birth", help="Of its encoded value.")] = Number(
+        value=100
+    )
+    tint: tuple[BirthTint, ...] = Field(
         default=(), max_length=256, description="Keys of a colour at birth: those born then keep it. Mixed in Oklab."
     )
     red: Annotated[Number, _light("red")] = Number(value=100)
     green: Annotated[Number, _light("green")] = Number(value=100)
     blue: Annotated[Number, _light("blue")] = Number(value=100)
-    blend: Literal["normal", "add"] = "normal"
-    order: Literal["oldest first", "youngest first", "farthest first"] = "oldest first"
+    blend: Blend = "normal"
+    order: Literal[
+        "oldest first", "youngest first", "farthest first", "nearest first", "largest first", "smallest first"
+    ] = "oldest first"
+    trail: Trail | None = None
+    heads: Heads | None = None
+    lines: Lines | None = None
+    motion_blur: bool = Field(default=True, description="Blurred by the camera's shutter, if that is open.")
+    lit: Annotated[
+        Number,
+        Spec(
+            unit="%", low=0, high=100, clock="shot", spread=False,
+            help="How much of it waits for the shot's lights; 0: it shines by itself.",
+        ),
+    ] = Number(value=0)  # fmt: skip
+    hidden_by: tuple[str, ...] = Field(default=(), max_length=32, description="Ids of the mattes behind which it lies.")
+    group: str | None = Field(default=None, max_length=60, description="The id of the group that it is finished with.")
+    use: Use = Field(default_factory=Use)
+    finish: Finish = Field(default=(), description="What is done to its layer, in this order.")
     fade_last: Annotated[
         Number,
         Spec(

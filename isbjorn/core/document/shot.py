@@ -11,9 +11,11 @@ from pydantic_core import PydanticCustomError
 
 from isbjorn.core.document.base import LARGEST_SEED, Part
 from isbjorn.core.document.emitter import Emitter
+from isbjorn.core.document.finish import Finish
 from isbjorn.core.document.forces import Force, Zone
 from isbjorn.core.document.placed import Marker, place_spec
 from isbjorn.core.document.plate import Plate
+from isbjorn.core.document.sitting import Group, Lamp, Matte
 from isbjorn.core.document.ties import check_ties
 from isbjorn.core.document.values import Number, Spec
 from isbjorn.core.time import frame_rate, rate_text, seconds_of_frame
@@ -41,6 +43,39 @@ class Camera(Part):
     pan: Annotated[Number, _turned("To the left.")] = Number(value=0)
     pitch: Annotated[Number, _turned("Upward.")] = Number(value=0)
     roll: Annotated[Number, _turned("Counter-clockwise.")] = Number(value=0)
+    shutter: Annotated[
+        Number,
+        Spec(
+            unit="°",
+            low=0,
+            high=720,
+            clock="shot",
+            step=10,
+            spread=False,
+            help="180: open for half of a frame; 0: none.",
+        ),
+    ] = Number(value=0)
+    shutter_phase: Annotated[
+        Number,
+        Spec(unit="°", low=-720, high=720, clock="shot", step=10, spread=False, help="When it opens; 0: at the frame."),
+    ] = Number(value=0)
+    focus: Annotated[
+        Number,
+        Spec(
+            unit="px",
+            low=-1e5,
+            high=1e5,
+            clock="shot",
+            spread=False,
+            help="What is so deep is sharp; 0: the picture plane.",
+        ),
+    ] = Number(value=0)
+    aperture: Annotated[
+        Number,
+        Spec(
+            unit="px", low=0, high=1e4, clock="shot", spread=False, help="Width of the lens's opening; 0: all is sharp."
+        ),
+    ] = Number(value=0)
 
 
 class Link(Part):
@@ -78,7 +113,11 @@ class Shot(Part):
     forces: tuple[Force, ...] = Field(default=(), max_length=64)
     zones: tuple[Zone, ...] = Field(default=(), max_length=64)
     markers: tuple[Marker, ...] = Field(default=(), max_length=64)
+    lights: tuple[Lamp, ...] = Field(default=(), max_length=32)
+    mattes: tuple[Matte, ...] = Field(default=(), max_length=32)
+    groups: tuple[Group, ...] = Field(default=(), max_length=32)
     links: tuple[Link, ...] = Field(default=(), description="Which force reaches which emitter.")
+    finish: Finish = Field(default=(), description="What is done to all particles together.")
 
     @field_validator("rate", mode="before")
     @classmethod
@@ -117,9 +156,14 @@ class Shot(Part):
         return self
 
     @property
-    def things(self) -> tuple[Emitter | Force | Zone | Marker, ...]:
+    def things(self) -> tuple[Emitter | Force | Zone | Marker | Lamp | Matte | Group, ...]:
         """Everything with an id."""
-        return (*self.emitters, *self.forces, *self.zones, *self.markers)
+        return (*self.placed, *self.groups)
+
+    @property
+    def placed(self) -> tuple[Emitter | Force | Zone | Marker | Lamp | Matte, ...]:
+        """Everything with an id and a place."""
+        return (*self.emitters, *self.forces, *self.zones, *self.markers, *self.lights, *self.mattes)
 
     @property
     def frame_rate(self) -> Fraction:

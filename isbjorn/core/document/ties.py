@@ -24,6 +24,10 @@ def numbers_of(part: Part, path: str = "") -> Iterator[tuple[str, Number]]:
             yield f"{path}{name}", value
         elif isinstance(value, Part):
             yield from numbers_of(value, f"{path}{name}.")
+        elif isinstance(value, tuple):
+            for n, one in enumerate(value):
+                if isinstance(one, Part):
+                    yield from numbers_of(one, f"{path}{name}.{n}.")
 
 
 def number_at(things: Mapping[str, Any], tie: str) -> Number | None:
@@ -31,13 +35,17 @@ def number_at(things: Mapping[str, Any], tie: str) -> Number | None:
     name, _, path = tie.partition(".")
     found = things.get(name)
     for part in path.split("."):
-        found = getattr(found, part, None) if isinstance(found, Part) else None
+        if isinstance(found, tuple):
+            found = found[int(part)] if part.isdigit() and int(part) < len(found) else None
+        else:
+            found = getattr(found, part, None) if isinstance(found, Part) else None
     return found if isinstance(found, Number) else None
 
 
 def ties_of(thing: Any) -> set[str]:
     """The ids of the things that a thing hangs on: its carrier, its zone, what drives its numbers."""
-    found = {getattr(thing, "carried_by", None), getattr(thing, "zone", None)}
+    found = {getattr(thing, name, None) for name in ("carried_by", "zone", "group", "colour_of")}
+    found |= {*getattr(thing, "hidden_by", ()), getattr(getattr(thing, "use", None), "of", None)} - {"plate"}
     found |= {n.source.thing.partition(".")[0] for _, n in numbers_of(thing) if n.source is not None and n.source.thing}
     return {name for name in found if name is not None}
 
@@ -52,15 +60,35 @@ def _round(start: str, onward: Mapping[str, str | None]) -> bool:
     return False
 
 
+def _check_layer(thing: Any, things: Mapping[str, Any], kinds: Mapping[str, set[str]]) -> None:
+    """Raise a PydanticCustomError if what says how a layer is drawn names something that is not there."""
+    use, emitters, groups = getattr(thing, "use", None), kinds.get("Emitter", set()), kinds.get("Group", set())
+    wanted: list[tuple[str, str | None, set[str]]] = [
+        ("is in the group", getattr(thing, "group", None), groups),
+        ("measures its colour to", getattr(thing, "colour_of", None), set(things) - groups),
+        ("works on", None if use is None or use.of == "plate" else use.of, (emitters | groups) - {thing.id}),
+        *(("is hidden by", name, kinds.get("Matte", set())) for name in getattr(thing, "hidden_by", ())),
+    ]
+    for what, name, there in wanted:
+        if name is not None and name not in there:
+            raise PydanticCustomError(
+                "loose_layer", "{t} {w} {n}, which is not there", {"t": thing.name, "w": what, "n": name}
+            )
+
+
 def check_ties(shot: _Cast) -> None:
     """Raise a PydanticCustomError for the first tie that is loose or goes round."""
     things = {thing.id: thing for thing in shot.things}
-    carriers = {name: thing.carried_by for name, thing in things.items()}
+    placed = {name for name, thing in things.items() if hasattr(thing, "across")}
+    carriers = {name: getattr(thing, "carried_by", None) for name, thing in things.items()}
     driven: dict[str, str | None] = {}
-    zones = {z.id for z in shot.things if not hasattr(z, "zone") and hasattr(z, "falloff")}
+    kinds: dict[str, set[str]] = {}
+    for thing in things.values():
+        kinds.setdefault(type(thing).__name__, set()).add(thing.id)
+    zones = kinds.get("Zone", set())
     for name, thing in things.items():
         carrier = carriers[name]
-        if carrier is not None and carrier not in things:
+        if carrier is not None and carrier not in placed:
             raise PydanticCustomError(
                 "loose_carrier", "{t} is carried by {c}, which is not in the cast", {"t": thing.name, "c": carrier}
             )
@@ -73,12 +101,13 @@ def check_ties(shot: _Cast) -> None:
             raise PydanticCustomError(
                 "loose_zone", "{t} acts in the zone {z}, which is not in the cast", {"t": thing.name, "z": zone}
             )
+        _check_layer(thing, things, kinds)
         for path, number in numbers_of(thing):
             source = number.source
             if source is None or source.thing is None:
                 continue
             where = f"{thing.name}, {path}"
-            if source.measure == "distance" and source.thing not in things:
+            if source.measure == "distance" and source.thing not in placed:
                 raise PydanticCustomError(
                     "loose_source",
                     "{w}: the distance is to {s}, which is not in the cast",

@@ -21,7 +21,7 @@ class PlateLight:
     def __init__(self, shot: Shot, plates: PlateReader) -> None:
         self.shot, self.plates = shot, plates
         self.width, self.height = float(shot.width), float(shot.height)
-        self._kept: OrderedDict[int, Floats] = OrderedDict()
+        self._kept: OrderedDict[int, tuple[Floats, Floats]] = OrderedDict()
 
     @property
     def _rows(self) -> int:
@@ -38,13 +38,17 @@ class PlateLight:
 
     def sheet(self, number: int) -> Floats:
         """Brightness of a frame in [0, 1] with a display's gamma, float32 (h, 320); black for -1."""
-        return np.zeros((self._rows, _WIDTH), np.float32) if number < 0 else self._frame(number)
+        return np.zeros((self._rows, _WIDTH), np.float32) if number < 0 else self._frame(number)[0]
 
-    def _frame(self, number: int) -> Floats:
+    def colours(self, number: int) -> Floats:
+        """Linear colours of a frame, float32 (h, 320, 3); black for -1."""
+        return np.zeros((self._rows, _WIDTH, 3), np.float32) if number < 0 else self._frame(number)[1]
+
+    def _frame(self, number: int) -> tuple[Floats, Floats]:
         if number not in self._kept:
-            picture = self.plates.frame(self.shot, number, _WIDTH, self._rows)
-            light = picture[..., :3] @ np.array([0.2126, 0.7152, 0.0722], np.float32)
-            self._kept[number] = np.clip(light, 0, 1) ** np.float32(1 / 2.2)
+            colours = np.ascontiguousarray(self.plates.frame(self.shot, number, _WIDTH, self._rows)[..., :3])
+            light = colours @ np.array([0.2126, 0.7152, 0.0722], np.float32)
+            self._kept[number] = np.clip(light, 0, 1) ** np.float32(1 / 2.2), colours
             while len(self._kept) > _KEPT:
                 self._kept.popitem(last=False)
         self._kept.move_to_end(number)

@@ -7,7 +7,7 @@ import threading
 from collections import OrderedDict
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import cv2
 import numpy as np
@@ -157,6 +157,35 @@ class PlateReader:
         """One of the frames of a shot's plate, as `at` gives them."""
         with self._lock:
             return self._frame(shot, number, width, height)
+
+    # Pictures as bodies and mattes
+
+    def count(self, media: str) -> int:
+        """How many frames a file or a sequence has. Raises IsbjornError when it is missing or damaged."""
+        with self._lock:
+            return len(self._frames(media)[0])
+
+    def own_rate(self, media: str) -> Fraction | None:
+        """Frames a second, if the file has them of its own."""
+        with self._lock:
+            return self._frames(media)[0].rate
+
+    def still(self, media: str, number: int, side: int) -> Floats:
+        """A frame within a square, float32 (side, side, 4), linear, premultiplied."""
+        return self._other(media, number, side, side, "fit")
+
+    def filling(self, media: str, number: int, width: int, height: int) -> Floats:
+        """A frame that fills a size, float32 (height, width, 4), linear, premultiplied."""
+        return self._other(media, number, width, height, "fill")
+
+    def _other(self, media: str, number: int, width: int, height: int, fit: Literal["fill", "fit"]) -> Floats:
+        with self._lock:
+            frames, changed = self._frames(media)
+            key = (media, changed, number, fit, width, height)
+            if key not in self._kept:
+                self._keep(key, self._read(frames, number, Plate(media=media, fit=fit), width, height, 1.0))
+            self._kept.move_to_end(key)
+            return self._kept[key]
 
     def _number(self, shot: Shot, seconds: Fraction) -> int | None:
         plate = shot.plate

@@ -10,7 +10,7 @@ import numpy.typing as npt
 from numba import njit, prange
 
 from isbjorn.core.birth.newborn import Source, brightness, spread_of
-from isbjorn.core.document import Number
+from isbjorn.core.document import Emitter, Number
 from isbjorn.core.life import curve, gradient
 from isbjorn.core.life.curve import TABLE
 from isbjorn.core.life.draws import (
@@ -27,14 +27,14 @@ from isbjorn.core.life.draws import (
     draw_around,
     draws01,
 )
-from isbjorn.core.life.readings import measure_name
+from isbjorn.core.life.readings import Readings, measure_name
+from isbjorn.core.motion import coloured
 from isbjorn.core.motion.identity import is_measured
 from isbjorn.core.motion.state import State
 from isbjorn.core.parallel import guarded
 
 Floats = npt.NDArray[np.float32]
 Doubles = npt.NDArray[np.float64]
-_ATTRIBUTES = (SIZE, OPACITY, BRIGHTNESS, RED, GREEN, BLUE)
 _SPAN = 16
 
 
@@ -145,8 +145,8 @@ class Wardrobe:
         return {measure_name(source): found}
 
 
-def dress(source: Source, state: State, age01: Floats, t: float) -> Looks:
-    """Looks of living particles at shot time t; age01 (n,) is each one's own age in [0, 1]."""
+def dress(source: Source, state: State, age01: Floats, t: float, length_s: float) -> Looks:
+    """Looks of living particles at shot time t; age01 (n,) is each one's own age in [0, 1]; length_s is the shot's."""
     e, key, room = source.emitter, source.key, Wardrobe(source, state, t)
     numbers = (e.size, e.opacity, e.brightness, e.red, e.green, e.blue)
     read = [room.base(n) for n in numbers]
@@ -174,9 +174,36 @@ def dress(source: Source, state: State, age01: Floats, t: float) -> Looks:
         np.uint64(key), state.births, age01, bases, spreads, curves, gradient.table(e.colour), e.fade_last.value / 100, shaded,
         found.size, found.opacity, found.colour,
     )  # fmt: skip
+    if e.colour_by != "age" or coloured.is_varied(e):
+        found = replace(found, colour=_recoloured(found, room, e, age01, length_s))
     if e.tint:
         found = replace(found, colour=(found.colour * _tints(source, state)).astype(np.float32))
     return found
+
+
+def number_now(number: Number, readings: Readings, age01: Floats, t: float) -> Doubles:
+    """A number of age with its curve, without what is drawn or measured, at shot time t; (n,)."""
+    value = readings.number(number, np.array([t]))[0]
+    return np.asarray(value * np.interp(age01, np.linspace(0, 1, TABLE), curve.table(number.over_life)))
+
+
+def _recoloured(found: Looks, room: Wardrobe, e: Emitter, age01: Floats, length_s: float) -> Floats:
+    """Colours by another measure than age, and varied in hue, saturation and lightness."""
+    source, state = room.source, room.state
+    colour: npt.NDArray[np.floating] = found.colour
+    if e.colour_by != "age":
+        own = coloured.ramp_at(e.colour, age01)
+        gain = np.divide(colour, own, out=np.zeros_like(colour), where=own > 1e-9)
+        gain = np.where(own > 1e-9, gain, gain.max(axis=1, keepdims=True))
+        if e.colour_by == "plate":
+            place, _, _ = source.leave(state.births, state.moments)
+            colour = gain * coloured.plate_colours(source.light, place.T.astype(np.float64), state.moments)
+        else:
+            at = coloured.along(e, source, state, room.t, length_s)
+            colour = gain * coloured.ramp_at(e.colour, at)
+    if coloured.is_varied(e):
+        colour = coloured.varied(e, source, state, colour)
+    return np.asarray(colour, np.float32)
 
 
 def _tints(source: Source, state: State) -> Doubles:

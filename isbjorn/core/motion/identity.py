@@ -15,7 +15,8 @@ from isbjorn.core.document.ties import numbers_of
 
 LOOK_FIELDS = {
     "id", "name", "on", "limit", "body", "opacity", "brightness", "colour", "tint", "red", "green", "blue", "blend", "order",
-    "fade_last", "angle", "spin",
+    "fade_last", "angle", "spin", "mixed", "facing", "stretch", "colour_by", "colour_from", "colour_to", "colour_of", "hue",
+    "saturation", "lightness", "trail", "heads", "lines", "motion_blur", "lit", "hidden_by", "group", "use", "finish",
 }  # fmt: skip
 _NAMES = {"name", "on"}
 _SIZE_MATTERS = ("surface",)
@@ -60,6 +61,11 @@ def needs_light(shot: Shot, emitter: Emitter) -> bool:
     if any(f.kind == "surface" and f.shape == "matte" for f in forces):
         return True
     return any(n.source is not None and n.source.measure == "plate" for _, n in numbers_of(emitter))
+
+
+def reads_plate(shot: Shot, emitter: Emitter) -> bool:
+    """Whether an emitter's motion or its looks hang on the plate."""
+    return emitter.colour_by == "plate" or needs_light(shot, emitter)
 
 
 class Identity:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from fractions import Fraction
@@ -54,6 +55,10 @@ class Particles:
         found: npt.NDArray[np.generic] = getattr(self, name)
         return found
 
+    def between(self, first: int, last: int) -> Particles:
+        """Some of them, by their places."""
+        return Particles(**{name: self[name][first:last] for name in self.names()}, refused={})  # type: ignore[arg-type]
+
     @staticmethod
     def names() -> tuple[str, ...]:
         """The names of the arrays."""
@@ -88,48 +93,79 @@ class Solver:
 
     def at_seconds(self, seconds: Fraction, stale: Callable[[], bool] | None = None) -> Particles:
         """The particles at a moment of shot time. Raises Stale when `stale` says that nobody waits for it."""
-        columns: dict[str, list[npt.NDArray[np.generic]]] = {name: [] for name in Particles.names()}
-        refused: dict[str, int] = {}
         if self.shot.loop:
             seconds %= self.shot.length_s
-        t = float(seconds)
-        for number, track in self.tracks.items():
-            state = track.at(seconds, stale)
-            age = (t - state.moments).astype(np.float32)
-            age01 = np.clip(age / state.lives, 0, 1).astype(np.float32)
-            if number in self._displaced:
-                state, grown = self._displaced[number].shifted(state, age01, t)
-            looks = dress(track.source, state, age01, t)
-            never = state.touched is None
-            found = {
-                "id": self._ids(number, state),
-                "emitter": np.full(state.count, number, np.int32),
-                "position": state.place.T,
-                "velocity": state.velocity.T,
-                "age": age,
-                "life": state.lives,
-                "age01": age01,
-                "size": looks.size * grown if number in self._displaced else looks.size,
-                "opacity": looks.opacity,
-                "colour": looks.colour,
-                "angle": looks.angle,
-                "touched": np.full(state.count, -1, np.float32) if never else state.touched,
-            }
-            for name, array in found.items():
-                columns[name].append(array)
-            missed = track.admission.refused(t)
-            if missed:
-                refused[track.emitter.id] = missed
-        arrays = {name: _joined(name, parts) for name, parts in columns.items()}
-        return Particles(**arrays, refused=refused)  # type: ignore[arg-type]
+        return gathered([self.of(number, seconds, stale) for number in self.tracks])
 
-    def _ids(self, number: int, state: State) -> npt.NDArray[np.int64]:
+    def state(
+        self, number: int, seconds: Fraction, stale: Callable[[], bool] | None = None
+    ) -> tuple[State, npt.NDArray[np.int64], float]:
+        """One emitter's state at any moment, by its place in the cast; the ids; and the moment within the shot.
+
+        In a loop, a moment before the start is one of the round before, and who is alive then has the id that it has now.
+        """
+        track, rounds = self.tracks[number], 0
+        if self.shot.loop:
+            rounds = math.floor(seconds / self.shot.length_s)
+            seconds -= rounds * self.shot.length_s
+        found = track.at(seconds, stale)
+        return found, self._ids(number, found, rounds), float(seconds)
+
+    def place(
+        self, number: int, seconds: Fraction, stale: Callable[[], bool] | None = None
+    ) -> tuple[npt.NDArray[np.int64], Floats, Floats, Floats, npt.NDArray[np.float64]]:
+        """Where one emitter's particles are: ids, places (n, 3) px, velocities (n, 3), lives (n,) s, moments of birth (n,) s."""
+        state, ids, t = self.state(number, seconds, stale)
+        moments = state.moments + (float(seconds) - t)
+        if number in self._displaced:
+            age01 = np.clip((t - state.moments).astype(np.float32) / state.lives, 0, 1).astype(np.float32)
+            state, _ = self._displaced[number].shifted(state, age01, t)
+        return ids, state.place.T, state.velocity.T, state.lives, moments
+
+    def none(self) -> Particles:
+        """No particles."""
+        return Particles(**{name: _nothing(name) for name in Particles.names()}, refused={})  # type: ignore[arg-type]
+
+    def of(self, number: int, seconds: Fraction, stale: Callable[[], bool] | None = None) -> Particles:
+        """The particles of one emitter, by its place in the cast, at any moment."""
+        state, ids, t = self.state(number, seconds, stale)
+        track = self.tracks[number]
+        age = (t - state.moments).astype(np.float32)
+        age01 = np.clip(age / state.lives, 0, 1).astype(np.float32)
+        grown: Floats | float = 1.0
+        if number in self._displaced:
+            state, grown = self._displaced[number].shifted(state, age01, t)
+        looks = dress(track.source, state, age01, t, float(self.shot.length_s))
+        missed = track.admission.refused(t)
+        return Particles(
+            id=ids,
+            emitter=np.full(state.count, number, np.int32),
+            position=state.place.T,
+            velocity=state.velocity.T,
+            age=age,
+            life=state.lives,
+            age01=age01,
+            size=looks.size * grown if number in self._displaced else looks.size,
+            opacity=looks.opacity,
+            colour=looks.colour,
+            angle=looks.angle,
+            touched=np.full(state.count, -1, np.float32) if state.touched is None else state.touched,
+            refused={track.emitter.id: missed} if missed else {},
+        )
+
+    def _ids(self, number: int, state: State, turn: int) -> npt.NDArray[np.int64]:
         """Ids: the emitter's place in the cast, in a loop the round of birth, and the birth's number."""
         ids = state.births + number * _ID_STRIDE
         if self.shot.loop:
-            rounds = -np.floor(state.moments / float(self.shot.length_s)).astype(np.int64)
+            rounds = -np.floor(state.moments / float(self.shot.length_s)).astype(np.int64) - turn
             ids = ids + ((rounds & _ROUND_BITS) << _BIRTH_BITS)
         return ids
+
+
+def gathered(parts: list[Particles]) -> Particles:
+    """Particles of several emitters as one."""
+    arrays = {name: _joined(name, [part[name] for part in parts]) for name in Particles.names()}
+    return Particles(**arrays, refused={k: v for part in parts for k, v in part.refused.items()})  # type: ignore[arg-type]
 
 
 def _joined(name: str, parts: list[npt.NDArray[np.generic]]) -> npt.NDArray[np.generic]:

@@ -15,14 +15,14 @@ import math
 
 from numba import njit
 
-from isbjorn.core.document import Body
+from isbjorn.core.document import Round
 
 HARD, SOFT = 0, 1
 SMALLEST = 1.5
 SPECK_AREA = 1.0
 
 
-def pack_body(body: Body) -> tuple[int, float]:
+def pack_body(body: Round) -> tuple[int, float]:
     """A body's profile code, and the inner radius of its edge as a share of its radius."""
     if body.kind == "hard disc":
         return HARD, 1.0
@@ -51,7 +51,7 @@ def mean_cover(profile: int, inner: float) -> float:
     return inner * inner + 0.5 * (1.0 - inner * inner)
 
 
-def area(body: Body, radius: float) -> float:
+def area(body: Round, radius: float) -> float:
     """Light of a body of full opacity, in px² of full cover."""
     profile, inner = pack_body(body)
     return math.pi * radius * radius * mean_cover(profile, inner)

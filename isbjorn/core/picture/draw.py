@@ -12,17 +12,16 @@ import math
 
 import numpy as np
 import numpy.typing as npt
-from numba import get_num_threads, njit, prange
+from numba import njit, prange
 
 from isbjorn.core.parallel import guarded
 from isbjorn.core.picture.bodies import HARD, SMALLEST, SPECK_AREA, edge, mean_cover
 from isbjorn.core.picture.lanes import LANES, composite, interleave
+from isbjorn.core.picture.tiles import TILE_H, TILE_W, tiled
 
 Floats = npt.NDArray[np.float32]
 Ints = npt.NDArray[np.int32]
-TILE_W, TILE_H = 64, 32
 GROUPS = TILE_W // LANES
-_CHUNKS = 8
 # Columns of a drawing record.
 X, Y, REACH, C0, C1, W1, W2, W3, RED, GREEN, BLUE, COVER = range(12)
 RECORD = 12
@@ -59,45 +58,6 @@ def write_record(
 def _records(centre: Floats, radius: Floats, opacity: Floats, colour: Floats, looks: Floats, out: Floats) -> None:
     for i in prange(len(radius)):
         write_record(out, i, centre[i, 0], centre[i, 1], radius[i], opacity[i], colour, i, looks, i)
-
-
-@njit("UniTuple(i8,4)(f4[:,::1], i8, i8, i8)", cache=True, inline="always")
-def _covered(records: Floats, i: int, width: int, height: int) -> tuple[int, int, int, int]:
-    """Pixels that a body may touch: x0, x1, y0, y1, the ends excluded; empty if it is outside."""
-    x, y, reach = records[i, X], records[i, Y], records[i, REACH]
-    if not (x + reach > 0 and y + reach > 0 and x - reach < width and y - reach < height):
-        return 0, 0, 0, 0
-    x0, y0 = max(0, math.floor(x - reach)), max(0, math.floor(y - reach))
-    return x0, min(width, math.ceil(x + reach)), y0, min(height, math.ceil(y + reach))
-
-
-@njit("i4[:,::1](f4[:,::1], i8, i8, i8, i8)", parallel=True, cache=True)
-def _count(records: Floats, width: int, height: int, columns: int, rows: int) -> Ints:
-    n = len(records)
-    counts = np.zeros((_CHUNKS, columns * rows), np.int32)
-    for chunk in prange(_CHUNKS):
-        for i in range(chunk * n // _CHUNKS, (chunk + 1) * n // _CHUNKS):
-            x0, x1, y0, y1 = _covered(records, i, width, height)
-            if x1 > x0 and y1 > y0:
-                for ty in range(y0 // TILE_H, (y1 - 1) // TILE_H + 1):
-                    for tx in range(x0 // TILE_W, (x1 - 1) // TILE_W + 1):
-                        counts[chunk, ty * columns + tx] += 1
-    return counts
-
-
-@njit("void(f4[:,::1], i8, i8, i8, i8[:,::1], i4[::1])", parallel=True, cache=True)
-def _fill(records: Floats, width: int, height: int, columns: int, starts: npt.NDArray[np.int64], order: Ints) -> None:
-    n = len(records)
-    for chunk in prange(_CHUNKS):
-        at = starts[chunk]
-        for i in range(chunk * n // _CHUNKS, (chunk + 1) * n // _CHUNKS):
-            x0, x1, y0, y1 = _covered(records, i, width, height)
-            if x1 > x0 and y1 > y0:
-                for ty in range(y0 // TILE_H, (y1 - 1) // TILE_H + 1):
-                    for tx in range(x0 // TILE_W, (x1 - 1) // TILE_W + 1):
-                        tile = ty * columns + tx
-                        order[at[tile]] = i
-                        at[tile] += 1
 
 
 _FAST = {"contract", "nnan", "ninf", "nsz"}
@@ -232,28 +192,15 @@ def _draw(
                         out[top + y, left + x, c] = planes[((y * GROUPS + x // LANES) * 4 + c) * LANES + x % LANES]
 
 
-def _turns(work: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
-    """Tiles in an order in which every thread's even share of them holds about the same work."""
-    threads = get_num_threads()
-    heaviest = np.argsort(-work, kind="stable")
-    return np.concatenate([heaviest[first::threads] for first in range(threads)])
-
-
 @guarded
 def draw_records(records: Floats, width: int, height: int, out: Floats | None = None) -> Floats:
     """Draw bodies given as records (n, 12), in their order, on nothing; float32 (height, width, 4), linear, premultiplied.
 
     out: drawn into, so that one who draws many frames does not take new memory for each.
     """
-    columns, rows = -(-width // TILE_W), -(-height // TILE_H)
-    counts = _count(records, width, height, columns, rows)
-    ends = np.cumsum(counts.T.ravel(), dtype=np.int64)
-    starts = np.concatenate([[0], ends[:-1]]).reshape(columns * rows, _CHUNKS)
-    bounds = np.concatenate([starts[:, 0], ends[-1:]]).astype(np.int64)
-    order = np.empty(int(ends[-1]), np.int32)
-    _fill(records, width, height, columns, np.ascontiguousarray(starts.T), order)
+    tiles = tiled(records, width, height)
     out = np.empty((height, width, 4), np.float32) if out is None else out
-    _draw(records, order, bounds, _turns(np.diff(bounds)), columns, out)
+    _draw(records, tiles.order, tiles.bounds, tiles.turns, tiles.columns, out)
     return out
 
 

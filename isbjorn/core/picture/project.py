@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit, prange
 
-from isbjorn.core.document import Number, Shot
+from isbjorn.core.document import Emitter, Number, Round, Shot
 from isbjorn.core.life.readings import Readings
 from isbjorn.core.motion.solver import Particles
 from isbjorn.core.parallel import guarded
@@ -94,25 +94,39 @@ def projection(shot: Shot, scale: float = 1.0, t: float = 0.0, orbit: Orbit | No
     return Projection(*size, lens, eye, axes)
 
 
+@dataclass
+class Counts:
+    """How many bodies are seen, too small to be seen, not in the picture, transparent, and (of those outside) behind the camera."""
+
+    seen: int = 0
+    specks: int = 0
+    outside: int = 0
+    clear: int = 0
+    behind: int = 0
+
+
 @dataclass(frozen=True)
 class Drawn:
-    """Drawing records (n, 12) in drawing order, and how many bodies are seen, too small to be seen, or not in the picture."""
+    """Drawing records (n, 12) in drawing order, and what is known of them."""
 
     records: Floats
-    seen: int
-    specks: int
-    outside: int
+    counts: Counts
 
 
-def _rank(shot: Shot, particles: Particles, emitter: int, view: Projection) -> npt.NDArray[np.int64]:
-    first, last = np.searchsorted(particles.emitter, (emitter, emitter + 1))
-    match shot.emitters[emitter].order:
+def rank(emitter: Emitter, particles: Particles, view: Projection) -> npt.NDArray[np.int64]:
+    """The drawing order of the particles of one emitter, given in the order of their births."""
+    n = len(particles)
+    match emitter.order:
         case "youngest first":
-            return np.arange(last - 1, first - 1, -1)
-        case "farthest first":
-            return first + np.argsort(particles.position[first:last] @ view.axes[2].astype(np.float32), kind="stable")
+            return np.arange(n - 1, -1, -1)
+        case "farthest first" | "nearest first":
+            near = particles.position @ view.axes[2].astype(np.float32)
+            return np.argsort(near if emitter.order == "farthest first" else -near, kind="stable")
+        case "largest first" | "smallest first":
+            large = particles.size
+            return np.argsort(-large if emitter.order == "largest first" else large, kind="stable")
         case _:
-            return np.arange(first, last)
+            return np.arange(n)
 
 
 @njit(
@@ -134,7 +148,7 @@ def _pack(
 ) -> None:
     width, height, scale_x, scale_y, lens = view[0], view[1], view[2], view[3], view[4]
     turned = view[8] != 1.0 or view[12] != 1.0 or view[16] != 1.0
-    specks, outside, seen = 0, 0, 0
+    specks, outside, seen, clear, behind = 0, 0, 0, 0, 0
     for at in prange(len(order)):
         i = order[at]
         grown = 1.0
@@ -156,25 +170,32 @@ def _pack(
             # Far outside of every tile: left out without a hole in the order.
             x, r = -1e9, 0.0
             outside += 1
+            if grown <= 0:
+                behind += 1
         elif shown > 0:
             seen += 1
             if r < SPECK_RADIUS:
                 specks += 1
         else:
             x = -1e9
+            clear += 1
         write_record(out, at, x, y, r, shown, colour, i, looks, emitter[i])
-    counts[0], counts[1], counts[2] = seen, specks, outside
+    counts[0], counts[1], counts[2], counts[3], counts[4] = seen, specks, outside, clear, behind
 
 
 @guarded
 def to_draw(shot: Shot, particles: Particles, view: Projection) -> Drawn:
     """Order, project and pack the particles of a moment."""
-    orders = [_rank(shot, particles, number, view) for number in range(len(shot.emitters))]
+    orders, first = [], 0
+    for number, last in enumerate(np.searchsorted(particles.emitter, np.arange(len(shot.emitters)) + 1)):
+        orders.append(first + rank(shot.emitters[number], particles.between(first, int(last)), view))
+        first = int(last)
     order = np.concatenate(orders).astype(np.int64) if orders else np.empty(0, np.int64)
     looks = np.zeros((max(1, len(shot.emitters)), 3), np.float32)
     for number, emitter in enumerate(shot.emitters):
-        looks[number] = (emitter.blend == "normal", *pack_body(emitter.body))
-    records, counts = np.empty((len(order), RECORD), np.float32), np.zeros(3, np.int64)
+        body = emitter.body if isinstance(emitter.body, Round) else Round()
+        looks[number] = (emitter.blend != "add", *pack_body(body))
+    records, counts = np.empty((len(order), RECORD), np.float32), np.zeros(5, np.int64)
     _pack(
         order,
         particles.position,
@@ -187,4 +208,5 @@ def to_draw(shot: Shot, particles: Particles, view: Projection) -> Drawn:
         records,
         counts,
     )
-    return Drawn(records, seen=int(counts[0]), specks=int(counts[1]), outside=int(counts[2]))
+    seen, specks, outside, clear, behind = (int(n) for n in counts)
+    return Drawn(records, Counts(seen, specks, outside, clear, behind))

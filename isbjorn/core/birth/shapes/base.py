@@ -28,6 +28,9 @@ class Light(Protocol):
     def sheet(self, number: int) -> npt.NDArray[np.float32]:
         """The brightness of a frame as it looks, float32 (h, w) in [0, 1]; black for -1."""
 
+    def colours(self, number: int) -> npt.NDArray[np.float32]:
+        """The linear colours of a frame, float32 (h, w, 3); black for -1."""
+
 
 @dataclass(frozen=True)
 class Setting:

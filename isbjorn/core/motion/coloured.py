@@ -1,0 +1,98 @@
+"""Where a particle's colour comes from when it is not its age, and how it differs from its neighbours'."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.birth.newborn import Source
+from isbjorn.core.birth.shapes.base import Light
+from isbjorn.core.document import Emitter, Gradient, Number
+from isbjorn.core.life import gradient
+from isbjorn.core.life.curve import TABLE
+from isbjorn.core.life.draws import GRADIENT, HUE, LIGHTNESS, SATURATION, draws01
+from isbjorn.core.motion.state import State
+
+Floats = npt.NDArray[np.float32]
+Doubles = npt.NDArray[np.float64]
+
+
+def ramp_at(ramp: Gradient, at: npt.ArrayLike) -> Floats:
+    """Linear colours (n, 3) of a gradient at places (n,) in [0, 1]."""
+    table = gradient.table(ramp)
+    x = np.clip(np.asarray(at, np.float64), 0, 1) * (TABLE - 1)
+    j = np.minimum(x.astype(np.int64), TABLE - 2)
+    f = (x - j)[:, None].astype(np.float32)
+    return np.asarray(table[j, :3] * (1 - f) + table[j + 1, :3] * f, np.float32)
+
+
+def along(e: Emitter, source: Source, state: State, t: float, length_s: float) -> Doubles:
+    """Where on the gradient each particle is, by its moment of birth, at random, by its speed or by its distance."""
+    match e.colour_by:
+        case "birth moment":
+            at = state.moments / max(length_s, 1e-9)
+            return np.asarray(at - np.floor(at) if source.readings.loop_s else np.clip(at, 0, 1))
+        case "random":
+            return draws01(source.key, state.births, GRADIENT)
+        case "speed":
+            measured = np.linalg.norm(state.velocity, axis=0).astype(np.float64)
+        case _:
+            thing = source.readings.things.get(e.colour_of or "")
+            to = np.zeros(3) if thing is None else source.readings.frames(thing, np.array([t])).place[0]
+            measured = np.linalg.norm(state.place.T.astype(np.float64) - to, axis=1)
+    span = e.colour_to - e.colour_from
+    return np.clip((measured - e.colour_from) / (span if abs(span) > 1e-9 else 1e-9), 0, 1)
+
+
+def plate_colours(light: Light | None, place: Doubles, t: Doubles) -> Doubles:
+    """The plate's linear colours (n, 3) under places (n, 3) at moments (n,); black where there is none."""
+    out = np.zeros((len(place), 3))
+    if light is None:
+        return out
+    numbers = light.numbers(np.broadcast_to(t, (len(place),)))
+    for number in np.unique(numbers):
+        sheet = light.colours(int(number))
+        here = numbers == number
+        column = (place[here, 0] / light.width + 0.5) * sheet.shape[1]
+        row = (0.5 - place[here, 1] / light.height) * sheet.shape[0]
+        c = np.clip(column, 0, sheet.shape[1] - 1).astype(int)
+        r = np.clip(row, 0, sheet.shape[0] - 1).astype(int)
+        out[here] = sheet[r, c]
+    return out
+
+
+def _drawn(number: Number, source: Source, state: State, attribute: int) -> Doubles:
+    return source.read(number, state.births, state.moments, attribute)
+
+
+def is_varied(e: Emitter) -> bool:
+    """Whether hue, saturation or lightness are touched."""
+    plain = ((e.hue, 0.0), (e.saturation, 100.0), (e.lightness, 100.0))
+    return any(n.value != rest or n.spread or n.timed for n, rest in plain)
+
+
+def varied(e: Emitter, source: Source, state: State, colour: npt.NDArray[np.floating]) -> Doubles:
+    """Colours (n, 3) turned in hue, and changed in saturation and value, as their encoded values have them; brightness apart."""
+    top = np.maximum(np.asarray(colour, np.float64).max(axis=1), 1e-9)
+    bright = np.maximum(top, 1.0)
+    encoded = gradient.linear_to_srgb(colour / bright[:, None])
+    h, s, v = _hsv(encoded)
+    h = (h + _drawn(e.hue, source, state, HUE) / 360) % 1
+    s = np.clip(s * np.maximum(0, _drawn(e.saturation, source, state, SATURATION)) / 100, 0, 1)
+    v = v * np.maximum(0, _drawn(e.lightness, source, state, LIGHTNESS)) / 100
+    linear = gradient.srgb_to_linear(_rgb(h, s, np.minimum(v, 1)))
+    return np.asarray(linear * (bright * np.maximum(v, 1) ** 2.2)[:, None])
+
+
+def _hsv(rgb: Doubles) -> tuple[Doubles, Doubles, Doubles]:
+    high, low = rgb.max(axis=1), rgb.min(axis=1)
+    span = np.maximum(high - low, 1e-12)
+    r, g, b = rgb.T
+    h = np.where(high == r, (g - b) / span, np.where(high == g, 2 + (b - r) / span, 4 + (r - g) / span))
+    return (h / 6) % 1, (high - low) / np.maximum(high, 1e-12), high
+
+
+def _rgb(h: Doubles, s: Doubles, v: Doubles) -> Doubles:
+    """Smith 1978, "Color gamut transform pairs"."""
+    k = (np.array([5, 3, 1])[None] + h[:, None] * 6) % 6
+    return np.asarray(v[:, None] * (1 - s[:, None] * np.clip(np.minimum(k, 4 - k), 0, 1)))

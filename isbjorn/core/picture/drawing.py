@@ -1,0 +1,415 @@
+"""Drawing one emitter of a moment onto a picture: its lines, trails, further heads and bodies."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from fractions import Fraction
+from functools import cached_property
+
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.document import Emitter, Number, Round, Shot
+from isbjorn.core.life.draws import STRETCH, draws_around
+from isbjorn.core.life.gradient import hex_to_linear
+from isbjorn.core.motion.dress import dress, number_now
+from isbjorn.core.motion.solver import Particles, Solver
+from isbjorn.core.motion.state import State
+from isbjorn.core.picture.blends import MODES, lay
+from isbjorn.core.picture.bodies import HARD, SOFT, mean_cover, pack_body
+from isbjorn.core.picture.draw import draw_records, records_of
+from isbjorn.core.picture.neighbours import pairs
+from isbjorn.core.picture.pages import Bodies, Pictures, is_plain
+from isbjorn.core.picture.project import SPECK_RADIUS, Counts, Orbit, Projection, projection, rank
+from isbjorn.core.picture.smears import PIECES, draw_smears, smears_of
+from isbjorn.core.picture.sprites import draw_sprites, sprites_of
+from isbjorn.core.picture.strokes import draw_strokes, polylines, strokes_of
+from isbjorn.core.picture.ways import Ways, trail_moments, trail_seconds, ways
+
+Floats = npt.NDArray[np.float32]
+Doubles = npt.NDArray[np.float64]
+_WIDE_SHUTTER = 180.0
+_GLOW_WIDTH, _GLOW_SHARE = 4.0, 0.25
+
+
+@dataclass
+class Brush:
+    """A moment of a shot, ready to be drawn."""
+
+    shot: Shot
+    solver: Solver
+    seconds: Fraction
+    scale: float
+    pictures: Pictures
+    orbit: Orbit | None = None
+    stale: Callable[[], bool] | None = None
+    counts: Counts = field(default_factory=Counts)
+
+    def read(self, number: Number) -> float:
+        """A number of shot time at the moment."""
+        return float(self.solver.readings.number(number, np.array([float(self.seconds)]))[0])
+
+    @cached_property
+    def view(self) -> Projection:
+        return self.at(self.seconds)
+
+    def at(self, seconds: Fraction) -> Projection:
+        """The projection at another moment."""
+        return projection(self.shot, self.scale, float(seconds), self.orbit)
+
+    @cached_property
+    def open(self) -> list[Fraction]:
+        """Moments at which the shutter opens, is open and closes; empty if it is not used."""
+        angle = 0.0 if self.orbit is not None else self.read(self.shot.camera.shutter)
+        if angle <= 0:
+            return []
+        frame = 1 / self.shot.frame_rate
+        turn = Fraction(angle / 360).limit_denominator(10**6)
+        first = (
+            self.seconds + Fraction(self.read(self.shot.camera.shutter_phase) / 360).limit_denominator(10**6) * frame
+        )
+        pieces = PIECES if angle > _WIDE_SHUTTER else 2
+        return [first + turn * frame * k / pieces for k in range(pieces + 1)]
+
+    def draw(self, number: int, onto: Floats, blend: str | None = None, bare: bool = False) -> Particles:
+        """Draw an emitter, by its place in the cast; its particles at the moment. bare: every body white, full and adding: how
+        many lie over each other."""
+        emitter = self.shot.emitters[number]
+        if number not in self.solver.tracks:
+            return self.solver.none()
+        blurred = bool(self.open) and emitter.motion_blur
+        particles = self.solver.of(number, self.seconds, self.stale)
+        drawn = self._blurred(number, particles) if blurred else particles
+        pen = Pen(self, emitter, number, blend or emitter.blend, bare)
+        if emitter.lines is not None and not bare:
+            pen.lines(particles, onto)
+        if emitter.trail is not None and not bare:
+            pen.trails(onto)
+        if emitter.heads is not None:
+            size, seen = (n.value / 100 for n in (emitter.heads.size, emitter.heads.opacity))
+            for k in range(emitter.heads.count, 0, -1):
+                back = self.seconds - Fraction(emitter.heads.gap_s).limit_denominator(10**6) * k
+                pen.bodies(self.solver.of(number, back, self.stale), onto, size**k, seen**k)
+        shown = (emitter.lines is None or emitter.lines.bodies) and (emitter.trail is None or emitter.trail.head_shown)
+        if shown:
+            pen.bodies(drawn, onto, way=ways(self.solver, number, self.open) if blurred else None, count=True)
+        return particles
+
+    def _blurred(self, number: int, now: Particles) -> Particles:
+        """Everyone who lives while the shutter is open, each with the looks of the moment nearest to its middle."""
+        found = [
+            self.solver.of(number, at, self.stale)
+            for at in (self.open[len(self.open) // 2], self.open[-1], self.open[0])
+        ]
+        return merged_particles([*found[:1], now, *found[1:]])
+
+
+def merged_particles(parts: list[Particles]) -> Particles:
+    """Each particle once, from the first part that has it, in the order of their ids."""
+    ids = np.concatenate([p.id for p in parts])
+    _, first = np.unique(ids, return_index=True)
+    first = first[np.argsort(ids[first], kind="stable")]
+    arrays = {name: np.concatenate([p[name] for p in parts])[first] for name in Particles.names()}
+    return Particles(**arrays, refused={})
+
+
+class Pen:
+    """Draws one emitter with its blend."""
+
+    def __init__(self, brush: Brush, emitter: Emitter, number: int, blend: str, bare: bool = False) -> None:
+        self.brush, self.emitter, self.number, self.bare = brush, emitter, number, bare
+        self.covers = blend != "add" and not bare
+        self.mode = 0 if bare else MODES[blend]
+        self.key = brush.solver.tracks[number].key
+
+    def _lit(self, position: npt.NDArray[np.floating], colour: Floats, opacity: Floats) -> tuple[Floats, Floats]:
+        """Colours and opacities where the lights fall."""
+        brush = self.brush
+        share = brush.read(self.emitter.lit) / 100
+        if share <= 0:
+            return colour, opacity
+        light = np.zeros((len(position), 3))
+        for lamp in brush.shot.lights:
+            if not lamp.on:
+                continue
+            frames = brush.solver.readings.frames(lamp, np.array([float(brush.seconds)]))
+            away = np.linalg.norm(position - frames.place[0], axis=1)
+            size = float(frames.size[0])
+            radius, fall = brush.read(lamp.radius) * size, max(1e-6, brush.read(lamp.falloff) * size)
+            level = np.clip(1 - (away - radius) / fall, 0, 1) ** brush.read(lamp.power)
+            light += level[:, None] * brush.read(lamp.strength) / 100 * hex_to_linear(lamp.colour)
+        light = (1 - share) + share * light
+        # What no light reaches is not black, but not there.
+        there = np.minimum(1, light.max(axis=1))
+        toned = colour * light / np.maximum(there, 1e-9)[:, None]
+        return toned.astype(np.float32), (opacity * there).astype(np.float32)
+
+    def _pixels(self, position: npt.NDArray[np.floating]) -> tuple[Floats, Floats]:
+        return self.brush.view.place(position)
+
+    def _confusion(self, position: npt.NDArray[np.floating]) -> Doubles | None:
+        """Radius in px of the picture of the circle of confusion of a thin lens; None if all is sharp."""
+        brush, camera = self.brush, self.brush.shot.camera
+        opening = brush.read(camera.aperture)
+        view = brush.view
+        if opening <= 0 or view.lens_px is None or brush.orbit is not None:
+            return None
+        away = -((position - view.eye) @ view.axes.T)[:, 2]
+        focus = max(1.0, float(view.eye[2]) - brush.read(camera.focus))
+        away = np.maximum(away, 1.0)
+        return np.asarray(0.5 * opening * np.abs(away - focus) / away * view.lens_px / focus * view.scale_x)
+
+    def bodies(
+        self, p: Particles, onto: Floats, size: float = 1.0, seen: float = 1.0, way: Ways | None = None, count: bool = False
+    ) -> None:  # fmt: skip
+        """Draw the bodies of particles; way: while the shutter is open."""
+        if len(p) == 0:
+            return
+        brush, e = self.brush, self.emitter
+        order = rank(e, p, brush.view)
+        centre, grown = self._pixels(p.position)
+        radius = p.size * np.float32(0.5 * size * brush.view.scale_x) * grown
+        colour, opacity = self._lit(p.position, p.colour, np.minimum(1, p.opacity * seen))
+        confusion = self._confusion(p.position)
+        if self.bare:
+            colour, opacity = np.ones_like(colour), (opacity > 0).astype(np.float32)
+        if count:
+            self._count(centre, radius, opacity, grown)
+        opacity = np.where(grown > 0, opacity, 0).astype(np.float32)
+        places, shares = self._smeared(p, way) if way is not None else (None, None)
+        plain = is_plain(e)
+        if plain and self.mode == 0:
+            self._discs(order, centre, radius, colour, opacity, confusion, places, shares, onto)
+            return
+        track = brush.solver.tracks[self.number]
+        t = float(brush.seconds)
+        ahead = _way(brush.view, p)
+        held = Bodies(brush.shot, e, brush.view.scale_x, brush.pictures)
+        births, moments = p.id & ((1 << 37) - 1), t - p.age.astype(np.float64)
+        pages, page, tinted = held.shown(track.key, births, moments, p.age01, t, lambda: _reads_backward(p))
+        shade = np.concatenate([np.where(tinted[:, None], colour, 1).astype(np.float32), opacity[:, None]], axis=1)
+        turn = np.radians(p.angle.astype(np.float64))
+        if e.facing == "motion":
+            turn = turn + ahead
+        smear = None
+        if places is not None and shares is not None:
+            centre = places.mean(axis=1)
+            smear = (places[:, -1] - places[:, 0]).astype(np.float32)
+            shade[:, 3] *= shares.sum(axis=1)
+        sprites = sprites_of(
+            centre, radius, turn, shade, page, pages, self.covers, smear, ahead, self._stretch(p, births), 
+            0.0 if confusion is None else confusion,
+        )  # fmt: skip
+        draw_sprites(np.ascontiguousarray(sprites[order]), pages, onto, self.mode)
+
+    def _stretch(self, p: Particles, births: npt.NDArray[np.int64]) -> Doubles | float:
+        number = self.emitter.stretch
+        if number.value == 0 and not number.timed and number.spread == 0:
+            return 1.0
+        drawn = number_now(number, self.brush.solver.readings, p.age01, float(self.brush.seconds))
+        if number.spread:
+            drawn = drawn + number.spread * draws_around(self.key, births, STRETCH, number.spread_shape == "bell")
+        speed = np.linalg.norm(p.velocity, axis=1)
+        return np.asarray(1 + np.maximum(0, drawn) / 100 * speed / 100)
+
+    def _count(self, centre: Floats, radius: Floats, opacity: Floats, grown: Floats) -> None:
+        view, counts = self.brush.view, self.brush.counts
+        x, y = centre.T
+        inside = (x + radius > 0) & (x - radius < view.width) & (y + radius > 0) & (y - radius < view.height)
+        inside &= grown > 0
+        shown = inside & (opacity > 0) & (radius > 0)
+        counts.seen += int(shown.sum())
+        counts.specks += int((shown & (radius < SPECK_RADIUS)).sum())
+        counts.outside += int((~inside).sum())
+        counts.clear += int((inside & ~shown).sum())
+        counts.behind += int((grown <= 0).sum())
+
+    def _smeared(self, p: Particles, way: Ways) -> tuple[Floats, Floats]:
+        """Places on the picture (n, 5, 2) while the shutter is open, and the share of the time of each piece (n, 4)."""
+        moments = self.brush.open
+        at = np.searchsorted(way.ids, p.id)
+        at = np.clip(at, 0, max(0, len(way.ids) - 1))
+        places = np.stack([self.brush.at(t).place(way.places[at, k])[0] for k, t in enumerate(moments)], axis=1)
+        whole = float(moments[-1] - moments[0])
+        shares = np.maximum(0, np.diff(way.times[at], axis=1)) / whole
+        missing = PIECES + 1 - len(moments)
+        if missing:
+            places = np.concatenate([places, np.repeat(places[:, -1:], missing, axis=1)], axis=1)
+            shares = np.concatenate([shares, np.zeros((len(p), missing))], axis=1)
+        return places.astype(np.float32), shares.astype(np.float32)
+
+    def _discs(
+        self, order: npt.NDArray[np.int64], centre: Floats, radius: Floats, colour: Floats, opacity: Floats,
+        confusion: Doubles | None, places: Floats | None, shares: Floats | None, onto: Floats,
+    ) -> None:  # fmt: skip
+        body = self.emitter.body
+        assert isinstance(body, Round)
+        profile, inner = pack_body(body)
+        inners = np.full(len(radius), inner)
+        if confusion is not None:
+            radius, inners, opacity = _defocused(radius, inner, profile, opacity, confusion)
+            profile = SOFT
+        shade = np.concatenate([colour, opacity[:, None]], axis=1)[order]
+        if places is not None and shares is not None:
+            smears = smears_of(places[order], shares[order], radius[order], shade, inners[order], profile, self.covers)
+            draw_smears(smears, onto, 0)
+            return
+        more = np.empty((len(order), 6), np.float32)
+        more[:, :3], more[:, 3], more[:, 4], more[:, 5] = shade[:, :3], float(self.covers), profile, inners[order]
+        records = records_of(
+            np.ascontiguousarray(centre[order]), np.ascontiguousarray(radius[order], np.float32),
+            np.ascontiguousarray(shade[:, 3]), more,
+        )  # fmt: skip
+        lay(draw_records(records, onto.shape[1], onto.shape[0]), onto)
+
+    def lines(self, p: Particles, onto: Floats) -> None:
+        """Draw lines between neighbours, in the colours of both."""
+        lines, view = self.emitter.lines, self.brush.view
+        assert lines is not None
+        opacity = np.minimum(1, p.opacity)
+        seen = np.flatnonzero(opacity > 0)
+        joined, distance = pairs(np.ascontiguousarray(p.position[seen]), lines.distance.value, lines.most)
+        if len(joined) == 0:
+            return
+        joined = seen[joined]
+        colour, opacity = self._lit(p.position, p.colour, opacity)
+        pixels, grown = self._pixels(p.position)
+        ends = pixels[joined]
+        fade = 1 - lines.fade.value / 100 * distance / max(lines.distance.value, 1e-6)
+        alpha = opacity[joined] * (fade * lines.opacity.value / 100)[:, None]
+        alpha = np.where(grown[joined] > 0, alpha, 0)
+        shade = np.concatenate([colour[joined] * alpha[..., None], (alpha * self.covers)[..., None]], axis=2)
+        widths = 0.5 * lines.width.value * view.scale_x * grown[joined]
+        way = ends[:, 1] - ends[:, 0]
+        strokes = strokes_of(ends, widths, shade, way, way, lines.softness.value / 100)
+        draw_strokes(strokes, onto, self.mode)
+
+    def trails(self, onto: Floats) -> None:
+        """Draw the way behind each particle."""
+        brush, trail = self.brush, self.emitter.trail
+        assert trail is not None
+        track, shot = brush.solver.tracks[self.number], brush.shot
+        now = float(brush.seconds)
+        speeds = brush.solver.place(self.number, brush.seconds)[2]
+        speed = float(np.linalg.norm(speeds, axis=1).mean()) if len(speeds) else self.emitter.speed.value
+        length = trail.length.value
+        span = trail_seconds(trail.by, length, shot.frame_rate, speed, track.source.longest_life)
+        way = ways(brush.solver, self.number, trail_moments(brush.seconds, span, shot.simulation_rate))
+        if trail.after_death == "ends with it":
+            alive = way.deaths > now
+            way = Ways(way.ids[alive], way.places[alive], way.times[alive], way.births[alive], way.deaths[alive])
+        n, m = way.times.shape
+        if n == 0:
+            return
+        states = [_state(way, j) for j in range(m)] if trail.colours == "of each age" else [_state(way, m - 1)]
+        dressed = []
+        for state, at in zip(states, way.times.T if len(states) == m else [way.times[:, -1]], strict=True):
+            age01 = np.clip((at - way.births) / state.lives, 0, 1 - 1e-6).astype(np.float32)
+            dressed.append(dress(track.source, state, age01, now, float(shot.length_s)))
+        size = np.stack([d.size for d in dressed], axis=1)
+        opacity = np.minimum(1, np.stack([d.opacity for d in dressed], axis=1))
+        colour = np.stack([d.colour for d in dressed], axis=1)
+        if trail.head_waits:
+            self._waiting(way, now, dressed[-1], onto)
+        flat = way.places.reshape(-1, 3)
+        pixels, grown = (a.reshape(n, m, -1) for a in self._pixels(flat))
+        lit, shown = self._lit(
+            flat,
+            np.broadcast_to(colour, (n, m, 3)).reshape(-1, 3).copy(),
+            np.broadcast_to(opacity, (n, m)).ravel().copy(),
+        )
+        if trail.by == "frames":
+            s = (now - way.times) / span
+        else:
+            steps = np.linalg.norm(np.diff(way.places, axis=1), axis=2)
+            s = np.concatenate([np.cumsum(steps[:, ::-1], axis=1)[:, ::-1], np.zeros((n, 1))], axis=1) / length
+            pixels, s = _cut(pixels, s)
+        s = np.clip(s, 0, 1)
+        taper = 1 + s * (trail.tail.value / 100 - 1)
+        fade = trail.opacity.value / 100 * (1 - s * trail.fade.value / 100)
+        widths = 0.5 * size * trail.width.value / 100 * brush.view.scale_x * grown[..., 0] * taper
+        alpha = shown.reshape(n, m) * fade
+        alpha = np.where(grown[..., 0] > 0, alpha, 0)
+        tone = lit.reshape(n, m, 3)
+        pieces = (s[:, :-1] < 1) & ((alpha[:, :-1] > 0) | (alpha[:, 1:] > 0))
+        soft = trail.softness.value / 100
+        if trail.glow.value > 0:
+            light = tone * (alpha * trail.glow.value / 100 * _GLOW_SHARE)[..., None]
+            glow = np.concatenate([light, np.zeros((n, m, 1))], axis=2)
+            draw_strokes(polylines(pixels, widths * _GLOW_WIDTH, glow, pieces, 1.0), onto, 0)
+        shade = np.concatenate([tone * alpha[..., None], (alpha * self.covers)[..., None]], axis=2)
+        draw_strokes(polylines(pixels, widths, shade, pieces, soft), onto, self.mode)
+
+    def _waiting(self, way: Ways, now: float, looks: object, onto: Floats) -> None:
+        """Heads of those who have died, whose trail is still catching up."""
+        dead = way.deaths <= now
+        if not dead.any():
+            return
+        n = int(dead.sum())
+        get = {name: np.asarray(getattr(looks, name))[dead] for name in ("size", "opacity", "colour", "angle")}
+        life = (way.deaths - way.births)[dead].astype(np.float32)
+        self.bodies(
+            Particles(
+                id=way.ids[dead], emitter=np.full(n, self.number, np.int32),
+                position=way.places[dead, -1].astype(np.float32), velocity=np.zeros((n, 3), np.float32),
+                age=(now - way.births[dead]).astype(np.float32), life=life, age01=np.ones(n, np.float32), refused={},
+                touched=np.full(n, -1, np.float32), **get,
+            ),
+            onto,
+        )  # fmt: skip
+
+
+def _state(way: Ways, column: int) -> State:
+    """The particles of ways at one of their moments, as a state that can be dressed."""
+    n = len(way.ids)
+    values = np.zeros((15, n), np.float32)
+    values[0:3] = way.places[:, column].T
+    if column > 0:
+        step = np.maximum(way.times[:, column] - way.times[:, column - 1], 1e-6)
+        values[3:6] = ((way.places[:, column] - way.places[:, column - 1]) / step[:, None]).T
+    values[6] = way.deaths - way.births
+    return State(way.ids & ((1 << 37) - 1), way.births.copy(), values)
+
+
+def _cut(pixels: Floats, s: Doubles) -> tuple[Floats, Doubles]:
+    """Lines that end where s is 1: the point beyond is brought to that place."""
+    pixels, s = pixels.astype(np.float64), s.copy()
+    rows, at = np.nonzero((s[:, :-1] > 1) & (s[:, 1:] < 1))
+    share = (1 - s[rows, at + 1]) / (s[rows, at] - s[rows, at + 1])
+    pixels[rows, at] = pixels[rows, at + 1] + (pixels[rows, at] - pixels[rows, at + 1]) * share[:, None]
+    s[rows, at] = 1 - 1e-9
+    return pixels.astype(np.float32), s
+
+
+def _way(view: Projection, p: Particles) -> Doubles:
+    """The direction of motion on the picture, radians counter-clockwise; 0 for those at rest."""
+    here, _ = view.place(p.position)
+    there, _ = view.place(p.position + p.velocity * np.float32(1e-2))
+    d = (there - here).astype(np.float64)
+    return np.asarray(np.arctan2(-d[:, 1], d[:, 0]))
+
+
+def _reads_backward(p: Particles) -> npt.NDArray[np.bool_]:
+    """Whether those born first fly ahead to the right, or downward: then the text is dealt from its end."""
+    x, y = p.velocity[:, 0], p.velocity[:, 1]
+    if len(p) == 0:
+        return np.zeros(0, bool)
+    mean_x, mean_y = float(x.mean()), float(y.mean())
+    return np.full(len(p), mean_x > 0 if abs(mean_x) >= 0.5 * abs(mean_y) else mean_y < 0)
+
+
+def _defocused(
+    radius: Floats, inner: float, profile: int, opacity: Floats, confusion: Doubles
+) -> tuple[Floats, Doubles, Floats]:
+    """Discs spread over their circles of confusion: their light stays, their edge is that of the wider of the two."""
+    r, c = np.maximum(radius.astype(np.float64), 1e-6), confusion
+    wide = r + c
+    own = 1.0 if profile == HARD else inner
+    bokeh = np.where(c > r, (c - r) / wide, 0)
+    inners = np.where(
+        c > 0.02 * r, (own * r * r * np.maximum(0, (r - c) / wide) + bokeh * c * c) / (r * r + c * c), own
+    )
+    before = r * r * mean_cover(profile, inner)
+    after = wide * wide * (inners * inners + 0.5 * (1 - inners * inners))
+    return wide.astype(np.float32), inners, (opacity * before / after).astype(np.float32)

@@ -1,0 +1,183 @@
+"""What is done to a drawn layer, step by step. One function a kind, one entry in `_STEPS`.
+
+Layers are linear, premultiplied float32 (height, width, 4); lengths come in px of the shot and are scaled to the picture's.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import cv2
+import numpy as np
+import numpy.typing as npt
+from numba import njit, prange
+
+from isbjorn.core.document import Blur, DirectionalBlur, Glow, Grade, Grain, Number, Sharpen, Tint
+from isbjorn.core.life import curve
+from isbjorn.core.life.draws import mix
+from isbjorn.core.life.gradient import hex_to_linear
+from isbjorn.core.parallel import guarded
+from isbjorn.core.picture.gauss import blur
+
+Floats = npt.NDArray[np.float32]
+_LUMA = np.array([0.2126, 0.7152, 0.0722], np.float32)
+_GLOWS = ((0.35, 0.45), (1.0, 0.35), (2.6, 0.2))
+_GREY = 0.18
+
+
+@dataclass(frozen=True)
+class Moment:
+    """When and how large: read gives a number at the moment, scale pixels per px of the shot, frame the number of the frame."""
+
+    read: Callable[[Number], float]
+    scale: float
+    frame: int
+
+
+def _blur(step: Blur, layer: Floats, at: Moment) -> Floats:
+    return blur(layer, at.read(step.sigma) * at.scale)
+
+
+def _directional(step: DirectionalBlur, layer: Floats, at: Moment) -> Floats:
+    """The mean along a line: halves of it are laid over each other, each time twice as far apart."""
+    length, turn = at.read(step.length) * at.scale, math.radians(at.read(step.angle))
+    if length < 0.5:
+        return layer
+    times = max(1, math.ceil(math.log2(length)))
+    spacing = length / 2**times
+    height, width = layer.shape[:2]
+    for k in range(times):
+        half = 0.5 * spacing * 2**k
+        dx, dy = half * math.cos(turn), -half * math.sin(turn)
+        shifted = [
+            cv2.warpAffine(
+                layer, np.array([[1, 0, s * dx], [0, 1, s * dy]]), (width, height), flags=cv2.INTER_LINEAR,
+                borderMode=cv2.BORDER_REFLECT_101,
+            )
+            for s in (1, -1)
+        ]  # fmt: skip
+        layer = np.asarray(cv2.addWeighted(shifted[0], 0.5, shifted[1], 0.5, 0), np.float32)
+    return layer
+
+
+def glow_of(layer: Floats, radius: float, above: float, colour: str) -> Floats:
+    """The light that spreads from what is brighter than `above`, (height, width, 3): three blurs, the widest the faintest."""
+    bright = layer[..., :3].max(axis=2)
+    share = np.divide(np.maximum(0, bright - above), bright, out=np.zeros_like(bright), where=bright > 1e-9)
+    source = np.ascontiguousarray(layer[..., :3] * (share[..., None] * hex_to_linear(colour).astype(np.float32)))
+    total = np.zeros_like(source)
+    for times, weight in _GLOWS:
+        total += np.float32(weight) * blur(source, radius * times)
+    return total
+
+
+def _glow(step: Glow, layer: Floats, at: Moment) -> Floats:
+    radius, amount = at.read(step.radius) * at.scale, at.read(step.amount) / 100
+    if amount <= 0:
+        return layer
+    found = layer.copy()
+    found[..., :3] += np.float32(amount) * glow_of(layer, radius, at.read(step.above) / 100, step.colour)
+    return found
+
+
+def _tint(step: Tint, layer: Floats, at: Moment) -> Floats:
+    amount = np.float32(at.read(step.amount) / 100)
+    cover = np.maximum(layer[..., 3:], layer[..., :3].max(axis=2, keepdims=True).clip(0, 1))
+    grey = layer[..., :3] @ _LUMA
+    share = np.divide(grey[..., None], cover, out=np.zeros_like(cover), where=cover > 1e-9)
+    dark, light = (hex_to_linear(c).astype(np.float32) for c in (step.dark, step.light))
+    found = layer.copy()
+    # Additive light has no cover to be dark on: its shades begin at nothing.
+    ground = dark * layer[..., 3:]
+    toned = ground + (light * cover - ground) * share
+    found[..., :3] += amount * (toned - layer[..., :3])
+    return found
+
+
+def _grade(step: Grade, layer: Floats, at: Moment) -> Floats:
+    found = layer * np.float32(at.read(step.opacity) / 100)
+    np.minimum(found[..., 3], 1, out=found[..., 3])
+    found[..., :3] *= np.float32(2.0 ** at.read(step.exposure))
+    saturation, contrast = at.read(step.saturation) / 100, at.read(step.contrast) / 100
+    if saturation != 1:
+        grey = (found[..., :3] @ _LUMA)[..., None]
+        found[..., :3] = np.maximum(0, grey + (found[..., :3] - grey) * np.float32(saturation))
+    if contrast != 1 or step.curve is not None:
+        cover = np.maximum(found[..., 3:], 1e-6)
+        lit = found[..., 3:] > 1e-6
+        straight = np.where(lit, found[..., :3] / cover, found[..., :3])
+        if contrast != 1:
+            straight = _GREY * np.power(np.maximum(straight, 0) / _GREY, np.float32(contrast))
+        if step.curve is not None:
+            table = np.maximum(curve.table(step.curve).astype(np.float64), 0)
+            encoded = np.minimum(straight, 1) ** (1 / 2.2)
+            shaped = np.interp(encoded, np.linspace(0, 1, len(table)), table) ** 2.2
+            straight = shaped * np.maximum(straight, 1)
+        found[..., :3] = np.where(lit, straight * cover, straight)
+    return np.asarray(found, np.float32)
+
+
+def _sharpen(step: Sharpen, layer: Floats, at: Moment) -> Floats:
+    amount = np.float32(at.read(step.amount) / 100)
+    return np.asarray(
+        np.maximum(0, layer + amount * (layer - blur(layer, at.read(step.radius) * at.scale))), np.float32
+    )
+
+
+@njit("void(f4[:,:,::1], u8)", parallel=True, cache=True)
+def _noise(out: Floats, key: np.uint64) -> None:
+    """Noise of deviation 1, about normal (the sum of four even draws), counted by pixel."""
+    height, width, channels = out.shape
+    for y in prange(height):
+        for x in range(width):
+            for c in range(channels):
+                z = mix(key + np.uint64((y * width + x) * channels + c))
+                total = 0.0
+                for k in range(4):
+                    total += float((z >> np.uint64(16 * k)) & np.uint64(0xFFFF)) / 65536.0
+                out[y, x, c] = (total - 2.0) * 1.7320508
+
+
+_noisy: Callable[..., None] = guarded(_noise)
+
+
+def _grain(step: Grain, layer: Floats, at: Moment) -> Floats:
+    amount, size = at.read(step.amount) / 100, max(0.3, at.read(step.size) * at.scale)
+    if amount <= 0:
+        return layer
+    height, width = layer.shape[:2]
+    rough = max(1.0, size)
+    noise = np.empty((max(1, round(height / rough)), max(1, round(width / rough)), 4), np.float32)
+    _noisy(noise, np.uint64((step.seed * 1_000_003 + at.frame * 7919 + 12345) & (2**63 - 1)))
+    if noise.shape[:2] != (height, width):
+        noise = np.asarray(cv2.resize(noise, (width, height), interpolation=cv2.INTER_CUBIC), np.float32)
+    coloured = np.float32(at.read(step.coloured) / 100)
+    each = noise[..., 3:] * (1 - coloured) + noise[..., :3] * coloured
+    # In encoded values, as the plate's grain is measured; only where there is a layer.
+    found = layer.copy()
+    cover = np.maximum(layer[..., 3:], np.minimum(1, layer[..., :3].max(axis=2, keepdims=True)))
+    straight = np.divide(layer[..., :3], cover, out=np.zeros_like(layer[..., :3]), where=cover > 1e-6)
+    encoded = np.maximum(straight, 0) ** np.float32(1 / 2.2) + np.float32(amount) * each
+    found[..., :3] = np.maximum(0, encoded) ** np.float32(2.2) * cover
+    return found
+
+
+_STEPS: dict[type, Callable[..., Floats]] = {
+    Blur: _blur, DirectionalBlur: _directional, Glow: _glow, Tint: _tint, Grade: _grade, Sharpen: _sharpen, Grain: _grain,
+}  # fmt: skip
+
+
+def finished(layer: Floats, steps: tuple[Any, ...], at: Moment) -> Floats:
+    """A layer after the steps that are on, in their order."""
+    for step in steps:
+        if step.on:
+            layer = _STEPS[type(step)](step, layer, at)
+    return np.ascontiguousarray(layer, np.float32)
+
+
+def working(steps: tuple[Any, ...]) -> bool:
+    """Whether any step is on."""
+    return any(step.on for step in steps)

@@ -1,0 +1,183 @@
+"""The layers of a moment laid together: emitters, groups, what each is used for, and what is done to it.
+
+An emitter without a finish, and in no group, is drawn straight onto what lies below it, each particle with the emitter's blend. One
+with a finish, or hidden, or used, has a layer of its own, which is blended as a whole.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+import cv2
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.document import Emitter, Group, Shot, Use
+from isbjorn.core.motion.solver import Particles
+from isbjorn.core.picture.blends import MODES, lay
+from isbjorn.core.picture.drawing import Brush
+from isbjorn.core.picture.finish import Moment, finished, working
+from isbjorn.core.picture.gauss import blur
+from isbjorn.core.picture.mattes import matte_of
+from isbjorn.core.picture.pages import is_plain
+
+Floats = npt.NDArray[np.float32]
+_LUMA = np.array([0.2126, 0.7152, 0.0722], np.float32)
+
+
+def is_simple(e: Emitter) -> bool:
+    """Whether an emitter's particles are discs with nothing done to them, drawn by the fastest way."""
+    return (
+        is_plain(e) and MODES[e.blend] == 0 and e.trail is None and e.heads is None and e.lines is None
+        and e.group is None and e.use.kind == "picture" and not e.hidden_by and not working(e.finish)
+        and e.lit.value == 0 and not e.lit.timed
+    )  # fmt: skip
+
+
+def all_simple(shot: Shot) -> bool:
+    """Whether all of a shot may be drawn in one pass."""
+    camera = shot.camera
+    lens = any(n.value or n.timed for n in (camera.shutter, camera.aperture))
+    return not lens and not working(shot.finish) and all(is_simple(e) for e in shot.emitters if e.on)
+
+
+def reads_ground(shot: Shot) -> bool:
+    """Whether layers must be laid onto the plate itself, because what they do to it cannot be told from them alone."""
+    if working(shot.finish):
+        return any(u.use.kind != "picture" and u.use.of == "plate" for u in _units(shot))
+    units = [u for u in _units(shot) if not (isinstance(u, Emitter) and u.group is not None)]
+    uses = any(u.use.kind != "picture" and u.use.of in (None, "plate") for u in units)
+    return uses or any(MODES[u.blend] != 0 for u in units)
+
+
+def _units(shot: Shot) -> list[Emitter | Group]:
+    every: list[Emitter | Group] = [*shot.emitters, *shot.groups]
+    return [u for u in every if u.on]
+
+
+@dataclass
+class Easel:
+    """Lays the layers of a moment. plate: the plate alone, for mattes that read it."""
+
+    brush: Brush
+    frame: int
+    plate: Floats | None = None
+    particles: dict[int, Particles] = field(default_factory=dict)
+
+    @property
+    def shot(self) -> Shot:
+        return self.brush.shot
+
+    @cached_property
+    def moment(self) -> Moment:
+        return Moment(self.brush.read, self.brush.view.scale_x, self.frame)
+
+    def _nothing(self) -> Floats:
+        return np.zeros((self.brush.view.height, self.brush.view.width, 4), np.float32)
+
+    @cached_property
+    def _aimed(self) -> dict[str, list[Emitter | Group]]:
+        """Who is used on one thing alone, by the thing's id."""
+        found: dict[str, list[Emitter | Group]] = {}
+        for unit in _units(self.shot):
+            if unit.use.kind != "picture" and unit.use.of is not None:
+                found.setdefault(unit.use.of, []).append(unit)
+        return found
+
+    @cached_property
+    def _mattes(self) -> dict[str, Floats]:
+        wanted = {name for e in self.shot.emitters if e.on for name in e.hidden_by}
+        return {m.id: matte_of(m, self.brush, self.plate) for m in self.shot.mattes if m.on and m.id in wanted}
+
+    def laid(self, ground: Floats | None) -> Floats:
+        """All layers on the ground (changed in place), or on nothing."""
+        picture = self._nothing() if ground is None else ground
+        whole = working(self.shot.finish)
+        if ground is not None:
+            for user in self._aimed.get("plate", ()):
+                picture[:] = used(user.use, self.layer(user), picture, self.brush)
+        target = self._nothing() if whole else picture
+        done: set[str] = set()
+        groups = {g.id: g for g in self.shot.groups}
+        for emitter in self.shot.emitters:
+            unit: Emitter | Group = groups[emitter.group] if emitter.group is not None else emitter
+            if unit.id in done or not unit.on or (isinstance(unit, Emitter) and not emitter.on):
+                continue
+            done.add(unit.id)
+            self._put(unit, target)
+        if whole:
+            lay(finished(target, self.shot.finish, self.moment), picture)
+        return picture
+
+    def _put(self, unit: Emitter | Group, onto: Floats) -> None:
+        if unit.use.kind != "picture":
+            if unit.use.of is None:
+                onto[:] = used(unit.use, self.layer(unit), onto, self.brush)
+            return
+        own = (
+            isinstance(unit, Group) or working(unit.finish) or bool(set(unit.hidden_by) & set(self._mattes))
+            or unit.id in self._aimed
+        )  # fmt: skip
+        if not own:
+            self._draw(unit, onto)
+        else:
+            # What only adds light keeps no cover, so it may be laid the plain way.
+            lay(self.layer(unit), onto, unit.blend if MODES[unit.blend] else "normal")
+
+    def _draw(self, emitter: Any, onto: Floats, blend: str | None = None) -> None:
+        number = self.shot.emitters.index(emitter)
+        self.particles[number] = self.brush.draw(number, onto, blend)
+
+    def layer(self, unit: Emitter | Group) -> Floats:
+        """A unit's own layer with its finish, and with what others do to it."""
+        layer = self._nothing()
+        if isinstance(unit, Group):
+            for member in self.shot.emitters:
+                if member.on and member.group == unit.id:
+                    self._put(member, layer)
+        else:
+            self._draw(unit, layer, unit.blend if MODES[unit.blend] == 0 else "normal")
+            for name in unit.hidden_by:
+                if name in self._mattes:
+                    layer *= (1 - self._mattes[name])[..., None]
+        if working(unit.finish):
+            layer = finished(layer, unit.finish, self.moment)
+        for user in self._aimed.get(unit.id, ()):
+            layer = used(user.use, self.layer(user), layer, self.brush)
+        return layer
+
+
+def used(use: Use, layer: Floats, below: Floats, brush: Brush) -> Floats:
+    """What a layer makes of what lies below it; float32 (height, width, 4)."""
+    if use.kind in ("matte", "cut"):
+        cover = np.clip(np.maximum(layer[..., 3], layer[..., :3] @ _LUMA), 0, 1)[..., None]
+        return np.asarray(below * (cover if use.kind == "matte" else 1 - cover), np.float32)
+    push = brush.read(use.amount) * brush.view.scale_x
+    height, width = layer.shape[:2]
+    if use.kind == "glass":
+        # Light is bent by the slope of the surface: thick where the layer is full. One amount at a slope of one in eight px.
+        thick = np.clip(np.maximum(layer[..., 3], layer[..., :3] @ _LUMA), 0, 1).astype(np.float32)
+        thick = blur(np.ascontiguousarray(thick), 1.5 * brush.view.scale_x)
+        reach = np.float32(8 * brush.view.scale_x)
+        dx = reach * push * cv2.Sobel(thick, cv2.CV_32F, 1, 0, scale=1 / 8)
+        dy = reach * push * cv2.Sobel(thick, cv2.CV_32F, 0, 1, scale=1 / 8)
+    else:
+        cover = layer[..., 3]
+        dx = (layer[..., 0] - 0.5 * cover) * np.float32(2 * push)
+        dy = -(layer[..., 1] - 0.5 * cover) * np.float32(2 * push)
+    y, x = np.mgrid[0:height, 0:width].astype(np.float32)
+    bent = cv2.remap(
+        below, x - dx.astype(np.float32), y - dy.astype(np.float32), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101
+    )
+    return np.asarray(bent, np.float32)
+
+
+def depth_of(brush: Brush) -> Floats:
+    """How many bodies lie over each other at each pixel, float32 (height, width)."""
+    picture = np.zeros((brush.view.height, brush.view.width, 4), np.float32)
+    for number, emitter in enumerate(brush.shot.emitters):
+        if emitter.on:
+            brush.draw(number, picture, bare=True)
+    return np.ascontiguousarray(picture[..., 0])

@@ -1,0 +1,147 @@
+"""The masks of drawn bodies, on a square from -1 to 1, x to the right and y upward; what a body faces lies to the right."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from typing import Any
+
+import cv2
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.document import Drop, Puff, Ring, Round, Shard, Spark, Square, Star, Streak
+
+Doubles = npt.NDArray[np.float64]
+_OVER = 3
+
+
+def _edge(inside: Doubles, softness: Any, extent: float = 1.0) -> Doubles:
+    """Cover from a distance to the edge (more than 0 inside): soft over a share of the extent, at least a hair."""
+    q = np.clip(inside / max(softness.value / 100 * extent, 1e-3), 0, 1)
+    return np.asarray(q * q * (3 - 2 * q))
+
+
+def _polygon(x: Doubles, y: Doubles, corners: Doubles) -> Doubles:
+    """Distance to the edge of a polygon (n, 2), more than 0 inside."""
+    nearest = np.full(x.shape, np.inf)
+    inside = np.zeros(x.shape, bool)
+    for (ax, ay), (bx, by) in zip(corners, np.roll(corners, -1, axis=0), strict=True):
+        dx, dy = bx - ax, by - ay
+        t = np.clip(((x - ax) * dx + (y - ay) * dy) / max(dx * dx + dy * dy, 1e-12), 0, 1)
+        nearest = np.minimum(nearest, np.hypot(x - ax - t * dx, y - ay - t * dy))
+        inside ^= ((ay > y) != (by > y)) & (x < dx * (y - ay) / (dy if dy else 1e-12) + ax)
+    return np.where(inside, nearest, -nearest)
+
+
+def round_mask(body: Round, _: int, x: Doubles, y: Doubles) -> Doubles:
+    r = np.hypot(x, y)
+    inner = 1.0 if body.kind == "hard disc" else 1 - body.softness.value / 100
+    q = np.clip((1 - r * r) / max(1 - inner * inner, 1e-3), 0, 1)
+    return np.asarray(q * q * (3 - 2 * q))
+
+
+def ring(body: Ring, _: int, x: Doubles, y: Doubles) -> Doubles:
+    wide = body.width.value / 100
+    return _edge(wide / 2 - np.abs(np.hypot(x, y) - (1 - wide / 2)), body.softness, wide / 2)
+
+
+def star(body: Star, _: int, x: Doubles, y: Doubles) -> Doubles:
+    turns = math.pi / 2 + math.pi * np.arange(2 * body.points) / body.points
+    reach = np.where(np.arange(2 * body.points) % 2, body.inner.value / 100, 1.0)
+    corners = np.stack([np.cos(turns) * reach, np.sin(turns) * reach], axis=1)
+    return _edge(_polygon(x, y, corners), body.softness, 0.5)
+
+
+def spark(body: Spark, _: int, x: Doubles, y: Doubles) -> Doubles:
+    r, turn = np.hypot(x, y), np.arctan2(y, x) - math.pi / 2
+    core = body.core.value / 100
+    off = (turn * body.rays / (2 * math.pi) + 0.5) % 1 - 0.5
+    across = np.abs(np.sin(off * 2 * math.pi / body.rays)) * r
+    along = np.clip(1 - r, 0, 1)
+    wide = 0.005 + 0.22 * (1 - body.thin.value / 100) + 0.03 * along
+    rays = np.exp(-((across / (wide * np.maximum(along, 1e-3))) ** 2)) * along**1.5
+    return np.asarray(np.clip(np.exp(-((r / core) ** 2)) + rays, 0, 1) * (r < 1))
+
+
+def _clouds(side: int, octaves: int, seed: int) -> Doubles:
+    """Fractal value noise in about [-1, 1], (side, side)."""
+    rng, total, weight = np.random.default_rng(seed), np.zeros((side, side)), 0.0
+    for octave in range(octaves):
+        cells = 4 * 2**octave
+        if cells >= side:
+            break
+        grid = rng.random((cells + 3, cells + 3)) * 2 - 1
+        fine = cv2.resize(grid, (side, side), interpolation=cv2.INTER_CUBIC)
+        total, weight = total + fine * 0.6**octave, weight + 0.6**octave
+    return np.asarray(total / max(weight, 1e-9) * 1.6)
+
+
+def puff(body: Puff, variant: int, x: Doubles, y: Doubles) -> Doubles:
+    eaten = body.rough.value / 100
+    noise = _clouds(len(x), body.detail, body.seed * 31 + variant)
+    reach = 1 - 0.45 * eaten
+    inside = reach - np.hypot(x, y) + 0.42 * eaten * noise
+    shape = _edge(inside, body.softness, reach * 0.95)
+    # Thinner where the cloud has its hollows, and nothing at the page's edge.
+    hollow = 1 - 0.35 * eaten * np.clip(-noise, 0, 1)
+    return np.asarray(shape * hollow * np.clip((1 - np.hypot(x, y)) * 8, 0, 1))
+
+
+def drop(body: Drop, _: int, x: Doubles, y: Doubles) -> Doubles:
+    t = np.linspace(0, 2 * math.pi, 90, endpoint=False)
+    wide = 1 - body.slender.value / 100
+    corners = np.stack([-np.cos(t), wide * np.sin(t) * np.sin(t / 2) ** 1.6], axis=1)
+    return _edge(_polygon(x, y, corners), body.softness, 0.6 * wide)
+
+
+def square(body: Square, _: int, x: Doubles, y: Doubles) -> Doubles:
+    tall = body.aspect.value / 100
+    a = 1 / math.hypot(1, tall)
+    w, h = a, a * tall
+    r = body.rounded.value / 100 * min(w, h)
+    qx, qy = np.abs(x) - (w - r), np.abs(y) - (h - r)
+    outside = np.hypot(np.maximum(qx, 0), np.maximum(qy, 0)) + np.minimum(np.maximum(qx, qy), 0) - r
+    return _edge(-outside, body.softness, min(w, h))
+
+
+def shard(body: Shard, variant: int, x: Doubles, y: Doubles) -> Doubles:
+    rng = np.random.default_rng(body.seed * 131 + variant)
+    n = body.corners
+    turns = (np.arange(n) + rng.random(n) * 0.75) * 2 * math.pi / n
+    reach = 0.62 + 0.38 * rng.random(n)
+    corners = np.stack([np.cos(turns) * reach, np.sin(turns) * reach * (1 - body.slender.value / 100)], axis=1)
+    return _edge(_polygon(x, y, corners / np.abs(corners).max()), body.softness, 0.4)
+
+
+def streak(body: Streak, _: int, x: Doubles, y: Doubles) -> Doubles:
+    head = body.head.value / 50 - 1
+    before = np.clip((x + 1) / max(1 + head, 1e-3), 0, 1) if head > -1 else np.ones_like(x)
+    after = np.clip((1 - x) / max(1 - head, 1e-3), 0, 1) if head < 1 else np.ones_like(x)
+    along = np.where(x < head, before, after)
+    wide = body.width.value / 100 * np.sqrt(np.maximum(along, 0))
+    return np.asarray(_edge((wide - np.abs(y)) / np.maximum(wide, 1e-6), body.softness) * along**1.5 * (np.abs(x) <= 1))
+
+
+_MASKS: dict[type, Callable[..., Doubles]] = {
+    Round: round_mask, Ring: ring, Star: star, Spark: spark, Puff: puff, Drop: drop, Square: square, Shard: shard,
+    Streak: streak,
+}  # fmt: skip
+
+
+def is_drawn(body: Any) -> bool:
+    """Whether a body is drawn by a mask of this file."""
+    return type(body) in _MASKS
+
+
+def variants(body: Any) -> int:
+    """How many different ones there are of a drawn body."""
+    return int(getattr(body, "variants", 1))
+
+
+def mask(body: Any, variant: int, side: int) -> npt.NDArray[np.float32]:
+    """A drawn body as float32 (side, side) in [0, 1], top row first, each texel the mean of 3 × 3 places."""
+    at = (np.arange(side * _OVER) + 0.5) / (side * _OVER) * 2 - 1
+    x, y = np.meshgrid(at, -at)
+    fine = _MASKS[type(body)](body, variant, x, y)
+    return np.asarray(fine.reshape(side, _OVER, side, _OVER).mean(axis=(1, 3)), np.float32)

@@ -1,0 +1,190 @@
+"""The pages of an emitter's bodies, and which of them each particle shows."""
+
+from __future__ import annotations
+
+import functools
+import math
+from collections.abc import Callable, Hashable
+from dataclasses import dataclass
+from fractions import Fraction
+from typing import Any, Protocol
+
+import cv2
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.document import Emitter, PictureBody, Round, Shot, Words
+from isbjorn.core.errors import IsbjornError
+from isbjorn.core.life.draws import BODY, FRAME, VARIANT, draws01
+from isbjorn.core.life.glyphs import drawn, font, pieces
+from isbjorn.core.picture.masks import is_drawn, mask, variants
+from isbjorn.core.picture.sprites import Pages, bound
+
+Floats = npt.NDArray[np.float32]
+Longs = npt.NDArray[np.int64]
+_SMALLEST, _LARGEST = 32, 1024
+_LARGEST_LETTER = 512
+
+
+class Pictures(Hashable, Protocol):
+    """Where pictures, sequences, movies and fonts come from."""
+
+    def count(self, media: str) -> int:
+        """How many frames there are."""
+
+    def own_rate(self, media: str) -> Fraction | None:
+        """Frames per second, if the file has them."""
+
+    def still(self, media: str, number: int, side: int) -> Floats:
+        """A frame within a square of a side, linear, premultiplied, (side, side, 4)."""
+
+    def filling(self, media: str, number: int, width: int, height: int) -> Floats:
+        """A frame that fills a size, linear, premultiplied, (height, width, 4)."""
+
+    def resolve(self, media: str) -> str:
+        """The place of a file."""
+
+
+def is_plain(emitter: Emitter) -> bool:
+    """Whether its bodies are discs alone, which have a faster way."""
+    stretched = emitter.stretch.value != 0 or emitter.stretch.timed or emitter.stretch.spread != 0
+    return isinstance(emitter.body, Round) and not emitter.mixed and not stretched
+
+
+def largest(emitter: Emitter) -> float:
+    """The largest diameter that its size can come to, about, in px."""
+    size = emitter.size
+    high = max([size.value, *(k.value for k in size.keys)]) + size.spread
+    for curve in (size.over_life, size.over_life_to):
+        if curve is not None:
+            high *= max(1.0, max(p.value for p in curve.points))
+    return high
+
+
+def side_for(diameter: float, most: int = _LARGEST) -> int:
+    """The side of a page for a diameter in pixels: a power of two that holds it."""
+    return int(min(most, max(_SMALLEST, 2 ** math.ceil(math.log2(max(1.0, diameter))))))
+
+
+@functools.lru_cache(maxsize=256)
+def _mask(body: Any, variant: int, side: int) -> Floats:
+    return mask(body, variant, side)
+
+
+@functools.lru_cache(maxsize=512)
+def _letter(text: str, path: str, side: int) -> tuple[Floats, float]:
+    """A piece of text in the middle of a page, and half the page's side as a share of half an em."""
+    sheet, x, y = drawn(text, font(path or None), side)
+    reach = max(x, sheet.shape[1] - x, y, sheet.shape[0] - y) + 1
+    whole = 2 ** math.ceil(math.log2(2 * reach))
+    page = np.zeros((whole, whole), np.float32)
+    top, left = round(whole / 2 - y), round(whole / 2 - x)
+    page[top : top + sheet.shape[0], left : left + sheet.shape[1]] = sheet
+    if whole > _LARGEST:
+        page = np.asarray(cv2.resize(page, (_LARGEST, _LARGEST), interpolation=cv2.INTER_AREA), np.float32)
+    return page, whole / side
+
+
+@dataclass
+class _Part:
+    """One of an emitter's bodies: its pages, as keys that `_made` understands."""
+
+    body: Any
+    keys: list[tuple[Any, ...]]
+    tinted: bool = True
+
+
+class Bodies:
+    """What an emitter's particles are drawn as. `pages` grows with the frames of movies that are shown."""
+
+    def __init__(self, shot: Shot, emitter: Emitter, scale: float, pictures: Pictures) -> None:
+        self.shot, self.emitter, self.pictures = shot, emitter, pictures
+        self.side = side_for(largest(emitter) * scale)
+        self.parts = [self._part(body) for body in (emitter.body, *emitter.mixed)]
+        weights = np.array([p.body.weight for p in self.parts], np.float64)
+        self._ends = np.cumsum(weights) / weights.sum() if weights.sum() > 0 else np.ones(len(weights))
+
+    def _part(self, body: Any) -> _Part:
+        if is_drawn(body):
+            plain = body.model_copy(update={"weight": 1.0})
+            return _Part(body, [("mask", plain, n, self.side) for n in range(variants(body))])
+        if isinstance(body, Words):
+            path = self.pictures.resolve(body.font) if body.font else ""
+            side = min(self.side, _LARGEST_LETTER)
+            found = pieces(body.text, body.split)
+            if not found:
+                raise IsbjornError("there is no letter to be drawn.", "words", "Write something.")
+            return _Part(body, [("letter", piece, path, side) for piece in found])
+        if not body.media:
+            return _Part(body, [("mask", Round(), 0, self.side)])
+        return _Part(body, [], body.tinted)
+
+    def shown(
+        self, key: int, births: Longs, moments: npt.NDArray[np.float64], age01: Floats, t: float,
+        ahead: Callable[[], npt.NDArray[np.bool_]],
+    ) -> tuple[Pages, Longs, npt.NDArray[np.bool_]]:  # fmt: skip
+        """The pages, which one each particle shows (n,), and whether it takes on the particle's colour (n,).
+
+        ahead: which particles leave such that the text must be dealt from its end to be read.
+        """
+        which = np.minimum(np.searchsorted(self._ends, draws01(key, births, BODY), side="right"), len(self.parts) - 1)
+        keys: list[tuple[Any, ...]] = []
+        page, tinted = np.zeros(len(births), np.int64), np.ones(len(births), bool)
+        for number, part in enumerate(self.parts):
+            mine = which == number if len(self.parts) > 1 else np.ones(len(births), bool)
+            if not mine.any() and (len(self.parts) > 1 or not part.keys):
+                continue
+            tinted[mine] = part.tinted
+            if isinstance(part.body, PictureBody) and part.body.media:
+                frames = self._frames(part.body, key, births[mine], moments[mine], age01[mine], t)
+                wanted, index = np.unique(frames, return_inverse=True)
+                page[mine] = len(keys) + index
+                keys += [("picture", part.body.media, int(n), self.side) for n in wanted]
+                continue
+            count = len(part.keys)
+            if isinstance(part.body, Words) and part.body.deal != "random":
+                dealt = births[mine] % count
+                if part.body.deal == "readable":
+                    dealt = np.where(ahead()[mine], count - 1 - dealt, dealt)
+            elif count > 1:
+                dealt = np.minimum((draws01(key, births[mine], VARIANT) * count).astype(np.int64), count - 1)
+            else:
+                dealt = np.zeros(int(mine.sum()), np.int64)
+            page[mine] = len(keys) + dealt
+            keys += part.keys
+        return self._bound(tuple(keys)), page, tinted
+
+    def _frames(
+        self, body: PictureBody, key: int, births: Longs, moments: npt.NDArray[np.float64], age01: Floats, t: float
+    ) -> Longs:
+        count = self.pictures.count(body.media)
+        rate = body.rate.value or float(self.pictures.own_rate(body.media) or self.shot.frame_rate)
+        u = draws01(key, births, FRAME)
+        pace = body.speed.value / 100
+        match body.plays:
+            case "one of them":
+                return np.minimum((u * count).astype(np.int64), count - 1)
+            case "by age":
+                at = np.clip(age01.astype(np.float64), 0, 1 - 1e-9) * count * pace
+            case "from birth":
+                at = (t - moments) * rate * pace
+            case _:
+                at = np.full(len(births), t * rate * pace)
+        start = np.floor(u * count) if body.random_start else 0.0
+        return (np.floor(at + 1e-9 + start).astype(np.int64)) % count
+
+    def _bound(self, keys: tuple[tuple[Any, ...], ...]) -> Pages:
+        return _pages(keys, self.pictures)
+
+
+@functools.lru_cache(maxsize=48)
+def _pages(keys: tuple[tuple[Any, ...], ...], pictures: Pictures) -> Pages:
+    made: list[tuple[Floats, float]] = []
+    for kind, what, more, side in keys:
+        if kind == "mask":
+            made.append((_mask(what, more, side), 1.0))
+        elif kind == "letter":
+            made.append(_letter(what, more, side))
+        else:
+            made.append((pictures.still(what, more, side), 1.0))
+    return bound(made or [(np.zeros((1, 1), np.float32), 1.0)])

@@ -1,0 +1,97 @@
+"""Bodies by their pictures, and fonts for words."""
+
+from __future__ import annotations
+
+import json
+import secrets
+from pathlib import Path
+from typing import Annotated, Any
+
+import cv2
+import numpy as np
+import simplejpeg
+from fastapi import APIRouter, Depends, Query, Request, Response
+from pydantic import BaseModel, ValidationError
+
+from isbjorn.core.document import Emitter, Number, Shot
+from isbjorn.core.document.files import first_problem
+from isbjorn.core.errors import IsbjornError
+from isbjorn.core.life.glyphs import FONTS, font
+from isbjorn.core.picture.pages import Bodies
+from isbjorn.studio.context import Studio, studio_of
+from isbjorn.studio.tables import Media
+from isbjorn.studio.uploads import receive, safe_name
+
+router = APIRouter(prefix="/api", tags=["bodies"])
+Here = Annotated[Studio, Depends(studio_of)]
+_KINDS = (
+    "soft disc", "hard disc", "ring", "star", "spark", "puff", "drop", "square", "shard", "streak", "picture", "words",
+)  # fmt: skip
+
+
+class BodyKind(BaseModel):
+    """A kind of body, and the body as it is when it is chosen."""
+
+    kind: str
+    body: dict[str, Any]
+
+
+@router.get("/bodies")
+def list_bodies() -> list[BodyKind]:
+    """The kinds of bodies there are."""
+    made = [(kind, Emitter.model_validate({"body": {"kind": kind}}).body) for kind in _KINDS]
+    return [BodyKind(kind=kind, body=body.model_dump(mode="json")) for kind, body in made]
+
+
+@router.get("/bodies/picture", responses={200: {"content": {"image/jpeg": {}}}}, response_class=Response)
+def body_picture(studio: Here, body: str, side: Annotated[int, Query(ge=16, le=256)] = 64) -> Response:
+    """A body, given as JSON, as it is drawn: white on dark."""
+    try:
+        emitter = Emitter.model_validate({"body": json.loads(body), "size": side})
+    except ValidationError as error:
+        field, message = first_problem(error)
+        raise IsbjornError(f"{message}.", field, "Choose another body.") from None
+    except (json.JSONDecodeError, RecursionError):
+        raise IsbjornError("this is not JSON.", "body", "Give a body as the document has it.") from None
+    emitter = emitter.model_copy(update={"size": Number(value=side)})
+    bodies = Bodies(Shot(emitters=(emitter,)), emitter, 1.0, studio.plates)
+    one, zero = np.zeros(1, np.int64), np.zeros(1)
+    pages, page, _ = bodies.shown(1, one, zero, np.full(1, 0.5, np.float32), 0.0, lambda: np.zeros(1, bool))
+    size, first, _, channels = (int(n) for n in pages.table[page[0]])
+    sheet = pages.texels[first : first + size * size * channels].reshape(size, size, channels)
+    rgb = np.clip(sheet[..., :3] if channels == 4 else np.repeat(sheet, 3, axis=2), 0, 1) ** (1 / 2.2)
+    ground = np.array([16, 22, 24]) / 255
+    cover = sheet[..., 3:] if channels == 4 else sheet
+    shaded = rgb + ground * (1 - cover)
+    fitted = cv2.resize(shaded.astype(np.float32), (side, side), interpolation=cv2.INTER_AREA)
+    grid = np.ascontiguousarray(np.clip(fitted * 255 + 0.5, 0, 255).astype(np.uint8))
+    return Response(simplejpeg.encode_jpeg(grid, quality=90, colorspace="RGB"), media_type="image/jpeg")
+
+
+@router.put("/projects/{project_id}/fonts", status_code=201)
+async def import_font(
+    studio: Here, request: Request, project_id: int, name: Annotated[str, Query(min_length=1, max_length=255)]
+) -> Media:
+    """Take in a font; the body is its bytes. It is checked by opening it."""
+    studio.store.project(project_id)
+    safe = safe_name(name)
+    if Path(safe).suffix.lower() not in FONTS:
+        raise IsbjornError("this is no kind of font.", name, f"Use {', '.join(FONTS)}.")
+    arrived = await receive(request, studio.store.media_folder, safe)
+    home = studio.store.media_folder / f"f{secrets.token_hex(4)}"
+    home.mkdir()
+    target = home / safe
+    arrived.replace(target)
+    try:
+        font(str(target))
+    except IsbjornError as error:
+        target.unlink()
+        home.rmdir()
+        raise IsbjornError(error.what, name, error.remedy) from None
+    size = target.stat().st_size
+    return studio.store.add_media(
+        Media(
+            project_id=project_id, name=name, media=f"{home.name}/{safe}", kind="font", frames=0, width=0, height=0,
+            encoding="font", bytes=size,
+        )
+    )  # fmt: skip

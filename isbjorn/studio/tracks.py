@@ -1,0 +1,144 @@
+"""Tracking: things that follow a point of the plate, and tables of their places."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+import numpy as np
+from fastapi import APIRouter, Depends, Request, Response
+from pydantic import BaseModel, Field
+
+from isbjorn.core.cast import LISTS
+from isbjorn.core.document import Shot
+from isbjorn.core.document.files import parse_shot
+from isbjorn.core.errors import IsbjornError
+from isbjorn.core.life.bezier import thinned
+from isbjorn.core.life.readings import Readings
+from isbjorn.core.media.tracking import Seen, follow, from_csv, to_csv
+from isbjorn.core.picture.project import projection
+from isbjorn.studio.context import Studio, studio_of
+from isbjorn.studio.shots import ShotState, told
+from isbjorn.studio.uploads import body_of
+
+router = APIRouter(prefix="/api", tags=["tracking"])
+Here = Annotated[Studio, Depends(studio_of)]
+_LARGEST_TABLE = 16 << 20
+_TOLERANCE_PX = 0.5
+
+
+class Follow(BaseModel):
+    """Follow what lies under a thing at frame `first` to frame `last`, before or after it. window: the patch's side in px."""
+
+    first: int
+    last: int
+    window: int = Field(default=41, ge=7, le=301)
+
+
+class Sure(BaseModel):
+    """How sure the place of a frame is, in [0, 1]."""
+
+    frame: int
+    confidence: float
+
+
+class Tracked(BaseModel):
+    """The shot with the new keys, how sure each frame is, and where the point was lost (None: it was not)."""
+
+    state: ShotState
+    confidence: list[Sure]
+    lost_at: int | None
+
+
+def _thing(shot: Shot, thing_id: str) -> tuple[str, int, Any]:
+    for field in LISTS:
+        for number, thing in enumerate(getattr(shot, field)):
+            if thing.id == thing_id and hasattr(thing, "across"):
+                return field, number, thing
+    raise IsbjornError("there is nothing of that id with a place in the cast.", thing_id, "Nothing was changed.")
+
+
+def _free(shot: Shot, thing_id: str) -> tuple[str, int, Any]:
+    found = _thing(shot, thing_id)
+    thing = found[2]
+    if thing.carried_by is not None or thing.path is not None:
+        raise IsbjornError(
+            "a thing that is carried or goes on a path cannot be tracked.",
+            thing.name,
+            "Track a marker, and let it carry the thing.",
+        )
+    if shot.camera.kind == "perspective" and any(
+        n.timed for n in (shot.camera.across, shot.camera.pan, shot.camera.roll)
+    ):
+        raise IsbjornError(
+            "the camera moves, so places on the plate are no places of the shot.", "camera", "Track with it at rest."
+        )
+    return found
+
+
+def _at(shot: Shot, thing: Any, frame: int) -> tuple[float, float]:
+    """Where a thing is on the picture at a frame, px from the top left corner."""
+    t = float(shot.seconds(frame))
+    pixels, _ = projection(shot, 1.0, t).place(Readings(shot).frames(thing, np.array([t])).place)
+    return float(pixels[0, 0]), float(pixels[0, 1])
+
+
+def _baked(shot: Shot, thing_id: str, seen: list[Seen]) -> Shot:
+    """The shot with the places as keys; keys outside of the frames that were tracked stay."""
+    field, number, _ = _thing(shot, thing_id)
+    seen = sorted(seen, key=lambda s: s.frame)
+    times = np.array([float(shot.seconds(s.frame)) for s in seen])
+    values = np.array([[s.x - shot.width / 2, shot.height / 2 - s.y] for s in seen])
+    kept = thinned(times, values, _TOLERANCE_PX) if len(seen) > 2 else list(range(len(seen)))
+    given = shot.model_dump(mode="json")
+    thing = given[field][number]
+    for column, name in enumerate(("across", "up")):
+        new = [{"at_s": round(float(times[i]), 6), "value": round(float(values[i, column]), 3)} for i in kept]
+        outside = [k for k in thing[name]["keys"] if not times[0] - 1e-6 <= k["at_s"] <= times[-1] + 1e-6]
+        thing[name]["keys"] = sorted([*outside, *new], key=lambda k: k["at_s"])
+    return parse_shot(given)
+
+
+@router.post("/shots/{shot_id}/track/{thing_id}")
+def track(studio: Here, shot_id: int, thing_id: str, body: Follow) -> Tracked:
+    """Let a thing follow the point of the plate that lies under it. What was found stays even where the point is lost."""
+    shot = studio.store.document(shot_id)
+    _, _, thing = _free(shot, thing_id)
+    first, last = (min(max(n, shot.first_frame), shot.last_frame) for n in (body.first, body.last))
+    seen = follow(shot, studio.plates, *_at(shot, thing, first), first, last, body.window)
+    if len(seen) < 2 and last != first:
+        raise IsbjornError(
+            f"the point is lost at once, after frame {first}.",
+            thing.name,
+            "Choose a corner or a spot, or a larger patch.",
+        )
+    with studio.store.edit(shot_id, f"Track {thing.name}") as box:
+        box[0] = _baked(box[0], thing_id, seen)
+    lost = None if seen[-1].frame == last else seen[-1].frame + (1 if last > first else -1)
+    sure = [Sure(frame=s.frame, confidence=s.confidence) for s in seen]
+    return Tracked(state=told(studio, shot_id, last if lost is None else seen[-1].frame), confidence=sure, lost_at=lost)
+
+
+@router.get("/shots/{shot_id}/track/{thing_id}/table")
+def track_table(studio: Here, shot_id: int, thing_id: str) -> Response:
+    """Where a thing is at each frame, as CSV."""
+    shot = studio.store.document(shot_id)
+    _, _, thing = _thing(shot, thing_id)
+    seen = [Seen(n, *_at(shot, thing, n), 1.0) for n in range(shot.first_frame, shot.last_frame + 1)]
+    head = {"Content-Disposition": 'attachment; filename="track.csv"'}
+    return Response(to_csv(shot, seen), media_type="text/csv", headers=head)
+
+
+@router.post("/shots/{shot_id}/track/{thing_id}/table")
+async def read_track_table(studio: Here, shot_id: int, thing_id: str, request: Request, name: str = "") -> ShotState:
+    """Give a thing the places of a CSV table; the body is the file."""
+    content = await body_of(request, _LARGEST_TABLE, name or "track")
+    try:
+        text = content.decode()
+    except UnicodeDecodeError:
+        raise IsbjornError("this is not a text file.", name or "track", "Save the table as CSV in UTF-8.") from None
+    shot = studio.store.document(shot_id)
+    _, _, thing = _free(shot, thing_id)
+    seen = from_csv(shot, text, name or "track")
+    with studio.store.edit(shot_id, f"Track of {thing.name}") as box:
+        box[0] = _baked(box[0], thing_id, seen)
+    return told(studio, shot_id)

@@ -1,0 +1,27 @@
+"""The Lookout over the API."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Depends
+
+from isbjorn.core.deliver import Order
+from isbjorn.core.lookout import Note, order_notes
+from isbjorn.studio.context import Studio, studio_of
+
+router = APIRouter(prefix="/api", tags=["lookout"])
+Here = Annotated[Studio, Depends(studio_of)]
+
+
+@router.get("/shots/{shot_id}/lookout")
+def get_lookout(studio: Here, shot_id: int, frame: int) -> list[Note]:
+    """What is recognised in a shot at a frame, the worst first, each with its mend."""
+    shot = studio.store.document(shot_id)
+    return studio.preview.watched(shot, min(max(frame, shot.first_frame), shot.last_frame))
+
+
+@router.post("/shots/{shot_id}/order-notes")
+def get_order_notes(studio: Here, shot_id: int, body: Order) -> list[Note]:
+    """What would go wrong with a delivery, before it is ordered."""
+    return order_notes(studio.store.document(shot_id), body)
