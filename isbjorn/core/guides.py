@@ -11,6 +11,7 @@ from pydantic import BaseModel, Field
 
 from isbjorn.core.birth.shapes import outline
 from isbjorn.core.birth.shapes.base import Light, Setting
+from isbjorn.core.cast import LISTS
 from isbjorn.core.document import Emitter, Link, Number, Shot
 from isbjorn.core.document.ties import numbers_of
 from isbjorn.core.fields import arrows_of
@@ -19,7 +20,9 @@ from isbjorn.core.handles import (
     Shown,
     Sight,
     force_shown,
+    light_shown,
     marker_shown,
+    matte_shown,
     on_picture,
     place_grips,
     shape_grips,
@@ -245,7 +248,7 @@ def _guides(shot: Shot, emitter: Emitter, share: int, t: float, orbit: Orbit | N
 
 def _is_moving(shot: Shot) -> bool:
     readings = Readings(shot)
-    numbers = [n for thing in (*shot.things, shot.camera) for _, n in numbers_of(thing)]
+    numbers = [n for thing in (*shot.things, shot.camera, *shot.finish) for _, n in numbers_of(thing)]
     return (
         any(n.timed for n in numbers)
         or any(not readings.still(thing) for thing in shot.placed)
@@ -320,14 +323,17 @@ def _world(shot: Shot, readings: Readings, view: Projection, t: float, thing: st
             shown.arrows = arrows_of(shot, readings, view, force, reached, t)
         found.append(shown)
     found += [zone_shown(shot, readings, view, zone, t) for zone in shot.zones]
-    return found + [marker_shown(readings, view, marker, t) for marker in shot.markers]
+    found += [marker_shown(readings, view, marker, t) for marker in shot.markers]
+    found += [light_shown(readings, view, lamp, t) for lamp in shot.lights]
+    return found + [matte_shown(readings, view, matte, t) for matte in shot.mattes]
 
 
 def _graphs(shot: Shot, readings: Readings) -> list[Graph]:
     last = float(shot.seconds(shot.last_frame))
     t = np.linspace(0, last, max(2, min(_GRAPH, shot.frame_count)))
     owners: list[tuple[str, Any]] = [("camera", shot.camera)]
-    for field in ("emitters", "forces", "zones", "markers"):
+    owners += [(f"finish/{n}", step) for n, step in enumerate(shot.finish)]
+    for field in LISTS:
         owners += [(f"{field}/{n}", thing) for n, thing in enumerate(getattr(shot, field))]
     return [
         Graph.model_construct(

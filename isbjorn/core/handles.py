@@ -14,6 +14,7 @@ from pydantic import BaseModel, Field
 from isbjorn.core.document import Emitter, Number, Shot
 from isbjorn.core.life import bezier
 from isbjorn.core.life.readings import Frames, Readings
+from isbjorn.core.picture.mattes import shape_outline
 from isbjorn.core.picture.project import Projection
 
 Doubles = npt.NDArray[np.float64]
@@ -263,6 +264,36 @@ def marker_shown(readings: Readings, view: Projection, marker: Any, t: float) ->
     return Shown(
         id=marker.id, kind="marker", centre=sight.centre, lines=[sight.points(a) for a in arms], way=way, grips=place
     )
+
+
+def light_shown(readings: Readings, view: Projection, lamp: Any, t: float) -> Shown:
+    """A light: as far as it reaches, and as far as it is full."""
+    sight = Sight(view, readings.frames(lamp, np.array([t])))
+    radius, falloff = _read(readings, lamp.radius, t), _read(readings, lamp.falloff, t)
+    place, way = place_grips(readings, view, lamp, t)
+    grips = [
+        sight.length("Radius", "radius", (1, 0), radius),
+        sight.length("Falloff", "falloff", (0, 1), radius + falloff).model_copy(update={"offset": -radius}),
+    ]
+    return Shown(
+        id=lamp.id, kind="light", centre=sight.centre, lines=[sight.points(circle(radius + falloff))],
+        soft=[sight.points(circle(radius))], way=way, grips=[*place, *grips],
+    )  # fmt: skip
+
+
+def matte_shown(readings: Readings, view: Projection, matte: Any, t: float) -> Shown:
+    """A matte: the outline of a drawn shape."""
+    sight = Sight(view, readings.frames(matte, np.array([t])))
+    place, way = place_grips(readings, view, matte, t)
+    if matte.kind != "shape":
+        return Shown(id=matte.id, kind="matte", centre=sight.centre)
+    w, h = _read(readings, matte.width, t), _read(readings, matte.height, t)
+    if matte.form == "path":
+        grips = list(path_grips(sight, matte.points, "points"))
+    else:
+        grips = [sight.length("Width", "width", (1, 0), w / 2, 2), sight.length("Height", "height", (0, 1), h / 2, 2)]
+    line = sight.points(shape_outline(matte, w, h))
+    return Shown(id=matte.id, kind="matte", centre=sight.centre, lines=[line], way=way, grips=[*place, *grips])
 
 
 def shape_grips(readings: Readings, emitter: Emitter, sight: Sight, t: float) -> list[Grip]:
