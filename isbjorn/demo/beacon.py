@@ -2,7 +2,24 @@
 
 from __future__ import annotations
 
-from isbjorn.core.document import Disc, Drag, Emitter, Gravity, Link, Number, Plate, Round, Shot
+from isbjorn.core.document import (
+    Camera,
+    Disc,
+    Drag,
+    Emitter,
+    Glow,
+    Gravity,
+    Group,
+    Link,
+    Number,
+    Plate,
+    Puff,
+    Round,
+    Shard,
+    Shot,
+    Turbulence,
+    Use,
+)
 from isbjorn.demo.pieces import curve, ramp
 
 
@@ -31,6 +48,7 @@ def _embers() -> Emitter:
         colour=ramp({0: "#fff0c8", 0.16: "#ffc163", 0.5: "#ff6a2b", 1: "#6b1a14"}, {}),
         blend="add",
         body=Round(softness=Number(value=100)),
+        group="fire",
     )
 
 
@@ -50,7 +68,11 @@ def _glow() -> Emitter:
         opacity=Number(value=34, over_life=curve((0, 0), (0.2, 1), (1, 0))),
         brightness=Number(value=1.1, spread=0.4),
         colour=ramp({0: "#ffe2a6", 0.4: "#ff9a3d", 1: "#b3341a"}, {}),
+        body=Puff(rough=Number(value=45), softness=Number(value=90)),
+        angle=Number(value=0, spread=180),
+        spin=Number(value=0, spread=50),
         blend="add",
+        group="fire",
     )
 
 
@@ -70,13 +92,37 @@ def _ash() -> Emitter:
         size=Number(value=3.2, spread=1.4),
         opacity=Number(value=62, over_life=curve((0, 0), (0.1, 1), (0.7, 0.8), (1, 0))),
         colour=ramp({0: "#8a7468", 1: "#3a3a40"}, {0: 1, 1: 0.6}),
-        body=Round(softness=Number(value=60)),
+        lightness=Number(value=100, spread=35),
+        body=Shard(slender=Number(value=35)),
+        angle=Number(value=0, spread=180),
+        spin=Number(value=0, spread=240),
+    )
+
+
+def _haze() -> Emitter:
+    """Hot air: it is not seen, it bends what lies behind it."""
+    return Emitter(
+        id="haze",
+        name="Heat haze",
+        seed=27,
+        shape=Disc(radius=Number(value=26)),
+        up=Number(value=-110),
+        rate=Number(value=26),
+        pre_roll_s=3,
+        lifespan=Number(value=2.4, spread=0.6),
+        spread=Number(value=30),
+        speed=Number(value=90, spread=30),
+        size=Number(value=52, spread=20, over_life=curve((0, 0.5), (1, 1.5))),
+        opacity=Number(value=55, over_life=curve((0, 0), (0.2, 1), (1, 0))),
+        body=Puff(rough=Number(value=70), softness=Number(value=80)),
+        angle=Number(value=0, spread=180),
+        use=Use(kind="glass", amount=Number(value=9)),
     )
 
 
 def beacon(plate: str) -> Shot:
     """The shot over a plate given by its file."""
-    emitters = (_ash(), _glow(), _embers())
+    emitters = (_haze(), _ash(), _glow(), _embers())
     forces = (
         Gravity(id="heat", name="Rising heat", strength=Number(value=0.62, spread=0.3), direction=Number(value=90)),
         Gravity(
@@ -86,13 +132,38 @@ def beacon(plate: str) -> Shot:
             direction=Number(value=8),
         ),
         Drag(id="air", name="Air", strength=Number(value=0.9, spread=0.35)),
+        Turbulence(
+            id="swirl",
+            name="Heat swirl",
+            strength=Number(value=70, over_life=curve((0, 0), (0.15, 0.5), (1, 1))),
+            size=Number(value=120),
+            grip=Number(value=0.45),
+            evolve=Number(value=0.5),
+        ),
     )
-    reach = {"embers": ("heat", "breeze", "air"), "ash": ("heat", "breeze", "air"), "glow": ("heat",)}
+    reach = {
+        "embers": ("heat", "breeze", "air", "swirl"),
+        "ash": ("heat", "breeze", "air", "swirl"),
+        "glow": ("heat",),
+        "haze": ("heat",),
+    }
+    # What burns is finished as one: its light spreads, and stays over the ash and the haze.
+    fire = Group(
+        id="fire",
+        name="Fire",
+        blend="add",
+        finish=(
+            Glow(amount=Number(value=70), radius=Number(value=9), above=Number(value=30), colour="#ffb070"),
+            Glow(amount=Number(value=34), radius=Number(value=60), above=Number(value=60), colour="#ff8a4a"),
+        ),
+    )
     return Shot(
         name="Beacon",
         seed=2026,
         plate=Plate(name="Pier at dusk", media=plate, beyond="loop"),
+        camera=Camera(shutter=Number(value=180)),
         emitters=emitters,
+        groups=(fire,),
         forces=forces,
         links=tuple(Link(force=f, emitter=e) for e, all_ in reach.items() for f in all_),
     )

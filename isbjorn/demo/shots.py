@@ -4,15 +4,18 @@ from __future__ import annotations
 
 from isbjorn.core.document import (
     Ball,
+    Blur,
     Box,
     Burst,
     Camera,
     Curve,
     Disc,
     Drag,
+    Drop,
     Emitter,
     Flutter,
     Follow,
+    Glow,
     Gravity,
     Line,
     Marker,
@@ -20,10 +23,11 @@ from isbjorn.core.document import (
     Number,
     PathPoint,
     Plate,
+    Puff,
     Rectangle,
-    Round,
     Shot,
     Source,
+    Streak,
     Surface,
     Turbulence,
     Vortex,
@@ -54,14 +58,19 @@ def bow_wave(plate: str) -> Shot:
         spread=Number(value=44), speed=Number(value=170, spread=95), inherit=Number(value=55, spread=20), in_depth=True,
         size=Number(value=2.6, spread=1.6, over_life=curve((0, 0.5), (0.15, 1), (1, 0.5))),
         opacity=Number(value=78, over_life=curve((0, 0.2), (0.06, 1), (0.6, 0.8), (1, 0))),
-        colour=ramp({0: "#ffffff", 0.5: "#cfe4ee", 1: "#7f9db0"}, {}), body=Round(softness=Number(value=70)),
+        colour=ramp({0: "#ffffff", 0.5: "#cfe4ee", 1: "#7f9db0"}, {}), body=Drop(slender=Number(value=40),
+        softness=Number(value=70)),
+        facing="motion", stretch=Number(value=38),
     )  # fmt: skip
     mist = Emitter(
         id="mist", name="Mist", seed=4, shape=Disc(radius=Number(value=14)), carried_by="bow", up=Number(value=16),
         rate=Number(value=1.6), rate_per="px", lifespan=Number(value=2.6, spread=0.8), direction=Number(value=112),
         spread=Number(value=70), speed=Number(value=70, spread=40), inherit=Number(value=40),
         size=Number(value=46, spread=22, over_life=curve((0, 0.3), (1, 1))),
-        opacity=Number(value=9, over_life=curve((0, 0), (0.15, 1), (1, 0))), colour=ramp({0: "#dfeaf2", 1: "#7d93a6"}, {}),
+        opacity=Number(value=16, over_life=curve((0, 0), (0.15, 1), (1, 0))), colour=ramp({0: "#dfeaf2", 1: "#7d93a6"}, {}),
+        body=Puff(rough=Number(value=60), softness=Number(value=90)), angle=Number(value=0, spread=180),
+        spin=Number(value=0, spread=30),
+        finish=(Blur(sigma=Number(value=3)),),
     )  # fmt: skip
     foam = Emitter(
         id="foam", name="Foam", seed=6, shape=Rectangle(width=Number(value=30), height=Number(value=8)), carried_by="bow",
@@ -81,7 +90,8 @@ def bow_wave(plate: str) -> Shot:
         Drag(id="drags", name="Water's drag", strength=Number(value=1.1)),
     )  # fmt: skip
     return Shot(
-        name="Bow wave", seed=71, plate=Plate(name="Ferry at night", media=plate), markers=(bow,), emitters=(foam, mist, spray),
+        name="Bow wave", seed=71, camera=Camera(shutter=Number(value=180)), plate=Plate(name="Ferry at night",
+        media=plate), markers=(bow,), emitters=(foam, mist, spray),
         forces=forces,
         links=reach({"spray": ("weight", "air", "gusts", "water"), "mist": ("gusts", "air"), "foam": ("drags",)}),
     )  # fmt: skip
@@ -95,15 +105,18 @@ def breath(plate: str) -> Shot:
         id="spout", name="Spout", seed=9, shape=Disc(radius=Number(value=7)), up=up, rate=Number(value=0), bursts=bursts,
         lifespan=Number(value=2.7, spread=0.9), spread=Number(value=24), in_depth=True,
         speed=Number(value=640, spread=280, over_life=curve((0, 1), (0.4, 0.6), (1, 0.35))),
-        size=Number(value=13, spread=6, over_life=curve((0, 0.3), (0.3, 1), (1, 2.3))),
-        opacity=Number(value=9, over_life=curve((0, 0), (0.08, 1), (0.35, 0.7), (1, 0))),
+        size=Number(value=18, spread=8, over_life=curve((0, 0.3), (0.3, 1), (1, 2.6))),
+        body=Puff(rough=Number(value=50), softness=Number(value=95)), angle=Number(value=0, spread=180),
+        spin=Number(value=0, spread=40),
+        finish=(Blur(sigma=Number(value=2.5)),), opacity=Number(value=13, over_life=curve((0, 0), (0.08, 1), (0.35, 0.7), (1, 0))),
         colour=ramp({0: "#fff3e6", 0.5: "#f0d9cc", 1: "#b7aeb4"}, {}),
     )  # fmt: skip
     drops = Emitter(
         id="drops", name="Drops", seed=10, shape=Disc(radius=Number(value=5)), up=up, rate=Number(value=0),
         bursts=(Burst(at_s=0.8, count=700, over_s=0.9, times=3, every_s=3.4),), lifespan=Number(value=2.2, spread=0.5),
-        spread=Number(value=30), in_depth=True, speed=Number(value=420, spread=180), size=Number(value=2.2, spread=1),
-        opacity=Number(value=70, over_life=curve((0, 0), (0.1, 1), (0.8, 0.9), (1, 0))), colour=ramp({0: "#fff6ec"}, {}),
+        spread=Number(value=30), in_depth=True, speed=Number(value=420, spread=180), size=Number(value=5, spread=2),
+        opacity=Number(value=85, over_life=curve((0, 0), (0.1, 1), (0.8, 0.9), (1, 0))), colour=ramp({0: "#fff6ec"}, {}),
+        body=Streak(width=Number(value=30)), facing="motion", stretch=Number(value=25),
     )  # fmt: skip
     forces = (
         Drag(id="air", name="Air", strength=Number(value=1.1, spread=0.3)),
@@ -119,7 +132,8 @@ def breath(plate: str) -> Shot:
         Surface(id="water", name="Water", up=Number(value=-178), outcome="die"),
     )  # fmt: skip
     return Shot(
-        name="Breath of the whale", seed=72, plate=Plate(name="Whale at dawn", media=plate, beyond="loop"), forces=forces,
+        name="Breath of the whale", seed=72, camera=Camera(shutter=Number(value=180)), plate=Plate(name="Whale at dawn",
+        media=plate, beyond="loop"), forces=forces,
         emitters=(spout, drops),
         links=reach({"spout": ("air", "swirl", "breeze"), "drops": ("weight", "breeze", "water")}),
     )  # fmt: skip
@@ -144,14 +158,15 @@ def plankton(plate: str) -> Shot:
         spread=Number(value=360), speed=Number(value=9, spread=6), size=Number(value=3.2, spread=1.8),
         opacity=Number(value=100, over_life=curve((0, 0), (0.15, 1), (0.85, 1), (1, 0)), source=near, reads="life"),
         brightness=Number(value=3, spread=1.5, source=near, reads="life"),
-        colour=ramp({0: "#7ff5ff", 0.5: "#3fc8ff", 1: "#2f7dff"}, {}), blend="add",
+        colour=ramp({0: "#7ff5ff", 0.5: "#3fc8ff", 1: "#2f7dff"}, {}), blend="add", hue=Number(value=0, spread=24),
+        finish=(Glow(amount=Number(value=110), radius=Number(value=7), above=Number(value=12)),),
     )  # fmt: skip
     glow = Emitter(
         id="glow", name="Wake", seed=15, shape=Disc(radius=Number(value=16)), carried_by="oar", rate=Number(value=240),
         lifespan=Number(value=1.7, spread=0.6), spread=Number(value=360), speed=Number(value=26, spread=20),
         inherit=Number(value=35), pre_roll_s=2, size=Number(value=15, spread=8, over_life=curve((0, 0.4), (1, 1))),
         opacity=Number(value=14, over_life=curve((0, 0), (0.2, 1), (1, 0))), colour=ramp({0: "#58e0ff", 1: "#1b4fd0"}, {}),
-        blend="add",
+        blend="add", finish=(Blur(sigma=Number(value=5)),),
     )  # fmt: skip
     forces = (
         Vortex(
@@ -182,10 +197,11 @@ def shoal(plate: str) -> Shot:
         id="herring", name="Herring", seed=19, shape=Ball(radius=Number(value=150)), across=Number(value=-340),
         up=Number(value=20), rate=Number(value=150), lifespan=Number(value=8, spread=1.5), direction=Number(value=80),
         spread=Number(value=30), in_depth=True, speed=Number(value=150, spread=30),
-        size=Number(value=9, spread=3, over_life=curve((0, 0), (0.06, 1), (0.94, 1), (1, 0))),
+        size=Number(value=21, spread=6, over_life=curve((0, 0), (0.06, 1), (0.94, 1), (1, 0))), facing="motion",
         brightness=Number(value=1.1, spread=0.5, flutter=Flutter(times_per_s=1.3, amount=0.5)),
-        colour=ramp({0: "#e9fbff", 0.5: "#a9d4e0", 1: "#dff6ff"}, {}), body=Round(softness=Number(value=45)),
-        order="farthest first", speed_limit=Number(value=230),
+        colour=ramp({0: "#e9fbff", 0.5: "#a9d4e0", 1: "#dff6ff"}, {}), body=Drop(slender=Number(value=68),
+        softness=Number(value=45)),
+        lightness=Number(value=88, spread=22), order="farthest first", speed_limit=Number(value=230),
     )  # fmt: skip
     motes = Emitter(
         id="motes", name="Motes", seed=20, shape=Box(width=Number(value=1500), height=Number(value=800), deep=Number(value=700)),
@@ -205,6 +221,8 @@ def shoal(plate: str) -> Shot:
     )  # fmt: skip
     return Shot(
         name="Shoal", seed=74, last_frame=199, loop=True, plate=Plate(name="Depths", media=plate, beyond="loop"),
-        camera=Camera(kind="perspective", pan=keyed((0, -3), (4, 3), (8, -3))), emitters=(motes, fish), forces=forces,
+        camera=Camera(
+            kind="perspective", pan=keyed((0, -3), (4, 3), (8, -3)), shutter=Number(value=180), aperture=Number(value=46),
+        ), emitters=(motes, fish), forces=forces,
         links=reach({"herring": ("way", "sway"), "motes": ("sway",)}),
     )  # fmt: skip

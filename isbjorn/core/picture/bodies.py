@@ -4,7 +4,7 @@ A body is drawn as w(q) with q = clamp(c0 - c1 r², 0, 1), r the distance of the
 one line without a branch or a root for every body.
 - hard disc: w = q with q falling from 1 to 0 over one pixel at the edge (r² is close to linear there).
 - soft disc: w = q² (3 - 2q), q falling from the inner radius to the edge.
-Light is area × opacity at any size. An edge is never sharper than a pixel, and moves so that the area stays. A body
+Light is area × opacity at any size. An edge is never sharper than a pixel or so, and moves so that the area stays. A body
 of less area than a soft disc of `SMALLEST` radius is drawn as that disc, fainter; one of less than a square pixel is
 spread over 3 × 3 pixels by the quadratic B-spline, a partition of unity, so that it neither flickers nor vanishes.
 """
@@ -29,13 +29,15 @@ def pack_body(body: Round) -> tuple[int, float]:
     return SOFT, 1.0 - body.softness.value / 100
 
 
-@njit("UniTuple(f8,2)(f8, f8)", cache=True, inline="always")
-def edge(inner: float, radius: float) -> tuple[float, float]:
-    """c0 and c1 of a body of `radius` px. The edge is at least a pixel wide, and keeps the body's area."""
+@njit("UniTuple(f8,2)(f8, f8, i8)", cache=True, inline="always")
+def edge(inner: float, radius: float, profile: int) -> tuple[float, float]:
+    """c0 and c1 of a body of `radius` px. The edge has a least width, and keeps the body's area."""
     r0, r1 = radius * inner, radius
-    if r1 - r0 < 1.0:
-        r0 = 0.5 * (math.sqrt(max(1.0, 2 * (r0 * r0 + r1 * r1) - 1.0)) - 1.0)
-        r1 = r0 + 1.0
+    # The soft profile is steeper in its middle: sampled at pixel centres, it wants more room for the same error of light.
+    least = 1.0 if profile == HARD else 1.6
+    if r1 - r0 < least:
+        r0 = 0.5 * (math.sqrt(max(least * least, 2 * (r0 * r0 + r1 * r1) - least * least)) - least)
+        r1 = r0 + least
     c1 = 1.0 / (r1 * r1 - r0 * r0)
     return r1 * r1 * c1, c1
 

@@ -47,7 +47,7 @@ def write_record(
             shown *= area / _SMALLEST_AREA
             out[at, W1], out[at, W2], out[at, W3] = 0.0, 3.0, -2.0
             r, inner = SMALLEST, 0.0
-        c0, c1 = edge(inner, r)
+        c0, c1 = edge(inner, r, profile)
         out[at, C0], out[at, C1] = c0, c1
         out[at, REACH] = math.sqrt(c0 / c1)
     out[at, RED], out[at, GREEN], out[at, BLUE] = colour[i, 0] * shown, colour[i, 1] * shown, colour[i, 2] * shown

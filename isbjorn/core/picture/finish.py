@@ -25,6 +25,7 @@ from isbjorn.core.picture.gauss import blur
 Floats = npt.NDArray[np.float32]
 _LUMA = np.array([0.2126, 0.7152, 0.0722], np.float32)
 _GLOWS = ((0.35, 0.45), (1.0, 0.35), (2.6, 0.2))
+_COARSEST = 2.5
 _GREY = 0.18
 
 
@@ -63,14 +64,51 @@ def _directional(step: DirectionalBlur, layer: Floats, at: Moment) -> Floats:
     return layer
 
 
+@njit("void(f4[:,:,::1], f8, f8[::1], f4[:,:,::1])", parallel=True, cache=True)
+def _bright(layer: Floats, above: float, colour: npt.NDArray[np.float64], out: Floats) -> None:
+    for y in prange(layer.shape[0]):
+        for x in range(layer.shape[1]):
+            high = max(layer[y, x, 0], max(layer[y, x, 1], layer[y, x, 2]))
+            share = (high - above) / high if high > above and high > 1e-9 else 0.0
+            for c in range(3):
+                out[y, x, c] = layer[y, x, c] * share * colour[c]
+
+
+@njit("void(f4[:,:,::1], f4[:,:,::1], f8, f4[:,:,::1])", parallel=True, cache=True)
+def _lit(layer: Floats, light: Floats, amount: float, out: Floats) -> None:
+    for y in prange(layer.shape[0]):
+        for x in range(layer.shape[1]):
+            for c in range(3):
+                out[y, x, c] = layer[y, x, c] + amount * light[y, x, c]
+            out[y, x, 3] = layer[y, x, 3]
+
+
+_brighten: Callable[..., None] = guarded(_bright)
+_light: Callable[..., None] = guarded(_lit)
+
+
 def glow_of(layer: Floats, radius: float, above: float, colour: str) -> Floats:
     """The light that spreads from what is brighter than `above`, (height, width, 3): three blurs, the widest the faintest."""
-    bright = layer[..., :3].max(axis=2)
-    share = np.divide(np.maximum(0, bright - above), bright, out=np.zeros_like(bright), where=bright > 1e-9)
-    source = np.ascontiguousarray(layer[..., :3] * (share[..., None] * hex_to_linear(colour).astype(np.float32)))
+    height, width = layer.shape[:2]
+    source = np.empty((height, width, 3), np.float32)
+    _brighten(np.ascontiguousarray(layer), above, np.ascontiguousarray(hex_to_linear(colour), np.float64), source)
+    # What is blurred so far needs no finer picture; halving it adds a quarter of a pixel squared each time.
+    least = radius * _GLOWS[0][0]
+    fine = 2 ** max(0, math.floor(math.log2(max(1.0, least / _COARSEST))))
+    if fine > 1 and min(height, width) >= 8 * fine:
+        small = (-(-width // fine), -(-height // fine))
+        padded = cv2.copyMakeBorder(
+            source, 0, small[1] * fine - height, 0, small[0] * fine - width, cv2.BORDER_REFLECT_101
+        )
+        source = np.asarray(cv2.resize(padded, small, interpolation=cv2.INTER_AREA), np.float32)
+    else:
+        fine = 1
     total = np.zeros_like(source)
     for times, weight in _GLOWS:
-        total += np.float32(weight) * blur(source, radius * times)
+        total = np.asarray(cv2.scaleAdd(blur(source, radius * times / fine), weight, total), np.float32)
+    if fine > 1:
+        whole = cv2.resize(total, (total.shape[1] * fine, total.shape[0] * fine), interpolation=cv2.INTER_LINEAR)
+        total = np.ascontiguousarray(whole[:height, :width], np.float32)
     return total
 
 
@@ -78,8 +116,9 @@ def _glow(step: Glow, layer: Floats, at: Moment) -> Floats:
     radius, amount = at.read(step.radius) * at.scale, at.read(step.amount) / 100
     if amount <= 0:
         return layer
-    found = layer.copy()
-    found[..., :3] += np.float32(amount) * glow_of(layer, radius, at.read(step.above) / 100, step.colour)
+    light = glow_of(layer, radius, at.read(step.above) / 100, step.colour)
+    found = np.empty_like(layer)
+    _light(np.ascontiguousarray(layer), light, amount, found)
     return found
 
 

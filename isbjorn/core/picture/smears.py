@@ -116,7 +116,7 @@ def _pack(
         if r < SMALLEST:
             shown *= r * r * mean_cover(kind, n) / (SMALLEST * SMALLEST * mean_cover(1, 0.0))
             r, n, kind = SMALLEST, 0.0, 1
-        c0, c1 = edge(n, r)
+        c0, c1 = edge(n, r, kind)
         out[i, C0], out[i, C1], out[i, PROFILE] = c0, c1, kind
         lx, hx, ly, hy = places[i, 0, 0], places[i, 0, 0], places[i, 0, 1], places[i, 0, 1]
         for k in range(PIECES + 1):
