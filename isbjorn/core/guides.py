@@ -40,6 +40,9 @@ _FLIGHTS = 40
 _SAMPLES = 28
 _LONGEST_FLIGHT_S = 30.0
 _GRAPH = 400
+_TONES = 65
+# Their lanes are shown where they are in use.
+_SELDOM = ("stretch", "red", "green", "blue")
 BYTES_PER_PARTICLE = 76
 # What one core and a half of a plain machine take, for the forecast: seconds.
 _STEP_S, _WORLD_STEP_S, _DRAW_S, _COVER_S = 1.5e-9, 1.2e-7, 6e-8, 7e-10
@@ -102,6 +105,7 @@ class Scene(BaseModel):
     emitters: list[Guides]
     world: list[Shown] = Field(description="Forces, zones and markers.")
     graphs: list[Graph]
+    tones: list[Graph] = Field(description="Curves of grades: values at even encoded values.")
     picture: Path2 = Field(description="The shot's own picture as a free look sees it; empty without one.")
 
 
@@ -173,7 +177,8 @@ def _unit(thing: Any, field: str) -> str:
 
 
 def _lanes(shot: Shot, emitter: Emitter) -> list[Lane]:
-    names = ("size", "opacity", "brightness", "speed", "spin")
+    names = ["size", "opacity", "brightness", "speed", "spin"]
+    names += [n for n in _SELDOM if getattr(emitter, n) != type(emitter).model_fields[n].default]
     found = [_lane(n, getattr(emitter, n), emitter.id, n, _unit(emitter, n)) for n in names]
     for force in shot.reaching(emitter):
         strength = getattr(force, "strength", None)
@@ -304,6 +309,7 @@ def guides(
         emitters=found,
         world=_world(shot, readings, view, t, thing),
         graphs=_graphs(shot, Readings(shot)),
+        tones=_tones(shot),
         picture=_own_picture(shot, view) if orbit is not None else [],
     )
 
@@ -342,6 +348,24 @@ def _graphs(shot: Shot, readings: Readings) -> list[Graph]:
         for owner, thing in owners
         for path, number in numbers_of(thing)
         if number.timed
+    ]
+
+
+def _tones(shot: Shot) -> list[Graph]:
+    owners = [("/finish", shot.finish)]
+    owners += [
+        (f"/{field}/{n}/finish", thing.finish)
+        for field in ("emitters", "groups")
+        for n, thing in enumerate(getattr(shot, field))
+    ]
+    at = np.linspace(0, 1, _TONES)
+    return [
+        Graph.model_construct(
+            path=f"{path}/{n}/curve", values=np.clip(curve.evaluate(step.curve, at), 0, 1).round(4).tolist()
+        )
+        for path, steps in owners
+        for n, step in enumerate(steps)
+        if step.kind == "grade" and step.curve is not None
     ]
 
 

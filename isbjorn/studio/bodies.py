@@ -68,6 +68,24 @@ def body_picture(studio: Here, body: str, side: Annotated[int, Query(ge=16, le=2
     return Response(simplejpeg.encode_jpeg(grid, quality=90, colorspace="RGB"), media_type="image/jpeg")
 
 
+@router.get(
+    "/shots/{shot_id}/emitters/{emitter_id}/portrait",
+    responses={200: {"content": {"image/jpeg": {}}}},
+    response_class=Response,
+)
+def emitter_portrait(
+    studio: Here, shot_id: int, emitter_id: str, frame: int, count: Annotated[int, Query(ge=2, le=64)] = 13,
+    cell: Annotated[int, Query(ge=8, le=256)] = 48,
+) -> Response:  # fmt: skip
+    """A particle of an emitter at even ages, side by side, on neutral grey."""
+    shot = studio.store.document(shot_id)
+    number = next((n for n, e in enumerate(shot.emitters) if e.id == emitter_id), None)
+    if number is None:
+        raise IsbjornError("there is no emitter of that id in the cast.", emitter_id, "Choose another.")
+    jpeg = studio.preview.portrait(shot, number, min(max(frame, shot.first_frame), shot.last_frame), count, cell)
+    return Response(jpeg, media_type="image/jpeg")
+
+
 @router.put("/projects/{project_id}/fonts", status_code=201)
 async def import_font(
     studio: Here, request: Request, project_id: int, name: Annotated[str, Query(min_length=1, max_length=255)]

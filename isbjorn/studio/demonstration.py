@@ -8,8 +8,9 @@ from pathlib import Path
 
 from isbjorn.core.document import Shot
 from isbjorn.core.media.plates import probe
-from isbjorn.demo import harbour, seas
+from isbjorn.demo import harbour, nights, seas
 from isbjorn.demo.beacon import beacon
+from isbjorn.demo.lights import net_lights, rime, skarvoy
 from isbjorn.demo.paint import Painter, write_movie
 from isbjorn.demo.shots import bow_wave, breath, plankton, shoal
 from isbjorn.studio.store import Store
@@ -36,6 +37,9 @@ _SCENES = (
     _Scene(breath, "Whale at dawn", "whale-at-dawn.mp4", seas.whale, seas.STILL_FRAMES),
     _Scene(plankton, "Oar", "oar.mp4", seas.oar, seas.OAR_FRAMES),
     _Scene(shoal, "Depths", "depths.mp4", seas.depths, seas.STILL_FRAMES),
+    _Scene(skarvoy, "Northern lights", "northern-lights.mp4", nights.aurora, nights.AURORA_FRAMES),
+    _Scene(net_lights, "The quay", "quay.mp4", nights.quay, nights.QUAY_FRAMES),
+    _Scene(rime, "A pane", "pane.mp4", nights.pane, nights.PANE_FRAMES),
 )
 
 

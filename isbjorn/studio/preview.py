@@ -22,6 +22,7 @@ from isbjorn.core.media.colour import shade_table
 from isbjorn.core.motion.cache import StateCache
 from isbjorn.core.picture.compose import over, to_shades
 from isbjorn.core.picture.project import Orbit
+from isbjorn.core.portrait import portrait
 from isbjorn.core.render import Layers, Solver, draw_depth, draw_particles, ground
 from isbjorn.studio.plates import StudioPlates
 
@@ -30,6 +31,8 @@ Floats = npt.NDArray[np.float32]
 _STILL: dict[str, Any] = {"quality": 92, "colorsubsampling": "444"}
 _MOVING: dict[str, Any] = {"quality": 86, "colorsubsampling": "420"}
 _SOLVERS_KEPT = 8
+# The lane behind a portrait, in linear light.
+_GREY = 0.0097
 # One body, two, four … up to 256 over each other.
 _DEEPEST = 8
 _DEPTH_SHADES = np.array(
@@ -215,6 +218,15 @@ class Preview:
         kept = self._solver(shot, digest_of(shot))
         with self._drawing:
             return lookout(kept.solver, frame)
+
+    def portrait(self, shot: Shot, number: int, frame: int, count: int, cell: int) -> bytes:
+        """A particle at even ages, side by side, on neutral grey, as JPEG."""
+        with self._drawing:
+            picture = portrait(shot, number, shot.seconds(frame), count, cell, self.plates)
+        grey = np.full_like(picture, _GREY)
+        grey[..., 3] = 1
+        shades = to_shades(over(picture, grey), shade_table("srgb"))
+        return bytes(simplejpeg.encode_jpeg(shades, quality=92, colorspace="RGB", colorsubsampling="444"))
 
     def thumb_name(self, shot: Shot) -> str:
         """The name under which a shot's small moving picture is kept."""

@@ -10,6 +10,7 @@
   import { commandsOf, type Panel } from './keys/commands';
   import Finder from './keys/Finder.svelte';
   import KeySheet from './keys/KeySheet.svelte';
+  import Versions from './look/Versions.svelte';
   import Library from './library/Library.svelte';
   import Picture from './picture/Picture.svelte';
   import PlateSheet from './plates/PlateSheet.svelte';
@@ -44,8 +45,12 @@
     if (busy || open) return;
     // What is open above the screen closes first.
     if (event.key === 'Escape' && document.querySelector('[data-popover-content], [role="menu"]')) return;
-    if (event.key === 'Escape' && (desk.picking || desk.recording || desk.graph)) {
-      if (desk.picking || desk.recording) desk.picking = desk.recording = null;
+    if (
+      event.key === 'Escape' &&
+      (desk.picking || desk.framing || desk.recording || desk.comparing || desk.graph)
+    ) {
+      if (desk.picking || desk.framing || desk.recording) desk.picking = desk.framing = desk.recording = null;
+      else if (desk.comparing) desk.comparing = null;
       else desk.graph = null;
       return;
     }
@@ -85,7 +90,17 @@
     <section class="min-w-0 overflow-hidden border-t border-line" aria-label="Life"><Lanes {desk} /></section>
     <section class="overflow-y-auto border-t border-l border-line" aria-label="End"><End {desk} /></section>
   </div>
-  <PlateSheet {desk} bind:open={() => open === 'plate', (yes) => (open = yes ? 'plate' : null)} />
+  <PlateSheet
+    {desk}
+    bind:open={
+      () => open === 'plate' || desk.choosing !== null,
+      (yes) => {
+        open = yes ? 'plate' : null;
+        if (!yes) desk.choosing = null;
+      }
+    }
+  />
+  <Versions {desk} bind:open={() => open === 'versions', (yes) => (open = yes ? 'versions' : null)} />
   <DeliverSheet {desk} bind:open={() => open === 'deliver', (yes) => (open = yes ? 'deliver' : null)} />
   <Library {desk} bind:open={() => open === 'library', (yes) => (open = yes ? 'library' : null)} />
   <KeySheet {commands} bind:open={() => open === 'keys', (yes) => (open = yes ? 'keys' : null)} />

@@ -69,5 +69,11 @@
   <button class="quiet" title="Change the theme" aria-label="Change the theme" onclick={() => theme.toggle()}
     ><Icon name={theme.name === 'polar-night' ? 'sun' : 'moon'} /></button
   >
+  <button
+    class="button"
+    aria-pressed={desk.comparing !== null}
+    title="Named states of the shot: keep, compare, take up again (V)"
+    onclick={() => onopen('versions')}><Icon name="compare" size={14} /> Versions</button
+  >
   <button class="button main" onclick={() => onopen('deliver')}>Deliver</button>
 </div>

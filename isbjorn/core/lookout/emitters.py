@@ -102,7 +102,9 @@ def pops(case: Case) -> Checks:
     """Size or opacity that appears or vanishes at once."""
     e = case.emitter
     size, seen = _at_age(e, 0.0)
-    if size >= _POP_PX and seen >= _POP_SEEN:
+    # Who stands there from the first frame on is never seen to appear.
+    there = e.rate.value == 0 and not e.rate.timed and all(b.at_s + e.delay_s <= 0 and b.times == 1 for b in e.bursts)
+    if not there and size >= _POP_PX and seen >= _POP_SEEN:
         points = [{"at": 0, "value": 0}, {"at": 0.08, "value": 1}]
         if e.opacity.over_life is None:
             points.append({"at": 1, "value": 1})

@@ -198,12 +198,13 @@ class Pen:
             smear = (places[:, -1] - places[:, 0]).astype(np.float32)
             shade[:, 3] *= shares.sum(axis=1)
         sprites = sprites_of(
-            centre, radius, turn, shade, page, pages, self.covers, smear, ahead, self._stretch(p, births), 
+            centre, radius, turn, shade, page, pages, self.covers, smear, ahead, self.stretch(p, births), 
             0.0 if confusion is None else confusion,
         )  # fmt: skip
         draw_sprites(np.ascontiguousarray(sprites[order]), pages, onto, self.mode)
 
-    def _stretch(self, p: Particles, births: npt.NDArray[np.int64]) -> Doubles | float:
+    def stretch(self, p: Particles, births: npt.NDArray[np.int64]) -> Doubles | float:
+        """How much longer each is along its way than it is wide, as a factor."""
         number = self.emitter.stretch
         if number.value == 0 and not number.timed and number.spread == 0:
             return 1.0

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { DropdownMenu } from 'bits-ui';
-  import type { Kind, Thing } from '../api/client';
+  import type { Force, Kind, Thing } from '../api/client';
   import type { Chosen, Desk, ThingKind } from '../state/desk.svelte';
   import Icon, { type IconName } from '../ui/Icon.svelte';
 
@@ -19,7 +19,7 @@
     const one = (kind: ThingKind, things: readonly Thing[]): Row[] =>
       things.map((thing, i) => ({
         chosen: { kind, id: thing.id },
-        icon: 'kind' in thing ? thing.kind : (kind as IconName),
+        icon: kind === 'force' ? (thing as Force).kind : (kind as IconName),
         name: thing.name,
         on: 'on' in thing ? thing.on : null,
         path: `/${kind}s/${i}`,
@@ -32,6 +32,8 @@
       { title: '', rows: [...under, ...one('emitter', shot.emitters)] },
       { title: 'World', rows: one('force', shot.forces) },
       { title: 'Zones and markers', rows: [...one('zone', shot.zones), ...one('marker', shot.markers)] },
+      { title: 'Lights and mattes', rows: [...one('light', shot.lights), ...one('matte', shot.mattes)] },
+      { title: 'Groups', rows: one('group', shot.groups) },
     ].filter((group) => group.rows.length > 0);
   });
   const kinds: { kind: Kind; name: string }[][] = [
@@ -39,6 +41,9 @@
       { kind: 'emitter', name: 'Emitter' },
       { kind: 'marker', name: 'Marker' },
       { kind: 'zone', name: 'Zone' },
+      { kind: 'light', name: 'Light' },
+      { kind: 'matte', name: 'Matte' },
+      { kind: 'group', name: 'Group' },
     ],
     [
       { kind: 'gravity', name: 'Gravity' },

@@ -1,10 +1,13 @@
 <script lang="ts">
-  import type { Marker, Zone } from '../api/client';
+  import type { Group, Lamp, Marker, Matte, Zone } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import Fields from '../ui/Fields.svelte';
   import { place, tied } from './fields';
   import EmitterFields from './EmitterFields.svelte';
   import ForceFields from './ForceFields.svelte';
+  import GroupFields from './GroupFields.svelte';
+  import LightFields from './LightFields.svelte';
+  import MatteFields from './MatteFields.svelte';
   import PlaceFields from './PlaceFields.svelte';
   import PlateFields from './PlateFields.svelte';
   import ShotFields from './ShotFields.svelte';
@@ -17,6 +20,9 @@
     force: 'world',
     zone: 'zone',
     marker: 'marker',
+    light: 'light',
+    matte: 'matte',
+    group: 'group',
   };
   const name = $derived(
     desk.thing?.name ?? (desk.chosen.kind === 'plate' ? (desk.shot?.plate?.name ?? 'Plate') : 'Shot'),
@@ -46,6 +52,12 @@
       <p class="pt-3 text-soft">
         A place with a name: it can carry other things, and numbers can be driven by the distance to it.
       </p>
+    {:else if desk.chosen.kind === 'light' && desk.thing}
+      <LightFields {desk} lamp={desk.thing as Lamp} />
+    {:else if desk.chosen.kind === 'matte' && desk.thing}
+      <MatteFields {desk} matte={desk.thing as Matte} />
+    {:else if desk.chosen.kind === 'group' && desk.thing}
+      <GroupFields {desk} group={desk.thing as Group} />
     {:else if desk.chosen.kind === 'plate' && desk.shot?.plate}
       <PlateFields {desk} plate={desk.shot.plate} {onplate} />
     {:else}

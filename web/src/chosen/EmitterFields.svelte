@@ -1,110 +1,129 @@
 <script lang="ts">
   import type { Emitter } from '../api/client';
+  import Mixed from '../body/Mixed.svelte';
+  import Finish from '../finish/Finish.svelte';
+  import { finishAbout } from '../finish/kinds';
+  import UseFields from '../finish/UseFields.svelte';
   import type { Desk } from '../state/desk.svelte';
   import Choice from '../ui/Choice.svelte';
   import Fields from '../ui/Fields.svelte';
-  import NumberRow from '../ui/NumberRow.svelte';
   import PlainField from '../ui/PlainField.svelte';
+  import Section from '../ui/Section.svelte';
+  import Switch from '../ui/Switch.svelte';
+  import ColourFields from './ColourFields.svelte';
   import PlaceFields from './PlaceFields.svelte';
-  import Tints from './Tints.svelte';
 
   let { desk, emitter }: { desk: Desk; emitter: Emitter } = $props();
   const path = $derived(desk.path);
   const common = $derived({ desk, path, model: 'Emitter', owner: emitter });
-  const bodies = [
-    { kind: 'soft disc', label: 'Soft disc' },
-    { kind: 'hard disc', label: 'Hard disc' },
+  const extras = [
+    ['trail', 'Trail', 'Trail', 'Each draws its own way behind it.'],
+    ['lines', 'Lines', 'Lines', 'Lines to its neighbours, in the colours of both.'],
+    ['heads', 'More heads', 'Heads', 'More heads along the same way, offset in time.'],
   ] as const;
-  const choices = (list: string[]): { value: string; label: string }[] =>
-    list.map((value) => ({ value, label: value[0]!.toUpperCase() + value.slice(1) }));
+  const drawn = $derived(extras.filter(([field]) => emitter[field]).map(([, label]) => label.toLowerCase()));
+  const groups = $derived([
+    { value: '', label: 'By itself' },
+    ...desk.shot!.groups.map((g) => ({ value: g.id, label: g.name })),
+  ]);
+  const sits = $derived(
+    [
+      emitter.use.kind === 'picture' ? emitter.blend : emitter.use.kind,
+      ...(emitter.hidden_by.length ? ['hidden'] : []),
+      ...(emitter.lit.value ? ['lit'] : []),
+    ].join(' · '),
+  );
+
+  async function newGroup(): Promise<void> {
+    const at = path;
+    await desk.add('group');
+    const chosen = desk.chosen;
+    if (chosen.kind === 'group') desk.set(`${at}/group`, chosen.id, 'Group');
+  }
 </script>
 
-<div class="group-name">Body</div>
-<div class="flex gap-1.5 pb-1.5" role="radiogroup" aria-label="Body">
-  {#each bodies as body (body.kind)}
-    <button
-      role="radio"
-      aria-checked={emitter.body.kind === body.kind}
-      aria-label={body.label}
-      title={body.label}
-      class="grid size-10 place-items-center rounded-lg border {emitter.body.kind === body.kind
-        ? 'border-aurora bg-aurora-ground'
-        : 'border-line-strong hover:border-soft'}"
-      onclick={() => desk.set(`${path}/body/kind`, body.kind, 'Body')}
-    >
-      <svg width="28" height="28" viewBox="0 0 28 28" aria-hidden="true">
-        {#if body.kind === 'soft disc'}
-          <radialGradient id="soft">
-            <stop offset={(100 - emitter.body.softness.value) / 100} stop-color="var(--word)" />
-            <stop offset="1" stop-color="var(--word)" stop-opacity="0" />
-          </radialGradient>
-          <circle cx="14" cy="14" r="12" fill="url(#soft)" />
-        {:else}
-          <circle cx="14" cy="14" r="8" fill="var(--word)" />
-        {/if}
-      </svg>
-    </button>
+<Section title="Body" first about={emitter.body.kind}>
+  <Mixed {desk} {emitter} {path} />
+  <Fields {...common} only={['facing', 'stretch']} />
+</Section>
+<Section title="Look" first about="× its lane over life">
+  <Fields {...common} only={['size', 'opacity', 'brightness', 'angle', 'spin']} />
+</Section>
+<Section title="Colour" about="by {emitter.colour_by}"><ColourFields {desk} {emitter} {path} /></Section>
+<Section title="Trails and lines" about={drawn.join(' · ')}>
+  {#each extras as [field, label, model, hint] (field)}
+    <Switch
+      {label}
+      {hint}
+      on={emitter[field] !== null}
+      onset={(on) => desk.set(`${path}/${field}`, on ? {} : null, on ? label : `No ${label.toLowerCase()}`)}
+    />
+    {#if emitter[field] && Object.keys(emitter[field]).length > 0}
+      <div class="pb-1.5 pl-3"><Fields {desk} {model} owner={emitter[field]} path="{path}/{field}" /></div>
+    {/if}
   {/each}
-</div>
-{#if emitter.body.kind === 'soft disc'}
-  <NumberRow {desk} label="Softness" model="Body" owner={emitter.body} path="{path}/body" field="softness" />
-{/if}
-<Choice
-  label="Blend"
-  value={emitter.blend}
-  items={[
-    { value: 'normal', label: 'Normal' },
-    { value: 'add', label: 'Add light' },
-  ]}
-  hint="Normal covers what is below; add only adds light to it."
-  onset={(v) => desk.set(`${path}/blend`, v, 'Blend')}
-/>
-<Choice
-  label="Drawn"
-  value={emitter.order}
-  items={choices(['oldest first', 'youngest first', 'farthest first'])}
-  hint="The one drawn last lies on top."
-  onset={(v) => desk.set(`${path}/order`, v, 'Drawing order')}
-/>
-
-<div class="group-name">Look <small>× its lane over life</small></div>
-<Fields {...common} only={['size', 'opacity', 'brightness', 'angle', 'spin']} />
-<Tints {desk} {emitter} {path} />
-<Fields {...common} only={['red', 'green', 'blue']} />
-
-<div class="group-name">Motion</div>
-<Fields {...common} only={['mass', 'speed_limit']} />
-<Choice
-  label="After birth"
-  value={emitter.stays}
-  items={[
-    { value: 'behind', label: 'Left in the world' },
-    { value: 'along', label: 'Carried along' },
-  ]}
-  hint="Left where they were born, or carried on with the source."
-  onset={(v) => desk.set(`${path}/stays`, v, 'After birth')}
-/>
-
-<PlaceFields {desk} owner={emitter} model="Emitter" {path} />
-
-<div class="group-name">Chance</div>
-<PlainField
-  label="Seed"
-  value={emitter.seed}
-  hint="Another seed, other draws for everything this emitter draws."
-  onset={(v) => desk.set(`${path}/seed`, v, 'Seed')}
-/>
-
-<style>
-  .group-name {
-    padding: 9px 0 3px;
-    color: var(--soft);
-  }
-  .group-name:first-child {
-    padding-top: 0;
-  }
-  small {
-    font-size: 11px;
-    opacity: 0.85;
-  }
-</style>
+</Section>
+<Section title="In the picture" about={sits}>
+  <Fields {...common} only={['blend', 'order']} />
+  <UseFields {desk} use={emitter.use} owner={emitter.id} path="{path}/use" />
+  <Fields {...common} only={['motion_blur', 'lit']} />
+  {#if emitter.lit.value > 0 && desk.shot!.lights.length === 0}
+    <button class="button my-1.5 h-6! px-2! text-[11.5px]" onclick={() => desk.add('light')}
+      >Add a light</button
+    >
+  {/if}
+  {#each desk.shot!.mattes as matte (matte.id)}
+    <Switch
+      label="Behind {matte.name}"
+      on={emitter.hidden_by.includes(matte.id)}
+      onset={(on) => {
+        const others = emitter.hidden_by.filter((id) => id !== matte.id);
+        desk.set(`${path}/hidden_by`, on ? [...others, matte.id] : others, 'Hidden by');
+      }}
+    />
+  {:else}
+    <button class="button mt-1.5 h-6! px-2! text-[11.5px]" onclick={() => desk.add('matte')}
+      >Add a matte to hide behind</button
+    >
+  {/each}
+</Section>
+<Section title="Finish" about={finishAbout(emitter.finish)}>
+  <Choice
+    label="Finished"
+    value={emitter.group ?? ''}
+    items={groups}
+    hint="With a group: its members are drawn onto one layer, which is finished as one."
+    onset={(v) => desk.set(`${path}/group`, v || null, 'Group')}
+  />
+  {#if !emitter.group}
+    <button class="button my-1.5 h-6! px-2! text-[11.5px]" onclick={newGroup}>In a new group</button>
+  {/if}
+  <Finish
+    {desk}
+    steps={emitter.finish}
+    path="{path}/finish"
+    about="What is done to its layer: blur, glow, grade … from the first step to the last."
+  />
+</Section>
+<Section title="Motion" about={emitter.stays === 'along' ? 'carried along' : ''}>
+  <Fields {...common} only={['mass', 'speed_limit']} />
+  <Choice
+    label="After birth"
+    value={emitter.stays}
+    items={[
+      { value: 'behind', label: 'Left in the world' },
+      { value: 'along', label: 'Carried along' },
+    ]}
+    hint="Left where they were born, or carried on with the source."
+    onset={(v) => desk.set(`${path}/stays`, v, 'After birth')}
+  />
+  <PlainField
+    label="Seed"
+    value={emitter.seed}
+    hint="Another seed, other draws for everything this emitter draws."
+    onset={(v) => desk.set(`${path}/seed`, v, 'Seed')}
+  />
+</Section>
+<Section title="Place" first>
+  <PlaceFields {desk} owner={emitter} model="Emitter" {path} untitled />
+</Section>

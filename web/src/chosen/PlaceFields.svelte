@@ -1,6 +1,6 @@
 <script lang="ts">
-  import type { Thing } from '../api/client';
-  import { lists, type Desk } from '../state/desk.svelte';
+  import type { Placed } from '../api/client';
+  import { placedLists, type Desk } from '../state/desk.svelte';
   import { withKey } from '../strip/keys';
   import Choice from '../ui/Choice.svelte';
   import Fields from '../ui/Fields.svelte';
@@ -8,12 +8,22 @@
   import NumberRow from '../ui/NumberRow.svelte';
   import Switch from '../ui/Switch.svelte';
   import PathButtons from './PathButtons.svelte';
+  import Section from '../ui/Section.svelte';
+  import Tracking from './Tracking.svelte';
   import { place } from './fields';
 
-  let { desk, owner, model, path }: { desk: Desk; owner: Thing; model: string; path: string } = $props();
+  interface Props {
+    desk: Desk;
+    owner: Placed;
+    model: string;
+    path: string;
+    /** What stands above says it already. */
+    untitled?: boolean;
+  }
+  let { desk, owner, model, path, untitled = false }: Props = $props();
   const carriers = $derived([
     { value: '', label: 'Nothing' },
-    ...lists
+    ...placedLists
       .flatMap((list) => desk.shot![list].map((thing) => ({ value: thing.id, label: thing.name })))
       .filter((one) => one.value !== owner.id),
   ]);
@@ -48,7 +58,7 @@
   }
 </script>
 
-<div class="group-name">Place</div>
+{#if !untitled}<div class="group-name">Place</div>{/if}
 <Fields {desk} {model} {owner} {path} only={place} />
 <Choice
   label="Carried by"
@@ -99,6 +109,11 @@
     onclick={() => (desk.recording = desk.recording === owner.id ? null : owner.id)}
     ><span class="text-dawn"><Icon name="record" size={11} filled /></span> Lead it by hand</button
   >
+</div>
+<div class="pt-2">
+  <Section title="Follow the plate" about={desk.followed?.thing === owner.id ? 'tracked' : ''}>
+    <Tracking {desk} {owner} />
+  </Section>
 </div>
 
 <style>

@@ -1,4 +1,7 @@
 <script lang="ts">
+  import Finish from '../finish/Finish.svelte';
+  import { finishAbout } from '../finish/kinds';
+  import Section from '../ui/Section.svelte';
   import type { Desk } from '../state/desk.svelte';
   import { specs } from '../state/specs.svelte';
   import Choice from '../ui/Choice.svelte';
@@ -86,8 +89,21 @@
   model="Camera"
   owner={shot.camera}
   path="/camera"
-  only={['across', 'up', 'pan', 'pitch', 'roll']}
+  only={['across', 'up', 'pan', 'pitch', 'roll', 'shutter', 'shutter_phase']}
 />
+{#if shot.camera.kind === 'perspective'}
+  <Fields {desk} model="Camera" owner={shot.camera} path="/camera" only={['focus', 'aperture']} />
+{/if}
+<div class="pt-1">
+  <Section title="Finish of all particles" about={finishAbout(shot.finish)}>
+    <Finish
+      {desk}
+      steps={shot.finish}
+      path="/finish"
+      about="What is done to all particles together, over the plate."
+    />
+  </Section>
+</div>
 <label class="flex h-[26px] items-center justify-between border-b border-line">
   <span>Background</span>
   <span class="flex items-center gap-2">

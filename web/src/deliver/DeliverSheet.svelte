@@ -5,6 +5,7 @@
     send,
     type DeliveryCard,
     type DeliveryForm,
+    type Note,
     type Order,
     type Problem,
   } from '../api/client';
@@ -18,6 +19,7 @@
   let form = $state<DeliveryForm | null>(null);
   let order = $state<Order | null>(null);
   let note = $state('');
+  let notes = $state.raw<Note[]>([]);
   let problem = $state<Problem | null>(null);
   let queue = $state<DeliveryCard[]>([]);
   const scales = [
@@ -59,6 +61,7 @@
     const query = `format=${order!.format}&over_plate=${order!.over_plate}`;
     try {
       note = (await get<DeliveryForm>(`/api/shots/${desk.id}/delivery-form?${query}`)).alpha_note;
+      notes = await send<Note[]>('POST', `/api/shots/${desk.id}/order-notes`, order);
     } catch (error) {
       notices.trouble(error);
     }
@@ -143,6 +146,22 @@
         <button class="button main">Deliver {Math.max(0, o.last - o.first + 1)} frames</button>
       </div>
       {#if note}<p class="col-span-2 text-soft">{note}</p>{/if}
+      {#each notes as one (one.kind)}
+        <div class="col-span-2 flex items-center gap-2 rounded-md border border-amber px-2.5 py-1.5">
+          <span class="text-amber" aria-hidden="true">⚠</span>
+          <p class="flex-1">{one.what} <span class="text-soft">{one.why}</span></p>
+          {#if one.mend}
+            <button
+              type="button"
+              class="button"
+              onclick={() => {
+                order = { ...o, ...one.mend!.order } as Order;
+                void tell();
+              }}>{one.mend.label}</button
+            >
+          {/if}
+        </div>
+      {/each}
       {#if problem}
         <p class="col-span-2 rounded-md border border-red px-2.5 py-1.5 text-red" role="alert">
           ⚠ {problem.where ? `${problem.where}: ` : ''}{problem.what}

@@ -92,17 +92,6 @@
       aria-label="SVG artwork"
       onchange={artwork}
     />
-    {#if emitter.shape.kind === 'letters'}
-      <label class="flex h-[26px] items-center justify-between border-b border-line">
-        <span>Letters</span>
-        <input
-          class="w-[120px] rounded bg-well px-1 text-right"
-          value={emitter.shape.text}
-          onchange={(e) => desk.set(`${path}/shape/text`, e.currentTarget.value || ' ', 'Letters')}
-          onkeydown={(e) => e.stopPropagation()}
-        />
-      </label>
-    {/if}
     <Fields {desk} {model} owner={emitter.shape} path="{path}/shape" without={['kind', 'name']} />
     {#if emitter.shape.kind === 'path' && emitter.shape.points}
       <PathButtons {desk} path="{path}/shape/points" closed={emitter.shape.closed} />

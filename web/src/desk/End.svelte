@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { Desk } from '../state/desk.svelte';
+  import Fields from '../ui/Fields.svelte';
   import NumberRow from '../ui/NumberRow.svelte';
   import { shown } from '../ui/arithmetic';
 
@@ -40,9 +41,18 @@
       path={desk.emitterPath}
       field="fade_last"
     />
+    {#if emitter.trail?.length}
+      <Fields
+        {desk}
+        model="Trail"
+        owner={emitter.trail}
+        path="{desk.emitterPath}/trail"
+        only={['after_death', 'head_waits']}
+      />
+    {/if}
     <p class="pt-3 text-soft">{life} {many}</p>
     <p class="pt-1.5 text-soft" data-forecast>
-      About {forecast.frame_ms < 1 ? 'less than 1' : number(Math.round(forecast.frame_ms))} ms a frame, {forecast.memory_bytes <
+      {forecast.frame_ms < 1 ? 'Less than 1' : `About ${number(Math.round(forecast.frame_ms))}`} ms a frame, {forecast.memory_bytes <
       1048576
         ? 'less than 1'
         : number(Math.round(forecast.memory_bytes / 1048576))} MB for a moment.

@@ -1,8 +1,9 @@
 <script lang="ts">
-  import type { NumberValue } from '../api/client';
+  import type { Guides, NumberValue } from '../api/client';
   import { found, type Desk } from '../state/desk.svelte';
   import { shown } from '../ui/arithmetic';
   import CurveLane from './CurveLane.svelte';
+  import Portrait from './Portrait.svelte';
   import RampLane from './RampLane.svelte';
 
   let { desk }: { desk: Desk } = $props();
@@ -23,6 +24,25 @@
     probe = age >= 0 && age <= 1 ? age : null;
   }
 </script>
+
+{#snippet one(lane: Guides['lanes'][number])}
+  {@const key = `${lane.thing} ${lane.field}`}
+  {@const path = `${desk.pathOf(lane.thing)}/${lane.field}`}
+  {@const number = found(desk.shot, path) as NumberValue | undefined}
+  {#if number}
+    {@const open = opened[key] ?? (looks.includes(lane.field) || number.over_life !== null)}
+    <CurveLane
+      {desk}
+      {lane}
+      {labelWidth}
+      {path}
+      {number}
+      {open}
+      world={lane.field === 'strength'}
+      ontoggle={() => (opened[key] = !open)}
+    />
+  {/if}
+{/snippet}
 
 {#if emitter && guides}
   <!-- svelte-ignore a11y_no_static_element_interactions -->
@@ -45,25 +65,15 @@
       <span class="absolute right-0">death</span>
     </div>
     <div class="min-h-0 flex-1 overflow-x-hidden overflow-y-auto pb-2" style="padding-right:{2 * margin}px">
+      <Portrait {desk} {labelWidth} />
       {#each guides.lanes as lane (`${lane.thing} ${lane.field}`)}
-        {@const key = `${lane.thing} ${lane.field}`}
-        {@const path = `${desk.pathOf(lane.thing)}/${lane.field}`}
-        {@const number = found(desk.shot, path) as NumberValue | undefined}
-        {#if number}
-          {@const open = opened[key] ?? (looks.includes(lane.field) || number.over_life !== null)}
-          <CurveLane
+        {@render one(lane)}
+        {#if lane.thing === emitter.id && lane.field === 'opacity'}<RampLane
             {desk}
-            {lane}
+            {guides}
             {labelWidth}
-            {path}
-            {number}
-            {open}
-            world={lane.field === 'strength'}
-            ontoggle={() => (opened[key] = !open)}
-          />
-        {/if}
+          />{/if}
       {/each}
-      <RampLane {desk} {guides} {labelWidth} />
     </div>
     {#if probe !== null}
       <div

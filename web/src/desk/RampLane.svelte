@@ -14,6 +14,14 @@
   let chosen = $state<{ track: Track; index: number } | null>(null);
   let bar = $state<HTMLElement>();
 
+  /** What the gradient is read by, where it is not the age. */
+  const by = $derived.by(() => {
+    const e = desk.emitter!;
+    if (e.colour_by === 'age') return '';
+    const span =
+      e.colour_by === 'speed' || e.colour_by === 'distance' ? `, ${e.colour_from} – ${e.colour_to}` : '';
+    return e.colour_by === 'plate' ? 'of the plate at birth' : `by ${e.colour_by}${span}`;
+  });
   const paint = $derived(
     `linear-gradient(to right, ${guides.ramp
       .map((colour, i) => {
@@ -144,7 +152,9 @@
       title="The space in which neighbouring colours are mixed"
       onclick={() =>
         put({ ...gradient, mix: gradient.mix === 'oklab' ? 'linear' : 'oklab' }, 'Colour mixing')}
-      >mixed in {gradient.mix === 'oklab' ? 'Oklab' : 'light'}</button
+      >{#if by}<span class="text-word">{by}</span>{:else}mixed in {gradient.mix === 'oklab'
+          ? 'Oklab'
+          : 'light'}{/if}</button
     >
   </div>
   <div class="relative min-w-0 flex-1" bind:clientWidth={width}>

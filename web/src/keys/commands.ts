@@ -1,9 +1,9 @@
 import type { Kind } from '../api/client';
-import type { Desk, View } from '../state/desk.svelte';
+import { lists, type Desk, type ThingKind, type View } from '../state/desk.svelte';
 import { place } from '../state/place.svelte';
 import { theme } from '../state/theme.svelte';
 
-export type Panel = 'plate' | 'library' | 'deliver' | 'keys' | 'finder';
+export type Panel = 'versions' | 'plate' | 'library' | 'deliver' | 'keys' | 'finder';
 
 export interface Command {
   group: string;
@@ -25,6 +25,9 @@ const kinds: [Kind, string][] = [
   ['remove', 'a kill zone'],
   ['zone', 'a zone'],
   ['marker', 'a marker'],
+  ['light', 'a light'],
+  ['matte', 'a matte'],
+  ['group', 'a group'],
 ];
 
 /** Everything that can be done on the shot screen, with its key. The key sheet and the finder both read this. */
@@ -35,18 +38,17 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     const ids = [
       { kind: 'shot' as const },
       ...(shot.plate ? [{ kind: 'plate' as const }] : []),
-      ...shot.emitters.map((e) => ({ kind: 'emitter' as const, id: e.id })),
-      ...shot.forces.map((f) => ({ kind: 'force' as const, id: f.id })),
-      ...shot.zones.map((z) => ({ kind: 'zone' as const, id: z.id })),
-      ...shot.markers.map((m) => ({ kind: 'marker' as const, id: m.id })),
+      ...lists.flatMap((list) =>
+        shot[list].map((thing) => ({ kind: list.slice(0, -1) as ThingKind, id: thing.id })),
+      ),
     ];
     const same = (a: object, b: object): boolean => JSON.stringify(a) === JSON.stringify(b);
     const at = ids.findIndex((one) => same(one, desk.chosen));
     desk.chosen = ids[(at + by + ids.length) % ids.length]!;
   };
   const onOff = (): void => {
-    const thing = desk.chosenEmitter ?? desk.force;
-    if (thing) desk.set(`${desk.path}/on`, !thing.on, thing.on ? 'Switch off' : 'Switch on');
+    const thing = desk.thing;
+    if (thing && 'on' in thing) desk.set(`${desk.path}/on`, !thing.on, thing.on ? 'Switch off' : 'Switch on');
   };
   const chosenId = (): string | null => desk.thing?.id ?? null;
   return [
@@ -78,6 +80,18 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     { group: 'Look', name: 'Over the plate', key: '1', act: look('plate') },
     { group: 'Look', name: 'Particles alone', key: '2', act: look('particles') },
     { group: 'Look', name: 'Alpha', key: '3', act: look('alpha') },
+    { group: 'Look', name: 'Layers: how many lie over each other', key: '4', act: look('layers') },
+    { group: 'Look', name: 'The plate alone', key: '5', act: look('under') },
+    {
+      group: 'Look',
+      name: 'End the comparison, or wipe and side by side',
+      key: 'w',
+      act: () => {
+        const held = desk.comparing;
+        if (held) desk.comparing = held.how === 'wipe' ? { ...held, how: 'side' } : null;
+        else open('versions');
+      },
+    },
     {
       group: 'Look',
       name: 'Look round, or through the camera',
@@ -124,6 +138,7 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
         if (id) void desk.remove(id);
       },
     },
+    { group: 'Go to', name: 'Versions', key: 'v', act: () => open('versions') },
     { group: 'Go to', name: 'Library of emitters', key: 'b', act: () => open('library') },
     { group: 'Go to', name: 'Choose a plate', key: 'p', act: () => open('plate') },
     { group: 'Go to', name: 'Deliver', key: 'd', act: () => open('deliver') },

@@ -1,7 +1,9 @@
 <script lang="ts">
   import { get } from '../api/client';
-  import type { Desk, View } from '../state/desk.svelte';
+  import type { Box, Desk, View } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
+  import Compare from '../look/Compare.svelte';
+  import Lookout from '../look/Lookout.svelte';
   import FirstWords from './FirstWords.svelte';
   import { follow } from '../ui/drag';
   import Icon from '../ui/Icon.svelte';
@@ -22,6 +24,8 @@
     ['plate', 'Over plate'],
     ['particles', 'Particles'],
     ['alpha', 'Alpha'],
+    ['layers', 'Layers'],
+    ['under', 'Plate'],
   ];
   const figures = $derived(desk.figures);
   const number = new Intl.NumberFormat('en').format;
@@ -41,13 +45,6 @@
         ].join(' · ')
       : '',
   );
-  const starved = $derived(
-    Object.entries(figures?.refused ?? {}).map(
-      ([id, count]) =>
-        `${shot.emitters.find((e) => e.id === id)?.name ?? id}: ${number(count)} births found no room`,
-    ),
-  );
-
   /** What is drawn in full: the chosen thing; else the emitter on the desk. */
   const shown = $derived.by(() => {
     const id = desk.thing?.id ?? desk.emitter?.id;
@@ -157,7 +154,32 @@
     desk.picking = null;
   }
 
+  // A frame that is drawn on the plate, in px of the shot.
+  let framed = $state.raw<Box | null>(null);
+  function draw(event: PointerEvent): void {
+    const box = (event.currentTarget as HTMLElement).getBoundingClientRect();
+    const at = (e: PointerEvent): { x: number; y: number } =>
+      toShot(frame, shot, e.clientX - box.left, e.clientY - box.top);
+    const from = at(event);
+    follow(event, {
+      move: (e) => {
+        const to = at(e);
+        framed = [from.x, from.y, to.x, to.y];
+      },
+      up: () => {
+        const done = framed;
+        const take = desk.framing;
+        desk.framing = framed = null;
+        if (done) take?.(done);
+      },
+    });
+  }
+
   function press(event: PointerEvent): void {
+    if (desk.framing) {
+      draw(event);
+      return;
+    }
     if (desk.picking) {
       void pick(event);
       return;
@@ -189,7 +211,7 @@
   <!-- svelte-ignore a11y_no_static_element_interactions -->
   <div
     class="absolute inset-0 touch-none"
-    class:cursor-crosshair={desk.picking !== null || desk.recording !== null}
+    class:cursor-crosshair={desk.picking !== null || desk.framing !== null || desk.recording !== null}
     onwheel={wheel}
     onpointerdown={press}
     ondblclick={fit}
@@ -202,7 +224,10 @@
       data-exact={desk.header?.exact}
       aria-label="The picture, frame {desk.frame}"
       class="absolute"
-      style="left:{frame.left}px;top:{frame.top}px;width:{frame.width}px;height:{frame.height}px"
+      style="left:{frame.left +
+        (desk.comparing?.how === 'side'
+          ? stage.width / 4
+          : 0)}px;top:{frame.top}px;width:{frame.width}px;height:{frame.height}px"
     ></canvas>
   </div>
   {#if desk.orbit && desk.scene?.picture.length}
@@ -223,7 +248,17 @@
       />
     </svg>
   {/if}
-  {#if desk.guidesOn && !desk.playing && desk.view !== 'alpha' && shown && frame.width > 0}
+  {#if desk.comparing}<Compare {desk} {frame} stage={stage.width} />{/if}
+  {#if framed}
+    {@const [x0, y0, x1, y1] = framed}
+    {@const k = frame.width / shot.width}
+    <div
+      class="pointer-events-none absolute border border-white bg-white/10"
+      style="left:{frame.left + Math.min(x0, x1) * k}px;top:{frame.top +
+        Math.min(y0, y1) * k}px;width:{Math.abs(x1 - x0) * k}px;height:{Math.abs(y1 - y0) * k}px"
+    ></div>
+  {/if}
+  {#if desk.guidesOn && !desk.playing && !desk.comparing && desk.view !== 'alpha' && desk.view !== 'layers' && shown && frame.width > 0}
     <Guides
       {desk}
       shown={shown.thing}
@@ -279,17 +314,18 @@
         A free look: drag to turn, wheel to come nearer. The shot's camera is not touched.
       </p>
     {/if}
+    {#if desk.framing}
+      <p class="self-center rounded-lg bg-[#101214d9] px-3 py-1.5 text-white">
+        Draw a frame on the plate: its colours become the gradient. Esc leaves it.
+      </p>
+    {/if}
     {#if desk.picking}
       <p class="self-center rounded-lg bg-[#101214d9] px-3 py-1.5 text-white">
         Click on the plate to take its colour. Esc leaves it.
       </p>
     {/if}
     {#if untouched && !desk.picking && !desk.playing}<FirstWords onclose={() => (wordsRead = true)} />{/if}
-    {#each starved as text (text)}
-      <p class="rounded-lg border border-[#f2b950] bg-[#101214e8] px-3 py-1.5 text-[#f2b950]">
-        ⚠ {text}. Raise its limit, or the shot's.
-      </p>
-    {/each}
+    {#if !desk.playing && !desk.recording && !desk.picking}<Lookout {desk} />{/if}
     {#if desk.problem}
       <p class="rounded-lg border border-[#ff8f8f] bg-[#101214f0] px-3 py-1.5 text-[#ffb3b3]" role="alert">
         ⚠ {desk.problem.what}

@@ -22,16 +22,23 @@
 
   async function load(): Promise<void> {
     try {
-      [library, folders] = await Promise.all([
+      const [media, named] = await Promise.all([
         get<Media[]>(`/api/projects/${project}/media`),
         get<Folder[]>('/api/folders'),
       ]);
+      library = media.filter((m) => m.kind !== 'font');
+      folders = named;
     } catch (error) {
       notices.trouble(error);
     }
   }
 
   function use(media: Media): void {
+    if (desk.choosing) {
+      desk.choosing.take(media.media);
+      open = false;
+      return;
+    }
     const old = desk.shot!.plate;
     const plate = {
       ...(old ?? {}),
@@ -112,8 +119,10 @@
 
 <Sheet
   bind:open
-  title="Plate"
-  about="What lies under the particles: a movie, a numbered sequence or a picture."
+  title={desk.choosing?.title ?? 'Plate'}
+  about={desk.choosing
+    ? 'A movie, a numbered sequence or a picture, with alpha where it has any.'
+    : 'What lies under the particles: a movie, a numbered sequence or a picture.'}
   wide
 >
   <div class="grid grid-cols-3 gap-3">

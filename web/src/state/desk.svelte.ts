@@ -17,16 +17,32 @@ import {
   type Shot,
   type ShotState,
   type Thing,
+  type Tracked,
 } from '../api/client';
 import { framesPerSecond } from '../ui/rates';
 import { withKey } from '../strip/keys';
 import { notices } from './notices.svelte';
 
-export type View = 'plate' | 'particles' | 'alpha';
-export type List = 'emitters' | 'forces' | 'zones' | 'markers';
-export const lists: List[] = ['emitters', 'forces', 'zones', 'markers'];
-export type ThingKind = 'emitter' | 'force' | 'zone' | 'marker';
+export type View = 'plate' | 'particles' | 'alpha' | 'layers' | 'under';
+export type ThingKind = 'emitter' | 'force' | 'zone' | 'marker' | 'light' | 'matte' | 'group';
+export type List = `${ThingKind}s`;
+/** The lists of things that have a place, and all lists. */
+export const placedLists = ['emitters', 'forces', 'zones', 'markers', 'lights', 'mattes'] as const;
+export const lists: List[] = [...placedLists, 'groups'];
 export type Chosen = { kind: 'shot' | 'plate' } | { kind: ThingKind; id: string };
+/** A version that is held against the shot: wiped over it, or beside it. */
+export interface Comparison {
+  id: number;
+  name: string;
+  how: 'wipe' | 'side';
+}
+/** How sure a tracked place is, frame by frame. */
+export interface Followed {
+  thing: string;
+  sure: Tracked['confidence'];
+  lost: number | null;
+}
+export type Box = [number, number, number, number];
 export interface Orbit {
   side: number;
   above: number;
@@ -78,6 +94,12 @@ export class Desk {
   shaping = $state(false);
   guidesOn = $state(true);
   picking = $state<((colour: string) => void) | null>(null);
+  /** A region of the plate is to be drawn, in px of the shot. */
+  framing = $state<((box: Box) => void) | null>(null);
+  /** A picture or movie is to be chosen. */
+  choosing = $state<{ title: string; take: (media: string) => void } | null>(null);
+  comparing = $state<Comparison | null>(null);
+  followed = $state.raw<Followed | null>(null);
   solo = $state<{ list: List; back: string[] } | null>(null);
   orbit = $state<Orbit | null>(null);
   graph = $state<string | null>(null);

@@ -21,12 +21,13 @@ interface Property {
   type?: string;
   enum?: string[];
   const?: string;
+  pattern?: string;
 }
 
 /** A field of a model as a form shows it. */
 export interface Field {
   name: string;
-  kind: 'number' | 'choice' | 'switch' | 'plain';
+  kind: 'number' | 'choice' | 'switch' | 'plain' | 'colour' | 'text';
   choices: string[];
   help: string;
 }
@@ -62,7 +63,11 @@ class Specs {
             ? 'switch'
             : p.type === 'integer' || p.type === 'number'
               ? 'plain'
-              : null;
+              : p.type === 'string' && p.const === undefined
+                ? p.pattern
+                  ? 'colour'
+                  : 'text'
+                : null;
       if (kind) found.push({ name, kind, choices: p.enum ?? [], help: p.description ?? '' });
     }
     return found;

@@ -42,6 +42,8 @@
       .filter((g) => g.keys.length > 0);
   });
   const moments = $derived([...new Set(keyed.flatMap((k) => k.keys.map((key) => key.at_s)))]);
+  /** How sure the tracked places of the chosen thing are. */
+  const sure = $derived(desk.followed && desk.thing?.id === desk.followed.thing ? desk.followed.sure : []);
   const first_s = $derived((at_s: number) => first + at_s * rate);
 
   function frameAt(event: PointerEvent, box: DOMRect): number {
@@ -134,6 +136,16 @@
           stroke="var(--dawn)"
         />
       {/if}
+      {#each sure as s (s.frame)}
+        <rect
+          x={at(s.frame) - 1}
+          y={66 - 2 - 8 * s.confidence}
+          width={Math.max(2, at(s.frame + 1) - at(s.frame))}
+          height={8 * s.confidence + 2}
+          fill={s.confidence < 0.6 ? 'var(--amber)' : 'var(--soft)'}
+          opacity="0.55"
+        />
+      {/each}
       {#each moments as at_s (at_s)}
         <rect
           x={at(first_s(at_s)) - 3.5}

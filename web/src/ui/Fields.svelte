@@ -2,9 +2,11 @@
   import type { Desk } from '../state/desk.svelte';
   import { specs } from '../state/specs.svelte';
   import Choice from './Choice.svelte';
+  import ColourField from './ColourField.svelte';
   import NumberRow from './NumberRow.svelte';
   import PlainField from './PlainField.svelte';
   import Switch from './Switch.svelte';
+  import TextField from './TextField.svelte';
   import { sentence, wanted } from './words';
 
   interface Props {
@@ -45,6 +47,21 @@
       on={values[field.name] === true}
       hint={field.help}
       onset={(on) => desk.set(at, on, label)}
+    />
+  {:else if field.kind === 'colour'}
+    <ColourField
+      {desk}
+      {label}
+      value={String(values[field.name])}
+      hint={field.help}
+      onset={(v) => desk.set(at, v, label)}
+    />
+  {:else if field.kind === 'text'}
+    <TextField
+      {label}
+      value={String(values[field.name])}
+      hint={field.help}
+      onset={(v) => desk.set(at, v, label)}
     />
   {:else}
     <PlainField

@@ -21,6 +21,46 @@ const words: Record<string, string> = {
   start_s: 'Start',
   delay_s: 'Delay',
   px_per_metre: 'Px per metre',
+  text: 'Letters',
+  inner: 'Inner corners',
+  thin: 'Thin rays',
+  rough: 'Rough edge',
+  variants: 'Different ones',
+  head: 'Light toward head',
+  plays: 'Plays',
+  random_start: 'Random start',
+  tinted: 'Takes the colour',
+  split: 'One gets',
+  deal: 'Dealt out',
+  fade: 'Fades',
+  tail: 'Width at its end',
+  after_death: 'Its trail',
+  head_waits: 'Head waits for it',
+  head_shown: 'Head shown',
+  colours: 'Colours',
+  gap_s: 'Apart',
+  most: 'At most',
+  bodies: 'Bodies shown',
+  facing: 'Faces',
+  stretch: 'Stretch',
+  colour_by: 'Colour by',
+  colour_from: 'Gradient from',
+  colour_to: 'Gradient to',
+  lightness: 'Value',
+  lit: 'Waits for light',
+  sigma: 'Blur',
+  dark: 'Dark',
+  coloured: 'Coloured',
+  power: 'Falls by power',
+  near: 'Counts in full',
+  soft: 'Fades over',
+  low: 'From brightness',
+  high: 'To brightness',
+  shutter_phase: 'Shutter phase',
+  focus: 'Focus at depth',
+  detail: 'Detail',
+  points: 'Points',
+  kind: 'Kind',
 };
 
 /** A field's or a choice's name as a label. */
@@ -39,6 +79,15 @@ const surfaces: Record<string, string[]> = {
 };
 const zones: Record<string, string[]> = { sphere: ['radius'], box: ['width', 'height', 'deep'], half: [] };
 
+const matteAlways = ['kind', 'feather', 'inverted'];
+const mattes: Record<string, string[]> = {
+  shape: [...matteAlways, 'form', 'width', 'height'],
+  bright: [...matteAlways, 'low', 'high'],
+  dark: [...matteAlways, 'low', 'high'],
+  colour: [...matteAlways, 'colour', 'near', 'soft'],
+  file: [...matteAlways, 'channel'],
+};
+
 /** Whether a field means anything with the other values of its thing. */
 export function wanted(model: string, field: string, values: Record<string, unknown>): boolean {
   if (model === 'Surface') {
@@ -49,6 +98,12 @@ export function wanted(model: string, field: string, values: Record<string, unkn
   }
   if (model === 'Zone' && ['radius', 'width', 'height', 'deep'].includes(field))
     return zones[String(values.shape)]?.includes(field) ?? true;
+  if (model === 'Round' && field === 'softness') return values.kind === 'soft disc';
+  if (model === 'PictureBody' && ['speed', 'rate', 'random_start'].includes(field))
+    return values.plays !== 'one of them';
+  if (model === 'Emitter' && (field === 'colour_from' || field === 'colour_to'))
+    return values.colour_by === 'speed' || values.colour_by === 'distance';
+  if (model === 'Matte') return mattes[String(values.kind)]?.includes(field) ?? true;
   if (field === 'thickness' || field === 'shell_side') return values.fill === 'shell';
   return true;
 }

@@ -1,0 +1,80 @@
+<script lang="ts">
+  import { get, upload, type Body, type Media } from '../api/client';
+  import type { Desk } from '../state/desk.svelte';
+  import { notices } from '../state/notices.svelte';
+  import Choice from '../ui/Choice.svelte';
+  import Fields from '../ui/Fields.svelte';
+  import { bodyModels } from './kinds.svelte';
+
+  let { desk, body, path }: { desk: Desk; body: Body; path: string } = $props();
+  const without = ['kind', 'weight', 'media', 'font', 'tinted'];
+  let files = $state<HTMLInputElement>();
+  let fonts = $state.raw<Media[]>([]);
+  const project = $derived(desk.state?.project_id ?? 0);
+
+  async function listFonts(): Promise<void> {
+    try {
+      fonts = (await get<Media[]>(`/api/projects/${project}/media`)).filter((m) => m.kind === 'font');
+    } catch (error) {
+      notices.trouble(error);
+    }
+  }
+  $effect(() => {
+    if (body.kind === 'words' && project) void listFonts();
+  });
+
+  async function takeFont(): Promise<void> {
+    const file = files?.files?.[0];
+    if (!file) return;
+    try {
+      const url = `/api/projects/${project}/fonts?name=${encodeURIComponent(file.name)}`;
+      const font = await upload<Media>('PUT', url, file);
+      await listFonts();
+      desk.set(`${path}/font`, font.media, 'Font');
+    } catch (error) {
+      notices.trouble(error);
+    }
+    files!.value = '';
+  }
+
+  function choose(): void {
+    desk.choosing = {
+      title: 'A picture for the body',
+      take: (media) => desk.set(`${path}/media`, media, 'Picture of the body'),
+    };
+  }
+</script>
+
+{#if body.kind === 'picture'}
+  <div class="flex h-[26px] items-center justify-between border-b border-line">
+    <span>File</span>
+    <button class="truncate rounded px-1.5 font-semibold hover:bg-raised" onclick={choose}
+      >{body.media ? body.media.split('/').pop() : 'Choose …'}</button
+    >
+  </div>
+{/if}
+<Fields {desk} model={bodyModels[body.kind]} owner={body} {path} {without} />
+{#if body.kind === 'picture'}
+  <Fields {desk} model="PictureBody" owner={body} {path} only={['tinted']} />
+{:else if body.kind === 'words'}
+  <Choice
+    label="Font"
+    value={body.font ?? ''}
+    items={[
+      { value: '', label: 'Schibsted Grotesk' },
+      ...fonts.map((f) => ({ value: f.media, label: f.name.replace(/\.[^.]+$/, '') })),
+    ]}
+    onset={(v) => desk.set(`${path}/font`, v, 'Font')}
+  />
+  <button class="button mt-1.5 h-6! px-2! text-[11.5px]" onclick={() => files?.click()}
+    >Import a font …</button
+  >
+  <input
+    bind:this={files}
+    type="file"
+    accept=".ttf,.otf,.ttc,.woff2"
+    class="hidden"
+    aria-label="Font file"
+    onchange={takeFont}
+  />
+{/if}

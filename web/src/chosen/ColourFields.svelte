@@ -1,0 +1,66 @@
+<script lang="ts">
+  import { get, type Emitter, type Palette } from '../api/client';
+  import { placedLists, type Desk } from '../state/desk.svelte';
+  import { notices } from '../state/notices.svelte';
+  import Choice from '../ui/Choice.svelte';
+  import Fields from '../ui/Fields.svelte';
+  import { sentence } from '../ui/words';
+  import Tints from './Tints.svelte';
+
+  let { desk, emitter, path }: { desk: Desk; emitter: Emitter; path: string } = $props();
+  const common = $derived({ desk, path, model: 'Emitter', owner: emitter });
+  const by: Emitter['colour_by'][] = ['age', 'birth moment', 'random', 'speed', 'distance', 'plate'];
+  const things = $derived(
+    placedLists
+      .flatMap((list) => desk.shot![list].map((thing) => ({ value: thing.id, label: thing.name })))
+      .filter((one) => one.value !== emitter.id),
+  );
+
+  function colourBy(value: string): void {
+    const first = things.find((t) => desk.shot!.markers.some((m) => m.id === t.value)) ?? things[0];
+    const changes = [{ op: 'replace' as const, path: `${path}/colour_by`, value: value as unknown }];
+    if (value === 'distance' && !emitter.colour_of)
+      changes.push({ op: 'replace', path: `${path}/colour_of`, value: first?.value ?? emitter.id });
+    desk.change(changes, 'Colour by');
+  }
+
+  function palette(): void {
+    const at = path;
+    desk.framing = async ([x0, y0, x1, y1]) => {
+      try {
+        const query = `frame=${desk.frame}&x0=${x0}&y0=${y0}&x1=${x1}&y1=${y1}`;
+        const found = await get<Palette>(`/api/shots/${desk.id}/palette?${query}`);
+        desk.set(`${at}/colour/colours`, found.stops, 'Palette of the plate');
+      } catch (error) {
+        notices.trouble(error);
+      }
+    };
+  }
+</script>
+
+<Choice
+  label="Colour by"
+  value={emitter.colour_by}
+  items={by.map((value) => ({ value, label: sentence(value) }))}
+  hint="Where on the gradient of the desk a particle is."
+  onset={colourBy}
+/>
+{#if emitter.colour_by === 'distance'}
+  <Choice
+    label="Distance to"
+    value={emitter.colour_of ?? ''}
+    items={things}
+    onset={(v) => desk.set(`${path}/colour_of`, v, 'Distance to')}
+  />
+{/if}
+<Fields {...common} only={['colour_from', 'colour_to']} />
+{#if desk.shot!.plate}
+  <button
+    class="button my-1.5 h-6! px-2! text-[11.5px]"
+    title="Draw a frame on the plate: its colours become the gradient."
+    onclick={palette}>Palette from the plate</button
+  >
+{/if}
+<Fields {...common} only={['hue', 'saturation', 'lightness']} />
+<Tints {desk} {emitter} {path} />
+<Fields {...common} only={['red', 'green', 'blue']} />

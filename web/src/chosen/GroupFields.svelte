@@ -1,0 +1,38 @@
+<script lang="ts">
+  import type { Group } from '../api/client';
+  import Finish from '../finish/Finish.svelte';
+  import UseFields from '../finish/UseFields.svelte';
+  import type { Desk } from '../state/desk.svelte';
+  import Fields from '../ui/Fields.svelte';
+  import Section from '../ui/Section.svelte';
+  import Switch from '../ui/Switch.svelte';
+  import { finishAbout } from '../finish/kinds';
+
+  let { desk, group }: { desk: Desk; group: Group } = $props();
+  const path = $derived(desk.path);
+</script>
+
+<p class="pb-1.5 text-soft">
+  Its members are drawn onto one layer, in their order, where the first of them stands in the cast. That layer
+  is finished and blended as one.
+</p>
+{#each desk.shot!.emitters as emitter, i (emitter.id)}
+  <Switch
+    label={emitter.name}
+    on={emitter.group === group.id}
+    onset={(on) => desk.set(`/emitters/${i}/group`, on ? group.id : null, 'Group')}
+  />
+{/each}
+<div class="pt-2"></div>
+<Section title="Finish" about={finishAbout(group.finish)}>
+  <Finish
+    {desk}
+    steps={group.finish}
+    path="{path}/finish"
+    about="What is done to the layer of all its members."
+  />
+</Section>
+<Section title="In the picture" first>
+  <Fields {desk} model="Group" owner={group} {path} only={['blend']} />
+  <UseFields {desk} use={group.use} owner={group.id} path="{path}/use" />
+</Section>

@@ -1,0 +1,48 @@
+<script lang="ts">
+  import type { Matte } from '../api/client';
+  import type { Desk } from '../state/desk.svelte';
+  import Fields from '../ui/Fields.svelte';
+  import Switch from '../ui/Switch.svelte';
+  import { place, tied } from './fields';
+  import PathButtons from './PathButtons.svelte';
+  import PlaceFields from './PlaceFields.svelte';
+
+  let { desk, matte }: { desk: Desk; matte: Matte } = $props();
+  const path = $derived(desk.path);
+  const without = [...place, ...tied.filter((name) => name !== 'kind'), 'media', 'width', 'height'];
+
+  function choose(): void {
+    desk.choosing = {
+      title: 'A file for the matte',
+      take: (media) => desk.set(`${path}/media`, media, 'File of the matte'),
+    };
+  }
+</script>
+
+<Fields {desk} model="Matte" owner={matte} {path} only={['kind']} />
+{#if matte.kind === 'file'}
+  <div class="flex h-[26px] items-center justify-between border-b border-line">
+    <span>File</span>
+    <button class="truncate rounded px-1.5 font-semibold hover:bg-raised" onclick={choose}
+      >{matte.media ? matte.media.split('/').pop() : 'Choose …'}</button
+    >
+  </div>
+{/if}
+<Fields {desk} model="Matte" owner={matte} {path} without={[...without, 'kind']} />
+{#if matte.kind === 'shape' && matte.form !== 'path'}
+  <Fields {desk} model="Matte" owner={matte} {path} only={['width', 'height']} />
+{:else if matte.kind === 'shape'}
+  <PathButtons {desk} path="{path}/points" closed />
+{/if}
+{#if matte.kind === 'shape'}<PlaceFields {desk} owner={matte} model="Matte" {path} />{/if}
+<p class="py-2 text-soft">Where it is full, these lie behind it:</p>
+{#each desk.shot!.emitters as emitter, i (emitter.id)}
+  <Switch
+    label={emitter.name}
+    on={emitter.hidden_by.includes(matte.id)}
+    onset={(on) => {
+      const others = emitter.hidden_by.filter((id) => id !== matte.id);
+      desk.set(`/emitters/${i}/hidden_by`, on ? [...others, matte.id] : others, 'Hidden by');
+    }}
+  />
+{/each}

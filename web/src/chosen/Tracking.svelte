@@ -1,0 +1,100 @@
+<script lang="ts">
+  import { send, upload, type Placed, type Tracked } from '../api/client';
+  import type { Desk } from '../state/desk.svelte';
+  import { notices } from '../state/notices.svelte';
+  import PlainField from '../ui/PlainField.svelte';
+
+  /** A thing follows the point of the plate that lies under it. */
+  let { desk, owner }: { desk: Desk; owner: Placed } = $props();
+  const shot = $derived(desk.shot!);
+  const url = $derived(`/api/shots/${desk.id}/track/${encodeURIComponent(owner.id)}`);
+  let patch = $state(41);
+  let busy = $state('');
+  let files = $state<HTMLInputElement>();
+  const known = $derived(desk.followed?.thing === owner.id ? desk.followed : null);
+  const least = $derived(known ? Math.min(...known.sure.map((s) => s.confidence)) : 1);
+
+  async function track(last: number, words: string): Promise<void> {
+    busy = words;
+    try {
+      const body = { first: desk.frame, last, window: patch };
+      const found = await send<Tracked>('POST', url, body);
+      // What was known of other frames stays known.
+      const now = found.confidence.map((s) => s.frame);
+      const before = known?.sure.filter((s) => !now.includes(s.frame)) ?? [];
+      const sure = [...before, ...found.confidence].sort((a, b) => a.frame - b.frame);
+      desk.followed = { thing: owner.id, sure, lost: found.lost_at };
+      await desk.reload();
+      if (found.lost_at !== null) {
+        desk.go(found.lost_at);
+        notices.say(
+          `The point is lost at frame ${found.lost_at}. What was found is kept: drag it back onto its place there, and track on.`,
+        );
+      }
+    } catch (error) {
+      notices.trouble(error);
+    }
+    busy = '';
+  }
+
+  async function readTable(): Promise<void> {
+    const file = files?.files?.[0];
+    if (!file) return;
+    try {
+      await upload('POST', `${url}/table?name=${encodeURIComponent(file.name)}`, file);
+      desk.followed = null;
+      await desk.reload();
+    } catch (error) {
+      notices.trouble(error);
+    }
+    files!.value = '';
+  }
+</script>
+
+{#if shot.plate}
+  <PlainField
+    label="Patch"
+    value={patch}
+    unit="px"
+    hint="Side of the square of the plate that is followed. It is drawn round the thing’s place."
+    onset={(v) => v !== null && (patch = Math.min(301, Math.max(7, Math.round(v))))}
+  />
+  <div class="flex flex-wrap gap-1.5 pt-1.5">
+    <button
+      class="button h-6! px-2! text-[11.5px]"
+      disabled={busy !== ''}
+      onclick={() => track(shot.first_frame, 'Tracking back')}>◂ Track back</button
+    >
+    <button
+      class="button h-6! px-2! text-[11.5px]"
+      disabled={busy !== ''}
+      onclick={() => track(shot.last_frame, 'Tracking on')}>Track on ▸</button
+    >
+  </div>
+  {#if busy}<p class="pt-1.5 text-soft" role="status">{busy} from frame {desk.frame} …</p>
+  {:else if known}
+    <p class="pt-1.5 text-soft" data-track>
+      {known.sure.length} frames followed, at least {Math.round(least * 100)} % sure{#if known.lost !== null}; <span
+          class="text-amber">⚠ lost at {known.lost}</span
+        >{/if}.
+    </p>
+  {:else}
+    <p class="pt-1.5 text-soft">
+      Put it on a corner or a spot of the plate, and let it follow from this frame.
+    </p>
+  {/if}
+{:else}
+  <p class="text-soft">Put a plate under the shot, and it can follow what moves in it.</p>
+{/if}
+<div class="flex flex-wrap gap-1.5 pt-1.5">
+  <a class="button h-6! px-2! text-[11.5px]" href="{url}/table" download>Table (CSV)</a>
+  <button class="button h-6! px-2! text-[11.5px]" onclick={() => files?.click()}>Read a table …</button>
+  <input
+    bind:this={files}
+    type="file"
+    accept=".csv,text/csv"
+    class="hidden"
+    aria-label="Table of places"
+    onchange={readTable}
+  />
+</div>

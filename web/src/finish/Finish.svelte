@@ -1,0 +1,121 @@
+<script lang="ts">
+  import { DropdownMenu } from 'bits-ui';
+  import { get, type Step } from '../api/client';
+  import type { Desk } from '../state/desk.svelte';
+  import { notices } from '../state/notices.svelte';
+  import Fields from '../ui/Fields.svelte';
+  import Icon from '../ui/Icon.svelte';
+  import { stepKinds } from './kinds';
+  import ToneCurve from './ToneCurve.svelte';
+
+  /** path: JSON pointer of the steps, which are done from the first to the last. */
+  let { desk, steps, path, about }: { desk: Desk; steps: readonly Step[]; path: string; about: string } =
+    $props();
+  let open = $state(0);
+  const item = 'flex h-7 items-center gap-2 rounded px-2 data-highlighted:bg-aurora-ground';
+  const named = (kind: Step['kind']): [string, string] => {
+    const found = stepKinds.find(([k]) => k === kind)!;
+    return [found[1], found[2]];
+  };
+
+  function add(kind: Step['kind']): void {
+    open = steps.length;
+    desk.change([{ op: 'add', path: `${path}/-`, value: { kind } }], `Finish: ${kind}`);
+  }
+
+  function move(from: number, by: number): void {
+    const list = [...steps];
+    const [one] = list.splice(from, 1);
+    list.splice(from + by, 0, one!);
+    open = from + by;
+    desk.set(path, list, 'Order of the finish');
+  }
+
+  async function matchGrain(at: number): Promise<void> {
+    try {
+      const grain = await get<{ amount: number; size: number }>(
+        `/api/shots/${desk.id}/grain?frame=${desk.frame}`,
+      );
+      desk.setNumbers(
+        [
+          [`${path}/${at}/amount`, grain.amount],
+          [`${path}/${at}/size`, grain.size],
+        ],
+        'Grain of the plate',
+      );
+    } catch (error) {
+      notices.trouble(error);
+    }
+  }
+</script>
+
+{#each steps as step, i (i)}
+  {@const [label, model] = named(step.kind)}
+  <div class="flex h-[26px] items-center border-b border-line" class:opacity-50={!step.on}>
+    <button
+      class="flex h-full min-w-0 flex-1 items-center gap-1 text-left"
+      aria-expanded={open === i}
+      aria-label="{label}, step {i + 1}"
+      onclick={() => (open = open === i ? -1 : i)}
+    >
+      <span class="w-3.5 text-[11px] text-soft">{i + 1}</span>
+      <span class="truncate" class:font-semibold={open === i}>{label}</span>
+    </button>
+    {#if i > 0}
+      <button class="quiet" aria-label="{label}: earlier" title="Do it earlier" onclick={() => move(i, -1)}
+        ><span class="-rotate-90"><Icon name="chevron" size={11} /></span></button
+      >
+    {/if}
+    <button
+      class="quiet"
+      aria-label="Remove {label}"
+      title="Remove"
+      onclick={() =>
+        desk.set(
+          path,
+          steps.filter((_, j) => j !== i),
+          `Finish: no ${step.kind}`,
+        )}><Icon name="close" size={11} /></button
+    >
+    <button
+      class="quiet"
+      aria-label="{label} is {step.on ? 'on' : 'off'}"
+      aria-pressed={step.on}
+      title={step.on ? 'Switch off' : 'Switch on'}
+      onclick={() => desk.set(`${path}/${i}/on`, !step.on, step.on ? 'Switch off' : 'Switch on')}
+    >
+      <span class="size-[7px] rounded-full {step.on ? 'bg-soft' : 'border border-soft'}"></span>
+    </button>
+  </div>
+  {#if open === i}
+    <div class="border-b border-line pb-1 pl-3.5">
+      <Fields {desk} {model} owner={step} path="{path}/{i}" without={['kind', 'on']} />
+      {#if step.kind === 'grade'}
+        <ToneCurve {desk} curve={step.curve ?? null} path="{path}/{i}/curve" />
+      {:else if step.kind === 'grain' && desk.shot?.plate}
+        <button class="button mt-1.5 h-6! px-2! text-[11.5px]" onclick={() => matchGrain(i)}
+          >As the plate has it</button
+        >
+      {/if}
+    </div>
+  {/if}
+{/each}
+{#if steps.length === 0}<p class="pb-1.5 text-soft">{about}</p>{/if}
+{#if steps.length < 16}
+  <DropdownMenu.Root>
+    <DropdownMenu.Trigger class="button mt-1.5 h-6! px-2! text-[11.5px]"
+      >Add a step <Icon name="plus" size={11} /></DropdownMenu.Trigger
+    >
+    <DropdownMenu.Portal>
+      <DropdownMenu.Content
+        align="start"
+        sideOffset={2}
+        class="z-60 w-44 rounded-lg border border-line-strong bg-raised p-1 shadow-xl"
+      >
+        {#each stepKinds as [kind, name] (kind)}
+          <DropdownMenu.Item class={item} onSelect={() => add(kind)}>{name}</DropdownMenu.Item>
+        {/each}
+      </DropdownMenu.Content>
+    </DropdownMenu.Portal>
+  </DropdownMenu.Root>
+{/if}
