@@ -170,6 +170,11 @@ class PlateReader:
         with self._lock:
             return self._frames(media)[0].rate
 
+    def stamp(self, media: str) -> float:
+        """When the file, or the folder of the sequence, was last changed."""
+        with self._lock:
+            return self._frames(media)[1]
+
     def still(self, media: str, number: int, side: int) -> Floats:
         """A frame within a square, float32 (side, side, 4), linear, premultiplied."""
         return self._other(media, number, side, side, "fit")

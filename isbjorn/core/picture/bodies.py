@@ -36,8 +36,12 @@ def edge(inner: float, radius: float, profile: int) -> tuple[float, float]:
     # The soft profile is steeper in its middle: sampled at pixel centres, it wants more room for the same error of light.
     least = 1.0 if profile == HARD else 1.6
     if r1 - r0 < least:
-        r0 = 0.5 * (math.sqrt(max(least * least, 2 * (r0 * r0 + r1 * r1) - least * least)) - least)
-        r1 = r0 + least
+        squares = r0 * r0 + r1 * r1
+        if squares <= least * least:
+            r0, r1 = 0.0, math.sqrt(squares)
+        else:
+            r0 = 0.5 * (math.sqrt(2 * squares - least * least) - least)
+            r1 = r0 + least
     c1 = 1.0 / (r1 * r1 - r0 * r0)
     return r1 * r1 * c1, c1
 

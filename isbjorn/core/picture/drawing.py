@@ -192,14 +192,18 @@ class Pen:
         turn = np.radians(p.angle.astype(np.float64))
         if e.facing == "motion":
             turn = turn + ahead
-        smear = None
+        smear, bend = None, None
         if places is not None and shares is not None:
-            centre = places.mean(axis=1)
-            smear = (places[:, -1] - places[:, 0]).astype(np.float32)
-            shade[:, 3] *= shares.sum(axis=1)
+            exposed = shares.sum(axis=1)
+            ends = 0.5 * (places[:, 0] + places[:, -1])
+            # Where it is at half of the time; who lives for a part of it goes straight.
+            whole = (exposed > 1 - 1e-6)[:, None]
+            centre = np.where(whole, places[:, (len(brush.open) - 1) // 2], ends)
+            smear, bend = places[:, -1] - places[:, 0], ends - centre
+            shade[:, 3] *= exposed
         sprites = sprites_of(
             centre, radius, turn, shade, page, pages, self.covers, smear, ahead, self.stretch(p, births), 
-            0.0 if confusion is None else confusion,
+            0.0 if confusion is None else confusion, bend,
         )  # fmt: skip
         draw_sprites(np.ascontiguousarray(sprites[order]), pages, onto, self.mode)
 
@@ -333,7 +337,7 @@ class Pen:
         alpha = shown.reshape(n, m) * fade
         alpha = np.where(grown[..., 0] > 0, alpha, 0)
         tone = lit.reshape(n, m, 3)
-        pieces = (s[:, :-1] < 1) & ((alpha[:, :-1] > 0) | (alpha[:, 1:] > 0))
+        pieces = (s[:, 1:] < 1) & ((alpha[:, :-1] > 0) | (alpha[:, 1:] > 0))
         soft = trail.softness.value / 100
         if trail.glow.value > 0:
             light = tone * (alpha * trail.glow.value / 100 * _GLOW_SHARE)[..., None]
@@ -379,7 +383,7 @@ def _cut(pixels: Floats, s: Doubles) -> tuple[Floats, Doubles]:
     rows, at = np.nonzero((s[:, :-1] > 1) & (s[:, 1:] < 1))
     share = (1 - s[rows, at + 1]) / (s[rows, at] - s[rows, at + 1])
     pixels[rows, at] = pixels[rows, at + 1] + (pixels[rows, at] - pixels[rows, at + 1]) * share[:, None]
-    s[rows, at] = 1 - 1e-9
+    s[rows, at] = 1.0
     return pixels.astype(np.float32), s
 
 

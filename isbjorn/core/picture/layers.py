@@ -123,8 +123,8 @@ class Easel:
         if not own:
             self._draw(unit, onto)
         else:
-            # What only adds light keeps no cover, so it may be laid the plain way.
-            lay(self.layer(unit), onto, unit.blend if MODES[unit.blend] else "normal")
+            # An emitter that only adds light has left no cover on its layer, so that is laid the plain way.
+            lay(self.layer(unit), onto, unit.blend)
 
     def _draw(self, emitter: Any, onto: Floats, blend: str | None = None) -> None:
         number = self.shot.emitters.index(emitter)

@@ -35,6 +35,9 @@ class Pictures(Hashable, Protocol):
     def own_rate(self, media: str) -> Fraction | None:
         """Frames per second, if the file has them."""
 
+    def stamp(self, media: str) -> float:
+        """Another number when the file has changed."""
+
     def still(self, media: str, number: int, side: int) -> Floats:
         """A frame within a square of a side, linear, premultiplied, (side, side, 4)."""
 
@@ -139,7 +142,8 @@ class Bodies:
                 frames = self._frames(part.body, key, births[mine], moments[mine], age01[mine], t)
                 wanted, index = np.unique(frames, return_inverse=True)
                 page[mine] = len(keys) + index
-                keys += [("picture", part.body.media, int(n), self.side) for n in wanted]
+                media = (part.body.media, self.pictures.stamp(part.body.media))
+                keys += [("picture", media, int(n), self.side) for n in wanted]
                 continue
             count = len(part.keys)
             if isinstance(part.body, Words) and part.body.deal != "random":
@@ -186,5 +190,5 @@ def _pages(keys: tuple[tuple[Any, ...], ...], pictures: Pictures) -> Pages:
         elif kind == "letter":
             made.append(_letter(what, more, side))
         else:
-            made.append((pictures.still(what, more, side), 1.0))
+            made.append((pictures.still(what[0], more, side), 1.0))
     return bound(made or [(np.zeros((1, 1), np.float32), 1.0)])

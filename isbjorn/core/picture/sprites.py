@@ -20,9 +20,9 @@ from isbjorn.core.picture.tiles import TILE_H, TILE_W, Ints, Longs, tiled
 
 Floats = npt.NDArray[np.float32]
 # Columns: place and reach; from a pixel's distance to the page's [-1, 1] (a, b, c, d); page and level; colour × opacity;
-# opacity; 1 where it covers, 0 where it only adds light; the way of its smear in px, and how many samples of it.
-X, Y, REACH, UA, UB, VA, VB, PAGE, LEVEL, RED, GREEN, BLUE, SHOWN, COVERS, DX, DY, TIMES = range(17)
-SPRITE = 17
+# opacity; 1 where it covers, 0 where it only adds light; the way of its smear in px, how far it bends, and how many samples of it.
+X, Y, REACH, UA, UB, VA, VB, PAGE, LEVEL, RED, GREEN, BLUE, SHOWN, COVERS, DX, DY, BX, BY, TIMES = range(19)
+SPRITE = 19
 _MOST_SAMPLES = 24
 
 
@@ -119,8 +119,8 @@ def _draw(
             det = float(s[UA]) * s[VB] - float(s[UB]) * s[VA]
             if det == 0.0:
                 continue
-            ex = wide * (abs(s[VB]) + abs(s[UB])) / abs(det) + 0.5 * abs(s[DX])
-            ey = wide * (abs(s[UA]) + abs(s[VA])) / abs(det) + 0.5 * abs(s[DY])
+            ex = wide * (abs(s[VB]) + abs(s[UB])) / abs(det) + 0.5 * abs(s[DX]) + abs(s[BX])
+            ey = wide * (abs(s[UA]) + abs(s[VA])) / abs(det) + 0.5 * abs(s[DY]) + abs(s[BY])
             x0, x1 = max(left, math.floor(s[X] - ex)), min(right, math.ceil(s[X] + ex))
             y0, y1 = max(top, math.floor(s[Y] - ey)), min(bottom, math.ceil(s[Y] + ey))
             for y in range(y0, y1):
@@ -128,7 +128,8 @@ def _draw(
                     found[0] = found[1] = found[2] = found[3] = 0.0
                     for n in range(times):
                         f = (n + 0.5) / times - 0.5
-                        dx, dy = x + 0.5 - s[X] - f * s[DX], y + 0.5 - s[Y] - f * s[DY]
+                        g = 4.0 * f * f
+                        dx, dy = x + 0.5 - s[X] - f * s[DX] - g * s[BX], y + 0.5 - s[Y] - f * s[DY] - g * s[BY]
                         u, v = s[UA] * dx + s[UB] * dy, s[VA] * dx + s[VB] * dy
                         if abs(u) < wide and abs(v) < wide:
                             _read(texels, side, first, channels, (u + 1.0) * half, (v + 1.0) * half, found)
@@ -144,7 +145,7 @@ def _draw(
 
 @guarded
 def draw_sprites(sprites: Floats, pages: Pages, out: Floats, mode: int = 0) -> None:
-    """Draw sprites (n, 17), float32, in their order, onto a picture (height, width, 4), in place."""
+    """Draw sprites (n, 19), float32, in their order, onto a picture (height, width, 4), in place."""
     if len(sprites) == 0:
         return
     tiles = tiled(sprites, out.shape[1], out.shape[0])
@@ -163,10 +164,11 @@ def sprites_of(
     along: npt.NDArray[np.float64] | None = None,
     stretch: npt.NDArray[np.float64] | float = 1.0,
     soft: npt.NDArray[np.float64] | float = 0.0,
+    bend: Floats | None = None,
 ) -> Floats:
-    """Sprites (n, 17) at centres (n, 2) px, of radius (n,) px, turned by angle (n,) radians counter-clockwise.
+    """Sprites (n, 19) at centres (n, 2) px, of radius (n,) px, turned by angle (n,) radians counter-clockwise.
 
-    shade (n, 4): linear colour and opacity. page (n,): which page. smear (n, 2): the way gone while the shutter is open, in px.
+    shade (n, 4): linear colour and opacity. page (n,): which page. smear (n, 2): the way gone while the shutter is open, in px; bend (n, 2): from the centre to the middle of its ends.
     along (n,) radians, stretch (n,) factor: made longer in that direction. soft (n,): radius of its circle of confusion in px.
     """
     n = len(centre)
@@ -205,7 +207,10 @@ def sprites_of(
     way = np.zeros((n, 2), np.float32) if smear is None else smear
     gone = np.hypot(*way.T)
     found[:, DX], found[:, DY] = way.T
-    found[:, TIMES] = np.clip(np.ceil(gone / np.maximum(1.0, 0.35 * half)), 1, _MOST_SAMPLES)
+    bent = np.zeros((n, 2), np.float32) if bend is None else bend
+    gone = gone + 2 * np.hypot(*bent.T)
+    found[:, BX], found[:, BY] = bent.T
+    found[:, TIMES] = np.clip(np.ceil(gone / np.clip(0.15 * half, 0.75, 3.0)), 1, _MOST_SAMPLES)
     grown = 1 + 2.0 / np.maximum(1, side / 2**level)
     found[:, REACH] = half * math.sqrt(2) * np.maximum(1, longer) * grown + gone / 2 + 1
     found[:, REACH] = np.where(shown > 0, found[:, REACH], -1e9)

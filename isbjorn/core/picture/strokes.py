@@ -52,14 +52,13 @@ def _draw(strokes: Floats, order: Ints, starts: Longs, turns: Longs, columns: in
                     t = min(1.0, max(0.0, ((px - s[X0]) * dx + (py - s[Y0]) * dy) / length2))
                     ax, ay = px - s[X0] - t * dx, py - s[Y0] - t * dy
                     r = s[R0] + t * (s[R1] - s[R0])
-                    thin = 1.0
-                    if r < _THINNEST:
-                        thin = r / _THINNEST
-                        r = _THINNEST
-                    # The edge is a pixel wide at least, and keeps the width's area.
+                    # Half of the light across it: the edge is a pixel wide at least, and keeps it.
+                    half, thin = r * (1.0 - 0.5 * s[SOFT]), 1.0
                     edge = max(1.0, s[SOFT] * r)
-                    outer = r + 0.5 * min(edge, 1.0) if edge <= 1.0 else r
-                    q = (outer - math.sqrt(ax * ax + ay * ay)) / edge
+                    if half < _THINNEST:
+                        thin = half / _THINNEST
+                        half = _THINNEST
+                    q = (half + 0.5 * edge - math.sqrt(ax * ax + ay * ay)) / edge
                     if q <= 0.0:
                         continue
                     q = min(1.0, q)
