@@ -168,7 +168,7 @@ def alone(shot: Shot, emitter_id: str) -> Shot:
 
 
 def planted(shot: Shot, kept: Shot) -> tuple[Shot, str]:
-    """The shot with everything of a kept one, under new ids and free names; and the id of its last emitter."""
+    """The shot with everything of a kept one, under new ids and free names; and the id of the emitter that was kept."""
     given, onto = kept.model_dump(mode="json"), shot.model_dump(mode="json")
     fields = LISTS
     new = {thing["id"]: new_id(field[:-1]) for field in fields for thing in given[field]}
@@ -190,4 +190,6 @@ def planted(shot: Shot, kept: Shot) -> tuple[Shot, str]:
             names.add(name)
             onto[field].append(renamed(thing) | {"name": name})
     onto["links"] += renamed(given["links"])
-    return parse_shot(onto), new[given["emitters"][-1]["id"]] if given["emitters"] else ""
+    # What it only hangs on is off.
+    kept_for = [e.id for e in kept.emitters if e.on] or [e.id for e in kept.emitters]
+    return parse_shot(onto), new[kept_for[-1]] if kept_for else ""

@@ -15,7 +15,9 @@ _OTHER_NAMES = {"rate": "birth rate", "up": "place upward", "across": "place acr
 _MOST = 200
 
 
-def _label(field: str) -> str:
+def _label(part: Part, field: str) -> str:
+    if isinstance(part, Shot) and field == "rate":
+        return "frame rate"
     return _OTHER_NAMES.get(field, field.replace("_", " "))
 
 
@@ -69,7 +71,7 @@ def _part(before: Part, after: Part, within: str = "") -> list[str]:
         a, b = getattr(before, field), getattr(after, field)
         if a == b or field == "id":
             continue
-        name = f"{within}{_label(field)}"
+        name = f"{within}{_label(before, field)}"
         if isinstance(a, Number) and isinstance(b, Number):
             found += _number(a, b, name, _unit(type(before), field))
         elif isinstance(a, Part) and isinstance(b, Part):

@@ -54,5 +54,5 @@ def keep_kernels() -> None:
             for old in home.glob(f"{_PREFIX}*"):
                 if old != folder:
                     shutil.rmtree(old, ignore_errors=True)
-            numba.config.CACHE_DIR = str(folder)
+            numba.config.CACHE_DIR = str(folder)  # type: ignore[attr-defined]
             return

@@ -137,7 +137,8 @@ class Facing(unittest.TestCase):
         shot = one_emitter(
             width=400, height=400,
             emitter={
-                "rate": 0, "bursts": [{"count": 1}], "body": {"kind": "streak", "softness": 20}, "size": 60, "speed": 0.01, **emitter,
+                "rate": 0, "bursts": [{"count": 1}], "body": {"kind": "streak", "softness": 20}, "size": 60, "speed": 0.01,
+                **emitter,
             },
         )  # fmt: skip
         return moments(render_frame(shot, 10)[..., 3])

@@ -189,7 +189,8 @@ class Lines(unittest.TestCase):
                 "across": {
                     "value": 0, "keys": [{"at_s": 0, "value": -apart / 2, "joint": "hold"}, {"at_s": 0.02, "value": apart / 2}],
                 },
-                "rate": 0, "bursts": [{"count": 1, "at_s": t} for t in (0, 0.03)], "speed": 0, "lifespan": 0, "colour": ramp, "colour_by": "distance",
+                "rate": 0, "bursts": [{"count": 1, "at_s": t} for t in (0, 0.03)], "speed": 0, "lifespan": 0,
+                "colour": ramp, "colour_by": "distance",
                 "colour_of": "m", "colour_from": 0, "colour_to": 1, "size": 2, "blend": "add",
                 "lines": {"distance": 100, "width": 3, "opacity": 100, "fade": 0, "softness": 0, "bodies": False, **lines},
             },
@@ -210,7 +211,8 @@ class Lines(unittest.TestCase):
         shot = one_emitter(
             width=200, height=100,
             emitter={
-                "rate": 0, "bursts": [{"count": 1, "at_s": 0}, {"count": 1, "at_s": 1}], "direction": 0, "speed": 50, "lifespan": 2.5,
+                "rate": 0, "bursts": [{"count": 1, "at_s": 0}, {"count": 1, "at_s": 1}], "direction": 0, "speed": 50,
+                "lifespan": 2.5,
                 "across": -40, "blend": "add", "size": 2,
                 "colour": {"colours": [{"at": 0, "colour": "#ff0000"}, {"at": 1, "colour": "#0000ff"}], "mix": "linear"},
                 "lines": {"distance": 100, "width": 4, "opacity": 100, "fade": 0, "bodies": False},

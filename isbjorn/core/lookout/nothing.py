@@ -7,6 +7,7 @@ import math
 import numpy as np
 
 from isbjorn.core.lookout.notes import Case, Checks, Mend, put
+from isbjorn.core.motion.track import demand_of
 from isbjorn.core.picture.mattes import matte_of
 from isbjorn.core.picture.project import projection
 
@@ -62,7 +63,8 @@ def _nobody(case: Case) -> Checks:
     if e.rate.value or e.rate.keys:
         begins.append(e.start_s + e.delay_s - e.pre_roll_s)
     first = min(begins, default=math.inf)
-    if watch.shares.get(e.id, 0) == 0:
+    wanted = demand_of(watch.shot, e, watch.solver.readings)
+    if watch.shares.get(e.id, 0) == 0 and wanted > 0:
         yield case.note(
             "nothing visible", "there is no room for any.", "Its limit, or the shot's, is 0.", "trouble",
             Mend(label="Make room for 10,000", changes=[

@@ -71,8 +71,8 @@ def clipping(watch: Watch) -> Checks:
     share = float(burnt.sum()) / float(covered.sum())
     if share < 0.08:
         return
-    over = float(np.percentile(alone[..., :3].max(axis=2)[burnt], 80))
-    stops = -round(min(6.0, max(0.5, math.log2(max(over, 1.05)))), 1)
+    over = float(np.percentile(alone[..., :3].max(axis=2)[burnt], 97))
+    stops = -round(min(16.0, max(0.5, math.log2(max(over, 1.05)))), 1)
     step = {"kind": "grade", "exposure": stops}
     yield Note(
         kind="clipping", thing=None, level="hint",

@@ -170,12 +170,17 @@ def dress(source: Source, state: State, age01: Floats, t: float, length_s: float
     shaded = any(
         n != type(e).model_fields[name].default for n, name in zip(numbers[3:], ("red", "green", "blue"), strict=True)
     )
+    ramp = gradient.table(e.colour)
+    if e.colour_by != "age":
+        # Its colours are read elsewhere; its opacity stays that of the age.
+        ramp = ramp.copy()
+        ramp[:, :3] = 1
     _kernel(
-        np.uint64(key), state.births, age01, bases, spreads, curves, gradient.table(e.colour), e.fade_last.value / 100, shaded,
+        np.uint64(key), state.births, age01, bases, spreads, curves, ramp, e.fade_last.value / 100, shaded,
         found.size, found.opacity, found.colour,
     )  # fmt: skip
     if e.colour_by != "age" or coloured.is_varied(e):
-        found = replace(found, colour=_recoloured(found, room, e, age01, length_s))
+        found = replace(found, colour=_recoloured(found, room, e, length_s))
     if e.tint:
         found = replace(found, colour=(found.colour * _tints(source, state)).astype(np.float32))
     return found
@@ -187,20 +192,16 @@ def number_now(number: Number, readings: Readings, age01: Floats, t: float) -> D
     return np.asarray(value * np.interp(age01, np.linspace(0, 1, TABLE), curve.table(number.over_life)))
 
 
-def _recoloured(found: Looks, room: Wardrobe, e: Emitter, age01: Floats, length_s: float) -> Floats:
-    """Colours by another measure than age, and varied in hue, saturation and lightness."""
+def _recoloured(found: Looks, room: Wardrobe, e: Emitter, length_s: float) -> Floats:
+    """Colours by another measure than age (what is found is their brightness), and varied in hue, saturation and lightness."""
     source, state = room.source, room.state
     colour: npt.NDArray[np.floating] = found.colour
-    if e.colour_by != "age":
-        own = coloured.ramp_at(e.colour, age01)
-        gain = np.divide(colour, own, out=np.zeros_like(colour), where=own > 1e-9)
-        gain = np.where(own > 1e-9, gain, gain.max(axis=1, keepdims=True))
-        if e.colour_by == "plate":
-            place, _, _ = source.leave(state.births, state.moments)
-            colour = gain * coloured.plate_colours(source.light, place.T.astype(np.float64), state.moments)
-        else:
-            at = coloured.along(e, source, state, room.t, length_s)
-            colour = gain * coloured.ramp_at(e.colour, at)
+    if e.colour_by == "plate":
+        place, _, _ = source.leave(state.births, state.moments)
+        colour = colour * coloured.plate_colours(source.light, place.T.astype(np.float64), state.moments)
+    elif e.colour_by != "age":
+        at = coloured.along(e, source, state, room.t, length_s)
+        colour = colour * coloured.ramp_at(e.colour, at)
     if coloured.is_varied(e):
         colour = coloured.varied(e, source, state, colour)
     return np.asarray(colour, np.float32)

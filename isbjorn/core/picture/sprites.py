@@ -168,7 +168,8 @@ def sprites_of(
 ) -> Floats:
     """Sprites (n, 19) at centres (n, 2) px, of radius (n,) px, turned by angle (n,) radians counter-clockwise.
 
-    shade (n, 4): linear colour and opacity. page (n,): which page. smear (n, 2): the way gone while the shutter is open, in px; bend (n, 2): from the centre to the middle of its ends.
+    shade (n, 4): linear colour and opacity. page (n,): which page. smear (n, 2): the way gone while the shutter is open,
+    in px; bend (n, 2): from the centre to the middle of its ends.
     along (n,) radians, stretch (n,) factor: made longer in that direction. soft (n,): radius of its circle of confusion in px.
     """
     n = len(centre)
