@@ -12,7 +12,7 @@ from isbjorn.core import cast
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import shot_from_text, shot_to_text
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.life.bezier import thinned
+from isbjorn.core.life.keys import keys_through
 from isbjorn.core.life.outlines import paths_of_svg
 from isbjorn.demo.beacon import first_shot
 from isbjorn.demo.library import shipped
@@ -86,7 +86,7 @@ def record_way(studio: Here, shot_id: int, thing_id: str, body: Recording) -> Sh
     if (np.diff(times) <= 0).any():
         raise IsbjornError("the samples must go on in time.", "samples", "Record the way again.")
     values = np.array([[s.across, s.up] for s in body.samples])
-    kept = thinned(times, values, body.tolerance)
+    ways = keys_through(times, values, body.tolerance)
     with studio.store.edit(shot_id, "Record a way") as box:
         given = box[0].model_dump(mode="json")
         thing = next(
@@ -95,9 +95,8 @@ def record_way(studio: Here, shot_id: int, thing_id: str, body: Recording) -> Sh
         )
         if thing is None:
             raise IsbjornError("there is nothing of that id in the cast.", thing_id, "Nothing was changed.")
-        for column, field in enumerate(("across", "up")):
-            keys = [{"at_s": round(float(times[i]), 4), "value": round(float(values[i, column]), 2)} for i in kept]
-            thing[field] = {**thing[field], "keys": keys}
+        for field, keys in zip(("across", "up"), ways, strict=True):
+            thing[field] = {**thing[field], "keys": [key.model_dump(mode="json") for key in keys]}
         box[0] = Shot.model_validate(given)
     return told(studio, shot_id)
 

@@ -12,7 +12,7 @@ from isbjorn.core.cast import LISTS
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.life.bezier import thinned
+from isbjorn.core.life.keys import keys_through
 from isbjorn.core.life.readings import Readings
 from isbjorn.core.media.tracking import Seen, follow, from_csv, to_csv
 from isbjorn.core.picture.project import projection
@@ -88,11 +88,10 @@ def _baked(shot: Shot, thing_id: str, seen: list[Seen]) -> Shot:
     seen = sorted(seen, key=lambda s: s.frame)
     times = np.array([float(shot.seconds(s.frame)) for s in seen])
     values = np.array([[s.x - shot.width / 2, shot.height / 2 - s.y] for s in seen])
-    kept = thinned(times, values, _TOLERANCE_PX) if len(seen) > 2 else list(range(len(seen)))
     given = shot.model_dump(mode="json")
     thing = given[field][number]
-    for column, name in enumerate(("across", "up")):
-        new = [{"at_s": round(float(times[i]), 6), "value": round(float(values[i, column]), 3)} for i in kept]
+    for name, keys in zip(("across", "up"), keys_through(times, values, _TOLERANCE_PX), strict=True):
+        new = [key.model_dump(mode="json") for key in keys]
         outside = [k for k in thing[name]["keys"] if not times[0] - 1e-6 <= k["at_s"] <= times[-1] + 1e-6]
         thing[name]["keys"] = sorted([*outside, *new], key=lambda k: k["at_s"])
     return parse_shot(given)

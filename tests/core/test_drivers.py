@@ -12,8 +12,9 @@ from hypothesis import strategies as st
 from isbjorn.core import IsbjornError, Shot, Solver
 from isbjorn.core.document import Flutter, Number
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.life.bezier import thinned
+from isbjorn.core.life.curve import along
 from isbjorn.core.life.flutter import swing
+from isbjorn.core.life.keys import keys_through
 from isbjorn.core.life.readings import Readings
 from isbjorn.core.motion.cache import StateCache
 from tests.shots import births, force, one_emitter
@@ -265,10 +266,12 @@ class Moving(unittest.TestCase):
     def test_a_recorded_way_becomes_few_keys(self) -> None:
         t = np.arange(0, 10, 0.04)
         hand = np.stack([100 * np.sin(t), 30 * t], axis=1) + np.random.default_rng(1).normal(0, 0.3, (250, 2))
-        kept = thinned(t, hand, 3.0)
-        self.assertLess(len(kept), 45)
-        there = np.stack([np.interp(t, t[kept], hand[kept, c]) for c in range(2)], axis=1)
+        keys = keys_through(t, hand, 3.0)
+        self.assertLess(len(keys[0]), 45)
+        there = np.stack([along(way, t) for way in keys], axis=1)
         self.assertLessEqual(float(np.abs(there - hand).max()), 3.0)
+        even = keys_through(t, np.stack([7 * t, -2 * t], axis=1), 0.1)
+        self.assertEqual([len(way) for way in even], [2, 2], "an even way is its two ends")
 
 
 class Bursts(unittest.TestCase):

@@ -261,22 +261,23 @@ class Focus(unittest.TestCase):
             np.testing.assert_allclose(self.discs(0, 80, kind=kind), self.discs(0, 0, kind=kind), atol=near)
 
 
-class Sameness(unittest.TestCase):
-    SHOT = {
-        "width": 320, "height": 180, "camera": {"shutter": 180},
-        "emitters": [
-            {"id": "a", "body": {"kind": "puff"}, "spin": {"value": 0, "spread": 90}, "group": "g", "rate": 60},
-            {"id": "b", "trail": {"length": 9}, "blend": "screen", "rate": 40, "finish": [{"kind": "glow"}]},
-            {"id": "c", "lines": {}, "body": {"kind": "words"}, "rate": 30, "blend": "add"},
-            {"id": "d", "use": {"kind": "glass"}, "rate": 20},
-        ],
-        "groups": [{"id": "g", "finish": [{"kind": "blur"}]}], "finish": [{"kind": "grain"}], "background": "#223344",
-    }  # fmt: skip
+RICH: dict[str, Any] = {
+    "width": 320, "height": 180, "camera": {"shutter": 180},
+    "emitters": [
+        {"id": "a", "body": {"kind": "puff"}, "spin": {"value": 0, "spread": 90}, "group": "g", "rate": 60},
+        {"id": "b", "trail": {"length": 9}, "blend": "screen", "rate": 40, "finish": [{"kind": "glow"}]},
+        {"id": "c", "lines": {}, "body": {"kind": "words"}, "rate": 30, "blend": "add"},
+        {"id": "d", "use": {"kind": "glass"}, "rate": 20},
+    ],
+    "groups": [{"id": "g", "finish": [{"kind": "blur"}]}], "finish": [{"kind": "grain"}], "background": "#223344",
+}  # fmt: skip
 
+
+class Sameness(unittest.TestCase):
     def test_the_same_picture_on_one_thread_or_many_and_after_any_other(self) -> None:
         import numba
 
-        shot = Shot.model_validate(self.SHOT)
+        shot = Shot.model_validate(RICH)
         many = render_frame(shot, 60)
         before = numba.get_num_threads()
         try:
@@ -291,18 +292,18 @@ class Sameness(unittest.TestCase):
     def test_nothing_that_is_looks_touches_a_state(self) -> None:
         from isbjorn.core.motion.cache import StateCache
 
-        shot, cache = Shot.model_validate(self.SHOT), StateCache()
+        shot, cache = Shot.model_validate(RICH), StateCache()
         moved = Solver(shot, cache)
         moved.at(60)
         kept = cache.bytes
-        plain = {**self.SHOT, "emitters": [{"id": e["id"], "rate": e["rate"]} for e in self.SHOT["emitters"]]}  # type: ignore[index, attr-defined]
+        plain = {**RICH, "emitters": [{"id": e["id"], "rate": e["rate"]} for e in RICH["emitters"]]}
         other = Solver(Shot.model_validate(plain), cache)
         np.testing.assert_array_equal(other.at(60).position, moved.at(60).position)
         self.assertEqual(cache.bytes, kept, "the states of one serve the other")
 
     def test_over_nothing_alpha_is_right_over_any_background(self) -> None:
-        given = {**self.SHOT, "background": None, "finish": [], "emitters": [
-            {k: v for k, v in e.items() if k not in ("use", "blend")} for e in self.SHOT["emitters"]  # type: ignore[attr-defined]
+        given = {**RICH, "background": None, "finish": [], "emitters": [
+            {k: v for k, v in e.items() if k not in ("use", "blend")} for e in RICH["emitters"]
         ]}  # fmt: skip
         shot = Shot.model_validate(given)
         alone = render_frame(shot, 60)
@@ -313,7 +314,7 @@ class Sameness(unittest.TestCase):
             np.testing.assert_allclose(whole[..., :3], alone[..., :3] + (1 - alone[..., 3:]) * linear, atol=2e-4)
 
     def test_a_smaller_picture_is_the_same_smaller(self) -> None:
-        shot = Shot.model_validate({**self.SHOT, "finish": []})
+        shot = Shot.model_validate({**RICH, "finish": []})
         whole = draw_particles(Solver(shot), 60, 1.0).picture
         half = draw_particles(Solver(shot), 60, 0.5).picture
         down = cv2.resize(whole, (160, 90), interpolation=cv2.INTER_AREA)

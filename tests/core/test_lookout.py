@@ -15,7 +15,7 @@ from isbjorn.core.document.files import parse_shot
 from isbjorn.core.lookout import Note, lookout, order_notes
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.render import Solver
-from tests.shots import drag, force, one_emitter
+from tests.shots import force, one_emitter
 
 
 def notes(shot: Shot, frame: int = 60) -> list[Note]:

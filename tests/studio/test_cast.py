@@ -13,7 +13,7 @@ from tests.studio.in_studio import InStudio
 
 KINDS = (
     "emitter", "gravity", "wind", "drag", "turbulence", "displacement", "vortex", "attractor", "follow", "surface", "remove",
-    "zone", "marker",
+    "zone", "marker", "light", "matte", "group",
 )  # fmt: skip
 SVG = b'<svg xmlns="http://www.w3.org/2000/svg"><path d="M0 0H40V10H0Z"/></svg>'
 
@@ -26,7 +26,7 @@ class Cast(InStudio):
         for kind in KINDS:
             with self.subTest(kind):
                 before = self.client.get(f"/api/shots/{self.shot}").json()["document"]
-                lists = ("emitters", "forces", "zones", "markers")
+                lists = ("emitters", "forces", "zones", "markers", "lights", "mattes", "groups")
                 old = {t["id"] for name in lists for t in before[name]}
                 state = self.post("/cast", kind=kind).json()
                 made = [t for name in lists for t in state["document"][name] if t["id"] not in old]
@@ -34,7 +34,7 @@ class Cast(InStudio):
                 shown = [w["id"] for w in state["guides"]["world"]] + [
                     g["emitter"] for g in state["guides"]["emitters"]
                 ]
-                self.assertTrue(all(t["id"] in shown for t in made))
+                self.assertTrue(kind == "group" or all(t["id"] in shown for t in made), "a group has no place")
                 copy = self.post("/cast", kind=kind, copy_of=made[-1]["id"]).json()["document"]
                 names = [t["name"] for name in lists for t in copy[name]]
                 self.assertEqual(len(names), len(set(names)))

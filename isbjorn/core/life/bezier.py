@@ -56,22 +56,6 @@ def turn_of(way: Doubles) -> Doubles:
     return np.degrees(np.arctan2(way[:, 1], way[:, 0]))
 
 
-def thinned(times: Doubles, values: Doubles, tolerance: float) -> list[int]:
-    """Indices of the few of many samples that keep a polyline within `tolerance` (Ramer 1972; Douglas and Peucker 1973)."""
-    keep, todo = {0, len(times) - 1}, [(0, len(times) - 1)]
-    while todo:
-        a, b = todo.pop()
-        if b - a < 2:
-            continue
-        share = (times[a + 1 : b] - times[a]) / max(times[b] - times[a], 1e-12)
-        off = np.abs(values[a + 1 : b] - (values[a] + share[:, None] * (values[b] - values[a]))).max(axis=1)
-        worst = int(np.argmax(off))
-        if off[worst] > tolerance:
-            keep.add(a + 1 + worst)
-            todo += [(a, a + 1 + worst), (a + 1 + worst, b)]
-    return sorted(keep)
-
-
 def rotated(x: Doubles, y: Doubles, degrees: npt.ArrayLike) -> tuple[Doubles, Doubles]:
     """Coordinates turned counter-clockwise."""
     turn = np.asarray(degrees, np.float64) * (math.pi / 180)
