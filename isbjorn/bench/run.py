@@ -15,6 +15,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.bench.end_to_end import deliver_fps, edit_to_picture_ms, preview_fps
+from isbjorn.bench.finish import blur_ms, drawn_ms, glow_ms
 from isbjorn.bench.opengl import Discs
 from isbjorn.bench.shots import fountain
 from isbjorn.bench.world import world_ns_per_particle_step
@@ -147,6 +148,9 @@ def measure(only: str, tell: Callable[[str], object]) -> dict[str, Any]:
             "sim_ns_per_particle_step": sim_ns_per_particle_step,
             "world_ns_per_particle_step": world_ns_per_particle_step,
             "draw": drawing,
+            "frame_ms": drawn_ms,
+            "blur": blur_ms,
+            "glow_ms": glow_ms,
             "preview_fps_50k_720p": lambda: preview_fps(place / "a"),
             "edit_to_picture_ms": lambda: edit_to_picture_ms(place / "b"),
             "jump_ms": jump_ms,

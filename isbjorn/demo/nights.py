@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import cv2
 import numpy as np
 
 from isbjorn.demo.paint import HEIGHT, WIDTH, Floats, Painter, graded, grid, mix, rgb, shade
@@ -54,18 +55,25 @@ def aurora() -> Painter:
         lamps[row : row + 4, column : column + 3] = 0.5 + 0.5 * rng.random()
     base += lamps[..., None] * rgb("ffc98a")
     grain, dim = _grain(41), (1 - house)[..., None]
+    # The light is soft: half as many pixels hold it.
+    wide, tall = x[::2, ::2], y[::2, ::2]
 
     def paint(number: int) -> np.ndarray:
-        turn, light = np.float32(2 * np.pi * number / AURORA_FRAMES), np.zeros((HEIGHT, WIDTH, 3), np.float32)
-        for k, (height, tall, colour, strength) in enumerate(
+        turn, light = np.float32(2 * np.pi * number / AURORA_FRAMES), np.zeros((*wide.shape, 3), np.float32)
+        for k, (height, reach, colour, strength) in enumerate(
             ((0.40, 0.30, "2fd69a", 0.26), (0.30, 0.34, "35b8c8", 0.17), (0.52, 0.22, "7d6bd6", 0.12))
         ):
-            foot = height + 0.07 * np.sin(x * (3.1 + k) + turn + 2 * k) + 0.03 * np.sin(x * (9 - k) - 2 * turn + k)
-            rays = 0.6 + 0.4 * np.sin(x * (95 + 40 * k) + 3 * np.sin(x * 14 + turn) + k) * np.sin(x * 31 - turn)
-            up = foot - y
-            curtain = np.where(up > 0, np.exp(-up / tall * 2.2), np.exp(up / 0.025)) * rays
+            foot = (
+                height + 0.07 * np.sin(wide * (3.1 + k) + turn + 2 * k) + 0.03 * np.sin(wide * (9 - k) - 2 * turn + k)
+            )
+            rays = 0.6 + 0.4 * np.sin(wide * (95 + 40 * k) + 3 * np.sin(wide * 14 + turn) + k) * np.sin(
+                wide * 31 - turn
+            )
+            up = foot - tall
+            curtain = np.exp(np.where(up > 0, up / -reach * 2.2, up / 0.025)) * rays
             light += (strength * curtain)[..., None] * rgb(colour)
-        return shade(base + light * dim + grain[number % _GRAIN])
+        whole = cv2.resize(light, (WIDTH, HEIGHT), interpolation=cv2.INTER_LINEAR)
+        return shade(base + whole * dim + grain[number % _GRAIN])
 
     return paint
 

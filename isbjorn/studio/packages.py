@@ -10,7 +10,7 @@ from pathlib import Path, PurePosixPath
 from typing import Any
 
 from isbjorn.core.document import Shot
-from isbjorn.core.document.files import shot_from_text, shot_to_text
+from isbjorn.core.document.files import parse_shot, shot_from_text, shot_to_text
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.stills import is_pattern, sequence_files
 from isbjorn.studio.store import Store
@@ -72,10 +72,17 @@ def _unpacked_media(zipped: zipfile.ZipFile, store: Store, home: str) -> None:
 
 
 def _moved(shot: Shot, home: str, names: set[str]) -> Shot:
-    if shot.plate is None or shot.plate.media not in names:
-        return shot
-    plate = shot.plate.model_copy(update={"media": f"{home}/{shot.plate.media}"})
-    return shot.model_copy(update={"plate": plate})
+    """The shot with its files where they now are: the plate, pictures and fonts of bodies, mattes."""
+
+    def moved(part: Any) -> Any:
+        if isinstance(part, list):
+            return [moved(one) for one in part]
+        if not isinstance(part, dict):
+            return part
+        here = {k: f"{home}/{v}" for k, v in part.items() if k in ("media", "font") and v in names}
+        return {k: moved(v) for k, v in part.items()} | here
+
+    return parse_shot(moved(shot.model_dump(mode="json")))
 
 
 def unpack_project(store: Store, path: Path) -> Project:

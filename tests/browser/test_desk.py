@@ -146,7 +146,7 @@ class Looks(Looking):
     def test_a_starving_emitter_is_said_on_the_picture_and_at_its_end(self) -> None:
         limits = self.page.all('[aria-label="Birth"] input[aria-label="Alive at most"]')
         self.fill(limits[0], "50")
-        self.page.until(lambda: "found no room" in self.page.find("main").text)
+        self.page.until(lambda: "find room" in self.page.find('[aria-label="Lookout"]').text)
         self.page.until(lambda: "find room" in self.page.find('[aria-label="End"]').text)
 
     def test_one_alone_and_all_again(self) -> None:

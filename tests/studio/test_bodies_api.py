@@ -83,6 +83,32 @@ class Bodies(InStudio):
         )
 
 
+class Packed(WithPlate):
+    def test_a_project_takes_its_bodies_fonts_and_mattes_along(self) -> None:
+        picture = cv2.imencode(".png", np.full((8, 8, 4), 200, np.uint8))[1].tobytes()
+        base = f"/api/projects/{self.project}"
+        leaf = self.client.put(f"{base}/media", params={"name": "leaf.png"}, content=picture).json()["media"]
+        font = self.client.put(f"{base}/fonts", params={"name": "Harbour.ttf"}, content=FONT.read_bytes()).json()[
+            "media"
+        ]
+        self.edit("/emitters/0/body", {"kind": "picture", "media": leaf})
+        self.edit("/emitters/0/mixed", [{"kind": "words", "font": font}])
+        self.edit("/mattes", [{"id": "m", "kind": "file", "media": leaf}])
+        self.edit("/plate", None)
+        zipped = self.client.get(f"{base}/export").content
+        made = self.client.post("/api/projects/import", content=zipped).json()
+        shot = next(s for s in self.client.get("/api/projects").json() if s["id"] == made["id"])["shots"][0]["id"]
+        document = self.client.get(f"/api/shots/{shot}").json()["document"]
+        emitter = document["emitters"][0]
+        for media, old in (
+            (emitter["body"]["media"], leaf), (emitter["mixed"][0]["font"], font), (document["mattes"][0]["media"], leaf),
+        ):  # fmt: skip
+            self.assertNotEqual(media, old)
+            self.assertTrue((self.folder / "data" / "media" / media).is_file())
+        frame = self.client.get(f"/api/shots/{shot}/frame?frame=9&width=64")
+        self.assertEqual(frame.status_code, 200, frame.text)
+
+
 class FromThePlate(WithPlate):
     def get(self, tail: str, **params: Any) -> Any:
         return self.client.get(f"/api/shots/{self.shot}/{tail}", params={"frame": 0, **params})

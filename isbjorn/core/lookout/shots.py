@@ -8,7 +8,7 @@ import numpy as np
 
 from isbjorn.core.document.ties import numbers_of
 from isbjorn.core.lookout.notes import Checks, Mend, Note, Watch, put
-from isbjorn.core.render import render_frame
+from isbjorn.core.render import ground, render_frame
 
 _MANY = 50
 
@@ -61,17 +61,18 @@ def plate_rate(watch: Watch) -> Checks:
 def clipping(watch: Watch) -> Checks:
     """Highlights that burn out."""
     shot = watch.shot
-    scale = watch.brush.scale
-    alone = render_frame(shot, watch.frame, scale, over_plate=False, solver=watch.solver, plates=watch.solver.plates)
-    covered = alone[..., :3].max(axis=2) > 0.02
+    scale, plates = watch.brush.scale, watch.solver.plates
+    whole = render_frame(shot, watch.frame, scale, solver=watch.solver, plates=plates)[..., :3]
+    below = ground(shot, watch.frame, scale, plates)
+    added = whole if below is None else whole - below[..., :3]
+    covered = np.abs(added).max(axis=2) > 0.02
     if covered.sum() < _MANY:
         return
-    whole = render_frame(shot, watch.frame, scale, solver=watch.solver, plates=watch.solver.plates)
-    burnt = (whole[..., :3].min(axis=2) >= 1.0) & covered
+    burnt = (whole.min(axis=2) >= 1.0) & covered
     share = float(burnt.sum()) / float(covered.sum())
     if share < 0.08:
         return
-    over = float(np.percentile(alone[..., :3].max(axis=2)[burnt], 97))
+    over = float(np.percentile(whole.max(axis=2)[burnt], 97))
     stops = -round(min(16.0, max(0.5, math.log2(max(over, 1.05)))), 1)
     step = {"kind": "grade", "exposure": stops}
     yield Note(

@@ -2,6 +2,7 @@
   import type { ShotCard } from '../api/client';
   import { place } from '../state/place.svelte';
   import Icon from '../ui/Icon.svelte';
+  import MovingPicture from '../ui/MovingPicture.svelte';
   import { framesPerSecond } from '../ui/rates';
 
   let { shot, oncopy, ondelete }: { shot: ShotCard; oncopy: () => void; ondelete: () => void } = $props();
@@ -17,16 +18,11 @@
       place.go(`/shots/${shot.id}`);
     }}
   >
-    <div
-      class="relative grid aspect-video place-items-center overflow-hidden bg-surround"
-      style="container-type:size"
-    >
-      <span class="absolute text-[11.5px] text-[#8d9191]">drawing its picture …</span>
-      <div
-        class="strip relative"
-        style="background-image:url(/api/shots/{shot.id}/thumb?{shot.revision}); aspect-ratio:{shot.width}/{shot.height}"
-      ></div>
-    </div>
+    <MovingPicture
+      src="/api/shots/{shot.id}/thumb?{shot.revision}"
+      frames={20}
+      ratio="{shot.width}/{shot.height}"
+    />
   </a>
   <div class="flex items-center bg-raised py-1.5 pr-1.5 pl-3">
     <div class="min-w-0 flex-1">
@@ -50,19 +46,3 @@
     >
   </div>
 </article>
-
-<style>
-  .strip {
-    width: 100%;
-    background-size: 100% 2000%;
-    animation: run 2s steps(20, jump-none) infinite;
-  }
-  @keyframes run {
-    from {
-      background-position: 0 0;
-    }
-    to {
-      background-position: 0 100%;
-    }
-  }
-</style>

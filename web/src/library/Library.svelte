@@ -3,6 +3,7 @@
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
   import Icon from '../ui/Icon.svelte';
+  import MovingPicture from '../ui/MovingPicture.svelte';
   import Sheet from '../ui/Sheet.svelte';
 
   let { desk, open = $bindable() }: { desk: Desk; open: boolean } = $props();
@@ -109,10 +110,7 @@
         data-preset={card.id}
       >
         <button class="block w-full" aria-label="Plant {card.name}" onclick={() => plant(card)}>
-          <div class="relative grid aspect-video place-items-center overflow-hidden bg-surround">
-            <span class="absolute text-[11px] text-[#8d9191]">drawing …</span>
-            <div class="strip relative" style="background-image:url(/api/emitters/{card.id}/thumb)"></div>
-          </div>
+          <MovingPicture src="/api/emitters/{card.id}/thumb" frames={16} ratio="16/9" />
         </button>
         {#if editing?.id === card.id}
           <form
@@ -171,20 +169,3 @@
     {/each}
   </ul>
 </Sheet>
-
-<style>
-  .strip {
-    width: 100%;
-    aspect-ratio: 16 / 9;
-    background-size: 100% 1600%;
-    animation: run 2s steps(16, jump-none) infinite;
-  }
-  @keyframes run {
-    from {
-      background-position: 0 0;
-    }
-    to {
-      background-position: 0 100%;
-    }
-  }
-</style>
