@@ -7,6 +7,7 @@ import functools
 from isbjorn.core import cast
 from isbjorn.core.document import Burst, Disc, Emitter, Letters, Number, Rectangle, Shot, Turbulence, Vortex, Wind
 from isbjorn.demo.beacon import beacon
+from isbjorn.demo.lights import net_lights, rime, skarvoy
 from isbjorn.demo.pieces import curve, ramp, reach
 from isbjorn.demo.shots import bow_wave, breath, plankton, shoal
 
@@ -74,6 +75,8 @@ def shipped() -> tuple[tuple[list[str], Shot], ...]:
         (beacon("-"), "glow", ["fire", "light"]), (bow_wave("-"), "spray", ["water", "per px", "moving"]),
         (breath("-"), "spout", ["water", "vapour", "burst"]), (plankton("-"), "points", ["water", "light", "source"]),
         (shoal("-"), "herring", ["water", "swarm", "loop", "path"]),
+        (skarvoy("-"), "flakes", ["weather", "snow", "wind"]), (net_lights("-"), "lamps", ["light", "lines"]),
+        (net_lights("-"), "fall", ["fire", "trail"]), (rime("-"), "crystals", ["ice", "still", "lit"]),
     )  # fmt: skip
     own = ((_snow(), ["weather", "snow"]), (_signal(), ["fire", "burst"]), (_letters(), ["letters", "title", "wind"]),
            (_eddy(), ["dust", "vortex"]))  # fmt: skip

@@ -23,7 +23,7 @@ from isbjorn.studio.uploads import body_of
 router = APIRouter(prefix="/api", tags=["tracking"])
 Here = Annotated[Studio, Depends(studio_of)]
 _LARGEST_TABLE = 16 << 20
-_TOLERANCE_PX = 0.5
+_TOLERANCE_PX = 0.8
 
 
 class Follow(BaseModel):

@@ -1,14 +1,79 @@
 """Takes one current picture of each main view, from the demonstration: `make screenshots`."""
 
+import json
 import sys
 import tempfile
 import time
+import urllib.request
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 
+from isbjorn.demo.seas import WATERLINE, bow_across
 from tests.browser.chromium import Page, Running
+
+
+def ask(address: str, method: str, path: str, body: object) -> Any:
+    head = {"content-type": "application/json"}
+    request = urllib.request.Request(address + path, json.dumps(body).encode(), head, method=method)
+    with urllib.request.urlopen(request) as answer:
+        return json.load(answer)
+
+
+def open_section(page: Page, title: str, shut: tuple[str, ...] = ()) -> None:
+    for name in (*shut, title):
+        head = page.find(f'aside section[aria-label="{name}"] > button')
+        if (head.get_attribute("aria-expanded") == "true") == (name != title):
+            head.click()
+
+
+def moving(page: Page, css: str, count: int) -> None:
+    """Wait for all moving pictures: they are drawn one after the other."""
+    for number in range(1, count + 1):
+        page.until(lambda n=number: len(page.all(css)) >= n)
+    time.sleep(1)
+
+
+def compared(page: Page, address: str, take: Callable[[str], object]) -> None:
+    ask(address, "POST", "/api/shots/1/versions", {"name": "v1 calm"})
+    changes = [("rate/value", 520), ("size/value", 6), ("limit", 1500), ("lifespan/value", 4.2)]
+    edit = {
+        "changes": [{"op": "replace", "path": f"/emitters/3/{p}", "value": v} for p, v in changes],
+        "label": "Wilder",
+    }
+    ask(address, "PATCH", "/api/shots/1", edit)
+    ask(address, "POST", "/api/shots/1/versions", {"name": "v2 wilder"})
+    page.open("/shots/1")
+    page.until(page.settled)
+    page.button("Versions").click()
+    page.until(lambda: len(page.all("[data-version] img")) == 2)
+    time.sleep(3)
+    take("versions")
+    page.all('[data-version="v1 calm"] button')[-4].click()
+    page.until(lambda: page.find("[data-compare] img").get_attribute("src"))
+    page.until(lambda: page.all('[aria-label="Lookout"]'))
+    time.sleep(2)
+    take("compare")
+    ask(address, "POST", "/api/shots/1/undo", {})
+
+
+def tracked(page: Page, address: str, take: Callable[[str], object]) -> None:
+    state = ask(address, "POST", "/api/shots/2/cast", {"kind": "marker"})
+    number = len(state["document"]["markers"]) - 1
+    fields = {"across/value": bow_across(4.48) - 100, "up/value": (0.5 - WATERLINE) * 720 + 68, "name": "Bridge"}
+    changes = [{"op": "replace", "path": f"/markers/{number}/{p}", "value": v} for p, v in fields.items()]
+    ask(address, "PATCH", "/api/shots/2", {"changes": changes})
+    page.open("/shots/2")
+    page.until(page.settled)
+    next(b for b in page.all("aside ul button") if b.text == "Bridge").click()
+    open_section(page, "Follow the plate")
+    page.button("Track on ▸").click()
+    page.until(lambda: page.all("[data-track]") and page.settled())
+    time.sleep(1)
+    take("track")
 
 
 def main(folder: Path) -> None:
@@ -81,28 +146,27 @@ def main(folder: Path) -> None:
             ("drivers", 4, "Plankton", lambda: page.find('[aria-label^="What drives Opacity"]').click()),
             ("field", 3, "Swirl", lambda: page.until(lambda: len(page.all("main svg line")) > 60)),
             ("free-look", 5, "Their way", lambda: page.button("Look round").click()),
+            ("finish", 1, "Fire", lambda: open_section(page, "Finish")),
+            ("letters", 6, "Letters", lambda: None),
+            ("net-lights", 7, "Lamps", lambda: open_section(page, "Trails and lines", shut=("Body", "Look"))),
+            ("rime", 8, "Street lamp", lambda: None),
         ):
             page.open(f"/shots/{shot}")
             page.until(page.settled)
             next(b for b in page.all("aside ul button") if b.text == thing).click()
             ready()
-            time.sleep(1)
+            time.sleep(2)
             page.until(page.settled)
             take(name)
+        compared(page, studio.address, take)
+        tracked(page, studio.address, take)
         page.find("body").send_keys("b")
         page.until(lambda: len(page.all("[data-preset]")) > 8)
-        loaded = "return performance.getEntriesByType('resource').filter((r) => r.name.includes('/emitters/')).length"
-        page.until(lambda: page.driver.execute_script(loaded) > 10)
-        time.sleep(2)
+        moving(page, '[role="dialog"] [data-moving]', len(page.all("[data-preset]")))
         take("library")
         page.open("/")
         page.until(lambda: page.all("article"))
-        page.until(
-            lambda: page.driver.execute_script(
-                "return performance.getEntriesByType('resource').filter((r) => r.name.includes('/thumb')).length > 4"
-            )
-        )
-        time.sleep(1)
+        moving(page, "article [data-moving]", len(page.all("article")))
         take("projects")
     finally:
         page.close()

@@ -10,7 +10,8 @@
   let asked = '';
   const marks = { trouble: '▲', hint: '●', fine: '✓' } as const;
   const colours = { trouble: 'text-[#ff8f8f]', hint: 'text-[#f2b950]', fine: 'text-[#c9cccc]' } as const;
-  const first = $derived(notes[0] ?? null);
+  /** What is worth a line: what is fine is only told on demand. */
+  const first = $derived(notes.find((note) => note.level !== 'fine') ?? null);
 
   // Looked at when the picture has come to rest: an edit or another frame, not each step of a drag.
   $effect(() => {
@@ -59,9 +60,9 @@
   {/if}
 {/snippet}
 
-{#if first}
+{#if notes.length}
   <section
-    class="rounded-lg bg-[#101214e8] px-3 py-1 text-[12px] leading-[17px]"
+    class="{first || open ? '' : 'self-start'} rounded-lg bg-[#101214e8] px-3 py-1 text-[12px] leading-[17px]"
     aria-label="Lookout"
     data-lookout={notes.length}
   >
@@ -87,7 +88,7 @@
           title="All notes of the Lookout"
           onclick={() => (open = true)}>Lookout {notes.length}</button
         >
-        {@render row(first)}
+        {#if first}{@render row(first)}{:else}<span class="text-[#c9cccc]">{marks.fine}</span>{/if}
       </div>
     {/if}
   </section>

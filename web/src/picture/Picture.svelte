@@ -41,7 +41,6 @@
           ...(figures.outside ? [`${number(figures.outside)} outside`] : []),
           ...(figures.specks ? [`${number(figures.specks)} too small`] : []),
           `${figures.ms < 10 ? figures.ms.toFixed(1) : Math.round(figures.ms)} ms`,
-          `${Math.round(figures.memory_bytes / 1048576)} MB`,
         ].join(' · ')
       : '',
   );
@@ -297,7 +296,11 @@
     >
   </div>
   <div class="absolute top-2.5 right-2.5 flex flex-col items-end gap-1 text-[11.5px] text-[#e4e6e6]">
-    <span class="rounded-lg bg-[#101214d9] px-2.5 py-1" data-facts>{facts}</span>
+    <span
+      class="rounded-lg bg-[#101214d9] px-2.5 py-1"
+      title={figures ? `${Math.round(figures.memory_bytes / 1048576)} MB kept` : ''}
+      data-facts>{facts}</span
+    >
     {#if zoom !== null}
       <button class="rounded-lg bg-[#101214d9] px-2.5 py-1 hover:text-white" onclick={fit}
         >{Math.round((frame.width / shot.width) * 100)} % · fit</button
