@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from typing import Any
 
 from isbjorn.core.document import Disc, Displacement, Drag, Emitter, Gravity, Link, Shot, Surface, Turbulence, Vortex
 from isbjorn.core.guides import guides
@@ -22,5 +23,13 @@ def warm() -> float:
         shot = Shot(emitters=(emitter,), forces=(*forces, *more), links=links)
         picture = render_frame(shot, 20, 0.1)
         guides(shot)
+    bodies: dict[str, Any] = {
+        "emitters": [
+            {"body": {"kind": "puff"}, "trail": {}, "blend": "screen", "finish": [{"kind": "glow"}, {"kind": "grain"}]},
+            {"lines": {}, "use": {"kind": "glass"}},
+        ],
+        "camera": {"shutter": 180},
+    }
+    render_frame(Shot.model_validate(bodies), 20, 0.1)
     to_shades(over(picture, picture), shade_table("srgb"))
     return time.perf_counter() - start
