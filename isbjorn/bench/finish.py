@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import statistics
-import time
-from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 import cv2
@@ -12,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.bench.shots import fountain
+from isbjorn.bench.timing import ratio, seconds
 from isbjorn.core.document import Camera, Emitter, Lines, Number, Rectangle, Shot, Star, Trail
 from isbjorn.core.picture.finish import glow_of
 from isbjorn.core.picture.gauss import blur
@@ -20,16 +19,6 @@ from isbjorn.core.render import Solver, draw_particles
 Floats = npt.NDArray[np.float32]
 _W, _H = 1280, 720
 _SIGMAS = (5, 20, 60)
-
-
-def _ms(work: Callable[[], object], times: int = 7) -> float:
-    work()
-    found = []
-    for _ in range(times):
-        start = time.perf_counter()
-        work()
-        found.append(time.perf_counter() - start)
-    return statistics.median(found) * 1e3
 
 
 def _with(shot: Shot, **emitter: Any) -> Shot:
@@ -56,8 +45,12 @@ def drawn_ms() -> dict[str, float]:
     found = {}
     for name, shot in cases.items():
         solver = Solver(shot)
-        found[name] = round(_ms(lambda s=solver: draw_particles(s, 150, 1.0)), 1)  # type: ignore[misc]
+        found[name] = round(1e3 * seconds(partial(draw_particles, solver, 150)), 1)
     return found
+
+
+def _opencv(given: Floats, sigma: float) -> Floats:
+    return np.asarray(cv2.GaussianBlur(given, (0, 0), sigma, borderType=cv2.BORDER_REFLECT_101), np.float32)
 
 
 def blur_ms() -> dict[str, Any]:
@@ -69,22 +62,10 @@ def blur_ms() -> dict[str, Any]:
     point[_H // 2, _W // 2] = 1
     found: dict[str, Any] = {"ms": {}, "vs_opencv": {}, "error_of_peak": {}}
     for sigma in _SIGMAS:
-
-        def theirs(given: Floats, s: float = sigma) -> Floats:
-            return np.asarray(cv2.GaussianBlur(given, (0, 0), s, borderType=cv2.BORDER_REFLECT_101), np.float32)
-
-        blur(picture, sigma)
-        theirs(picture)
-        ours, other = [], []
-        for _ in range(5):
-            start = time.perf_counter()
-            blur(picture, sigma)
-            ours.append(time.perf_counter() - start)
-            start = time.perf_counter()
-            theirs(picture)
-            other.append(time.perf_counter() - start)
-        found["ms"][str(sigma)] = round(statistics.median(ours) * 1e3, 1)
-        found["vs_opencv"][str(sigma)] = round(statistics.median(b / a for a, b in zip(ours, other, strict=True)), 1)
+        theirs = partial(_opencv, sigma=sigma)
+        mine, times = ratio(partial(blur, picture, sigma), partial(theirs, picture))
+        found["ms"][str(sigma)] = round(mine * 1e3, 1)
+        found["vs_opencv"][str(sigma)] = round(times, 1)
         wanted = theirs(point).reshape(_H, _W)
         away = np.abs(blur(point, sigma).reshape(_H, _W) - wanted).max()
         found["error_of_peak"][str(sigma)] = round(float(away / wanted.max()), 5)
@@ -94,4 +75,4 @@ def blur_ms() -> dict[str, Any]:
 def glow_ms() -> dict[str, float]:
     """The light of a glow over a picture of 1280 × 720, by its radius in px."""
     picture = np.random.default_rng(3).random((_H, _W, 4)).astype(np.float32)
-    return {str(r): round(_ms(lambda radius=r: glow_of(picture, radius, 0.2, "#ffffff"), 5), 1) for r in (8, 24, 80)}  # type: ignore[misc]
+    return {str(r): round(1e3 * seconds(partial(glow_of, picture, r, 0.2, "#ffffff"), 5), 1) for r in (8, 24, 80)}

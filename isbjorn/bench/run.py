@@ -18,6 +18,7 @@ from isbjorn.bench.end_to_end import deliver_fps, edit_to_picture_ms, preview_fp
 from isbjorn.bench.finish import blur_ms, drawn_ms, glow_ms
 from isbjorn.bench.opengl import Discs
 from isbjorn.bench.shots import fountain
+from isbjorn.bench.timing import seconds
 from isbjorn.bench.world import world_ns_per_particle_step
 from isbjorn.core import Solver
 from isbjorn.core.life.readings import Readings
@@ -31,17 +32,6 @@ Floats = npt.NDArray[np.float32]
 _W, _H = 1280, 720
 _RADII = ((1.5, 400_000), (4.0, 120_000), (8.0, 40_000), (30.0, 6_000))
 _STEPS = 30
-
-
-def _seconds(work: Callable[[], object], times: int = 7) -> float:
-    """The median of several runs, after one that is not counted."""
-    work()
-    found = []
-    for _ in range(times):
-        start = time.perf_counter()
-        work()
-        found.append(time.perf_counter() - start)
-    return statistics.median(found)
 
 
 def machine() -> dict[str, Any]:
@@ -68,8 +58,8 @@ def sim_ns_per_particle_step() -> dict[str, Any]:
                 track.mover.advance(state, at, at + stride)
 
         unit = 1e9 / (count * _STEPS)
-        together[name] = round(_seconds(lambda: step(_STEPS)) * unit, 3)
-        alone[name] = round(_seconds(lambda: step(1), 5) * unit, 3)
+        together[name] = round(seconds(lambda: step(_STEPS)) * unit, 3)
+        alone[name] = round(seconds(lambda: step(1), 5) * unit, 3)
     return {
         **together,
         "growth": round(together["1e6"] / together["1e4"], 3),
@@ -118,7 +108,7 @@ def drawing() -> dict[str, Any]:
 def jump_ms() -> float:
     """The state of frame 250 of a shot with 20,000 particles, from nothing kept."""
     shot = fountain(20_000, 3.0)
-    return round(_seconds(lambda: Solver(shot).at(250)) * 1e3, 1)
+    return round(seconds(lambda: Solver(shot).at(250)) * 1e3, 1)
 
 
 def bytes_per_particle() -> float:
@@ -134,7 +124,7 @@ def first_picture_s() -> float:
     import sys
 
     code = "from isbjorn.core import render_frame; from isbjorn.demo.beacon import first_shot; render_frame(first_shot('x'), 100)"
-    return round(_seconds(lambda: subprocess.run([sys.executable, "-c", code], check=True), 3), 2)
+    return round(seconds(lambda: subprocess.run([sys.executable, "-c", code], check=True), 3), 2)
 
 
 def measure(only: str, tell: Callable[[str], object]) -> dict[str, Any]:
