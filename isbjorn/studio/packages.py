@@ -1,4 +1,7 @@
-"""A project as one zip: `project.json`, `shots/*.json` by the published schema, `media/`. The round trip is exact."""
+"""A project as one zip: `project.json`, `shots/*.json` and `versions/*.json` by the published schema, `media/`.
+
+The round trip is exact.
+"""
 
 from __future__ import annotations
 
@@ -17,6 +20,7 @@ from isbjorn.studio.store import Store
 from isbjorn.studio.tables import Media, Project
 
 _LARGEST_UNPACKED = 64 << 30
+_VERSION = "versions/{:03d}-{:03d}.json"
 
 
 def _files_of(store: Store, media: str) -> list[Path]:
@@ -32,13 +36,17 @@ def _in_library(media: str) -> bool:
 
 def pack_project(store: Store, project_id: int, target: Path) -> None:
     """Write a project and the media of its library to a zip. Media in named folders stay where they are."""
-    library = store.media(project_id)
+    library, rows = store.media(project_id), store.shots(project_id)
+    kept = [store.versions(row.id or 0) for row in rows]
     facts = [m.model_dump(mode="json", exclude={"id", "project_id", "created"}) for m in library]
     head = {"format": "isbjorn-project", "version": 1, "name": store.project(project_id).name, "media": facts}
+    head["versions"] = [[version.name for version in of_shot] for of_shot in kept]
     with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED) as out:
         out.writestr("project.json", json.dumps(head, indent=1, ensure_ascii=False))
-        for number, row in enumerate(store.shots(project_id), 1):
+        for number, (row, of_shot) in enumerate(zip(rows, kept, strict=True), 1):
             out.writestr(f"shots/{number:03d}.json", shot_to_text(store.document(row.id or 0)))
+            for n, version in enumerate(of_shot, 1):
+                out.writestr(_VERSION.format(number, n), shot_to_text(store.version_document(version)))
         for medium in library:
             if _in_library(medium.media):
                 for path in _files_of(store, medium.media):
@@ -93,9 +101,16 @@ def unpack_project(store: Store, path: Path) -> Project:
             head = _head(zipped)
             names = sorted(n for n in zipped.namelist() if n.startswith("shots/") and n.endswith(".json"))
             shots = [shot_from_text(zipped.read(name), name) for name in names]
+            versions = [
+                [
+                    (str(name), shot_from_text(zipped.read(_VERSION.format(number, n)), f"version {name}"))
+                    for n, name in enumerate(of_shot, 1)
+                ]
+                for number, of_shot in enumerate(head.get("versions", []), 1)
+            ]
             library = [Media.model_validate({**m, "project_id": 0}) for m in head.get("media", [])]
             _unpacked_media(zipped, store, home)
-    except (zipfile.BadZipFile, ValueError, EOFError, OSError) as error:
+    except (zipfile.BadZipFile, ValueError, TypeError, KeyError, EOFError, OSError) as error:
         shutil.rmtree(store.media_folder / home, ignore_errors=True)
         raise IsbjornError(f"the file is damaged ({error}).", "project", "Export it again.") from None
     except IsbjornError:
@@ -107,6 +122,8 @@ def unpack_project(store: Store, path: Path) -> Project:
         medium.project_id = project.id or 0
         medium.media = f"{home}/{medium.media}" if medium.media in local else medium.media
         store.add_media(medium)
-    for shot in shots:
-        store.create_shot(project.id or 0, _moved(shot, home, local), "Imported")
+    for number, shot in enumerate(shots):
+        row = store.create_shot(project.id or 0, _moved(shot, home, local), "Imported")
+        for name, version in versions[number] if number < len(versions) else []:
+            store.keep_version(row.id or 0, name, _moved(version, home, local))
     return project

@@ -95,6 +95,7 @@ class Packed(WithPlate):
         self.edit("/emitters/0/mixed", [{"kind": "words", "font": font}])
         self.edit("/mattes", [{"id": "m", "kind": "file", "media": leaf}])
         self.edit("/plate", None)
+        self.client.post(f"/api/shots/{self.shot}/versions", json={"name": "calm"})
         zipped = self.client.get(f"{base}/export").content
         made = self.client.post("/api/projects/import", content=zipped).json()
         shot = next(s for s in self.client.get("/api/projects").json() if s["id"] == made["id"])["shots"][0]["id"]
@@ -107,6 +108,8 @@ class Packed(WithPlate):
             self.assertTrue((self.folder / "data" / "media" / media).is_file())
         frame = self.client.get(f"/api/shots/{shot}/frame?frame=9&width=64")
         self.assertEqual(frame.status_code, 200, frame.text)
+        version = self.client.get(f"/api/shots/{shot}/versions").json()
+        self.assertEqual([(v["name"], v["differences"]) for v in version], [("calm", [])], "versions come along")
 
 
 class FromThePlate(WithPlate):
