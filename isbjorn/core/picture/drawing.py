@@ -13,9 +13,8 @@ import numpy.typing as npt
 from isbjorn.core.document import Emitter, Number, Round, Shot
 from isbjorn.core.life.draws import STRETCH, draws_around
 from isbjorn.core.life.gradient import hex_to_linear
-from isbjorn.core.motion.dress import dress, number_now
+from isbjorn.core.motion.dress import number_now
 from isbjorn.core.motion.solver import Particles, Solver
-from isbjorn.core.motion.state import State
 from isbjorn.core.picture.blends import MODES, lay
 from isbjorn.core.picture.bodies import HARD, SOFT, mean_cover, pack_body
 from isbjorn.core.picture.draw import draw_records, records_of
@@ -24,13 +23,13 @@ from isbjorn.core.picture.pages import Bodies, Pictures, is_plain
 from isbjorn.core.picture.project import SPECK_RADIUS, Counts, Orbit, Projection, projection, rank
 from isbjorn.core.picture.smears import PIECES, draw_smears, smears_of
 from isbjorn.core.picture.sprites import draw_sprites, sprites_of
-from isbjorn.core.picture.strokes import draw_strokes, polylines, strokes_of
-from isbjorn.core.picture.ways import Ways, trail_moments, trail_seconds, ways
+from isbjorn.core.picture.strokes import draw_strokes, strokes_of
+from isbjorn.core.picture.trails import draw_trails
+from isbjorn.core.picture.ways import Ways, ways
 
 Floats = npt.NDArray[np.float32]
 Doubles = npt.NDArray[np.float64]
 _WIDE_SHUTTER = 180.0
-_GLOW_WIDTH, _GLOW_SHARE = 4.0, 0.25
 
 
 @dataclass
@@ -85,7 +84,7 @@ class Brush:
         if emitter.lines is not None and not bare:
             pen.lines(particles, onto)
         if emitter.trail is not None and not bare:
-            pen.trails(onto)
+            draw_trails(pen, onto)
         if emitter.heads is not None:
             size, seen = (n.value / 100 for n in (emitter.heads.size, emitter.heads.opacity))
             for k in range(emitter.heads.count, 0, -1):
@@ -123,7 +122,7 @@ class Pen:
         self.mode = 0 if bare else MODES[blend]
         self.key = brush.solver.tracks[number].key
 
-    def _lit(self, position: npt.NDArray[np.floating], colour: Floats, opacity: Floats) -> tuple[Floats, Floats]:
+    def lit(self, position: npt.NDArray[np.floating], colour: Floats, opacity: Floats) -> tuple[Floats, Floats]:
         """Colours and opacities where the lights fall."""
         brush = self.brush
         share = brush.read(self.emitter.lit) / 100
@@ -145,7 +144,7 @@ class Pen:
         toned = colour * light / np.maximum(there, 1e-9)[:, None]
         return toned.astype(np.float32), (opacity * there).astype(np.float32)
 
-    def _pixels(self, position: npt.NDArray[np.floating]) -> tuple[Floats, Floats]:
+    def pixels(self, position: npt.NDArray[np.floating]) -> tuple[Floats, Floats]:
         return self.brush.view.place(position)
 
     def _confusion(self, position: npt.NDArray[np.floating]) -> Doubles | None:
@@ -168,9 +167,9 @@ class Pen:
             return
         brush, e = self.brush, self.emitter
         order = rank(e, p, brush.view)
-        centre, grown = self._pixels(p.position)
+        centre, grown = self.pixels(p.position)
         radius = p.size * np.float32(0.5 * size * brush.view.scale_x) * grown
-        colour, opacity = self._lit(p.position, p.colour, np.minimum(1, p.opacity * seen))
+        colour, opacity = self.lit(p.position, p.colour, np.minimum(1, p.opacity * seen))
         confusion = self._confusion(p.position)
         if self.bare:
             colour, opacity = np.ones_like(colour), (opacity > 0).astype(np.float32)
@@ -278,8 +277,8 @@ class Pen:
         if len(joined) == 0:
             return
         joined = seen[joined]
-        colour, opacity = self._lit(p.position, p.colour, opacity)
-        pixels, grown = self._pixels(p.position)
+        colour, opacity = self.lit(p.position, p.colour, opacity)
+        pixels, grown = self.pixels(p.position)
         ends = pixels[joined]
         fade = 1 - lines.fade.value / 100 * distance / max(lines.distance.value, 1e-6)
         alpha = opacity[joined] * (fade * lines.opacity.value / 100)[:, None]
@@ -289,102 +288,6 @@ class Pen:
         way = ends[:, 1] - ends[:, 0]
         strokes = strokes_of(ends, widths, shade, way, way, lines.softness.value / 100)
         draw_strokes(strokes, onto, self.mode)
-
-    def trails(self, onto: Floats) -> None:
-        """Draw the way behind each particle."""
-        brush, trail = self.brush, self.emitter.trail
-        assert trail is not None
-        track, shot = brush.solver.tracks[self.number], brush.shot
-        now = float(brush.seconds)
-        speeds = brush.solver.place(self.number, brush.seconds)[2]
-        speed = float(np.linalg.norm(speeds, axis=1).mean()) if len(speeds) else self.emitter.speed.value
-        length = trail.length.value
-        span = trail_seconds(trail.by, length, shot.frame_rate, speed, track.source.longest_life)
-        way = ways(brush.solver, self.number, trail_moments(brush.seconds, span, shot.simulation_rate))
-        if trail.after_death == "ends with it":
-            alive = way.deaths > now
-            way = Ways(way.ids[alive], way.places[alive], way.times[alive], way.births[alive], way.deaths[alive])
-        n, m = way.times.shape
-        if n == 0:
-            return
-        states = [_state(way, j) for j in range(m)] if trail.colours == "of each age" else [_state(way, m - 1)]
-        dressed = []
-        for state, at in zip(states, way.times.T if len(states) == m else [way.times[:, -1]], strict=True):
-            age01 = np.clip((at - way.births) / state.lives, 0, 1 - 1e-6).astype(np.float32)
-            dressed.append(dress(track.source, state, age01, now, float(shot.length_s)))
-        size = np.stack([d.size for d in dressed], axis=1)
-        opacity = np.minimum(1, np.stack([d.opacity for d in dressed], axis=1))
-        colour = np.stack([d.colour for d in dressed], axis=1)
-        if trail.head_waits:
-            self._waiting(way, now, dressed[-1], onto)
-        flat = way.places.reshape(-1, 3)
-        pixels, grown = (a.reshape(n, m, -1) for a in self._pixels(flat))
-        lit, shown = self._lit(
-            flat,
-            np.broadcast_to(colour, (n, m, 3)).reshape(-1, 3).copy(),
-            np.broadcast_to(opacity, (n, m)).ravel().copy(),
-        )
-        if trail.by == "frames":
-            s = (now - way.times) / span
-        else:
-            steps = np.linalg.norm(np.diff(way.places, axis=1), axis=2)
-            s = np.concatenate([np.cumsum(steps[:, ::-1], axis=1)[:, ::-1], np.zeros((n, 1))], axis=1) / length
-            pixels, s = _cut(pixels, s)
-        s = np.clip(s, 0, 1)
-        taper = 1 + s * (trail.tail.value / 100 - 1)
-        fade = trail.opacity.value / 100 * (1 - s * trail.fade.value / 100)
-        widths = 0.5 * size * trail.width.value / 100 * brush.view.scale_x * grown[..., 0] * taper
-        alpha = shown.reshape(n, m) * fade
-        alpha = np.where(grown[..., 0] > 0, alpha, 0)
-        tone = lit.reshape(n, m, 3)
-        pieces = (s[:, 1:] < 1) & ((alpha[:, :-1] > 0) | (alpha[:, 1:] > 0))
-        soft = trail.softness.value / 100
-        if trail.glow.value > 0:
-            light = tone * (alpha * trail.glow.value / 100 * _GLOW_SHARE)[..., None]
-            glow = np.concatenate([light, np.zeros((n, m, 1))], axis=2)
-            draw_strokes(polylines(pixels, widths * _GLOW_WIDTH, glow, pieces, 1.0), onto, 0)
-        shade = np.concatenate([tone * alpha[..., None], (alpha * self.covers)[..., None]], axis=2)
-        draw_strokes(polylines(pixels, widths, shade, pieces, soft), onto, self.mode)
-
-    def _waiting(self, way: Ways, now: float, looks: object, onto: Floats) -> None:
-        """Heads of those who have died, whose trail is still catching up."""
-        dead = way.deaths <= now
-        if not dead.any():
-            return
-        n = int(dead.sum())
-        get = {name: np.asarray(getattr(looks, name))[dead] for name in ("size", "opacity", "colour", "angle")}
-        life = (way.deaths - way.births)[dead].astype(np.float32)
-        self.bodies(
-            Particles(
-                id=way.ids[dead], emitter=np.full(n, self.number, np.int32),
-                position=way.places[dead, -1].astype(np.float32), velocity=np.zeros((n, 3), np.float32),
-                age=(now - way.births[dead]).astype(np.float32), life=life, age01=np.ones(n, np.float32), refused={},
-                touched=np.full(n, -1, np.float32), **get,
-            ),
-            onto,
-        )  # fmt: skip
-
-
-def _state(way: Ways, column: int) -> State:
-    """The particles of ways at one of their moments, as a state that can be dressed."""
-    n = len(way.ids)
-    values = np.zeros((15, n), np.float32)
-    values[0:3] = way.places[:, column].T
-    if column > 0:
-        step = np.maximum(way.times[:, column] - way.times[:, column - 1], 1e-6)
-        values[3:6] = ((way.places[:, column] - way.places[:, column - 1]) / step[:, None]).T
-    values[6] = way.deaths - way.births
-    return State(way.ids & ((1 << 37) - 1), way.births.copy(), values)
-
-
-def _cut(pixels: Floats, s: Doubles) -> tuple[Floats, Doubles]:
-    """Lines that end where s is 1: the point beyond is brought to that place."""
-    pixels, s = pixels.astype(np.float64), s.copy()
-    rows, at = np.nonzero((s[:, :-1] > 1) & (s[:, 1:] < 1))
-    share = (1 - s[rows, at + 1]) / (s[rows, at] - s[rows, at + 1])
-    pixels[rows, at] = pixels[rows, at + 1] + (pixels[rows, at] - pixels[rows, at + 1]) * share[:, None]
-    s[rows, at] = 1.0
-    return pixels.astype(np.float32), s
 
 
 def _way(view: Projection, p: Particles) -> Doubles:
