@@ -29,7 +29,8 @@ def _stem(
             if reach > _LEAST and rng.random() < 0.93:
                 _stem(rng, x, y, turn + side * _ICE, reach, -side * rng.uniform(0.1, 0.5), pane, found)
     if len(line) > 1:
-        found.append("M" + "L".join(f"{px:.1f} {py:.1f}" for px, py in line))
+        # There and back: outlines are closed, and no chord shall join a tip to its root.
+        found.append("M" + "L".join(f"{px:.1f} {py:.1f}" for px, py in [*line, *line[-2:0:-1]]) + "Z")
 
 
 def ferns(width: float, height: float, seed: int = 5) -> tuple[str, ...]:
