@@ -46,7 +46,7 @@ def plainly(
             smallest = math.pi * SMALLEST**2 / 2
             if size < smallest and r < SMALLEST:
                 a, r, inner, soft = a * size / smallest, SMALLEST, 0.0, True
-            c0, c1 = edge(inner, r)
+            c0, c1 = edge(inner, r, int(profile))
             q = np.clip(c0 - c1 * ((x - cx) ** 2 + (y - cy) ** 2), 0, 1)
             w = q * q * (3 - 2 * q) if soft else q
         w = w * a
@@ -75,14 +75,15 @@ class Reference(unittest.TestCase):
 
 
 class Profiles(unittest.TestCase):
-    @given(st.floats(0.71, 500), st.floats(0, 1))
-    def test_an_edge_is_at_least_a_pixel_wide_and_keeps_the_area(self, radius: float, inner: float) -> None:
-        c0, c1 = edge(inner, radius)
+    @given(st.floats(1.06, 500), st.floats(0, 1), st.sampled_from([HARD, SOFT]))
+    def test_an_edge_is_at_least_a_pixel_wide_and_keeps_the_area(
+        self, radius: float, inner: float, profile: int
+    ) -> None:
+        c0, c1 = edge(inner, radius, profile)
         outside, inside = math.sqrt(c0 / c1), math.sqrt(max(0.0, (c0 - 1) / c1))
         self.assertGreaterEqual(outside - inside, 1 - 1e-6)
         # q falls evenly in r²: the area is that of the mean of the two radii's squares.
-        if radius * (1 - inner) < 1 and radius > 1:
-            self.assertAlmostEqual((outside**2 + inside**2) / 2, radius**2 * (1 + inner**2) / 2, delta=1e-3 * radius**2)
+        self.assertAlmostEqual((outside**2 + inside**2) / 2, radius**2 * (1 + inner**2) / 2, delta=1e-3 * radius**2)
 
     def test_softness_is_the_share_of_the_radius_that_is_edge(self) -> None:
         self.assertEqual(pack_body(Round.model_validate({"softness": 30})), (SOFT, 0.7))
