@@ -90,7 +90,7 @@ class World(Looking):
     def test_turbulence_changes_the_picture_and_has_a_lane(self) -> None:
         before = self.page.pixels()
         self.add("Turbulence")
-        self.page.until(lambda: len(self.document()["forces"]) == 4 and self.page.settled())
+        self.page.until(lambda: len(self.document()["forces"]) == 5 and self.page.settled())
         self.page.until(lambda: self.page.pixels() != before)
         self.page.until(lambda: self.page.all('[data-lane="Turbulence"]'))
         self.assertGreater(len(self.page.all("main svg line")), 60, "its field is drawn")
