@@ -44,8 +44,9 @@ def keep_kernels() -> None:
     """
     if os.environ.get("NUMBA_CACHE_DIR"):
         return
+    name = f"{_PREFIX}{digest_of_sources()}"
     for home in (_HERE / "__pycache__", Path.home() / ".cache" / "isbjorn"):
-        folder = home / f"{_PREFIX}{digest_of_sources()}"
+        folder = home / name
         try:
             folder.mkdir(parents=True, exist_ok=True)
         except OSError:

@@ -76,7 +76,7 @@ def portrait(
     brush = Brush(board, solver, seconds, 1.0, solver.plates)
     pen = Pen(brush, e, number, e.blend)
     p = Particles(
-        id=np.arange(count, dtype=np.int64) * 0, emitter=np.full(count, number, np.int32), position=state.place.T,
+        id=state.births, emitter=np.full(count, number, np.int32), position=state.place.T,
         velocity=state.velocity.T, age=(age01 * life).astype(np.float32), life=state.lives, age01=age01, size=looks.size,
         opacity=looks.opacity, colour=looks.colour, angle=looks.angle, touched=np.full(count, -1, np.float32), refused={},
     )  # fmt: skip

@@ -14,6 +14,7 @@ from isbjorn.core.document import Emitter
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.life.glyphs import drawn, font, pieces
 from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.motion.solver import births_of
 from isbjorn.core.picture.masks import mask, variants
 from isbjorn.core.picture.pages import Bodies
 from isbjorn.core.picture.sprites import bound, draw_sprites, sprites_of
@@ -229,7 +230,7 @@ class Letters(unittest.TestCase):
         held = Bodies(shot, emitter, 1.0, PlateReader())
         from isbjorn.core.picture.drawing import _reads_backward
 
-        births = p.id & ((1 << 37) - 1)
+        births = births_of(p.id)
         _, page, _ = held.shown(7, births, np.zeros(len(p)), p.age01, 4.0, lambda: _reads_backward(p))
         x, y = p.position[:, 0], p.position[:, 1]
         order = np.argsort(x) if np.ptp(x) > np.ptp(y) else np.argsort(-y)

@@ -162,6 +162,11 @@ class Solver:
         return ids
 
 
+def births_of(ids: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
+    """The birth numbers within ids (n,)."""
+    return ids & ((1 << _BIRTH_BITS) - 1)
+
+
 def gathered(parts: list[Particles]) -> Particles:
     """Particles of several emitters as one."""
     arrays = {name: _joined(name, [part[name] for part in parts]) for name in Particles.names()}

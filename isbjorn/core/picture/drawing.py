@@ -14,7 +14,7 @@ from isbjorn.core.document import Emitter, Number, Round, Shot
 from isbjorn.core.life.draws import STRETCH, draws_around
 from isbjorn.core.life.gradient import hex_to_linear
 from isbjorn.core.motion.dress import number_now
-from isbjorn.core.motion.solver import Particles, Solver
+from isbjorn.core.motion.solver import Particles, Solver, births_of
 from isbjorn.core.picture.blends import MODES, lay
 from isbjorn.core.picture.bodies import HARD, SOFT, mean_cover, pack_body
 from isbjorn.core.picture.draw import draw_records, records_of
@@ -185,7 +185,7 @@ class Pen:
         t = float(brush.seconds)
         ahead = _way(brush.view, p)
         held = Bodies(brush.shot, e, brush.view.scale_x, brush.pictures)
-        births, moments = p.id & ((1 << 37) - 1), t - p.age.astype(np.float64)
+        births, moments = births_of(p.id), t - p.age.astype(np.float64)
         pages, page, tinted = held.shown(track.key, births, moments, p.age01, t, lambda: _reads_backward(p))
         shade = np.concatenate([np.where(tinted[:, None], colour, 1).astype(np.float32), opacity[:, None]], axis=1)
         turn = np.radians(p.angle.astype(np.float64))

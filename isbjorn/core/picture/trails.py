@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.motion.dress import Looks, dress
-from isbjorn.core.motion.solver import Particles
+from isbjorn.core.motion.solver import Particles, births_of
 from isbjorn.core.motion.state import ROWS, State
 from isbjorn.core.picture.strokes import draw_strokes, polylines
 from isbjorn.core.picture.ways import Ways, trail_moments, trail_seconds, ways
@@ -28,8 +28,10 @@ def draw_trails(pen: Pen, onto: Floats) -> None:
     brush, trail = pen.brush, pen.emitter.trail
     assert trail is not None
     track, shot = brush.solver.tracks[pen.number], brush.shot
-    speeds = brush.solver.place(pen.number, brush.seconds)[2]
-    speed = float(np.linalg.norm(speeds, axis=1).mean()) if len(speeds) else pen.emitter.speed.value
+    speed = pen.emitter.speed.value
+    if trail.by == "px":
+        speeds = brush.solver.place(pen.number, brush.seconds)[2]
+        speed = float(np.linalg.norm(speeds, axis=1).mean()) if len(speeds) else speed
     span = trail_seconds(trail.by, trail.length.value, shot.frame_rate, speed, track.source.longest_life)
     way = ways(brush.solver, pen.number, trail_moments(brush.seconds, span, shot.simulation_rate))
     if trail.after_death == "ends with it":
@@ -115,7 +117,7 @@ def _state(way: Ways, column: int) -> State:
         step = np.maximum(way.times[:, column] - way.times[:, column - 1], 1e-6)
         values[3:6] = ((way.places[:, column] - way.places[:, column - 1]) / step[:, None]).T
     values[6] = way.deaths - way.births
-    return State(way.ids & ((1 << 37) - 1), way.births.copy(), values)
+    return State(births_of(way.ids), way.births.copy(), values)
 
 
 def _cut(pixels: Floats, s: Doubles) -> tuple[Floats, Doubles]:

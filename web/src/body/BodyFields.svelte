@@ -3,12 +3,12 @@
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
   import Choice from '../ui/Choice.svelte';
+  import FileButton from '../ui/FileButton.svelte';
   import Fields from '../ui/Fields.svelte';
   import { bodyModels } from './kinds.svelte';
 
   let { desk, body, path }: { desk: Desk; body: Body; path: string } = $props();
   const without = ['kind', 'weight', 'media', 'font', 'tinted'];
-  let files = $state<HTMLInputElement>();
   let fonts = $state.raw<Media[]>([]);
   const project = $derived(desk.state?.project_id ?? 0);
 
@@ -23,18 +23,11 @@
     if (body.kind === 'words' && project) void listFonts();
   });
 
-  async function takeFont(): Promise<void> {
-    const file = files?.files?.[0];
-    if (!file) return;
-    try {
-      const url = `/api/projects/${project}/fonts?name=${encodeURIComponent(file.name)}`;
-      const font = await upload<Media>('PUT', url, file);
-      await listFonts();
-      desk.set(`${path}/font`, font.media, 'Font');
-    } catch (error) {
-      notices.trouble(error);
-    }
-    files!.value = '';
+  async function takeFont(file: File): Promise<void> {
+    const url = `/api/projects/${project}/fonts?name=${encodeURIComponent(file.name)}`;
+    const font = await upload<Media>('PUT', url, file);
+    await listFonts();
+    desk.set(`${path}/font`, font.media, 'Font');
   }
 
   function choose(): void {
@@ -66,15 +59,11 @@
     ]}
     onset={(v) => desk.set(`${path}/font`, v, 'Font')}
   />
-  <button class="button mt-1.5 h-6! px-2! text-[11.5px]" onclick={() => files?.click()}
-    >Import a font …</button
-  >
-  <input
-    bind:this={files}
-    type="file"
+  <FileButton
+    text="Import a font …"
+    label="Font file"
     accept=".ttf,.otf,.ttc,.woff2"
-    class="hidden"
-    aria-label="Font file"
-    onchange={takeFont}
+    look="button mt-1.5 h-6! px-2! text-[11.5px]"
+    ontake={takeFont}
   />
 {/if}

@@ -1,7 +1,8 @@
 <script lang="ts">
   import { DropdownMenu } from 'bits-ui';
   import type { Force, Kind, Thing } from '../api/client';
-  import type { Chosen, Desk, ThingKind } from '../state/desk.svelte';
+  import type { Desk } from '../state/desk.svelte';
+  import type { Chosen, ThingKind } from '../state/things';
   import Icon, { type IconName } from '../ui/Icon.svelte';
 
   let { desk, onplate, onlibrary }: { desk: Desk; onplate: () => void; onlibrary: () => void } = $props();

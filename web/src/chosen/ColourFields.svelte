@@ -1,6 +1,7 @@
 <script lang="ts">
   import { get, type Emitter, type Palette } from '../api/client';
-  import { placedLists, type Desk } from '../state/desk.svelte';
+  import type { Desk } from '../state/desk.svelte';
+  import { placedChoices } from '../state/things';
   import { notices } from '../state/notices.svelte';
   import Choice from '../ui/Choice.svelte';
   import Fields from '../ui/Fields.svelte';
@@ -10,11 +11,7 @@
   let { desk, emitter, path }: { desk: Desk; emitter: Emitter; path: string } = $props();
   const common = $derived({ desk, path, model: 'Emitter', owner: emitter });
   const by: Emitter['colour_by'][] = ['age', 'birth moment', 'random', 'speed', 'distance', 'plate'];
-  const things = $derived(
-    placedLists
-      .flatMap((list) => desk.shot![list].map((thing) => ({ value: thing.id, label: thing.name })))
-      .filter((one) => one.value !== emitter.id),
-  );
+  const things = $derived(placedChoices(desk.shot!, emitter.id));
 
   function colourBy(value: string): void {
     const first = things.find((t) => desk.shot!.markers.some((m) => m.id === t.value)) ?? things[0];

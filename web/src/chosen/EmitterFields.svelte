@@ -11,6 +11,7 @@
   import Section from '../ui/Section.svelte';
   import Switch from '../ui/Switch.svelte';
   import ColourFields from './ColourFields.svelte';
+  import { hide } from './fields';
   import PlaceFields from './PlaceFields.svelte';
 
   let { desk, emitter }: { desk: Desk; emitter: Emitter } = $props();
@@ -76,10 +77,7 @@
     <Switch
       label="Behind {matte.name}"
       on={emitter.hidden_by.includes(matte.id)}
-      onset={(on) => {
-        const others = emitter.hidden_by.filter((id) => id !== matte.id);
-        desk.set(`${path}/hidden_by`, on ? [...others, matte.id] : others, 'Hidden by');
-      }}
+      onset={(on) => hide(desk, emitter, path, matte.id, on)}
     />
   {:else}
     <button class="button mt-1.5 h-6! px-2! text-[11.5px]" onclick={() => desk.add('matte')}

@@ -3,7 +3,7 @@
   import type { Desk } from '../state/desk.svelte';
   import Fields from '../ui/Fields.svelte';
   import Switch from '../ui/Switch.svelte';
-  import { place, tied } from './fields';
+  import { hide, place, tied } from './fields';
   import PathButtons from './PathButtons.svelte';
   import PlaceFields from './PlaceFields.svelte';
 
@@ -40,9 +40,6 @@
   <Switch
     label={emitter.name}
     on={emitter.hidden_by.includes(matte.id)}
-    onset={(on) => {
-      const others = emitter.hidden_by.filter((id) => id !== matte.id);
-      desk.set(`/emitters/${i}/hidden_by`, on ? [...others, matte.id] : others, 'Hidden by');
-    }}
+    onset={(on) => hide(desk, emitter, `/emitters/${i}`, matte.id, on)}
   />
 {/each}

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Desk } from '../state/desk.svelte';
-  import { found } from '../state/desk.svelte';
+  import { found } from '../state/things';
 
   /** path: JSON pointer of the points of a Bézier path. */
   let { desk, path, closed }: { desk: Desk; path: string; closed: boolean } = $props();

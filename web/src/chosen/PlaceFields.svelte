@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Placed } from '../api/client';
-  import { placedLists, type Desk } from '../state/desk.svelte';
+  import type { Desk } from '../state/desk.svelte';
+  import { placedChoices } from '../state/things';
   import { withKey } from '../strip/keys';
   import Choice from '../ui/Choice.svelte';
   import Fields from '../ui/Fields.svelte';
@@ -21,12 +22,7 @@
     untitled?: boolean;
   }
   let { desk, owner, model, path, untitled = false }: Props = $props();
-  const carriers = $derived([
-    { value: '', label: 'Nothing' },
-    ...placedLists
-      .flatMap((list) => desk.shot![list].map((thing) => ({ value: thing.id, label: thing.name })))
-      .filter((one) => one.value !== owner.id),
-  ]);
+  const carriers = $derived([{ value: '', label: 'Nothing' }, ...placedChoices(desk.shot!, owner.id)]);
   const switches = [
     ['carry_place', 'Place follows it'],
     ['carry_turn', 'Turn follows it'],

@@ -2,6 +2,7 @@
   import { send, upload, type Placed, type Tracked } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
+  import FileButton from '../ui/FileButton.svelte';
   import PlainField from '../ui/PlainField.svelte';
 
   /** A thing follows the point of the plate that lies under it. */
@@ -10,7 +11,6 @@
   const url = $derived(`/api/shots/${desk.id}/track/${encodeURIComponent(owner.id)}`);
   let patch = $state(41);
   let busy = $state('');
-  let files = $state<HTMLInputElement>();
   const known = $derived(desk.followed?.thing === owner.id ? desk.followed : null);
   const least = $derived(known ? Math.min(...known.sure.map((s) => s.confidence)) : 1);
 
@@ -37,17 +37,10 @@
     busy = '';
   }
 
-  async function readTable(): Promise<void> {
-    const file = files?.files?.[0];
-    if (!file) return;
-    try {
-      await upload('POST', `${url}/table?name=${encodeURIComponent(file.name)}`, file);
-      desk.followed = null;
-      await desk.reload();
-    } catch (error) {
-      notices.trouble(error);
-    }
-    files!.value = '';
+  async function readTable(file: File): Promise<void> {
+    await upload('POST', `${url}/table?name=${encodeURIComponent(file.name)}`, file);
+    desk.followed = null;
+    await desk.reload();
   }
 </script>
 
@@ -88,13 +81,5 @@
 {/if}
 <div class="flex flex-wrap gap-1.5 pt-1.5">
   <a class="button h-6! px-2! text-[11.5px]" href="{url}/table" download>Table (CSV)</a>
-  <button class="button h-6! px-2! text-[11.5px]" onclick={() => files?.click()}>Read a table …</button>
-  <input
-    bind:this={files}
-    type="file"
-    accept=".csv,text/csv"
-    class="hidden"
-    aria-label="Table of places"
-    onchange={readTable}
-  />
+  <FileButton text="Read a table …" label="Table of places" accept=".csv,text/csv" ontake={readTable} />
 </div>

@@ -2,8 +2,8 @@
   import { upload, type Emitter } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import PathButtons from '../chosen/PathButtons.svelte';
-  import { notices } from '../state/notices.svelte';
   import Choice from '../ui/Choice.svelte';
+  import FileButton from '../ui/FileButton.svelte';
   import Fields from '../ui/Fields.svelte';
   import NumberRow from '../ui/NumberRow.svelte';
   import PlainField from '../ui/PlainField.svelte';
@@ -27,24 +27,17 @@
     { value: 'plate', label: 'The plate', model: 'FromPlate' },
   ];
   const model = $derived(shapes.find((s) => s.value === emitter?.shape.kind)?.model ?? 'Point');
-  let files = $state<HTMLInputElement>();
+  let files = $state<FileButton>();
 
   function reshape(kind: string): void {
-    if (kind === 'artwork') files?.click();
+    if (kind === 'artwork') files?.choose();
     else desk.set(`${path}/shape`, { kind }, 'Where from');
   }
 
-  async function artwork(): Promise<void> {
-    const file = files?.files?.[0];
-    if (!file || !emitter) return;
-    try {
-      const id = encodeURIComponent(emitter.id);
-      await upload('POST', `/api/shots/${desk.id}/artwork/${id}?name=${encodeURIComponent(file.name)}`, file);
-      await desk.reload();
-    } catch (error) {
-      notices.trouble(error);
-    }
-    files!.value = '';
+  async function artwork(file: File): Promise<void> {
+    const id = encodeURIComponent(emitter!.id);
+    await upload('POST', `/api/shots/${desk.id}/artwork/${id}?name=${encodeURIComponent(file.name)}`, file);
+    await desk.reload();
   }
 
   const burstFields = [
@@ -84,19 +77,12 @@
       hint="Where particles are born; the outline on the picture is exactly it."
       onset={reshape}
     />
-    <input
-      bind:this={files}
-      type="file"
-      accept=".svg,image/svg+xml"
-      class="hidden"
-      aria-label="SVG artwork"
-      onchange={artwork}
-    />
+    <FileButton bind:this={files} label="SVG artwork" accept=".svg,image/svg+xml" ontake={artwork} />
     <Fields {desk} {model} owner={emitter.shape} path="{path}/shape" without={['kind', 'name']} />
     {#if emitter.shape.kind === 'path' && emitter.shape.points}
       <PathButtons {desk} path="{path}/shape/points" closed={emitter.shape.closed} />
     {:else if emitter.shape.kind === 'artwork'}
-      <button class="button my-1.5 h-6! px-2! text-[11.5px]" onclick={() => files?.click()}
+      <button class="button my-1.5 h-6! px-2! text-[11.5px]" onclick={() => files?.choose()}
         >Another drawing …</button
       >
     {/if}

@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Guides, NumberValue } from '../api/client';
-  import { found, type Desk } from '../state/desk.svelte';
+  import type { Desk } from '../state/desk.svelte';
+  import { found } from '../state/things';
   import { shown } from '../ui/arithmetic';
   import CurveLane from './CurveLane.svelte';
   import Portrait from './Portrait.svelte';

@@ -1,5 +1,6 @@
 import type { Kind } from '../api/client';
-import { lists, type Desk, type ThingKind, type View } from '../state/desk.svelte';
+import type { Desk } from '../state/desk.svelte';
+import { lists, type ThingKind, type View } from '../state/things';
 import { place } from '../state/place.svelte';
 import { theme } from '../state/theme.svelte';
 

@@ -2,6 +2,7 @@
   import { get, send, upload, type PresetCard } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
+  import FileButton from '../ui/FileButton.svelte';
   import Icon from '../ui/Icon.svelte';
   import MovingPicture from '../ui/MovingPicture.svelte';
   import Sheet from '../ui/Sheet.svelte';
@@ -10,7 +11,6 @@
   let cards = $state<PresetCard[]>([]);
   let words = $state('');
   let editing = $state<PresetCard | null>(null);
-  let file = $state<HTMLInputElement>();
   const tags = $derived([...new Set(cards.flatMap((c) => c.tags))].sort());
   const emitter = $derived(desk.emitter);
 
@@ -59,12 +59,8 @@
     open = false;
   }
 
-  const take = (): Promise<void> =>
-    tried(async () => {
-      const given = file?.files?.[0];
-      if (given) await upload('POST', `/api/emitters/import?name=${encodeURIComponent(given.name)}`, given);
-      file!.value = '';
-    });
+  const take = (given: File): Promise<void> =>
+    tried(() => upload('POST', `/api/emitters/import?name=${encodeURIComponent(given.name)}`, given));
 </script>
 
 <Sheet
@@ -83,15 +79,7 @@
     {#if emitter}
       <button class="button main" onclick={keep}>Keep {emitter.name}</button>
     {/if}
-    <button class="button" onclick={() => file?.click()}>Import a file …</button>
-    <input
-      bind:this={file}
-      type="file"
-      accept=".json"
-      class="hidden"
-      aria-label="Emitter file"
-      onchange={take}
-    />
+    <FileButton text="Import a file …" label="Emitter file" accept=".json" look="button" ontake={take} />
   </div>
   <div class="flex flex-wrap gap-1 pb-3">
     {#each tags as tag (tag)}

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { get } from '../api/client';
-  import type { Box, Desk, View } from '../state/desk.svelte';
+  import type { Desk } from '../state/desk.svelte';
+  import type { Box, View } from '../state/things';
   import { notices } from '../state/notices.svelte';
   import Compare from '../look/Compare.svelte';
   import Lookout from '../look/Lookout.svelte';
@@ -55,6 +56,12 @@
   });
   const shownName = $derived((desk.thing ?? desk.emitter)?.name ?? '');
 
+  /** Where on the shot a pointer is, from a press on the stage on. */
+  function pointed(press: PointerEvent): (e: PointerEvent) => { x: number; y: number } {
+    const box = (press.currentTarget as HTMLElement).getBoundingClientRect();
+    return (e) => toShot(frame, shot, e.clientX - box.left, e.clientY - box.top);
+  }
+
   // A way that is led by hand: while it plays, the pointer's place is taken with every frame.
   let hand = $state.raw<{ x: number; y: number } | null>(null);
   let samples: { at_s: number; across: number; up: number }[] = [];
@@ -70,9 +77,7 @@
   });
 
   function lead(event: PointerEvent): void {
-    const box = (event.currentTarget as HTMLElement).getBoundingClientRect();
-    const at = (e: PointerEvent): { x: number; y: number } =>
-      toShot(frame, shot, e.clientX - box.left, e.clientY - box.top);
+    const at = pointed(event);
     samples = [];
     hand = at(event);
     desk.play(true);
@@ -141,8 +146,7 @@
   }
 
   async function pick(event: PointerEvent): Promise<void> {
-    const box = (event.currentTarget as HTMLElement).getBoundingClientRect();
-    const at = toShot(frame, shot, event.clientX - box.left, event.clientY - box.top);
+    const at = pointed(event)(event);
     try {
       const query = `frame=${desk.frame}&x=${at.x}&y=${at.y}`;
       const found = await get<{ colour: string }>(`/api/shots/${desk.id}/pick?${query}`);
@@ -156,9 +160,7 @@
   // A frame that is drawn on the plate, in px of the shot.
   let framed = $state.raw<Box | null>(null);
   function draw(event: PointerEvent): void {
-    const box = (event.currentTarget as HTMLElement).getBoundingClientRect();
-    const at = (e: PointerEvent): { x: number; y: number } =>
-      toShot(frame, shot, e.clientX - box.left, e.clientY - box.top);
+    const at = pointed(event);
     const from = at(event);
     follow(event, {
       move: (e) => {

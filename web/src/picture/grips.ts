@@ -1,5 +1,6 @@
 import type { Grip, NumberValue } from '../api/client';
-import { found, type Desk } from '../state/desk.svelte';
+import type { Desk } from '../state/desk.svelte';
+import { found } from '../state/things';
 
 type Held = Grip & { from: number[] };
 

@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Key, NumberValue } from '../api/client';
-  import { found, newGesture, type Desk } from '../state/desk.svelte';
+  import { newGesture, type Desk } from '../state/desk.svelte';
+  import { found } from '../state/things';
   import { arithmetic, shown } from '../ui/arithmetic';
   import Choice from '../ui/Choice.svelte';
   import { follow } from '../ui/drag';

@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { NumberValue } from '../api/client';
-  import { found, type Desk } from '../state/desk.svelte';
+  import type { Desk } from '../state/desk.svelte';
+  import { found } from '../state/things';
   import { follow } from '../ui/drag';
   import Icon from '../ui/Icon.svelte';
   import { framesPerSecond } from '../ui/rates';

@@ -1,7 +1,8 @@
 <script lang="ts">
   import { Popover } from 'bits-ui';
   import type { DrivenBy, NumberValue } from '../api/client';
-  import { lists, type Desk } from '../state/desk.svelte';
+  import type { Desk } from '../state/desk.svelte';
+  import { lists } from '../state/things';
   import type { Spec } from '../state/specs.svelte';
   import { specs } from '../state/specs.svelte';
   import { withKey } from '../strip/keys';
