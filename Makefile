@@ -1,7 +1,7 @@
 # Two commands do everything: `make demo` starts Isbjorn with its demonstration, `make test` checks all of it.
 PYTHON ?= python3
-PORT ?= 8321
-DATA ?= $(HOME)/.isbjorn
+PORT ?= $(or $(ISBJORN_PORT),8321)
+DATA ?= $(or $(ISBJORN_DATA),$(HOME)/.isbjorn)
 BIN := .venv/bin
 PAGE := isbjorn/studio/page/index.html
 export PIP_DISABLE_PIP_VERSION_CHECK := 1

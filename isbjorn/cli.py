@@ -23,8 +23,12 @@ app = typer.Typer(
 )
 say = Console(stderr=True, highlight=False)
 
-Port = Annotated[int, typer.Option(envvar="ISBJORN_PORT", help="Port on the loopback address.")]
+Port = Annotated[int, typer.Option(min=1, max=65535, envvar="ISBJORN_PORT", help="Port on the loopback address.")]
 Data = Annotated[Path, typer.Option(envvar="ISBJORN_DATA", help="Folder of projects, media and deliveries.")]
+Restore = Annotated[
+    bool,
+    typer.Option("--restore", help="Go back to the newest whole backup of the store first; what is there is kept."),
+]
 ShotName = Annotated[
     str, typer.Argument(metavar="SHOT", help="An exported shot file, or the id of a shot in the store.")
 ]
@@ -43,11 +47,13 @@ def _bar() -> Progress:
 
 
 @app.command()
-def demo(port: Port = 8321, data: Data = _HOME) -> None:
+def demo(port: Port = 8321, data: Data = _HOME, restore: Restore = False) -> None:
     """Start with the demonstration project Skarvøy Lights."""
     from isbjorn.studio.demonstration import ensure_demo
     from isbjorn.studio.server import serve_studio
 
+    if restore:
+        _restore(data)
     with _bar() as bar:
         task = bar.add_task("Painting the plates", total=None)
         ensure_demo(data, lambda done, total: bar.update(task, completed=done, total=total))
@@ -56,10 +62,12 @@ def demo(port: Port = 8321, data: Data = _HOME) -> None:
 
 
 @app.command()
-def serve(port: Port = 8321, data: Data = _HOME) -> None:
+def serve(port: Port = 8321, data: Data = _HOME, restore: Restore = False) -> None:
     """Start the studio and answer on the loopback address."""
     from isbjorn.studio.server import serve_studio
 
+    if restore:
+        _restore(data)
     serve_studio(data, port)
 
 
@@ -168,10 +176,16 @@ def version() -> None:
     print(__version__)
 
 
+def _restore(data: Path) -> None:
+    from isbjorn.studio.backups import restore
+
+    say.print(f"Went back to the backup {restore(data).name}; what was there lies beside it as damaged-….")
+
+
 def _range(text: str, first: int, last: int) -> tuple[int, int]:
     if not text:
         return first, last
-    hit = re.fullmatch(r"(-?\d+)(?:-(-?\d+))?", text.strip())
+    hit = re.fullmatch(r"(-?\d{1,8})(?:-(-?\d{1,8}))?", text.strip())
     if not hit:
         raise IsbjornError(f"'{text}' is not a range of frames.", "--frames", "Write 0-249, or one number.")
     return int(hit[1]), int(hit[2] or hit[1])
@@ -185,7 +199,7 @@ def _shot(name: str, data: Path):  # type: ignore[no-untyped-def]
     path = Path(name)
     if path.is_file():
         return shot_from_text(path.read_bytes(), str(path)), PlateReader(path.absolute().parent)
-    if name.isdigit():
+    if name.isascii() and name.isdigit() and len(name) < 19:
         from isbjorn.studio.store import Store
 
         store = Store(data)

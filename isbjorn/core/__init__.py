@@ -1,13 +1,27 @@
 """The engine. `Solver(shot).at(frame)` gives particles, `render_frame(shot, frame)` gives pixels."""
 
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
 # Before any kernel is met.
 from isbjorn.core.kernels import keep_kernels
 
 keep_kernels()
 
-from isbjorn.core.document import Shot  # noqa: E402
-from isbjorn.core.errors import IsbjornError  # noqa: E402
-from isbjorn.core.motion.solver import Particles  # noqa: E402
-from isbjorn.core.render import Solver, render_frame  # noqa: E402
+if TYPE_CHECKING:
+    from isbjorn.core.document import Shot
+    from isbjorn.core.errors import IsbjornError
+    from isbjorn.core.motion.solver import Particles
+    from isbjorn.core.render import Solver, render_frame
 
 __all__ = ["IsbjornError", "Particles", "Shot", "Solver", "render_frame"]
+# Loaded when they are asked for: who needs only a part of the engine does not wait for its kernels.
+_HOMES = {
+    "Shot": "document", "IsbjornError": "errors", "Particles": "motion.solver", "Solver": "render", "render_frame": "render",
+}  # fmt: skip
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _HOMES:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    return getattr(import_module(f"isbjorn.core.{_HOMES[name]}"), name)

@@ -21,11 +21,16 @@ from isbjorn.core.media.formats import FORMATS, Format, FormatName
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.write_movie import SEGMENT_FRAMES, join_segments, write_segment
 from isbjorn.core.media.write_still import write_still
+from isbjorn.core.motion.cache import StateCache
 from isbjorn.core.render import Solver, render_frame
 from isbjorn.core.time import timecode
 
 Floats = npt.NDArray[np.float32]
-LARGEST_SIDE = 16_384
+LARGEST_SIDE, LARGEST_PIXELS = 16_384, 8192 * 8192
+FARTHEST_FRAME, MOST_FRAMES = 20_000_000, 1_000_000
+
+
+_STATES_BYTES = 128 << 20
 
 
 class Order(BaseModel):
@@ -34,10 +39,12 @@ class Order(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
     format: FormatName = "png8"
-    first: int = Field(description="First frame number.")
-    last: int = Field(description="Last frame number, included.")
-    folder: str = Field(min_length=1, max_length=4096)
-    name: str = Field(min_length=1, max_length=120, pattern=r"^[^/\\\x00]+$", description="Without number or ending.")
+    first: int = Field(ge=-FARTHEST_FRAME, le=FARTHEST_FRAME, description="First frame number.")
+    last: int = Field(ge=-FARTHEST_FRAME, le=FARTHEST_FRAME, description="Last frame number, included.")
+    folder: str = Field(min_length=1, max_length=4096, pattern=r"^[^\x00-\x1f]+$")
+    name: str = Field(
+        min_length=1, max_length=120, pattern=r"^[^/\\\x00-\x1f]+$", description="Without number or ending."
+    )
     scale: float = Field(default=1.0, gt=0, le=8)
     over_plate: bool = True
 
@@ -47,6 +54,8 @@ class Order(BaseModel):
             raise PydanticCustomError(
                 "no_frames", "last ({b}) lies before first ({a})", {"a": self.first, "b": self.last}
             )
+        if self.last - self.first >= MOST_FRAMES:
+            raise PydanticCustomError("too_many_frames", "a delivery has at most {n} frames", {"n": MOST_FRAMES})
         if self.name.strip(". ") == "":
             raise PydanticCustomError("no_name", "a delivery needs a name")
         return self
@@ -69,6 +78,8 @@ def check_order(shot: Shot, order: Order) -> None:
     """Raise IsbjornError for an order that cannot be carried out, before any work is done."""
     if round(shot.width * order.scale) > LARGEST_SIDE or round(shot.height * order.scale) > LARGEST_SIDE:
         raise IsbjornError("the picture would be larger than 16384 px.", "scale", "Choose a smaller scale.")
+    if shot.width * shot.height * order.scale**2 > LARGEST_PIXELS:
+        raise IsbjornError("the picture would have more than 67 million pixels.", "scale", "Choose a smaller scale.")
     if order.form.even_size and min(round(shot.width * order.scale), round(shot.height * order.scale)) < 2:
         raise IsbjornError("the picture would be too small for a movie.", "scale", "Choose a larger scale.")
     folder = Path(order.folder)
@@ -77,9 +88,11 @@ def check_order(shot: Shot, order: Order) -> None:
         trial = folder / f".{order.name}.trial"
         trial.write_bytes(b"")
         trial.unlink()
-    except OSError as error:
+    except (OSError, ValueError) as error:
         raise IsbjornError(
-            f"nothing can be written there ({error.strerror}).", str(folder), "Choose another folder."
+            f"nothing can be written there ({getattr(error, 'strerror', error)}).",
+            str(folder),
+            "Choose another folder.",
         ) from None
 
 
@@ -103,7 +116,8 @@ class Delivery:
     ) -> None:
         self.shot, self.order = shot, order
         self.plates = plates or PlateReader()
-        self.solver = Solver(shot, plates=self.plates)
+        # Frames come one after the other: few states are worth keeping.
+        self.solver = Solver(shot, StateCache(_STATES_BYTES), self.plates)
         self.on_frame, self.cancelled = on_frame, cancelled
         self.alpha = has_alpha(shot, order)
 
@@ -122,7 +136,15 @@ class Delivery:
         if self.cancelled is not None and self.cancelled():
             raise Stale
         order = self.order
-        return render_frame(self.shot, frame, order.scale, order.over_plate, solver=self.solver, plates=self.plates)
+        return render_frame(
+            self.shot,
+            frame,
+            order.scale,
+            order.over_plate,
+            solver=self.solver,
+            plates=self.plates,
+            stale=self.cancelled,
+        )
 
     def _write(self, frame: int, picture: Floats, rate: Fraction) -> None:
         order = self.order
@@ -165,7 +187,12 @@ class Delivery:
         identity = hashlib.sha256((self.shot.model_dump_json() + order.model_dump_json()).encode()).hexdigest()[:16]
         target = order.path()
         workshop = target.with_name(f".{target.name}.{identity}")
-        workshop.mkdir(exist_ok=True)
+        try:
+            workshop.mkdir(exist_ok=True)
+        except OSError as error:
+            raise IsbjornError(
+                f"nothing can be written there ({error.strerror}).", str(workshop.parent), "Is there room on the disk?"
+            ) from None
         segments = []
         inner = ".mov" if order.format == "mov" else (".webm" if order.format == "webm" else ".mp4")
         for start in range(order.first, order.last + 1, SEGMENT_FRAMES):

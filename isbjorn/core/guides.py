@@ -107,6 +107,7 @@ class Scene(BaseModel):
     graphs: list[Graph]
     tones: list[Graph] = Field(description="Curves of grades: values at even encoded values.")
     picture: Path2 = Field(description="The shot's own picture as a free look sees it; empty without one.")
+    problem: str = Field(default="", description="Why there are none.")
 
 
 def _centre_ways(emitter: Emitter, track: Track, t: float) -> tuple[float, float]:
@@ -312,6 +313,14 @@ def guides(
         tones=_tones(shot),
         picture=_own_picture(shot, view) if orbit is not None else [],
     )
+
+
+def no_guides(shot: Shot, frame: int | None, problem: str) -> Scene:
+    """The scene of a shot whose guides cannot be worked out, and why."""
+    return Scene(
+        frame=shot.first_frame if frame is None else frame, moving=False, emitters=[], world=[], graphs=[], tones=[], picture=[],
+        problem=problem,
+    )  # fmt: skip
 
 
 def _numbers(emitter: Emitter, shot: Shot) -> list[tuple[str, Number]]:

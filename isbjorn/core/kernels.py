@@ -10,9 +10,9 @@ import hashlib
 import os
 import re
 import shutil
+import sys
+from importlib.metadata import version
 from pathlib import Path
-
-import numba
 
 _HERE = Path(__file__).parent
 _PREFIX = "kernels-"
@@ -31,7 +31,7 @@ def sources() -> dict[str, bytes]:
 
 def digest_of_sources() -> str:
     """The identity of all that is compiled."""
-    found = hashlib.sha256(numba.__version__.encode())
+    found = hashlib.sha256(version("numba").encode())
     for name, text in sources().items():
         found.update(name.encode() + text)
     return found.hexdigest()[:16]
@@ -42,9 +42,11 @@ def keep_kernels() -> None:
 
     A folder that the environment names (NUMBA_CACHE_DIR) is used as it is.
     """
-    if os.environ.get("NUMBA_CACHE_DIR"):
-        return
     name = f"{_PREFIX}{digest_of_sources()}"
+    given = os.environ.get("NUMBA_CACHE_DIR", "")
+    # A process that was started by another finds its folder in the environment; it is taken only if it is this engine's.
+    if given and (not Path(given).name.startswith(_PREFIX) or Path(given).name == name):
+        return
     for home in (_HERE / "__pycache__", Path.home() / ".cache" / "isbjorn"):
         folder = home / name
         try:
@@ -55,5 +57,7 @@ def keep_kernels() -> None:
             for old in home.glob(f"{_PREFIX}*"):
                 if old != folder:
                     shutil.rmtree(old, ignore_errors=True)
-            numba.config.CACHE_DIR = str(folder)  # type: ignore[attr-defined]
+            os.environ["NUMBA_CACHE_DIR"] = str(folder)
+            if "numba" in sys.modules:
+                vars(sys.modules["numba"])["config"].CACHE_DIR = str(folder)
             return

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import csv
 import io
-import os
 from pathlib import Path
 
 import numpy as np
 
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.media.whole import replace_whole
 from isbjorn.core.motion.solver import Particles
 
 _PARTS = {"position": "xyz", "velocity": "xyz", "colour": "rgb"}
@@ -26,10 +26,8 @@ def write_points(shot: Shot, particles: Particles, target: Path) -> None:
         content = buffer.getvalue()
     else:
         raise IsbjornError(f"'{target.suffix}' is no kind of table.", str(target), "End the name in .csv or .npz.")
-    partial = target.with_name(f".{target.name}.part")
     try:
-        partial.write_bytes(content)
-        os.replace(partial, target)
+        replace_whole(target, content)
     except OSError as error:
         raise IsbjornError(
             f"the table could not be written ({error.strerror}).", str(target), "Choose another folder."

@@ -115,13 +115,15 @@ def render_frame(
     *,
     solver: Solver | None = None,
     plates: PlateReader | None = None,
+    stale: Callable[[], bool] | None = None,
 ) -> Floats:
     """Render a frame; float32 (height, width, 4), scene-linear Rec.709, premultiplied alpha.
 
     scale: pixels per px of the shot's design size. over_plate: over plate and background, or on transparent ground.
-    solver, plates: kept between calls by those who render many frames. Raises IsbjornError when the plate cannot be read.
+    solver, plates: kept between calls by those who render many frames. stale: says that nobody waits any more; then Stale is
+    raised. Raises IsbjornError when the plate cannot be read.
     """
-    layers = draw_particles(solver or Solver(shot, plates=plates), frame, scale, over_plate=over_plate)
+    layers = draw_particles(solver or Solver(shot, plates=plates), frame, scale, stale, over_plate=over_plate)
     if not over_plate or layers.grounded:
         return layers.picture
     below = ground(shot, frame, scale, plates or PlateReader())

@@ -7,10 +7,13 @@ Shot time is in seconds and starts at 0 on the shot's first frame. Everything th
 from __future__ import annotations
 
 import math
+import re
 from fractions import Fraction
 
 COMMON_RATES = ("24000/1001", "24", "25", "30000/1001", "30", "48", "50", "60000/1001", "60")
 HIGHEST_RATE = 1000
+LONGEST_RATE = 24
+_RATE = re.compile(r"[0-9]{1,12}(/[0-9]{1,11}|\.[0-9]{1,12})?")
 
 
 def frame_rate(text: str | int | float | Fraction) -> Fraction:
@@ -19,16 +22,20 @@ def frame_rate(text: str | int | float | Fraction) -> Fraction:
     Decimals that name a rate of the 1000/1001 family are read as that exact rate. Raises ValueError for
     anything that is not a rate between 1/1000 and 1000 frames per second.
     """
+    plain = str(text)[: LONGEST_RATE + 1].strip()
+    # Its length is known before it is read: an exponent would ask for a number without end.
+    if len(plain) > LONGEST_RATE or not _RATE.fullmatch(plain):
+        raise ValueError(f"'{plain}' is not a frame rate; write 25, 29.97 or 30000/1001")
     try:
-        rate = Fraction(str(text).strip())
+        rate = Fraction(plain)
     except (ValueError, ZeroDivisionError):
-        raise ValueError(f"'{text}' is not a frame rate; write 25, 29.97 or 30000/1001") from None
+        raise ValueError(f"'{plain}' is not a frame rate; write 25, 29.97 or 30000/1001") from None
     if rate.denominator != 1:
         nearest = Fraction(math.ceil(rate) * 1000, 1001)
         if abs(rate - nearest) < Fraction(1, 200):
             rate = nearest
     if not Fraction(1, HIGHEST_RATE) <= rate <= HIGHEST_RATE:
-        raise ValueError(f"a frame rate of {text} is outside 0.001 to {HIGHEST_RATE} frames per second")
+        raise ValueError(f"a frame rate of {plain} is outside 0.001 to {HIGHEST_RATE} frames per second")
     return rate
 
 

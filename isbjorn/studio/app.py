@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
-import re
 import subprocess
 import sys
+import threading
+import time
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
 from pathlib import Path
@@ -16,9 +17,10 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import FileResponse, JSONResponse
 from fastapi.staticfiles import StaticFiles
 from pydantic import BaseModel
+from starlette.exceptions import HTTPException
 
 from isbjorn import __version__
-from isbjorn.core.errors import IsbjornError
+from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.studio import (
     bodies,
     cast,
@@ -32,61 +34,80 @@ from isbjorn.studio import (
     versions,
     watching,
 )
-from isbjorn.studio.context import Studio
-from isbjorn.studio.store import Missing
+from isbjorn.studio.backups import back_up
+from isbjorn.studio.context import Busy, Studio
+from isbjorn.studio.gate import Gate, Problem, problem
+from isbjorn.studio.store import Damaged, Missing
 
 PAGE = Path(__file__).parent / "page"
-_LOCAL = re.compile(r"^(127\.0\.0\.1|localhost|\[::1\])(:\d+)?$")
 
 
 class Health(BaseModel):
-    """Answers when the studio is ready."""
+    """Answers when the studio is ready. damage: what is wrong with the store, and what to do; empty if nothing is known."""
 
     ready: bool
     version: str
+    damage: str = ""
 
 
-class Problem(BaseModel):
-    """What went wrong, where, and what to do."""
+_STATUS: tuple[tuple[type[IsbjornError], int], ...] = ((Missing, 404), (Busy, 503), (Damaged, 409))
+_RESPONSES: dict[int | str, dict[str, Any]] = {
+    400: {"model": Problem, "description": "The request cannot be read."},
+    403: {"model": Problem, "description": "It does not come from the studio's own page."},
+    404: {"model": Problem, "description": "There is no such thing."},
+    409: {"model": Problem, "description": "The store is damaged."},
+    413: {"model": Problem, "description": "It is too large."},
+    422: {"model": Problem, "description": "It cannot be done; the problem says why."},
+    503: {"model": Problem, "description": "Too much is asked for at once."},
+}
+_BACKED_UP_EVERY_S = 600.0
 
-    what: str
-    where: str
-    remedy: str
 
+class _Keeper:
+    """What runs beside the studio: the worker, started again whenever it ends, and backups of the store."""
 
-class LocalOnly:
-    """Refuses requests that were not meant for this machine: a foreign Host, or an Origin other than the page's own."""
+    def __init__(self, studio: Studio, with_worker: bool) -> None:
+        self.studio, self.ended = studio, threading.Event()
+        self.threads = [threading.Thread(target=self._back_up, daemon=True)]
+        if with_worker:
+            self.threads.append(threading.Thread(target=self._supervise, daemon=True))
+        for thread in self.threads:
+            thread.start()
 
-    def __init__(self, app: Any) -> None:
-        self.app = app
-
-    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
-        if scope["type"] in ("http", "websocket"):
-            heads = {k.decode().lower(): v.decode("latin-1") for k, v in scope["headers"]}
-            host, origin = heads.get("host", ""), heads.get("origin")
-            if not _LOCAL.match(host) or (origin is not None and origin != f"http://{host}"):
-                if scope["type"] == "websocket":
-                    await send({"type": "websocket.close", "code": 1008})
-                else:
-                    answer = _problem(
-                        403,
-                        Problem(
-                            what="This request does not come from the studio's own page.",
-                            where="Host or Origin",
-                            remedy="",
-                        ),
-                    )
-                    await answer(scope, receive, send)
+    def _supervise(self) -> None:
+        pause = 0.2
+        while not self.ended.is_set():
+            begun = time.monotonic()
+            command = [sys.executable, "-m", "isbjorn.studio.worker", str(self.studio.store.folder), str(os.getpid())]
+            worker = subprocess.Popen(command)
+            while worker.poll() is None and not self.ended.wait(0.2):
+                pass
+            if self.ended.is_set():
+                worker.terminate()
+                try:
+                    worker.wait(timeout=10)
+                except subprocess.TimeoutExpired:
+                    worker.kill()
                 return
-        await self.app(scope, receive, send)
+            # One that falls at once is not started again without a pause.
+            pause = 0.2 if time.monotonic() - begun > 30 else min(10.0, pause * 2)
+            self.ended.wait(pause)
 
+    def _back_up(self) -> None:
+        wait = 5.0
+        while not self.ended.wait(wait):
+            wait = _BACKED_UP_EVERY_S
+            try:
+                wrong = back_up(self.studio.store.folder)
+            except OSError:
+                continue  # No room, or no right: the next time.
+            told = "Take a copy of the data folder, and start with --restore to go back to the newest whole backup."
+            self.studio.damage = f"The store is damaged ({wrong}). {told}" if wrong else None
 
-def _problem(status: int, problem: Problem) -> JSONResponse:
-    return JSONResponse(problem.model_dump(), status_code=status)
-
-
-def _start_worker(folder: Path) -> subprocess.Popen[bytes]:
-    return subprocess.Popen([sys.executable, "-m", "isbjorn.studio.worker", str(folder), str(os.getpid())])
+    def end(self) -> None:
+        self.ended.set()
+        for thread in self.threads:
+            thread.join(timeout=15)
 
 
 def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
@@ -95,11 +116,9 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
 
     @asynccontextmanager
     async def living(_: FastAPI) -> AsyncIterator[None]:
-        worker = _start_worker(studio.store.folder) if with_worker else None
+        keeper = _Keeper(studio, with_worker)
         yield
-        if worker is not None:
-            worker.terminate()
-            worker.wait(timeout=10)
+        keeper.end()
         studio.close()
 
     app = FastAPI(
@@ -108,22 +127,40 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
         lifespan=living,
         docs_url=None,
         redoc_url=None,
-        responses={422: {"model": Problem}},
+        responses=_RESPONSES,
         generate_unique_id_function=lambda route: route.name,
     )
     app.state.studio = studio
-    app.add_middleware(LocalOnly)
+    app.add_middleware(Gate)
 
     @app.exception_handler(IsbjornError)
     async def mendable(request: Request, error: IsbjornError) -> JSONResponse:  # noqa: ARG001
-        status = 404 if isinstance(error, Missing) else 422
-        return _problem(status, Problem(what=error.what, where=error.where, remedy=error.remedy))
+        status = next((code for kind, code in _STATUS if isinstance(error, kind)), 422)
+        return problem(status, error.what, error.where, error.remedy)
 
     @app.exception_handler(RequestValidationError)
     async def malformed(request: Request, error: RequestValidationError) -> JSONResponse:  # noqa: ARG001
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"] if part not in ("body", "query", "path"))
-        return _problem(422, Problem(what=f"{first['msg']}.", where=where, remedy="Nothing was changed."))
+        return problem(422, f"{first['msg']}.", where, "Nothing was changed.")
+
+    @app.exception_handler(HTTPException)
+    async def refused(request: Request, error: HTTPException) -> JSONResponse:
+        return problem(error.status_code, f"{error.detail}.", request.url.path, "See the description of the API.")
+
+    @app.exception_handler(Stale)
+    async def given_up(request: Request, error: Stale) -> Response:  # noqa: ARG001
+        return Response(status_code=204)
+
+    @app.exception_handler(RecursionError)
+    async def too_deep(request: Request, error: RecursionError) -> JSONResponse:  # noqa: ARG001
+        return problem(422, "it is nested too deeply.", "body", "Nothing was changed.")
+
+    @app.exception_handler(MemoryError)
+    async def too_much(request: Request, error: MemoryError) -> JSONResponse:  # noqa: ARG001
+        return problem(
+            503, "there is not enough memory for this.", request.url.path, "Ask for less, or close other shots."
+        )
 
     @app.middleware("http")
     async def never_cached(request: Request, ask: Callable[[Request], Awaitable[Response]]) -> Response:
@@ -135,7 +172,7 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
     @app.get("/api/health", tags=["health"])
     def health() -> Health:
         """Whether the studio is ready."""
-        return Health(ready=True, version=__version__)
+        return Health(ready=True, version=__version__, damage=studio.damage or "")
 
     for part in (projects, shots, cast, bodies, media, sampling, tracks, versions, watching, deliveries, live):
         app.include_router(part.router)
@@ -147,7 +184,7 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
         def page(place: str) -> Response:
             """The page, whatever place in it is asked for."""
             if place.startswith("api/"):
-                return _problem(404, Problem(what="There is no such thing.", where=place, remedy=""))
+                return problem(404, "There is no such thing.", place)
             return FileResponse(PAGE / "index.html")
 
     return app

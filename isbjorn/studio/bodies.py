@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import secrets
+import shutil
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -11,14 +12,15 @@ import cv2
 import numpy as np
 import simplejpeg
 from fastapi import APIRouter, Depends, Query, Request, Response
+from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, ValidationError
 
 from isbjorn.core.document import Emitter, Number, Shot
 from isbjorn.core.document.files import first_problem
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.life.glyphs import FONTS, font
+from isbjorn.core.life.glyphs import FONTS, drawn, font
 from isbjorn.core.picture.pages import Bodies
-from isbjorn.studio.context import Studio, studio_of
+from isbjorn.studio.context import Frame, Id, Studio, studio_of
 from isbjorn.studio.tables import Media
 from isbjorn.studio.uploads import receive, safe_name
 
@@ -44,14 +46,16 @@ def list_bodies() -> list[BodyKind]:
 
 
 @router.get("/bodies/picture", responses={200: {"content": {"image/jpeg": {}}}}, response_class=Response)
-def body_picture(studio: Here, body: str, side: Annotated[int, Query(ge=16, le=256)] = 64) -> Response:
+def body_picture(
+    studio: Here, body: Annotated[str, Query(max_length=20_000)], side: Annotated[int, Query(ge=16, le=256)] = 64
+) -> Response:
     """A body, given as JSON, as it is drawn: white on dark."""
     try:
         emitter = Emitter.model_validate({"body": json.loads(body), "size": side})
     except ValidationError as error:
         field, message = first_problem(error)
         raise IsbjornError(f"{message}.", field, "Choose another body.") from None
-    except (json.JSONDecodeError, RecursionError):
+    except (ValueError, RecursionError):
         raise IsbjornError("this is not JSON.", "body", "Give a body as the document has it.") from None
     emitter = emitter.model_copy(update={"size": Number(value=side)})
     bodies = Bodies(Shot(emitters=(emitter,)), emitter, 1.0, studio.plates)
@@ -74,7 +78,7 @@ def body_picture(studio: Here, body: str, side: Annotated[int, Query(ge=16, le=2
     response_class=Response,
 )
 def emitter_portrait(
-    studio: Here, shot_id: int, emitter_id: str, frame: int, count: Annotated[int, Query(ge=2, le=64)] = 13,
+    studio: Here, shot_id: Id, emitter_id: str, frame: Frame, count: Annotated[int, Query(ge=2, le=64)] = 13,
     cell: Annotated[int, Query(ge=8, le=256)] = 48,
 ) -> Response:  # fmt: skip
     """A particle of an emitter at even ages, side by side, on neutral grey."""
@@ -88,7 +92,7 @@ def emitter_portrait(
 
 @router.put("/projects/{project_id}/fonts", status_code=201)
 async def import_font(
-    studio: Here, request: Request, project_id: int, name: Annotated[str, Query(min_length=1, max_length=255)]
+    studio: Here, request: Request, project_id: Id, name: Annotated[str, Query(min_length=1, max_length=255)]
 ) -> Media:
     """Take in a font; the body is its bytes. It is checked by opening it."""
     studio.store.project(project_id)
@@ -96,16 +100,24 @@ async def import_font(
     if Path(safe).suffix.lower() not in FONTS:
         raise IsbjornError("this is no kind of font.", name, f"Use {', '.join(FONTS)}.")
     arrived = await receive(request, studio.store.media_folder, safe)
+    return await run_in_threadpool(_take_font, studio, project_id, arrived, safe, name)
+
+
+def _take_font(studio: Studio, project_id: int, arrived: Path, safe: str, name: str) -> Media:
+    """Put a font that arrived in its place in the library."""
     home = studio.store.media_folder / f"f{secrets.token_hex(4)}"
     home.mkdir()
     target = home / safe
     arrived.replace(target)
     try:
-        font(str(target))
+        # A font that opens may still be broken where it is drawn.
+        drawn("Isbjorn", font(str(target)), 32)
     except IsbjornError as error:
-        target.unlink()
-        home.rmdir()
+        shutil.rmtree(home, ignore_errors=True)
         raise IsbjornError(error.what, name, error.remedy) from None
+    except BaseException:
+        shutil.rmtree(home, ignore_errors=True)
+        raise
     size = target.stat().st_size
     return studio.store.add_media(
         Media(

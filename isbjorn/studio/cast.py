@@ -6,20 +6,21 @@ from typing import Annotated, Any
 
 import numpy as np
 from fastapi import APIRouter, Depends, Request, Response
+from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field
 
 from isbjorn.core import cast
 from isbjorn.core.document import Shot
-from isbjorn.core.document.files import shot_from_text, shot_to_text
+from isbjorn.core.document.files import parse_shot, shot_from_text, shot_to_text
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.life.keys import keys_through
-from isbjorn.core.life.outlines import paths_of_svg
 from isbjorn.demo.beacon import first_shot
 from isbjorn.demo.library import shipped
-from isbjorn.studio.context import Studio, studio_of
+from isbjorn.studio.apart import apart
+from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.shots import ShotState, told
 from isbjorn.studio.tables import PresetRow
-from isbjorn.studio.uploads import body_of
+from isbjorn.studio.uploads import body_of, file_name
 
 router = APIRouter(prefix="/api", tags=["cast"])
 Here = Annotated[Studio, Depends(studio_of)]
@@ -35,7 +36,7 @@ class NewThing(BaseModel):
 
 
 @router.post("/shots/{shot_id}/cast", status_code=201)
-def add_to_cast(studio: Here, shot_id: int, body: NewThing) -> ShotState:
+def add_to_cast(studio: Here, shot_id: Id, body: NewThing) -> ShotState:
     """Add something to the cast."""
     with studio.store.edit(shot_id, f"Add {body.kind}") as box:
         if body.copy_of is not None:
@@ -46,7 +47,7 @@ def add_to_cast(studio: Here, shot_id: int, body: NewThing) -> ShotState:
 
 
 @router.delete("/shots/{shot_id}/cast/{thing_id}")
-def remove_from_cast(studio: Here, shot_id: int, thing_id: str) -> ShotState:
+def remove_from_cast(studio: Here, shot_id: Id, thing_id: str) -> ShotState:
     """Take something out, with its place in the reach and its ties."""
     with studio.store.edit(shot_id, "Remove from the cast") as box:
         box[0] = cast.taken_out(box[0], thing_id)
@@ -54,13 +55,18 @@ def remove_from_cast(studio: Here, shot_id: int, thing_id: str) -> ShotState:
 
 
 @router.post("/shots/{shot_id}/artwork/{emitter_id}")
-async def take_artwork(studio: Here, shot_id: int, emitter_id: str, request: Request, name: str = "") -> ShotState:
+async def take_artwork(studio: Here, shot_id: Id, emitter_id: str, request: Request, name: str = "") -> ShotState:
     """Let an emitter give birth from the outlines of an SVG file; the body is the file."""
-    paths = paths_of_svg(await body_of(request, _LARGEST_FILE, name or "artwork"))
+    content = await body_of(request, _LARGEST_FILE, name or "artwork")
+    return await run_in_threadpool(_take_artwork, studio, shot_id, emitter_id, content, name)
+
+
+def _take_artwork(studio: Studio, shot_id: int, emitter_id: str, content: bytes, name: str) -> ShotState:
+    paths = apart("isbjorn.core.life.outlines:paths_of_svg", content, where=name or "artwork")
     with studio.store.edit(shot_id, "Artwork") as box:
         given = box[0].model_dump(mode="json")
         _of(given, "emitters", emitter_id)["shape"] = {"kind": "artwork", "paths": list(paths), "name": name[:200]}
-        box[0] = Shot.model_validate(given)
+        box[0] = parse_shot(given)
     return told(studio, shot_id)
 
 
@@ -80,7 +86,7 @@ class Recording(BaseModel):
 
 
 @router.post("/shots/{shot_id}/record/{thing_id}")
-def record_way(studio: Here, shot_id: int, thing_id: str, body: Recording) -> ShotState:
+def record_way(studio: Here, shot_id: Id, thing_id: str, body: Recording) -> ShotState:
     """Turn a recorded way into few keys of a thing's place."""
     times = np.array([s.at_s for s in body.samples])
     if (np.diff(times) <= 0).any():
@@ -97,7 +103,7 @@ def record_way(studio: Here, shot_id: int, thing_id: str, body: Recording) -> Sh
             raise IsbjornError("there is nothing of that id in the cast.", thing_id, "Nothing was changed.")
         for field, keys in zip(("across", "up"), ways, strict=True):
             thing[field] = {**thing[field], "keys": [key.model_dump(mode="json") for key in keys]}
-        box[0] = Shot.model_validate(given)
+        box[0] = parse_shot(given)
     return told(studio, shot_id)
 
 
@@ -124,7 +130,7 @@ class PresetCard(BaseModel):
 class NewPreset(BaseModel):
     """Keep an emitter of a shot in the library."""
 
-    shot: int
+    shot: int = Field(ge=0, le=2**63 - 1)
     emitter: str
     name: str = Field(min_length=1, max_length=80)
     tags: list[Annotated[str, Field(min_length=1, max_length=30)]] = Field(default=[], max_length=12)
@@ -183,10 +189,15 @@ def keep_preset(studio: Here, body: NewPreset) -> PresetCard:
 @router.post("/emitters/import", status_code=201)
 async def import_preset(studio: Here, request: Request, name: str = "") -> PresetCard:
     """Take an emitter file into the library; the body is its JSON: a shot with one emitter or more."""
-    shot = shot_from_text(await body_of(request, _LARGEST_FILE, name or "emitter"), name or "emitter")
-    if not shot.emitters:
-        raise IsbjornError("there is no emitter in this file.", name, "Choose an exported emitter.")
-    return _kept(studio.store.keep_preset(shot.name[:80], [], shot))
+    content = await body_of(request, _LARGEST_FILE, name or "emitter")
+
+    def take() -> PresetCard:
+        shot = shot_from_text(content, name[:200] or "emitter")
+        if not shot.emitters:
+            raise IsbjornError("there is no emitter in this file.", name[:200], "Choose an exported emitter.")
+        return _kept(studio.store.keep_preset(shot.name[:80], [], shot))
+
+    return await run_in_threadpool(take)
 
 
 @router.patch("/emitters/{preset_id}")
@@ -206,8 +217,7 @@ def drop_preset(studio: Here, preset_id: str) -> Response:
 def export_preset(studio: Here, preset_id: str) -> Response:
     """An emitter as a file: a shot by the published schema, with nothing else in it."""
     card, shot = _preset(studio, preset_id)
-    name = "".join(c if (c.isalnum() and c.isascii()) or c in " -_" else "_" for c in card.name)
-    head = {"Content-Disposition": f'attachment; filename="{name}.emitter.json"'}
+    head = {"Content-Disposition": f'attachment; filename="{file_name(card.name)}.emitter.json"'}
     return Response(shot_to_text(shot), media_type="application/json", headers=head)
 
 
@@ -220,7 +230,7 @@ def preset_thumb(studio: Here, preset_id: str) -> Response:
 
 
 @router.post("/shots/{shot_id}/plant", status_code=201)
-def plant(studio: Here, shot_id: int, body: Apply) -> ShotState:
+def plant(studio: Here, shot_id: Id, body: Apply) -> ShotState:
     """Put an emitter of the library into the cast, with all that it hangs on."""
     card, kept = _preset(studio, body.preset)
     with studio.store.edit(shot_id, f"Plant {card.name}") as box:

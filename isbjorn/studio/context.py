@@ -2,18 +2,71 @@
 
 from __future__ import annotations
 
+import asyncio
+import fcntl
+import os
+import re
+import shutil
 import threading
 from collections import defaultdict
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from pathlib import Path
+from typing import Annotated, TypeVar
 
-from fastapi import Request
+from fastapi import Path as InPath
+from fastapi import Query, Request
+from sqlmodel import select
 
 from isbjorn.core.document import Shot
+from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.media.whole import replace_whole
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Preview
-from isbjorn.studio.store import Store
+from isbjorn.studio.store import Locked, Store
+from isbjorn.studio.tables import Media
+
+T = TypeVar("T")
+Id = Annotated[int, InPath(ge=0, le=2**63 - 1)]
+Frame = Annotated[int, Query(ge=-(2**53), le=2**53)]
+Width = Annotated[int, Query(ge=16, le=8192, description="px")]
+_AT_ONCE, _WAITING_AT_MOST = 2, 8
+_MADE_HERE = re.compile(r"[mpf][0-9a-f]{8}|batch-[a-z0-9]{4,40}")
+
+
+class Busy(IsbjornError):
+    """More is asked for at once than can be done."""
+
+
+def _only_one(folder: Path) -> int:
+    """Hold the folder for this studio alone; an open file. Raises Locked when another has it."""
+    handle = os.open(folder / "studio.lock", os.O_RDWR | os.O_CREAT, 0o600)
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        who = os.read(handle, 20).decode("ascii", "replace").strip() or "unknown"
+        os.close(handle)
+        raise Locked(
+            f"another studio (process {who}) works in this folder.",
+            str(folder),
+            "Use that one, or choose another with --data.",
+        ) from None
+    os.ftruncate(handle, 0)
+    os.pwrite(handle, str(os.getpid()).encode(), 0)
+    return handle
+
+
+def _swept(store: Store) -> None:
+    """Take away what uploads and imports left behind that were cut off by the end of a studio."""
+    for part in (*store.media_folder.glob(".*"), *store.folder.glob(".*-import.zip"), *store.folder.glob("tmp*.zip")):
+        with suppress(OSError):
+            part.unlink()
+    with store.session() as session:
+        named = {media.split("/")[0] for media in session.exec(select(Media.media))}
+    for home in store.media_folder.iterdir():
+        if _MADE_HERE.fullmatch(home.name) and home.name not in named and home.is_dir():
+            shutil.rmtree(home, ignore_errors=True)
 
 
 class Studio:
@@ -21,12 +74,21 @@ class Studio:
 
     def __init__(self, folder: Path) -> None:
         self.store = Store(folder)
+        self._held: int | None = _only_one(self.store.folder)
+        try:
+            _swept(self.store)
+        except BaseException:
+            self.close_lock()
+            raise
+        self.damage: str | None = None
+        self._waiting = 0
+        self._few = asyncio.Semaphore(_AT_ONCE)
         self.plates = StudioPlates(self.store)
         self.preview = Preview(self.plates)
-        self.engine = ThreadPoolExecutor(max_workers=2, thread_name_prefix="engine")
+        self.engine = ThreadPoolExecutor(max_workers=6, thread_name_prefix="engine")
         self._listeners: dict[int, list[Callable[[], object]]] = defaultdict(list)
         self._stamps: dict[int, int] = defaultdict(int)
-        self._lock = threading.Lock()
+        self._lock, self._thumbs = threading.Lock(), threading.Lock()
 
     def listen(self, shot_id: int, heard: Callable[[], object]) -> Callable[[], None]:
         """Be told of every edit of a shot; call the result to be told no more."""
@@ -55,16 +117,53 @@ class Studio:
     def thumb(self, shot: Shot, count: int, width: int) -> bytes:
         """A small moving picture of a shot as a JPEG, kept until the shot changes."""
         kept = self.store.folder / "thumbs" / f"{self.preview.thumb_name(shot)}-{count}.jpg"
-        if not kept.is_file():
-            kept.parent.mkdir(exist_ok=True)
-            part = kept.with_suffix(f".{threading.get_ident()}.part")
-            part.write_bytes(self.preview.strip(shot, count, width))
-            part.replace(kept)
+        if kept.is_file():
+            return kept.read_bytes()
+        with self._thumbs:
+            if not kept.is_file():
+                made = self.preview.strip(shot, count, width)
+                with suppress(OSError):
+                    # Without room on the disk it is only not kept.
+                    kept.parent.mkdir(exist_ok=True)
+                    replace_whole(kept, made)
+                return made
         return kept.read_bytes()
+
+    async def drawn(self, request: Request, work: Callable[[Callable[[], bool]], T]) -> T:
+        """The result of some drawing, off the event loop, few at once; given up when the one who asked is gone.
+
+        work is given a function that says whether that is so. Raises Busy when too many wait already.
+        """
+        if self._waiting >= _WAITING_AT_MOST:
+            raise Busy("too many pictures are asked for at once.", "picture", "Ask again when one has come.")
+        gone = threading.Event()
+
+        async def watch() -> None:
+            while not await request.is_disconnected():
+                await asyncio.sleep(0.2)
+            gone.set()
+
+        watching = asyncio.create_task(watch())
+        self._waiting += 1
+        try:
+            async with self._few:
+                if gone.is_set():
+                    raise Stale
+                return await asyncio.get_running_loop().run_in_executor(self.engine, work, gone.is_set)
+        finally:
+            self._waiting -= 1
+            watching.cancel()
 
     def close(self) -> None:
         self.engine.shutdown(wait=False, cancel_futures=True)
         self.store.engine.dispose()
+        self.close_lock()
+
+    def close_lock(self) -> None:
+        """Let another studio have the folder."""
+        if self._held is not None:
+            os.close(self._held)
+            self._held = None
 
 
 def studio_of(request: Request) -> Studio:

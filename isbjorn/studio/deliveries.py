@@ -13,10 +13,11 @@ from sqlmodel import col, select
 from isbjorn.core.deliver import Order, check_order, has_alpha
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.media.formats import FORMATS, Format
-from isbjorn.studio.context import Studio, studio_of
+from isbjorn.core.media.formats import FORMATS, Format, FormatName
+from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.store import Missing
 from isbjorn.studio.tables import DeliveryRow
+from isbjorn.studio.uploads import file_name
 
 router = APIRouter(prefix="/api", tags=["deliveries"])
 Here = Annotated[Studio, Depends(studio_of)]
@@ -85,16 +86,17 @@ def alpha_note(shot: Shot, order: Order) -> str:
 
 
 @router.get("/shots/{shot_id}/delivery-form")
-def delivery_form(studio: Here, shot_id: int, format: str = "png8", over_plate: bool = True) -> DeliveryForm:
+def delivery_form(studio: Here, shot_id: Id, format: FormatName = "png8", over_plate: bool = True) -> DeliveryForm:
     """Formats, a place, and a note about alpha for the choice so far."""
     shot = studio.store.document(shot_id)
-    folder = str(studio.store.deliveries_folder / shot.name.replace("/", "-"))
-    order = Order(format=format, first=0, last=0, folder=folder, name="x", over_plate=over_plate)  # type: ignore[arg-type]
+    called = file_name(shot.name)
+    folder = str(studio.store.deliveries_folder / called)
+    order = Order(format=format, first=0, last=0, folder=folder, name="x", over_plate=over_plate)
     formats = [{"name": f.name, "label": f.label, "movie": f.movie, "alpha": f.alpha} for f in FORMATS.values()]
     return DeliveryForm(
         formats=formats,
         folder=folder,
-        name=shot.name.replace("/", "-"),
+        name=called,
         first=shot.first_frame,
         last=shot.last_frame,
         alpha_note=alpha_note(shot, order),
@@ -102,13 +104,13 @@ def delivery_form(studio: Here, shot_id: int, format: str = "png8", over_plate: 
 
 
 @router.post("/shots/{shot_id}/deliveries", status_code=201)
-def order_delivery(studio: Here, shot_id: int, body: Order) -> DeliveryCard:
+def order_delivery(studio: Here, shot_id: Id, body: Order) -> DeliveryCard:
     """Put a delivery into the queue. It uses the shot as it stands now."""
     shot = studio.store.document(shot_id)
     if not Path(body.folder).is_absolute():
         raise IsbjornError("give the whole path of the folder.", "folder", "It starts at the root of the disk.")
     check_order(shot, body)
-    with studio.store.session() as session:
+    with studio.store.session(write=True) as session:
         row = DeliveryRow(
             shot_id=shot_id,
             shot_name=shot.name,
@@ -129,31 +131,31 @@ def list_deliveries(studio: Here) -> list[DeliveryCard]:
 
 
 def _set_state(studio: Studio, delivery_id: int, allowed: tuple[str, ...], state: str) -> DeliveryCard:
-    with studio.store.session() as session:
+    with studio.store.session(write=True) as session:
         row = session.get(DeliveryRow, delivery_id)
         if row is None:
             raise Missing(f"there is no delivery {delivery_id}.", "delivery")
         if row.state in allowed:
-            row.state, row.problem = state, None
+            row.state, row.problem, row.attempts = state, None, 0
         return card(row)
 
 
 @router.post("/deliveries/{delivery_id}/cancel")
-def cancel(studio: Here, delivery_id: int) -> DeliveryCard:
+def cancel(studio: Here, delivery_id: Id) -> DeliveryCard:
     """Stop a delivery after the frame it is at. What is finished stays."""
     return _set_state(studio, delivery_id, ("waiting", "working"), "cancelled")
 
 
 @router.post("/deliveries/{delivery_id}/resume")
-def resume(studio: Here, delivery_id: int) -> DeliveryCard:
+def resume(studio: Here, delivery_id: Id) -> DeliveryCard:
     """Go on at the first missing frame."""
     return _set_state(studio, delivery_id, ("cancelled", "failed"), "waiting")
 
 
 @router.delete("/deliveries/{delivery_id}", status_code=204)
-def forget(studio: Here, delivery_id: int) -> Response:
+def forget(studio: Here, delivery_id: Id) -> Response:
     """Take a delivery off the list; its files stay."""
-    with studio.store.session() as session:
+    with studio.store.session(write=True) as session:
         row = session.get(DeliveryRow, delivery_id)
         if row is not None and row.state != "working":
             session.delete(row)
@@ -165,7 +167,7 @@ def forget(studio: Here, delivery_id: int) -> Response:
     responses={200: {"content": {"image/jpeg": {}}}},
     response_class=Response,
 )
-def last_frame(studio: Here, delivery_id: int) -> Response:
+def last_frame(studio: Here, delivery_id: Id) -> Response:
     """The last frame made, small."""
     path = studio.store.folder / "thumbs" / f"delivery-{delivery_id}.jpg"
     if not path.is_file():

@@ -16,9 +16,10 @@ import time
 from collections import deque
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, WebSocket, WebSocketDisconnect
+from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field, ValidationError
 
 from isbjorn.core.document import Shot
@@ -32,19 +33,23 @@ _SLOW_MS = 120.0
 _COARSE = 3
 _LARGEST_WIDTH = 8192
 _IDLE_S, _TOLD_EVERY_S = 1.5, 0.5
+# So long a coarse picture is worked on before a newer edit may push it out: who edits without a pause still sees something.
+_FINISHED_S = 2.5
+FrameNumber = Annotated[int, Field(ge=-(2**53), le=2**53)]
+Angle = Annotated[float, Field(ge=-3600, le=3600)]
 
 
 class Ask(BaseModel):
     """A message of the page. `see`: show a frame. `play`: from a frame on, round and round. `stop`. `shown`: confirms a picture."""
 
     kind: Literal["see", "play", "stop", "shown"]
-    frame: int = 0
+    frame: FrameNumber = 0
     width: int = Field(default=640, ge=16, le=_LARGEST_WIDTH)
     view: View = "plate"
-    first: int = 0
-    last: int = 0
-    serial: int = 0
-    orbit: tuple[float, float, float] | None = Field(
+    first: FrameNumber = 0
+    last: FrameNumber = 0
+    serial: int = Field(default=0, ge=0, le=2**53)
+    orbit: tuple[Angle, Angle, Annotated[float, Field(ge=0.01, le=1000)]] | None = Field(
         default=None, description="A free look: degrees to the side and upward, times as far away."
     )
 
@@ -88,14 +93,24 @@ class Viewer:
         self._dropped = 0
         self._slow = False
         self._unconfirmed = 0
+        self.gone = False
 
     async def hear(self) -> None:
         """Take messages until the page is gone."""
         while True:
+            message = await self.socket.receive()
+            if message["type"] == "websocket.disconnect":
+                raise WebSocketDisconnect(message.get("code", 1000))
             try:
-                ask = Ask.model_validate_json(await self.socket.receive_text())
+                text = message.get("text")
+                if text is None:
+                    raise IsbjornError("a message must be text.", "live", "The message was left aside.")
+                ask = Ask.model_validate_json(text)
             except ValidationError as error:
                 await self._problem(IsbjornError(str(error.errors()[0]["msg"]), "live", "The message was left aside."))
+                continue
+            except IsbjornError as error:
+                await self._problem(error)
                 continue
             if ask.kind == "shown":
                 if self._unconfirmed > 0:
@@ -132,9 +147,15 @@ class Viewer:
             self._document = ((stamp << 20) + head, shot, digest_of(shot))
         return head, self._document[1], self._document[2]
 
-    async def _draw(self, wish: Wish, version: int) -> tuple[int, Shown, str] | None:
-        """Draw off the event loop; None if it became stale or went wrong (then the page is told)."""
-        loop = asyncio.get_running_loop()
+    async def _draw(self, wish: Wish, version: int, finish: bool = False) -> tuple[int, Shown, str] | None:
+        """Draw off the event loop; None if it became stale or went wrong (then the page is told).
+
+        finish: a newer wish does not push it out at once.
+        """
+        loop, until = asyncio.get_running_loop(), time.monotonic() + (_FINISHED_S if finish else 0.0)
+
+        def stale() -> bool:
+            return self.gone or (self.version != version and time.monotonic() > until)
 
         def work() -> tuple[int, Shown, str]:
             head, shot, digest = self._shot()
@@ -142,16 +163,23 @@ class Viewer:
             wanted = replace(wish, frame=frame)
             return (
                 head,
-                self.studio.preview.draw(shot, digest, wanted, lambda: self.version != version),
+                self.studio.preview.draw(shot, digest, wanted, stale, self.shot_id),
                 digest,
             )
 
         try:
             found = await loop.run_in_executor(self.engine, work)
         except Stale:
+            # It took longer than it was waited for: the next one begins coarse.
+            self._slow = True
             return None
         except IsbjornError as error:
             await self._problem(error)
+            return None
+        except MemoryError:
+            await self._problem(
+                IsbjornError("there is not enough memory for this picture.", "live", "Ask for a smaller one.")
+            )
             return None
         if self._told is not None:
             self._told = None
@@ -162,8 +190,8 @@ class Viewer:
         version = self.version
         if self._slow:
             coarse = replace(wish, width=max(16, wish.width // _COARSE))
-            first = await self._draw(coarse, version)
-            if first is not None and self.version == version:
+            first = await self._draw(coarse, version, finish=True)
+            if first is not None and self.playing is None:
                 await self._send(wish, first, exact=False)
         found = await self._draw(wish, version)
         if found is not None:
@@ -263,6 +291,15 @@ async def live(socket: WebSocket, shot_id: int) -> None:
     """Look at a shot."""
     studio: Studio = socket.app.state.studio
     await socket.accept()
+    try:
+        if not 0 <= shot_id < 2**63:
+            raise IsbjornError("there is no such shot.", "live", "Open it from its project.")
+        await run_in_threadpool(studio.store.shot_row, shot_id)
+    except IsbjornError as error:
+        told = {"kind": "problem", "what": error.what, "where": error.where, "remedy": error.remedy}
+        await socket.send_text(json.dumps(told))
+        await socket.close(4404)
+        return
     viewer = Viewer(studio, socket, shot_id, studio.engine)
     loop = asyncio.get_running_loop()
     stop_listening = studio.listen(shot_id, lambda: loop.call_soon_threadsafe(viewer.changed))
@@ -271,11 +308,11 @@ async def live(socket: WebSocket, shot_id: int) -> None:
     try:
         done, _ = await asyncio.wait({showing, hearing}, return_when=asyncio.FIRST_COMPLETED)
         for task in done:
-            error = task.exception()
-            if error is not None and not isinstance(error, (WebSocketDisconnect, RuntimeError)):
-                raise error
+            fell = task.exception()
+            if fell is not None and not isinstance(fell, (WebSocketDisconnect, RuntimeError)):
+                raise fell
     finally:
         stop_listening()
-        viewer.playing, viewer.version = None, viewer.version + 1
+        viewer.gone, viewer.playing, viewer.version = True, None, viewer.version + 1
         for task in (showing, hearing):
             task.cancel()

@@ -10,16 +10,16 @@ from typing import Annotated
 
 import simplejpeg
 from fastapi import APIRouter, Depends, Query, Request, Response
+from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field
 
 from isbjorn.core.document import Plate, Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.media.movies import MOVIES
-from isbjorn.core.media.plates import probe
 from isbjorn.core.media.stills import PICTURES, is_pattern, pattern_of
 from isbjorn.core.picture.compose import to_shades
-from isbjorn.studio.context import Studio, studio_of
+from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.tables import Folder, Media
 from isbjorn.studio.uploads import receive, safe_name
 
@@ -31,7 +31,7 @@ _LISTED = 2000
 class FolderPath(BaseModel):
     """The whole path of a folder on this machine."""
 
-    path: str = Field(min_length=1, max_length=4096)
+    path: str = Field(min_length=1, max_length=4096, pattern=r"^[^\x00-\x1f]*$")
 
 
 class Found(BaseModel):
@@ -43,12 +43,13 @@ class Found(BaseModel):
 
 
 def _register(studio: Studio, project_id: int, media: str, name: str, size: int) -> Media:
-    facts = probe(studio.plates.resolve(media))
+    studio.store.project(project_id)
+    facts = studio.plates.probe(media)
     return studio.store.add_media(Media(project_id=project_id, name=name, media=media, bytes=size, **facts))
 
 
 @router.get("/projects/{project_id}/media")
-def list_media(studio: Here, project_id: int) -> list[Media]:
+def list_media(studio: Here, project_id: Id) -> list[Media]:
     """The plates of a project."""
     return studio.store.media(project_id)
 
@@ -57,7 +58,7 @@ def list_media(studio: Here, project_id: int) -> list[Media]:
 async def import_file(
     studio: Here,
     request: Request,
-    project_id: int,
+    project_id: Id,
     name: Annotated[str, Query(min_length=1, max_length=255)],
     batch: Annotated[str | None, Query(pattern=r"^[a-z0-9]{4,40}$")] = None,
 ) -> Media | None:
@@ -69,6 +70,11 @@ async def import_file(
             f"'{Path(safe).suffix or 'no ending'}' is no kind of plate.", name, "Use a movie or a picture."
         )
     arrived = await receive(request, studio.store.media_folder, safe)
+    return await run_in_threadpool(_take, studio, project_id, arrived, safe, name, batch)
+
+
+def _take(studio: Studio, project_id: int, arrived: Path, safe: str, name: str, batch: str | None) -> Media | None:
+    """Put a file that arrived in its place in the library."""
     home = studio.store.media_folder / (f"batch-{batch}" if batch else f"m{secrets.token_hex(4)}")
     home.mkdir(exist_ok=True)
     target = home / safe
@@ -80,10 +86,13 @@ async def import_file(
     except IsbjornError as error:
         shutil.rmtree(home, ignore_errors=True)
         raise IsbjornError(error.what, name, error.remedy) from None
+    except BaseException:
+        shutil.rmtree(home, ignore_errors=True)
+        raise
 
 
 @router.post("/projects/{project_id}/media/batch/{batch}", status_code=201)
-def finish_batch(studio: Here, project_id: int, batch: str) -> Media:
+def finish_batch(studio: Here, project_id: Id, batch: str) -> Media:
     """Make one numbered sequence of the files of a batch."""
     if not re.fullmatch(r"[a-z0-9]{4,40}", batch):
         raise IsbjornError("this is no batch.", batch, "Import the pictures again.")
@@ -113,8 +122,16 @@ def name_folder(studio: Here, body: FolderPath) -> Folder:
     return studio.store.name_folder(Path(body.path))
 
 
+@router.delete("/folders/{folder_id}", status_code=204)
+def withdraw_folder(studio: Here, folder_id: Id) -> Response:
+    """Let nothing be read from a folder any more that was named."""
+    studio.store.withdraw_folder(folder_id)
+    studio.plates.forget()
+    return Response(status_code=204)
+
+
 @router.get("/folders/{folder_id}/files")
-def list_files(studio: Here, folder_id: int) -> list[Found]:
+def list_files(studio: Here, folder_id: Id) -> list[Found]:
     """Movies, pictures and numbered sequences in a named folder."""
     folder = next((f for f in studio.store.folders() if f.id == folder_id), None)
     if folder is None:
@@ -139,14 +156,16 @@ def list_files(studio: Here, folder_id: int) -> list[Found]:
 
 
 @router.post("/projects/{project_id}/media/from-folder", status_code=201)
-def use_from_folder(studio: Here, project_id: int, body: FolderPath) -> Media:
+def use_from_folder(studio: Here, project_id: Id, body: FolderPath) -> Media:
     """Use a plate where it lies, in a named folder."""
-    size = Path(body.path).stat().st_size if Path(body.path).is_file() else 0
-    return _register(studio, project_id, body.path, Path(body.path).name, size)
+    studio.store.project(project_id)
+    place = Path(studio.plates.resolve(body.path))
+    size = place.stat().st_size if place.is_file() else 0
+    return _register(studio, project_id, body.path, place.name, size)
 
 
 @router.get("/media/{media_id}/thumb", responses={200: {"content": {"image/jpeg": {}}}}, response_class=Response)
-def media_thumb(studio: Here, media_id: int) -> Response:
+def media_thumb(studio: Here, media_id: Id) -> Response:
     """A small picture of a plate's first frame."""
     medium = studio.store.medium(media_id)
     shot = Shot(width=256, height=144, plate=Plate(media=medium.media))

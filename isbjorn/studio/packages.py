@@ -9,6 +9,7 @@ import json
 import secrets
 import shutil
 import zipfile
+import zlib
 from pathlib import Path, PurePosixPath
 from typing import Any
 
@@ -20,14 +21,20 @@ from isbjorn.studio.store import Store
 from isbjorn.studio.tables import Media, Project
 
 _LARGEST_UNPACKED = 64 << 30
+_LARGEST_TEXT, _LARGEST_TEXTS, _MOST_ENTRIES, _MOST_ROWS = 16 << 20, 256 << 20, 200_000, 10_000
 _VERSION = "versions/{:03d}-{:03d}.json"
 
 
 def _files_of(store: Store, media: str) -> list[Path]:
+    """The files of a medium of the library. Raises IsbjornError for one that leads out of it or is gone."""
     path = store.media_folder / media
-    if is_pattern(media):
-        return list(sequence_files(str(path)).values())
-    return [path]
+    found = list(sequence_files(str(path)).values()) if is_pattern(media) else [path]
+    for file in found:
+        if not file.resolve().is_relative_to(store.media_folder.resolve()):
+            raise IsbjornError("this file does not lie in the library.", media, "Import it again.")
+        if not file.is_file():
+            raise IsbjornError("this file is not there any more.", media, "Put it back, or import it again.")
+    return found
 
 
 def _in_library(media: str) -> bool:
@@ -54,29 +61,62 @@ def pack_project(store: Store, project_id: int, target: Path) -> None:
                     out.write(path, f"media/{name.as_posix()}", zipfile.ZIP_STORED)
 
 
+def _read(zipped: zipfile.ZipFile, name: str) -> bytes:
+    """An entry that is read as a whole; no more of it than may be."""
+    with zipped.open(name) as entry:
+        content = entry.read(_LARGEST_TEXT + 1)
+    if len(content) > _LARGEST_TEXT:
+        raise IsbjornError(f"it is larger than {_LARGEST_TEXT >> 20} MiB.", name, "Nothing was changed.")
+    return content
+
+
 def _head(zipped: zipfile.ZipFile) -> dict[str, Any]:
     try:
-        head = json.loads(zipped.read("project.json"))
-    except (KeyError, json.JSONDecodeError):
+        head = json.loads(_read(zipped, "project.json"))
+    except (KeyError, ValueError, RecursionError):
         head = None
     if not isinstance(head, dict) or head.get("format") != "isbjorn-project" or not isinstance(head.get("name"), str):
         raise IsbjornError("this zip is not a project of Isbjorn.", "project.json", "Choose an exported project.")
     return head
 
 
+def _clean(name: str) -> PurePosixPath:
+    """A name in a zip, or of a medium, that leads nowhere else. Raises IsbjornError for any other."""
+    path = PurePosixPath(name)
+    bad = not path.parts or path.is_absolute() or ".." in path.parts or "\\" in name or any(ord(c) < 32 for c in name)
+    if bad or any(len(part.encode("utf-8", "replace")) > 200 for part in path.parts) or len(path.parts) > 8:
+        raise IsbjornError("this name leads out of the project, or is none.", name[:200], "Nothing was changed.")
+    return path
+
+
+def _within_bounds(zipped: zipfile.ZipFile) -> None:
+    """Raise IsbjornError for a zip that unpacks to more than may be, before any of it is read."""
+    entries = zipped.infolist()
+    text = [e for e in entries if not e.filename.startswith("media/")]
+    if len(entries) > _MOST_ENTRIES:
+        raise IsbjornError(f"it has more than {_MOST_ENTRIES:,} files.", "project", "Nothing was changed.")
+    if sum(e.file_size for e in entries) > _LARGEST_UNPACKED:
+        raise IsbjornError("it would unpack to more than 64 GiB.", "project", "Nothing was changed.")
+    if any(e.file_size > _LARGEST_TEXT for e in text) or sum(e.file_size for e in text) > _LARGEST_TEXTS:
+        raise IsbjornError("its shots are larger than any can be.", "project", "Nothing was changed.")
+
+
 def _unpacked_media(zipped: zipfile.ZipFile, store: Store, home: str) -> None:
-    if sum(entry.file_size for entry in zipped.infolist()) > _LARGEST_UNPACKED:
-        raise IsbjornError("the project would unpack to more than 64 GiB.", "media", "Nothing was changed.")
+    made: set[Path] = set()
     for entry in zipped.infolist():
-        name = PurePosixPath(entry.filename)
-        if name.parts[:1] != ("media",) or entry.is_dir():
+        if not entry.filename.startswith("media/") or entry.is_dir():
             continue
-        target = (store.media_folder / home / Path(*name.parts[1:])).resolve()
-        if not target.is_relative_to((store.media_folder / home).resolve()):
-            raise IsbjornError("the zip names a file outside its own folder.", entry.filename, "Nothing was changed.")
-        target.parent.mkdir(parents=True, exist_ok=True)
+        name = _clean(entry.filename)
+        target = store.media_folder / home / Path(*name.parts[1:])
+        if target.parent not in made:
+            target.parent.mkdir(parents=True, exist_ok=True)
+            made.add(target.parent)
+        left = entry.file_size
         with zipped.open(entry) as source, target.open("wb") as out:
-            shutil.copyfileobj(source, out)
+            # No more than it said of itself, whatever it unpacks to.
+            while left > 0 and (chunk := source.read(min(left, 1 << 20))):
+                out.write(chunk)
+                left -= len(chunk)
 
 
 def _moved(shot: Shot, home: str, names: set[str]) -> Shot:
@@ -93,37 +133,62 @@ def _moved(shot: Shot, home: str, names: set[str]) -> Shot:
     return parse_shot(moved(shot.model_dump(mode="json")))
 
 
+def _library(head: dict[str, Any]) -> list[Media]:
+    rows = head.get("media", [])
+    if not isinstance(rows, list) or len(rows) > _MOST_ROWS:
+        raise IsbjornError("its list of media is none, or too long.", "project.json", "Nothing was changed.")
+    found = []
+    for row in rows:
+        medium = Media.model_validate({**row, "id": None, "project_id": 0})
+        if not 0 < len(medium.name) <= 255:
+            raise IsbjornError("a medium has no name, or one that is too long.", "project.json", "Nothing was changed.")
+        if _in_library(medium.media):
+            _clean(medium.media)
+        found.append(medium)
+    return found
+
+
+def _shots_of(zipped: zipfile.ZipFile, head: dict[str, Any]) -> list[tuple[Shot, list[tuple[str, Shot]]]]:
+    names = sorted(n for n in zipped.namelist() if n.startswith("shots/") and n.endswith(".json"))
+    versions = head.get("versions", [])
+    found = []
+    for number, name in enumerate(names, 1):
+        of_shot = versions[number - 1] if number <= len(versions) else []
+        kept = [
+            (str(called)[:80], shot_from_text(_read(zipped, _VERSION.format(number, n)), f"version {str(called)[:80]}"))
+            for n, called in enumerate(of_shot, 1)
+        ]
+        found.append((shot_from_text(_read(zipped, name), name), kept))
+    return found
+
+
 def unpack_project(store: Store, path: Path) -> Project:
     """Take a project in. Raises IsbjornError that names what is wrong; then nothing is kept of it."""
     home = f"p{secrets.token_hex(4)}"
     try:
         with zipfile.ZipFile(path) as zipped:
+            _within_bounds(zipped)
             head = _head(zipped)
-            names = sorted(n for n in zipped.namelist() if n.startswith("shots/") and n.endswith(".json"))
-            shots = [shot_from_text(zipped.read(name), name) for name in names]
-            versions = [
-                [
-                    (str(name), shot_from_text(zipped.read(_VERSION.format(number, n)), f"version {name}"))
-                    for n, name in enumerate(of_shot, 1)
-                ]
-                for number, of_shot in enumerate(head.get("versions", []), 1)
-            ]
-            library = [Media.model_validate({**m, "project_id": 0}) for m in head.get("media", [])]
+            library, shots = _library(head), _shots_of(zipped, head)
             _unpacked_media(zipped, store, home)
-    except (zipfile.BadZipFile, ValueError, TypeError, KeyError, EOFError, OSError) as error:
+        local = {m.media for m in library if _in_library(m.media)}
+        moved = [(_moved(s, home, local), [(n, _moved(v, home, local)) for n, v in of]) for s, of in shots]
+        for medium in library:
+            medium.media = f"{home}/{medium.media}" if medium.media in local else medium.media
+        return store.take_in(head["name"][:120] or "Project", library, moved)
+    except (
+        zipfile.BadZipFile,
+        zlib.error,
+        ValueError,
+        TypeError,
+        KeyError,
+        EOFError,
+        OSError,
+        NotImplementedError,
+        RuntimeError,
+    ) as error:
         shutil.rmtree(store.media_folder / home, ignore_errors=True)
-        raise IsbjornError(f"the file is damaged ({error}).", "project", "Export it again.") from None
-    except IsbjornError:
+        raise IsbjornError(f"the file is damaged ({str(error)[:200]}).", "project", "Export it again.") from None
+    except BaseException:
         shutil.rmtree(store.media_folder / home, ignore_errors=True)
         raise
-    project = store.create_project(head["name"])
-    local = {m.media for m in library if _in_library(m.media)}
-    for medium in library:
-        medium.project_id = project.id or 0
-        medium.media = f"{home}/{medium.media}" if medium.media in local else medium.media
-        store.add_media(medium)
-    for number, shot in enumerate(shots):
-        row = store.create_shot(project.id or 0, _moved(shot, home, local), "Imported")
-        for name, version in versions[number] if number < len(versions) else []:
-            store.keep_version(row.id or 0, name, _moved(version, home, local))
-    return project

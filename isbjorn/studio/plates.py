@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.plates import PlateReader
@@ -10,22 +11,37 @@ from isbjorn.studio.store import Store
 
 
 class StudioPlates(PlateReader):
-    """Refuses every place that was not named."""
+    """Refuses every place that was not named, wherever a link leads: the one place where files are let in."""
 
-    def __init__(self, store: Store, limit_bytes: int = 256 << 20) -> None:
+    def __init__(self, store: Store, limit_bytes: int | None = None) -> None:
         super().__init__(store.media_folder, limit_bytes)
         self._store = store
         self._known: set[str] = set()
 
+    def allow(self, path: Path, media: str) -> None:
+        """Raise IsbjornError for a file outside the library and the named folders."""
+        if str(path) in self._known:
+            return
+        if not self._store.may_read(path):
+            raise IsbjornError(
+                "this place is not in the library, nor in a folder that you named.",
+                media,
+                "Name its folder, or import it.",
+            )
+        if not path.is_symlink():
+            self._known.add(str(path))
+
     def resolve(self, media: str) -> str:
         """The place of a plate. Raises IsbjornError for one outside the library and the named folders."""
         path = super().resolve(media)
-        if path not in self._known:
-            if not self._store.may_read(Path(path)):
-                raise IsbjornError(
-                    "this place is not in the library, nor in a folder that you named.",
-                    media,
-                    "Name its folder, or import it.",
-                )
-            self._known.add(path)
+        self.allow(Path(path), media)
         return path
+
+    def forget(self) -> None:
+        """Ask anew of every place, after a folder was withdrawn."""
+        self._known = set()
+        super().forget()
+
+    def probe(self, media: str) -> dict[str, Any]:
+        """What a plate is (see `isbjorn.core.media.plates.probe`), if it may be read."""
+        return self.probed(media)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import math
 import threading
 import time
 from collections import OrderedDict
@@ -10,6 +11,7 @@ from collections.abc import Callable, Hashable
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
+import cv2
 import numpy as np
 import numpy.typing as npt
 import simplejpeg
@@ -19,9 +21,10 @@ from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.lookout import Note, lookout
 from isbjorn.core.media.colour import shade_table
+from isbjorn.core.memory import resident_bytes, share_of
 from isbjorn.core.motion.cache import StateCache
 from isbjorn.core.picture.compose import over, to_shades
-from isbjorn.core.picture.project import Orbit
+from isbjorn.core.picture.project import Orbit, projection
 from isbjorn.core.portrait import portrait
 from isbjorn.core.render import Layers, Solver, draw_depth, draw_particles, ground
 from isbjorn.studio.plates import StudioPlates
@@ -33,6 +36,11 @@ _MOVING: dict[str, Any] = {"quality": 86, "colorsubsampling": "420"}
 _SOLVERS_KEPT = 8
 # The lane behind a portrait, in linear light.
 _GREY = 0.0097
+# No picture that is looked at has more pixels, whatever the shape of its shot.
+_MOST_PIXELS = 8192 * 4608
+_LANES_KEPT = 8
+# A small moving picture is not worth more seconds, and a JPEG has no more rows.
+_STRIP_S, _MOST_ROWS = 20.0, 65_000
 # One body, two, four … up to 256 over each other.
 _DEEPEST = 8
 _DEPTH_SHADES = np.array(
@@ -82,6 +90,19 @@ class _Kept:
     frames: dict[Hashable, set[int]] = field(default_factory=dict)
 
 
+def scale_for(shot: Shot, width: int, most_pixels: int = _MOST_PIXELS) -> float:
+    """Pixels per px at which a shot is so wide; fewer for one that would be too large by its height."""
+    return min(width / shot.width, math.sqrt(most_pixels / (shot.width * shot.height)))
+
+
+class _Lane:
+    """Those who look at the same thing wait for each other; nobody else does."""
+
+    def __init__(self) -> None:
+        self.lock = threading.Lock()
+        self.scratch: Floats | None = None
+
+
 def _looks(wish: Wish) -> Hashable:
     return wish.width, wish.view, wish.orbit
 
@@ -91,17 +112,27 @@ def digest_of(shot: Shot) -> str:
     return hashlib.sha256(shot.model_dump_json(exclude={"name"}).encode()).hexdigest()
 
 
+def _fitting(rows: list[npt.NDArray[np.uint8]]) -> list[npt.NDArray[np.uint8]]:
+    """Pictures that fit one under the other into a JPEG."""
+    high = _MOST_ROWS // len(rows)
+    if rows[0].shape[0] <= high:
+        return rows
+    size = (max(1, rows[0].shape[1] * high // rows[0].shape[0]), high)
+    return [np.asarray(cv2.resize(row, size, interpolation=cv2.INTER_AREA), np.uint8) for row in rows]
+
+
 class Preview:
     """Draws and keeps frames. Safe to call from many threads; one draws at a time."""
 
-    def __init__(self, plates: StudioPlates, limit_bytes: int = 384 << 20) -> None:
-        self.plates, self.limit_bytes = plates, limit_bytes
+    def __init__(self, plates: StudioPlates, limit_bytes: int | None = None) -> None:
+        self.plates = plates
+        self.limit_bytes = share_of("pictures") if limit_bytes is None else limit_bytes
         self.states = StateCache()
         self._pictures: OrderedDict[tuple[str, Wish], Shown] = OrderedDict()
         self._bytes = 0
         self._solvers: OrderedDict[str, _Kept] = OrderedDict()
-        self._lock, self._drawing = threading.Lock(), threading.Lock()
-        self._scratch: Floats | None = None
+        self._lock = threading.Lock()
+        self._lanes: OrderedDict[Hashable, _Lane] = OrderedDict()
 
     def known(self, digest: str, wish: Wish) -> Shown | None:
         """A frame that is already computed."""
@@ -132,21 +163,35 @@ class Preview:
                 ranges.append((frame, frame))
         return ranges
 
-    def draw(self, shot: Shot, digest: str, wish: Wish, stale: Callable[[], bool] | None = None) -> Shown:
-        """A frame, drawn if need be. Raises Stale when nobody waits for it, IsbjornError when the plate cannot be read."""
+    def _lane(self, name: Hashable) -> _Lane:
+        with self._lock:
+            lane = self._lanes.setdefault(name, _Lane())
+            self._lanes.move_to_end(name)
+            while len(self._lanes) > _LANES_KEPT:
+                self._lanes.popitem(last=False)
+            return lane
+
+    def draw(
+        self, shot: Shot, digest: str, wish: Wish, stale: Callable[[], bool] | None = None, lane: Hashable = None
+    ) -> Shown:
+        """A frame, drawn if need be. Raises Stale when nobody waits for it, IsbjornError when the plate cannot be read.
+
+        lane: those of one lane are drawn one after the other, others beside them.
+        """
         found = self.known(digest, wish)
         if found is not None:
             return found
-        with self._drawing:
+        own = self._lane(lane)
+        with own.lock:
             if stale is not None and stale():
                 raise Stale
             start = time.perf_counter()
             kept = self._solver(shot, digest)
             orbit = None if wish.orbit is None else Orbit(*wish.orbit)
             over_plate = wish.view == "plate"
-            scale = wish.width / shot.width
-            layers = draw_particles(kept.solver, wish.frame, scale, stale, self._scratch, orbit, over_plate)
-            self._scratch = layers.picture
+            scale = scale_for(shot, wish.width)
+            layers = draw_particles(kept.solver, wish.frame, scale, stale, own.scratch, orbit, over_plate)
+            own.scratch = layers.picture
             rgb = (
                 self._deep(kept.solver, wish, scale, orbit) if wish.view == "layers" else self._seen(shot, wish, layers)
             )
@@ -161,7 +206,7 @@ class Preview:
             behind=layers.drawn.behind,
             refused=layers.particles.refused,
             ms=round((time.perf_counter() - start) * 1e3, 2),
-            memory_bytes=self.states.bytes + self._bytes,
+            memory_bytes=resident_bytes(),
         )
         shown = Shown(jpeg, figures, rgb.shape[1], rgb.shape[0])
         self._keep(kept, digest, wish, shown)
@@ -176,10 +221,10 @@ class Preview:
             # From the side there is no plate.
             picture = over(picture, np.full_like(picture, 0.018) + np.array([0, 0, 0, 0.982], np.float32))
         elif wish.view == "under":
-            below = ground(shot, wish.frame, wish.width / shot.width, self.plates)
+            below = ground(shot, wish.frame, scale_for(shot, wish.width), self.plates)
             picture = np.zeros_like(picture) if below is None else below
         elif wish.view == "plate" and not layers.grounded:
-            below = ground(shot, wish.frame, wish.width / shot.width, self.plates)
+            below = ground(shot, wish.frame, scale_for(shot, wish.width), self.plates)
             picture = picture if below is None else over(picture, below)
         return to_shades(picture, shade_table("srgb"))
 
@@ -193,8 +238,14 @@ class Preview:
 
     def _solver(self, shot: Shot, digest: str) -> _Kept:
         with self._lock:
+            if digest in self._solvers:
+                self._solvers.move_to_end(digest)
+                return self._solvers[digest]
+        # Made without the lock: it may take a while, and nobody else shall wait for it.
+        made = _Kept(Solver(shot, self.states, self.plates), digest)
+        with self._lock:
             if digest not in self._solvers:
-                self._solvers[digest] = _Kept(Solver(shot, self.states, self.plates), digest)
+                self._solvers[digest] = made
                 while len(self._solvers) > _SOLVERS_KEPT:
                     self._solvers.popitem(last=False)
             self._solvers.move_to_end(digest)
@@ -216,12 +267,12 @@ class Preview:
     def watched(self, shot: Shot, frame: int) -> list[Note]:
         """What the Lookout says of a shot at a frame."""
         kept = self._solver(shot, digest_of(shot))
-        with self._drawing:
+        with self._lane(("lookout", digest_of(shot))).lock:
             return lookout(kept.solver, frame)
 
     def portrait(self, shot: Shot, number: int, frame: int, count: int, cell: int) -> bytes:
         """A particle at even ages, side by side, on neutral grey, as JPEG."""
-        with self._drawing:
+        with self._lane("portrait").lock:
             picture = portrait(shot, number, shot.seconds(frame), count, cell, self.plates)
         grey = np.full_like(picture, _GREY)
         grey[..., 3] = 1
@@ -232,19 +283,32 @@ class Preview:
         """The name under which a shot's small moving picture is kept."""
         return digest_of(shot)[:24]
 
+    @staticmethod
+    def _blank(shot: Shot, scale: float) -> npt.NDArray[np.uint8]:
+        view = projection(shot, scale)
+        return np.full((view.height, view.width, 3), 22, np.uint8)
+
     def strip(self, shot: Shot, count: int, width: int) -> bytes:
         """Small frames of the shot's first two seconds, one under the other, as one JPEG; without a plate that cannot be read."""
         step = max(1, round(2 * float(shot.frame_rate)) // count)
-        rows = []
+        rows: list[npt.NDArray[np.uint8]] = []
+        ended = time.monotonic() + _STRIP_S
         solver = Solver(shot, self.states, self.plates)
+        scale = scale_for(shot, width, width * width * 2)
         for number in range(count):
             frame = min(shot.first_frame + number * step, shot.last_frame)
-            with self._drawing:
+            with self._lane("strip").lock:
                 try:
-                    below = ground(shot, frame, width / shot.width, self.plates)
-                    layers = draw_particles(solver, frame, width / shot.width, over_plate=True)
-                except IsbjornError:
-                    below, layers = None, draw_particles(solver, frame, width / shot.width)
+                    try:
+                        below = ground(shot, frame, scale, self.plates)
+                        layers = draw_particles(solver, frame, scale, lambda: time.monotonic() > ended, over_plate=True)
+                    except IsbjornError:
+                        below, layers = None, draw_particles(solver, frame, scale, lambda: time.monotonic() > ended)
+                except (Stale, IsbjornError):
+                    # Too much for a small picture, or not to be drawn: what there is of it so far, or nothing.
+                    rows += [rows[-1] if rows else self._blank(shot, scale)] * (count - len(rows))
+                    break
                 picture, below = layers.picture, None if layers.grounded else below
             rows.append(to_shades(picture if below is None else over(picture, below), shade_table("srgb")))
+        rows = _fitting(rows)
         return bytes(simplejpeg.encode_jpeg(np.concatenate(rows), quality=82, colorspace="RGB", colorsubsampling="420"))

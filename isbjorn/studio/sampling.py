@@ -7,7 +7,7 @@ from typing import Annotated
 import cv2
 import numpy as np
 import numpy.typing as npt
-from fastapi import APIRouter, Depends
+from fastapi import APIRouter, Depends, Query
 from pydantic import BaseModel
 
 from isbjorn.core.document import ColourStop
@@ -15,9 +15,11 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.life.gradient import from_oklab, linear_to_hex, oklab
 from isbjorn.core.media.tracking import grain_of
 from isbjorn.core.render import ground
-from isbjorn.studio.context import Studio, studio_of
+from isbjorn.studio.context import Frame, Id, Studio, studio_of
+from isbjorn.studio.preview import scale_for
 
 router = APIRouter(prefix="/api", tags=["plate"])
+Px = Annotated[float, Query(ge=-1e6, le=1e6)]
 Here = Annotated[Studio, Depends(studio_of)]
 _MOST_SAMPLES = 4000
 
@@ -46,17 +48,24 @@ def _region(
 ) -> npt.NDArray[np.float32]:
     """Linear colours (n, 3) of the plate in a rectangle of px from the top left corner; at least one pixel."""
     shot = studio.store.document(shot_id)
-    below = ground(shot, frame, 1.0, studio.plates)
+    held = min(max(frame, shot.first_frame), shot.last_frame)
+    below = ground(shot, held, scale_for(shot, shot.width), studio.plates)
     if below is None:
         raise IsbjornError("there is no plate under the shot.", "plate", "Choose a plate first.")
     height, width = below.shape[:2]
+    x0, y0, x1, y1 = (
+        x0 * width / shot.width,
+        y0 * height / shot.height,
+        x1 * width / shot.width,
+        y1 * height / shot.height,
+    )
     left, right = (int(max(0, min(width - 1, v))) for v in sorted((x0, x1)))
     top, bottom = (int(max(0, min(height - 1, v))) for v in sorted((y0, y1)))
     return np.asarray(below[top : bottom + 1, left : right + 1, :3].reshape(-1, 3))
 
 
 @router.get("/shots/{shot_id}/pick")
-def pick(studio: Here, shot_id: int, frame: int, x: float, y: float, radius: float = 2.0) -> Picked:
+def pick(studio: Here, shot_id: Id, frame: Frame, x: Px, y: Px, radius: Px = 2.0) -> Picked:
     """The mean colour of the plate around a place (px of the design size, from the top left), averaged in linear light."""
     reach = max(0.5, min(radius, 64))
     patch = _region(studio, shot_id, frame, x - reach, y - reach, x + reach, y + reach)
@@ -65,26 +74,39 @@ def pick(studio: Here, shot_id: int, frame: int, x: float, y: float, radius: flo
 
 @router.get("/shots/{shot_id}/palette")
 def palette(
-    studio: Here, shot_id: int, frame: int, x0: float, y0: float, x1: float, y1: float, count: int = 5
+    studio: Here,
+    shot_id: Id,
+    frame: Frame,
+    x0: Px,
+    y0: Px,
+    x1: Px,
+    y1: Px,
+    count: Annotated[int, Query(ge=2, le=12)] = 5,
 ) -> Palette:
     """The colours that make up a region of the plate: k-means in Oklab, from dark to light."""
-    if not 2 <= count <= 12:
-        raise IsbjornError("a palette has 2 to 12 colours.", "count", "Choose another number.")
     region = _region(studio, shot_id, frame, x0, y0, x1, y1).astype(np.float64)
     step = max(1, len(region) // _MOST_SAMPLES)
     lab = oklab(np.maximum(region[::step], 0)).astype(np.float32)
-    count = min(count, len(np.unique(lab, axis=0)))
+    different = np.unique(lab, axis=0)
+    if len(different) <= count:
+        # Fewer colours than are asked for: all of them.
+        return _stops(different)
     criteria = (cv2.TERM_CRITERIA_EPS + cv2.TERM_CRITERIA_MAX_ITER, 40, 1e-4)
     cv2.setRNGSeed(1)
     _, _, centres = cv2.kmeans(lab, count, np.empty((len(lab), 1), np.int32), criteria, 3, cv2.KMEANS_PP_CENTERS)
-    ordered = np.asarray(centres)[np.argsort(np.asarray(centres)[:, 0])].astype(np.float64)
+    return _stops(np.asarray(centres))
+
+
+def _stops(lab: npt.NDArray[np.floating]) -> Palette:
+    """Colours (n, 3) in Oklab as stops, from dark to light."""
+    ordered = lab[np.argsort(lab[:, 0])].astype(np.float64)
     colours = [linear_to_hex(c) for c in np.maximum(0, from_oklab(ordered))]
     at = np.linspace(0, 1, len(colours)) if len(colours) > 1 else [0.0]
     return Palette(stops=[ColourStop(at=round(float(a), 4), colour=c) for a, c in zip(at, colours, strict=True)])
 
 
 @router.get("/shots/{shot_id}/grain")
-def grain(studio: Here, shot_id: int, frame: int) -> GrainFound:
+def grain(studio: Here, shot_id: Id, frame: Frame) -> GrainFound:
     """The plate's grain about a frame, to be matched."""
     shot = studio.store.document(shot_id)
     if shot.plate is None:

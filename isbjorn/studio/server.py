@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import socket
 import threading
 from pathlib import Path
@@ -15,12 +16,14 @@ HOST = "127.0.0.1"
 
 
 def serve_studio(folder: Path, port: int) -> None:
-    """Serve until interrupted. Raises IsbjornError when the port is taken."""
+    """Serve until interrupted. Raises IsbjornError when the port is taken, or is none."""
     with socket.socket() as trial:
         trial.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
             trial.bind((HOST, port))
-        except OSError:
+        except (OSError, OverflowError) as error:
+            if getattr(error, "errno", None) in (errno.EACCES, errno.EPERM):
+                raise IsbjornError(f"port {port} is not for you to use.", "--port", "Choose one above 1023.") from None
             raise IsbjornError(f"port {port} is in use.", "--port", "Choose another, or end what uses it.") from None
     app = create_app(folder)
     threading.Thread(target=_warm, daemon=True).start()

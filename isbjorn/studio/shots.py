@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Annotated, Any, Literal
 
 import jsonpatch
 import simplejpeg
-from fastapi import APIRouter, Depends, Request, Response
+from fastapi import APIRouter, Depends, Query, Request, Response
+from fastapi.concurrency import run_in_threadpool
 from jsonpointer import JsonPointerException
 from pydantic import BaseModel, Field
 
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot, shot_from_text, shot_schema, shot_to_text
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.guides import Scene, guides
+from isbjorn.core.guides import Scene, guides, no_guides
 from isbjorn.core.life.presets import Presets, presets
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.media.light import PlateLight
@@ -23,10 +25,11 @@ from isbjorn.core.picture.project import Orbit
 from isbjorn.core.render import render_frame
 from isbjorn.core.time import COMMON_RATES, timecode
 from isbjorn.demo.beacon import first_shot
-from isbjorn.studio.context import Studio, studio_of
+from isbjorn.studio.context import Frame, Id, Studio, Width, studio_of
+from isbjorn.studio.preview import scale_for
 from isbjorn.studio.projects import ShotCard, shot_card
 from isbjorn.studio.tables import ShotRow
-from isbjorn.studio.uploads import body_of
+from isbjorn.studio.uploads import body_of, file_name
 
 router = APIRouter(prefix="/api", tags=["shots"])
 Here = Annotated[Studio, Depends(studio_of)]
@@ -45,13 +48,14 @@ class ShotState(BaseModel):
     redo: str | None
     guides: Scene
     timecodes: tuple[str, str] = Field(description="Of the first and of the last frame.")
+    damage: list[str] = Field(default=[], description="What of the kept document cannot be read, and was left out.")
 
 
 class Change(BaseModel):
     """One step of RFC 6902 (JSON Patch) on the document."""
 
     op: Literal["add", "remove", "replace"]
-    path: str
+    path: str = Field(max_length=400)
     value: Any = None
 
 
@@ -61,7 +65,9 @@ class Edit(BaseModel):
     changes: list[Change] = Field(min_length=1, max_length=500)
     label: str = Field(default="Edit", min_length=1, max_length=120)
     gesture: str | None = Field(default=None, max_length=60)
-    frame: int | None = Field(default=None, description="The frame whose guides are wanted with the answer.")
+    frame: int | None = Field(
+        default=None, ge=-(10**9), le=10**9, description="The frame whose guides are wanted with the answer."
+    )
     thing: str | None = Field(
         default=None, max_length=60, description="The force whose field is wanted with the answer."
     )
@@ -73,13 +79,13 @@ class NewShot(BaseModel):
     name: str = Field(min_length=1, max_length=120)
     width: int = Field(default=1280, ge=16, le=16_384)
     height: int = Field(default=720, ge=16, le=16_384)
-    rate: str = "25"
+    rate: str = Field(default="25", max_length=24)
     frames: int = Field(default=250, ge=1, le=1_000_000)
 
 
 def state_of(studio: Studio, shot_id: int, frame: int | None = None, thing: str | None = None) -> ShotState:
     row, undo, redo = studio.store.history(shot_id)
-    shot = studio.store.document(shot_id)
+    shot, damage = studio.store.read(shot_id)
     ends = (timecode(shot.first_frame, shot.frame_rate), timecode(shot.last_frame, shot.frame_rate))
     return ShotState(
         id=shot_id,
@@ -90,6 +96,7 @@ def state_of(studio: Studio, shot_id: int, frame: int | None = None, thing: str 
         redo=redo,
         guides=_scene(studio, shot, frame, None, thing),
         timecodes=ends,
+        damage=list(damage),
     )
 
 
@@ -100,8 +107,13 @@ def _scene(
     try:
         return guides(shot, frame, orbit, light, thing)
     except IsbjornError:
+        pass
+    try:
         # A plate that cannot be read is told where the picture is asked for.
         return guides(shot, frame, orbit, None, thing)
+    except IsbjornError as error:
+        # So is what cannot be drawn: the shot itself opens all the same.
+        return no_guides(shot, frame, str(error))
 
 
 def told(studio: Studio, shot_id: int, frame: int | None = None, thing: str | None = None) -> ShotState:
@@ -129,7 +141,7 @@ def get_rates() -> list[str]:
 
 
 @router.post("/projects/{project_id}/shots", status_code=201)
-def make_shot(studio: Here, project_id: int, body: NewShot) -> ShotCard:
+def make_shot(studio: Here, project_id: Id, body: NewShot) -> ShotCard:
     """Make a shot that starts with one emitter."""
     given = first_shot(body.name).model_dump(mode="json")
     given |= {"width": body.width, "height": body.height, "rate": body.rate, "last_frame": body.frames - 1}
@@ -138,14 +150,19 @@ def make_shot(studio: Here, project_id: int, body: NewShot) -> ShotCard:
 
 
 @router.post("/projects/{project_id}/shots/import", status_code=201)
-async def import_shot(studio: Here, project_id: int, request: Request) -> ShotCard:
+async def import_shot(studio: Here, project_id: Id, request: Request) -> ShotCard:
     """Take in a shot file; the body is its JSON."""
-    shot = shot_from_text(await body_of(request, _LARGEST_DOCUMENT, "file"))
-    return shot_card(studio.store.create_shot(project_id, shot, "Imported"), shot)
+    content = await body_of(request, _LARGEST_DOCUMENT, "file")
+
+    def take() -> ShotCard:
+        shot = shot_from_text(content)
+        return shot_card(studio.store.create_shot(project_id, shot, "Imported"), shot)
+
+    return await run_in_threadpool(take)
 
 
 @router.get("/shots/{shot_id}")
-def get_shot(studio: Here, shot_id: int, frame: int | None = None, thing: str | None = None) -> ShotState:
+def get_shot(studio: Here, shot_id: Id, frame: Frame | None = None, thing: str | None = None) -> ShotState:
     """A shot as it stands, with its guides at a frame, and with the field of the force `thing`."""
     return state_of(studio, shot_id, frame, thing)
 
@@ -153,11 +170,11 @@ def get_shot(studio: Here, shot_id: int, frame: int | None = None, thing: str | 
 @router.get("/shots/{shot_id}/guides")
 def get_guides(
     studio: Here,
-    shot_id: int,
-    frame: int,
-    side: float | None = None,
-    above: float = 0.0,
-    far: float = 1.6,
+    shot_id: Id,
+    frame: Frame,
+    side: Annotated[float | None, Query(ge=-3600, le=3600)] = None,
+    above: Annotated[float, Query(ge=-360, le=360)] = 0.0,
+    far: Annotated[float, Query(ge=0.01, le=1000)] = 1.6,
     thing: str | None = None,
 ) -> Scene:
     """Guides at a frame; with `side`, as a free look sees them; with `thing`, the field of that force."""
@@ -166,37 +183,37 @@ def get_guides(
 
 
 @router.patch("/shots/{shot_id}")
-def edit_shot(studio: Here, shot_id: int, body: Edit) -> ShotState:
+def edit_shot(studio: Here, shot_id: Id, body: Edit) -> ShotState:
     """Change the document. Answers when the change lies on the disk; an error changes nothing."""
     with studio.store.edit(shot_id, body.label, body.gesture) as box:
         given = box[0].model_dump(mode="json")
         steps = [c.model_dump(exclude={"value"} if c.op == "remove" else None) for c in body.changes]
         try:
             changed = jsonpatch.JsonPatch(steps).apply(given, in_place=True)
-        except (jsonpatch.JsonPatchException, JsonPointerException, TypeError) as error:
+        except (jsonpatch.JsonPatchException, JsonPointerException, TypeError, ValueError, AttributeError) as error:
             raise IsbjornError(
-                f"the change does not fit the shot ({error}).", body.changes[0].path, "Nothing was changed."
+                f"the change does not fit the shot ({str(error)[:200]}).", body.changes[0].path, "Nothing was changed."
             ) from None
         box[0] = parse_shot(changed)
     return told(studio, shot_id, body.frame, body.thing)
 
 
 @router.post("/shots/{shot_id}/undo")
-def undo(studio: Here, shot_id: int) -> ShotState:
+def undo(studio: Here, shot_id: Id) -> ShotState:
     """Take the last edit back."""
     studio.store.step(shot_id, -1)
     return told(studio, shot_id)
 
 
 @router.post("/shots/{shot_id}/redo")
-def redo(studio: Here, shot_id: int) -> ShotState:
+def redo(studio: Here, shot_id: Id) -> ShotState:
     """Make the edit again that was taken back."""
     studio.store.step(shot_id, 1)
     return told(studio, shot_id)
 
 
 @router.post("/shots/{shot_id}/copy", status_code=201)
-def copy_shot(studio: Here, shot_id: int) -> ShotCard:
+def copy_shot(studio: Here, shot_id: Id) -> ShotCard:
     """A copy of a shot in its project."""
     row, shot = studio.store.shot_row(shot_id), studio.store.document(shot_id)
     made = shot.model_copy(update={"name": f"{shot.name[:110]} copy"})
@@ -204,41 +221,42 @@ def copy_shot(studio: Here, shot_id: int) -> ShotCard:
 
 
 @router.delete("/shots/{shot_id}", status_code=204)
-def delete_shot(studio: Here, shot_id: int) -> Response:
+def delete_shot(studio: Here, shot_id: Id) -> Response:
     """Delete a shot; it can be brought back."""
     studio.store.put_away(ShotRow, shot_id, True)
     return Response(status_code=204)
 
 
 @router.post("/shots/{shot_id}/restore")
-def restore_shot(studio: Here, shot_id: int) -> ShotCard:
+def restore_shot(studio: Here, shot_id: Id) -> ShotCard:
     """Bring a deleted shot back."""
     studio.store.put_away(ShotRow, shot_id, False)
     return shot_card(studio.store.shot_row(shot_id), studio.store.document(shot_id))
 
 
 @router.get("/shots/{shot_id}/export")
-def export_shot(studio: Here, shot_id: int) -> Response:
+def export_shot(studio: Here, shot_id: Id) -> Response:
     """The shot as a file by the published schema."""
     shot = studio.store.document(shot_id)
-    name = "".join(c if (c.isalnum() and c.isascii()) or c in " -_" else "_" for c in shot.name)
-    head = {"Content-Disposition": f'attachment; filename="{name}.isbjorn.json"'}
+    head = {"Content-Disposition": f'attachment; filename="{file_name(shot.name)}.isbjorn.json"'}
     return Response(shot_to_text(shot), media_type="application/json", headers=head)
 
 
 @router.get("/shots/{shot_id}/thumb", responses={200: {"content": {"image/jpeg": {}}}}, response_class=Response)
-def thumb(studio: Here, shot_id: int) -> Response:
+def thumb(studio: Here, shot_id: Id) -> Response:
     """A small moving picture: 20 frames of the shot's first two seconds, one under the other."""
     jpeg = studio.thumb(studio.store.document(shot_id), _THUMB_FRAMES, _THUMB_WIDTH)
     return Response(jpeg, media_type="image/jpeg", headers={"Cache-Control": "no-cache"})
 
 
 @router.get("/shots/{shot_id}/frame", responses={200: {"content": {"image/jpeg": {}}}}, response_class=Response)
-def frame_picture(studio: Here, shot_id: int, frame: int, width: int = 1280) -> Response:
-    """One frame as the delivery makes it, as a JPEG."""
-    shot = studio.store.document(shot_id)
-    if not 16 <= width <= 8192:
-        raise IsbjornError("a width is 16 to 8192 px.", "width", "Choose another.")
-    picture = render_frame(shot, frame, width / shot.width, plates=studio.plates)
-    jpeg = simplejpeg.encode_jpeg(to_shades(picture, shade_table("srgb")), quality=92, colorspace="RGB")
-    return Response(jpeg, media_type="image/jpeg")
+async def frame_picture(studio: Here, request: Request, shot_id: Id, frame: Frame, width: Width = 1280) -> Response:
+    """One frame as the delivery makes it, as a JPEG; of a frame before or after the shot, its first or last."""
+
+    def draw(stale: Callable[[], bool]) -> bytes:
+        shot = studio.store.document(shot_id)
+        held = min(max(frame, shot.first_frame), shot.last_frame)
+        picture = render_frame(shot, held, scale_for(shot, width), plates=studio.plates, stale=stale)
+        return simplejpeg.encode_jpeg(to_shades(picture, shade_table("srgb")), quality=92, colorspace="RGB")
+
+    return Response(await studio.drawn(request, draw), media_type="image/jpeg")

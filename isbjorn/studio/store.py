@@ -11,34 +11,53 @@ from typing import Any, TypeVar
 
 from alembic import command
 from alembic.config import Config
+from alembic.util import CommandError
 from sqlalchemy import event
-from sqlalchemy.exc import OperationalError
+from sqlalchemy.exc import DatabaseError
 from sqlmodel import Session, col, create_engine, delete, func, select
 
 from isbjorn.core.document import Shot
-from isbjorn.core.document.files import shot_from_text
+from isbjorn.core.document.files import salvaged
 from isbjorn.core.errors import IsbjornError
+from isbjorn.studio.backups import backups
 from isbjorn.studio.tables import Folder, Media, PresetRow, Project, Revision, ShotRow, VersionRow, now
 
 _REVISIONS_KEPT = 1000
+NAME = "isbjorn.sqlite"
 T = TypeVar("T")
 
 
 @functools.lru_cache(maxsize=32)
-def _parsed(text: str, shot_id: int) -> Shot:
-    """A document as it lies in the store. Documents are frozen, so those who ask may share one."""
-    return shot_from_text(text, f"shot {shot_id}")
+def _parsed(text: str, shot_id: int) -> tuple[Shot, tuple[str, ...]]:
+    """A document as it lies in the store, and what of it cannot be read. Documents are frozen, so those who ask may share one."""
+    shot, told = salvaged(text, f"shot {shot_id}")
+    return shot, tuple(told)
 
 
 class Missing(IsbjornError):
     """What was asked for is not in the store."""
 
 
+class Damaged(IsbjornError):
+    """The store's own file cannot be read."""
+
+
+class Locked(IsbjornError):
+    """Another studio works in the folder."""
+
+
 def _pragmas(connection: Any, _: Any) -> None:
+    # Transactions begin where `session` says so, not where the driver thinks that they should.
+    connection.isolation_level = None
     connection.execute("PRAGMA journal_mode=WAL")
     connection.execute("PRAGMA synchronous=FULL")
     connection.execute("PRAGMA foreign_keys=ON")
     connection.execute("PRAGMA busy_timeout=10000")
+
+
+def _begin(connection: Any) -> None:
+    """Who will write takes the turn at once, so that two never work from the same state."""
+    connection.exec_driver_sql("BEGIN IMMEDIATE" if connection.get_execution_options().get("write") else "BEGIN")
 
 
 class Store:
@@ -57,8 +76,9 @@ class Store:
                 str(folder),
                 "Choose another with --data.",
             ) from None
-        self.engine = create_engine(f"sqlite:///{self.folder / 'isbjorn.sqlite'}")
+        self.engine = create_engine(f"sqlite:///{self.folder / NAME}")
         event.listen(self.engine, "connect", _pragmas)
+        event.listen(self.engine, "begin", _begin)
         self._editing = threading.RLock()
         self._migrate()
 
@@ -66,30 +86,47 @@ class Store:
         settings = Config()
         settings.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
         try:
-            with self.engine.begin() as connection:
+            with self.engine.connect().execution_options(write=True) as connection, connection.begin():
                 settings.attributes["connection"] = connection
                 command.upgrade(settings, "head")
-        except OperationalError as error:
+        except CommandError:
             raise IsbjornError(
-                f"the store cannot be opened ({error.orig}).",
+                "the store was made by a newer Isbjorn.",
                 str(self.folder),
-                "May you write there, and is there room on the disk?",
+                "Use that one, or another folder with --data.",
             ) from None
+        except DatabaseError as error:
+            raise self._told(error) from None
+
+    def _told(self, error: DatabaseError) -> IsbjornError:
+        """What the database says, in words."""
+        said = str(error.orig)
+        if any(word in said for word in ("malformed", "not a database", "disk image", "encrypted")):
+            kept = backups(self.folder)
+            remedy = (
+                f"Start with --restore to go back to the backup of {kept[-1].stem.removeprefix('isbjorn-')}; "
+                "the damaged file is kept beside it."
+                if kept
+                else "Bring back a copy of it, or choose another folder with --data."
+            )
+            return Damaged(f"the store is damaged ({said}).", str(self.folder / NAME), remedy)
+        return IsbjornError(
+            f"the store cannot be used ({said}).",
+            str(self.folder / NAME),
+            "May you write there, and is there room on the disk?",
+        )
 
     @contextmanager
-    def session(self) -> Iterator[Session]:
-        """A session that commits at its end, or rolls all of it back."""
+    def session(self, write: bool = False) -> Iterator[Session]:
+        """A session that commits at its end, or rolls all of it back. write: it changes something, and waits for its turn at once."""
         with Session(self.engine, expire_on_commit=False) as session:
             try:
+                session.connection(execution_options={"write": write})
                 yield session
                 session.commit()
-            except OperationalError as error:
+            except DatabaseError as error:
                 session.rollback()
-                raise IsbjornError(
-                    f"the store could not keep this ({error.orig}).",
-                    "store",
-                    "Nothing was changed. Is the disk full?",
-                ) from None
+                raise self._told(error) from None
 
     # Projects
 
@@ -103,21 +140,21 @@ class Store:
             return self._found(session.get(Project, project_id), "project", project_id)
 
     def create_project(self, name: str) -> Project:
-        with self.session() as session:
+        with self.session(write=True) as session:
             project = Project(name=name)
             session.add(project)
             session.flush()
             return project
 
     def rename_project(self, project_id: int, name: str) -> Project:
-        with self.session() as session:
+        with self.session(write=True) as session:
             project = self._found(session.get(Project, project_id), "project", project_id)
             project.name = name
             return project
 
     def put_away(self, kind: type[Project] | type[ShotRow], thing_id: int, away: bool) -> None:
         """Delete a project or a shot, so that it can be brought back; or bring it back."""
-        with self.session() as session:
+        with self.session(write=True) as session:
             thing = self._found(session.get(kind, thing_id), "thing", thing_id)
             thing.deleted = now() if away else None
 
@@ -129,23 +166,68 @@ class Store:
             return list(session.exec(chosen.order_by(col(ShotRow.position), col(ShotRow.id))))
 
     def create_shot(self, project_id: int, shot: Shot, label: str = "Made") -> ShotRow:
-        with self._editing, self.session() as session:
+        with self._editing, self.session(write=True) as session:
             self._found(session.get(Project, project_id), "project", project_id)
-            row = ShotRow(project_id=project_id, position=len(self.shots(project_id)), head=1)
-            session.add(row)
+            return self._new_shot(session, project_id, shot, label)
+
+    @staticmethod
+    def _new_shot(session: Session, project_id: int, shot: Shot, label: str) -> ShotRow:
+        count = session.exec(select(func.count()).where(col(ShotRow.project_id) == project_id)).one()
+        row = ShotRow(project_id=project_id, position=count, head=1)
+        session.add(row)
+        session.flush()
+        session.add(Revision(shot_id=row.id or 0, number=1, document=shot.model_dump_json(), label=label))
+        return row
+
+    def take_in(self, name: str, media: list[Media], shots: list[tuple[Shot, list[tuple[str, Shot]]]]) -> Project:
+        """Put a whole project in at once, or nothing of it: its media, and its shots with their versions."""
+        with self._editing, self.session(write=True) as session:
+            project = Project(name=name)
+            session.add(project)
             session.flush()
-            session.add(Revision(shot_id=row.id or 0, number=1, document=shot.model_dump_json(), label=label))
-            return row
+            for medium in media:
+                medium.project_id = project.id or 0
+                session.add(medium)
+            for shot, versions in shots:
+                row = self._new_shot(session, project.id or 0, shot, "Imported")
+                for called, version in versions:
+                    session.add(VersionRow(shot_id=row.id or 0, name=called, document=version.model_dump_json()))
+            return project
 
     def shot_row(self, shot_id: int) -> ShotRow:
         with self.session() as session:
             return self._found(session.get(ShotRow, shot_id), "shot", shot_id)
 
     def document(self, shot_id: int) -> Shot:
-        """The shot's document as it stands."""
+        """The shot's document as it stands; of a damaged one, what can be read of it."""
+        return self.read(shot_id)[0]
+
+    def read(self, shot_id: int) -> tuple[Shot, tuple[str, ...]]:
+        """The shot's document as it stands, and in words what of it cannot be read.
+
+        Where nothing of it can be, the newest revision before it of which something can. Raises IsbjornError where there is none.
+        """
         with self.session() as session:
             row = self._found(session.get(ShotRow, shot_id), "shot", shot_id)
+            return self._read(session, row)
+
+    def _read(self, session: Session, row: ShotRow) -> tuple[Shot, tuple[str, ...]]:
+        shot_id = row.id or 0
+        try:
             return _parsed(self._revision(session, row, row.head).document, shot_id)
+        except IsbjornError as error:
+            earlier = select(Revision).where(Revision.shot_id == shot_id, Revision.number < row.head)
+            for old in session.exec(earlier.order_by(col(Revision.number).desc()).limit(20)):
+                try:
+                    shot, told = _parsed(old.document, shot_id)
+                except IsbjornError:
+                    continue
+                return shot, (f"revision {row.head} cannot be read; this is revision {old.number}.", *told)
+            raise IsbjornError(
+                f"the shot's document is damaged ({error.what})",
+                f"shot {shot_id}",
+                "Take it back with undo, or a backup.",
+            ) from None
 
     def _revision(self, session: Session, row: ShotRow, number: int) -> Revision:
         chosen = select(Revision).where(Revision.shot_id == row.id, Revision.number == number)
@@ -164,10 +246,10 @@ class Store:
     @contextmanager
     def edit(self, shot_id: int, label: str, gesture: str | None = None) -> Iterator[list[Shot]]:
         """Change a shot: replace the one document in the list that is given. Edits of one gesture are one step of undo."""
-        with self._editing, self.session() as session:
+        with self._editing, self.session(write=True) as session:
             row = self._found(session.get(ShotRow, shot_id), "shot", shot_id)
             here = self._revision(session, row, row.head)
-            box = [_parsed(here.document, shot_id)]
+            box = [self._read(session, row)[0]]
             before = box[0]
             yield box
             if box[0] == before:
@@ -184,7 +266,7 @@ class Store:
 
     def step(self, shot_id: int, by: int) -> None:
         """Undo (-1) or redo (+1); does nothing at either end."""
-        with self._editing, self.session() as session:
+        with self._editing, self.session(write=True) as session:
             row = self._found(session.get(ShotRow, shot_id), "shot", shot_id)
             chosen = select(Revision).where(Revision.shot_id == shot_id, Revision.number == row.head + by)
             if session.exec(chosen).first() is not None:
@@ -205,23 +287,23 @@ class Store:
 
     def version_document(self, row: VersionRow) -> Shot:
         """The document that a version keeps."""
-        return _parsed(row.document, row.shot_id)
+        return _parsed(row.document, row.shot_id)[0]
 
     def keep_version(self, shot_id: int, name: str, shot: Shot) -> VersionRow:
-        with self.session() as session:
+        with self.session(write=True) as session:
             row = VersionRow(shot_id=shot_id, name=name, document=shot.model_dump_json())
             session.add(row)
             session.flush()
             return row
 
     def rename_version(self, version_id: int, name: str) -> VersionRow:
-        with self.session() as session:
+        with self.session(write=True) as session:
             row = self._found(session.get(VersionRow, version_id), "version", version_id)
             row.name = name
             return row
 
     def drop_version(self, version_id: int) -> None:
-        with self.session() as session:
+        with self.session(write=True) as session:
             session.delete(self._found(session.get(VersionRow, version_id), "version", version_id))
 
     # Media
@@ -231,7 +313,7 @@ class Store:
             return list(session.exec(select(Media).where(Media.project_id == project_id).order_by(col(Media.created))))
 
     def add_media(self, media: Media) -> Media:
-        with self.session() as session:
+        with self.session(write=True) as session:
             session.add(media)
             session.flush()
             return media
@@ -247,16 +329,23 @@ class Store:
     def name_folder(self, path: Path) -> Folder:
         if not path.is_absolute() or not path.is_dir():
             raise IsbjornError("there is no such folder.", str(path), "Give its whole path.")
-        with self.session() as session:
+        with self.session(write=True) as session:
             found = session.exec(select(Folder).where(Folder.path == str(path.resolve()))).first()
             folder = found or Folder(path=str(path.resolve()))
             session.add(folder)
             session.flush()
             return folder
 
+    def withdraw_folder(self, folder_id: int) -> None:
+        with self.session(write=True) as session:
+            session.delete(self._found(session.get(Folder, folder_id), "named folder", folder_id))
+
     def may_read(self, path: Path) -> bool:
-        """Whether a file lies in the library or in a folder that the user named."""
-        real = path.resolve()
+        """Whether a file, links followed, lies in the library or in a folder that the user named."""
+        try:
+            real = path.resolve()
+        except (OSError, ValueError, RuntimeError):
+            return False
         allowed = [self.media_folder.resolve(), *(Path(f.path) for f in self.folders())]
         return any(real.is_relative_to(folder) for folder in allowed)
 
@@ -268,7 +357,8 @@ class Store:
 
     def _preset(self, session: Session, preset_id: str) -> PresetRow:
         number = preset_id.removeprefix("kept-")
-        row = session.get(PresetRow, int(number)) if number.isascii() and number.isdigit() else None
+        known = number.isascii() and number.isdigit() and len(number) < 19
+        row = session.get(PresetRow, int(number)) if known else None
         if row is None:
             raise Missing(
                 "there is no such emitter of your own in the library.", preset_id, "It may have been taken out."
@@ -280,20 +370,20 @@ class Store:
             return self._preset(session, preset_id)
 
     def keep_preset(self, name: str, tags: list[str], shot: Shot) -> PresetRow:
-        with self.session() as session:
+        with self.session(write=True) as session:
             row = PresetRow(name=name, tags="\n".join(tags), document=shot.model_dump_json())
             session.add(row)
             session.flush()
             return row
 
     def rename_preset(self, preset_id: str, name: str, tags: list[str]) -> PresetRow:
-        with self.session() as session:
+        with self.session(write=True) as session:
             row = self._preset(session, preset_id)
             row.name, row.tags = name, "\n".join(tags)
             return row
 
     def drop_preset(self, preset_id: str) -> None:
-        with self.session() as session:
+        with self.session(write=True) as session:
             session.delete(self._preset(session, preset_id))
 
     @staticmethod

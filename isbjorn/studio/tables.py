@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
+from sqlalchemy import Index
 from sqlmodel import Field, SQLModel
 
 
@@ -36,6 +37,7 @@ class Revision(SQLModel, table=True):
     """A state of a shot's document. `number` counts from 1 within the shot."""
 
     id: int | None = Field(default=None, primary_key=True)
+    __table_args__ = (Index("one_revision_of_a_number", "shot_id", "number", unique=True),)
     shot_id: int = Field(foreign_key="shot.id", index=True)
     number: int = Field(index=True)
     document: str
@@ -82,6 +84,7 @@ class DeliveryRow(SQLModel, table=True):
     total: int
     ms_per_frame: float = 0
     problem: str | None = None
+    attempts: int = 0
     result: str = ""
     created: datetime = Field(default_factory=now)
     started: datetime | None = None

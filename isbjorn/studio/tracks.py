@@ -6,6 +6,7 @@ from typing import Annotated, Any
 
 import numpy as np
 from fastapi import APIRouter, Depends, Request, Response
+from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field
 
 from isbjorn.core.cast import LISTS
@@ -16,7 +17,7 @@ from isbjorn.core.life.keys import keys_through
 from isbjorn.core.life.readings import Readings
 from isbjorn.core.media.tracking import Seen, follow, from_csv, to_csv
 from isbjorn.core.picture.project import projection
-from isbjorn.studio.context import Studio, studio_of
+from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.shots import ShotState, told
 from isbjorn.studio.uploads import body_of
 
@@ -29,8 +30,8 @@ _TOLERANCE_PX = 0.8
 class Follow(BaseModel):
     """Follow what lies under a thing at frame `first` to frame `last`, before or after it. window: the patch's side in px."""
 
-    first: int
-    last: int
+    first: int = Field(ge=-20_000_000, le=20_000_000)
+    last: int = Field(ge=-20_000_000, le=20_000_000)
     window: int = Field(default=41, ge=7, le=301)
 
 
@@ -98,7 +99,7 @@ def _baked(shot: Shot, thing_id: str, seen: list[Seen]) -> Shot:
 
 
 @router.post("/shots/{shot_id}/track/{thing_id}")
-def track(studio: Here, shot_id: int, thing_id: str, body: Follow) -> Tracked:
+def track(studio: Here, shot_id: Id, thing_id: str, body: Follow) -> Tracked:
     """Let a thing follow the point of the plate that lies under it. What was found stays even where the point is lost."""
     shot = studio.store.document(shot_id)
     _, _, thing = _free(shot, thing_id)
@@ -117,8 +118,10 @@ def track(studio: Here, shot_id: int, thing_id: str, body: Follow) -> Tracked:
     return Tracked(state=told(studio, shot_id, last if lost is None else seen[-1].frame), confidence=sure, lost_at=lost)
 
 
-@router.get("/shots/{shot_id}/track/{thing_id}/table")
-def track_table(studio: Here, shot_id: int, thing_id: str) -> Response:
+@router.get(
+    "/shots/{shot_id}/track/{thing_id}/table", responses={200: {"content": {"text/csv": {}}}}, response_class=Response
+)
+def track_table(studio: Here, shot_id: Id, thing_id: str) -> Response:
     """Where a thing is at each frame, as CSV."""
     shot = studio.store.document(shot_id)
     _, _, thing = _thing(shot, thing_id)
@@ -128,9 +131,13 @@ def track_table(studio: Here, shot_id: int, thing_id: str) -> Response:
 
 
 @router.post("/shots/{shot_id}/track/{thing_id}/table")
-async def read_track_table(studio: Here, shot_id: int, thing_id: str, request: Request, name: str = "") -> ShotState:
+async def read_track_table(studio: Here, shot_id: Id, thing_id: str, request: Request, name: str = "") -> ShotState:
     """Give a thing the places of a CSV table; the body is the file."""
     content = await body_of(request, _LARGEST_TABLE, name or "track")
+    return await run_in_threadpool(_take_table, studio, shot_id, thing_id, content, name)
+
+
+def _take_table(studio: Studio, shot_id: int, thing_id: str, content: bytes, name: str) -> ShotState:
     try:
         text = content.decode()
     except UnicodeDecodeError:

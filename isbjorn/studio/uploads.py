@@ -6,17 +6,30 @@ import os
 import re
 import secrets
 from pathlib import Path
+from typing import IO
 
 from fastapi import Request
+from fastapi.concurrency import run_in_threadpool
 
 from isbjorn.core.errors import IsbjornError
 
 LARGEST_UPLOAD = int(os.environ.get("ISBJORN_LARGEST_UPLOAD", str(8 << 30)))
 
 
+def _settle(out: IO[bytes]) -> None:
+    out.flush()
+    os.fsync(out.fileno())
+
+
 def safe_name(name: str) -> str:
     """A file name with nothing in it that could lead out of its folder."""
-    return re.sub(r"[^\w.\- ()]", "_", Path(name.replace("\\", "/")).name).lstrip(".") or "file"
+    return re.sub(r"[^\w.\- ()]", "_", name.replace("\\", "/").rpartition("/")[2]).lstrip(".")[-100:] or "file"
+
+
+def file_name(name: str) -> str:
+    """A name as it can stand in a header and on any disk."""
+    plain = "".join(c if (c.isalnum() and c.isascii()) or c in " -_" else "_" for c in name)
+    return plain.strip()[:100] or "Untitled"
 
 
 async def receive(request: Request, folder: Path, name: str) -> Path:
@@ -26,6 +39,7 @@ async def receive(request: Request, folder: Path, name: str) -> Path:
     try:
         with path.open("wb") as out:
             async for chunk in request.stream():
+                # What the disk takes its time for holds up nobody else.
                 taken += len(chunk)
                 if taken > LARGEST_UPLOAD:
                     raise IsbjornError(
@@ -33,9 +47,8 @@ async def receive(request: Request, folder: Path, name: str) -> Path:
                         name,
                         "Name its folder instead of importing it.",
                     )
-                out.write(chunk)
-            out.flush()
-            os.fsync(out.fileno())
+                await run_in_threadpool(out.write, chunk)
+            await run_in_threadpool(_settle, out)
     except OSError as error:
         path.unlink(missing_ok=True)
         raise IsbjornError(
@@ -49,9 +62,9 @@ async def receive(request: Request, folder: Path, name: str) -> Path:
 
 async def body_of(request: Request, largest: int, name: str) -> bytes:
     """The body of a request. Raises IsbjornError when it is larger than `largest` bytes."""
-    body = b""
+    body = bytearray()
     async for chunk in request.stream():
         body += chunk
         if len(body) > largest:
             raise IsbjornError(f"a file here is not larger than {largest >> 20} MiB.", name, "Is it the right one?")
-    return body
+    return bytes(body)

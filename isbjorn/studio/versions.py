@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import datetime
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, Response
+from fastapi import APIRouter, Depends, Request, Response
 from pydantic import BaseModel, Field
 
 from isbjorn.core.differences import differences
-from isbjorn.core.errors import IsbjornError
-from isbjorn.studio.context import Studio, studio_of
+from isbjorn.studio.context import Frame, Id, Studio, Width, studio_of
 from isbjorn.studio.preview import View, Wish, digest_of
 from isbjorn.studio.shots import ShotState, told
 from isbjorn.studio.tables import VersionRow
@@ -40,32 +40,32 @@ def _card(studio: Studio, row: VersionRow) -> VersionCard:
 
 
 @router.get("/shots/{shot_id}/versions")
-def list_versions(studio: Here, shot_id: int) -> list[VersionCard]:
+def list_versions(studio: Here, shot_id: Id) -> list[VersionCard]:
     """The versions of a shot, the oldest first."""
     return [_card(studio, row) for row in studio.store.versions(shot_id)]
 
 
 @router.post("/shots/{shot_id}/versions", status_code=201)
-def keep_version(studio: Here, shot_id: int, body: VersionName) -> VersionCard:
+def keep_version(studio: Here, shot_id: Id, body: VersionName) -> VersionCard:
     """Keep the shot as it is now under a name."""
     return _card(studio, studio.store.keep_version(shot_id, body.name, studio.store.document(shot_id)))
 
 
 @router.patch("/versions/{version_id}")
-def rename_version(studio: Here, version_id: int, body: VersionName) -> VersionCard:
+def rename_version(studio: Here, version_id: Id, body: VersionName) -> VersionCard:
     """Give a version another name."""
     return _card(studio, studio.store.rename_version(version_id, body.name))
 
 
 @router.delete("/versions/{version_id}", status_code=204)
-def drop_version(studio: Here, version_id: int) -> Response:
+def drop_version(studio: Here, version_id: Id) -> Response:
     """Forget a version. The shot stays as it is."""
     studio.store.drop_version(version_id)
     return Response(status_code=204)
 
 
 @router.post("/versions/{version_id}/take")
-def take_version(studio: Here, version_id: int) -> ShotState:
+def take_version(studio: Here, version_id: Id) -> ShotState:
     """Make the shot what it was in a version; one step of undo."""
     row = studio.store.version(version_id)
     with studio.store.edit(row.shot_id, f"Version {row.name}") as box:
@@ -74,11 +74,14 @@ def take_version(studio: Here, version_id: int) -> ShotState:
 
 
 @router.get("/versions/{version_id}/frame", responses={200: {"content": {"image/jpeg": {}}}}, response_class=Response)
-def version_frame(studio: Here, version_id: int, frame: int, width: int = 640, view: View = "plate") -> Response:
+async def version_frame(
+    studio: Here, request: Request, version_id: Id, frame: Frame, width: Width = 640, view: View = "plate"
+) -> Response:
     """A frame of a version, drawn as the live picture is."""
-    if not 16 <= width <= 8192:
-        raise IsbjornError("a width is 16 to 8192 px.", "width", "Choose another.")
-    shot = studio.store.version_document(studio.store.version(version_id))
-    held = min(max(frame, shot.first_frame), shot.last_frame)
-    shown = studio.preview.draw(shot, digest_of(shot), Wish(held, width, view))
-    return Response(shown.jpeg, media_type="image/jpeg")
+
+    def draw(stale: Callable[[], bool]) -> bytes:
+        shot = studio.store.version_document(studio.store.version(version_id))
+        held = min(max(frame, shot.first_frame), shot.last_frame)
+        return studio.preview.draw(shot, digest_of(shot), Wish(held, width, view), stale).jpeg
+
+    return Response(await studio.drawn(request, draw), media_type="image/jpeg")

@@ -8,20 +8,20 @@ from fastapi import APIRouter, Depends
 
 from isbjorn.core.deliver import Order
 from isbjorn.core.lookout import Note, order_notes
-from isbjorn.studio.context import Studio, studio_of
+from isbjorn.studio.context import Frame, Id, Studio, studio_of
 
 router = APIRouter(prefix="/api", tags=["lookout"])
 Here = Annotated[Studio, Depends(studio_of)]
 
 
 @router.get("/shots/{shot_id}/lookout")
-def get_lookout(studio: Here, shot_id: int, frame: int) -> list[Note]:
+def get_lookout(studio: Here, shot_id: Id, frame: Frame) -> list[Note]:
     """What is recognised in a shot at a frame, the worst first, each with its mend."""
     shot = studio.store.document(shot_id)
     return studio.preview.watched(shot, min(max(frame, shot.first_frame), shot.last_frame))
 
 
 @router.post("/shots/{shot_id}/order-notes")
-def get_order_notes(studio: Here, shot_id: int, body: Order) -> list[Note]:
+def get_order_notes(studio: Here, shot_id: Id, body: Order) -> list[Note]:
     """What would go wrong with a delivery, before it is ordered."""
     return order_notes(studio.store.document(shot_id), body)

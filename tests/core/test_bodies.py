@@ -211,7 +211,7 @@ class Letters(unittest.TestCase):
         self.assertEqual(pieces("net lights ", "words"), ["net", "lights"])
 
     def test_a_letter_is_drawn_as_it_looks(self) -> None:
-        sheet, x, _ = drawn("I", font(), 200)
+        sheet, x, _, _ = drawn("I", font(), 200)
         self.assertAlmostEqual(sheet.shape[0] / 200, 0.7, delta=0.02, msg="a capital's height, of the em")
         self.assertAlmostEqual(x, sheet.shape[1] / 2)
         wide = drawn("III", font(), 200)[0]

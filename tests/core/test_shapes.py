@@ -192,7 +192,7 @@ class Drawings(unittest.TestCase):
             born("letters", text=" ")
 
     def test_the_font_ships(self) -> None:
-        from isbjorn.core.life.outlines import FONT
+        from isbjorn.core.life.glyphs import FONT
 
         self.assertTrue(Path(FONT).is_file())
         self.assertTrue((FONT.parent / "LICENSE").is_file() or any(FONT.parent.glob("LICENSE*")))

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import secrets
+from typing import Annotated
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, Field
 
 LARGEST_SEED = 2**53 - 1
+# A file, or a numbered pattern: nothing in it that no file system takes.
+MediaName = Annotated[str, Field(max_length=4096, pattern=r"^[^\x00-\x1f\x7f]*$")]
 
 
 class Part(BaseModel):

@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field
 
-from isbjorn.core.document.base import Part
+from isbjorn.core.document.base import MediaName, Part
 from isbjorn.core.document.values import Number, Spec
 
 
@@ -111,7 +111,7 @@ class PictureBody(OneBody):
     """A picture, a numbered sequence or a movie."""
 
     kind: Literal["picture"] = "picture"
-    media: str = Field(default="", max_length=4096, description="File, or a numbered pattern such as `leaf.###.png`.")
+    media: MediaName = Field(default="", description="File, or a numbered pattern such as `leaf.###.png`.")
     plays: Literal["together", "from birth", "by age", "one of them"] = Field(
         default="together",
         description="together: all show the shot's frame; from birth: each from its own first; by age: once through its life; "
@@ -135,7 +135,7 @@ class Words(OneBody):
         default="readable",
         description="readable: the text reads in order whichever way they fly; as born: first letter first; random: any.",
     )
-    font: str = Field(default="", max_length=4096, description="A font file of the library; empty: the one that ships.")
+    font: MediaName = Field(default="", description="A font file of the library; empty: the one that ships.")
 
 
 def _kind_known(given: Any) -> Any:

@@ -6,8 +6,8 @@ from typing import Literal
 
 from pydantic import Field, field_validator
 
-from isbjorn.core.document.base import Part
-from isbjorn.core.time import frame_rate, rate_text
+from isbjorn.core.document.base import MediaName, Part
+from isbjorn.core.time import LONGEST_RATE, frame_rate, rate_text
 
 Encoding = Literal["auto", "srgb", "rec709", "linear", "acescg"]
 
@@ -17,11 +17,10 @@ class Plate(Part):
 
     name: str = Field(default="Plate", min_length=1, max_length=120)
     on: bool = True
-    media: str = Field(
-        min_length=1, max_length=4096, description="File, or a numbered pattern such as `pier.####.exr`."
-    )
+    media: MediaName = Field(min_length=1, description="File, or a numbered pattern such as `pier.####.exr`.")
     rate: str | None = Field(
         default=None,
+        max_length=LONGEST_RATE,
         description="Frames per second of a numbered sequence; a movie brings its own. Empty: the shot's.",
     )
     offset_s: float = Field(default=0.0, ge=-86_400, le=86_400, description="Shot time at which its first frame shows.")

@@ -5,12 +5,15 @@ from __future__ import annotations
 from typing import Annotated, Literal
 
 from pydantic import Field
+from pydantic.functional_validators import AfterValidator
+from pydantic_core import PydanticCustomError
 
 from isbjorn.core.document.base import Part
 from isbjorn.core.document.placed import FAR, PathPoint
 from isbjorn.core.document.values import Number, Spec
 
 Fill = Literal["inside", "edge", "shell"]
+MOST_PATH_DATA = 1_500_000
 Half = Literal["whole", "right", "left", "upper", "lower", "near", "far"]
 
 
@@ -109,11 +112,20 @@ class Letters(Area):
     height: Annotated[Number, extent_spec("Of a line, in px.")] = Number(value=160)
 
 
+PathData = Annotated[str, Field(max_length=MOST_PATH_DATA)]
+
+
+def _not_too_long(paths: tuple[str, ...]) -> tuple[str, ...]:
+    if sum(map(len, paths)) > MOST_PATH_DATA:
+        raise PydanticCustomError("too_long", "the outlines are longer than {n} characters", {"n": MOST_PATH_DATA})
+    return paths
+
+
 class Artwork(Area):
     """From the outlines of an SVG file: inside them, even by area, or along their edge, even by length."""
 
     kind: Literal["artwork"] = "artwork"
-    paths: tuple[str, ...] = Field(
+    paths: Annotated[tuple[PathData, ...], AfterValidator(_not_too_long)] = Field(
         default=("M-50-50H50V50H-50Z",), min_length=1, max_length=2000, description="SVG path data, y down."
     )
     name: str = Field(default="", max_length=200, description="The file that the outlines were read from.")

@@ -18,10 +18,11 @@ from isbjorn.core.document.plate import Plate
 from isbjorn.core.document.sitting import Group, Lamp, Matte
 from isbjorn.core.document.ties import check_ties
 from isbjorn.core.document.values import Number, Spec
-from isbjorn.core.time import frame_rate, rate_text, seconds_of_frame
+from isbjorn.core.time import LONGEST_RATE, frame_rate, rate_text, seconds_of_frame
 
 VERSION = 1
 LONGEST_FRAMES = 1_000_000
+MOST_LINKS = 64 * 64
 
 
 def _turned(help: str) -> Spec:
@@ -81,8 +82,8 @@ class Camera(Part):
 class Link(Part):
     """Says that a force reaches an emitter."""
 
-    force: str
-    emitter: str
+    force: str = Field(max_length=60)
+    emitter: str = Field(max_length=60)
 
 
 class Shot(Part):
@@ -93,7 +94,7 @@ class Shot(Part):
     name: str = Field(default="Untitled", min_length=1, max_length=120)
     width: int = Field(default=1280, ge=16, le=16_384, description="px")
     height: int = Field(default=720, ge=16, le=16_384, description="px")
-    rate: str = Field(default="25", description="Frames per second, exact: 25, 30000/1001.")
+    rate: str = Field(default="25", max_length=LONGEST_RATE, description="Frames per second, exact: 25, 30000/1001.")
     first_frame: int = Field(default=0, ge=-LONGEST_FRAMES, le=LONGEST_FRAMES)
     last_frame: int = Field(default=249, ge=-LONGEST_FRAMES, le=LONGEST_FRAMES)
     simulation_rate: int = Field(default=60, ge=1, le=1000, description="Lattice steps per second.")
@@ -116,7 +117,7 @@ class Shot(Part):
     lights: tuple[Lamp, ...] = Field(default=(), max_length=32)
     mattes: tuple[Matte, ...] = Field(default=(), max_length=32)
     groups: tuple[Group, ...] = Field(default=(), max_length=32)
-    links: tuple[Link, ...] = Field(default=(), description="Which force reaches which emitter.")
+    links: tuple[Link, ...] = Field(default=(), max_length=MOST_LINKS, description="Which force reaches which emitter.")
     finish: Finish = Field(default=(), description="What is done to all particles together.")
 
     @field_validator("rate", mode="before")

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from isbjorn.core.document.base import Part, new_id
+from isbjorn.core.document.base import MediaName, Part, new_id
 from isbjorn.core.document.finish import Finish, Hex
 from isbjorn.core.document.placed import FAR, PathPoint, Placed
 from isbjorn.core.document.values import Number, Spec
@@ -81,6 +81,6 @@ class Matte(Placed):
     colour: Hex = "#2b3a2a"
     near: Annotated[Number, _timed("%", 0, 100, "Colours so near to it count in full.", 0.5)] = Number(value=6)
     soft: Annotated[Number, _timed("%", 0, 100, "From there to not at all.", 0.5)] = Number(value=6)
-    media: str = Field(default="", max_length=4096, description="A picture, sequence or movie.")
+    media: MediaName = Field(default="", description="A picture, sequence or movie.")
     channel: Literal["alpha", "brightness"] = Field(default="brightness", description="Of the file.")
     inverted: bool = False

@@ -12,6 +12,8 @@ from isbjorn.core.document.curves import Curve, CurvePoint
 from isbjorn.core.document.values import Key
 
 TABLE = 1024
+_SMOOTH, _HOLD = 0, 2
+_JOINTS = {"smooth": _SMOOTH, "straight": 1, "hold": _HOLD}
 Floats = npt.NDArray[np.float32]
 Doubles = npt.NDArray[np.float64]
 
@@ -21,10 +23,9 @@ def _tangents(x: Doubles, y: Doubles) -> Doubles:
     m = np.zeros(len(x))
     h, d = np.diff(x), np.zeros(max(0, len(x) - 1))
     np.divide(np.diff(y), h, out=d, where=h > 1e-9)
-    for i in range(1, len(x) - 1):
-        if d[i - 1] * d[i] > 0:
-            w1, w2 = 2 * h[i] + h[i - 1], h[i] + 2 * h[i - 1]
-            m[i] = (w1 + w2) / (w1 / d[i - 1] + w2 / d[i])
+    same = np.flatnonzero(d[:-1] * d[1:] > 0)
+    w1, w2 = 2 * h[same + 1] + h[same], h[same + 1] + 2 * h[same]
+    m[same + 1] = (w1 + w2) / (w1 / d[same] + w2 / d[same + 1])
     return m
 
 
@@ -40,21 +41,27 @@ def _cubic_bezier(u: Doubles, x1: float, y1: float, x2: float, y2: float) -> Dou
     return 3 * (1 - s) ** 2 * s * y1 + 3 * (1 - s) * s**2 * y2 + s**3
 
 
-def _segment(a: CurvePoint | Key, b: CurvePoint | Key, m: tuple[float, float], u: Doubles) -> Doubles:
-    rise, width = b.value - a.value, b.at - a.at
-    if a.joint == "hold":
-        return np.where(u < 1, a.value, b.value)
-    if a.ease is not None:
-        return a.value + rise * _cubic_bezier(u, *a.ease)
+def _segments(
+    points: Sequence[CurvePoint] | Sequence[Key],
+    x: Doubles,
+    y: Doubles,
+    m: Doubles,
+    i: npt.NDArray[np.int64],
+    u: Doubles,
+) -> Doubles:
+    """Values at the shares u (n,) of the segments i (n,), where no exact shape is asked for."""
+    joints = np.array([_JOINTS[p.joint] for p in points])
+    rise, width = y[i + 1] - y[i], x[i + 1] - x[i]
     # A cubic Hermite segment, which is cubic-bezier(1/3, y1, 2/3, y2) with y1 and y2 set by the tangents.
-    leave = (m[0] if a.joint == "smooth" else rise / width) * width
-    arrive = (m[1] if b.joint == "smooth" else rise / width) * width
-    return (
-        (2 * u**3 - 3 * u**2 + 1) * a.value
+    leave = np.where(joints[i] == _SMOOTH, m[i] * width, rise)
+    arrive = np.where(joints[i + 1] == _SMOOTH, m[i + 1] * width, rise)
+    found = (
+        (2 * u**3 - 3 * u**2 + 1) * y[i]
         + (u**3 - 2 * u**2 + u) * leave
-        + (3 * u**2 - 2 * u**3) * b.value
+        + (3 * u**2 - 2 * u**3) * y[i + 1]
         + (u**3 - u**2) * arrive
     )
+    return np.where(joints[i] == _HOLD, np.where(u < 1, y[i], y[i + 1]), found)
 
 
 def along(points: Sequence[CurvePoint] | Sequence[Key], at: npt.ArrayLike) -> Doubles:
@@ -68,9 +75,14 @@ def along(points: Sequence[CurvePoint] | Sequence[Key], at: npt.ArrayLike) -> Do
     x, y = np.array([p.at for p in points]), np.array([p.value for p in points])
     m = _tangents(x, y)
     of = np.searchsorted(x, t, side="right") - 1
-    for i in np.unique(of[(of >= 0) & (of < len(points) - 1)]):
-        a, b, inside = points[i], points[i + 1], of == i
-        out[inside] = _segment(a, b, (m[i], m[i + 1]), (t[inside] - a.at) / (b.at - a.at))
+    inside = (of >= 0) & (of < len(points) - 1)
+    i = of[inside]
+    u = (t[inside] - x[i]) / (x[i + 1] - x[i])
+    out[inside] = _segments(points, x, y, m, i, u)
+    for n in np.unique(i[np.array([p.ease is not None for p in points])[i]]):
+        ease, here = points[n].ease, inside & (of == n)
+        if ease is not None and points[n].joint != "hold":
+            out[here] = y[n] + (y[n + 1] - y[n]) * _cubic_bezier((t[here] - x[n]) / (x[n + 1] - x[n]), *ease)
     return out
 
 

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import functools
+import threading
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import ParamSpec, TypeVar
 
 import freetype
 import numpy as np
@@ -19,6 +22,30 @@ FONTS = (".ttf", ".otf", ".ttc", ".woff2")
 _LARGEST_FONT = 64 << 20
 # Letters stand on one line: their middle is half the height of a capital above it.
 _MIDDLE_EM = 0.35
+
+
+# A sheet of letters, in px, before it is brought to its page.
+_WIDEST_SHEET = 4096
+P = ParamSpec("P")
+R = TypeVar("R")
+_one_at_a_time = threading.RLock()
+
+
+def with_fonts(call: Callable[P, R]) -> Callable[P, R]:
+    """Let one thread at a time into a function that uses FreeType or HarfBuzz: a face must not be shared while it works.
+
+    What they refuse comes as an IsbjornError.
+    """
+
+    @functools.wraps(call)
+    def inside(*args: P.args, **kwargs: P.kwargs) -> R:
+        with _one_at_a_time:
+            try:
+                return call(*args, **kwargs)
+            except (freetype.FT_Exception, uharfbuzz.HarfBuzzError) as error:
+                raise IsbjornError(f"the font is damaged ({error}).", "font", "Choose another font.") from None
+
+    return inside
 
 
 @dataclass(frozen=True)
@@ -47,14 +74,20 @@ def _opened(path: str, changed: float) -> Font:  # noqa: ARG001
     return Font(face, shaper)
 
 
+@with_fonts
 def font(path: str | None = None) -> Font:
     """A font by its file; the one that ships without. Raises IsbjornError if it is missing or broken."""
     place = Path(path) if path else FONT
-    if not place.is_file():
+    try:
+        there = place.is_file()
+    except (OSError, ValueError):
+        there = False
+    if not there:
         raise IsbjornError("the font is not there any more.", str(place), "Put it back or choose another.")
     return _opened(str(place), place.stat().st_mtime)
 
 
+@with_fonts
 def shaped(text: str, with_font: Font) -> list[tuple[int, float, float, int]]:
     """Glyphs of a line of text: number, place in em, and which letter of the text each begins at."""
     buffer = uharfbuzz.Buffer()
@@ -88,23 +121,32 @@ def _joins(letter: str) -> bool:
     return unicodedata.combining(letter) != 0 or letter in "\u200d\ufe0f"
 
 
-def drawn(text: str, with_font: Font, em_px: int) -> tuple[Floats, float, float]:
-    """A piece of text drawn so large; cover in [0, 1] float32 (h, w), and where its middle lies in px from its corner."""
+@with_fonts
+def drawn(text: str, with_font: Font, em_px: int) -> tuple[Floats, float, float, int]:
+    """A piece of text drawn so large; cover in [0, 1] float32 (h, w), where its middle lies in px from its corner, and its em in px.
+
+    A long piece is drawn on a sheet of at most 4096 px and brought to its size, so that none asks for more memory than others.
+    """
+    glyphs = shaped(text, with_font)
+    wide_em = max([1.0, *(abs(x) + 1 for _, x, _, _ in glyphs), *(abs(y) + 1 for _, _, y, _ in glyphs)])
+    drawn_px = max(1, min(em_px, int(_WIDEST_SHEET / wide_em)))
     face = with_font.face
-    face.set_pixel_sizes(0, em_px)
+    face.set_pixel_sizes(0, drawn_px)
     bitmaps = []
-    for number, x, y, _ in shaped(text, with_font):
+    for number, x, y, _ in glyphs:
         face.load_glyph(number, freetype.FT_LOAD_RENDER | freetype.FT_LOAD_NO_HINTING)
         slot = face.glyph
         cover = np.array(slot.bitmap.buffer, np.uint8).reshape(slot.bitmap.rows, -1)[:, : slot.bitmap.width]
-        bitmaps.append((round(x * em_px) + slot.bitmap_left, round(y * em_px) + slot.bitmap_top, cover))
+        bitmaps.append((round(x * drawn_px) + slot.bitmap_left, round(y * drawn_px) + slot.bitmap_top, cover))
     seen = [b for b in bitmaps if b[2].size]
     if not seen:
-        return np.zeros((1, 1), np.float32), 0.5, 0.5
+        return np.zeros((1, 1), np.float32), 0.5, 0.5, drawn_px
     left, right = min(b[0] for b in seen), max(b[0] + b[2].shape[1] for b in seen)
     top, bottom = max(b[1] for b in seen), min(b[1] - b[2].shape[0] for b in seen)
+    if (right - left) * (top - bottom) > 4 * _WIDEST_SHEET * _WIDEST_SHEET:
+        raise IsbjornError("the font's letters are larger than they say.", "font", "Choose another font.")
     sheet = np.zeros((top - bottom, right - left), np.float32)
     for x0, y0, cover in seen:
         at = sheet[top - y0 : top - y0 + cover.shape[0], x0 - left : x0 - left + cover.shape[1]]
         np.maximum(at, cover / np.float32(255), out=at)
-    return sheet, (right - left) / 2, top - _MIDDLE_EM * em_px
+    return sheet, (right - left) / 2, top - _MIDDLE_EM * drawn_px, drawn_px

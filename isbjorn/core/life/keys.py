@@ -6,8 +6,10 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.document.values import Key
+from isbjorn.core.errors import IsbjornError
 from isbjorn.core.life.curve import along
 
+MOST_KEYS = 4096
 Doubles = npt.NDArray[np.float64]
 
 
@@ -29,6 +31,10 @@ def keys_through(times: Doubles, values: Doubles, tolerance: float) -> list[tupl
     """
     kept = sorted({0, len(times) - 1})
     while True:
+        if len(kept) > MOST_KEYS:
+            raise IsbjornError(
+                f"the way needs more than {MOST_KEYS:,} keys.", "keys", "Record a shorter one, or smooth it."
+            )
         found = [_keys(times, column, kept) for column in values.T]
         off = np.max(
             [np.abs(along(keys, times) - column) for keys, column in zip(found, values.T, strict=True)], axis=0

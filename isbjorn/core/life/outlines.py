@@ -2,30 +2,22 @@
 
 from __future__ import annotations
 
-import functools
-from pathlib import Path
+import io
+import re
 from typing import Any
 
 import freetype
 import numpy as np
 import numpy.typing as npt
 import svgelements
-import uharfbuzz
 
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.life.glyphs import font, shaped, with_fonts
 
 Doubles = npt.NDArray[np.float64]
-FONT = Path(__file__).parents[1] / "fonts" / "schibsted-grotesk-bold.ttf"
 _CURVE_STEPS = 10
 _MOST_POINTS = 200_000
-
-
-@functools.cache
-def _font() -> tuple[freetype.Face, uharfbuzz.Font]:
-    face = freetype.Face(str(FONT))
-    face.set_char_size(0)
-    font = uharfbuzz.Font(uharfbuzz.Face(uharfbuzz.Blob.from_file_path(str(FONT))))
-    return face, font
+_MOST_PATHS = 2000
 
 
 def _glyph(face: freetype.Face, number: int) -> list[Doubles]:
@@ -69,54 +61,67 @@ def _centred(lines: list[Doubles], size: float) -> list[Doubles]:
     return [np.concatenate([(line - middle) / size, np.zeros((len(line), 1))], axis=1) for line in lines]
 
 
+@with_fonts
 def letter_lines(text: str) -> list[Doubles]:
     """Contours of a line of text, shaped by HarfBuzz in the shipped font; (n, 3), one line high, about its middle.
 
     Raises IsbjornError if nothing of it can be drawn.
     """
-    face, font = _font()
-    buffer = uharfbuzz.Buffer()
-    buffer.add_str(text)
-    buffer.guess_segment_properties()
-    uharfbuzz.shape(font, buffer)
-    x, lines = 0.0, []
-    for info, place in zip(buffer.glyph_infos, buffer.glyph_positions, strict=True):
-        for line in _glyph(face, info.codepoint):
-            lines.append(line + np.array([x + place.x_offset, place.y_offset]))
-        x += place.x_advance
+    shipped = font()
+    em = shipped.face.units_per_EM
+    lines = [
+        line + np.array([x, y]) * em
+        for number, x, y, _ in shaped(text, shipped)
+        for line in _glyph(shipped.face, number)
+    ]
     if not lines:
         raise IsbjornError(f"nothing of '{text}' can be drawn.", "letters", "Give it at least one letter.")
-    return _centred(lines, face.units_per_EM)
+    return _centred(lines, em)
+
+
+def _points_at_most(data: str) -> int:
+    """How many points the outline of path data can have, told from its letters and numbers alone."""
+    curves = len(re.findall(r"[CcSsQqTtAa]", data))
+    numbers = len(re.findall(r"[0-9]+", data))
+    # A letter may be followed by many curves: each has one number of its own at least.
+    return numbers + (2 * _CURVE_STEPS * min(numbers, max(curves, numbers // 2)) if curves else 0)
+
+
+def _flat(part: Any) -> list[tuple[float, float]]:
+    """A subpath as points."""
+    points: list[tuple[float, float]] = []
+    for segment in part:
+        if isinstance(segment, svgelements.Move) or segment.start is None or segment.end is None:
+            continue
+        points = points or [(segment.start.x, segment.start.y)]
+        if isinstance(segment, (svgelements.Line, svgelements.Close)):
+            points.append((segment.end.x, segment.end.y))
+        else:
+            at = segment.npoint(np.arange(1, 2 * _CURVE_STEPS + 1) / (2 * _CURVE_STEPS))
+            points += [(float(x), float(y)) for x, y in np.asarray(at, np.float64)]
+    return points
 
 
 def path_lines(paths: tuple[str, ...]) -> list[Doubles]:
     """Contours of SVG path data (y down) as closed polylines (n, 3), one px wide, about their middle, y up.
 
-    Raises IsbjornError if the data is damaged or has nothing drawable.
+    Raises IsbjornError if the data is damaged, too much, or has nothing drawable.
     """
+    if sum(_points_at_most(data) for data in paths) > _MOST_POINTS:
+        raise IsbjornError(f"the drawing may have more than {_MOST_POINTS:,} points.", "artwork", "Simplify it.")
     lines: list[Doubles] = []
     for number, data in enumerate(paths):
         try:
             for part in svgelements.Path(data).as_subpaths():
-                points: list[tuple[float, float]] = []
-                for segment in part:
-                    if isinstance(segment, svgelements.Move):
-                        continue
-                    steps = 1 if isinstance(segment, (svgelements.Line, svgelements.Close)) else 2 * _CURVE_STEPS
-                    if segment.start is None or segment.end is None:
-                        continue
-                    points = points or [(segment.start.x, segment.start.y)]
-                    points += [(p.x, p.y) for p in (segment.point((i + 1) / steps) for i in range(steps))]
+                points = _flat(part)
                 if len(points) > 2:
                     lines.append(_closed(np.array(points, np.float64)))
-        except (ValueError, TypeError, IndexError, AttributeError) as error:
+        except (ValueError, TypeError, IndexError, AttributeError, ZeroDivisionError, OverflowError) as error:
             raise IsbjornError(f"path {number} is damaged ({error}).", "artwork", "Save the drawing again.") from None
     if not lines or not np.isfinite(np.concatenate(lines)).all():
         raise IsbjornError(
             "the drawing has no outline with an area.", "artwork", "Convert its strokes and text to paths."
         )
-    if sum(map(len, lines)) > _MOST_POINTS:
-        raise IsbjornError(f"the drawing has more than {_MOST_POINTS:,} points.", "artwork", "Simplify it.")
     every = np.concatenate(lines)
     extent = every.max(axis=0) - every.min(axis=0)
     if extent.max() < 1e-9:
@@ -126,8 +131,6 @@ def path_lines(paths: tuple[str, ...]) -> list[Doubles]:
 
 def paths_of_svg(content: bytes) -> tuple[str, ...]:
     """The outlines of an SVG file as path data, with every transform applied. Raises IsbjornError if there are none."""
-    import io
-
     try:
         drawing = svgelements.SVG.parse(io.BytesIO(content), reify=True)
         found = []
@@ -140,5 +143,9 @@ def paths_of_svg(content: bytes) -> tuple[str, ...]:
         raise IsbjornError(f"this is not an SVG drawing ({error}).", "artwork", "Choose an .svg file.") from None
     if not found:
         raise IsbjornError("the drawing has nothing drawable.", "artwork", "Convert its strokes and text to paths.")
+    if len(found) > _MOST_PATHS:
+        raise IsbjornError(
+            f"the drawing has {len(found):,} shapes.", "artwork", f"Join them to {_MOST_PATHS:,} at most."
+        )
     path_lines(tuple(found))
     return tuple(found)

@@ -13,9 +13,12 @@ import numpy.typing as npt
 
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import Encoding
+from isbjorn.core.media.stills import is_there
 
 _SRGB_TRANSFER = 13
 _BT601 = (5, 6)
+_FORMATS = "mov,mp4,m4a,3gp,3g2,mj2,matroska,webm,avi,mxf"
+_LARGEST_PIXELS = 8192 * 8192
 MOVIES = (".mp4", ".mov", ".m4v", ".mkv", ".webm", ".avi", ".mxf")
 
 
@@ -23,13 +26,14 @@ class Movie:
     """A movie whose frames are found by number, in any order. One thread at a time."""
 
     def __init__(self, path: Path) -> None:
-        if not path.is_file():
+        if not is_there(path):
             raise IsbjornError("the movie is not there any more.", str(path), "Put it back or choose another plate.")
         self.path = path
         try:
-            self._container = av.open(str(path))
+            # A movie is one file: no list of others, no address, whatever its name says.
+            self._container = av.open(str(path), options={"protocol_whitelist": "file", "format_whitelist": _FORMATS})
             stream = self._container.streams.video[0]
-        except (av.FFmpegError, IndexError) as error:
+        except (av.FFmpegError, IndexError, ValueError, OSError) as error:
             raise IsbjornError(
                 f"this is not a movie that can be read ({error}).", str(path), "Use MP4, MOV, MKV or WebM."
             ) from None
@@ -42,6 +46,10 @@ class Movie:
         self.rate = Fraction(rate)
         self.frames = len(self._stamps)
         self.width, self.height = stream.codec_context.width, stream.codec_context.height
+        if not 0 < self.width * self.height <= _LARGEST_PIXELS:
+            raise IsbjornError(
+                f"{self.width} × {self.height} pixels cannot be read.", str(path), "At most 8192 × 8192."
+            )
         self.encoding: Encoding = "srgb" if stream.codec_context.color_trc == _SRGB_TRANSFER else "rec709"
         self._decoded: Any = None
         self._next = -1

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import threading
 from collections import OrderedDict
+from collections.abc import Callable
 from fractions import Fraction
 from pathlib import Path
 from typing import Any, Literal
@@ -18,6 +19,7 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import Encoding, to_linear
 from isbjorn.core.media.movies import MOVIES, Movie
 from isbjorn.core.media.stills import PICTURES, is_pattern, probe_still, read_still, sequence_files
+from isbjorn.core.memory import share_of
 
 Floats = npt.NDArray[np.float32]
 
@@ -25,7 +27,8 @@ Floats = npt.NDArray[np.float32]
 class _Frames:
     """A movie, sequence or still as numbered frames from 0."""
 
-    def __init__(self, media: str) -> None:
+    def __init__(self, media: str, allow: Callable[[Path, str], None] | None = None) -> None:
+        self.media, self._allow = media, allow
         suffix = Path(media).suffix.lower()
         self.movie: Movie | None = None
         self.files: list[Path | None] = []
@@ -52,9 +55,9 @@ class _Frames:
     def __len__(self) -> int:
         return self.movie.frames if self.movie else len(self.files)
 
-    def read(self, number: int) -> tuple[npt.NDArray[Any], Encoding, bool]:
+    def read(self, number: int, wanted: Encoding | None = None) -> tuple[npt.NDArray[Any], Encoding, bool]:
         if self.movie:
-            return self.movie.read(number), self.movie.encoding, False
+            return self.movie.read(number), wanted or self.movie.encoding, False
         path = self.files[number]
         if path is None:
             raise IsbjornError(
@@ -62,7 +65,10 @@ class _Frames:
                 "plate",
                 "Render it or put it back.",
             )
-        return read_still(path)
+        if self._allow is not None:
+            # A file of a sequence may be a link to anywhere.
+            self._allow(path, self.media)
+        return read_still(path, wanted)
 
 
 def plate_frame(plate: Plate, seconds: Fraction, rate: Fraction, frames: int) -> int | None:
@@ -91,7 +97,9 @@ def fitted(picture: Floats, width: int, height: int, fit: str, scale: float) -> 
         how = cv2.INTER_AREA if grow < 1 else cv2.INTER_CUBIC
         picture = np.asarray(cv2.resize(picture, (new_w, new_h), interpolation=how), np.float32)
         if grow > 1:
+            # A cubic overshoots: no light below nothing, no more cover than full.
             np.maximum(picture, 0, out=picture)
+            np.minimum(picture[..., 3], 1, out=picture[..., 3])
     if (new_w, new_h) == (width, height):
         return np.ascontiguousarray(picture)
     out = np.zeros((height, width, 4), np.float32)
@@ -105,8 +113,9 @@ def fitted(picture: Floats, width: int, height: int, fit: str, scale: float) -> 
 class PlateReader:
     """Reads plates for any shot, keeping open files and the linear frames last used. Safe to share between threads."""
 
-    def __init__(self, root: Path | None = None, limit_bytes: int = 256 << 20) -> None:
-        self.root, self.limit_bytes = root, limit_bytes
+    def __init__(self, root: Path | None = None, limit_bytes: int | None = None) -> None:
+        self.root = root
+        self.limit_bytes = share_of("plates") if limit_bytes is None else limit_bytes
         self._open: OrderedDict[tuple[str, float], _Frames] = OrderedDict()
         self._kept: OrderedDict[tuple[Any, ...], Floats] = OrderedDict()
         self._bytes = 0
@@ -116,13 +125,33 @@ class PlateReader:
         """The place of a plate: relative names are looked for under the reader's root."""
         return media if self.root is None or Path(media).is_absolute() else str(self.root / media)
 
+    def allow(self, path: Path, media: str) -> None:
+        """Raise IsbjornError for a file that may not be read; here any may."""
+
+    def forget(self) -> None:
+        """Close all files and forget their frames."""
+        with self._lock:
+            for frames in self._open.values():
+                if frames.movie:
+                    frames.movie.close()
+            self._open.clear()
+            self._kept.clear()
+            self._bytes = 0
+
+    def probed(self, media: str) -> dict[str, Any]:
+        """What a plate is (see `probe`), if it may be read."""
+        return probe(self.resolve(media), self.allow)
+
     def _frames(self, media: str) -> tuple[_Frames, float]:
         path = self.resolve(media)
         watched = Path(path).parent if is_pattern(path) else Path(path)
-        changed = watched.stat().st_mtime if watched.exists() else 0.0
+        try:
+            changed = watched.stat().st_mtime
+        except (OSError, ValueError):
+            changed = 0.0
         key = (path, changed)
         if key not in self._open:
-            self._open[key] = _Frames(path)
+            self._open[key] = _Frames(path, self.allow)
             while len(self._open) > 8:
                 _, old = self._open.popitem(last=False)
                 if old.movie:
@@ -211,8 +240,8 @@ class PlateReader:
         return self._kept[key]
 
     def _read(self, frames: _Frames, number: int, plate: Plate, width: int, height: int, scale: float) -> Floats:
-        pixels, guessed, associated = frames.read(number)
-        encoding: Encoding = guessed if plate.encoding == "auto" else plate.encoding
+        wanted: Encoding | None = None if plate.encoding == "auto" else plate.encoding
+        pixels, encoding, associated = frames.read(number, wanted)
         linear = to_linear(pixels, encoding)
         if linear.shape[2] == 3:
             linear = np.asarray(cv2.cvtColor(linear, cv2.COLOR_RGB2RGBA), np.float32)
@@ -229,12 +258,12 @@ class PlateReader:
             self._bytes -= self._kept.popitem(last=False)[1].nbytes
 
 
-def probe(media: str) -> dict[str, Any]:
+def probe(media: str, allow: Callable[[Path, str], None] | None = None) -> dict[str, Any]:
     """What a plate file is: kind, frames, rate (text or None), width, height, encoding. Opens and reads one frame.
 
     Raises IsbjornError for what is not a plate.
     """
-    frames = _Frames(media)
+    frames = _Frames(media, allow)
     pixels, encoding, _ = frames.read(0)
     try:
         if frames.movie:

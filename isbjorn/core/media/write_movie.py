@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable
 from fractions import Fraction
 from pathlib import Path
@@ -13,13 +12,17 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.media.colour import shade_table
+from isbjorn.core.media.colour import convert, shade_table
 from isbjorn.core.media.formats import Format
+from isbjorn.core.media.whole import whole
 from isbjorn.core.picture.compose import straight, to_shades
 
 Floats = npt.NDArray[np.float32]
 SEGMENT_FRAMES = 48
+_MUXERS = {".mp4": "mp4", ".mov": "mov", ".webm": "webm"}
 _BT709, _LIMITED = 1, 1
+# Codecs of more than 8 bits are fed with 16.
+_DEEP = ("mov",)
 _CODECS: dict[str, tuple[str, str, str, dict[str, str]]] = {
     # name: codec, pixel format with alpha, pixel format without, options
     "mp4": ("libx264", "yuv420p", "yuv420p", {"crf": "14", "preset": "medium"}),
@@ -42,13 +45,23 @@ def _frame(picture: Floats, form: Format, alpha: bool) -> Any:
     """A video frame, Rec.709 with the Rec.1886 display curve; even size, straight alpha."""
     height, width = (side - side % 2 if form.even_size else side for side in picture.shape[:2])
     picture = np.ascontiguousarray(picture[:height, :width])
-    shown = straight(picture) if alpha else picture
-    codes = to_shades(shown, shade_table("rec709"))
-    if alpha:
-        codes = np.concatenate([codes, np.round(np.clip(shown[..., 3:], 0, 1) * 255).astype(np.uint8)], axis=2)
-    frame = av.VideoFrame.from_ndarray(codes, format="rgba" if alpha else "rgb24")
+    shown = np.clip(straight(picture) if alpha else picture[..., :3], 0, 1)
+    if form.name in _DEEP:
+        levels = np.clip(convert(shown, "linear", "rec709"), 0, 1) * 65535
+        frame = av.VideoFrame.from_ndarray(
+            np.round(levels).astype(np.uint16), format="rgba64le" if alpha else "rgb48le"
+        )
+    else:
+        codes = to_shades(np.ascontiguousarray(shown), shade_table("rec709"))
+        if alpha:
+            codes = np.concatenate([codes, np.round(shown[..., 3:] * 255).astype(np.uint8)], axis=2)
+        frame = av.VideoFrame.from_ndarray(codes, format="rgba" if alpha else "rgb24")
     _, with_alpha, without, _ = _CODECS[form.name]
-    return frame.reformat(format=with_alpha if alpha else without, dst_colorspace="ITU709", dst_color_range="MPEG")
+    made = frame.reformat(format=with_alpha if alpha else without, dst_colorspace="ITU709", dst_color_range="MPEG")
+    # ProRes takes what stands in its frame headers from the frames.
+    made.color_primaries = made.color_trc = made.colorspace = _BT709
+    made.color_range = _LIMITED
+    return made
 
 
 def _stream(container: Any, form: Format, alpha: bool, rate: Fraction, size: tuple[int, int]) -> Any:
@@ -67,8 +80,7 @@ def _stream(container: Any, form: Format, alpha: bool, rate: Fraction, size: tup
 
 def write_segment(path: Path, pictures: Iterable[Floats], form: Format, alpha: bool, rate: Fraction) -> None:
     """Encode linear, premultiplied pictures to one closed segment, which appears under its name only when whole."""
-    partial = path.with_name(f".{path.name}.part{path.suffix}")
-    with _Disk(path), av.open(str(partial), "w") as container:
+    with _Disk(path), whole(path) as file, _container(file, path.suffix) as container:
         stream: Any = None
         for number, picture in enumerate(pictures):
             frame = _frame(picture, form, alpha)
@@ -77,15 +89,17 @@ def write_segment(path: Path, pictures: Iterable[Floats], form: Format, alpha: b
             frame.pts, frame.time_base = number, 1 / rate
             container.mux(stream.encode(frame))
         container.mux(stream.encode(None))
-    with _Disk(path):
-        os.replace(partial, path)
+
+
+def _container(file: Any, suffix: str, options: dict[str, str] | None = None) -> Any:
+    """A container that is written to an open file, so that what the disk refuses is heard of."""
+    return av.open(file, "w", format=_MUXERS[suffix], options=options or {})
 
 
 def join_segments(segments: list[Path], target: Path, form: Format, alpha: bool, rate: Fraction, timecode: str) -> None:
     """Join segments to one movie without encoding again; it appears under its name only when whole."""
-    partial = target.with_name(f".{target.name}.part{target.suffix}")
     options = {"write_tmcd": "1"} if form.name in ("mp4", "mov") else {}
-    with _Disk(target), av.open(str(partial), "w", options=options) as out:
+    with _Disk(target), whole(target) as file, _container(file, target.suffix, options) as out:
         out.metadata["timecode"] = timecode
         stream: Any = None
         start = 0
@@ -111,10 +125,6 @@ def join_segments(segments: list[Path], target: Path, form: Format, alpha: bool,
                     out.mux(packet)
                     count += 1
                 start += count
-    with _Disk(target):
-        with partial.open("rb") as written:
-            os.fsync(written.fileno())
-        os.replace(partial, target)
 
 
 class _Disk:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 from fractions import Fraction
 from pathlib import Path
@@ -13,24 +14,80 @@ import OpenImageIO as oiio
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import convert, shade_table
 from isbjorn.core.media.formats import Format
+from isbjorn.core.media.whole import replace_whole
 from isbjorn.core.picture.compose import straight, to_shades
 
 Floats = npt.NDArray[np.float32]
+# Red, green, blue and white of ITU-R BT.709.
+_REC709 = (0.64, 0.33, 0.30, 0.60, 0.15, 0.06, 0.3127, 0.3290)
 
 
 def _pixels(picture: Floats, form: Format, alpha: bool) -> tuple[npt.NDArray[np.generic], str]:
     """The pixels to store, and OpenImageIO's name of their type."""
     if form.exact_light:
-        kept = picture if alpha else picture[..., :3]
+        kept = np.array(picture if alpha else picture[..., :3], np.float32)
+        if alpha:
+            np.clip(kept[..., 3], 0, 1, out=kept[..., 3])
         return np.ascontiguousarray(kept), "half" if form.name == "exr-half" else "float"
-    shown = straight(picture) if alpha else picture
+    shown = np.clip(straight(picture) if alpha else picture[..., :3], 0, 1)
     if form.name == "png8":
         codes = to_shades(np.ascontiguousarray(shown), shade_table("srgb"))
         if alpha:
             codes = np.concatenate([codes, np.round(shown[..., 3:] * 255).astype(np.uint8)], axis=2)
         return codes, "uint8"
-    encoded = convert(np.clip(shown if alpha else shown[..., :3], 0, 1), "linear", "srgb")
+    encoded = convert(shown, "linear", "srgb")
     return np.round(np.clip(encoded, 0, 1) * 65535).astype(np.uint16), "uint16"
+
+
+def smpte_words(text: str, rate: Fraction) -> tuple[int, int]:
+    """A timecode as the two words of SMPTE ST 12-1, as OpenEXR keeps them: digits in BCD, bit 6 drop frame.
+
+    There is room for 40 frames a second: at higher rates frames are counted in pairs (or more), as the standard has it, and bit 15
+    marks the later ones.
+    """
+    hours, minutes, seconds, frame = (int(part) for part in text.replace(";", ":").split(":"))
+    together = max(1, math.ceil(round(rate) / 30))
+    word = 0
+    for value, shift in ((frame // together, 0), (seconds, 8), (minutes, 16), (hours, 24)):
+        word |= (value // 10 << 4 | value % 10) << shift
+    return word | (";" in text) << 6 | (frame % together != 0) << 15, 0
+
+
+def _spec(shape: tuple[int, ...], kind: str, form: Format, rate: Fraction, timecode: str) -> oiio.ImageSpec:
+    height, width, channels = shape
+    spec = oiio.ImageSpec(width, height, channels, kind)
+    spec.attribute("oiio:UnassociatedAlpha", int(not form.exact_light))
+    spec.attribute("oiio:ColorSpace", "lin_rec709_scene" if form.exact_light else "srgb_rec709_scene")
+    spec.attribute("Software", "Isbjorn")
+    if form.exact_light:
+        spec.attribute("framesPerSecond", oiio.TypeRational, (rate.numerator, rate.denominator))
+        spec.attribute("smpte:TimeCode", oiio.TypeTimeCode, smpte_words(timecode, rate))
+        spec.attribute("chromaticities", oiio.TypeDesc("float[8]"), _REC709)
+        # Of the shot's time, not of the day's: a frame made again is the same to the last byte.
+        spec.attribute("DateTime", f"1970:01:01 {timecode[:8].replace(';', ':')}")
+        spec.attribute("compression", "zip:1")
+    else:
+        spec.attribute("png:compressionLevel", 1)
+        spec.attribute("TimeCodeText", timecode)
+    return spec
+
+
+def encoded(pixels: npt.NDArray[np.generic], spec: oiio.ImageSpec, suffix: str) -> bytes:
+    """A picture file as bytes, made in memory. Raises OSError if the encoder refuses."""
+    handle = os.memfd_create("picture")
+    try:
+        place = f"/proc/self/fd/{handle}"
+        out = oiio.ImageOutput.create(f"picture{suffix}")
+        if out is None or not out.open(place, spec):
+            raise OSError(oiio.geterror() if out is None else out.geterror())
+        done = out.write_image(pixels)
+        if not out.close() or not done:
+            raise OSError(out.geterror() or "the picture could not be encoded")
+        with os.fdopen(os.dup(handle), "rb") as file:
+            file.seek(0)
+            return file.read()
+    finally:
+        os.close(handle)
 
 
 def write_still(path: Path, picture: Floats, form: Format, alpha: bool, rate: Fraction, timecode: str) -> None:
@@ -39,30 +96,11 @@ def write_still(path: Path, picture: Floats, form: Format, alpha: bool, rate: Fr
     Raises IsbjornError when the folder or the disk refuses; the file then is what it was before.
     """
     pixels, kind = _pixels(picture, form, alpha)
-    height, width, channels = pixels.shape
-    spec = oiio.ImageSpec(width, height, channels, kind)
-    spec.attribute("oiio:UnassociatedAlpha", int(not form.exact_light))
-    spec.attribute("oiio:ColorSpace", "lin_rec709_scene" if form.exact_light else "srgb_rec709_scene")
-    spec.attribute("Software", "Isbjorn")
-    if form.exact_light:
-        spec.attribute("FramesPerSecond", oiio.TypeRational, (rate.numerator, rate.denominator))
-        spec.attribute("compression", "zip:1")
-    else:
-        spec.attribute("png:compressionLevel", 1)
-    spec.attribute("TimeCodeText", timecode)
-    partial = path.with_name(f".{path.name}.part{path.suffix}")
     try:
-        out = oiio.ImageOutput.create(str(partial))
-        if out is None or not out.open(str(partial), spec):
-            raise OSError(oiio.geterror() if out is None else out.geterror())
-        done = out.write_image(pixels)
-        if not out.close() or not done:
-            raise OSError(out.geterror() or "the disk took only a part of it")
-        os.replace(partial, path)
+        replace_whole(path, encoded(pixels, _spec(pixels.shape, kind, form, rate, timecode), path.suffix))
     except OSError as error:
-        partial.unlink(missing_ok=True)
         raise IsbjornError(
-            f"the picture could not be written ({error}).",
+            f"the picture could not be written ({error.strerror or error}).",
             str(path),
             "Is there room on the disk, and may you write there?",
         ) from None

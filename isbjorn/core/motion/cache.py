@@ -8,6 +8,8 @@ from collections import OrderedDict
 from collections.abc import Callable, Hashable
 from typing import TYPE_CHECKING
 
+from isbjorn.core.memory import share_of
+
 if TYPE_CHECKING:
     from isbjorn.core.birth.admission import Admission
     from isbjorn.core.motion.state import State
@@ -18,8 +20,8 @@ _ADMISSIONS_KEPT = 32
 class StateCache:
     """States by motion and lattice step, the least used forgotten first; safe to share between threads."""
 
-    def __init__(self, limit_bytes: int = 512 << 20) -> None:
-        self.limit_bytes = limit_bytes
+    def __init__(self, limit_bytes: int | None = None) -> None:
+        self.limit_bytes = share_of("states") if limit_bytes is None else limit_bytes
         self.bytes = 0
         self._states: OrderedDict[tuple[str, int], tuple[State, str]] = OrderedDict()
         self._steps: dict[str, list[int]] = {}

@@ -11,6 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.document import Emitter, Number, Round, Shot
+from isbjorn.core.errors import Stale
 from isbjorn.core.life.draws import STRETCH, draws_around
 from isbjorn.core.life.gradient import hex_to_linear
 from isbjorn.core.motion.dress import number_now
@@ -75,6 +76,8 @@ class Brush:
         """Draw an emitter, by its place in the cast; its particles at the moment. bare: every body white, full and adding: how
         many lie over each other."""
         emitter = self.shot.emitters[number]
+        if self.stale is not None and self.stale():
+            raise Stale
         if number not in self.solver.tracks:
             return self.solver.none()
         blurred = bool(self.open) and emitter.motion_blur

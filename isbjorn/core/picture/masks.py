@@ -9,11 +9,22 @@ from typing import Any
 import cv2
 import numpy as np
 import numpy.typing as npt
+from numba import njit, prange
 
 from isbjorn.core.document import Drop, Puff, Ring, Round, Shard, Spark, Square, Star, Streak
+from isbjorn.core.parallel import guarded
 
 Doubles = npt.NDArray[np.float64]
-_OVER = 3
+_OVER, _LARGE, _BLOCK = 3, 512, 32
+
+
+@njit("f8(f8, f8, f8[:,::1], i8)", cache=True, error_model="numpy")
+def _to_edge(x: float, y: float, corners: Doubles, k: int) -> float:
+    ax, ay = corners[k, 0], corners[k, 1]
+    m = k + 1 if k + 1 < len(corners) else 0
+    dx, dy = corners[m, 0] - ax, corners[m, 1] - ay
+    t = min(1.0, max(0.0, ((x - ax) * dx + (y - ay) * dy) / max(dx * dx + dy * dy, 1e-12)))
+    return math.hypot(x - ax - t * dx, y - ay - t * dy)
 
 
 def _edge(inside: Doubles, softness: Any, extent: float = 1.0) -> Doubles:
@@ -22,16 +33,63 @@ def _edge(inside: Doubles, softness: Any, extent: float = 1.0) -> Doubles:
     return np.asarray(q * q * (3 - 2 * q))
 
 
+@njit("void(f8[::1], f8[::1], f8[:,::1], f8[:,::1])", parallel=True, cache=True, error_model="numpy")
+def _distances(xs: Doubles, ys: Doubles, corners: Doubles, out: Doubles) -> None:
+    """Distance to the edge of a polygon (n, 2) on the grid of xs and ys, more than 0 inside (even and odd).
+
+    In blocks: only the edges that can be nearest somewhere in a block are asked there.
+    """
+    n = len(corners)
+    for block in prange((len(ys) + _BLOCK - 1) // _BLOCK):
+        top, low = block * _BLOCK, min(len(ys), (block + 1) * _BLOCK)
+        far, near, crossings = np.empty(n), np.empty(n, np.int64), np.empty(n)
+        for left in range(0, len(xs), _BLOCK):
+            right = min(len(xs), left + _BLOCK)
+            cx, cy = 0.5 * (xs[left] + xs[right - 1]), 0.5 * (ys[top] + ys[low - 1])
+            reach = math.hypot(xs[right - 1] - xs[left], ys[top] - ys[low - 1])
+            best = np.inf
+            for k in range(n):
+                far[k] = _to_edge(cx, cy, corners, k)
+                best = min(best, far[k])
+            count = 0
+            for k in range(n):
+                # Both the place and its nearest edge lie within half of the block's diagonal of the middle's.
+                if far[k] <= best + reach:
+                    near[count] = k
+                    count += 1
+            for j in range(top, low):
+                for i in range(left, right):
+                    d = np.inf
+                    for k in range(count):
+                        d = min(d, _to_edge(xs[i], ys[j], corners, near[k]))
+                    out[j, i] = -d
+        for j in range(top, low):
+            y, count = ys[j], 0
+            for k in range(n):
+                ax, ay = corners[k, 0], corners[k, 1]
+                bx, by = corners[(k + 1) % n, 0], corners[(k + 1) % n, 1]
+                if (ay > y) != (by > y):
+                    crossings[count] = (bx - ax) * (y - ay) / (by - ay) + ax
+                    count += 1
+            for i in range(len(xs)):
+                inside = False
+                for k in range(count):
+                    if xs[i] < crossings[k]:
+                        inside = not inside
+                if inside:
+                    out[j, i] = -out[j, i]
+
+
+_measure: Callable[..., None] = guarded(_distances)
+
+
 def _polygon(x: Doubles, y: Doubles, corners: Doubles) -> Doubles:
-    """Distance to the edge of a polygon (n, 2), more than 0 inside."""
-    nearest = np.full(x.shape, np.inf)
-    inside = np.zeros(x.shape, bool)
-    for (ax, ay), (bx, by) in zip(corners, np.roll(corners, -1, axis=0), strict=True):
-        dx, dy = bx - ax, by - ay
-        t = np.clip(((x - ax) * dx + (y - ay) * dy) / max(dx * dx + dy * dy, 1e-12), 0, 1)
-        nearest = np.minimum(nearest, np.hypot(x - ax - t * dx, y - ay - t * dy))
-        inside ^= ((ay > y) != (by > y)) & (x < dx * (y - ay) / (dy if dy else 1e-12) + ax)
-    return np.where(inside, nearest, -nearest)
+    """Distance to the edge of a polygon (n, 2) at the places of a grid, more than 0 inside."""
+    found = np.empty(x.shape)
+    _measure(
+        np.ascontiguousarray(x[0]), np.ascontiguousarray(y[:, 0]), np.ascontiguousarray(corners, np.float64), found
+    )
+    return found
 
 
 def round_mask(body: Round, _: int, x: Doubles, y: Doubles) -> Doubles:
@@ -140,8 +198,9 @@ def variants(body: Any) -> int:
 
 
 def mask(body: Any, variant: int, side: int) -> npt.NDArray[np.float32]:
-    """A drawn body as float32 (side, side) in [0, 1], top row first, each texel the mean of 3 × 3 places."""
-    at = (np.arange(side * _OVER) + 0.5) / (side * _OVER) * 2 - 1
+    """A drawn body as float32 (side, side) in [0, 1], top row first, each texel the mean of 3 × 3 places (of 2 × 2 where large)."""
+    over = _OVER if side <= _LARGE else _OVER - 1
+    at = (np.arange(side * over) + 0.5) / (side * over) * 2 - 1
     x, y = np.meshgrid(at, -at)
     fine = _MASKS[type(body)](body, variant, x, y)
-    return np.asarray(fine.reshape(side, _OVER, side, _OVER).mean(axis=(1, 3)), np.float32)
+    return np.asarray(fine.reshape(side, over, side, over).mean(axis=(1, 3)), np.float32)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import functools
 import math
 from collections.abc import Callable, Hashable
 from dataclasses import dataclass
@@ -17,6 +16,7 @@ from isbjorn.core.document import Emitter, PictureBody, Round, Shot, Words
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.life.draws import BODY, FRAME, VARIANT, draws01
 from isbjorn.core.life.glyphs import drawn, font, pieces
+from isbjorn.core.memory import Kept, share_of
 from isbjorn.core.picture.masks import is_drawn, mask, variants
 from isbjorn.core.picture.sprites import Pages, bound
 
@@ -24,6 +24,8 @@ Floats = npt.NDArray[np.float32]
 Longs = npt.NDArray[np.int64]
 _SMALLEST, _LARGEST = 32, 1024
 _LARGEST_LETTER = 512
+# Of the pages of one emitter together: 128 MB, and 16 texels a side at least.
+_MOST_TEXELS, _COARSEST = 24 << 20, 16
 
 
 class Pictures(Hashable, Protocol):
@@ -69,23 +71,52 @@ def side_for(diameter: float, most: int = _LARGEST) -> int:
     return int(min(most, max(_SMALLEST, 2 ** math.ceil(math.log2(max(1.0, diameter))))))
 
 
-@functools.lru_cache(maxsize=256)
-def _mask(body: Any, variant: int, side: int) -> Floats:
-    return mask(body, variant, side)
-
-
-@functools.lru_cache(maxsize=512)
 def _letter(text: str, path: str, side: int) -> tuple[Floats, float]:
     """A piece of text in the middle of a page, and half the page's side as a share of half an em."""
-    sheet, x, y = drawn(text, font(path or None), side)
+    sheet, x, y, em = drawn(text, font(path or None), side)
     reach = max(x, sheet.shape[1] - x, y, sheet.shape[0] - y) + 1
+    room = _LARGEST / 2 - 2
+    if reach > room and em != side:
+        # A long piece: brought to its page before a page is made for it.
+        small = room / reach
+        size = (max(1, round(sheet.shape[1] * small)), max(1, round(sheet.shape[0] * small)))
+        sheet = np.asarray(cv2.resize(sheet, size, interpolation=cv2.INTER_AREA), np.float32)
+        x, y, reach = x * small, y * small, room
+        em_on_page = em * small
+    else:
+        em_on_page = float(em)
     whole = 2 ** math.ceil(math.log2(2 * reach))
     page = np.zeros((whole, whole), np.float32)
     top, left = round(whole / 2 - y), round(whole / 2 - x)
     page[top : top + sheet.shape[0], left : left + sheet.shape[1]] = sheet
     if whole > _LARGEST:
         page = np.asarray(cv2.resize(page, (_LARGEST, _LARGEST), interpolation=cv2.INTER_AREA), np.float32)
-    return page, whole / side
+    return page, whole / em_on_page
+
+
+def _page_side(key: tuple[Any, ...]) -> int:
+    """About the side of the page that a key asks for."""
+    kind, what, _, side = key
+    if kind != "letter":
+        return int(side)
+    return int(min(_LARGEST, 2 ** math.ceil(math.log2(side * max(1.5, 0.75 * len(what))))))
+
+
+def _texels(key: tuple[Any, ...]) -> int:
+    return _page_side(key) ** 2 * (4 if key[0] == "picture" else 1)
+
+
+def fitting(keys: list[tuple[Any, ...]]) -> list[tuple[Any, ...]]:
+    """Keys of pages that take no more than their budget together: the finest are halved until they do."""
+    keys = list(keys)
+    total = sum(map(_texels, keys))
+    while total > _MOST_TEXELS:
+        finest = max(key[3] for key in keys)
+        if finest <= _COARSEST:
+            break
+        keys = [(*key[:3], max(_COARSEST, key[3] // 2)) if key[3] == finest else key for key in keys]
+        total = sum(map(_texels, keys))
+    return keys
 
 
 @dataclass
@@ -156,7 +187,12 @@ class Bodies:
                 dealt = np.zeros(int(mine.sum()), np.int64)
             page[mine] = len(keys) + dealt
             keys += part.keys
-        return self._bound(tuple(keys)), page, tinted
+        if not keys:
+            return self._bound(()), page, tinted
+        # Each page once, however often a letter comes.
+        numbers: dict[tuple[Any, ...], int] = {}
+        of = np.array([numbers.setdefault(key, len(numbers)) for key in keys])
+        return self._bound(tuple(fitting(list(numbers)))), of[page], tinted
 
     def _frames(
         self, body: PictureBody, key: int, births: Longs, moments: npt.NDArray[np.float64], age01: Floats, t: float
@@ -181,14 +217,19 @@ class Bodies:
         return _pages(keys, self.pictures)
 
 
-@functools.lru_cache(maxsize=48)
+_kept: Kept[Pages] = Kept(share_of("pages") // 2)
+_made: Kept[tuple[Floats, float]] = Kept(share_of("pages") // 2)
+
+
+def _page(key: tuple[Any, ...], pictures: Pictures) -> tuple[Floats, float]:
+    kind, what, more, side = key
+    if kind == "picture":
+        return pictures.still(what[0], more, side), 1.0
+    if kind == "letter":
+        return _made.get(key, lambda: _letter(what, more, side))
+    return _made.get(key, lambda: (mask(what, more, side), 1.0))
+
+
 def _pages(keys: tuple[tuple[Any, ...], ...], pictures: Pictures) -> Pages:
-    made: list[tuple[Floats, float]] = []
-    for kind, what, more, side in keys:
-        if kind == "mask":
-            made.append((_mask(what, more, side), 1.0))
-        elif kind == "letter":
-            made.append(_letter(what, more, side))
-        else:
-            made.append((pictures.still(what[0], more, side), 1.0))
-    return bound(made or [(np.zeros((1, 1), np.float32), 1.0)])
+    nothing = [(np.zeros((1, 1), np.float32), 1.0)]
+    return _kept.get((keys, pictures), lambda: bound([_page(key, pictures) for key in keys] or nothing))

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import functools
-
 import numpy as np
 
 from isbjorn.core.birth.shapes.base import Doubles, Lines, Scattered, Setting
@@ -11,18 +9,21 @@ from isbjorn.core.birth.shapes.regions import Trapezoids, scatter_region, trapez
 from isbjorn.core.document import Artwork, Letters
 from isbjorn.core.document.shapes import Area
 from isbjorn.core.life.outlines import letter_lines, path_lines
+from isbjorn.core.memory import Kept, share_of
+
+_kept: Kept[tuple[Lines, Trapezoids]] = Kept(share_of("outlines"))
 
 
-@functools.lru_cache(maxsize=32)
+def _cut(lines: Lines) -> tuple[Lines, Trapezoids]:
+    return lines, trapezoids(lines)
+
+
 def _letters(text: str) -> tuple[Lines, Trapezoids]:
-    lines = letter_lines(text)
-    return lines, trapezoids(lines)
+    return _kept.get(text, lambda: _cut(letter_lines(text)))
 
 
-@functools.lru_cache(maxsize=32)
 def _artwork(paths: tuple[str, ...]) -> tuple[Lines, Trapezoids]:
-    lines = path_lines(paths)
-    return lines, trapezoids(lines)
+    return _kept.get(paths, lambda: _cut(path_lines(paths)))
 
 
 def _scattered(shape: Area, art: tuple[Lines, Trapezoids], size: Doubles, u: Doubles, setting: Setting) -> Scattered:

@@ -5,8 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import numpy.typing as npt
+from numba import njit
 
 from isbjorn.core.birth.shapes.base import Doubles, Lines, Scattered, vectors
+from isbjorn.core.errors import IsbjornError
+
+Longs = npt.NDArray[np.int64]
+_MOST_CROSSINGS = 3_000_000
 
 
 @dataclass(frozen=True)
@@ -45,25 +51,57 @@ class Trapezoids:
     run: Doubles
 
 
+@njit("i8(f8[:,::1], f8[::1], i8[::1], i8[::1], f8[:,::1])", cache=True)
+def _cut(e: Doubles, heights: Doubles, starts: Longs, members: Longs, rows: Doubles) -> int:
+    """Trapezoids of each band between two heights, from left to right, into rows (m, 6); how many. members: the edges that cross
+    each band, from starts[band] on. e (n, 4): ends of the edges."""
+    count = 0
+    for band in range(len(heights) - 1):
+        here = members[starts[band] : starts[band + 1]]
+        low, high = heights[band], heights[band + 1]
+        middle = (low + high) / 2
+        at = np.empty(len(here))
+        for n in range(len(here)):
+            ax, ay, bx, by = e[here[n]]
+            at[n] = ax + (bx - ax) / (by - ay) * (middle - ay)
+        order = np.argsort(at, kind="mergesort")
+        winding = 0
+        for n in range(len(order) - 1):
+            ax, ay, bx, by = e[here[order[n]]]
+            winding += 1 if by > ay else -1
+            if winding == 0:
+                continue
+            cx, cy, dx, dy = e[here[order[n + 1]]]
+            left, right = (bx - ax) / (by - ay), (dx - cx) / (dy - cy)
+            rows[count, 0], rows[count, 1] = low, high
+            rows[count, 2], rows[count, 3] = ax + left * (low - ay), cx + right * (low - cy)
+            rows[count, 4], rows[count, 5] = ax + left * (high - ay), cx + right * (high - cy)
+            count += 1
+    return count
+
+
 def trapezoids(lines: Lines) -> Trapezoids:
-    """Cut the region inside closed polylines by the nonzero winding rule, at the height of every point."""
+    """Cut the region inside closed polylines by the nonzero winding rule, at the height of every point.
+
+    Raises IsbjornError where the edges cross more bands than can be kept: the cost is known before the work begins.
+    """
     e = edges(lines)
     heights = np.unique(np.round(np.concatenate([e.a[:, 1], e.b[:, 1]]), 6))
-    rows: list[tuple[float, ...]] = []
-    for low, high in zip(heights, heights[1:], strict=False):
-        middle = (low + high) / 2
-        crosses = (np.minimum(e.a[:, 1], e.b[:, 1]) < middle) & (np.maximum(e.a[:, 1], e.b[:, 1]) > middle)
-        a, b = e.a[crosses], e.b[crosses]
-        slope = (b[:, 0] - a[:, 0]) / (b[:, 1] - a[:, 1])
-        order = np.argsort(a[:, 0] + slope * (middle - a[:, 1]), kind="stable")
-        way = np.where(b[:, 1] > a[:, 1], 1, -1)[order]
-        x0 = (a[:, 0] + slope * (low - a[:, 1]))[order]
-        x1 = (a[:, 0] + slope * (high - a[:, 1]))[order]
-        inside = np.cumsum(way)
-        for i in range(len(order) - 1):
-            if inside[i] != 0:
-                rows.append((low, high, x0[i], x0[i + 1], x1[i], x1[i + 1]))
-    table = np.array(rows or [(0.0,) * 6])
+    middles = (heights[:-1] + heights[1:]) / 2
+    first = np.searchsorted(middles, np.minimum(e.a[:, 1], e.b[:, 1]), side="right")
+    after = np.maximum(first, np.searchsorted(middles, np.maximum(e.a[:, 1], e.b[:, 1]), side="left"))
+    spans = after - first
+    if int(spans.sum()) > _MOST_CROSSINGS:
+        raise IsbjornError(
+            "the outline is too intricate to be filled.", "outline", "Simplify it, or let it be born along its edge."
+        )
+    edge = np.repeat(np.arange(len(spans)), spans)
+    band = np.arange(len(edge)) - np.repeat(np.cumsum(spans) - spans, spans) + np.repeat(first, spans)
+    order = np.argsort(band, kind="stable")
+    starts = np.concatenate([[0], np.cumsum(np.bincount(band, minlength=max(1, len(middles))))]).astype(np.int64)
+    rows = np.zeros((max(1, len(edge)), 6))
+    count = _cut(np.ascontiguousarray(np.concatenate([e.a, e.b], axis=1)), heights, starts, edge[order], rows)
+    table = rows[: max(1, count)].copy()
     area = (table[:, 1] - table[:, 0]) * np.maximum(0, table[:, 3] - table[:, 2] + table[:, 5] - table[:, 4]) / 2
     return Trapezoids(table[:, 0], table[:, 1], table[:, 2:6], np.concatenate([[0.0], np.cumsum(area)]))
 

@@ -1,0 +1,72 @@
+"""One budget of bytes for all that is kept to be found again, and the true memory of the process."""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections import OrderedDict
+from collections.abc import Callable, Hashable
+from pathlib import Path
+from typing import Generic, Literal, TypeVar
+
+import numpy as np
+
+V = TypeVar("V")
+Part = Literal["states", "pictures", "plates", "pages", "outlines"]
+# All caches of a process together; ISBJORN_MEMORY_MB sets another.
+_SHARES: dict[Part, float] = {"states": 0.36, "pictures": 0.24, "plates": 0.2, "pages": 0.16, "outlines": 0.04}
+
+
+def budget_bytes() -> int:
+    """Bytes that all caches of this process may hold together."""
+    text = os.environ.get("ISBJORN_MEMORY_MB", "")
+    return (int(text) if text.isascii() and text.isdigit() and len(text) < 9 else 1024) << 20
+
+
+def share_of(part: Part) -> int:
+    """The bytes of one cache."""
+    return int(budget_bytes() * _SHARES[part])
+
+
+def resident_bytes() -> int:
+    """The memory that this process really holds."""
+    return int(Path("/proc/self/statm").read_text().split()[1]) * os.sysconf("SC_PAGE_SIZE")
+
+
+def bytes_of(thing: object) -> int:
+    """About what a thing takes: the arrays in it, through tuples, lists and objects with fields."""
+    if isinstance(thing, np.ndarray):
+        return int(thing.nbytes)
+    if isinstance(thing, (tuple, list)):
+        return 64 + sum(bytes_of(one) for one in thing)
+    fields = getattr(thing, "__dataclass_fields__", None)
+    if fields:
+        return 64 + sum(bytes_of(getattr(thing, name)) for name in fields)
+    return len(thing) if isinstance(thing, (str, bytes)) else 64
+
+
+class Kept(Generic[V]):
+    """Things by their key, the least used forgotten first when they take more than the limit. Safe to share between threads."""
+
+    def __init__(self, limit_bytes: int) -> None:
+        self.limit_bytes, self.bytes = limit_bytes, 0
+        self._things: OrderedDict[Hashable, tuple[V, int]] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def get(self, key: Hashable, make: Callable[[], V]) -> V:
+        """The thing of a key; made if it is not there. Two who ask at once may both make it."""
+        with self._lock:
+            known = self._things.get(key)
+            if known is not None:
+                self._things.move_to_end(key)
+                return known[0]
+        made = make()
+        size = bytes_of(made)
+        with self._lock:
+            if key not in self._things and size <= self.limit_bytes:
+                self._things[key] = (made, size)
+                self.bytes += size
+                while self.bytes > self.limit_bytes:
+                    _, (_, gone) = self._things.popitem(last=False)
+                    self.bytes -= gone
+        return made
