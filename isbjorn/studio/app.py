@@ -76,6 +76,8 @@ class _Keeper:
 
     def _supervise(self) -> None:
         pause = 0.2
+        # First the page, then the queue: at the start both want the same cores.
+        self.ended.wait(0.8)
         while not self.ended.is_set():
             begun = time.monotonic()
             command = [sys.executable, "-m", "isbjorn.studio.worker", str(self.studio.store.folder), str(os.getpid())]

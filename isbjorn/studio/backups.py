@@ -45,7 +45,7 @@ def back_up(folder: Path) -> str | None:
 
 
 def restore(folder: Path) -> Path:
-    """Put the newest whole backup in the place of the store, which is kept beside it; the backup. Raises IsbjornError without one."""
+    """Put the newest whole backup in the place of the store, which is kept beside it. Raises IsbjornError without one."""
     for backup in reversed(backups(folder)):
         with closing(sqlite3.connect(backup)) as copy:
             try:

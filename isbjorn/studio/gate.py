@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
+import threading
 from typing import Any
 
 from fastapi.responses import JSONResponse
@@ -83,10 +85,12 @@ class Gate:
         return heads.get("sec-fetch-site") in ("cross-site", "same-site") and path.startswith("/api/")
 
     async def _http(self, scope: Any, receive: Any, send: Any, heads: dict[str, str]) -> None:
-        signed, begun = self._signed(send), False
+        signed, begun, over = self._signed(send), False, threading.Event()
 
         async def sending(message: Any) -> None:
             nonlocal begun
+            if over.is_set() and not begun:
+                return  # What is made of half a body is not sent.
             begun = begun or message["type"] == "http.response.start"
             await signed(message)
 
@@ -95,15 +99,14 @@ class Gate:
             if not length.isascii() or not length.isdigit() or len(length) > 12 or int(length) > LARGEST_BODY:
                 await _too_large()(scope, receive, signed)
                 return
-            receive = self._counted(receive)
-        try:
+            receive = self._counted(receive, over)
+        with contextlib.suppress(_TooLarge):
             await self.app(scope, receive, sending)
-        except _TooLarge:
-            if not begun:
-                await _too_large()(scope, receive, signed)
+        if over.is_set() and not begun:
+            await _too_large()(scope, receive, signed)
 
     @staticmethod
-    def _counted(receive: Any) -> Any:
+    def _counted(receive: Any, over: threading.Event) -> Any:
         taken = 0
 
         async def counting() -> Any:
@@ -111,6 +114,7 @@ class Gate:
             message = await receive()
             taken += len(message.get("body", b""))
             if taken > LARGEST_BODY:
+                over.set()
                 raise _TooLarge
             return message
 

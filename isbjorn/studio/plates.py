@@ -28,7 +28,13 @@ class StudioPlates(PlateReader):
                 media,
                 "Name its folder, or import it.",
             )
-        if not path.is_symlink():
+        try:
+            fixed = not path.is_symlink()
+        except OSError as error:
+            raise IsbjornError(
+                f"this place cannot be read ({error.strerror}).", media[:200], "Choose another."
+            ) from None
+        if fixed:
             self._known.add(str(path))
 
     def resolve(self, media: str) -> str:

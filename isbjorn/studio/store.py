@@ -118,7 +118,7 @@ class Store:
 
     @contextmanager
     def session(self, write: bool = False) -> Iterator[Session]:
-        """A session that commits at its end, or rolls all of it back. write: it changes something, and waits for its turn at once."""
+        """A session that commits at its end, or rolls all of it back. write: it changes something, and takes its turn at once."""
         with Session(self.engine, expire_on_commit=False) as session:
             try:
                 session.connection(execution_options={"write": write})

@@ -123,7 +123,7 @@ def _joins(letter: str) -> bool:
 
 @with_fonts
 def drawn(text: str, with_font: Font, em_px: int) -> tuple[Floats, float, float, int]:
-    """A piece of text drawn so large; cover in [0, 1] float32 (h, w), where its middle lies in px from its corner, and its em in px.
+    """A piece of text drawn so large; cover in [0, 1] float32 (h, w), where its middle lies in px from its corner, its em in px.
 
     A long piece is drawn on a sheet of at most 4096 px and brought to its size, so that none asks for more memory than others.
     """

@@ -1,0 +1,95 @@
+"""A disk that fills up: nothing is told to be done that is not, and nothing half is left."""
+
+import os
+import shutil
+import subprocess
+import tempfile
+import unittest
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import numpy as np
+
+from isbjorn.core.deliver import Delivery, Order
+from isbjorn.core.errors import IsbjornError
+from isbjorn.core.media.formats import FORMATS
+from isbjorn.core.media.stills import read_still
+from isbjorn.core.media.write_movie import join_segments, write_segment
+from isbjorn.core.media.write_still import write_still
+from tests.shots import one_emitter
+
+RATE = Fraction(25)
+
+
+def noise(seed: int) -> np.ndarray:
+    rng = np.random.default_rng(seed)
+    found = rng.random((720, 1280, 4), np.float32)
+    found[..., 3] = 1
+    return found
+
+
+class Full(unittest.TestCase):
+    """On a disk of 12 MB."""
+
+    def setUp(self) -> None:
+        self.folder = Path(tempfile.mkdtemp())
+        self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
+        mount = ["mount", "-t", "tmpfs", "-o", "size=12m", "tmpfs", str(self.folder)]
+        if os.geteuid() != 0 or subprocess.run(mount, capture_output=True, check=False).returncode != 0:
+            self.skipTest("a small disk can be mounted by root only")
+        self.addCleanup(subprocess.run, ["umount", "-l", str(self.folder)], check=False)
+
+    def left(self) -> list[str]:
+        return sorted(p.name for p in self.folder.iterdir())
+
+    def test_pictures(self) -> None:
+        for name in ("png8", "png16", "exr-half", "exr-float"):
+            with self.subTest(name):
+                form, written = FORMATS[name], 0
+                with self.assertRaises(IsbjornError) as caught:
+                    for number in range(9):
+                        path = self.folder / f"{name}.{number}{form.suffix}"
+                        write_still(path, noise(number), form, True, RATE, "00:00:00:00")
+                        written += 1
+                self.assertIn("No space left", str(caught.exception))
+                self.assertEqual(self.left(), [f"{name}.{n}{form.suffix}" for n in range(written)])
+                for path in self.folder.iterdir():
+                    self.assertEqual(read_still(path)[0].shape, (720, 1280, 4))
+                    path.unlink()
+
+    def test_movies(self) -> None:
+        for name in ("mp4", "mov", "webm"):
+            with self.subTest(name):
+                form = FORMATS[name]
+                (self.folder / "ballast").write_bytes(b"x" * 11_700_000)
+                with self.assertRaises(IsbjornError):
+                    write_segment(self.folder / f"a{form.suffix}", map(noise, range(4)), form, False, RATE)
+                self.assertEqual(self.left(), ["ballast"])
+                (self.folder / "ballast").unlink()
+                # One segment finds room, both together do not.
+                part = self.folder / f"a{form.suffix}"
+                write_segment(part, [noise(0)], form, False, RATE)
+                room = 12 * 2**20 - part.stat().st_size
+                (self.folder / "ballast").write_bytes(b"x" * (room - part.stat().st_size - 200_000))
+                with self.assertRaises(IsbjornError):
+                    join_segments([part, part], self.folder / f"b{form.suffix}", form, False, RATE, "00:00:00:00")
+                self.assertEqual(self.left(), sorted(["ballast", part.name]))
+                with av.open(str(part)) as whole:
+                    self.assertEqual(len(list(whole.decode(video=0))), 1)
+                for path in self.folder.iterdir():
+                    path.unlink()
+
+    def test_a_delivery(self) -> None:
+        (self.folder / "ballast").write_bytes(b"x" * (12 * 2**20 - 300_000))
+        shot = one_emitter(width=640, height=360, emitter={"rate": 3000, "spread": 360})
+        order = Order(format="exr-float", first=30, last=60, folder=str(self.folder), name="f", over_plate=False)
+        told: list[int] = []
+        with self.assertRaises(IsbjornError):
+            Delivery(shot, order, on_frame=lambda frame, _: told.append(frame)).run()
+        self.assertLess(len(told), 31)
+        self.assertEqual([p for p in self.left() if p != "ballast"], [f"f.{n:04d}.exr" for n in told])
+
+
+if __name__ == "__main__":
+    unittest.main()
