@@ -104,6 +104,8 @@ def copied(shot: Shot, thing_id: str) -> Shot:
     update: dict[str, Any] = {"id": new_id(list_of(old)[:-1]), "name": _free_name(shot, old.name)}
     if isinstance(old, Emitter):
         update["seed"] = max(e.seed for e in shot.emitters) + 1
+    elif list_of(old) == "forces":
+        update["draws"] = getattr(old, "own_draws", None)
     links = tuple(
         Link(
             force=update["id"] if x.force == old.id else x.force,
@@ -169,7 +171,9 @@ def alone(shot: Shot, emitter_id: str) -> Shot:
 
 def planted(shot: Shot, kept: Shot) -> tuple[Shot, str]:
     """The shot with everything of a kept one, under new ids and free names; and the id of the emitter that was kept."""
-    given, onto = kept.model_dump(mode="json"), shot.model_dump(mode="json")
+    # Under their new ids, forces keep their draws: what is planted twice moves alike.
+    steady = kept.model_copy(update={"forces": tuple(f.model_copy(update={"draws": f.own_draws}) for f in kept.forces)})
+    given, onto = steady.model_dump(mode="json"), shot.model_dump(mode="json")
     fields = LISTS
     new = {thing["id"]: new_id(field[:-1]) for field in fields for thing in given[field]}
 

@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import heapq
 import math
+import threading
 
 import numpy as np
 import numpy.typing as npt
 from numba import njit
 
 from isbjorn.core.birth.newborn import Source
-from isbjorn.core.birth.when import Births
+from isbjorn.core.birth.when import NOW_S, Births
 from isbjorn.core.errors import Stale
 
 Doubles = npt.NDArray[np.float64]
 Numbers = npt.NDArray[np.int64]
-_CHUNK_S = 4.0
+_CHUNK_S = 600.0
 
 
 def most_alive(births: Births, source: Source, until: float) -> float:
@@ -64,10 +65,13 @@ class Admission:
 
     def __init__(self, births: Births, source: Source, limit: int, binds: bool) -> None:
         self.births, self.source, self.limit, self.binds = births, source, limit, binds
-        self._covered = -math.inf
+        self._covered, self._lock = -math.inf, threading.RLock()
         self._ends, self._size = np.empty(limit + 1), np.zeros(1, np.int64)
         self._parts: list[tuple[Numbers, Doubles, npt.NDArray[np.float32]]] = []
         self._asked: list[tuple[float, int]] = []
+        # Some hundred thousand births at once.
+        busy = births.per_second(max(births.begin_s, -1e6), max(births.begin_s, -1e6) + 10.0) if binds else 0.0
+        self._chunk_s = min(_CHUNK_S, max(0.02, 4e5 * births.each / max(busy, 1.0)))
 
     def between(
         self, after: float, until: float, stale: object = None
@@ -75,12 +79,15 @@ class Admission:
         """Admitted births in (after, until] that live beyond `until`: numbers, moments in s, lifespans in s."""
         after = max(after, until - self.source.longest_life - 1e-3)
         if self.binds:
-            self._cover(until, stale)
-            parts = [p for p in self._parts if len(p[1]) and p[1][-1] > after and p[1][0] <= until]
+            with self._lock:
+                self._cover(until, stale)
+                known = list(self._parts)
+            low, high = after + NOW_S, until + NOW_S
+            parts = [p for p in known if len(p[1]) and p[1][-1] > low and p[1][0] <= high]
             if not parts:
                 return np.empty(0, np.int64), np.empty(0), np.empty(0, np.float32)
             numbers, moments, lives = (np.concatenate([p[c] for p in parts]) for c in range(3))
-            inside = (moments > after) & (moments <= until)
+            inside = (moments > low) & (moments <= high)
         else:
             numbers, moments = self.births.between(after, until)
             lives = self.source.lifespans(numbers, moments)
@@ -92,10 +99,11 @@ class Admission:
         """How many births found no room up to shot time `until`."""
         if not self.binds:
             return 0
-        self._cover(until)
+        with self._lock:
+            self._cover(until)
         asked = sum(count for _, count in self._asked)
         admitted = sum(len(numbers) for numbers, _, _ in self._parts)
-        later = sum(int(np.sum(moments > until)) for _, moments, _ in self._parts)
+        later = sum(int(np.sum(moments > until + NOW_S)) for _, moments, _ in self._parts)
         return max(0, asked - admitted - self._later_asked(until) + later)
 
     def _later_asked(self, until: float) -> int:
@@ -110,10 +118,10 @@ class Admission:
                 # In a loop: long enough before it that nobody who was refused is missed.
                 begin = -2 * (self.births.period_s or 0.0) - self.source.longest_life
             start = max(self._covered, begin - 1.0)
-            end = min(until, max(start, begin) + _CHUNK_S)
+            end = min(until, max(start, begin) + self._chunk_s)
             numbers, moments = self.births.between(start if self._covered > -math.inf else begin - 1.0, end)
             lives = self.source.lifespans(numbers, moments)
             admitted = _admit(moments, lives, self._ends, self._size, self.limit)
             self._parts.append((numbers[admitted], moments[admitted], lives[admitted]))
-            self._asked.append((end, len(moments)))
+            self._asked.append((end, len(moments) * self.births.each))
             self._covered = end

@@ -16,24 +16,30 @@ from numba import njit, types
 from isbjorn.core.document import Burst, Emitter, Number, Shot
 from isbjorn.core.life.draws import BURST, SLOT, draw01, draws01
 from isbjorn.core.life.readings import Readings
+from isbjorn.core.memory import Kept
 
 EVEN, JITTERED, RANDOM = 0, 1, 2
 CADENCE = {"even": EVEN, "jittered": JITTERED, "random": RANDOM}
 Doubles = npt.NDArray[np.float64]
 Numbers = npt.NDArray[np.int64]
-_CELLS_PER_S, _CELLS = 240, 2400
+_CELLS_PER_S, _CELLS, _MOST_BLOCKS, _MOST_CELLS = 240.0, 2400, 64, 480_000
+_JUST = 1e-9
 _BURST_FLAG, _BURST_BITS, _REPEAT_BITS = 1 << 36, 32, 20
+NOW_S = 1e-7
+# Of one emitter over a whole shot, that can be looked at one by one: a matter of a second.
+MOST_BIRTHS = 20_000_000
 _GAUSS = 0.5 / math.sqrt(3.0)
 
 
-@njit("f8[:](u8, i8, i8, i8)", cache=True)
-def _slots(key: np.uint64, first: int, count: int, cadence: int) -> Doubles:
-    """Where births first … first+count-1 fall on the axis of N, ascending for even and jittered cadence."""
+@njit("f8[:](u8, i8, i8, i8, i8)", cache=True)
+def _slots(key: np.uint64, first: int, count: int, cadence: int, each: int) -> Doubles:
+    """Where every `each`th birth from the number first · each on falls on the axis of N; ascending if even or jittered."""
     out = np.empty(count, np.float64)
     for i in range(count):
-        out[i] = first + i
+        number = (first + i) * each
+        out[i] = number
         if cadence == JITTERED:
-            out[i] += draw01(key, first + i, SLOT)
+            out[i] += each * draw01(key, number, SLOT)
     return out
 
 
@@ -48,9 +54,11 @@ def _poisson_arrivals(key: np.uint64, count: int) -> Doubles:
     return out
 
 
-@functools.lru_cache(maxsize=16)
+_arrivals: Kept[Doubles] = Kept(128 << 20)
+
+
 def _poisson(key: int, count: int) -> Doubles:
-    return _poisson_arrivals(np.uint64(key), count)
+    return _arrivals.get((key, count), lambda: _poisson_arrivals(np.uint64(key), count))
 
 
 class Steady:
@@ -71,10 +79,15 @@ class Steady:
 class Driven:
     """The integral of a rate that shot time or the source's way changes: a table, made as far as it is asked for."""
 
-    def __init__(self, readings: Readings, emitter: Emitter, frame_rate: float, begin: float) -> None:
+    def __init__(self, readings: Readings, emitter: Emitter, frame_rate: float, begin: float, end: float) -> None:
         self.readings, self.emitter, self.frame_rate = readings, emitter, frame_rate
         self.times, self.n = np.array([begin]), np.zeros(1)
         self.begin = begin
+        # A day of births before the shot is read in coarser cells: the table stays within bounds, whatever is asked for.
+        self.cells_per_s = min(_CELLS_PER_S, _MOST_CELLS / max(1e-9, end - begin))
+        self.cuts = readings.cuts(emitter)
+        if readings.loop_s is not None:
+            self.cuts = np.concatenate([self.cuts, self.cuts + readings.loop_s])
 
     def _cells(self, t: Doubles) -> Doubles:
         """Births in each cell between the moments t, by Gauss and Legendre's rule with two points."""
@@ -87,20 +100,31 @@ class Driven:
                 measured["emitter speed"] = np.linalg.norm(self.readings.velocity(e, at), axis=1)
             total += 0.5 * np.maximum(0, self.readings.number(e.rate, at, measured))
         if e.rate_per == "px":
-            middle = (t[:-1] + t[1:]) / 2
-            ends, halves = self.readings.frames(e, t).place, self.readings.frames(e, middle).place
-            way = np.linalg.norm(halves - ends[:-1], axis=1) + np.linalg.norm(ends[1:] - halves, axis=1)
+            middle, last = (t[:-1] + t[1:]) / 2, t[1:].copy()
+            # Up to a cut, not over it: it bears nothing.
+            last[np.isin(last, self.cuts)] -= _JUST
+            first, halves, ends = (self.readings.frames(e, at).place for at in (t[:-1], middle, last))
+            way = np.linalg.norm(halves - first, axis=1) + np.linalg.norm(ends - halves, axis=1)
             return total * way
         return total * width * (self.frame_rate if e.rate_per == "frame" else 1.0)
 
     def _extend(self, until: float) -> None:
-        while self.times[-1] <= until:
-            done = round((self.times[-1] - self.begin) * _CELLS_PER_S)
-            grid = self.begin + (done + np.arange(_CELLS + 1)) / _CELLS_PER_S
+        if self.times[-1] > until:
+            return
+        parts_t, parts_n, last_t, last_n = [self.times], [self.n], float(self.times[-1]), float(self.n[-1])
+        while last_t <= until:
+            done = round((last_t - self.begin) * self.cells_per_s)
+            # As many blocks at once as are missing: what is joined is joined once.
+            blocks = min(_MOST_BLOCKS, max(1, math.ceil((until - last_t) * self.cells_per_s / _CELLS)))
+            grid = self.begin + (done + np.arange(blocks * _CELLS + 1)) / self.cells_per_s
             inner = [k.at_s for k in self.emitter.rate.keys if grid[0] < k.at_s < grid[-1]]
+            inner += [at for at in self.cuts if grid[0] < at < grid[-1]]
             t = np.unique(np.concatenate([grid, inner]))
-            self.n = np.concatenate([self.n, self.n[-1] + np.cumsum(self._cells(t))])
-            self.times = np.concatenate([self.times, t[1:]])
+            n = last_n + np.cumsum(self._cells(t))
+            parts_t.append(t[1:])
+            parts_n.append(n)
+            last_t, last_n = float(t[-1]), float(n[-1])
+        self.times, self.n = np.concatenate(parts_t), np.concatenate(parts_n)
 
     def up_to(self, t: float) -> float:
         """N(t)."""
@@ -123,7 +147,9 @@ class Births:
     begin_s: shot time of the first possible birth. end_s: none from then on. period_s: they come round, in a loop.
     """
 
-    def __init__(self, emitter: Emitter, key: int, readings: Readings, frame_rate: float = 25.0) -> None:
+    def __init__(
+        self, emitter: Emitter, key: int, readings: Readings, frame_rate: float = 25.0, last_s: float = 600.0
+    ) -> None:
         self.key, self.cadence = key, CADENCE[emitter.cadence]
         self.bursts: tuple[Burst, ...] = emitter.bursts
         self.delay = emitter.delay_s
@@ -139,10 +165,25 @@ class Births:
         if self.steady:
             self.stream = Steady(rate.value * (frame_rate if emitter.rate_per == "frame" else 1.0), begin)
         else:
-            self.stream = Driven(readings, emitter, frame_rate, begin)
+            self.stream = Driven(readings, emitter, frame_rate, begin, max(begin, last_s) + 1.0)
         self.stream_begin = begin
         first_burst = min((b.at_s + self.delay for b in self.bursts), default=math.inf)
         self.begin_s = -math.inf if self.period_s is not None else min(begin, first_burst)
+        self.each, self.last_s = 1, last_s
+        if self.cadence == RANDOM or self.period_s is not None:
+            # All of these are worked out from the first one on.
+            self.thin()
+
+    def thin(self) -> None:
+        """Consider only every nth birth, where there are more over the whole shot than can be considered one by one.
+
+        To be called before births are asked for, where a limit lets in only a few of them, or where each hangs on those before.
+        """
+        until = self.last_s if self.period_s is None else self.period_s
+        total = self.stream.up_to(min(until, self.end_s)) + sum(b.count * b.times for b in self.bursts)
+        most = MOST_BIRTHS if self.cadence != RANDOM else MOST_BIRTHS // 4
+        if total > most:
+            self.each = max(1, math.ceil(total / most))
 
     @functools.cached_property
     def per_period(self) -> int:
@@ -162,6 +203,8 @@ class Births:
 
         The very first moment of the emitter belongs to its births.
         """
+        # One tolerance at both ends: a birth at a frame is in it whatever its moment is rounded to, and in one window only.
+        after, until = after + NOW_S, until + NOW_S
         if until < self.begin_s or (self.period_s is None and after >= self.end_s):
             return np.empty(0, np.int64), np.empty(0)
         if self.period_s is not None:
@@ -181,17 +224,24 @@ class Births:
         last_n, first_n = self.expected(until), self.expected(after)
         if until < self.stream_begin:
             return np.empty(0, np.int64), np.empty(0)
+        last_n, first_n = last_n / self.each, first_n / self.each
         if self.cadence == RANDOM:
             count = 1 << max(8, math.ceil(math.log2(last_n + 8 * math.sqrt(last_n + 1) + 16)))
-            slots, first = _poisson(self.key, count), 0
+            arrivals = _poisson(self.key, count)
+            first, after_last = (int(i) for i in np.searchsorted(arrivals, [first_n - 1, last_n + 1]))
+            slots = arrivals[first:after_last] * self.each
         else:
             first = max(0, math.floor(first_n) - 1)
-            slots = _slots(np.uint64(self.key), first, math.floor(last_n) + 2 - first, self.cadence)
+            slots = _slots(np.uint64(self.key), first, math.floor(last_n) + 2 - first, self.cadence, self.each)
         moments = self.stream.moments(slots, until)
-        inside = (moments <= until) & (moments < self.end_s) & ((moments > after) | (after < self.stream_begin))
+        inside = (
+            (moments <= until)
+            & (moments < self.end_s - NOW_S)
+            & ((moments > after) | (after < self.stream_begin + NOW_S))
+        )
         low = int(np.argmax(inside)) if inside.any() else 0
         found = moments[inside]
-        return np.arange(first + low, first + low + len(found), dtype=np.int64), found
+        return np.arange(first + low, first + low + len(found), dtype=np.int64) * self.each, found
 
     def _in_bursts(self, after: float, until: float) -> tuple[Numbers, Doubles]:
         numbers, moments = [np.empty(0, np.int64)], [np.empty(0)]
@@ -199,10 +249,19 @@ class Births:
             at = burst.at_s + self.delay
             low = max(0, math.floor((after - at - burst.over_s) / burst.every_s)) if after > -math.inf else 0
             high = min(burst.times - 1, math.floor((until - at) / burst.every_s))
-            for repeat in range(low, high + 1):
-                own = _BURST_FLAG + (index << _BURST_BITS) + (repeat << _REPEAT_BITS) + np.arange(burst.count)
+            for repeat in range(max(low, 0), high + 1):
+                own = (
+                    _BURST_FLAG
+                    + (index << _BURST_BITS)
+                    + (repeat << _REPEAT_BITS)
+                    + np.arange(0, burst.count, self.each)
+                )
                 moment = at + repeat * burst.every_s + burst.over_s * self._shares(own, burst)
-                inside = (moment <= until) & (moment < self.end_s) & ((moment > after) | (after < self.begin_s))
+                inside = (
+                    (moment <= until)
+                    & (moment < self.end_s - NOW_S)
+                    & ((moment > after) | (after < self.begin_s + NOW_S))
+                )
                 numbers.append(own[inside])
                 moments.append(moment[inside])
         return np.concatenate(numbers), np.concatenate(moments)
@@ -213,7 +272,7 @@ class Births:
         if self.cadence == RANDOM:
             return draws01(self.key, numbers, BURST)
         jitter = draws01(self.key, numbers, BURST) if self.cadence == JITTERED else 0.0
-        return np.asarray((np.arange(len(numbers)) + jitter) / burst.count)
+        return np.asarray((np.arange(len(numbers)) + jitter) / max(1, len(numbers)))
 
     # In a loop
 
@@ -226,11 +285,13 @@ class Births:
         """Numbers and moments of the births of the round from 0, those of bursts that outlast it folded back."""
         assert self.period_s is not None
         total, count = self.stream.up_to(min(self.period_s, self.end_s)), self.per_period
-        numbers = np.arange(count, dtype=np.int64)
+        numbers = np.arange(0, count, self.each, dtype=np.int64)
         if self.cadence == RANDOM:
             slots = draws01(self.key, numbers, SLOT) * count
+        elif self.each > 1:
+            slots = _slots(np.uint64(self.key), 0, len(numbers), self.cadence, self.each)
         else:
-            slots = _slots(np.uint64(self.key), 0, count, self.cadence)
+            slots = _slots(np.uint64(self.key), 0, count, self.cadence, 1)
         moments = self.stream.moments(slots * (total / max(count, 1)), self.period_s)
         burst_numbers, burst_moments = self._in_bursts(-math.inf, self.period_s)
         burst_moments = burst_moments % self.period_s
@@ -301,4 +362,4 @@ class Births:
 
 def births_of(shot: Shot, emitter: Emitter, key: int, readings: Readings) -> Births:
     """The births of an emitter whose stream key is `key`."""
-    return Births(emitter, key, readings, float(shot.frame_rate))
+    return Births(emitter, key, readings, float(shot.frame_rate), float(shot.length_s))

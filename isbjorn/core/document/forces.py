@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+import zlib
 from typing import Annotated, Literal
 
 from pydantic import Field
@@ -35,9 +36,18 @@ class Acting(Placed):
     name: str = Field(default="Force", min_length=1, max_length=80)
     on: bool = True
     zone: str | None = Field(default=None, max_length=60, description="The id of the zone in which it acts.")
+    draws: int | None = Field(
+        default=None, ge=0, le=2**32 - 1,
+        description="What its particles draw of its spreads; empty: by its id. A copy keeps it, so that it acts alike.",
+    )  # fmt: skip
     frame: Literal["shot", "emitter"] = Field(
         default="shot", description="emitter: its place and turn are meant from the emitter, which it follows."
     )
+
+    @property
+    def own_draws(self) -> int:
+        """The number of its draws."""
+        return zlib.crc32(self.id.encode()) if self.draws is None else self.draws
 
 
 class Gravity(Acting):

@@ -6,6 +6,7 @@ multiplied; the source, added or multiplied; the spread, added; the over-life cu
 
 from __future__ import annotations
 
+import math
 from dataclasses import asdict, dataclass
 from typing import Annotated, Any, Literal
 
@@ -71,7 +72,8 @@ class Number(Part):
     spread: float = Field(default=0.0, ge=0, description="Each particle draws from value ± spread; same unit.")
     spread_shape: Literal["even", "bell"] = Field(
         default="even",
-        description="even: uniform in ± spread; bell: normal, spread is two standard deviations.",
+        description="even: uniform in ± spread; bell: normal, cut at ± spread, which is two of its deviations: what lies beyond "
+        "is drawn again.",
     )
     over_life: Curve | None = Field(default=None, description="Multiplies the value by the particle's own age.")
     over_life_to: Curve | None = Field(
@@ -98,6 +100,15 @@ class Number(Part):
     def timed(self) -> bool:
         """Whether shot time changes it."""
         return bool(self.keys) or self.flutter is not None or (self.source is not None)
+
+
+_BOUNDS = "bounds of its field"
+
+
+def bounds_of(number: Number) -> tuple[float, float]:
+    """The range of the field that a number stands in; what is read of it stays within."""
+    found: tuple[float, float] = number.__dict__.get(_BOUNDS, (-math.inf, math.inf))
+    return found
 
 
 _SOURCES: dict[Clock, tuple[Measure, ...]] = {
@@ -161,6 +172,7 @@ class Spec:
                 )
         if number.over_life_to is not None and number.over_life is None:
             raise PydanticCustomError("one_curve", "a second over-life curve needs a first one", {})
+        number = self._bounded(number)
         source = number.source
         if source is not None and source.measure not in self.measures:
             raise PydanticCustomError(
@@ -172,6 +184,15 @@ class Spec:
             raise PydanticCustomError(
                 "source_of_nothing", "a source by {m} must say of what thing", {"m": source.measure}
             )
+        return number
+
+    def _bounded(self, number: Number) -> Number:
+        """The number, which knows its range from now on: drivers never take it beyond (see `bounds_of`)."""
+        bounds = (self.low, self.high)
+        if number.__dict__.get(_BOUNDS, bounds) != bounds:
+            # The same number given to two fields.
+            number = number.model_copy()
+        number.__dict__[_BOUNDS] = bounds
         return number
 
     def __get_pydantic_core_schema__(self, source: Any, handler: GetCoreSchemaHandler) -> CoreSchema:

@@ -17,6 +17,7 @@ GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 _MIX_A = np.uint64(0xBF58476D1CE4E5B9)
 _MIX_B = np.uint64(0x94D049BB133111EB)
 _S30, _S27, _S31, _S11 = np.uint64(30), np.uint64(27), np.uint64(31), np.uint64(11)
+_TRIES = 6
 _TO_UNIT = 1.0 / 9007199254740992.0
 
 # One number for each thing that is drawn. Appended to, never renumbered: a shot must look the same for ever.
@@ -56,16 +57,23 @@ def draw01(key: np.uint64, birth: int, attribute: int) -> float:
 
 @njit(types.float64(types.uint64, types.int64, types.int64, types.boolean), cache=True)
 def draw_around(key: np.uint64, birth: int, attribute: int, bell: bool) -> float:
-    """A draw in [-1, 1]: uniform, or bell-shaped with a standard deviation of 0.5 (cut at ±2 deviations).
+    """A draw in [-1, 1]: uniform, or bell-shaped with a standard deviation of 0.5, of which what lies
+    beyond ±2 deviations is drawn again: it does not pile up there.
 
     The bell is Box and Muller's 1958 transform of two uniform draws.
     """
     u = draw01(key, birth, attribute)
     if not bell:
         return 2.0 * u - 1.0
-    v = draw01(key, birth, attribute + 1_000_000)
-    normal = math.sqrt(-2.0 * math.log(1.0 - u)) * math.cos(2.0 * math.pi * v)
-    return min(1.0, max(-1.0, 0.5 * normal))
+    value = 0.0
+    for again in range(_TRIES):
+        if again > 0:
+            u = draw01(key, birth, attribute + again * 2_000_000)
+        v = draw01(key, birth, attribute + again * 2_000_000 + 1_000_000)
+        value = 0.5 * math.sqrt(-2.0 * math.log(1.0 - u)) * math.cos(2.0 * math.pi * v)
+        if abs(value) <= 1.0:
+            return value
+    return min(1.0, max(-1.0, value))
 
 
 @njit("f8[::1](u8, i8[::1], i8)", cache=True)

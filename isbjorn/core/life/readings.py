@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,12 +11,13 @@ import numpy.typing as npt
 
 from isbjorn.core.document import Number, Placed, Shot, Source
 from isbjorn.core.document.ties import number_at
+from isbjorn.core.document.values import bounds_of
 from isbjorn.core.life import bezier
 from isbjorn.core.life.curve import along
 from isbjorn.core.life.flutter import swing
 
 Doubles = npt.NDArray[np.float64]
-_HALF_S = 5e-4
+_HALF_S, _JUST = 5e-4, 1e-9
 
 
 @dataclass(frozen=True)
@@ -52,6 +54,7 @@ class Readings:
     def __init__(self, shot: Shot) -> None:
         self.things: dict[str, Any] = {thing.id: thing for thing in shot.things}
         self.loop_s = float(shot.length_s) if shot.loop else None
+        self._cuts: dict[str, Doubles] = {}
 
     def round(self, t: npt.ArrayLike) -> Doubles:
         """Moments as the keys see them: within the loop, if there is one."""
@@ -75,15 +78,17 @@ class Readings:
         t = np.atleast_1d(np.asarray(t, np.float64))
         value = self.plain(number, t)
         source = number.source
+        # The one place where drivers meet the range of the field.
+        low, high = bounds_of(number)
         if source is None:
-            return value
+            return np.clip(value, low, high)
         found: Doubles | None
         if source.measure == "number":
             other = number_at(self.things, source.thing or "")
             found = None if other is None else self.number(other, t)
         else:
             found = (measured or {}).get(measure_name(source))
-        return value if found is None else combined(value, source.combine, mapped(source, found))
+        return np.clip(value if found is None else combined(value, source.combine, mapped(source, found)), low, high)
 
     def still(self, thing: Placed) -> bool:
         """Whether a thing never moves, turns or grows."""
@@ -121,12 +126,52 @@ class Readings:
         place = np.stack([x, y, z], axis=1)
         return Frames(place + under.place if thing.carry_place else place, turn, size)
 
-    def velocity(self, thing: Placed, t: npt.ArrayLike) -> Doubles:
-        """Velocity of a thing in px/s at moments t (n,), (n, 3): over a thousandth of a second around each."""
+    def cuts(self, thing: Any) -> Doubles:
+        """Moments at which a thing is elsewhere at once, with no way between: after a held key, and where a loop comes round."""
+        if thing.id not in self._cuts:
+            found: set[float] = set()
+            numbers = [thing.across, thing.up, thing.depth, thing.turn, thing.scale]
+            numbers += [] if thing.path is None else [thing.path.along]
+            for number in numbers:
+                for a, b in itertools.pairwise(number.keys):
+                    if a.value != b.value and (a.joint == "hold" or b.at_s - a.at_s < _HALF_S):
+                        found.add(b.at_s)
+                driver = number.source
+                if driver is not None and driver.measure == "number" and driver.thing:
+                    other = number_at(self.things, driver.thing)
+                    keys = () if other is None else other.keys
+                    found |= {b.at_s for a, b in itertools.pairwise(keys) if a.value != b.value and a.joint == "hold"}
+            carrier = self.things.get(thing.carried_by or "")
+            if carrier is not None:
+                found |= set(self.cuts(carrier).tolist())
+            if self.loop_s is not None and not self.still(thing):
+                found = {at for at in found if 0 < at < self.loop_s} | {0.0}
+            self._cuts[thing.id] = np.array(sorted(found))
+        return self._cuts[thing.id]
+
+    def _between_cuts(self, cuts: Doubles, t: Doubles) -> tuple[Doubles, Doubles]:
+        """The moments from and to which a way is looked at around each moment: as far as the next cut."""
+        before, after = t - _HALF_S, t + _HALF_S
+        if len(cuts) == 0:
+            return before, after
+        if self.loop_s is not None:
+            rounds = np.floor(t / self.loop_s)[:, None] + np.array([-1.0, 0.0, 1.0])
+            at = (rounds[:, :, None] * self.loop_s + cuts).reshape(len(t), -1)
+        else:
+            at = np.broadcast_to(cuts, (len(t), len(cuts)))
+        moment = t[:, None]
+        last = np.max(np.where(at <= moment, at, -np.inf), axis=1)
+        following = np.min(np.where(at > moment, at, np.inf), axis=1)
+        return np.maximum(before, last), np.minimum(after, following - _JUST)
+
+    def velocity(self, thing: Any, t: npt.ArrayLike) -> Doubles:
+        """Velocity of a thing in px/s at moments t (n,), (n, 3): over a thousandth of a second around each, not over a cut."""
         t = np.atleast_1d(np.asarray(t, np.float64))
         if self.still(thing):
             return np.zeros((len(t), 3))
-        return (self.frames(thing, t + _HALF_S).place - self.frames(thing, t - _HALF_S).place) / (2 * _HALF_S)
+        before, after = self._between_cuts(self.cuts(thing), t)
+        way = self.frames(thing, after).place - self.frames(thing, before).place
+        return np.asarray(way / np.maximum(after - before, 1e-6)[:, None])
 
 
 def measure_name(source: Source) -> str:

@@ -11,6 +11,7 @@ from numba import njit, prange
 
 from isbjorn.core.birth.newborn import Source, brightness, spread_of
 from isbjorn.core.document import Emitter, Number
+from isbjorn.core.document.values import bounds_of
 from isbjorn.core.life import curve, gradient
 from isbjorn.core.life.curve import TABLE
 from isbjorn.core.life.draws import (
@@ -38,6 +39,12 @@ Doubles = npt.NDArray[np.float64]
 _SPAN = 16
 
 
+@njit("f8(f8[::1], i8)", cache=True, forceinline=True)
+def _own(values: Doubles, i: int) -> float:
+    """One of as many values as there are particles, or the one of all."""
+    return values[min(i, len(values) - 1)]
+
+
 @njit("f8(f8[:,::1], f8[:,::1], f4[:,::1], i8, u8, i8, i8, i8, i8, f8)", cache=True, forceinline=True)
 def _number(
     bases: Doubles, spreads: Doubles, curves: Floats, row: int, key: np.uint64, birth: int, attribute: int, i: int,
@@ -55,14 +62,14 @@ def _number(
 
 
 @njit(
-    "void(u8, i8[::1], f4[::1], f8[:,::1], f8[:,::1], f4[:,::1], f4[:,::1], f8, b1, f4[::1], f4[::1], f4[:,::1])",
+    "void(u8, i8[::1], f4[::1], f8[:,::1], f8[:,::1], f8[::1], f4[:,::1], f4[:,::1], f8[::1], b1, f4[::1], f4[::1], f4[:,::1])",
     parallel=True,
     cache=True,
     error_model="numpy",
 )
 def _dress(
-    key: np.uint64, births: npt.NDArray[np.int64], age01: Floats, bases: Doubles, spreads: Doubles, curves: Floats,
-    ramp: Floats, fade_last: float, shaded: bool, size: Floats, opacity: Floats, colour: Floats,
+    key: np.uint64, births: npt.NDArray[np.int64], age01: Floats, bases: Doubles, spreads: Doubles, tops: Doubles,
+    curves: Floats, ramp: Floats, fades: Doubles, shaded: bool, size: Floats, opacity: Floats, colour: Floats,
 ) -> None:  # fmt: skip
     last = ramp.shape[0] - 1
     for i in prange(len(births)):
@@ -70,19 +77,20 @@ def _dress(
         at = age01[i] * last
         j = min(int(at), last - 1)
         f = at - j
-        size[i] = _number(bases, spreads, curves, 0, key, k, SIZE, i, j, f)
+        size[i] = min(tops[0], _number(bases, spreads, curves, 0, key, k, SIZE, i, j, f))
         seen = min(100.0, _number(bases, spreads, curves, 1, key, k, OPACITY, i, j, f)) / 100.0
         seen *= ramp[j, 3] + f * (ramp[j + 1, 3] - ramp[j, 3])
+        fade_last = _own(fades, i)
         if fade_last > 0:
             seen *= min(1.0, (1.0 - age01[i]) / fade_last)
         opacity[i] = min(1.0, max(0.0, seen))
-        gain = _number(bases, spreads, curves, 2, key, k, BRIGHTNESS, i, j, f)
+        gain = min(tops[2], _number(bases, spreads, curves, 2, key, k, BRIGHTNESS, i, j, f))
         for c in range(3):
             colour[i, c] = gain * (ramp[j, c] + f * (ramp[j + 1, c] - ramp[j, c]))
         if shaded:
-            colour[i, 0] *= _number(bases, spreads, curves, 3, key, k, RED, i, j, f) / 100.0
-            colour[i, 1] *= _number(bases, spreads, curves, 4, key, k, GREEN, i, j, f) / 100.0
-            colour[i, 2] *= _number(bases, spreads, curves, 5, key, k, BLUE, i, j, f) / 100.0
+            colour[i, 0] *= min(tops[3], _number(bases, spreads, curves, 3, key, k, RED, i, j, f)) / 100.0
+            colour[i, 1] *= min(tops[4], _number(bases, spreads, curves, 4, key, k, GREEN, i, j, f)) / 100.0
+            colour[i, 2] *= min(tops[5], _number(bases, spreads, curves, 5, key, k, BLUE, i, j, f)) / 100.0
 
 
 _kernel: Callable[..., None] = guarded(_dress)
@@ -176,7 +184,8 @@ def dress(source: Source, state: State, age01: Floats, t: float, length_s: float
         ramp = ramp.copy()
         ramp[:, :3] = 1
     _kernel(
-        np.uint64(key), state.births, age01, bases, spreads, curves, ramp, e.fade_last.value / 100, shaded,
+        np.uint64(key), state.births, age01, bases, spreads, np.array([bounds_of(n)[1] for n in numbers], np.float64), curves, ramp,
+        np.ascontiguousarray(room.base(e.fade_last) / 100), shaded,
         found.size, found.opacity, found.colour,
     )  # fmt: skip
     if e.colour_by != "age" or coloured.is_varied(e):

@@ -14,7 +14,7 @@ from numba import njit, prange
 
 from isbjorn.core.life.draws import draw01, draw_around
 from isbjorn.core.motion.forces import attractor, drag, gravity, turbulence, wind, zones
-from isbjorn.core.motion.forces.drag import AT_PX_S
+from isbjorn.core.motion.forces.drag import AT_PX_S, quadratic_rate
 from isbjorn.core.motion.forces.row import (
     ATTRIBUTE,
     BELL,
@@ -86,7 +86,7 @@ def _drift(
                 s = min(n - index, last)
                 mx, my, mz = x + 0.5 * u * h, y + 0.5 * v * h, z + 0.5 * w * h
                 age01 = (start - born + 0.5 * h) * per_life
-                ax, ay, az, rate = 0.0, 0.0, 0.0, 0.0
+                ax, ay, az, rate, square = 0.0, 0.0, 0.0, 0.0, 0.0
                 for r in range(count):
                     share, f = 1.0, rows[s, r, VALUE] + drawn[r]
                     if rows[s, r, ZONE] >= 0:
@@ -106,8 +106,9 @@ def _drift(
                     elif code == DRAG:
                         f = max(0.0, f) * share * per_mass
                         if rows[s, r, OWN] > 0:
-                            f = math.log1p(f / AT_PX_S * math.sqrt(u * u + v * v + w * w) * h) / h
-                        rate += f
+                            square += f / AT_PX_S
+                        else:
+                            rate += f
                     elif code == ATTRACTOR:
                         dx, dy, dz = rows[s, r, PLACE] - mx, rows[s, r, PLACE + 1] - my, rows[s, r, PLACE + 2] - mz
                         f *= share * per_mass * attractor.fall(rows, s, r, dx, dy, dz)
@@ -125,6 +126,12 @@ def _drift(
                         rate += grip
                         f *= grip
                         ax, ay, az = ax + f * wx, ay + f * wy, az + f * wz
+                if square > 0:
+                    speed = math.sqrt(u * u + v * v + w * w)
+                    pull = (
+                        (ax * u + ay * v + az * w) / speed if speed > 1e-9 else math.sqrt(ax * ax + ay * ay + az * az)
+                    )
+                    rate += quadratic_rate(square, rate, speed, pull, h)
                 e, b, d = exact_step(rate, h)
                 # What is kept is float32 at every step, so that the result does not depend on how steps are divided.
                 x, y, z = (

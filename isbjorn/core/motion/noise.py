@@ -2,7 +2,8 @@
 
 Bridson, Hourihan, Nordenstam 2007, "Curl-noise for procedural fluid flow". The potential is gradient noise (Perlin 2002,
 "Improving noise") whose gradients rotate with time (Perlin and Neyret 2001, "Flow noise"), each lattice point one, two or
-three times as fast, one way or the other, so that all comes round after one turn; or cellular noise (Worley 1996) with the
+three times as fast, one way or the other: in a loop all comes round after one turn, else the three rates have no common
+one; or cellular noise (Worley 1996) with the
 nearest distance made smooth, whose points circle. All derivatives are exact, so that the divergence is nothing but rounding.
 
 phases: float64 (6,) in a row from column `at` on: cosine and sine of the turn, of twice and of three times the turn.
@@ -165,7 +166,8 @@ def flow(rows: Doubles3, s: int, r: int, at: int, x: float, y: float, z: float) 
     if octaves == 1 and not cells and sx > 0 and sy > 0 and sz <= 0:
         # The usual case: one octave in the picture plane.
         u, v = curl_flat(x * rows[s, r, at] / sx, y * rows[s, r, at] / sy, mix(seed0), rows, s, r, phases)
-        return u * (sx / RMS_FLAT), v * (sy / RMS_FLAT), 0.0
+        even = math.sqrt(2.0 / (sx * sx + sy * sy)) / RMS_FLAT
+        return u * sx * even, v * sy * even, 0.0
     flowing = (sx > 0) + (sy > 0) + (sz > 0)
     vx, vy, vz = 0.0, 0.0, 0.0
     scale, amplitude, power = rows[s, r, at], 1.0, 0.0
@@ -220,5 +222,7 @@ def flow(rows: Doubles3, s: int, r: int, at: int, x: float, y: float, z: float) 
         power += amplitude * amplitude
         scale *= lacunarity
         amplitude *= gain
-    whole = 1.0 / math.sqrt(max(power, 1e-12))
+    # However the axes are stretched, the usual speed is the one that is given.
+    even = math.sqrt(flowing / max(1e-12, max(sx, 0.0) ** 2 + max(sy, 0.0) ** 2 + max(sz, 0.0) ** 2))
+    whole = even / math.sqrt(max(power, 1e-12))
     return vx * sx * whole, vy * sy * whole, vz * sz * whole

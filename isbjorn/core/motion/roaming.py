@@ -17,6 +17,7 @@ from isbjorn.core.life.readings import Readings
 from isbjorn.core.motion import contact, drift, world
 from isbjorn.core.motion.forces import PACK, zones
 from isbjorn.core.motion.forces.row import WIDTH, Setting
+from isbjorn.core.motion.identity import is_measured
 from isbjorn.core.motion.state import State, merged
 from isbjorn.core.motion.step import blend, gather
 
@@ -49,7 +50,9 @@ def pack_world(shot: Shot, source: Source, readings: Readings, kinds: str, t: Do
     index = {zone.id: number for number, zone in enumerate(shot.zones)}
     speed = emitter.speed
     second = np.full(TABLE, -1.0, np.float32) if speed.over_life_to is None else table(speed.over_life_to)
-    curves = [table(speed.over_life), second, table(emitter.size.over_life)]
+    size = emitter.size
+    size_to = np.full(TABLE, -1.0, np.float32) if size.over_life_to is None else table(size.over_life_to)
+    curves = [table(speed.over_life), second, table(size.over_life), size_to]
     setting = Setting(shot, emitter, readings, t, light, curves, [], [], index)
     wanted = [f for f in shot.reaching(emitter) if (f.kind == "displacement") == (kinds == "displacement")]
     # Forces add up, so in one order whatever the cast's; displacements follow each other in the cast's.
@@ -59,6 +62,8 @@ def pack_world(shot: Shot, source: Source, readings: Readings, kinds: str, t: Do
     zoned = [zones.pack(zone, readings, t) for zone in shot.zones]
     settings = np.zeros((len(t), world.SETTINGS))
     settings[:, world.LIMIT] = readings.number(emitter.speed_limit, t)
+    if size.timed and size.reads == "life":
+        settings[:, world.SIZE_NOW] = readings.number(size, t)
     if emitter.stays == "along":
         settings[:, world.ORIGIN_0 : world.ORIGIN_0 + 3] = readings.frames(emitter, t - whole / 2).place
         settings[:, world.ORIGIN_1 : world.ORIGIN_1 + 3] = readings.frames(emitter, t + whole / 2).place
@@ -81,6 +86,9 @@ def is_timed(shot: Shot, source: Source, readings: Readings) -> bool:
     things = [*reaching, *(z for z in shot.zones if z.id in used)]
     things += [readings.things[m] for m in marks if m in readings.things]
     if any(not readings.still(thing) for thing in things) or emitter.speed_limit.timed:
+        return True
+    # What is touched is touched by the size that is seen.
+    if emitter.size.timed and emitter.size.reads == "life" and any(f.kind == "surface" for f in reaching):
         return True
     if not readings.still(emitter) and (emitter.stays == "along" or any(f.frame == "emitter" for f in reaching)):
         return True
@@ -136,9 +144,11 @@ class Roaming:
         values[0:3], values[3:6], values[6] = place, velocity, lives
         values[world.MASS] = self.source.masses(births, moments)
         values[world.FIRST_VELOCITY : world.FIRST_VELOCITY + 3] = own
-        values[world.SIZE] = np.maximum(
-            0, self.readings.number(e.size, moments) + spread_of(e.size, self.key, births, SIZE)
-        )
+        drawn = spread_of(e.size, self.key, births, SIZE)
+        if not (e.size.timed and e.size.reads == "life"):
+            measured = self.source.measured(place.T.astype(np.float64), moments) if is_measured(e.size) else None
+            drawn = np.maximum(0, self.readings.number(e.size, moments, measured) + drawn)
+        values[world.SIZE] = drawn
         values[world.TOUCHED] = -1
         return State(births, moments, values)
 

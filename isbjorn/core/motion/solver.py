@@ -59,6 +59,10 @@ class Particles:
         """Some of them, by their places."""
         return Particles(**{name: self[name][first:last] for name in self.names()}, refused={})  # type: ignore[arg-type]
 
+    def where(self, which: npt.NDArray[np.bool_]) -> Particles:
+        """Some of them, by a mask (n,)."""
+        return Particles(**{name: self[name][which] for name in self.names()}, refused=self.refused)  # type: ignore[arg-type]
+
     @staticmethod
     def names() -> tuple[str, ...]:
         """The names of the arrays."""

@@ -12,7 +12,7 @@ import numpy.typing as npt
 from isbjorn.core.birth.admission import Admission, fair_shares, most_alive
 from isbjorn.core.birth.newborn import Source
 from isbjorn.core.birth.shapes.base import Light
-from isbjorn.core.birth.when import births_of
+from isbjorn.core.birth.when import Births, births_of
 from isbjorn.core.document import Emitter, Shot
 from isbjorn.core.errors import Stale
 from isbjorn.core.life.draws import stream_key
@@ -25,12 +25,23 @@ from isbjorn.core.motion.steady import Steady, is_steady
 from isbjorn.core.time import lattice_index
 
 Floats = npt.NDArray[np.float32]
+# Steps of all particles of an emitter from birth to the moment: some seconds to half a minute of a plain machine.
+_MOST_STEPS, _MOST_ALIVE = 4e8, 5_000_000
 _STEPS_AT_ONCE = {True: 40_000_000, False: 600_000}
 
 
 def key_of(shot: Shot, emitter: Emitter) -> int:
     """The key of an emitter's stream of random numbers."""
     return int(stream_key(np.uint64(shot.seed), np.uint64(emitter.seed)))
+
+
+def affordable_alive(shot: Shot, emitter: Emitter, births: Births, source: Source, readings: Readings) -> int:
+    """How many may be alive so that stepping all of them through their lives stays within bounds."""
+    if is_steady(shot, emitter, readings):
+        return _MOST_ALIVE
+    begin = max(births.begin_s, -source.longest_life) if math.isinf(births.begin_s) else births.begin_s
+    lived = min(source.longest_life, max(1.0, float(shot.length_s) - begin))
+    return max(100, int(_MOST_STEPS / max(1.0, lived * shot.simulation_rate)))
 
 
 def demand_of(shot: Shot, emitter: Emitter, readings: Readings) -> float:
@@ -44,8 +55,16 @@ def shares_of(shot: Shot, readings: Readings) -> dict[str, int]:
     """Each emitter's limit, once the shot's limit is divided among those that are on."""
     on = [e for e in shot.emitters if e.on]
     demands = [demand_of(shot, e, readings) for e in on]
-    shares = fair_shares(demands, [e.limit for e in on], shot.limit)
-    return {e.id: min(share, e.limit) for e, share in zip(on, shares, strict=True)}
+    limits = [min(e.limit, _affordable(shot, e, readings)) for e in on]
+    shares = fair_shares(demands, limits, shot.limit)
+    return {e.id: min(share, limit) for e, share, limit in zip(on, shares, limits, strict=True)}
+
+
+def _affordable(shot: Shot, emitter: Emitter, readings: Readings) -> int:
+    key = key_of(shot, emitter)
+    return affordable_alive(
+        shot, emitter, births_of(shot, emitter, key, readings), Source(emitter, key, readings), readings
+    )
 
 
 class Track:
@@ -68,6 +87,8 @@ class Track:
         self.steady = is_steady(shot, emitter, readings)
         self.mover: Steady | Roaming = (Steady if self.steady else Roaming)(shot, self.source, readings)
         binds = self.demand > limit
+        if binds:
+            self.births.thin()
         self.identity = Identity(shot, emitter, limit if binds else None)
         self.motion = self.identity.motion
         self.admission = cache.admission(

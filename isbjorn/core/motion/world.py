@@ -14,6 +14,7 @@ import numpy.typing as npt
 from numba import njit, prange
 
 from isbjorn.core.life.draws import BETWEEN_CURVES, SPEED, draw01
+from isbjorn.core.life.draws import SIZE as SIZE_DRAW
 from isbjorn.core.motion import contact
 from isbjorn.core.motion.forces import (
     attractor,
@@ -28,6 +29,7 @@ from isbjorn.core.motion.forces import (
     wind,
     zones,
 )
+from isbjorn.core.motion.forces.drag import quadratic_rate
 from isbjorn.core.motion.forces.row import CODE, OWN, ZONE, Doubles3, Floats, read_curve, strength
 from isbjorn.core.motion.step import exact_step
 from isbjorn.core.parallel import guarded
@@ -36,11 +38,12 @@ Doubles = npt.NDArray[np.float64]
 Births = npt.NDArray[np.int64]
 ROWS = 15
 LIFE, MASS, FIRST_VELOCITY, SIZE, TOUCHED, HOW, GONE_AT = 6, 7, 8, 11, 12, 13, 14
-LIMIT, ORIGIN_0, ORIGIN_1 = 0, 1, 4
+LIMIT, ORIGIN_0, ORIGIN_1, SIZE_NOW = 0, 1, 4, 7
 SETTINGS = 8
-SPEED_CURVE, SPEED_CURVE_TO, SIZE_CURVE = 0, 1, 2
+SPEED_CURVE, SPEED_CURVE_TO, SIZE_CURVE, SIZE_CURVE_TO = 0, 1, 2, 3
 _BLOCK = 128
 _FARTHEST = 1e8
+_MOST_STRIDES, _TOUCHED_PX = 256, 1e-3
 GRAVITY, DRAG, WIND, TURBULENCE, ATTRACTOR = gravity.CODE, drag.CODE, wind.CODE, turbulence.CODE, attractor.CODE
 VORTEX, FOLLOW, REMOVE, SURFACE = vortex.CODE, follow.CODE, remove.CODE, surface.CODE
 F_DRAG, F_GRIP, F_AIR, F_QUADRATIC, F_LIMIT = felt.DRAG, felt.GRIP, felt.AIR, felt.QUADRATIC, felt.LIMIT
@@ -113,15 +116,21 @@ def _removed(
         zone = int(rows[s, r, ZONE])
         if int(rows[s, r, CODE]) != REMOVE or zone < 0:
             continue
-        inside = rows[s, r, OWN] > 0
-        for part in range(4):
-            back = part / 4.0
-            deep = zones.depth(zoned, s, zone, x - dx * back, y - dy * back, z - dz * back)
-            if zoned[s, zone, 11] > 0:
-                deep = -deep
-            if (deep >= 0) == inside:
+        # The region that takes is the zone, which is convex, or all beyond it.
+        within = (rows[s, r, OWN] > 0) != (zoned[s, zone, 11] > 0)
+        if not within:
+            if zones.depth(zoned, s, zone, x, y, z) < 0:
                 return True
-            if not inside:
+            continue
+        # Along the way, in strides as long as the zone is away, no part of it is passed over.
+        length, gone = math.sqrt(dx * dx + dy * dy + dz * dz), 0.0
+        for _ in range(_MOST_STRIDES):
+            back = gone / length if length > 1e-12 else 0.0
+            away = -zones.depth(zoned, s, zone, x - dx * back, y - dy * back, z - dz * back)
+            if away <= _TOUCHED_PX:
+                return True
+            gone += away
+            if gone >= length:
                 break
     return False
 
@@ -133,6 +142,16 @@ def _own_share(curves: Floats, key: np.uint64, birth: int, age01: float) -> floa
     if curves[SPEED_CURVE_TO, 0] >= 0:
         u = draw01(key, birth, BETWEEN_CURVES + 16 * SPEED)
         share += u * (read_curve(curves, SPEED_CURVE_TO, age01) - share)
+    return share
+
+
+@njit("f8(f4[:,::1], u8, i8, f8)", cache=True, forceinline=True)
+def _size_share(curves: Floats, key: np.uint64, birth: int, age01: float) -> float:
+    """What its size is multiplied by at an age, as it is seen."""
+    share = read_curve(curves, SIZE_CURVE, age01)
+    if curves[SIZE_CURVE_TO, 0] >= 0:
+        u = draw01(key, birth, BETWEEN_CURVES + 16 * SIZE_DRAW)
+        share += u * (read_curve(curves, SIZE_CURVE_TO, age01) - share)
     return share
 
 
@@ -163,8 +182,9 @@ def _one(
     k = acts[F_DRAG] + acts[F_GRIP]
     ax, ay, az = acts[0] + acts[F_AIR], acts[1] + acts[F_AIR + 1], acts[2] + acts[F_AIR + 2]
     if acts[F_QUADRATIC] > 0:
-        # The rate that leaves v / (1 + q v h), what quadratic drag alone leaves.
-        k += math.log1p(acts[F_QUADRATIC] * math.sqrt(u * u + v * v + w * w) * h) / h
+        speed0 = math.sqrt(u * u + v * v + w * w)
+        pull0 = (ax * u + ay * v + az * w) / speed0 if speed0 > 1e-9 else math.sqrt(ax * ax + ay * ay + az * az)
+        k += quadratic_rate(acts[F_QUADRATIC], k, speed0, pull0, h)
     e, b, d = exact_step(k, h)
     if shaped:
         # The own speed follows its curve, and drag as all else: its share of the velocity is known at every age.
@@ -192,7 +212,7 @@ def _one(
     )
     dx, dy, dz = ex - body[0], ey - body[1], ez - body[2]
     if solid:
-        radius = 0.5 * own[5] * read_curve(curves, SIZE_CURVE, age01)
+        radius = 0.5 * max(0.0, own[5] + settings[s, SIZE_NOW]) * _size_share(curves, key, birth, age01)
         contact.sweep(rows, s, paths, mattes, key, birth, body, dx, dy, dz, nu, nv, nw, h, age, radius)
     else:
         body[0], body[1], body[2] = body[0] + dx, body[1] + dy, body[2] + dz

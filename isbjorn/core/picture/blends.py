@@ -37,7 +37,7 @@ def _hard(b: float, s: float) -> float:
     return b * 2.0 * s if s <= 0.5 else _screen(b, 2.0 * s - 1.0)
 
 
-@njit("f8(i8, f8, f8)", cache=True)
+@njit("f8(i8, f8, f8)", cache=True, error_model="numpy")
 def _one(mode: int, b: float, s: float) -> float:
     """B of one channel: the backdrop's colour b, the source's s."""
     if mode == _MULTIPLY:
@@ -118,7 +118,7 @@ def _three(mode: int, br: float, bg: float, bb: float, sr: float, sg: float, sb:
     return _with_lum(br, bg, bb, _lum(sr, sg, sb))
 
 
-@njit("void(f4[:,:,::1], i8, i8, f8, f8, f8, f8, i8)", cache=True)
+@njit("void(f4[:,:,::1], i8, i8, f8, f8, f8, f8, i8)", cache=True, forceinline=True, error_model="numpy")
 def put(out: Floats, y: int, x: int, red: float, green: float, blue: float, alpha: float, mode: int) -> None:
     """Composite a premultiplied colour onto a pixel."""
     keep = 1.0 - alpha

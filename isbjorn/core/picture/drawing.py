@@ -16,6 +16,7 @@ from isbjorn.core.life.draws import STRETCH, draws_around
 from isbjorn.core.life.gradient import hex_to_linear
 from isbjorn.core.motion.dress import number_now
 from isbjorn.core.motion.solver import Particles, Solver, births_of
+from isbjorn.core.picture.afford import BLENDED, DISCS, SMEARED, SPRITES, STROKES, affordable, covered
 from isbjorn.core.picture.blends import MODES, lay
 from isbjorn.core.picture.bodies import HARD, SOFT, mean_cover, pack_body
 from isbjorn.core.picture.draw import draw_records, records_of
@@ -169,9 +170,13 @@ class Pen:
         if len(p) == 0:
             return
         brush, e = self.brush, self.emitter
-        order = rank(e, p, brush.view)
         centre, grown = self.pixels(p.position)
         radius = p.size * np.float32(0.5 * size * brush.view.scale_x) * grown
+        keep = self._affordable(p, centre, radius, way is not None)
+        if keep is not None:
+            brush.counts.left_out += int((~keep).sum())
+            p, centre, grown, radius = p.where(keep), centre[keep], grown[keep], radius[keep]
+        order = rank(e, p, brush.view)
         colour, opacity = self.lit(p.position, p.colour, np.minimum(1, p.opacity * seen))
         confusion = self._confusion(p.position)
         if self.bare:
@@ -208,6 +213,18 @@ class Pen:
             0.0 if confusion is None else confusion, bend,
         )  # fmt: skip
         draw_sprites(np.ascontiguousarray(sprites[order]), pages, onto, self.mode)
+
+    def _affordable(self, p: Particles, centre: Floats, radius: Floats, smeared: bool) -> npt.NDArray[np.bool_] | None:
+        """Which bodies are drawn, where all would cost too much."""
+        view, e = self.brush.view, self.emitter
+        plain = is_plain(e) and self.mode == 0
+        most = (SMEARED if smeared else DISCS) if plain else (SPRITES if self.mode == 0 else BLENDED)
+        across = radius * (1.0 if plain else 1.5 * float(np.max(self.stretch(p, births_of(p.id)))))
+        cost = covered(centre[:, 0], centre[:, 1], across, radius if plain else across, view.width, view.height)
+        shown = (p.opacity > 0) & (radius > 0)
+        if smeared and not plain:
+            most /= 4
+        return affordable(p.id, cost * shown, most)
 
     def stretch(self, p: Particles, births: npt.NDArray[np.int64]) -> Doubles | float:
         """How much longer each is along its way than it is wide, as a factor."""
@@ -272,7 +289,7 @@ class Pen:
 
     def lines(self, p: Particles, onto: Floats) -> None:
         """Draw lines between neighbours, in the colours of both."""
-        lines, view = self.emitter.lines, self.brush.view
+        lines, view, brush = self.emitter.lines, self.brush.view, self.brush
         assert lines is not None
         opacity = np.minimum(1, p.opacity)
         seen = np.flatnonzero(opacity > 0)
@@ -289,6 +306,11 @@ class Pen:
         shade = np.concatenate([colour[joined] * alpha[..., None], (alpha * self.covers)[..., None]], axis=2)
         widths = 0.5 * lines.width.value * view.scale_x * grown[joined]
         way = ends[:, 1] - ends[:, 0]
+        cost = np.linalg.norm(way, axis=1) * (widths.sum(axis=1) + 2) / (view.width * view.height)
+        keep = affordable(p.id[joined[:, 0]], cost.astype(np.float64), STROKES)
+        if keep is not None:
+            brush.counts.left_out += int((~keep).sum())
+            ends, widths, shade, way = ends[keep], widths[keep], shade[keep], way[keep]
         strokes = strokes_of(ends, widths, shade, way, way, lines.softness.value / 100)
         draw_strokes(strokes, onto, self.mode)
 

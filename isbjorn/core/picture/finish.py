@@ -161,9 +161,10 @@ def _grade(step: Grade, layer: Floats, at: Moment) -> Floats:
 
 def _sharpen(step: Sharpen, layer: Floats, at: Moment) -> Floats:
     amount = np.float32(at.read(step.amount) / 100)
-    return np.asarray(
-        np.maximum(0, layer + amount * (layer - blur(layer, at.read(step.radius) * at.scale))), np.float32
-    )
+    found = np.maximum(0, layer + amount * (layer - blur(layer, at.read(step.radius) * at.scale)))
+    # What is lifted out of an edge is light, not more cover than there can be.
+    np.minimum(found[..., 3], np.maximum(1, layer[..., 3]), out=found[..., 3])
+    return np.asarray(found, np.float32)
 
 
 @njit("void(f4[:,:,::1], u8)", parallel=True, cache=True)

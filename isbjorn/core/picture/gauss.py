@@ -16,6 +16,22 @@ import numpy.typing as npt
 Floats = npt.NDArray[np.float32]
 _LEAST = 1.7
 _BORDER = cv2.BORDER_REFLECT_101
+# What is blurred wider than this is made small first: its cost does not grow with the width.
+_WIDE, _SMALL = 64.0, 24.0
+
+
+def _wide(picture: Floats, sigma: float) -> Floats:
+    """A very wide blur: of means over squares, whose own variance and that of their joining is taken off."""
+    height, width = picture.shape[:2]
+    fine = 2 ** math.ceil(math.log2(sigma / _SMALL))
+    down, right = -height % fine, -width % fine
+    work = cv2.copyMakeBorder(picture, 0, down, 0, right, cv2.BORDER_REFLECT) if down or right else picture
+    small = (work.shape[1] // fine, work.shape[0] // fine)
+    means = np.ascontiguousarray(cv2.resize(work, small, interpolation=cv2.INTER_AREA), np.float32)
+    # A square has a variance of 1/12 of a coarse pixel, a tent of 1/6.
+    soft = blur(means, math.sqrt((sigma / fine) ** 2 - 1 / 12 - 1 / 6))
+    whole = cv2.resize(soft, (work.shape[1], work.shape[0]), interpolation=cv2.INTER_LINEAR)
+    return np.ascontiguousarray(whole[:height, :width], np.float32)
 
 
 def _levels(sigma: float, smallest_side: int) -> int:
@@ -36,6 +52,8 @@ def blur(picture: Floats, sigma: float) -> Floats:
     """
     if sigma < 0.05:
         return picture.copy()
+    if sigma > _WIDE:
+        return _wide(picture, sigma)
     height, width = picture.shape[:2]
     level = _levels(sigma, min(height, width))
     left = math.sqrt(max(1e-6, (sigma * sigma - 2 * (4**level - 1) / 3) / 4**level))

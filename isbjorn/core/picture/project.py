@@ -12,6 +12,7 @@ from isbjorn.core.document import Emitter, Number, Round, Shot
 from isbjorn.core.life.readings import Readings
 from isbjorn.core.motion.solver import Particles
 from isbjorn.core.parallel import guarded
+from isbjorn.core.picture.afford import DISCS, affordable, covered
 from isbjorn.core.picture.bodies import pack_body
 from isbjorn.core.picture.draw import RECORD, write_record
 
@@ -96,13 +97,15 @@ def projection(shot: Shot, scale: float = 1.0, t: float = 0.0, orbit: Orbit | No
 
 @dataclass
 class Counts:
-    """How many bodies are seen, too small to be seen, not in the picture, transparent, and (of those outside) behind the camera."""
+    """How many bodies are seen, too small to be seen, not in the picture, transparent, (of those outside) behind the camera, and
+    left out because together they would cost too much."""
 
     seen: int = 0
     specks: int = 0
     outside: int = 0
     clear: int = 0
     behind: int = 0
+    left_out: int = 0
 
 
 @dataclass(frozen=True)
@@ -183,9 +186,23 @@ def _pack(
     counts[0], counts[1], counts[2], counts[3], counts[4] = seen, specks, outside, clear, behind
 
 
+def _affordable(particles: Particles, view: Projection) -> tuple[Particles, int]:
+    """The particles that can be drawn as discs, and how many cannot."""
+    scale = 0.25 * (view.scale_x + view.scale_y)
+    whole = view.width * view.height
+    if float(np.dot(particles.size, particles.size)) * scale * scale * 4 <= DISCS * whole and view.lens_px is None:
+        return particles, 0
+    (x, y), grown = view.place(particles.position)[0].T, view.place(particles.position)[1]
+    radius = particles.size * np.float32(scale) * grown
+    cost = 0.8 * covered(x, y, radius, radius, view.width, view.height) * (particles.opacity > 0)
+    keep = affordable(particles.id, cost, DISCS)
+    return (particles, 0) if keep is None else (particles.where(keep), int((~keep).sum()))
+
+
 @guarded
 def to_draw(shot: Shot, particles: Particles, view: Projection) -> Drawn:
     """Order, project and pack the particles of a moment."""
+    particles, left_out = _affordable(particles, view)
     orders, first = [], 0
     for number, last in enumerate(np.searchsorted(particles.emitter, np.arange(len(shot.emitters)) + 1)):
         orders.append(first + rank(shot.emitters[number], particles.between(first, int(last)), view))
@@ -209,4 +226,4 @@ def to_draw(shot: Shot, particles: Particles, view: Projection) -> Drawn:
         counts,
     )
     seen, specks, outside, clear, behind = (int(n) for n in counts)
-    return Drawn(records, Counts(seen, specks, outside, clear, behind))
+    return Drawn(records, Counts(seen, specks, outside, clear, behind, left_out))

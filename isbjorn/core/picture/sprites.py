@@ -90,6 +90,33 @@ def _read(
                     found[c] += w * texels[at + c]
 
 
+@njit("UniTuple(f8,2)(f8, f8, f8, f8, f8)", cache=True, error_model="numpy", inline="always")
+def _span(slope: float, at: float, wide: float, low: float, high: float) -> tuple[float, float]:
+    """The part of low … high in which |slope x + at| < wide."""
+    if abs(slope) < 1e-12:
+        return (low, high) if abs(at) < wide else (1.0, 0.0)
+    a, b = (-wide - at) / slope, (wide - at) / slope
+    return max(low, min(a, b)), min(high, max(a, b))
+
+
+@njit("f8(f4[::1], i8, i8, f8, f8)", cache=True, error_model="numpy", inline="always")
+def _cover(texels: Floats, side: int, first: int, fx: float, fy: float) -> float:
+    """A mask at a place in texels from the middle of its top left one; nothing lies beyond it."""
+    ix, iy = math.floor(fx), math.floor(fy)
+    fx, fy = fx - ix, fy - iy
+    at = first + iy * side + ix
+    if 0 <= ix < side - 1 and 0 <= iy < side - 1:
+        above = texels[at] + fx * (texels[at + 1] - texels[at])
+        below = texels[at + side] + fx * (texels[at + side + 1] - texels[at + side])
+        return above + fy * (below - above)
+    found = 0.0
+    for j in range(2):
+        for i in range(2):
+            if 0 <= ix + i < side and 0 <= iy + j < side:
+                found += (fx if i else 1.0 - fx) * (fy if j else 1.0 - fy) * texels[at + j * side + i]
+    return found
+
+
 @njit(
     "void(f4[:,::1], f4[::1], i8[:,::1], i4[::1], i8[::1], i8[::1], i8, i8, f4[:,:,::1])",
     parallel=True,
@@ -123,24 +150,45 @@ def _draw(
             ey = wide * (abs(s[UA]) + abs(s[VA])) / abs(det) + 0.5 * abs(s[DY]) + abs(s[BY])
             x0, x1 = max(left, math.floor(s[X] - ex)), min(right, math.ceil(s[X] + ex))
             y0, y1 = max(top, math.floor(s[Y] - ey)), min(bottom, math.ceil(s[Y] + ey))
+            red, green, blue = float(s[RED]), float(s[GREEN]), float(s[BLUE])
+            alpha, w = float(s[SHOWN]) * s[COVERS], 1.0 / times
+            ua, ub, va, vb = float(s[UA]), float(s[UB]), float(s[VA]), float(s[VB])
+            sx, sy = float(s[X]) - 0.5, float(s[Y]) - 0.5
+            if times == 1 and channels == 1:
+                for y in range(y0, y1):
+                    dy = y - sy
+                    # The part of the row that lies within the page.
+                    begin, end = _span(ua, ub * dy, wide, x0 - sx, x1 - sx)
+                    begin, end = _span(va, vb * dy, wide, begin, end)
+                    for x in range(max(x0, math.floor(begin + sx)), min(x1, math.ceil(end + sx) + 1)):
+                        dx = x - sx
+                        c = _cover(
+                            texels,
+                            side,
+                            first,
+                            (ua * dx + ub * dy + 1.0) * half - 0.5,
+                            (va * dx + vb * dy + 1.0) * half - 0.5,
+                        )
+                        if c > 0.0:
+                            put(out, y, x, c * red, c * green, c * blue, c * alpha, mode)
+                continue
             for y in range(y0, y1):
                 for x in range(x0, x1):
                     found[0] = found[1] = found[2] = found[3] = 0.0
                     for n in range(times):
                         f = (n + 0.5) / times - 0.5
                         g = 4.0 * f * f
-                        dx, dy = x + 0.5 - s[X] - f * s[DX] - g * s[BX], y + 0.5 - s[Y] - f * s[DY] - g * s[BY]
-                        u, v = s[UA] * dx + s[UB] * dy, s[VA] * dx + s[VB] * dy
+                        dx, dy = x - sx - f * s[DX] - g * s[BX], y - sy - f * s[DY] - g * s[BY]
+                        u, v = ua * dx + ub * dy, va * dx + vb * dy
                         if abs(u) < wide and abs(v) < wide:
                             _read(texels, side, first, channels, (u + 1.0) * half, (v + 1.0) * half, found)
                     if found[3] == 0.0 and found[0] == 0.0:
                         continue
-                    w = 1.0 / times
                     a = found[3] * w
                     r, g, b = a, a, a
                     if channels == 4:
                         r, g, b = found[0] * w, found[1] * w, found[2] * w
-                    put(out, y, x, r * s[RED], g * s[GREEN], b * s[BLUE], a * s[SHOWN] * s[COVERS], mode)
+                    put(out, y, x, r * red, g * green, b * blue, a * alpha, mode)
 
 
 @guarded

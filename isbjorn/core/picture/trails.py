@@ -10,6 +10,7 @@ import numpy.typing as npt
 from isbjorn.core.motion.dress import Looks, dress
 from isbjorn.core.motion.solver import Particles, births_of
 from isbjorn.core.motion.state import ROWS, State
+from isbjorn.core.picture.afford import STROKES, affordable
 from isbjorn.core.picture.strokes import draw_strokes, polylines
 from isbjorn.core.picture.ways import Ways, trail_moments, trail_seconds, ways
 
@@ -81,6 +82,17 @@ def _draw(pen: Pen, way: Ways, span: float, onto: Floats) -> None:
     tone = lit.reshape(n, m, 3)
     pieces = (s[:, 1:] < 1) & ((alpha[:, :-1] > 0) | (alpha[:, 1:] > 0))
     soft = trail.softness.value / 100
+    view = brush.view
+    wide = (widths[:, 1:] + widths[:, :-1]) * (_GLOW_WIDTH if trail.glow.value > 0 else 1) + 2
+    middle = 0.5 * (pixels[:, 1:] + pixels[:, :-1])
+    near = (np.abs(middle - [view.width / 2, view.height / 2]) < [view.width, view.height]).all(axis=2)
+    cost = (np.linalg.norm(np.diff(pixels, axis=1), axis=2) * wide * (pieces & near)).sum(axis=1) / (
+        view.width * view.height
+    )
+    keep = affordable(way.ids, cost.astype(np.float64), STROKES)
+    if keep is not None:
+        brush.counts.left_out += int((~keep).sum())
+        pieces &= keep[:, None]
     if trail.glow.value > 0:
         light = tone * (alpha * trail.glow.value / 100 * _GLOW_SHARE)[..., None]
         glow = np.concatenate([light, np.zeros((n, m, 1))], axis=2)

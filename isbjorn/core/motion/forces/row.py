@@ -6,7 +6,6 @@ Columns: what it is and how its strength is made, its place and direction, then 
 from __future__ import annotations
 
 import math
-import zlib
 from dataclasses import dataclass
 from typing import Any
 
@@ -17,6 +16,7 @@ from numba import njit
 from isbjorn.core.birth.shapes.base import Light
 from isbjorn.core.birth.which_way import aimed
 from isbjorn.core.document import Curve, Emitter, Number, PathPoint, Placed, Shot
+from isbjorn.core.document.values import bounds_of
 from isbjorn.core.life import bezier
 from isbjorn.core.life.curve import table
 from isbjorn.core.life.draws import FORCE_FIRST, draw01, draw_around
@@ -28,7 +28,7 @@ Floats = npt.NDArray[np.float32]
 
 CODE, ATTRIBUTE, VALUE, SPREAD, BELL, CURVE, CURVE_TO, ZONE = 0, 1, 2, 3, 4, 5, 6, 7
 PLACE, WAY, WAY_SPREAD, TILT_SPREAD, WAY_DEG, TILT_DEG, OWN = 8, 11, 14, 15, 16, 17, 18
-MEASURE, MARK, LOW, HIGH, MAKES_LOW, MAKES_HIGH, ADDS = 42, 43, 46, 47, 48, 49, 50
+MEASURE, MARK, LOW, HIGH, MAKES_LOW, MAKES_HIGH, ADDS, MOST = 42, 43, 46, 47, 48, 49, 50, 51
 WIDTH = 52
 BY_SPEED, BY_DISTANCE = 1, 2
 BETWEEN = 4
@@ -89,10 +89,10 @@ def aim(thing: Any, turn: Doubles, setting: Setting, rows: Doubles) -> None:
 def base(thing: Any, code: int, setting: Setting, unit: float = 1.0) -> Doubles:
     """Rows (n, `WIDTH`) of a thing with its strength, whose unit is brought to px and seconds by `unit`.
 
-    Its draws hang on its own id, so that other things never disturb them.
+    Its draws hang on its own seed, or on its id, so that other things never disturb them.
     """
     rows = np.zeros((len(setting.t), WIDTH))
-    rows[:, CODE], rows[:, ATTRIBUTE] = code, FORCE_FIRST + 8 * zlib.crc32(thing.id.encode())
+    rows[:, CODE], rows[:, ATTRIBUTE] = code, FORCE_FIRST + 8 * thing.own_draws
     rows[:, CURVE] = rows[:, CURVE_TO] = -1.0
     rows[:, ZONE] = setting.zones.get(thing.zone or "", -1)
     number: Number | None = getattr(thing, "strength", None)
@@ -106,6 +106,7 @@ def base(thing: Any, code: int, setting: Setting, unit: float = 1.0) -> Doubles:
         rows[:, MEASURE] = BY_SPEED if source.measure == "speed" else BY_DISTANCE
         if source.thing is not None:
             rows[:, MARK : MARK + 3] = setting.readings.frames(setting.readings.things[source.thing], setting.t).place
+        rows[:, MOST] = max(abs(bound) for bound in bounds_of(number)) * unit
         factor = unit if source.combine == "add" else 1.0
         rows[:, LOW], rows[:, HIGH], rows[:, ADDS] = source.low, source.high, source.combine == "add"
         rows[:, MAKES_LOW], rows[:, MAKES_HIGH] = source.makes_low * factor, source.makes_high * factor
@@ -138,6 +139,7 @@ def strength(
         share = min(max((m - low) / span, 0.0), 1.0) if span != 0 else (1.0 if m >= low else 0.0)
         made = rows[s, r, MAKES_LOW] + share * (rows[s, r, MAKES_HIGH] - rows[s, r, MAKES_LOW])
         value = value + made if rows[s, r, ADDS] > 0 else value * made
+        value = min(max(value, -rows[s, r, MOST]), rows[s, r, MOST])
     attribute = int(rows[s, r, ATTRIBUTE])
     if rows[s, r, SPREAD] != 0.0:
         value += rows[s, r, SPREAD] * draw_around(key, birth, attribute, rows[s, r, BELL] > 0)

@@ -15,6 +15,8 @@ from isbjorn.core.motion.noise import flow
 CODE = 4
 NOISE = OWN + 1
 OFFSET = NOISE + 15
+# How fast the three kinds of lattice points turn: in a loop they meet again, else never all at once.
+_ROUND, _NEVER_ROUND = (1.0, 2.0, 3.0), (1.0, 1.9318516525781366, 2.8793852415718164)
 
 
 def pack_noise(thing: Any, setting: Setting, rows: Doubles) -> None:
@@ -25,9 +27,9 @@ def pack_noise(thing: Any, setting: Setting, rows: Doubles) -> None:
     for number, column in enumerate((*columns, *stretch, thing.seed % (1 << 48), thing.noise == "cellular")):
         rows[:, NOISE + number] = column
     turns = turned(thing, setting)
-    for times in (1, 2, 3):
-        rows[:, NOISE + 7 + 2 * times] = np.cos(2 * np.pi * turns * times)
-        rows[:, NOISE + 8 + 2 * times] = np.sin(2 * np.pi * turns * times)
+    for n, times in enumerate(_ROUND if setting.readings.loop_s is not None else _NEVER_ROUND):
+        rows[:, NOISE + 9 + 2 * n] = np.cos(2 * np.pi * turns * times)
+        rows[:, NOISE + 10 + 2 * n] = np.sin(2 * np.pi * turns * times)
     place(thing, setting, rows)
     number = next(i for i, e in enumerate(setting.shot.emitters) if e.id == setting.emitter.id)
     rows[:, OFFSET] = read(thing.apart) * number
