@@ -96,8 +96,101 @@ def added(shot: Shot, kind: Kind, new_emitter: Callable[[], Emitter]) -> Shot:
     return parse_shot(_with(shot, made, links).model_dump(mode="json"))
 
 
-def copied(shot: Shot, thing_id: str) -> Shot:
-    """The shot with a copy of a thing, which keeps its reach. Raises IsbjornError for a thing that is not in the cast."""
+Axis = Literal["across", "up"]
+
+
+def _mirrored_number(number: Any, whole: float) -> Any:
+    """A number, as data, turned round: x becomes whole - x, at every key and by what is added."""
+    found = {
+        **number,
+        "value": whole - number["value"],
+        "keys": [{**k, "value": whole - k["value"]} for k in number["keys"]],
+    }
+    source = number.get("source")
+    if source is not None and source["combine"] == "add":
+        found["source"] = {**source, "makes_low": -source["makes_low"], "makes_high": -source["makes_high"]}
+    flutter = number.get("flutter")
+    if flutter is not None and flutter["combine"] == "add":
+        found["flutter"] = {**flutter, "amount": -flutter["amount"]}
+    return found
+
+
+def mirrored(thing: Any, axis: Axis) -> Any:
+    """A thing of the cast, as data, as a mirror shows it that stands in the picture's middle: places, directions, paths, turns.
+
+    across: left and right change sides; up: above and below.
+    """
+    x = 0 if axis == "across" else 1
+
+    def point(p: Any) -> Any:
+        found = {**p, "xy"[x]: -p["xy"[x]]}
+        for handle in ("arrive", "leave"):
+            pair = list(p[handle])
+            pair[x] = -pair[x]
+            found[handle] = pair
+        return found
+
+    def part(given: Any) -> Any:
+        if isinstance(given, list):
+            return [part(one) for one in given]
+        if not isinstance(given, dict):
+            return given
+        found = {}
+        for name, value in given.items():
+            if (
+                name == "points"
+                and value
+                and isinstance(value, list)
+                and isinstance(value[0], dict)
+                and "arrive" in value[0]
+            ):
+                found[name] = [point(p) for p in value]
+            elif name in ("direction", "angle") and isinstance(value, dict) and "spread_shape" in value:
+                # What faces right faces left; what lies along an axis lies along it still.
+                found[name] = _mirrored_number(value, 180.0 if axis == "across" and name == "direction" else 0.0)
+            elif name in ("turn", "spin", axis) and isinstance(value, dict) and "spread_shape" in value:
+                found[name] = _mirrored_number(value, 0.0)
+            else:
+                found[name] = part(value)
+        if given.get("kind") == "vortex":
+            found["strength"] = _mirrored_number(found["strength"], 0.0)
+        return found
+
+    return part(thing)
+
+
+def copied_with_ties(shot: Shot, emitter_id: str, mirror: Axis | None = None) -> Shot:
+    """The shot with a copy of an emitter and of all that it hangs on (forces, zones, markers, lights, mattes); mirrored, if asked.
+
+    Its group stays the one that it is in. Raises IsbjornError for an emitter that is not in the cast.
+    """
+    kept = alone(shot, emitter_id)
+    emitter = next(e for e in kept.emitters if e.id == emitter_id)
+    group = emitter.group
+    seed = max(e.seed for e in shot.emitters) + 1
+    bare = emitter.model_copy(update={"group": None, "seed": seed})
+    links = tuple(Link(force=f.id, emitter=emitter_id) for f in shot.reaching(emitter))
+    kept = kept.model_copy(
+        update={
+            "emitters": tuple(bare if e.id == emitter_id else e for e in kept.emitters),
+            "groups": (),
+            "links": links,
+        }
+    )
+    if mirror is not None:
+        given = kept.model_dump(mode="json")
+        for field in LISTS:
+            given[field] = [mirrored(thing, mirror) for thing in given[field]]
+        kept = parse_shot(given)
+    made, new_id_of = planted(shot, kept)
+    if group is None:
+        return made
+    emitters = tuple(e.model_copy(update={"group": group}) if e.id == new_id_of else e for e in made.emitters)
+    return parse_shot(made.model_copy(update={"emitters": emitters}).model_dump(mode="json"))
+
+
+def copied(shot: Shot, thing_id: str, mirror: Axis | None = None) -> Shot:
+    """The shot with a copy of a thing, which keeps its reach; mirrored, if asked. Raises IsbjornError if it is not in the cast."""
     old = next((t for t in shot.things if t.id == thing_id), None)
     if old is None:
         raise IsbjornError("there is nothing of that id in the cast.", thing_id, "Nothing was changed.")
@@ -114,7 +207,10 @@ def copied(shot: Shot, thing_id: str) -> Shot:
         for x in shot.links
         if old.id in (x.force, x.emitter)
     )
-    return parse_shot(_with(shot, old.model_copy(update=update), links).model_dump(mode="json"))
+    made = _with(shot, old.model_copy(update=update), links).model_dump(mode="json")
+    if mirror is not None:
+        made[list_of(old)][-1] = mirrored(made[list_of(old)][-1], mirror)
+    return parse_shot(made)
 
 
 def _untied(part: Any, gone: str) -> Any:
@@ -152,7 +248,7 @@ def alone(shot: Shot, emitter_id: str) -> Shot:
     if emitter is None:
         raise IsbjornError("there is no emitter of that id in the cast.", emitter_id, "Nothing was kept.")
     found = shot.model_copy(update={"plate": None})
-    reached = {x.force for x in shot.links if x.emitter == emitter_id}
+    reached = {x.force for x in shot.links if x.emitter in (emitter_id, emitter.group)}
     drop = [f.id for f in shot.forces if f.id not in reached]
     keep = {emitter_id, *reached}
     things: dict[str, Any] = {t.id: t for t in shot.things}

@@ -13,6 +13,7 @@ from isbjorn.core.birth.shapes import outline
 from isbjorn.core.birth.shapes.base import Light, Setting
 from isbjorn.core.cast import LISTS
 from isbjorn.core.document import Emitter, Link, Number, Shot
+from isbjorn.core.document.acting import acting
 from isbjorn.core.document.ties import numbers_of
 from isbjorn.core.fields import arrows_of
 from isbjorn.core.handles import (
@@ -278,6 +279,7 @@ def guides(
 
     thing: the force whose field is wanted too.
     """
+    shot = acting(shot)
     frame = shot.first_frame if frame is None else min(max(frame, shot.first_frame), shot.last_frame)
     t = float(shot.seconds(frame))
     whole = shot.model_copy(update={"emitters": tuple(e.model_copy(update={"on": True}) for e in shot.emitters)})
@@ -331,7 +333,8 @@ def _world(shot: Shot, readings: Readings, view: Projection, t: float, thing: st
     found = []
     for force in shot.forces:
         reached = next(
-            (e for e in shot.emitters if any(x.force == force.id and x.emitter == e.id for x in shot.links)), None
+            (e for e in shot.emitters if any(x.force == force.id and x.emitter in (e.id, e.group) for x in shot.links)),
+            None,
         )
         shown = force_shown(shot, readings, view, force, reached, t)
         if force.id == thing:

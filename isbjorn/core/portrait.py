@@ -8,6 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.document import Camera, Emitter, Number, Shot, Use
+from isbjorn.core.document.acting import acting
 from isbjorn.core.life import curve
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.motion.dress import dress
@@ -56,6 +57,7 @@ def portrait(
     Gives float32 (cell, count * cell, 4), linear, premultiplied. Small bodies are magnified, up to 6 times. It looks as it would
     if it reached each age at the moment, and flies to the right.
     """
+    shot = acting(shot)
     others = tuple(e.model_copy(update={"on": False}) for e in shot.emitters)
     cast = (*others[:number], _middle(shot.emitters[number]), *others[number + 1 :])
     board = shot.model_copy(

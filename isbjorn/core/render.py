@@ -10,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.document import Shot
+from isbjorn.core.document.acting import acting
 from isbjorn.core.life.gradient import hex_to_linear
 from isbjorn.core.media.light import PlateLight
 from isbjorn.core.media.plates import PlateReader
@@ -34,6 +35,7 @@ class Solver(solver.Solver):
     """
 
     def __init__(self, shot: Shot, cache: StateCache | None = None, plates: PlateReader | None = None) -> None:
+        shot = acting(shot)
         lit = shot.plate is not None and any(e.on and reads_plate(shot, e) for e in shot.emitters)
         self.plates = plates or PlateReader()
         super().__init__(shot, cache, PlateLight(shot, self.plates) if lit else None)
@@ -123,6 +125,7 @@ def render_frame(
     solver, plates: kept between calls by those who render many frames. stale: says that nobody waits any more; then Stale is
     raised. Raises IsbjornError when the plate cannot be read.
     """
+    shot = acting(shot)
     layers = draw_particles(solver or Solver(shot, plates=plates), frame, scale, stale, over_plate=over_plate)
     if not over_plate or layers.grounded:
         return layers.picture

@@ -32,7 +32,11 @@ class NewThing(BaseModel):
     """Something new for the cast. `copy_of`: the id of a thing of which it is a copy."""
 
     kind: cast.Kind
-    copy_of: str | None = None
+    copy_of: str | None = Field(default=None, max_length=60)
+    with_ties: bool = Field(default=False, description="Of an emitter: with its forces, zones and markers.")
+    mirror: cast.Axis | None = Field(
+        default=None, description="The copy is mirrored: left and right, or above and below."
+    )
 
 
 @router.post("/shots/{shot_id}/cast", status_code=201)
@@ -40,7 +44,10 @@ def add_to_cast(studio: Here, shot_id: Id, body: NewThing) -> ShotState:
     """Add something to the cast."""
     with studio.store.edit(shot_id, f"Add {body.kind}") as box:
         if body.copy_of is not None:
-            box[0] = cast.copied(box[0], body.copy_of)
+            if body.with_ties:
+                box[0] = cast.copied_with_ties(box[0], body.copy_of, body.mirror)
+            else:
+                box[0] = cast.copied(box[0], body.copy_of, body.mirror)
         else:
             box[0] = cast.added(box[0], body.kind, lambda: first_shot("x").emitters[0])
     return told(studio, shot_id)

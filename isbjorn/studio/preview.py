@@ -17,8 +17,10 @@ import numpy.typing as npt
 import simplejpeg
 from pydantic import BaseModel
 
+from isbjorn.core import inspect
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.inspect import Followed, Seen
 from isbjorn.core.lookout import Note, lookout
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.memory import resident_bytes, share_of
@@ -57,6 +59,7 @@ class Figures(BaseModel):
     outside: int
     clear: int
     behind: int
+    left_out: int = 0
     refused: dict[str, int]
     ms: float
     memory_bytes: int
@@ -204,6 +207,7 @@ class Preview:
             outside=layers.drawn.outside,
             clear=layers.drawn.clear,
             behind=layers.drawn.behind,
+            left_out=layers.drawn.left_out,
             refused=layers.particles.refused,
             ms=round((time.perf_counter() - start) * 1e3, 2),
             memory_bytes=resident_bytes(),
@@ -269,6 +273,18 @@ class Preview:
         kept = self._solver(shot, digest_of(shot))
         with self._lane(("lookout", digest_of(shot))).lock:
             return lookout(kept.solver, frame)
+
+    def inspected(self, shot: Shot, frame: int) -> list[Seen]:
+        """The numbers of the particles in the picture."""
+        kept = self._solver(shot, digest_of(shot))
+        with self._lane("inspect").lock:
+            return inspect.shown(kept.solver, frame)
+
+    def followed(self, shot: Shot, frame: int, x: float, y: float) -> Followed | None:
+        """The particle under a place of the picture, and its way."""
+        kept = self._solver(shot, digest_of(shot))
+        with self._lane("inspect").lock:
+            return inspect.followed(kept.solver, frame, x, y)
 
     def portrait(self, shot: Shot, number: int, frame: int, count: int, cell: int) -> bytes:
         """A particle at even ages, side by side, on neutral grey, as JPEG."""

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Depends
+from fastapi import APIRouter, Depends, Query
 
 from isbjorn.core.deliver import Order
+from isbjorn.core.inspect import Followed, Seen
 from isbjorn.core.lookout import Note, order_notes
 from isbjorn.studio.context import Frame, Id, Studio, studio_of
 
@@ -25,3 +26,20 @@ def get_lookout(studio: Here, shot_id: Id, frame: Frame) -> list[Note]:
 def get_order_notes(studio: Here, shot_id: Id, body: Order) -> list[Note]:
     """What would go wrong with a delivery, before it is ordered."""
     return order_notes(studio.store.document(shot_id), body)
+
+
+Px = Annotated[float, Query(ge=-1e6, le=1e6)]
+
+
+@router.get("/shots/{shot_id}/particles")
+def get_particles(studio: Here, shot_id: Id, frame: Frame) -> list[Seen]:
+    """Ids, ages, sizes and velocities of the particles in the picture, at most 400 of them."""
+    shot = studio.store.document(shot_id)
+    return studio.preview.inspected(shot, min(max(frame, shot.first_frame), shot.last_frame))
+
+
+@router.get("/shots/{shot_id}/particle")
+def get_particle(studio: Here, shot_id: Id, frame: Frame, x: Px, y: Px) -> Followed | None:
+    """The particle under a place of the picture, with its past and its future path; null where there is none."""
+    shot = studio.store.document(shot_id)
+    return studio.preview.followed(shot, min(max(frame, shot.first_frame), shot.last_frame), x, y)

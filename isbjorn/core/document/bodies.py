@@ -154,6 +154,7 @@ Body = Annotated[
 class Trail(Part):
     """Each particle draws its own path behind it."""
 
+    on: bool = True
     by: Literal["frames", "px"] = "frames"
     length: Annotated[Number, _set("", 0.1, 10_000, "So many frames, or px, long.")] = Number(value=12)
     width: Annotated[Number, _set("%", 0, 1000, "At its head, of the particle's size.")] = Number(value=60)
@@ -175,6 +176,7 @@ class Trail(Part):
 class Heads(Part):
     """More heads along the same way, offset in time."""
 
+    on: bool = True
     count: int = Field(default=3, ge=1, le=24)
     gap_s: float = Field(default=0.08, gt=0, le=60, description="Seconds from one to the next.")
     size: Annotated[Number, _set("%", 0, 200, "Of the one before it.")] = Number(value=85)
@@ -184,6 +186,7 @@ class Heads(Part):
 class Lines(Part):
     """Lines between neighbours."""
 
+    on: bool = True
     distance: Annotated[Number, _set("px", 0, 10_000, "At most from one to the other.")] = Number(value=90)
     most: int = Field(default=4, ge=1, le=32, description="Lines of one particle, at most.")
     width: Annotated[Number, _set("px", 0, 200, "", 0.1)] = Number(value=1.2)

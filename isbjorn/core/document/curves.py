@@ -57,6 +57,7 @@ class ColourStop(Part):
 
     at: Unit01
     colour: Annotated[str, Field(pattern=r"^#[0-9a-fA-F]{6}$")]
+    weight: float = Field(default=1.0, ge=0, le=1000, description="Its share, where colours are dealt out as they are.")
 
 
 class OpacityStop(Part):
@@ -79,4 +80,8 @@ class Gradient(Part):
 
     colours: Annotated[tuple[ColourStop, ...], AfterValidator(_colours_sorted)] = Field(min_length=1, max_length=32)
     opacities: Annotated[tuple[OpacityStop, ...], AfterValidator(_opacities_sorted)] = Field(default=(), max_length=32)
-    mix: Literal["oklab", "linear"] = Field(default="oklab", description="The space in which neighbours are mixed.")
+    mix: Literal["oklab", "linear", "stepped"] = Field(
+        default="oklab",
+        description="The space in which neighbours are mixed; stepped: they are not, each stop lasts to the next, and by chance "
+        "each is dealt out by its weight.",
+    )

@@ -56,6 +56,7 @@ class Emitter(Placed):
     seed: int = Field(default=1, ge=0, le=LARGEST_SEED, description="Its own random numbers.")
 
     shape: Shape = Field(default_factory=Disc)
+    shape_on: bool = Field(default=True, description="Off: all are born at its centre, to see what the shape does.")
     spacing: Literal["random", "even"] = Field(
         default="random", description="random: each place drawn alone; even: spread out, one as far from all as can be."
     )
@@ -139,6 +140,20 @@ class Emitter(Placed):
     spin: Annotated[
         Number, Spec(unit="°/s", low=-36_000, high=36_000, step=5, life=True, help="Counter-clockwise.")
     ] = Number(value=0)
+
+    turn_x: Annotated[
+        Number, Spec(unit="°", low=-36_000, high=36_000, step=5, help="About the level axis: it is seen foreshortened.")
+    ] = Number(value=0)
+    turn_y: Annotated[
+        Number,
+        Spec(unit="°", low=-36_000, high=36_000, step=5, help="About the upright axis: it is seen foreshortened."),
+    ] = Number(value=0)
+    spin_x: Annotated[Number, Spec(unit="°/s", low=-36_000, high=36_000, step=5, help="About the level axis.")] = (
+        Number(value=0)
+    )
+    spin_y: Annotated[Number, Spec(unit="°/s", low=-36_000, high=36_000, step=5, help="About the upright axis.")] = (
+        Number(value=0)
+    )
 
     body: Body = Field(default_factory=Round)
     mixed: tuple[Body, ...] = Field(default=(), max_length=15, description="More bodies, dealt out by their weights.")

@@ -32,6 +32,10 @@ def _turned(help: str) -> Spec:
 class Camera(Part):
     """Flat: depth is not seen. Perspective: at rest the picture plane (z = 0) keeps its scale."""
 
+    sorting: Literal["as in the cast", "by depth"] = Field(
+        default="as in the cast",
+        description="Of emitters and groups: by depth, what is farther is drawn first, particle by particle where all are discs.",
+    )
     kind: Literal["flat", "perspective"] = "flat"
     focal_mm: Annotated[Number, Spec(unit="mm", low=1, high=2000, clock="shot", spread=False)] = Number(value=35)
     filmback_mm: Annotated[
@@ -80,10 +84,10 @@ class Camera(Part):
 
 
 class Link(Part):
-    """Says that a force reaches an emitter."""
+    """Says that a force reaches an emitter, or every emitter of a group."""
 
     force: str = Field(max_length=60)
-    emitter: str = Field(max_length=60)
+    emitter: str = Field(max_length=60, description="The id of an emitter or of a group.")
 
 
 class Shot(Part):
@@ -137,7 +141,7 @@ class Shot(Part):
         for name, times in Counter(thing.id for thing in things).items():
             if times > 1:
                 raise PydanticCustomError("same_id", "two things in the cast have the id {i}", {"i": name})
-        emitters, forces = {e.id for e in self.emitters}, {f.id for f in self.forces}
+        emitters, forces = {e.id for e in self.emitters} | {g.id for g in self.groups}, {f.id for f in self.forces}
         for number, link in enumerate(self.links):
             if link.emitter not in emitters or link.force not in forces:
                 raise PydanticCustomError(
@@ -185,5 +189,5 @@ class Shot(Part):
 
     def reaching(self, emitter: Emitter) -> tuple[Force, ...]:
         """The forces that are on and reach an emitter."""
-        reach = {link.force for link in self.links if link.emitter == emitter.id}
+        reach = {link.force for link in self.links if link.emitter in (emitter.id, emitter.group)}
         return tuple(force for force in self.forces if force.on and force.id in reach)

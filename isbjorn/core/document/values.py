@@ -84,6 +84,10 @@ class Number(Part):
     )
     flutter: Flutter | None = Field(default=None, description="A smooth random swing.")
     source: Source | None = Field(default=None, description="Another measured thing drives it.")
+    off: tuple[Literal["spread", "over life", "keys", "flutter", "source", "all"], ...] = Field(
+        default=(), max_length=6,
+        description="Drivers that are switched off for the moment, to see their part; all: it is as if it were untouched.",
+    )  # fmt: skip
     reads: Literal["birth", "life"] = Field(
         default="birth",
         description="When keys, flutter and source are read by a number of age: once at birth, or all through life.",

@@ -136,6 +136,8 @@ def drawn(text: str, with_font: Font, em_px: int) -> tuple[Floats, float, float,
     for number, x, y, _ in glyphs:
         face.load_glyph(number, freetype.FT_LOAD_RENDER | freetype.FT_LOAD_NO_HINTING)
         slot = face.glyph
+        if slot.bitmap.rows == 0 or slot.bitmap.width == 0:
+            continue  # A blank, or a letter that the font has no shape for.
         cover = np.array(slot.bitmap.buffer, np.uint8).reshape(slot.bitmap.rows, -1)[:, : slot.bitmap.width]
         bitmaps.append((round(x * drawn_px) + slot.bitmap_left, round(y * drawn_px) + slot.bitmap_top, cover))
     seen = [b for b in bitmaps if b[2].size]

@@ -59,14 +59,31 @@ def from_oklab(lab: Doubles) -> Doubles:
     return (lab @ _FROM_LAB.T) ** 3 @ _FROM_LMS.T
 
 
+def stops_at(gradient: Gradient, at: npt.ArrayLike) -> npt.NDArray[np.int64]:
+    """Which colour of a stepped gradient lasts at places (n,) in [0, 1]."""
+    places = np.array([stop.at for stop in gradient.colours])
+    return np.maximum(0, np.searchsorted(places, np.asarray(at, np.float64), side="right") - 1).astype(np.int64)
+
+
+def stops_dealt(gradient: Gradient, u: npt.ArrayLike) -> npt.NDArray[np.int64]:
+    """Which colour each of even draws (n,) in [0, 1) gets, by the weights of the colours; evenly if all have none."""
+    weights = np.array([stop.weight for stop in gradient.colours])
+    weights = weights if weights.sum() > 0 else np.ones(len(weights))
+    ends = np.cumsum(weights) / weights.sum()
+    return np.minimum(np.searchsorted(ends, np.asarray(u, np.float64), side="right"), len(ends) - 1).astype(np.int64)
+
+
 @functools.lru_cache(maxsize=512)
 def table(gradient: Gradient) -> Floats:
     """A gradient as float32 (1024, 4): linear, not premultiplied red, green, blue in [0, 1], and opacity."""
     t = np.linspace(0, 1, TABLE)
     at = [stop.at for stop in gradient.colours]
     colours = np.array([hex_to_linear(stop.colour) for stop in gradient.colours])
-    mixed = oklab(colours) if gradient.mix == "oklab" else colours
-    mixed = np.stack([np.interp(t, at, mixed[:, c]) for c in range(3)], axis=1)
+    if gradient.mix == "stepped":
+        mixed = colours[stops_at(gradient, t)]
+    else:
+        mixed = oklab(colours) if gradient.mix == "oklab" else colours
+        mixed = np.stack([np.interp(t, at, mixed[:, c]) for c in range(3)], axis=1)
     if gradient.mix == "oklab":
         mixed = np.clip(from_oklab(mixed), 0, 1)
     opacity = np.ones(TABLE)

@@ -21,9 +21,9 @@ __all__ = ["Mend", "Note", "lookout", "order_notes"]
 
 _EMITTER: tuple[Callable[[Case], Checks], ...] = (
     nothing.nothing, emitters.starved, emitters.standing, emitters.alike, emitters.specks, emitters.pops, emitters.too_short,
-    emitters.tunnels,
+    emitters.tunnels, emitters.too_much, emitters.too_short_to_touch,
 )  # fmt: skip
-_SHOT: tuple[Callable[[Watch], Checks], ...] = (shots.loop_ends, shots.plate_rate, shots.clipping)
+_SHOT: tuple[Callable[[Watch], Checks], ...] = (shots.left_out, shots.loop_ends, shots.plate_rate, shots.clipping)
 _GRAVITY = {"trouble": 0, "hint": 1, "fine": 2}
 
 

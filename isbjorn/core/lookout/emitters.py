@@ -9,7 +9,7 @@ import numpy as np
 from isbjorn.core.document import Emitter, Number, Point
 from isbjorn.core.life import curve, gradient
 from isbjorn.core.lookout.notes import Case, Checks, Mend, put
-from isbjorn.core.motion.track import demand_of
+from isbjorn.core.motion.track import affordable_alive, demand_of
 from isbjorn.core.picture.project import SPECK_RADIUS, projection
 
 _POP_PX, _POP_SEEN = 6.0, 0.3
@@ -69,7 +69,7 @@ def starved(case: Case) -> Checks:
     wanted = math.ceil(demand_of(watch.shot, e, watch.solver.readings))
     share = watch.shares[e.id]
     refused = case.particles.refused.get(e.id, 0)
-    if wanted <= share + 2 or (refused == 0 and wanted < 1.05 * share):
+    if wanted <= share + 2 or (refused == 0 and wanted < 1.05 * share) or _too_costly(case):
         return
     room = min(5_000_000, math.ceil(wanted * 1.05))
     changes = [put(f"{case.path}/limit", room)] if e.limit < wanted else []
@@ -210,3 +210,59 @@ def alike(case: Case) -> Checks:
             put(f"{case.path}/spread/value", 30), put(f"{case.path}/speed/spread", round(max(5, 0.25 * e.speed.value), 2)),
         ]),
     )  # fmt: skip
+
+
+def _too_costly(case: Case) -> bool:
+    """Whether its limit is not its own, but what can be stepped."""
+    track, shot = case.track, case.watch.shot
+    can = affordable_alive(shot, case.emitter, track.births, track.source, case.watch.solver.readings)
+    return min(track.demand, case.emitter.limit) > can
+
+
+def too_much(case: Case) -> Checks:
+    """More births or steps than can be worked out."""
+    e, births, shot = case.emitter, case.track.births, case.watch.shot
+    if births.each > 1:
+        yield case.note(
+            "too much", f"of every {births.each:,} births only one is considered.",
+            "Over the shot there would be more than twenty million, and each hangs on those before it.", "trouble",
+            Mend(label="A tenth of the births", changes=[
+                put(f"{case.path}/rate/value", e.rate.value / 10),
+                *(put(f"{case.path}/bursts/{n}/count", max(1, b.count // 10)) for n, b in enumerate(e.bursts)),
+            ]),
+        )  # fmt: skip
+    if _too_costly(case):
+        rate = max(1, min(60, shot.simulation_rate // 2))
+        yield case.note(
+            "too much", f"{case.watch.shares[e.id]:,} of {math.ceil(case.track.demand):,} find room.",
+            f"Each is stepped {shot.simulation_rate} times a second through its life; all would take too long.", "trouble",
+            Mend(label=f"{rate} steps a second", changes=[put("/simulation_rate", rate)]),
+        )  # fmt: skip
+
+
+def too_short_to_touch(case: Case) -> Checks:
+    """Lives that end before a surface or a kill zone that the flight would meet."""
+    e, watch = case.emitter, case.watch
+    if e.lifespan.value == 0:
+        return
+    targets = [f for f in watch.shot.reaching(e) if f.kind == "remove" or (f.kind == "surface" and f.outcome != "mark")]
+    if not targets:
+        return
+    taken = case.met_at
+    lives = np.minimum(case.lives, 30.0)
+    for force in targets:
+        if (taken <= lives + 1e-3).mean() > 0.02:
+            return
+        later = taken[np.isfinite(taken)]
+        if len(later) < 0.5 * len(taken):
+            return
+        need = round(min(600.0, float(np.percentile(later, 90)) * 1.1), 1)
+        if need <= e.lifespan.value:
+            return
+        yield case.note(
+            "life too short", f"all die before they reach {force.name}; they would after {float(np.median(later)):.1f} s.",
+            f"They live {e.lifespan.value:g} s.", mend=Mend(
+                label=f"Let them live {need:g} s", changes=[put(f"{case.path}/lifespan/value", need)]
+            ),
+        )  # fmt: skip
+        return

@@ -10,13 +10,15 @@ from functools import cached_property
 from typing import Any, Literal
 
 import numpy as np
+import numpy.typing as npt
 from pydantic import BaseModel, Field
 
 from isbjorn.core.document import Emitter, Number, Shot
 from isbjorn.core.motion.solver import Particles
 from isbjorn.core.motion.track import Track, shares_of
+from isbjorn.core.picture.compose import over
 from isbjorn.core.picture.drawing import Brush
-from isbjorn.core.render import Solver
+from isbjorn.core.render import Layers, Solver, draw_particles, ground
 
 _FLIGHTS, _SAMPLES = 32, 40
 _LOOK_WIDTH = 320
@@ -64,6 +66,17 @@ class Watch:
     def brush(self) -> Brush:
         return Brush(self.shot, self.solver, self.seconds, min(1.0, _LOOK_WIDTH / self.shot.width), self.solver.plates)
 
+    @cached_property
+    def layers(self) -> Layers:
+        """The frame, drawn small."""
+        return draw_particles(self.solver, self.frame, self.brush.scale, over_plate=True)
+
+    @cached_property
+    def picture(self) -> npt.NDArray[np.float32]:
+        """The frame over what lies under it, small."""
+        below = ground(self.shot, self.frame, self.brush.scale, self.solver.plates)
+        return self.layers.picture if self.layers.grounded or below is None else over(self.layers.picture, below)
+
     def read(self, number: Number) -> float:
         return self.brush.read(number)
 
@@ -109,6 +122,24 @@ class Case:
         at = np.arange(len(places))[:, None] * stride / self.track.hz
         places = np.where((at <= ends + stride / self.track.hz)[..., None], places.transpose(0, 2, 1), np.nan)
         return places, ends
+
+    @cached_property
+    def lives(self) -> np.ndarray:
+        """How long some that leave now live, (n,) s."""
+        births, t = np.arange(_FLIGHTS, dtype=np.int64), float(self.watch.seconds)
+        return self.track.source.lifespans(births, np.full(_FLIGHTS, t))
+
+    @cached_property
+    def met_at(self) -> np.ndarray:
+        """When each of some that leave now would be taken, or first touch something, if they lived three times as long: (n,) s of
+        age, infinite if never."""
+        births, t = np.arange(_FLIGHTS, dtype=np.int64), float(self.watch.seconds)
+        lives = np.minimum(3 * self.lives, 30).astype(np.float32)
+        stride = max(1, math.ceil(float(lives.max()) * self.track.hz / _SAMPLES))
+        count = math.ceil(float(lives.max()) * self.track.hz / stride)
+        _, taken, touched = self.track.flight_met(births, t, lives, stride, count)
+        met = np.minimum(taken, touched)
+        return np.where(met <= lives, met, np.inf)
 
 
 Checks = Iterator[Note]

@@ -8,7 +8,7 @@ import numpy as np
 
 from isbjorn.core.document.ties import numbers_of
 from isbjorn.core.lookout.notes import Checks, Mend, Note, Watch, put
-from isbjorn.core.render import ground, render_frame
+from isbjorn.core.render import ground
 
 _MANY = 50
 
@@ -62,7 +62,7 @@ def clipping(watch: Watch) -> Checks:
     """Highlights that burn out."""
     shot = watch.shot
     scale, plates = watch.brush.scale, watch.solver.plates
-    whole = render_frame(shot, watch.frame, scale, solver=watch.solver, plates=plates)[..., :3]
+    whole = watch.picture[..., :3]
     below = ground(shot, watch.frame, scale, plates)
     added = whole if below is None else whole - below[..., :3]
     covered = np.abs(added).max(axis=2) > 0.02
@@ -80,4 +80,20 @@ def clipping(watch: Watch) -> Checks:
         what=f"{100 * share:.0f} % of what the particles cover is burnt out to white.",
         why="All three channels are above what a screen shows, so colour and shape are lost there.",
         mend=Mend(label=f"{stops:g} stops on all particles", changes=[put("/finish/-", step, "add")]),
+    )  # fmt: skip
+
+
+def left_out(watch: Watch) -> Checks:
+    """Bodies that are not drawn, because together they would take too long."""
+    counts = watch.layers.drawn
+    if counts.left_out == 0:
+        return
+    every = counts.left_out + counts.seen
+    yield Note(
+        kind="too much", thing=None, level="trouble",
+        what=f"{counts.left_out:,} of about {every:,} are left out of the picture: together they cover it too many times over.",
+        why="A picture is bounded before it is begun, so that no shot holds up another.",
+        mend=Mend(label="Half as large", changes=[
+            put(f"/emitters/{n}/size/value", round(e.size.value / 2, 3)) for n, e in enumerate(watch.shot.emitters) if e.on
+        ]),
     )  # fmt: skip

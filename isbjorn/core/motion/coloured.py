@@ -17,8 +17,11 @@ Floats = npt.NDArray[np.float32]
 Doubles = npt.NDArray[np.float64]
 
 
-def ramp_at(ramp: Gradient, at: npt.ArrayLike) -> Floats:
-    """Linear colours (n, 3) of a gradient at places (n,) in [0, 1]."""
+def ramp_at(ramp: Gradient, at: npt.ArrayLike, dealt: bool = False) -> Floats:
+    """Linear colours (n, 3) of a gradient at places (n,) in [0, 1]. dealt: of a stepped one, by the weights of its colours."""
+    if ramp.mix == "stepped":
+        colours = np.array([gradient.hex_to_linear(stop.colour) for stop in ramp.colours], np.float32)
+        return colours[gradient.stops_dealt(ramp, at) if dealt else gradient.stops_at(ramp, at)]
     table = gradient.table(ramp)
     x = np.clip(np.asarray(at, np.float64), 0, 1) * (TABLE - 1)
     j = np.minimum(x.astype(np.int64), TABLE - 2)

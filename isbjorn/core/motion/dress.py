@@ -210,7 +210,7 @@ def _recoloured(found: Looks, room: Wardrobe, e: Emitter, length_s: float) -> Fl
         colour = colour * coloured.plate_colours(source.light, place.T.astype(np.float64), state.moments)
     elif e.colour_by != "age":
         at = coloured.along(e, source, state, room.t, length_s)
-        colour = colour * coloured.ramp_at(e.colour, at)
+        colour = colour * coloured.ramp_at(e.colour, at, dealt=e.colour_by == "random")
     if coloured.is_varied(e):
         colour = coloured.varied(e, source, state, colour)
     return np.asarray(colour, np.float32)

@@ -15,7 +15,8 @@ from isbjorn.core.document.ties import numbers_of
 
 LOOK_FIELDS = {
     "id", "name", "on", "limit", "body", "opacity", "brightness", "colour", "tint", "red", "green", "blue", "blend", "order",
-    "fade_last", "angle", "spin", "mixed", "facing", "stretch", "colour_by", "colour_from", "colour_to", "colour_of", "hue",
+    "fade_last", "angle", "spin", "turn_x", "turn_y", "spin_x", "spin_y",
+    "mixed", "facing", "stretch", "colour_by", "colour_from", "colour_to", "colour_of", "hue",
     "saturation", "lightness", "trail", "heads", "lines", "motion_blur", "lit", "hidden_by", "group", "use", "finish",
 }  # fmt: skip
 _NAMES = {"name", "on"}

@@ -12,6 +12,7 @@ import numpy.typing as npt
 
 from isbjorn.core.birth.shapes.base import Light
 from isbjorn.core.document import Shot
+from isbjorn.core.document.acting import acting
 from isbjorn.core.life.readings import Readings
 from isbjorn.core.motion.cache import StateCache
 from isbjorn.core.motion.dress import dress
@@ -77,6 +78,7 @@ class Solver:
     """
 
     def __init__(self, shot: Shot, cache: StateCache | None = None, light: Light | None = None) -> None:
+        shot = acting(shot)
         self.shot, self.readings, self.light = shot, Readings(shot), light
         self.cache = cache if cache is not None else StateCache()
         shares = shares_of(shot, self.readings)

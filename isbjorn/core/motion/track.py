@@ -17,6 +17,7 @@ from isbjorn.core.document import Emitter, Shot
 from isbjorn.core.errors import Stale
 from isbjorn.core.life.draws import stream_key
 from isbjorn.core.life.readings import Readings
+from isbjorn.core.motion import world
 from isbjorn.core.motion.cache import StateCache
 from isbjorn.core.motion.identity import Identity
 from isbjorn.core.motion.roaming import Roaming
@@ -144,8 +145,16 @@ class Track:
     ) -> tuple[npt.NDArray[np.float32], npt.NDArray[np.float32]]:
         """Places of births that leave together at a moment, as they fly on: float32 (samples + 1, 3, n); ages at which
         each was taken away, infinite if it was not, (n,)."""
+        places, taken, _ = self.flight_met(births, moment, lives, stride, samples)
+        return places, taken
+
+    def flight_met(
+        self, births: npt.NDArray[np.int64], moment: float, lives: Floats, stride: int, samples: int
+    ) -> tuple[npt.NDArray[np.float32], npt.NDArray[np.float32], npt.NDArray[np.float32]]:
+        """As `flight`; and the ages at which each first touched a surface, infinite if it did not."""
         index = math.floor(moment * self.hz)
         state = self.mover.begin(births, np.full(len(births), moment), lives)
+        touched = np.full(len(births), np.inf, np.float32)
         places = [self.source.leave(births, state.moments)[0]]
         taken = np.full(len(births), np.inf, np.float32)
         for _ in range(samples):
@@ -157,4 +166,7 @@ class Track:
                 places.append(here)
             else:
                 places.append(state.place.copy())
-        return np.stack(places), taken
+        if isinstance(self.mover, Roaming):
+            first = state.values[world.TOUCHED]
+            touched[first >= 0] = first[first >= 0]
+        return np.stack(places), taken, touched

@@ -12,7 +12,7 @@ import numpy.typing as npt
 Mask = npt.NDArray[np.bool_]
 _GOLDEN = 0.6180339887498949
 # Whole pictures that an emitter may cover at a moment, by how it is drawn; each takes some seconds of a plain machine at 720 lines.
-DISCS, SPRITES, BLENDED, SMEARED, STROKES = 4000.0, 500.0, 200.0, 120.0, 120.0
+DISCS, SPRITES, BLENDED, SMEARED, STROKES = 4000.0, 500.0, 200.0, 120.0, 60.0
 
 
 def covered(

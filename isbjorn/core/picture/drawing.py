@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from functools import cached_property
 
@@ -12,7 +12,7 @@ import numpy.typing as npt
 
 from isbjorn.core.document import Emitter, Number, Round, Shot
 from isbjorn.core.errors import Stale
-from isbjorn.core.life.draws import STRETCH, draws_around
+from isbjorn.core.life.draws import SPIN_X, SPIN_Y, STRETCH, TURN_X, TURN_Y, draws_around
 from isbjorn.core.life.gradient import hex_to_linear
 from isbjorn.core.motion.dress import number_now
 from isbjorn.core.motion.solver import Particles, Solver, births_of
@@ -21,7 +21,7 @@ from isbjorn.core.picture.blends import MODES, lay
 from isbjorn.core.picture.bodies import HARD, SOFT, mean_cover, pack_body
 from isbjorn.core.picture.draw import draw_records, records_of
 from isbjorn.core.picture.neighbours import pairs
-from isbjorn.core.picture.pages import Bodies, Pictures, is_plain
+from isbjorn.core.picture.pages import Bodies, Pictures, is_plain, turns_in_depth
 from isbjorn.core.picture.project import SPECK_RADIUS, Counts, Orbit, Projection, projection, rank
 from isbjorn.core.picture.smears import PIECES, draw_smears, smears_of
 from isbjorn.core.picture.sprites import draw_sprites, sprites_of
@@ -31,7 +31,7 @@ from isbjorn.core.picture.ways import Ways, ways
 
 Floats = npt.NDArray[np.float32]
 Doubles = npt.NDArray[np.float64]
-_WIDE_SHUTTER = 180.0
+_WIDE_SHUTTER, _EXPOSURES = 180.0, 8
 
 
 @dataclass
@@ -73,6 +73,12 @@ class Brush:
         pieces = PIECES if angle > _WIDE_SHUTTER else 2
         return [first + turn * frame * k / pieces for k in range(pieces + 1)]
 
+    @cached_property
+    def exposures(self) -> list[Fraction]:
+        """Moments, even over the time that the shutter is open, at which a trail is drawn."""
+        first, last = self.open[0], self.open[-1]
+        return [first + (last - first) * Fraction(2 * k + 1, 2 * _EXPOSURES) for k in range(_EXPOSURES)]
+
     def draw(self, number: int, onto: Floats, blend: str | None = None, bare: bool = False) -> Particles:
         """Draw an emitter, by its place in the cast; its particles at the moment. bare: every body white, full and adding: how
         many lie over each other."""
@@ -83,12 +89,15 @@ class Brush:
             return self.solver.none()
         blurred = bool(self.open) and emitter.motion_blur
         particles = self.solver.of(number, self.seconds, self.stale)
-        drawn = self._blurred(number, particles) if blurred else particles
+        drawn, change = self._blurred(number, particles) if blurred else (particles, None)
         pen = Pen(self, emitter, number, blend or emitter.blend, bare)
         if emitter.lines is not None and not bare:
             pen.lines(particles, onto)
         if emitter.trail is not None and not bare:
-            draw_trails(pen, onto)
+            if blurred:
+                self._exposed_trails(pen, onto)
+            else:
+                draw_trails(pen, onto)
         if emitter.heads is not None:
             size, seen = (n.value / 100 for n in (emitter.heads.size, emitter.heads.opacity))
             for k in range(emitter.heads.count, 0, -1):
@@ -96,16 +105,56 @@ class Brush:
                 pen.bodies(self.solver.of(number, back, self.stale), onto, size**k, seen**k)
         shown = (emitter.lines is None or emitter.lines.bodies) and (emitter.trail is None or emitter.trail.head_shown)
         if shown:
-            pen.bodies(drawn, onto, way=ways(self.solver, number, self.open) if blurred else None, count=True)
+            way = ways(self.solver, number, self.open) if blurred else None
+            pen.bodies(drawn, onto, way=way, count=True, change=change)
         return particles
 
-    def _blurred(self, number: int, now: Particles) -> Particles:
-        """Everyone who lives while the shutter is open, each with the looks of the moment nearest to its middle."""
+    def _exposed_trails(self, pen: Pen, onto: Floats) -> None:
+        """Trails as they are on the mean of the time that the shutter is open."""
+        mean = np.zeros_like(onto)
+        for at in self.exposures:
+            moment = replace(self, seconds=at, counts=Counts())
+            layer = np.zeros_like(onto)
+            draw_trails(Pen(moment, pen.emitter, pen.number, "add" if pen.emitter.blend == "add" else "normal"), layer)
+            mean += layer * np.float32(1 / len(self.exposures))
+        lay(mean, onto, pen.emitter.blend)
+
+    def _blurred(self, number: int, now: Particles) -> tuple[Particles, Change]:
+        """Everyone who lives while the shutter is open, each with the looks of the moment nearest to its middle; and how each
+        changes meanwhile."""
         found = [
             self.solver.of(number, at, self.stale)
             for at in (self.open[len(self.open) // 2], self.open[-1], self.open[0])
         ]
-        return merged_particles([*found[:1], now, *found[1:]])
+        every = merged_particles([*found[:1], now, *found[1:]])
+        return every, change_of(every, found[2], found[0], found[1])
+
+
+@dataclass(frozen=True)
+class Change:
+    """How particles (n,) change while the shutter is open: turned in degrees, and sizes at its opening, middle and close."""
+
+    turned: Floats
+    sizes: Floats
+
+
+def change_of(every: Particles, first: Particles, middle: Particles, last: Particles) -> Change:
+    """What becomes of particles from the first to the last of three moments; who lives in one half only is taken on evenly."""
+    n = len(every)
+    angles, sizes = (np.repeat(a[:, None], 3, axis=1) for a in (every.angle, every.size))
+    there = np.zeros((n, 3), bool)
+    for column, part in enumerate((first, middle, last)):
+        order = np.argsort(part.id, kind="stable")
+        known = part.id[order]
+        at = np.clip(np.searchsorted(known, every.id), 0, max(0, len(known) - 1))
+        if len(known):
+            same = known[at] == every.id
+            there[:, column] = same
+            angles[same, column], sizes[same, column] = part.angle[order][at][same], part.size[order][at][same]
+    turned = angles[:, 2] - angles[:, 0]
+    one_half = there[:, 1] & (there[:, 0] ^ there[:, 2])
+    turned = np.where(one_half, 2 * turned, turned)
+    return Change(turned.astype(np.float32), sizes.astype(np.float32))
 
 
 def merged_particles(parts: list[Particles]) -> Particles:
@@ -164,7 +213,8 @@ class Pen:
         return np.asarray(0.5 * opening * np.abs(away - focus) / away * view.lens_px / focus * view.scale_x)
 
     def bodies(
-        self, p: Particles, onto: Floats, size: float = 1.0, seen: float = 1.0, way: Ways | None = None, count: bool = False
+        self, p: Particles, onto: Floats, size: float = 1.0, seen: float = 1.0, way: Ways | None = None, count: bool = False,
+        change: Change | None = None,
     ) -> None:  # fmt: skip
         """Draw the bodies of particles; way: while the shutter is open."""
         if len(p) == 0:
@@ -176,6 +226,7 @@ class Pen:
         if keep is not None:
             brush.counts.left_out += int((~keep).sum())
             p, centre, grown, radius = p.where(keep), centre[keep], grown[keep], radius[keep]
+            change = None if change is None else Change(change.turned[keep], change.sizes[keep])
         order = rank(e, p, brush.view)
         colour, opacity = self.lit(p.position, p.colour, np.minimum(1, p.opacity * seen))
         confusion = self._confusion(p.position)
@@ -187,7 +238,7 @@ class Pen:
         places, shares = self._smeared(p, way) if way is not None else (None, None)
         plain = is_plain(e)
         if plain and self.mode == 0:
-            self._discs(order, centre, radius, colour, opacity, confusion, places, shares, onto)
+            self._discs(order, centre, radius, colour, opacity, confusion, places, shares, onto, _sizes_in(change, p))
             return
         track = brush.solver.tracks[self.number]
         t = float(brush.seconds)
@@ -205,12 +256,14 @@ class Pen:
             ends = 0.5 * (places[:, 0] + places[:, -1])
             # Where it is at half of the time; who lives for a part of it goes straight.
             whole = (exposed > 1 - 1e-6)[:, None]
-            centre = np.where(whole, places[:, (len(brush.open) - 1) // 2], ends)
+            centre = np.where(whole, places[:, PIECES // 2], ends)
             smear, bend = places[:, -1] - places[:, 0], ends - centre
             shade[:, 3] *= exposed
         sprites = sprites_of(
             centre, radius, turn, shade, page, pages, self.covers, smear, ahead, self.stretch(p, births), 
             0.0 if confusion is None else confusion, bend,
+            None if change is None else np.radians(change.turned.astype(np.float64)), _growth(change, p),
+            self.deep(p, births, moments),
         )  # fmt: skip
         draw_sprites(np.ascontiguousarray(sprites[order]), pages, onto, self.mode)
 
@@ -223,7 +276,9 @@ class Pen:
         cost = covered(centre[:, 0], centre[:, 1], across, radius if plain else across, view.width, view.height)
         shown = (p.opacity > 0) & (radius > 0)
         if smeared and not plain:
-            most /= 4
+            # Each is drawn as often as its smear is long.
+            gone = np.linalg.norm(p.velocity, axis=1) * view.scale_x * float(self.brush.open[-1] - self.brush.open[0])
+            cost = cost * np.clip(gone / np.clip(0.15 * radius, 0.6, 3.0), 1, 128)
         return affordable(p.id, cost * shown, most)
 
     def stretch(self, p: Particles, births: npt.NDArray[np.int64]) -> Doubles | float:
@@ -236,6 +291,23 @@ class Pen:
             drawn = drawn + number.spread * draws_around(self.key, births, STRETCH, number.spread_shape == "bell")
         speed = np.linalg.norm(p.velocity, axis=1)
         return np.asarray(1 + np.maximum(0, drawn) / 100 * speed / 100)
+
+    def deep(self, p: Particles, births: npt.NDArray[np.int64], moments: Doubles) -> Doubles | None:
+        """How far each is turned about the level and the upright axis, radians (n, 2); None if none is."""
+        e = self.emitter
+        if not turns_in_depth(e):
+            return None
+        read, age = self.brush.solver.tracks[self.number].source.read, p.age.astype(np.float64)
+        turns = [
+            np.broadcast_to(
+                read(angle, births, moments, drawn) + read(spin, births, moments, drawn_spin) * age, age.shape
+            )
+            for angle, drawn, spin, drawn_spin in (
+                (e.turn_x, TURN_X, e.spin_x, SPIN_X),
+                (e.turn_y, TURN_Y, e.spin_y, SPIN_Y),
+            )
+        ]
+        return np.asarray(np.radians(np.stack(turns, axis=1)))
 
     def _count(self, centre: Floats, radius: Floats, opacity: Floats, grown: Floats) -> None:
         view, counts = self.brush.view, self.brush.counts
@@ -257,7 +329,12 @@ class Pen:
         places = np.stack([self.brush.at(t).place(way.places[at, k])[0] for k, t in enumerate(moments)], axis=1)
         whole = float(moments[-1] - moments[0])
         shares = np.maximum(0, np.diff(way.times[at], axis=1)) / whole
-        missing = PIECES + 1 - len(moments)
+        if len(moments) - 1 == 2:
+            # Each half is parted once more, so that a body that grows has its size in each part.
+            middle = 0.5 * (places[:, :-1] + places[:, 1:])
+            places = np.stack([places[:, 0], middle[:, 0], places[:, 1], middle[:, 1], places[:, 2]], axis=1)
+            shares = np.repeat(shares / 2, 2, axis=1)
+        missing = PIECES + 1 - places.shape[1]
         if missing:
             places = np.concatenate([places, np.repeat(places[:, -1:], missing, axis=1)], axis=1)
             shares = np.concatenate([shares, np.zeros((len(p), missing))], axis=1)
@@ -265,7 +342,7 @@ class Pen:
 
     def _discs(
         self, order: npt.NDArray[np.int64], centre: Floats, radius: Floats, colour: Floats, opacity: Floats,
-        confusion: Doubles | None, places: Floats | None, shares: Floats | None, onto: Floats,
+        confusion: Doubles | None, places: Floats | None, shares: Floats | None, onto: Floats, sizes: Floats | None = None,
     ) -> None:  # fmt: skip
         body = self.emitter.body
         assert isinstance(body, Round)
@@ -276,7 +353,8 @@ class Pen:
             profile = SOFT
         shade = np.concatenate([colour, opacity[:, None]], axis=1)[order]
         if places is not None and shares is not None:
-            smears = smears_of(places[order], shares[order], radius[order], shade, inners[order], profile, self.covers)
+            wide = radius if sizes is None or confusion is not None else radius[:, None] * sizes
+            smears = smears_of(places[order], shares[order], wide[order], shade, inners[order], profile, self.covers)
             draw_smears(smears, onto, 0)
             return
         more = np.empty((len(order), 6), np.float32)
@@ -313,6 +391,24 @@ class Pen:
             ends, widths, shade, way = ends[keep], widths[keep], shade[keep], way[keep]
         strokes = strokes_of(ends, widths, shade, way, way, lines.softness.value / 100)
         draw_strokes(strokes, onto, self.mode)
+
+
+def _growth(change: Change | None, p: Particles) -> Doubles | None:
+    """By how much each grows while the shutter is open, as a share of the size that it is drawn with."""
+    if change is None:
+        return None
+    return np.asarray((change.sizes[:, 2] - change.sizes[:, 0]) / np.maximum(p.size, 1e-6), np.float64)
+
+
+def _sizes_in(change: Change | None, p: Particles) -> Floats | None:
+    """The size in each of the four pieces of the time, as a share of the one that it is drawn with, (n, 4)."""
+    if change is None:
+        return None
+    first, middle, last = change.sizes.T
+    at = (np.arange(PIECES) + 0.5) / PIECES
+    left, right = np.clip(1 - 2 * at, 0, 1), np.clip(2 * at - 1, 0, 1)
+    found = first[:, None] * left + middle[:, None] * (1 - left - right) + last[:, None] * right
+    return np.asarray(found / np.maximum(p.size, 1e-6)[:, None], np.float32)
 
 
 def _way(view: Projection, p: Particles) -> Doubles:

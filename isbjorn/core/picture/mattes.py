@@ -58,7 +58,9 @@ def matte_of(matte: Matte, brush: Brush, plate: Floats | None) -> Floats:
             )
             pixels, _ = view.place(repeated.of(*own.T))
             big = np.zeros((view.height * _FINER, view.width * _FINER), np.uint8)
-            cv2.fillPoly(big, [np.round(np.clip(pixels, -30_000, 30_000) * _FINER).astype(np.int32)], (255,))
+            # The middle of the first pixel lies at half of it; in 256ths, so that nothing is rounded outward.
+            fine = (np.clip(pixels, -30_000, 30_000).astype(np.float64) * _FINER - 0.5) * 256
+            cv2.fillPoly(big, [np.floor(fine).astype(np.int32)], (255,), shift=8)
             small = cv2.resize(big, (view.width, view.height), interpolation=cv2.INTER_AREA)
             found = small.astype(np.float32) / np.float32(255)
         case "bright" | "dark" if plate is not None:

@@ -50,10 +50,16 @@ class Pictures(Hashable, Protocol):
         """The place of a file."""
 
 
+def turns_in_depth(emitter: Emitter) -> bool:
+    """Whether its bodies turn about other axes than the one of sight."""
+    numbers = (emitter.turn_x, emitter.turn_y, emitter.spin_x, emitter.spin_y)
+    return any(n.value != 0 or n.spread != 0 or n.timed for n in numbers)
+
+
 def is_plain(emitter: Emitter) -> bool:
     """Whether its bodies are discs alone, which have a faster way."""
     stretched = emitter.stretch.value != 0 or emitter.stretch.timed or emitter.stretch.spread != 0
-    return isinstance(emitter.body, Round) and not emitter.mixed and not stretched
+    return isinstance(emitter.body, Round) and not emitter.mixed and not stretched and not turns_in_depth(emitter)
 
 
 def largest(emitter: Emitter) -> float:

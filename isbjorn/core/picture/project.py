@@ -208,6 +208,10 @@ def to_draw(shot: Shot, particles: Particles, view: Projection) -> Drawn:
         orders.append(first + rank(shot.emitters[number], particles.between(first, int(last)), view))
         first = int(last)
     order = np.concatenate(orders).astype(np.int64) if orders else np.empty(0, np.int64)
+    if shot.camera.sorting == "by depth" and view.lens_px is not None:
+        # Across emitters, particle by particle.
+        near = (particles.position @ view.axes[2].astype(np.float32))[order]
+        order = order[np.argsort(near, kind="stable")]
     looks = np.zeros((max(1, len(shot.emitters)), 3), np.float32)
     for number, emitter in enumerate(shot.emitters):
         body = emitter.body if isinstance(emitter.body, Round) else Round()

@@ -20,10 +20,11 @@ from isbjorn.core.picture.tiles import TILE_H, TILE_W, Ints, Longs, tiled
 
 Floats = npt.NDArray[np.float32]
 PIECES = 4
-# Columns: place and reach of the whole way; c0, c1, profile; colour and cover, premultiplied; five places; the share of the time
-# that each piece takes.
-X, Y, REACH, C0, C1, PROFILE, RED, PLACES, SHARES = 0, 1, 2, 3, 4, 5, 6, 10, 20
-SMEAR = SHARES + PIECES
+# Columns: place and reach of the whole way; profile; colour and cover, premultiplied; five places; the share of the time that each
+# piece takes, and c0 and c1 of the size that it has there.
+X, Y, REACH, PROFILE, RED, PLACES, SHARES = 0, 1, 2, 3, 4, 8, 18
+C0, C1 = SHARES + PIECES, SHARES + 2 * PIECES
+SMEAR = C1 + PIECES
 
 
 @njit("f8(f8, f8, f8, b1)", cache=True, error_model="numpy")
@@ -64,8 +65,9 @@ def _draw(smears: Floats, order: Ints, starts: Longs, turns: Longs, columns: int
         right, bottom = min(width, left + TILE_W), min(height, top + TILE_H)
         for at in range(starts[number], starts[number + 1]):
             s = smears[order[at]]
-            c0, c1, hard = float(s[C0]), float(s[C1]), s[PROFILE] == HARD
-            radius = math.sqrt(c0 / c1)
+            hard, radius = s[PROFILE] == HARD, 0.0
+            for k in range(PIECES):
+                radius = max(radius, math.sqrt(s[C0 + k] / s[C1 + k]))
             lx, hx, ly, hy = s[PLACES], s[PLACES], s[PLACES + 1], s[PLACES + 1]
             for k in range(1, PIECES + 1):
                 lx, hx = min(lx, s[PLACES + 2 * k]), max(hx, s[PLACES + 2 * k])
@@ -79,6 +81,7 @@ def _draw(smears: Floats, order: Ints, starts: Longs, turns: Longs, columns: int
                         share = s[SHARES + k]
                         if share <= 0.0:
                             continue
+                        c0, c1 = float(s[C0 + k]), float(s[C1 + k])
                         ax, ay = float(s[PLACES + 2 * k]), float(s[PLACES + 2 * k + 1])
                         dx, dy = s[PLACES + 2 * k + 2] - ax, s[PLACES + 2 * k + 3] - ay
                         px, py = x + 0.5 - ax, y + 0.5 - ay
@@ -99,34 +102,46 @@ def _draw(smears: Floats, order: Ints, starts: Longs, turns: Longs, columns: int
 
 @guarded
 def draw_smears(smears: Floats, out: Floats, mode: int = 0) -> None:
-    """Draw smears (n, 24), float32, in their order, onto a picture (height, width, 4), in place."""
+    """Draw smears (n, 30), float32, in their order, onto a picture (height, width, 4), in place."""
     if len(smears) == 0:
         return
     tiles = tiled(smears, out.shape[1], out.shape[0])
     _draw(smears, tiles.order, tiles.bounds, tiles.turns, tiles.columns, mode, out)
 
 
-@njit("void(f4[:,:,::1], f4[:,::1], f4[::1], f4[:,::1], f8[::1], i8, b1, f4[:,::1])", cache=True)
+@njit("void(f4[:,:,::1], f4[:,::1], f4[:,::1], f4[:,::1], f8[::1], i8, b1, f4[:,::1])", cache=True)
 def _pack(
     places: Floats, shares: Floats, radius: Floats, shade: Floats, inner: npt.NDArray[np.float64], profile: int, covers: bool,
     out: Floats,
 ) -> None:  # fmt: skip
     for i in range(len(radius)):
-        r, n, kind, shown = float(radius[i]), float(inner[i]), profile, float(shade[i, 3])
-        if r < SMALLEST:
-            shown *= r * r * mean_cover(kind, n) / (SMALLEST * SMALLEST * mean_cover(1, 0.0))
-            r, n, kind = SMALLEST, 0.0, 1
-        c0, c1 = edge(n, r, kind)
-        out[i, C0], out[i, C1], out[i, PROFILE] = c0, c1, kind
+        n, kind, shown = float(inner[i]), profile, float(shade[i, 3])
+        least, widest = float(radius[i, 0]), 0.0
+        for k in range(1, PIECES):
+            least = min(least, float(radius[i, k]))
+        tiny = least < SMALLEST
+        mean = mean_cover(kind, n)
+        if tiny:
+            n, kind = 0.0, 1
+        out[i, PROFILE] = kind
+        for k in range(PIECES):
+            r, part = float(radius[i, k]), float(shares[i, k])
+            if tiny:
+                # Of the soft disc that it is drawn as; fainter where it would be smaller than that can be.
+                r *= math.sqrt(mean / mean_cover(1, 0.0))
+                if r < SMALLEST:
+                    part *= r * r / (SMALLEST * SMALLEST)
+                    r = SMALLEST
+            c0, c1 = edge(n, r, kind)
+            out[i, C0 + k], out[i, C1 + k], out[i, SHARES + k] = c0, c1, part
+            widest = max(widest, math.sqrt(c0 / c1))
         lx, hx, ly, hy = places[i, 0, 0], places[i, 0, 0], places[i, 0, 1], places[i, 0, 1]
         for k in range(PIECES + 1):
             out[i, PLACES + 2 * k], out[i, PLACES + 2 * k + 1] = places[i, k, 0], places[i, k, 1]
             lx, hx = min(lx, places[i, k, 0]), max(hx, places[i, k, 0])
             ly, hy = min(ly, places[i, k, 1]), max(hy, places[i, k, 1])
-        for k in range(PIECES):
-            out[i, SHARES + k] = shares[i, k]
         out[i, X], out[i, Y] = (lx + hx) / 2, (ly + hy) / 2
-        out[i, REACH] = 0.5 * max(hx - lx, hy - ly) + math.sqrt(c0 / c1) + 1.0 if shown > 0 else -1e9
+        out[i, REACH] = 0.5 * max(hx - lx, hy - ly) + widest + 1.0 if shown > 0 else -1e9
         for c in range(3):
             out[i, RED + c] = shade[i, c] * shown
         out[i, RED + 3] = shown if covers else 0.0
@@ -142,12 +157,13 @@ def smears_of(
     profile: int,
     covers: bool,
 ) -> Floats:
-    """Smears (n, 24) of discs: places (n, 5, 2) px, shares of the time (n, 4), radius (n,) px, shade (n, 4) linear colour and
-    opacity, inner radius (n,) as a share, the profile's code."""
+    """Smears (n, 30) of discs: places (n, 5, 2) px, shares of the time (n, 4), radius (n,) px, or (n, 4) in each piece, shade
+    (n, 4) linear colour and opacity, inner radius (n,) as a share, the profile's code."""
     out = np.empty((len(radius), SMEAR), np.float32)
     _pack(
         np.ascontiguousarray(places, np.float32), np.ascontiguousarray(shares, np.float32),
-        np.ascontiguousarray(radius, np.float32), np.ascontiguousarray(shade, np.float32),
+        np.ascontiguousarray(np.broadcast_to(radius.reshape(len(radius), -1), (len(radius), PIECES)), np.float32),
+        np.ascontiguousarray(shade, np.float32),
         np.ascontiguousarray(inner, np.float64), profile, covers, out,
     )  # fmt: skip
     return out

@@ -20,10 +20,11 @@ from isbjorn.core.picture.tiles import TILE_H, TILE_W, Ints, Longs, tiled
 
 Floats = npt.NDArray[np.float32]
 # Columns: place and reach; from a pixel's distance to the page's [-1, 1] (a, b, c, d); page and level; colour × opacity;
-# opacity; 1 where it covers, 0 where it only adds light; the way of its smear in px, how far it bends, and how many samples of it.
-X, Y, REACH, UA, UB, VA, VB, PAGE, LEVEL, RED, GREEN, BLUE, SHOWN, COVERS, DX, DY, BX, BY, TIMES = range(19)
-SPRITE = 19
-_MOST_SAMPLES = 24
+# opacity; 1 where it covers, 0 where it only adds light; the way of its smear in px, how far it bends, and how many samples of it;
+# by how much it turns meanwhile, in radians clockwise on the picture, and grows, as a share of its size.
+X, Y, REACH, UA, UB, VA, VB, PAGE, LEVEL, RED, GREEN, BLUE, SHOWN, COVERS, DX, DY, BX, BY, TIMES, TURN, GROW = range(21)
+SPRITE = 21
+_MOST_SAMPLES = 128
 
 
 @dataclass(frozen=True)
@@ -132,7 +133,7 @@ def _draw(
         number = turns[turn]
         left, top = (number % columns) * TILE_W, (number // columns) * TILE_H
         right, bottom = min(width, left + TILE_W), min(height, top + TILE_H)
-        found = np.zeros(4)
+        found, cosines, sines = np.zeros(4), np.zeros(_MOST_SAMPLES), np.zeros(_MOST_SAMPLES)
         for at in range(starts[number], starts[number + 1]):
             s = sprites[order[at]]
             page, level, times = int(s[PAGE]), int(s[LEVEL]), int(s[TIMES])
@@ -146,8 +147,10 @@ def _draw(
             det = float(s[UA]) * s[VB] - float(s[UB]) * s[VA]
             if det == 0.0:
                 continue
-            ex = wide * (abs(s[VB]) + abs(s[UB])) / abs(det) + 0.5 * abs(s[DX]) + abs(s[BX])
-            ey = wide * (abs(s[UA]) + abs(s[VA])) / abs(det) + 0.5 * abs(s[DY]) + abs(s[BY])
+            ex, ey = wide * (abs(s[VB]) + abs(s[UB])) / abs(det), wide * (abs(s[UA]) + abs(s[VA])) / abs(det)
+            if s[TURN] != 0.0 or s[GROW] != 0.0:
+                ex = ey = math.hypot(ex, ey) * (1.0 + 0.5 * abs(s[GROW]))
+            ex, ey = ex + 0.5 * abs(s[DX]) + abs(s[BX]), ey + 0.5 * abs(s[DY]) + abs(s[BY])
             x0, x1 = max(left, math.floor(s[X] - ex)), min(right, math.ceil(s[X] + ex))
             y0, y1 = max(top, math.floor(s[Y] - ey)), min(bottom, math.ceil(s[Y] + ey))
             red, green, blue = float(s[RED]), float(s[GREEN]), float(s[BLUE])
@@ -172,6 +175,12 @@ def _draw(
                         if c > 0.0:
                             put(out, y, x, c * red, c * green, c * blue, c * alpha, mode)
                 continue
+            changes = s[TURN] != 0.0 or s[GROW] != 0.0
+            if changes:
+                for n in range(times):
+                    f = (n + 0.5) / times - 0.5
+                    size = 1.0 / max(0.05, 1.0 + f * s[GROW])
+                    cosines[n], sines[n] = math.cos(f * s[TURN]) * size, math.sin(f * s[TURN]) * size
             for y in range(y0, y1):
                 for x in range(x0, x1):
                     found[0] = found[1] = found[2] = found[3] = 0.0
@@ -179,6 +188,8 @@ def _draw(
                         f = (n + 0.5) / times - 0.5
                         g = 4.0 * f * f
                         dx, dy = x - sx - f * s[DX] - g * s[BX], y - sy - f * s[DY] - g * s[BY]
+                        if changes:
+                            dx, dy = dx * cosines[n] + dy * sines[n], dy * cosines[n] - dx * sines[n]
                         u, v = ua * dx + ub * dy, va * dx + vb * dy
                         if abs(u) < wide and abs(v) < wide:
                             _read(texels, side, first, channels, (u + 1.0) * half, (v + 1.0) * half, found)
@@ -193,7 +204,7 @@ def _draw(
 
 @guarded
 def draw_sprites(sprites: Floats, pages: Pages, out: Floats, mode: int = 0) -> None:
-    """Draw sprites (n, 19), float32, in their order, onto a picture (height, width, 4), in place."""
+    """Draw sprites (n, 21), float32, in their order, onto a picture (height, width, 4), in place."""
     if len(sprites) == 0:
         return
     tiles = tiled(sprites, out.shape[1], out.shape[0])
@@ -213,11 +224,15 @@ def sprites_of(
     stretch: npt.NDArray[np.float64] | float = 1.0,
     soft: npt.NDArray[np.float64] | float = 0.0,
     bend: Floats | None = None,
+    turned: npt.NDArray[np.float64] | None = None,
+    grows: npt.NDArray[np.float64] | None = None,
+    deep: npt.NDArray[np.float64] | None = None,
 ) -> Floats:
-    """Sprites (n, 19) at centres (n, 2) px, of radius (n,) px, turned by angle (n,) radians counter-clockwise.
+    """Sprites (n, 21) at centres (n, 2) px, of radius (n,) px, turned by angle (n,) radians counter-clockwise.
 
     shade (n, 4): linear colour and opacity. page (n,): which page. smear (n, 2): the way gone while the shutter is open,
-    in px; bend (n, 2): from the centre to the middle of its ends.
+    in px; bend (n, 2): from the centre to the middle of its ends. turned (n,) radians counter-clockwise and grows (n,) as a share:
+    meanwhile. deep (n, 2) radians: turned about the level and the upright axis, before all else.
     along (n,) radians, stretch (n,) factor: made longer in that direction. soft (n,): radius of its circle of confusion in px.
     """
     n = len(centre)
@@ -231,6 +246,11 @@ def sprites_of(
     # From the page to the picture (y down): turn, then stretch along the way.
     turn = np.stack([c, s, -s, c]) * half
     m = np.stack([turn[0], turn[1], turn[2], turn[3]])
+    if deep is not None:
+        # Turned about the upright axis, then about the level one, and looked at straight on: never thinner than a hair.
+        cx, cy = (np.where(np.abs(c) < 0.02, np.copysign(0.02, c), c) for c in np.cos(deep.T))
+        sx, sy = np.sin(deep.T)
+        m = np.stack([m[0] * cy + m[1] * sy * sx, m[1] * cx, m[2] * cy + m[3] * sy * sx, m[3] * cx])
     longer = np.broadcast_to(np.asarray(stretch, np.float64), (n,))
     if along is not None and (longer != 1).any():
         ax, ay = np.cos(along), -np.sin(along)
@@ -259,8 +279,14 @@ def sprites_of(
     bent = np.zeros((n, 2), np.float32) if bend is None else bend
     gone = gone + 2 * np.hypot(*bent.T)
     found[:, BX], found[:, BY] = bent.T
-    found[:, TIMES] = np.clip(np.ceil(gone / np.clip(0.15 * half, 0.75, 3.0)), 1, _MOST_SAMPLES)
+    # On the picture, y goes down: counter-clockwise is the other way round.
+    found[:, TURN] = 0.0 if turned is None else -turned
+    found[:, GROW] = 0.0 if grows is None else np.clip(grows, -1.8, 1.8)
+    gone_at_rim = gone + half * (np.abs(found[:, TURN]) + np.abs(found[:, GROW]))
+    found[:, TIMES] = np.clip(np.ceil(gone_at_rim / np.clip(0.15 * half, 0.6, 3.0)), 1, _MOST_SAMPLES)
     grown = 1 + 2.0 / np.maximum(1, side / 2**level)
-    found[:, REACH] = half * math.sqrt(2) * np.maximum(1, longer) * grown + gone / 2 + 1
+    found[:, REACH] = (
+        half * math.sqrt(2) * np.maximum(1, longer) * grown * (1 + 0.5 * np.abs(found[:, GROW])) + gone / 2 + 1
+    )
     found[:, REACH] = np.where(shown > 0, found[:, REACH], -1e9)
     return found

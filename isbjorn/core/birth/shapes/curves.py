@@ -7,7 +7,7 @@ import functools
 import numpy as np
 
 from isbjorn.core.birth.shapes.base import Doubles, Lines, Scattered, Setting, unit, vectors
-from isbjorn.core.birth.shapes.regions import Trapezoids, scatter_region, trapezoids, turning
+from isbjorn.core.birth.shapes.regions import Trapezoids, in_shell, scatter_region, trapezoids, turning
 from isbjorn.core.document import PathPoint, PathShape
 from isbjorn.core.life.bezier import at_length, flat
 
@@ -28,7 +28,9 @@ def path(shape: PathShape, u: Doubles, setting: Setting) -> Scattered:
     outward = unit(vectors(way[:, 1] * sign, -way[:, 0] * sign))
     if shape.fill == "shell":
         low, high = {"inward": (-1.0, 0.0), "outward": (0.0, 1.0), "both": (-0.5, 0.5)}[shape.shell_side]
-        place = place + outward * (setting.read(shape.thickness) * (low + u[1] * (high - low)))[:, None]
+        xy, flat_way = in_shell([line], [shape.closed], sign, u, setting.read(shape.thickness), low, high)
+        place, way = vectors(*xy.T), vectors(*flat_way.T)
+        outward = unit(vectors(way[:, 1] * sign, -way[:, 0] * sign))
     return Scattered(place, outward, way)
 
 

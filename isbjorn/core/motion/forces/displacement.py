@@ -7,7 +7,18 @@ import numpy.typing as npt
 from numba import njit, prange
 
 from isbjorn.core.document import Displacement
-from isbjorn.core.motion.forces.row import OWN, VALUE, Doubles, Doubles3, Floats, Setting, base, strength
+from isbjorn.core.motion.forces.row import (
+    CURVE,
+    OWN,
+    VALUE,
+    Doubles,
+    Doubles3,
+    Floats,
+    Setting,
+    base,
+    read_curve,
+    strength,
+)
 from isbjorn.core.motion.forces.turbulence import NOISE, OFFSET, pack_noise
 from isbjorn.core.motion.forces.zones import weight
 from isbjorn.core.motion.noise import flow
@@ -34,9 +45,10 @@ def _displace(
         for r in range(rows.shape[1]):
             x, y, z = float(values[0, i]), float(values[1, i]), float(values[2, i])
             amount = strength(rows, 0, r, curves, key, births[i], age01[i], x, y, z, 0.0, 0.0, 0.0)
-            zone = int(rows[0, r, 7])
+            zone, within = int(rows[0, r, 7]), 1.0
             if zone >= 0:
-                amount *= weight(zones, 0, zone, x, y, z)
+                within = weight(zones, 0, zone, x, y, z)
+                amount *= within
             off = rows[0, r, OFFSET]
             qx, qy, qz = x - rows[0, r, 8] + off, y - rows[0, r, 9] + 0.7 * off, z - rows[0, r, 10]
             vx, vy, vz = flow(rows, 0, r, NOISE, qx, qy, qz)
@@ -46,7 +58,10 @@ def _displace(
             if rows[0, r, OWN] > 0:
                 # Another place of the same noise: size does not go with place.
                 sx, sy, _ = flow(rows, 0, r, NOISE, qx + 7919.0, qy + 104729.0, qz)
-                share = amount / rows[0, r, VALUE] if rows[0, r, VALUE] != 0 else 0.0
+                # As the strength is felt; without one, size swells by itself, over life as the strength would.
+                share = amount / rows[0, r, VALUE] if rows[0, r, VALUE] != 0 else within
+                if rows[0, r, VALUE] == 0 and rows[0, r, CURVE] >= 0:
+                    share *= read_curve(curves, int(rows[0, r, CURVE]), age01[i])
                 grown[i] *= max(0.0, 1.0 + share * rows[0, r, OWN] * 0.7 * (sx + sy))
 
 

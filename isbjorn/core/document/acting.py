@@ -1,0 +1,56 @@
+"""A shot as it acts: without what is switched off for the moment, which the document keeps."""
+
+from __future__ import annotations
+
+import functools
+from typing import Any
+
+from isbjorn.core.document.base import Part
+from isbjorn.core.document.shapes import Point
+from isbjorn.core.document.shot import Shot
+from isbjorn.core.document.values import Number
+
+_NOTHING: dict[str, dict[str, Any]] = {
+    "spread": {"spread": 0.0}, "over life": {"over_life": None, "over_life_to": None}, "keys": {"keys": ()},
+    "flutter": {"flutter": None}, "source": {"source": None},
+}  # fmt: skip
+_WHOLE = ("trail", "heads", "lines")
+
+
+def _number(number: Number, default: Any) -> Number:
+    if not number.off:
+        return number
+    if "all" in number.off and isinstance(default, Number):
+        return default
+    update: dict[str, Any] = {"off": ()}
+    for name in number.off:
+        update |= _NOTHING.get(name, {})
+    return number.model_copy(update=update)
+
+
+def _part(part: Part) -> Part:
+    update: dict[str, Any] = {}
+    for name, field in type(part).model_fields.items():
+        value = getattr(part, name)
+        if isinstance(value, Number):
+            new: Any = _number(value, field.default)
+        elif isinstance(value, Part):
+            new = None if name in _WHOLE and not getattr(value, "on", True) else _part(value)
+        elif isinstance(value, tuple) and value and isinstance(value[0], Part):
+            parts = tuple(_part(one) for one in value)
+            new = value if all(a is b for a, b in zip(parts, value, strict=True)) else parts
+        else:
+            continue
+        if new is not value:
+            update[name] = new
+    if getattr(part, "shape_on", True) is False:
+        update["shape"] = Point()
+    return part.model_copy(update=update) if update else part
+
+
+@functools.lru_cache(maxsize=64)
+def acting(shot: Shot) -> Shot:
+    """The shot without what is switched off; the same one if nothing is."""
+    found = _part(shot)
+    assert isinstance(found, Shot)
+    return found
