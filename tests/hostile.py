@@ -36,7 +36,9 @@ DOCUMENTS: dict[str, dict[str, Any]] = {
     },
     "a long pre-roll": _emitter(rate=1e6, pre_roll_s=600),
     "a shutter over large discs": {"camera": {"shutter": 720}, **_emitter(rate=500, shape=_FULL, size=2000)},
-    "a blend over large bodies": _emitter(rate=500, shape=_FULL, size=2000, blend="luminosity", body={"kind": "star", "points": 24}),
+    "a blend over large bodies": _emitter(
+        rate=500, shape=_FULL, size=2000, blend="luminosity", body={"kind": "star", "points": 24}
+    ),
     "wide trails": _emitter(rate=500, size=500, trail={"length": 10_000, "width": 1000, "glow": 1000}),
     "wide effects": _emitter(finish=[{"kind": "glow", "radius": 1000}, {"kind": "blur", "sigma": 1000}] * 8),
     "wild drivers": _emitter(

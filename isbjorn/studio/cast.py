@@ -232,7 +232,7 @@ def export_preset(studio: Here, preset_id: str) -> Response:
 def preset_thumb(studio: Here, preset_id: str) -> Response:
     """A small moving picture of an emitter: 16 frames of its first two seconds, one under the other."""
     _, shot = _preset(studio, preset_id)
-    jpeg = studio.thumb(shot, _THUMB_FRAMES, _THUMB_WIDTH)
+    jpeg = studio.thumb(shot, _THUMB_FRAMES, _THUMB_WIDTH, exposed=True)
     return Response(jpeg, media_type="image/jpeg", headers={"Cache-Control": "no-cache"})
 
 

@@ -114,14 +114,15 @@ class Studio:
         with self._lock:
             return self._stamps[shot_id]
 
-    def thumb(self, shot: Shot, count: int, width: int) -> bytes:
-        """A small moving picture of a shot as a JPEG, kept until the shot changes."""
-        kept = self.store.folder / "thumbs" / f"{self.preview.thumb_name(shot)}-{count}.jpg"
+    def thumb(self, shot: Shot, count: int, width: int, exposed: bool = False) -> bytes:
+        """A small moving picture of a shot as a JPEG, kept until the shot changes. exposed: bright enough to be recognised."""
+        mark = "-exposed" if exposed else ""
+        kept = self.store.folder / "thumbs" / f"{self.preview.thumb_name(shot)}-{count}{mark}.jpg"
         if kept.is_file():
             return kept.read_bytes()
         with self._thumbs:
             if not kept.is_file():
-                made = self.preview.strip(shot, count, width)
+                made = self.preview.strip(shot, count, width, exposed)
                 with suppress(OSError):
                     # Without room on the disk it is only not kept.
                     kept.parent.mkdir(exist_ok=True)

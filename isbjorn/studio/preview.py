@@ -124,6 +124,12 @@ def _fitting(rows: list[npt.NDArray[np.uint8]]) -> list[npt.NDArray[np.uint8]]:
     return [np.asarray(cv2.resize(row, size, interpolation=cv2.INTER_AREA), np.uint8) for row in rows]
 
 
+def _exposure(pictures: list[Floats]) -> float:
+    """What pictures are multiplied by so that what is bright in them is seen as bright; none gets darker."""
+    bright = float(np.percentile(np.concatenate([p[..., :3].max(axis=2).ravel() for p in pictures]), 99.6))
+    return min(12.0, max(1.0, 0.75 / max(bright, 1e-4)))
+
+
 class Preview:
     """Draws and keeps frames. Safe to call from many threads; one draws at a time."""
 
@@ -300,14 +306,14 @@ class Preview:
         return digest_of(shot)[:24]
 
     @staticmethod
-    def _blank(shot: Shot, scale: float) -> npt.NDArray[np.uint8]:
+    def _blank(shot: Shot, scale: float) -> Floats:
         view = projection(shot, scale)
-        return np.full((view.height, view.width, 3), 22, np.uint8)
+        return np.full((view.height, view.width, 4), _GREY, np.float32)
 
-    def strip(self, shot: Shot, count: int, width: int) -> bytes:
+    def strip(self, shot: Shot, count: int, width: int, exposed: bool = False) -> bytes:
         """Small frames of the shot's first two seconds, one under the other, as one JPEG; without a plate that cannot be read."""
         step = max(1, round(2 * float(shot.frame_rate)) // count)
-        rows: list[npt.NDArray[np.uint8]] = []
+        pictures: list[Floats] = []
         ended = time.monotonic() + _STRIP_S
         solver = Solver(shot, self.states, self.plates)
         scale = scale_for(shot, width, width * width * 2)
@@ -322,9 +328,10 @@ class Preview:
                         below, layers = None, draw_particles(solver, frame, scale, lambda: time.monotonic() > ended)
                 except (Stale, IsbjornError):
                     # Too much for a small picture, or not to be drawn: what there is of it so far, or nothing.
-                    rows += [rows[-1] if rows else self._blank(shot, scale)] * (count - len(rows))
+                    pictures += [pictures[-1] if pictures else self._blank(shot, scale)] * (count - len(pictures))
                     break
                 picture, below = layers.picture, None if layers.grounded else below
-            rows.append(to_shades(picture if below is None else over(picture, below), shade_table("srgb")))
-        rows = _fitting(rows)
+            pictures.append(picture.copy() if below is None else over(picture, below))
+        gain = _exposure(pictures) if exposed else 1.0
+        rows = _fitting([to_shades(np.ascontiguousarray(p * np.float32(gain)), shade_table("srgb")) for p in pictures])
         return bytes(simplejpeg.encode_jpeg(np.concatenate(rows), quality=82, colorspace="RGB", colorsubsampling="420"))

@@ -137,7 +137,8 @@ class Births(unittest.TestCase):
     def test_one_birth_a_frame_shows_a_newborn_on_every_frame(self) -> None:
         keyed = {"value": 1, "keys": [{"at_s": 0, "value": 1, "joint": "straight"}, {"at_s": 60, "value": 1}]}
         cases: list[tuple[str, dict[str, Any]]] = [
-            ("30000/1001", {}), ("60000/1001", {}), ("25", {"pre_roll_s": 2}), ("25", {"rate": keyed}), ("24000/1001", {"pre_roll_s": 1.001}),
+            ("30000/1001", {}), ("60000/1001", {}), ("25", {"pre_roll_s": 2}), ("25", {"rate": keyed}),
+            ("24000/1001", {"pre_roll_s": 1.001}),
         ]  # fmt: skip
         for rate, more in cases:
             emitter = {"rate": 1, "rate_per": "frame", "cadence": "even", "lifespan": 0.5, **more}
@@ -211,7 +212,8 @@ class Draws(unittest.TestCase):
 
     def test_a_preset_planted_twice_moves_alike(self) -> None:
         kept = one_emitter(
-            emitter={"rate": 200}, forces=[force("wind", strength={"value": 100, "spread": 80}, direction={"value": 0, "spread": 40})]
+            emitter={"rate": 200},
+            forces=[force("wind", strength={"value": 100, "spread": 80}, direction={"value": 0, "spread": 40})],
         )  # fmt: skip
         empty = Shot()
         first, _ = planted(empty, kept)
@@ -255,9 +257,10 @@ class Noise(unittest.TestCase):
 
 class Ranges(unittest.TestCase):
     def test_what_is_read_stays_in_the_range_of_its_field(self) -> None:
+        driven = {"measure": "number", "thing": "e.spread", "high": 360, "makes_high": 1e9, "combine": "add"}
         shot = one_emitter(
             emitter={
-                "rate": {"value": 100, "source": {"measure": "number", "thing": "e.spread", "high": 360, "makes_high": 1e9, "combine": "add"}},
+                "rate": {"value": 100, "source": driven},
                 "lit": {"value": 50, "flutter": {"amount": 1000}}, "spread": 180, "limit": 100,
                 "finish": [
                     {"kind": "grade", "contrast": {"value": 100, "flutter": {"amount": 1e6}}},

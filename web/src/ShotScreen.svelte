@@ -16,6 +16,7 @@
   import PlateSheet from './plates/PlateSheet.svelte';
   import { Desk } from './state/desk.svelte';
   import { notices } from './state/notices.svelte';
+  import { letters } from './state/letters.svelte';
   import { specs } from './state/specs.svelte';
   import Strip from './strip/Strip.svelte';
   import TopBar from './TopBar.svelte';
@@ -31,6 +32,10 @@
   onMount(() => {
     Promise.all([specs.load(), desk.load()]).catch((error) => notices.trouble(error));
     return () => desk.close();
+  });
+
+  $effect(() => {
+    if (desk.shot) document.title = `${desk.shot.name} – Isbjorn`;
   });
 
   function keys(event: KeyboardEvent): void {
@@ -59,6 +64,14 @@
     const key = mod && event.shiftKey && event.key.toLowerCase() === 'z' ? 'mod+shift+z' : press;
     if (spin && !mod && /^(Arrow|Enter|Backspace|Delete|[-0-9.(])/.test(event.key)) return;
     if (at.tagName === 'BUTTON' && (event.key === ' ' || event.key === 'Enter')) return;
+    // Single letters act only where nothing else takes them, and not at all if they are switched off.
+    const single = !mod && event.key.length === 1 && event.key !== ' ';
+    const takes = at.closest(
+      '[role="switch"], [role="radio"], [role="checkbox"], [role="slider"], [role="spinbutton"]',
+    );
+    if (single && (!letters.on || takes)) return;
+    // A row that has the focus but is not the chosen one: what would be meant is not clear.
+    if ((single || event.key === 'Delete') && at.closest('[aria-current="false"]')) return;
     const command = commands.find((c) => c.key === key);
     if (command) {
       event.preventDefault();
@@ -70,25 +83,64 @@
 <svelte:window onkeydown={keys} />
 
 {#if desk.shot && desk.state && specs.ready}
+  <nav aria-label="Skip to" class="skips">
+    {#each [['picture', 'Skip to the picture'], ['chosen', 'Skip to the chosen thing'], ['life', 'Skip to the desk']] as const as [id, word] (id)}
+      <a
+        href="#{id}"
+        onclick={(e) => {
+          e.preventDefault();
+          document.getElementById(id)?.focus();
+        }}>{word}</a
+      >
+    {/each}
+  </nav>
   <div
-    class="grid h-full grid-cols-[232px_minmax(0,1fr)_264px] overflow-hidden"
-    style="grid-template-rows:40px minmax(0,1fr) {desk.graph ? 168 : 66}px 252px"
+    class="desk grid h-full grid-cols-[232px_minmax(0,1fr)_264px] overflow-hidden"
+    style="--strip:{desk.graph ? 168 : 66}px"
   >
-    <header class="col-span-3 border-b border-line"><TopBar {desk} onopen={(p) => (open = p)} /></header>
-    <aside class="row-span-2 overflow-y-auto border-r border-line">
+    <header class="top col-span-3 border-b border-line">
+      <h1 class="sr-only">{desk.shot.name}</h1>
+      <TopBar {desk} onopen={(p) => (open = p)} />
+    </header>
+    <aside class="cast row-span-2 overflow-y-auto border-r border-line" aria-label="Cast and reach">
       <Cast {desk} onplate={() => (open = 'plate')} onlibrary={() => (open = 'library')} />
       <Reach {desk} />
     </aside>
-    <main class="min-w-0"><Picture {desk} /></main>
-    <aside class="row-span-2 overflow-y-auto border-l border-line">
+    <main class="picture relative min-w-0">
+      <Picture {desk} />
+      {#if desk.state.damage?.length}
+        <p
+          class="absolute top-12 right-2.5 left-2.5 rounded-lg border border-[#f2b950] bg-[#101214f0] px-3 py-1.5 text-[#f2d49a]"
+          role="alert"
+        >
+          ⚠ A part of the kept shot cannot be read, and is left out: {desk.state.damage.join(' ')} The next edit
+          keeps what is here; undo goes back to what was.
+        </p>
+      {/if}
+    </main>
+    <aside
+      class="chosen row-span-2 overflow-y-auto border-l border-line"
+      id="chosen"
+      tabindex="-1"
+      aria-label="The chosen thing"
+    >
       <Chosen {desk} onplate={() => (open = 'plate')} />
     </aside>
-    <section class="border-t border-line" aria-label="Shot strip"><Strip {desk} /></section>
-    <section class="overflow-y-auto border-t border-r border-line" aria-label="Birth">
+    <section class="strip border-t border-line" aria-label="Shot strip"><Strip {desk} /></section>
+    <section class="birth overflow-y-auto border-t border-r border-line" aria-label="Birth">
       <Birth {desk} />
     </section>
-    <section class="min-w-0 overflow-hidden border-t border-line" aria-label="Life"><Lanes {desk} /></section>
-    <section class="overflow-y-auto border-t border-l border-line" aria-label="End"><End {desk} /></section>
+    <section
+      class="life min-w-0 overflow-hidden border-t border-line"
+      id="life"
+      tabindex="-1"
+      aria-label="Life"
+    >
+      <Lanes {desk} />
+    </section>
+    <section class="end overflow-y-auto border-t border-l border-line" aria-label="End">
+      <End {desk} />
+    </section>
   </div>
   <PlateSheet
     {desk}
@@ -108,3 +160,41 @@
 {:else}
   <p class="grid h-full place-items-center text-soft">Opening the shot …</p>
 {/if}
+
+<style>
+  .desk {
+    grid-template-rows: 40px minmax(0, 1fr) var(--strip) 252px;
+  }
+  .skips a {
+    position: absolute;
+    top: -60px;
+    left: 8px;
+    z-index: 80;
+    padding: 6px 12px;
+    border-radius: 8px;
+    background: var(--aurora);
+    color: var(--on-aurora);
+  }
+  .skips a:focus {
+    top: 4px;
+  }
+  /* Enlarged, or on a small screen: one below the other, nothing out of reach. */
+  @media (max-width: 960px), (max-height: 560px) {
+    .desk {
+      display: flex;
+      flex-direction: column;
+      overflow-y: auto;
+    }
+    .desk > :global(*) {
+      flex-shrink: 0;
+      overflow: visible;
+    }
+    .picture {
+      height: max(260px, 60vh);
+    }
+    .life {
+      height: 320px;
+      overflow: hidden;
+    }
+  }
+</style>

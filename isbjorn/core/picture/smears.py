@@ -162,7 +162,7 @@ def smears_of(
     out = np.empty((len(radius), SMEAR), np.float32)
     _pack(
         np.ascontiguousarray(places, np.float32), np.ascontiguousarray(shares, np.float32),
-        np.ascontiguousarray(np.broadcast_to(radius.reshape(len(radius), -1), (len(radius), PIECES)), np.float32),
+        np.array(np.broadcast_to(radius.reshape(len(radius), -1), (len(radius), PIECES)), np.float32),
         np.ascontiguousarray(shade, np.float32),
         np.ascontiguousarray(inner, np.float64), profile, covers, out,
     )  # fmt: skip

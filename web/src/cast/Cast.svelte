@@ -156,7 +156,7 @@
             <DropdownMenu.Portal>
               <DropdownMenu.Content
                 sideOffset={2}
-                class="z-60 w-44 rounded-lg border border-line-strong bg-raised p-1 shadow-xl"
+                class="z-60 w-48 rounded-lg border border-line-strong bg-raised p-1 shadow-xl"
               >
                 <DropdownMenu.Item class={item} onSelect={() => (renaming = id)}>Rename</DropdownMenu.Item>
                 {#if 'id' in row.chosen}
@@ -166,6 +166,25 @@
                     onSelect={() => desk.add(chosen.kind === 'force' ? 'gravity' : (chosen.kind as Kind), id)}
                     >Copy</DropdownMenu.Item
                   >
+                  {#if chosen.kind === 'emitter'}
+                    <DropdownMenu.Item
+                      class={item}
+                      onSelect={() => desk.add('emitter', id, { with_ties: true })}
+                      >Copy with its forces</DropdownMenu.Item
+                    >
+                  {/if}
+                  {#if chosen.kind !== 'group'}
+                    {#each [['across', 'Mirror left and right'], ['up', 'Mirror up and down']] as const as [axis, word] (axis)}
+                      <DropdownMenu.Item
+                        class={item}
+                        onSelect={() =>
+                          desk.add(chosen.kind === 'force' ? 'gravity' : (chosen.kind as Kind), id, {
+                            mirror: axis,
+                            with_ties: chosen.kind === 'emitter',
+                          })}>{word}</DropdownMenu.Item
+                      >
+                    {/each}
+                  {/if}
                   {#if chosen.kind === 'force'}
                     <DropdownMenu.Item class={item} onSelect={() => desk.alone(id)}
                       >{desk.solo ? 'Show all again' : 'Show alone'}</DropdownMenu.Item

@@ -3,6 +3,11 @@
 
   let { desk }: { desk: Desk } = $props();
   const shot = $derived(desk.shot!);
+  /** Emitters, and the groups by which several are told at once. */
+  const reached = $derived([
+    ...shot.groups.map((g) => ({ id: g.id, name: g.name, group: true, within: null as string | null })),
+    ...shot.emitters.map((e) => ({ id: e.id, name: e.name, group: false, within: e.group })),
+  ]);
   const linked = $derived(new Set(shot.links.map((l) => `${l.force} ${l.emitter}`)));
 </script>
 
@@ -13,10 +18,12 @@
       <thead>
         <tr>
           <th class="w-[78px]"></th>
-          {#each shot.emitters as emitter (emitter.id)}
+          {#each reached as one (one.id)}
             <th
               class="max-w-12 truncate px-0.5 pb-0.5 text-center text-[11px] font-normal text-soft"
-              title={emitter.name}>{emitter.name}</th
+              class:italic={one.group}
+              scope="col"
+              title={one.group ? `Every emitter of the group ${one.name}` : one.name}>{one.name}</th
             >
           {/each}
         </tr>
@@ -24,21 +31,24 @@
       <tbody>
         {#each shot.forces as force (force.id)}
           <tr class:opacity-45={!force.on}>
-            <th class="truncate pr-2 text-left font-normal" title={force.name}>{force.name}</th>
-            {#each shot.emitters as emitter (emitter.id)}
-              {@const on = linked.has(`${force.id} ${emitter.id}`)}
+            <th class="truncate pr-2 text-left font-normal" scope="row" title={force.name}>{force.name}</th>
+            {#each reached as one (one.id)}
+              {@const on = linked.has(`${force.id} ${one.id}`)}
+              {@const through = !on && one.within !== null && linked.has(`${force.id} ${one.within}`)}
               <td class="text-center">
                 <button
-                  class="grid h-[17px] w-full place-items-center rounded-[5px] hover:bg-raised"
+                  class="grid h-6 w-full place-items-center rounded-[5px] hover:bg-raised"
                   role="checkbox"
                   aria-checked={on}
-                  aria-label="{force.name} acts on {emitter.name}"
-                  onclick={() => desk.link(force.id, emitter.id)}
+                  aria-label="{force.name} acts on {one.name}{through ? ', through its group' : ''}"
+                  onclick={() => desk.link(force.id, one.id)}
                 >
                   <span
                     class={on
                       ? 'h-[13px] w-full max-w-[26px] rounded-[4px] bg-word/85'
-                      : 'size-[4px] rounded-full bg-lamp'}
+                      : through
+                        ? 'h-[13px] w-full max-w-[26px] rounded-[4px] border border-word/60'
+                        : 'size-[4px] rounded-full bg-lamp'}
                   ></span>
                 </button>
               </td>

@@ -48,7 +48,10 @@
   <Fields {...common} only={['facing', 'stretch']} />
 </Section>
 <Section title="Look" first about="× its lane over life">
-  <Fields {...common} only={['size', 'opacity', 'brightness', 'angle', 'spin']} />
+  <Fields
+    {...common}
+    only={['size', 'opacity', 'brightness', 'angle', 'spin', 'turn_x', 'turn_y', 'spin_x', 'spin_y']}
+  />
 </Section>
 <Section title="Colour" about="by {emitter.colour_by}"><ColourFields {desk} {emitter} {path} /></Section>
 <Section title="Trails and lines" about={drawn.join(' · ')}>

@@ -1,6 +1,8 @@
 <script lang="ts">
   import type { Plate } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
+  import { specs } from '../state/specs.svelte';
+  import { framesPerSecond } from '../ui/rates';
   import Choice from '../ui/Choice.svelte';
   import PlainField from '../ui/PlainField.svelte';
   import Switch from '../ui/Switch.svelte';
@@ -42,6 +44,21 @@
   items={encodings}
   onset={(v) => desk.set('/plate/encoding', v, 'Encoding')}
 />
+{#if /#|%0?\d*d/.test(plate.media)}
+  <Choice
+    label="Its rate"
+    value={plate.rate ?? ''}
+    items={[
+      { value: '', label: "The shot's" },
+      ...[...new Set([...specs.rates, ...(plate.rate ? [plate.rate] : [])])].map((value) => ({
+        value,
+        label: `${Number(framesPerSecond(value).toFixed(3))} fps`,
+      })),
+    ]}
+    hint="Frames per second of the numbered pictures; a movie brings its own."
+    onset={(v) => desk.set('/plate/rate', v === '' ? null : v, 'Rate of the plate')}
+  />
+{/if}
 <PlainField
   label="Starts at"
   value={plate.offset_s}

@@ -81,7 +81,7 @@
     model="Camera"
     owner={shot.camera}
     path="/camera"
-    only={['focal_mm', 'filmback_mm', 'forward']}
+    only={['sorting', 'focal_mm', 'filmback_mm', 'forward']}
   />
 {/if}
 <Fields

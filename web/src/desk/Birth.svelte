@@ -8,6 +8,7 @@
   import NumberRow from '../ui/NumberRow.svelte';
   import PlainField from '../ui/PlainField.svelte';
   import Switch from '../ui/Switch.svelte';
+  import TimeField from '../ui/TimeField.svelte';
 
   let { desk }: { desk: Desk } = $props();
   const emitter = $derived(desk.emitter);
@@ -77,6 +78,14 @@
       hint="Where particles are born; the outline on the picture is exactly it."
       onset={reshape}
     />
+    {#if emitter.shape.kind !== 'point'}
+      <Switch
+        label="Shape acts"
+        on={emitter.shape_on}
+        hint="Off: all are born at its centre, to see what the shape does."
+        onset={(on) => desk.set(`${path}/shape_on`, on, on ? 'Shape on' : 'Shape off')}
+      />
+    {/if}
     <FileButton bind:this={files} label="SVG artwork" accept=".svg,image/svg+xml" ontake={artwork} />
     <Fields {desk} {model} owner={emitter.shape} path="{path}/shape" without={['kind', 'name']} />
     {#if emitter.shape.kind === 'path' && emitter.shape.points}
@@ -113,23 +122,25 @@
       hint="Even: same gaps. Jittered: anywhere in its own gap. Random: a Poisson stream."
       onset={(v) => desk.set(`${path}/cadence`, v, 'Cadence')}
     />
-    <PlainField
+    <TimeField
+      {desk}
       label="Delay"
       value={emitter.delay_s}
-      unit="s"
       hint="All births and bursts come later by this."
       onset={(v) => desk.set(`${path}/delay_s`, v ?? 0, 'Delay')}
     />
-    <PlainField
+    <TimeField
+      {desk}
       label="Start"
       value={emitter.start_s}
-      unit="s"
+      moment
       onset={(v) => desk.set(`${path}/start_s`, v ?? 0, 'Start')}
     />
-    <PlainField
+    <TimeField
+      {desk}
       label="Stop"
       value={emitter.end_s}
-      unit="s"
+      moment
       none="never"
       onset={(v) => desk.set(`${path}/end_s`, v, 'Stop')}
     />

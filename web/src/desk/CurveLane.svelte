@@ -46,7 +46,14 @@
   const unit = $derived(Math.max(1e-9, Math.abs(number.value)));
   const range = $derived.by(() => {
     const values = lane.curve.map((c) => c * number.value);
-    return `${shown(values[0] ?? 0)} → ${shown(values[values.length - 1] ?? 0)} ${lane.unit}`;
+    const [first, last] = [values[0] ?? 0, values[values.length - 1] ?? 0];
+    // What is highest or lowest on the way is said too, where it is neither at birth nor at death.
+    const far = Math.max(1e-9, ...values.map(Math.abs)) * 0.03;
+    const high = Math.max(...values);
+    const low = Math.min(...values);
+    const between =
+      high > Math.max(first, last) + far ? [high] : low < Math.min(first, last) - far ? [low] : [];
+    return `${[first, ...between, last].map(shown).join(' → ')} ${lane.unit}`;
   });
   const point = $derived(chosen !== null ? (curve?.points[chosen] ?? null) : null);
 
@@ -132,6 +139,41 @@
     put({ points }, `${title}: ${kind} joint`);
   }
 
+  function ease(text: string): void {
+    const four =
+      text.trim() === ''
+        ? null
+        : text
+            .split(/[\s,;]+/)
+            .filter(Boolean)
+            .map(Number);
+    if (four && (four.length !== 4 || four.some((n) => !Number.isFinite(n)))) return;
+    const points = curve!.points.map((p, i) =>
+      i === chosen ? { ...p, ease: four as [number, number, number, number] | null } : p,
+    );
+    put({ points }, `${title}: way to the next point`);
+  }
+
+  /** A point by keyboard: in the middle of the widest gap. */
+  function addByKey(): void {
+    const ages = [0, ...(curve?.points.map((p) => p.at) ?? []), 1];
+    let best = 0;
+    for (let i = 1; i < ages.length; i++)
+      if (ages[i]! - ages[i - 1]! > ages[best + 1]! - ages[best]!) best = i - 1;
+    const age = Number(((ages[best]! + ages[best + 1]!) / 2).toFixed(3));
+    const start: Curve = curve ?? {
+      points: [
+        { at: 0, value: 1, joint: 'smooth', ease: null },
+        { at: 1, value: 1, joint: 'smooth', ease: null },
+      ],
+    };
+    const values = part === 'over_life_to' && lane.to ? lane.to : lane.curve;
+    const value = values[Math.round(age * (values.length - 1))] ?? 1;
+    const made = withPoint(start, { at: age, value: Number(value.toFixed(3)), joint: 'smooth', ease: null });
+    chosen = made.index;
+    put(made.curve, `${title}: add a point`);
+  }
+
   const joints = [
     ['smooth', 'M2 12C8 12 8 4 14 4'],
     ['straight', 'M2 12 8 5l6 5'],
@@ -143,7 +185,8 @@
   <div class="shrink-0 overflow-hidden pl-3" style="width:{labelWidth}px">
     <div class="flex items-center">
       <button
-        class="min-w-0 truncate font-semibold"
+        class="min-h-6 min-w-0 truncate font-semibold"
+        class:line-through={number.off.includes('over life') || number.off.includes('all')}
         class:text-soft={!open}
         aria-expanded={open}
         title={world ? `Strength of ${name} over life` : title}
@@ -159,6 +202,14 @@
             second = !second;
             chosen = null;
           }}>{second ? '2' : '1'} of 2</button
+        >
+      {/if}
+      {#if open}
+        <button
+          class="quiet size-6! min-w-6!"
+          aria-label="{title}: add a point"
+          title="Add a point"
+          onclick={addByKey}><Icon name="plus" size={11} /></button
         >
       {/if}
       <PresetMenu
@@ -191,7 +242,7 @@
       {width}
       {height}
       aria-label="{title} over life"
-      role="application"
+      role="group"
       ondblclick={add}
       onpointerdown={() => (chosen = null)}
     >
@@ -242,7 +293,7 @@
             onkeydown={(e) => keys(e, index)}
             onfocus={() => (chosen = index)}
           >
-            <circle cx={x(plot, p.at)} cy={y(plot, p.value)} r="10" fill="transparent" />
+            <circle cx={x(plot, p.at)} cy={y(plot, p.value)} r="12" fill="transparent" />
             <circle
               cx={x(plot, p.at)}
               cy={y(plot, p.value)}
@@ -307,8 +358,20 @@
             >
           </button>
         {/each}
+        <input
+          class="w-[92px] rounded bg-well px-1"
+          aria-label="{title}: exact way to the next point, as cubic-bezier"
+          title="Exact way to the next point: x1, y1, x2, y2, with the meaning of CSS cubic-bezier; empty: by its joint"
+          placeholder="x1 y1 x2 y2"
+          value={point.ease?.join(' ') ?? ''}
+          onchange={(e) => ease(e.currentTarget.value)}
+          onkeydown={(e) => {
+            e.stopPropagation();
+            if (e.key === 'Enter') e.currentTarget.blur();
+          }}
+        />
         <button
-          class="quiet size-5! min-w-5!"
+          class="quiet size-6! min-w-6!"
           aria-label="Remove the point"
           title="Remove (Delete)"
           onclick={() => remove(chosen!)}><Icon name="close" size={11} /></button

@@ -64,11 +64,28 @@
     const i = Math.round(at * (guides.ramp.length - 1));
     const made =
       track === 'colours'
-        ? { at, colour: guides.ramp[i] ?? '#ffffff' }
+        ? { at, colour: guides.ramp[i] ?? '#ffffff', weight: 1 }
         : { at, opacity: guides.ramp_opacity[i] ?? 1 };
     const list = [...gradient[track], made].sort((a, b) => a.at - b.at);
     chosen = { track, index: list.indexOf(made) };
     put({ ...gradient, [track]: list }, `Colour: add ${track === 'colours' ? 'a colour' : 'an opacity'}`);
+  }
+
+  /** A colour by keyboard: in the middle of the widest gap. */
+  function addByKey(): void {
+    const ages = [0, ...gradient.colours.map((s) => s.at), 1];
+    let best = 0;
+    for (let i = 1; i < ages.length; i++)
+      if (ages[i]! - ages[i - 1]! > ages[best + 1]! - ages[best]!) best = i - 1;
+    const at = Number(((ages[best]! + ages[best + 1]!) / 2).toFixed(3));
+    const made = {
+      at,
+      colour: guides.ramp[Math.round(at * (guides.ramp.length - 1))] ?? '#ffffff',
+      weight: 1,
+    };
+    const list = [...gradient.colours, made].sort((a, b) => a.at - b.at);
+    chosen = { track: 'colours', index: list.indexOf(made) };
+    put({ ...gradient, colours: list }, 'Colour: add a colour');
   }
 
   function remove(): void {
@@ -133,6 +150,12 @@
   <div class="shrink-0 pl-3" style="width:{labelWidth}px">
     <div class="flex items-center">
       <span class="font-semibold">Colour</span>
+      <button
+        class="quiet size-6! min-w-6!"
+        aria-label="Colour: add a stop"
+        title="Add a colour in the widest gap"
+        onclick={addByKey}><Icon name="plus" size={11} /></button
+      >
       <PresetMenu
         of="colour"
         presets={specs.presets.ramps}
@@ -148,13 +171,21 @@
       </PresetMenu>
     </div>
     <button
-      class="text-[11px] text-soft hover:text-word"
-      title="The space in which neighbouring colours are mixed"
+      class="text-left text-[11px] leading-tight text-soft hover:text-word"
+      title="How neighbouring colours are mixed; stepped: not at all"
       onclick={() =>
-        put({ ...gradient, mix: gradient.mix === 'oklab' ? 'linear' : 'oklab' }, 'Colour mixing')}
-      >{#if by}<span class="text-word">{by}</span>{:else}mixed in {gradient.mix === 'oklab'
-          ? 'Oklab'
-          : 'light'}{/if}</button
+        put(
+          {
+            ...gradient,
+            mix: ({ oklab: 'linear', linear: 'stepped', stepped: 'oklab' } as const)[gradient.mix],
+          },
+          'Colour mixing',
+        )}
+      >{#if by}<span class="text-word">{by}</span><br />{/if}{{
+        oklab: 'mixed in Oklab',
+        linear: 'mixed in light',
+        stepped: 'stepped, as picked',
+      }[gradient.mix]}</button
     >
   </div>
   <div class="relative min-w-0 flex-1" bind:clientWidth={width}>
@@ -176,8 +207,9 @@
         style="left:{s.at * 100}%; background:color-mix(in srgb, var(--word) {s.opacity *
           100}%, var(--ground))"
         role="slider"
-        aria-valuenow={s.opacity}
-        aria-label="Opacity {Math.round(s.opacity * 100)} % at {Math.round(s.at * 100)} %"
+        aria-valuenow={Math.round(s.at * 100)}
+        aria-valuetext="{Math.round(s.opacity * 100)} % at {Math.round(s.at * 100)} %"
+        aria-label="Opacity {index + 1}"
         onpointerdown={(e) => press(e, 'opacities', index)}
         onkeydown={(e) => keys(e, 'opacities', index)}
       ></button>
@@ -190,8 +222,9 @@
           : 'border-word'}"
         style="left:{s.at * 100}%; background:{s.colour}"
         role="slider"
-        aria-valuenow={s.at}
-        aria-label="Colour {s.colour} at {Math.round(s.at * 100)} %"
+        aria-valuenow={Math.round(s.at * 100)}
+        aria-valuetext="{s.colour} at {Math.round(s.at * 100)} %"
+        aria-label="Colour {index + 1}"
         onpointerdown={(e) => press(e, 'colours', index)}
         onkeydown={(e) => keys(e, 'colours', index)}
       ></button>
@@ -232,8 +265,22 @@
             onchange={(e) => typedColour(e.currentTarget.value)}
             onkeydown={(e) => e.stopPropagation()}
           />
+          {#if gradient.mix === 'stepped'}
+            <input
+              class="w-9 rounded bg-well px-1 text-right"
+              aria-label="Weight of the colour"
+              title="Its share, where colours are dealt out by chance"
+              value={colour.weight}
+              onchange={(e) => {
+                const v = arithmetic(e.currentTarget.value);
+                if (v !== null && v >= 0)
+                  replace('colours', chosen!.index, { weight: v }, 'Weight of a colour');
+              }}
+              onkeydown={(e) => e.stopPropagation()}
+            /><span class="text-soft">share</span>
+          {/if}
           <button
-            class="quiet size-5! min-w-5!"
+            class="quiet size-6! min-w-6!"
             aria-label="Take a colour of the plate"
             title="Take a colour of the plate"
             onclick={pick}><Icon name="pick" size={13} /></button
@@ -257,7 +304,7 @@
           /><span class="text-soft">% opaque</span>
         {/if}
         <button
-          class="quiet size-5! min-w-5!"
+          class="quiet size-6! min-w-6!"
           aria-label="Remove the stop"
           title="Remove (Delete)"
           onclick={remove}><Icon name="close" size={11} /></button

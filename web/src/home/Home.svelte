@@ -17,8 +17,14 @@
   let queueOpen = $state(false);
   let making = $state<number | null>(null);
   let name = $state('');
+  let damage = $state('');
 
   onMount(() => {
+    document.title = 'Projects – Isbjorn';
+    get<{ damage: string }>('/api/health').then(
+      (health) => (damage = health.damage),
+      () => undefined,
+    );
     void load();
     void watch();
     const timer = setInterval(watch, 1000);
@@ -80,7 +86,7 @@
 </script>
 
 <div class="h-full overflow-y-auto">
-  <header class="mx-auto flex max-w-[1120px] items-center gap-3 px-6 pt-7 pb-5">
+  <header class="mx-auto flex max-w-[1120px] flex-wrap items-center gap-3 px-6 pt-7 pb-5">
     <span class="text-aurora"><Bear size={42} /></span>
     <h1 class="text-[22px] font-semibold tracking-tight">Isbjorn</h1>
     <span class="flex-1"></span>
@@ -108,6 +114,9 @@
     >
   </header>
   <main class="mx-auto max-w-[1120px] px-6 pb-12">
+    {#if damage}<p class="mb-5 rounded-lg border border-red px-3 py-2 text-red" role="alert">
+        ⚠ {damage}
+      </p>{/if}
     {#each projects as project (project.id)}
       <section class="mb-9" aria-label={project.name}>
         <div class="group mb-2.5 flex items-center gap-2">

@@ -27,6 +27,7 @@
   <div class="flex items-center bg-raised py-1.5 pr-1.5 pl-3">
     <div class="min-w-0 flex-1">
       <div class="truncate font-semibold">{shot.name}</div>
+      {#if shot.problem}<div class="text-[11px] text-amber" role="alert">⚠ {shot.problem}</div>{/if}
       <div class="text-[11px] text-soft">
         {shot.width} × {shot.height} · {rate} fps · {Number(shot.length_s.toFixed(2))} s
       </div>

@@ -1,5 +1,7 @@
 <script lang="ts">
   import Sheet from '../ui/Sheet.svelte';
+  import { letters } from '../state/letters.svelte';
+  import Switch from '../ui/Switch.svelte';
   import { printed, type Command } from './commands';
 
   let { commands, open = $bindable() }: { commands: Command[]; open: boolean } = $props();
@@ -12,7 +14,13 @@
   about="Numbers: drag, arrows to step (Shift ×10, Alt ÷10), type to be exact, 25*4 is understood."
   wide
 >
-  <div class="columns-2 gap-8">
+  <Switch
+    label="Single letters are commands"
+    on={letters.on}
+    hint="Off: only arrows, Space and keys with Ctrl act; everything is found with Ctrl K."
+    onset={() => letters.toggle()}
+  />
+  <div class="columns-2 gap-8 pt-3">
     {#each groups as group (group)}
       <div class="mb-4 break-inside-avoid">
         <h3 class="mb-1 font-semibold text-soft">{group}</h3>
@@ -28,7 +36,7 @@
     {/each}
     <div class="break-inside-avoid">
       <h3 class="mb-1 font-semibold text-soft">On a lane</h3>
-      {#each [['Add a point', 'Double-click'], ['Move a point', 'Drag, or arrows'], ['Remove a point', 'Delete']] as [what, how] (what)}
+      {#each [['Add a point', 'Double-click, or its +'], ['Move a point', 'Drag, or arrows'], ['Remove a point', 'Delete']] as [what, how] (what)}
         <div class="flex h-[26px] items-center justify-between border-b border-line">
           <span>{what}</span><span class="text-soft">{how}</span>
         </div>

@@ -1,6 +1,7 @@
 <script lang="ts">
-  import type { Grip, Guides, Shown } from '../api/client';
+  import type { Grip, Guides, NumberValue, Shown } from '../api/client';
   import { newGesture, type Desk } from '../state/desk.svelte';
+  import { found } from '../state/things';
   import { follow } from '../ui/drag';
   import { polyline, toShot, type Frame } from './geometry';
   import { gripped } from './grips';
@@ -157,12 +158,29 @@
       role="slider"
       tabindex="0"
       aria-label="{grip.name}, handle"
-      aria-valuenow={0}
-      class="pointer-events-auto cursor-grab outline-none"
+      aria-valuenow={Math.round(grip.at[0])}
+      aria-valuetext={grip.fields
+        .map((field) => {
+          const number = found(shot, `${path}/${field}`) as NumberValue | number | undefined;
+          const value = typeof number === 'object' ? number.value : number;
+          return value === undefined
+            ? ''
+            : `${field.split('/').pop()!.replaceAll('_', ' ')} ${Number(value.toFixed(2))}`;
+        })
+        .filter(Boolean)
+        .join(', ')}
+      class="grip pointer-events-auto cursor-grab outline-none"
       onpointerdown={(e) => press(e, grip)}
       onkeydown={(e) => nudge(e, grip)}
     >
-      <circle cx={grip.at[0]} cy={grip.at[1]} r={11 * pixel} fill="transparent" />
+      <circle
+        class="ring"
+        cx={grip.at[0]}
+        cy={grip.at[1]}
+        r={12 * pixel}
+        fill="transparent"
+        stroke-width={2 * pixel}
+      />
       {#if grip.kind === 'move' && !grip.stem}
         <rect
           x={grip.at[0] - 4 * pixel}
@@ -187,3 +205,9 @@
     </g>
   {/each}
 </svg>
+
+<style>
+  .grip:focus-visible .ring {
+    stroke: #fff;
+  }
+</style>

@@ -11,6 +11,7 @@
   import { frameOf, polyline, toShot } from './geometry';
   import { own } from './grips';
   import Guides from './Guides.svelte';
+  import Inspect from './Inspect.svelte';
 
   let { desk }: { desk: Desk } = $props();
   const shot = $derived(desk.shot!);
@@ -41,6 +42,7 @@
           `${number(Math.round(born))} born/s`,
           ...(figures.outside ? [`${number(figures.outside)} outside`] : []),
           ...(figures.specks ? [`${number(figures.specks)} too small`] : []),
+          ...(figures.left_out ? [`⚠ ${number(figures.left_out)} left out`] : []),
           `${figures.ms < 10 ? figures.ms.toFixed(1) : Math.round(figures.ms)} ms`,
         ].join(' · ')
       : '',
@@ -146,7 +148,10 @@
   }
 
   async function pick(event: PointerEvent): Promise<void> {
-    const at = pointed(event)(event);
+    await pickAt(pointed(event)(event));
+  }
+
+  async function pickAt(at: { x: number; y: number }): Promise<void> {
     try {
       const query = `frame=${desk.frame}&x=${at.x}&y=${at.y}`;
       const found = await get<{ colour: string }>(`/api/shots/${desk.id}/pick?${query}`);
@@ -155,6 +160,71 @@
       notices.trouble(error);
     }
     desk.picking = null;
+  }
+
+  /** Where was pressed to follow a particle. */
+  let inspected = $state.raw<{ x: number; y: number } | null>(null);
+  $effect(() => {
+    if (!desk.inspecting) inspected = null;
+  });
+
+  // The picture by keyboard: zoom and pan; turning in a free look; a cross for the picker and for the frame of a palette.
+  let cross = $state.raw<{ x: number; y: number } | null>(null);
+  let corner: { x: number; y: number } | null = null;
+  const asks = $derived(desk.picking !== null || desk.framing !== null || desk.inspecting);
+  $effect(() => {
+    if (!asks) cross = corner = null;
+  });
+
+  function scaled(by: number): void {
+    const fitting = Math.min(stage.width / shot.width, stage.height / shot.height);
+    const before = frame.width / shot.width;
+    const next = Math.min(8, Math.max(fitting * 0.5, before * by));
+    zoom = next;
+    shift = { x: (shift.x * next) / before, y: (shift.y * next) / before };
+  }
+
+  async function confirm(): Promise<void> {
+    const at = cross ?? { x: shot.width / 2, y: shot.height / 2 };
+    if (desk.picking) await pickAt(at);
+    else if (desk.inspecting) inspected = at;
+    else if (desk.framing && !corner) corner = at;
+    else if (desk.framing && corner) {
+      const take = desk.framing;
+      const done: Box = [corner.x, corner.y, at.x, at.y];
+      desk.framing = framed = null;
+      take(done);
+    }
+  }
+
+  function keys(event: KeyboardEvent): void {
+    const way = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, -1], ArrowDown: [0, 1] }[event.key];
+    const step = event.shiftKey ? 40 : 8;
+    if (event.ctrlKey || event.metaKey) return;
+    if (event.key === '+' || event.key === '=') scaled(1.25);
+    else if (event.key === '-') scaled(0.8);
+    else if (event.key === '0') fit();
+    else if (asks && event.key === 'Enter') void confirm();
+    else if (asks && way) {
+      const from = cross ?? { x: shot.width / 2, y: shot.height / 2 };
+      cross = {
+        x: Math.min(shot.width - 1, Math.max(0, from.x + way[0]! * step)),
+        y: Math.min(shot.height - 1, Math.max(0, from.y + way[1]! * step)),
+      };
+      if (corner) framed = [corner.x, corner.y, cross.x, cross.y];
+    } else if (desk.orbit && way) {
+      const { side, above, far } = desk.orbit;
+      desk.lookFrom({
+        side: side + way[0]! * 5,
+        above: Math.min(89, Math.max(-89, above - way[1]! * 5)),
+        far,
+      });
+    } else if (way && event.altKey) {
+      zoom ??= frame.width / shot.width;
+      shift = { x: shift.x - way[0]! * step, y: shift.y - way[1]! * step };
+    } else return;
+    event.preventDefault();
+    event.stopPropagation();
   }
 
   // A frame that is drawn on the plate, in px of the shot.
@@ -189,6 +259,10 @@
       lead(event);
       return;
     }
+    if (desk.inspecting && event.button === 0 && !desk.orbit) {
+      inspected = pointed(event)(event);
+      return;
+    }
     if (desk.orbit) {
       turn(event);
       return;
@@ -209,10 +283,17 @@
   bind:clientWidth={stage.width}
   bind:clientHeight={stage.height}
 >
-  <!-- svelte-ignore a11y_no_static_element_interactions -->
+  <!-- svelte-ignore a11y_no_noninteractive_tabindex, a11y_no_noninteractive_element_interactions -->
   <div
     class="absolute inset-0 touch-none"
-    class:cursor-crosshair={desk.picking !== null || desk.framing !== null || desk.recording !== null}
+    class:cursor-crosshair={asks || desk.recording !== null}
+    id="picture"
+    role="group"
+    tabindex="0"
+    aria-label="The picture: + and − zoom, Alt and arrows move, 0 fits{desk.orbit
+      ? ', arrows turn the free look'
+      : ''}{asks ? ', arrows move the cross, Enter takes it' : ''}"
+    onkeydown={keys}
     onwheel={wheel}
     onpointerdown={press}
     ondblclick={fit}
@@ -272,21 +353,40 @@
     />
   {/if}
 
-  <div
-    class="absolute top-2.5 left-2.5 flex rounded-lg bg-[#101214d9] p-0.5 text-[#c9cccc]"
-    role="radiogroup"
-    aria-label="View"
-  >
-    {#each views as [name, label] (name)}
-      <button
-        role="radio"
-        aria-checked={desk.view === name}
-        class="rounded-md px-2.5 py-1 text-[11.5px] {desk.view === name
-          ? 'bg-[#3a3d3f] text-white'
-          : 'hover:text-white'}"
-        onclick={() => desk.show(name)}>{label}</button
-      >
-    {/each}
+  {#if desk.inspecting && !desk.playing && !desk.orbit}
+    <Inspect {desk} {frame} at={inspected} onclose={() => (desk.inspecting = false)} />
+  {/if}
+  {#if cross}
+    <div
+      class="pointer-events-none absolute size-5 -translate-x-1/2 -translate-y-1/2 rounded-full border-2 border-white shadow-[0_0_0_2px_#000]"
+      style="left:{frame.left + (cross.x * frame.width) / shot.width}px;top:{frame.top +
+        (cross.y * frame.width) / shot.width}px"
+    ></div>
+  {/if}
+
+  <div class="absolute top-2.5 left-2.5 flex rounded-lg bg-[#101214d9] p-0.5 text-[#c9cccc]">
+    <div class="flex" role="radiogroup" aria-label="View">
+      {#each views as [name, label], i (name)}
+        <button
+          role="radio"
+          aria-checked={desk.view === name}
+          tabindex={desk.view === name ? 0 : -1}
+          onkeydown={(e) => {
+            const by = { ArrowRight: 1, ArrowDown: 1, ArrowLeft: -1, ArrowUp: -1 }[e.key];
+            if (!by) return;
+            e.preventDefault();
+            e.stopPropagation();
+            const next = (i + by + views.length) % views.length;
+            desk.show(views[next]![0]);
+            (e.currentTarget.parentElement!.children[next] as HTMLElement).focus();
+          }}
+          class="rounded-md px-2.5 py-1 text-[11.5px] {desk.view === name
+            ? 'bg-[#3a3d3f] text-white'
+            : 'hover:text-white'}"
+          onclick={() => desk.show(name)}>{label}</button
+        >
+      {/each}
+    </div>
     <button
       class="flex items-center gap-1.5 rounded-md border-l border-[#3a3d3f] px-2.5 py-1 text-[11.5px] {desk.orbit
         ? 'bg-[#3a3d3f] text-white'
@@ -300,7 +400,7 @@
   <div class="absolute top-2.5 right-2.5 flex flex-col items-end gap-1 text-[11.5px] text-[#e4e6e6]">
     <span
       class="rounded-lg bg-[#101214d9] px-2.5 py-1"
-      title={figures ? `${Math.round(figures.memory_bytes / 1048576)} MB kept` : ''}
+      title={figures ? `${Math.round(figures.memory_bytes / 1048576)} MB held by the studio` : ''}
       data-facts>{facts}</span
     >
     {#if zoom !== null}

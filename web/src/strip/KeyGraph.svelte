@@ -162,7 +162,7 @@
   class="absolute inset-0 touch-none"
   {width}
   {height}
-  role="application"
+  role="group"
   aria-label="Keys of {name}"
   ondblclick={add}
   onpointerdown={(e) => {
@@ -193,7 +193,7 @@
         if (!chosen.has(i)) chosen = new Set([i]);
       }}
     >
-      <circle cx={xOf(key.at_s)} cy={y(key.value)} r="10" fill="transparent" />
+      <circle cx={xOf(key.at_s)} cy={y(key.value)} r="12" fill="transparent" />
       <rect
         x={xOf(key.at_s) - 4}
         y={y(key.value) - 4}
@@ -267,6 +267,20 @@
       items={eases.map((e) => ({ value: e.name, label: e.name }))}
       onset={(v) => each({ ease: eases.find((e) => e.name === v)?.ease ?? null }, 'ease')}
     />
+    <input
+      class="w-[92px] rounded bg-well px-1"
+      aria-label="Exact way to the next key, as cubic-bezier"
+      title="x1 y1 x2 y2, with the meaning of CSS cubic-bezier; empty: by its joint"
+      placeholder="x1 y1 x2 y2"
+      value={only?.ease?.join(' ') ?? ''}
+      onchange={(e) => {
+        const text = e.currentTarget.value.trim();
+        const four = text === '' ? null : text.split(/[\s,;]+/).map(Number);
+        if (four === null || (four.length === 4 && four.every(Number.isFinite)))
+          each({ ease: four as [number, number, number, number] | null }, 'exact ease');
+      }}
+      onkeydown={(e) => e.stopPropagation()}
+    />
     <button class="key" aria-label="Remove the chosen keys" onclick={drop}>Remove</button>
   {/if}
   <button
@@ -279,7 +293,7 @@
 <style>
   .key {
     flex-shrink: 0;
-    height: 20px;
+    height: 24px;
     padding: 0 6px;
     border: 1px solid var(--line-strong);
     border-radius: 5px;

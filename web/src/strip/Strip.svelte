@@ -32,6 +32,24 @@
     const pad = (n: number): string => String(n).padStart(2, '0');
     return `${pad(Math.floor(whole / 60))}:${pad(whole % 60)}:${pad(frames)}`;
   });
+  let typing = $state(false);
+  /** Go to a frame number, to seconds (`5.5s`), or to minutes, seconds and frames of shot time; whether it was one of them. */
+  function goTo(text: string): boolean {
+    const parts = text.trim().split(/[:;]/);
+    if (parts.length > 1) {
+      const numbers = parts.map(Number);
+      if (numbers.some((n) => !Number.isFinite(n))) return false;
+      const frames = numbers.pop()!;
+      const seconds = numbers.reduce((sum, n) => sum * 60 + n, 0);
+      desk.go(first + seconds * rate + frames);
+      return true;
+    }
+    const seconds = /^(-?[\d.]+)\s*s$/.exec(text.trim());
+    const frame = seconds ? first + Number(seconds[1]) * rate : Number(text);
+    if (text.trim() === '' || !Number.isFinite(frame)) return false;
+    desk.go(frame);
+    return true;
+  }
   const speed = $derived(desk.playing ? (desk.header?.fps ?? 0) : rate);
   const emitter = $derived(desk.emitter);
   /** The keyed numbers of the chosen thing, and the moments at which any of them has a key. */
@@ -69,9 +87,31 @@
       <Icon name={desk.playing ? 'pause' : 'play'} size={14} filled={!desk.playing} />
     </button>
     <div class="leading-tight">
-      <div class="font-semibold text-dawn" data-clock title="Shot time: minutes, seconds, frames">
-        {clock}
-      </div>
+      {#if typing}
+        <input
+          class="w-[74px] rounded bg-well px-1 font-semibold text-dawn"
+          aria-label="Frame or time"
+          value={desk.frame}
+          {@attach (node) => {
+            (node as HTMLInputElement).focus();
+            (node as HTMLInputElement).select();
+          }}
+          onblur={() => (typing = false)}
+          onkeydown={(e) => {
+            e.stopPropagation();
+            if (e.key === 'Enter' && goTo(e.currentTarget.value)) typing = false;
+            if (e.key === 'Escape') typing = false;
+          }}
+        />
+      {:else}
+        <button
+          class="block min-h-6 font-semibold text-dawn"
+          data-clock
+          aria-label="Shot time {clock}; type a frame or a time"
+          title="Shot time: minutes, seconds, frames. Press to type a frame, or a time such as 0:05:12 or 5.5s"
+          onclick={() => (typing = true)}>{clock}</button
+        >
+      {/if}
       <div class="text-[11px] text-soft" data-speed>
         {speed.toFixed(1)} fps{#if desk.playing && (desk.header?.dropped ?? 0) > 0}<span
             class="text-amber"

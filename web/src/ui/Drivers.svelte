@@ -28,22 +28,51 @@
     { value: 'add', label: 'Added' },
     { value: 'multiply', label: 'Multiplied' },
   ];
+  type Part = NumberValue['off'][number];
+  const off = $derived(number.off);
+  /** What drives it, each with whether it is there. */
+  const parts = $derived(
+    (
+      [
+        ['spread', 'Spread', number.spread > 0],
+        ['over life', 'Over life', number.over_life !== null],
+        ['keys', 'Keys', number.keys.length > 0],
+        ['flutter', 'Flutter', number.flutter !== null],
+        ['source', 'Source', number.source !== null],
+      ] as [Part, string, boolean][]
+    ).filter(([, , there]) => there),
+  );
   const lamps = $derived([
-    { name: 'over life', on: number.over_life !== null, colour: 'var(--ice)', offered: spec.life },
-    { name: 'keys', on: number.keys.length > 0, colour: 'var(--dawn)', offered: true },
+    {
+      name: 'over life',
+      on: number.over_life !== null,
+      off: ['over life'],
+      colour: 'var(--ice)',
+      offered: spec.life,
+    },
+    { name: 'keys', on: number.keys.length > 0, off: ['keys'], colour: 'var(--dawn)', offered: true },
     {
       name: 'flutter or source',
       on: number.flutter !== null || number.source !== null,
+      off: ['flutter', 'source'],
       colour: 'var(--word)',
       offered: true,
     },
   ]);
+  const dark = $derived((lamp: { off: string[] }): boolean =>
+    off.some((name) => name === 'all' || lamp.off.includes(name)),
+  );
   const told = $derived(
     lamps
       .filter((lamp) => lamp.on)
-      .map((lamp) => lamp.name)
+      .map((lamp) => (dark(lamp) ? `${lamp.name}, switched off` : lamp.name))
       .join(', ') || 'nothing',
   );
+
+  function toggle(name: Part): void {
+    const on = off.includes(name);
+    put('off', on ? off.filter((one) => one !== name) : [...off, name], on ? `${name} on` : `${name} off`);
+  }
   const things = $derived(
     lists.flatMap((list) => desk.shot![list].map((thing) => ({ value: thing.id, label: thing.name }))),
   );
@@ -113,7 +142,8 @@
       <span
         class="size-[5px] rounded-full"
         class:opacity-0={!lamp.offered}
-        style:background={lamp.on ? lamp.colour : 'var(--lamp)'}
+        style:background={lamp.on && !dark(lamp) ? lamp.colour : lamp.on ? 'transparent' : 'var(--lamp)'}
+        style:box-shadow={lamp.on && dark(lamp) ? `inset 0 0 0 1px ${lamp.colour}` : 'none'}
       ></span>
     {/each}
   </Popover.Trigger>
@@ -130,6 +160,43 @@
         Value or keys, then flutter, source, spread, and over life multiplies.
         {spec.clock === 'shot' ? 'Read by shot time.' : ''}
       </p>
+
+      {#if parts.length || off.includes('all')}
+        <div class="mb-1 rounded-md bg-well px-2 py-1" role="group" aria-label="Parts of {label}">
+          {#each [...parts, ['all', 'All of it', true] as [Part, string, boolean]] as [name, word] (name)}
+            {@const on = !off.includes(name)}
+            <div class="flex h-[26px] items-center justify-between">
+              <button
+                class="flex h-6 flex-1 items-center gap-2 text-left"
+                role="switch"
+                aria-checked={on}
+                aria-label="{word} of {label}"
+                title={on ? 'Switch off, to see its part; it is kept' : 'Switch on again'}
+                onclick={() => toggle(name)}
+              >
+                <span
+                  class="relative h-[13px] w-[24px] rounded-full border border-line-strong {on
+                    ? 'bg-aurora'
+                    : 'bg-ground'}"
+                  ><span
+                    class="absolute top-[1px] size-[9px] rounded-full {on
+                      ? 'right-[1px] bg-on-aurora'
+                      : 'left-[1px] bg-soft'}"
+                  ></span></span
+                ><span class:line-through={!on} class:text-soft={!on}>{word}</span>
+              </button>
+              {#if name !== 'all'}
+                <button
+                  class="h-6 px-1.5 text-[11px] text-soft hover:text-word"
+                  title="The same for every number of the shot"
+                  aria-label="{word} of every number: {on ? 'off' : 'on'}"
+                  onclick={() => desk.switchAll(name, !on)}>{on ? 'all off' : 'all on'}</button
+                >
+              {/if}
+            </div>
+          {/each}
+        </div>
+      {/if}
 
       <div class="flex items-center justify-between pt-1">
         <span class="font-semibold text-dawn"

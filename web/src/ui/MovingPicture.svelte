@@ -43,7 +43,7 @@
         100}%; animation-timing-function:steps({frames}, jump-none)"
     ></div>
   {:else}
-    <span class="text-[11.5px] text-[#8d9191]">drawing its picture …</span>
+    <span class="text-[11.5px] text-[#c9cccc]">drawing its picture …</span>
   {/if}
 </div>
 

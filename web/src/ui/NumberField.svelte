@@ -14,6 +14,7 @@
     spec: Spec;
   }
   let { desk, label, path, number, spec }: Props = $props();
+  const helpId = $props.id();
 
   let typing = $state<'value' | 'spread' | null>(null);
   let draft = $state('');
@@ -31,6 +32,7 @@
   );
 
   const keyed = $derived(number.keys.length > 0);
+  const off = $derived(number.off ?? []);
   const now = $derived(keyed ? desk.valueNow(path, { ...number, flutter: null }) : number.value);
 
   function clamp(value: number): number {
@@ -74,7 +76,9 @@
   function finish(keep: boolean): void {
     const part = typing;
     if (!part) return;
-    const value = arithmetic(draft);
+    const share = part === 'spread' && draft.trim().endsWith('%');
+    const typed = arithmetic(share ? draft.trim().slice(0, -1) : draft);
+    const value = share && typed !== null ? Number(((typed / 100) * Math.abs(now)).toFixed(6)) : typed;
     if (keep && value === null) {
       wrong = true;
       return;
@@ -129,12 +133,16 @@
       aria-valuenow={part === 'value' ? Number(now.toFixed(4)) : number.spread}
       aria-valuemin={part === 'value' ? spec.low : 0}
       aria-valuemax={spec.high}
+      aria-valuetext={`${text} ${spec.unit}`.trim()}
+      aria-describedby={helpId}
       class="cursor-ew-resize touch-none rounded px-1 text-right select-none hover:bg-raised"
       class:font-semibold={part === 'value'}
       class:whitespace-nowrap={part === 'spread'}
       class:px-0!={part === 'spread'}
       class:text-[11.5px]={part === 'spread'}
-      class:text-dawn={part === 'value' && keyed}
+      class:text-dawn={part === 'value' && keyed && !off.includes('keys')}
+      class:line-through={(part === 'value' && off.includes('all')) ||
+        (part === 'spread' && off.includes('spread'))}
       class:text-soft={part === 'spread' && number.spread === 0}
       onpointerdown={(e) => press(e, part)}
       ondblclick={() => {
@@ -154,6 +162,7 @@
   data-field={path}
 >
   <span class="truncate pr-1" class:text-red={refused}>{label}</span>
+  <span id={helpId} class="hidden">{hint}</span>
   {@render figure('value', label, shown(now))}
   <span class="pl-0.5 text-[11px] whitespace-nowrap text-soft">{spec.unit}</span>
   {#if spec.spread}
