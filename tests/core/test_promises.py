@@ -73,7 +73,7 @@ class SameDocumentSamePicture(unittest.TestCase):
         plain = Solver(world()).at(60)
         looks = {
             "opacity": ("opacity",), "brightness": ("colour",), "red": ("colour",), "green": ("colour",), "blue": ("colour",),
-            "angle": ("angle",), "spin": ("angle",),
+            "angle": ("angle",), "spin": ("angle",), "turn_x": (), "turn_y": (), "spin_x": (), "spin_y": (),
         }  # fmt: skip
         for field, changes in looks.items():
             found = Solver(world({field: {"value": 50, "spread": 20}})).at(60)
@@ -113,6 +113,7 @@ class SameDocumentSamePicture(unittest.TestCase):
         tried = {
             "opacity", "brightness", "red", "green", "blue", "angle", "spin", "across", "up", "depth", "size", "direction", "tilt",
             "speed", "inherit", "mass", "lifespan", "hue", "saturation", "lightness", "stretch",
+            "turn_x", "turn_y", "spin_x", "spin_y",
         }  # fmt: skip
         self.assertEqual(spreads, tried)
 

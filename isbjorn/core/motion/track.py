@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from fractions import Fraction
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -27,7 +28,7 @@ from isbjorn.core.time import lattice_index
 
 Floats = npt.NDArray[np.float32]
 # Steps of all particles of an emitter from birth to the moment: some seconds to half a minute of a plain machine.
-_MOST_STEPS, _MOST_ALIVE = 4e8, 5_000_000
+_MOST_STEPS, _MOST_ALIVE = 5e8, 5_000_000
 _STEPS_AT_ONCE = {True: 40_000_000, False: 600_000}
 
 
@@ -42,7 +43,18 @@ def affordable_alive(shot: Shot, emitter: Emitter, births: Births, source: Sourc
         return _MOST_ALIVE
     begin = max(births.begin_s, -source.longest_life) if math.isinf(births.begin_s) else births.begin_s
     lived = min(source.longest_life, max(1.0, float(shot.length_s) - begin))
-    return max(100, int(_MOST_STEPS / max(1.0, lived * shot.simulation_rate)))
+    weight = 1.0 + sum(_weight(force) for force in shot.reaching(emitter))
+    return max(100, int(_MOST_STEPS / max(1.0, lived * shot.simulation_rate * weight)))
+
+
+def _weight(force: Any) -> float:
+    """What a force costs in a step, as a multiple of a plain one."""
+    if hasattr(force, "octaves"):
+        deep = all(n.value > 0 or n.timed for n in (force.along_x, force.along_y, force.along_z))
+        return float(force.octaves * (4 if deep else 1) * (2 if force.noise == "cellular" else 1))
+    if hasattr(force, "points"):
+        return 0.5 * len(force.points)
+    return 2.0 if force.kind == "surface" else 0.3
 
 
 def demand_of(shot: Shot, emitter: Emitter, readings: Readings) -> float:

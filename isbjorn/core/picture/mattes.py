@@ -6,7 +6,6 @@ import math
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
-import cv2
 import numpy as np
 import numpy.typing as npt
 
@@ -34,6 +33,35 @@ def shape_outline(matte: Matte, width: float, height: float) -> Doubles:
     return np.array([[-x, -y, 0], [x, -y, 0], [x, y, 0], [-x, y, 0], [-x, -y, 0]], np.float64)
 
 
+def filled(line: Doubles, width: int, height: int) -> Floats:
+    """How much of each pixel lies within a closed polyline (n, 2) px, by the even-odd rule: float32 (height, width) in [0, 1].
+
+    Exact across, and the mean of four lines down a pixel.
+    """
+    a, b = line[:-1], line[1:]
+    top, low = (f(a[:, 1], b[:, 1]) * _FINER for f in (np.minimum, np.maximum))
+    # Lines lie in the middle of their quarters; an edge has those from its upper end to above its lower one.
+    first = np.clip(np.ceil(top - 0.5), 0, height * _FINER).astype(np.int64)
+    after = np.clip(np.ceil(low - 0.5), 0, height * _FINER).astype(np.int64)
+    count = np.maximum(0, after - first)
+    edge = np.repeat(np.arange(len(a)), count)
+    row = np.arange(len(edge)) - np.repeat(np.cumsum(count) - count, count) + np.repeat(first, count)
+    y = (row + 0.5) / _FINER
+    rise = np.where(b[:, 1] == a[:, 1], 1.0, b[:, 1] - a[:, 1])
+    x = np.clip(a[edge, 0] + (y - a[edge, 1]) / rise[edge] * (b[edge, 0] - a[edge, 0]), 0, width)
+    order = np.lexsort((x, row))
+    row, x = row[order], x[order]
+    # From every other crossing on it is inside: what a pixel has of it is a sum of steps.
+    steps = np.zeros((height * _FINER, width + 2))
+    sign = np.where(np.arange(len(x)) % 2 == 0, 1.0, -1.0)
+    column = np.floor(x).astype(np.int64)
+    part = x - column
+    np.add.at(steps, (row, column), sign * (1 - part))
+    np.add.at(steps, (row, column + 1), sign * part)
+    cover = np.cumsum(steps, axis=1)[:, :width].reshape(height, _FINER, width).mean(axis=1)
+    return np.clip(cover, 0, 1).astype(np.float32)
+
+
 def _ramp(value: Floats, low: float, high: float) -> Floats:
     q = np.clip((value - low) / max(high - low, 1e-4), 0, 1)
     return np.asarray(q * q * (3 - 2 * q), np.float32)
@@ -57,12 +85,7 @@ def matte_of(matte: Matte, brush: Brush, plate: Floats | None) -> Floats:
                 *(np.repeat(p[:1], len(own), axis=0) for p in (frames.place, frames.turn, frames.size))
             )
             pixels, _ = view.place(repeated.of(*own.T))
-            big = np.zeros((view.height * _FINER, view.width * _FINER), np.uint8)
-            # The middle of the first pixel lies at half of it; in 256ths, so that nothing is rounded outward.
-            fine = (np.clip(pixels, -30_000, 30_000).astype(np.float64) * _FINER - 0.5) * 256
-            cv2.fillPoly(big, [np.floor(fine).astype(np.int32)], (255,), shift=8)
-            small = cv2.resize(big, (view.width, view.height), interpolation=cv2.INTER_AREA)
-            found = small.astype(np.float32) / np.float32(255)
+            found = filled(np.clip(pixels.astype(np.float64), -30_000, 30_000), view.width, view.height)
         case "bright" | "dark" if plate is not None:
             light = _brightness(plate)
             found = _ramp(light, brush.read(matte.low) / 100, brush.read(matte.high) / 100)
