@@ -72,11 +72,11 @@ class Lanes(Looking):
         self.page.until(lambda: self.embers()["colour"]["opacities"][0]["opacity"] == 0.3)
 
     def test_a_stop_is_moved_by_the_pointer_and_by_keys(self) -> None:
-        stop = self.page.find('[data-lane="colour"] [aria-label^="Colour #ff6a2b"]')
+        stop = self.page.find('[data-lane="colour"] [aria-valuetext^="#ff6a2b"]')
         self.actions().click_and_hold(stop).move_by_offset(40, 0).move_by_offset(30, 0).release().perform()
         self.page.until(lambda: self.embers()["colour"]["colours"][2]["at"] > 0.55 and self.page.settled())
         before = self.embers()["colour"]["colours"][2]["at"]
-        self.page.find('[data-lane="colour"] [aria-label^="Colour #ff6a2b"]').send_keys(Keys.ARROW_RIGHT)
+        self.page.find('[data-lane="colour"] [aria-valuetext^="#ff6a2b"]').send_keys(Keys.ARROW_RIGHT)
         self.page.until(lambda: abs(self.embers()["colour"]["colours"][2]["at"] - before - 0.01) < 1e-6)
 
     def test_colours_can_be_mixed_in_light(self) -> None:
@@ -97,13 +97,13 @@ class Lanes(Looking):
         self.page.button("Presets for brightness").click()
         self.page.button("Level").click()
         self.page.until(lambda: self.embers()["brightness"]["over_life"] is None)
-        self.double_click(self.page.find('[data-lane="brightness"] svg[role="application"]'))
+        self.double_click(self.page.find('[data-lane="brightness"] svg[aria-label$="over life"]'))
         self.page.until(lambda: len(self.embers()["brightness"]["over_life"]["points"]) == 3)
         lamp = self.page.find('[aria-label^="What drives Brightness"]')
         self.assertIn("over life", lamp.get_attribute("aria-label") or "")
 
     def test_the_age_cursor_tells_percent_and_seconds(self) -> None:
-        lane = self.page.find('[data-lane="opacity"] svg[role="application"]')
+        lane = self.page.find('[data-lane="opacity"] svg[aria-label$="over life"]')
         self.actions().move_to_element(lane).perform()
         self.page.until(lambda: re.search(r"(49|50|51) %\s+1\.[67]\d s", self.page.find('[aria-label="Life"]').text))
 

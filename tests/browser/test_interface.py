@@ -60,7 +60,7 @@ class Interface(Looking):
         self.assertTrue(all("422" in line for line in self.page.errors()))
 
     def test_a_curve_is_drawn_moved_typed_and_removed(self) -> None:
-        lane = self.page.find('[data-lane="opacity"] svg[role="application"]')
+        lane = self.page.find('[data-lane="opacity"] svg[aria-label$="over life"]')
         count = len(self.embers()["opacity"]["over_life"]["points"])
         self.actions().move_to_element(lane).double_click().perform()
         self.page.until(lambda: len(self.embers()["opacity"]["over_life"]["points"]) == count + 1)
@@ -84,7 +84,7 @@ class Interface(Looking):
         self.page.until(lambda: len(self.embers()["size"]["over_life"]["points"]) == 7 and self.page.settled())
 
     def test_a_ramp_takes_a_colour_of_the_plate(self) -> None:
-        stops = self.page.all('[data-lane="colour"] [aria-label^="Colour #"]')
+        stops = self.page.all('[data-lane="colour"] [aria-label^="Colour "][role="slider"]')
         stops[1].click()
         self.page.button("Take a colour of the plate").click()
         self.actions().move_to_element_with_offset(self.page.find("canvas"), -300, -180).click().perform()
