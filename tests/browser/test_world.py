@@ -93,7 +93,7 @@ class World(Looking):
         self.page.until(lambda: len(self.document()["forces"]) == 5 and self.page.settled())
         self.page.until(lambda: self.page.pixels() != before)
         self.page.until(lambda: self.page.all('[data-lane="Turbulence"]'))
-        self.assertGreater(len(self.page.all("main svg line")), 60, "its field is drawn")
+        self.page.until(lambda: len(self.page.all("main svg line")) > 60, "its field is drawn")
         self.page.button("Undo").click()
         self.page.until(lambda: self.page.pixels() == before)
 

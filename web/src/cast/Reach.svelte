@@ -17,7 +17,7 @@
     <table class="w-full table-fixed border-separate border-spacing-y-1">
       <thead>
         <tr>
-          <th class="w-[78px]"></th>
+          <td class="w-[78px]"></td>
           {#each reached as one (one.id)}
             <th
               class="max-w-12 truncate px-0.5 pb-0.5 text-center text-[11px] font-normal text-soft"

@@ -182,7 +182,7 @@
 </script>
 
 <div class="flex border-b border-line" style="height:{height}px" data-lane={world ? name : lane.field}>
-  <div class="shrink-0 overflow-hidden pl-3" style="width:{labelWidth}px">
+  <div class="shrink-0 overflow-hidden pr-3 pl-3" style="width:{labelWidth}px">
     <div class="flex items-center">
       <button
         class="min-h-6 min-w-0 truncate font-semibold"

@@ -14,7 +14,7 @@
   const looks = ['size', 'opacity', 'brightness'];
   let probe = $state<number | null>(null);
   let width = $state(0);
-  const labelWidth = 130;
+  const labelWidth = 142;
   const margin = 10;
   const life = $derived(emitter && emitter.lifespan.value > 0 ? emitter.lifespan.value : null);
   const marks = [0.2, 0.4, 0.6, 0.8];

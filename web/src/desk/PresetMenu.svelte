@@ -16,11 +16,13 @@
 </script>
 
 <Popover.Root bind:open>
-  <Popover.Trigger class="quiet -my-1 ml-auto size-6!" aria-label="Presets for {of}" title="Presets">
+  <Popover.Trigger class="quiet ml-auto size-6! min-w-6!" aria-label="Presets for {of}" title="Presets">
     <span class="text-ice"><Icon name="curve" size={13} /></span>
   </Popover.Trigger>
   <Popover.Portal>
     <Popover.Content
+      role="dialog"
+      aria-label="Presets for {of}"
       side="top"
       align="start"
       sideOffset={6}

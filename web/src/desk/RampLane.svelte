@@ -147,7 +147,7 @@
 />
 
 <div class="flex pt-1.5" style="height:72px" data-lane="colour">
-  <div class="shrink-0 pl-3" style="width:{labelWidth}px">
+  <div class="shrink-0 pr-3 pl-3" style="width:{labelWidth}px">
     <div class="flex items-center">
       <span class="font-semibold">Colour</span>
       <button
@@ -171,7 +171,7 @@
       </PresetMenu>
     </div>
     <button
-      class="text-left text-[11px] leading-tight text-soft hover:text-word"
+      class="min-h-6 text-left text-[11px] leading-tight text-soft hover:text-word"
       title="How neighbouring colours are mixed; stepped: not at all"
       onclick={() =>
         put(
@@ -200,34 +200,39 @@
     ></div>
     {#each gradient.opacities as s, index (index)}
       <button
-        class="absolute top-0 size-[13px] -translate-x-1/2 rotate-45 border-[1.5px] {chosen?.track ===
-          'opacities' && chosen.index === index
-          ? 'border-aurora'
-          : 'border-ice'}"
-        style="left:{s.at * 100}%; background:color-mix(in srgb, var(--word) {s.opacity *
-          100}%, var(--ground))"
+        class="absolute top-[-6px] grid size-6 -translate-x-1/2 place-items-center"
+        style="left:{s.at * 100}%"
         role="slider"
         aria-valuenow={Math.round(s.at * 100)}
         aria-valuetext="{Math.round(s.opacity * 100)} % at {Math.round(s.at * 100)} %"
         aria-label="Opacity {index + 1}"
         onpointerdown={(e) => press(e, 'opacities', index)}
         onkeydown={(e) => keys(e, 'opacities', index)}
-      ></button>
+        ><span
+          class="size-[13px] rotate-45 border-[1.5px] {chosen?.track === 'opacities' && chosen.index === index
+            ? 'border-aurora'
+            : 'border-ice'}"
+          style="background:color-mix(in srgb, var(--word) {s.opacity * 100}%, var(--ground))"
+        ></span></button
+      >
     {/each}
     {#each gradient.colours as s, index (index)}
       <button
-        class="absolute top-[27px] size-[15px] -translate-x-1/2 rounded-full border-2 {chosen?.track ===
-          'colours' && chosen.index === index
-          ? 'border-aurora'
-          : 'border-word'}"
-        style="left:{s.at * 100}%; background:{s.colour}"
+        class="absolute top-[22px] grid size-6 -translate-x-1/2 place-items-center"
+        style="left:{s.at * 100}%"
         role="slider"
         aria-valuenow={Math.round(s.at * 100)}
         aria-valuetext="{s.colour} at {Math.round(s.at * 100)} %"
         aria-label="Colour {index + 1}"
         onpointerdown={(e) => press(e, 'colours', index)}
         onkeydown={(e) => keys(e, 'colours', index)}
-      ></button>
+        ><span
+          class="size-[15px] rounded-full border-2 {chosen?.track === 'colours' && chosen.index === index
+            ? 'border-aurora'
+            : 'border-word'}"
+          style="background:{s.colour}"
+        ></span></button
+      >
     {/each}
     {#if stop}
       <div

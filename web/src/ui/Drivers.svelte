@@ -29,7 +29,7 @@
     { value: 'multiply', label: 'Multiplied' },
   ];
   type Part = NumberValue['off'][number];
-  const off = $derived(number.off);
+  const off = $derived(number?.off ?? []);
   /** What drives it, each with whether it is there. */
   const parts = $derived(
     (
@@ -149,6 +149,8 @@
   </Popover.Trigger>
   <Popover.Portal>
     <Popover.Content
+      role="dialog"
+      aria-label="Drivers of {label}"
       side="left"
       align="start"
       sideOffset={8}

@@ -43,7 +43,7 @@
         100}%; animation-timing-function:steps({frames}, jump-none)"
     ></div>
   {:else}
-    <span class="text-[11.5px] text-[#c9cccc]">drawing its picture …</span>
+    <span class="drawing text-[11.5px] text-[#c9cccc]"></span>
   {/if}
 </div>
 
@@ -51,6 +51,9 @@
   .strip {
     width: 100%;
     animation: run 2s infinite;
+  }
+  .drawing::before {
+    content: 'drawing its picture …';
   }
   @keyframes run {
     from {
