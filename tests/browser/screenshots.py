@@ -125,7 +125,9 @@ def main(folder: Path) -> None:
         page.until(
             lambda: (
                 page.all('[role="dialog"] img')
-                and page.driver.execute_script("return document.querySelector('[role=dialog] img').complete")
+                and page.driver.execute_script(
+                    "return [...document.querySelectorAll('[role=dialog] img')].every((i) => i.naturalWidth > 0)"
+                )
             )
         )
         take("plate")

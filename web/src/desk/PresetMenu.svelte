@@ -41,7 +41,7 @@
           }}
         >
           {@render picture(preset)}
-          <span class="block truncate text-[10.5px] text-soft">{preset.name}</span>
+          <span class="block text-[10.5px] leading-tight text-soft">{preset.name}</span>
         </button>
       {/each}
     </Popover.Content>
