@@ -119,7 +119,7 @@ def memory_mb(pid: int) -> tuple[int, list[int]]:
         fields = dict(line.split(":", 1) for line in Path(f"/proc/{one}/status").read_text().splitlines())
         return int(fields["VmRSS"].split()[0]) // 1024
 
-    children = Path(f"/proc/{pid}/task/{pid}/children").read_text().split()
+    children = [one for task in Path(f"/proc/{pid}/task").iterdir() for one in (task / "children").read_text().split()]
     return resident(pid), sorted((resident(int(child)) for child in children), reverse=True)
 
 
