@@ -7,9 +7,11 @@
     unit?: string;
     hint?: string;
     none?: string;
+    /** The unit can be changed at a press; told: what it is now, in words. */
+    units?: { told: string; hint: string; next: () => void };
     onset: (value: number | null) => void;
   }
-  let { label, value, unit = '', hint = '', none, onset }: Props = $props();
+  let { label, value, unit = '', hint = '', none, units, onset }: Props = $props();
   let wrong = $state(false);
 
   function put(event: Event): void {
@@ -26,7 +28,9 @@
   }
 </script>
 
-<label
+<!-- A label holds one control only; where the unit is another, the field is named by its own words. -->
+<svelte:element
+  this={units ? 'div' : 'label'}
   class="grid h-[26px] grid-cols-[minmax(0,1fr)_74px_27px_70px] items-center border-b border-line"
   title={hint}
 >
@@ -44,6 +48,15 @@
       if (e.key === 'Enter') e.currentTarget.blur();
     }}
   />
-  <span class="pl-0.5 text-[11px] text-soft">{unit}</span>
+  {#if units}
+    <button
+      class="h-6 pl-0.5 text-left text-[11px] text-soft hover:text-word"
+      aria-label="{label} is told in {units.told}"
+      title={units.hint}
+      onclick={units.next}>{unit}</button
+    >
+  {:else}
+    <span class="pl-0.5 text-[11px] text-soft">{unit}</span>
+  {/if}
   <span></span>
-</label>
+</svelte:element>
