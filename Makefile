@@ -4,6 +4,8 @@ PORT ?= $(or $(ISBJORN_PORT),8321)
 DATA ?= $(or $(ISBJORN_DATA),$(HOME)/.isbjorn)
 BIN := .venv/bin
 PAGE := isbjorn/studio/page/index.html
+# Test classes beside each other, as many as there are cores.
+TESTS := $(BIN)/unittest-parallel -s tests -t . -p 'test_*.py' --level class
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
 
 .PHONY: demo test setup page tools check unit browser bench clean types screenshots
@@ -65,11 +67,11 @@ check: .venv/.test web/src/api/types.ts
 
 unit: .venv/.test
 	@echo "— Engine and studio"
-	$(BIN)/python -m unittest discover -s tests -t . -p 'test_*.py' -k core -k studio
+	$(TESTS) -k '*.core.*' -k '*.studio.*'
 
 browser: .venv/.test $(PAGE)
 	@echo "— The real interface in Chromium"
-	$(BIN)/python -m unittest discover -s tests/browser -t . -p 'test_*.py'
+	$(TESTS) -k '*.browser.*'
 
 # The description follows the API; `make check` refuses one that does not.
 types: .venv/.ready

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import ctypes
 import os
 import threading
+import time
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
 from pathlib import Path
@@ -12,15 +14,23 @@ from typing import Generic, Literal, TypeVar
 import numpy as np
 
 V = TypeVar("V")
-Part = Literal["states", "pictures", "plates", "pages", "outlines"]
+Part = Literal["states", "pictures", "plates", "pages", "arrivals", "outlines"]
+_SHARES: dict[Part, float] = {
+    "states": 0.36, "pictures": 0.2, "plates": 0.2, "pages": 0.14, "arrivals": 0.06, "outlines": 0.04,
+}  # fmt: skip
 # All caches of a process together; ISBJORN_MEMORY_MB sets another.
-_SHARES: dict[Part, float] = {"states": 0.36, "pictures": 0.24, "plates": 0.2, "pages": 0.16, "outlines": 0.04}
+_BUDGET_MB = 512
+# What the code, its libraries and its compiled kernels take, without any shot.
+_CODE_BYTES = 400 << 20
+_RELIEVED_EVERY_S = 1.0
+# Threads that allocate share so many heaps: what one frees, another takes.
+_HEAPS = 2
 
 
 def budget_bytes() -> int:
     """Bytes that all caches of this process may hold together."""
     text = os.environ.get("ISBJORN_MEMORY_MB", "")
-    return (int(text) if text.isascii() and text.isdigit() and len(text) < 9 else 1024) << 20
+    return (int(text) if text.isascii() and text.isdigit() and len(text) < 9 else _BUDGET_MB) << 20
 
 
 def share_of(part: Part) -> int:
@@ -31,6 +41,32 @@ def share_of(part: Part) -> int:
 def resident_bytes() -> int:
     """The memory that this process really holds."""
     return int(Path("/proc/self/statm").read_text().split()[1]) * os.sysconf("SC_PAGE_SIZE")
+
+
+class _Heap:
+    """The C library's heap. Large arrays that were freed stay with it until it is told to give them back."""
+
+    def __init__(self) -> None:
+        self._lock, self._last = threading.Lock(), 0.0
+        try:
+            self._libc: ctypes.CDLL | None = ctypes.CDLL(None)
+            self._libc.mallopt(-8, _HEAPS)  # M_ARENA_MAX, before threads are there
+            self._trim = self._libc.malloc_trim
+        except (OSError, AttributeError):  # another C library
+            self._libc = None
+
+    def relieve(self) -> None:
+        """Give freed memory back when the process holds more than its caches and its code may take; at most once a second."""
+        if self._libc is None or resident_bytes() < _CODE_BYTES + budget_bytes():
+            return
+        with self._lock:
+            if time.monotonic() - self._last < _RELIEVED_EVERY_S:
+                return
+            self._last = time.monotonic()
+            self._trim(0)
+
+
+relieve = _Heap().relieve
 
 
 def bytes_of(thing: object) -> int:

@@ -21,6 +21,7 @@ from starlette.exceptions import HTTPException
 
 from isbjorn import __version__
 from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.memory import budget_bytes
 from isbjorn.studio import (
     bodies,
     cast,
@@ -81,7 +82,9 @@ class _Keeper:
         while not self.ended.is_set():
             begun = time.monotonic()
             command = [sys.executable, "-m", "isbjorn.studio.worker", str(self.studio.store.folder), str(os.getpid())]
-            worker = subprocess.Popen(command)
+            # It looks at one shot at a time and at no frame twice: half of the caches do.
+            half = {"ISBJORN_MEMORY_MB": str(budget_bytes() >> 21)}
+            worker = subprocess.Popen(command, env=os.environ | half)
             while worker.poll() is None and not self.ended.wait(0.2):
                 pass
             if self.ended.is_set():

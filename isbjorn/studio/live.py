@@ -34,7 +34,7 @@ _COARSE = 3
 _LARGEST_WIDTH = 8192
 _IDLE_S, _TOLD_EVERY_S = 1.5, 0.5
 # So long a coarse picture is worked on before a newer edit may push it out: who edits without a pause still sees something.
-_FINISHED_S = 2.5
+_FINISHED_S = 10.0
 FrameNumber = Annotated[int, Field(ge=-(2**53), le=2**53)]
 Angle = Annotated[float, Field(ge=-3600, le=3600)]
 

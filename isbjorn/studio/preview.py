@@ -23,7 +23,7 @@ from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.inspect import Followed, Seen
 from isbjorn.core.lookout import Note, lookout
 from isbjorn.core.media.colour import shade_table
-from isbjorn.core.memory import resident_bytes, share_of
+from isbjorn.core.memory import relieve, resident_bytes, share_of
 from isbjorn.core.motion.cache import StateCache
 from isbjorn.core.picture.compose import over, to_shades
 from isbjorn.core.picture.project import Orbit, projection
@@ -40,7 +40,9 @@ _SOLVERS_KEPT = 8
 _GREY = 0.0097
 # No picture that is looked at has more pixels, whatever the shape of its shot.
 _MOST_PIXELS = 8192 * 4608
-_LANES_KEPT = 8
+_LANES_KEPT = 4
+# A larger picture is drawn into new memory each time; it takes long enough as it is.
+_SCRATCH_BYTES = 40 << 20
 # A small moving picture is not worth more seconds, and a JPEG has no more rows.
 _STRIP_S, _MOST_ROWS = 20.0, 65_000
 # One body, two, four … up to 256 over each other.
@@ -200,7 +202,7 @@ class Preview:
             over_plate = wish.view == "plate"
             scale = scale_for(shot, wish.width)
             layers = draw_particles(kept.solver, wish.frame, scale, stale, own.scratch, orbit, over_plate)
-            own.scratch = layers.picture
+            own.scratch = layers.picture if layers.picture.nbytes <= _SCRATCH_BYTES else None
             rgb = (
                 self._deep(kept.solver, wish, scale, orbit) if wish.view == "layers" else self._seen(shot, wish, layers)
             )
@@ -220,6 +222,7 @@ class Preview:
         )
         shown = Shown(jpeg, figures, rgb.shape[1], rgb.shape[0])
         self._keep(kept, digest, wish, shown)
+        relieve()
         return shown
 
     def _seen(self, shot: Shot, wish: Wish, layers: Layers) -> npt.NDArray[np.uint8]:

@@ -23,6 +23,7 @@ from isbjorn.core.document.files import first_problem, shot_from_text
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.media.whole import replace_whole
+from isbjorn.core.memory import relieve
 from isbjorn.core.picture.compose import to_shades
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.store import Store
@@ -127,6 +128,7 @@ class Worker:
         def on_frame(frame: int, picture: npt.NDArray[np.float32]) -> None:
             nonlocal reached, told
             reached += 1
+            relieve()
             count = frame - order.first + 1
             if time.perf_counter() - told > _TOLD_EVERY_S or count == len(order.frames):
                 told = time.perf_counter()

@@ -1,8 +1,12 @@
-"""What the browser tests share: a studio with a fresh copy of *Beacon*, opened."""
+"""What the browser tests share: one studio for all of a process, in it for each test a fresh copy of *Beacon*, opened."""
 
 from __future__ import annotations
 
+import atexit
+import functools
 import json
+import signal
+import sys
 import unittest
 import urllib.request
 
@@ -13,6 +17,15 @@ from selenium.webdriver.remote.webelement import WebElement
 from tests.browser.chromium import Page, Running
 
 
+@functools.cache
+def _shared() -> Running:
+    running = Running()
+    # Those who run tests beside each other end their processes by a signal.
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))
+    atexit.register(running.close)
+    return running
+
+
 class Looking(unittest.TestCase):
     studio: Running
     page: Page
@@ -21,8 +34,7 @@ class Looking(unittest.TestCase):
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.studio = Running()
-        cls.addClassCleanup(lambda: cls.studio.close())
+        cls.studio = _shared()
         cls.page = Page(cls.studio.address)
         cls.addClassCleanup(cls.page.close)
         cls.copied = cls._lighter() if cls.light else 1

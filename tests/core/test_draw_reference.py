@@ -25,6 +25,22 @@ def scene(seed: int, count: int, width: int, height: int, largest: float) -> tup
     return centre, radius, opacity, look
 
 
+def weight(q: np.ndarray, soft: bool) -> np.ndarray:
+    q = np.clip(q, 0, 1)
+    return q * q * (3 - 2 * q) if soft else q
+
+
+def even(c0: float, c1: float, cx: float, cy: float, light: float, soft: bool) -> float:
+    """The c0 with which the pixels of a small body add up to its light, by bisection."""
+    y, x = np.mgrid[-8:9, -8:9] + 0.5
+    away = (x - cx + math.floor(cx)) ** 2 + (y - cy + math.floor(cy)) ** 2
+    low, high = 0.0, c0 + 2
+    for _ in range(60):
+        middle = (low + high) / 2
+        low, high = (middle, high) if weight(middle - c1 * away, soft).sum() < light else (low, middle)
+    return low
+
+
 def plainly(
     centre: np.ndarray, radius: np.ndarray, opacity: np.ndarray, look: np.ndarray, width: int, height: int
 ) -> np.ndarray:
@@ -45,10 +61,11 @@ def plainly(
         else:
             smallest = math.pi * SMALLEST**2 / 2
             if size < smallest and r < SMALLEST:
-                a, r, inner, soft = a * size / smallest, SMALLEST, 0.0, True
-            c0, c1 = edge(inner, r, int(profile))
-            q = np.clip(c0 - c1 * ((x - cx) ** 2 + (y - cy) ** 2), 0, 1)
-            w = q * q * (3 - 2 * q) if soft else q
+                a, r, inner, soft, size = a * size / smallest, SMALLEST, 0.0, True, smallest
+            c0, c1 = edge(inner, r, SOFT if soft else HARD)
+            if r < 3:
+                c0 = even(c0, c1, cx, cy, size, soft)
+            w = weight(c0 - c1 * ((x - cx) ** 2 + (y - cy) ** 2), soft)
         w = w * a
         out = out * (1 - covers * w[..., None]) + w[..., None] * [red, green, blue, covers]
     return out
@@ -84,6 +101,23 @@ class Profiles(unittest.TestCase):
         self.assertGreaterEqual(outside - inside, 1 - 1e-6)
         # q falls evenly in r²: the area is that of the mean of the two radii's squares.
         self.assertAlmostEqual((outside**2 + inside**2) / 2, radius**2 * (1 + inner**2) / 2, delta=1e-3 * radius**2)
+
+    @settings(deadline=None)
+    @given(
+        st.floats(0.05, 8),
+        st.sampled_from([(HARD, 1.0), (SOFT, 0.9), (SOFT, 0.5), (SOFT, 0.0)]),
+        st.floats(0, 1),
+        st.floats(0, 1),
+    )
+    def test_light_does_not_hang_on_where_between_pixels_a_body_lies(
+        self, radius: float, kind: tuple[int, float], x: float, y: float
+    ) -> None:
+        look = np.array([[1, 1, 1, 1, *kind]], np.float32)
+        centre = np.array([[16 + x, 16 + y]], np.float32)
+        picture = draw(centre, np.array([radius], np.float32), np.ones(1, np.float32), look, 32, 32)
+        light = math.pi * radius**2 * mean_cover(*kind)
+        self.assertAlmostEqual(float(picture[..., 3].sum()) / light, 1, delta=0.008)
+        self.assertLessEqual(float(picture[..., 3].max()), 1 + 1e-6)
 
     def test_softness_is_the_share_of_the_radius_that_is_edge(self) -> None:
         self.assertEqual(pack_body(Round.model_validate({"softness": 30})), (SOFT, 0.7))

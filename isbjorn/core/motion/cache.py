@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from isbjorn.core.birth.admission import Admission
     from isbjorn.core.motion.state import State
 
-_ADMISSIONS_KEPT = 32
+_ADMISSIONS_KEPT = 16
 
 
 class StateCache:
