@@ -263,7 +263,8 @@ def _is_moving(shot: Shot) -> bool:
     )
 
 
-@functools.lru_cache(maxsize=128)
+# Each holds a shot, of about a megabyte.
+@functools.lru_cache(maxsize=24)
 def _of_emitter(shot: Shot, emitter: str, share: int, t: float, orbit: Orbit | None) -> Guides:
     return _guides(shot, next(e for e in shot.emitters if e.id == emitter), share, t, orbit, None)
 

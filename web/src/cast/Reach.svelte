@@ -8,6 +8,8 @@
     ...shot.groups.map((g) => ({ id: g.id, name: g.name, group: true, within: null as string | null })),
     ...shot.emitters.map((e) => ({ id: e.id, name: e.name, group: false, within: e.group })),
   ]);
+  /** More than two names do not fit side by side: they are written upward. */
+  const upright = $derived(reached.length > 2);
   const linked = $derived(new Set(shot.links.map((l) => `${l.force} ${l.emitter}`)));
 </script>
 
@@ -20,11 +22,19 @@
           <td class="w-[78px]"></td>
           {#each reached as one (one.id)}
             <th
-              class="max-w-12 truncate px-0.5 pb-0.5 text-center text-[11px] font-normal text-soft"
+              class="pb-1 text-[11px] font-normal text-soft {upright
+                ? 'h-24 align-bottom'
+                : 'truncate px-0.5 text-center'}"
               class:italic={one.group}
               scope="col"
-              title={one.group ? `Every emitter of the group ${one.name}` : one.name}>{one.name}</th
+              title={one.group ? `Every emitter of the group ${one.name}` : one.name}
             >
+              {#if upright}<span
+                  class="mx-auto block max-h-23 rotate-180 truncate leading-tight [writing-mode:vertical-rl]"
+                  >{one.name}</span
+                >
+              {:else}{one.name}{/if}
+            </th>
           {/each}
         </tr>
       </thead>
