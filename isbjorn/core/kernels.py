@@ -1,63 +1,110 @@
-"""Where compiled kernels are kept between starts.
+"""Where compiled kernels are kept between starts, and what each hangs on.
 
-Numba finds a kept kernel by the file that it stands in, and does not see that a function of another file, which was compiled into
-it, has changed. So the kernels of each state of the engine have a folder of their own, named by a digest of their sources.
+Numba finds a kept kernel by the text of the file that it stands in: it does not see that a function of another file, which was
+compiled into it, has changed, and it compiles all of a file anew when anything in it has. So each kernel has a digest of its own
+text, and of that of every function and constant that it reaches, in whatever file of the engine.
 """
 
 from __future__ import annotations
 
-import hashlib
+import ast
+import functools
 import os
 import re
-import shutil
 import sys
-from importlib.metadata import version
 from pathlib import Path
 
-_HERE = Path(__file__).parent
-_PREFIX = "kernels-"
-_TAKEN = re.compile(r"from isbjorn\.core\.([a-z_.]+) import")
+HERE = Path(__file__).parent
+_PACKAGE = "isbjorn.core"
+_FOLDER = "kernels"
+_NAME = re.compile(r"[A-Za-z_]\w*")
 
 
-def sources() -> dict[str, bytes]:
-    """The files that hold kernels, and those from which they take functions and constants."""
-    every = {str(path.relative_to(_HERE)): path.read_bytes() for path in sorted(_HERE.rglob("*.py"))}
-    found = {name for name, text in every.items() if b"@njit" in text}
-    for name in list(found):
-        for module in _TAKEN.findall(every[name].decode()):
-            found.add(module.replace(".", "/") + ".py")
-    return {name: every[name] for name in sorted(found) if name in every}
+def _file_of(module: str) -> Path:
+    inside = HERE.joinpath(*module.split(".")[2:])
+    return inside / "__init__.py" if inside.is_dir() else inside.with_suffix(".py")
 
 
-def digest_of_sources() -> str:
-    """The identity of all that is compiled."""
-    found = hashlib.sha256(version("numba").encode())
-    for name, text in sources().items():
-        found.update(name.encode() + text)
-    return found.hexdigest()[:16]
+@functools.cache
+def _defined(path: Path) -> dict[str, ast.stmt]:
+    """What each name of a module stands for: the statement that makes it."""
+    found: dict[str, ast.stmt] = {}
+    for node in ast.parse(path.read_bytes()).body:
+        if isinstance(node, ast.FunctionDef | ast.ClassDef):
+            found[node.name] = node
+        elif isinstance(node, ast.ImportFrom | ast.Import):
+            found |= {(alias.asname or alias.name): node for alias in node.names}
+        else:
+            # Whatever else makes a name makes it for good: constants, also in pairs and under conditions.
+            made = [n.id for n in ast.walk(node) if isinstance(n, ast.Name) and isinstance(n.ctx, ast.Store)]
+            found |= dict.fromkeys(made, node)
+    return found
+
+
+@functools.cache
+def _told(path: Path, name: str) -> tuple[str, frozenset[str]]:
+    """The text of what makes a name, and the names in it."""
+    node = _defined(path)[name]
+    first = min([node.lineno, *(d.lineno for d in getattr(node, "decorator_list", []))])
+    text = "\n".join(_lines(path)[first - 1 : node.end_lineno])
+    return text, frozenset(_NAME.findall(text)) & _defined(path).keys()
+
+
+@functools.cache
+def _lines(path: Path) -> list[str]:
+    return path.read_text().split("\n")
+
+
+def _imported(path: Path, name: str) -> tuple[Path, str] | None:
+    """Where a name comes from, if it is taken from the engine: a file, and the name there ("" for a module as a whole)."""
+    node = _defined(path).get(name)
+    if not isinstance(node, ast.ImportFrom) or not (node.module or "").startswith(_PACKAGE):
+        return None
+    given = next(a.name for a in node.names if (a.asname or a.name) == name)
+    module = _file_of(f"{node.module}.{given}")
+    return (module, "") if module.exists() else (_file_of(str(node.module)), given)
+
+
+def reached(path: Path, name: str) -> dict[tuple[str, str], str]:
+    """The text of everything of the engine that a function hangs on, itself included, by file and name."""
+    found: dict[tuple[str, str], str] = {}
+    ahead, seen = [(path, name)], set[tuple[Path, str]]()
+    while ahead:
+        here, wanted = ahead.pop()
+        if (here, wanted) in seen or wanted not in _defined(here):
+            continue
+        seen.add((here, wanted))
+        home = _imported(here, wanted)
+        if home is not None:
+            ahead.append(home)
+            continue
+        text, names = _told(here, wanted)
+        found[str(here.relative_to(HERE)), wanted] = text
+        for other in names:
+            home = _imported(here, other)
+            if home is not None and home[1] == "":
+                # A module that is used by its name: what is taken of it.
+                ahead += [(home[0], part) for part in re.findall(rf"\b{other}\.(\w+)", text)]
+            else:
+                ahead.append((here, other))
+    return found
 
 
 def keep_kernels() -> None:
-    """Let Numba keep kernels beside the engine, or in the user's cache where that cannot be written; older ones are removed.
+    """Let Numba keep kernels beside the engine, or in the user's cache where that cannot be written.
 
     A folder that the environment names (NUMBA_CACHE_DIR) is used as it is.
     """
-    name = f"{_PREFIX}{digest_of_sources()}"
-    given = os.environ.get("NUMBA_CACHE_DIR", "")
-    # A process that was started by another finds its folder in the environment; it is taken only if it is this engine's.
-    if given and (not Path(given).name.startswith(_PREFIX) or Path(given).name == name):
-        return
-    for home in (_HERE / "__pycache__", Path.home() / ".cache" / "isbjorn"):
-        folder = home / name
+    os.environ["NUMBA_CACHE_LOCATOR_CLASSES"] = "isbjorn.core.locator.KernelLocator"
+    for home in (HERE / "__pycache__", Path.home() / ".cache" / "isbjorn"):
+        if os.environ.get("NUMBA_CACHE_DIR"):
+            break
+        folder = home / _FOLDER
         try:
             folder.mkdir(parents=True, exist_ok=True)
         except OSError:
             continue
         if os.access(folder, os.W_OK):
-            for old in home.glob(f"{_PREFIX}*"):
-                if old != folder:
-                    shutil.rmtree(old, ignore_errors=True)
             os.environ["NUMBA_CACHE_DIR"] = str(folder)
-            if "numba" in sys.modules:
-                vars(sys.modules["numba"])["config"].CACHE_DIR = str(folder)
-            return
+    if "numba" in sys.modules:
+        sys.modules["numba"].config.reload_config()

@@ -17,11 +17,16 @@ from selenium.webdriver.remote.webelement import WebElement
 from tests.browser.chromium import Page, Running
 
 
+def _ended(*_: object) -> None:
+    signal.signal(signal.SIGTERM, signal.SIG_IGN)
+    sys.exit(143)
+
+
 @functools.cache
 def _shared() -> Running:
     running = Running()
     # Those who run tests beside each other end their processes by a signal.
-    signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))
+    signal.signal(signal.SIGTERM, _ended)
     atexit.register(running.close)
     return running
 

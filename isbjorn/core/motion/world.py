@@ -135,24 +135,26 @@ def _removed(
     return False
 
 
+@njit("f8(f4[:,::1], i8, i8, i8, u8, i8, f8)", cache=True, forceinline=True)
+def _share(curves: Floats, low: int, high: int, draw: int, key: np.uint64, birth: int, age01: float) -> float:
+    """What a number of a particle is multiplied by at an age: by a curve, or by its own one between two."""
+    share = read_curve(curves, low, age01)
+    if curves[high, 0] >= 0:
+        u = draw01(key, birth, BETWEEN_CURVES + 16 * draw)
+        share += u * (read_curve(curves, high, age01) - share)
+    return share
+
+
 @njit("f8(f4[:,::1], u8, i8, f8)", cache=True, forceinline=True)
 def _own_share(curves: Floats, key: np.uint64, birth: int, age01: float) -> float:
     """What is left of a particle's own speed at an age."""
-    share = read_curve(curves, SPEED_CURVE, age01)
-    if curves[SPEED_CURVE_TO, 0] >= 0:
-        u = draw01(key, birth, BETWEEN_CURVES + 16 * SPEED)
-        share += u * (read_curve(curves, SPEED_CURVE_TO, age01) - share)
-    return share
+    return _share(curves, SPEED_CURVE, SPEED_CURVE_TO, SPEED, key, birth, age01)
 
 
 @njit("f8(f4[:,::1], u8, i8, f8)", cache=True, forceinline=True)
 def _size_share(curves: Floats, key: np.uint64, birth: int, age01: float) -> float:
     """What its size is multiplied by at an age, as it is seen."""
-    share = read_curve(curves, SIZE_CURVE, age01)
-    if curves[SIZE_CURVE_TO, 0] >= 0:
-        u = draw01(key, birth, BETWEEN_CURVES + 16 * SIZE_DRAW)
-        share += u * (read_curve(curves, SIZE_CURVE_TO, age01) - share)
-    return share
+    return _share(curves, SIZE_CURVE, SIZE_CURVE_TO, SIZE_DRAW, key, birth, age01)
 
 
 @njit(

@@ -23,7 +23,7 @@
           {#each reached as one (one.id)}
             <th
               class="pb-1 text-[11px] font-normal text-soft {upright
-                ? 'h-24 align-bottom'
+                ? 'align-bottom'
                 : 'truncate px-0.5 text-center'}"
               class:italic={one.group}
               scope="col"
