@@ -16,7 +16,7 @@ import numpy as np
 V = TypeVar("V")
 Part = Literal["states", "pictures", "plates", "pages", "arrivals", "outlines"]
 _SHARES: dict[Part, float] = {
-    "states": 0.36, "pictures": 0.2, "plates": 0.2, "pages": 0.14, "arrivals": 0.06, "outlines": 0.04,
+    "states": 0.32, "pictures": 0.18, "plates": 0.18, "pages": 0.14, "arrivals": 0.06, "outlines": 0.12,
 }  # fmt: skip
 # All caches of a process together; ISBJORN_MEMORY_MB sets another.
 _BUDGET_MB = 512
@@ -99,10 +99,11 @@ class Kept(Generic[V]):
         made = make()
         size = bytes_of(made)
         with self._lock:
-            if key not in self._things and size <= self.limit_bytes:
+            # One that is larger than all may be is kept alone: it would be made anew at every look.
+            if key not in self._things and size <= max(self.limit_bytes, budget_bytes() // 4):
                 self._things[key] = (made, size)
                 self.bytes += size
-                while self.bytes > self.limit_bytes:
+                while self.bytes > self.limit_bytes and len(self._things) > 1:
                     _, (_, gone) = self._things.popitem(last=False)
                     self.bytes -= gone
         return made
