@@ -1,5 +1,7 @@
 """Errors that a person can act on: what happened, to what, and what to do."""
 
+from __future__ import annotations
+
 
 class IsbjornError(Exception):
     """Something a user can mend. `what` happened, `where`, and `remedy`: what to do about it."""
@@ -9,6 +11,9 @@ class IsbjornError(Exception):
         self.where = where
         self.remedy = remedy
         super().__init__(self.__str__())
+
+    def __reduce__(self) -> tuple[type[IsbjornError], tuple[str, str, str]]:
+        return type(self), (self.what, self.where, self.remedy)
 
     def __str__(self) -> str:
         head = f"{self.where}: {self.what}" if self.where else self.what

@@ -84,10 +84,15 @@ def bytes_of(thing: object) -> int:
 class Kept(Generic[V]):
     """Things by their key, the least used forgotten first when they take more than the limit. Safe to share between threads."""
 
-    def __init__(self, limit_bytes: int) -> None:
-        self.limit_bytes, self.bytes = limit_bytes, 0
+    def __init__(self, part: Part, share: float = 1.0) -> None:
+        self.part, self.share, self.bytes = part, share, 0
         self._things: OrderedDict[Hashable, tuple[V, int]] = OrderedDict()
         self._lock = threading.Lock()
+
+    @property
+    def limit_bytes(self) -> int:
+        """What it may hold now: a process may be given another budget after it was loaded."""
+        return int(share_of(self.part) * self.share)
 
     def get(self, key: Hashable, make: Callable[[], V]) -> V:
         """The thing of a key; made if it is not there. Two who ask at once may both make it."""

@@ -22,6 +22,7 @@ from sqlmodel import select
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.media.whole import replace_whole
+from isbjorn.studio.hands import Hands
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Preview
 from isbjorn.studio.store import Locked, Store
@@ -85,6 +86,7 @@ class Studio:
         self._few = asyncio.Semaphore(_AT_ONCE)
         self.plates = StudioPlates(self.store)
         self.preview = Preview(self.plates)
+        self.hands = Hands(self.store.folder)
         self.engine = ThreadPoolExecutor(max_workers=6, thread_name_prefix="engine")
         self._listeners: dict[int, list[Callable[[], object]]] = defaultdict(list)
         self._stamps: dict[int, int] = defaultdict(int)
@@ -155,7 +157,13 @@ class Studio:
             self._waiting -= 1
             watching.cancel()
 
+    def forget_plates(self) -> None:
+        """Look anew at every file of a plate, and ask anew whether it may be read."""
+        self.plates.forget()
+        self.hands.forget_plates()
+
     def close(self) -> None:
+        self.hands.close()
         self.engine.shutdown(wait=False, cancel_futures=True)
         self.store.engine.dispose()
         self.close_lock()

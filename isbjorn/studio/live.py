@@ -15,6 +15,7 @@ import struct
 import time
 from collections import deque
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import replace
 from typing import Annotated, Any, Literal
 
@@ -24,6 +25,7 @@ from pydantic import BaseModel, Field, ValidationError
 
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.studio.ahead import Ahead
 from isbjorn.studio.context import Studio
 from isbjorn.studio.preview import Figures, Shown, View, Wish, digest_of
 
@@ -33,6 +35,8 @@ _SLOW_MS = 120.0
 _COARSE = 3
 _LARGEST_WIDTH = 8192
 _IDLE_S, _TOLD_EVERY_S = 1.5, 0.5
+# So many frames are ready before it plays, unless that takes too long.
+_READY, _READY_S = 4, 1.5
 # So long a coarse picture is worked on before a newer edit may push it out: who edits without a pause still sees something.
 _FINISHED_S = 10.0
 FrameNumber = Annotated[int, Field(ge=-(2**53), le=2**53)]
@@ -66,6 +70,9 @@ class Header(BaseModel):
     playing: bool
     fps: float
     dropped: int
+    reduced: float = Field(
+        default=1.0, description="The share of the width that is played, where it is not played in full."
+    )
     computed: list[tuple[int, int]]
     figures: Figures
 
@@ -199,6 +206,17 @@ class Viewer:
             if self.version == version:
                 await self._send(wish, found, exact=True)
 
+    def _ahead(self, shot: Shot, digest: str, wish: Wish, ends: tuple[int, int], rate: float = 0.0) -> Ahead:
+        first = max(shot.first_frame, min(ends))
+        return Ahead(
+            self.studio.hands, self.studio.preview, shot, digest, wish,
+            (min(first, shot.last_frame), max(first, min(shot.last_frame, max(ends)))), rate,
+        )  # fmt: skip
+
+    async def _read(self) -> tuple[Shot, str]:
+        _, shot, digest = await asyncio.get_running_loop().run_in_executor(self.engine, self._shot)
+        return shot, digest
+
     async def _fill(self, wish: Wish, version: int) -> None:
         """While nothing is asked for, compute what is missing of the played range, so that it then plays in real time."""
         try:
@@ -206,58 +224,86 @@ class Viewer:
             return
         except TimeoutError:
             pass
-        _, shot, digest = await asyncio.get_running_loop().run_in_executor(self.engine, self._shot)
-        first, last = max(shot.first_frame, self.range[0]), min(shot.last_frame, self.range[1])
-        told = time.perf_counter()
-        for frame in range(first, last + 1):
-            if self.version != version or self.studio.preview.full():
-                break
-            missing = replace(wish, frame=frame, moving=True)
-            if self.studio.preview.known(digest, missing) is None and await self._draw(missing, version) is None:
-                break
-            if time.perf_counter() - told > _TOLD_EVERY_S or frame == last:
-                told = time.perf_counter()
-                ranges = self.studio.preview.computed(digest, wish)
-                await self.socket.send_text(json.dumps({"kind": "computed", "ranges": ranges}))
+        shot, digest = await self._read()
+        ahead, told = self._ahead(shot, digest, wish, self.range), time.perf_counter()
+        frame = min(max(wish.frame, ahead.first), ahead.last)
+        try:
+            busy = True
+            while busy and self.version == version and ahead.error is None:
+                busy = not self.studio.preview.full() and ahead.pump(frame)
+                if time.perf_counter() - told > _TOLD_EVERY_S or not busy:
+                    told = time.perf_counter()
+                    ranges = self.studio.preview.computed(digest, wish)
+                    await self.socket.send_text(json.dumps({"kind": "computed", "ranges": ranges}))
+                if busy:
+                    await self._next(ahead, 0.2)
+        finally:
+            ahead.drop()
+
+    @staticmethod
+    async def _next(ahead: Ahead, most_s: float) -> None:
+        """Wait until another frame has come, and no longer than some seconds."""
+        ahead.came.clear()
+        with suppress(TimeoutError):
+            await asyncio.wait_for(ahead.came.wait(), most_s)
 
     async def _play(self, ask: Ask) -> None:
-        version = self.version
-        _, shot, _ = await asyncio.get_running_loop().run_in_executor(self.engine, self._shot)
-        period = float(1 / shot.frame_rate)
-        first = max(shot.first_frame, min(ask.first, ask.last))
-        last = min(shot.last_frame, max(ask.first, ask.last))
-        span = max(1, last - first + 1)
-        begun, offset, before = time.perf_counter(), min(max(ask.frame, first), last) - first, -1
+        version, begun_with = self.version, self.version
+        shot, digest = await self._read()
+        wish = Wish(ask.frame, ask.width, ask.view, moving=True, orbit=ask.orbit)
+        ahead = self._ahead(shot, digest, wish, (ask.first, ask.last), float(shot.frame_rate))
+        first, span = ahead.first, ahead.last - ahead.first + 1
+        offset, begun, before = min(max(ask.frame, first), ahead.last) - first, 0.0, -1
         self._sent.clear()
         self._dropped = 0
-        ahead: asyncio.Task[tuple[int, Shown, str] | None] | None = None
-        waited = Wish(0, 0)
-        while self.playing is ask:
-            ticks = int((time.perf_counter() - begun) / period)
-            if ticks == before:
-                await asyncio.sleep(max(0.0005, begun + (before + 1) * period - time.perf_counter()))
-                continue
-            self._dropped += max(0, ticks - before - 1)
-            before = ticks
-            wish = Wish(first + (offset + ticks) % span, ask.width, ask.view, moving=True, orbit=ask.orbit)
-            self.wish = replace(wish, moving=False)
-            # While one frame is encoded and sent, the next is drawn.
-            drawing = asyncio.create_task(self._draw(wish, self.version))
-            if ahead is not None:
-                found = await ahead
-                if found is None and self._told is not None:
-                    drawing.cancel()
+        asked = time.perf_counter()
+        try:
+            while self.playing is ask:
+                if self.version != version:
+                    # Edited meanwhile: what is drawn ahead is another.
+                    version = self.version
+                    shot, digest = await self._read()
+                    ahead.drop()
+                    size = ahead.size
+                    ahead = self._ahead(shot, digest, wish, (ask.first, ask.last), float(shot.frame_rate))
+                    ahead.size = size
+                    first, span = ahead.first, ahead.last - ahead.first + 1
+                now, period = time.perf_counter(), float(1 / shot.frame_rate)
+                ticks = int((now - begun) / period) if begun else 0
+                frame = first + (offset + ticks) % span
+                ahead.pump(frame, running=begun > 0)
+                if ahead.error is not None:
+                    await self._problem(ahead.error)
                     return
-                if found is not None:
-                    self._sent.append(time.perf_counter())
-                    await self._send(waited, found, exact=True)
-            ahead, waited = drawing, wish
-        if ahead is not None:
-            ahead.cancel()
-        if version != self.version:
+                if not begun:
+                    # A little ahead before it begins, so that it does not stumble over its first steps.
+                    ready = all(ahead.known(first + (offset + n) % span) for n in range(min(span, _READY)))
+                    late = now - asked > _READY_S and ahead.known(frame) is not None
+                    if not ready and not late:
+                        await self._next(ahead, 0.05)
+                        continue
+                    begun = now
+                if ticks != before:
+                    found = ahead.known(frame)
+                    if found is not None:
+                        self._dropped += max(0, ticks - before - 1)
+                        before = ticks
+                        self._sent.append(now)
+                        self.wish = replace(wish, frame=frame, moving=False)
+                        head = self._document[0] & ((1 << 20) - 1) if self._document else 0
+                        await self._send(self.wish, (head, found[0], digest), exact=found[1] == 1.0, reduced=found[1])
+                        continue
+                due = begun + (ticks + 1) * period - time.perf_counter()
+                if ticks != before:
+                    await self._next(ahead, max(0.0005, due))
+                else:
+                    await asyncio.sleep(max(0.0005, due))
+        finally:
+            ahead.drop()
+        if begun_with != self.version:
             self.wake.set()
 
-    async def _send(self, wish: Wish, found: tuple[int, Shown, str], exact: bool) -> None:
+    async def _send(self, wish: Wish, found: tuple[int, Shown, str], exact: bool, reduced: float = 1.0) -> None:
         await self.room.acquire()
         self._unconfirmed += 1
         head, shown, digest = found
@@ -273,6 +319,7 @@ class Viewer:
             playing=self.playing is not None,
             fps=round((len(self._sent) - 1) / elapsed, 2) if elapsed else 0.0,
             dropped=self._dropped,
+            reduced=reduced,
             computed=self.studio.preview.computed(digest, wish),
             figures=shown.figures,
         )

@@ -126,7 +126,7 @@ def name_folder(studio: Here, body: FolderPath) -> Folder:
 def withdraw_folder(studio: Here, folder_id: Id) -> Response:
     """Let nothing be read from a folder any more that was named."""
     studio.store.withdraw_folder(folder_id)
-    studio.plates.forget()
+    studio.forget_plates()
     return Response(status_code=204)
 
 

@@ -8,7 +8,7 @@ import threading
 import time
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import cv2
@@ -88,13 +88,6 @@ class Shown:
     height: int
 
 
-@dataclass
-class _Kept:
-    solver: Solver
-    digest: str
-    frames: dict[Hashable, set[int]] = field(default_factory=dict)
-
-
 def scale_for(shot: Shot, width: int, most_pixels: int = _MOST_PIXELS) -> float:
     """Pixels per px at which a shot is so wide; fewer for one that would be too large by its height."""
     return min(width / shot.width, math.sqrt(most_pixels / (shot.width * shot.height)))
@@ -141,7 +134,9 @@ class Preview:
         self.states = StateCache()
         self._pictures: OrderedDict[tuple[str, Wish], Shown] = OrderedDict()
         self._bytes = 0
-        self._solvers: OrderedDict[str, _Kept] = OrderedDict()
+        self._solvers: OrderedDict[str, Solver] = OrderedDict()
+        # Which frames are kept, by what is seen and how.
+        self._frames: dict[tuple[str, Hashable], set[int]] = {}
         self._lock = threading.Lock()
         self._lanes: OrderedDict[Hashable, _Lane] = OrderedDict()
 
@@ -161,11 +156,14 @@ class Preview:
         with self._lock:
             return self._bytes > 0.9 * self.limit_bytes
 
+    def frames(self, digest: str, wish: Wish) -> set[int]:
+        """Which frames are computed at the wish's size and view."""
+        with self._lock:
+            return set(self._frames.get((digest, _looks(wish)), ()))
+
     def computed(self, digest: str, wish: Wish) -> list[tuple[int, int]]:
         """Ranges of frames that are computed at the wish's size and view."""
-        with self._lock:
-            kept = self._solvers.get(digest)
-            frames = sorted(kept.frames.get(_looks(wish), set())) if kept else []
+        frames = sorted(self.frames(digest, wish))
         ranges: list[tuple[int, int]] = []
         for frame in frames:
             if ranges and frame == ranges[-1][1] + 1:
@@ -197,15 +195,13 @@ class Preview:
             if stale is not None and stale():
                 raise Stale
             start = time.perf_counter()
-            kept = self._solver(shot, digest)
+            solver = self._solver(shot, digest)
             orbit = None if wish.orbit is None else Orbit(*wish.orbit)
             over_plate = wish.view == "plate"
             scale = scale_for(shot, wish.width)
-            layers = draw_particles(kept.solver, wish.frame, scale, stale, own.scratch, orbit, over_plate)
+            layers = draw_particles(solver, wish.frame, scale, stale, own.scratch, orbit, over_plate)
             own.scratch = layers.picture if layers.picture.nbytes <= _SCRATCH_BYTES else None
-            rgb = (
-                self._deep(kept.solver, wish, scale, orbit) if wish.view == "layers" else self._seen(shot, wish, layers)
-            )
+            rgb = self._deep(solver, wish, scale, orbit) if wish.view == "layers" else self._seen(shot, wish, layers)
         # Encoding needs no kernel: meanwhile another thread may draw the next frame.
         jpeg = simplejpeg.encode_jpeg(rgb, colorspace="RGB", fastdct=True, **(_MOVING if wish.moving else _STILL))
         figures = Figures(
@@ -221,7 +217,7 @@ class Preview:
             memory_bytes=resident_bytes(),
         )
         shown = Shown(jpeg, figures, rgb.shape[1], rgb.shape[0])
-        self._keep(kept, digest, wish, shown)
+        self.keep(digest, wish, shown)
         relieve()
         return shown
 
@@ -249,13 +245,13 @@ class Preview:
         stops = np.linspace(0, 1, len(_DEPTH_SHADES))
         return np.stack([np.interp(level, stops, channel) for channel in _DEPTH_SHADES.T], axis=-1).astype(np.uint8)
 
-    def _solver(self, shot: Shot, digest: str) -> _Kept:
+    def _solver(self, shot: Shot, digest: str) -> Solver:
         with self._lock:
             if digest in self._solvers:
                 self._solvers.move_to_end(digest)
                 return self._solvers[digest]
         # Made without the lock: it may take a while, and nobody else shall wait for it.
-        made = _Kept(Solver(shot, self.states, self.plates), digest)
+        made = Solver(shot, self.states, self.plates)
         with self._lock:
             if digest not in self._solvers:
                 self._solvers[digest] = made
@@ -264,36 +260,38 @@ class Preview:
             self._solvers.move_to_end(digest)
             return self._solvers[digest]
 
-    def _keep(self, kept: _Kept, digest: str, wish: Wish, shown: Shown) -> None:
+    def keep(self, digest: str, wish: Wish, shown: Shown) -> None:
+        """Keep a frame, drawn here or elsewhere; the least used go when there are too many."""
         with self._lock:
-            if (digest, wish) not in self._pictures:
-                self._bytes += len(shown.jpeg)
+            before = self._pictures.pop((digest, wish), None)
+            self._bytes += len(shown.jpeg) - (0 if before is None else len(before.jpeg))
             self._pictures[digest, wish] = shown
-            kept.frames.setdefault(_looks(wish), set()).add(wish.frame)
+            self._frames.setdefault((digest, _looks(wish)), set()).add(wish.frame)
             while self._bytes > self.limit_bytes:
                 (old_digest, old), gone = self._pictures.popitem(last=False)
                 self._bytes -= len(gone.jpeg)
-                owner = self._solvers.get(old_digest)
-                if owner is not None:
-                    owner.frames.get(_looks(old), set()).discard(old.frame)
+                at = (old_digest, _looks(old))
+                self._frames.get(at, set()).discard(old.frame)
+                if not self._frames.get(at, True):
+                    del self._frames[at]
 
     def watched(self, shot: Shot, frame: int) -> list[Note]:
         """What the Lookout says of a shot at a frame."""
-        kept = self._solver(shot, digest_of(shot))
+        solver = self._solver(shot, digest_of(shot))
         with self._lane(("lookout", digest_of(shot))).lock:
-            return lookout(kept.solver, frame)
+            return lookout(solver, frame)
 
     def inspected(self, shot: Shot, frame: int) -> list[Seen]:
         """The numbers of the particles in the picture."""
-        kept = self._solver(shot, digest_of(shot))
+        solver = self._solver(shot, digest_of(shot))
         with self._lane("inspect").lock:
-            return inspect.shown(kept.solver, frame)
+            return inspect.shown(solver, frame)
 
     def followed(self, shot: Shot, frame: int, x: float, y: float) -> Followed | None:
         """The particle under a place of the picture, and its way."""
-        kept = self._solver(shot, digest_of(shot))
+        solver = self._solver(shot, digest_of(shot))
         with self._lane("inspect").lock:
-            return inspect.followed(kept.solver, frame, x, y)
+            return inspect.followed(solver, frame, x, y)
 
     def portrait(self, shot: Shot, number: int, frame: int, count: int, cell: int) -> bytes:
         """A particle at even ages, side by side, on neutral grey, as JPEG."""

@@ -16,7 +16,7 @@ from numba import njit, types
 from isbjorn.core.document import Burst, Emitter, Number, Shot
 from isbjorn.core.life.draws import BURST, SLOT, draw01, draws01
 from isbjorn.core.life.readings import Readings
-from isbjorn.core.memory import Kept, share_of
+from isbjorn.core.memory import Kept
 
 EVEN, JITTERED, RANDOM = 0, 1, 2
 CADENCE = {"even": EVEN, "jittered": JITTERED, "random": RANDOM}
@@ -54,7 +54,7 @@ def _poisson_arrivals(key: np.uint64, count: int) -> Doubles:
     return out
 
 
-_arrivals: Kept[Doubles] = Kept(share_of("arrivals"))
+_arrivals: Kept[Doubles] = Kept("arrivals")
 
 
 def _poisson(key: int, count: int) -> Doubles:

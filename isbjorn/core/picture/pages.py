@@ -16,7 +16,7 @@ from isbjorn.core.document import Emitter, PictureBody, Round, Shot, Words
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.life.draws import BODY, FRAME, VARIANT, draws01
 from isbjorn.core.life.glyphs import drawn, font, pieces
-from isbjorn.core.memory import Kept, share_of
+from isbjorn.core.memory import Kept
 from isbjorn.core.picture.masks import is_drawn, mask, variants
 from isbjorn.core.picture.sprites import Pages, bound
 
@@ -223,8 +223,8 @@ class Bodies:
         return _pages(keys, self.pictures)
 
 
-_kept: Kept[Pages] = Kept(share_of("pages") // 2)
-_made: Kept[tuple[Floats, float]] = Kept(share_of("pages") // 2)
+_kept: Kept[Pages] = Kept("pages", 0.5)
+_made: Kept[tuple[Floats, float]] = Kept("pages", 0.5)
 
 
 def _page(key: tuple[Any, ...], pictures: Pictures) -> tuple[Floats, float]:

@@ -9,9 +9,9 @@ from isbjorn.core.birth.shapes.regions import Trapezoids, scatter_region, trapez
 from isbjorn.core.document import Artwork, Letters
 from isbjorn.core.document.shapes import Area
 from isbjorn.core.life.outlines import letter_lines, path_lines
-from isbjorn.core.memory import Kept, share_of
+from isbjorn.core.memory import Kept
 
-_kept: Kept[tuple[Lines, Trapezoids]] = Kept(share_of("outlines"))
+_kept: Kept[tuple[Lines, Trapezoids]] = Kept("outlines")
 
 
 def _cut(lines: Lines) -> tuple[Lines, Trapezoids]:

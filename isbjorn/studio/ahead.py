@@ -1,0 +1,149 @@
+"""Drawing ahead: the frames of a range, before they are due, on all hands."""
+
+from __future__ import annotations
+
+import asyncio
+import math
+import time
+from collections import deque
+from concurrent.futures import CancelledError, Future
+from concurrent.futures.process import BrokenProcessPool
+from dataclasses import replace
+
+from isbjorn.core.document import Shot
+from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.studio.hands import Hands
+from isbjorn.studio.preview import Preview, Shown, Wish
+
+# Sizes at which frames are played that take too long in full.
+SIZES = (1.0, 0.75, 0.5, 0.375, 0.25)
+# About so much of a frame's time does not shrink with its size.
+_FIXED = 0.4
+_MEASURED_OVER, _LEAST_MEASURED = 16, 6
+_FARTHEST, _NEAR = 2000, 60
+_MOST_BROKEN = 3
+
+
+def faster(size: float, to: float) -> float:
+    """By how much a frame takes longer at another size, about."""
+    return (_FIXED + (1 - _FIXED) * to * to) / (_FIXED + (1 - _FIXED) * size * size)
+
+
+class Ahead:
+    """Draws the frames of a range, those that are due next first. All calls on the event loop.
+
+    rate: frames per second that are wanted, where it is played; then the size follows what is reached.
+    """
+
+    def __init__(
+        self, hands: Hands, preview: Preview, shot: Shot, digest: str, wish: Wish, span: tuple[int, int], rate: float = 0.0
+    ) -> None:  # fmt: skip
+        self.hands, self.preview, self.shot, self.digest = hands, preview, shot, digest
+        self.wish, (self.first, self.last), self.rate = replace(wish, moving=True), span, rate
+        self.size = 1.0
+        self.error: IsbjornError | None = None
+        self.came = asyncio.Event()
+        self._ticket = hands.ticket()
+        self._flying: dict[Wish, Future[Shown]] = {}
+        self._times: deque[float] = deque(maxlen=_MEASURED_OVER)
+        self._too_slow: dict[float, int] = {}
+        self._broken = 0
+        # From the wish for a frame until it is there.
+        self._takes_s = 0.0
+        self._loop = asyncio.get_running_loop()
+
+    def at(self, frame: int, size: float) -> Wish:
+        """The wish for a frame at a size."""
+        return replace(self.wish, frame=frame, width=max(16, round(self.wish.width * size)))
+
+    def known(self, frame: int) -> tuple[Shown, float] | None:
+        """A frame that is there, and its size: the largest."""
+        for size in SIZES:
+            found = self.preview.known(self.digest, self.at(frame, size))
+            if found is not None:
+                return found, size
+        return None
+
+    def pump(self, frame: int, running: bool = False) -> bool:
+        """Keep every hand busy with what is due from a frame on; whether there was anything to do.
+
+        running: it plays, so that what cannot come in time is left out.
+        """
+        room = 2 * self.hands.count - len(self._flying)
+        span = self.last - self.first + 1
+        reach = min(span, _NEAR if self.preview.full() else _FARTHEST)
+        full = self.preview.frames(self.digest, self.at(frame, 1.0))
+        late = math.ceil(self._takes_s * self.rate) if running else 0
+        for size in dict.fromkeys((self.size, 1.0)):
+            there = full | self.preview.frames(self.digest, self.at(frame, size))
+            for n in range(late, reach):
+                number = self.first + (frame - self.first + n) % span
+                if number in there or room <= 0:
+                    continue
+                wish = self.at(number, size)
+                if wish not in self._flying:
+                    self._begin(wish)
+                    room -= 1
+            if room <= 0:
+                return True
+        if not self._flying:
+            self._times.clear()
+        return bool(self._flying)
+
+    def _begin(self, wish: Wish) -> None:
+        try:
+            future = self.hands.draw(self.shot, self.digest, wish, self._ticket)
+        except Stale:
+            return
+        self._flying[wish] = future
+        begun = time.perf_counter()
+        future.add_done_callback(lambda done: self._loop.call_soon_threadsafe(self._done, wish, done, begun))
+
+    def _done(self, wish: Wish, done: Future[Shown], begun: float) -> None:
+        self._flying.pop(wish, None)
+        self.came.set()
+        try:
+            shown = done.result()
+        except (Stale, CancelledError):
+            return
+        except IsbjornError as error:
+            self.error = error
+        except (BrokenProcessPool, MemoryError):
+            self._broken += 1
+            if self._broken > _MOST_BROKEN * self.hands.count:
+                self.error = IsbjornError(
+                    "there is not enough memory to play this.", "live", "Make it simpler, or play it smaller."
+                )
+        else:
+            self.preview.keep(self.digest, wish, shown)
+            self._takes_s += 0.3 * (time.perf_counter() - begun - self._takes_s)
+            self._measure(wish)
+
+    def _measure(self, wish: Wish) -> None:
+        """Choose the size by what is reached."""
+        if not self.rate or wish.width != self.at(wish.frame, self.size).width:
+            return
+        self._times.append(time.perf_counter())
+        if len(self._times) < _LEAST_MEASURED:
+            return
+        reached = (len(self._times) - 1) / max(1e-6, self._times[-1] - self._times[0])
+        at = SIZES.index(self.size)
+        if reached < self.rate:
+            self._too_slow[self.size] = self._too_slow.get(self.size, 0) + 1
+            small = [s for s in SIZES[at + 1 :] if reached / faster(self.size, s) >= 1.1 * self.rate]
+            self._change(small[0] if small else SIZES[-1])
+        elif at > 0 and self._too_slow.get(SIZES[at - 1], 0) < 2:
+            # What is new to a process takes longer once: it may have looked worse than it is.
+            if reached / faster(self.size, SIZES[at - 1]) > 1.25 * self.rate:
+                self._change(SIZES[at - 1])
+
+    def _change(self, size: float) -> None:
+        if size != self.size:
+            self.size = size
+            self._times.clear()
+
+    def drop(self) -> None:
+        """Give up all that is on its way."""
+        self._ticket.drop()
+        for future in self._flying.values():
+            future.cancel()

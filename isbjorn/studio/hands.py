@@ -1,0 +1,170 @@
+"""Frames drawn beside each other, each in a process of its own with one thread.
+
+Kernels that split one frame over the cores bring little, for much of a frame is done by one thread; whole frames beside each other
+bring all. The processes are forked from one that has loaded the engine, so that they share its code, and begin at once.
+"""
+
+from __future__ import annotations
+
+import itertools
+import multiprocessing
+import os
+import signal
+import threading
+import time
+from collections import OrderedDict
+from concurrent.futures import Future, ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import cv2
+
+from isbjorn.core.document import Shot
+from isbjorn.core.errors import Stale
+from isbjorn.core.memory import budget_bytes, resident_bytes
+from isbjorn.core.parallel import use_threads
+from isbjorn.studio.plates import StudioPlates
+from isbjorn.studio.preview import Preview, Shown, Wish
+from isbjorn.studio.store import Store
+
+_MOST, _TICKETS, _SHOTS_KEPT = 16, 256, 4
+_WATCHED_EVERY_S = 1.0
+
+
+class Ticket:
+    """Work that belongs together; given up together."""
+
+    def __init__(self, flags: Any, serial: int) -> None:
+        self._flags, self.serial = flags, serial
+        flags[serial % _TICKETS] = serial
+
+    def drop(self) -> None:
+        """Give up what is drawn for it, and what waits."""
+        if self._flags[self.serial % _TICKETS] == self.serial:
+            self._flags[self.serial % _TICKETS] = 0
+
+
+class Hands:
+    """Processes that draw. Made when they are first needed, and anew when one was killed."""
+
+    def __init__(self, folder: Path, count: int | None = None) -> None:
+        given = os.environ.get("ISBJORN_HANDS", "")
+        wanted = int(given) if given.isascii() and given.isdigit() and len(given) < 4 else os.cpu_count() or 1
+        self.folder, self.count = folder, min(_MOST, max(1, count or wanted))
+        self._context = multiprocessing.get_context("forkserver")
+        self._flags = self._context.Array("Q", _TICKETS, lock=False)
+        self._serials = itertools.count(1)
+        self._lock = threading.Lock()
+        self._pool: ProcessPoolExecutor | None = None
+        self._texts: OrderedDict[str, str] = OrderedDict()
+        self._plates_seen, self._closed = 0, False
+
+    def ticket(self) -> Ticket:
+        """For work that is given up together."""
+        return Ticket(self._flags, next(self._serials))
+
+    def forget_plates(self) -> None:
+        """Let them look anew at every file, and ask anew whether it may be read."""
+        self._plates_seen += 1
+
+    def warm(self) -> None:
+        """Start the processes, so that the first frame need not wait for them."""
+        for _ in range(self.count):
+            self._submit(time.sleep, 0.05)
+
+    def draw(self, shot: Shot, digest: str, wish: Wish, ticket: Ticket) -> Future[Shown]:
+        """A frame, as `Preview.draw` gives it; Stale when its ticket was dropped, BrokenProcessPool when its process died."""
+        with self._lock:
+            text = self._texts.get(digest)
+        if text is None:
+            text = shot.model_dump_json()
+            with self._lock:
+                self._texts[digest] = text
+                while len(self._texts) > _SHOTS_KEPT:
+                    self._texts.popitem(last=False)
+        return self._submit(_draw, text, digest, wish, ticket.serial, self._plates_seen)
+
+    def _submit(self, call: Any, *args: Any) -> Future[Any]:
+        with self._lock:
+            if self._closed:
+                raise Stale
+            if self._pool is None:
+                self._pool = self._made()
+            try:
+                return self._pool.submit(call, *args)
+            except BrokenProcessPool:
+                self._pool.shutdown(wait=False)
+                self._pool = self._made()
+                return self._pool.submit(call, *args)
+
+    def _made(self) -> ProcessPoolExecutor:
+        self._context.set_forkserver_preload([__name__])
+        # A half of what may be kept is theirs together; what is drawn is kept by the studio.
+        each_mb = max(32, (budget_bytes() >> 21) // self.count)
+        given = (str(self.folder), self._flags, each_mb, os.getpid())
+        return ProcessPoolExecutor(self.count, self._context, _begin, given)
+
+    def close(self) -> None:
+        """End them; what they draw is given up."""
+        with self._lock:
+            self._closed = True
+            for slot in range(_TICKETS):
+                self._flags[slot] = 0
+            if self._pool is not None:
+                self._pool.shutdown(wait=False, cancel_futures=True)
+
+
+class _Hand:
+    """What one of the processes holds."""
+
+    def __init__(self, folder: str, flags: Any) -> None:
+        self.flags, self.plates_seen = flags, 0
+        self.plates = StudioPlates(Store(Path(folder)))
+        # Pictures are kept by who asked for them.
+        self.preview = Preview(self.plates, limit_bytes=0)
+        self.shots: OrderedDict[str, Shot] = OrderedDict()
+
+    def shot(self, text: str, digest: str) -> Shot:
+        if digest not in self.shots:
+            self.shots[digest] = Shot.model_validate_json(text)
+            while len(self.shots) > _SHOTS_KEPT:
+                self.shots.popitem(last=False)
+        self.shots.move_to_end(digest)
+        return self.shots[digest]
+
+
+# One in each process, and none in the studio.
+_hand: list[_Hand] = []
+
+
+def _begin(folder: str, flags: Any, budget_mb: int, studio: int) -> None:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    os.environ["ISBJORN_MEMORY_MB"] = str(budget_mb)
+    threading.Thread(target=_follow, args=(studio,), daemon=True).start()
+    use_threads(1)
+    cv2.setNumThreads(1)
+    _hand.append(_Hand(folder, flags))
+
+
+def _follow(studio: int) -> None:
+    """End when the studio is gone, however it went."""
+    while True:
+        time.sleep(_WATCHED_EVERY_S)
+        try:
+            os.kill(studio, 0)
+        except OSError:
+            os._exit(1)
+
+
+def _draw(text: str, digest: str, wish: Wish, serial: int, plates_seen: int) -> Shown:
+    hand = _hand[0]
+    flags, slot = hand.flags, serial % _TICKETS
+    if flags[slot] != serial:
+        raise Stale
+    if plates_seen != hand.plates_seen:
+        hand.plates.forget()
+        hand.plates_seen = plates_seen
+    shown = hand.preview.draw(hand.shot(text, digest), digest, wish, lambda: flags[slot] != serial)
+    return replace(shown, figures=shown.figures.model_copy(update={"memory_bytes": resident_bytes()}))
