@@ -132,10 +132,13 @@ class Ahead:
             self._too_slow[self.size] = self._too_slow.get(self.size, 0) + 1
             small = [s for s in SIZES[at + 1 :] if reached / faster(self.size, s) >= 1.1 * self.rate]
             self._change(small[0] if small else SIZES[-1])
-        elif at > 0 and self._too_slow.get(SIZES[at - 1], 0) < 2:
-            # What is new to a process takes longer once: it may have looked worse than it is.
-            if reached / faster(self.size, SIZES[at - 1]) > 1.25 * self.rate:
-                self._change(SIZES[at - 1])
+        # What is new to a process takes longer once: it may have looked worse than it is.
+        elif (
+            at > 0
+            and self._too_slow.get(SIZES[at - 1], 0) < 2
+            and reached / faster(self.size, SIZES[at - 1]) > 1.25 * self.rate
+        ):
+            self._change(SIZES[at - 1])
 
     def _change(self, size: float) -> None:
         if size != self.size:

@@ -74,10 +74,11 @@ class Admission:
         self._chunk_s = min(_CHUNK_S, max(0.02, 4e5 * births.each / max(busy, 1.0)))
 
     def between(
-        self, after: float, until: float, stale: object = None
+        self, after: float, until: float, stale: object = None, living: bool = True
     ) -> tuple[Numbers, Doubles, npt.NDArray[np.float32]]:
-        """Admitted births in (after, until] that live beyond `until`: numbers, moments in s, lifespans in s."""
-        after = max(after, until - self.source.longest_life - 1e-3)
+        """Admitted births in (after, until]: numbers, moments in s, lifespans in s. living: that live beyond `until`."""
+        if living:
+            after = max(after, until - self.source.longest_life - 1e-3)
         if self.binds:
             with self._lock:
                 self._cover(until, stale)
@@ -92,7 +93,8 @@ class Admission:
             numbers, moments = self.births.between(after, until)
             lives = self.source.lifespans(numbers, moments)
             inside = np.ones(len(moments), bool)
-        inside &= moments + lives > until
+        if living:
+            inside &= moments + lives > until
         return numbers[inside], moments[inside], lives[inside]
 
     def refused(self, until: float) -> int:

@@ -220,6 +220,10 @@ class Births:
         order = np.lexsort((numbers, moments))
         return numbers[order], moments[order]
 
+    def begin_of(self, numbers: Numbers) -> Doubles:
+        """The very first moment of births, (n,): of the stream, or of the bursts."""
+        return np.where(numbers >= _BURST_FLAG, self.begin_s, self.stream_begin)
+
     def _stream(self, after: float, until: float) -> tuple[Numbers, Doubles]:
         last_n, first_n = self.expected(until), self.expected(after)
         if until < self.stream_begin:

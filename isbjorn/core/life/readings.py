@@ -55,6 +55,9 @@ class Readings:
         self.things: dict[str, Any] = {thing.id: thing for thing in shot.things}
         self.loop_s = float(shot.length_s) if shot.loop else None
         self._cuts: dict[str, Doubles] = {}
+        # What never moves is read once, and never written to. By the thing itself, which is held as long.
+        self._still: dict[int, tuple[Placed, Frames]] = {}
+        self._stays_still: dict[int, tuple[Placed, bool]] = {}
 
     def round(self, t: npt.ArrayLike) -> Doubles:
         """Moments as the keys see them: within the loop, if there is one."""
@@ -76,10 +79,12 @@ class Readings:
         measured: what was measured of the particles of these moments, by `measure` or `measure:thing`.
         """
         t = np.atleast_1d(np.asarray(t, np.float64))
-        value = self.plain(number, t)
-        source = number.source
         # The one place where drivers meet the range of the field.
         low, high = bounds_of(number)
+        source = number.source
+        if source is None and not number.keys and number.flutter is None:
+            return np.full(len(t), min(max(number.value, low), high), np.float64)
+        value = self.plain(number, t)
         if source is None:
             return np.clip(value, low, high)
         found: Doubles | None
@@ -92,6 +97,12 @@ class Readings:
 
     def still(self, thing: Placed) -> bool:
         """Whether a thing never moves, turns or grows."""
+        known = self._stays_still.get(id(thing))
+        if known is None:
+            known = self._stays_still[id(thing)] = (thing, self._stays(thing))
+        return known[1]
+
+    def _stays(self, thing: Placed) -> bool:
         own = (thing.across, thing.up, thing.depth, thing.turn, thing.scale)
         carrier = self.things.get(thing.carried_by or "")
         return (
@@ -103,9 +114,17 @@ class Readings:
     def frames(self, thing: Placed, t: npt.ArrayLike) -> Frames:
         """Where a thing is at moments t (n,), with all that carries it."""
         t = np.atleast_1d(np.asarray(t, np.float64))
-        if len(t) > 1 and self.still(thing):
-            one = self.frames(thing, t[:1])
+        if self.still(thing):
+            known = self._still.get(id(thing))
+            if known is None:
+                known = self._still[id(thing)] = (thing, self._frames(thing, np.zeros(1)))
+            one = known[1]
+            if len(t) == 1:
+                return one
             return Frames(*(np.repeat(part, len(t), axis=0) for part in (one.place, one.turn, one.size)))
+        return self._frames(thing, t)
+
+    def _frames(self, thing: Placed, t: Doubles) -> Frames:
         place = np.stack([self.number(n, t) for n in (thing.across, thing.up, thing.depth)], axis=1)
         turn, size = self.number(thing.turn, t), self.number(thing.scale, t) / 100
         if thing.path is not None:

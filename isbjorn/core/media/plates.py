@@ -16,8 +16,9 @@ import numpy.typing as npt
 
 from isbjorn.core.document import Plate, Shot
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.media.colour import Encoding, to_linear
+from isbjorn.core.media.colour import Encoding, decoding_table, to_linear
 from isbjorn.core.media.movies import MOVIES, Movie
+from isbjorn.core.media.shrink import shrunk
 from isbjorn.core.media.stills import PICTURES, is_pattern, probe_still, read_still, sequence_files
 from isbjorn.core.memory import share_of
 
@@ -88,11 +89,16 @@ def plate_frame(plate: Plate, seconds: Fraction, rate: Fraction, frames: int) ->
             return None
 
 
-def fitted(picture: Floats, width: int, height: int, fit: str, scale: float) -> Floats:
-    """Bring a linear, premultiplied picture (h, w, 4) to a size: `fill` crops, `fit` leaves borders, `pixels` keeps px."""
-    h, w = picture.shape[:2]
+def _size(w: int, h: int, width: int, height: int, fit: str, scale: float) -> tuple[float, int, int]:
+    """By how much a picture grows, and its size then: `fill` crops, `fit` leaves borders, `pixels` keeps px."""
     grow = {"fill": max(width / w, height / h), "fit": min(width / w, height / h), "pixels": scale}[fit]
-    new_w, new_h = max(1, round(w * grow)), max(1, round(h * grow))
+    return grow, max(1, round(w * grow)), max(1, round(h * grow))
+
+
+def fitted(picture: Floats, width: int, height: int, fit: str, scale: float) -> Floats:
+    """Bring a linear, premultiplied picture (h, w, 4) to a size."""
+    h, w = picture.shape[:2]
+    grow, new_w, new_h = _size(w, h, width, height, fit, scale)
     if (new_w, new_h) != (w, h):
         how = cv2.INTER_AREA if grow < 1 else cv2.INTER_CUBIC
         picture = np.asarray(cv2.resize(picture, (new_w, new_h), interpolation=how), np.float32)
@@ -100,6 +106,12 @@ def fitted(picture: Floats, width: int, height: int, fit: str, scale: float) -> 
             # A cubic overshoots: no light below nothing, no more cover than full.
             np.maximum(picture, 0, out=picture)
             np.minimum(picture[..., 3], 1, out=picture[..., 3])
+    return _within(picture, width, height)
+
+
+def _within(picture: Floats, width: int, height: int) -> Floats:
+    """The middle of a picture in a frame: cropped, or with clear borders."""
+    new_h, new_w = picture.shape[:2]
     if (new_w, new_h) == (width, height):
         return np.ascontiguousarray(picture)
     out = np.zeros((height, width, 4), np.float32)
@@ -242,6 +254,11 @@ class PlateReader:
     def _read(self, frames: _Frames, number: int, plate: Plate, width: int, height: int, scale: float) -> Floats:
         wanted: Encoding | None = None if plate.encoding == "auto" else plate.encoding
         pixels, encoding, associated = frames.read(number, wanted)
+        if pixels.dtype == np.uint8 and pixels.shape[2] == 3:
+            grow, new_w, new_h = _size(pixels.shape[1], pixels.shape[0], width, height, plate.fit, scale)
+            table = decoding_table(encoding, 256)
+            if grow < 1 and table is not None:
+                return _within(shrunk(pixels, table, new_w, new_h), width, height)
         linear = to_linear(pixels, encoding)
         if linear.shape[2] == 3:
             linear = np.asarray(cv2.cvtColor(linear, cv2.COLOR_RGB2RGBA), np.float32)

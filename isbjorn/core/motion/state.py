@@ -42,9 +42,22 @@ class State:
     def lives(self) -> Floats:
         return self.values[6]
 
+    def only(self, columns: npt.NDArray[np.int64]) -> State:
+        """Some of them, by their columns."""
+        return State(self.births[columns], self.moments[columns], np.take(self.values, columns, axis=1))
+
     @property
     def nbytes(self) -> int:
         return self.births.nbytes + self.moments.nbytes + self.values.nbytes
+
+
+def joined(states: list[State]) -> State:
+    """The particles of several states, one behind the other."""
+    return State(
+        np.concatenate([s.births for s in states]),
+        np.concatenate([s.moments for s in states]),
+        np.concatenate([s.values for s in states], axis=1),
+    )
 
 
 def nobody() -> State:

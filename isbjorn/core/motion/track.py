@@ -13,7 +13,7 @@ import numpy.typing as npt
 from isbjorn.core.birth.admission import Admission, fair_shares, most_alive
 from isbjorn.core.birth.newborn import Source
 from isbjorn.core.birth.shapes.base import Light
-from isbjorn.core.birth.when import Births, births_of
+from isbjorn.core.birth.when import NOW_S, Births, births_of
 from isbjorn.core.document import Emitter, Shot
 from isbjorn.core.errors import Stale
 from isbjorn.core.life.draws import stream_key
@@ -22,13 +22,15 @@ from isbjorn.core.motion import world
 from isbjorn.core.motion.cache import StateCache
 from isbjorn.core.motion.identity import Identity
 from isbjorn.core.motion.roaming import Roaming
-from isbjorn.core.motion.state import State, merged, nobody
+from isbjorn.core.motion.state import State, joined, merged, nobody
 from isbjorn.core.motion.steady import Steady, is_steady
 from isbjorn.core.time import lattice_index
 
 Floats = npt.NDArray[np.float32]
 # Steps of all particles of an emitter from birth to the moment: some seconds to half a minute of a plain machine.
 _MOST_STEPS, _MOST_ALIVE = 5e8, 5_000_000
+# Births of so many steps are worked out together, if they are no more than that; so many stretches are kept.
+_BORN_STEPS, _BORN_TOGETHER, _BORN_KEPT = 16, 20_000, 12
 _STEPS_AT_ONCE = {True: 40_000_000, False: 600_000}
 
 
@@ -102,6 +104,8 @@ class Track:
         binds = self.demand > limit
         if binds:
             self.births.thin()
+        self._born: dict[int, State] = {}
+        self._many = self.births.at_most(_BORN_STEPS / self.hz, float(shot.length_s)) > _BORN_TOGETHER
         self.identity = Identity(shot, emitter, limit if binds else None)
         self.motion = self.identity.motion
         self.admission = cache.admission(
@@ -137,8 +141,39 @@ class Track:
         return state
 
     def _newborn(self, after: float, until: float, stale: Callable[[], bool] | None) -> State:
-        """Those born in (after, until] that live beyond it, each as it was at its birth."""
-        return self.mover.begin(*self.admission.between(after, until, stale))
+        """Those born in (after, until] that live beyond it, each as it was at its birth.
+
+        Frames, and the moments of a shutter, ask for a few at a time: those of some steps are worked out together, and kept.
+        """
+        long = _BORN_STEPS / self.hz
+        if until - after > 2 * long or self._many:
+            return self.mover.begin(*self.admission.between(after, until, stale))
+        numbers = range(math.floor(after / long + 1e-9), math.ceil(until / long - 1e-9))
+        parts = [self._born_in(number, stale) for number in numbers]
+        inside = [
+            np.flatnonzero(
+                (part.moments <= until + NOW_S)
+                & (part.moments + part.lives > until)
+                & ((part.moments > after + NOW_S) | (after < self.births.begin_of(part.births)))
+            )
+            for part in parts
+        ]
+        some = [part.only(which) for part, which in zip(parts, inside, strict=True) if len(which)]
+        if len(some) == 1:
+            return some[0]
+        return joined(some) if some else nobody()
+
+    def _born_in(self, number: int, stale: Callable[[], bool] | None) -> State:
+        """All who are born in a stretch of lattice steps, in the order of their births."""
+        known = self._born.get(number)
+        if known is None:
+            ends = (number * _BORN_STEPS / self.hz, (number + 1) * _BORN_STEPS / self.hz)
+            known = self.mover.begin(*self.admission.between(*ends, stale, living=False))
+            self._born[number] = known
+            while len(self._born) > _BORN_KEPT:
+                # Others may do the same at once.
+                self._born.pop(next(iter(self._born)), None)
+        return known
 
     def at(self, seconds: Fraction, stale: Callable[[], bool] | None = None) -> State:
         """The living particles at any moment of shot time."""
