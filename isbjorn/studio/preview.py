@@ -25,7 +25,7 @@ from isbjorn.core.lookout import Note, lookout
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.memory import relieve, resident_bytes, share_of
 from isbjorn.core.motion.cache import StateCache
-from isbjorn.core.picture.compose import over, to_shades
+from isbjorn.core.picture.compose import over, to_shades, to_shades_over
 from isbjorn.core.picture.project import Orbit, projection
 from isbjorn.core.portrait import portrait
 from isbjorn.core.render import Layers, Solver, draw_depth, draw_particles, ground
@@ -234,7 +234,8 @@ class Preview:
             picture = np.zeros_like(picture) if below is None else below
         elif wish.view == "plate" and not layers.grounded:
             below = ground(shot, wish.frame, scale_for(shot, wish.width), self.plates)
-            picture = picture if below is None else over(picture, below)
+            if below is not None:
+                return to_shades_over(picture, below, shade_table("srgb"))
         return to_shades(picture, shade_table("srgb"))
 
     @staticmethod

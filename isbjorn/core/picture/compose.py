@@ -65,6 +65,54 @@ def to_shades(picture: Floats, table: Bytes) -> Bytes:
     return out
 
 
+@njit("void(f4[:,:,::1], f4[:,:,::1], u1[::1], u1[:,:,::1])", parallel=True, cache=True)
+def _shades_over(picture: Floats, below: Floats, table: Bytes, out: Bytes) -> None:
+    top = np.float32(len(table) - 1)
+    for y in prange(picture.shape[0]):
+        for x in range(picture.shape[1]):
+            keep = np.float32(1) - picture[y, x, 3]
+            for c in range(3):
+                v = min(np.float32(1), max(np.float32(0), picture[y, x, c] + below[y, x, c] * keep))
+                out[y, x, c] = table[np.uint16(np.sqrt(v) * top + np.float32(0.5))]
+
+
+@guarded
+def to_shades_over(picture: Floats, below: Floats, table: Bytes) -> Bytes:
+    """`to_shades` of a picture over what lies below it, in one pass."""
+    out = np.empty((*picture.shape[:2], 3), np.uint8)
+    _shades_over(picture, below, table, out)
+    return out
+
+
+@njit("void(f4[:,:,::1], i8[:,::1])", parallel=True, cache=True)
+def _ends(picture: Floats, out: npt.NDArray[np.int64]) -> None:
+    width = picture.shape[1]
+    for y in prange(picture.shape[0]):
+        row = picture[y].reshape(-1)
+        first, last = 4 * width, -1
+        for i in range(4 * width):
+            if row[i] != 0:
+                first = i
+                break
+        if first < 4 * width:
+            for i in range(4 * width - 1, -1, -1):
+                if row[i] != 0:
+                    last = i
+                    break
+        out[y, 0], out[y, 1] = first // 4, last // 4
+
+
+@guarded
+def bounds(picture: Floats) -> tuple[int, int, int, int] | None:
+    """Where a picture (height, width, 4) has anything: left, top, and behind the last column and row; None for nowhere."""
+    ends = np.empty((picture.shape[0], 2), np.int64)
+    _ends(picture, ends)
+    rows = np.flatnonzero(ends[:, 0] < picture.shape[1])
+    if len(rows) == 0:
+        return None
+    return int(ends[rows, 0].min()), int(rows[0]), int(ends[rows, 1].max()) + 1, int(rows[-1]) + 1
+
+
 def shade_levels() -> Floats:
     """The linear values at which a table for `to_shades` is sampled, float32 (4096,)."""
     return (np.linspace(0, 1, SHADES) ** 2).astype(np.float32)

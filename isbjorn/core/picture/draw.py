@@ -28,7 +28,7 @@ RECORD = 12
 _TOGETHER_BELOW = 1.7
 _NARROW = 6.0
 # From here on pixel centres are dense enough by themselves: within half a per cent.
-_EVEN_BELOW = 3.0
+_EVEN_BELOW = 4.5
 _SMALLEST_AREA = math.pi * SMALLEST * SMALLEST / 2
 
 

@@ -210,6 +210,38 @@ _STEPS: dict[type, Callable[..., Floats]] = {
 }  # fmt: skip
 
 
+# How far, in pixels, each step carries light; what hangs on the whole picture is not here.
+_REACH: dict[type, Callable[[Any, Moment], float]] = {
+    Blur: lambda step, at: 5 * at.read(step.sigma) * at.scale,
+    DirectionalBlur: lambda step, at: at.read(step.length) * at.scale,
+    Glow: lambda step, at: 5 * _GLOWS[-1][0] * at.read(step.radius) * at.scale,
+    Tint: lambda *_: 0.0,
+    # A tone curve may make light of nothing.
+    Grade: lambda step, _: 0.0 if step.curve is None else math.inf,
+    Sharpen: lambda step, at: 5 * at.read(step.radius) * at.scale,
+}
+# Regions begin where halvings do, so that a picture is blurred alike wherever its region lies.
+_ALIGNED, _FARTHEST = 64, 400.0
+
+
+def region(
+    lit: tuple[int, int, int, int], steps: tuple[Any, ...], at: Moment, width: int, height: int
+) -> tuple[int, int, int, int]:
+    """The part of a layer that its steps can change, given where it has anything: left, top, right, bottom."""
+    working_steps = [step for step in steps if step.on]
+    if any(type(step) not in _REACH for step in working_steps):
+        return 0, 0, width, height
+    reach = sum(_REACH[type(step)](step, at) for step in working_steps)
+    if reach > _FARTHEST:
+        return 0, 0, width, height
+    far = math.ceil(reach) + 2
+    left, top = (max(0, (end - far) // _ALIGNED * _ALIGNED) for end in lit[:2])
+    right, bottom = (
+        min(most, -(-(end + far) // _ALIGNED) * _ALIGNED) for end, most in zip(lit[2:], (width, height), strict=True)
+    )
+    return left, top, right, bottom
+
+
 def finished(layer: Floats, steps: tuple[Any, ...], at: Moment) -> Floats:
     """A layer after the steps that are on, in their order."""
     for step in steps:

@@ -17,8 +17,9 @@ import numpy.typing as npt
 from isbjorn.core.document import Emitter, Group, Shot, Use
 from isbjorn.core.motion.solver import Particles
 from isbjorn.core.picture.blends import MODES, lay
+from isbjorn.core.picture.compose import bounds
 from isbjorn.core.picture.drawing import Brush
-from isbjorn.core.picture.finish import Moment, finished, working
+from isbjorn.core.picture.finish import Moment, finished, region, working
 from isbjorn.core.picture.gauss import blur
 from isbjorn.core.picture.mattes import matte_of
 from isbjorn.core.picture.pages import is_plain
@@ -108,7 +109,11 @@ class Easel:
             done.add(unit.id)
             self._put(unit, target)
         if whole:
-            lay(finished(target, self.shot.finish, self.moment), picture)
+            lit = bounds(target)
+            if lit is not None:
+                left, top, right, bottom = region(lit, self.shot.finish, self.moment, target.shape[1], target.shape[0])
+                part = np.ascontiguousarray(target[top:bottom, left:right])
+                lay(finished(part, self.shot.finish, self.moment), picture, left=left, top=top)
         return picture
 
     def _in_order(self) -> list[Emitter]:
@@ -138,14 +143,27 @@ class Easel:
             self._draw(unit, onto)
         else:
             # An emitter that only adds light has left no cover on its layer, so that is laid the plain way.
-            lay(self.layer(unit), onto, unit.blend)
+            piece = self._piece(unit)
+            if piece is not None:
+                lay(piece[0], onto, unit.blend, *piece[1:])
 
     def _draw(self, emitter: Any, onto: Floats, blend: str | None = None) -> None:
         number = self.shot.emitters.index(emitter)
         self.particles[number] = self.brush.draw(number, onto, blend)
 
     def layer(self, unit: Emitter | Group) -> Floats:
-        """A unit's own layer with its finish, and with what others do to it."""
+        """A unit's own layer with its finish, and with what others do to it, as large as the picture."""
+        piece = self._piece(unit)
+        if piece is not None and piece[0].shape[:2] == (self.brush.view.height, self.brush.view.width):
+            return piece[0]
+        whole = self._nothing()
+        if piece is not None:
+            part, left, top = piece
+            whole[top : top + part.shape[0], left : left + part.shape[1]] = part
+        return whole
+
+    def _piece(self, unit: Emitter | Group) -> tuple[Floats, int, int] | None:
+        """The part of a unit's layer in which there is anything, and its left and top; None if there is nothing."""
         layer = self._nothing()
         if isinstance(unit, Group):
             for member in self.shot.emitters:
@@ -153,14 +171,24 @@ class Easel:
                     self._put(member, layer)
         else:
             self._draw(unit, layer, unit.blend if MODES[unit.blend] == 0 else "normal")
+        users = self._aimed.get(unit.id, ())
+        height, width = layer.shape[:2]
+        left, top, right, bottom = 0, 0, width, height
+        if not users:
+            lit = bounds(layer)
+            if lit is None:
+                return None
+            left, top, right, bottom = region(lit, unit.finish, self.moment, width, height)
+            layer = np.ascontiguousarray(layer[top:bottom, left:right])
+        if isinstance(unit, Emitter):
             for name in unit.hidden_by:
                 if name in self._mattes:
-                    layer *= (1 - self._mattes[name])[..., None]
+                    layer *= (1 - self._mattes[name][top:bottom, left:right])[..., None]
         if working(unit.finish):
             layer = finished(layer, unit.finish, self.moment)
-        for user in self._aimed.get(unit.id, ()):
+        for user in users:
             layer = used(user.use, self.layer(user), layer, self.brush)
-        return layer
+        return layer, left, top
 
 
 def used(use: Use, layer: Floats, below: Floats, brush: Brush) -> Floats:

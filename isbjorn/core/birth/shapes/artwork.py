@@ -5,31 +5,31 @@ from __future__ import annotations
 import numpy as np
 
 from isbjorn.core.birth.shapes.base import Doubles, Lines, Scattered, Setting
-from isbjorn.core.birth.shapes.regions import Trapezoids, scatter_region, trapezoids
+from isbjorn.core.birth.shapes.regions import Drawing, scatter_region, trapezoids
 from isbjorn.core.document import Artwork, Letters
 from isbjorn.core.document.shapes import Area
 from isbjorn.core.life.outlines import letter_lines, path_lines
 from isbjorn.core.memory import Kept
 
-_kept: Kept[tuple[Lines, Trapezoids]] = Kept("outlines")
+_kept: Kept[Drawing] = Kept("outlines")
 
 
-def _cut(lines: Lines) -> tuple[Lines, Trapezoids]:
-    return lines, trapezoids(lines)
+def _cut(lines: Lines) -> Drawing:
+    return Drawing(lines, trapezoids(lines))
 
 
-def _letters(text: str) -> tuple[Lines, Trapezoids]:
+def _letters(text: str) -> Drawing:
     return _kept.get(text, lambda: _cut(letter_lines(text)))
 
 
-def _artwork(paths: tuple[str, ...]) -> tuple[Lines, Trapezoids]:
+def _artwork(paths: tuple[str, ...]) -> Drawing:
     return _kept.get(paths, lambda: _cut(path_lines(paths)))
 
 
-def _scattered(shape: Area, art: tuple[Lines, Trapezoids], size: Doubles, u: Doubles, setting: Setting) -> Scattered:
+def _scattered(shape: Area, art: Drawing, size: Doubles, u: Doubles, setting: Setting) -> Scattered:
     """Scatter in the drawing of size 1, and bring it to its size."""
     thick = setting.read(shape.thickness) / np.maximum(size, 1e-9) if shape.fill == "shell" else None
-    found = scatter_region(art[0], art[1], shape.fill, u, thick, shape.shell_side)
+    found = scatter_region(art, shape.fill, u, thick, shape.shell_side)
     return Scattered(found.place * size[:, None], found.outward, found.along)
 
 
@@ -40,7 +40,7 @@ def letters(shape: Letters, u: Doubles, setting: Setting) -> Scattered:
 
 def letters_outline(shape: Letters, setting: Setting) -> Lines:
     """The letters' contours."""
-    return [line * setting.read(shape.height)[0] for line in _letters(shape.text)[0]]
+    return [line * setting.read(shape.height)[0] for line in _letters(shape.text).lines]
 
 
 def artwork(shape: Artwork, u: Doubles, setting: Setting) -> Scattered:
@@ -50,4 +50,4 @@ def artwork(shape: Artwork, u: Doubles, setting: Setting) -> Scattered:
 
 def artwork_outline(shape: Artwork, setting: Setting) -> Lines:
     """The drawing's contours."""
-    return [line * setting.read(shape.width)[0] for line in _artwork(shape.paths)[0]]
+    return [line * setting.read(shape.width)[0] for line in _artwork(shape.paths).lines]

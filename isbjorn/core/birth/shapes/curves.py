@@ -7,21 +7,22 @@ import functools
 import numpy as np
 
 from isbjorn.core.birth.shapes.base import Doubles, Lines, Scattered, Setting, unit, vectors
-from isbjorn.core.birth.shapes.regions import Trapezoids, in_shell, scatter_region, trapezoids, turning
+from isbjorn.core.birth.shapes.regions import Drawing, in_shell, scatter_region, trapezoids, turning
 from isbjorn.core.document import PathPoint, PathShape
 from isbjorn.core.life.bezier import at_length, flat
 
 
 @functools.lru_cache(maxsize=64)
-def _cut(points: tuple[PathPoint, ...]) -> Trapezoids:
-    return trapezoids([flat(points, True)])
+def _cut(points: tuple[PathPoint, ...]) -> Drawing:
+    lines = [flat(points, True)]
+    return Drawing(lines, trapezoids(lines))
 
 
 def path(shape: PathShape, u: Doubles, setting: Setting) -> Scattered:
     """Even by length along it, even by area inside it."""
     line = flat(shape.points, shape.closed or shape.fill == "inside")
     if shape.fill == "inside":
-        return scatter_region([line], _cut(shape.points), "inside", u, None, "")
+        return scatter_region(_cut(shape.points), "inside", u, None, "")
     place, way = at_length(line, u[0])
     # Outward is to the right of a path that runs counter-clockwise, as the outside of a closed one.
     sign = -1.0 if shape.closed and turning(line) < 0 else 1.0

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
@@ -121,26 +122,46 @@ def inside(found: Trapezoids, u: Doubles, v: Doubles) -> Doubles:
     return np.stack([left + v * (right - left), found.bottom[i] + h * (found.top[i] - found.bottom[i])], axis=1)
 
 
-def scatter_region(
-    lines: Lines, cut: Trapezoids | None, fill: str, u: Doubles, thick: Doubles | None, side: str
-) -> Scattered:
+@dataclass(frozen=True)
+class Drawing:
+    """Closed polylines (n, 3), and what they enclose cut into trapezoids."""
+
+    lines: Lines
+    cut: Trapezoids
+
+    @cached_property
+    def edges(self) -> Edges:
+        """Their straight pieces."""
+        return edges(self.lines)
+
+    @cached_property
+    def middle(self) -> Doubles:
+        """The mean of the means of their points, (2,)."""
+        return np.asarray(np.array([line[:, :2].mean(axis=0) for line in self.lines]).mean(axis=0))
+
+    @cached_property
+    def sign(self) -> float:
+        """1 if they run counter-clockwise on the whole: then away from the inside is to their right; else -1."""
+        a, b = self.edges.a, self.edges.b
+        return 1.0 if float(np.sum(a[:, 0] * b[:, 1] - b[:, 0] * a[:, 1])) >= 0 else -1.0
+
+
+def scatter_region(drawn: Drawing, fill: str, u: Doubles, thick: Doubles | None, side: str) -> Scattered:
     """Places inside closed polylines, along them, or in a shell on their left or right."""
-    if fill == "inside" and cut is not None:
-        xy = inside(cut, u[0], u[1])
+    if fill == "inside":
+        xy = inside(drawn.cut, u[0], u[1])
         zero = np.zeros(len(xy))
-        middle = (np.array([line[:, :2].mean(axis=0) for line in lines])).mean(axis=0)
-        away = xy - middle
+        away = xy - drawn.middle
         length = np.maximum(np.linalg.norm(away, axis=1), 1e-12)
         return Scattered(
             vectors(xy[:, 0], xy[:, 1]), vectors(away[:, 0] / length, away[:, 1] / length), vectors(zero + 1, zero)
         )
-    # Away from the inside is to the right of contours that run counter-clockwise on the whole.
-    sign = 1.0 if sum(turning(line) for line in lines) >= 0 else -1.0
+    sign = drawn.sign
     if fill == "shell" and thick is not None:
         low, high = {"inward": (-1.0, 0.0), "outward": (0.0, 1.0), "both": (-0.5, 0.5)}[side]
-        xy, way = in_shell(lines, [True] * len(lines), sign, u, thick, low, high)
+        xy, way = in_shell(drawn.lines, [True] * len(drawn.lines), sign, u, thick, low, high)
     else:
-        xy, way = on_edges(edges(lines), u[0])
+        xy, way = on_edges(drawn.edges, u[0])
     normal = np.stack([way[:, 1], -way[:, 0]], axis=1) * sign
     return Scattered(vectors(xy[:, 0], xy[:, 1]), vectors(normal[:, 0], normal[:, 1]), vectors(way[:, 0], way[:, 1]))
 
