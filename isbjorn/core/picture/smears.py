@@ -20,6 +20,8 @@ from isbjorn.core.picture.tiles import TILE_H, TILE_W, Ints, Longs, tiled
 
 Floats = npt.NDArray[np.float32]
 PIECES = 4
+# So many px beside the straight way, and such a share of the radius, make no difference that can be seen.
+_AS_STRAIGHT, _AS_LARGE = 0.04, 0.02
 # Columns: place and reach of the whole way; profile; colour and cover, premultiplied; five places; the share of the time that each
 # piece takes, and c0 and c1 of the size that it has there.
 X, Y, REACH, PROFILE, RED, PLACES, SHARES = 0, 1, 2, 3, 4, 8, 18
@@ -109,6 +111,21 @@ def draw_smears(smears: Floats, out: Floats, mode: int = 0) -> None:
     _draw(smears, tiles.order, tiles.bounds, tiles.turns, tiles.columns, mode, out)
 
 
+@njit("b1(f4[:,:,::1], f4[:,::1], f4[:,::1], i8)", cache=True)
+def _is_straight(places: Floats, shares: Floats, radius: Floats, i: int) -> bool:
+    """Whether a body goes straight on, evenly and at one size, as far as can be seen: most do in a part of a frame."""
+    for k in range(1, PIECES):
+        if abs(shares[i, k] - shares[i, 0]) > 1e-3 * shares[i, 0]:
+            return False
+        if abs(radius[i, k] - radius[i, 0]) > _AS_LARGE * radius[i, 0]:
+            return False
+        share = k / PIECES
+        for c in range(2):
+            if abs(places[i, k, c] - places[i, 0, c] - share * (places[i, PIECES, c] - places[i, 0, c])) > _AS_STRAIGHT:
+                return False
+    return True
+
+
 @njit("void(f4[:,:,::1], f4[:,::1], f4[:,::1], f4[:,::1], f8[::1], i8, b1, f4[:,::1])", cache=True)
 def _pack(
     places: Floats, shares: Floats, radius: Floats, shade: Floats, inner: npt.NDArray[np.float64], profile: int, covers: bool,
@@ -136,8 +153,16 @@ def _pack(
             out[i, C0 + k], out[i, C1 + k], out[i, SHARES + k] = c0, c1, part
             widest = max(widest, math.sqrt(c0 / c1))
         lx, hx, ly, hy = places[i, 0, 0], places[i, 0, 0], places[i, 0, 1], places[i, 0, 1]
+        one = _is_straight(places, shares, radius, i)
+        if one:
+            # All in the first piece: of the others there is nothing.
+            for k in range(1, PIECES):
+                out[i, SHARES] += out[i, SHARES + k]
+                out[i, SHARES + k] = 0.0
+            out[i, C0], out[i, C1] = out[i, C0 + 1], out[i, C1 + 1]
         for k in range(PIECES + 1):
-            out[i, PLACES + 2 * k], out[i, PLACES + 2 * k + 1] = places[i, k, 0], places[i, k, 1]
+            at = PIECES if one and k > 0 else k
+            out[i, PLACES + 2 * k], out[i, PLACES + 2 * k + 1] = places[i, at, 0], places[i, at, 1]
             lx, hx = min(lx, places[i, k, 0]), max(hx, places[i, k, 0])
             ly, hy = min(ly, places[i, k, 1]), max(hy, places[i, k, 1])
         out[i, X], out[i, Y] = (lx + hx) / 2, (ly + hy) / 2
