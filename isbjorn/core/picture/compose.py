@@ -14,6 +14,8 @@ from isbjorn.core.parallel import guarded
 Floats = npt.NDArray[np.float32]
 Bytes = npt.NDArray[np.uint8]
 SHADES = 4096
+# Floats of a row that are looked at together.
+_BLOCK = 32
 
 
 @njit("void(f4[:,:,::1], f4[:,:,::1], f4[:,:,::1])", parallel=True, cache=True)
@@ -84,33 +86,38 @@ def to_shades_over(picture: Floats, below: Floats, table: Bytes) -> Bytes:
     return out
 
 
+@njit("b1(f4[::1], u4, u4)", cache=True, fastmath=True)
+def _any(row: Floats, first: int, after: int) -> bool:
+    total = np.float32(0)
+    for i in range(first, after):
+        total += abs(row[i])
+    return bool(total > 0)
+
+
 @njit("void(f4[:,:,::1], i8[:,::1])", parallel=True, cache=True)
 def _ends(picture: Floats, out: npt.NDArray[np.int64]) -> None:
-    width = picture.shape[1]
+    length = 4 * picture.shape[1]
+    blocks = (length + _BLOCK - 1) // _BLOCK
     for y in prange(picture.shape[0]):
         row = picture[y].reshape(-1)
-        first, last = 4 * width, -1
-        for i in range(4 * width):
-            if row[i] != 0:
-                first = i
-                break
-        if first < 4 * width:
-            for i in range(4 * width - 1, -1, -1):
-                if row[i] != 0:
-                    last = i
-                    break
-        out[y, 0], out[y, 1] = first // 4, last // 4
+        first, last = blocks, 0
+        for b in range(blocks):
+            if _any(row, b * _BLOCK, min(length, (b + 1) * _BLOCK)):
+                first = min(first, b)
+                last = b + 1
+        out[y, 0], out[y, 1] = first, last
 
 
 @guarded
 def bounds(picture: Floats) -> tuple[int, int, int, int] | None:
-    """Where a picture (height, width, 4) has anything: left, top, and behind the last column and row; None for nowhere."""
+    """Where a picture (height, width, 4) has anything, to eight pixels: left, top, right, bottom; None for nowhere."""
     ends = np.empty((picture.shape[0], 2), np.int64)
     _ends(picture, ends)
-    rows = np.flatnonzero(ends[:, 0] < picture.shape[1])
+    rows = np.flatnonzero(ends[:, 0] < ends[:, 1])
     if len(rows) == 0:
         return None
-    return int(ends[rows, 0].min()), int(rows[0]), int(ends[rows, 1].max()) + 1, int(rows[-1]) + 1
+    left, right = int(ends[rows, 0].min()) * _BLOCK // 4, int(ends[rows, 1].max()) * _BLOCK // 4
+    return left, int(rows[0]), min(right, picture.shape[1]), int(rows[-1]) + 1
 
 
 def shade_levels() -> Floats:

@@ -64,14 +64,30 @@ def _directional(step: DirectionalBlur, layer: Floats, at: Moment) -> Floats:
     return layer
 
 
-@njit("void(f4[:,:,::1], f8, f8[::1], f4[:,:,::1])", parallel=True, cache=True)
-def _bright(layer: Floats, above: float, colour: npt.NDArray[np.float64], out: Floats) -> None:
-    for y in prange(layer.shape[0]):
-        for x in range(layer.shape[1]):
-            high = max(layer[y, x, 0], max(layer[y, x, 1], layer[y, x, 2]))
-            share = (high - above) / high if high > above and high > 1e-9 else 0.0
-            for c in range(3):
-                out[y, x, c] = layer[y, x, c] * share * colour[c]
+@njit("void(f4[:,:,::1], f4, f4[::1], i8, f4[:,:,::1])", parallel=True, cache=True, error_model="numpy")
+def _bright(layer: Floats, above: float, colour: Floats, fine: int, out: Floats) -> None:
+    """What is brighter than `above`, in the mean of squares of `fine` pixels; what lies beyond the layer is as what lies within."""
+    height, width = layer.shape[0], layer.shape[1]
+    nothing, hair = np.float32(0), np.float32(1e-9)
+    for y in prange(out.shape[0]):
+        low, high = y * fine, min(height, (y + 1) * fine)
+        for x in range(out.shape[1]):
+            left, right = x * fine, min(width, (x + 1) * fine)
+            red, green, blue = nothing, nothing, nothing
+            for j in range(low, high):
+                for i in range(left, right):
+                    peak = max(layer[j, i, 0], max(layer[j, i, 1], layer[j, i, 2]))
+                    if peak > above and peak > hair:
+                        share = (peak - above) / peak
+                        red += layer[j, i, 0] * share
+                        green += layer[j, i, 1] * share
+                        blue += layer[j, i, 2] * share
+            part = np.float32(1) / np.float32((high - low) * (right - left))
+            out[y, x, 0], out[y, x, 1], out[y, x, 2] = (
+                red * part * colour[0],
+                green * part * colour[1],
+                blue * part * colour[2],
+            )
 
 
 @njit("void(f4[:,:,::1], f4[:,:,::1], f8, f4[:,:,::1])", parallel=True, cache=True)
@@ -90,19 +106,14 @@ _light: Callable[..., None] = guarded(_lit)
 def glow_of(layer: Floats, radius: float, above: float, colour: str) -> Floats:
     """The light that spreads from what is brighter than `above`, (height, width, 3): three blurs, the widest the faintest."""
     height, width = layer.shape[:2]
-    source = np.empty((height, width, 3), np.float32)
-    _brighten(np.ascontiguousarray(layer), above, np.ascontiguousarray(hex_to_linear(colour), np.float64), source)
     # What is blurred so far needs no finer picture; halving it adds a quarter of a pixel squared each time.
     least = radius * _GLOWS[0][0]
     fine = 2 ** max(0, math.floor(math.log2(max(1.0, least / _COARSEST))))
-    if fine > 1 and min(height, width) >= 8 * fine:
-        small = (-(-width // fine), -(-height // fine))
-        padded = cv2.copyMakeBorder(
-            source, 0, small[1] * fine - height, 0, small[0] * fine - width, cv2.BORDER_REFLECT_101
-        )
-        source = np.asarray(cv2.resize(padded, small, interpolation=cv2.INTER_AREA), np.float32)
-    else:
+    if min(height, width) < 8 * fine:
         fine = 1
+    source = np.empty((-(-height // fine), -(-width // fine), 3), np.float32)
+    light = np.ascontiguousarray(hex_to_linear(colour), np.float32)
+    _brighten(np.ascontiguousarray(layer), np.float32(above), light, fine, source)
     total = np.zeros_like(source)
     for times, weight in _GLOWS:
         total = np.asarray(cv2.scaleAdd(blur(source, radius * times / fine), weight, total), np.float32)
@@ -212,13 +223,13 @@ _STEPS: dict[type, Callable[..., Floats]] = {
 
 # How far, in pixels, each step carries light; what hangs on the whole picture is not here.
 _REACH: dict[type, Callable[[Any, Moment], float]] = {
-    Blur: lambda step, at: 5 * at.read(step.sigma) * at.scale,
+    Blur: lambda step, at: 4 * at.read(step.sigma) * at.scale,
     DirectionalBlur: lambda step, at: at.read(step.length) * at.scale,
-    Glow: lambda step, at: 5 * _GLOWS[-1][0] * at.read(step.radius) * at.scale,
+    Glow: lambda step, at: 4 * _GLOWS[-1][0] * at.read(step.radius) * at.scale,
     Tint: lambda *_: 0.0,
     # A tone curve may make light of nothing.
     Grade: lambda step, _: 0.0 if step.curve is None else math.inf,
-    Sharpen: lambda step, at: 5 * at.read(step.radius) * at.scale,
+    Sharpen: lambda step, at: 4 * at.read(step.radius) * at.scale,
 }
 # Regions begin where halvings do, so that a picture is blurred alike wherever its region lies.
 _ALIGNED, _FARTHEST = 64, 400.0

@@ -200,7 +200,7 @@ def used(use: Use, layer: Floats, below: Floats, brush: Brush) -> Floats:
     height, width = layer.shape[:2]
     if use.kind == "glass":
         # Light is bent by the slope of the surface: thick where the layer is full. One amount at a slope of one in eight px.
-        thick = np.clip(np.maximum(layer[..., 3], layer[..., :3] @ _LUMA), 0, 1).astype(np.float32)
+        thick = np.clip(np.maximum(layer[..., 3], layer[..., :3] @ _LUMA), 0, 1).astype(np.float32, copy=False)
         thick = blur(np.ascontiguousarray(thick), 1.5 * brush.view.scale_x)
         reach = np.float32(8 * brush.view.scale_x)
         dx = reach * push * cv2.Sobel(thick, cv2.CV_32F, 1, 0, scale=1 / 8)
@@ -209,10 +209,9 @@ def used(use: Use, layer: Floats, below: Floats, brush: Brush) -> Floats:
         cover = layer[..., 3]
         dx = (layer[..., 0] - 0.5 * cover) * np.float32(2 * push)
         dy = -(layer[..., 1] - 0.5 * cover) * np.float32(2 * push)
-    y, x = np.mgrid[0:height, 0:width].astype(np.float32)
-    bent = cv2.remap(
-        below, x - dx.astype(np.float32), y - dy.astype(np.float32), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101
-    )
+    x = np.arange(width, dtype=np.float32)[None] - dx.astype(np.float32, copy=False)
+    y = np.arange(height, dtype=np.float32)[:, None] - dy.astype(np.float32, copy=False)
+    bent = cv2.remap(below, x, y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101)
     return np.asarray(bent, np.float32)
 
 

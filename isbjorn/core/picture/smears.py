@@ -21,7 +21,7 @@ from isbjorn.core.picture.tiles import TILE_H, TILE_W, Ints, Longs, tiled
 Floats = npt.NDArray[np.float32]
 PIECES = 4
 # So many px beside the straight way, and such a share of the radius, make no difference that can be seen.
-_AS_STRAIGHT, _AS_LARGE = 0.04, 0.02
+_AS_STRAIGHT, _AS_LARGE = 0.02, 0.01
 # Columns: place and reach of the whole way; profile; colour and cover, premultiplied; five places; the share of the time that each
 # piece takes, and c0 and c1 of the size that it has there.
 X, Y, REACH, PROFILE, RED, PLACES, SHARES = 0, 1, 2, 3, 4, 8, 18
@@ -159,7 +159,8 @@ def _pack(
             for k in range(1, PIECES):
                 out[i, SHARES] += out[i, SHARES + k]
                 out[i, SHARES + k] = 0.0
-            out[i, C0], out[i, C1] = out[i, C0 + 1], out[i, C1 + 1]
+            out[i, C0] = 0.5 * (out[i, C0 + 1] + out[i, C0 + 2])
+            out[i, C1] = 0.5 * (out[i, C1 + 1] + out[i, C1 + 2])
         for k in range(PIECES + 1):
             at = PIECES if one and k > 0 else k
             out[i, PLACES + 2 * k], out[i, PLACES + 2 * k + 1] = places[i, at, 0], places[i, at, 1]
