@@ -12,6 +12,7 @@ from dataclasses import replace
 
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.memory import resident_bytes
 from isbjorn.studio.hands import Hands
 from isbjorn.studio.preview import Preview, Shown, Wish
 
@@ -115,7 +116,9 @@ class Ahead:
                     "there is not enough memory to play this.", "live", "Make it simpler, or play it smaller."
                 )
         else:
-            self.preview.keep(self.digest, wish, shown)
+            # The memory that is told is the studio's, not that of the process that drew it.
+            figures = shown.figures.model_copy(update={"memory_bytes": resident_bytes()})
+            self.preview.keep(self.digest, wish, replace(shown, figures=figures))
             self._takes_s += 0.3 * (time.perf_counter() - begun - self._takes_s)
             self._measure(wish)
 

@@ -15,7 +15,6 @@ import time
 from collections import OrderedDict
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -23,7 +22,7 @@ import cv2
 
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import Stale
-from isbjorn.core.memory import budget_bytes, resident_bytes
+from isbjorn.core.memory import budget_bytes
 from isbjorn.core.parallel import use_threads
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Preview, Shown, Wish
@@ -166,5 +165,4 @@ def _draw(text: str, digest: str, wish: Wish, serial: int, plates_seen: int) -> 
     if plates_seen != hand.plates_seen:
         hand.plates.forget()
         hand.plates_seen = plates_seen
-    shown = hand.preview.draw(hand.shot(text, digest), digest, wish, lambda: flags[slot] != serial)
-    return replace(shown, figures=shown.figures.model_copy(update={"memory_bytes": resident_bytes()}))
+    return hand.preview.draw(hand.shot(text, digest), digest, wish, lambda: flags[slot] != serial)

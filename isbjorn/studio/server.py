@@ -5,14 +5,18 @@ from __future__ import annotations
 import errno
 import socket
 import threading
+import time
+from contextlib import suppress
 from pathlib import Path
 
 import uvicorn
 
-from isbjorn.core.errors import IsbjornError
+from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.studio.app import create_app
+from isbjorn.studio.hands import Hands
 
 HOST = "127.0.0.1"
+_HANDS_AFTER_S = 1.5
 
 
 def serve_studio(folder: Path, port: int) -> None:
@@ -26,7 +30,7 @@ def serve_studio(folder: Path, port: int) -> None:
                 raise IsbjornError(f"port {port} is not for you to use.", "--port", "Choose one above 1023.") from None
             raise IsbjornError(f"port {port} is in use.", "--port", "Choose another, or end what uses it.") from None
     app = create_app(folder)
-    threading.Thread(target=_warm, daemon=True).start()
+    threading.Thread(target=_warm, args=(app.state.studio.hands,), daemon=True).start()
     print(f"Isbjorn is ready at http://{HOST}:{port}  (end it with Ctrl C)", flush=True)
     uvicorn.run(
         app,
@@ -39,7 +43,11 @@ def serve_studio(folder: Path, port: int) -> None:
     )
 
 
-def _warm() -> None:
+def _warm(hands: Hands) -> None:
     from isbjorn.core.warm import warm
 
     warm()
+    # First the page and its first picture, which want the same cores.
+    time.sleep(_HANDS_AFTER_S)
+    with suppress(Stale):
+        hands.warm()

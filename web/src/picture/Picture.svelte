@@ -30,6 +30,8 @@
     ['under', 'Plate'],
   ];
   const figures = $derived(desk.figures);
+  /** The share of the width at which it plays, where it takes too long in full. */
+  const reduced = $derived(desk.playing ? (desk.header?.reduced ?? 1) : 1);
   const number = new Intl.NumberFormat('en').format;
   const born = $derived(
     desk.scene?.emitters.reduce((sum, g, i) => sum + (shot.emitters[i]?.on ? g.forecast.born_per_s : 0), 0) ??
@@ -43,6 +45,7 @@
           ...(figures.outside ? [`${number(figures.outside)} outside`] : []),
           ...(figures.specks ? [`${number(figures.specks)} too small`] : []),
           ...(figures.left_out ? [`⚠ ${number(figures.left_out)} left out`] : []),
+          ...(reduced < 1 ? [`played at ${Math.round(reduced * 100)} % size`] : []),
           `${figures.ms < 10 ? figures.ms.toFixed(1) : Math.round(figures.ms)} ms`,
         ].join(' · ')
       : '',

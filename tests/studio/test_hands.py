@@ -1,0 +1,192 @@
+"""Frames drawn beside each other, and played: what is drawn elsewhere is what is drawn here, in time, and never for nobody."""
+
+import asyncio
+import os
+import signal
+import tempfile
+import time
+import unittest
+from concurrent.futures import Future
+from concurrent.futures.process import BrokenProcessPool
+from pathlib import Path
+from typing import Any
+
+from isbjorn.core.document import Shot
+from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.studio.ahead import SIZES, Ahead, faster
+from isbjorn.studio.hands import Hands
+from isbjorn.studio.plates import StudioPlates
+from isbjorn.studio.preview import Figures, Preview, Shown, Wish, digest_of
+from isbjorn.studio.store import Store
+from tests.studio.in_studio import Looking
+
+SHOT: dict[str, Any] = {
+    "name": "Sparks", "width": 320, "height": 180, "last_frame": 49,
+    "emitters": [{"id": "e", "rate": 300, "speed": 120}],
+}  # fmt: skip
+
+
+def shot(**more: Any) -> Shot:
+    return Shot.model_validate({**SHOT, **more})
+
+
+def pid() -> int:
+    return os.getpid()
+
+
+class Elsewhere(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.folder = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
+        cls.store = Store(cls.folder)
+        cls.hands = Hands(cls.folder, 2)
+        cls.addClassCleanup(cls.hands.close)
+
+    def test_it_is_the_same_picture(self) -> None:
+        given = shot()
+        here = Preview(StudioPlates(self.store))
+        ticket = self.hands.ticket()
+        wishes = [Wish(frame, 320, moving=True) for frame in (7, 30, 8)]
+        there = [self.hands.draw(given, digest_of(given), wish, ticket) for wish in wishes]
+        for wish, future in zip(wishes, there, strict=True):
+            drawn = here.draw(given, digest_of(given), wish)
+            self.assertEqual(future.result(60).jpeg, drawn.jpeg)
+            self.assertEqual(future.result().figures.alive, drawn.figures.alive)
+
+    def test_what_nobody_waits_for_is_given_up(self) -> None:
+        given, ticket = shot(), self.hands.ticket()
+        ticket.drop()
+        with self.assertRaises(Stale):
+            self.hands.draw(given, digest_of(given), Wish(3, 320), ticket).result(60)
+        self.hands.draw(given, digest_of(given), Wish(3, 320), self.hands.ticket()).result(60)
+
+    def test_an_error_keeps_its_words(self) -> None:
+        given = shot(plate={"media": "gone.mp4"})
+        with self.assertRaises(IsbjornError) as caught:
+            self.hands.draw(given, digest_of(given), Wish(3, 320), self.hands.ticket()).result(60)
+        self.assertTrue(caught.exception.what and caught.exception.remedy)
+
+    def test_when_one_is_killed_others_take_its_place(self) -> None:
+        victim = self.hands._submit(pid).result(60)
+        os.kill(victim, signal.SIGKILL)
+        given = shot(seed=5)
+        deadline = time.monotonic() + 30
+        while time.monotonic() < deadline:
+            try:
+                future = self.hands.draw(given, digest_of(given), Wish(4, 320), self.hands.ticket())
+                self.assertEqual(future.result(60).width, 320)
+                return
+            except BrokenProcessPool:
+                time.sleep(0.05)
+        self.fail("nobody draws any more")
+
+    def test_they_end_with_the_studio(self) -> None:
+        own = Hands(self.folder, 1)
+        one = own._submit(pid).result(60)
+        own.close()
+        deadline = time.monotonic() + 15
+        while Path(f"/proc/{one}").exists() and time.monotonic() < deadline:
+            time.sleep(0.05)
+        self.assertFalse(Path(f"/proc/{one}").exists())
+
+
+class Slow:
+    """Hands that take a known time for a frame, and one frame at a time each."""
+
+    count = 2
+
+    def __init__(self, seconds: float) -> None:
+        self.seconds, self.asked, self.free = seconds, [], [0.0] * self.count
+
+    def ticket(self) -> Any:
+        return type("Ticket", (), {"drop": lambda _: None})()
+
+    def draw(self, given: Shot, digest: str, wish: Wish, ticket: Any) -> Future[Shown]:
+        future: Future[Shown] = Future()
+        self.asked.append(wish)
+        loop, now = asyncio.get_running_loop(), time.perf_counter()
+        hand = self.free.index(min(self.free))
+        self.free[hand] = max(now, self.free[hand]) + self.seconds * faster(1.0, wish.width / 320)
+        figures = Figures(alive=0, drawn=0, specks=0, outside=0, clear=0, behind=0, refused={}, ms=1.0, memory_bytes=0)
+        loop.call_later(self.free[hand] - now, future.set_result, Shown(b"x", figures, wish.width, 180))
+        return future
+
+
+class InTime(unittest.IsolatedAsyncioTestCase):
+    def setUp(self) -> None:
+        self.store = Store(Path(self.enterContext(tempfile.TemporaryDirectory())))
+        self.preview = Preview(StudioPlates(self.store))
+
+    def ahead(self, seconds: float, last: int = 49, rate: float = 0.0) -> Ahead:
+        hands: Any = Slow(seconds)
+        given = shot()
+        return Ahead(hands, self.preview, given, digest_of(given), Wish(0, 320), (0, last), rate)
+
+    async def test_what_is_due_next_is_drawn_first_and_all_of_it_once(self) -> None:
+        ahead = self.ahead(0.002, last=19)
+        while ahead.pump(12):
+            ahead.came.clear()
+            await asyncio.wait_for(ahead.came.wait(), 5)
+        asked: Any = ahead.hands
+        self.assertEqual([w.frame for w in asked.asked], [*range(12, 20), *range(12)])
+        self.assertEqual(ahead.preview.computed(ahead.digest, ahead.wish), [(0, 19)])
+
+    async def run_for(self, ahead: Ahead, seconds: float) -> int:
+        """Play; how many frames were there when they were due."""
+        begun, seen = time.perf_counter(), set()
+        while (now := time.perf_counter() - begun) < seconds:
+            frame = int(now * ahead.rate) % 50
+            ahead.pump(frame, running=True)
+            if ahead.known(frame):
+                seen.add(int(now * ahead.rate))
+            await asyncio.sleep(0.002)
+        return len(seen)
+
+    async def test_in_full_where_that_is_fast_enough(self) -> None:
+        ahead = self.ahead(0.03, rate=25)
+        seen = await self.run_for(ahead, 2)
+        self.assertEqual(ahead.size, 1.0)
+        self.assertGreater(seen, 40)
+
+    async def test_smaller_where_it_is_not_and_in_full_when_there_is_time(self) -> None:
+        ahead = self.ahead(0.12, rate=25)
+        await self.run_for(ahead, 1.0)
+        self.assertLess(ahead.size, 1.0)
+        self.assertIn(ahead.size, SIZES)
+        await self.run_for(ahead, 4.0)
+        # The range was played through smaller; what is idle then draws it in full.
+        found = [ahead.known(frame) for frame in range(50)]
+        self.assertTrue(any(f is not None and f[1] == 1.0 for f in found))
+
+    async def test_what_cannot_come_in_time_is_not_begun(self) -> None:
+        ahead = self.ahead(0.2, rate=25)
+        await self.run_for(ahead, 2.0)
+        asked: Any = ahead.hands
+        frames = [w.frame for w in asked.asked]
+        self.assertGreater(max(b - a for a, b in zip(frames, frames[1:], strict=False)), 2)
+
+
+class Played(Looking):
+    def test_it_plays_every_frame_in_order_and_says_how_large(self) -> None:
+        with self.looking() as socket:
+            socket.send_json({"kind": "see", "frame": 0, "width": 320, "first": 0, "last": 49})
+            self.picture(socket)
+            socket.send_json({"kind": "play", "frame": 0, "width": 320, "first": 0, "last": 49})
+            headers = [self.picture(socket)[0] for _ in range(30)]
+        frames = [h["frame"] for h in headers if h["playing"]]
+        self.assertTrue(all((b - a) % 50 > 0 for a, b in zip(frames, frames[1:], strict=False)), frames)
+        self.assertTrue(all(h["reduced"] in SIZES and h["exact"] == (h["reduced"] == 1) for h in headers))
+
+    def test_an_edit_while_it_plays_is_seen(self) -> None:
+        with self.looking() as socket:
+            socket.send_json({"kind": "play", "frame": 0, "width": 320, "first": 0, "last": 49})
+            self.picture(socket)
+            self.assertEqual(self.edit("/seed", 77).status_code, 200)
+            revision = self.client.get(f"/api/shots/{self.shot}").json()["revision"]
+            deadline = time.monotonic() + 30
+            while self.picture(socket)[0]["revision"] < revision:
+                self.assertLess(time.monotonic(), deadline)
+
+
+if __name__ == "__main__":
+    unittest.main()
