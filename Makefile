@@ -4,11 +4,9 @@ PORT ?= $(or $(ISBJORN_PORT),8321)
 DATA ?= $(or $(ISBJORN_DATA),$(HOME)/.isbjorn)
 BIN := .venv/bin
 PAGE := isbjorn/studio/page/index.html
-# Test classes beside each other, as many as there are cores.
-TESTS := $(BIN)/unittest-parallel -s tests -t . -p 'test_*.py' --level class
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
 
-.PHONY: demo test setup page tools check unit browser bench clean types screenshots
+.PHONY: demo test setup page tools check unit core studio browser bench clean types screenshots
 
 demo: .venv/.ready $(PAGE)
 	$(BIN)/isbjorn demo --port $(PORT) --data "$(DATA)"
@@ -66,12 +64,15 @@ check: .venv/.test web/src/api/types.ts
 	cd web && npm run --silent check && npm run --silent lint
 
 unit: .venv/.test
-	@echo "— Engine and studio"
-	$(TESTS) -k '*.core.*' -k '*.studio.*'
+	@echo "— Engine and studio, beside each other"
+	$(MAKE) -j2 --output-sync=target core studio
+
+core studio:
+	$(BIN)/python -m unittest discover -s tests/$@ -t . -p 'test_*.py'
 
 browser: .venv/.test $(PAGE)
 	@echo "— The real interface in Chromium"
-	$(TESTS) -k '*.browser.*'
+	$(BIN)/unittest-parallel -s tests/browser -t . -p 'test_*.py' --level class
 
 # The description follows the API; `make check` refuses one that does not.
 types: .venv/.ready

@@ -21,6 +21,8 @@ from isbjorn.core.motion.state import State
 from isbjorn.core.motion.track import Track, shares_of
 
 Floats = npt.NDArray[np.float32]
+# So many states between lattice steps are kept for a moment, if they are small.
+_LATELY, _LATELY_BYTES = 16, 64 << 20
 _ID_STRIDE, _ROUND_BITS, _BIRTH_BITS = 1 << 48, 0x3FF, 37
 
 
@@ -81,6 +83,7 @@ class Solver:
         shot = acting(shot)
         self.shot, self.readings, self.light = shot, Readings(shot), light
         self.cache = cache if cache is not None else StateCache()
+        self._lately: dict[tuple[int, Fraction], State] = {}
         shares = shares_of(shot, self.readings)
         self.tracks = {
             number: Track(shot, emitter, shares[emitter.id], self.cache, self.readings, light)
@@ -114,7 +117,15 @@ class Solver:
         if self.shot.loop:
             rounds = math.floor(seconds / self.shot.length_s)
             seconds -= rounds * self.shot.length_s
-        found = track.at(seconds, stale)
+        # The moments of a shutter are asked for by places and by looks.
+        found = self._lately.get((number, seconds))
+        if found is None:
+            found = track.at(seconds, stale)
+            if found.nbytes <= _LATELY_BYTES // _LATELY:
+                self._lately[number, seconds] = found
+                while len(self._lately) > _LATELY:
+                    # Other threads may do the same at once.
+                    self._lately.pop(next(iter(self._lately)), None)
         return found, self._ids(number, found, rounds), float(seconds)
 
     def place(
