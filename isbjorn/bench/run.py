@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.bench.demonstration import play, shot_ms
 from isbjorn.bench.end_to_end import deliver_fps, edit_to_picture_ms, preview_fps
 from isbjorn.bench.finish import blur_ms, drawn_ms, glow_ms
 from isbjorn.bench.opengl import Discs
@@ -146,6 +147,8 @@ def measure(only: str, tell: Callable[[str], object]) -> dict[str, Any]:
             "jump_ms": jump_ms,
             "bytes_per_particle": bytes_per_particle,
             "deliver_fps": lambda: deliver_fps(place / "c"),
+            "shot_ms": lambda: shot_ms(place / "demo"),
+            "play": lambda: play(place / "demo"),
             "first_picture_s": first_picture_s,
         }
         found: dict[str, Any] = {}

@@ -6,6 +6,7 @@ bring all. The processes are forked from one that has loaded the engine, so that
 
 from __future__ import annotations
 
+import gc
 import itertools
 import multiprocessing
 import os
@@ -29,7 +30,7 @@ from isbjorn.studio.preview import Preview, Shown, Wish
 from isbjorn.studio.store import Store
 
 _MOST, _TICKETS, _SHOTS_KEPT = 16, 256, 4
-_WATCHED_EVERY_S = 1.0
+_WATCHED_EVERY_S, _ENDED_WITHIN_S = 1.0, 3.0
 
 
 class Ticket:
@@ -111,8 +112,14 @@ class Hands:
             self._closed = True
             for slot in range(_TICKETS):
                 self._flags[slot] = 0
-            if self._pool is not None:
-                self._pool.shutdown(wait=False, cancel_futures=True)
+            pool, self._pool = self._pool, None
+        if pool is not None:
+            ending = threading.Thread(target=pool.shutdown, kwargs={"wait": True, "cancel_futures": True}, daemon=True)
+            ending.start()
+            ending.join(_ENDED_WITHIN_S)
+            # What they shared with the studio is given back now: the process may end by a signal.
+            del pool, ending
+            gc.collect()
 
 
 class _Hand:

@@ -18,8 +18,10 @@
   import { notices } from './state/notices.svelte';
   import { letters } from './state/letters.svelte';
   import { specs } from './state/specs.svelte';
+  import { room } from './state/room.svelte';
   import Strip from './strip/Strip.svelte';
   import TopBar from './TopBar.svelte';
+  import Splitter from './ui/Splitter.svelte';
 
   let { id }: { id: number } = $props();
 
@@ -28,6 +30,15 @@
   const desk = new Desk(id);
   let open = $state<Panel | null>(null);
   const commands = commandsOf(desk, (panel) => (open = panel));
+
+  /** The pointer moved lately. */
+  let stirred = $state(false);
+  let calm: ReturnType<typeof setTimeout> | null = null;
+  function stir(): void {
+    stirred = true;
+    if (calm) clearTimeout(calm);
+    calm = setTimeout(() => (stirred = false), 1800);
+  }
 
   onMount(() => {
     Promise.all([specs.load(), desk.load()]).catch((error) => notices.trouble(error));
@@ -52,9 +63,11 @@
     if (event.key === 'Escape' && document.querySelector('[data-popover-content], [role="menu"]')) return;
     if (
       event.key === 'Escape' &&
-      (desk.picking || desk.framing || desk.recording || desk.comparing || desk.graph)
+      (room.alone || desk.picking || desk.framing || desk.recording || desk.comparing || desk.graph)
     ) {
-      if (desk.picking || desk.framing || desk.recording) desk.picking = desk.framing = desk.recording = null;
+      if (room.alone && !desk.picking && !desk.framing && !desk.recording) room.alone = false;
+      else if (desk.picking || desk.framing || desk.recording)
+        desk.picking = desk.framing = desk.recording = null;
       else if (desk.comparing) desk.comparing = null;
       else desk.graph = null;
       return;
@@ -95,8 +108,13 @@
     {/each}
   </nav>
   <div
-    class="desk grid h-full grid-cols-[232px_minmax(0,1fr)_264px] overflow-hidden"
-    style="--strip:{desk.graph ? 168 : 66}px"
+    class="desk relative grid h-full overflow-hidden"
+    class:alone={room.alone}
+    class:stirred
+    style="--strip:{desk.graph ? 168 : 66}px;--left:{room.sides.left}px;--right:{room.sides
+      .right}px;--low:{room.sides.low}px"
+    onpointermove={stir}
+    role="presentation"
   >
     <header class="top col-span-3 border-b border-line">
       <h1 class="sr-only">{desk.shot.name}</h1>
@@ -141,6 +159,9 @@
     <section class="end overflow-y-auto border-t border-l border-line" aria-label="End">
       <End {desk} />
     </section>
+    <Splitter side="left" label="Width of the cast" />
+    <Splitter side="right" label="Width of the chosen thing" />
+    <Splitter side="low" label="Height of the desk" />
   </div>
   <PlateSheet
     {desk}
@@ -163,7 +184,35 @@
 
 <style>
   .desk {
-    grid-template-rows: 40px minmax(0, 1fr) var(--strip) 252px;
+    grid-template-columns: var(--left) minmax(0, 1fr) var(--right);
+    grid-template-rows: 40px minmax(0, 1fr) var(--strip) minmax(0, min(var(--low), calc(100vh - 290px)));
+  }
+  /* The picture alone: the strip comes when it is wanted, and what lies on the picture goes when nothing stirs. */
+  .desk.alone > :global(*) {
+    display: none;
+  }
+  .desk.alone > :global(.picture) {
+    position: absolute;
+    inset: 0;
+    display: block;
+  }
+  .desk.alone > :global(.strip) {
+    position: absolute;
+    right: 0;
+    bottom: 0;
+    left: 0;
+    display: block;
+    height: var(--strip);
+    background: var(--ground);
+    opacity: 0;
+    transition: opacity 150ms;
+  }
+  .desk.alone > :global(.strip:hover),
+  .desk.alone > :global(.strip:focus-within) {
+    opacity: 1;
+  }
+  .desk.alone:not(.stirred) :global([data-over]:not(:focus-within)) {
+    opacity: 0;
   }
   .skips a {
     position: absolute;
@@ -188,6 +237,9 @@
     .desk > :global(*) {
       flex-shrink: 0;
       overflow: visible;
+    }
+    .desk > :global(.splitter) {
+      display: none;
     }
     .picture {
       height: max(260px, 60vh);

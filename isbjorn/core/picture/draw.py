@@ -27,8 +27,8 @@ X, Y, REACH, C0, C1, W1, W2, W3, RED, GREEN, BLUE, COVER = range(12)
 RECORD = 12
 _TOGETHER_BELOW = 1.7
 _NARROW = 6.0
-# From here on pixel centres are dense enough by themselves: within half a per cent.
-_EVEN_BELOW = 4.5
+# From here on pixel centres are dense enough by themselves: within 1.3 per cent at the worst.
+_EVEN_BELOW = 2.6
 _SMALLEST_AREA = math.pi * SMALLEST * SMALLEST / 2
 
 

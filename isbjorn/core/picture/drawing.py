@@ -122,12 +122,12 @@ class Brush:
     def _blurred(self, number: int, now: Particles) -> tuple[Particles, Change]:
         """Everyone who lives while the shutter is open, each with the looks of the moment nearest to its middle; and how each
         changes meanwhile."""
-        found = [
-            self.solver.of(number, at, self.stale)
-            for at in (self.open[len(self.open) // 2], self.open[-1], self.open[0])
-        ]
-        every = merged_particles([*found[:1], now, *found[1:]])
-        return every, change_of(every, found[2], found[0], found[1])
+        middle_s = self.open[len(self.open) // 2]
+        # Where the shutter is open around the moment, its middle is the moment.
+        middle = now if middle_s == self.seconds else self.solver.of(number, middle_s, self.stale)
+        last, first = (self.solver.of(number, at, self.stale) for at in (self.open[-1], self.open[0]))
+        every = merged_particles([middle, now, last, first] if middle is not now else [middle, last, first])
+        return every, change_of(every, first, middle, last)
 
 
 @dataclass(frozen=True)

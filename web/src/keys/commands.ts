@@ -2,6 +2,7 @@ import type { Kind } from '../api/client';
 import type { Desk } from '../state/desk.svelte';
 import { lists, type ThingKind, type View } from '../state/things';
 import { place } from '../state/place.svelte';
+import { room } from '../state/room.svelte';
 import { theme } from '../state/theme.svelte';
 
 export type Panel = 'versions' | 'plate' | 'library' | 'deliver' | 'keys' | 'finder';
@@ -100,6 +101,13 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
       act: () => desk.lookFrom(desk.orbit ? null : { side: 32, above: 18, far: 1.5 }),
     },
     { group: 'Look', name: 'Guides on or off', key: 'g', act: () => (desk.guidesOn = !desk.guidesOn) },
+    {
+      group: 'Look',
+      name: 'The picture alone, or all of the desk',
+      key: 'f',
+      act: () => (room.alone = !room.alone),
+    },
+    { group: 'Look', name: 'Full screen', key: 'shift+Enter', act: () => void room.fullScreen() },
     { group: 'Look', name: 'Change the theme', key: 't', act: () => theme.toggle() },
     {
       group: 'Look',

@@ -367,7 +367,7 @@
     ></div>
   {/if}
 
-  <div class="absolute top-2.5 left-2.5 flex rounded-lg bg-[#101214d9] p-0.5 text-[#c9cccc]">
+  <div class="absolute top-2.5 left-2.5 flex rounded-lg bg-[#101214d9] p-0.5 text-[#c9cccc]" data-over>
     <div class="flex" role="radiogroup" aria-label="View">
       {#each views as [name, label], i (name)}
         <button
@@ -400,7 +400,10 @@
       ><Icon name="orbit" size={13} /> Look round</button
     >
   </div>
-  <div class="absolute top-2.5 right-2.5 flex flex-col items-end gap-1 text-[11.5px] text-[#e4e6e6]">
+  <div
+    class="absolute top-2.5 right-2.5 flex flex-col items-end gap-1 text-[11.5px] text-[#e4e6e6]"
+    data-over
+  >
     <span
       class="rounded-lg bg-[#101214d9] px-2.5 py-1"
       title={figures ? `${Math.round(figures.memory_bytes / 1048576)} MB held by the studio` : ''}
