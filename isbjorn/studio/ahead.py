@@ -17,7 +17,7 @@ from isbjorn.studio.hands import Hands
 from isbjorn.studio.preview import Preview, Shown, Wish
 
 # Sizes at which frames are played that take too long in full.
-SIZES = (1.0, 0.75, 0.5, 0.375, 0.25)
+SIZES = (1.0, 0.75, 0.5, 0.375, 0.3)
 # About so much of a frame's time does not shrink with its size.
 _FIXED = 0.4
 _MEASURED_OVER, _LEAST_MEASURED = 16, 6

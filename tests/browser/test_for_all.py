@@ -69,6 +69,32 @@ class ForAll(Looking):
         self.page.until(lambda: self.page.all("[data-inspect]"))
         self.assertEqual(self.violations(), [], "inspect")
 
+    def width_of(self, css: str) -> float:
+        return float(self.page.find(css).rect["width"])
+
+    def test_the_desk_gives_room_by_pointer_and_keyboard_and_remembers_it(self) -> None:
+        splitter = self.page.find('[role="separator"][aria-label="Width of the cast"]')
+        before = self.width_of("main")
+        self.actions().drag_and_drop_by_offset(splitter, 60, 0).perform()
+        self.page.until(lambda: abs(self.width_of("main") - before + 60) < 2)
+        splitter.send_keys(Keys.ARROW_LEFT)
+        self.page.until(lambda: abs(self.width_of("main") - before + 52) < 2)
+        self.assertEqual(splitter.get_attribute("aria-valuenow"), "284")
+        self.page.open(f"/shots/{self.shot}")
+        self.page.until(self.page.settled)
+        self.assertAlmostEqual(self.width_of("main"), before - 52, delta=2)
+        self.double_click(self.page.find('[role="separator"][aria-label="Width of the cast"]'))
+        self.page.until(lambda: abs(self.width_of("main") - before) < 2)
+
+    def test_the_picture_alone_fills_the_window_and_goes_back(self) -> None:
+        self.page.driver.execute_script("document.activeElement.blur()")
+        self.press("f")
+        self.page.until(lambda: self.width_of("main") >= 1279)
+        self.page.until(lambda: self.page.find("canvas").get_attribute("data-exact") == "true")
+        self.assertFalse(self.page.find("aside").is_displayed())
+        self.press(Keys.ESCAPE)
+        self.page.until(lambda: self.page.find("aside").is_displayed() and self.width_of("main") < 1000)
+
     def test_pages_have_titles_and_skip_links(self) -> None:
         self.page.until(lambda: self.page.driver.title.endswith("– Isbjorn"))
         self.page.driver.execute_script("document.activeElement.blur()")

@@ -159,9 +159,11 @@
     <section class="end overflow-y-auto border-t border-l border-line" aria-label="End">
       <End {desk} />
     </section>
-    <Splitter side="left" label="Width of the cast" />
-    <Splitter side="right" label="Width of the chosen thing" />
-    <Splitter side="low" label="Height of the desk" />
+    <section class="room contents" aria-label="Room">
+      <Splitter side="left" label="Width of the cast" />
+      <Splitter side="right" label="Width of the chosen thing" />
+      <Splitter side="low" label="Height of the desk" />
+    </section>
   </div>
   <PlateSheet
     {desk}
@@ -238,7 +240,7 @@
       flex-shrink: 0;
       overflow: visible;
     }
-    .desk > :global(.splitter) {
+    .desk > :global(.room) {
       display: none;
     }
     .picture {

@@ -45,7 +45,6 @@
           ...(figures.outside ? [`${number(figures.outside)} outside`] : []),
           ...(figures.specks ? [`${number(figures.specks)} too small`] : []),
           ...(figures.left_out ? [`⚠ ${number(figures.left_out)} left out`] : []),
-          ...(reduced < 1 ? [`played at ${Math.round(reduced * 100)} % size`] : []),
           `${figures.ms < 10 ? figures.ms.toFixed(1) : Math.round(figures.ms)} ms`,
         ].join(' · ')
       : '',
@@ -409,6 +408,13 @@
       title={figures ? `${Math.round(figures.memory_bytes / 1048576)} MB held by the studio` : ''}
       data-facts>{facts}</span
     >
+    {#if reduced < 1}
+      <span
+        class="rounded-lg bg-[#101214d9] px-2.5 py-1"
+        title="In full it would take longer than there is time; what has been seen once is then drawn in full."
+        data-reduced>played at {Math.round(reduced * 100)} % of its size</span
+      >
+    {/if}
     {#if zoom !== null}
       <button class="rounded-lg bg-[#101214d9] px-2.5 py-1 hover:text-white" onclick={fit}
         >{Math.round((frame.width / shot.width) * 100)} % · fit</button
