@@ -48,6 +48,8 @@ class Ahead:
         self._flying: dict[Wish, Future[Shown]] = {}
         self._times: deque[float] = deque(maxlen=_MEASURED_OVER)
         self._too_slow: dict[float, int] = {}
+        # The first frame of each process brings it the shot's tables: it says nothing of those that follow.
+        self._cold = hands.count
         self._broken = 0
         # From the wish for a frame until it is there.
         self._takes_s = 0.0
@@ -125,6 +127,9 @@ class Ahead:
     def _measure(self, wish: Wish) -> None:
         """Choose the size by what is reached."""
         if not self.rate or wish.width != self.at(wish.frame, self.size).width:
+            return
+        if self._cold > 0:
+            self._cold -= 1
             return
         self._times.append(time.perf_counter())
         if len(self._times) < _LEAST_MEASURED:
