@@ -52,10 +52,11 @@
     {/if}
     <p class="pt-3 text-soft">{life} {many}</p>
     <p class="pt-1.5 text-soft" data-forecast>
-      {forecast.frame_ms < 1 ? 'Less than 1' : `About ${number(Math.round(forecast.frame_ms))}`} ms a frame, {forecast.memory_bytes <
-      1048576
+      Moved and drawn plainly they take {forecast.frame_ms < 1
         ? 'less than 1'
-        : number(Math.round(forecast.memory_bytes / 1048576))} MB for a moment.
+        : `about ${number(Math.round(forecast.frame_ms))}`} ms a frame, and {forecast.memory_bytes < 1048576
+        ? 'less than 1'
+        : number(Math.round(forecast.memory_bytes / 1048576))} MB a moment.
     </p>
     <p class="pt-1.5 text-soft">
       They come as far as {number(Math.round(forecast.farthest_px))} px from where they were born.
