@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import socket
 import subprocess
@@ -49,7 +50,9 @@ class Running:
 
     def start(self) -> None:
         command = [sys.executable, "-m", "isbjorn", "serve", "--port", str(self.port), "--data", str(self.folder)]
-        self.process = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+        # Several studios run beside each other, each with a browser: one process each to draw ahead is enough.
+        hands = {"ISBJORN_HANDS": os.environ.get("ISBJORN_HANDS", "1")}
+        self.process = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=os.environ | hands)
         deadline = time.monotonic() + 60
         while time.monotonic() < deadline:
             try:
