@@ -29,7 +29,7 @@ from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Preview, Shown, Wish
 from isbjorn.studio.store import Store
 
-_MOST, _TICKETS, _SHOTS_KEPT, _NICER = 16, 256, 4, 5
+_MOST, _TICKETS, _SHOTS_KEPT = 16, 256, 4
 _WATCHED_EVERY_S, _ENDED_WITHIN_S = 1.0, 3.0
 
 
@@ -149,8 +149,6 @@ def _begin(folder: str, flags: Any, budget_mb: int, studio: int) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     os.environ["ISBJORN_MEMORY_MB"] = str(budget_mb)
     threading.Thread(target=_follow, args=(studio,), daemon=True).start()
-    # The studio answers, and the browser shows, before another frame is drawn ahead.
-    os.nice(_NICER)
     use_threads(1)
     cv2.setNumThreads(1)
     _hand.append(_Hand(folder, flags))
