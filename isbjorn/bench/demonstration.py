@@ -4,16 +4,15 @@ from __future__ import annotations
 
 import json
 import statistics
-import struct
 import time
 import urllib.request
 from collections import Counter
 from pathlib import Path
 from typing import Any
 
-from websockets.sync.client import ClientConnection, connect
+from websockets.sync.client import connect
 
-from isbjorn.bench.end_to_end import running
+from isbjorn.bench.end_to_end import heard, running
 from isbjorn.core.document import Shot
 from isbjorn.studio.demonstration import ensure_demo
 from isbjorn.studio.plates import StudioPlates
@@ -49,19 +48,6 @@ def shot_ms(folder: Path) -> dict[str, dict[str, float]]:
     return found
 
 
-def _heard(live: ClientConnection, wait_s: float) -> dict[str, Any] | None:
-    try:
-        data = live.recv(timeout=wait_s)
-    except TimeoutError:
-        return None
-    if not isinstance(data, bytes):
-        return {}
-    (length,) = struct.unpack("<I", data[:4])
-    header: dict[str, Any] = json.loads(data[4 : 4 + length])
-    live.send(json.dumps({"kind": "shown", "serial": header["serial"]}))
-    return header
-
-
 def play(folder: Path) -> dict[str, dict[str, Any]]:
     """The first play of each shot at 784 px, six seconds from the wish on: pictures a second after the first second, frames that
     were dropped, and the sizes at which it was played, as shares of the width with the pictures shown so."""
@@ -74,13 +60,13 @@ def play(folder: Path) -> dict[str, dict[str, Any]]:
             span = {"frame": shot.first_frame, "first": shot.first_frame, "last": shot.last_frame, "width": WIDTHS[0]}
             with connect(f"ws://{address}/api/shots/{row}/live", max_size=None) as live:
                 live.send(json.dumps({"kind": "see", **span}))
-                while not (_heard(live, 30) or {}).get("exact"):
+                while not (heard(live) or {}).get("exact"):
                     pass
                 live.send(json.dumps({"kind": "play", **span}))
                 begun, late, sizes, dropped = time.perf_counter(), 0, Counter[float](), 0
                 while (now := time.perf_counter() - begun) < _PLAYED_S:
-                    header = _heard(live, _PLAYED_S - now)
-                    if header and header["playing"]:
+                    header = heard(live, _PLAYED_S - now)
+                    if header and header.get("playing"):
                         late += time.perf_counter() - begun > 1
                         sizes[header["reduced"]] += 1
                         dropped = header["dropped"]

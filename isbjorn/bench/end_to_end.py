@@ -63,14 +63,28 @@ def _shot(address: str, shot: Shot) -> int:
     return int(_send(address, "POST", path, shot_to_text(shot).encode())["id"])
 
 
+def heard(live: ClientConnection, wait_s: float = 30) -> dict[str, Any] | None:
+    """The next message: its text, or the header of a picture, which is confirmed at once; None if none comes in time."""
+    try:
+        data = live.recv(timeout=wait_s)
+    except TimeoutError:
+        return None
+    if not isinstance(data, bytes):
+        told: dict[str, Any] = json.loads(data)
+        return told
+    (length,) = struct.unpack("<I", data[:4])
+    header: dict[str, Any] = json.loads(data[4 : 4 + length])
+    live.send(json.dumps({"kind": "shown", "serial": header["serial"]}))
+    return header
+
+
 def _picture(live: ClientConnection) -> dict[str, Any]:
-    """The header of the next picture, which is confirmed at once."""
+    """The header of the next picture."""
     while True:
-        data = live.recv(timeout=30)
-        if isinstance(data, bytes):
-            length = struct.unpack("<I", data[:4])[0]
-            header: dict[str, Any] = json.loads(data[4 : 4 + length])
-            live.send(json.dumps({"kind": "shown", "serial": header["serial"]}))
+        header = heard(live)
+        if header is None:
+            raise TimeoutError("no picture came")
+        if "serial" in header:
             return header
 
 
@@ -82,11 +96,8 @@ def preview_fps(folder: Path) -> float:
         told: list[tuple[float, int]] = []
         begun = time.perf_counter()
         while time.perf_counter() - begun < 2 * _PREVIEW_S + 2 or len(told) < 4:
-            data = live.recv(timeout=30)
-            if isinstance(data, bytes):
-                length = struct.unpack("<I", data[:4])[0]
-                live.send(json.dumps({"kind": "shown", "serial": json.loads(data[4 : 4 + length])["serial"]}))
-            elif (message := json.loads(data))["kind"] == "computed":
+            message = heard(live)
+            if message and message.get("kind") == "computed":
                 told.append((time.perf_counter(), sum(b - a + 1 for a, b in message["ranges"])))
         # The first frames bring each process its tables.
         first, last = told[1], told[-1]

@@ -76,7 +76,8 @@ class Ahead:
         span = self.last - self.first + 1
         reach = min(span, _NEAR if self.preview.full() else _FARTHEST)
         full = self.preview.frames(self.digest, self.at(frame, 1.0))
-        late = math.ceil(self._takes_s * self.rate) if running else 0
+        # In a short range something is always begun: it comes in time for the next round.
+        late = min(math.ceil(self._takes_s * self.rate), reach - 1) if running else 0
         for size in dict.fromkeys((self.size, 1.0)):
             there = full | self.preview.frames(self.digest, self.at(frame, size))
             for n in range(late, reach):

@@ -213,9 +213,8 @@ class Viewer:
             (min(first, shot.last_frame), max(first, min(shot.last_frame, max(ends)))), rate,
         )  # fmt: skip
 
-    async def _read(self) -> tuple[Shot, str]:
-        _, shot, digest = await asyncio.get_running_loop().run_in_executor(self.engine, self._shot)
-        return shot, digest
+    async def _read(self) -> tuple[int, Shot, str]:
+        return await asyncio.get_running_loop().run_in_executor(self.engine, self._shot)
 
     async def _fill(self, wish: Wish, version: int) -> None:
         """While nothing is asked for, compute what is missing of the played range, so that it then plays in real time."""
@@ -224,7 +223,7 @@ class Viewer:
             return
         except TimeoutError:
             pass
-        shot, digest = await self._read()
+        _, shot, digest = await self._read()
         ahead, told = self._ahead(shot, digest, wish, self.range), time.perf_counter()
         frame = min(max(wish.frame, ahead.first), ahead.last)
         try:
@@ -249,7 +248,7 @@ class Viewer:
 
     async def _play(self, ask: Ask) -> None:
         version, begun_with = self.version, self.version
-        shot, digest = await self._read()
+        head, shot, digest = await self._read()
         wish = Wish(ask.frame, ask.width, ask.view, moving=True, orbit=ask.orbit)
         ahead = self._ahead(shot, digest, wish, (ask.first, ask.last), float(shot.frame_rate))
         first, span = ahead.first, ahead.last - ahead.first + 1
@@ -262,7 +261,7 @@ class Viewer:
                 if self.version != version:
                     # Edited meanwhile: what is drawn ahead is another.
                     version = self.version
-                    shot, digest = await self._read()
+                    head, shot, digest = await self._read()
                     ahead.drop()
                     size = ahead.size
                     ahead = self._ahead(shot, digest, wish, (ask.first, ask.last), float(shot.frame_rate))
@@ -290,7 +289,6 @@ class Viewer:
                         before = ticks
                         self._sent.append(now)
                         self.wish = replace(wish, frame=frame, moving=False)
-                        head = self._document[0] & ((1 << 20) - 1) if self._document else 0
                         await self._send(self.wish, (head, found[0], digest), exact=found[1] == 1.0, reduced=found[1])
                         continue
                 due = begun + (ticks + 1) * period - time.perf_counter()

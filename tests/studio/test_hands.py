@@ -172,7 +172,7 @@ class InTime(unittest.TestCase):
         loop = asyncio.get_running_loop()
         begun, seen = loop.time(), set()
         while (now := loop.time() - begun) < seconds:
-            frame = int(now * ahead.rate) % 50
+            frame = int(now * ahead.rate) % (ahead.last + 1)
             ahead.pump(frame, running=True)
             if ahead.known(frame):
                 seen.add(int(now * ahead.rate))
@@ -193,6 +193,14 @@ class InTime(unittest.TestCase):
             ahead = self.ahead(0.03, rate=25, cold=0.7)
             await self.play(ahead, 3)
             self.assertEqual(ahead.size, 1.0)
+
+        self.run_in_time(work)
+
+    def test_a_range_shorter_than_a_frame_takes_is_drawn_all_the_same(self) -> None:
+        async def work() -> None:
+            ahead = self.ahead(1.0, last=4, rate=25)
+            await self.play(ahead, 20)
+            self.assertEqual(ahead.preview.frames(ahead.digest, ahead.wish), set(range(5)))
 
         self.run_in_time(work)
 

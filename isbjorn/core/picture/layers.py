@@ -109,10 +109,9 @@ class Easel:
             done.add(unit.id)
             self._put(unit, target)
         if whole:
-            lit = bounds(target)
-            if lit is not None:
-                left, top, right, bottom = region(lit, self.shot.finish, self.moment, target.shape[1], target.shape[0])
-                part = np.ascontiguousarray(target[top:bottom, left:right])
+            piece = self._cropped(target, self.shot.finish)
+            if piece is not None:
+                part, left, top = piece
                 lay(finished(part, self.shot.finish, self.moment), picture, left=left, top=top)
         return picture
 
@@ -162,6 +161,14 @@ class Easel:
             whole[top : top + part.shape[0], left : left + part.shape[1]] = part
         return whole
 
+    def _cropped(self, layer: Floats, steps: tuple[Any, ...]) -> tuple[Floats, int, int] | None:
+        """The part of a layer that its steps can change, and its left and top; None if there is nothing on it."""
+        lit = bounds(layer)
+        if lit is None:
+            return None
+        left, top, right, bottom = region(lit, steps, self.moment, layer.shape[1], layer.shape[0])
+        return np.ascontiguousarray(layer[top:bottom, left:right]), left, top
+
     def _piece(self, unit: Emitter | Group) -> tuple[Floats, int, int] | None:
         """The part of a unit's layer in which there is anything, and its left and top; None if there is nothing."""
         layer = self._nothing()
@@ -172,18 +179,16 @@ class Easel:
         else:
             self._draw(unit, layer, unit.blend if MODES[unit.blend] == 0 else "normal")
         users = self._aimed.get(unit.id, ())
-        height, width = layer.shape[:2]
-        left, top, right, bottom = 0, 0, width, height
-        if not users:
-            lit = bounds(layer)
-            if lit is None:
-                return None
-            left, top, right, bottom = region(lit, unit.finish, self.moment, width, height)
-            layer = np.ascontiguousarray(layer[top:bottom, left:right])
+        # What others do to it may reach all of it.
+        piece = (layer, 0, 0) if users else self._cropped(layer, unit.finish)
+        if piece is None:
+            return None
+        layer, left, top = piece
         if isinstance(unit, Emitter):
+            height, width = layer.shape[:2]
             for name in unit.hidden_by:
                 if name in self._mattes:
-                    layer *= (1 - self._mattes[name][top:bottom, left:right])[..., None]
+                    layer *= (1 - self._mattes[name][top : top + height, left : left + width])[..., None]
         if working(unit.finish):
             layer = finished(layer, unit.finish, self.moment)
         for user in users:
