@@ -1,0 +1,180 @@
+"""Files of strangers read nothing, swell nothing and hold nobody up."""
+
+import io
+import json
+import threading
+import time
+import unittest
+import zipfile
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+import OpenImageIO as oiio
+
+from isbjorn.core.errors import IsbjornError
+from isbjorn.studio import packages
+from isbjorn.studio.apart import apart
+from isbjorn.studio.app import create_app
+from isbjorn.studio.tables import Media
+from tests.studio.in_studio import InStudio
+
+SVG = b'<svg xmlns="http://www.w3.org/2000/svg">%s</svg>'
+
+
+def zipped(head: object, **entries: bytes) -> bytes:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as target:
+        target.writestr("project.json", json.dumps(head))
+        for name, content in entries.items():
+            target.writestr(name.replace("__", "/"), content)
+    return out.getvalue()
+
+
+def picture(path: Path, side: int = 8) -> None:
+    out = oiio.ImageOutput.create(str(path))
+    out.open(str(path), oiio.ImageSpec(side, side, 3, "uint8"))
+    out.write_image(np.zeros((side, side, 3), np.uint8))
+    out.close()
+
+
+class Files(InStudio):
+    def send(self, content: bytes) -> object:
+        return self.client.post("/api/projects/import", content=content)
+
+    def left(self) -> list[str]:
+        folder = self.app.state.studio.store.folder
+        return [
+            p.name
+            for p in folder.rglob("*")
+            if p.is_file() and p.suffix not in (".sqlite", ".lock") and "sqlite" not in p.name
+        ]
+
+    def test_a_project_reads_nothing_outside_its_own(self) -> None:
+        row = {
+            "name": "x",
+            "media": "../../../etc/hostname",
+            "kind": "still",
+            "frames": 1,
+            "width": 1,
+            "height": 1,
+            "encoding": "srgb",
+        }
+        head = {"format": "isbjorn-project", "version": 1, "name": "P", "media": [row]}
+        self.assertIn("leads out", self.problem(self.send(zipped(head))))
+        for bad in ("/../x", "a/../../x", "a\\..\\x", "a\u0000b", "a" * 3000):
+            self.problem(self.send(zipped({**head, "media": [{**row, "media": bad.lstrip("/")}]})))
+        # Should one lie in the store all the same, it is not packed.
+        studio = self.app.state.studio
+        studio.store.add_media(Media(**{**row, "project_id": self.project}))
+        self.assertIn("not lie in the library", self.problem(self.client.get(f"/api/projects/{self.project}/export")))
+        self.assertEqual(self.left(), [])
+
+    def test_a_link_out_of_the_library_is_followed_by_nobody(self) -> None:
+        studio = self.app.state.studio
+        outside = self.folder / "outside"
+        outside.mkdir()
+        picture(outside / "a.0001.png")
+        picture(outside / "a.0002.png")
+        home = studio.store.media_folder / "m00000001"
+        home.mkdir()
+        for n in (1, 2):
+            (home / f"a.000{n}.png").symlink_to(outside / f"a.000{n}.png")
+        for media in ("m00000001/a.0001.png", "m00000001/a.####.png"):
+            with self.assertRaises(IsbjornError):
+                studio.plates.probe(media)
+
+    def test_a_movie_that_names_other_files_is_no_movie(self) -> None:
+        secret = self.folder / "secret.mp4"
+        secret.write_bytes(b"x")
+        for content in (f"ffconcat version 1.0\nfile {secret}\n", f"#EXTM3U\n#EXTINF:1,\n{secret}\n"):
+            answer = self.client.put(
+                f"/api/projects/{self.project}/media", params={"name": "list.mp4"}, content=content.encode()
+            )
+            self.assertIn("not a movie", self.problem(answer))
+        self.assertEqual(self.left(), [])
+
+    def test_a_named_folder_can_be_withdrawn(self) -> None:
+        there = self.folder / "plates"
+        there.mkdir()
+        picture(there / "a.png")
+        folder = self.client.post("/api/folders", json={"path": str(there)}).json()
+        use = {"path": str(there / "a.png")}
+        self.assertEqual(self.client.post(f"/api/projects/{self.project}/media/from-folder", json=use).status_code, 201)
+        self.assertEqual(self.client.delete(f"/api/folders/{folder['id']}").status_code, 204)
+        self.problem(self.client.post(f"/api/projects/{self.project}/media/from-folder", json=use))
+        self.problem(self.client.delete(f"/api/folders/{folder['id']}"), 404)
+
+    def test_a_zip_that_swells_is_refused_and_leaves_nothing(self) -> None:
+        head = {"format": "isbjorn-project", "version": 1, "name": "P", "media": []}
+        start = time.perf_counter()
+        self.problem(self.send(zipped(head, shots__001=b"", **{"shots__002.json": b" " * (300 << 20)})))
+        with mock.patch.object(packages, "_MOST_ENTRIES", 50):
+            many = {f"media__{n}": b"" for n in range(60)}
+            self.assertIn("more than 50 files", self.problem(self.send(zipped(head, **many))))
+        broken = zipped(head, **{"media__a.png": b"x" * 99, "shots__001.json": b"{}"})
+        self.problem(self.send(broken))
+        self.assertLess(time.perf_counter() - start, 20)
+        self.assertEqual(self.left(), [])
+        self.assertEqual(len(self.client.get("/api/projects").json()), 1)
+
+    def test_a_drawing_that_takes_too_long_is_given_up_and_holds_nobody_up(self) -> None:
+        bad = SVG % (b"<style>" + b"a{" * 50_000 + b"</style><path d='M0 0H9V9H0Z'/>")
+        emitter = self.document()["emitters"][0]["id"]
+        answers: list[float] = []
+        with mock.patch(
+            "isbjorn.studio.cast.apart", lambda call, *args, where: apart(call, *args, where=where, seconds=2)
+        ):
+            sending = threading.Thread(
+                target=lambda: self.problem(self.client.post(f"/api/shots/{self.shot}/artwork/{emitter}", content=bad))
+            )
+            sending.start()
+            while sending.is_alive():
+                start = time.perf_counter()
+                self.client.get("/api/health")
+                answers.append(time.perf_counter() - start)
+        self.assertGreater(len(answers), 20)
+        self.assertLess(max(answers), 1.0)
+
+    def test_intricate_outlines_are_cut_in_time_or_refused(self) -> None:
+        emitter = self.document()["emitters"][0]["id"]
+        n = 20_000
+        d = "M0 0" + "".join(f"L{i} {(i * 7919) % 700}" for i in range(n)) + "Z"
+        start = time.perf_counter()
+        answer = self.client.post(
+            f"/api/shots/{self.shot}/artwork/{emitter}", content=SVG % f"<path d='{d}'/>".encode()
+        )
+        self.assertLess(answer.status_code, 500)
+        self.assertEqual(self.client.get(f"/api/shots/{self.shot}").status_code, 200)
+        arcs = "M0 0" + "".join(f"A30 20 10 0 1 {i % 500} {(i * 91) % 700}" for i in range(4000))
+        answer = self.edit("/emitters/0/shape", {"kind": "artwork", "paths": [arcs]})
+        self.assertEqual(answer.status_code, 200)
+        self.assertLess(time.perf_counter() - start, 30)
+
+    def test_a_long_table_is_taken_in_time(self) -> None:
+        marker = self.client.post(f"/api/shots/{self.shot}/cast", json={"kind": "marker"}).json()["document"][
+            "markers"
+        ][0]["id"]
+        rows = "\n".join(
+            f"{n},{100 + 50 * np.sin(n / 900):.3f},{90 + 20 * np.cos(n / 700):.3f}" for n in range(100_000)
+        )
+        start = time.perf_counter()
+        answer = self.client.post(f"/api/shots/{self.shot}/track/{marker}/table", content=f"frame,x,y\n{rows}".encode())
+        self.assertIn(answer.status_code, (200, 422), answer.text)
+        self.assertLess(time.perf_counter() - start, 30)
+
+    def test_leftovers_of_a_killed_studio_are_swept_at_start(self) -> None:
+        store = self.app.state.studio.store
+        (store.media_folder / ".0a1b-plate.mp4").write_bytes(b"cut short")
+        for name in ("p0badc0de", "batch-abcd1234"):
+            (store.media_folder / name).mkdir()
+            (store.media_folder / name / "a.png").write_bytes(b"x")
+        (store.folder / ".12-import.zip").write_bytes(b"x")
+        self.app.state.studio.close_lock()
+        again = create_app(store.folder, with_worker=False)
+        self.assertEqual(self.left(), [])
+        again.state.studio.close()
+
+
+if __name__ == "__main__":
+    unittest.main()
