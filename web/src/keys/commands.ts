@@ -2,7 +2,9 @@ import type { Kind } from '../api/client';
 import type { Desk } from '../state/desk.svelte';
 import { lists, type ThingKind, type View } from '../state/things';
 import { place } from '../state/place.svelte';
+import { copyPlace, pastePlace } from '../state/places';
 import { room } from '../state/room.svelte';
+import { isOff, switchAll } from '../state/switches';
 import { theme } from '../state/theme.svelte';
 
 export type Panel = 'versions' | 'plate' | 'library' | 'deliver' | 'keys' | 'finder';
@@ -118,10 +120,10 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     ...(['over life', 'keys', 'flutter', 'source', 'spread'] as const).map((kind) => ({
       group: 'Edit',
       name: `Every ${kind === 'over life' ? 'over-life curve' : kind}: off or on`,
-      act: () => desk.switchAll(kind, desk.isOff(kind)),
+      act: () => switchAll(desk, kind, isOff(desk.shot, kind)),
     })),
-    { group: 'Edit', name: 'Copy the place of the chosen thing', act: () => desk.copyPlace() },
-    { group: 'Edit', name: 'Paste the place as a key', act: () => desk.pastePlace() },
+    { group: 'Edit', name: 'Copy the place of the chosen thing', act: () => copyPlace(desk) },
+    { group: 'Edit', name: 'Paste the place as a key', act: () => pastePlace(desk) },
     { group: 'Edit', name: 'Undo', key: 'mod+z', act: () => void desk.undo() },
     { group: 'Edit', name: 'Redo', key: 'mod+shift+z', act: () => void desk.redo() },
     { group: 'Cast', name: 'Choose the next thing', key: 'ArrowDown', act: around(1) },

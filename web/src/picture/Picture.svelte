@@ -1,17 +1,17 @@
 <script lang="ts">
   import { get } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
-  import type { Box, View } from '../state/things';
+  import type { Box } from '../state/things';
   import { notices } from '../state/notices.svelte';
   import Compare from '../look/Compare.svelte';
   import Lookout from '../look/Lookout.svelte';
   import FirstWords from './FirstWords.svelte';
   import { follow } from '../ui/drag';
-  import Icon from '../ui/Icon.svelte';
   import { frameOf, polyline, toShot } from './geometry';
   import { own } from './grips';
   import Guides from './Guides.svelte';
   import Inspect from './Inspect.svelte';
+  import Over from './Over.svelte';
 
   let { desk }: { desk: Desk } = $props();
   const shot = $derived(desk.shot!);
@@ -22,33 +22,6 @@
   let shift = $state({ x: 0, y: 0 });
   let canvas = $state<HTMLCanvasElement>();
   const frame = $derived(frameOf(stage, shot, zoom, shift));
-  const views: [View, string][] = [
-    ['plate', 'Over plate'],
-    ['particles', 'Particles'],
-    ['alpha', 'Alpha'],
-    ['layers', 'Layers'],
-    ['under', 'Plate'],
-  ];
-  const figures = $derived(desk.figures);
-  /** The share of the width at which it plays, where it takes too long in full. */
-  const reduced = $derived(desk.playing ? (desk.header?.reduced ?? 1) : 1);
-  const number = new Intl.NumberFormat('en').format;
-  const born = $derived(
-    desk.scene?.emitters.reduce((sum, g, i) => sum + (shot.emitters[i]?.on ? g.forecast.born_per_s : 0), 0) ??
-      0,
-  );
-  const facts = $derived(
-    figures
-      ? [
-          `${number(figures.alive)} alive`,
-          `${number(Math.round(born))} born/s`,
-          ...(figures.outside ? [`${number(figures.outside)} outside`] : []),
-          ...(figures.specks ? [`${number(figures.specks)} too small`] : []),
-          ...(figures.left_out ? [`⚠ ${number(figures.left_out)} left out`] : []),
-          `${figures.ms < 10 ? figures.ms.toFixed(1) : Math.round(figures.ms)} ms`,
-        ].join(' · ')
-      : '',
-  );
   /** What is drawn in full: the chosen thing; else the emitter on the desk. */
   const shown = $derived.by(() => {
     const id = desk.thing?.id ?? desk.emitter?.id;
@@ -366,61 +339,7 @@
     ></div>
   {/if}
 
-  <div class="absolute top-2.5 left-2.5 flex rounded-lg bg-[#101214d9] p-0.5 text-[#c9cccc]" data-over>
-    <div class="flex" role="radiogroup" aria-label="View">
-      {#each views as [name, label], i (name)}
-        <button
-          role="radio"
-          aria-checked={desk.view === name}
-          tabindex={desk.view === name ? 0 : -1}
-          onkeydown={(e) => {
-            const by = { ArrowRight: 1, ArrowDown: 1, ArrowLeft: -1, ArrowUp: -1 }[e.key];
-            if (!by) return;
-            e.preventDefault();
-            e.stopPropagation();
-            const next = (i + by + views.length) % views.length;
-            desk.show(views[next]![0]);
-            (e.currentTarget.parentElement!.children[next] as HTMLElement).focus();
-          }}
-          class="rounded-md px-2.5 py-1 text-[11.5px] {desk.view === name
-            ? 'bg-[#3a3d3f] text-white'
-            : 'hover:text-white'}"
-          onclick={() => desk.show(name)}>{label}</button
-        >
-      {/each}
-    </div>
-    <button
-      class="flex items-center gap-1.5 rounded-md border-l border-[#3a3d3f] px-2.5 py-1 text-[11.5px] {desk.orbit
-        ? 'bg-[#3a3d3f] text-white'
-        : 'hover:text-white'}"
-      aria-pressed={desk.orbit !== null}
-      title="Look from elsewhere. The shot's camera stays as it is."
-      onclick={() => desk.lookFrom(desk.orbit ? null : { side: 32, above: 18, far: 1.5 })}
-      ><Icon name="orbit" size={13} /> Look round</button
-    >
-  </div>
-  <div
-    class="absolute top-2.5 right-2.5 flex flex-col items-end gap-1 text-[11.5px] text-[#e4e6e6]"
-    data-over
-  >
-    <span
-      class="rounded-lg bg-[#101214d9] px-2.5 py-1"
-      title={figures ? `${Math.round(figures.memory_bytes / 1048576)} MB held by the studio` : ''}
-      data-facts>{facts}</span
-    >
-    {#if reduced < 1}
-      <span
-        class="rounded-lg bg-[#101214d9] px-2.5 py-1"
-        title="In full it would take longer than there is time; what has been seen once is then drawn in full."
-        data-reduced>played at {Math.round(reduced * 100)} % of its size</span
-      >
-    {/if}
-    {#if zoom !== null}
-      <button class="rounded-lg bg-[#101214d9] px-2.5 py-1 hover:text-white" onclick={fit}
-        >{Math.round((frame.width / shot.width) * 100)} % · fit</button
-      >
-    {/if}
-  </div>
+  <Over {desk} enlarged={zoom === null ? null : frame.width / shot.width} onfit={fit} />
   <div class="absolute right-2.5 bottom-2.5 left-2.5 flex flex-col gap-1.5">
     {#if desk.recording}
       <p class="self-center rounded-lg bg-[#101214d9] px-3 py-1.5 text-white">

@@ -52,6 +52,8 @@ export class Desk {
   state = $state<ShotState | null>(null);
   shot = $state<Shot | null>(null);
   frame = $state(0);
+  /** A whole place that was copied; see `places`. */
+  placeCopied = $state.raw<Record<string, number> | null>(null);
   playing = $state(false);
   view = $state<View>('plate');
   range = $state<[number, number]>([0, 0]);
@@ -417,76 +419,6 @@ export class Desk {
     const without = links.filter((l) => l.force !== force || l.emitter !== emitter);
     const on = without.length === links.length;
     this.set('/links', on ? [...links, { force, emitter }] : without, on ? 'Reach' : 'No reach');
-  }
-
-  /** Switch one kind of driver of every number of the shot off or on; what it is stays in the document. */
-  switchAll(kind: NumberValue['off'][number], on: boolean): void {
-    const changes: Change[] = [];
-    const walk = (at: unknown, path: string): void => {
-      if (typeof at !== 'object' || at === null) return;
-      if ('over_life_to' in at && 'spread_shape' in at) {
-        const number = at as NumberValue;
-        const there = {
-          spread: number.spread > 0,
-          'over life': number.over_life !== null,
-          keys: number.keys.length > 0,
-          flutter: number.flutter !== null,
-          source: number.source !== null,
-          all: false,
-        }[kind];
-        const dark = number.off.includes(kind);
-        if (on ? dark : there && !dark)
-          changes.push({
-            op: 'replace',
-            path: `${path}/off`,
-            value: on ? number.off.filter((one) => one !== kind) : [...number.off, kind],
-          });
-        return;
-      }
-      for (const [name, value] of Object.entries(at)) walk(value, `${path}/${name}`);
-    };
-    walk(this.shot, '');
-    if (changes.length) this.change(changes.slice(0, 500), `All ${kind}: ${on ? 'on' : 'off'}`);
-  }
-
-  /** Whether any driver of a kind is switched off. */
-  isOff(kind: NumberValue['off'][number]): boolean {
-    return JSON.stringify(this.shot).includes(`"${kind}"`) && this.anyOff(this.shot, kind);
-  }
-
-  private anyOff(at: unknown, kind: string): boolean {
-    if (typeof at !== 'object' || at === null) return false;
-    if ('off' in at && Array.isArray(at.off)) return at.off.includes(kind);
-    return Object.values(at).some((value) => this.anyOff(value, kind));
-  }
-
-  private static readonly placeFields = ['across', 'up', 'depth', 'turn', 'scale'] as const;
-  /** A whole place, copied as it is at the playhead. */
-  placeCopied = $state.raw<Record<string, number> | null>(null);
-
-  copyPlace(): void {
-    const thing = this.thing as Record<string, unknown> | null;
-    if (!thing || !('across' in thing)) return;
-    const found: Record<string, number> = {};
-    for (const field of Desk.placeFields) {
-      const number = thing[field] as NumberValue;
-      found[field] = Number(this.valueNow(`${this.path}/${field}`, { ...number, flutter: null }).toFixed(4));
-    }
-    this.placeCopied = found;
-    notices.say(`The place of ${(this.thing as Thing).name} at frame ${this.frame} is copied.`);
-  }
-
-  /** Put the copied place on the chosen thing, as one key of each of its axes at the playhead. */
-  pastePlace(): void {
-    const thing = this.thing as Record<string, unknown> | null;
-    const copied = this.placeCopied;
-    if (!thing || !copied || !('across' in thing)) return;
-    const changes = Desk.placeFields.map((field) => ({
-      op: 'replace' as const,
-      path: `${this.path}/${field}/keys`,
-      value: withKey((thing[field] as NumberValue).keys, this.now, copied[field]!, 0.5 / this.fps),
-    }));
-    this.change(changes, 'Paste the place');
   }
 
   /** Show one emitter, or one force, alone, by switching the others of its list off; a second time brings them back. */

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { Popover } from 'bits-ui';
   import type { DrivenBy, NumberValue } from '../api/client';
+  import { switchAll } from '../state/switches';
   import type { Desk } from '../state/desk.svelte';
   import { lists } from '../state/things';
   import type { Spec } from '../state/specs.svelte';
@@ -192,7 +193,7 @@
                   class="h-6 px-1.5 text-[11px] text-soft hover:text-word"
                   title="The same for every number of the shot"
                   aria-label="{word} of every number: {on ? 'off' : 'on'}"
-                  onclick={() => desk.switchAll(name, !on)}>{on ? 'all off' : 'all on'}</button
+                  onclick={() => switchAll(desk, name, !on)}>{on ? 'all off' : 'all on'}</button
                 >
               {/if}
             </div>

@@ -1,0 +1,89 @@
+<script lang="ts">
+  import type { Desk } from '../state/desk.svelte';
+  import type { View } from '../state/things';
+  import Icon from '../ui/Icon.svelte';
+
+  /** What lies on the picture's upper edge: what is looked at, and its figures. enlarged: screen px to a px of the shot, if not fitted. */
+  let { desk, enlarged, onfit }: { desk: Desk; enlarged: number | null; onfit: () => void } = $props();
+  const shot = $derived(desk.shot!);
+  const views: [View, string][] = [
+    ['plate', 'Over plate'],
+    ['particles', 'Particles'],
+    ['alpha', 'Alpha'],
+    ['layers', 'Layers'],
+    ['under', 'Plate'],
+  ];
+  const figures = $derived(desk.figures);
+  /** The share of the width at which it plays, where it takes too long in full. */
+  const reduced = $derived(desk.playing ? (desk.header?.reduced ?? 1) : 1);
+  const number = new Intl.NumberFormat('en').format;
+  const born = $derived(
+    desk.scene?.emitters.reduce((sum, g, i) => sum + (shot.emitters[i]?.on ? g.forecast.born_per_s : 0), 0) ??
+      0,
+  );
+  const facts = $derived(
+    figures
+      ? [
+          `${number(figures.alive)} alive`,
+          `${number(Math.round(born))} born/s`,
+          ...(figures.outside ? [`${number(figures.outside)} outside`] : []),
+          ...(figures.specks ? [`${number(figures.specks)} too small`] : []),
+          ...(figures.left_out ? [`⚠ ${number(figures.left_out)} left out`] : []),
+          `${figures.ms < 10 ? figures.ms.toFixed(1) : Math.round(figures.ms)} ms`,
+        ].join(' · ')
+      : '',
+  );
+</script>
+
+<div class="absolute top-2.5 left-2.5 flex rounded-lg bg-[#101214d9] p-0.5 text-[#c9cccc]" data-over>
+  <div class="flex" role="radiogroup" aria-label="View">
+    {#each views as [name, label], i (name)}
+      <button
+        role="radio"
+        aria-checked={desk.view === name}
+        tabindex={desk.view === name ? 0 : -1}
+        onkeydown={(e) => {
+          const by = { ArrowRight: 1, ArrowDown: 1, ArrowLeft: -1, ArrowUp: -1 }[e.key];
+          if (!by) return;
+          e.preventDefault();
+          e.stopPropagation();
+          const next = (i + by + views.length) % views.length;
+          desk.show(views[next]![0]);
+          (e.currentTarget.parentElement!.children[next] as HTMLElement).focus();
+        }}
+        class="rounded-md px-2.5 py-1 text-[11.5px] {desk.view === name
+          ? 'bg-[#3a3d3f] text-white'
+          : 'hover:text-white'}"
+        onclick={() => desk.show(name)}>{label}</button
+      >
+    {/each}
+  </div>
+  <button
+    class="flex items-center gap-1.5 rounded-md border-l border-[#3a3d3f] px-2.5 py-1 text-[11.5px] {desk.orbit
+      ? 'bg-[#3a3d3f] text-white'
+      : 'hover:text-white'}"
+    aria-pressed={desk.orbit !== null}
+    title="Look from elsewhere. The shot's camera stays as it is."
+    onclick={() => desk.lookFrom(desk.orbit ? null : { side: 32, above: 18, far: 1.5 })}
+    ><Icon name="orbit" size={13} /> Look round</button
+  >
+</div>
+<div class="absolute top-2.5 right-2.5 flex flex-col items-end gap-1 text-[11.5px] text-[#e4e6e6]" data-over>
+  <span
+    class="rounded-lg bg-[#101214d9] px-2.5 py-1"
+    title={figures ? `${Math.round(figures.memory_bytes / 1048576)} MB held by the studio` : ''}
+    data-facts>{facts}</span
+  >
+  {#if reduced < 1}
+    <span
+      class="rounded-lg bg-[#101214d9] px-2.5 py-1"
+      title="In full it would take longer than there is time; what has been seen once is then drawn in full."
+      data-reduced>played at {Math.round(reduced * 100)} % of its size</span
+    >
+  {/if}
+  {#if enlarged !== null}
+    <button class="rounded-lg bg-[#101214d9] px-2.5 py-1 hover:text-white" onclick={onfit}
+      >{Math.round(enlarged * 100)} % · fit</button
+    >
+  {/if}
+</div>

@@ -1,0 +1,32 @@
+import type { NumberValue, Thing } from '../api/client';
+import { withKey } from '../strip/keys';
+import type { Desk } from './desk.svelte';
+import { notices } from './notices.svelte';
+
+const fields = ['across', 'up', 'depth', 'turn', 'scale'] as const;
+
+/** Copy the whole place of the chosen thing, as it is at the playhead. */
+export function copyPlace(desk: Desk): void {
+  const thing = desk.thing as Record<string, unknown> | null;
+  if (!thing || !('across' in thing)) return;
+  const found: Record<string, number> = {};
+  for (const field of fields) {
+    const number = thing[field] as NumberValue;
+    found[field] = Number(desk.valueNow(`${desk.path}/${field}`, { ...number, flutter: null }).toFixed(4));
+  }
+  desk.placeCopied = found;
+  notices.say(`The place of ${(desk.thing as Thing).name} at frame ${desk.frame} is copied.`);
+}
+
+/** Put the copied place on the chosen thing, as one key of each of its axes at the playhead. */
+export function pastePlace(desk: Desk): void {
+  const thing = desk.thing as Record<string, unknown> | null;
+  const copied = desk.placeCopied;
+  if (!thing || !copied || !('across' in thing)) return;
+  const changes = fields.map((field) => ({
+    op: 'replace' as const,
+    path: `${desk.path}/${field}/keys`,
+    value: withKey((thing[field] as NumberValue).keys, desk.now, copied[field]!, 0.5 / desk.fps),
+  }));
+  desk.change(changes, 'Paste the place');
+}
