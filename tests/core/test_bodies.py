@@ -1,21 +1,24 @@
 """Bodies: their masks, which one each particle shows, how they are turned, stretched and lit, and letters in reading order."""
 
 import math
+import os
 import tempfile
 import unittest
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import cv2
 import numpy as np
 
 from isbjorn.core import Shot, Solver, render_frame
-from isbjorn.core.document import Emitter
+from isbjorn.core.document import Drop, Emitter
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.life.glyphs import drawn, font, pieces
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.motion.solver import births_of
-from isbjorn.core.picture.masks import mask, variants
+from isbjorn.core.picture import masks
+from isbjorn.core.picture.masks import kept_mask, mask, variants
 from isbjorn.core.picture.pages import Bodies
 from isbjorn.core.picture.sprites import bound, draw_sprites, sprites_of
 from tests.shots import one_emitter
@@ -367,6 +370,36 @@ class Bad(unittest.TestCase):
                 + chunk(b"IEND", b"")
             )
             self.assertIn("huge.png", self.refused(kind="picture", media=str(huge)))
+
+
+class KeptMasks(unittest.TestCase):
+    def setUp(self) -> None:
+        self.home = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        self.enterContext(mock.patch.dict(os.environ, {"NUMBA_CACHE_DIR": str(self.home)}))
+
+    def files(self) -> list[Path]:
+        return sorted((self.home / "masks").glob("*"))
+
+    def test_a_large_one_is_found_again_and_another_is_another(self) -> None:
+        first = kept_mask(Drop(), 0, 256)
+        np.testing.assert_array_equal(first, mask(Drop(), 0, 256))
+        with mock.patch.object(masks, "mask", side_effect=AssertionError("drawn again")):
+            np.testing.assert_array_equal(kept_mask(Drop(), 0, 256), first)
+        self.assertFalse(np.array_equal(kept_mask(Drop.model_validate({"slender": 20}), 0, 256), first))
+        self.assertEqual(len(self.files()), 2)
+
+    def test_a_damaged_one_is_drawn_again(self) -> None:
+        first = kept_mask(Drop(), 0, 256)
+        for content in (b"", b"no picture", self.files()[0].read_bytes()[:-100]):
+            self.files()[0].write_bytes(content)
+            np.testing.assert_array_equal(kept_mask(Drop(), 0, 256), first)
+        self.assertEqual(np.load(self.files()[0]).shape, (256, 256))
+
+    def test_no_more_than_so_many_are_kept(self) -> None:
+        with mock.patch.object(masks, "_KEPT", 2):
+            for slender in (10, 20, 30, 40):
+                kept_mask(Drop.model_validate({"slender": slender}), 0, 256)
+        self.assertEqual(len(self.files()), 2)
 
 
 if __name__ == "__main__":

@@ -2,8 +2,14 @@
 
 from __future__ import annotations
 
+import functools
+import hashlib
 import math
+import os
+import threading
 from collections.abc import Callable
+from contextlib import suppress
+from pathlib import Path
 from typing import Any
 
 import cv2
@@ -12,10 +18,13 @@ import numpy.typing as npt
 from numba import njit, prange
 
 from isbjorn.core.document import Drop, Puff, Ring, Round, Shard, Spark, Square, Star, Streak
+from isbjorn.core.kernels import reached
 from isbjorn.core.parallel import guarded
 
 Doubles = npt.NDArray[np.float64]
 _OVER, _LARGE, _BLOCK = 3, 512, 32
+# Masks of this side and more are kept between starts, beside the kernels: the last so many, of 4 MB at most each.
+_KEPT_FROM, _KEPT = 256, 32
 
 
 @njit("f8(f8, f8, f8[:,::1], i8)", cache=True, error_model="numpy")
@@ -204,3 +213,33 @@ def mask(body: Any, variant: int, side: int) -> npt.NDArray[np.float32]:
     x, y = np.meshgrid(at, -at)
     fine = _MASKS[type(body)](body, variant, x, y)
     return np.asarray(fine.reshape(side, over, side, over).mean(axis=(1, 3)), np.float32)
+
+
+@functools.cache
+def _drawn_by() -> str:
+    """The text of all that draws a mask: another engine draws others."""
+    return "\n".join(f"{at} {text}" for at, text in sorted(reached(Path(__file__), "mask").items()))
+
+
+def kept_mask(body: Any, variant: int, side: int) -> npt.NDArray[np.float32]:
+    """As `mask`; one that takes long is found again after a start."""
+    home = os.environ.get("NUMBA_CACHE_DIR", "")
+    if side < _KEPT_FROM or not home:
+        return mask(body, variant, side)
+    told = f"{body.model_dump_json()} {variant} {side} {_drawn_by()}"
+    path = Path(home) / "masks" / f"{hashlib.sha256(told.encode()).hexdigest()[:32]}.npy"
+    with suppress(OSError, ValueError, EOFError):
+        known = np.load(path, allow_pickle=False)
+        if known.shape == (side, side) and known.dtype == np.float32:
+            return np.asarray(known)
+    made = mask(body, variant, side)
+    # Without room, or the right, it is only not kept.
+    with suppress(OSError):
+        path.parent.mkdir(parents=True, exist_ok=True)
+        part = path.with_suffix(f".{os.getpid()}-{threading.get_ident()}")
+        with part.open("wb") as file:
+            np.save(file, made)
+        part.replace(path)
+        for old in sorted(path.parent.iterdir(), key=lambda p: p.stat().st_mtime)[:-_KEPT]:
+            old.unlink(missing_ok=True)
+    return made

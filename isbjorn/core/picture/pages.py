@@ -17,7 +17,7 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.life.draws import BODY, FRAME, VARIANT, draws01
 from isbjorn.core.life.glyphs import drawn, font, pieces
 from isbjorn.core.memory import Kept
-from isbjorn.core.picture.masks import is_drawn, mask, variants
+from isbjorn.core.picture.masks import is_drawn, kept_mask, variants
 from isbjorn.core.picture.sprites import Pages, bound
 
 Floats = npt.NDArray[np.float32]
@@ -233,7 +233,7 @@ def _page(key: tuple[Any, ...], pictures: Pictures) -> tuple[Floats, float]:
         return pictures.still(what[0], more, side), 1.0
     if kind == "letter":
         return _made.get(key, lambda: _letter(what, more, side))
-    return _made.get(key, lambda: (mask(what, more, side), 1.0))
+    return _made.get(key, lambda: (kept_mask(what, more, side), 1.0))
 
 
 def _pages(keys: tuple[tuple[Any, ...], ...], pictures: Pictures) -> Pages:
