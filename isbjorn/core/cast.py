@@ -5,45 +5,18 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, Literal
 
-from isbjorn.core.document import (
-    Attractor,
-    Displacement,
-    Drag,
-    Emitter,
-    Follow,
-    Gravity,
-    Group,
-    Lamp,
-    Link,
-    Marker,
-    Matte,
-    Remove,
-    Shot,
-    Surface,
-    Turbulence,
-    Vortex,
-    Wind,
-    Zone,
-)
+from isbjorn.core.document import Emitter, Group, Lamp, Link, Marker, Matte, Shot, Zone
 from isbjorn.core.document.base import new_id
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.document.ties import ties_of
+from isbjorn.core.document.kinds import FORCES
+from isbjorn.core.document.ties import retied, ties_of
 from isbjorn.core.errors import IsbjornError
 
-ForceKind = Literal[
-    "gravity", "wind", "drag", "turbulence", "displacement", "vortex", "attractor", "follow", "surface", "remove"
-]
-Kind = ForceKind | Literal["emitter", "zone", "marker", "light", "matte", "group"]
 LISTS = ("emitters", "forces", "zones", "markers", "lights", "mattes", "groups")
 _LISTED: dict[type, str] = {
     Emitter: "emitters", Zone: "zones", Marker: "markers", Lamp: "lights", Matte: "mattes", Group: "groups",
 }  # fmt: skip
-_MADE: dict[str, Callable[..., Any]] = {
-    "gravity": Gravity, "wind": Wind, "drag": Drag, "turbulence": Turbulence, "displacement": Displacement, "vortex": Vortex,
-    "attractor": Attractor, "follow": Follow, "surface": Surface, "remove": Remove, "zone": Zone, "marker": Marker,
-    "light": Lamp, "matte": Matte, "group": Group,
-}  # fmt: skip
-_TIES = {"id", "carried_by", "zone", "thing", "force", "emitter", "group", "colour_of", "of", "hidden_by"}
+_MADE: dict[str, Callable[..., Any]] = {"zone": Zone, "marker": Marker, "light": Lamp, "matte": Matte, "group": Group}
 
 
 def list_of(thing: Any) -> str:
@@ -70,21 +43,29 @@ def _with(shot: Shot, thing: Any, links: tuple[Link, ...] = ()) -> Shot:
     return shot.model_copy(update={field: (*getattr(shot, field), thing), "links": (*shot.links, *links)})
 
 
-def added(shot: Shot, kind: Kind, new_emitter: Callable[[], Emitter]) -> Shot:
+def _new(kind: str, new_emitter: Callable[[], Emitter]) -> Any:
+    force = FORCES.named(kind)
+    if kind == "emitter":
+        return new_emitter()
+    if force is None and kind not in _MADE:
+        known = ", ".join(["emitter", *_MADE, *(name for one in FORCES for name in one.names)])
+        raise IsbjornError(f"there is no kind of thing '{kind[:60]}'.", "kind", f"Use one of: {known}.")
+    return (force.model if force is not None else _MADE[kind])()
+
+
+def added(shot: Shot, kind: str, new_emitter: Callable[[], Emitter]) -> Shot:
     """The shot with a new thing. A new force reaches every emitter, and every force reaches a new emitter.
 
-    A kill zone comes with the zone that it empties.
+    Some come with others: a kill zone with the zone that it empties. Raises IsbjornError for a kind that there is not.
     """
-    thing = new_emitter() if kind == "emitter" else _MADE[kind]()
+    thing = _new(kind, new_emitter)
     update: dict[str, Any] = {"id": new_id(list_of(thing)[:-1]), "name": _free_name(shot, thing.name)}
     if kind == "emitter":
         update["seed"] = max((e.seed for e in shot.emitters), default=0) + 1
-    elif kind == "surface":
-        # Under everything, where it does no harm yet.
-        update["up"] = thing.up.model_copy(update={"value": -0.4 * shot.height})
-    elif kind == "remove":
-        zone = Zone(name=_free_name(shot, "Emptied region"))
-        shot, update["zone"] = _with(shot, zone), zone.id
+    elif list_of(thing) == "forces":
+        thing, others = thing.placed_new(shot.height)
+        for other in others:
+            shot = _with(shot, other.model_copy(update={"name": _free_name(shot, other.name)}))
     made = thing.model_copy(update=update)
     match list_of(made):
         case "emitters":
@@ -152,11 +133,13 @@ def mirrored(thing: Any, axis: Axis) -> Any:
                 found[name] = _mirrored_number(value, 0.0)
             else:
                 found[name] = part(value)
-        if given.get("kind") == "vortex":
-            found["strength"] = _mirrored_number(found["strength"], 0.0)
         return found
 
-    return part(thing)
+    made = part(thing)
+    force = FORCES.named(str(thing.get("kind", "")))
+    for name in getattr(force.model, "mirrored", ()) if force is not None and "frame" in thing else ():
+        made[name] = _mirrored_number(made[name], 0.0)
+    return made
 
 
 def copied_with_ties(shot: Shot, emitter_id: str, mirror: Axis | None = None) -> Shot:
@@ -213,33 +196,16 @@ def copied(shot: Shot, thing_id: str, mirror: Axis | None = None) -> Shot:
     return parse_shot(made)
 
 
-def _untied(part: Any, gone: str) -> Any:
-    """Data without ties to a thing that is gone."""
-    if isinstance(part, list):
-        return [_untied(one, gone) for one in part]
-    if not isinstance(part, dict):
-        return part
-    found = {name: _untied(value, gone) for name, value in part.items()}
-    for field in ("carried_by", "zone", "group", "colour_of", "of"):
-        if found.get(field) == gone:
-            found[field] = None
-    if found.get("colour_by") == "distance" and found.get("colour_of") is None:
-        found["colour_by"] = "age"
-    if isinstance(found.get("hidden_by"), list):
-        found["hidden_by"] = [name for name in found["hidden_by"] if name != gone]
-    source = found.get("source")
-    if isinstance(source, dict) and (source.get("thing") or "").partition(".")[0] == gone:
-        found["source"] = None
-    return found
-
-
 def taken_out(shot: Shot, thing_id: str) -> Shot:
     """The shot without a thing: what it carried stays by itself, what it drove keeps its plain value."""
-    given = shot.model_dump(mode="json")
-    for field in LISTS:
-        given[field] = [thing for thing in given[field] if thing["id"] != thing_id]
-    given["links"] = [x for x in given["links"] if thing_id not in (x["force"], x["emitter"])]
-    return parse_shot(_untied(given, thing_id))
+    fewer = {field: tuple(t for t in getattr(shot, field) if t.id != thing_id) for field in LISTS}
+    left = retied(shot.model_copy(update=fewer), lambda name: None if name == thing_id else name)
+    assert left is not None
+    given = left.model_dump(mode="json")
+    for emitter in given["emitters"]:
+        if emitter["colour_by"] == "distance" and emitter["colour_of"] is None:
+            emitter["colour_by"] = "age"
+    return parse_shot(given)
 
 
 def alone(shot: Shot, emitter_id: str) -> Shot:
@@ -267,29 +233,22 @@ def alone(shot: Shot, emitter_id: str) -> Shot:
 
 def planted(shot: Shot, kept: Shot) -> tuple[Shot, str]:
     """The shot with everything of a kept one, under new ids and free names; and the id of the emitter that was kept."""
-    # Under their new ids, forces keep their draws: what is planted twice moves alike.
-    steady = kept.model_copy(update={"forces": tuple(f.model_copy(update={"draws": f.own_draws}) for f in kept.forces)})
-    given, onto = steady.model_dump(mode="json"), shot.model_dump(mode="json")
-    fields = LISTS
-    new = {thing["id"]: new_id(field[:-1]) for field in fields for thing in given[field]}
-
-    def renamed(part: Any, field: str = "") -> Any:
-        if isinstance(part, list):
-            return [renamed(one, field) for one in part]
-        if isinstance(part, dict):
-            return {name: renamed(value, name) for name, value in part.items()}
-        if isinstance(part, str) and field in _TIES:
-            head, dot, rest = part.partition(".")
-            return new[head] + dot + rest if head in new else part
-        return part
-
+    new = {thing.id: new_id(field[:-1]) for field in LISTS for thing in getattr(kept, field)}
     names = {thing.name for thing in shot.things}
-    for field in fields:
-        for thing in given[field]:
-            name = _free(names, thing["name"])
+    update: dict[str, Any] = {}
+    for field in LISTS:
+        things = []
+        for thing in getattr(kept, field):
+            name = _free(names, thing.name)
             names.add(name)
-            onto[field].append(renamed(thing) | {"name": name})
-    onto["links"] += renamed(given["links"])
+            # Under their new ids, forces keep their draws: what is planted twice moves alike.
+            more = {"draws": thing.own_draws} if field == "forces" else {}
+            tied: Any = retied(thing, lambda told: new.get(told, told))
+            things.append(tied.model_copy(update={"id": new[thing.id], "name": name, **more}))
+        update[field] = (*getattr(shot, field), *things)
+    links = [retied(link, lambda told: new.get(told, told)) for link in kept.links]
+    update["links"] = (*shot.links, *(link for link in links if link is not None))
     # What it only hangs on is off.
     kept_for = [e.id for e in kept.emitters if e.on] or [e.id for e in kept.emitters]
-    return parse_shot(onto), new[kept_for[-1]] if kept_for else ""
+    whole = parse_shot(shot.model_copy(update=update).model_dump(mode="json"))
+    return whole, new[kept_for[-1]] if kept_for else ""

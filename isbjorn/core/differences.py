@@ -11,14 +11,12 @@ _LISTS = {
     "emitters": "emitter", "forces": "force", "zones": "zone", "markers": "marker", "lights": "light", "mattes": "matte",
     "groups": "group",
 }  # fmt: skip
-_OTHER_NAMES = {"rate": "birth rate", "up": "place upward", "across": "place across", "on": "switch", "sigma": "blur"}
 _MOST = 200
 
 
 def _label(part: Part, field: str) -> str:
-    if isinstance(part, Shot) and field == "rate":
-        return "frame rate"
-    return _OTHER_NAMES.get(field, field.replace("_", " "))
+    title = "switch" if field == "on" else str(type(part).model_fields[field].title or field)
+    return title[0].lower() + title[1:]
 
 
 def _unit(owner: type[Part], field: str) -> str:
@@ -35,7 +33,7 @@ def _number(before: Number, after: Number, name: str, unit: str) -> list[str]:
     if before.value != after.value:
         found.append(f"{name} {before.value:g} → {after.value:g}{unit}")
     if before.spread != after.spread:
-        found.append(f"spread of {name} {before.spread:g} → {after.spread:g}{unit}")
+        found.append(f"variation of {name} {before.spread:g} → {after.spread:g}{unit}")
     drivers = (
         ("over_life", "curve over life"),
         ("over_life_to", "second curve"),
@@ -49,7 +47,7 @@ def _number(before: Number, after: Number, name: str, unit: str) -> list[str]:
     if before.keys != after.keys:
         a, b = len(before.keys), len(after.keys)
         found.append(f"{name}: {f'{a} → {b} keys' if a != b else 'keys changed'}")
-    for field, word in (("spread_shape", "shape of its spread"), ("reads", "when it is read")):
+    for field, word in (("spread_shape", "shape of its variation"), ("reads", "when it is read")):
         if getattr(before, field) != getattr(after, field):
             found.append(f"{name}: {word} {getattr(before, field)} → {getattr(after, field)}")
     return found

@@ -27,7 +27,7 @@ def arrows_of(
     shot: Shot, readings: Readings, view: Projection, force: Any, emitter: Emitter | None, t: float
 ) -> list[Arrow]:
     """Arrows of a force on a grid over the picture plane, at half of life, in px of the picture; none for what has no field."""
-    if force.kind in ("drag", "surface", "remove"):
+    if not force.has_field:
         return []
     who = emitter or Emitter(id="nobody")
     update: dict[str, Any] = {
@@ -35,9 +35,8 @@ def arrows_of(
         "emitters": shot.emitters if emitter is not None else (who,),
     }  # fmt: skip
     alone = shot.model_copy(update=update)
-    kinds = "displacement" if force.kind == "displacement" else "world"
     source = Source(who, key_of(shot, who), readings)
-    tables = pack_world(alone, source, readings, kinds, np.array([t]), 0.0)
+    tables = pack_world(alone, source, readings, force.stage, np.array([t]), 0.0)
     tables.rows[..., [SPREAD, WAY_SPREAD, TILT_SPREAD]] = 0.0
     down = max(1, round(_ACROSS * shot.height / shot.width))
     cell = shot.width / _ACROSS
@@ -45,7 +44,7 @@ def arrows_of(
         (np.arange(_ACROSS) + 0.5) * cell - shot.width / 2, (np.arange(down) + 0.5) * cell - down * cell / 2
     )
     places = np.stack([x.ravel(), y.ravel(), np.zeros(x.size)], axis=1)
-    ways = _ways(tables, source.key, kinds, force.kind, places)
+    ways = _ways(tables, source.key, force, places)
     length = np.linalg.norm(ways, axis=1)
     longest = float(length.max())
     if longest <= 1e-9:
@@ -57,10 +56,10 @@ def arrows_of(
     return [tuple(row) for row in np.concatenate([a, b - a], axis=1).astype(np.float64).round(1).tolist()]
 
 
-def _ways(tables: Any, key: int, kinds: str, kind: str, places: Any) -> Any:
+def _ways(tables: Any, key: int, force: Any, places: Any) -> Any:
     """What happens at places (n, 3): the air's velocity, the acceleration, or the shift."""
     count, k = len(places), np.uint64(key)
-    if kinds == "displacement":
+    if force.stage == "look":
         values = places.T.astype(np.float32).copy()
         displace(
             tables.rows, tables.zoned, tables.curves, key, np.arange(count), np.full(count, _AGE01, np.float32), values
@@ -69,7 +68,7 @@ def _ways(tables: Any, key: int, kinds: str, kind: str, places: Any) -> Any:
     out = np.zeros((count, 3))
     acts, at = np.zeros(felt.SIZE), np.zeros(6)
     for n, place in enumerate(places):
-        if kind == "vortex":
+        if force.carries:
             step = 1e-3
             x, y, z = place.tolist()
             end = world.swirled(

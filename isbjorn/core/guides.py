@@ -12,8 +12,9 @@ from pydantic import BaseModel, Field
 from isbjorn.core.birth.shapes import outline
 from isbjorn.core.birth.shapes.base import Light, Setting
 from isbjorn.core.cast import LISTS
-from isbjorn.core.document import Emitter, Link, Number, Shot
+from isbjorn.core.document import Emitter, Grade, Link, Number, Shot
 from isbjorn.core.document.acting import acting
+from isbjorn.core.document.forces import Noise
 from isbjorn.core.document.ties import numbers_of
 from isbjorn.core.fields import arrows_of
 from isbjorn.core.handles import (
@@ -259,7 +260,7 @@ def _is_moving(shot: Shot) -> bool:
     return (
         any(n.timed for n in numbers)
         or any(not readings.still(thing) for thing in shot.placed)
-        or any(f.kind in ("turbulence", "displacement") for f in shot.forces)
+        or any(isinstance(f, Noise) for f in shot.forces)
     )
 
 
@@ -378,7 +379,7 @@ def _tones(shot: Shot) -> list[Graph]:
         )
         for path, steps in owners
         for n, step in enumerate(steps)
-        if step.kind == "grade" and step.curve is not None
+        if isinstance(step, Grade) and step.curve is not None
     ]
 
 

@@ -12,14 +12,19 @@ import numpy.typing as npt
 from pydantic import BaseModel, Field
 
 from isbjorn.core.document import Emitter, Number, Shot
+from isbjorn.core.document.base import Gripped, Part, ShownIf
 from isbjorn.core.life import bezier
+from isbjorn.core.life.lines import circle, rectangle
 from isbjorn.core.life.readings import Frames, Readings
+from isbjorn.core.motion.forces import lines_of
 from isbjorn.core.picture.mattes import shape_outline
 from isbjorn.core.picture.project import Projection
 
 Doubles = npt.NDArray[np.float64]
 Path2 = list[tuple[float, float]]
 Pair = tuple[float, float]
+# Where the grip of a direction lies, in px.
+_FAR_GRIP = 90.0
 
 
 class Grip(BaseModel):
@@ -139,18 +144,6 @@ def place_grips(readings: Readings, view: Projection, thing: Any, t: float) -> t
     return grips + list(path_grips(from_start, thing.path.points, "path/points")), [line]
 
 
-def circle(radius: float) -> Doubles:
-    """A circle as a closed polyline (65, 3)."""
-    turn = np.linspace(0, 2 * math.pi, 65)
-    return np.stack([radius * np.cos(turn), radius * np.sin(turn), np.zeros(65)], axis=1)
-
-
-def rectangle(half_width: float, half_height: float) -> Doubles:
-    """A rectangle as a closed polyline (5, 3)."""
-    corners = [(-1, -1), (1, -1), (1, 1), (-1, 1), (-1, -1)]
-    return np.array([[x * half_width, y * half_height, 0.0] for x, y in corners])
-
-
 def _read(readings: Readings, number: Number, t: float) -> float:
     return float(readings.number(number, np.array([t]))[0])
 
@@ -183,34 +176,38 @@ def zone_shown(shot: Shot, readings: Readings, view: Projection, zone: Any, t: f
     )  # fmt: skip
 
 
-def surface_lines(
-    shot: Shot, readings: Readings, force: Any, sight: Sight, t: float
-) -> tuple[list[Doubles], list[Grip]]:
-    """A surface's own lines and its grips."""
+def applies(part: Part, name: str) -> bool:
+    """Whether a field means anything with the part's other fields (see `ShownIf`)."""
+    marks = [m for m in type(part).model_fields[name].metadata if isinstance(m, ShownIf)]
+    return all(getattr(part, mark.field) in mark.values for mark in marks)
 
-    def read(number: Number) -> float:
-        return _read(readings, number, t)
 
-    far = float(max(shot.width, shot.height))
-    match force.shape:
-        case "plane":
-            ticks = [np.array([[x, 0.0, 0.0], [x - 7, -9.0, 0.0]]) for x in np.arange(-far, far, 26.0)]
-            return [np.array([[-far, 0, 0], [far, 0, 0]]), *ticks], []
-        case "rectangle":
-            half = read(force.width) / 2
-            return [np.array([[-half, 0, 0], [half, 0, 0]])], [sight.length("Width", "width", (1, 0), half, 2)]
-        case "box":
-            w, h = read(force.width) / 2, read(force.height) / 2
-            return [rectangle(w, h)], [
-                sight.length("Width", "width", (1, 0), w, 2), sight.length("Height", "height", (0, 1), h, 2)
-            ]  # fmt: skip
-        case "sphere":
-            radius = read(force.radius)
-            return [circle(radius)], [sight.length("Radius", "radius", (1, 0), radius)]
-        case "path":
-            return [bezier.flat(force.points, force.closed)], list(path_grips(sight, force.points, "points"))
-        case _:
-            return [], []
+def part_grips(readings: Readings, sight: Sight, part: Part, t: float, prefix: str = "") -> list[Grip]:
+    """The grips of a part's numbers that say so (see `Gripped`), and of its path."""
+    found: list[Grip] = []
+    own_turn = math.radians(_read(readings, part.angle, t)) if hasattr(part, "angle") else 0.0
+    c, s = math.cos(own_turn), math.sin(own_turn)
+    for name, field in type(part).model_fields.items():
+        if not applies(part, name):
+            continue
+        mark = next((m for m in field.metadata if isinstance(m, Gripped)), None)
+        title = str(field.title or name)
+        if name == "points":
+            found += path_grips(sight, part.points, f"{prefix}points")  # type: ignore[attr-defined]
+        elif mark is not None and mark.turns:
+            angle = math.radians(_read(readings, getattr(part, name), t))
+            far, fields = _FAR_GRIP, [f"{prefix}{name}"]
+            if mark.with_length:
+                far = _read(readings, getattr(part, mark.with_length), t) / mark.factor
+                fields.append(f"{prefix}{mark.with_length}")
+                title = f"{type(part).model_fields[mark.with_length].title!s} and {title.lower()}"
+            more: dict[str, Any] = {"factor": mark.factor} if mark.with_length else {"stem": sight.centre}
+            found.append(sight.grip(title, "turn", (far * math.cos(angle), far * math.sin(angle)), fields, **more))
+        elif mark is not None:
+            way = (mark.way[0] * c - mark.way[1] * s, mark.way[0] * s + mark.way[1] * c)
+            reach = _read(readings, getattr(part, name), t) / mark.factor
+            found.append(sight.length(title, f"{prefix}{name}", way, reach, mark.factor))
+    return found
 
 
 def force_frames(readings: Readings, force: Any, emitter: Emitter | None, t: float) -> Frames:
@@ -227,24 +224,8 @@ def force_shown(
 ) -> Shown:
     """A force: its lines and grips. What it does is added as arrows by those who can feel it."""
     sight = Sight(view, force_frames(readings, force, emitter, t))
-
-    def read(number: Number) -> float:
-        return _read(readings, number, t)
-
-    lines: list[Doubles] = []
-    grips: list[Grip] = []
-    if force.kind in ("vortex", "attractor"):
-        lines = [circle(read(force.radius))]
-        grips = [sight.length("Radius", "radius", (1, 0), read(force.radius))]
-    elif force.kind == "follow":
-        lines = [bezier.flat(force.points, force.closed)]
-        grips = list(path_grips(sight, force.points, "points"))
-    elif force.kind == "surface":
-        lines, grips = surface_lines(shot, readings, force, sight, t)
-    elif force.kind in ("gravity", "wind"):
-        angle = math.radians(read(force.direction))
-        own = (90 * math.cos(angle), 90 * math.sin(angle))
-        grips = [sight.grip("Direction", "turn", own, ["direction"], stem=sight.centre)]
+    lines = lines_of(force, lambda number: _read(readings, number, t), float(max(shot.width, shot.height)))
+    grips = part_grips(readings, sight, force, t)
     place, way = place_grips(readings, view, force, t)
     if force.frame == "emitter" and emitter is not None:
         # Its place is meant from the emitter.
@@ -298,30 +279,4 @@ def matte_shown(readings: Readings, view: Projection, matte: Any, t: float) -> S
 
 def shape_grips(readings: Readings, emitter: Emitter, sight: Sight, t: float) -> list[Grip]:
     """Grips of an emitter's shape."""
-    shape: Any = emitter.shape
-
-    def read(number: Number) -> float:
-        return _read(readings, number, t)
-
-    match shape.kind:
-        case "disc" | "sphere":
-            return [sight.length("Radius", "shape/radius", (1, 0), read(shape.radius))]
-        case "line":
-            angle, half = math.radians(read(shape.angle)), read(shape.length) / 2
-            own = (half * math.cos(angle), half * math.sin(angle))
-            return [sight.grip("Length and angle", "turn", own, ["shape/angle", "shape/length"], factor=2.0)]
-        case "rectangle" | "box":
-            angle = math.radians(read(shape.angle)) if shape.kind == "rectangle" else 0.0
-            c, s = math.cos(angle), math.sin(angle)
-            return [
-                sight.length("Width", "shape/width", (c, s), read(shape.width) / 2, 2),
-                sight.length("Height", "shape/height", (-s, c), read(shape.height) / 2, 2),
-            ]
-        case "path":
-            return list(path_grips(sight, shape.points, "shape/points"))
-        case "letters":
-            return [sight.length("Height", "shape/height", (0, 1), read(shape.height) / 2, 2)]
-        case "artwork":
-            return [sight.length("Width", "shape/width", (1, 0), read(shape.width) / 2, 2)]
-        case _:
-            return []
+    return part_grips(readings, sight, emitter.shape, t, "shape/")

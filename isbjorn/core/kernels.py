@@ -17,7 +17,16 @@ from pathlib import Path
 HERE = Path(__file__).parent
 _PACKAGE = "isbjorn.core"
 _FOLDER = "kernels"
+# Begins what is told of functions that come from elsewhere.
+FOREIGN = "elsewhere/"
 _NAME = re.compile(r"[A-Za-z_]\w*")
+# What names that are made at the start, from the registry, stand for: their text, and what that reaches.
+_ALSO: dict[tuple[Path, str], tuple[str, list[tuple[Path, str]]]] = {}
+
+
+def reaches_also(file: str, name: str, text: str, others: list[tuple[str, str]]) -> None:
+    """Say what a name of a file stands for, where its own text does not tell: a text, and functions as (file, name)."""
+    _ALSO[Path(file), name] = (text, [(Path(at), one) for at, one in others])
 
 
 def _file_of(module: str) -> Path:
@@ -78,8 +87,13 @@ def reached(path: Path, name: str) -> dict[tuple[str, str], str]:
         if home is not None:
             ahead.append(home)
             continue
+        inside = str(here.relative_to(HERE)) if here.is_relative_to(HERE) else f"{FOREIGN}{here.name}"
+        if (here, wanted) in _ALSO:
+            found[inside, wanted], others = _ALSO[here, wanted]
+            ahead += others
+            continue
         text, names = _told(here, wanted)
-        found[str(here.relative_to(HERE)), wanted] = text
+        found[inside, wanted] = text
         for other in names:
             home = _imported(here, other)
             if home is not None and home[1] == "":

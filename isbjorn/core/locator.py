@@ -14,7 +14,8 @@ from typing import Any
 
 from numba.core.caching import UserProvidedCacheLocator
 
-from isbjorn.core.kernels import HERE, reached
+from isbjorn.core.document.kinds import load_extensions
+from isbjorn.core.kernels import FOREIGN, HERE, reached
 
 _STAMPS = Path(os.environ.get("NUMBA_CACHE_DIR", HERE)) / "stamps.json"
 
@@ -23,6 +24,8 @@ _STAMPS = Path(os.environ.get("NUMBA_CACHE_DIR", HERE)) / "stamps.json"
 def _stamps() -> dict[str, str]:
     """Stamps by file and name as they were reckoned by an earlier start, if no file of the engine has changed since."""
     files = [(str(p.relative_to(HERE)), p.stat().st_mtime_ns, p.stat().st_size) for p in sorted(HERE.rglob("*.py"))]
+    if load_extensions():
+        return {}
     now = hashlib.sha256(f"{version('numba')} {version('llvmlite')} {files}".encode()).hexdigest()
     known: dict[str, str] = {}
     with suppress(OSError, ValueError):
@@ -56,10 +59,19 @@ class KernelLocator(UserProvidedCacheLocator):
         name = f"{path.relative_to(HERE)} {self._function}"
         known = _stamps()
         if name not in known:
-            told = "\n".join(f"{at} {text}" for at, text in sorted(reached(path, self._function).items()))
-            known[name] = hashlib.sha256(f"{version('numba')} {version('llvmlite')} {told}".encode()).hexdigest()
+            known[name] = self._digest(reached(path, self._function))
         return known[name]
 
+    @staticmethod
+    def _digest(texts: dict[tuple[str, str], str]) -> str:
+        told = "\n".join(f"{at} {text}" for at, text in sorted(texts.items()))
+        return hashlib.sha256(f"{version('numba')} {version('llvmlite')} {told}".encode()).hexdigest()
+
     def get_disambiguator(self) -> str:
-        """Nothing: a name is there once in a file, and lines move."""
-        return ""
+        """Nothing, as a rule: a name is there once in a file, and lines move. With kinds from elsewhere, one of theirs."""
+        path = Path(self._py_file)
+        if not load_extensions() or not path.is_relative_to(HERE):
+            return ""
+        texts = reached(path, self._function)
+        foreign = any(file.startswith(FOREIGN) for file, _ in texts)
+        return self._digest(texts)[:12] if foreign else ""

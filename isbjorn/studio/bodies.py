@@ -17,6 +17,7 @@ from pydantic import BaseModel, ValidationError
 
 from isbjorn.core.document import Emitter, Number, Shot
 from isbjorn.core.document.files import first_problem
+from isbjorn.core.document.kinds import BODIES
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.life.glyphs import FONTS, drawn, font
 from isbjorn.core.picture.pages import Bodies
@@ -26,9 +27,6 @@ from isbjorn.studio.uploads import receive, safe_name
 
 router = APIRouter(prefix="/api", tags=["bodies"])
 Here = Annotated[Studio, Depends(studio_of)]
-_KINDS = (
-    "soft disc", "hard disc", "ring", "star", "spark", "puff", "drop", "square", "shard", "streak", "picture", "words",
-)  # fmt: skip
 
 
 class BodyKind(BaseModel):
@@ -41,7 +39,7 @@ class BodyKind(BaseModel):
 @router.get("/bodies")
 def list_bodies() -> list[BodyKind]:
     """The kinds of bodies there are."""
-    made = [(kind, Emitter.model_validate({"body": {"kind": kind}}).body) for kind in _KINDS]
+    made = [(kind, Emitter.model_validate({"body": {"kind": kind}}).body) for one in BODIES for kind in one.names]
     return [BodyKind(kind=kind, body=body.model_dump(mode="json")) for kind, body in made]
 
 

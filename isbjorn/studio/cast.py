@@ -31,7 +31,7 @@ _THUMB_FRAMES, _THUMB_WIDTH = 16, 240
 class NewThing(BaseModel):
     """Something new for the cast. `copy_of`: the id of a thing of which it is a copy."""
 
-    kind: cast.Kind
+    kind: str = Field(max_length=60, description="emitter, zone, marker, light, matte, group, or a kind of force.")
     copy_of: str | None = Field(default=None, max_length=60)
     with_ties: bool = Field(default=False, description="Of an emitter: with its forces, zones and markers.")
     mirror: cast.Axis | None = Field(

@@ -30,7 +30,8 @@ _painted: dict[str, bytes] = {}
 class Running:
     """The studio in a process of its own, over a folder that is thrown away."""
 
-    def __init__(self, folder: Path | None = None) -> None:
+    def __init__(self, folder: Path | None = None, **env: str) -> None:
+        self.env = env
         self.folder = folder or Path(tempfile.mkdtemp())
         self._paint()
         with socket.socket() as free:
@@ -52,7 +53,7 @@ class Running:
         command = [sys.executable, "-m", "isbjorn", "serve", "--port", str(self.port), "--data", str(self.folder)]
         # Several studios run beside each other, each with a browser: one process each to draw ahead is enough.
         hands = {"ISBJORN_HANDS": os.environ.get("ISBJORN_HANDS", "1")}
-        self.process = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=os.environ | hands)
+        self.process = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=os.environ | hands | self.env)
         deadline = time.monotonic() + 60
         while time.monotonic() < deadline:
             try:

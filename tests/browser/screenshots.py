@@ -70,7 +70,7 @@ def tracked(page: Page, address: str, take: Callable[[str], object]) -> None:
     page.until(page.settled)
     next(b for b in page.all("aside ul button") if b.text == "Bridge").click()
     open_section(page, "Follow the plate")
-    page.button("Track on ▸").click()
+    page.button("Track forward ▸").click()
     page.until(lambda: page.all("[data-track]") and page.settled())
     time.sleep(1)
     take("track")
@@ -144,11 +144,11 @@ def main(folder: Path) -> None:
         take("snowfield")
         page.button("Change the theme").click()
         for name, shot, thing, ready in (
-            ("graph", 2, "Bow", lambda: page.button("Graph of Across").click()),
+            ("graph", 2, "Bow", lambda: page.button("Graph of Position X").click()),
             ("drivers", 4, "Plankton", lambda: page.find('[aria-label^="What drives Opacity"]').click()),
             ("field", 3, "Swirl", lambda: page.until(lambda: len(page.all("main svg line")) > 60)),
-            ("free-look", 5, "Their way", lambda: page.button("Look round").click()),
-            ("finish", 1, "Fire", lambda: open_section(page, "Finish")),
+            ("free-look", 5, "Their way", lambda: page.button("Orbit").click()),
+            ("finish", 1, "Fire", lambda: open_section(page, "Effects")),
             ("letters", 6, "Letters", lambda: None),
             ("net-lights", 7, "Lamps", lambda: open_section(page, "Trails and lines", shut=("Body", "Look"))),
             ("rime", 8, "Street lamp", lambda: None),

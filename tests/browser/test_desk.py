@@ -21,11 +21,11 @@ class Numbers(Looking):
         self.page.until(lambda: self.embers()["direction"]["value"] == 81)
 
     def test_backspace_brings_the_default_back(self) -> None:
-        self.spin("Spread", Keys.BACKSPACE)
+        self.spin("Spread angle", Keys.BACKSPACE)
         self.page.until(lambda: self.embers()["spread"]["value"] == 60)
 
     def test_a_spread_is_typed_like_a_value(self) -> None:
-        self.type_into("Lifespan, spread", "0.25")
+        self.type_into("Lifespan, variation", "0.25")
         self.page.until(lambda: self.embers()["lifespan"]["spread"] == 0.25)
         self.page.until(lambda: "3.15 – 3.65 s" in self.page.find('[aria-label="End"]').text)
 
@@ -48,7 +48,7 @@ class Numbers(Looking):
         self.page.find('[aria-label="Birth"] [aria-label="From"]').click()
         next(i for i in self.page.all('[role="option"]') if i.text == "Rectangle").click()
         self.page.until(lambda: self.embers()["shape"]["kind"] == "rectangle")
-        self.page.find('[aria-label="Birth"] [aria-label="Born in its"]').click()
+        self.page.find('[aria-label="Birth"] [aria-label="Fill"]').click()
         next(i for i in self.page.all('[role="option"]') if i.text == "Edge").click()
         self.page.until(
             lambda: self.embers()["shape"]["kind"] == "rectangle" and self.embers()["shape"]["fill"] == "edge"
@@ -144,7 +144,7 @@ class Looks(Looking):
         self.page.until(lambda: self.document()["rate"] == "50" and "5 s" in self.page.find("header").text)
 
     def test_a_starving_emitter_is_said_on_the_picture_and_at_its_end(self) -> None:
-        limits = self.page.all('[aria-label="Birth"] input[aria-label="Alive at most"]')
+        limits = self.page.all('[aria-label="Birth"] input[aria-label="Particle limit"]')
         self.fill(limits[0], "50")
         self.page.until(lambda: "find room" in self.page.find('[aria-label="Lookout"]').text)
         self.page.until(lambda: "find room" in self.page.find('[aria-label="End"]').text)

@@ -31,10 +31,10 @@ class Bodies(Looking):
         self.page.until(lambda: self.embers()["mixed"][0]["weight"] == 3)
 
     def test_words_in_a_font_that_is_imported(self) -> None:
-        self.page.find('[aria-label="Body"] [aria-label="Words"]').click()
+        self.page.find('[aria-label="Body"] [aria-label="Text"]').click()
         self.page.until(lambda: self.embers()["body"]["kind"] == "words")
-        self.page.until(lambda: any(x.text.startswith("Letters") for x in self.page.all("aside label")))
-        text = next(x for x in self.page.all("aside label") if x.text.startswith("Letters")).find_element(
+        self.page.until(lambda: any(x.text.startswith("Text") for x in self.page.all("aside label")))
+        text = next(x for x in self.page.all("aside label") if x.text.startswith("Text")).find_element(
             By.TAG_NAME, "input"
         )
         self.fill(text, "RIME")
@@ -45,7 +45,7 @@ class Bodies(Looking):
     def test_a_broken_font_is_said_and_nothing_is_lost(self) -> None:
         broken = Path(self.studio.folder) / "broken.ttf"
         broken.write_bytes(b"no font")
-        self.page.find('[aria-label="Body"] [aria-label="Words"]').click()
+        self.page.find('[aria-label="Body"] [aria-label="Text"]').click()
         self.page.until(lambda: self.embers()["body"]["kind"] == "words")
         self.page.find('input[aria-label="Font file"]').send_keys(str(broken))
         self.page.until(lambda: "broken.ttf" in self.page.find('[role="status"]').text)
@@ -60,7 +60,7 @@ class Bodies(Looking):
         self.page.until(lambda: self.page.find('[data-lane="body"] img').get_attribute("src") != source)
 
     def test_a_picture_as_a_body(self) -> None:
-        self.page.find('[aria-label="Body"] [aria-label="Picture"]').click()
+        self.page.find('[aria-label="Body"] [aria-label="Sprite"]').click()
         self.page.until(lambda: self.embers()["body"]["kind"] == "picture")
         self.page.button("Choose …").click()
         self.page.until(lambda: self.page.all('[role="dialog"] img'))
@@ -71,7 +71,7 @@ class Bodies(Looking):
         section = self.section("Trails and lines")
         section.find_element(By.CSS_SELECTOR, '[aria-label="Trail"]').click()
         self.page.until(lambda: self.embers()["trail"] is not None and self.page.settled())
-        self.page.find('[aria-label="End"] [aria-label="Its trail"]').click()
+        self.page.find('[aria-label="End"] [aria-label="Trail after death"]').click()
         next(i for i in self.page.all('[role="option"]') if i.text == "Ends with it").click()
         self.page.until(lambda: self.embers()["trail"]["after_death"] == "ends with it")
         section.find_element(By.CSS_SELECTOR, '[aria-label="Lines"]').click()
@@ -83,22 +83,25 @@ class Finish(Looking):
 
     def test_steps_are_added_switched_ordered_and_taken_out(self) -> None:
         self.take("Ash")
-        self.section("Finish")
+        self.section("Effects")
 
         def kinds() -> list[str]:
             ash = next(e for e in self.document()["emitters"] if e["id"] == "ash")
             return [step["kind"] for step in ash["finish"] if step["on"]]
 
         for name, kind in (("Blur", "blur"), ("Grade and curve", "grade")):
-            self.page.button("Add a step").click()
+            self.page.button("Add an effect").click()
             next(i for i in self.page.all('[role="menuitem"]') if i.text == name).click()
             self.page.until(lambda k=kind: kinds()[-1:] == [k])
         self.page.button("Grade and curve: earlier").click()
         self.page.until(lambda: kinds() == ["grade", "blur"])
         self.double_click(self.page.find('svg[aria-label="Curve of the grade"]'), 20, -20)
         self.page.until(lambda: self.page.all('[aria-label="Curve of the grade"] circle'))
-        ash = next(e for e in self.document()["emitters"] if e["id"] == "ash")
-        self.assertEqual(len(ash["finish"][0]["curve"]["points"]), 3)
+
+        def curve() -> list:
+            return next(e for e in self.document()["emitters"] if e["id"] == "ash")["finish"][0]["curve"]["points"]
+
+        self.page.until(lambda: len(curve()) == 3)
         self.page.button("Blur is on").click()
         self.page.until(lambda: kinds() == ["grade"])
         self.page.button("Remove Grade and curve").click()
@@ -106,7 +109,7 @@ class Finish(Looking):
 
     def test_a_keyed_number_of_a_groups_finish_has_its_graph(self) -> None:
         self.take("Fire")
-        self.section("Finish")
+        self.section("Effects")
         self.page.find('[aria-label^="What drives Amount"]').click()
         self.page.button("Key at 112").click()
         self.page.until(lambda: len(self.document()["groups"][0]["finish"][0]["amount"]["keys"]) == 1)
@@ -115,19 +118,19 @@ class Finish(Looking):
 
     def test_an_emitter_goes_into_a_new_group_and_is_used_as_glass(self) -> None:
         self.take("Ash")
-        self.section("Finish")
+        self.section("Effects")
         self.page.button("In a new group").click()
         self.page.until(lambda: len(self.document()["groups"]) == 2 and self.page.settled())
         group = self.document()["groups"][1]["id"]
         self.page.until(lambda: next(e for e in self.document()["emitters"] if e["id"] == "ash")["group"] == group)
-        self.section("In the picture")
-        self.choose("Is used as", "Glass")
+        self.section("Compositing")
+        self.choose("Role", "Glass")
         self.page.until(lambda: self.document()["groups"][1]["use"]["kind"] == "glass" and self.page.settled())
 
     def test_everything_is_finished_together_over_the_plate(self) -> None:
         next(b for b in self.page.all("header button") if "fps" in b.text).click()
-        self.section("Finish of all particles")
-        self.page.button("Add a step").click()
+        self.section("Effects on all particles")
+        self.page.button("Add an effect").click()
         next(i for i in self.page.all('[role="menuitem"]') if i.text == "Grain").click()
         self.page.button("As the plate has it").click()
         self.page.until(lambda: self.document()["finish"] and self.document()["finish"][0]["amount"]["value"] != 2)
@@ -187,7 +190,7 @@ class Sitting(Looking):
 
     def test_views(self) -> None:
         seen = {str(self.page.pixels())}
-        for view in ("Particles", "Alpha", "Layers", "Plate"):
+        for view in ("Particles", "Alpha", "Overdraw", "Plate"):
             serial = self.page.find("canvas").get_attribute("data-serial")
             self.page.button(view).click()
             self.page.until(
@@ -207,7 +210,7 @@ class Sitting(Looking):
         ]})  # fmt: skip
         self.page.until(lambda: self.page.settled() and self.page.revision() >= 3)
         self.section("Follow the plate")
-        self.page.button("Track on ▸").click()
+        self.page.button("Track forward ▸").click()
         self.page.until(lambda: "frames followed" in self.page.find("[data-track]").text)
         keys = self.document()["markers"][0]["across"]["keys"]
         self.assertGreaterEqual(len(keys), 2)
@@ -220,7 +223,7 @@ class Compared(Looking):
         body.send_keys("v")
         box = self.page.find('input[aria-label="Name of the new version"]')
         self.page.until(lambda: box.get_attribute("value") == "v1")
-        self.page.button("Keep the shot as it is now").click()
+        self.page.button("Save a version").click()
         self.page.until(lambda: self.page.all('[data-version="v1"]'))
         self.assertIn("as it was then", self.page.find('[data-version="v1"]').text)
         self.page.find('[role="dialog"]').send_keys(Keys.ESCAPE)
@@ -243,7 +246,7 @@ class Compared(Looking):
         self.page.button("End the comparison").click()
         self.page.until(lambda: not self.page.all("[data-compare]"))
         body.send_keys("v")
-        self.page.button("Take it up").click()
+        self.page.button("Restore").click()
         self.page.until(lambda: self.embers()["size"]["value"] == 4.4 and self.page.settled())
         self.page.find('[aria-label="Undo"]').click()
         self.page.until(lambda: self.embers()["size"]["value"] == 12)

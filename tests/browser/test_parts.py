@@ -14,12 +14,14 @@ class Parts(Looking):
     def test_a_driver_is_switched_off_and_on_and_kept(self) -> None:
         before = self.page.pixels()
         self.page.find('[aria-label^="What drives Lifespan"]').click()
-        self.page.find('[aria-label="Spread of Lifespan"]').click()
+        self.page.find('[aria-label="Variation of Lifespan"]').click()
         self.page.until(lambda: self.number("lifespan")["off"] == ["spread"])
         self.page.until(lambda: self.page.settled() and self.page.pixels() != before, "the picture stays as it was")
         self.assertGreater(self.number("lifespan")["spread"], 0)
-        self.assertTrue(self.page.find('[aria-label="Lifespan, spread"]').get_attribute("class").count("line-through"))
-        self.page.find('[aria-label="Spread of Lifespan"]').click()
+        self.assertTrue(
+            self.page.find('[aria-label="Lifespan, variation"]').get_attribute("class").count("line-through")
+        )
+        self.page.find('[aria-label="Variation of Lifespan"]').click()
         self.page.until(lambda: self.page.settled() and self.page.pixels() == before, "it does not come back")
 
     def test_one_press_switches_all_of_a_kind(self) -> None:
@@ -34,7 +36,7 @@ class Parts(Looking):
         self.assertTrue(all("over life" in n["off"] for n in curves))
 
     def test_a_spread_is_typed_in_per_cent(self) -> None:
-        self.type_into("Speed, spread", "50%")
+        self.type_into("Speed, variation", "50%")
         self.page.until(lambda: self.number("speed")["spread"] == self.number("speed")["value"] / 2)
 
     def test_a_frame_and_a_time_are_typed(self) -> None:

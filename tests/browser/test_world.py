@@ -13,7 +13,7 @@ class Drivers(Looking):
         self.page.button("Key at 112").click()
         self.page.until(lambda: len(self.embers()["rate"]["keys"]) == 1 and self.page.settled())
         self.page.find("body").send_keys(Keys.ESCAPE)
-        self.page.until(lambda: self.page.all('[aria-label="Keys of Embers: rate"]'))
+        self.page.until(lambda: self.page.all('[aria-label="Keys of Embers: birth rate"]'))
         body = self.page.find("body")
         body.send_keys(Keys.HOME)
         self.page.until(lambda: self.page.find("canvas").get_attribute("data-frame") == "0")
@@ -21,7 +21,7 @@ class Drivers(Looking):
         self.page.until(
             lambda: [k["value"] for k in self.embers()["rate"]["keys"]] == [100, 260] and self.page.settled()
         )
-        key = self.page.all('[aria-label^="Embers: rate, key"]')[1]
+        key = self.page.all('[aria-label^="Embers: birth rate, key"]')[1]
         revision = self.page.revision()
         self.actions().click_and_hold(key).move_by_offset(-40, 0).move_by_offset(-40, 0).release().perform()
         self.page.until(lambda: self.embers()["rate"]["keys"][1]["at_s"] < 3.9 and self.page.settled())
@@ -43,7 +43,7 @@ class Drivers(Looking):
         self.page.until(lambda: [len(self.embers()[f]["keys"]) for f in ("across", "up")] == [2, 2])
         first, last = self.embers()["across"]["keys"]
         self.assertLess(first["value"], last["value"] - 50)
-        self.page.until(lambda: self.page.all('[aria-label="Graph of Up"]'))
+        self.page.until(lambda: self.page.all('[aria-label="Graph of Position Y"]'))
 
     def test_flutter_and_source_light_their_lamp(self) -> None:
         self.page.find('[aria-label^="What drives Size"]').click()
@@ -107,7 +107,7 @@ class World(Looking):
         self.page.until(lambda: self.embers()["path"] is None)
 
     def test_a_way_is_led_by_hand_while_it_plays(self) -> None:
-        self.page.button("Lead it by hand").click()
+        self.page.button("Record motion").click()
         canvas = self.page.find("canvas")
         self.page.find("body").send_keys(Keys.HOME)
         self.page.until(lambda: self.page.find("canvas").get_attribute("data-frame") == "0")
@@ -121,13 +121,13 @@ class World(Looking):
 
     def test_a_free_look_leaves_the_camera_alone(self) -> None:
         before, document = self.page.pixels(), self.document()
-        self.page.button("Look round").click()
+        self.page.button("Orbit").click()
         self.page.until(lambda: self.page.pixels() != before and self.page.settled())
         canvas = self.page.find("canvas")
         turned = self.page.pixels()
         self.actions().move_to_element(canvas).click_and_hold().move_by_offset(60, 20).release().perform()
         self.page.until(lambda: self.page.pixels() != turned and self.page.settled())
-        self.page.button("Look round").click()
+        self.page.button("Orbit").click()
         self.page.until(lambda: self.page.pixels() == before)
         self.assertEqual(self.document(), document)
 
@@ -135,11 +135,11 @@ class World(Looking):
 class Library(Looking):
     def test_an_emitter_is_kept_and_planted(self) -> None:
         self.page.find("body").send_keys("b")
-        self.page.button("Keep Embers").click()
+        self.page.button("Save Embers").click()
         self.fill(self.page.find('[aria-label="Tags, with commas"]'), "fire, mine")
         self.fill(self.page.find('[aria-label="Find an emitter"]'), "mine")
         self.page.until(lambda: len(self.page.all("[data-preset]")) == 1)
-        self.page.button("Plant Embers").click()
+        self.page.button("Add Embers to the shot").click()
         self.page.until(lambda: len(self.document()["emitters"]) == 4 and self.page.settled())
         self.assertEqual(self.document()["emitters"][3]["name"], "Embers 2")
 

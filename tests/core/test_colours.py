@@ -140,7 +140,7 @@ class Document(unittest.TestCase):
 
     def test_ties_of_layers_may_be_neither_loose_nor_of_the_wrong_kind(self) -> None:
         for emitter, shot, word in (
-            ({"group": "gone"}, {}, "gone"), ({"group": "m"}, {"markers": [{"id": "m"}]}, "group"),
+            ({"group": "gone"}, {}, "gone"), ({"group": "m"}, {"markers": [{"id": "m"}]}, "Group: m is not"),
             ({"hidden_by": ["gone"]}, {}, "gone"), ({"use": {"kind": "glass", "of": "gone"}}, {}, "gone"),
             ({"id": "e", "use": {"kind": "matte", "of": "e"}}, {}, "e"),
         ):  # fmt: skip

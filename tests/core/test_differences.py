@@ -32,7 +32,7 @@ class Words(unittest.TestCase):
             ({"rate": 400}, "Embers: birth rate 260 → 400 /s"), ({"name": "Sparks"}, "Sparks: name Embers → Sparks"),
             ({"blend": "screen"}, "Embers: blend add → screen"), ({"on": False}, "Embers: switch on → off"),
             ({"body": {"kind": "star"}}, "Embers: body soft disc → star"), ({"trail": {}}, "Embers: trail added"),
-            ({"finish": [{"kind": "blur"}]}, "Embers: finish none → blur"), ({"group": None}, "Embers: group fire → nothing"),
+            ({"finish": [{"kind": "blur"}]}, "Embers: effects none → blur"), ({"group": None}, "Embers: group fire → nothing"),
             ({"tint": [{"at_s": 1, "colour": "#ff0000"}]}, "Embers: tint: 0 → 1"),
         ):  # fmt: skip
             with self.subTest(line):

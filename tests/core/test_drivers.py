@@ -165,7 +165,7 @@ class Sources(unittest.TestCase):
         self.assertIn("drive itself", told(emitters=[{"id": "e", "size": me}]))
         ring = [{"id": "a", "carried_by": "b"}, {"id": "b", "carried_by": "a"}]
         self.assertIn("carry itself", told(markers=ring))
-        self.assertIn("zone", told(forces=[{"kind": "gravity", "zone": "z"}]))
+        self.assertIn("Zone: z is not", told(forces=[{"kind": "gravity", "zone": "z"}]))
         self.assertIn("loop", told(loop=True, emitters=[{"lifespan": 0}]))
 
 

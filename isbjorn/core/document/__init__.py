@@ -1,7 +1,6 @@
 """What a shot is: the document that everything else reads. Data only; behaviour lives beside it."""
 
 from isbjorn.core.document.bodies import (
-    Body,
     Drop,
     Heads,
     Lines,
@@ -26,7 +25,6 @@ from isbjorn.core.document.finish import (
     Grade,
     Grain,
     Sharpen,
-    Step,
     Tint,
 )
 from isbjorn.core.document.forces import (
@@ -34,7 +32,6 @@ from isbjorn.core.document.forces import (
     Displacement,
     Drag,
     Follow,
-    Force,
     Gravity,
     Remove,
     Surface,
@@ -56,10 +53,10 @@ from isbjorn.core.document.shapes import (
     PathShape,
     Point,
     Rectangle,
-    Shape,
 )
 from isbjorn.core.document.shot import Camera, Link, Shot
 from isbjorn.core.document.sitting import Group, Lamp, Matte, Use
+from isbjorn.core.document.unions import Body, Force, Shape, Step
 from isbjorn.core.document.values import Flutter, Key, Number, Source, Spec
 
 __all__ = [

@@ -3,13 +3,21 @@
 from __future__ import annotations
 
 import secrets
-from typing import Annotated
+from dataclasses import dataclass
+from typing import Annotated, Any
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, GetJsonSchemaHandler
+from pydantic_core import CoreSchema
 
 LARGEST_SEED = 2**53 - 1
 # A file, or a numbered pattern: nothing in it that no file system takes.
 MediaName = Annotated[str, Field(max_length=4096, pattern=r"^[^\x00-\x1f\x7f]*$")]
+
+
+def _title(name: str, field: Any) -> str:
+    """A field's label: its spec's, or its own name."""
+    told = next((m.title for m in field.metadata if getattr(m, "title", "")), "")
+    return told or (name[0].upper() + name[1:].replace("_", " "))
 
 
 class Part(BaseModel):
@@ -21,7 +29,55 @@ class Part(BaseModel):
         validate_default=True,
         frozen=True,
         json_schema_serialization_defaults_required=True,
+        field_title_generator=_title,
     )
+
+
+class ShownIf:
+    """Metadata of a field: it means something only while another field has one of these values."""
+
+    def __init__(self, field: str, *values: Any) -> None:
+        self.field, self.values = field, values
+
+    def __get_pydantic_json_schema__(self, schema: CoreSchema, handler: GetJsonSchemaHandler) -> dict[str, Any]:
+        found = handler(schema)
+        return found | {"shown_if": found.get("shown_if", {}) | {self.field: list(self.values)}}
+
+
+@dataclass(frozen=True)
+class RefTo:
+    """Metadata of a field: it names other things of the cast by their ids, or, dotted, one of their numbers.
+
+    to: the lists of the shot in which they stand; `placed`: all with a place. words: what is said instead of an id. whole: the
+    part that holds the field goes with what it names.
+    """
+
+    to: tuple[str, ...]
+    dotted: bool = False
+    words: tuple[str, ...] = ()
+    whole: bool = False
+
+
+@dataclass(frozen=True)
+class Gripped:
+    """Metadata of a number: a grip on the picture changes it.
+
+    way: the unit vector along which it lies, in own px, turned by the part's `angle` if it has one; factor: the number is so many
+    times the grip's distance from the centre. turns: it is a direction, and the grip goes round; with_length: a length
+    that the grip changes too, by `factor`.
+    """
+
+    way: tuple[float, float] = (1.0, 0.0)
+    factor: float = 1.0
+    turns: bool = False
+    with_length: str = ""
+
+
+@dataclass(frozen=True)
+class Looks:
+    """Metadata of a field: it changes what is seen of particles, never where they are. unless: traits of forces that read it."""
+
+    unless: tuple[str, ...] = ()
 
 
 def new_id(prefix: str) -> str:

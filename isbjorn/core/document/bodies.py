@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
-from pydantic import BeforeValidator, Field
+from pydantic import Field
 
-from isbjorn.core.document.base import MediaName, Part
+from isbjorn.core.document.base import MediaName, Part, ShownIf
+from isbjorn.core.document.kinds import BODIES, shown
 from isbjorn.core.document.values import Number, Spec
 
 
-def _set(unit: str, low: float, high: float, help: str, step: float = 1.0) -> Spec:
+def _set(unit: str, low: float, high: float, help: str, step: float = 1.0, title: str = "") -> Spec:
     """A number that shapes a body: one setting for all of them."""
-    return Spec(unit=unit, low=low, high=high, clock="none", step=step, spread=False, help=help)
+    return Spec(unit=unit, low=low, high=high, clock="none", step=step, spread=False, help=help, title=title)
 
 
 Softness = _set("%", 0, 100, "How much of it is edge.")
@@ -24,72 +25,92 @@ class OneBody(Part):
     weight: float = Field(default=1.0, ge=0, le=1000, description="Its share, where several are mixed.")
 
 
+@BODIES.register("isbjorn.core.picture.masks:round_mask")
 class Round(OneBody):
     """A disc: soft, with an inner radius that is full, or hard."""
 
+    model_config = shown("Disc", "", "")
     kind: Literal["soft disc", "hard disc"] = "soft disc"
-    softness: Annotated[Number, _set("%", 0, 100, "How much of the radius is edge. Soft disc only.")] = Number(
-        value=100
+    softness: Annotated[Number, _set("%", 0, 100, "How much of the radius is edge."), ShownIf("kind", "soft disc")] = (
+        Number(value=100)
     )
 
 
+@BODIES.register("isbjorn.core.picture.masks:ring")
 class Ring(OneBody):
     """A ring."""
 
+    model_config = shown("Ring", "", "")
     kind: Literal["ring"] = "ring"
     width: Annotated[Number, _set("%", 1, 100, "Of the line, of the radius.")] = Number(value=22)
     softness: Annotated[Number, Softness] = Number(value=30)
 
 
+@BODIES.register("isbjorn.core.picture.masks:star")
 class Star(OneBody):
     """A star with points, or a regular polygon where its points are as flat as can be."""
 
+    model_config = shown("Star", "", "")
     kind: Literal["star"] = "star"
     points: int = Field(default=5, ge=3, le=24)
-    inner: Annotated[Number, _set("%", 5, 100, "How far its inner corners reach, of its points.")] = Number(value=42)
+    inner: Annotated[
+        Number, _set("%", 5, 100, "How far its inner corners reach, of its points.", title="Inner corners")
+    ] = Number(value=42)
     softness: Annotated[Number, Softness] = Number(value=8)
 
 
+@BODIES.register("isbjorn.core.picture.masks:spark")
 class Spark(OneBody):
     """A bright core with rays."""
 
+    model_config = shown("Spark", "", "")
     kind: Literal["spark"] = "spark"
     rays: int = Field(default=4, ge=2, le=16)
     core: Annotated[Number, _set("%", 2, 80, "Of the radius.")] = Number(value=22)
-    thin: Annotated[Number, _set("%", 1, 100, "How thin the rays are.")] = Number(value=70)
+    thin: Annotated[Number, _set("%", 1, 100, "How thin the rays are.", title="Thin rays")] = Number(value=70)
 
 
+@BODIES.register("isbjorn.core.picture.masks:puff")
 class Puff(OneBody):
     """A soft cloud with a fractal edge; each particle takes one of several."""
 
+    model_config = shown("Puff", "", "")
     kind: Literal["puff"] = "puff"
-    rough: Annotated[Number, _set("%", 0, 100, "How far its edge is eaten away.")] = Number(value=55)
+    rough: Annotated[Number, _set("%", 0, 100, "How far its edge is eaten away.", title="Rough edge")] = Number(
+        value=55
+    )
     detail: int = Field(default=4, ge=1, le=7, description="Octaves of the edge.")
     softness: Annotated[Number, Softness] = Number(value=70)
     variants: int = Field(default=6, ge=1, le=16, description="How many different ones.")
     seed: int = Field(default=1, ge=0, le=2**31)
 
 
+@BODIES.register("isbjorn.core.picture.masks:drop")
 class Drop(OneBody):
     """A drop, its point away from where it faces."""
 
+    model_config = shown("Drop", "", "")
     kind: Literal["drop"] = "drop"
     slender: Annotated[Number, _set("%", 0, 90, "How much narrower than round.")] = Number(value=45)
     softness: Annotated[Number, Softness] = Number(value=25)
 
 
+@BODIES.register("isbjorn.core.picture.masks:square")
 class Square(OneBody):
     """A square or a rectangle."""
 
+    model_config = shown("Square", "", "")
     kind: Literal["square"] = "square"
     aspect: Annotated[Number, _set("%", 1, 100, "Height of width.")] = Number(value=100)
     rounded: Annotated[Number, _set("%", 0, 100, "Its corners.")] = Number(value=0)
     softness: Annotated[Number, Softness] = Number(value=4)
 
 
+@BODIES.register("isbjorn.core.picture.masks:shard")
 class Shard(OneBody):
     """A splinter with straight edges; each particle takes one of several."""
 
+    model_config = shown("Shard", "", "")
     kind: Literal["shard"] = "shard"
     corners: int = Field(default=5, ge=3, le=10)
     slender: Annotated[Number, _set("%", 0, 90, "How much narrower than round.")] = Number(value=40)
@@ -98,18 +119,27 @@ class Shard(OneBody):
     seed: int = Field(default=1, ge=0, le=2**31)
 
 
+@BODIES.register("isbjorn.core.picture.masks:streak")
 class Streak(OneBody):
     """A line of light, brightest in its middle or at its head."""
 
+    model_config = shown("Streak", "", "")
     kind: Literal["streak"] = "streak"
     width: Annotated[Number, _set("%", 1, 100, "Of its length.")] = Number(value=16)
-    head: Annotated[Number, _set("%", 0, 100, "How far its light has gone to the head.")] = Number(value=50)
+    head: Annotated[Number, _set("%", 0, 100, "How far its light has gone to the head.", title="Light toward head")] = (
+        Number(value=50)
+    )
     softness: Annotated[Number, Softness] = Number(value=80)
 
 
+_MOVES = ShownIf("plays", "together", "from birth", "by age")
+
+
+@BODIES.register("isbjorn.core.picture.pages:FromFile")
 class PictureBody(OneBody):
     """A picture, a numbered sequence or a movie."""
 
+    model_config = shown("Sprite", "", "")
     kind: Literal["picture"] = "picture"
     media: MediaName = Field(default="", description="File, or a numbered pattern such as `leaf.###.png`.")
     plays: Literal["together", "from birth", "by age", "one of them"] = Field(
@@ -117,38 +147,32 @@ class PictureBody(OneBody):
         description="together: all show the shot's frame; from birth: each from its own first; by age: once through its life; "
         "one of them: each keeps one.",
     )
-    random_start: bool = Field(default=False, description="Each begins at a frame of its own.")
-    speed: Annotated[Number, _set("%", -1000, 1000, "How fast it plays; below 0: backward.")] = Number(value=100)
-    rate: Annotated[Number, _set("/s", 0, 240, "Frames per second; 0: the file's own, or the shot's.")] = Number(
-        value=0
+    random_start: Annotated[bool, _MOVES] = Field(default=False, description="Each begins at a frame of its own.")
+    speed: Annotated[Number, _set("%", -1000, 1000, "How fast it plays; below 0: backward."), _MOVES] = Number(
+        value=100
     )
-    tinted: bool = Field(default=True, description="Its colours are multiplied by the particle's.")
+    rate: Annotated[Number, _set("/s", 0, 240, "Frames per second; 0: the file's own, or the shot's."), _MOVES] = (
+        Number(value=0)
+    )
+    tinted: bool = Field(default=True, title="Tint", description="Its colours are multiplied by the particle's.")
 
 
+@BODIES.register("isbjorn.core.picture.pages:FromText")
 class Words(OneBody):
     """Letters or words of a text, one to each particle."""
 
+    model_config = shown("Text", "", "")
     kind: Literal["words"] = "words"
     text: str = Field(default="Isbjorn", min_length=1, max_length=2000)
-    split: Literal["letters", "words"] = Field(default="letters", description="What one particle gets.")
+    split: Literal["letters", "words"] = Field(
+        default="letters", title="Split by", description="What one particle gets."
+    )
     deal: Literal["readable", "as born", "random"] = Field(
         default="readable",
+        title="Order",
         description="readable: the text reads in order whichever way they fly; as born: first letter first; random: any.",
     )
     font: MediaName = Field(default="", description="A font file of the library; empty: the one that ships.")
-
-
-def _kind_known(given: Any) -> Any:
-    return {"kind": "soft disc", **given} if isinstance(given, dict) else given
-
-
-Body = Annotated[
-    Annotated[
-        Round | Ring | Star | Spark | Puff | Drop | Square | Shard | Streak | PictureBody | Words,
-        Field(discriminator="kind"),
-    ],
-    BeforeValidator(_kind_known),
-]
 
 
 class Trail(Part):
@@ -158,7 +182,9 @@ class Trail(Part):
     by: Literal["frames", "px"] = "frames"
     length: Annotated[Number, _set("", 0.1, 10_000, "So many frames, or px, long.")] = Number(value=12)
     width: Annotated[Number, _set("%", 0, 1000, "At its head, of the particle's size.")] = Number(value=60)
-    tail: Annotated[Number, _set("%", 0, 1000, "Width at its end, of that at the head.")] = Number(value=0)
+    tail: Annotated[Number, _set("%", 0, 1000, "Width at its end, of that at the head.", title="Tail width")] = Number(
+        value=0
+    )
     opacity: Annotated[Number, _set("%", 0, 100, "At its head, of the particle's.")] = Number(value=100)
     fade: Annotated[Number, _set("%", 0, 100, "How much of its opacity is gone at its end.")] = Number(value=100)
     glow: Annotated[Number, _set("%", 0, 1000, "Light of a wider, softer line around it.")] = Number(value=0)
@@ -167,9 +193,13 @@ class Trail(Part):
         default="of its head", description="of each age: each place of it has the colour that the particle had there."
     )
     after_death: Literal["ends with it", "is caught up"] = Field(
-        default="is caught up", description="is caught up: the line shortens into the place where the particle died."
+        default="is caught up",
+        title="Trail after death",
+        description="is caught up: the line shortens into the place where the particle died.",
     )
-    head_waits: bool = Field(default=False, description="The head stays until its trail has caught up.")
+    head_waits: bool = Field(
+        default=False, title="Head waits for it", description="The head stays until its trail has caught up."
+    )
     head_shown: bool = True
 
 
@@ -177,8 +207,8 @@ class Heads(Part):
     """More heads along the same way, offset in time."""
 
     on: bool = True
-    count: int = Field(default=3, ge=1, le=24)
-    gap_s: float = Field(default=0.08, gt=0, le=60, description="Seconds from one to the next.")
+    count: int = Field(default=3, ge=1, le=24, title="Repeats")
+    gap_s: float = Field(default=0.08, gt=0, le=60, title="Time offset", description="Seconds from one to the next.")
     size: Annotated[Number, _set("%", 0, 200, "Of the one before it.")] = Number(value=85)
     opacity: Annotated[Number, _set("%", 0, 200, "Of the one before it.")] = Number(value=75)
 
@@ -188,9 +218,9 @@ class Lines(Part):
 
     on: bool = True
     distance: Annotated[Number, _set("px", 0, 10_000, "At most from one to the other.")] = Number(value=90)
-    most: int = Field(default=4, ge=1, le=32, description="Lines of one particle, at most.")
+    most: int = Field(default=4, ge=1, le=32, title="Maximum lines", description="Lines of one particle, at most.")
     width: Annotated[Number, _set("px", 0, 200, "", 0.1)] = Number(value=1.2)
     opacity: Annotated[Number, _set("%", 0, 100, "Of the particles' own, between close neighbours.")] = Number(value=70)
     fade: Annotated[Number, _set("%", 0, 100, "How much of it is gone at the distance.")] = Number(value=100)
     softness: Annotated[Number, Softness] = Number(value=50)
-    bodies: bool = Field(default=True, description="Show the bodies too.")
+    bodies: bool = Field(default=True, title="Bodies shown", description="Show the bodies too.")

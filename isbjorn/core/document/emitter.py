@@ -6,15 +6,16 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from isbjorn.core.document.base import LARGEST_SEED, Part, new_id
-from isbjorn.core.document.bodies import Body, Heads, Lines, Round, Trail
+from isbjorn.core.document.base import LARGEST_SEED, Looks, Part, RefTo, ShownIf, new_id
+from isbjorn.core.document.bodies import Heads, Lines, Round, Trail
 from isbjorn.core.document.curves import ColourStop, Gradient
-from isbjorn.core.document.finish import Finish
 from isbjorn.core.document.placed import Placed, place_spec
-from isbjorn.core.document.shapes import Disc, Shape
+from isbjorn.core.document.shapes import Disc
 from isbjorn.core.document.sitting import Blend, Use
+from isbjorn.core.document.unions import Body, Finish, Shape
 from isbjorn.core.document.values import LONGEST_S, Moment, Number, Spec
 
+LOOK = Looks()
 Angle = Spec(unit="°", low=-36000, high=36000, step=1, help="Counter-clockwise; 0 is right, 90 is up.")
 
 
@@ -43,16 +44,16 @@ def _light(name: str) -> Spec:
     return Spec(unit="%", low=0, high=1000, clock="age", life=True, help=f"Of the colour's {name}, in linear light.")
 
 
-def _share(help: str) -> Spec:
-    return Spec(unit="%", low=0, high=1000, clock="birth", help=help)
+def _share(title: str, help: str) -> Spec:
+    return Spec(unit="%", low=0, high=1000, clock="birth", help=help, title=title)
 
 
 class Emitter(Placed):
     """One emitter of the cast."""
 
-    id: str = Field(default_factory=lambda: new_id("emitter"), min_length=1, max_length=60)
-    name: str = Field(default="Emitter", min_length=1, max_length=80)
-    on: bool = True
+    id: Annotated[str, LOOK] = Field(default_factory=lambda: new_id("emitter"), min_length=1, max_length=60)
+    name: Annotated[str, LOOK] = Field(default="Emitter", min_length=1, max_length=80)
+    on: Annotated[bool, LOOK] = True
     seed: int = Field(default=1, ge=0, le=LARGEST_SEED, description="Its own random numbers.")
 
     shape: Shape = Field(default_factory=Disc)
@@ -60,9 +61,11 @@ class Emitter(Placed):
     spacing: Literal["random", "even"] = Field(
         default="random", description="random: each place drawn alone; even: spread out, one as far from all as can be."
     )
-    across: Annotated[Number, place_spec("Place from the picture's centre, to the right.", True)] = Number(value=0)
-    up: Annotated[Number, place_spec("Place from the picture's centre, upward.", True)] = Number(value=0)
-    depth: Annotated[Number, place_spec("Place toward the viewer.", True)] = Number(value=0)
+    across: Annotated[Number, place_spec("Position X", "Place from the picture's centre, to the right.", True)] = (
+        Number(value=0)
+    )
+    up: Annotated[Number, place_spec("Position Y", "Place from the picture's centre, upward.", True)] = Number(value=0)
+    depth: Annotated[Number, place_spec("Position Z", "Place toward the viewer.", True)] = Number(value=0)
 
     rate: Annotated[
         Number,
@@ -75,27 +78,35 @@ class Emitter(Placed):
             spread=False,
             help="Births per second of shot time, per frame, or per px that the source travels.",
             sources=("emitter speed", "number"),
+            title="Birth rate",
         ),
     ] = Number(value=100)
     rate_per: Literal["second", "frame", "px"] = Field(
-        default="second", description="px: as dense at any speed of the source; none while it rests."
+        title="Rate unit", default="second", description="px: as dense at any speed of the source; none while it rests."
     )
     bursts: tuple[Burst, ...] = Field(default=(), max_length=16)
     cadence: Literal["jittered", "even", "random"] = Field(
         default="jittered",
         description="Even: same gaps; jittered: anywhere in its own gap; random: a Poisson stream.",
     )
-    start_s: Moment = Field(default=0.0, description="First birth, in seconds of shot time.")
-    end_s: Moment | None = Field(default=None, description="Last birth; empty: never stops.")
-    delay_s: float = Field(default=0.0, ge=0, le=LONGEST_S, description="All births and bursts come later by this.")
-    pre_roll_s: float = Field(default=0.0, ge=0, le=600, description="Seconds of births before the start.")
-    limit: int = Field(default=200_000, ge=0, le=5_000_000, description="Alive at the same time, at most.")
+    start_s: Moment = Field(title="Start", default=0.0, description="First birth, in seconds of shot time.")
+    end_s: Moment | None = Field(title="Stop", default=None, description="Last birth; empty: never stops.")
+    delay_s: float = Field(
+        title="Delay", default=0.0, ge=0, le=LONGEST_S, description="All births and bursts come later by this."
+    )
+    pre_roll_s: float = Field(
+        title="Pre-roll", default=0.0, ge=0, le=600, description="Seconds of births before the start."
+    )
+    limit: Annotated[int, LOOK] = Field(
+        title="Particle limit", default=200_000, ge=0, le=5_000_000, description="Alive at the same time, at most."
+    )
 
     lifespan: Annotated[
         Number,
         Spec(unit="s", low=0, high=LONGEST_S, step=0.1, help="From birth to death; 0 lives without end."),
     ] = Number(value=3, spread=0.5)
     toward: Literal["direction", "outward", "along", "travel", "anywhere"] = Field(
+        title="Direction mode",
         default="direction",
         description="The middle of the fan. outward: away from the shape; along: along its line; travel: the way the "
         "source goes; each turned by the direction. anywhere: all round.",
@@ -112,9 +123,12 @@ class Emitter(Placed):
             high=360,
             spread=False,
             help="Full angle of the fan: 360 is all round, 180 is half.",
+            title="Spread angle",
         ),
     ] = Number(value=60)
-    in_depth: bool = Field(default=False, description="Fan out in depth too: even over a cone, not over an arc.")
+    in_depth: bool = Field(
+        title="Cone in depth", default=False, description="Fan out in depth too: even over a cone, not over an arc."
+    )
     speed: Annotated[
         Number,
         Spec(
@@ -126,9 +140,11 @@ class Emitter(Placed):
             help="At birth; over life, what is left of it. What forces add is not touched.",
         ),
     ] = Number(value=120, spread=40)
-    inherit: Annotated[Number, _share("Of the source's own velocity that a newborn takes along.")] = Number(value=0)
+    inherit: Annotated[
+        Number, _share("Inherited velocity", "Of the source's own velocity that a newborn takes along.")
+    ] = Number(value=0)
     stays: Literal["behind", "along"] = Field(
-        default="behind", description="behind: left in the world; along: carried on with the source."
+        title="Space", default="behind", description="behind: left in the world; along: carried on with the source."
     )
     mass: Annotated[Number, Spec(unit="×", low=0.001, high=1e6, step=0.1, help="Divides every force but gravity.")] = (
         Number(value=1)
@@ -136,39 +152,63 @@ class Emitter(Placed):
     speed_limit: Annotated[Number, Spec(unit="px/s", low=0, high=1e6, clock="shot", spread=False, help="0: none.")] = (
         Number(value=0)
     )
-    angle: Annotated[Number, Angle] = Number(value=0)
+    angle: Annotated[Number, Angle, LOOK] = Number(value=0)
     spin: Annotated[
-        Number, Spec(unit="°/s", low=-36_000, high=36_000, step=5, life=True, help="Counter-clockwise.")
+        Number, Spec(unit="°/s", low=-36_000, high=36_000, step=5, life=True, help="Counter-clockwise."), LOOK
     ] = Number(value=0)
 
     turn_x: Annotated[
-        Number, Spec(unit="°", low=-36_000, high=36_000, step=5, help="About the level axis: it is seen foreshortened.")
+        Number,
+        Spec(
+            unit="°",
+            low=-36_000,
+            high=36_000,
+            step=5,
+            help="About the level axis: it is seen foreshortened.",
+            title="Angle X",
+        ),
+        LOOK,
     ] = Number(value=0)
     turn_y: Annotated[
         Number,
-        Spec(unit="°", low=-36_000, high=36_000, step=5, help="About the upright axis: it is seen foreshortened."),
+        Spec(
+            unit="°",
+            low=-36_000,
+            high=36_000,
+            step=5,
+            help="About the upright axis: it is seen foreshortened.",
+            title="Angle Y",
+        ),
+        LOOK,
     ] = Number(value=0)
-    spin_x: Annotated[Number, Spec(unit="°/s", low=-36_000, high=36_000, step=5, help="About the level axis.")] = (
-        Number(value=0)
-    )
-    spin_y: Annotated[Number, Spec(unit="°/s", low=-36_000, high=36_000, step=5, help="About the upright axis.")] = (
-        Number(value=0)
-    )
+    spin_x: Annotated[
+        Number, Spec(unit="°/s", low=-36_000, high=36_000, step=5, help="About the level axis.", title="Spin X"), LOOK
+    ] = Number(value=0)
+    spin_y: Annotated[
+        Number, Spec(unit="°/s", low=-36_000, high=36_000, step=5, help="About the upright axis.", title="Spin Y"), LOOK
+    ] = Number(value=0)
 
-    body: Body = Field(default_factory=Round)
-    mixed: tuple[Body, ...] = Field(default=(), max_length=15, description="More bodies, dealt out by their weights.")
-    facing: Literal["angle", "motion"] = Field(
-        default="angle", description="angle: as its angle and spin say; motion: along its way, turned by them."
+    body: Annotated[Body, LOOK] = Field(default_factory=Round)
+    mixed: Annotated[tuple[Body, ...], LOOK] = Field(
+        title="Mixed bodies", default=(), max_length=15, description="More bodies, dealt out by their weights."
+    )
+    facing: Annotated[Literal["angle", "motion"], LOOK] = Field(
+        title="Orientation",
+        default="angle",
+        description="angle: as its angle and spin say; motion: along its way, turned by them.",
     )
     stretch: Annotated[
         Number,
         Spec(unit="%", low=0, high=10_000, clock="age", life=True, help="Longer along its way, by each 100 px/s."),
+        LOOK,
     ] = Number(value=0)
-    size: Annotated[Number, Spec(unit="px", low=0, high=10_000, clock="age", step=0.5, life=True, help="Diameter.")] = (
-        Number(value=8, spread=3)
-    )
+    size: Annotated[
+        Number,
+        Spec(unit="px", low=0, high=10_000, clock="age", step=0.5, life=True, help="Diameter."),
+        Looks(unless=("solid",)),
+    ] = Number(value=8, spread=3)
     opacity: Annotated[
-        Number, Spec(unit="%", low=0, high=100, clock="age", life=True, help="How much it covers or adds.")
+        Number, Spec(unit="%", low=0, high=100, clock="age", life=True, help="How much it covers or adds."), LOOK
     ] = Number(value=100)
     brightness: Annotated[
         Number,
@@ -181,48 +221,67 @@ class Emitter(Placed):
             life=True,
             help="Multiplies the colour, in linear light.",
         ),
+        LOOK,
     ] = Number(value=1)
-    colour: Gradient = Field(default_factory=_white)
-    colour_by: Literal["age", "birth moment", "random", "speed", "distance", "plate"] = Field(
+    colour: Annotated[Gradient, LOOK] = Field(default_factory=_white)
+    colour_by: Annotated[Literal["age", "birth moment", "random", "speed", "distance", "plate"], LOOK] = Field(
         default="age",
         description="Where on the gradient a particle is: by its age, by when it was born over the shot, at random, by its "
         "speed or distance now; or its colour is the plate's, where and when it was born.",
     )
-    colour_from: float = Field(default=0, ge=0, le=1e6, description="Speed or distance at the gradient's start.")
-    colour_to: float = Field(default=300, ge=0, le=1e6, description="Speed or distance at its end.")
-    colour_of: str | None = Field(default=None, max_length=60, description="The id of the thing to which distance is.")
-    hue: Annotated[Number, Spec(unit="°", low=-360, high=360, clock="birth", help="Turned round the colour wheel.")] = (
-        Number(value=0)
+    colour_from: Annotated[float, LOOK, ShownIf("colour_by", "speed", "distance")] = Field(
+        title="Gradient from", default=0, ge=0, le=1e6, description="Speed or distance at the gradient's start."
     )
-    saturation: Annotated[Number, Spec(unit="%", low=0, high=400, clock="birth", help="0: grey.")] = Number(value=100)
-    lightness: Annotated[Number, Spec(unit="%", low=0, high=400, clock="birth", help="Of its encoded value.")] = Number(
+    colour_to: Annotated[float, LOOK, ShownIf("colour_by", "speed", "distance")] = Field(
+        title="Gradient to", default=300, ge=0, le=1e6, description="Speed or distance at its end."
+    )
+    colour_of: Annotated[str | None, LOOK, RefTo(("placed",)), ShownIf("colour_by", "distance")] = Field(
+        title="Distance to", default=None, max_length=60, description="The id of the thing to which distance is."
+    )
+    hue: Annotated[
+        Number, Spec(unit="°", low=-360, high=360, clock="birth", help="Turned round the colour wheel."), LOOK
+    ] = Number(value=0)
+    saturation: Annotated[Number, Spec(unit="%", low=0, high=400, clock="birth", help="0: grey."), LOOK] = Number(
         value=100
     )
-    tint: tuple[BirthTint, ...] = Field(
+    lightness: Annotated[
+        Number, Spec(unit="%", low=0, high=400, clock="birth", help="Of its encoded value.", title="Value"), LOOK
+    ] = Number(value=100)
+    tint: Annotated[tuple[BirthTint, ...], LOOK] = Field(
         default=(), max_length=256, description="Keys of a colour at birth: those born then keep it. Mixed in Oklab."
     )
-    red: Annotated[Number, _light("red")] = Number(value=100)
-    green: Annotated[Number, _light("green")] = Number(value=100)
-    blue: Annotated[Number, _light("blue")] = Number(value=100)
-    blend: Blend = "normal"
-    order: Literal[
-        "oldest first", "youngest first", "farthest first", "nearest first", "largest first", "smallest first"
+    red: Annotated[Number, _light("red"), LOOK] = Number(value=100)
+    green: Annotated[Number, _light("green"), LOOK] = Number(value=100)
+    blue: Annotated[Number, _light("blue"), LOOK] = Number(value=100)
+    blend: Annotated[Blend, LOOK] = "normal"
+    order: Annotated[
+        Literal["oldest first", "youngest first", "farthest first", "nearest first", "largest first", "smallest first"],
+        LOOK,
     ] = "oldest first"
-    trail: Trail | None = None
-    heads: Heads | None = None
-    lines: Lines | None = None
-    motion_blur: bool = Field(default=True, description="Blurred by the camera's shutter, if that is open.")
+    trail: Annotated[Trail | None, LOOK] = None
+    heads: Annotated[Heads | None, LOOK] = Field(default=None, title="Repeats")
+    lines: Annotated[Lines | None, LOOK] = None
+    motion_blur: Annotated[bool, LOOK] = Field(
+        default=True, description="Blurred by the camera's shutter, if that is open."
+    )
     lit: Annotated[
         Number,
         Spec(
             unit="%", low=0, high=100, clock="shot", spread=False,
-            help="How much of it waits for the shot's lights; 0: it shines by itself.",
+            help="How much of it waits for the shot's lights; 0: it shines by itself.", title="Lit by lights",
         ),
+        LOOK,
     ] = Number(value=0)  # fmt: skip
-    hidden_by: tuple[str, ...] = Field(default=(), max_length=32, description="Ids of the mattes behind which it lies.")
-    group: str | None = Field(default=None, max_length=60, description="The id of the group that it is finished with.")
-    use: Use = Field(default_factory=Use)
-    finish: Finish = Field(default=(), description="What is done to its layer, in this order.")
+    hidden_by: Annotated[tuple[str, ...], LOOK, RefTo(("mattes",))] = Field(
+        default=(), max_length=32, description="Ids of the mattes behind which it lies."
+    )
+    group: Annotated[str | None, LOOK, RefTo(("groups",))] = Field(
+        default=None, max_length=60, description="The id of the group that it is finished with."
+    )
+    use: Annotated[Use, LOOK] = Field(title="Role", default_factory=Use)
+    finish: Annotated[Finish, LOOK] = Field(
+        title="Effects", default=(), description="What is done to its layer, in this order."
+    )
     fade_last: Annotated[
         Number,
         Spec(
@@ -233,4 +292,5 @@ class Emitter(Placed):
             spread=False,
             help="Of its life, over which it fades to nothing.",
         ),
+        LOOK,
     ] = Number(value=0)

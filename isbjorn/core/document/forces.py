@@ -4,18 +4,21 @@
 from __future__ import annotations
 
 import zlib
-from typing import Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, ClassVar, Literal, Self
 
 from pydantic import Field
 
-from isbjorn.core.document.base import LARGEST_SEED, new_id
+from isbjorn.core.document.base import LARGEST_SEED, Gripped, Part, RefTo, ShownIf, new_id
+from isbjorn.core.document.kinds import FORCES, shown
 from isbjorn.core.document.placed import FAR, PathPoint, Placed
 from isbjorn.core.document.values import Number, Spec
 
 
-def timed_spec(unit: str, low: float, high: float, help: str, step: float = 1.0, spread: bool = False) -> Spec:
+def timed_spec(
+    unit: str, low: float, high: float, help: str, step: float = 1.0, spread: bool = False, title: str = ""
+) -> Spec:
     """A number of the world, read by shot time."""
-    return Spec(unit=unit, low=low, high=high, clock="shot", step=step, spread=spread, help=help)
+    return Spec(unit=unit, low=low, high=high, clock="shot", step=step, spread=spread, help=help, title=title)
 
 
 def strength_spec(unit: str, low: float, high: float, help: str, step: float = 1.0) -> Spec:
@@ -30,12 +33,29 @@ Length = timed_spec("px", 0, FAR, "")
 
 
 class Acting(Placed):
-    """What every thing of the world has: a name, a switch, a place, and the zone in which alone it acts."""
+    """What every thing of the world has: a name, a switch, a place, and the zone in which alone it acts.
+
+    What the engine must know of a kind stands in its class: `stage` (look: it shifts only what is seen), `calm` (between two steps
+    motion under it is smooth), `in_registers` (the fast integrator knows it), `carries` (it turns places by itself), `solid` (it is
+    touched), `has_field` (what it does can be drawn as arrows), `mirrored` (numbers that change sign in a mirror).
+    """
+
+    stage: ClassVar[Literal["motion", "look"]] = "motion"
+    calm: ClassVar[bool] = False
+    in_registers: ClassVar[bool] = False
+    carries: ClassVar[bool] = False
+    solid: ClassVar[bool] = False
+    has_field: ClassVar[bool] = True
+    mirrored: ClassVar[tuple[str, ...]] = ()
+    if TYPE_CHECKING:
+        kind: str
 
     id: str = Field(default_factory=lambda: new_id("force"), min_length=1, max_length=60)
     name: str = Field(default="Force", min_length=1, max_length=80)
     on: bool = True
-    zone: str | None = Field(default=None, max_length=60, description="The id of the zone in which it acts.")
+    zone: Annotated[str | None, RefTo(("zones",))] = Field(
+        default=None, max_length=60, description="The id of the zone in which it acts."
+    )
     draws: int | None = Field(
         default=None, ge=0, le=2**32 - 1,
         description="What its particles draw of its spreads; empty: by its id. A copy keeps it, so that it acts alike.",
@@ -49,41 +69,92 @@ class Acting(Placed):
         """The number of its draws."""
         return zlib.crc32(self.id.encode()) if self.draws is None else self.draws
 
+    @property
+    def takes_away(self) -> bool:
+        """Whether particles may end by it."""
+        return False
 
+    @property
+    def reads_plate(self) -> bool:
+        """Whether what it does hangs on the plate."""
+        return False
+
+    @property
+    def evolving(self) -> bool:
+        """Whether it changes with time without a key."""
+        return False
+
+    def placed_new(self, height: int) -> tuple[Self, tuple[Part, ...]]:  # noqa: ARG002
+        """It as it begins in a shot of a height in px, and the zones that come with it."""
+        return self, ()
+
+
+@FORCES.register("isbjorn.core.motion.forces.gravity")
 class Gravity(Acting):
     """A constant acceleration in one direction. Mass does not change it."""
 
+    model_config = shown(
+        "Gravity", "M12 4v14m0 0-4-4m4 4 4-4M5 21h14",
+        "Pulls everything it reaches the same way, light or heavy. 9.81 m/s² is the Earth’s; point it up for rising heat.",
+        "Forces",
+        located=False,
+    )  # fmt: skip
+    calm: ClassVar[bool] = True
+    in_registers: ClassVar[bool] = True
     kind: Literal["gravity"] = "gravity"
     name: str = Field(default="Gravity", min_length=1, max_length=80)
     strength: Annotated[
         Number, strength_spec("m/s²", -1e4, 1e4, "9.81 is the Earth's, through the shot's px per metre.", 0.1)
     ] = Number(value=9.81)
-    direction: Annotated[Number, Way] = Number(value=270)
+    direction: Annotated[Number, Way, Gripped(turns=True)] = Number(value=270)
     tilt: Annotated[Number, Tilt] = Number(value=0)
 
 
+@FORCES.register("isbjorn.core.motion.forces.drag")
 class Drag(Acting):
     """Resistance of the air: after 1/strength seconds a free particle keeps 37 % of its speed."""
 
+    model_config = shown(
+        "Drag", "M3 9h11a3 3 0 1 0-3-3M3 13h15a3 3 0 1 1-3 3M3 17h7",
+        "Takes speed away, and stays calm at any strength. Quadratic drag grows with speed.",
+        "Forces",
+        located=False,
+    )  # fmt: skip
+    calm: ClassVar[bool] = True
+    in_registers: ClassVar[bool] = True
+    has_field: ClassVar[bool] = False
     kind: Literal["drag"] = "drag"
     name: str = Field(default="Drag", min_length=1, max_length=80)
     strength: Annotated[
         Number, strength_spec("1/s", 0, 1e6, "Rate at which speed is lost; any value is safe.", 0.1)
     ] = Number(value=0.5)
     law: Literal["linear", "quadratic"] = Field(
-        default="linear", description="quadratic: the rate grows with speed, and is as given at 100 px/s."
+        default="linear",
+        title="Drag law",
+        description="quadratic: the rate grows with speed, and is as given at 100 px/s.",
     )
 
 
+@FORCES.register("isbjorn.core.motion.forces.wind")
 class Wind(Acting):
     """Air that moves: it draws particles to its own velocity."""
 
+    model_config = shown(
+        "Wind", "M3 8h10a2.6 2.6 0 1 0-2.6-2.6M3 13h16M3 18h8a2.4 2.4 0 1 1-2.4 2.4",
+        "Moving air: particles take on its speed, the lighter the sooner.",
+        "Forces",
+        located=False,
+    )  # fmt: skip
+    calm: ClassVar[bool] = True
+    in_registers: ClassVar[bool] = True
     kind: Literal["wind"] = "wind"
     name: str = Field(default="Wind", min_length=1, max_length=80)
     strength: Annotated[Number, strength_spec("px/s", -1e5, 1e5, "Speed of the air.", 5)] = Number(value=120)
-    direction: Annotated[Number, Way] = Number(value=0)
+    direction: Annotated[Number, Way, Gripped(turns=True)] = Number(value=0)
     tilt: Annotated[Number, Tilt] = Number(value=0)
-    grip: Annotated[Number, timed_spec("1/s", 0, 1e6, "How fast particles take its speed.", 0.1)] = Number(value=1)
+    grip: Annotated[Number, timed_spec("1/s", 0, 1e6, "How fast particles take its speed.", 0.1, title="Response")] = (
+        Number(value=1)
+    )
 
 
 class Noise(Acting):
@@ -92,10 +163,13 @@ class Noise(Acting):
     noise: Literal["gradient", "cellular"] = "gradient"
     size: Annotated[Number, timed_spec("px", 1, FAR, "Of the largest eddies.", 5)] = Number(value=220)
     octaves: int = Field(default=1, ge=1, le=8)
-    lacunarity: Annotated[Number, timed_spec("×", 1, 8, "How much finer each octave is than the one before.", 0.1)] = (
-        Number(value=2)
+    lacunarity: Annotated[
+        Number,
+        timed_spec("×", 1, 8, "How much finer each octave is than the one before.", 0.1, title="Frequency ratio"),
+    ] = Number(value=2)
+    gain: Annotated[Number, timed_spec("×", 0, 2, "How much weaker each octave is.", 0.05, title="Amplitude ratio")] = (
+        Number(value=0.5)
     )
-    gain: Annotated[Number, timed_spec("×", 0, 2, "How much weaker each octave is.", 0.05)] = Number(value=0.5)
     evolve: Annotated[Number, timed_spec("/s", 0, 100, "How often in a second it becomes another.", 0.05)] = Number(
         value=0.3
     )
@@ -108,41 +182,74 @@ class Noise(Acting):
     along_z: Annotated[Number, timed_spec("%", 0, 1000, "Stretched along z; 0 switches the axis off.", 5)] = Number(
         value=0
     )
-    apart: Annotated[Number, timed_spec("px", 0, FAR, "Between what one emitter and the next feel of it.", 10)] = (
-        Number(value=0)
-    )
+    apart: Annotated[
+        Number,
+        timed_spec("px", 0, FAR, "Between what one emitter and the next feel of it.", 10, title="Offset per emitter"),
+    ] = Number(value=0)
     seed: int = Field(default=1, ge=0, le=LARGEST_SEED)
 
+    @property
+    def evolving(self) -> bool:
+        return self.evolve.value != 0
 
+
+@FORCES.register("isbjorn.core.motion.forces.turbulence")
 class Turbulence(Noise):
     """Eddies of moving air without sources or sinks: curl of noise (Bridson, Hourihan, Nordenstam 2007)."""
 
+    model_config = shown(
+        "Turbulence", "M3 7c4-4 6 4 10 0s5-1 8 0M3 13c4-4 6 4 10 0s5-1 8 0M3 19c4-4 6 4 10 0s5-1 8 0",
+        "Eddies of air that neither gather nor scatter. The lane of its strength says when in life it sets in.",
+        "Forces",
+    )  # fmt: skip
+    calm: ClassVar[bool] = True
+    in_registers: ClassVar[bool] = True
     kind: Literal["turbulence"] = "turbulence"
     name: str = Field(default="Turbulence", min_length=1, max_length=80)
     strength: Annotated[Number, strength_spec("px/s", 0, 1e5, "Usual speed of the air in its eddies.", 5)] = Number(
         value=80
     )
-    grip: Annotated[Number, timed_spec("1/s", 0, 1e6, "How fast particles take its speed.", 0.1)] = Number(value=2)
+    grip: Annotated[Number, timed_spec("1/s", 0, 1e6, "How fast particles take its speed.", 0.1, title="Response")] = (
+        Number(value=2)
+    )
 
 
+@FORCES.register("isbjorn.core.motion.forces.displacement")
 class Displacement(Noise):
     """Shifts what is seen of place and size by noise, and does not add up: taken away, all is as it was."""
 
+    model_config = shown(
+        "Displacement", "M4 5v14M4 12h5M20 5c-4 3-4 11 0 14M12 5c-3 3-3 11 0 14",
+        "Shifts what is seen, and leaves the motion alone: at 0 everything is where it was.",
+        "Forces",
+    )  # fmt: skip
+    stage: ClassVar[Literal["motion", "look"]] = "look"
+    calm: ClassVar[bool] = True
     kind: Literal["displacement"] = "displacement"
     name: str = Field(default="Displacement", min_length=1, max_length=80)
     strength: Annotated[Number, strength_spec("px", 0, FAR, "How far, as a rule.", 5)] = Number(value=40)
-    swell: Annotated[Number, timed_spec("%", 0, 1000, "How much it changes size.", 5)] = Number(value=0)
+    swell: Annotated[Number, timed_spec("%", 0, 1000, "How much it changes size.", 5, title="Size amount")] = Number(
+        value=0
+    )
 
 
+@FORCES.register("isbjorn.core.motion.forces.vortex")
 class Vortex(Acting):
     """Turns places about an axis: as a solid within its radius, ever slower outside it (Rankine's vortex)."""
 
+    model_config = shown(
+        "Vortex", "M12 12a2 2 0 1 1 2 2 5 5 0 1 1 2-8M12 12a9 9 0 0 0 8 7M8 14a5 5 0 0 1-3-8",
+        "Turns places about its axis; without pull every distance stays as it is.",
+        "Forces",
+    )  # fmt: skip
+    carries: ClassVar[bool] = True
+    mirrored: ClassVar[tuple[str, ...]] = ("strength",)
     kind: Literal["vortex"] = "vortex"
     name: str = Field(default="Vortex", min_length=1, max_length=80)
     strength: Annotated[Number, strength_spec("px/s", -1e5, 1e5, "Speed round the axis at its radius.", 5)] = Number(
         value=150
     )
-    radius: Annotated[Number, timed_spec("px", 1, FAR, "Where it turns fastest.", 5)] = Number(value=120)
+    radius: Annotated[Number, timed_spec("px", 1, FAR, "Where it turns fastest.", 5), Gripped()] = Number(value=120)
     pull: Annotated[Number, timed_spec("1/s", -100, 100, "Rate at which the distance from its axis shrinks.", 0.05)] = (
         Number(value=0)
     )
@@ -153,19 +260,29 @@ class Vortex(Acting):
     ] = Number(value=90)
 
 
+@FORCES.register("isbjorn.core.motion.forces.attractor")
 class Attractor(Acting):
     """Pulls to a place; a strength below zero pushes away."""
 
+    model_config = shown(
+        "Attractor", "M12 10a2 2 0 1 0 0 4 2 2 0 0 0 0-4M4 4l4 4M20 4l-4 4M4 20l4-4M20 20l-4-4",
+        "Draws to its place, or pushes away with a strength below 0.",
+        "Forces",
+    )  # fmt: skip
+    in_registers: ClassVar[bool] = True
     kind: Literal["attractor"] = "attractor"
     name: str = Field(default="Attractor", min_length=1, max_length=80)
     strength: Annotated[Number, strength_spec("px/s²", -1e7, 1e7, "Acceleration at its radius.", 10)] = Number(
         value=200
     )
-    radius: Annotated[Number, timed_spec("px", 1, FAR, "The distance at which it is as strong as given.", 5)] = Number(
-        value=100
-    )
+    radius: Annotated[
+        Number, timed_spec("px", 1, FAR, "The distance at which it is as strong as given.", 5), Gripped()
+    ] = Number(value=100)
     power: Annotated[
-        Number, timed_spec("", -2, 4, "Of distance by which it weakens: 2 as gravity does, 0 nowhere.", 0.1)
+        Number,
+        timed_spec(
+            "", -2, 4, "Of distance by which it weakens: 2 as gravity does, 0 nowhere.", 0.1, title="Falloff exponent"
+        ),
     ] = Number(value=1)
     softness: Annotated[Number, timed_spec("px", 0.1, FAR, "Blunts it near the centre.", 1)] = Number(value=20)
     speed_limit: Annotated[Number, timed_spec("px/s", 0, 1e6, "It speeds nobody up beyond this; 0: none.", 10)] = (
@@ -180,9 +297,16 @@ def _way() -> tuple[PathPoint, ...]:
     )
 
 
+@FORCES.register("isbjorn.core.motion.forces.follow")
 class Follow(Acting):
     """Leads along a path: with its direction, and toward it."""
 
+    model_config = shown(
+        "Path to follow", "M4 19C4 9 12 15 13 9s4-5 7-4m0 0-3-2m3 2-2 3",
+        "Leads along its path, and toward it. Drag its points on the picture.",
+        "Forces",
+    )  # fmt: skip
+    calm: ClassVar[bool] = True
     kind: Literal["follow"] = "follow"
     name: str = Field(default="Path to follow", min_length=1, max_length=80)
     points: tuple[PathPoint, ...] = Field(default_factory=_way, min_length=2, max_length=512)
@@ -191,52 +315,95 @@ class Follow(Acting):
     pull: Annotated[Number, timed_spec("1/s", 0, 1000, "Rate at which the distance to the path shrinks.", 0.1)] = (
         Number(value=1)
     )
-    grip: Annotated[Number, timed_spec("1/s", 0, 1e6, "How fast particles take its speed.", 0.1)] = Number(value=3)
+    grip: Annotated[Number, timed_spec("1/s", 0, 1e6, "How fast particles take its speed.", 0.1, title="Response")] = (
+        Number(value=3)
+    )
 
 
+@FORCES.register("isbjorn.core.motion.forces.remove")
 class Remove(Acting):
     """Takes particles away inside a zone, or outside it."""
 
+    model_config = shown(
+        "Kill zone", "M5 5h14v14H5zM9 9l6 6M15 9l-6 6",
+        "Takes particles away inside its zone, or outside it.",
+        "Surfaces",
+        located=False,
+    )  # fmt: skip
+    has_field: ClassVar[bool] = False
     kind: Literal["remove"] = "remove"
     name: str = Field(default="Kill zone", min_length=1, max_length=80)
     side: Literal["inside", "outside"] = "inside"
 
+    @property
+    def takes_away(self) -> bool:
+        return True
 
+    def placed_new(self, height: int) -> tuple[Self, tuple[Part, ...]]:  # noqa: ARG002
+        """With the zone that it empties."""
+        zone = Zone(name="Emptied region")
+        return self.model_copy(update={"zone": zone.id}), (zone,)
+
+
+@FORCES.register("isbjorn.core.motion.forces.surface")
 class Surface(Acting):
     """Something to touch, swept against each particle's radius so that nothing gets through."""
 
+    model_config = shown(
+        "Surface to touch", "M3 16h18M6 16l-2 4M11 16l-2 4M16 16l-2 4M21 16l-2 4M7 5l5 7 5-7",
+        "Something to touch. However fast and small, nothing gets through it.",
+        "Surfaces",
+    )  # fmt: skip
+    solid: ClassVar[bool] = True
+    has_field: ClassVar[bool] = False
     kind: Literal["surface"] = "surface"
     name: str = Field(default="Surface", min_length=1, max_length=80)
     shape: Literal["plane", "rectangle", "box", "sphere", "path", "matte"] = Field(
         default="plane", description="plane: lies across the picture, its upper side is free; matte: of the plate."
     )
-    side: Literal["outside", "inside"] = Field(
+    side: Annotated[Literal["outside", "inside"], ShownIf("shape", "box", "sphere")] = Field(
         default="outside", description="Where particles are free; box and sphere."
     )
-    width: Annotated[Number, Length] = Number(value=400)
-    height: Annotated[Number, Length] = Number(value=200)
-    deep: Annotated[Number, Length] = Number(value=400)
-    radius: Annotated[Number, Length] = Number(value=120)
-    points: tuple[PathPoint, ...] = Field(default_factory=_way, min_length=2, max_length=512)
-    closed: bool = False
-    above: Annotated[Number, timed_spec("%", 0, 100, "Of brightness, from which the plate is solid.")] = Number(
-        value=50
+    width: Annotated[Number, Length, ShownIf("shape", "rectangle", "box"), Gripped(factor=2.0)] = Number(value=400)
+    height: Annotated[Number, Length, ShownIf("shape", "box"), Gripped((0.0, 1.0), 2.0)] = Number(value=200)
+    deep: Annotated[
+        Number, timed_spec("px", 0, FAR, "", title="Depth extent"), ShownIf("shape", "rectangle", "box")
+    ] = Number(value=400)
+    radius: Annotated[Number, Length, ShownIf("shape", "sphere"), Gripped()] = Number(value=120)
+    points: Annotated[tuple[PathPoint, ...], ShownIf("shape", "path")] = Field(
+        default_factory=_way, min_length=2, max_length=512
     )
+    closed: Annotated[bool, ShownIf("shape", "path")] = False
+    above: Annotated[
+        Number,
+        timed_spec("%", 0, 100, "Of brightness, from which the plate is solid.", title="Threshold"),
+        ShownIf("shape", "matte"),
+    ] = Number(value=50)
     outcome: Literal["bounce", "stick", "slide", "die", "mark"] = Field(
         default="bounce", description="mark: goes on as it was, and the touch is remembered."
     )
     restitution: Annotated[
-        Number, Spec(unit="%", low=0, high=100, clock="shot", help="Of the speed that a bounce keeps.")
+        Number,
+        Spec(unit="%", low=0, high=100, clock="shot", help="Of the speed that a bounce keeps.", title="Bounce"),
+        ShownIf("outcome", "bounce"),
     ] = Number(value=60)
     friction: Annotated[
-        Number, timed_spec("×", 0, 100, "Of the speed along it that a touch takes, by the blow.", 0.05)
+        Number,
+        timed_spec("×", 0, 100, "Of the speed along it that a touch takes, by the blow.", 0.05),
+        ShownIf("outcome", "bounce", "slide"),
     ] = Number(value=0.1)
 
+    @property
+    def takes_away(self) -> bool:
+        return self.outcome == "die"
 
-Force = Annotated[
-    Gravity | Wind | Drag | Turbulence | Displacement | Vortex | Attractor | Follow | Surface | Remove,
-    Field(discriminator="kind"),
-]
+    @property
+    def reads_plate(self) -> bool:
+        return self.shape == "matte"
+
+    def placed_new(self, height: int) -> tuple[Self, tuple[Part, ...]]:
+        """Under everything, where it does no harm yet."""
+        return self.model_copy(update={"up": self.up.model_copy(update={"value": -0.4 * height})}), ()
 
 
 class Zone(Placed):
@@ -247,10 +414,14 @@ class Zone(Placed):
     shape: Literal["sphere", "box", "half"] = Field(
         default="sphere", description="half: all below its place, as turned."
     )
-    radius: Annotated[Number, timed_spec("px", 0, FAR, "Of a sphere.", 5)] = Number(value=150)
-    width: Annotated[Number, timed_spec("px", 0, FAR, "Of a box.", 5)] = Number(value=300)
-    height: Annotated[Number, timed_spec("px", 0, FAR, "Of a box.", 5)] = Number(value=200)
-    deep: Annotated[Number, timed_spec("px", 0, FAR, "Of a box.", 5)] = Number(value=2000)
+    radius: Annotated[Number, timed_spec("px", 0, FAR, "Of a sphere.", 5), ShownIf("shape", "sphere")] = Number(
+        value=150
+    )
+    width: Annotated[Number, timed_spec("px", 0, FAR, "Of a box.", 5), ShownIf("shape", "box")] = Number(value=300)
+    height: Annotated[Number, timed_spec("px", 0, FAR, "Of a box.", 5), ShownIf("shape", "box")] = Number(value=200)
+    deep: Annotated[Number, timed_spec("px", 0, FAR, "Of a box.", 5, title="Depth extent"), ShownIf("shape", "box")] = (
+        Number(value=2000)
+    )
     falloff: Annotated[
         Number,
         timed_spec("px", 0, FAR, "Over which it falls from full at this depth inside to nothing at its edge.", 5),

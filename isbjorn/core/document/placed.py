@@ -6,22 +6,22 @@ from typing import Annotated
 
 from pydantic import Field
 
-from isbjorn.core.document.base import Part, new_id
-from isbjorn.core.document.values import Number, Spec
+from isbjorn.core.document.base import Part, RefTo, new_id
+from isbjorn.core.document.values import Clock, Number, Spec
 
 FAR = 1e5
 Coordinate = Annotated[float, Field(ge=-FAR, le=FAR)]
 
 
-def place_spec(help: str, spread: bool = False) -> Spec:
+def place_spec(title: str, help: str, spread: bool = False) -> Spec:
     """A coordinate in px; only a source's births have a spread of it."""
-    clock = "birth" if spread else "shot"
-    return Spec(unit="px", low=-FAR, high=FAR, clock=clock, spread=spread, help=help, sources=("number",))  # type: ignore[arg-type]
+    clock: Clock = "birth" if spread else "shot"
+    return Spec(unit="px", low=-FAR, high=FAR, clock=clock, spread=spread, help=help, sources=("number",), title=title)
 
 
 def turn_spec(help: str) -> Spec:
     """An angle in degrees, read by shot time."""
-    return Spec(unit="°", low=-36_000, high=36_000, clock="shot", spread=False, help=help)
+    return Spec(unit="°", low=-36_000, high=36_000, clock="shot", spread=False, help=help, title="Rotation")
 
 
 class PathPoint(Part):
@@ -51,15 +51,18 @@ class MotionPath(Part):
 class Placed(Part):
     """A thing with a place, a turn and a size, which may ride on a path or on another thing."""
 
-    across: Annotated[Number, place_spec("From the picture's centre, to the right.")] = Number(value=0)
-    up: Annotated[Number, place_spec("From the picture's centre, upward.")] = Number(value=0)
-    depth: Annotated[Number, place_spec("Toward the viewer.")] = Number(value=0)
+    across: Annotated[Number, place_spec("Position X", "From the picture's centre, to the right.")] = Number(value=0)
+    up: Annotated[Number, place_spec("Position Y", "From the picture's centre, upward.")] = Number(value=0)
+    depth: Annotated[Number, place_spec("Position Z", "Toward the viewer.")] = Number(value=0)
     turn: Annotated[Number, turn_spec("Turned counter-clockwise.")] = Number(value=0)
     scale: Annotated[
-        Number, Spec(unit="%", low=0, high=10_000, clock="shot", spread=False, help="Of its own measures.")
+        Number,
+        Spec(unit="%", low=0, high=10_000, clock="shot", spread=False, help="Of its own measures.", title="Scale"),
     ] = Number(value=100)
     path: MotionPath | None = Field(default=None, description="A way that it goes, added to its place.")
-    carried_by: str | None = Field(default=None, max_length=60, description="The id of a thing that carries it.")
+    carried_by: Annotated[str | None, RefTo(("placed",))] = Field(
+        default=None, max_length=60, description="The id of a thing that carries it."
+    )
     carry_place: bool = Field(default=True, description="Its place follows what carries it.")
     carry_turn: bool = Field(default=True, description="Its turn follows, and swings its place round.")
     carry_size: bool = Field(default=False, description="Its size follows, and stretches its distance.")

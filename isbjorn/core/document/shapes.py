@@ -8,7 +8,8 @@ from pydantic import Field
 from pydantic.functional_validators import AfterValidator
 from pydantic_core import PydanticCustomError
 
-from isbjorn.core.document.base import Part
+from isbjorn.core.document.base import Gripped, Part, ShownIf
+from isbjorn.core.document.kinds import SHAPES, shown
 from isbjorn.core.document.placed import FAR, PathPoint
 from isbjorn.core.document.values import Number, Spec
 
@@ -17,9 +18,9 @@ MOST_PATH_DATA = 1_500_000
 Half = Literal["whole", "right", "left", "upper", "lower", "near", "far"]
 
 
-def extent_spec(help: str) -> Spec:
+def extent_spec(help: str, title: str = "") -> Spec:
     """A length in px, read at the moment of birth."""
-    return Spec(unit="px", low=0, high=FAR, clock="birth", spread=False, help=help, sources=("number",))
+    return Spec(unit="px", low=0, high=FAR, clock="birth", spread=False, help=help, sources=("number",), title=title)
 
 
 def angle_spec(help: str) -> Spec:
@@ -32,59 +33,76 @@ class Area(Part):
 
     fill: Fill = Field(
         default="inside",
+        title="Fill",
         description="inside: all of it; edge: its line or surface; shell: along it, so thick.",
     )
-    thickness: Annotated[Number, extent_spec("How thick the shell is.")] = Number(value=10)
-    shell_side: Literal["inward", "outward", "both"] = Field(default="inward", description="Where the shell lies.")
+    thickness: Annotated[Number, extent_spec("How thick the shell is."), ShownIf("fill", "shell")] = Number(value=10)
+    shell_side: Annotated[Literal["inward", "outward", "both"], ShownIf("fill", "shell")] = Field(
+        default="inward", description="Where the shell lies."
+    )
 
 
+@SHAPES.register("isbjorn.core.birth.shapes.flat:POINT")
 class Point(Part):
     """All from one place."""
 
+    model_config = shown("Point", "", "")
     kind: Literal["point"] = "point"
 
 
+@SHAPES.register("isbjorn.core.birth.shapes.flat:LINE")
 class Line(Part):
     """Along a line, even by length."""
 
+    model_config = shown("Line", "", "")
     kind: Literal["line"] = "line"
     length: Annotated[Number, extent_spec("From end to end.")] = Number(value=200)
-    angle: Annotated[Number, angle_spec("0 lies flat, counter-clockwise.")] = Number(value=0)
+    angle: Annotated[
+        Number, angle_spec("0 lies flat, counter-clockwise."), Gripped(turns=True, with_length="length", factor=2.0)
+    ] = Number(value=0)
 
 
+@SHAPES.register("isbjorn.core.birth.shapes.flat:DISC")
 class Disc(Area):
     """In a disc, even by area, or along its edge, even by length."""
 
+    model_config = shown("Disc or ring", "", "")
     kind: Literal["disc"] = "disc"
-    radius: Annotated[Number, extent_spec("From the centre to the edge.")] = Number(value=60)
+    radius: Annotated[Number, extent_spec("From the centre to the edge."), Gripped()] = Number(value=60)
     half: Half = "whole"
 
 
+@SHAPES.register("isbjorn.core.birth.shapes.flat:RECTANGLE")
 class Rectangle(Area):
     """In a rectangle, even by area, or along its edge, even by length."""
 
+    model_config = shown("Rectangle", "", "")
     kind: Literal["rectangle"] = "rectangle"
-    width: Annotated[Number, extent_spec("Side to side.")] = Number(value=200)
-    height: Annotated[Number, extent_spec("Top to bottom.")] = Number(value=100)
+    width: Annotated[Number, extent_spec("Side to side."), Gripped(factor=2.0)] = Number(value=200)
+    height: Annotated[Number, extent_spec("Top to bottom."), Gripped((0.0, 1.0), 2.0)] = Number(value=100)
     angle: Annotated[Number, angle_spec("Turned counter-clockwise.")] = Number(value=0)
     half: Half = "whole"
 
 
+@SHAPES.register("isbjorn.core.birth.shapes.solid:BOX")
 class Box(Area):
     """In a box, even by volume, or on its faces, even by area."""
 
+    model_config = shown("Box", "", "")
     kind: Literal["box"] = "box"
-    width: Annotated[Number, extent_spec("Side to side.")] = Number(value=200)
-    height: Annotated[Number, extent_spec("Top to bottom.")] = Number(value=100)
-    deep: Annotated[Number, extent_spec("Front to back.")] = Number(value=100)
+    width: Annotated[Number, extent_spec("Side to side."), Gripped(factor=2.0)] = Number(value=200)
+    height: Annotated[Number, extent_spec("Top to bottom."), Gripped((0.0, 1.0), 2.0)] = Number(value=100)
+    deep: Annotated[Number, extent_spec("Front to back.", "Depth extent")] = Number(value=100)
     half: Half = "whole"
 
 
+@SHAPES.register("isbjorn.core.birth.shapes.solid:BALL")
 class Ball(Area):
     """In a sphere, even by volume, or on its surface, even by area."""
 
+    model_config = shown("Sphere", "", "")
     kind: Literal["sphere"] = "sphere"
-    radius: Annotated[Number, extent_spec("From the centre to the surface.")] = Number(value=80)
+    radius: Annotated[Number, extent_spec("From the centre to the surface."), Gripped()] = Number(value=80)
     half: Half = "whole"
 
 
@@ -95,21 +113,25 @@ def _arc() -> tuple[PathPoint, ...]:
     )
 
 
+@SHAPES.register("isbjorn.core.birth.shapes.curves:PATH")
 class PathShape(Area):
     """Along a Bézier path, even by length; inside it, even by area, if it is closed."""
 
+    model_config = shown("Path", "", "")
     kind: Literal["path"] = "path"
     points: tuple[PathPoint, ...] = Field(default_factory=_arc, min_length=2, max_length=512)
     closed: bool = False
     fill: Fill = "edge"
 
 
+@SHAPES.register("isbjorn.core.birth.shapes.artwork:LETTERS")
 class Letters(Area):
     """From letters: inside them, even by area, or along their edge, even by length."""
 
+    model_config = shown("Letters", "", "")
     kind: Literal["letters"] = "letters"
-    text: str = Field(default="Isbjorn", min_length=1, max_length=200)
-    height: Annotated[Number, extent_spec("Of a line, in px.")] = Number(value=160)
+    text: str = Field(default="Isbjorn", min_length=1, max_length=200, title="Text")
+    height: Annotated[Number, extent_spec("Of a line, in px."), Gripped((0.0, 1.0), 2.0)] = Number(value=160)
 
 
 PathData = Annotated[str, Field(max_length=MOST_PATH_DATA)]
@@ -121,29 +143,37 @@ def _not_too_long(paths: tuple[str, ...]) -> tuple[str, ...]:
     return paths
 
 
+@SHAPES.register("isbjorn.core.birth.shapes.artwork:ARTWORK")
 class Artwork(Area):
     """From the outlines of an SVG file: inside them, even by area, or along their edge, even by length."""
 
+    model_config = shown("Artwork", "", "")
     kind: Literal["artwork"] = "artwork"
     paths: Annotated[tuple[PathData, ...], AfterValidator(_not_too_long)] = Field(
         default=("M-50-50H50V50H-50Z",), min_length=1, max_length=2000, description="SVG path data, y down."
     )
     name: str = Field(default="", max_length=200, description="The file that the outlines were read from.")
-    width: Annotated[Number, extent_spec("To which the drawing is brought, in px.")] = Number(value=300)
+    width: Annotated[Number, extent_spec("To which the drawing is brought, in px."), Gripped(factor=2.0)] = Number(
+        value=300
+    )
 
 
+@SHAPES.register("isbjorn.core.birth.shapes.plate:PLATE")
 class FromPlate(Part):
     """From the plate: where it is bright, where it has edges, or where it moves."""
 
+    model_config = shown("The plate", "", "")
     kind: Literal["plate"] = "plate"
-    by: Literal["bright", "dark", "edges", "moving"] = "bright"
+    by: Literal["bright", "dark", "edges", "moving"] = Field(default="bright", title="Sample by")
     above: Annotated[
         Number,
-        Spec(unit="%", low=0, high=100, clock="birth", spread=False, help="Only where it is stronger than this."),
+        Spec(
+            unit="%",
+            low=0,
+            high=100,
+            clock="birth",
+            spread=False,
+            help="Only where it is stronger than this.",
+            title="Threshold",
+        ),
     ] = Number(value=50)
-
-
-Shape = Annotated[
-    Point | Line | Disc | Rectangle | Box | Ball | PathShape | Letters | Artwork | FromPlate,
-    Field(discriminator="kind"),
-]

@@ -9,14 +9,14 @@ from typing import Annotated, Any, Literal, Self
 from pydantic import Field, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
-from isbjorn.core.document.base import LARGEST_SEED, Part
+from isbjorn.core.document.base import LARGEST_SEED, Part, RefTo
 from isbjorn.core.document.emitter import Emitter
-from isbjorn.core.document.finish import Finish
-from isbjorn.core.document.forces import Force, Zone
+from isbjorn.core.document.forces import Zone
 from isbjorn.core.document.placed import Marker, place_spec
 from isbjorn.core.document.plate import Plate
 from isbjorn.core.document.sitting import Group, Lamp, Matte
 from isbjorn.core.document.ties import check_ties
+from isbjorn.core.document.unions import Finish, Force
 from isbjorn.core.document.values import Number, Spec
 from isbjorn.core.time import LONGEST_RATE, frame_rate, rate_text, seconds_of_frame
 
@@ -42,9 +42,9 @@ class Camera(Part):
         Number,
         Spec(unit="mm", low=1, high=500, clock="none", spread=False, help="Width of the sensor or gate."),
     ] = Number(value=36)
-    across: Annotated[Number, place_spec("From its place at rest, to the right.")] = Number(value=0)
-    up: Annotated[Number, place_spec("From its place at rest, upward.")] = Number(value=0)
-    forward: Annotated[Number, place_spec("From its place at rest, into the picture.")] = Number(value=0)
+    across: Annotated[Number, place_spec("Position X", "From its place at rest, to the right.")] = Number(value=0)
+    up: Annotated[Number, place_spec("Position Y", "From its place at rest, upward.")] = Number(value=0)
+    forward: Annotated[Number, place_spec("Forward", "From its place at rest, into the picture.")] = Number(value=0)
     pan: Annotated[Number, _turned("To the left.")] = Number(value=0)
     pitch: Annotated[Number, _turned("Upward.")] = Number(value=0)
     roll: Annotated[Number, _turned("Counter-clockwise.")] = Number(value=0)
@@ -86,8 +86,10 @@ class Camera(Part):
 class Link(Part):
     """Says that a force reaches an emitter, or every emitter of a group."""
 
-    force: str = Field(max_length=60)
-    emitter: str = Field(max_length=60, description="The id of an emitter or of a group.")
+    force: Annotated[str, RefTo(("forces",), whole=True)] = Field(max_length=60)
+    emitter: Annotated[str, RefTo(("emitters", "groups"), whole=True)] = Field(
+        max_length=60, description="The id of an emitter or of a group."
+    )
 
 
 class Shot(Part):
@@ -98,17 +100,30 @@ class Shot(Part):
     name: str = Field(default="Untitled", min_length=1, max_length=120)
     width: int = Field(default=1280, ge=16, le=16_384, description="px")
     height: int = Field(default=720, ge=16, le=16_384, description="px")
-    rate: str = Field(default="25", max_length=LONGEST_RATE, description="Frames per second, exact: 25, 30000/1001.")
+    rate: str = Field(
+        default="25",
+        max_length=LONGEST_RATE,
+        title="Frame rate",
+        description="Frames per second, exact: 25, 30000/1001.",
+    )
     first_frame: int = Field(default=0, ge=-LONGEST_FRAMES, le=LONGEST_FRAMES)
     last_frame: int = Field(default=249, ge=-LONGEST_FRAMES, le=LONGEST_FRAMES)
-    simulation_rate: int = Field(default=60, ge=1, le=1000, description="Lattice steps per second.")
+    simulation_rate: int = Field(
+        default=60, ge=1, le=1000, title="Simulation rate", description="Lattice steps per second."
+    )
     seed: int = Field(default=1, ge=0, le=LARGEST_SEED)
     loop: bool = Field(
         default=False,
         description="The end flows into the start: births, keys, swings and eddies come round with the shot.",
     )
     px_per_metre: float = Field(default=100.0, gt=0, le=1e6)
-    limit: int = Field(default=1_000_000, ge=0, le=5_000_000, description="Alive at the same time over all emitters.")
+    limit: int = Field(
+        default=1_000_000,
+        ge=0,
+        le=5_000_000,
+        title="Particle limit",
+        description="Alive at the same time over all emitters.",
+    )
     background: Annotated[str, Field(pattern=r"^#[0-9a-fA-F]{6}$")] | None = Field(
         default=None, description="Under everything where there is no plate; empty: transparent."
     )

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from typing import Any, Protocol
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any, Protocol, TypeVar
 
 from pydantic_core import PydanticCustomError
 
-from isbjorn.core.document.base import Part
+from isbjorn.core.document.base import Part, RefTo
 from isbjorn.core.document.values import Number
 
 
@@ -42,12 +43,83 @@ def number_at(things: Mapping[str, Any], tie: str) -> Number | None:
     return found if isinstance(found, Number) else None
 
 
+@dataclass(frozen=True)
+class Reference:
+    """A field that names a thing. path: dotted, from the thing that holds it; told: as it stands there."""
+
+    path: str
+    told: str
+    to: RefTo
+
+    @property
+    def id(self) -> str:
+        """The id of what is named."""
+        return self.told.partition(".")[0] if self.to.dotted else self.told
+
+
+def _ref_of(kind: type[Part], name: str) -> RefTo | None:
+    return _REFS.setdefault(kind, {
+        field: mark for field, info in kind.model_fields.items() for mark in info.metadata if isinstance(mark, RefTo)
+    }).get(name)  # fmt: skip
+
+
+_REFS: dict[type[Part], dict[str, RefTo]] = {}
+
+
+def references_of(part: Part, path: str = "") -> Iterator[Reference]:
+    """Every reference within a part to another thing (see `RefTo`)."""
+    for name in type(part).model_fields:
+        value, to = getattr(part, name), _ref_of(type(part), name)
+        if to is not None:
+            for told in value if isinstance(value, tuple) else (value,):
+                if told and told not in to.words:
+                    yield Reference(f"{path}{name}", told, to)
+        elif isinstance(value, Part):
+            yield from references_of(value, f"{path}{name}.")
+        elif isinstance(value, tuple) and value and isinstance(value[0], Part):
+            for n, one in enumerate(value):
+                yield from references_of(one, f"{path}{name}.{n}.")
+
+
+P = TypeVar("P", bound=Part)
+
+
+def retied(part: P, other: Callable[[str], str | None]) -> P | None:
+    """The part with the ids in it changed; where one becomes None, the reference goes, or the part that holds it.
+
+    None where the part itself goes. What is not changed stays the same object.
+    """
+    update: dict[str, Any] = {}
+    for name in type(part).model_fields:
+        value, to = getattr(part, name), _ref_of(type(part), name)
+        new: Any = value
+        if to is not None:
+            new = tuple(x for x in (_renamed(one, to, other) for one in value) if x) if isinstance(value, tuple) else (
+                _renamed(value, to, other) if value else value
+            )  # fmt: skip
+            if value and not new and to.whole:
+                return None
+        elif isinstance(value, Part):
+            new = retied(value, other)
+        elif isinstance(value, tuple) and value and isinstance(value[0], Part):
+            new = tuple(x for x in (retied(one, other) for one in value) if x is not None)
+            new = value if len(new) == len(value) and all(a is b for a, b in zip(new, value, strict=True)) else new
+        if new is not value and new != value:
+            update[name] = new
+    return part.model_copy(update=update) if update else part
+
+
+def _renamed(told: str, to: RefTo, other: Callable[[str], str | None]) -> str | None:
+    if told in to.words:
+        return told
+    head, dot, rest = told.partition(".") if to.dotted else (told, "", "")
+    new = other(head)
+    return None if new is None else new + dot + rest
+
+
 def ties_of(thing: Any) -> set[str]:
     """The ids of the things that a thing hangs on: its carrier, its zone, what drives its numbers."""
-    found = {getattr(thing, name, None) for name in ("carried_by", "zone", "group", "colour_of")}
-    found |= {*getattr(thing, "hidden_by", ()), getattr(getattr(thing, "use", None), "of", None)} - {"plate"}
-    found |= {n.source.thing.partition(".")[0] for _, n in numbers_of(thing) if n.source is not None and n.source.thing}
-    return {name for name in found if name is not None}
+    return {reference.id for reference in references_of(thing)}
 
 
 def _round(start: str, onward: Mapping[str, str | None]) -> bool:
@@ -60,65 +132,39 @@ def _round(start: str, onward: Mapping[str, str | None]) -> bool:
     return False
 
 
-def _check_layer(thing: Any, things: Mapping[str, Any], kinds: Mapping[str, set[str]]) -> None:
-    """Raise a PydanticCustomError if what says how a layer is drawn names something that is not there."""
-    use, emitters, groups = getattr(thing, "use", None), kinds.get("Emitter", set()), kinds.get("Group", set())
-    wanted: list[tuple[str, str | None, set[str]]] = [
-        ("is in the group", getattr(thing, "group", None), groups),
-        ("measures its colour to", getattr(thing, "colour_of", None), set(things) - groups),
-        ("works on", None if use is None or use.of == "plate" else use.of, (emitters | groups) - {thing.id}),
-        *(("is hidden by", name, kinds.get("Matte", set())) for name in getattr(thing, "hidden_by", ())),
-    ]
-    for what, name, there in wanted:
-        if name is not None and name not in there:
-            raise PydanticCustomError(
-                "loose_layer", "{t} {w} {n}, which is not there", {"t": thing.name, "w": what, "n": name}
-            )
+def _allowed(to: RefTo, cast: _Cast) -> set[str]:
+    """The ids that a reference may name."""
+    lists = ("emitters", "forces", "zones", "markers", "lights", "mattes") if "placed" in to.to else to.to
+    return {thing.id for name in lists for thing in getattr(cast, name)}
+
+
+def _title(thing: Part, path: str) -> str:
+    """The label of a field within a thing."""
+    part: Any = thing
+    *before, last = path.split(".")
+    for step in before:
+        part = part[int(step)] if isinstance(part, tuple) else getattr(part, step)
+    return str(type(part).model_fields[last].title or last)
 
 
 def check_ties(shot: _Cast) -> None:
     """Raise a PydanticCustomError for the first tie that is loose or goes round."""
     things = {thing.id: thing for thing in shot.things}
-    placed = {name for name, thing in things.items() if hasattr(thing, "across")}
     carriers = {name: getattr(thing, "carried_by", None) for name, thing in things.items()}
     driven: dict[str, str | None] = {}
-    kinds: dict[str, set[str]] = {}
-    for thing in things.values():
-        kinds.setdefault(type(thing).__name__, set()).add(thing.id)
-    zones = kinds.get("Zone", set())
     for name, thing in things.items():
-        carrier = carriers[name]
-        if carrier is not None and carrier not in placed:
-            raise PydanticCustomError(
-                "loose_carrier", "{t} is carried by {c}, which is not in the cast", {"t": thing.name, "c": carrier}
-            )
+        for reference in references_of(thing):
+            where = {"t": thing.name, "f": _title(thing, reference.path), "n": reference.told}
+            if reference.to.dotted and "." in reference.told:
+                if number_at(things, reference.told) is None:
+                    raise PydanticCustomError("loose_source", "{t}, {f}: there is no number {n} in the cast", where)
+                driven[f"{name}.{reference.path.rpartition('.source.')[0]}"] = reference.told
+            elif reference.id not in _allowed(reference.to, shot) or (reference.to.words and reference.id == name):
+                raise PydanticCustomError("loose_tie", "{t}, {f}: {n} is not in the cast, or of another kind", where)
         if _round(name, carriers):
             raise PydanticCustomError(
                 "carried_round", "{t} would carry itself; choose another carrier", {"t": thing.name}
             )
-        zone = getattr(thing, "zone", None)
-        if zone is not None and zone not in zones:
-            raise PydanticCustomError(
-                "loose_zone", "{t} acts in the zone {z}, which is not in the cast", {"t": thing.name, "z": zone}
-            )
-        _check_layer(thing, things, kinds)
-        for path, number in numbers_of(thing):
-            source = number.source
-            if source is None or source.thing is None:
-                continue
-            where = f"{thing.name}, {path}"
-            if source.measure == "distance" and source.thing not in placed:
-                raise PydanticCustomError(
-                    "loose_source",
-                    "{w}: the distance is to {s}, which is not in the cast",
-                    {"w": where, "s": source.thing},
-                )
-            if source.measure == "number":
-                if number_at(things, source.thing) is None:
-                    raise PydanticCustomError(
-                        "loose_source", "{w}: there is no number {s} in the cast", {"w": where, "s": source.thing}
-                    )
-                driven[f"{name}.{path}"] = source.thing
     for tie in driven:
         if _round(tie, driven):
             raise PydanticCustomError("driven_round", "{t} would drive itself; choose another number", {"t": tie})

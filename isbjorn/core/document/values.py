@@ -14,7 +14,7 @@ from pydantic import Field, GetCoreSchemaHandler, GetJsonSchemaHandler, model_va
 from pydantic.functional_validators import AfterValidator
 from pydantic_core import CoreSchema, PydanticCustomError, core_schema
 
-from isbjorn.core.document.base import LARGEST_SEED, Part
+from isbjorn.core.document.base import LARGEST_SEED, Part, RefTo
 from isbjorn.core.document.curves import Curve, Ease, Joint, in_order
 
 Clock = Literal["shot", "birth", "age", "none"]
@@ -53,7 +53,7 @@ class Source(Part):
     """Another measured thing drives the number: the measure from low to high makes from `makes_low` to `makes_high`."""
 
     measure: Measure
-    thing: str | None = Field(
+    thing: Annotated[str | None, RefTo(("placed",), dotted=True, whole=True)] = Field(
         default=None,
         max_length=120,
         description="distance: the id of what it is measured to; number: the driving number, as `id.field`.",
@@ -130,7 +130,7 @@ class Spec:
     unit: shown behind the value. low, high: the range that is accepted. step: what one arrow press changes.
     clock: the clock it is read by: `birth` (drawn once by each particle), `age` (read through life), `shot`
     (read by shot time), `none` (a setting). spread, life: whether these drivers are offered. sources: the measures that
-    may drive it; None: those of its clock.
+    may drive it; None: those of its clock. title: its label, where its name is none.
     """
 
     unit: str
@@ -142,6 +142,7 @@ class Spec:
     life: bool = False
     help: str = ""
     sources: tuple[Measure, ...] | None = None
+    title: str = ""
 
     @property
     def measures(self) -> tuple[Measure, ...]:
@@ -205,4 +206,5 @@ class Spec:
     def __get_pydantic_json_schema__(self, schema: CoreSchema, handler: GetJsonSchemaHandler) -> dict[str, Any]:
         found = handler(schema)
         told = {**asdict(self), "sources": list(self.measures)}
+        del told["title"]
         return {"allOf": [found], "isbjorn": told} if "$ref" in found else found | {"isbjorn": told}

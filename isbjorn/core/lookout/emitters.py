@@ -6,7 +6,8 @@ import math
 
 import numpy as np
 
-from isbjorn.core.document import Emitter, Number, Point
+from isbjorn.core.document import Attractor, Emitter, Number, Point, Surface
+from isbjorn.core.document.forces import Noise
 from isbjorn.core.life import curve, gradient
 from isbjorn.core.lookout.notes import Case, Checks, Mend, put
 from isbjorn.core.motion.track import affordable_alive, demand_of
@@ -138,7 +139,7 @@ def too_short(case: Case) -> Checks:
         float(np.nanmean(np.linalg.norm(np.diff(places, axis=0), axis=2))) * len(places) / max(1e-6, float(ends.max()))
     )
     for force in watch.shot.reaching(e):
-        if force.kind != "attractor" or watch.read(force.strength) <= 0 or force.frame == "emitter":
+        if not isinstance(force, Attractor) or watch.read(force.strength) <= 0 or force.frame == "emitter":
             continue
         target = watch.solver.readings.frames(force, at).place[0]
         away = np.linalg.norm(places - target, axis=2)
@@ -179,7 +180,7 @@ def too_short(case: Case) -> Checks:
 def tunnels(case: Case) -> Checks:
     """Why a fast body gets through no surface."""
     e, watch = case.emitter, case.watch
-    surfaces = [f for f in watch.shot.reaching(e) if f.kind == "surface"]
+    surfaces = [f for f in watch.shot.reaching(e) if f.solid]
     if not surfaces or len(case.particles) == 0:
         return
     fastest = float(np.linalg.norm(case.particles.velocity, axis=1).max())
@@ -196,7 +197,7 @@ def alike(case: Case) -> Checks:
     e = case.emitter
     placed = any(n.spread for n in (e.across, e.up, e.depth))
     fan = e.spread.value > 0 or e.toward == "anywhere" or e.direction.spread
-    stirred = any(f.kind in ("turbulence", "displacement") for f in case.watch.shot.reaching(e))
+    stirred = any(isinstance(f, Noise) for f in case.watch.shot.reaching(e))
     if not isinstance(e.shape, Point) or placed or fan or e.speed.spread or stirred:
         return
     burst = any(b.over_s == 0 for b in e.bursts)
@@ -245,7 +246,7 @@ def too_short_to_touch(case: Case) -> Checks:
     e, watch = case.emitter, case.watch
     if e.lifespan.value == 0:
         return
-    targets = [f for f in watch.shot.reaching(e) if f.kind == "remove" or (f.kind == "surface" and f.outcome != "mark")]
+    targets = [f for f in watch.shot.reaching(e) if f.takes_away or (isinstance(f, Surface) and f.outcome != "mark")]
     if not targets:
         return
     taken = case.met_at

@@ -83,10 +83,8 @@ def _nobody(case: Case) -> Checks:
             "nothing visible", f"none is born yet: the first comes at {first:g} s.", "Births begin later than this frame.", "hint",
             Mend(label="Begin before the shot" if e.rate.value else "No delay", changes=changes),
         )  # fmt: skip
-    elif any(f.kind == "remove" or (f.kind == "surface" and f.outcome == "die") for f in watch.shot.reaching(e)):
-        taker = next(
-            f for f in watch.shot.reaching(e) if f.kind == "remove" or (f.kind == "surface" and f.outcome == "die")
-        )
+    elif any(f.takes_away for f in watch.shot.reaching(e)):
+        taker = next(f for f in watch.shot.reaching(e) if f.takes_away)
         at = watch.shot.forces.index(taker)
         yield case.note(
             "nothing visible", f"all that were born are gone: {taker.name} may have taken them.", "They are born where it acts.",

@@ -40,7 +40,6 @@ Doubles = npt.NDArray[np.float64]
 Births = npt.NDArray[np.int64]
 GRAVITY, DRAG, WIND, TURBULENCE, ATTRACTOR = gravity.CODE, drag.CODE, wind.CODE, turbulence.CODE, attractor.CODE
 NOISE, OFFSET = turbulence.NOISE, turbulence.OFFSET
-KINDS = {"gravity", "drag", "wind", "turbulence", "attractor"}
 _BLOCK, _MOST_ROWS = 256, 64
 _LIFE, _MASS = 6, 7
 

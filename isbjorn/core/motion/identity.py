@@ -8,19 +8,25 @@ from __future__ import annotations
 import bisect
 import hashlib
 import json
+from collections.abc import Sequence
 from typing import Any
 
-from isbjorn.core.document import Emitter, Number, Placed, Shot
-from isbjorn.core.document.ties import numbers_of
+from isbjorn.core.document import Emitter, FromPlate, Number, Placed, Shot
+from isbjorn.core.document.base import Looks
+from isbjorn.core.document.forces import Acting, Noise
+from isbjorn.core.document.ties import numbers_of, references_of
 
-LOOK_FIELDS = {
-    "id", "name", "on", "limit", "body", "opacity", "brightness", "colour", "tint", "red", "green", "blue", "blend", "order",
-    "fade_last", "angle", "spin", "turn_x", "turn_y", "spin_x", "spin_y",
-    "mixed", "facing", "stretch", "colour_by", "colour_from", "colour_to", "colour_of", "hue",
-    "saturation", "lightness", "trail", "heads", "lines", "motion_blur", "lit", "hidden_by", "group", "use", "finish",
-}  # fmt: skip
 _NAMES = {"name", "on"}
-_SIZE_MATTERS = ("surface",)
+
+
+def look_fields(emitter: Emitter, forces: Sequence[Acting] = ()) -> set[str]:
+    """The fields that change what is seen of an emitter's particles, and never where they are (see `Looks`)."""
+    marks = {
+        name: next((m for m in f.metadata if isinstance(m, Looks)), None)
+        for name, f in type(emitter).model_fields.items()
+    }
+    traits = {trait for force in forces for trait in ("solid", "carries") if getattr(force, trait)}
+    return {name for name, mark in marks.items() if mark is not None and not traits & set(mark.unless)}
 
 
 def _told(thing: Any, exclude: set[str]) -> dict[str, Any]:
@@ -30,21 +36,17 @@ def _told(thing: Any, exclude: set[str]) -> dict[str, Any]:
 
 def _parts(shot: Shot, emitter: Emitter) -> dict[str, Any]:
     things: dict[str, Any] = {thing.id: thing for thing in shot.things}
-    forces = [f for f in shot.reaching(emitter) if f.kind != "displacement"]
-    look = LOOK_FIELDS if any(f.kind in _SIZE_MATTERS for f in forces) else LOOK_FIELDS | {"size"}
+    forces = [f for f in shot.reaching(emitter) if f.stage == "motion"]
+    look = look_fields(emitter, forces)
     found: dict[str, Any] = {"": _told(emitter, look)}
     # In the order of their ids: forces add up in any order.
     found |= {f.id: _told(f, _NAMES) for f in sorted(forces, key=lambda f: f.id)}
     todo = [emitter, *forces]
     while todo:
         thing = todo.pop()
-        tied = [getattr(thing, "carried_by", None), getattr(thing, "zone", None)]
         skip = look if thing is emitter else set()
-        for path, number in numbers_of(thing):
-            if number.source is not None and number.source.thing and path.split(".")[0] not in skip:
-                tied.append(number.source.thing.partition(".")[0])
-        for name in tied:
-            other = things.get(name or "")
+        for name in [r.id for r in references_of(thing) if r.path.split(".")[0] not in skip]:
+            other = things.get(name)
             if other is None or other.id in found or other is emitter:
                 continue
             # Of another emitter, its place; and every number of it, since any may drive one of these.
@@ -56,10 +58,10 @@ def _parts(shot: Shot, emitter: Emitter) -> dict[str, Any]:
 
 def needs_light(shot: Shot, emitter: Emitter) -> bool:
     """Whether an emitter reads the plate's brightness."""
-    if emitter.shape.kind == "plate":
+    if isinstance(emitter.shape, FromPlate):
         return True
     forces = shot.reaching(emitter)
-    if any(f.kind == "surface" and f.shape == "matte" for f in forces):
+    if any(f.reads_plate for f in forces):
         return True
     return any(n.source is not None and n.source.measure == "plate" for _, n in numbers_of(emitter))
 
@@ -92,7 +94,7 @@ class Identity:
             frame.append(
                 [shot.width, shot.height, shot.plate.model_dump(mode="json") if shot.plate else None, shot.rate]
             )
-        if any(f.kind == "turbulence" and (f.apart.value or f.apart.timed) for f in shot.reaching(emitter)):
+        if any(isinstance(f, Noise) and (f.apart.value or f.apart.timed) for f in shot.reaching(emitter)):
             frame.append([e.id for e in shot.emitters].index(emitter.id))
         self.motion = hashlib.sha256(json.dumps([frame, parts], sort_keys=True).encode()).hexdigest()
         moments = {k["at_s"] for keys in self._keys.values() for k in keys}

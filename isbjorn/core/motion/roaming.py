@@ -15,7 +15,7 @@ from isbjorn.core.life.curve import TABLE, table
 from isbjorn.core.life.draws import BETWEEN_CURVES, SIZE, SPEED, draws01
 from isbjorn.core.life.readings import Readings
 from isbjorn.core.motion import contact, drift, world
-from isbjorn.core.motion.forces import PACK, zones
+from isbjorn.core.motion.forces import pack, zones
 from isbjorn.core.motion.forces.row import WIDTH, Setting
 from isbjorn.core.motion.identity import is_measured
 from isbjorn.core.motion.state import State, merged
@@ -44,8 +44,8 @@ class Tables:
         return Tables(self.rows[n:], self.zoned[n:], self.curves, self.paths, self.mattes, self.settings[n:])
 
 
-def pack_world(shot: Shot, source: Source, readings: Readings, kinds: str, t: Doubles, whole: float) -> Tables:
-    """Tables of what reaches an emitter at the moments t (n,). kinds: `world`, or `displacement` alone; whole: a step in s."""
+def pack_world(shot: Shot, source: Source, readings: Readings, stage: str, t: Doubles, whole: float) -> Tables:
+    """Tables of what reaches an emitter at the moments t (n,). stage: `motion`, or what acts on the `look`; whole: a step in s."""
     emitter, light = source.emitter, source.light
     index = {zone.id: number for number, zone in enumerate(shot.zones)}
     speed = emitter.speed
@@ -54,11 +54,9 @@ def pack_world(shot: Shot, source: Source, readings: Readings, kinds: str, t: Do
     size_to = np.full(TABLE, -1.0, np.float32) if size.over_life_to is None else table(size.over_life_to)
     curves = [table(speed.over_life), second, table(size.over_life), size_to]
     setting = Setting(shot, emitter, readings, t, light, curves, [], [], index)
-    wanted = [f for f in shot.reaching(emitter) if (f.kind == "displacement") == (kinds == "displacement")]
+    wanted = [f for f in shot.reaching(emitter) if f.stage == stage]
     # Forces add up, so in one order whatever the cast's; displacements follow each other in the cast's.
-    rows = [
-        PACK[type(f)](f, setting) for f in (wanted if kinds == "displacement" else sorted(wanted, key=lambda f: f.id))
-    ]
+    rows = [pack(f, setting) for f in (wanted if stage == "look" else sorted(wanted, key=lambda f: f.id))]
     zoned = [zones.pack(zone, readings, t) for zone in shot.zones]
     settings = np.zeros((len(t), world.SETTINGS))
     settings[:, world.LIMIT] = readings.number(emitter.speed_limit, t)
@@ -88,13 +86,13 @@ def is_timed(shot: Shot, source: Source, readings: Readings) -> bool:
     if any(not readings.still(thing) for thing in things) or emitter.speed_limit.timed:
         return True
     # What is touched is touched by the size that is seen.
-    if emitter.size.timed and emitter.size.reads == "life" and any(f.kind == "surface" for f in reaching):
+    if emitter.size.timed and emitter.size.reads == "life" and any(f.solid for f in reaching):
         return True
     if not readings.still(emitter) and (emitter.stays == "along" or any(f.frame == "emitter" for f in reaching)):
         return True
-    evolving = any(f.evolve.value != 0 for f in reaching if hasattr(f, "evolve"))
-    mattes = any(f.kind == "surface" and f.shape == "matte" for f in reaching)
-    return evolving or mattes or any(n.timed for thing in things for _, n in numbers_of(thing))
+    return any(f.evolving or f.reads_plate for f in reaching) or any(
+        n.timed for thing in things for _, n in numbers_of(thing)
+    )
 
 
 class Roaming:
@@ -109,19 +107,18 @@ class Roaming:
             shot.simulation_rate,
         )
         self.timed = is_timed(shot, source, readings)
-        self.solid = any(f.kind == "surface" for f in shot.reaching(source.emitter))
-        self.stirred = any(f.kind == "vortex" for f in shot.reaching(source.emitter))
-        self.along = source.emitter.stays == "along"
-        # Under these alone, what lies between two lattice states is smooth.
-        calm = {"gravity", "wind", "drag", "turbulence", "follow", "displacement"}
-        calm_by = {"distance", "speed"}
         reaching = shot.reaching(source.emitter)
+        self.solid = any(f.solid for f in reaching)
+        self.stirred = any(f.carries for f in reaching)
+        self.along = source.emitter.stays == "along"
+        calm_by = {"distance", "speed"}
         limited = source.emitter.speed_limit.value > 0 or source.emitter.speed_limit.timed
-        self.smooth = not limited and all(f.kind in calm for f in shot.reaching(source.emitter))
-        strengths = [f.strength for f in reaching if hasattr(f, "strength") and f.kind != "displacement"]
-        limits = [f.speed_limit for f in reaching if f.kind == "attractor"]
+        self.smooth = not limited and all(f.calm for f in reaching)
+        moving = [f for f in reaching if f.stage == "motion"]
+        strengths = [f.strength for f in moving if hasattr(f, "strength")]
+        limits = [f.speed_limit for f in moving if hasattr(f, "speed_limit")]
         self.drifts = (
-            all(f.kind in drift.KINDS for f in reaching if f.kind != "displacement")
+            all(f.in_registers for f in moving)
             and not any(n.source is not None and n.source.measure in calm_by for n in strengths)
             and not any(n.value > 0 or n.timed for n in [source.emitter.speed_limit, *limits])
             and not self.along
@@ -158,7 +155,7 @@ class Roaming:
         if chunk not in self._kept:
             steps = np.arange(chunk * _CHUNK, (chunk + 1) * _CHUNK) if self.timed else np.zeros(1)
             t = (steps + 0.5) / self.hz
-            self._kept[chunk] = pack_world(self.shot, self.source, self.readings, "world", t, 1 / self.hz)
+            self._kept[chunk] = pack_world(self.shot, self.source, self.readings, "motion", t, 1 / self.hz)
             while len(self._kept) > _CHUNKS_KEPT:
                 self._kept.popitem(last=False)
         self._kept.move_to_end(chunk)

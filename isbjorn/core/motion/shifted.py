@@ -22,11 +22,11 @@ class Displaced:
 
     def __init__(self, shot: Shot, source: Source, readings: Readings) -> None:
         self.shot, self.source, self.readings = shot, source, readings
-        self.any = any(f.kind == "displacement" for f in shot.reaching(source.emitter))
+        self.any = any(f.stage == "look" for f in shot.reaching(source.emitter))
 
     def shifted(self, state: State, age01: Floats, t: float) -> tuple[State, Floats]:
         """The state with its places shifted, and what sizes grow by, (n,)."""
-        tables = pack_world(self.shot, self.source, self.readings, "displacement", np.array([t]), 0.0)
+        tables = pack_world(self.shot, self.source, self.readings, "look", np.array([t]), 0.0)
         values = state.values.copy()
         grown = displace(tables.rows, tables.zoned, tables.curves, self.source.key, state.births, age01, values)
         return replace(state, values=values), grown

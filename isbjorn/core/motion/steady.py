@@ -8,7 +8,7 @@ import numpy.typing as npt
 from isbjorn.core.birth.newborn import Source
 from isbjorn.core.document import Drag, Emitter, Gravity, Number, Shot
 from isbjorn.core.life.readings import Readings
-from isbjorn.core.motion.forces import PACK
+from isbjorn.core.motion.forces import pack
 from isbjorn.core.motion.forces.row import WIDTH, Setting
 from isbjorn.core.motion.state import State
 from isbjorn.core.motion.step import advance, between, settle
@@ -29,18 +29,13 @@ def is_steady(shot: Shot, emitter: Emitter, readings: Readings) -> bool:
         elif isinstance(force, Drag):
             calm = _plain(force.strength) and force.law == "linear"
         else:
-            calm = force.kind == "displacement"
+            calm = force.stage == "look"
         framed = force.frame == "shot" or readings.still(emitter)
-        if (
-            not calm
-            or (force.zone is not None and force.kind != "displacement")
-            or not framed
-            or not readings.still(force)
-        ):
+        if not calm or (force.zone is not None and force.stage == "motion") or not framed or not readings.still(force):
             return False
     e = emitter
     # Mass divides no gravity.
-    dragged = any(force.kind == "drag" for force in shot.reaching(emitter))
+    dragged = any(isinstance(force, Drag) for force in shot.reaching(emitter))
     heavy = dragged and (e.mass.value != 1 or e.mass.spread > 0 or e.mass.timed)
     limited = e.speed_limit.value > 0 or e.speed_limit.timed
     along = e.stays == "along" and not readings.still(e)
@@ -53,7 +48,7 @@ class Steady:
     def __init__(self, shot: Shot, source: Source, readings: Readings) -> None:
         self.source, self.key, self.hz = source, source.key, shot.simulation_rate
         setting = Setting(shot, source.emitter, readings, np.zeros(1), None, [], [], [], {})
-        rows = [PACK[type(f)](f, setting) for f in shot.reaching(source.emitter) if f.kind != "displacement"]
+        rows = [pack(f, setting) for f in shot.reaching(source.emitter) if f.stage == "motion"]
         # In one order whatever the cast's, so that sums round alike.
         rows.sort(key=lambda row: row.tobytes())
         self.rows = np.ascontiguousarray(np.stack(rows, axis=1) if rows else np.zeros((1, 0, WIDTH)))

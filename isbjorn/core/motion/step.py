@@ -38,9 +38,9 @@ def felt(forces: Doubles3, key: np.uint64, birth: int) -> tuple[float, float, fl
             value += forces[0, row, SPREAD] * draw_around(key, birth, attribute, forces[0, row, BELL] > 0)
         code = int(forces[0, row, CODE])
         if code == GRAVITY:
-            gravity.feel(forces, 0, row, key, birth, value, 1.0, out)
+            gravity.pull(forces, 0, row, key, birth, value, out)
         elif code == DRAG:
-            drag.feel(forces, 0, row, value, 1.0, 1.0, out)
+            drag.resist(forces, 0, row, value, out)
     return out[0], out[1], out[2], out[KEEPS]
 
 

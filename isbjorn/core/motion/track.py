@@ -56,7 +56,7 @@ def _weight(force: Any) -> float:
         return float(force.octaves * (4 if deep else 1) * (2 if force.noise == "cellular" else 1))
     if hasattr(force, "points"):
         return 0.5 * len(force.points)
-    return 2.0 if force.kind == "surface" else 0.3
+    return 2.0 if force.solid else 0.3
 
 
 def demand_of(shot: Shot, emitter: Emitter, readings: Readings) -> float:

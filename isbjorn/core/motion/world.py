@@ -15,20 +15,8 @@ from numba import njit, prange
 
 from isbjorn.core.life.draws import BETWEEN_CURVES, SPEED, draw01
 from isbjorn.core.life.draws import SIZE as SIZE_DRAW
-from isbjorn.core.motion import contact
-from isbjorn.core.motion.forces import (
-    attractor,
-    drag,
-    felt,
-    follow,
-    gravity,
-    remove,
-    surface,
-    turbulence,
-    vortex,
-    wind,
-    zones,
-)
+from isbjorn.core.motion import contact, forces
+from isbjorn.core.motion.forces import felt, remove, zones
 from isbjorn.core.motion.forces.drag import quadratic_rate
 from isbjorn.core.motion.forces.row import CODE, OWN, ZONE, Doubles3, Floats, read_curve, strength
 from isbjorn.core.motion.step import exact_step
@@ -44,8 +32,7 @@ SPEED_CURVE, SPEED_CURVE_TO, SIZE_CURVE, SIZE_CURVE_TO = 0, 1, 2, 3
 _BLOCK = 128
 _FARTHEST = 1e8
 _MOST_STRIDES, _TOUCHED_PX = 256, 1e-3
-GRAVITY, DRAG, WIND, TURBULENCE, ATTRACTOR = gravity.CODE, drag.CODE, wind.CODE, turbulence.CODE, attractor.CODE
-VORTEX, FOLLOW, REMOVE, SURFACE = vortex.CODE, follow.CODE, remove.CODE, surface.CODE
+REMOVE = remove.CODE
 F_DRAG, F_GRIP, F_AIR, F_QUADRATIC, F_LIMIT = felt.DRAG, felt.GRIP, felt.AIR, felt.QUADRATIC, felt.LIMIT
 
 
@@ -63,7 +50,7 @@ def feel(
     x, y, z = at[0], at[1], at[2]
     for r in range(rows.shape[1]):
         code = int(rows[s, r, CODE])
-        if code == VORTEX or code == SURFACE or code == REMOVE:
+        if not forces.feels(code):
             continue
         zone, share = int(rows[s, r, ZONE]), 1.0
         if zone >= 0:
@@ -71,18 +58,7 @@ def feel(
             if share == 0.0:
                 continue
         f = strength(rows, s, r, curves, key, birth, age01, x, y, z, at[3], at[4], at[5])
-        if code == GRAVITY:
-            gravity.feel(rows, s, r, key, birth, f, share, out)
-        elif code == DRAG:
-            drag.feel(rows, s, r, f, share, mass, out)
-        elif code == WIND:
-            wind.feel(rows, s, r, key, birth, f, share, mass, out)
-        elif code == TURBULENCE:
-            turbulence.feel(rows, s, r, x, y, z, f, share, mass, out)
-        elif code == ATTRACTOR:
-            attractor.feel(rows, s, r, x, y, z, f, share, mass, out)
-        elif code == FOLLOW:
-            follow.feel(rows, s, r, paths, x, y, z, f, share, mass, out)
+        forces.feel(code, rows, s, r, paths, key, birth, at, f, share, mass, out)
 
 
 @njit(
@@ -96,14 +72,15 @@ def swirled(
 ) -> tuple[float, float, float]:  # fmt: skip
     """Where the vortices carry a place in h seconds."""
     for r in range(rows.shape[1]):
-        if int(rows[s, r, CODE]) != VORTEX:
+        code = int(rows[s, r, CODE])
+        if not forces.carries(code):
             continue
         zone, share = int(rows[s, r, ZONE]), 1.0
         if zone >= 0:
             share = zones.weight(zoned, s, zone, x, y, z)
         if share > 0:
             f = strength(rows, s, r, curves, key, birth, age01, x, y, z, u, v, w)
-            x, y, z = vortex.carried(rows, s, r, key, birth, x, y, z, f, share, mass, h)
+            x, y, z = forces.carry(code, rows, s, r, key, birth, x, y, z, f, share, mass, h)
     return x, y, z
 
 

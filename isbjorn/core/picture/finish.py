@@ -1,4 +1,4 @@
-"""What is done to a drawn layer, step by step. One function a kind, one entry in `_STEPS`.
+"""What is done to a drawn layer, step by step. One function a kind, one `Engine`, which the registry names.
 
 Layers are linear, premultiplied float32 (height, width, 4); lengths come in px of the shot and are scaled to the picture's.
 """
@@ -16,6 +16,7 @@ import numpy.typing as npt
 from numba import njit, prange
 
 from isbjorn.core.document import Blur, DirectionalBlur, Glow, Grade, Grain, Number, Sharpen, Tint
+from isbjorn.core.document.kinds import STEPS
 from isbjorn.core.life import curve
 from isbjorn.core.life.draws import mix
 from isbjorn.core.life.gradient import hex_to_linear
@@ -216,23 +217,33 @@ def _grain(step: Grain, layer: Floats, at: Moment) -> Floats:
     return found
 
 
-_STEPS: dict[type, Callable[..., Floats]] = {
-    Blur: _blur, DirectionalBlur: _directional, Glow: _glow, Tint: _tint, Grade: _grade, Sharpen: _sharpen, Grain: _grain,
-}  # fmt: skip
+def _whole(*_: Any) -> float:
+    return math.inf
 
 
-# How far, in pixels, each step carries light; what hangs on the whole picture is not here.
-_REACH: dict[type, Callable[[Any, Moment], float]] = {
-    Blur: lambda step, at: 4 * at.read(step.sigma) * at.scale,
-    DirectionalBlur: lambda step, at: at.read(step.length) * at.scale,
-    Glow: lambda step, at: 4 * _GLOWS[-1][0] * at.read(step.radius) * at.scale,
-    Tint: lambda *_: 0.0,
-    # A tone curve may make light of nothing.
-    Grade: lambda step, _: 0.0 if step.curve is None else math.inf,
-    Sharpen: lambda step, at: 4 * at.read(step.radius) * at.scale,
-}
+@dataclass(frozen=True)
+class Engine:
+    """A step: what it makes of a layer, and how far in pixels it carries light (infinitely: it hangs on the whole picture)."""
+
+    made: Callable[[Any, Floats, Moment], Floats]
+    reach: Callable[[Any, Moment], float] = _whole
+
+
+BLUR = Engine(_blur, lambda step, at: 4 * at.read(step.sigma) * at.scale)
+DIRECTIONAL = Engine(_directional, lambda step, at: at.read(step.length) * at.scale)
+GLOW = Engine(_glow, lambda step, at: 4 * _GLOWS[-1][0] * at.read(step.radius) * at.scale)
+TINT = Engine(_tint, lambda *_: 0.0)
+# A tone curve may make light of nothing.
+GRADE = Engine(_grade, lambda step, _: 0.0 if step.curve is None else math.inf)
+SHARPEN = Engine(_sharpen, lambda step, at: 4 * at.read(step.radius) * at.scale)
+GRAIN = Engine(_grain)
 # Regions begin where halvings do, so that a picture is blurred alike wherever its region lies.
 _ALIGNED, _FARTHEST = 64, 400.0
+
+
+def _engine(step: Any) -> Engine:
+    made: Engine = STEPS.of(step).made
+    return made
 
 
 def region(
@@ -240,9 +251,7 @@ def region(
 ) -> tuple[int, int, int, int]:
     """The part of a layer that its steps can change, given where it has anything: left, top, right, bottom."""
     working_steps = [step for step in steps if step.on]
-    if any(type(step) not in _REACH for step in working_steps):
-        return 0, 0, width, height
-    reach = sum(_REACH[type(step)](step, at) for step in working_steps)
+    reach = sum(_engine(step).reach(step, at) for step in working_steps)
     if reach > _FARTHEST:
         return 0, 0, width, height
     far = math.ceil(reach) + 2
@@ -257,7 +266,7 @@ def finished(layer: Floats, steps: tuple[Any, ...], at: Moment) -> Floats:
     """A layer after the steps that are on, in their order."""
     for step in steps:
         if step.on:
-            layer = _STEPS[type(step)](step, layer, at)
+            layer = _engine(step).made(step, layer, at)
     return np.ascontiguousarray(layer, np.float32)
 
 

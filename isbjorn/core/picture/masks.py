@@ -1,9 +1,13 @@
-"""The masks of drawn bodies, on a square from -1 to 1, x to the right and y upward; what a body faces lies to the right."""
+"""The masks of drawn bodies, on a square from -1 to 1, x to the right and y upward; what a body faces lies to the right.
+
+One function a kind, `mask(body, variant, x, y)`, which the registry names: cover in [0, 1] on a grid.
+"""
 
 from __future__ import annotations
 
 import functools
 import hashlib
+import inspect
 import math
 import os
 import threading
@@ -18,6 +22,7 @@ import numpy.typing as npt
 from numba import njit, prange
 
 from isbjorn.core.document import Drop, Puff, Ring, Round, Shard, Spark, Square, Star, Streak
+from isbjorn.core.document.kinds import BODIES
 from isbjorn.core.kernels import reached
 from isbjorn.core.parallel import guarded
 
@@ -190,17 +195,6 @@ def streak(body: Streak, _: int, x: Doubles, y: Doubles) -> Doubles:
     return np.asarray(_edge((wide - np.abs(y)) / np.maximum(wide, 1e-6), body.softness) * along**1.5 * (np.abs(x) <= 1))
 
 
-_MASKS: dict[type, Callable[..., Doubles]] = {
-    Round: round_mask, Ring: ring, Star: star, Spark: spark, Puff: puff, Drop: drop, Square: square, Shard: shard,
-    Streak: streak,
-}  # fmt: skip
-
-
-def is_drawn(body: Any) -> bool:
-    """Whether a body is drawn by a mask of this file."""
-    return type(body) in _MASKS
-
-
 def variants(body: Any) -> int:
     """How many different ones there are of a drawn body."""
     return int(getattr(body, "variants", 1))
@@ -211,14 +205,15 @@ def mask(body: Any, variant: int, side: int) -> npt.NDArray[np.float32]:
     over = _OVER if side <= _LARGE else _OVER - 1
     at = (np.arange(side * over) + 0.5) / (side * over) * 2 - 1
     x, y = np.meshgrid(at, -at)
-    fine = _MASKS[type(body)](body, variant, x, y)
+    fine = BODIES.of(body).made(body, variant, x, y)
     return np.asarray(fine.reshape(side, over, side, over).mean(axis=(1, 3)), np.float32)
 
 
 @functools.cache
-def _drawn_by() -> str:
+def _drawn_by(drawing: Callable[..., Doubles]) -> str:
     """The text of all that draws a mask: another engine draws others."""
-    return "\n".join(f"{at} {text}" for at, text in sorted(reached(Path(__file__), "mask").items()))
+    texts = reached(Path(__file__), "mask") | reached(Path(inspect.getfile(drawing)), drawing.__name__)
+    return "\n".join(f"{at} {text}" for at, text in sorted(texts.items()))
 
 
 def kept_mask(body: Any, variant: int, side: int) -> npt.NDArray[np.float32]:
@@ -226,7 +221,7 @@ def kept_mask(body: Any, variant: int, side: int) -> npt.NDArray[np.float32]:
     home = os.environ.get("NUMBA_CACHE_DIR", "")
     if side < _KEPT_FROM or not home:
         return mask(body, variant, side)
-    told = f"{body.model_dump_json()} {variant} {side} {_drawn_by()}"
+    told = f"{body.model_dump_json()} {variant} {side} {_drawn_by(BODIES.of(body).made)}"
     path = Path(home) / "masks" / f"{hashlib.sha256(told.encode()).hexdigest()[:32]}.npy"
     with suppress(OSError, ValueError, EOFError):
         known = np.load(path, allow_pickle=False)

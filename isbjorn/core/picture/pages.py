@@ -13,11 +13,12 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.document import Emitter, PictureBody, Round, Shot, Words
+from isbjorn.core.document.kinds import BODIES
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.life.draws import BODY, FRAME, VARIANT, draws01
 from isbjorn.core.life.glyphs import drawn, font, pieces
 from isbjorn.core.memory import Kept
-from isbjorn.core.picture.masks import is_drawn, kept_mask, variants
+from isbjorn.core.picture.masks import kept_mask, variants
 from isbjorn.core.picture.sprites import Pages, bound
 
 Floats = npt.NDArray[np.float32]
@@ -125,13 +126,90 @@ def fitting(keys: list[tuple[Any, ...]]) -> list[tuple[Any, ...]]:
     return keys
 
 
-@dataclass
-class _Part:
-    """One of an emitter's bodies: its pages, as keys that `_made` understands."""
+@dataclass(frozen=True)
+class Now:
+    """Which particles, and when: births and their moments (n,), ages in [0, 1], shot time in s, and who leaves such that a text
+    must be dealt from its end to be read."""
 
-    body: Any
-    keys: list[tuple[Any, ...]]
-    tinted: bool = True
+    key: int
+    births: Longs
+    moments: npt.NDArray[np.float64]
+    age01: Floats
+    t: float
+    ahead: Callable[[], npt.NDArray[np.bool_]]
+
+
+class Drawn:
+    """A body that is a mask: `keys` are its pages, as keys that `_made` understands."""
+
+    def __init__(self, body: Any, bodies: Bodies) -> None:
+        self.body, self.bodies = body, bodies
+        plain = body.model_copy(update={"weight": 1.0})
+        self.keys: list[tuple[Any, ...]] = [("mask", plain, n, bodies.side) for n in range(variants(body))]
+        self.tinted = True
+
+    def shown(self, now: Now) -> tuple[list[tuple[Any, ...]], Longs]:
+        """The pages at a moment, and which of them each particle shows."""
+        return self.keys, self.dealt(now, len(self.keys))
+
+    def dealt(self, now: Now, count: int) -> Longs:
+        """One of `count` for each particle, at random."""
+        if count == 1:
+            return np.zeros(len(now.births), np.int64)
+        return np.minimum((draws01(now.key, now.births, VARIANT) * count).astype(np.int64), count - 1)
+
+
+class FromText(Drawn):
+    """Letters or words."""
+
+    def __init__(self, body: Words, bodies: Bodies) -> None:
+        self.body, self.bodies, self.tinted = body, bodies, True
+        path = bodies.pictures.resolve(body.font) if body.font else ""
+        found = pieces(body.text, body.split)
+        if not found:
+            raise IsbjornError("there is no letter to be drawn.", "words", "Write something.")
+        self.keys = [("letter", piece, path, min(bodies.side, _LARGEST_LETTER)) for piece in found]
+
+    def dealt(self, now: Now, count: int) -> Longs:
+        """In the order of the text, as it is to be read."""
+        if self.body.deal == "random":
+            return super().dealt(now, count)
+        dealt = now.births % count
+        return np.where(now.ahead(), count - 1 - dealt, dealt) if self.body.deal == "readable" else dealt
+
+
+class FromFile(Drawn):
+    """A picture, a sequence or a movie; a soft disc as long as there is none."""
+
+    def __init__(self, body: PictureBody, bodies: Bodies) -> None:
+        self.body, self.bodies = body, bodies
+        self.tinted = body.tinted if body.media else True
+        self.keys = [] if body.media else [("mask", Round(), 0, bodies.side)]
+
+    def shown(self, now: Now) -> tuple[list[tuple[Any, ...]], Longs]:
+        if self.keys:
+            return super().shown(now)
+        wanted, index = np.unique(self._frames(now), return_inverse=True)
+        media = (self.body.media, self.bodies.pictures.stamp(self.body.media))
+        return [("picture", media, int(n), self.bodies.side) for n in wanted], index
+
+    def _frames(self, now: Now) -> Longs:
+        body, pictures = self.body, self.bodies.pictures
+        count = pictures.count(body.media)
+        rate = body.rate.value or float(pictures.own_rate(body.media) or self.bodies.shot.frame_rate)
+        u = draws01(now.key, now.births, FRAME)
+        pace = body.speed.value / 100
+        match body.plays:
+            case "one of them":
+                return np.minimum((u * count).astype(np.int64), count - 1)
+            case "by age":
+                at = np.clip(now.age01.astype(np.float64), 0, 1 - 1e-9) * count * pace
+            case "from birth":
+                at = (now.t - now.moments) * rate * pace
+            case _:
+                at = np.full(len(now.births), now.t * rate * pace)
+        start = np.floor(u * count) if body.random_start else 0.0
+        return (np.floor(at + 1e-9 + start).astype(np.int64)) % count
 
 
 class Bodies:
@@ -144,20 +222,10 @@ class Bodies:
         weights = np.array([p.body.weight for p in self.parts], np.float64)
         self._ends = np.cumsum(weights) / weights.sum() if weights.sum() > 0 else np.ones(len(weights))
 
-    def _part(self, body: Any) -> _Part:
-        if is_drawn(body):
-            plain = body.model_copy(update={"weight": 1.0})
-            return _Part(body, [("mask", plain, n, self.side) for n in range(variants(body))])
-        if isinstance(body, Words):
-            path = self.pictures.resolve(body.font) if body.font else ""
-            side = min(self.side, _LARGEST_LETTER)
-            found = pieces(body.text, body.split)
-            if not found:
-                raise IsbjornError("there is no letter to be drawn.", "words", "Write something.")
-            return _Part(body, [("letter", piece, path, side) for piece in found])
-        if not body.media:
-            return _Part(body, [("mask", Round(), 0, self.side)])
-        return _Part(body, [], body.tinted)
+    def _part(self, body: Any) -> Drawn:
+        made = BODIES.of(body).made
+        found: Drawn = made(body, self) if isinstance(made, type) else Drawn(body, self)
+        return found
 
     def shown(
         self, key: int, births: Longs, moments: npt.NDArray[np.float64], age01: Floats, t: float,
@@ -175,49 +243,16 @@ class Bodies:
             if not mine.any() and (len(self.parts) > 1 or not part.keys):
                 continue
             tinted[mine] = part.tinted
-            if isinstance(part.body, PictureBody) and part.body.media:
-                frames = self._frames(part.body, key, births[mine], moments[mine], age01[mine], t)
-                wanted, index = np.unique(frames, return_inverse=True)
-                page[mine] = len(keys) + index
-                media = (part.body.media, self.pictures.stamp(part.body.media))
-                keys += [("picture", media, int(n), self.side) for n in wanted]
-                continue
-            count = len(part.keys)
-            if isinstance(part.body, Words) and part.body.deal != "random":
-                dealt = births[mine] % count
-                if part.body.deal == "readable":
-                    dealt = np.where(ahead()[mine], count - 1 - dealt, dealt)
-            elif count > 1:
-                dealt = np.minimum((draws01(key, births[mine], VARIANT) * count).astype(np.int64), count - 1)
-            else:
-                dealt = np.zeros(int(mine.sum()), np.int64)
-            page[mine] = len(keys) + dealt
-            keys += part.keys
+            now = Now(key, births[mine], moments[mine], age01[mine], t, lambda mine=mine: ahead()[mine])  # type: ignore[misc]
+            more, index = part.shown(now)
+            page[mine] = len(keys) + index
+            keys += more
         if not keys:
             return self._bound(()), page, tinted
         # Each page once, however often a letter comes.
         numbers: dict[tuple[Any, ...], int] = {}
         of = np.array([numbers.setdefault(key, len(numbers)) for key in keys])
         return self._bound(tuple(fitting(list(numbers)))), of[page], tinted
-
-    def _frames(
-        self, body: PictureBody, key: int, births: Longs, moments: npt.NDArray[np.float64], age01: Floats, t: float
-    ) -> Longs:
-        count = self.pictures.count(body.media)
-        rate = body.rate.value or float(self.pictures.own_rate(body.media) or self.shot.frame_rate)
-        u = draws01(key, births, FRAME)
-        pace = body.speed.value / 100
-        match body.plays:
-            case "one of them":
-                return np.minimum((u * count).astype(np.int64), count - 1)
-            case "by age":
-                at = np.clip(age01.astype(np.float64), 0, 1 - 1e-9) * count * pace
-            case "from birth":
-                at = (t - moments) * rate * pace
-            case _:
-                at = np.full(len(births), t * rate * pace)
-        start = np.floor(u * count) if body.random_start else 0.0
-        return (np.floor(at + 1e-9 + start).astype(np.int64)) % count
 
     def _bound(self, keys: tuple[tuple[Any, ...], ...]) -> Pages:
         return _pages(keys, self.pictures)

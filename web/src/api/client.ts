@@ -21,7 +21,6 @@ export type Note = Schemas['Note'];
 export type VersionCard = Schemas['VersionCard'];
 export type Tracked = Schemas['Tracked'];
 export type Palette = Schemas['Palette'];
-export type Kind = Schemas['NewThing']['kind'];
 export type Key = Schemas['Key'];
 export type Scene = Schemas['Scene'];
 export type Shown = Schemas['Shown'];

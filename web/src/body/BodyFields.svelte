@@ -2,10 +2,10 @@
   import { get, upload, type Body, type Media } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
+  import { specs } from '../state/specs.svelte';
   import Choice from '../ui/Choice.svelte';
   import FileButton from '../ui/FileButton.svelte';
   import Fields from '../ui/Fields.svelte';
-  import { bodyModels } from './kinds.svelte';
 
   let { desk, body, path }: { desk: Desk; body: Body; path: string } = $props();
   const without = ['kind', 'weight', 'media', 'font', 'tinted'];
@@ -46,7 +46,13 @@
     >
   </div>
 {/if}
-<Fields {desk} model={bodyModels[body.kind]} owner={body} {path} {without} />
+<Fields
+  {desk}
+  model={specs.bodies.find((one) => one.kind === body.kind)?.model ?? ''}
+  owner={body}
+  {path}
+  {without}
+/>
 {#if body.kind === 'picture'}
   <Fields {desk} model="PictureBody" owner={body} {path} only={['tinted']} />
 {:else if body.kind === 'words'}

@@ -3,9 +3,8 @@
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
   import Icon from '../ui/Icon.svelte';
-  import { sentence } from '../ui/words';
   import BodyFields from './BodyFields.svelte';
-  import { bodyKinds, bodyPicture } from './kinds.svelte';
+  import { bodyKinds, bodyPicture, titleOf } from './kinds.svelte';
 
   /** path: JSON pointer of the body. */
   let {
@@ -26,8 +25,8 @@
     <button
       role="radio"
       aria-checked={here}
-      aria-label={sentence(one.kind)}
-      title={sentence(one.kind)}
+      aria-label={titleOf(one.kind)}
+      title={titleOf(one.kind)}
       class="grid aspect-square place-items-center overflow-hidden rounded-md border bg-[#101618] {here
         ? 'border-aurora'
         : 'border-line-strong hover:border-soft'}"

@@ -3,9 +3,8 @@
   import type { Desk } from '../state/desk.svelte';
   import Icon from '../ui/Icon.svelte';
   import PlainField from '../ui/PlainField.svelte';
-  import { sentence } from '../ui/words';
   import BodyPicker from './BodyPicker.svelte';
-  import { bodyPicture } from './kinds.svelte';
+  import { bodyPicture, titleOf } from './kinds.svelte';
 
   /** path: JSON pointer of the emitter. The first body and those mixed with it, dealt out by their weights. */
   let { desk, emitter, path }: { desk: Desk; emitter: Emitter; path: string } = $props();
@@ -42,7 +41,7 @@
         class="flex items-center gap-1 rounded-md border py-0.5 pr-1.5 pl-0.5 text-[11.5px] {i === chosen
           ? 'border-aurora'
           : 'border-line-strong text-soft'}"
-        aria-label="Body {i + 1}: {sentence(body.kind)}"
+        aria-label="Body {i + 1}: {titleOf(body.kind)}"
         onclick={() => (at = i)}
       >
         <img class="size-5 rounded bg-[#101618]" src={bodyPicture(body)} alt="" />

@@ -1,20 +1,6 @@
-import { get, type Body, type BodyKind } from '../api/client';
-
-/** The model in the schema of each kind of body. */
-export const bodyModels: Record<Body['kind'], string> = {
-  'soft disc': 'Round',
-  'hard disc': 'Round',
-  ring: 'Ring',
-  star: 'Star',
-  spark: 'Spark',
-  puff: 'Puff',
-  drop: 'Drop',
-  square: 'Square',
-  shard: 'Shard',
-  streak: 'Streak',
-  picture: 'PictureBody',
-  words: 'Words',
-};
+import { get, type BodyKind } from '../api/client';
+import { specs } from '../state/specs.svelte';
+import { sentence } from '../ui/words';
 
 /** The kinds of bodies that the engine draws, each as it is when it is chosen. */
 class BodyKinds {
@@ -38,4 +24,11 @@ export const bodyKinds = new BodyKinds();
 /** The picture of a body, drawn by the engine. */
 export function bodyPicture(body: unknown): string {
   return `/api/bodies/picture?side=64&body=${encodeURIComponent(JSON.stringify(body))}`;
+}
+
+/** What a kind of body is called: its model's title, or its own word where a model has several. */
+export function titleOf(kind: string): string {
+  const own = specs.bodies.find((one) => one.kind === kind);
+  const several = specs.bodies.filter((one) => one.model === own?.model).length > 1;
+  return own && !several ? own.title : sentence(kind);
 }

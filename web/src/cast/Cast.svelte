@@ -1,7 +1,8 @@
 <script lang="ts">
   import { DropdownMenu } from 'bits-ui';
-  import type { Force, Kind, Thing } from '../api/client';
+  import type { Force, Thing } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
+  import { specs } from '../state/specs.svelte';
   import type { Chosen, ThingKind } from '../state/things';
   import Icon, { type IconName } from '../ui/Icon.svelte';
 
@@ -12,15 +13,18 @@
   interface Row {
     chosen: Chosen;
     icon: IconName;
+    iconPath?: string;
     name: string;
     on: boolean | null;
     path: string;
   }
+  const iconOf = (kind: string): string => specs.forces.find((one) => one.kind === kind)?.icon ?? '';
   const rows = $derived.by<{ title: string; rows: Row[] }[]>(() => {
     const one = (kind: ThingKind, things: readonly Thing[]): Row[] =>
       things.map((thing, i) => ({
         chosen: { kind, id: thing.id },
-        icon: kind === 'force' ? (thing as Force).kind : (kind as IconName),
+        icon: kind === 'force' ? 'more' : kind,
+        iconPath: kind === 'force' ? iconOf((thing as Force).kind) : undefined,
         name: thing.name,
         on: 'on' in thing ? thing.on : null,
         path: `/${kind}s/${i}`,
@@ -37,30 +41,31 @@
       { title: 'Groups', rows: one('group', shot.groups) },
     ].filter((group) => group.rows.length > 0);
   });
-  const kinds: { kind: Kind; name: string }[][] = [
+  interface New {
+    kind: string;
+    name: string;
+    icon?: IconName;
+    iconPath?: string;
+  }
+  const plain: New[] = (
     [
-      { kind: 'emitter', name: 'Emitter' },
-      { kind: 'marker', name: 'Marker' },
-      { kind: 'zone', name: 'Zone' },
-      { kind: 'light', name: 'Light' },
-      { kind: 'matte', name: 'Matte' },
-      { kind: 'group', name: 'Group' },
-    ],
-    [
-      { kind: 'gravity', name: 'Gravity' },
-      { kind: 'wind', name: 'Wind' },
-      { kind: 'drag', name: 'Drag' },
-      { kind: 'turbulence', name: 'Turbulence' },
-      { kind: 'vortex', name: 'Vortex' },
-      { kind: 'attractor', name: 'Attractor' },
-      { kind: 'follow', name: 'Path to follow' },
-      { kind: 'displacement', name: 'Displacement' },
-    ],
-    [
-      { kind: 'surface', name: 'Surface to touch' },
-      { kind: 'remove', name: 'Kill zone' },
-    ],
-  ];
+      ['emitter', 'Emitter'],
+      ['marker', 'Marker'],
+      ['zone', 'Zone'],
+      ['light', 'Light'],
+      ['matte', 'Matte'],
+      ['group', 'Group'],
+    ] as const
+  ).map(([kind, name]) => ({ kind, name, icon: kind }));
+  /** Forces as the registry has them, by their groups in the menu. */
+  const kinds = $derived.by<New[][]>(() => {
+    const menus = [...new Set(specs.forces.map((one) => one.menu))];
+    const group = (menu: string): New[] =>
+      specs.forces
+        .filter((one) => one.menu === menu)
+        .map(({ kind, title, icon }) => ({ kind, name: title, iconPath: icon }));
+    return [plain, ...menus.map(group)];
+  });
 
   function idOf(chosen: Chosen): string {
     return 'id' in chosen ? chosen.id : chosen.kind;
@@ -96,7 +101,7 @@
           <div class="my-1 border-t border-line"></div>
           {#each group as one (one.kind)}
             <DropdownMenu.Item class={item} onSelect={() => desk.add(one.kind)}
-              ><Icon name={one.kind} /> {one.name}</DropdownMenu.Item
+              ><Icon name={one.icon} path={one.iconPath} /> {one.name}</DropdownMenu.Item
             >
           {/each}
         {/each}
@@ -145,7 +150,7 @@
             onclick={() => (desk.chosen = row.chosen)}
             ondblclick={() => (renaming = id)}
           >
-            <span class="text-soft"><Icon name={row.icon} size={15} /></span>
+            <span class="text-soft"><Icon name={row.icon} path={row.iconPath} size={15} /></span>
             <span class="truncate">{row.name}</span>
           </button>
           <DropdownMenu.Root>
@@ -161,9 +166,7 @@
                 <DropdownMenu.Item class={item} onSelect={() => (renaming = id)}>Rename</DropdownMenu.Item>
                 {#if 'id' in row.chosen}
                   {@const chosen = row.chosen}
-                  <DropdownMenu.Item
-                    class={item}
-                    onSelect={() => desk.add(chosen.kind === 'force' ? 'gravity' : (chosen.kind as Kind), id)}
+                  <DropdownMenu.Item class={item} onSelect={() => desk.add(chosen.kind, id)}
                     >Copy</DropdownMenu.Item
                   >
                   {#if chosen.kind === 'emitter'}
@@ -178,7 +181,7 @@
                       <DropdownMenu.Item
                         class={item}
                         onSelect={() =>
-                          desk.add(chosen.kind === 'force' ? 'gravity' : (chosen.kind as Kind), id, {
+                          desk.add(chosen.kind, id, {
                             mirror: axis,
                             with_ties: chosen.kind === 'emitter',
                           })}>{word}</DropdownMenu.Item
@@ -187,21 +190,21 @@
                   {/if}
                   {#if chosen.kind === 'force'}
                     <DropdownMenu.Item class={item} onSelect={() => desk.alone(id)}
-                      >{desk.solo ? 'Show all again' : 'Show alone'}</DropdownMenu.Item
+                      >{desk.solo ? 'End solo' : 'Solo'}</DropdownMenu.Item
                     >
                   {/if}
                   {#if chosen.kind === 'emitter'}
                     <DropdownMenu.Item class={item} onSelect={() => desk.alone(id)}
-                      >{desk.solo ? 'Show all again' : 'Show alone'}</DropdownMenu.Item
+                      >{desk.solo ? 'End solo' : 'Solo'}</DropdownMenu.Item
                     >
                     {#if shot.emitters[0]?.id !== id}
                       <DropdownMenu.Item class={item} onSelect={() => move(row, -1)}
-                        >Draw earlier</DropdownMenu.Item
+                        >Move behind</DropdownMenu.Item
                       >
                     {/if}
                     {#if shot.emitters[shot.emitters.length - 1]?.id !== id}
                       <DropdownMenu.Item class={item} onSelect={() => move(row, 1)}
-                        >Draw later</DropdownMenu.Item
+                        >Move in front</DropdownMenu.Item
                       >
                     {/if}
                   {/if}

@@ -20,11 +20,11 @@
   const extras = [
     ['trail', 'Trail', 'Trail', 'Each draws its own way behind it.'],
     ['lines', 'Lines', 'Lines', 'Lines to its neighbours, in the colours of both.'],
-    ['heads', 'More heads', 'Heads', 'More heads along the same way, offset in time.'],
+    ['heads', 'Repeats', 'Heads', 'It is drawn again along its own way, offset in time.'],
   ] as const;
   const drawn = $derived(extras.filter(([field]) => emitter[field]).map(([, label]) => label.toLowerCase()));
   const groups = $derived([
-    { value: '', label: 'By itself' },
+    { value: '', label: 'Its own' },
     ...desk.shot!.groups.map((g) => ({ value: g.id, label: g.name })),
   ]);
   const sits = $derived(
@@ -67,7 +67,7 @@
     {/if}
   {/each}
 </Section>
-<Section title="In the picture" about={sits}>
+<Section title="Compositing" about={sits}>
   <Fields {...common} only={['blend', 'order']} />
   <UseFields {desk} use={emitter.use} owner={emitter.id} path="{path}/use" />
   <Fields {...common} only={['motion_blur', 'lit']} />
@@ -88,12 +88,12 @@
     >
   {/each}
 </Section>
-<Section title="Finish" about={finishAbout(emitter.finish)}>
+<Section title="Effects" about={finishAbout(emitter.finish)}>
   <Choice
-    label="Finished"
+    label="Effects of"
     value={emitter.group ?? ''}
     items={groups}
-    hint="With a group: its members are drawn onto one layer, which is finished as one."
+    hint="With a group: its members are drawn onto one layer, which has effects as one."
     onset={(v) => desk.set(`${path}/group`, v || null, 'Group')}
   />
   {#if !emitter.group}
@@ -106,17 +106,17 @@
     about="What is done to its layer: blur, glow, grade … from the first step to the last."
   />
 </Section>
-<Section title="Motion" about={emitter.stays === 'along' ? 'carried along' : ''}>
+<Section title="Motion" about={emitter.stays === 'along' ? 'local space' : ''}>
   <Fields {...common} only={['mass', 'speed_limit']} />
   <Choice
-    label="After birth"
+    label="Space"
     value={emitter.stays}
     items={[
-      { value: 'behind', label: 'Left in the world' },
-      { value: 'along', label: 'Carried along' },
+      { value: 'behind', label: 'World space' },
+      { value: 'along', label: 'Local space' },
     ]}
-    hint="Left where they were born, or carried on with the source."
-    onset={(v) => desk.set(`${path}/stays`, v, 'After birth')}
+    hint="World: left where they were born. Local: carried on with the source."
+    onset={(v) => desk.set(`${path}/stays`, v, 'Space')}
   />
   <PlainField
     label="Seed"

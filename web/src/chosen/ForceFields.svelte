@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Force } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
+  import { specs } from '../state/specs.svelte';
   import Choice from '../ui/Choice.svelte';
   import Fields from '../ui/Fields.svelte';
   import Switch from '../ui/Switch.svelte';
@@ -10,33 +11,10 @@
 
   let { desk, force }: { desk: Desk; force: Force } = $props();
   const path = $derived(desk.path);
-  const models: Record<Force['kind'], string> = {
-    gravity: 'Gravity',
-    wind: 'Wind',
-    drag: 'Drag',
-    turbulence: 'Turbulence',
-    displacement: 'Displacement',
-    vortex: 'Vortex',
-    attractor: 'Attractor',
-    follow: 'Follow',
-    surface: 'Surface',
-    remove: 'Remove',
-  };
-  const about: Record<Force['kind'], string> = {
-    gravity:
-      'Pulls everything it reaches the same way, light or heavy. 9.81 m/s² is the Earth’s; point it up for rising heat.',
-    wind: 'Moving air: particles take on its speed, the lighter the sooner.',
-    drag: 'Takes speed away, and stays calm at any strength. Quadratic drag grows with speed.',
-    turbulence:
-      'Eddies of air that neither gather nor scatter. The lane of its strength says when in life it sets in.',
-    displacement: 'Shifts what is seen, and leaves the motion alone: at 0 everything is where it was.',
-    vortex: 'Turns places about its axis; without pull every distance stays as it is.',
-    attractor: 'Draws to its place, or pushes away with a strength below 0.',
-    follow: 'Leads along its path, and toward it. Drag its points on the picture.',
-    surface: 'Something to touch. However fast and small, nothing gets through it.',
-    remove: 'Takes particles away inside its zone, or outside it.',
-  };
-  const placed = $derived(!['gravity', 'wind', 'drag', 'remove'].includes(force.kind));
+  const kind = $derived(specs.forces.find((one) => one.kind === force.kind));
+  const model = $derived(kind?.model ?? '');
+  /** A path of its own, if it has one that means anything now. */
+  const points = $derived('points' in force && specs.applies(model, 'points', force));
   const zones = $derived([
     { value: '', label: 'Everywhere' },
     ...desk.shot!.zones.map((z) => ({ value: z.id, label: z.name })),
@@ -48,10 +26,10 @@
   );
 </script>
 
-<Switch label="Acts" on={force.on} onset={(on) => desk.set(`${path}/on`, on, 'Switch')} />
-<Fields {desk} model={models[force.kind]} owner={force} {path} without={[...place, ...tied]} />
-{#if force.kind === 'follow' || (force.kind === 'surface' && force.shape === 'path')}
-  <PathButtons {desk} path="{path}/points" closed={force.closed} />
+<Switch label="On" on={force.on} onset={(on) => desk.set(`${path}/on`, on, 'Switch')} />
+<Fields {desk} {model} owner={force} {path} without={[...place, ...tied]} />
+{#if points}
+  <PathButtons {desk} path="{path}/points" closed={'closed' in force && force.closed} />
 {/if}
 <Choice
   label="Where"
@@ -61,17 +39,17 @@
   onset={(v) => desk.set(`${path}/zone`, v || null, 'Zone')}
 />
 <Choice
-  label="Its frame"
+  label="Space"
   value={force.frame}
   items={[
-    { value: 'shot', label: 'The shot' },
-    { value: 'emitter', label: 'Each emitter' },
+    { value: 'shot', label: 'Shot' },
+    { value: 'emitter', label: 'Emitter' },
   ]}
-  hint="Each emitter: its place and turn are meant from the emitter, which it follows."
-  onset={(v) => desk.set(`${path}/frame`, v, 'Frame of the force')}
+  hint="Emitter: its place and turn are meant from the emitter, which it follows."
+  onset={(v) => desk.set(`${path}/frame`, v, 'Space of the force')}
 />
-{#if placed}<PlaceFields {desk} owner={force} model={models[force.kind]} {path} />{/if}
-<p class="pt-3 text-soft">{about[force.kind]}</p>
+{#if kind?.located}<PlaceFields {desk} owner={force} {model} {path} />{/if}
+<p class="pt-3 text-soft">{kind?.about}</p>
 <p class="pt-2 text-soft">
   {touched.length ? `Reaches ${touched.join(', ')}.` : 'Reaches nobody yet: mark emitters in the reach.'}
 </p>

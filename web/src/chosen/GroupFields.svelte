@@ -14,7 +14,7 @@
 
 <p class="pb-1.5 text-soft">
   Its members are drawn onto one layer, in their order, where the first of them stands in the cast. That layer
-  is finished and blended as one.
+  has effects and is blended as one.
 </p>
 {#each desk.shot!.emitters as emitter, i (emitter.id)}
   <Switch
@@ -24,7 +24,7 @@
   />
 {/each}
 <div class="pt-2"></div>
-<Section title="Finish" about={finishAbout(group.finish)}>
+<Section title="Effects" about={finishAbout(group.finish)}>
   <Finish
     {desk}
     steps={group.finish}
@@ -32,7 +32,7 @@
     about="What is done to the layer of all its members."
   />
 </Section>
-<Section title="In the picture" first>
+<Section title="Compositing" first>
   <Fields {desk} model="Group" owner={group} {path} only={['blend']} />
   <UseFields {desk} use={group.use} owner={group.id} path="{path}/use" />
 </Section>

@@ -76,11 +76,11 @@
 </script>
 
 <div class="flex flex-wrap gap-1.5 py-1.5">
-  <button class="button h-6! px-2! text-[11.5px]" onclick={longer}>Point more</button>
+  <button class="button h-6! px-2! text-[11.5px]" onclick={longer}>Add point</button>
   {#if points.length > 2}
     <button
       class="button h-6! px-2! text-[11.5px]"
-      onclick={() => desk.set(path, points.slice(0, -1), 'Path: point less')}>Point less</button
+      onclick={() => desk.set(path, points.slice(0, -1), 'Path: point less')}>Remove point</button
     >
   {/if}
   <button class="button h-6! px-2! text-[11.5px]" onclick={round}

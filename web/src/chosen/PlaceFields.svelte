@@ -24,9 +24,9 @@
   let { desk, owner, model, path, untitled = false }: Props = $props();
   const carriers = $derived([{ value: '', label: 'Nothing' }, ...placedChoices(desk.shot!, owner.id)]);
   const switches = [
-    ['carry_place', 'Place follows it'],
-    ['carry_turn', 'Turn follows it'],
-    ['carry_size', 'Size follows it'],
+    ['carry_place', 'Position follows it'],
+    ['carry_turn', 'Rotation follows it'],
+    ['carry_size', 'Scale follows it'],
   ] as const;
 
   /** A key of the whole place at the playhead. */
@@ -103,7 +103,7 @@
     aria-pressed={desk.recording === owner.id}
     title="Then hold the pointer on the picture and follow something while it plays."
     onclick={() => (desk.recording = desk.recording === owner.id ? null : owner.id)}
-    ><span class="text-dawn"><Icon name="record" size={11} filled /></span> Lead it by hand</button
+    ><span class="text-dawn"><Icon name="record" size={11} filled /></span> Record motion</button
   >
 </div>
 <div class="pt-2">

@@ -19,7 +19,7 @@
 
 <Switch label="Shown" on={plate.on} onset={(on) => desk.set('/plate/on', on, 'Switch the plate')} />
 <Choice
-  label="Beyond its ends"
+  label="Outside its range"
   value={plate.beyond}
   items={[
     { value: 'hold', label: 'Hold' },

@@ -47,17 +47,17 @@
   onset={put('/px_per_metre', 'Px per metre')}
 />
 <PlainField
-  label="Alive at most"
+  label="Particle limit"
   value={shot.limit}
   hint="Over all emitters; small ones are served in full."
   onset={put('/limit', 'Limit of the shot')}
 />
 <PlainField
-  label="Motion steps"
+  label="Simulation rate"
   value={shot.simulation_rate}
   unit="/s"
   hint="The lattice on which motion is stepped."
-  onset={put('/simulation_rate', 'Motion steps')}
+  onset={put('/simulation_rate', 'Simulation rate')}
 />
 <Switch
   label="Loop without a seam"
@@ -95,7 +95,7 @@
   <Fields {desk} model="Camera" owner={shot.camera} path="/camera" only={['focus', 'aperture']} />
 {/if}
 <div class="pt-1">
-  <Section title="Finish of all particles" about={finishAbout(shot.finish)}>
+  <Section title="Effects on all particles" about={finishAbout(shot.finish)}>
     <Finish
       {desk}
       steps={shot.finish}

@@ -28,7 +28,7 @@
       if (found.lost_at !== null) {
         desk.go(found.lost_at);
         notices.say(
-          `The point is lost at frame ${found.lost_at}. What was found is kept: drag it back onto its place there, and track on.`,
+          `The point is lost at frame ${found.lost_at}. What was found is kept: drag it back onto its place there, and track forward.`,
         );
       }
     } catch (error) {
@@ -46,7 +46,7 @@
 
 {#if shot.plate}
   <PlainField
-    label="Patch"
+    label="Tracking window"
     value={patch}
     unit="px"
     hint="Side of the square of the plate that is followed. It is drawn round the thing’s place."
@@ -61,7 +61,7 @@
     <button
       class="button h-6! px-2! text-[11.5px]"
       disabled={busy !== ''}
-      onclick={() => track(shot.last_frame, 'Tracking on')}>Track on ▸</button
+      onclick={() => track(shot.last_frame, 'Tracking forward')}>Track forward ▸</button
     >
   </div>
   {#if busy}<p class="pt-1.5 text-soft" role="status">{busy} from frame {desk.frame} …</p>

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { upload, type Emitter } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
+  import { specs } from '../state/specs.svelte';
   import PathButtons from '../chosen/PathButtons.svelte';
   import Choice from '../ui/Choice.svelte';
   import FileButton from '../ui/FileButton.svelte';
@@ -14,20 +15,8 @@
   const emitter = $derived(desk.emitter);
   const path = $derived(desk.emitterPath);
 
-  type Shape = Emitter['shape'];
-  const shapes: { value: Shape['kind']; label: string; model: string }[] = [
-    { value: 'point', label: 'Point', model: 'Point' },
-    { value: 'line', label: 'Line', model: 'Line' },
-    { value: 'path', label: 'Path', model: 'PathShape' },
-    { value: 'disc', label: 'Disc or ring', model: 'Disc' },
-    { value: 'rectangle', label: 'Rectangle', model: 'Rectangle' },
-    { value: 'box', label: 'Box', model: 'Box' },
-    { value: 'sphere', label: 'Sphere', model: 'Ball' },
-    { value: 'letters', label: 'Letters', model: 'Letters' },
-    { value: 'artwork', label: 'Artwork', model: 'Artwork' },
-    { value: 'plate', label: 'The plate', model: 'FromPlate' },
-  ];
-  const model = $derived(shapes.find((s) => s.value === emitter?.shape.kind)?.model ?? 'Point');
+  const shapes = $derived(specs.shapes.map((one) => ({ value: one.kind, label: one.title })));
+  const model = $derived(specs.shapes.find((one) => one.kind === emitter?.shape.kind)?.model ?? '');
   let files = $state<FileButton>();
 
   function reshape(kind: string): void {
@@ -65,11 +54,10 @@
   <div class="px-3.5 pb-3">
     <NumberRow
       {...common}
-      label="Birth rate"
       field="rate"
       unit={{ second: '/s', frame: '/frame', px: '/px' }[emitter.rate_per]}
     />
-    <NumberRow {...common} label="Lifespan" field="lifespan" />
+    <NumberRow {...common} field="lifespan" />
     <Fields {...common} only={['rate_per']} />
     <Choice
       label="From"
@@ -80,7 +68,7 @@
     />
     {#if emitter.shape.kind !== 'point'}
       <Switch
-        label="Shape acts"
+        label="Shape on"
         on={emitter.shape_on}
         hint="Off: all are born at its centre, to see what the shape does."
         onset={(on) => desk.set(`${path}/shape_on`, on, on ? 'Shape on' : 'Shape off')}
@@ -88,7 +76,7 @@
     {/if}
     <FileButton bind:this={files} label="SVG artwork" accept=".svg,image/svg+xml" ontake={artwork} />
     <Fields {desk} {model} owner={emitter.shape} path="{path}/shape" without={['kind', 'name']} />
-    {#if emitter.shape.kind === 'path' && emitter.shape.points}
+    {#if 'points' in emitter.shape && emitter.shape.points}
       <PathButtons {desk} path="{path}/shape/points" closed={emitter.shape.closed} />
     {:else if emitter.shape.kind === 'artwork'}
       <button class="button my-1.5 h-6! px-2! text-[11.5px]" onclick={() => files?.choose()}
@@ -96,7 +84,7 @@
       >
     {/if}
     <Fields {...common} only={['spacing']} />
-    <NumberRow {...common} label="Speed" field="speed" />
+    <NumberRow {...common} field="speed" />
     <Fields {...common} only={['toward', 'direction', 'tilt', 'spread', 'inherit']} />
     <PlainField
       label="Pre-roll"
@@ -105,12 +93,7 @@
       hint="Seconds of births before the start, so that they are in the air on the first frame."
       onset={(v) => desk.set(`${path}/pre_roll_s`, v ?? 0, 'Pre-roll')}
     />
-    <Switch
-      label="Fan in depth"
-      on={emitter.in_depth}
-      hint="Even over a cone, not over an arc."
-      onset={(on) => desk.set(`${path}/in_depth`, on, 'Fan in depth')}
-    />
+    <Fields {...common} only={['in_depth']} />
     <Choice
       label="Cadence"
       value={emitter.cadence}
@@ -145,7 +128,7 @@
       onset={(v) => desk.set(`${path}/end_s`, v, 'Stop')}
     />
     <PlainField
-      label="Alive at most"
+      label="Particle limit"
       value={emitter.limit}
       onset={(v) => desk.set(`${path}/limit`, v ?? 0, 'Limit')}
     />

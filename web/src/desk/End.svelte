@@ -33,14 +33,7 @@
 <div class="head"><span>End</span><small>read by age</small></div>
 {#if emitter && forecast}
   <div class="px-3.5 pb-3">
-    <NumberRow
-      {desk}
-      label="Fade over last"
-      model="Emitter"
-      owner={emitter}
-      path={desk.emitterPath}
-      field="fade_last"
-    />
+    <NumberRow {desk} model="Emitter" owner={emitter} path={desk.emitterPath} field="fade_last" />
     {#if emitter.trail?.length}
       <Fields
         {desk}
@@ -63,7 +56,7 @@
     </p>
     {#if short !== null}
       <p class="mt-2 rounded-md border border-amber px-2 py-1.5 text-amber">
-        ⚠ {number(short)} would be alive, and {number(forecast.share)} find room. Raise “Alive at most”, or lower
+        ⚠ {number(short)} would be alive, and {number(forecast.share)} find room. Raise “Particle limit”, or lower
         the rate.
       </p>
     {/if}

@@ -3,9 +3,9 @@
   import { get, type Step } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
+  import { specs } from '../state/specs.svelte';
   import Fields from '../ui/Fields.svelte';
   import Icon from '../ui/Icon.svelte';
-  import { stepKinds } from './kinds';
   import ToneCurve from './ToneCurve.svelte';
 
   /** path: JSON pointer of the steps, which are done from the first to the last. */
@@ -13,14 +13,14 @@
     $props();
   let open = $state(0);
   const item = 'flex h-7 items-center gap-2 rounded px-2 data-highlighted:bg-aurora-ground';
-  const named = (kind: Step['kind']): [string, string] => {
-    const found = stepKinds.find(([k]) => k === kind)!;
-    return [found[1], found[2]];
+  const named = (kind: string): [string, string] => {
+    const found = specs.steps.find((one) => one.kind === kind);
+    return [found?.title ?? kind, found?.model ?? ''];
   };
 
-  function add(kind: Step['kind']): void {
+  function add(kind: string): void {
     open = steps.length;
-    desk.change([{ op: 'add', path: `${path}/-`, value: { kind } }], `Finish: ${kind}`);
+    desk.change([{ op: 'add', path: `${path}/-`, value: { kind } }], `Effect: ${kind}`);
   }
 
   function move(from: number, by: number): void {
@@ -28,7 +28,7 @@
     const [one] = list.splice(from, 1);
     list.splice(from + by, 0, one!);
     open = from + by;
-    desk.set(path, list, 'Order of the finish');
+    desk.set(path, list, 'Order of the effects');
   }
 
   async function matchGrain(at: number): Promise<void> {
@@ -55,7 +55,7 @@
     <button
       class="flex h-full min-w-0 flex-1 items-center gap-1 text-left"
       aria-expanded={open === i}
-      aria-label="{label}, step {i + 1}"
+      aria-label="{label}, effect {i + 1}"
       onclick={() => (open = open === i ? -1 : i)}
     >
       <span class="w-3.5 text-[11px] text-soft">{i + 1}</span>
@@ -74,7 +74,7 @@
         desk.set(
           path,
           steps.filter((_, j) => j !== i),
-          `Finish: no ${step.kind}`,
+          `Effects: no ${step.kind}`,
         )}><Icon name="close" size={11} /></button
     >
     <button
@@ -104,7 +104,7 @@
 {#if steps.length < 16}
   <DropdownMenu.Root>
     <DropdownMenu.Trigger class="button mt-1.5 h-6! px-2! text-[11.5px]"
-      >Add a step <Icon name="plus" size={11} /></DropdownMenu.Trigger
+      >Add an effect <Icon name="plus" size={11} /></DropdownMenu.Trigger
     >
     <DropdownMenu.Portal>
       <DropdownMenu.Content
@@ -112,8 +112,8 @@
         sideOffset={2}
         class="z-60 w-44 rounded-lg border border-line-strong bg-raised p-1 shadow-xl"
       >
-        {#each stepKinds as [kind, name] (kind)}
-          <DropdownMenu.Item class={item} onSelect={() => add(kind)}>{name}</DropdownMenu.Item>
+        {#each specs.steps as one (one.kind)}
+          <DropdownMenu.Item class={item} onSelect={() => add(one.kind)}>{one.title}</DropdownMenu.Item>
         {/each}
       </DropdownMenu.Content>
     </DropdownMenu.Portal>

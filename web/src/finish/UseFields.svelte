@@ -2,19 +2,19 @@
   import type { Use } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import Choice from '../ui/Choice.svelte';
-  import NumberRow from '../ui/NumberRow.svelte';
+  import Fields from '../ui/Fields.svelte';
 
   /** owner: the id of the emitter or group; path: JSON pointer of its use. */
   let { desk, use, owner, path }: { desk: Desk; use: Use; owner: string; path: string } = $props();
   const kinds: { value: Use['kind']; label: string; about: string }[] = [
-    { value: 'picture', label: 'A picture', about: '' },
+    { value: 'picture', label: 'Picture', about: '' },
     {
       value: 'glass',
       label: 'Glass',
       about: 'It is not seen: it bends what lies behind it, as glass or hot air does.',
     },
-    { value: 'matte', label: 'A matte', about: 'It is not seen: only under it is seen what it is for.' },
-    { value: 'cut', label: 'A cut', about: 'It is not seen: it takes away what it is for.' },
+    { value: 'matte', label: 'Matte', about: 'It is not seen: only under it is seen what it is for.' },
+    { value: 'cut', label: 'Cut-out', about: 'It is not seen: it takes away what it is for.' },
     {
       value: 'displacement',
       label: 'Displacement',
@@ -30,21 +30,14 @@
   ]);
 </script>
 
-<Choice
-  label="Is used as"
-  value={use.kind}
-  items={kinds}
-  onset={(v) => desk.set(`${path}/kind`, v, 'What it is used as')}
-/>
+<Choice label="Role" value={use.kind} items={kinds} onset={(v) => desk.set(`${path}/kind`, v, 'Role')} />
 {#if use.kind !== 'picture'}
   <Choice
-    label="On"
+    label="Applies to"
     value={use.of ?? ''}
     items={of}
-    onset={(v) => desk.set(`${path}/of`, v || null, 'What it works on')}
+    onset={(v) => desk.set(`${path}/of`, v || null, 'Applies to')}
   />
-  {#if use.kind === 'glass' || use.kind === 'displacement'}
-    <NumberRow {desk} label="Pushes by" model="Use" owner={use} {path} field="amount" />
-  {/if}
+  <Fields {desk} model="Use" owner={use} {path} only={['amount']} />
   <p class="pt-1.5 text-soft">{kinds.find((k) => k.value === use.kind)?.about}</p>
 {/if}

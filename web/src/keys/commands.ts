@@ -1,9 +1,9 @@
-import type { Kind } from '../api/client';
 import type { Desk } from '../state/desk.svelte';
 import { lists, type ThingKind, type View } from '../state/things';
 import { place } from '../state/place.svelte';
 import { copyPlace, pastePlace } from '../state/places';
 import { room } from '../state/room.svelte';
+import { specs } from '../state/specs.svelte';
 import { isOff, switchAll } from '../state/switches';
 import { theme } from '../state/theme.svelte';
 
@@ -16,22 +16,12 @@ export interface Command {
   act: () => void;
 }
 
-const kinds: [Kind, string][] = [
-  ['gravity', 'gravity'],
-  ['wind', 'wind'],
-  ['drag', 'drag'],
-  ['turbulence', 'turbulence'],
-  ['vortex', 'a vortex'],
-  ['attractor', 'an attractor'],
-  ['follow', 'a path to follow'],
-  ['displacement', 'a displacement'],
-  ['surface', 'a surface'],
-  ['remove', 'a kill zone'],
-  ['zone', 'a zone'],
-  ['marker', 'a marker'],
-  ['light', 'a light'],
-  ['matte', 'a matte'],
-  ['group', 'a group'],
+const plain = ['zone', 'marker', 'light', 'matte', 'group'];
+
+/** What can be added to the cast, and what it is called. */
+const kinds = (): [string, string][] => [
+  ...specs.forces.map((one): [string, string] => [one.kind, one.title.toLowerCase()]),
+  ...plain.map((kind): [string, string] => [kind, kind]),
 ];
 
 /** Everything that can be done on the shot screen, with its key. The key sheet and the finder both read this. */
@@ -84,7 +74,7 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     { group: 'Look', name: 'Over the plate', key: '1', act: look('plate') },
     { group: 'Look', name: 'Particles alone', key: '2', act: look('particles') },
     { group: 'Look', name: 'Alpha', key: '3', act: look('alpha') },
-    { group: 'Look', name: 'Layers: how many lie over each other', key: '4', act: look('layers') },
+    { group: 'Look', name: 'Overdraw: how many lie over each other', key: '4', act: look('layers') },
     { group: 'Look', name: 'The plate alone', key: '5', act: look('under') },
     {
       group: 'Look',
@@ -98,7 +88,7 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     },
     {
       group: 'Look',
-      name: 'Look round, or through the camera',
+      name: 'Orbit, or through the camera',
       key: 'l',
       act: () => desk.lookFrom(desk.orbit ? null : { side: 32, above: 18, far: 1.5 }),
     },
@@ -119,7 +109,7 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     },
     ...(['over life', 'keys', 'flutter', 'source', 'spread'] as const).map((kind) => ({
       group: 'Edit',
-      name: `Every ${kind === 'over life' ? 'over-life curve' : kind}: off or on`,
+      name: `Every ${{ 'over life': 'over-life curve', spread: 'variation' }[kind as string] ?? kind}: off or on`,
       act: () => switchAll(desk, kind, isOff(desk.shot, kind)),
     })),
     { group: 'Edit', name: 'Copy the place of the chosen thing', act: () => copyPlace(desk) },
@@ -129,15 +119,15 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     { group: 'Cast', name: 'Choose the next thing', key: 'ArrowDown', act: around(1) },
     { group: 'Cast', name: 'Choose the thing before', key: 'ArrowUp', act: around(-1) },
     { group: 'Cast', name: 'Add an emitter', key: 'e', act: () => void desk.add('emitter') },
-    ...kinds.map(([kind, name]) => ({
+    ...kinds().map(([kind, name]) => ({
       group: 'Cast',
-      name: `Add ${name}`,
+      name: `Add: ${name}`,
       act: () => void desk.add(kind),
     })),
     { group: 'Cast', name: 'Switch on or off', key: 'o', act: onOff },
     {
       group: 'Cast',
-      name: 'Show alone, or all again',
+      name: 'Solo, or all again',
       key: 'a',
       act: () => {
         const thing = desk.chosenEmitter ?? desk.force;

@@ -77,7 +77,7 @@
       bind:value={words}
     />
     {#if emitter}
-      <button class="button main" onclick={keep}>Keep {emitter.name}</button>
+      <button class="button main" onclick={keep}>Save {emitter.name}</button>
     {/if}
     <FileButton text="Import a file …" label="Emitter file" accept=".json" look="button" ontake={take} />
   </div>
@@ -97,7 +97,7 @@
         class="overflow-hidden rounded-lg border border-line-strong hover:border-soft"
         data-preset={card.id}
       >
-        <button class="block w-full" aria-label="Plant {card.name}" onclick={() => plant(card)}>
+        <button class="block w-full" aria-label="Add {card.name} to the shot" onclick={() => plant(card)}>
           <MovingPicture src="/api/emitters/{card.id}/thumb" frames={16} ratio="16/9" />
         </button>
         {#if editing?.id === card.id}
@@ -117,7 +117,7 @@
               placeholder="tags, with commas"
               value={card.tags.join(', ')}
             />
-            <button class="button h-6!">Keep</button>
+            <button class="button h-6!">Save</button>
           </form>
         {:else}
           <div class="flex items-center bg-raised py-1 pl-2">

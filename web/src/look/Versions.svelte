@@ -85,12 +85,12 @@
       required
       bind:value={name}
     />
-    <button class="button main">Keep the shot as it is now</button>
+    <button class="button main">Save a version</button>
   </form>
   {#if versions.length === 0}
     <p class="pt-4 text-soft">
-      Nothing is kept yet. Keep a version before you try something: then hold the two side by side, or wipe
-      one over the other, on the same frame.
+      No version yet. Save one before you try something: then hold the two side by side, or wipe one over the
+      other, on the same frame.
     </p>
   {/if}
   <ul class="pt-3">
@@ -133,12 +133,12 @@
           >
           <span class="flex gap-1">
             <button class="button h-6! flex-1 px-2! text-[11.5px]" onclick={() => take(version)}
-              >Take it up</button
+              >Restore</button
             >
             <button
               class="quiet"
-              aria-label="Forget {version.name}"
-              title="Forget it"
+              aria-label="Delete {version.name}"
+              title="Delete it"
               onclick={() => drop(version)}><Icon name="trash" size={13} /></button
             >
           </span>

@@ -10,7 +10,7 @@
     ['plate', 'Over plate'],
     ['particles', 'Particles'],
     ['alpha', 'Alpha'],
-    ['layers', 'Layers'],
+    ['layers', 'Overdraw'],
     ['under', 'Plate'],
   ];
   const figures = $derived(desk.figures);
@@ -65,7 +65,7 @@
     aria-pressed={desk.orbit !== null}
     title="Look from elsewhere. The shot's camera stays as it is."
     onclick={() => desk.lookFrom(desk.orbit ? null : { side: 32, above: 18, far: 1.5 })}
-    ><Icon name="orbit" size={13} /> Look round</button
+    ><Icon name="orbit" size={13} /> Orbit</button
   >
 </div>
 <div class="absolute top-2.5 right-2.5 flex flex-col items-end gap-1 text-[11.5px] text-[#e4e6e6]" data-over>

@@ -9,7 +9,6 @@ import {
   type Force,
   type Guides,
   type Key,
-  type Kind,
   type LiveHeader,
   type NumberValue,
   type Problem,
@@ -402,7 +401,7 @@ export class Desk {
   redo = (): Promise<void> => this.act('POST', '/redo');
 
   add(
-    kind: Kind,
+    kind: string,
     copyOf?: string,
     how: { with_ties?: boolean; mirror?: 'across' | 'up' } = {},
   ): Promise<void> {
@@ -433,6 +432,6 @@ export class Desk {
       .map(({ path }) => ({ op: 'replace' as const, path, value: back !== null }));
     const off = things.filter((thing) => thing.id !== id && thing.on).map((thing) => thing.id);
     this.solo = back ? null : { list, back: off };
-    if (changes.length) this.change(changes, back ? 'Show all' : 'Show alone');
+    if (changes.length) this.change(changes, back ? 'End solo' : 'Solo');
   }
 }

@@ -15,6 +15,7 @@ export interface Spec {
 }
 
 interface Property {
+  title?: string;
   isbjorn?: Omit<Spec, 'initial'>;
   default?: { value: number } | number | string | boolean | null;
   description?: string;
@@ -22,26 +23,54 @@ interface Property {
   enum?: string[];
   const?: string;
   pattern?: string;
+  /** The field means something only while others have these values. */
+  shown_if?: Record<string, unknown[]>;
+  $ref?: string;
+  allOf?: Property[];
+  anyOf?: Property[];
+  items?: Property;
+  discriminator?: { mapping: Record<string, string> };
+}
+
+interface Model {
+  title?: string;
+  isbjorn?: { title: string; icon: string; about: string; menu: string; located?: boolean };
+  properties: Record<string, Property>;
 }
 
 /** A field of a model as a form shows it. */
 export interface Field {
   name: string;
+  label: string;
   kind: 'number' | 'choice' | 'switch' | 'plain' | 'colour' | 'text';
   choices: string[];
   help: string;
 }
 
+/** A kind of force, shape, body or step, as the registry of the engine tells it. */
+export interface KindOf {
+  kind: string;
+  model: string;
+  title: string;
+  icon: string;
+  about: string;
+  menu: string;
+  /** Of a force: it acts from a place. */
+  located: boolean;
+}
+
+const bare = (ref: string): string => ref.slice(ref.lastIndexOf('/') + 1);
+
 class Specs {
   ready = $state(false);
   presets = $state<Presets>({ curves: [], ramps: [] });
   rates = $state<string[]>([]);
-  private defs: Record<string, { properties: Record<string, Property> }> = {};
+  private defs: Record<string, Model> = {};
 
   async load(): Promise<void> {
     if (this.ready) return;
     const [schema, presets, rates] = await Promise.all([
-      get<{ $defs: Specs['defs']; properties: Record<string, Property> }>('/api/schema'),
+      get<{ $defs: Record<string, Model>; properties: Record<string, Property> }>('/api/schema'),
       get<Presets>('/api/presets'),
       get<string[]>('/api/rates'),
     ]);
@@ -68,9 +97,81 @@ class Specs {
                   ? 'colour'
                   : 'text'
                 : null;
-      if (kind) found.push({ name, kind, choices: p.enum ?? [], help: p.description ?? '' });
+      if (kind)
+        found.push({
+          name,
+          label: p.title ?? name,
+          kind,
+          choices: p.enum ?? [],
+          help: p.description ?? '',
+        });
     }
     return found;
+  }
+
+  /** Whether a field means anything with the other values of its part. */
+  applies(model: string, field: string, values: Record<string, unknown>): boolean {
+    const when = this.defs[model]?.properties[field]?.shown_if ?? {};
+    return Object.entries(when).every(([other, allowed]) => allowed.includes(values[other]));
+  }
+
+  /** The label of a field. */
+  label(model: string, field: string): string {
+    return this.defs[model]?.properties[field]?.title ?? field;
+  }
+
+  /** The kinds of a union of the document, in the order of the registry. */
+  private union(property: Property | undefined): KindOf[] {
+    return Object.entries(property?.discriminator?.mapping ?? {}).map(([kind, ref]) => {
+      const model = bare(ref);
+      const told = this.defs[model]?.isbjorn;
+      return {
+        kind,
+        model,
+        title: told?.title ?? kind,
+        icon: told?.icon ?? '',
+        about: told?.about ?? '',
+        menu: told?.menu ?? '',
+        located: told?.located ?? true,
+      };
+    });
+  }
+
+  get forces(): KindOf[] {
+    return this.union(this.defs.Shot?.properties.forces?.items);
+  }
+
+  get steps(): KindOf[] {
+    return this.union(this.defs.Shot?.properties.finish?.items);
+  }
+
+  get shapes(): KindOf[] {
+    return this.union(this.defs.Emitter?.properties.shape);
+  }
+
+  get bodies(): KindOf[] {
+    return this.union(this.defs.Emitter?.properties.body);
+  }
+
+  /** The label of the field at a JSON pointer of a shot. */
+  labelAt(shot: unknown, pointer: string): string {
+    let property: Property | undefined = { $ref: 'Shot' };
+    let at = shot as Record<string, unknown> | undefined;
+    for (const part of pointer.split('/').slice(1)) {
+      property = Array.isArray(at) ? property?.items : this.modelOf(property, at)?.properties[part];
+      at = at?.[part] as Record<string, unknown> | undefined;
+    }
+    return property?.title ?? pointer.slice(pointer.lastIndexOf('/') + 1);
+  }
+
+  private modelOf(property: Property | undefined, value: unknown): Model | undefined {
+    if (!property) return undefined;
+    const ref =
+      property.$ref ??
+      property.allOf?.[0]?.$ref ??
+      property.discriminator?.mapping[String((value as { kind?: string } | undefined)?.kind)];
+    if (ref) return this.defs[bare(ref)];
+    return property.anyOf?.map((one) => this.modelOf(one, value)).find(Boolean);
   }
 
   of(model: string, field: string): Spec {

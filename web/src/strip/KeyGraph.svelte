@@ -6,7 +6,7 @@
   import Choice from '../ui/Choice.svelte';
   import { follow } from '../ui/drag';
   import Icon from '../ui/Icon.svelte';
-  import { sentence } from '../ui/words';
+  import { specs } from '../state/specs.svelte';
   import { eases, moment, pasted, shifted, stretched, withKey } from './keys';
 
   interface Props {
@@ -28,7 +28,7 @@
   const owner = $derived(path.split('/').slice(1, 3).join('/'));
   const name = $derived.by(() => {
     const thing = found(desk.shot, `/${owner}`) as { name?: string } | undefined;
-    const field = sentence(path.split('/').pop()!);
+    const field = specs.labelAt(desk.shot, path);
     return thing?.name ? `${thing.name}: ${field.toLowerCase()}` : field;
   });
   let held = $state.raw<[number, number] | null>(null);

@@ -5,7 +5,7 @@
   import { follow } from '../ui/drag';
   import Icon from '../ui/Icon.svelte';
   import { framesPerSecond } from '../ui/rates';
-  import { sentence } from '../ui/words';
+  import { specs } from '../state/specs.svelte';
   import KeyGraph from './KeyGraph.svelte';
 
   let { desk }: { desk: Desk } = $props();
@@ -226,10 +226,10 @@
             class="rounded px-1 {desk.graph === k.path
               ? 'bg-dawn text-ground'
               : 'bg-ground/80 text-dawn hover:bg-raised'}"
-            aria-label="Graph of {sentence(k.path.split('/').pop()!)}"
+            aria-label="Graph of {specs.labelAt(desk.shot, k.path)}"
             onpointerdown={(e) => e.stopPropagation()}
             onclick={() => (desk.graph = desk.graph === k.path ? null : k.path)}
-            >{sentence(k.path.split('/').pop()!)}</button
+            >{specs.labelAt(desk.shot, k.path)}</button
           >
         {/each}
       </span>

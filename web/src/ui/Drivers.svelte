@@ -35,7 +35,7 @@
   const parts = $derived(
     (
       [
-        ['spread', 'Spread', number.spread > 0],
+        ['spread', 'Variation', number.spread > 0],
         ['over life', 'Over life', number.over_life !== null],
         ['keys', 'Keys', number.keys.length > 0],
         ['flutter', 'Flutter', number.flutter !== null],
@@ -160,7 +160,7 @@
     >
       <p class="pb-1 font-semibold">{label}</p>
       <p class="pb-1.5 text-[11px] leading-snug text-soft">
-        Value or keys, then flutter, source, spread, and over life multiplies.
+        Value or keys, then flutter, source, variation, and over life multiplies.
         {spec.clock === 'shot' ? 'Read by shot time.' : ''}
       </p>
 
@@ -226,7 +226,7 @@
 
       {#if spec.spread}
         <Choice
-          label="Spread is"
+          label="Variation is"
           value={number.spread_shape}
           items={[
             { value: 'even', label: 'Even' },
@@ -316,20 +316,20 @@
       {#if number.flutter}
         {@const f = number.flutter}
         <PlainField
-          label="Times"
+          label="Frequency"
           unit="/s"
           value={f.times_per_s}
           onset={(v) => put('flutter/times_per_s', v ?? 0, 'flutter')}
         />
         <PlainField
-          label="By"
+          label="Amplitude"
           unit={f.combine === 'add' ? spec.unit : ''}
           value={f.amount}
           onset={(v) => put('flutter/amount', v ?? 0, 'flutter')}
         />
         <PlainField label="Seed" value={f.seed} onset={(v) => put('flutter/seed', v ?? 0, 'flutter')} />
         <Choice
-          label="Joined"
+          label="Combine"
           value={f.combine}
           items={joins}
           onset={(v) => put('flutter/combine', v, 'flutter')}
@@ -371,7 +371,7 @@
             {/each}
           </div>
           <Choice
-            label="Joined"
+            label="Combine"
             value={s.combine}
             items={joins}
             onset={(v) => put('source/combine', v, 'source')}

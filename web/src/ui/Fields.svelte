@@ -7,7 +7,7 @@
   import PlainField from './PlainField.svelte';
   import Switch from './Switch.svelte';
   import TextField from './TextField.svelte';
-  import { sentence, wanted } from './words';
+  import { sentence } from './words';
 
   interface Props {
     desk: Desk;
@@ -23,13 +23,13 @@
   const fields = $derived.by(() => {
     const every = specs
       .fields(model)
-      .filter((f) => f.name in values && !without.includes(f.name) && wanted(model, f.name, values));
+      .filter((f) => f.name in values && !without.includes(f.name) && specs.applies(model, f.name, values));
     return only ? only.flatMap((name) => every.filter((f) => f.name === name)) : every;
   });
 </script>
 
 {#each fields as field (field.name)}
-  {@const label = sentence(field.name)}
+  {@const label = field.label}
   {@const at = `${path}/${field.name}`}
   {#if field.kind === 'number'}
     <NumberRow {desk} {label} {model} {owner} {path} field={field.name} />

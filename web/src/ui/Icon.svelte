@@ -1,16 +1,6 @@
 <script lang="ts" module>
   const paths = {
     emitter: 'M12 21v-7M12 14 5 4M12 14l7-10M12 14V3',
-    gravity: 'M12 4v14m0 0-4-4m4 4 4-4M5 21h14',
-    drag: 'M3 9h11a3 3 0 1 0-3-3M3 13h15a3 3 0 1 1-3 3M3 17h7',
-    wind: 'M3 8h10a2.6 2.6 0 1 0-2.6-2.6M3 13h16M3 18h8a2.4 2.4 0 1 1-2.4 2.4',
-    turbulence: 'M3 7c4-4 6 4 10 0s5-1 8 0M3 13c4-4 6 4 10 0s5-1 8 0M3 19c4-4 6 4 10 0s5-1 8 0',
-    displacement: 'M4 5v14M4 12h5M20 5c-4 3-4 11 0 14M12 5c-3 3-3 11 0 14',
-    vortex: 'M12 12a2 2 0 1 1 2 2 5 5 0 1 1 2-8M12 12a9 9 0 0 0 8 7M8 14a5 5 0 0 1-3-8',
-    attractor: 'M12 10a2 2 0 1 0 0 4 2 2 0 0 0 0-4M4 4l4 4M20 4l-4 4M4 20l4-4M20 20l-4-4',
-    follow: 'M4 19C4 9 12 15 13 9s4-5 7-4m0 0-3-2m3 2-2 3',
-    surface: 'M3 16h18M6 16l-2 4M11 16l-2 4M16 16l-2 4M21 16l-2 4M7 5l5 7 5-7',
-    remove: 'M5 5h14v14H5zM9 9l6 6M15 9l-6 6',
     zone: 'M12 4a8 8 0 1 0 0 16 8 8 0 0 0 0-16M12 9a3 3 0 1 0 0 6 3 3 0 0 0 0-6',
     marker: 'M12 4v5M12 15v5M4 12h5M15 12h5',
     light: 'M12 8a4 4 0 0 0-2 7.5V18h4v-2.5A4 4 0 0 0 12 8M10 21h4M12 2v3M4 9l2.5 1M20 9l-2.5 1',
@@ -43,7 +33,13 @@
 </script>
 
 <script lang="ts">
-  let { name, size = 16, filled = false }: { name: IconName; size?: number; filled?: boolean } = $props();
+  /** path: an icon of the schema, in place of one by name. */
+  let {
+    name = 'more',
+    path,
+    size = 16,
+    filled = false,
+  }: { name?: IconName; path?: string; size?: number; filled?: boolean } = $props();
 </script>
 
 <svg
@@ -52,10 +48,10 @@
   viewBox="0 0 24 24"
   fill={filled ? 'currentColor' : 'none'}
   stroke="currentColor"
-  stroke-width={name === 'more' ? 3 : 1.7}
+  stroke-width={name === 'more' && !path ? 3 : 1.7}
   stroke-linecap="round"
   stroke-linejoin="round"
   aria-hidden="true"
 >
-  <path d={paths[name]} />
+  <path d={path || paths[name]} />
 </svg>

@@ -40,7 +40,7 @@
   }
 
   function put(part: 'value' | 'spread', value: number, gesture: string | null = null): void {
-    if (part === 'spread') desk.set(`${path}/spread`, Math.max(0, value), `${label} spread`, gesture);
+    if (part === 'spread') desk.set(`${path}/spread`, Math.max(0, value), `${label} variation`, gesture);
     else desk.setNumbers([[path, value]], label, gesture);
   }
 
@@ -166,7 +166,7 @@
   {@render figure('value', label, shown(now))}
   <span class="pl-0.5 text-[11px] whitespace-nowrap text-soft">{spec.unit}</span>
   {#if spec.spread}
-    {@render figure('spread', `${label}, spread`, number.spread ? `± ${shown(number.spread)}` : '±')}
+    {@render figure('spread', `${label}, variation`, number.spread ? `± ${shown(number.spread)}` : '±')}
   {:else}
     <span></span>
   {/if}

@@ -6,7 +6,8 @@
 
   interface Props {
     desk: Desk;
-    label: string;
+    /** Another label than the schema's. */
+    label?: string;
     model: string;
     /** The thing that holds the number, and its JSON pointer. */
     owner: object;
@@ -21,7 +22,7 @@
 
 <NumberField
   {desk}
-  {label}
+  label={label ?? specs.label(model, field)}
   path="{path}/{field}"
   {number}
   spec={unit === undefined ? specs.of(model, field) : { ...specs.of(model, field), unit }}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from isbjorn.core.birth.shapes.base import Doubles, Lines, Scattered, Setting
+from isbjorn.core.birth.shapes.base import Doubles, Engine, Lines, Scattered, Setting, by_area
 from isbjorn.core.birth.shapes.regions import Drawing, scatter_region, trapezoids
 from isbjorn.core.document import Artwork, Letters
 from isbjorn.core.document.shapes import Area
@@ -51,3 +51,7 @@ def artwork(shape: Artwork, u: Doubles, setting: Setting) -> Scattered:
 def artwork_outline(shape: Artwork, setting: Setting) -> Lines:
     """The drawing's contours."""
     return [line * setting.read(shape.width)[0] for line in _artwork(shape.paths).lines]
+
+
+LETTERS = Engine(letters, letters_outline, by_area)
+ARTWORK = Engine(artwork, artwork_outline, by_area)

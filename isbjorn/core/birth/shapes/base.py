@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 import numpy.typing as npt
@@ -43,6 +44,15 @@ class Setting:
     def read(self, number: Number) -> Doubles:
         """A number at the moments, (n,)."""
         return self.readings.number(number, self.t)
+
+
+@dataclass(frozen=True)
+class Engine:
+    """How a shape scatters, how it is outlined, and how many of its draws make its place."""
+
+    scatter: Callable[[Any, Doubles, Setting], Scattered]
+    outline: Callable[[Any, Setting], Lines]
+    dimensions: Callable[[Any], int] = lambda _: 1
 
 
 @dataclass(frozen=True)
@@ -103,3 +113,13 @@ def kept_half(lines: Lines, half: str) -> Lines:
         line[:, axis] = np.maximum(0, line[:, axis] * sign) * sign
         out.append(line)
     return out
+
+
+def by_area(shape: Area) -> int:
+    """Draws of a place in a flat shape."""
+    return {"inside": 2, "edge": 1, "shell": 2}[shape.fill]
+
+
+def by_volume(shape: Area) -> int:
+    """Draws of a place in a solid."""
+    return {"inside": 3, "edge": 2, "shell": 3}[shape.fill]

@@ -6,7 +6,7 @@ import functools
 
 import numpy as np
 
-from isbjorn.core.birth.shapes.base import Doubles, Lines, Scattered, Setting, unit, vectors
+from isbjorn.core.birth.shapes.base import Doubles, Engine, Lines, Scattered, Setting, by_area, unit, vectors
 from isbjorn.core.birth.shapes.regions import Drawing, in_shell, scatter_region, trapezoids, turning
 from isbjorn.core.document import PathPoint, PathShape
 from isbjorn.core.life.bezier import at_length, flat
@@ -38,3 +38,6 @@ def path(shape: PathShape, u: Doubles, setting: Setting) -> Scattered:
 def path_outline(shape: PathShape, setting: Setting) -> Lines:  # noqa: ARG001
     """The path itself."""
     return [np.array(flat(shape.points, shape.closed or shape.fill == "inside"))]
+
+
+PATH = Engine(path, path_outline, by_area)

@@ -4,7 +4,19 @@ from __future__ import annotations
 
 import numpy as np
 
-from isbjorn.core.birth.shapes.base import Doubles, Lines, Scattered, Setting, halved, kept_half, shell, unit, vectors
+from isbjorn.core.birth.shapes.base import (
+    Doubles,
+    Engine,
+    Lines,
+    Scattered,
+    Setting,
+    by_area,
+    halved,
+    kept_half,
+    shell,
+    unit,
+    vectors,
+)
 from isbjorn.core.document import Disc, Line, Point, Rectangle
 from isbjorn.core.life.bezier import rotated
 
@@ -114,3 +126,9 @@ def rectangle_outline(shape: Rectangle, setting: Setting) -> Lines:
         x, y = rotated(one[:, 0], one[:, 1], turn)
         out.append(np.stack([x, y, one[:, 2]], axis=1))
     return out
+
+
+POINT = Engine(point, point_outline)
+LINE = Engine(line, line_outline)
+DISC = Engine(disc, disc_outline, by_area)
+RECTANGLE = Engine(rectangle, rectangle_outline, by_area)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from isbjorn.core.birth.shapes.base import Doubles, Light, Lines, Scattered, Setting, unit, vectors
+from isbjorn.core.birth.shapes.base import Doubles, Engine, Light, Lines, Scattered, Setting, unit, vectors
 from isbjorn.core.document import FromPlate
 
 Floats = npt.NDArray[np.float32]
@@ -61,3 +61,6 @@ def plate_outline(shape: FromPlate, setting: Setting) -> Lines:  # noqa: ARG001
         return []
     x, y = light.width / 2, light.height / 2
     return [np.array([[-x, y, 0], [x, y, 0], [x, -y, 0], [-x, -y, 0], [-x, y, 0]], np.float64)]
+
+
+PLATE = Engine(plate, plate_outline, lambda _: 3)

@@ -6,7 +6,19 @@ import itertools
 
 import numpy as np
 
-from isbjorn.core.birth.shapes.base import Doubles, Lines, Scattered, Setting, halved, kept_half, shell, unit, vectors
+from isbjorn.core.birth.shapes.base import (
+    Doubles,
+    Engine,
+    Lines,
+    Scattered,
+    Setting,
+    by_volume,
+    halved,
+    kept_half,
+    shell,
+    unit,
+    vectors,
+)
 from isbjorn.core.birth.shapes.flat import circle
 from isbjorn.core.document import Ball, Box
 
@@ -85,3 +97,7 @@ def box_outline(shape: Box, setting: Setting) -> Lines:
                 ends[:, others[0]], ends[:, others[1]] = signs[0] * size[others[0]], signs[1] * size[others[1]]
                 lines.append(ends)
     return kept_half(lines, shape.half)
+
+
+BOX = Engine(box, box_outline, by_volume)
+BALL = Engine(ball, ball_outline, by_volume)

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
 from numba import njit
 
 from isbjorn.core.document import Attractor
+from isbjorn.core.life.lines import Read, circle
 from isbjorn.core.motion.forces.felt import ACCELERATION, LIMIT, Felt
 from isbjorn.core.motion.forces.row import OWN, PLACE, Doubles, Doubles3, Setting, base, place
 
@@ -21,6 +23,11 @@ def pack(force: Attractor, setting: Setting) -> Doubles:
     rows[:, OWN + 1], rows[:, OWN + 2] = setting.read(force.power), setting.read(force.softness) * size
     rows[:, OWN + 3] = setting.read(force.speed_limit)
     return rows
+
+
+def lines(force: Attractor, read: Read, _: float) -> list[Doubles]:
+    """A ring where it is as strong as given."""
+    return [circle(read(force.radius))]
 
 
 @njit("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
@@ -41,11 +48,13 @@ def fall(rows: Doubles3, s: int, r: int, dx: float, dy: float, dz: float) -> flo
     return weak / d
 
 
-@njit("void(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8[::1])", cache=True, forceinline=True)
+@njit("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
 def feel(
-    rows: Doubles3, s: int, r: int, x: float, y: float, z: float, strength: float, share: float, mass: float, felt: Felt
-) -> None:
+    rows: Doubles3, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
+    mass: float, felt: Felt,
+) -> None:  # fmt: skip
     """Finite everywhere; nothing at the very centre."""
+    x, y, z = at[0], at[1], at[2]
     dx, dy, dz = rows[s, r, PLACE] - x, rows[s, r, PLACE + 1] - y, rows[s, r, PLACE + 2] - z
     a = strength * share / mass * fall(rows, s, r, dx, dy, dz)
     felt[ACCELERATION] += a * dx

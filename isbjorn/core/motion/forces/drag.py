@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
 from numba import njit
 
 from isbjorn.core.document import Drag
@@ -21,14 +22,23 @@ def pack(force: Drag, setting: Setting) -> Doubles:
     return rows
 
 
-@njit("void(f8[:,:,::1], i8, i8, f8, f8, f8, f8[::1])", cache=True, forceinline=True)
-def feel(rows: Doubles3, s: int, r: int, strength: float, share: float, mass: float, felt: Felt) -> None:
-    """A rate never below 0."""
-    k = max(0.0, strength) * share / mass
+@njit("void(f8[:,:,::1], i8, i8, f8, f8[::1])", cache=True, forceinline=True)
+def resist(rows: Doubles3, s: int, r: int, strength: float, felt: Felt) -> None:
+    """Add a rate in 1/s, never below 0."""
+    k = max(0.0, strength)
     if rows[s, r, OWN] > 0:
         felt[QUADRATIC] += k / AT_PX_S
     else:
         felt[DRAG] += k
+
+
+@njit("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
+def feel(
+    rows: Doubles3, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
+    mass: float, felt: Felt,
+) -> None:  # fmt: skip
+    """The lighter, the stronger."""
+    resist(rows, s, r, max(0.0, strength) * share / mass, felt)
 
 
 @njit("f8(f8)", cache=True, inline="always")

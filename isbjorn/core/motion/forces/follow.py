@@ -8,6 +8,8 @@ import numpy as np
 from numba import njit
 
 from isbjorn.core.document import Follow
+from isbjorn.core.life import bezier
+from isbjorn.core.life.lines import Read
 from isbjorn.core.motion.forces.felt import AIR, GRIP, Felt
 from isbjorn.core.motion.forces.row import OWN, PLACE, Doubles, Doubles3, Setting, base, place
 
@@ -23,6 +25,11 @@ def pack(force: Follow, setting: Setting) -> Doubles:
     rows[:, OWN + 4], rows[:, OWN + 5] = np.cos(np.radians(turn)), np.sin(np.radians(turn))
     rows[:, OWN + 6] = np.maximum(1e-6, size)
     return rows
+
+
+def lines(force: Follow, _read: Read, _: float) -> list[Doubles]:
+    """Its path."""
+    return [bezier.flat(force.points, force.closed)]
 
 
 @njit("UniTuple(f8,6)(f8[:,::1], i8, i8, f8, f8, f8)", cache=True)
@@ -46,12 +53,13 @@ def nearest(
     return fx, fy, fz, wx, wy, wz
 
 
-@njit("void(f8[:,:,::1], i8, i8, f8[:,::1], f8, f8, f8, f8, f8, f8, f8[::1])", cache=True)
+@njit("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
 def feel(
-    rows: Doubles3, s: int, r: int, paths: Doubles, x: float, y: float, z: float, strength: float, share: float,
+    rows: Doubles3, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
     mass: float, felt: Felt,
 ) -> None:  # fmt: skip
     """The air's velocity: along the path, and toward it in proportion to the distance."""
+    x, y, z = at[0], at[1], at[2]
     c, sn, size = rows[s, r, OWN + 4], rows[s, r, OWN + 5], rows[s, r, OWN + 6]
     lx, ly, lz = (x - rows[s, r, PLACE]) / size, (y - rows[s, r, PLACE + 1]) / size, (z - rows[s, r, PLACE + 2]) / size
     lx, ly = lx * c + ly * sn, -lx * sn + ly * c

@@ -20,11 +20,19 @@ def pack(force: Gravity, setting: Setting) -> Doubles:
     return rows
 
 
-@njit("void(f8[:,:,::1], i8, i8, u8, i8, f8, f8, f8[::1])", cache=True, forceinline=True)
-def feel(rows: Doubles3, s: int, r: int, key: np.uint64, birth: int, strength: float, share: float, felt: Felt) -> None:
-    """Mass does not change it."""
+@njit("void(f8[:,:,::1], i8, i8, u8, i8, f8, f8[::1])", cache=True, forceinline=True)
+def pull(rows: Doubles3, s: int, r: int, key: np.uint64, birth: int, strength: float, felt: Felt) -> None:
+    """Add the acceleration of a strength in px/s²."""
     x, y, z = way_of(rows, s, r, key, birth)
-    a = strength * share
-    felt[ACCELERATION] += a * x
-    felt[ACCELERATION + 1] += a * y
-    felt[ACCELERATION + 2] += a * z
+    felt[ACCELERATION] += strength * x
+    felt[ACCELERATION + 1] += strength * y
+    felt[ACCELERATION + 2] += strength * z
+
+
+@njit("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
+def feel(
+    rows: Doubles3, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
+    mass: float, felt: Felt,
+) -> None:  # fmt: skip
+    """Mass does not change it."""
+    pull(rows, s, r, key, birth, strength * share, felt)

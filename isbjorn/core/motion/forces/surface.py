@@ -10,6 +10,8 @@ import numpy.typing as npt
 from numba import njit
 
 from isbjorn.core.document import Surface
+from isbjorn.core.life import bezier
+from isbjorn.core.life.lines import Read, circle, rectangle
 from isbjorn.core.motion.forces.follow import nearest
 from isbjorn.core.motion.forces.row import OWN, PLACE, Doubles, Doubles3, Floats, Setting, base, place
 
@@ -69,6 +71,25 @@ def pack(force: Surface, setting: Setting) -> Doubles:
     elif force.shape == "matte":
         _sheets(force, setting, rows)
     return rows
+
+
+def lines(force: Surface, read: Read, far: float) -> list[Doubles]:
+    """Its outline; a plane as far as `far` px, with ticks where it is solid."""
+    match force.shape:
+        case "plane":
+            ticks = [np.array([[x, 0.0, 0.0], [x - 7, -9.0, 0.0]]) for x in np.arange(-far, far, 26.0)]
+            return [np.array([[-far, 0, 0], [far, 0, 0]]), *ticks]
+        case "rectangle":
+            half = read(force.width) / 2
+            return [np.array([[-half, 0, 0], [half, 0, 0]])]
+        case "box":
+            return [rectangle(read(force.width) / 2, read(force.height) / 2)]
+        case "sphere":
+            return [circle(read(force.radius))]
+        case "path":
+            return [bezier.flat(force.points, force.closed)]
+        case _:
+            return []
 
 
 @njit("f8(f4[:,:,::1], i8, f8, f8)", cache=True)

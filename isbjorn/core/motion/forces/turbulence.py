@@ -57,11 +57,13 @@ def pack(force: Turbulence, setting: Setting) -> Doubles:
     return rows
 
 
-@njit("void(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8[::1])", cache=True, forceinline=True)
+@njit("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
 def feel(
-    rows: Doubles3, s: int, r: int, x: float, y: float, z: float, strength: float, share: float, mass: float, felt: Felt
-) -> None:
+    rows: Doubles3, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
+    mass: float, felt: Felt,
+) -> None:  # fmt: skip
     """The zone weakens its grip, not its speed."""
+    x, y, z = at[0], at[1], at[2]
     off = rows[s, r, OFFSET]
     vx, vy, vz = flow(rows, s, r, NOISE, x - rows[s, r, 8] + off, y - rows[s, r, 9] + 0.7 * off, z - rows[s, r, 10])
     grip = max(0.0, rows[s, r, OWN]) * share / mass

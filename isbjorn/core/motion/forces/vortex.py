@@ -11,6 +11,7 @@ import numpy as np
 from numba import njit
 
 from isbjorn.core.document import Vortex
+from isbjorn.core.life.lines import Read, circle
 from isbjorn.core.motion.forces.row import OWN, PLACE, Doubles, Doubles3, Setting, aim, base, place, way_of
 
 CODE = 6
@@ -26,8 +27,13 @@ def pack(force: Vortex, setting: Setting) -> Doubles:
     return rows
 
 
+def lines(force: Vortex, read: Read, _: float) -> list[Doubles]:
+    """A ring where it turns fastest."""
+    return [circle(read(force.radius))]
+
+
 @njit("UniTuple(f8,3)(f8[:,:,::1], i8, i8, u8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
-def carried(
+def carry(
     rows: Doubles3, s: int, r: int, key: np.uint64, birth: int, x: float, y: float, z: float, strength: float,
     share: float, mass: float, h: float,
 ) -> tuple[float, float, float]:  # fmt: skip

@@ -21,10 +21,11 @@ def pack(force: Wind, setting: Setting) -> Doubles:
     return rows
 
 
-@njit("void(f8[:,:,::1], i8, i8, u8, i8, f8, f8, f8, f8[::1])", cache=True, forceinline=True)
+@njit("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
 def feel(
-    rows: Doubles3, s: int, r: int, key: np.uint64, birth: int, strength: float, share: float, mass: float, felt: Felt
-) -> None:
+    rows: Doubles3, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
+    mass: float, felt: Felt,
+) -> None:  # fmt: skip
     """The zone weakens its grip, not its speed."""
     x, y, z = way_of(rows, s, r, key, birth)
     grip = max(0.0, rows[s, r, OWN]) * share / mass

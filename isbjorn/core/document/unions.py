@@ -1,0 +1,27 @@
+"""The fields that hold one of the registered kinds. Whatever registers one has done so before this is read."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+from pydantic import BeforeValidator, Field
+
+from isbjorn.core.document import bodies, finish, forces
+from isbjorn.core.document.base import Part
+from isbjorn.core.document.kinds import BODIES, FORCES, SHAPES, STEPS, load_extensions
+
+
+def _kind_known(given: Any) -> Any:
+    return {"kind": "soft disc", **given} if isinstance(given, dict) else given
+
+
+if TYPE_CHECKING:
+    Force = forces.Acting
+    Shape = Part
+    Body = bodies.OneBody
+    Step = finish.OneStep
+else:
+    load_extensions()
+    Force, Shape, Step = FORCES.union(), SHAPES.union(), STEPS.union()
+    Body = Annotated[BODIES.union(), BeforeValidator(_kind_known)]
+Finish = Annotated[tuple[Step, ...], Field(max_length=16)]

@@ -1,0 +1,7 @@
+"""The engine of a dimmer."""
+
+import numpy as np
+
+from isbjorn.core.picture.finish import Engine
+
+DIM = Engine(lambda step, layer, at: layer * np.float32(at.read(step.share) / 100), lambda *_: 0.0)
