@@ -7,16 +7,15 @@ from typing import Any
 
 import cv2
 import numpy as np
-import numpy.typing as npt
 
 from isbjorn.bench.shots import fountain
 from isbjorn.bench.timing import ratio, seconds
+from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Camera, Emitter, Lines, Number, Rectangle, Shot, Star, Trail
 from isbjorn.core.picture.finish import glow_of
 from isbjorn.core.picture.gauss import blur
 from isbjorn.core.render import Solver, draw_particles
 
-Floats = npt.NDArray[np.float32]
 _W, _H = 1280, 720
 _SIGMAS = (5, 20, 60)
 

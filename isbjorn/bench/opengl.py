@@ -5,9 +5,8 @@ from __future__ import annotations
 import time
 
 import numpy as np
-import numpy.typing as npt
 
-Floats = npt.NDArray[np.float32]
+from isbjorn.core.arrays import Floats
 
 _VERTEX = """
 #version 330

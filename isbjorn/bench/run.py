@@ -12,7 +12,6 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 
 from isbjorn.bench.demonstration import play, shot_ms
 from isbjorn.bench.end_to_end import deliver_fps, edit_to_picture_ms, preview_fps
@@ -29,7 +28,6 @@ from isbjorn.core.motion.track import Track
 from isbjorn.core.picture.draw import draw
 from isbjorn.core.warm import warm
 
-Floats = npt.NDArray[np.float32]
 _W, _H = 1280, 720
 _RADII = ((1.5, 400_000), (4.0, 120_000), (8.0, 40_000), (30.0, 6_000))
 _STEPS = 30

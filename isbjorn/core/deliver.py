@@ -10,11 +10,10 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Self
 
-import numpy as np
-import numpy.typing as npt
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 from pydantic_core import PydanticCustomError
 
+from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.media.formats import FORMATS, Format, FormatName
@@ -25,7 +24,6 @@ from isbjorn.core.motion.cache import StateCache
 from isbjorn.core.render import Solver, render_frame
 from isbjorn.core.time import timecode
 
-Floats = npt.NDArray[np.float32]
 LARGEST_SIDE, LARGEST_PIXELS = 16_384, 8192 * 8192
 FARTHEST_FRAME, MOST_FRAMES = 20_000_000, 1_000_000
 

@@ -11,6 +11,7 @@ import numpy as np
 import numpy.typing as npt
 from pydantic import BaseModel, Field
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Emitter, Number, Shot
 from isbjorn.core.document.base import Gripped, Part, ShownIf
 from isbjorn.core.life import bezier
@@ -20,7 +21,6 @@ from isbjorn.core.motion.forces import lines_of
 from isbjorn.core.picture.mattes import shape_outline
 from isbjorn.core.picture.project import Projection
 
-Doubles = npt.NDArray[np.float64]
 Path2 = list[tuple[float, float]]
 Pair = tuple[float, float]
 # Where the grip of a direction lies, in px.

@@ -5,8 +5,8 @@ from __future__ import annotations
 from fractions import Fraction
 
 import numpy as np
-import numpy.typing as npt
 
+from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Camera, Emitter, Number, Shot, Use
 from isbjorn.core.document.acting import acting
 from isbjorn.core.life import curve
@@ -17,7 +17,6 @@ from isbjorn.core.motion.state import ROWS, State
 from isbjorn.core.picture.drawing import Brush, Pen
 from isbjorn.core.render import Solver
 
-Floats = npt.NDArray[np.float32]
 _ENDLESS_S = 10.0
 _FILLED, _MOST_MAGNIFIED = 0.82, 6.0
 _DRAWN = (

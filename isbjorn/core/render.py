@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 import numpy as np
-import numpy.typing as npt
 
+from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
 from isbjorn.core.document.acting import acting
 from isbjorn.core.life.gradient import hex_to_linear
@@ -23,8 +23,6 @@ from isbjorn.core.picture.draw import draw_records
 from isbjorn.core.picture.drawing import Brush
 from isbjorn.core.picture.layers import Easel, all_simple, depth_of, reads_ground
 from isbjorn.core.picture.project import Counts, Orbit, projection, to_draw
-
-Floats = npt.NDArray[np.float32]
 
 
 class Solver(solver.Solver):

@@ -7,7 +7,8 @@ from collections.abc import Callable
 import numpy as np
 import numpy.typing as npt
 
-from isbjorn.demo.paint import HEIGHT, WIDTH, Floats, mix, rgb
+from isbjorn.core.arrays import Floats
+from isbjorn.demo.paint import HEIGHT, WIDTH, mix, rgb
 
 FRAMES = 100
 HORIZON = 0.62

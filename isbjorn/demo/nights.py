@@ -5,7 +5,8 @@ from __future__ import annotations
 import cv2
 import numpy as np
 
-from isbjorn.demo.paint import HEIGHT, WIDTH, Floats, Painter, graded, grid, mix, rgb, shade
+from isbjorn.core.arrays import Floats
+from isbjorn.demo.paint import HEIGHT, WIDTH, Painter, graded, grid, mix, rgb, shade
 
 AURORA_FRAMES, QUAY_FRAMES, PANE_FRAMES = 100, 50, 25
 _GRAIN = 4

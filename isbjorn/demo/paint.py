@@ -12,8 +12,9 @@ import av
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.arrays import Floats
+
 WIDTH, HEIGHT, RATE = 1280, 720, 25
-Floats = npt.NDArray[np.float32]
 Painter = Callable[[int], npt.NDArray[np.uint8]]
 
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from isbjorn.demo.paint import HEIGHT, RATE, WIDTH, Floats, Painter, graded, grid, mix, rgb, shade
+from isbjorn.core.arrays import Floats
+from isbjorn.demo.paint import HEIGHT, RATE, WIDTH, Painter, graded, grid, mix, rgb, shade
 
 FERRY_FRAMES, OAR_FRAMES, STILL_FRAMES = 250, 100, 50
 WATERLINE = 0.66

@@ -15,6 +15,7 @@ from fastapi import APIRouter, Depends, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, ValidationError
 
+from isbjorn.core.colour import encoded
 from isbjorn.core.document import Emitter, Number, Shot
 from isbjorn.core.document.files import first_problem
 from isbjorn.core.document.kinds import BODIES
@@ -61,7 +62,7 @@ def body_picture(
     pages, page, _ = bodies.shown(1, one, zero, np.full(1, 0.5, np.float32), 0.0, lambda: np.zeros(1, bool))
     size, first, _, channels = (int(n) for n in pages.table[page[0]])
     sheet = pages.texels[first : first + size * size * channels].reshape(size, size, channels)
-    rgb = np.clip(sheet[..., :3] if channels == 4 else np.repeat(sheet, 3, axis=2), 0, 1) ** (1 / 2.2)
+    rgb = encoded(np.clip(sheet[..., :3] if channels == 4 else np.repeat(sheet, 3, axis=2), 0, 1))
     ground = np.array([16, 22, 24]) / 255
     cover = sheet[..., 3:] if channels == 4 else sheet
     shaded = rgb + ground * (1 - cover)

@@ -18,6 +18,7 @@ import simplejpeg
 from pydantic import BaseModel
 
 from isbjorn.core import inspect
+from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.inspect import Followed, Seen
@@ -32,7 +33,6 @@ from isbjorn.core.render import Layers, Solver, draw_depth, draw_particles, grou
 from isbjorn.studio.plates import StudioPlates
 
 View = Literal["plate", "particles", "alpha", "layers", "under"]
-Floats = npt.NDArray[np.float32]
 _STILL: dict[str, Any] = {"quality": 92, "colorsubsampling": "444"}
 _MOVING: dict[str, Any] = {"quality": 86, "colorsubsampling": "420"}
 _SOLVERS_KEPT = 8

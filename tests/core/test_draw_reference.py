@@ -63,7 +63,7 @@ def plainly(
             if size < smallest and r < SMALLEST:
                 a, r, inner, soft, size = a * size / smallest, SMALLEST, 0.0, True, smallest
             c0, c1 = edge(inner, r, SOFT if soft else HARD)
-            if r < 2.6:
+            if r < 3.6:
                 c0 = even(c0, c1, cx, cy, size, soft)
             w = weight(c0 - c1 * ((x - cx) ** 2 + (y - cy) ** 2), soft)
         w = w * a

@@ -10,12 +10,11 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from isbjorn.core.arrays import Doubles, Longs
 from isbjorn.core.birth.newborn import Source
 from isbjorn.core.birth.when import NOW_S, Births
 from isbjorn.core.errors import Stale
 
-Doubles = npt.NDArray[np.float64]
-Numbers = npt.NDArray[np.int64]
 _CHUNK_S = 600.0
 
 
@@ -36,7 +35,7 @@ def fair_shares(demands: list[float], limits: list[int], total: int) -> list[int
 
 @njit("b1[:](f8[:], f4[:], f8[:], i8[:], i8)", cache=True)
 def _admit(
-    moments: Doubles, lives: npt.NDArray[np.float32], ends: Doubles, size: Numbers, limit: int
+    moments: Doubles, lives: npt.NDArray[np.float32], ends: Doubles, size: Longs, limit: int
 ) -> npt.NDArray[np.bool_]:
     """Let births in while fewer than `limit` are alive. `ends` is a heap of deaths of `size[0]` entries, kept between calls."""
     heap = [x for x in ends[: size[0]]]
@@ -67,7 +66,7 @@ class Admission:
         self.births, self.source, self.limit, self.binds = births, source, limit, binds
         self._covered, self._lock = -math.inf, threading.RLock()
         self._ends, self._size = np.empty(limit + 1), np.zeros(1, np.int64)
-        self._parts: list[tuple[Numbers, Doubles, npt.NDArray[np.float32]]] = []
+        self._parts: list[tuple[Longs, Doubles, npt.NDArray[np.float32]]] = []
         self._asked: list[tuple[float, int]] = []
         # Some hundred thousand births at once.
         busy = births.per_second(max(births.begin_s, -1e6), max(births.begin_s, -1e6) + 10.0) if binds else 0.0
@@ -75,7 +74,7 @@ class Admission:
 
     def between(
         self, after: float, until: float, stale: object = None, living: bool = True
-    ) -> tuple[Numbers, Doubles, npt.NDArray[np.float32]]:
+    ) -> tuple[Longs, Doubles, npt.NDArray[np.float32]]:
         """Admitted births in (after, until]: numbers, moments in s, lifespans in s. living: that live beyond `until`."""
         if living:
             after = max(after, until - self.source.longest_life - 1e-3)

@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 
 import numpy as np
-import numpy.typing as npt
 
+from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.birth.shapes import scatter
 from isbjorn.core.birth.shapes.base import Light, Setting
 from isbjorn.core.birth.which_way import aimed, all_round, fanned, turned
@@ -29,12 +29,9 @@ from isbjorn.core.life.draws import (
 from isbjorn.core.life.readings import Frames, Readings, measure_name
 
 SHORTEST_LIFE_S = 1e-3
-Floats = npt.NDArray[np.float32]
-Doubles = npt.NDArray[np.float64]
-Births = npt.NDArray[np.int64]
 
 
-def spread_of(number: Number, key: int, births: Births, attribute: int) -> Doubles | float:
+def spread_of(number: Number, key: int, births: Longs, attribute: int) -> Doubles | float:
     """What each birth drew of a number's spread, in its unit."""
     if number.spread == 0:
         return 0.0
@@ -50,12 +47,12 @@ class Source:
         self._sources = [n.source for n in numbers if isinstance(n, Number) and n.source is not None]
 
     def read(
-        self, number: Number, births: Births, t: Doubles, attribute: int, measured: dict[str, Doubles] | None = None
+        self, number: Number, births: Longs, t: Doubles, attribute: int, measured: dict[str, Doubles] | None = None
     ) -> Doubles:
         """A number at birth with its spread, float64 (n,)."""
         return self.readings.number(number, t, measured) + spread_of(number, self.key, births, attribute)
 
-    def lifespans(self, births: Births, t: Doubles, measured: dict[str, Doubles] | None = None) -> Floats:
+    def lifespans(self, births: Longs, t: Doubles, measured: dict[str, Doubles] | None = None) -> Floats:
         """Seconds from birth to death of births (n,), float32 (n,); infinite where life is without end."""
         life = self.emitter.lifespan
         if not life.timed:
@@ -99,7 +96,7 @@ class Source:
                 found["plate"] = brightness(self.light, place, t)
         return found
 
-    def leave(self, births: Births, t: Doubles) -> tuple[Floats, Floats, Floats]:
+    def leave(self, births: Longs, t: Doubles) -> tuple[Floats, Floats, Floats]:
         """Places in px, velocities in px/s, and the share of these that is the particles' own, at birth, each float32 (3, n)."""
         e, key = self.emitter, self.key
         frames = self.readings.frames(e, t)
@@ -126,7 +123,7 @@ class Source:
         return tuple(np.ascontiguousarray(part.T, np.float32) for part in parts)  # type: ignore[return-value]
 
     def _axis(
-        self, births: Births, t: Doubles, direction: Doubles, frames: Frames, outward: Doubles, along: Doubles,
+        self, births: Longs, t: Doubles, direction: Doubles, frames: Frames, outward: Doubles, along: Doubles,
         measured: dict[str, Doubles],
     ) -> Doubles:  # fmt: skip
         """The middle of the fan of each birth."""
@@ -144,7 +141,7 @@ class Source:
                 resting = aimed(frames.turn, np.zeros(len(t)))
                 return turned(np.where(length > 1e-6, v / np.maximum(length, 1e-6), resting), direction)
 
-    def masses(self, births: Births, t: Doubles) -> Floats:
+    def masses(self, births: Longs, t: Doubles) -> Floats:
         """Mass of births, float32 (n,)."""
         return np.maximum(1e-3, self.read(self.emitter.mass, births, t, MASS)).astype(np.float32)
 

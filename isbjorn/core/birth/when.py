@@ -10,9 +10,9 @@ import functools
 import math
 
 import numpy as np
-import numpy.typing as npt
 from numba import njit, types
 
+from isbjorn.core.arrays import Doubles, Longs
 from isbjorn.core.document import Burst, Emitter, Number, Shot
 from isbjorn.core.life.draws import BURST, SLOT, draw01, draws01
 from isbjorn.core.life.readings import Readings
@@ -20,8 +20,6 @@ from isbjorn.core.memory import Kept
 
 EVEN, JITTERED, RANDOM = 0, 1, 2
 CADENCE = {"even": EVEN, "jittered": JITTERED, "random": RANDOM}
-Doubles = npt.NDArray[np.float64]
-Numbers = npt.NDArray[np.int64]
 _CELLS_PER_S, _CELLS, _MOST_BLOCKS, _MOST_CELLS = 240.0, 2400, 64, 480_000
 _JUST = 1e-9
 _BURST_FLAG, _BURST_BITS, _REPEAT_BITS = 1 << 36, 32, 20
@@ -198,7 +196,7 @@ class Births:
             return rounds * self.per_period + self.stream.up_to(min(t - rounds * self.period_s, self.end_s))
         return self.stream.up_to(min(t, self.end_s))
 
-    def between(self, after: float, until: float) -> tuple[Numbers, Doubles]:
+    def between(self, after: float, until: float) -> tuple[Longs, Doubles]:
         """Births in (after, until]: their numbers and their moments in shot seconds, by moment.
 
         The very first moment of the emitter belongs to its births.
@@ -220,11 +218,11 @@ class Births:
         order = np.lexsort((numbers, moments))
         return numbers[order], moments[order]
 
-    def begin_of(self, numbers: Numbers) -> Doubles:
+    def begin_of(self, numbers: Longs) -> Doubles:
         """The very first moment of births, (n,): of the stream, or of the bursts."""
         return np.where(numbers >= _BURST_FLAG, self.begin_s, self.stream_begin)
 
-    def _stream(self, after: float, until: float) -> tuple[Numbers, Doubles]:
+    def _stream(self, after: float, until: float) -> tuple[Longs, Doubles]:
         last_n, first_n = self.expected(until), self.expected(after)
         if until < self.stream_begin:
             return np.empty(0, np.int64), np.empty(0)
@@ -247,7 +245,7 @@ class Births:
         found = moments[inside]
         return np.arange(first + low, first + low + len(found), dtype=np.int64) * self.each, found
 
-    def _in_bursts(self, after: float, until: float) -> tuple[Numbers, Doubles]:
+    def _in_bursts(self, after: float, until: float) -> tuple[Longs, Doubles]:
         numbers, moments = [np.empty(0, np.int64)], [np.empty(0)]
         for index, burst in enumerate(self.bursts):
             at = burst.at_s + self.delay
@@ -270,7 +268,7 @@ class Births:
                 moments.append(moment[inside])
         return np.concatenate(numbers), np.concatenate(moments)
 
-    def _shares(self, numbers: Numbers, burst: Burst) -> Doubles:
+    def _shares(self, numbers: Longs, burst: Burst) -> Doubles:
         if burst.over_s == 0:
             return np.zeros(len(numbers))
         if self.cadence == RANDOM:
@@ -285,7 +283,7 @@ class Births:
         return range(math.floor(after / self.period_s), math.floor(until / self.period_s) + 1)
 
     @functools.cached_property
-    def _one_round(self) -> tuple[Numbers, Doubles]:
+    def _one_round(self) -> tuple[Longs, Doubles]:
         """Numbers and moments of the births of the round from 0, those of bursts that outlast it folded back."""
         assert self.period_s is not None
         total, count = self.stream.up_to(min(self.period_s, self.end_s)), self.per_period
@@ -303,7 +301,7 @@ class Births:
         order = np.lexsort((numbers, moments))
         return numbers[order], moments[order]
 
-    def _round(self, number: int, after: float, until: float) -> tuple[Numbers, Doubles]:
+    def _round(self, number: int, after: float, until: float) -> tuple[Longs, Doubles]:
         assert self.period_s is not None
         numbers, moments = self._one_round
         moments = moments + number * self.period_s

@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
-import numpy.typing as npt
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.life.bezier import rotated
-
-Doubles = npt.NDArray[np.float64]
 
 
 def aimed(direction_deg: Doubles, tilt_deg: Doubles) -> Doubles:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
-from typing import Any, Protocol, TypeVar
+from typing import Any, Literal, Protocol, TypeVar, get_origin
 
 from pydantic_core import PydanticCustomError
 
@@ -19,7 +20,7 @@ class _Cast(Protocol):
 
 def numbers_of(part: Part, path: str = "") -> Iterator[tuple[str, Number]]:
     """Every number within a part, with its dotted path."""
-    for name in type(part).model_fields:
+    for name, _ in _fields_of(type(part)):
         value = getattr(part, name)
         if isinstance(value, Number):
             yield f"{path}{name}", value
@@ -57,23 +58,31 @@ class Reference:
         return self.told.partition(".")[0] if self.to.dotted else self.told
 
 
-def _ref_of(kind: type[Part], name: str) -> RefTo | None:
-    return _REFS.setdefault(kind, {
-        field: mark for field, info in kind.model_fields.items() for mark in info.metadata if isinstance(mark, RefTo)
-    }).get(name)  # fmt: skip
-
-
-_REFS: dict[type[Part], dict[str, RefTo]] = {}
+@functools.cache
+def _fields_of(kind: type[Part]) -> tuple[tuple[str, RefTo | None], ...]:
+    """The fields of a model that may hold a reference, or a part that holds one, and what such a reference may name."""
+    found = []
+    for name, field in kind.model_fields.items():
+        to = next((mark for mark in field.metadata if isinstance(mark, RefTo)), None)
+        if to is not None or (
+            field.annotation not in (str, int, float, bool) and get_origin(field.annotation) is not Literal
+        ):
+            found.append((name, to))
+    return tuple(found)
 
 
 def references_of(part: Part, path: str = "") -> Iterator[Reference]:
     """Every reference within a part to another thing (see `RefTo`)."""
-    for name in type(part).model_fields:
-        value, to = getattr(part, name), _ref_of(type(part), name)
+    for name, to in _fields_of(type(part)):
+        value = getattr(part, name)
         if to is not None:
             for told in value if isinstance(value, tuple) else (value,):
                 if told and told not in to.words:
                     yield Reference(f"{path}{name}", told, to)
+        elif isinstance(value, Number):
+            # By far the most: only a source of one names anything.
+            if value.source is not None:
+                yield from references_of(value.source, f"{path}{name}.source.")
         elif isinstance(value, Part):
             yield from references_of(value, f"{path}{name}.")
         elif isinstance(value, tuple) and value and isinstance(value[0], Part):
@@ -90,8 +99,8 @@ def retied(part: P, other: Callable[[str], str | None]) -> P | None:
     None where the part itself goes. What is not changed stays the same object.
     """
     update: dict[str, Any] = {}
-    for name in type(part).model_fields:
-        value, to = getattr(part, name), _ref_of(type(part), name)
+    for name, to in _fields_of(type(part)):
+        value = getattr(part, name)
         new: Any = value
         if to is not None:
             new = tuple(x for x in (_renamed(one, to, other) for one in value) if x) if isinstance(value, tuple) else (

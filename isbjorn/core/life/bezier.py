@@ -8,9 +8,9 @@ import math
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document.placed import PathPoint
 
-Doubles = npt.NDArray[np.float64]
 _PER_SEGMENT = 48
 
 

@@ -8,14 +8,13 @@ from collections.abc import Sequence
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document.curves import Curve, CurvePoint
 from isbjorn.core.document.values import Key
 
 TABLE = 1024
 _SMOOTH, _HOLD = 0, 2
 _JOINTS = {"smooth": _SMOOTH, "straight": 1, "hold": _HOLD}
-Floats = npt.NDArray[np.float32]
-Doubles = npt.NDArray[np.float64]
 
 
 def _tangents(x: Doubles, y: Doubles) -> Doubles:

@@ -10,8 +10,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
-import numpy.typing as npt
 from numba import njit, types
+
+from isbjorn.core.arrays import Doubles, Longs
 
 GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 _MIX_A = np.uint64(0xBF58476D1CE4E5B9)
@@ -30,8 +31,6 @@ SHELL, INHERIT, BURST = 25, 26, 27
 BODY, VARIANT, FRAME, HUE, SATURATION, LIGHTNESS, GRADIENT, STRETCH = 28, 29, 30, 31, 32, 33, 34, 35
 TURN_X, TURN_Y, SPIN_X, SPIN_Y = 36, 37, 38, 39
 FORCE_FIRST = 1000
-Births = npt.NDArray[np.int64]
-Doubles = npt.NDArray[np.float64]
 
 
 @njit(types.uint64(types.uint64), cache=True, inline="always")
@@ -78,26 +77,26 @@ def draw_around(key: np.uint64, birth: int, attribute: int, bell: bool) -> float
 
 
 @njit("f8[::1](u8, i8[::1], i8)", cache=True)
-def _draws01(key: np.uint64, births: Births, attribute: int) -> Doubles:
+def _draws01(key: np.uint64, births: Longs, attribute: int) -> Doubles:
     out = np.empty(len(births), np.float64)
     for i in range(len(births)):
         out[i] = draw01(key, births[i], attribute)
     return out
 
 
-def draws01(key: int, births: Births, attribute: int) -> Doubles:
+def draws01(key: int, births: Longs, attribute: int) -> Doubles:
     """Uniform draws in [0, 1) of births (n,), float64 (n,)."""
     return np.asarray(_draws01(np.uint64(key), np.ascontiguousarray(births), attribute))
 
 
 @njit("f8[::1](u8, i8[::1], i8, b1)", cache=True)
-def _draws_around(key: np.uint64, births: Births, attribute: int, bell: bool) -> Doubles:
+def _draws_around(key: np.uint64, births: Longs, attribute: int, bell: bool) -> Doubles:
     out = np.empty(len(births), np.float64)
     for i in range(len(births)):
         out[i] = draw_around(key, births[i], attribute, bell)
     return out
 
 
-def draws_around(key: int, births: Births, attribute: int, bell: bool) -> Doubles:
+def draws_around(key: int, births: Longs, attribute: int, bell: bool) -> Doubles:
     """Draws in [-1, 1] of births (n,), float64 (n,): uniform, or bell-shaped with a deviation of 0.5."""
     return np.asarray(_draws_around(np.uint64(key), np.ascontiguousarray(births), attribute, bell))

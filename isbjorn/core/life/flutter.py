@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document.values import Flutter
 from isbjorn.core.life.draws import draws01
 
-Doubles = npt.NDArray[np.float64]
 _ATTRIBUTE = 900
 
 

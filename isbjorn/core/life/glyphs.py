@@ -11,12 +11,11 @@ from typing import ParamSpec, TypeVar
 
 import freetype
 import numpy as np
-import numpy.typing as npt
 import uharfbuzz
 
+from isbjorn.core.arrays import Floats
 from isbjorn.core.errors import IsbjornError
 
-Floats = npt.NDArray[np.float32]
 FONT = Path(__file__).parents[1] / "fonts" / "schibsted-grotesk-bold.ttf"
 FONTS = (".ttf", ".otf", ".ttc", ".woff2")
 _LARGEST_FONT = 64 << 20

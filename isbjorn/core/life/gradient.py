@@ -7,8 +7,9 @@ import functools
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document.curves import Gradient
-from isbjorn.core.life.curve import TABLE, Doubles, Floats
+from isbjorn.core.life.curve import TABLE
 
 _TO_LMS = np.array(
     [

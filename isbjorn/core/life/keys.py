@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import numpy as np
-import numpy.typing as npt
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document.values import Key
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.life.curve import along
 
 MOST_KEYS = 4096
-Doubles = npt.NDArray[np.float64]
 
 
 def _keys(times: Doubles, values: Doubles, kept: list[int]) -> tuple[Key, ...]:

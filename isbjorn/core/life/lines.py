@@ -6,11 +6,10 @@ import math
 from collections.abc import Callable
 
 import numpy as np
-import numpy.typing as npt
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Number
 
-Doubles = npt.NDArray[np.float64]
 Read = Callable[[Number], float]
 
 

@@ -8,13 +8,12 @@ from typing import Any
 
 import freetype
 import numpy as np
-import numpy.typing as npt
 import svgelements
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.life.glyphs import font, shaped, with_fonts
 
-Doubles = npt.NDArray[np.float64]
 _CURVE_STEPS = 10
 _MOST_POINTS = 200_000
 _MOST_PATHS = 2000

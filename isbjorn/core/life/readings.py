@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Number, Placed, Shot, Source
 from isbjorn.core.document.ties import number_at
 from isbjorn.core.document.values import bounds_of
@@ -16,7 +17,6 @@ from isbjorn.core.life import bezier
 from isbjorn.core.life.curve import along
 from isbjorn.core.life.flutter import swing
 
-Doubles = npt.NDArray[np.float64]
 _HALF_S, _JUST = 5e-4, 1e-9
 
 

@@ -10,9 +10,9 @@ import numpy as np
 import numpy.typing as npt
 import PyOpenColorIO as ocio
 
+from isbjorn.core.arrays import Floats
 from isbjorn.core.picture.compose import shade_levels
 
-Floats = npt.NDArray[np.float32]
 Encoding = Literal["srgb", "rec709", "linear", "acescg"]
 WORKING = "Linear Rec.709 (sRGB)"
 SPACES: dict[str, str] = {

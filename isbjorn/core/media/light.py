@@ -8,10 +8,11 @@ from fractions import Fraction
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.arrays import Floats
+from isbjorn.core.colour import brightness
 from isbjorn.core.document import Shot
 from isbjorn.core.media.plates import PlateReader
 
-Floats = npt.NDArray[np.float32]
 _WIDTH, _KEPT = 320, 96
 
 
@@ -47,8 +48,7 @@ class PlateLight:
     def _frame(self, number: int) -> tuple[Floats, Floats]:
         if number not in self._kept:
             colours = np.ascontiguousarray(self.plates.frame(self.shot, number, _WIDTH, self._rows)[..., :3])
-            light = colours @ np.array([0.2126, 0.7152, 0.0722], np.float32)
-            self._kept[number] = np.clip(light, 0, 1) ** np.float32(1 / 2.2), colours
+            self._kept[number] = brightness(colours), colours
             while len(self._kept) > _KEPT:
                 self._kept.popitem(last=False)
         self._kept.move_to_end(number)

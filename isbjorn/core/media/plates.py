@@ -14,6 +14,7 @@ import cv2
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Plate, Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import Encoding, decoding_table, to_linear
@@ -21,8 +22,6 @@ from isbjorn.core.media.movies import MOVIES, Movie
 from isbjorn.core.media.shrink import shrunk
 from isbjorn.core.media.stills import PICTURES, is_pattern, probe_still, read_still, sequence_files
 from isbjorn.core.memory import share_of
-
-Floats = npt.NDArray[np.float32]
 
 
 class _Frames:

@@ -8,9 +8,8 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit, prange
 
+from isbjorn.core.arrays import Floats
 from isbjorn.core.parallel import guarded
-
-Floats = npt.NDArray[np.float32]
 
 
 @njit(

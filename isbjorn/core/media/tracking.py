@@ -17,11 +17,12 @@ import cv2
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.arrays import Bytes
+from isbjorn.core.colour import brightness
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.plates import PlateReader
 
-Bytes = npt.NDArray[np.uint8]
 _WIDEST = 1920
 _HOME_PX = 1.0
 LEAST = 0.3
@@ -44,8 +45,7 @@ def _grey(shot: Shot, plates: PlateReader, frame: int, scale: float) -> Bytes:
     picture = plates.at(shot, shot.seconds(frame), width, height)
     if picture is None:
         raise IsbjornError(f"the plate shows nothing at frame {frame}.", "plate", "Track where it has a picture.")
-    light = picture[..., :3] @ np.array([0.2126, 0.7152, 0.0722], np.float32)
-    return np.asarray(np.clip(light, 0, 1) ** np.float32(1 / 2.2) * 255 + 0.5).astype(np.uint8)
+    return np.asarray(brightness(picture) * 255 + 0.5).astype(np.uint8)
 
 
 def _patch(grey: Bytes, x: float, y: float, side: int) -> npt.NDArray[np.float32]:

@@ -9,15 +9,14 @@ from typing import Any
 
 import av
 import numpy as np
-import numpy.typing as npt
 
+from isbjorn.core.arrays import Floats
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import convert, shade_table
 from isbjorn.core.media.formats import Format
 from isbjorn.core.media.whole import whole
 from isbjorn.core.picture.compose import straight, to_shades
 
-Floats = npt.NDArray[np.float32]
 SEGMENT_FRAMES = 48
 _MUXERS = {".mp4": "mp4", ".mov": "mov", ".webm": "webm"}
 _BT709, _LIMITED = 1, 1

@@ -5,16 +5,15 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.birth.newborn import Source
 from isbjorn.core.birth.shapes.base import Light
+from isbjorn.core.colour import GAMMA
 from isbjorn.core.document import Emitter, Gradient, Number
 from isbjorn.core.life import gradient
 from isbjorn.core.life.curve import TABLE
 from isbjorn.core.life.draws import GRADIENT, HUE, LIGHTNESS, SATURATION, draws01
 from isbjorn.core.motion.state import State
-
-Floats = npt.NDArray[np.float32]
-Doubles = npt.NDArray[np.float64]
 
 
 def ramp_at(ramp: Gradient, at: npt.ArrayLike, dealt: bool = False) -> Floats:
@@ -84,7 +83,7 @@ def varied(e: Emitter, source: Source, state: State, colour: npt.NDArray[np.floa
     s = np.clip(s * np.maximum(0, _drawn(e.saturation, source, state, SATURATION)) / 100, 0, 1)
     v = v * np.maximum(0, _drawn(e.lightness, source, state, LIGHTNESS)) / 100
     linear = gradient.srgb_to_linear(_rgb(h, s, np.minimum(v, 1)))
-    return np.asarray(linear * (bright * np.maximum(v, 1) ** 2.2)[:, None])
+    return np.asarray(linear * (bright * np.maximum(v, 1) ** GAMMA)[:, None])
 
 
 def _hsv(rgb: Doubles) -> tuple[Doubles, Doubles, Doubles]:

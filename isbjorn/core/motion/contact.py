@@ -17,14 +17,13 @@ from __future__ import annotations
 import math
 
 import numpy as np
-import numpy.typing as npt
 from numba import njit
 
+from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.life.draws import draw_around
 from isbjorn.core.motion.forces import surface
-from isbjorn.core.motion.forces.row import ATTRIBUTE, CODE, PLACE, Doubles3, Floats
+from isbjorn.core.motion.forces.row import ATTRIBUTE, CODE, PLACE
 
-Doubles = npt.NDArray[np.float64]
 FREE, STUCK, GONE = 0.0, 1.0, 2.0
 TOUCHED, HOW, GONE_AT = 6, 7, 8
 BODY = 12
@@ -45,7 +44,7 @@ FIRST, COUNT, PX = surface.FIRST, surface.COUNT, surface.PX
 
 @njit("Tuple((f8, i8, f8, f8, f8))(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], f8, f8, f8)", cache=True)
 def _closest(
-    rows: Doubles3, s: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float
+    rows: Doubles, s: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float
 ) -> tuple[float, int, float, float, float]:
     """The surface whose free side is least deep here: distance, row and unit vector away from it."""
     best, which, bx, by, bz = 1e30, -1, 0.0, 1.0, 0.0
@@ -60,7 +59,7 @@ def _closest(
 
 @njit("f8(f8[:,:,::1], i8, i8, f8[:,::1], f4[:,:,::1], f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _convex(
-    rows: Doubles3, s: int, r: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float, ux: float, uy: float,
+    rows: Doubles, s: int, r: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float, ux: float, uy: float,
     uz: float, length: float, radius: float,
 ) -> float:  # fmt: skip
     """How far along (u, unit) a body is free of a convex surface; beyond `length` if it does not touch it."""
@@ -81,7 +80,7 @@ def _convex(
 
 @njit("f8(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _in_sphere(
-    rows: Doubles3, s: int, r: int, x: float, y: float, z: float, ux: float, uy: float, uz: float, radius: float
+    rows: Doubles, s: int, r: int, x: float, y: float, z: float, ux: float, uy: float, uz: float, radius: float
 ) -> float:
     """How far a body inside a sphere is free."""
     dx, dy, dz = x - rows[s, r, PLACE], y - rows[s, r, PLACE + 1], z - rows[s, r, PLACE + 2]
@@ -97,7 +96,7 @@ def _in_sphere(
 
 @njit("f8(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _in_box(
-    rows: Doubles3, s: int, r: int, x: float, y: float, z: float, ux: float, uy: float, uz: float, radius: float
+    rows: Doubles, s: int, r: int, x: float, y: float, z: float, ux: float, uy: float, uz: float, radius: float
 ) -> float:
     """How far a body inside a box is free."""
     dx, dy, dz = x - rows[s, r, PLACE], y - rows[s, r, PLACE + 1], z - rows[s, r, PLACE + 2]
@@ -117,7 +116,7 @@ def _in_box(
 
 @njit("f8(f8[:,:,::1], i8, i8, f8[:,::1], f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _on_path(
-    rows: Doubles3, s: int, r: int, paths: Doubles, x: float, y: float, ux: float, uy: float, length: float, flat: float,
+    rows: Doubles, s: int, r: int, paths: Doubles, x: float, y: float, ux: float, uy: float, length: float, flat: float,
     radius: float,
 ) -> float:  # fmt: skip
     """How far a body is free of a path's pieces, each a convex shape of its own. flat: the share of the way in the plane."""
@@ -155,7 +154,7 @@ def _on_path(
 
 @njit("f8(f8[:,:,::1], i8, i8, f8[:,::1], f4[:,:,::1], f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _by_matte(
-    rows: Doubles3, s: int, r: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float, ux: float, uy: float,
+    rows: Doubles, s: int, r: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float, ux: float, uy: float,
     uz: float, length: float, radius: float,
 ) -> float:  # fmt: skip
     """How far a body is free of the plate's matte, whose smallest parts are cells of some px."""
@@ -173,7 +172,7 @@ def _by_matte(
 
 @njit("UniTuple(f8,3)(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _met(
-    rows: Doubles3, s: int, r: int, x: float, y: float, z: float, ux: float, uy: float, uz: float, nx: float, ny: float,
+    rows: Doubles, s: int, r: int, x: float, y: float, z: float, ux: float, uy: float, uz: float, nx: float, ny: float,
     nz: float,
 ) -> tuple[float, float, float]:  # fmt: skip
     """The way out of the wall that is met, where the nearest one is left behind."""
@@ -203,7 +202,7 @@ def _met(
     "Tuple((f8, i8, f8, f8, f8))(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], b1, f8, f8, f8, f8, f8, f8, f8)", cache=True
 )
 def _trace(
-    rows: Doubles3, s: int, paths: Doubles, mattes: Floats, marks: bool, x: float, y: float, z: float, cx: float,
+    rows: Doubles, s: int, paths: Doubles, mattes: Floats, marks: bool, x: float, y: float, z: float, cx: float,
     cy: float, cz: float, radius: float,
 ) -> tuple[float, int, float, float, float]:  # fmt: skip
     """Follow a straight way (cx, cy, cz): the share of it that is free, and the surface touched there (-1: none)."""
@@ -239,7 +238,7 @@ def _trace(
 
 @njit("void(f8[:,:,::1], i8, u8, i8, i8, f8[::1], f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _answer(
-    rows: Doubles3, s: int, key: np.uint64, birth: int, r: int, body: Doubles, ax: float, ay: float, az: float, h: float,
+    rows: Doubles, s: int, key: np.uint64, birth: int, r: int, body: Doubles, ax: float, ay: float, az: float, h: float,
     nx: float, ny: float, nz: float, age: float,
 ) -> None:  # fmt: skip
     """What a touch does to the velocity in `body`, under the acceleration a over steps of h."""
@@ -311,7 +310,7 @@ def _rubbed(
 
 @njit("void(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], u8, i8, f8[::1], f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def sweep(
-    rows: Doubles3, s: int, paths: Doubles, mattes: Floats, key: np.uint64, birth: int, body: Doubles, dx: float,
+    rows: Doubles, s: int, paths: Doubles, mattes: Floats, key: np.uint64, birth: int, body: Doubles, dx: float,
     dy: float, dz: float, vx: float, vy: float, vz: float, h: float, age: float, radius: float,
 ) -> None:  # fmt: skip
     """Take `body` over a step of h seconds that would carry it by (dx, dy, dz) and leave it with velocity (vx, vy, vz).

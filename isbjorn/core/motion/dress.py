@@ -9,6 +9,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit, prange
 
+from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.birth.newborn import Source, brightness, spread_of
 from isbjorn.core.document import Emitter, Number
 from isbjorn.core.document.values import bounds_of
@@ -34,8 +35,6 @@ from isbjorn.core.motion.identity import is_measured
 from isbjorn.core.motion.state import State
 from isbjorn.core.parallel import guarded
 
-Floats = npt.NDArray[np.float32]
-Doubles = npt.NDArray[np.float64]
 _SPAN = 16
 
 

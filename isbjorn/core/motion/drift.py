@@ -9,9 +9,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
-import numpy.typing as npt
 from numba import njit, prange
 
+from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.life.draws import draw01, draw_around
 from isbjorn.core.motion.forces import attractor, drag, gravity, turbulence, wind, zones
 from isbjorn.core.motion.forces.drag import AT_PX_S, quadratic_rate
@@ -27,8 +27,6 @@ from isbjorn.core.motion.forces.row import (
     SPREAD,
     VALUE,
     ZONE,
-    Doubles3,
-    Floats,
     read_curve,
     way_of,
 )
@@ -36,8 +34,6 @@ from isbjorn.core.motion.noise import flow
 from isbjorn.core.motion.step import exact_step
 from isbjorn.core.parallel import guarded
 
-Doubles = npt.NDArray[np.float64]
-Births = npt.NDArray[np.int64]
 GRAVITY, DRAG, WIND, TURBULENCE, ATTRACTOR = gravity.CODE, drag.CODE, wind.CODE, turbulence.CODE, attractor.CODE
 NOISE, OFFSET = turbulence.NOISE, turbulence.OFFSET
 _BLOCK, _MOST_ROWS = 256, 64
@@ -51,7 +47,7 @@ _LIFE, _MASS = 6, 7
     error_model="numpy",
 )
 def _drift(
-    values: Floats, births: Births, moments: Doubles, rows: Doubles3, zoned: Doubles3, curves: Floats, key: np.uint64,
+    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Doubles, curves: Floats, key: np.uint64,
     index: int, until: int, hz: int, end: float,
 ) -> None:  # fmt: skip
     last, count = rows.shape[0] - 1, rows.shape[1]
@@ -146,7 +142,7 @@ def _drift(
 
 @guarded
 def drift(
-    values: Floats, births: Births, moments: Doubles, rows: Doubles3, zoned: Doubles3, curves: Floats, key: int, index: int,
+    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Doubles, curves: Floats, key: int, index: int,
     until: int, hz: int, end: float,
 ) -> None:  # fmt: skip
     """As `world.roam`, for rows of gravity, drag, wind, turbulence and attractors without a speed limit.

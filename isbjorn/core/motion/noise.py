@@ -17,9 +17,9 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.life.draws import mix
 
-Doubles3 = npt.NDArray[np.float64]
 _A, _B, _C = np.uint64(0x9E3779B97F4A7C15), np.uint64(0xC2B2AE3D27D4EB4F), np.uint64(0x165667B19E3779F9)
 # The root mean square of the speed of each field, found by sampling; divided by, so that strength is a usual speed.
 RMS_FLAT, RMS_DEEP, RMS_CELLS_FLAT, RMS_CELLS_DEEP = 0.8825, 1.2203, 0.8542, 1.3851
@@ -46,7 +46,7 @@ def _cell(i: int, j: int, k: int, seed: np.uint64) -> np.uint64:
 
 
 @njit("UniTuple(f8,2)(u8, f8[:,:,::1], i8, i8, i8)", cache=True, inline="always")
-def _phase(h: np.uint64, rows: Doubles3, s: int, r: int, at: int) -> tuple[float, float]:
+def _phase(h: np.uint64, rows: Doubles, s: int, r: int, at: int) -> tuple[float, float]:
     """Cosine and sine of a lattice point's turn: its rate and its way are drawn from its hash."""
     m = int((h >> np.uint64(40)) % np.uint64(3))
     way = 1.0 if (h >> np.uint64(50)) & np.uint64(1) else -1.0
@@ -60,7 +60,7 @@ def _fade(f: float) -> tuple[float, float]:
 
 
 @njit("UniTuple(f8,2)(f8, f8, u8, f8[:,:,::1], i8, i8, i8)", cache=True, forceinline=True)
-def curl_flat(x: float, y: float, seed: np.uint64, rows: Doubles3, s: int, r: int, at: int) -> tuple[float, float]:
+def curl_flat(x: float, y: float, seed: np.uint64, rows: Doubles, s: int, r: int, at: int) -> tuple[float, float]:
     """Curl of gradient noise in a plane at (x, y), in cells."""
     i, j = math.floor(x), math.floor(y)
     fx, fy = x - i, y - j
@@ -86,7 +86,7 @@ def curl_flat(x: float, y: float, seed: np.uint64, rows: Doubles3, s: int, r: in
 
 @njit("UniTuple(f8,3)(f8, f8, f8, u8, f8[:,:,::1], i8, i8, i8)", cache=True)
 def curl_deep(
-    x: float, y: float, z: float, seed: np.uint64, rows: Doubles3, s: int, r: int, at: int
+    x: float, y: float, z: float, seed: np.uint64, rows: Doubles, s: int, r: int, at: int
 ) -> tuple[float, float, float]:
     """Curl of a vector of three gradient noises at (x, y, z), in cells."""
     i, j, k = math.floor(x), math.floor(y), math.floor(z)
@@ -129,7 +129,7 @@ def curl_deep(
 
 @njit("UniTuple(f8,3)(f8, f8, f8, u8, b1, f8[:,:,::1], i8, i8, i8)", cache=True)
 def _cells_slope(
-    x: float, y: float, z: float, seed: np.uint64, flat: bool, rows: Doubles3, s: int, r: int, at: int
+    x: float, y: float, z: float, seed: np.uint64, flat: bool, rows: Doubles, s: int, r: int, at: int
 ) -> tuple[float, float, float]:
     """Slope of smooth cellular noise: of -log Σ exp(-s d²)/s over the points of the cells around."""
     i, j, k = math.floor(x), math.floor(y), math.floor(z)
@@ -153,7 +153,7 @@ def _cells_slope(
 
 
 @njit("UniTuple(f8,3)(f8[:,:,::1], i8, i8, i8, f8, f8, f8)", cache=True)
-def flow(rows: Doubles3, s: int, r: int, at: int, x: float, y: float, z: float) -> tuple[float, float, float]:
+def flow(rows: Doubles, s: int, r: int, at: int, x: float, y: float, z: float) -> tuple[float, float, float]:
     """A noise field of usual speed 1 at a place in px.
 
     Columns from `at` on: 1/size, octaves, lacunarity, gain, stretch along x, y, z, seed, cellular, then the phases.

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.birth.newborn import Source, spread_of
 from isbjorn.core.document import Shot
 from isbjorn.core.document.ties import numbers_of
@@ -21,8 +22,6 @@ from isbjorn.core.motion.identity import is_measured
 from isbjorn.core.motion.state import State, merged
 from isbjorn.core.motion.step import blend, gather
 
-Floats = npt.NDArray[np.float32]
-Doubles = npt.NDArray[np.float64]
 _CHUNK, _CHUNKS_KEPT = 64, 24
 
 

@@ -5,16 +5,14 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
-import numpy.typing as npt
 
+from isbjorn.core.arrays import Floats
 from isbjorn.core.birth.newborn import Source
 from isbjorn.core.document import Shot
 from isbjorn.core.life.readings import Readings
 from isbjorn.core.motion.forces.displacement import displace
 from isbjorn.core.motion.roaming import pack_world
 from isbjorn.core.motion.state import State
-
-Floats = npt.NDArray[np.float32]
 
 
 class Displaced:

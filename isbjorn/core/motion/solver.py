@@ -10,6 +10,7 @@ from fractions import Fraction
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.arrays import Floats
 from isbjorn.core.birth.shapes.base import Light
 from isbjorn.core.document import Shot
 from isbjorn.core.document.acting import acting
@@ -20,7 +21,6 @@ from isbjorn.core.motion.shifted import Displaced
 from isbjorn.core.motion.state import State
 from isbjorn.core.motion.track import Track, shares_of
 
-Floats = npt.NDArray[np.float32]
 # So many states between lattice steps are kept for a moment, if they are small.
 _LATELY, _LATELY_BYTES = 16, 64 << 20
 _ID_STRIDE, _ROUND_BITS, _BIRTH_BITS = 1 << 48, 0x3FF, 37

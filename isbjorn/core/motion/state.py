@@ -7,9 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.arrays import Floats
 from isbjorn.core.motion.step import gather
 
-Floats = npt.NDArray[np.float32]
 ROWS = 15
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.arrays import Floats
 from isbjorn.core.birth.newborn import Source
 from isbjorn.core.document import Drag, Emitter, Gravity, Number, Shot
 from isbjorn.core.life.readings import Readings
@@ -13,7 +14,6 @@ from isbjorn.core.motion.forces.row import WIDTH, Setting
 from isbjorn.core.motion.state import State
 from isbjorn.core.motion.step import advance, between, settle
 
-Floats = npt.NDArray[np.float32]
 _SEEN = 7
 
 

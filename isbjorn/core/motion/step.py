@@ -11,24 +11,21 @@ from __future__ import annotations
 import math
 
 import numpy as np
-import numpy.typing as npt
 from numba import njit, prange
 
+from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.life.draws import draw_around
 from isbjorn.core.motion.forces import drag, gravity
 from isbjorn.core.motion.forces.felt import DRAG as KEEPS
 from isbjorn.core.motion.forces.felt import SIZE
-from isbjorn.core.motion.forces.row import ATTRIBUTE, BELL, CODE, SPREAD, VALUE, Doubles3
+from isbjorn.core.motion.forces.row import ATTRIBUTE, BELL, CODE, SPREAD, VALUE
 from isbjorn.core.parallel import guarded
 
-Floats = npt.NDArray[np.float32]
-Doubles = npt.NDArray[np.float64]
-Births = npt.NDArray[np.int64]
 GRAVITY, DRAG = gravity.CODE, drag.CODE
 
 
 @njit("UniTuple(f8,4)(f8[:,:,::1], u8, i8)", cache=True)
-def felt(forces: Doubles3, key: np.uint64, birth: int) -> tuple[float, float, float, float]:
+def felt(forces: Doubles, key: np.uint64, birth: int) -> tuple[float, float, float, float]:
     """Sum of what a particle feels of constant forces: acceleration in px/s² (x, y, z) and drag in 1/s."""
     out = np.zeros(SIZE)
     for row in range(forces.shape[1]):
@@ -57,7 +54,7 @@ def exact_step(k: float, h: float) -> tuple[float, float, float]:
 
 
 @njit("void(i8[::1], f8[:,:,::1], u8, i8, f4[:,:])", parallel=True, cache=True)
-def _settle(births: Births, forces: Doubles3, key: np.uint64, hz: int, pull: Floats) -> None:
+def _settle(births: Longs, forces: Doubles, key: np.uint64, hz: int, pull: Floats) -> None:
     for i in prange(len(births)):
         ax, ay, az, k = felt(forces, key, births[i])
         kept, carried, grown = exact_step(k, 1.0 / hz)
@@ -69,7 +66,7 @@ def _settle(births: Births, forces: Doubles3, key: np.uint64, hz: int, pull: Flo
 
 
 @guarded
-def settle(births: Births, forces: Doubles3, key: int, hz: int, pull: Floats) -> None:
+def settle(births: Longs, forces: Doubles, key: int, hz: int, pull: Floats) -> None:
     """Work out, once in a life, what a whole step does to each particle, into pull (8, n) float32.
 
     Rows: what is left of the velocity, how far it carries, then what the forces add to velocity and to place.
@@ -79,7 +76,7 @@ def settle(births: Births, forces: Doubles3, key: int, hz: int, pull: Floats) ->
 
 @njit("UniTuple(f4,6)(f4[:,:], i8, f8, f8[:,:,::1], u8, i8)", cache=True)
 def _first_part(
-    values: Floats, i: int, h: float, forces: Doubles3, key: np.uint64, birth: int
+    values: Floats, i: int, h: float, forces: Doubles, key: np.uint64, birth: int
 ) -> tuple[np.float32, np.float32, np.float32, np.float32, np.float32, np.float32]:
     """Place and velocity of a newborn after the rest of the step in which it was born."""
     ax, ay, az, k = felt(forces, key, birth)
@@ -94,7 +91,7 @@ def _first_part(
 
 @njit("void(f4[:,::1], i8[::1], f8[::1], f8[:,:,::1], u8, i8, i8, i8)", parallel=True, cache=True, error_model="numpy")
 def _advance(
-    values: Floats, births: Births, moments: Doubles, forces: Doubles3, key: np.uint64, index: int, until: int, hz: int
+    values: Floats, births: Longs, moments: Doubles, forces: Doubles, key: np.uint64, index: int, until: int, hz: int
 ) -> None:
     for i in prange(len(births)):
         x, y, z = values[0, i], values[1, i], values[2, i]
@@ -117,7 +114,7 @@ def _advance(
 
 @guarded
 def advance(
-    values: Floats, births: Births, moments: Doubles, forces: Doubles3, key: int, index: int, until: int, hz: int
+    values: Floats, births: Longs, moments: Doubles, forces: Doubles, key: int, index: int, until: int, hz: int
 ) -> None:
     """Step particles in place from lattice step `index` to `until`, at `hz` steps per second.
 
@@ -140,8 +137,8 @@ def cubic(x0: float, v0: float, x1: float, v1: float, h: float, s: float) -> tup
     "void(f4[:,::1], i8[::1], f8[::1], f8[:,:,::1], u8, i8, i8, f8, i8[::1], i8, f4[:,::1])", parallel=True, cache=True
 )
 def _between(
-    values: Floats, births: Births, moments: Doubles, forces: Doubles3, key: np.uint64, index: int, hz: int, t: float,
-    kept: Births, offset: int, out: Floats,
+    values: Floats, births: Longs, moments: Doubles, forces: Doubles, key: np.uint64, index: int, hz: int, t: float,
+    kept: Longs, offset: int, out: Floats,
 ) -> None:  # fmt: skip
     left, right = index / hz, (index + 1) / hz
     for j in prange(len(kept)):
@@ -173,8 +170,8 @@ def _between(
 
 @guarded
 def between(
-    values: Floats, births: Births, moments: Doubles, forces: Doubles3, key: int, index: int, hz: int, t: float,
-    kept: Births, offset: int, out: Floats,
+    values: Floats, births: Longs, moments: Doubles, forces: Doubles, key: int, index: int, hz: int, t: float,
+    kept: Longs, offset: int, out: Floats,
 ) -> None:  # fmt: skip
     """Places, velocities and lifespans of the particles `kept`, at shot time t, into out (7, m) from column `offset` on.
 
@@ -184,21 +181,21 @@ def between(
 
 
 @njit("void(f4[:,::1], i8[::1], f4[:,::1])", parallel=True, cache=True)
-def _gather(values: Floats, kept: Births, out: Floats) -> None:
+def _gather(values: Floats, kept: Longs, out: Floats) -> None:
     for row in prange(values.shape[0]):
         for j in range(len(kept)):
             out[row, j] = values[row, kept[j]]
 
 
 @guarded
-def gather(values: Floats, kept: Births, out: Floats) -> None:
+def gather(values: Floats, kept: Longs, out: Floats) -> None:
     """Copy the columns `kept` of values (r, n) to the first columns of out (r, m)."""
     _gather(values, kept, out)
 
 
 @njit("void(f4[:,::1], f8[::1], i8[::1], f4[:,::1], i8[::1], i8, i8, f8)", parallel=True, cache=True)
 def _blend(
-    values: Floats, moments: Doubles, columns: Births, after: Floats, theirs: Births, index: int, hz: int, t: float
+    values: Floats, moments: Doubles, columns: Longs, after: Floats, theirs: Longs, index: int, hz: int, t: float
 ) -> None:
     for n in prange(len(columns)):
         i, j = columns[n], theirs[n]
@@ -211,7 +208,7 @@ def _blend(
 
 @guarded
 def blend(
-    values: Floats, moments: Doubles, columns: Births, after: Floats, theirs: Births, index: int, hz: int, t: float
+    values: Floats, moments: Doubles, columns: Longs, after: Floats, theirs: Longs, index: int, hz: int, t: float
 ) -> None:
     """Take particles in place from lattice step `index`, or from their birth within it, to shot time t, by cubic Hermite.
 

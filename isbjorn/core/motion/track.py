@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.arrays import Floats
 from isbjorn.core.birth.admission import Admission, fair_shares, most_alive
 from isbjorn.core.birth.newborn import Source
 from isbjorn.core.birth.shapes.base import Light
@@ -26,7 +27,6 @@ from isbjorn.core.motion.state import State, joined, merged, nobody
 from isbjorn.core.motion.steady import Steady, is_steady
 from isbjorn.core.time import lattice_index
 
-Floats = npt.NDArray[np.float32]
 # Steps of all particles of an emitter from birth to the moment: some seconds to half a minute of a plain machine.
 _MOST_STEPS, _MOST_ALIVE = 5e8, 5_000_000
 # Births of so many steps are worked out together, if they are no more than that; so many stretches are kept.

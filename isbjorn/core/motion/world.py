@@ -10,20 +10,18 @@ from __future__ import annotations
 import math
 
 import numpy as np
-import numpy.typing as npt
 from numba import njit, prange
 
+from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.life.draws import BETWEEN_CURVES, SPEED, draw01
 from isbjorn.core.life.draws import SIZE as SIZE_DRAW
 from isbjorn.core.motion import contact, forces
 from isbjorn.core.motion.forces import felt, remove, zones
 from isbjorn.core.motion.forces.drag import quadratic_rate
-from isbjorn.core.motion.forces.row import CODE, OWN, ZONE, Doubles3, Floats, read_curve, strength
+from isbjorn.core.motion.forces.row import CODE, OWN, ZONE, read_curve, strength
 from isbjorn.core.motion.step import exact_step
 from isbjorn.core.parallel import guarded
 
-Doubles = npt.NDArray[np.float64]
-Births = npt.NDArray[np.int64]
 ROWS = 15
 LIFE, MASS, FIRST_VELOCITY, SIZE, TOUCHED, HOW, GONE_AT = 6, 7, 8, 11, 12, 13, 14
 LIMIT, ORIGIN_0, ORIGIN_1, SIZE_NOW = 0, 1, 4, 7
@@ -42,7 +40,7 @@ F_DRAG, F_GRIP, F_AIR, F_QUADRATIC, F_LIMIT = felt.DRAG, felt.GRIP, felt.AIR, fe
     forceinline=True,
 )
 def feel(
-    rows: Doubles3, zoned: Doubles3, curves: Floats, paths: Doubles, s: int, key: np.uint64, birth: int, age01: float,
+    rows: Doubles, zoned: Doubles, curves: Floats, paths: Doubles, s: int, key: np.uint64, birth: int, age01: float,
     mass: float, at: Doubles, out: Doubles,
 ) -> None:  # fmt: skip
     """What acts at `at` (place and velocity, 6), into `out` (see `felt`)."""
@@ -67,7 +65,7 @@ def feel(
     forceinline=True,
 )
 def swirled(
-    rows: Doubles3, zoned: Doubles3, curves: Floats, s: int, key: np.uint64, birth: int, age01: float, mass: float,
+    rows: Doubles, zoned: Doubles, curves: Floats, s: int, key: np.uint64, birth: int, age01: float, mass: float,
     u: float, v: float, w: float, x: float, y: float, z: float, h: float,
 ) -> tuple[float, float, float]:  # fmt: skip
     """Where the vortices carry a place in h seconds."""
@@ -86,7 +84,7 @@ def swirled(
 
 @njit("b1(f8[:,:,::1], f8[:,:,::1], i8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def _removed(
-    rows: Doubles3, zoned: Doubles3, s: int, x: float, y: float, z: float, dx: float, dy: float, dz: float
+    rows: Doubles, zoned: Doubles, s: int, x: float, y: float, z: float, dx: float, dy: float, dz: float
 ) -> bool:
     """Whether a kill zone takes a particle that comes to a place by the way (dx, dy, dz)."""
     for r in range(rows.shape[1]):
@@ -141,7 +139,7 @@ def _size_share(curves: Floats, key: np.uint64, birth: int, age01: float) -> flo
     forceinline=True,
 )
 def _one(
-    rows: Doubles3, zoned: Doubles3, curves: Floats, paths: Doubles, mattes: Floats, settings: Doubles, solid: bool,
+    rows: Doubles, zoned: Doubles, curves: Floats, paths: Doubles, mattes: Floats, settings: Doubles, solid: bool,
     shaped: bool, key: np.uint64, birth: int, s: int, age: float, h: float, whole: float, own: Doubles, body: Doubles,
     at: Doubles, acts: Doubles,
 ) -> None:  # fmt: skip
@@ -212,7 +210,7 @@ def _one(
     error_model="numpy",
 )
 def _roam(
-    values: Floats, births: Births, moments: Doubles, rows: Doubles3, zoned: Doubles3, curves: Floats, paths: Doubles,
+    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Doubles, curves: Floats, paths: Doubles,
     mattes: Floats, settings: Doubles, solid: bool, shaped: bool, key: np.uint64, index: int, until: int, hz: int, end: float,
 ) -> None:  # fmt: skip
     last, whole = rows.shape[0] - 1, 1.0 / hz
@@ -264,7 +262,7 @@ def _roam(
 
 @guarded
 def roam(
-    values: Floats, births: Births, moments: Doubles, rows: Doubles3, zoned: Doubles3, curves: Floats, paths: Doubles,
+    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Doubles, curves: Floats, paths: Doubles,
     mattes: Floats, settings: Doubles, solid: bool, shaped: bool, key: int, index: int, until: int, hz: int, end: float,
 ) -> None:  # fmt: skip
     """Step particles in place from lattice step `index` to `until`, then on to shot time `end` in s, if that is above 0.
@@ -281,10 +279,10 @@ def roam(
 @njit("void(f4[:,::1], i8[::1], f8[::1], f8[:,:,::1], f8[:,:,::1], f4[:,::1], u8, f8)", parallel=True, cache=True)
 def _stir(
     values: Floats,
-    births: Births,
+    births: Longs,
     moments: Doubles,
-    rows: Doubles3,
-    zoned: Doubles3,
+    rows: Doubles,
+    zoned: Doubles,
     curves: Floats,
     key: np.uint64,
     t: float,
@@ -303,10 +301,10 @@ def _stir(
 @guarded
 def stir(
     values: Floats,
-    births: Births,
+    births: Longs,
     moments: Doubles,
-    rows: Doubles3,
-    zoned: Doubles3,
+    rows: Doubles,
+    zoned: Doubles,
     curves: Floats,
     key: int,
     t: float,

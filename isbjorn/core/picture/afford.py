@@ -9,7 +9,8 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-Mask = npt.NDArray[np.bool_]
+from isbjorn.core.arrays import Bools
+
 _GOLDEN = 0.6180339887498949
 # Whole pictures that an emitter may cover at a moment, by how it is drawn; each takes some seconds of a plain machine at 720 lines.
 DISCS, SPRITES, BLENDED, SMEARED, STROKES = 4000.0, 500.0, 200.0, 120.0, 60.0
@@ -25,7 +26,7 @@ def covered(
     return np.asarray(wide * tall / (width * height))
 
 
-def affordable(numbers: npt.NDArray[np.int64], cost: npt.NDArray[np.float64], most: float) -> Mask | None:
+def affordable(numbers: npt.NDArray[np.int64], cost: npt.NDArray[np.float64], most: float) -> Bools | None:
     """Which of them (n,) are drawn, by their numbers, where together they may cost so much; None: all."""
     total = float(np.nansum(cost))
     if total <= most:

@@ -11,13 +11,12 @@ import math
 from typing import get_args
 
 import numpy as np
-import numpy.typing as npt
 from numba import njit, prange
 
+from isbjorn.core.arrays import Floats
 from isbjorn.core.document.sitting import Blend
 from isbjorn.core.parallel import guarded
 
-Floats = npt.NDArray[np.float32]
 MODES: dict[str, int] = {"normal": 0, "add": 0} | {
     name: number for number, name in enumerate((n for n in get_args(Blend) if n not in ("normal", "add")), 1)
 }

@@ -9,10 +9,9 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit, prange
 
+from isbjorn.core.arrays import Bytes, Floats
 from isbjorn.core.parallel import guarded
 
-Floats = npt.NDArray[np.float32]
-Bytes = npt.NDArray[np.uint8]
 SHADES = 4096
 # Floats of a row that are looked at together.
 _BLOCK = 32

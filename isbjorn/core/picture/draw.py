@@ -14,21 +14,20 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit, prange
 
+from isbjorn.core.arrays import Floats, Ints
 from isbjorn.core.parallel import guarded
 from isbjorn.core.picture.bodies import HARD, SMALLEST, SOFT, SPECK_AREA, edge, mean_cover
 from isbjorn.core.picture.lanes import LANES, composite, interleave
 from isbjorn.core.picture.tiles import TILE_H, TILE_W, tiled
 
-Floats = npt.NDArray[np.float32]
-Ints = npt.NDArray[np.int32]
 GROUPS = TILE_W // LANES
 # Columns of a drawing record.
 X, Y, REACH, C0, C1, W1, W2, W3, RED, GREEN, BLUE, COVER = range(12)
 RECORD = 12
 _TOGETHER_BELOW = 1.7
 _NARROW = 6.0
-# From here on pixel centres are dense enough by themselves: within 1.3 per cent at the worst.
-_EVEN_BELOW = 2.6
+# From here on pixel centres are dense enough by themselves: within 1 per cent at the worst.
+_EVEN_BELOW = 3.6
 _SMALLEST_AREA = math.pi * SMALLEST * SMALLEST / 2
 
 

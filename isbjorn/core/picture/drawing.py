@@ -10,6 +10,7 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Number, Round, Shot
 from isbjorn.core.errors import Stale
 from isbjorn.core.life.draws import SPIN_X, SPIN_Y, STRETCH, TURN_X, TURN_Y, draws_around
@@ -29,8 +30,6 @@ from isbjorn.core.picture.strokes import draw_strokes, strokes_of
 from isbjorn.core.picture.trails import draw_trails
 from isbjorn.core.picture.ways import Ways, ways
 
-Floats = npt.NDArray[np.float32]
-Doubles = npt.NDArray[np.float64]
 _WIDE_SHUTTER, _EXPOSURES = 180.0, 8
 
 

@@ -12,9 +12,10 @@ from typing import Any
 
 import cv2
 import numpy as np
-import numpy.typing as npt
 from numba import njit, prange
 
+from isbjorn.core.arrays import Floats
+from isbjorn.core.colour import GAMMA, LUMA, decoded, encoded
 from isbjorn.core.document import Blur, DirectionalBlur, Glow, Grade, Grain, Number, Sharpen, Tint
 from isbjorn.core.document.kinds import STEPS
 from isbjorn.core.life import curve
@@ -23,8 +24,6 @@ from isbjorn.core.life.gradient import hex_to_linear
 from isbjorn.core.parallel import guarded
 from isbjorn.core.picture.gauss import blur
 
-Floats = npt.NDArray[np.float32]
-_LUMA = np.array([0.2126, 0.7152, 0.0722], np.float32)
 _GLOWS = ((0.35, 0.45), (1.0, 0.35), (2.6, 0.2))
 _COARSEST = 2.5
 _GREY = 0.18
@@ -137,7 +136,7 @@ def _glow(step: Glow, layer: Floats, at: Moment) -> Floats:
 def _tint(step: Tint, layer: Floats, at: Moment) -> Floats:
     amount = np.float32(at.read(step.amount) / 100)
     cover = np.maximum(layer[..., 3:], layer[..., :3].max(axis=2, keepdims=True).clip(0, 1))
-    grey = layer[..., :3] @ _LUMA
+    grey = layer[..., :3] @ LUMA
     share = np.divide(grey[..., None], cover, out=np.zeros_like(cover), where=cover > 1e-9)
     dark, light = (hex_to_linear(c).astype(np.float32) for c in (step.dark, step.light))
     found = layer.copy()
@@ -154,7 +153,7 @@ def _grade(step: Grade, layer: Floats, at: Moment) -> Floats:
     found[..., :3] *= np.float32(2.0 ** at.read(step.exposure))
     saturation, contrast = at.read(step.saturation) / 100, at.read(step.contrast) / 100
     if saturation != 1:
-        grey = (found[..., :3] @ _LUMA)[..., None]
+        grey = (found[..., :3] @ LUMA)[..., None]
         found[..., :3] = np.maximum(0, grey + (found[..., :3] - grey) * np.float32(saturation))
     if contrast != 1 or step.curve is not None:
         cover = np.maximum(found[..., 3:], 1e-6)
@@ -164,8 +163,8 @@ def _grade(step: Grade, layer: Floats, at: Moment) -> Floats:
             straight = _GREY * np.power(np.maximum(straight, 0) / _GREY, np.float32(contrast))
         if step.curve is not None:
             table = np.maximum(curve.table(step.curve).astype(np.float64), 0)
-            encoded = np.minimum(straight, 1) ** (1 / 2.2)
-            shaped = np.interp(encoded, np.linspace(0, 1, len(table)), table) ** 2.2
+            seen = np.minimum(straight, 1) ** (1 / GAMMA)
+            shaped = np.interp(seen, np.linspace(0, 1, len(table)), table) ** GAMMA
             straight = shaped * np.maximum(straight, 1)
         found[..., :3] = np.where(lit, straight * cover, straight)
     return np.asarray(found, np.float32)
@@ -212,8 +211,8 @@ def _grain(step: Grain, layer: Floats, at: Moment) -> Floats:
     found = layer.copy()
     cover = np.maximum(layer[..., 3:], np.minimum(1, layer[..., :3].max(axis=2, keepdims=True)))
     straight = np.divide(layer[..., :3], cover, out=np.zeros_like(layer[..., :3]), where=cover > 1e-6)
-    encoded = np.maximum(straight, 0) ** np.float32(1 / 2.2) + np.float32(amount) * each
-    found[..., :3] = np.maximum(0, encoded) ** np.float32(2.2) * cover
+    seen = np.asarray(encoded(straight) + np.float32(amount) * each, np.float32)
+    found[..., :3] = decoded(seen) * cover
     return found
 
 

@@ -11,9 +11,9 @@ import math
 
 import cv2
 import numpy as np
-import numpy.typing as npt
 
-Floats = npt.NDArray[np.float32]
+from isbjorn.core.arrays import Floats
+
 _LEAST = 1.7
 _BORDER = cv2.BORDER_REFLECT_101
 # What is blurred wider than this is made small first: its cost does not grow with the width.

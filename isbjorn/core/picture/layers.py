@@ -12,8 +12,9 @@ from typing import Any
 
 import cv2
 import numpy as np
-import numpy.typing as npt
 
+from isbjorn.core.arrays import Floats
+from isbjorn.core.colour import LUMA
 from isbjorn.core.document import Emitter, Group, Shot, Use
 from isbjorn.core.motion.solver import Particles
 from isbjorn.core.picture.blends import MODES, lay
@@ -23,9 +24,6 @@ from isbjorn.core.picture.finish import Moment, finished, region, working
 from isbjorn.core.picture.gauss import blur
 from isbjorn.core.picture.mattes import matte_of
 from isbjorn.core.picture.pages import is_plain
-
-Floats = npt.NDArray[np.float32]
-_LUMA = np.array([0.2126, 0.7152, 0.0722], np.float32)
 
 
 def is_simple(e: Emitter) -> bool:
@@ -199,13 +197,13 @@ class Easel:
 def used(use: Use, layer: Floats, below: Floats, brush: Brush) -> Floats:
     """What a layer makes of what lies below it; float32 (height, width, 4)."""
     if use.kind in ("matte", "cut"):
-        cover = np.clip(np.maximum(layer[..., 3], layer[..., :3] @ _LUMA), 0, 1)[..., None]
+        cover = np.clip(np.maximum(layer[..., 3], layer[..., :3] @ LUMA), 0, 1)[..., None]
         return np.asarray(below * (cover if use.kind == "matte" else 1 - cover), np.float32)
     push = brush.read(use.amount) * brush.view.scale_x
     height, width = layer.shape[:2]
     if use.kind == "glass":
         # Light is bent by the slope of the surface: thick where the layer is full. One amount at a slope of one in eight px.
-        thick = np.clip(np.maximum(layer[..., 3], layer[..., :3] @ _LUMA), 0, 1).astype(np.float32, copy=False)
+        thick = np.clip(np.maximum(layer[..., 3], layer[..., :3] @ LUMA), 0, 1).astype(np.float32, copy=False)
         thick = blur(np.ascontiguousarray(thick), 1.5 * brush.view.scale_x)
         reach = np.float32(8 * brush.view.scale_x)
         dx = reach * push * cv2.Sobel(thick, cv2.CV_32F, 1, 0, scale=1 / 8)

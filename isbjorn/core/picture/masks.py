@@ -21,12 +21,12 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit, prange
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Drop, Puff, Ring, Round, Shard, Spark, Square, Star, Streak
 from isbjorn.core.document.kinds import BODIES
 from isbjorn.core.kernels import reached
 from isbjorn.core.parallel import guarded
 
-Doubles = npt.NDArray[np.float64]
 _OVER, _LARGE, _BLOCK = 3, 512, 32
 # Masks of this side and more are kept between starts, beside the kernels: the last so many, of 4 MB at most each.
 _KEPT_FROM, _KEPT = 256, 32

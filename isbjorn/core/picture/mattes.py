@@ -7,8 +7,9 @@ from fractions import Fraction
 from typing import TYPE_CHECKING
 
 import numpy as np
-import numpy.typing as npt
 
+from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.colour import brightness
 from isbjorn.core.document import Matte
 from isbjorn.core.life import bezier
 from isbjorn.core.life.gradient import hex_to_linear, oklab
@@ -17,8 +18,6 @@ from isbjorn.core.picture.gauss import blur
 if TYPE_CHECKING:
     from isbjorn.core.picture.drawing import Brush
 
-Floats = npt.NDArray[np.float32]
-Doubles = npt.NDArray[np.float64]
 _FINER = 4
 
 
@@ -67,12 +66,6 @@ def _ramp(value: Floats, low: float, high: float) -> Floats:
     return np.asarray(q * q * (3 - 2 * q), np.float32)
 
 
-def _brightness(picture: Floats) -> Floats:
-    """As it looks, in [0, 1]."""
-    light = picture[..., :3] @ np.array([0.2126, 0.7152, 0.0722], np.float32)
-    return np.asarray(np.clip(light, 0, 1) ** np.float32(1 / 2.2), np.float32)
-
-
 def matte_of(matte: Matte, brush: Brush, plate: Floats | None) -> Floats:
     """A matte at a moment, float32 (height, width) in [0, 1]; nothing where the plate or the file has nothing."""
     view = brush.view
@@ -87,7 +80,7 @@ def matte_of(matte: Matte, brush: Brush, plate: Floats | None) -> Floats:
             pixels, _ = view.place(repeated.of(*own.T))
             found = filled(np.clip(pixels.astype(np.float64), -30_000, 30_000), view.width, view.height)
         case "bright" | "dark" if plate is not None:
-            light = _brightness(plate)
+            light = brightness(plate)
             found = _ramp(light, brush.read(matte.low) / 100, brush.read(matte.high) / 100)
             found = np.asarray(1 - found, np.float32) if matte.kind == "dark" else found
         case "colour" if plate is not None:
@@ -99,7 +92,7 @@ def matte_of(matte: Matte, brush: Brush, plate: Floats | None) -> Floats:
             rate = brush.pictures.own_rate(matte.media) or brush.shot.frame_rate
             number = math.floor(brush.seconds * Fraction(rate)) % brush.pictures.count(matte.media)
             sheet = brush.pictures.filling(matte.media, number, view.width, view.height)
-            found = sheet[..., 3] if matte.channel == "alpha" else _brightness(sheet)
+            found = sheet[..., 3] if matte.channel == "alpha" else brightness(sheet)
     feather = brush.read(matte.feather) * view.scale_x
     if feather > 0.2:
         found = blur(np.ascontiguousarray(found, np.float32), feather / 2)

@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-import numpy.typing as npt
 from numba import njit, prange
 
+from isbjorn.core.arrays import Floats, Longs
 from isbjorn.core.parallel import guarded
 
-Floats = npt.NDArray[np.float32]
-Longs = npt.NDArray[np.int64]
 _CELLS_EACH, _MOST_LOOKS = 4, 4e8
 
 

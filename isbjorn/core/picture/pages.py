@@ -12,6 +12,7 @@ import cv2
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.arrays import Floats, Longs
 from isbjorn.core.document import Emitter, PictureBody, Round, Shot, Words
 from isbjorn.core.document.kinds import BODIES
 from isbjorn.core.errors import IsbjornError
@@ -21,8 +22,6 @@ from isbjorn.core.memory import Kept
 from isbjorn.core.picture.masks import kept_mask, variants
 from isbjorn.core.picture.sprites import Pages, bound
 
-Floats = npt.NDArray[np.float32]
-Longs = npt.NDArray[np.int64]
 _SMALLEST, _LARGEST = 32, 1024
 _LARGEST_LETTER = 512
 # Of the pages of one emitter together: 128 MB, and 16 texels a side at least.

@@ -8,6 +8,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit, prange
 
+from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Emitter, Number, Round, Shot
 from isbjorn.core.life.readings import Readings
 from isbjorn.core.motion.solver import Particles
@@ -16,7 +17,6 @@ from isbjorn.core.picture.afford import DISCS, affordable, covered
 from isbjorn.core.picture.bodies import pack_body
 from isbjorn.core.picture.draw import RECORD, write_record
 
-Floats = npt.NDArray[np.float32]
 _NEAREST_PX = 1.0
 SPECK_RADIUS = 0.15
 

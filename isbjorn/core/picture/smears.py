@@ -13,12 +13,12 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit, prange
 
+from isbjorn.core.arrays import Floats, Ints, Longs
 from isbjorn.core.parallel import guarded
 from isbjorn.core.picture.blends import put
 from isbjorn.core.picture.bodies import HARD, SMALLEST, edge, mean_cover
-from isbjorn.core.picture.tiles import TILE_H, TILE_W, Ints, Longs, tiled
+from isbjorn.core.picture.tiles import TILE_H, TILE_W, tiled
 
-Floats = npt.NDArray[np.float32]
 PIECES = 4
 # So many px beside the straight way, and such a share of the radius, make no difference that can be seen.
 _AS_STRAIGHT, _AS_LARGE = 0.02, 0.01

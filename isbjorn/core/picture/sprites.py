@@ -14,11 +14,11 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit, prange
 
+from isbjorn.core.arrays import Floats, Ints, Longs
 from isbjorn.core.parallel import guarded
 from isbjorn.core.picture.blends import put
-from isbjorn.core.picture.tiles import TILE_H, TILE_W, Ints, Longs, tiled
+from isbjorn.core.picture.tiles import TILE_H, TILE_W, tiled
 
-Floats = npt.NDArray[np.float32]
 # Columns: place and reach; from a pixel's distance to the page's [-1, 1] (a, b, c, d); page and level; colour × opacity;
 # opacity; 1 where it covers, 0 where it only adds light; the way of its smear in px, how far it bends, and how many samples of it;
 # by how much it turns meanwhile, in radians clockwise on the picture, and grows, as a share of its size.

@@ -12,11 +12,11 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit, prange
 
+from isbjorn.core.arrays import Floats, Ints, Longs
 from isbjorn.core.parallel import guarded
 from isbjorn.core.picture.blends import put
-from isbjorn.core.picture.tiles import TILE_H, TILE_W, Ints, Longs, tiled
+from isbjorn.core.picture.tiles import TILE_H, TILE_W, tiled
 
-Floats = npt.NDArray[np.float32]
 Reals = npt.NDArray[np.floating]
 # Columns: place and reach of the whole; both ends; half widths; the planes at its ends (their normals point along the line);
 # premultiplied colour and cover at both ends; softness in [0, 1].

@@ -10,12 +10,10 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-import numpy.typing as npt
 from numba import get_num_threads, njit, prange
 
-Floats = npt.NDArray[np.float32]
-Ints = npt.NDArray[np.int32]
-Longs = npt.NDArray[np.int64]
+from isbjorn.core.arrays import Floats, Ints, Longs
+
 TILE_W, TILE_H = 64, 32
 _CHUNKS = 8
 

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.motion.dress import Looks, dress
 from isbjorn.core.motion.solver import Particles, births_of
 from isbjorn.core.motion.state import ROWS, State
@@ -17,8 +18,6 @@ from isbjorn.core.picture.ways import Ways, trail_moments, trail_seconds, ways
 if TYPE_CHECKING:
     from isbjorn.core.picture.drawing import Pen
 
-Floats = npt.NDArray[np.float32]
-Doubles = npt.NDArray[np.float64]
 _GLOW_WIDTH, _GLOW_SHARE = 4.0, 0.25
 # So many at a time: memory stays bounded, whatever is asked for.
 _AT_ONCE = 16_384

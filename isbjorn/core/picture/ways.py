@@ -7,14 +7,11 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 import numpy as np
-import numpy.typing as npt
 
+from isbjorn.core.arrays import Doubles, Longs
 from isbjorn.core.motion.solver import Solver
 from isbjorn.core.time import lattice_index
 
-Floats = npt.NDArray[np.float32]
-Doubles = npt.NDArray[np.float64]
-Longs = npt.NDArray[np.int64]
 _SAMPLES, _LONGEST_S = 28, 20.0
 
 

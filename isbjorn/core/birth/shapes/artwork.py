@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from isbjorn.core.birth.shapes.base import Doubles, Engine, Lines, Scattered, Setting, by_area
+from isbjorn.core.arrays import Doubles
+from isbjorn.core.birth.shapes.base import Engine, Lines, Scattered, Setting, by_area
 from isbjorn.core.birth.shapes.regions import Drawing, scatter_region, trapezoids
 from isbjorn.core.document import Artwork, Letters
 from isbjorn.core.document.shapes import Area

@@ -9,11 +9,11 @@ from typing import Any, Protocol
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Number
 from isbjorn.core.document.shapes import Area
 from isbjorn.core.life.readings import Readings
 
-Doubles = npt.NDArray[np.float64]
 Lines = list[Doubles]
 
 

@@ -6,7 +6,8 @@ import functools
 
 import numpy as np
 
-from isbjorn.core.birth.shapes.base import Doubles, Engine, Lines, Scattered, Setting, by_area, unit, vectors
+from isbjorn.core.arrays import Doubles
+from isbjorn.core.birth.shapes.base import Engine, Lines, Scattered, Setting, by_area, unit, vectors
 from isbjorn.core.birth.shapes.regions import Drawing, in_shell, scatter_region, trapezoids, turning
 from isbjorn.core.document import PathPoint, PathShape
 from isbjorn.core.life.bezier import at_length, flat

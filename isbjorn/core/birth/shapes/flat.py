@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.birth.shapes.base import (
-    Doubles,
     Engine,
     Lines,
     Scattered,

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-import numpy.typing as npt
 
-from isbjorn.core.birth.shapes.base import Doubles, Engine, Light, Lines, Scattered, Setting, unit, vectors
+from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.birth.shapes.base import Engine, Light, Lines, Scattered, Setting, unit, vectors
 from isbjorn.core.document import FromPlate
 
-Floats = npt.NDArray[np.float32]
 _NOWHERE_PX = 1e7
 
 

@@ -6,13 +6,12 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-import numpy.typing as npt
 from numba import njit
 
-from isbjorn.core.birth.shapes.base import Doubles, Lines, Scattered, vectors
+from isbjorn.core.arrays import Doubles, Longs
+from isbjorn.core.birth.shapes.base import Lines, Scattered, vectors
 from isbjorn.core.errors import IsbjornError
 
-Longs = npt.NDArray[np.int64]
 _MOST_CROSSINGS = 3_000_000
 
 

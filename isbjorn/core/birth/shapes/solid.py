@@ -6,8 +6,8 @@ import itertools
 
 import numpy as np
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.birth.shapes.base import (
-    Doubles,
     Engine,
     Lines,
     Scattered,

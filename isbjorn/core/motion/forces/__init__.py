@@ -15,10 +15,11 @@ from typing import Any
 
 from numba import njit
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document.forces import Acting
 from isbjorn.core.document.kinds import FORCES, Kind
 from isbjorn.core.kernels import reaches_also
-from isbjorn.core.motion.forces.row import CODE, Doubles, Setting
+from isbjorn.core.motion.forces.row import CODE, Setting
 
 
 def number_of(kind: Kind) -> int:

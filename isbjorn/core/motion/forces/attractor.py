@@ -7,10 +7,11 @@ import math
 import numpy as np
 from numba import njit
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Attractor
 from isbjorn.core.life.lines import Read, circle
-from isbjorn.core.motion.forces.felt import ACCELERATION, LIMIT, Felt
-from isbjorn.core.motion.forces.row import OWN, PLACE, Doubles, Doubles3, Setting, base, place
+from isbjorn.core.motion.forces.felt import ACCELERATION, LIMIT
+from isbjorn.core.motion.forces.row import OWN, PLACE, Setting, base, place
 
 CODE = 5
 
@@ -31,7 +32,7 @@ def lines(force: Attractor, read: Read, _: float) -> list[Doubles]:
 
 
 @njit("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
-def fall(rows: Doubles3, s: int, r: int, dx: float, dy: float, dz: float) -> float:
+def fall(rows: Doubles, s: int, r: int, dx: float, dy: float, dz: float) -> float:
     """What a strength and a distance vector are multiplied by."""
     soft, power = max(1e-3, rows[s, r, OWN + 2]), rows[s, r, OWN + 1]
     d = math.sqrt(dx * dx + dy * dy + dz * dz + soft * soft)
@@ -50,8 +51,8 @@ def fall(rows: Doubles3, s: int, r: int, dx: float, dy: float, dz: float) -> flo
 
 @njit("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
 def feel(
-    rows: Doubles3, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
-    mass: float, felt: Felt,
+    rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
+    mass: float, felt: Doubles,
 ) -> None:  # fmt: skip
     """Finite everywhere; nothing at the very centre."""
     x, y, z = at[0], at[1], at[2]

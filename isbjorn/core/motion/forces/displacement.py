@@ -3,29 +3,17 @@
 from __future__ import annotations
 
 import numpy as np
-import numpy.typing as npt
 from numba import njit, prange
 
+from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Displacement
-from isbjorn.core.motion.forces.row import (
-    CURVE,
-    OWN,
-    VALUE,
-    Doubles,
-    Doubles3,
-    Floats,
-    Setting,
-    base,
-    read_curve,
-    strength,
-)
+from isbjorn.core.motion.forces.row import CURVE, OWN, VALUE, Setting, base, read_curve, strength
 from isbjorn.core.motion.forces.turbulence import NOISE, OFFSET, pack_noise
 from isbjorn.core.motion.forces.zones import weight
 from isbjorn.core.motion.noise import flow
 from isbjorn.core.parallel import guarded
 
 CODE = 10
-Births = npt.NDArray[np.int64]
 
 
 def pack(force: Displacement, setting: Setting) -> Doubles:
@@ -38,7 +26,7 @@ def pack(force: Displacement, setting: Setting) -> Doubles:
 
 @njit("void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], u8, i8[::1], f4[::1], f4[:,::1], f4[::1])", parallel=True, cache=True)
 def _displace(
-    rows: Doubles3, zones: Doubles3, curves: Floats, key: np.uint64, births: Births, age01: Floats, values: Floats,
+    rows: Doubles, zones: Doubles, curves: Floats, key: np.uint64, births: Longs, age01: Floats, values: Floats,
     grown: Floats,
 ) -> None:  # fmt: skip
     for i in prange(len(births)):
@@ -67,7 +55,7 @@ def _displace(
 
 @guarded
 def displace(
-    rows: Doubles3, zones: Doubles3, curves: Floats, key: int, births: Births, age01: Floats, values: Floats
+    rows: Doubles, zones: Doubles, curves: Floats, key: int, births: Longs, age01: Floats, values: Floats
 ) -> Floats:
     """Shift places in values (k, n) by the displacements in rows (1, m, `WIDTH`), in their order; what sizes grow by, (n,)."""
     grown = np.ones(len(births), np.float32)

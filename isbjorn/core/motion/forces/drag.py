@@ -7,9 +7,10 @@ import math
 import numpy as np
 from numba import njit
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Drag
-from isbjorn.core.motion.forces.felt import DRAG, QUADRATIC, Felt
-from isbjorn.core.motion.forces.row import OWN, Doubles, Doubles3, Setting, base
+from isbjorn.core.motion.forces.felt import DRAG, QUADRATIC
+from isbjorn.core.motion.forces.row import OWN, Setting, base
 
 CODE = 2
 AT_PX_S = 100.0
@@ -23,7 +24,7 @@ def pack(force: Drag, setting: Setting) -> Doubles:
 
 
 @njit("void(f8[:,:,::1], i8, i8, f8, f8[::1])", cache=True, forceinline=True)
-def resist(rows: Doubles3, s: int, r: int, strength: float, felt: Felt) -> None:
+def resist(rows: Doubles, s: int, r: int, strength: float, felt: Doubles) -> None:
     """Add a rate in 1/s, never below 0."""
     k = max(0.0, strength)
     if rows[s, r, OWN] > 0:
@@ -34,8 +35,8 @@ def resist(rows: Doubles3, s: int, r: int, strength: float, felt: Felt) -> None:
 
 @njit("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
 def feel(
-    rows: Doubles3, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
-    mass: float, felt: Felt,
+    rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
+    mass: float, felt: Doubles,
 ) -> None:  # fmt: skip
     """The lighter, the stronger."""
     resist(rows, s, r, max(0.0, strength) * share / mass, felt)

@@ -6,9 +6,5 @@ felt: float64 (16,). Acceleration in px/s² (3), drag in 1/s, grip of moving air
 
 from __future__ import annotations
 
-import numpy as np
-import numpy.typing as npt
-
-Felt = npt.NDArray[np.float64]
 ACCELERATION, DRAG, GRIP, AIR, QUADRATIC, LIMIT = 0, 3, 4, 5, 8, 9
 SIZE = 16

@@ -7,11 +7,12 @@ import math
 import numpy as np
 from numba import njit
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Follow
 from isbjorn.core.life import bezier
 from isbjorn.core.life.lines import Read
-from isbjorn.core.motion.forces.felt import AIR, GRIP, Felt
-from isbjorn.core.motion.forces.row import OWN, PLACE, Doubles, Doubles3, Setting, base, place
+from isbjorn.core.motion.forces.felt import AIR, GRIP
+from isbjorn.core.motion.forces.row import OWN, PLACE, Setting, base, place
 
 CODE = 7
 
@@ -55,8 +56,8 @@ def nearest(
 
 @njit("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
 def feel(
-    rows: Doubles3, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
-    mass: float, felt: Felt,
+    rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
+    mass: float, felt: Doubles,
 ) -> None:  # fmt: skip
     """The air's velocity: along the path, and toward it in proportion to the distance."""
     x, y, z = at[0], at[1], at[2]

@@ -5,9 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Gravity
-from isbjorn.core.motion.forces.felt import ACCELERATION, Felt
-from isbjorn.core.motion.forces.row import Doubles, Doubles3, Setting, aim, base, place, way_of
+from isbjorn.core.motion.forces.felt import ACCELERATION
+from isbjorn.core.motion.forces.row import Setting, aim, base, place, way_of
 
 CODE = 1
 
@@ -21,7 +22,7 @@ def pack(force: Gravity, setting: Setting) -> Doubles:
 
 
 @njit("void(f8[:,:,::1], i8, i8, u8, i8, f8, f8[::1])", cache=True, forceinline=True)
-def pull(rows: Doubles3, s: int, r: int, key: np.uint64, birth: int, strength: float, felt: Felt) -> None:
+def pull(rows: Doubles, s: int, r: int, key: np.uint64, birth: int, strength: float, felt: Doubles) -> None:
     """Add the acceleration of a strength in px/s²."""
     x, y, z = way_of(rows, s, r, key, birth)
     felt[ACCELERATION] += strength * x
@@ -31,8 +32,8 @@ def pull(rows: Doubles3, s: int, r: int, key: np.uint64, birth: int, strength: f
 
 @njit("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
 def feel(
-    rows: Doubles3, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
-    mass: float, felt: Felt,
+    rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
+    mass: float, felt: Doubles,
 ) -> None:  # fmt: skip
     """Mass does not change it."""
     pull(rows, s, r, key, birth, strength * share, felt)

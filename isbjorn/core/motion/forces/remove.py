@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Remove
-from isbjorn.core.motion.forces.row import OWN, Doubles, Setting, base
+from isbjorn.core.motion.forces.row import OWN, Setting, base
 
 CODE = 8
 

@@ -10,9 +10,9 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 from numba import njit
 
+from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.birth.shapes.base import Light
 from isbjorn.core.birth.which_way import aimed
 from isbjorn.core.document import Curve, Emitter, Number, PathPoint, Placed, Shot
@@ -21,10 +21,6 @@ from isbjorn.core.life import bezier
 from isbjorn.core.life.curve import table
 from isbjorn.core.life.draws import FORCE_FIRST, draw01, draw_around
 from isbjorn.core.life.readings import Readings
-
-Doubles = npt.NDArray[np.float64]
-Doubles3 = npt.NDArray[np.float64]
-Floats = npt.NDArray[np.float32]
 
 CODE, ATTRIBUTE, VALUE, SPREAD, BELL, CURVE, CURVE_TO, ZONE = 0, 1, 2, 3, 4, 5, 6, 7
 PLACE, WAY, WAY_SPREAD, TILT_SPREAD, WAY_DEG, TILT_DEG, OWN = 8, 11, 14, 15, 16, 17, 18
@@ -123,7 +119,7 @@ def read_curve(curves: Floats, row: int, age01: float) -> float:
 
 @njit("f8(f8[:,:,::1], i8, i8, f4[:,::1], u8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def strength(
-    rows: Doubles3, s: int, r: int, curves: Floats, key: np.uint64, birth: int, age01: float, x: float, y: float,
+    rows: Doubles, s: int, r: int, curves: Floats, key: np.uint64, birth: int, age01: float, x: float, y: float,
     z: float, u: float, v: float, w: float,
 ) -> float:  # fmt: skip
     """The strength that a particle feels: value and keys, then source, spread and curve, in the order of every number."""
@@ -155,7 +151,7 @@ def strength(
 
 
 @njit("UniTuple(f8,3)(f8[:,:,::1], i8, i8, u8, i8)", cache=True, forceinline=True)
-def way_of(rows: Doubles3, s: int, r: int, key: np.uint64, birth: int) -> tuple[float, float, float]:
+def way_of(rows: Doubles, s: int, r: int, key: np.uint64, birth: int) -> tuple[float, float, float]:
     """The unit vector of a thing's direction, as a particle has it."""
     if rows[s, r, WAY_SPREAD] == 0.0 and rows[s, r, TILT_SPREAD] == 0.0:
         return rows[s, r, WAY], rows[s, r, WAY + 1], rows[s, r, WAY + 2]

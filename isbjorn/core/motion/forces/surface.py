@@ -9,11 +9,12 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Surface
 from isbjorn.core.life import bezier
 from isbjorn.core.life.lines import Read, circle, rectangle
 from isbjorn.core.motion.forces.follow import nearest
-from isbjorn.core.motion.forces.row import OWN, PLACE, Doubles, Doubles3, Floats, Setting, base, place
+from isbjorn.core.motion.forces.row import OWN, PLACE, Setting, base, place
 
 CODE = 9
 PLANE, RECTANGLE, BOX, SPHERE, PATH, MATTE = 0, 1, 2, 3, 4, 5
@@ -106,7 +107,7 @@ def _cell(mattes: Floats, sheet: int, column: float, row: float) -> float:
 
 @njit("UniTuple(f8,4)(f8[:,:,::1], i8, i8, f8[:,::1], f4[:,:,::1], f8, f8, f8)", cache=True)
 def distance(
-    rows: Doubles3, s: int, r: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float
+    rows: Doubles, s: int, r: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float
 ) -> tuple[float, float, float, float]:
     """Distance of a place to a surface in px, below 0 where it is solid, and the unit vector away from it."""
     dx, dy, dz = x - rows[s, r, PLACE], y - rows[s, r, PLACE + 1], z - rows[s, r, PLACE + 2]

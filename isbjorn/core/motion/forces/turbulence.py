@@ -7,9 +7,10 @@ from typing import Any
 import numpy as np
 from numba import njit
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Turbulence
-from isbjorn.core.motion.forces.felt import AIR, GRIP, Felt
-from isbjorn.core.motion.forces.row import OWN, Doubles, Doubles3, Setting, base, place
+from isbjorn.core.motion.forces.felt import AIR, GRIP
+from isbjorn.core.motion.forces.row import OWN, Setting, base, place
 from isbjorn.core.motion.noise import flow
 
 CODE = 4
@@ -59,8 +60,8 @@ def pack(force: Turbulence, setting: Setting) -> Doubles:
 
 @njit("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
 def feel(
-    rows: Doubles3, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
-    mass: float, felt: Felt,
+    rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
+    mass: float, felt: Doubles,
 ) -> None:  # fmt: skip
     """The zone weakens its grip, not its speed."""
     x, y, z = at[0], at[1], at[2]

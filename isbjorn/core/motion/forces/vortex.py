@@ -10,9 +10,10 @@ import math
 import numpy as np
 from numba import njit
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Vortex
 from isbjorn.core.life.lines import Read, circle
-from isbjorn.core.motion.forces.row import OWN, PLACE, Doubles, Doubles3, Setting, aim, base, place, way_of
+from isbjorn.core.motion.forces.row import OWN, PLACE, Setting, aim, base, place, way_of
 
 CODE = 6
 
@@ -34,7 +35,7 @@ def lines(force: Vortex, read: Read, _: float) -> list[Doubles]:
 
 @njit("UniTuple(f8,3)(f8[:,:,::1], i8, i8, u8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def carry(
-    rows: Doubles3, s: int, r: int, key: np.uint64, birth: int, x: float, y: float, z: float, strength: float,
+    rows: Doubles, s: int, r: int, key: np.uint64, birth: int, x: float, y: float, z: float, strength: float,
     share: float, mass: float, h: float,
 ) -> tuple[float, float, float]:  # fmt: skip
     """Where the vortex carries a place in h seconds."""

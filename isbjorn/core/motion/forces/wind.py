@@ -5,9 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Wind
-from isbjorn.core.motion.forces.felt import AIR, GRIP, Felt
-from isbjorn.core.motion.forces.row import OWN, Doubles, Doubles3, Setting, aim, base, place, way_of
+from isbjorn.core.motion.forces.felt import AIR, GRIP
+from isbjorn.core.motion.forces.row import OWN, Setting, aim, base, place, way_of
 
 CODE = 3
 
@@ -23,8 +24,8 @@ def pack(force: Wind, setting: Setting) -> Doubles:
 
 @njit("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
 def feel(
-    rows: Doubles3, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
-    mass: float, felt: Felt,
+    rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
+    mass: float, felt: Doubles,
 ) -> None:  # fmt: skip
     """The zone weakens its grip, not its speed."""
     x, y, z = way_of(rows, s, r, key, birth)

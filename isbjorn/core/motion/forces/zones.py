@@ -6,14 +6,12 @@ import math
 from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 from numba import njit
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Zone
 from isbjorn.core.life.readings import Readings
 
-Doubles = npt.NDArray[np.float64]
-Doubles3 = npt.NDArray[np.float64]
 WIDTH = 12
 SPHERE, BOX, HALF = 0, 1, 2
 _SHAPES = {"sphere": SPHERE, "box": BOX, "half": HALF}
@@ -37,7 +35,7 @@ def pack(zone: Zone, readings: Readings, t: Doubles) -> Doubles:
 
 
 @njit("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
-def depth(zones: Doubles3, s: int, r: int, x: float, y: float, z: float) -> float:
+def depth(zones: Doubles, s: int, r: int, x: float, y: float, z: float) -> float:
     """How deep inside a zone's shape a place is, in px; below 0 outside."""
     dx, dy, dz = x - zones[s, r, 1], y - zones[s, r, 2], z - zones[s, r, 3]
     shape = int(zones[s, r, 0])
@@ -53,7 +51,7 @@ def depth(zones: Doubles3, s: int, r: int, x: float, y: float, z: float) -> floa
 
 
 @njit("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
-def weight(zones: Doubles3, s: int, r: int, x: float, y: float, z: float) -> float:
+def weight(zones: Doubles, s: int, r: int, x: float, y: float, z: float) -> float:
     """The share in [0, 1] of a force that acts at a place: smooth from the edge to `falloff` px inside."""
     d, falloff = depth(zones, s, r, x, y, z), zones[s, r, 10]
     if falloff > 0:
