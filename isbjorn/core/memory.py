@@ -14,9 +14,9 @@ from typing import Generic, Literal, TypeVar
 import numpy as np
 
 V = TypeVar("V")
-Part = Literal["states", "pictures", "plates", "pages", "arrivals", "outlines"]
+Part = Literal["states", "pictures", "plates", "pages", "arrivals", "outlines", "layers"]
 _SHARES: dict[Part, float] = {
-    "states": 0.32, "pictures": 0.18, "plates": 0.18, "pages": 0.14, "arrivals": 0.06, "outlines": 0.12,
+    "states": 0.30, "pictures": 0.16, "plates": 0.16, "pages": 0.12, "arrivals": 0.05, "outlines": 0.08, "layers": 0.13,
 }  # fmt: skip
 # All caches of a process together; ISBJORN_MEMORY_MB sets another.
 _BUDGET_MB = 512

@@ -21,6 +21,7 @@ from isbjorn.core.motion.solver import Particles, gathered
 from isbjorn.core.picture.compose import over
 from isbjorn.core.picture.draw import draw_records
 from isbjorn.core.picture.drawing import Brush
+from isbjorn.core.picture.known import Known
 from isbjorn.core.picture.layers import Easel, all_simple, depth_of, reads_ground
 from isbjorn.core.picture.project import Counts, Orbit, projection, to_draw
 
@@ -57,10 +58,12 @@ def draw_particles(
     out: Floats | None = None,
     orbit: Orbit | None = None,
     over_plate: bool = False,
+    known: Known | None = None,
 ) -> Layers:
     """Draw the particles of a frame, on transparent ground unless they change what lies below them and `over_plate` is given.
 
-    out: drawn into, if it is given and of the right size. orbit: a free look.
+    out: drawn into, if it is given and of the right size. orbit: a free look. known: of the last picture; it is drawn anew from
+    where it has become another.
     """
     shot = motion.shot
     if all_simple(shot):
@@ -71,6 +74,7 @@ def draw_particles(
             out = None
         return Layers(draw_records(bodies.records, view.width, view.height, out), particles, bodies.counts)
     easel = _easel(motion, frame, scale, stale, orbit)
+    easel.known = known
     grounded = over_plate and orbit is None and reads_ground(shot)
     below = ground(shot, frame, scale, motion.plates) if grounded else None
     picture = easel.laid(None if below is None else below.copy())

@@ -27,6 +27,7 @@ from isbjorn.core.media.colour import shade_table
 from isbjorn.core.memory import relieve, resident_bytes, share_of
 from isbjorn.core.motion.cache import StateCache
 from isbjorn.core.picture.compose import over, to_shades, to_shades_over
+from isbjorn.core.picture.known import LOOKERS, Known
 from isbjorn.core.picture.project import Orbit, projection
 from isbjorn.core.portrait import portrait
 from isbjorn.core.render import Layers, Solver, draw_depth, draw_particles, ground
@@ -99,6 +100,7 @@ class _Lane:
     def __init__(self) -> None:
         self.lock = threading.Lock()
         self.scratch: Floats | None = None
+        self.known = Known()
 
 
 def _looks(wish: Wish) -> Hashable:
@@ -178,6 +180,8 @@ class Preview:
             self._lanes.move_to_end(name)
             while len(self._lanes) > _LANES_KEPT:
                 self._lanes.popitem(last=False)
+            for old in list(self._lanes.values())[:-LOOKERS]:
+                old.known = Known()
             return lane
 
     def draw(
@@ -199,7 +203,9 @@ class Preview:
             orbit = None if wish.orbit is None else Orbit(*wish.orbit)
             over_plate = wish.view == "plate"
             scale = scale_for(shot, wish.width)
-            layers = draw_particles(solver, wish.frame, scale, stale, own.scratch, orbit, over_plate)
+            # What is at rest is edited; what plays is another picture each time.
+            known = None if wish.moving else own.known
+            layers = draw_particles(solver, wish.frame, scale, stale, own.scratch, orbit, over_plate, known)
             own.scratch = layers.picture if layers.picture.nbytes <= _SCRATCH_BYTES else None
             rgb = self._deep(solver, wish, scale, orbit) if wish.view == "layers" else self._seen(shot, wish, layers)
         # Encoding needs no kernel: meanwhile another thread may draw the next frame.

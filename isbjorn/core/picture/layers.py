@@ -6,7 +6,8 @@ with a finish, or hidden, or used, has a layer of its own, which is blended as a
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
@@ -22,6 +23,7 @@ from isbjorn.core.picture.compose import bounds
 from isbjorn.core.picture.drawing import Brush
 from isbjorn.core.picture.finish import Moment, finished, region, working
 from isbjorn.core.picture.gauss import blur
+from isbjorn.core.picture.known import Digests, Facts, Known, add, since
 from isbjorn.core.picture.mattes import matte_of
 from isbjorn.core.picture.pages import is_plain
 
@@ -58,12 +60,13 @@ def _units(shot: Shot) -> list[Emitter | Group]:
 
 @dataclass
 class Easel:
-    """Lays the layers of a moment. plate: the plate alone, for mattes that read it."""
+    """Lays the layers of a moment. plate: the plate alone, for mattes that read it. known: what is known of the last picture."""
 
     brush: Brush
     frame: int
     plate: Floats | None = None
     particles: dict[int, Particles] = field(default_factory=dict)
+    known: Known | None = None
 
     @property
     def shot(self) -> Shot:
@@ -98,20 +101,57 @@ class Easel:
             for user in self._aimed.get("plate", ()):
                 picture[:] = used(user.use, self.layer(user), picture, self.brush)
         target = self._nothing() if whole else picture
-        done: set[str] = set()
-        groups = {g.id: g for g in self.shot.groups}
-        for emitter in self._in_order():
-            unit: Emitter | Group = groups[emitter.group] if emitter.group is not None else emitter
-            if unit.id in done or not unit.on or (isinstance(unit, Emitter) and not emitter.on):
-                continue
-            done.add(unit.id)
-            self._put(unit, target)
+        self._lay_all(self._ordered_units(), target, ground is not None)
         if whole:
             piece = self._cropped(target, self.shot.finish)
             if piece is not None:
                 part, left, top = piece
                 lay(finished(part, self.shot.finish, self.moment), picture, left=left, top=top)
         return picture
+
+    def _ordered_units(self) -> list[Emitter | Group]:
+        """What is drawn, in its order: emitters, and groups where the first of their members stands."""
+        found: dict[str, Emitter | Group] = {}
+        groups = {g.id: g for g in self.shot.groups}
+        for emitter in self._in_order():
+            unit: Emitter | Group = groups[emitter.group] if emitter.group is not None else emitter
+            if unit.on and (isinstance(unit, Group) or emitter.on):
+                found.setdefault(unit.id, unit)
+        return list(found.values())
+
+    def _lay_all(self, units: list[Emitter | Group], target: Floats, grounded: bool) -> None:
+        known = self.known
+        if known is None:
+            for unit in units:
+                self._put(unit, target)
+            return
+        self._digests = Digests(self.brush, grounded)
+        chain = [self._digests.of(unit, self._aimed) for unit in units]
+        same, first = known.same(self._digests.at, chain), 0
+        if known.below is not None:
+            first = known.depth
+            target[:] = known.below
+        facts = known.facts[:first]
+        for one in facts:
+            self._recall(one)
+        for number in range(first, len(units)):
+            if number == same and number > known.depth and known.fits(target):
+                # What is edited once is edited again: the picture below it is kept.
+                known.depth, known.below = number, target.copy()
+            facts.append(self._noted(lambda unit=units[number]: self._put(unit, target)))  # type: ignore[misc]
+        known.chain, known.facts = chain, facts
+        known.pieces = {digest: known.pieces[digest] for digest in {*chain} & known.pieces.keys()}
+
+    def _noted(self, drawing: Callable[[], None]) -> Facts:
+        """Draw, and note whose particles they were and what was counted."""
+        before, had = replace(self.brush.counts), set(self.particles)
+        drawing()
+        mine = {number: p for number, p in self.particles.items() if number not in had}
+        return Facts(mine, since(before, self.brush.counts))
+
+    def _recall(self, facts: Facts) -> None:
+        self.particles |= facts.particles
+        add(self.brush.counts, facts.counts)
 
     def _in_order(self) -> list[Emitter]:
         """Emitters in the order in which they are drawn: of the cast, or the farthest first by the middle of its particles; those
@@ -140,7 +180,7 @@ class Easel:
             self._draw(unit, onto)
         else:
             # An emitter that only adds light has left no cover on its layer, so that is laid the plain way.
-            piece = self._piece(unit)
+            piece = self._known_piece(unit)
             if piece is not None:
                 lay(piece[0], onto, unit.blend, *piece[1:])
 
@@ -166,6 +206,24 @@ class Easel:
             return None
         left, top, right, bottom = region(lit, steps, self.moment, layer.shape[1], layer.shape[0])
         return np.ascontiguousarray(layer[top:bottom, left:right]), left, top
+
+    def _known_piece(self, unit: Emitter | Group) -> tuple[Floats, int, int] | None:
+        if self.known is None or (isinstance(unit, Emitter) and unit.group is not None):
+            return self._piece(unit)
+        digest, found = self._digests.of(unit, self._aimed), None
+        if digest in self.known.pieces:
+            found, facts = self.known.pieces[digest]
+            self._recall(facts)
+            return found
+
+        def draw() -> None:
+            nonlocal found
+            found = self._piece(unit)
+
+        facts = self._noted(draw)
+        if found is None or self.known.fits(found[0]):
+            self.known.pieces[digest] = found, facts
+        return found
 
     def _piece(self, unit: Emitter | Group) -> tuple[Floats, int, int] | None:
         """The part of a unit's layer in which there is anything, and its left and top; None if there is nothing."""
