@@ -219,8 +219,10 @@ def _forecast(shot: Shot, track: Track, share: int, farthest: float) -> Forecast
     )
 
 
-def _guides(shot: Shot, emitter: Emitter, share: int, t: float, orbit: Orbit | None, light: Light | None) -> Guides:
-    readings, view = Readings(shot), projection(shot, 1.0, t, orbit)
+def _guides(
+    shot: Shot, emitter: Emitter, share: int, t: float, orbit: Orbit | None, light: Light | None, readings: Readings
+) -> Guides:
+    view = projection(shot, 1.0, t, orbit)
     track = Track(shot, emitter, share, StateCache(), readings, light)
     flights, farthest = _flights(track, view, t)
     at = np.array([t])
@@ -264,10 +266,24 @@ def _is_moving(shot: Shot) -> bool:
     )
 
 
+class _By:
+    """Readings that are handed on, and are no part of what a result hangs on. They are let go when all is done."""
+
+    def __init__(self, readings: Readings) -> None:
+        self.readings: Readings | None = readings
+
+    def __hash__(self) -> int:
+        return 0
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _By)
+
+
 # Each holds a shot, of about a megabyte.
 @functools.lru_cache(maxsize=24)
-def _of_emitter(shot: Shot, emitter: str, share: int, t: float, orbit: Orbit | None) -> Guides:
-    return _guides(shot, next(e for e in shot.emitters if e.id == emitter), share, t, orbit, None)
+def _of_emitter(shot: Shot, emitter: str, share: int, t: float, orbit: Orbit | None, by: _By) -> Guides:
+    readings = by.readings or Readings(shot)
+    return _guides(shot, next(e for e in shot.emitters if e.id == emitter), share, t, orbit, None, readings)
 
 
 def guides(
@@ -286,11 +302,13 @@ def guides(
     t = float(shot.seconds(frame))
     whole = shot.model_copy(update={"emitters": tuple(e.model_copy(update={"on": True}) for e in shot.emitters)})
     readings, view = Readings(whole), projection(whole, 1.0, t, orbit)
-    shares = shares_of(whole, readings) | shares_of(shot, Readings(shot))
-    found = []
+    shares = shares_of(whole, readings)
+    if not all(e.on for e in shot.emitters):
+        shares |= shares_of(shot, Readings(shot))
+    found, by = [], _By(readings)
     for number, emitter in enumerate(whole.emitters):
         if light is not None and reads_plate(shot, emitter):
-            found.append(_guides(whole, emitter, shares[emitter.id], t, orbit, light))
+            found.append(_guides(whole, emitter, shares[emitter.id], t, orbit, light, readings))
             continue
         # Cut down to what it hangs on, so that an edit of another emitter finds it again.
         near = {f.id for f in whole.reaching(emitter)}
@@ -307,7 +325,8 @@ def guides(
         cut = whole.model_copy(update=alone)
         if any(n.source is not None for _, n in _numbers(emitter, whole)):
             cut = whole
-        found.append(_of_emitter(cut, emitter.id, shares[emitter.id], t, orbit))
+        found.append(_of_emitter(cut, emitter.id, shares[emitter.id], t, orbit, by))
+    by.readings = None
     return Scene.model_construct(
         frame=frame,
         moving=_is_moving(shot),

@@ -148,7 +148,7 @@ class Births:
     def __init__(
         self, emitter: Emitter, key: int, readings: Readings, frame_rate: float = 25.0, last_s: float = 600.0
     ) -> None:
-        self.key, self.cadence = key, CADENCE[emitter.cadence]
+        self.emitter, self.key, self.cadence = emitter, key, CADENCE[emitter.cadence]
         self.bursts: tuple[Burst, ...] = emitter.bursts
         self.delay = emitter.delay_s
         self.start_s = emitter.start_s + emitter.delay_s

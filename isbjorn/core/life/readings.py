@@ -55,6 +55,8 @@ class Readings:
         self.things: dict[str, Any] = {thing.id: thing for thing in shot.things}
         self.loop_s = float(shot.length_s) if shot.loop else None
         self._cuts: dict[str, Doubles] = {}
+        # What others work out of these readings once, by what it is.
+        self.kept: dict[tuple[str, str], Any] = {}
         # What never moves is read once, and never written to. By the thing itself, which is held as long.
         self._still: dict[int, tuple[Placed, Frames]] = {}
         self._stays_still: dict[int, tuple[Placed, bool]] = {}

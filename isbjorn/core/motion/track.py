@@ -59,11 +59,23 @@ def _weight(force: Any) -> float:
     return 2.0 if force.solid else 0.3
 
 
+def known_births(shot: Shot, emitter: Emitter, readings: Readings) -> Births:
+    """An emitter's births, with tables that all who ask by the same readings share. They may not be thinned."""
+    known: Births | None = readings.kept.get(("births", emitter.id))
+    if known is None or known.emitter is not emitter:
+        known = births_of(shot, emitter, key_of(shot, emitter), readings)
+        readings.kept["births", emitter.id] = known
+    return known
+
+
 def demand_of(shot: Shot, emitter: Emitter, readings: Readings) -> float:
     """How many of an emitter's particles would be alive at once without limits, at most."""
-    key = key_of(shot, emitter)
-    births = births_of(shot, emitter, key, readings)
-    return most_alive(births, Source(emitter, key, readings), float(shot.length_s))
+    births = known_births(shot, emitter, readings)
+    known: tuple[Births, float] | None = readings.kept.get(("demand", emitter.id))
+    if known is None or known[0] is not births:
+        known = births, most_alive(births, Source(emitter, key_of(shot, emitter), readings), float(shot.length_s))
+        readings.kept["demand", emitter.id] = known
+    return known[1]
 
 
 def shares_of(shot: Shot, readings: Readings) -> dict[str, int]:
@@ -77,9 +89,8 @@ def shares_of(shot: Shot, readings: Readings) -> dict[str, int]:
 
 def _affordable(shot: Shot, emitter: Emitter, readings: Readings) -> int:
     key = key_of(shot, emitter)
-    return affordable_alive(
-        shot, emitter, births_of(shot, emitter, key, readings), Source(emitter, key, readings), readings
-    )
+    births = known_births(shot, emitter, readings)
+    return affordable_alive(shot, emitter, births, Source(emitter, key, readings), readings)
 
 
 class Track:
@@ -96,13 +107,14 @@ class Track:
     ) -> None:
         self.emitter, self.hz, self.cache, self.readings = emitter, shot.simulation_rate, cache, readings
         self.key = key_of(shot, emitter)
-        self.births = births_of(shot, emitter, self.key, readings)
+        self.births = known_births(shot, emitter, readings)
         self.source = Source(emitter, self.key, readings, light)
-        self.demand = most_alive(self.births, self.source, float(shot.length_s))
+        self.demand = demand_of(shot, emitter, readings)
         self.steady = is_steady(shot, emitter, readings)
         self.mover: Steady | Roaming = (Steady if self.steady else Roaming)(shot, self.source, readings)
         binds = self.demand > limit
         if binds:
+            self.births = births_of(shot, emitter, self.key, readings)
             self.births.thin()
         self._born: dict[int, State] = {}
         self._many = self.births.at_most(_BORN_STEPS / self.hz, float(shot.length_s)) > _BORN_TOGETHER
