@@ -17,6 +17,7 @@ from isbjorn.core.document.acting import acting
 from isbjorn.core.document.forces import Noise
 from isbjorn.core.document.ties import numbers_of
 from isbjorn.core.fields import arrows_of
+from isbjorn.core.forecast import Forecast, forecast
 from isbjorn.core.handles import (
     Path2,
     Shown,
@@ -33,6 +34,7 @@ from isbjorn.core.handles import (
 from isbjorn.core.life import curve, gradient
 from isbjorn.core.life.curve import TABLE
 from isbjorn.core.life.readings import Readings
+from isbjorn.core.memory import BYTES_PER_PARTICLE
 from isbjorn.core.motion.cache import StateCache
 from isbjorn.core.motion.identity import reads_plate
 from isbjorn.core.motion.track import Track, shares_of
@@ -45,9 +47,6 @@ _GRAPH = 400
 _TONES = 65
 # Their lanes are shown where they are in use.
 _SELDOM = ("stretch", "red", "green", "blue")
-BYTES_PER_PARTICLE = 76
-# What one core and a half of a plain machine take, for the forecast: seconds.
-_STEP_S, _WORLD_STEP_S, _DRAW_S, _COVER_S = 1.5e-9, 1.2e-7, 6e-8, 7e-10
 
 
 class Lane(BaseModel):
@@ -64,8 +63,8 @@ class Lane(BaseModel):
     high: list[float]
 
 
-class Forecast(BaseModel):
-    """What an emitter will cost and do, before it runs."""
+class Course(BaseModel):
+    """What an emitter will do, before it runs."""
 
     alive_at_most: int = Field(description="Never more than this many at once.")
     wanted_at_most: int = Field(description="How many it would be without limits.")
@@ -75,7 +74,6 @@ class Forecast(BaseModel):
     life_to_s: float | None = Field(description="None: without end.")
     full_from_frame: int | None = Field(description="Frame from which as many are alive as ever will be.")
     memory_bytes: int
-    frame_ms: float = Field(description="About what a frame will take, with as many alive, while it plays.")
     farthest_px: float = Field(description="How far the flights of the fan come from the source.")
 
 
@@ -89,7 +87,7 @@ class Guides(BaseModel):
     lanes: list[Lane]
     ramp: list[str] = Field(description="Colours over life at even ages, encoded sRGB.")
     ramp_opacity: list[float]
-    forecast: Forecast
+    forecast: Course
 
 
 class Graph(BaseModel):
@@ -109,6 +107,7 @@ class Scene(BaseModel):
     graphs: list[Graph]
     tones: list[Graph] = Field(description="Curves of grades: values at even encoded values.")
     picture: Path2 = Field(description="The shot's own picture as a free look sees it; empty without one.")
+    cost: Forecast | None = Field(default=None, description="About what a frame will take.")
     problem: str = Field(default="", description="Why there are none.")
 
 
@@ -190,7 +189,7 @@ def _lanes(shot: Shot, emitter: Emitter) -> list[Lane]:
     return found
 
 
-def _forecast(shot: Shot, track: Track, share: int, farthest: float) -> Forecast:
+def _forecast(shot: Shot, track: Track, share: int, farthest: float) -> Course:
     e, births, shot_end = track.emitter, track.births, float(shot.length_s)
     begin = max(births.begin_s, -track.source.longest_life) if math.isinf(births.begin_s) else births.begin_s
     longest = track.source.longest_life
@@ -201,11 +200,7 @@ def _forecast(shot: Shot, track: Track, share: int, farthest: float) -> Forecast
     full = math.ceil(full_s * shot.frame_rate) + shot.first_frame if full_s < end else None
     alive = min(wanted, share)
     life = e.lifespan
-    size = float(track.readings.number(e.size, np.zeros(1))[0]) + e.size.spread / 2
-    per_frame = shot.simulation_rate / float(shot.frame_rate)
-    forces = len(shot.reaching(e))
-    step = _STEP_S if track.steady else _WORLD_STEP_S * max(1, forces)
-    return Forecast(
+    return Course(
         alive_at_most=alive,
         wanted_at_most=wanted,
         share=share,
@@ -214,7 +209,6 @@ def _forecast(shot: Shot, track: Track, share: int, farthest: float) -> Forecast
         life_to_s=None if math.isinf(longest) else longest,
         full_from_frame=None if full is None else max(shot.first_frame, full),
         memory_bytes=alive * BYTES_PER_PARTICLE,
-        frame_ms=round(alive * (per_frame * step + _DRAW_S + 0.8 * size * size * _COVER_S) * 1e3, 2),
         farthest_px=round(farthest, 1),
     )
 
@@ -334,6 +328,7 @@ def guides(
         world=_world(shot, readings, view, t, thing),
         graphs=_graphs(shot, Readings(shot)),
         tones=_tones(shot),
+        cost=forecast(shot, readings, t, shares, {one.emitter: one.forecast.farthest_px for one in found}),
         picture=_own_picture(shot, view) if orbit is not None else [],
     )
 

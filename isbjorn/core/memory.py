@@ -18,6 +18,7 @@ Part = Literal["states", "pictures", "plates", "pages", "arrivals", "outlines", 
 _SHARES: dict[Part, float] = {
     "states": 0.30, "pictures": 0.16, "plates": 0.16, "pages": 0.12, "arrivals": 0.05, "outlines": 0.08, "layers": 0.13,
 }  # fmt: skip
+BYTES_PER_PARTICLE = 76
 # All caches of a process together; ISBJORN_MEMORY_MB sets another.
 _BUDGET_MB = 512
 # What the code, its libraries and its compiled kernels take, without any shot.

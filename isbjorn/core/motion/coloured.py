@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 import numpy.typing as npt
+from numba import njit, prange
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.birth.newborn import Source
@@ -14,6 +17,7 @@ from isbjorn.core.life import gradient
 from isbjorn.core.life.curve import TABLE
 from isbjorn.core.life.draws import GRADIENT, HUE, LIGHTNESS, SATURATION, draws01
 from isbjorn.core.motion.state import State
+from isbjorn.core.parallel import guarded
 
 
 def ramp_at(ramp: Gradient, at: npt.ArrayLike, dealt: bool = False) -> Floats:
@@ -75,26 +79,51 @@ def is_varied(e: Emitter) -> bool:
 
 def varied(e: Emitter, source: Source, state: State, colour: npt.NDArray[np.floating]) -> Doubles:
     """Colours (n, 3) turned in hue, and changed in saturation and value, as their encoded values have them; brightness apart."""
-    top = np.maximum(np.asarray(colour, np.float64).max(axis=1), 1e-9)
-    bright = np.maximum(top, 1.0)
-    encoded = gradient.linear_to_srgb(colour / bright[:, None])
-    h, s, v = _hsv(encoded)
-    h = (h + _drawn(e.hue, source, state, HUE) / 360) % 1
-    s = np.clip(s * np.maximum(0, _drawn(e.saturation, source, state, SATURATION)) / 100, 0, 1)
-    v = v * np.maximum(0, _drawn(e.lightness, source, state, LIGHTNESS)) / 100
-    linear = gradient.srgb_to_linear(_rgb(h, s, np.minimum(v, 1)))
-    return np.asarray(linear * (bright * np.maximum(v, 1) ** GAMMA)[:, None])
+    turned = _drawn(e.hue, source, state, HUE) / 360
+    kept = _drawn(e.saturation, source, state, SATURATION) / 100
+    lifted = _drawn(e.lightness, source, state, LIGHTNESS) / 100
+    found = np.empty((state.count, 3))
+    parts = (np.array(np.broadcast_to(x, (state.count,)), np.float64) for x in (turned, kept, lifted))
+    _vary(np.ascontiguousarray(colour, np.float64), *parts, found)
+    return found
 
 
-def _hsv(rgb: Doubles) -> tuple[Doubles, Doubles, Doubles]:
-    high, low = rgb.max(axis=1), rgb.min(axis=1)
-    span = np.maximum(high - low, 1e-12)
-    r, g, b = rgb.T
-    h = np.where(high == r, (g - b) / span, np.where(high == g, 2 + (b - r) / span, 4 + (r - g) / span))
-    return (h / 6) % 1, (high - low) / np.maximum(high, 1e-12), high
+@njit("f8(f8)", cache=True, inline="always")
+def _encoded(linear: float) -> float:
+    """IEC 61966-2-1, within [0, 1]."""
+    v = min(max(linear, 0.0), 1.0)
+    return v * 12.92 if v <= 0.0031308 else 1.055 * v ** (1 / 2.4) - 0.055
 
 
-def _rgb(h: Doubles, s: Doubles, v: Doubles) -> Doubles:
-    """Smith 1978, "Color gamut transform pairs"."""
-    k = (np.array([5, 3, 1])[None] + h[:, None] * 6) % 6
-    return np.asarray(v[:, None] * (1 - s[:, None] * np.clip(np.minimum(k, 4 - k), 0, 1)))
+@njit("f8(f8, f8, f8, f8)", cache=True, inline="always")
+def _channel(h: float, s: float, v: float, offset: float) -> float:
+    """A channel of hue, saturation and value (Smith 1978, "Color gamut transform pairs"), as linear light."""
+    k = (offset + h * 6) % 6
+    e = v * (1 - s * min(max(min(k, 4 - k), 0.0), 1.0))
+    return e / 12.92 if e <= 0.04045 else ((e + 0.055) / 1.055) ** 2.4
+
+
+@njit("void(f8[:,::1], f8[::1], f8[::1], f8[::1], f8[:,::1])", parallel=True, cache=True, error_model="numpy")
+def _vary_each(colour: Doubles, turned: Doubles, kept: Doubles, lifted: Doubles, out: Doubles) -> None:
+    for i in prange(len(turned)):
+        bright = max(1.0, max(colour[i, 0], max(colour[i, 1], colour[i, 2])))
+        r, g, b = _encoded(colour[i, 0] / bright), _encoded(colour[i, 1] / bright), _encoded(colour[i, 2] / bright)
+        high, low = max(r, max(g, b)), min(r, min(g, b))
+        span = max(high - low, 1e-12)
+        if high == r:
+            h = (g - b) / span
+        elif high == g:
+            h = 2 + (b - r) / span
+        else:
+            h = 4 + (r - g) / span
+        h = (h / 6 + turned[i]) % 1
+        s = min(max((high - low) / max(high, 1e-12) * max(0.0, kept[i]), 0.0), 1.0)
+        v = high * max(0.0, lifted[i])
+        over = bright * max(v, 1.0) ** GAMMA
+        v = min(v, 1.0)
+        out[i, 0] = _channel(h, s, v, 5.0) * over
+        out[i, 1] = _channel(h, s, v, 3.0) * over
+        out[i, 2] = _channel(h, s, v, 1.0) * over
+
+
+_vary: Callable[..., None] = guarded(_vary_each)

@@ -45,11 +45,11 @@ def affordable_alive(shot: Shot, emitter: Emitter, births: Births, source: Sourc
         return _MOST_ALIVE
     begin = max(births.begin_s, -source.longest_life) if math.isinf(births.begin_s) else births.begin_s
     lived = min(source.longest_life, max(1.0, float(shot.length_s) - begin))
-    weight = 1.0 + sum(_weight(force) for force in shot.reaching(emitter))
+    weight = 1.0 + sum(weight_of(force) for force in shot.reaching(emitter))
     return max(100, int(_MOST_STEPS / max(1.0, lived * shot.simulation_rate * weight)))
 
 
-def _weight(force: Any) -> float:
+def weight_of(force: Any) -> float:
     """What a force costs in a step, as a multiple of a plain one."""
     if hasattr(force, "octaves"):
         deep = all(n.value > 0 or n.timed for n in (force.along_x, force.along_y, force.along_z))

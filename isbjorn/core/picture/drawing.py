@@ -14,13 +14,13 @@ from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Number, Round, Shot
 from isbjorn.core.errors import Stale
 from isbjorn.core.life.draws import SPIN_X, SPIN_Y, STRETCH, TURN_X, TURN_Y, draws_around
-from isbjorn.core.life.gradient import hex_to_linear
 from isbjorn.core.motion.dress import number_now
 from isbjorn.core.motion.solver import Particles, Solver, births_of
 from isbjorn.core.picture.afford import BLENDED, DISCS, SMEARED, SPRITES, STROKES, affordable, covered
 from isbjorn.core.picture.blends import MODES, lay
 from isbjorn.core.picture.bodies import HARD, SOFT, mean_cover, pack_body
 from isbjorn.core.picture.draw import draw_records, records_of
+from isbjorn.core.picture.lights import lit, rows_of
 from isbjorn.core.picture.neighbours import pairs
 from isbjorn.core.picture.pages import Bodies, Pictures, is_plain, turns_in_depth
 from isbjorn.core.picture.project import SPECK_RADIUS, Counts, Orbit, Projection, projection, rank
@@ -180,21 +180,7 @@ class Pen:
         share = brush.read(self.emitter.lit) / 100
         if share <= 0:
             return colour, opacity
-        light = np.zeros((len(position), 3))
-        for lamp in brush.shot.lights:
-            if not lamp.on:
-                continue
-            frames = brush.solver.readings.frames(lamp, np.array([float(brush.seconds)]))
-            away = np.linalg.norm(position - frames.place[0], axis=1)
-            size = float(frames.size[0])
-            radius, fall = brush.read(lamp.radius) * size, max(1e-6, brush.read(lamp.falloff) * size)
-            level = np.clip(1 - (away - radius) / fall, 0, 1) ** brush.read(lamp.power)
-            light += level[:, None] * brush.read(lamp.strength) / 100 * hex_to_linear(lamp.colour)
-        light = (1 - share) + share * light
-        # What no light reaches is not black, but not there.
-        there = np.minimum(1, light.max(axis=1))
-        toned = colour * light / np.maximum(there, 1e-9)[:, None]
-        return toned.astype(np.float32), (opacity * there).astype(np.float32)
+        return lit(rows_of(brush.shot.lights, brush), share, position, colour, opacity)
 
     def pixels(self, position: npt.NDArray[np.floating]) -> tuple[Floats, Floats]:
         return self.brush.view.place(position)

@@ -245,12 +245,17 @@ def _engine(step: Any) -> Engine:
     return made
 
 
+def reach_of(step: Any, at: Moment) -> float:
+    """How far a step carries light, in pixels; infinitely, if it hangs on the whole picture."""
+    return float(_engine(step).reach(step, at))
+
+
 def region(
     lit: tuple[int, int, int, int], steps: tuple[Any, ...], at: Moment, width: int, height: int
 ) -> tuple[int, int, int, int]:
     """The part of a layer that its steps can change, given where it has anything: left, top, right, bottom."""
     working_steps = [step for step in steps if step.on]
-    reach = sum(_engine(step).reach(step, at) for step in working_steps)
+    reach = sum(reach_of(step, at) for step in working_steps)
     if reach > _FARTHEST:
         return 0, 0, width, height
     far = math.ceil(reach) + 2

@@ -7,6 +7,18 @@
   let { desk }: { desk: Desk } = $props();
   const emitter = $derived(desk.emitter);
   const forecast = $derived(desk.guides?.forecast ?? null);
+  const told = (ms: number): string =>
+    ms < 1 ? '1' : number(ms < 10 ? Number(ms.toFixed(1)) : Math.round(ms));
+  /** Milliseconds of a frame at the size shown, and of this emitter. */
+  const cost = $derived.by(() => {
+    const all = desk.scene?.cost;
+    const [width, height] = desk.pictureSize;
+    if (!all || !emitter) return null;
+    const at = (one: { fixed_ms: number; mpx_ms: number }): number =>
+      one.fixed_ms + (one.mpx_ms * width * height) / 1e6;
+    const own = all.emitters[emitter.id];
+    return { all: at(all), own: own ? at(own) : 0 };
+  });
   const number = new Intl.NumberFormat('en').format;
   const life = $derived.by(() => {
     if (!forecast) return '';
@@ -45,11 +57,15 @@
     {/if}
     <p class="pt-3 text-soft">{life} {many}</p>
     <p class="pt-1.5 text-soft" data-forecast>
-      Moved and drawn plainly they take {forecast.frame_ms < 1
-        ? 'less than 1'
-        : `about ${number(Math.round(forecast.frame_ms))}`} ms a frame, and {forecast.memory_bytes < 1048576
-        ? 'less than 1'
-        : number(Math.round(forecast.memory_bytes / 1048576))} MB a moment.
+      {#if cost}{emitter.on ? `They take about ${told(cost.own)} of the ` : 'A frame takes about '}{told(
+          cost.all,
+        )} ms{emitter.on ? ' of a frame' : ''} at the size shown{cost.all > 1000 / desk.fps
+          ? `: more than the ${told(1000 / desk.fps)} that there are`
+          : ''}.
+      {/if}{forecast.memory_bytes < 1048576
+        ? 'Less than 1'
+        : number(Math.round(forecast.memory_bytes / 1048576))}
+      MB a moment.
     </p>
     <p class="pt-1.5 text-soft">
       They come as far as {number(Math.round(forecast.farthest_px))} px from where they were born.

@@ -80,7 +80,7 @@ export class Desk {
   recording = $state<string | null>(null);
   copied = $state.raw<Key[]>([]);
 
-  private width = 0;
+  private width = $state(0);
   private current = $state<Chosen>({ kind: 'shot' });
   private onDesk = $state<string | null>(null);
   private live: Live;
@@ -208,6 +208,11 @@ export class Desk {
   }
 
   // Looking
+
+  /** Width and height of the picture that is asked for. */
+  get pictureSize(): [number, number] {
+    return [this.width, this.shot ? (this.width * this.shot.height) / this.shot.width : 0];
+  }
 
   size(width: number): void {
     if (Math.abs(width - this.width) < 1) return;
