@@ -17,14 +17,13 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.remote.webelement import WebElement
 from selenium.webdriver.support.ui import WebDriverWait
 
-from isbjorn.studio.demonstration import ensure_demo
+from tests.painted import demonstration
 
 _FLAGS = (
     "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
     "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage", "--hide-scrollbars",
 )  # fmt: skip
 PATIENCE_S = 30
-_painted: dict[str, bytes] = {}
 
 
 class Running:
@@ -33,21 +32,12 @@ class Running:
     def __init__(self, folder: Path | None = None, **env: str) -> None:
         self.env = env
         self.folder = folder or Path(tempfile.mkdtemp())
-        self._paint()
+        demonstration(self.folder)
         with socket.socket() as free:
             free.bind(("127.0.0.1", 0))
             self.port = free.getsockname()[1]
         self.address = f"http://127.0.0.1:{self.port}"
         self.start()
-
-    def _paint(self) -> None:
-        """The demonstration; its plates are painted once for all tests of a run."""
-        plates = self.folder / "media" / "skarvoy"
-        plates.mkdir(parents=True, exist_ok=True)
-        for name, content in _painted.items():
-            (plates / name).write_bytes(content)
-        ensure_demo(self.folder)
-        _painted.update({plate.name: plate.read_bytes() for plate in plates.iterdir()})
 
     def start(self) -> None:
         command = [sys.executable, "-m", "isbjorn", "serve", "--port", str(self.port), "--data", str(self.folder)]

@@ -14,10 +14,10 @@ from isbjorn.core.guides import guides
 from isbjorn.core.life.readings import Readings
 from isbjorn.core.motion.track import shares_of
 from isbjorn.core.render import Solver, draw_particles
-from isbjorn.studio.demonstration import ensure_demo
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Preview, Wish, digest_of
 from isbjorn.studio.store import Store
+from tests.painted import demonstration
 
 _WIDTH, _TRIES = 784, 4
 
@@ -36,7 +36,7 @@ def shot(emitter: dict[str, Any] | None = None, **more: Any) -> Shot:
 class Forecasts(unittest.TestCase):
     def test_of_the_demonstration_within_a_factor_of_two(self) -> None:
         with TemporaryDirectory() as folder:
-            ensure_demo(Path(folder))
+            demonstration(Path(folder))
             store = Store(Path(folder))
             for project in store.projects():
                 for row in store.shots(project.id or 0):
