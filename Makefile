@@ -61,7 +61,7 @@ check: .venv/.test web/src/api/types.ts
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-cache
 	$(BIN)/python -m tests.openapi_is_current
-	cd web && npm run --silent check && npm run --silent lint
+	cd web && npm run --silent check && npm run --silent lint && npm run --silent test
 
 unit: .venv/.test
 	@echo "— Engine and studio, beside each other"

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
 import statistics
+import threading
 import time
 import urllib.request
 from collections import Counter
@@ -22,6 +24,7 @@ from isbjorn.studio.store import Store
 WIDTHS = (784, 1280)
 _FRAMES, _WARM, _AT = 11, 2, 100
 _PLAYED_S = 6.0
+_DRAGGED_S, _FILLED_S = 4.0, 7.0
 
 
 def _shots(folder: Path) -> list[tuple[int, Shot]]:
@@ -76,3 +79,95 @@ def play(folder: Path) -> dict[str, dict[str, Any]]:
                 "sizes": {str(size): sizes[size] for size in sorted(sizes, reverse=True)},
             }  # fmt: skip
     return found
+
+
+def _edited(address: str, row: int, value: float) -> None:
+    change = {"op": "replace", "path": "/emitters/0/size/value", "value": value}
+    body = json.dumps({"changes": [change], "gesture": "drag"}).encode()
+    request = urllib.request.Request(
+        f"http://{address}/api/shots/{row}", body, {"content-type": "application/json"}, method="PATCH"
+    )
+    with urllib.request.urlopen(request) as answer:
+        answer.read()
+
+
+def drag(folder: Path) -> dict[str, dict[str, float]]:
+    """A number of the first emitter dragged for some seconds at 784 px, on a frame in the middle: pictures a second that show an
+    edit, and the median time from sending a single edit to its picture."""
+    shots, found = _shots(folder), {}
+    with running(folder) as address:
+        for row, shot in shots:
+            urllib.request.urlopen(f"http://{address}/api/shots/{row}").close()
+            frame, size = shot.first_frame + shot.frame_count // 2, shot.emitters[0].size.value
+            with connect(f"ws://{address}/api/shots/{row}/live", max_size=None) as live:
+                live.send(json.dumps({"kind": "see", "frame": frame, "width": WIDTHS[0]}))
+                while not (heard(live) or {}).get("exact"):
+                    pass
+                times = []
+                for number in range(7):
+                    start = time.perf_counter()
+                    _edited(address, row, size * (1 + 0.01 * number))
+                    while not (heard(live, 20) or {}).get("exact"):
+                        pass
+                    times.append(time.perf_counter() - start)
+                done = threading.Event()
+
+                def turn(done: threading.Event = done, row: int = row, size: float = size) -> None:
+                    number = 0
+                    while not done.is_set():
+                        number += 1
+                        _edited(address, row, size * (1 + 0.001 * (number % 200)))
+
+                hand = threading.Thread(target=turn)
+                hand.start()
+                begun, seen = time.perf_counter(), 0
+                while (now := time.perf_counter() - begun) < _DRAGGED_S:
+                    seen += (heard(live, _DRAGGED_S - now) or {}).get("exact", False)
+                done.set()
+                hand.join()
+            _edited(address, row, size)
+            found[shot.name] = {
+                "fps": round(seen / _DRAGGED_S, 1), "edit_ms": round(statistics.median(times[2:]) * 1e3, 1),
+            }  # fmt: skip
+    return found
+
+
+def opened(folder: Path) -> dict[str, Any]:
+    """Each shot opened for the first time: ms to its state, and to its first picture at 784 px; MB of the studio after all."""
+    shots, found = _shots(folder), {}
+    with running(folder) as address:
+        for row, shot in shots:
+            start = time.perf_counter()
+            urllib.request.urlopen(f"http://{address}/api/shots/{row}").read()
+            state = time.perf_counter() - start
+            with connect(f"ws://{address}/api/shots/{row}/live", max_size=None) as live:
+                live.send(json.dumps({"kind": "see", "frame": shot.first_frame, "width": WIDTHS[0]}))
+                header = heard(live) or {}
+                while not header.get("exact"):
+                    header = heard(live) or {}
+            found["memory_mb"] = round(header["figures"]["memory_bytes"] / 2**20)
+            found[shot.name] = {
+                "state": round(state * 1e3, 1), "picture": round((time.perf_counter() - start) * 1e3, 1)
+            }  # fmt: skip
+    return found
+
+
+def cores(folder: Path) -> dict[str, Any]:
+    """Frames a second of a shot that are drawn ahead, by how many processes draw; and how much each more of them brings."""
+    ensure_demo(folder)
+    row, shot = next((row, shot) for row, shot in _shots(folder) if shot.name == "Net lights")
+    rates: dict[str, float] = {}
+    for count in range(1, (os.cpu_count() or 1) + 1):
+        with running(folder, ISBJORN_HANDS=str(count)) as address:
+            time.sleep(4)
+            with connect(f"ws://{address}/api/shots/{row}/live", max_size=None) as live:
+                span = {"first": shot.first_frame, "last": shot.last_frame}
+                live.send(json.dumps({"kind": "see", "frame": shot.first_frame, "width": WIDTHS[0], **span}))
+                told: list[tuple[float, int]] = []
+                begun = time.perf_counter()
+                while time.perf_counter() - begun < _FILLED_S:
+                    message = heard(live, 1) or {}
+                    if message.get("kind") == "computed":
+                        told.append((time.perf_counter(), sum(b - a + 1 for a, b in message["ranges"])))
+            rates[str(count)] = round((told[-1][1] - told[1][1]) / (told[-1][0] - told[1][0]), 1)
+    return {"fps": rates, "each": round(rates[str(os.cpu_count())] / rates["1"] / (os.cpu_count() or 1), 2)}

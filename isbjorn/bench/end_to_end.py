@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import socket
 import statistics
 import struct
@@ -29,13 +30,13 @@ _PREVIEW_S = 4.0
 
 
 @contextmanager
-def running(folder: Path) -> Iterator[str]:
+def running(folder: Path, **env: str) -> Iterator[str]:
     """A studio over a new data folder; the address it answers at."""
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
     command = [sys.executable, "-m", "isbjorn", "serve", "--port", str(port), "--data", str(folder)]
-    studio = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+    studio = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=os.environ | env)
     try:
         address = f"127.0.0.1:{port}"
         for _ in range(200):

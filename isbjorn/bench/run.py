@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from isbjorn.bench.demonstration import play, shot_ms
+from isbjorn.bench.demonstration import cores, drag, opened, play, shot_ms
 from isbjorn.bench.end_to_end import deliver_fps, edit_to_picture_ms, preview_fps
 from isbjorn.bench.finish import blur_ms, drawn_ms, glow_ms
 from isbjorn.bench.opengl import Discs
@@ -147,6 +147,9 @@ def measure(only: str, tell: Callable[[str], object]) -> dict[str, Any]:
             "deliver_fps": lambda: deliver_fps(place / "c"),
             "shot_ms": lambda: shot_ms(place / "demo"),
             "play": lambda: play(place / "demo"),
+            "drag": lambda: drag(place / "demo"),
+            "open_ms": lambda: opened(place / "demo"),
+            "cores": lambda: cores(place / "demo"),
             "first_picture_s": first_picture_s,
         }
         found: dict[str, Any] = {}

@@ -86,6 +86,23 @@ class ForAll(Looking):
         self.double_click(self.page.find('[role="separator"][aria-label="Width of the cast"]'))
         self.page.until(lambda: abs(self.width_of("main") - before) < 2)
 
+    def test_a_side_is_folded_away_and_stays_so(self) -> None:
+        before = self.width_of("main")
+        splitter = self.page.find('[role="separator"][aria-label="Width of the cast"]')
+        splitter.send_keys(" ")
+        self.page.until(lambda: abs(self.width_of("main") - before - 232) < 2)
+        self.assertFalse(self.page.find('aside[aria-label="Cast and reach"]').is_displayed())
+        self.page.open(f"/shots/{self.shot}")
+        self.page.until(self.page.settled)
+        self.assertAlmostEqual(self.width_of("main"), before + 232, delta=2)
+        self.page.button("Unfold the cast").click()
+        self.page.until(lambda: abs(self.width_of("main") - before) < 2)
+        # Pushed far beyond its least measure, it folds too.
+        low = self.page.find('[role="separator"][aria-label="Height of the desk"]')
+        self.actions().drag_and_drop_by_offset(low, 0, 220).perform()
+        self.page.button("Unfold the desk").click()
+        self.page.until(lambda: self.page.find('[aria-label="Life"]').is_displayed())
+
     def test_the_picture_alone_fills_the_window_and_goes_back(self) -> None:
         self.page.driver.execute_script("document.activeElement.blur()")
         self.press("f")

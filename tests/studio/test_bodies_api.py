@@ -219,7 +219,7 @@ class Versions(InStudio):
         told = self.client.get(f"/api/shots/{self.shot}/versions").json()
         self.assertEqual(told[0]["name"], "calm")
         self.assertEqual(
-            told[0]["differences"], ["First emitter: birth rate 160 → 700 /s", "First emitter: finish none → glow"]
+            told[0]["differences"], ["First emitter: birth rate 160 → 700 /s", "First emitter: effects none → glow"]
         )
         state = self.client.post(f"/api/versions/{version['id']}/take").json()
         self.assertEqual(state["document"], before)

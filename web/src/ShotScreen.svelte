@@ -63,13 +63,19 @@
     if (event.key === 'Escape' && document.querySelector('[data-popover-content], [role="menu"]')) return;
     if (
       event.key === 'Escape' &&
-      (room.alone || desk.picking || desk.framing || desk.recording || desk.comparing || desk.graph)
+      (room.alone ||
+        desk.tools.picking ||
+        desk.tools.framing ||
+        desk.tools.recording ||
+        desk.tools.comparing ||
+        desk.tools.graph)
     ) {
-      if (room.alone && !desk.picking && !desk.framing && !desk.recording) room.alone = false;
-      else if (desk.picking || desk.framing || desk.recording)
-        desk.picking = desk.framing = desk.recording = null;
-      else if (desk.comparing) desk.comparing = null;
-      else desk.graph = null;
+      if (room.alone && !desk.tools.picking && !desk.tools.framing && !desk.tools.recording)
+        room.alone = false;
+      else if (desk.tools.picking || desk.tools.framing || desk.tools.recording)
+        desk.tools.picking = desk.tools.framing = desk.tools.recording = null;
+      else if (desk.tools.comparing) desk.tools.comparing = null;
+      else desk.tools.graph = null;
       return;
     }
     const spin = at.getAttribute('role') === 'spinbutton' || at.getAttribute('role') === 'slider';
@@ -111,8 +117,12 @@
     class="desk relative grid h-full overflow-hidden"
     class:alone={room.alone}
     class:stirred
-    style="--strip:{desk.graph ? 168 : 66}px;--left:{room.sides.left}px;--right:{room.sides
-      .right}px;--low:{room.sides.low}px"
+    class:no-left={room.folded.left}
+    class:no-right={room.folded.right}
+    class:no-low={room.folded.low}
+    style="--strip:{desk.tools.graph ? 168 : 66}px;--left:{room.px('left')}px;--right:{room.px(
+      'right',
+    )}px;--low:{room.px('low')}px"
     onpointermove={stir}
     role="presentation"
   >
@@ -160,18 +170,18 @@
       <End {desk} />
     </section>
     <section class="room contents" aria-label="Room">
-      <Splitter side="left" label="Width of the cast" />
-      <Splitter side="right" label="Width of the chosen thing" />
-      <Splitter side="low" label="Height of the desk" />
+      <Splitter side="left" label="Width of the cast" what="the cast" />
+      <Splitter side="right" label="Width of the chosen thing" what="the chosen thing" />
+      <Splitter side="low" label="Height of the desk" what="the desk" />
     </section>
   </div>
   <PlateSheet
     {desk}
     bind:open={
-      () => open === 'plate' || desk.choosing !== null,
+      () => open === 'plate' || desk.tools.choosing !== null,
       (yes) => {
         open = yes ? 'plate' : null;
-        if (!yes) desk.choosing = null;
+        if (!yes) desk.tools.choosing = null;
       }
     }
   />
@@ -188,6 +198,15 @@
   .desk {
     grid-template-columns: var(--left) minmax(0, 1fr) var(--right);
     grid-template-rows: 40px minmax(0, 1fr) var(--strip) minmax(0, min(var(--low), calc(100vh - 290px)));
+  }
+  /* Folded away: nothing of it can be reached. */
+  .desk.no-left > :global(.cast),
+  .desk.no-right > :global(.chosen),
+  .desk.no-low > :global(.birth),
+  .desk.no-low > :global(.life),
+  .desk.no-low > :global(.end) {
+    visibility: hidden;
+    border: 0;
   }
   /* The picture alone: the strip comes when it is wanted, and what lies on the picture goes when nothing stirs. */
   .desk.alone > :global(*) {

@@ -55,9 +55,9 @@
     onclick={desk.redo}><Icon name="redo" /></button
   >
   <span class="flex-1"></span>
-  {#if !desk.connected}<span class="text-amber">⚠ The studio does not answer; trying again</span>{/if}
-  <span class="text-[11.5px] text-soft" data-saved={desk.saving ? 'no' : 'yes'}
-    >{desk.saving ? 'Saving …' : `Saved, revision ${desk.state?.revision}`}</span
+  {#if !desk.player.connected}<span class="text-amber">⚠ The studio does not answer; trying again</span>{/if}
+  <span class="text-[11.5px] text-soft" data-saved={desk.edits.saving ? 'no' : 'yes'}
+    >{desk.edits.saving ? 'Saving …' : `Saved, revision ${desk.state?.revision}`}</span
   >
   <button
     class="quiet"
@@ -71,7 +71,7 @@
   >
   <button
     class="button"
-    aria-pressed={desk.comparing !== null}
+    aria-pressed={desk.tools.comparing !== null}
     title="Named states of the shot: keep, compare, take up again (V)"
     onclick={() => onopen('versions')}><Icon name="compare" size={14} /> Versions</button
   >

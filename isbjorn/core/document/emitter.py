@@ -291,6 +291,7 @@ class Emitter(Placed):
             clock="age",
             spread=False,
             help="Of its life, over which it fades to nothing.",
+            title="Fade over last",
         ),
         LOOK,
     ] = Number(value=0)

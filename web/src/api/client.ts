@@ -1,4 +1,5 @@
-import type { components } from './types';
+import createClient from 'openapi-fetch';
+import type { components, paths } from './types';
 
 type Schemas = components['schemas'];
 export type Shot = Schemas['Shot'];
@@ -60,34 +61,40 @@ export class Refused extends Error {
 
 async function answered(answer: Response): Promise<Response> {
   if (answer.ok) return answer;
-  let problem: Problem = { what: `The studio answered ${answer.status}.`, where: '', remedy: 'Try again.' };
+  throw await refusal(answer);
+}
+
+async function refusal(answer: Response, known?: unknown): Promise<Refused> {
+  const problem: Problem = { what: `The studio answered ${answer.status}.`, where: '', remedy: 'Try again.' };
   try {
-    problem = { ...problem, ...(await answer.json()) };
+    return new Refused({ ...problem, ...((known ?? (await answer.json())) as Partial<Problem>) });
   } catch {
-    /* the answer was no JSON: the plain words stand */
-  }
-  throw new Refused(problem);
-}
-
-async function ask(url: string, init?: RequestInit): Promise<Response> {
-  try {
-    return await answered(await fetch(url, init));
-  } catch (error) {
-    if (error instanceof Refused) throw error;
-    throw new Refused({ what: 'The studio does not answer.', where: '', remedy: 'Is it still running?' });
+    // The answer was no JSON: the plain words stand.
+    return new Refused(problem);
   }
 }
 
-/** Ask the studio for JSON. */
-export async function get<T>(url: string): Promise<T> {
-  return (await ask(url)).json() as Promise<T>;
-}
+/** The studio by its own description: every place, what it takes and what it gives is typed. */
+export const api = createClient<paths>({
+  baseUrl: globalThis.location?.origin ?? 'http://localhost',
+  fetch: async (request) => {
+    try {
+      return await fetch(request);
+    } catch {
+      throw new Refused({
+        what: 'The studio does not answer.',
+        where: '',
+        remedy: 'Is it still running?',
+      });
+    }
+  },
+});
 
-/** Send JSON to the studio; its JSON answer, if it gives one. */
-export async function send<T>(method: string, url: string, body?: unknown): Promise<T> {
-  const json = { method, headers: { 'content-type': 'application/json' }, body: JSON.stringify(body) };
-  const answer = await ask(url, body === undefined ? { method } : json);
-  return (answer.status === 204 ? undefined : await answer.json()) as T;
+/** What the studio gave, or what it refused, thrown. */
+export async function got<T>(asked: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  const { data, error, response } = await asked;
+  if (!response.ok) throw await refusal(response, error);
+  return data as T;
 }
 
 /** Send a file as it is; its JSON answer. Progress in [0, 1]. */

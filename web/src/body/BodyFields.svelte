@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { get, upload, type Body, type Media } from '../api/client';
+  import { api, got, upload, type Body, type Media } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
   import { specs } from '../state/specs.svelte';
@@ -14,7 +14,9 @@
 
   async function listFonts(): Promise<void> {
     try {
-      fonts = (await get<Media[]>(`/api/projects/${project}/media`)).filter((m) => m.kind === 'font');
+      fonts = (
+        await got(api.GET('/api/projects/{project_id}/media', { params: { path: { project_id: project } } }))
+      ).filter((m) => m.kind === 'font');
     } catch (error) {
       notices.trouble(error);
     }
@@ -31,7 +33,7 @@
   }
 
   function choose(): void {
-    desk.choosing = {
+    desk.tools.choosing = {
       title: 'A picture for the body',
       take: (media) => desk.set(`${path}/media`, media, 'Picture of the body'),
     };

@@ -1,4 +1,4 @@
-import { get, type BodyKind } from '../api/client';
+import { api, got, type BodyKind } from '../api/client';
 import { specs } from '../state/specs.svelte';
 import { sentence } from '../ui/words';
 
@@ -11,7 +11,7 @@ class BodyKinds {
     if (this.asked) return;
     this.asked = true;
     try {
-      this.all = await get<BodyKind[]>('/api/bodies');
+      this.all = await got(api.GET('/api/bodies'));
     } catch (error) {
       this.asked = false;
       throw error;

@@ -190,12 +190,12 @@
                   {/if}
                   {#if chosen.kind === 'force'}
                     <DropdownMenu.Item class={item} onSelect={() => desk.alone(id)}
-                      >{desk.solo ? 'End solo' : 'Solo'}</DropdownMenu.Item
+                      >{desk.tools.solo ? 'End solo' : 'Solo'}</DropdownMenu.Item
                     >
                   {/if}
                   {#if chosen.kind === 'emitter'}
                     <DropdownMenu.Item class={item} onSelect={() => desk.alone(id)}
-                      >{desk.solo ? 'End solo' : 'Solo'}</DropdownMenu.Item
+                      >{desk.tools.solo ? 'End solo' : 'Solo'}</DropdownMenu.Item
                     >
                     {#if shot.emitters[0]?.id !== id}
                       <DropdownMenu.Item class={item} onSelect={() => move(row, -1)}

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { get, type Emitter, type Palette } from '../api/client';
+  import { got, api, type Emitter } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { placedChoices } from '../state/things';
   import { notices } from '../state/notices.svelte';
@@ -23,10 +23,11 @@
 
   function palette(): void {
     const at = path;
-    desk.framing = async ([x0, y0, x1, y1]) => {
+    desk.tools.framing = async ([x0, y0, x1, y1]) => {
       try {
-        const query = `frame=${desk.frame}&x0=${x0}&y0=${y0}&x1=${x1}&y1=${y1}`;
-        const found = await get<Palette>(`/api/shots/${desk.id}/palette?${query}`);
+        const query = { frame: desk.player.frame, x0, y0, x1, y1 };
+        const params = { path: { shot_id: desk.id }, query };
+        const found = await got(api.GET('/api/shots/{shot_id}/palette', { params }));
         desk.set(`${at}/colour/colours`, found.stops, 'Palette of the plate');
       } catch (error) {
         notices.trouble(error);

@@ -103,7 +103,7 @@
     {desk}
     steps={emitter.finish}
     path="{path}/finish"
-    about="What is done to its layer: blur, glow, grade … from the first step to the last."
+    about="What is done to its layer: blur, glow, grade … from the first to the last."
   />
 </Section>
 <Section title="Motion" about={emitter.stays === 'along' ? 'local space' : ''}>

@@ -12,7 +12,7 @@
   const without = [...place, ...tied.filter((name) => name !== 'kind'), 'media', 'width', 'height'];
 
   function choose(): void {
-    desk.choosing = {
+    desk.tools.choosing = {
       title: 'A file for the matte',
       take: (media) => desk.set(`${path}/media`, media, 'File of the matte'),
     };

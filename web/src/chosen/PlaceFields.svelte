@@ -33,11 +33,16 @@
   function keyPlace(): void {
     const changes = (['across', 'up', 'depth'] as const).map((field) => {
       const value = desk.valueNow(`${path}/${field}`, { ...owner[field], flutter: null });
-      const keys = withKey(owner[field].keys, desk.now, Number(value.toFixed(4)), 0.5 / desk.fps);
+      const keys = withKey(
+        owner[field].keys,
+        desk.player.now,
+        Number(value.toFixed(4)),
+        0.5 / desk.player.fps,
+      );
       return { op: 'replace' as const, path: `${path}/${field}/keys`, value: keys };
     });
     desk.change(changes, 'Key of the place');
-    desk.graph = `${path}/across`;
+    desk.tools.graph = `${path}/across`;
   }
 
   function newPath(): void {
@@ -45,7 +50,7 @@
       { x: 0, y: 0, z: 0, arrive: [0, 0], leave: [90, 60] },
       { x: 260, y: 0, z: 0, arrive: [-90, 60], leave: [0, 0] },
     ];
-    const end = Number(((desk.shot!.last_frame - desk.shot!.first_frame + 1) / desk.fps).toFixed(3));
+    const end = Number(((desk.shot!.last_frame - desk.shot!.first_frame + 1) / desk.player.fps).toFixed(3));
     const keys = [
       { at_s: 0, value: 0 },
       { at_s: end, value: 100 },
@@ -90,7 +95,9 @@
   <PathButtons {desk} path="{path}/path/points" closed={owner.path.closed} />
 {/if}
 <div class="flex flex-wrap gap-1.5 pt-2">
-  <button class="button h-6! px-2! text-[11.5px]" onclick={keyPlace}>Key the place at {desk.frame}</button>
+  <button class="button h-6! px-2! text-[11.5px]" onclick={keyPlace}
+    >Key the place at {desk.player.frame}</button
+  >
   {#if owner.path}
     <button class="button h-6! px-2! text-[11.5px]" onclick={() => desk.set(`${path}/path`, null, 'No path')}
       >No path</button
@@ -100,14 +107,14 @@
   {/if}
   <button
     class="button h-6! px-2! text-[11.5px]"
-    aria-pressed={desk.recording === owner.id}
+    aria-pressed={desk.tools.recording === owner.id}
     title="Then hold the pointer on the picture and follow something while it plays."
-    onclick={() => (desk.recording = desk.recording === owner.id ? null : owner.id)}
+    onclick={() => (desk.tools.recording = desk.tools.recording === owner.id ? null : owner.id)}
     ><span class="text-dawn"><Icon name="record" size={11} filled /></span> Record motion</button
   >
 </div>
 <div class="pt-2">
-  <Section title="Follow the plate" about={desk.followed?.thing === owner.id ? 'tracked' : ''}>
+  <Section title="Follow the plate" about={desk.tools.followed?.thing === owner.id ? 'tracked' : ''}>
     <Tracking {desk} {owner} />
   </Section>
 </div>

@@ -12,8 +12,8 @@
   }
 
   function here(): void {
-    const at_s = Number(desk.now.toFixed(4));
-    const near = tints.filter((t) => Math.abs(t.at_s - at_s) >= 0.5 / desk.fps);
+    const at_s = Number(desk.player.now.toFixed(4));
+    const near = tints.filter((t) => Math.abs(t.at_s - at_s) >= 0.5 / desk.player.fps);
     const colour = tints.filter((t) => t.at_s <= at_s).pop()?.colour ?? '#ffffff';
     put([...near, { at_s, colour }], 'key');
   }
@@ -50,7 +50,7 @@
       </span>
     {/each}
     <button class="rounded px-1.5 text-[11.5px] text-soft hover:text-word" onclick={here}
-      >key at {desk.frame}</button
+      >key at {desk.player.frame}</button
     >
   </span>
 </div>

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { send, upload, type Placed, type Tracked } from '../api/client';
+  import { got, api, upload, type Placed } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
   import FileButton from '../ui/FileButton.svelte';
@@ -11,22 +11,27 @@
   const url = $derived(`/api/shots/${desk.id}/track/${encodeURIComponent(owner.id)}`);
   let patch = $state(41);
   let busy = $state('');
-  const known = $derived(desk.followed?.thing === owner.id ? desk.followed : null);
+  const known = $derived(desk.tools.followed?.thing === owner.id ? desk.tools.followed : null);
   const least = $derived(known ? Math.min(...known.sure.map((s) => s.confidence)) : 1);
 
   async function track(last: number, words: string): Promise<void> {
     busy = words;
     try {
-      const body = { first: desk.frame, last, window: patch };
-      const found = await send<Tracked>('POST', url, body);
+      const body = { first: desk.player.frame, last, window: patch };
+      const found = await got(
+        api.POST('/api/shots/{shot_id}/track/{thing_id}', {
+          params: { path: { shot_id: desk.id, thing_id: owner.id } },
+          body,
+        }),
+      );
       // What was known of other frames stays known.
       const now = found.confidence.map((s) => s.frame);
       const before = known?.sure.filter((s) => !now.includes(s.frame)) ?? [];
       const sure = [...before, ...found.confidence].sort((a, b) => a.frame - b.frame);
-      desk.followed = { thing: owner.id, sure, lost: found.lost_at };
+      desk.tools.followed = { thing: owner.id, sure, lost: found.lost_at };
       await desk.reload();
       if (found.lost_at !== null) {
-        desk.go(found.lost_at);
+        desk.player.go(found.lost_at);
         notices.say(
           `The point is lost at frame ${found.lost_at}. What was found is kept: drag it back onto its place there, and track forward.`,
         );
@@ -39,7 +44,7 @@
 
   async function readTable(file: File): Promise<void> {
     await upload('POST', `${url}/table?name=${encodeURIComponent(file.name)}`, file);
-    desk.followed = null;
+    desk.tools.followed = null;
     await desk.reload();
   }
 </script>
@@ -64,7 +69,7 @@
       onclick={() => track(shot.last_frame, 'Tracking forward')}>Track forward ▸</button
     >
   </div>
-  {#if busy}<p class="pt-1.5 text-soft" role="status">{busy} from frame {desk.frame} …</p>
+  {#if busy}<p class="pt-1.5 text-soft" role="status">{busy} from frame {desk.player.frame} …</p>
   {:else if known}
     <p class="pt-1.5 text-soft" data-track>
       {known.sure.length} frames followed, at least {Math.round(least * 100)} % sure{#if known.lost !== null}; <span

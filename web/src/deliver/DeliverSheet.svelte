@@ -1,8 +1,8 @@
 <script lang="ts">
   import {
-    get,
+    got,
+    api,
     Refused,
-    send,
     type DeliveryCard,
     type DeliveryForm,
     type Note,
@@ -42,7 +42,9 @@
 
   async function prepare(): Promise<void> {
     try {
-      form = await get<DeliveryForm>(`/api/shots/${desk.id}/delivery-form`);
+      form = await got(
+        api.GET('/api/shots/{shot_id}/delivery-form', { params: { path: { shot_id: desk.id } } }),
+      );
       order = {
         format: 'png8',
         first: form.first,
@@ -58,10 +60,23 @@
   }
 
   async function tell(): Promise<void> {
-    const query = `format=${order!.format}&over_plate=${order!.over_plate}`;
     try {
-      note = (await get<DeliveryForm>(`/api/shots/${desk.id}/delivery-form?${query}`)).alpha_note;
-      notes = await send<Note[]>('POST', `/api/shots/${desk.id}/order-notes`, order);
+      note = (
+        await got(
+          api.GET('/api/shots/{shot_id}/delivery-form', {
+            params: {
+              path: { shot_id: desk.id },
+              query: { format: order!.format, over_plate: order!.over_plate },
+            },
+          }),
+        )
+      ).alpha_note;
+      notes = await got(
+        api.POST('/api/shots/{shot_id}/order-notes', {
+          params: { path: { shot_id: desk.id } },
+          body: order!,
+        }),
+      );
     } catch (error) {
       notices.trouble(error);
     }
@@ -69,7 +84,7 @@
 
   async function watch(): Promise<void> {
     try {
-      queue = await get<DeliveryCard[]>('/api/deliveries');
+      queue = await got(api.GET('/api/deliveries'));
     } catch {
       /* the top bar already says that the studio does not answer */
     }
@@ -79,7 +94,12 @@
     event.preventDefault();
     problem = null;
     try {
-      await send('POST', `/api/shots/${desk.id}/deliveries`, order);
+      await got(
+        api.POST('/api/shots/{shot_id}/deliveries', {
+          params: { path: { shot_id: desk.id } },
+          body: order!,
+        }),
+      );
       await watch();
     } catch (error) {
       if (error instanceof Refused) problem = error.problem;

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { send, type DeliveryCard } from '../api/client';
+  import { api, got, type DeliveryCard } from '../api/client';
   import { notices } from '../state/notices.svelte';
   import Icon from '../ui/Icon.svelte';
 
@@ -18,9 +18,11 @@
     return `${(seconds / 3600).toFixed(1)} h left`;
   }
 
-  async function act(method: string, path: string): Promise<void> {
+  const of = (job: DeliveryCard) => ({ params: { path: { delivery_id: job.id! } } });
+
+  async function act(doing: () => Promise<unknown>): Promise<void> {
     try {
-      await send(method, path);
+      await doing();
     } catch (error) {
       notices.trouble(error);
     }
@@ -67,11 +69,15 @@
           </div>
         </div>
         {#if job.state === 'waiting' || job.state === 'working'}
-          <button class="button" onclick={() => act('POST', `/api/deliveries/${job.id}/cancel`)}
+          <button
+            class="button"
+            onclick={() => act(() => got(api.POST('/api/deliveries/{delivery_id}/cancel', of(job))))}
             >Cancel</button
           >
         {:else if job.state === 'cancelled' || job.state === 'failed'}
-          <button class="button" onclick={() => act('POST', `/api/deliveries/${job.id}/resume`)}
+          <button
+            class="button"
+            onclick={() => act(() => got(api.POST('/api/deliveries/{delivery_id}/resume', of(job))))}
             >Resume</button
           >
         {/if}
@@ -80,7 +86,8 @@
             class="quiet"
             aria-label="Take off the list"
             title="Take off the list; files stay"
-            onclick={() => act('DELETE', `/api/deliveries/${job.id}`)}><Icon name="close" size={13} /></button
+            onclick={() => act(() => got(api.DELETE('/api/deliveries/{delivery_id}', of(job))))}
+            ><Icon name="close" size={13} /></button
           >
         {/if}
       </li>

@@ -57,8 +57,8 @@
       field="rate"
       unit={{ second: '/s', frame: '/frame', px: '/px' }[emitter.rate_per]}
     />
-    <NumberRow {...common} field="lifespan" />
     <Fields {...common} only={['rate_per']} />
+    <NumberRow {...common} field="lifespan" />
     <Choice
       label="From"
       value={emitter.shape.kind}
@@ -160,10 +160,10 @@
         bursts(
           [
             ...emitter.bursts,
-            { at_s: Number(desk.now.toFixed(3)), count: 200, over_s: 0.1, times: 1, every_s: 1 },
+            { at_s: Number(desk.player.now.toFixed(3)), count: 200, over_s: 0.1, times: 1, every_s: 1 },
           ],
           'more',
-        )}>Burst at {desk.frame}</button
+        )}>Burst at {desk.player.frame}</button
     >
   </div>
 {:else}

@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Curve, Guides, NumberValue } from '../api/client';
-  import { newGesture, type Desk } from '../state/desk.svelte';
+  import { newGesture } from '../state/edits.svelte';
+  import type { Desk } from '../state/desk.svelte';
   import { specs } from '../state/specs.svelte';
   import { arithmetic, shown } from '../ui/arithmetic';
   import { follow } from '../ui/drag';

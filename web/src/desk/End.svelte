@@ -12,12 +12,20 @@
   /** Milliseconds of a frame at the size shown, and of this emitter. */
   const cost = $derived.by(() => {
     const all = desk.scene?.cost;
-    const [width, height] = desk.pictureSize;
+    const [width, height] = desk.player.pictureSize;
     if (!all || !emitter) return null;
     const at = (one: { fixed_ms: number; mpx_ms: number }): number =>
       one.fixed_ms + (one.mpx_ms * width * height) / 1e6;
     const own = all.emitters[emitter.id];
     return { all: at(all), own: own ? at(own) : 0 };
+  });
+  const taken = $derived.by(() => {
+    if (!cost) return '';
+    const due = 1000 / desk.player.fps;
+    const late = cost.all > due ? `; there are ${told(due)} for it` : '';
+    return emitter?.on
+      ? `They take about ${told(cost.own)} of the ${told(cost.all)} ms of a frame at the size shown${late}.`
+      : `A frame takes about ${told(cost.all)} ms at the size shown${late}.`;
   });
   const number = new Intl.NumberFormat('en').format;
   const life = $derived.by(() => {
@@ -57,15 +65,9 @@
     {/if}
     <p class="pt-3 text-soft">{life} {many}</p>
     <p class="pt-1.5 text-soft" data-forecast>
-      {#if cost}{emitter.on ? `They take about ${told(cost.own)} of the ` : 'A frame takes about '}{told(
-          cost.all,
-        )} ms{emitter.on ? ' of a frame' : ''} at the size shown{cost.all > 1000 / desk.fps
-          ? `: more than the ${told(1000 / desk.fps)} that there are`
-          : ''}.
-      {/if}{forecast.memory_bytes < 1048576
-        ? 'Less than 1'
-        : number(Math.round(forecast.memory_bytes / 1048576))}
-      MB a moment.
+      {taken}
+      {forecast.memory_bytes < 1048576 ? 'Less than 1' : number(Math.round(forecast.memory_bytes / 1048576))} MB
+      a moment.
     </p>
     <p class="pt-1.5 text-soft">
       They come as far as {number(Math.round(forecast.farthest_px))} px from where they were born.

@@ -11,9 +11,9 @@
   // The engine draws it, for the picture that is shown: not for each step of a drag.
   $effect(() => {
     const id = emitter?.id;
-    const key = `${desk.header?.revision}`;
-    if (!id || width < cell || desk.shaping || desk.playing) return;
-    const url = `/api/shots/${desk.id}/emitters/${encodeURIComponent(id)}/portrait?frame=${desk.frame}&count=${count}&cell=${cell}&of=${key}`;
+    const key = `${desk.player.header?.revision}`;
+    if (!id || width < cell || desk.shaping || desk.player.playing) return;
+    const url = `/api/shots/${desk.id}/emitters/${encodeURIComponent(id)}/portrait?frame=${desk.player.frame}&count=${count}&cell=${cell}&of=${key}`;
     const timer = setTimeout(() => {
       const image = new Image();
       image.src = url;

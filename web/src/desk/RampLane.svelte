@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Gradient, Guides } from '../api/client';
-  import { newGesture, type Desk } from '../state/desk.svelte';
+  import { newGesture } from '../state/edits.svelte';
+  import type { Desk } from '../state/desk.svelte';
   import { specs } from '../state/specs.svelte';
   import { arithmetic } from '../ui/arithmetic';
   import PresetMenu from './PresetMenu.svelte';
@@ -136,13 +137,13 @@
 
   function pick(): void {
     const index = chosen!.index;
-    desk.picking = (found) => replace('colours', index, { colour: found }, 'Colour of the plate');
+    desk.tools.picking = (found) => replace('colours', index, { colour: found }, 'Colour of the plate');
   }
 </script>
 
 <svelte:window
   onpointerdown={(e) => {
-    if (!desk.picking && !(e.target as Element).closest('[data-lane="colour"]')) chosen = null;
+    if (!desk.tools.picking && !(e.target as Element).closest('[data-lane="colour"]')) chosen = null;
   }}
 />
 

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { DropdownMenu } from 'bits-ui';
-  import { get, type Step } from '../api/client';
+  import { api, got, type Step } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
   import { specs } from '../state/specs.svelte';
@@ -33,8 +33,10 @@
 
   async function matchGrain(at: number): Promise<void> {
     try {
-      const grain = await get<{ amount: number; size: number }>(
-        `/api/shots/${desk.id}/grain?frame=${desk.frame}`,
+      const grain = await got(
+        api.GET('/api/shots/{shot_id}/grain', {
+          params: { path: { shot_id: desk.id }, query: { frame: desk.player.frame } },
+        }),
       );
       desk.setNumbers(
         [

@@ -1,7 +1,8 @@
 <script lang="ts">
   import type { Curve } from '../api/client';
   import { ageAt, line, moved, valueAt, withPoint, without, x, y, type Plot } from '../desk/lane';
-  import { newGesture, type Desk } from '../state/desk.svelte';
+  import { newGesture } from '../state/edits.svelte';
+  import type { Desk } from '../state/desk.svelte';
   import { arithmetic, shown } from '../ui/arithmetic';
   import { follow } from '../ui/drag';
 

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { onMount } from 'svelte';
-  import { get, send, upload, type DeliveryCard, type ProjectCard, type ShotCard } from '../api/client';
+  import { got, api, upload, type DeliveryCard, type ProjectCard, type ShotCard } from '../api/client';
   import Queue from '../deliver/Queue.svelte';
   import { notices } from '../state/notices.svelte';
   import { place } from '../state/place.svelte';
@@ -21,7 +21,7 @@
 
   onMount(() => {
     document.title = 'Projects – Isbjorn';
-    get<{ damage: string }>('/api/health').then(
+    got(api.GET('/api/health')).then(
       (health) => (damage = health.damage),
       () => undefined,
     );
@@ -35,7 +35,7 @@
 
   async function load(): Promise<void> {
     try {
-      projects = await get<ProjectCard[]>('/api/projects');
+      projects = await got(api.GET('/api/projects'));
     } catch (error) {
       notices.trouble(error);
     }
@@ -44,7 +44,7 @@
 
   async function watch(): Promise<void> {
     try {
-      queue = await get<DeliveryCard[]>('/api/deliveries');
+      queue = await got(api.GET('/api/deliveries'));
     } catch {
       /* said when something is asked of it */
     }
@@ -61,20 +61,30 @@
 
   function removeShot(shot: ShotCard): void {
     void attempt(async () => {
-      await send('DELETE', `/api/shots/${shot.id}`);
+      await got(api.DELETE('/api/shots/{shot_id}', { params: { path: { shot_id: shot.id } } }));
       notices.say(`${shot.name} was deleted.`, {
         label: 'Undo',
-        act: () => void attempt(() => send('POST', `/api/shots/${shot.id}/restore`)),
+        act: () =>
+          void attempt(() =>
+            got(api.POST('/api/shots/{shot_id}/restore', { params: { path: { shot_id: shot.id } } })),
+          ),
       });
     });
   }
 
   function removeProject(project: ProjectCard): void {
     void attempt(async () => {
-      await send('DELETE', `/api/projects/${project.id}`);
+      await got(api.DELETE('/api/projects/{project_id}', { params: { path: { project_id: project.id } } }));
       notices.say(`${project.name} was deleted.`, {
         label: 'Undo',
-        act: () => void attempt(() => send('POST', `/api/projects/${project.id}/restore`)),
+        act: () =>
+          void attempt(() =>
+            got(
+              api.POST('/api/projects/{project_id}/restore', {
+                params: { path: { project_id: project.id } },
+              }),
+            ),
+          ),
       });
     });
   }
@@ -127,7 +137,15 @@
             size={Math.max(8, project.name.length - 2)}
             onchange={(e) => {
               const to = e.currentTarget.value.trim();
-              if (to) void attempt(() => send('PATCH', `/api/projects/${project.id}`, { name: to }));
+              if (to)
+                void attempt(() =>
+                  got(
+                    api.PATCH('/api/projects/{project_id}', {
+                      params: { path: { project_id: project.id } },
+                      body: { name: to },
+                    }),
+                  ),
+                );
             }}
           />
           <span class="text-soft">{project.shots.length} {project.shots.length === 1 ? 'shot' : 'shots'}</span
@@ -159,7 +177,10 @@
           {#each project.shots as shot (shot.id)}
             <ShotTile
               {shot}
-              oncopy={() => attempt(() => send('POST', `/api/shots/${shot.id}/copy`))}
+              oncopy={() =>
+                attempt(() =>
+                  got(api.POST('/api/shots/{shot_id}/copy', { params: { path: { shot_id: shot.id } } })),
+                )}
               ondelete={() => removeShot(shot)}
             />
           {/each}
@@ -178,7 +199,7 @@
           e.preventDefault();
           const title = name.trim();
           name = '';
-          if (title) void attempt(() => send('POST', '/api/projects', { name: title }));
+          if (title) void attempt(() => got(api.POST('/api/projects', { body: { name: title } })));
         }}
       >
         <input

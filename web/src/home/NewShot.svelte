@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { send, type Problem, Refused, type ShotCard } from '../api/client';
+  import { got, api, type Problem, Refused, type ShotCard } from '../api/client';
   import { notices } from '../state/notices.svelte';
   import { specs } from '../state/specs.svelte';
   import Choice from '../ui/Choice.svelte';
@@ -24,7 +24,14 @@
     event.preventDefault();
     problem = null;
     try {
-      onmade(await send<ShotCard>('POST', `/api/projects/${project}/shots`, given));
+      onmade(
+        await got(
+          api.POST('/api/projects/{project_id}/shots', {
+            params: { path: { project_id: project! } },
+            body: given,
+          }),
+        ),
+      );
     } catch (error) {
       if (error instanceof Refused) problem = error.problem;
       else notices.trouble(error);

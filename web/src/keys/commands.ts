@@ -26,7 +26,7 @@ const kinds = (): [string, string][] => [
 
 /** Everything that can be done on the shot screen, with its key. The key sheet and the finder both read this. */
 export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] {
-  const look = (view: View) => (): void => desk.show(view);
+  const look = (view: View) => (): void => desk.player.show(view);
   const around = (by: number) => (): void => {
     const shot = desk.shot!;
     const ids = [
@@ -46,30 +46,50 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
   };
   const chosenId = (): string | null => desk.thing?.id ?? null;
   return [
-    { group: 'Time', name: 'Play or pause', key: ' ', act: () => desk.play() },
-    { group: 'Time', name: 'Next frame', key: 'ArrowRight', act: () => desk.go(desk.frame + 1) },
-    { group: 'Time', name: 'Frame before', key: 'ArrowLeft', act: () => desk.go(desk.frame - 1) },
-    { group: 'Time', name: 'Ten frames on', key: 'shift+ArrowRight', act: () => desk.go(desk.frame + 10) },
-    { group: 'Time', name: 'Ten frames back', key: 'shift+ArrowLeft', act: () => desk.go(desk.frame - 10) },
-    { group: 'Time', name: 'First frame', key: 'Home', act: () => desk.go(desk.shot!.first_frame) },
-    { group: 'Time', name: 'Last frame', key: 'End', act: () => desk.go(desk.shot!.last_frame) },
+    { group: 'Time', name: 'Play or pause', key: ' ', act: () => desk.player.play() },
+    {
+      group: 'Time',
+      name: 'Next frame',
+      key: 'ArrowRight',
+      act: () => desk.player.go(desk.player.frame + 1),
+    },
+    {
+      group: 'Time',
+      name: 'Frame before',
+      key: 'ArrowLeft',
+      act: () => desk.player.go(desk.player.frame - 1),
+    },
+    {
+      group: 'Time',
+      name: 'Ten frames on',
+      key: 'shift+ArrowRight',
+      act: () => desk.player.go(desk.player.frame + 10),
+    },
+    {
+      group: 'Time',
+      name: 'Ten frames back',
+      key: 'shift+ArrowLeft',
+      act: () => desk.player.go(desk.player.frame - 10),
+    },
+    { group: 'Time', name: 'First frame', key: 'Home', act: () => desk.player.go(desk.shot!.first_frame) },
+    { group: 'Time', name: 'Last frame', key: 'End', act: () => desk.player.go(desk.shot!.last_frame) },
     {
       group: 'Time',
       name: 'Play from here on',
       key: '[',
-      act: () => (desk.range = [desk.frame, desk.range[1]]),
+      act: () => (desk.player.range = [desk.player.frame, desk.player.range[1]]),
     },
     {
       group: 'Time',
       name: 'Play up to here',
       key: ']',
-      act: () => (desk.range = [desk.range[0], desk.frame]),
+      act: () => (desk.player.range = [desk.player.range[0], desk.player.frame]),
     },
     {
       group: 'Time',
       name: 'Play the whole shot',
       key: '\\',
-      act: () => (desk.range = [desk.shot!.first_frame, desk.shot!.last_frame]),
+      act: () => (desk.player.range = [desk.shot!.first_frame, desk.shot!.last_frame]),
     },
     { group: 'Look', name: 'Over the plate', key: '1', act: look('plate') },
     { group: 'Look', name: 'Particles alone', key: '2', act: look('particles') },
@@ -81,8 +101,8 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
       name: 'End the comparison, or wipe and side by side',
       key: 'w',
       act: () => {
-        const held = desk.comparing;
-        if (held) desk.comparing = held.how === 'wipe' ? { ...held, how: 'side' } : null;
+        const held = desk.tools.comparing;
+        if (held) desk.tools.comparing = held.how === 'wipe' ? { ...held, how: 'side' } : null;
         else open('versions');
       },
     },
@@ -90,22 +110,30 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
       group: 'Look',
       name: 'Orbit, or through the camera',
       key: 'l',
-      act: () => desk.lookFrom(desk.orbit ? null : { side: 32, above: 18, far: 1.5 }),
+      act: () => desk.player.lookFrom(desk.player.orbit ? null : { side: 32, above: 18, far: 1.5 }),
     },
-    { group: 'Look', name: 'Guides on or off', key: 'g', act: () => (desk.guidesOn = !desk.guidesOn) },
+    {
+      group: 'Look',
+      name: 'Guides on or off',
+      key: 'g',
+      act: () => (desk.tools.guidesOn = !desk.tools.guidesOn),
+    },
     {
       group: 'Look',
       name: 'The picture alone, or all of the desk',
       key: 'f',
       act: () => (room.alone = !room.alone),
     },
+    { group: 'Look', name: 'Fold or unfold the cast', act: () => room.fold('left') },
+    { group: 'Look', name: 'Fold or unfold the chosen thing', act: () => room.fold('right') },
+    { group: 'Look', name: 'Fold or unfold the desk', act: () => room.fold('low') },
     { group: 'Look', name: 'Full screen', key: 'shift+Enter', act: () => void room.fullScreen() },
     { group: 'Look', name: 'Change the theme', key: 't', act: () => theme.toggle() },
     {
       group: 'Look',
       name: 'Numbers of the particles; press on one to follow it',
       key: 'i',
-      act: () => (desk.inspecting = !desk.inspecting),
+      act: () => (desk.tools.inspecting = !desk.tools.inspecting),
     },
     ...(['over life', 'keys', 'flutter', 'source', 'spread'] as const).map((kind) => ({
       group: 'Edit',

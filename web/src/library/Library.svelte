@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { get, send, upload, type PresetCard } from '../api/client';
+  import { api, got, upload, type PresetCard } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
   import FileButton from '../ui/FileButton.svelte';
@@ -29,7 +29,7 @@
 
   async function load(find: string): Promise<void> {
     try {
-      cards = await get<PresetCard[]>(`/api/emitters?find=${encodeURIComponent(find)}`);
+      cards = await got(api.GET('/api/emitters', { params: { query: { find } } }));
     } catch (error) {
       notices.trouble(error);
     }
@@ -38,24 +38,26 @@
   const keep = (): Promise<void> =>
     tried(async () => {
       const name = emitter!.name;
-      const made = await send<PresetCard>('POST', '/api/emitters', {
-        shot: desk.id,
-        emitter: emitter!.id,
-        name,
-        tags: [],
-      });
+      const made = await got(
+        api.POST('/api/emitters', { body: { shot: desk.id, emitter: emitter!.id, name, tags: [] } }),
+      );
       editing = made;
     });
 
   const rename = (card: PresetCard, name: string, list: string): Promise<void> =>
     tried(async () => {
       const kept = list.split(',').map((t) => t.trim());
-      await send('PATCH', `/api/emitters/${card.id}`, { name: name.trim(), tags: kept.filter(Boolean) });
+      await got(
+        api.PATCH('/api/emitters/{preset_id}', {
+          params: { path: { preset_id: card.id } },
+          body: { name: name.trim(), tags: kept.filter(Boolean) },
+        }),
+      );
       editing = null;
     });
 
   async function plant(card: PresetCard): Promise<void> {
-    await desk.act('POST', '/plant', { preset: card.id });
+    await desk.plant(card.id);
     open = false;
   }
 
@@ -145,8 +147,12 @@
                 class="quiet min-w-6! px-0.5!"
                 aria-label="Take {card.name} out"
                 title="Take out of the library"
-                onclick={() => tried(() => send('DELETE', `/api/emitters/${card.id}`))}
-                ><Icon name="trash" size={12} /></button
+                onclick={() =>
+                  tried(() =>
+                    got(
+                      api.DELETE('/api/emitters/{preset_id}', { params: { path: { preset_id: card.id } } }),
+                    ),
+                  )}><Icon name="trash" size={12} /></button
               >
             {/if}
           </div>

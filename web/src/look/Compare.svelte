@@ -6,7 +6,7 @@
 
   /** The picture's place on the stage, and the width of the stage. */
   let { desk, frame, stage }: { desk: Desk; frame: Frame; stage: number } = $props();
-  const held = $derived(desk.comparing!);
+  const held = $derived(desk.tools.comparing!);
   let at = $state(0.5);
   let src = $state('');
   let loading = false;
@@ -15,8 +15,8 @@
   // The version's picture of the same frame; while it plays, as many of them as come in time.
   $effect(() => {
     const wide = Math.min(4096, Math.max(64, Math.round(frame.width)));
-    const view = desk.view === 'layers' || desk.view === 'under' ? 'plate' : desk.view;
-    wanted = `/api/versions/${held.id}/frame?frame=${desk.frame}&width=${wide}&view=${view}`;
+    const view = desk.player.view === 'layers' || desk.player.view === 'under' ? 'plate' : desk.player.view;
+    wanted = `/api/versions/${held.id}/frame?frame=${desk.player.frame}&width=${wide}&view=${view}`;
     void next();
   });
 
@@ -58,7 +58,7 @@
   {#if src}
     <img
       {src}
-      alt="The version {held.name}, frame {desk.frame}"
+      alt="The version {held.name}, frame {desk.player.frame}"
       class="absolute max-w-none"
       style="left:{frame.left - shift}px;top:{frame.top}px;width:{frame.width}px;height:{frame.height}px"
     />
@@ -99,10 +99,12 @@
   now
   <button
     class="ml-1.5 rounded-md border border-[#5a5d5f] px-1.5 hover:border-white"
-    onclick={() => (desk.comparing = { ...held, how: held.how === 'wipe' ? 'side' : 'wipe' })}
+    onclick={() => (desk.tools.comparing = { ...held, how: held.how === 'wipe' ? 'side' : 'wipe' })}
     >{held.how === 'wipe' ? 'Side by side' : 'Wipe'}</button
   >
-  <button class="p-1 hover:text-white" aria-label="End the comparison" onclick={() => (desk.comparing = null)}
-    ><Icon name="close" size={12} /></button
+  <button
+    class="p-1 hover:text-white"
+    aria-label="End the comparison"
+    onclick={() => (desk.tools.comparing = null)}><Icon name="close" size={12} /></button
   >
 </div>

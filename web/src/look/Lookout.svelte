@@ -1,6 +1,6 @@
 <script lang="ts">
   import { untrack } from 'svelte';
-  import { get, type Change, type Note } from '../api/client';
+  import { got, api, type Change, type Note } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import Icon from '../ui/Icon.svelte';
 
@@ -15,8 +15,8 @@
 
   // Looked at when the picture has come to rest: an edit or another frame, not each step of a drag.
   $effect(() => {
-    const key = `${desk.header?.revision} ${desk.header?.frame}`;
-    if (!desk.header?.exact || desk.playing || desk.shaping || desk.saving) return;
+    const key = `${desk.player.header?.revision} ${desk.player.header?.frame}`;
+    if (!desk.player.header?.exact || desk.player.playing || desk.shaping || desk.edits.saving) return;
     const timer = setTimeout(() => untrack(() => void look(key)), 450);
     return () => clearTimeout(timer);
   });
@@ -25,7 +25,11 @@
     if (asked === key) return;
     asked = key;
     try {
-      const found = await get<Note[]>(`/api/shots/${desk.id}/lookout?frame=${desk.frame}`);
+      const found = await got(
+        api.GET('/api/shots/{shot_id}/lookout', {
+          params: { path: { shot_id: desk.id }, query: { frame: desk.player.frame } },
+        }),
+      );
       if (asked === key) notes = found;
     } catch {
       /* the picture itself says what cannot be read */

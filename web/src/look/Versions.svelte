@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { get, send, type VersionCard } from '../api/client';
+  import { got, api, type VersionCard } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
   import Icon from '../ui/Icon.svelte';
@@ -26,13 +26,20 @@
 
   const load = (): Promise<void> =>
     tried(async () => {
-      versions = await get<VersionCard[]>(`/api/shots/${desk.id}/versions`);
+      versions = await got(
+        api.GET('/api/shots/{shot_id}/versions', { params: { path: { shot_id: desk.id } } }),
+      );
       if (!name) name = `v${versions.length + 1}`;
     });
 
   const keep = (): Promise<void> =>
     tried(async () => {
-      await send('POST', `/api/shots/${desk.id}/versions`, { name: name.trim() });
+      await got(
+        api.POST('/api/shots/{shot_id}/versions', {
+          params: { path: { shot_id: desk.id } },
+          body: { name: name.trim() },
+        }),
+      );
       name = '';
       await load();
     });
@@ -40,27 +47,34 @@
   const rename = (version: VersionCard, to: string): Promise<void> =>
     tried(async () => {
       if (to.trim() && to.trim() !== version.name)
-        await send('PATCH', `/api/versions/${version.id}`, { name: to.trim() });
+        await got(
+          api.PATCH('/api/versions/{version_id}', {
+            params: { path: { version_id: version.id } },
+            body: { name: to.trim() },
+          }),
+        );
       await load();
     });
 
   const drop = (version: VersionCard): Promise<void> =>
     tried(async () => {
-      await send('DELETE', `/api/versions/${version.id}`);
-      if (desk.comparing?.id === version.id) desk.comparing = null;
+      await got(api.DELETE('/api/versions/{version_id}', { params: { path: { version_id: version.id } } }));
+      if (desk.tools.comparing?.id === version.id) desk.tools.comparing = null;
       await load();
     });
 
   const take = (version: VersionCard): Promise<void> =>
     tried(async () => {
-      await send('POST', `/api/versions/${version.id}/take`);
+      await got(
+        api.POST('/api/versions/{version_id}/take', { params: { path: { version_id: version.id } } }),
+      );
       await desk.reload();
       open = false;
     });
 
   function compare(version: VersionCard, how: 'wipe' | 'side'): void {
-    desk.comparing = { id: version.id, name: version.name, how };
-    desk.lookFrom(null);
+    desk.tools.comparing = { id: version.id, name: version.name, how };
+    desk.player.lookFrom(null);
     open = false;
   }
 </script>
@@ -98,7 +112,7 @@
       <li class="flex gap-3 border-t border-line py-2.5" data-version={version.name}>
         <img
           class="aspect-video w-40 shrink-0 rounded-md bg-well object-cover"
-          src="/api/versions/{version.id}/frame?frame={desk.frame}&width=320"
+          src="/api/versions/{version.id}/frame?frame={desk.player.frame}&width=320"
           alt=""
         />
         <div class="min-w-0 flex-1">

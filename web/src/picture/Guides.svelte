@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Grip, Guides, NumberValue, Shown } from '../api/client';
-  import { newGesture, type Desk } from '../state/desk.svelte';
+  import { newGesture } from '../state/edits.svelte';
+  import type { Desk } from '../state/desk.svelte';
   import { found } from '../state/things';
   import { follow } from '../ui/drag';
   import { polyline, toShot, type Frame } from './geometry';
@@ -24,7 +25,7 @@
 
   const shot = $derived(desk.shot!);
   const pixel = $derived(shot.width / frame.width);
-  const grips = $derived(desk.orbit ? [] : (shown.grips ?? []));
+  const grips = $derived(desk.player.orbit ? [] : (shown.grips ?? []));
   const flying = $derived(desk.shaping);
   let svg = $state<SVGSVGElement>();
 

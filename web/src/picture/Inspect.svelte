@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { get, type FollowedParticle, type SeenParticle } from '../api/client';
+  import { got, api, type FollowedParticle, type SeenParticle } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
   import { shown } from '../ui/arithmetic';
@@ -26,17 +26,19 @@
   let told = $state<(typeof tells)[number]>('id');
 
   $effect(() => {
-    const url = `/api/shots/${desk.id}/particles?frame=${desk.frame}&r=${desk.header?.revision ?? 0}`;
-    if (desk.playing) return;
-    get<SeenParticle[]>(url).then(
+    void desk.player.header?.revision;
+    if (desk.player.playing) return;
+    const params = { path: { shot_id: desk.id }, query: { frame: desk.player.frame } };
+    got(api.GET('/api/shots/{shot_id}/particles', { params })).then(
       (found) => (many = found),
       (error) => notices.trouble(error),
     );
   });
   $effect(() => {
-    if (!at || desk.playing) return;
-    const url = `/api/shots/${desk.id}/particle?frame=${desk.frame}&x=${at.x}&y=${at.y}&r=${desk.header?.revision ?? 0}`;
-    get<FollowedParticle | null>(url).then(
+    void desk.player.header?.revision;
+    if (!at || desk.player.playing) return;
+    const params = { path: { shot_id: desk.id }, query: { frame: desk.player.frame, x: at.x, y: at.y } };
+    got(api.GET('/api/shots/{shot_id}/particle', { params })).then(
       (found) => (one = found),
       (error) => notices.trouble(error),
     );

@@ -13,9 +13,9 @@
     ['layers', 'Overdraw'],
     ['under', 'Plate'],
   ];
-  const figures = $derived(desk.figures);
+  const figures = $derived(desk.player.figures);
   /** The share of the width at which it plays, where it takes too long in full. */
-  const reduced = $derived(desk.playing ? (desk.header?.reduced ?? 1) : 1);
+  const reduced = $derived(desk.player.playing ? (desk.player.header?.reduced ?? 1) : 1);
   const number = new Intl.NumberFormat('en').format;
   const born = $derived(
     desk.scene?.emitters.reduce((sum, g, i) => sum + (shot.emitters[i]?.on ? g.forecast.born_per_s : 0), 0) ??
@@ -40,31 +40,32 @@
     {#each views as [name, label], i (name)}
       <button
         role="radio"
-        aria-checked={desk.view === name}
-        tabindex={desk.view === name ? 0 : -1}
+        aria-checked={desk.player.view === name}
+        tabindex={desk.player.view === name ? 0 : -1}
         onkeydown={(e) => {
           const by = { ArrowRight: 1, ArrowDown: 1, ArrowLeft: -1, ArrowUp: -1 }[e.key];
           if (!by) return;
           e.preventDefault();
           e.stopPropagation();
           const next = (i + by + views.length) % views.length;
-          desk.show(views[next]![0]);
+          desk.player.show(views[next]![0]);
           (e.currentTarget.parentElement!.children[next] as HTMLElement).focus();
         }}
-        class="rounded-md px-2.5 py-1 text-[11.5px] {desk.view === name
+        class="rounded-md px-2.5 py-1 text-[11.5px] {desk.player.view === name
           ? 'bg-[#3a3d3f] text-white'
           : 'hover:text-white'}"
-        onclick={() => desk.show(name)}>{label}</button
+        onclick={() => desk.player.show(name)}>{label}</button
       >
     {/each}
   </div>
   <button
-    class="flex items-center gap-1.5 rounded-md border-l border-[#3a3d3f] px-2.5 py-1 text-[11.5px] {desk.orbit
+    class="flex items-center gap-1.5 rounded-md border-l border-[#3a3d3f] px-2.5 py-1 text-[11.5px] {desk
+      .player.orbit
       ? 'bg-[#3a3d3f] text-white'
       : 'hover:text-white'}"
-    aria-pressed={desk.orbit !== null}
+    aria-pressed={desk.player.orbit !== null}
     title="Look from elsewhere. The shot's camera stays as it is."
-    onclick={() => desk.lookFrom(desk.orbit ? null : { side: 32, above: 18, far: 1.5 })}
+    onclick={() => desk.player.lookFrom(desk.player.orbit ? null : { side: 32, above: 18, far: 1.5 })}
     ><Icon name="orbit" size={13} /> Orbit</button
   >
 </div>

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { get } from '../api/client';
+  import { got, api } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import type { Box } from '../state/things';
   import { notices } from '../state/notices.svelte';
@@ -43,10 +43,10 @@
   let hand = $state.raw<{ x: number; y: number } | null>(null);
   let samples: { at_s: number; across: number; up: number }[] = [];
   $effect(() => {
-    const at = desk.now;
-    if (!hand || !desk.recording) return;
+    const at = desk.player.now;
+    if (!hand || !desk.tools.recording) return;
     const every = [...(desk.scene?.world ?? []), ...(desk.scene?.emitters.map((g) => g.shown) ?? [])];
-    const grip = every.find((w) => w.id === desk.recording)?.grips?.find((g) => g.name === 'Place');
+    const grip = every.find((w) => w.id === desk.tools.recording)?.grips?.find((g) => g.name === 'Place');
     const before = samples[samples.length - 1];
     if (!grip || (before && at <= before.at_s)) return;
     const [across, up] = own(grip, hand);
@@ -57,24 +57,23 @@
     const at = pointed(event);
     samples = [];
     hand = at(event);
-    desk.play(true);
+    desk.player.play(true);
     follow(event, {
       move: (e) => (hand = at(e)),
       up: () => {
-        const id = desk.recording!;
-        hand = desk.recording = null;
-        desk.play(false);
-        if (samples.length > 1)
-          void desk.act('POST', `/record/${encodeURIComponent(id)}`, { samples, tolerance: 3 });
+        const id = desk.tools.recording!;
+        hand = desk.tools.recording = null;
+        desk.player.play(false);
+        if (samples.length > 1) void desk.record(id, samples, 3);
       },
     });
   }
 
   function turn(event: PointerEvent): void {
-    const from = { ...desk.orbit!, x: event.clientX, y: event.clientY };
+    const from = { ...desk.player.orbit!, x: event.clientX, y: event.clientY };
     follow(event, {
       move: (e) =>
-        desk.lookFrom({
+        desk.player.lookFrom({
           side: Math.round(from.side - (e.clientX - from.x) * 0.4),
           above: Math.round(Math.min(89, Math.max(-89, from.above + (e.clientY - from.y) * 0.4))),
           far: from.far,
@@ -85,11 +84,11 @@
   $effect(() => {
     const density = Math.min(2, window.devicePixelRatio || 1);
     const most = Math.max(shot.width, 640) * 2;
-    desk.size(Math.round(Math.min(most, Math.max(32, frame.width * density))));
+    desk.player.size(Math.round(Math.min(most, Math.max(32, frame.width * density))));
   });
 
   $effect(() => {
-    const picture = desk.picture;
+    const picture = desk.player.picture;
     if (!canvas || !picture) return;
     if (canvas.width !== picture.width || canvas.height !== picture.height) {
       canvas.width = picture.width;
@@ -100,9 +99,9 @@
 
   function wheel(event: WheelEvent): void {
     event.preventDefault();
-    if (desk.orbit) {
-      const far = Math.min(8, Math.max(0.3, desk.orbit.far * 1.001 ** event.deltaY));
-      desk.lookFrom({ ...desk.orbit, far: Number(far.toFixed(3)) });
+    if (desk.player.orbit) {
+      const far = Math.min(8, Math.max(0.3, desk.player.orbit.far * 1.001 ** event.deltaY));
+      desk.player.lookFrom({ ...desk.player.orbit, far: Number(far.toFixed(3)) });
       return;
     }
     const box = (event.currentTarget as HTMLElement).getBoundingClientRect();
@@ -128,25 +127,28 @@
 
   async function pickAt(at: { x: number; y: number }): Promise<void> {
     try {
-      const query = `frame=${desk.frame}&x=${at.x}&y=${at.y}`;
-      const found = await get<{ colour: string }>(`/api/shots/${desk.id}/pick?${query}`);
-      desk.picking?.(found.colour);
+      const found = await got(
+        api.GET('/api/shots/{shot_id}/pick', {
+          params: { path: { shot_id: desk.id }, query: { frame: desk.player.frame, x: at.x, y: at.y } },
+        }),
+      );
+      desk.tools.picking?.(found.colour);
     } catch (error) {
       notices.trouble(error);
     }
-    desk.picking = null;
+    desk.tools.picking = null;
   }
 
   /** Where was pressed to follow a particle. */
   let inspected = $state.raw<{ x: number; y: number } | null>(null);
   $effect(() => {
-    if (!desk.inspecting) inspected = null;
+    if (!desk.tools.inspecting) inspected = null;
   });
 
   // The picture by keyboard: zoom and pan; turning in a free look; a cross for the picker and for the frame of a palette.
   let cross = $state.raw<{ x: number; y: number } | null>(null);
   let corner: { x: number; y: number } | null = null;
-  const asks = $derived(desk.picking !== null || desk.framing !== null || desk.inspecting);
+  const asks = $derived(desk.tools.picking !== null || desk.tools.framing !== null || desk.tools.inspecting);
   $effect(() => {
     if (!asks) cross = corner = null;
   });
@@ -161,13 +163,13 @@
 
   async function confirm(): Promise<void> {
     const at = cross ?? { x: shot.width / 2, y: shot.height / 2 };
-    if (desk.picking) await pickAt(at);
-    else if (desk.inspecting) inspected = at;
-    else if (desk.framing && !corner) corner = at;
-    else if (desk.framing && corner) {
-      const take = desk.framing;
+    if (desk.tools.picking) await pickAt(at);
+    else if (desk.tools.inspecting) inspected = at;
+    else if (desk.tools.framing && !corner) corner = at;
+    else if (desk.tools.framing && corner) {
+      const take = desk.tools.framing;
       const done: Box = [corner.x, corner.y, at.x, at.y];
-      desk.framing = framed = null;
+      desk.tools.framing = framed = null;
       take(done);
     }
   }
@@ -187,9 +189,9 @@
         y: Math.min(shot.height - 1, Math.max(0, from.y + way[1]! * step)),
       };
       if (corner) framed = [corner.x, corner.y, cross.x, cross.y];
-    } else if (desk.orbit && way) {
-      const { side, above, far } = desk.orbit;
-      desk.lookFrom({
+    } else if (desk.player.orbit && way) {
+      const { side, above, far } = desk.player.orbit;
+      desk.player.lookFrom({
         side: side + way[0]! * 5,
         above: Math.min(89, Math.max(-89, above - way[1]! * 5)),
         far,
@@ -214,31 +216,31 @@
       },
       up: () => {
         const done = framed;
-        const take = desk.framing;
-        desk.framing = framed = null;
+        const take = desk.tools.framing;
+        desk.tools.framing = framed = null;
         if (done) take?.(done);
       },
     });
   }
 
   function press(event: PointerEvent): void {
-    if (desk.framing) {
+    if (desk.tools.framing) {
       draw(event);
       return;
     }
-    if (desk.picking) {
+    if (desk.tools.picking) {
       void pick(event);
       return;
     }
-    if (desk.recording) {
+    if (desk.tools.recording) {
       lead(event);
       return;
     }
-    if (desk.inspecting && event.button === 0 && !desk.orbit) {
+    if (desk.tools.inspecting && event.button === 0 && !desk.player.orbit) {
       inspected = pointed(event)(event);
       return;
     }
-    if (desk.orbit) {
+    if (desk.player.orbit) {
       turn(event);
       return;
     }
@@ -261,11 +263,11 @@
   <!-- svelte-ignore a11y_no_noninteractive_tabindex, a11y_no_noninteractive_element_interactions -->
   <div
     class="absolute inset-0 touch-none"
-    class:cursor-crosshair={asks || desk.recording !== null}
+    class:cursor-crosshair={asks || desk.tools.recording !== null}
     id="picture"
     role="group"
     tabindex="0"
-    aria-label="The picture: + and − zoom, Alt and arrows move, 0 fits{desk.orbit
+    aria-label="The picture: + and − zoom, Alt and arrows move, 0 fits{desk.player.orbit
       ? ', arrows turn the free look'
       : ''}{asks ? ', arrows move the cross, Enter takes it' : ''}"
     onkeydown={keys}
@@ -275,19 +277,19 @@
   >
     <canvas
       bind:this={canvas}
-      data-frame={desk.header?.frame}
-      data-revision={desk.header?.revision}
-      data-serial={desk.header?.serial}
-      data-exact={desk.header?.exact}
-      aria-label="The picture, frame {desk.frame}"
+      data-frame={desk.player.header?.frame}
+      data-revision={desk.player.header?.revision}
+      data-serial={desk.player.header?.serial}
+      data-exact={desk.player.header?.exact}
+      aria-label="The picture, frame {desk.player.frame}"
       class="absolute"
       style="left:{frame.left +
-        (desk.comparing?.how === 'side'
+        (desk.tools.comparing?.how === 'side'
           ? stage.width / 4
           : 0)}px;top:{frame.top}px;width:{frame.width}px;height:{frame.height}px"
     ></canvas>
   </div>
-  {#if desk.orbit && desk.scene?.picture.length}
+  {#if desk.player.orbit && desk.scene?.picture.length}
     <svg
       class="pointer-events-none absolute overflow-visible"
       style="left:{frame.left}px;top:{frame.top}px"
@@ -305,7 +307,7 @@
       />
     </svg>
   {/if}
-  {#if desk.comparing}<Compare {desk} {frame} stage={stage.width} />{/if}
+  {#if desk.tools.comparing}<Compare {desk} {frame} stage={stage.width} />{/if}
   {#if framed}
     {@const [x0, y0, x1, y1] = framed}
     {@const k = frame.width / shot.width}
@@ -315,7 +317,7 @@
         Math.min(y0, y1) * k}px;width:{Math.abs(x1 - x0) * k}px;height:{Math.abs(y1 - y0) * k}px"
     ></div>
   {/if}
-  {#if desk.guidesOn && !desk.playing && !desk.comparing && desk.view !== 'alpha' && desk.view !== 'layers' && shown && frame.width > 0}
+  {#if desk.tools.guidesOn && !desk.player.playing && !desk.tools.comparing && desk.player.view !== 'alpha' && desk.player.view !== 'layers' && shown && frame.width > 0}
     <Guides
       {desk}
       shown={shown.thing}
@@ -328,8 +330,8 @@
     />
   {/if}
 
-  {#if desk.inspecting && !desk.playing && !desk.orbit}
-    <Inspect {desk} {frame} at={inspected} onclose={() => (desk.inspecting = false)} />
+  {#if desk.tools.inspecting && !desk.player.playing && !desk.player.orbit}
+    <Inspect {desk} {frame} at={inspected} onclose={() => (desk.tools.inspecting = false)} />
   {/if}
   {#if cross}
     <div
@@ -341,31 +343,33 @@
 
   <Over {desk} enlarged={zoom === null ? null : frame.width / shot.width} onfit={fit} />
   <div class="absolute right-2.5 bottom-2.5 left-2.5 flex flex-col gap-1.5">
-    {#if desk.recording}
+    {#if desk.tools.recording}
       <p class="self-center rounded-lg bg-[#101214d9] px-3 py-1.5 text-white">
         Press on the picture and follow: it plays, and every frame takes where you are. Esc leaves it.
       </p>
-    {:else if desk.orbit}
+    {:else if desk.player.orbit}
       <p class="self-center rounded-lg bg-[#101214d9] px-3 py-1.5 text-[#c9cccc]">
         A free look: drag to turn, wheel to come nearer. The shot's camera is not touched.
       </p>
     {/if}
-    {#if desk.framing}
+    {#if desk.tools.framing}
       <p class="self-center rounded-lg bg-[#101214d9] px-3 py-1.5 text-white">
         Draw a frame on the plate: its colours become the gradient. Esc leaves it.
       </p>
     {/if}
-    {#if desk.picking}
+    {#if desk.tools.picking}
       <p class="self-center rounded-lg bg-[#101214d9] px-3 py-1.5 text-white">
         Click on the plate to take its colour. Esc leaves it.
       </p>
     {/if}
-    {#if untouched && !desk.picking && !desk.playing}<FirstWords onclose={() => (wordsRead = true)} />{/if}
-    {#if !desk.playing && !desk.recording && !desk.picking}<Lookout {desk} />{/if}
-    {#if desk.problem}
+    {#if untouched && !desk.tools.picking && !desk.player.playing}<FirstWords
+        onclose={() => (wordsRead = true)}
+      />{/if}
+    {#if !desk.player.playing && !desk.tools.recording && !desk.tools.picking}<Lookout {desk} />{/if}
+    {#if desk.player.problem}
       <p class="rounded-lg border border-[#ff8f8f] bg-[#101214f0] px-3 py-1.5 text-[#ffb3b3]" role="alert">
-        ⚠ {desk.problem.what}
-        <span class="text-[#c9cccc]">{desk.problem.where} {desk.problem.remedy}</span>
+        ⚠ {desk.player.problem.what}
+        <span class="text-[#c9cccc]">{desk.player.problem.where} {desk.player.problem.remedy}</span>
       </p>
     {/if}
   </div>

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { get, send, upload, type Folder, type Found, type Media } from '../api/client';
+  import { got, api, upload, type Folder, type Found, type Media } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
   import Icon from '../ui/Icon.svelte';
@@ -23,8 +23,8 @@
   async function load(): Promise<void> {
     try {
       const [media, named] = await Promise.all([
-        get<Media[]>(`/api/projects/${project}/media`),
-        get<Folder[]>('/api/folders'),
+        got(api.GET('/api/projects/{project_id}/media', { params: { path: { project_id: project } } })),
+        got(api.GET('/api/folders')),
       ]);
       library = media.filter((m) => m.kind !== 'font');
       folders = named;
@@ -34,8 +34,8 @@
   }
 
   function use(media: Media): void {
-    if (desk.choosing) {
-      desk.choosing.take(media.media);
+    if (desk.tools.choosing) {
+      desk.tools.choosing.take(media.media);
       open = false;
       return;
     }
@@ -67,7 +67,11 @@
           await upload('PUT', `${base}?name=${encodeURIComponent(file.name)}&batch=${batch}`, file);
           share = (i + 1) / list.length;
         }
-        await send('POST', `${base}/batch/${batch}`);
+        await got(
+          api.POST('/api/projects/{project_id}/media/batch/{batch}', {
+            params: { path: { project_id: project, batch } },
+          }),
+        );
       }
       await load();
     } catch (error) {
@@ -79,7 +83,7 @@
 
   async function nameFolder(): Promise<void> {
     try {
-      const folder = await send<Folder>('POST', '/api/folders', { path: path.trim() });
+      const folder = await got(api.POST('/api/folders', { body: { path: path.trim() } }));
       path = '';
       await load();
       await list(folder);
@@ -90,7 +94,9 @@
 
   async function list(folder: Folder): Promise<void> {
     try {
-      found[folder.id!] = await get<Found[]>(`/api/folders/${folder.id}/files`);
+      found[folder.id!] = await got(
+        api.GET('/api/folders/{folder_id}/files', { params: { path: { folder_id: folder.id! } } }),
+      );
     } catch (error) {
       notices.trouble(error);
     }
@@ -98,7 +104,14 @@
 
   async function fromFolder(file: Found): Promise<void> {
     try {
-      use(await send<Media>('POST', `/api/projects/${project}/media/from-folder`, { path: file.path }));
+      use(
+        await got(
+          api.POST('/api/projects/{project_id}/media/from-folder', {
+            params: { path: { project_id: project } },
+            body: { path: file.path },
+          }),
+        ),
+      );
     } catch (error) {
       notices.trouble(error);
     }
@@ -119,8 +132,8 @@
 
 <Sheet
   bind:open
-  title={desk.choosing?.title ?? 'Plate'}
-  about={desk.choosing
+  title={desk.tools.choosing?.title ?? 'Plate'}
+  about={desk.tools.choosing
     ? 'A movie, a numbered sequence or a picture, with alpha where it has any.'
     : 'What lies under the particles: a movie, a numbered sequence or a picture.'}
   wide

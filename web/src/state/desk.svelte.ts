@@ -1,129 +1,70 @@
-import { Live } from '../api/live';
 import {
-  get,
-  Refused,
-  send,
+  api,
+  got,
   type Change,
   type Emitter,
-  type Figures,
   type Force,
   type Guides,
-  type Key,
-  type LiveHeader,
   type NumberValue,
-  type Problem,
   type Scene,
   type Shot,
   type ShotState,
   type Thing,
 } from '../api/client';
-import { framesPerSecond } from '../ui/rates';
 import { withKey } from '../strip/keys';
+import { changed, Edits } from './edits.svelte';
 import { notices } from './notices.svelte';
-import {
-  found,
-  lists,
-  place,
-  type Box,
-  type Chosen,
-  type Comparison,
-  type Followed,
-  type List,
-  type Orbit,
-  type ThingKind,
-  type View,
-} from './things';
+import { Player } from './player.svelte';
+import { found, lists, type Chosen, type ThingKind } from './things';
+import { Tools } from './tools.svelte';
 
-interface Waiting {
-  changes: Change[];
-  label: string;
-  gesture: string | null;
-}
-
-let gestures = 0;
-/** The name of one gesture: a drag, from press to release, is one step of undo. */
-export function newGesture(): string {
-  return `${Date.now().toString(36)}-${++gestures}`;
-}
-
-/** One shot on the desk: its document, what is chosen, what is seen. Edits go to the studio in order, the newest wins. */
+/** One shot on the desk: its document, what of it is chosen, and what brings its picture, its edits and its tools together. */
 export class Desk {
   state = $state<ShotState | null>(null);
   shot = $state<Shot | null>(null);
-  frame = $state(0);
-  /** A whole place that was copied; see `places`. */
-  placeCopied = $state.raw<Record<string, number> | null>(null);
-  playing = $state(false);
-  view = $state<View>('plate');
-  range = $state<[number, number]>([0, 0]);
-  picture = $state.raw<ImageBitmap | null>(null);
-  header = $state.raw<LiveHeader | null>(null);
-  computed = $state.raw<LiveHeader['computed']>([]);
-  problem = $state<Problem | null>(null);
-  refusal = $state<Problem | null>(null);
-  connected = $state(true);
-  saving = $state(false);
+  /** A number is being dragged. */
   shaping = $state(false);
-  guidesOn = $state(true);
-  picking = $state<((colour: string) => void) | null>(null);
-  /** A region of the plate is to be drawn, in px of the shot. */
-  framing = $state<((box: Box) => void) | null>(null);
-  /** A picture or movie is to be chosen. */
-  choosing = $state<{ title: string; take: (media: string) => void } | null>(null);
-  comparing = $state<Comparison | null>(null);
-  followed = $state.raw<Followed | null>(null);
-  solo = $state<{ list: List; back: string[] } | null>(null);
-  orbit = $state<Orbit | null>(null);
-  graph = $state<string | null>(null);
-  /** Numbers beside the particles, and the particle that was pressed on. */
-  inspecting = $state(false);
-  recording = $state<string | null>(null);
-  copied = $state.raw<Key[]>([]);
+  readonly player: Player;
+  readonly edits: Edits;
+  readonly tools = new Tools();
 
-  private width = $state(0);
   private current = $state<Chosen>({ kind: 'shot' });
   private onDesk = $state<string | null>(null);
-  private live: Live;
-  private waiting: Waiting[] = [];
-  private busy = false;
 
   constructor(readonly id: number) {
-    this.live = new Live(id, {
-      picture: (header, picture) => {
-        this.picture?.close();
-        this.picture = picture;
-        this.header = header;
-        this.computed = header.computed;
-        this.compare(header.revision);
-        if (this.playing && header.playing) this.frame = header.frame;
-        else if (header.exact) this.lookAgain();
-      },
-      computed: (ranges) => (this.computed = ranges),
-      problem: (problem, revision) => {
-        this.problem = problem;
-        if (revision !== undefined) this.compare(revision);
-        if (problem) this.playing = false;
-      },
-      connected: (yes) => (this.connected = yes),
+    this.player = new Player(id, () => this.shot, {
+      revision: (revision) => this.compare(revision),
+      rest: () => this.lookAgain(),
+      orbit: () => void this.freshGuides(),
     });
+    this.edits = new Edits(
+      (edit) => {
+        const thing = this.chosen.kind === 'force' ? this.chosen.id : null;
+        const body = { ...edit, frame: this.player.frame, thing };
+        return got(api.PATCH('/api/shots/{shot_id}', { params: this.params, body }));
+      },
+      (state, last) => {
+        if (last) this.take(state);
+        else this.state = state;
+        if (this.player.orbit) void this.freshGuides();
+      },
+      () => this.reload(),
+    );
+  }
+
+  private get params(): { path: { shot_id: number } } {
+    return { path: { shot_id: this.id } };
   }
 
   async load(): Promise<void> {
-    this.take(await get<ShotState>(`/api/shots/${this.id}`));
-    const shot = this.shot!;
-    this.range = [shot.first_frame, shot.last_frame];
-    this.frame = shot.first_frame + Math.round((shot.last_frame - shot.first_frame) * 0.45);
-    const last = shot.emitters[shot.emitters.length - 1];
+    this.take(await got(api.GET('/api/shots/{shot_id}', { params: this.params })));
+    const last = this.shot!.emitters[this.shot!.emitters.length - 1];
     if (last) this.chosen = { kind: 'emitter', id: last.id };
-    this.see();
+    this.player.begin(this.shot!);
   }
 
   close(): void {
-    this.live.close();
-  }
-
-  get figures(): Figures | null {
-    return this.header?.figures ?? null;
+    this.player.close();
   }
 
   get chosen(): Chosen {
@@ -187,92 +128,35 @@ export class Desk {
     return 'id' in chosen ? this.pathOf(chosen.id) : chosen.kind === 'plate' ? '/plate' : '';
   }
 
-  get fps(): number {
-    return this.shot ? framesPerSecond(this.shot.rate) : 25;
-  }
-
-  /** Shot time of the playhead in seconds. */
-  get now(): number {
-    return this.shot ? (this.frame - this.shot.first_frame) / this.fps : 0;
-  }
-
   /** What a number is at the playhead: its plain value, or what its keys and flutter make of it, as the engine says. */
   valueNow(path: string, number: NumberValue): number {
     const values = this.scene?.graphs.find((g) => g.path === path)?.values;
     if (!values || !this.shot) return number.value;
     const span = Math.max(1, this.shot.last_frame - this.shot.first_frame);
-    const at = ((this.frame - this.shot.first_frame) / span) * (values.length - 1);
+    const at = ((this.player.frame - this.shot.first_frame) / span) * (values.length - 1);
     const left = Math.min(values.length - 2, Math.max(0, Math.floor(at)));
     const share = at - left;
     return values[left]! + share * (values[left + 1]! - values[left]!);
   }
 
-  // Looking
-
-  /** Width and height of the picture that is asked for. */
-  get pictureSize(): [number, number] {
-    return [this.width, this.shot ? (this.width * this.shot.height) / this.shot.width : 0];
-  }
-
-  size(width: number): void {
-    if (Math.abs(width - this.width) < 1) return;
-    this.width = width;
-    this.see();
-  }
-
-  see(): void {
-    if (!this.shot || this.width < 16) return;
-    const [first, last] = this.range;
-    const o = this.orbit;
-    const orbit: [number, number, number] | null = o ? [o.side, o.above, o.far] : null;
-    const ask = { frame: this.frame, width: this.width, view: this.view, first, last, orbit };
-    this.live.ask({ kind: this.playing ? 'play' : 'see', ...ask });
-  }
-
-  go(frame: number): void {
-    if (!this.shot) return;
-    this.playing = false;
-    this.frame = Math.round(Math.min(Math.max(frame, this.shot.first_frame), this.shot.last_frame));
-    this.see();
-  }
-
-  play(on = !this.playing): void {
-    this.playing = on;
-    if (on && (this.frame < this.range[0] || this.frame >= this.range[1])) this.frame = this.range[0];
-    this.see();
-  }
-
-  show(view: View): void {
-    this.view = view;
-    this.see();
-  }
-
-  /** Look from elsewhere, without touching the shot's camera; null: through the camera. */
-  lookFrom(orbit: Orbit | null): void {
-    this.orbit = orbit;
-    this.see();
-    void this.freshGuides();
-  }
-
   /** For which frame, and for the field of which force, guides are wanted. */
-  private get asked(): string {
-    const force = this.chosen.kind === 'force' ? `&thing=${encodeURIComponent(this.chosen.id)}` : '';
-    return `frame=${this.frame}${force}`;
+  private get asked(): { frame: number; thing?: string } {
+    const thing = this.chosen.kind === 'force' ? { thing: this.chosen.id } : {};
+    return { frame: this.player.frame, ...thing };
   }
 
-  private looked = '';
+  private looked: object | null = null;
   private lookAgain(): void {
-    if (!this.scene || (!this.scene.moving && !this.orbit) || this.busy || this.shaping) return;
-    if (this.scene.frame !== this.frame) void this.freshGuides();
+    if (!this.scene || (!this.scene.moving && !this.player.orbit) || this.edits.busy || this.shaping) return;
+    if (this.scene.frame !== this.player.frame) void this.freshGuides();
   }
 
   private async freshGuides(): Promise<void> {
-    const o = this.orbit;
-    const query = `${this.asked}${o ? `&side=${o.side}&above=${o.above}&far=${o.far}` : ''}`;
+    const query = { ...this.asked, ...(this.player.orbit ?? {}) };
     this.looked = query;
     try {
-      const scene = await get<Scene>(`/api/shots/${this.id}/guides?${query}`);
-      if (this.looked === query && this.state && !this.busy) this.state.guides = scene;
+      const scene = await got(api.GET('/api/shots/{shot_id}/guides', { params: { ...this.params, query } }));
+      if (this.looked === query && this.state && !this.edits.busy) this.state.guides = scene;
     } catch (error) {
       notices.trouble(error);
     }
@@ -290,7 +174,7 @@ export class Desk {
       return {
         op: 'replace' as const,
         path: `${path}/keys`,
-        value: withKey(keys, this.now, value, 0.5 / this.fps),
+        value: withKey(keys, this.player.now, value, 0.5 / this.player.fps),
       };
     });
     this.change(changes, label, gesture);
@@ -302,51 +186,14 @@ export class Desk {
 
   change(changes: Change[], label: string, gesture: string | null = null): void {
     if (!this.shot) return;
-    this.refusal = null;
-    const copy = $state.snapshot(this.shot) as Shot;
-    if (changes.every((c) => c.op === 'replace')) {
-      for (const c of changes) place(copy, c.path, c.value);
-      this.shot = copy;
-    }
-    const last = this.waiting[this.waiting.length - 1];
-    if (last && gesture !== null && last.gesture === gesture) {
-      const paths = changes.map((c) => c.path);
-      last.changes = [
-        ...last.changes.filter((c) => c.op !== 'replace' || !paths.includes(c.path)),
-        ...changes,
-      ];
-    } else this.waiting.push({ changes, label, gesture });
-    void this.flush();
-  }
-
-  private async flush(): Promise<void> {
-    if (this.busy) return;
-    this.busy = this.saving = true;
-    try {
-      while (this.waiting.length > 0) {
-        const next = this.waiting.shift()!;
-        const thing = this.chosen.kind === 'force' ? this.chosen.id : null;
-        const body = { ...next, frame: this.frame, thing };
-        const state = await send<ShotState>('PATCH', `/api/shots/${this.id}`, body);
-        if (this.waiting.length === 0) this.take(state);
-        else this.state = state;
-        if (this.orbit) void this.freshGuides();
-      }
-    } catch (error) {
-      this.waiting = [];
-      if (error instanceof Refused) this.refusal = error.problem;
-      notices.trouble(error);
-      await this.reload();
-    } finally {
-      this.busy = this.saving = false;
-    }
+    this.shot = changed($state.snapshot(this.shot) as Shot, changes) ?? this.shot;
+    this.edits.put({ changes, label, gesture });
   }
 
   /** Somebody else edited the shot, in another window or over the API: take what it is now. */
   private compare(revision: number): void {
     this.heard = revision;
-    if (this.state && revision > this.state.revision && !this.busy && this.waiting.length === 0)
-      void this.reload();
+    if (this.state && revision > this.state.revision && this.edits.idle) void this.reload();
   }
 
   private taken = 0;
@@ -360,7 +207,9 @@ export class Desk {
     this.heard = 0;
     const before = this.taken;
     try {
-      const state = await get<ShotState>(`/api/shots/${this.id}?${this.asked}`);
+      const state = await got(
+        api.GET('/api/shots/{shot_id}', { params: { ...this.params, query: this.asked } }),
+      );
       // An edit that was answered meanwhile is newer.
       if (this.taken === before) this.take(state);
     } catch (error) {
@@ -375,21 +224,18 @@ export class Desk {
     this.taken++;
     this.state = state;
     this.shot = state.document;
-    const [first, last] = [state.document.first_frame, state.document.last_frame];
-    this.range = [
-      Math.max(first, Math.min(this.range[0], last)),
-      Math.min(last, Math.max(this.range[1], first)),
-    ];
+    this.player.within(state.document);
     if ('id' in this.chosen && !this.thing) this.chosen = { kind: 'shot' };
-    if (this.graph && !found(this.shot, this.graph)) this.graph = null;
+    if (this.tools.graph && !found(this.shot, this.tools.graph)) this.tools.graph = null;
   }
 
-  async act(method: string, tail: string, body?: unknown): Promise<void> {
+  /** Do something that gives a new state; what has come with it is chosen. */
+  private async act(doing: () => Promise<ShotState>, choose = false): Promise<void> {
     try {
-      while (this.busy) await new Promise((wait) => setTimeout(wait, 10));
+      while (this.edits.busy) await new Promise((wait) => setTimeout(wait, 10));
       const before = lists.flatMap((list) => this.shot![list].map((t) => t.id));
-      this.take(await send<ShotState>(method, `/api/shots/${this.id}${tail}`, body));
-      if (tail !== '/cast' && tail !== '/plant') return;
+      this.take(await doing());
+      if (!choose) return;
       for (const list of lists) {
         const every: readonly Thing[] = this.shot![list];
         const made = every.filter((thing) => !before.includes(thing.id)).pop();
@@ -402,19 +248,41 @@ export class Desk {
     }
   }
 
-  undo = (): Promise<void> => this.act('POST', '/undo');
-  redo = (): Promise<void> => this.act('POST', '/redo');
+  undo = (): Promise<void> =>
+    this.act(() => got(api.POST('/api/shots/{shot_id}/undo', { params: this.params })));
+
+  redo = (): Promise<void> =>
+    this.act(() => got(api.POST('/api/shots/{shot_id}/redo', { params: this.params })));
 
   add(
     kind: string,
     copyOf?: string,
     how: { with_ties?: boolean; mirror?: 'across' | 'up' } = {},
   ): Promise<void> {
-    return this.act('POST', '/cast', { kind, copy_of: copyOf ?? null, ...how });
+    const body = { kind, copy_of: copyOf ?? null, with_ties: false, mirror: null, ...how };
+    return this.act(() => got(api.POST('/api/shots/{shot_id}/cast', { params: this.params, body })), true);
+  }
+
+  /** Add an emitter of the library, with all that it hangs on. */
+  plant(preset: string): Promise<void> {
+    const body = { preset };
+    return this.act(() => got(api.POST('/api/shots/{shot_id}/plant', { params: this.params, body })), true);
   }
 
   remove(id: string): Promise<void> {
-    return this.act('DELETE', `/cast/${encodeURIComponent(id)}`);
+    const params = { path: { shot_id: this.id, thing_id: id } };
+    return this.act(() => got(api.DELETE('/api/shots/{shot_id}/cast/{thing_id}', { params })));
+  }
+
+  /** A recorded way becomes keys of a thing's place. */
+  record(
+    id: string,
+    samples: { at_s: number; across: number; up: number }[],
+    tolerance: number,
+  ): Promise<void> {
+    const params = { path: { shot_id: this.id, thing_id: id } };
+    const body = { samples, tolerance };
+    return this.act(() => got(api.POST('/api/shots/{shot_id}/record/{thing_id}', { params, body })));
   }
 
   /** Turn a link of the reach on or off. */
@@ -428,15 +296,15 @@ export class Desk {
   /** Show one emitter, or one force, alone, by switching the others of its list off; a second time brings them back. */
   alone(id: string): void {
     const shot = this.shot!;
-    const list = this.solo?.list ?? (shot.forces.some((f) => f.id === id) ? 'forces' : 'emitters');
+    const list = this.tools.solo?.list ?? (shot.forces.some((f) => f.id === id) ? 'forces' : 'emitters');
     const things: readonly { id: string; on: boolean }[] = list === 'forces' ? shot.forces : shot.emitters;
-    const back = this.solo?.back ?? null;
+    const back = this.tools.solo?.back ?? null;
     const changes = things
       .map((thing, i) => ({ thing, path: `/${list}/${i}/on` }))
       .filter(({ thing }) => (back ? back.includes(thing.id) : thing.id !== id && thing.on))
       .map(({ path }) => ({ op: 'replace' as const, path, value: back !== null }));
     const off = things.filter((thing) => thing.id !== id && thing.on).map((thing) => thing.id);
-    this.solo = back ? null : { list, back: off };
+    this.tools.solo = back ? null : { list, back: off };
     if (changes.length) this.change(changes, back ? 'End solo' : 'Solo');
   }
 }

@@ -14,19 +14,24 @@ export function copyPlace(desk: Desk): void {
     const number = thing[field] as NumberValue;
     found[field] = Number(desk.valueNow(`${desk.path}/${field}`, { ...number, flutter: null }).toFixed(4));
   }
-  desk.placeCopied = found;
-  notices.say(`The place of ${(desk.thing as Thing).name} at frame ${desk.frame} is copied.`);
+  desk.tools.placeCopied = found;
+  notices.say(`The place of ${(desk.thing as Thing).name} at frame ${desk.player.frame} is copied.`);
 }
 
 /** Put the copied place on the chosen thing, as one key of each of its axes at the playhead. */
 export function pastePlace(desk: Desk): void {
   const thing = desk.thing as Record<string, unknown> | null;
-  const copied = desk.placeCopied;
+  const copied = desk.tools.placeCopied;
   if (!thing || !copied || !('across' in thing)) return;
   const changes = fields.map((field) => ({
     op: 'replace' as const,
     path: `${desk.path}/${field}/keys`,
-    value: withKey((thing[field] as NumberValue).keys, desk.now, copied[field]!, 0.5 / desk.fps),
+    value: withKey(
+      (thing[field] as NumberValue).keys,
+      desk.player.now,
+      copied[field]!,
+      0.5 / desk.player.fps,
+    ),
   }));
   desk.change(changes, 'Paste the place');
 }

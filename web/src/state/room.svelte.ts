@@ -4,6 +4,13 @@ const ends = { left: [190, 420], right: [220, 460], low: [96, 560] } as const;
 export type Side = keyof typeof standard;
 const NAME = 'isbjorn.room';
 
+const FOLDED = 'isbjorn.folded';
+
+function keptFolds(): Record<Side, boolean> {
+  const found = (localStorage.getItem(FOLDED) ?? '').split(' ');
+  return { left: found.includes('left'), right: found.includes('right'), low: found.includes('low') };
+}
+
 function kept(): typeof standard {
   try {
     const found = JSON.parse(localStorage.getItem(NAME) ?? '{}') as Partial<typeof standard>;
@@ -22,6 +29,8 @@ export function within(side: Side, px: number): number {
 
 class Room {
   sides = $state(kept());
+  /** Which sides are folded away, so that the picture has their room. */
+  folded = $state(keptFolds());
   /** The picture alone, without the desk around it. */
   alone = $state(false);
 
@@ -30,12 +39,24 @@ class Room {
   }
 
   set(side: Side, px: number): void {
+    if (this.folded[side]) this.fold(side, false);
     this.sides[side] = within(side, px);
     localStorage.setItem(NAME, JSON.stringify(this.sides));
   }
 
   reset(side: Side): void {
     this.set(side, standard[side]);
+  }
+
+  /** What a side takes now. */
+  px(side: Side): number {
+    return this.folded[side] ? 0 : this.sides[side];
+  }
+
+  fold(side: Side, on = !this.folded[side]): void {
+    this.folded[side] = on;
+    const names = (Object.keys(this.folded) as Side[]).filter((one) => this.folded[one]);
+    localStorage.setItem(FOLDED, names.join(' '));
   }
 
   async fullScreen(): Promise<void> {

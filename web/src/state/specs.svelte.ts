@@ -1,4 +1,4 @@
-import { get, type DrivenBy, type Presets } from '../api/client';
+import { api, got, type DrivenBy, type Presets } from '../api/client';
 
 /** What the schema says of a number: its unit, range, clock, and which drivers it offers. */
 export interface Spec {
@@ -28,6 +28,7 @@ interface Property {
   $ref?: string;
   allOf?: Property[];
   anyOf?: Property[];
+  oneOf?: Property[];
   items?: Property;
   discriminator?: { mapping: Record<string, string> };
 }
@@ -70,9 +71,12 @@ class Specs {
   async load(): Promise<void> {
     if (this.ready) return;
     const [schema, presets, rates] = await Promise.all([
-      get<{ $defs: Record<string, Model>; properties: Record<string, Property> }>('/api/schema'),
-      get<Presets>('/api/presets'),
-      get<string[]>('/api/rates'),
+      got(api.GET('/api/schema')) as unknown as Promise<{
+        $defs: Record<string, Model>;
+        properties: Record<string, Property>;
+      }>,
+      got(api.GET('/api/presets')),
+      got(api.GET('/api/rates')),
     ]);
     this.defs = { ...schema.$defs, Shot: { properties: schema.properties } };
     this.presets = presets;
@@ -122,7 +126,11 @@ class Specs {
 
   /** The kinds of a union of the document, in the order of the registry. */
   private union(property: Property | undefined): KindOf[] {
-    return Object.entries(property?.discriminator?.mapping ?? {}).map(([kind, ref]) => {
+    const mapping = Object.entries(property?.discriminator?.mapping ?? {});
+    // Only the list of models keeps its order.
+    const order = (property?.oneOf ?? []).map((one) => bare(one.$ref ?? ''));
+    mapping.sort(([, a], [, b]) => order.indexOf(bare(a)) - order.indexOf(bare(b)));
+    return mapping.map(([kind, ref]) => {
       const model = bare(ref);
       const told = this.defs[model]?.isbjorn;
       return {

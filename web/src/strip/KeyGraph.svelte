@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Key, NumberValue } from '../api/client';
-  import { newGesture, type Desk } from '../state/desk.svelte';
+  import { newGesture } from '../state/edits.svelte';
+  import type { Desk } from '../state/desk.svelte';
   import { found } from '../state/things';
   import { arithmetic, shown } from '../ui/arithmetic';
   import Choice from '../ui/Choice.svelte';
@@ -44,7 +45,7 @@
     top + 12 + (1 - (value - range[0]) / (range[1] - range[0])) * (height - top - 24);
   const valueOf = (px: number): number =>
     range[0] + (1 - (px - top - 12) / (height - top - 24)) * (range[1] - range[0]);
-  const xOf = (at_s: number): number => at(shot.first_frame + at_s * desk.fps);
+  const xOf = (at_s: number): number => at(shot.first_frame + at_s * desk.player.fps);
   const line = $derived(
     values
       .map((v, i) => {
@@ -54,7 +55,7 @@
       })
       .join(' '),
   );
-  const near = $derived(0.5 / desk.fps);
+  const near = $derived(0.5 / desk.player.fps);
 
   function put(next: Key[], what: string, gesture: string | null = null): void {
     desk.set(`${path}/keys`, next, `${name}: ${what}`, gesture);
@@ -78,9 +79,9 @@
       move: (e) => {
         const frames = Math.round((e.clientX - x0) * perPx);
         const by = Number(((y0 - e.clientY) * unit).toPrecision(3));
-        const moved = shifted(before, group, frames / desk.fps, by);
+        const moved = shifted(before, group, frames / desk.player.fps, by);
         put(moved, 'move keys', gesture);
-        const times = [...group].map((i) => moment(before[i]!.at_s + frames / desk.fps));
+        const times = [...group].map((i) => moment(before[i]!.at_s + frames / desk.player.fps));
         chosen = new Set(moved.flatMap((k, i) => (times.includes(k.at_s) ? [i] : [])));
       },
       up: () => (held = null),
@@ -93,9 +94,9 @@
       (event.clientX - box.left - at(shot.first_frame)) / (at(shot.last_frame) - at(shot.first_frame));
     const frame = Math.round(share * (shot.last_frame - shot.first_frame));
     const value = Number(valueOf(event.clientY - box.top).toPrecision(4));
-    const next = withKey(keys, frame / desk.fps, value, near);
+    const next = withKey(keys, frame / desk.player.fps, value, near);
     put(next, 'key');
-    chosen = new Set([next.findIndex((k) => Math.abs(k.at_s - frame / desk.fps) < near)]);
+    chosen = new Set([next.findIndex((k) => Math.abs(k.at_s - frame / desk.player.fps) < near)]);
   }
 
   function drop(): void {
@@ -116,7 +117,7 @@
   function exact(part: 'at_s' | 'value', text: string): void {
     const value = arithmetic(text);
     if (value === null || !only) return;
-    const next = { ...only, [part]: part === 'at_s' ? moment(value / desk.fps) : value };
+    const next = { ...only, [part]: part === 'at_s' ? moment(value / desk.player.fps) : value };
     put(
       keys.map((key) => (key === only ? next : key)).sort((a, b) => a.at_s - b.at_s),
       'exact key',
@@ -139,18 +140,18 @@
       const step = (range[1] - range[0]) / (event.shiftKey ? 10 : 100);
       const frames = { ArrowLeft: -1, ArrowRight: 1 }[event.key] ?? 0;
       const by = { ArrowUp: step, ArrowDown: -step }[event.key] ?? 0;
-      put(shifted(keys, chosen, frames / desk.fps, by), 'move keys');
+      put(shifted(keys, chosen, frames / desk.player.fps, by), 'move keys');
     } else return;
     event.preventDefault();
     event.stopPropagation();
   }
 
   function copy(): void {
-    desk.copied = keys.filter((_, i) => chosen.size === 0 || chosen.has(i)).map((k) => ({ ...k }));
+    desk.tools.copied = keys.filter((_, i) => chosen.size === 0 || chosen.has(i)).map((k) => ({ ...k }));
   }
 
   function paste(): void {
-    if (desk.copied.length) put(pasted(keys, desk.copied, desk.now, near), 'paste keys');
+    if (desk.tools.copied.length) put(pasted(keys, desk.tools.copied, desk.player.now, near), 'paste keys');
   }
   const joints = ['smooth', 'straight', 'hold'] as const;
   const easeName = $derived(
@@ -217,12 +218,17 @@
     class="key"
     onclick={() =>
       put(
-        withKey(keys, desk.now, Number(desk.valueNow(path, { ...number, flutter: null }).toFixed(4)), near),
+        withKey(
+          keys,
+          desk.player.now,
+          Number(desk.valueNow(path, { ...number, flutter: null }).toFixed(4)),
+          near,
+        ),
         'key',
-      )}>Key at {desk.frame}</button
+      )}>Key at {desk.player.frame}</button
   >
   <button class="key" title="Ctrl C" onclick={copy}>Copy {chosen.size || 'all'}</button>
-  <button class="key" title="Ctrl V: at the playhead" disabled={!desk.copied.length} onclick={paste}
+  <button class="key" title="Ctrl V: at the playhead" disabled={!desk.tools.copied.length} onclick={paste}
     >Paste</button
   >
   {#if chosen.size}
@@ -230,7 +236,7 @@
       <input
         class="w-11 rounded bg-well px-1 text-right"
         aria-label="Frame of the key"
-        value={Number((only.at_s * desk.fps).toFixed(3))}
+        value={Number((only.at_s * desk.player.fps).toFixed(3))}
         onchange={(e) => exact('at_s', e.currentTarget.value)}
         onkeydown={(e) => e.stopPropagation()}
       />
@@ -286,7 +292,7 @@
   <button
     class="quiet ml-auto size-5! min-w-5!"
     aria-label="Close the graph"
-    onclick={() => (desk.graph = null)}><Icon name="close" size={11} /></button
+    onclick={() => (desk.tools.graph = null)}><Icon name="close" size={11} /></button
   >
 </div>
 

@@ -26,7 +26,7 @@
   });
   const rate = $derived(framesPerSecond(shot.rate));
   const clock = $derived.by(() => {
-    const seconds = (desk.frame - first) / rate;
+    const seconds = (desk.player.frame - first) / rate;
     const whole = Math.floor(seconds + 1e-9);
     const frames = Math.round((seconds - whole) * rate);
     const pad = (n: number): string => String(n).padStart(2, '0');
@@ -41,16 +41,16 @@
       if (numbers.some((n) => !Number.isFinite(n))) return false;
       const frames = numbers.pop()!;
       const seconds = numbers.reduce((sum, n) => sum * 60 + n, 0);
-      desk.go(first + seconds * rate + frames);
+      desk.player.go(first + seconds * rate + frames);
       return true;
     }
     const seconds = /^(-?[\d.]+)\s*s$/.exec(text.trim());
     const frame = seconds ? first + Number(seconds[1]) * rate : Number(text);
     if (text.trim() === '' || !Number.isFinite(frame)) return false;
-    desk.go(frame);
+    desk.player.go(frame);
     return true;
   }
-  const speed = $derived(desk.playing ? (desk.header?.fps ?? 0) : rate);
+  const speed = $derived(desk.player.playing ? (desk.player.header?.fps ?? 0) : rate);
   const emitter = $derived(desk.emitter);
   /** The keyed numbers of the chosen thing, and the moments at which any of them has a key. */
   const keyed = $derived.by(() => {
@@ -62,7 +62,9 @@
   });
   const moments = $derived([...new Set(keyed.flatMap((k) => k.keys.map((key) => key.at_s)))]);
   /** How sure the tracked places of the chosen thing are. */
-  const sure = $derived(desk.followed && desk.thing?.id === desk.followed.thing ? desk.followed.sure : []);
+  const sure = $derived(
+    desk.tools.followed && desk.thing?.id === desk.tools.followed.thing ? desk.tools.followed.sure : [],
+  );
   const first_s = $derived((at_s: number) => first + at_s * rate);
 
   function frameAt(event: PointerEvent, box: DOMRect): number {
@@ -71,8 +73,8 @@
 
   function press(event: PointerEvent): void {
     const box = (event.currentTarget as HTMLElement).getBoundingClientRect();
-    desk.go(frameAt(event, box));
-    follow(event, { move: (e) => desk.go(frameAt(e, box)) });
+    desk.player.go(frameAt(event, box));
+    follow(event, { move: (e) => desk.player.go(frameAt(e, box)) });
   }
 </script>
 
@@ -80,18 +82,18 @@
   <div class="flex w-[126px] items-center gap-2.5 pl-3">
     <button
       class="grid size-8 place-items-center rounded-full border-[1.5px] border-dawn text-dawn hover:bg-raised"
-      aria-label={desk.playing ? 'Pause' : 'Play'}
-      title="{desk.playing ? 'Pause' : 'Play'} (Space)"
-      onclick={() => desk.play()}
+      aria-label={desk.player.playing ? 'Pause' : 'Play'}
+      title="{desk.player.playing ? 'Pause' : 'Play'} (Space)"
+      onclick={() => desk.player.play()}
     >
-      <Icon name={desk.playing ? 'pause' : 'play'} size={14} filled={!desk.playing} />
+      <Icon name={desk.player.playing ? 'pause' : 'play'} size={14} filled={!desk.player.playing} />
     </button>
     <div class="leading-tight">
       {#if typing}
         <input
           class="w-[74px] rounded bg-well px-1 font-semibold text-dawn"
           aria-label="Frame or time"
-          value={desk.frame}
+          value={desk.player.frame}
           {@attach (node) => {
             (node as HTMLInputElement).focus();
             (node as HTMLInputElement).select();
@@ -113,9 +115,9 @@
         >
       {/if}
       <div class="text-[11px] text-soft" data-speed>
-        {speed.toFixed(1)} fps{#if desk.playing && (desk.header?.dropped ?? 0) > 0}<span
+        {speed.toFixed(1)} fps{#if desk.player.playing && (desk.player.header?.dropped ?? 0) > 0}<span
             class="text-amber"
-            title="Frames dropped">&ensp;−{desk.header?.dropped}</span
+            title="Frames dropped">&ensp;−{desk.player.header?.dropped}</span
           >{/if}
       </div>
     </div>
@@ -128,14 +130,14 @@
     aria-label="Frame"
     aria-valuemin={first}
     aria-valuemax={last}
-    aria-valuenow={desk.frame}
+    aria-valuenow={desk.player.frame}
     onpointerdown={press}
     onkeydown={(e) => {
       const by = { ArrowRight: 1, ArrowLeft: -1, PageUp: 10, PageDown: -10 }[e.key];
       if (by) {
         e.preventDefault();
         e.stopPropagation();
-        desk.go(desk.frame + by * (e.shiftKey ? 10 : 1));
+        desk.player.go(desk.player.frame + by * (e.shiftKey ? 10 : 1));
       }
     }}
   >
@@ -145,7 +147,7 @@
         <line x1={at(frame)} x2={at(frame)} y1="20" y2="29" stroke="var(--line-strong)" />
       {/each}
       <rect x={at(first)} y="34" width={at(last) - at(first)} height="4" rx="2" fill="var(--well)" />
-      {#each desk.computed as [from, to] (from)}
+      {#each desk.player.computed as [from, to] (from)}
         <rect
           x={at(from) - 0.5}
           y="34"
@@ -197,38 +199,45 @@
           fill="var(--dawn)"
         />
       {/each}
-      {#if desk.range[0] > first}<rect
+      {#if desk.player.range[0] > first}<rect
           x="0"
           y="22"
-          width={at(desk.range[0])}
+          width={at(desk.player.range[0])}
           height="44"
           fill="var(--ground)"
           opacity="0.7"
         />{/if}
-      {#if desk.range[1] < last}<rect
-          x={at(desk.range[1])}
+      {#if desk.player.range[1] < last}<rect
+          x={at(desk.player.range[1])}
           y="22"
           {width}
           height="44"
           fill="var(--ground)"
           opacity="0.7"
         />{/if}
-      <line x1={at(desk.frame)} x2={at(desk.frame)} y1="19" y2="66" stroke="var(--dawn)" stroke-width="1.5" />
+      <line
+        x1={at(desk.player.frame)}
+        x2={at(desk.player.frame)}
+        y1="19"
+        y2="66"
+        stroke="var(--dawn)"
+        stroke-width="1.5"
+      />
     </svg>
     <span
       class="pointer-events-none absolute top-[2px] -translate-x-1/2 rounded-[5px] bg-dawn px-1.5 text-[11.5px] leading-[17px] font-semibold text-ground"
-      style="left:{at(desk.frame)}px">{desk.frame}</span
+      style="left:{at(desk.player.frame)}px">{desk.player.frame}</span
     >
     {#if keyed.length}
       <span class="absolute top-[18px] right-3 flex gap-1 text-[10.5px] leading-[14px]">
         {#each keyed as k (k.path)}
           <button
-            class="rounded px-1 {desk.graph === k.path
+            class="rounded px-1 {desk.tools.graph === k.path
               ? 'bg-dawn text-ground'
               : 'bg-ground/80 text-dawn hover:bg-raised'}"
             aria-label="Graph of {specs.labelAt(desk.shot, k.path)}"
             onpointerdown={(e) => e.stopPropagation()}
-            onclick={() => (desk.graph = desk.graph === k.path ? null : k.path)}
+            onclick={() => (desk.tools.graph = desk.tools.graph === k.path ? null : k.path)}
             >{specs.labelAt(desk.shot, k.path)}</button
           >
         {/each}
@@ -241,12 +250,12 @@
     {/if}
   </div>
 </div>
-{#if desk.graph}
+{#if desk.tools.graph}
   <div class="relative ml-[126px] h-[102px] border-t border-line bg-well/50">
-    <KeyGraph {desk} path={desk.graph} {width} height={102} {at} />
+    <KeyGraph {desk} path={desk.tools.graph} {width} height={102} {at} />
     <span
       class="pointer-events-none absolute top-[26px] bottom-0 border-l border-dawn/60"
-      style="left:{at(desk.frame)}px"
+      style="left:{at(desk.player.frame)}px"
     ></span>
   </div>
 {/if}

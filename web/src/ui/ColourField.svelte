@@ -43,7 +43,7 @@
         class="quiet size-5! min-w-5!"
         aria-label="{label}: take it from the plate"
         title="Take it from the plate"
-        onclick={() => (desk.picking = onset)}><Icon name="pick" size={12} /></button
+        onclick={() => (desk.tools.picking = onset)}><Icon name="pick" size={12} /></button
       >
     {/if}
   </span>

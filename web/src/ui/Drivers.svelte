@@ -113,8 +113,12 @@
 
   function keyHere(): void {
     const value = desk.valueNow(path, { ...number, flutter: null });
-    put('keys', withKey(number.keys, desk.now, Number(value.toFixed(4)), 0.5 / desk.fps), 'key');
-    desk.graph = path;
+    put(
+      'keys',
+      withKey(number.keys, desk.player.now, Number(value.toFixed(4)), 0.5 / desk.player.fps),
+      'key',
+    );
+    desk.tools.graph = path;
   }
 
   function second(on: boolean): void {
@@ -206,12 +210,13 @@
           >Keys{#if number.keys.length}<span class="font-normal">&ensp;{number.keys.length}</span>{/if}</span
         >
         <span class="flex gap-1">
-          <button class="button h-6! px-2! text-[11.5px]" onclick={keyHere}>Key at {desk.frame}</button>
+          <button class="button h-6! px-2! text-[11.5px]" onclick={keyHere}>Key at {desk.player.frame}</button
+          >
           {#if number.keys.length}
             <button
               class="button h-6! px-2! text-[11.5px]"
               onclick={() => {
-                desk.graph = path;
+                desk.tools.graph = path;
                 open = false;
               }}>Graph</button
             >

@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { NumberValue } from '../api/client';
-  import { newGesture, type Desk } from '../state/desk.svelte';
+  import { newGesture } from '../state/edits.svelte';
+  import type { Desk } from '../state/desk.svelte';
   import type { Spec } from '../state/specs.svelte';
   import { arithmetic, shown } from './arithmetic';
   import { follow } from './drag';
@@ -28,7 +29,9 @@
   };
   const hint = $derived([spec.help, clocks[spec.clock] + '.'].filter(Boolean).join(' '));
   const refused = $derived(
-    desk.refusal !== null && '/' + desk.refusal.where.replaceAll('.', '/') === path ? desk.refusal.what : '',
+    desk.edits.refusal !== null && '/' + desk.edits.refusal.where.replaceAll('.', '/') === path
+      ? desk.edits.refusal.what
+      : '',
   );
 
   const keyed = $derived(number.keys.length > 0);
@@ -157,7 +160,7 @@
 {/snippet}
 
 <div
-  class="grid h-[26px] grid-cols-[minmax(0,1fr)_46px_27px_43px_27px] items-center border-b border-line"
+  class="grid h-[26px] grid-cols-[minmax(0,1fr)_46px_24px_40px_27px] items-center border-b border-line"
   title={hint}
   data-field={path}
 >

@@ -31,7 +31,7 @@
 <!-- A label holds one control only; where the unit is another, the field is named by its own words. -->
 <svelte:element
   this={units ? 'div' : 'label'}
-  class="grid h-[26px] grid-cols-[minmax(0,1fr)_74px_27px_70px] items-center border-b border-line"
+  class="grid h-[26px] grid-cols-[minmax(0,1fr)_74px_24px_67px] items-center border-b border-line"
   title={hint}
 >
   <span class="truncate pr-1">{label}</span>

@@ -1,17 +1,26 @@
 <script lang="ts">
   import { room, type Side } from '../state/room.svelte';
   import { follow } from './drag';
+  import Icon from './Icon.svelte';
 
-  let { side, label }: { side: Side; label: string } = $props();
+  /** what: the part of the screen whose measure it is. */
+  let { side, label, what }: { side: Side; label: string; what: string } = $props();
+  const folded = $derived(room.folded[side]);
   const level = $derived(side === 'low');
 
   function begin(event: PointerEvent): void {
     if (event.button !== 0) return;
     event.preventDefault();
-    const before = room.sides[side];
+    const before = room.px(side);
     const from = level ? event.clientY : event.clientX;
     const sign = side === 'left' ? 1 : -1;
-    follow(event, { move: (e) => room.set(side, before + sign * ((level ? e.clientY : e.clientX) - from)) });
+    const move = (e: PointerEvent): void => {
+      const px = before + sign * ((level ? e.clientY : e.clientX) - from);
+      // Pushed far beyond its least measure, it folds away.
+      if (px < room.ends(side)[0] / 2) room.fold(side, true);
+      else if (px !== before) room.set(side, px);
+    };
+    follow(event, { move });
   }
 
   function key(event: KeyboardEvent): void {
@@ -21,6 +30,7 @@
     if (event.key === more || event.key === less) {
       room.set(side, room.sides[side] + (event.key === more ? 1 : -1) * (event.shiftKey ? 40 : 8));
     } else if (event.key === 'Enter') room.reset(side);
+    else if (event.key === ' ') room.fold(side);
     else return;
     event.preventDefault();
     event.stopPropagation();
@@ -38,11 +48,21 @@
   aria-valuemin={room.ends(side)[0]}
   aria-valuemax={room.ends(side)[1]}
   aria-valuenow={room.sides[side]}
-  title="{label}. Double-click for the usual measure."
+  title="{label}. Double-click for the usual measure, Space folds it away."
   onpointerdown={begin}
   ondblclick={() => room.reset(side)}
   onkeydown={key}
 ></div>
+<button
+  class="fold {side}"
+  class:folded
+  aria-label={folded ? `Unfold ${what}` : `Fold ${what}`}
+  aria-expanded={!folded}
+  title={folded ? `Unfold ${what}` : `Fold ${what}`}
+  onclick={() => room.fold(side)}
+  ><span class="grid" class:turned={(side === 'left') !== folded}><Icon name="chevron" size={11} /></span
+  ></button
+>
 
 <style>
   .splitter {
@@ -50,25 +70,68 @@
     z-index: 20;
     touch-action: none;
   }
-  .left,
-  .right {
+  .splitter.left,
+  .splitter.right {
     top: 40px;
     bottom: 0;
     width: 9px;
     cursor: ew-resize;
   }
-  .left {
+  .splitter.left {
     left: calc(var(--left) - 5px);
   }
-  .right {
+  .splitter.right {
     right: calc(var(--right) - 5px);
   }
-  .low {
+  .splitter.low {
     right: 0;
     bottom: calc(var(--low) - 4px);
     left: 0;
     height: 7px;
     cursor: ns-resize;
+  }
+  .fold {
+    position: absolute;
+    z-index: 21;
+    display: grid;
+    place-items: center;
+    width: 24px;
+    height: 24px;
+    border: 1px solid var(--line-strong);
+    border-radius: 7px;
+    background: var(--raised);
+    color: var(--soft);
+    opacity: 0;
+    transition: opacity 120ms;
+  }
+  .fold.left,
+  .fold.right {
+    top: calc(50% - 100px);
+  }
+  .fold.left {
+    left: calc(max(var(--left), 12px) - 12px);
+  }
+  .fold.right {
+    right: calc(max(var(--right), 12px) - 12px);
+  }
+  .fold.low {
+    right: calc(var(--right) + 12px);
+    bottom: calc(var(--low) + var(--strip) - 12px);
+  }
+  .fold.low span {
+    transform: rotate(90deg);
+  }
+  .fold.low.folded span {
+    transform: rotate(-90deg);
+  }
+  .turned {
+    transform: rotate(180deg);
+  }
+  .splitter:hover + .fold,
+  .fold:hover,
+  .fold:focus-visible,
+  .fold.folded {
+    opacity: 1;
   }
   .splitter::after {
     position: absolute;

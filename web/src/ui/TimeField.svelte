@@ -21,11 +21,11 @@
   let { desk, label, value, moment = false, hint = '', none, onset }: Props = $props();
   const first = $derived(moment ? (desk.shot?.first_frame ?? 0) : 0);
   const shown = $derived(
-    value === null ? null : Number((told.frames ? value * desk.fps + first : value).toFixed(4)),
+    value === null ? null : Number((told.frames ? value * desk.player.fps + first : value).toFixed(4)),
   );
 
   function put(found: number | null): void {
-    const seconds = found !== null && told.frames ? (found - first) / desk.fps : found;
+    const seconds = found !== null && told.frames ? (found - first) / desk.player.fps : found;
     onset(seconds === null ? null : Number(seconds.toFixed(9)));
   }
 </script>
