@@ -102,7 +102,7 @@ def alive_about(shot: Shot, emitter: Emitter, readings: Readings, t: float, most
     life = emitter.lifespan.value or _LONGEST_S
     until = min(t, births.end_s)
     begin = t - life if births.period_s is not None else max(t - life, births.begin_s)
-    return max(0.0, min(float(most), births.per_second(begin, until) * (until - begin) if until > begin else 0.0))
+    return max(0.0, min(float(most), births.about(begin - 1e-6, until) if until > begin else 0.0))
 
 
 def counted(

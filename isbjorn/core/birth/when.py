@@ -352,6 +352,18 @@ class Births:
         first = np.searchsorted(at[order], at[order] - window - over, side="left")
         return float((run[1:] - run[first]).max())
 
+    def about(self, after: float, until: float) -> float:
+        """How many births there are in (after, until], about: reckoned, not listed."""
+        found = 0.0
+        for burst in self.bursts:
+            begin = burst.at_s + self.delay + np.arange(burst.times) * burst.every_s
+            if burst.over_s > 0:
+                share = (np.minimum(begin + burst.over_s, until) - np.maximum(begin, after)) / burst.over_s
+                found += burst.count * float(np.clip(share, 0, 1).sum())
+            else:
+                found += burst.count * int(((begin > after) & (begin <= until)).sum())
+        return found + max(0.0, self.expected(until) - self.expected(after))
+
     def per_second(self, after: float, until: float) -> float:
         """Births per second over a while, as a mean."""
         if until <= after:
