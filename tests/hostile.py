@@ -54,9 +54,9 @@ def main(name: str) -> None:
     import numpy as np
 
     from isbjorn.core.document.files import parse_shot
-    from isbjorn.core.guides import guides
-    from isbjorn.core.lookout import lookout
-    from isbjorn.core.render import Solver, draw_particles
+    from isbjorn.core.frame import Solver, draw_particles
+    from isbjorn.core.inspect.guides import guides
+    from isbjorn.core.inspect.lookout import lookout
     from isbjorn.core.warm import warm
     from isbjorn.studio.preview import scale_for
 

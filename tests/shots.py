@@ -7,10 +7,10 @@ from typing import Any
 import numpy as np
 
 from isbjorn.core import Shot
-from isbjorn.core.birth.newborn import Source
-from isbjorn.core.birth.when import Births, births_of
 from isbjorn.core.document import Emitter
-from isbjorn.core.life.readings import Readings
+from isbjorn.core.emit.births import Births, births_of
+from isbjorn.core.emit.newborn import Source
+from isbjorn.core.evaluate.readings import Readings
 
 KEY = 12345
 

@@ -12,9 +12,9 @@ from isbjorn.bench.shots import fountain
 from isbjorn.bench.timing import ratio, seconds
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Camera, Emitter, Lines, Number, Rectangle, Shot, Star, Trail
-from isbjorn.core.picture.finish import glow_of
-from isbjorn.core.picture.gauss import blur
-from isbjorn.core.render import Solver, draw_particles
+from isbjorn.core.frame import Solver, draw_particles
+from isbjorn.core.render.blur import blur
+from isbjorn.core.render.effects import glow_of
 
 _W, _H = 1280, 720
 _SIGMAS = (5, 20, 60)

@@ -21,11 +21,11 @@ from isbjorn.bench.shots import fountain
 from isbjorn.bench.timing import seconds
 from isbjorn.bench.world import world_ns_per_particle_step
 from isbjorn.core import Solver
-from isbjorn.core.life.readings import Readings
-from isbjorn.core.motion.cache import StateCache
-from isbjorn.core.motion.state import State
-from isbjorn.core.motion.track import Track
-from isbjorn.core.picture.draw import draw
+from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.render.discs import draw
+from isbjorn.core.simulate.checkpoints import StateCache
+from isbjorn.core.simulate.state import State
+from isbjorn.core.simulate.track import Track
 from isbjorn.core.warm import warm
 
 _W, _H = 1280, 720
@@ -50,11 +50,11 @@ def sim_ns_per_particle_step() -> dict[str, Any]:
     alone: dict[str, float] = {}
     for name, count in (("1e4", 10_000), ("1e5", 100_000), ("1e6", 1_000_000)):
         births = np.arange(count, dtype=np.int64)
-        state = track.mover.begin(births, np.zeros(count), np.ones(count, np.float32))
+        state = track.integrator.begin(births, np.zeros(count), np.ones(count, np.float32))
 
         def step(stride: int, state: State = state) -> None:
             for at in range(0, _STEPS, stride):
-                track.mover.advance(state, at, at + stride)
+                track.integrator.advance(state, at, at + stride)
 
         unit = 1e9 / (count * _STEPS)
         together[name] = round(seconds(lambda: step(_STEPS)) * unit, 3)

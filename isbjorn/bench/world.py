@@ -23,9 +23,9 @@ from isbjorn.core.document import (
     Wind,
     Zone,
 )
-from isbjorn.core.life.readings import Readings
-from isbjorn.core.motion.cache import StateCache
-from isbjorn.core.motion.track import Track
+from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.simulate.checkpoints import StateCache
+from isbjorn.core.simulate.track import Track
 
 _COUNT, _STEPS = 50_000, 20
 
@@ -42,12 +42,12 @@ def ns_per_step(shot: Shot) -> float:
     """ns per particle and lattice step, the median of five runs of 20 steps with 50,000 particles on the way."""
     track = Track(shot, shot.emitters[0], 10**7, StateCache(), Readings(shot))
     births = np.arange(_COUNT, dtype=np.int64)
-    state = track.mover.begin(births, np.zeros(_COUNT), np.full(_COUNT, np.inf, np.float32))
-    track.mover.advance(state, 0, _STEPS)
+    state = track.integrator.begin(births, np.zeros(_COUNT), np.full(_COUNT, np.inf, np.float32))
+    track.integrator.advance(state, 0, _STEPS)
     times = []
     for run in range(1, 6):
         start = time.perf_counter()
-        track.mover.advance(state, run * _STEPS, (run + 1) * _STEPS)
+        track.integrator.advance(state, run * _STEPS, (run + 1) * _STEPS)
         times.append(time.perf_counter() - start)
     return round(statistics.median(times) * 1e9 / (_COUNT * _STEPS), 1)
 

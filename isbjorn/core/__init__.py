@@ -4,20 +4,21 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 # Before any kernel is met.
-from isbjorn.core.kernels import keep_kernels
+from isbjorn.core.runtime.kernels import keep_kernels
 
 keep_kernels()
 
 if TYPE_CHECKING:
+    from isbjorn.core.appearance.particles import Particles
     from isbjorn.core.document import Shot
     from isbjorn.core.errors import IsbjornError
-    from isbjorn.core.motion.solver import Particles
-    from isbjorn.core.render import Solver, render_frame
+    from isbjorn.core.frame import Solver, render_frame
 
 __all__ = ["IsbjornError", "Particles", "Shot", "Solver", "render_frame"]
 # Loaded when they are asked for: who needs only a part of the engine does not wait for its kernels.
 _HOMES = {
-    "Shot": "document", "IsbjornError": "errors", "Particles": "motion.solver", "Solver": "render", "render_frame": "render",
+    "Shot": "document", "IsbjornError": "errors", "Particles": "appearance.particles", "Solver": "frame",
+    "render_frame": "frame",
 }  # fmt: skip
 
 

@@ -16,12 +16,12 @@ from pydantic_core import PydanticCustomError
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.frame import Solver, render_frame
 from isbjorn.core.media.formats import FORMATS, Format, FormatName
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.write_movie import SEGMENT_FRAMES, join_segments, write_segment
 from isbjorn.core.media.write_still import write_still
-from isbjorn.core.motion.cache import StateCache
-from isbjorn.core.render import Solver, render_frame
+from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.time import timecode
 
 LARGEST_SIDE, LARGEST_PIXELS = 16_384, 8192 * 8192

@@ -6,10 +6,10 @@ import time
 from typing import Any
 
 from isbjorn.core.document import Disc, Displacement, Drag, Emitter, Gravity, Link, Shot, Surface, Turbulence, Vortex
-from isbjorn.core.guides import guides
+from isbjorn.core.frame import render_frame
+from isbjorn.core.inspect.guides import guides
 from isbjorn.core.media.colour import shade_table
-from isbjorn.core.picture.compose import over, to_shades
-from isbjorn.core.render import render_frame
+from isbjorn.core.render.shades import over, to_shades
 
 
 def warm() -> float:

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import functools
 
-from isbjorn.core import cast
-from isbjorn.core.document import Burst, Disc, Emitter, Letters, Number, Rectangle, Shot, Turbulence, Vortex, Wind
+from isbjorn.core.document import Burst, Disc, Emitter, Letters, Number, Rectangle, Shot, Turbulence, Vortex, Wind, cast
 from isbjorn.demo.beacon import beacon
 from isbjorn.demo.lights import net_lights, rime, skarvoy
 from isbjorn.demo.pieces import curve, ramp, reach

@@ -12,7 +12,7 @@ from dataclasses import replace
 
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
-from isbjorn.core.memory import resident_bytes
+from isbjorn.core.runtime.memory import resident_bytes
 from isbjorn.studio.hands import Hands
 from isbjorn.studio.preview import Preview, Shown, Wish
 

@@ -21,7 +21,7 @@ from starlette.exceptions import HTTPException
 
 from isbjorn import __version__
 from isbjorn.core.errors import IsbjornError, Stale
-from isbjorn.core.memory import budget_bytes
+from isbjorn.core.runtime.memory import budget_bytes
 from isbjorn.studio import (
     bodies,
     cast,

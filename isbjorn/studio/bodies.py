@@ -20,8 +20,8 @@ from isbjorn.core.document import Emitter, Number, Shot
 from isbjorn.core.document.files import first_problem
 from isbjorn.core.document.kinds import BODIES
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.life.glyphs import FONTS, drawn, font
-from isbjorn.core.picture.pages import Bodies
+from isbjorn.core.evaluate.glyphs import FONTS, drawn, font
+from isbjorn.core.render.atlas import Bodies
 from isbjorn.studio.context import Frame, Id, Studio, studio_of
 from isbjorn.studio.tables import Media
 from isbjorn.studio.uploads import receive, safe_name

@@ -9,11 +9,10 @@ from fastapi import APIRouter, Depends, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field
 
-from isbjorn.core import cast
-from isbjorn.core.document import Shot
+from isbjorn.core.document import Shot, cast
 from isbjorn.core.document.files import parse_shot, shot_from_text, shot_to_text
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.life.keys import keys_through
+from isbjorn.core.evaluate.keys import keys_through
 from isbjorn.demo.beacon import first_shot
 from isbjorn.demo.library import shipped
 from isbjorn.studio.apart import apart
@@ -69,7 +68,7 @@ async def take_artwork(studio: Here, shot_id: Id, emitter_id: str, request: Requ
 
 
 def _take_artwork(studio: Studio, shot_id: int, emitter_id: str, content: bytes, name: str) -> ShotState:
-    paths = apart("isbjorn.core.life.outlines:paths_of_svg", content, where=name or "artwork")
+    paths = apart("isbjorn.core.evaluate.outlines:paths_of_svg", content, where=name or "artwork")
     with studio.store.edit(shot_id, "Artwork") as box:
         given = box[0].model_dump(mode="json")
         _of(given, "emitters", emitter_id)["shape"] = {"kind": "artwork", "paths": list(paths), "name": name[:200]}

@@ -23,8 +23,8 @@ import cv2
 
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import Stale
-from isbjorn.core.memory import budget_bytes
-from isbjorn.core.parallel import use_threads
+from isbjorn.core.runtime.memory import budget_bytes
+from isbjorn.core.runtime.parallel import use_threads
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Preview, Shown, Wish
 from isbjorn.studio.store import Store

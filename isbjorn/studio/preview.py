@@ -17,20 +17,20 @@ import numpy.typing as npt
 import simplejpeg
 from pydantic import BaseModel
 
-from isbjorn.core import inspect
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
-from isbjorn.core.inspect import Followed, Seen
-from isbjorn.core.lookout import Note, lookout
+from isbjorn.core.frame import Layers, Solver, draw_depth, draw_particles, ground
+from isbjorn.core.inspect import particles as inspect
+from isbjorn.core.inspect.lookout import Note, lookout
+from isbjorn.core.inspect.particles import Followed, Seen
+from isbjorn.core.inspect.portrait import portrait
 from isbjorn.core.media.colour import shade_table
-from isbjorn.core.memory import relieve, resident_bytes, share_of
-from isbjorn.core.motion.cache import StateCache
-from isbjorn.core.picture.compose import over, to_shades, to_shades_over
-from isbjorn.core.picture.known import LOOKERS, Known
-from isbjorn.core.picture.project import Orbit, projection
-from isbjorn.core.portrait import portrait
-from isbjorn.core.render import Layers, Solver, draw_depth, draw_particles, ground
+from isbjorn.core.render.camera import Orbit, projection
+from isbjorn.core.render.known import LOOKERS, Known
+from isbjorn.core.render.shades import over, to_shades, to_shades_over
+from isbjorn.core.runtime.memory import relieve, resident_bytes, share_of
+from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.studio.plates import StudioPlates
 
 View = Literal["plate", "particles", "alpha", "layers", "under"]

@@ -12,9 +12,9 @@ from pydantic import BaseModel
 
 from isbjorn.core.document import ColourStop
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.life.gradient import from_oklab, linear_to_hex, oklab
+from isbjorn.core.evaluate.gradients import from_oklab, linear_to_hex, oklab
+from isbjorn.core.frame import ground
 from isbjorn.core.media.tracking import grain_of
-from isbjorn.core.render import ground
 from isbjorn.studio.context import Frame, Id, Studio, studio_of
 from isbjorn.studio.preview import scale_for
 

@@ -15,14 +15,14 @@ from pydantic import BaseModel, Field
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot, shot_from_text, shot_schema, shot_to_text
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.guides import Scene, guides, no_guides
-from isbjorn.core.life.presets import Presets, presets
+from isbjorn.core.evaluate.presets import Presets, presets
+from isbjorn.core.frame import render_frame
+from isbjorn.core.inspect.guides import Scene, guides, no_guides
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.media.light import PlateLight
-from isbjorn.core.motion.identity import reads_plate
-from isbjorn.core.picture.compose import to_shades
-from isbjorn.core.picture.project import Orbit
-from isbjorn.core.render import render_frame
+from isbjorn.core.render.camera import Orbit
+from isbjorn.core.render.shades import to_shades
+from isbjorn.core.simulate.identity import reads_plate
 from isbjorn.core.time import COMMON_RATES, timecode
 from isbjorn.demo.beacon import first_shot
 from isbjorn.studio.context import Frame, Id, Studio, Width, studio_of

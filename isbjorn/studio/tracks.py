@@ -9,14 +9,14 @@ from fastapi import APIRouter, Depends, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field
 
-from isbjorn.core.cast import LISTS
 from isbjorn.core.document import Shot
+from isbjorn.core.document.cast import LISTS
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.life.keys import keys_through
-from isbjorn.core.life.readings import Readings
+from isbjorn.core.evaluate.keys import keys_through
+from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.media.tracking import Seen, follow, from_csv, to_csv
-from isbjorn.core.picture.project import projection
+from isbjorn.core.render.camera import projection
 from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.shots import ShotState, told
 from isbjorn.studio.uploads import body_of

@@ -9,7 +9,7 @@ from typing import Annotated
 from fastapi import APIRouter, Depends, Request, Response
 from pydantic import BaseModel, Field
 
-from isbjorn.core.differences import differences
+from isbjorn.core.inspect.differences import differences
 from isbjorn.studio.context import Frame, Id, Studio, Width, studio_of
 from isbjorn.studio.preview import View, Wish, digest_of
 from isbjorn.studio.shots import ShotState, told

@@ -7,8 +7,8 @@ from typing import Annotated
 from fastapi import APIRouter, Depends, Query
 
 from isbjorn.core.deliver import Order
-from isbjorn.core.inspect import Followed, Seen
-from isbjorn.core.lookout import Note, order_notes
+from isbjorn.core.inspect.lookout import Note, order_notes
+from isbjorn.core.inspect.particles import Followed, Seen
 from isbjorn.studio.context import Frame, Id, Studio, studio_of
 
 router = APIRouter(prefix="/api", tags=["lookout"])

@@ -23,8 +23,8 @@ from isbjorn.core.document.files import first_problem, shot_from_text
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.media.whole import replace_whole
-from isbjorn.core.memory import relieve
-from isbjorn.core.picture.compose import to_shades
+from isbjorn.core.render.shades import to_shades
+from isbjorn.core.runtime.memory import relieve
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.store import Store
 from isbjorn.studio.tables import DeliveryRow, now

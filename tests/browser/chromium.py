@@ -44,13 +44,14 @@ class Running:
         # Several studios run beside each other, each with a browser: one process each to draw ahead is enough.
         hands = {"ISBJORN_HANDS": os.environ.get("ISBJORN_HANDS", "1")}
         self.process = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=os.environ | hands | self.env)
-        deadline = time.monotonic() + 60
+        deadline = time.monotonic() + 240
         while time.monotonic() < deadline:
             try:
                 urllib.request.urlopen(f"{self.address}/api/health", timeout=1)
                 return
             except OSError:
                 time.sleep(0.05)
+        self.close()
         raise AssertionError("the studio did not start")
 
     def kill(self) -> None:

@@ -6,7 +6,7 @@ from pathlib import Path
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
-from isbjorn.core.life.glyphs import FONT
+from isbjorn.core.evaluate.glyphs import FONT
 from tests.browser.looking import Looking
 
 

@@ -4,11 +4,11 @@ import json
 
 import numpy as np
 
+from isbjorn.core.appearance.particles import Solver
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import shot_from_text, shot_schema, shot_to_text
-from isbjorn.core.guides import guides
-from isbjorn.core.motion.solver import Solver
-from isbjorn.core.render import render_frame
+from isbjorn.core.frame import render_frame
+from isbjorn.core.inspect.guides import guides
 
 
 def _shot(**emitter: object) -> Shot:

@@ -7,8 +7,8 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from isbjorn.core.birth.admission import Admission, fair_shares, most_alive
 from isbjorn.core.document import Emitter
+from isbjorn.core.emit.admission import Admission, fair_shares, most_alive
 from tests.shots import births, source
 
 FIELDS = {"rate": 50, "lifespan": {"value": 1.5, "spread": 1}}

@@ -7,7 +7,7 @@ import numpy as np
 
 from isbjorn.core import IsbjornError, Shot, Solver
 from isbjorn.core.document.files import parse_shot, shot_from_text, shot_to_text
-from isbjorn.core.guides import guides
+from isbjorn.core.inspect.guides import guides
 from tests.shots import force, one_emitter
 
 NAN, INF = float("nan"), float("inf")

@@ -8,11 +8,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from isbjorn.core import Solver
-from isbjorn.core.birth.admission import fair_shares
-from isbjorn.core.birth.shapes import outline
-from isbjorn.core.birth.shapes.base import Setting
 from isbjorn.core.document import Emitter
-from isbjorn.core.life.readings import Readings
+from isbjorn.core.emit.admission import fair_shares
+from isbjorn.core.emit.shapes import outline
+from isbjorn.core.emit.shapes.base import Setting
+from isbjorn.core.evaluate.readings import Readings
 from tests.shots import births, chi_square, newborn, one_emitter
 
 

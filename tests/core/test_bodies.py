@@ -12,15 +12,15 @@ import cv2
 import numpy as np
 
 from isbjorn.core import Shot, Solver, render_frame
+from isbjorn.core.appearance.particles import births_of
 from isbjorn.core.document import Drop, Emitter
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.life.glyphs import drawn, font, pieces
+from isbjorn.core.evaluate.glyphs import drawn, font, pieces
 from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.motion.solver import births_of
-from isbjorn.core.picture import masks
-from isbjorn.core.picture.masks import kept_mask, mask, variants
-from isbjorn.core.picture.pages import Bodies
-from isbjorn.core.picture.sprites import bound, draw_sprites, sprites_of
+from isbjorn.core.render import bodies as masks
+from isbjorn.core.render.atlas import Bodies
+from isbjorn.core.render.bodies import kept_mask, mask, variants
+from isbjorn.core.render.sprites import bound, draw_sprites, sprites_of
 from tests.shots import one_emitter
 
 KINDS = ("ring", "star", "spark", "puff", "drop", "square", "shard", "streak")
@@ -231,7 +231,7 @@ class Letters(unittest.TestCase):
         p = Solver(shot).at(100)
         emitter = shot.emitters[0]
         held = Bodies(shot, emitter, 1.0, PlateReader())
-        from isbjorn.core.picture.drawing import _reads_backward
+        from isbjorn.core.render.emitters import _reads_backward
 
         births = births_of(p.id)
         _, page, _ = held.shown(7, births, np.zeros(len(p)), p.age01, 4.0, lambda: _reads_backward(p))

@@ -7,10 +7,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from isbjorn.core import IsbjornError, Shot, Solver
-from isbjorn.core.cast import added, alone, copied, planted, taken_out
 from isbjorn.core.document import Emitter
+from isbjorn.core.document.cast import added, alone, copied, planted, taken_out
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.document.ties import numbers_of, ties_of
+from isbjorn.core.document.references import numbers_of, ties_of
 from isbjorn.demo.beacon import beacon, first_shot
 from isbjorn.demo.library import shipped
 from isbjorn.demo.shots import bow_wave, breath, plankton, shoal

@@ -9,12 +9,12 @@ from typing import Any
 import numpy as np
 
 from isbjorn.core import Shot, Solver, render_frame
-from isbjorn.core.cast import planted
 from isbjorn.core.document import Gradient, Number
+from isbjorn.core.document.cast import planted
 from isbjorn.core.document.values import Flutter, Source
-from isbjorn.core.life.draws import draws_around
-from isbjorn.core.life.readings import Readings
+from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.media.plates import fitted
+from isbjorn.core.random import draws_around
 from tests.core.test_forces import ONE, flown
 from tests.shots import births, force, gravity, one_emitter
 

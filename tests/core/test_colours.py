@@ -69,7 +69,7 @@ class By(unittest.TestCase):
                     "colour_by": "plate", "shape": {"kind": "rectangle", "width": 800, "height": 100}, "direction": 0, "speed": 300,
                 },
             )  # fmt: skip
-            from isbjorn.core.render import Solver as Whole
+            from isbjorn.core.frame import Solver as Whole
 
             p = Whole(shot).at(60)
         born = p.position[:, 0] - p.velocity[:, 0] * p.age
@@ -98,7 +98,7 @@ class Varied(unittest.TestCase):
         import colorsys
 
         def hsv(colours: np.ndarray) -> np.ndarray:
-            from isbjorn.core.life.gradient import linear_to_srgb
+            from isbjorn.core.evaluate.gradients import linear_to_srgb
 
             return np.array([colorsys.rgb_to_hsv(*c) for c in linear_to_srgb(colours)])
 

@@ -5,7 +5,7 @@ import unittest
 import numpy as np
 
 from isbjorn.core import Solver, render_frame
-from isbjorn.core.guides import guides
+from isbjorn.core.inspect.guides import guides
 from isbjorn.demo import harbour
 from isbjorn.demo.beacon import beacon, first_shot
 

@@ -6,11 +6,11 @@ from typing import Any
 
 import numpy as np
 
-from isbjorn.core.cast import alone, planted, taken_out
-from isbjorn.core.differences import differences
+from isbjorn.core.document.cast import alone, planted, taken_out
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.guides import guides
-from isbjorn.core.portrait import portrait
+from isbjorn.core.inspect.differences import differences
+from isbjorn.core.inspect.guides import guides
+from isbjorn.core.inspect.portrait import portrait
 from isbjorn.demo.beacon import beacon
 from tests.shots import one_emitter
 

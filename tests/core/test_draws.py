@@ -6,8 +6,8 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from isbjorn.core.life import draws
-from isbjorn.core.life.draws import draw01, draw_around, mix, stream_key
+from isbjorn.core import random as draws
+from isbjorn.core.random import draw01, draw_around, mix, stream_key
 
 KEY = np.uint64(987_654_321)
 

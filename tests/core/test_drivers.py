@@ -12,11 +12,11 @@ from hypothesis import strategies as st
 from isbjorn.core import IsbjornError, Shot, Solver
 from isbjorn.core.document import Flutter, Number
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.life.curve import along
-from isbjorn.core.life.flutter import swing
-from isbjorn.core.life.keys import keys_through
-from isbjorn.core.life.readings import Readings
-from isbjorn.core.motion.cache import StateCache
+from isbjorn.core.evaluate.curves import along
+from isbjorn.core.evaluate.flutter import swing
+from isbjorn.core.evaluate.keys import keys_through
+from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.simulate.checkpoints import StateCache
 from tests.shots import births, force, one_emitter
 
 

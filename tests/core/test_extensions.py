@@ -67,7 +67,7 @@ class Registry(unittest.TestCase):
             FORCES.register("tests.tidal.tide")(gravity.model)
         family = Family("body")
         ring, star = (next(kind.model for kind in BODIES if name in kind.names) for name in ("ring", "star"))
-        family.register("isbjorn.core.picture.masks:star")(star)
+        family.register("isbjorn.core.render.bodies:star")(star)
         family.union()
         with self.assertRaisesRegex(IsbjornError, "comes too late"):
             family.register("tests.tidal.tide")(ring)

@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 
 from isbjorn.core.document import Blur, DirectionalBlur, Glow, Grade, Grain, Number, Sharpen, Tint
 from isbjorn.core.document.curves import Curve, CurvePoint
-from isbjorn.core.picture.finish import Moment, finished, glow_of, working
-from isbjorn.core.picture.gauss import blur
+from isbjorn.core.render.blur import blur
+from isbjorn.core.render.effects import Moment, finished, glow_of, working
 
 
 def done(layer: np.ndarray, *steps: Any, scale: float = 1.0, frame: int = 0) -> np.ndarray:

@@ -7,11 +7,11 @@ from typing import Any
 import numpy as np
 
 from isbjorn.core import Particles, Shot, Solver
-from isbjorn.core.birth.newborn import Source
-from isbjorn.core.life.readings import Readings
-from isbjorn.core.motion.forces.turbulence import NOISE
-from isbjorn.core.motion.noise import flow
-from isbjorn.core.motion.roaming import pack_world
+from isbjorn.core.emit.newborn import Source
+from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.simulate.forces.turbulence import NOISE
+from isbjorn.core.simulate.integrators.stepped import pack_world
+from isbjorn.core.simulate.noise import flow
 from tests.shots import KEY, force, one_emitter
 
 ONE = {"rate": 0, "bursts": [{"count": 1}], "lifespan": 0, "speed": 0}

@@ -9,11 +9,11 @@ from typing import Any
 
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.forecast import Forecast, alive_about, speed
-from isbjorn.core.guides import guides
-from isbjorn.core.life.readings import Readings
-from isbjorn.core.motion.track import shares_of
-from isbjorn.core.render import Solver, draw_particles
+from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.frame import Solver, draw_particles
+from isbjorn.core.inspect.forecast import Forecast, alive_about, speed
+from isbjorn.core.inspect.guides import guides
+from isbjorn.core.simulate.track import shares_of
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Preview, Wish, digest_of
 from isbjorn.studio.store import Store

@@ -5,8 +5,8 @@ import unittest
 import numpy as np
 
 from isbjorn.core import Solver
-from isbjorn.core.guides import guides
-from isbjorn.core.points import write_points
+from isbjorn.core.inspect.guides import guides
+from isbjorn.core.inspect.points import write_points
 from tests.core.test_media import InFolder
 from tests.shots import drag, gravity, one_emitter
 

@@ -8,8 +8,8 @@ import numpy as np
 
 from isbjorn.core import Shot
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.guides import Scene, guides
-from isbjorn.core.handles import Grip
+from isbjorn.core.inspect.guides import Scene, guides
+from isbjorn.core.inspect.handles import Grip
 from tests.shots import force, one_emitter
 
 Pair = tuple[float, float]

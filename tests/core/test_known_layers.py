@@ -8,10 +8,10 @@ import numpy as np
 
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.motion.cache import StateCache
-from isbjorn.core.picture.drawing import Brush
-from isbjorn.core.picture.known import Known
-from isbjorn.core.render import Solver, draw_particles
+from isbjorn.core.frame import Solver, draw_particles
+from isbjorn.core.render.emitters import RenderContext
+from isbjorn.core.render.known import Known
+from isbjorn.core.simulate.checkpoints import StateCache
 
 _SOFT = {"kind": "soft disc"}
 
@@ -92,20 +92,20 @@ class KnownLayers(unittest.TestCase):
     def test_only_what_is_edited_and_what_is_drawn_straight_onto_it_is_drawn(self) -> None:
         given = _given() | {"finish": [], "camera": {}}
         drawn: list[int] = []
-        plainly = Brush.draw
+        plainly = RenderContext.draw
 
-        def spied(brush: Brush, number: int, *rest: Any, **more: Any) -> Any:
+        def spied(brush: RenderContext, number: int, *rest: Any, **more: Any) -> Any:
             drawn.append(number)
             return plainly(brush, number, *rest, **more)
 
-        with mock.patch.object(Brush, "draw", spied):
+        with mock.patch.object(RenderContext, "draw", spied):
             for value in (60, 61, 62):
                 drawn.clear()
                 given["emitters"][6]["opacity"] = value
                 self.drawn(parse_shot(given), self.known)
         # The star alone: what lies below it is kept.
         self.assertEqual(set(drawn), {6})
-        with mock.patch.object(Brush, "draw", spied):
+        with mock.patch.object(RenderContext, "draw", spied):
             drawn.clear()
             given["emitters"][1]["opacity"] = 50
             self.drawn(parse_shot(given), self.known)

@@ -10,8 +10,8 @@ import cv2
 import numpy as np
 
 from isbjorn.core import Shot, Solver, render_frame
-from isbjorn.core.picture.project import projection, rank
-from isbjorn.core.render import draw_depth, draw_particles
+from isbjorn.core.frame import draw_depth, draw_particles
+from isbjorn.core.render.camera import projection, rank
 from tests.shots import one_emitter
 
 DISC = {
@@ -290,7 +290,7 @@ class Sameness(unittest.TestCase):
         np.testing.assert_array_equal(one, many)
 
     def test_nothing_that_is_looks_touches_a_state(self) -> None:
-        from isbjorn.core.motion.cache import StateCache
+        from isbjorn.core.simulate.checkpoints import StateCache
 
         shot, cache = Shot.model_validate(RICH), StateCache()
         moved = Solver(shot, cache)

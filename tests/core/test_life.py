@@ -8,8 +8,8 @@ from hypothesis import strategies as st
 
 from isbjorn.core import Solver
 from isbjorn.core.document import Curve, Gradient
-from isbjorn.core.life import curve, gradient
-from isbjorn.core.life.presets import presets
+from isbjorn.core.evaluate import curves, gradients
+from isbjorn.core.evaluate.presets import presets
 from tests.shots import one_emitter
 
 
@@ -21,25 +21,25 @@ class Curves(unittest.TestCase):
     def test_css_cubic_bezier_published_values(self) -> None:
         # CSS Easing: `ease` is cubic-bezier(0.25, 0.1, 0.25, 1); at 0.5 its value is 0.8024.
         ease = curve_of((0, 0), (1, 1), ease=(0.25, 0.1, 0.25, 1.0))
-        np.testing.assert_allclose(curve.evaluate(ease, [0, 0.5, 1]), [0, 0.80240, 1], atol=1e-4)
+        np.testing.assert_allclose(curves.evaluate(ease, [0, 0.5, 1]), [0, 0.80240, 1], atol=1e-4)
         linear = curve_of((0, 0), (1, 1), ease=(0.0, 0.0, 1.0, 1.0))
-        np.testing.assert_allclose(curve.evaluate(linear, [0.25, 0.7]), [0.25, 0.7], atol=1e-9)
+        np.testing.assert_allclose(curves.evaluate(linear, [0.25, 0.7]), [0.25, 0.7], atol=1e-9)
 
     def test_straight_and_hold(self) -> None:
-        self.assertAlmostEqual(curve.evaluate(curve_of((0, 0), (1, 4), joint="straight"), 0.25)[0], 1)
-        held = curve.evaluate(curve_of((0, 1), (0.5, 3), (1, 3), joint="hold"), [0.49, 0.5])
+        self.assertAlmostEqual(curves.evaluate(curve_of((0, 0), (1, 4), joint="straight"), 0.25)[0], 1)
+        held = curves.evaluate(curve_of((0, 1), (0.5, 3), (1, 3), joint="hold"), [0.49, 0.5])
         np.testing.assert_array_equal(held, [1, 3])
 
     def test_an_exact_value_at_an_exact_age_with_a_smooth_joint(self) -> None:
         falling = curve_of((0, 1), (0.2, 0.1), (1, 0.1))
-        self.assertAlmostEqual(curve.evaluate(falling, 0.2)[0], 0.1, places=12)
-        slope = np.diff(curve.evaluate(falling, [0.2 - 1e-5, 0.2, 0.2 + 1e-5])) / 1e-5
+        self.assertAlmostEqual(curves.evaluate(falling, 0.2)[0], 0.1, places=12)
+        slope = np.diff(curves.evaluate(falling, [0.2 - 1e-5, 0.2, 0.2 + 1e-5])) / 1e-5
         self.assertAlmostEqual(slope[0], slope[1], delta=0.002)
 
     @given(st.lists(st.tuples(st.floats(0, 1), st.floats(0, 10)), min_size=1, max_size=8))
     def test_a_smooth_curve_never_leaves_its_points(self, points: list[tuple[float, float]]) -> None:
         ordered = sorted(points)
-        values = curve.evaluate(curve_of(*ordered), np.linspace(0, 1, 101))
+        values = curves.evaluate(curve_of(*ordered), np.linspace(0, 1, 101))
         heights = [v for _, v in ordered]
         self.assertGreaterEqual(values.min(), min(heights) - 1e-9)
         self.assertLessEqual(values.max(), max(heights) + 1e-9)
@@ -48,8 +48,8 @@ class Curves(unittest.TestCase):
         dip = Curve.model_validate(
             {"points": [{"at": 0, "value": 0, "ease": (0.5, -2.0, 0.5, 1.0)}, {"at": 1, "value": 1}]}
         )
-        self.assertEqual(curve.table(dip).min(), 0)
-        self.assertEqual(curve.table(None).tolist(), [1.0] * curve.TABLE)
+        self.assertEqual(curves.table(dip).min(), 0)
+        self.assertEqual(curves.table(None).tolist(), [1.0] * curves.TABLE)
 
     def test_presets_are_whole_curves(self) -> None:
         found = presets()
@@ -60,13 +60,13 @@ class Curves(unittest.TestCase):
 class Gradients(unittest.TestCase):
     def test_oklab_published_values(self) -> None:
         # Ottosson 2020: white is L = 1; pure sRGB red is about (0.628, 0.225, 0.126).
-        np.testing.assert_allclose(gradient.oklab(np.array([1.0, 1.0, 1.0])), [1, 0, 0], atol=1e-3)
-        np.testing.assert_allclose(gradient.oklab(np.array([1.0, 0, 0])), [0.62796, 0.22486, 0.12585], atol=1e-3)
+        np.testing.assert_allclose(gradients.oklab(np.array([1.0, 1.0, 1.0])), [1, 0, 0], atol=1e-3)
+        np.testing.assert_allclose(gradients.oklab(np.array([1.0, 0, 0])), [0.62796, 0.22486, 0.12585], atol=1e-3)
         some = np.random.default_rng(1).random((50, 3))
-        np.testing.assert_allclose(gradient.from_oklab(gradient.oklab(some)), some, atol=1e-9)
+        np.testing.assert_allclose(gradients.from_oklab(gradients.oklab(some)), some, atol=1e-9)
 
     def test_colour_and_opacity_are_separate_tracks(self) -> None:
-        found = gradient.table(Gradient.model_validate({
+        found = gradients.table(Gradient.model_validate({
             "colours": [{"at": 0, "colour": "#ff0000"}, {"at": 1, "colour": "#0000ff"}],
             "opacities": [{"at": 0.5, "opacity": 1}, {"at": 1, "opacity": 0}],
         }))  # fmt: skip
@@ -76,7 +76,7 @@ class Gradients(unittest.TestCase):
 
     def test_hex_round_trip(self) -> None:
         for colour in ("#000000", "#ffffff", "#7cc7f2", "#010203"):
-            self.assertEqual(gradient.linear_to_hex(gradient.hex_to_linear(colour)), colour)
+            self.assertEqual(gradients.linear_to_hex(gradients.hex_to_linear(colour)), colour)
 
 
 class Ages(unittest.TestCase):

@@ -12,9 +12,9 @@ import numpy as np
 from isbjorn.core import Shot
 from isbjorn.core.deliver import Order
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.lookout import Note, lookout, order_notes
+from isbjorn.core.frame import Solver
+from isbjorn.core.inspect.lookout import Note, lookout, order_notes
 from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.render import Solver
 from tests.shots import force, one_emitter
 
 

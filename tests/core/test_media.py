@@ -19,7 +19,7 @@ from isbjorn.core.errors import Stale
 from isbjorn.core.media.colour import convert, decoding_table
 from isbjorn.core.media.plates import PlateReader, fitted, plate_frame, probe
 from isbjorn.core.media.stills import pattern_of, read_still
-from isbjorn.core.picture.compose import over
+from isbjorn.core.render.shades import over
 from tests.shots import one_emitter
 
 

@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 
 from isbjorn.core import Shot, Solver, render_frame
 from isbjorn.core.errors import Stale
-from isbjorn.core.motion.cache import StateCache
-from isbjorn.core.parallel import use_threads
+from isbjorn.core.runtime.parallel import use_threads
+from isbjorn.core.simulate.checkpoints import StateCache
 from tests.shots import drag, gravity, one_emitter
 
 ARRAYS = ("id", "position", "velocity", "age", "life", "size", "opacity", "colour")

@@ -7,12 +7,12 @@ from typing import Any
 import numpy as np
 
 from isbjorn.core import Shot, Solver, render_frame
-from isbjorn.core.birth.shapes.regions import in_shell
-from isbjorn.core.cast import alone, copied, copied_with_ties
 from isbjorn.core.document.acting import acting
-from isbjorn.core.inspect import followed, shown
-from isbjorn.core.picture.drawing import Brush
-from isbjorn.core.picture.mattes import matte_of
+from isbjorn.core.document.cast import alone, copied, copied_with_ties
+from isbjorn.core.emit.shapes.regions import in_shell
+from isbjorn.core.inspect.particles import followed, shown
+from isbjorn.core.render.emitters import RenderContext
+from isbjorn.core.render.mattes import matte_of
 from tests.core.test_forces import ONE
 from tests.shots import force, newborn, one_emitter
 
@@ -193,7 +193,7 @@ class Exact(unittest.TestCase):
             {"width": 200, "height": 100, "mattes": [{"id": "m", "width": 80, "height": 40, "feather": 0}]}
         )
         solver = Solver(shot)
-        cover = matte_of(shot.mattes[0], Brush(shot, solver, shot.seconds(0), 1.0, solver.plates), None)
+        cover = matte_of(shot.mattes[0], RenderContext(shot, solver, shot.seconds(0), 1.0, solver.plates), None)
         self.assertAlmostEqual(float(cover.sum()), 80 * 40, delta=8)
         self.assertEqual(float(cover[50, 59]), 0.0)
         self.assertEqual(float(cover[50, 60]), 1.0)

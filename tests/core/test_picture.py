@@ -8,10 +8,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from isbjorn.core import Shot, render_frame
-from isbjorn.core.life.gradient import hex_to_linear
+from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.media.colour import shade_table
-from isbjorn.core.picture.compose import over, straight, to_shades
-from isbjorn.core.picture.draw import draw
+from isbjorn.core.render.discs import draw
+from isbjorn.core.render.shades import over, straight, to_shades
 from tests.shots import one_emitter
 
 HARD, SOFT = 0, 1
@@ -150,7 +150,7 @@ class Orders(unittest.TestCase):
             emitter={"speed": 0, "depth": {"value": 0, "spread": 50}, "rate": 40, "size": 20, "order": "farthest first"}
         )
         from isbjorn.core import Solver
-        from isbjorn.core.picture.project import projection, rank
+        from isbjorn.core.render.camera import projection, rank
 
         found = Solver(shot).at(49)
         depths = found.position[rank(shot.emitters[0], found, projection(shot)), 2]

@@ -8,8 +8,8 @@ import numpy as np
 
 from isbjorn.core import Particles, Shot, Solver, render_frame
 from isbjorn.core.document import Emitter, Number
-from isbjorn.core.motion.cache import StateCache
-from isbjorn.core.parallel import use_threads
+from isbjorn.core.runtime.parallel import use_threads
+from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.demo.library import shipped
 from tests.shots import force, one_emitter
 

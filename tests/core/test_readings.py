@@ -10,10 +10,10 @@ from hypothesis import strategies as st
 
 from isbjorn.core import Shot
 from isbjorn.core.document import PathPoint, Source
-from isbjorn.core.life import bezier
-from isbjorn.core.life.outlines import letter_lines, path_lines
-from isbjorn.core.life.readings import Readings, mapped
-from isbjorn.core.motion.identity import Identity
+from isbjorn.core.evaluate import bezier
+from isbjorn.core.evaluate.outlines import letter_lines, path_lines
+from isbjorn.core.evaluate.readings import Readings, mapped
+from isbjorn.core.simulate.identity import Identity
 from tests.shots import force, one_emitter
 
 

@@ -8,11 +8,11 @@ from typing import Any
 import numpy as np
 
 from isbjorn.core import IsbjornError, Solver
-from isbjorn.core.birth.shapes import outline
-from isbjorn.core.birth.shapes.base import Setting
 from isbjorn.core.document import Emitter
-from isbjorn.core.life.outlines import paths_of_svg
-from isbjorn.core.life.readings import Readings
+from isbjorn.core.emit.shapes import outline
+from isbjorn.core.emit.shapes.base import Setting
+from isbjorn.core.evaluate.outlines import paths_of_svg
+from isbjorn.core.evaluate.readings import Readings
 from tests.core.test_media import InFolder
 from tests.shots import chi_square, newborn, one_emitter
 
@@ -192,7 +192,7 @@ class Drawings(unittest.TestCase):
             born("letters", text=" ")
 
     def test_the_font_ships(self) -> None:
-        from isbjorn.core.life.glyphs import FONT
+        from isbjorn.core.evaluate.glyphs import FONT
 
         self.assertTrue(Path(FONT).is_file())
         self.assertTrue((FONT.parent / "LICENSE").is_file() or any(FONT.parent.glob("LICENSE*")))

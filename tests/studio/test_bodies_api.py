@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 import simplejpeg
 
-from isbjorn.core.life.glyphs import FONT
+from isbjorn.core.evaluate.glyphs import FONT
 from tests.studio.in_studio import InStudio
 
 

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from isbjorn.core.cast import alone, planted
+from isbjorn.core.document.cast import alone, planted
 from isbjorn.core.document.files import parse_shot
 from isbjorn.demo.shots import bow_wave, plankton
 from tests.studio.in_studio import InStudio

@@ -13,7 +13,7 @@ import simplejpeg
 from isbjorn.core import render_frame
 from isbjorn.core.errors import Stale
 from isbjorn.core.media.colour import shade_table
-from isbjorn.core.picture.compose import to_shades
+from isbjorn.core.render.shades import to_shades
 from isbjorn.studio.context import Studio
 from isbjorn.studio.preview import Preview, Wish, digest_of
 from tests.shots import one_emitter

@@ -31,7 +31,7 @@ class Wheel(unittest.TestCase):
                 names = set(inside.namelist())
                 page = inside.read("isbjorn/studio/page/index.html").decode()
         self.assertIn("isbjorn/studio/migrations/versions/0001_first.py", names)
-        self.assertIn("isbjorn/core/picture/draw.py", names)
+        self.assertIn("isbjorn/core/render/discs.py", names)
         assets = [n for n in names if n.startswith("isbjorn/studio/page/assets/")]
         for suffix in (".js", ".css", ".woff2"):
             self.assertTrue(any(n.endswith(suffix) for n in assets), suffix)

@@ -9,7 +9,7 @@ from typing import Annotated, Literal
 
 from isbjorn.core.document.base import Gripped, ShownIf
 from isbjorn.core.document.bodies import OneBody
-from isbjorn.core.document.finish import OneStep
+from isbjorn.core.document.effects import OneStep
 from isbjorn.core.document.forces import Acting, strength_spec, timed_spec
 from isbjorn.core.document.kinds import BODIES, FORCES, STEPS, shown
 from isbjorn.core.document.values import Number, Spec

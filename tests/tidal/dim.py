@@ -2,6 +2,6 @@
 
 import numpy as np
 
-from isbjorn.core.picture.finish import Engine
+from isbjorn.core.render.effects import Engine
 
 DIM = Engine(lambda step, layer, at: layer * np.float32(at.read(step.share) / 100), lambda *_: 0.0)

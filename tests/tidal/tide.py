@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from isbjorn.core.life.lines import circle
-from isbjorn.core.motion.forces.felt import ACCELERATION
-from isbjorn.core.motion.forces.row import OWN, PLACE, base, place
+from isbjorn.core.evaluate.lines import circle
+from isbjorn.core.simulate.forces.felt import ACCELERATION
+from isbjorn.core.simulate.forces.row import OWN, PLACE, base, place
 
 
 def pack(force, setting):  # type: ignore[no-untyped-def]

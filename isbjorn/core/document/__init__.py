@@ -16,17 +16,10 @@ from isbjorn.core.document.bodies import (
     Trail,
     Words,
 )
+from isbjorn.core.document.compositing import Group, Lamp, Matte, Use
 from isbjorn.core.document.curves import ColourStop, Curve, CurvePoint, Gradient, OpacityStop
+from isbjorn.core.document.effects import Blur, DirectionalBlur, Glow, Grade, Grain, Sharpen, Tint
 from isbjorn.core.document.emitter import BirthTint, Burst, Emitter
-from isbjorn.core.document.finish import (
-    Blur,
-    DirectionalBlur,
-    Glow,
-    Grade,
-    Grain,
-    Sharpen,
-    Tint,
-)
 from isbjorn.core.document.forces import (
     Attractor,
     Displacement,
@@ -42,20 +35,8 @@ from isbjorn.core.document.forces import (
 )
 from isbjorn.core.document.placed import Marker, MotionPath, PathPoint, Placed
 from isbjorn.core.document.plate import Plate
-from isbjorn.core.document.shapes import (
-    Artwork,
-    Ball,
-    Box,
-    Disc,
-    FromPlate,
-    Letters,
-    Line,
-    PathShape,
-    Point,
-    Rectangle,
-)
+from isbjorn.core.document.shapes import Artwork, Ball, Box, Disc, FromPlate, Letters, Line, PathShape, Point, Rectangle
 from isbjorn.core.document.shot import Camera, Link, Shot
-from isbjorn.core.document.sitting import Group, Lamp, Matte, Use
 from isbjorn.core.document.unions import Body, Force, Shape, Step
 from isbjorn.core.document.values import Flutter, Key, Number, Source, Spec
 

@@ -1,4 +1,4 @@
-"""What a particle is drawn as. The engine side of each kind is one entry in `isbjorn.core.picture.bodies`."""
+"""What a particle is drawn as. The engine side of each kind is one entry in `isbjorn.core.render.profiles`."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ class OneBody(Part):
     weight: float = Field(default=1.0, ge=0, le=1000, description="Its share, where several are mixed.")
 
 
-@BODIES.register("isbjorn.core.picture.masks:round_mask")
+@BODIES.register("isbjorn.core.render.bodies:round_mask")
 class Round(OneBody):
     """A disc: soft, with an inner radius that is full, or hard."""
 
@@ -36,7 +36,7 @@ class Round(OneBody):
     )
 
 
-@BODIES.register("isbjorn.core.picture.masks:ring")
+@BODIES.register("isbjorn.core.render.bodies:ring")
 class Ring(OneBody):
     """A ring."""
 
@@ -46,7 +46,7 @@ class Ring(OneBody):
     softness: Annotated[Number, Softness] = Number(value=30)
 
 
-@BODIES.register("isbjorn.core.picture.masks:star")
+@BODIES.register("isbjorn.core.render.bodies:star")
 class Star(OneBody):
     """A star with points, or a regular polygon where its points are as flat as can be."""
 
@@ -59,7 +59,7 @@ class Star(OneBody):
     softness: Annotated[Number, Softness] = Number(value=8)
 
 
-@BODIES.register("isbjorn.core.picture.masks:spark")
+@BODIES.register("isbjorn.core.render.bodies:spark")
 class Spark(OneBody):
     """A bright core with rays."""
 
@@ -70,7 +70,7 @@ class Spark(OneBody):
     thin: Annotated[Number, _set("%", 1, 100, "How thin the rays are.", title="Thin rays")] = Number(value=70)
 
 
-@BODIES.register("isbjorn.core.picture.masks:puff")
+@BODIES.register("isbjorn.core.render.bodies:puff")
 class Puff(OneBody):
     """A soft cloud with a fractal edge; each particle takes one of several."""
 
@@ -85,7 +85,7 @@ class Puff(OneBody):
     seed: int = Field(default=1, ge=0, le=2**31)
 
 
-@BODIES.register("isbjorn.core.picture.masks:drop")
+@BODIES.register("isbjorn.core.render.bodies:drop")
 class Drop(OneBody):
     """A drop, its point away from where it faces."""
 
@@ -95,7 +95,7 @@ class Drop(OneBody):
     softness: Annotated[Number, Softness] = Number(value=25)
 
 
-@BODIES.register("isbjorn.core.picture.masks:square")
+@BODIES.register("isbjorn.core.render.bodies:square")
 class Square(OneBody):
     """A square or a rectangle."""
 
@@ -106,7 +106,7 @@ class Square(OneBody):
     softness: Annotated[Number, Softness] = Number(value=4)
 
 
-@BODIES.register("isbjorn.core.picture.masks:shard")
+@BODIES.register("isbjorn.core.render.bodies:shard")
 class Shard(OneBody):
     """A splinter with straight edges; each particle takes one of several."""
 
@@ -119,7 +119,7 @@ class Shard(OneBody):
     seed: int = Field(default=1, ge=0, le=2**31)
 
 
-@BODIES.register("isbjorn.core.picture.masks:streak")
+@BODIES.register("isbjorn.core.render.bodies:streak")
 class Streak(OneBody):
     """A line of light, brightest in its middle or at its head."""
 
@@ -135,7 +135,7 @@ class Streak(OneBody):
 _MOVES = ShownIf("plays", "together", "from birth", "by age")
 
 
-@BODIES.register("isbjorn.core.picture.pages:FromFile")
+@BODIES.register("isbjorn.core.render.atlas:FromFile")
 class PictureBody(OneBody):
     """A picture, a numbered sequence or a movie."""
 
@@ -157,7 +157,7 @@ class PictureBody(OneBody):
     tinted: bool = Field(default=True, title="Tint", description="Its colours are multiplied by the particle's.")
 
 
-@BODIES.register("isbjorn.core.picture.pages:FromText")
+@BODIES.register("isbjorn.core.render.atlas:FromText")
 class Words(OneBody):
     """Letters or words of a text, one to each particle."""
 

@@ -1,4 +1,4 @@
-"""Curves and gradients as data. How they are read is in `isbjorn.core.life`."""
+"""Curves and gradients as data. How they are read is in `isbjorn.core.evaluate`."""
 
 from __future__ import annotations
 

@@ -8,10 +8,10 @@ from pydantic import Field
 
 from isbjorn.core.document.base import LARGEST_SEED, Looks, Part, RefTo, ShownIf, new_id
 from isbjorn.core.document.bodies import Heads, Lines, Round, Trail
+from isbjorn.core.document.compositing import Blend, Use
 from isbjorn.core.document.curves import ColourStop, Gradient
 from isbjorn.core.document.placed import Placed, place_spec
 from isbjorn.core.document.shapes import Disc
-from isbjorn.core.document.sitting import Blend, Use
 from isbjorn.core.document.unions import Body, Finish, Shape
 from isbjorn.core.document.values import LONGEST_S, Moment, Number, Spec
 

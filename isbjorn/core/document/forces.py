@@ -1,5 +1,5 @@
 """The world: forces, deformers, surfaces and what takes particles away. The engine side of each kind is one file in
-`isbjorn.core.motion.forces`."""
+`isbjorn.core.simulate.forces`."""
 
 from __future__ import annotations
 
@@ -89,7 +89,7 @@ class Acting(Placed):
         return self, ()
 
 
-@FORCES.register("isbjorn.core.motion.forces.gravity")
+@FORCES.register("isbjorn.core.simulate.forces.gravity")
 class Gravity(Acting):
     """A constant acceleration in one direction. Mass does not change it."""
 
@@ -110,7 +110,7 @@ class Gravity(Acting):
     tilt: Annotated[Number, Tilt] = Number(value=0)
 
 
-@FORCES.register("isbjorn.core.motion.forces.drag")
+@FORCES.register("isbjorn.core.simulate.forces.drag")
 class Drag(Acting):
     """Resistance of the air: after 1/strength seconds a free particle keeps 37 % of its speed."""
 
@@ -135,7 +135,7 @@ class Drag(Acting):
     )
 
 
-@FORCES.register("isbjorn.core.motion.forces.wind")
+@FORCES.register("isbjorn.core.simulate.forces.wind")
 class Wind(Acting):
     """Air that moves: it draws particles to its own velocity."""
 
@@ -193,7 +193,7 @@ class Noise(Acting):
         return self.evolve.value != 0
 
 
-@FORCES.register("isbjorn.core.motion.forces.turbulence")
+@FORCES.register("isbjorn.core.simulate.forces.turbulence")
 class Turbulence(Noise):
     """Eddies of moving air without sources or sinks: curl of noise (Bridson, Hourihan, Nordenstam 2007)."""
 
@@ -214,7 +214,7 @@ class Turbulence(Noise):
     )
 
 
-@FORCES.register("isbjorn.core.motion.forces.displacement")
+@FORCES.register("isbjorn.core.simulate.forces.displacement")
 class Displacement(Noise):
     """Shifts what is seen of place and size by noise, and does not add up: taken away, all is as it was."""
 
@@ -233,7 +233,7 @@ class Displacement(Noise):
     )
 
 
-@FORCES.register("isbjorn.core.motion.forces.vortex")
+@FORCES.register("isbjorn.core.simulate.forces.vortex")
 class Vortex(Acting):
     """Turns places about an axis: as a solid within its radius, ever slower outside it (Rankine's vortex)."""
 
@@ -260,7 +260,7 @@ class Vortex(Acting):
     ] = Number(value=90)
 
 
-@FORCES.register("isbjorn.core.motion.forces.attractor")
+@FORCES.register("isbjorn.core.simulate.forces.attractor")
 class Attractor(Acting):
     """Pulls to a place; a strength below zero pushes away."""
 
@@ -297,7 +297,7 @@ def _way() -> tuple[PathPoint, ...]:
     )
 
 
-@FORCES.register("isbjorn.core.motion.forces.follow")
+@FORCES.register("isbjorn.core.simulate.forces.follow")
 class Follow(Acting):
     """Leads along a path: with its direction, and toward it."""
 
@@ -320,7 +320,7 @@ class Follow(Acting):
     )
 
 
-@FORCES.register("isbjorn.core.motion.forces.remove")
+@FORCES.register("isbjorn.core.simulate.forces.remove")
 class Remove(Acting):
     """Takes particles away inside a zone, or outside it."""
 
@@ -345,7 +345,7 @@ class Remove(Acting):
         return self.model_copy(update={"zone": zone.id}), (zone,)
 
 
-@FORCES.register("isbjorn.core.motion.forces.surface")
+@FORCES.register("isbjorn.core.simulate.forces.surface")
 class Surface(Acting):
     """Something to touch, swept against each particle's radius so that nothing gets through."""
 

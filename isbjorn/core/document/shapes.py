@@ -1,4 +1,4 @@
-"""Where particles can be born. The engine side of each is one file in `isbjorn.core.birth.shapes`."""
+"""Where particles can be born. The engine side of each is one file in `isbjorn.core.emit.shapes`."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ class Area(Part):
     )
 
 
-@SHAPES.register("isbjorn.core.birth.shapes.flat:POINT")
+@SHAPES.register("isbjorn.core.emit.shapes.flat:POINT")
 class Point(Part):
     """All from one place."""
 
@@ -50,7 +50,7 @@ class Point(Part):
     kind: Literal["point"] = "point"
 
 
-@SHAPES.register("isbjorn.core.birth.shapes.flat:LINE")
+@SHAPES.register("isbjorn.core.emit.shapes.flat:LINE")
 class Line(Part):
     """Along a line, even by length."""
 
@@ -62,7 +62,7 @@ class Line(Part):
     ] = Number(value=0)
 
 
-@SHAPES.register("isbjorn.core.birth.shapes.flat:DISC")
+@SHAPES.register("isbjorn.core.emit.shapes.flat:DISC")
 class Disc(Area):
     """In a disc, even by area, or along its edge, even by length."""
 
@@ -72,7 +72,7 @@ class Disc(Area):
     half: Half = "whole"
 
 
-@SHAPES.register("isbjorn.core.birth.shapes.flat:RECTANGLE")
+@SHAPES.register("isbjorn.core.emit.shapes.flat:RECTANGLE")
 class Rectangle(Area):
     """In a rectangle, even by area, or along its edge, even by length."""
 
@@ -84,7 +84,7 @@ class Rectangle(Area):
     half: Half = "whole"
 
 
-@SHAPES.register("isbjorn.core.birth.shapes.solid:BOX")
+@SHAPES.register("isbjorn.core.emit.shapes.solid:BOX")
 class Box(Area):
     """In a box, even by volume, or on its faces, even by area."""
 
@@ -96,7 +96,7 @@ class Box(Area):
     half: Half = "whole"
 
 
-@SHAPES.register("isbjorn.core.birth.shapes.solid:BALL")
+@SHAPES.register("isbjorn.core.emit.shapes.solid:BALL")
 class Ball(Area):
     """In a sphere, even by volume, or on its surface, even by area."""
 
@@ -113,7 +113,7 @@ def _arc() -> tuple[PathPoint, ...]:
     )
 
 
-@SHAPES.register("isbjorn.core.birth.shapes.curves:PATH")
+@SHAPES.register("isbjorn.core.emit.shapes.curves:PATH")
 class PathShape(Area):
     """Along a Bézier path, even by length; inside it, even by area, if it is closed."""
 
@@ -124,7 +124,7 @@ class PathShape(Area):
     fill: Fill = "edge"
 
 
-@SHAPES.register("isbjorn.core.birth.shapes.artwork:LETTERS")
+@SHAPES.register("isbjorn.core.emit.shapes.artwork:LETTERS")
 class Letters(Area):
     """From letters: inside them, even by area, or along their edge, even by length."""
 
@@ -143,7 +143,7 @@ def _not_too_long(paths: tuple[str, ...]) -> tuple[str, ...]:
     return paths
 
 
-@SHAPES.register("isbjorn.core.birth.shapes.artwork:ARTWORK")
+@SHAPES.register("isbjorn.core.emit.shapes.artwork:ARTWORK")
 class Artwork(Area):
     """From the outlines of an SVG file: inside them, even by area, or along their edge, even by length."""
 
@@ -158,7 +158,7 @@ class Artwork(Area):
     )
 
 
-@SHAPES.register("isbjorn.core.birth.shapes.plate:PLATE")
+@SHAPES.register("isbjorn.core.emit.shapes.plate:PLATE")
 class FromPlate(Part):
     """From the plate: where it is bright, where it has edges, or where it moves."""
 

@@ -10,12 +10,12 @@ from pydantic import Field, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
 from isbjorn.core.document.base import LARGEST_SEED, Part, RefTo
+from isbjorn.core.document.compositing import Group, Lamp, Matte
 from isbjorn.core.document.emitter import Emitter
 from isbjorn.core.document.forces import Zone
 from isbjorn.core.document.placed import Marker, place_spec
 from isbjorn.core.document.plate import Plate
-from isbjorn.core.document.sitting import Group, Lamp, Matte
-from isbjorn.core.document.ties import check_ties
+from isbjorn.core.document.references import check_ties
 from isbjorn.core.document.unions import Finish, Force
 from isbjorn.core.document.values import Number, Spec
 from isbjorn.core.time import LONGEST_RATE, frame_rate, rate_text, seconds_of_frame

@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 from pydantic import BeforeValidator, Field
 
-from isbjorn.core.document import bodies, finish, forces
+# All of them, whether they are named below or not: they register their kinds.
+from isbjorn.core.document import bodies, effects, forces, shapes  # noqa: F401
 from isbjorn.core.document.base import Part
 from isbjorn.core.document.kinds import BODIES, FORCES, SHAPES, STEPS, load_extensions
 
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
     Force = forces.Acting
     Shape = Part
     Body = bodies.OneBody
-    Step = finish.OneStep
+    Step = effects.OneStep
 else:
     load_extensions()
     Force, Shape, Step = FORCES.union(), SHAPES.union(), STEPS.union()

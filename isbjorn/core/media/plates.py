@@ -21,7 +21,7 @@ from isbjorn.core.media.colour import Encoding, decoding_table, to_linear
 from isbjorn.core.media.movies import MOVIES, Movie
 from isbjorn.core.media.shrink import shrunk
 from isbjorn.core.media.stills import PICTURES, is_pattern, probe_still, read_still, sequence_files
-from isbjorn.core.memory import share_of
+from isbjorn.core.runtime.memory import share_of
 
 
 class _Frames:

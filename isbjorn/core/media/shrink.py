@@ -9,7 +9,7 @@ import numpy.typing as npt
 from numba import njit, prange
 
 from isbjorn.core.arrays import Floats
-from isbjorn.core.parallel import guarded
+from isbjorn.core.runtime.parallel import guarded
 
 
 @njit(

@@ -15,7 +15,7 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import convert, shade_table
 from isbjorn.core.media.formats import Format
 from isbjorn.core.media.whole import whole
-from isbjorn.core.picture.compose import straight, to_shades
+from isbjorn.core.render.shades import straight, to_shades
 
 SEGMENT_FRAMES = 48
 _MUXERS = {".mp4": "mp4", ".mov": "mov", ".webm": "webm"}

@@ -16,7 +16,7 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import convert, shade_table
 from isbjorn.core.media.formats import Format
 from isbjorn.core.media.whole import replace_whole
-from isbjorn.core.picture.compose import straight, to_shades
+from isbjorn.core.render.shades import straight, to_shades
 
 # Red, green, blue and white of ITU-R BT.709.
 _REC709 = (0.64, 0.33, 0.30, 0.60, 0.15, 0.06, 0.3127, 0.3290)

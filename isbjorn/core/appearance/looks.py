@@ -1,0 +1,246 @@
+"""What living particles look like: size, opacity, colour and angle at their own age. Never touches a simulated state."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit, prange
+
+from isbjorn.core.appearance import colours
+from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.document import Emitter, Number
+from isbjorn.core.document.values import bounds_of
+from isbjorn.core.emit.newborn import Source, brightness, spread_of
+from isbjorn.core.evaluate import curves, gradients
+from isbjorn.core.evaluate.curves import TABLE
+from isbjorn.core.evaluate.readings import Readings, measure_name
+from isbjorn.core.random import (
+    ANGLE,
+    BETWEEN_CURVES,
+    BLUE,
+    BRIGHTNESS,
+    GREEN,
+    OPACITY,
+    RED,
+    SIZE,
+    SPIN,
+    draw01,
+    draw_around,
+    draws01,
+)
+from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.simulate.identity import is_measured
+from isbjorn.core.simulate.state import State
+
+_SPAN = 16
+
+
+@njit("f8(f8[::1], i8)", cache=True, forceinline=True)
+def _own(values: Doubles, i: int) -> float:
+    """One of as many values as there are particles, or the one of all."""
+    return values[min(i, len(values) - 1)]
+
+
+@njit("f8(f8[:,::1], f8[:,::1], f4[:,::1], i8, u8, i8, i8, i8, i8, f8)", cache=True, forceinline=True)
+def _number(
+    bases: Doubles, spreads: Doubles, curves: Floats, row: int, key: np.uint64, birth: int, attribute: int, i: int,
+    j: int, f: float,
+) -> float:  # fmt: skip
+    """A number as one particle has it at an age, its curve apart (never below 0)."""
+    value = bases[row, min(i, bases.shape[1] - 1)]
+    if spreads[row, 0] != 0.0:
+        value += spreads[row, 0] * draw_around(key, birth, attribute, spreads[row, 1] > 0)
+    c = curves[2 * row, j] + f * (curves[2 * row, j + 1] - curves[2 * row, j])
+    if curves[2 * row + 1, 0] >= 0:
+        to = curves[2 * row + 1, j] + f * (curves[2 * row + 1, j + 1] - curves[2 * row + 1, j])
+        c += draw01(key, birth, BETWEEN_CURVES + 16 * attribute) * (to - c)
+    return max(0.0, value * c)
+
+
+@njit(
+    "void(u8, i8[::1], f4[::1], f8[:,::1], f8[:,::1], f8[::1], f4[:,::1], f4[:,::1], f8[::1], b1, f4[::1], f4[::1], f4[:,::1])",
+    parallel=True,
+    cache=True,
+    error_model="numpy",
+)
+def _dress(
+    key: np.uint64, births: npt.NDArray[np.int64], age01: Floats, bases: Doubles, spreads: Doubles, tops: Doubles,
+    curves: Floats, ramp: Floats, fades: Doubles, shaded: bool, size: Floats, opacity: Floats, colour: Floats,
+) -> None:  # fmt: skip
+    last = ramp.shape[0] - 1
+    for i in prange(len(births)):
+        k = births[i]
+        at = age01[i] * last
+        j = min(int(at), last - 1)
+        f = at - j
+        size[i] = min(tops[0], _number(bases, spreads, curves, 0, key, k, SIZE, i, j, f))
+        seen = min(100.0, _number(bases, spreads, curves, 1, key, k, OPACITY, i, j, f)) / 100.0
+        seen *= ramp[j, 3] + f * (ramp[j + 1, 3] - ramp[j, 3])
+        fade_last = _own(fades, i)
+        if fade_last > 0:
+            seen *= min(1.0, (1.0 - age01[i]) / fade_last)
+        opacity[i] = min(1.0, max(0.0, seen))
+        gain = min(tops[2], _number(bases, spreads, curves, 2, key, k, BRIGHTNESS, i, j, f))
+        for c in range(3):
+            colour[i, c] = gain * (ramp[j, c] + f * (ramp[j + 1, c] - ramp[j, c]))
+        if shaded:
+            colour[i, 0] *= min(tops[3], _number(bases, spreads, curves, 3, key, k, RED, i, j, f)) / 100.0
+            colour[i, 1] *= min(tops[4], _number(bases, spreads, curves, 4, key, k, GREEN, i, j, f)) / 100.0
+            colour[i, 2] *= min(tops[5], _number(bases, spreads, curves, 5, key, k, BLUE, i, j, f)) / 100.0
+
+
+_kernel: Callable[..., None] = guarded(_dress)
+
+
+@dataclass(frozen=True)
+class Looks:
+    """Size in px, opacity in [0, 1], linear colour (n, 3) and angle in degrees of particles, float32 (n,)."""
+
+    size: Floats
+    opacity: Floats
+    colour: Floats
+    angle: Floats
+
+
+class AppearanceInput:
+    """Reads an emitter's numbers of age for living particles at a moment."""
+
+    def __init__(self, source: Source, state: State, t: float) -> None:
+        self.source, self.state, self.t = source, state, t
+        self._at_birth: dict[str, Doubles] | None = None
+
+    def base(self, number: Number) -> Doubles:
+        """A number without spread and curve, float64 (1,) or (n,)."""
+        if not number.timed:
+            return np.array([number.value])
+        readings = self.source.readings
+        if number.reads == "birth":
+            return readings.number(number, self.state.moments, self._birth() if is_measured(number) else None)
+        if not is_measured(number):
+            return readings.number(number, np.array([self.t]))
+        now = np.full(self.state.count, self.t)
+        return readings.number(number, now, self._now(number))
+
+    def _birth(self) -> dict[str, Doubles]:
+        if self._at_birth is None:
+            births, moments = self.state.births, self.state.moments
+            place, velocity, _ = self.source.leave(births, moments)
+            self._at_birth = self.source.measured(place.T.astype(np.float64), moments)
+            self._at_birth["speed"] = np.linalg.norm(velocity, axis=0).astype(np.float64)
+        return self._at_birth
+
+    def _now(self, number: Number) -> dict[str, Doubles]:
+        source, readings, place = number.source, self.source.readings, self.state.place.T.astype(np.float64)
+        assert source is not None
+        match source.measure:
+            case "speed":
+                found = np.linalg.norm(self.state.velocity, axis=0).astype(np.float64)
+            case "emitter speed":
+                speed = np.linalg.norm(readings.velocity(self.source.emitter, np.array([self.t])), axis=1)
+                found = np.repeat(speed, len(place))
+            case "distance":
+                to = readings.frames(readings.things[source.thing or ""], np.array([self.t])).place
+                found = np.linalg.norm(place - to, axis=1)
+            case _:
+                light = self.source.light
+                if light is None:
+                    return {}
+                found = brightness(light, place, np.full(len(place), self.t))
+        return {measure_name(source): found}
+
+
+def dress(source: Source, state: State, age01: Floats, t: float, length_s: float) -> Looks:
+    """Looks of living particles at shot time t; age01 (n,) is each one's own age in [0, 1]; length_s is the shot's."""
+    e, key, room = source.emitter, source.key, AppearanceInput(source, state, t)
+    numbers = (e.size, e.opacity, e.brightness, e.red, e.green, e.blue)
+    read = [room.base(n) for n in numbers]
+    bases = np.ascontiguousarray(np.stack(np.broadcast_arrays(*read)))
+    spreads = np.array([[n.spread, n.spread_shape == "bell"] for n in numbers], np.float64)
+    none = np.full(TABLE, -1, np.float32)
+    tables = np.stack(
+        [
+            c
+            for n in numbers
+            for c in (curves.table(n.over_life), none if n.over_life_to is None else curves.table(n.over_life_to))
+        ]
+    )
+    count = state.count
+    found = Looks(
+        np.empty(count, np.float32),
+        np.empty(count, np.float32),
+        np.empty((count, 3), np.float32),
+        _angles(source, state, age01, t, room),
+    )
+    shaded = any(
+        n != type(e).model_fields[name].default for n, name in zip(numbers[3:], ("red", "green", "blue"), strict=True)
+    )
+    ramp = gradients.table(e.colour)
+    if e.colour_by != "age":
+        # Its colours are read elsewhere; its opacity stays that of the age.
+        ramp = ramp.copy()
+        ramp[:, :3] = 1
+    _kernel(
+        np.uint64(key), state.births, age01, bases, spreads, np.array([bounds_of(n)[1] for n in numbers], np.float64), tables, ramp,
+        np.ascontiguousarray(room.base(e.fade_last) / 100), shaded,
+        found.size, found.opacity, found.colour,
+    )  # fmt: skip
+    if e.colour_by != "age" or colours.is_varied(e):
+        found = replace(found, colour=_recoloured(found, room, e, length_s))
+    if e.tint:
+        found = replace(found, colour=(found.colour * _tints(source, state)).astype(np.float32))
+    return found
+
+
+def number_now(number: Number, readings: Readings, age01: Floats, t: float) -> Doubles:
+    """A number of age with its curve, without what is drawn or measured, at shot time t; (n,)."""
+    value = readings.number(number, np.array([t]))[0]
+    return np.asarray(value * np.interp(age01, np.linspace(0, 1, TABLE), curves.table(number.over_life)))
+
+
+def _recoloured(found: Looks, room: AppearanceInput, e: Emitter, length_s: float) -> Floats:
+    """Colours by another measure than age (what is found is their brightness), and varied in hue, saturation and lightness."""
+    source, state = room.source, room.state
+    colour: npt.NDArray[np.floating] = found.colour
+    if e.colour_by == "plate":
+        place, _, _ = source.leave(state.births, state.moments)
+        colour = colour * colours.plate_colours(source.light, place.T.astype(np.float64), state.moments)
+    elif e.colour_by != "age":
+        at = colours.along(e, source, state, room.t, length_s)
+        colour = colour * colours.ramp_at(e.colour, at, dealt=e.colour_by == "random")
+    if colours.is_varied(e):
+        colour = colours.varied(e, source, state, colour)
+    return np.asarray(colour, np.float32)
+
+
+def _tints(source: Source, state: State) -> Doubles:
+    """The keyed colour at birth of each particle, linear (n, 3)."""
+    tints = sorted(source.emitter.tint, key=lambda tint: tint.at_s)
+    at = source.readings.round(state.moments)
+    lab = gradients.oklab(np.array([gradients.hex_to_linear(tint.colour) for tint in tints]))
+    mixed = np.stack([np.interp(at, [tint.at_s for tint in tints], lab[:, c]) for c in range(3)], axis=1)
+    return np.maximum(0, gradients.from_oklab(mixed))
+
+
+def _angles(source: Source, state: State, age01: Floats, t: float, room: AppearanceInput) -> Floats:
+    """Angle at birth and what the spin has turned since: its over-life curve is integrated over each life."""
+    e, key, births = source.emitter, source.key, state.births
+    angle = np.broadcast_to(room.base(e.angle) + spread_of(e.angle, key, births, ANGLE), births.shape)
+    if e.spin.value == 0 and e.spin.spread == 0 and not e.spin.timed:
+        return np.asarray(angle, np.float32)
+    spin = room.base(e.spin) + spread_of(e.spin, key, births, SPIN)
+    age = t - state.moments
+    share = _run(curves.table(e.spin.over_life), age01, age, state.lives)
+    if e.spin.over_life_to is not None:
+        other = _run(curves.table(e.spin.over_life_to), age01, age, state.lives)
+        share = share + draws01(key, births, BETWEEN_CURVES + _SPAN * SPIN) * (other - share)
+    return np.asarray(angle + spin * share, np.float32)
+
+
+def _run(values: Floats, age01: Floats, age: Doubles, lives: Floats) -> Doubles:
+    """Seconds of full spin up to an age: the integral of a curve over each life."""
+    total = np.concatenate([[0.0], np.cumsum((values[1:].astype(np.float64) + values[:-1]) / 2)]) / (TABLE - 1)
+    part = np.interp(age01, np.linspace(0, 1, TABLE), total) * np.where(np.isfinite(lives), lives, 0)
+    return np.where(np.isfinite(lives), part, age * float(values[0]))

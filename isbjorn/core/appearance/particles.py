@@ -1,0 +1,202 @@
+"""The state of a whole shot at any frame."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.appearance.looks import dress
+from isbjorn.core.arrays import Floats
+from isbjorn.core.document import Shot
+from isbjorn.core.document.acting import acting
+from isbjorn.core.emit.shapes.base import Light
+from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.simulate.checkpoints import StateCache
+from isbjorn.core.simulate.displaced import Displaced
+from isbjorn.core.simulate.state import State
+from isbjorn.core.simulate.track import Track, shares_of
+
+# So many states between lattice steps are kept for a moment, if they are small.
+_LATELY, _LATELY_BYTES = 16, 64 << 20
+_ID_STRIDE, _ROUND_BITS, _BIRTH_BITS = 1 << 48, 0x3FF, 37
+
+
+@dataclass(frozen=True)
+class Particles:
+    """The living particles of a shot at one moment, in drawing order of emitters, oldest first within each.
+
+    id (n,) int64; emitter (n,) int32, its place in the cast; position (n, 3) px; velocity (n, 3) px/s; age and life (n,) s
+    (life is infinite without end); age01 (n,) in [0, 1]; size (n,) px, a diameter; opacity (n,) in [0, 1];
+    colour (n, 3) linear, not premultiplied; angle (n,) degrees; touched (n,) s of age at which a surface was first touched,
+    -1: never. All float32 but the first two. refused: births that found no room, by emitter id.
+    """
+
+    id: npt.NDArray[np.int64]
+    emitter: npt.NDArray[np.int32]
+    position: Floats
+    velocity: Floats
+    age: Floats
+    life: Floats
+    age01: Floats
+    size: Floats
+    opacity: Floats
+    colour: Floats
+    angle: Floats
+    touched: Floats
+    refused: dict[str, int]
+
+    def __len__(self) -> int:
+        return len(self.id)
+
+    def __getitem__(self, name: str) -> npt.NDArray[np.generic]:
+        """An array by its name."""
+        found: npt.NDArray[np.generic] = getattr(self, name)
+        return found
+
+    def between(self, first: int, last: int) -> Particles:
+        """Some of them, by their places."""
+        return Particles(**{name: self[name][first:last] for name in self.names()}, refused={})  # type: ignore[arg-type]
+
+    def where(self, which: npt.NDArray[np.bool_]) -> Particles:
+        """Some of them, by a mask (n,)."""
+        return Particles(**{name: self[name][which] for name in self.names()}, refused=self.refused)  # type: ignore[arg-type]
+
+    @staticmethod
+    def names() -> tuple[str, ...]:
+        """The names of the arrays."""
+        return tuple(Particles.__dataclass_fields__)[:-1]
+
+
+class Solver:
+    """Gives the particles of a shot at any frame, in any order, always the same.
+
+    cache: kept states, to be shared between solvers of edited versions of a shot. light: the plate's brightness, for what
+    reads it; without it the plate is black.
+    """
+
+    def __init__(self, shot: Shot, cache: StateCache | None = None, light: Light | None = None) -> None:
+        shot = acting(shot)
+        self.shot, self.readings, self.light = shot, Readings(shot), light
+        self.cache = cache if cache is not None else StateCache()
+        self._lately: dict[tuple[int, Fraction], State] = {}
+        shares = shares_of(shot, self.readings)
+        self.tracks = {
+            number: Track(shot, emitter, shares[emitter.id], self.cache, self.readings, light)
+            for number, emitter in enumerate(shot.emitters)
+            if emitter.on
+        }
+        self._displaced = {
+            number: displaced
+            for number, track in self.tracks.items()
+            if (displaced := Displaced(shot, track.source, self.readings)).any
+        }
+
+    def at(self, frame: int | Fraction, stale: Callable[[], bool] | None = None) -> Particles:
+        """The particles at a frame number (sub-frames as fractions)."""
+        return self.at_seconds(self.shot.seconds(frame), stale)
+
+    def at_seconds(self, seconds: Fraction, stale: Callable[[], bool] | None = None) -> Particles:
+        """The particles at a moment of shot time. Raises Stale when `stale` says that nobody waits for it."""
+        if self.shot.loop:
+            seconds %= self.shot.length_s
+        return gathered([self.of(number, seconds, stale) for number in self.tracks])
+
+    def state(
+        self, number: int, seconds: Fraction, stale: Callable[[], bool] | None = None
+    ) -> tuple[State, npt.NDArray[np.int64], float]:
+        """One emitter's state at any moment, by its place in the cast; the ids; and the moment within the shot.
+
+        In a loop, a moment before the start is one of the round before, and who is alive then has the id that it has now.
+        """
+        track, rounds = self.tracks[number], 0
+        if self.shot.loop:
+            rounds = math.floor(seconds / self.shot.length_s)
+            seconds -= rounds * self.shot.length_s
+        # The moments of a shutter are asked for by places and by looks.
+        found = self._lately.get((number, seconds))
+        if found is None:
+            found = track.at(seconds, stale)
+            if found.nbytes <= _LATELY_BYTES // _LATELY:
+                self._lately[number, seconds] = found
+                while len(self._lately) > _LATELY:
+                    # Other threads may do the same at once.
+                    self._lately.pop(next(iter(self._lately)), None)
+        return found, self._ids(number, found, rounds), float(seconds)
+
+    def place(
+        self, number: int, seconds: Fraction, stale: Callable[[], bool] | None = None
+    ) -> tuple[npt.NDArray[np.int64], Floats, Floats, Floats, npt.NDArray[np.float64]]:
+        """Where one emitter's particles are: ids, places (n, 3) px, velocities (n, 3), lives (n,) s, moments of birth (n,) s."""
+        state, ids, t = self.state(number, seconds, stale)
+        moments = state.moments + (float(seconds) - t)
+        if number in self._displaced:
+            age01 = np.clip((t - state.moments).astype(np.float32) / state.lives, 0, 1).astype(np.float32)
+            state, _ = self._displaced[number].shifted(state, age01, t)
+        return ids, state.place.T, state.velocity.T, state.lives, moments
+
+    def none(self) -> Particles:
+        """No particles."""
+        return Particles(**{name: _nothing(name) for name in Particles.names()}, refused={})  # type: ignore[arg-type]
+
+    def of(self, number: int, seconds: Fraction, stale: Callable[[], bool] | None = None) -> Particles:
+        """The particles of one emitter, by its place in the cast, at any moment."""
+        state, ids, t = self.state(number, seconds, stale)
+        track = self.tracks[number]
+        age = (t - state.moments).astype(np.float32)
+        age01 = np.clip(age / state.lives, 0, 1).astype(np.float32)
+        grown: Floats | float = 1.0
+        if number in self._displaced:
+            state, grown = self._displaced[number].shifted(state, age01, t)
+        looks = dress(track.source, state, age01, t, float(self.shot.length_s))
+        missed = track.admission.refused(t)
+        return Particles(
+            id=ids,
+            emitter=np.full(state.count, number, np.int32),
+            position=state.place.T,
+            velocity=state.velocity.T,
+            age=age,
+            life=state.lives,
+            age01=age01,
+            size=looks.size * grown if number in self._displaced else looks.size,
+            opacity=looks.opacity,
+            colour=looks.colour,
+            angle=looks.angle,
+            touched=np.full(state.count, -1, np.float32) if state.touched is None else state.touched,
+            refused={track.emitter.id: missed} if missed else {},
+        )
+
+    def _ids(self, number: int, state: State, turn: int) -> npt.NDArray[np.int64]:
+        """Ids: the emitter's place in the cast, in a loop the round of birth, and the birth's number."""
+        ids = state.births + number * _ID_STRIDE
+        if self.shot.loop:
+            rounds = -np.floor(state.moments / float(self.shot.length_s)).astype(np.int64) - turn
+            ids = ids + ((rounds & _ROUND_BITS) << _BIRTH_BITS)
+        return ids
+
+
+def births_of(ids: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
+    """The birth numbers within ids (n,)."""
+    return ids & ((1 << _BIRTH_BITS) - 1)
+
+
+def gathered(parts: list[Particles]) -> Particles:
+    """Particles of several emitters as one."""
+    arrays = {name: _joined(name, [part[name] for part in parts]) for name in Particles.names()}
+    return Particles(**arrays, refused={k: v for part in parts for k, v in part.refused.items()})  # type: ignore[arg-type]
+
+
+def _joined(name: str, parts: list[npt.NDArray[np.generic]]) -> npt.NDArray[np.generic]:
+    if len(parts) == 1:
+        return parts[0]
+    return np.concatenate(parts) if parts else _nothing(name)
+
+
+def _nothing(name: str) -> npt.NDArray[np.generic]:
+    if name in ("id", "emitter"):
+        return np.empty(0, np.int64 if name == "id" else np.int32)
+    return np.empty((0, 3) if name in ("position", "velocity", "colour") else 0, np.float32)

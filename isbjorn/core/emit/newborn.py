@@ -1,0 +1,159 @@
+"""Newborn particles: place, velocity, lifespan and mass of births by their number and moment."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from isbjorn.core.arrays import Doubles, Floats, Longs
+from isbjorn.core.document import Emitter, Number
+from isbjorn.core.emit.directions import aimed, all_round, fanned, turned
+from isbjorn.core.emit.shapes import scatter
+from isbjorn.core.emit.shapes.base import Light, Setting
+from isbjorn.core.evaluate.readings import Readings, Transform, measure_name
+from isbjorn.core.random import (
+    ACROSS,
+    DEPTH,
+    DIRECTION,
+    FAN_A,
+    FAN_B,
+    INHERIT,
+    LIFESPAN,
+    MASS,
+    SPEED,
+    TILT,
+    UP,
+    draws01,
+    draws_around,
+)
+
+SHORTEST_LIFE_S = 1e-3
+
+
+def spread_of(number: Number, key: int, births: Longs, attribute: int) -> Doubles | float:
+    """What each birth drew of a number's spread, in its unit."""
+    if number.spread == 0:
+        return 0.0
+    return number.spread * draws_around(key, births, attribute, number.spread_shape == "bell")
+
+
+class Source:
+    """Reads an emitter at the moments of its births."""
+
+    def __init__(self, emitter: Emitter, key: int, readings: Readings, light: Light | None = None) -> None:
+        self.emitter, self.key, self.readings, self.light = emitter, key, readings, light
+        numbers = (getattr(emitter, name) for name in type(emitter).model_fields)
+        self._sources = [n.source for n in numbers if isinstance(n, Number) and n.source is not None]
+
+    def read(
+        self, number: Number, births: Longs, t: Doubles, attribute: int, measured: dict[str, Doubles] | None = None
+    ) -> Doubles:
+        """A number at birth with its spread, float64 (n,)."""
+        return self.readings.number(number, t, measured) + spread_of(number, self.key, births, attribute)
+
+    def lifespans(self, births: Longs, t: Doubles, measured: dict[str, Doubles] | None = None) -> Floats:
+        """Seconds from birth to death of births (n,), float32 (n,); infinite where life is without end."""
+        life = self.emitter.lifespan
+        if not life.timed:
+            if life.value == 0:
+                return np.full(len(births), np.inf, np.float32)
+            drawn_s = life.value + spread_of(life, self.key, births, LIFESPAN)
+            return np.maximum(SHORTEST_LIFE_S, np.broadcast_to(drawn_s, births.shape)).astype(np.float32)
+        if measured is None and life.source is not None:
+            measured = self.measured(self.leave(births, t)[0].T.astype(np.float64), t)
+        base = self.readings.number(life, t, measured)
+        drawn_s = np.maximum(SHORTEST_LIFE_S, base + spread_of(life, self.key, births, LIFESPAN))
+        return np.where(base == 0, np.inf, drawn_s).astype(np.float32)
+
+    @property
+    def longest_life(self) -> float:
+        """The longest lifespan that can be drawn, in seconds."""
+        life = self.emitter.lifespan
+        values = [k.value for k in life.keys] or [life.value]
+        if 0 in values:
+            return math.inf
+        # Smooth keys never overshoot; eased ones may.
+        high = max(values) * (2.0 if any(k.ease for k in life.keys) else 1.0)
+        if life.flutter is not None:
+            f = life.flutter
+            high = high + abs(f.amount) if f.combine == "add" else high * (1 + abs(f.amount))
+        if life.source is not None:
+            most = max(abs(life.source.makes_low), abs(life.source.makes_high))
+            high = high + most if life.source.combine == "add" else high * most
+        return max(SHORTEST_LIFE_S, high + life.spread)
+
+    def measured(self, place: Doubles, t: Doubles) -> dict[str, Doubles]:
+        """What is measured at places (n, 3) at moments (n,): the source's speed, distances, the plate's brightness."""
+        e, found = self.emitter, {}
+        for source in self._sources:
+            if source.measure == "emitter speed":
+                found["emitter speed"] = np.linalg.norm(self.readings.velocity(e, t), axis=1)
+            elif source.measure == "distance" and source.thing in self.readings.things:
+                to = self.readings.frames(self.readings.things[source.thing], t).place
+                found[measure_name(source)] = np.linalg.norm(place - to, axis=1)
+            elif source.measure == "plate" and self.light is not None:
+                found["plate"] = brightness(self.light, place, t)
+        return found
+
+    def leave(self, births: Longs, t: Doubles) -> tuple[Floats, Floats, Floats]:
+        """Places in px, velocities in px/s, and the share of these that is the particles' own, at birth, each float32 (3, n)."""
+        e, key = self.emitter, self.key
+        frames = self.readings.frames(e, t)
+        on = scatter(e, key, births, Setting(t, self.readings, self.light))
+        place = frames.of(*on.place.T)
+        for row, number, attribute in ((0, e.across, ACROSS), (1, e.up, UP), (2, e.depth, DEPTH)):
+            if number.spread:
+                place[:, row] += spread_of(number, key, births, attribute)
+        measured = self.measured(place, t)
+
+        direction = self.read(e.direction, births, t, DIRECTION, measured)
+        u, v = draws01(key, births, FAN_A), draws01(key, births, FAN_B)
+        if e.toward == "anywhere":
+            way = all_round(e.in_depth, u, v)
+        else:
+            axis = self._axis(births, t, direction, frames, on.outward, on.along, measured)
+            way = fanned(axis, self.readings.number(e.spread, t, measured), e.in_depth, u, v)
+        speed = np.maximum(0.0, self.read(e.speed, births, t, SPEED, measured))
+        own = velocity = way * speed[:, None]
+        if e.inherit.value or e.inherit.timed or e.inherit.spread:
+            share = self.read(e.inherit, births, t, INHERIT, measured) / 100
+            velocity = velocity + self.readings.velocity(e, t) * share[:, None]
+        parts = (place, velocity, own)
+        return tuple(np.ascontiguousarray(part.T, np.float32) for part in parts)  # type: ignore[return-value]
+
+    def _axis(
+        self, births: Longs, t: Doubles, direction: Doubles, frames: Transform, outward: Doubles, along: Doubles,
+        measured: dict[str, Doubles],
+    ) -> Doubles:  # fmt: skip
+        """The middle of the fan of each birth."""
+        e = self.emitter
+        match e.toward:
+            case "direction":
+                return aimed(direction + frames.turn, self.read(e.tilt, births, t, TILT, measured))
+            case "outward":
+                return turned(outward, direction + frames.turn)
+            case "along":
+                return turned(along, direction + frames.turn)
+            case _:
+                v = self.readings.velocity(e, t)
+                length = np.linalg.norm(v, axis=1, keepdims=True)
+                resting = aimed(frames.turn, np.zeros(len(t)))
+                return turned(np.where(length > 1e-6, v / np.maximum(length, 1e-6), resting), direction)
+
+    def masses(self, births: Longs, t: Doubles) -> Floats:
+        """Mass of births, float32 (n,)."""
+        return np.maximum(1e-3, self.read(self.emitter.mass, births, t, MASS)).astype(np.float32)
+
+
+def brightness(light: Light, place: Doubles, t: Doubles) -> Doubles:
+    """The plate's brightness in [0, 1] under places (n, 3) in the picture plane, at moments (n,)."""
+    out, numbers = np.zeros(len(place)), light.numbers(np.broadcast_to(t, (len(place),)))
+    for number in np.unique(numbers):
+        here, sheet = numbers == number, light.sheet(int(number))
+        column = (place[here, 0] / light.width + 0.5) * sheet.shape[1]
+        row = (0.5 - place[here, 1] / light.height) * sheet.shape[0]
+        inside = (column >= 0) & (column < sheet.shape[1]) & (row >= 0) & (row < sheet.shape[0])
+        c, r = np.clip(column, 0, sheet.shape[1] - 1).astype(int), np.clip(row, 0, sheet.shape[0] - 1).astype(int)
+        out[here] = np.where(inside, sheet[r, c], 0.0)
+    return out

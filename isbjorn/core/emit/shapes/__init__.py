@@ -1,0 +1,42 @@
+"""Places on the source's shape: one file for each family of shapes, one `Engine` for each shape, which the registry names.
+
+What is drawn as its outline is exactly what is filled. Coordinates are the source's own: px from its centre, before it
+is turned and sized.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from isbjorn.core.document import Emitter, Shape
+from isbjorn.core.document.kinds import SHAPES
+from isbjorn.core.emit.shapes.base import Engine, Lines, Scattered, Setting
+from isbjorn.core.random import PLACE_A, PLACE_B, PLACE_C, SHELL, draws01
+
+# Roberts 2018, "The unreasonable effectiveness of quasirandom sequences": the steps of R1, R2 and R3.
+_GOLDEN = {1: 1.618033988749895, 2: 1.324717957244746, 3: 1.2207440846057596}
+_STEPS = {d: [g ** -(j + 1) for j in range(d)] for d, g in _GOLDEN.items()}
+
+
+def _engine(shape: Any) -> Engine:
+    made: Engine = SHAPES.of(shape).made
+    return made
+
+
+def scatter(emitter: Emitter, key: int, births: Any, setting: Setting) -> Scattered:
+    """Places of births (n,) on an emitter's shape, in its own coordinates."""
+    kind = _engine(emitter.shape)
+    draws = np.stack([draws01(key, births, a) for a in (PLACE_A, PLACE_B, PLACE_C, SHELL)])
+    if emitter.spacing == "even":
+        dimensions = kind.dimensions(emitter.shape)
+        for row, step in enumerate(_STEPS[dimensions]):
+            offset = draws01(key, np.zeros(1, np.int64), (PLACE_A, PLACE_B, PLACE_C)[row])
+            draws[row] = (offset + (births + 1) * step) % 1.0
+    return kind.scatter(emitter.shape, draws, setting)
+
+
+def outline(shape: Shape, setting: Setting) -> Lines:
+    """The shape's outline at the setting's only moment: polylines (n, 3) in its own coordinates."""
+    return _engine(shape).outline(shape, setting)

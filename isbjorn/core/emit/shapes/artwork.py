@@ -1,0 +1,58 @@
+"""Letters and SVG artwork."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from isbjorn.core.arrays import Doubles
+from isbjorn.core.document import Artwork, Letters
+from isbjorn.core.document.shapes import Area
+from isbjorn.core.emit.shapes.base import Engine, Lines, Scattered, Setting, by_area
+from isbjorn.core.emit.shapes.regions import Drawing, scatter_region, trapezoids
+from isbjorn.core.evaluate.outlines import letter_lines, path_lines
+from isbjorn.core.runtime.memory import Kept
+
+_kept: Kept[Drawing] = Kept("outlines")
+
+
+def _cut(lines: Lines) -> Drawing:
+    return Drawing(lines, trapezoids(lines))
+
+
+def _letters(text: str) -> Drawing:
+    return _kept.get(text, lambda: _cut(letter_lines(text)))
+
+
+def _artwork(paths: tuple[str, ...]) -> Drawing:
+    return _kept.get(paths, lambda: _cut(path_lines(paths)))
+
+
+def _scattered(shape: Area, art: Drawing, size: Doubles, u: Doubles, setting: Setting) -> Scattered:
+    """Scatter in the drawing of size 1, and bring it to its size."""
+    thick = setting.read(shape.thickness) / np.maximum(size, 1e-9) if shape.fill == "shell" else None
+    found = scatter_region(art, shape.fill, u, thick, shape.shell_side)
+    return Scattered(found.place * size[:, None], found.outward, found.along)
+
+
+def letters(shape: Letters, u: Doubles, setting: Setting) -> Scattered:
+    """In letters or along their edge."""
+    return _scattered(shape, _letters(shape.text), setting.read(shape.height), u, setting)
+
+
+def letters_outline(shape: Letters, setting: Setting) -> Lines:
+    """The letters' contours."""
+    return [line * setting.read(shape.height)[0] for line in _letters(shape.text).lines]
+
+
+def artwork(shape: Artwork, u: Doubles, setting: Setting) -> Scattered:
+    """In the drawing or along its edge."""
+    return _scattered(shape, _artwork(shape.paths), setting.read(shape.width), u, setting)
+
+
+def artwork_outline(shape: Artwork, setting: Setting) -> Lines:
+    """The drawing's contours."""
+    return [line * setting.read(shape.width)[0] for line in _artwork(shape.paths).lines]
+
+
+LETTERS = Engine(letters, letters_outline, by_area)
+ARTWORK = Engine(artwork, artwork_outline, by_area)

@@ -1,0 +1,44 @@
+"""Bézier paths."""
+
+from __future__ import annotations
+
+import functools
+
+import numpy as np
+
+from isbjorn.core.arrays import Doubles
+from isbjorn.core.document import PathPoint, PathShape
+from isbjorn.core.emit.shapes.base import Engine, Lines, Scattered, Setting, by_area, unit, vectors
+from isbjorn.core.emit.shapes.regions import Drawing, in_shell, scatter_region, trapezoids, turning
+from isbjorn.core.evaluate.bezier import at_length, flat
+
+
+@functools.lru_cache(maxsize=64)
+def _cut(points: tuple[PathPoint, ...]) -> Drawing:
+    lines = [flat(points, True)]
+    return Drawing(lines, trapezoids(lines))
+
+
+def path(shape: PathShape, u: Doubles, setting: Setting) -> Scattered:
+    """Even by length along it, even by area inside it."""
+    line = flat(shape.points, shape.closed or shape.fill == "inside")
+    if shape.fill == "inside":
+        return scatter_region(_cut(shape.points), "inside", u, None, "")
+    place, way = at_length(line, u[0])
+    # Outward is to the right of a path that runs counter-clockwise, as the outside of a closed one.
+    sign = -1.0 if shape.closed and turning(line) < 0 else 1.0
+    outward = unit(vectors(way[:, 1] * sign, -way[:, 0] * sign))
+    if shape.fill == "shell":
+        low, high = {"inward": (-1.0, 0.0), "outward": (0.0, 1.0), "both": (-0.5, 0.5)}[shape.shell_side]
+        xy, flat_way = in_shell([line], [shape.closed], sign, u, setting.read(shape.thickness), low, high)
+        place, way = vectors(*xy.T), vectors(*flat_way.T)
+        outward = unit(vectors(way[:, 1] * sign, -way[:, 0] * sign))
+    return Scattered(place, outward, way)
+
+
+def path_outline(shape: PathShape, setting: Setting) -> Lines:  # noqa: ARG001
+    """The path itself."""
+    return [np.array(flat(shape.points, shape.closed or shape.fill == "inside"))]
+
+
+PATH = Engine(path, path_outline, by_area)

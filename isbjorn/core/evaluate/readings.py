@@ -1,0 +1,200 @@
+"""What numbers and places of a shot are at moments of shot time."""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.arrays import Doubles
+from isbjorn.core.document import Number, Placed, Shot, Source
+from isbjorn.core.document.references import number_at
+from isbjorn.core.document.values import bounds_of
+from isbjorn.core.evaluate import bezier
+from isbjorn.core.evaluate.curves import along
+from isbjorn.core.evaluate.flutter import swing
+
+_HALF_S, _JUST = 5e-4, 1e-9
+
+
+@dataclass(frozen=True)
+class Transform:
+    """Where a thing is at n moments: place (n, 3) px, turn (n,) degrees, size (n,) as a factor."""
+
+    place: Doubles
+    turn: Doubles
+    size: Doubles
+
+    def of(self, x: Doubles, y: Doubles, z: Doubles) -> Doubles:
+        """Its own coordinates (n,) as places in the shot, (n, 3)."""
+        px, py = bezier.rotated(x * self.size, y * self.size, self.turn)
+        return self.place + np.stack([px, py, z * self.size], axis=1)
+
+
+def mapped(source: Source, measured: npt.ArrayLike) -> Doubles:
+    """What a source makes of a measure: from `low` … `high` to `makes_low` … `makes_high`, level beyond."""
+    m = np.asarray(measured, np.float64)
+    span = source.high - source.low
+    inside = np.clip(m, min(source.low, source.high), max(source.low, source.high))
+    share = (inside - source.low) / span if span != 0 else (m >= source.low).astype(np.float64)
+    return np.asarray(source.makes_low + share * (source.makes_high - source.makes_low))
+
+
+def combined(value: Doubles, how: str, by: Doubles) -> Doubles:
+    """A driver joined to a value."""
+    return value + by if how == "add" else value * by
+
+
+class Readings:
+    """Reads the numbers of a shot. In a loop, time comes round."""
+
+    def __init__(self, shot: Shot) -> None:
+        self.things: dict[str, Any] = {thing.id: thing for thing in shot.things}
+        self.loop_s = float(shot.length_s) if shot.loop else None
+        self._cuts: dict[str, Doubles] = {}
+        # What others work out of these readings once, by what it is.
+        self.kept: dict[tuple[str, str], Any] = {}
+        # What never moves is read once, and never written to. By the thing itself, which is held as long.
+        self._still: dict[int, tuple[Placed, Transform]] = {}
+        self._stays_still: dict[int, tuple[Placed, bool]] = {}
+
+    def round(self, t: npt.ArrayLike) -> Doubles:
+        """Moments as the keys see them: within the loop, if there is one."""
+        at = np.atleast_1d(np.asarray(t, np.float64))
+        return at if self.loop_s is None else at - np.floor(at / self.loop_s) * self.loop_s
+
+    def plain(self, number: Number, t: Doubles) -> Doubles:
+        """Value or keys and flutter at moments t (n,), float64 (n,)."""
+        value = along(number.keys, self.round(t)) if number.keys else np.full(len(t), number.value)
+        if number.flutter is not None:
+            f = number.flutter
+            by = f.amount * swing(f, t, self.loop_s)
+            value = combined(value, f.combine, by if f.combine == "add" else 1 + by)
+        return value
+
+    def number(self, number: Number, t: npt.ArrayLike, measured: dict[str, Doubles] | None = None) -> Doubles:
+        """All of a number but its spread and its curve, at moments t (n,), float64 (n,).
+
+        measured: what was measured of the particles of these moments, by `measure` or `measure:thing`.
+        """
+        t = np.atleast_1d(np.asarray(t, np.float64))
+        # The one place where drivers meet the range of the field.
+        low, high = bounds_of(number)
+        source = number.source
+        if source is None and not number.keys and number.flutter is None:
+            return np.full(len(t), min(max(number.value, low), high), np.float64)
+        value = self.plain(number, t)
+        if source is None:
+            return np.clip(value, low, high)
+        found: Doubles | None
+        if source.measure == "number":
+            other = number_at(self.things, source.thing or "")
+            found = None if other is None else self.number(other, t)
+        else:
+            found = (measured or {}).get(measure_name(source))
+        return np.clip(value if found is None else combined(value, source.combine, mapped(source, found)), low, high)
+
+    def still(self, thing: Placed) -> bool:
+        """Whether a thing never moves, turns or grows."""
+        known = self._stays_still.get(id(thing))
+        if known is None:
+            known = self._stays_still[id(thing)] = (thing, self._stays(thing))
+        return known[1]
+
+    def _stays(self, thing: Placed) -> bool:
+        own = (thing.across, thing.up, thing.depth, thing.turn, thing.scale)
+        carrier = self.things.get(thing.carried_by or "")
+        return (
+            not any(n.timed for n in own)
+            and (thing.path is None or not thing.path.along.timed)
+            and (carrier is None or self.still(carrier))
+        )
+
+    def frames(self, thing: Placed, t: npt.ArrayLike) -> Transform:
+        """Where a thing is at moments t (n,), with all that carries it."""
+        t = np.atleast_1d(np.asarray(t, np.float64))
+        if self.still(thing):
+            known = self._still.get(id(thing))
+            if known is None:
+                known = self._still[id(thing)] = (thing, self._frames(thing, np.zeros(1)))
+            one = known[1]
+            if len(t) == 1:
+                return one
+            return Transform(*(np.repeat(part, len(t), axis=0) for part in (one.place, one.turn, one.size)))
+        return self._frames(thing, t)
+
+    def _frames(self, thing: Placed, t: Doubles) -> Transform:
+        place = np.stack([self.number(n, t) for n in (thing.across, thing.up, thing.depth)], axis=1)
+        turn, size = self.number(thing.turn, t), self.number(thing.scale, t) / 100
+        if thing.path is not None:
+            line = bezier.flat(thing.path.points, thing.path.closed)
+            on, way = bezier.at_length(line, self.number(thing.path.along, t) / 100, thing.path.closed)
+            place = place + on
+            turn = turn + bezier.turn_of(way) if thing.path.turns else turn
+        carrier = self.things.get(thing.carried_by or "")
+        if carrier is None:
+            return Transform(place, turn, size)
+        under = self.frames(carrier, t)
+        x, y, z = place.T
+        if thing.carry_size:
+            x, y, z, size = x * under.size, y * under.size, z * under.size, size * under.size
+        if thing.carry_turn:
+            x, y = bezier.rotated(x, y, under.turn)
+            turn = turn + under.turn
+        place = np.stack([x, y, z], axis=1)
+        return Transform(place + under.place if thing.carry_place else place, turn, size)
+
+    def cuts(self, thing: Any) -> Doubles:
+        """Moments at which a thing is elsewhere at once, with no way between: after a held key, and where a loop comes round."""
+        if thing.id not in self._cuts:
+            found: set[float] = set()
+            numbers = [thing.across, thing.up, thing.depth, thing.turn, thing.scale]
+            numbers += [] if thing.path is None else [thing.path.along]
+            for number in numbers:
+                for a, b in itertools.pairwise(number.keys):
+                    if a.value != b.value and (a.joint == "hold" or b.at_s - a.at_s < _HALF_S):
+                        found.add(b.at_s)
+                driver = number.source
+                if driver is not None and driver.measure == "number" and driver.thing:
+                    other = number_at(self.things, driver.thing)
+                    keys = () if other is None else other.keys
+                    found |= {b.at_s for a, b in itertools.pairwise(keys) if a.value != b.value and a.joint == "hold"}
+            carrier = self.things.get(thing.carried_by or "")
+            if carrier is not None:
+                found |= set(self.cuts(carrier).tolist())
+            if self.loop_s is not None and not self.still(thing):
+                found = {at for at in found if 0 < at < self.loop_s} | {0.0}
+            self._cuts[thing.id] = np.array(sorted(found))
+        return self._cuts[thing.id]
+
+    def _between_cuts(self, cuts: Doubles, t: Doubles) -> tuple[Doubles, Doubles]:
+        """The moments from and to which a way is looked at around each moment: as far as the next cut."""
+        before, after = t - _HALF_S, t + _HALF_S
+        if len(cuts) == 0:
+            return before, after
+        if self.loop_s is not None:
+            rounds = np.floor(t / self.loop_s)[:, None] + np.array([-1.0, 0.0, 1.0])
+            at = (rounds[:, :, None] * self.loop_s + cuts).reshape(len(t), -1)
+        else:
+            at = np.broadcast_to(cuts, (len(t), len(cuts)))
+        moment = t[:, None]
+        last = np.max(np.where(at <= moment, at, -np.inf), axis=1)
+        following = np.min(np.where(at > moment, at, np.inf), axis=1)
+        return np.maximum(before, last), np.minimum(after, following - _JUST)
+
+    def velocity(self, thing: Any, t: npt.ArrayLike) -> Doubles:
+        """Velocity of a thing in px/s at moments t (n,), (n, 3): over a thousandth of a second around each, not over a cut."""
+        t = np.atleast_1d(np.asarray(t, np.float64))
+        if self.still(thing):
+            return np.zeros((len(t), 3))
+        before, after = self._between_cuts(self.cuts(thing), t)
+        way = self.frames(thing, after).place - self.frames(thing, before).place
+        return np.asarray(way / np.maximum(after - before, 1e-6)[:, None])
+
+
+def measure_name(source: Source) -> str:
+    """The name under which a measure of the particles is handed over."""
+    return source.measure if source.thing is None else f"{source.measure}:{source.thing}"

@@ -1,0 +1,135 @@
+"""One frame of a shot, from document to pixels."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+
+from isbjorn.core.appearance import particles as solver
+from isbjorn.core.appearance.particles import Particles, gathered
+from isbjorn.core.arrays import Floats
+from isbjorn.core.document import Shot
+from isbjorn.core.document.acting import acting
+from isbjorn.core.evaluate.gradients import hex_to_linear
+from isbjorn.core.media.light import PlateLight
+from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.render.camera import Counts, Orbit, projection, to_draw
+from isbjorn.core.render.compositor import Compositor, all_simple, depth_of, reads_ground
+from isbjorn.core.render.discs import draw_records
+from isbjorn.core.render.emitters import RenderContext
+from isbjorn.core.render.known import Known
+from isbjorn.core.render.shades import over
+from isbjorn.core.simulate.checkpoints import StateCache
+from isbjorn.core.simulate.identity import reads_plate
+
+
+class Solver(solver.Solver):
+    """Gives the particles of a shot at any frame, in any order, always the same.
+
+    cache: kept states, to be shared between solvers of edited versions of a shot. plates: reads the plate for births, drivers
+    and surfaces that hang on it, and the pictures that are drawn as bodies.
+    """
+
+    def __init__(self, shot: Shot, cache: StateCache | None = None, plates: PlateReader | None = None) -> None:
+        shot = acting(shot)
+        lit = shot.plate is not None and any(e.on and reads_plate(shot, e) for e in shot.emitters)
+        self.plates = plates or PlateReader()
+        super().__init__(shot, cache, PlateLight(shot, self.plates) if lit else None)
+
+
+@dataclass(frozen=True)
+class Layers:
+    """The particles of a frame drawn on nothing, or on the ground where they hang on it; and the facts of their drawing."""
+
+    picture: Floats
+    particles: Particles
+    drawn: Counts
+    grounded: bool = False
+
+
+def draw_particles(
+    motion: Solver,
+    frame: int | Fraction,
+    scale: float = 1.0,
+    stale: Callable[[], bool] | None = None,
+    out: Floats | None = None,
+    orbit: Orbit | None = None,
+    over_plate: bool = False,
+    known: Known | None = None,
+) -> Layers:
+    """Draw the particles of a frame, on transparent ground unless they change what lies below them and `over_plate` is given.
+
+    out: drawn into, if it is given and of the right size. orbit: a free look. known: of the last picture; it is drawn anew from
+    where it has become another.
+    """
+    shot = motion.shot
+    if all_simple(shot):
+        particles = motion.at(frame, stale)
+        view = projection(shot, scale, float(shot.seconds(frame)), orbit)
+        bodies = to_draw(shot, particles, view)
+        if out is not None and out.shape[:2] != (view.height, view.width):
+            out = None
+        return Layers(draw_records(bodies.records, view.width, view.height, out), particles, bodies.counts)
+    easel = _easel(motion, frame, scale, stale, orbit)
+    easel.known = known
+    grounded = over_plate and orbit is None and reads_ground(shot)
+    below = ground(shot, frame, scale, motion.plates) if grounded else None
+    picture = easel.laid(None if below is None else below.copy())
+    parts = [
+        easel.particles[n] if n in easel.particles else motion.of(n, shot.seconds(frame), stale) for n in motion.tracks
+    ]
+    return Layers(picture, gathered(parts), easel.brush.counts, below is not None)
+
+
+def _easel(
+    motion: Solver, frame: int | Fraction, scale: float, stale: Callable[[], bool] | None, orbit: Orbit | None
+) -> Compositor:
+    shot, seconds = motion.shot, motion.shot.seconds(frame)
+    brush = RenderContext(shot, motion, seconds, scale, motion.plates, orbit, stale)
+    plate = None
+    if shot.plate is not None and any(m.on and m.kind in ("bright", "dark", "colour") for m in shot.mattes):
+        plate = motion.plates.at(shot, seconds, brush.view.width, brush.view.height)
+    return Compositor(brush, int(frame), plate)
+
+
+def draw_depth(motion: Solver, frame: int | Fraction, scale: float = 1.0, orbit: Orbit | None = None) -> Floats:
+    """How many bodies lie over each other at each pixel of a frame, float32 (height, width)."""
+    return depth_of(_easel(motion, frame, scale, None, orbit).brush)
+
+
+def ground(shot: Shot, frame: int | Fraction, scale: float, plates: PlateReader) -> Floats | None:
+    """What lies under the particles: the plate over the background colour; None if nothing does."""
+    view = projection(shot, scale)
+    plate = plates.at(shot, shot.seconds(frame), view.width, view.height)
+    if shot.background is None:
+        return plate
+    flat = np.empty((view.height, view.width, 4), np.float32)
+    flat[:] = [*hex_to_linear(shot.background), 1.0]
+    return flat if plate is None else over(plate, flat)
+
+
+def render_frame(
+    shot: Shot,
+    frame: int | Fraction,
+    scale: float = 1.0,
+    over_plate: bool = True,
+    *,
+    solver: Solver | None = None,
+    plates: PlateReader | None = None,
+    stale: Callable[[], bool] | None = None,
+) -> Floats:
+    """Render a frame; float32 (height, width, 4), scene-linear Rec.709, premultiplied alpha.
+
+    scale: pixels per px of the shot's design size. over_plate: over plate and background, or on transparent ground.
+    solver, plates: kept between calls by those who render many frames. stale: says that nobody waits any more; then Stale is
+    raised. Raises IsbjornError when the plate cannot be read.
+    """
+    shot = acting(shot)
+    layers = draw_particles(solver or Solver(shot, plates=plates), frame, scale, stale, over_plate=over_plate)
+    if not over_plate or layers.grounded:
+        return layers.picture
+    below = ground(shot, frame, scale, plates or PlateReader())
+    return layers.picture if below is None else over(layers.picture, below)

@@ -1,0 +1,210 @@
+"""What a frame will take, before it is drawn: everything that is done for it is counted, and has its price.
+
+The prices are those of a machine on which `speed` is 1, found by fitting the demonstration's shots, each within a factor of two. A
+frame is counted as it comes in a row: its state is a frame's steps from the one before.
+"""
+
+from __future__ import annotations
+
+import functools
+import math
+import statistics
+import time
+from collections import defaultdict
+from typing import Any
+
+import numpy as np
+from pydantic import BaseModel, Field
+
+from isbjorn.core.document import Emitter, Group, Shot
+from isbjorn.core.evaluate import curves
+from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.frame import Solver, draw_particles
+from isbjorn.core.render.atlas import is_plain
+from isbjorn.core.render.blends import MODES
+from isbjorn.core.render.compositor import is_simple
+from isbjorn.core.render.effects import Moment, reach_of, working
+from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE
+from isbjorn.core.simulate.integrators.constant import is_steady
+from isbjorn.core.simulate.track import known_births, weight_of
+
+# Milliseconds: of a thing by itself, or of a million of it (particles, or pixels).
+PRICES: dict[str, float] = {
+    "frame": 1.0, "emitter": 14.0, "exposed emitter": 2.0, "trail": 4.0, "steady step": 5.0, "step": 95.0, "look": 310.0,
+    "disc": 290.0, "smear": 1950.0, "sprite": 1150.0, "stroke": 4300.0, "cover": 0.8, "smear cover": 15.0, "sprite cover": 4.0,
+    "layer": 11.0, "effect": 19.0, "plate": 58.0, "shade": 3.0,
+}  # fmt: skip
+_LONGEST_S = 600.0
+# What the task of `speed` takes where it is 1.
+_USUAL_S = 26e-3
+Counted = defaultdict[str, float]
+
+
+class Cost(BaseModel):
+    """About what is taken, in ms: whatever the picture's size, and for each million of its pixels."""
+
+    fixed_ms: float
+    mpx_ms: float
+
+    def ms(self, width: int, height: int) -> float:
+        """At a size of the picture."""
+        return self.fixed_ms + self.mpx_ms * width * height / 1e6
+
+
+class Forecast(Cost):
+    """About what a frame will take, and of that, each emitter."""
+
+    memory_bytes: int = Field(description="Of the states of a moment.")
+    emitters: dict[str, Cost] = Field(description="By their ids; without what is done to them in a group.")
+
+
+def _reference() -> Shot:
+    """A small shot that does a little of everything."""
+    one = {
+        "rate": 600, "lifespan": 2, "size": {"value": 6, "spread": 2}, "blend": "add", "finish": [{"kind": "glow", "radius": 12}]
+    }  # fmt: skip
+    stars = {"rate": 200, "body": {"kind": "star"}, "across": 40}
+    emitters = [{"id": "a", **one}, {"id": "b", **stars}]
+    forces = [{"kind": "turbulence", "id": "air"}]
+    links = [{"force": "air", "emitter": "a"}]
+    return Shot.model_validate({"width": 480, "height": 270, "emitters": emitters, "forces": forces, "links": links})
+
+
+@functools.cache
+def speed() -> float:
+    """How fast this machine is: by some frames of a small shot, a tenth of a second in all, once."""
+    solver = Solver(_reference())
+    taken = []
+    for frame in range(60, 71):
+        start = time.perf_counter()
+        draw_particles(solver, frame)
+        taken.append(time.perf_counter() - start)
+    return _USUAL_S / statistics.median(taken[2:])
+
+
+def _mean(number: Any) -> float:
+    """The mean of a number over life, about."""
+    value = max([number.value, *(k.value for k in number.keys)])
+    if number.over_life is None:
+        return float(value)
+    return float(value * np.maximum(curves.evaluate(number.over_life, np.linspace(0, 1, 33)), 0).mean())
+
+
+def _mean_square(number: Any) -> float:
+    value = max([number.value, *(k.value for k in number.keys)])
+    share = np.ones(1) if number.over_life is None else curves.evaluate(number.over_life, np.linspace(0, 1, 33))
+    return float((value**2 + number.spread**2 / 3) * (np.maximum(share, 0) ** 2).mean())
+
+
+def alive_about(shot: Shot, emitter: Emitter, readings: Readings, t: float, most: int) -> float:
+    """How many of an emitter are alive at a moment, about."""
+    births = known_births(shot, emitter, readings)
+    life = emitter.lifespan.value or _LONGEST_S
+    until = min(t, births.end_s)
+    begin = t - life if births.period_s is not None else max(t - life, births.begin_s)
+    return max(0.0, min(float(most), births.about(begin - 1e-6, until) if until > begin else 0.0))
+
+
+def counted(
+    shot: Shot, emitter: Emitter, readings: Readings, t: float, most: int, far_px: float, exposed: bool
+) -> tuple[Counted, Counted]:
+    """What is done for an emitter: things, and what grows with the picture (in px of the shot)."""
+    n, things, area = alive_about(shot, emitter, readings, t, most), Counted(float), Counted(float)
+    things["emitter"] += 1
+    steps = n * shot.simulation_rate / float(shot.frame_rate) / 1e6
+    if is_steady(shot, emitter, readings):
+        things["steady step"] += steps
+    else:
+        things["step"] += steps * (1 + sum(weight_of(force) for force in shot.reaching(emitter)))
+    blurred = exposed and emitter.motion_blur
+    things["look"] += n / 1e6 * (3 if blurred else 1)
+    things["exposed emitter"] += float(blurred)
+    size = math.sqrt(_mean_square(emitter.size)) + 2
+    cover = n * size * size / 1e6
+    heads = 1 + (emitter.heads.count if emitter.heads is not None else 0)
+    plain = is_plain(emitter) and MODES[emitter.blend] == 0
+    kind = ("smear" if blurred else "disc") if plain else "sprite"
+    travelled = _mean(emitter.speed) / float(shot.frame_rate) / 2 if blurred else 0.0
+    things[kind] += n * heads / 1e6
+    wider = (1 + travelled / size) * (1 + max(0.0, emitter.stretch.value) / 100 * _mean(emitter.speed) / 100)
+    area[{"disc": "cover", "smear": "smear cover", "sprite": "sprite cover"}[kind]] += cover * heads * wider
+    if emitter.trail is not None:
+        length = emitter.trail.length.value
+        points = length if emitter.trail.by == "frames" else length / max(4.0, _mean(emitter.speed) / 25)
+        times = 8 if blurred else 1
+        things["trail"] += times
+        things["stroke"] += n * points * times / 1e6
+    if emitter.lines is not None:
+        things["stroke"] += n * emitter.lines.most / 1e6
+    own = not is_simple(emitter) and (working(emitter.finish) or bool(emitter.hidden_by))
+    if own or emitter.use.kind != "picture":
+        _layer(shot, emitter, readings, t, far_px + size, area)
+    elif not is_simple(emitter) and plain and not blurred:
+        area["layer"] += 1.5 * shot.width * shot.height / 1e6
+    return things, area
+
+
+def _layer(
+    shot: Shot, unit: Emitter | Group | Shot, readings: Readings, t: float, far_px: float, area: Counted
+) -> None:
+    """A layer with what is done to it, where there is anything."""
+    whole = shot.width * shot.height / 1e6
+    at = Moment(lambda number: float(readings.number(number, np.array([t]))[0]), 1.0, 0)
+    steps = [step for step in unit.finish if step.on]
+    reach = sum(reach_of(step, at) for step in steps)
+    side = 2 * (far_px + min(reach, 1e4))
+    there = min(shot.width, side) * min(shot.height, side) / 1e6 if math.isfinite(reach) else whole
+    area["layer"] += 2 * whole + there
+    area["effect"] += there * len(steps)
+    if not isinstance(unit, Shot) and unit.use.kind != "picture":
+        area["effect"] += 2 * whole
+
+
+def forecast(
+    shot: Shot, readings: Readings, t: float, shares: dict[str, int], far_px: dict[str, float], parts: Any = None
+) -> Forecast:
+    """About what a frame at shot time t will take on this machine.
+
+    shares: how many of each emitter may be alive; far_px: how far each goes from where it was born. parts: of each emitter, to be
+    looked at by those who set the prices.
+    """
+    shutter = shot.camera.shutter
+    exposed = shutter.value > 0 or shutter.timed
+    every_thing, every_area = Counted(float, {"frame": 1.0}), Counted(float)
+    each: dict[str, Cost] = {}
+    memory = 0.0
+    whole = shot.width * shot.height / 1e6
+    for emitter in shot.emitters:
+        if not emitter.on:
+            continue
+        far, most = far_px.get(emitter.id, float(shot.width)), shares[emitter.id]
+        things, area = counted(shot, emitter, readings, t, most, far, exposed)
+        each[emitter.id] = _cost(things, area, whole)
+        memory += alive_about(shot, emitter, readings, t, most) * BYTES_PER_PARTICLE
+        for every, own in ((every_thing, things), (every_area, area)):
+            for name, count in own.items():
+                every[name] += count
+    for group in shot.groups:
+        members = [e for e in shot.emitters if e.on and e.group == group.id]
+        if group.on and members:
+            far = max(far_px.get(e.id, float(shot.width)) for e in members)
+            spread = max(abs(a.across.value - b.across.value) for a in members for b in members)
+            _layer(shot, group, readings, t, far + spread, every_area)
+    if working(shot.finish):
+        _layer(shot, shot, readings, t, float(shot.width), every_area)
+    every_area["plate"] += whole * float(shot.plate is not None and shot.plate.on)
+    every_area["shade"] += whole
+    if parts is not None:
+        parts.append((every_thing, every_area))
+    whole_cost = _cost(every_thing, every_area, whole)
+    return Forecast(
+        fixed_ms=whole_cost.fixed_ms, mpx_ms=whole_cost.mpx_ms, memory_bytes=int(memory), emitters=each
+    )  # fmt: skip
+
+
+def _cost(things: Counted, area: Counted, mpx: float) -> Cost:
+    return Cost(fixed_ms=round(_priced(things) / speed(), 3), mpx_ms=round(_priced(area) / mpx / speed(), 3))
+
+
+def _priced(counts: Counted) -> float:
+    return sum(PRICES[name] * count for name, count in counts.items())

@@ -1,0 +1,402 @@
+"""What is drawn on the picture to guide the eye, and the forecast before a run: exactly what the engine will use."""
+
+from __future__ import annotations
+
+import functools
+import math
+from typing import Any
+
+import numpy as np
+from pydantic import BaseModel, Field
+
+from isbjorn.core.document import Emitter, Grade, Link, Number, Shot
+from isbjorn.core.document.acting import acting
+from isbjorn.core.document.cast import LISTS
+from isbjorn.core.document.forces import Noise
+from isbjorn.core.document.references import numbers_of
+from isbjorn.core.emit.shapes import outline
+from isbjorn.core.emit.shapes.base import Light, Setting
+from isbjorn.core.evaluate import curves, gradients
+from isbjorn.core.evaluate.curves import TABLE
+from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.inspect.fields import arrows_of
+from isbjorn.core.inspect.forecast import Forecast, forecast
+from isbjorn.core.inspect.handles import (
+    Path2,
+    Shown,
+    Sight,
+    force_shown,
+    light_shown,
+    marker_shown,
+    matte_shown,
+    on_picture,
+    place_grips,
+    shape_grips,
+    zone_shown,
+)
+from isbjorn.core.render.camera import Orbit, Projection, projection
+from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE
+from isbjorn.core.simulate.checkpoints import StateCache
+from isbjorn.core.simulate.identity import reads_plate
+from isbjorn.core.simulate.track import Track, shares_of
+
+_FLIGHTS = 40
+_SAMPLES = 28
+_LONGEST_FLIGHT_S = 30.0
+_GRAPH = 400
+_TONES = 65
+# Their lanes are shown where they are in use.
+_SELDOM = ("stretch", "red", "green", "blue")
+
+
+class Lane(BaseModel):
+    """A value over life as the engine reads it: `curve` is the multiplier at even ages, `to` that of a second curve; low and
+    high the spread at each. thing and field say where in the document it stands."""
+
+    name: str
+    unit: str
+    thing: str
+    field: str
+    curve: list[float]
+    to: list[float] | None
+    low: list[float]
+    high: list[float]
+
+
+class Course(BaseModel):
+    """What an emitter will do, before it runs."""
+
+    alive_at_most: int = Field(description="Never more than this many at once.")
+    wanted_at_most: int = Field(description="How many it would be without limits.")
+    share: int = Field(description="Its limit, once the shot's is divided.")
+    born_per_s: float
+    life_from_s: float
+    life_to_s: float | None = Field(description="None: without end.")
+    full_from_frame: int | None = Field(description="Frame from which as many are alive as ever will be.")
+    memory_bytes: int
+    farthest_px: float = Field(description="How far the flights of the fan come from the source.")
+
+
+class Guides(BaseModel):
+    """Guides of one emitter at a moment. Places are px of the design size, from the top left corner."""
+
+    emitter: str
+    shown: Shown
+    fan: Path2 = Field(description="From the centre along one second of flight, across the full angle, and back.")
+    flights: list[Path2] = Field(description="Predicted paths from birth to death.")
+    lanes: list[Lane]
+    ramp: list[str] = Field(description="Colours over life at even ages, encoded sRGB.")
+    ramp_opacity: list[float]
+    forecast: Course
+
+
+class Graph(BaseModel):
+    """A number that shot time changes: its values from the first frame to the last, evenly, without what is measured."""
+
+    path: str = Field(description="JSON pointer of the number in the document.")
+    values: list[float]
+
+
+class Scene(BaseModel):
+    """All guides of a shot at a moment."""
+
+    frame: int
+    moving: bool = Field(description="Whether another frame has other guides.")
+    emitters: list[Guides]
+    world: list[Shown] = Field(description="Forces, zones and markers.")
+    graphs: list[Graph]
+    tones: list[Graph] = Field(description="Curves of grades: values at even encoded values.")
+    picture: Path2 = Field(description="The shot's own picture as a free look sees it; empty without one.")
+    cost: Forecast | None = Field(default=None, description="About what a frame will take.")
+    problem: str = Field(default="", description="Why there are none.")
+
+
+def _centre_ways(emitter: Emitter, track: Track, t: float) -> tuple[float, float]:
+    """Direction of the middle of the fan in degrees and speed, at a moment, without spread."""
+    readings, at = track.readings, np.array([t])
+    turn = float(readings.frames(emitter, at).turn[0])
+    direction, speed = (float(readings.number(n, at)[0]) for n in (emitter.direction, emitter.speed))
+    if emitter.toward == "travel":
+        v = readings.velocity(emitter, at)[0]
+        direction += math.degrees(math.atan2(v[1], v[0])) - turn if np.linalg.norm(v) > 1e-6 else 0
+    return direction + turn, max(0.0, speed)
+
+
+def _fan(emitter: Emitter, track: Track, view: Projection, t: float) -> Path2:
+    at = np.array([t])
+    place = track.readings.frames(emitter, at).place[0]
+    middle, length = _centre_ways(emitter, track, t)
+    half = 180.0 if emitter.toward == "anywhere" else float(track.readings.number(emitter.spread, at)[0]) / 2
+    turns = np.radians(np.linspace(middle + half, middle - half, 33))
+    tilt = math.radians(emitter.tilt.value)
+    rim = np.stack(
+        [np.cos(turns) * math.cos(tilt), np.sin(turns) * math.cos(tilt), np.full(33, math.sin(tilt))], axis=1
+    )
+    return on_picture(view, np.concatenate([[place], place + length * rim, [place]]))
+
+
+def _flights(track: Track, view: Projection, t: float) -> tuple[list[Path2], float]:
+    births = np.arange(_FLIGHTS, dtype=np.int64)
+    lives = np.minimum(track.source.lifespans(births, np.full(_FLIGHTS, t)), _LONGEST_FLIGHT_S).astype(np.float32)
+    stride = max(1, math.ceil(float(lives.max()) * track.hz / _SAMPLES))
+    count = math.ceil(float(lives.max()) * track.hz / stride)
+    paths, taken = track.flight(births, t, lives, stride, count)
+    lives = np.minimum(lives, taken)
+    paths = paths.transpose(0, 2, 1)
+    alive = 1 + np.ceil(lives * track.hz / stride).astype(int)
+    in_flight = np.arange(len(paths))[:, None] <= alive
+    distance = np.linalg.norm(paths - paths[0], axis=2)
+    drawn = on_picture(view, paths.reshape(-1, 3))
+    return [drawn[i::_FLIGHTS][: alive[i] + 1] for i in range(_FLIGHTS)], float((distance * in_flight).max())
+
+
+def _lane(name: str, number: Number, thing: str, field: str, unit: str) -> Lane:
+    ages = np.linspace(0, 1, 129)
+
+    def read(given: Any) -> Any:
+        return np.maximum(curves.evaluate(given, ages), 0)
+
+    values = np.ones(129) if number.over_life is None else read(number.over_life)
+    second = None if number.over_life_to is None else read(number.over_life_to)
+    ends = [number.value - number.spread, number.value + number.spread]
+    if number.value >= 0:
+        ends[0] = max(0.0, ends[0])
+    every = np.stack([c * end for c in ([values] if second is None else [values, second]) for end in ends])
+    return Lane.model_construct(
+        name=name,
+        unit=unit,
+        thing=thing,
+        field=field,
+        curve=values.round(5).tolist(),
+        to=None if second is None else second.round(5).tolist(),
+        low=every.min(axis=0).round(4).tolist(),
+        high=every.max(axis=0).round(4).tolist(),
+    )
+
+
+def _unit(thing: Any, field: str) -> str:
+    return next(m.unit for m in type(thing).model_fields[field].metadata if hasattr(m, "unit"))
+
+
+def _lanes(shot: Shot, emitter: Emitter) -> list[Lane]:
+    names = ["size", "opacity", "brightness", "speed", "spin"]
+    names += [n for n in _SELDOM if getattr(emitter, n) != type(emitter).model_fields[n].default]
+    found = [_lane(n, getattr(emitter, n), emitter.id, n, _unit(emitter, n)) for n in names]
+    for force in shot.reaching(emitter):
+        strength = getattr(force, "strength", None)
+        if strength is not None:
+            found.append(_lane(force.name, strength, force.id, "strength", _unit(force, "strength")))
+    return found
+
+
+def _forecast(shot: Shot, track: Track, share: int, farthest: float) -> Course:
+    e, births, shot_end = track.emitter, track.births, float(shot.length_s)
+    begin = max(births.begin_s, -track.source.longest_life) if math.isinf(births.begin_s) else births.begin_s
+    longest = track.source.longest_life
+    # What is drawn around the slot of a birth is no more than the rate says in the long run.
+    wanted = max(0, math.ceil(track.demand) - (2 if births.stream_counts else 0))
+    full_s = begin + longest
+    end = min(shot_end, births.end_s)
+    full = math.ceil(full_s * shot.frame_rate) + shot.first_frame if full_s < end else None
+    alive = min(wanted, share)
+    life = e.lifespan
+    return Course(
+        alive_at_most=alive,
+        wanted_at_most=wanted,
+        share=share,
+        born_per_s=round(births.per_second(max(begin, 0.0), max(end, 0.001)), 3),
+        life_from_s=max(0.001, life.value - life.spread) if life.value else 0,
+        life_to_s=None if math.isinf(longest) else longest,
+        full_from_frame=None if full is None else max(shot.first_frame, full),
+        memory_bytes=alive * BYTES_PER_PARTICLE,
+        farthest_px=round(farthest, 1),
+    )
+
+
+def _guides(
+    shot: Shot, emitter: Emitter, share: int, t: float, orbit: Orbit | None, light: Light | None, readings: Readings
+) -> Guides:
+    view = projection(shot, 1.0, t, orbit)
+    track = Track(shot, emitter, share, StateCache(), readings, light)
+    flights, farthest = _flights(track, view, t)
+    at = np.array([t])
+    sight = Sight(view, readings.frames(emitter, at))
+    fan = _fan(emitter, track, view, t)
+    place, way = place_grips(readings, view, emitter, t)
+    middle, _ = _centre_ways(emitter, track, t)
+    turn = math.radians(middle - float(readings.frames(emitter, at).turn[0]))
+    ahead = (math.cos(turn), math.sin(turn))
+    size = max(1e-6, float(readings.frames(emitter, at).size[0]))
+    leave = [
+        sight.grip("Direction and speed", "turn", (0, 0), ["direction", "speed"], factor=size).model_copy(update={"at": fan[17]}),
+        sight.grip("Spread", "spread", (0, 0), ["spread"], way=ahead).model_copy(update={"at": fan[1]}),
+    ]  # fmt: skip
+    lines = outline(emitter.shape, Setting(at, readings, light))
+    shown = Shown(
+        id=emitter.id, kind="emitter", centre=sight.centre, lines=[sight.points(line) for line in lines], way=way,
+        grips=[*shape_grips(readings, emitter, sight, t), *(leave if emitter.toward == "direction" else []), *place],
+    )  # fmt: skip
+    ramp = gradients.table(emitter.colour)[:: TABLE // 64]
+    # What the engine made needs no validation: thousands of points would be looked at one by one.
+    return Guides.model_construct(
+        emitter=emitter.id,
+        shown=shown,
+        fan=fan,
+        flights=flights,
+        lanes=_lanes(shot, emitter),
+        ramp=[gradients.linear_to_hex(c[:3]) for c in ramp],
+        ramp_opacity=[round(float(c[3]), 4) for c in ramp],
+        forecast=_forecast(shot, track, share, farthest),
+    )
+
+
+def _is_moving(shot: Shot) -> bool:
+    readings = Readings(shot)
+    numbers = [n for thing in (*shot.things, shot.camera, *shot.finish) for _, n in numbers_of(thing)]
+    return (
+        any(n.timed for n in numbers)
+        or any(not readings.still(thing) for thing in shot.placed)
+        or any(isinstance(f, Noise) for f in shot.forces)
+    )
+
+
+class _By:
+    """Readings that are handed on, and are no part of what a result hangs on. They are let go when all is done."""
+
+    def __init__(self, readings: Readings) -> None:
+        self.readings: Readings | None = readings
+
+    def __hash__(self) -> int:
+        return 0
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _By)
+
+
+# Each holds a shot, of about a megabyte.
+@functools.lru_cache(maxsize=24)
+def _of_emitter(shot: Shot, emitter: str, share: int, t: float, orbit: Orbit | None, by: _By) -> Guides:
+    readings = by.readings or Readings(shot)
+    return _guides(shot, next(e for e in shot.emitters if e.id == emitter), share, t, orbit, None, readings)
+
+
+def guides(
+    shot: Shot,
+    frame: int | None = None,
+    orbit: Orbit | None = None,
+    light: Light | None = None,
+    thing: str | None = None,
+) -> Scene:
+    """Guides of everything of a shot at a frame: of every emitter, on or off, in the order of the cast.
+
+    thing: the force whose field is wanted too.
+    """
+    shot = acting(shot)
+    frame = shot.first_frame if frame is None else min(max(frame, shot.first_frame), shot.last_frame)
+    t = float(shot.seconds(frame))
+    whole = shot.model_copy(update={"emitters": tuple(e.model_copy(update={"on": True}) for e in shot.emitters)})
+    readings, view = Readings(whole), projection(whole, 1.0, t, orbit)
+    shares = shares_of(whole, readings)
+    if not all(e.on for e in shot.emitters):
+        shares |= shares_of(shot, Readings(shot))
+    found, by = [], _By(readings)
+    for number, emitter in enumerate(whole.emitters):
+        if light is not None and reads_plate(shot, emitter):
+            found.append(_guides(whole, emitter, shares[emitter.id], t, orbit, light, readings))
+            continue
+        # Cut down to what it hangs on, so that an edit of another emitter finds it again.
+        near = {f.id for f in whole.reaching(emitter)}
+        ties = any(thing.carried_by or not readings.still(thing) for thing in (emitter, *whole.reaching(emitter)))
+        alone: dict[str, Any] = {
+            "name": "",
+            "plate": None,
+            "limit": 0,
+            "links": tuple(Link(force=f, emitter=emitter.id) for f in sorted(near)),
+        }
+        if not ties and not any(f.zone for f in whole.reaching(emitter)):
+            others = tuple(Emitter(id=e.id) if e.id != emitter.id else e for e in whole.emitters[: number + 1])
+            alone |= {"emitters": others, "forces": tuple(f for f in whole.forces if f.id in near)}
+        cut = whole.model_copy(update=alone)
+        if any(n.source is not None for _, n in _numbers(emitter, whole)):
+            cut = whole
+        found.append(_of_emitter(cut, emitter.id, shares[emitter.id], t, orbit, by))
+    by.readings = None
+    return Scene.model_construct(
+        frame=frame,
+        moving=_is_moving(shot),
+        emitters=found,
+        world=_world(shot, readings, view, t, thing),
+        graphs=_graphs(shot, Readings(shot)),
+        tones=_tones(shot),
+        cost=forecast(shot, readings, t, shares, {one.emitter: one.forecast.farthest_px for one in found}),
+        picture=_own_picture(shot, view) if orbit is not None else [],
+    )
+
+
+def no_guides(shot: Shot, frame: int | None, problem: str) -> Scene:
+    """The scene of a shot whose guides cannot be worked out, and why."""
+    return Scene(
+        frame=shot.first_frame if frame is None else frame, moving=False, emitters=[], world=[], graphs=[], tones=[], picture=[],
+        problem=problem,
+    )  # fmt: skip
+
+
+def _numbers(emitter: Emitter, shot: Shot) -> list[tuple[str, Number]]:
+    return [pair for thing in (emitter, *shot.reaching(emitter)) for pair in numbers_of(thing)]
+
+
+def _world(shot: Shot, readings: Readings, view: Projection, t: float, thing: str | None) -> list[Shown]:
+    found = []
+    for force in shot.forces:
+        reached = next(
+            (e for e in shot.emitters if any(x.force == force.id and x.emitter in (e.id, e.group) for x in shot.links)),
+            None,
+        )
+        shown = force_shown(shot, readings, view, force, reached, t)
+        if force.id == thing:
+            shown.arrows = arrows_of(shot, readings, view, force, reached, t)
+        found.append(shown)
+    found += [zone_shown(shot, readings, view, zone, t) for zone in shot.zones]
+    found += [marker_shown(readings, view, marker, t) for marker in shot.markers]
+    found += [light_shown(readings, view, lamp, t) for lamp in shot.lights]
+    return found + [matte_shown(readings, view, matte, t) for matte in shot.mattes]
+
+
+def _graphs(shot: Shot, readings: Readings) -> list[Graph]:
+    last = float(shot.seconds(shot.last_frame))
+    t = np.linspace(0, last, max(2, min(_GRAPH, shot.frame_count)))
+    owners: list[tuple[str, Any]] = [("camera", shot.camera)]
+    owners += [(f"finish/{n}", step) for n, step in enumerate(shot.finish)]
+    for field in LISTS:
+        owners += [(f"{field}/{n}", thing) for n, thing in enumerate(getattr(shot, field))]
+    return [
+        Graph.model_construct(
+            path=f"/{owner}/{path.replace('.', '/')}", values=readings.number(number, t).round(4).tolist()
+        )
+        for owner, thing in owners
+        for path, number in numbers_of(thing)
+        if number.timed
+    ]
+
+
+def _tones(shot: Shot) -> list[Graph]:
+    owners = [("/finish", shot.finish)]
+    owners += [
+        (f"/{field}/{n}/finish", thing.finish)
+        for field in ("emitters", "groups")
+        for n, thing in enumerate(getattr(shot, field))
+    ]
+    at = np.linspace(0, 1, _TONES)
+    return [
+        Graph.model_construct(
+            path=f"{path}/{n}/curve", values=np.clip(curves.evaluate(step.curve, at), 0, 1).round(4).tolist()
+        )
+        for path, steps in owners
+        for n, step in enumerate(steps)
+        if isinstance(step, Grade) and step.curve is not None
+    ]
+
+
+def _own_picture(shot: Shot, view: Projection) -> Path2:
+    x, y = shot.width / 2, shot.height / 2
+    return on_picture(view, [(-x, y, 0), (x, y, 0), (x, -y, 0), (-x, -y, 0), (-x, y, 0)])

@@ -1,0 +1,282 @@
+"""Outlines and grips of everything with a place: lines on the picture that show exactly what the engine uses, and what a
+pointer changes when it takes hold of them."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from typing import Any, Literal
+
+import numpy as np
+import numpy.typing as npt
+from pydantic import BaseModel, Field
+
+from isbjorn.core.arrays import Doubles
+from isbjorn.core.document import Emitter, Number, Shot
+from isbjorn.core.document.base import Gripped, Part, ShownIf
+from isbjorn.core.evaluate import bezier
+from isbjorn.core.evaluate.lines import circle, rectangle
+from isbjorn.core.evaluate.readings import Readings, Transform
+from isbjorn.core.render.camera import Projection
+from isbjorn.core.render.mattes import shape_outline
+from isbjorn.core.simulate.forces import lines_of
+
+Path2 = list[tuple[float, float]]
+Pair = tuple[float, float]
+# Where the grip of a direction lies, in px.
+_FAR_GRIP = 90.0
+
+
+class Grip(BaseModel):
+    """A handle. The page turns a pointer's place p (px from the picture's top left) into own px, l = axes⁻¹ (p − centre).
+
+    move: two fields follow the pointer. length: one field is `factor` times l along `way`. turn: the first field is the angle of
+    l plus `offset` in degrees, the second, if any, `factor` times its length. spread: twice the angle between l and `way`.
+    Fields are paths below the thing, to a driven number or a plain one.
+    """
+
+    name: str
+    kind: Literal["move", "length", "turn", "spread"]
+    at: Pair
+    centre: Pair
+    axes: tuple[float, float, float, float] = Field(
+        description="One own px to the right, then one upward, on the picture."
+    )
+    fields: list[str]
+    way: Pair = (1.0, 0.0)
+    factor: float = 1.0
+    offset: float = 0.0
+    stem: Pair | None = Field(default=None, description="Where a line to it begins.")
+
+
+class Shown(BaseModel):
+    """What is drawn of a thing: its lines, softer ones where it has its full strength, the way it goes, and its grips."""
+
+    id: str
+    kind: str
+    centre: Pair
+    lines: list[Path2] = []
+    soft: list[Path2] = []
+    way: list[Path2] = []
+    arrows: list[tuple[float, float, float, float]] = Field(
+        default=[],
+        description="What the force does on a grid: from where, by how much; the longest is as long as a cell.",
+    )
+    grips: list[Grip] = []
+
+
+class Sight:
+    """How a thing's own coordinates come to the picture at a moment."""
+
+    def __init__(self, view: Projection, frames: Transform) -> None:
+        self.view, self.frames = view, frames
+        self.centre = self.points(np.zeros((1, 3)))[0]
+        x, y = self.points(np.array([[1.0, 0, 0]]))[0], self.points(np.array([[0, 1.0, 0]]))[0]
+        c = self.centre
+        self.axes = (x[0] - c[0], x[1] - c[1], y[0] - c[0], y[1] - c[1])
+
+    def points(self, own: Doubles) -> Path2:
+        """Own places (n, 3) on the picture."""
+        frames = Transform(
+            *(np.repeat(p[:1], len(own), axis=0) for p in (self.frames.place, self.frames.turn, self.frames.size))
+        )
+        return on_picture(self.view, frames.of(own[:, 0], own[:, 1], own[:, 2]))
+
+    def grip(self, name: str, kind: Any, own: Pair, fields: list[str], **more: Any) -> Grip:
+        """A grip at an own place."""
+        at = self.points(np.array([[*own, 0.0]]))[0]
+        return Grip(name=name, kind=kind, at=at, centre=self.centre, axes=self.axes, fields=fields, **more)
+
+    def length(self, name: str, field: str, way: Pair, reach: float, factor: float = 1.0) -> Grip:
+        """A grip for an extent: `reach` own px away along a unit vector, where the field is `factor` times that."""
+        return self.grip(name, "length", (way[0] * reach, way[1] * reach), [field], way=way, factor=factor)
+
+
+def on_picture(view: Projection, places: npt.ArrayLike) -> Path2:
+    """Places (n, 3) of the shot as px of the design size from the top left corner."""
+    pixels, _ = view.place(places)
+    return [(x, y) for x, y in np.round(pixels.astype(np.float64), 3).tolist()]
+
+
+def carrier_frames(readings: Readings, thing: Any, t: Doubles) -> Transform:
+    """The coordinates in which a thing's place is meant: those of its carrier."""
+    nothing = Transform(np.zeros((len(t), 3)), np.zeros(len(t)), np.ones(len(t)))
+    carrier = readings.things.get(thing.carried_by or "")
+    if carrier is None:
+        return nothing
+    f = readings.frames(carrier, t)
+    return Transform(
+        f.place if thing.carry_place else nothing.place,
+        f.turn if thing.carry_turn else nothing.turn,
+        f.size if thing.carry_size else nothing.size,
+    )
+
+
+def path_grips(sight: Sight, points: Any, field: str) -> Iterator[Grip]:
+    """Grips of a Bézier path's points and handles."""
+    for n, p in enumerate(points):
+        yield sight.grip(f"Path point {n + 1}", "move", (p.x, p.y), [f"{field}/{n}/x", f"{field}/{n}/y"])
+        for side in ("arrive", "leave"):
+            dx, dy = getattr(p, side)
+            if (dx, dy) != (0.0, 0.0):
+                stem = sight.points(np.array([[p.x, p.y, p.z]]))[0]
+                yield sight.grip(
+                    f"Path handle {n + 1}", "move", (p.x + dx, p.y + dy), [f"{field}/{n}/{side}/0", f"{field}/{n}/{side}/1"],
+                    stem=stem,
+                )  # fmt: skip
+
+
+def place_grips(readings: Readings, view: Projection, thing: Any, t: float) -> tuple[list[Grip], list[Path2]]:
+    """The grip of a thing's place, those of the path it goes on, and that path."""
+    at = np.array([t])
+    under = carrier_frames(readings, thing, at)
+    whole = readings.frames(thing, at)
+    parent = Sight(view, under)
+    grips = [Grip(
+        name="Place", kind="move", at=on_picture(view, whole.place)[0], centre=parent.centre, axes=parent.axes,
+        fields=["across", "up"],
+    )]  # fmt: skip
+    if thing.path is None:
+        return grips, []
+    start = np.array([[float(readings.number(n, at)[0]) for n in (thing.across, thing.up, thing.depth)]])
+    from_start = Sight(view, Transform(under.of(*start.T), under.turn, under.size))
+    line = from_start.points(bezier.flat(thing.path.points, thing.path.closed))
+    return grips + list(path_grips(from_start, thing.path.points, "path/points")), [line]
+
+
+def _read(readings: Readings, number: Number, t: float) -> float:
+    return float(readings.number(number, np.array([t]))[0])
+
+
+def zone_shown(shot: Shot, readings: Readings, view: Projection, zone: Any, t: float) -> Shown:
+    """A zone: its edge, and within it the line from which it is full."""
+    sight = Sight(view, readings.frames(zone, np.array([t])))
+    falloff = _read(readings, zone.falloff, t)
+    if zone.shape == "sphere":
+        radius = _read(readings, zone.radius, t)
+        own, inner = [circle(radius)], [circle(max(0.0, radius - falloff))]
+        grips = [
+            sight.length("Radius", "radius", (1, 0), radius),
+            sight.length("Falloff", "falloff", (0, 1), radius - falloff),
+        ]
+        grips[1] = grips[1].model_copy(update={"factor": -1.0, "offset": radius})
+    elif zone.shape == "box":
+        w, h = _read(readings, zone.width, t) / 2, _read(readings, zone.height, t) / 2
+        own, inner = [rectangle(w, h)], [rectangle(max(0.0, w - falloff), max(0.0, h - falloff))]
+        grips = [sight.length("Width", "width", (1, 0), w, 2), sight.length("Height", "height", (0, 1), h, 2)]
+    else:
+        far = float(max(shot.width, shot.height))
+        level = np.array([[-far, 0.0, 0.0], [far, 0.0, 0.0]])
+        own, inner = [level], [level - [0, falloff, 0]]
+        grips = [sight.length("Falloff", "falloff", (0, -1), falloff)]
+    place, way = place_grips(readings, view, zone, t)
+    return Shown(
+        id=zone.id, kind="zone", centre=sight.centre, lines=[sight.points(line) for line in own],
+        soft=[sight.points(line) for line in inner], way=way, grips=[*place, *grips],
+    )  # fmt: skip
+
+
+def applies(part: Part, name: str) -> bool:
+    """Whether a field means anything with the part's other fields (see `ShownIf`)."""
+    marks = [m for m in type(part).model_fields[name].metadata if isinstance(m, ShownIf)]
+    return all(getattr(part, mark.field) in mark.values for mark in marks)
+
+
+def part_grips(readings: Readings, sight: Sight, part: Part, t: float, prefix: str = "") -> list[Grip]:
+    """The grips of a part's numbers that say so (see `Gripped`), and of its path."""
+    found: list[Grip] = []
+    own_turn = math.radians(_read(readings, part.angle, t)) if hasattr(part, "angle") else 0.0
+    c, s = math.cos(own_turn), math.sin(own_turn)
+    for name, field in type(part).model_fields.items():
+        if not applies(part, name):
+            continue
+        mark = next((m for m in field.metadata if isinstance(m, Gripped)), None)
+        title = str(field.title or name)
+        if name == "points":
+            found += path_grips(sight, part.points, f"{prefix}points")  # type: ignore[attr-defined]
+        elif mark is not None and mark.turns:
+            angle = math.radians(_read(readings, getattr(part, name), t))
+            far, fields = _FAR_GRIP, [f"{prefix}{name}"]
+            if mark.with_length:
+                far = _read(readings, getattr(part, mark.with_length), t) / mark.factor
+                fields.append(f"{prefix}{mark.with_length}")
+                title = f"{type(part).model_fields[mark.with_length].title!s} and {title.lower()}"
+            more: dict[str, Any] = {"factor": mark.factor} if mark.with_length else {"stem": sight.centre}
+            found.append(sight.grip(title, "turn", (far * math.cos(angle), far * math.sin(angle)), fields, **more))
+        elif mark is not None:
+            way = (mark.way[0] * c - mark.way[1] * s, mark.way[0] * s + mark.way[1] * c)
+            reach = _read(readings, getattr(part, name), t) / mark.factor
+            found.append(sight.length(title, f"{prefix}{name}", way, reach, mark.factor))
+    return found
+
+
+def force_frames(readings: Readings, force: Any, emitter: Emitter | None, t: float) -> Transform:
+    """Where a force is, as its first emitter has it, if it follows one."""
+    own = readings.frames(force, np.array([t]))
+    if force.frame == "shot" or emitter is None:
+        return own
+    under = readings.frames(emitter, np.array([t]))
+    return Transform(under.of(*own.place.T), under.turn + own.turn, own.size)
+
+
+def force_shown(
+    shot: Shot, readings: Readings, view: Projection, force: Any, emitter: Emitter | None, t: float
+) -> Shown:
+    """A force: its lines and grips. What it does is added as arrows by those who can feel it."""
+    sight = Sight(view, force_frames(readings, force, emitter, t))
+    lines = lines_of(force, lambda number: _read(readings, number, t), float(max(shot.width, shot.height)))
+    grips = part_grips(readings, sight, force, t)
+    place, way = place_grips(readings, view, force, t)
+    if force.frame == "emitter" and emitter is not None:
+        # Its place is meant from the emitter.
+        base = Sight(view, readings.frames(emitter, np.array([t])))
+        place[0] = place[0].model_copy(update={"at": sight.centre, "centre": base.centre, "axes": base.axes})
+    return Shown(
+        id=force.id, kind=force.kind, centre=sight.centre, lines=[sight.points(line) for line in lines], way=way,
+        grips=[*place, *grips],
+    )  # fmt: skip
+
+
+def marker_shown(readings: Readings, view: Projection, marker: Any, t: float) -> Shown:
+    """A marker: a cross."""
+    sight = Sight(view, readings.frames(marker, np.array([t])))
+    place, way = place_grips(readings, view, marker, t)
+    arms = [np.array([[-9.0, 0, 0], [9.0, 0, 0]]), np.array([[0, -9.0, 0], [0, 9.0, 0]])]
+    return Shown(
+        id=marker.id, kind="marker", centre=sight.centre, lines=[sight.points(a) for a in arms], way=way, grips=place
+    )
+
+
+def light_shown(readings: Readings, view: Projection, lamp: Any, t: float) -> Shown:
+    """A light: as far as it reaches, and as far as it is full."""
+    sight = Sight(view, readings.frames(lamp, np.array([t])))
+    radius, falloff = _read(readings, lamp.radius, t), _read(readings, lamp.falloff, t)
+    place, way = place_grips(readings, view, lamp, t)
+    grips = [
+        sight.length("Radius", "radius", (1, 0), radius),
+        sight.length("Falloff", "falloff", (0, 1), radius + falloff).model_copy(update={"offset": -radius}),
+    ]
+    return Shown(
+        id=lamp.id, kind="light", centre=sight.centre, lines=[sight.points(circle(radius + falloff))],
+        soft=[sight.points(circle(radius))], way=way, grips=[*place, *grips],
+    )  # fmt: skip
+
+
+def matte_shown(readings: Readings, view: Projection, matte: Any, t: float) -> Shown:
+    """A matte: the outline of a drawn shape."""
+    sight = Sight(view, readings.frames(matte, np.array([t])))
+    place, way = place_grips(readings, view, matte, t)
+    if matte.kind != "shape":
+        return Shown(id=matte.id, kind="matte", centre=sight.centre)
+    w, h = _read(readings, matte.width, t), _read(readings, matte.height, t)
+    if matte.form == "path":
+        grips = list(path_grips(sight, matte.points, "points"))
+    else:
+        grips = [sight.length("Width", "width", (1, 0), w / 2, 2), sight.length("Height", "height", (0, 1), h / 2, 2)]
+    line = sight.points(shape_outline(matte, w, h))
+    return Shown(id=matte.id, kind="matte", centre=sight.centre, lines=[line], way=way, grips=[*place, *grips])
+
+
+def shape_grips(readings: Readings, emitter: Emitter, sight: Sight, t: float) -> list[Grip]:
+    """Grips of an emitter's shape."""
+    return part_grips(readings, sight, emitter.shape, t, "shape/")

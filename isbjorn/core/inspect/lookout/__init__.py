@@ -1,0 +1,70 @@
+"""The Lookout: mistakes that are easily made, recognised in the shot, each with what is seen, why, and one mend.
+
+A check is one function that gives notes about an emitter, or about the shot, and stands in `_EMITTER` or `_SHOT`. What is said is
+measured at the frame that is looked at, with the engine itself.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from isbjorn.core.deliver import Order
+from isbjorn.core.document import Emitter, Group, Shot
+from isbjorn.core.errors import IsbjornError
+from isbjorn.core.frame import Solver
+from isbjorn.core.inspect.lookout import emitters, nothing, shots
+from isbjorn.core.inspect.lookout.notes import Case, Checks, Mend, Note, Watch
+from isbjorn.core.render.blends import MODES
+
+__all__ = ["Mend", "Note", "lookout", "order_notes"]
+
+_EMITTER: tuple[Callable[[Case], Checks], ...] = (
+    nothing.nothing, emitters.starved, emitters.standing, emitters.alike, emitters.specks, emitters.pops, emitters.too_short,
+    emitters.tunnels, emitters.too_much, emitters.too_short_to_touch,
+)  # fmt: skip
+_SHOT: tuple[Callable[[Watch], Checks], ...] = (shots.left_out, shots.loop_ends, shots.plate_rate, shots.clipping)
+_GRAVITY = {"trouble": 0, "hint": 1, "fine": 2}
+
+
+def lookout(solver: Solver, frame: int) -> list[Note]:
+    """What is recognised in a shot at a frame, the worst first. A check that cannot read the plate says nothing."""
+    watch = Watch(solver, frame)
+    found: list[Note] = []
+
+    def take(check: Callable[[Any], Checks], about: Any) -> None:
+        try:
+            found.extend(check(about))
+        except IsbjornError:
+            return
+
+    for number, emitter in enumerate(solver.shot.emitters):
+        if emitter.on:
+            case = Case(watch, number, emitter)
+            for check in _EMITTER:
+                take(check, case)
+    for about_shot in _SHOT:
+        take(about_shot, watch)
+    return sorted(found, key=lambda note: _GRAVITY[note.level])
+
+
+def order_notes(shot: Shot, order: Order) -> list[Note]:
+    """What would go wrong with a delivery."""
+    found = []
+    if not order.over_plate and not order.form.alpha:
+        better = "mov" if order.form.movie else "png16"
+        found.append(Note(
+            kind="no alpha", level="trouble", what=f"{order.form.suffix[1:].upper()} keeps no alpha: the particles come on black.",
+            why="Without the plate, what is not covered must stay transparent.",
+            mend=Mend(label=f"Deliver as {better}", order={"format": better}),
+        ))  # fmt: skip
+    if not order.over_plate:
+        units: list[Emitter | Group] = [*shot.emitters, *shot.groups]
+        names = [u.name for u in units if u.on and MODES[u.blend] != 0]
+        if names and shot.plate is not None:
+            found.append(Note(
+                kind="blend on nothing", level="hint", what=f"{', '.join(names)}: the blend needs what lies below it.",
+                why="Over nothing it is laid as normal; over a plate that is put under it later it will look different.",
+                mend=Mend(label="Deliver over the plate", order={"over_plate": True}),
+            ))  # fmt: skip
+    return found

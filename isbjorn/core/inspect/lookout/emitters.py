@@ -1,0 +1,269 @@
+"""Checks of one emitter's births, looks and way."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from isbjorn.core.document import Attractor, Emitter, Number, Point, Surface
+from isbjorn.core.document.forces import Noise
+from isbjorn.core.evaluate import curves, gradients
+from isbjorn.core.inspect.lookout.notes import Case, Checks, Mend, put
+from isbjorn.core.render.camera import SPECK_RADIUS, projection
+from isbjorn.core.simulate.track import affordable_alive, demand_of
+
+_POP_PX, _POP_SEEN = 6.0, 0.3
+
+
+def standing(case: Case) -> Checks:
+    """Births in step with the frames, so that a stream seems to stand."""
+    e, fps = case.emitter, float(case.watch.shot.frame_rate)
+    if e.cadence != "even" or e.rate.timed or e.rate_per == "px" or e.rate.value <= 0:
+        return
+    each = e.rate.value if e.rate_per == "frame" else e.rate.value / fps
+    # k births a frame, or one every k frames, leave the same picture every time if all fly alike.
+    whole = each if each >= 1 else 1 / each
+    if abs(whole - round(whole)) > 1e-6 or whole > 4:
+        return
+    if (
+        e.speed.spread
+        or e.direction.spread
+        or e.spread.value > 5
+        or e.toward == "anywhere"
+        or not isinstance(e.shape, Point)
+    ):
+        return
+    how = "one birth in every frame" if whole == 1 else f"births in step with the frames ({each:g} a frame)"
+    yield case.note(
+        "standing stream", f"with {how}, the stream seems to stand.",
+        "Each particle comes to where the one before it was a frame ago, so the eye sees nothing move.",
+        mend=Mend(label="Let births fall unevenly", changes=[put(f"{case.path}/cadence", "jittered")]),
+    )  # fmt: skip
+
+
+def specks(case: Case) -> Checks:
+    """Particles too small to be seen, and what they cost."""
+    p = case.particles
+    if len(p) == 0:
+        return
+    view = projection(case.watch.shot, 1.0, float(case.watch.seconds))
+    _, grown = view.place(p.position)
+    radius = p.size / 2 * grown
+    shown = (p.opacity > 0) & (radius > 0)
+    small = int((shown & (radius < SPECK_RADIUS)).sum())
+    if small < 20 or small < 0.3 * max(1, int(shown.sum())):
+        return
+    cost = small * 1e-4
+    value = case.emitter.size.value
+    wanted = round(value * 0.6 / max(float(np.median(radius[shown])), 1e-3), 2)
+    yield case.note(
+        "too small", f"{small:,} of {len(p):,} are too small to be seen, and still cost about {max(0.1, cost):.1f} ms a frame.",
+        "A body of less than a third of a pixel leaves only a trace of light.",
+        mend=Mend(label=f"Make them {wanted:g} px", changes=[put(f"{case.path}/size/value", min(10_000, wanted))]),
+    )  # fmt: skip
+
+
+def starved(case: Case) -> Checks:
+    """A budget that starves it, and by how much."""
+    e, watch = case.emitter, case.watch
+    wanted = math.ceil(demand_of(watch.shot, e, watch.solver.readings))
+    share = watch.shares[e.id]
+    refused = case.particles.refused.get(e.id, 0)
+    if wanted <= share + 2 or (refused == 0 and wanted < 1.05 * share) or _too_costly(case):
+        return
+    room = min(5_000_000, math.ceil(wanted * 1.05))
+    changes = [put(f"{case.path}/limit", room)] if e.limit < wanted else []
+    others = sum(s for name, s in watch.shares.items() if name != e.id)
+    if others + room > watch.shot.limit:
+        changes.append(put("/limit", min(5_000_000, others + room)))
+    yield case.note(
+        "starved", f"{wanted:,} would be alive, {share:,} find room: {100 * (1 - share / wanted):.0f} % are not born.",
+        "Its limit, or its share of the shot's, is smaller than its rate times its lifespan.", "trouble",
+        Mend(label=f"Make room for {room:,}", changes=changes),
+    )  # fmt: skip
+
+
+def _at_age(e: Emitter, age: float) -> tuple[float, float]:
+    """Size in px and opacity in [0, 1] at an age."""
+
+    def read(number: Number) -> float:
+        return number.value * (
+            1.0 if number.over_life is None else max(0.0, float(curves.evaluate(number.over_life, [age])[0]))
+        )
+
+    ramp = gradients.table(e.colour)
+    seen = min(100.0, read(e.opacity)) / 100 * float(ramp[round(age * (len(ramp) - 1)), 3])
+    if e.fade_last.value > 0:
+        seen *= min(1.0, (1 - age) / (e.fade_last.value / 100))
+    return read(e.size), seen
+
+
+def pops(case: Case) -> Checks:
+    """Size or opacity that appears or vanishes at once."""
+    e = case.emitter
+    size, seen = _at_age(e, 0.0)
+    # Who stands there from the first frame on is never seen to appear.
+    there = e.rate.value == 0 and not e.rate.timed and all(b.at_s + e.delay_s <= 0 and b.times == 1 for b in e.bursts)
+    if not there and size >= _POP_PX and seen >= _POP_SEEN:
+        points = [{"at": 0, "value": 0}, {"at": 0.08, "value": 1}]
+        if e.opacity.over_life is None:
+            points.append({"at": 1, "value": 1})
+        else:
+            kept = [p.model_dump(mode="json") for p in e.opacity.over_life.points if p.at > 0.08]
+            points = [points[0], {"at": 0.08, "value": float(curves.evaluate(e.opacity.over_life, [0.08])[0])}, *kept]
+        yield case.note(
+            "pops in", f"each appears at once with {size:.0f} px and {100 * seen:.0f} % opacity.",
+            "Neither its size nor its opacity begins at nothing.",
+            mend=Mend(label="Fade in at birth", changes=[put(f"{case.path}/opacity/over_life", {"points": points})]),
+        )  # fmt: skip
+    if e.lifespan.value == 0 and not e.lifespan.keys:
+        return
+    size, seen = _at_age(e, 1.0)
+    if size >= _POP_PX and seen >= _POP_SEEN:
+        yield case.note(
+            "pops out", f"each vanishes at once from {size:.0f} px and {100 * seen:.0f} % opacity.",
+            "Neither its size nor its opacity ends at nothing.",
+            mend=Mend(label="Fade over the last 15 %", changes=[put(f"{case.path}/fade_last/value", 15)]),
+        )  # fmt: skip
+
+
+def too_short(case: Case) -> Checks:
+    """Lives that end before the target, or before the frame."""
+    e, watch = case.emitter, case.watch
+    if e.lifespan.value == 0 or (e.rate.value == 0 and not e.rate.timed and not e.bursts):
+        return
+    at = np.array([float(watch.seconds)])
+    places, ends = case.flights
+    speed = (
+        float(np.nanmean(np.linalg.norm(np.diff(places, axis=0), axis=2))) * len(places) / max(1e-6, float(ends.max()))
+    )
+    for force in watch.shot.reaching(e):
+        if not isinstance(force, Attractor) or watch.read(force.strength) <= 0 or force.frame == "emitter":
+            continue
+        target = watch.solver.readings.frames(force, at).place[0]
+        away = np.linalg.norm(places - target, axis=2)
+        start, least = float(np.nanmedian(away[0])), float(np.nanmin(away))
+        if least < max(0.35 * start, 30.0):
+            continue
+        need = round(min(600.0, e.lifespan.value * start / max(start - least, 0.05 * start)), 1)
+        yield case.note(
+            "life too short", f"none comes nearer than {least:.0f} px to {force.name}, {start:.0f} px away.",
+            f"They live {e.lifespan.value:g} s, at about {speed:.0f} px/s.",
+            mend=Mend(label=f"Let them live {need:g} s", changes=[put(f"{case.path}/lifespan/value", need)]),
+        )  # fmt: skip
+    view = projection(watch.shot, 1.0, float(watch.seconds))
+    pixels, grown = view.place(np.nan_to_num(places.reshape(-1, 3), nan=1e9))
+    inside = (
+        (pixels[:, 0] > 0)
+        & (pixels[:, 0] < view.width)
+        & (pixels[:, 1] > 0)
+        & (pixels[:, 1] < view.height)
+        & (grown > 0)
+    )
+    if inside.any():
+        return
+    first, last = (np.nan_to_num(p, nan=np.nan) for p in (places[0], places[1]))
+    toward = np.nanmean(np.einsum("ij,ij->i", -first[:, :2], (last - first)[:, :2]))
+    if toward > 0:
+        beyond = np.maximum(np.abs(first[:, :2]) - np.array([view.width, view.height]) / 2, 0)
+        need = round(
+            min(600.0, 2 * float(np.linalg.norm(beyond, axis=1).mean()) / max(speed, 1e-3) + e.lifespan.value), 1
+        )
+        yield case.note(
+            "life too short", "all die before they come into the picture.",
+            f"They are born outside of it and live {e.lifespan.value:g} s, at about {speed:.0f} px/s.", "trouble",
+            Mend(label=f"Let them live {need:g} s", changes=[put(f"{case.path}/lifespan/value", need)]),
+        )  # fmt: skip
+
+
+def tunnels(case: Case) -> Checks:
+    """Why a fast body gets through no surface."""
+    e, watch = case.emitter, case.watch
+    surfaces = [f for f in watch.shot.reaching(e) if f.solid]
+    if not surfaces or len(case.particles) == 0:
+        return
+    fastest = float(np.linalg.norm(case.particles.velocity, axis=1).max())
+    step, size = fastest / watch.shot.simulation_rate, float(case.particles.size.mean())
+    if step > max(size, 0.5):
+        yield case.note(
+            "no tunnelling", f"up to {step:.0f} px a step, and {size:.1f} px large: still none gets through {surfaces[0].name}.",
+            "Contact is swept: the whole way of a body is tested, not only its places.", "fine",
+        )  # fmt: skip
+
+
+def alike(case: Case) -> Checks:
+    """All born in one place with one speed."""
+    e = case.emitter
+    placed = any(n.spread for n in (e.across, e.up, e.depth))
+    fan = e.spread.value > 0 or e.toward == "anywhere" or e.direction.spread
+    stirred = any(isinstance(f, Noise) for f in case.watch.shot.reaching(e))
+    if not isinstance(e.shape, Point) or placed or fan or e.speed.spread or stirred:
+        return
+    burst = any(b.over_s == 0 for b in e.bursts)
+    what = (
+        "a burst in one place with one speed looks like one particle." if burst else "all leave one place the same way."
+    )
+    yield case.note(
+        "all alike", what, "There is no spread of place, direction or speed, so all lie on one line." if not burst else
+        "All are in the same place at every moment.", "trouble" if burst else "hint",
+        Mend(label="Spread direction and speed", changes=[
+            put(f"{case.path}/spread/value", 30), put(f"{case.path}/speed/spread", round(max(5, 0.25 * e.speed.value), 2)),
+        ]),
+    )  # fmt: skip
+
+
+def _too_costly(case: Case) -> bool:
+    """Whether its limit is not its own, but what can be stepped."""
+    track, shot = case.track, case.watch.shot
+    can = affordable_alive(shot, case.emitter, track.births, track.source, case.watch.solver.readings)
+    return min(track.demand, case.emitter.limit) > can
+
+
+def too_much(case: Case) -> Checks:
+    """More births or steps than can be worked out."""
+    e, births, shot = case.emitter, case.track.births, case.watch.shot
+    if births.each > 1:
+        yield case.note(
+            "too much", f"of every {births.each:,} births only one is considered.",
+            "Over the shot there would be more than twenty million, and each hangs on those before it.", "trouble",
+            Mend(label="A tenth of the births", changes=[
+                put(f"{case.path}/rate/value", e.rate.value / 10),
+                *(put(f"{case.path}/bursts/{n}/count", max(1, b.count // 10)) for n, b in enumerate(e.bursts)),
+            ]),
+        )  # fmt: skip
+    if _too_costly(case):
+        rate = max(1, min(60, shot.simulation_rate // 2))
+        yield case.note(
+            "too much", f"{case.watch.shares[e.id]:,} of {math.ceil(case.track.demand):,} find room.",
+            f"Each is stepped {shot.simulation_rate} times a second through its life; all would take too long.", "trouble",
+            Mend(label=f"{rate} steps a second", changes=[put("/simulation_rate", rate)]),
+        )  # fmt: skip
+
+
+def too_short_to_touch(case: Case) -> Checks:
+    """Lives that end before a surface or a kill zone that the flight would meet."""
+    e, watch = case.emitter, case.watch
+    if e.lifespan.value == 0:
+        return
+    targets = [f for f in watch.shot.reaching(e) if f.takes_away or (isinstance(f, Surface) and f.outcome != "mark")]
+    if not targets:
+        return
+    taken = case.met_at
+    lives = np.minimum(case.lives, 30.0)
+    for force in targets:
+        if (taken <= lives + 1e-3).mean() > 0.02:
+            return
+        later = taken[np.isfinite(taken)]
+        if len(later) < 0.5 * len(taken):
+            return
+        need = round(min(600.0, float(np.percentile(later, 90)) * 1.1), 1)
+        if need <= e.lifespan.value:
+            return
+        yield case.note(
+            "life too short", f"all die before they reach {force.name}; they would after {float(np.median(later)):.1f} s.",
+            f"They live {e.lifespan.value:g} s.", mend=Mend(
+                label=f"Let them live {need:g} s", changes=[put(f"{case.path}/lifespan/value", need)]
+            ),
+        )  # fmt: skip
+        return

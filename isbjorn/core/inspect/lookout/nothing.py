@@ -1,0 +1,119 @@
+"""Why nothing of an emitter is seen."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from isbjorn.core.inspect.lookout.notes import Case, Checks, Mend, put
+from isbjorn.core.render.camera import projection
+from isbjorn.core.render.mattes import matte_of
+from isbjorn.core.simulate.track import demand_of
+
+
+def nothing(case: Case) -> Checks:
+    """Nothing of it is seen, and why."""
+    e, watch, p = case.emitter, case.watch, case.particles
+    if len(p) == 0:
+        yield from _nobody(case)
+        return
+    view = projection(watch.shot, 1.0, float(watch.seconds))
+    pixels, grown = view.place(p.position)
+    radius = p.size / 2 * grown
+    x, y = pixels.T
+    inside = (x + radius > 0) & (x - radius < view.width) & (y + radius > 0) & (y - radius < view.height)
+    if (grown <= 0).all():
+        away = abs(float(np.median(p.position[:, 2]) - view.eye[2])) + 400
+        yield case.note(
+            "nothing visible", "all are behind the camera.", "They stand nearer to the viewer than the camera does.", "trouble",
+            Mend(label="Set it back", changes=[put(f"{case.path}/depth/value", round(e.depth.value - away, 1))]),
+        )  # fmt: skip
+    elif not (inside & (grown > 0)).any():
+        yield case.note(
+            "nothing visible", f"all {len(p):,} are outside of the picture.", "They were born outside or have left it.", "trouble",
+            Mend(label="Bring it to the middle", changes=[put(f"{case.path}/{f}/value", 0) for f in ("across", "up")]),
+        )  # fmt: skip
+    elif not (p.opacity > 0).any() or (not (p.colour.max(axis=1) > 0).any() and e.blend == "add"):
+        changes = [put(f"{case.path}/opacity/value", 100), put(f"{case.path}/opacity/over_life", None)]
+        if e.blend == "add":
+            changes.append(put(f"{case.path}/brightness/value", 1))
+        yield case.note(
+            "nothing visible", "all are transparent.", "Opacity or light comes to nothing at every age.",
+            "trouble", Mend(label="Make them opaque", changes=changes),
+        )  # fmt: skip
+    elif not (radius > 0).any():
+        yield case.note(
+            "nothing visible", "all have no size.", "Their size comes to nothing at every age.", "trouble",
+            Mend(label="Make them 8 px", changes=[put(f"{case.path}/size/value", 8), put(f"{case.path}/size/over_life", None)]),
+        )  # fmt: skip
+    elif watch.read(e.lit) >= 100 and not any(lamp.on for lamp in watch.shot.lights):
+        yield case.note(
+            "nothing visible", "it waits for light, and no light is on.", "Only what a light falls on is seen.", "trouble",
+            Mend(label="Let it shine by itself", changes=[put(f"{case.path}/lit/value", 0)]),
+        )  # fmt: skip
+    elif e.hidden_by:
+        yield from _hidden(case, pixels, inside)
+
+
+def _nobody(case: Case) -> Checks:
+    e, watch = case.emitter, case.watch
+    now = float(watch.seconds)
+    begins = [b.at_s + e.delay_s for b in e.bursts]
+    if e.rate.value or e.rate.keys:
+        begins.append(e.start_s + e.delay_s - e.pre_roll_s)
+    first = min(begins, default=math.inf)
+    wanted = demand_of(watch.shot, e, watch.solver.readings)
+    if watch.shares.get(e.id, 0) == 0 and wanted > 0:
+        yield case.note(
+            "nothing visible", "there is no room for any.", "Its limit, or the shot's, is 0.", "trouble",
+            Mend(label="Make room for 10,000", changes=[
+                put(f"{case.path}/limit", 10_000), put("/limit", max(10_000, watch.shot.limit)),
+            ]),
+        )  # fmt: skip
+    elif math.isinf(first):
+        yield case.note(
+            "nothing visible", "none is ever born.", "Its birth rate is 0 and it has no burst.", "trouble",
+            Mend(label="100 births a second", changes=[put(f"{case.path}/rate/value", 100)]),
+        )  # fmt: skip
+    elif now <= first:
+        roll = round(min(600.0, e.pre_roll_s + first - now + min(5.0, case.track.source.longest_life)), 2)
+        changes = [put(f"{case.path}/pre_roll_s", roll)] if e.rate.value else [put(f"{case.path}/delay_s", 0)]
+        yield case.note(
+            "nothing visible", f"none is born yet: the first comes at {first:g} s.", "Births begin later than this frame.", "hint",
+            Mend(label="Begin before the shot" if e.rate.value else "No delay", changes=changes),
+        )  # fmt: skip
+    elif any(f.takes_away for f in watch.shot.reaching(e)):
+        taker = next(f for f in watch.shot.reaching(e) if f.takes_away)
+        at = watch.shot.forces.index(taker)
+        yield case.note(
+            "nothing visible", f"all that were born are gone: {taker.name} may have taken them.", "They are born where it acts.",
+            "hint", Mend(label=f"Switch {taker.name} off", changes=[put(f"/forces/{at}/on", False)]),
+        )  # fmt: skip
+    elif e.end_s is not None and now > e.end_s:
+        yield case.note(
+            "nothing visible", f"the last was born at {e.end_s:g} s, and all have died.", "Births end before this frame.", "hint",
+            Mend(label="Never stop", changes=[put(f"{case.path}/end_s", None)]),
+        )  # fmt: skip
+
+
+def _hidden(case: Case, pixels: np.ndarray, inside: np.ndarray) -> Checks:
+    watch, e = case.watch, case.emitter
+    brush = watch.brush
+    plate = (
+        watch.solver.plates.at(watch.shot, watch.seconds, brush.view.width, brush.view.height)
+        if watch.shot.plate
+        else None
+    )
+    at = (pixels[inside] * brush.view.scale_x).astype(int)
+    x, y = np.clip(at[:, 0], 0, brush.view.width - 1), np.clip(at[:, 1], 0, brush.view.height - 1)
+    seen = np.ones(len(at))
+    for matte in watch.shot.mattes:
+        if matte.on and matte.id in e.hidden_by:
+            seen = seen * (1 - matte_of(matte, brush, plate)[y, x])
+    if len(seen) and float(seen.max()) < 0.02:
+        names = ", ".join(m.name for m in watch.shot.mattes if m.id in e.hidden_by)
+        yield case.note(
+            "nothing visible", f"all lie behind {names}.", "A matte that hides it covers every one of them.", "trouble",
+            Mend(label="Hidden by nothing", changes=[put(f"{case.path}/hidden_by", [])]),
+        )  # fmt: skip

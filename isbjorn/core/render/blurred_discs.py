@@ -1,0 +1,195 @@
+"""Discs that move while the shutter is open.
+
+Their way is a line of up to four straight pieces between states of the motion. Along a piece the cover of a pixel,
+w(c0 - c1 |x - p(t)|²), is a polynomial of t, and its mean over the time is worked out in closed form: no samples, no beads.
+A body covers what it covers on the mean of the time that the shutter is open.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit, prange
+
+from isbjorn.core.arrays import Floats, Ints, Longs
+from isbjorn.core.render.blends import put
+from isbjorn.core.render.profiles import HARD, SMALLEST, edge, mean_cover
+from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
+from isbjorn.core.runtime.parallel import guarded
+
+PIECES = 4
+# So many px beside the straight way, and such a share of the radius, make no difference that can be seen.
+_AS_STRAIGHT, _AS_LARGE = 0.02, 0.01
+# Columns: place and reach of the whole way; profile; colour and cover, premultiplied; five places; the share of the time that each
+# piece takes, and c0 and c1 of the size that it has there.
+X, Y, REACH, PROFILE, RED, PLACES, SHARES = 0, 1, 2, 3, 4, 8, 18
+C0, C1 = SHARES + PIECES, SHARES + 2 * PIECES
+SMEAR = C1 + PIECES
+
+
+@njit("f8(f8, f8, f8, b1)", cache=True, error_model="numpy")
+def _up_to(u: float, a: float, c1: float, hard: bool) -> float:
+    """The integral of w(clamp(a - c1 x²)) for x from 0 to u; a > 0."""
+    x = min(abs(u), math.sqrt(a / c1))
+    full = math.sqrt((a - 1.0) / c1) if a > 1.0 else 0.0
+    if x <= full:
+        return math.copysign(x, u)
+    total = full
+    for sign, v in ((1.0, x), (-1.0, full)):
+        v2 = v * v
+        if hard:
+            total += sign * v * (a - c1 * v2 / 3.0)
+        else:
+            a2 = a * a
+            total += (
+                sign
+                * v
+                * (
+                    a2 * (3.0 - 2.0 * a)
+                    + v2
+                    * (
+                        2.0 * a * c1 * (a - 1.0)
+                        + v2 * (0.6 * c1 * c1 * (1.0 - 2.0 * a) + v2 * (2.0 / 7.0) * c1 * c1 * c1)
+                    )
+                )
+            )
+    return math.copysign(total, u)
+
+
+@njit("void(f4[:,::1], i4[::1], i8[::1], i8[::1], i8, i8, f4[:,:,::1])", parallel=True, cache=True, error_model="numpy")
+def _draw(smears: Floats, order: Ints, starts: Longs, turns: Longs, columns: int, mode: int, out: Floats) -> None:
+    height, width = out.shape[0], out.shape[1]
+    for turn in prange(len(turns)):
+        number = turns[turn]
+        left, top = (number % columns) * TILE_W, (number // columns) * TILE_H
+        right, bottom = min(width, left + TILE_W), min(height, top + TILE_H)
+        for at in range(starts[number], starts[number + 1]):
+            s = smears[order[at]]
+            hard, radius = s[PROFILE] == HARD, 0.0
+            for k in range(PIECES):
+                radius = max(radius, math.sqrt(s[C0 + k] / s[C1 + k]))
+            lx, hx, ly, hy = s[PLACES], s[PLACES], s[PLACES + 1], s[PLACES + 1]
+            for k in range(1, PIECES + 1):
+                lx, hx = min(lx, s[PLACES + 2 * k]), max(hx, s[PLACES + 2 * k])
+                ly, hy = min(ly, s[PLACES + 2 * k + 1]), max(hy, s[PLACES + 2 * k + 1])
+            x0, x1 = max(left, math.floor(lx - radius)), min(right, math.ceil(hx + radius))
+            y0, y1 = max(top, math.floor(ly - radius)), min(bottom, math.ceil(hy + radius))
+            for y in range(y0, y1):
+                for x in range(x0, x1):
+                    w = 0.0
+                    for k in range(PIECES):
+                        share = s[SHARES + k]
+                        if share <= 0.0:
+                            continue
+                        c0, c1 = float(s[C0 + k]), float(s[C1 + k])
+                        ax, ay = float(s[PLACES + 2 * k]), float(s[PLACES + 2 * k + 1])
+                        dx, dy = s[PLACES + 2 * k + 2] - ax, s[PLACES + 2 * k + 3] - ay
+                        px, py = x + 0.5 - ax, y + 0.5 - ay
+                        length2 = dx * dx + dy * dy
+                        if length2 < 1e-4:
+                            q = min(1.0, max(0.0, c0 - c1 * (px * px + py * py)))
+                            w += share * (q if hard else q * q * (3.0 - 2.0 * q))
+                            continue
+                        length = math.sqrt(length2)
+                        along = (px * dx + py * dy) / length
+                        a = c0 - c1 * max(0.0, px * px + py * py - along * along)
+                        if a <= 0.0:
+                            continue
+                        w += share * (_up_to(length - along, a, c1, hard) - _up_to(-along, a, c1, hard)) / length
+                    if w > 0.0:
+                        put(out, y, x, w * s[RED], w * s[RED + 1], w * s[RED + 2], w * s[RED + 3], mode)
+
+
+@guarded
+def draw_smears(smears: Floats, out: Floats, mode: int = 0) -> None:
+    """Draw smears (n, 30), float32, in their order, onto a picture (height, width, 4), in place."""
+    if len(smears) == 0:
+        return
+    tiles = tiled(smears, out.shape[1], out.shape[0])
+    _draw(smears, tiles.order, tiles.bounds, tiles.turns, tiles.columns, mode, out)
+
+
+@njit("b1(f4[:,:,::1], f4[:,::1], f4[:,::1], i8)", cache=True)
+def _is_straight(places: Floats, shares: Floats, radius: Floats, i: int) -> bool:
+    """Whether a body goes straight on, evenly and at one size, as far as can be seen: most do in a part of a frame."""
+    for k in range(1, PIECES):
+        if abs(shares[i, k] - shares[i, 0]) > 1e-3 * shares[i, 0]:
+            return False
+        if abs(radius[i, k] - radius[i, 0]) > _AS_LARGE * radius[i, 0]:
+            return False
+        share = k / PIECES
+        for c in range(2):
+            if abs(places[i, k, c] - places[i, 0, c] - share * (places[i, PIECES, c] - places[i, 0, c])) > _AS_STRAIGHT:
+                return False
+    return True
+
+
+@njit("void(f4[:,:,::1], f4[:,::1], f4[:,::1], f4[:,::1], f8[::1], i8, b1, f4[:,::1])", cache=True)
+def _pack(
+    places: Floats, shares: Floats, radius: Floats, shade: Floats, inner: npt.NDArray[np.float64], profile: int, covers: bool,
+    out: Floats,
+) -> None:  # fmt: skip
+    for i in range(len(radius)):
+        n, kind, shown = float(inner[i]), profile, float(shade[i, 3])
+        least, widest = float(radius[i, 0]), 0.0
+        for k in range(1, PIECES):
+            least = min(least, float(radius[i, k]))
+        tiny = least < SMALLEST
+        mean = mean_cover(kind, n)
+        if tiny:
+            n, kind = 0.0, 1
+        out[i, PROFILE] = kind
+        for k in range(PIECES):
+            r, part = float(radius[i, k]), float(shares[i, k])
+            if tiny:
+                # Of the soft disc that it is drawn as; fainter where it would be smaller than that can be.
+                r *= math.sqrt(mean / mean_cover(1, 0.0))
+                if r < SMALLEST:
+                    part *= r * r / (SMALLEST * SMALLEST)
+                    r = SMALLEST
+            c0, c1 = edge(n, r, kind)
+            out[i, C0 + k], out[i, C1 + k], out[i, SHARES + k] = c0, c1, part
+            widest = max(widest, math.sqrt(c0 / c1))
+        lx, hx, ly, hy = places[i, 0, 0], places[i, 0, 0], places[i, 0, 1], places[i, 0, 1]
+        one = _is_straight(places, shares, radius, i)
+        if one:
+            # All in the first piece: of the others there is nothing.
+            for k in range(1, PIECES):
+                out[i, SHARES] += out[i, SHARES + k]
+                out[i, SHARES + k] = 0.0
+            out[i, C0] = 0.5 * (out[i, C0 + 1] + out[i, C0 + 2])
+            out[i, C1] = 0.5 * (out[i, C1 + 1] + out[i, C1 + 2])
+        for k in range(PIECES + 1):
+            at = PIECES if one and k > 0 else k
+            out[i, PLACES + 2 * k], out[i, PLACES + 2 * k + 1] = places[i, at, 0], places[i, at, 1]
+            lx, hx = min(lx, places[i, k, 0]), max(hx, places[i, k, 0])
+            ly, hy = min(ly, places[i, k, 1]), max(hy, places[i, k, 1])
+        out[i, X], out[i, Y] = (lx + hx) / 2, (ly + hy) / 2
+        out[i, REACH] = 0.5 * max(hx - lx, hy - ly) + widest + 1.0 if shown > 0 else -1e9
+        for c in range(3):
+            out[i, RED + c] = shade[i, c] * shown
+        out[i, RED + 3] = shown if covers else 0.0
+
+
+@guarded
+def smears_of(
+    places: Floats,
+    shares: Floats,
+    radius: Floats,
+    shade: Floats,
+    inner: npt.NDArray[np.float64],
+    profile: int,
+    covers: bool,
+) -> Floats:
+    """Smears (n, 30) of discs: places (n, 5, 2) px, shares of the time (n, 4), radius (n,) px, or (n, 4) in each piece, shade
+    (n, 4) linear colour and opacity, inner radius (n,) as a share, the profile's code."""
+    out = np.empty((len(radius), SMEAR), np.float32)
+    _pack(
+        np.ascontiguousarray(places, np.float32), np.ascontiguousarray(shares, np.float32),
+        np.array(np.broadcast_to(radius.reshape(len(radius), -1), (len(radius), PIECES)), np.float32),
+        np.ascontiguousarray(shade, np.float32),
+        np.ascontiguousarray(inner, np.float64), profile, covers, out,
+    )  # fmt: skip
+    return out

@@ -1,0 +1,233 @@
+"""From places in the shot to pixels of the picture."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit, prange
+
+from isbjorn.core.appearance.particles import Particles
+from isbjorn.core.arrays import Floats
+from isbjorn.core.document import Emitter, Number, Round, Shot
+from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.render.discs import RECORD, write_record
+from isbjorn.core.render.overdraw import DISCS, affordable, covered
+from isbjorn.core.render.profiles import pack_body
+from isbjorn.core.runtime.parallel import guarded
+
+_NEAREST_PX = 1.0
+SPECK_RADIUS = 0.15
+
+
+@dataclass(frozen=True)
+class Orbit:
+    """A free look at the shot, round the picture's centre: degrees to the side and upward, and how many times as far away."""
+
+    side: float = 30.0
+    above: float = 20.0
+    far: float = 1.6
+
+
+@dataclass(frozen=True)
+class Projection:
+    """How places become pixels: size of the picture, pixels per px, where the camera stands, its axes, its lens.
+
+    eye: (3,) px. axes: rows are what lies right, up and toward the viewer for the camera, (3, 3). lens_px: distance at which a
+    thing keeps its size, None when flat.
+    """
+
+    width: int
+    height: int
+    scale_x: float
+    scale_y: float
+    lens_px: float | None
+    eye: npt.NDArray[np.float64]
+    axes: npt.NDArray[np.float64]
+
+    @property
+    def packed(self) -> npt.NDArray[np.float64]:
+        """All of it as float64 (17,) for kernels."""
+        head = [self.width, self.height, self.scale_x, self.scale_y, self.lens_px or 0.0]
+        return np.concatenate([head, self.eye, self.axes.ravel()])
+
+    def place(self, position: npt.ArrayLike) -> tuple[Floats, Floats]:
+        """Pixels from the top left corner, float32 (n, 2), and the magnification of each, float32 (n,); 0 behind the camera."""
+        p = (np.asarray(position, np.float64).reshape(-1, 3) - self.eye) @ self.axes.T
+        grown = np.ones(len(p))
+        if self.lens_px is not None:
+            grown = np.where(-p[:, 2] > _NEAREST_PX, self.lens_px / np.maximum(-p[:, 2], _NEAREST_PX), 0)
+        x = self.width / 2 + p[:, 0] * grown * self.scale_x
+        y = self.height / 2 - p[:, 1] * grown * self.scale_y
+        return np.stack([x, y], axis=1).astype(np.float32), grown.astype(np.float32)
+
+
+def _axes(pan: float, pitch: float, roll: float) -> npt.NDArray[np.float64]:
+    """The camera's axes as rows, turned to the left, upward and counter-clockwise, in this order about its own axes."""
+    a, b, c = np.radians([pan, pitch, roll])
+    about_y = np.array([[np.cos(a), 0, np.sin(a)], [0, 1, 0], [-np.sin(a), 0, np.cos(a)]])
+    about_x = np.array([[1, 0, 0], [0, np.cos(b), -np.sin(b)], [0, np.sin(b), np.cos(b)]])
+    about_z = np.array([[np.cos(c), -np.sin(c), 0], [np.sin(c), np.cos(c), 0], [0, 0, 1]])
+    return np.asarray((about_y @ about_x @ about_z).T)
+
+
+def projection(shot: Shot, scale: float = 1.0, t: float = 0.0, orbit: Orbit | None = None) -> Projection:
+    """The projection of a shot at a moment and a delivery scale, through its camera or by a free look.
+
+    Perspective is a pinhole of focal length over filmback; at rest, the picture plane keeps its size.
+    """
+    width, height = max(1, round(shot.width * scale)), max(1, round(shot.height * scale))
+    camera, readings = shot.camera, Readings(shot)
+    per_mm = shot.width / camera.filmback_mm.value
+    rest = per_mm * camera.focal_mm.value
+    size = (width, height, width / shot.width, height / shot.height)
+    if orbit is not None:
+        axes = _axes(orbit.side, -orbit.above, 0)
+        return Projection(*size, rest, axes[2] * rest * orbit.far, axes)
+
+    def read(number: Number) -> float:
+        return float(readings.number(number, np.array([t]))[0])
+
+    axes = _axes(read(camera.pan), read(camera.pitch), read(camera.roll))
+    eye = np.array([read(camera.across), read(camera.up), rest - read(camera.forward)])
+    lens = per_mm * read(camera.focal_mm) if camera.kind == "perspective" else None
+    return Projection(*size, lens, eye, axes)
+
+
+@dataclass
+class Counts:
+    """How many bodies are seen, too small to be seen, not in the picture, transparent, (of those outside) behind the camera, and
+    left out because together they would cost too much."""
+
+    seen: int = 0
+    specks: int = 0
+    outside: int = 0
+    clear: int = 0
+    behind: int = 0
+    left_out: int = 0
+
+
+@dataclass(frozen=True)
+class Drawn:
+    """Drawing records (n, 12) in drawing order, and what is known of them."""
+
+    records: Floats
+    counts: Counts
+
+
+def rank(emitter: Emitter, particles: Particles, view: Projection) -> npt.NDArray[np.int64]:
+    """The drawing order of the particles of one emitter, given in the order of their births."""
+    n = len(particles)
+    match emitter.order:
+        case "youngest first":
+            return np.arange(n - 1, -1, -1)
+        case "farthest first" | "nearest first":
+            near = particles.position @ view.axes[2].astype(np.float32)
+            return np.argsort(near if emitter.order == "farthest first" else -near, kind="stable")
+        case "largest first" | "smallest first":
+            large = particles.size
+            return np.argsort(-large if emitter.order == "largest first" else large, kind="stable")
+        case _:
+            return np.arange(n)
+
+
+@njit(
+    "void(i8[::1], f4[:,:], f4[::1], f4[::1], f4[:,::1], i4[::1], f4[:,::1], f8[::1], f4[:,::1], i8[::1])",
+    parallel=True,
+    cache=True,
+)
+def _pack(
+    order: npt.NDArray[np.int64],
+    position: Floats,
+    size: Floats,
+    opacity: Floats,
+    colour: Floats,
+    emitter: npt.NDArray[np.int32],
+    looks: Floats,
+    view: npt.NDArray[np.float64],
+    out: Floats,
+    counts: npt.NDArray[np.int64],
+) -> None:
+    width, height, scale_x, scale_y, lens = view[0], view[1], view[2], view[3], view[4]
+    turned = view[8] != 1.0 or view[12] != 1.0 or view[16] != 1.0
+    specks, outside, seen, clear, behind = 0, 0, 0, 0, 0
+    for at in prange(len(order)):
+        i = order[at]
+        grown = 1.0
+        px, py, pz = position[i, 0] - view[5], position[i, 1] - view[6], position[i, 2] - view[7]
+        if turned:
+            px, py, pz = (
+                px * view[8] + py * view[9] + pz * view[10],
+                px * view[11] + py * view[12] + pz * view[13],
+                px * view[14] + py * view[15] + pz * view[16],
+            )
+        if lens > 0:
+            grown = lens / -pz if -pz > _NEAREST_PX else 0.0
+        x = width / 2 + px * grown * scale_x
+        y = height / 2 - py * grown * scale_y
+        r = size[i] * 0.25 * (scale_x + scale_y) * grown
+        shown = opacity[i] if r > 0 else 0.0
+        inside = x + r > 0 and x - r < width and y + r > 0 and y - r < height
+        if not inside:
+            # Far outside of every tile: left out without a hole in the order.
+            x, r = -1e9, 0.0
+            outside += 1
+            if grown <= 0:
+                behind += 1
+        elif shown > 0:
+            seen += 1
+            if r < SPECK_RADIUS:
+                specks += 1
+        else:
+            x = -1e9
+            clear += 1
+        write_record(out, at, x, y, r, shown, colour, i, looks, emitter[i])
+    counts[0], counts[1], counts[2], counts[3], counts[4] = seen, specks, outside, clear, behind
+
+
+def _affordable(particles: Particles, view: Projection) -> tuple[Particles, int]:
+    """The particles that can be drawn as discs, and how many cannot."""
+    scale = 0.25 * (view.scale_x + view.scale_y)
+    whole = view.width * view.height
+    if float(np.dot(particles.size, particles.size)) * scale * scale * 4 <= DISCS * whole and view.lens_px is None:
+        return particles, 0
+    (x, y), grown = view.place(particles.position)[0].T, view.place(particles.position)[1]
+    radius = particles.size * np.float32(scale) * grown
+    cost = 0.8 * covered(x, y, radius, radius, view.width, view.height) * (particles.opacity > 0)
+    keep = affordable(particles.id, cost, DISCS)
+    return (particles, 0) if keep is None else (particles.where(keep), int((~keep).sum()))
+
+
+@guarded
+def to_draw(shot: Shot, particles: Particles, view: Projection) -> Drawn:
+    """Order, project and pack the particles of a moment."""
+    particles, left_out = _affordable(particles, view)
+    orders, first = [], 0
+    for number, last in enumerate(np.searchsorted(particles.emitter, np.arange(len(shot.emitters)) + 1)):
+        orders.append(first + rank(shot.emitters[number], particles.between(first, int(last)), view))
+        first = int(last)
+    order = np.concatenate(orders).astype(np.int64) if orders else np.empty(0, np.int64)
+    if shot.camera.sorting == "by depth" and view.lens_px is not None:
+        # Across emitters, particle by particle.
+        near = (particles.position @ view.axes[2].astype(np.float32))[order]
+        order = order[np.argsort(near, kind="stable")]
+    looks = np.zeros((max(1, len(shot.emitters)), 3), np.float32)
+    for number, emitter in enumerate(shot.emitters):
+        body = emitter.body if isinstance(emitter.body, Round) else Round()
+        looks[number] = (emitter.blend != "add", *pack_body(body))
+    records, counts = np.empty((len(order), RECORD), np.float32), np.zeros(5, np.int64)
+    _pack(
+        order,
+        particles.position,
+        particles.size,
+        particles.opacity,
+        particles.colour,
+        particles.emitter,
+        looks,
+        view.packed,
+        records,
+        counts,
+    )
+    seen, specks, outside, clear, behind = (int(n) for n in counts)
+    return Drawn(records, Counts(seen, specks, outside, clear, behind, left_out))

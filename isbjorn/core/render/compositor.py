@@ -1,0 +1,285 @@
+"""The layers of a moment laid together: emitters, groups, what each is used for, and what is done to it.
+
+An emitter without a finish, and in no group, is drawn straight onto what lies below it, each particle with the emitter's blend. One
+with a finish, or hidden, or used, has a layer of its own, which is blended as a whole.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any
+
+import cv2
+import numpy as np
+
+from isbjorn.core.appearance.particles import Particles
+from isbjorn.core.arrays import Floats
+from isbjorn.core.colour import LUMA
+from isbjorn.core.document import Emitter, Group, Shot, Use
+from isbjorn.core.render.atlas import is_plain
+from isbjorn.core.render.blends import MODES, lay
+from isbjorn.core.render.blur import blur
+from isbjorn.core.render.effects import Moment, finished, region, working
+from isbjorn.core.render.emitters import RenderContext
+from isbjorn.core.render.known import Digests, Facts, Known, add, since
+from isbjorn.core.render.mattes import matte_of
+from isbjorn.core.render.shades import bounds
+
+
+def is_simple(e: Emitter) -> bool:
+    """Whether an emitter's particles are discs with nothing done to them, drawn by the fastest way."""
+    return (
+        is_plain(e) and MODES[e.blend] == 0 and e.trail is None and e.heads is None and e.lines is None
+        and e.group is None and e.use.kind == "picture" and not e.hidden_by and not working(e.finish)
+        and e.lit.value == 0 and not e.lit.timed
+    )  # fmt: skip
+
+
+def all_simple(shot: Shot) -> bool:
+    """Whether all of a shot may be drawn in one pass."""
+    camera = shot.camera
+    lens = any(n.value or n.timed for n in (camera.shutter, camera.aperture))
+    return not lens and not working(shot.finish) and all(is_simple(e) for e in shot.emitters if e.on)
+
+
+def reads_ground(shot: Shot) -> bool:
+    """Whether layers must be laid onto the plate itself, because what they do to it cannot be told from them alone."""
+    if working(shot.finish):
+        return any(u.use.kind != "picture" and u.use.of == "plate" for u in _units(shot))
+    units = [u for u in _units(shot) if not (isinstance(u, Emitter) and u.group is not None)]
+    uses = any(u.use.kind != "picture" and u.use.of in (None, "plate") for u in units)
+    return uses or any(MODES[u.blend] != 0 for u in units)
+
+
+def _units(shot: Shot) -> list[Emitter | Group]:
+    every: list[Emitter | Group] = [*shot.emitters, *shot.groups]
+    return [u for u in every if u.on]
+
+
+@dataclass
+class Compositor:
+    """Lays the layers of a moment. plate: the plate alone, for mattes that read it. known: what is known of the last picture."""
+
+    brush: RenderContext
+    frame: int
+    plate: Floats | None = None
+    particles: dict[int, Particles] = field(default_factory=dict)
+    known: Known | None = None
+
+    @property
+    def shot(self) -> Shot:
+        return self.brush.shot
+
+    @cached_property
+    def moment(self) -> Moment:
+        return Moment(self.brush.read, self.brush.view.scale_x, self.frame)
+
+    def _nothing(self) -> Floats:
+        return np.zeros((self.brush.view.height, self.brush.view.width, 4), np.float32)
+
+    @cached_property
+    def _aimed(self) -> dict[str, list[Emitter | Group]]:
+        """Who is used on one thing alone, by the thing's id."""
+        found: dict[str, list[Emitter | Group]] = {}
+        for unit in _units(self.shot):
+            if unit.use.kind != "picture" and unit.use.of is not None:
+                found.setdefault(unit.use.of, []).append(unit)
+        return found
+
+    @cached_property
+    def _mattes(self) -> dict[str, Floats]:
+        wanted = {name for e in self.shot.emitters if e.on for name in e.hidden_by}
+        return {m.id: matte_of(m, self.brush, self.plate) for m in self.shot.mattes if m.on and m.id in wanted}
+
+    def laid(self, ground: Floats | None) -> Floats:
+        """All layers on the ground (changed in place), or on nothing."""
+        picture = self._nothing() if ground is None else ground
+        whole = working(self.shot.finish)
+        if ground is not None:
+            for user in self._aimed.get("plate", ()):
+                picture[:] = used(user.use, self.layer(user), picture, self.brush)
+        target = self._nothing() if whole else picture
+        self._lay_all(self._ordered_units(), target, ground is not None)
+        if whole:
+            piece = self._cropped(target, self.shot.finish)
+            if piece is not None:
+                part, left, top = piece
+                lay(finished(part, self.shot.finish, self.moment), picture, left=left, top=top)
+        return picture
+
+    def _ordered_units(self) -> list[Emitter | Group]:
+        """What is drawn, in its order: emitters, and groups where the first of their members stands."""
+        found: dict[str, Emitter | Group] = {}
+        groups = {g.id: g for g in self.shot.groups}
+        for emitter in self._in_order():
+            unit: Emitter | Group = groups[emitter.group] if emitter.group is not None else emitter
+            if unit.on and (isinstance(unit, Group) or emitter.on):
+                found.setdefault(unit.id, unit)
+        return list(found.values())
+
+    def _lay_all(self, units: list[Emitter | Group], target: Floats, grounded: bool) -> None:
+        known = self.known
+        if known is None:
+            for unit in units:
+                self._put(unit, target)
+            return
+        self._digests = Digests(self.brush, grounded)
+        chain = [self._digests.of(unit, self._aimed) for unit in units]
+        same, first = known.same(self._digests.at, chain), 0
+        if known.below is not None:
+            first = known.depth
+            target[:] = known.below
+        facts = known.facts[:first]
+        for one in facts:
+            self._recall(one)
+        for number in range(first, len(units)):
+            if number == same and number > known.depth and known.fits(target):
+                # What is edited once is edited again: the picture below it is kept.
+                known.depth, known.below = number, target.copy()
+            facts.append(self._noted(lambda unit=units[number]: self._put(unit, target)))  # type: ignore[misc]
+        known.chain, known.facts = chain, facts
+        known.pieces = {digest: known.pieces[digest] for digest in {*chain} & known.pieces.keys()}
+
+    def _noted(self, drawing: Callable[[], None]) -> Facts:
+        """Draw, and note whose particles they were and what was counted."""
+        before, had = replace(self.brush.counts), set(self.particles)
+        drawing()
+        mine = {number: p for number, p in self.particles.items() if number not in had}
+        return Facts(mine, since(before, self.brush.counts))
+
+    def _recall(self, facts: Facts) -> None:
+        self.particles |= facts.particles
+        add(self.brush.counts, facts.counts)
+
+    def _in_order(self) -> list[Emitter]:
+        """Emitters in the order in which they are drawn: of the cast, or the farthest first by the middle of its particles; those
+        of a group by the middle of all of them."""
+        shot, view = self.shot, self.brush.view
+        if shot.camera.sorting != "by depth" or view.lens_px is None:
+            return list(shot.emitters)
+        near: dict[str, list[float]] = {}
+        for number, emitter in enumerate(shot.emitters):
+            if number in self.brush.solver.tracks:
+                places = self.brush.solver.of(number, self.brush.seconds, self.brush.stale).position
+                near.setdefault(emitter.group or emitter.id, []).extend((places @ view.axes[2]).tolist())
+        middle = {name: float(np.mean(z)) if z else 0.0 for name, z in near.items()}
+        return sorted(shot.emitters, key=lambda e: middle.get(e.group or e.id, 0.0))
+
+    def _put(self, unit: Emitter | Group, onto: Floats) -> None:
+        if unit.use.kind != "picture":
+            if unit.use.of is None:
+                onto[:] = used(unit.use, self.layer(unit), onto, self.brush)
+            return
+        own = (
+            isinstance(unit, Group) or working(unit.finish) or bool(set(unit.hidden_by) & set(self._mattes))
+            or unit.id in self._aimed
+        )  # fmt: skip
+        if not own:
+            self._draw(unit, onto)
+        else:
+            # An emitter that only adds light has left no cover on its layer, so that is laid the plain way.
+            piece = self._known_piece(unit)
+            if piece is not None:
+                lay(piece[0], onto, unit.blend, *piece[1:])
+
+    def _draw(self, emitter: Any, onto: Floats, blend: str | None = None) -> None:
+        number = self.shot.emitters.index(emitter)
+        self.particles[number] = self.brush.draw(number, onto, blend)
+
+    def layer(self, unit: Emitter | Group) -> Floats:
+        """A unit's own layer with its finish, and with what others do to it, as large as the picture."""
+        piece = self._piece(unit)
+        if piece is not None and piece[0].shape[:2] == (self.brush.view.height, self.brush.view.width):
+            return piece[0]
+        whole = self._nothing()
+        if piece is not None:
+            part, left, top = piece
+            whole[top : top + part.shape[0], left : left + part.shape[1]] = part
+        return whole
+
+    def _cropped(self, layer: Floats, steps: tuple[Any, ...]) -> tuple[Floats, int, int] | None:
+        """The part of a layer that its steps can change, and its left and top; None if there is nothing on it."""
+        lit = bounds(layer)
+        if lit is None:
+            return None
+        left, top, right, bottom = region(lit, steps, self.moment, layer.shape[1], layer.shape[0])
+        return np.ascontiguousarray(layer[top:bottom, left:right]), left, top
+
+    def _known_piece(self, unit: Emitter | Group) -> tuple[Floats, int, int] | None:
+        if self.known is None or (isinstance(unit, Emitter) and unit.group is not None):
+            return self._piece(unit)
+        digest, found = self._digests.of(unit, self._aimed), None
+        if digest in self.known.pieces:
+            found, facts = self.known.pieces[digest]
+            self._recall(facts)
+            return found
+
+        def draw() -> None:
+            nonlocal found
+            found = self._piece(unit)
+
+        facts = self._noted(draw)
+        if found is None or self.known.fits(found[0]):
+            self.known.pieces[digest] = found, facts
+        return found
+
+    def _piece(self, unit: Emitter | Group) -> tuple[Floats, int, int] | None:
+        """The part of a unit's layer in which there is anything, and its left and top; None if there is nothing."""
+        layer = self._nothing()
+        if isinstance(unit, Group):
+            for member in self.shot.emitters:
+                if member.on and member.group == unit.id:
+                    self._put(member, layer)
+        else:
+            self._draw(unit, layer, unit.blend if MODES[unit.blend] == 0 else "normal")
+        users = self._aimed.get(unit.id, ())
+        # What others do to it may reach all of it.
+        piece = (layer, 0, 0) if users else self._cropped(layer, unit.finish)
+        if piece is None:
+            return None
+        layer, left, top = piece
+        if isinstance(unit, Emitter):
+            height, width = layer.shape[:2]
+            for name in unit.hidden_by:
+                if name in self._mattes:
+                    layer *= (1 - self._mattes[name][top : top + height, left : left + width])[..., None]
+        if working(unit.finish):
+            layer = finished(layer, unit.finish, self.moment)
+        for user in users:
+            layer = used(user.use, self.layer(user), layer, self.brush)
+        return layer, left, top
+
+
+def used(use: Use, layer: Floats, below: Floats, brush: RenderContext) -> Floats:
+    """What a layer makes of what lies below it; float32 (height, width, 4)."""
+    if use.kind in ("matte", "cut"):
+        cover = np.clip(np.maximum(layer[..., 3], layer[..., :3] @ LUMA), 0, 1)[..., None]
+        return np.asarray(below * (cover if use.kind == "matte" else 1 - cover), np.float32)
+    push = brush.read(use.amount) * brush.view.scale_x
+    height, width = layer.shape[:2]
+    if use.kind == "glass":
+        # Light is bent by the slope of the surface: thick where the layer is full. One amount at a slope of one in eight px.
+        thick = np.clip(np.maximum(layer[..., 3], layer[..., :3] @ LUMA), 0, 1).astype(np.float32, copy=False)
+        thick = blur(np.ascontiguousarray(thick), 1.5 * brush.view.scale_x)
+        reach = np.float32(8 * brush.view.scale_x)
+        dx = reach * push * cv2.Sobel(thick, cv2.CV_32F, 1, 0, scale=1 / 8)
+        dy = reach * push * cv2.Sobel(thick, cv2.CV_32F, 0, 1, scale=1 / 8)
+    else:
+        cover = layer[..., 3]
+        dx = (layer[..., 0] - 0.5 * cover) * np.float32(2 * push)
+        dy = -(layer[..., 1] - 0.5 * cover) * np.float32(2 * push)
+    x = np.arange(width, dtype=np.float32)[None] - dx.astype(np.float32, copy=False)
+    y = np.arange(height, dtype=np.float32)[:, None] - dy.astype(np.float32, copy=False)
+    bent = cv2.remap(below, x, y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101)
+    return np.asarray(bent, np.float32)
+
+
+def depth_of(brush: RenderContext) -> Floats:
+    """How many bodies lie over each other at each pixel, float32 (height, width)."""
+    picture = np.zeros((brush.view.height, brush.view.width, 4), np.float32)
+    for number, emitter in enumerate(brush.shot.emitters):
+        if emitter.on:
+            brush.draw(number, picture, bare=True)
+    return np.ascontiguousarray(picture[..., 0])

@@ -1,0 +1,248 @@
+"""Drawing bodies into tiles. Each tile has one owner, so threads never race and their number never shows.
+
+Bodies are sorted into tiles in drawing order (a counting sort in fixed chunks), then each tile composites its own,
+one after another: dst = dst (1 - o w) + c w, with c the premultiplied colour, o what it covers (0 for `add`) and
+w the body's profile. Tiles of tiny bodies keep their pixels as red, green, blue, alpha together; tiles of larger ones
+keep four planes, so that a row is one vector loop.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit, prange
+
+from isbjorn.core.arrays import Floats, Ints
+from isbjorn.core.render.lanes import LANES, composite, interleave
+from isbjorn.core.render.profiles import HARD, SMALLEST, SOFT, SPECK_AREA, edge, mean_cover
+from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
+from isbjorn.core.runtime.parallel import guarded
+
+GROUPS = TILE_W // LANES
+# Columns of a drawing record.
+X, Y, REACH, C0, C1, W1, W2, W3, RED, GREEN, BLUE, COVER = range(12)
+RECORD = 12
+_TOGETHER_BELOW = 1.7
+_NARROW = 6.0
+# From here on pixel centres are dense enough by themselves: within 1 per cent at the worst.
+_EVEN_BELOW = 3.6
+_SMALLEST_AREA = math.pi * SMALLEST * SMALLEST / 2
+
+
+@njit("f8(f8, f8, f8, f8, f8, i8)", cache=True)
+def _even(c0: float, c1: float, x: float, y: float, area: float, profile: int) -> float:
+    """A body's c0 with which its pixels add up to its area, wherever it lies between them.
+
+    Sampled at pixel centres, a body of one or two pixels would flicker by some per cent as it moves. Newton's method, whose steps jump
+    over pixels where the edge meets several at once: six of them at most.
+    """
+    for _ in range(6):
+        reach = math.sqrt(max(c0, 0.0) / c1)
+        light, slope = 0.0, 0.0
+        for yy in range(math.ceil(y - reach - 0.5), math.floor(y + reach + 0.5)):
+            for xx in range(math.ceil(x - reach - 0.5), math.floor(x + reach + 0.5)):
+                q = c0 - c1 * ((xx + 0.5 - x) ** 2 + (yy + 0.5 - y) ** 2)
+                if q >= 1.0:
+                    light += 1.0
+                elif q > 0.0:
+                    light += q if profile == HARD else q * q * (3.0 - 2.0 * q)
+                    slope += 1.0 if profile == HARD else 6.0 * q * (1.0 - q)
+        if abs(area - light) < 1e-5 * area or slope == 0.0:
+            break
+        c0 += min(0.5, max(-0.5, (area - light) / slope))
+    return c0
+
+
+@njit("void(f4[:,::1], i8, f8, f8, f8, f8, f4[:,::1], i8, f4[:,::1], i8)", cache=True)
+def write_record(
+    out: Floats, at: int, x: float, y: float, r: float, shown: float, colour: Floats, i: int, looks: Floats, k: int
+) -> None:
+    """Write record `at` of a body of radius r at (x, y) with colour[i] (linear) and looks[k]: covers, profile, inner."""
+    profile, inner = int(looks[k, 1]), float(looks[k, 2])
+    out[at, X], out[at, Y] = x, y
+    area = math.pi * r * r * mean_cover(profile, inner)
+    out[at, W1], out[at, W2], out[at, W3] = (1.0, 0.0, 0.0) if profile == HARD else (0.0, 3.0, -2.0)
+    if area < SPECK_AREA:
+        shown *= area
+        out[at, REACH], out[at, C0], out[at, C1] = 1.5, 0.0, 0.0
+    else:
+        if area < _SMALLEST_AREA and r < SMALLEST:
+            shown *= area / _SMALLEST_AREA
+            out[at, W1], out[at, W2], out[at, W3] = 0.0, 3.0, -2.0
+            r, inner, profile, area = SMALLEST, 0.0, SOFT, _SMALLEST_AREA
+        c0, c1 = edge(inner, r, profile)
+        if r < _EVEN_BELOW:
+            c0 = _even(c0, c1, x, y, area, profile)
+        out[at, C0], out[at, C1] = c0, c1
+        out[at, REACH] = math.sqrt(c0 / c1)
+    out[at, RED], out[at, GREEN], out[at, BLUE] = colour[i, 0] * shown, colour[i, 1] * shown, colour[i, 2] * shown
+    out[at, COVER] = looks[k, 0] * shown
+
+
+@njit("void(f4[:,::1], f4[::1], f4[::1], f4[:,::1], f4[:,::1], f4[:,::1])", parallel=True, cache=True)
+def _records(centre: Floats, radius: Floats, opacity: Floats, colour: Floats, looks: Floats, out: Floats) -> None:
+    for i in prange(len(radius)):
+        write_record(out, i, centre[i, 0], centre[i, 1], radius[i], opacity[i], colour, i, looks, i)
+
+
+_FAST = {"contract", "nnan", "ninf", "nsz"}
+_BODY = "void(f4[::1], f4[:,::1], i8, i8, i8, i8, i8)"
+
+
+@njit("i8(i8, i8, b1)", cache=True, inline="always")
+def _pixel(x: int, y: int, planes: bool) -> int:
+    """Where the red of a tile's pixel lies: beside its green, or a group of eight before it."""
+    return (y * GROUPS + x // LANES) * 4 * LANES + x % LANES if planes else (y * TILE_W + x) * 4
+
+
+@njit("void(f4[::1], f4[:,::1], i8, i8, i8, i8, i8, b1)", cache=True, error_model="numpy", fastmath=_FAST)
+def _draw_speck(
+    tile: Floats, records: Floats, k: int, left: int, top: int, right: int, bottom: int, planes: bool
+) -> None:
+    """Composite a body of less than a pixel: the quadratic B-spline over 3 × 3 pixels."""
+    x, y = records[k, X] - np.float32(left), records[k, Y] - np.float32(top)
+    red, green, blue, cover = records[k, RED], records[k, GREEN], records[k, BLUE], records[k, COVER]
+    one, half, most = np.float32(1), np.float32(0.5), np.float32(0.75)
+    px, py = math.floor(x), math.floor(y)
+    fx, fy = x - np.float32(px), y - np.float32(py)
+    across = (half * (one - fx) * (one - fx), most - (fx - half) * (fx - half), half * fx * fx)
+    down = (half * (one - fy) * (one - fy), most - (fy - half) * (fy - half), half * fy * fy)
+    step = LANES if planes else 1
+    for j in range(3):
+        yy = py + j - 1
+        if yy < 0 or yy >= bottom - top:
+            continue
+        for i in range(3):
+            xx = px + i - 1
+            if xx < 0 or xx >= right - left:
+                continue
+            w = down[j] * across[i]
+            keep, at = one - cover * w, _pixel(xx, yy, planes)
+            tile[at] = tile[at] * keep + red * w
+            tile[at + step] = tile[at + step] * keep + green * w
+            tile[at + 2 * step] = tile[at + 2 * step] * keep + blue * w
+            tile[at + 3 * step] = tile[at + 3 * step] * keep + cover * w
+
+
+@njit(_BODY, cache=True, error_model="numpy", fastmath=_FAST)
+def _draw_together(tile: Floats, records: Floats, k: int, left: int, top: int, right: int, bottom: int) -> None:
+    """Composite one body into a tile of interleaved pixels."""
+    one, zero, half = np.float32(1), np.float32(0), np.float32(0.5)
+    if records[k, C1] == zero:
+        _draw_speck(tile, records, k, left, top, right, bottom, False)
+        return
+    x, y, reach = records[k, X] - np.float32(left), records[k, Y] - np.float32(top), records[k, REACH]
+    red, green, blue, cover = records[k, RED], records[k, GREEN], records[k, BLUE], records[k, COVER]
+    x0, x1 = max(0, math.ceil(x - reach - half)), min(right - left, math.floor(x + reach + half))
+    y0, y1 = max(0, math.ceil(y - reach - half)), min(bottom - top, math.floor(y + reach + half))
+    c0, c1, w1, w2, w3 = records[k, C0], records[k, C1], records[k, W1], records[k, W2], records[k, W3]
+    for yy in range(y0, y1):
+        dy = np.float32(yy) + half - y
+        rest = c0 - c1 * dy * dy
+        for xx in range(x0, x1):
+            dx = np.float32(xx) + half - x
+            q = min(one, max(zero, rest - c1 * dx * dx))
+            w = q * (w1 + q * (w2 + q * w3))
+            keep, at = one - cover * w, (yy * TILE_W + xx) * 4
+            tile[at] = tile[at] * keep + red * w
+            tile[at + 1] = tile[at + 1] * keep + green * w
+            tile[at + 2] = tile[at + 2] * keep + blue * w
+            tile[at + 3] = tile[at + 3] * keep + cover * w
+
+
+@njit(_BODY, cache=True, error_model="numpy", fastmath=_FAST)
+def _draw_planes(tile: Floats, records: Floats, k: int, left: int, top: int, right: int, bottom: int) -> None:
+    """Composite one body into a tile of four planes."""
+    _one, zero, half = np.float32(1), np.float32(0), np.float32(0.5)
+    if records[k, C1] == zero:
+        _draw_speck(tile, records, k, left, top, right, bottom, True)
+        return
+    x, y, reach = records[k, X] - np.float32(left), records[k, Y] - np.float32(top), records[k, REACH]
+    red, green, blue, cover = records[k, RED], records[k, GREEN], records[k, BLUE], records[k, COVER]
+    y0, y1 = max(0, math.ceil(y - reach - half)), min(bottom - top, math.floor(y + reach + half))
+    c0, c1, w1, w2, w3 = records[k, C0], records[k, C1], records[k, W1], records[k, W2], records[k, W3]
+    g0 = max(0, math.ceil(x - reach - half)) // LANES
+    g1 = (min(right - left, math.floor(x + reach + half)) + LANES - 1) // LANES
+    narrow, reach2 = reach < _NARROW, reach * reach
+    for yy in range(y0, y1):
+        dy = np.float32(yy) + half - y
+        rest = c0 - c1 * dy * dy
+        if not narrow:
+            # A wide body's rows are as long as its chords; a narrow one's are a group or two, whatever their length.
+            chord = math.sqrt(max(zero, reach2 - dy * dy))
+            g0 = max(0, math.ceil(x - chord - half)) // LANES
+            g1 = (min(right - left, math.floor(x + chord + half)) + LANES - 1) // LANES
+        for group in range(g0, g1):
+            start = np.float32(group * LANES) + half - x
+            at = (yy * GROUPS + group) * 4 * LANES
+            composite(tile, at, start, rest, c1, w1, w2, w3, red, green, blue, cover)  # type: ignore[call-arg]
+
+
+@njit("void(f4[:,::1], i4[::1], i8[::1], i8[::1], i8, f4[:,:,::1])", parallel=True, cache=True)
+def _draw(
+    records: Floats, order: Ints, starts: npt.NDArray[np.int64], turns: npt.NDArray[np.int64], columns: int, out: Floats
+) -> None:
+    height, width = out.shape[0], out.shape[1]
+    for turn in prange(len(turns)):
+        number = turns[turn]
+        first, last = starts[number], starts[number + 1]
+        left, top = (number % columns) * TILE_W, (number // columns) * TILE_H
+        right, bottom = min(width, left + TILE_W), min(height, top + TILE_H)
+        if first == last:
+            out[top:bottom, left:right] = 0
+            continue
+        reach = 0.0
+        for i in range(first, last):
+            reach += records[order[i], REACH]
+        if reach < _TOGETHER_BELOW * (last - first):
+            mixed = np.zeros(TILE_H * TILE_W * 4, np.float32)
+            for i in range(first, last):
+                _draw_together(mixed, records, order[i], left, top, right, bottom)
+            for y in range(bottom - top):
+                for x in range(right - left):
+                    for c in range(4):
+                        out[top + y, left + x, c] = mixed[(y * TILE_W + x) * 4 + c]
+        else:
+            planes = np.zeros(TILE_H * TILE_W * 4, np.float32)
+            for i in range(first, last):
+                _draw_planes(planes, records, order[i], left, top, right, bottom)
+            flat = out.reshape(-1)
+            whole = (right - left) // LANES
+            for y in range(bottom - top):
+                for group in range(whole):
+                    at = ((top + y) * width + left + group * LANES) * 4
+                    interleave(planes, (y * GROUPS + group) * 4 * LANES, flat, at)  # type: ignore[call-arg]
+                for x in range(whole * LANES, right - left):
+                    for c in range(4):
+                        out[top + y, left + x, c] = planes[((y * GROUPS + x // LANES) * 4 + c) * LANES + x % LANES]
+
+
+@guarded
+def draw_records(records: Floats, width: int, height: int, out: Floats | None = None) -> Floats:
+    """Draw bodies given as records (n, 12), in their order, on nothing; float32 (height, width, 4), linear, premultiplied.
+
+    out: drawn into, so that one who draws many frames does not take new memory for each.
+    """
+    tiles = tiled(records, width, height)
+    out = np.empty((height, width, 4), np.float32) if out is None else out
+    _draw(records, tiles.order, tiles.bounds, tiles.turns, tiles.columns, out)
+    return out
+
+
+@guarded
+def records_of(centre: Floats, radius: Floats, opacity: Floats, colour: Floats) -> Floats:
+    """Drawing records (n, 12) of bodies.
+
+    centre (n, 2) and radius (n,) in px from the top left corner; opacity (n,) in [0, 1]; colour (n, 6): linear red, green,
+    blue, then 1 where the body covers (normal) or 0 where it only adds light, its profile, its inner radius.
+    """
+    records = np.empty((len(radius), RECORD), np.float32)
+    _records(centre, radius, opacity, colour, np.ascontiguousarray(colour[:, 3:]), records)
+    return records
+
+
+def draw(centre: Floats, radius: Floats, opacity: Floats, colour: Floats, width: int, height: int) -> Floats:
+    """Draw bodies in the given order on nothing: `records_of`, then `draw_records`."""
+    return draw_records(records_of(centre, radius, opacity, colour), width, height)

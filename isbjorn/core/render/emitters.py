@@ -1,0 +1,432 @@
+"""Drawing one emitter of a moment onto a picture: its lines, trails, further heads and bodies."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from fractions import Fraction
+from functools import cached_property
+
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.appearance.looks import number_now
+from isbjorn.core.appearance.particles import Particles, Solver, births_of
+from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.document import Emitter, Number, Round, Shot
+from isbjorn.core.errors import Stale
+from isbjorn.core.random import SPIN_X, SPIN_Y, STRETCH, TURN_X, TURN_Y, draws_around
+from isbjorn.core.render.atlas import Bodies, Pictures, is_plain, turns_in_depth
+from isbjorn.core.render.blends import MODES, lay
+from isbjorn.core.render.blurred_discs import PIECES, draw_smears, smears_of
+from isbjorn.core.render.camera import SPECK_RADIUS, Counts, Orbit, Projection, projection, rank
+from isbjorn.core.render.discs import draw_records, records_of
+from isbjorn.core.render.lights import lit, rows_of
+from isbjorn.core.render.neighbours import pairs
+from isbjorn.core.render.overdraw import BLENDED, DISCS, SMEARED, SPRITES, STROKES, affordable, covered
+from isbjorn.core.render.profiles import HARD, SOFT, mean_cover, pack_body
+from isbjorn.core.render.sprites import draw_sprites, sprites_of
+from isbjorn.core.render.strokes import draw_strokes, strokes_of
+from isbjorn.core.render.trails import draw_trails
+from isbjorn.core.render.trajectories import Ways, ways
+
+_WIDE_SHUTTER, _EXPOSURES = 180.0, 8
+
+
+@dataclass
+class RenderContext:
+    """A moment of a shot, ready to be drawn."""
+
+    shot: Shot
+    solver: Solver
+    seconds: Fraction
+    scale: float
+    pictures: Pictures
+    orbit: Orbit | None = None
+    stale: Callable[[], bool] | None = None
+    counts: Counts = field(default_factory=Counts)
+
+    def read(self, number: Number) -> float:
+        """A number of shot time at the moment."""
+        return float(self.solver.readings.number(number, np.array([float(self.seconds)]))[0])
+
+    @cached_property
+    def view(self) -> Projection:
+        return self.at(self.seconds)
+
+    def at(self, seconds: Fraction) -> Projection:
+        """The projection at another moment."""
+        return projection(self.shot, self.scale, float(seconds), self.orbit)
+
+    @cached_property
+    def open(self) -> list[Fraction]:
+        """Moments at which the shutter opens, is open and closes; empty if it is not used."""
+        angle = 0.0 if self.orbit is not None else self.read(self.shot.camera.shutter)
+        if angle <= 0:
+            return []
+        frame = 1 / self.shot.frame_rate
+        turn = Fraction(angle / 360).limit_denominator(10**6)
+        first = (
+            self.seconds + Fraction(self.read(self.shot.camera.shutter_phase) / 360).limit_denominator(10**6) * frame
+        )
+        pieces = PIECES if angle > _WIDE_SHUTTER else 2
+        return [first + turn * frame * k / pieces for k in range(pieces + 1)]
+
+    @cached_property
+    def exposures(self) -> list[Fraction]:
+        """Moments, even over the time that the shutter is open, at which a trail is drawn."""
+        first, last = self.open[0], self.open[-1]
+        return [first + (last - first) * Fraction(2 * k + 1, 2 * _EXPOSURES) for k in range(_EXPOSURES)]
+
+    def draw(self, number: int, onto: Floats, blend: str | None = None, bare: bool = False) -> Particles:
+        """Draw an emitter, by its place in the cast; its particles at the moment. bare: every body white, full and adding: how
+        many lie over each other."""
+        emitter = self.shot.emitters[number]
+        if self.stale is not None and self.stale():
+            raise Stale
+        if number not in self.solver.tracks:
+            return self.solver.none()
+        blurred = bool(self.open) and emitter.motion_blur
+        particles = self.solver.of(number, self.seconds, self.stale)
+        drawn, change = self._blurred(number, particles) if blurred else (particles, None)
+        pen = EmitterRasteriser(self, emitter, number, blend or emitter.blend, bare)
+        if emitter.lines is not None and not bare:
+            pen.lines(particles, onto)
+        if emitter.trail is not None and not bare:
+            if blurred:
+                self._exposed_trails(pen, onto)
+            else:
+                draw_trails(pen, onto)
+        if emitter.heads is not None:
+            size, seen = (n.value / 100 for n in (emitter.heads.size, emitter.heads.opacity))
+            for k in range(emitter.heads.count, 0, -1):
+                back = self.seconds - Fraction(emitter.heads.gap_s).limit_denominator(10**6) * k
+                pen.bodies(self.solver.of(number, back, self.stale), onto, size**k, seen**k)
+        shown = (emitter.lines is None or emitter.lines.bodies) and (emitter.trail is None or emitter.trail.head_shown)
+        if shown:
+            way = ways(self.solver, number, self.open) if blurred else None
+            pen.bodies(drawn, onto, way=way, count=True, change=change)
+        return particles
+
+    def _exposed_trails(self, pen: EmitterRasteriser, onto: Floats) -> None:
+        """Trails as they are on the mean of the time that the shutter is open."""
+        mean = np.zeros_like(onto)
+        for at in self.exposures:
+            moment = replace(self, seconds=at, counts=Counts())
+            layer = np.zeros_like(onto)
+            draw_trails(
+                EmitterRasteriser(moment, pen.emitter, pen.number, "add" if pen.emitter.blend == "add" else "normal"),
+                layer,
+            )
+            mean += layer * np.float32(1 / len(self.exposures))
+        lay(mean, onto, pen.emitter.blend)
+
+    def _blurred(self, number: int, now: Particles) -> tuple[Particles, Change]:
+        """Everyone who lives while the shutter is open, each with the looks of the moment nearest to its middle; and how each
+        changes meanwhile."""
+        middle_s = self.open[len(self.open) // 2]
+        # Where the shutter is open around the moment, its middle is the moment.
+        middle = now if middle_s == self.seconds else self.solver.of(number, middle_s, self.stale)
+        last, first = (self.solver.of(number, at, self.stale) for at in (self.open[-1], self.open[0]))
+        every = merged_particles([middle, now, last, first] if middle is not now else [middle, last, first])
+        return every, change_of(every, first, middle, last)
+
+
+@dataclass(frozen=True)
+class Change:
+    """How particles (n,) change while the shutter is open: turned in degrees, and sizes at its opening, middle and close."""
+
+    turned: Floats
+    sizes: Floats
+
+
+def change_of(every: Particles, first: Particles, middle: Particles, last: Particles) -> Change:
+    """What becomes of particles from the first to the last of three moments; who lives in one half only is taken on evenly."""
+    n = len(every)
+    angles, sizes = (np.repeat(a[:, None], 3, axis=1) for a in (every.angle, every.size))
+    there = np.zeros((n, 3), bool)
+    for column, part in enumerate((first, middle, last)):
+        order = np.argsort(part.id, kind="stable")
+        known = part.id[order]
+        at = np.clip(np.searchsorted(known, every.id), 0, max(0, len(known) - 1))
+        if len(known):
+            same = known[at] == every.id
+            there[:, column] = same
+            angles[same, column], sizes[same, column] = part.angle[order][at][same], part.size[order][at][same]
+    turned = angles[:, 2] - angles[:, 0]
+    one_half = there[:, 1] & (there[:, 0] ^ there[:, 2])
+    turned = np.where(one_half, 2 * turned, turned)
+    return Change(turned.astype(np.float32), sizes.astype(np.float32))
+
+
+def merged_particles(parts: list[Particles]) -> Particles:
+    """Each particle once, from the first part that has it, in the order of their ids."""
+    ids = np.concatenate([p.id for p in parts])
+    _, first = np.unique(ids, return_index=True)
+    first = first[np.argsort(ids[first], kind="stable")]
+    arrays = {name: np.concatenate([p[name] for p in parts])[first] for name in Particles.names()}
+    return Particles(**arrays, refused={})
+
+
+class EmitterRasteriser:
+    """Draws one emitter with its blend."""
+
+    def __init__(self, brush: RenderContext, emitter: Emitter, number: int, blend: str, bare: bool = False) -> None:
+        self.brush, self.emitter, self.number, self.bare = brush, emitter, number, bare
+        self.covers = blend != "add" and not bare
+        self.mode = 0 if bare else MODES[blend]
+        self.key = brush.solver.tracks[number].key
+
+    def lit(self, position: npt.NDArray[np.floating], colour: Floats, opacity: Floats) -> tuple[Floats, Floats]:
+        """Colours and opacities where the lights fall."""
+        brush = self.brush
+        share = brush.read(self.emitter.lit) / 100
+        if share <= 0:
+            return colour, opacity
+        return lit(rows_of(brush.shot.lights, brush), share, position, colour, opacity)
+
+    def pixels(self, position: npt.NDArray[np.floating]) -> tuple[Floats, Floats]:
+        return self.brush.view.place(position)
+
+    def _confusion(self, position: npt.NDArray[np.floating]) -> Doubles | None:
+        """Radius in px of the picture of the circle of confusion of a thin lens; None if all is sharp."""
+        brush, camera = self.brush, self.brush.shot.camera
+        opening = brush.read(camera.aperture)
+        view = brush.view
+        if opening <= 0 or view.lens_px is None or brush.orbit is not None:
+            return None
+        away = -((position - view.eye) @ view.axes.T)[:, 2]
+        focus = max(1.0, float(view.eye[2]) - brush.read(camera.focus))
+        away = np.maximum(away, 1.0)
+        return np.asarray(0.5 * opening * np.abs(away - focus) / away * view.lens_px / focus * view.scale_x)
+
+    def bodies(
+        self, p: Particles, onto: Floats, size: float = 1.0, seen: float = 1.0, way: Ways | None = None, count: bool = False,
+        change: Change | None = None,
+    ) -> None:  # fmt: skip
+        """Draw the bodies of particles; way: while the shutter is open."""
+        if len(p) == 0:
+            return
+        brush, e = self.brush, self.emitter
+        centre, grown = self.pixels(p.position)
+        radius = p.size * np.float32(0.5 * size * brush.view.scale_x) * grown
+        keep = self._affordable(p, centre, radius, way is not None)
+        if keep is not None:
+            brush.counts.left_out += int((~keep).sum())
+            p, centre, grown, radius = p.where(keep), centre[keep], grown[keep], radius[keep]
+            change = None if change is None else Change(change.turned[keep], change.sizes[keep])
+        order = rank(e, p, brush.view)
+        colour, opacity = self.lit(p.position, p.colour, np.minimum(1, p.opacity * seen))
+        confusion = self._confusion(p.position)
+        if self.bare:
+            colour, opacity = np.ones_like(colour), (opacity > 0).astype(np.float32)
+        if count:
+            self._count(centre, radius, opacity, grown)
+        opacity = np.where(grown > 0, opacity, 0).astype(np.float32)
+        places, shares = self._smeared(p, way) if way is not None else (None, None)
+        plain = is_plain(e)
+        if plain and self.mode == 0:
+            self._discs(order, centre, radius, colour, opacity, confusion, places, shares, onto, _sizes_in(change, p))
+            return
+        track = brush.solver.tracks[self.number]
+        t = float(brush.seconds)
+        ahead = _way(brush.view, p)
+        held = Bodies(brush.shot, e, brush.view.scale_x, brush.pictures)
+        births, moments = births_of(p.id), t - p.age.astype(np.float64)
+        pages, page, tinted = held.shown(track.key, births, moments, p.age01, t, lambda: _reads_backward(p))
+        shade = np.concatenate([np.where(tinted[:, None], colour, 1).astype(np.float32), opacity[:, None]], axis=1)
+        turn = np.radians(p.angle.astype(np.float64))
+        if e.facing == "motion":
+            turn = turn + ahead
+        smear, bend = None, None
+        if places is not None and shares is not None:
+            exposed = shares.sum(axis=1)
+            ends = 0.5 * (places[:, 0] + places[:, -1])
+            # Where it is at half of the time; who lives for a part of it goes straight.
+            whole = (exposed > 1 - 1e-6)[:, None]
+            centre = np.where(whole, places[:, PIECES // 2], ends)
+            smear, bend = places[:, -1] - places[:, 0], ends - centre
+            shade[:, 3] *= exposed
+        sprites = sprites_of(
+            centre, radius, turn, shade, page, pages, self.covers, smear, ahead, self.stretch(p, births), 
+            0.0 if confusion is None else confusion, bend,
+            None if change is None else np.radians(change.turned.astype(np.float64)), _growth(change, p),
+            self.deep(p, births, moments),
+        )  # fmt: skip
+        draw_sprites(np.ascontiguousarray(sprites[order]), pages, onto, self.mode)
+
+    def _affordable(self, p: Particles, centre: Floats, radius: Floats, smeared: bool) -> npt.NDArray[np.bool_] | None:
+        """Which bodies are drawn, where all would cost too much."""
+        view, e = self.brush.view, self.emitter
+        plain = is_plain(e) and self.mode == 0
+        most = (SMEARED if smeared else DISCS) if plain else (SPRITES if self.mode == 0 else BLENDED)
+        across = radius * (1.0 if plain else 1.5 * float(np.max(self.stretch(p, births_of(p.id)))))
+        cost = covered(centre[:, 0], centre[:, 1], across, radius if plain else across, view.width, view.height)
+        shown = (p.opacity > 0) & (radius > 0)
+        if smeared and not plain:
+            # Each is drawn as often as its smear is long.
+            gone = np.linalg.norm(p.velocity, axis=1) * view.scale_x * float(self.brush.open[-1] - self.brush.open[0])
+            cost = cost * np.clip(gone / np.clip(0.15 * radius, 0.6, 3.0), 1, 128)
+        return affordable(p.id, cost * shown, most)
+
+    def stretch(self, p: Particles, births: npt.NDArray[np.int64]) -> Doubles | float:
+        """How much longer each is along its way than it is wide, as a factor."""
+        number = self.emitter.stretch
+        if number.value == 0 and not number.timed and number.spread == 0:
+            return 1.0
+        drawn = number_now(number, self.brush.solver.readings, p.age01, float(self.brush.seconds))
+        if number.spread:
+            drawn = drawn + number.spread * draws_around(self.key, births, STRETCH, number.spread_shape == "bell")
+        speed = np.linalg.norm(p.velocity, axis=1)
+        return np.asarray(1 + np.maximum(0, drawn) / 100 * speed / 100)
+
+    def deep(self, p: Particles, births: npt.NDArray[np.int64], moments: Doubles) -> Doubles | None:
+        """How far each is turned about the level and the upright axis, radians (n, 2); None if none is."""
+        e = self.emitter
+        if not turns_in_depth(e):
+            return None
+        read, age = self.brush.solver.tracks[self.number].source.read, p.age.astype(np.float64)
+        turns = [
+            np.broadcast_to(
+                read(angle, births, moments, drawn) + read(spin, births, moments, drawn_spin) * age, age.shape
+            )
+            for angle, drawn, spin, drawn_spin in (
+                (e.turn_x, TURN_X, e.spin_x, SPIN_X),
+                (e.turn_y, TURN_Y, e.spin_y, SPIN_Y),
+            )
+        ]
+        return np.asarray(np.radians(np.stack(turns, axis=1)))
+
+    def _count(self, centre: Floats, radius: Floats, opacity: Floats, grown: Floats) -> None:
+        view, counts = self.brush.view, self.brush.counts
+        x, y = centre.T
+        inside = (x + radius > 0) & (x - radius < view.width) & (y + radius > 0) & (y - radius < view.height)
+        inside &= grown > 0
+        shown = inside & (opacity > 0) & (radius > 0)
+        counts.seen += int(shown.sum())
+        counts.specks += int((shown & (radius < SPECK_RADIUS)).sum())
+        counts.outside += int((~inside).sum())
+        counts.clear += int((inside & ~shown).sum())
+        counts.behind += int((grown <= 0).sum())
+
+    def _smeared(self, p: Particles, way: Ways) -> tuple[Floats, Floats]:
+        """Places on the picture (n, 5, 2) while the shutter is open, and the share of the time of each piece (n, 4)."""
+        moments = self.brush.open
+        at = np.searchsorted(way.ids, p.id)
+        at = np.clip(at, 0, max(0, len(way.ids) - 1))
+        places = np.stack([self.brush.at(t).place(way.places[at, k])[0] for k, t in enumerate(moments)], axis=1)
+        whole = float(moments[-1] - moments[0])
+        shares = np.maximum(0, np.diff(way.times[at], axis=1)) / whole
+        if len(moments) - 1 == 2:
+            # Each half is parted once more, so that a body that grows has its size in each part.
+            middle = 0.5 * (places[:, :-1] + places[:, 1:])
+            places = np.stack([places[:, 0], middle[:, 0], places[:, 1], middle[:, 1], places[:, 2]], axis=1)
+            shares = np.repeat(shares / 2, 2, axis=1)
+        missing = PIECES + 1 - places.shape[1]
+        if missing:
+            places = np.concatenate([places, np.repeat(places[:, -1:], missing, axis=1)], axis=1)
+            shares = np.concatenate([shares, np.zeros((len(p), missing))], axis=1)
+        return places.astype(np.float32), shares.astype(np.float32)
+
+    def _discs(
+        self, order: npt.NDArray[np.int64], centre: Floats, radius: Floats, colour: Floats, opacity: Floats,
+        confusion: Doubles | None, places: Floats | None, shares: Floats | None, onto: Floats, sizes: Floats | None = None,
+    ) -> None:  # fmt: skip
+        body = self.emitter.body
+        assert isinstance(body, Round)
+        profile, inner = pack_body(body)
+        inners = np.full(len(radius), inner)
+        if confusion is not None:
+            radius, inners, opacity = _defocused(radius, inner, profile, opacity, confusion)
+            profile = SOFT
+        shade = np.concatenate([colour, opacity[:, None]], axis=1)[order]
+        if places is not None and shares is not None:
+            wide = radius if sizes is None or confusion is not None else radius[:, None] * sizes
+            smears = smears_of(places[order], shares[order], wide[order], shade, inners[order], profile, self.covers)
+            draw_smears(smears, onto, 0)
+            return
+        more = np.empty((len(order), 6), np.float32)
+        more[:, :3], more[:, 3], more[:, 4], more[:, 5] = shade[:, :3], float(self.covers), profile, inners[order]
+        records = records_of(
+            np.ascontiguousarray(centre[order]), np.ascontiguousarray(radius[order], np.float32),
+            np.ascontiguousarray(shade[:, 3]), more,
+        )  # fmt: skip
+        lay(draw_records(records, onto.shape[1], onto.shape[0]), onto)
+
+    def lines(self, p: Particles, onto: Floats) -> None:
+        """Draw lines between neighbours, in the colours of both."""
+        lines, view, brush = self.emitter.lines, self.brush.view, self.brush
+        assert lines is not None
+        opacity = np.minimum(1, p.opacity)
+        seen = np.flatnonzero(opacity > 0)
+        joined, distance = pairs(np.ascontiguousarray(p.position[seen]), lines.distance.value, lines.most)
+        if len(joined) == 0:
+            return
+        joined = seen[joined]
+        colour, opacity = self.lit(p.position, p.colour, opacity)
+        pixels, grown = self.pixels(p.position)
+        ends = pixels[joined]
+        fade = 1 - lines.fade.value / 100 * distance / max(lines.distance.value, 1e-6)
+        alpha = opacity[joined] * (fade * lines.opacity.value / 100)[:, None]
+        alpha = np.where(grown[joined] > 0, alpha, 0)
+        shade = np.concatenate([colour[joined] * alpha[..., None], (alpha * self.covers)[..., None]], axis=2)
+        widths = 0.5 * lines.width.value * view.scale_x * grown[joined]
+        way = ends[:, 1] - ends[:, 0]
+        cost = np.linalg.norm(way, axis=1) * (widths.sum(axis=1) + 2) / (view.width * view.height)
+        keep = affordable(p.id[joined[:, 0]], cost.astype(np.float64), STROKES)
+        if keep is not None:
+            brush.counts.left_out += int((~keep).sum())
+            ends, widths, shade, way = ends[keep], widths[keep], shade[keep], way[keep]
+        strokes = strokes_of(ends, widths, shade, way, way, lines.softness.value / 100)
+        draw_strokes(strokes, onto, self.mode)
+
+
+def _growth(change: Change | None, p: Particles) -> Doubles | None:
+    """By how much each grows while the shutter is open, as a share of the size that it is drawn with."""
+    if change is None:
+        return None
+    return np.asarray((change.sizes[:, 2] - change.sizes[:, 0]) / np.maximum(p.size, 1e-6), np.float64)
+
+
+def _sizes_in(change: Change | None, p: Particles) -> Floats | None:
+    """The size in each of the four pieces of the time, as a share of the one that it is drawn with, (n, 4)."""
+    if change is None:
+        return None
+    first, middle, last = change.sizes.T
+    at = (np.arange(PIECES) + 0.5) / PIECES
+    left, right = np.clip(1 - 2 * at, 0, 1), np.clip(2 * at - 1, 0, 1)
+    found = first[:, None] * left + middle[:, None] * (1 - left - right) + last[:, None] * right
+    return np.asarray(found / np.maximum(p.size, 1e-6)[:, None], np.float32)
+
+
+def _way(view: Projection, p: Particles) -> Doubles:
+    """The direction of motion on the picture, radians counter-clockwise; 0 for those at rest."""
+    here, _ = view.place(p.position)
+    there, _ = view.place(p.position + p.velocity * np.float32(1e-2))
+    d = (there - here).astype(np.float64)
+    return np.asarray(np.arctan2(-d[:, 1], d[:, 0]))
+
+
+def _reads_backward(p: Particles) -> npt.NDArray[np.bool_]:
+    """Whether those born first fly ahead to the right, or downward: then the text is dealt from its end."""
+    x, y = p.velocity[:, 0], p.velocity[:, 1]
+    if len(p) == 0:
+        return np.zeros(0, bool)
+    mean_x, mean_y = float(x.mean()), float(y.mean())
+    return np.full(len(p), mean_x > 0 if abs(mean_x) >= 0.5 * abs(mean_y) else mean_y < 0)
+
+
+def _defocused(
+    radius: Floats, inner: float, profile: int, opacity: Floats, confusion: Doubles
+) -> tuple[Floats, Doubles, Floats]:
+    """Discs spread over their circles of confusion: their light stays, their edge is that of the wider of the two."""
+    r, c = np.maximum(radius.astype(np.float64), 1e-6), confusion
+    wide = r + c
+    own = 1.0 if profile == HARD else inner
+    bokeh = np.where(c > r, (c - r) / wide, 0)
+    inners = np.where(
+        c > 0.02 * r, (own * r * r * np.maximum(0, (r - c) / wide) + bokeh * c * c) / (r * r + c * c), own
+    )
+    before = r * r * mean_cover(profile, inner)
+    after = wide * wide * (inners * inners + 0.5 * (1 - inners * inners))
+    return wide.astype(np.float32), inners, (opacity * before / after).astype(np.float32)

@@ -1,0 +1,139 @@
+"""What is known of the layers of the picture that was drawn last: after an edit, only what it changes is drawn anew.
+
+A picture is a chain of units (emitters and groups) that are laid one after the other. Each has a digest of all that its looks hang
+on. Of the next picture of the same moment, everything before the first unit that is another is taken as it was, and units with a
+layer of their own are found by their digests.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Hashable
+from dataclasses import dataclass, field, fields
+from typing import Any
+
+from isbjorn.core.appearance.particles import Particles
+from isbjorn.core.arrays import Floats
+from isbjorn.core.document import Emitter, Group, PictureBody
+from isbjorn.core.document.references import references_of
+from isbjorn.core.render.camera import Counts
+from isbjorn.core.render.emitters import RenderContext
+from isbjorn.core.runtime.memory import share_of
+
+Piece = tuple[Floats, int, int]
+# So many at once may look at something of their own.
+LOOKERS = 2
+# An emitter's looks at a moment may hang on keys that come until the shutter closes.
+_FRAMES_AHEAD = 3
+
+
+@dataclass
+class Facts:
+    """What else there is of a drawn unit: the particles of its emitters by their places in the cast, and their counts."""
+
+    particles: dict[int, Particles] = field(default_factory=dict)
+    counts: Counts = field(default_factory=Counts)
+
+
+def since(before: Counts, now: Counts) -> Counts:
+    """What was counted meanwhile."""
+    return Counts(**{f.name: getattr(now, f.name) - getattr(before, f.name) for f in fields(Counts)})
+
+
+def add(to: Counts, more: Counts) -> None:
+    """Count more."""
+    for f in fields(Counts):
+        setattr(to, f.name, getattr(to, f.name) + getattr(more, f.name))
+
+
+@dataclass
+class Known:
+    """Of one who looks at one moment: the chain of the last picture, the picture after its first `depth` units, and pieces."""
+
+    at: Hashable = None
+    chain: list[str] = field(default_factory=list)
+    facts: list[Facts] = field(default_factory=list)
+    depth: int = 0
+    below: Floats | None = None
+    pieces: dict[str, tuple[Piece | None, Facts]] = field(default_factory=dict)
+    limit_bytes: int = field(default_factory=lambda: share_of("layers") // LOOKERS)
+
+    @property
+    def nbytes(self) -> int:
+        """What it holds."""
+        pieces = sum(piece[0].nbytes for piece, _ in self.pieces.values() if piece is not None)
+        return pieces + (0 if self.below is None else self.below.nbytes)
+
+    def fits(self, more: Floats) -> bool:
+        """Whether one more picture may be kept."""
+        return self.nbytes + more.nbytes <= self.limit_bytes
+
+    def same(self, at: Hashable, chain: list[str]) -> int:
+        """How many units of the last picture are at the chain's beginning; everything is forgotten of another moment."""
+        if self.at != at:
+            self.at, self.chain, self.facts, self.depth, self.below = at, [], [], 0, None
+            self.pieces.clear()
+        count = 0
+        while count < min(len(chain), len(self.chain)) and chain[count] == self.chain[count]:
+            count += 1
+        if count < self.depth:
+            self.depth, self.below = 0, None
+        return count
+
+
+class Digests:
+    """Digests of the units of a moment."""
+
+    def __init__(self, brush: RenderContext, grounded: bool) -> None:
+        shot = brush.shot
+        self.brush, self.shot = brush, shot
+        self.things: dict[str, Any] = {thing.id: thing for thing in shot.things}
+        self._texts: dict[str, str] = {}
+        loose = {"name", "emitters", "forces", "zones", "markers", "lights", "mattes", "groups", "links", "finish"}
+        self.at: Hashable = (
+            shot.model_dump_json(exclude=loose), brush.seconds, brush.scale, brush.orbit, grounded, bool(shot.finish),
+        )  # fmt: skip
+
+    def _text(self, name: str) -> str:
+        if name not in self._texts:
+            self._texts[name] = self.things[name].model_dump_json(exclude={"name"})
+        return self._texts[name]
+
+    def _all_of(self, names: list[str]) -> list[str]:
+        """The texts of things and of all that they hang on."""
+        found: dict[str, str] = {}
+        todo = list(names)
+        while todo:
+            name = todo.pop()
+            if name in found or name not in self.things:
+                continue
+            found[name] = self._text(name)
+            todo += [reference.id for reference in references_of(self.things[name])]
+        return [found[name] for name in sorted(found)]
+
+    def _emitter(self, e: Emitter) -> list[str]:
+        number = self.shot.emitters.index(e)
+        track = self.brush.solver.tracks.get(number)
+        if track is None:
+            return [e.id]
+        ahead = float(self.brush.seconds) + _FRAMES_AHEAD / float(self.shot.frame_rate)
+        names = [e.id, *(f.id for f in self.shot.reaching(e))]
+        if e.lit.value or e.lit.timed:
+            names += [lamp.id for lamp in self.shot.lights]
+        stamps = [
+            str(self.brush.pictures.stamp(b.media))
+            for b in (e.body, *e.mixed)
+            if isinstance(b, PictureBody) and b.media
+        ]
+        return [str(number), track.motion, track.identity.at(ahead), *self._all_of(names), *stamps]
+
+    def of(self, unit: Emitter | Group, users: dict[str, list[Emitter | Group]]) -> str:
+        """The digest of a unit; users: who is used on one thing alone, by its id."""
+        told = [unit.id]
+        if isinstance(unit, Group):
+            told.append(self._text(unit.id))
+            told += [text for e in self.shot.emitters if e.on and e.group == unit.id for text in self._emitter(e)]
+        else:
+            told += self._emitter(unit)
+        told += [self.of(user, {}) for user in users.get(unit.id, ())]
+        return hashlib.sha256("\n".join(told).encode()).hexdigest()

@@ -1,0 +1,99 @@
+"""What hides particles: drawn shapes, the plate where it is bright, dark or of a colour, and files. 1 hides in full."""
+
+from __future__ import annotations
+
+import math
+from fractions import Fraction
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.colour import brightness
+from isbjorn.core.document import Matte
+from isbjorn.core.evaluate import bezier
+from isbjorn.core.evaluate.gradients import hex_to_linear, oklab
+from isbjorn.core.render.blur import blur
+
+if TYPE_CHECKING:
+    from isbjorn.core.render.emitters import RenderContext
+
+_FINER = 4
+
+
+def shape_outline(matte: Matte, width: float, height: float) -> Doubles:
+    """The outline of a drawn shape in its own px, closed, (n, 3)."""
+    if matte.form == "path":
+        return np.asarray(bezier.flat(matte.points, True), np.float64)
+    if matte.form == "ellipse":
+        t = np.linspace(0, 2 * math.pi, 97)
+        return np.stack([np.cos(t) * width / 2, np.sin(t) * height / 2, np.zeros(97)], axis=1)
+    x, y = width / 2, height / 2
+    return np.array([[-x, -y, 0], [x, -y, 0], [x, y, 0], [-x, y, 0], [-x, -y, 0]], np.float64)
+
+
+def filled(line: Doubles, width: int, height: int) -> Floats:
+    """How much of each pixel lies within a closed polyline (n, 2) px, by the even-odd rule: float32 (height, width) in [0, 1].
+
+    Exact across, and the mean of four lines down a pixel.
+    """
+    a, b = line[:-1], line[1:]
+    top, low = (f(a[:, 1], b[:, 1]) * _FINER for f in (np.minimum, np.maximum))
+    # Lines lie in the middle of their quarters; an edge has those from its upper end to above its lower one.
+    first = np.clip(np.ceil(top - 0.5), 0, height * _FINER).astype(np.int64)
+    after = np.clip(np.ceil(low - 0.5), 0, height * _FINER).astype(np.int64)
+    count = np.maximum(0, after - first)
+    edge = np.repeat(np.arange(len(a)), count)
+    row = np.arange(len(edge)) - np.repeat(np.cumsum(count) - count, count) + np.repeat(first, count)
+    y = (row + 0.5) / _FINER
+    rise = np.where(b[:, 1] == a[:, 1], 1.0, b[:, 1] - a[:, 1])
+    x = np.clip(a[edge, 0] + (y - a[edge, 1]) / rise[edge] * (b[edge, 0] - a[edge, 0]), 0, width)
+    order = np.lexsort((x, row))
+    row, x = row[order], x[order]
+    # From every other crossing on it is inside: what a pixel has of it is a sum of steps.
+    steps = np.zeros((height * _FINER, width + 2))
+    sign = np.where(np.arange(len(x)) % 2 == 0, 1.0, -1.0)
+    column = np.floor(x).astype(np.int64)
+    part = x - column
+    np.add.at(steps, (row, column), sign * (1 - part))
+    np.add.at(steps, (row, column + 1), sign * part)
+    cover = np.cumsum(steps, axis=1)[:, :width].reshape(height, _FINER, width).mean(axis=1)
+    return np.clip(cover, 0, 1).astype(np.float32)
+
+
+def _ramp(value: Floats, low: float, high: float) -> Floats:
+    q = np.clip((value - low) / max(high - low, 1e-4), 0, 1)
+    return np.asarray(q * q * (3 - 2 * q), np.float32)
+
+
+def matte_of(matte: Matte, brush: RenderContext, plate: Floats | None) -> Floats:
+    """A matte at a moment, float32 (height, width) in [0, 1]; nothing where the plate or the file has nothing."""
+    view = brush.view
+    found = np.zeros((view.height, view.width), np.float32)
+    match matte.kind:
+        case "shape":
+            frames = brush.solver.readings.frames(matte, np.array([float(brush.seconds)]))
+            own = shape_outline(matte, brush.read(matte.width), brush.read(matte.height))
+            repeated = type(frames)(
+                *(np.repeat(p[:1], len(own), axis=0) for p in (frames.place, frames.turn, frames.size))
+            )
+            pixels, _ = view.place(repeated.of(*own.T))
+            found = filled(np.clip(pixels.astype(np.float64), -30_000, 30_000), view.width, view.height)
+        case "bright" | "dark" if plate is not None:
+            light = brightness(plate)
+            found = _ramp(light, brush.read(matte.low) / 100, brush.read(matte.high) / 100)
+            found = np.asarray(1 - found, np.float32) if matte.kind == "dark" else found
+        case "colour" if plate is not None:
+            away = oklab(np.maximum(plate[..., :3].astype(np.float64), 0)) - oklab(hex_to_linear(matte.colour))
+            distance = np.sqrt((away**2).sum(axis=2))
+            near, soft = brush.read(matte.near) / 100, brush.read(matte.soft) / 100
+            found = 1 - _ramp(distance.astype(np.float32), near, near + max(soft, 1e-4))
+        case "file" if matte.media:
+            rate = brush.pictures.own_rate(matte.media) or brush.shot.frame_rate
+            number = math.floor(brush.seconds * Fraction(rate)) % brush.pictures.count(matte.media)
+            sheet = brush.pictures.filling(matte.media, number, view.width, view.height)
+            found = sheet[..., 3] if matte.channel == "alpha" else brightness(sheet)
+    feather = brush.read(matte.feather) * view.scale_x
+    if feather > 0.2:
+        found = blur(np.ascontiguousarray(found, np.float32), feather / 2)
+    return np.asarray(1 - found if matte.inverted else found, np.float32)

@@ -1,0 +1,124 @@
+"""Laying pictures over each other, and turning them to what a screen shows.
+
+Operators of the W3C text "Compositing and Blending Level 1", on premultiplied, linear float32.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit, prange
+
+from isbjorn.core.arrays import Bytes, Floats
+from isbjorn.core.runtime.parallel import guarded
+
+SHADES = 4096
+# Floats of a row that are looked at together.
+_BLOCK = 32
+
+
+@njit("void(f4[:,:,::1], f4[:,:,::1], f4[:,:,::1])", parallel=True, cache=True)
+def _over(source: Floats, backdrop: Floats, out: Floats) -> None:
+    for y in prange(source.shape[0]):
+        for x in range(source.shape[1]):
+            keep = np.float32(1) - source[y, x, 3]
+            for c in range(4):
+                out[y, x, c] = source[y, x, c] + backdrop[y, x, c] * keep
+
+
+@guarded
+def over(source: Floats, backdrop: Floats) -> Floats:
+    """Source-over: co = cs + cb (1 - αs), both (height, width, 4) premultiplied. Light without cover (α = 0) is added."""
+    out = np.empty_like(source)
+    _over(source, backdrop, out)
+    return out
+
+
+def straight(picture: Floats) -> Floats:
+    """Colours divided by alpha, for files that do not keep it premultiplied; float32 (height, width, 4).
+
+    Light without cover has no exact straight form: alpha is raised to the brightest channel (at most 1), which is
+    exact over black and close over anything darker than the light.
+    """
+    shown = np.maximum(picture[..., 3], np.minimum(picture[..., :3].max(axis=-1), 1))
+    out = np.empty_like(picture)
+    np.divide(picture[..., :3], shown[..., None], out=out[..., :3], where=shown[..., None] > 0)
+    out[..., :3][shown == 0] = 0
+    out[..., 3] = shown
+    return out
+
+
+@njit("void(f4[:,:,::1], u1[::1], u1[:,:,::1])", parallel=True, cache=True)
+def _shades(picture: Floats, table: Bytes, out: Bytes) -> None:
+    top = np.float32(len(table) - 1)
+    for y in prange(picture.shape[0]):
+        for x in range(picture.shape[1]):
+            for c in range(3):
+                v = min(np.float32(1), max(np.float32(0), picture[y, x, c]))
+                out[y, x, c] = table[np.uint16(np.sqrt(v) * top + np.float32(0.5))]
+
+
+@guarded
+def to_shades(picture: Floats, table: Bytes) -> Bytes:
+    """Linear (height, width, 4) to 8-bit (height, width, 3) through a table over the square root of light in [0, 1]."""
+    out = np.empty((*picture.shape[:2], 3), np.uint8)
+    _shades(picture, table, out)
+    return out
+
+
+@njit("void(f4[:,:,::1], f4[:,:,::1], u1[::1], u1[:,:,::1])", parallel=True, cache=True)
+def _shades_over(picture: Floats, below: Floats, table: Bytes, out: Bytes) -> None:
+    top = np.float32(len(table) - 1)
+    for y in prange(picture.shape[0]):
+        for x in range(picture.shape[1]):
+            keep = np.float32(1) - picture[y, x, 3]
+            for c in range(3):
+                v = min(np.float32(1), max(np.float32(0), picture[y, x, c] + below[y, x, c] * keep))
+                out[y, x, c] = table[np.uint16(np.sqrt(v) * top + np.float32(0.5))]
+
+
+@guarded
+def to_shades_over(picture: Floats, below: Floats, table: Bytes) -> Bytes:
+    """`to_shades` of a picture over what lies below it, in one pass."""
+    out = np.empty((*picture.shape[:2], 3), np.uint8)
+    _shades_over(picture, below, table, out)
+    return out
+
+
+@njit("b1(f4[::1], u4, u4)", cache=True, fastmath=True)
+def _any(row: Floats, first: int, after: int) -> bool:
+    total = np.float32(0)
+    for i in range(first, after):
+        total += abs(row[i])
+    return bool(total > 0)
+
+
+@njit("void(f4[:,:,::1], i8[:,::1])", parallel=True, cache=True)
+def _ends(picture: Floats, out: npt.NDArray[np.int64]) -> None:
+    length = 4 * picture.shape[1]
+    blocks = (length + _BLOCK - 1) // _BLOCK
+    for y in prange(picture.shape[0]):
+        row = picture[y].reshape(-1)
+        first, last = blocks, 0
+        for b in range(blocks):
+            if _any(row, b * _BLOCK, min(length, (b + 1) * _BLOCK)):
+                first = min(first, b)
+                last = b + 1
+        out[y, 0], out[y, 1] = first, last
+
+
+@guarded
+def bounds(picture: Floats) -> tuple[int, int, int, int] | None:
+    """Where a picture (height, width, 4) has anything, to eight pixels: left, top, right, bottom; None for nowhere."""
+    ends = np.empty((picture.shape[0], 2), np.int64)
+    _ends(picture, ends)
+    rows = np.flatnonzero(ends[:, 0] < ends[:, 1])
+    if len(rows) == 0:
+        return None
+    left, right = int(ends[rows, 0].min()) * _BLOCK // 4, int(ends[rows, 1].max()) * _BLOCK // 4
+    return left, int(rows[0]), min(right, picture.shape[1]), int(rows[-1]) + 1
+
+
+def shade_levels() -> Floats:
+    """The linear values at which a table for `to_shades` is sampled, float32 (4096,)."""
+    return (np.linspace(0, 1, SHADES) ** 2).astype(np.float32)

@@ -1,0 +1,292 @@
+"""Bodies that are more than a disc: pages of a picture or a mask, turned, stretched and smeared.
+
+A page is a square of 2^k texels with all its halvings (Williams 1983, "Pyramidal parametrics"). It is read with a tent over the
+level whose texels are about a pixel wide, so that light is kept at any size; below a pixel, one texel carries all of it.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+import numpy.typing as npt
+from numba import njit, prange
+
+from isbjorn.core.arrays import Floats, Ints, Longs
+from isbjorn.core.render.blends import put
+from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
+from isbjorn.core.runtime.parallel import guarded
+
+# Columns: place and reach; from a pixel's distance to the page's [-1, 1] (a, b, c, d); page and level; colour × opacity;
+# opacity; 1 where it covers, 0 where it only adds light; the way of its smear in px, how far it bends, and how many samples of it;
+# by how much it turns meanwhile, in radians clockwise on the picture, and grows, as a share of its size.
+X, Y, REACH, UA, UB, VA, VB, PAGE, LEVEL, RED, GREEN, BLUE, SHOWN, COVERS, DX, DY, BX, BY, TIMES, TURN, GROW = range(21)
+SPRITE = 21
+_MOST_SAMPLES = 128
+
+
+@dataclass(frozen=True)
+class Pages:
+    """texels: all pages and their halvings, one after the other; table (n, 4) int64: side, first texel, levels, channels (1: mask,
+    4: premultiplied linear colour); half (n,): half of a page's side as a share of the body's radius; mean (n,): its mean cover."""
+
+    texels: Floats
+    table: Longs
+    half: Floats
+    mean: Floats
+
+
+def halvings(page: Floats) -> Floats:
+    """A square page (2^k, 2^k[, 4]) and all its halvings, flat."""
+    levels = [page]
+    while levels[-1].shape[0] > 1:
+        side = levels[-1].shape[0] // 2
+        levels.append(np.asarray(cv2.resize(levels[-1], (side, side), interpolation=cv2.INTER_AREA), np.float32))
+    return np.concatenate([np.ascontiguousarray(level).ravel() for level in levels]).astype(np.float32)
+
+
+def bound(pages: list[tuple[Floats, float]]) -> Pages:
+    """Pages as one: each a square (2^k, 2^k[, 4]) and half its side as a share of the radius."""
+    flat, rows, first = [], [], 0
+    for page, _ in pages:
+        texels = halvings(page)
+        channels = 1 if page.ndim == 2 else 4
+        rows.append((page.shape[0], first, page.shape[0].bit_length(), channels))
+        flat.append(texels)
+        first += len(texels)
+    mean = [float((p if p.ndim == 2 else p[..., 3]).mean()) for p, _ in pages]
+    return Pages(
+        np.concatenate(flat),
+        np.array(rows, np.int64),
+        np.array([half for _, half in pages], np.float32),
+        np.array(mean, np.float32),
+    )
+
+
+@njit("void(f4[::1], i8, i8, i8, f8, f8, f8[::1])", cache=True, error_model="numpy")
+def _read(
+    texels: Floats, side: int, first: int, channels: int, u: float, v: float, found: npt.NDArray[np.float64]
+) -> None:
+    """Add the page at (u, v), in texels from its top left corner, to `found`; nothing lies beyond it."""
+    fx, fy = u - 0.5, v - 0.5
+    ix, iy = math.floor(fx), math.floor(fy)
+    fx, fy = fx - ix, fy - iy
+    for j in range(2):
+        yy = iy + j
+        if yy < 0 or yy >= side:
+            continue
+        wy = fy if j else 1.0 - fy
+        for i in range(2):
+            xx = ix + i
+            if xx < 0 or xx >= side:
+                continue
+            w = wy * (fx if i else 1.0 - fx)
+            at = first + (yy * side + xx) * channels
+            if channels == 1:
+                found[3] += w * texels[at]
+            else:
+                for c in range(4):
+                    found[c] += w * texels[at + c]
+
+
+@njit("UniTuple(f8,2)(f8, f8, f8, f8, f8)", cache=True, error_model="numpy", inline="always")
+def _span(slope: float, at: float, wide: float, low: float, high: float) -> tuple[float, float]:
+    """The part of low … high in which |slope x + at| < wide."""
+    if abs(slope) < 1e-12:
+        return (low, high) if abs(at) < wide else (1.0, 0.0)
+    a, b = (-wide - at) / slope, (wide - at) / slope
+    return max(low, min(a, b)), min(high, max(a, b))
+
+
+@njit("f8(f4[::1], i8, i8, f8, f8)", cache=True, error_model="numpy", inline="always")
+def _cover(texels: Floats, side: int, first: int, fx: float, fy: float) -> float:
+    """A mask at a place in texels from the middle of its top left one; nothing lies beyond it."""
+    ix, iy = math.floor(fx), math.floor(fy)
+    fx, fy = fx - ix, fy - iy
+    at = first + iy * side + ix
+    if 0 <= ix < side - 1 and 0 <= iy < side - 1:
+        above = texels[at] + fx * (texels[at + 1] - texels[at])
+        below = texels[at + side] + fx * (texels[at + side + 1] - texels[at + side])
+        return above + fy * (below - above)
+    found = 0.0
+    for j in range(2):
+        for i in range(2):
+            if 0 <= ix + i < side and 0 <= iy + j < side:
+                found += (fx if i else 1.0 - fx) * (fy if j else 1.0 - fy) * texels[at + j * side + i]
+    return found
+
+
+@njit(
+    "void(f4[:,::1], f4[::1], i8[:,::1], i4[::1], i8[::1], i8[::1], i8, i8, f4[:,:,::1])",
+    parallel=True,
+    cache=True,
+    error_model="numpy",
+)
+def _draw(
+    sprites: Floats, texels: Floats, table: Longs, order: Ints, starts: Longs, turns: Longs, columns: int, mode: int,
+    out: Floats,
+) -> None:  # fmt: skip
+    height, width = out.shape[0], out.shape[1]
+    for turn in prange(len(turns)):
+        number = turns[turn]
+        left, top = (number % columns) * TILE_W, (number // columns) * TILE_H
+        right, bottom = min(width, left + TILE_W), min(height, top + TILE_H)
+        found, cosines, sines = np.zeros(4), np.zeros(_MOST_SAMPLES), np.zeros(_MOST_SAMPLES)
+        for at in range(starts[number], starts[number + 1]):
+            s = sprites[order[at]]
+            page, level, times = int(s[PAGE]), int(s[LEVEL]), int(s[TIMES])
+            side, first, channels = table[page, 0], table[page, 1], table[page, 3]
+            for _ in range(level):
+                first += side * side * channels
+                side //= 2
+            half = 0.5 * side
+            # The page's box with the tent around it, on the picture.
+            wide = 1.0 + 1.0 / side
+            det = float(s[UA]) * s[VB] - float(s[UB]) * s[VA]
+            if det == 0.0:
+                continue
+            ex, ey = wide * (abs(s[VB]) + abs(s[UB])) / abs(det), wide * (abs(s[UA]) + abs(s[VA])) / abs(det)
+            if s[TURN] != 0.0 or s[GROW] != 0.0:
+                ex = ey = math.hypot(ex, ey) * (1.0 + 0.5 * abs(s[GROW]))
+            ex, ey = ex + 0.5 * abs(s[DX]) + abs(s[BX]), ey + 0.5 * abs(s[DY]) + abs(s[BY])
+            x0, x1 = max(left, math.floor(s[X] - ex)), min(right, math.ceil(s[X] + ex))
+            y0, y1 = max(top, math.floor(s[Y] - ey)), min(bottom, math.ceil(s[Y] + ey))
+            red, green, blue = float(s[RED]), float(s[GREEN]), float(s[BLUE])
+            alpha, w = float(s[SHOWN]) * s[COVERS], 1.0 / times
+            ua, ub, va, vb = float(s[UA]), float(s[UB]), float(s[VA]), float(s[VB])
+            sx, sy = float(s[X]) - 0.5, float(s[Y]) - 0.5
+            if times == 1 and channels == 1:
+                for y in range(y0, y1):
+                    dy = y - sy
+                    # The part of the row that lies within the page.
+                    begin, end = _span(ua, ub * dy, wide, x0 - sx, x1 - sx)
+                    begin, end = _span(va, vb * dy, wide, begin, end)
+                    for x in range(max(x0, math.floor(begin + sx)), min(x1, math.ceil(end + sx) + 1)):
+                        dx = x - sx
+                        c = _cover(
+                            texels,
+                            side,
+                            first,
+                            (ua * dx + ub * dy + 1.0) * half - 0.5,
+                            (va * dx + vb * dy + 1.0) * half - 0.5,
+                        )
+                        if c > 0.0:
+                            put(out, y, x, c * red, c * green, c * blue, c * alpha, mode)
+                continue
+            changes = s[TURN] != 0.0 or s[GROW] != 0.0
+            if changes:
+                for n in range(times):
+                    f = (n + 0.5) / times - 0.5
+                    size = 1.0 / max(0.05, 1.0 + f * s[GROW])
+                    cosines[n], sines[n] = math.cos(f * s[TURN]) * size, math.sin(f * s[TURN]) * size
+            for y in range(y0, y1):
+                for x in range(x0, x1):
+                    found[0] = found[1] = found[2] = found[3] = 0.0
+                    for n in range(times):
+                        f = (n + 0.5) / times - 0.5
+                        g = 4.0 * f * f
+                        dx, dy = x - sx - f * s[DX] - g * s[BX], y - sy - f * s[DY] - g * s[BY]
+                        if changes:
+                            dx, dy = dx * cosines[n] + dy * sines[n], dy * cosines[n] - dx * sines[n]
+                        u, v = ua * dx + ub * dy, va * dx + vb * dy
+                        if abs(u) < wide and abs(v) < wide:
+                            _read(texels, side, first, channels, (u + 1.0) * half, (v + 1.0) * half, found)
+                    if found[3] == 0.0 and found[0] == 0.0:
+                        continue
+                    a = found[3] * w
+                    r, g, b = a, a, a
+                    if channels == 4:
+                        r, g, b = found[0] * w, found[1] * w, found[2] * w
+                    put(out, y, x, r * red, g * green, b * blue, a * alpha, mode)
+
+
+@guarded
+def draw_sprites(sprites: Floats, pages: Pages, out: Floats, mode: int = 0) -> None:
+    """Draw sprites (n, 21), float32, in their order, onto a picture (height, width, 4), in place."""
+    if len(sprites) == 0:
+        return
+    tiles = tiled(sprites, out.shape[1], out.shape[0])
+    _draw(sprites, pages.texels, pages.table, tiles.order, tiles.bounds, tiles.turns, tiles.columns, mode, out)
+
+
+def sprites_of(
+    centre: Floats,
+    radius: Floats,
+    angle: npt.NDArray[np.float64],
+    shade: Floats,
+    page: Longs,
+    pages: Pages,
+    covers: bool,
+    smear: Floats | None = None,
+    along: npt.NDArray[np.float64] | None = None,
+    stretch: npt.NDArray[np.float64] | float = 1.0,
+    soft: npt.NDArray[np.float64] | float = 0.0,
+    bend: Floats | None = None,
+    turned: npt.NDArray[np.float64] | None = None,
+    grows: npt.NDArray[np.float64] | None = None,
+    deep: npt.NDArray[np.float64] | None = None,
+) -> Floats:
+    """Sprites (n, 21) at centres (n, 2) px, of radius (n,) px, turned by angle (n,) radians counter-clockwise.
+
+    shade (n, 4): linear colour and opacity. page (n,): which page. smear (n, 2): the way gone while the shutter is open,
+    in px; bend (n, 2): from the centre to the middle of its ends. turned (n,) radians counter-clockwise and grows (n,) as a share:
+    meanwhile. deep (n, 2) radians: turned about the level and the upright axis, before all else.
+    along (n,) radians, stretch (n,) factor: made longer in that direction. soft (n,): radius of its circle of confusion in px.
+    """
+    n = len(centre)
+    half = np.maximum(np.asarray(radius, np.float64) * pages.half[page], 1e-6)
+    shown = shade[:, 3].astype(np.float64)
+    blurred = np.maximum(half, np.asarray(soft, np.float64) / 2)
+    small = np.maximum(blurred, 0.5)
+    shown = shown * (half / small) ** 2
+    half = small
+    c, s = np.cos(angle), np.sin(angle)
+    # From the page to the picture (y down): turn, then stretch along the way.
+    turn = np.stack([c, s, -s, c]) * half
+    m = np.stack([turn[0], turn[1], turn[2], turn[3]])
+    if deep is not None:
+        # Turned about the upright axis, then about the level one, and looked at straight on: never thinner than a hair.
+        cx, cy = (np.where(np.abs(c) < 0.02, np.copysign(0.02, c), c) for c in np.cos(deep.T))
+        sx, sy = np.sin(deep.T)
+        m = np.stack([m[0] * cy + m[1] * sy * sx, m[1] * cx, m[2] * cy + m[3] * sy * sx, m[3] * cx])
+    longer = np.broadcast_to(np.asarray(stretch, np.float64), (n,))
+    if along is not None and (longer != 1).any():
+        ax, ay = np.cos(along), -np.sin(along)
+        k = longer - 1
+        sxx, sxy, syy = 1 + k * ax * ax, k * ax * ay, 1 + k * ay * ay
+        m = np.stack(
+            [sxx * m[0] + sxy * m[2], sxx * m[1] + sxy * m[3], sxy * m[0] + syy * m[2], sxy * m[1] + syy * m[3]]
+        )
+    det = m[0] * m[3] - m[1] * m[2]
+    det = np.where(np.abs(det) < 1e-12, 1e-12, det)
+    side, levels = pages.table[page, 0], pages.table[page, 2]
+    finest = np.sqrt(np.abs(det) / np.maximum(longer, 1e-9))
+    pitch = np.maximum(1.0, np.asarray(soft, np.float64))
+    level = np.floor(np.log2(np.maximum(side / (2 * finest) * pitch, 1e-9)) + 0.6)
+    level = np.clip(level, 0, levels - 1)
+    level = np.where(half <= 0.5, levels - 1, level)
+    found = np.empty((n, SPRITE), np.float32)
+    found[:, 0:2] = centre
+    found[:, UA], found[:, UB], found[:, VA], found[:, VB] = m[3] / det, -m[1] / det, -m[2] / det, m[0] / det
+    found[:, PAGE], found[:, LEVEL] = page, level
+    found[:, RED : BLUE + 1] = shade[:, :3] * shown[:, None]
+    found[:, SHOWN], found[:, COVERS] = shown, float(covers)
+    way = np.zeros((n, 2), np.float32) if smear is None else smear
+    gone = np.hypot(*way.T)
+    found[:, DX], found[:, DY] = way.T
+    bent = np.zeros((n, 2), np.float32) if bend is None else bend
+    gone = gone + 2 * np.hypot(*bent.T)
+    found[:, BX], found[:, BY] = bent.T
+    # On the picture, y goes down: counter-clockwise is the other way round.
+    found[:, TURN] = 0.0 if turned is None else -turned
+    found[:, GROW] = 0.0 if grows is None else np.clip(grows, -1.8, 1.8)
+    gone_at_rim = gone + half * (np.abs(found[:, TURN]) + np.abs(found[:, GROW]))
+    found[:, TIMES] = np.clip(np.ceil(gone_at_rim / np.clip(0.15 * half, 0.6, 3.0)), 1, _MOST_SAMPLES)
+    grown = 1 + 2.0 / np.maximum(1, side / 2**level)
+    found[:, REACH] = (
+        half * math.sqrt(2) * np.maximum(1, longer) * grown * (1 + 0.5 * np.abs(found[:, GROW])) + gone / 2 + 1
+    )
+    found[:, REACH] = np.where(shown > 0, found[:, REACH], -1e9)
+    return found

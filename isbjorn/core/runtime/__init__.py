@@ -1,0 +1,1 @@
+"""How the engine runs: its kernels, its cores, its memory."""

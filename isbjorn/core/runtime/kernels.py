@@ -1,0 +1,124 @@
+"""Where compiled kernels are kept between starts, and what each hangs on.
+
+Numba finds a kept kernel by the text of the file that it stands in: it does not see that a function of another file, which was
+compiled into it, has changed, and it compiles all of a file anew when anything in it has. So each kernel has a digest of its own
+text, and of that of every function and constant that it reaches, in whatever file of the engine.
+"""
+
+from __future__ import annotations
+
+import ast
+import functools
+import os
+import re
+import sys
+from pathlib import Path
+
+HERE = Path(__file__).parent.parent
+_PACKAGE = "isbjorn.core"
+_FOLDER = "kernels"
+# Begins what is told of functions that come from elsewhere.
+FOREIGN = "elsewhere/"
+_NAME = re.compile(r"[A-Za-z_]\w*")
+# What names that are made at the start, from the registry, stand for: their text, and what that reaches.
+_ALSO: dict[tuple[Path, str], tuple[str, list[tuple[Path, str]]]] = {}
+
+
+def reaches_also(file: str, name: str, text: str, others: list[tuple[str, str]]) -> None:
+    """Say what a name of a file stands for, where its own text does not tell: a text, and functions as (file, name)."""
+    _ALSO[Path(file), name] = (text, [(Path(at), one) for at, one in others])
+
+
+def _file_of(module: str) -> Path:
+    inside = HERE.joinpath(*module.split(".")[2:])
+    return inside / "__init__.py" if inside.is_dir() else inside.with_suffix(".py")
+
+
+@functools.cache
+def _defined(path: Path) -> dict[str, ast.stmt]:
+    """What each name of a module stands for: the statement that makes it."""
+    found: dict[str, ast.stmt] = {}
+    for node in ast.parse(path.read_bytes()).body:
+        if isinstance(node, ast.FunctionDef | ast.ClassDef):
+            found[node.name] = node
+        elif isinstance(node, ast.ImportFrom | ast.Import):
+            found |= {(alias.asname or alias.name): node for alias in node.names}
+        else:
+            # Whatever else makes a name makes it for good: constants, also in pairs and under conditions.
+            made = [n.id for n in ast.walk(node) if isinstance(n, ast.Name) and isinstance(n.ctx, ast.Store)]
+            found |= dict.fromkeys(made, node)
+    return found
+
+
+@functools.cache
+def _told(path: Path, name: str) -> tuple[str, frozenset[str]]:
+    """The text of what makes a name, and the names in it."""
+    node = _defined(path)[name]
+    first = min([node.lineno, *(d.lineno for d in getattr(node, "decorator_list", []))])
+    text = "\n".join(_lines(path)[first - 1 : node.end_lineno])
+    return text, frozenset(_NAME.findall(text)) & _defined(path).keys()
+
+
+@functools.cache
+def _lines(path: Path) -> list[str]:
+    return path.read_text().split("\n")
+
+
+def _imported(path: Path, name: str) -> tuple[Path, str] | None:
+    """Where a name comes from, if it is taken from the engine: a file, and the name there ("" for a module as a whole)."""
+    node = _defined(path).get(name)
+    if not isinstance(node, ast.ImportFrom) or not (node.module or "").startswith(_PACKAGE):
+        return None
+    given = next(a.name for a in node.names if (a.asname or a.name) == name)
+    module = _file_of(f"{node.module}.{given}")
+    return (module, "") if module.exists() else (_file_of(str(node.module)), given)
+
+
+def reached(path: Path, name: str) -> dict[tuple[str, str], str]:
+    """The text of everything of the engine that a function hangs on, itself included, by file and name."""
+    found: dict[tuple[str, str], str] = {}
+    ahead, seen = [(path, name)], set[tuple[Path, str]]()
+    while ahead:
+        here, wanted = ahead.pop()
+        if (here, wanted) in seen or wanted not in _defined(here):
+            continue
+        seen.add((here, wanted))
+        home = _imported(here, wanted)
+        if home is not None:
+            ahead.append(home)
+            continue
+        inside = str(here.relative_to(HERE)) if here.is_relative_to(HERE) else f"{FOREIGN}{here.name}"
+        if (here, wanted) in _ALSO:
+            found[inside, wanted], others = _ALSO[here, wanted]
+            ahead += others
+            continue
+        text, names = _told(here, wanted)
+        found[inside, wanted] = text
+        for other in names:
+            home = _imported(here, other)
+            if home is not None and home[1] == "":
+                # A module that is used by its name: what is taken of it.
+                ahead += [(home[0], part) for part in re.findall(rf"\b{other}\.(\w+)", text)]
+            else:
+                ahead.append((here, other))
+    return found
+
+
+def keep_kernels() -> None:
+    """Let Numba keep kernels beside the engine, or in the user's cache where that cannot be written.
+
+    A folder that the environment names (NUMBA_CACHE_DIR) is used as it is.
+    """
+    os.environ["NUMBA_CACHE_LOCATOR_CLASSES"] = "isbjorn.core.runtime.locator.KernelLocator"
+    for home in (HERE / "__pycache__", Path.home() / ".cache" / "isbjorn"):
+        if os.environ.get("NUMBA_CACHE_DIR"):
+            break
+        folder = home / _FOLDER
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+        except OSError:
+            continue
+        if os.access(folder, os.W_OK):
+            os.environ["NUMBA_CACHE_DIR"] = str(folder)
+    if "numba" in sys.modules:
+        sys.modules["numba"].config.reload_config()

@@ -1,0 +1,362 @@
+"""Contact: a particle's way through a step, swept against every surface so that nothing gets through.
+
+A way is straight between touches. How far it is free of a convex shape is found by Newton's method on the distance, which along a
+straight line is a convex function: from before the touch it comes to it in a few strides, and never beyond (Bergen 2004, "Ray
+casting against general convex objects"). Inside a sphere or a box it is worked out in closed form; the plate's matte is followed by
+its distance (Hart 1996, "Sphere tracing"). At a touch the outcome decides how it goes on for what is left of the step.
+
+A body that is pressed against what it touches is carried by it: friction takes at most its share of what is carried (Coulomb), and
+holds what it can hold.
+
+body: float64 (12,): place (3), velocity (3), seconds since birth at the first touch (-1: none), how it is (`FREE`, `STUCK`,
+`GONE`), age at which it went, then scratch.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numba import njit
+
+from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.random import draw_around
+from isbjorn.core.simulate.forces import surface
+from isbjorn.core.simulate.forces.row import ATTRIBUTE, CODE, PLACE
+
+FREE, STUCK, GONE = 0.0, 1.0, 2.0
+TOUCHED, HOW, GONE_AT = 6, 7, 8
+BODY = 12
+_NEAR = 0.01
+# The sine of an angle below which a way goes along a surface, not toward it: above what rounding makes of it.
+_GRAZING = 1e-6
+_MOST_TOUCHES, _MOST_STRIDES, _MATTE_STRIDES, _MATTE_STRIDE = 12, 64, 2048, 0.5
+_SMALLEST_RADIUS = 0.05
+SURFACE, OUTCOME, MARK = surface.CODE, surface.OUTCOME, surface.MARK
+BOUNCE, STICK, DIE = surface.BOUNCE, surface.STICK, surface.DIE
+RESTITUTION, RESTITUTION_SPREAD, FRICTION = surface.RESTITUTION, surface.RESTITUTION_SPREAD, surface.FRICTION
+SHAPE, SIDE, HALF, RADIUS, COS, SIN = (
+    surface.SHAPE, surface.SIDE, surface.HALF, surface.RADIUS, surface.COS, surface.SIN,
+)  # fmt: skip
+BOX, SPHERE, PATH, MATTE = surface.BOX, surface.SPHERE, surface.PATH, surface.MATTE
+FIRST, COUNT, PX = surface.FIRST, surface.COUNT, surface.PX
+
+
+@njit("Tuple((f8, i8, f8, f8, f8))(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], f8, f8, f8)", cache=True)
+def _closest(
+    rows: Doubles, s: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float
+) -> tuple[float, int, float, float, float]:
+    """The surface whose free side is least deep here: distance, row and unit vector away from it."""
+    best, which, bx, by, bz = 1e30, -1, 0.0, 1.0, 0.0
+    for r in range(rows.shape[1]):
+        if int(rows[s, r, CODE]) != SURFACE or int(rows[s, r, OUTCOME]) == MARK:
+            continue
+        d, nx, ny, nz = surface.distance(rows, s, r, paths, mattes, x, y, z)
+        if d < best:
+            best, which, bx, by, bz = d, r, nx, ny, nz
+    return best, which, bx, by, bz
+
+
+@njit("f8(f8[:,:,::1], i8, i8, f8[:,::1], f4[:,:,::1], f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+def _convex(
+    rows: Doubles, s: int, r: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float, ux: float, uy: float,
+    uz: float, length: float, radius: float,
+) -> float:  # fmt: skip
+    """How far along (u, unit) a body is free of a convex surface; beyond `length` if it does not touch it."""
+    gone = 0.0
+    for _ in range(_MOST_STRIDES):
+        d, nx, ny, nz = surface.distance(rows, s, r, paths, mattes, x + ux * gone, y + uy * gone, z + uz * gone)
+        toward = -(ux * nx + uy * ny + uz * nz)
+        if toward <= _GRAZING:
+            return 1e300
+        free = d - radius
+        if free < _NEAR:
+            return gone
+        gone += (free - 0.5 * _NEAR) / toward
+        if gone >= length:
+            return 1e300
+    return gone
+
+
+@njit("f8(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+def _in_sphere(
+    rows: Doubles, s: int, r: int, x: float, y: float, z: float, ux: float, uy: float, uz: float, radius: float
+) -> float:
+    """How far a body inside a sphere is free."""
+    dx, dy, dz = x - rows[s, r, PLACE], y - rows[s, r, PLACE + 1], z - rows[s, r, PLACE + 2]
+    room = max(0.0, rows[s, r, RADIUS] - radius)
+    along, out = dx * ux + dy * uy + dz * uz, math.sqrt(dx * dx + dy * dy + dz * dz)
+    if out > room - _NEAR:
+        # On the wall, or in it: a touch if it goes outward.
+        if along > _GRAZING * max(out, 1e-12):
+            return 0.0
+        room = max(out, room)
+    return -along + math.sqrt(max(0.0, along * along + room * room - out * out))
+
+
+@njit("f8(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+def _in_box(
+    rows: Doubles, s: int, r: int, x: float, y: float, z: float, ux: float, uy: float, uz: float, radius: float
+) -> float:
+    """How far a body inside a box is free."""
+    dx, dy, dz = x - rows[s, r, PLACE], y - rows[s, r, PLACE + 1], z - rows[s, r, PLACE + 2]
+    c, sn, best = rows[s, r, COS], rows[s, r, SIN], 1e300
+    for axis in range(3):
+        at, way = dz, uz
+        if axis == 0:
+            at, way = dx * c + dy * sn, ux * c + uy * sn
+        elif axis == 1:
+            at, way = -dx * sn + dy * c, -ux * sn + uy * c
+        if abs(way) <= _GRAZING:
+            continue
+        free = rows[s, r, HALF + axis] - radius - at * math.copysign(1.0, way)
+        best = min(best, 0.0 if free < _NEAR else (free - 0.5 * _NEAR) / abs(way))
+    return best
+
+
+@njit("f8(f8[:,:,::1], i8, i8, f8[:,::1], f8, f8, f8, f8, f8, f8, f8)", cache=True)
+def _on_path(
+    rows: Doubles, s: int, r: int, paths: Doubles, x: float, y: float, ux: float, uy: float, length: float, flat: float,
+    radius: float,
+) -> float:  # fmt: skip
+    """How far a body is free of a path's pieces, each a convex shape of its own. flat: the share of the way in the plane."""
+    c, sn, size = rows[s, r, COS], rows[s, r, SIN], rows[s, r, PX]
+    dx, dy = x - rows[s, r, PLACE], y - rows[s, r, PLACE + 1]
+    px, py, wx, wy = dx * c + dy * sn, -dx * sn + dy * c, ux * c + uy * sn, -ux * sn + uy * c
+    best, reach = 1e300, length * flat
+    for i in range(int(rows[s, r, FIRST]), int(rows[s, r, FIRST]) + int(rows[s, r, COUNT]) - 1):
+        ax, ay = paths[i, 0] * size, paths[i, 1] * size
+        bx, by = paths[i + 1, 0] * size - ax, paths[i + 1, 1] * size - ay
+        whole = bx * bx + by * by
+        gone = 0.0
+        for stride in range(_MOST_STRIDES):
+            qx, qy = px + wx * gone - ax, py + wy * gone - ay
+            t = min(max((qx * bx + qy * by) / whole, 0.0), 1.0) if whole > 1e-18 else 0.0
+            ex, ey = qx - t * bx, qy - t * by
+            d = math.sqrt(ex * ex + ey * ey)
+            if stride == 0 and d > reach + radius + _NEAR:
+                gone = 1e300
+                break
+            # On the very line, either side is a touch.
+            toward = abs(wx * by - wy * bx) / math.sqrt(max(whole, 1e-18)) if d < 1e-9 else -(wx * ex + wy * ey) / d
+            if toward <= _GRAZING:
+                gone = 1e300
+                break
+            if d - radius < _NEAR:
+                break
+            gone += (d - radius - 0.5 * _NEAR) / toward
+            if gone >= length or gone >= best:
+                gone = 1e300
+                break
+        best = min(best, gone)
+    return best
+
+
+@njit("f8(f8[:,:,::1], i8, i8, f8[:,::1], f4[:,:,::1], f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+def _by_matte(
+    rows: Doubles, s: int, r: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float, ux: float, uy: float,
+    uz: float, length: float, radius: float,
+) -> float:  # fmt: skip
+    """How far a body is free of the plate's matte, whose smallest parts are cells of some px."""
+    gone = 0.0
+    for _ in range(_MATTE_STRIDES):
+        d, nx, ny, nz = surface.distance(rows, s, r, paths, mattes, x + ux * gone, y + uy * gone, z + uz * gone)
+        free = d - radius
+        if free < _NEAR and ux * nx + uy * ny + uz * nz < -_GRAZING:
+            return gone
+        gone += max(free, _MATTE_STRIDE)
+        if gone >= length:
+            return 1e300
+    return gone
+
+
+@njit("UniTuple(f8,3)(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+def _met(
+    rows: Doubles, s: int, r: int, x: float, y: float, z: float, ux: float, uy: float, uz: float, nx: float, ny: float,
+    nz: float,
+) -> tuple[float, float, float]:  # fmt: skip
+    """The way out of the wall that is met, where the nearest one is left behind."""
+    if int(rows[s, r, SHAPE]) != BOX:
+        return -nx, -ny, -nz
+    dx, dy, dz = x - rows[s, r, PLACE], y - rows[s, r, PLACE + 1], z - rows[s, r, PLACE + 2]
+    c, sn, least = rows[s, r, COS], rows[s, r, SIN], 1e300
+    for axis in range(3):
+        at, way = dz, uz
+        if axis == 0:
+            at, way = dx * c + dy * sn, ux * c + uy * sn
+        elif axis == 1:
+            at, way = -dx * sn + dy * c, -ux * sn + uy * c
+        free = rows[s, r, HALF + axis] - at * math.copysign(1.0, way)
+        if abs(way) > _GRAZING and free < least:
+            least, sign = free, -math.copysign(1.0, way)
+            if axis == 0:
+                nx, ny, nz = sign * c, sign * sn, 0.0
+            elif axis == 1:
+                nx, ny, nz = -sign * sn, sign * c, 0.0
+            else:
+                nx, ny, nz = 0.0, 0.0, sign
+    return nx, ny, nz
+
+
+@njit(
+    "Tuple((f8, i8, f8, f8, f8))(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], b1, f8, f8, f8, f8, f8, f8, f8)", cache=True
+)
+def _trace(
+    rows: Doubles, s: int, paths: Doubles, mattes: Floats, marks: bool, x: float, y: float, z: float, cx: float,
+    cy: float, cz: float, radius: float,
+) -> tuple[float, int, float, float, float]:  # fmt: skip
+    """Follow a straight way (cx, cy, cz): the share of it that is free, and the surface touched there (-1: none)."""
+    length = math.sqrt(cx * cx + cy * cy + cz * cz)
+    if length < 1e-12:
+        return 1.0, -1, 0.0, 0.0, 0.0
+    ux, uy, uz = cx / length, cy / length, cz / length
+    best, which = length, -1
+    for r in range(rows.shape[1]):
+        if int(rows[s, r, CODE]) != SURFACE or (int(rows[s, r, OUTCOME]) == MARK) != marks:
+            continue
+        shape, inside = int(rows[s, r, SHAPE]), rows[s, r, SIDE] < 0
+        if shape == SPHERE and inside:
+            gone = _in_sphere(rows, s, r, x, y, z, ux, uy, uz, radius)
+        elif shape == BOX and inside:
+            gone = _in_box(rows, s, r, x, y, z, ux, uy, uz, radius)
+        elif shape == PATH:
+            gone = _on_path(rows, s, r, paths, x, y, ux, uy, best, math.sqrt(ux * ux + uy * uy), radius)
+        elif shape == MATTE:
+            gone = _by_matte(rows, s, r, paths, mattes, x, y, z, ux, uy, uz, best, radius)
+        else:
+            gone = _convex(rows, s, r, paths, mattes, x, y, z, ux, uy, uz, best, radius)
+        if gone < best:
+            best, which = max(0.0, gone), r
+    if which < 0:
+        return 1.0, -1, 0.0, 0.0, 0.0
+    _, nx, ny, nz = surface.distance(rows, s, which, paths, mattes, x + ux * best, y + uy * best, z + uz * best)
+    if ux * nx + uy * ny + uz * nz > 0:
+        # The nearest wall is another than the one that is met: in a corner of a box, or on the line of a path.
+        nx, ny, nz = _met(rows, s, which, x + ux * best, y + uy * best, z + uz * best, ux, uy, uz, nx, ny, nz)
+    return best / length, which, nx, ny, nz
+
+
+@njit("void(f8[:,:,::1], i8, u8, i8, i8, f8[::1], f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+def _answer(
+    rows: Doubles, s: int, key: np.uint64, birth: int, r: int, body: Doubles, ax: float, ay: float, az: float, h: float,
+    nx: float, ny: float, nz: float, age: float,
+) -> None:  # fmt: skip
+    """What a touch does to the velocity in `body`, under the acceleration a over steps of h."""
+    if body[TOUCHED] < 0:
+        body[TOUCHED] = age
+    outcome = int(rows[s, r, OUTCOME])
+    if outcome == DIE:
+        body[HOW], body[GONE_AT] = GONE, age
+        return
+    if outcome == STICK:
+        body[HOW] = STUCK
+        body[3], body[4], body[5] = 0.0, 0.0, 0.0
+        return
+    along = body[3] * nx + body[4] * ny + body[5] * nz
+    if along >= 0:
+        return
+    e = 0.0
+    if outcome == BOUNCE:
+        e = rows[s, r, RESTITUTION]
+        if rows[s, r, RESTITUTION_SPREAD] > 0:
+            e += rows[s, r, RESTITUTION_SPREAD] * draw_around(key, birth, int(rows[s, r, ATTRIBUTE]) + 3, False)
+        e = min(max(e, 0.0), 1.0)
+        # What presses no harder than its own weight in a step lies still: else it would tremble for ever.
+        if -along < 2.0 * abs(ax * nx + ay * ny + az * nz) * h:
+            e = 0.0
+    tx, ty, tz = body[3] - along * nx, body[4] - along * ny, body[5] - along * nz
+    slide = math.sqrt(tx * tx + ty * ty + tz * tz)
+    # Coulomb: what the touch takes along the surface is at most friction times what it turns round across it.
+    left = max(0.0, 1.0 - rows[s, r, FRICTION] * (1.0 + e) * -along / slide) if slide > 1e-12 else 0.0
+    body[3] = tx * left - e * along * nx
+    body[4] = ty * left - e * along * ny
+    body[5] = tz * left - e * along * nz
+
+
+@njit("UniTuple(f8,6)(f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+def _rubbed(
+    vx: float, vy: float, vz: float, ax: float, ay: float, az: float, friction: float, left: float
+) -> tuple[float, float, float, float, float, float]:
+    """The way and the last velocity of a body that slides for `left` seconds with a velocity v and an acceleration a along a
+    surface, which resists with up to `friction` px/s²; at rest it stays where that holds it."""
+    speed = math.sqrt(vx * vx + vy * vy + vz * vz)
+    pull = math.sqrt(ax * ax + ay * ay + az * az)
+    dx, dy, dz = 0.0, 0.0, 0.0
+    if speed > 0.0 and friction > 0.0:
+        bx, by, bz = ax - friction * vx / speed, ay - friction * vy / speed, az - friction * vz / speed
+        slowing = -(bx * vx + by * vy + bz * vz) / speed
+        if slowing * left < speed:
+            return (
+                vx * left + 0.5 * bx * left * left, vy * left + 0.5 * by * left * left, vz * left + 0.5 * bz * left * left,
+                vx + bx * left, vy + by * left, vz + bz * left,
+            )  # fmt: skip
+        # It comes to rest on the way.
+        until = speed / slowing
+        dx, dy, dz = 0.5 * vx * until, 0.5 * vy * until, 0.5 * vz * until
+        vx, vy, vz, left = 0.0, 0.0, 0.0, left - until
+    elif speed > 0.0:
+        return (
+            vx * left + 0.5 * ax * left * left, vy * left + 0.5 * ay * left * left, vz * left + 0.5 * az * left * left,
+            vx + ax * left, vy + ay * left, vz + az * left,
+        )  # fmt: skip
+    if pull <= friction:
+        return dx, dy, dz, 0.0, 0.0, 0.0
+    f = 1.0 - friction / pull
+    ax, ay, az = ax * f, ay * f, az * f
+    return (
+        dx + 0.5 * ax * left * left, dy + 0.5 * ay * left * left, dz + 0.5 * az * left * left, ax * left, ay * left, az * left,
+    )  # fmt: skip
+
+
+@njit("void(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], u8, i8, f8[::1], f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+def sweep(
+    rows: Doubles, s: int, paths: Doubles, mattes: Floats, key: np.uint64, birth: int, body: Doubles, dx: float,
+    dy: float, dz: float, vx: float, vy: float, vz: float, h: float, age: float, radius: float,
+) -> None:  # fmt: skip
+    """Take `body` over a step of h seconds that would carry it by (dx, dy, dz) and leave it with velocity (vx, vy, vz).
+
+    age: at the step's beginning. Between touches the velocity changes evenly.
+    """
+    radius = max(radius, _SMALLEST_RADIUS)
+    ax, ay, az = (vx - body[3]) / h, (vy - body[4]) / h, (vz - body[5]) / h
+    # What acts on it besides what it touches.
+    fx, fy, fz = ax, ay, az
+    if body[TOUCHED] < 0:
+        share, r, _, _, _ = _trace(rows, s, paths, mattes, True, body[0], body[1], body[2], dx, dy, dz, radius)
+        if r >= 0:
+            body[TOUCHED] = age + share * h
+    left = h
+    for _ in range(_MOST_TOUCHES):
+        share, r, nx, ny, nz = _trace(rows, s, paths, mattes, False, body[0], body[1], body[2], dx, dy, dz, radius)
+        body[0], body[1], body[2] = body[0] + dx * share, body[1] + dy * share, body[2] + dz * share
+        if r < 0:
+            body[3], body[4], body[5] = body[3] + ax * left, body[4] + ay * left, body[5] + az * left
+            break
+        body[3], body[4], body[5] = (
+            body[3] + ax * left * share, body[4] + ay * left * share, body[5] + az * left * share,
+        )  # fmt: skip
+        left *= 1.0 - share
+        _answer(rows, s, key, birth, r, body, fx, fy, fz, h, nx, ny, nz, age + h - left)
+        if body[HOW] != FREE or left <= 0:
+            break
+        across, out = fx * nx + fy * ny + fz * nz, body[3] * nx + body[4] * ny + body[5] * nz
+        if across < 0 and out <= -0.500001 * across * left:
+            # Pressed, or so before the step ends: what it touches carries it, and rubs by what it carries.
+            body[3], body[4], body[5] = body[3] - out * nx, body[4] - out * ny, body[5] - out * nz
+            dx, dy, dz, vx, vy, vz = _rubbed(
+                body[3], body[4], body[5], fx - across * nx, fy - across * ny, fz - across * nz,
+                -across * rows[s, r, FRICTION], left,
+            )  # fmt: skip
+            ax, ay, az = (vx - body[3]) / left, (vy - body[4]) / left, (vz - body[5]) / left
+        else:
+            ax, ay, az = fx, fy, fz
+            dx = body[3] * left + 0.5 * ax * left * left
+            dy = body[4] * left + 0.5 * ay * left * left
+            dz = body[5] * left + 0.5 * az * left * left
+    # A surface that moves, and rounding, may have come too near.
+    for _ in range(3):
+        d, r, nx, ny, nz = _closest(rows, s, paths, mattes, body[0], body[1], body[2])
+        if r < 0 or d >= radius:
+            break
+        by = radius - d
+        body[0], body[1], body[2] = body[0] + nx * by, body[1] + ny * by, body[2] + nz * by

@@ -1,0 +1,66 @@
+"""Attractor: a pull to a place by a power of distance, a = S (R/d)^p, softened as Plummer's: d² = r² + ε²."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numba import njit
+
+from isbjorn.core.arrays import Doubles
+from isbjorn.core.document import Attractor
+from isbjorn.core.evaluate.lines import Read, circle
+from isbjorn.core.simulate.forces.felt import ACCELERATION, LIMIT
+from isbjorn.core.simulate.forces.row import OWN, PLACE, Setting, base, place
+
+CODE = 5
+
+
+def pack(force: Attractor, setting: Setting) -> Doubles:
+    """Rows of an attractor."""
+    rows = base(force, CODE, setting)
+    _, size = place(force, setting, rows)
+    rows[:, OWN] = setting.read(force.radius) * size
+    rows[:, OWN + 1], rows[:, OWN + 2] = setting.read(force.power), setting.read(force.softness) * size
+    rows[:, OWN + 3] = setting.read(force.speed_limit)
+    return rows
+
+
+def lines(force: Attractor, read: Read, _: float) -> list[Doubles]:
+    """A ring where it is as strong as given."""
+    return [circle(read(force.radius))]
+
+
+@njit("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
+def fall(rows: Doubles, s: int, r: int, dx: float, dy: float, dz: float) -> float:
+    """What a strength and a distance vector are multiplied by."""
+    soft, power = max(1e-3, rows[s, r, OWN + 2]), rows[s, r, OWN + 1]
+    d = math.sqrt(dx * dx + dy * dy + dz * dz + soft * soft)
+    ratio = rows[s, r, OWN] / d
+    # The usual powers without a call.
+    if power == 1.0:
+        weak = ratio
+    elif power == 2.0:
+        weak = ratio * ratio
+    elif power == 0.0:
+        weak = 1.0
+    else:
+        weak = ratio**power
+    return weak / d
+
+
+@njit("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
+def feel(
+    rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
+    mass: float, felt: Doubles,
+) -> None:  # fmt: skip
+    """Finite everywhere; nothing at the very centre."""
+    x, y, z = at[0], at[1], at[2]
+    dx, dy, dz = rows[s, r, PLACE] - x, rows[s, r, PLACE + 1] - y, rows[s, r, PLACE + 2] - z
+    a = strength * share / mass * fall(rows, s, r, dx, dy, dz)
+    felt[ACCELERATION] += a * dx
+    felt[ACCELERATION + 1] += a * dy
+    felt[ACCELERATION + 2] += a * dz
+    limit = rows[s, r, OWN + 3]
+    if limit > 0 and share > 0 and (felt[LIMIT] == 0 or limit < felt[LIMIT]):
+        felt[LIMIT] = limit

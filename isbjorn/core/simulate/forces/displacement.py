@@ -1,0 +1,63 @@
+"""Displacement: shifts what is seen of place and size by noise. It does not add up, and touches no state."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit, prange
+
+from isbjorn.core.arrays import Doubles, Floats, Longs
+from isbjorn.core.document import Displacement
+from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.simulate.forces.row import CURVE, OWN, VALUE, Setting, base, read_curve, strength
+from isbjorn.core.simulate.forces.turbulence import NOISE, OFFSET, pack_noise
+from isbjorn.core.simulate.forces.zones import weight
+from isbjorn.core.simulate.noise import flow
+
+CODE = 10
+
+
+def pack(force: Displacement, setting: Setting) -> Doubles:
+    """Rows of a displacement."""
+    rows = base(force, CODE, setting)
+    rows[:, OWN] = setting.read(force.swell) / 100
+    pack_noise(force, setting, rows)
+    return rows
+
+
+@njit("void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], u8, i8[::1], f4[::1], f4[:,::1], f4[::1])", parallel=True, cache=True)
+def _displace(
+    rows: Doubles, zones: Doubles, curves: Floats, key: np.uint64, births: Longs, age01: Floats, values: Floats,
+    grown: Floats,
+) -> None:  # fmt: skip
+    for i in prange(len(births)):
+        for r in range(rows.shape[1]):
+            x, y, z = float(values[0, i]), float(values[1, i]), float(values[2, i])
+            amount = strength(rows, 0, r, curves, key, births[i], age01[i], x, y, z, 0.0, 0.0, 0.0)
+            zone, within = int(rows[0, r, 7]), 1.0
+            if zone >= 0:
+                within = weight(zones, 0, zone, x, y, z)
+                amount *= within
+            off = rows[0, r, OFFSET]
+            qx, qy, qz = x - rows[0, r, 8] + off, y - rows[0, r, 9] + 0.7 * off, z - rows[0, r, 10]
+            vx, vy, vz = flow(rows, 0, r, NOISE, qx, qy, qz)
+            values[0, i] += amount * vx
+            values[1, i] += amount * vy
+            values[2, i] += amount * vz
+            if rows[0, r, OWN] > 0:
+                # Another place of the same noise: size does not go with place.
+                sx, sy, _ = flow(rows, 0, r, NOISE, qx + 7919.0, qy + 104729.0, qz)
+                # As the strength is felt; without one, size swells by itself, over life as the strength would.
+                share = amount / rows[0, r, VALUE] if rows[0, r, VALUE] != 0 else within
+                if rows[0, r, VALUE] == 0 and rows[0, r, CURVE] >= 0:
+                    share *= read_curve(curves, int(rows[0, r, CURVE]), age01[i])
+                grown[i] *= max(0.0, 1.0 + share * rows[0, r, OWN] * 0.7 * (sx + sy))
+
+
+@guarded
+def displace(
+    rows: Doubles, zones: Doubles, curves: Floats, key: int, births: Longs, age01: Floats, values: Floats
+) -> Floats:
+    """Shift places in values (k, n) by the displacements in rows (1, m, `WIDTH`), in their order; what sizes grow by, (n,)."""
+    grown = np.ones(len(births), np.float32)
+    _displace(rows, zones, curves, np.uint64(key), births, age01, values, grown)
+    return grown

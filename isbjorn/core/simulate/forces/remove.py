@@ -1,0 +1,16 @@
+"""Kill zone: takes particles away inside its zone, or outside it."""
+
+from __future__ import annotations
+
+from isbjorn.core.arrays import Doubles
+from isbjorn.core.document import Remove
+from isbjorn.core.simulate.forces.row import OWN, Setting, base
+
+CODE = 8
+
+
+def pack(force: Remove, setting: Setting) -> Doubles:
+    """Rows of a kill zone."""
+    rows = base(force, CODE, setting)
+    rows[:, OWN] = force.side == "inside"
+    return rows

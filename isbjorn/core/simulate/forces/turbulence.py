@@ -1,0 +1,74 @@
+"""Turbulence: eddies of air without sources or sinks, which draw particles to their velocity."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+from isbjorn.core.arrays import Doubles
+from isbjorn.core.document import Turbulence
+from isbjorn.core.simulate.forces.felt import AIR, GRIP
+from isbjorn.core.simulate.forces.row import OWN, Setting, base, place
+from isbjorn.core.simulate.noise import flow
+
+CODE = 4
+NOISE = OWN + 1
+OFFSET = NOISE + 15
+# How fast the three kinds of lattice points turn: in a loop they meet again, else never all at once.
+_ROUND, _NEVER_ROUND = (1.0, 2.0, 3.0), (1.0, 1.9318516525781366, 2.8793852415718164)
+
+
+def pack_noise(thing: Any, setting: Setting, rows: Doubles) -> None:
+    """Put a noise into rows: how `flow` reads it, then where an emitter's own part of it lies."""
+    read = setting.read
+    columns = (1 / np.maximum(1.0, read(thing.size)), thing.octaves, read(thing.lacunarity), read(thing.gain))
+    stretch = (read(n) / 100 for n in (thing.along_x, thing.along_y, thing.along_z))
+    for number, column in enumerate((*columns, *stretch, thing.seed % (1 << 48), thing.noise == "cellular")):
+        rows[:, NOISE + number] = column
+    turns = turned(thing, setting)
+    for n, times in enumerate(_ROUND if setting.readings.loop_s is not None else _NEVER_ROUND):
+        rows[:, NOISE + 9 + 2 * n] = np.cos(2 * np.pi * turns * times)
+        rows[:, NOISE + 10 + 2 * n] = np.sin(2 * np.pi * turns * times)
+    place(thing, setting, rows)
+    number = next(i for i, e in enumerate(setting.shot.emitters) if e.id == setting.emitter.id)
+    rows[:, OFFSET] = read(thing.apart) * number
+
+
+def turned(thing: Any, setting: Setting) -> Doubles:
+    """How many turns a noise has evolved at the moments: the integral of its rate; in a loop, whole turns come round."""
+    number, loop_s, t = thing.evolve, setting.readings.loop_s, setting.t
+    if loop_s is not None:
+        return np.asarray(t / loop_s * round(float(setting.readings.plain(number, np.zeros(1))[0]) * loop_s))
+    if not number.timed:
+        return np.asarray(number.value * t)
+    # From 0 on, in cells of their own, so that it does not depend on what was asked.
+    last = float(np.max(np.abs(t))) + 0.1
+    grid = np.arange(0, last, 1 / 60)
+    way = np.concatenate([[0.0], np.cumsum(setting.readings.number(number, (grid[:-1] + grid[1:]) / 2)) / 60])
+    return np.asarray(np.where(t >= 0, np.interp(t, grid, way), t * setting.readings.number(number, np.zeros(1))[0]))
+
+
+def pack(force: Turbulence, setting: Setting) -> Doubles:
+    """Rows of a turbulence."""
+    rows = base(force, CODE, setting)
+    rows[:, OWN] = setting.read(force.grip)
+    pack_noise(force, setting, rows)
+    return rows
+
+
+@njit("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
+def feel(
+    rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
+    mass: float, felt: Doubles,
+) -> None:  # fmt: skip
+    """The zone weakens its grip, not its speed."""
+    x, y, z = at[0], at[1], at[2]
+    off = rows[s, r, OFFSET]
+    vx, vy, vz = flow(rows, s, r, NOISE, x - rows[s, r, 8] + off, y - rows[s, r, 9] + 0.7 * off, z - rows[s, r, 10])
+    grip = max(0.0, rows[s, r, OWN]) * share / mass
+    felt[GRIP] += grip
+    felt[AIR] += grip * strength * vx
+    felt[AIR + 1] += grip * strength * vy
+    felt[AIR + 2] += grip * strength * vz

@@ -1,0 +1,228 @@
+"""Curl of noise: velocity fields without sources or sinks.
+
+Bridson, Hourihan, Nordenstam 2007, "Curl-noise for procedural fluid flow". The potential is gradient noise (Perlin 2002,
+"Improving noise") whose gradients rotate with time (Perlin and Neyret 2001, "Flow noise"), each lattice point one, two or
+three times as fast, one way or the other: in a loop all comes round after one turn, else the three rates have no common
+one; or cellular noise (Worley 1996) with the
+nearest distance made smooth, whose points circle. All derivatives are exact, so that the divergence is nothing but rounding.
+
+phases: float64 (6,) in a row from column `at` on: cosine and sine of the turn, of twice and of three times the turn.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit
+
+from isbjorn.core.arrays import Doubles
+from isbjorn.core.random import mix
+
+_A, _B, _C = np.uint64(0x9E3779B97F4A7C15), np.uint64(0xC2B2AE3D27D4EB4F), np.uint64(0x165667B19E3779F9)
+# The root mean square of the speed of each field, found by sampling; divided by, so that strength is a usual speed.
+RMS_FLAT, RMS_DEEP, RMS_CELLS_FLAT, RMS_CELLS_DEEP = 0.8825, 1.2203, 0.8542, 1.3851
+_SHARP = 28.0
+
+
+def _directions() -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
+    """64 directions evenly on a sphere, and for each one at a right angle."""
+    n = np.arange(64)
+    z, turn = 1 - (2 * n + 1) / 64, n * math.pi * (3 - math.sqrt(5))
+    flat = np.sqrt(1 - z * z)
+    first = np.stack([flat * np.cos(turn), flat * np.sin(turn), z], axis=1)
+    side = np.cross(first, np.roll(first, 21, axis=0))
+    return first, side / np.linalg.norm(side, axis=1, keepdims=True)
+
+
+_FIRST, _SECOND = _directions()
+_TURNS = np.stack([np.cos(2 * np.pi * np.arange(64) / 64), np.sin(2 * np.pi * np.arange(64) / 64)], axis=1)
+
+
+@njit("u8(i8, i8, i8, u8)", cache=True, inline="always")
+def _cell(i: int, j: int, k: int, seed: np.uint64) -> np.uint64:
+    return mix((np.uint64(i) * _A) ^ (np.uint64(j) * _B + (np.uint64(k) * _C)) ^ seed)
+
+
+@njit("UniTuple(f8,2)(u8, f8[:,:,::1], i8, i8, i8)", cache=True, inline="always")
+def _phase(h: np.uint64, rows: Doubles, s: int, r: int, at: int) -> tuple[float, float]:
+    """Cosine and sine of a lattice point's turn: its rate and its way are drawn from its hash."""
+    m = int((h >> np.uint64(40)) % np.uint64(3))
+    way = 1.0 if (h >> np.uint64(50)) & np.uint64(1) else -1.0
+    return rows[s, r, at + 2 * m], way * rows[s, r, at + 2 * m + 1]
+
+
+@njit("UniTuple(f8,2)(f8)", cache=True, inline="always")
+def _fade(f: float) -> tuple[float, float]:
+    """Perlin's quintic and its slope."""
+    return f * f * f * (f * (f * 6.0 - 15.0) + 10.0), 30.0 * f * f * (f * (f - 2.0) + 1.0)
+
+
+@njit("UniTuple(f8,2)(f8, f8, u8, f8[:,:,::1], i8, i8, i8)", cache=True, forceinline=True)
+def curl_flat(x: float, y: float, seed: np.uint64, rows: Doubles, s: int, r: int, at: int) -> tuple[float, float]:
+    """Curl of gradient noise in a plane at (x, y), in cells."""
+    i, j = math.floor(x), math.floor(y)
+    fx, fy = x - i, y - j
+    sx, dx = _fade(fx)
+    sy, dy = _fade(fy)
+    px, py = 0.0, 0.0
+    for b in range(2):
+        wy = sy if b else 1.0 - sy
+        ey = dy if b else -dy
+        for a in range(2):
+            wx = sx if a else 1.0 - sx
+            ex = dx if a else -dx
+            h = _cell(int(i) + a, int(j) + b, 0, seed)
+            c, sn = _phase(h, rows, s, r, at)
+            q = int(h & np.uint64(63))
+            gx = _TURNS[q, 0] * c - _TURNS[q, 1] * sn
+            gy = _TURNS[q, 0] * sn + _TURNS[q, 1] * c
+            dot = gx * (fx - a) + gy * (fy - b)
+            px += ex * wy * dot + wx * wy * gx
+            py += wx * ey * dot + wx * wy * gy
+    return py, -px
+
+
+@njit("UniTuple(f8,3)(f8, f8, f8, u8, f8[:,:,::1], i8, i8, i8)", cache=True)
+def curl_deep(
+    x: float, y: float, z: float, seed: np.uint64, rows: Doubles, s: int, r: int, at: int
+) -> tuple[float, float, float]:
+    """Curl of a vector of three gradient noises at (x, y, z), in cells."""
+    i, j, k = math.floor(x), math.floor(y), math.floor(z)
+    fx, fy, fz = x - i, y - j, z - k
+    sx, dx = _fade(fx)
+    sy, dy = _fade(fy)
+    sz, dz = _fade(fz)
+    vx, vy, vz = 0.0, 0.0, 0.0
+    for c0 in range(2):
+        wz = sz if c0 else 1.0 - sz
+        ez = dz if c0 else -dz
+        for b in range(2):
+            wy = sy if b else 1.0 - sy
+            ey = dy if b else -dy
+            for a in range(2):
+                wx = sx if a else 1.0 - sx
+                ex = dx if a else -dx
+                h = _cell(int(i) + a, int(j) + b, int(k) + c0, seed)
+                c, sn = _phase(h, rows, s, r, at)
+                rx, ry, rz = fx - a, fy - b, fz - c0
+                w = wx * wy * wz
+                wdx, wdy, wdz = ex * wy * wz, wx * ey * wz, wx * wy * ez
+                for channel in range(3):
+                    q = int((h >> np.uint64(6 * channel)) & np.uint64(63))
+                    gx = _FIRST[q, 0] * c + _SECOND[q, 0] * sn
+                    gy = _FIRST[q, 1] * c + _SECOND[q, 1] * sn
+                    gz = _FIRST[q, 2] * c + _SECOND[q, 2] * sn
+                    dot = gx * rx + gy * ry + gz * rz
+                    if channel == 0:
+                        vy += wdz * dot + w * gz
+                        vz -= wdy * dot + w * gy
+                    elif channel == 1:
+                        vz += wdx * dot + w * gx
+                        vx -= wdz * dot + w * gz
+                    else:
+                        vx += wdy * dot + w * gy
+                        vy -= wdx * dot + w * gx
+    return vx, vy, vz
+
+
+@njit("UniTuple(f8,3)(f8, f8, f8, u8, b1, f8[:,:,::1], i8, i8, i8)", cache=True)
+def _cells_slope(
+    x: float, y: float, z: float, seed: np.uint64, flat: bool, rows: Doubles, s: int, r: int, at: int
+) -> tuple[float, float, float]:
+    """Slope of smooth cellular noise: of -log Σ exp(-s d²)/s over the points of the cells around."""
+    i, j, k = math.floor(x), math.floor(y), math.floor(z)
+    total, gx, gy, gz = 1e-30, 0.0, 0.0, 0.0
+    low, high = (0, 1) if flat else (-1, 2)
+    for c0 in range(low, high):
+        for b in range(-1, 2):
+            for a in range(-1, 2):
+                h = _cell(int(i) + a, int(j) + b, 0 if flat else int(k) + c0, seed)
+                c, sn = _phase(h, rows, s, r, at)
+                q = int(h & np.uint64(63))
+                px = i + a + 0.5 + 0.38 * (_TURNS[q, 0] * c - _TURNS[q, 1] * sn)
+                py = j + b + 0.5 + 0.38 * (_TURNS[q, 0] * sn + _TURNS[q, 1] * c)
+                rx, ry, rz = x - px, y - py, 0.0
+                if not flat:
+                    rz = z - (k + c0 + 0.2 + 0.6 * float((h >> np.uint64(20)) & np.uint64(1023)) / 1023.0)
+                w = math.exp(-_SHARP * (rx * rx + ry * ry + rz * rz))
+                total += w
+                gx, gy, gz = gx + w * rx, gy + w * ry, gz + w * rz
+    return 2.0 * gx / total, 2.0 * gy / total, 2.0 * gz / total
+
+
+@njit("UniTuple(f8,3)(f8[:,:,::1], i8, i8, i8, f8, f8, f8)", cache=True)
+def flow(rows: Doubles, s: int, r: int, at: int, x: float, y: float, z: float) -> tuple[float, float, float]:
+    """A noise field of usual speed 1 at a place in px.
+
+    Columns from `at` on: 1/size, octaves, lacunarity, gain, stretch along x, y, z, seed, cellular, then the phases.
+    A stretched axis is stretched with the flow along it (Piola's transform), one of no stretch does not flow: both keep it
+    without sources.
+    """
+    octaves, lacunarity, gain = int(rows[s, r, at + 1]), rows[s, r, at + 2], rows[s, r, at + 3]
+    sx, sy, sz = rows[s, r, at + 4], rows[s, r, at + 5], rows[s, r, at + 6]
+    seed0, cells, phases = np.uint64(int(rows[s, r, at + 7])), rows[s, r, at + 8] > 0, at + 9
+    if octaves == 1 and not cells and sx > 0 and sy > 0 and sz <= 0:
+        # The usual case: one octave in the picture plane.
+        u, v = curl_flat(x * rows[s, r, at] / sx, y * rows[s, r, at] / sy, mix(seed0), rows, s, r, phases)
+        even = math.sqrt(2.0 / (sx * sx + sy * sy)) / RMS_FLAT
+        return u * sx * even, v * sy * even, 0.0
+    flowing = (sx > 0) + (sy > 0) + (sz > 0)
+    vx, vy, vz = 0.0, 0.0, 0.0
+    scale, amplitude, power = rows[s, r, at], 1.0, 0.0
+    for octave in range(octaves):
+        seed = mix(seed0 + np.uint64(octave) * _A)
+        # What does not flow still changes from place to place, if there is nothing better.
+        qx = x * scale / sx if sx > 0 else (x * scale if flowing == 1 else 0.0)
+        qy = y * scale / sy if sy > 0 else (y * scale if flowing == 1 else 0.0)
+        qz = z * scale / sz if sz > 0 else (z * scale if flowing == 1 else 0.0)
+        if flowing == 3:
+            if cells:
+                _, a1, a2 = _cells_slope(qx, qy, qz, seed, False, rows, s, r, phases)
+                b0, _, b2 = _cells_slope(qx, qy, qz, mix(seed + _B), False, rows, s, r, phases)
+                c0, c1, _ = _cells_slope(qx, qy, qz, mix(seed + _C), False, rows, s, r, phases)
+                n = amplitude / RMS_CELLS_DEEP
+                vx, vy, vz = vx + n * (c1 - b2), vy + n * (a2 - c0), vz + n * (b0 - a1)
+            else:
+                fx, fy, fz = curl_deep(qx, qy, qz, seed, rows, s, r, phases)
+                n = amplitude / RMS_DEEP
+                vx, vy, vz = vx + n * fx, vy + n * fy, vz + n * fz
+        elif flowing > 0:
+            p, q = qx, qy
+            if flowing == 2:
+                if sx <= 0:
+                    p, q = qy, qz
+                elif sy <= 0:
+                    p, q = qx, qz
+            elif sx > 0:
+                p, q = qy, qz
+            elif sy > 0:
+                p, q = qx, qz
+            if cells:
+                g0, g1, _ = _cells_slope(p, q, 0.0, seed, True, rows, s, r, phases)
+                f0, f1 = g1 / RMS_CELLS_FLAT, -g0 / RMS_CELLS_FLAT
+            else:
+                f0, f1 = curl_flat(p, q, seed, rows, s, r, phases)
+                f0, f1 = f0 / RMS_FLAT, f1 / RMS_FLAT
+            f0, f1 = f0 * amplitude, f1 * amplitude
+            if flowing == 2:
+                if sx <= 0:
+                    vy, vz = vy + f0, vz + f1
+                elif sy <= 0:
+                    vx, vz = vx + f0, vz + f1
+                else:
+                    vx, vy = vx + f0, vy + f1
+            elif sx > 0:
+                vx += f0
+            elif sy > 0:
+                vy += f0
+            else:
+                vz += f0
+        power += amplitude * amplitude
+        scale *= lacunarity
+        amplitude *= gain
+    # However the axes are stretched, the usual speed is the one that is given.
+    even = math.sqrt(flowing / max(1e-12, max(sx, 0.0) ** 2 + max(sy, 0.0) ** 2 + max(sz, 0.0) ** 2))
+    whole = even / math.sqrt(max(power, 1e-12))
+    return vx * sx * whole, vy * sy * whole, vz * sz * whole

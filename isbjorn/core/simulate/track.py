@@ -1,0 +1,233 @@
+"""One emitter's motion through the shot: its state at any lattice step, stepped on from the nearest one kept."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.arrays import Floats
+from isbjorn.core.document import Emitter, Shot
+from isbjorn.core.emit.admission import Admission, fair_shares, most_alive
+from isbjorn.core.emit.births import NOW_S, Births, births_of
+from isbjorn.core.emit.newborn import Source
+from isbjorn.core.emit.shapes.base import Light
+from isbjorn.core.errors import Stale
+from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.random import stream_key
+from isbjorn.core.simulate.checkpoints import StateCache
+from isbjorn.core.simulate.identity import Identity
+from isbjorn.core.simulate.integrators import world
+from isbjorn.core.simulate.integrators.constant import ConstantIntegrator, is_steady
+from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
+from isbjorn.core.simulate.state import State, joined, merged, nobody
+from isbjorn.core.time import lattice_index
+
+# Steps of all particles of an emitter from birth to the moment: some seconds to half a minute of a plain machine.
+_MOST_STEPS, _MOST_ALIVE = 5e8, 5_000_000
+# Births of so many steps are worked out together, if they are no more than that; so many stretches are kept.
+_BORN_STEPS, _BORN_TOGETHER, _BORN_KEPT = 16, 20_000, 12
+_STEPS_AT_ONCE = {True: 40_000_000, False: 600_000}
+
+
+def key_of(shot: Shot, emitter: Emitter) -> int:
+    """The key of an emitter's stream of random numbers."""
+    return int(stream_key(np.uint64(shot.seed), np.uint64(emitter.seed)))
+
+
+def affordable_alive(shot: Shot, emitter: Emitter, births: Births, source: Source, readings: Readings) -> int:
+    """How many may be alive so that stepping all of them through their lives stays within bounds."""
+    if is_steady(shot, emitter, readings):
+        return _MOST_ALIVE
+    begin = max(births.begin_s, -source.longest_life) if math.isinf(births.begin_s) else births.begin_s
+    lived = min(source.longest_life, max(1.0, float(shot.length_s) - begin))
+    weight = 1.0 + sum(weight_of(force) for force in shot.reaching(emitter))
+    return max(100, int(_MOST_STEPS / max(1.0, lived * shot.simulation_rate * weight)))
+
+
+def weight_of(force: Any) -> float:
+    """What a force costs in a step, as a multiple of a plain one."""
+    if hasattr(force, "octaves"):
+        deep = all(n.value > 0 or n.timed for n in (force.along_x, force.along_y, force.along_z))
+        return float(force.octaves * (4 if deep else 1) * (2 if force.noise == "cellular" else 1))
+    if hasattr(force, "points"):
+        return 0.5 * len(force.points)
+    return 2.0 if force.solid else 0.3
+
+
+def known_births(shot: Shot, emitter: Emitter, readings: Readings) -> Births:
+    """An emitter's births, with tables that all who ask by the same readings share. They may not be thinned."""
+    known: Births | None = readings.kept.get(("births", emitter.id))
+    if known is None or known.emitter is not emitter:
+        known = births_of(shot, emitter, key_of(shot, emitter), readings)
+        readings.kept["births", emitter.id] = known
+    return known
+
+
+def demand_of(shot: Shot, emitter: Emitter, readings: Readings) -> float:
+    """How many of an emitter's particles would be alive at once without limits, at most."""
+    births = known_births(shot, emitter, readings)
+    known: tuple[Births, float] | None = readings.kept.get(("demand", emitter.id))
+    if known is None or known[0] is not births:
+        known = births, most_alive(births, Source(emitter, key_of(shot, emitter), readings), float(shot.length_s))
+        readings.kept["demand", emitter.id] = known
+    return known[1]
+
+
+def shares_of(shot: Shot, readings: Readings) -> dict[str, int]:
+    """Each emitter's limit, once the shot's limit is divided among those that are on."""
+    on = [e for e in shot.emitters if e.on]
+    demands = [demand_of(shot, e, readings) for e in on]
+    limits = [min(e.limit, _affordable(shot, e, readings)) for e in on]
+    shares = fair_shares(demands, limits, shot.limit)
+    return {e.id: min(share, limit) for e, share, limit in zip(on, shares, limits, strict=True)}
+
+
+def _affordable(shot: Shot, emitter: Emitter, readings: Readings) -> int:
+    key = key_of(shot, emitter)
+    births = known_births(shot, emitter, readings)
+    return affordable_alive(shot, emitter, births, Source(emitter, key, readings), readings)
+
+
+class Track:
+    """The motion of one emitter. Its states are shared through a cache by every track of the same motion."""
+
+    def __init__(
+        self,
+        shot: Shot,
+        emitter: Emitter,
+        limit: int,
+        cache: StateCache,
+        readings: Readings,
+        light: Light | None = None,
+    ) -> None:
+        self.emitter, self.hz, self.cache, self.readings = emitter, shot.simulation_rate, cache, readings
+        self.key = key_of(shot, emitter)
+        self.births = known_births(shot, emitter, readings)
+        self.source = Source(emitter, self.key, readings, light)
+        self.demand = demand_of(shot, emitter, readings)
+        self.steady = is_steady(shot, emitter, readings)
+        self.integrator: ConstantIntegrator | SteppedIntegrator = (
+            ConstantIntegrator if self.steady else SteppedIntegrator
+        )(shot, self.source, readings)
+        binds = self.demand > limit
+        if binds:
+            self.births = births_of(shot, emitter, self.key, readings)
+            self.births.thin()
+        self._born: dict[int, State] = {}
+        self._many = self.births.at_most(_BORN_STEPS / self.hz, float(shot.length_s)) > _BORN_TOGETHER
+        self.identity = Identity(shot, emitter, limit if binds else None)
+        self.motion = self.identity.motion
+        self.admission = cache.admission(
+            (self.motion, self.identity.at(math.inf)), lambda: Admission(self.births, self.source, limit, binds)
+        )
+
+    def _first_index(self, index: int) -> int:
+        """The lattice step before which nobody who is alive at step `index` was born."""
+        begin = self.births.begin_s
+        if begin == -math.inf:
+            begin = index / self.hz - self.source.longest_life - 2 / self.hz
+        return min(math.floor(begin * self.hz), index) - 1
+
+    def state(self, index: int, stale: Callable[[], bool] | None = None) -> State:
+        """The state at a lattice step; raises Stale if `stale` says that nobody waits for it."""
+        known, base = self.cache.nearest(self.motion, lambda at: self.identity.at(at / self.hz), index)
+        if base is not None and known == index:
+            return base
+        first = self._first_index(index)
+        if base is None or known < first:
+            known, base = first, nobody()
+        now = index / self.hz
+        newborn = self._newborn(known / self.hz, now, stale)
+        state = merged(base, self.integrator.alive(base, now), newborn)
+        at = known
+        while at < index:
+            if stale is not None and stale():
+                raise Stale
+            until = min(index, at + max(1, _STEPS_AT_ONCE[self.steady] // max(1, state.count)))
+            self.integrator.advance(state, at, until)
+            at = until
+        self.cache.keep(self.motion, self.identity.at(now), index, state)
+        return state
+
+    def _newborn(self, after: float, until: float, stale: Callable[[], bool] | None) -> State:
+        """Those born in (after, until] that live beyond it, each as it was at its birth.
+
+        Frames, and the moments of a shutter, ask for a few at a time: those of some steps are worked out together, and kept.
+        """
+        long = _BORN_STEPS / self.hz
+        if until - after > 2 * long or self._many:
+            return self.integrator.begin(*self.admission.between(after, until, stale))
+        numbers = range(math.floor(after / long + 1e-9), math.ceil(until / long - 1e-9))
+        parts = [self._born_in(number, stale) for number in numbers]
+        inside = [
+            np.flatnonzero(
+                (part.moments <= until + NOW_S)
+                & (part.moments + part.lives > until)
+                & ((part.moments > after + NOW_S) | (after < self.births.begin_of(part.births)))
+            )
+            for part in parts
+        ]
+        some = [part.only(which) for part, which in zip(parts, inside, strict=True) if len(which)]
+        if len(some) == 1:
+            return some[0]
+        return joined(some) if some else nobody()
+
+    def _born_in(self, number: int, stale: Callable[[], bool] | None) -> State:
+        """All who are born in a stretch of lattice steps, in the order of their births."""
+        known = self._born.get(number)
+        if known is None:
+            ends = (number * _BORN_STEPS / self.hz, (number + 1) * _BORN_STEPS / self.hz)
+            known = self.integrator.begin(*self.admission.between(*ends, stale, living=False))
+            self._born[number] = known
+            while len(self._born) > _BORN_KEPT:
+                # Others may do the same at once.
+                self._born.pop(next(iter(self._born)), None)
+        return known
+
+    def at(self, seconds: Fraction, stale: Callable[[], bool] | None = None) -> State:
+        """The living particles at any moment of shot time."""
+        index = lattice_index(seconds, self.hz)
+        state = self.state(index, stale)
+        if seconds * self.hz == index:
+            return self.integrator.seen(state, index)
+        t = float(seconds)
+        if isinstance(self.integrator, SteppedIntegrator) and self.integrator.smooth:
+            after = self.state(index + 1, stale)
+            return self.integrator.blended(state, after, self._newborn(index / self.hz, t, stale), index, t)
+        return self.integrator.between(state, self._newborn(index / self.hz, t, stale), index, t)
+
+    def flight(
+        self, births: npt.NDArray[np.int64], moment: float, lives: Floats, stride: int, samples: int
+    ) -> tuple[npt.NDArray[np.float32], npt.NDArray[np.float32]]:
+        """Places of births that leave together at a moment, as they fly on: float32 (samples + 1, 3, n); ages at which
+        each was taken away, infinite if it was not, (n,)."""
+        places, taken, _ = self.flight_met(births, moment, lives, stride, samples)
+        return places, taken
+
+    def flight_met(
+        self, births: npt.NDArray[np.int64], moment: float, lives: Floats, stride: int, samples: int
+    ) -> tuple[npt.NDArray[np.float32], npt.NDArray[np.float32], npt.NDArray[np.float32]]:
+        """As `flight`; and the ages at which each first touched a surface, infinite if it did not."""
+        index = math.floor(moment * self.hz)
+        state = self.integrator.begin(births, np.full(len(births), moment), lives)
+        touched = np.full(len(births), np.inf, np.float32)
+        places = [self.source.leave(births, state.moments)[0]]
+        taken = np.full(len(births), np.inf, np.float32)
+        for _ in range(samples):
+            self.integrator.advance(state, index, index + stride)
+            index += stride
+            if isinstance(self.integrator, SteppedIntegrator):
+                here, gone = self.integrator.placed(state, index / self.hz)
+                taken[gone] = np.minimum(taken[gone], index / self.hz - moment)
+                places.append(here)
+            else:
+                places.append(state.place.copy())
+        if isinstance(self.integrator, SteppedIntegrator):
+            first = state.values[world.TOUCHED]
+            touched[first >= 0] = first[first >= 0]
+        return np.stack(places), taken, touched
