@@ -67,7 +67,7 @@ def main(name: str) -> None:
     guides(shot, 40)
     took["guides_s"] = time.perf_counter() - start
     solver = Solver(shot)
-    layers = draw_particles(solver, 40, scale_for(shot, 1280))
+    layers = draw_particles(solver, 40, scale_for(shot, 640))
     assert np.isfinite(layers.picture).all()
     took["picture_s"] = time.perf_counter() - start - took["guides_s"]
     notes = [note.kind for note in lookout(solver, 40)]

@@ -1,12 +1,18 @@
 """Deliveries: the queue, its worker, and the command line."""
 
 import contextlib
+import io
 import json
+import os
 import shutil
+import subprocess
+import sys
 import unittest
+from contextlib import redirect_stderr, redirect_stdout
 from typing import Any
 from unittest import mock
 
+from isbjorn.cli import main
 from isbjorn.core.document import Plate
 from isbjorn.core.document.files import shot_to_text
 from isbjorn.studio.worker import Worker
@@ -98,15 +104,20 @@ class Queue(InStudio):
 
 class CommandLine(InStudio):
     def run_cli(self, *words: str) -> tuple[int, str]:
-        import os
-        import subprocess
-        import sys
+        """Run a command in this process; its exit code, and what it said."""
+        said = io.StringIO()
+        environment = {"ISBJORN_DATA": str(self.folder / "data"), "COLUMNS": "200"}
+        with (
+            mock.patch.object(sys, "argv", ["isbjorn", *words]), mock.patch.dict(os.environ, environment),
+            redirect_stdout(said), redirect_stderr(said), self.assertRaises(SystemExit) as left,
+        ):  # fmt: skip
+            main()
+        return int(left.exception.code or 0), said.getvalue()
 
-        environment = {**os.environ, "ISBJORN_DATA": str(self.folder / "data"), "COLUMNS": "200"}
-        done = subprocess.run(
-            [sys.executable, "-m", "isbjorn", *words], capture_output=True, text=True, env=environment, check=False
-        )
-        return done.returncode, done.stdout + done.stderr
+    def test_it_is_a_program_of_its_own(self) -> None:
+        command = [sys.executable, "-m", "isbjorn", "schema"]
+        done = subprocess.run(command, capture_output=True, text=True, check=True)
+        self.assertEqual(json.loads(done.stdout)["title"], "Isbjorn shot")
 
     def test_a_shot_file_or_a_shot_of_the_store_can_be_rendered(self) -> None:
         movie(self.folder / "pier.mp4", 10)
@@ -147,7 +158,6 @@ class CommandLine(InStudio):
             self.assertEqual(code, 2, said)
             self.assertNotIn("Traceback", said)
         self.assertIn("bench", self.run_cli("--help")[1])
-        self.assertEqual(json.loads(self.run_cli("schema")[1])["title"], "Isbjorn shot")
 
 
 if __name__ == "__main__":
