@@ -35,8 +35,8 @@ _SMALLEST_AREA = math.pi * SMALLEST * SMALLEST / 2
 def _even(c0: float, c1: float, x: float, y: float, area: float, profile: int) -> float:
     """A body's c0 with which its pixels add up to its area, wherever it lies between them.
 
-    Sampled at pixel centres, a body of one or two pixels would flicker by some per cent as it moves. Newton's method, whose steps jump
-    over pixels where the edge meets several at once: six of them at most.
+    Sampled at pixel centres, a body of one or two pixels would flicker by some per cent as it moves. Newton's method, whose steps
+    jump over pixels where the edge meets several at once: six of them at most.
     """
     for _ in range(6):
         reach = math.sqrt(max(c0, 0.0) / c1)
