@@ -25,7 +25,7 @@ setup: .venv/.ready $(PAGE)
 	$(BIN)/pip install -q -r requirements.txt
 	$(BIN)/pip install -q --no-deps --no-build-isolation -e .
 	@echo "— Compiling the engine's kernels (kept for later starts)"
-	$(BIN)/python -c "import time; t = time.time(); from isbjorn.core.warm import warm; warm(); print(f'  ready in {time.time() - t:.0f} s')"
+	$(BIN)/python -m isbjorn.core.ready
 	@touch $@
 
 .venv/.test: requirements-test.txt .venv/.ready

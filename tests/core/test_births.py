@@ -27,6 +27,21 @@ class Moments(unittest.TestCase):
         self.assertAlmostEqual(len(self.births(rate=123.5, cadence="jittered")[1]), 1235, delta=1)
         self.assertAlmostEqual(len(self.births(rate=1000, cadence="random")[1]), 10_000, delta=500)
 
+    def test_what_they_come_to_is_reckoned_as_it_is_listed(self) -> None:
+        keys = {"value": 0, "keys": [{"at_s": 0, "value": 10, "joint": "straight"}, {"at_s": 6, "value": 300}]}
+        bursts = [{"at_s": 1, "count": 500, "over_s": 2, "times": 3, "every_s": 2.5}, {"at_s": 2, "count": 90}]
+        for fields in (
+            {"rate": 80},
+            {"rate": keys, "end_s": 4},
+            {"rate": 0, "bursts": bursts},
+            {"rate": 40, "bursts": bursts},
+        ):
+            some = births(**fields)
+            for after, until in ((-1, 10), (0.5, 3.2), (1.5, 2.0), (2.0, 2.0), (4.5, 9)):
+                with self.subTest(fields=fields, after=after, until=until):
+                    listed = len(some.between(after, until)[0])
+                    self.assertAlmostEqual(some.about(after, until), listed, delta=2 + 0.01 * listed)
+
     def test_a_window_and_pre_roll_bound_the_births(self) -> None:
         first, moments = self.births(rate=50, start_s=2, end_s=4, pre_roll_s=1, cadence="even")
         self.assertEqual((first, len(moments)), (0, 150))
