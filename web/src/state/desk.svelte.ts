@@ -186,7 +186,9 @@ export class Desk {
 
   change(changes: Change[], label: string, gesture: string | null = null): void {
     if (!this.shot) return;
-    this.shot = changed($state.snapshot(this.shot) as Shot, changes) ?? this.shot;
+    // What is new is whole only when the studio has filled it in.
+    if (changes.every((c) => c.op === 'replace'))
+      this.shot = changed($state.snapshot(this.shot) as Shot, changes) ?? this.shot;
     this.edits.put({ changes, label, gesture });
   }
 
