@@ -92,8 +92,8 @@ def _edited(address: str, row: int, value: float) -> None:
 
 
 def drag(folder: Path) -> dict[str, dict[str, float]]:
-    """A number of the first emitter dragged for some seconds at 784 px, on a frame in the middle: pictures a second that show an
-    edit, and the median time from sending a single edit to its picture."""
+    """A number of the first emitter dragged for some seconds at 784 px, on a frame in the middle: pictures a second while it
+    goes on, and the median time from sending a single edit to its picture, the first one and the exact one."""
     shots, found = _shots(folder), {}
     with running(folder) as address:
         for row, shot in shots:
@@ -103,13 +103,17 @@ def drag(folder: Path) -> dict[str, dict[str, float]]:
                 live.send(json.dumps({"kind": "see", "frame": frame, "width": WIDTHS[0]}))
                 while not (heard(live) or {}).get("exact"):
                     pass
-                times = []
+                times, firsts = [], []
                 for number in range(7):
-                    start = time.perf_counter()
+                    start, first = time.perf_counter(), 0.0
                     _edited(address, row, size * (1 + 0.01 * number))
-                    while not (heard(live, 20) or {}).get("exact"):
-                        pass
+                    while True:
+                        header = heard(live, 20) or {}
+                        first = first or ("serial" in header) * (time.perf_counter() - start)
+                        if header.get("exact"):
+                            break
                     times.append(time.perf_counter() - start)
+                    firsts.append(first)
                 done = threading.Event()
 
                 def turn(done: threading.Event = done, row: int = row, size: float = size) -> None:
@@ -122,12 +126,13 @@ def drag(folder: Path) -> dict[str, dict[str, float]]:
                 hand.start()
                 begun, seen = time.perf_counter(), 0
                 while (now := time.perf_counter() - begun) < _DRAGGED_S:
-                    seen += (heard(live, _DRAGGED_S - now) or {}).get("exact", False)
+                    seen += "serial" in (heard(live, _DRAGGED_S - now) or {})
                 done.set()
                 hand.join()
             _edited(address, row, size)
             found[shot.name] = {
                 "fps": round(seen / _DRAGGED_S, 1), "edit_ms": round(statistics.median(times[2:]) * 1e3, 1),
+                "first_ms": round(statistics.median(firsts[2:]) * 1e3, 1),
             }  # fmt: skip
     return found
 
