@@ -30,6 +30,8 @@ def _given() -> dict[str, Any]:
             emitter("d", 30, group="g"), emitter("e", 60, hidden_by=["m"], lit=100, blend="multiply"),
             emitter("f", 90, use={"kind": "glass"}), emitter("h", 90, body={"kind": "star"}, trail={}),
             emitter("i", 0, use={"kind": "matte", "of": "b"}, size=120),
+            emitter("j", -30, use={"kind": "cut", "of": "i"}, size=60), emitter("q", 30, use={"kind": "cut", "of": "d"}, size=30),
+            emitter("p", 90, use={"kind": "cut", "of": "plate"}, size=60),
         ],
         "groups": [{"id": "g", "finish": [{"kind": "blur", "sigma": 2}]}],
         "mattes": [{"id": "m", "across": 60}], "lights": [{"id": "l", "across": 60, "carried_by": "k"}],
@@ -60,6 +62,9 @@ def _edits() -> list[Any]:
         put("emitters.5.use", {"kind": "glass", "amount": 60}), put("emitters.6.on", False), put("emitters.6.on", True),
         put("camera.shutter", 180), put("finish", [{"kind": "grade", "exposure": 1}]), put("background", "#000000"),
         put("emitters.2.body", {"kind": "ring"}), put("emitters.6.colour", {"colours": [{"at": 0, "colour": "#ff0000"}]}),
+        put("emitters.8.size", 90), put("emitters.9.size", 45), put("emitters.10.size", 90), put("emitters.10.size", 120),
+        put("emitters.0.size", 22), put("emitters.0.size", 23), put("emitters.0.finish", [{"kind": "blur"}]),
+        put("finish.0.on", False), put("emitters.6.opacity", 30), put("emitters.6.opacity", 31), put("finish.0.on", True),
     ]  # fmt: skip
 
 
@@ -91,6 +96,7 @@ class KnownLayers(unittest.TestCase):
 
     def test_only_what_is_edited_and_what_is_drawn_straight_onto_it_is_drawn(self) -> None:
         given = _given() | {"finish": [], "camera": {}}
+        given["emitters"] = given["emitters"][:8]
         drawn: list[int] = []
         plainly = RenderContext.draw
 

@@ -58,6 +58,11 @@ def _units(shot: Shot) -> list[Emitter | Group]:
     return [u for u in every if u.on]
 
 
+def _aim(unit: Emitter | Group) -> str | None:
+    """The id of the one thing that a unit is used on; then it is not laid itself. None: it is laid."""
+    return None if unit.use.kind == "picture" else unit.use.of
+
+
 @dataclass
 class Compositor:
     """Lays the layers of a moment. plate: the plate alone, for mattes that read it. known: what is known of the last picture."""
@@ -84,8 +89,8 @@ class Compositor:
         """Who is used on one thing alone, by the thing's id."""
         found: dict[str, list[Emitter | Group]] = {}
         for unit in _units(self.shot):
-            if unit.use.kind != "picture" and unit.use.of is not None:
-                found.setdefault(unit.use.of, []).append(unit)
+            if (of := _aim(unit)) is not None:
+                found.setdefault(of, []).append(unit)
         return found
 
     @cached_property
@@ -110,12 +115,12 @@ class Compositor:
         return picture
 
     def _ordered_units(self) -> list[Emitter | Group]:
-        """What is drawn, in its order: emitters, and groups where the first of their members stands."""
+        """What is laid, in its order: emitters, and groups where the first of their members stands."""
         found: dict[str, Emitter | Group] = {}
         groups = {g.id: g for g in self.shot.groups}
         for emitter in self._in_order():
             unit: Emitter | Group = groups[emitter.group] if emitter.group is not None else emitter
-            if unit.on and (isinstance(unit, Group) or emitter.on):
+            if unit.on and (isinstance(unit, Group) or emitter.on) and _aim(unit) is None:
                 found.setdefault(unit.id, unit)
         return list(found.values())
 
@@ -125,8 +130,8 @@ class Compositor:
             for unit in units:
                 self._put(unit, target)
             return
-        self._digests = Digests(self.brush, grounded)
-        chain = [self._digests.of(unit, self._aimed) for unit in units]
+        self._digests = Digests(self.brush, self._aimed, grounded)
+        chain = [self._digests.of(unit) for unit in units]
         same, first = known.same(self._digests.at, chain), 0
         if known.below is not None:
             first = known.depth
@@ -210,7 +215,7 @@ class Compositor:
     def _known_piece(self, unit: Emitter | Group) -> tuple[Floats, int, int] | None:
         if self.known is None or (isinstance(unit, Emitter) and unit.group is not None):
             return self._piece(unit)
-        digest, found = self._digests.of(unit, self._aimed), None
+        digest, found = self._digests.of(unit), None
         if digest in self.known.pieces:
             found, facts = self.known.pieces[digest]
             self._recall(facts)

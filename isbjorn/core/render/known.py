@@ -17,6 +17,7 @@ from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Emitter, Group, PictureBody
 from isbjorn.core.document.references import references_of
 from isbjorn.core.render.camera import Counts
+from isbjorn.core.render.effects import working
 from isbjorn.core.render.emitters import RenderContext
 from isbjorn.core.runtime.memory import share_of
 
@@ -82,16 +83,18 @@ class Known:
 
 
 class Digests:
-    """Digests of the units of a moment."""
+    """Digests of the units of a moment. users: who is used on one thing alone, by the thing's id."""
 
-    def __init__(self, brush: RenderContext, grounded: bool) -> None:
+    def __init__(self, brush: RenderContext, users: dict[str, list[Emitter | Group]], grounded: bool) -> None:
         shot = brush.shot
-        self.brush, self.shot = brush, shot
+        self.brush, self.shot, self.users = brush, shot, users
         self.things: dict[str, Any] = {thing.id: thing for thing in shot.things}
         self._texts: dict[str, str] = {}
+        self._known: dict[str, str] = {}
         loose = {"name", "emitters", "forces", "zones", "markers", "lights", "mattes", "groups", "links", "finish"}
         self.at: Hashable = (
-            shot.model_dump_json(exclude=loose), brush.seconds, brush.scale, brush.orbit, grounded, bool(shot.finish),
+            shot.model_dump_json(exclude=loose), brush.seconds, brush.scale, brush.orbit, grounded, working(shot.finish),
+            *(self.of(user) for user in users.get("plate", ())),
         )  # fmt: skip
 
     def _text(self, name: str) -> str:
@@ -127,13 +130,14 @@ class Digests:
         ]
         return [str(number), track.motion, track.identity.at(ahead), *self._all_of(names), *stamps]
 
-    def of(self, unit: Emitter | Group, users: dict[str, list[Emitter | Group]]) -> str:
-        """The digest of a unit; users: who is used on one thing alone, by its id."""
-        told = [unit.id]
-        if isinstance(unit, Group):
-            told.append(self._text(unit.id))
-            told += [text for e in self.shot.emitters if e.on and e.group == unit.id for text in self._emitter(e)]
-        else:
-            told += self._emitter(unit)
-        told += [self.of(user, {}) for user in users.get(unit.id, ())]
-        return hashlib.sha256("\n".join(told).encode()).hexdigest()
+    def of(self, unit: Emitter | Group) -> str:
+        """The digest of a unit, with those of its members and of all that are used on it."""
+        if unit.id not in self._known:
+            if isinstance(unit, Group):
+                members = [e for e in self.shot.emitters if e.on and e.group == unit.id]
+                told = [self._text(unit.id), *map(self.of, members)]
+            else:
+                told = self._emitter(unit)
+            told += map(self.of, self.users.get(unit.id, ()))
+            self._known[unit.id] = hashlib.sha256("\n".join([unit.id, *told]).encode()).hexdigest()
+        return self._known[unit.id]
