@@ -10,9 +10,9 @@ from typing import Annotated, Literal
 from isbjorn.core.document.base import Gripped, ShownIf
 from isbjorn.core.document.bodies import OneBody
 from isbjorn.core.document.effects import OneStep
-from isbjorn.core.document.forces import Acting, strength_spec, timed_spec
+from isbjorn.core.document.forces import Acting, strength_spec
 from isbjorn.core.document.kinds import BODIES, FORCES, STEPS, shown
-from isbjorn.core.document.values import Number, Spec
+from isbjorn.core.document.values import Number, Spec, timed_spec
 
 
 @FORCES.register("tests.tidal.tide")
@@ -35,7 +35,7 @@ class Tide(Acting):
 class Lozenge(OneBody):
     """A square on its corner."""
 
-    model_config = shown("Lozenge", "", "")
+    model_config = shown("Lozenge")
     kind: Literal["lozenge"] = "lozenge"
     lean: Annotated[Number, Spec(unit="%", low=0, high=100, clock="none", spread=False, title="Leaning")] = Number(
         value=0
@@ -46,7 +46,7 @@ class Lozenge(OneBody):
 class Dim(OneStep):
     """Less light."""
 
-    model_config = shown("Dimmer", "", "")
+    model_config = shown("Dimmer")
     kind: Literal["dim"] = "dim"
     share: Annotated[Number, timed_spec("%", 0, 100, "What is left.", title="Left over")] = Number(value=25)
     soft: bool = False

@@ -1,4 +1,4 @@
-"""What a particle is drawn as. The engine side of each kind is one entry in `isbjorn.core.render.profiles`."""
+"""What a particle is drawn as. The engine side of each kind is one entry in `isbjorn.core.render.bodies`."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ class OneBody(Part):
 class Round(OneBody):
     """A disc: soft, with an inner radius that is full, or hard."""
 
-    model_config = shown("Disc", "", "")
+    model_config = shown("Disc")
     kind: Literal["soft disc", "hard disc"] = "soft disc"
     softness: Annotated[Number, _set("%", 0, 100, "How much of the radius is edge."), ShownIf("kind", "soft disc")] = (
         Number(value=100)
@@ -40,7 +40,7 @@ class Round(OneBody):
 class Ring(OneBody):
     """A ring."""
 
-    model_config = shown("Ring", "", "")
+    model_config = shown("Ring")
     kind: Literal["ring"] = "ring"
     width: Annotated[Number, _set("%", 1, 100, "Of the line, of the radius.")] = Number(value=22)
     softness: Annotated[Number, Softness] = Number(value=30)
@@ -50,7 +50,7 @@ class Ring(OneBody):
 class Star(OneBody):
     """A star with points, or a regular polygon where its points are as flat as can be."""
 
-    model_config = shown("Star", "", "")
+    model_config = shown("Star")
     kind: Literal["star"] = "star"
     points: int = Field(default=5, ge=3, le=24)
     inner: Annotated[
@@ -63,7 +63,7 @@ class Star(OneBody):
 class Spark(OneBody):
     """A bright core with rays."""
 
-    model_config = shown("Spark", "", "")
+    model_config = shown("Spark")
     kind: Literal["spark"] = "spark"
     rays: int = Field(default=4, ge=2, le=16)
     core: Annotated[Number, _set("%", 2, 80, "Of the radius.")] = Number(value=22)
@@ -74,7 +74,7 @@ class Spark(OneBody):
 class Puff(OneBody):
     """A soft cloud with a fractal edge; each particle takes one of several."""
 
-    model_config = shown("Puff", "", "")
+    model_config = shown("Puff")
     kind: Literal["puff"] = "puff"
     rough: Annotated[Number, _set("%", 0, 100, "How far its edge is eaten away.", title="Rough edge")] = Number(
         value=55
@@ -89,7 +89,7 @@ class Puff(OneBody):
 class Drop(OneBody):
     """A drop, its point away from where it faces."""
 
-    model_config = shown("Drop", "", "")
+    model_config = shown("Drop")
     kind: Literal["drop"] = "drop"
     slender: Annotated[Number, _set("%", 0, 90, "How much narrower than round.")] = Number(value=45)
     softness: Annotated[Number, Softness] = Number(value=25)
@@ -99,7 +99,7 @@ class Drop(OneBody):
 class Square(OneBody):
     """A square or a rectangle."""
 
-    model_config = shown("Square", "", "")
+    model_config = shown("Square")
     kind: Literal["square"] = "square"
     aspect: Annotated[Number, _set("%", 1, 100, "Height of width.")] = Number(value=100)
     rounded: Annotated[Number, _set("%", 0, 100, "Its corners.")] = Number(value=0)
@@ -110,7 +110,7 @@ class Square(OneBody):
 class Shard(OneBody):
     """A splinter with straight edges; each particle takes one of several."""
 
-    model_config = shown("Shard", "", "")
+    model_config = shown("Shard")
     kind: Literal["shard"] = "shard"
     corners: int = Field(default=5, ge=3, le=10)
     slender: Annotated[Number, _set("%", 0, 90, "How much narrower than round.")] = Number(value=40)
@@ -123,7 +123,7 @@ class Shard(OneBody):
 class Streak(OneBody):
     """A line of light, brightest in its middle or at its head."""
 
-    model_config = shown("Streak", "", "")
+    model_config = shown("Streak")
     kind: Literal["streak"] = "streak"
     width: Annotated[Number, _set("%", 1, 100, "Of its length.")] = Number(value=16)
     head: Annotated[Number, _set("%", 0, 100, "How far its light has gone to the head.", title="Light toward head")] = (
@@ -139,7 +139,7 @@ _MOVES = ShownIf("plays", "together", "from birth", "by age")
 class PictureBody(OneBody):
     """A picture, a numbered sequence or a movie."""
 
-    model_config = shown("Sprite", "", "")
+    model_config = shown("Sprite")
     kind: Literal["picture"] = "picture"
     media: MediaName = Field(default="", description="File, or a numbered pattern such as `leaf.###.png`.")
     plays: Literal["together", "from birth", "by age", "one of them"] = Field(
@@ -161,7 +161,7 @@ class PictureBody(OneBody):
 class Words(OneBody):
     """Letters or words of a text, one to each particle."""
 
-    model_config = shown("Text", "", "")
+    model_config = shown("Text")
     kind: Literal["words"] = "words"
     text: str = Field(default="Isbjorn", min_length=1, max_length=2000)
     split: Literal["letters", "words"] = Field(

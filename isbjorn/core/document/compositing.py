@@ -6,20 +6,16 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from isbjorn.core.document.base import MediaName, Part, RefTo, ShownIf, new_id
+from isbjorn.core.document.base import Gripped, MediaName, Part, RefTo, ShownIf, new_id
 from isbjorn.core.document.effects import Hex
 from isbjorn.core.document.placed import FAR, PathPoint, Placed
 from isbjorn.core.document.unions import Finish
-from isbjorn.core.document.values import Number, Spec
+from isbjorn.core.document.values import Number, timed_spec
 
 Blend = Literal[
     "normal", "add", "screen", "multiply", "darken", "lighten", "overlay", "hard light", "soft light", "dodge", "burn",
     "difference", "exclusion", "hue", "saturation", "colour", "luminosity",
 ]  # fmt: skip
-
-
-def _timed(unit: str, low: float, high: float, help: str, step: float = 1.0, title: str = "") -> Spec:
-    return Spec(unit=unit, low=low, high=high, clock="shot", step=step, spread=False, help=help, title=title)
 
 
 class Use(Part):
@@ -35,7 +31,7 @@ class Use(Part):
     )
     amount: Annotated[
         Number,
-        _timed("px", -4000, 4000, "How far glass and displacement push."),
+        timed_spec("px", -4000, 4000, "How far glass and displacement push."),
         ShownIf("kind", "glass", "displacement"),
     ] = Number(value=24)
 
@@ -57,11 +53,11 @@ class Lamp(Placed):
     id: str = Field(default_factory=lambda: new_id("light"), min_length=1, max_length=60)
     name: str = Field(default="Light", min_length=1, max_length=80)
     on: bool = True
-    strength: Annotated[Number, _timed("%", 0, 10_000, "At its centre.")] = Number(value=100)
-    radius: Annotated[Number, _timed("px", 0, FAR, "As far as it is full.")] = Number(value=40)
-    falloff: Annotated[Number, _timed("px", 0, FAR, "From there to nothing.")] = Number(value=200)
+    strength: Annotated[Number, timed_spec("%", 0, 10_000, "At its centre.")] = Number(value=100)
+    radius: Annotated[Number, timed_spec("px", 0, FAR, "As far as it is full."), Gripped()] = Number(value=40)
+    falloff: Annotated[Number, timed_spec("px", 0, FAR, "From there to nothing.")] = Number(value=200)
     power: Annotated[
-        Number, _timed("", 0.1, 8, "How fast it falls: 1 evenly, 2 as light does.", 0.1, "Falloff exponent")
+        Number, timed_spec("", 0.1, 8, "How fast it falls: 1 evenly, 2 as light does.", 0.1, "Falloff exponent")
     ] = Number(value=2)
     colour: Hex = "#ffffff"
 
@@ -79,33 +75,40 @@ class Matte(Placed):
         default="rectangle", description="Of a drawn shape."
     )
     width: Annotated[
-        Number, _timed("px", 0, FAR, "Side to side."), ShownIf("kind", "shape"), ShownIf("form", "rectangle", "ellipse")
+        Number,
+        timed_spec("px", 0, FAR, "Side to side."),
+        ShownIf("kind", "shape"),
+        ShownIf("form", "rectangle", "ellipse"),
+        Gripped(factor=2.0),
     ] = Number(value=300)
     height: Annotated[
         Number,
-        _timed("px", 0, FAR, "Top to bottom."),
+        timed_spec("px", 0, FAR, "Top to bottom."),
         ShownIf("kind", "shape"),
         ShownIf("form", "rectangle", "ellipse"),
+        Gripped((0.0, 1.0), 2.0),
     ] = Number(value=200)
     points: Annotated[tuple[PathPoint, ...], ShownIf("kind", "shape"), ShownIf("form", "path")] = Field(
         default=(PathPoint(x=-150, y=-100), PathPoint(x=0, y=120), PathPoint(x=150, y=-100)),
         min_length=3, max_length=512, description="Of a path, closed.",
     )  # fmt: skip
-    feather: Annotated[Number, _timed("px", 0, 4000, "Softness of its edge.")] = Number(value=4)
+    feather: Annotated[Number, timed_spec("px", 0, 4000, "Softness of its edge.")] = Number(value=4)
     low: Annotated[
         Number,
-        _timed("%", 0, 100, "Below: not at all. Of the plate's brightness as encoded.", title="From brightness"),
+        timed_spec("%", 0, 100, "Below: not at all. Of the plate's brightness as encoded.", title="From brightness"),
         ShownIf("kind", "bright", "dark"),
     ] = Number(value=45)
     high: Annotated[
-        Number, _timed("%", 0, 100, "Above: in full.", title="To brightness"), ShownIf("kind", "bright", "dark")
+        Number, timed_spec("%", 0, 100, "Above: in full.", title="To brightness"), ShownIf("kind", "bright", "dark")
     ] = Number(value=60)
     colour: Annotated[Hex, ShownIf("kind", "colour")] = "#2b3a2a"
     near: Annotated[
-        Number, _timed("%", 0, 100, "Colours so near to it count in full.", 0.5, "Tolerance"), ShownIf("kind", "colour")
+        Number,
+        timed_spec("%", 0, 100, "Colours so near to it count in full.", 0.5, "Tolerance"),
+        ShownIf("kind", "colour"),
     ] = Number(value=6)
     soft: Annotated[
-        Number, _timed("%", 0, 100, "From there to not at all.", 0.5, "Softness"), ShownIf("kind", "colour")
+        Number, timed_spec("%", 0, 100, "From there to not at all.", 0.5, "Softness"), ShownIf("kind", "colour")
     ] = Number(value=6)
     media: MediaName = Field(default="", description="A picture, sequence or movie.")
     channel: Annotated[Literal["alpha", "brightness"], ShownIf("kind", "file")] = Field(

@@ -11,14 +11,7 @@ from pydantic import Field
 from isbjorn.core.document.base import LARGEST_SEED, Gripped, Part, RefTo, ShownIf, new_id
 from isbjorn.core.document.kinds import FORCES, shown
 from isbjorn.core.document.placed import FAR, PathPoint, Placed
-from isbjorn.core.document.values import Number, Spec
-
-
-def timed_spec(
-    unit: str, low: float, high: float, help: str, step: float = 1.0, spread: bool = False, title: str = ""
-) -> Spec:
-    """A number of the world, read by shot time."""
-    return Spec(unit=unit, low=low, high=high, clock="shot", step=step, spread=spread, help=help, title=title)
+from isbjorn.core.document.values import Number, Spec, timed_spec
 
 
 def strength_spec(unit: str, low: float, high: float, help: str, step: float = 1.0) -> Spec:
@@ -414,11 +407,15 @@ class Zone(Placed):
     shape: Literal["sphere", "box", "half"] = Field(
         default="sphere", description="half: all below its place, as turned."
     )
-    radius: Annotated[Number, timed_spec("px", 0, FAR, "Of a sphere.", 5), ShownIf("shape", "sphere")] = Number(
-        value=150
+    radius: Annotated[Number, timed_spec("px", 0, FAR, "Of a sphere.", 5), ShownIf("shape", "sphere"), Gripped()] = (
+        Number(value=150)
     )
-    width: Annotated[Number, timed_spec("px", 0, FAR, "Of a box.", 5), ShownIf("shape", "box")] = Number(value=300)
-    height: Annotated[Number, timed_spec("px", 0, FAR, "Of a box.", 5), ShownIf("shape", "box")] = Number(value=200)
+    width: Annotated[Number, timed_spec("px", 0, FAR, "Of a box.", 5), ShownIf("shape", "box"), Gripped(factor=2.0)] = (
+        Number(value=300)
+    )
+    height: Annotated[
+        Number, timed_spec("px", 0, FAR, "Of a box.", 5), ShownIf("shape", "box"), Gripped((0.0, 1.0), 2.0)
+    ] = Number(value=200)
     deep: Annotated[Number, timed_spec("px", 0, FAR, "Of a box.", 5, title="Depth extent"), ShownIf("shape", "box")] = (
         Number(value=2000)
     )

@@ -27,7 +27,7 @@ EXTENSIONS = "ISBJORN_EXTENSIONS"
 FIRST_FOREIGN = 1000
 
 
-def shown(title: str, icon: str, about: str, menu: str = "", located: bool = True) -> ConfigDict:
+def shown(title: str, icon: str = "", about: str = "", menu: str = "", located: bool = True) -> ConfigDict:
     """What the page says of a kind: its title, its icon as an SVG path on 24 × 24, what it does, and its group in the menu.
 
     located: it acts from a place, which is shown.

@@ -12,6 +12,8 @@ from pydantic_core import PydanticCustomError
 from isbjorn.core.document.base import Part, RefTo
 from isbjorn.core.document.values import Number
 
+_PLACED = ("emitters", "forces", "zones", "markers", "lights", "mattes")
+
 
 class _Cast(Protocol):
     @property
@@ -141,10 +143,10 @@ def _round(start: str, onward: Mapping[str, str | None]) -> bool:
     return False
 
 
-def _allowed(to: RefTo, cast: _Cast) -> set[str]:
-    """The ids that a reference may name."""
-    lists = ("emitters", "forces", "zones", "markers", "lights", "mattes") if "placed" in to.to else to.to
-    return {thing.id for name in lists for thing in getattr(cast, name)}
+def _ids(shot: _Cast) -> dict[str, set[str]]:
+    """The ids that references may name, by the words of `RefTo.to`."""
+    found = {name: {thing.id for thing in getattr(shot, name)} for name in (*_PLACED, "groups")}
+    return found | {"placed": set().union(*(found[name] for name in _PLACED))}
 
 
 def _title(thing: Part, path: str) -> str:
@@ -161,15 +163,22 @@ def check_ties(shot: _Cast) -> None:
     things = {thing.id: thing for thing in shot.things}
     carriers = {name: getattr(thing, "carried_by", None) for name, thing in things.items()}
     driven: dict[str, str | None] = {}
+    ids = _ids(shot)
+
+    def wrong(kind: str, words: Any, thing: Any, reference: Reference) -> PydanticCustomError:
+        title = _title(thing, reference.path)
+        return PydanticCustomError(kind, words, {"t": thing.name, "f": title, "n": reference.told})
+
     for name, thing in things.items():
         for reference in references_of(thing):
-            where = {"t": thing.name, "f": _title(thing, reference.path), "n": reference.told}
             if reference.to.dotted and "." in reference.told:
                 if number_at(things, reference.told) is None:
-                    raise PydanticCustomError("loose_source", "{t}, {f}: there is no number {n} in the cast", where)
+                    raise wrong("loose_source", "{t}, {f}: there is no number {n} in the cast", thing, reference)
                 driven[f"{name}.{reference.path.rpartition('.source.')[0]}"] = reference.told
-            elif reference.id not in _allowed(reference.to, shot) or (reference.to.words and reference.id == name):
-                raise PydanticCustomError("loose_tie", "{t}, {f}: {n} is not in the cast, or of another kind", where)
+            elif not any(reference.id in ids[to] for to in reference.to.to) or (
+                reference.to.words and reference.id == name
+            ):
+                raise wrong("loose_tie", "{t}, {f}: {n} is not in the cast, or of another kind", thing, reference)
         if _round(name, carriers):
             raise PydanticCustomError(
                 "carried_round", "{t} would carry itself; choose another carrier", {"t": thing.name}

@@ -46,7 +46,7 @@ class Area(Part):
 class Point(Part):
     """All from one place."""
 
-    model_config = shown("Point", "", "")
+    model_config = shown("Point")
     kind: Literal["point"] = "point"
 
 
@@ -54,7 +54,7 @@ class Point(Part):
 class Line(Part):
     """Along a line, even by length."""
 
-    model_config = shown("Line", "", "")
+    model_config = shown("Line")
     kind: Literal["line"] = "line"
     length: Annotated[Number, extent_spec("From end to end.")] = Number(value=200)
     angle: Annotated[
@@ -66,7 +66,7 @@ class Line(Part):
 class Disc(Area):
     """In a disc, even by area, or along its edge, even by length."""
 
-    model_config = shown("Disc or ring", "", "")
+    model_config = shown("Disc or ring")
     kind: Literal["disc"] = "disc"
     radius: Annotated[Number, extent_spec("From the centre to the edge."), Gripped()] = Number(value=60)
     half: Half = "whole"
@@ -76,7 +76,7 @@ class Disc(Area):
 class Rectangle(Area):
     """In a rectangle, even by area, or along its edge, even by length."""
 
-    model_config = shown("Rectangle", "", "")
+    model_config = shown("Rectangle")
     kind: Literal["rectangle"] = "rectangle"
     width: Annotated[Number, extent_spec("Side to side."), Gripped(factor=2.0)] = Number(value=200)
     height: Annotated[Number, extent_spec("Top to bottom."), Gripped((0.0, 1.0), 2.0)] = Number(value=100)
@@ -88,7 +88,7 @@ class Rectangle(Area):
 class Box(Area):
     """In a box, even by volume, or on its faces, even by area."""
 
-    model_config = shown("Box", "", "")
+    model_config = shown("Box")
     kind: Literal["box"] = "box"
     width: Annotated[Number, extent_spec("Side to side."), Gripped(factor=2.0)] = Number(value=200)
     height: Annotated[Number, extent_spec("Top to bottom."), Gripped((0.0, 1.0), 2.0)] = Number(value=100)
@@ -100,7 +100,7 @@ class Box(Area):
 class Ball(Area):
     """In a sphere, even by volume, or on its surface, even by area."""
 
-    model_config = shown("Sphere", "", "")
+    model_config = shown("Sphere")
     kind: Literal["sphere"] = "sphere"
     radius: Annotated[Number, extent_spec("From the centre to the surface."), Gripped()] = Number(value=80)
     half: Half = "whole"
@@ -117,7 +117,7 @@ def _arc() -> tuple[PathPoint, ...]:
 class PathShape(Area):
     """Along a Bézier path, even by length; inside it, even by area, if it is closed."""
 
-    model_config = shown("Path", "", "")
+    model_config = shown("Path")
     kind: Literal["path"] = "path"
     points: tuple[PathPoint, ...] = Field(default_factory=_arc, min_length=2, max_length=512)
     closed: bool = False
@@ -128,7 +128,7 @@ class PathShape(Area):
 class Letters(Area):
     """From letters: inside them, even by area, or along their edge, even by length."""
 
-    model_config = shown("Letters", "", "")
+    model_config = shown("Letters")
     kind: Literal["letters"] = "letters"
     text: str = Field(default="Isbjorn", min_length=1, max_length=200, title="Text")
     height: Annotated[Number, extent_spec("Of a line, in px."), Gripped((0.0, 1.0), 2.0)] = Number(value=160)
@@ -147,7 +147,7 @@ def _not_too_long(paths: tuple[str, ...]) -> tuple[str, ...]:
 class Artwork(Area):
     """From the outlines of an SVG file: inside them, even by area, or along their edge, even by length."""
 
-    model_config = shown("Artwork", "", "")
+    model_config = shown("Artwork")
     kind: Literal["artwork"] = "artwork"
     paths: Annotated[tuple[PathData, ...], AfterValidator(_not_too_long)] = Field(
         default=("M-50-50H50V50H-50Z",), min_length=1, max_length=2000, description="SVG path data, y down."
@@ -162,7 +162,7 @@ class Artwork(Area):
 class FromPlate(Part):
     """From the plate: where it is bright, where it has edges, or where it moves."""
 
-    model_config = shown("The plate", "", "")
+    model_config = shown("The plate")
     kind: Literal["plate"] = "plate"
     by: Literal["bright", "dark", "edges", "moving"] = Field(default="bright", title="Sample by")
     above: Annotated[

@@ -208,3 +208,8 @@ class Spec:
         told = {**asdict(self), "sources": list(self.measures)}
         del told["title"]
         return {"allOf": [found], "isbjorn": told} if "$ref" in found else found | {"isbjorn": told}
+
+
+def timed_spec(unit: str, low: float, high: float, help: str, step: float = 1.0, title: str = "") -> Spec:
+    """A number that is read by shot time, the same for all."""
+    return Spec(unit=unit, low=low, high=high, clock="shot", step=step, spread=False, help=help, title=title)

@@ -11,12 +11,12 @@ import math
 import statistics
 import time
 from collections import defaultdict
-from typing import Any
 
 import numpy as np
 from pydantic import BaseModel, Field
 
-from isbjorn.core.document import Emitter, Group, Shot
+from isbjorn.core.arrays import Doubles
+from isbjorn.core.document import Emitter, Group, Number, Shot
 from isbjorn.core.evaluate import curves
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.frame import Solver, draw_particles
@@ -82,18 +82,24 @@ def speed() -> float:
     return _USUAL_S / statistics.median(taken[2:])
 
 
-def _mean(number: Any) -> float:
-    """The mean of a number over life, about."""
-    value = max([number.value, *(k.value for k in number.keys)])
+def _over_life(number: Number) -> tuple[float, Doubles]:
+    """The most that a number is by its keys, and by what it is multiplied at even ages."""
+    most = max([number.value, *(k.value for k in number.keys)])
     if number.over_life is None:
-        return float(value)
-    return float(value * np.maximum(curves.evaluate(number.over_life, np.linspace(0, 1, 33)), 0).mean())
+        return most, np.ones(1)
+    return most, np.maximum(curves.evaluate(number.over_life, np.linspace(0, 1, 33)), 0)
 
 
-def _mean_square(number: Any) -> float:
-    value = max([number.value, *(k.value for k in number.keys)])
-    share = np.ones(1) if number.over_life is None else curves.evaluate(number.over_life, np.linspace(0, 1, 33))
-    return float((value**2 + number.spread**2 / 3) * (np.maximum(share, 0) ** 2).mean())
+def _mean(number: Number) -> float:
+    """The mean of a number over life, about."""
+    most, shares = _over_life(number)
+    return float(most * shares.mean())
+
+
+def _mean_square(number: Number) -> float:
+    """The mean of its square over all particles, about."""
+    most, shares = _over_life(number)
+    return float((most**2 + number.spread**2 / 3) * (shares**2).mean())
 
 
 def alive_about(shot: Shot, emitter: Emitter, readings: Readings, t: float, most: int) -> float:
@@ -106,10 +112,10 @@ def alive_about(shot: Shot, emitter: Emitter, readings: Readings, t: float, most
 
 
 def counted(
-    shot: Shot, emitter: Emitter, readings: Readings, t: float, most: int, far_px: float, exposed: bool
+    shot: Shot, emitter: Emitter, readings: Readings, t: float, n: float, far_px: float, exposed: bool
 ) -> tuple[Counted, Counted]:
-    """What is done for an emitter: things, and what grows with the picture (in px of the shot)."""
-    n, things, area = alive_about(shot, emitter, readings, t, most), Counted(float), Counted(float)
+    """What is done for an emitter of which n are alive: things, and what grows with the picture (in px of the shot)."""
+    things, area = Counted(float), Counted(float)
     things["emitter"] += 1
     steps = n * shot.simulation_rate / float(shot.frame_rate) / 1e6
     if is_steady(shot, emitter, readings):
@@ -160,13 +166,10 @@ def _layer(
         area["effect"] += 2 * whole
 
 
-def forecast(
-    shot: Shot, readings: Readings, t: float, shares: dict[str, int], far_px: dict[str, float], parts: Any = None
-) -> Forecast:
+def forecast(shot: Shot, readings: Readings, t: float, shares: dict[str, int], far_px: dict[str, float]) -> Forecast:
     """About what a frame at shot time t will take on this machine.
 
-    shares: how many of each emitter may be alive; far_px: how far each goes from where it was born. parts: of each emitter, to be
-    looked at by those who set the prices.
+    shares: how many of each emitter may be alive; far_px: how far each goes from where it was born.
     """
     shutter = shot.camera.shutter
     exposed = shutter.value > 0 or shutter.timed
@@ -177,13 +180,13 @@ def forecast(
     for emitter in shot.emitters:
         if not emitter.on:
             continue
-        far, most = far_px.get(emitter.id, float(shot.width)), shares[emitter.id]
-        things, area = counted(shot, emitter, readings, t, most, far, exposed)
+        n = alive_about(shot, emitter, readings, t, shares[emitter.id])
+        things, area = counted(shot, emitter, readings, t, n, far_px.get(emitter.id, float(shot.width)), exposed)
         each[emitter.id] = _cost(things, area, whole)
-        memory += alive_about(shot, emitter, readings, t, most) * BYTES_PER_PARTICLE
-        for every, own in ((every_thing, things), (every_area, area)):
+        memory += n * BYTES_PER_PARTICLE
+        for total, own in ((every_thing, things), (every_area, area)):
             for name, count in own.items():
-                every[name] += count
+                total[name] += count
     for group in shot.groups:
         members = [e for e in shot.emitters if e.on and e.group == group.id]
         if group.on and members:
@@ -194,12 +197,8 @@ def forecast(
         _layer(shot, shot, readings, t, float(shot.width), every_area)
     every_area["plate"] += whole * float(shot.plate is not None and shot.plate.on)
     every_area["shade"] += whole
-    if parts is not None:
-        parts.append((every_thing, every_area))
-    whole_cost = _cost(every_thing, every_area, whole)
-    return Forecast(
-        fixed_ms=whole_cost.fixed_ms, mpx_ms=whole_cost.mpx_ms, memory_bytes=int(memory), emitters=each
-    )  # fmt: skip
+    every = _cost(every_thing, every_area, whole)
+    return Forecast(fixed_ms=every.fixed_ms, mpx_ms=every.mpx_ms, memory_bytes=int(memory), emitters=each)
 
 
 def _cost(things: Counted, area: Counted, mpx: float) -> Cost:

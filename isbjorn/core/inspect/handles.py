@@ -151,24 +151,21 @@ def _read(readings: Readings, number: Number, t: float) -> float:
 def zone_shown(shot: Shot, readings: Readings, view: Projection, zone: Any, t: float) -> Shown:
     """A zone: its edge, and within it the line from which it is full."""
     sight = Sight(view, readings.frames(zone, np.array([t])))
+    grips = part_grips(readings, sight, zone, t)
     falloff = _read(readings, zone.falloff, t)
     if zone.shape == "sphere":
         radius = _read(readings, zone.radius, t)
         own, inner = [circle(radius)], [circle(max(0.0, radius - falloff))]
-        grips = [
-            sight.length("Radius", "radius", (1, 0), radius),
-            sight.length("Falloff", "falloff", (0, 1), radius - falloff),
-        ]
-        grips[1] = grips[1].model_copy(update={"factor": -1.0, "offset": radius})
+        soft = sight.length("Falloff", "falloff", (0, 1), radius - falloff)
+        grips.append(soft.model_copy(update={"factor": -1.0, "offset": radius}))
     elif zone.shape == "box":
         w, h = _read(readings, zone.width, t) / 2, _read(readings, zone.height, t) / 2
         own, inner = [rectangle(w, h)], [rectangle(max(0.0, w - falloff), max(0.0, h - falloff))]
-        grips = [sight.length("Width", "width", (1, 0), w, 2), sight.length("Height", "height", (0, 1), h, 2)]
     else:
         far = float(max(shot.width, shot.height))
         level = np.array([[-far, 0.0, 0.0], [far, 0.0, 0.0]])
         own, inner = [level], [level - [0, falloff, 0]]
-        grips = [sight.length("Falloff", "falloff", (0, -1), falloff)]
+        grips.append(sight.length("Falloff", "falloff", (0, -1), falloff))
     place, way = place_grips(readings, view, zone, t)
     return Shown(
         id=zone.id, kind="zone", centre=sight.centre, lines=[sight.points(line) for line in own],
@@ -253,7 +250,7 @@ def light_shown(readings: Readings, view: Projection, lamp: Any, t: float) -> Sh
     radius, falloff = _read(readings, lamp.radius, t), _read(readings, lamp.falloff, t)
     place, way = place_grips(readings, view, lamp, t)
     grips = [
-        sight.length("Radius", "radius", (1, 0), radius),
+        *part_grips(readings, sight, lamp, t),
         sight.length("Falloff", "falloff", (0, 1), radius + falloff).model_copy(update={"offset": -radius}),
     ]
     return Shown(
@@ -269,12 +266,9 @@ def matte_shown(readings: Readings, view: Projection, matte: Any, t: float) -> S
     if matte.kind != "shape":
         return Shown(id=matte.id, kind="matte", centre=sight.centre)
     w, h = _read(readings, matte.width, t), _read(readings, matte.height, t)
-    if matte.form == "path":
-        grips = list(path_grips(sight, matte.points, "points"))
-    else:
-        grips = [sight.length("Width", "width", (1, 0), w / 2, 2), sight.length("Height", "height", (0, 1), h / 2, 2)]
+    grips = [*place, *part_grips(readings, sight, matte, t)]
     line = sight.points(shape_outline(matte, w, h))
-    return Shown(id=matte.id, kind="matte", centre=sight.centre, lines=[line], way=way, grips=[*place, *grips])
+    return Shown(id=matte.id, kind="matte", centre=sight.centre, lines=[line], way=way, grips=grips)
 
 
 def shape_grips(readings: Readings, emitter: Emitter, sight: Sight, t: float) -> list[Grip]:

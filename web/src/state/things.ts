@@ -34,14 +34,6 @@ export function placedChoices(shot: Shot, without = ''): { value: string; label:
     .filter((one) => one.value !== without);
 }
 
-/** Put a value at a JSON pointer of a plain object. */
-export function place(target: unknown, path: string, value: unknown): void {
-  const parts = path.split('/').slice(1);
-  let at = target as Record<string, unknown>;
-  for (const part of parts.slice(0, -1)) at = at[part] as Record<string, unknown>;
-  at[parts[parts.length - 1]!] = value;
-}
-
 /** What stands at a JSON pointer of a plain object. */
 export function found(target: unknown, path: string): unknown {
   let at = target;

@@ -1,7 +1,6 @@
 /** Choices of the document that are told in more words than they are called. */
 const words: Record<string, string> = {
   px: 'Px travelled',
-  on: 'Shown',
 };
 
 /** A choice's or a thing's name as a label. */
