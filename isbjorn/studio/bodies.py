@@ -73,18 +73,21 @@ def body_picture(
 
 @router.get(
     "/shots/{shot_id}/emitters/{emitter_id}/portrait",
-    responses={200: {"content": {"image/jpeg": {}}}},
+    responses={
+        200: {"content": {"image/jpeg": {}}},
+        204: {"description": "There is no such emitter, or not any more."},
+    },
     response_class=Response,
 )
 def emitter_portrait(
     studio: Here, shot_id: Id, emitter_id: str, frame: Frame, count: Annotated[int, Query(ge=2, le=64)] = 13,
     cell: Annotated[int, Query(ge=8, le=256)] = 48,
 ) -> Response:  # fmt: skip
-    """A particle of an emitter at even ages, side by side, on neutral grey."""
+    """A particle of an emitter at even ages, side by side, on neutral grey; nothing if it was taken out while it was asked for."""
     shot = studio.store.document(shot_id)
     number = next((n for n, e in enumerate(shot.emitters) if e.id == emitter_id), None)
     if number is None:
-        raise IsbjornError("there is no emitter of that id in the cast.", emitter_id, "Choose another.")
+        return Response(status_code=204)
     jpeg = studio.preview.portrait(shot, number, min(max(frame, shot.first_frame), shot.last_frame), count, cell)
     return Response(jpeg, media_type="image/jpeg")
 

@@ -32,7 +32,12 @@ from isbjorn.studio.preview import Figures, Shown, View, Wish, digest_of
 router = APIRouter()
 _ON_THEIR_WAY = 2
 _SLOW_MS = 120.0
-_COARSE = 3
+# While things change without a pause, pictures come coarse where a full one takes longer: so wide that they take about so long.
+_FLOWING_MS = 50.0
+_COARSE_MS = (18.0, 50.0)
+_SHARES = (1 / 5, 1 / 4, 1 / 3, 1 / 2, 2 / 3)
+# Changes that follow each other within so many seconds are one movement of a hand, and so long its next one is waited for.
+_FLOWS_S, _PAUSE_S = 0.3, 0.15
 _LARGEST_WIDTH = 8192
 _IDLE_S, _TOLD_EVERY_S = 1.5, 0.5
 # So many frames are ready before it plays, unless that takes too long.
@@ -98,7 +103,9 @@ class Viewer:
         self._told: str | None = None
         self._sent: deque[float] = deque(maxlen=64)
         self._dropped = 0
-        self._slow = False
+        self._full_ms = 0.0
+        self._share, self._agreed = _SHARES.index(1 / 3), 0
+        self._changes: deque[float] = deque(maxlen=3)
         self._unconfirmed = 0
         self.gone = False
 
@@ -133,6 +140,7 @@ class Viewer:
     def changed(self) -> None:
         """Something new is to be seen: a wish, or an edit."""
         self.version += 1
+        self._changes.append(time.monotonic())
         self.wake.set()
 
     async def show(self) -> None:
@@ -177,8 +185,6 @@ class Viewer:
         try:
             found = await loop.run_in_executor(self.engine, work)
         except Stale:
-            # It took longer than it was waited for: the next one begins coarse.
-            self._slow = True
             return None
         except IsbjornError as error:
             await self._problem(error)
@@ -193,18 +199,45 @@ class Viewer:
             await self.socket.send_text(json.dumps({"kind": "fine"}))
         return found
 
+    def _flowing(self) -> bool:
+        """Whether a hand moves something: changes follow each other without a pause."""
+        times = self._changes
+        return len(times) == times.maxlen and time.monotonic() - times[0] < len(times) * _FLOWS_S
+
     async def _see(self, wish: Wish) -> None:
         version = self.version
-        if self._slow:
-            coarse = replace(wish, width=max(16, wish.width // _COARSE))
+        if self._full_ms > (_FLOWING_MS if self._flowing() else _SLOW_MS):
+            coarse = replace(wish, width=max(16, round(wish.width * _SHARES[self._share])))
             first = await self._draw(coarse, version, finish=True)
             if first is not None and self.playing is None:
+                self._fit(first[1].figures.ms)
                 await self._send(wish, first, exact=False)
-        found = await self._draw(wish, version)
-        if found is not None:
-            self._slow = found[1].figures.ms > _SLOW_MS
-            if self.version == version:
-                await self._send(wish, found, exact=True)
+            if await self._goes_on(version):
+                return
+        begun = time.monotonic()
+        picture = await self._draw(wish, version)
+        if picture is None:
+            # It took longer than it was waited for: at least so long.
+            self._full_ms = max(self._full_ms, (time.monotonic() - begun) * 1e3)
+            return
+        self._full_ms = picture[1].figures.ms
+        if self.version == version:
+            await self._send(wish, picture, exact=True)
+
+    async def _goes_on(self, version: int) -> bool:
+        """Whether something newer is to be seen, or will be at once."""
+        if self.version == version and self._flowing():
+            with suppress(TimeoutError):
+                await asyncio.wait_for(self.wake.wait(), _PAUSE_S)
+        return self.version != version
+
+    def _fit(self, ms: float) -> None:
+        """Make coarse pictures smaller or larger, if two of them say so."""
+        least, most = _COARSE_MS
+        step = (ms < least) - (ms > most)
+        self._agreed = 0 if step == 0 or step * self._agreed < 0 else self._agreed + step
+        if abs(self._agreed) >= 2:
+            self._share, self._agreed = min(max(self._share + step, 0), len(_SHARES) - 1), 0
 
     def _ahead(self, shot: Shot, digest: str, wish: Wish, ends: tuple[int, int], rate: float = 0.0) -> Ahead:
         first = max(shot.first_frame, min(ends))

@@ -42,6 +42,8 @@ _GREY = 0.0097
 # No picture that is looked at has more pixels, whatever the shape of its shot.
 _MOST_PIXELS = 8192 * 4608
 _LANES_KEPT = 4
+# A coarse picture and one in full.
+_SIZES_KNOWN = 2
 # A larger picture is drawn into new memory each time; it takes long enough as it is.
 _SCRATCH_BYTES = 40 << 20
 # A small moving picture is not worth more seconds, and a JPEG has no more rows.
@@ -100,7 +102,19 @@ class _Lane:
     def __init__(self) -> None:
         self.lock = threading.Lock()
         self.scratch: Floats | None = None
-        self.known = Known()
+        self._known: OrderedDict[int, Known] = OrderedDict()
+
+    def known(self, width: int) -> Known:
+        """What is known of the last picture so wide: a hand that moves something sees coarse ones, and one in full at its end."""
+        known = self._known.setdefault(width, Known(limit_bytes=share_of("layers") // LOOKERS // _SIZES_KNOWN))
+        self._known.move_to_end(width)
+        while len(self._known) > _SIZES_KNOWN:
+            self._known.popitem(last=False)
+        return known
+
+    def forget(self) -> None:
+        """Forget what is known of pictures."""
+        self._known.clear()
 
 
 def _looks(wish: Wish) -> Hashable:
@@ -181,7 +195,7 @@ class Preview:
             while len(self._lanes) > _LANES_KEPT:
                 self._lanes.popitem(last=False)
             for old in list(self._lanes.values())[:-LOOKERS]:
-                old.known = Known()
+                old.forget()
             return lane
 
     def draw(
@@ -204,7 +218,7 @@ class Preview:
             over_plate = wish.view == "plate"
             scale = scale_for(shot, wish.width)
             # What is at rest is edited; what plays is another picture each time.
-            known = None if wish.moving else own.known
+            known = None if wish.moving else own.known(wish.width)
             layers = draw_particles(solver, wish.frame, scale, stale, own.scratch, orbit, over_plate, known)
             own.scratch = layers.picture if layers.picture.nbytes <= _SCRATCH_BYTES else None
             rgb = self._deep(solver, wish, scale, orbit) if wish.view == "layers" else self._seen(shot, wish, layers)

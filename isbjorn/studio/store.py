@@ -30,8 +30,25 @@ T = TypeVar("T")
 @functools.lru_cache(maxsize=32)
 def _parsed(text: str, shot_id: int) -> tuple[Shot, tuple[str, ...]]:
     """A document as it lies in the store, and what of it cannot be read. Documents are frozen, so those who ask may share one."""
+    edited = _EDITED.pop(text, None)
+    if edited is not None:
+        return edited, ()
     shot, told = salvaged(text, f"shot {shot_id}")
     return shot, tuple(told)
+
+
+# Documents that were written just now, by their texts: who reads them next need not check them again.
+_EDITED: dict[str, Shot] = {}
+_EDITED_KEPT = 4
+
+
+def _written(shot: Shot) -> str:
+    """A document's text, as it is written."""
+    text = shot.model_dump_json()
+    while len(_EDITED) >= _EDITED_KEPT:
+        _EDITED.pop(next(iter(_EDITED)), None)
+    _EDITED[text] = shot
+    return text
 
 
 class Missing(IsbjornError):
@@ -255,7 +272,7 @@ class Store:
             if box[0] == before:
                 return
             session.exec(delete(Revision).where(col(Revision.shot_id) == shot_id, col(Revision.number) > row.head))
-            text = box[0].model_dump_json()
+            text = _written(box[0])
             if gesture is not None and here.gesture == gesture:
                 here.document, here.label = text, label
                 return

@@ -18,8 +18,13 @@ from tests.browser.chromium import Page, Running
 
 
 def _ended(*_: object) -> None:
-    signal.signal(signal.SIGTERM, signal.SIG_IGN)
     sys.exit(143)
+
+
+def _closed(running: Running) -> None:
+    """A process that is ending is told to end by others too: it ends its studio first."""
+    signal.signal(signal.SIGTERM, signal.SIG_IGN)
+    running.close()
 
 
 @functools.cache
@@ -27,7 +32,7 @@ def _shared() -> Running:
     running = Running()
     # Those who run tests beside each other end their processes by a signal.
     signal.signal(signal.SIGTERM, _ended)
-    atexit.register(running.close)
+    atexit.register(_closed, running)
     return running
 
 
