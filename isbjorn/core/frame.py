@@ -30,14 +30,26 @@ class Solver(solver.Solver):
     """Gives the particles of a shot at any frame, in any order, always the same.
 
     cache: kept states, to be shared between solvers of edited versions of a shot. plates: reads the plate for births, drivers
-    and surfaces that hang on it, and the pictures that are drawn as bodies.
+    and surfaces that hang on it, and the pictures that are drawn as bodies. before: of the shot before an edit, from which is taken
+    what the edit does not touch.
     """
 
-    def __init__(self, shot: Shot, cache: StateCache | None = None, plates: PlateReader | None = None) -> None:
+    def __init__(
+        self,
+        shot: Shot,
+        cache: StateCache | None = None,
+        plates: PlateReader | None = None,
+        before: Solver | None = None,
+    ) -> None:
         shot = acting(shot)
         lit = shot.plate is not None and any(e.on and reads_plate(shot, e) for e in shot.emitters)
         self.plates = plates or PlateReader()
-        super().__init__(shot, cache, PlateLight(shot, self.plates) if lit else None)
+        light: PlateLight | None = None
+        if lit:
+            known = before.light if before is not None and before.plates is self.plates else None
+            same = isinstance(known, PlateLight) and known.serves(shot)
+            light = known if same and isinstance(known, PlateLight) else PlateLight(shot, self.plates)
+        super().__init__(shot, cache, light, before)
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ import os
 import re
 import shutil
 import threading
-from collections import defaultdict
+from collections import OrderedDict, defaultdict
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
@@ -21,6 +21,7 @@ from sqlmodel import select
 
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.inspect.guides import Memory
 from isbjorn.core.media.whole import replace_whole
 from isbjorn.studio.hands import Hands
 from isbjorn.studio.plates import StudioPlates
@@ -32,7 +33,7 @@ T = TypeVar("T")
 Id = Annotated[int, InPath(ge=0, le=2**63 - 1)]
 Frame = Annotated[int, Query(ge=-(2**53), le=2**53)]
 Width = Annotated[int, Query(ge=16, le=8192, description="px")]
-_AT_ONCE, _WAITING_AT_MOST = 2, 8
+_AT_ONCE, _WAITING_AT_MOST, _GUIDED_KEPT = 2, 8, 8
 _MADE_HERE = re.compile(r"[mpf][0-9a-f]{8}|batch-[a-z0-9]{4,40}")
 
 
@@ -90,7 +91,17 @@ class Studio:
         self.engine = ThreadPoolExecutor(max_workers=6, thread_name_prefix="engine")
         self._listeners: dict[int, list[Callable[[], object]]] = defaultdict(list)
         self._stamps: dict[int, int] = defaultdict(int)
+        self._guided: OrderedDict[int, Memory] = OrderedDict()
         self._lock, self._thumbs = threading.Lock(), threading.Lock()
+
+    def guided(self, shot_id: int) -> Memory:
+        """What is known of the guides of a shot; of some shots."""
+        with self._lock:
+            memory = self._guided.setdefault(shot_id, Memory())
+            self._guided.move_to_end(shot_id)
+            while len(self._guided) > _GUIDED_KEPT:
+                self._guided.popitem(last=False)
+            return memory
 
     def listen(self, shot_id: int, heard: Callable[[], object]) -> Callable[[], None]:
         """Be told of every edit of a shot; call the result to be told no more."""

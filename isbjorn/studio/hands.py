@@ -57,7 +57,8 @@ class Hands:
         self._flags = self._context.Array("Q", _TICKETS, lock=False)
         self._serials = itertools.count(1)
         self._lock = threading.Lock()
-        self._pool: ProcessPoolExecutor | None = None
+        # Frames beside each other; and one at a time, by one that knows what it drew last.
+        self._pools: dict[bool, ProcessPoolExecutor] = {}
         self._texts: OrderedDict[str, str] = OrderedDict()
         self._plates_seen, self._closed = 0, False
 
@@ -72,10 +73,14 @@ class Hands:
     def warm(self) -> None:
         """Start the processes, so that the first frame need not wait for them."""
         for _ in range(self.count):
-            self._submit(time.sleep, 0.05)
+            self._submit(False, time.sleep, 0.05)
+        self._submit(True, time.sleep, 0.05)
 
-    def draw(self, shot: Shot, digest: str, wish: Wish, ticket: Ticket) -> Future[Shown]:
-        """A frame, as `Preview.draw` gives it; Stale when its ticket was dropped, BrokenProcessPool when its process died."""
+    def draw(self, shot: Shot, digest: str, wish: Wish, ticket: Ticket, following: bool = False) -> Future[Shown]:
+        """A frame, as `Preview.draw` gives it; Stale when its ticket was dropped, BrokenProcessPool when its process died.
+
+        following: by the one process that draws pictures of edits that follow each other, and knows those before.
+        """
         with self._lock:
             text = self._texts.get(digest)
         if text is None:
@@ -84,27 +89,27 @@ class Hands:
                 self._texts[digest] = text
                 while len(self._texts) > _SHOTS_KEPT:
                     self._texts.popitem(last=False)
-        return self._submit(_draw, text, digest, wish, ticket.serial, self._plates_seen)
+        return self._submit(following, _draw, text, digest, wish, ticket.serial, self._plates_seen)
 
-    def _submit(self, call: Any, *args: Any) -> Future[Any]:
+    def _submit(self, following: bool, call: Any, *args: Any) -> Future[Any]:
         with self._lock:
             if self._closed:
                 raise Stale
-            if self._pool is None:
-                self._pool = self._made()
+            if following not in self._pools:
+                self._pools[following] = self._made(following)
             try:
-                return self._pool.submit(call, *args)
+                return self._pools[following].submit(call, *args)
             except BrokenProcessPool:
-                self._pool.shutdown(wait=False)
-                self._pool = self._made()
-                return self._pool.submit(call, *args)
+                self._pools[following].shutdown(wait=False)
+                self._pools[following] = self._made(following)
+                return self._pools[following].submit(call, *args)
 
-    def _made(self) -> ProcessPoolExecutor:
+    def _made(self, following: bool) -> ProcessPoolExecutor:
         self._context.set_forkserver_preload([__name__])
         # A half of what may be kept is theirs together; what is drawn is kept by the studio.
-        each_mb = max(32, (budget_bytes() >> 21) // self.count)
+        each_mb = max(32, (budget_bytes() >> 21) // (self.count + 1))
         given = (str(self.folder), self._flags, each_mb, os.getpid())
-        return ProcessPoolExecutor(self.count, self._context, _begin, given)
+        return ProcessPoolExecutor(1 if following else self.count, self._context, _begin, given)
 
     def close(self) -> None:
         """End them; what they draw is given up."""
@@ -112,14 +117,17 @@ class Hands:
             self._closed = True
             for slot in range(_TICKETS):
                 self._flags[slot] = 0
-            pool, self._pool = self._pool, None
-        if pool is not None:
-            ending = threading.Thread(target=pool.shutdown, kwargs={"wait": True, "cancel_futures": True}, daemon=True)
-            ending.start()
-            ending.join(_ENDED_WITHIN_S)
-            # What they shared with the studio is given back now: the process may end by a signal.
-            del pool, ending
-            gc.collect()
+            pools, self._pools = self._pools, {}
+        all_of = {"wait": True, "cancel_futures": True}
+        ending = [threading.Thread(target=pool.shutdown, kwargs=all_of, daemon=True) for pool in pools.values()]
+        for one in ending:
+            one.start()
+        for one in ending:
+            one.join(_ENDED_WITHIN_S)
+        # What they shared with the studio is given back now: the process may end by a signal.
+        pools.clear()
+        ending.clear()
+        gc.collect()
 
 
 class _Hand:

@@ -15,6 +15,7 @@ import struct
 import time
 from collections import deque
 from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
 from contextlib import suppress
 from dataclasses import replace
 from typing import Annotated, Any, Literal
@@ -25,6 +26,7 @@ from pydantic import BaseModel, Field, ValidationError
 
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.runtime.memory import resident_bytes
 from isbjorn.studio.ahead import Ahead
 from isbjorn.studio.context import Studio
 from isbjorn.studio.preview import Figures, Shown, View, Wish, digest_of
@@ -103,7 +105,7 @@ class Viewer:
         self._told: str | None = None
         self._sent: deque[float] = deque(maxlen=64)
         self._dropped = 0
-        self._full_ms = 0.0
+        self._full_ms, self._prepared = 0.0, False
         self._share, self._agreed = _SHARES.index(1 / 3), 0
         self._changes: deque[float] = deque(maxlen=3)
         self._unconfirmed = 0
@@ -207,8 +209,8 @@ class Viewer:
     async def _see(self, wish: Wish) -> None:
         version = self.version
         if self._full_ms > (_FLOWING_MS if self._flowing() else _SLOW_MS):
-            coarse = replace(wish, width=max(16, round(wish.width * _SHARES[self._share])))
-            first = await self._draw(coarse, version, finish=True)
+            coarse = self._coarse(wish)
+            first = await (self._aside(coarse) if self._flowing() else self._draw(coarse, version, finish=True))
             if first is not None and self.playing is None:
                 self._fit(first[1].figures.ms)
                 await self._send(wish, first, exact=False)
@@ -223,6 +225,37 @@ class Viewer:
         self._full_ms = picture[1].figures.ms
         if self.version == version:
             await self._send(wish, picture, exact=True)
+        if self._full_ms > _FLOWING_MS and not self._prepared:
+            # The one who draws while a hand moves something learns what this is.
+            self._prepared = True
+            await self._aside(self._coarse(wish))
+
+    def _coarse(self, wish: Wish) -> Wish:
+        return replace(wish, width=max(16, round(wish.width * _SHARES[self._share])))
+
+    async def _aside(self, wish: Wish) -> tuple[int, Shown, str] | None:
+        """Draw in another process: this one is busy with edits."""
+        head, shot, digest = await self._read()
+        wish = replace(wish, frame=min(max(wish.frame, shot.first_frame), shot.last_frame))
+        shown = self.studio.preview.known(digest, wish)
+        if shown is None:
+            ticket = self.studio.hands.ticket()
+            try:
+                drawing = asyncio.wrap_future(self.studio.hands.draw(shot, digest, wish, ticket, following=True))
+                shown = await asyncio.wait_for(drawing, _FINISHED_S)
+            except (Stale, TimeoutError):
+                return None
+            except IsbjornError as error:
+                await self._problem(error)
+                return None
+            except (BrokenProcessPool, MemoryError):
+                return await self._draw(wish, self.version, finish=True)
+            finally:
+                ticket.drop()
+            figures = shown.figures.model_copy(update={"memory_bytes": resident_bytes()})
+            shown = replace(shown, figures=figures)
+            self.studio.preview.keep(digest, wish, shown)
+        return head, shown, digest
 
     async def _goes_on(self, version: int) -> bool:
         """Whether something newer is to be seen, or will be at once."""

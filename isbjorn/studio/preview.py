@@ -102,6 +102,7 @@ class _Lane:
     def __init__(self) -> None:
         self.lock = threading.Lock()
         self.scratch: Floats | None = None
+        self.solver: Solver | None = None
         self._known: OrderedDict[int, Known] = OrderedDict()
 
     def known(self, width: int) -> Known:
@@ -213,7 +214,7 @@ class Preview:
             if stale is not None and stale():
                 raise Stale
             start = time.perf_counter()
-            solver = self._solver(shot, digest)
+            solver = own.solver = self._solver(shot, digest, own.solver)
             orbit = None if wish.orbit is None else Orbit(*wish.orbit)
             over_plate = wish.view == "plate"
             scale = scale_for(shot, wish.width)
@@ -266,13 +267,14 @@ class Preview:
         stops = np.linspace(0, 1, len(_DEPTH_SHADES))
         return np.stack([np.interp(level, stops, channel) for channel in _DEPTH_SHADES.T], axis=-1).astype(np.uint8)
 
-    def _solver(self, shot: Shot, digest: str) -> Solver:
+    def _solver(self, shot: Shot, digest: str, before: Solver | None = None) -> Solver:
+        """The solver of a shot. before: of the shot before an edit."""
         with self._lock:
             if digest in self._solvers:
                 self._solvers.move_to_end(digest)
                 return self._solvers[digest]
         # Made without the lock: it may take a while, and nobody else shall wait for it.
-        made = Solver(shot, self.states, self.plates)
+        made = Solver(shot, self.states, self.plates, before)
         with self._lock:
             if digest not in self._solvers:
                 self._solvers[digest] = made

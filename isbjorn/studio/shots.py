@@ -94,18 +94,22 @@ def state_of(studio: Studio, shot_id: int, frame: int | None = None, thing: str 
         document=shot,
         undo=undo,
         redo=redo,
-        guides=_scene(studio, shot, frame, None, thing),
+        guides=_scene(studio, shot_id, shot, frame, None, thing),
         timecodes=ends,
         damage=list(damage),
     )
 
 
 def _scene(
-    studio: Studio, shot: Shot, frame: int | None, orbit: Orbit | None = None, thing: str | None = None
+    studio: Studio, shot_id: int, shot: Shot, frame: int | None, orbit: Orbit | None = None, thing: str | None = None
 ) -> Scene:
-    light = PlateLight(shot, studio.plates) if any(reads_plate(shot, e) for e in shot.emitters) else None
+    memory = studio.guided(shot_id)
+    light: PlateLight | None = None
+    if any(reads_plate(shot, e) for e in shot.emitters):
+        known = memory.before.light if memory.before is not None else None
+        light = known if isinstance(known, PlateLight) and known.serves(shot) else PlateLight(shot, studio.plates)
     try:
-        return guides(shot, frame, orbit, light, thing)
+        return guides(shot, frame, orbit, light, thing, memory)
     except IsbjornError:
         pass
     try:
@@ -179,7 +183,7 @@ def get_guides(
 ) -> Scene:
     """Guides at a frame; with `side`, as a free look sees them; with `thing`, the field of that force."""
     orbit = None if side is None else Orbit(side, above, far)
-    return _scene(studio, studio.store.document(shot_id), frame, orbit, thing)
+    return _scene(studio, shot_id, studio.store.document(shot_id), frame, orbit, thing)
 
 
 @router.patch("/shots/{shot_id}")

@@ -71,9 +71,13 @@ def _edits() -> list[Any]:
 class KnownLayers(unittest.TestCase):
     def setUp(self) -> None:
         self.states, self.known = StateCache(), Known()
+        self.before: Solver | None = None
 
     def drawn(self, shot: Shot, known: Known | None, frame: int = 30) -> Any:
-        return draw_particles(Solver(shot, self.states), frame, over_plate=True, known=known)
+        if known is None:
+            return draw_particles(Solver(shot), frame, over_plate=True)
+        self.before = Solver(shot, self.states, before=self.before)
+        return draw_particles(self.before, frame, over_plate=True, known=known)
 
     def same(self, shot: Shot, frame: int = 30) -> None:
         with_it, without = self.drawn(shot, self.known, frame), self.drawn(shot, None, frame)

@@ -14,9 +14,11 @@ from isbjorn.core.appearance.looks import dress
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
 from isbjorn.core.document.acting import acting
+from isbjorn.core.document.changes import settled
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.checkpoints import StateCache
+from isbjorn.core.simulate.crowd.crowd import Crowd, crowds_of
 from isbjorn.core.simulate.displaced import Displaced
 from isbjorn.core.simulate.state import State
 from isbjorn.core.simulate.track import Track, shares_of
@@ -76,25 +78,67 @@ class Solver:
     """Gives the particles of a shot at any frame, in any order, always the same.
 
     cache: kept states, to be shared between solvers of edited versions of a shot. light: the plate's brightness, for what
-    reads it; without it the plate is black.
+    reads it; without it the plate is black. before: of the shot before an edit, from which all is taken that the edit does not
+    touch.
     """
 
-    def __init__(self, shot: Shot, cache: StateCache | None = None, light: Light | None = None) -> None:
+    shot: Shot
+    light: Light | None
+    readings: Readings
+
+    def __init__(
+        self, shot: Shot, cache: StateCache | None = None, light: Light | None = None, before: Solver | None = None
+    ) -> None:
         shot = acting(shot)
-        self.shot, self.readings, self.light = shot, Readings(shot), light
+        known = settled(before.shot, shot) if before is not None and before.light is light else None
+        shot = known.shot if known else shot
+        self.shot, self.light = shot, light
+        self.readings = Readings(
+            shot, before.readings if before and known else None, known.moved if known else frozenset()
+        )
         self.cache = cache if cache is not None else StateCache()
         self._lately: dict[tuple[int, Fraction], State] = {}
-        shares = shares_of(shot, self.readings)
-        self.tracks = {
-            number: Track(shot, emitter, shares[emitter.id], self.cache, self.readings, light)
-            for number, emitter in enumerate(shot.emitters)
-            if emitter.on
-        }
-        self._displaced = {
-            number: displaced
-            for number, track in self.tracks.items()
-            if (displaced := Displaced(shot, track.source, self.readings)).any
-        }
+        self._shares = shares_of(shot, self.readings)
+        self.tracks: dict[int, Track] = {}
+        self._displaced: dict[int, Displaced] = {}
+        crowds = crowds_of(shot)
+        taken = set()
+        if before and known:
+            taken = {
+                n for n, e in enumerate(shot.emitters) if e.on and e.id not in known.touched and self._same(before, n)
+            }
+        for numbers, _ in crowds:
+            # Who is stepped together is taken together.
+            taken -= set() if taken.issuperset(numbers) else set(numbers)
+        for number, emitter in enumerate(shot.emitters):
+            if not emitter.on:
+                continue
+            if before and number in taken:
+                self._take(before, number)
+                continue
+            share = self._shares[emitter.id]
+            track = self.tracks[number] = Track(shot, emitter, share, self.cache, self.readings, light)
+            if (displaced := Displaced(shot, track.source, self.readings)).any:
+                self._displaced[number] = displaced
+
+        for numbers, meetings in crowds:
+            if not taken.issuperset(numbers):
+                tracks = [self.tracks[number] for number in numbers]
+                crowd = Crowd(shot, tracks, meetings, self.readings)
+                for track in tracks:
+                    track.crowd = crowd
+
+    def _same(self, before: Solver, number: int) -> bool:
+        """Whether an emitter may be taken as it was: it may bear as many, and those that are kept are the same."""
+        name, track = self.shot.emitters[number].id, before.tracks.get(number)
+        return track is not None and track.cache is self.cache and before._shares[name] == self._shares[name]
+
+    def _take(self, before: Solver, number: int) -> None:
+        """Take an emitter that an edit does not touch as it was."""
+        self.tracks[number] = before.tracks[number]
+        if number in before._displaced:
+            self._displaced[number] = before._displaced[number]
+        self._lately |= {key: state for key, state in list(before._lately.items()) if key[0] == number}
 
     def at(self, frame: int | Fraction, stale: Callable[[], bool] | None = None) -> Particles:
         """The particles at a frame number (sub-frames as fractions)."""

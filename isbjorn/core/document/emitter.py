@@ -205,7 +205,7 @@ class Emitter(Placed):
     size: Annotated[
         Number,
         Spec(unit="px", low=0, high=10_000, clock="age", step=0.5, life=True, help="Diameter."),
-        Looks(unless=("solid",)),
+        Looks(unless=("solid", "pushes")),
     ] = Number(value=8, spread=3)
     opacity: Annotated[
         Number, Spec(unit="%", low=0, high=100, clock="age", life=True, help="How much it covers or adds."), LOOK

@@ -28,16 +28,18 @@ Length = timed_spec("px", 0, FAR, "")
 class Acting(Placed):
     """What every thing of the world has: a name, a switch, a place, and the zone in which alone it acts.
 
-    What the engine must know of a kind stands in its class: `stage` (look: it shifts only what is seen), `calm` (between two steps
-    motion under it is smooth), `in_registers` (the fast integrator knows it), `carries` (it turns places by itself), `solid` (it is
-    touched), `has_field` (what it does can be drawn as arrows), `mirrored` (numbers that change sign in a mirror).
+    What the engine must know of a kind stands in its class: `stage` (look: it shifts only what is seen; meeting: it is between
+    particles), `calm` (between two steps motion under it is smooth), `in_registers` (the fast integrator knows it), `carries` (it
+    turns places by itself), `solid` (it is touched), `pushes` (bodies meet by their sizes), `has_field` (what it does can be drawn
+    as arrows), `mirrored` (numbers that change sign in a mirror).
     """
 
-    stage: ClassVar[Literal["motion", "look"]] = "motion"
+    stage: ClassVar[Literal["motion", "look", "meeting"]] = "motion"
     calm: ClassVar[bool] = False
     in_registers: ClassVar[bool] = False
     carries: ClassVar[bool] = False
     solid: ClassVar[bool] = False
+    pushes: ClassVar[bool] = False
     has_field: ClassVar[bool] = True
     mirrored: ClassVar[tuple[str, ...]] = ()
     if TYPE_CHECKING:
@@ -216,7 +218,7 @@ class Displacement(Noise):
         "Shifts what is seen, and leaves the motion alone: at 0 everything is where it was.",
         "Forces",
     )  # fmt: skip
-    stage: ClassVar[Literal["motion", "look"]] = "look"
+    stage: ClassVar[Literal["motion", "look", "meeting"]] = "look"
     calm: ClassVar[bool] = True
     kind: Literal["displacement"] = "displacement"
     name: str = Field(default="Displacement", min_length=1, max_length=80)

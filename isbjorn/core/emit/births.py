@@ -52,7 +52,7 @@ def _poisson_arrivals(key: np.uint64, count: int) -> Doubles:
     return out
 
 
-_arrivals: Kept[Doubles] = Kept("arrivals")
+_arrivals: Kept[Doubles] = Kept("arrivals", 0.7)
 
 
 def _poisson(key: int, count: int) -> Doubles:

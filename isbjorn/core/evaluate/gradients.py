@@ -50,6 +50,12 @@ def linear_to_hex(linear: npt.ArrayLike) -> str:
     return "#" + "".join(f"{round(float(c) * 255):02x}" for c in linear_to_srgb(linear))
 
 
+def linear_to_hexes(linear: npt.ArrayLike) -> list[str]:
+    """Linear light (n, 3) to `#rrggbb` each."""
+    shades = np.rint(linear_to_srgb(linear) * 255).astype(np.uint8)
+    return ["#" + bytes(row).hex() for row in shades]
+
+
 def oklab(linear: Doubles) -> Doubles:
     """Linear sRGB (..., 3) to Oklab."""
     return np.cbrt(linear @ _TO_LMS.T) @ _TO_LAB.T

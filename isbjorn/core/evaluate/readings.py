@@ -49,14 +49,19 @@ def combined(value: Doubles, how: str, by: Doubles) -> Doubles:
 
 
 class Readings:
-    """Reads the numbers of a shot. In a loop, time comes round."""
+    """Reads the numbers of a shot. In a loop, time comes round.
 
-    def __init__(self, shot: Shot) -> None:
+    before: of the shot before an edit, from which is taken what was worked out of all but the things that it moved.
+    """
+
+    def __init__(self, shot: Shot, before: Readings | None = None, moved: frozenset[str] = frozenset()) -> None:
         self.things: dict[str, Any] = {thing.id: thing for thing in shot.things}
         self.loop_s = float(shot.length_s) if shot.loop else None
         self._cuts: dict[str, Doubles] = {}
         # What others work out of these readings once, by what it is.
         self.kept: dict[tuple[str, str], Any] = {}
+        if before is not None:
+            self.kept |= {key: value for key, value in list(before.kept.items()) if key[1] not in moved}
         # What never moves is read once, and never written to. By the thing itself, which is held as long.
         self._still: dict[int, tuple[Placed, Transform]] = {}
         self._stays_still: dict[int, tuple[Placed, bool]] = {}

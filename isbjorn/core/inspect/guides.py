@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
-import functools
 import math
+from collections.abc import Callable, Hashable
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 from pydantic import BaseModel, Field
 
-from isbjorn.core.document import Emitter, Grade, Link, Number, Shot
+from isbjorn.core.arrays import Floats
+from isbjorn.core.document import Emitter, Grade, Number, Shot
 from isbjorn.core.document.acting import acting
 from isbjorn.core.document.cast import LISTS
+from isbjorn.core.document.changes import ByObject, Edited, settled
 from isbjorn.core.document.forces import Noise
 from isbjorn.core.document.references import numbers_of
 from isbjorn.core.emit.shapes import outline
@@ -35,7 +39,7 @@ from isbjorn.core.inspect.handles import (
     zone_shown,
 )
 from isbjorn.core.render.camera import Orbit, Projection, projection
-from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE
+from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE, Kept
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.identity import reads_plate
 from isbjorn.core.simulate.track import Track, shares_of
@@ -135,22 +139,33 @@ def _fan(emitter: Emitter, track: Track, view: Projection, t: float) -> Path2:
     return on_picture(view, np.concatenate([[place], place + length * rim, [place]]))
 
 
-def _flights(track: Track, view: Projection, t: float) -> tuple[list[Path2], float]:
+# Flights by the motion that they show: an edit of looks, or of another emitter, finds them again.
+_FLOWN: Kept[tuple[Floats, npt.NDArray[np.int64]]] = Kept("arrivals", 0.3)
+
+
+def _flown(track: Track, t: float) -> tuple[Floats, npt.NDArray[np.int64]]:
+    """Places (samples, n, 3) of births that leave at a moment, and how many samples each flies, (n,)."""
     births = np.arange(_FLIGHTS, dtype=np.int64)
     lives = np.minimum(track.source.lifespans(births, np.full(_FLIGHTS, t)), _LONGEST_FLIGHT_S).astype(np.float32)
     stride = max(1, math.ceil(float(lives.max()) * track.hz / _SAMPLES))
     count = math.ceil(float(lives.max()) * track.hz / stride)
     paths, taken = track.flight(births, t, lives, stride, count)
-    lives = np.minimum(lives, taken)
-    paths = paths.transpose(0, 2, 1)
-    alive = 1 + np.ceil(lives * track.hz / stride).astype(int)
+    alive = 1 + np.ceil(np.minimum(lives, taken) * track.hz / stride).astype(int)
+    return np.ascontiguousarray(paths.transpose(0, 2, 1)), alive
+
+
+def _flights(track: Track, view: Projection, t: float, light: Light | None) -> tuple[list[Path2], float]:
+    if light is None:
+        paths, alive = _FLOWN.get((track.motion, track.identity.at(math.inf), t), lambda: _flown(track, t))
+    else:
+        paths, alive = _flown(track, t)
     in_flight = np.arange(len(paths))[:, None] <= alive
     distance = np.linalg.norm(paths - paths[0], axis=2)
     drawn = on_picture(view, paths.reshape(-1, 3))
     return [drawn[i::_FLIGHTS][: alive[i] + 1] for i in range(_FLIGHTS)], float((distance * in_flight).max())
 
 
-def _lane(name: str, number: Number, thing: str, field: str, unit: str) -> Lane:
+def _spans(number: Number) -> dict[str, Any]:
     ages = np.linspace(0, 1, 129)
 
     def read(given: Any) -> Any:
@@ -162,16 +177,27 @@ def _lane(name: str, number: Number, thing: str, field: str, unit: str) -> Lane:
     if number.value >= 0:
         ends[0] = max(0.0, ends[0])
     every = np.stack([c * end for c in ([values] if second is None else [values, second]) for end in ends])
-    return Lane.model_construct(
-        name=name,
-        unit=unit,
-        thing=thing,
-        field=field,
-        curve=values.round(5).tolist(),
-        to=None if second is None else second.round(5).tolist(),
-        low=every.min(axis=0).round(4).tolist(),
-        high=every.max(axis=0).round(4).tolist(),
-    )
+    return {
+        "curve": values.round(5).tolist(),
+        "to": None if second is None else second.round(5).tolist(),
+        "low": every.min(axis=0).round(4).tolist(),
+        "high": every.max(axis=0).round(4).tolist(),
+    }
+
+
+_spans_of: ByObject[dict[str, Any]] = ByObject(_spans)
+
+
+def _lane(name: str, number: Number, thing: str, field: str, unit: str) -> Lane:
+    return Lane.model_construct(name=name, unit=unit, thing=thing, field=field, **_spans_of(number))
+
+
+def _ramp_of(colour: Any) -> tuple[list[str], list[float]]:
+    ramp = gradients.table(colour)[:: TABLE // 64]
+    return gradients.linear_to_hexes(ramp[:, :3]), ramp[:, 3].astype(np.float64).round(4).tolist()
+
+
+_ramp: ByObject[tuple[list[str], list[float]]] = ByObject(_ramp_of)
 
 
 def _unit(thing: Any, field: str) -> str:
@@ -218,7 +244,7 @@ def _guides(
 ) -> Guides:
     view = projection(shot, 1.0, t, orbit)
     track = Track(shot, emitter, share, StateCache(), readings, light)
-    flights, farthest = _flights(track, view, t)
+    flights, farthest = _flights(track, view, t, light)
     at = np.array([t])
     sight = Sight(view, readings.frames(emitter, at))
     fan = _fan(emitter, track, view, t)
@@ -236,7 +262,6 @@ def _guides(
         id=emitter.id, kind="emitter", centre=sight.centre, lines=[sight.points(line) for line in lines], way=way,
         grips=[*shape_grips(readings, emitter, sight, t), *(leave if emitter.toward == "direction" else []), *place],
     )  # fmt: skip
-    ramp = gradients.table(emitter.colour)[:: TABLE // 64]
     # What the engine made needs no validation: thousands of points would be looked at one by one.
     return Guides.model_construct(
         emitter=emitter.id,
@@ -244,40 +269,44 @@ def _guides(
         fan=fan,
         flights=flights,
         lanes=_lanes(shot, emitter),
-        ramp=[gradients.linear_to_hex(c[:3]) for c in ramp],
-        ramp_opacity=[round(float(c[3]), 4) for c in ramp],
+        ramp=_ramp(emitter.colour)[0],
+        ramp_opacity=_ramp(emitter.colour)[1],
         forecast=_forecast(shot, track, share, farthest),
     )
 
 
 def _is_moving(shot: Shot) -> bool:
     readings = Readings(shot)
-    numbers = [n for thing in (*shot.things, shot.camera, *shot.finish) for _, n in numbers_of(thing)]
+    numbers = [n for thing in (shot.camera, *shot.finish) for _, n in numbers_of(thing)]
     return (
         any(n.timed for n in numbers)
+        or any(_is_timed(thing) for thing in shot.things)
         or any(not readings.still(thing) for thing in shot.placed)
         or any(isinstance(f, Noise) for f in shot.forces)
     )
 
 
-class _By:
-    """Readings that are handed on, and are no part of what a result hangs on. They are let go when all is done."""
-
-    def __init__(self, readings: Readings) -> None:
-        self.readings: Readings | None = readings
-
-    def __hash__(self) -> int:
-        return 0
-
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, _By)
+_is_timed: ByObject[bool] = ByObject(lambda thing: any(n.timed for _, n in numbers_of(thing)))
 
 
-# Each holds a shot, of about a megabyte.
-@functools.lru_cache(maxsize=24)
-def _of_emitter(shot: Shot, emitter: str, share: int, t: float, orbit: Orbit | None, by: _By) -> Guides:
-    readings = by.readings or Readings(shot)
-    return _guides(shot, next(e for e in shot.emitters if e.id == emitter), share, t, orbit, None, readings)
+@dataclass
+class Before:
+    """Guides as they were asked for last of a shot, and what they were made of: what an edit does not touch is taken from them."""
+
+    whole: Shot
+    readings: Readings
+    at: Hashable
+    light: Light | None
+    shares: dict[str, int]
+    scene: Scene
+    graphs: dict[str, list[Graph]]
+
+
+class Memory:
+    """What was worked out last for one shot. Safe to share between threads: each takes it as it is, and puts its own there."""
+
+    def __init__(self) -> None:
+        self.before: Before | None = None
 
 
 def guides(
@@ -286,51 +315,47 @@ def guides(
     orbit: Orbit | None = None,
     light: Light | None = None,
     thing: str | None = None,
+    memory: Memory | None = None,
 ) -> Scene:
     """Guides of everything of a shot at a frame: of every emitter, on or off, in the order of the cast.
 
-    thing: the force whose field is wanted too.
+    thing: the force whose field is wanted too. memory: what is known of the shot before an edit.
     """
     shot = acting(shot)
     frame = shot.first_frame if frame is None else min(max(frame, shot.first_frame), shot.last_frame)
     t = float(shot.seconds(frame))
-    whole = shot.model_copy(update={"emitters": tuple(e.model_copy(update={"on": True}) for e in shot.emitters)})
-    readings, view = Readings(whole), projection(whole, 1.0, t, orbit)
+    every_on = tuple(e if e.on else e.model_copy(update={"on": True}) for e in shot.emitters)
+    whole = shot.model_copy(update={"emitters": every_on})
+    view, at = projection(whole, 1.0, t, orbit), (frame, orbit, shot.camera)
+    old = memory.before if memory is not None else None
+    known = settled(old.whole, whole) if old is not None and old.at == at and old.light is light else None
+    if old is None or known is None:
+        old, known = None, Edited(whole, *[frozenset(thing.id for thing in whole.things)] * 2)
+    whole, touched = known.shot, known.touched
+    readings = Readings(whole, old.readings if old else None, known.moved)
     shares = shares_of(whole, readings)
     if not all(e.on for e in shot.emitters):
-        shares |= shares_of(shot, Readings(shot))
-    found, by = [], _By(readings)
-    for number, emitter in enumerate(whole.emitters):
-        if light is not None and reads_plate(shot, emitter):
-            found.append(_guides(whole, emitter, shares[emitter.id], t, orbit, light, readings))
-            continue
-        # Cut down to what it hangs on, so that an edit of another emitter finds it again.
-        near = {f.id for f in whole.reaching(emitter)}
-        ties = any(thing.carried_by or not readings.still(thing) for thing in (emitter, *whole.reaching(emitter)))
-        alone: dict[str, Any] = {
-            "name": "",
-            "plate": None,
-            "limit": 0,
-            "links": tuple(Link(force=f, emitter=emitter.id) for f in sorted(near)),
-        }
-        if not ties and not any(f.zone for f in whole.reaching(emitter)):
-            others = tuple(Emitter(id=e.id) if e.id != emitter.id else e for e in whole.emitters[: number + 1])
-            alone |= {"emitters": others, "forces": tuple(f for f in whole.forces if f.id in near)}
-        cut = whole.model_copy(update=alone)
-        if any(n.source is not None for _, n in _numbers(emitter, whole)):
-            cut = whole
-        found.append(_of_emitter(cut, emitter.id, shares[emitter.id], t, orbit, by))
-    by.readings = None
-    return Scene.model_construct(
+        shares |= shares_of(shot, Readings(shot, readings, frozenset()))
+    had = {one.emitter: one for one in old.scene.emitters} if old else {}
+    found = [
+        had[e.id] if old and e.id not in touched and old.shares[e.id] == shares[e.id]
+        else _guides(whole, e, shares[e.id], t, orbit, light if reads_plate(shot, e) else None, readings)
+        for e in whole.emitters
+    ]  # fmt: skip
+    graphs = _graphs(whole, readings, old.graphs if old else {}, touched)
+    scene = Scene.model_construct(
         frame=frame,
-        moving=_is_moving(shot),
+        moving=_is_moving(whole),
         emitters=found,
-        world=_world(shot, readings, view, t, thing),
-        graphs=_graphs(shot, Readings(shot)),
+        world=_world(whole, readings, view, t, thing, {one.id: one for one in old.scene.world} if old else {}, touched),
+        graphs=[graph for some in graphs.values() for graph in some],
         tones=_tones(shot),
         cost=forecast(shot, readings, t, shares, {one.emitter: one.forecast.farthest_px for one in found}),
         picture=_own_picture(shot, view) if orbit is not None else [],
     )
+    if memory is not None:
+        memory.before = Before(whole, readings, at, light, shares, scene, graphs)
+    return scene
 
 
 def no_guides(shot: Shot, frame: int | None, problem: str) -> Scene:
@@ -341,42 +366,54 @@ def no_guides(shot: Shot, frame: int | None, problem: str) -> Scene:
     )  # fmt: skip
 
 
-def _numbers(emitter: Emitter, shot: Shot) -> list[tuple[str, Number]]:
-    return [pair for thing in (emitter, *shot.reaching(emitter)) for pair in numbers_of(thing)]
-
-
-def _world(shot: Shot, readings: Readings, view: Projection, t: float, thing: str | None) -> list[Shown]:
+def _world(
+    shot: Shot, readings: Readings, view: Projection, t: float, thing: str | None, had: dict[str, Shown],
+    touched: frozenset[str],
+) -> list[Shown]:  # fmt: skip
     found = []
     for force in shot.forces:
         reached = next(
             (e for e in shot.emitters if any(x.force == force.id and x.emitter in (e.id, e.group) for x in shot.links)),
             None,
         )
+        before = had.get(force.id)
+        stays = force.id not in touched and (force.frame == "shot" or reached is None or reached.id not in touched)
+        if before is not None and stays and force.id != thing and not before.arrows:
+            found.append(before)
+            continue
         shown = force_shown(shot, readings, view, force, reached, t)
         if force.id == thing:
             shown.arrows = arrows_of(shot, readings, view, force, reached, t)
         found.append(shown)
-    found += [zone_shown(shot, readings, view, zone, t) for zone in shot.zones]
-    found += [marker_shown(readings, view, marker, t) for marker in shot.markers]
-    found += [light_shown(readings, view, lamp, t) for lamp in shot.lights]
-    return found + [matte_shown(readings, view, matte, t) for matte in shot.mattes]
+    others: list[tuple[Any, Callable[[], Shown]]] = [
+        *((zone, lambda zone=zone: zone_shown(shot, readings, view, zone, t)) for zone in shot.zones),
+        *((marker, lambda marker=marker: marker_shown(readings, view, marker, t)) for marker in shot.markers),
+        *((lamp, lambda lamp=lamp: light_shown(readings, view, lamp, t)) for lamp in shot.lights),
+        *((matte, lambda matte=matte: matte_shown(readings, view, matte, t)) for matte in shot.mattes),
+    ]
+    return found + [had[one.id] if one.id in had and one.id not in touched else make() for one, make in others]
 
 
-def _graphs(shot: Shot, readings: Readings) -> list[Graph]:
+def _graphs(
+    shot: Shot, readings: Readings, had: dict[str, list[Graph]], touched: frozenset[str]
+) -> dict[str, list[Graph]]:
+    """Of every number that shot time changes, by whose it is: the place of that in the document."""
     last = float(shot.seconds(shot.last_frame))
     t = np.linspace(0, last, max(2, min(_GRAPH, shot.frame_count)))
     owners: list[tuple[str, Any]] = [("camera", shot.camera)]
     owners += [(f"finish/{n}", step) for n, step in enumerate(shot.finish)]
     for field in LISTS:
         owners += [(f"{field}/{n}", thing) for n, thing in enumerate(getattr(shot, field))]
-    return [
-        Graph.model_construct(
-            path=f"/{owner}/{path.replace('.', '/')}", values=readings.number(number, t).round(4).tolist()
-        )
+    return {
+        owner: had[owner] if owner in had and getattr(thing, "id", None) not in {None, *touched} else [
+            Graph.model_construct(
+                path=f"/{owner}/{path.replace('.', '/')}", values=readings.number(number, t).round(4).tolist()
+            )
+            for path, number in numbers_of(thing)
+            if number.timed
+        ]
         for owner, thing in owners
-        for path, number in numbers_of(thing)
-        if number.timed
-    ]
+    }  # fmt: skip
 
 
 def _tones(shot: Shot) -> list[Graph]:

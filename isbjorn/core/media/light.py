@@ -24,6 +24,14 @@ class PlateLight:
         self.width, self.height = float(shot.width), float(shot.height)
         self._kept: OrderedDict[int, tuple[Floats, Floats]] = OrderedDict()
 
+    def serves(self, shot: Shot) -> bool:
+        """Whether another shot has the same plate, and reads it the same way."""
+        mine = self.shot
+        return mine is shot or all(
+            getattr(mine, name) == getattr(shot, name)
+            for name in ("plate", "width", "height", "rate", "first_frame", "last_frame", "loop")
+        )
+
     @property
     def _rows(self) -> int:
         return max(1, round(_WIDTH * self.shot.height / self.shot.width))

@@ -6,7 +6,7 @@ import bisect
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, Generic, Protocol, TypeVar
 
 from isbjorn.core.runtime.memory import share_of
 
@@ -15,17 +15,29 @@ if TYPE_CHECKING:
     from isbjorn.core.simulate.state import State
 
 _ADMISSIONS_KEPT = 16
+# Rungs of a ladder are so many steps apart, as long as there is room; and so many states between them are kept.
+_RUNGS_APART, _ASKED_KEPT, _FARTHEST_APART = 20, 48, 1 << 16
+
+
+class _Sized(Protocol):
+    @property
+    def nbytes(self) -> int: ...
+
+
+S = TypeVar("S", bound=_Sized)
 
 
 class StateCache:
     """States by motion and lattice step, the least used forgotten first; safe to share between threads."""
 
     def __init__(self, limit_bytes: int | None = None) -> None:
-        self.limit_bytes = share_of("states") if limit_bytes is None else limit_bytes
+        self.limit_bytes = share_of("states") * 2 // 3 if limit_bytes is None else limit_bytes
         self.bytes = 0
         self._states: OrderedDict[tuple[str, int], tuple[State, str]] = OrderedDict()
         self._steps: dict[str, list[int]] = {}
         self._admissions: OrderedDict[Hashable, Admission] = OrderedDict()
+        # What crowds keep; a third of all.
+        self.ladder: Ladder[Any] = Ladder(self.limit_bytes // 2)
         self._lock = threading.Lock()
 
     def admission(self, key: Hashable, make: Callable[[], Admission]) -> Admission:
@@ -69,3 +81,84 @@ class StateCache:
             self._steps[motion].remove(index)
             if not self._steps[motion]:
                 del self._steps[motion]
+
+
+class Ladder(Generic[S]):
+    """States of what is stepped from its first moment on: one in so many steps, so that any step is a short run from one.
+
+    When they take more than they may, every other rung goes, of the motion that is longest unused first. The states that were
+    asked for last are kept too. Safe to share between threads.
+    """
+
+    def __init__(self, limit_bytes: int | None = None) -> None:
+        self.limit_bytes = share_of("states") // 2 if limit_bytes is None else limit_bytes
+        self.bytes = 0
+        # By motion: how far apart its rungs are, and its states by their steps with what else they hang on.
+        self._rungs: OrderedDict[str, dict[int, tuple[S, str]]] = OrderedDict()
+        self._apart: dict[str, int] = {}
+        self._asked: OrderedDict[tuple[str, int], None] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def nearest(self, motion: str, tag: Callable[[int], str], index: int) -> tuple[int, S | None]:
+        """The latest state of a motion at or before a step that was kept with the tag which `tag` gives for its step."""
+        with self._lock:
+            rungs = self._rungs.get(motion, {})
+            for at in sorted((n for n in rungs if n <= index), reverse=True):
+                if rungs[at][1] == tag(at):
+                    self._rungs.move_to_end(motion)
+                    return at, rungs[at][0]
+            return 0, None
+
+    def reach(self, motion: str, tag: Callable[[int], str]) -> int | None:
+        """The last step of a motion that is kept; None if none is."""
+        with self._lock:
+            known = [at for at, (_, made_with) in self._rungs.get(motion, {}).items() if made_with == tag(at)]
+            return max(known, default=None)
+
+    def keep(self, motion: str, tag: str, index: int, state: S, asked: bool = False) -> None:
+        """Keep a state, if it is a rung or was asked for."""
+        with self._lock:
+            apart = self._apart.setdefault(motion, _RUNGS_APART)
+            if not asked and index % apart != 0:
+                return
+            rungs = self._rungs.setdefault(motion, {})
+            self._rungs.move_to_end(motion)
+            self._drop(motion, index)
+            rungs[index] = state, tag
+            self.bytes += state.nbytes
+            if index % apart != 0:
+                self._asked[motion, index] = None
+                while len(self._asked) > _ASKED_KEPT:
+                    (other, at), _ = self._asked.popitem(last=False)
+                    if at % self._apart.get(other, 1) != 0:
+                        self._drop(other, at)
+            while self.bytes > self.limit_bytes and self._thin(motion, index):
+                pass
+
+    def _thin(self, motion: str, index: int) -> bool:
+        """Let go of what is needed least; whether there was anything."""
+        oldest = next(iter(self._rungs))
+        if oldest != motion:
+            for at in list(self._rungs[oldest]):
+                self._drop(oldest, at)
+            del self._rungs[oldest]
+            self._apart.pop(oldest, None)
+            return True
+        others = [at for at in self._rungs[motion] if at != index]
+        if not others:
+            return False
+        if self._apart[motion] > _FARTHEST_APART:
+            self._apart[motion] = _RUNGS_APART
+            for at in others:
+                self._drop(motion, at)
+            return True
+        self._apart[motion] *= 2
+        for at in others:
+            if at % self._apart[motion] != 0:
+                self._drop(motion, at)
+        return True
+
+    def _drop(self, motion: str, index: int) -> None:
+        found = self._rungs.get(motion, {}).pop(index, None)
+        if found is not None:
+            self.bytes -= found[0].nbytes

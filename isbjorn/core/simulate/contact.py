@@ -43,7 +43,7 @@ FIRST, COUNT, PX = surface.FIRST, surface.COUNT, surface.PX
 
 
 @njit("Tuple((f8, i8, f8, f8, f8))(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], f8, f8, f8)", cache=True)
-def _closest(
+def closest(
     rows: Doubles, s: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float
 ) -> tuple[float, int, float, float, float]:
     """The surface whose free side is least deep here: distance, row and unit vector away from it."""
@@ -201,7 +201,7 @@ def _met(
 @njit(
     "Tuple((f8, i8, f8, f8, f8))(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], b1, f8, f8, f8, f8, f8, f8, f8)", cache=True
 )
-def _trace(
+def trace(
     rows: Doubles, s: int, paths: Doubles, mattes: Floats, marks: bool, x: float, y: float, z: float, cx: float,
     cy: float, cz: float, radius: float,
 ) -> tuple[float, int, float, float, float]:  # fmt: skip
@@ -322,12 +322,12 @@ def sweep(
     # What acts on it besides what it touches.
     fx, fy, fz = ax, ay, az
     if body[TOUCHED] < 0:
-        share, r, _, _, _ = _trace(rows, s, paths, mattes, True, body[0], body[1], body[2], dx, dy, dz, radius)
+        share, r, _, _, _ = trace(rows, s, paths, mattes, True, body[0], body[1], body[2], dx, dy, dz, radius)
         if r >= 0:
             body[TOUCHED] = age + share * h
     left = h
     for _ in range(_MOST_TOUCHES):
-        share, r, nx, ny, nz = _trace(rows, s, paths, mattes, False, body[0], body[1], body[2], dx, dy, dz, radius)
+        share, r, nx, ny, nz = trace(rows, s, paths, mattes, False, body[0], body[1], body[2], dx, dy, dz, radius)
         body[0], body[1], body[2] = body[0] + dx * share, body[1] + dy * share, body[2] + dz * share
         if r < 0:
             body[3], body[4], body[5] = body[3] + ax * left, body[4] + ay * left, body[5] + az * left
@@ -355,7 +355,7 @@ def sweep(
             dz = body[5] * left + 0.5 * az * left * left
     # A surface that moves, and rounding, may have come too near.
     for _ in range(3):
-        d, r, nx, ny, nz = _closest(rows, s, paths, mattes, body[0], body[1], body[2])
+        d, r, nx, ny, nz = closest(rows, s, paths, mattes, body[0], body[1], body[2])
         if r < 0 or d >= radius:
             break
         by = radius - d

@@ -8,25 +8,14 @@ from __future__ import annotations
 import bisect
 import hashlib
 import json
-from collections.abc import Sequence
 from typing import Any
 
 from isbjorn.core.document import Emitter, FromPlate, Number, Placed, Shot
-from isbjorn.core.document.base import Looks
-from isbjorn.core.document.forces import Acting, Noise
+from isbjorn.core.document.changes import look_fields
+from isbjorn.core.document.forces import Noise
 from isbjorn.core.document.references import numbers_of, references_of
 
 _NAMES = {"name", "on"}
-
-
-def look_fields(emitter: Emitter, forces: Sequence[Acting] = ()) -> set[str]:
-    """The fields that change what is seen of an emitter's particles, and never where they are (see `Looks`)."""
-    marks = {
-        name: next((m for m in f.metadata if isinstance(m, Looks)), None)
-        for name, f in type(emitter).model_fields.items()
-    }
-    traits = {trait for force in forces for trait in ("solid", "carries") if getattr(force, trait)}
-    return {name for name, mark in marks.items() if mark is not None and not traits & set(mark.unless)}
 
 
 def _told(thing: Any, exclude: set[str]) -> dict[str, Any]:
@@ -36,7 +25,7 @@ def _told(thing: Any, exclude: set[str]) -> dict[str, Any]:
 
 def _parts(shot: Shot, emitter: Emitter) -> dict[str, Any]:
     things: dict[str, Any] = {thing.id: thing for thing in shot.things}
-    forces = [f for f in shot.reaching(emitter) if f.stage == "motion"]
+    forces = [f for f in shot.reaching(emitter) if f.stage != "look"]
     look = look_fields(emitter, forces)
     found: dict[str, Any] = {"": _told(emitter, look)}
     # In the order of their ids: forces add up in any order.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from fractions import Fraction
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 import numpy.typing as npt
@@ -62,7 +62,7 @@ def weight_of(force: Any) -> float:
 def known_births(shot: Shot, emitter: Emitter, readings: Readings) -> Births:
     """An emitter's births, with tables that all who ask by the same readings share. They may not be thinned."""
     known: Births | None = readings.kept.get(("births", emitter.id))
-    if known is None or known.emitter is not emitter:
+    if known is None:
         known = births_of(shot, emitter, key_of(shot, emitter), readings)
         readings.kept["births", emitter.id] = known
     return known
@@ -93,6 +93,21 @@ def _affordable(shot: Shot, emitter: Emitter, readings: Readings) -> int:
     return affordable_alive(shot, emitter, births, Source(emitter, key, readings), readings)
 
 
+class Together(Protocol):
+    """Those with whom an emitter is stepped."""
+
+    motion: str
+    straight: bool
+
+    def of(self, track: Track, index: int, stale: Callable[[], bool] | None = None) -> State:
+        """The state of a track at a lattice step."""
+        ...
+
+    def tag(self, index: int) -> str:
+        """What the state at a lattice step hangs on besides the motion."""
+        ...
+
+
 class Track:
     """The motion of one emitter. Its states are shared through a cache by every track of the same motion."""
 
@@ -111,8 +126,11 @@ class Track:
         self.source = Source(emitter, self.key, readings, light)
         self.demand = demand_of(shot, emitter, readings)
         self.steady = is_steady(shot, emitter, readings)
+        # With whom it is stepped together; set by those who know all.
+        self.crowd: Together | None = None
+        together = any(f.stage == "meeting" for f in shot.reaching(emitter))
         self.integrator: ConstantIntegrator | SteppedIntegrator = (
-            ConstantIntegrator if self.steady else SteppedIntegrator
+            ConstantIntegrator if self.steady and not together else SteppedIntegrator
         )(shot, self.source, readings)
         binds = self.demand > limit
         if binds:
@@ -135,6 +153,8 @@ class Track:
 
     def state(self, index: int, stale: Callable[[], bool] | None = None) -> State:
         """The state at a lattice step; raises Stale if `stale` says that nobody waits for it."""
+        if self.crowd is not None:
+            return self.crowd.of(self, index, stale)
         known, base = self.cache.nearest(self.motion, lambda at: self.identity.at(at / self.hz), index)
         if base is not None and known == index:
             return base
@@ -142,7 +162,7 @@ class Track:
         if base is None or known < first:
             known, base = first, nobody()
         now = index / self.hz
-        newborn = self._newborn(known / self.hz, now, stale)
+        newborn = self.newborn(known / self.hz, now, stale)
         state = merged(base, self.integrator.alive(base, now), newborn)
         at = known
         while at < index:
@@ -154,7 +174,7 @@ class Track:
         self.cache.keep(self.motion, self.identity.at(now), index, state)
         return state
 
-    def _newborn(self, after: float, until: float, stale: Callable[[], bool] | None) -> State:
+    def newborn(self, after: float, until: float, stale: Callable[[], bool] | None) -> State:
         """Those born in (after, until] that live beyond it, each as it was at its birth.
 
         Frames, and the moments of a shutter, ask for a few at a time: those of some steps are worked out together, and kept.
@@ -196,10 +216,11 @@ class Track:
         if seconds * self.hz == index:
             return self.integrator.seen(state, index)
         t = float(seconds)
-        if isinstance(self.integrator, SteppedIntegrator) and self.integrator.smooth:
+        if isinstance(self.integrator, SteppedIntegrator) and (self.integrator.smooth or self.crowd is not None):
             after = self.state(index + 1, stale)
-            return self.integrator.blended(state, after, self._newborn(index / self.hz, t, stale), index, t)
-        return self.integrator.between(state, self._newborn(index / self.hz, t, stale), index, t)
+            straight = self.crowd is not None and self.crowd.straight
+            return self.integrator.blended(state, after, self.newborn(index / self.hz, t, stale), index, t, straight)
+        return self.integrator.between(state, self.newborn(index / self.hz, t, stale), index, t)
 
     def flight(
         self, births: npt.NDArray[np.int64], moment: float, lives: Floats, stride: int, samples: int

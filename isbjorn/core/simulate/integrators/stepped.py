@@ -163,7 +163,7 @@ class SteppedIntegrator:
             return self._kept[chunk], 1 << 60
         return self._kept[chunk].since(index - chunk * _CHUNK), (chunk + 1) * _CHUNK
 
-    def _roam(self, state: State, index: int, until: int, end: float) -> None:
+    def _roam(self, state: State, index: int, until: int, end: float, solid: bool = True) -> None:
         e = self.source.emitter
         while True:
             t, holds = self.tables(index)
@@ -179,7 +179,7 @@ class SteppedIntegrator:
                 continue
             world.roam(
                 state.values, state.births, state.moments, t.rows, t.zoned, t.curves, t.paths, t.mattes, t.settings,
-                self.solid, e.speed.over_life is not None, self.key, index, to, self.hz, end if to == until else -1e9,
+                self.solid and solid, e.speed.over_life is not None, self.key, index, to, self.hz, end if to == until else -1e9,
             )  # fmt: skip
             if to == until:
                 return
@@ -189,6 +189,10 @@ class SteppedIntegrator:
         """Step in place from lattice step `index` to `until`."""
         if until > index:
             self._roam(state, index, until, -1e9)
+
+    def fly(self, state: State, index: int, until: int) -> None:
+        """As `advance`, past everything that may be touched."""
+        self._roam(state, index, until, -1e9, solid=False)
 
     def alive(self, state: State, t: float) -> npt.NDArray[np.int64]:
         """The columns of those that live beyond shot time t and were not taken."""
@@ -200,8 +204,11 @@ class SteppedIntegrator:
         self._roam(there, index, index, t)
         return self._shown(there, index, t)
 
-    def blended(self, state: State, after: State, newborn: State, index: int, t: float) -> State:
-        """As `between`, but by cubic Hermite to the state at the next step; who does not live to see that is stepped."""
+    def blended(
+        self, state: State, after: State, newborn: State, index: int, t: float, straight: bool = False
+    ) -> State:
+        """As `between`, but by cubic Hermite (or straight) to the state at the next step; who does not live to see that is
+        stepped."""
         kept, right = self.alive(state, t), (index + 1) / self.hz
         there = merged(state, kept, newborn)
         lasting = np.flatnonzero(there.moments + there.lives > right)
@@ -209,7 +216,7 @@ class SteppedIntegrator:
         old = int(np.searchsorted(lasting, len(kept)))
         theirs = np.arange(len(lasting))
         theirs[old:] += len(self.alive(state, right)) - old
-        blend(there.values, there.moments, lasting, after.values, theirs, index, self.hz, t)
+        blend(there.values, there.moments, lasting, after.values, theirs, index, self.hz, t, straight)
         dying = np.flatnonzero(there.moments + there.lives <= right)
         if len(dying):
             part = State(there.births[dying], there.moments[dying], np.ascontiguousarray(there.values[:, dying]))

@@ -193,25 +193,34 @@ def gather(values: Floats, kept: Longs, out: Floats) -> None:
     _gather(values, kept, out)
 
 
-@njit("void(f4[:,::1], f8[::1], i8[::1], f4[:,::1], i8[::1], i8, i8, f8)", parallel=True, cache=True)
+@njit("void(f4[:,::1], f8[::1], i8[::1], f4[:,::1], i8[::1], i8, i8, f8, b1)", parallel=True, cache=True)
 def _blend(
-    values: Floats, moments: Doubles, columns: Longs, after: Floats, theirs: Longs, index: int, hz: int, t: float
-) -> None:
+    values: Floats, moments: Doubles, columns: Longs, after: Floats, theirs: Longs, index: int, hz: int, t: float,
+    straight: bool,
+) -> None:  # fmt: skip
     for n in prange(len(columns)):
         i, j = columns[n], theirs[n]
         start = max(index / hz, moments[i])
         h = (index + 1) / hz - start
         s = (t - start) / h if h > 1e-12 else 0.0
         for c in range(3):
-            values[c, i], values[3 + c, i] = cubic(values[c, i], values[3 + c, i], after[c, j], after[3 + c, j], h, s)
+            if straight:
+                values[c, i] += s * (after[c, j] - values[c, i])
+                values[3 + c, i] += s * (after[3 + c, j] - values[3 + c, i])
+            else:
+                values[c, i], values[3 + c, i] = cubic(
+                    values[c, i], values[3 + c, i], after[c, j], after[3 + c, j], h, s
+                )
 
 
 @guarded
 def blend(
-    values: Floats, moments: Doubles, columns: Longs, after: Floats, theirs: Longs, index: int, hz: int, t: float
-) -> None:
+    values: Floats, moments: Doubles, columns: Longs, after: Floats, theirs: Longs, index: int, hz: int, t: float,
+    straight: bool = False,
+) -> None:  # fmt: skip
     """Take particles in place from lattice step `index`, or from their birth within it, to shot time t, by cubic Hermite.
 
+    straight: in a straight line instead, which leaves nothing convex that holds both ends.
     columns (m,): which of `values` (k, n); theirs (m,): where each stands in the state `after`, of the next step.
     """
-    _blend(values, moments, columns, after, theirs, index, hz, t)
+    _blend(values, moments, columns, after, theirs, index, hz, t, straight)

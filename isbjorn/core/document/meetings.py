@@ -1,0 +1,115 @@
+"""What particles do to each other. Emitters that one of these reaches are stepped together. The engine side of each kind is one
+file in `isbjorn.core.simulate.crowd`."""
+
+from __future__ import annotations
+
+from typing import Annotated, ClassVar, Literal
+
+from pydantic import Field
+
+from isbjorn.core.document.forces import Acting, strength_spec
+from isbjorn.core.document.kinds import FORCES, shown
+from isbjorn.core.document.placed import FAR
+from isbjorn.core.document.values import Number, timed_spec
+
+_MENU = "Between particles"
+
+
+class Meeting(Acting):
+    """Something that happens between neighbours: of one emitter, and of all emitters that it reaches."""
+
+    stage: ClassVar[Literal["motion", "look", "meeting"]] = "meeting"
+    has_field: ClassVar[bool] = False
+
+
+@FORCES.register("isbjorn.core.simulate.crowd.flock")
+class Flock(Meeting):
+    """Each keeps apart from its neighbours, goes their way, and stays with them (Reynolds 1987)."""
+
+    model_config = shown(
+        "Flock", "M3 8l5 2-5 2 1.2-2zM10 4l5 2-5 2 1.2-2zM10 12l5 2-5 2 1.2-2zM16 8l5 2-5 2 1.2-2zM4 17l5 2-5 2 1.2-2z",
+        "Neighbours keep apart, go the same way and stay together. What else acts on them leads them.",
+        _MENU,
+        located=False,
+    )  # fmt: skip
+    kind: Literal["flock"] = "flock"
+    name: str = Field(default="Flock", min_length=1, max_length=80)
+    strength: Annotated[Number, strength_spec("%", 0, 1000, "Of all that it does.", 5)] = Number(value=100)
+    radius: Annotated[Number, timed_spec("px", 1, FAR, "Who is so near is a neighbour.", 5)] = Number(value=80)
+    view: Annotated[
+        Number,
+        timed_spec("°", 10, 360, "The full angle in which it sees neighbours; 360: all round.", 5, "Field of view"),
+    ] = Number(value=300)
+    separation: Annotated[
+        Number, timed_spec("px/s²", 0, 1e6, "Away from those that are too near, at most for each.", 20)
+    ] = Number(value=400)
+    apart: Annotated[Number, timed_spec("px", 0.1, FAR, "Who is nearer is too near.", 1, "Separation distance")] = (
+        Number(value=28)
+    )
+    alignment: Annotated[Number, timed_spec("1/s", 0, 1e4, "How fast it takes on its neighbours' way.", 0.1)] = Number(
+        value=3
+    )
+    cohesion: Annotated[Number, timed_spec("px/s²", 0, 1e6, "Toward the middle of its neighbours.", 10)] = Number(
+        value=120
+    )
+    least_speed: Annotated[Number, timed_spec("px/s", 0, 1e6, "It swims no slower.", 5, "Least speed")] = Number(
+        value=60
+    )
+    top_speed: Annotated[Number, timed_spec("px/s", 0, 1e6, "It swims no faster; 0: as fast as it will.", 5)] = Number(
+        value=260
+    )
+    shy: Annotated[
+        Number, timed_spec("px", 0, FAR, "It turns away from surfaces so near.", 5, "Keeps off surfaces")
+    ] = Number(value=60)
+    avoidance: Annotated[Number, timed_spec("px/s²", 0, 1e6, "How hard it turns away from them.", 20)] = Number(
+        value=900
+    )
+
+
+@FORCES.register("isbjorn.core.simulate.crowd.cohere")
+class Cohesion(Meeting):
+    """Neighbours hold on to each other as a liquid's surface does (Akinci, Akinci and Teschner 2013), and drag each other along
+    (XSPH viscosity; Schechter and Bridson 2012)."""
+
+    model_config = shown(
+        "Cohesion", "M8 5a4 4 0 0 1 4 4c0 3 0 3 3 4a4 4 0 1 1-5 5c-1-3-1-3-4-4A4.6 4.6 0 0 1 8 5z",
+        "Neighbours hold on to each other: streams, drops and tendrils that glue and part.",
+        _MENU,
+        located=False,
+    )  # fmt: skip
+    kind: Literal["cohesion"] = "cohesion"
+    name: str = Field(default="Cohesion", min_length=1, max_length=80)
+    strength: Annotated[
+        Number, strength_spec("px/s²", 0, 1e6, "Of the pull between two, where it is strongest.", 20)
+    ] = Number(value=500)
+    radius: Annotated[Number, timed_spec("px", 1, FAR, "Who is so near is a neighbour.", 2)] = Number(value=36)
+    firmness: Annotated[
+        Number, timed_spec("%", 0, 1000, "How much what is crowded pushes apart, against its pull.", 5)
+    ] = Number(value=100)
+    viscosity: Annotated[Number, timed_spec("1/s", 0, 1e4, "How fast neighbours take on each other's way.", 0.5)] = (
+        Number(value=4)
+    )
+
+
+@FORCES.register("isbjorn.core.simulate.crowd.push")
+class Push(Meeting):
+    """Bodies that do not overlap: they push each other away, and rub (Macklin et al. 2014, "Unified particle physics")."""
+
+    model_config = shown(
+        "Push", "M7 9a4 4 0 1 0 0 8 4 4 0 0 0 0-8M17 5a5.5 5.5 0 1 0 0 11 5.5 5.5 0 0 0 0-11",
+        "Bodies push each other away and rub. They fill what holds them, and never leave it.",
+        _MENU,
+        located=False,
+    )  # fmt: skip
+    pushes: ClassVar[bool] = True
+    kind: Literal["push"] = "push"
+    name: str = Field(default="Push", min_length=1, max_length=80)
+    strength: Annotated[Number, strength_spec("%", 0, 100, "Of an overlap, what is undone.", 5)] = Number(value=100)
+    girth: Annotated[
+        Number,
+        timed_spec("%", 1, 1000, "Of its size as it is seen: how large a body is to the others.", 5, "Body size"),
+    ] = Number(value=100)
+    friction: Annotated[Number, timed_spec("", 0, 10, "How much they rub; 0: not at all.", 0.05)] = Number(value=0.3)
+    rounds: int = Field(
+        default=10, ge=1, le=60, title="Rounds", description="How often in a step it is looked at: more for tall heaps."
+    )

@@ -1,0 +1,238 @@
+"""A crowd: emitters that are tied by meetings, stepped together on the lattice from their first birth on.
+
+A step: what sways velocities is worked out from the state as it is; then each emitter's particles are stepped in the world as
+alone, the newborn for what is left of it; then what settles places has its turn. Kept states stand on a ladder: one in so many
+steps, thinned when they take too much, so that a jump to any frame is a run of some steps.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import math
+import threading
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from isbjorn.core.arrays import Floats
+from isbjorn.core.document import Number, Shot
+from isbjorn.core.document.kinds import FORCES
+from isbjorn.core.document.meetings import Meeting
+from isbjorn.core.errors import Stale
+from isbjorn.core.evaluate.curves import table
+from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.random import BETWEEN_CURVES, SIZE, draws01
+from isbjorn.core.simulate import contact
+from isbjorn.core.simulate.crowd.together import Part, Together, shares
+from isbjorn.core.simulate.integrators import world
+from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator, pack_world
+from isbjorn.core.simulate.state import State, merged, nobody
+from isbjorn.core.simulate.track import Track
+
+# Births from eternity are run up to for no longer.
+_LONGEST_RUN_UP_S = 30.0
+
+
+@dataclass(frozen=True)
+class CrowdState:
+    """The states of a crowd's emitters at a lattice step, in the order of the cast."""
+
+    states: tuple[State, ...]
+
+    @property
+    def nbytes(self) -> int:
+        return sum(state.nbytes for state in self.states)
+
+
+def crowds_of(shot: Shot) -> list[tuple[tuple[int, ...], tuple[Meeting, ...]]]:
+    """Which emitters are stepped together, by their places in the cast, and what ties them."""
+    groups: list[tuple[set[int], set[str]]] = []
+    meetings = {f.id: f for f in shot.forces if f.on and isinstance(f, Meeting)}
+    for number, emitter in enumerate(shot.emitters):
+        mine = {f.id for f in shot.reaching(emitter) if f.id in meetings} if emitter.on else set()
+        if not mine:
+            continue
+        found = ({number}, mine)
+        for other in [g for g in groups if g[1] & mine]:
+            groups.remove(other)
+            found = (found[0] | other[0], found[1] | other[1])
+        groups.append(found)
+    return [(tuple(sorted(numbers)), tuple(meetings[name] for name in sorted(names))) for numbers, names in groups]
+
+
+class Crowd:
+    """Tracks that are stepped together."""
+
+    def __init__(self, shot: Shot, tracks: list[Track], meetings: tuple[Meeting, ...], readings: Readings) -> None:
+        self.shot, self.tracks, self.meetings, self.readings = shot, tracks, meetings, readings
+        self.hz, self.ladder = shot.simulation_rate, tracks[0].cache.ladder
+        # Bodies that are turned round between two steps go straight between them: a curve would bring them into what holds them.
+        self.straight = any(hasattr(FORCES.of(m).made, "settle") for m in meetings)
+        told = [[t.emitter.id, t.motion] for t in tracks]
+        self.motion = hashlib.sha256(json.dumps(told).encode()).hexdigest()
+        # Places are stepped on by one at a time; who asks meanwhile finds them.
+        self._running = threading.Lock()
+
+    def tag(self, index: int) -> str:
+        """What the state at a lattice step hangs on besides the motion."""
+        return "|".join(track.identity.at(index / self.hz) for track in self.tracks)
+
+    def first_index(self) -> int:
+        """The lattice step before the first birth."""
+        begins = []
+        for track in self.tracks:
+            begin = track.births.begin_s
+            if begin == -math.inf:
+                begin = -min(track.source.longest_life, _LONGEST_RUN_UP_S)
+            begins.append(begin)
+        return math.floor(min(begins) * self.hz) - 1
+
+    def known(self, index: int) -> tuple[int, CrowdState | None]:
+        """The latest kept state at or before a step."""
+        return self.ladder.nearest(self.motion, self.tag, index)
+
+    def state(self, index: int, stale: Callable[[], bool] | None = None) -> CrowdState:
+        """The states at a lattice step; raises Stale if `stale` says that nobody waits for them."""
+        at, state = self.known(index)
+        if state is not None and at == index:
+            return state
+        with self._running:
+            at, state = self.known(index)
+            if state is None:
+                at, state = min(index, self.first_index()), CrowdState(tuple(nobody() for _ in self.tracks))
+            while at < index:
+                if stale is not None and stale():
+                    raise Stale
+                state, at = self._step(state, at, stale), at + 1
+                self.ladder.keep(self.motion, self.tag(at), at, state, asked=at == index)
+            return state
+
+    def of(self, track: Track, index: int, stale: Callable[[], bool] | None = None) -> State:
+        """One emitter's state at a lattice step."""
+        return self.state(index, stale).states[self.tracks.index(track)]
+
+    def _step(self, crowd: CrowdState, index: int, stale: Callable[[], bool] | None) -> CrowdState:
+        t, until = index / self.hz, (index + 1) / self.hz
+        sways = [m for m in self.meetings if hasattr(FORCES.of(m).made, "sway")]
+        settles = [m for m in self.meetings if hasattr(FORCES.of(m).made, "settle")]
+        states = crowd.states
+        if sways and sum(s.count for s in states) > 0:
+            states = self._swayed(states, sways, index, t)
+        parts, free, before = [], [], []
+        for track, state in zip(self.tracks, states, strict=True):
+            moved = merged(state, track.integrator.alive(state, until), track.newborn(t, until, stale))
+            if settles:
+                before.append(State(moved.births, moved.moments, moved.values.copy()))
+                free.append(State(moved.births, moved.moments, moved.values.copy()))
+                assert isinstance(track.integrator, SteppedIntegrator)
+                track.integrator.fly(free[-1], index, index + 1)
+            track.integrator.advance(moved, index, index + 1)
+            parts.append(moved)
+        if settles and sum(s.count for s in parts) > 0:
+            together = self._together(parts, index, until, (before, free))
+            for meeting in settles:
+                share = self._share(meeting, parts, until)
+                FORCES.of(meeting).made.settle(meeting, self._read(until), together, share)
+            self._put(parts, together, until)
+        return CrowdState(tuple(parts))
+
+    def _read(self, t: float) -> Callable[[Number], float]:
+        return lambda number: float(self.readings.number(number, np.array([t]))[0])
+
+    def _swayed(self, states: tuple[State, ...], sways: list[Meeting], index: int, t: float) -> tuple[State, ...]:
+        """States whose velocities are changed by what meets in a step."""
+        together = self._together(list(states), index, t, None)
+        added = np.zeros_like(together.velocity)
+        for meeting in sways:
+            share = self._share(meeting, states, t)
+            added += FORCES.of(meeting).made.sway(meeting, self._read(t + 0.5 / self.hz), together, share)
+        added[:, together.fixed > 0] = 0
+        found = []
+        for part, state in zip(together.parts, states, strict=True):
+            values = state.values.copy()
+            values[3:6] += added[:, part.first : part.last]
+            found.append(State(state.births, state.moments, values))
+        return tuple(found)
+
+    def _together(
+        self, states: list[State], index: int, t: float, ends_of: tuple[list[State], list[State]] | None
+    ) -> Together:  # fmt: skip
+        """What is seen of states at a moment. ends_of: as they were when the step began, and as they are if they touch nothing."""
+        ends = np.cumsum([0, *(s.count for s in states)])
+        parts, origins = [], []
+        for number, (track, state) in enumerate(zip(self.tracks, states, strict=True)):
+            assert isinstance(track.integrator, SteppedIntegrator)
+            tables, _ = track.integrator.tables(index)
+            solid = track.integrator.solid
+            parts.append(
+                Part(int(ends[number]), int(ends[number + 1]), tables.rows, tables.paths, tables.mattes, solid)
+            )
+            origins.append(np.repeat(self._origin(track, t), state.count, axis=1))
+        origin = np.concatenate(origins, axis=1)
+        values = np.concatenate([s.values for s in states], axis=1)
+        first, last = ends_of or (states, states)
+        (before, started), (place, velocity) = (
+            (
+                np.ascontiguousarray(np.concatenate([s.place for s in some], axis=1) + origin),
+                np.concatenate([s.velocity for s in some], axis=1),
+            )
+            for some in (first, last)
+        )
+        radius = [self._radius(track, state, t) for track, state in zip(self.tracks, states, strict=True)]
+        return Together(
+            before, started, place, velocity, np.concatenate(radius),
+            np.ascontiguousarray(np.maximum(values[world.MASS], 1e-6)),
+            (values[world.HOW] != contact.FREE).astype(np.float32), tuple(parts), 1 / self.hz,
+        )  # fmt: skip
+
+    def _origin(self, track: Track, t: float) -> Floats:
+        """Where places of an emitter are meant from, (3, 1)."""
+        if track.emitter.stays != "along":
+            return np.zeros((3, 1), np.float32)
+        return np.asarray(self.readings.frames(track.emitter, np.array([t])).place.T, np.float32)
+
+    def _radius(self, track: Track, state: State, t: float) -> Floats:
+        """Radii of particles as they are seen at a moment, px (n,)."""
+        size = track.emitter.size
+        drawn = state.values[world.SIZE]
+        if size.timed and size.reads == "life":
+            drawn = np.maximum(0, drawn + self._read(t)(size))
+        if size.over_life is None:
+            return np.asarray(0.5 * drawn, np.float32)
+        age01 = np.clip((t - state.moments) / state.lives, 0, 1)
+        ages = np.linspace(0, 1, len(table(size.over_life)))
+        share = np.interp(age01, ages, table(size.over_life))
+        if size.over_life_to is not None:
+            u = draws01(track.key, state.births, BETWEEN_CURVES + 16 * SIZE)
+            share = share + u * (np.interp(age01, ages, table(size.over_life_to)) - share)
+        return np.asarray(0.5 * drawn * np.maximum(share, 0), np.float32)
+
+    def _share(self, meeting: Meeting, states: Sequence[State], t: float) -> Floats:
+        """The strength that each of the crowd feels of a meeting, (n,); nothing where it does not reach, or is gone."""
+        found = []
+        for track, state in zip(self.tracks, states, strict=True):
+            names = sorted(f.id for f in self.shot.reaching(track.emitter) if f.stage == "meeting")
+            if meeting.id not in names or state.count == 0:
+                found.append(np.zeros(state.count, np.float32))
+                continue
+            tables = pack_world(self.shot, track.source, self.readings, "meeting", np.array([t]), 0.0)
+            values = state.values
+            if track.emitter.stays == "along":
+                values = values.copy()
+                values[0:3] += self._origin(track, t)
+            felt = shares(
+                tables.rows, tables.zoned, tables.curves, names.index(meeting.id), track.key, state.births, state.moments, t,
+                values,
+            )  # fmt: skip
+            found.append(np.where(state.values[world.HOW] == contact.GONE, 0, felt).astype(np.float32))
+        return np.concatenate(found)
+
+    def _put(self, states: list[State], together: Together, t: float) -> None:
+        """Write places and velocities back into states."""
+        for track, part, state in zip(self.tracks, together.parts, states, strict=True):
+            free = state.values[world.HOW] == contact.FREE
+            own = slice(part.first, part.last)
+            state.values[0:3] = np.where(free, together.place[:, own] - self._origin(track, t), state.values[0:3])
+            state.values[3:6] = np.where(free, together.velocity[:, own], state.values[3:6])

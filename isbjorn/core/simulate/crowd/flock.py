@@ -1,0 +1,194 @@
+"""Flock: separation, alignment and cohesion (Reynolds 1987, "Flocks, herds, and schools: a distributed behavioral model").
+
+Who is a neighbour counts by w = (1 - d²/R²)², so that nothing jumps where one comes near. Alignment and cohesion are means over
+neighbours, in which each pair counts the same for both (by the larger of their sums of w): all-round sight keeps momentum. What one
+takes on in a step is exact for two alone, and at most a half of what parts them for many: stable at any rate.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numba import njit, prange
+
+from isbjorn.core.arrays import Doubles, Floats, Longs
+from isbjorn.core.document.meetings import Flock
+from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.simulate import contact
+from isbjorn.core.simulate.crowd.grid import around, grid_of, stride_over
+from isbjorn.core.simulate.crowd.together import Read, Together
+from isbjorn.core.simulate.forces.row import Setting, base
+
+CODE = 30
+_STILL = 1e-6
+
+
+def pack(force: Flock, setting: Setting) -> Doubles:
+    """Rows of a flock."""
+    return base(force, CODE, setting, 0.01)
+
+
+@njit("b1(f8, f8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
+def _sees(u: float, v: float, w: float, dx: float, dy: float, dz: float, d: float, cosine: float) -> bool:
+    """Whether one that goes by (u, v, w) sees another at (dx, dy, dz)."""
+    speed = math.sqrt(u * u + v * v + w * w)
+    return cosine <= -1.0 or speed < _STILL or d < _STILL or (u * dx + v * dy + w * dz) >= cosine * speed * d
+
+
+@njit(
+    "void(f4[:,::1], f4[:,::1], f4[::1], i8[::1], i8[::1], i8[::1], f8, f8, f8, f8, f4[:,::1])",
+    parallel=True,
+    cache=True,
+)
+def _count(
+    place: Floats, velocity: Floats, share: Floats, order: Longs, starts: Longs, size: Longs, cell: float, radius: float,
+    apart: float, cosine: float, sums: Floats,
+) -> None:  # fmt: skip
+    """sums (2, n): of the weights of neighbours, and how many are too near."""
+    for i in prange(place.shape[1]):
+        if share[i] == 0:
+            continue
+        cells = np.empty(27, np.int64)
+        x, y, z = float(place[0, i]), float(place[1, i]), float(place[2, i])
+        u, v, w = float(velocity[0, i]), float(velocity[1, i]), float(velocity[2, i])
+        runs = around(x, y, z, 1.0 / cell, size, starts, cells)
+        stride = stride_over(starts, cells, runs)
+        total, near, at = 0.0, 0.0, i % stride
+        for c in range(runs):
+            for k in range(starts[cells[c]], starts[cells[c] + 1]):
+                at += 1
+                if at % stride != 0:
+                    continue
+                j = order[k]
+                if j == i or share[j] == 0:
+                    continue
+                dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
+                d2 = dx * dx + dy * dy + dz * dz
+                if d2 >= max(radius, apart) ** 2 or not _sees(u, v, w, dx, dy, dz, math.sqrt(d2), cosine):
+                    continue
+                if d2 < radius * radius:
+                    q = 1.0 - d2 / (radius * radius)
+                    total += stride * q * q
+                if d2 < apart * apart:
+                    near += stride
+        sums[0, i], sums[1, i] = total, near
+
+
+@njit(
+    "void(f4[:,::1], f4[:,::1], f4[::1], i8[::1], i8[::1], i8[::1], f8, f8[::1], f4[:,::1], f4[:,::1])",
+    parallel=True,
+    cache=True,
+)
+def _sway(
+    place: Floats, velocity: Floats, share: Floats, order: Longs, starts: Longs, size: Longs, cell: float, given: Doubles,
+    sums: Floats, out: Floats,
+) -> None:  # fmt: skip
+    radius, apart, cosine, separation, aligned, cohesion, h = (
+        given[0], given[1], given[2], given[3], given[4], given[5], given[6],
+    )  # fmt: skip
+    stiff = h * h * separation / apart
+    for i in prange(place.shape[1]):
+        if share[i] == 0:
+            continue
+        cells = np.empty(27, np.int64)
+        x, y, z = float(place[0, i]), float(place[1, i]), float(place[2, i])
+        u, v, w = float(velocity[0, i]), float(velocity[1, i]), float(velocity[2, i])
+        runs = around(x, y, z, 1.0 / cell, size, starts, cells)
+        stride = stride_over(starts, cells, runs)
+        ax, ay, az, at = 0.0, 0.0, 0.0, i % stride
+        for c in range(runs):
+            for k in range(starts[cells[c]], starts[cells[c] + 1]):
+                at += 1
+                if at % stride != 0:
+                    continue
+                j = order[k]
+                if j == i or share[j] == 0:
+                    continue
+                dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
+                d2 = dx * dx + dy * dy + dz * dz
+                if d2 >= max(radius, apart) ** 2:
+                    continue
+                d = math.sqrt(d2)
+                if not _sees(u, v, w, dx, dy, dz, d, cosine):
+                    continue
+                both = stride * math.sqrt(share[i] * share[j])
+                if d2 < radius * radius:
+                    q = 1.0 - d2 / (radius * radius)
+                    mean = both * q * q / max(1e-9, max(sums[0, i], sums[0, j]))
+                    turn, draw = mean * aligned, mean * cohesion * h / radius
+                    ax += turn * (velocity[0, j] - u) + draw * dx
+                    ay += turn * (velocity[1, j] - v) + draw * dy
+                    az += turn * (velocity[2, j] - w) + draw * dz
+                if d2 < apart * apart and d > _STILL:
+                    off = (
+                        both
+                        * separation
+                        * h
+                        * (1.0 / d - 1.0 / apart)
+                        / (1.0 + stiff * 0.5 * (sums[1, i] + sums[1, j]))
+                    )
+                    ax, ay, az = ax - off * dx, ay - off * dy, az - off * dz
+        out[0, i], out[1, i], out[2, i] = ax, ay, az
+
+
+@njit(
+    "void(f4[:,::1], f4[::1], f8[:,:,::1], f8[:,::1], f4[:,:,::1], i8, i8, f8, f8, f4[:,::1])",
+    parallel=True,
+    cache=True,
+)
+def _shun(
+    place: Floats, share: Floats, rows: Doubles, paths: Doubles, mattes: Floats, first: int, last: int, shy: float,
+    push: float, out: Floats,
+) -> None:  # fmt: skip
+    for i in prange(first, last):
+        if share[i] == 0:
+            continue
+        d, r, nx, ny, nz = contact.closest(
+            rows, 0, paths, mattes, float(place[0, i]), float(place[1, i]), float(place[2, i])
+        )
+        if r >= 0 and d < shy:
+            by = share[i] * push * (1.0 - max(d, 0.0) / shy)
+            out[0, i] += by * nx
+            out[1, i] += by * ny
+            out[2, i] += by * nz
+
+
+@njit("void(f4[:,::1], f4[::1], f8, f8, f4[:,::1])", parallel=True, cache=True)
+def _limit(velocity: Floats, share: Floats, least: float, top: float, out: Floats) -> None:
+    """Change what is added to velocities so that speeds stay between two."""
+    for i in prange(len(share)):
+        if share[i] == 0:
+            continue
+        u, v, w = velocity[0, i] + out[0, i], velocity[1, i] + out[1, i], velocity[2, i] + out[2, i]
+        speed = math.sqrt(u * u + v * v + w * w)
+        by = 1.0
+        if top > 0 and speed > top:
+            by = top / speed
+        elif _STILL < speed < least:
+            by = least / speed
+        if by != 1.0:
+            out[0, i], out[1, i], out[2, i] = u * by - velocity[0, i], v * by - velocity[1, i], w * by - velocity[2, i]
+
+
+@guarded
+def sway(force: Flock, read: Read, together: Together, share: Floats) -> Floats:
+    """What a flock adds to velocities in a step, px/s (3, n)."""
+    radius, apart, h = read(force.radius), read(force.apart), together.h
+    view = read(force.view)
+    cosine = -2.0 if view >= 360 else math.cos(math.radians(view / 2))
+    place, velocity = together.place, together.velocity
+    grid = grid_of(place, max(radius, apart))
+    sums, out = np.zeros((2, len(share)), np.float32), np.zeros_like(place)
+    of = (grid.order, grid.starts, grid.size, grid.cell)
+    _count(place, velocity, share, *of, radius, apart, cosine, sums)
+    # Two alone lose e^(-kh) of what parts them.
+    taken = -0.5 * math.expm1(-read(force.alignment) * h)
+    given = np.array([radius, apart, cosine, read(force.separation), taken, read(force.cohesion), h])
+    _sway(place, velocity, share, *of, given, sums, out)
+    shy, push = read(force.shy), read(force.avoidance) * h
+    for part in together.parts:
+        if part.solid and shy > 0 and push > 0:
+            _shun(place, share, part.rows, part.paths, part.mattes, part.first, part.last, shy, push, out)
+    _limit(velocity, share, read(force.least_speed), read(force.top_speed), out)
+    return out

@@ -1,0 +1,329 @@
+"""Push: bodies that do not overlap, by position-based contacts (Macklin, Müller, Chentanez and Kim 2014, "Unified particle
+physics for real-time applications") in small steps (Macklin et al. 2019, "Small steps in physics simulation").
+
+What the world does to the particles in a step is done in as many parts as there are rounds. In each, they go on, swept against
+surfaces; then overlaps are undone pair by pair, each by the inverse of its masses, with friction of what two slid along each other,
+up to its share of the overlap (2014, 6.1). Velocities change by what places were moved. What overlapped when the step began is
+undone first, so that it drives nobody apart (4.4). All moves are swept, so that none is pushed through a surface.
+"""
+
+from __future__ import annotations
+
+import math
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+from numba import njit, prange
+
+from isbjorn.core.arrays import Doubles, Floats, Ints, Longs
+from isbjorn.core.document.meetings import Push
+from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.simulate import contact
+from isbjorn.core.simulate.crowd.grid import around, grid_of, stride_over
+from isbjorn.core.simulate.crowd.together import Part, Read, Together
+from isbjorn.core.simulate.forces.row import Setting, base
+
+CODE = 32
+_FIRST_ROUNDS, _SLIGHT, _MARGIN = 40, 0.05, 0.15
+_MOST_EACH, _SLIDES = 96, 3
+# What overlapped before drives a pair apart no faster, in px/s.
+_FASTEST_APART = 200.0
+_FEW = 4000
+
+
+def pack(force: Push, setting: Setting) -> Doubles:
+    """Rows of a push."""
+    return base(force, CODE, setting, 0.01)
+
+
+@njit(
+    "void(f4[:,::1], f4[::1], f4[::1], i8[::1], i8[::1], i8[::1], f8, b1, i4[::1], i4[::1])", parallel=True, cache=True
+)
+def _pairs(
+    place: Floats, radius: Floats, share: Floats, order: Longs, starts: Longs, size: Longs, cell: float, filling: bool,
+    ends: Ints, others: Ints,
+) -> None:  # fmt: skip
+    """Who may come to touch whom: their number into `ends` (n + 1,) from 1 on, or themselves into `others`, where it says."""
+    for i in prange(place.shape[1]):
+        if share[i] == 0:
+            continue
+        cells = np.empty(27, np.int64)
+        x, y, z = float(place[0, i]), float(place[1, i]), float(place[2, i])
+        runs = around(x, y, z, 1.0 / cell, size, starts, cells)
+        stride = stride_over(starts, cells, runs)
+        count, at = 0, i % stride
+        for c in range(runs):
+            for k in range(starts[cells[c]], starts[cells[c] + 1]):
+                at += 1
+                if at % stride != 0:
+                    continue
+                j = order[k]
+                if j <= i or share[j] == 0 or count == _MOST_EACH:
+                    continue
+                dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
+                reach = radius[i] + radius[j] + _MARGIN * min(radius[i], radius[j])
+                if dx * dx + dy * dy + dz * dz < reach * reach:
+                    if filling:
+                        others[ends[i] + count] = j
+                    count += 1
+        if not filling:
+            ends[i + 1] = count
+
+
+_PAIR = "f4[:,::1], f4[:,::1], f4[:,::1], f8, f4[::1], f4[::1], f4[::1], i4[::1], i4[::1], f8, i8[::1], i8[::1]"
+
+
+@njit(f"void({_PAIR}, i8)", cache=True)
+def _apart_in(
+    place: Floats, gone: Floats, kick: Floats, older: float, radius: Floats, light: Floats, share: Floats, ends: Ints,
+    others: Ints, friction: float,
+    order: Longs, starts: Longs, cell: int,
+) -> None:  # fmt: skip
+    """Undo the overlaps of those in a cell with all whose numbers are higher."""
+    for at in range(starts[cell], starts[cell + 1]):
+        i = order[at]
+        for k in range(ends[i], ends[i + 1]):
+            j = others[k]
+            dx, dy, dz = place[0, i] - place[0, j], place[1, i] - place[1, j], place[2, i] - place[2, j]
+            reach = radius[i] + radius[j]
+            d2 = dx * dx + dy * dy + dz * dz
+            whole = light[i] + light[j]
+            if d2 >= reach * reach or whole == 0:
+                continue
+            d = math.sqrt(d2)
+            over = reach - d
+            if over <= 0:
+                continue
+            if d > 1e-6:
+                dx, dy, dz = dx / d, dy / d, dz / d
+            else:
+                # In one place: apart by their numbers.
+                turn = 2.399963 * (i + 1)
+                dx, dy, dz = math.cos(turn), math.sin(turn), 0.0
+            by = over * math.sqrt(share[i] * share[j]) / whole
+            mx, my, mz = by * dx, by * dy, by * dz
+            sx = (gone[0, i] + kick[0, i]) - (gone[0, j] + kick[0, j])
+            sy = (gone[1, i] + kick[1, i]) - (gone[1, j] + kick[1, j])
+            sz = (gone[2, i] + kick[2, i]) - (gone[2, j] + kick[2, j])
+            along = sx * dx + sy * dy + sz * dz
+            # Of an overlap, what they came nearer drives them; what is older drives them no faster than so.
+            new = min(1.0, (max(0.0, -along) + older) / over)
+            kx, ky, kz = mx * new, my * new, mz * new
+            if friction > 0:
+                sx, sy, sz = sx - along * dx, sy - along * dy, sz - along * dz
+                slid = math.sqrt(sx * sx + sy * sy + sz * sz)
+                if slid > 1e-9:
+                    held = min(1.0, friction * over / slid) / whole
+                    mx, my, mz = mx - held * sx, my - held * sy, mz - held * sz
+                    kx, ky, kz = kx - held * sx, ky - held * sy, kz - held * sz
+            a, b = light[i], light[j]
+            kick[0, i] += a * kx
+            kick[1, i] += a * ky
+            kick[2, i] += a * kz
+            kick[0, j] -= b * kx
+            kick[1, j] -= b * ky
+            kick[2, j] -= b * kz
+            place[0, i] += a * mx
+            place[1, i] += a * my
+            place[2, i] += a * mz
+            place[0, j] -= b * mx
+            place[1, j] -= b * my
+            place[2, j] -= b * mz
+
+
+@njit(f"void({_PAIR}, i8, i8)", parallel=True, cache=True)
+def _apart_beside(
+    place: Floats, gone: Floats, kick: Floats, older: float, radius: Floats, light: Floats, share: Floats, ends: Ints,
+    others: Ints, friction: float,
+    order: Longs, starts: Longs, first: int, last: int,
+) -> None:  # fmt: skip
+    for cell in prange(first, last):
+        _apart_in(place, gone, kick, older, radius, light, share, ends, others, friction, order, starts, cell)
+
+
+@njit(f"void({_PAIR}, i8)", cache=True)
+def _apart_alone(
+    place: Floats, gone: Floats, kick: Floats, older: float, radius: Floats, light: Floats, share: Floats, ends: Ints,
+    others: Ints, friction: float,
+    order: Longs, starts: Longs, last: int,
+) -> None:  # fmt: skip
+    for cell in range(last):
+        _apart_in(place, gone, kick, older, radius, light, share, ends, others, friction, order, starts, cell)
+
+
+def _apart(
+    place: Floats, gone: Floats, kick: Floats, older: float, radius: Floats, light: Floats, share: Floats, ends: Ints,
+    others: Ints, friction: float,
+    cells: tuple[Longs, Longs, Longs],
+) -> None:  # fmt: skip
+    """Undo the overlaps of all pairs once, each after the one before it (Gauss and Seidel), in place.
+
+    gone: how far each went since the part began; kick: what of the moves drives them on, is added to; older: of an overlap that
+    was there before, so many px drive them. light: inverse masses, 0 for what does not move. cells: see `_coloured`. Cells of one
+    colour have no neighbour in common, so they are worked on beside each other; few are not worth it.
+    """
+    order, starts, colours = cells
+    of: Any = (place, gone, kick, older, radius, light, share, ends, others, friction, order, starts)
+    if len(order) < _FEW:
+        _apart_alone(*of, len(starts) - 1)  # type: ignore[call-arg]
+        return
+    for first, last in pairwise(colours.tolist()):
+        if last > first:
+            _apart_beside(*of, first, last)  # type: ignore[call-arg]
+
+
+def _coloured(place: Floats, cell: float) -> tuple[Longs, Longs, Longs]:
+    """Particles by cells and those by colours: their order, the starts of cells in it, the first cell of each colour."""
+    at = np.floor(place.astype(np.float64) / cell).astype(np.int64)
+    colour = (at[0] % 3) + 3 * (at[1] % 3) + 9 * (at[2] % 3)
+    order = np.lexsort((at[0], at[1], at[2], colour))
+    sorted_at, sorted_colour = at[:, order], colour[order]
+    new = np.ones(len(order), bool)
+    new[1:] = (np.diff(sorted_at, axis=1) != 0).any(axis=0)
+    starts = np.flatnonzero(new)
+    colours = np.searchsorted(sorted_colour[starts], np.arange(28))
+    return order, np.append(starts, len(order)), colours.astype(np.int64)
+
+
+@njit(
+    "void(f4[:,::1], f4[:,::1], f4[::1], f4[:,::1], f4[:,::1], f4[::1], f8, f8[:,:,::1], f8[:,::1], f4[:,:,::1], b1, i8, i8)",
+    parallel=True,
+    cache=True,
+)
+def _go(
+    place: Floats, velocity: Floats, radius: Floats, gain: Floats, drift: Floats, fixed: Floats, h: float, rows: Doubles,
+    paths: Doubles, mattes: Floats, solid: bool, first: int, last: int,
+) -> None:  # fmt: skip
+    """Let each go on for h seconds, swept against surfaces: they turn it round, and rub by what they turn round (Coulomb)."""
+    for i in prange(first, last):
+        if fixed[i] > 0:
+            continue
+        u, v, w = (
+            float(velocity[0, i] + gain[0, i]),
+            float(velocity[1, i] + gain[1, i]),
+            float(velocity[2, i] + gain[2, i]),
+        )
+        x, y, z = float(place[0, i]), float(place[1, i]), float(place[2, i])
+        dx, dy, dz = u * h + drift[0, i], v * h + drift[1, i], w * h + drift[2, i]
+        left = h
+        for _ in range(_SLIDES if solid else 1):
+            free, which, nx, ny, nz = 1.0, -1, 0.0, 0.0, 0.0
+            if solid:
+                free, which, nx, ny, nz = contact.trace(
+                    rows, 0, paths, mattes, False, x, y, z, dx, dy, dz, float(radius[i])
+                )
+            x, y, z = x + dx * free, y + dy * free, z + dz * free
+            if which < 0:
+                break
+            into = u * nx + v * ny + w * nz
+            left *= 1.0 - free
+            if into < 0:
+                e = (
+                    rows[0, which, contact.RESTITUTION]
+                    if int(rows[0, which, contact.OUTCOME]) == contact.BOUNCE
+                    else 0.0
+                )
+                pressed = -(gain[0, i] * nx + gain[1, i] * ny + gain[2, i] * nz)
+                # What presses no harder than its own weight lies still: else it would tremble for ever.
+                if -into < 2.0 * max(0.0, pressed) + 1e-6:
+                    e = 0.0
+                e = min(max(e, 0.0), 1.0)
+                tx, ty, tz = u - into * nx, v - into * ny, w - into * nz
+                slide = math.sqrt(tx * tx + ty * ty + tz * tz)
+                kept = (
+                    max(0.0, 1.0 + rows[0, which, contact.FRICTION] * (1.0 + e) * into / slide)
+                    if slide > 1e-12
+                    else 0.0
+                )
+                u, v, w = tx * kept - e * into * nx, ty * kept - e * into * ny, tz * kept - e * into * nz
+            dx, dy, dz = u * left, v * left, w * left
+        place[0, i], place[1, i], place[2, i] = x, y, z
+        velocity[0, i], velocity[1, i], velocity[2, i] = u, v, w
+
+
+@njit("void(f4[:,::1], f4[::1], f4[:,::1], f8[:,:,::1], f8[:,::1], f4[:,:,::1], b1, i8, i8)", parallel=True, cache=True)
+def _shift(
+    place: Floats, radius: Floats, to: Floats, rows: Doubles, paths: Doubles, mattes: Floats, solid: bool, first: int,
+    last: int,
+) -> None:  # fmt: skip
+    """Move to other places as surfaces let it, along them where they are in the way; no farther than a body is large."""
+    for i in prange(first, last):
+        x, y, z = float(place[0, i]), float(place[1, i]), float(place[2, i])
+        dx, dy, dz = to[0, i] - x, to[1, i] - y, to[2, i] - z
+        length, r = math.sqrt(dx * dx + dy * dy + dz * dz), float(radius[i])
+        if length == 0:
+            continue
+        f = r / length if length > r else 1.0
+        dx, dy, dz = dx * f, dy * f, dz * f
+        if not solid:
+            x, y, z = x + dx, y + dy, z + dz
+        else:
+            for _ in range(_SLIDES):
+                free, which, nx, ny, nz = contact.trace(rows, 0, paths, mattes, False, x, y, z, dx, dy, dz, r)
+                x, y, z = x + dx * free, y + dy * free, z + dz * free
+                if which < 0:
+                    break
+                left = 1.0 - free
+                into = min(0.0, dx * nx + dy * ny + dz * nz)
+                dx, dy, dz = left * (dx - into * nx), left * (dy - into * ny), left * (dz - into * nz)
+            d, which, nx, ny, nz = contact.closest(rows, 0, paths, mattes, x, y, z)
+            if which >= 0 and d < r:
+                x, y, z = x + nx * (r - d), y + ny * (r - d), z + nz * (r - d)
+        place[0, i], place[1, i], place[2, i] = x, y, z
+
+
+def _shifted(together: Together, place: Floats, radius: Floats, to: Floats) -> None:
+    for part in together.parts:
+        _shift(place, radius, to, *_surfaces(part))
+
+
+def _surfaces(part: Part) -> tuple[Any, ...]:
+    return part.rows, part.paths, part.mattes, part.solid, part.first, part.last
+
+
+@guarded
+def settle(force: Push, read: Read, together: Together, share: Floats) -> None:
+    """Move places and velocities in `together`, so that bodies do not overlap."""
+    n = len(share)
+    radius = together.radius * np.float32(read(force.girth) / 100)
+    share = np.where(radius > 0, share, 0).astype(np.float32)
+    if n < 2 or not share.any():
+        return
+    place = together.place
+    light = np.where(together.fixed > 0, 0, 1 / together.mass).astype(np.float32)
+    light[share == 0] = 0
+    grid = grid_of(place, max(1e-3, 2 * float(radius[share > 0].max()) * (1 + _MARGIN)))
+    ends, others = np.zeros(n + 1, np.int32), np.zeros(1, np.int32)
+    _pairs(place, radius, share, grid.order, grid.starts, grid.size, grid.cell, False, ends, others)
+    ends = np.cumsum(ends, dtype=np.int64).astype(np.int32)
+    others = np.zeros(max(1, int(ends[-1])), np.int32)
+    _pairs(place, radius, share, grid.order, grid.starts, grid.size, grid.cell, True, ends, others)
+    cells = _coloured(place, grid.cell)
+    friction, part_s = read(force.friction), together.h / force.rounds
+    at, velocity = together.before.copy(), together.started.copy()
+    for _ in range(_FIRST_ROUNDS):
+        to = at.copy()
+        _apart(to, np.zeros_like(to), np.zeros_like(to), 0.0, radius, light, share, ends, others, 0.0, cells)
+        far = np.abs(to - at).max(axis=0) > _SLIGHT * radius
+        if not far.any():
+            break
+        _shifted(together, at, radius, to)
+    # What the world does to them in the step, without what they touch: to velocities, and to places besides.
+    gain = ((together.velocity - velocity) / force.rounds).astype(np.float32)
+    beside = place - together.before - 0.5 * together.h * (velocity + together.velocity)
+    drift = (beside / force.rounds).astype(np.float32)
+    fixed = together.fixed
+    for _ in range(force.rounds):
+        begun = at.copy()
+        for part in together.parts:
+            _go(at, velocity, radius, gain, drift, fixed, part_s, *_surfaces(part))
+        to, gone, kick = at.copy(), at.copy(), np.zeros_like(at)
+        _apart(to, gone - begun, kick, _FASTEST_APART * part_s, radius, light, share, ends, others, friction, cells)
+        _shifted(together, at, radius, to)
+        # Whom a surface holds is driven no farther.
+        wanted = np.linalg.norm(to - gone, axis=0)
+        share_s = np.minimum(1, np.linalg.norm(at - gone, axis=0) / np.maximum(wanted, 1e-9)) / part_s
+        velocity += (kick * share_s).astype(np.float32)
+    moves = fixed == 0
+    place[:, moves], together.velocity[:, moves] = at[:, moves], velocity[:, moves]

@@ -1,0 +1,80 @@
+"""What meetings see of the particles of a crowd at one step."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numba import njit, prange
+
+from isbjorn.core.arrays import Doubles, Floats, Longs
+from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.simulate.forces import zones
+from isbjorn.core.simulate.forces.row import ZONE, strength
+
+Read = Callable[[Any], float]
+
+
+@dataclass(frozen=True)
+class Part:
+    """The particles of one emitter in a crowd, columns `first` to `last`, with the surfaces that it knows."""
+
+    first: int
+    last: int
+    rows: Doubles
+    paths: Doubles
+    mattes: Floats
+    solid: bool
+
+
+@dataclass(frozen=True)
+class Together:
+    """The particles of a crowd, in the order of emitters and births: structure of arrays (k, n).
+
+    before, started: places px and velocities px/s (3, n) when the step began; place, velocity: now, and once the step is done, as
+    if nothing were touched; radius px, mass; fixed: who does not move, because it sticks. h: the step in s.
+    """
+
+    before: Floats
+    started: Floats
+    place: Floats
+    velocity: Floats
+    radius: Floats
+    mass: Floats
+    fixed: Floats
+    parts: tuple[Part, ...]
+    h: float
+
+
+@njit(
+    "void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], i8, u8, i8[::1], f8[::1], f8, f4[:,::1], f4[::1])",
+    parallel=True,
+    cache=True,
+)
+def _shares(
+    rows: Doubles, zoned: Doubles, curves: Floats, r: int, key: np.uint64, births: Longs, moments: Doubles, t: float,
+    values: Floats, out: Floats,
+) -> None:  # fmt: skip
+    for i in prange(len(births)):
+        x, y, z = float(values[0, i]), float(values[1, i]), float(values[2, i])
+        zone, share = int(rows[0, r, ZONE]), 1.0
+        if zone >= 0:
+            share = zones.weight(zoned, 0, zone, x, y, z)
+        if share > 0:
+            age01 = min(max((t - moments[i]) / values[6, i], 0.0), 1.0)
+            share *= strength(
+                rows, 0, r, curves, key, births[i], age01, x, y, z, float(values[3, i]), float(values[4, i]), float(values[5, i])
+            )  # fmt: skip
+        out[i] = share
+
+
+@guarded
+def shares(
+    rows: Doubles, zoned: Doubles, curves: Floats, r: int, key: int, births: Longs, moments: Doubles, t: float, values: Floats
+) -> Floats:  # fmt: skip
+    """The strength that each particle feels of the meeting in row `r`, with its zone, float32 (n,). values: as in `State`."""
+    out = np.empty(len(births), np.float32)
+    _shares(rows, zoned, curves, r, np.uint64(key), births, moments, t, values, out)
+    return out
