@@ -6,9 +6,10 @@ import functools
 
 from isbjorn.core.document import Burst, Disc, Emitter, Letters, Number, Rectangle, Shot, Turbulence, Vortex, Wind, cast
 from isbjorn.demo.beacon import beacon
+from isbjorn.demo.crowds import shoal
 from isbjorn.demo.lights import net_lights, rime, skarvoy
 from isbjorn.demo.pieces import curve, ramp, reach
-from isbjorn.demo.shots import bow_wave, breath, plankton, shoal
+from isbjorn.demo.shots import bow_wave, breath, plankton
 
 _GROUND = "#0b1014"
 

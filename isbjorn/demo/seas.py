@@ -146,8 +146,67 @@ def oar() -> Painter:
     return paint
 
 
+# The seal is seen for so long; the inside of the crate: across, up, width, height, px from the picture's centre.
+SEAL_S = 8.0
+DEPTHS_FRAMES = 200
+CRATE = (0.0, -10.0, 760.0, 500.0)
+
+
+def seal_at(seconds: float) -> tuple[float, float]:
+    """Where the seal is at a second, in px from the picture's centre."""
+    u = seconds / SEAL_S
+    return float(1000 - 1900 * u), float(20 + 120 * np.sin(2 * np.pi * (u - 0.1)))
+
+
+def _seal(x: Floats, y: Floats, seconds: float) -> Floats:
+    """How much of each pixel is seal, softened by the water."""
+    (here_x, here_y), (next_x, next_y) = seal_at(seconds), seal_at(seconds + 0.05)
+    turn = np.arctan2(next_y - here_y, next_x - here_x)
+    px, py = (x - 0.5) * WIDTH - here_x, (0.5 - y) * HEIGHT - here_y
+    along, across = px * np.cos(turn) + py * np.sin(turn), -px * np.sin(turn) + py * np.cos(turn)
+    across = across * (1 if np.cos(turn) > 0 else -1)
+    # The hind part beats.
+    across = across + 16 * np.sin(seconds * 5 + along / 60) * np.clip(-along / 110, 0, 1) ** 2
+    body = np.sqrt((along / 92) ** 2 + (across / (25 + 5 * along / 92)) ** 2)
+    head = np.hypot(along - 84, across - 3) / 19
+    tail = np.sqrt(((along + 104) / 24) ** 2 + (across / (9 + 13 * np.clip(-(along + 92) / 30, 0, 1))) ** 2)
+    fin = np.sqrt(((along - 18 + 0.7 * across) / 14) ** 2 + ((across + 28) / 22) ** 2)
+    nearest = np.minimum(np.minimum(body, head), np.minimum(tail, fin))
+    return np.asarray(np.clip((1.12 - nearest) / 0.24, 0, 1), np.float32)
+
+
+def crate() -> Painter:
+    """An open crate on the quay at night, under one lamp."""
+    x, y = grid()
+    px, py = (x - 0.5) * WIDTH - CRATE[0], (0.5 - y) * HEIGHT - CRATE[1]
+    wide, high = CRATE[2] / 2, CRATE[3] / 2
+    rng = np.random.default_rng(52)
+    out = np.maximum(np.abs(px) - wide, np.abs(py) - high)
+    inside = np.clip(0.5 - out, 0, 1).astype(np.float32)
+    frame = np.clip(0.5 - np.abs(out - 22) + 22, 0, 1).astype(np.float32)
+    planks = np.floor((py + high) / 62).astype(int) % 16
+    tone = rng.uniform(0.75, 1.15, 16).astype(np.float32)[planks]
+    streaks = np.repeat(np.cumsum(rng.normal(0, 0.02, (HEIGHT, 1)), axis=0), WIDTH, axis=1) + 0.03 * np.sin(
+        px / 37 + 9 * planks
+    )
+    seams = np.clip(np.abs(((py + high) % 62) - 31) - 28.5, 0, 1)
+    back = mix(graded(y, {0: "1a2026", 1: "0a0d11"}), graded(y, {0: "2e2822", 1: "14110f"}), inside)
+    back *= (1 + inside * ((tone - 1) + streaks - 0.8 * seams))[..., None]
+    beam = np.clip(np.minimum(out, 44 - out) / 6, 0, 1).astype(np.float32) * frame
+    wood = graded(y, {0: "6a5138", 1: "3a2c20"}) * (1 + 0.25 * np.sin(px / 9 + py / 210))[..., None]
+    picture = mix(back, wood.astype(np.float32), beam)
+    lamp = np.exp(-(((x - 0.5) / 0.45) ** 2) - ((y - 0.05) / 0.75) ** 2)
+    picture = (picture * (0.45 + 0.9 * lamp)[..., None]).astype(np.float32)
+    grain = _grain(53)
+
+    def paint(number: int) -> np.ndarray:
+        return shade(picture + grain[number % _GRAIN])
+
+    return paint
+
+
 def depths() -> Painter:
-    """Under water, with light that falls from above and comes round after two seconds."""
+    """Under water, with light that falls from above and comes round after two seconds, and a seal that swims through."""
     x, y = grid()
     base = graded(y, {0: "3f8f9c", 0.25: "1d5f74", 0.6: "0b3346", 1: "041019"})
     grain, rays = _grain(34), []
@@ -160,6 +219,7 @@ def depths() -> Painter:
         picture = base + grain[number % _GRAIN]
         for n, ray in enumerate(rays):
             picture += ray * np.float32(1 + 0.35 * np.sin(turn + n * 1.7))
+        picture = mix(picture, np.float32(0.35) * picture + np.float32(0.012), _seal(x, y, number / RATE))
         return shade(picture)
 
     return paint

@@ -1,11 +1,9 @@
-"""The other shots of the demonstration: *Bow wave*, *Breath of the whale*, *Plankton* and *Shoal*."""
+"""The other shots of the demonstration: *Bow wave*, *Breath of the whale* and *Plankton*."""
 
 from __future__ import annotations
 
 from isbjorn.core.document import (
-    Ball,
     Blur,
-    Box,
     Burst,
     Camera,
     Curve,
@@ -14,7 +12,6 @@ from isbjorn.core.document import (
     Drop,
     Emitter,
     Flutter,
-    Follow,
     Glow,
     Gravity,
     Line,
@@ -182,47 +179,4 @@ def plankton(plate: str) -> Shot:
     return Shot(
         name="Plankton", seed=73, last_frame=199, plate=Plate(name="Oar", media=plate, beyond="loop"), markers=(blade,),
         zones=(zone,), emitters=(points, glow), forces=forces, links=reach({"points": everything, "glow": everything}),
-    )  # fmt: skip
-
-
-def shoal(plate: str) -> Shot:
-    """Shoal: herring on one way, round without a seam, seen by a camera."""
-    way = (
-        PathPoint(x=-360, y=40, z=0, arrive=(-20.0, -150.0), leave=(20.0, 150.0)),
-        PathPoint(x=40, y=150, z=-260, arrive=(-160.0, 10.0), leave=(160.0, -10.0)),
-        PathPoint(x=380, y=-10, z=-40, arrive=(10.0, 130.0), leave=(-10.0, -130.0)),
-        PathPoint(x=0, y=-140, z=200, arrive=(170.0, -10.0), leave=(-170.0, 10.0)),
-    )
-    fish = Emitter(
-        id="herring", name="Herring", seed=19, shape=Ball(radius=Number(value=150)), across=Number(value=-340),
-        up=Number(value=20), rate=Number(value=150), lifespan=Number(value=8, spread=1.5), direction=Number(value=80),
-        spread=Number(value=30), in_depth=True, speed=Number(value=150, spread=30),
-        size=Number(value=21, spread=6, over_life=curve((0, 0), (0.06, 1), (0.94, 1), (1, 0))), facing="motion",
-        brightness=Number(value=1.1, spread=0.5, flutter=Flutter(times_per_s=1.3, amount=0.5)),
-        colour=ramp({0: "#e9fbff", 0.5: "#a9d4e0", 1: "#dff6ff"}, {}), body=Drop(slender=Number(value=68),
-        softness=Number(value=45)),
-        lightness=Number(value=88, spread=22), order="farthest first", speed_limit=Number(value=230),
-    )  # fmt: skip
-    motes = Emitter(
-        id="motes", name="Motes", seed=20, shape=Box(width=Number(value=1500), height=Number(value=800), deep=Number(value=700)),
-        rate=Number(value=90), lifespan=Number(value=7, spread=1), spread=Number(value=360), in_depth=True,
-        speed=Number(value=8, spread=6), size=Number(value=2.2, spread=1), blend="add",
-        opacity=Number(value=35, over_life=curve((0, 0), (0.2, 1), (0.8, 1), (1, 0))), colour=ramp({0: "#bfeee9"}, {}),
-    )  # fmt: skip
-    forces = (
-        Follow(
-            id="way", name="Their way", points=way, closed=True, strength=Number(value=165), pull=Number(value=0.3),
-            grip=Number(value=2.2),
-        ),
-        Turbulence(
-            id="sway", name="Sway", strength=Number(value=70), size=Number(value=210), along_z=Number(value=100),
-            grip=Number(value=1.4), evolve=Number(value=0.25),
-        ),
-    )  # fmt: skip
-    return Shot(
-        name="Shoal", seed=74, last_frame=199, loop=True, plate=Plate(name="Depths", media=plate, beyond="loop"),
-        camera=Camera(
-            kind="perspective", pan=keyed((0, -3), (4, 3), (8, -3)), shutter=Number(value=180), aperture=Number(value=46),
-        ), emitters=(motes, fish), forces=forces,
-        links=reach({"herring": ("way", "sway"), "motes": ("sway",)}),
     )  # fmt: skip

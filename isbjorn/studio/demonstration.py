@@ -10,9 +10,10 @@ from isbjorn.core.document import Shot
 from isbjorn.core.media.plates import probe
 from isbjorn.demo import harbour, nights, seas
 from isbjorn.demo.beacon import beacon
+from isbjorn.demo.crowds import buoys, shoal
 from isbjorn.demo.lights import net_lights, rime, skarvoy
 from isbjorn.demo.paint import Painter, write_movie
-from isbjorn.demo.shots import bow_wave, breath, plankton, shoal
+from isbjorn.demo.shots import bow_wave, breath, plankton
 from isbjorn.studio.store import Store
 from isbjorn.studio.tables import Media
 
@@ -36,9 +37,10 @@ _SCENES = (
     _Scene(bow_wave, "Ferry at night", "ferry-at-night.mp4", seas.ferry, seas.FERRY_FRAMES),
     _Scene(breath, "Whale at dawn", "whale-at-dawn.mp4", seas.whale, seas.STILL_FRAMES),
     _Scene(plankton, "Oar", "oar.mp4", seas.oar, seas.OAR_FRAMES),
-    _Scene(shoal, "Depths", "depths.mp4", seas.depths, seas.STILL_FRAMES),
+    _Scene(shoal, "Depths", "depths.mp4", seas.depths, seas.DEPTHS_FRAMES),
     _Scene(skarvoy, "Northern lights", "northern-lights.mp4", nights.aurora, nights.AURORA_FRAMES),
     _Scene(net_lights, "The quay", "quay.mp4", nights.quay, nights.QUAY_FRAMES),
+    _Scene(buoys, "Crate", "crate.mp4", seas.crate, seas.STILL_FRAMES),
     _Scene(rime, "A pane", "pane.mp4", nights.pane, nights.PANE_FRAMES),
 )
 

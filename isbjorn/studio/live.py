@@ -27,6 +27,7 @@ from pydantic import BaseModel, Field, ValidationError
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.runtime.memory import resident_bytes
+from isbjorn.core.simulate.crowd.crowd import crowds_of
 from isbjorn.studio.ahead import Ahead
 from isbjorn.studio.context import Studio
 from isbjorn.studio.preview import Figures, Shown, View, Wish, digest_of
@@ -185,7 +186,7 @@ class Viewer:
             )
 
         try:
-            found = await loop.run_in_executor(self.engine, work)
+            found = await self._waited(loop.run_in_executor(self.engine, work))
         except Stale:
             return None
         except IsbjornError as error:
@@ -201,6 +202,17 @@ class Viewer:
             await self.socket.send_text(json.dumps({"kind": "fine"}))
         return found
 
+    async def _waited(self, drawing: asyncio.Future[tuple[int, Shown, str]]) -> tuple[int, Shown, str]:
+        """Wait for a picture; where it is a run of a crowd that takes long, say how far that is."""
+        while not (await asyncio.wait({drawing}, timeout=_TOLD_EVERY_S))[0]:
+            running = self.studio.preview.running(self.shot_id)
+            if running is not None and self._document is not None:
+                shot = self._document[1]
+                frame = shot.first_frame + int(running.reached_s * float(shot.frame_rate))
+                told = {"kind": "running", "frame": max(frame, shot.first_frame), "left_s": round(running.left_s, 1)}
+                await self.socket.send_text(json.dumps(told))
+        return drawing.result()
+
     def _flowing(self) -> bool:
         """Whether a hand moves something: changes follow each other without a pause."""
         times = self._changes
@@ -210,7 +222,11 @@ class Viewer:
         version = self.version
         if self._full_ms > (_FLOWING_MS if self._flowing() else _SLOW_MS):
             coarse = self._coarse(wish)
-            first = await (self._aside(coarse) if self._flowing() else self._draw(coarse, version, finish=True))
+            first = await (
+                self._aside(coarse)
+                if self._flowing() and not self._meets()
+                else self._draw(coarse, version, finish=True)
+            )
             if first is not None and self.playing is None:
                 self._fit(first[1].figures.ms)
                 await self._send(wish, first, exact=False)
@@ -225,13 +241,17 @@ class Viewer:
         self._full_ms = picture[1].figures.ms
         if self.version == version:
             await self._send(wish, picture, exact=True)
-        if self._full_ms > _FLOWING_MS and not self._prepared:
+        if self._full_ms > _FLOWING_MS and not self._prepared and not self._meets():
             # The one who draws while a hand moves something learns what this is.
             self._prepared = True
             await self._aside(self._coarse(wish))
 
     def _coarse(self, wish: Wish) -> Wish:
         return replace(wish, width=max(16, round(wish.width * _SHARES[self._share])))
+
+    def _meets(self) -> bool:
+        """Whether particles know of each other: who draws aside would have to step them from their first birth on."""
+        return self._document is not None and bool(crowds_of(self._document[1]))
 
     async def _aside(self, wish: Wish) -> tuple[int, Shown, str] | None:
         """Draw in another process: this one is busy with edits."""

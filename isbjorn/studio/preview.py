@@ -31,6 +31,7 @@ from isbjorn.core.render.known import LOOKERS, Known
 from isbjorn.core.render.shades import over, to_shades, to_shades_over
 from isbjorn.core.runtime.memory import relieve, resident_bytes, share_of
 from isbjorn.core.simulate.checkpoints import StateCache
+from isbjorn.core.simulate.crowd.crowd import Running
 from isbjorn.studio.plates import StudioPlates
 
 View = Literal["plate", "particles", "alpha", "layers", "under"]
@@ -156,6 +157,12 @@ class Preview:
         self._frames: dict[tuple[str, Hashable], set[int]] = {}
         self._lock = threading.Lock()
         self._lanes: OrderedDict[Hashable, _Lane] = OrderedDict()
+
+    def running(self, lane: Hashable) -> Running | None:
+        """How far the run of a crowd is, for which a lane waits; None if it waits for none."""
+        with self._lock:
+            own = self._lanes.get(lane)
+        return None if own is None or own.solver is None else own.solver.running
 
     def known(self, digest: str, wish: Wish) -> Shown | None:
         """A frame that is already computed."""

@@ -12,8 +12,9 @@ from isbjorn.core.document.cast import added, alone, copied, planted, taken_out
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.document.references import numbers_of, ties_of
 from isbjorn.demo.beacon import beacon, first_shot
+from isbjorn.demo.crowds import shoal
 from isbjorn.demo.library import shipped
-from isbjorn.demo.shots import bow_wave, breath, plankton, shoal
+from isbjorn.demo.shots import bow_wave, breath, plankton
 
 ALL = (beacon, bow_wave, breath, plankton, shoal)
 

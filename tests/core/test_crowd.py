@@ -13,7 +13,7 @@ from isbjorn.core.frame import Solver
 from isbjorn.core.runtime.parallel import use_threads
 from isbjorn.core.simulate.checkpoints import Ladder, StateCache
 from isbjorn.core.simulate.crowd import cohere, flock, push
-from isbjorn.core.simulate.crowd.grid import grid_of
+from isbjorn.core.simulate.crowd.grid import grid_of, near
 from isbjorn.core.simulate.crowd.together import Part, Together
 
 _H = 1 / 60
@@ -64,20 +64,26 @@ class Neighbours(unittest.TestCase):
             grid = grid_of(x, 30.0)
             self.assertEqual(sorted(grid.order.tolist()), list(range(700)))
             self.assertLessEqual(len(grid.starts), 4097)
-            # Sums over neighbours are those of another way to find them.
-            t = swaying(place, np.zeros((700, 3)))
-            sums = np.zeros((3, 700), np.float32)
-            cohere._density(t.place, ones(t), grid.order, grid.starts, grid.size, grid.cell, 30.0, sums)
-            pairs = cKDTree(x.T.astype(np.float64)).query_pairs(30.0, output_type="ndarray")
-            np.testing.assert_array_equal(sums[2], np.bincount(pairs.ravel(), minlength=700))
+            # Neighbours are those that another way finds.
+            found = near(x, np.ones(700, np.float32), 30.0)
+            pairs = cKDTree(x.T.astype(np.float64)).query_pairs(30.0)
+            mine = {
+                tuple(sorted((int(found.order[i]), int(found.order[j]))))
+                for i in range(700) for j in found.others[i, : found.count[i]]
+            }  # fmt: skip
+            self.assertEqual(mine, pairs)
+            self.assertEqual(set(found.stands_for.tolist()), {1.0})
 
     def test_where_too_many_are_near_some_stand_for_all(self) -> None:
-        n = 6000
-        t = swaying(scattered(n, 20), np.zeros((n, 3)))
-        grid = grid_of(t.place, 100.0)
-        sums = np.zeros((3, n), np.float32)
-        cohere._density(t.place, ones(t), grid.order, grid.starts, grid.size, grid.cell, 100.0, sums)
-        np.testing.assert_allclose(sums[2], n, rtol=0.02)
+        for n, across in ((300, 40), (6000, 20)):
+            x = np.ascontiguousarray(scattered(n, across).T.astype(np.float32))
+            found = near(x, np.ones(n, np.float32), 100.0)
+            self.assertLessEqual(int(found.count.max()), 96)
+            np.testing.assert_allclose(found.count * found.stands_for, n - 1, rtol=0.02)
+            # They are taken from everywhere: their middle is the middle of all.
+            rows = zip(found.others, found.count, strict=True)
+            middle = np.mean([x[:, found.order[row[:c]]].mean(axis=1) for row, c in rows], axis=0)
+            np.testing.assert_allclose(middle, x.mean(axis=1), atol=0.05 * across)
 
 
 class Flocks(unittest.TestCase):
@@ -136,7 +142,7 @@ class Liquids(unittest.TestCase):
 
     def test_momentum_is_kept_by_all_masses(self) -> None:
         rng = np.random.default_rng(1)
-        place, velocity, mass = scattered(150, 60), scattered(150, 80, 8), rng.uniform(0.2, 5, 150)
+        place, velocity, mass = scattered(150, 110), scattered(150, 80, 8), rng.uniform(0.2, 5, 150)
         force = Cohesion.model_validate({"strength": 2000, "radius": 30})
         before = (velocity * mass[:, None]).sum(axis=0)
         for _ in range(60):

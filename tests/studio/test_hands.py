@@ -71,7 +71,7 @@ class Elsewhere(unittest.TestCase):
         self.assertTrue(caught.exception.what and caught.exception.remedy)
 
     def test_when_one_is_killed_others_take_its_place(self) -> None:
-        victim = self.hands._submit(pid).result(60)
+        victim = self.hands._submit(False, pid).result(60)
         os.kill(victim, signal.SIGKILL)
         given = shot(seed=5)
         deadline = time.monotonic() + 30
@@ -86,7 +86,7 @@ class Elsewhere(unittest.TestCase):
 
     def test_they_end_with_the_studio(self) -> None:
         own = Hands(self.folder, 1)
-        one = own._submit(pid).result(60)
+        one = own._submit(False, pid).result(60)
         own.close()
         deadline = time.monotonic() + 15
         while Path(f"/proc/{one}").exists() and time.monotonic() < deadline:

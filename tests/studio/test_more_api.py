@@ -138,7 +138,7 @@ class Idle(Looking):
             coarse, small = self.picture(socket)
             exact, large = self.picture(socket)
         self.assertEqual((coarse["exact"], exact["exact"]), (False, True))
-        self.assertEqual((small.shape[1], large.shape[1]), (106, 320))
+        self.assertEqual((small.shape[1], large.shape[1]), (107, 320))
 
     def test_frames_beyond_the_shot_are_brought_to_its_ends(self) -> None:
         with self.looking() as socket:

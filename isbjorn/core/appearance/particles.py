@@ -18,7 +18,7 @@ from isbjorn.core.document.changes import settled
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.checkpoints import StateCache
-from isbjorn.core.simulate.crowd.crowd import Crowd, crowds_of
+from isbjorn.core.simulate.crowd.crowd import Crowd, Running, crowds_of
 from isbjorn.core.simulate.displaced import Displaced
 from isbjorn.core.simulate.state import State
 from isbjorn.core.simulate.track import Track, shares_of
@@ -139,6 +139,12 @@ class Solver:
         if number in before._displaced:
             self._displaced[number] = before._displaced[number]
         self._lately |= {key: state for key, state in list(before._lately.items()) if key[0] == number}
+
+    @property
+    def running(self) -> Running | None:
+        """How far the run of a crowd is that is under way, the longest one; None if none is."""
+        found = [track.crowd.running for track in self.tracks.values() if isinstance(track.crowd, Crowd)]
+        return max((one for one in found if one is not None), key=lambda one: one.left_s, default=None)
 
     def at(self, frame: int | Fraction, stale: Callable[[], bool] | None = None) -> Particles:
         """The particles at a frame number (sub-frames as fractions)."""

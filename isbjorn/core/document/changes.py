@@ -59,7 +59,9 @@ def look_fields(emitter: Emitter, forces: Sequence[Acting] = ()) -> set[str]:
     traits = {
         trait for force in forces for mark in marks.values() if mark for trait in mark.unless if getattr(force, trait)
     }
-    return {name for name, mark in marks.items() if mark is not None and not traits & set(mark.unless)}
+    found = {name for name, mark in marks.items() if mark is not None and not traits & set(mark.unless)}
+    # How many fill a shape hangs on how large they are.
+    return found - {"size"} if any(burst.fill > 0 for burst in emitter.bursts) else found
 
 
 named_by: ByObject[tuple[frozenset[str], frozenset[str]]] = ByObject(

@@ -28,6 +28,10 @@ class Burst(Part):
 
     at_s: Moment = Field(default=0, description="Shot time of the first one.")
     count: int = Field(default=100, ge=1, le=1_000_000, description="Births in one burst.")
+    fill: float = Field(
+        default=0, ge=0, le=100,
+        description="%: as many as cover so much of the source's shape with bodies of the sizes drawn; 0: as many as said.",
+    )  # fmt: skip
     over_s: float = Field(default=0, ge=0, le=600, description="The while over which they come; 0: all at once.")
     times: int = Field(default=1, ge=1, le=4096, description="How often.")
     every_s: float = Field(default=1, gt=0, le=3600, description="From one to the next.")

@@ -114,6 +114,7 @@ class Drag(Acting):
         "Takes speed away, and stays calm at any strength. Quadratic drag grows with speed.",
         "Forces",
         located=False,
+        framed=False,
     )  # fmt: skip
     calm: ClassVar[bool] = True
     in_registers: ClassVar[bool] = True
@@ -324,6 +325,7 @@ class Remove(Acting):
         "Takes particles away inside its zone, or outside it.",
         "Surfaces",
         located=False,
+        framed=False,
     )  # fmt: skip
     has_field: ClassVar[bool] = False
     kind: Literal["remove"] = "remove"

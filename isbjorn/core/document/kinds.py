@@ -27,13 +27,21 @@ EXTENSIONS = "ISBJORN_EXTENSIONS"
 FIRST_FOREIGN = 1000
 
 
-def shown(title: str, icon: str = "", about: str = "", menu: str = "", located: bool = True) -> ConfigDict:
+def shown(
+    title: str, icon: str = "", about: str = "", menu: str = "", located: bool = True, framed: bool = True
+) -> ConfigDict:
     """What the page says of a kind: its title, its icon as an SVG path on 24 × 24, what it does, and its group in the menu.
 
-    located: it acts from a place, which is shown.
+    located: it acts from a place, which is shown. framed: it matters from where its place and its turn are meant.
     """
-    told: Any = {"title": title, "icon": icon, "about": about, "menu": menu, "located": located}
+    told: Any = {"title": title, "icon": icon, "about": about, "menu": menu, "located": located, "framed": framed}
     return ConfigDict(title=title, json_schema_extra={"isbjorn": told})
+
+
+def is_framed(model: type[Part]) -> bool:
+    """Whether it matters from where the place and the turn of a kind are meant."""
+    extra: Any = model.model_config.get("json_schema_extra") or {}
+    return bool(extra.get("isbjorn", {}).get("framed", True))
 
 
 @dataclass(frozen=True)

@@ -21,6 +21,11 @@ class Meeting(Acting):
     stage: ClassVar[Literal["motion", "look", "meeting"]] = "meeting"
     has_field: ClassVar[bool] = False
 
+    @property
+    def weight(self) -> float:
+        """What it costs a particle in a step, as a multiple of a plain step, about."""
+        return 40.0
+
 
 @FORCES.register("isbjorn.core.simulate.crowd.flock")
 class Flock(Meeting):
@@ -31,6 +36,7 @@ class Flock(Meeting):
         "Neighbours keep apart, go the same way and stay together. What else acts on them leads them.",
         _MENU,
         located=False,
+        framed=False,
     )  # fmt: skip
     kind: Literal["flock"] = "flock"
     name: str = Field(default="Flock", min_length=1, max_length=80)
@@ -43,8 +49,8 @@ class Flock(Meeting):
     separation: Annotated[
         Number, timed_spec("px/s²", 0, 1e6, "Away from those that are too near, at most for each.", 20)
     ] = Number(value=400)
-    apart: Annotated[Number, timed_spec("px", 0.1, FAR, "Who is nearer is too near.", 1, "Separation distance")] = (
-        Number(value=28)
+    apart: Annotated[Number, timed_spec("px", 0.1, FAR, "Who is nearer is too near.", 1, "Kept apart")] = Number(
+        value=28
     )
     alignment: Annotated[Number, timed_spec("1/s", 0, 1e4, "How fast it takes on its neighbours' way.", 0.1)] = Number(
         value=3
@@ -58,9 +64,9 @@ class Flock(Meeting):
     top_speed: Annotated[Number, timed_spec("px/s", 0, 1e6, "It swims no faster; 0: as fast as it will.", 5)] = Number(
         value=260
     )
-    shy: Annotated[
-        Number, timed_spec("px", 0, FAR, "It turns away from surfaces so near.", 5, "Keeps off surfaces")
-    ] = Number(value=60)
+    shy: Annotated[Number, timed_spec("px", 0, FAR, "It turns away from surfaces so near.", 5, "Off surfaces")] = (
+        Number(value=60)
+    )
     avoidance: Annotated[Number, timed_spec("px/s²", 0, 1e6, "How hard it turns away from them.", 20)] = Number(
         value=900
     )
@@ -76,6 +82,7 @@ class Cohesion(Meeting):
         "Neighbours hold on to each other: streams, drops and tendrils that glue and part.",
         _MENU,
         located=False,
+        framed=False,
     )  # fmt: skip
     kind: Literal["cohesion"] = "cohesion"
     name: str = Field(default="Cohesion", min_length=1, max_length=80)
@@ -100,6 +107,7 @@ class Push(Meeting):
         "Bodies push each other away and rub. They fill what holds them, and never leave it.",
         _MENU,
         located=False,
+        framed=False,
     )  # fmt: skip
     pushes: ClassVar[bool] = True
     kind: Literal["push"] = "push"
@@ -113,3 +121,7 @@ class Push(Meeting):
     rounds: int = Field(
         default=10, ge=1, le=60, title="Rounds", description="How often in a step it is looked at: more for tall heaps."
     )
+
+    @property
+    def weight(self) -> float:
+        return 20.0 * self.rounds

@@ -14,6 +14,7 @@ from numba import njit, types
 
 from isbjorn.core.arrays import Doubles, Longs
 from isbjorn.core.document import Burst, Emitter, Number, Shot
+from isbjorn.core.emit.fill import count_of
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.random import BURST, SLOT, draw01, draws01
 from isbjorn.core.runtime.memory import Kept
@@ -149,7 +150,9 @@ class Births:
         self, emitter: Emitter, key: int, readings: Readings, frame_rate: float = 25.0, last_s: float = 600.0
     ) -> None:
         self.emitter, self.key, self.cadence = emitter, key, CADENCE[emitter.cadence]
-        self.bursts: tuple[Burst, ...] = emitter.bursts
+        self.bursts: tuple[Burst, ...] = tuple(
+            b if b.fill <= 0 else b.model_copy(update={"count": count_of(emitter, b, readings)}) for b in emitter.bursts
+        )
         self.delay = emitter.delay_s
         self.start_s = emitter.start_s + emitter.delay_s
         self.end_s = math.inf if emitter.end_s is None else emitter.end_s + emitter.delay_s

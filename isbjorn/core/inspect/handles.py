@@ -14,6 +14,7 @@ from pydantic import BaseModel, Field
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Emitter, Number, Shot
 from isbjorn.core.document.base import Gripped, Part, ShownIf
+from isbjorn.core.document.kinds import is_framed
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.lines import circle, rectangle
 from isbjorn.core.evaluate.readings import Readings, Transform
@@ -223,6 +224,8 @@ def force_shown(
     sight = Sight(view, force_frames(readings, force, emitter, t))
     lines = lines_of(force, lambda number: _read(readings, number, t), float(max(shot.width, shot.height)))
     grips = part_grips(readings, sight, force, t)
+    if not is_framed(type(force)):
+        return Shown(id=force.id, kind=force.kind, centre=sight.centre)
     place, way = place_grips(readings, view, force, t)
     if force.frame == "emitter" and emitter is not None:
         # Its place is meant from the emitter.

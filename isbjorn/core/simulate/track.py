@@ -12,6 +12,7 @@ import numpy.typing as npt
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Emitter, Shot
+from isbjorn.core.document.meetings import Meeting
 from isbjorn.core.emit.admission import Admission, fair_shares, most_alive
 from isbjorn.core.emit.births import NOW_S, Births, births_of
 from isbjorn.core.emit.newborn import Source
@@ -51,6 +52,8 @@ def affordable_alive(shot: Shot, emitter: Emitter, births: Births, source: Sourc
 
 def weight_of(force: Any) -> float:
     """What a force costs in a step, as a multiple of a plain one."""
+    if isinstance(force, Meeting):
+        return force.weight
     if hasattr(force, "octaves"):
         deep = all(n.value > 0 or n.timed for n in (force.along_x, force.along_y, force.along_z))
         return float(force.octaves * (4 if deep else 1) * (2 if force.noise == "cellular" else 1))

@@ -1,10 +1,17 @@
 import type { LiveAsk, LiveHeader, Problem } from './client';
 
+/** How far particles that know of each other are stepped, on their way to the frame that is asked for. */
+export interface Run {
+  frame: number;
+  left_s: number;
+}
+
 /** What the live preview tells. */
 export interface Heard {
   picture(header: LiveHeader, picture: ImageBitmap): void;
   problem(problem: Problem | null, revision?: number): void;
   computed(ranges: LiveHeader['computed']): void;
+  running(run: Run): void;
   connected(yes: boolean): void;
 }
 
@@ -51,13 +58,17 @@ export class Live {
 
   private async receive(data: ArrayBuffer | string): Promise<void> {
     if (typeof data === 'string') {
-      const message = JSON.parse(data) as {
+      const message = JSON.parse(data) as Run & {
         kind: string;
         ranges: LiveHeader['computed'];
         revision?: number;
       } & Problem;
       if (message.kind === 'computed') {
         this.heard.computed(message.ranges);
+        return;
+      }
+      if (message.kind === 'running') {
+        this.heard.running(message);
         return;
       }
       this.heard.problem(message.kind === 'problem' ? message : null, message.revision);

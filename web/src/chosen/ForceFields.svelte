@@ -38,16 +38,18 @@
   hint="Everywhere, or only in a zone with its falloff."
   onset={(v) => desk.set(`${path}/zone`, v || null, 'Zone')}
 />
-<Choice
-  label="Space"
-  value={force.frame}
-  items={[
-    { value: 'shot', label: 'Shot' },
-    { value: 'emitter', label: 'Emitter' },
-  ]}
-  hint="Emitter: its place and turn are meant from the emitter, which it follows."
-  onset={(v) => desk.set(`${path}/frame`, v, 'Space of the force')}
-/>
+{#if kind?.framed}
+  <Choice
+    label="Space"
+    value={force.frame}
+    items={[
+      { value: 'shot', label: 'Shot' },
+      { value: 'emitter', label: 'Emitter' },
+    ]}
+    hint="Emitter: its place and turn are meant from the emitter, which it follows."
+    onset={(v) => desk.set(`${path}/frame`, v, 'Space of the force')}
+  />
+{/if}
 {#if kind?.located}<PlaceFields {desk} owner={force} {model} {path} />{/if}
 <p class="pt-3 text-soft">{kind?.about}</p>
 <p class="pt-2 text-soft">

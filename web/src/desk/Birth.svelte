@@ -33,6 +33,7 @@
   const burstFields = [
     ['at_s', 'At', 's'],
     ['count', 'How many', ''],
+    ['fill', 'Or fill', '%'],
     ['over_s', 'Over', 's'],
     ['times', 'Times', ''],
     ['every_s', 'Every', 's'],
@@ -160,7 +161,7 @@
         bursts(
           [
             ...emitter.bursts,
-            { at_s: Number(desk.player.now.toFixed(3)), count: 200, over_s: 0.1, times: 1, every_s: 1 },
+            { at_s: Number(desk.player.now.toFixed(3)), count: 200, fill: 0, over_s: 0.1, times: 1, every_s: 1 },
           ],
           'more',
         )}>Burst at {desk.player.frame}</button

@@ -75,6 +75,18 @@
     title={figures ? `${Math.round(figures.memory_bytes / 1048576)} MB held by the studio` : ''}
     data-facts>{facts}</span
   >
+  {#if desk.player.run}
+    <span
+      class="rounded-lg bg-[#101214d9] px-2.5 py-1"
+      role="status"
+      title="Particles that know of each other are stepped from their first birth on. What is reached is kept."
+      data-run
+      >running up to frame {desk.player.frame}: at {desk.player.run.frame}, {Math.max(
+        1,
+        Math.round(desk.player.run.left_s),
+      )} s</span
+    >
+  {/if}
   {#if reduced < 1}
     <span
       class="rounded-lg bg-[#101214d9] px-2.5 py-1"

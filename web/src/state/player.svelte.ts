@@ -1,4 +1,4 @@
-import { Live } from '../api/live';
+import { Live, type Run } from '../api/live';
 import type { Figures, LiveHeader, Problem, Shot } from '../api/client';
 import { framesPerSecond } from '../ui/rates';
 import type { Orbit, View } from './things';
@@ -23,6 +23,8 @@ export class Player {
   picture = $state.raw<ImageBitmap | null>(null);
   header = $state.raw<LiveHeader | null>(null);
   computed = $state.raw<LiveHeader['computed']>([]);
+  /** A run that the picture waits for. */
+  run = $state<Run | null>(null);
   problem = $state<Problem | null>(null);
   connected = $state(true);
   private width = $state(0);
@@ -38,12 +40,14 @@ export class Player {
         this.picture?.close();
         this.picture = picture;
         this.header = header;
+        this.run = null;
         this.computed = header.computed;
         hears.revision(header.revision);
         if (this.playing && header.playing) this.frame = header.frame;
         else if (header.exact) hears.rest();
       },
       computed: (ranges) => (this.computed = ranges),
+      running: (run) => (this.run = run),
       problem: (problem, revision) => {
         this.problem = problem;
         if (revision !== undefined) hears.revision(revision);

@@ -35,7 +35,7 @@ interface Property {
 
 interface Model {
   title?: string;
-  isbjorn?: { title: string; icon: string; about: string; menu: string; located?: boolean };
+  isbjorn?: { title: string; icon: string; about: string; menu: string; located?: boolean; framed?: boolean };
   properties: Record<string, Property>;
 }
 
@@ -58,6 +58,8 @@ export interface KindOf {
   menu: string;
   /** Of a force: it acts from a place. */
   located: boolean;
+  /** Whether it matters from where its place and its turn are meant. */
+  framed: boolean;
 }
 
 const bare = (ref: string): string => ref.slice(ref.lastIndexOf('/') + 1);
@@ -141,6 +143,7 @@ class Specs {
         about: told?.about ?? '',
         menu: told?.menu ?? '',
         located: told?.located ?? true,
+        framed: told?.framed ?? true,
       };
     });
   }

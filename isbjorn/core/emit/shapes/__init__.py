@@ -37,6 +37,12 @@ def scatter(emitter: Emitter, key: int, births: Any, setting: Setting) -> Scatte
     return kind.scatter(emitter.shape, draws, setting)
 
 
+def measure(shape: Shape, setting: Setting) -> tuple[float, int] | None:
+    """How much of a shape there is to fill at the setting's only moment: px, px² or px³, and which power; None if nothing is."""
+    made = _engine(shape).measure
+    return None if made is None else made(shape, setting)
+
+
 def outline(shape: Shape, setting: Setting) -> Lines:
     """The shape's outline at the setting's only moment: polylines (n, 3) in its own coordinates."""
     return _engine(shape).outline(shape, setting)

@@ -54,5 +54,13 @@ def artwork_outline(shape: Artwork, setting: Setting) -> Lines:
     return [line * setting.read(shape.width)[0] for line in _artwork(shape.paths).lines]
 
 
-LETTERS = Engine(letters, letters_outline, by_area)
-ARTWORK = Engine(artwork, artwork_outline, by_area)
+def _letters_measure(shape: Letters, setting: Setting) -> tuple[float, int]:
+    return _letters(shape.text).measure(shape, float(setting.read(shape.height)[0]), setting)
+
+
+def _artwork_measure(shape: Artwork, setting: Setting) -> tuple[float, int]:
+    return _artwork(shape.paths).measure(shape, float(setting.read(shape.width)[0]), setting)
+
+
+LETTERS = Engine(letters, letters_outline, by_area, _letters_measure)
+ARTWORK = Engine(artwork, artwork_outline, by_area, _artwork_measure)

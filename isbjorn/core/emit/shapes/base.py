@@ -48,11 +48,13 @@ class Setting:
 
 @dataclass(frozen=True)
 class Engine:
-    """How a shape scatters, how it is outlined, and how many of its draws make its place."""
+    """How a shape scatters, how it is outlined, how many of its draws make its place, and how much of it there is to fill at the
+    setting's only moment: px, px² or px³, and which power that is."""
 
     scatter: Callable[[Any, Doubles, Setting], Scattered]
     outline: Callable[[Any, Setting], Lines]
     dimensions: Callable[[Any], int] = lambda _: 1
+    measure: Callable[[Any, Setting], tuple[float, int]] | None = None
 
 
 @dataclass(frozen=True)
@@ -113,6 +115,11 @@ def kept_half(lines: Lines, half: str) -> Lines:
         line[:, axis] = np.maximum(0, line[:, axis] * sign) * sign
         out.append(line)
     return out
+
+
+def half_of(half: str) -> float:
+    """The share of a shape that is left of it."""
+    return 1.0 if half == "whole" else 0.5
 
 
 def by_area(shape: Area) -> int:

@@ -41,4 +41,10 @@ def path_outline(shape: PathShape, setting: Setting) -> Lines:  # noqa: ARG001
     return [np.array(flat(shape.points, shape.closed or shape.fill == "inside"))]
 
 
-PATH = Engine(path, path_outline, by_area)
+def _measure(shape: PathShape, setting: Setting) -> tuple[float, int]:
+    if shape.fill == "inside":
+        return _cut(shape.points).measure(shape, 1.0, setting)
+    return Drawing([flat(shape.points, shape.closed)], _cut(shape.points).cut).measure(shape, 1.0, setting)
+
+
+PATH = Engine(path, path_outline, by_area, _measure)

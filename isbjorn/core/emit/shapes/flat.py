@@ -12,6 +12,7 @@ from isbjorn.core.emit.shapes.base import (
     Scattered,
     Setting,
     by_area,
+    half_of,
     halved,
     kept_half,
     shell,
@@ -128,7 +129,25 @@ def rectangle_outline(shape: Rectangle, setting: Setting) -> Lines:
     return out
 
 
+def _length(shape: Line, setting: Setting) -> tuple[float, int]:
+    return float(setting.read(shape.length)[0]), 1
+
+
+def _disc_measure(shape: Disc, setting: Setting) -> tuple[float, int]:
+    near, far = (float(r[0]) for r in shell(shape, setting.read(shape.radius), setting))
+    if shape.fill == "edge":
+        return 2 * np.pi * far * half_of(shape.half), 1
+    return np.pi * (far**2 - near**2) * half_of(shape.half), 2
+
+
+def _rectangle_measure(shape: Rectangle, setting: Setting) -> tuple[float, int]:
+    ia, ib, a, b = (float(v[0]) for v in _frame(shape, setting))
+    if shape.fill == "edge":
+        return 4 * (a + b) * half_of(shape.half), 1
+    return 4 * (a * b - ia * ib) * half_of(shape.half), 2
+
+
 POINT = Engine(point, point_outline)
-LINE = Engine(line, line_outline)
-DISC = Engine(disc, disc_outline, by_area)
-RECTANGLE = Engine(rectangle, rectangle_outline, by_area)
+LINE = Engine(line, line_outline, measure=_length)
+DISC = Engine(disc, disc_outline, by_area, _disc_measure)
+RECTANGLE = Engine(rectangle, rectangle_outline, by_area, _rectangle_measure)

@@ -9,7 +9,8 @@ import numpy as np
 from numba import njit
 
 from isbjorn.core.arrays import Doubles, Longs
-from isbjorn.core.emit.shapes.base import Lines, Scattered, vectors
+from isbjorn.core.document.shapes import Area
+from isbjorn.core.emit.shapes.base import Lines, Scattered, Setting, vectors
 from isbjorn.core.errors import IsbjornError
 
 _MOST_CROSSINGS = 3_000_000
@@ -132,6 +133,13 @@ class Drawing:
     def edges(self) -> Edges:
         """Their straight pieces."""
         return edges(self.lines)
+
+    def measure(self, shape: Area, size: float, setting: Setting) -> tuple[float, int]:
+        """How much of it, at a size, there is to fill: its area, its length; of a shell, about its length times its thickness."""
+        if shape.fill == "inside":
+            return float(self.cut.run[-1]) * size**2, 2
+        length = size * sum(float(np.linalg.norm(np.diff(line[:, :2], axis=0), axis=1).sum()) for line in self.lines)
+        return (length, 1) if shape.fill == "edge" else (length * float(setting.read(shape.thickness)[0]), 2)
 
     @cached_property
     def middle(self) -> Doubles:

@@ -14,6 +14,7 @@ from isbjorn.core.emit.shapes.base import (
     Scattered,
     Setting,
     by_volume,
+    half_of,
     halved,
     kept_half,
     shell,
@@ -99,5 +100,20 @@ def box_outline(shape: Box, setting: Setting) -> Lines:
     return kept_half(lines, shape.half)
 
 
-BOX = Engine(box, box_outline, by_volume)
-BALL = Engine(ball, ball_outline, by_volume)
+def _ball_measure(shape: Ball, setting: Setting) -> tuple[float, int]:
+    near, far = (float(r[0]) for r in shell(shape, setting.read(shape.radius), setting))
+    if shape.fill == "edge":
+        return 4 * np.pi * far**2 * half_of(shape.half), 2
+    return 4 / 3 * np.pi * (far**3 - near**3) * half_of(shape.half), 3
+
+
+def _box_measure(shape: Box, setting: Setting) -> tuple[float, int]:
+    near, far = (e[:, 0] for e in _extents(shape, setting))
+    if shape.fill == "edge":
+        a, b, c = (float(v) for v in far)
+        return 8 * (a * b + b * c + c * a) * half_of(shape.half), 2
+    return 8 * float(far.prod() - (near.prod() if shape.fill == "shell" else 0.0)) * half_of(shape.half), 3
+
+
+BOX = Engine(box, box_outline, by_volume, _box_measure)
+BALL = Engine(ball, ball_outline, by_volume, _ball_measure)

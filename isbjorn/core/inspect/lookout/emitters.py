@@ -229,7 +229,11 @@ def too_much(case: Case) -> Checks:
             "Over the shot there would be more than twenty million, and each hangs on those before it.", "trouble",
             Mend(label="A tenth of the births", changes=[
                 put(f"{case.path}/rate/value", e.rate.value / 10),
-                *(put(f"{case.path}/bursts/{n}/count", max(1, b.count // 10)) for n, b in enumerate(e.bursts)),
+                *(
+                    put(f"{case.path}/bursts/{n}/fill", b.fill / 10) if b.fill > 0
+                    else put(f"{case.path}/bursts/{n}/count", max(1, b.count // 10))
+                    for n, b in enumerate(e.bursts)
+                ),
             ]),
         )  # fmt: skip
     if _too_costly(case):

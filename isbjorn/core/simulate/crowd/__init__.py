@@ -5,3 +5,6 @@ the strength that each feels; and one of: `sway(force, read, together, share)`, 
 together, share)`, which moves places once the step is done. Neighbours are found by a grid and gathered in a fixed order, so the
 result hangs neither on the number of threads nor on the order of visits.
 """
+
+# It loads the engines of all kinds of forces, those here too: whoever is loaded first, they come in that order.
+import isbjorn.core.simulate.forces  # noqa: F401

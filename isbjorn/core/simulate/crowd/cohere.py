@@ -15,10 +15,10 @@ import math
 import numpy as np
 from numba import njit, prange
 
-from isbjorn.core.arrays import Doubles, Floats, Longs
+from isbjorn.core.arrays import Doubles, Floats, Ints
 from isbjorn.core.document.meetings import Cohesion
 from isbjorn.core.runtime.parallel import guarded
-from isbjorn.core.simulate.crowd.grid import around, grid_of, stride_over
+from isbjorn.core.simulate.crowd.grid import near
 from isbjorn.core.simulate.crowd.together import Read, Together
 from isbjorn.core.simulate.forces.row import Setting, base
 
@@ -40,83 +40,51 @@ def spline(q: float) -> float:
     return c if q > 0.5 else 2.0 * c - 1.0
 
 
-@njit("void(f4[:,::1], f4[::1], i8[::1], i8[::1], i8[::1], f8, f8, f4[:,::1])", parallel=True, cache=True)
-def _density(
-    place: Floats, share: Floats, order: Longs, starts: Longs, size: Longs, cell: float, radius: float, sums: Floats
-) -> None:
+@njit("void(f4[:,::1], i4[:,::1], i4[::1], f4[::1], f8, f4[:,::1])", parallel=True, cache=True)
+def _density(place: Floats, others: Ints, count: Ints, stands_for: Floats, radius: float, sums: Floats) -> None:
     """sums (3, n): near density, sum of the weights of viscosity, number of neighbours."""
     for i in prange(place.shape[1]):
-        if share[i] == 0:
-            continue
-        cells = np.empty(27, np.int64)
-        x, y, z = float(place[0, i]), float(place[1, i]), float(place[2, i])
-        runs = around(x, y, z, 1.0 / cell, size, starts, cells)
-        stride = stride_over(starts, cells, runs)
-        near, weight, count, at = 0.0, 0.0, 0.0, i % stride
-        for c in range(runs):
-            for k in range(starts[cells[c]], starts[cells[c] + 1]):
-                at += 1
-                if at % stride != 0:
-                    continue
-                j = order[k]
-                if j == i or share[j] == 0:
-                    continue
-                dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
-                d2 = dx * dx + dy * dy + dz * dz
-                if d2 < radius * radius:
-                    q = 1.0 - math.sqrt(d2) / radius
-                    near += stride * q * q * q
-                    weight += stride * q
-                    count += stride
-        sums[0, i], sums[1, i], sums[2, i] = near, weight, count
+        crowded, weight = 0.0, 0.0
+        for k in range(count[i]):
+            j = others[i, k]
+            dx, dy, dz = place[0, j] - place[0, i], place[1, j] - place[1, i], place[2, j] - place[2, i]
+            q = max(0.0, 1.0 - math.sqrt(dx * dx + dy * dy + dz * dz) / radius)
+            crowded += q * q * q
+            weight += q
+        sums[0, i], sums[1, i], sums[2, i] = stands_for[i] * crowded, stands_for[i] * weight, stands_for[i] * count[i]
 
 
 @njit(
-    "void(f4[:,::1], f4[:,::1], f4[::1], f4[::1], i8[::1], i8[::1], i8[::1], f8, f8[::1], f4[:,::1], f4[:,::1])",
+    "void(f4[:,::1], f4[:,::1], f4[::1], f4[::1], i4[:,::1], i4[::1], f4[::1], f8[::1], f4[:,::1], f4[:,::1])",
     parallel=True,
     cache=True,
 )
 def _sway(
-    place: Floats, velocity: Floats, mass: Floats, share: Floats, order: Longs, starts: Longs, size: Longs, cell: float,
+    place: Floats, velocity: Floats, mass: Floats, share: Floats, others: Ints, count: Ints, stands_for: Floats,
     given: Doubles, sums: Floats, out: Floats,
 ) -> None:  # fmt: skip
     radius, firm, viscous, h = given[0], given[1], given[2], given[3]
     for i in prange(place.shape[1]):
-        if share[i] == 0:
-            continue
-        cells = np.empty(27, np.int64)
-        x, y, z = float(place[0, i]), float(place[1, i]), float(place[2, i])
         u, v, w = float(velocity[0, i]), float(velocity[1, i]), float(velocity[2, i])
-        runs = around(x, y, z, 1.0 / cell, size, starts, cells)
-        stride = stride_over(starts, cells, runs)
-        ax, ay, az, at = 0.0, 0.0, 0.0, i % stride
-        for c in range(runs):
-            for k in range(starts[cells[c]], starts[cells[c] + 1]):
-                at += 1
-                if at % stride != 0:
-                    continue
-                j = order[k]
-                if j == i or share[j] == 0:
-                    continue
-                dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
-                d2 = dx * dx + dy * dy + dz * dz
-                if d2 >= radius * radius:
-                    continue
-                d = math.sqrt(d2)
-                q = d / radius
-                both = stride * math.sqrt(share[i] * share[j])
-                # Reduced mass: what parts them changes by the pull over it.
-                lighter = min(mass[i], mass[j])
-                crowded = 0.5 * (sums[0, i] + sums[0, j])
-                pull = spline(q) - firm * crowded * (1.0 - q) * (1.0 - q)
-                many = 0.5 * (sums[2, i] + sums[2, j])
-                stiff = h * h * both * (_STEEPEST + 2.0 * firm * crowded) * many / (radius * lighter)
-                by = both * pull * h / (mass[i] * (1.0 + stiff) * max(d, 1e-6))
-                # Of two masses each gives the other the same momentum.
-                along = viscous * stride * (1.0 - q) / max(1e-9, max(sums[1, i], sums[1, j])) * lighter / mass[i]
-                ax += by * dx + along * (velocity[0, j] - u)
-                ay += by * dy + along * (velocity[1, j] - v)
-                az += by * dz + along * (velocity[2, j] - w)
+        ax, ay, az = 0.0, 0.0, 0.0
+        for k in range(count[i]):
+            j = others[i, k]
+            dx, dy, dz = place[0, j] - place[0, i], place[1, j] - place[1, i], place[2, j] - place[2, i]
+            d = math.sqrt(dx * dx + dy * dy + dz * dz)
+            q = min(1.0, d / radius)
+            both = stands_for[i] * math.sqrt(share[i] * share[j])
+            # Reduced mass: what parts them changes by the pull over it.
+            lighter = min(mass[i], mass[j])
+            crowded = 0.5 * (sums[0, i] + sums[0, j])
+            pull = spline(q) - firm * crowded * (1.0 - q) * (1.0 - q)
+            many = 0.5 * (sums[2, i] + sums[2, j])
+            stiff = h * h * both * (_STEEPEST + 2.0 * firm * crowded) * many / (radius * lighter)
+            by = both * pull * h / (mass[i] * (1.0 + stiff) * max(d, 1e-6))
+            # Of two masses each gives the other the same momentum.
+            along = viscous * stands_for[i] * (1.0 - q) / max(1e-9, max(sums[1, i], sums[1, j])) * lighter / mass[i]
+            ax += by * dx + along * (velocity[0, j] - u)
+            ay += by * dy + along * (velocity[1, j] - v)
+            az += by * dz + along * (velocity[2, j] - w)
         out[0, i], out[1, i], out[2, i] = ax, ay, az
 
 
@@ -124,10 +92,13 @@ def _sway(
 def sway(force: Cohesion, read: Read, together: Together, share: Floats) -> Floats:
     """What a cohesion adds to velocities in a step, px/s (3, n)."""
     radius, h = read(force.radius), together.h
-    grid = grid_of(together.place, radius)
-    sums, out = np.zeros((3, len(share)), np.float32), np.zeros_like(together.place)
-    of = (grid.order, grid.starts, grid.size, grid.cell)
-    _density(together.place, share, *of, radius, sums)
+    around = near(together.place, share, radius)
+    of = (around.others, around.count, around.stands_for)
+    there, going = around.sorted(together.place), around.sorted(together.velocity)
+    sums, found = np.zeros((3, len(share)), np.float32), np.zeros_like(there)
+    _density(there, *of, radius, sums)
     given = np.array([radius, _FIRM * read(force.firmness) / 100, -0.5 * math.expm1(-read(force.viscosity) * h), h])
-    _sway(together.place, together.velocity, together.mass, share, *of, given, sums, out)
+    _sway(there, going, around.sorted(together.mass), around.sorted(share), *of, given, sums, found)
+    out = np.empty_like(there)
+    out[:, around.order] = found
     return out

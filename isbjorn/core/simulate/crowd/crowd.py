@@ -11,6 +11,7 @@ import hashlib
 import json
 import math
 import threading
+import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
@@ -33,6 +34,7 @@ from isbjorn.core.simulate.track import Track
 
 # Births from eternity are run up to for no longer.
 _LONGEST_RUN_UP_S = 30.0
+_LOOK_UP_S, _WORTH_A_WORD_S = 0.05, 0.3
 
 
 @dataclass(frozen=True)
@@ -44,6 +46,14 @@ class CrowdState:
     @property
     def nbytes(self) -> int:
         return sum(state.nbytes for state in self.states)
+
+
+@dataclass(frozen=True)
+class Running:
+    """How far a run is: shot time that is reached, and seconds that are left, about."""
+
+    reached_s: float
+    left_s: float
 
 
 def crowds_of(shot: Shot) -> list[tuple[tuple[int, ...], tuple[Meeting, ...]]]:
@@ -74,6 +84,7 @@ class Crowd:
         self.motion = hashlib.sha256(json.dumps(told).encode()).hexdigest()
         # Places are stepped on by one at a time; who asks meanwhile finds them.
         self._running = threading.Lock()
+        self.running: Running | None = None
 
     def tag(self, index: int) -> str:
         """What the state at a lattice step hangs on besides the motion."""
@@ -98,16 +109,31 @@ class Crowd:
         at, state = self.known(index)
         if state is not None and at == index:
             return state
-        with self._running:
+        while not self._running.acquire(timeout=_LOOK_UP_S):
+            if stale is not None and stale():
+                raise Stale
+        try:
             at, state = self.known(index)
             if state is None:
                 at, state = min(index, self.first_index()), CrowdState(tuple(nobody() for _ in self.tracks))
+            begun = at, time.monotonic()
             while at < index:
                 if stale is not None and stale():
                     raise Stale
                 state, at = self._step(state, at, stale), at + 1
                 self.ladder.keep(self.motion, self.tag(at), at, state, asked=at == index)
+                self._tell(at, index, begun)
             return state
+        finally:
+            self.running = None
+            self._running.release()
+
+    def _tell(self, at: int, index: int, begun: tuple[int, float]) -> None:
+        """Say how far it is, and how many seconds are left, once they are worth a word."""
+        first, started = begun
+        taken = time.monotonic() - started
+        if taken > _WORTH_A_WORD_S and at < index:
+            self.running = Running(at / self.hz, taken / (at - first) * (index - at))
 
     def of(self, track: Track, index: int, stale: Callable[[], bool] | None = None) -> State:
         """One emitter's state at a lattice step."""

@@ -12,11 +12,11 @@ import math
 import numpy as np
 from numba import njit, prange
 
-from isbjorn.core.arrays import Doubles, Floats, Longs
+from isbjorn.core.arrays import Doubles, Floats, Ints
 from isbjorn.core.document.meetings import Flock
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate import contact
-from isbjorn.core.simulate.crowd.grid import around, grid_of, stride_over
+from isbjorn.core.simulate.crowd.grid import near
 from isbjorn.core.simulate.crowd.together import Read, Together
 from isbjorn.core.simulate.forces.row import Setting, base
 
@@ -36,52 +36,36 @@ def _sees(u: float, v: float, w: float, dx: float, dy: float, dz: float, d: floa
     return cosine <= -1.0 or speed < _STILL or d < _STILL or (u * dx + v * dy + w * dz) >= cosine * speed * d
 
 
-@njit(
-    "void(f4[:,::1], f4[:,::1], f4[::1], i8[::1], i8[::1], i8[::1], f8, f8, f8, f8, f4[:,::1])",
-    parallel=True,
-    cache=True,
-)
+@njit("void(f4[:,::1], f4[:,::1], i4[:,::1], i4[::1], f4[::1], f8, f8, f8, f4[:,::1])", parallel=True, cache=True)
 def _count(
-    place: Floats, velocity: Floats, share: Floats, order: Longs, starts: Longs, size: Longs, cell: float, radius: float,
-    apart: float, cosine: float, sums: Floats,
+    place: Floats, velocity: Floats, others: Ints, count: Ints, stands_for: Floats, radius: float, apart: float,
+    cosine: float, sums: Floats,
 ) -> None:  # fmt: skip
     """sums (2, n): of the weights of neighbours, and how many are too near."""
     for i in prange(place.shape[1]):
-        if share[i] == 0:
-            continue
-        cells = np.empty(27, np.int64)
-        x, y, z = float(place[0, i]), float(place[1, i]), float(place[2, i])
         u, v, w = float(velocity[0, i]), float(velocity[1, i]), float(velocity[2, i])
-        runs = around(x, y, z, 1.0 / cell, size, starts, cells)
-        stride = stride_over(starts, cells, runs)
-        total, near, at = 0.0, 0.0, i % stride
-        for c in range(runs):
-            for k in range(starts[cells[c]], starts[cells[c] + 1]):
-                at += 1
-                if at % stride != 0:
-                    continue
-                j = order[k]
-                if j == i or share[j] == 0:
-                    continue
-                dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
-                d2 = dx * dx + dy * dy + dz * dz
-                if d2 >= max(radius, apart) ** 2 or not _sees(u, v, w, dx, dy, dz, math.sqrt(d2), cosine):
-                    continue
-                if d2 < radius * radius:
-                    q = 1.0 - d2 / (radius * radius)
-                    total += stride * q * q
-                if d2 < apart * apart:
-                    near += stride
-        sums[0, i], sums[1, i] = total, near
+        total, near_by = 0.0, 0.0
+        for k in range(count[i]):
+            j = others[i, k]
+            dx, dy, dz = place[0, j] - place[0, i], place[1, j] - place[1, i], place[2, j] - place[2, i]
+            d2 = dx * dx + dy * dy + dz * dz
+            if not _sees(u, v, w, dx, dy, dz, math.sqrt(d2), cosine):
+                continue
+            if d2 < radius * radius:
+                q = 1.0 - d2 / (radius * radius)
+                total += stands_for[i] * q * q
+            if d2 < apart * apart:
+                near_by += stands_for[i]
+        sums[0, i], sums[1, i] = total, near_by
 
 
 @njit(
-    "void(f4[:,::1], f4[:,::1], f4[::1], i8[::1], i8[::1], i8[::1], f8, f8[::1], f4[:,::1], f4[:,::1])",
+    "void(f4[:,::1], f4[:,::1], f4[::1], i4[:,::1], i4[::1], f4[::1], f8[::1], f4[:,::1], f4[:,::1])",
     parallel=True,
     cache=True,
 )
 def _sway(
-    place: Floats, velocity: Floats, share: Floats, order: Longs, starts: Longs, size: Longs, cell: float, given: Doubles,
+    place: Floats, velocity: Floats, share: Floats, others: Ints, count: Ints, stands_for: Floats, given: Doubles,
     sums: Floats, out: Floats,
 ) -> None:  # fmt: skip
     radius, apart, cosine, separation, aligned, cohesion, h = (
@@ -89,46 +73,26 @@ def _sway(
     )  # fmt: skip
     stiff = h * h * separation / apart
     for i in prange(place.shape[1]):
-        if share[i] == 0:
-            continue
-        cells = np.empty(27, np.int64)
-        x, y, z = float(place[0, i]), float(place[1, i]), float(place[2, i])
         u, v, w = float(velocity[0, i]), float(velocity[1, i]), float(velocity[2, i])
-        runs = around(x, y, z, 1.0 / cell, size, starts, cells)
-        stride = stride_over(starts, cells, runs)
-        ax, ay, az, at = 0.0, 0.0, 0.0, i % stride
-        for c in range(runs):
-            for k in range(starts[cells[c]], starts[cells[c] + 1]):
-                at += 1
-                if at % stride != 0:
-                    continue
-                j = order[k]
-                if j == i or share[j] == 0:
-                    continue
-                dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
-                d2 = dx * dx + dy * dy + dz * dz
-                if d2 >= max(radius, apart) ** 2:
-                    continue
-                d = math.sqrt(d2)
-                if not _sees(u, v, w, dx, dy, dz, d, cosine):
-                    continue
-                both = stride * math.sqrt(share[i] * share[j])
-                if d2 < radius * radius:
-                    q = 1.0 - d2 / (radius * radius)
-                    mean = both * q * q / max(1e-9, max(sums[0, i], sums[0, j]))
-                    turn, draw = mean * aligned, mean * cohesion * h / radius
-                    ax += turn * (velocity[0, j] - u) + draw * dx
-                    ay += turn * (velocity[1, j] - v) + draw * dy
-                    az += turn * (velocity[2, j] - w) + draw * dz
-                if d2 < apart * apart and d > _STILL:
-                    off = (
-                        both
-                        * separation
-                        * h
-                        * (1.0 / d - 1.0 / apart)
-                        / (1.0 + stiff * 0.5 * (sums[1, i] + sums[1, j]))
-                    )
-                    ax, ay, az = ax - off * dx, ay - off * dy, az - off * dz
+        ax, ay, az = 0.0, 0.0, 0.0
+        for k in range(count[i]):
+            j = others[i, k]
+            dx, dy, dz = place[0, j] - place[0, i], place[1, j] - place[1, i], place[2, j] - place[2, i]
+            d2 = dx * dx + dy * dy + dz * dz
+            d = math.sqrt(d2)
+            if not _sees(u, v, w, dx, dy, dz, d, cosine):
+                continue
+            both = stands_for[i] * math.sqrt(share[i] * share[j])
+            if d2 < radius * radius:
+                q = 1.0 - d2 / (radius * radius)
+                mean = both * q * q / max(1e-9, max(sums[0, i], sums[0, j]))
+                turn, draw = mean * aligned, mean * cohesion * h / radius
+                ax += turn * (velocity[0, j] - u) + draw * dx
+                ay += turn * (velocity[1, j] - v) + draw * dy
+                az += turn * (velocity[2, j] - w) + draw * dz
+            if d2 < apart * apart and d > _STILL:
+                off = both * separation * h * (1.0 / d - 1.0 / apart) / (1.0 + stiff * 0.5 * (sums[1, i] + sums[1, j]))
+                ax, ay, az = ax - off * dx, ay - off * dy, az - off * dz
         out[0, i], out[1, i], out[2, i] = ax, ay, az
 
 
@@ -178,14 +142,17 @@ def sway(force: Flock, read: Read, together: Together, share: Floats) -> Floats:
     view = read(force.view)
     cosine = -2.0 if view >= 360 else math.cos(math.radians(view / 2))
     place, velocity = together.place, together.velocity
-    grid = grid_of(place, max(radius, apart))
-    sums, out = np.zeros((2, len(share)), np.float32), np.zeros_like(place)
-    of = (grid.order, grid.starts, grid.size, grid.cell)
-    _count(place, velocity, share, *of, radius, apart, cosine, sums)
+    around = near(place, share, max(radius, apart))
+    of = (around.others, around.count, around.stands_for)
+    there, going, felt = around.sorted(place), around.sorted(velocity), around.sorted(share)
+    sums, found = np.zeros((2, len(share)), np.float32), np.zeros_like(place)
+    _count(there, going, *of, radius, apart, cosine, sums)
     # Two alone lose e^(-kh) of what parts them.
     taken = -0.5 * math.expm1(-read(force.alignment) * h)
     given = np.array([radius, apart, cosine, read(force.separation), taken, read(force.cohesion), h])
-    _sway(place, velocity, share, *of, given, sums, out)
+    _sway(there, going, felt, *of, given, sums, found)
+    out = np.empty_like(place)
+    out[:, around.order] = found
     shy, push = read(force.shy), read(force.avoidance) * h
     for part in together.parts:
         if part.solid and shy > 0 and push > 0:

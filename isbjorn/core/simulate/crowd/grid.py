@@ -7,12 +7,14 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit
+from numba import njit, prange
 
-from isbjorn.core.arrays import Floats, Longs
+from isbjorn.core.arrays import Floats, Ints, Longs
 
 # As many cells as particles, about; and of one cell's neighbourhood so many are looked at, evenly, if there are more.
 _CELLS_EACH, _LEAST_CELLS, MOST_LOOKED_AT = 2, 4096, 768
+# Of more neighbours than these, some stand for all.
+MOST_NEIGHBOURS = 96
 _SIDE = 1 << 10
 
 
@@ -93,3 +95,83 @@ def stride_over(starts: Longs, cells: Longs, count: int) -> int:
     for c in range(count):
         total += starts[cells[c] + 1] - starts[cells[c]]
     return 1 + total // MOST_LOOKED_AT
+
+
+@njit("void(f4[:,::1], f4[::1], i8[::1], i8[::1], f8, f8, i4[:,::1], i4[::1], f4[::1])", parallel=True, cache=True)
+def _near(
+    place: Floats, share: Floats, starts: Longs, size: Longs, cell: float, reach: float, found: Ints, count: Ints,
+    stands_for: Floats,
+) -> None:  # fmt: skip
+    """Places sorted by cells. Who of (n, `MOST_NEIGHBOURS`) are within the reach, how many, and for how many each stands."""
+    most, far = found.shape[1], np.float32(reach * reach)
+    flat = size[2] == 1
+    for i in prange(place.shape[1]):
+        count[i], stands_for[i] = 0, 1.0
+        if share[i] == 0:
+            continue
+        x, y, z = place[0, i], place[1, i], place[2, i]
+        cx, cy, cz = np.floor(x / cell), np.floor(y / cell), np.floor(z / cell)
+        begins, ends = np.empty(27, np.int64), np.empty(27, np.int64)
+        runs, total = 0, 0
+        for dz in range(0 if flat else -1, 1 if flat else 2):
+            for dy in range(-1 if size[1] > 1 else 0, 2 if size[1] > 1 else 1):
+                for dx in range(-1 if size[0] > 1 else 0, 2 if size[0] > 1 else 1):
+                    at = cell_of(cx + dx, cy + dy, cz + dz, size)
+                    first, last = starts[at], starts[at + 1]
+                    if last == first:
+                        continue
+                    total += last - first
+                    # Cells beside each other along x lie one behind the other.
+                    if runs > 0 and ends[runs - 1] == first:
+                        ends[runs - 1] = last
+                    else:
+                        begins[runs], ends[runs] = first, last
+                        runs += 1
+        looked = 1 + total // MOST_LOOKED_AT
+        every, seen = 1, 0
+        while True:
+            seen, kept, step = 0, 0, i % looked
+            for run in range(runs):
+                j = begins[run] + (looked - step) % looked
+                while j < ends[run]:
+                    dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
+                    if dx * dx + dy * dy + dz * dz < far and j != i and share[j] != 0:
+                        if seen % every == 0 and kept < most:
+                            found[i, kept] = j
+                            kept += 1
+                        seen += 1
+                    j += looked
+                step = (step + ends[run] - begins[run]) % looked
+            if seen <= most * every:
+                break
+            every = 1 + (seen - 1) // most
+        count[i] = kept
+        stands_for[i] = looked * seen / kept if kept > 0 else 1.0
+
+
+@dataclass(frozen=True)
+class Near:
+    """Neighbours of particles, in the order of cells. order (n,): the number of each; others (n, m): who is near, the first
+    `count` of each row; stands_for (n,): for how many each of those stands, where there are too many."""
+
+    order: Longs
+    others: Ints
+    count: Ints
+    stands_for: Floats
+
+    def sorted(self, values: Floats) -> Floats:
+        """Values (k, n) or (n,) in the order of cells."""
+        return np.ascontiguousarray(values[..., self.order])
+
+
+def near(place: Floats, share: Floats, reach: float) -> Near:
+    """Who is within a reach in px of whom, of places (3, n) px; only those who have a share (n,)."""
+    grid, n = grid_of(place, reach), len(share)
+    found = Near(
+        grid.order, np.empty((n, MOST_NEIGHBOURS), np.int32), np.zeros(n, np.int32), np.ones(n, np.float32)
+    )  # fmt: skip
+    _near(
+        found.sorted(place), found.sorted(share), grid.starts, grid.size, grid.cell, reach, found.others, found.count,
+        found.stands_for,
+    )  # fmt: skip
+    return found

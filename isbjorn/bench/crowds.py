@@ -1,0 +1,78 @@
+"""What particles that know of each other cost: ns per particle and step, beside finding the same pairs in another way."""
+
+from __future__ import annotations
+
+import statistics
+import time
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from isbjorn.core.document import Number
+from isbjorn.core.document.meetings import Cohesion, Flock, Push
+from isbjorn.core.simulate.crowd import cohere, flock, push
+from isbjorn.core.simulate.crowd.together import Part, Together
+
+_NEIGHBOURS, _RADIUS = 15, 20.0
+_COUNTS = (("1e4", 10_000), ("1e5", 100_000))
+
+
+def _together(count: int, radius: float) -> Together:
+    """Particles in depth, of which each has 15 within a radius, on the mean."""
+    side = (count * 4 / 3 * np.pi * _RADIUS**3 / _NEIGHBOURS) ** (1 / 3)
+    rng = np.random.default_rng(5)
+    place = rng.uniform(0, side, (3, count)).astype(np.float32)
+    velocity = rng.normal(0, 40, (3, count)).astype(np.float32)
+    part = Part(0, count, np.zeros((1, 0, 52)), np.zeros((0, 3)), np.zeros((1, 2, 2), np.float32), False)
+    one = np.ones(count, np.float32)
+    return Together(
+        place.copy(), velocity.copy(), place, velocity, radius * one, one, np.zeros(count, np.float32), (part,), 1 / 60
+    )
+
+
+def _ns(call: Callable[[], Any], count: int, runs: int = 5) -> float:
+    call()
+    times = []
+    for _ in range(runs):
+        start = time.perf_counter()
+        call()
+        times.append(time.perf_counter() - start)
+    return statistics.median(times) * 1e9 / count
+
+
+def crowd_ns_per_particle_step() -> dict[str, Any]:
+    """A step of each kind at two counts, how it grows, and how many times longer SciPy's tree takes to find the pairs alone."""
+
+    def read(number: Number) -> float:
+        return number.value
+
+    found: dict[str, dict[str, float]] = {"flock": {}, "cohesion": {}, "push_round": {}, "tree": {}}
+    of_flock = Flock(radius=Number(value=_RADIUS), apart=Number(value=8.0), shy=Number(value=0))
+    of_liquid = Cohesion(radius=Number(value=_RADIUS))
+    for name, count in _COUNTS:
+        there, share = _together(count, 8.0), np.ones(count, np.float32)
+        found["flock"][name] = _ns(lambda t=there, s=share: flock.sway(of_flock, read, t, s), count)  # type: ignore[misc]
+        found["cohesion"][name] = _ns(lambda t=there, s=share: cohere.sway(of_liquid, read, t, s), count)  # type: ignore[misc]
+        few, many = (
+            _ns(lambda n=n, c=count, s=share: push.settle(Push(rounds=n), read, _together(c, 8.0), s), count, 3)  # type: ignore[misc]
+            for n in (1, 11)
+        )
+        found["push_round"][name] = (many - few) / 10
+        try:
+            from scipy.spatial import cKDTree  # type: ignore[import-untyped]
+        except ImportError:
+            continue
+        places = there.before.T.astype(np.float64)
+        found["tree"][name] = _ns(lambda p=places: cKDTree(p).query_pairs(_RADIUS, output_type="ndarray"), count, 3)  # type: ignore[misc]
+    return {
+        what: {name: round(value, 1) for name, value in by.items()}
+        | {"growth": round(by["1e5"] / by["1e4"], 2)}
+        | (
+            {"times_faster_than_tree": round(found["tree"]["1e5"] / by["1e5"], 1)}
+            if found["tree"] and what != "tree"
+            else {}
+        )
+        for what, by in found.items()
+        if by
+    }

@@ -1,0 +1,71 @@
+"""What the Lookout says of particles that know of each other, and that its mends mend."""
+
+import unittest
+from typing import Any
+
+import jsonpatch
+
+from isbjorn.core.document.files import parse_shot
+from isbjorn.core.frame import Solver
+from isbjorn.core.inspect.lookout import Note, lookout
+
+
+def given(force: dict[str, Any], emitter: dict[str, Any], **more: Any) -> dict[str, Any]:
+    forces = [force, *more.pop("forces", [])]
+    links = [{"force": f["id"], "emitter": "e"} for f in forces]
+    return {"emitters": [{"id": "e", **emitter}], "forces": forces, "links": links, **more}
+
+
+class Crowds(unittest.TestCase):
+    def notes(self, shot: dict[str, Any], frame: int = 20) -> dict[str, Note]:
+        return {note.kind: note for note in lookout(Solver(parse_shot(shot)), frame)}
+
+    def mended(self, shot: dict[str, Any], kind: str, frame: int = 20) -> Note:
+        found = self.notes(shot, frame)
+        self.assertIn(kind, found)
+        note = found[kind]
+        assert note.mend is not None
+        whole = parse_shot(shot).model_dump(mode="json")
+        self.assertNotIn(kind, self.notes(jsonpatch.JsonPatch(note.mend.changes).apply(whole), frame))
+        return note
+
+    def test_a_crowd_does_not_come_round(self) -> None:
+        flock = {"kind": "flock", "id": "f"}
+        self.mended(given(flock, {"rate": 40, "lifespan": 2}, loop=True), "crowd in a loop")
+        self.assertNotIn("crowd in a loop", self.notes(given(flock, {"rate": 40, "lifespan": 2})))
+
+    def test_a_box_that_is_too_full(self) -> None:
+        box = {
+            "kind": "surface",
+            "id": "box",
+            "shape": "box",
+            "side": "inside",
+            "width": 200,
+            "height": 150,
+            "deep": 4000,
+        }
+        body = {"rate": 0, "bursts": [{"count": 120}], "lifespan": 0, "size": {"value": 24, "spread": 0}, "speed": 0,
+                "shape": {"kind": "rectangle", "width": 150, "height": 100}}  # fmt: skip
+        note = self.mended(given({"kind": "push", "id": "p"}, body, forces=[box]), "too full", 6)
+        self.assertIn("181 %", note.what)
+
+    def test_more_neighbours_than_are_looked_at(self) -> None:
+        body = {
+            "rate": 0,
+            "bursts": [{"count": 4000}],
+            "lifespan": 0,
+            "shape": {"kind": "disc", "radius": 60},
+            "speed": 0,
+        }
+        wide = given({"kind": "cohesion", "id": "f", "radius": 50, "strength": 0, "viscosity": 0}, body)
+        self.mended(wide, "too many near", 3)
+
+    def test_a_flock_that_falls_into_one(self) -> None:
+        body = {"rate": 0, "bursts": [{"count": 200}], "lifespan": 0, "shape": {"kind": "disc", "radius": 40}, "speed": 0,
+                "size": 20}  # fmt: skip
+        heap = {"kind": "flock", "id": "f", "separation": 0, "cohesion": 4000, "least_speed": 0, "alignment": 20}
+        self.mended(given(heap, body), "collapsed", 60)
+
+
+if __name__ == "__main__":
+    unittest.main()
