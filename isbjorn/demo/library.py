@@ -6,9 +6,10 @@ import functools
 
 from isbjorn.core.document import Burst, Disc, Emitter, Letters, Number, Rectangle, Shot, Turbulence, Vortex, Wind, cast
 from isbjorn.demo.beacon import beacon
-from isbjorn.demo.crowds import shoal
+from isbjorn.demo.crowds import buoys, shoal
 from isbjorn.demo.lights import net_lights, rime, skarvoy
 from isbjorn.demo.pieces import curve, ramp, reach
+from isbjorn.demo.ribbon import ribbon
 from isbjorn.demo.shots import bow_wave, breath, plankton
 
 _GROUND = "#0b1014"
@@ -74,7 +75,8 @@ def shipped() -> tuple[tuple[list[str], Shot], ...]:
         (beacon("-"), "embers", ["fire", "sparks"]), (beacon("-"), "ash", ["fire", "dust"]),
         (beacon("-"), "glow", ["fire", "light"]), (bow_wave("-"), "spray", ["water", "per px", "moving"]),
         (breath("-"), "spout", ["water", "vapour", "burst"]), (plankton("-"), "points", ["water", "light", "source"]),
-        (shoal("-"), "herring", ["water", "swarm", "loop", "path"]),
+        (shoal("-"), "herring", ["water", "flock", "path"]), (buoys("-"), "buoys", ["bodies", "push", "crate"]),
+        (ribbon("-"), "ribbon", ["light", "loop", "bent"]),
         (skarvoy("-"), "flakes", ["weather", "snow", "wind"]), (net_lights("-"), "lamps", ["light", "lines"]),
         (net_lights("-"), "fall", ["fire", "trail"]), (rime("-"), "crystals", ["ice", "still", "lit"]),
     )  # fmt: skip

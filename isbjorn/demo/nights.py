@@ -145,3 +145,28 @@ def pane() -> Painter:
     base = np.where(frame[..., None], rgb("171310") * lit[..., None], base).astype(np.float32)
     grain = _grain(43)
     return lambda number: shade(base + grain[number % _GRAIN])
+
+
+def breakwater() -> Painter:
+    """The harbour's mouth at night: a breakwater with its light, still water, stars."""
+    x, y = grid()
+    line = 0.74
+    picture = graded(y, {0: "0a1120", 0.45: "142338", line: "2a3f55", line + 0.002: "0e1926", 1: "05090f"})
+    picture += (_stars(61, 420, 0.6) * np.clip((line - y) / 0.3, 0, 1))[..., None] * rgb("dfeaff")
+    px, py = ((x - 0.5) * WIDTH).astype(np.float64), ((0.5 - y) * HEIGHT).astype(np.float64)
+    rng = np.random.default_rng(62)
+    stones = np.sum([rng.random() * np.sin(px[0] / (7 + 9 * n) + 6 * rng.random()) for n in range(1, 6)], axis=0)
+    top = (0.5 - line) * HEIGHT + np.clip((px[0] - 60) / 26, 0, 15) + 1.6 * stones
+    wall = np.clip(top[None] - py, 0, 1) * np.clip(py - ((0.5 - line) * HEIGHT - 8), 0, 1) * (px > 40)
+    tower = np.clip(11 - np.abs(px - 520) - 0.02 * (py + 160), 0, 1) * np.clip(-py + 10, 0, 1) * np.clip(py + 168, 0, 1)
+    roof = np.clip(16 - np.abs(px - 520) - 1.4 * np.abs(py - 12), 0, 1)
+    dark = np.clip(wall + tower + roof, 0, 1).astype(np.float32)
+    picture = mix(
+        picture, (rgb("0b0f14") * (1 + 0.5 * np.clip(py / 200 + 1, 0, 1))[..., None]).astype(np.float32), dark
+    )
+    lamp = np.hypot(px - 520, py - 12)
+    glow = 0.9 * np.exp(-((lamp / 7) ** 2)) + 0.16 * np.exp(-lamp / 60)
+    mirror = 0.35 * np.exp(-(((px - 520) / 9) ** 2)) * np.clip((y - line) / 0.02, 0, 1) * np.exp(-(y - line) * 9)
+    picture = (picture + (glow + mirror)[..., None] * rgb("ffd9a8")).astype(np.float32)
+    grain = _grain(63)
+    return lambda number: shade(picture + grain[number % _GRAIN])

@@ -13,6 +13,7 @@ from isbjorn.demo.beacon import beacon
 from isbjorn.demo.crowds import buoys, shoal
 from isbjorn.demo.lights import net_lights, rime, skarvoy
 from isbjorn.demo.paint import Painter, write_movie
+from isbjorn.demo.ribbon import ribbon
 from isbjorn.demo.shots import bow_wave, breath, plankton
 from isbjorn.studio.store import Store
 from isbjorn.studio.tables import Media
@@ -41,6 +42,7 @@ _SCENES = (
     _Scene(skarvoy, "Northern lights", "northern-lights.mp4", nights.aurora, nights.AURORA_FRAMES),
     _Scene(net_lights, "The quay", "quay.mp4", nights.quay, nights.QUAY_FRAMES),
     _Scene(buoys, "Crate", "crate.mp4", seas.crate, seas.STILL_FRAMES),
+    _Scene(ribbon, "Breakwater", "breakwater.mp4", nights.breakwater, nights.QUAY_FRAMES),
     _Scene(rime, "A pane", "pane.mp4", nights.pane, nights.PANE_FRAMES),
 )
 

@@ -149,9 +149,9 @@ def main(folder: Path) -> None:
             ("field", 3, "Swirl", lambda: page.until(lambda: len(page.all("main svg line")) > 60)),
             ("free-look", 5, "Their way", lambda: page.button("Orbit").click()),
             ("finish", 1, "Fire", lambda: open_section(page, "Effects")),
-            ("letters", 6, "Letters", lambda: None),
-            ("net-lights", 7, "Lamps", lambda: open_section(page, "Trails and lines", shut=("Body", "Look"))),
-            ("rime", 8, "Street lamp", lambda: None),
+            ("buoys", 8, "They push", lambda: None),
+            ("ribbon", 9, "Ribbon", lambda: open_section(page, "Deformers", shut=("Body", "Look"))),
+            ("rime", 10, "Street lamp", lambda: None),
         ):
             page.open(f"/shots/{shot}")
             page.until(page.settled)

@@ -12,8 +12,9 @@ from isbjorn.core.document.cast import added, alone, copied, planted, taken_out
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.document.references import numbers_of, ties_of
 from isbjorn.demo.beacon import beacon, first_shot
-from isbjorn.demo.crowds import shoal
+from isbjorn.demo.crowds import buoys, shoal
 from isbjorn.demo.library import shipped
+from isbjorn.demo.ribbon import ribbon
 from isbjorn.demo.shots import bow_wave, breath, plankton
 
 ALL = (beacon, bow_wave, breath, plankton, shoal)
@@ -74,7 +75,7 @@ class Whole(unittest.TestCase):
 
     def test_an_emitter_alone_keeps_what_it_hangs_on_and_nothing_else(self) -> None:
         for make, name, ties in (
-            (bow_wave, "spray", {"bow"}), (plankton, "points", {"near", "oar"}), (shoal, "herring", set()),
+            (bow_wave, "spray", {"bow"}), (plankton, "points", {"near", "oar"}), (shoal, "herring", {"seal"}),
         ):  # fmt: skip
             kept = alone(make("-"), name)
             self.assertTrue(whole(kept))
@@ -113,8 +114,29 @@ class Demonstration(unittest.TestCase):
         near, far = found.opacity[points][(away < 40) & lived], found.opacity[points][(away > 250) & lived]
         self.assertGreater(float(near.mean()), 8 * float(far.mean()))
 
-    def test_the_shoal_comes_round(self) -> None:
+    def test_the_shoal_parts_where_the_seal_comes_through(self) -> None:
+        from isbjorn.demo.seas import seal_at
+
         solver = Solver(shoal("-").model_copy(update={"plate": None}))
+        for frame in (70, 95):
+            found = solver.at(frame)
+            herring = found.position[found.emitter == 1]
+            away = np.linalg.norm(herring - np.array([*seal_at(frame / 25), 0.0]), axis=1)
+            self.assertGreater(float(away.min()), 35)
+            # It swims through the middle of them.
+            self.assertLess(float(np.median(away)), 420)
+
+    def test_buoys_stay_in_their_crate(self) -> None:
+        from isbjorn.demo.seas import CRATE
+
+        found = Solver(buoys("-").model_copy(update={"plate": None})).at(60)
+        across, up, wide, high = CRATE
+        out = np.abs(found.position[:, :2] - [across, up]) + found.size[:, None] / 2 - [wide / 2, high / 2]
+        self.assertGreater(len(found), 300)
+        self.assertLess(float(out.max()), 0.05)
+
+    def test_the_ribbon_comes_round(self) -> None:
+        solver = Solver(ribbon("-").model_copy(update={"plate": None}))
         a, b = solver.at(0), solver.at(200)
         np.testing.assert_array_equal(a.position, b.position)
 

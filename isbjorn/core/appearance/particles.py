@@ -10,6 +10,7 @@ from fractions import Fraction
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.appearance.deform import is_deformed, seen_through
 from isbjorn.core.appearance.looks import dress
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
@@ -187,7 +188,16 @@ class Solver:
         if number in self._displaced:
             age01 = np.clip((t - state.moments).astype(np.float32) / state.lives, 0, 1).astype(np.float32)
             state, _ = self._displaced[number].shifted(state, age01, t)
+        state = self._seen(number, state, t)
         return ids, state.place.T, state.velocity.T, state.lives, moments
+
+    def _seen(self, number: int, state: State, t: float) -> State:
+        """A state as it is seen through the emitter's deformers."""
+        emitter = self.tracks[number].emitter
+        if not is_deformed(emitter) or state.count == 0:
+            return state
+        readings = self.tracks[number].readings
+        return seen_through(emitter, lambda n: float(readings.number(n, np.array([t]))[0]), state)
 
     def none(self) -> Particles:
         """No particles."""
@@ -202,6 +212,7 @@ class Solver:
         grown: Floats | float = 1.0
         if number in self._displaced:
             state, grown = self._displaced[number].shifted(state, age01, t)
+        state = self._seen(number, state, t)
         looks = dress(track.source, state, age01, t, float(self.shot.length_s))
         missed = track.admission.refused(t)
         return Particles(

@@ -12,7 +12,7 @@ from isbjorn.core.document.compositing import Blend, Use
 from isbjorn.core.document.curves import ColourStop, Gradient
 from isbjorn.core.document.placed import Placed, place_spec
 from isbjorn.core.document.shapes import Disc
-from isbjorn.core.document.unions import Body, Finish, Shape
+from isbjorn.core.document.unions import Body, Deformers, Finish, Shape
 from isbjorn.core.document.values import LONGEST_S, Moment, Number, Spec
 
 LOOK = Looks()
@@ -283,6 +283,11 @@ class Emitter(Placed):
         default=None, max_length=60, description="The id of the group that it is finished with."
     )
     use: Annotated[Use, LOOK] = Field(title="Role", default_factory=Use)
+    deformers: Annotated[Deformers, LOOK] = Field(
+        title="Deformers",
+        default=(),
+        description="What bends the stream that is seen, in this order; its motion stays as it is.",
+    )
     finish: Annotated[Finish, LOOK] = Field(
         title="Effects", default=(), description="What is done to its layer, in this order."
     )

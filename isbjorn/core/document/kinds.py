@@ -1,4 +1,4 @@
-"""The registry: one entry makes a force, a shape of a source, a body or a step of the finish.
+"""The registry: one entry makes a force, a shape of a source, a body, a deformer or a step of the finish.
 
 An entry is a model of the document with its engine. The model says everything that is shown of it (title, icon, group of the
 menu, what it does) in its JSON Schema, under `isbjorn`; the engine is named by its place, and loaded when it is first needed.
@@ -112,7 +112,8 @@ class Family:
 
 
 FORCES, SHAPES, BODIES, STEPS = Family("force"), Family("shape"), Family("body"), Family("step of the finish")
-FAMILIES = {"force": FORCES, "shape": SHAPES, "body": BODIES, "step": STEPS}
+DEFORMERS = Family("deformer")
+FAMILIES = {"force": FORCES, "shape": SHAPES, "body": BODIES, "step": STEPS, "deformer": DEFORMERS}
 
 
 @functools.cache

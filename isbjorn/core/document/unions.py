@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Annotated, Any
 from pydantic import BeforeValidator, Field
 
 # All of them, whether they are named below or not: they register their kinds.
-from isbjorn.core.document import bodies, effects, forces, meetings, shapes  # noqa: F401
+from isbjorn.core.document import bodies, deformers, effects, forces, meetings, shapes  # noqa: F401
 from isbjorn.core.document.base import Part
-from isbjorn.core.document.kinds import BODIES, FORCES, SHAPES, STEPS, load_extensions
+from isbjorn.core.document.kinds import BODIES, DEFORMERS, FORCES, SHAPES, STEPS, load_extensions
 
 
 def _kind_known(given: Any) -> Any:
@@ -21,8 +21,11 @@ if TYPE_CHECKING:
     Shape = Part
     Body = bodies.OneBody
     Step = effects.OneStep
+    Deformer = deformers.OneDeformer
 else:
     load_extensions()
     Force, Shape, Step = FORCES.union(), SHAPES.union(), STEPS.union()
+    Deformer = DEFORMERS.union()
     Body = Annotated[BODIES.union(), BeforeValidator(_kind_known)]
 Finish = Annotated[tuple[Step, ...], Field(max_length=16)]
+Deformers = Annotated[tuple[Deformer, ...], Field(max_length=8)]

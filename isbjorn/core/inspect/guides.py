@@ -11,7 +11,8 @@ import numpy as np
 import numpy.typing as npt
 from pydantic import BaseModel, Field
 
-from isbjorn.core.arrays import Floats
+from isbjorn.core.appearance.deform import deformed
+from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Grade, Number, Shot
 from isbjorn.core.document.acting import acting
 from isbjorn.core.document.cast import LISTS
@@ -29,6 +30,7 @@ from isbjorn.core.inspect.handles import (
     Path2,
     Shown,
     Sight,
+    deformer_shown,
     force_shown,
     light_shown,
     marker_shown,
@@ -136,7 +138,7 @@ def _fan(emitter: Emitter, track: Track, view: Projection, t: float) -> Path2:
     rim = np.stack(
         [np.cos(turns) * math.cos(tilt), np.sin(turns) * math.cos(tilt), np.full(33, math.sin(tilt))], axis=1
     )
-    return on_picture(view, np.concatenate([[place], place + length * rim, [place]]))
+    return on_picture(view, _seen_through(track, t)(np.concatenate([[place], place + length * rim, [place]])))
 
 
 # Flights by the motion that they show: an edit of looks, or of another emitter, finds them again.
@@ -154,6 +156,11 @@ def _flown(track: Track, t: float) -> tuple[Floats, npt.NDArray[np.int64]]:
     return np.ascontiguousarray(paths.transpose(0, 2, 1)), alive
 
 
+def _seen_through(track: Track, t: float) -> Callable[[Doubles], Doubles]:
+    """How places (n, 3) are seen through the emitter's deformers at a moment."""
+    return lambda place: deformed(track.emitter, lambda n: float(track.readings.number(n, np.array([t]))[0]), place)
+
+
 def _flights(track: Track, view: Projection, t: float, light: Light | None) -> tuple[list[Path2], float]:
     if light is None:
         paths, alive = _FLOWN.get((track.motion, track.identity.at(math.inf), t), lambda: _flown(track, t))
@@ -161,7 +168,8 @@ def _flights(track: Track, view: Projection, t: float, light: Light | None) -> t
         paths, alive = _flown(track, t)
     in_flight = np.arange(len(paths))[:, None] <= alive
     distance = np.linalg.norm(paths - paths[0], axis=2)
-    drawn = on_picture(view, paths.reshape(-1, 3))
+    seen = _seen_through(track, t)
+    drawn = on_picture(view, seen(paths.reshape(-1, 3).astype(np.float64)))
     return [drawn[i::_FLIGHTS][: alive[i] + 1] for i in range(_FLIGHTS)], float((distance * in_flight).max())
 
 
@@ -258,9 +266,11 @@ def _guides(
         sight.grip("Spread", "spread", (0, 0), ["spread"], way=ahead).model_copy(update={"at": fan[1]}),
     ]  # fmt: skip
     lines = outline(emitter.shape, Setting(at, readings, light))
+    drawn = Sight(view, readings.frames(emitter, at), _seen_through(track, t))
+    bent, bending = deformer_shown(readings, view, emitter, t)
     shown = Shown(
-        id=emitter.id, kind="emitter", centre=sight.centre, lines=[sight.points(line) for line in lines], way=way,
-        grips=[*shape_grips(readings, emitter, sight, t), *(leave if emitter.toward == "direction" else []), *place],
+        id=emitter.id, kind="emitter", centre=sight.centre, lines=[drawn.points(line) for line in lines], soft=bent, way=way,
+        grips=[*shape_grips(readings, emitter, sight, t), *(leave if emitter.toward == "direction" else []), *place, *bending],
     )  # fmt: skip
     # What the engine made needs no validation: thousands of points would be looked at one by one.
     return Guides.model_construct(

@@ -4,7 +4,7 @@ pointer changes when it takes hold of them."""
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import Any, Literal
 
 import numpy as np
@@ -14,6 +14,7 @@ from pydantic import BaseModel, Field
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Emitter, Number, Shot
 from isbjorn.core.document.base import Gripped, Part, ShownIf
+from isbjorn.core.document.deformers import Bend
 from isbjorn.core.document.kinds import is_framed
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.lines import circle, rectangle
@@ -69,8 +70,8 @@ class Shown(BaseModel):
 class Sight:
     """How a thing's own coordinates come to the picture at a moment."""
 
-    def __init__(self, view: Projection, frames: Transform) -> None:
-        self.view, self.frames = view, frames
+    def __init__(self, view: Projection, frames: Transform, seen: Callable[[Doubles], Doubles] | None = None) -> None:
+        self.view, self.frames, self.seen = view, frames, seen
         self.centre = self.points(np.zeros((1, 3)))[0]
         x, y = self.points(np.array([[1.0, 0, 0]]))[0], self.points(np.array([[0, 1.0, 0]]))[0]
         c = self.centre
@@ -81,7 +82,8 @@ class Sight:
         frames = Transform(
             *(np.repeat(p[:1], len(own), axis=0) for p in (self.frames.place, self.frames.turn, self.frames.size))
         )
-        return on_picture(self.view, frames.of(own[:, 0], own[:, 1], own[:, 2]))
+        places = frames.of(own[:, 0], own[:, 1], own[:, 2])
+        return on_picture(self.view, places if self.seen is None else self.seen(places))
 
     def grip(self, name: str, kind: Any, own: Pair, fields: list[str], **more: Any) -> Grip:
         """A grip at an own place."""
@@ -272,6 +274,43 @@ def matte_shown(readings: Readings, view: Projection, matte: Any, t: float) -> S
     grips = [*place, *part_grips(readings, sight, matte, t)]
     line = sight.points(shape_outline(matte, w, h))
     return Shown(id=matte.id, kind="matte", centre=sight.centre, lines=[line], way=way, grips=grips)
+
+
+def deformer_shown(readings: Readings, view: Projection, emitter: Emitter, t: float) -> tuple[list[Path2], list[Grip]]:
+    """Of an emitter's deformers that are on: the stretches that they work on, the paths of bends, and their grips."""
+    lines: list[Path2] = []
+    grips: list[Grip] = []
+
+    def read(number: Number) -> float:
+        return _read(readings, number, t)
+
+    for n, deformer in enumerate(emitter.deformers):
+        if not deformer.on:
+            continue
+        prefix, title = f"deformers/{n}/", type(deformer).model_config["title"]
+        begin = np.array([[read(deformer.from_x), read(deformer.from_y), 0.0]])
+        sight = Sight(view, Transform(begin, np.zeros(1), np.ones(1)))
+        turn = math.radians(read(deformer.direction))
+        way = np.array([math.cos(turn), math.sin(turn), 0.0])
+        end, beside = way * read(deformer.length), np.array([-way[1], way[0], 0.0]) * 24
+        for line in ([0 * end, end], [-beside, beside], [end - beside, end + beside]):
+            lines.append(sight.points(np.array(line)))
+        shot = Sight(view, Transform(np.zeros((1, 3)), np.zeros(1), np.ones(1)))
+        grips.append(Grip(
+            name=f"{title}: beginning", kind="move", at=sight.centre, centre=shot.centre, axes=shot.axes,
+            fields=[f"{prefix}from_x", f"{prefix}from_y"],
+        ))  # fmt: skip
+        grips += [
+            grip.model_copy(update={"name": f"{title}: {grip.name.lower()}"})
+            for grip in part_grips(readings, sight, deformer, t, prefix)
+            if not grip.fields[0].startswith(f"{prefix}points")
+        ]
+        if isinstance(deformer, Bend):
+            at = np.array([[read(deformer.across), read(deformer.up), 0.0]])
+            own = Sight(view, Transform(at, np.array([read(deformer.turn)]), np.array([read(deformer.scale) / 100])))
+            lines.append(own.points(bezier.flat(deformer.points, False)))
+            grips += path_grips(own, deformer.points, f"{prefix}points")
+    return lines, grips
 
 
 def shape_grips(readings: Readings, emitter: Emitter, sight: Sight, t: float) -> list[Grip]:

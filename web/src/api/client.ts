@@ -17,6 +17,7 @@ export type Body = Emitter['body'];
 export type BodyKind = Schemas['BodyKind'];
 export type Finish = Emitter['finish'];
 export type Step = Finish[number];
+export type Deformer = Emitter['deformers'][number];
 export type Use = Schemas['Use'];
 export type Note = Schemas['Note'];
 export type VersionCard = Schemas['VersionCard'];

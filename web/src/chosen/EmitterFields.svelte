@@ -5,6 +5,7 @@
   import { finishAbout } from '../finish/kinds';
   import UseFields from '../finish/UseFields.svelte';
   import type { Desk } from '../state/desk.svelte';
+  import { specs } from '../state/specs.svelte';
   import Choice from '../ui/Choice.svelte';
   import Fields from '../ui/Fields.svelte';
   import PlainField from '../ui/PlainField.svelte';
@@ -104,6 +105,17 @@
     steps={emitter.finish}
     path="{path}/finish"
     about="What is done to its layer: blur, glow, grade … from the first to the last."
+  />
+</Section>
+<Section title="Deformers" about={finishAbout(emitter.deformers)}>
+  <Finish
+    {desk}
+    steps={emitter.deformers}
+    path="{path}/deformers"
+    about="What bends the stream that is seen: along a path, twisted, tapered. Its motion stays as it is."
+    word="deformer"
+    kinds={specs.deformers}
+    most={8}
   />
 </Section>
 <Section title="Motion" about={emitter.stays === 'along' ? 'local space' : ''}>

@@ -161,7 +161,14 @@
         bursts(
           [
             ...emitter.bursts,
-            { at_s: Number(desk.player.now.toFixed(3)), count: 200, fill: 0, over_s: 0.1, times: 1, every_s: 1 },
+            {
+              at_s: Number(desk.player.now.toFixed(3)),
+              count: 200,
+              fill: 0,
+              over_s: 0.1,
+              times: 1,
+              every_s: 1,
+            },
           ],
           'more',
         )}>Burst at {desk.player.frame}</button

@@ -1,26 +1,43 @@
 <script lang="ts">
   import { DropdownMenu } from 'bits-ui';
-  import { api, got, type Step } from '../api/client';
+  import { api, got, type Deformer, type Step } from '../api/client';
+  import PathButtons from '../chosen/PathButtons.svelte';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
-  import { specs } from '../state/specs.svelte';
+  import { specs, type KindOf } from '../state/specs.svelte';
   import Fields from '../ui/Fields.svelte';
   import Icon from '../ui/Icon.svelte';
   import ToneCurve from './ToneCurve.svelte';
 
-  /** path: JSON pointer of the steps, which are done from the first to the last. */
-  let { desk, steps, path, about }: { desk: Desk; steps: readonly Step[]; path: string; about: string } =
-    $props();
+  /** path: JSON pointer of the steps, which are done from the first to the last; word: what one is called. */
+  let {
+    desk,
+    steps,
+    path,
+    about,
+    word = 'effect',
+    kinds = specs.steps,
+    most = 16,
+  }: {
+    desk: Desk;
+    steps: readonly (Step | Deformer)[];
+    path: string;
+    about: string;
+    word?: string;
+    kinds?: KindOf[];
+    most?: number;
+  } = $props();
+  const capital = $derived(word.charAt(0).toUpperCase() + word.slice(1));
   let open = $state(0);
   const item = 'flex h-7 items-center gap-2 rounded px-2 data-highlighted:bg-aurora-ground';
   const named = (kind: string): [string, string] => {
-    const found = specs.steps.find((one) => one.kind === kind);
+    const found = kinds.find((one) => one.kind === kind);
     return [found?.title ?? kind, found?.model ?? ''];
   };
 
   function add(kind: string): void {
     open = steps.length;
-    desk.change([{ op: 'add', path: `${path}/-`, value: { kind } }], `Effect: ${kind}`);
+    desk.change([{ op: 'add', path: `${path}/-`, value: { kind } }], `${capital}: ${kind}`);
   }
 
   function move(from: number, by: number): void {
@@ -28,7 +45,7 @@
     const [one] = list.splice(from, 1);
     list.splice(from + by, 0, one!);
     open = from + by;
-    desk.set(path, list, 'Order of the effects');
+    desk.set(path, list, `Order of the ${word}s`);
   }
 
   async function matchGrain(at: number): Promise<void> {
@@ -57,7 +74,7 @@
     <button
       class="flex h-full min-w-0 flex-1 items-center gap-1 text-left"
       aria-expanded={open === i}
-      aria-label="{label}, effect {i + 1}"
+      aria-label="{label}, {word} {i + 1}"
       onclick={() => (open = open === i ? -1 : i)}
     >
       <span class="w-3.5 text-[11px] text-soft">{i + 1}</span>
@@ -76,7 +93,7 @@
         desk.set(
           path,
           steps.filter((_, j) => j !== i),
-          `Effects: no ${step.kind}`,
+          `${capital}s: no ${step.kind}`,
         )}><Icon name="close" size={11} /></button
     >
     <button
@@ -91,7 +108,8 @@
   </div>
   {#if open === i}
     <div class="border-b border-line pb-1 pl-3.5">
-      <Fields {desk} {model} owner={step} path="{path}/{i}" without={['kind', 'on']} />
+      <Fields {desk} {model} owner={step} path="{path}/{i}" without={['kind', 'on', 'points']} />
+      {#if 'points' in step}<PathButtons {desk} path="{path}/{i}/points" closed={false} />{/if}
       {#if step.kind === 'grade'}
         <ToneCurve {desk} curve={step.curve ?? null} path="{path}/{i}/curve" />
       {:else if step.kind === 'grain' && desk.shot?.plate}
@@ -103,10 +121,10 @@
   {/if}
 {/each}
 {#if steps.length === 0}<p class="pb-1.5 text-soft">{about}</p>{/if}
-{#if steps.length < 16}
+{#if steps.length < most}
   <DropdownMenu.Root>
     <DropdownMenu.Trigger class="button mt-1.5 h-6! px-2! text-[11.5px]"
-      >Add an effect <Icon name="plus" size={11} /></DropdownMenu.Trigger
+      >Add {word === 'effect' ? 'an' : 'a'} {word} <Icon name="plus" size={11} /></DropdownMenu.Trigger
     >
     <DropdownMenu.Portal>
       <DropdownMenu.Content
@@ -114,7 +132,7 @@
         sideOffset={2}
         class="z-60 w-44 rounded-lg border border-line-strong bg-raised p-1 shadow-xl"
       >
-        {#each specs.steps as one (one.kind)}
+        {#each kinds as one (one.kind)}
           <DropdownMenu.Item class={item} onSelect={() => add(one.kind)}>{one.title}</DropdownMenu.Item>
         {/each}
       </DropdownMenu.Content>

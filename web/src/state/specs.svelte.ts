@@ -156,6 +156,10 @@ class Specs {
     return this.union(this.defs.Shot?.properties.finish?.items);
   }
 
+  get deformers(): KindOf[] {
+    return this.union(this.defs.Emitter?.properties.deformers?.items);
+  }
+
   get shapes(): KindOf[] {
     return this.union(this.defs.Emitter?.properties.shape);
   }

@@ -1,0 +1,118 @@
+"""Deformers: what is seen of places, one after the other, once they have been simulated. Where a particle flies to is seen through
+them too.
+
+Along the stretch a place is at s px from its beginning, n px beside it (to the left) and z px before it.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+
+from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.document import Emitter, Number
+from isbjorn.core.document.deformers import Bend, OneDeformer, Taper, Twist
+from isbjorn.core.document.kinds import DEFORMERS
+from isbjorn.core.evaluate import bezier
+from isbjorn.core.simulate.state import State
+
+Read = Callable[[Number], float]
+_JUST_S = 1e-3
+
+
+def _into(deformer: OneDeformer, read: Read, place: Doubles) -> tuple[Doubles, Doubles, Doubles, float]:
+    """Places (n, 3) as s, n and z along the stretch; and its length."""
+    turn = math.radians(read(deformer.direction))
+    x, y = place[:, 0] - read(deformer.from_x), place[:, 1] - read(deformer.from_y)
+    c, s = math.cos(turn), math.sin(turn)
+    return x * c + y * s, -x * s + y * c, place[:, 2], max(1e-6, read(deformer.length))
+
+
+def _out_of(deformer: OneDeformer, read: Read, s: Doubles, n: Doubles, z: Doubles) -> Doubles:
+    """The way back: places (n, 3)."""
+    turn = math.radians(read(deformer.direction))
+    c, sn = math.cos(turn), math.sin(turn)
+    return np.stack([read(deformer.from_x) + s * c - n * sn, read(deformer.from_y) + s * sn + n * c, z], axis=1)
+
+
+def path_of(bend: Bend, read: Read) -> Doubles:
+    """The path of a bend in the shot, a polyline (m, 3)."""
+    line = bezier.flat(bend.points, False) * (read(bend.scale) / 100)
+    x, y = bezier.rotated(line[:, 0], line[:, 1], read(bend.turn))
+    return np.stack([x + read(bend.across), y + read(bend.up), line[:, 2]], axis=1)
+
+
+def bend(deformer: Bend, read: Read, place: Doubles) -> Doubles:
+    """Along a path; beyond its ends straight on. What lies beside the stream lies beside the path, square to it."""
+    s, n, z, length = _into(deformer, read, place)
+    line = path_of(deformer, read)
+    line = line[np.r_[True, np.linalg.norm(np.diff(line, axis=0), axis=1) > 1e-9]]
+    if len(line) < 2:
+        return place
+    pieces = np.diff(line, axis=0)
+    steps = np.linalg.norm(pieces, axis=1)
+    way = pieces / steps[:, None]
+    at = np.concatenate([[0.0], np.cumsum(steps)])
+    # Directions at the points, between which they change evenly, so that nothing tears beside a corner of the polyline.
+    at_points = np.concatenate([way[:1], way[:-1] + way[1:], way[-1:]])
+    at_points /= np.maximum(np.linalg.norm(at_points, axis=1, keepdims=True), 1e-9)
+    along = s * (at[-1] / length) if deformer.fitted else s
+    inside = np.clip(along, 0, at[-1])
+    k = np.clip(np.searchsorted(at, inside, side="right") - 1, 0, len(steps) - 1)
+    share = ((inside - at[k]) / steps[k])[:, None]
+    ahead = at_points[k] + share * (at_points[k + 1] - at_points[k])
+    ahead /= np.maximum(np.linalg.norm(ahead, axis=1, keepdims=True), 1e-9)
+    on = line[k] + share * pieces[k] + (along - inside)[:, None] * ahead
+    flat = np.hypot(ahead[:, 0], ahead[:, 1])
+    left = np.where(
+        (flat > 1e-6)[:, None],
+        np.stack([-ahead[:, 1], ahead[:, 0], np.zeros(len(s))], axis=1) / np.maximum(flat, 1e-6)[:, None],
+        [0.0, 1.0, 0.0],
+    )
+    near = np.cross(ahead, left)
+    return np.asarray(on + n[:, None] * left + z[:, None] * near)
+
+
+def _share(s: Doubles, length: float) -> Doubles:
+    return np.clip(s / length, 0, 1)
+
+
+def twist(deformer: Twist, read: Read, place: Doubles) -> Doubles:
+    """About the axis: the distance from it stays."""
+    s, n, z, length = _into(deformer, read, place)
+    n, z = bezier.rotated(n, z, read(deformer.turns) * _share(s, length))
+    return _out_of(deformer, read, s, n, z)
+
+
+def taper(deformer: Taper, read: Read, place: Doubles) -> Doubles:
+    """Toward the axis, or away from it."""
+    s, n, z, length = _into(deformer, read, place)
+    by = 1 + (read(deformer.width) / 100 - 1) * _share(s, length)
+    return _out_of(deformer, read, s, n * by, z * by)
+
+
+def deformed(emitter: Emitter, read: Read, place: Doubles) -> Doubles:
+    """Places (n, 3) px as they are seen through all of an emitter's deformers that are on, in their order."""
+    for deformer in emitter.deformers:
+        if deformer.on:
+            place = DEFORMERS.of(deformer).made(deformer, read, place)
+    return place
+
+
+def is_deformed(emitter: Emitter) -> bool:
+    """Whether anything is seen elsewhere than it is."""
+    return any(deformer.on for deformer in emitter.deformers)
+
+
+def seen_through(emitter: Emitter, read: Read, state: State) -> State:
+    """A state with its places and velocities as they are seen."""
+    values = state.values.copy()
+    place, velocity = (np.asarray(values[rows].T, np.float64) for rows in (slice(0, 3), slice(3, 6)))
+    here = deformed(emitter, read, place)
+    there = deformed(emitter, read, place + velocity * _JUST_S)
+    seen: Floats = np.concatenate([here, (there - here) / _JUST_S], axis=1).T.astype(np.float32)
+    values[0:6] = seen
+    return replace(state, values=values)

@@ -1,0 +1,77 @@
+"""What bends the stream that is seen, once it has been simulated. The engine side of each kind is one entry in
+`isbjorn.core.appearance.deform`."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from isbjorn.core.document.base import Gripped, Part
+from isbjorn.core.document.kinds import DEFORMERS, shown
+from isbjorn.core.document.placed import FAR, PathPoint
+from isbjorn.core.document.values import Number, timed_spec
+
+
+class OneDeformer(Part):
+    """What every deformer has: the stretch along the stream that it works on, from its beginning in a direction."""
+
+    on: bool = True
+    from_x: Annotated[Number, timed_spec("px", -FAR, FAR, "Where the stretch begins.", title="Begins at X")] = Number(
+        value=0
+    )
+    from_y: Annotated[Number, timed_spec("px", -FAR, FAR, "Where the stretch begins.", title="Begins at Y")] = Number(
+        value=0
+    )
+    length: Annotated[Number, timed_spec("px", 1, FAR, "Of the stretch.", 5)] = Number(value=400)
+    direction: Annotated[
+        Number,
+        timed_spec("°", -36_000, 36_000, "Along the stream; 90 is up."),
+        Gripped(turns=True, with_length="length"),
+    ] = Number(value=90)
+
+
+def _way() -> tuple[PathPoint, ...]:
+    return (
+        PathPoint(x=0, y=0, leave=(0.0, 130.0)),
+        PathPoint(x=150, y=230, arrive=(-20.0, -110.0), leave=(20.0, 110.0)),
+        PathPoint(x=40, y=430, arrive=(110.0, -20.0)),
+    )
+
+
+@DEFORMERS.register("isbjorn.core.appearance.deform:bend")
+class Bend(OneDeformer):
+    """Lays the stream along a path: what is so far along the stretch comes so far along the path, as far beside it as it was."""
+
+    model_config = shown("Bend along a path")
+    kind: Literal["bend"] = "bend"
+    points: tuple[PathPoint, ...] = Field(default_factory=_way, min_length=2, max_length=128)
+    fitted: bool = Field(
+        default=False,
+        title="Fit to the path",
+        description="The stretch becomes as long as the path; else it keeps its length.",
+    )
+    across: Annotated[Number, timed_spec("px", -FAR, FAR, "Of the path.", title="Position X")] = Number(value=0)
+    up: Annotated[Number, timed_spec("px", -FAR, FAR, "Of the path.", title="Position Y")] = Number(value=0)
+    turn: Annotated[Number, timed_spec("°", -36_000, 36_000, "Of the path.", title="Rotation")] = Number(value=0)
+    scale: Annotated[Number, timed_spec("%", 1, 10_000, "Of the path.", 5)] = Number(value=100)
+
+
+@DEFORMERS.register("isbjorn.core.appearance.deform:twist")
+class Twist(OneDeformer):
+    """Turns the stream about its own axis, the more the farther along."""
+
+    model_config = shown("Twist")
+    kind: Literal["twist"] = "twist"
+    turns: Annotated[Number, timed_spec("°", -36_000, 36_000, "At the end of the stretch.", 15, "Twist")] = Number(
+        value=360
+    )
+
+
+@DEFORMERS.register("isbjorn.core.appearance.deform:taper")
+class Taper(OneDeformer):
+    """Makes the stream narrower or wider along its stretch."""
+
+    model_config = shown("Taper")
+    kind: Literal["taper"] = "taper"
+    width: Annotated[Number, timed_spec("%", 0, 1000, "At the end of the stretch.", 5)] = Number(value=20)
