@@ -204,6 +204,8 @@ class Viewer:
 
     async def _waited(self, drawing: asyncio.Future[tuple[int, Shown, str]]) -> tuple[int, Shown, str]:
         """Wait for a picture; where it is a run of a crowd that takes long, say how far that is."""
+        # Who leaves meanwhile hears no more of it.
+        drawing.add_done_callback(lambda done: done.cancelled() or done.exception())
         while not (await asyncio.wait({drawing}, timeout=_TOLD_EVERY_S))[0]:
             running = self.studio.preview.running(self.shot_id)
             if running is not None and self._document is not None:

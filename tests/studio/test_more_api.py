@@ -10,6 +10,7 @@ import numpy as np
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from isbjorn.core.simulate.crowd import crowd
 from isbjorn.studio import live
 from tests.studio.in_studio import InStudio, Looking
 
@@ -139,6 +140,33 @@ class Idle(Looking):
             exact, large = self.picture(socket)
         self.assertEqual((coarse["exact"], exact["exact"]), (False, True))
         self.assertEqual((small.shape[1], large.shape[1]), (107, 320))
+
+    def test_while_a_hand_moves_a_number_pictures_come_coarse_and_at_its_end_in_full(self) -> None:
+        with mock.patch.object(live, "_FLOWING_MS", 0.0), self.looking() as socket:
+            socket.send_json({"kind": "see", "frame": 5, "width": 320})
+            self.picture(socket)
+            for value in range(10, 16):
+                self.edit("/emitters/0/size/value", value, gesture="drag")
+            headers = [self.picture(socket)[0]]
+            while not headers[-1]["exact"]:
+                headers.append(self.picture(socket)[0])
+            head = self.client.get(f"/api/shots/{self.shot}").json()["revision"]
+        self.assertEqual((headers[-1]["revision"], headers[-1]["width"]), (head, 320))
+        self.assertTrue(all(h["width"] < 320 for h in headers[:-1]))
+        self.assertGreater(len(headers), 1)
+
+    def test_a_long_run_of_a_crowd_says_how_far_it_is(self) -> None:
+        self.client.post(f"/api/shots/{self.shot}/cast", json={"kind": "flock"})
+        self.edit("/emitters/0/pre_roll_s", 20)
+        with (
+            mock.patch.object(live, "_TOLD_EVERY_S", 0.05),
+            mock.patch.object(crowd, "_WORTH_A_WORD_S", 0.0),
+            self.looking() as socket,
+        ):
+            socket.send_json({"kind": "see", "frame": 40, "width": 64})
+            told = socket.receive_json()
+            self.assertEqual((told["kind"], set(told)), ("running", {"kind", "frame", "left_s"}))
+            self.assertLessEqual(told["frame"], 40)
 
     def test_frames_beyond_the_shot_are_brought_to_its_ends(self) -> None:
         with self.looking() as socket:
