@@ -49,6 +49,17 @@ class Meetings(Looking):
             self.page.until(lambda name=name: self.page.all(f'[aria-label="{name} is off"]'))
         self.page.until(lambda: self.page.settled() and self.page.pixels() == before, "it is not as it was")
 
+    def test_a_shot_that_is_not_there_is_said(self) -> None:
+        self.page.open("/shots/999999")
+        told = self.page.find('[role="alert"]')
+        self.page.until(
+            lambda: "no such shot" in told.text or "is not" in told.text or "999999" in told.text, told.text
+        )
+        told.find_element("css selector", "a").click()
+        self.page.until(lambda: self.page.all("article"))
+        # The browser itself writes down that it was not there.
+        self.assertTrue(all("404" in line for line in self.page.errors()))
+
     def test_a_burst_fills_the_shape(self) -> None:
         self.take("Embers")
         next(b for b in self.page.all("button") if b.text.startswith("Burst at")).click()

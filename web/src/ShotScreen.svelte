@@ -15,7 +15,6 @@
   import Picture from './picture/Picture.svelte';
   import PlateSheet from './plates/PlateSheet.svelte';
   import { Desk } from './state/desk.svelte';
-  import { notices } from './state/notices.svelte';
   import { letters } from './state/letters.svelte';
   import { specs } from './state/specs.svelte';
   import { room } from './state/room.svelte';
@@ -29,6 +28,8 @@
   // svelte-ignore state_referenced_locally
   const desk = new Desk(id);
   let open = $state<Panel | null>(null);
+  /** Why the shot cannot be opened. */
+  let closed = $state('');
   const commands = commandsOf(desk, (panel) => (open = panel));
 
   /** The pointer moved lately. */
@@ -41,7 +42,9 @@
   }
 
   onMount(() => {
-    Promise.all([specs.load(), desk.load()]).catch((error) => notices.trouble(error));
+    Promise.all([specs.load(), desk.load()]).catch((error: unknown) => {
+      closed = error instanceof Error ? error.message : String(error);
+    });
     return () => desk.close();
   });
 
@@ -190,6 +193,11 @@
   <Library {desk} bind:open={() => open === 'library', (yes) => (open = yes ? 'library' : null)} />
   <KeySheet {commands} bind:open={() => open === 'keys', (yes) => (open = yes ? 'keys' : null)} />
   <Finder {commands} bind:open={() => open === 'finder', (yes) => (open = yes ? 'finder' : null)} />
+{:else if closed}
+  <div class="grid h-full place-content-center gap-3 text-center" role="alert">
+    <p>{closed}</p>
+    <p><a class="button" href="/">To the projects</a></p>
+  </div>
 {:else}
   <p class="grid h-full place-items-center text-soft">Opening the shot …</p>
 {/if}
