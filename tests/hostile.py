@@ -41,6 +41,17 @@ DOCUMENTS: dict[str, dict[str, Any]] = {
     ),
     "wide trails": _emitter(rate=500, size=500, trail={"length": 10_000, "width": 1000, "glow": 1000}),
     "wide effects": _emitter(finish=[{"kind": "glow", "radius": 1000}, {"kind": "blur", "sigma": 1000}] * 8),
+    "a dense flock": {
+        "last_frame": 1499,
+        "forces": [{"kind": "flock", "id": "f", "radius": 1e5}, {"kind": "cohesion", "id": "c", "strength": 1e6, "radius": 1e5}],
+        "links": [{"force": "f", "emitter": "e"}, {"force": "c", "emitter": "e"}], **_emitter(rate=1e6),
+    },
+    "giants that push": {
+        "last_frame": 1499,
+        "forces": [{"kind": "push", "id": "p", "rounds": 60}, {"kind": "surface", "id": "s", "shape": "box", "side": "inside"}],
+        "links": [{"force": "p", "emitter": "e"}, {"force": "s", "emitter": "e"}],
+        **_emitter(rate=0, bursts=[{"fill": 100}], shape=_FULL, size={"value": 1, "spread": 1}, lifespan=0),
+    },
     "wild drivers": _emitter(
         rate={"value": 100, "flutter": {"amount": 1e6}}, size={"value": 8, "flutter": {"amount": 1e6}, "reads": "life"},
         finish=[{"kind": "grade", "contrast": {"value": 100, "flutter": {"amount": 1e6}}}],

@@ -107,7 +107,7 @@ class Library(InStudio):
     def test_shipped_emitters_are_found_shown_and_planted(self) -> None:
         cards = self.client.get("/api/emitters").json()
         self.assertGreater(len(cards), 8)
-        found = self.client.get("/api/emitters?find=water loop").json()
+        found = self.client.get("/api/emitters?find=water flock").json()
         self.assertEqual([c["name"] for c in found], ["Herring"])
         for card in cards:
             state = self.client.post(f"/api/shots/{self.shot}/plant", json={"preset": card["id"]}).json()

@@ -45,8 +45,11 @@ def affordable_alive(shot: Shot, emitter: Emitter, births: Births, source: Sourc
     if is_steady(shot, emitter, readings):
         return _MOST_ALIVE
     begin = max(births.begin_s, -source.longest_life) if math.isinf(births.begin_s) else births.begin_s
-    lived = min(source.longest_life, max(1.0, float(shot.length_s) - begin))
-    weight = 1.0 + sum(weight_of(force) for force in shot.reaching(emitter))
+    run = max(1.0, float(shot.length_s) - begin)
+    reaching = shot.reaching(emitter)
+    # A crowd is run from its first birth on.
+    lived = run if any(isinstance(force, Meeting) for force in reaching) else min(source.longest_life, run)
+    weight = 1.0 + sum(weight_of(force) for force in reaching)
     return max(100, int(_MOST_STEPS / max(1.0, lived * shot.simulation_rate * weight)))
 
 

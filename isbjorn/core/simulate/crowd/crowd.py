@@ -17,7 +17,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from isbjorn.core.arrays import Floats
+from isbjorn.core.arrays import Bools, Floats
 from isbjorn.core.document import Number, Shot
 from isbjorn.core.document.kinds import FORCES
 from isbjorn.core.document.meetings import Meeting
@@ -158,10 +158,11 @@ class Crowd:
             parts.append(moved)
         if settles and sum(s.count for s in parts) > 0:
             together = self._together(parts, index, until, (before, free))
+            moved_on = np.zeros(together.place.shape[1], np.bool_)
             for meeting in settles:
                 share = self._share(meeting, parts, until)
-                FORCES.of(meeting).made.settle(meeting, self._read(until), together, share)
-            self._put(parts, together, until)
+                moved_on |= FORCES.of(meeting).made.settle(meeting, self._read(until), together, share)
+            self._put(parts, together, moved_on, until)
         return CrowdState(tuple(parts))
 
     def _read(self, t: float) -> Callable[[Number], float]:
@@ -255,10 +256,10 @@ class Crowd:
             found.append(np.where(state.values[world.HOW] == contact.GONE, 0, felt).astype(np.float32))
         return np.concatenate(found)
 
-    def _put(self, states: list[State], together: Together, t: float) -> None:
-        """Write places and velocities back into states."""
+    def _put(self, states: list[State], together: Together, moved_on: Bools, t: float) -> None:
+        """Write places and velocities back into states, of those who were moved on; the world has moved all others."""
         for track, part, state in zip(self.tracks, together.parts, states, strict=True):
-            free = state.values[world.HOW] == contact.FREE
             own = slice(part.first, part.last)
+            free = moved_on[own]
             state.values[0:3] = np.where(free, together.place[:, own] - self._origin(track, t), state.values[0:3])
             state.values[3:6] = np.where(free, together.velocity[:, own], state.values[3:6])

@@ -12,9 +12,9 @@ from numba import njit, prange
 from isbjorn.core.arrays import Floats, Ints, Longs
 
 # As many cells as particles, about; and of one cell's neighbourhood so many are looked at, evenly, if there are more.
-_CELLS_EACH, _LEAST_CELLS, MOST_LOOKED_AT = 2, 4096, 768
+_CELLS_EACH, _LEAST_CELLS, MOST_LOOKED_AT = 2, 4096, 256
 # Of more neighbours than these, some stand for all.
-MOST_NEIGHBOURS = 96
+MOST_NEIGHBOURS = 64
 _SIDE = 1 << 10
 
 
@@ -88,13 +88,13 @@ def around(x: float, y: float, z: float, per_px: float, size: Longs, starts: Lon
     return found
 
 
-@njit("i8(i8[::1], i8[::1], i8)", cache=True, forceinline=True)
-def stride_over(starts: Longs, cells: Longs, count: int) -> int:
-    """Of how many that are near one is looked at: 1, but where they are too many."""
+@njit("i8(i8[::1], i8[::1], i8, i8)", cache=True, forceinline=True)
+def stride_over(starts: Longs, cells: Longs, count: int, most: int) -> int:
+    """Of how many that are near one is looked at: 1, but where they are more than `most`."""
     total = 0
     for c in range(count):
         total += starts[cells[c] + 1] - starts[cells[c]]
-    return 1 + total // MOST_LOOKED_AT
+    return 1 + total // most
 
 
 @njit("void(f4[:,::1], f4[::1], i8[::1], i8[::1], f8, f8, i4[:,::1], i4[::1], f4[::1])", parallel=True, cache=True)

@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 from numba import njit, prange
 
-from isbjorn.core.arrays import Doubles, Floats, Ints, Longs
+from isbjorn.core.arrays import Bools, Doubles, Floats, Ints, Longs
 from isbjorn.core.document.meetings import Push
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate import contact
@@ -27,6 +27,8 @@ from isbjorn.core.simulate.forces.row import Setting, base
 CODE = 32
 _FIRST_ROUNDS, _SLIGHT, _MARGIN = 40, 0.05, 0.15
 _MOST_EACH, _SLIDES = 96, 3
+# Small bodies beside one that is very large: so many are looked at.
+_MOST_LOOKED_AT = 2048
 # What overlapped before drives a pair apart no faster, in px/s.
 _FASTEST_APART = 200.0
 _FEW = 4000
@@ -51,7 +53,7 @@ def _pairs(
         cells = np.empty(27, np.int64)
         x, y, z = float(place[0, i]), float(place[1, i]), float(place[2, i])
         runs = around(x, y, z, 1.0 / cell, size, starts, cells)
-        stride = stride_over(starts, cells, runs)
+        stride = stride_over(starts, cells, runs, _MOST_LOOKED_AT)
         count, at = 0, i % stride
         for c in range(runs):
             for k in range(starts[cells[c]], starts[cells[c] + 1]):
@@ -59,7 +61,8 @@ def _pairs(
                 if at % stride != 0:
                     continue
                 j = order[k]
-                if j <= i or share[j] == 0 or count == _MOST_EACH:
+                # A pair stands with the smaller of the two: few large ones are beside it, however many small ones are beside those.
+                if radius[j] < radius[i] or (radius[j] == radius[i] and j <= i) or share[j] == 0 or count == _MOST_EACH:
                     continue
                 dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
                 reach = radius[i] + radius[j] + _MARGIN * min(radius[i], radius[j])
@@ -80,7 +83,7 @@ def _apart_in(
     others: Ints, friction: float,
     order: Longs, starts: Longs, cell: int,
 ) -> None:  # fmt: skip
-    """Undo the overlaps of those in a cell with all whose numbers are higher."""
+    """Undo the overlaps of those in a cell with all that stand with them."""
     for at in range(starts[cell], starts[cell + 1]):
         i = order[at]
         for k in range(ends[i], ends[i + 1]):
@@ -283,13 +286,13 @@ def _surfaces(part: Part) -> tuple[Any, ...]:
 
 
 @guarded
-def settle(force: Push, read: Read, together: Together, share: Floats) -> None:
-    """Move places and velocities in `together`, so that bodies do not overlap."""
+def settle(force: Push, read: Read, together: Together, share: Floats) -> Bools:
+    """Move places and velocities in `together`, so that bodies do not overlap; whom it has moved on, (n,)."""
     n = len(share)
     radius = together.radius * np.float32(read(force.girth) / 100)
     share = np.where(radius > 0, share, 0).astype(np.float32)
-    if n < 2 or not share.any():
-        return
+    if not share.any():
+        return np.zeros(n, np.bool_)
     place = together.place
     light = np.where(together.fixed > 0, 0, 1 / together.mass).astype(np.float32)
     light[share == 0] = 0
@@ -325,5 +328,6 @@ def settle(force: Push, read: Read, together: Together, share: Floats) -> None:
         wanted = np.linalg.norm(to - gone, axis=0)
         share_s = np.minimum(1, np.linalg.norm(at - gone, axis=0) / np.maximum(wanted, 1e-9)) / part_s
         velocity += (kick * share_s).astype(np.float32)
-    moves = fixed == 0
+    moves = np.asarray((fixed == 0) & (share > 0), np.bool_)
     place[:, moves], together.velocity[:, moves] = at[:, moves], velocity[:, moves]
+    return moves
