@@ -98,7 +98,7 @@ class Flocks(unittest.TestCase):
         place, velocity = scattered(300, 340), scattered(300, 200, 5)
         mean, force = velocity.mean(axis=0), aligning(alignment=40)
         first = np.abs(velocity - mean).mean()
-        for _ in range(200):
+        for _ in range(300):
             t = swaying(place, velocity)
             velocity = velocity + flock.sway(force, read, t, ones(t)).T
             np.testing.assert_allclose(velocity.mean(axis=0), mean, atol=2e-3)
