@@ -93,6 +93,15 @@ class KnownLayers(unittest.TestCase):
                 edit(given)
                 self.same(parse_shot(given))
 
+    def test_who_is_stepped_together_is_drawn_anew_when_one_of_them_moves_otherwise(self) -> None:
+        given = _given() | {"finish": [], "camera": {}}
+        given["emitters"] = [e | {"finish": [{"kind": "blur", "sigma": 1}], "speed": 60} for e in given["emitters"][:2]]
+        given["groups"], given["forces"] = [], [{"kind": "flock", "id": "flock", "radius": 200}]
+        given["links"] = [{"force": "flock", "emitter": name} for name in ("a", "b")]
+        for speed in (60, 200, 20):
+            given["emitters"][1]["speed"] = speed
+            self.same(parse_shot(given))
+
     def test_and_at_another_moment_and_back(self) -> None:
         shot = parse_shot(_given())
         for frame in (30, 31, 30, 30):

@@ -128,7 +128,7 @@ class Digests:
             for b in (e.body, *e.mixed)
             if isinstance(b, PictureBody) and b.media
         ]
-        return [str(number), track.motion, track.identity.at(ahead), *self._all_of(names), *stamps]
+        return [str(number), *track.hangs_on(ahead), *self._all_of(names), *stamps]
 
     def of(self, unit: Emitter | Group) -> str:
         """The digest of a unit, with those of its members and of all that are used on it."""

@@ -99,18 +99,17 @@ def _affordable(shot: Shot, emitter: Emitter, readings: Readings) -> int:
     return affordable_alive(shot, emitter, births, Source(emitter, key, readings), readings)
 
 
-class Together(Protocol):
+class SteppedTogether(Protocol):
     """Those with whom an emitter is stepped."""
 
-    motion: str
     straight: bool
 
     def of(self, track: Track, index: int, stale: Callable[[], bool] | None = None) -> State:
         """The state of a track at a lattice step."""
         ...
 
-    def tag(self, index: int) -> str:
-        """What the state at a lattice step hangs on besides the motion."""
+    def hangs_on(self, t: float) -> tuple[str, str]:
+        """As `Track.hangs_on`, of all of them."""
         ...
 
 
@@ -133,7 +132,7 @@ class Track:
         self.demand = demand_of(shot, emitter, readings)
         self.steady = is_steady(shot, emitter, readings)
         # With whom it is stepped together; set by those who know all.
-        self.crowd: Together | None = None
+        self.crowd: SteppedTogether | None = None
         together = any(f.stage == "meeting" for f in shot.reaching(emitter))
         self.integrator: ConstantIntegrator | SteppedIntegrator = (
             ConstantIntegrator if self.steady and not together else SteppedIntegrator
@@ -149,6 +148,10 @@ class Track:
         self.admission = cache.admission(
             (self.motion, self.identity.at(math.inf)), lambda: Admission(self.births, self.source, limit, binds)
         )
+
+    def hangs_on(self, t: float) -> tuple[str, str]:
+        """What its state at a moment hangs on: the motion, and the keys that matter up to then; of all who are stepped together."""
+        return (self.motion, self.identity.at(t)) if self.crowd is None else self.crowd.hangs_on(t)
 
     def _first_index(self, index: int) -> int:
         """The lattice step before which nobody who is alive at step `index` was born."""

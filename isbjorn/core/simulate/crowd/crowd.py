@@ -86,9 +86,13 @@ class Crowd:
         self._running = threading.Lock()
         self.running: Running | None = None
 
+    def hangs_on(self, t: float) -> tuple[str, str]:
+        """What states at a moment hang on: the motion, and the keys that matter up to then."""
+        return self.motion, "|".join(track.identity.at(t) for track in self.tracks)
+
     def tag(self, index: int) -> str:
         """What the state at a lattice step hangs on besides the motion."""
-        return "|".join(track.identity.at(index / self.hz) for track in self.tracks)
+        return self.hangs_on(index / self.hz)[1]
 
     def first_index(self) -> int:
         """The lattice step before the first birth."""
@@ -166,7 +170,7 @@ class Crowd:
         return CrowdState(tuple(parts))
 
     def _read(self, t: float) -> Callable[[Number], float]:
-        return lambda number: float(self.readings.number(number, np.array([t]))[0])
+        return lambda number: self.readings.now(number, t)
 
     def _swayed(self, states: tuple[State, ...], sways: list[Meeting], index: int, t: float) -> tuple[State, ...]:
         """States whose velocities are changed by what meets in a step."""
