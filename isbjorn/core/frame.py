@@ -14,7 +14,7 @@ from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
 from isbjorn.core.document.acting import acting
 from isbjorn.core.evaluate.gradients import hex_to_linear
-from isbjorn.core.media.light import PlateLight
+from isbjorn.core.media.light import light_of
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.render.camera import Counts, Orbit, projection, to_draw
 from isbjorn.core.render.compositor import Compositor, all_simple, depth_of, reads_ground
@@ -44,11 +44,7 @@ class Solver(solver.Solver):
         shot = acting(shot)
         lit = shot.plate is not None and any(e.on and reads_plate(shot, e) for e in shot.emitters)
         self.plates = plates or PlateReader()
-        light: PlateLight | None = None
-        if lit:
-            known = before.light if before is not None and before.plates is self.plates else None
-            same = isinstance(known, PlateLight) and known.serves(shot)
-            light = known if same and isinstance(known, PlateLight) else PlateLight(shot, self.plates)
+        light = light_of(shot, self.plates, before.light if before is not None else None) if lit else None
         super().__init__(shot, cache, light, before)
 
 

@@ -19,7 +19,7 @@ from isbjorn.core.evaluate.presets import Presets, presets
 from isbjorn.core.frame import render_frame
 from isbjorn.core.inspect.guides import Scene, guides, no_guides
 from isbjorn.core.media.colour import shade_table
-from isbjorn.core.media.light import PlateLight
+from isbjorn.core.media.light import light_of
 from isbjorn.core.render.camera import Orbit
 from isbjorn.core.render.shades import to_shades
 from isbjorn.core.simulate.identity import reads_plate
@@ -104,10 +104,9 @@ def _scene(
     studio: Studio, shot_id: int, shot: Shot, frame: int | None, orbit: Orbit | None = None, thing: str | None = None
 ) -> Scene:
     memory = studio.guided(shot_id)
-    light: PlateLight | None = None
-    if any(reads_plate(shot, e) for e in shot.emitters):
-        known = memory.before.light if memory.before is not None else None
-        light = known if isinstance(known, PlateLight) and known.serves(shot) else PlateLight(shot, studio.plates)
+    reads = any(reads_plate(shot, e) for e in shot.emitters)
+    known = memory.before.light if memory.before is not None else None
+    light = light_of(shot, studio.plates, known) if reads else None
     try:
         return guides(shot, frame, orbit, light, thing, memory)
     except IsbjornError:

@@ -197,7 +197,7 @@ class Solver:
         if not is_deformed(emitter) or state.count == 0:
             return state
         readings = self.tracks[number].readings
-        return seen_through(emitter, lambda n: float(readings.number(n, np.array([t]))[0]), state)
+        return seen_through(emitter, lambda n: readings.now(n, t), state)
 
     def none(self) -> Particles:
         """No particles."""

@@ -35,7 +35,7 @@ def count_of(emitter: Emitter, burst: Burst, readings: Readings) -> int:
         return burst.count
     amount, power = there
     amount *= float(readings.frames(emitter, at).size[0]) ** power
-    each = _BODY[power] * mean_power(emitter, float(readings.number(emitter.size, at)[0]), power)
+    each = _BODY[power] * mean_power(emitter, readings.now(emitter.size, float(at[0])), power)
     if each <= 0:
         return burst.count
     return int(min(MOST, max(1, round(burst.fill / 100 * amount / each))))

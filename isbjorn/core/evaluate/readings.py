@@ -102,6 +102,10 @@ class Readings:
             found = (measured or {}).get(measure_name(source))
         return np.clip(value if found is None else combined(value, source.combine, mapped(source, found)), low, high)
 
+    def now(self, number: Number, t: float) -> float:
+        """A number at one moment."""
+        return float(self.number(number, t)[0])
+
     def still(self, thing: Placed) -> bool:
         """Whether a thing never moves, turns or grows."""
         known = self._stays_still.get(id(thing))

@@ -155,7 +155,7 @@ def _layer(
 ) -> None:
     """A layer with what is done to it, where there is anything."""
     whole = shot.width * shot.height / 1e6
-    at = Moment(lambda number: float(readings.number(number, np.array([t]))[0]), 1.0, 0)
+    at = Moment(lambda number: readings.now(number, t), 1.0, 0)
     steps = [step for step in unit.finish if step.on]
     reach = sum(reach_of(step, at) for step in steps)
     side = 2 * (far_px + min(reach, 1e4))

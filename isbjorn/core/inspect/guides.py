@@ -158,7 +158,7 @@ def _flown(track: Track, t: float) -> tuple[Floats, npt.NDArray[np.int64]]:
 
 def _seen_through(track: Track, t: float) -> Callable[[Doubles], Doubles]:
     """How places (n, 3) are seen through the emitter's deformers at a moment."""
-    return lambda place: deformed(track.emitter, lambda n: float(track.readings.number(n, np.array([t]))[0]), place)
+    return lambda place: deformed(track.emitter, lambda n: track.readings.now(n, t), place)
 
 
 def _flights(track: Track, view: Projection, t: float, light: Light | None) -> tuple[list[Path2], float]:

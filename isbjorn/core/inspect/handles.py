@@ -147,22 +147,18 @@ def place_grips(readings: Readings, view: Projection, thing: Any, t: float) -> t
     return grips + list(path_grips(from_start, thing.path.points, "path/points")), [line]
 
 
-def _read(readings: Readings, number: Number, t: float) -> float:
-    return float(readings.number(number, np.array([t]))[0])
-
-
 def zone_shown(shot: Shot, readings: Readings, view: Projection, zone: Any, t: float) -> Shown:
     """A zone: its edge, and within it the line from which it is full."""
     sight = Sight(view, readings.frames(zone, np.array([t])))
     grips = part_grips(readings, sight, zone, t)
-    falloff = _read(readings, zone.falloff, t)
+    falloff = readings.now(zone.falloff, t)
     if zone.shape == "sphere":
-        radius = _read(readings, zone.radius, t)
+        radius = readings.now(zone.radius, t)
         own, inner = [circle(radius)], [circle(max(0.0, radius - falloff))]
         soft = sight.length("Falloff", "falloff", (0, 1), radius - falloff)
         grips.append(soft.model_copy(update={"factor": -1.0, "offset": radius}))
     elif zone.shape == "box":
-        w, h = _read(readings, zone.width, t) / 2, _read(readings, zone.height, t) / 2
+        w, h = readings.now(zone.width, t) / 2, readings.now(zone.height, t) / 2
         own, inner = [rectangle(w, h)], [rectangle(max(0.0, w - falloff), max(0.0, h - falloff))]
     else:
         far = float(max(shot.width, shot.height))
@@ -185,7 +181,7 @@ def applies(part: Part, name: str) -> bool:
 def part_grips(readings: Readings, sight: Sight, part: Part, t: float, prefix: str = "") -> list[Grip]:
     """The grips of a part's numbers that say so (see `Gripped`), and of its path."""
     found: list[Grip] = []
-    own_turn = math.radians(_read(readings, part.angle, t)) if hasattr(part, "angle") else 0.0
+    own_turn = math.radians(readings.now(part.angle, t)) if hasattr(part, "angle") else 0.0
     c, s = math.cos(own_turn), math.sin(own_turn)
     for name, field in type(part).model_fields.items():
         if not applies(part, name):
@@ -195,17 +191,17 @@ def part_grips(readings: Readings, sight: Sight, part: Part, t: float, prefix: s
         if name == "points":
             found += path_grips(sight, part.points, f"{prefix}points")  # type: ignore[attr-defined]
         elif mark is not None and mark.turns:
-            angle = math.radians(_read(readings, getattr(part, name), t))
+            angle = math.radians(readings.now(getattr(part, name), t))
             far, fields = _FAR_GRIP, [f"{prefix}{name}"]
             if mark.with_length:
-                far = _read(readings, getattr(part, mark.with_length), t) / mark.factor
+                far = readings.now(getattr(part, mark.with_length), t) / mark.factor
                 fields.append(f"{prefix}{mark.with_length}")
                 title = f"{type(part).model_fields[mark.with_length].title!s} and {title.lower()}"
             more: dict[str, Any] = {"factor": mark.factor} if mark.with_length else {"stem": sight.centre}
             found.append(sight.grip(title, "turn", (far * math.cos(angle), far * math.sin(angle)), fields, **more))
         elif mark is not None:
             way = (mark.way[0] * c - mark.way[1] * s, mark.way[0] * s + mark.way[1] * c)
-            reach = _read(readings, getattr(part, name), t) / mark.factor
+            reach = readings.now(getattr(part, name), t) / mark.factor
             found.append(sight.length(title, f"{prefix}{name}", way, reach, mark.factor))
     return found
 
@@ -224,7 +220,7 @@ def force_shown(
 ) -> Shown:
     """A force: its lines and grips. What it does is added as arrows by those who can feel it."""
     sight = Sight(view, force_frames(readings, force, emitter, t))
-    lines = lines_of(force, lambda number: _read(readings, number, t), float(max(shot.width, shot.height)))
+    lines = lines_of(force, lambda number: readings.now(number, t), float(max(shot.width, shot.height)))
     grips = part_grips(readings, sight, force, t)
     if not is_framed(type(force)):
         return Shown(id=force.id, kind=force.kind, centre=sight.centre)
@@ -252,7 +248,7 @@ def marker_shown(readings: Readings, view: Projection, marker: Any, t: float) ->
 def light_shown(readings: Readings, view: Projection, lamp: Any, t: float) -> Shown:
     """A light: as far as it reaches, and as far as it is full."""
     sight = Sight(view, readings.frames(lamp, np.array([t])))
-    radius, falloff = _read(readings, lamp.radius, t), _read(readings, lamp.falloff, t)
+    radius, falloff = readings.now(lamp.radius, t), readings.now(lamp.falloff, t)
     place, way = place_grips(readings, view, lamp, t)
     grips = [
         *part_grips(readings, sight, lamp, t),
@@ -270,7 +266,7 @@ def matte_shown(readings: Readings, view: Projection, matte: Any, t: float) -> S
     place, way = place_grips(readings, view, matte, t)
     if matte.kind != "shape":
         return Shown(id=matte.id, kind="matte", centre=sight.centre)
-    w, h = _read(readings, matte.width, t), _read(readings, matte.height, t)
+    w, h = readings.now(matte.width, t), readings.now(matte.height, t)
     grips = [*place, *part_grips(readings, sight, matte, t)]
     line = sight.points(shape_outline(matte, w, h))
     return Shown(id=matte.id, kind="matte", centre=sight.centre, lines=[line], way=way, grips=grips)
@@ -282,7 +278,7 @@ def deformer_shown(readings: Readings, view: Projection, emitter: Emitter, t: fl
     grips: list[Grip] = []
 
     def read(number: Number) -> float:
-        return _read(readings, number, t)
+        return readings.now(number, t)
 
     for n, deformer in enumerate(emitter.deformers):
         if not deformer.on:

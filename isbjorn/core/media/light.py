@@ -16,6 +16,12 @@ from isbjorn.core.media.plates import PlateReader
 _WIDTH, _KEPT = 320, 96
 
 
+def light_of(shot: Shot, plates: PlateReader, known: object = None) -> PlateLight:
+    """The brightness of a shot's plate; the one that is known, if it is of the same plate."""
+    same = isinstance(known, PlateLight) and known.plates is plates and known.serves(shot)
+    return known if same else PlateLight(shot, plates)  # type: ignore[return-value]
+
+
 class PlateLight:
     """Brightness of a shot's plate by moments; black where there is no plate. Sheets are 320 wide."""
 

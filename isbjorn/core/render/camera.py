@@ -87,7 +87,7 @@ def projection(shot: Shot, scale: float = 1.0, t: float = 0.0, orbit: Orbit | No
         return Projection(*size, rest, axes[2] * rest * orbit.far, axes)
 
     def read(number: Number) -> float:
-        return float(readings.number(number, np.array([t]))[0])
+        return readings.now(number, t)
 
     axes = _axes(read(camera.pan), read(camera.pitch), read(camera.roll))
     eye = np.array([read(camera.across), read(camera.up), rest - read(camera.forward)])

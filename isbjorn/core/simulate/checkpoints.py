@@ -90,9 +90,8 @@ class Ladder(Generic[S]):
     asked for last are kept too. Safe to share between threads.
     """
 
-    def __init__(self, limit_bytes: int | None = None) -> None:
-        self.limit_bytes = share_of("states") // 2 if limit_bytes is None else limit_bytes
-        self.bytes = 0
+    def __init__(self, limit_bytes: int) -> None:
+        self.limit_bytes, self.bytes = limit_bytes, 0
         # By motion: how far apart its rungs are, and its states by their steps with what else they hang on.
         self._rungs: OrderedDict[str, dict[int, tuple[S, str]]] = OrderedDict()
         self._apart: dict[str, int] = {}
@@ -108,12 +107,6 @@ class Ladder(Generic[S]):
                     self._rungs.move_to_end(motion)
                     return at, rungs[at][0]
             return 0, None
-
-    def reach(self, motion: str, tag: Callable[[int], str]) -> int | None:
-        """The last step of a motion that is kept; None if none is."""
-        with self._lock:
-            known = [at for at, (_, made_with) in self._rungs.get(motion, {}).items() if made_with == tag(at)]
-            return max(known, default=None)
 
     def keep(self, motion: str, tag: str, index: int, state: S, asked: bool = False) -> None:
         """Keep a state, if it is a rung or was asked for."""

@@ -52,7 +52,7 @@ def too_many_near(watch: Watch) -> Checks:
         if not isinstance(force, (Flock, Cohesion)) or not numbers:
             continue
         place, _ = _places(watch, numbers)
-        radius = float(watch.solver.readings.number(force.radius, float(watch.seconds))[0])
+        radius = watch.solver.readings.now(force.radius, float(watch.seconds))
         if len(place) <= MOST_LOOKED_AT:
             continue
         grid = grid_of(np.ascontiguousarray(place.T), radius)
@@ -112,10 +112,10 @@ def too_full(watch: Watch) -> Checks:
         box = boxes[0]
         scale = float(readings.frames(box, np.array([t])).size[0])
         names = ("width", "height") if box.shape == "box" else ("radius", "radius")
-        across, up = (float(readings.number(getattr(box, name), t)[0]) * scale for name in names)
+        across, up = (readings.now(getattr(box, name), t) * scale for name in names)
         room = across * up * (1.0 if box.shape == "box" else np.pi)
         _, size = _places(watch, numbers)
-        girth = float(readings.number(force.girth, t)[0]) / 100
+        girth = readings.now(force.girth, t) / 100
         share = float((np.pi / 4 * (size * girth) ** 2).sum()) / max(room, 1e-9)
         if share <= _FULL:
             continue

@@ -25,9 +25,7 @@ def loop_ends(watch: Watch) -> Checks:
         for name, number in numbers_of(thing):
             if len(number.keys) < 2 or name.endswith("along"):
                 continue
-            first, last = (
-                float(watch.solver.readings.number(number, np.array([t]))[0]) for t in (0.0, length * (1 - 1e-7))
-            )
+            first, last = (watch.solver.readings.now(number, t) for t in (0.0, length * (1 - 1e-7)))
             low, high = min(k.value for k in number.keys), max(k.value for k in number.keys)
             if abs(first - last) <= 0.02 * max(high - low, 1e-9):
                 continue
