@@ -30,17 +30,11 @@ from isbjorn.core.runtime.memory import resident_bytes
 from isbjorn.core.simulate.crowd.crowd import crowds_of
 from isbjorn.studio.ahead import Ahead
 from isbjorn.studio.context import Studio
+from isbjorn.studio.pace import PAUSE_S, Pace
 from isbjorn.studio.preview import Figures, Shown, View, Wish, digest_of
 
 router = APIRouter()
 _ON_THEIR_WAY = 2
-_SLOW_MS = 120.0
-# While things change without a pause, pictures come coarse where a full one takes longer: so wide that they take about so long.
-_FLOWING_MS = 50.0
-_COARSE_MS = (18.0, 50.0)
-_SHARES = (1 / 5, 1 / 4, 1 / 3, 1 / 2, 2 / 3)
-# Changes that follow each other within so many seconds are one movement of a hand, and so long its next one is waited for.
-_FLOWS_S, _PAUSE_S = 0.3, 0.15
 _LARGEST_WIDTH = 8192
 _IDLE_S, _TOLD_EVERY_S = 1.5, 0.5
 # So many frames are ready before it plays, unless that takes too long.
@@ -106,9 +100,7 @@ class Viewer:
         self._told: str | None = None
         self._sent: deque[float] = deque(maxlen=64)
         self._dropped = 0
-        self._full_ms, self._prepared = 0.0, False
-        self._share, self._agreed = _SHARES.index(1 / 3), 0
-        self._changes: deque[float] = deque(maxlen=3)
+        self.pace, self._prepared = Pace(), False
         self._unconfirmed = 0
         self.gone = False
 
@@ -143,7 +135,7 @@ class Viewer:
     def changed(self) -> None:
         """Something new is to be seen: a wish, or an edit."""
         self.version += 1
-        self._changes.append(time.monotonic())
+        self.pace.changed()
         self.wake.set()
 
     async def show(self) -> None:
@@ -215,22 +207,17 @@ class Viewer:
                 await self.socket.send_text(json.dumps(told))
         return drawing.result()
 
-    def _flowing(self) -> bool:
-        """Whether a hand moves something: changes follow each other without a pause."""
-        times = self._changes
-        return len(times) == times.maxlen and time.monotonic() - times[0] < len(times) * _FLOWS_S
-
     async def _see(self, wish: Wish) -> None:
         version = self.version
-        if self._full_ms > (_FLOWING_MS if self._flowing() else _SLOW_MS):
+        if self.pace.wants_coarse():
             coarse = self._coarse(wish)
             first = await (
                 self._aside(coarse)
-                if self._flowing() and not self._meets()
+                if self.pace.flowing() and not self._meets()
                 else self._draw(coarse, version, finish=True)
             )
             if first is not None and self.playing is None:
-                self._fit(first[1].figures.ms)
+                self.pace.fit(first[1].figures.ms)
                 await self._send(wish, first, exact=False)
             if await self._goes_on(version):
                 return
@@ -238,18 +225,18 @@ class Viewer:
         picture = await self._draw(wish, version)
         if picture is None:
             # It took longer than it was waited for: at least so long.
-            self._full_ms = max(self._full_ms, (time.monotonic() - begun) * 1e3)
+            self.pace.full_ms = max(self.pace.full_ms, (time.monotonic() - begun) * 1e3)
             return
-        self._full_ms = picture[1].figures.ms
+        self.pace.full_ms = picture[1].figures.ms
         if self.version == version:
             await self._send(wish, picture, exact=True)
-        if self._full_ms > _FLOWING_MS and not self._prepared and not self._meets():
+        if not self.pace.follows_in_full() and not self._prepared and not self._meets():
             # The one who draws while a hand moves something learns what this is.
             self._prepared = True
             await self._aside(self._coarse(wish))
 
     def _coarse(self, wish: Wish) -> Wish:
-        return replace(wish, width=max(16, round(wish.width * _SHARES[self._share])))
+        return replace(wish, width=self.pace.coarse(wish.width))
 
     def _meets(self) -> bool:
         """Whether particles know of each other: who draws aside would have to step them from their first birth on."""
@@ -281,18 +268,10 @@ class Viewer:
 
     async def _goes_on(self, version: int) -> bool:
         """Whether something newer is to be seen, or will be at once."""
-        if self.version == version and self._flowing():
+        if self.version == version and self.pace.flowing():
             with suppress(TimeoutError):
-                await asyncio.wait_for(self.wake.wait(), _PAUSE_S)
+                await asyncio.wait_for(self.wake.wait(), PAUSE_S)
         return self.version != version
-
-    def _fit(self, ms: float) -> None:
-        """Make coarse pictures smaller or larger, if two of them say so."""
-        least, most = _COARSE_MS
-        step = (ms < least) - (ms > most)
-        self._agreed = 0 if step == 0 or step * self._agreed < 0 else self._agreed + step
-        if abs(self._agreed) >= 2:
-            self._share, self._agreed = min(max(self._share + step, 0), len(_SHARES) - 1), 0
 
     def _ahead(self, shot: Shot, digest: str, wish: Wish, ends: tuple[int, int], rate: float = 0.0) -> Ahead:
         first = max(shot.first_frame, min(ends))

@@ -11,7 +11,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from isbjorn.core.simulate.crowd import crowd
-from isbjorn.studio import live
+from isbjorn.studio import live, pace
 from tests.studio.in_studio import InStudio, Looking
 
 
@@ -132,7 +132,7 @@ class Idle(Looking):
             self.assertEqual(told, {"kind": "computed", "ranges": [[0, 12]]})
 
     def test_a_slow_picture_comes_coarse_first(self) -> None:
-        with mock.patch.object(live, "_SLOW_MS", 0.0), self.looking() as socket:
+        with mock.patch.object(pace, "SLOW_MS", 0.0), self.looking() as socket:
             socket.send_json({"kind": "see", "frame": 5, "width": 320})
             self.picture(socket)
             socket.send_json({"kind": "see", "frame": 6, "width": 320})
@@ -142,7 +142,7 @@ class Idle(Looking):
         self.assertEqual((small.shape[1], large.shape[1]), (107, 320))
 
     def test_while_a_hand_moves_a_number_pictures_come_coarse_and_at_its_end_in_full(self) -> None:
-        with mock.patch.object(live, "_FLOWING_MS", 0.0), self.looking() as socket:
+        with mock.patch.object(pace, "FLOWING_MS", 0.0), self.looking() as socket:
             socket.send_json({"kind": "see", "frame": 5, "width": 320})
             self.picture(socket)
             for value in range(10, 16):
