@@ -91,6 +91,25 @@ class Glowing(unittest.TestCase):
             light = glow_of(a_light(1001, 10.0), radius, 0.2, "#ffffff")
             self.assertAlmostEqual(float(light[..., 1].sum()), 9.8, delta=0.1)
 
+    def test_it_is_three_gaussians_wherever_the_light_is_and_whatever_the_sides(self) -> None:
+        rng = np.random.default_rng(7)
+        for height, width in ((161, 240), (160, 241), (123, 122)):
+            layer = np.zeros((height, width, 4), np.float32)
+            for y, x in zip(rng.integers(0, height, 30), rng.integers(0, width, 30), strict=True):
+                layer[y, x] = rng.random(4)
+            layer[-1, -1], layer[0, -1], layer[height // 2, -2] = 3, 2, 4
+            for radius in (4, 12, 15):
+                with self.subTest(height=height, width=width, radius=radius):
+                    wanted = np.zeros((height, width, 3))
+                    for times, weight in ((0.35, 0.45), (1.0, 0.35), (2.6, 0.2)):
+                        sigma = radius * times
+                        k = 2 * math.ceil(4.5 * sigma) + 1
+                        wanted += weight * cv2.GaussianBlur(
+                            layer[..., :3].astype(float), (k, k), sigma, borderType=cv2.BORDER_REFLECT_101
+                        )
+                    found = glow_of(layer, radius, 0, "#ffffff")
+                    self.assertLess(float(np.abs(found - wanted).max()), 0.004 * float(wanted.max()))
+
     def test_what_is_darker_does_not_glow(self) -> None:
         layer = scene()
         np.testing.assert_array_equal(done(layer, Glow(above=Number(value=100))), layer)

@@ -15,7 +15,12 @@ import numpy as np
 from isbjorn.core.arrays import Floats
 
 _LEAST = 1.7
+# Of the deviation: what lies beyond is not seen.
+_MARGIN = 3.5
 _BORDER = cv2.BORDER_REFLECT_101
+_MIRRORED = (_BORDER, _BORDER)
+# A deviation from which on a picture is halved at least once.
+HALVED_FROM = math.sqrt(4 * _LEAST**2 + 2)
 # What is blurred wider than this is made small first: its cost does not grow with the width.
 _WIDE, _SMALL = 64.0, 24.0
 
@@ -45,6 +50,62 @@ def _levels(sigma: float, smallest_side: int) -> int:
     return level
 
 
+Parts = tuple[tuple[float, float], ...]
+
+
+def blurred_sum(picture: Floats, parts: Parts, ends: tuple[int, int] = _MIRRORED) -> Floats:
+    """The sum of blurs of one picture, parts of (sigma in px, weight): `blur` of each, on one pyramid that is climbed once.
+
+    ends: how the picture goes on to the right, and downward.
+    """
+    height, width = picture.shape[:2]
+    widest = max(sigma for sigma, _ in parts)
+    if widest > _WIDE or min(sigma for sigma, _ in parts) < 0.05:
+        whole = np.zeros_like(picture)
+        for sigma, weight in parts:
+            whole = np.asarray(cv2.scaleAdd(blur(picture, sigma), weight, whole), np.float32)
+        return whole
+    levels = [_levels(sigma, min(height, width)) for sigma, _ in parts]
+    top = max(levels)
+    work = _padded(picture, widest, 2**top, ends) if top or ends != _MIRRORED else picture
+    pyramid = [work]
+    for _ in range(top):
+        pyramid.append(np.asarray(cv2.pyrDown(pyramid[-1], borderType=_BORDER), np.float32))
+    total: Floats | None = None
+    for level in range(top, -1, -1):
+        if total is not None:
+            total = np.asarray(cv2.pyrUp(total, borderType=cv2.BORDER_DEFAULT), np.float32)
+        for own, (sigma, weight) in zip(levels, parts, strict=True):
+            if own == level:
+                soft = _at_level(pyramid[level], sigma, level, weight)
+                total = soft if total is None else np.asarray(cv2.add(total, soft, dst=total), np.float32)
+    assert total is not None
+    return np.ascontiguousarray(total[:height, :width])
+
+
+def _padded(picture: Floats, sigma: float, step: int, ends: tuple[int, int] = _MIRRORED) -> Floats:
+    """A picture that goes on to the right and downward, mirrored, until its sides can be halved.
+
+    To the left and upward nothing is needed: halving keeps the first pixel, about which each level is mirrored itself. What it
+    makes of the other ends, and their own mirrors, lie beyond what the blur carries.
+    """
+    height, width = picture.shape[:2]
+    margin = step * math.ceil(_MARGIN * sigma / step)
+    down, right = margin + -height % step, margin + -width % step
+    if ends[0] == ends[1]:
+        return np.asarray(cv2.copyMakeBorder(picture, 0, down, 0, right, ends[0]), np.float32)
+    wider = cv2.copyMakeBorder(picture, 0, 0, 0, right, ends[0])
+    return np.asarray(cv2.copyMakeBorder(wider, 0, down, 0, 0, ends[1]), np.float32)
+
+
+def _at_level(work: Floats, sigma: float, level: int, weight: float = 1.0) -> Floats:
+    """What halvings and doublings have left to blur, on the coarsest picture."""
+    left = math.sqrt(max(1e-6, (sigma * sigma - 2 * (4**level - 1) / 3) / 4**level))
+    reach = max(1, math.ceil(4 * left))
+    taps = cv2.getGaussianKernel(2 * reach + 1, left, cv2.CV_32F)
+    return np.asarray(cv2.sepFilter2D(work, -1, taps, taps * np.float32(weight), borderType=_BORDER), np.float32)
+
+
 def blur(picture: Floats, sigma: float) -> Floats:
     """Blur a picture (height, width[, channels]) by a Gaussian of standard deviation sigma in px; a new one.
 
@@ -56,23 +117,10 @@ def blur(picture: Floats, sigma: float) -> Floats:
         return _wide(picture, sigma)
     height, width = picture.shape[:2]
     level = _levels(sigma, min(height, width))
-    left = math.sqrt(max(1e-6, (sigma * sigma - 2 * (4**level - 1) / 3) / 4**level))
-    # Halving asks for sides that can be halved; within the margin, what it makes of the edges is gone.
-    step = 2**level
-    margin = step * math.ceil(3.5 * sigma / step) if level else 0
-    down, right = -(height + 2 * margin) % step, -(width + 2 * margin) % step
-    work = picture
-    if level:
-        work = np.asarray(
-            cv2.copyMakeBorder(picture, margin, margin + down, margin, margin + right, _BORDER), np.float32
-        )
+    work = _padded(picture, sigma, 2**level) if level else picture
     for _ in range(level):
         work = np.asarray(cv2.pyrDown(work, borderType=_BORDER), np.float32)
-    reach = max(1, math.ceil(4 * left))
-    taps = cv2.getGaussianKernel(2 * reach + 1, left, cv2.CV_32F)
-    work = np.asarray(cv2.sepFilter2D(work, -1, taps, taps, borderType=_BORDER), np.float32)
+    work = _at_level(work, sigma, level)
     for _ in range(level):
         work = np.asarray(cv2.pyrUp(work, borderType=cv2.BORDER_DEFAULT), np.float32)
-    if level:
-        work = work[margin : margin + height, margin : margin + width]
-    return np.ascontiguousarray(work)
+    return np.ascontiguousarray(work[:height, :width])

@@ -29,33 +29,37 @@ C0, C1 = SHARES + PIECES, SHARES + 2 * PIECES
 SMEAR = C1 + PIECES
 
 
-@njit("f8(f8, f8, f8, b1)", cache=True, error_model="numpy")
-def _up_to(u: float, a: float, c1: float, hard: bool) -> float:
-    """The integral of w(clamp(a - c1 x²)) for x from 0 to u; a > 0."""
-    x = min(abs(u), math.sqrt(a / c1))
-    full = math.sqrt((a - 1.0) / c1) if a > 1.0 else 0.0
-    if x <= full:
-        return math.copysign(x, u)
-    total = full
-    for sign, v in ((1.0, x), (-1.0, full)):
-        v2 = v * v
-        if hard:
-            total += sign * v * (a - c1 * v2 / 3.0)
-        else:
-            a2 = a * a
-            total += (
-                sign
-                * v
-                * (
-                    a2 * (3.0 - 2.0 * a)
-                    + v2
-                    * (
-                        2.0 * a * c1 * (a - 1.0)
-                        + v2 * (0.6 * c1 * c1 * (1.0 - 2.0 * a) + v2 * (2.0 / 7.0) * c1 * c1 * c1)
-                    )
-                )
-            )
-    return math.copysign(total, u)
+@njit("f8(f8, f8, f8, f8, f8)", cache=True, inline="always")
+def _edge_up_to(v: float, one: float, three: float, five: float, seven: float) -> float:
+    """The integral of the edge's polynomial from 0 to v."""
+    v2 = v * v
+    return v * (one + v2 * (three + v2 * (five + v2 * seven)))
+
+
+@njit("f8(f8, f8, f8, f8, b1)", cache=True, error_model="numpy")
+def _between(first: float, last: float, a: float, c1: float, hard: bool) -> float:
+    """The integral of w(clamp(a - c1 x²)) for x from `first` to `last`; a > 0."""
+    end = math.sqrt(a / c1)
+    first, last = min(max(first, -end), end), min(max(last, -end), end)
+    if first >= last:
+        return 0.0
+    if hard:
+        one, three, five, seven = a, -c1 / 3.0, 0.0, 0.0
+    else:
+        one, three = a * a * (3.0 - 2.0 * a), 2.0 * a * c1 * (a - 1.0)
+        five, seven = 0.6 * c1 * c1 * (1.0 - 2.0 * a), (2.0 / 7.0) * c1 * c1 * c1
+    if a <= 1.0:
+        return _edge_up_to(last, one, three, five, seven) - _edge_up_to(first, one, three, five, seven)
+    # Full in the middle, and its edge at both sides.
+    full = math.sqrt((a - 1.0) / c1)
+    total = max(0.0, min(last, full) - max(first, -full))
+    if last > full:
+        begin = max(first, full)
+        total += _edge_up_to(last, one, three, five, seven) - _edge_up_to(begin, one, three, five, seven)
+    if first < -full:
+        stop = min(last, -full)
+        total += _edge_up_to(stop, one, three, five, seven) - _edge_up_to(first, one, three, five, seven)
+    return total
 
 
 @njit("void(f4[:,::1], i4[::1], i8[::1], i8[::1], i8, i8, f4[:,:,::1])", parallel=True, cache=True, error_model="numpy")
@@ -97,7 +101,7 @@ def _draw(smears: Floats, order: Ints, starts: Longs, turns: Longs, columns: int
                         a = c0 - c1 * max(0.0, px * px + py * py - along * along)
                         if a <= 0.0:
                             continue
-                        w += share * (_up_to(length - along, a, c1, hard) - _up_to(-along, a, c1, hard)) / length
+                        w += share * _between(-along, length - along, a, c1, hard) / length
                     if w > 0.0:
                         put(out, y, x, w * s[RED], w * s[RED + 1], w * s[RED + 2], w * s[RED + 3], mode)
 

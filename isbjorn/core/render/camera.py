@@ -9,7 +9,7 @@ import numpy.typing as npt
 from numba import njit, prange
 
 from isbjorn.core.appearance.particles import Particles
-from isbjorn.core.arrays import Floats
+from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Number, Round, Shot
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.render.discs import RECORD, write_record
@@ -54,13 +54,28 @@ class Projection:
 
     def place(self, position: npt.ArrayLike) -> tuple[Floats, Floats]:
         """Pixels from the top left corner, float32 (n, 2), and the magnification of each, float32 (n,); 0 behind the camera."""
-        p = (np.asarray(position, np.float64).reshape(-1, 3) - self.eye) @ self.axes.T
-        grown = np.ones(len(p))
-        if self.lens_px is not None:
-            grown = np.where(-p[:, 2] > _NEAREST_PX, self.lens_px / np.maximum(-p[:, 2], _NEAREST_PX), 0)
-        x = self.width / 2 + p[:, 0] * grown * self.scale_x
-        y = self.height / 2 - p[:, 1] * grown * self.scale_y
-        return np.stack([x, y], axis=1).astype(np.float32), grown.astype(np.float32)
+        places = np.asarray(position)
+        places = (places if places.dtype == np.float32 else places.astype(np.float64, copy=False)).reshape(-1, 3)
+        pixels, grown = np.empty((len(places), 2), np.float32), np.empty(len(places), np.float32)
+        _placed(places, self.packed, pixels, grown)
+        return pixels, grown
+
+
+@njit(
+    ["void(f4[:,:], f8[::1], f4[:,::1], f4[::1])", "void(f8[:,:], f8[::1], f4[:,::1], f4[::1])"],
+    cache=True, error_model="numpy",
+)  # fmt: skip
+def _placed(position: Doubles, view: Doubles, pixels: Floats, grown: Floats) -> None:
+    """`Projection.place` of places (n, 3), with a projection that is packed."""
+    for i in range(len(position)):
+        px, py, pz = position[i, 0] - view[5], position[i, 1] - view[6], position[i, 2] - view[7]
+        x, y = px * view[8] + py * view[9] + pz * view[10], px * view[11] + py * view[12] + pz * view[13]
+        away = -(px * view[14] + py * view[15] + pz * view[16])
+        times = 1.0
+        if view[4] > 0:
+            times = view[4] / away if away > _NEAREST_PX else 0.0
+        pixels[i, 0], pixels[i, 1] = view[0] / 2 + x * times * view[2], view[1] / 2 - y * times * view[3]
+        grown[i] = times
 
 
 def _axes(pan: float, pitch: float, roll: float) -> npt.NDArray[np.float64]:

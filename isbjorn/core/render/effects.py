@@ -21,11 +21,10 @@ from isbjorn.core.document.kinds import STEPS
 from isbjorn.core.evaluate import curves
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.random import mix
-from isbjorn.core.render.blur import blur
+from isbjorn.core.render.blur import HALVED_FROM, blur, blurred_sum
 from isbjorn.core.runtime.parallel import guarded
 
 _GLOWS = ((0.35, 0.45), (1.0, 0.35), (2.6, 0.2))
-_COARSEST = 2.5
 _GREY = 0.18
 
 
@@ -64,63 +63,111 @@ def _directional(step: DirectionalBlur, layer: Floats, at: Moment) -> Floats:
     return layer
 
 
-@njit("void(f4[:,:,::1], f4, f4[::1], i8, f4[:,:,::1])", parallel=True, cache=True, error_model="numpy")
-def _bright(layer: Floats, above: float, colour: Floats, fine: int, out: Floats) -> None:
-    """What is brighter than `above`, in the mean of squares of `fine` pixels; what lies beyond the layer is as what lies within."""
+_CONTRACT = {"contract"}
+
+
+@njit("void(f4[::1], f4, f4, f4[::1])", cache=True, fastmath=_CONTRACT, error_model="numpy")
+def _add_bright(pixels: Floats, above: float, weight: float, light: Floats) -> None:
+    """Add what is brighter than `above` of a row of pixels (4 n,) to a row of light (3 n,)."""
+    hair, nothing = np.float32(1e-9), np.float32(0)
+    for x in range(np.uint32(len(pixels) // 4)):
+        at, to = np.uint32(4) * x, np.uint32(3) * x
+        red, green, blue = pixels[at], pixels[at + np.uint32(1)], pixels[at + np.uint32(2)]
+        peak = max(red, max(green, blue))
+        share = weight * max(nothing, peak - above) / max(peak, hair)
+        light[to] += red * share
+        light[to + np.uint32(1)] += green * share
+        light[to + np.uint32(2)] += blue * share
+
+
+@njit("i8(i8, i8)", cache=True, inline="always")
+def _mirrored(i: int, n: int) -> int:
+    i = abs(i)
+    return max(0, 2 * (n - 1) - i) if i >= n else i
+
+
+@njit("void(f4[:,:,::1], f4, f4[::1], f4[:,:,::1])", parallel=True, cache=True, fastmath=_CONTRACT)
+def _bright(layer: Floats, above: float, colour: Floats, out: Floats) -> None:
+    """What is brighter than `above`, as large as the layer, or halved with the binomial 1 4 6 4 1."""
     height, width = layer.shape[0], layer.shape[1]
-    nothing, hair = np.float32(0), np.float32(1e-9)
+    halved = out.shape[0] != height or out.shape[1] != width
     for y in prange(out.shape[0]):
-        low, high = y * fine, min(height, (y + 1) * fine)
+        light = out[y].reshape(-1)
+        if not halved:
+            light[:] = 0
+            _add_bright(layer[y].reshape(-1), above, 1.0, light)
+        else:
+            row = np.zeros(3 * width, np.float32)
+            for j, weight in ((-2, 0.0625), (-1, 0.25), (0, 0.375), (1, 0.25), (2, 0.0625)):
+                _add_bright(layer[_mirrored(2 * y + j, height)].reshape(-1), above, weight, row)
+            outer, inner, middle = np.float32(0.0625), np.float32(0.25), np.float32(0.375)
+            for x in range(out.shape[1]):
+                a, b = 3 * _mirrored(2 * x - 2, width), 3 * _mirrored(2 * x - 1, width)
+                d, e = 3 * _mirrored(2 * x + 1, width), 3 * _mirrored(2 * x + 2, width)
+                for c in range(3):
+                    light[3 * x + c] = (
+                        outer * (row[a + c] + row[e + c]) + inner * (row[b + c] + row[d + c]) + middle * row[6 * x + c]
+                    )
         for x in range(out.shape[1]):
-            left, right = x * fine, min(width, (x + 1) * fine)
-            red, green, blue = nothing, nothing, nothing
-            for j in range(low, high):
-                for i in range(left, right):
-                    peak = max(layer[j, i, 0], max(layer[j, i, 1], layer[j, i, 2]))
-                    if peak > above and peak > hair:
-                        share = (peak - above) / peak
-                        red += layer[j, i, 0] * share
-                        green += layer[j, i, 1] * share
-                        blue += layer[j, i, 2] * share
-            part = np.float32(1) / np.float32((high - low) * (right - left))
-            out[y, x, 0], out[y, x, 1], out[y, x, 2] = (
-                red * part * colour[0],
-                green * part * colour[1],
-                blue * part * colour[2],
-            )
+            for c in range(3):
+                light[3 * x + c] *= colour[c]
 
 
-@njit("void(f4[:,:,::1], f4[:,:,::1], f8, f4[:,:,::1])", parallel=True, cache=True)
+@njit("void(f4[:,:,::1], f4[:,:,::1])", parallel=True, cache=True, fastmath=_CONTRACT)
+def _doubled(half: Floats, out: Floats) -> None:
+    """A picture from one halved with the same binomial; beyond its ends it is mirrored as the larger one is."""
+    height, width = out.shape[0], out.shape[1]
+    most, side = np.float32(0.75), np.float32(0.125)
+    for y in prange(height):
+        k, row, whole = y // 2, np.empty(3 * half.shape[1], np.float32), out[y].reshape(-1)
+        here, below = half[k].reshape(-1), half[_mirrored(2 * k + 2, height) // 2].reshape(-1)
+        if y % 2 == 0:
+            above = half[_mirrored(2 * k - 2, height) // 2].reshape(-1)
+            for i in range(np.uint32(len(row))):
+                row[i] = most * here[i] + side * (above[i] + below[i])
+        else:
+            for i in range(np.uint32(len(row))):
+                row[i] = np.float32(0.5) * (here[i] + below[i])
+        for x in range(half.shape[1]):
+            left, right = 3 * (_mirrored(2 * x - 2, width) // 2), 3 * (_mirrored(2 * x + 2, width) // 2)
+            for c in range(3):
+                whole[6 * x + c] = most * row[3 * x + c] + side * (row[left + c] + row[right + c])
+                if 2 * x + 1 < width:
+                    whole[6 * x + 3 + c] = np.float32(0.5) * (row[3 * x + c] + row[right + c])
+
+
+@njit("void(f4[:,:,::1], f4[:,:,::1], f4, f4[:,:,::1])", parallel=True, cache=True)
 def _lit(layer: Floats, light: Floats, amount: float, out: Floats) -> None:
     for y in prange(layer.shape[0]):
-        for x in range(layer.shape[1]):
-            for c in range(3):
-                out[y, x, c] = layer[y, x, c] + amount * light[y, x, c]
-            out[y, x, 3] = layer[y, x, 3]
+        below, more, sum_ = layer[y].reshape(-1), light[y].reshape(-1), out[y].reshape(-1)
+        for x in range(np.uint32(layer.shape[1])):
+            at, of = np.uint32(4) * x, np.uint32(3) * x
+            for c in range(np.uint32(3)):
+                sum_[at + c] = below[at + c] + amount * more[of + c]
+            sum_[at + np.uint32(3)] = below[at + np.uint32(3)]
 
 
 _brighten: Callable[..., None] = guarded(_bright)
 _light: Callable[..., None] = guarded(_lit)
+_double: Callable[..., None] = guarded(_doubled)
 
 
 def glow_of(layer: Floats, radius: float, above: float, colour: str) -> Floats:
     """The light that spreads from what is brighter than `above`, (height, width, 3): three blurs, the widest the faintest."""
     height, width = layer.shape[:2]
-    # What is blurred so far needs no finer picture; halving it adds a quarter of a pixel squared each time.
-    least = radius * _GLOWS[0][0]
-    fine = 2 ** max(0, math.floor(math.log2(max(1.0, least / _COARSEST))))
-    if min(height, width) < 8 * fine:
-        fine = 1
-    source = np.empty((-(-height // fine), -(-width // fine), 3), np.float32)
+    sizes = tuple((radius * times, weight) for times, weight in _GLOWS)
+    halved = sizes[0][0] >= HALVED_FROM and min(height, width) >= 8
+    source = np.empty((-(-height // 2), -(-width // 2), 3) if halved else (height, width, 3), np.float32)
     light = np.ascontiguousarray(hex_to_linear(colour), np.float32)
-    _brighten(np.ascontiguousarray(layer), np.float32(above), light, fine, source)
-    total = np.zeros_like(source)
-    for times, weight in _GLOWS:
-        total = np.asarray(cv2.scaleAdd(blur(source, radius * times / fine), weight, total), np.float32)
-    if fine > 1:
-        whole = cv2.resize(total, (total.shape[1] * fine, total.shape[0] * fine), interpolation=cv2.INTER_LINEAR)
-        total = np.ascontiguousarray(whole[:height, :width], np.float32)
-    return total
+    _brighten(np.ascontiguousarray(layer), np.float32(above), light, source)
+    if not halved:
+        return blurred_sum(source, sizes)
+    # Halving and doubling each add a variance of 1.
+    half = tuple((math.sqrt(sigma * sigma - 2) / 2, weight) for sigma, weight in sizes)
+    ends = [cv2.BORDER_REFLECT_101 if side % 2 else cv2.BORDER_REFLECT for side in (width, height)]
+    whole = np.empty((height, width, 3), np.float32)
+    _double(np.ascontiguousarray(blurred_sum(source, half, (ends[0], ends[1]))), whole)
+    return whole
 
 
 def _glow(step: Glow, layer: Floats, at: Moment) -> Floats:
@@ -129,7 +176,7 @@ def _glow(step: Glow, layer: Floats, at: Moment) -> Floats:
         return layer
     light = glow_of(layer, radius, at.read(step.above) / 100, step.colour)
     found = np.empty_like(layer)
-    _light(np.ascontiguousarray(layer), light, amount, found)
+    _light(np.ascontiguousarray(layer), light, np.float32(amount), found)
     return found
 
 

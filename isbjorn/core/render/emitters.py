@@ -9,10 +9,11 @@ from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
+from numba import njit
 
 from isbjorn.core.appearance.looks import number_now
 from isbjorn.core.appearance.particles import Particles, Solver, births_of
-from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Emitter, Number, Round, Shot
 from isbjorn.core.errors import Stale
 from isbjorn.core.random import SPIN_X, SPIN_Y, STRETCH, TURN_X, TURN_Y, draws_around
@@ -144,19 +145,28 @@ def change_of(every: Particles, first: Particles, middle: Particles, last: Parti
     """What becomes of particles from the first to the last of three moments; who lives in one half only is taken on evenly."""
     n = len(every)
     angles, sizes = (np.repeat(a[:, None], 3, axis=1) for a in (every.angle, every.size))
-    there = np.zeros((n, 3), bool)
+    there = np.zeros((n, 3), np.bool_)
     for column, part in enumerate((first, middle, last)):
         order = np.argsort(part.id, kind="stable")
-        known = part.id[order]
-        at = np.clip(np.searchsorted(known, every.id), 0, max(0, len(known) - 1))
-        if len(known):
-            same = known[at] == every.id
-            there[:, column] = same
-            angles[same, column], sizes[same, column] = part.angle[order][at][same], part.size[order][at][same]
+        _found_again(every.id, part.id, order, part.angle, part.size, column, angles, sizes, there)
     turned = angles[:, 2] - angles[:, 0]
     one_half = there[:, 1] & (there[:, 0] ^ there[:, 2])
-    turned = np.where(one_half, 2 * turned, turned)
-    return Change(turned.astype(np.float32), sizes.astype(np.float32))
+    return Change(np.where(one_half, 2 * turned, turned).astype(np.float32), sizes)
+
+
+@njit("void(i8[::1], i8[::1], i8[::1], f4[::1], f4[::1], i8, f4[:,::1], f4[:,::1], b1[:,::1])", cache=True)
+def _found_again(
+    every: Longs, ids: Longs, order: Longs, angle: Floats, size: Floats, column: int, angles: Floats, sizes: Floats,
+    there: npt.NDArray[np.bool_],
+) -> None:  # fmt: skip
+    """Put angles and sizes of a moment beside everyone who was there; `every` is sorted, and `ids` through `order`."""
+    j = 0
+    for i in range(len(every)):
+        while j < len(order) and ids[order[j]] < every[i]:
+            j += 1
+        if j < len(order) and ids[order[j]] == every[i]:
+            there[i, column] = True
+            angles[i, column], sizes[i, column] = angle[order[j]], size[order[j]]
 
 
 def merged_particles(parts: list[Particles]) -> Particles:

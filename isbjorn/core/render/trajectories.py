@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 import numpy as np
+from numba import njit
 
 from isbjorn.core.appearance.particles import Solver
 from isbjorn.core.arrays import Doubles, Longs
@@ -32,32 +33,64 @@ def ways(solver: Solver, number: int, moments: list[Fraction]) -> Ways:
     Between its birth and the first moment after it, and from the last before its death, it goes straight on.
     """
     seen = [solver.place(number, at) for at in moments]
-    ids, first = np.unique(np.concatenate([s[0] for s in seen]), return_index=True)
-    lives = np.concatenate([s[3] for s in seen])[first].astype(np.float64)
-    births = np.concatenate([s[4] for s in seen])[first]
-    deaths = births + lives
-    n, m = len(ids), len(moments)
-    places, velocities = np.full((n, m, 3), np.nan), np.zeros((n, m, 3))
-    here = np.zeros((n, m), bool)
-    for j, (known, place, velocity, _, _) in enumerate(seen):
-        at = np.searchsorted(ids, known)
-        places[at, j], velocities[at, j], here[at, j] = place, velocity, True
+    counts = [len(known) for known, *_ in seen]
+    starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
+    ids = np.concatenate([known for known, *_ in seen]).astype(np.int64, copy=False)
+    order = np.concatenate(
+        [np.argsort(known, kind="stable") + first for (known, *_), first in zip(seen, starts, strict=False)]
+    )
+    places, velocities = (np.ascontiguousarray(np.concatenate([s[k] for s in seen]), np.float64) for k in (1, 2))
+    lives, born = (np.concatenate([s[k] for s in seen]).astype(np.float64) for k in (3, 4))
+    m, most = len(moments), len(ids)
+    who, births, deaths = np.empty(most, np.int64), np.empty(most), np.empty(most)
+    out, times = np.empty((most, m, 3)), np.empty((most, m))
     t = np.array([float(at) for at in moments])
-    times = np.clip(t[None], births[:, None], deaths[:, None])
-    rows = np.arange(n)
-    start, end = here.argmax(axis=1), m - 1 - here[:, ::-1].argmax(axis=1)
-    born = places[rows, start] - velocities[rows, start] * (t[start] - births)[:, None]
-    with np.errstate(invalid="ignore"):
-        left = np.where(np.isfinite(deaths), deaths - t[end], 0.0)
-    died = places[rows, end] + velocities[rows, end] * np.maximum(left, 0)[:, None]
-    column = np.arange(m)[None]
-    places = np.where((column < start[:, None])[..., None], born[:, None], places)
-    places = np.where((column > end[:, None])[..., None], died[:, None], places)
-    # Taken away before its time: it stays where it was last seen.
-    gone = np.isnan(places)
-    if gone.any():
-        places = np.where(gone, places[rows, end][:, None], places)
-    return Ways(ids, places, times, births, deaths)
+    n = _merge(ids, order, starts, places, velocities, lives, born, t, who, out, times, births, deaths)
+    return Ways(who[:n], out[:n], times[:n], births[:n], deaths[:n])
+
+
+@njit(
+    "i8(i8[::1], i8[::1], i8[::1], f8[:,::1], f8[:,::1], f8[::1], f8[::1], f8[::1], i8[::1], f8[:,:,::1], f8[:,::1], f8[::1],"
+    " f8[::1])",
+    cache=True,
+)
+def _merge(
+    ids: Longs, order: Longs, starts: Longs, places: Doubles, velocities: Doubles, lives: Doubles, born: Doubles, t: Doubles,
+    who: Longs, out: Doubles, times: Doubles, births: Doubles, deaths: Doubles,
+) -> int:  # fmt: skip
+    """Merge what is seen at each moment, each sorted by ids through `order`, to one row for everyone; how many there are."""
+    m, n = len(t), 0
+    at, row = starts[:-1].copy(), np.empty(m, np.int64)
+    while True:
+        least, any_left = np.int64(0), False
+        for j in range(m):
+            if at[j] < starts[j + 1] and (not any_left or ids[order[at[j]]] < least):
+                least, any_left = ids[order[at[j]]], True
+        if not any_left:
+            return n
+        first, last = -1, -1
+        for j in range(m):
+            row[j] = -1
+            if at[j] < starts[j + 1] and ids[order[at[j]]] == least:
+                row[j] = order[at[j]]
+                at[j] += 1
+                first, last = (j if first < 0 else first), j
+        one, end = row[first], row[last]
+        who[n], births[n], deaths[n] = least, born[one], born[one] + lives[one]
+        left = max(0.0, deaths[n] - t[last]) if np.isfinite(deaths[n]) else 0.0
+        for j in range(m):
+            times[n, j] = min(max(t[j], births[n]), deaths[n])
+            for c in range(3):
+                if row[j] >= 0:
+                    out[n, j, c] = places[row[j], c]
+                elif j < first:
+                    out[n, j, c] = places[one, c] - velocities[one, c] * (t[first] - births[n])
+                elif j > last:
+                    out[n, j, c] = places[end, c] + velocities[end, c] * left
+                else:
+                    # Taken away before its time: it stays where it was last seen.
+                    out[n, j, c] = places[end, c]
+        n += 1
 
 
 def trail_moments(seconds: Fraction, length_s: float, hz: int) -> list[Fraction]:

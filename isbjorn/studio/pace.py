@@ -1,0 +1,51 @@
+"""How quickly one who looks at a shot is followed: whether a hand moves something, and how coarse its pictures are meanwhile."""
+
+from __future__ import annotations
+
+import time
+from collections import deque
+
+SLOW_MS, FLOWING_MS = 120.0, 50.0
+# While things change without a pause, pictures come coarse where a full one takes longer: so wide that they take about so long.
+_COARSE_MS = (18.0, 50.0)
+_SHARES = (1 / 5, 1 / 4, 1 / 3, 1 / 2, 2 / 3)
+# Changes that follow each other within so many seconds are one movement of a hand, and so long its next one is waited for.
+_FLOWS_S, PAUSE_S = 0.3, 0.15
+
+
+class Pace:
+    """What the last changes and pictures of one viewer were like. full_ms: what the last picture in full took."""
+
+    def __init__(self) -> None:
+        self.full_ms = 0.0
+        self._changes: deque[float] = deque(maxlen=3)
+        self._share, self._agreed = _SHARES.index(1 / 3), 0
+
+    def changed(self) -> None:
+        """Something has changed just now."""
+        self._changes.append(time.monotonic())
+
+    def flowing(self) -> bool:
+        """Whether a hand moves something: changes follow each other without a pause."""
+        times = self._changes
+        return len(times) == times.maxlen and time.monotonic() - times[0] < len(times) * _FLOWS_S
+
+    def follows_in_full(self) -> bool:
+        """Whether pictures in full are quick enough to follow a hand."""
+        return self.full_ms <= FLOWING_MS
+
+    def wants_coarse(self) -> bool:
+        """Whether a picture in full would come too late to be the first."""
+        return not self.follows_in_full() if self.flowing() else self.full_ms > SLOW_MS
+
+    def coarse(self, width: int) -> int:
+        """How wide a coarse picture is, instead of so many px."""
+        return max(16, round(width * _SHARES[self._share]))
+
+    def fit(self, ms: float) -> None:
+        """Make coarse pictures smaller or larger, if two of them say so."""
+        least, most = _COARSE_MS
+        step = (ms < least) - (ms > most)
+        self._agreed = 0 if step == 0 or step * self._agreed < 0 else self._agreed + step
+        if abs(self._agreed) >= 2:
+            self._share, self._agreed = min(max(self._share + step, 0), len(_SHARES) - 1), 0
