@@ -16,6 +16,7 @@ from isbjorn.core.document.acting import acting
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.media.light import light_of
 from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.render import mattes
 from isbjorn.core.render.camera import Counts, Orbit, projection, to_draw
 from isbjorn.core.render.compositor import Compositor, all_simple, depth_of, reads_ground
 from isbjorn.core.render.discs import draw_records
@@ -81,31 +82,32 @@ def draw_particles(
         if out is not None and out.shape[:2] != (view.height, view.width):
             out = None
         return Layers(draw_records(bodies.records, view.width, view.height, out), particles, bodies.counts)
-    easel = _easel(motion, frame, scale, stale, orbit)
-    easel.known = known
+    compositor = _compositor(motion, frame, scale, stale, orbit)
+    compositor.known = known
     grounded = over_plate and orbit is None and reads_ground(shot)
     below = ground(shot, frame, scale, motion.plates) if grounded else None
-    picture = easel.laid(None if below is None else below.copy())
+    picture = compositor.laid(None if below is None else below.copy())
     parts = [
-        easel.particles[n] if n in easel.particles else motion.of(n, shot.seconds(frame), stale) for n in motion.tracks
+        compositor.particles[n] if n in compositor.particles else motion.of(n, shot.seconds(frame), stale)
+        for n in motion.tracks
     ]
-    return Layers(picture, gathered(parts), easel.brush.counts, below is not None)
+    return Layers(picture, gathered(parts), compositor.context.counts, below is not None)
 
 
-def _easel(
+def _compositor(
     motion: Solver, frame: int | Fraction, scale: float, stale: Callable[[], bool] | None, orbit: Orbit | None
 ) -> Compositor:
     shot, seconds = motion.shot, motion.shot.seconds(frame)
-    brush = RenderContext(shot, motion, seconds, scale, motion.plates, orbit, stale)
+    context = RenderContext(shot, motion, seconds, scale, motion.plates, orbit, stale)
     plate = None
-    if shot.plate is not None and any(m.on and m.kind in ("bright", "dark", "colour") for m in shot.mattes):
-        plate = motion.plates.at(shot, seconds, brush.view.width, brush.view.height)
-    return Compositor(brush, int(frame), plate)
+    if shot.plate is not None and any(m.on and mattes.KINDS[m.kind].reads_plate for m in shot.mattes):
+        plate = motion.plates.at(shot, seconds, context.view.width, context.view.height)
+    return Compositor(context, int(frame), plate)
 
 
 def draw_depth(motion: Solver, frame: int | Fraction, scale: float = 1.0, orbit: Orbit | None = None) -> Floats:
     """How many bodies lie over each other at each pixel of a frame, float32 (height, width)."""
-    return depth_of(_easel(motion, frame, scale, None, orbit).brush)
+    return depth_of(_compositor(motion, frame, scale, None, orbit).context)
 
 
 def ground(shot: Shot, frame: int | Fraction, scale: float, plates: PlateReader) -> Floats | None:

@@ -113,9 +113,9 @@ class KnownLayers(unittest.TestCase):
         drawn: list[int] = []
         plainly = RenderContext.draw
 
-        def spied(brush: RenderContext, number: int, *rest: Any, **more: Any) -> Any:
+        def spied(context: RenderContext, number: int, *rest: Any, **more: Any) -> Any:
             drawn.append(number)
-            return plainly(brush, number, *rest, **more)
+            return plainly(context, number, *rest, **more)
 
         with mock.patch.object(RenderContext, "draw", spied):
             for value in (60, 61, 62):

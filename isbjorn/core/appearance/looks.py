@@ -137,19 +137,19 @@ class AppearanceInput:
         assert source is not None
         match source.measure:
             case "speed":
-                found = np.linalg.norm(self.state.velocity, axis=0).astype(np.float64)
+                measure = np.linalg.norm(self.state.velocity, axis=0).astype(np.float64)
             case "emitter speed":
                 speed = np.linalg.norm(readings.velocity(self.source.emitter, np.array([self.t])), axis=1)
-                found = np.repeat(speed, len(place))
+                measure = np.repeat(speed, len(place))
             case "distance":
                 to = readings.frames(readings.things[source.thing or ""], np.array([self.t])).place
-                found = np.linalg.norm(place - to, axis=1)
+                measure = np.linalg.norm(place - to, axis=1)
             case _:
                 light = self.source.light
                 if light is None:
                     return {}
-                found = brightness(light, place, np.full(len(place), self.t))
-        return {measure_name(source): found}
+                measure = brightness(light, place, np.full(len(place), self.t))
+        return {measure_name(source): measure}
 
 
 def dress(source: Source, state: State, age01: Floats, t: float, length_s: float) -> Looks:
@@ -168,7 +168,7 @@ def dress(source: Source, state: State, age01: Floats, t: float, length_s: float
         ]
     )
     count = state.count
-    found = Looks(
+    looks = Looks(
         np.empty(count, np.float32),
         np.empty(count, np.float32),
         np.empty((count, 3), np.float32),
@@ -185,13 +185,13 @@ def dress(source: Source, state: State, age01: Floats, t: float, length_s: float
     _kernel(
         np.uint64(key), state.births, age01, bases, spreads, np.array([bounds_of(n)[1] for n in numbers], np.float64), tables, ramp,
         np.ascontiguousarray(room.base(e.fade_last) / 100), shaded,
-        found.size, found.opacity, found.colour,
+        looks.size, looks.opacity, looks.colour,
     )  # fmt: skip
     if e.colour_by != "age" or colours.is_varied(e):
-        found = replace(found, colour=_recoloured(found, room, e, length_s))
+        looks = replace(looks, colour=_recoloured(looks, room, e, length_s))
     if e.tint:
-        found = replace(found, colour=(found.colour * _tints(source, state)).astype(np.float32))
-    return found
+        looks = replace(looks, colour=(looks.colour * _tints(source, state)).astype(np.float32))
+    return looks
 
 
 def number_now(number: Number, readings: Readings, age01: Floats, t: float) -> Doubles:
@@ -200,10 +200,10 @@ def number_now(number: Number, readings: Readings, age01: Floats, t: float) -> D
     return np.asarray(value * np.interp(age01, np.linspace(0, 1, TABLE), curves.table(number.over_life)))
 
 
-def _recoloured(found: Looks, room: AppearanceInput, e: Emitter, length_s: float) -> Floats:
-    """Colours by another measure than age (what is found is their brightness), and varied in hue, saturation and lightness."""
+def _recoloured(looks: Looks, room: AppearanceInput, e: Emitter, length_s: float) -> Floats:
+    """Colours by another measure than age (these are their brightness), and varied in hue, saturation and lightness."""
     source, state = room.source, room.state
-    colour: npt.NDArray[np.floating] = found.colour
+    colour: npt.NDArray[np.floating] = looks.colour
     if e.colour_by == "plate":
         place, _, _ = source.leave(state.births, state.moments)
         colour = colour * colours.plate_colours(source.light, place.T.astype(np.float64), state.moments)

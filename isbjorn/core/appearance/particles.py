@@ -58,8 +58,8 @@ class Particles:
 
     def __getitem__(self, name: str) -> npt.NDArray[np.generic]:
         """An array by its name."""
-        found: npt.NDArray[np.generic] = getattr(self, name)
-        return found
+        array: npt.NDArray[np.generic] = getattr(self, name)
+        return array
 
     def between(self, first: int, last: int) -> Particles:
         """Some of them, by their places."""
@@ -144,8 +144,8 @@ class Solver:
     @property
     def running(self) -> Running | None:
         """How far the run of a crowd is that is under way, the longest one; None if none is."""
-        found = [track.crowd.running for track in self.tracks.values() if isinstance(track.crowd, Crowd)]
-        return max((one for one in found if one is not None), key=lambda one: one.left_s, default=None)
+        runs = [track.crowd.running for track in self.tracks.values() if isinstance(track.crowd, Crowd)]
+        return max((one for one in runs if one is not None), key=lambda one: one.left_s, default=None)
 
     def at(self, frame: int | Fraction, stale: Callable[[], bool] | None = None) -> Particles:
         """The particles at a frame number (sub-frames as fractions)."""
@@ -169,15 +169,15 @@ class Solver:
             rounds = math.floor(seconds / self.shot.length_s)
             seconds -= rounds * self.shot.length_s
         # The moments of a shutter are asked for by places and by looks.
-        found = self._lately.get((number, seconds))
-        if found is None:
-            found = track.at(seconds, stale)
-            if found.nbytes <= _LATELY_BYTES // _LATELY:
-                self._lately[number, seconds] = found
+        state = self._lately.get((number, seconds))
+        if state is None:
+            state = track.at(seconds, stale)
+            if state.nbytes <= _LATELY_BYTES // _LATELY:
+                self._lately[number, seconds] = state
                 while len(self._lately) > _LATELY:
                     # Other threads may do the same at once.
                     self._lately.pop(next(iter(self._lately)), None)
-        return found, self._ids(number, found, rounds), float(seconds)
+        return state, self._ids(number, state, rounds), float(seconds)
 
     def place(
         self, number: int, seconds: Fraction, stale: Callable[[], bool] | None = None

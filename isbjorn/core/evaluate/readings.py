@@ -94,13 +94,15 @@ class Readings:
         value = self.plain(number, t)
         if source is None:
             return np.clip(value, low, high)
-        found: Doubles | None
+        measure: Doubles | None
         if source.measure == "number":
             other = number_at(self.things, source.thing or "")
-            found = None if other is None else self.number(other, t)
+            measure = None if other is None else self.number(other, t)
         else:
-            found = (measured or {}).get(measure_name(source))
-        return np.clip(value if found is None else combined(value, source.combine, mapped(source, found)), low, high)
+            measure = (measured or {}).get(measure_name(source))
+        return np.clip(
+            value if measure is None else combined(value, source.combine, mapped(source, measure)), low, high
+        )
 
     def now(self, number: Number, t: float) -> float:
         """A number at one moment."""
@@ -159,24 +161,24 @@ class Readings:
     def cuts(self, thing: Any) -> Doubles:
         """Moments at which a thing is elsewhere at once, with no way between: after a held key, and where a loop comes round."""
         if thing.id not in self._cuts:
-            found: set[float] = set()
+            moments: set[float] = set()
             numbers = [thing.across, thing.up, thing.depth, thing.turn, thing.scale]
             numbers += [] if thing.path is None else [thing.path.along]
             for number in numbers:
                 for a, b in itertools.pairwise(number.keys):
                     if a.value != b.value and (a.joint == "hold" or b.at_s - a.at_s < _HALF_S):
-                        found.add(b.at_s)
+                        moments.add(b.at_s)
                 driver = number.source
                 if driver is not None and driver.measure == "number" and driver.thing:
                     other = number_at(self.things, driver.thing)
                     keys = () if other is None else other.keys
-                    found |= {b.at_s for a, b in itertools.pairwise(keys) if a.value != b.value and a.joint == "hold"}
+                    moments |= {b.at_s for a, b in itertools.pairwise(keys) if a.value != b.value and a.joint == "hold"}
             carrier = self.things.get(thing.carried_by or "")
             if carrier is not None:
-                found |= set(self.cuts(carrier).tolist())
+                moments |= set(self.cuts(carrier).tolist())
             if self.loop_s is not None and not self.still(thing):
-                found = {at for at in found if 0 < at < self.loop_s} | {0.0}
-            self._cuts[thing.id] = np.array(sorted(found))
+                moments = {at for at in moments if 0 < at < self.loop_s} | {0.0}
+            self._cuts[thing.id] = np.array(sorted(moments))
         return self._cuts[thing.id]
 
     def _between_cuts(self, cuts: Doubles, t: Doubles) -> tuple[Doubles, Doubles]:

@@ -74,8 +74,8 @@ def portrait(
     values[6] = life
     state = State(np.zeros(count, np.int64), now - age01.astype(np.float64) * life, values)
     looks = dress(track.source, state, age01, now, float(board.length_s))
-    brush = RenderContext(board, solver, seconds, 1.0, solver.plates)
-    pen = EmitterRasteriser(brush, e, number, e.blend)
+    context = RenderContext(board, solver, seconds, 1.0, solver.plates)
+    pen = EmitterRasteriser(context, e, number, e.blend)
     p = Particles(
         id=state.births, emitter=np.full(count, number, np.int32), position=state.place.T,
         velocity=state.velocity.T, age=(age01 * life).astype(np.float32), life=state.lives, age01=age01, size=looks.size,

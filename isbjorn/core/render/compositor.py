@@ -67,7 +67,7 @@ def _aim(unit: Emitter | Group) -> str | None:
 class Compositor:
     """Lays the layers of a moment. plate: the plate alone, for mattes that read it. known: what is known of the last picture."""
 
-    brush: RenderContext
+    context: RenderContext
     frame: int
     plate: Floats | None = None
     particles: dict[int, Particles] = field(default_factory=dict)
@@ -75,28 +75,28 @@ class Compositor:
 
     @property
     def shot(self) -> Shot:
-        return self.brush.shot
+        return self.context.shot
 
     @cached_property
     def moment(self) -> Moment:
-        return Moment(self.brush.read, self.brush.view.scale_x, self.frame)
+        return Moment(self.context.read, self.context.view.scale_x, self.frame)
 
     def _nothing(self) -> Floats:
-        return np.zeros((self.brush.view.height, self.brush.view.width, 4), np.float32)
+        return np.zeros((self.context.view.height, self.context.view.width, 4), np.float32)
 
     @cached_property
     def _aimed(self) -> dict[str, list[Emitter | Group]]:
         """Who is used on one thing alone, by the thing's id."""
-        found: dict[str, list[Emitter | Group]] = {}
+        users: dict[str, list[Emitter | Group]] = {}
         for unit in _units(self.shot):
             if (of := _aim(unit)) is not None:
-                found.setdefault(of, []).append(unit)
-        return found
+                users.setdefault(of, []).append(unit)
+        return users
 
     @cached_property
     def _mattes(self) -> dict[str, Floats]:
         wanted = {name for e in self.shot.emitters if e.on for name in e.hidden_by}
-        return {m.id: matte_of(m, self.brush, self.plate) for m in self.shot.mattes if m.on and m.id in wanted}
+        return {m.id: matte_of(m, self.context, self.plate) for m in self.shot.mattes if m.on and m.id in wanted}
 
     def laid(self, ground: Floats | None) -> Floats:
         """All layers on the ground (changed in place), or on nothing."""
@@ -104,7 +104,7 @@ class Compositor:
         whole = working(self.shot.finish)
         if ground is not None:
             for user in self._aimed.get("plate", ()):
-                picture[:] = used(user.use, self.layer(user), picture, self.brush)
+                picture[:] = used(user.use, self.layer(user), picture, self.context)
         target = self._nothing() if whole else picture
         self._lay_all(self._ordered_units(), target, ground is not None)
         if whole:
@@ -116,13 +116,13 @@ class Compositor:
 
     def _ordered_units(self) -> list[Emitter | Group]:
         """What is laid, in its order: emitters, and groups where the first of their members stands."""
-        found: dict[str, Emitter | Group] = {}
+        units: dict[str, Emitter | Group] = {}
         groups = {g.id: g for g in self.shot.groups}
         for emitter in self._in_order():
             unit: Emitter | Group = groups[emitter.group] if emitter.group is not None else emitter
             if unit.on and (isinstance(unit, Group) or emitter.on) and _aim(unit) is None:
-                found.setdefault(unit.id, unit)
-        return list(found.values())
+                units.setdefault(unit.id, unit)
+        return list(units.values())
 
     def _lay_all(self, units: list[Emitter | Group], target: Floats, grounded: bool) -> None:
         known = self.known
@@ -130,7 +130,7 @@ class Compositor:
             for unit in units:
                 self._put(unit, target)
             return
-        self._digests = Digests(self.brush, self._aimed, grounded)
+        self._digests = Digests(self.context, self._aimed, grounded)
         chain = [self._digests.of(unit) for unit in units]
         same, first = known.same(self._digests.at, chain), 0
         if known.below is not None:
@@ -149,25 +149,25 @@ class Compositor:
 
     def _noted(self, drawing: Callable[[], None]) -> Facts:
         """Draw, and note whose particles they were and what was counted."""
-        before, had = replace(self.brush.counts), set(self.particles)
+        before, had = replace(self.context.counts), set(self.particles)
         drawing()
         mine = {number: p for number, p in self.particles.items() if number not in had}
-        return Facts(mine, since(before, self.brush.counts))
+        return Facts(mine, since(before, self.context.counts))
 
     def _recall(self, facts: Facts) -> None:
         self.particles |= facts.particles
-        add(self.brush.counts, facts.counts)
+        add(self.context.counts, facts.counts)
 
     def _in_order(self) -> list[Emitter]:
         """Emitters in the order in which they are drawn: of the cast, or the farthest first by the middle of its particles; those
         of a group by the middle of all of them."""
-        shot, view = self.shot, self.brush.view
+        shot, view = self.shot, self.context.view
         if shot.camera.sorting != "by depth" or view.lens_px is None:
             return list(shot.emitters)
         near: dict[str, list[float]] = {}
         for number, emitter in enumerate(shot.emitters):
-            if number in self.brush.solver.tracks:
-                places = self.brush.solver.of(number, self.brush.seconds, self.brush.stale).position
+            if number in self.context.solver.tracks:
+                places = self.context.solver.of(number, self.context.seconds, self.context.stale).position
                 near.setdefault(emitter.group or emitter.id, []).extend((places @ view.axes[2]).tolist())
         middle = {name: float(np.mean(z)) if z else 0.0 for name, z in near.items()}
         return sorted(shot.emitters, key=lambda e: middle.get(e.group or e.id, 0.0))
@@ -175,7 +175,7 @@ class Compositor:
     def _put(self, unit: Emitter | Group, onto: Floats) -> None:
         if unit.use.kind != "picture":
             if unit.use.of is None:
-                onto[:] = used(unit.use, self.layer(unit), onto, self.brush)
+                onto[:] = used(unit.use, self.layer(unit), onto, self.context)
             return
         own = (
             isinstance(unit, Group) or working(unit.finish) or bool(set(unit.hidden_by) & set(self._mattes))
@@ -191,12 +191,12 @@ class Compositor:
 
     def _draw(self, emitter: Any, onto: Floats, blend: str | None = None) -> None:
         number = self.shot.emitters.index(emitter)
-        self.particles[number] = self.brush.draw(number, onto, blend)
+        self.particles[number] = self.context.draw(number, onto, blend)
 
     def layer(self, unit: Emitter | Group) -> Floats:
         """A unit's own layer with its finish, and with what others do to it, as large as the picture."""
         piece = self._piece(unit)
-        if piece is not None and piece[0].shape[:2] == (self.brush.view.height, self.brush.view.width):
+        if piece is not None and piece[0].shape[:2] == (self.context.view.height, self.context.view.width):
             return piece[0]
         whole = self._nothing()
         if piece is not None:
@@ -215,20 +215,20 @@ class Compositor:
     def _known_piece(self, unit: Emitter | Group) -> tuple[Floats, int, int] | None:
         if self.known is None or (isinstance(unit, Emitter) and unit.group is not None):
             return self._piece(unit)
-        digest, found = self._digests.of(unit), None
+        digest, piece = self._digests.of(unit), None
         if digest in self.known.pieces:
-            found, facts = self.known.pieces[digest]
+            piece, facts = self.known.pieces[digest]
             self._recall(facts)
-            return found
+            return piece
 
         def draw() -> None:
-            nonlocal found
-            found = self._piece(unit)
+            nonlocal piece
+            piece = self._piece(unit)
 
         facts = self._noted(draw)
-        if found is None or self.known.fits(found[0]):
-            self.known.pieces[digest] = found, facts
-        return found
+        if piece is None or self.known.fits(piece[0]):
+            self.known.pieces[digest] = piece, facts
+        return piece
 
     def _piece(self, unit: Emitter | Group) -> tuple[Floats, int, int] | None:
         """The part of a unit's layer in which there is anything, and its left and top; None if there is nothing."""
@@ -253,22 +253,22 @@ class Compositor:
         if working(unit.finish):
             layer = finished(layer, unit.finish, self.moment)
         for user in users:
-            layer = used(user.use, self.layer(user), layer, self.brush)
+            layer = used(user.use, self.layer(user), layer, self.context)
         return layer, left, top
 
 
-def used(use: Use, layer: Floats, below: Floats, brush: RenderContext) -> Floats:
+def used(use: Use, layer: Floats, below: Floats, context: RenderContext) -> Floats:
     """What a layer makes of what lies below it; float32 (height, width, 4)."""
     if use.kind in ("matte", "cut"):
         cover = np.clip(np.maximum(layer[..., 3], layer[..., :3] @ LUMA), 0, 1)[..., None]
         return np.asarray(below * (cover if use.kind == "matte" else 1 - cover), np.float32)
-    push = brush.read(use.amount) * brush.view.scale_x
+    push = context.read(use.amount) * context.view.scale_x
     height, width = layer.shape[:2]
     if use.kind == "glass":
         # Light is bent by the slope of the surface: thick where the layer is full. One amount at a slope of one in eight px.
         thick = np.clip(np.maximum(layer[..., 3], layer[..., :3] @ LUMA), 0, 1).astype(np.float32, copy=False)
-        thick = blur(np.ascontiguousarray(thick), 1.5 * brush.view.scale_x)
-        reach = np.float32(8 * brush.view.scale_x)
+        thick = blur(np.ascontiguousarray(thick), 1.5 * context.view.scale_x)
+        reach = np.float32(8 * context.view.scale_x)
         dx = reach * push * cv2.Sobel(thick, cv2.CV_32F, 1, 0, scale=1 / 8)
         dy = reach * push * cv2.Sobel(thick, cv2.CV_32F, 0, 1, scale=1 / 8)
     else:
@@ -281,10 +281,10 @@ def used(use: Use, layer: Floats, below: Floats, brush: RenderContext) -> Floats
     return np.asarray(bent, np.float32)
 
 
-def depth_of(brush: RenderContext) -> Floats:
+def depth_of(context: RenderContext) -> Floats:
     """How many bodies lie over each other at each pixel, float32 (height, width)."""
-    picture = np.zeros((brush.view.height, brush.view.width, 4), np.float32)
-    for number, emitter in enumerate(brush.shot.emitters):
+    picture = np.zeros((context.view.height, context.view.width, 4), np.float32)
+    for number, emitter in enumerate(context.shot.emitters):
         if emitter.on:
-            brush.draw(number, picture, bare=True)
+            context.draw(number, picture, bare=True)
     return np.ascontiguousarray(picture[..., 0])

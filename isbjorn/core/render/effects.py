@@ -175,9 +175,9 @@ def _glow(step: Glow, layer: Floats, at: Moment) -> Floats:
     if amount <= 0:
         return layer
     light = glow_of(layer, radius, at.read(step.above) / 100, step.colour)
-    found = np.empty_like(layer)
-    _light(np.ascontiguousarray(layer), light, np.float32(amount), found)
-    return found
+    glowing = np.empty_like(layer)
+    _light(np.ascontiguousarray(layer), light, np.float32(amount), glowing)
+    return glowing
 
 
 def _tint(step: Tint, layer: Floats, at: Moment) -> Floats:
@@ -186,26 +186,26 @@ def _tint(step: Tint, layer: Floats, at: Moment) -> Floats:
     grey = layer[..., :3] @ LUMA
     share = np.divide(grey[..., None], cover, out=np.zeros_like(cover), where=cover > 1e-9)
     dark, light = (hex_to_linear(c).astype(np.float32) for c in (step.dark, step.light))
-    found = layer.copy()
+    tinted = layer.copy()
     # Additive light has no cover to be dark on: its shades begin at nothing.
     ground = dark * layer[..., 3:]
     toned = ground + (light * cover - ground) * share
-    found[..., :3] += amount * (toned - layer[..., :3])
-    return found
+    tinted[..., :3] += amount * (toned - layer[..., :3])
+    return tinted
 
 
 def _grade(step: Grade, layer: Floats, at: Moment) -> Floats:
-    found = layer * np.float32(at.read(step.opacity) / 100)
-    np.minimum(found[..., 3], 1, out=found[..., 3])
-    found[..., :3] *= np.float32(2.0 ** at.read(step.exposure))
+    graded = layer * np.float32(at.read(step.opacity) / 100)
+    np.minimum(graded[..., 3], 1, out=graded[..., 3])
+    graded[..., :3] *= np.float32(2.0 ** at.read(step.exposure))
     saturation, contrast = at.read(step.saturation) / 100, at.read(step.contrast) / 100
     if saturation != 1:
-        grey = (found[..., :3] @ LUMA)[..., None]
-        found[..., :3] = np.maximum(0, grey + (found[..., :3] - grey) * np.float32(saturation))
+        grey = (graded[..., :3] @ LUMA)[..., None]
+        graded[..., :3] = np.maximum(0, grey + (graded[..., :3] - grey) * np.float32(saturation))
     if contrast != 1 or step.curve is not None:
-        cover = np.maximum(found[..., 3:], 1e-6)
-        lit = found[..., 3:] > 1e-6
-        straight = np.where(lit, found[..., :3] / cover, found[..., :3])
+        cover = np.maximum(graded[..., 3:], 1e-6)
+        lit = graded[..., 3:] > 1e-6
+        straight = np.where(lit, graded[..., :3] / cover, graded[..., :3])
         if contrast != 1:
             straight = _GREY * np.power(np.maximum(straight, 0) / _GREY, np.float32(contrast))
         if step.curve is not None:
@@ -213,16 +213,16 @@ def _grade(step: Grade, layer: Floats, at: Moment) -> Floats:
             seen = np.minimum(straight, 1) ** (1 / GAMMA)
             shaped = np.interp(seen, np.linspace(0, 1, len(table)), table) ** GAMMA
             straight = shaped * np.maximum(straight, 1)
-        found[..., :3] = np.where(lit, straight * cover, straight)
-    return np.asarray(found, np.float32)
+        graded[..., :3] = np.where(lit, straight * cover, straight)
+    return np.asarray(graded, np.float32)
 
 
 def _sharpen(step: Sharpen, layer: Floats, at: Moment) -> Floats:
     amount = np.float32(at.read(step.amount) / 100)
-    found = np.maximum(0, layer + amount * (layer - blur(layer, at.read(step.radius) * at.scale)))
+    sharpened = np.maximum(0, layer + amount * (layer - blur(layer, at.read(step.radius) * at.scale)))
     # What is lifted out of an edge is light, not more cover than there can be.
-    np.minimum(found[..., 3], np.maximum(1, layer[..., 3]), out=found[..., 3])
-    return np.asarray(found, np.float32)
+    np.minimum(sharpened[..., 3], np.maximum(1, layer[..., 3]), out=sharpened[..., 3])
+    return np.asarray(sharpened, np.float32)
 
 
 @njit("void(f4[:,:,::1], u8)", parallel=True, cache=True)
@@ -255,12 +255,12 @@ def _grain(step: Grain, layer: Floats, at: Moment) -> Floats:
     coloured = np.float32(at.read(step.coloured) / 100)
     each = noise[..., 3:] * (1 - coloured) + noise[..., :3] * coloured
     # In encoded values, as the plate's grain is measured; only where there is a layer.
-    found = layer.copy()
+    grained = layer.copy()
     cover = np.maximum(layer[..., 3:], np.minimum(1, layer[..., :3].max(axis=2, keepdims=True)))
     straight = np.divide(layer[..., :3], cover, out=np.zeros_like(layer[..., :3]), where=cover > 1e-6)
     seen = np.asarray(encoded(straight) + np.float32(amount) * each, np.float32)
-    found[..., :3] = decoded(seen) * cover
-    return found
+    grained[..., :3] = decoded(seen) * cover
+    return grained
 
 
 def _whole(*_: Any) -> float:

@@ -181,32 +181,32 @@ def merged_particles(parts: list[Particles]) -> Particles:
 class EmitterRasteriser:
     """Draws one emitter with its blend."""
 
-    def __init__(self, brush: RenderContext, emitter: Emitter, number: int, blend: str, bare: bool = False) -> None:
-        self.brush, self.emitter, self.number, self.bare = brush, emitter, number, bare
+    def __init__(self, context: RenderContext, emitter: Emitter, number: int, blend: str, bare: bool = False) -> None:
+        self.context, self.emitter, self.number, self.bare = context, emitter, number, bare
         self.covers = blend != "add" and not bare
         self.mode = 0 if bare else MODES[blend]
-        self.key = brush.solver.tracks[number].key
+        self.key = context.solver.tracks[number].key
 
     def lit(self, position: npt.NDArray[np.floating], colour: Floats, opacity: Floats) -> tuple[Floats, Floats]:
         """Colours and opacities where the lights fall."""
-        brush = self.brush
-        share = brush.read(self.emitter.lit) / 100
+        context = self.context
+        share = context.read(self.emitter.lit) / 100
         if share <= 0:
             return colour, opacity
-        return lit(rows_of(brush.shot.lights, brush), share, position, colour, opacity)
+        return lit(rows_of(context.shot.lights, context), share, position, colour, opacity)
 
     def pixels(self, position: npt.NDArray[np.floating]) -> tuple[Floats, Floats]:
-        return self.brush.view.place(position)
+        return self.context.view.place(position)
 
     def _confusion(self, position: npt.NDArray[np.floating]) -> Doubles | None:
         """Radius in px of the picture of the circle of confusion of a thin lens; None if all is sharp."""
-        brush, camera = self.brush, self.brush.shot.camera
-        opening = brush.read(camera.aperture)
-        view = brush.view
-        if opening <= 0 or view.lens_px is None or brush.orbit is not None:
+        context, camera = self.context, self.context.shot.camera
+        opening = context.read(camera.aperture)
+        view = context.view
+        if opening <= 0 or view.lens_px is None or context.orbit is not None:
             return None
         away = -((position - view.eye) @ view.axes.T)[:, 2]
-        focus = max(1.0, float(view.eye[2]) - brush.read(camera.focus))
+        focus = max(1.0, float(view.eye[2]) - context.read(camera.focus))
         away = np.maximum(away, 1.0)
         return np.asarray(0.5 * opening * np.abs(away - focus) / away * view.lens_px / focus * view.scale_x)
 
@@ -217,15 +217,15 @@ class EmitterRasteriser:
         """Draw the bodies of particles; way: while the shutter is open."""
         if len(p) == 0:
             return
-        brush, e = self.brush, self.emitter
+        context, e = self.context, self.emitter
         centre, grown = self.pixels(p.position)
-        radius = p.size * np.float32(0.5 * size * brush.view.scale_x) * grown
+        radius = p.size * np.float32(0.5 * size * context.view.scale_x) * grown
         keep = self._affordable(p, centre, radius, way is not None)
         if keep is not None:
-            brush.counts.left_out += int((~keep).sum())
+            context.counts.left_out += int((~keep).sum())
             p, centre, grown, radius = p.where(keep), centre[keep], grown[keep], radius[keep]
             change = None if change is None else Change(change.turned[keep], change.sizes[keep])
-        order = rank(e, p, brush.view)
+        order = rank(e, p, context.view)
         colour, opacity = self.lit(p.position, p.colour, np.minimum(1, p.opacity * seen))
         confusion = self._confusion(p.position)
         if self.bare:
@@ -238,10 +238,10 @@ class EmitterRasteriser:
         if plain and self.mode == 0:
             self._discs(order, centre, radius, colour, opacity, confusion, places, shares, onto, _sizes_in(change, p))
             return
-        track = brush.solver.tracks[self.number]
-        t = float(brush.seconds)
-        ahead = _way(brush.view, p)
-        held = Bodies(brush.shot, e, brush.view.scale_x, brush.pictures)
+        track = context.solver.tracks[self.number]
+        t = float(context.seconds)
+        ahead = _way(context.view, p)
+        held = Bodies(context.shot, e, context.view.scale_x, context.pictures)
         births, moments = births_of(p.id), t - p.age.astype(np.float64)
         pages, page, tinted = held.shown(track.key, births, moments, p.age01, t, lambda: _reads_backward(p))
         shade = np.concatenate([np.where(tinted[:, None], colour, 1).astype(np.float32), opacity[:, None]], axis=1)
@@ -267,7 +267,7 @@ class EmitterRasteriser:
 
     def _affordable(self, p: Particles, centre: Floats, radius: Floats, smeared: bool) -> npt.NDArray[np.bool_] | None:
         """Which bodies are drawn, where all would cost too much."""
-        view, e = self.brush.view, self.emitter
+        view, e = self.context.view, self.emitter
         plain = is_plain(e) and self.mode == 0
         most = (SMEARED if smeared else DISCS) if plain else (SPRITES if self.mode == 0 else BLENDED)
         across = radius * (1.0 if plain else 1.5 * float(np.max(self.stretch(p, births_of(p.id)))))
@@ -275,7 +275,9 @@ class EmitterRasteriser:
         shown = (p.opacity > 0) & (radius > 0)
         if smeared and not plain:
             # Each is drawn as often as its smear is long.
-            gone = np.linalg.norm(p.velocity, axis=1) * view.scale_x * float(self.brush.open[-1] - self.brush.open[0])
+            gone = (
+                np.linalg.norm(p.velocity, axis=1) * view.scale_x * float(self.context.open[-1] - self.context.open[0])
+            )
             cost = cost * np.clip(gone / np.clip(0.15 * radius, 0.6, 3.0), 1, 128)
         return affordable(p.id, cost * shown, most)
 
@@ -284,7 +286,7 @@ class EmitterRasteriser:
         number = self.emitter.stretch
         if number.value == 0 and not number.timed and number.spread == 0:
             return 1.0
-        drawn = number_now(number, self.brush.solver.readings, p.age01, float(self.brush.seconds))
+        drawn = number_now(number, self.context.solver.readings, p.age01, float(self.context.seconds))
         if number.spread:
             drawn = drawn + number.spread * draws_around(self.key, births, STRETCH, number.spread_shape == "bell")
         speed = np.linalg.norm(p.velocity, axis=1)
@@ -295,7 +297,7 @@ class EmitterRasteriser:
         e = self.emitter
         if not turns_in_depth(e):
             return None
-        read, age = self.brush.solver.tracks[self.number].source.read, p.age.astype(np.float64)
+        read, age = self.context.solver.tracks[self.number].source.read, p.age.astype(np.float64)
         turns = [
             np.broadcast_to(
                 read(angle, births, moments, drawn) + read(spin, births, moments, drawn_spin) * age, age.shape
@@ -308,7 +310,7 @@ class EmitterRasteriser:
         return np.asarray(np.radians(np.stack(turns, axis=1)))
 
     def _count(self, centre: Floats, radius: Floats, opacity: Floats, grown: Floats) -> None:
-        view, counts = self.brush.view, self.brush.counts
+        view, counts = self.context.view, self.context.counts
         x, y = centre.T
         inside = (x + radius > 0) & (x - radius < view.width) & (y + radius > 0) & (y - radius < view.height)
         inside &= grown > 0
@@ -321,10 +323,10 @@ class EmitterRasteriser:
 
     def _smeared(self, p: Particles, way: Ways) -> tuple[Floats, Floats]:
         """Places on the picture (n, 5, 2) while the shutter is open, and the share of the time of each piece (n, 4)."""
-        moments = self.brush.open
+        moments = self.context.open
         at = np.searchsorted(way.ids, p.id)
         at = np.clip(at, 0, max(0, len(way.ids) - 1))
-        places = np.stack([self.brush.at(t).place(way.places[at, k])[0] for k, t in enumerate(moments)], axis=1)
+        places = np.stack([self.context.at(t).place(way.places[at, k])[0] for k, t in enumerate(moments)], axis=1)
         whole = float(moments[-1] - moments[0])
         shares = np.maximum(0, np.diff(way.times[at], axis=1)) / whole
         if len(moments) - 1 == 2:
@@ -365,7 +367,7 @@ class EmitterRasteriser:
 
     def lines(self, p: Particles, onto: Floats) -> None:
         """Draw lines between neighbours, in the colours of both."""
-        lines, view, brush = self.emitter.lines, self.brush.view, self.brush
+        lines, view, context = self.emitter.lines, self.context.view, self.context
         assert lines is not None
         opacity = np.minimum(1, p.opacity)
         seen = np.flatnonzero(opacity > 0)
@@ -385,7 +387,7 @@ class EmitterRasteriser:
         cost = np.linalg.norm(way, axis=1) * (widths.sum(axis=1) + 2) / (view.width * view.height)
         keep = affordable(p.id[joined[:, 0]], cost.astype(np.float64), STROKES)
         if keep is not None:
-            brush.counts.left_out += int((~keep).sum())
+            context.counts.left_out += int((~keep).sum())
             ends, widths, shade, way = ends[keep], widths[keep], shade[keep], way[keep]
         strokes = strokes_of(ends, widths, shade, way, way, lines.softness.value / 100)
         draw_strokes(strokes, onto, self.mode)
@@ -405,8 +407,8 @@ def _sizes_in(change: Change | None, p: Particles) -> Floats | None:
     first, middle, last = change.sizes.T
     at = (np.arange(PIECES) + 0.5) / PIECES
     left, right = np.clip(1 - 2 * at, 0, 1), np.clip(2 * at - 1, 0, 1)
-    found = first[:, None] * left + middle[:, None] * (1 - left - right) + last[:, None] * right
-    return np.asarray(found / np.maximum(p.size, 1e-6)[:, None], np.float32)
+    sizes = first[:, None] * left + middle[:, None] * (1 - left - right) + last[:, None] * right
+    return np.asarray(sizes / np.maximum(p.size, 1e-6)[:, None], np.float32)
 
 
 def _way(view: Projection, p: Particles) -> Doubles:

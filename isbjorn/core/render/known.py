@@ -85,15 +85,15 @@ class Known:
 class Digests:
     """Digests of the units of a moment. users: who is used on one thing alone, by the thing's id."""
 
-    def __init__(self, brush: RenderContext, users: dict[str, list[Emitter | Group]], grounded: bool) -> None:
-        shot = brush.shot
-        self.brush, self.shot, self.users = brush, shot, users
+    def __init__(self, context: RenderContext, users: dict[str, list[Emitter | Group]], grounded: bool) -> None:
+        shot = context.shot
+        self.context, self.shot, self.users = context, shot, users
         self.things: dict[str, Any] = {thing.id: thing for thing in shot.things}
         self._texts: dict[str, str] = {}
         self._known: dict[str, str] = {}
         loose = {"name", "emitters", "forces", "zones", "markers", "lights", "mattes", "groups", "links", "finish"}
         self.at: Hashable = (
-            shot.model_dump_json(exclude=loose), brush.seconds, brush.scale, brush.orbit, grounded, working(shot.finish),
+            shot.model_dump_json(exclude=loose), context.seconds, context.scale, context.orbit, grounded, working(shot.finish),
             *(self.of(user) for user in users.get("plate", ())),
         )  # fmt: skip
 
@@ -116,15 +116,15 @@ class Digests:
 
     def _emitter(self, e: Emitter) -> list[str]:
         number = self.shot.emitters.index(e)
-        track = self.brush.solver.tracks.get(number)
+        track = self.context.solver.tracks.get(number)
         if track is None:
             return [e.id]
-        ahead = float(self.brush.seconds) + _FRAMES_AHEAD / float(self.shot.frame_rate)
+        ahead = float(self.context.seconds) + _FRAMES_AHEAD / float(self.shot.frame_rate)
         names = [e.id, *(f.id for f in self.shot.reaching(e))]
         if e.lit.value or e.lit.timed:
             names += [lamp.id for lamp in self.shot.lights]
         stamps = [
-            str(self.brush.pictures.stamp(b.media))
+            str(self.context.pictures.stamp(b.media))
             for b in (e.body, *e.mixed)
             if isinstance(b, PictureBody) and b.media
         ]

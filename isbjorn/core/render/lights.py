@@ -20,16 +20,16 @@ if TYPE_CHECKING:
 _PLACE, _RADIUS, _FALL, _POWER, _RED, _WIDTH = 0, 3, 4, 5, 6, 9
 
 
-def rows_of(lamps: Sequence[Lamp], brush: RenderContext) -> Doubles:
+def rows_of(lamps: Sequence[Lamp], context: RenderContext) -> Doubles:
     """Lights that are on as rows (m, 9): place (3), radius and falloff px, power, colour times strength, linear (3)."""
     rows = np.zeros((sum(lamp.on for lamp in lamps), _WIDTH))
     for row, lamp in zip(rows, (lamp for lamp in lamps if lamp.on), strict=True):
-        frames = brush.solver.readings.frames(lamp, np.array([float(brush.seconds)]))
+        frames = context.solver.readings.frames(lamp, np.array([float(context.seconds)]))
         size = float(frames.size[0])
         row[_PLACE : _PLACE + 3] = frames.place[0]
-        row[_RADIUS], row[_FALL] = brush.read(lamp.radius) * size, max(1e-6, brush.read(lamp.falloff) * size)
-        row[_POWER] = brush.read(lamp.power)
-        row[_RED:] = brush.read(lamp.strength) / 100 * hex_to_linear(lamp.colour)
+        row[_RADIUS], row[_FALL] = context.read(lamp.radius) * size, max(1e-6, context.read(lamp.falloff) * size)
+        row[_POWER] = context.read(lamp.power)
+        row[_RED:] = context.read(lamp.strength) / 100 * hex_to_linear(lamp.colour)
     return rows
 
 

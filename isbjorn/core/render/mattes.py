@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
+from dataclasses import dataclass
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
@@ -66,34 +68,66 @@ def _ramp(value: Floats, low: float, high: float) -> Floats:
     return np.asarray(q * q * (3 - 2 * q), np.float32)
 
 
-def matte_of(matte: Matte, brush: RenderContext, plate: Floats | None) -> Floats:
+def _drawn(matte: Matte, context: RenderContext, _: Floats) -> Floats:
+    view = context.view
+    frames = context.solver.readings.frames(matte, np.array([float(context.seconds)]))
+    own = shape_outline(matte, context.read(matte.width), context.read(matte.height))
+    repeated = type(frames)(*(np.repeat(p[:1], len(own), axis=0) for p in (frames.place, frames.turn, frames.size)))
+    pixels, _ = view.place(repeated.of(*own.T))
+    return filled(np.clip(pixels.astype(np.float64), -30_000, 30_000), view.width, view.height)
+
+
+def _bright(matte: Matte, context: RenderContext, plate: Floats) -> Floats:
+    return _ramp(brightness(plate), context.read(matte.low) / 100, context.read(matte.high) / 100)
+
+
+def _dark(matte: Matte, context: RenderContext, plate: Floats) -> Floats:
+    return np.asarray(1 - _bright(matte, context, plate), np.float32)
+
+
+def _coloured(matte: Matte, context: RenderContext, plate: Floats) -> Floats:
+    away = oklab(np.maximum(plate[..., :3].astype(np.float64), 0)) - oklab(hex_to_linear(matte.colour))
+    distance = np.sqrt((away**2).sum(axis=2))
+    near, soft = context.read(matte.near) / 100, context.read(matte.soft) / 100
+    return np.asarray(1 - _ramp(distance.astype(np.float32), near, near + max(soft, 1e-4)), np.float32)
+
+
+def _filed(matte: Matte, context: RenderContext, _: Floats) -> Floats:
+    if not matte.media:
+        return np.zeros((context.view.height, context.view.width), np.float32)
+    rate = context.pictures.own_rate(matte.media) or context.shot.frame_rate
+    number = math.floor(context.seconds * Fraction(rate)) % context.pictures.count(matte.media)
+    sheet = context.pictures.filling(matte.media, number, context.view.width, context.view.height)
+    return np.ascontiguousarray(sheet[..., 3]) if matte.channel == "alpha" else brightness(sheet)
+
+
+@dataclass(frozen=True)
+class Engine:
+    """A kind of matte: how full it is, of the plate (float32 (height, width, 4)) where it reads that, and whether it does."""
+
+    full: Callable[[Matte, RenderContext, Floats], Floats]
+    reads_plate: bool = False
+
+
+KINDS: dict[str, Engine] = {
+    "shape": Engine(_drawn),
+    "bright": Engine(_bright, True),
+    "dark": Engine(_dark, True),
+    "colour": Engine(_coloured, True),
+    "file": Engine(_filed),
+}
+
+
+def matte_of(matte: Matte, context: RenderContext, plate: Floats | None) -> Floats:
     """A matte at a moment, float32 (height, width) in [0, 1]; nothing where the plate or the file has nothing."""
-    view = brush.view
-    found = np.zeros((view.height, view.width), np.float32)
-    match matte.kind:
-        case "shape":
-            frames = brush.solver.readings.frames(matte, np.array([float(brush.seconds)]))
-            own = shape_outline(matte, brush.read(matte.width), brush.read(matte.height))
-            repeated = type(frames)(
-                *(np.repeat(p[:1], len(own), axis=0) for p in (frames.place, frames.turn, frames.size))
-            )
-            pixels, _ = view.place(repeated.of(*own.T))
-            found = filled(np.clip(pixels.astype(np.float64), -30_000, 30_000), view.width, view.height)
-        case "bright" | "dark" if plate is not None:
-            light = brightness(plate)
-            found = _ramp(light, brush.read(matte.low) / 100, brush.read(matte.high) / 100)
-            found = np.asarray(1 - found, np.float32) if matte.kind == "dark" else found
-        case "colour" if plate is not None:
-            away = oklab(np.maximum(plate[..., :3].astype(np.float64), 0)) - oklab(hex_to_linear(matte.colour))
-            distance = np.sqrt((away**2).sum(axis=2))
-            near, soft = brush.read(matte.near) / 100, brush.read(matte.soft) / 100
-            found = 1 - _ramp(distance.astype(np.float32), near, near + max(soft, 1e-4))
-        case "file" if matte.media:
-            rate = brush.pictures.own_rate(matte.media) or brush.shot.frame_rate
-            number = math.floor(brush.seconds * Fraction(rate)) % brush.pictures.count(matte.media)
-            sheet = brush.pictures.filling(matte.media, number, view.width, view.height)
-            found = sheet[..., 3] if matte.channel == "alpha" else brightness(sheet)
-    feather = brush.read(matte.feather) * view.scale_x
+    view, kind = context.view, KINDS[matte.kind]
+    nothing = np.zeros((view.height, view.width), np.float32)
+    full = (
+        nothing
+        if kind.reads_plate and plate is None
+        else kind.full(matte, context, nothing if plate is None else plate)
+    )
+    feather = context.read(matte.feather) * view.scale_x
     if feather > 0.2:
-        found = blur(np.ascontiguousarray(found, np.float32), feather / 2)
-    return np.asarray(1 - found if matte.inverted else found, np.float32)
+        full = blur(np.ascontiguousarray(full, np.float32), feather / 2)
+    return np.asarray(1 - full if matte.inverted else full, np.float32)

@@ -67,9 +67,9 @@ def bound(pages: list[tuple[Floats, float]]) -> Pages:
 
 @njit("void(f4[::1], i8, i8, i8, f8, f8, f8[::1])", cache=True, error_model="numpy")
 def _read(
-    texels: Floats, side: int, first: int, channels: int, u: float, v: float, found: npt.NDArray[np.float64]
+    texels: Floats, side: int, first: int, channels: int, u: float, v: float, sums: npt.NDArray[np.float64]
 ) -> None:
-    """Add the page at (u, v), in texels from its top left corner, to `found`; nothing lies beyond it."""
+    """Add the page at (u, v), in texels from its top left corner, to `sums`; nothing lies beyond it."""
     fx, fy = u - 0.5, v - 0.5
     ix, iy = math.floor(fx), math.floor(fy)
     fx, fy = fx - ix, fy - iy
@@ -85,10 +85,10 @@ def _read(
             w = wy * (fx if i else 1.0 - fx)
             at = first + (yy * side + xx) * channels
             if channels == 1:
-                found[3] += w * texels[at]
+                sums[3] += w * texels[at]
             else:
                 for c in range(4):
-                    found[c] += w * texels[at + c]
+                    sums[c] += w * texels[at + c]
 
 
 @njit("UniTuple(f8,2)(f8, f8, f8, f8, f8)", cache=True, error_model="numpy", inline="always")
@@ -110,12 +110,12 @@ def _cover(texels: Floats, side: int, first: int, fx: float, fy: float) -> float
         above = texels[at] + fx * (texels[at + 1] - texels[at])
         below = texels[at + side] + fx * (texels[at + side + 1] - texels[at + side])
         return above + fy * (below - above)
-    found = 0.0
+    cover = 0.0
     for j in range(2):
         for i in range(2):
             if 0 <= ix + i < side and 0 <= iy + j < side:
-                found += (fx if i else 1.0 - fx) * (fy if j else 1.0 - fy) * texels[at + j * side + i]
-    return found
+                cover += (fx if i else 1.0 - fx) * (fy if j else 1.0 - fy) * texels[at + j * side + i]
+    return cover
 
 
 @njit(
@@ -133,7 +133,7 @@ def _draw(
         number = turns[turn]
         left, top = (number % columns) * TILE_W, (number // columns) * TILE_H
         right, bottom = min(width, left + TILE_W), min(height, top + TILE_H)
-        found, cosines, sines = np.zeros(4), np.zeros(_MOST_SAMPLES), np.zeros(_MOST_SAMPLES)
+        texel, cosines, sines = np.zeros(4), np.zeros(_MOST_SAMPLES), np.zeros(_MOST_SAMPLES)
         for at in range(starts[number], starts[number + 1]):
             s = sprites[order[at]]
             page, level, times = int(s[PAGE]), int(s[LEVEL]), int(s[TIMES])
@@ -183,7 +183,7 @@ def _draw(
                     cosines[n], sines[n] = math.cos(f * s[TURN]) * size, math.sin(f * s[TURN]) * size
             for y in range(y0, y1):
                 for x in range(x0, x1):
-                    found[0] = found[1] = found[2] = found[3] = 0.0
+                    texel[0] = texel[1] = texel[2] = texel[3] = 0.0
                     for n in range(times):
                         f = (n + 0.5) / times - 0.5
                         g = 4.0 * f * f
@@ -192,13 +192,13 @@ def _draw(
                             dx, dy = dx * cosines[n] + dy * sines[n], dy * cosines[n] - dx * sines[n]
                         u, v = ua * dx + ub * dy, va * dx + vb * dy
                         if abs(u) < wide and abs(v) < wide:
-                            _read(texels, side, first, channels, (u + 1.0) * half, (v + 1.0) * half, found)
-                    if found[3] == 0.0 and found[0] == 0.0:
+                            _read(texels, side, first, channels, (u + 1.0) * half, (v + 1.0) * half, texel)
+                    if texel[3] == 0.0 and texel[0] == 0.0:
                         continue
-                    a = found[3] * w
+                    a = texel[3] * w
                     r, g, b = a, a, a
                     if channels == 4:
-                        r, g, b = found[0] * w, found[1] * w, found[2] * w
+                        r, g, b = texel[0] * w, texel[1] * w, texel[2] * w
                     put(out, y, x, r * red, g * green, b * blue, a * alpha, mode)
 
 
@@ -267,26 +267,26 @@ def sprites_of(
     level = np.floor(np.log2(np.maximum(side / (2 * finest) * pitch, 1e-9)) + 0.6)
     level = np.clip(level, 0, levels - 1)
     level = np.where(half <= 0.5, levels - 1, level)
-    found = np.empty((n, SPRITE), np.float32)
-    found[:, 0:2] = centre
-    found[:, UA], found[:, UB], found[:, VA], found[:, VB] = m[3] / det, -m[1] / det, -m[2] / det, m[0] / det
-    found[:, PAGE], found[:, LEVEL] = page, level
-    found[:, RED : BLUE + 1] = shade[:, :3] * shown[:, None]
-    found[:, SHOWN], found[:, COVERS] = shown, float(covers)
+    sprites = np.empty((n, SPRITE), np.float32)
+    sprites[:, 0:2] = centre
+    sprites[:, UA], sprites[:, UB], sprites[:, VA], sprites[:, VB] = m[3] / det, -m[1] / det, -m[2] / det, m[0] / det
+    sprites[:, PAGE], sprites[:, LEVEL] = page, level
+    sprites[:, RED : BLUE + 1] = shade[:, :3] * shown[:, None]
+    sprites[:, SHOWN], sprites[:, COVERS] = shown, float(covers)
     way = np.zeros((n, 2), np.float32) if smear is None else smear
     gone = np.hypot(*way.T)
-    found[:, DX], found[:, DY] = way.T
+    sprites[:, DX], sprites[:, DY] = way.T
     bent = np.zeros((n, 2), np.float32) if bend is None else bend
     gone = gone + 2 * np.hypot(*bent.T)
-    found[:, BX], found[:, BY] = bent.T
+    sprites[:, BX], sprites[:, BY] = bent.T
     # On the picture, y goes down: counter-clockwise is the other way round.
-    found[:, TURN] = 0.0 if turned is None else -turned
-    found[:, GROW] = 0.0 if grows is None else np.clip(grows, -1.8, 1.8)
-    gone_at_rim = gone + half * (np.abs(found[:, TURN]) + np.abs(found[:, GROW]))
-    found[:, TIMES] = np.clip(np.ceil(gone_at_rim / np.clip(0.15 * half, 0.6, 3.0)), 1, _MOST_SAMPLES)
+    sprites[:, TURN] = 0.0 if turned is None else -turned
+    sprites[:, GROW] = 0.0 if grows is None else np.clip(grows, -1.8, 1.8)
+    gone_at_rim = gone + half * (np.abs(sprites[:, TURN]) + np.abs(sprites[:, GROW]))
+    sprites[:, TIMES] = np.clip(np.ceil(gone_at_rim / np.clip(0.15 * half, 0.6, 3.0)), 1, _MOST_SAMPLES)
     grown = 1 + 2.0 / np.maximum(1, side / 2**level)
-    found[:, REACH] = (
-        half * math.sqrt(2) * np.maximum(1, longer) * grown * (1 + 0.5 * np.abs(found[:, GROW])) + gone / 2 + 1
+    sprites[:, REACH] = (
+        half * math.sqrt(2) * np.maximum(1, longer) * grown * (1 + 0.5 * np.abs(sprites[:, GROW])) + gone / 2 + 1
     )
-    found[:, REACH] = np.where(shown > 0, found[:, REACH], -1e9)
-    return found
+    sprites[:, REACH] = np.where(shown > 0, sprites[:, REACH], -1e9)
+    return sprites

@@ -25,17 +25,17 @@ _AT_ONCE = 16_384
 
 def draw_trails(pen: EmitterRasteriser, onto: Floats) -> None:
     """Draw the way behind each particle of an emitter."""
-    brush, trail = pen.brush, pen.emitter.trail
+    context, trail = pen.context, pen.emitter.trail
     assert trail is not None
-    track, shot = brush.solver.tracks[pen.number], brush.shot
+    track, shot = context.solver.tracks[pen.number], context.shot
     speed = pen.emitter.speed.value
     if trail.by == "px":
-        speeds = brush.solver.place(pen.number, brush.seconds)[2]
+        speeds = context.solver.place(pen.number, context.seconds)[2]
         speed = float(np.linalg.norm(speeds, axis=1).mean()) if len(speeds) else speed
     span = trail_seconds(trail.by, trail.length.value, shot.frame_rate, speed, track.source.longest_life)
-    way = ways(brush.solver, pen.number, trail_moments(brush.seconds, span, shot.simulation_rate))
+    way = ways(context.solver, pen.number, trail_moments(context.seconds, span, shot.simulation_rate))
     if trail.after_death == "ends with it":
-        way = _part(way, way.deaths > float(brush.seconds))
+        way = _part(way, way.deaths > float(context.seconds))
     for first in range(0, len(way.ids), _AT_ONCE):
         _draw(pen, _part(way, slice(first, first + _AT_ONCE)), span, onto)
 
@@ -45,15 +45,15 @@ def _part(way: Ways, which: npt.NDArray[np.bool_] | slice) -> Ways:
 
 
 def _draw(pen: EmitterRasteriser, way: Ways, span: float, onto: Floats) -> None:
-    brush, trail = pen.brush, pen.emitter.trail
+    context, trail = pen.context, pen.emitter.trail
     assert trail is not None
-    track, now, length = brush.solver.tracks[pen.number], float(brush.seconds), trail.length.value
+    track, now, length = context.solver.tracks[pen.number], float(context.seconds), trail.length.value
     n, m = way.times.shape
     states = [_state(way, j) for j in range(m)] if trail.colours == "of each age" else [_state(way, m - 1)]
     dressed = []
     for state, at in zip(states, way.times.T if len(states) == m else [way.times[:, -1]], strict=True):
         age01 = np.clip((at - way.births) / state.lives, 0, 1 - 1e-6).astype(np.float32)
-        dressed.append(dress(track.source, state, age01, now, float(brush.shot.length_s)))
+        dressed.append(dress(track.source, state, age01, now, float(context.shot.length_s)))
     size = np.stack([d.size for d in dressed], axis=1)
     opacity = np.minimum(1, np.stack([d.opacity for d in dressed], axis=1))
     colour = np.stack([d.colour for d in dressed], axis=1)
@@ -75,13 +75,13 @@ def _draw(pen: EmitterRasteriser, way: Ways, span: float, onto: Floats) -> None:
     s = np.clip(s, 0, 1)
     taper = 1 + s * (trail.tail.value / 100 - 1)
     fade = trail.opacity.value / 100 * (1 - s * trail.fade.value / 100)
-    widths = 0.5 * size * trail.width.value / 100 * brush.view.scale_x * grown[..., 0] * taper
+    widths = 0.5 * size * trail.width.value / 100 * context.view.scale_x * grown[..., 0] * taper
     alpha = shown.reshape(n, m) * fade
     alpha = np.where(grown[..., 0] > 0, alpha, 0)
     tone = lit.reshape(n, m, 3)
     pieces = (s[:, 1:] < 1) & ((alpha[:, :-1] > 0) | (alpha[:, 1:] > 0))
     soft = trail.softness.value / 100
-    view = brush.view
+    view = context.view
     wide = (widths[:, 1:] + widths[:, :-1]) * (_GLOW_WIDTH if trail.glow.value > 0 else 1) + 2
     middle = 0.5 * (pixels[:, 1:] + pixels[:, :-1])
     near = (np.abs(middle - [view.width / 2, view.height / 2]) < [view.width, view.height]).all(axis=2)
@@ -90,7 +90,7 @@ def _draw(pen: EmitterRasteriser, way: Ways, span: float, onto: Floats) -> None:
     )
     keep = affordable(way.ids, cost.astype(np.float64), STROKES)
     if keep is not None:
-        brush.counts.left_out += int((~keep).sum())
+        context.counts.left_out += int((~keep).sum())
         pieces &= keep[:, None]
     if trail.glow.value > 0:
         light = tone * (alpha * trail.glow.value / 100 * _GLOW_SHARE)[..., None]

@@ -63,7 +63,7 @@ class Watch:
         return self.shot.seconds(self.frame)
 
     @cached_property
-    def brush(self) -> RenderContext:
+    def context(self) -> RenderContext:
         return RenderContext(
             self.shot, self.solver, self.seconds, min(1.0, _LOOK_WIDTH / self.shot.width), self.solver.plates
         )
@@ -71,16 +71,16 @@ class Watch:
     @cached_property
     def layers(self) -> Layers:
         """The frame, drawn small."""
-        return draw_particles(self.solver, self.frame, self.brush.scale, over_plate=True)
+        return draw_particles(self.solver, self.frame, self.context.scale, over_plate=True)
 
     @cached_property
     def picture(self) -> npt.NDArray[np.float32]:
         """The frame over what lies under it, small."""
-        below = ground(self.shot, self.frame, self.brush.scale, self.solver.plates)
+        below = ground(self.shot, self.frame, self.context.scale, self.solver.plates)
         return self.layers.picture if self.layers.grounded or below is None else over(self.layers.picture, below)
 
     def read(self, number: Number) -> float:
-        return self.brush.read(number)
+        return self.context.read(number)
 
     @cached_property
     def shares(self) -> dict[str, int]:

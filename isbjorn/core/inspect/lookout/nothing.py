@@ -99,18 +99,18 @@ def _nobody(case: Case) -> Checks:
 
 def _hidden(case: Case, pixels: np.ndarray, inside: np.ndarray) -> Checks:
     watch, e = case.watch, case.emitter
-    brush = watch.brush
+    context = watch.context
     plate = (
-        watch.solver.plates.at(watch.shot, watch.seconds, brush.view.width, brush.view.height)
+        watch.solver.plates.at(watch.shot, watch.seconds, context.view.width, context.view.height)
         if watch.shot.plate
         else None
     )
-    at = (pixels[inside] * brush.view.scale_x).astype(int)
-    x, y = np.clip(at[:, 0], 0, brush.view.width - 1), np.clip(at[:, 1], 0, brush.view.height - 1)
+    at = (pixels[inside] * context.view.scale_x).astype(int)
+    x, y = np.clip(at[:, 0], 0, context.view.width - 1), np.clip(at[:, 1], 0, context.view.height - 1)
     seen = np.ones(len(at))
     for matte in watch.shot.mattes:
         if matte.on and matte.id in e.hidden_by:
-            seen = seen * (1 - matte_of(matte, brush, plate)[y, x])
+            seen = seen * (1 - matte_of(matte, context, plate)[y, x])
     if len(seen) and float(seen.max()) < 0.02:
         names = ", ".join(m.name for m in watch.shot.mattes if m.id in e.hidden_by)
         yield case.note(

@@ -59,7 +59,7 @@ def plate_rate(watch: Watch) -> Checks:
 def clipping(watch: Watch) -> Checks:
     """Highlights that burn out."""
     shot = watch.shot
-    scale, plates = watch.brush.scale, watch.solver.plates
+    scale, plates = watch.context.scale, watch.solver.plates
     whole = watch.picture[..., :3]
     below = ground(shot, watch.frame, scale, plates)
     added = whole if below is None else whole - below[..., :3]
