@@ -14,15 +14,17 @@ from isbjorn.core.simulate.forces.felt import ACCELERATION, LIMIT
 from isbjorn.core.simulate.forces.row import OWN, PLACE, Setting, base, place
 
 CODE = 5
+# Columns.
+RADIUS, POWER, SOFTNESS, SPEED_LIMIT = range(OWN, OWN + 4)
 
 
 def pack(force: Attractor, setting: Setting) -> Doubles:
     """Rows of an attractor."""
     rows = base(force, CODE, setting)
     _, size = place(force, setting, rows)
-    rows[:, OWN] = setting.read(force.radius) * size
-    rows[:, OWN + 1], rows[:, OWN + 2] = setting.read(force.power), setting.read(force.softness) * size
-    rows[:, OWN + 3] = setting.read(force.speed_limit)
+    rows[:, RADIUS] = setting.read(force.radius) * size
+    rows[:, POWER], rows[:, SOFTNESS] = setting.read(force.power), setting.read(force.softness) * size
+    rows[:, SPEED_LIMIT] = setting.read(force.speed_limit)
     return rows
 
 
@@ -34,9 +36,9 @@ def lines(force: Attractor, read: Read, _: float) -> list[Doubles]:
 @njit("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
 def fall(rows: Doubles, s: int, r: int, dx: float, dy: float, dz: float) -> float:
     """What a strength and a distance vector are multiplied by."""
-    soft, power = max(1e-3, rows[s, r, OWN + 2]), rows[s, r, OWN + 1]
+    soft, power = max(1e-3, rows[s, r, SOFTNESS]), rows[s, r, POWER]
     d = math.sqrt(dx * dx + dy * dy + dz * dz + soft * soft)
-    ratio = rows[s, r, OWN] / d
+    ratio = rows[s, r, RADIUS] / d
     # The usual powers without a call.
     if power == 1.0:
         weak = ratio
@@ -61,6 +63,6 @@ def feel(
     felt[ACCELERATION] += a * dx
     felt[ACCELERATION + 1] += a * dy
     felt[ACCELERATION + 2] += a * dz
-    limit = rows[s, r, OWN + 3]
+    limit = rows[s, r, SPEED_LIMIT]
     if limit > 0 and share > 0 and (felt[LIMIT] == 0 or limit < felt[LIMIT]):
         felt[LIMIT] = limit

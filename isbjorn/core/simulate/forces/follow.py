@@ -15,16 +15,18 @@ from isbjorn.core.simulate.forces.felt import AIR, GRIP
 from isbjorn.core.simulate.forces.row import OWN, PLACE, Setting, base, place
 
 CODE = 7
+# Columns: the relaxation rate, the pull toward the path, its points, its turn and its scale.
+RESPONSE, TOWARD, FIRST, COUNT, COSINE, SINE, SCALE = range(OWN, OWN + 7)
 
 
 def pack(force: Follow, setting: Setting) -> Doubles:
     """Rows of a path to follow."""
     rows = base(force, CODE, setting)
     turn, size = place(force, setting, rows)
-    rows[:, OWN], rows[:, OWN + 1] = setting.read(force.grip), setting.read(force.pull)
-    rows[:, OWN + 2], rows[:, OWN + 3] = setting.path(force.points, force.closed)
-    rows[:, OWN + 4], rows[:, OWN + 5] = np.cos(np.radians(turn)), np.sin(np.radians(turn))
-    rows[:, OWN + 6] = np.maximum(1e-6, size)
+    rows[:, RESPONSE], rows[:, TOWARD] = setting.read(force.grip), setting.read(force.pull)
+    rows[:, FIRST], rows[:, COUNT] = setting.path(force.points, force.closed)
+    rows[:, COSINE], rows[:, SINE] = np.cos(np.radians(turn)), np.sin(np.radians(turn))
+    rows[:, SCALE] = np.maximum(1e-6, size)
     return rows
 
 
@@ -61,11 +63,11 @@ def feel(
 ) -> None:  # fmt: skip
     """The air's velocity: along the path, and toward it in proportion to the distance."""
     x, y, z = at[0], at[1], at[2]
-    c, sn, size = rows[s, r, OWN + 4], rows[s, r, OWN + 5], rows[s, r, OWN + 6]
+    c, sn, size = rows[s, r, COSINE], rows[s, r, SINE], rows[s, r, SCALE]
     lx, ly, lz = (x - rows[s, r, PLACE]) / size, (y - rows[s, r, PLACE + 1]) / size, (z - rows[s, r, PLACE + 2]) / size
     lx, ly = lx * c + ly * sn, -lx * sn + ly * c
-    px, py, pz, wx, wy, wz = nearest(paths, int(rows[s, r, OWN + 2]), int(rows[s, r, OWN + 3]), lx, ly, lz)
-    pull, grip = rows[s, r, OWN + 1] * size, max(0.0, rows[s, r, OWN]) * share / mass
+    px, py, pz, wx, wy, wz = nearest(paths, int(rows[s, r, FIRST]), int(rows[s, r, COUNT]), lx, ly, lz)
+    pull, grip = rows[s, r, TOWARD] * size, max(0.0, rows[s, r, RESPONSE]) * share / mass
     vx, vy, vz = strength * wx + pull * (px - lx), strength * wy + pull * (py - ly), strength * wz + pull * (pz - lz)
     felt[GRIP] += grip
     felt[AIR] += grip * (vx * c - vy * sn)

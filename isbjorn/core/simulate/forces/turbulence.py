@@ -10,10 +10,12 @@ from numba import njit
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Turbulence
 from isbjorn.core.simulate.forces.felt import AIR, GRIP
-from isbjorn.core.simulate.forces.row import OWN, Setting, base, place
+from isbjorn.core.simulate.forces.row import OWN, PLACE, Setting, base, place
 from isbjorn.core.simulate.noise import flow
 
 CODE = 4
+# Columns: the relaxation rate, what `flow` reads, and how far an emitter's own part of it lies.
+RESPONSE = OWN
 NOISE = OWN + 1
 OFFSET = NOISE + 15
 # How fast the three kinds of lattice points turn: in a loop they meet again, else never all at once.
@@ -53,7 +55,7 @@ def turned(thing: Any, setting: Setting) -> Doubles:
 def pack(force: Turbulence, setting: Setting) -> Doubles:
     """Rows of a turbulence."""
     rows = base(force, CODE, setting)
-    rows[:, OWN] = setting.read(force.grip)
+    rows[:, RESPONSE] = setting.read(force.grip)
     pack_noise(force, setting, rows)
     return rows
 
@@ -66,8 +68,10 @@ def feel(
     """The zone weakens its grip, not its speed."""
     x, y, z = at[0], at[1], at[2]
     off = rows[s, r, OFFSET]
-    vx, vy, vz = flow(rows, s, r, NOISE, x - rows[s, r, 8] + off, y - rows[s, r, 9] + 0.7 * off, z - rows[s, r, 10])
-    grip = max(0.0, rows[s, r, OWN]) * share / mass
+    vx, vy, vz = flow(
+        rows, s, r, NOISE, x - rows[s, r, PLACE] + off, y - rows[s, r, PLACE + 1] + 0.7 * off, z - rows[s, r, PLACE + 2]
+    )
+    grip = max(0.0, rows[s, r, RESPONSE]) * share / mass
     felt[GRIP] += grip
     felt[AIR] += grip * strength * vx
     felt[AIR + 1] += grip * strength * vy

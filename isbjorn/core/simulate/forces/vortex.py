@@ -16,6 +16,8 @@ from isbjorn.core.evaluate.lines import Read, circle
 from isbjorn.core.simulate.forces.row import OWN, PLACE, Setting, aim, base, place, way_of
 
 CODE = 6
+# Columns.
+RADIUS, PULL, LIFT = range(OWN, OWN + 3)
 
 
 def pack(force: Vortex, setting: Setting) -> Doubles:
@@ -23,8 +25,8 @@ def pack(force: Vortex, setting: Setting) -> Doubles:
     rows = base(force, CODE, setting)
     turn, size = place(force, setting, rows)
     aim(force, turn, setting, rows)
-    rows[:, OWN] = np.maximum(1e-3, setting.read(force.radius) * size)
-    rows[:, OWN + 1], rows[:, OWN + 2] = setting.read(force.pull), setting.read(force.lift)
+    rows[:, RADIUS] = np.maximum(1e-3, setting.read(force.radius) * size)
+    rows[:, PULL], rows[:, LIFT] = setting.read(force.pull), setting.read(force.lift)
     return rows
 
 
@@ -44,13 +46,13 @@ def carry(
     rx, ry, rz = x - cx, y - cy, z - cz
     up = rx * ax + ry * ay + rz * az
     px, py, pz = rx - up * ax, ry - up * ay, rz - up * az
-    radius, r0 = math.sqrt(px * px + py * py + pz * pz), rows[s, r, OWN]
+    radius, r0 = math.sqrt(px * px + py * py + pz * pz), rows[s, r, RADIUS]
     omega = strength / r0 if radius <= r0 else strength * r0 / (radius * radius)
     turn = omega * h * share / mass
     c, sn = math.cos(turn), math.sin(turn)
-    shrink = math.exp(-max(-100.0, rows[s, r, OWN + 1]) * h * share / mass)
+    shrink = math.exp(-max(-100.0, rows[s, r, PULL]) * h * share / mass)
     qx, qy, qz = ay * pz - az * py, az * px - ax * pz, ax * py - ay * px
-    up += rows[s, r, OWN + 2] * h * share / mass
+    up += rows[s, r, LIFT] * h * share / mass
     return (
         cx + (px * c + qx * sn) * shrink + up * ax,
         cy + (py * c + qy * sn) * shrink + up * ay,
