@@ -47,11 +47,13 @@ class Forecasts(unittest.TestCase):
     def _off(self, document: Shot, preview: Preview) -> float:
         """By what factor the forecast is off; the machine may be busy with something else now and then."""
         best, first = 99.0, min(document.first_frame + 60, document.last_frame - 40)
-        digest = digest_of(document)
+        digest, cost_now = digest_of(document), cost(document, first + 9)
+        was = speed()
         for attempt in range(_TRIES):
             speed.cache_clear()
             taken, begin = [], first + 9 * attempt
-            told = cost(document, begin + 4).ms(_WIDTH, _WIDTH * document.height // document.width)
+            # As fast as the machine is just now.
+            told = cost_now.ms(_WIDTH, _WIDTH * document.height // document.width) * was / speed()
             for frame in range(begin, begin + 9):
                 start = time.perf_counter()
                 preview.draw(document, digest, Wish(frame, _WIDTH, moving=True))

@@ -49,6 +49,22 @@ class Crowds(unittest.TestCase):
         note = self.mended(given({"kind": "push", "id": "p"}, body, forces=[box]), "too full", 6)
         self.assertIn("181 %", note.what)
 
+    def test_a_contagion_that_cannot_spread_and_why(self) -> None:
+        field = {
+            "rate": 0, "bursts": [{"count": 60}], "lifespan": 0, "speed": 0, "spacing": "even",
+            "shape": {"kind": "rectangle", "width": 400, "height": 300},
+        }  # fmt: skip
+        for told, word in (
+            ({"seed_first": 0}, "no seed"), ({"radius": 3}, "reaches 3 px"), ({"pace": 0}, "pace is nothing"),
+            ({"seed_first": 0, "seeds": "z"}, "seed zone"),
+        ):  # fmt: skip
+            with self.subTest(word):
+                zones = [{"id": "z", "across": 5000, "radius": 10}]
+                shot = given({"kind": "contagion", "id": "c", "radius": 90, **told}, field, zones=zones)
+                self.assertIn(word, self.mended(shot, "cannot spread").why)
+        fine = given({"kind": "contagion", "id": "c", "radius": 90}, field)
+        self.assertNotIn("cannot spread", self.notes(fine))
+
     def test_more_neighbours_than_are_looked_at(self) -> None:
         body = {
             "rate": 0,

@@ -42,13 +42,15 @@ def _ramp(table: Floats, at: Doubles, out: Floats) -> None:
 
 
 def along(e: Emitter, source: Source, state: State, t: float, length_s: float) -> Doubles:
-    """Where on the gradient each particle is, by its moment of birth, at random, by its speed or by its distance."""
+    """Where on the gradient each particle is, by its moment of birth, at random, or by what is measured of it."""
     match e.colour_by:
         case "birth moment":
             at = state.moments / max(length_s, 1e-9)
             return np.asarray(at - np.floor(at) if source.readings.loop_s else np.clip(at, 0, 1))
         case "random":
             return draws01(source.key, state.births, GRADIENT)
+        case "since touch" | "since caught":
+            measured = state.measured(e.colour_by, t).astype(np.float64)
         case "speed":
             measured = np.linalg.norm(state.velocity, axis=0).astype(np.float64)
         case _:

@@ -12,7 +12,7 @@ from numba import njit, prange
 from isbjorn.core.appearance import colours
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Number
-from isbjorn.core.document.values import bounds_of
+from isbjorn.core.document.values import SINCE, bounds_of
 from isbjorn.core.emit.newborn import Source, brightness, spread_of
 from isbjorn.core.evaluate import curves, gradients
 from isbjorn.core.evaluate.curves import TABLE
@@ -117,7 +117,7 @@ class AppearanceInput:
         if not number.timed:
             return np.array([number.value])
         readings = self.source.readings
-        if number.reads == "birth":
+        if number.reads == "birth" and not (number.source is not None and number.source.measure in SINCE):
             return readings.number(number, self.state.moments, self._birth() if is_measured(number) else None)
         if not is_measured(number):
             return readings.number(number, np.array([self.t]))
@@ -138,6 +138,8 @@ class AppearanceInput:
         match source.measure:
             case "speed":
                 measure = np.linalg.norm(self.state.velocity, axis=0).astype(np.float64)
+            case "since touch" | "since caught":
+                measure = self.state.measured(source.measure, self.t).astype(np.float64)
             case "emitter speed":
                 speed = np.linalg.norm(readings.velocity(self.source.emitter, np.array([self.t])), axis=1)
                 measure = np.repeat(speed, len(place))

@@ -36,7 +36,8 @@ class Particles:
     id (n,) int64; emitter (n,) int32, its place in the cast; position (n, 3) px; velocity (n, 3) px/s; age and life (n,) s
     (life is infinite without end); age01 (n,) in [0, 1]; size (n,) px, a diameter; opacity (n,) in [0, 1];
     colour (n, 3) linear, not premultiplied; angle (n,) degrees; touched (n,) s of age at which a surface was first touched,
-    -1: never. All float32 but the first two. refused: births that found no room, by emitter id.
+    -1: never; caught the same of a state that it caught. All float32 but the first two. refused: births that found no room, by
+    emitter id.
     """
 
     id: npt.NDArray[np.int64]
@@ -51,6 +52,7 @@ class Particles:
     colour: Floats
     angle: Floats
     touched: Floats
+    caught: Floats
     refused: dict[str, int]
 
     def __len__(self) -> int:
@@ -228,6 +230,7 @@ class Solver:
             colour=looks.colour,
             angle=looks.angle,
             touched=np.full(state.count, -1, np.float32) if state.touched is None else state.touched,
+            caught=_ages(state, t),
             refused={track.emitter.id: missed} if missed else {},
         )
 
@@ -238,6 +241,12 @@ class Solver:
             rounds = -np.floor(state.moments / float(self.shot.length_s)).astype(np.int64) - turn
             ids = ids + ((rounds & _ROUND_BITS) << _BIRTH_BITS)
         return ids
+
+
+def _ages(state: State, t: float) -> Floats:
+    """The ages at which particles caught a state, -1: not yet."""
+    since = state.measured("since caught", t)
+    return np.where(since < 0, np.float32(-1), (t - state.moments).astype(np.float32) - since).astype(np.float32)
 
 
 def births_of(ids: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:

@@ -49,13 +49,19 @@ class RefTo:
     """Metadata of a field: it names other things of the cast by their ids, or, dotted, one of their numbers.
 
     to: the lists of the shot in which they stand; `placed`: all with a place. words: what is said instead of an id. whole: the
-    part that holds the field goes with what it names.
+    part that holds the field goes with what it names. none: what a form says where it names nothing; without it, a form of its own
+    shows the field.
     """
 
     to: tuple[str, ...]
     dotted: bool = False
     words: tuple[str, ...] = ()
     whole: bool = False
+    none: str = ""
+
+    def __get_pydantic_json_schema__(self, schema: CoreSchema, handler: GetJsonSchemaHandler) -> dict[str, Any]:
+        found = handler(schema)
+        return found | {"refers": {"to": list(self.to), "none": self.none}} if self.none else found
 
 
 @dataclass(frozen=True)

@@ -16,6 +16,7 @@ from isbjorn.core.document.unions import Body, Deformers, Finish, Shape
 from isbjorn.core.document.values import LONGEST_S, Moment, Number, Spec
 
 LOOK = Looks()
+_MEASURED = ("speed", "distance", "since touch", "since caught")
 Angle = Spec(unit="°", low=-36000, high=36000, step=1, help="Counter-clockwise; 0 is right, 90 is up.")
 
 
@@ -196,6 +197,11 @@ class Emitter(Placed):
     mixed: Annotated[tuple[Body, ...], LOOK] = Field(
         title="Mixed bodies", default=(), max_length=15, description="More bodies, dealt out by their weights."
     )
+    mixed_by: Annotated[Literal["weight", "since touch", "since caught"], LOOK] = Field(
+        title="Dealt by",
+        default="weight",
+        description="weight: each has one for life; else the first body until it touches or catches something, then the others.",
+    )
     facing: Annotated[Literal["angle", "motion"], LOOK] = Field(
         title="Orientation",
         default="angle",
@@ -228,16 +234,23 @@ class Emitter(Placed):
         LOOK,
     ] = Number(value=1)
     colour: Annotated[Gradient, LOOK] = Field(default_factory=_white)
-    colour_by: Annotated[Literal["age", "birth moment", "random", "speed", "distance", "plate"], LOOK] = Field(
+    colour_by: Annotated[
+        Literal["age", "birth moment", "random", "speed", "distance", "plate", "since touch", "since caught"], LOOK
+    ] = Field(
         default="age",
         description="Where on the gradient a particle is: by its age, by when it was born over the shot, at random, by its "
-        "speed or distance now; or its colour is the plate's, where and when it was born.",
+        "speed or distance now, by the seconds since it touched something or caught a state; or its colour is the plate's, where "
+        "and when it was born.",
     )
-    colour_from: Annotated[float, LOOK, ShownIf("colour_by", "speed", "distance")] = Field(
-        title="Gradient from", default=0, ge=0, le=1e6, description="Speed or distance at the gradient's start."
+    colour_from: Annotated[float, LOOK, ShownIf("colour_by", *_MEASURED)] = Field(
+        title="Gradient from",
+        default=0,
+        ge=0,
+        le=1e6,
+        description="Speed, distance or seconds at the gradient's start.",
     )
-    colour_to: Annotated[float, LOOK, ShownIf("colour_by", "speed", "distance")] = Field(
-        title="Gradient to", default=300, ge=0, le=1e6, description="Speed or distance at its end."
+    colour_to: Annotated[float, LOOK, ShownIf("colour_by", *_MEASURED)] = Field(
+        title="Gradient to", default=300, ge=0, le=1e6, description="Speed, distance or seconds at its end."
     )
     colour_of: Annotated[str | None, LOOK, RefTo(("placed",)), ShownIf("colour_by", "distance")] = Field(
         title="Distance to", default=None, max_length=60, description="The id of the thing to which distance is."

@@ -16,7 +16,7 @@ from isbjorn.core.document.values import Number, Spec, timed_spec
 
 def strength_spec(unit: str, low: float, high: float, help: str, step: float = 1.0) -> Spec:
     """A strength: read by shot time, each particle with its own spread, and over its life."""
-    measures = ("speed", "distance", "number")
+    measures = ("speed", "distance", "number", "since touch", "since caught")
     return Spec(unit=unit, low=low, high=high, clock="shot", step=step, life=True, help=help, sources=measures)  # type: ignore[arg-type]
 
 
@@ -30,7 +30,8 @@ class Acting(Placed):
 
     What the engine must know of a kind stands in its class: `stage` (look: it shifts only what is seen; meeting: it is between
     particles), `calm` (between two steps motion under it is smooth), `in_registers` (the fast integrator knows it), `carries` (it
-    turns places by itself), `solid` (it is touched), `pushes` (bodies meet by their sizes), `has_field` (what it does can be drawn
+    turns places by itself), `solid` (it is touched), `pushes` (bodies meet by their sizes), `catching` (particles
+    catch a state), `has_field` (what it does can be drawn
     as arrows), `mirrored` (numbers that change sign in a mirror).
     """
 
@@ -40,6 +41,7 @@ class Acting(Placed):
     carries: ClassVar[bool] = False
     solid: ClassVar[bool] = False
     pushes: ClassVar[bool] = False
+    catching: ClassVar[bool] = False
     has_field: ClassVar[bool] = True
     mirrored: ClassVar[tuple[str, ...]] = ()
     if TYPE_CHECKING:

@@ -7,10 +7,11 @@ from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
 
+from isbjorn.core.document.base import RefTo, ShownIf
 from isbjorn.core.document.forces import Acting, strength_spec
 from isbjorn.core.document.kinds import FORCES, shown
 from isbjorn.core.document.placed import FAR
-from isbjorn.core.document.values import Number, timed_spec
+from isbjorn.core.document.values import Moment, Number, Spec, timed_spec
 
 _MENU = "Between particles"
 
@@ -126,3 +127,83 @@ class Push(Meeting):
     @property
     def weight(self) -> float:
         return 1.5 * self.rounds
+
+
+@FORCES.register("isbjorn.core.simulate.crowd.contagion")
+class Contagion(Meeting):
+    """A state that goes from neighbour to neighbour: who has caught it passes it on after a while, at a pace."""
+
+    model_config = shown(
+        "Contagion", "M12 9.5a2.5 2.5 0 1 0 0 5 2.5 2.5 0 0 0 0-5M12 4a8 8 0 0 1 8 8M12 20a8 8 0 0 1-8-8M5 5l2 2M19 19l-2-2",
+        "Light, fire or frost that goes from neighbour to neighbour, out of a seed. Any number can be driven by the time since.",
+        _MENU,
+        located=False,
+        framed=False,
+    )  # fmt: skip
+    catching: ClassVar[bool] = True
+    calm: ClassVar[bool] = True
+    kind: Literal["contagion"] = "contagion"
+    name: str = Field(default="Contagion", min_length=1, max_length=80)
+    strength: Annotated[Number, strength_spec("%", 0, 1000, "Of its pace.", 5)] = Number(value=100)
+    seeds: Annotated[str | None, RefTo(("zones",), none="None")] = Field(
+        default=None, max_length=60, title="Seed zone", description="Who is in it catches it at once."
+    )
+    seed_first: int = Field(
+        default=1,
+        ge=0,
+        le=1_000_000,
+        title="First births",
+        description="So many of the first of a stream, and of each burst, have it.",
+    )
+    seed_share: Annotated[
+        Number, timed_spec("%", 0, 100, "Of all births, drawn at random, so many have it.", 0.1, "Of all births")
+    ] = Number(value=0)
+    begin_s: Moment = Field(default=0, title="Begins", description="Shot time from which seeds have it.")
+    radius: Annotated[Number, timed_spec("px", 0.1, FAR, "Who is so near can catch it.", 1)] = Number(value=24)
+    nearest: int = Field(
+        default=0,
+        ge=0,
+        le=16,
+        title="Nearest only",
+        description="From so many of its nearest at most; 0: from all in the radius.",
+    )
+    pace: Annotated[
+        Number,
+        Spec(unit="px/s", low=0, high=1e6, clock="shot", step=10, help="How fast it goes over the way from one to the next.",
+             sources=("number",)),
+    ] = Number(value=160)  # fmt: skip
+    wait: Annotated[
+        Number,
+        Spec(unit="s", low=0, high=3600, clock="shot", step=0.05, help="Each waits so long besides.", title="Time to catch",
+             sources=("number",)),
+    ] = Number(value=0)  # fmt: skip
+    lasts: Annotated[
+        Number,
+        Spec(unit="s", low=0, high=3600, clock="shot", step=0.1, help="So long it is passed on; 0: without end.",
+             sources=("number",)),
+    ] = Number(value=0)  # fmt: skip
+    then: Literal["is immune", "can catch it again", "dies"] = Field(
+        default="is immune", title="Afterwards", description="What becomes of one when its time is over."
+    )
+    rest_s: Annotated[float, ShownIf("then", "can catch it again")] = Field(
+        default=1, ge=0, le=3600, title="Rest", description="Until it can catch it again."
+    )
+    slows: Annotated[
+        Literal["nothing", "where it is dark", "where it is bright"], Field(title="Slowed by the plate")
+    ] = "nothing"
+    slowed: Annotated[
+        Number, timed_spec("%", 0, 100, "Of its pace that is lost there.", 5, "Slowed by"),
+        ShownIf("slows", "where it is dark", "where it is bright"),
+    ] = Number(value=80)  # fmt: skip
+
+    @property
+    def weight(self) -> float:
+        return 1.5
+
+    @property
+    def reads_plate(self) -> bool:
+        return self.slows != "nothing"
+
+    @property
+    def takes_away(self) -> bool:
+        return self.then == "dies"

@@ -19,7 +19,9 @@ from isbjorn.core.document.curves import Curve, Ease, Joint, in_order
 
 Clock = Literal["shot", "birth", "age", "none"]
 Combine = Literal["add", "multiply"]
-Measure = Literal["speed", "emitter speed", "distance", "plate", "number"]
+Measure = Literal["speed", "emitter speed", "distance", "plate", "number", "since touch", "since caught"]
+# Seconds since something happened to a particle; -1 as long as it has not.
+SINCE: tuple[Measure, ...] = ("since touch", "since caught")
 LONGEST_S = 86_400.0
 Moment = Annotated[float, Field(ge=-LONGEST_S, le=LONGEST_S)]
 
@@ -117,7 +119,7 @@ def bounds_of(number: Number) -> tuple[float, float]:
 
 _SOURCES: dict[Clock, tuple[Measure, ...]] = {
     "birth": ("emitter speed", "distance", "plate", "number"),
-    "age": ("speed", "emitter speed", "distance", "plate", "number"),
+    "age": ("speed", "emitter speed", "distance", "plate", "number", *SINCE),
     "shot": ("number",),
     "none": (),
 }

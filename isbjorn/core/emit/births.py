@@ -140,6 +140,11 @@ class Driven:
         return np.where(inside, self.times[j - 1] + share * (self.times[j] - self.times[j - 1]), np.inf)
 
 
+def places_in_line(numbers: Longs) -> Longs:
+    """Which of its burst, or of the stream, each birth is, from 0 on; of birth numbers (n,)."""
+    return np.where(numbers >= _BURST_FLAG, numbers & ((1 << _REPEAT_BITS) - 1), numbers)
+
+
 class Births:
     """The births of one emitter: a pure function of its document and stream key.
 

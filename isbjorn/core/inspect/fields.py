@@ -12,7 +12,7 @@ from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.render.camera import Projection
 from isbjorn.core.simulate.forces import felt
 from isbjorn.core.simulate.forces.displacement import displace
-from isbjorn.core.simulate.forces.row import SPREAD, TILT_SPREAD, WAY_SPREAD
+from isbjorn.core.simulate.forces.row import OWN, SPREAD, TILT_SPREAD, WAY_SPREAD
 from isbjorn.core.simulate.integrators import world
 from isbjorn.core.simulate.integrators.stepped import pack_world
 from isbjorn.core.simulate.track import key_of
@@ -60,25 +60,27 @@ def _ways(tables: Any, key: int, force: Any, places: Any) -> Any:
     """What happens at places (n, 3): the air's velocity, the acceleration, or the shift."""
     count, k = len(places), np.uint64(key)
     if force.stage == "look":
-        values = places.T.astype(np.float32).copy()
-        displace(
-            tables.rows, tables.zoned, tables.curves, key, np.arange(count), np.full(count, _AGE01, np.float32), values
-        )
-        return values.T - places
+        values, never = np.zeros((6, count), np.float32), np.full(count, -1, np.float32)
+        values[:3] = places.T
+        ages = np.full(count, _AGE01, np.float32)
+        displace(tables.rows, tables.zoned, tables.curves, key, np.arange(count), ages, never, never, values)
+        return values[:3].T - places
     out = np.zeros((count, 3))
-    acts, at = np.zeros(felt.SIZE), np.zeros(6)
+    acts, at = np.zeros(felt.SIZE), np.zeros(8)
+    # Nothing has happened yet.
+    at[6:] = -1.0
     for n, place in enumerate(places):
         if force.carries:
             step = 1e-3
             x, y, z = place.tolist()
             end = world.swirled(
-                tables.rows, tables.zoned, tables.curves, 0, k, 0, _AGE01, 1.0, 0.0, 0.0, 0.0, x, y, z, step
+                tables.rows, tables.zoned, tables.curves, 0, k, 0, _AGE01, 1.0, 0.0, 0.0, 0.0, -1.0, -1.0, x, y, z, step
             )
             out[n] = (np.array(end) - place) / step
             continue
         at[:3] = place
         world.feel(tables.rows, tables.zoned, tables.curves, tables.paths, 0, k, 0, _AGE01, 1.0, at, acts)
         # The zone weakens the grip: it is shown as a weaker wind.
-        grip = float(tables.rows[0, 0, 18]) if acts[felt.GRIP] > 0 else 0.0
+        grip = float(tables.rows[0, 0, OWN]) if acts[felt.GRIP] > 0 else 0.0
         out[n] = acts[felt.AIR : felt.AIR + 3] / grip if grip > 0 else acts[:3]
     return out

@@ -37,7 +37,7 @@ def write_points(shot: Shot, particles: Particles, target: Path) -> None:
 def _csv(shot: Shot, particles: Particles) -> str:
     units = {
         "position": "px", "velocity": "px_s", "age": "s", "life": "s", "size": "px", "colour": "linear", "angle": "deg",
-        "touched": "s",
+        "touched": "s", "caught": "s",
     }  # fmt: skip
     out = io.StringIO()
     writer = csv.writer(out)

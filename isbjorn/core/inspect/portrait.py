@@ -15,7 +15,8 @@ from isbjorn.core.evaluate import curves
 from isbjorn.core.frame import Solver
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.render.emitters import EmitterRasteriser, RenderContext
-from isbjorn.core.simulate.state import ROWS, State
+from isbjorn.core.simulate.rows import ROWS
+from isbjorn.core.simulate.state import State
 
 _ENDLESS_S = 10.0
 _FILLED, _MOST_MAGNIFIED = 0.82, 6.0
@@ -79,7 +80,8 @@ def portrait(
     p = Particles(
         id=state.births, emitter=np.full(count, number, np.int32), position=state.place.T,
         velocity=state.velocity.T, age=(age01 * life).astype(np.float32), life=state.lives, age01=age01, size=looks.size,
-        opacity=looks.opacity, colour=looks.colour, angle=looks.angle, touched=np.full(count, -1, np.float32), refused={},
+        opacity=looks.opacity, colour=looks.colour, angle=looks.angle, touched=np.full(count, -1, np.float32),
+        caught=np.full(count, -1, np.float32), refused={},
     )  # fmt: skip
     largest = float((looks.size * np.maximum(1.0, pen.stretch(p, state.births))).max())
     picture = np.zeros((cell, count * cell, 4), np.float32)

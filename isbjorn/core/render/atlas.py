@@ -228,13 +228,20 @@ class Bodies:
 
     def shown(
         self, key: int, births: Longs, moments: npt.NDArray[np.float64], age01: Floats, t: float,
-        ahead: Callable[[], npt.NDArray[np.bool_]],
+        ahead: Callable[[], npt.NDArray[np.bool_]], happened: npt.NDArray[np.bool_] | None = None,
     ) -> tuple[Pages, Longs, npt.NDArray[np.bool_]]:  # fmt: skip
         """The pages, which one each particle shows (n,), and whether it takes on the particle's colour (n,).
 
-        ahead: which particles leave such that the text must be dealt from its end to be read.
+        ahead: which particles leave such that the text must be dealt from its end to be read. happened: to whom that has
+        happened by which bodies are dealt, where they are dealt so.
         """
-        which = np.minimum(np.searchsorted(self._ends, draws01(key, births, BODY), side="right"), len(self.parts) - 1)
+        drawn = draws01(key, births, BODY)
+        which = np.minimum(np.searchsorted(self._ends, drawn, side="right"), len(self.parts) - 1)
+        if happened is not None and len(self.parts) > 1:
+            # The first until it happens, then one of the others.
+            first = self._ends[0]
+            others = np.searchsorted(self._ends, first + drawn * (1 - first), side="right")
+            which = np.where(happened, np.clip(others, 1, len(self.parts) - 1), 0)
         keys: list[tuple[Any, ...]] = []
         page, tinted = np.zeros(len(births), np.int64), np.ones(len(births), bool)
         for number, part in enumerate(self.parts):

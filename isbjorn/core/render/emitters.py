@@ -243,7 +243,9 @@ class EmitterRasteriser:
         ahead = _way(context.view, p)
         held = Bodies(context.shot, e, context.view.scale_x, context.pictures)
         births, moments = births_of(p.id), t - p.age.astype(np.float64)
-        pages, page, tinted = held.shown(track.key, births, moments, p.age01, t, lambda: _reads_backward(p))
+        pages, page, tinted = held.shown(
+            track.key, births, moments, p.age01, t, lambda: _reads_backward(p), _happened(e, p)
+        )
         shade = np.concatenate([np.where(tinted[:, None], colour, 1).astype(np.float32), opacity[:, None]], axis=1)
         turn = np.radians(p.angle.astype(np.float64))
         if e.facing == "motion":
@@ -417,6 +419,13 @@ def _way(view: Projection, p: Particles) -> Doubles:
     there, _ = view.place(p.position + p.velocity * np.float32(1e-2))
     d = (there - here).astype(np.float64)
     return np.asarray(np.arctan2(-d[:, 1], d[:, 0]))
+
+
+def _happened(e: Emitter, p: Particles) -> npt.NDArray[np.bool_] | None:
+    """To whom that has happened by which an emitter's bodies are dealt; None where they are dealt by weight."""
+    if e.mixed_by == "weight":
+        return None
+    return (p.touched if e.mixed_by == "since touch" else p.caught) >= 0
 
 
 def _reads_backward(p: Particles) -> npt.NDArray[np.bool_]:

@@ -13,7 +13,8 @@ from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.render.overdraw import STROKES, affordable
 from isbjorn.core.render.strokes import draw_strokes, polylines
 from isbjorn.core.render.trajectories import Ways, trail_moments, trail_seconds, ways
-from isbjorn.core.simulate.state import ROWS, State
+from isbjorn.core.simulate.rows import ROWS
+from isbjorn.core.simulate.state import State
 
 if TYPE_CHECKING:
     from isbjorn.core.render.emitters import EmitterRasteriser
@@ -113,7 +114,7 @@ def _waiting(pen: EmitterRasteriser, way: Ways, now: float, looks: Looks, onto: 
             id=way.ids[dead], emitter=np.full(n, pen.number, np.int32),
             position=way.places[dead, -1].astype(np.float32), velocity=np.zeros((n, 3), np.float32),
             age=(now - way.births[dead]).astype(np.float32), life=life, age01=np.ones(n, np.float32), refused={},
-            touched=np.full(n, -1, np.float32), **get,
+            touched=np.full(n, -1, np.float32), caught=np.full(n, -1, np.float32), **get,
         ),
         onto,
     )  # fmt: skip

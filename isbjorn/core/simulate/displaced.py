@@ -8,6 +8,7 @@ import numpy as np
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
+from isbjorn.core.document.values import SINCE
 from isbjorn.core.emit.newborn import Source
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.forces.displacement import displace
@@ -26,5 +27,8 @@ class Displaced:
         """The state with its places shifted, and what sizes grow by, (n,)."""
         tables = pack_world(self.shot, self.source, self.readings, "look", np.array([t]), 0.0)
         values = state.values.copy()
-        grown = displace(tables.rows, tables.zoned, tables.curves, self.source.key, state.births, age01, values)
+        touch, caught = (state.measured(measure, t) for measure in SINCE)
+        grown = displace(
+            tables.rows, tables.zoned, tables.curves, self.source.key, state.births, age01, touch, caught, values
+        )
         return replace(state, values=values), grown

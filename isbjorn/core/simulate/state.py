@@ -9,8 +9,7 @@ import numpy.typing as npt
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.simulate.integrators.steps import gather
-
-ROWS = 15
+from isbjorn.core.simulate.rows import ROWS
 
 
 @dataclass(frozen=True)
@@ -18,13 +17,14 @@ class State:
     """Particles of one emitter at one moment, in order of birth: structure of arrays, 76 bytes a particle.
 
     births (n,) int64, moments (n,) float64 s; values (15, n) float32: place px (3), velocity px/s (3), lifespan s, and eight rows
-    of its mover. A state between lattice steps may lack those: it is only looked at. touched (n,) s of age, -1: never.
+    of its mover. A state between lattice steps may lack those: it is only looked at. touched, caught (n,) s of age, -1: never.
     """
 
     births: npt.NDArray[np.int64]
     moments: npt.NDArray[np.float64]
     values: Floats
     touched: Floats | None = None
+    caught: Floats | None = None
 
     @property
     def count(self) -> int:
@@ -41,6 +41,17 @@ class State:
     @property
     def lives(self) -> Floats:
         return self.values[6]
+
+    def since(self, happened: Floats | None, t: float) -> Floats:
+        """Seconds from an age at which something happened to shot time t, float32 (n,); -1 where it has not."""
+        if happened is None:
+            return np.full(self.count, -1, np.float32)
+        gone = (t - self.moments).astype(np.float32) - happened
+        return np.where((happened >= 0) & (gone >= 0), gone, np.float32(-1))
+
+    def measured(self, measure: str, t: float) -> Floats:
+        """`since touch` or `since caught`, in seconds, -1: not yet."""
+        return self.since(self.touched if measure == "since touch" else self.caught, t)
 
     def only(self, columns: npt.NDArray[np.int64]) -> State:
         """Some of them, by their columns."""
@@ -67,8 +78,10 @@ def nobody() -> State:
 
 def merged(state: State, kept: npt.NDArray[np.int64], newborn: State) -> State:
     """The columns `kept` of a state, and behind them the newborn."""
-    values = np.empty((ROWS, len(kept) + newborn.count), np.float32)
-    gather(state.values, kept, values)
-    values[:, len(kept) :] = newborn.values
+    rows = (newborn if state.count == 0 else state).values.shape[0]
+    values = np.empty((rows, len(kept) + newborn.count), np.float32)
+    gather(state.values[:rows], kept, values)
+    if newborn.count:
+        values[:, len(kept) :] = newborn.values
     births = np.concatenate([state.births[kept], newborn.births])
     return State(births, np.concatenate([state.moments[kept], newborn.moments]), values)

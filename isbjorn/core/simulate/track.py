@@ -20,9 +20,9 @@ from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.errors import Stale
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.random import stream_key
+from isbjorn.core.simulate import rows
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.identity import Identity
-from isbjorn.core.simulate.integrators import world
 from isbjorn.core.simulate.integrators.constant import ConstantIntegrator, is_steady
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
 from isbjorn.core.simulate.state import State, joined, merged, nobody
@@ -258,6 +258,6 @@ class Track:
             else:
                 places.append(state.place.copy())
         if isinstance(self.integrator, SteppedIntegrator):
-            first = state.values[world.TOUCHED]
+            first = state.values[rows.TOUCHED]
             touched[first >= 0] = first[first >= 0]
         return np.stack(places), taken, touched

@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Body, Emitter } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
+  import Fields from '../ui/Fields.svelte';
   import Icon from '../ui/Icon.svelte';
   import PlainField from '../ui/PlainField.svelte';
   import BodyPicker from './BodyPicker.svelte';
@@ -63,6 +64,9 @@
     hint="Its share, where several are mixed."
     onset={(v) => v !== null && desk.set(`${pathOf(chosen)}/weight`, v, 'Weight of a body')}
   />
+{/if}
+{#if bodies.length > 1}
+  <Fields {desk} model="Emitter" owner={emitter} {path} only={['mixed_by']} />
 {/if}
 {#if bodies.length < 16}
   <button class="button mt-1.5 h-6! px-2! text-[11.5px]" onclick={more}>Mix in another</button>

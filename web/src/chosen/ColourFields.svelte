@@ -10,7 +10,16 @@
 
   let { desk, emitter, path }: { desk: Desk; emitter: Emitter; path: string } = $props();
   const common = $derived({ desk, path, model: 'Emitter', owner: emitter });
-  const by: Emitter['colour_by'][] = ['age', 'birth moment', 'random', 'speed', 'distance', 'plate'];
+  const by: Emitter['colour_by'][] = [
+    'age',
+    'birth moment',
+    'random',
+    'speed',
+    'distance',
+    'plate',
+    'since touch',
+    'since caught',
+  ];
   const things = $derived(placedChoices(desk.shot!, emitter.id));
 
   function colourBy(value: string): void {

@@ -19,8 +19,9 @@
   const by = $derived.by(() => {
     const e = desk.emitter!;
     if (e.colour_by === 'age') return '';
-    const span =
-      e.colour_by === 'speed' || e.colour_by === 'distance' ? `, ${e.colour_from} – ${e.colour_to}` : '';
+    const span = ['speed', 'distance', 'since touch', 'since caught'].includes(e.colour_by)
+      ? `, ${e.colour_from} – ${e.colour_to}`
+      : '';
     return e.colour_by === 'plate' ? 'of the plate at birth' : `by ${e.colour_by}${span}`;
   });
   const paint = $derived(

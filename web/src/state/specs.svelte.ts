@@ -25,6 +25,8 @@ interface Property {
   pattern?: string;
   /** The field means something only while others have these values. */
   shown_if?: Record<string, unknown[]>;
+  /** The field names a thing of the cast: the lists in which that stands, and what is said where it names none. */
+  refers?: { to: string[]; none: string };
   $ref?: string;
   allOf?: Property[];
   anyOf?: Property[];
@@ -43,7 +45,8 @@ interface Model {
 export interface Field {
   name: string;
   label: string;
-  kind: 'number' | 'choice' | 'switch' | 'plain' | 'colour' | 'text';
+  kind: 'number' | 'choice' | 'switch' | 'plain' | 'colour' | 'text' | 'thing';
+  refers?: Property['refers'];
   choices: string[];
   help: string;
 }
@@ -92,23 +95,26 @@ class Specs {
     for (const [name, p] of Object.entries(this.defs[model]?.properties ?? {})) {
       const kind = p.isbjorn
         ? 'number'
-        : p.enum
-          ? 'choice'
-          : p.type === 'boolean'
-            ? 'switch'
-            : p.type === 'integer' || p.type === 'number'
-              ? 'plain'
-              : p.type === 'string' && p.const === undefined
-                ? p.pattern
-                  ? 'colour'
-                  : 'text'
-                : null;
+        : p.refers
+          ? 'thing'
+          : p.enum
+            ? 'choice'
+            : p.type === 'boolean'
+              ? 'switch'
+              : p.type === 'integer' || p.type === 'number'
+                ? 'plain'
+                : p.type === 'string' && p.const === undefined
+                  ? p.pattern
+                    ? 'colour'
+                    : 'text'
+                  : null;
       if (kind)
         found.push({
           name,
           label: p.title ?? name,
           kind,
           choices: p.enum ?? [],
+          refers: p.refers,
           help: p.description ?? '',
         });
     }

@@ -34,6 +34,13 @@ export function placedChoices(shot: Shot, without = ''): { value: string; label:
     .filter((one) => one.value !== without);
 }
 
+/** The things of some lists of a shot to choose from. */
+export function choicesOf(shot: Shot, from: string[]): { value: string; label: string }[] {
+  return lists
+    .filter((list) => from.includes(list))
+    .flatMap((list) => shot[list].map((thing) => ({ value: thing.id, label: thing.name })));
+}
+
 /** What stands at a JSON pointer of a plain object. */
 export function found(target: unknown, path: string): unknown {
   let at = target;

@@ -98,7 +98,16 @@
       return;
     }
     const thing = name === 'distance' ? things[0]?.value : name === 'number' ? numbers[0]?.value : null;
-    const high = { distance: 300, speed: 300, 'emitter speed': 300, plate: 1, number: 100 }[name] ?? 1;
+    const high =
+      {
+        distance: 300,
+        speed: 300,
+        'emitter speed': 300,
+        plate: 1,
+        number: 100,
+        'since touch': 1,
+        'since caught': 1,
+      }[name] ?? 1;
     const made: DrivenBy = {
       measure: name as DrivenBy['measure'],
       thing: thing ?? null,

@@ -8,6 +8,7 @@
   import Switch from './Switch.svelte';
   import TextField from './TextField.svelte';
   import { sentence } from './words';
+  import { choicesOf } from '../state/things';
 
   interface Props {
     desk: Desk;
@@ -55,6 +56,14 @@
       value={String(values[field.name])}
       hint={field.help}
       onset={(v) => desk.set(at, v, label)}
+    />
+  {:else if field.kind === 'thing' && field.refers}
+    <Choice
+      {label}
+      value={String(values[field.name] ?? '')}
+      items={[{ value: '', label: field.refers.none }, ...choicesOf(desk.shot!, field.refers.to)]}
+      hint={field.help}
+      onset={(v) => desk.set(at, v || null, label)}
     />
   {:else if field.kind === 'text'}
     <TextField

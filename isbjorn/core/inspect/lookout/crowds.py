@@ -5,13 +5,14 @@ from __future__ import annotations
 import numpy as np
 
 from isbjorn.core.document import Surface
-from isbjorn.core.document.meetings import Cohesion, Flock, Meeting, Push
+from isbjorn.core.document.meetings import Cohesion, Contagion, Flock, Meeting, Push
 from isbjorn.core.inspect.lookout.notes import Checks, Mend, Note, Watch, put
 from isbjorn.core.simulate.crowd.grid import MOST_LOOKED_AT, grid_of
 
 # Discs that are thrown into a box at random come to rest at about this share of it.
 _FULL, _ROOMY = 0.82, 0.7
 _HEAPS = 0.25
+_LOOKED_AT = 512
 
 
 def _forces(watch: Watch) -> list[tuple[str, Meeting, list[int]]]:
@@ -133,4 +134,69 @@ def too_full(watch: Watch) -> Checks:
         )  # fmt: skip
 
 
-CHECKS = (crowd_in_a_loop, too_many_near, collapsed, too_full)
+def cannot_spread(watch: Watch) -> Checks:
+    """A contagion that stays where it is, and why."""
+    readings, t = watch.solver.readings, float(watch.seconds)
+    for path, force, numbers in _forces(watch):
+        if not isinstance(force, Contagion) or not numbers:
+            continue
+        parts = [watch.solver.of(number, watch.seconds) for number in numbers]
+        place, caught = np.concatenate([p.position for p in parts]), np.concatenate([p.caught for p in parts]) >= 0
+        if len(place) < 2 or caught.all() or t < force.begin_s:
+            continue
+        share = readings.now(force.seed_share, t)
+        why, mend = "", None
+        if not caught.any():
+            if force.seeds is None and force.seed_first == 0 and share == 0:
+                why = "Nobody has it from the start: it has no seed."
+                mend = Mend(label="Let the first birth have it", changes=[put(f"{path}/seed_first", 1)])
+            elif force.seeds is not None and force.seed_first == 0 and share == 0:
+                why = "Nobody is in its seed zone."
+                mend = Mend(label="Let the first birth have it", changes=[put(f"{path}/seed_first", 1)])
+        elif readings.now(force.strength, t) == 0 or (readings.now(force.pace, t) == 0 and force.pace.spread == 0):
+            why = "Its pace is nothing."
+            mend = Mend(label="160 px/s", changes=[put(f"{path}/pace/value", 160), put(f"{path}/strength/value", 100)])
+        else:
+            radius = readings.now(force.radius, t)
+            gap = _gap(place, caught)
+            if gap > radius:
+                wider = float(np.ceil(1.05 * max(gap, _longest_step(place))))
+                why = f"From who has it to the next it is {gap:.0f} px, and it reaches {radius:g} px."
+                mend = Mend(label=f"A radius of {wider:g} px", changes=[put(f"{path}/radius/value", wider)])
+        if why:
+            yield Note(
+                kind="cannot spread",
+                thing=force.id,
+                level="hint",
+                what=f"{force.name} does not spread.",
+                why=why,
+                mend=mend,
+            )
+
+
+def _gap(place: np.ndarray, caught: np.ndarray) -> float:
+    """The least distance in px from one who has it to one who has not; of many, of some of them."""
+    have, others = place[caught], place[~caught]
+    have = have[:: 1 + len(have) // _LOOKED_AT]
+    others = others[:: 1 + len(others) // _LOOKED_AT] if len(have) > 64 else others
+    least = np.inf
+    for one in have[:_LOOKED_AT]:
+        least = min(least, float(((others - one) ** 2).sum(axis=1).min()))
+    return float(np.sqrt(least))
+
+
+def _longest_step(place: np.ndarray) -> float:
+    """The longest step that is needed to come from one place to all others (of the least spanning tree; Prim 1957), of some."""
+    some = place[:: 1 + len(place) // _LOOKED_AT].astype(np.float64)
+    left, near, longest = np.ones(len(some), bool), np.full(len(some), np.inf), 0.0
+    at = 0
+    for _ in range(len(some) - 1):
+        left[at] = False
+        near = np.minimum(near, np.where(left, np.linalg.norm(some - some[at], axis=1), np.inf))
+        at = int(np.argmin(np.where(left, near, np.inf)))
+        longest = max(longest, float(near[at]))
+    # Of many only some are looked at, which are farther apart.
+    return longest * float(np.sqrt(len(some) / len(place)))
+
+
+CHECKS = (crowd_in_a_loop, too_many_near, collapsed, too_full, cannot_spread)

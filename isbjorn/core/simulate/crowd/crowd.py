@@ -14,6 +14,7 @@ import threading
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -25,9 +26,9 @@ from isbjorn.core.errors import Stale
 from isbjorn.core.evaluate.curves import table
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.random import BETWEEN_CURVES, SIZE, draws01
-from isbjorn.core.simulate import contact
-from isbjorn.core.simulate.crowd.together import Part, Together, shares
-from isbjorn.core.simulate.integrators import world
+from isbjorn.core.simulate import contact, rows
+from isbjorn.core.simulate.crowd.together import Kin, Own, Part, Together, shares
+from isbjorn.core.simulate.forces import zones
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator, pack_world
 from isbjorn.core.simulate.state import State, merged, nobody
 from isbjorn.core.simulate.track import Track
@@ -85,6 +86,8 @@ class Crowd:
         # Places are stepped on by one at a time; who asks meanwhile finds them.
         self._running = threading.Lock()
         self.running: Running | None = None
+        # What meetings keep from step to step, which never changes what comes of them.
+        self._kept: dict[str, dict[str, Any]] = {}
 
     def hangs_on(self, t: float) -> tuple[str, str]:
         """What states at a moment hang on: the motion, and the keys that matter up to then."""
@@ -167,7 +170,38 @@ class Crowd:
                 share = self._share(meeting, parts, until)
                 moved_on |= FORCES.of(meeting).made.settle(meeting, self._read(until), together, share)
             self._put(parts, together, moved_on, until)
+        turns = [m for m in self.meetings if hasattr(FORCES.of(m).made, "turn")]
+        if turns and sum(s.count for s in parts) > 0:
+            for meeting in turns:
+                self._turn(meeting, parts, t)
         return CrowdState(tuple(parts))
+
+    def _turn(self, meeting: Any, states: list[State], t: float) -> None:
+        """What happens between particles in a step from shot time t on: written into the rows of the states, which are new."""
+        reached = [
+            (track, state)
+            for track, state in zip(self.tracks, states, strict=True)
+            if len(state.values) > rows.CAUGHT and state.count
+        ]
+        if not reached:
+            return
+        ends = np.cumsum([0, *(state.count for _, state in reached)])
+        until = t + 1 / self.hz
+        zone = next((z for z in self.shot.zones if z.id == meeting.seeds), None)
+        kin = Kin(
+            np.ascontiguousarray(np.concatenate([s.place + self._origin(track, until) for track, s in reached], axis=1)),
+            np.concatenate([s.values for _, s in reached], axis=1),
+            np.concatenate([s.births for _, s in reached]), np.concatenate([s.moments for _, s in reached]),
+            tuple(
+                Own(int(first), int(last), track.key, track.source.light)
+                for (track, _), first, last in zip(reached, ends, ends[1:], strict=False)
+            ),
+            t, 1 / self.hz, None if zone is None else zones.pack(zone, self.readings, np.array([until]))[:, None],
+        )  # fmt: skip
+        share = np.concatenate([self._felt(meeting, track, state, until) for track, state in reached])
+        FORCES.of(meeting).made.turn(meeting, self._read(until), kin, share, self._kept.setdefault(meeting.id, {}))
+        for (_, state), first, last in zip(reached, ends, ends[1:], strict=False):
+            state.values[:] = kin.values[:, first:last]
 
     def _read(self, t: float) -> Callable[[Number], float]:
         return lambda number: self.readings.now(number, t)
@@ -202,7 +236,7 @@ class Crowd:
             )
             origins.append(np.repeat(self._origin(track, t), state.count, axis=1))
         origin = np.concatenate(origins, axis=1)
-        values = np.concatenate([s.values for s in states], axis=1)
+        values = np.concatenate([s.values[: rows.ROWS] for s in states], axis=1)
         first, last = ends_of or (states, states)
         (before, started), (place, velocity) = (
             (
@@ -214,8 +248,8 @@ class Crowd:
         radius = [self._radius(track, state, t) for track, state in zip(self.tracks, states, strict=True)]
         return Together(
             before, started, place, velocity, np.concatenate(radius),
-            np.ascontiguousarray(np.maximum(values[world.MASS], 1e-6)),
-            (values[world.HOW] != contact.FREE).astype(np.float32), tuple(parts), 1 / self.hz,
+            np.ascontiguousarray(np.maximum(values[rows.MASS], 1e-6)),
+            (values[rows.HOW] != contact.FREE).astype(np.float32), tuple(parts), 1 / self.hz,
         )  # fmt: skip
 
     def _origin(self, track: Track, t: float) -> Floats:
@@ -227,7 +261,7 @@ class Crowd:
     def _radius(self, track: Track, state: State, t: float) -> Floats:
         """Radii of particles as they are seen at a moment, px (n,)."""
         size = track.emitter.size
-        drawn = state.values[world.SIZE]
+        drawn = state.values[rows.SIZE]
         if size.timed and size.reads == "life":
             drawn = np.maximum(0, drawn + self._read(t)(size))
         if size.over_life is None:
@@ -242,23 +276,32 @@ class Crowd:
 
     def _share(self, meeting: Meeting, states: Sequence[State], t: float) -> Floats:
         """The strength that each of the crowd feels of a meeting, (n,); nothing where it does not reach, or is gone."""
-        found = []
-        for track, state in zip(self.tracks, states, strict=True):
-            names = sorted(f.id for f in self.shot.reaching(track.emitter) if f.stage == "meeting")
-            if meeting.id not in names or state.count == 0:
-                found.append(np.zeros(state.count, np.float32))
-                continue
-            tables = pack_world(self.shot, track.source, self.readings, "meeting", np.array([t]), 0.0)
-            values = state.values
-            if track.emitter.stays == "along":
-                values = values.copy()
-                values[0:3] += self._origin(track, t)
-            felt = shares(
-                tables.rows, tables.zoned, tables.curves, names.index(meeting.id), track.key, state.births, state.moments, t,
-                values,
-            )  # fmt: skip
-            found.append(np.where(state.values[world.HOW] == contact.GONE, 0, felt).astype(np.float32))
-        return np.concatenate(found)
+        return np.concatenate(
+            [self._felt(meeting, track, state, t) for track, state in zip(self.tracks, states, strict=True)]
+        )
+
+    def _felt(self, meeting: Meeting, track: Track, state: State, t: float) -> Floats:
+        """The strength that an emitter's particles feel of a meeting, (n,)."""
+        names = sorted(f.id for f in self.shot.reaching(track.emitter) if f.stage == "meeting")
+        if meeting.id not in names or state.count == 0:
+            return np.zeros(state.count, np.float32)
+        tables = pack_world(self.shot, track.source, self.readings, "meeting", np.array([t]), 0.0)
+        values = state.values
+        if track.emitter.stays == "along":
+            values = values.copy()
+            values[0:3] += self._origin(track, t)
+        felt = shares(
+            tables.rows,
+            tables.zoned,
+            tables.curves,
+            names.index(meeting.id),
+            track.key,
+            state.births,
+            state.moments,
+            t,
+            values,
+        )
+        return np.where(state.values[rows.HOW] == contact.GONE, 0, felt).astype(np.float32)
 
     def _put(self, states: list[State], together: Together, moved_on: Bools, t: float) -> None:
         """Write places and velocities back into states, of those who were moved on; the world has moved all others."""

@@ -10,9 +10,11 @@ import numpy as np
 from numba import njit, prange
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
+from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.forces import zones
 from isbjorn.core.simulate.forces.row import ZONE, strength
+from isbjorn.core.simulate.rows import CAUGHT, TOUCHED
 
 Read = Callable[[Any], float]
 
@@ -48,6 +50,34 @@ class Together:
     h: float
 
 
+@dataclass(frozen=True)
+class Own:
+    """The particles of one emitter among kin, columns `first` to `last`: the key of its draws, and the plate that it sees."""
+
+    first: int
+    last: int
+    key: int
+    light: Light | None
+
+
+@dataclass(frozen=True)
+class Kin:
+    """Particles that something happens to, in the order of emitters and births.
+
+    place px (3, n) in the shot; values (17, n) as in `State`, to be changed; births, moments (n,); now: when the step began, of
+    h s; seed_zone: a row of a zone, if there is one.
+    """
+
+    place: Floats
+    values: Floats
+    births: Longs
+    moments: Doubles
+    parts: tuple[Own, ...]
+    now: float
+    h: float
+    seed_zone: Doubles | None
+
+
 @njit(
     "void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], i8, u8, i8[::1], f8[::1], f8, f4[:,::1], f4[::1])",
     parallel=True,
@@ -64,8 +94,14 @@ def _shares(
             share = zones.weight(zoned, 0, zone, x, y, z)
         if share > 0:
             age01 = min(max((t - moments[i]) / values[6, i], 0.0), 1.0)
+            age, touch, caught = t - moments[i], -1.0, -1.0
+            if 0 <= values[TOUCHED, i] <= age:
+                touch = age - values[TOUCHED, i]
+            if values.shape[0] > CAUGHT and 0 <= values[CAUGHT, i] <= age:
+                caught = age - values[CAUGHT, i]
             share *= strength(
-                rows, 0, r, curves, key, births[i], age01, x, y, z, float(values[3, i]), float(values[4, i]), float(values[5, i])
+                rows, 0, r, curves, key, births[i], age01, x, y, z, float(values[3, i]), float(values[4, i]),
+                float(values[5, i]), touch, caught,
             )  # fmt: skip
         out[i] = share
 

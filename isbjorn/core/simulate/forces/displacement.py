@@ -8,7 +8,7 @@ from numba import njit, prange
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Displacement
 from isbjorn.core.runtime.parallel import guarded
-from isbjorn.core.simulate.forces.row import CURVE, OWN, VALUE, Setting, base, read_curve, strength
+from isbjorn.core.simulate.forces.row import CURVE, OWN, PLACE, VALUE, ZONE, Setting, base, read_curve, strength
 from isbjorn.core.simulate.forces.turbulence import NOISE, OFFSET, pack_noise
 from isbjorn.core.simulate.forces.zones import weight
 from isbjorn.core.simulate.noise import flow
@@ -24,21 +24,28 @@ def pack(force: Displacement, setting: Setting) -> Doubles:
     return rows
 
 
-@njit("void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], u8, i8[::1], f4[::1], f4[:,::1], f4[::1])", parallel=True, cache=True)
+@njit(
+    "void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], u8, i8[::1], f4[::1], f4[::1], f4[::1], f4[:,::1], f4[::1])",
+    parallel=True,
+    cache=True,
+)
 def _displace(
-    rows: Doubles, zones: Doubles, curves: Floats, key: np.uint64, births: Longs, age01: Floats, values: Floats,
-    grown: Floats,
+    rows: Doubles, zones: Doubles, curves: Floats, key: np.uint64, births: Longs, age01: Floats, touch: Floats,
+    caught: Floats, values: Floats, grown: Floats,
 ) -> None:  # fmt: skip
     for i in prange(len(births)):
         for r in range(rows.shape[1]):
             x, y, z = float(values[0, i]), float(values[1, i]), float(values[2, i])
-            amount = strength(rows, 0, r, curves, key, births[i], age01[i], x, y, z, 0.0, 0.0, 0.0)
-            zone, within = int(rows[0, r, 7]), 1.0
+            amount = strength(
+                rows, 0, r, curves, key, births[i], age01[i], x, y, z, float(values[3, i]),
+                float(values[4, i]), float(values[5, i]), float(touch[i]), float(caught[i]),
+            )  # fmt: skip
+            zone, within = int(rows[0, r, ZONE]), 1.0
             if zone >= 0:
                 within = weight(zones, 0, zone, x, y, z)
                 amount *= within
             off = rows[0, r, OFFSET]
-            qx, qy, qz = x - rows[0, r, 8] + off, y - rows[0, r, 9] + 0.7 * off, z - rows[0, r, 10]
+            qx, qy, qz = x - rows[0, r, PLACE] + off, y - rows[0, r, PLACE + 1] + 0.7 * off, z - rows[0, r, PLACE + 2]
             vx, vy, vz = flow(rows, 0, r, NOISE, qx, qy, qz)
             values[0, i] += amount * vx
             values[1, i] += amount * vy
@@ -55,9 +62,13 @@ def _displace(
 
 @guarded
 def displace(
-    rows: Doubles, zones: Doubles, curves: Floats, key: int, births: Longs, age01: Floats, values: Floats
-) -> Floats:
-    """Shift places in values (k, n) by the displacements in rows (1, m, `WIDTH`), in their order; what sizes grow by, (n,)."""
+    rows: Doubles, zones: Doubles, curves: Floats, key: int, births: Longs, age01: Floats, touch: Floats, caught: Floats,
+    values: Floats,
+) -> Floats:  # fmt: skip
+    """Shift places in values (k, n) by the displacements in rows (1, m, `WIDTH`), in their order; what sizes grow by, (n,).
+
+    touch, caught: seconds since it touched something, or caught a state, (n,); -1: not yet.
+    """
     grown = np.ones(len(births), np.float32)
-    _displace(rows, zones, curves, np.uint64(key), births, age01, values, grown)
+    _displace(rows, zones, curves, np.uint64(key), births, age01, touch, caught, values, grown)
     return grown

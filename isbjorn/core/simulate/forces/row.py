@@ -26,7 +26,8 @@ CODE, ATTRIBUTE, VALUE, SPREAD, BELL, CURVE, CURVE_TO, ZONE = 0, 1, 2, 3, 4, 5, 
 PLACE, WAY, WAY_SPREAD, TILT_SPREAD, WAY_DEG, TILT_DEG, OWN = 8, 11, 14, 15, 16, 17, 18
 MEASURE, MARK, LOW, HIGH, MAKES_LOW, MAKES_HIGH, ADDS, MOST = 42, 43, 46, 47, 48, 49, 50, 51
 WIDTH = 52
-BY_SPEED, BY_DISTANCE = 1, 2
+BY_SPEED, BY_DISTANCE, BY_TOUCH, BY_CAUGHT = 1, 2, 3, 4
+MEASURES = {"speed": BY_SPEED, "distance": BY_DISTANCE, "since touch": BY_TOUCH, "since caught": BY_CAUGHT}
 BETWEEN = 4
 
 
@@ -98,8 +99,8 @@ def base(thing: Any, code: int, setting: Setting, unit: float = 1.0) -> Doubles:
     rows[:, BELL] = number.spread_shape == "bell"
     rows[:, CURVE], rows[:, CURVE_TO] = setting.curve(number.over_life), setting.curve(number.over_life_to)
     source = number.source
-    if source is not None and source.measure in ("speed", "distance"):
-        rows[:, MEASURE] = BY_SPEED if source.measure == "speed" else BY_DISTANCE
+    if source is not None and source.measure in MEASURES:
+        rows[:, MEASURE] = MEASURES[source.measure]
         if source.thing is not None:
             rows[:, MARK : MARK + 3] = setting.readings.frames(setting.readings.things[source.thing], setting.t).place
         rows[:, MOST] = max(abs(bound) for bound in bounds_of(number)) * unit
@@ -117,17 +118,24 @@ def read_curve(curves: Floats, row: int, age01: float) -> float:
     return curves[row, j] + (at - j) * (curves[row, j + 1] - curves[row, j])
 
 
-@njit("f8(f8[:,:,::1], i8, i8, f4[:,::1], u8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
+@njit("f8(f8[:,:,::1], i8, i8, f4[:,::1], u8, i8, f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def strength(
     rows: Doubles, s: int, r: int, curves: Floats, key: np.uint64, birth: int, age01: float, x: float, y: float,
-    z: float, u: float, v: float, w: float,
+    z: float, u: float, v: float, w: float, touch: float, caught: float,
 ) -> float:  # fmt: skip
-    """The strength that a particle feels: value and keys, then source, spread and curve, in the order of every number."""
+    """The strength that a particle feels: value and keys, then source, spread and curve, in the order of every number.
+
+    touch, caught: seconds since it touched something, or caught a state; -1: not yet.
+    """
     value = rows[s, r, VALUE]
     measure = int(rows[s, r, MEASURE])
     if measure != 0:
         if measure == BY_SPEED:
             m = math.sqrt(u * u + v * v + w * w)
+        elif measure == BY_TOUCH:
+            m = touch
+        elif measure == BY_CAUGHT:
+            m = caught
         else:
             dx, dy, dz = x - rows[s, r, MARK], y - rows[s, r, MARK + 1], z - rows[s, r, MARK + 2]
             m = math.sqrt(dx * dx + dy * dy + dz * dz)

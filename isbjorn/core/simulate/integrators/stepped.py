@@ -15,12 +15,13 @@ from isbjorn.core.emit.newborn import Source, spread_of
 from isbjorn.core.evaluate.curves import TABLE, table
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.random import BETWEEN_CURVES, SIZE, SPEED, draws01
-from isbjorn.core.simulate import contact
+from isbjorn.core.simulate import contact, rows
 from isbjorn.core.simulate.forces import pack, zones
-from isbjorn.core.simulate.forces.row import WIDTH, Setting
+from isbjorn.core.simulate.forces.row import MEASURES, WIDTH, Setting
 from isbjorn.core.simulate.identity import is_measured
 from isbjorn.core.simulate.integrators import registers, world
 from isbjorn.core.simulate.integrators.steps import blend, gather
+from isbjorn.core.simulate.rows import CAUGHT, NEAR_SINCE, ROWS, STATE_ROWS
 from isbjorn.core.simulate.state import State, merged
 
 _CHUNK, _CHUNKS_KEPT = 64, 24
@@ -56,7 +57,7 @@ def pack_world(shot: Shot, source: Source, readings: Readings, stage: str, t: Do
     setting = Setting(shot, emitter, readings, t, light, curves, [], [], index)
     wanted = [f for f in shot.reaching(emitter) if f.stage == stage]
     # Forces add up, so in one order whatever the cast's; displacements follow each other in the cast's.
-    rows = [pack(f, setting) for f in (wanted if stage == "look" else sorted(wanted, key=lambda f: f.id))]
+    packed = [pack(f, setting) for f in (wanted if stage == "look" else sorted(wanted, key=lambda f: f.id))]
     zoned = [zones.pack(zone, readings, t) for zone in shot.zones]
     settings = np.zeros((len(t), world.SETTINGS))
     settings[:, world.LIMIT] = readings.number(emitter.speed_limit, t)
@@ -67,7 +68,7 @@ def pack_world(shot: Shot, source: Source, readings: Readings, stage: str, t: Do
         settings[:, world.ORIGIN_1 : world.ORIGIN_1 + 3] = readings.frames(emitter, t + whole / 2).place
     mattes = np.stack(setting.mattes) if setting.mattes else np.zeros((1, 2, 2), np.float32)
     return Tables(
-        np.ascontiguousarray(np.stack(rows, axis=1) if rows else np.zeros((len(t), 0, WIDTH))),
+        np.ascontiguousarray(np.stack(packed, axis=1) if packed else np.zeros((len(t), 0, WIDTH))),
         np.ascontiguousarray(np.stack(zoned, axis=1) if zoned else np.zeros((len(t), 0, zones.WIDTH))),
         np.ascontiguousarray(np.stack(setting.curves)),
         np.ascontiguousarray(np.concatenate(setting.paths) if setting.paths else np.zeros((0, 3))),
@@ -109,9 +110,10 @@ class SteppedIntegrator:
         self.timed = is_timed(shot, source, readings)
         reaching = shot.reaching(source.emitter)
         self.solid = any(f.solid for f in reaching)
+        self.rows = STATE_ROWS if any(f.catching for f in reaching) else ROWS
         self.stirred = any(f.carries for f in reaching)
         self.along = source.emitter.stays == "along"
-        calm_by = {"distance", "speed"}
+        calm_by = set(MEASURES)
         limited = source.emitter.speed_limit.value > 0 or source.emitter.speed_limit.timed
         self.smooth = not limited and all(f.calm for f in reaching)
         moving = [f for f in reaching if f.stage == "motion"]
@@ -128,7 +130,7 @@ class SteppedIntegrator:
 
     def begin(self, births: npt.NDArray[np.int64], moments: Doubles, lives: Floats) -> State:
         """Births by their number, each as it is at its birth moment."""
-        e, values = self.source.emitter, np.zeros((15, len(births)), np.float32)
+        e, values = self.source.emitter, np.zeros((self.rows, len(births)), np.float32)
         place, velocity, own = self.source.leave(births, moments)
         if self.along:
             place = (place - self.readings.frames(e, moments).place.T).astype(np.float32)
@@ -139,14 +141,16 @@ class SteppedIntegrator:
                 share = share + u * (table(e.speed.over_life_to)[0] - share)
             velocity = velocity + own * (share - 1)
         values[0:3], values[3:6], values[6] = place, velocity, lives
-        values[world.MASS] = self.source.masses(births, moments)
-        values[world.FIRST_VELOCITY : world.FIRST_VELOCITY + 3] = own
+        values[rows.MASS] = self.source.masses(births, moments)
+        values[rows.FIRST_VELOCITY : rows.FIRST_VELOCITY + 3] = own
         drawn = spread_of(e.size, self.key, births, SIZE)
         if not (e.size.timed and e.size.reads == "life"):
             measured = self.source.measured(place.T.astype(np.float64), moments) if is_measured(e.size) else None
             drawn = np.maximum(0, self.readings.number(e.size, moments, measured) + drawn)
-        values[world.SIZE] = drawn
-        values[world.TOUCHED] = -1
+        values[rows.SIZE] = drawn
+        values[rows.TOUCHED] = -1
+        if self.rows > ROWS:
+            values[CAUGHT], values[NEAR_SINCE] = -1, -1
         return State(births, moments, values)
 
     def tables(self, index: int) -> tuple[Tables, int]:
@@ -196,7 +200,7 @@ class SteppedIntegrator:
 
     def alive(self, state: State, t: float) -> npt.NDArray[np.int64]:
         """The columns of those that live beyond shot time t and were not taken."""
-        return np.flatnonzero((state.moments + state.lives > t) & (state.values[world.HOW] != contact.GONE))
+        return np.flatnonzero((state.moments + state.lives > t) & (state.values[rows.HOW] != contact.GONE))
 
     def between(self, state: State, newborn: State, index: int, t: float) -> State:
         """The living at a moment after lattice step `index`: the same step, as far as that moment."""
@@ -217,6 +221,9 @@ class SteppedIntegrator:
         theirs = np.arange(len(lasting))
         theirs[old:] += len(self.alive(state, right)) - old
         blend(there.values, there.moments, lasting, after.values, theirs, index, self.hz, t, straight)
+        if self.rows > ROWS:
+            # What is caught within the step has its moment in the next state.
+            there.values[CAUGHT, lasting] = after.values[CAUGHT, theirs]
         dying = np.flatnonzero(there.moments + there.lives <= right)
         if len(dying):
             part = State(there.births[dying], there.moments[dying], np.ascontiguousarray(there.values[:, dying]))
@@ -233,12 +240,12 @@ class SteppedIntegrator:
         place = state.place.copy()
         if self.along:
             place += self.readings.frames(self.source.emitter, np.array([t])).place.T.astype(np.float32)
-        return place, state.values[world.HOW] == contact.GONE
+        return place, state.values[rows.HOW] == contact.GONE
 
     def _shown(self, state: State, index: int, t: float) -> State:
-        here = np.flatnonzero(state.values[world.HOW] != contact.GONE)
+        here = np.flatnonzero(state.values[rows.HOW] != contact.GONE)
         if len(here) < state.count:
-            values = np.empty((15, len(here)), np.float32)
+            values = np.empty((state.values.shape[0], len(here)), np.float32)
             gather(state.values, here, values)
             state = State(state.births[here], state.moments[here], values)
         if self.along:
@@ -247,4 +254,5 @@ class SteppedIntegrator:
         if self.stirred:
             tables, _ = self.tables(index)
             world.stir(state.values, state.births, state.moments, tables.rows, tables.zoned, tables.curves, self.key, t)
-        return State(state.births, state.moments, state.values, state.values[world.TOUCHED])
+        caught = state.values[CAUGHT] if state.values.shape[0] > CAUGHT else None
+        return State(state.births, state.moments, state.values, state.values[rows.TOUCHED], caught)

@@ -21,9 +21,8 @@ from isbjorn.core.simulate.forces import felt, remove, zones
 from isbjorn.core.simulate.forces.drag import quadratic_rate
 from isbjorn.core.simulate.forces.row import CODE, OWN, ZONE, read_curve, strength
 from isbjorn.core.simulate.integrators.steps import exact_step
+from isbjorn.core.simulate.rows import CAUGHT, GONE_AT, HOW, LIFE, MASS, TOUCHED
 
-ROWS = 15
-LIFE, MASS, FIRST_VELOCITY, SIZE, TOUCHED, HOW, GONE_AT = 6, 7, 8, 11, 12, 13, 14
 LIMIT, ORIGIN_0, ORIGIN_1, SIZE_NOW = 0, 1, 4, 7
 SETTINGS = 8
 SPEED_CURVE, SPEED_CURVE_TO, SIZE_CURVE, SIZE_CURVE_TO = 0, 1, 2, 3
@@ -43,7 +42,7 @@ def feel(
     rows: Doubles, zoned: Doubles, curves: Floats, paths: Doubles, s: int, key: np.uint64, birth: int, age01: float,
     mass: float, at: Doubles, out: Doubles,
 ) -> None:  # fmt: skip
-    """What acts at `at` (place and velocity, 6), into `out` (see `felt`)."""
+    """What acts at `at` (place, velocity, seconds since touch and since catching; 8), into `out` (see `felt`)."""
     out[:] = 0.0
     x, y, z = at[0], at[1], at[2]
     for r in range(rows.shape[1]):
@@ -55,18 +54,18 @@ def feel(
             share = zones.weight(zoned, s, zone, x, y, z)
             if share == 0.0:
                 continue
-        f = strength(rows, s, r, curves, key, birth, age01, x, y, z, at[3], at[4], at[5])
+        f = strength(rows, s, r, curves, key, birth, age01, x, y, z, at[3], at[4], at[5], at[6], at[7])
         forces.feel(code, rows, s, r, paths, key, birth, at, f, share, mass, out)
 
 
 @njit(
-    "UniTuple(f8,3)(f8[:,:,::1], f8[:,:,::1], f4[:,::1], i8, u8, i8, f8, f8, f8, f8, f8, f8, f8, f8, f8)",
+    "UniTuple(f8,3)(f8[:,:,::1], f8[:,:,::1], f4[:,::1], i8, u8, i8, f8, f8, f8, f8, f8, f8, f8, f8, f8, f8, f8)",
     cache=True,
     forceinline=True,
 )
 def swirled(
     rows: Doubles, zoned: Doubles, curves: Floats, s: int, key: np.uint64, birth: int, age01: float, mass: float,
-    u: float, v: float, w: float, x: float, y: float, z: float, h: float,
+    u: float, v: float, w: float, touch: float, caught: float, x: float, y: float, z: float, h: float,
 ) -> tuple[float, float, float]:  # fmt: skip
     """Where the vortices carry a place in h seconds."""
     for r in range(rows.shape[1]):
@@ -77,7 +76,7 @@ def swirled(
         if zone >= 0:
             share = zones.weight(zoned, s, zone, x, y, z)
         if share > 0:
-            f = strength(rows, s, r, curves, key, birth, age01, x, y, z, u, v, w)
+            f = strength(rows, s, r, curves, key, birth, age01, x, y, z, u, v, w, touch, caught)
             x, y, z = forces.carry(code, rows, s, r, key, birth, x, y, z, f, share, mass, h)
     return x, y, z
 
@@ -143,7 +142,8 @@ def _one(
     shaped: bool, key: np.uint64, birth: int, s: int, age: float, h: float, whole: float, own: Doubles, body: Doubles,
     at: Doubles, acts: Doubles,
 ) -> None:  # fmt: skip
-    """One particle over h seconds from an age in s, in `body`. own: life, mass, first velocity (3), size. whole: a lattice step."""
+    """One particle over h seconds from an age in s, in `body`. own: life, mass, first velocity (3), size, age at
+    catching. whole: a lattice step."""
     share = h / whole
     ox, oy, oz = settings[s, ORIGIN_0], settings[s, ORIGIN_0 + 1], settings[s, ORIGIN_0 + 2]
     mx = (settings[s, ORIGIN_1] - ox) * share
@@ -155,6 +155,9 @@ def _one(
     body[0], body[1], body[2] = body[0] + ox, body[1] + oy, body[2] + oz
     at[0], at[1], at[2] = body[0] + 0.5 * (u * h + mx), body[1] + 0.5 * (v * h + my), body[2] + 0.5 * (w * h + mz)
     at[3], at[4], at[5] = u, v, w
+    middle = age + 0.5 * h
+    at[6] = middle - body[contact.TOUCHED] if 0 <= body[contact.TOUCHED] <= middle else -1.0
+    at[7] = middle - own[6] if 0 <= own[6] <= middle else -1.0
     feel(rows, zoned, curves, paths, s, key, birth, age01, mass, at, acts)
     k = acts[F_DRAG] + acts[F_GRIP]
     ax, ay, az = acts[0] + acts[F_AIR], acts[1] + acts[F_AIR + 1], acts[2] + acts[F_AIR + 2]
@@ -185,7 +188,23 @@ def _one(
             dx, dy, dz = dx * limit * h / gone, dy * limit * h / gone, dz * limit * h / gone
     dx, dy, dz = dx + mx, dy + my, dz + mz
     ex, ey, ez = swirled(
-        rows, zoned, curves, s, key, birth, age01, mass, nu, nv, nw, body[0] + dx, body[1] + dy, body[2] + dz, h
+        rows,
+        zoned,
+        curves,
+        s,
+        key,
+        birth,
+        age01,
+        mass,
+        nu,
+        nv,
+        nw,
+        at[6],
+        at[7],
+        body[0] + dx,
+        body[1] + dy,
+        body[2] + dz,
+        h,
     )
     dx, dy, dz = ex - body[0], ey - body[1], ez - body[2]
     if solid:
@@ -215,7 +234,7 @@ def _roam(
 ) -> None:  # fmt: skip
     last, whole = rows.shape[0] - 1, 1.0 / hz
     for block in prange((len(births) + _BLOCK - 1) // _BLOCK):
-        body, own, at, acts = np.zeros(contact.BODY), np.zeros(6), np.zeros(6), np.zeros(felt.SIZE)
+        body, own, at, acts = np.zeros(contact.BODY), np.zeros(7), np.zeros(8), np.zeros(felt.SIZE)
         for i in range(block * _BLOCK, min(len(births), (block + 1) * _BLOCK)):
             born, k = moments[i], births[i]
             if values[HOW, i] != contact.FREE or born >= max(until / hz, end):
@@ -223,6 +242,7 @@ def _roam(
             for c in range(6):
                 body[c] = values[c, i]
                 own[c] = values[LIFE + c, i]
+            own[6] = values[CAUGHT, i] if values.shape[0] > CAUGHT else -1.0
             body[contact.TOUCHED], body[contact.HOW], body[contact.GONE_AT] = (
                 values[TOUCHED, i],
                 values[HOW, i],
@@ -292,7 +312,9 @@ def _stir(
         x, y, z = float(values[0, i]), float(values[1, i]), float(values[2, i])
         u, v, w = float(values[3, i]), float(values[4, i]), float(values[5, i])
         age01 = (t - moments[i]) / values[LIFE, i]
-        ex, ey, ez = swirled(rows, zoned, curves, 0, key, births[i], age01, float(values[MASS, i]), u, v, w, x, y, z, h)
+        ex, ey, ez = swirled(
+            rows, zoned, curves, 0, key, births[i], age01, float(values[MASS, i]), u, v, w, -1.0, -1.0, x, y, z, h
+        )
         values[3, i] += (ex - x) / h
         values[4, i] += (ey - y) / h
         values[5, i] += (ez - z) / h
