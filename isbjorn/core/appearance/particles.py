@@ -6,6 +6,7 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from fractions import Fraction
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -101,6 +102,7 @@ class Solver:
         )
         self.cache = cache if cache is not None else StateCache()
         self._lately: dict[tuple[int, Fraction], State] = {}
+        self._seen_lately: dict[tuple[int, Fraction], tuple[State, tuple[State, Floats | float]]] = {}
         self._shares = shares_of(shot, self.readings)
         self.tracks: dict[int, Track] = {}
         self._displaced: dict[int, Displaced] = {}
@@ -170,15 +172,11 @@ class Solver:
         if self.shot.loop:
             rounds = math.floor(seconds / self.shot.length_s)
             seconds -= rounds * self.shot.length_s
-        # The moments of a shutter are asked for by places and by looks.
         state = self._lately.get((number, seconds))
         if state is None:
             state = track.at(seconds, stale)
             if state.nbytes <= _LATELY_BYTES // _LATELY:
-                self._lately[number, seconds] = state
-                while len(self._lately) > _LATELY:
-                    # Other threads may do the same at once.
-                    self._lately.pop(next(iter(self._lately)), None)
+                _keep_lately(self._lately, (number, seconds), state)
         return state, self._ids(number, state, rounds), float(seconds)
 
     def place(
@@ -187,19 +185,29 @@ class Solver:
         """Where one emitter's particles are: ids, places (n, 3) px, velocities (n, 3), lives (n,) s, moments of birth (n,) s."""
         state, ids, t = self.state(number, seconds, stale)
         moments = state.moments + (float(seconds) - t)
-        if number in self._displaced:
-            age01 = np.clip((t - state.moments).astype(np.float32) / state.lives, 0, 1).astype(np.float32)
-            state, _ = self._displaced[number].shifted(state, age01, t)
-        state = self._seen(number, state, t)
+        state, _ = self._seen(number, seconds, state, t)
         return ids, state.place.T, state.velocity.T, state.lives, moments
 
-    def _seen(self, number: int, state: State, t: float) -> State:
-        """A state as it is seen through the emitter's deformers."""
-        emitter = self.tracks[number].emitter
-        if not is_deformed(emitter) or state.count == 0:
-            return state
-        readings = self.tracks[number].readings
-        return seen_through(emitter, lambda n: readings.now(n, t), state)
+    def _seen(self, number: int, seconds: Fraction, state: State, t: float) -> tuple[State, Floats | float]:
+        """A state as it is seen through displacements and the emitter's deformers, and what sizes grow by."""
+        emitter, readings = self.tracks[number].emitter, self.tracks[number].readings
+        displaced, deformed = self._displaced.get(number), is_deformed(emitter)
+        if state.count == 0 or (displaced is None and not deformed):
+            return state, 1.0
+        # The moments of a shutter are asked for by places and by looks.
+        known = self._seen_lately.get((number, seconds))
+        if known is not None and known[0] is state:
+            return known[1]
+        seen: State = state
+        grown: Floats | float = 1.0
+        if displaced is not None:
+            age01 = np.clip((t - state.moments).astype(np.float32) / state.lives, 0, 1).astype(np.float32)
+            seen, grown = displaced.shifted(state, age01, t)
+        if deformed:
+            seen = seen_through(emitter, lambda n: readings.now(n, t), seen)
+        if state.nbytes <= _LATELY_BYTES // _LATELY:
+            _keep_lately(self._seen_lately, (number, seconds), (state, (seen, grown)))
+        return seen, grown
 
     def none(self) -> Particles:
         """No particles."""
@@ -211,10 +219,7 @@ class Solver:
         track = self.tracks[number]
         age = (t - state.moments).astype(np.float32)
         age01 = np.clip(age / state.lives, 0, 1).astype(np.float32)
-        grown: Floats | float = 1.0
-        if number in self._displaced:
-            state, grown = self._displaced[number].shifted(state, age01, t)
-        state = self._seen(number, state, t)
+        state, grown = self._seen(number, seconds, state, t)
         looks = dress(track.source, state, age01, t, float(self.shot.length_s))
         missed = track.admission.refused(t)
         return Particles(
@@ -241,6 +246,13 @@ class Solver:
             rounds = -np.floor(state.moments / float(self.shot.length_s)).astype(np.int64) - turn
             ids = ids + ((rounds & _ROUND_BITS) << _BIRTH_BITS)
         return ids
+
+
+def _keep_lately(kept: dict[tuple[int, Fraction], Any], key: tuple[int, Fraction], value: Any) -> None:
+    kept[key] = value
+    while len(kept) > _LATELY:
+        # Other threads may do the same at once.
+        kept.pop(next(iter(kept)), None)
 
 
 def _ages(state: State, t: float) -> Floats:

@@ -32,7 +32,7 @@ from isbjorn.core.simulate.track import known_births, weight_of
 PRICES: dict[str, float] = {
     "frame": 1.0, "emitter": 14.0, "exposed emitter": 2.0, "trail": 4.0, "steady step": 5.0, "step": 95.0, "look": 310.0,
     "disc": 290.0, "smear": 1950.0, "sprite": 1150.0, "stroke": 4300.0, "cover": 0.8, "smear cover": 15.0, "sprite cover": 4.0,
-    "layer": 11.0, "effect": 19.0, "plate": 58.0, "shade": 3.0,
+    "layer": 11.0, "deform": 1000.0, "effect": 19.0, "plate": 58.0, "shade": 3.0,
 }  # fmt: skip
 _LONGEST_S = 600.0
 # What the task of `speed` takes where it is 1.
@@ -125,6 +125,7 @@ def counted(
     blurred = exposed and emitter.motion_blur
     things["look"] += n / 1e6 * (3 if blurred else 1)
     things["exposed emitter"] += float(blurred)
+    things["deform"] += n / 1e6 * sum(d.on for d in emitter.deformers) * (4 if blurred else 1)
     size = math.sqrt(_mean_square(emitter.size)) + 2
     cover = n * size * size / 1e6
     heads = 1 + (emitter.heads.count if emitter.heads is not None else 0)
