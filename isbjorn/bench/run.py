@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from isbjorn.bench.crowds import crowd_ns_per_particle_step
+from isbjorn.bench.crowds import contagion_ms, crowd_ns_per_particle_step
 from isbjorn.bench.demonstration import cores, drag, opened, play, shot_ms
 from isbjorn.bench.end_to_end import deliver_fps, edit_to_picture_ms, preview_fps
 from isbjorn.bench.finish import blur_ms, drawn_ms, glow_ms
@@ -138,6 +138,7 @@ def measure(only: str, tell: Callable[[str], object]) -> dict[str, Any]:
             "sim_ns_per_particle_step": sim_ns_per_particle_step,
             "world_ns_per_particle_step": world_ns_per_particle_step,
             "crowd_ns_per_particle_step": crowd_ns_per_particle_step,
+            "contagion_ms": contagion_ms,
             "draw": drawing,
             "frame_ms": drawn_ms,
             "blur": blur_ms,

@@ -1,4 +1,4 @@
-"""Shots of the festival's nights: *Skarvøy*, letters shaken loose by wind; *Net lights*; *Rime* as a still picture."""
+"""Shots of the festival's nights: *Skarvøy*, letters shaken loose by wind; *Net lights*; *Rime*, which grows over a pane."""
 
 from __future__ import annotations
 
@@ -30,6 +30,8 @@ from isbjorn.core.document import (
     Words,
     Zone,
 )
+from isbjorn.core.document.meetings import Contagion
+from isbjorn.core.document.values import Source
 from isbjorn.demo.frost import ferns
 from isbjorn.demo.pieces import curve, keyed, ramp, reach
 
@@ -144,14 +146,18 @@ def net_lights(plate: str) -> Shot:
 
 
 def rime(plate: str) -> Shot:
-    """Frost on a pane: still points along the edges of ferns, seen where the lamp outside falls."""
+    """Frost on a pane: two hundred thousand still points along the edges of ferns, which freezing reaches from one to the next, out
+    of the pane's foot; seen where the lamps fall."""
+    fresh = Source(measure="since caught", low=0, high=1.5, makes_low=4.5, makes_high=1)
+    there = Source(measure="since caught", low=0, high=0.35)
     ice = Emitter(
         id="ice", name="Frost", seed=51, shape=Artwork(paths=ferns(1220, 680), name="ferns of frost",
         width=Number(value=1230), fill="edge"),
-        rate=Number(value=0), bursts=(Burst(at_s=0, count=90_000),), lifespan=Number(value=0), limit=120_000,
-        across=Number(value=0, spread=1.2), up=Number(value=0, spread=1.2), speed=Number(value=0), size=Number(value=1.5,
-        spread=1.0),
-        opacity=Number(value=70, spread=28), colour=ramp({0: "#f4fbff", 0.5: "#c3e2f5", 1: "#8fbfe6"}, {}), colour_by="random",
+        rate=Number(value=0), bursts=(Burst(at_s=0, count=198_000),), lifespan=Number(value=0),
+        across=Number(value=0, spread=1.2), up=Number(value=0, spread=1.2), speed=Number(value=0), size=Number(value=1.15,
+        spread=0.7), brightness=Number(value=1, source=fresh), opacity=Number(value=62, spread=26, source=there),
+        colour=ramp({0: "#e4fbff", 0.25: "#bfe9ff", 0.6: "#d3ecfa", 1: "#a4cdec"}, {}),
+        colour_by="since caught", colour_to=2.5,
         lit=Number(value=62), hue=Number(value=0, spread=8),
         finish=(Glow(amount=Number(value=26), radius=Number(value=14), above=Number(value=35), colour="#bfe0ff"),),
     )  # fmt: skip
@@ -161,8 +167,8 @@ def rime(plate: str) -> Shot:
         rate=Number(value=0), bursts=(Burst(at_s=0, count=900),), lifespan=Number(value=0), across=Number(value=0, spread=3),
         up=Number(value=0, spread=3), speed=Number(value=0), size=Number(value=6, spread=4, spread_shape="bell"),
         angle=Number(value=0, spread=180), body=Star(points=6, inner=Number(value=24), softness=Number(value=40)),
-        opacity=Number(value=75, spread=25), brightness=Number(value=1.5, spread=0.8), colour=ramp({0: "#ffffff",
-        1: "#cfe8ff"}, {}),
+        opacity=Number(value=75, spread=25, source=there), brightness=Number(value=1.5, spread=0.8, source=fresh),
+        colour=ramp({0: "#ffffff", 1: "#cfe8ff"}, {}),
         colour_by="random", lit=Number(value=80), blend="add",
     )  # fmt: skip
     breath = Emitter(
@@ -171,6 +177,20 @@ def rime(plate: str) -> Shot:
         opacity=Number(value=26, spread=20), colour_by="plate", brightness=Number(value=1.8), body=Round(softness=Number(value=80)),
         blend="add",
     )  # fmt: skip
+    freezing = Contagion(
+        id="freezing", name="Freezing", radius=Number(value=6), pace=Number(value=120, spread=70),
+        wait=Number(value=0.01, spread=0.01),
+        seeds="sill", seed_first=0,
+    )  # fmt: skip
+    sill = Zone(
+        id="sill",
+        name="Cold sill",
+        shape="box",
+        up=Number(value=-345),
+        width=Number(value=900),
+        height=Number(value=16),
+        falloff=Number(value=0),
+    )
     lamps = (
         Lamp(
             id="street", name="Street lamp", across=Number(value=-430), up=Number(value=-240), radius=Number(value=170),
@@ -187,6 +207,8 @@ def rime(plate: str) -> Shot:
         ),
     )  # fmt: skip
     return Shot(
-        name="Rime", seed=77, last_frame=99, plate=Plate(name="A pane", media=plate, beyond="loop"), emitters=(breath, ice, grains),
-        lights=lamps,
+        name="Rime", seed=77, last_frame=149, plate=Plate(name="A pane", media=plate, beyond="loop"),
+        emitters=(breath, ice, grains),
+        lights=lamps, zones=(sill,), forces=(freezing,),
+        links=reach({"ice": ("freezing",), "crystals": ("freezing",)}),
     )  # fmt: skip

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from numba import njit, prange
 
-from isbjorn.core.arrays import Bytes, Doubles, Floats, Longs
+from isbjorn.core.arrays import Bools, Bytes, Doubles, Floats, Longs
 from isbjorn.core.document import Number
 from isbjorn.core.document.meetings import Contagion
 from isbjorn.core.emit.births import places_in_line
@@ -21,14 +21,14 @@ from isbjorn.core.emit.newborn import brightness
 from isbjorn.core.random import FORCE_FIRST, draws01, draws_around
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate import contact
-from isbjorn.core.simulate.crowd.grid import Grid, around, grid_of
+from isbjorn.core.simulate.crowd.grid import Grid, cell_of, grid_of, stride_over
 from isbjorn.core.simulate.crowd.together import Kin, Read
 from isbjorn.core.simulate.forces import zones
 from isbjorn.core.simulate.forces.row import Setting, base
 from isbjorn.core.simulate.rows import CAUGHT, GONE_AT, HOW, NEAR_SINCE
 
 CODE = 33
-_MOST_ROUNDS, _MOST_NEAREST = 64, 16
+_MOST_ROUNDS, _MOST_NEAREST, _MOST_LOOKED_AT = 64, 16, 192
 # Draws of the force, after those of its strength.
 _PACE, _WAIT, _LASTS, _SEED = 4, 5, 6, 7
 
@@ -38,95 +38,119 @@ def pack(force: Contagion, setting: Setting) -> Doubles:
     return base(force, CODE, setting)
 
 
+@njit("i8(i8, i8[::1], i8[::1])", cache=True, forceinline=True)
+def _cells_around(cell: int, size: Longs, out: Longs) -> int:
+    """The cells around one, itself among them, into out (27,), and how many."""
+    nx, ny, nz = size[0], size[1], size[2]
+    x, y, z = cell % nx, cell // nx % ny, cell // (nx * ny)
+    found = 0
+    for dz in range(-1 if nz > 1 else 0, 2 if nz > 1 else 1):
+        for dy in range(-1 if ny > 1 else 0, 2 if ny > 1 else 1):
+            for dx in range(-1 if nx > 1 else 0, 2 if nx > 1 else 1):
+                out[found] = cell_of(x + dx, y + dy, z + dz, size)
+                found += 1
+    return found
+
+
+@njit("void(i8[::1], i8[::1], b1[::1], u1[::1])", cache=True)
+def _light_cells(starts: Longs, size: Longs, passes: Bools, lit: Bytes) -> None:
+    """Mark the cells near to one in which someone passes it on. passes: who does, in the order of cells."""
+    cells = np.empty(27, np.int64)
+    for cell in range(len(starts) - 1):
+        for k in range(starts[cell], starts[cell + 1]):
+            if passes[k]:
+                for c in range(_cells_around(cell, size, cells)):
+                    lit[cells[c]] = 1
+                break
+
+
 @njit(
-    "void(f4[:,::1], f4[::1], i8[::1], i8[::1], f8, i8[::1], u1[::1], f8, i8, f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8,"
+    "void(f4[:,::1], f4[::1], i8[::1], i8[::1], u1[::1], f8, i8, b1[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8,"
     " b1[::1], f8[::1], f8[::1])",
     parallel=True,
     cache=True,
     error_model="numpy",
 )
 def _reach(
-    place: Floats, share: Floats, order: Longs, starts: Longs, per_px: float, size: Longs, lit: Bytes, radius: float,
-    nearest: int, caught: Doubles, over: Doubles, since: Doubles, pace: Doubles, wait: Doubles, now: float, open_: Bytes,
-    out: Doubles, near: Doubles,
+    place: Floats, share: Floats, starts: Longs, size: Longs, lit: Bytes, radius: float, nearest: int, passes: Bools,
+    caught: Doubles, over: Doubles, since: Doubles, pace: Doubles, wait: Doubles, now: float, open_: Bools, out: Doubles,
+    near: Doubles,
 ) -> None:  # fmt: skip
     """When each that may catch it does, from those who have it now, into out (n,) s; and since when one of those is near.
 
-    place (3, n), and what else there is of particles, by their numbers; order, starts: of the grid; lit: cells that hold one who
-    passes it on. caught, over: from and until when each passes it on; since: from when one was near as the step began; now: when it
-    began; open_: who may catch it.
+    All in the order of cells, which `starts` parts: place (3, n); passes: who is looked at, and from and until when each of them
+    passes it on; since: from when one was near as the step began; now: when it began; open_: who may catch it. lit: cells near to
+    one that holds one who passes it on.
     """
-    for i in prange(len(share)):
-        if not open_[i] or share[i] <= 0:
+    for cell in prange(len(starts) - 1):
+        if lit[cell] == 0 or starts[cell] == starts[cell + 1]:
             continue
-        x, y, z = float(place[0, i]), float(place[1, i]), float(place[2, i])
-        cells = np.empty(27, np.int64)
-        count = around(x, y, z, per_px, size, starts, cells)
-        any_lit = False
-        for c in range(count):
-            any_lit = any_lit or lit[cells[c]] > 0
-        near[i], out[i] = np.inf, np.inf
-        if not any_lit:
-            continue
-        far = radius * radius
-        if nearest > 0:
-            # As far as the last of so many nearest.
-            best = np.full(_MOST_NEAREST, np.inf)
-            for c in range(count):
-                for k in range(starts[cells[c]], starts[cells[c] + 1]):
-                    j = order[k]
-                    if j == i or share[j] <= 0:
-                        continue
-                    d2 = (place[0, j] - x) ** 2 + (place[1, j] - y) ** 2 + (place[2, j] - z) ** 2
-                    if d2 < best[nearest - 1]:
-                        at = nearest - 1
-                        while at > 0 and best[at - 1] > d2:
-                            best[at] = best[at - 1]
-                            at -= 1
-                        best[at] = d2
-            far = min(far, best[nearest - 1])
-        for c in range(count):
-            if lit[cells[c]] == 0:
+        cells, best = np.empty(27, np.int64), np.empty(_MOST_NEAREST)
+        count = _cells_around(cell, size, cells)
+        # Where too many are near, some are looked at, evenly.
+        step = stride_over(starts, cells, count, _MOST_LOOKED_AT if nearest == 0 else 8 * _MOST_LOOKED_AT)
+        for i in range(starts[cell], starts[cell + 1]):
+            if not open_[i] or share[i] <= 0:
                 continue
-            for k in range(starts[cells[c]], starts[cells[c] + 1]):
-                j = order[k]
-                if j == i or not np.isfinite(caught[j]) or over[j] <= now or share[j] <= 0:
-                    continue
-                d2 = (place[0, j] - x) ** 2 + (place[1, j] - y) ** 2 + (place[2, j] - z) ** 2
-                if d2 > far:
-                    continue
-                begins = max(caught[j], since[i] if np.isfinite(since[i]) else now)
-                near[i] = min(near[i], begins)
-                arrives = max(now, begins + wait[i] + np.sqrt(d2) / (pace[i] * share[i]))
-                if arrives <= over[j]:
-                    out[i] = min(out[i], arrives)
+            x, y, z = place[0, i], place[1, i], place[2, i]
+            far = np.float32(radius * radius)
+            if nearest > 0:
+                # As far as the last of so many nearest.
+                best[:] = np.inf
+                for c in range(count):
+                    for j in range(starts[cells[c]] + i % step, starts[cells[c] + 1], step):
+                        if j == i or share[j] <= 0:
+                            continue
+                        dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
+                        d2 = dx * dx + dy * dy + dz * dz
+                        if d2 < best[nearest - 1]:
+                            at = nearest - 1
+                            while at > 0 and best[at - 1] > d2:
+                                best[at] = best[at - 1]
+                                at -= 1
+                            best[at] = d2
+                far = min(far, np.float32(best[nearest - 1]))
+            for c in range(count):
+                for j in range(starts[cells[c]] + i % step, starts[cells[c] + 1], step):
+                    dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
+                    d2 = dx * dx + dy * dy + dz * dz
+                    if d2 > far or not passes[j] or j == i or share[j] <= 0:
+                        continue
+                    begins = max(caught[j], since[i] if np.isfinite(since[i]) else now)
+                    near[i] = min(near[i], begins)
+                    arrives = max(now, begins + wait[i] + np.sqrt(d2) / (pace[i] * share[i]))
+                    if arrives <= over[j]:
+                        out[i] = min(out[i], arrives)
 
 
 _reached = guarded(_reach)
 
 
-@njit("void(f4[:,::1], f8, i8[::1], f8[::1], f8[::1], f8, u1[::1])", cache=True)
-def _light_cells(
-    place: Floats, per_px: float, size: Longs, caught: Doubles, over: Doubles, now: float, lit: Bytes
-) -> None:
-    """Mark the cells in which someone passes it on."""
-    nx, ny, nz = size[0], size[1], size[2]
-    for i in range(len(caught)):
-        if np.isfinite(caught[i]) and over[i] > now:
-            x, y, z = np.floor(place[0, i] * per_px), np.floor(place[1, i] * per_px), np.floor(place[2, i] * per_px)
-            lit[((int(z) & (nz - 1)) * ny + (int(y) & (ny - 1))) * nx + (int(x) & (nx - 1))] = 1
+@njit("void(f8[:,:,::1], f4[:,::1], b1[::1])", parallel=True, cache=True)
+def _inside(zone: Doubles, place: Floats, seeds: Bytes) -> None:
+    """Mark who is in a zone."""
+    for i in prange(len(seeds)):
+        x, y, z = float(place[0, i]), float(place[1, i]), float(place[2, i])
+        seeds[i] = seeds[i] or zones.weight(zone, 0, 0, x, y, z) > 0
 
 
-def _own(force: Contagion, number: Number, read: Read, kin: Kin, attribute: int) -> Doubles:
+_find_seeds = guarded(_inside)
+
+
+def _own(force: Contagion, number: Number, read: Read, kin: Kin, attribute: int, kept: dict[str, Any]) -> Doubles:
     """A number of the force as each particle draws it, (n,)."""
     value = np.full(kin.place.shape[1], read(number), np.float64)
     if number.spread:
-        first = FORCE_FIRST + 8 * force.own_draws + attribute
-        for part in kin.parts:
-            own = slice(part.first, part.last)
-            value[own] += number.spread * draws_around(
-                part.key, kin.births[own], first, number.spread_shape == "bell"
-            )  # fmt: skip
+        known = kept.get(f"draws {attribute}")
+        # Drawn once, as long as they are the same particles.
+        if known is None or not np.array_equal(known[0], kin.births) or known[1] != number.spread_shape:
+            drawn = np.empty(len(kin.births))
+            for part in kin.parts:
+                own = slice(part.first, part.last)
+                first = FORCE_FIRST + 8 * force.own_draws + attribute
+                drawn[own] = draws_around(part.key, kin.births[own], first, number.spread_shape == "bell")
+            known = kept[f"draws {attribute}"] = (kin.births, number.spread_shape, drawn)
+        value += number.spread * known[2]
     return np.maximum(0, value)
 
 
@@ -143,9 +167,7 @@ def _seeded(force: Contagion, read: Read, kin: Kin, t: float) -> Doubles:
             seeds[own] |= drawn < share
     if kin.seed_zone is not None:
         # It has it from the moment on at which it is found there.
-        for i in np.flatnonzero(~seeds):
-            x, y, z = (float(v) for v in kin.place[:, i])
-            seeds[i] = zones.weight(kin.seed_zone, 0, 0, x, y, z) > 0
+        _find_seeds(kin.seed_zone, kin.place, seeds)
     begins = np.maximum(force.begin_s, np.maximum(kin.moments, kin.now))
     return np.where(seeds & (begins <= t), begins, np.inf)
 
@@ -161,9 +183,9 @@ def _grid(kin: Kin, radius: float, kept: dict[str, Any]) -> Grid:
     return grid
 
 
-def _paces(force: Contagion, read: Read, kin: Kin) -> Doubles:
+def _paces(force: Contagion, read: Read, kin: Kin, kept: dict[str, Any]) -> Doubles:
     """How fast it goes to each, px/s (n,), where the plate slows it."""
-    pace = _own(force, force.pace, read, kin, _PACE)
+    pace = _own(force, force.pace, read, kin, _PACE, kept)
     if force.slows != "nothing":
         lost = read(force.slowed) / 100
         for part in kin.parts:
@@ -172,17 +194,67 @@ def _paces(force: Contagion, read: Read, kin: Kin) -> Doubles:
                 continue
             bright = brightness(part.light, kin.place[:, own].T.astype(np.float64), np.array([kin.now]))
             pace[own] *= 1 - lost * (bright if force.slows == "where it is bright" else 1 - bright)
-    return pace
+    return np.maximum(pace, 1e-9)
+
+
+class _ByCell:
+    """Numbers of particles in the order of cells; as they were, where nothing has changed."""
+
+    def __init__(self, kept: dict[str, Any], grid: Grid) -> None:
+        if kept.get("sorted by") is not grid:
+            kept["sorted by"], kept["sorted"] = grid, {}
+        self.known, self.grid = kept["sorted"], grid
+
+    def __call__(self, name: str, values: Any) -> Any:
+        had = self.known.get(name)
+        if had is None or not np.array_equal(had[0], values):
+            had = self.known[name] = (values, np.ascontiguousarray(values[..., self.grid.order]))
+        return had[1]
+
+
+def _spread(
+    force: Contagion, read: Read, kin: Kin, share: Floats, caught: Doubles, lasts: Doubles, since: Doubles, free: Bools,
+    kept: dict[str, Any],
+) -> tuple[Doubles, Doubles]:  # fmt: skip
+    """When each has it by the end of the step, s (n,), infinite: not yet; and since when one who has it is near."""
+    radius, now = max(read(force.radius), 1e-3), kin.now
+    grid = _grid(kin, radius, kept)
+    order = grid.order
+    by_cell = _ByCell(kept, grid)
+    there, felt = by_cell("place", kin.place), by_cell("share", share)
+    pace = by_cell("pace", _paces(force, read, kin, kept))
+    wait = by_cell("wait", _own(force, force.wait, read, kin, _WAIT, kept))
+    last, first, was, open_ = by_cell("lasts", lasts), caught[order], since[order], free[order]
+    have, out, near = first, np.full(len(order), np.inf), np.full(len(order), np.inf)
+    over = np.where(last > 0, have + last, np.inf)
+    passes = np.isfinite(have) & (over > now)
+    for _ in range(_MOST_ROUNDS):
+        lit = np.zeros(len(grid.starts) - 1, np.uint8)
+        _light_cells(grid.starts, grid.size, passes, lit)
+        _reached(
+            there, felt, grid.starts, grid.size, lit, radius, force.nearest, passes, have, over, was, pace, wait, now, open_, out,
+            near,
+        )  # fmt: skip
+        found = np.where(open_ & (out <= now + kin.h), np.minimum(out, first), first)
+        # Only those who have it now, or sooner than it seemed, can bring anything new.
+        passes = found != have
+        if not passes.any():
+            break
+        have = found
+        over = np.where(last > 0, have + last, np.inf)
+    by_number = np.empty((2, len(order)))
+    by_number[:, order] = have, near
+    return by_number[0], by_number[1]
 
 
 def turn(force: Contagion, read: Read, kin: Kin, percent: Floats, kept: dict[str, Any]) -> None:
     """Who catches it in a step that has been made, from `kin.now` to h s later: in place, in the rows of
     states. kept: between steps."""
-    now, t = kin.now, kin.now + kin.h
+    t = kin.now + kin.h
     values, moments, share = kin.values, kin.moments, percent / np.float32(100)
     had = values[CAUGHT] >= 0
     caught = np.where(had, moments + values[CAUGHT], np.inf)
-    lasts = _own(force, force.lasts, read, kin, _LASTS)
+    lasts = _own(force, force.lasts, read, kin, _LASTS, kept)
     over = np.where(lasts > 0, caught + lasts, np.inf)
     ended = had & (over <= t)
     if force.then == "dies":
@@ -195,28 +267,13 @@ def turn(force: Contagion, read: Read, kin: Kin, percent: Floats, kept: dict[str
         caught[again], had = np.inf, had & ~again
     # It can be caught by who does not have it, and is there.
     free = ~had & (share > 0) & (values[HOW] != contact.GONE)
+    if not free.any():
+        return
+    caught = np.where(free, _seeded(force, read, kin, t), caught)
+    if not np.isfinite(caught).any():
+        return
     since = np.where(values[NEAR_SINCE] >= 0, moments + values[NEAR_SINCE], np.inf)
-    first = np.where(free, np.minimum(_seeded(force, read, kin, t), np.inf), np.inf)
-    caught = np.where(free, first, caught)
-    over = np.where(lasts > 0, caught + lasts, np.inf)
-    radius = max(read(force.radius), 1e-3)
-    passes = np.isfinite(caught) & (over > now)
-    if passes.any():
-        grid, pace, wait = _grid(kin, radius, kept), _paces(force, read, kin), _own(force, force.wait, read, kin, _WAIT)
-        pace = np.maximum(pace, 1e-9)
-        out, near = np.full(len(share), np.inf), np.full(len(share), np.inf)
-        for _ in range(_MOST_ROUNDS):
-            lit = np.zeros(len(grid.starts) - 1, np.uint8)
-            _light_cells(kin.place, 1 / grid.cell, grid.size, caught, over, now, lit)
-            _reached(
-                kin.place, share, grid.order, grid.starts, 1 / grid.cell, grid.size, lit, radius, force.nearest, caught, over,
-                since, pace, wait, now, free, out, near,
-            )  # fmt: skip
-            found = np.where(free, np.minimum(np.where(out <= t, out, np.inf), first), caught)
-            if np.array_equal(found, caught):
-                break
-            caught = found
-            over = np.where(lasts > 0, caught + lasts, np.inf)
-        values[NEAR_SINCE] = np.where(free & np.isfinite(near), near - moments, np.where(free, -1, values[NEAR_SINCE]))
+    caught, near = _spread(force, read, kin, share, caught, lasts, since, free, kept)
+    values[NEAR_SINCE, free] = np.where(np.isfinite(near), near - moments, -1)[free]
     new = free & np.isfinite(caught)
     values[CAUGHT, new] = np.maximum(0, caught[new] - moments[new])
