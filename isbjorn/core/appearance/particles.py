@@ -107,14 +107,12 @@ class Solver:
         self.tracks: dict[int, Track] = {}
         self._displaced: dict[int, Displaced] = {}
         crowds = crowds_of(shot)
-        taken = set()
+        taken: set[int] = set()
         if before and known:
             taken = {
                 n for n, e in enumerate(shot.emitters) if e.on and e.id not in known.touched and self._same(before, n)
             }
-        for numbers, _ in crowds:
-            # Who is stepped together is taken together.
-            taken -= set() if taken.issuperset(numbers) else set(numbers)
+        taken = _taken_whole(shot, taken, [numbers for numbers, _ in crowds])
         for number, emitter in enumerate(shot.emitters):
             if not emitter.on:
                 continue
@@ -126,6 +124,11 @@ class Solver:
             if (displaced := Displaced(shot, track.source, self.readings)).any:
                 self._displaced[number] = displaced
 
+        places = {e.id: number for number, e in enumerate(shot.emitters)}
+        for track in self.tracks.values():
+            bearer = places.get(track.emitter.born_of or "", -1)
+            if bearer in self.tracks:
+                track.bear(self.tracks[bearer])
         for numbers, meetings in crowds:
             if not taken.issuperset(numbers):
                 tracks = [self.tracks[number] for number in numbers]
@@ -246,6 +249,18 @@ class Solver:
             rounds = -np.floor(state.moments / float(self.shot.length_s)).astype(np.int64) - turn
             ids = ids + ((rounds & _ROUND_BITS) << _BIRTH_BITS)
         return ids
+
+
+def _taken_whole(shot: Shot, taken: set[int], crowds: list[tuple[int, ...]]) -> set[int]:
+    """Of those who may be taken as they were, by their places: who is stepped together, or born of another, goes with them."""
+    while True:
+        bearers = {e.id: number in taken for number, e in enumerate(shot.emitters)}
+        left = {n for n in taken if bearers.get(shot.emitters[n].born_of or "", True)}
+        for numbers in crowds:
+            left -= set() if left.issuperset(numbers) else set(numbers)
+        if left == taken:
+            return left
+        taken = left
 
 
 def _keep_lately(kept: dict[tuple[int, Fraction], Any], key: tuple[int, Fraction], value: Any) -> None:

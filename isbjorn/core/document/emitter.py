@@ -90,6 +90,16 @@ class Emitter(Placed):
         title="Rate unit", default="second", description="px: as dense at any speed of the source; none while it rests."
     )
     bursts: tuple[Burst, ...] = Field(default=(), max_length=16)
+    born_of: Annotated[str | None, RefTo(("emitters",), none="Its own source")] = Field(
+        default=None, max_length=60, title="Born of",
+        description="An emitter whose particles bear these: its place is then meant from each of them.",
+    )  # fmt: skip
+    born_when: Literal["in flight", "at death", "at touch", "at catching"] = Field(
+        title="When", default="in flight",
+        description="in flight: each bears at the birth rate; else each bears once, when it dies, first touches a surface, or "
+        "catches a state.",
+    )  # fmt: skip
+    born_count: int = Field(default=1, ge=1, le=1000, title="Each bears", description="So many at once.")
     cadence: Literal["jittered", "even", "random"] = Field(
         default="jittered",
         description="Even: same gaps; jittered: anywhere in its own gap; random: a Poisson stream.",
@@ -146,7 +156,8 @@ class Emitter(Placed):
         ),
     ] = Number(value=120, spread=40)
     inherit: Annotated[
-        Number, _share("Inherited velocity", "Of the source's own velocity that a newborn takes along.")
+        Number,
+        _share("Inherited velocity", "Of the velocity of its source, or of who bears it, that a newborn takes along."),
     ] = Number(value=0)
     stays: Literal["behind", "along"] = Field(
         title="Space", default="behind", description="behind: left in the world; along: carried on with the source."

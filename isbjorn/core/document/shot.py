@@ -10,6 +10,7 @@ from pydantic import Field, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
 from isbjorn.core.document.base import LARGEST_SEED, Part, RefTo
+from isbjorn.core.document.bearing import check_bearing
 from isbjorn.core.document.compositing import Group, Lamp, Matte
 from isbjorn.core.document.emitter import Emitter
 from isbjorn.core.document.forces import Zone
@@ -173,6 +174,7 @@ class Shot(Part):
                         {"e": emitter.name},
                     )
         check_ties(self)
+        check_bearing(self)
         return self
 
     @property

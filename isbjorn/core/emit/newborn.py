@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Protocol
 
 import numpy as np
 
@@ -38,11 +39,21 @@ def spread_of(number: Number, key: int, births: Longs, attribute: int) -> Double
     return number.spread * draws_around(key, births, attribute, number.spread_shape == "bell")
 
 
+class Bearers(Protocol):
+    """Particles that bear others."""
+
+    def origins(self, numbers: Longs, moments: Doubles) -> tuple[Doubles, Doubles]:
+        """Where who bears a birth is then, px (n, 3), and how it moves, px/s (n, 3)."""
+        ...
+
+
 class Source:
     """Reads an emitter at the moments of its births."""
 
     def __init__(self, emitter: Emitter, key: int, readings: Readings, light: Light | None = None) -> None:
         self.emitter, self.key, self.readings, self.light = emitter, key, readings, light
+        # Of one who is born of another's particles: where those are.
+        self.bearers: Bearers | None = None
         numbers = (getattr(emitter, name) for name in type(emitter).model_fields)
         self._sources = [n.source for n in numbers if isinstance(n, Number) and n.source is not None]
 
@@ -102,6 +113,13 @@ class Source:
         frames = self.readings.frames(e, t)
         on = scatter(e, key, births, Setting(t, self.readings, self.light))
         place = frames.of(*on.place.T)
+        inherits = bool(e.inherit.value or e.inherit.timed or e.inherit.spread)
+        carried = np.zeros_like(place)
+        if self.bearers is not None:
+            where, carried = self.bearers.origins(births, t)
+            place = place + where
+        elif inherits or e.toward == "travel":
+            carried = self.readings.velocity(e, t)
         for row, number, attribute in ((0, e.across, ACROSS), (1, e.up, UP), (2, e.depth, DEPTH)):
             if number.spread:
                 place[:, row] += spread_of(number, key, births, attribute)
@@ -112,19 +130,19 @@ class Source:
         if e.toward == "anywhere":
             way = all_round(e.in_depth, u, v)
         else:
-            axis = self._axis(births, t, direction, frames, on.outward, on.along, measured)
+            axis = self._axis(births, t, direction, frames, on.outward, on.along, measured, carried)
             way = fanned(axis, self.readings.number(e.spread, t, measured), e.in_depth, u, v)
         speed = np.maximum(0.0, self.read(e.speed, births, t, SPEED, measured))
         own = velocity = way * speed[:, None]
-        if e.inherit.value or e.inherit.timed or e.inherit.spread:
+        if inherits:
             share = self.read(e.inherit, births, t, INHERIT, measured) / 100
-            velocity = velocity + self.readings.velocity(e, t) * share[:, None]
+            velocity = velocity + carried * share[:, None]
         parts = (place, velocity, own)
         return tuple(np.ascontiguousarray(part.T, np.float32) for part in parts)  # type: ignore[return-value]
 
     def _axis(
         self, births: Longs, t: Doubles, direction: Doubles, frames: Transform, outward: Doubles, along: Doubles,
-        measured: dict[str, Doubles],
+        measured: dict[str, Doubles], carried: Doubles,
     ) -> Doubles:  # fmt: skip
         """The middle of the fan of each birth."""
         e = self.emitter
@@ -136,7 +154,7 @@ class Source:
             case "along":
                 return turned(along, direction + frames.turn)
             case _:
-                v = self.readings.velocity(e, t)
+                v = carried
                 length = np.linalg.norm(v, axis=1, keepdims=True)
                 resting = aimed(frames.turn, np.zeros(len(t)))
                 return turned(np.where(length > 1e-6, v / np.maximum(length, 1e-6), resting), direction)

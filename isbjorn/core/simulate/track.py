@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import functools
+import hashlib
 import math
 from collections.abc import Callable
 from fractions import Fraction
@@ -25,6 +27,7 @@ from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.identity import Identity
 from isbjorn.core.simulate.integrators.constant import ConstantIntegrator, is_steady
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
+from isbjorn.core.simulate.offspring import Offspring
 from isbjorn.core.simulate.state import State, joined, merged, nobody
 from isbjorn.core.time import lattice_index
 
@@ -69,9 +72,24 @@ def known_births(shot: Shot, emitter: Emitter, readings: Readings) -> Births:
     """An emitter's births, with tables that all who ask by the same readings share. They may not be thinned."""
     known: Births | None = readings.kept.get(("births", emitter.id))
     if known is None:
-        known = births_of(shot, emitter, key_of(shot, emitter), readings)
+        known = _births(shot, emitter, readings)
         readings.kept["births", emitter.id] = known
     return known
+
+
+def bearer_of(shot: Shot, emitter: Emitter) -> Emitter | None:
+    """The emitter whose particles bear those of another."""
+    return next((e for e in shot.emitters if e.id == emitter.born_of), None)
+
+
+def _births(shot: Shot, emitter: Emitter, readings: Readings) -> Births:
+    bearer = bearer_of(shot, emitter)
+    key = key_of(shot, emitter)
+    if bearer is None:
+        return births_of(shot, emitter, key, readings)
+    longest = Source(bearer, key_of(shot, bearer), readings).longest_life
+    bearing = known_births(shot, bearer, readings)
+    return Offspring(emitter, key, readings, float(shot.frame_rate), float(shot.length_s), bearing, longest)
 
 
 def demand_of(shot: Shot, emitter: Emitter, readings: Readings) -> float:
@@ -139,19 +157,50 @@ class Track:
         )(shot, self.source, readings)
         binds = self.demand > limit
         if binds:
-            self.births = births_of(shot, emitter, self.key, readings)
+            self.births = _births(shot, emitter, readings)
             self.births.thin()
         self._born: dict[int, State] = {}
         self._many = self.births.at_most(_BORN_STEPS / self.hz, float(shot.length_s)) > _BORN_TOGETHER
         self.identity = Identity(shot, emitter, limit if binds else None)
-        self.motion = self.identity.motion
-        self.admission = cache.admission(
-            (self.motion, self.identity.at(math.inf)), lambda: Admission(self.births, self.source, limit, binds)
+        self.limit, self.binds = limit, binds
+        # Whose particles bear these.
+        self.parent: Track | None = None
+
+    def bear(self, parent: Track) -> None:
+        """Its particles are born of another's."""
+        self.parent = parent
+        if isinstance(self.births, Offspring):
+            self.births.parent = parent
+            self.source.bearers = self.births
+
+    @property
+    def moved_alone(self) -> bool:
+        """Whether it flies as if there were nothing to touch, to catch, or to be taken by."""
+        return isinstance(self.integrator, ConstantIntegrator)
+
+    @functools.cached_property
+    def motion(self) -> str:
+        """What all its states hang on; known once all who are stepped together, and who bears them, are."""
+        if self.parent is None:
+            return self.identity.motion
+        told = f"{self.identity.motion} {self.parent.hangs_on(0)[0]}"
+        return hashlib.sha256(told.encode()).hexdigest()
+
+    @functools.cached_property
+    def admission(self) -> Admission:
+        """Who of its births found room."""
+        return self.cache.admission(
+            (self.motion, self.tag(math.inf)), lambda: Admission(self.births, self.source, self.limit, self.binds)
         )
+
+    def tag(self, t: float) -> str:
+        """The keys that matter to its state at a moment, and to those who bear it."""
+        own = self.identity.at(t)
+        return own if self.parent is None else f"{own}|{self.parent.hangs_on(t + 1 / self.hz)[1]}"
 
     def hangs_on(self, t: float) -> tuple[str, str]:
         """What its state at a moment hangs on: the motion, and the keys that matter up to then; of all who are stepped together."""
-        return (self.motion, self.identity.at(t)) if self.crowd is None else self.crowd.hangs_on(t)
+        return (self.motion, self.tag(t)) if self.crowd is None else self.crowd.hangs_on(t)
 
     def _first_index(self, index: int) -> int:
         """The lattice step before which nobody who is alive at step `index` was born."""
@@ -164,7 +213,7 @@ class Track:
         """The state at a lattice step; raises Stale if `stale` says that nobody waits for it."""
         if self.crowd is not None:
             return self.crowd.of(self, index, stale)
-        known, base = self.cache.nearest(self.motion, lambda at: self.identity.at(at / self.hz), index)
+        known, base = self.cache.nearest(self.motion, lambda at: self.tag(at / self.hz), index)
         if base is not None and known == index:
             return base
         first = self._first_index(index)
@@ -180,7 +229,7 @@ class Track:
             until = min(index, at + max(1, _STEPS_AT_ONCE[self.steady] // max(1, state.count)))
             self.integrator.advance(state, at, until)
             at = until
-        self.cache.keep(self.motion, self.identity.at(now), index, state)
+        self.cache.keep(self.motion, self.tag(now), index, state)
         return state
 
     def newborn(self, after: float, until: float, stale: Callable[[], bool] | None) -> State:

@@ -7,6 +7,7 @@ steps, thinned when they take too much, so that a jump to any frame is a run of 
 
 from __future__ import annotations
 
+import functools
 import hashlib
 import json
 import math
@@ -81,17 +82,21 @@ class Crowd:
         self.hz, self.ladder = shot.simulation_rate, tracks[0].cache.ladder
         # Bodies that are turned round between two steps go straight between them: a curve would bring them into what holds them.
         self.straight = any(hasattr(FORCES.of(m).made, "settle") for m in meetings)
-        told = [[t.emitter.id, t.motion] for t in tracks]
-        self.motion = hashlib.sha256(json.dumps(told).encode()).hexdigest()
         # Places are stepped on by one at a time; who asks meanwhile finds them.
         self._running = threading.Lock()
         self.running: Running | None = None
         # What meetings keep from step to step, which never changes what comes of them.
         self._kept: dict[str, dict[str, Any]] = {}
 
+    @functools.cached_property
+    def motion(self) -> str:
+        """What all states hang on."""
+        told = [[track.emitter.id, track.motion] for track in self.tracks]
+        return hashlib.sha256(json.dumps(told).encode()).hexdigest()
+
     def hangs_on(self, t: float) -> tuple[str, str]:
         """What states at a moment hang on: the motion, and the keys that matter up to then."""
-        return self.motion, "|".join(track.identity.at(t) for track in self.tracks)
+        return self.motion, "|".join(track.tag(t) for track in self.tracks)
 
     def tag(self, index: int) -> str:
         """What the state at a lattice step hangs on besides the motion."""

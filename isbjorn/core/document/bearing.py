@@ -1,0 +1,55 @@
+"""Who is born of whose particles."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from pydantic_core import PydanticCustomError
+
+if TYPE_CHECKING:
+    from isbjorn.core.document.shot import Shot
+
+
+def check_bearing(shot: Shot) -> None:
+    """Raise a PydanticCustomError for emitters that would bear each other, or cannot be stepped before those they bear.
+
+    Emitters that a meeting reaches are stepped together, as one; each of these must come after who bears them.
+    """
+    emitters = {e.id: e for e in shot.emitters}
+    bears = {e.id: e.born_of for e in shot.emitters if e.born_of in emitters}
+    for e in shot.emitters:
+        if e.id in bears and e.rate_per == "px" and e.born_when == "in flight":
+            raise PydanticCustomError(
+                "born_per_px", "{e} is born of particles; give its rate per second or per frame", {"e": e.name}
+            )
+    if not bears:
+        return
+    # Who is stepped as one has one name: that of the first.
+    one = {name: name for name in emitters}
+    for force in shot.forces:
+        if not force.on or force.stage != "meeting":
+            continue
+        met = [e.id for e in shot.emitters if force in shot.reaching(e)]
+        names = {one[name] for name in met}
+        for name, mine in one.items():
+            if mine in names:
+                one[name] = min(names)
+    before: dict[str, set[str]] = {}
+    for child, parent in bears.items():
+        before.setdefault(one[child], set()).add(one[parent or ""])
+    for child, parent in bears.items():
+        todo, seen = [one[parent or ""]], set()
+        while todo:
+            at = todo.pop()
+            if at == one[child]:
+                words = {"c": emitters[child].name, "p": emitters[parent or ""].name}
+                if one[child] == one[parent or ""] and child != parent:
+                    raise PydanticCustomError(
+                        "born_together",
+                        "{c} is born of {p}: what acts between particles cannot reach both; take one of them out of its reach",
+                        words,
+                    )
+                raise PydanticCustomError("born_round", "{c} would bear itself, through {p}; choose another", words)
+            if at not in seen:
+                seen.add(at)
+                todo += before.get(at, ())

@@ -1,0 +1,301 @@
+"""Births out of another emitter's particles: while they fly, or when something happens to them.
+
+Each lattice step of those who bear is looked at once: who of them bears in it, at which moments, and where each was then. A birth
+number is a hash of the bearer's number and of which of its children it is, so that it hangs on nothing else.
+"""
+
+from __future__ import annotations
+
+import math
+from collections import OrderedDict
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numba import njit
+
+from isbjorn.core.arrays import Doubles, Floats, Longs
+from isbjorn.core.document import Emitter
+from isbjorn.core.emit.births import NOW_S, Births
+from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.random import BORN, GOLDEN, draws01, mix
+from isbjorn.core.simulate import contact, rows
+from isbjorn.core.simulate.integrators.steps import cubic
+from isbjorn.core.simulate.state import State, nobody
+
+if TYPE_CHECKING:
+    from isbjorn.core.simulate.track import Track
+
+# Numbers below those of bursts; two of a hundred thousand at once may share one.
+_NUMBERS = np.uint64((1 << 36) - 1)
+_STEPS_KEPT = 512
+# Of more children in one step some are left out, evenly.
+MOST_IN_A_STEP = 100_000
+_LONGEST_S = 600.0
+
+
+@dataclass(frozen=True)
+class Born:
+    """Who is born in a step, by moment: numbers (n,), moments s (n,); place px and velocity px/s of who bears it then, (n, 3)."""
+
+    numbers: Longs
+    moments: Doubles
+    place: Doubles
+    velocity: Doubles
+
+
+@njit("i8[::1](u8, i8[::1], i8[::1])", cache=True)
+def _numbered(key: np.uint64, bearers: Longs, which: Longs) -> Longs:
+    out = np.empty(len(bearers), np.int64)
+    for i in range(len(bearers)):
+        z = mix(key + np.uint64(bearers[i]) * GOLDEN)
+        out[i] = np.int64(mix(z ^ (np.uint64(which[i]) + GOLDEN)) & _NUMBERS)
+    return out
+
+
+@njit("void(f8[:,::1], f8[:,::1], f8[:,::1], f8[:,::1], f8[::1], f8[::1], f8[::1], f8[:,::1], f8[:,::1])", cache=True)
+def _along(
+    p0: Doubles,
+    v0: Doubles,
+    p1: Doubles,
+    v1: Doubles,
+    begin: Doubles,
+    end: Doubles,
+    at: Doubles,
+    place: Doubles,
+    velocity: Doubles,
+) -> None:
+    """Places and velocities (n, 3) at moments between two states, by cubic Hermite."""
+    for i in range(len(at)):
+        h = end[i] - begin[i]
+        s = (at[i] - begin[i]) / h if h > 1e-12 else 0.0
+        for c in range(3):
+            place[i, c], velocity[i, c] = cubic(p0[i, c], v0[i, c], p1[i, c], v1[i, c], h, s)
+
+
+class Offspring(Births):
+    """The births of an emitter that is born of another's particles. parent: its motion, once that is known."""
+
+    def __init__(
+        self,
+        emitter: Emitter,
+        key: int,
+        readings: Readings,
+        frame_rate: float,
+        last_s: float,
+        bearing: Births,
+        longest_life: float,
+    ) -> None:
+        super().__init__(emitter, key, readings, frame_rate, last_s)
+        self.readings, self.bearing, self.longest_life = readings, bearing, min(longest_life, _LONGEST_S)
+        self.parent: Track | None = None
+        self.begin_s = bearing.begin_s
+        self._steps: OrderedDict[int, Born] = OrderedDict()
+
+    def thin(self) -> None:
+        """They are looked at step by step; nothing is left out but what is too much for one."""
+
+    def begin_of(self, numbers: Longs) -> Doubles:
+        return np.full(len(numbers), self.begin_s)
+
+    def between(self, after: float, until: float) -> tuple[Longs, Doubles]:
+        empty = np.empty(0, np.int64), np.empty(0)
+        if self.parent is None or until < self.begin_s or after >= self.end_s:
+            return empty
+        hz = self.parent.hz
+        first = math.floor(max(after, self.begin_s - 1) * hz + 1e-6)
+        last = math.ceil(until * hz - 1e-6)
+        born = [self._in_step(index) for index in range(first, last)]
+        if not born:
+            return empty
+        numbers, moments = np.concatenate([b.numbers for b in born]), np.concatenate([b.moments for b in born])
+        inside = (moments > after + NOW_S) & (moments <= until + NOW_S)
+        return numbers[inside], moments[inside]
+
+    def origins(self, numbers: Longs, moments: Doubles) -> tuple[Doubles, Doubles]:
+        """Where who bears a birth is then, px (n, 3), and how it moves, px/s (n, 3); of others, where its emitter is."""
+        place, velocity = np.zeros((len(numbers), 3)), np.zeros((len(numbers), 3))
+        if self.parent is None:
+            return place, velocity
+        steps = np.ceil(moments * self.parent.hz - 1e-6).astype(np.int64) - 1
+        found = np.zeros(len(numbers), bool)
+        for index in np.unique(steps):
+            mine = np.flatnonzero(steps == index)
+            born = self._in_step(int(index))
+            order = np.argsort(born.numbers, kind="stable")
+            at = np.clip(np.searchsorted(born.numbers[order], numbers[mine]), 0, max(0, len(order) - 1))
+            if len(order):
+                same = born.numbers[order[at]] == numbers[mine]
+                found[mine[same]] = True
+                place[mine[same]], velocity[mine[same]] = born.place[order[at[same]]], born.velocity[order[at[same]]]
+        if not found.all():
+            others = np.flatnonzero(~found)
+            place[others] = self.readings.frames(self.parent.emitter, moments[others]).place
+        return place, velocity
+
+    # A step
+
+    def _in_step(self, index: int) -> Born:
+        known = self._steps.get(index)
+        if known is None:
+            known = self._steps[index] = self._made(index)
+            while len(self._steps) > _STEPS_KEPT:
+                self._steps.popitem(last=False)
+        return known
+
+    def _made(self, index: int) -> Born:
+        parent = self.parent
+        assert parent is not None
+        left, right = index / parent.hz, (index + 1) / parent.hz
+        state = parent.state(index) if right > self.begin_s else nobody()
+        after = parent.state(index + 1)
+        who, begin, end, columns = self._alive(state, after, left, right)
+        which, j, moments = self._events(who, begin, end, state, after, columns, left, right)
+        keep = (moments >= self.start_s - NOW_S) & (moments < self.end_s - NOW_S)
+        which, j, moments = which[keep], j[keep], moments[keep]
+        if len(which) > MOST_IN_A_STEP:
+            every = np.arange(0, len(which), math.ceil(len(which) / MOST_IN_A_STEP))
+            which, j, moments = which[every], j[every], moments[every]
+        numbers = _numbered(np.uint64(self.key), who[which], j)
+        place, velocity = self._where(state, after, columns, which, moments, left, right)
+        order = np.lexsort((numbers, moments))
+        return Born(numbers[order], moments[order], place[order], velocity[order])
+
+    @staticmethod
+    def _alive(
+        state: State, after: State, left: float, right: float
+    ) -> tuple[Longs, Doubles, Doubles, tuple[Longs, Longs]]:
+        """Who lives in a step: birth numbers, from when to when in it, and the columns of each in the two states, -1: in none."""
+        who = np.unique(np.concatenate([state.births, after.births]))
+        columns, begin, end = [], np.full(len(who), left), np.full(len(who), right)
+        for some in (state, after):
+            order = np.argsort(some.births, kind="stable")
+            at = np.clip(np.searchsorted(some.births[order], who), 0, max(0, some.count - 1))
+            here = some.births[order[at]] == who if some.count else np.zeros(len(who), bool)
+            columns.append(np.where(here, order[at] if some.count else 0, -1))
+            own = columns[-1]
+            begin[here] = np.maximum(left, some.moments[own[here]])
+            end[here] = np.minimum(right, some.moments[own[here]] + some.lives[own[here]])
+        return who, begin, end, (columns[0], columns[1])
+
+    def _events(
+        self, who: Longs, begin: Doubles, end: Doubles, state: State, after: State, columns: tuple[Longs, Longs], left: float,
+        right: float,
+    ) -> tuple[Longs, Longs, Doubles]:  # fmt: skip
+        """Which of them bears, which of its children each is, and when."""
+        e = self.emitter
+        moments, gone = np.full(len(who), np.inf), np.full(len(who), np.inf)
+        stepped = len(after.values) >= rows.ROWS and self.parent is not None and not self.parent.moved_alone
+        for some, column in ((state, columns[0]), (after, columns[1])):
+            here = np.flatnonzero(column >= 0)
+            own = column[here]
+            birth = some.moments[own]
+            if e.born_when == "at death":
+                moments[here] = birth + some.lives[own]
+            if not stepped or len(some.values) < rows.ROWS:
+                continue
+            taken = some.values[rows.HOW, own] == contact.GONE
+            gone[here[taken]] = (birth + some.values[rows.GONE_AT, own])[taken]
+            row = {"at touch": rows.TOUCHED, "at catching": rows.CAUGHT}.get(e.born_when)
+            if row is not None and len(some.values) > row:
+                age = some.values[row, own]
+                moments[here[age >= 0]] = (birth + age)[age >= 0]
+        if e.born_when == "at death":
+            moments = np.minimum(moments, gone)
+        if e.born_when != "in flight":
+            bears = np.flatnonzero((moments > left + NOW_S) & (moments <= right + NOW_S))
+            which = np.repeat(bears, e.born_count)
+            return which, np.tile(np.arange(e.born_count), len(bears)), moments[which]
+        # Of the integral of the rate over its life each bears one whenever that passes a whole number, from a share of its own on.
+        born_at = np.empty(len(who))
+        for some, column in ((state, columns[0]), (after, columns[1])):
+            there = column >= 0
+            born_at[there] = some.moments[column[there]]
+        phase = draws01(self.key, who, BORN) if e.cadence != "even" else np.zeros(len(who))
+        first = np.array([self.stream.up_to(t) for t in born_at]) if len(who) else np.empty(0)
+        until = np.minimum(end, gone)
+        low = np.floor(self._grown(np.maximum(begin, born_at)) - first + phase).astype(np.int64)
+        high = np.floor(self._grown(until) - first + phase).astype(np.int64)
+        count = np.clip(high - low, 0, MOST_IN_A_STEP)
+        total = int(count.sum())
+        if total > 20 * MOST_IN_A_STEP:
+            count = count // math.ceil(total / (20 * MOST_IN_A_STEP))
+        which = np.repeat(np.arange(len(who)), count)
+        j = np.arange(len(which)) - np.repeat(np.cumsum(count) - count, count) + low[which]
+        slots = first[which] + (j + 1) - phase[which]
+        order = np.argsort(slots, kind="stable")
+        at = np.empty(len(which))
+        at[order] = self.stream.moments(slots[order], right)
+        return which, j, np.clip(at, begin[which], until[which])
+
+    def _grown(self, t: Doubles) -> Doubles:
+        """The integral of the rate up to moments (n,), most of which are the same."""
+        at, of = np.unique(t, return_inverse=True)
+        return np.array([self.stream.up_to(float(x)) for x in at])[of] if len(t) else np.empty(0)
+
+    def _where(
+        self, state: State, after: State, columns: tuple[Longs, Longs], which: Longs, moments: Doubles, left: float, right: float,
+    ) -> tuple[Doubles, Doubles]:  # fmt: skip
+        """Where who bears is at the moments, and its velocity: between two states; straight on from one where there is but one, and
+        up to what it touches."""
+        parent = self.parent
+        assert parent is not None
+        n = len(which)
+        p, v = np.zeros((2, n, 3)), np.zeros((2, n, 3))
+        for k, (some, t) in enumerate(((state, left), (after, right))):
+            column = columns[k][which]
+            here = column >= 0
+            origin = self._origin(t)
+            p[k][here] = some.place[:, column[here]].T + origin
+            v[k][here] = some.velocity[:, column[here]].T
+        both = (columns[0][which] >= 0) & (columns[1][which] >= 0)
+        if self.emitter.born_when == "at touch":
+            both[:] = False
+        elif self.emitter.born_when == "at death" and not parent.moved_alone and after.count:
+            # Who was taken away stays where that was, whenever in the step.
+            both &= after.values[rows.HOW, np.maximum(columns[1][which], 0)] != contact.GONE
+        place, velocity = np.empty((n, 3)), np.empty((n, 3))
+        _along(p[0], v[0], p[1], v[1], np.full(n, left), np.full(n, right), moments, place, velocity)
+        # One who was there when the step began goes straight on from there; a newborn came straight to where it is at its end.
+        early = (columns[0][which] >= 0) & ~both
+        late = ~both & ~early
+        place[early] = p[0][early] + v[0][early] * (moments[early] - left)[:, None]
+        velocity[early] = v[0][early]
+        place[late] = p[1][late] - v[1][late] * (right - moments[late])[:, None]
+        velocity[late] = v[1][late]
+        return place, velocity
+
+    def _origin(self, t: float) -> Floats | float:
+        parent = self.parent
+        if parent is None or parent.emitter.stays != "along":
+            return 0.0
+        return np.asarray(self.readings.frames(parent.emitter, np.array([t])).place[0], np.float32)
+
+    # What it comes to
+
+    def at_most(self, window: float, until: float) -> float:
+        around = self.bearing.at_most(min(self.longest_life, _LONGEST_S) + window, until)
+        if self.emitter.born_when == "in flight":
+            return float(around * self._each_at_most(min(window, self.longest_life), until))
+        return float(around * self.emitter.born_count)
+
+    def _each_at_most(self, window: float, until: float) -> float:
+        """Children of one in a window, at most."""
+        if self.steady:
+            return self.stream.up_to(self.stream_begin + max(0.0, window)) + 1
+        t = np.linspace(self.stream_begin, max(self.stream_begin + 1e-3, min(until, self.end_s)), 400)
+        n = np.array([self.stream.up_to(float(x)) for x in t])
+        return float((n - np.interp(t - window, t, n, left=0.0)).max()) + 1
+
+    def about(self, after: float, until: float) -> float:
+        if until <= after or self.begin_s > until:
+            return 0.0
+        before = self.bearing.about(max(after - self.longest_life, self.begin_s - 1e-6), until)
+        if self.emitter.born_when != "in flight":
+            return self.emitter.born_count * self.bearing.about(after, until)
+        lived = min(self.longest_life, until - max(after - self.longest_life, self.begin_s))
+        alive = before * min(1.0, self.longest_life / max(lived + until - after, 1e-6))
+        return alive * (self.stream.up_to(until) - self.stream.up_to(after))
+
+    def per_second(self, after: float, until: float) -> float:
+        return self.about(after, until) / max(until - after, 1e-6)
