@@ -7,6 +7,7 @@ import functools
 from isbjorn.core.document import Burst, Disc, Emitter, Letters, Number, Rectangle, Shot, Turbulence, Vortex, Wind, cast
 from isbjorn.demo.beacon import beacon
 from isbjorn.demo.crowds import buoys, shoal
+from isbjorn.demo.fountain import fountain
 from isbjorn.demo.lights import net_lights, rime, skarvoy
 from isbjorn.demo.pieces import curve, ramp, reach
 from isbjorn.demo.ribbon import ribbon
@@ -78,6 +79,7 @@ def shipped() -> tuple[tuple[list[str], Shot], ...]:
         (shoal("-"), "herring", ["water", "flock", "path"]), (buoys("-"), "buoys", ["bodies", "push", "crate"]),
         (ribbon("-"), "ribbon", ["light", "loop", "bent"]),
         (skarvoy("-"), "flakes", ["weather", "snow", "wind"]), (net_lights("-"), "lamps", ["light", "lines"]),
+        (fountain("-"), "jet", ["water", "jet"]), (fountain("-"), "rings", ["water", "rings", "born of"]),
         (net_lights("-"), "fall", ["fire", "trail"]), (rime("-"), "crystals", ["ice", "still", "lit"]),
     )  # fmt: skip
     own = ((_snow(), ["weather", "snow"]), (_signal(), ["fire", "burst"]), (_letters(), ["letters", "title", "wind"]),

@@ -16,7 +16,7 @@ def _grain(seed: int) -> Floats:
     return np.random.default_rng(seed).normal(0, 0.006, (_GRAIN, HEIGHT, WIDTH, 1)).astype(np.float32)
 
 
-def _stars(seed: int, count: int, below: float) -> Floats:
+def stars(seed: int, count: int, below: float) -> Floats:
     """Light of stars (height, width), down to a share of the height."""
     rng, light = np.random.default_rng(seed), np.zeros((HEIGHT, WIDTH), np.float32)
     for x, y, strength in zip(
@@ -26,7 +26,7 @@ def _stars(seed: int, count: int, below: float) -> Floats:
     return light
 
 
-def _skyline(x: Floats, base: float, seed: int) -> Floats:
+def skyline(x: Floats, base: float, seed: int) -> Floats:
     """The top of gabled houses along a line, as a share of the height."""
     rng, top = np.random.default_rng(seed), np.full(WIDTH, base, np.float32)
     at = 0.0
@@ -43,11 +43,11 @@ def aurora() -> Painter:
     """Northern lights over the roofs of the town, dim enough to read a title on; comes round after four seconds."""
     x, y = grid()
     base = graded(y, {0: "050b16", 0.55: "0c1b2b", 0.86: "17303c", 1: "1b343d"})
-    base += _stars(3, 420, 0.8)[..., None] * rgb("cfe2ff")
+    base += stars(3, 420, 0.8)[..., None] * rgb("cfe2ff")
     line = 0.93
     hill = line - 0.12 * (0.55 + 0.3 * np.sin(x[0] * 4.1 + 1) + 0.15 * np.sin(x[0] * 11 + 2))
     base = mix(base, rgb("0b161e"), np.clip((y - hill[None]) * HEIGHT, 0, 1))
-    roofs = _skyline(x[0], line + 0.02, 5)
+    roofs = skyline(x[0], line + 0.02, 5)
     house = np.clip((y - roofs[None]) * HEIGHT, 0, 1)
     base = mix(base, rgb("060b10"), house)
     rng, lamps = np.random.default_rng(12), np.zeros((HEIGHT, WIDTH), np.float32)
@@ -86,7 +86,7 @@ def quay() -> Painter:
     sky = graded(y, {0: "070d18", 0.45: "101d30", line: "263447"})
     sea = graded(y, {line: "182536", 1: "060a10"})
     base = np.where((y < line)[..., None], sky, sea).astype(np.float32)
-    base += _stars(9, 260, 0.5)[..., None] * rgb("dbe6ff") * 0.7
+    base += stars(9, 260, 0.5)[..., None] * rgb("dbe6ff") * 0.7
     ridge = line - 0.09 * (0.6 + 0.4 * np.sin(x[0] * 3.3 + 2)) - 0.02 * np.sin(x[0] * 13)
     base = mix(base, rgb("0d1622"), np.clip((y - ridge[None]) * HEIGHT, 0, 1) * (y < line))
     dark = np.zeros((HEIGHT, WIDTH), bool)
@@ -152,7 +152,7 @@ def breakwater() -> Painter:
     x, y = grid()
     line = 0.74
     picture = graded(y, {0: "0a1120", 0.45: "142338", line: "2a3f55", line + 0.002: "0e1926", 1: "05090f"})
-    picture += (_stars(61, 420, 0.6) * np.clip((line - y) / 0.3, 0, 1))[..., None] * rgb("dfeaff")
+    picture += (stars(61, 420, 0.6) * np.clip((line - y) / 0.3, 0, 1))[..., None] * rgb("dfeaff")
     px, py = ((x - 0.5) * WIDTH).astype(np.float64), ((0.5 - y) * HEIGHT).astype(np.float64)
     rng = np.random.default_rng(62)
     stones = np.sum([rng.random() * np.sin(px[0] / (7 + 9 * n) + 6 * rng.random()) for n in range(1, 6)], axis=0)

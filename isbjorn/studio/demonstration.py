@@ -11,6 +11,7 @@ from isbjorn.core.media.plates import probe
 from isbjorn.demo import harbour, nights, seas
 from isbjorn.demo.beacon import beacon
 from isbjorn.demo.crowds import buoys, shoal
+from isbjorn.demo.fountain import SQUARE_FRAMES, fountain, square
 from isbjorn.demo.lights import net_lights, rime, skarvoy
 from isbjorn.demo.paint import Painter, write_movie
 from isbjorn.demo.ribbon import ribbon
@@ -44,6 +45,7 @@ _SCENES = (
     _Scene(buoys, "Crate", "crate.mp4", seas.crate, seas.STILL_FRAMES),
     _Scene(ribbon, "Breakwater", "breakwater.mp4", nights.breakwater, nights.QUAY_FRAMES),
     _Scene(rime, "A pane", "pane.mp4", nights.pane, nights.PANE_FRAMES),
+    _Scene(fountain, "The square", "square.mp4", square, SQUARE_FRAMES),
 )
 
 

@@ -146,10 +146,10 @@ def main(folder: Path) -> None:
         for name, shot, thing, ready in (
             ("graph", 2, "Bow", lambda: page.button("Graph of Position X").click()),
             ("drivers", 4, "Plankton", lambda: page.find('[aria-label^="What drives Opacity"]').click()),
-            ("field", 3, "Swirl", lambda: page.until(lambda: len(page.all("main svg line")) > 60)),
             ("free-look", 5, "Their way", lambda: page.button("Orbit").click()),
             ("finish", 1, "Fire", lambda: open_section(page, "Effects")),
             ("buoys", 8, "They push", lambda: None),
+            ("fountain", 11, "Rings", lambda: None),
             ("ribbon", 9, "Ribbon", lambda: open_section(page, "Deformers", shut=("Body", "Look"))),
             ("rime", 10, "Street lamp", lambda: None),
         ):

@@ -191,6 +191,19 @@ class Promises(unittest.TestCase):
         np.testing.assert_allclose(np.sort(a.position[:, 1]), np.sort(b.position[:, 1]), atol=1e-3)
 
 
+class Kept(unittest.TestCase):
+    def test_what_is_kept_of_it_alone_goes_on_being_born(self) -> None:
+        from isbjorn.core.document.cast import alone, planted, taken_out
+
+        document = shot({"born_when": "at touch"}, GRAVITY, FLOOR, parent={"lifespan": 0})
+        kept = alone(document, "drop")
+        self.assertEqual(len(Solver(kept).of(1, Fraction(3))), 12)
+        both_, name = planted(parse_shot({}), kept)
+        born = next(e for e in both_.emitters if e.id == name)
+        self.assertIn(born.born_of, {e.id for e in both_.emitters})
+        self.assertIsNone(next(e for e in taken_out(document, "jet").emitters if e.id == "drop").born_of)
+
+
 class Refused(unittest.TestCase):
     def refused(self, **given: Any) -> str:
         with self.assertRaises(IsbjornError) as caught:

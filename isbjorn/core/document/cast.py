@@ -214,7 +214,12 @@ def alone(shot: Shot, emitter_id: str) -> Shot:
     if emitter is None:
         raise IsbjornError("there is no emitter of that id in the cast.", emitter_id, "Nothing was kept.")
     found = shot.model_copy(update={"plate": None})
-    reached = {x.force for x in shot.links if x.emitter in (emitter_id, emitter.group)}
+    # Who bears it, and who bears that, is there with all that moves it.
+    emitters, line = {e.id: e for e in shot.emitters}, [emitter]
+    while line[-1].born_of in emitters:
+        line.append(emitters[line[-1].born_of])
+    moved = {name for e in line for name in (e.id, e.group)}
+    reached = {x.force for x in shot.links if x.emitter in moved}
     drop = [f.id for f in shot.forces if f.id not in reached]
     keep = {emitter_id, *reached}
     things: dict[str, Any] = {t.id: t for t in shot.things}
@@ -227,7 +232,8 @@ def alone(shot: Shot, emitter_id: str) -> Shot:
     for name in things:
         if name not in keep:
             found = taken_out(found, name)
-    others = tuple(e if e.id == emitter_id else e.model_copy(update={"on": False}) for e in found.emitters)
+    mine = {e.id for e in line}
+    others = tuple(e if e.id in mine else e.model_copy(update={"on": False}) for e in found.emitters)
     return found.model_copy(update={"emitters": others, "name": emitter.name})
 
 

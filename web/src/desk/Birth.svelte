@@ -53,12 +53,18 @@
 {#if emitter}
   {@const common = { desk, path, model: 'Emitter', owner: emitter }}
   <div class="px-3.5 pb-3">
-    <NumberRow
-      {...common}
-      field="rate"
-      unit={{ second: '/s', frame: '/frame', px: '/px' }[emitter.rate_per]}
-    />
-    <Fields {...common} only={['rate_per']} />
+    <Fields {...common} only={['born_of']} />
+    {#if emitter.born_of}<Fields {...common} only={['born_when']} />{/if}
+    {#if emitter.born_of && emitter.born_when !== 'in flight'}
+      <Fields {...common} only={['born_count']} />
+    {:else}
+      <NumberRow
+        {...common}
+        field="rate"
+        unit={{ second: '/s', frame: '/frame', px: '/px' }[emitter.rate_per]}
+      />
+      <Fields {...common} only={['rate_per']} />
+    {/if}
     <NumberRow {...common} field="lifespan" />
     <Choice
       label="From"

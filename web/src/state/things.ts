@@ -35,10 +35,11 @@ export function placedChoices(shot: Shot, without = ''): { value: string; label:
 }
 
 /** The things of some lists of a shot to choose from. */
-export function choicesOf(shot: Shot, from: string[]): { value: string; label: string }[] {
+export function choicesOf(shot: Shot, from: string[], without = ''): { value: string; label: string }[] {
   return lists
     .filter((list) => from.includes(list))
-    .flatMap((list) => shot[list].map((thing) => ({ value: thing.id, label: thing.name })));
+    .flatMap((list) => shot[list].map((thing) => ({ value: thing.id, label: thing.name })))
+    .filter((one) => one.value !== without);
 }
 
 /** What stands at a JSON pointer of a plain object. */

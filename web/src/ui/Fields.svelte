@@ -61,7 +61,10 @@
     <Choice
       {label}
       value={String(values[field.name] ?? '')}
-      items={[{ value: '', label: field.refers.none }, ...choicesOf(desk.shot!, field.refers.to)]}
+      items={[
+        { value: '', label: field.refers.none },
+        ...choicesOf(desk.shot!, field.refers.to, String(values.id ?? '')),
+      ]}
       hint={field.help}
       onset={(v) => desk.set(at, v || null, label)}
     />
