@@ -8,6 +8,7 @@ from isbjorn.core.document import Burst, Disc, Emitter, Letters, Number, Rectang
 from isbjorn.demo.beacon import beacon
 from isbjorn.demo.crowds import buoys, shoal
 from isbjorn.demo.fountain import fountain
+from isbjorn.demo.furnace import glass
 from isbjorn.demo.lights import net_lights, rime, skarvoy
 from isbjorn.demo.pieces import curve, ramp, reach
 from isbjorn.demo.ribbon import ribbon
@@ -79,6 +80,7 @@ def shipped() -> tuple[tuple[list[str], Shot], ...]:
         (shoal("-"), "herring", ["water", "flock", "path"]), (buoys("-"), "buoys", ["bodies", "push", "crate"]),
         (ribbon("-"), "ribbon", ["light", "loop", "bent"]),
         (skarvoy("-"), "flakes", ["weather", "snow", "wind"]), (net_lights("-"), "lamps", ["light", "lines"]),
+        (glass("-"), "melt", ["liquid", "skin", "fire"]),
         (fountain("-"), "jet", ["water", "jet"]), (fountain("-"), "rings", ["water", "rings", "born of"]),
         (net_lights("-"), "fall", ["fire", "trail"]), (rime("-"), "crystals", ["ice", "still", "lit"]),
     )  # fmt: skip

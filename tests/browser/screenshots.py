@@ -147,9 +147,9 @@ def main(folder: Path) -> None:
             ("graph", 2, "Bow", lambda: page.button("Graph of Position X").click()),
             ("drivers", 4, "Plankton", lambda: page.find('[aria-label^="What drives Opacity"]').click()),
             ("free-look", 5, "Their way", lambda: page.button("Orbit").click()),
-            ("finish", 1, "Fire", lambda: open_section(page, "Effects")),
             ("buoys", 8, "They push", lambda: None),
             ("fountain", 11, "Rings", lambda: None),
+            ("glass", 12, "Melt", lambda: open_section(page, "Trails, lines, skin", shut=("Body", "Look"))),
             ("ribbon", 9, "Ribbon", lambda: open_section(page, "Deformers", shut=("Body", "Look"))),
             ("rime", 10, "Street lamp", lambda: None),
         ):

@@ -235,13 +235,14 @@ class Demonstration(unittest.TestCase):
         from isbjorn.demo import crowds, lights, shots
         from isbjorn.demo.beacon import beacon
         from isbjorn.demo.fountain import fountain
+        from isbjorn.demo.furnace import glass
         from isbjorn.demo.ribbon import ribbon
 
         with tempfile.TemporaryDirectory() as folder:
             cv2.imwrite(str(Path(folder) / "p.png"), np.full((90, 160, 3), 30, np.uint8))
             plate = str(Path(folder) / "p.png")
             makers = (beacon, shots.bow_wave, shots.plankton, lights.skarvoy, lights.net_lights)
-            for make in (*makers, crowds.shoal, crowds.buoys, ribbon, fountain):
+            for make in (*makers, crowds.shoal, crowds.buoys, ribbon, fountain, glass):
                 shot = make(plate)
                 trouble = [n.what for n in notes(shot, shot.first_frame + 110) if n.level == "trouble"]
                 self.assertEqual(trouble, [], shot.name)

@@ -43,8 +43,15 @@ class Off(unittest.TestCase):
         np.testing.assert_array_equal(Solver(tuned).at(40).colour, Solver(plain).at(40).colour)
 
     def test_shape_trail_lines_and_heads(self) -> None:
-        whole = {"shape": {"kind": "disc"}, "trail": {}, "lines": {}, "heads": {}}
-        off = {**whole, "shape_on": False, "trail": {"on": False}, "lines": {"on": False}, "heads": {"on": False}}
+        whole = {"shape": {"kind": "disc"}, "trail": {}, "lines": {}, "heads": {}, "skin": {}}
+        off = {
+            **whole,
+            "shape_on": False,
+            "trail": {"on": False},
+            "lines": {"on": False},
+            "heads": {"on": False},
+            "skin": {"on": False},
+        }
         small = {"width": 160, "height": 90}
         bare = render_frame(one_emitter(emitter={"shape": {"kind": "point"}}, **small), 20)
         np.testing.assert_array_equal(render_frame(one_emitter(emitter=off, **small), 20), bare)

@@ -7,8 +7,9 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from isbjorn.core.document.base import MediaName, Part, ShownIf
+from isbjorn.core.document.effects import Hex
 from isbjorn.core.document.kinds import BODIES, shown
-from isbjorn.core.document.values import Number, Spec
+from isbjorn.core.document.values import Number, Spec, timed_spec
 
 
 def _set(unit: str, low: float, high: float, help: str, step: float = 1.0, title: str = "") -> Spec:
@@ -211,6 +212,48 @@ class Heads(Part):
     gap_s: float = Field(default=0.08, gt=0, le=60, title="Time offset", description="Seconds from one to the next.")
     size: Annotated[Number, _set("%", 0, 200, "Of the one before it.")] = Number(value=85)
     opacity: Annotated[Number, _set("%", 0, 200, "Of the one before it.")] = Number(value=75)
+
+
+class Skin(Part):
+    """One smooth surface over all of them, in place of their bodies: drops that join to a liquid."""
+
+    on: bool = True
+    material: Literal["milk", "metal", "water", "glass"] = Field(
+        default="milk",
+        description="What it is of: milk and metal are full; water and glass let through, and bend, what lies below.",
+    )
+    girth: Annotated[
+        Number, timed_spec("%", 5, 1000, "Of a particle's size: how large a ball it is by itself.", 5, "Radius factor")
+    ] = Number(value=100)
+    level: Annotated[Number, timed_spec("%", 5, 95, "The lower, the farther apart two may be and still join.", 1)] = (
+        Number(value=35)
+    )
+    smoothing: Annotated[Number, timed_spec("px", 0, 400, "Over so much of the picture it is smoothed.", 0.5)] = Number(
+        value=3
+    )
+    detail: Annotated[
+        Number, timed_spec("%", 10, 100, "Of the picture's pixels: less is faster, and softer.", 5, "Resolution")
+    ] = Number(value=100)
+    bulge: Annotated[Number, timed_spec("%", 0, 400, "How round it stands out.", 5)] = Number(value=100)
+    light_from: Annotated[Number, timed_spec("°", -36_000, 36_000, "Where the light comes from; 90 is up.", 5)] = (
+        Number(value=120)
+    )
+    light_height: Annotated[Number, timed_spec("°", 0, 90, "Over the picture; 90: from the viewer.", 5)] = Number(
+        value=40
+    )
+    light_colour: Hex = "#ffffff"
+    shade: Annotated[Number, timed_spec("%", 0, 100, "How dark it is where it faces away.", 5)] = Number(value=60)
+    shade_colour: Hex = "#26303c"
+    highlight: Annotated[Number, timed_spec("%", 0, 1000, "Of the light that it mirrors.", 5)] = Number(value=60)
+    gloss: Annotated[Number, timed_spec("", 1, 400, "The higher, the smaller the highlight.", 4)] = Number(value=48)
+    clarity: Annotated[
+        Number,
+        timed_spec("%", 0, 100, "How much of what lies below is seen.", 5),
+        ShownIf("material", "water", "glass"),
+    ] = Number(value=80)
+    refraction: Annotated[
+        Number, timed_spec("px", 0, 400, "How far what lies below is bent.", 1), ShownIf("material", "water", "glass")
+    ] = Number(value=18)
 
 
 class Lines(Part):

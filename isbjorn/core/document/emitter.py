@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from isbjorn.core.document.base import LARGEST_SEED, Looks, Part, RefTo, ShownIf, new_id
-from isbjorn.core.document.bodies import Heads, Lines, Round, Trail
+from isbjorn.core.document.bodies import Heads, Lines, Round, Skin, Trail
 from isbjorn.core.document.compositing import Blend, Use
 from isbjorn.core.document.curves import ColourStop, Gradient
 from isbjorn.core.document.placed import Placed, place_spec
@@ -289,6 +289,9 @@ class Emitter(Placed):
     trail: Annotated[Trail | None, LOOK] = None
     heads: Annotated[Heads | None, LOOK] = Field(default=None, title="Repeats")
     lines: Annotated[Lines | None, LOOK] = None
+    skin: Annotated[Skin | None, LOOK] = Field(
+        default=None, description="One smooth surface over all of them, in place of their bodies; without motion blur."
+    )
     motion_blur: Annotated[bool, LOOK] = Field(
         default=True, description="Blurred by the camera's shutter, if that is open."
     )

@@ -135,6 +135,9 @@ def counted(
     things[kind] += n * heads / 1e6
     wider = (1 + travelled / size) * (1 + max(0.0, emitter.stretch.value) / 100 * _mean(emitter.speed) / 100)
     area[{"disc": "cover", "smear": "smear cover", "sprite": "sprite cover"}[kind]] += cover * heads * wider
+    if emitter.skin is not None:
+        area["effect"] += 3 * shot.width * shot.height / 1e6
+        things["disc"] += n / 1e6
     if emitter.trail is not None:
         length = emitter.trail.length.value
         points = length if emitter.trail.by == "frames" else length / max(4.0, _mean(emitter.speed) / 25)

@@ -26,12 +26,13 @@ from isbjorn.core.render.emitters import RenderContext
 from isbjorn.core.render.known import Digests, Facts, Known, add, since
 from isbjorn.core.render.mattes import matte_of
 from isbjorn.core.render.shades import bounds
+from isbjorn.core.render.skin import bends
 
 
 def is_simple(e: Emitter) -> bool:
     """Whether an emitter's particles are discs with nothing done to them, drawn by the fastest way."""
     return (
-        is_plain(e) and MODES[e.blend] == 0 and e.trail is None and e.heads is None and e.lines is None
+        is_plain(e) and MODES[e.blend] == 0 and e.trail is None and e.heads is None and e.lines is None and e.skin is None
         and e.group is None and e.use.kind == "picture" and not e.hidden_by and not working(e.finish)
         and e.lit.value == 0 and not e.lit.timed
     )  # fmt: skip
@@ -50,6 +51,8 @@ def reads_ground(shot: Shot) -> bool:
         return any(u.use.kind != "picture" and u.use.of == "plate" for u in _units(shot))
     units = [u for u in _units(shot) if not (isinstance(u, Emitter) and u.group is not None)]
     uses = any(u.use.kind != "picture" and u.use.of in (None, "plate") for u in units)
+    if any(e.on and e.skin is not None and bends(e.skin) for e in shot.emitters):
+        return True
     return uses or any(MODES[u.blend] != 0 for u in units)
 
 

@@ -26,6 +26,7 @@ from isbjorn.core.render.lights import lit, rows_of
 from isbjorn.core.render.neighbours import pairs
 from isbjorn.core.render.overdraw import BLENDED, DISCS, SMEARED, SPRITES, STROKES, affordable, covered
 from isbjorn.core.render.profiles import HARD, SOFT, mean_cover, pack_body
+from isbjorn.core.render.skin import draw_skin, reach_of
 from isbjorn.core.render.sprites import draw_sprites, sprites_of
 from isbjorn.core.render.strokes import draw_strokes, strokes_of
 from isbjorn.core.render.trails import draw_trails
@@ -103,6 +104,9 @@ class RenderContext:
             for k in range(emitter.heads.count, 0, -1):
                 back = self.seconds - Fraction(emitter.heads.gap_s).limit_denominator(10**6) * k
                 pen.bodies(self.solver.of(number, back, self.stale), onto, size**k, seen**k)
+        if emitter.skin is not None and not bare:
+            pen.skin(particles, onto, blend or emitter.blend)
+            return particles
         shown = (emitter.lines is None or emitter.lines.bodies) and (emitter.trail is None or emitter.trail.head_shown)
         if shown:
             way = ways(self.solver, number, self.open) if blurred else None
@@ -266,6 +270,22 @@ class EmitterRasteriser:
             self.deep(p, births, moments),
         )  # fmt: skip
         draw_sprites(np.ascontiguousarray(sprites[order]), pages, onto, self.mode)
+
+    def skin(self, p: Particles, onto: Floats, blend: str) -> None:
+        """Draw one surface over all particles, in place of their bodies."""
+        context, skin = self.context, self.emitter.skin
+        if len(p) == 0 or skin is None:
+            return
+        centre, grown = self.pixels(p.position)
+        radius = p.size * np.float32(0.5 * context.view.scale_x) * grown
+        keep = self._affordable(p, centre, radius * np.float32(reach_of(0.35) * 2), False)
+        if keep is not None:
+            context.counts.left_out += int((~keep).sum())
+            p, centre, grown, radius = p.where(keep), centre[keep], grown[keep], radius[keep]
+        colour, opacity = self.lit(p.position, p.colour, np.minimum(1, p.opacity))
+        opacity = np.where(grown > 0, opacity, 0).astype(np.float32)
+        self._count(centre, radius, opacity, grown)
+        draw_skin(context, skin, centre, radius, colour.astype(np.float32), opacity, onto, blend)
 
     def _affordable(self, p: Particles, centre: Floats, radius: Floats, smeared: bool) -> npt.NDArray[np.bool_] | None:
         """Which bodies are drawn, where all would cost too much."""

@@ -21,6 +21,7 @@
   const extras = [
     ['trail', 'Trail', 'Trail', 'Each draws its own way behind it.'],
     ['lines', 'Lines', 'Lines', 'Lines to its neighbours, in the colours of both.'],
+    ['skin', 'Skin', 'Skin', 'One smooth surface over all of them, in place of their bodies: a liquid.'],
     ['heads', 'Repeats', 'Heads', 'It is drawn again along its own way, offset in time.'],
   ] as const;
   const drawn = $derived(extras.filter(([field]) => emitter[field]).map(([, label]) => label.toLowerCase()));
@@ -55,7 +56,7 @@
   />
 </Section>
 <Section title="Colour" about="by {emitter.colour_by}"><ColourFields {desk} {emitter} {path} /></Section>
-<Section title="Trails and lines" about={drawn.join(' · ')}>
+<Section title="Trails, lines, skin" about={drawn.join(' · ')}>
   {#each extras as [field, label, model, hint] (field)}
     <Switch
       {label}

@@ -1,0 +1,176 @@
+"""One smooth surface over all particles of an emitter: drops that join to a liquid, in the space of the picture.
+
+Each particle is a soft ball of Zhu and Bridson's kernel (2005, "Animating sand as a fluid"), k(d) = (1 - d²/R²)³. The surface is
+where their sum comes to a level, and R is such that one ball alone comes to it at its own radius. From the sum, its slope and the
+particles' colours the surface is shaded (as van der Laan, Green and Sainz 2009, "Screen space fluid rendering with curvature flow",
+shade theirs from thickness and depth). What it covers is exact along its edge: how far a pixel is from the level, by the slope.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+import cv2
+import numpy as np
+from numba import njit, prange
+
+from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.document.bodies import Skin
+from isbjorn.core.evaluate.gradients import hex_to_linear
+from isbjorn.core.render.blends import lay
+from isbjorn.core.render.blur import blur
+from isbjorn.core.render.discs import C0, C1, COVER, REACH, RECORD, RED, W1, W3, X, Y, draw_records
+from isbjorn.core.runtime.parallel import guarded
+
+if TYPE_CHECKING:
+    from isbjorn.core.render.emitters import RenderContext
+
+_MILK, _METAL, _WATER, _GLASS = range(4)
+MATERIALS = {"milk": _MILK, "metal": _METAL, "water": _WATER, "glass": _GLASS}
+# How strongly what lies below is bent, as a share of what is said; how far the light stands above the picture.
+_BENDS = {"water": 1.0, "glass": 1.0}
+
+
+def reach_of(level: float) -> float:
+    """How many times its radius a ball reaches, so that it comes to a level in (0, 1) at its radius."""
+    return 1.0 / math.sqrt(1.0 - level ** (1.0 / 3.0))
+
+
+def merging_distance(radius: float, level: float) -> float:
+    """How far the centres of two balls may be apart so that between them the level is reached."""
+    return 2 * radius * reach_of(level) * math.sqrt(max(0.0, 1.0 - (level / 2) ** (1.0 / 3.0)))
+
+
+def _balls(centre: Floats, reach: Floats, shade: Floats) -> Floats:
+    """Records of balls that add shade (n, 3) times their kernel."""
+    out = np.zeros((len(reach), RECORD), np.float32)
+    out[:, X], out[:, Y], out[:, REACH] = centre[:, 0], centre[:, 1], reach
+    # q = 1 - d²/R² of a disc's profile, and its third power.
+    out[:, C0], out[:, C1], out[:, W1], out[:, W3] = 1.0, 1.0 / (reach * reach), 0.0, 1.0
+    out[:, RED : RED + 3], out[:, COVER] = shade, 0.0
+    return out
+
+
+@njit(
+    "void(f4[:,:,::1], f4[:,:,::1], f8, f8[::1], i8, f4[:,:,::1], f4[:,:,::1])",
+    parallel=True,
+    cache=True,
+    error_model="numpy",
+)
+def _shade(field: Floats, tint: Floats, level: float, given: Doubles, material: int, out: Floats, bent: Floats) -> None:
+    """The surface's colour and cover, premultiplied, into out (h, w, 4); by how much it bends what lies below, px, and how much of
+    that is seen, into bent (h, w, 3).
+
+    field: the sum in its first channel; tint: the sum of colours. given: bulge px, light (3), shade, highlight, gloss, clarity,
+    bend px, then the light's colour (3) and that of the shade (3).
+    """
+    height, width = field.shape[0], field.shape[1]
+    bulge, lx, ly, lz = given[0], given[1], given[2], given[3]
+    dark, shine, gloss, clear, bend = given[4], given[5], given[6], given[7], given[8]
+    # Half-way to the viewer.
+    hx, hy, hz = lx, ly, lz + 1.0
+    h = math.sqrt(hx * hx + hy * hy + hz * hz)
+    hx, hy, hz = hx / h, hy / h, hz / h
+    for y in prange(height):
+        for x in range(width):
+            f = float(field[y, x, 0])
+            left, right = max(0, x - 1), min(width - 1, x + 1)
+            up, down = max(0, y - 1), min(height - 1, y + 1)
+            gx = (field[y, right, 0] - field[y, left, 0]) / (right - left)
+            gy = (field[down, x, 0] - field[up, x, 0]) / (down - up)
+            slope = math.sqrt(gx * gx + gy * gy)
+            inside = f - level
+            cover = min(1.0, max(0.0, 0.5 + inside / max(slope, 1e-6)))
+            if cover <= 0.0 or f <= 1e-6:
+                continue
+            # The height over the picture rises from the edge as a drop's does.
+            thick = max(inside, 0.0) + 0.02 * level
+            k = bulge * 0.5 / math.sqrt(thick) / (1.0 + 0.35 * thick)
+            nx, ny, nz = -gx * k, gy * k, 1.0
+            n = math.sqrt(nx * nx + ny * ny + 1.0)
+            nx, ny, nz = nx / n, ny / n, nz / n
+            facing = 0.5 + 0.5 * (nx * lx + ny * ly + nz * lz)
+            spec = shine * max(0.0, nx * hx + ny * hy + nz * hz) ** gloss
+            rim = (1.0 - nz) ** 3
+            solid = 1.0
+            if material == _METAL:
+                # Sky above, ground below, and a bright line between.
+                sky = 0.5 + 0.5 * math.tanh(5.0 * (ny - 0.06))
+                band = math.exp(-18.0 * (ny - 0.02) * (ny - 0.02))
+                facing = 0.18 + 0.62 * sky * (0.4 + 0.6 * nz) + 0.45 * band + 0.25 * rim
+                facing = facing * (1.0 - dark) + facing * facing * dark
+            elif material == _WATER:
+                solid = 1.0 - clear * (1.0 - 0.75 * rim) * math.exp(-0.35 * thick)
+            elif material == _GLASS:
+                solid = 1.0 - clear * (1.0 - 0.85 * rim)
+                facing = 0.35 + 0.65 * facing
+            for c in range(3):
+                own = tint[y, x, c] / f
+                if material == _METAL:
+                    lit = own * facing
+                else:
+                    lit = own * (given[12 + c] * dark * (1.0 - facing) + (1.0 - dark * (1.0 - facing)))
+                light = given[9 + c] * (spec + (0.35 * rim if material >= _WATER else 0.0))
+                out[y, x, c] = cover * (solid * lit + light)
+            out[y, x, 3] = cover * min(1.0, solid)
+            if material >= _WATER:
+                bent[y, x, 0], bent[y, x, 1], bent[y, x, 2] = bend * nx, -bend * ny, cover
+
+
+_shaded = guarded(_shade)
+
+
+def bends(skin: Skin) -> bool:
+    """Whether what lies below is seen through it, bent."""
+    return skin.material in _BENDS and (skin.refraction.value > 0 or skin.refraction.timed)
+
+
+def draw_skin(
+    context: RenderContext,
+    skin: Skin,
+    centre: Floats,
+    radius: Floats,
+    colour: Floats,
+    opacity: Floats,
+    onto: Floats,
+    blend: str,
+) -> None:
+    """Draw the surface over balls (centre (n, 2) and radius (n,) in px of the picture, linear colour (n, 3), opacity (n,))."""
+    height, width = onto.shape[:2]
+    fine = min(1.0, max(0.1, context.read(skin.detail) / 100))
+    level = min(0.95, max(0.05, context.read(skin.level) / 100))
+    scale = context.view.scale_x
+    shown = (opacity > 0) & (radius > 1e-3)
+    own = radius[shown] * np.float32(context.read(skin.girth) / 100)
+    if not len(own):
+        return
+    reach = np.maximum(own * np.float32(reach_of(level)), 0.6 / fine) * np.float32(fine)
+    at, w, h = centre[shown] * np.float32(fine), max(1, round(width * fine)), max(1, round(height * fine))
+    weight = opacity[shown, None].astype(np.float32)
+    field = draw_records(_balls(at, reach, np.repeat(weight, 3, axis=1)), w, h)
+    tint = draw_records(_balls(at, reach, colour[shown] * weight), w, h)
+    smooth = context.read(skin.smoothing) * scale * fine
+    if smooth > 0.2:
+        field, tint = blur(field, smooth), blur(tint, smooth)
+    if (w, h) != (width, height):
+        field, tint = (
+            np.ascontiguousarray(cv2.resize(a, (width, height), interpolation=cv2.INTER_CUBIC), np.float32)
+            for a in (field, tint)
+        )
+    turn, up = math.radians(context.read(skin.light_from)), math.radians(context.read(skin.light_height))
+    given = np.array([
+        float(np.median(own)) * 2.2 * context.read(skin.bulge) / 100,
+        math.cos(turn) * math.cos(up), math.sin(turn) * math.cos(up), math.sin(up),
+        context.read(skin.shade) / 100, context.read(skin.highlight) / 100, max(1.0, context.read(skin.gloss)),
+        context.read(skin.clarity) / 100, context.read(skin.refraction) * scale,
+        *hex_to_linear(skin.light_colour), *hex_to_linear(skin.shade_colour),
+    ])  # fmt: skip
+    out, bent = np.zeros((height, width, 4), np.float32), np.zeros((height, width, 3), np.float32)
+    _shaded(field, tint, level, given, MATERIALS[skin.material], out, bent)
+    if bends(skin):
+        x = np.arange(width, dtype=np.float32)[None] + bent[..., 0]
+        y = np.arange(height, dtype=np.float32)[:, None] + bent[..., 1]
+        seen = cv2.remap(onto, x, y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101)
+        onto += bent[..., 2:] * (seen - onto)
+    lay(out, onto, blend)

@@ -1,0 +1,134 @@
+"""A skin: one ball is a disc, two join where the level says, what it covers is exact, and what lies below is bent."""
+
+import math
+import unittest
+from typing import Any
+
+import numpy as np
+
+from isbjorn.core.document import Shot
+from isbjorn.core.document.files import parse_shot
+from isbjorn.core.frame import Solver, draw_particles, render_frame
+from isbjorn.core.render.blends import lay
+
+ONE: dict[str, Any] = {
+    "id": "e", "shape": {"kind": "point"}, "rate": 0, "bursts": [{"count": 1}], "lifespan": 0, "speed": 0,
+    "size": {"value": 80, "spread": 0},
+}  # fmt: skip
+
+
+def shot(skin: dict[str, Any] | None = None, *others: dict[str, Any], **more: Any) -> Shot:
+    first = ONE | {"skin": {"smoothing": 0, **(skin or {})}}
+    return parse_shot({"width": 400, "height": 300, "emitters": [first | other for other in others or ({},)], **more})
+
+
+def cover(document: Shot, scale: float = 1.0) -> np.ndarray:
+    return draw_particles(Solver(document), 3, scale).picture[..., 3].astype(float)
+
+
+def pair(apart: float, level: float) -> Shot:
+    """Two balls so far apart: drawn along a line whose length is chosen so."""
+    two = ONE | {"bursts": [{"count": 2}], "skin": {"smoothing": 0, "level": level}}
+
+    def on(length: float) -> Shot:
+        return parse_shot(
+            {"width": 400, "height": 300, "emitters": [two | {"shape": {"kind": "line", "length": length}}]}
+        )
+
+    share = float(np.ptp(Solver(on(100)).at(3).position[:, 0])) / 100
+    return on(apart / share)
+
+
+class Surface(unittest.TestCase):
+    def test_one_ball_is_a_disc_of_its_radius_at_any_level(self) -> None:
+        for level in (10, 35, 80):
+            for girth in (50, 100, 150):
+                with self.subTest(level=level, girth=girth):
+                    area = math.pi * (40 * girth / 100) ** 2
+                    seen = float(cover(shot({"level": level, "girth": girth})).sum())
+                    self.assertAlmostEqual(seen, area, delta=0.006 * area + 2)
+
+    def test_it_is_as_large_at_any_scale_and_resolution(self) -> None:
+        whole = float(cover(shot()).sum())
+        self.assertAlmostEqual(float(cover(shot(), 0.5).sum()) * 4, whole, delta=0.01 * whole)
+        self.assertAlmostEqual(float(cover(shot({"detail": 40})).sum()), whole, delta=0.02 * whole)
+
+    def test_two_join_where_the_level_says(self) -> None:
+        """Two balls of radius r and reach R come to the level l between them when 2 (1 - (d/2R)²)³ = l."""
+        for level in (20, 35, 60):
+            share = level / 100
+            reach = 40 / math.sqrt(1 - share ** (1 / 3))
+            joins = 2 * reach * math.sqrt(1 - (share / 2) ** (1 / 3))
+            for apart, joined in ((joins - 3, True), (joins + 3, False)):
+                with self.subTest(level=level, joined=joined):
+                    document = pair(apart, level)
+                    p = Solver(document).at(3)
+                    self.assertAlmostEqual(float(np.ptp(p.position[:, 0])), apart, delta=0.05)
+                    middle = p.position.mean(axis=0)
+                    seen = cover(document)[round(150 - float(middle[1])), round(200 + float(middle[0]))]
+                    self.assertEqual(seen > 0.5, joined)
+
+    def test_its_edge_is_smooth_and_it_does_not_flicker(self) -> None:
+        areas = [float(cover(shot({}, {"across": 0.13 * n, "up": 0.07 * n})).sum()) for n in range(8)]
+        self.assertLess(max(areas) / min(areas), 1.002)
+        one = cover(shot())
+        self.assertGreater(int(((one > 0.02) & (one < 0.98)).sum()), 150)
+
+    def test_nothing_lies_beyond_it(self) -> None:
+        picture = draw_particles(Solver(shot({"highlight": 0})), 3).picture
+        y, x = np.mgrid[0:300, 0:400]
+        far = np.hypot(x - 199.5, y - 149.5) > 42
+        self.assertEqual(float(np.abs(picture[far]).max()), 0)
+
+
+class Shading(unittest.TestCase):
+    def test_it_has_the_particles_colours(self) -> None:
+        red = {"colour": {"colours": [{"at": 0, "colour": "#ff0000"}]}}
+        picture = draw_particles(Solver(shot({"highlight": 0, "shade": 0}, red)), 3).picture
+        np.testing.assert_allclose(picture[150, 200], [1, 0, 0, 1], atol=1e-3)
+
+    def test_it_is_brighter_toward_the_light_and_mirrors_it(self) -> None:
+        plain, shiny = (draw_particles(Solver(shot({"highlight": h, "light_from": 90})), 3).picture for h in (0, 300))
+        self.assertGreater(float(plain[122, 200, 0]), 1.15 * float(plain[178, 200, 0]))
+        self.assertGreater(float(shiny[..., 0].max()), 1.5 * float(plain[..., 0].max()))
+
+    def test_milk_and_metal_are_full_water_and_glass_are_seen_through(self) -> None:
+        middle = {m: float(cover(shot({"material": m}))[150, 200]) for m in ("milk", "metal", "water", "glass")}
+        self.assertEqual((middle["milk"], middle["metal"]), (1, 1))
+        self.assertLess(max(middle["water"], middle["glass"]), 0.6)
+
+    def test_glass_bends_what_lies_below(self) -> None:
+        stripes = {
+            "id": "s", "shape": {"kind": "rectangle", "width": 400, "height": 300}, "rate": 0, "bursts": [{"count": 500}],
+            "lifespan": 0, "speed": 0, "size": {"value": 6, "spread": 0}, "skin": None,
+        }  # fmt: skip
+        for refraction, alike in ((0, True), (40, False)):
+            skin = {
+                "smoothing": 0,
+                "material": "glass",
+                "clarity": 100,
+                "highlight": 0,
+                "shade": 0,
+                "refraction": refraction,
+            }
+            glass = ONE | {"skin": skin, "size": {"value": 120, "spread": 0}}
+            document = parse_shot({"width": 400, "height": 300, "emitters": [stripes, glass], "background": "#000000"})
+            below = render_frame(
+                parse_shot({"width": 400, "height": 300, "emitters": [stripes], "background": "#000000"}), 3
+            )
+            seen = render_frame(document, 3)
+            same = float(np.corrcoef(seen[120:180, 170:230, 0].ravel(), below[120:180, 170:230, 0].ravel())[0, 1])
+            self.assertEqual(same > 0.95, alike)
+
+    def test_it_is_laid_over_anything_with_its_alpha(self) -> None:
+        document = shot()
+        layer = draw_particles(Solver(document), 3).picture
+        ground = np.full_like(layer, 0.3)
+        ground[..., 3] = 1
+        lay(layer, ground)
+        over = render_frame(document.model_copy(update={"background": "#959595"}), 3)
+        np.testing.assert_allclose(over[..., :3], ground[..., :3], atol=2e-3)
+
+
+if __name__ == "__main__":
+    unittest.main()
