@@ -204,6 +204,24 @@ class Kept(unittest.TestCase):
         self.assertIsNone(next(e for e in taken_out(document, "jet").emitters if e.id == "drop").born_of)
 
 
+class Told(unittest.TestCase):
+    def test_why_nobody_is_born(self) -> None:
+        from isbjorn.core.inspect.lookout import lookout
+
+        for child, parent, word in (
+            ({"born_when": "at touch", "rate": 0}, {}, "No surface reaches"),
+            ({"born_when": "at catching", "rate": 0}, {}, "No contagion reaches"),
+            ({"rate": 0}, {}, "birth rate is 0"),
+            ({}, {"on": False}, "switched off"),
+            ({"born_when": "at death", "rate": 0}, {"lifespan": 60}, "nobody bears it"),
+        ):
+            with self.subTest(word):
+                notes = lookout(Solver(shot(child, parent=parent)), 20)
+                why = [note.why for note in notes if note.kind == "nothing visible" and note.thing == "drop"]
+                self.assertEqual(len(why), 1)
+                self.assertIn(word, why[0])
+
+
 class Refused(unittest.TestCase):
     def refused(self, **given: Any) -> str:
         with self.assertRaises(IsbjornError) as caught:

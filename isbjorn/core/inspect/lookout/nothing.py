@@ -71,6 +71,8 @@ def _nobody(case: Case) -> Checks:
                 put(f"{case.path}/limit", 10_000), put("/limit", max(10_000, watch.shot.limit)),
             ]),
         )  # fmt: skip
+    elif e.born_of is not None:
+        yield from _unborn(case)
     elif math.isinf(first):
         yield case.note(
             "nothing visible", "none is ever born.", "Its birth rate is 0 and it has no burst.", "trouble",
@@ -95,6 +97,33 @@ def _nobody(case: Case) -> Checks:
             "nothing visible", f"the last was born at {e.end_s:g} s, and all have died.", "Births end before this frame.", "hint",
             Mend(label="Never stop", changes=[put(f"{case.path}/end_s", None)]),
         )  # fmt: skip
+
+
+def _unborn(case: Case) -> Checks:
+    """Why nobody is born of another's particles."""
+    e, shot = case.emitter, case.watch.shot
+    number, bearer = next((n, b) for n, b in enumerate(shot.emitters) if b.id == e.born_of)
+    reaching = shot.reaching(bearer)
+    bear = f"/emitters/{number}"
+    if not bearer.on:
+        why, mend = (
+            f"{bearer.name}, which bears it, is switched off.",
+            Mend(label=f"Switch {bearer.name} on", changes=[put(f"{bear}/on", True)]),
+        )
+    elif e.born_when == "at touch" and not any(f.solid for f in reaching):
+        why = f"No surface reaches {bearer.name}, so it touches nothing."
+        mend = Mend(label="Born at its death", changes=[put(f"{case.path}/born_when", "at death")])
+    elif e.born_when == "at catching" and not any(f.catching for f in reaching):
+        why = f"No contagion reaches {bearer.name}, so it catches nothing."
+        mend = Mend(label="Born at its death", changes=[put(f"{case.path}/born_when", "at death")])
+    elif e.born_when == "in flight" and e.rate.value == 0 and not e.rate.timed:
+        why, mend = (
+            "Its birth rate is 0.",
+            Mend(label="20 births a second of each", changes=[put(f"{case.path}/rate/value", 20)]),
+        )
+    else:
+        why, mend = f"Of {bearer.name}, nobody bears it by this frame.", None
+    yield case.note("nothing visible", f"none is born of {bearer.name}.", why, "hint", mend)
 
 
 def _hidden(case: Case, pixels: np.ndarray, inside: np.ndarray) -> Checks:
