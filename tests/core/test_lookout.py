@@ -95,6 +95,15 @@ class Recognised(unittest.TestCase):
         note = self.fault(one(lifespan=1, shot={"forces": [pull]}), "life too short", word="attractor".title())
         self.assertIn("px away", note.what)
         self.assertNotIn("life too short", kinds(one(lifespan=7, shot={"forces": [pull]})))
+        round_it = {
+            "shape": {"kind": "disc", "radius": 150, "fill": "edge"},
+            "toward": "along",
+            "spread": 0,
+            "direction": 0,
+        }
+        hold = {"kind": "attractor", "id": "f", "strength": 267, "radius": 150, "power": 0}
+        going = one(**round_it, speed={"value": 200, "spread": 0}, lifespan=3, shot={"forces": [hold]})
+        self.assertNotIn("life too short", kinds(going))
 
     def test_a_life_too_short_to_come_into_the_picture(self) -> None:
         note = self.fault(one(up=-600, lifespan=0.5, speed=200), "life too short", word="before they come")

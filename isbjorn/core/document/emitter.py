@@ -99,7 +99,7 @@ class Emitter(Placed):
         description="in flight: each bears at the birth rate; else each bears once, when it dies, first touches a surface, or "
         "catches a state.",
     )  # fmt: skip
-    born_count: int = Field(default=1, ge=1, le=1000, title="Each bears", description="So many at once.")
+    born_count: int = Field(default=1, ge=1, le=1000, title="Count", description="So many at once.")
     cadence: Literal["jittered", "even", "random"] = Field(
         default="jittered",
         description="Even: same gaps; jittered: anywhere in its own gap; random: a Poisson stream.",

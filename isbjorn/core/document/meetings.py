@@ -164,7 +164,7 @@ class Contagion(Meeting):
         default=0,
         ge=0,
         le=16,
-        title="Nearest only",
+        title="Nearest",
         description="From so many of its nearest at most; 0: from all in the radius.",
     )
     pace: Annotated[

@@ -12,7 +12,7 @@ from isbjorn.core.simulate.crowd.grid import MOST_LOOKED_AT, grid_of
 # Discs that are thrown into a box at random come to rest at about this share of it.
 _FULL, _ROOMY = 0.82, 0.7
 _HEAPS = 0.25
-_LOOKED_AT = 512
+_LOOKED_AT, _STALLED_S = 512, 1.0
 
 
 def _forces(watch: Watch) -> list[tuple[str, Meeting, list[int]]]:
@@ -142,7 +142,10 @@ def cannot_spread(watch: Watch) -> Checks:
             continue
         parts = [watch.solver.of(number, watch.seconds) for number in numbers]
         place, caught = np.concatenate([p.position for p in parts]), np.concatenate([p.caught for p in parts]) >= 0
-        if len(place) < 2 or caught.all() or t < force.begin_s:
+        since = np.concatenate([p.age - p.caught for p in parts])[caught]
+        # As long as somebody catches it now and then, it goes on.
+        goes_on = len(since) > 1 and t - force.begin_s > _STALLED_S and float(since.min()) < _STALLED_S
+        if len(place) < 2 or caught.all() or t < force.begin_s or goes_on:
             continue
         share = readings.now(force.seed_share, t)
         why, mend = "", None

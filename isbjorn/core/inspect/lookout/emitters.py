@@ -128,6 +128,13 @@ def pops(case: Case) -> Checks:
         )  # fmt: skip
 
 
+def _goes_round(ways: np.ndarray) -> bool:
+    """Whether most of some ways (samples, n, 3), seen from what they fly around, come round by half a turn or more."""
+    to = ways / np.maximum(np.linalg.norm(ways, axis=2, keepdims=True), 1e-9)
+    turns = np.arccos(np.clip((to[1:] * to[:-1]).sum(axis=2), -1, 1))
+    return bool(np.nanmedian(np.nansum(turns, axis=0)) > np.pi)
+
+
 def too_short(case: Case) -> Checks:
     """Lives that end before the target, or before the frame."""
     e, watch = case.emitter, case.watch
@@ -144,7 +151,7 @@ def too_short(case: Case) -> Checks:
         target = watch.solver.readings.frames(force, at).place[0]
         away = np.linalg.norm(places - target, axis=2)
         start, least = float(np.nanmedian(away[0])), float(np.nanmin(away))
-        if least < max(0.35 * start, 30.0):
+        if least < max(0.35 * start, 30.0) or _goes_round(places - target):
             continue
         need = round(min(600.0, e.lifespan.value * start / max(start - least, 0.05 * start)), 1)
         yield case.note(

@@ -22,10 +22,9 @@ from isbjorn.core.random import FORCE_FIRST, draws01, draws_around
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate import contact
 from isbjorn.core.simulate.crowd.grid import Grid, cell_of, grid_of, stride_over
-from isbjorn.core.simulate.crowd.together import Kin, Read
+from isbjorn.core.simulate.crowd.together import K_CAUGHT, K_GONE_AT, K_HOW, K_NEAR_SINCE, Kin, Read
 from isbjorn.core.simulate.forces import zones
 from isbjorn.core.simulate.forces.row import Setting, base
-from isbjorn.core.simulate.rows import CAUGHT, GONE_AT, HOW, NEAR_SINCE
 
 CODE = 33
 _MOST_ROUNDS, _MOST_NEAREST, _MOST_LOOKED_AT = 64, 16, 192
@@ -226,7 +225,8 @@ def _spread(
     wait = by_cell("wait", _own(force, force.wait, read, kin, _WAIT, kept))
     last, first, was, open_ = by_cell("lasts", lasts), caught[order], since[order], free[order]
     have, out, near = first, np.full(len(order), np.inf), np.full(len(order), np.inf)
-    over = np.where(last > 0, have + last, np.inf)
+    ends = bool(last.any())
+    over = np.where(last > 0, have + last, np.inf) if ends else np.full(len(order), np.inf)
     passes = np.isfinite(have) & (over > now)
     for _ in range(_MOST_ROUNDS):
         lit = np.zeros(len(grid.starts) - 1, np.uint8)
@@ -241,7 +241,7 @@ def _spread(
         if not passes.any():
             break
         have = found
-        over = np.where(last > 0, have + last, np.inf)
+        over = np.where(last > 0, have + last, np.inf) if ends else over
     by_number = np.empty((2, len(order)))
     by_number[:, order] = have, near
     return by_number[0], by_number[1]
@@ -252,28 +252,28 @@ def turn(force: Contagion, read: Read, kin: Kin, percent: Floats, kept: dict[str
     states. kept: between steps."""
     t = kin.now + kin.h
     values, moments, share = kin.values, kin.moments, percent / np.float32(100)
-    had = values[CAUGHT] >= 0
-    caught = np.where(had, moments + values[CAUGHT], np.inf)
+    had = values[K_CAUGHT] >= 0
+    caught = np.where(had, moments + values[K_CAUGHT], np.inf)
     lasts = _own(force, force.lasts, read, kin, _LASTS, kept)
     over = np.where(lasts > 0, caught + lasts, np.inf)
     ended = had & (over <= t)
     if force.then == "dies":
-        gone = ended & (values[HOW] != contact.GONE)
-        values[GONE_AT, gone] = (over - moments)[gone]
-        values[HOW, gone] = contact.GONE
+        gone = ended & (values[K_HOW] != contact.GONE)
+        values[K_GONE_AT, gone] = (over - moments)[gone]
+        values[K_HOW, gone] = contact.GONE
     elif force.then == "can catch it again":
         again = had & (over + force.rest_s <= t)
-        values[CAUGHT, again] = values[NEAR_SINCE, again] = -1
+        values[K_CAUGHT, again] = values[K_NEAR_SINCE, again] = -1
         caught[again], had = np.inf, had & ~again
     # It can be caught by who does not have it, and is there.
-    free = ~had & (share > 0) & (values[HOW] != contact.GONE)
+    free = ~had & (share > 0) & (values[K_HOW] != contact.GONE)
     if not free.any():
         return
     caught = np.where(free, _seeded(force, read, kin, t), caught)
     if not np.isfinite(caught).any():
         return
-    since = np.where(values[NEAR_SINCE] >= 0, moments + values[NEAR_SINCE], np.inf)
+    since = np.where(values[K_NEAR_SINCE] >= 0, moments + values[K_NEAR_SINCE], np.inf)
     caught, near = _spread(force, read, kin, share, caught, lasts, since, free, kept)
-    values[NEAR_SINCE, free] = np.where(np.isfinite(near), near - moments, -1)[free]
+    values[K_NEAR_SINCE, free] = np.where(np.isfinite(near), near - moments, -1)[free]
     new = free & np.isfinite(caught)
-    values[CAUGHT, new] = np.maximum(0, caught[new] - moments[new])
+    values[K_CAUGHT, new] = np.maximum(0, caught[new] - moments[new])

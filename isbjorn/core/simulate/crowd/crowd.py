@@ -28,7 +28,7 @@ from isbjorn.core.evaluate.curves import table
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.random import BETWEEN_CURVES, SIZE, draws01
 from isbjorn.core.simulate import contact, rows
-from isbjorn.core.simulate.crowd.together import Kin, Own, Part, Together, shares
+from isbjorn.core.simulate.crowd.together import OF_KIN, Kin, Own, Part, Together, shares
 from isbjorn.core.simulate.forces import zones
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator, pack_world
 from isbjorn.core.simulate.state import State, merged, nobody
@@ -195,7 +195,7 @@ class Crowd:
         zone = next((z for z in self.shot.zones if z.id == meeting.seeds), None)
         kin = Kin(
             np.ascontiguousarray(np.concatenate([s.place + self._origin(track, until) for track, s in reached], axis=1)),
-            np.concatenate([s.values for _, s in reached], axis=1),
+            np.concatenate([s.values[list(OF_KIN)] for _, s in reached], axis=1),
             np.concatenate([s.births for _, s in reached]), np.concatenate([s.moments for _, s in reached]),
             tuple(
                 Own(int(first), int(last), track.key, track.source.light)
@@ -206,7 +206,8 @@ class Crowd:
         share = np.concatenate([self._felt(meeting, track, state, until) for track, state in reached])
         FORCES.of(meeting).made.turn(meeting, self._read(until), kin, share, self._kept.setdefault(meeting.id, {}))
         for (_, state), first, last in zip(reached, ends, ends[1:], strict=False):
-            state.values[:] = kin.values[:, first:last]
+            for row, values in zip(OF_KIN, kin.values, strict=True):
+                state.values[row] = values[first:last]
 
     def _read(self, t: float) -> Callable[[Number], float]:
         return lambda number: self.readings.now(number, t)

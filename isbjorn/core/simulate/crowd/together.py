@@ -12,6 +12,7 @@ from numba import njit, prange
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.simulate import rows
 from isbjorn.core.simulate.forces import zones
 from isbjorn.core.simulate.forces.row import ZONE, strength
 from isbjorn.core.simulate.rows import CAUGHT, TOUCHED
@@ -60,12 +61,17 @@ class Own:
     light: Light | None
 
 
+# Rows of a state that tell what happens to a particle, as they stand in `Kin.values`.
+OF_KIN = (rows.HOW, rows.GONE_AT, rows.CAUGHT, rows.NEAR_SINCE)
+K_HOW, K_GONE_AT, K_CAUGHT, K_NEAR_SINCE = range(4)
+
+
 @dataclass(frozen=True)
 class Kin:
     """Particles that something happens to, in the order of emitters and births.
 
-    place px (3, n) in the shot; values (17, n) as in `State`, to be changed; births, moments (n,); now: when the step began, of
-    h s; seed_zone: a row of a zone, if there is one.
+    place px (3, n) in the shot; values: the rows `OF_KIN` of states, to be changed; births, moments (n,); now: when the step began,
+    of h s; seed_zone: a row of a zone, if there is one.
     """
 
     place: Floats
