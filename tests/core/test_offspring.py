@@ -83,6 +83,27 @@ class InFlight(unittest.TestCase):
         _, children = both(shot({"inherit": 50}, still, parent=one), 1)
         np.testing.assert_allclose(children.velocity[:, 0], 100, rtol=1e-4)
 
+    def test_they_take_after_it_in_size_and_colour(self) -> None:
+        shrinks = {"points": [{"at": 0, "value": 1}, {"at": 1, "value": 0}]}
+        ramp = {"colours": [{"at": 0, "colour": "#ff0000"}, {"at": 1, "colour": "#0000ff"}], "mix": "linear"}
+        big = {
+            "size": {"value": 40, "spread": 10, "over_life": shrinks},
+            "colour": ramp,
+            "lifespan": 3,
+            "bursts": [{"count": 1}],
+        }
+        for share in (0, 50, 100):
+            with self.subTest(share=share):
+                child = {"inherit_size": share, "inherit_colour": share, "rate": 20}
+                document = shot(child, parent=big)
+                _, children = both(document, 2)
+                for i in (0, len(children) // 2, len(children) - 1):
+                    then = Solver(document).of(0, Fraction(2.0 - float(children.age[i])).limit_denominator(10**6))
+                    own = np.array([2.0, 1, 1, 1])
+                    theirs = np.concatenate([then.size[:1], then.colour[0]])
+                    seen = np.concatenate([children.size[i : i + 1], children.colour[i]])
+                    np.testing.assert_allclose(seen, own + share / 100 * (theirs - own), rtol=2e-3, atol=2e-3)
+
     def test_to_any_depth(self) -> None:
         third = {
             "id": "spark",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
 
@@ -12,7 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.appearance.deform import is_deformed, seen_through
-from isbjorn.core.appearance.looks import dress
+from isbjorn.core.appearance.looks import Looks, dress
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
 from isbjorn.core.document.acting import acting
@@ -22,6 +22,8 @@ from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.crowd.crowd import Crowd, Running, crowds_of
 from isbjorn.core.simulate.displaced import Displaced
+from isbjorn.core.simulate.offspring import Offspring
+from isbjorn.core.simulate.rows import LIFE, ROWS
 from isbjorn.core.simulate.state import State
 from isbjorn.core.simulate.track import Track, shares_of
 
@@ -212,6 +214,26 @@ class Solver:
             _keep_lately(self._seen_lately, (number, seconds), (state, (seen, grown)))
         return seen, grown
 
+    def _inherited(self, track: Track, state: State, looks: Looks, t: float) -> Looks:
+        """Looks, with what particles have of those who bore them."""
+        e, births = track.emitter, track.births
+        if track.parent is None or not isinstance(births, Offspring) or state.count == 0:
+            return looks
+        size, colour = (track.readings.now(n, t) / 100 for n in (e.inherit_size, e.inherit_colour))
+        if size <= 0 and colour <= 0:
+            return looks
+        who, born_at, lives, known = births.bearers(state.births, state.moments)
+        values = np.zeros((ROWS, state.count), np.float32)
+        values[LIFE] = lives
+        age01 = np.clip((state.moments - born_at) / lives, 0, 1).astype(np.float32)
+        theirs = dress(track.parent.source, State(who, born_at, values), age01, t, float(self.shot.length_s))
+        share_of_size = np.where(known, np.float32(size), np.float32(0))
+        share_of_colour = np.where(known, np.float32(colour), np.float32(0))[:, None]
+        return replace(
+            looks, size=looks.size + share_of_size * (theirs.size - looks.size),
+            colour=looks.colour + share_of_colour * (theirs.colour - looks.colour),
+        )  # fmt: skip
+
     def none(self) -> Particles:
         """No particles."""
         return Particles(**{name: _nothing(name) for name in Particles.names()}, refused={})  # type: ignore[arg-type]
@@ -223,7 +245,7 @@ class Solver:
         age = (t - state.moments).astype(np.float32)
         age01 = np.clip(age / state.lives, 0, 1).astype(np.float32)
         state, grown = self._seen(number, seconds, state, t)
-        looks = dress(track.source, state, age01, t, float(self.shot.length_s))
+        looks = self._inherited(track, state, dress(track.source, state, age01, t, float(self.shot.length_s)), t)
         missed = track.admission.refused(t)
         return Particles(
             id=ids,

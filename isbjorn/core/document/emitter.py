@@ -112,6 +112,22 @@ class Emitter(Placed):
     pre_roll_s: float = Field(
         title="Pre-roll", default=0.0, ge=0, le=600, description="Seconds of births before the start."
     )
+    inherit_size: Annotated[
+        Number,
+        Spec(
+            unit="%", low=0, high=100, clock="shot", spread=False, title="Inherited size",
+            help="How much of its size is that of who bears it, as it was then.",
+        ),
+        LOOK,
+    ] = Number(value=0)  # fmt: skip
+    inherit_colour: Annotated[
+        Number,
+        Spec(
+            unit="%", low=0, high=100, clock="shot", spread=False, title="Inherited colour",
+            help="How much of its colour is that of who bears it, as it was then.",
+        ),
+        LOOK,
+    ] = Number(value=0)  # fmt: skip
     limit: Annotated[int, LOOK] = Field(
         title="Particle limit", default=200_000, ge=0, le=5_000_000, description="Alive at the same time, at most."
     )

@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import math
 from collections import OrderedDict
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numba import njit
 
-from isbjorn.core.arrays import Doubles, Floats, Longs
+from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
 from isbjorn.core.document import Emitter
 from isbjorn.core.emit.births import NOW_S, Births
 from isbjorn.core.evaluate.readings import Readings
@@ -36,12 +37,16 @@ _LONGEST_S = 600.0
 
 @dataclass(frozen=True)
 class Born:
-    """Who is born in a step, by moment: numbers (n,), moments s (n,); place px and velocity px/s of who bears it then, (n, 3)."""
+    """Who is born in a step, by moment: numbers (n,), moments s (n,); place px and velocity px/s of who bears it then, (n, 3); and
+    whose: birth numbers, moments of birth s and lifespans s, (n,)."""
 
     numbers: Longs
     moments: Doubles
     place: Doubles
     velocity: Doubles
+    bearers: Longs
+    born_at: Doubles
+    lives: Doubles
 
 
 @njit("i8[::1](u8, i8[::1], i8[::1])", cache=True)
@@ -117,21 +122,38 @@ class Offspring(Births):
         place, velocity = np.zeros((len(numbers), 3)), np.zeros((len(numbers), 3))
         if self.parent is None:
             return place, velocity
-        steps = np.ceil(moments * self.parent.hz - 1e-6).astype(np.int64) - 1
         found = np.zeros(len(numbers), bool)
-        for index in np.unique(steps):
-            mine = np.flatnonzero(steps == index)
-            born = self._in_step(int(index))
-            order = np.argsort(born.numbers, kind="stable")
-            at = np.clip(np.searchsorted(born.numbers[order], numbers[mine]), 0, max(0, len(order) - 1))
-            if len(order):
-                same = born.numbers[order[at]] == numbers[mine]
-                found[mine[same]] = True
-                place[mine[same]], velocity[mine[same]] = born.place[order[at[same]]], born.velocity[order[at[same]]]
+        for born, mine, theirs in self._found(numbers, moments):
+            found[mine] = True
+            place[mine], velocity[mine] = born.place[theirs], born.velocity[theirs]
         if not found.all():
             others = np.flatnonzero(~found)
             place[others] = self.readings.frames(self.parent.emitter, moments[others]).place
         return place, velocity
+
+    def bearers(self, numbers: Longs, moments: Doubles) -> tuple[Longs, Doubles, Doubles, Bools]:
+        """Who bears births: their numbers, moments of birth s and lifespans s, (n,); and which of them are known."""
+        who, born_at, lives = np.zeros(len(numbers), np.int64), np.zeros(len(numbers)), np.ones(len(numbers))
+        known = np.zeros(len(numbers), bool)
+        if self.parent is not None:
+            for born, mine, theirs in self._found(numbers, moments):
+                known[mine] = True
+                who[mine], born_at[mine], lives[mine] = born.bearers[theirs], born.born_at[theirs], born.lives[theirs]
+        return who, born_at, lives, known
+
+    def _found(self, numbers: Longs, moments: Doubles) -> Iterator[tuple[Born, Longs, Longs]]:
+        """The steps in which births are, which of them are in each, and where they stand in it."""
+        assert self.parent is not None
+        steps = np.ceil(moments * self.parent.hz - 1e-6).astype(np.int64) - 1
+        for index in np.unique(steps):
+            mine = np.flatnonzero(steps == index)
+            born = self._in_step(int(index))
+            if not len(born.numbers):
+                continue
+            order = np.argsort(born.numbers, kind="stable")
+            at = order[np.clip(np.searchsorted(born.numbers[order], numbers[mine]), 0, len(order) - 1)]
+            same = born.numbers[at] == numbers[mine]
+            yield born, mine[same], at[same]
 
     # A step
 
@@ -159,7 +181,20 @@ class Offspring(Births):
         numbers = _numbered(np.uint64(self.key), who[which], j)
         place, velocity = self._where(state, after, columns, which, moments, left, right)
         order = np.lexsort((numbers, moments))
-        return Born(numbers[order], moments[order], place[order], velocity[order])
+        born_at, lives = self._lives(state, after, columns)
+        theirs = which[order]
+        return Born(
+            numbers[order], moments[order], place[order], velocity[order], who[theirs], born_at[theirs], lives[theirs]
+        )
+
+    @staticmethod
+    def _lives(state: State, after: State, columns: tuple[Longs, Longs]) -> tuple[Doubles, Doubles]:
+        """When each who lives in a step was born, and how long it lives."""
+        born_at, lives = np.empty(len(columns[0])), np.empty(len(columns[0]))
+        for some, column in ((state, columns[0]), (after, columns[1])):
+            there = column >= 0
+            born_at[there], lives[there] = some.moments[column[there]], some.lives[column[there]]
+        return born_at, lives
 
     @staticmethod
     def _alive(
@@ -207,10 +242,7 @@ class Offspring(Births):
             which = np.repeat(bears, e.born_count)
             return which, np.tile(np.arange(e.born_count), len(bears)), moments[which]
         # Of the integral of the rate over its life each bears one whenever that passes a whole number, from a share of its own on.
-        born_at = np.empty(len(who))
-        for some, column in ((state, columns[0]), (after, columns[1])):
-            there = column >= 0
-            born_at[there] = some.moments[column[there]]
+        born_at, _ = self._lives(state, after, columns)
         phase = draws01(self.key, who, BORN) if e.cadence != "even" else np.zeros(len(who))
         first = np.array([self.stream.up_to(t) for t in born_at]) if len(who) else np.empty(0)
         until = np.minimum(end, gone)
