@@ -32,11 +32,11 @@ from isbjorn.core.simulate.track import known_births, weight_of
 PRICES: dict[str, float] = {
     "frame": 1.0, "emitter": 14.0, "exposed emitter": 2.0, "trail": 4.0, "steady step": 5.0, "step": 95.0, "look": 310.0,
     "disc": 290.0, "smear": 1950.0, "sprite": 1150.0, "stroke": 4300.0, "cover": 0.8, "smear cover": 15.0, "sprite cover": 4.0,
-    "layer": 11.0, "deform": 1000.0, "effect": 19.0, "plate": 58.0, "shade": 3.0,
+    "layer": 11.0, "deform": 600.0, "effect": 19.0, "plate": 58.0, "shade": 3.0,
 }  # fmt: skip
 _LONGEST_S = 600.0
 # What the task of `speed` takes where it is 1.
-_USUAL_S = 26e-3
+_USUAL_S = 20e-3
 Counted = defaultdict[str, float]
 
 
