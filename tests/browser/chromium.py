@@ -23,7 +23,7 @@ _FLAGS = (
     "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
     "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage", "--hide-scrollbars",
 )  # fmt: skip
-PATIENCE_S = 30
+PATIENCE_S = 75
 
 
 class Running:
