@@ -101,17 +101,9 @@ def varied(e: Emitter, source: Source, state: State, colour: npt.NDArray[np.floa
 
 # Read between two of so many steps, the curves are exact within 1e-7.
 _FINE = 4096
-
-
-def _tables() -> tuple[Doubles, Doubles]:
-    """The curves of IEC 61966-2-1 at even steps: encoded over the square root of linear light, and linear over encoded values."""
-    x = np.linspace(0, 1, _FINE + 1)
-    linear = x * x
-    to = np.where(linear <= 0.0031308, linear * 12.92, 1.055 * linear ** (1 / 2.4) - 0.055)
-    return to, np.where(x <= 0.04045, x / 12.92, ((x + 0.055) / 1.055) ** 2.4)
-
-
-_ENCODED, _LINEAR = _tables()
+_STEPS = np.linspace(0, 1, _FINE + 1)
+# Encoded values over the square root of linear light, and linear light over encoded values.
+_ENCODED, _LINEAR = gradients.linear_to_srgb(_STEPS * _STEPS), gradients.srgb_to_linear(_STEPS)
 
 
 @njit("f8(f8[::1], f8)", cache=True, inline="always")

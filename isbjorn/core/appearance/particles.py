@@ -294,8 +294,8 @@ def _keep_lately(kept: dict[tuple[int, Fraction], Any], key: tuple[int, Fraction
 
 def _ages(state: State, t: float) -> Floats:
     """The ages at which particles caught a state, -1: not yet."""
-    since = state.measured("since caught", t)
-    return np.where(since < 0, np.float32(-1), (t - state.moments).astype(np.float32) - since).astype(np.float32)
+    never = np.full(state.count, -1, np.float32)
+    return never if state.caught is None else np.where(state.measured("since caught", t) < 0, never, state.caught)
 
 
 def births_of(ids: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:

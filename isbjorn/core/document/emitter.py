@@ -13,7 +13,7 @@ from isbjorn.core.document.curves import ColourStop, Gradient
 from isbjorn.core.document.placed import Placed, place_spec
 from isbjorn.core.document.shapes import Disc
 from isbjorn.core.document.unions import Body, Deformers, Finish, Shape
-from isbjorn.core.document.values import LONGEST_S, Moment, Number, Spec
+from isbjorn.core.document.values import LONGEST_S, Moment, Number, Spec, timed_spec
 
 LOOK = Looks()
 _MEASURED = ("speed", "distance", "since touch", "since caught")
@@ -51,6 +51,11 @@ def _light(name: str) -> Spec:
 
 def _share(title: str, help: str) -> Spec:
     return Spec(unit="%", low=0, high=1000, clock="birth", help=help, title=title)
+
+
+def _taken_after(what: str) -> Spec:
+    help = f"How much of its {what} is that of who bears it, as it was then."
+    return timed_spec("%", 0, 100, help, title=f"Inherited {what}")
 
 
 class Emitter(Placed):
@@ -112,22 +117,8 @@ class Emitter(Placed):
     pre_roll_s: float = Field(
         title="Pre-roll", default=0.0, ge=0, le=600, description="Seconds of births before the start."
     )
-    inherit_size: Annotated[
-        Number,
-        Spec(
-            unit="%", low=0, high=100, clock="shot", spread=False, title="Inherited size",
-            help="How much of its size is that of who bears it, as it was then.",
-        ),
-        LOOK,
-    ] = Number(value=0)  # fmt: skip
-    inherit_colour: Annotated[
-        Number,
-        Spec(
-            unit="%", low=0, high=100, clock="shot", spread=False, title="Inherited colour",
-            help="How much of its colour is that of who bears it, as it was then.",
-        ),
-        LOOK,
-    ] = Number(value=0)  # fmt: skip
+    inherit_size: Annotated[Number, _taken_after("size"), LOOK] = Number(value=0)
+    inherit_colour: Annotated[Number, _taken_after("colour"), LOOK] = Number(value=0)
     limit: Annotated[int, LOOK] = Field(
         title="Particle limit", default=200_000, ge=0, le=5_000_000, description="Alive at the same time, at most."
     )

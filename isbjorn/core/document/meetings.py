@@ -16,6 +16,11 @@ from isbjorn.core.document.values import Moment, Number, Spec, timed_spec
 _MENU = "Between particles"
 
 
+def _of_each(unit: str, high: float, step: float, help: str, title: str = "") -> Spec:
+    """A number by shot time, of which each particle draws its own."""
+    return Spec(unit=unit, low=0, high=high, clock="shot", step=step, help=help, sources=("number",), title=title)
+
+
 class Meeting(Acting):
     """Something that happens between neighbours: of one emitter, and of all emitters that it reaches."""
 
@@ -167,21 +172,11 @@ class Contagion(Meeting):
         title="Nearest",
         description="From so many of its nearest at most; 0: from all in the radius.",
     )
-    pace: Annotated[
-        Number,
-        Spec(unit="px/s", low=0, high=1e6, clock="shot", step=10, help="How fast it goes over the way from one to the next.",
-             sources=("number",)),
-    ] = Number(value=160)  # fmt: skip
-    wait: Annotated[
-        Number,
-        Spec(unit="s", low=0, high=3600, clock="shot", step=0.05, help="Each waits so long besides.", title="Time to catch",
-             sources=("number",)),
-    ] = Number(value=0)  # fmt: skip
-    lasts: Annotated[
-        Number,
-        Spec(unit="s", low=0, high=3600, clock="shot", step=0.1, help="So long it is passed on; 0: without end.",
-             sources=("number",)),
-    ] = Number(value=0)  # fmt: skip
+    pace: Annotated[Number, _of_each("px/s", 1e6, 10, "How fast it goes over the way from one to the next.")] = Number(
+        value=160
+    )
+    wait: Annotated[Number, _of_each("s", 3600, 0.05, "Each waits so long besides.", "Time to catch")] = Number(value=0)
+    lasts: Annotated[Number, _of_each("s", 3600, 0.1, "So long it is passed on; 0: without end.")] = Number(value=0)
     then: Literal["is immune", "can catch it again", "dies"] = Field(
         default="is immune", title="Afterwards", description="What becomes of one when its time is over."
     )

@@ -68,7 +68,11 @@ class Steady:
 
     def up_to(self, t: float) -> float:
         """N(t)."""
-        return self.rate * max(0.0, t - self.begin)
+        return float(self.counts(np.asarray(t)))
+
+    def counts(self, t: Doubles) -> Doubles:
+        """N at moments t."""
+        return self.rate * np.maximum(0.0, t - self.begin)
 
     def moments(self, slots: Doubles, until: float) -> Doubles:  # noqa: ARG002
         """When N passes each of `slots`."""
@@ -127,8 +131,12 @@ class Driven:
 
     def up_to(self, t: float) -> float:
         """N(t)."""
-        self._extend(t)
-        return float(np.interp(t, self.times, self.n))
+        return float(self.counts(np.asarray(t)))
+
+    def counts(self, t: Doubles) -> Doubles:
+        """N at moments t."""
+        self._extend(float(np.max(t, initial=self.begin)))
+        return np.asarray(np.interp(t, self.times, self.n))
 
     def moments(self, slots: Doubles, until: float) -> Doubles:
         """When N passes each of `slots`; infinite if it does not up to `until`."""

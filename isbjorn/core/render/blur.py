@@ -115,12 +115,4 @@ def blur(picture: Floats, sigma: float) -> Floats:
         return picture.copy()
     if sigma > _WIDE:
         return _wide(picture, sigma)
-    height, width = picture.shape[:2]
-    level = _levels(sigma, min(height, width))
-    work = _padded(picture, sigma, 2**level) if level else picture
-    for _ in range(level):
-        work = np.asarray(cv2.pyrDown(work, borderType=_BORDER), np.float32)
-    work = _at_level(work, sigma, level)
-    for _ in range(level):
-        work = np.asarray(cv2.pyrUp(work, borderType=cv2.BORDER_DEFAULT), np.float32)
-    return np.ascontiguousarray(work[:height, :width])
+    return blurred_sum(picture, ((sigma, 1.0),))

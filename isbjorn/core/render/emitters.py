@@ -9,11 +9,10 @@ from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit
 
 from isbjorn.core.appearance.looks import number_now
 from isbjorn.core.appearance.particles import Particles, Solver, births_of
-from isbjorn.core.arrays import Doubles, Floats, Longs
+from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Number, Round, Shot
 from isbjorn.core.errors import Stale
 from isbjorn.core.random import SPIN_X, SPIN_Y, STRETCH, TURN_X, TURN_Y, draws_around
@@ -22,6 +21,7 @@ from isbjorn.core.render.blends import MODES, lay
 from isbjorn.core.render.blurred_discs import PIECES, draw_smears, smears_of
 from isbjorn.core.render.camera import SPECK_RADIUS, Counts, Orbit, Projection, projection, rank
 from isbjorn.core.render.discs import draw_records, records_of
+from isbjorn.core.render.exposure import Change, change_of, growth, merged_particles, sizes_in
 from isbjorn.core.render.lights import lit, rows_of
 from isbjorn.core.render.neighbours import pairs
 from isbjorn.core.render.overdraw import BLENDED, DISCS, SMEARED, SPRITES, STROKES, affordable, covered
@@ -137,51 +137,6 @@ class RenderContext:
         return every, change_of(every, first, middle, last)
 
 
-@dataclass(frozen=True)
-class Change:
-    """How particles (n,) change while the shutter is open: turned in degrees, and sizes at its opening, middle and close."""
-
-    turned: Floats
-    sizes: Floats
-
-
-def change_of(every: Particles, first: Particles, middle: Particles, last: Particles) -> Change:
-    """What becomes of particles from the first to the last of three moments; who lives in one half only is taken on evenly."""
-    n = len(every)
-    angles, sizes = (np.repeat(a[:, None], 3, axis=1) for a in (every.angle, every.size))
-    there = np.zeros((n, 3), np.bool_)
-    for column, part in enumerate((first, middle, last)):
-        order = np.argsort(part.id, kind="stable")
-        _found_again(every.id, part.id, order, part.angle, part.size, column, angles, sizes, there)
-    turned = angles[:, 2] - angles[:, 0]
-    one_half = there[:, 1] & (there[:, 0] ^ there[:, 2])
-    return Change(np.where(one_half, 2 * turned, turned).astype(np.float32), sizes)
-
-
-@njit("void(i8[::1], i8[::1], i8[::1], f4[::1], f4[::1], i8, f4[:,::1], f4[:,::1], b1[:,::1])", cache=True)
-def _found_again(
-    every: Longs, ids: Longs, order: Longs, angle: Floats, size: Floats, column: int, angles: Floats, sizes: Floats,
-    there: npt.NDArray[np.bool_],
-) -> None:  # fmt: skip
-    """Put angles and sizes of a moment beside everyone who was there; `every` is sorted, and `ids` through `order`."""
-    j = 0
-    for i in range(len(every)):
-        while j < len(order) and ids[order[j]] < every[i]:
-            j += 1
-        if j < len(order) and ids[order[j]] == every[i]:
-            there[i, column] = True
-            angles[i, column], sizes[i, column] = angle[order[j]], size[order[j]]
-
-
-def merged_particles(parts: list[Particles]) -> Particles:
-    """Each particle once, from the first part that has it, in the order of their ids."""
-    ids = np.concatenate([p.id for p in parts])
-    _, first = np.unique(ids, return_index=True)
-    first = first[np.argsort(ids[first], kind="stable")]
-    arrays = {name: np.concatenate([p[name] for p in parts])[first] for name in Particles.names()}
-    return Particles(**arrays, refused={})
-
-
 class EmitterRasteriser:
     """Draws one emitter with its blend."""
 
@@ -240,7 +195,7 @@ class EmitterRasteriser:
         places, shares = self._smeared(p, way) if way is not None else (None, None)
         plain = is_plain(e)
         if plain and self.mode == 0:
-            self._discs(order, centre, radius, colour, opacity, confusion, places, shares, onto, _sizes_in(change, p))
+            self._discs(order, centre, radius, colour, opacity, confusion, places, shares, onto, sizes_in(change, p))
             return
         track = context.solver.tracks[self.number]
         t = float(context.seconds)
@@ -266,7 +221,7 @@ class EmitterRasteriser:
         sprites = sprites_of(
             centre, radius, turn, shade, page, pages, self.covers, smear, ahead, self.stretch(p, births), 
             0.0 if confusion is None else confusion, bend,
-            None if change is None else np.radians(change.turned.astype(np.float64)), _growth(change, p),
+            None if change is None else np.radians(change.turned.astype(np.float64)), growth(change, p),
             self.deep(p, births, moments),
         )  # fmt: skip
         draw_sprites(np.ascontiguousarray(sprites[order]), pages, onto, self.mode)
@@ -278,7 +233,9 @@ class EmitterRasteriser:
             return
         centre, grown = self.pixels(p.position)
         radius = p.size * np.float32(0.5 * context.view.scale_x) * grown
-        keep = self._affordable(p, centre, radius * np.float32(reach_of(0.35) * 2), False)
+        # Each ball is drawn twice; it is reckoned no smaller than one of the usual level.
+        reach = context.read(skin.girth) / 100 * reach_of(context.read(skin.level) / 100)
+        keep = self._affordable(p, centre, radius * np.float32(2 * max(reach, reach_of(0.35))), False)
         if keep is not None:
             context.counts.left_out += int((~keep).sum())
             p, centre, grown, radius = p.where(keep), centre[keep], grown[keep], radius[keep]
@@ -413,24 +370,6 @@ class EmitterRasteriser:
             ends, widths, shade, way = ends[keep], widths[keep], shade[keep], way[keep]
         strokes = strokes_of(ends, widths, shade, way, way, lines.softness.value / 100)
         draw_strokes(strokes, onto, self.mode)
-
-
-def _growth(change: Change | None, p: Particles) -> Doubles | None:
-    """By how much each grows while the shutter is open, as a share of the size that it is drawn with."""
-    if change is None:
-        return None
-    return np.asarray((change.sizes[:, 2] - change.sizes[:, 0]) / np.maximum(p.size, 1e-6), np.float64)
-
-
-def _sizes_in(change: Change | None, p: Particles) -> Floats | None:
-    """The size in each of the four pieces of the time, as a share of the one that it is drawn with, (n, 4)."""
-    if change is None:
-        return None
-    first, middle, last = change.sizes.T
-    at = (np.arange(PIECES) + 0.5) / PIECES
-    left, right = np.clip(1 - 2 * at, 0, 1), np.clip(2 * at - 1, 0, 1)
-    sizes = first[:, None] * left + middle[:, None] * (1 - left - right) + last[:, None] * right
-    return np.asarray(sizes / np.maximum(p.size, 1e-6)[:, None], np.float32)
 
 
 def _way(view: Projection, p: Particles) -> Doubles:

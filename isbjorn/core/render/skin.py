@@ -28,18 +28,12 @@ if TYPE_CHECKING:
 
 _MILK, _METAL, _WATER, _GLASS = range(4)
 MATERIALS = {"milk": _MILK, "metal": _METAL, "water": _WATER, "glass": _GLASS}
-# How strongly what lies below is bent, as a share of what is said; how far the light stands above the picture.
-_BENDS = {"water": 1.0, "glass": 1.0}
+_BENDS = ("water", "glass")
 
 
 def reach_of(level: float) -> float:
     """How many times its radius a ball reaches, so that it comes to a level in (0, 1) at its radius."""
     return 1.0 / math.sqrt(1.0 - level ** (1.0 / 3.0))
-
-
-def merging_distance(radius: float, level: float) -> float:
-    """How far the centres of two balls may be apart so that between them the level is reached."""
-    return 2 * radius * reach_of(level) * math.sqrt(max(0.0, 1.0 - (level / 2) ** (1.0 / 3.0)))
 
 
 def _balls(centre: Floats, reach: Floats, shade: Floats) -> Floats:
@@ -138,8 +132,7 @@ def draw_skin(
 ) -> None:
     """Draw the surface over balls (centre (n, 2) and radius (n,) in px of the picture, linear colour (n, 3), opacity (n,))."""
     height, width = onto.shape[:2]
-    fine = min(1.0, max(0.1, context.read(skin.detail) / 100))
-    level = min(0.95, max(0.05, context.read(skin.level) / 100))
+    fine, level = context.read(skin.detail) / 100, context.read(skin.level) / 100
     scale = context.view.scale_x
     shown = (opacity > 0) & (radius > 1e-3)
     own = radius[shown] * np.float32(context.read(skin.girth) / 100)
@@ -162,7 +155,7 @@ def draw_skin(
     given = np.array([
         float(np.median(own)) * 2.2 * context.read(skin.bulge) / 100,
         math.cos(turn) * math.cos(up), math.sin(turn) * math.cos(up), math.sin(up),
-        context.read(skin.shade) / 100, context.read(skin.highlight) / 100, max(1.0, context.read(skin.gloss)),
+        context.read(skin.shade) / 100, context.read(skin.highlight) / 100, context.read(skin.gloss),
         context.read(skin.clarity) / 100, context.read(skin.refraction) * scale,
         *hex_to_linear(skin.light_colour), *hex_to_linear(skin.shade_colour),
     ])  # fmt: skip

@@ -58,22 +58,14 @@ def _numbered(key: np.uint64, bearers: Longs, which: Longs) -> Longs:
     return out
 
 
-@njit("void(f8[:,::1], f8[:,::1], f8[:,::1], f8[:,::1], f8[::1], f8[::1], f8[::1], f8[:,::1], f8[:,::1])", cache=True)
+@njit("void(f8[:,::1], f8[:,::1], f8[:,::1], f8[:,::1], f8, f8, f8[::1], f8[:,::1], f8[:,::1])", cache=True)
 def _along(
-    p0: Doubles,
-    v0: Doubles,
-    p1: Doubles,
-    v1: Doubles,
-    begin: Doubles,
-    end: Doubles,
-    at: Doubles,
-    place: Doubles,
-    velocity: Doubles,
-) -> None:
+    p0: Doubles, v0: Doubles, p1: Doubles, v1: Doubles, left: float, right: float, at: Doubles, place: Doubles, velocity: Doubles
+) -> None:  # fmt: skip
     """Places and velocities (n, 3) at moments between two states, by cubic Hermite."""
+    h = right - left
     for i in range(len(at)):
-        h = end[i] - begin[i]
-        s = (at[i] - begin[i]) / h if h > 1e-12 else 0.0
+        s = (at[i] - left) / h
         for c in range(3):
             place[i, c], velocity[i, c] = cubic(p0[i, c], v0[i, c], p1[i, c], v1[i, c], h, s)
 
@@ -171,8 +163,8 @@ class Offspring(Births):
         left, right = index / parent.hz, (index + 1) / parent.hz
         state = parent.state(index) if right > self.begin_s else nobody()
         after = parent.state(index + 1)
-        who, begin, end, columns = self._alive(state, after, left, right)
-        which, j, moments = self._events(who, begin, end, state, after, columns, left, right)
+        who, born_at, lives, columns = self._alive(state, after)
+        which, j, moments = self._events(who, born_at, lives, state, after, columns, left, right)
         keep = (moments >= self.start_s - NOW_S) & (moments < self.end_s - NOW_S)
         which, j, moments = which[keep], j[keep], moments[keep]
         if len(which) > MOST_IN_A_STEP:
@@ -181,54 +173,41 @@ class Offspring(Births):
         numbers = _numbered(np.uint64(self.key), who[which], j)
         place, velocity = self._where(state, after, columns, which, moments, left, right)
         order = np.lexsort((numbers, moments))
-        born_at, lives = self._lives(state, after, columns)
         theirs = which[order]
         return Born(
             numbers[order], moments[order], place[order], velocity[order], who[theirs], born_at[theirs], lives[theirs]
         )
 
     @staticmethod
-    def _lives(state: State, after: State, columns: tuple[Longs, Longs]) -> tuple[Doubles, Doubles]:
-        """When each who lives in a step was born, and how long it lives."""
-        born_at, lives = np.empty(len(columns[0])), np.empty(len(columns[0]))
-        for some, column in ((state, columns[0]), (after, columns[1])):
-            there = column >= 0
-            born_at[there], lives[there] = some.moments[column[there]], some.lives[column[there]]
-        return born_at, lives
-
-    @staticmethod
-    def _alive(
-        state: State, after: State, left: float, right: float
-    ) -> tuple[Longs, Doubles, Doubles, tuple[Longs, Longs]]:
-        """Who lives in a step: birth numbers, from when to when in it, and the columns of each in the two states, -1: in none."""
+    def _alive(state: State, after: State) -> tuple[Longs, Doubles, Doubles, tuple[Longs, Longs]]:
+        """Who lives in a step: birth numbers, moments of birth and lifespans in s, and the columns of each in the two states, -1:
+        in none."""
         who = np.unique(np.concatenate([state.births, after.births]))
-        columns, begin, end = [], np.full(len(who), left), np.full(len(who), right)
+        columns, born_at, lives = [], np.empty(len(who)), np.empty(len(who))
         for some in (state, after):
             order = np.argsort(some.births, kind="stable")
             at = np.clip(np.searchsorted(some.births[order], who), 0, max(0, some.count - 1))
             here = some.births[order[at]] == who if some.count else np.zeros(len(who), bool)
             columns.append(np.where(here, order[at] if some.count else 0, -1))
             own = columns[-1]
-            begin[here] = np.maximum(left, some.moments[own[here]])
-            end[here] = np.minimum(right, some.moments[own[here]] + some.lives[own[here]])
-        return who, begin, end, (columns[0], columns[1])
+            born_at[here], lives[here] = some.moments[own[here]], some.lives[own[here]]
+        return who, born_at, lives, (columns[0], columns[1])
 
     def _events(
-        self, who: Longs, begin: Doubles, end: Doubles, state: State, after: State, columns: tuple[Longs, Longs], left: float,
+        self, who: Longs, born_at: Doubles, lives: Doubles, state: State, after: State, columns: tuple[Longs, Longs], left: float,
         right: float,
     ) -> tuple[Longs, Longs, Doubles]:  # fmt: skip
         """Which of them bears, which of its children each is, and when."""
         e = self.emitter
-        moments, gone = np.full(len(who), np.inf), np.full(len(who), np.inf)
-        stepped = len(after.values) >= rows.ROWS and self.parent is not None and not self.parent.moved_alone
+        moments = born_at + lives if e.born_when == "at death" else np.full(len(who), np.inf)
+        gone = np.full(len(who), np.inf)
+        stepped = self.parent is not None and not self.parent.moved_alone
         for some, column in ((state, columns[0]), (after, columns[1])):
+            if not stepped:
+                break
             here = np.flatnonzero(column >= 0)
             own = column[here]
             birth = some.moments[own]
-            if e.born_when == "at death":
-                moments[here] = birth + some.lives[own]
-            if not stepped or len(some.values) < rows.ROWS:
-                continue
             taken = some.values[rows.HOW, own] == contact.GONE
             gone[here[taken]] = (birth + some.values[rows.GONE_AT, own])[taken]
             row = {"at touch": rows.TOUCHED, "at catching": rows.CAUGHT}.get(e.born_when)
@@ -242,12 +221,11 @@ class Offspring(Births):
             which = np.repeat(bears, e.born_count)
             return which, np.tile(np.arange(e.born_count), len(bears)), moments[which]
         # Of the integral of the rate over its life each bears one whenever that passes a whole number, from a share of its own on.
-        born_at, _ = self._lives(state, after, columns)
         phase = draws01(self.key, who, BORN) if e.cadence != "even" else np.zeros(len(who))
-        first = np.array([self.stream.up_to(t) for t in born_at]) if len(who) else np.empty(0)
-        until = np.minimum(end, gone)
-        low = np.floor(self._grown(np.maximum(begin, born_at)) - first + phase).astype(np.int64)
-        high = np.floor(self._grown(until) - first + phase).astype(np.int64)
+        begin, until = np.maximum(left, born_at), np.minimum(np.minimum(right, born_at + lives), gone)
+        first = self.stream.counts(born_at)
+        low = np.floor(self.stream.counts(begin) - first + phase).astype(np.int64)
+        high = np.floor(self.stream.counts(until) - first + phase).astype(np.int64)
         count = np.clip(high - low, 0, MOST_IN_A_STEP)
         total = int(count.sum())
         if total > 20 * MOST_IN_A_STEP:
@@ -259,11 +237,6 @@ class Offspring(Births):
         at = np.empty(len(which))
         at[order] = self.stream.moments(slots[order], right)
         return which, j, np.clip(at, begin[which], until[which])
-
-    def _grown(self, t: Doubles) -> Doubles:
-        """The integral of the rate up to moments (n,), most of which are the same."""
-        at, of = np.unique(t, return_inverse=True)
-        return np.array([self.stream.up_to(float(x)) for x in at])[of] if len(t) else np.empty(0)
 
     def _where(
         self, state: State, after: State, columns: tuple[Longs, Longs], which: Longs, moments: Doubles, left: float, right: float,
@@ -287,7 +260,7 @@ class Offspring(Births):
             # Who was taken away stays where that was, whenever in the step.
             both &= after.values[rows.HOW, np.maximum(columns[1][which], 0)] != contact.GONE
         place, velocity = np.empty((n, 3)), np.empty((n, 3))
-        _along(p[0], v[0], p[1], v[1], np.full(n, left), np.full(n, right), moments, place, velocity)
+        _along(p[0], v[0], p[1], v[1], left, right, moments, place, velocity)
         # One who was there when the step began goes straight on from there; a newborn came straight to where it is at its end.
         early = (columns[0][which] >= 0) & ~both
         late = ~both & ~early
@@ -316,7 +289,7 @@ class Offspring(Births):
         if self.steady:
             return self.stream.up_to(self.stream_begin + max(0.0, window)) + 1
         t = np.linspace(self.stream_begin, max(self.stream_begin + 1e-3, min(until, self.end_s)), 400)
-        n = np.array([self.stream.up_to(float(x)) for x in t])
+        n = self.stream.counts(t)
         return float((n - np.interp(t - window, t, n, left=0.0)).max()) + 1
 
     def about(self, after: float, until: float) -> float:

@@ -21,7 +21,7 @@ from isbjorn.core.emit.newborn import brightness
 from isbjorn.core.random import FORCE_FIRST, draws01, draws_around
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate import contact
-from isbjorn.core.simulate.crowd.grid import Grid, cell_of, grid_of, stride_over
+from isbjorn.core.simulate.crowd.grid import Grid, around, grid_of, stride_over
 from isbjorn.core.simulate.crowd.together import K_CAUGHT, K_GONE_AT, K_HOW, K_NEAR_SINCE, Kin, Read
 from isbjorn.core.simulate.forces import zones
 from isbjorn.core.simulate.forces.row import Setting, base
@@ -37,18 +37,11 @@ def pack(force: Contagion, setting: Setting) -> Doubles:
     return base(force, CODE, setting)
 
 
-@njit("i8(i8, i8[::1], i8[::1])", cache=True, forceinline=True)
-def _cells_around(cell: int, size: Longs, out: Longs) -> int:
-    """The cells around one, itself among them, into out (27,), and how many."""
-    nx, ny, nz = size[0], size[1], size[2]
-    x, y, z = cell % nx, cell // nx % ny, cell // (nx * ny)
-    found = 0
-    for dz in range(-1 if nz > 1 else 0, 2 if nz > 1 else 1):
-        for dy in range(-1 if ny > 1 else 0, 2 if ny > 1 else 1):
-            for dx in range(-1 if nx > 1 else 0, 2 if nx > 1 else 1):
-                out[found] = cell_of(x + dx, y + dy, z + dz, size)
-                found += 1
-    return found
+@njit("i8(i8, i8[::1], i8[::1], i8[::1])", cache=True, forceinline=True)
+def _around_cell(cell: int, size: Longs, starts: Longs, out: Longs) -> int:
+    """The cells around one, itself among them, that hold anybody, into out (27,), and how many."""
+    nx, ny = size[0], size[1]
+    return around(float(cell % nx), float(cell // nx % ny), float(cell // (nx * ny)), 1.0, size, starts, out)
 
 
 @njit("void(i8[::1], i8[::1], b1[::1], u1[::1])", cache=True)
@@ -58,7 +51,7 @@ def _light_cells(starts: Longs, size: Longs, passes: Bools, lit: Bytes) -> None:
     for cell in range(len(starts) - 1):
         for k in range(starts[cell], starts[cell + 1]):
             if passes[k]:
-                for c in range(_cells_around(cell, size, cells)):
+                for c in range(_around_cell(cell, size, starts, cells)):
                     lit[cells[c]] = 1
                 break
 
@@ -85,7 +78,7 @@ def _reach(
         if lit[cell] == 0 or starts[cell] == starts[cell + 1]:
             continue
         cells, best = np.empty(27, np.int64), np.empty(_MOST_NEAREST)
-        count = _cells_around(cell, size, cells)
+        count = _around_cell(cell, size, starts, cells)
         # Where too many are near, some are looked at, evenly.
         step = stride_over(starts, cells, count, _MOST_LOOKED_AT if nearest == 0 else 8 * _MOST_LOOKED_AT)
         for i in range(starts[cell], starts[cell + 1]):
@@ -164,9 +157,10 @@ def _seeded(force: Contagion, read: Read, kin: Kin, t: float) -> Doubles:
         if share > 0:
             drawn = draws01(part.key, kin.births[own], FORCE_FIRST + 8 * force.own_draws + _SEED)
             seeds[own] |= drawn < share
-    if kin.seed_zone is not None:
+    zone = kin.zone(force.seeds)
+    if zone is not None:
         # It has it from the moment on at which it is found there.
-        _find_seeds(kin.seed_zone, kin.place, seeds)
+        _find_seeds(zone, kin.place, seeds)
     begins = np.maximum(force.begin_s, np.maximum(kin.moments, kin.now))
     return np.where(seeds & (begins <= t), begins, np.inf)
 
@@ -248,8 +242,8 @@ def _spread(
 
 
 def turn(force: Contagion, read: Read, kin: Kin, percent: Floats, kept: dict[str, Any]) -> None:
-    """Who catches it in a step that has been made, from `kin.now` to h s later: in place, in the rows of
-    states. kept: between steps."""
+    """Who catches it in a step that has been made, from `kin.now` to h s later: in place, in the rows of states. kept: from step to
+    step."""
     t = kin.now + kin.h
     values, moments, share = kin.values, kin.moments, percent / np.float32(100)
     had = values[K_CAUGHT] >= 0

@@ -19,7 +19,7 @@ from typing import Any
 
 import numpy as np
 
-from isbjorn.core.arrays import Bools, Floats
+from isbjorn.core.arrays import Bools, Doubles, Floats
 from isbjorn.core.document import Number, Shot
 from isbjorn.core.document.kinds import FORCES
 from isbjorn.core.document.meetings import Meeting
@@ -181,7 +181,7 @@ class Crowd:
                 self._turn(meeting, parts, t)
         return CrowdState(tuple(parts))
 
-    def _turn(self, meeting: Any, states: list[State], t: float) -> None:
+    def _turn(self, meeting: Meeting, states: list[State], t: float) -> None:
         """What happens between particles in a step from shot time t on: written into the rows of the states, which are new."""
         reached = [
             (track, state)
@@ -192,7 +192,6 @@ class Crowd:
             return
         ends = np.cumsum([0, *(state.count for _, state in reached)])
         until = t + 1 / self.hz
-        zone = next((z for z in self.shot.zones if z.id == meeting.seeds), None)
         kin = Kin(
             np.ascontiguousarray(np.concatenate([s.place + self._origin(track, until) for track, s in reached], axis=1)),
             np.concatenate([s.values[list(OF_KIN)] for _, s in reached], axis=1),
@@ -201,13 +200,18 @@ class Crowd:
                 Own(int(first), int(last), track.key, track.source.light)
                 for (track, _), first, last in zip(reached, ends, ends[1:], strict=False)
             ),
-            t, 1 / self.hz, None if zone is None else zones.pack(zone, self.readings, np.array([until]))[:, None],
+            t, 1 / self.hz, lambda name: self._zone(name, until),
         )  # fmt: skip
         share = np.concatenate([self._felt(meeting, track, state, until) for track, state in reached])
         FORCES.of(meeting).made.turn(meeting, self._read(until), kin, share, self._kept.setdefault(meeting.id, {}))
         for (_, state), first, last in zip(reached, ends, ends[1:], strict=False):
             for row, values in zip(OF_KIN, kin.values, strict=True):
                 state.values[row] = values[first:last]
+
+    def _zone(self, name: str | None, t: float) -> Doubles | None:
+        """A zone at a moment as a row (1, 1, k); None if there is none of the id."""
+        zone = next((z for z in self.shot.zones if z.id == name), None)
+        return None if zone is None else zones.pack(zone, self.readings, np.array([t]))[:, None]
 
     def _read(self, t: float) -> Callable[[Number], float]:
         return lambda number: self.readings.now(number, t)
@@ -297,16 +301,8 @@ class Crowd:
             values = values.copy()
             values[0:3] += self._origin(track, t)
         felt = shares(
-            tables.rows,
-            tables.zoned,
-            tables.curves,
-            names.index(meeting.id),
-            track.key,
-            state.births,
-            state.moments,
-            t,
-            values,
-        )
+            tables.rows, tables.zoned, tables.curves, names.index(meeting.id), track.key, state.births, state.moments, t, values
+        )  # fmt: skip
         return np.where(state.values[rows.HOW] == contact.GONE, 0, felt).astype(np.float32)
 
     def _put(self, states: list[State], together: Together, moved_on: Bools, t: float) -> None:

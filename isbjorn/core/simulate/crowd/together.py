@@ -71,7 +71,7 @@ class Kin:
     """Particles that something happens to, in the order of emitters and births.
 
     place px (3, n) in the shot; values: the rows `OF_KIN` of states, to be changed; births, moments (n,); now: when the step began,
-    of h s; seed_zone: a row of a zone, if there is one.
+    of h s; zone: a zone as it is at its end, by its id, as a row (1, 1, k); None if there is none.
     """
 
     place: Floats
@@ -81,7 +81,7 @@ class Kin:
     parts: tuple[Own, ...]
     now: float
     h: float
-    seed_zone: Doubles | None
+    zone: Callable[[str | None], Doubles | None]
 
 
 @njit(

@@ -1,0 +1,76 @@
+"""How particles change while the shutter is open: who is there, how far each turns, and how it grows."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit
+
+from isbjorn.core.appearance.particles import Particles
+from isbjorn.core.arrays import Doubles, Floats, Longs
+from isbjorn.core.render.blurred_discs import PIECES
+
+
+@dataclass(frozen=True)
+class Change:
+    """How particles (n,) change while the shutter is open: turned in degrees, and sizes at its opening, middle and close."""
+
+    turned: Floats
+    sizes: Floats
+
+
+def change_of(every: Particles, first: Particles, middle: Particles, last: Particles) -> Change:
+    """What becomes of particles from the first to the last of three moments; who lives in one half only is taken on evenly."""
+    n = len(every)
+    angles, sizes = (np.repeat(a[:, None], 3, axis=1) for a in (every.angle, every.size))
+    there = np.zeros((n, 3), np.bool_)
+    for column, part in enumerate((first, middle, last)):
+        order = np.argsort(part.id, kind="stable")
+        _found_again(every.id, part.id, order, part.angle, part.size, column, angles, sizes, there)
+    turned = angles[:, 2] - angles[:, 0]
+    one_half = there[:, 1] & (there[:, 0] ^ there[:, 2])
+    return Change(np.where(one_half, 2 * turned, turned).astype(np.float32), sizes)
+
+
+@njit("void(i8[::1], i8[::1], i8[::1], f4[::1], f4[::1], i8, f4[:,::1], f4[:,::1], b1[:,::1])", cache=True)
+def _found_again(
+    every: Longs, ids: Longs, order: Longs, angle: Floats, size: Floats, column: int, angles: Floats, sizes: Floats,
+    there: npt.NDArray[np.bool_],
+) -> None:  # fmt: skip
+    """Put angles and sizes of a moment beside everyone who was there; `every` is sorted, and `ids` through `order`."""
+    j = 0
+    for i in range(len(every)):
+        while j < len(order) and ids[order[j]] < every[i]:
+            j += 1
+        if j < len(order) and ids[order[j]] == every[i]:
+            there[i, column] = True
+            angles[i, column], sizes[i, column] = angle[order[j]], size[order[j]]
+
+
+def merged_particles(parts: list[Particles]) -> Particles:
+    """Each particle once, from the first part that has it, in the order of their ids."""
+    ids = np.concatenate([p.id for p in parts])
+    _, first = np.unique(ids, return_index=True)
+    first = first[np.argsort(ids[first], kind="stable")]
+    arrays = {name: np.concatenate([p[name] for p in parts])[first] for name in Particles.names()}
+    return Particles(**arrays, refused={})
+
+
+def growth(change: Change | None, p: Particles) -> Doubles | None:
+    """By how much each grows while the shutter is open, as a share of the size that it is drawn with."""
+    if change is None:
+        return None
+    return np.asarray((change.sizes[:, 2] - change.sizes[:, 0]) / np.maximum(p.size, 1e-6), np.float64)
+
+
+def sizes_in(change: Change | None, p: Particles) -> Floats | None:
+    """The size in each of the four pieces of the time, as a share of the one that it is drawn with, (n, 4)."""
+    if change is None:
+        return None
+    first, middle, last = change.sizes.T
+    at = (np.arange(PIECES) + 0.5) / PIECES
+    left, right = np.clip(1 - 2 * at, 0, 1), np.clip(2 * at - 1, 0, 1)
+    sizes = first[:, None] * left + middle[:, None] * (1 - left - right) + last[:, None] * right
+    return np.asarray(sizes / np.maximum(p.size, 1e-6)[:, None], np.float32)
