@@ -60,7 +60,7 @@
     onset={(v) => desk.set(`${path}/colour_of`, v, 'Distance to')}
   />
 {/if}
-<Fields {...common} only={['colour_from', 'colour_to']} />
+<Fields {...common} only={['colour_from', 'colour_to', ...(emitter.born_of ? ['inherit_colour'] : [])]} />
 {#if desk.shot!.plate}
   <button
     class="button my-1.5 h-6! px-2! text-[11.5px]"

@@ -52,7 +52,18 @@
 <Section title="Look" first about="× its lane over life">
   <Fields
     {...common}
-    only={['size', 'opacity', 'brightness', 'angle', 'spin', 'turn_x', 'turn_y', 'spin_x', 'spin_y']}
+    only={[
+      'size',
+      ...(emitter.born_of ? ['inherit_size'] : []),
+      'opacity',
+      'brightness',
+      'angle',
+      'spin',
+      'turn_x',
+      'turn_y',
+      'spin_x',
+      'spin_y',
+    ]}
   />
 </Section>
 <Section title="Colour" about="by {emitter.colour_by}"><ColourFields {desk} {emitter} {path} /></Section>

@@ -54,7 +54,7 @@
   {@const common = { desk, path, model: 'Emitter', owner: emitter }}
   <div class="px-3.5 pb-3">
     <Fields {...common} only={['born_of']} />
-    {#if emitter.born_of}<Fields {...common} only={['born_when', 'inherit_size', 'inherit_colour']} />{/if}
+    {#if emitter.born_of}<Fields {...common} only={['born_when']} />{/if}
     {#if emitter.born_of && emitter.born_when !== 'in flight'}
       <Fields {...common} only={['born_count']} />
     {:else}

@@ -31,12 +31,12 @@
 <!-- A label holds one control only; where the unit is another, the field is named by its own words. -->
 <svelte:element
   this={units ? 'div' : 'label'}
-  class="grid h-[26px] grid-cols-[minmax(0,1fr)_74px_24px_67px] items-center border-b border-line"
+  class="flex h-[26px] items-center border-b border-line"
   title={hint}
 >
-  <span class="truncate pr-1">{label}</span>
+  <span class="min-w-0 flex-auto truncate pr-1">{label}</span>
   <input
-    class="w-full rounded bg-transparent px-1 text-right font-semibold hover:bg-raised focus:bg-well"
+    class="w-[74px] flex-none rounded bg-transparent px-1 text-right font-semibold hover:bg-raised focus:bg-well"
     class:text-red={wrong}
     aria-label={label}
     aria-invalid={wrong}
@@ -50,13 +50,14 @@
   />
   {#if units}
     <button
-      class="h-6 pl-0.5 text-left text-[11px] text-soft hover:text-word"
+      class="h-6 w-6 flex-none pl-0.5 text-left text-[11px] text-soft hover:text-word"
       aria-label="{label} is told in {units.told}"
       title={units.hint}
       onclick={units.next}>{unit}</button
     >
   {:else}
-    <span class="pl-0.5 text-[11px] text-soft">{unit}</span>
+    <span class="w-6 flex-none pl-0.5 text-[11px] text-soft">{unit}</span>
   {/if}
-  <span></span>
+  <!-- Where numbers have their drivers; in a narrow place the label needs it. -->
+  <span class="w-[67px] shrink-[1000]"></span>
 </svelte:element>
