@@ -9,6 +9,7 @@ from isbjorn.demo.beacon import beacon
 from isbjorn.demo.crowds import buoys, shoal
 from isbjorn.demo.fountain import fountain
 from isbjorn.demo.furnace import glass
+from isbjorn.demo.kelp import kelp
 from isbjorn.demo.lights import net_lights, rime, skarvoy
 from isbjorn.demo.pieces import curve, ramp, reach
 from isbjorn.demo.ribbon import ribbon
@@ -78,6 +79,7 @@ def shipped() -> tuple[tuple[list[str], Shot], ...]:
         (beacon("-"), "glow", ["fire", "light"]), (bow_wave("-"), "spray", ["water", "per px", "moving"]),
         (breath("-"), "spout", ["water", "vapour", "burst"]), (plankton("-"), "points", ["water", "light", "source"]),
         (shoal("-"), "herring", ["water", "flock", "path"]), (buoys("-"), "buoys", ["bodies", "push", "crate"]),
+        (kelp("-"), "right", ["water", "strands", "plant"]), (kelp("-"), "lamps", ["light", "strands", "hung"]),
         (ribbon("-"), "ribbon", ["light", "loop", "bent"]),
         (skarvoy("-"), "flakes", ["weather", "snow", "wind"]), (net_lights("-"), "lamps", ["light", "lines"]),
         (glass("-"), "melt", ["liquid", "skin", "fire"]),

@@ -13,6 +13,7 @@ from isbjorn.demo.beacon import beacon
 from isbjorn.demo.crowds import buoys, shoal
 from isbjorn.demo.fountain import SQUARE_FRAMES, fountain, square
 from isbjorn.demo.furnace import FURNACE_FRAMES, furnace, glass
+from isbjorn.demo.kelp import REEF_FRAMES, kelp, reef
 from isbjorn.demo.lights import net_lights, rime, skarvoy
 from isbjorn.demo.paint import Painter, write_movie
 from isbjorn.demo.ribbon import ribbon
@@ -48,6 +49,7 @@ _SCENES = (
     _Scene(rime, "A pane", "pane.mp4", nights.pane, nights.PANE_FRAMES),
     _Scene(fountain, "The square", "square.mp4", square, SQUARE_FRAMES),
     _Scene(glass, "The furnace", "furnace.mp4", furnace, FURNACE_FRAMES),
+    _Scene(kelp, "Reef", "reef.mp4", reef, REEF_FRAMES),
 )
 
 

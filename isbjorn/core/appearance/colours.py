@@ -17,6 +17,7 @@ from isbjorn.core.evaluate import gradients
 from isbjorn.core.random import GRADIENT, HUE, LIGHTNESS, SATURATION, draws01
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.state import State
+from isbjorn.core.simulate.strands import along_strands
 
 
 def ramp_at(ramp: Gradient, at: npt.ArrayLike, dealt: bool = False) -> Floats:
@@ -49,6 +50,8 @@ def along(e: Emitter, source: Source, state: State, t: float, length_s: float) -
             return np.asarray(at - np.floor(at) if source.readings.loop_s else np.clip(at, 0, 1))
         case "random":
             return draws01(source.key, state.births, GRADIENT)
+        case "strand":
+            return np.asarray(along_strands(e, state.count), np.float64)
         case "since touch" | "since caught":
             measured = state.measured(e.colour_by, t).astype(np.float64)
         case "speed":

@@ -95,6 +95,9 @@ def _dress(
 _kernel: Callable[..., None] = guarded(_dress)
 
 
+_JOINTS_APART = 40
+
+
 @dataclass(frozen=True)
 class Looks:
     """Size in px, opacity in [0, 1], linear colour (n, 3) and angle in degrees of particles, float32 (n,)."""
@@ -229,6 +232,9 @@ def _tints(source: Source, state: State) -> Doubles:
 def _angles(source: Source, state: State, age01: Floats, t: float, room: AppearanceInput) -> Floats:
     """Angle at birth and what the spin has turned since: its over-life curve is integrated over each life."""
     e, key, births = source.emitter, source.key, state.births
+    if e.strand is not None:
+        # Bodies on a strand are turned each by itself.
+        births = births + (np.arange(len(births)) % e.strand.joints << _JOINTS_APART)
     angle = np.broadcast_to(room.base(e.angle) + spread_of(e.angle, key, births, ANGLE), births.shape)
     if e.spin.value == 0 and e.spin.spread == 0 and not e.spin.timed:
         return np.asarray(angle, np.float32)

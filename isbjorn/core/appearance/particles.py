@@ -25,11 +25,12 @@ from isbjorn.core.simulate.displaced import Displaced
 from isbjorn.core.simulate.offspring import Offspring
 from isbjorn.core.simulate.rows import LIFE, ROWS
 from isbjorn.core.simulate.state import State
+from isbjorn.core.simulate.strands import joints_of
 from isbjorn.core.simulate.track import Track, shares_of
 
 # So many states between lattice steps are kept for a moment, if they are small.
 _LATELY, _LATELY_BYTES = 16, 64 << 20
-_ID_STRIDE, _ROUND_BITS, _BIRTH_BITS = 1 << 48, 0x3FF, 37
+_ID_STRIDE, _ROUND_BITS, _BIRTH_BITS, _JOINT_BITS = 1 << 48, 0x3FF, 37, 54
 
 
 @dataclass(frozen=True)
@@ -265,12 +266,13 @@ class Solver:
         )
 
     def _ids(self, number: int, state: State, turn: int) -> npt.NDArray[np.int64]:
-        """Ids: the emitter's place in the cast, in a loop the round of birth, and the birth's number."""
+        """Ids: of strands the joint, the emitter's place in the cast, in a loop the round of birth, and the birth's number."""
         ids = state.births + number * _ID_STRIDE
         if self.shot.loop:
             rounds = -np.floor(state.moments / float(self.shot.length_s)).astype(np.int64) - turn
             ids = ids + ((rounds & _ROUND_BITS) << _BIRTH_BITS)
-        return ids
+        joints = joints_of(self.shot.emitters[number])
+        return ids if joints == 1 else ids + (np.arange(state.count) % joints << _JOINT_BITS)
 
 
 def _taken_whole(shot: Shot, taken: set[int], crowds: list[tuple[int, ...]]) -> set[int]:

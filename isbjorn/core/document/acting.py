@@ -6,6 +6,7 @@ import functools
 from typing import Any
 
 from isbjorn.core.document.base import Part
+from isbjorn.core.document.emitter import Emitter
 from isbjorn.core.document.shapes import Point
 from isbjorn.core.document.shot import Shot
 from isbjorn.core.document.values import Number
@@ -14,7 +15,7 @@ _NOTHING: dict[str, dict[str, Any]] = {
     "spread": {"spread": 0.0}, "over life": {"over_life": None, "over_life_to": None}, "keys": {"keys": ()},
     "flutter": {"flutter": None}, "source": {"source": None},
 }  # fmt: skip
-_WHOLE = ("trail", "heads", "lines", "skin")
+_WHOLE = ("trail", "heads", "lines", "skin", "strand")
 
 
 def _number(number: Number, default: Any) -> Number:
@@ -45,6 +46,9 @@ def _part(part: Part) -> Part:
             update[name] = new
     if getattr(part, "shape_on", True) is False:
         update["shape"] = Point()
+    if isinstance(part, Emitter) and part.strand is not None and part.strand.on and part.stays == "along":
+        # A held root goes with its source anyway, and a free strand is not dragged along by all its joints.
+        update["stays"] = "behind"
     return part.model_copy(update=update) if update else part
 
 

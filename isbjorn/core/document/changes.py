@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, Generic, TypeVar
 
-from isbjorn.core.document.base import Looks
+from isbjorn.core.document.base import Looks, Part
 from isbjorn.core.document.emitter import Emitter
 from isbjorn.core.document.forces import Acting
 from isbjorn.core.document.references import references_of
@@ -64,6 +64,16 @@ def look_fields(emitter: Emitter, forces: Sequence[Acting] = ()) -> set[str]:
     return found - {"size"} if any(burst.fill > 0 for burst in emitter.bursts) else found
 
 
+def look_parts(thing: Any) -> dict[str, set[str]]:
+    """The fields that only change what is seen within the parts of a thing, by the fields that hold those."""
+    return {
+        name: looks
+        for name in type(thing).model_fields
+        if isinstance(part := getattr(thing, name), Part)
+        and (looks := {n for n, f in type(part).model_fields.items() if any(isinstance(m, Looks) for m in f.metadata)})
+    }
+
+
 named_by: ByObject[tuple[frozenset[str], frozenset[str]]] = ByObject(
     lambda thing: (
         frozenset(r.id for r in references_of(thing) if not (r.to.dotted and "." in r.told)),
@@ -91,8 +101,17 @@ def _only_looks(shot: Shot, old: Any, new: Any) -> bool:
     """Whether a thing is where it was, with all that it does to others."""
     if not isinstance(new, Emitter) or not isinstance(old, Emitter):
         return False
-    looks = look_fields(new, shot.reaching(new))
-    return all(name in looks or getattr(old, name) == getattr(new, name) for name in type(new).model_fields)
+    looks, within = look_fields(new, shot.reaching(new)), look_parts(new)
+
+    def same(name: str) -> bool:
+        a, b = getattr(old, name), getattr(new, name)
+        if a == b or name in looks:
+            return True
+        if name not in within or type(a) is not type(b):
+            return False
+        return all(n in within[name] or getattr(a, n) == getattr(b, n) for n in type(b).model_fields)
+
+    return all(same(name) for name in type(new).model_fields)
 
 
 def _shared(old: Any, new: Any) -> Any:

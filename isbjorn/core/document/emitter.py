@@ -12,6 +12,7 @@ from isbjorn.core.document.compositing import Blend, Use
 from isbjorn.core.document.curves import ColourStop, Gradient
 from isbjorn.core.document.placed import Placed, place_spec
 from isbjorn.core.document.shapes import Disc
+from isbjorn.core.document.strands import Strand
 from isbjorn.core.document.unions import Body, Deformers, Finish, Shape
 from isbjorn.core.document.values import LONGEST_S, Moment, Number, Spec, timed_spec
 
@@ -253,12 +254,13 @@ class Emitter(Placed):
     ] = Number(value=1)
     colour: Annotated[Gradient, LOOK] = Field(default_factory=_white)
     colour_by: Annotated[
-        Literal["age", "birth moment", "random", "speed", "distance", "plate", "since touch", "since caught"], LOOK
+        Literal["age", "birth moment", "random", "speed", "distance", "plate", "since touch", "since caught", "strand"],
+        LOOK,
     ] = Field(
         default="age",
         description="Where on the gradient a particle is: by its age, by when it was born over the shot, at random, by its "
-        "speed or distance now, by the seconds since it touched something or caught a state; or its colour is the plate's, where "
-        "and when it was born.",
+        "speed or distance now, by the seconds since it touched something or caught a state; by its place on its strand, from root "
+        "to foot; or its colour is the plate's, where and when it was born.",
     )
     colour_from: Annotated[float, LOOK, ShownIf("colour_by", *_MEASURED)] = Field(
         title="Gradient from",
@@ -298,6 +300,9 @@ class Emitter(Placed):
     lines: Annotated[Lines | None, LOOK] = None
     skin: Annotated[Skin | None, LOOK] = Field(
         default=None, description="One smooth surface over all of them, in place of their bodies; without motion blur."
+    )
+    strand: Strand | None = Field(
+        default=None, description="Each birth is the root of a strand: a chain of joints that all forces act on."
     )
     motion_blur: Annotated[bool, LOOK] = Field(
         default=True, description="Blurred by the camera's shutter, if that is open."

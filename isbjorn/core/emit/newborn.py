@@ -109,6 +109,11 @@ class Source:
 
     def leave(self, births: Longs, t: Doubles) -> tuple[Floats, Floats, Floats]:
         """Places in px, velocities in px/s, and the share of these that is the particles' own, at birth, each float32 (3, n)."""
+        place, velocity, own, _ = self.leaving(births, t)
+        return tuple(np.ascontiguousarray(part.T, np.float32) for part in (place, velocity, own))  # type: ignore[return-value]
+
+    def leaving(self, births: Longs, t: Doubles) -> tuple[Doubles, Doubles, Doubles, Doubles]:
+        """As `leave`, float64 (n, 3); and the unit vectors of their ways, at rest too."""
         e, key = self.emitter, self.key
         frames = self.readings.frames(e, t)
         on = scatter(e, key, births, Setting(t, self.readings, self.light))
@@ -137,8 +142,7 @@ class Source:
         if inherits:
             share = self.read(e.inherit, births, t, INHERIT, measured) / 100
             velocity = velocity + carried * share[:, None]
-        parts = (place, velocity, own)
-        return tuple(np.ascontiguousarray(part.T, np.float32) for part in parts)  # type: ignore[return-value]
+        return place, velocity, own, way
 
     def _axis(
         self, births: Longs, t: Doubles, direction: Doubles, frames: Transform, outward: Doubles, along: Doubles,

@@ -26,7 +26,8 @@ from isbjorn.core.render.compositor import is_simple
 from isbjorn.core.render.effects import Moment, reach_of, working
 from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE
 from isbjorn.core.simulate.integrators.constant import is_steady
-from isbjorn.core.simulate.track import known_births, weight_of
+from isbjorn.core.simulate.strands import joints_of
+from isbjorn.core.simulate.track import HELD, known_births, weight_of
 
 # Milliseconds: of a thing by itself, or of a million of it (particles, or pixels).
 PRICES: dict[str, float] = {
@@ -38,6 +39,7 @@ _LONGEST_S = 600.0
 # What the task of `speed` takes where it is 1.
 _USUAL_S = 20e-3
 Counted = defaultdict[str, float]
+_AREA = {"disc": "cover", "smear": "smear cover", "sprite": "sprite cover"}
 
 
 class Cost(BaseModel):
@@ -117,11 +119,13 @@ def counted(
     """What is done for an emitter of which n are alive: things, and what grows with the picture (in px of the shot)."""
     things, area = Counted(float), Counted(float)
     things["emitter"] += 1
+    n *= joints_of(emitter)
     steps = n * shot.simulation_rate / float(shot.frame_rate) / 1e6
     if is_steady(shot, emitter, readings):
         things["steady step"] += steps
     else:
-        things["step"] += steps * (1 + sum(weight_of(force) for force in shot.reaching(emitter)))
+        held = HELD if emitter.strand is not None else 0
+        things["step"] += steps * (1 + held + sum(weight_of(force) for force in shot.reaching(emitter)))
     blurred = exposed and emitter.motion_blur
     things["look"] += n / 1e6 * (3 if blurred else 1)
     things["exposed emitter"] += float(blurred)
@@ -134,11 +138,17 @@ def counted(
     travelled = _mean(emitter.speed) / float(shot.frame_rate) / 2 if blurred else 0.0
     things[kind] += n * heads / 1e6
     wider = (1 + travelled / size) * (1 + max(0.0, emitter.stretch.value) / 100 * _mean(emitter.speed) / 100)
-    area[{"disc": "cover", "smear": "smear cover", "sprite": "sprite cover"}[kind]] += cover * heads * wider
+    area[_AREA[kind]] += cover * heads * wider
     if emitter.skin is not None:
         area["effect"] += 3 * shot.width * shot.height / 1e6
         things["disc"] += n / 1e6
-    if emitter.trail is not None:
+    if emitter.strand is not None:
+        times = 8 if blurred else 1
+        things["stroke"] += n * 2 * times / 1e6
+        if emitter.strand.bodies != "at all joints":
+            things[kind] -= n * heads / 1e6
+            area[_AREA[kind]] -= cover * heads * wider
+    elif emitter.trail is not None:
         length = emitter.trail.length.value
         points = length if emitter.trail.by == "frames" else length / max(4.0, _mean(emitter.speed) / 25)
         times = 8 if blurred else 1
@@ -187,7 +197,7 @@ def forecast(shot: Shot, readings: Readings, t: float, shares: dict[str, int], f
         n = alive_about(shot, emitter, readings, t, shares[emitter.id])
         things, area = counted(shot, emitter, readings, t, n, far_px.get(emitter.id, float(shot.width)), exposed)
         each[emitter.id] = _cost(things, area, whole)
-        memory += n * BYTES_PER_PARTICLE
+        memory += n * BYTES_PER_PARTICLE * joints_of(emitter)
         for total, own in ((every_thing, things), (every_area, area)):
             for name, count in own.items():
                 total[name] += count

@@ -44,6 +44,7 @@ from isbjorn.core.render.camera import Orbit, Projection, projection
 from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE, Kept
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.identity import reads_plate
+from isbjorn.core.simulate.integrators.strands import StrandIntegrator
 from isbjorn.core.simulate.track import Track, shares_of
 
 _FLIGHTS = 40
@@ -148,6 +149,11 @@ _FLOWN: Kept[tuple[Floats, npt.NDArray[np.int64]]] = Kept("arrivals", 0.3)
 def _flown(track: Track, t: float) -> tuple[Floats, npt.NDArray[np.int64]]:
     """Places (samples, n, 3) of births that leave at a moment, and how many samples each flies, (n,)."""
     births = np.arange(_FLIGHTS, dtype=np.int64)
+    if isinstance(track.integrator, StrandIntegrator):
+        # Strands as they are born: they do not fly away.
+        state = track.integrator.begin(births, np.full(_FLIGHTS, t), np.full(_FLIGHTS, 1.0, np.float32))
+        joints = state.place.reshape(3, _FLIGHTS, -1)
+        return np.ascontiguousarray(joints.transpose(2, 1, 0)), np.full(_FLIGHTS, joints.shape[2] - 1)
     lives = np.minimum(track.source.lifespans(births, np.full(_FLIGHTS, t)), _LONGEST_FLIGHT_S).astype(np.float32)
     stride = max(1, math.ceil(float(lives.max()) * track.hz / _SAMPLES))
     count = math.ceil(float(lives.max()) * track.hz / stride)

@@ -32,7 +32,7 @@ from isbjorn.core.render.skin import bends
 def is_simple(e: Emitter) -> bool:
     """Whether an emitter's particles are discs with nothing done to them, drawn by the fastest way."""
     return (
-        is_plain(e) and MODES[e.blend] == 0 and e.trail is None and e.heads is None and e.lines is None and e.skin is None
+        is_plain(e) and MODES[e.blend] == 0 and all(x is None for x in (e.trail, e.heads, e.lines, e.skin, e.strand))
         and e.group is None and e.use.kind == "picture" and not e.hidden_by and not working(e.finish)
         and e.lit.value == 0 and not e.lit.timed
     )  # fmt: skip

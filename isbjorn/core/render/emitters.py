@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
@@ -28,11 +29,13 @@ from isbjorn.core.render.overdraw import BLENDED, DISCS, SMEARED, SPRITES, STROK
 from isbjorn.core.render.profiles import HARD, SOFT, mean_cover, pack_body
 from isbjorn.core.render.skin import draw_skin, reach_of
 from isbjorn.core.render.sprites import draw_sprites, sprites_of
+from isbjorn.core.render.strands import draw_strands, tangents
 from isbjorn.core.render.strokes import draw_strokes, strokes_of
 from isbjorn.core.render.trails import draw_trails
 from isbjorn.core.render.trajectories import Ways, ways
+from isbjorn.core.simulate.strands import along_strands
 
-_WIDE_SHUTTER, _EXPOSURES = 180.0, 8
+_WIDE_SHUTTER, _EXPOSURES, _JUMP_PX = 180.0, 8, 1.5
 
 
 @dataclass
@@ -74,11 +77,10 @@ class RenderContext:
         pieces = PIECES if angle > _WIDE_SHUTTER else 2
         return [first + turn * frame * k / pieces for k in range(pieces + 1)]
 
-    @cached_property
-    def exposures(self) -> list[Fraction]:
-        """Moments, even over the time that the shutter is open, at which a trail is drawn."""
+    def exposures(self, count: int = _EXPOSURES) -> list[Fraction]:
+        """Moments, even over the time that the shutter is open, at which lines are drawn."""
         first, last = self.open[0], self.open[-1]
-        return [first + (last - first) * Fraction(2 * k + 1, 2 * _EXPOSURES) for k in range(_EXPOSURES)]
+        return [first + (last - first) * Fraction(2 * k + 1, 2 * count) for k in range(count)]
 
     def draw(self, number: int, onto: Floats, blend: str | None = None, bare: bool = False) -> Particles:
         """Draw an emitter, by its place in the cast; its particles at the moment. bare: every body white, full and adding: how
@@ -90,13 +92,16 @@ class RenderContext:
             return self.solver.none()
         blurred = bool(self.open) and emitter.motion_blur
         particles = self.solver.of(number, self.seconds, self.stale)
-        drawn, change = self._blurred(number, particles) if blurred else (particles, None)
         pen = EmitterRasteriser(self, emitter, number, blend or emitter.blend, bare)
+        if emitter.strand is not None:
+            self._strands(pen, number, particles, blurred, onto)
+            return particles
+        drawn, change = self._blurred(number, particles) if blurred else (particles, None)
         if emitter.lines is not None and not bare:
             pen.lines(particles, onto)
         if emitter.trail is not None and not bare:
             if blurred:
-                self._exposed_trails(pen, onto)
+                self._exposed(pen, draw_trails, onto)
             else:
                 draw_trails(pen, onto)
         if emitter.heads is not None:
@@ -113,18 +118,54 @@ class RenderContext:
             pen.bodies(drawn, onto, way=way, count=True, change=change)
         return particles
 
-    def _exposed_trails(self, pen: EmitterRasteriser, onto: Floats) -> None:
-        """Trails as they are on the mean of the time that the shutter is open."""
+    def _exposed(
+        self,
+        pen: EmitterRasteriser,
+        draw: Callable[[EmitterRasteriser, Floats], None],
+        onto: Floats,
+        count: int = _EXPOSURES,
+    ) -> None:
+        """Lines as they are on the mean of the time that the shutter is open."""
         mean = np.zeros_like(onto)
-        for at in self.exposures:
+        for at in self.exposures(count):
             moment = replace(self, seconds=at, counts=Counts())
             layer = np.zeros_like(onto)
-            draw_trails(
+            draw(
                 EmitterRasteriser(moment, pen.emitter, pen.number, "add" if pen.emitter.blend == "add" else "normal"),
                 layer,
             )
-            mean += layer * np.float32(1 / len(self.exposures))
+            mean += layer * np.float32(1 / count)
         lay(mean, onto, pen.emitter.blend)
+
+    def _strands(self, pen: EmitterRasteriser, number: int, p: Particles, blurred: bool, onto: Floats) -> None:
+        """Draw strands, and the bodies on them."""
+        strand = pen.emitter.strand
+        if strand is None:
+            return
+        count = self._exposures_of(number) if blurred and not pen.bare and strand.line else 0
+        if count > 1:
+            self._exposed(
+                pen,
+                lambda one, layer: draw_strands(one, self.solver.of(number, one.context.seconds, self.stale), layer),
+                onto,
+                count,
+            )
+        else:
+            draw_strands(pen, self.solver.of(number, self.exposures(1)[0], self.stale) if count else p, onto)
+        pen.count(p)
+        if strand.bodies == "none" or len(p) == 0:
+            return
+        turned = replace(p, angle=(p.angle + np.degrees(tangents(p, pen))).astype(np.float32))
+        on = np.ones(len(p), bool) if strand.bodies == "at all joints" else along_strands(pen.emitter, len(p)) == 1
+        way = ways(self.solver, number, self.open) if blurred else None
+        pen.bodies(turned.where(on), onto, way=way)
+
+    def _exposures_of(self, number: int) -> int:
+        """At how many moments of the open shutter strands are drawn: so that none is seen to jump."""
+        way = ways(self.solver, number, [self.open[0], self.open[-1]])
+        first, last = (self.view.place(way.places[:, k])[0] for k in (0, 1))
+        gone = float(np.linalg.norm(last - first, axis=1).max(initial=0.0))
+        return min(_EXPOSURES, max(1, math.ceil(gone / _JUMP_PX)))
 
     def _blurred(self, number: int, now: Particles) -> tuple[Particles, Change]:
         """Everyone who lives while the shutter is open, each with the looks of the moment nearest to its middle; and how each
@@ -287,6 +328,13 @@ class EmitterRasteriser:
             )
         ]
         return np.asarray(np.radians(np.stack(turns, axis=1)))
+
+    def count(self, p: Particles) -> None:
+        """Count particles as they are seen, without drawing them."""
+        centre, grown = self.pixels(p.position)
+        self._count(
+            centre, p.size * np.float32(0.5 * self.context.view.scale_x) * grown, np.minimum(1, p.opacity), grown
+        )
 
     def _count(self, centre: Floats, radius: Floats, opacity: Floats, grown: Floats) -> None:
         view, counts = self.context.view, self.context.counts

@@ -11,7 +11,7 @@ import json
 from typing import Any
 
 from isbjorn.core.document import Emitter, FromPlate, Number, Placed, Shot
-from isbjorn.core.document.changes import look_fields
+from isbjorn.core.document.changes import look_fields, look_parts
 from isbjorn.core.document.forces import Noise
 from isbjorn.core.document.references import numbers_of, references_of
 
@@ -19,7 +19,8 @@ _NAMES = {"name", "on"}
 
 
 def _told(thing: Any, exclude: set[str]) -> dict[str, Any]:
-    found: dict[str, Any] = thing.model_dump(mode="json", exclude=exclude)
+    parts = {name: within for name, within in look_parts(thing).items() if name not in exclude}
+    found: dict[str, Any] = thing.model_dump(mode="json", exclude={**dict.fromkeys(exclude, True), **parts})
     return found
 
 

@@ -23,6 +23,7 @@ from isbjorn.core.random import BORN, GOLDEN, draws01, mix
 from isbjorn.core.simulate import contact, rows
 from isbjorn.core.simulate.integrators.steps import cubic
 from isbjorn.core.simulate.state import State, nobody
+from isbjorn.core.simulate.strands import feet, joints_of
 
 if TYPE_CHECKING:
     from isbjorn.core.simulate.track import Track
@@ -161,8 +162,10 @@ class Offspring(Births):
         parent = self.parent
         assert parent is not None
         left, right = index / parent.hz, (index + 1) / parent.hz
-        state = parent.state(index) if right > self.begin_s else nobody()
-        after = parent.state(index + 1)
+        # Of strands, their feet bear.
+        joints = joints_of(parent.emitter)
+        state = feet(parent.state(index), joints) if right > self.begin_s else nobody()
+        after = feet(parent.state(index + 1), joints)
         who, born_at, lives, columns = self._alive(state, after)
         which, j, moments = self._events(who, born_at, lives, state, after, columns, left, right)
         keep = (moments >= self.start_s - NOW_S) & (moments < self.end_s - NOW_S)

@@ -27,14 +27,18 @@ from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.identity import Identity
 from isbjorn.core.simulate.integrators.constant import ConstantIntegrator, is_steady
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
+from isbjorn.core.simulate.integrators.strands import StrandIntegrator
 from isbjorn.core.simulate.offspring import Offspring
 from isbjorn.core.simulate.state import State, joined, merged, nobody
+from isbjorn.core.simulate.strands import joints_of
 from isbjorn.core.time import lattice_index
 
 # Steps of all particles of an emitter from birth to the moment: some seconds to half a minute of a plain machine.
 _MOST_STEPS, _MOST_ALIVE = 5e8, 5_000_000
 # Births of so many steps are worked out together, if they are no more than that; so many stretches are kept.
 _BORN_STEPS, _BORN_TOGETHER, _BORN_KEPT = 16, 20_000, 12
+# What a joint takes to be held to its neighbours in a step, as a multiple of a plain one.
+HELD = 5.0
 _STEPS_AT_ONCE = {True: 40_000_000, False: 600_000}
 
 
@@ -52,7 +56,9 @@ def affordable_alive(shot: Shot, emitter: Emitter, births: Births, source: Sourc
     reaching = shot.reaching(emitter)
     # A crowd is run from its first birth on.
     lived = run if any(isinstance(force, Meeting) for force in reaching) else min(source.longest_life, run)
-    weight = 1.0 + sum(weight_of(force) for force in reaching)
+    weight = (
+        1.0 + sum(weight_of(force) for force in reaching) + (HELD if emitter.strand is not None else 0)
+    ) * joints_of(emitter)
     return max(100, int(_MOST_STEPS / max(1.0, lived * shot.simulation_rate * weight)))
 
 
@@ -153,7 +159,11 @@ class Track:
         self.crowd: SteppedTogether | None = None
         together = any(f.stage == "meeting" for f in shot.reaching(emitter))
         self.integrator: ConstantIntegrator | SteppedIntegrator = (
-            ConstantIntegrator if self.steady and not together else SteppedIntegrator
+            StrandIntegrator
+            if emitter.strand is not None
+            else ConstantIntegrator
+            if self.steady and not together
+            else SteppedIntegrator
         )(shot, self.source, readings)
         binds = self.demand > limit
         if binds:
@@ -295,18 +305,22 @@ class Track:
         index = math.floor(moment * self.hz)
         state = self.integrator.begin(births, np.full(len(births), moment), lives)
         touched = np.full(len(births), np.inf, np.float32)
-        places = [self.source.leave(births, state.moments)[0]]
+        # Of strands, their feet.
+        joints = joints_of(self.emitter)
+        own = slice(joints - 1, None, joints)
+        places = [self.source.leave(births, state.moments[own])[0] if joints == 1 else state.place[:, own].copy()]
         taken = np.full(len(births), np.inf, np.float32)
         for _ in range(samples):
             self.integrator.advance(state, index, index + stride)
             index += stride
             if isinstance(self.integrator, SteppedIntegrator):
                 here, gone = self.integrator.placed(state, index / self.hz)
+                gone = gone[own]
                 taken[gone] = np.minimum(taken[gone], index / self.hz - moment)
-                places.append(here)
+                places.append(here[:, own])
             else:
                 places.append(state.place.copy())
         if isinstance(self.integrator, SteppedIntegrator):
-            first = state.values[rows.TOUCHED]
+            first = state.values[rows.TOUCHED, own]
             touched[first >= 0] = first[first >= 0]
         return np.stack(places), taken, touched

@@ -19,6 +19,7 @@
     'plate',
     'since touch',
     'since caught',
+    'strand',
   ];
   const things = $derived(placedChoices(desk.shot!, emitter.id));
 

@@ -22,6 +22,7 @@
     ['trail', 'Trail', 'Trail', 'Each draws its own way behind it.'],
     ['lines', 'Lines', 'Lines', 'Lines to its neighbours, in the colours of both.'],
     ['skin', 'Skin', 'Skin', 'One smooth surface over all of them, in place of their bodies: a liquid.'],
+    ['strand', 'Strands', 'Strand', 'Each birth is the root of a strand, in place of its body, trail and repeats.'],
     ['heads', 'Repeats', 'Heads', 'It is drawn again along its own way, offset in time.'],
   ] as const;
   const drawn = $derived(extras.filter(([field]) => emitter[field]).map(([, label]) => label.toLowerCase()));
@@ -67,7 +68,7 @@
   />
 </Section>
 <Section title="Colour" about="by {emitter.colour_by}"><ColourFields {desk} {emitter} {path} /></Section>
-<Section title="Trails, lines, skin" about={drawn.join(' · ')}>
+<Section title="Trails, strands, skin" about={drawn.join(' · ')}>
   {#each extras as [field, label, model, hint] (field)}
     <Switch
       {label}

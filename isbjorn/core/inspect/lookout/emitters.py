@@ -205,7 +205,7 @@ def alike(case: Case) -> Checks:
     placed = any(n.spread for n in (e.across, e.up, e.depth))
     fan = e.spread.value > 0 or e.toward == "anywhere" or e.direction.spread
     stirred = any(isinstance(f, Noise) for f in case.watch.shot.reaching(e))
-    if not isinstance(e.shape, Point) or placed or fan or e.speed.spread or stirred:
+    if not isinstance(e.shape, Point) or placed or fan or e.speed.spread or stirred or e.strand is not None:
         return
     burst = any(b.over_s == 0 for b in e.bursts)
     what = (

@@ -293,7 +293,9 @@ class Crowd:
     def _felt(self, meeting: Meeting, track: Track, state: State, t: float) -> Floats:
         """The strength that an emitter's particles feel of a meeting, (n,)."""
         names = sorted(f.id for f in self.shot.reaching(track.emitter) if f.stage == "meeting")
-        if meeting.id not in names or state.count == 0:
+        # Joints of strands are held to each other: they are not pushed besides.
+        strands = track.emitter.strand is not None and hasattr(FORCES.of(meeting).made, "settle")
+        if meeting.id not in names or state.count == 0 or strands:
             return np.zeros(state.count, np.float32)
         tables = pack_world(self.shot, track.source, self.readings, "meeting", np.array([t]), 0.0)
         values = state.values
