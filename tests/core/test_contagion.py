@@ -3,7 +3,7 @@
 import os
 import unittest
 from fractions import Fraction
-from typing import Any
+from typing import Any, ClassVar
 from unittest import mock
 
 import numpy as np
@@ -12,11 +12,13 @@ from scipy.sparse.csgraph import dijkstra
 from scipy.spatial import cKDTree
 
 from isbjorn.core.appearance.particles import Particles
-from isbjorn.core.document import Shot
+from isbjorn.core.document import Number, Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.frame import Solver
 from isbjorn.core.runtime import parallel
+from isbjorn.core.runtime.memory import Kept
 from isbjorn.core.simulate.crowd import contagion as engine
+from isbjorn.core.simulate.crowd.crowd import Crowd
 
 FIELD = {
     "id": "a", "shape": {"kind": "rectangle", "width": 300, "height": 200}, "rate": 0, "bursts": [{"count": 900}], "lifespan": 0,
@@ -234,6 +236,87 @@ class Promises(unittest.TestCase):
         with mock.patch.object(engine, "_grid", lambda kin, radius, _: engine.grid_of(kin.place, radius)):
             wanted = at(document, 2).caught
         np.testing.assert_array_equal(at(document, 2).caught, wanted)
+
+
+class Stepped:
+    """The same of a crowd that is stepped, though nobody in it moves."""
+
+    def setUp(self) -> None:
+        stepped = mock.patch("isbjorn.core.simulate.crowd.crowd.still_contagion", return_value=None)
+        stepped.start()
+        self.addCleanup(stepped.stop)  # type: ignore[attr-defined]
+
+
+class SteppedFronts(Stepped, Fronts):
+    pass
+
+
+class SteppedSeeds(Stepped, Seeds):
+    pass
+
+
+class SteppedCourses(Stepped, Courses):
+    pass
+
+
+class SteppedPromises(Stepped, Promises):
+    pass
+
+
+class AtRest(unittest.TestCase):
+    """A crowd at rest knows all at once what the same crowd comes to step by step."""
+
+    CASES: ClassVar[tuple[dict[str, Any], ...]] = (
+        {"pace": {"value": 90, "spread": 70}, "wait": {"value": 0.03, "spread": 0.03}},
+        {"lasts": 0.4, "pace": 60},
+        {"nearest": 4, "radius": 40},
+        {"begin_s": 0.7, "seed_share": 1},
+    )
+
+    def test_it_is_as_stepped(self) -> None:
+        for contagion in self.CASES:
+            document = shot(contagion)
+            known = Solver(document)
+            with mock.patch("isbjorn.core.simulate.crowd.crowd.still_contagion", return_value=None):
+                stepped = Solver(document)
+            for t in (0.5, 1.33, 3):
+                seen, wanted = (s.at_seconds(Fraction(t).limit_denominator(1000)) for s in (known, stepped))
+                with self.subTest(contagion=contagion, t=t):
+                    np.testing.assert_array_equal(seen.id, wanted.id)
+                    np.testing.assert_allclose(caught_at(seen, t), caught_at(wanted, t), atol=2e-4)
+
+    def test_the_end_is_there_at_once(self) -> None:
+        """No step is made, and a look finds it again."""
+        document = shot()
+        with mock.patch("isbjorn.core.simulate.crowd.crowd.Crowd._step", side_effect=AssertionError):
+            self.assertTrue((at(document, 15).caught >= 0).all())
+            with mock.patch("isbjorn.core.simulate.crowd.still._caught", side_effect=AssertionError):
+                at(
+                    document.model_copy(
+                        update={"emitters": (document.emitters[0].model_copy(update={"opacity": Number(value=50)}),)}
+                    ),
+                    15,
+                )
+
+    def test_who_moves_or_changes_is_stepped(self) -> None:
+        keyed = {"value": 100, "keys": [{"at_s": 0, "value": 10}, {"at_s": 1, "value": 200}]}
+        for contagion, emitter in (
+            ({}, {"speed": 1}),
+            ({}, {"lifespan": 3}),
+            ({"pace": keyed}, {}),
+            ({"then": "dies"}, {}),
+        ):
+            with self.subTest(contagion=contagion, emitter=emitter):
+                crowd = Solver(shot(contagion, emitter)).tracks[0].crowd
+                assert isinstance(crowd, Crowd)
+                self.assertIsNone(crowd.still)
+
+    def test_where_too_many_are_near_it_is_stepped(self) -> None:
+        with (
+            mock.patch("isbjorn.core.simulate.crowd.still._MOST_PAIRS", 10),
+            mock.patch("isbjorn.core.simulate.crowd.still._CAUGHT", Kept("states")),
+        ):
+            self.assertTrue((at(shot(), 9).caught >= 0).all())
 
 
 if __name__ == "__main__":

@@ -129,7 +129,9 @@ def _inside(zone: Doubles, place: Floats, seeds: Bytes) -> None:
 _find_seeds = guarded(_inside)
 
 
-def _own(force: Contagion, number: Number, read: Read, kin: Kin, attribute: int, kept: dict[str, Any]) -> Doubles:
+def drawn_by_each(
+    force: Contagion, number: Number, read: Read, kin: Kin, attribute: int, kept: dict[str, Any]
+) -> Doubles:
     """A number of the force as each particle draws it, (n,)."""
     value = np.full(kin.place.shape[1], read(number), np.float64)
     if number.spread:
@@ -146,8 +148,13 @@ def _own(force: Contagion, number: Number, read: Read, kin: Kin, attribute: int,
     return np.maximum(0, value)
 
 
-def _seeded(force: Contagion, read: Read, kin: Kin, t: float) -> Doubles:
-    """When each has it from the beginning, s of shot time, (n,); infinite for all but seeds."""
+def drawn(force: Contagion) -> tuple[tuple[Number, int], ...]:
+    """The numbers of which each particle draws its own, with their draws: its pace, how long it waits, and how long it has it."""
+    return (force.pace, _PACE), (force.wait, _WAIT), (force.lasts, _LASTS)
+
+
+def seeded(force: Contagion, read: Read, kin: Kin) -> Doubles:
+    """When each has it from the beginning, s of shot time, (n,), if it is there all that time; infinite for all but seeds."""
     n = kin.place.shape[1]
     seeds = np.zeros(n, bool)
     share = read(force.seed_share) / 100
@@ -161,8 +168,7 @@ def _seeded(force: Contagion, read: Read, kin: Kin, t: float) -> Doubles:
     if zone is not None:
         # It has it from the moment on at which it is found there.
         _find_seeds(zone, kin.place, seeds)
-    begins = np.maximum(force.begin_s, np.maximum(kin.moments, kin.now))
-    return np.where(seeds & (begins <= t), begins, np.inf)
+    return np.where(seeds, np.maximum(force.begin_s, kin.moments), np.inf)
 
 
 def _grid(kin: Kin, radius: float, kept: dict[str, Any]) -> Grid:
@@ -178,7 +184,7 @@ def _grid(kin: Kin, radius: float, kept: dict[str, Any]) -> Grid:
 
 def _paces(force: Contagion, read: Read, kin: Kin, kept: dict[str, Any]) -> Doubles:
     """How fast it goes to each, px/s (n,), where the plate slows it."""
-    pace = _own(force, force.pace, read, kin, _PACE, kept)
+    pace = drawn_by_each(force, force.pace, read, kin, _PACE, kept)
     if force.slows != "nothing":
         lost = read(force.slowed) / 100
         for part in kin.parts:
@@ -216,7 +222,7 @@ def _spread(
     by_cell = _ByCell(kept, grid)
     there, felt = by_cell("place", kin.place), by_cell("share", share)
     pace = by_cell("pace", _paces(force, read, kin, kept))
-    wait = by_cell("wait", _own(force, force.wait, read, kin, _WAIT, kept))
+    wait = by_cell("wait", drawn_by_each(force, force.wait, read, kin, _WAIT, kept))
     last, first, was, open_ = by_cell("lasts", lasts), caught[order], since[order], free[order]
     have, out, near = first, np.full(len(order), np.inf), np.full(len(order), np.inf)
     ends = bool(last.any())
@@ -248,7 +254,7 @@ def turn(force: Contagion, read: Read, kin: Kin, percent: Floats, kept: dict[str
     values, moments, share = kin.values, kin.moments, percent / np.float32(100)
     had = values[K_CAUGHT] >= 0
     caught = np.where(had, moments + values[K_CAUGHT], np.inf)
-    lasts = _own(force, force.lasts, read, kin, _LASTS, kept)
+    lasts = drawn_by_each(force, force.lasts, read, kin, _LASTS, kept)
     over = np.where(lasts > 0, caught + lasts, np.inf)
     ended = had & (over <= t)
     if force.then == "dies":
@@ -263,7 +269,8 @@ def turn(force: Contagion, read: Read, kin: Kin, percent: Floats, kept: dict[str
     free = ~had & (share > 0) & (values[K_HOW] != contact.GONE)
     if not free.any():
         return
-    caught = np.where(free, _seeded(force, read, kin, t), caught)
+    begins = np.maximum(seeded(force, read, kin), kin.now)
+    caught = np.where(free, np.where(begins <= t, begins, np.inf), caught)
     if not np.isfinite(caught).any():
         return
     since = np.where(values[K_NEAR_SINCE] >= 0, moments + values[K_NEAR_SINCE], np.inf)

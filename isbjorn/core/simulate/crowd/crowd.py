@@ -19,7 +19,7 @@ from typing import Any
 
 import numpy as np
 
-from isbjorn.core.arrays import Bools, Doubles, Floats
+from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
 from isbjorn.core.document import Number, Shot
 from isbjorn.core.document.kinds import FORCES
 from isbjorn.core.document.meetings import Meeting
@@ -28,6 +28,7 @@ from isbjorn.core.evaluate.curves import table
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.random import BETWEEN_CURVES, SIZE, draws01
 from isbjorn.core.simulate import contact, rows
+from isbjorn.core.simulate.crowd.still import caught_at_rest, still_contagion
 from isbjorn.core.simulate.crowd.together import OF_KIN, Kin, Own, Part, Together, shares
 from isbjorn.core.simulate.forces import zones
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator, pack_world
@@ -87,6 +88,8 @@ class Crowd:
         self.running: Running | None = None
         # What meetings keep from step to step, which never changes what comes of them.
         self._kept: dict[str, dict[str, Any]] = {}
+        # Where nobody ever moves, all is known at once.
+        self.still = still_contagion(self)
 
     @functools.cached_property
     def motion(self) -> str:
@@ -118,6 +121,10 @@ class Crowd:
 
     def state(self, index: int, stale: Callable[[], bool] | None = None) -> CrowdState:
         """The states at a lattice step; raises Stale if `stale` says that nobody waits for them."""
+        if self.still is not None:
+            found = caught_at_rest(self, self.still, stale)
+            if found.moments:
+                return CrowdState(found.states(index / self.hz))
         at, state = self.known(index)
         if state is not None and at == index:
             return state
@@ -173,7 +180,7 @@ class Crowd:
             moved_on = np.zeros(together.place.shape[1], np.bool_)
             for meeting in settles:
                 share = self._share(meeting, parts, until)
-                moved_on |= FORCES.of(meeting).made.settle(meeting, self._read(until), together, share)
+                moved_on |= FORCES.of(meeting).made.settle(meeting, self.reader(until), together, share)
             self._put(parts, together, moved_on, until)
         turns = [m for m in self.meetings if hasattr(FORCES.of(m).made, "turn")]
         if turns and sum(s.count for s in parts) > 0:
@@ -190,8 +197,18 @@ class Crowd:
         ]
         if not reached:
             return
-        ends = np.cumsum([0, *(state.count for _, state in reached)])
         until = t + 1 / self.hz
+        kin, ends = self.kin(reached, t, 1 / self.hz)
+        share = np.concatenate([self.felt(meeting, track, state, until) for track, state in reached])
+        FORCES.of(meeting).made.turn(meeting, self.reader(until), kin, share, self._kept.setdefault(meeting.id, {}))
+        for (_, state), first, last in zip(reached, ends, ends[1:], strict=False):
+            for row, values in zip(OF_KIN, kin.values, strict=True):
+                state.values[row] = values[first:last]
+
+    def kin(self, reached: list[tuple[Track, State]], t: float, h: float) -> tuple[Kin, Longs]:
+        """What something happens to in a step of h s from shot time t on, and where each emitter's begin and the last end."""
+        ends = np.cumsum([0, *(state.count for _, state in reached)])
+        until = t + h
         kin = Kin(
             np.ascontiguousarray(np.concatenate([s.place + self._origin(track, until) for track, s in reached], axis=1)),
             np.concatenate([s.values[list(OF_KIN)] for _, s in reached], axis=1),
@@ -200,20 +217,17 @@ class Crowd:
                 Own(int(first), int(last), track.key, track.source.light)
                 for (track, _), first, last in zip(reached, ends, ends[1:], strict=False)
             ),
-            t, 1 / self.hz, lambda name: self._zone(name, until),
+            t, h, lambda name: self._zone(name, until),
         )  # fmt: skip
-        share = np.concatenate([self._felt(meeting, track, state, until) for track, state in reached])
-        FORCES.of(meeting).made.turn(meeting, self._read(until), kin, share, self._kept.setdefault(meeting.id, {}))
-        for (_, state), first, last in zip(reached, ends, ends[1:], strict=False):
-            for row, values in zip(OF_KIN, kin.values, strict=True):
-                state.values[row] = values[first:last]
+        return kin, ends
 
     def _zone(self, name: str | None, t: float) -> Doubles | None:
         """A zone at a moment as a row (1, 1, k); None if there is none of the id."""
         zone = next((z for z in self.shot.zones if z.id == name), None)
         return None if zone is None else zones.pack(zone, self.readings, np.array([t]))[:, None]
 
-    def _read(self, t: float) -> Callable[[Number], float]:
+    def reader(self, t: float) -> Callable[[Number], float]:
+        """Reads numbers at a moment."""
         return lambda number: self.readings.now(number, t)
 
     def _swayed(self, states: tuple[State, ...], sways: list[Meeting], index: int, t: float) -> tuple[State, ...]:
@@ -222,7 +236,7 @@ class Crowd:
         added = np.zeros_like(together.velocity)
         for meeting in sways:
             share = self._share(meeting, states, t)
-            added += FORCES.of(meeting).made.sway(meeting, self._read(t + 0.5 / self.hz), together, share)
+            added += FORCES.of(meeting).made.sway(meeting, self.reader(t + 0.5 / self.hz), together, share)
         added[:, together.fixed > 0] = 0
         found = []
         for part, state in zip(together.parts, states, strict=True):
@@ -273,7 +287,7 @@ class Crowd:
         size = track.emitter.size
         drawn = state.values[rows.SIZE]
         if size.timed and size.reads == "life":
-            drawn = np.maximum(0, drawn + self._read(t)(size))
+            drawn = np.maximum(0, drawn + self.reader(t)(size))
         if size.over_life is None:
             return np.asarray(0.5 * drawn, np.float32)
         age01 = np.clip((t - state.moments) / state.lives, 0, 1)
@@ -287,10 +301,10 @@ class Crowd:
     def _share(self, meeting: Meeting, states: Sequence[State], t: float) -> Floats:
         """The strength that each of the crowd feels of a meeting, (n,); nothing where it does not reach, or is gone."""
         return np.concatenate(
-            [self._felt(meeting, track, state, t) for track, state in zip(self.tracks, states, strict=True)]
+            [self.felt(meeting, track, state, t) for track, state in zip(self.tracks, states, strict=True)]
         )
 
-    def _felt(self, meeting: Meeting, track: Track, state: State, t: float) -> Floats:
+    def felt(self, meeting: Meeting, track: Track, state: State, t: float) -> Floats:
         """The strength that an emitter's particles feel of a meeting, (n,)."""
         names = sorted(f.id for f in self.shot.reaching(track.emitter) if f.stage == "meeting")
         # Joints of strands are held to each other: they are not pushed besides.
