@@ -8,6 +8,15 @@ import sys
 import time
 from typing import Any
 
+import numpy as np
+
+from isbjorn.core.document.files import parse_shot
+from isbjorn.core.frame import Solver, draw_particles
+from isbjorn.core.inspect.guides import guides
+from isbjorn.core.inspect.lookout import lookout
+from isbjorn.core.warm import warm
+from isbjorn.studio.preview import scale_for
+
 _BURST = {"count": 1_000_000, "times": 4096, "every_s": 0.01}
 _FULL = {"kind": "rectangle", "width": 1280, "height": 720}
 
@@ -59,37 +68,23 @@ DOCUMENTS: dict[str, dict[str, Any]] = {
 }  # fmt: skip
 
 
-def main(name: str) -> None:
-    """Print what opening and looking at a document took: seconds, and the most memory in MB."""
+def looked_at(name: str) -> dict[str, Any]:
+    """What opening and looking at a document takes in this process: seconds, and the most memory in MB."""
     resource.setrlimit(resource.RLIMIT_AS, (6 << 30, 6 << 30))
-    import numpy as np
-
-    from isbjorn.core.document.files import parse_shot
-    from isbjorn.core.frame import Solver, draw_particles
-    from isbjorn.core.inspect.guides import guides
-    from isbjorn.core.inspect.lookout import lookout
-    from isbjorn.core.warm import warm
-    from isbjorn.studio.preview import scale_for
-
     warm()
     shot = parse_shot(DOCUMENTS[name])
-    took = {}
     start = time.perf_counter()
     guides(shot, 40)
-    took["guides_s"] = time.perf_counter() - start
+    guided = time.perf_counter()
     solver = Solver(shot)
     layers = draw_particles(solver, 40, scale_for(shot, 640))
     assert np.isfinite(layers.picture).all()
-    took["picture_s"] = time.perf_counter() - start - took["guides_s"]
+    drawn = time.perf_counter()
     notes = [note.kind for note in lookout(solver, 40)]
-    took["all_s"] = time.perf_counter() - start
+    took = {"guides_s": guided - start, "picture_s": drawn - guided, "all_s": time.perf_counter() - start}
     most = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10
-    print(
-        json.dumps(
-            {**{k: round(v, 2) for k, v in took.items()}, "mb": most, "notes": notes, "left_out": layers.drawn.left_out}
-        )
-    )
+    return {**{k: round(v, 2) for k, v in took.items()}, "mb": most, "notes": notes, "left_out": layers.drawn.left_out}
 
 
 if __name__ == "__main__":
-    main(sys.argv[1])
+    print(json.dumps(looked_at(sys.argv[1])))

@@ -149,6 +149,8 @@ def oar() -> Painter:
 # The seal is seen for so long; the inside of the crate: across, up, width, height, px from the picture's centre.
 SEAL_S = 8.0
 DEPTHS_FRAMES = 200
+# It reaches no farther from its middle.
+_SEAL_PX = 190
 CRATE = (0.0, -10.0, 760.0, 500.0)
 
 
@@ -219,7 +221,13 @@ def depths() -> Painter:
         picture = base + grain[number % _GRAIN]
         for n, ray in enumerate(rays):
             picture += ray * np.float32(1 + 0.35 * np.sin(turn + n * 1.7))
-        picture = mix(picture, np.float32(0.35) * picture + np.float32(0.012), _seal(x, y, number / RATE))
+        # The seal, where it is.
+        across, up = seal_at(number / RATE)
+        left, top = int(WIDTH / 2 + across) - _SEAL_PX, int(HEIGHT / 2 - up) - _SEAL_PX
+        rows, columns = (slice(max(0, at), max(0, at + 2 * _SEAL_PX)) for at in (top, left))
+        here = picture[rows, columns]
+        dark = np.float32(0.35) * here + np.float32(0.012)
+        picture[rows, columns] = mix(here, dark, _seal(x[rows, columns], y[rows, columns], number / RATE))
         return shade(picture)
 
     return paint

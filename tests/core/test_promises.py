@@ -187,7 +187,7 @@ class Library(unittest.TestCase):
             with self.subTest(shot.name):
                 self.assertTrue(tags)
                 alone = shot.model_copy(update={"background": None})
-                self.assertGreater(max(render_frame(alone, f, 0.1)[..., :3].max() for f in (25, 40, 49)), 0.01)
+                self.assertTrue(any(render_frame(alone, f, 0.1)[..., :3].max() > 0.01 for f in (25, 40, 49)))
 
 
 if __name__ == "__main__":
