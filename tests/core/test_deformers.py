@@ -2,11 +2,11 @@
 
 import math
 import unittest
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 
-from isbjorn.core.appearance.deform import deformed
+from isbjorn.core.appearance.deform import Moment, deformed
 from isbjorn.core.document import Emitter
 from isbjorn.core.frame import Solver
 from isbjorn.core.inspect.guides import guides
@@ -18,7 +18,7 @@ _ARC = 0.5522847498 * 200
 
 def seen(place: Any, *deformers: dict[str, Any]) -> Any:
     emitter = Emitter.model_validate({"id": "e", "deformers": deformers})
-    return deformed(emitter, lambda n: n.value, np.asarray(place, np.float64))
+    return deformed(emitter, Moment(lambda n: n.value), np.asarray(place, np.float64))
 
 
 def along(n: int, length: float, beside: float = 0.0, deep: float = 0.0) -> Any:
@@ -104,10 +104,12 @@ class Streams(unittest.TestCase):
         self.assertEqual(after.tracks[0].motion, before.tracks[0].motion)
         there = after.at(60)
         emitter = bent.emitters[0]
-        wanted = deformed(emitter, lambda n: n.value, straight.position.astype(np.float64))
+        wanted = deformed(emitter, Moment(lambda n: n.value), straight.position.astype(np.float64))
         np.testing.assert_allclose(there.position, wanted, atol=1e-2)
         # It is seen to fly along the bent way.
-        just = deformed(emitter, lambda n: n.value, (straight.position + straight.velocity * 0.01).astype(np.float64))
+        just = deformed(
+            emitter, Moment(lambda n: n.value), (straight.position + straight.velocity * 0.01).astype(np.float64)
+        )
         np.testing.assert_allclose(there.velocity, (just - wanted) / 0.01, atol=6)
         np.testing.assert_array_equal(there.id, straight.id)
 
@@ -127,6 +129,44 @@ class Streams(unittest.TestCase):
         self.assertIn(["deformers/0/points/1/x", "deformers/0/points/1/y"], fields)
         self.assertIn(["deformers/0/from_x", "deformers/0/from_y"], fields)
         self.assertIn(["deformers/0/direction", "deformers/0/length"], fields)
+
+
+class Displaces(unittest.TestCase):
+    """By noise, which is the same whenever it is asked for, grows along the stretch, and comes round in a loop."""
+
+    NOISE: ClassVar[dict[str, Any]] = {"kind": "displace", "amount": 30, "size": 90, "length": 400, "direction": 90}
+
+    def moved(self, place: Any, t: float = 0.0, loop_s: float | None = None, **more: Any) -> Any:
+        emitter = Emitter.model_validate({"id": "e", "deformers": [self.NOISE | more]})
+        return deformed(emitter, Moment(lambda n: n.value, t, loop_s), np.asarray(place, np.float64)) - place
+
+    def test_it_grows_from_nothing_to_its_amount(self) -> None:
+        rng = np.random.default_rng(4)
+        for at, share in ((-50, 0.0), (0, 0.0), (200, 0.5), (400, 1.0), (900, 1.0)):
+            place = np.stack([rng.uniform(-4000, 4000, 6000), np.full(6000, float(at)), np.zeros(6000)], axis=1)
+            away = float(np.sqrt((self.moved(place, octaves=1) ** 2).sum(axis=1).mean()))
+            self.assertAlmostEqual(away, 30 * share, delta=1.5 * share + 1e-9)
+        even = self.moved(place[:, [0, 2, 2]], octaves=1, grows=False)
+        self.assertAlmostEqual(float(np.sqrt((even**2).sum(axis=1).mean())), 30, delta=1.5)
+
+    def test_in_the_plane_or_in_depth(self) -> None:
+        place = along(50, 400)
+        self.assertEqual(float(np.abs(self.moved(place)[:, 2]).max()), 0)
+        self.assertGreater(float(np.abs(self.moved(place, flat=False)[:, 2]).max()), 3)
+
+    def test_it_evolves_and_comes_round_with_a_loop(self) -> None:
+        place = along(50, 400)
+        first = self.moved(place)
+        self.assertGreater(float(np.abs(self.moved(place, 1.0) - first).max()), 5)
+        np.testing.assert_array_equal(self.moved(place, 1.0, evolve=0), first)
+        np.testing.assert_allclose(self.moved(place, 4.0, 4.0), self.moved(place, 0.0, 4.0), atol=1e-9)
+        self.assertGreater(float(np.abs(self.moved(place, 2.0, 4.0) - self.moved(place, 0.0, 4.0)).max()), 5)
+
+    def test_it_stands_in_the_order_of_the_list(self) -> None:
+        place = along(40, 400, 15)
+        turned = {"kind": "twist", "turns": 90, "length": 400, "direction": 90}
+        one, other = (seen(place, *order) for order in ((self.NOISE, turned), (turned, self.NOISE)))
+        self.assertGreater(float(np.abs(one - other).max()), 1)
 
 
 if __name__ == "__main__":

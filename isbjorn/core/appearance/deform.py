@@ -8,22 +8,45 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
+from numba import njit, prange
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Number
-from isbjorn.core.document.deformers import Bend, OneDeformer, Taper, Twist
+from isbjorn.core.document.deformers import Bend, Displace, OneDeformer, Taper, Twist
 from isbjorn.core.document.kinds import DEFORMERS
 from isbjorn.core.evaluate import bezier
+from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.simulate.forces.row import WIDTH
+from isbjorn.core.simulate.forces.turbulence import NOISE, put_noise
+from isbjorn.core.simulate.noise import flow
 from isbjorn.core.simulate.state import State
 
-Read = Callable[[Number], float]
 _JUST_S = 1e-3
 
 
-def _into(deformer: OneDeformer, read: Read, place: Doubles) -> tuple[Doubles, Doubles, Doubles, float]:
+@dataclass(frozen=True)
+class Moment:
+    """Reads the numbers of deformers at shot time t in s; loop_s: when all comes round, if it does."""
+
+    read: Callable[[Number], float]
+    t: float = 0.0
+    loop_s: float | None = None
+
+    def __call__(self, number: Number) -> float:
+        """A number as it is then."""
+        return self.read(number)
+
+
+def moment_of(readings: Readings, t: float) -> Moment:
+    """A moment of a shot."""
+    return Moment(lambda number: readings.now(number, t), t, readings.loop_s)
+
+
+def _into(deformer: OneDeformer, read: Moment, place: Doubles) -> tuple[Doubles, Doubles, Doubles, float]:
     """Places (n, 3) as s, n and z along the stretch; and its length."""
     turn = math.radians(read(deformer.direction))
     x, y = place[:, 0] - read(deformer.from_x), place[:, 1] - read(deformer.from_y)
@@ -31,21 +54,21 @@ def _into(deformer: OneDeformer, read: Read, place: Doubles) -> tuple[Doubles, D
     return x * c + y * s, -x * s + y * c, place[:, 2], max(1e-6, read(deformer.length))
 
 
-def _out_of(deformer: OneDeformer, read: Read, s: Doubles, n: Doubles, z: Doubles) -> Doubles:
+def _out_of(deformer: OneDeformer, read: Moment, s: Doubles, n: Doubles, z: Doubles) -> Doubles:
     """The way back: places (n, 3)."""
     turn = math.radians(read(deformer.direction))
     c, sn = math.cos(turn), math.sin(turn)
     return np.stack([read(deformer.from_x) + s * c - n * sn, read(deformer.from_y) + s * sn + n * c, z], axis=1)
 
 
-def path_of(bend: Bend, read: Read) -> Doubles:
+def path_of(bend: Bend, read: Moment) -> Doubles:
     """The path of a bend in the shot, a polyline (m, 3)."""
     line = bezier.flat(bend.points, False) * (read(bend.scale) / 100)
     x, y = bezier.rotated(line[:, 0], line[:, 1], read(bend.turn))
     return np.stack([x + read(bend.across), y + read(bend.up), line[:, 2]], axis=1)
 
 
-def bend(deformer: Bend, read: Read, place: Doubles) -> Doubles:
+def bend(deformer: Bend, read: Moment, place: Doubles) -> Doubles:
     """Along a path; beyond its ends straight on. What lies beside the stream lies beside the path, square to it."""
     s, n, z, length = _into(deformer, read, place)
     line = path_of(deformer, read)
@@ -80,21 +103,51 @@ def _share(s: Doubles, length: float) -> Doubles:
     return np.clip(s / length, 0, 1)
 
 
-def twist(deformer: Twist, read: Read, place: Doubles) -> Doubles:
+def twist(deformer: Twist, read: Moment, place: Doubles) -> Doubles:
     """About the axis: the distance from it stays."""
     s, n, z, length = _into(deformer, read, place)
     n, z = bezier.rotated(n, z, read(deformer.turns) * _share(s, length))
     return _out_of(deformer, read, s, n, z)
 
 
-def taper(deformer: Taper, read: Read, place: Doubles) -> Doubles:
+def taper(deformer: Taper, read: Moment, place: Doubles) -> Doubles:
     """Toward the axis, or away from it."""
     s, n, z, length = _into(deformer, read, place)
     by = 1 + (read(deformer.width) / 100 - 1) * _share(s, length)
     return _out_of(deformer, read, s, n * by, z * by)
 
 
-def deformed(emitter: Emitter, read: Read, place: Doubles) -> Doubles:
+@njit("void(f8[:,:,::1], f8[:,::1], f8[::1], f8[:,::1])", parallel=True, cache=True)
+def _displace(rows: Doubles, place: Doubles, amount: Doubles, out: Doubles) -> None:
+    for i in prange(len(amount)):
+        x, y, z = flow(rows, 0, 0, NOISE, place[i, 0], place[i, 1], place[i, 2])
+        out[i, 0] = place[i, 0] + amount[i] * x
+        out[i, 1] = place[i, 1] + amount[i] * y
+        out[i, 2] = place[i, 2] + amount[i] * z
+
+
+_displaced = guarded(_displace)
+
+
+def displace(deformer: Displace, read: Moment, place: Doubles) -> Doubles:
+    """By noise, as far as a place is along the stretch."""
+    s, _, _, length = _into(deformer, read, place)
+    share = _share(s, length) if deformer.grows else np.ones(len(s))
+    turns = read.t * deformer.evolve
+    if read.loop_s is not None:
+        turns = read.t / read.loop_s * round(deformer.evolve * read.loop_s)
+    rows = np.zeros((1, 1, WIDTH))
+    columns = (
+        1 / max(1.0, read(deformer.size)), deformer.octaves, 2.0, 0.5, 1.0, 1.0, 0.0 if deformer.flat else 1.0,
+        deformer.seed % (1 << 48), 0.0,
+    )  # fmt: skip
+    put_noise(columns, turns, read.loop_s is not None, rows[0])
+    out = np.empty_like(place)
+    _displaced(rows, np.ascontiguousarray(place), share * read(deformer.amount), out)
+    return out
+
+
+def deformed(emitter: Emitter, read: Moment, place: Doubles) -> Doubles:
     """Places (n, 3) px as they are seen through all of an emitter's deformers that are on, in their order."""
     for deformer in emitter.deformers:
         if deformer.on:
@@ -107,7 +160,7 @@ def is_deformed(emitter: Emitter) -> bool:
     return any(deformer.on for deformer in emitter.deformers)
 
 
-def seen_through(emitter: Emitter, read: Read, state: State) -> State:
+def seen_through(emitter: Emitter, read: Moment, state: State) -> State:
     """A state with its places and velocities as they are seen."""
     values = state.values.copy()
     place, velocity = (np.asarray(values[rows].T, np.float64) for rows in (slice(0, 3), slice(3, 6)))

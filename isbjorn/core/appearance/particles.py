@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from isbjorn.core.appearance.deform import is_deformed, seen_through
+from isbjorn.core.appearance.deform import is_deformed, moment_of, seen_through
 from isbjorn.core.appearance.looks import Looks, dress
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
@@ -210,7 +210,7 @@ class Solver:
             age01 = np.clip((t - state.moments).astype(np.float32) / state.lives, 0, 1).astype(np.float32)
             seen, grown = displaced.shifted(state, age01, t)
         if deformed:
-            seen = seen_through(emitter, lambda n: readings.now(n, t), seen)
+            seen = seen_through(emitter, moment_of(readings, t), seen)
         if state.nbytes <= _LATELY_BYTES // _LATELY:
             _keep_lately(self._seen_lately, (number, seconds), (state, (seen, grown)))
         return seen, grown

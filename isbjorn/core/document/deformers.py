@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from isbjorn.core.document.base import Gripped, Part
+from isbjorn.core.document.base import LARGEST_SEED, Gripped, Part
 from isbjorn.core.document.kinds import DEFORMERS, shown
 from isbjorn.core.document.placed import FAR, PathPoint
 from isbjorn.core.document.values import Number, timed_spec
@@ -75,3 +75,24 @@ class Taper(OneDeformer):
     model_config = shown("Taper")
     kind: Literal["taper"] = "taper"
     width: Annotated[Number, timed_spec("%", 0, 1000, "At the end of the stretch.", 5)] = Number(value=20)
+
+
+@DEFORMERS.register("isbjorn.core.appearance.deform:displace")
+class Displace(OneDeformer):
+    """Shifts the stream by noise, after what stands before it in the list; along its stretch from nothing on, or everywhere."""
+
+    model_config = shown("Displace by noise")
+    kind: Literal["displace"] = "displace"
+    amount: Annotated[Number, timed_spec("px", 0, FAR, "How far, as a rule.", 5)] = Number(value=30)
+    size: Annotated[Number, timed_spec("px", 1, FAR, "Of its largest waves.", 5)] = Number(value=160)
+    octaves: int = Field(default=2, ge=1, le=8)
+    evolve: float = Field(
+        default=0.3, ge=0, le=100, title="Evolve speed", description="How often in a second it becomes another."
+    )
+    grows: bool = Field(
+        default=True,
+        title="Grows along it",
+        description="Nothing where the stretch begins, in full at its end; else the same everywhere.",
+    )
+    flat: bool = Field(default=True, title="In the picture plane", description="Off: to and from the viewer too.")
+    seed: int = Field(default=1, ge=0, le=LARGEST_SEED)

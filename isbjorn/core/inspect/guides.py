@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 from pydantic import BaseModel, Field
 
-from isbjorn.core.appearance.deform import deformed
+from isbjorn.core.appearance.deform import deformed, moment_of
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Grade, Number, Shot
 from isbjorn.core.document.acting import acting
@@ -164,7 +164,7 @@ def _flown(track: Track, t: float) -> tuple[Floats, npt.NDArray[np.int64]]:
 
 def _seen_through(track: Track, t: float) -> Callable[[Doubles], Doubles]:
     """How places (n, 3) are seen through the emitter's deformers at a moment."""
-    return lambda place: deformed(track.emitter, lambda n: track.readings.now(n, t), place)
+    return lambda place: deformed(track.emitter, moment_of(track.readings, t), place)
 
 
 def _flights(track: Track, view: Projection, t: float, light: Light | None) -> tuple[list[Path2], float]:

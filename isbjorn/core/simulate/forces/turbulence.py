@@ -22,17 +22,23 @@ OFFSET = NOISE + 15
 _ROUND, _NEVER_ROUND = (1.0, 2.0, 3.0), (1.0, 1.9318516525781366, 2.8793852415718164)
 
 
+def put_noise(columns: tuple[Any, ...], turns: Doubles | float, round_: bool, rows: Doubles) -> None:
+    """Put a noise into rows as `flow` reads it: one over its size, octaves, their ratios of frequency and amplitude,
+    stretches along x, y and z, seed, whether it is cellular; and how often it has turned, if it comes round or not."""
+    for number, column in enumerate(columns):
+        rows[:, NOISE + number] = column
+    for n, times in enumerate(_ROUND if round_ else _NEVER_ROUND):
+        rows[:, NOISE + 9 + 2 * n] = np.cos(2 * np.pi * turns * times)
+        rows[:, NOISE + 10 + 2 * n] = np.sin(2 * np.pi * turns * times)
+
+
 def pack_noise(thing: Any, setting: Setting, rows: Doubles) -> None:
     """Put a noise into rows: how `flow` reads it, then where an emitter's own part of it lies."""
     read = setting.read
     columns = (1 / np.maximum(1.0, read(thing.size)), thing.octaves, read(thing.lacunarity), read(thing.gain))
     stretch = (read(n) / 100 for n in (thing.along_x, thing.along_y, thing.along_z))
-    for number, column in enumerate((*columns, *stretch, thing.seed % (1 << 48), thing.noise == "cellular")):
-        rows[:, NOISE + number] = column
-    turns = turned(thing, setting)
-    for n, times in enumerate(_ROUND if setting.readings.loop_s is not None else _NEVER_ROUND):
-        rows[:, NOISE + 9 + 2 * n] = np.cos(2 * np.pi * turns * times)
-        rows[:, NOISE + 10 + 2 * n] = np.sin(2 * np.pi * turns * times)
+    columns = (*columns, *stretch, thing.seed % (1 << 48), thing.noise == "cellular")
+    put_noise(columns, turned(thing, setting), setting.readings.loop_s is not None, rows)
     place(thing, setting, rows)
     number = next(i for i, e in enumerate(setting.shot.emitters) if e.id == setting.emitter.id)
     rows[:, OFFSET] = read(thing.apart) * number
