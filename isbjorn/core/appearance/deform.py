@@ -142,7 +142,7 @@ def displace(deformer: Displace, read: Moment, place: Doubles) -> Doubles:
         deformer.seed % (1 << 48), 0.0,
     )  # fmt: skip
     put_noise(columns, turns, read.loop_s is not None, rows[0])
-    out = np.empty_like(place)
+    out = np.empty(place.shape)
     _displaced(rows, np.ascontiguousarray(place), share * read(deformer.amount), out)
     return out
 
