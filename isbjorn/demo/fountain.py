@@ -24,6 +24,7 @@ from isbjorn.core.document import (
     Wind,
 )
 from isbjorn.core.document.bodies import Ring
+from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.document.shapes import Disc, Rectangle
 from isbjorn.core.document.values import Flutter
 from isbjorn.demo.nights import skyline, stars
@@ -135,8 +136,19 @@ def fountain(plate: str) -> Shot:
         lifespan=Number(value=1.3, spread=0.4), speed=Number(value=0),
         size=Number(value=58, spread=26, over_life=curve((0, 0.06), (0.3, 0.5), (1, 1))),
         body=Ring(width=Number(value=13), softness=Number(value=60)), turn_x=Number(value=82.7),
-        opacity=Number(value=26, spread=12, over_life=curve((0, 1), (0.3, 0.55), (1, 0))),
+        opacity=Number(value=12, spread=8, over_life=curve((0, 1), (0.3, 0.55), (1, 0))),
         colour=ramp({0: "#f2f8ff", 1: "#a9c4d8"}, {}), lit=Number(value=45), blend="screen",
+    )  # fmt: skip
+    waves = Emitter(
+        id="waves", name="Water", seed=86, born_of="jet", born_when="at touch", rate=Number(value=0),
+        shape=Disc(radius=Number(value=1)),
+        lifespan=Number(value=0.1), speed=Number(value=0), size=Number(value=8, spread=5),
+        ripples=Ripples(
+            up=Number(value=_WATER), shape="ellipse", width=Number(value=2 * _BASIN), length=Number(value=2 * _BASIN),
+            tilt=Number(value=90), edge=Number(value=6), speed=105, drop=8, damping=1.5, smooth=60, height=Number(value=1.3),
+            refraction=Number(value=40), shade=Number(value=90), highlight=Number(value=55), gloss=Number(value=26),
+            light_colour="#ffdcb0", light_from=Number(value=96), light_height=Number(value=24),
+        ),
     )  # fmt: skip
     spray = Emitter(
         id="spray", name="Spray", seed=84, born_of="jet", born_when="at touch", born_count=3, rate=Number(value=0),
@@ -179,7 +191,7 @@ def fountain(plate: str) -> Shot:
         name="Fountain on the square", seed=78, last_frame=149, px_per_metre=58,
         plate=Plate(name="The square", media=plate, beyond="loop"),
         camera=Camera(kind="perspective", focal_mm=Number(value=50), shutter=Number(value=180)),
-        emitters=(mist, core, drops, rings, spray),
+        emitters=(waves, mist, core, drops, rings, spray),
         forces=forces, lights=lamps,
         links=reach({
             "jet": ("weight", "air", "breeze", "water"), "core": ("weight", "air", "breeze"), "spray": ("weight",),

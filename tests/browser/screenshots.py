@@ -149,7 +149,7 @@ def main(folder: Path) -> None:
             ("free-look", 5, "Their way", lambda: page.button("Orbit").click()),
             ("buoys", 8, "They push", lambda: None),
             ("fountain", 11, "Rings", lambda: None),
-            ("glass", 12, "Melt", lambda: open_section(page, "Trails, strands, skin", shut=("Body", "Look"))),
+            ("glass", 12, "Melt", lambda: open_section(page, "Trails, strands, water", shut=("Body", "Look"))),
             ("ribbon", 9, "Ribbon", lambda: open_section(page, "Deformers", shut=("Body", "Look"))),
             ("rime", 10, "Street lamp", lambda: None),
         ):

@@ -68,7 +68,7 @@ class Bodies(Looking):
         self.page.until(lambda: self.embers()["body"]["media"].endswith(".mp4") and self.page.settled())
 
     def test_trails_lines_and_what_becomes_of_a_trail_at_the_end(self) -> None:
-        section = self.section("Trails, strands, skin")
+        section = self.section("Trails, strands, water")
         section.find_element(By.CSS_SELECTOR, '[aria-label="Trail"]').click()
         self.page.until(lambda: self.embers()["trail"] is not None and self.page.settled())
         self.page.find('[aria-label="End"] [aria-label="Trail after death"]').click()

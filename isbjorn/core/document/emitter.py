@@ -11,6 +11,7 @@ from isbjorn.core.document.bodies import Heads, Lines, Round, Skin, Trail
 from isbjorn.core.document.compositing import Blend, Use
 from isbjorn.core.document.curves import ColourStop, Gradient
 from isbjorn.core.document.placed import Placed, place_spec
+from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.document.shapes import Disc
 from isbjorn.core.document.strands import Strand
 from isbjorn.core.document.unions import Body, Deformers, Finish, Shape
@@ -300,6 +301,9 @@ class Emitter(Placed):
     lines: Annotated[Lines | None, LOOK] = None
     skin: Annotated[Skin | None, LOOK] = Field(
         default=None, description="One smooth surface over all of them, in place of their bodies; without motion blur."
+    )
+    ripples: Annotated[Ripples | None, LOOK] = Field(
+        default=None, description="Each birth sets off waves on a face of water, in place of its body."
     )
     strand: Strand | None = Field(
         default=None, description="Each birth is the root of a strand: a chain of joints that all forces act on."

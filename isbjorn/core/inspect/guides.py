@@ -37,6 +37,7 @@ from isbjorn.core.inspect.handles import (
     matte_shown,
     on_picture,
     place_grips,
+    ripples_shown,
     shape_grips,
     zone_shown,
 )
@@ -274,9 +275,12 @@ def _guides(
     lines = outline(emitter.shape, Setting(at, readings, light))
     drawn = Sight(view, readings.frames(emitter, at), _seen_through(track, t))
     bent, bending = deformer_shown(readings, view, emitter, t)
+    water, wetting = ripples_shown(readings, view, emitter, t)
     shown = Shown(
-        id=emitter.id, kind="emitter", centre=sight.centre, lines=[drawn.points(line) for line in lines], soft=bent, way=way,
-        grips=[*shape_grips(readings, emitter, sight, t), *(leave if emitter.toward == "direction" else []), *place, *bending],
+        id=emitter.id, kind="emitter", centre=sight.centre, lines=[drawn.points(line) for line in lines], soft=[*bent,
+        *water], way=way,
+        grips=[*shape_grips(readings, emitter, sight, t), *(leave if emitter.toward == "direction" else []), *place,
+        *bending, *wetting],
     )  # fmt: skip
     # What the engine made needs no validation: thousands of points would be looked at one by one.
     return Guides.model_construct(

@@ -21,6 +21,7 @@ from isbjorn.core.evaluate.lines import circle, rectangle
 from isbjorn.core.evaluate.readings import Readings, Transform
 from isbjorn.core.render.camera import Projection
 from isbjorn.core.render.mattes import shape_outline
+from isbjorn.core.render.ripples import face_of
 from isbjorn.core.simulate.forces import lines_of
 
 Path2 = list[tuple[float, float]]
@@ -307,6 +308,33 @@ def deformer_shown(readings: Readings, view: Projection, emitter: Emitter, t: fl
             lines.append(own.points(bezier.flat(deformer.points, False)))
             grips += path_grips(own, deformer.points, f"{prefix}points")
     return lines, grips
+
+
+def ripples_shown(readings: Readings, view: Projection, emitter: Emitter, t: float) -> tuple[list[Path2], list[Grip]]:
+    """Of an emitter's ripples: the face of water, and its grips."""
+    ripples = emitter.ripples
+    if ripples is None:
+        return [], []
+    face = face_of(ripples, lambda number: readings.now(number, t))
+    corners = face.corners()
+    if ripples.shape == "ellipse":
+        turn = np.linspace(0, 2 * np.pi, 49)[:, None]
+        u, v = face.axes[0] * face.width / 2, face.axes[1] * face.length / 2
+        corners = face.middle + np.cos(turn) * u + np.sin(turn) * v
+    line = on_picture(view, np.concatenate([corners, corners[:1]]))
+    shot = Sight(view, Transform(np.zeros((1, 3)), np.zeros(1), np.ones(1)))
+    own = Sight(view, Transform(face.middle[None], np.zeros(1), np.ones(1)))
+    grips = [
+        Grip(
+            name="Water: middle", kind="move", at=own.centre, centre=shot.centre, axes=shot.axes,
+            fields=["ripples/across", "ripples/up"],
+        ),
+        *(
+            grip.model_copy(update={"name": f"Water: {grip.name.lower()}"})
+            for grip in part_grips(readings, own, ripples, t, "ripples/")
+        ),
+    ]  # fmt: skip
+    return [line], grips
 
 
 def shape_grips(readings: Readings, emitter: Emitter, sight: Sight, t: float) -> list[Grip]:

@@ -32,7 +32,7 @@ from isbjorn.core.render.skin import bends
 def is_simple(e: Emitter) -> bool:
     """Whether an emitter's particles are discs with nothing done to them, drawn by the fastest way."""
     return (
-        is_plain(e) and MODES[e.blend] == 0 and all(x is None for x in (e.trail, e.heads, e.lines, e.skin, e.strand))
+        is_plain(e) and MODES[e.blend] == 0 and all(x is None for x in (e.trail, e.heads, e.lines, e.skin, e.strand, e.ripples))
         and e.group is None and e.use.kind == "picture" and not e.hidden_by and not working(e.finish)
         and e.lit.value == 0 and not e.lit.timed
     )  # fmt: skip
@@ -51,7 +51,7 @@ def reads_ground(shot: Shot) -> bool:
         return any(u.use.kind != "picture" and u.use.of == "plate" for u in _units(shot))
     units = [u for u in _units(shot) if not (isinstance(u, Emitter) and u.group is not None)]
     uses = any(u.use.kind != "picture" and u.use.of in (None, "plate") for u in units)
-    if any(e.on and e.skin is not None and bends(e.skin) for e in shot.emitters):
+    if any(e.on and (e.ripples is not None or (e.skin is not None and bends(e.skin))) for e in shot.emitters):
         return True
     return uses or any(MODES[u.blend] != 0 for u in units)
 

@@ -27,6 +27,7 @@ from isbjorn.core.render.lights import lit, rows_of
 from isbjorn.core.render.neighbours import pairs
 from isbjorn.core.render.overdraw import BLENDED, DISCS, SMEARED, SPRITES, STROKES, affordable, covered
 from isbjorn.core.render.profiles import HARD, SOFT, mean_cover, pack_body
+from isbjorn.core.render.ripples import draw_ripples
 from isbjorn.core.render.skin import draw_skin, reach_of
 from isbjorn.core.render.sprites import draw_sprites, sprites_of
 from isbjorn.core.render.strands import draw_strands, tangents
@@ -96,6 +97,11 @@ class RenderContext:
         if emitter.strand is not None:
             self._strands(pen, number, particles, blurred, onto)
             return particles
+        if emitter.ripples is not None and not bare:
+            draw_ripples(pen, onto)
+            if not emitter.ripples.bodies:
+                pen.count(particles)
+                return particles
         drawn, change = self._blurred(number, particles) if blurred else (particles, None)
         if emitter.lines is not None and not bare:
             pen.lines(particles, onto)

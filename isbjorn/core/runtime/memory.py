@@ -95,6 +95,15 @@ class Kept(Generic[V]):
         """What it may hold now: a process may be given another budget after it was loaded."""
         return int(share_of(self.part) * self.share)
 
+    def peek(self, key: Hashable) -> V | None:
+        """The thing of a key, if it is there."""
+        with self._lock:
+            known = self._things.get(key)
+            if known is None:
+                return None
+            self._things.move_to_end(key)
+            return known[0]
+
     def get(self, key: Hashable, make: Callable[[], V]) -> V:
         """The thing of a key; made if it is not there. Two who ask at once may both make it."""
         with self._lock:
@@ -102,7 +111,10 @@ class Kept(Generic[V]):
             if known is not None:
                 self._things.move_to_end(key)
                 return known[0]
-        made = make()
+        return self.keep(key, make())
+
+    def keep(self, key: Hashable, made: V) -> V:
+        """Keep a thing that was made."""
         size = bytes_of(made)
         with self._lock:
             # One that is larger than all may be is kept alone: it would be made anew at every look.

@@ -23,6 +23,7 @@
     ['lines', 'Lines', 'Lines', 'Lines to its neighbours, in the colours of both.'],
     ['skin', 'Skin', 'Skin', 'One smooth surface over all of them, in place of their bodies: a liquid.'],
     ['strand', 'Strands', 'Strand', 'Each birth is the root of a strand, in place of its body, trail and repeats.'],
+    ['ripples', 'Ripples', 'Ripples', 'Each birth falls into water: waves run out of it over a face of your plate.'],
     ['heads', 'Repeats', 'Heads', 'It is drawn again along its own way, offset in time.'],
   ] as const;
   const drawn = $derived(extras.filter(([field]) => emitter[field]).map(([, label]) => label.toLowerCase()));
@@ -68,7 +69,7 @@
   />
 </Section>
 <Section title="Colour" about="by {emitter.colour_by}"><ColourFields {desk} {emitter} {path} /></Section>
-<Section title="Trails, strands, skin" about={drawn.join(' · ')}>
+<Section title="Trails, strands, water" about={drawn.join(' · ')}>
   {#each extras as [field, label, model, hint] (field)}
     <Switch
       {label}

@@ -1,0 +1,173 @@
+"""Waves on a face of water, exact at any moment: the wave equation in the face's own modes.
+
+h'' + 2γ h' + … = c² Δh on a rectangle whose edges reflect has cosines as its modes, and each of them swings by itself: what was
+pushed down at a moment is, so many seconds later, e^(-γt) cos ωt of that, with ω = c |k| (d'Alembert's equation, Fourier's way). So
+nothing can become unstable, energy never grows, and no wave runs faster or slower than it should. γ has a part that grows with k²,
+by which small waves die sooner.
+
+Modes are kept at tenths of a second, worked out from one to the next; between them lie the births since.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numba import njit, prange
+
+from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.runtime.memory import Kept
+from isbjorn.core.runtime.parallel import guarded
+
+MOST_MODES, _FINEST = 256, 4.0
+_PER_S = 10
+# What has died away to so little is forgotten; no longer than so many seconds are looked back.
+_NOTHING, _LONGEST_S = 1e-4, 60.0
+# Births of a tenth of a second that are looked at; of more, some stand for all.
+MOST_AT_ONCE = 240
+
+
+@dataclass(frozen=True)
+class Water:
+    """A rectangle of water: width and length px; speed of waves px/s; damping 1/s; smooth px²/s; drop: the standard
+    deviation of the dent that a birth makes, px."""
+
+    width: float
+    length: float
+    speed: float
+    damping: float
+    smooth: float
+    drop: float
+
+    @property
+    def modes(self) -> tuple[int, int]:
+        """How many modes there are along the length and the width, even."""
+        wanted = (_FINEST * side / (math.pi * self.drop) for side in (self.length, self.width))
+        down, along = (min(MOST_MODES, max(8, 2 * math.ceil(n / 2))) for n in wanted)
+        return down, along
+
+    @property
+    def lasts_s(self) -> float:
+        """How long after a birth nothing is left of it, in whole tenths of a second."""
+        return min(_LONGEST_S, math.ceil(_PER_S * -math.log(_NOTHING) / self.damping) / _PER_S)
+
+    def numbers(self) -> tuple[Doubles, Doubles]:
+        """Turns ω in rad/s and dampings in 1/s of the modes, (down, along)."""
+        down, along = self.modes
+        kx, ky = np.pi * np.arange(along) / self.width, np.pi * np.arange(down) / self.length
+        k2 = kx[None] ** 2 + ky[:, None] ** 2
+        return self.speed * np.sqrt(k2), self.damping + self.smooth * k2
+
+
+@dataclass(frozen=True)
+class Dents:
+    """Births on the face: moments (n,) s; places u, v (n,) px from its corner; depths (n,) px."""
+
+    moments: Doubles
+    u: Doubles
+    v: Doubles
+    depth: Doubles
+
+
+@dataclass(frozen=True)
+class Modes:
+    """The modes of the height of a face at a moment, px: real and turned by a quarter, (down, along)."""
+
+    real: Doubles
+    imaginary: Doubles
+
+
+@njit(
+    "void(f8[:,::1], f8[:,::1], f8[:,::1], f8[:,::1], f8, f8[::1], f8[:,::1], f8[:,::1])",
+    parallel=True,
+    cache=True,
+    error_model="numpy",
+)
+def _swing(
+    real: Doubles, imaginary: Doubles, turn: Doubles, damping: Doubles, passed: float, ages: Doubles, along: Doubles, down: Doubles
+) -> None:  # fmt: skip
+    """Let modes swing on for `passed` s, and add dents of so many ages in s: along (n, modes), down (n, modes)."""
+    for j in prange(real.shape[0]):
+        for i in range(real.shape[1]):
+            w, g = turn[j, i], damping[j, i]
+            e = math.exp(-g * passed)
+            c, s = e * math.cos(w * passed), e * math.sin(w * passed)
+            a, b = real[j, i] * c - imaginary[j, i] * s, real[j, i] * s + imaginary[j, i] * c
+            for n in range(len(ages)):
+                by = math.exp(-g * ages[n]) * along[n, i] * down[n, j]
+                a += by * math.cos(w * ages[n])
+                b += by * math.sin(w * ages[n])
+            real[j, i], imaginary[j, i] = a, b
+
+
+_swung = guarded(_swing)
+
+
+def after(water: Water, modes: Modes, passed_s: float, dents: Dents, t: float) -> Modes:
+    """Modes at shot time t, `passed_s` later, with the dents that came meanwhile."""
+    down, along = water.modes
+    turn, damping = water.numbers()
+
+    def shares(count: int, side: float, at: Doubles) -> Doubles:
+        k = np.pi * np.arange(count) / side
+        norm = np.where(np.arange(count) == 0, 1.0, 2.0) / side * math.sqrt(2 * math.pi) * water.drop
+        return np.ascontiguousarray(norm * np.exp(-0.5 * (k * water.drop) ** 2) * np.cos(at[:, None] * k))
+
+    real, imaginary = modes.real.copy(), modes.imaginary.copy()
+    _swung(
+        real, imaginary, turn, damping, passed_s, np.ascontiguousarray(t - dents.moments), 
+        -dents.depth[:, None] * shares(along, water.width, dents.u), shares(down, water.length, dents.v),
+    )  # fmt: skip
+    # The level itself stays: what is pushed down at one place stands higher at all others.
+    real[0, 0] = imaginary[0, 0] = 0.0
+    return Modes(real, imaginary)
+
+
+def still(water: Water) -> Modes:
+    """No wave."""
+    return Modes(np.zeros(water.modes), np.zeros(water.modes))
+
+
+def heights(water: Water, modes: Modes, finer: int = 2) -> Floats:
+    """Heights in px on a grid of even cells over the face, `finer` cells for each mode, float32 (down, along); the first row at
+    v = 0."""
+    down, along = water.modes
+    rows, columns = finer * down, finer * along
+    whole = np.zeros((rows, columns), np.float32)
+    scale_y = np.where(np.arange(down) == 0, math.sqrt(rows), math.sqrt(rows / 2))
+    scale_x = np.where(np.arange(along) == 0, math.sqrt(columns), math.sqrt(columns / 2))
+    whole[:down, :along] = modes.real * scale_y[:, None] * scale_x
+    return np.asarray(cv2.idct(whole), np.float32)
+
+
+_MODES: Kept[Modes] = Kept("states", 0.2)
+
+
+def modes_at(
+    water: Water, t: float, begin_s: float, key: Callable[[float], object], dents: Callable[[float, float], Dents]
+) -> Modes:
+    """The modes of a face at shot time t, from its first birth on.
+
+    key: what the births up to a moment hang on; dents(after, until): those of a stretch of time.
+    """
+    lasts = round(water.lasts_s * _PER_S)
+    last = math.floor(t * _PER_S)
+    # Always from the same moments on, so that it does not hang on what was asked for before.
+    first = max((last // lasts - 1) * lasts, math.floor(max(begin_s, -_LONGEST_S) * _PER_S) - 1)
+    modes = None
+    todo = []
+    for n in range(last, first, -1):
+        known = _MODES.peek((water, first, n, key(n / _PER_S)))
+        if known is not None:
+            modes = known
+            break
+        todo.append(n)
+    modes = still(water) if modes is None else modes
+    for n in reversed(todo):
+        made = after(water, modes, 1 / _PER_S, dents((n - 1) / _PER_S, n / _PER_S), n / _PER_S)
+        modes = _MODES.keep((water, first, n, key(n / _PER_S)), made)
+    rest = t - last / _PER_S
+    return after(water, modes, rest, dents(last / _PER_S, t), t) if rest > 1e-9 else modes
