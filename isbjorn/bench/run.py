@@ -19,6 +19,7 @@ from isbjorn.bench.end_to_end import deliver_fps, edit_to_picture_ms, preview_fp
 from isbjorn.bench.finish import blur_ms, drawn_ms, glow_ms
 from isbjorn.bench.opengl import Discs
 from isbjorn.bench.shots import fountain
+from isbjorn.bench.strands import ripples_ms, skin_ms, strands_ms
 from isbjorn.bench.timing import seconds
 from isbjorn.bench.world import world_ns_per_particle_step
 from isbjorn.core import Solver
@@ -139,6 +140,9 @@ def measure(only: str, tell: Callable[[str], object]) -> dict[str, Any]:
             "world_ns_per_particle_step": world_ns_per_particle_step,
             "crowd_ns_per_particle_step": crowd_ns_per_particle_step,
             "contagion_ms": contagion_ms,
+            "strands_ms": strands_ms,
+            "skin_ms": skin_ms,
+            "ripples_ms": ripples_ms,
             "draw": drawing,
             "frame_ms": drawn_ms,
             "blur": blur_ms,

@@ -22,8 +22,18 @@
     ['trail', 'Trail', 'Trail', 'Each draws its own way behind it.'],
     ['lines', 'Lines', 'Lines', 'Lines to its neighbours, in the colours of both.'],
     ['skin', 'Skin', 'Skin', 'One smooth surface over all of them, in place of their bodies: a liquid.'],
-    ['strand', 'Strands', 'Strand', 'Each birth is the root of a strand, in place of its body, trail and repeats.'],
-    ['ripples', 'Ripples', 'Ripples', 'Each birth falls into water: waves run out of it over a face of your plate.'],
+    [
+      'strand',
+      'Strands',
+      'Strand',
+      'Each birth is the root of a strand, in place of its body, trail and repeats.',
+    ],
+    [
+      'ripples',
+      'Ripples',
+      'Ripples',
+      'Each birth falls into water: waves run out of it over a face of your plate.',
+    ],
     ['heads', 'Repeats', 'Heads', 'It is drawn again along its own way, offset in time.'],
   ] as const;
   const drawn = $derived(extras.filter(([field]) => emitter[field]).map(([, label]) => label.toLowerCase()));
