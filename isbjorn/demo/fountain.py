@@ -140,7 +140,7 @@ def fountain(plate: str) -> Shot:
         colour=ramp({0: "#f2f8ff", 1: "#a9c4d8"}, {}), lit=Number(value=45), blend="screen",
     )  # fmt: skip
     waves = Emitter(
-        id="waves", name="Water", seed=86, born_of="jet", born_when="at touch", rate=Number(value=0),
+        id="waves", name="Waves", seed=86, born_of="jet", born_when="at touch", rate=Number(value=0),
         shape=Disc(radius=Number(value=1)),
         lifespan=Number(value=0.1), speed=Number(value=0), size=Number(value=8, spread=5),
         ripples=Ripples(

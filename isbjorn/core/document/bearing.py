@@ -17,11 +17,6 @@ def check_bearing(shot: Shot) -> None:
     """
     emitters = {e.id: e for e in shot.emitters}
     bears = {e.id: e.born_of for e in shot.emitters if e.born_of in emitters}
-    for e in shot.emitters:
-        if e.id in bears and e.rate_per == "px" and e.born_when == "in flight":
-            raise PydanticCustomError(
-                "born_per_px", "{e} is born of particles; give its rate per second or per frame", {"e": e.name}
-            )
     if not bears:
         return
     # Who is stepped as one has one name: that of the first.

@@ -34,6 +34,11 @@ _STEPS_KEPT = 512
 # Of more children in one step some are left out, evenly.
 MOST_IN_A_STEP = 100_000
 _LONGEST_S = 600.0
+# What forces are reckoned to add to a speed, px/s.
+_USUAL_PX_S = 100.0
+# Steps are counted from so many before the shot on, above what births are numbered by.
+_EARLY, _STEP_BITS = 1 << 23, 38
+_GOLDEN = (math.sqrt(5) - 1) / 2
 
 
 @dataclass(frozen=True)
@@ -167,7 +172,10 @@ class Offspring(Births):
         state = feet(parent.state(index), joints) if right > self.begin_s else nobody()
         after = feet(parent.state(index + 1), joints)
         who, born_at, lives, columns = self._alive(state, after)
-        which, j, moments = self._events(who, born_at, lives, state, after, columns, left, right)
+        if self.by_way:
+            which, j, moments = self._on_the_way(index, who, born_at, lives, state, after, columns)
+        else:
+            which, j, moments = self._events(who, born_at, lives, state, after, columns, left, right)
         keep = (moments >= self.start_s - NOW_S) & (moments < self.end_s - NOW_S)
         which, j, moments = which[keep], j[keep], moments[keep]
         if len(which) > MOST_IN_A_STEP:
@@ -180,6 +188,46 @@ class Offspring(Births):
         return Born(
             numbers[order], moments[order], place[order], velocity[order], who[theirs], born_at[theirs], lives[theirs]
         )
+
+    @property
+    def by_way(self) -> bool:
+        """Whether so many are born for each px that who bears them goes."""
+        return self.emitter.rate_per == "px" and self.emitter.born_when == "in flight"
+
+    def _on_the_way(
+        self, index: int, who: Longs, born_at: Doubles, lives: Doubles, state: State, after: State, columns: tuple[Longs, Longs]
+    ) -> tuple[Longs, Longs, Doubles]:  # fmt: skip
+        """As `_events`, of births per px: as many as the way of a step asks for. What is left over is rounded up in as many steps as
+        comes to it, by a sequence that fills evenly (Weyl), from a place that each draws: so all steps together are exact but for
+        one or two."""
+        parent = self.parent
+        assert parent is not None
+        left, right = index / parent.hz, (index + 1) / parent.hz
+        begin, until = np.maximum(left, born_at), np.minimum(right, born_at + lives)
+        way = np.zeros(len(who))
+        (here, there), both = columns, (columns[0] >= 0) & (columns[1] >= 0)
+        way[both] = np.linalg.norm(
+            after.place[:, there[both]].T + self._origin(right) - state.place[:, here[both]].T - self._origin(left),
+            axis=1,
+        )
+        for one, some in ((there, after), (here, state)):
+            alone = ~both & (one >= 0)
+            speed = np.linalg.norm(some.velocity[:, one[alone]], axis=0)
+            way[alone] = speed * np.maximum(0, until - begin)[alone]
+        rate = max(0.0, float(self.readings.number(self.emitter.rate, np.array([(left + right) / 2]))[0]))
+        own = who + (np.int64(index + _EARLY) << _STEP_BITS)
+        turn = np.mod(draws01(self.key, who, BORN) + (index + _EARLY) * _GOLDEN, 1.0)
+        count = np.clip(np.floor(rate * way + turn), 0, MOST_IN_A_STEP).astype(np.int64)
+        total = int(count.sum())
+        if total > 20 * MOST_IN_A_STEP:
+            count = count // math.ceil(total / (20 * MOST_IN_A_STEP))
+        which = np.repeat(np.arange(len(who)), count)
+        k = np.arange(len(which)) - np.repeat(np.cumsum(count) - count, count)
+        share = (k + 0.5) / np.maximum(count[which], 1)
+        if self.emitter.cadence != "even":
+            share = (k + draws01(self.key, own[which] * 31 + k, BORN)) / np.maximum(count[which], 1)
+        moments = begin[which] + share * np.maximum(0, until - begin)[which]
+        return which, k + (np.int64(index + _EARLY) << 17), moments
 
     @staticmethod
     def _alive(state: State, after: State) -> tuple[Longs, Doubles, Doubles, tuple[Longs, Longs]]:
@@ -289,6 +337,8 @@ class Offspring(Births):
 
     def _each_at_most(self, window: float, until: float) -> float:
         """Children of one in a window, at most."""
+        if self.by_way:
+            return self._each_second() * window + 1
         if self.steady:
             return self.stream.up_to(self.stream_begin + max(0.0, window)) + 1
         t = np.linspace(self.stream_begin, max(self.stream_begin + 1e-3, min(until, self.end_s)), 400)
@@ -303,7 +353,15 @@ class Offspring(Births):
             return self.emitter.born_count * self.bearing.about(after, until)
         lived = min(self.longest_life, until - max(after - self.longest_life, self.begin_s))
         alive = before * min(1.0, self.longest_life / max(lived + until - after, 1e-6))
+        if self.by_way:
+            return alive * self._each_second() * (until - after)
         return alive * (self.stream.up_to(until) - self.stream.up_to(after))
+
+    def _each_second(self) -> float:
+        """Children per px that one bears in a second, about: by the speed at which who bears it is born."""
+        rate, speed = self.emitter.rate, self.bearing.emitter.speed
+        most = max([rate.value, *(k.value for k in rate.keys)])
+        return max(0.0, most) * (max([speed.value, *(k.value for k in speed.keys)]) + speed.spread + _USUAL_PX_S)
 
     def per_second(self, after: float, until: float) -> float:
         return self.about(after, until) / max(until - after, 1e-6)

@@ -102,6 +102,8 @@ def _at_age(e: Emitter, age: float) -> tuple[float, float]:
 def pops(case: Case) -> Checks:
     """Size or opacity that appears or vanishes at once."""
     e = case.emitter
+    if e.ripples is not None and not e.ripples.bodies:
+        return
     size, seen = _at_age(e, 0.0)
     # Who stands there from the first frame on is never seen to appear.
     there = e.rate.value == 0 and not e.rate.timed and all(b.at_s + e.delay_s <= 0 and b.times == 1 for b in e.bursts)
