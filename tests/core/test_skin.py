@@ -130,5 +130,44 @@ class Shading(unittest.TestCase):
         np.testing.assert_allclose(over[..., :3], ground[..., :3], atol=2e-3)
 
 
+class OfAGroup(unittest.TestCase):
+    """One skin over the particles of several emitters."""
+
+    def whole(self, apart: float, **group: Any) -> Shot:
+        one = ONE | {"group": "g", "across": -apart / 2}
+        other = ONE | {
+            "group": "g",
+            "id": "o",
+            "across": apart / 2,
+            "seed": 7,
+            "colour": {"colours": [{"at": 0, "colour": "#ff0000"}]},
+        }
+        skin = {"smoothing": 0, "level": 35}
+        given = {"id": "g", "skin": skin, **group}
+        return parse_shot(
+            {"width": 400, "height": 300, "emitters": [one, other], "groups": [given], "background": "#204060"}
+        )
+
+    def test_balls_of_two_emitters_join_as_those_of_one(self) -> None:
+        for apart in (70.0, 110.0, 150.0):
+            seen, alone = cover(self.whole(apart)), cover(pair(apart, 35))
+            self.assertAlmostEqual(float(seen.sum()), float(alone.sum()), delta=0.003 * float(alone.sum()))
+        bridged, parted = (float(cover(self.whole(apart))[150, 200]) for apart in (70.0, 150.0))
+        self.assertEqual((round(bridged), round(parted)), (1, 0))
+
+    def test_each_keeps_its_colour_and_they_mix_between(self) -> None:
+        picture = render_frame(self.whole(70, skin={"smoothing": 0, "shade": 0, "highlight": 0}), 3)
+        left, middle, right = (picture[150, x, 1] / picture[150, x, 0] for x in (145, 200, 255))
+        self.assertGreater(float(left), float(middle) + 0.1)
+        self.assertGreater(float(middle), float(right) + 0.1)
+
+    def test_with_effects_it_is_a_layer_and_off_it_is_bodies(self) -> None:
+        plain, glowing = (render_frame(self.whole(70, finish=f), 3) for f in ((), ({"kind": "glow", "above": 0},)))
+        self.assertGreater(float(glowing.sum()), float(plain.sum()) * 1.01)
+        self.assertGreater(float(cover(self.whole(70, skin=None)).max()), 0.999)
+        off = self.whole(70, skin={"on": False})
+        np.testing.assert_array_equal(render_frame(off, 3), render_frame(self.whole(70, skin=None), 3))
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from isbjorn.core.document.base import Gripped, MediaName, Part, RefTo, ShownIf, new_id
+from isbjorn.core.document.bodies import Skin
 from isbjorn.core.document.effects import Hex
 from isbjorn.core.document.placed import FAR, PathPoint, Placed
 from isbjorn.core.document.unions import Finish
@@ -44,6 +45,9 @@ class Group(Part):
     on: bool = True
     blend: Blend = "normal"
     use: Use = Field(default_factory=Use)
+    skin: Skin | None = Field(
+        default=None, description="One smooth surface over the particles of all its members, in place of their bodies."
+    )
     finish: Finish = ()
 
 

@@ -51,7 +51,9 @@ def reads_ground(shot: Shot) -> bool:
         return any(u.use.kind != "picture" and u.use.of == "plate" for u in _units(shot))
     units = [u for u in _units(shot) if not (isinstance(u, Emitter) and u.group is not None)]
     uses = any(u.use.kind != "picture" and u.use.of in (None, "plate") for u in units)
-    if any(e.on and (e.ripples is not None or (e.skin is not None and bends(e.skin))) for e in shot.emitters):
+    if any(u.on and u.skin is not None and bends(u.skin) for u in _units(shot)):
+        return True
+    if any(e.on and e.ripples is not None for e in shot.emitters):
         return True
     return uses or any(MODES[u.blend] != 0 for u in units)
 
@@ -181,10 +183,13 @@ class Compositor:
                 onto[:] = used(unit.use, self.layer(unit), onto, self.context)
             return
         own = (
-            isinstance(unit, Group) or working(unit.finish) or bool(set(unit.hidden_by) & set(self._mattes))
+            (isinstance(unit, Group) and unit.skin is None) or working(unit.finish) 
+            or (isinstance(unit, Emitter) and bool(set(unit.hidden_by) & set(self._mattes)))
             or unit.id in self._aimed
         )  # fmt: skip
-        if not own:
+        if isinstance(unit, Group) and not own:
+            self._draw_members(unit, onto, unit.blend)
+        elif not own:
             self._draw(unit, onto)
         else:
             # An emitter that only adds light has left no cover on its layer, so that is laid the plain way.
@@ -195,6 +200,16 @@ class Compositor:
     def _draw(self, emitter: Any, onto: Floats, blend: str | None = None) -> None:
         number = self.shot.emitters.index(emitter)
         self.particles[number] = self.context.draw(number, onto, blend)
+
+    def _draw_members(self, group: Group, onto: Floats, blend: str) -> None:
+        """Draw the members of a group: each by itself, or all under one skin."""
+        members = [e for e in self.shot.emitters if e.on and e.group == group.id]
+        if group.skin is None:
+            for member in members:
+                self._put(member, onto)
+            return
+        numbers = [self.shot.emitters.index(member) for member in members]
+        self.particles |= self.context.draw_as_one(numbers, group.skin, onto, blend)
 
     def layer(self, unit: Emitter | Group) -> Floats:
         """A unit's own layer with its finish, and with what others do to it, as large as the picture."""
@@ -237,9 +252,7 @@ class Compositor:
         """The part of a unit's layer in which there is anything, and its left and top; None if there is nothing."""
         layer = self._nothing()
         if isinstance(unit, Group):
-            for member in self.shot.emitters:
-                if member.on and member.group == unit.id:
-                    self._put(member, layer)
+            self._draw_members(unit, layer, "normal")
         else:
             self._draw(unit, layer, unit.blend if MODES[unit.blend] == 0 else "normal")
         users = self._aimed.get(unit.id, ())

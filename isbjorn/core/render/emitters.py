@@ -15,6 +15,7 @@ from isbjorn.core.appearance.looks import number_now
 from isbjorn.core.appearance.particles import Particles, Solver, births_of
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Number, Round, Shot
+from isbjorn.core.document.bodies import Skin
 from isbjorn.core.errors import Stale
 from isbjorn.core.random import SPIN_X, SPIN_Y, STRETCH, TURN_X, TURN_Y, draws_around
 from isbjorn.core.render.atlas import Bodies, Pictures, is_plain, turns_in_depth
@@ -123,6 +124,22 @@ class RenderContext:
             way = ways(self.solver, number, self.open) if blurred else None
             pen.bodies(drawn, onto, way=way, count=True, change=change)
         return particles
+
+    def draw_as_one(self, numbers: list[int], skin: Skin, onto: Floats, blend: str) -> dict[int, Particles]:
+        """Draw one skin over the particles of some emitters, by their places in the cast; the particles of each."""
+        found: dict[int, Particles] = {}
+        balls = []
+        for number in numbers:
+            if number not in self.solver.tracks:
+                continue
+            found[number] = self.solver.of(number, self.seconds, self.stale)
+            if len(found[number]):
+                pen = EmitterRasteriser(self, self.shot.emitters[number], number, blend)
+                balls.append(pen.balls(found[number], skin))
+        if balls:
+            centre, radius, colour, opacity = (np.concatenate(rows) for rows in zip(*balls, strict=True))
+            draw_skin(self, skin, centre, radius, colour, opacity, onto, blend)
+        return found
 
     def _exposed(
         self,
@@ -275,9 +292,13 @@ class EmitterRasteriser:
 
     def skin(self, p: Particles, onto: Floats, blend: str) -> None:
         """Draw one surface over all particles, in place of their bodies."""
-        context, skin = self.context, self.emitter.skin
-        if len(p) == 0 or skin is None:
-            return
+        skin = self.emitter.skin
+        if len(p) and skin is not None:
+            draw_skin(self.context, skin, *self.balls(p, skin), onto, blend)
+
+    def balls(self, p: Particles, skin: Skin) -> tuple[Floats, Floats, Floats, Floats]:
+        """What a skin lies over: centres (n, 2) and radii (n,) in px of the picture, linear colours (n, 3), opacities (n,)."""
+        context = self.context
         centre, grown = self.pixels(p.position)
         radius = p.size * np.float32(0.5 * context.view.scale_x) * grown
         # Each ball is drawn twice; it is reckoned no smaller than one of the usual level.
@@ -289,7 +310,7 @@ class EmitterRasteriser:
         colour, opacity = self.lit(p.position, p.colour, np.minimum(1, p.opacity))
         opacity = np.where(grown > 0, opacity, 0).astype(np.float32)
         self._count(centre, radius, opacity, grown)
-        draw_skin(context, skin, centre, radius, colour.astype(np.float32), opacity, onto, blend)
+        return centre, radius, colour.astype(np.float32), opacity
 
     def _affordable(self, p: Particles, centre: Floats, radius: Floats, smeared: bool) -> npt.NDArray[np.bool_] | None:
         """Which bodies are drawn, where all would cost too much."""

@@ -197,9 +197,9 @@ class Offspring(Births):
     def _on_the_way(
         self, index: int, who: Longs, born_at: Doubles, lives: Doubles, state: State, after: State, columns: tuple[Longs, Longs]
     ) -> tuple[Longs, Longs, Doubles]:  # fmt: skip
-        """As `_events`, of births per px: as many as the way of a step asks for. What is left over is rounded up in as many steps as
-        comes to it, by a sequence that fills evenly (Weyl), from a place that each draws: so all steps together are exact but for
-        one or two."""
+        """As `_events`, of births per px: as many as the way of a step asks for. What is left over is rounded up in as many
+        steps as comes to it, by a sequence that fills evenly (Weyl), from a place that each draws: so all steps together are
+        exact but for one or two."""
         parent = self.parent
         assert parent is not None
         left, right = index / parent.hz, (index + 1) / parent.hz

@@ -24,6 +24,17 @@
   />
 {/each}
 <div class="pt-2"></div>
+<Section title="Skin" about={group.skin ? group.skin.material : ''}>
+  <Switch
+    label="Skin"
+    hint="One smooth surface over the particles of all its members, in place of their bodies: a liquid."
+    on={group.skin !== null}
+    onset={(on) => desk.set(`${path}/skin`, on ? {} : null, on ? 'Skin' : 'No skin')}
+  />
+  {#if group.skin}
+    <Fields {desk} model="Skin" owner={group.skin} path="{path}/skin" />
+  {/if}
+</Section>
 <Section title="Effects" about={finishAbout(group.finish)}>
   <Finish
     {desk}
