@@ -15,7 +15,7 @@ import cv2
 import numpy as np
 import numpy.typing as npt
 import simplejpeg
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
@@ -69,6 +69,15 @@ class Figures(BaseModel):
     refused: dict[str, int]
     ms: float
     memory_bytes: int
+    reach: int | None = Field(default=None, description="The frame up to which the states of crowds are kept.")
+
+
+def reach_of(solver: Solver) -> int | None:
+    """The frame up to which the states of a shot's crowds are kept; None without crowds."""
+    shot, reached_s = solver.shot, solver.reach_s
+    if reached_s is None:
+        return None
+    return min(shot.last_frame, max(shot.first_frame, shot.first_frame + int(reached_s * float(shot.frame_rate))))
 
 
 @dataclass(frozen=True)
@@ -243,6 +252,7 @@ class Preview:
             refused=layers.particles.refused,
             ms=round((time.perf_counter() - start) * 1e3, 2),
             memory_bytes=resident_bytes(),
+            reach=reach_of(solver),
         )
         shown = Shown(jpeg, figures, rgb.shape[1], rgb.shape[0])
         self.keep(digest, wish, shown)

@@ -339,6 +339,21 @@ class Promises(unittest.TestCase):
         self.assertIsNone(Solver(Shot.model_validate(given), cache, before=looked).tracks[0].crowd.known(120)[1])  # type: ignore[union-attr]
 
 
+class Reach(unittest.TestCase):
+    def test_it_is_told_how_far_states_are_kept(self) -> None:
+        solver = Solver(Shot.model_validate(school()))
+        self.assertIsNone(solver.reach_s)
+        solver.at(50)
+        far = solver.reach_s
+        assert far is not None
+        self.assertAlmostEqual(far, 2.0, delta=0.4)
+        solver.at(10)
+        self.assertEqual(solver.reach_s, far)
+        other = school()
+        other["emitters"][0]["speed"] = 333
+        self.assertIsNone(Solver(Shot.model_validate(other), solver.cache, before=solver).reach_s)
+
+
 class Mixed(unittest.TestCase):
     def test_who_is_not_pushed_touches_the_walls_all_the_same(self) -> None:
         given = crate(30).model_dump(mode="json")

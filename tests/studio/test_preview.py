@@ -11,6 +11,7 @@ import numpy as np
 import simplejpeg
 
 from isbjorn.core import render_frame
+from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import Stale
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.render.shades import to_shades
@@ -43,6 +44,15 @@ class Previews(unittest.TestCase):
         self.assertLess(np.ptp(alpha.astype(int), axis=2).max(), 3)
         self.assertLess(self.draw(60, view="particles")[0, 0].max(), 4)
         self.assertGreater(self.draw(60)[0, 0, 2], 50)
+
+    def test_it_tells_how_far_a_crowd_is_stepped(self) -> None:
+        self.assertIsNone(self.preview.draw(self.shot, self.digest, Wish(20, 128)).figures.reach)
+        crowd = {**self.shot.model_dump(mode="json"), "forces": [{"kind": "flock", "id": "f"}]}
+        crowd["links"] = [{"force": "f", "emitter": self.shot.emitters[0].id}]
+        shot = parse_shot(crowd)
+        reached = self.preview.draw(shot, digest_of(shot), Wish(30, 128)).figures.reach
+        assert reached is not None
+        self.assertAlmostEqual(reached, 30, delta=9)
 
     def test_a_free_look_is_kept_apart_from_the_cameras_picture(self) -> None:
         through, aside = self.draw(60), self.draw(60, orbit=(50.0, 20.0, 1.5))

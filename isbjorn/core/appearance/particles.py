@@ -157,6 +157,12 @@ class Solver:
         runs = [track.crowd.running for track in self.tracks.values() if isinstance(track.crowd, Crowd)]
         return max((one for one in runs if one is not None), key=lambda one: one.left_s, default=None)
 
+    @property
+    def reach_s(self) -> float | None:
+        """Shot time up to which the states of all crowds are kept; None without crowds."""
+        found = [track.crowd.reach_s for track in self.tracks.values() if isinstance(track.crowd, Crowd)]
+        return min((one for one in found if one is not None), default=None)
+
     def at(self, frame: int | Fraction, stale: Callable[[], bool] | None = None) -> Particles:
         """The particles at a frame number (sub-frames as fractions)."""
         return self.at_seconds(self.shot.seconds(frame), stale)

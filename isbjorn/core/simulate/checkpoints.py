@@ -108,6 +108,12 @@ class Ladder(Generic[S]):
                     return at, rungs[at][0]
             return 0, None
 
+    def furthest(self, motion: str, tag: Callable[[int], str]) -> int | None:
+        """The last step of a motion of which a state is kept with the tag that `tag` gives for it; None if there is none."""
+        with self._lock:
+            rungs = dict(self._rungs.get(motion, {}))
+        return max((at for at, (_, told) in rungs.items() if told == tag(at)), default=None)
+
     def keep(self, motion: str, tag: str, index: int, state: S, asked: bool = False) -> None:
         """Keep a state, if it is a rung or was asked for."""
         with self._lock:

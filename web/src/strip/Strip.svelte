@@ -52,6 +52,8 @@
   }
   const speed = $derived(desk.player.playing ? (desk.player.header?.fps ?? 0) : rate);
   const emitter = $derived(desk.emitter);
+  /** How far particles that know of each other have been stepped: any frame up to there is soon there. */
+  const reach = $derived(desk.player.header?.figures.reach ?? null);
   /** The keyed numbers of the chosen thing, and the moments at which any of them has a key. */
   const keyed = $derived.by(() => {
     const path = desk.path || (desk.chosen.kind === 'shot' ? '/camera' : '');
@@ -158,6 +160,18 @@
           opacity="0.75"
         />
       {/each}
+      {#if reach !== null}
+        <line
+          data-reach={reach}
+          x1={at(first)}
+          x2={at(Math.min(reach + 1, last))}
+          y1="40.5"
+          y2="40.5"
+          stroke="var(--aurora)"
+          stroke-width="1.5"
+          opacity="0.75"
+        />
+      {/if}
       {#if emitter}
         {@const begin = first + (emitter.start_s - emitter.pre_roll_s) * rate}
         {@const end = emitter.end_s === null ? last : first + emitter.end_s * rate}

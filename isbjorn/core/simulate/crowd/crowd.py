@@ -119,6 +119,14 @@ class Crowd:
         """The latest kept state at or before a step."""
         return self.ladder.nearest(self.motion, self.tag, index)
 
+    @property
+    def reach_s(self) -> float | None:
+        """Shot time up to which states are kept, so that any moment before it is there soon; None if all are, or none."""
+        if self.still is not None:
+            return None
+        index = self.ladder.furthest(self.motion, self.tag)
+        return None if index is None else index / self.hz
+
     def state(self, index: int, stale: Callable[[], bool] | None = None) -> CrowdState:
         """The states at a lattice step; raises Stale if `stale` says that nobody waits for them."""
         if self.still is not None:
