@@ -135,7 +135,7 @@ def fountain(plate: str) -> Shot:
         shape=Disc(radius=Number(value=1)),
         lifespan=Number(value=1.3, spread=0.4), speed=Number(value=0),
         size=Number(value=58, spread=26, over_life=curve((0, 0.06), (0.3, 0.5), (1, 1))),
-        body=Ring(width=Number(value=13), softness=Number(value=60)), turn_x=Number(value=82.7),
+        body=Ring(width=Number(value=13), softness=Number(value=60)), facing="surface",
         opacity=Number(value=12, spread=8, over_life=curve((0, 1), (0.3, 0.55), (1, 0))),
         colour=ramp({0: "#f2f8ff", 1: "#a9c4d8"}, {}), lit=Number(value=45), blend="screen",
     )  # fmt: skip

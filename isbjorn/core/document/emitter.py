@@ -222,10 +222,11 @@ class Emitter(Placed):
         default="weight",
         description="weight: each has one for life; else the first body until it touches or catches something, then the others.",
     )
-    facing: Annotated[Literal["angle", "motion"], LOOK] = Field(
+    facing: Annotated[Literal["angle", "motion", "surface"], LOOK] = Field(
         title="Orientation",
         default="angle",
-        description="angle: as its angle and spin say; motion: along its way, turned by them.",
+        description="angle: as its angle and spin say; motion: along its way, turned by them; surface: it lies on the nearest "
+        "surface, its own or that of who bears it, foreshortened with it; Angle X raises it.",
     )
     stretch: Annotated[
         Number,

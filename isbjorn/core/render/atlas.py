@@ -59,7 +59,8 @@ def turns_in_depth(emitter: Emitter) -> bool:
 def is_plain(emitter: Emitter) -> bool:
     """Whether its bodies are discs alone, which have a faster way."""
     stretched = emitter.stretch.value != 0 or emitter.stretch.timed or emitter.stretch.spread != 0
-    return isinstance(emitter.body, Round) and not emitter.mixed and not stretched and not turns_in_depth(emitter)
+    lies = emitter.facing == "surface" or turns_in_depth(emitter)
+    return isinstance(emitter.body, Round) and not emitter.mixed and not stretched and not lies
 
 
 def largest(emitter: Emitter) -> float:

@@ -25,6 +25,7 @@ from isbjorn.core.render.camera import SPECK_RADIUS, Counts, Orbit, Projection, 
 from isbjorn.core.render.discs import draw_records, records_of
 from isbjorn.core.render.exposure import Change, change_of, growth, merged_particles, sizes_in
 from isbjorn.core.render.lights import lit, rows_of
+from isbjorn.core.render.lying import lying
 from isbjorn.core.render.neighbours import pairs
 from isbjorn.core.render.overdraw import BLENDED, DISCS, SMEARED, SPRITES, STROKES, affordable, covered
 from isbjorn.core.render.profiles import HARD, SOFT, mean_cover, pack_body
@@ -282,11 +283,15 @@ class EmitterRasteriser:
             centre = np.where(whole, places[:, PIECES // 2], ends)
             smear, bend = places[:, -1] - places[:, 0], ends - centre
             shade[:, 3] *= exposed
+        deep = self.deep(p, births, moments)
+        lie = None
+        if e.facing == "surface":
+            lie = lying(self, p, grown, None if deep is None else deep[:, 0])
         sprites = sprites_of(
             centre, radius, turn, shade, page, pages, self.covers, smear, ahead, self.stretch(p, births), 
             0.0 if confusion is None else confusion, bend,
             None if change is None else np.radians(change.turned.astype(np.float64)), growth(change, p),
-            self.deep(p, births, moments),
+            None if e.facing == "surface" else deep, lie,
         )  # fmt: skip
         draw_sprites(np.ascontiguousarray(sprites[order]), pages, onto, self.mode)
 

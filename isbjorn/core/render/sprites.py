@@ -227,12 +227,14 @@ def sprites_of(
     turned: npt.NDArray[np.float64] | None = None,
     grows: npt.NDArray[np.float64] | None = None,
     deep: npt.NDArray[np.float64] | None = None,
+    lie: npt.NDArray[np.float64] | None = None,
 ) -> Floats:
     """Sprites (n, 21) at centres (n, 2) px, of radius (n,) px, turned by angle (n,) radians counter-clockwise.
 
     shade (n, 4): linear colour and opacity. page (n,): which page. smear (n, 2): the way gone while the shutter is open,
     in px; bend (n, 2): from the centre to the middle of its ends. turned (n,) radians counter-clockwise and grows (n,) as a share:
-    meanwhile. deep (n, 2) radians: turned about the level and the upright axis, before all else.
+    meanwhile. deep (n, 2) radians: turned about the level and the upright axis, before all else. lie
+    (n, 2, 2): how the plane is seen in which each lies (see `lying`).
     along (n,) radians, stretch (n,) factor: made longer in that direction. soft (n,): radius of its circle of confusion in px.
     """
     n = len(centre)
@@ -251,6 +253,8 @@ def sprites_of(
         cx, cy = (np.where(np.abs(c) < 0.02, np.copysign(0.02, c), c) for c in np.cos(deep.T))
         sx, sy = np.sin(deep.T)
         m = np.stack([m[0] * cy + m[1] * sy * sx, m[1] * cx, m[2] * cy + m[3] * sy * sx, m[3] * cx])
+    if lie is not None:
+        m = np.stack([lie[:, i, 0] * m[j] + lie[:, i, 1] * m[j + 2] for i in (0, 1) for j in (0, 1)])
     longer = np.broadcast_to(np.asarray(stretch, np.float64), (n,))
     if along is not None and (longer != 1).any():
         ax, ay = np.cos(along), -np.sin(along)
