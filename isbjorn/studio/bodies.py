@@ -17,10 +17,12 @@ from pydantic import BaseModel, ValidationError
 
 from isbjorn.core.colour import encoded
 from isbjorn.core.document import Emitter, Number, Shot
+from isbjorn.core.document.bodies import Skin
 from isbjorn.core.document.files import first_problem
 from isbjorn.core.document.kinds import BODIES
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.glyphs import FONTS, drawn, font
+from isbjorn.core.inspect.skins import PRESETS, skin_of, skin_picture
 from isbjorn.core.render.atlas import Bodies
 from isbjorn.studio.context import Frame, Id, Studio, studio_of
 from isbjorn.studio.tables import Media
@@ -69,6 +71,28 @@ def body_picture(
     fitted = cv2.resize(shaded.astype(np.float32), (side, side), interpolation=cv2.INTER_AREA)
     grid = np.ascontiguousarray(np.clip(fitted * 255 + 0.5, 0, 255).astype(np.uint8))
     return Response(simplejpeg.encode_jpeg(grid, quality=90, colorspace="RGB"), media_type="image/jpeg")
+
+
+class SkinPreset(BaseModel):
+    """A skin that is chosen by its picture, and what it is in the document."""
+
+    name: str
+    skin: Skin
+
+
+@router.get("/skins")
+def list_skins() -> list[SkinPreset]:
+    """The skins to choose from."""
+    return [SkinPreset(name=name, skin=skin_of(name)) for name in PRESETS]
+
+
+@router.get("/skins/{name}/picture", responses={200: {"content": {"image/jpeg": {}}}}, response_class=Response)
+def skin_preset_picture(name: str) -> Response:
+    """Some drops under a skin to choose."""
+    if name not in PRESETS:
+        raise IsbjornError("there is no such skin.", name, f"Choose one of {', '.join(PRESETS)}.")
+    picture = np.ascontiguousarray(skin_picture(name, 192, 120)[..., :3])
+    return Response(simplejpeg.encode_jpeg(picture, quality=90, colorspace="RGB"), media_type="image/jpeg")
 
 
 @router.get(

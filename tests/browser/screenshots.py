@@ -133,11 +133,6 @@ def main(folder: Path) -> None:
         take("plate")
         page.find('[role="dialog"]').send_keys(Keys.ESCAPE)
         page.until(lambda: not page.all('[role="dialog"]'))
-        body.send_keys("?")
-        page.until(lambda: page.all('[role="dialog"] kbd'))
-        take("keys")
-        page.find('[role="dialog"]').send_keys(Keys.ESCAPE)
-        page.until(lambda: not page.all('[role="dialog"]'))
         page.button("Change the theme").click()
         page.button("Presets for opacity").click()
         page.until(lambda: page.all("[data-popover-content]") or page.button("Twinkle"))
@@ -148,8 +143,14 @@ def main(folder: Path) -> None:
             ("drivers", 4, "Plankton", lambda: page.find('[aria-label^="What drives Opacity"]').click()),
             ("free-look", 5, "Their way", lambda: page.button("Orbit").click()),
             ("buoys", 8, "They push", lambda: None),
-            ("fountain", 11, "Rings", lambda: None),
+            ("fountain", 11, "Waves", lambda: open_section(page, "Trails, strands, water", shut=("Body", "Look"))),
             ("glass", 12, "Melt", lambda: open_section(page, "Trails, strands, water", shut=("Body", "Look"))),
+            (
+                "kelp",
+                13,
+                "Kelp on the left",
+                lambda: open_section(page, "Trails, strands, water", shut=("Body", "Look")),
+            ),
             ("ribbon", 9, "Ribbon", lambda: open_section(page, "Deformers", shut=("Body", "Look"))),
             ("rime", 10, "Street lamp", lambda: None),
         ):

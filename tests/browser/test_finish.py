@@ -77,6 +77,16 @@ class Bodies(Looking):
         section.find_element(By.CSS_SELECTOR, '[aria-label="Lines"]').click()
         self.page.until(lambda: self.embers()["lines"] is not None and self.page.settled())
 
+    def test_skins_strands_and_ripples_from_their_switches(self) -> None:
+        section = self.section("Trails, strands, water")
+        section.find_element(By.CSS_SELECTOR, '[aria-label="Skin"]').click()
+        self.page.until(lambda: len(self.page.all('[aria-label="Skins to choose from"] img')) >= 4)
+        next(b for b in self.page.all('[aria-label="Skins to choose from"] button') if b.text == "Honey").click()
+        self.page.until(lambda: (self.embers()["skin"] or {}).get("colours") == "by thickness" and self.page.settled())
+        for label, field in (("Skin", "skin"), ("Strands", "strand"), ("Ripples", "ripples")):
+            section.find_element(By.CSS_SELECTOR, f'[role="switch"][aria-label="{label}"]').click()
+            self.page.until(lambda f=field: (self.embers()[f] is None) == (f == "skin") and self.page.settled())  # type: ignore[misc]
+
 
 class Finish(Looking):
     light = False

@@ -2,7 +2,7 @@
 
 import math
 import unittest
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 
@@ -128,6 +128,39 @@ class Shading(unittest.TestCase):
         lay(layer, ground)
         over = render_frame(document.model_copy(update={"background": "#959595"}), 3)
         np.testing.assert_allclose(over[..., :3], ground[..., :3], atol=2e-3)
+
+
+class Coloured(unittest.TestCase):
+    PLAIN: ClassVar[dict[str, Any]] = {"shade": 0, "highlight": 0, "smoothing": 0}
+
+    def test_by_thickness_it_goes_from_edge_to_middle(self) -> None:
+        """One ball is as thick as 1 in its middle."""
+        skin = {
+            **self.PLAIN,
+            "colours": "by thickness",
+            "thin_colour": "#ff0000",
+            "thick_colour": "#0000ff",
+            "thick_at": 1,
+        }
+        picture = draw_particles(Solver(shot(skin)), 3).picture
+        np.testing.assert_allclose(picture[150, 200, :3], [0, 0, 1], atol=0.02)
+        edge = picture[150, 162, :3] / picture[150, 162, 3]
+        self.assertGreater(float(edge[0]), 0.8)
+        half = draw_particles(Solver(shot({**skin, "thick_at": 1.65})), 3).picture[150, 200, :3]
+        np.testing.assert_allclose(half, [0.5, 0, 0.5], atol=0.02)
+
+    def test_it_mirrors_the_sky_above_and_the_ground_below(self) -> None:
+        around = {"surroundings": 100, "sky_colour": "#0000ff", "ground_colour": "#ff0000"}
+        for material in ("milk", "metal", "water"):
+            bare, mirrors = (
+                draw_particles(Solver(shot({**self.PLAIN, "material": material, **a})), 3).picture for a in ({}, around)
+            )
+            more = mirrors[..., :3] - bare[..., :3]
+            upper, lower = more[114:135, 190:210].sum(axis=(0, 1)), more[165:186, 190:210].sum(axis=(0, 1))
+            with self.subTest(material=material):
+                self.assertGreater(float(upper[2]), 2 * float(upper[0]))
+                self.assertGreater(float(lower[0]), 2 * float(lower[2]))
+                np.testing.assert_array_equal(mirrors[..., 3], bare[..., 3])
 
 
 class OfAGroup(unittest.TestCase):

@@ -39,6 +39,20 @@ class Bodies(InStudio):
         self.assertEqual(answer.status_code, 200, answer.text)
         return simplejpeg.decode_jpeg(answer.content)
 
+    def test_skins_are_chosen_by_their_pictures(self) -> None:
+        skins = self.client.get("/api/skins").json()
+        self.assertGreaterEqual({one["name"] for one in skins}, {"Milk", "Metal", "Water", "Glass"})
+        pictures = [
+            simplejpeg.decode_jpeg(self.client.get(f"/api/skins/{one['name']}/picture").content).astype(int)
+            for one in skins
+        ]
+        for i, one in enumerate(pictures):
+            for other in pictures[:i]:
+                self.assertGreater(np.abs(one - other).mean(), 3)
+        # What is chosen is a part of the document.
+        self.edit("/emitters/0/skin", skins[1]["skin"])
+        self.assertEqual(self.client.get("/api/skins/Wool/picture").status_code, 422)
+
     def test_every_kind_has_a_picture_of_its_own(self) -> None:
         kinds = self.client.get("/api/bodies").json()
         self.assertEqual(len(kinds), 12)

@@ -246,6 +246,21 @@ class Skin(Part):
     shade_colour: Hex = "#26303c"
     highlight: Annotated[Number, timed_spec("%", 0, 1000, "Of the light that it mirrors.", 5)] = Number(value=60)
     gloss: Annotated[Number, timed_spec("", 1, 400, "The higher, the smaller the highlight.", 4)] = Number(value=48)
+    surroundings: Annotated[
+        Number, timed_spec("%", 0, 400, "How much it mirrors sky and ground: metal all over, all else at its rim.", 5)
+    ] = Number(value=0)
+    sky_colour: Hex = "#bcd3e6"
+    ground_colour: Hex = "#2a2622"
+    colours: Literal["of the particles", "by thickness"] = Field(
+        default="of the particles", description="by thickness: from thin to thick, whatever colour the particles have."
+    )
+    thin_colour: Annotated[Hex, ShownIf("colours", "by thickness")] = "#fff1d6"
+    thick_colour: Annotated[Hex, ShownIf("colours", "by thickness")] = "#8a3c12"
+    thick_at: Annotated[
+        Number,
+        timed_spec("×", 0.4, 100, "How many of a ball's middle it is thick, where it has the second colour.", 0.1),
+        ShownIf("colours", "by thickness"),
+    ] = Number(value=2)
     clarity: Annotated[
         Number,
         timed_spec("%", 0, 100, "How much of what lies below is seen.", 5),

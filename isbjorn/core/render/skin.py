@@ -57,7 +57,8 @@ def _shade(field: Floats, tint: Floats, level: float, given: Doubles, material: 
     that is seen, into bent (h, w, 3).
 
     field: the sum in its first channel; tint: the sum of colours. given: bulge px, light (3), shade, highlight, gloss, clarity,
-    bend px, then the light's colour (3) and that of the shade (3).
+    bend px, then the light's colour (3) and that of the shade (3); from where on it is thick, 0: coloured by the particles, the
+    colours of thin (3) and thick (3); how much it mirrors, the colours of sky (3) and ground (3).
     """
     height, width = field.shape[0], field.shape[1]
     bulge, lx, ly, lz = given[0], given[1], given[2], given[3]
@@ -99,14 +100,22 @@ def _shade(field: Floats, tint: Floats, level: float, given: Doubles, material: 
             elif material == _GLASS:
                 solid = 1.0 - clear * (1.0 - 0.85 * rim)
                 facing = 0.35 + 0.65 * facing
+            sky = 0.5 + 0.5 * math.tanh(4.0 * ny)
+            mirrors = given[22] * (0.6 if material == _METAL else 0.05 + 0.95 * rim)
+            deep = min(1.0, max(0.0, inside / max(given[15] - level, 1e-6)))
             for c in range(3):
                 own = tint[y, x, c] / f
+                if given[15] > 0:
+                    own = given[16 + c] + deep * (given[19 + c] - given[16 + c])
+                around = mirrors * (given[26 + c] + sky * (given[23 + c] - given[26 + c]))
+                if material == _METAL:
+                    around *= own
                 if material == _METAL:
                     lit = own * facing
                 else:
                     lit = own * (given[12 + c] * dark * (1.0 - facing) + (1.0 - dark * (1.0 - facing)))
                 light = given[9 + c] * (spec + (0.35 * rim if material >= _WATER else 0.0))
-                out[y, x, c] = cover * (solid * lit + light)
+                out[y, x, c] = cover * (solid * lit + light + around)
             out[y, x, 3] = cover * min(1.0, solid)
             if material >= _WATER:
                 bent[y, x, 0], bent[y, x, 1], bent[y, x, 2] = bend * nx, -bend * ny, cover
@@ -158,6 +167,9 @@ def draw_skin(
         context.read(skin.shade) / 100, context.read(skin.highlight) / 100, context.read(skin.gloss),
         context.read(skin.clarity) / 100, context.read(skin.refraction) * scale,
         *hex_to_linear(skin.light_colour), *hex_to_linear(skin.shade_colour),
+        context.read(skin.thick_at) if skin.colours == "by thickness" else 0.0,
+        *hex_to_linear(skin.thin_colour), *hex_to_linear(skin.thick_colour), context.read(skin.surroundings) / 100,
+        *hex_to_linear(skin.sky_colour), *hex_to_linear(skin.ground_colour),
     ])  # fmt: skip
     out, bent = np.zeros((height, width, 4), np.float32), np.zeros((height, width, 3), np.float32)
     _shaded(field, tint, level, given, MATERIALS[skin.material], out, bent)

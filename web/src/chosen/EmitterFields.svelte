@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Emitter } from '../api/client';
   import Mixed from '../body/Mixed.svelte';
+  import SkinPicker from '../body/SkinPicker.svelte';
   import Finish from '../finish/Finish.svelte';
   import { finishAbout } from '../finish/kinds';
   import UseFields from '../finish/UseFields.svelte';
@@ -88,7 +89,10 @@
       onset={(on) => desk.set(`${path}/${field}`, on ? {} : null, on ? label : `No ${label.toLowerCase()}`)}
     />
     {#if emitter[field] && Object.keys(emitter[field]).length > 0}
-      <div class="pb-1.5 pl-3"><Fields {desk} {model} owner={emitter[field]} path="{path}/{field}" /></div>
+      <div class="pb-1.5 pl-3">
+        {#if field === 'skin'}<SkinPicker {desk} path="{path}/skin" />{/if}
+        <Fields {desk} {model} owner={emitter[field]} path="{path}/{field}" />
+      </div>
     {/if}
   {/each}
 </Section>

@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { Group } from '../api/client';
+  import SkinPicker from '../body/SkinPicker.svelte';
   import Finish from '../finish/Finish.svelte';
   import UseFields from '../finish/UseFields.svelte';
   import type { Desk } from '../state/desk.svelte';
@@ -32,6 +33,7 @@
     onset={(on) => desk.set(`${path}/skin`, on ? {} : null, on ? 'Skin' : 'No skin')}
   />
   {#if group.skin}
+    <SkinPicker {desk} path="{path}/skin" />
     <Fields {desk} model="Skin" owner={group.skin} path="{path}/skin" />
   {/if}
 </Section>
