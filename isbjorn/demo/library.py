@@ -4,7 +4,25 @@ from __future__ import annotations
 
 import functools
 
-from isbjorn.core.document import Burst, Disc, Emitter, Letters, Number, Rectangle, Shot, Turbulence, Vortex, Wind, cast
+from isbjorn.core.document import (
+    Burst,
+    Disc,
+    Drag,
+    Emitter,
+    Gravity,
+    Letters,
+    Line,
+    Number,
+    Rectangle,
+    Shot,
+    Turbulence,
+    Vortex,
+    Wind,
+    Zone,
+    cast,
+)  # fmt: skip
+from isbjorn.core.document.strands import Strand
+from isbjorn.core.document.values import Flutter
 from isbjorn.demo.beacon import beacon
 from isbjorn.demo.crowds import buoys, shoal
 from isbjorn.demo.fountain import fountain
@@ -71,6 +89,44 @@ def _eddy() -> Shot:
     return Shot(name=dust.name, emitters=(dust,), forces=(eddy,), links=reach({"dust": ("eddy",)}))
 
 
+def _curtain() -> Shot:
+    threads = Emitter(
+        id="threads", name="Curtain of threads", seed=35, shape=Line(length=Number(value=900)), spacing="even",
+        up=Number(value=250),
+        rate=Number(value=0), bursts=(Burst(at_s=-3, count=150),), lifespan=Number(value=0), speed=Number(value=0),
+        direction=Number(value=270), spread=Number(value=0), size=Number(value=3.2, spread=1.4), colour_by="strand", blend="add",
+        opacity=Number(value=70, spread=25), hue=Number(value=0, spread=10),
+        colour=ramp({0: "#ffe7c4", 0.45: "#ff9a6b", 0.8: "#a0407a", 1: "#4a2a6b"}, {}),
+        strand=Strand(
+            joints=28, length=Number(value=500, spread=14), stiffness=Number(value=0.08), damping=Number(value=30), foot="hem",
+            slack=Number(value=1.5), tip=Number(value=60), softness=Number(value=50),
+        ),
+    )  # fmt: skip
+    forces = (
+        Gravity(id="weight", name="Weight", strength=Number(value=5)),
+        Wind(
+            id="gust", name="Gust", zone="draught", direction=Number(value=8), grip=Number(value=2),
+            strength=Number(value=170, flutter=Flutter(times_per_s=0.5, amount=240)),
+        ),
+        Drag(id="air", name="Air", strength=Number(value=1.2)),
+    )  # fmt: skip
+    zones = (
+        Zone(
+            id="hem", name="Hem", shape="box", up=Number(value=-240), width=Number(value=1000), height=Number(value=30)
+        ),
+        Zone(
+            id="draught", name="Draught", across=Number(value=-120), radius=Number(value=330), falloff=Number(value=220)
+        ),
+    )
+    return Shot(
+        name=threads.name,
+        emitters=(threads,),
+        forces=forces,
+        zones=zones,
+        links=reach({"threads": ("weight", "gust", "air")}),
+    )
+
+
 @functools.cache
 def shipped() -> tuple[tuple[list[str], Shot], ...]:
     """Tags and shots of the shipped emitters, each alone with all that it hangs on, over dark ground."""
@@ -87,6 +143,6 @@ def shipped() -> tuple[tuple[list[str], Shot], ...]:
         (net_lights("-"), "fall", ["fire", "trail"]), (rime("-"), "crystals", ["ice", "still", "lit"]),
     )  # fmt: skip
     own = ((_snow(), ["weather", "snow"]), (_signal(), ["fire", "burst"]), (_letters(), ["letters", "title", "wind"]),
-           (_eddy(), ["dust", "vortex"]))  # fmt: skip
+           (_eddy(), ["dust", "vortex"]), (_curtain(), ["strands", "light", "hung"]))  # fmt: skip
     found = [(tags, cast.alone(shot, name)) for shot, name, tags in taken] + [(tags, shot) for shot, tags in own]
     return tuple((tags, shot.model_copy(update={"background": _GROUND})) for tags, shot in found)

@@ -197,6 +197,50 @@ class Lengths(unittest.TestCase):
         self.assertNotIn("feet out of reach", [n.kind for n in lookout(Solver(mended), 75)])
 
 
+class Slack(unittest.TestCase):
+    """A strand that is longer than its way to where its foot is held goes aside in one bow, not in a zigzag."""
+
+    def bent(self, stiffness: float, t: float, **more: Any) -> np.ndarray:
+        below = {"id": "there", "shape": "box", "width": 900, "height": 30, "up": -285}
+        solver = Solver(
+            shot(
+                {"joints": 28, "length": 300, "stiffness": stiffness, "foot": "there", **more}, (WEIGHT, DRAG), (below,)
+            )
+        )
+        return at(solver, t).position.astype(float)
+
+    def test_it_is_one_bow(self) -> None:
+        for stiffness in (0.05, 0.5, 5):
+            for t in (0, 0.3, 4):
+                x = self.bent(stiffness, t)
+                turns = np.diff(np.unwrap(np.arctan2(*np.diff(x[:, :2], axis=0).T)))
+                with self.subTest(stiffness=stiffness, t=t):
+                    self.assertLess(float(np.abs(turns).max()), 0.6, "no joint is folded")
+                    self.assertLessEqual(int((np.diff(np.sign(turns[np.abs(turns) > 0.01])) != 0).sum()), 2)
+                    self.assertLess(
+                        float(np.abs(np.linalg.norm(np.diff(x, axis=0), axis=1) / (300 / 27) - 1).max()), 5e-3
+                    )
+
+    def test_without_weight_a_stiff_one_is_an_elastica(self) -> None:
+        """Nearly straight, its bow is a half sine of height 2/π sqrt(slack) times its length (Euler)."""
+        below = {"id": "there", "shape": "box", "width": 900, "height": 30, "up": -285}
+        solver = Solver(
+            shot({"joints": 40, "length": 300, "stiffness": 1, "foot": "there", "slack": 2}, (DRAG,), (below,))
+        )
+        x = at(solver, 12).position.astype(float)
+        span = float(np.linalg.norm(x[-1] - x[0]))
+        height = 2 * math.sqrt((300 - span) * span) / math.pi
+        self.assertAlmostEqual(float(np.abs(x[:, 0]).max()), height, delta=0.03 * height)
+        np.testing.assert_allclose(np.abs(x[:, 0]) / height, np.sin(np.pi * np.linspace(0, 1, 40)), atol=0.05)
+
+    def test_it_goes_to_either_side(self) -> None:
+        below = {"id": "there", "shape": "box", "width": 900, "height": 30, "up": -285}
+        solver = Solver(shot({"joints": 20, "length": 300, "foot": "there"}, (), (below,), {"bursts": [{"count": 40}]}))
+        sides = np.sign(at(solver, 0.5).position.reshape(40, 20, 3)[:, 10, 0])
+        self.assertGreater(int((sides > 0).sum()), 8)
+        self.assertGreater(int((sides < 0).sum()), 8)
+
+
 class InAShot(unittest.TestCase):
     CURTAIN: ClassVar[dict[str, Any]] = {
         "bursts": [{"count": 40}],
@@ -316,6 +360,32 @@ class Drawn(unittest.TestCase):
         self.assertAlmostEqual(float(cover[300]), 12 * (1 - 0.75 / 2), delta=0.4)
         self.assertAlmostEqual(float(cover[395]), 3, delta=0.5)
         self.assertEqual(float(cover[410]), 0)
+
+    def test_what_covers_too_much_is_thinned(self) -> None:
+        from isbjorn.core.render.overdraw import affordable
+
+        p = Solver(shot({"joints": 50, "length": 200}, more={"bursts": [{"count": 40}]})).at(3)
+        kept = affordable(p.id, np.ones(len(p)), 500.0)
+        assert kept is not None
+        self.assertAlmostEqual(int(kept.sum()), 500, delta=60)
+        # Of every strand about as many.
+        self.assertLess(int(kept.reshape(40, 50).sum(axis=1).max()), 25)
+
+    def test_they_lie_over_each_other_in_the_order_that_is_told(self) -> None:
+        both = {
+            "bursts": [{"count": 2}], "colour_by": "birth moment", "up": 100, "size": {"value": 30, "spread": 20},
+            "colour": {"mix": "stepped", "colours": [{"at": 0, "colour": "#ffffff"}]}, "hue": 0, "lightness": {"value": 60,
+            "spread": 40},
+        }  # fmt: skip
+        middles = []
+        for order in ("largest first", "smallest first"):
+            document = shot({"length": 200, "tip": 100, "softness": 0}, (WEIGHT,), more=both | {"order": order})
+            p = Solver(document).at(5)
+            picture = draw_particles(Solver(document), 5).picture[300, 400, 0]
+            last = int(np.argmin(p.size[::24]) if order == "largest first" else np.argmax(p.size[::24]))
+            self.assertAlmostEqual(float(picture), float(p.colour[24 * last, 0]), delta=0.02)
+            middles.append(float(picture))
+        self.assertGreater(abs(middles[0] - middles[1]), 0.03)
 
     def test_bodies_stand_on_it_where_they_are_told(self) -> None:
         bare = {"joints": 5, "length": 200, "line": False}

@@ -27,8 +27,10 @@ def covered(
 
 
 def affordable(numbers: npt.NDArray[np.int64], cost: npt.NDArray[np.float64], most: float) -> Bools | None:
-    """Which of them (n,) are drawn, by their numbers, where together they may cost so much; None: all."""
+    """Which of them (n,) are drawn, by their ids, where together they may cost so much; None: all."""
     total = float(np.nansum(cost))
     if total <= most:
         return None
-    return np.asarray((numbers * _GOLDEN) % 1.0 < most / total)
+    # What of an id tells one from the other: the birth, and the joint of a strand. The whole is too large for a fraction of it.
+    own = (numbers & ((1 << 37) - 1)) + 7919 * (numbers >> 54)
+    return np.asarray((own * _GOLDEN) % 1.0 < most / total)

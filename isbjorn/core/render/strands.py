@@ -8,6 +8,7 @@ import numpy as np
 
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.render.camera import rank
 from isbjorn.core.render.overdraw import STROKES, affordable
 from isbjorn.core.render.strokes import draw_strokes, polylines
 from isbjorn.core.simulate.strands import along_strands, joints_of
@@ -53,7 +54,9 @@ def draw_strands(pen: EmitterRasteriser, p: Particles, onto: Floats) -> None:
     keep = affordable(p.id[::joints], cost.astype(np.float64), STROKES)
     if keep is not None:
         context.counts.left_out += int((~keep).sum())
-        rows, lengths = rows[keep], lengths[keep]
+        lengths = lengths[keep]
+    order = rank(pen.emitter, p.where(np.arange(len(p)) % joints == 0), view)
+    rows = rows[order if keep is None else order[keep[order]]]
     # As fine as the longest wants it, that lies on the picture.
     pieces = (
         min(_MOST_PIECES, max(1, int(np.ceil(float(np.quantile(lengths, 0.99, method="higher")) / _PIECE_PX))))

@@ -26,6 +26,10 @@ from isbjorn.core.simulate.state import State
 TAUT = 0.999
 _PARTS, _PARTS_BY_SURFACES, _MOST_PARTS = 2, 4, 16
 _NEWTON, _SPANS, _EXACT, _ENOUGH = 12, 60, 1e-5, 2e-3
+# How stiff at least a strand is that is held at both ends, where it is told which way to go aside: a share of its masses.
+_SMOOTH = 0.25
+# And how often in a second it sways at least.
+_LIMP = 0.015
 _ROUNDS, _SLIDES = 24, 3
 # The square of what an elastic rod that is held at one end sways by in a unit of time: the first root of cos x cosh x = -1,
 # squared.
@@ -231,6 +235,84 @@ def _lengths(x: Doubles, way: Doubles, light: Doubles, seg: float, n: int, room:
                 x[c, i] += light[i] * (by - last)
                 last = by
             x[c, n - 1] -= light[n - 1] * last
+    return _stretch(x, seg, n) < _ENOUGH
+
+
+@njit("b1(f8[:,::1], f8[:,::1], f8[:,::1], f8[::1], f8, i8, f8[:,::1], f8[::1])", cache=True, error_model="numpy")
+def _nearest(
+    x: Doubles, wanted: Doubles, band: Doubles, light: Doubles, seg: float, n: int, rows: Doubles, right: Doubles
+) -> bool:  # fmt: skip
+    """Let x come to where its lengths are right and it is nearest to `wanted`, as bending measures it (band, see
+    `_bending`); whether it did.
+
+    Held at both ends, a strand that is to be longer than its way must go aside: nearest by masses alone would be a zigzag. Newton's
+    method on all places with their pulls, of which each joint's stand together: a matrix of nine diagonals (4 n, 9), as L D Lᵀ.
+    """
+    for _ in range(_NEWTON):
+        worst = 0.0
+        rows[: 4 * n] = 0.0
+        for i in range(n):
+            for c in range(3):
+                p = 4 * i + c
+                if light[i] == 0.0:
+                    rows[p, 0], right[p] = 1.0, 0.0
+                    continue
+                rows[p, 0] = band[0, i]
+                pull = band[0, i] * (wanted[c, i] - x[c, i])
+                for k in range(1, 3):
+                    if i >= k and light[i - k] > 0.0:
+                        rows[p, 4 * k] = band[k, i - k]
+                        pull += band[k, i - k] * (wanted[c, i - k] - x[c, i - k])
+                    if i + k < n and light[i + k] > 0.0:
+                        pull += band[k, i] * (wanted[c, i + k] - x[c, i + k])
+                right[p] = pull
+            # The pull of the piece before it comes after both of its ends.
+            p = 4 * i + 3
+            if i == 0 or (light[i] == 0.0 and light[i - 1] == 0.0):
+                rows[p, 0], right[p] = -1.0, 0.0
+                continue
+            over = -seg * seg
+            for c in range(3):
+                d = x[c, i] - x[c, i - 1]
+                over += d * d
+                if light[i] > 0.0:
+                    rows[p, 3 - c] = d / seg
+                if light[i - 1] > 0.0:
+                    rows[p, 7 - c] = -d / seg
+            worst = max(worst, abs(over))
+            rows[p, 0], right[p] = -1e-10, -0.5 * over / seg
+        # L D Lᵀ in place: D in the first column.
+        for p in range(4 * n):
+            for q in range(min(8, p), -1, -1):
+                j = p - q
+                total = rows[p, q]
+                for k in range(max(0, p - 8), j):
+                    total -= rows[p, p - k] * rows[j, j - k] * rows[k, 0]
+                if q > 0:
+                    rows[p, q] = total / rows[j, 0]
+                else:
+                    if abs(total) < 1e-12:
+                        return False
+                    rows[p, 0] = total
+            for q in range(1, min(8, p) + 1):
+                right[p] -= rows[p, q] * right[p - q]
+        for p in range(4 * n):
+            right[p] /= rows[p, 0]
+        for k in range(4 * n):
+            p = 4 * n - 1 - k
+            for q in range(1, min(8, p) + 1):
+                right[p - q] -= rows[p, q] * right[p]
+        far = 0.0
+        for i in range(n):
+            far = max(far, abs(right[4 * i]), abs(right[4 * i + 1]), abs(right[4 * i + 2]))
+        if not far < 1e6 * seg:
+            return False
+        share = min(1.0, 0.5 * seg / far) if far > 0.0 else 1.0
+        for i in range(n):
+            for c in range(3):
+                x[c, i] += share * right[4 * i + c]
+        if far < 1e-3 * seg and worst < 2.0 * _EXACT * seg * seg:
+            break
     return _stretch(x, seg, n) < _ENOUGH
 
 
@@ -454,6 +536,8 @@ def _hold(
         x, v, gain, drift = np.empty((3, n)), np.empty((3, n)), np.empty((3, n)), np.empty((3, n))
         was, begun, way, room = np.empty((3, n)), np.empty((3, n)), np.empty((3, n)), np.empty((6, n))
         band, parts, light, mass = np.empty((3, n)), np.empty((4, n)), np.empty(n), np.empty(n)
+        both = 4 * n if held[strand, 9] > 0 else 1
+        joint, right, smooth = np.empty((both, 9)), np.empty(both), np.empty((3, n))
         far = 0.0
         for i in range(n):
             mass[i] = 0.5 if i == 0 or i == n - 1 else 1.0
@@ -474,18 +558,22 @@ def _hold(
             light[n - 1] = 0.0
         count = min(max(_PARTS_BY_SURFACES if solid else _PARTS, math.ceil(2.0 * math.sqrt(far) / seg)), _MOST_PARTS)
         hs = h / count
-        # How stiff: so that the strand, held at its root, sways so often.
-        k = (2.0 * math.pi * pace / _CANTILEVER) ** 2 * float(n - 1) ** 4
+        # How stiff: so that the strand, held at its root, sways so often. A limp one whose foot is held would fold up like a rule.
+        sways = max(pace, _LIMP) if footed else pace
+        k = (2.0 * math.pi * sways / _CANTILEVER) ** 2 * float(n - 1) ** 4
         tau = 2.0 * damping / (2.0 * math.pi * pace) if pace > 0 else 0.0
         rate = k * hs * (hs + tau)
         clamp = 2.0 * rate if rooted and upright else 0.0
         bends = k > 0 and n > 2
         for part in range(count):
             share = (part + 1) / count
-            if bends and (part == 0 or solid):
+            if part == 0 or solid:
                 # Surfaces hold joints, and let them go.
-                _bending(band, light, mass, rate, clamp, n)
-                _factored(band, parts, n)
+                if bends:
+                    _bending(band, light, mass, rate, clamp, n)
+                    _factored(band, parts, n)
+                if footed and n > 2:
+                    _bending(smooth, light, mass, max(rate, _SMOOTH), clamp, n)
             for i in range(n):
                 for c in range(3):
                     was[c, i] = x[c, i]
@@ -509,8 +597,20 @@ def _hold(
                 for i in range(n):
                     for c in range(3):
                         begun[c, i] = x[c, i]
-                _ways(x, was, way, n)
-                if not _lengths(x, way, light, seg, n, room):
+                fits = False
+                if footed and n > 2:
+                    # From the shape that it had, whose lengths are right.
+                    for i in range(n):
+                        for c in range(3):
+                            x[c, i] = was[c, i] if light[i] > 0 else begun[c, i]
+                    fits = _nearest(x, begun, smooth, light, seg, n, joint, right)
+                if not fits:
+                    for i in range(n):
+                        for c in range(3):
+                            x[c, i] = begun[c, i]
+                    _ways(x, was, way, n)
+                    fits = _lengths(x, way, light, seg, n, room)
+                if not fits:
                     for i in range(n):
                         for c in range(3):
                             x[c, i] = begun[c, i]

@@ -78,7 +78,7 @@
   viewBox="0 0 {shot.width} {shot.height}"
   aria-label="Numbers of the particles"
 >
-  {#each read as p (p.id)}
+  {#each read as p, place (place)}
     <text
       x={p.at[0] + (p.radius + 3 * pixel)}
       y={p.at[1] + 3.5 * pixel}

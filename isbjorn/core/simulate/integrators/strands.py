@@ -13,7 +13,7 @@ from isbjorn.core.document.references import numbers_of
 from isbjorn.core.emit.newborn import Source, spread_of
 from isbjorn.core.evaluate.curves import TABLE, table
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.random import BETWEEN_CURVES, STRAND, draws01
+from isbjorn.core.random import BETWEEN_CURVES, BOW, STRAND, draws01
 from isbjorn.core.simulate.forces import zones
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
 from isbjorn.core.simulate.state import State
@@ -54,16 +54,21 @@ class StrandIntegrator(SteppedIntegrator):
         self._known: Born | None = None
 
     def begin(self, births: npt.NDArray[np.int64], moments: Doubles, lives: Floats) -> State:
-        """Births by their number, each straight out of its root."""
+        """Births by their number, each straight out of its root; or in a bow to where its foot is held."""
         one = super().begin(births, moments, lives)
         n = self.joints
         values = np.repeat(one.values, n, axis=1)
         if self.rooted:
             values[3:6] = 0
         if len(births):
-            _, _, _, way = self.source.leaving(births, moments)
+            place, _, _, way = self.source.leaving(births, moments)
             lengths = self._lengths(births, moments, lives, moments)
-            along = (np.arange(n) / (n - 1))[None, :, None] * (lengths[:, None] * way)[:, None, :]
+            if self.zone is None:
+                along = (np.arange(n) / (n - 1))[None, :, None] * (lengths[:, None] * way)[:, None, :]
+            else:
+                foot = self._hung(place, way, births, moments, lives)
+                side = np.where(draws01(self.key, births, BOW) < 0.5, -1.0, 1.0)
+                along = _bow(foot - place, lengths, n, side)
             values[0:3] += along.reshape(-1, 3).T.astype(np.float32)
         return State(np.repeat(births, n), np.repeat(moments, n), values)
 
@@ -90,10 +95,7 @@ class StrandIntegrator(SteppedIntegrator):
             place, _, _, way = self.source.leaving(births, moments)
             local = np.zeros((0, 3))
             if self.zone is not None:
-                slack = self.readings.number(self.strand.slack, moments) / 100
-                hung = place + way * (self._lengths(births, moments, lives, moments) * (1 - slack))[:, None]
-                local = _own_places(self.zone.shape, zones.pack(self.zone, self.readings, moments), hung)
-                local = local / np.maximum(self.readings.frames(self.zone, moments).size, 1e-9)[:, None]
+                local = self._in_zone(place, way, births, moments, lives)
             self._known = known = Born(births, moments, place, way, local)
         return known
 
@@ -103,6 +105,19 @@ class StrandIntegrator(SteppedIntegrator):
             np.ascontiguousarray(a[:: self.joints]) for a in (state.births, state.moments, state.lives)
         )
         return births, moments, lives  # type: ignore[return-value]
+
+    def _in_zone(self, place: Doubles, way: Doubles, births: Longs, moments: Doubles, lives: Floats) -> Doubles:
+        """Where in the zone feet are held, in its own coordinates (m, 3): where each is nearest to where it would hang."""
+        assert self.zone is not None
+        slack = self.readings.number(self.strand.slack, moments) / 100
+        hung = place + way * (self._lengths(births, moments, lives, moments) * (1 - slack))[:, None]
+        local = _own_places(self.zone.shape, zones.pack(self.zone, self.readings, moments), hung)
+        return np.asarray(local / np.maximum(self.readings.frames(self.zone, moments).size, 1e-9)[:, None])
+
+    def _hung(self, place: Doubles, way: Doubles, births: Longs, moments: Doubles, lives: Floats) -> Doubles:
+        """Where feet are held at birth, (m, 3)."""
+        assert self.zone is not None
+        return self.readings.frames(self.zone, moments).of(*self._in_zone(place, way, births, moments, lives).T)
 
     def _roots(self, born: Born, t: float) -> tuple[Doubles, Doubles]:
         """Where the roots of strands are held at a moment, and the ways out of them, each (m, 3)."""
@@ -172,6 +187,28 @@ class StrandIntegrator(SteppedIntegrator):
             self.readings.now(strand.foot_weight, t), index / self.hz, t, self.solid and solid, tables.rows, 0, tables.paths,
             tables.mattes,
         )  # fmt: skip
+
+
+def _bow(chord: Doubles, lengths: Doubles, n: int, side: Doubles) -> Doubles:
+    """Places (m, n, 3) of joints from the root on, in a bow of a circle over the way to the foot, chord (m, 3): of as much
+    turn as the length asks for; side (m,): -1 or 1, to which it goes in the picture plane."""
+    far = np.maximum(np.linalg.norm(chord, axis=1), 1e-9)
+    seg = lengths / (n - 1)
+    # Of n - 1 equal pieces, each turned by φ against the one before: sin((n - 1) φ/2) / sin(φ/2) pieces is how far they lead.
+    wanted = np.minimum(far / seg, (n - 1) * TAUT)
+    low, high = np.zeros(len(far)), np.full(len(far), 2 * np.pi / (n - 1))
+    for _ in range(50):
+        turn = 0.5 * (low + high)
+        leads = np.sin((n - 1) * turn / 2) / np.maximum(np.sin(turn / 2), 1e-12)
+        low, high = np.where(leads > wanted, turn, low), np.where(leads > wanted, high, turn)
+    ahead = chord / far[:, None]
+    beside = np.stack([-ahead[:, 1], ahead[:, 0], np.zeros(len(far))], axis=1)
+    flat = np.linalg.norm(beside, axis=1)
+    beside = np.where((flat > 1e-6)[:, None], beside / np.maximum(flat, 1e-6)[:, None], [1.0, 0.0, 0.0])
+    angles = (np.arange(n - 1)[None] - (n - 2) / 2) * turn[:, None]
+    steps = np.cos(angles)[..., None] * ahead[:, None] - (side[:, None] * np.sin(angles))[..., None] * beside[:, None]
+    places = np.cumsum(steps * seg[:, None, None], axis=1)
+    return np.concatenate([np.zeros((len(far), 1, 3)), places], axis=1)
 
 
 def _own_places(shape: str, zone: Doubles, place: Doubles) -> Doubles:
