@@ -53,13 +53,16 @@ class Whole(unittest.TestCase):
         self.assertEqual(len(names), len(set(names)))
 
     def test_every_shipped_emitter_can_be_planted_on_every_other(self) -> None:
-        shot = first_shot("x")
-        for _, kept in shipped():
-            shot, made = planted(shot, kept)
-            self.assertTrue(whole(shot))
-            self.assertEqual(shot.emitters[-1].id, made)
-        twice, _ = planted(shot, shipped()[0][1])
-        self.assertTrue(whole(twice))
+        # Half of them at a time: a shot holds so many forces.
+        every = [kept for _, kept in shipped()]
+        for some in (every[::2], every[1::2]):
+            shot = first_shot("x")
+            for kept in some:
+                shot, made = planted(shot, kept)
+                self.assertTrue(whole(shot))
+                self.assertEqual(shot.emitters[-1].id, made)
+            twice, _ = planted(shot, some[0])
+            self.assertTrue(whole(twice))
 
     def test_what_is_planted_moves_as_it_did(self) -> None:
         compared = 0
