@@ -19,8 +19,8 @@ from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.render import mattes
 from isbjorn.core.render.camera import Counts, Orbit, projection, to_draw
 from isbjorn.core.render.compositor import Compositor, all_simple, depth_of, reads_ground
+from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.discs import draw_records
-from isbjorn.core.render.emitters import RenderContext
 from isbjorn.core.render.known import Known
 from isbjorn.core.render.shades import over
 from isbjorn.core.simulate.checkpoints import StateCache

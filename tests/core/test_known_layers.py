@@ -9,7 +9,7 @@ import numpy as np
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.frame import Solver, draw_particles
-from isbjorn.core.render.emitters import RenderContext
+from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.known import Known
 from isbjorn.core.simulate.checkpoints import StateCache
 

@@ -11,7 +11,7 @@ from isbjorn.core.document.acting import acting
 from isbjorn.core.document.cast import alone, copied, copied_with_ties
 from isbjorn.core.emit.shapes.regions import in_shell
 from isbjorn.core.inspect.particles import followed, shown
-from isbjorn.core.render.emitters import RenderContext
+from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.mattes import matte_of
 from tests.core.test_forces import ONE
 from tests.shots import force, newborn, one_emitter

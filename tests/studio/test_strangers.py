@@ -48,7 +48,10 @@ class Files(InStudio):
             p.name
             for p in folder.rglob("*")
             # A copy of the store may just be made.
-            if p.is_file() and p.suffix not in (".sqlite", ".lock") and "sqlite" not in p.name and p.parent.name != "backups"
+            if p.is_file()
+            and p.suffix not in (".sqlite", ".lock")
+            and "sqlite" not in p.name
+            and p.parent.name != "backups"
         ]
 
     def test_a_project_reads_nothing_outside_its_own(self) -> None:

@@ -17,7 +17,7 @@ from isbjorn.core.evaluate import gradients
 from isbjorn.core.random import GRADIENT, HUE, LIGHTNESS, SATURATION, draws01
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.state import State
-from isbjorn.core.simulate.strands import along_strands
+from isbjorn.core.simulate.strands.joints import along_strands
 
 
 def ramp_at(ramp: Gradient, at: npt.ArrayLike, dealt: bool = False) -> Floats:

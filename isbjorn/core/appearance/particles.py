@@ -25,7 +25,7 @@ from isbjorn.core.simulate.displaced import Displaced
 from isbjorn.core.simulate.offspring import Offspring
 from isbjorn.core.simulate.rows import LIFE, ROWS
 from isbjorn.core.simulate.state import State
-from isbjorn.core.simulate.strands import joints_of
+from isbjorn.core.simulate.strands.joints import joints_of
 from isbjorn.core.simulate.track import Track, shares_of
 
 # So many states between lattice steps are kept for a moment, if they are small.

@@ -26,7 +26,7 @@ from isbjorn.core.render.compositor import is_simple
 from isbjorn.core.render.effects import Moment, reach_of, working
 from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE
 from isbjorn.core.simulate.integrators.constant import is_steady
-from isbjorn.core.simulate.strands import joints_of
+from isbjorn.core.simulate.strands.joints import joints_of
 from isbjorn.core.simulate.track import HELD, known_births, weight_of
 
 # Milliseconds: of a thing by itself, or of a million of it (particles, or pixels).

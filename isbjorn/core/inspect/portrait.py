@@ -14,7 +14,8 @@ from isbjorn.core.document.acting import acting
 from isbjorn.core.evaluate import curves
 from isbjorn.core.frame import Solver
 from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.render.emitters import EmitterRasteriser, RenderContext
+from isbjorn.core.render.context import RenderContext
+from isbjorn.core.render.emitters import EmitterRasteriser
 from isbjorn.core.simulate.rows import ROWS
 from isbjorn.core.simulate.state import State
 

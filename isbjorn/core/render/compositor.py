@@ -21,8 +21,8 @@ from isbjorn.core.document import Emitter, Group, Shot, Use
 from isbjorn.core.render.atlas import is_plain
 from isbjorn.core.render.blends import MODES, lay
 from isbjorn.core.render.blur import blur
+from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.effects import Moment, finished, region, working
-from isbjorn.core.render.emitters import RenderContext
 from isbjorn.core.render.known import Digests, Facts, Known, add, since
 from isbjorn.core.render.mattes import matte_of
 from isbjorn.core.render.shades import bounds

@@ -17,8 +17,8 @@ from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Emitter, Group, PictureBody
 from isbjorn.core.document.references import references_of
 from isbjorn.core.render.camera import Counts
+from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.effects import working
-from isbjorn.core.render.emitters import RenderContext
 from isbjorn.core.runtime.memory import share_of
 
 Piece = tuple[Floats, int, int]

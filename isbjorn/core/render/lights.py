@@ -15,7 +15,7 @@ from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.runtime.parallel import guarded
 
 if TYPE_CHECKING:
-    from isbjorn.core.render.emitters import RenderContext
+    from isbjorn.core.render.context import RenderContext
 
 _PLACE, _RADIUS, _FALL, _POWER, _RED, _WIDTH = 0, 3, 4, 5, 6, 9
 

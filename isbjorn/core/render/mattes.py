@@ -18,7 +18,7 @@ from isbjorn.core.evaluate.gradients import hex_to_linear, oklab
 from isbjorn.core.render.blur import blur
 
 if TYPE_CHECKING:
-    from isbjorn.core.render.emitters import RenderContext
+    from isbjorn.core.render.context import RenderContext
 
 _FINER = 4
 

@@ -24,7 +24,7 @@ from isbjorn.core.render.discs import C0, C1, COVER, REACH, RECORD, RED, W1, W3,
 from isbjorn.core.runtime.parallel import guarded
 
 if TYPE_CHECKING:
-    from isbjorn.core.render.emitters import RenderContext
+    from isbjorn.core.render.context import RenderContext
 
 _MILK, _METAL, _WATER, _GLASS = range(4)
 MATERIALS = {"milk": _MILK, "metal": _METAL, "water": _WATER, "glass": _GLASS}

@@ -11,7 +11,7 @@ from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.render.camera import rank
 from isbjorn.core.render.overdraw import STROKES, affordable
 from isbjorn.core.render.strokes import draw_strokes, polylines
-from isbjorn.core.simulate.strands import along_strands, joints_of
+from isbjorn.core.simulate.strands.joints import along_strands, joints_of
 
 if TYPE_CHECKING:
     from isbjorn.core.render.emitters import EmitterRasteriser

@@ -23,7 +23,7 @@ from isbjorn.core.random import BORN, GOLDEN, draws01, mix
 from isbjorn.core.simulate import contact, rows
 from isbjorn.core.simulate.integrators.steps import cubic
 from isbjorn.core.simulate.state import State, nobody
-from isbjorn.core.simulate.strands import feet, joints_of
+from isbjorn.core.simulate.strands.joints import feet, joints_of
 
 if TYPE_CHECKING:
     from isbjorn.core.simulate.track import Track

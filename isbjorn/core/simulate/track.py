@@ -30,7 +30,7 @@ from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
 from isbjorn.core.simulate.integrators.strands import StrandIntegrator
 from isbjorn.core.simulate.offspring import Offspring
 from isbjorn.core.simulate.state import State, joined, merged, nobody
-from isbjorn.core.simulate.strands import joints_of
+from isbjorn.core.simulate.strands.joints import joints_of
 from isbjorn.core.time import lattice_index
 
 # Steps of all particles of an emitter from birth to the moment: some seconds to half a minute of a plain machine.

@@ -16,7 +16,7 @@ from pydantic import BaseModel, Field
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.document import Emitter, Number, Shot
 from isbjorn.core.frame import Layers, Solver, draw_particles, ground
-from isbjorn.core.render.emitters import RenderContext
+from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.shades import over
 from isbjorn.core.simulate.track import Track, shares_of
 

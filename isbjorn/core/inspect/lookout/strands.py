@@ -5,7 +5,7 @@ from __future__ import annotations
 from isbjorn.core.document.meetings import Meeting
 from isbjorn.core.inspect.lookout.notes import Case, Checks, Mend, put
 from isbjorn.core.simulate.integrators.strands import StrandIntegrator
-from isbjorn.core.simulate.strands import TAUT
+from isbjorn.core.simulate.strands.hold import TAUT
 
 _LONGER = 1.08
 

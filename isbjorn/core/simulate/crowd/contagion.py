@@ -44,6 +44,17 @@ def _around_cell(cell: int, size: Longs, starts: Longs, out: Longs) -> int:
     return around(float(cell % nx), float(cell // nx % ny), float(cell // (nx * ny)), 1.0, size, starts, out)
 
 
+@njit("void(f8[::1], i8, f8)", cache=True, forceinline=True)
+def put_among(best: Doubles, count: int, value: float) -> None:
+    """Put a value among the least so many, which ascend, if it is one of them."""
+    if value < best[count - 1]:
+        at = count - 1
+        while at > 0 and best[at - 1] > value:
+            best[at] = best[at - 1]
+            at -= 1
+        best[at] = value
+
+
 @njit("void(i8[::1], i8[::1], b1[::1], u1[::1])", cache=True)
 def _light_cells(starts: Longs, size: Longs, passes: Bools, lit: Bytes) -> None:
     """Mark the cells near to one in which someone passes it on. passes: who does, in the order of cells."""
@@ -95,12 +106,7 @@ def _reach(
                             continue
                         dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
                         d2 = dx * dx + dy * dy + dz * dz
-                        if d2 < best[nearest - 1]:
-                            at = nearest - 1
-                            while at > 0 and best[at - 1] > d2:
-                                best[at] = best[at - 1]
-                                at -= 1
-                            best[at] = d2
+                        put_among(best, nearest, d2)
                 far = min(far, np.float32(best[nearest - 1]))
             for c in range(count):
                 for j in range(starts[cells[c]] + i % step, starts[cells[c] + 1], step):

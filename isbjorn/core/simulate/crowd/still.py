@@ -81,20 +81,15 @@ def _reaches(
         far[i] = radius * radius
         if nearest == 0:
             continue
-        cells, best = np.empty(27, np.int64), np.full(_MOST_NEAREST, np.float32(np.inf))
+        cells, best = np.empty(27, np.int64), np.full(_MOST_NEAREST, np.inf)
         for c in range(around(place[0, i], place[1, i], place[2, i], 1.0 / cell, size, starts, cells)):
             for j in range(starts[cells[c]], starts[cells[c] + 1]):
                 if j == i or share[j] <= 0:
                     continue
                 dx, dy, dz = place[0, j] - place[0, i], place[1, j] - place[1, i], place[2, j] - place[2, i]
                 d2 = dx * dx + dy * dy + dz * dz
-                if d2 < best[nearest - 1]:
-                    at = nearest - 1
-                    while at > 0 and best[at - 1] > d2:
-                        best[at] = best[at - 1]
-                        at -= 1
-                    best[at] = d2
-        far[i] = min(far[i], best[nearest - 1])
+                contagion.put_among(best, nearest, d2)
+        far[i] = min(far[i], np.float32(best[nearest - 1]))
 
 
 @njit("void(f8[::1], i8[::1], i8[::1], i8)", cache=True, forceinline=True)

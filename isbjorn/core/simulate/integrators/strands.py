@@ -17,7 +17,8 @@ from isbjorn.core.random import BETWEEN_CURVES, BOW, STRAND, draws01
 from isbjorn.core.simulate.forces import zones
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
 from isbjorn.core.simulate.state import State
-from isbjorn.core.simulate.strands import HELD, TAUT, hold, joints_of
+from isbjorn.core.simulate.strands.hold import HELD, TAUT, hold
+from isbjorn.core.simulate.strands.joints import joints_of
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,192 @@
+"""A moment of a shot, ready to be drawn, emitter by emitter; and what the open shutter makes of each."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from fractions import Fraction
+from functools import cached_property
+
+import numpy as np
+
+from isbjorn.core.appearance.particles import Particles, Solver
+from isbjorn.core.arrays import Floats
+from isbjorn.core.document import Number, Shot
+from isbjorn.core.document.bodies import Skin
+from isbjorn.core.errors import Stale
+from isbjorn.core.render.atlas import Pictures
+from isbjorn.core.render.blends import lay
+from isbjorn.core.render.blurred_discs import PIECES
+from isbjorn.core.render.camera import Counts, Orbit, Projection, projection
+from isbjorn.core.render.emitters import EmitterRasteriser
+from isbjorn.core.render.exposure import Change, change_of, merged_particles
+from isbjorn.core.render.ripples import draw_ripples
+from isbjorn.core.render.skin import draw_skin
+from isbjorn.core.render.strands import draw_strands, tangents
+from isbjorn.core.render.trails import draw_trails
+from isbjorn.core.render.trajectories import ways
+from isbjorn.core.simulate.strands.joints import along_strands
+
+_WIDE_SHUTTER, _EXPOSURES, _JUMP_PX = 180.0, 8, 1.5
+
+
+@dataclass
+class RenderContext:
+    """A moment of a shot, ready to be drawn."""
+
+    shot: Shot
+    solver: Solver
+    seconds: Fraction
+    scale: float
+    pictures: Pictures
+    orbit: Orbit | None = None
+    stale: Callable[[], bool] | None = None
+    counts: Counts = field(default_factory=Counts)
+
+    def read(self, number: Number) -> float:
+        """A number of shot time at the moment."""
+        return float(self.solver.readings.number(number, np.array([float(self.seconds)]))[0])
+
+    @cached_property
+    def view(self) -> Projection:
+        return self.at(self.seconds)
+
+    def at(self, seconds: Fraction) -> Projection:
+        """The projection at another moment."""
+        return projection(self.shot, self.scale, float(seconds), self.orbit)
+
+    @cached_property
+    def open(self) -> list[Fraction]:
+        """Moments at which the shutter opens, is open and closes; empty if it is not used."""
+        angle = 0.0 if self.orbit is not None else self.read(self.shot.camera.shutter)
+        if angle <= 0:
+            return []
+        frame = 1 / self.shot.frame_rate
+        turn = Fraction(angle / 360).limit_denominator(10**6)
+        first = (
+            self.seconds + Fraction(self.read(self.shot.camera.shutter_phase) / 360).limit_denominator(10**6) * frame
+        )
+        pieces = PIECES if angle > _WIDE_SHUTTER else 2
+        return [first + turn * frame * k / pieces for k in range(pieces + 1)]
+
+    def exposures(self, count: int = _EXPOSURES) -> list[Fraction]:
+        """Moments, even over the time that the shutter is open, at which lines are drawn."""
+        first, last = self.open[0], self.open[-1]
+        return [first + (last - first) * Fraction(2 * k + 1, 2 * count) for k in range(count)]
+
+    def draw(self, number: int, onto: Floats, blend: str | None = None, bare: bool = False) -> Particles:
+        """Draw an emitter, by its place in the cast; its particles at the moment. bare: every body white, full and adding: how
+        many lie over each other."""
+        emitter = self.shot.emitters[number]
+        if self.stale is not None and self.stale():
+            raise Stale
+        if number not in self.solver.tracks:
+            return self.solver.none()
+        blurred = bool(self.open) and emitter.motion_blur
+        particles = self.solver.of(number, self.seconds, self.stale)
+        pen = EmitterRasteriser(self, emitter, number, blend or emitter.blend, bare)
+        if emitter.strand is not None:
+            self._strands(pen, number, particles, blurred, onto)
+            return particles
+        if emitter.ripples is not None and not bare:
+            draw_ripples(pen, onto)
+            if not emitter.ripples.bodies:
+                pen.count(particles)
+                return particles
+        drawn, change = self._blurred(number, particles) if blurred else (particles, None)
+        if emitter.lines is not None and not bare:
+            pen.lines(particles, onto)
+        if emitter.trail is not None and not bare:
+            if blurred:
+                self._exposed(pen, draw_trails, onto)
+            else:
+                draw_trails(pen, onto)
+        if emitter.heads is not None:
+            size, seen = (n.value / 100 for n in (emitter.heads.size, emitter.heads.opacity))
+            for k in range(emitter.heads.count, 0, -1):
+                back = self.seconds - Fraction(emitter.heads.gap_s).limit_denominator(10**6) * k
+                pen.bodies(self.solver.of(number, back, self.stale), onto, size**k, seen**k)
+        if emitter.skin is not None and not bare:
+            pen.skin(particles, onto, blend or emitter.blend)
+            return particles
+        shown = (emitter.lines is None or emitter.lines.bodies) and (emitter.trail is None or emitter.trail.head_shown)
+        if shown:
+            way = ways(self.solver, number, self.open) if blurred else None
+            pen.bodies(drawn, onto, way=way, count=True, change=change)
+        return particles
+
+    def draw_as_one(self, numbers: list[int], skin: Skin, onto: Floats, blend: str) -> dict[int, Particles]:
+        """Draw one skin over the particles of some emitters, by their places in the cast; the particles of each."""
+        found: dict[int, Particles] = {}
+        balls = []
+        for number in numbers:
+            if number not in self.solver.tracks:
+                continue
+            found[number] = self.solver.of(number, self.seconds, self.stale)
+            if len(found[number]):
+                pen = EmitterRasteriser(self, self.shot.emitters[number], number, blend)
+                balls.append(pen.balls(found[number], skin))
+        if balls:
+            centre, radius, colour, opacity = (np.concatenate(rows) for rows in zip(*balls, strict=True))
+            draw_skin(self, skin, centre, radius, colour, opacity, onto, blend)
+        return found
+
+    def _exposed(
+        self,
+        pen: EmitterRasteriser,
+        draw: Callable[[EmitterRasteriser, Floats], None],
+        onto: Floats,
+        count: int = _EXPOSURES,
+    ) -> None:
+        """Lines as they are on the mean of the time that the shutter is open."""
+        mean = np.zeros_like(onto)
+        for at in self.exposures(count):
+            moment = replace(self, seconds=at, counts=Counts())
+            layer = np.zeros_like(onto)
+            draw(
+                EmitterRasteriser(moment, pen.emitter, pen.number, "add" if pen.emitter.blend == "add" else "normal"),
+                layer,
+            )
+            mean += layer * np.float32(1 / count)
+        lay(mean, onto, pen.emitter.blend)
+
+    def _strands(self, pen: EmitterRasteriser, number: int, p: Particles, blurred: bool, onto: Floats) -> None:
+        """Draw strands, and the bodies on them."""
+        strand = pen.emitter.strand
+        if strand is None:
+            return
+        count = self._exposures_of(number) if blurred and not pen.bare and strand.line else 0
+        if count > 1:
+            self._exposed(
+                pen,
+                lambda one, layer: draw_strands(one, self.solver.of(number, one.context.seconds, self.stale), layer),
+                onto,
+                count,
+            )
+        else:
+            draw_strands(pen, self.solver.of(number, self.exposures(1)[0], self.stale) if count else p, onto)
+        pen.count(p)
+        if strand.bodies == "none" or len(p) == 0:
+            return
+        turned = replace(p, angle=(p.angle + np.degrees(tangents(p, pen))).astype(np.float32))
+        on = np.ones(len(p), bool) if strand.bodies == "at all joints" else along_strands(pen.emitter, len(p)) == 1
+        way = ways(self.solver, number, self.open) if blurred else None
+        pen.bodies(turned.where(on), onto, way=way)
+
+    def _exposures_of(self, number: int) -> int:
+        """At how many moments of the open shutter strands are drawn: so that none is seen to jump."""
+        way = ways(self.solver, number, [self.open[0], self.open[-1]])
+        first, last = (self.view.place(way.places[:, k])[0] for k in (0, 1))
+        gone = float(np.linalg.norm(last - first, axis=1).max(initial=0.0))
+        return min(_EXPOSURES, max(1, math.ceil(gone / _JUMP_PX)))
+
+    def _blurred(self, number: int, now: Particles) -> tuple[Particles, Change]:
+        """Everyone who lives while the shutter is open, each with the looks of the moment nearest to its middle; and how each
+        changes meanwhile."""
+        middle_s = self.open[len(self.open) // 2]
+        # Where the shutter is open around the moment, its middle is the moment.
+        middle = now if middle_s == self.seconds else self.solver.of(number, middle_s, self.stale)
+        last, first = (self.solver.of(number, at, self.stale) for at in (self.open[-1], self.open[0]))
+        every = merged_particles([middle, now, last, first] if middle is not now else [middle, last, first])
+        return every, change_of(every, first, middle, last)

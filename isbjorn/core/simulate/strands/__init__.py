@@ -1,0 +1,1 @@
+"""Strands: chains of joints that are held together."""
