@@ -117,6 +117,11 @@ class Shot(Part):
         default=False,
         description="The end flows into the start: births, keys, swings and eddies come round with the shot.",
     )
+    crossover_s: float = Field(
+        default=0, ge=0, le=600, title="Cross-over",
+        description="In a loop: so many seconds before the end, particles that know of each other give way to those from before "
+        "the start; 0: they jump.",
+    )  # fmt: skip
     px_per_metre: float = Field(default=100.0, gt=0, le=1e6)
     limit: int = Field(
         default=1_000_000,

@@ -65,6 +65,15 @@
   hint="The end flows into the start: who is alive at the end is alive at the start."
   onset={(on) => desk.set('/loop', on, 'Loop')}
 />
+{#if shot.loop}
+  <PlainField
+    label="Cross-over"
+    value={shot.crossover_s}
+    unit="s"
+    hint="Particles that know of each other do not come round: those of the end give way to those from before the start."
+    onset={put('/crossover_s', 'Cross-over')}
+  />
+{/if}
 <PlainField label="Seed" value={shot.seed} onset={put('/seed', 'Seed of the shot')} />
 <Choice
   label="Camera"

@@ -36,14 +36,17 @@ def _places(watch: Watch, numbers: list[int]) -> tuple[np.ndarray, np.ndarray]:
 def crowd_in_a_loop(watch: Watch) -> Checks:
     """A crowd does not come round by itself."""
     reaching = [force for _, force, numbers in _forces(watch) if numbers]
-    if not watch.shot.loop or not reaching:
+    if not watch.shot.loop or not reaching or watch.shot.crossover_s > 0:
         return
     names = ", ".join(force.name for force in reaching)
     yield Note(
         kind="crowd in a loop", thing=reaching[0].id, level="trouble",
         what=f"{names}: particles that know of each other do not come round with the loop, and jump at its seam.",
-        why="Where each is hangs on all that were before it, from the first birth on; nothing brings that back to its beginning.",
-        mend=Mend(label="Do not loop the shot", changes=[put("/loop", False)]),
+        why="Where each is hangs on all that were before it, from the first birth on; nothing brings that back to its beginning. "
+        "But those of the end can give way to those from before the start.",
+        mend=Mend(
+            label="Cross over at its end", changes=[put("/crossover_s", round(min(1.5, 0.25 * float(watch.shot.length_s)), 2))]
+        ),
     )  # fmt: skip
 
 
