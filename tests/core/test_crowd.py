@@ -388,16 +388,23 @@ class Loops(unittest.TestCase):
         self.assertGreater(steps[0][3], 2 * steps[0][0], "without it, it jumps")
         self.assertLess(steps[1][3], 1.3 * max(steps[1][:3]))
 
+    def test_trails_cross_over_too(self) -> None:
+        document = self.whole(1).model_dump(mode="json")
+        document["emitters"][0] |= {"trail": {"length": 8}, "blend": "add"}
+        shot = Shot.model_validate(document)
+        solver = Solver(shot)
+        light = [float(render_frame(shot, f, 0.5, solver=solver)[..., 0].sum()) for f in (0, 20, 37, 48)]
+        self.assertLess(max(light), 1.25 * min(light))
+
     def test_at_the_end_those_from_before_the_start_are_alone(self) -> None:
-        solver = Solver(self.whole(1))
-        last, first = solver.at_seconds(Fraction(2) - Fraction(1, 10**6)), solver.at(0)
-        kept = last.where(last.opacity > 0.01)
-        self.assertEqual(len(kept), len(first))
-        np.testing.assert_allclose(np.sort(kept.position[:, 0]), np.sort(first.position[:, 0]), atol=0.01)
-        half = solver.at_seconds(Fraction(3, 2))
-        self.assertEqual(len(np.unique(half.id)), len(half))
-        self.assertAlmostEqual(float(half.opacity.min()), 0.5, places=3)
-        self.assertEqual(float(solver.at(20).opacity.min()), 1)
+        shot = self.whole(1)
+        solver = Solver(shot)
+        self.assertEqual(solver.crossing(0, Fraction(1)), 0)
+        self.assertAlmostEqual(solver.crossing(0, Fraction(3, 2)), 0.5)
+        before, first = solver.of(0, Fraction(-1, 10**6)), solver.at(0)
+        np.testing.assert_allclose(np.sort(before.position[:, 0]), np.sort(first.position[:, 0]), atol=0.01)
+        end, start = (render_frame(shot, f, 0.5, solver=solver) for f in (Fraction(49999, 1000), 0))
+        self.assertLess(float(np.abs(end - start).mean()), 1e-3)
 
 
 class Mixed(unittest.TestCase):

@@ -24,14 +24,12 @@ from isbjorn.core.simulate.crowd.crowd import Crowd, Running, crowds_of
 from isbjorn.core.simulate.displaced import Displaced
 from isbjorn.core.simulate.offspring import Offspring
 from isbjorn.core.simulate.rows import LIFE, ROWS
-from isbjorn.core.simulate.state import State, joined
+from isbjorn.core.simulate.state import State
 from isbjorn.core.simulate.strands.joints import joints_of
 from isbjorn.core.simulate.track import Track, shares_of
 
 # So many states between lattice steps are kept for a moment, if they are small.
 _LATELY, _LATELY_BYTES = 16, 64 << 20
-# Those from before the start of a loop, who cross over with those of its end.
-_BEFORE = 1 << 61
 _ID_STRIDE, _ROUND_BITS, _BIRTH_BITS, _JOINT_BITS = 1 << 48, 0x3FF, 37, 54
 
 
@@ -180,43 +178,30 @@ class Solver:
     ) -> tuple[State, npt.NDArray[np.int64], float]:
         """One emitter's state at any moment, by its place in the cast; the ids; and the moment within the shot.
 
-        In a loop, a moment before the start is one of the round before, and who is alive then has the id that it has now.
+        In a loop, a moment before the start is one of the round before, and who is alive then has the id that it has now; but of a
+        crowd whose ends cross over, it is what came before the start.
         """
         track, rounds = self.tracks[number], 0
-        if self.shot.loop:
+        crosses = self.shot.crossover_s > 0 and isinstance(track.crowd, Crowd) and seconds < 0
+        if self.shot.loop and not crosses:
             rounds = math.floor(seconds / self.shot.length_s)
             seconds -= rounds * self.shot.length_s
         state = self._lately.get((number, seconds))
         if state is None:
-            state = self._crossed(track, track.at(seconds, stale), seconds, stale)
+            state = track.at(seconds, stale)
             if state.nbytes <= _LATELY_BYTES // _LATELY:
                 _keep_lately(self._lately, (number, seconds), state)
         return state, self._ids(number, state, rounds), float(seconds)
 
-    def _crossed(
-        self, track: Track, state: State, seconds: Fraction, stale: Callable[[], bool] | None
-    ) -> State:  # fmt: skip
-        """A state near the end of a loop, with those of a crowd that were there one round before: they come in as the others
-        go, and are alone at the end, which is the start."""
-        shot = self.shot
-        if (
-            not shot.loop
-            or shot.crossover_s <= 0
-            or not isinstance(track.crowd, Crowd)
-            or track.crowd.still is not None
-        ):
-            return state
+    def crossing(self, number: int, seconds: Fraction) -> float:
+        """How far those from before the start of a loop have come in, in [0, 1], of a crowd near its end; 0 where nobody crosses
+        over. They are there a loop's length before, at moments below 0."""
+        shot, crowd = self.shot, self.tracks[number].crowd
+        if not shot.loop or shot.crossover_s <= 0 or not isinstance(crowd, Crowd) or crowd.still is not None:
+            return 0.0
         lasts = min(Fraction(shot.crossover_s).limit_denominator(10**6), shot.length_s)
-        share = float((seconds - (shot.length_s - lasts)) / lasts)
-        if share <= 0:
-            return state
-        before = track.at(seconds - shot.length_s, stale)
-        both = joined([state, State(before.births, before.moments + float(shot.length_s), before.values)])
-        rows = [
-            None if a is None or b is None else np.concatenate([a, b])
-            for a, b in ((state.touched, before.touched), (state.caught, before.caught))
-        ]
-        return replace(both, touched=rows[0], caught=rows[1], crossing=(state.count, share * share * (3 - 2 * share)))
+        share = max(0.0, float((seconds - (shot.length_s - lasts)) / lasts))
+        return share * share * (3 - 2 * share)
 
     def place(
         self, number: int, seconds: Fraction, stale: Callable[[], bool] | None = None
@@ -290,7 +275,7 @@ class Solver:
             life=state.lives,
             age01=age01,
             size=looks.size * grown if number in self._displaced else looks.size,
-            opacity=looks.opacity if state.crossing is None else looks.opacity * _shares(state),
+            opacity=looks.opacity,
             colour=looks.colour,
             angle=looks.angle,
             touched=np.full(state.count, -1, np.float32) if state.touched is None else state.touched,
@@ -304,8 +289,6 @@ class Solver:
         if self.shot.loop:
             rounds = -np.floor(state.moments / float(self.shot.length_s)).astype(np.int64) - turn
             ids = ids + ((rounds & _ROUND_BITS) << _BIRTH_BITS)
-        if state.crossing is not None:
-            ids = ids + np.where(np.arange(state.count) < state.crossing[0], 0, _BEFORE)
         joints = joints_of(self.shot.emitters[number])
         return ids if joints == 1 else ids + (np.arange(state.count) % joints << _JOINT_BITS)
 
@@ -327,13 +310,6 @@ def _keep_lately(kept: dict[tuple[int, Fraction], Any], key: tuple[int, Fraction
     while len(kept) > _LATELY:
         # Other threads may do the same at once.
         kept.pop(next(iter(kept)), None)
-
-
-def _shares(state: State) -> Floats:
-    """How much is seen of each in a cross-over, (n,)."""
-    assert state.crossing is not None
-    first, share = state.crossing
-    return np.where(np.arange(state.count) < first, np.float32(1 - share), np.float32(share))
 
 
 def _ages(state: State, t: float) -> Floats:

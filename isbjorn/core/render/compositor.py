@@ -42,7 +42,8 @@ def all_simple(shot: Shot) -> bool:
     """Whether all of a shot may be drawn in one pass."""
     camera = shot.camera
     lens = any(n.value or n.timed for n in (camera.shutter, camera.aperture))
-    return not lens and not working(shot.finish) and all(is_simple(e) for e in shot.emitters if e.on)
+    crosses = shot.loop and shot.crossover_s > 0
+    return not lens and not crosses and not working(shot.finish) and all(is_simple(e) for e in shot.emitters if e.on)
 
 
 def reads_ground(shot: Shot) -> bool:

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from functools import cached_property
+from typing import TypeVar
 
 import numpy as np
 
@@ -28,6 +29,7 @@ from isbjorn.core.render.trails import draw_trails
 from isbjorn.core.render.trajectories import ways
 from isbjorn.core.simulate.strands.joints import along_strands
 
+P = TypeVar("P")
 _WIDE_SHUTTER, _EXPOSURES, _JUMP_PX = 180.0, 8, 1.5
 
 
@@ -43,6 +45,8 @@ class RenderContext:
     orbit: Orbit | None = None
     stale: Callable[[], bool] | None = None
     counts: Counts = field(default_factory=Counts)
+    # Whether it is one of the two ends of a loop that cross over.
+    crossing: bool = False
 
     def read(self, number: Number) -> float:
         """A number of shot time at the moment."""
@@ -83,6 +87,9 @@ class RenderContext:
             raise Stale
         if number not in self.solver.tracks:
             return self.solver.none()
+        share = 0.0 if self.crossing else self.solver.crossing(number, self.seconds)
+        if share > 0:
+            return self._crossed(lambda one, layer: one.draw(number, layer, blend, bare), share, onto)
         blurred = bool(self.open) and emitter.motion_blur
         particles = self.solver.of(number, self.seconds, self.stale)
         pen = EmitterRasteriser(self, emitter, number, blend or emitter.blend, bare)
@@ -118,6 +125,11 @@ class RenderContext:
 
     def draw_as_one(self, numbers: list[int], skin: Skin, onto: Floats, blend: str) -> dict[int, Particles]:
         """Draw one skin over the particles of some emitters, by their places in the cast; the particles of each."""
+        there = (
+            [] if self.crossing else [self.solver.crossing(n, self.seconds) for n in numbers if n in self.solver.tracks]
+        )
+        if (share := max(there, default=0.0)) > 0:
+            return self._crossed(lambda one, layer: one.draw_as_one(numbers, skin, layer, blend), share, onto)
         found: dict[int, Particles] = {}
         balls = []
         for number in numbers:
@@ -131,6 +143,16 @@ class RenderContext:
             centre, radius, colour, opacity = (np.concatenate(rows) for rows in zip(*balls, strict=True))
             draw_skin(self, skin, centre, radius, colour, opacity, onto, blend)
         return found
+
+    def _crossed(self, draw: Callable[[RenderContext, Floats], P], share: float, onto: Floats) -> P:
+        """What is drawn at the end of a loop, as far as it gives way to what was there before its start; the particles of
+        the end."""
+        come = onto.copy()
+        drawn = draw(replace(self, crossing=True), onto)
+        before = replace(self, seconds=self.seconds - self.shot.length_s, crossing=True, counts=Counts())
+        draw(before, come)
+        onto += np.float32(share) * (come - onto)
+        return drawn
 
     def _exposed(
         self,

@@ -17,8 +17,7 @@ class State:
     """Particles of one emitter at one moment, in order of birth: structure of arrays, 76 bytes a particle.
 
     births (n,) int64, moments (n,) float64 s; values (15, n) float32: place px (3), velocity px/s (3), lifespan s, and eight rows
-    of its mover. A state between lattice steps may lack those: it is only looked at. touched, caught (n,) s of age, -1:
-    never. crossing: at which column those from before the start of a loop begin, and how far it has come to them, in [0, 1].
+    of its mover. A state between lattice steps may lack those: it is only looked at. touched, caught (n,) s of age, -1: never.
     """
 
     births: npt.NDArray[np.int64]
@@ -26,7 +25,6 @@ class State:
     values: Floats
     touched: Floats | None = None
     caught: Floats | None = None
-    crossing: tuple[int, float] | None = None
 
     @property
     def count(self) -> int:
