@@ -61,6 +61,13 @@ DOCUMENTS: dict[str, dict[str, Any]] = {
         "links": [{"force": "p", "emitter": "e"}, {"force": "s", "emitter": "e"}],
         **_emitter(rate=0, bursts=[{"fill": 100}], shape=_FULL, size={"value": 1, "spread": 1}, lifespan=0),
     },
+    "strands without end": _emitter(
+        shape=_FULL, rate=0, bursts=[_BURST], lifespan=0, strand={"joints": 400, "length": 3000, "bodies": "at all joints"},
+    ),
+    "a sea in a storm": _emitter(
+        shape=_FULL, rate=1e6, ripples={"width": 20_000, "length": 20_000, "drop": 1, "damping": 0.05, "speed": 5000,
+        "height": 1000},
+    ),
     "wild drivers": _emitter(
         rate={"value": 100, "flutter": {"amount": 1e6}}, size={"value": 8, "flutter": {"amount": 1e6}, "reads": "life"},
         finish=[{"kind": "grade", "contrast": {"value": 100, "flutter": {"amount": 1e6}}}],

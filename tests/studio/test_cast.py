@@ -109,7 +109,11 @@ class Library(InStudio):
         self.assertGreater(len(cards), 8)
         found = self.client.get("/api/emitters?find=water flock").json()
         self.assertEqual([c["name"] for c in found], ["Herring"])
-        for card in cards:
+        for number, card in enumerate(cards):
+            if number % 8 == 0:
+                # A shot holds so many forces.
+                for field in ("links", "forces", "emitters", "zones", "markers", "lights"):
+                    self.edit(f"/{field}", [])
             state = self.client.post(f"/api/shots/{self.shot}/plant", json={"preset": card["id"]}).json()
             self.assertIn(card["name"].split()[0], state["document"]["emitters"][-1]["name"])
         thumb = self.client.get(f"/api/emitters/{cards[0]['id']}/thumb")

@@ -6,6 +6,7 @@ The face is a rectangle in the shot, seen by its camera: a projective map takes 
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -14,12 +15,13 @@ import numpy as np
 from numba import njit, prange
 
 from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.document import Number
 from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.emit.newborn import spread_of
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.random import SIZE
 from isbjorn.core.runtime.parallel import guarded
-from isbjorn.core.simulate.waves import MOST_AT_ONCE, Dents, Water, heights, modes_at
+from isbjorn.core.simulate.waves import Dents, Water, heights, modes_at
 
 if TYPE_CHECKING:
     from isbjorn.core.render.emitters import EmitterRasteriser
@@ -54,10 +56,8 @@ class Face:
         return u + self.width / 2, v + self.length / 2
 
 
-def face_of(ripples: Ripples, read: object) -> Face:
-    """The face of ripples; read: reads a number at a moment."""
-    now = read
-    assert callable(now)
+def face_of(ripples: Ripples, now: Callable[[Number], float]) -> Face:
+    """The face of ripples; now: reads a number at a moment."""
     tilt = math.radians(now(ripples.tilt))
     axes = np.array([[1.0, 0.0, 0.0], [0.0, math.cos(tilt), -math.sin(tilt)]])
     middle = np.array([now(ripples.across), now(ripples.up), now(ripples.depth)])
@@ -111,12 +111,14 @@ def _mask(ripples: Ripples, face: Face, shape: tuple[int, ...], edge: float) -> 
     return np.asarray(share * share * (3 - 2 * share), np.float32)
 
 
-def _dents(pen: EmitterRasteriser, ripples: Ripples, face: Face, wider: float, after: float, until: float) -> Dents:
+def _dents(
+    pen: EmitterRasteriser, ripples: Ripples, face: Face, water: Water, wider: float, after: float, until: float
+) -> Dents:  # fmt: skip
     """What falls into the water in a stretch of time."""
     context, e = pen.context, pen.emitter
     track = context.solver.tracks[pen.number]
     births, moments, _ = track.admission.between(after, until, context.stale, living=False)
-    more = 1 + (len(births) - 1) // MOST_AT_ONCE if len(births) else 1
+    more = 1 + (len(births) - 1) // water.most_at_once if len(births) else 1
     births, moments = births[::more], moments[::more]
     place, _, _, _ = track.source.leaving(births, moments)
     u, v = face.own(place, context.shot.camera.kind == "flat")
@@ -149,7 +151,7 @@ def draw_ripples(pen: EmitterRasteriser, onto: Floats) -> None:
     told = ripples.model_dump_json(), context.shot.camera.kind
     modes = modes_at(
         water, t, track.births.begin_s, lambda at: (track.hangs_on(at), told),
-        lambda after, until: _dents(pen, ripples, face, wider, after, until),
+        lambda after, until: _dents(pen, ripples, face, water, wider, after, until), context.stale,
     )  # fmt: skip
     height = heights(water, modes)
     if not ripples.walls:

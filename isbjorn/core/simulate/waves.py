@@ -19,6 +19,7 @@ import numpy as np
 from numba import njit, prange
 
 from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.errors import Stale
 from isbjorn.core.runtime.memory import Kept
 from isbjorn.core.runtime.parallel import guarded
 
@@ -26,8 +27,8 @@ MOST_MODES, _FINEST = 256, 4.0
 _PER_S = 10
 # What has died away to so little is forgotten; no longer than so many seconds are looked back.
 _NOTHING, _LONGEST_S = 1e-4, 60.0
-# Births of a tenth of a second that are looked at; of more, some stand for all.
-MOST_AT_ONCE = 240
+# Births of a tenth of a second that are looked at; of more, some stand for all. And modes times births that a jump may take.
+_MOST_AT_ONCE, _LEAST_AT_ONCE, _MOST_WORK = 240, 3, 4e8
 
 
 @dataclass(frozen=True)
@@ -53,6 +54,13 @@ class Water:
     def lasts_s(self) -> float:
         """How long after a birth nothing is left of it, in whole tenths of a second."""
         return min(_LONGEST_S, math.ceil(_PER_S * -math.log(_NOTHING) / self.damping) / _PER_S)
+
+    @property
+    def most_at_once(self) -> int:
+        """How many births of a tenth of a second are looked at: so that a jump to any moment takes some seconds at most."""
+        down, along = self.modes
+        steps = 2 * self.lasts_s * _PER_S
+        return int(min(_MOST_AT_ONCE, max(_LEAST_AT_ONCE, _MOST_WORK / (down * along * steps))))
 
     def numbers(self) -> tuple[Doubles, Doubles]:
         """Turns ω in rad/s and dampings in 1/s of the modes, (down, along)."""
@@ -147,11 +155,13 @@ _MODES: Kept[Modes] = Kept("states", 0.2)
 
 
 def modes_at(
-    water: Water, t: float, begin_s: float, key: Callable[[float], object], dents: Callable[[float, float], Dents]
-) -> Modes:
+    water: Water, t: float, begin_s: float, key: Callable[[float], object], dents: Callable[[float, float], Dents],
+    stale: Callable[[], bool] | None = None,
+) -> Modes:  # fmt: skip
     """The modes of a face at shot time t, from its first birth on.
 
-    key: what the births up to a moment hang on; dents(after, until): those of a stretch of time.
+    key: what the births up to a moment hang on; dents(after, until): those of a stretch of time. Raises Stale if `stale` says that
+    nobody waits for it.
     """
     lasts = round(water.lasts_s * _PER_S)
     last = math.floor(t * _PER_S)
@@ -167,6 +177,8 @@ def modes_at(
         todo.append(n)
     modes = still(water) if modes is None else modes
     for n in reversed(todo):
+        if stale is not None and stale():
+            raise Stale
         made = after(water, modes, 1 / _PER_S, dents((n - 1) / _PER_S, n / _PER_S), n / _PER_S)
         modes = _MODES.keep((water, first, n, key(n / _PER_S)), made)
     rest = t - last / _PER_S
