@@ -337,6 +337,21 @@ class InAShot(unittest.TestCase):
         self.assertGreater(len(born), 15)
         np.testing.assert_allclose(born.position, [[0, -200, 0]] * len(born), atol=0.2)
 
+    def test_born_of_others_it_hangs_where_it_was_born(self) -> None:
+        sparks = {
+            "id": "p", "shape": {"kind": "point"}, "rate": 0, "bursts": [{"count": 4}], "speed": 100, "spread": 360, "lifespan": 5,
+        }  # fmt: skip
+        document = shot({"joints": 10, "length": 60}, (WEIGHT,)).model_dump(mode="json")
+        document["emitters"][0] |= {"born_of": "p", "rate": 3, "bursts": []}
+        document["emitters"].append(sparks)
+        solver = Solver(parse_shot(document))
+        early, late = at(solver, 1), at(solver, 2)
+        self.assertEqual((len(early), len(late)), (120, 240))
+        roots = {int(i): place for i, place in zip(late.id[::10], late.position[::10], strict=True)}
+        for i, place in zip(early.id[::10], early.position[::10], strict=True):
+            np.testing.assert_array_equal(roots[int(i)], place)
+        self.assertLess(wrong_by(late, 10, 60), 5e-3)
+
     def test_what_it_costs_is_bounded(self) -> None:
         document = shot(
             {"joints": 400, "length": 300},

@@ -50,7 +50,7 @@ class StrandIntegrator(SteppedIntegrator):
             for path, n in numbers_of(e)
             if path.split(".")[0] in ("shape", "across", "up", "depth", "direction", "tilt", "spread")
         ]
-        self.rests = (readings.still(e) and not any(n.timed for n in numbers)) or source.bearers is not None
+        self.rests = readings.still(e) and not any(n.timed for n in numbers)
         self.smooth = True
         self._known: Born | None = None
 
@@ -122,7 +122,8 @@ class StrandIntegrator(SteppedIntegrator):
 
     def _roots(self, born: Born, t: float) -> tuple[Doubles, Doubles]:
         """Where the roots of strands are held at a moment, and the ways out of them, each (m, 3)."""
-        if self.rests:
+        # Those that are born of others stay where that was.
+        if self.rests or self.source.bearers is not None:
             return born.place, born.way
         place, _, _, way = self.source.leaving(born.births, np.full(len(born.births), t))
         return place, way
