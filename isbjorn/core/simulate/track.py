@@ -136,6 +136,10 @@ class SteppedTogether(Protocol):
         """As `Track.hangs_on`, of all of them."""
         ...
 
+    def at_rest(self, track: Track, t: float, stale: Callable[[], bool] | None = None) -> State | None:
+        """The state of a track at any moment, if nobody of them ever moves."""
+        ...
+
 
 class Track:
     """The motion of one emitter. Its states are shared through a cache by every track of the same motion."""
@@ -285,6 +289,9 @@ class Track:
     def at(self, seconds: Fraction, stale: Callable[[], bool] | None = None) -> State:
         """The living particles at any moment of shot time."""
         index = lattice_index(seconds, self.hz)
+        still = None if self.crowd is None else self.crowd.at_rest(self, float(seconds), stale)
+        if still is not None and isinstance(self.integrator, SteppedIntegrator):
+            return self.integrator.shown(still, index, float(seconds))
         state = self.state(index, stale)
         if seconds * self.hz == index:
             return self.integrator.seen(state, index)

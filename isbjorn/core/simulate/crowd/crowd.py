@@ -162,6 +162,13 @@ class Crowd:
         if taken > _WORTH_A_WORD_S and at < index:
             self.running = Running(at / self.hz, taken / (at - first) * (index - at))
 
+    def at_rest(self, track: Track, t: float, stale: Callable[[], bool] | None = None) -> State | None:
+        """One emitter's state at any moment, if nobody of the crowd ever moves and all is known at once."""
+        if self.still is None:
+            return None
+        found = caught_at_rest(self, self.still, stale)
+        return found.states(t, self.tracks.index(track))[0] if found.moments else None
+
     def of(self, track: Track, index: int, stale: Callable[[], bool] | None = None) -> State:
         """One emitter's state at a lattice step."""
         return self.state(index, stale).states[self.tracks.index(track)]

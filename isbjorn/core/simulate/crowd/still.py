@@ -182,10 +182,11 @@ class Caught:
     born: tuple[State, ...]
     moments: tuple[Doubles, ...]
 
-    def states(self, t: float) -> tuple[State, ...]:
-        """The states of the crowd's emitters at a moment."""
+    def states(self, t: float, number: int | None = None) -> tuple[State, ...]:
+        """The states of the crowd's emitters at a moment; or of one alone, by its place among them."""
         out = []
-        for born, caught in zip(self.born, self.moments, strict=True):
+        some = slice(None) if number is None else slice(number, number + 1)
+        for born, caught in zip(self.born[some], self.moments[some], strict=True):
             here = born.moments <= t
             state = State(born.births, born.moments, born.values) if here.all() else born.only(np.flatnonzero(here))
             when, values = caught[here], state.values.copy()

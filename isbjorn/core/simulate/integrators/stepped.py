@@ -206,7 +206,7 @@ class SteppedIntegrator:
         """The living at a moment after lattice step `index`: the same step, as far as that moment."""
         there = merged(state, self.alive(state, t), newborn)
         self._roam(there, index, index, t)
-        return self._shown(there, index, t)
+        return self.shown(there, index, t)
 
     def blended(
         self, state: State, after: State, newborn: State, index: int, t: float, straight: bool = False
@@ -229,11 +229,11 @@ class SteppedIntegrator:
             part = State(there.births[dying], there.moments[dying], np.ascontiguousarray(there.values[:, dying]))
             self._roam(part, index, index, t)
             there.values[:, dying] = part.values
-        return self._shown(there, index, t)
+        return self.shown(there, index, t)
 
     def seen(self, state: State, index: int) -> State:
         """A lattice state as it is looked at."""
-        return self._shown(State(state.births, state.moments, state.values.copy()), index, index / self.hz)
+        return self.shown(State(state.births, state.moments, state.values.copy()), index, index / self.hz)
 
     def placed(self, state: State, t: float) -> tuple[Floats, npt.NDArray[np.bool_]]:
         """Places (3, n) of a state in the shot, and who of it was taken away."""
@@ -242,7 +242,8 @@ class SteppedIntegrator:
             place += self.readings.frames(self.source.emitter, np.array([t])).place.T.astype(np.float32)
         return place, state.values[rows.HOW] == contact.GONE
 
-    def _shown(self, state: State, index: int, t: float) -> State:
+    def shown(self, state: State, index: int, t: float) -> State:
+        """A state at a moment as it is looked at: of those that are there, in the shot. It is changed."""
         here = np.flatnonzero(state.values[rows.HOW] != contact.GONE)
         if len(here) < state.count:
             values = np.empty((state.values.shape[0], len(here)), np.float32)
