@@ -34,6 +34,7 @@ from isbjorn.core.random import (
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.identity import is_measured
 from isbjorn.core.simulate.state import State
+from isbjorn.core.simulate.strands.joints import joint_numbers
 
 _SPAN = 16
 
@@ -93,8 +94,7 @@ def _dress(
 
 
 _kernel: Callable[..., None] = guarded(_dress)
-
-
+# So far apart are the numbers by which joints of one strand draw.
 _JOINTS_APART = 40
 
 
@@ -234,7 +234,7 @@ def _angles(source: Source, state: State, age01: Floats, t: float, room: Appeara
     e, key, births = source.emitter, source.key, state.births
     if e.strand is not None:
         # Bodies on a strand are turned each by itself.
-        births = births + (np.arange(len(births)) % e.strand.joints << _JOINTS_APART)
+        births = births + (joint_numbers(e, len(births)) << _JOINTS_APART)
     angle = np.broadcast_to(room.base(e.angle) + spread_of(e.angle, key, births, ANGLE), births.shape)
     if e.spin.value == 0 and e.spin.spread == 0 and not e.spin.timed:
         return np.asarray(angle, np.float32)

@@ -25,7 +25,7 @@ from isbjorn.core.simulate.displaced import Displaced
 from isbjorn.core.simulate.offspring import Offspring
 from isbjorn.core.simulate.rows import LIFE, ROWS
 from isbjorn.core.simulate.state import State
-from isbjorn.core.simulate.strands.joints import joints_of
+from isbjorn.core.simulate.strands.joints import joint_numbers
 from isbjorn.core.simulate.track import Track, shares_of
 
 # So many states between lattice steps are kept for a moment, if they are small.
@@ -182,8 +182,7 @@ class Solver:
         crowd whose ends cross over, it is what came before the start.
         """
         track, rounds = self.tracks[number], 0
-        crosses = self.shot.crossover_s > 0 and isinstance(track.crowd, Crowd) and seconds < 0
-        if self.shot.loop and not crosses:
+        if self.shot.loop and not (seconds < 0 and self._crosses(track)):
             rounds = math.floor(seconds / self.shot.length_s)
             seconds -= rounds * self.shot.length_s
         state = self._lately.get((number, seconds))
@@ -193,11 +192,15 @@ class Solver:
                 _keep_lately(self._lately, (number, seconds), state)
         return state, self._ids(number, state, rounds), float(seconds)
 
+    def _crosses(self, track: Track) -> bool:
+        """Whether the two ends of an emitter's loop cross over."""
+        return self.shot.loop and self.shot.crossover_s > 0 and isinstance(track.crowd, Crowd)
+
     def crossing(self, number: int, seconds: Fraction) -> float:
         """How far those from before the start of a loop have come in, in [0, 1], of a crowd near its end; 0 where nobody crosses
         over. They are there a loop's length before, at moments below 0."""
-        shot, crowd = self.shot, self.tracks[number].crowd
-        if not shot.loop or shot.crossover_s <= 0 or not isinstance(crowd, Crowd) or crowd.still is not None:
+        shot = self.shot
+        if not self._crosses(self.tracks[number]):
             return 0.0
         lasts = min(Fraction(shot.crossover_s).limit_denominator(10**6), shot.length_s)
         share = max(0.0, float((seconds - (shot.length_s - lasts)) / lasts))
@@ -289,8 +292,8 @@ class Solver:
         if self.shot.loop:
             rounds = -np.floor(state.moments / float(self.shot.length_s)).astype(np.int64) - turn
             ids = ids + ((rounds & _ROUND_BITS) << _BIRTH_BITS)
-        joints = joints_of(self.shot.emitters[number])
-        return ids if joints == 1 else ids + (np.arange(state.count) % joints << _JOINT_BITS)
+        emitter = self.shot.emitters[number]
+        return ids if emitter.strand is None else ids + (joint_numbers(emitter, state.count) << _JOINT_BITS)
 
 
 def _taken_whole(shot: Shot, taken: set[int], crowds: list[tuple[int, ...]]) -> set[int]:

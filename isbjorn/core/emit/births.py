@@ -235,7 +235,9 @@ class Births:
         return numbers[order], moments[order]
 
     def begin_of(self, numbers: Longs) -> Doubles:
-        """The very first moment of births, (n,): of the stream, or of the bursts."""
+        """The very first moment of births, (n,): of the stream, or of the bursts; in a loop there is none."""
+        if self.period_s is not None:
+            return np.full(len(numbers), -math.inf)
         return np.where(numbers >= _BURST_FLAG, self.begin_s, self.stream_begin)
 
     def _stream(self, after: float, until: float) -> tuple[Longs, Doubles]:

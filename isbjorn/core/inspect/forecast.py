@@ -39,7 +39,6 @@ _LONGEST_S = 600.0
 # What the task of `speed` takes where it is 1.
 _USUAL_S = 20e-3
 Counted = defaultdict[str, float]
-_AREA = {"disc": "cover", "smear": "smear cover", "sprite": "sprite cover"}
 
 
 class Cost(BaseModel):
@@ -131,23 +130,22 @@ def counted(
     things["exposed emitter"] += float(blurred)
     things["deform"] += n / 1e6 * sum(d.on for d in emitter.deformers) * (4 if blurred else 1)
     size = math.sqrt(_mean_square(emitter.size)) + 2
-    cover = n * size * size / 1e6
+    # Of strands, bodies are drawn where they are told; a foot is little beside its line.
+    bodies = n if emitter.strand is None or emitter.strand.bodies == "at all joints" else 0.0
+    cover = bodies * size * size / 1e6
     heads = 1 + (emitter.heads.count if emitter.heads is not None else 0)
     plain = is_plain(emitter) and MODES[emitter.blend] == 0
     kind = ("smear" if blurred else "disc") if plain else "sprite"
     travelled = _mean(emitter.speed) / float(shot.frame_rate) / 2 if blurred else 0.0
-    things[kind] += n * heads / 1e6
+    things[kind] += bodies * heads / 1e6
     wider = (1 + travelled / size) * (1 + max(0.0, emitter.stretch.value) / 100 * _mean(emitter.speed) / 100)
-    area[_AREA[kind]] += cover * heads * wider
+    area[{"disc": "cover", "smear": "smear cover", "sprite": "sprite cover"}[kind]] += cover * heads * wider
     if emitter.skin is not None:
         area["effect"] += 3 * shot.width * shot.height / 1e6
         things["disc"] += n / 1e6
     if emitter.strand is not None:
         times = 8 if blurred else 1
         things["stroke"] += n * 2 * times / 1e6
-        if emitter.strand.bodies != "at all joints":
-            things[kind] -= n * heads / 1e6
-            area[_AREA[kind]] -= cover * heads * wider
     elif emitter.trail is not None:
         length = emitter.trail.length.value
         points = length if emitter.trail.by == "frames" else length / max(4.0, _mean(emitter.speed) / 25)

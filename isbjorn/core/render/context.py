@@ -94,7 +94,7 @@ class RenderContext:
         particles = self.solver.of(number, self.seconds, self.stale)
         pen = EmitterRasteriser(self, emitter, number, blend or emitter.blend, bare)
         if emitter.strand is not None:
-            self._strands(pen, number, particles, blurred, onto)
+            self._strands(pen, particles, blurred, onto)
             return particles
         if emitter.ripples is not None and not bare:
             draw_ripples(pen, onto)
@@ -173,9 +173,9 @@ class RenderContext:
             mean += layer * np.float32(1 / count)
         lay(mean, onto, pen.emitter.blend)
 
-    def _strands(self, pen: EmitterRasteriser, number: int, p: Particles, blurred: bool, onto: Floats) -> None:
+    def _strands(self, pen: EmitterRasteriser, p: Particles, blurred: bool, onto: Floats) -> None:
         """Draw strands, and the bodies on them."""
-        strand = pen.emitter.strand
+        strand, number = pen.emitter.strand, pen.number
         if strand is None:
             return
         count = self._exposures_of(number) if blurred and not pen.bare and strand.line else 0

@@ -17,7 +17,6 @@ from numba import njit, prange
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Number
 from isbjorn.core.document.ripples import Ripples
-from isbjorn.core.emit.newborn import spread_of
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.random import SIZE
 from isbjorn.core.runtime.parallel import guarded
@@ -123,7 +122,7 @@ def _dents(
     place, _, _, _ = track.source.leaving(births, moments)
     u, v = face.own(place, context.shot.camera.kind == "flat")
     readings = context.solver.readings
-    size = readings.number(e.size, moments) + spread_of(e.size, track.key, births, SIZE)
+    size = track.source.read(e.size, births, moments, SIZE)
     share = np.maximum(0, size) / max(1e-6, e.size.value)
     inside = (np.abs(u - face.width / 2) <= face.width / 2) & (np.abs(v - face.length / 2) <= face.length / 2)
     depth = readings.number(ripples.height, moments) * share * more

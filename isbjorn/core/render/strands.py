@@ -55,7 +55,7 @@ def draw_strands(pen: EmitterRasteriser, p: Particles, onto: Floats) -> None:
     if keep is not None:
         context.counts.left_out += int((~keep).sum())
         lengths = lengths[keep]
-    order = rank(pen.emitter, p.where(np.arange(len(p)) % joints == 0), view)
+    order = rank(pen.emitter, p.where(along == 0), view)
     rows = rows[order if keep is None else order[keep[order]]]
     # As fine as the longest wants it, that lies on the picture.
     pieces = (

@@ -106,12 +106,8 @@ class Kept(Generic[V]):
 
     def get(self, key: Hashable, make: Callable[[], V]) -> V:
         """The thing of a key; made if it is not there. Two who ask at once may both make it."""
-        with self._lock:
-            known = self._things.get(key)
-            if known is not None:
-                self._things.move_to_end(key)
-                return known[0]
-        return self.keep(key, make())
+        known = self.peek(key)
+        return self.keep(key, make()) if known is None else known
 
     def keep(self, key: Hashable, made: V) -> V:
         """Keep a thing that was made."""

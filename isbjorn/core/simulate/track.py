@@ -260,7 +260,7 @@ class Track:
             np.flatnonzero(
                 (part.moments <= until + NOW_S)
                 & (part.moments + part.lives > until)
-                & ((part.moments > after + NOW_S) | self._very_first(part.births, after))
+                & ((part.moments > after + NOW_S) | (after < self.births.begin_of(part.births)))
             )
             for part in parts
         ]
@@ -268,11 +268,6 @@ class Track:
         if len(some) == 1:
             return some[0]
         return joined(some) if some else nobody()
-
-    def _very_first(self, births: npt.NDArray[np.int64], after: float) -> Any:
-        """Whether births may be those of the emitter's very first moment, which belongs to what comes after it; in a loop there is
-        none."""
-        return self.births.period_s is None and (after < self.births.begin_of(births))
 
     def _born_in(self, number: int, stale: Callable[[], bool] | None) -> State:
         """All who are born in a stretch of lattice steps, in the order of their births."""

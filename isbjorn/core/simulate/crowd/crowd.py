@@ -23,10 +23,10 @@ from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
 from isbjorn.core.document import Number, Shot
 from isbjorn.core.document.kinds import FORCES
 from isbjorn.core.document.meetings import Meeting
+from isbjorn.core.emit.newborn import share_of_life
 from isbjorn.core.errors import Stale
-from isbjorn.core.evaluate.curves import table
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.random import BETWEEN_CURVES, SIZE, draws01
+from isbjorn.core.random import SIZE
 from isbjorn.core.simulate import contact, rows
 from isbjorn.core.simulate.crowd.still import caught_at_rest, still_contagion
 from isbjorn.core.simulate.crowd.together import OF_KIN, Kin, Own, Part, Together, shares
@@ -129,10 +129,6 @@ class Crowd:
 
     def state(self, index: int, stale: Callable[[], bool] | None = None) -> CrowdState:
         """The states at a lattice step; raises Stale if `stale` says that nobody waits for them."""
-        if self.still is not None:
-            found = caught_at_rest(self, self.still, stale)
-            if found.moments:
-                return CrowdState(found.states(index / self.hz))
         at, state = self.known(index)
         if state is not None and at == index:
             return state
@@ -167,11 +163,12 @@ class Crowd:
         if self.still is None:
             return None
         found = caught_at_rest(self, self.still, stale)
-        return found.states(t, self.tracks.index(track))[0] if found.moments else None
+        return found.state(self.tracks.index(track), t) if found.moments else None
 
     def of(self, track: Track, index: int, stale: Callable[[], bool] | None = None) -> State:
         """One emitter's state at a lattice step."""
-        return self.state(index, stale).states[self.tracks.index(track)]
+        still = self.at_rest(track, index / self.hz, stale)
+        return self.state(index, stale).states[self.tracks.index(track)] if still is None else still
 
     def _step(self, crowd: CrowdState, index: int, stale: Callable[[], bool] | None) -> CrowdState:
         t, until = index / self.hz, (index + 1) / self.hz
@@ -303,14 +300,8 @@ class Crowd:
         drawn = state.values[rows.SIZE]
         if size.timed and size.reads == "life":
             drawn = np.maximum(0, drawn + self.reader(t)(size))
-        if size.over_life is None:
-            return np.asarray(0.5 * drawn, np.float32)
         age01 = np.clip((t - state.moments) / state.lives, 0, 1)
-        ages = np.linspace(0, 1, len(table(size.over_life)))
-        share = np.interp(age01, ages, table(size.over_life))
-        if size.over_life_to is not None:
-            u = draws01(track.key, state.births, BETWEEN_CURVES + 16 * SIZE)
-            share = share + u * (np.interp(age01, ages, table(size.over_life_to)) - share)
+        share = share_of_life(size, track.key, state.births, SIZE, age01)
         return np.asarray(0.5 * drawn * np.maximum(share, 0), np.float32)
 
     def _share(self, meeting: Meeting, states: Sequence[State], t: float) -> Floats:

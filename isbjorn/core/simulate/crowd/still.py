@@ -182,17 +182,14 @@ class Caught:
     born: tuple[State, ...]
     moments: tuple[Doubles, ...]
 
-    def states(self, t: float, number: int | None = None) -> tuple[State, ...]:
-        """The states of the crowd's emitters at a moment; or of one alone, by its place among them."""
-        out = []
-        some = slice(None) if number is None else slice(number, number + 1)
-        for born, caught in zip(self.born[some], self.moments[some], strict=True):
-            here = born.moments <= t
-            state = State(born.births, born.moments, born.values) if here.all() else born.only(np.flatnonzero(here))
-            when, values = caught[here], state.values.copy()
-            values[CAUGHT] = np.where(when <= t, np.maximum(0, when - state.moments), -1)
-            out.append(State(state.births, state.moments, values))
-        return tuple(out)
+    def state(self, number: int, t: float) -> State:
+        """One emitter's state at a moment, by its place in the crowd."""
+        born, caught = self.born[number], self.moments[number]
+        here = born.moments <= t
+        state = born if here.all() else born.only(np.flatnonzero(here))
+        when, values = caught[here], state.values.copy()
+        values[CAUGHT] = np.where(when <= t, np.maximum(0, when - state.moments), -1)
+        return State(state.births, state.moments, values)
 
 
 # By all that it hangs on: an edit of looks finds it again.

@@ -10,10 +10,9 @@ import numpy.typing as npt
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Shot
 from isbjorn.core.document.references import numbers_of
-from isbjorn.core.emit.newborn import Source, spread_of
-from isbjorn.core.evaluate.curves import TABLE, table
+from isbjorn.core.emit.newborn import Source, share_of_life
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.random import BETWEEN_CURVES, BOW, STRAND, draws01
+from isbjorn.core.random import BOW, STRAND, draws01
 from isbjorn.core.simulate.forces import zones
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
 from isbjorn.core.simulate.state import State
@@ -75,19 +74,10 @@ class StrandIntegrator(SteppedIntegrator):
 
     def _lengths(self, births: Longs, moments: Doubles, lives: Floats, t: Doubles | float) -> Doubles:
         """Lengths of strands in px, float64 (m,)."""
-        number = self.strand.length
-        at = np.broadcast_to(np.asarray(t, np.float64), births.shape)
-        base = self.readings.number(number, at) if isinstance(t, np.ndarray) else self.readings.now(number, t)
-        length = np.asarray(base + spread_of(number, self.key, births, STRAND), np.float64)
-        if number.over_life is not None:
-            age01 = np.clip((at - moments) / lives, 0, 1)
-            ages = np.linspace(0, 1, TABLE)
-            share = np.interp(age01, ages, table(number.over_life))
-            if number.over_life_to is not None:
-                u = draws01(self.key, births, BETWEEN_CURVES + 16 * STRAND)
-                share = share + u * (np.interp(age01, ages, table(number.over_life_to)) - share)
-            length = length * share
-        return np.maximum(1.0, np.broadcast_to(length, births.shape))
+        number, at = self.strand.length, np.broadcast_to(np.asarray(t, np.float64), births.shape)
+        length = self.source.read(number, births, at, STRAND)
+        age01 = np.clip((at - moments) / lives, 0, 1)
+        return np.maximum(1.0, length * share_of_life(number, self.key, births, STRAND, age01))
 
     def _born(self, births: Longs, moments: Doubles, lives: Floats) -> Born:
         """What strands are from their births on: they are asked for step by step."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from isbjorn.core.arrays import Floats
+from isbjorn.core.arrays import Floats, Longs
 from isbjorn.core.document import Emitter
 from isbjorn.core.simulate.state import State
 
@@ -14,12 +14,14 @@ def joints_of(emitter: Emitter) -> int:
     return emitter.strand.joints if emitter.strand is not None else 1
 
 
+def joint_numbers(emitter: Emitter, count: int) -> Longs:
+    """Which of its strand each of `count` joints is, from 0 at the root on, (n,); 0 without strands."""
+    return np.arange(count) % joints_of(emitter)
+
+
 def along_strands(emitter: Emitter, count: int) -> Floats:
     """How far along its strand each of `count` joints is, from 0 at the root to 1 at the foot; 0 without strands, float32 (n,)."""
-    joints = joints_of(emitter)
-    if joints == 1:
-        return np.zeros(count, np.float32)
-    return ((np.arange(count) % joints) / np.float32(joints - 1)).astype(np.float32)
+    return (joint_numbers(emitter, count) / np.float32(max(1, joints_of(emitter) - 1))).astype(np.float32)
 
 
 def feet(state: State, joints: int) -> State:
