@@ -8,11 +8,8 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 from pydantic import BaseModel, Field
 
-from isbjorn.core.appearance.deform import deformed, moment_of
-from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Grade, Number, Shot
 from isbjorn.core.document.acting import acting
 from isbjorn.core.document.cast import LISTS
@@ -25,6 +22,7 @@ from isbjorn.core.evaluate import curves, gradients
 from isbjorn.core.evaluate.curves import TABLE
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.inspect.fields import arrows_of
+from isbjorn.core.inspect.flights import centre_ways, fan_of, flights_of, through_deformers
 from isbjorn.core.inspect.forecast import Forecast, forecast
 from isbjorn.core.inspect.handles import (
     Path2,
@@ -42,15 +40,11 @@ from isbjorn.core.inspect.handles import (
     zone_shown,
 )
 from isbjorn.core.render.camera import Orbit, Projection, projection
-from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE, Kept
+from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.identity import reads_plate
-from isbjorn.core.simulate.integrators.strands import StrandIntegrator
 from isbjorn.core.simulate.track import Track, shares_of
 
-_FLIGHTS = 40
-_SAMPLES = 28
-_LONGEST_FLIGHT_S = 30.0
 _GRAPH = 400
 _TONES = 65
 # Their lanes are shown where they are in use.
@@ -117,67 +111,6 @@ class Scene(BaseModel):
     picture: Path2 = Field(description="The shot's own picture as a free look sees it; empty without one.")
     cost: Forecast | None = Field(default=None, description="About what a frame will take.")
     problem: str = Field(default="", description="Why there are none.")
-
-
-def _centre_ways(emitter: Emitter, track: Track, t: float) -> tuple[float, float]:
-    """Direction of the middle of the fan in degrees and speed, at a moment, without spread."""
-    readings, at = track.readings, np.array([t])
-    turn = float(readings.frames(emitter, at).turn[0])
-    direction, speed = (float(readings.number(n, at)[0]) for n in (emitter.direction, emitter.speed))
-    if emitter.toward == "travel":
-        v = readings.velocity(emitter, at)[0]
-        direction += math.degrees(math.atan2(v[1], v[0])) - turn if np.linalg.norm(v) > 1e-6 else 0
-    return direction + turn, max(0.0, speed)
-
-
-def _fan(emitter: Emitter, track: Track, view: Projection, t: float) -> Path2:
-    at = np.array([t])
-    place = track.readings.frames(emitter, at).place[0]
-    middle, length = _centre_ways(emitter, track, t)
-    half = 180.0 if emitter.toward == "anywhere" else float(track.readings.number(emitter.spread, at)[0]) / 2
-    turns = np.radians(np.linspace(middle + half, middle - half, 33))
-    tilt = math.radians(emitter.tilt.value)
-    rim = np.stack(
-        [np.cos(turns) * math.cos(tilt), np.sin(turns) * math.cos(tilt), np.full(33, math.sin(tilt))], axis=1
-    )
-    return on_picture(view, _seen_through(track, t)(np.concatenate([[place], place + length * rim, [place]])))
-
-
-# Flights by the motion that they show: an edit of looks, or of another emitter, finds them again.
-_FLOWN: Kept[tuple[Floats, npt.NDArray[np.int64]]] = Kept("arrivals", 0.3)
-
-
-def _flown(track: Track, t: float) -> tuple[Floats, npt.NDArray[np.int64]]:
-    """Places (samples, n, 3) of births that leave at a moment, and how many samples each flies, (n,)."""
-    births = np.arange(_FLIGHTS, dtype=np.int64)
-    if isinstance(track.integrator, StrandIntegrator):
-        # Strands as they are born: they do not fly away.
-        state = track.integrator.begin(births, np.full(_FLIGHTS, t), np.full(_FLIGHTS, 1.0, np.float32))
-        joints = state.place.reshape(3, _FLIGHTS, -1)
-        return np.ascontiguousarray(joints.transpose(2, 1, 0)), np.full(_FLIGHTS, joints.shape[2] - 1)
-    lives = np.minimum(track.source.lifespans(births, np.full(_FLIGHTS, t)), _LONGEST_FLIGHT_S).astype(np.float32)
-    stride = max(1, math.ceil(float(lives.max()) * track.hz / _SAMPLES))
-    count = math.ceil(float(lives.max()) * track.hz / stride)
-    paths, taken = track.flight(births, t, lives, stride, count)
-    alive = 1 + np.ceil(np.minimum(lives, taken) * track.hz / stride).astype(int)
-    return np.ascontiguousarray(paths.transpose(0, 2, 1)), alive
-
-
-def _seen_through(track: Track, t: float) -> Callable[[Doubles], Doubles]:
-    """How places (n, 3) are seen through the emitter's deformers at a moment."""
-    return lambda place: deformed(track.emitter, moment_of(track.readings, t), place)
-
-
-def _flights(track: Track, view: Projection, t: float, light: Light | None) -> tuple[list[Path2], float]:
-    if light is None:
-        paths, alive = _FLOWN.get((track.motion, track.identity.at(math.inf), t), lambda: _flown(track, t))
-    else:
-        paths, alive = _flown(track, t)
-    in_flight = np.arange(len(paths))[:, None] <= alive
-    distance = np.linalg.norm(paths - paths[0], axis=2)
-    seen = _seen_through(track, t)
-    drawn = on_picture(view, seen(paths.reshape(-1, 3).astype(np.float64)))
-    return [drawn[i::_FLIGHTS][: alive[i] + 1] for i in range(_FLIGHTS)], float((distance * in_flight).max())
 
 
 def _spans(number: Number) -> dict[str, Any]:
@@ -259,12 +192,12 @@ def _guides(
 ) -> Guides:
     view = projection(shot, 1.0, t, orbit)
     track = Track(shot, emitter, share, StateCache(), readings, light)
-    flights, farthest = _flights(track, view, t, light)
+    flights, farthest = flights_of(track, view, t, light)
     at = np.array([t])
     sight = Sight(view, readings.frames(emitter, at))
-    fan = _fan(emitter, track, view, t)
+    fan = fan_of(emitter, track, view, t)
     place, way = place_grips(readings, view, emitter, t)
-    middle, _ = _centre_ways(emitter, track, t)
+    middle, _ = centre_ways(emitter, track, t)
     turn = math.radians(middle - float(readings.frames(emitter, at).turn[0]))
     ahead = (math.cos(turn), math.sin(turn))
     size = max(1e-6, float(readings.frames(emitter, at).size[0]))
@@ -273,7 +206,7 @@ def _guides(
         sight.grip("Spread", "spread", (0, 0), ["spread"], way=ahead).model_copy(update={"at": fan[1]}),
     ]  # fmt: skip
     lines = outline(emitter.shape, Setting(at, readings, light))
-    drawn = Sight(view, readings.frames(emitter, at), _seen_through(track, t))
+    drawn = Sight(view, readings.frames(emitter, at), through_deformers(track, t))
     bent, bending = deformer_shown(readings, view, emitter, t)
     water, wetting = ripples_shown(readings, view, emitter, t)
     shown = Shown(
