@@ -22,6 +22,7 @@ from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.write_movie import SEGMENT_FRAMES, join_segments, write_segment
 from isbjorn.core.media.write_still import write_still
 from isbjorn.core.simulate.checkpoints import StateCache
+from isbjorn.core.simulate.handing import Shelves
 from isbjorn.core.time import timecode
 
 LARGEST_SIDE, LARGEST_PIXELS = 16_384, 8192 * 8192
@@ -109,13 +110,14 @@ class Delivery:
         order: Order,
         plates: PlateReader | None = None,
         *,
+        shelves: Shelves | None = None,
         on_frame: Callable[[int, Floats], None] | None = None,
         cancelled: Callable[[], bool] | None = None,
     ) -> None:
         self.shot, self.order = shot, order
         self.plates = plates or PlateReader()
         # Frames come one after the other: few states are worth keeping.
-        self.solver = Solver(shot, StateCache(_STATES_BYTES), self.plates)
+        self.solver = Solver(shot, StateCache(_STATES_BYTES, shelves), self.plates)
         self.on_frame, self.cancelled = on_frame, cancelled
         self.alpha = has_alpha(shot, order)
 

@@ -23,6 +23,7 @@ from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.inspect.guides import Memory
 from isbjorn.core.media.whole import replace_whole
+from isbjorn.core.simulate.handing import Shelves
 from isbjorn.studio.hands import Hands
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Preview
@@ -86,7 +87,9 @@ class Studio:
         self._waiting = 0
         self._few = asyncio.Semaphore(_AT_ONCE)
         self.plates = StudioPlates(self.store)
-        self.preview = Preview(self.plates)
+        shelves = Shelves.within(self.store.states_folder)
+        shelves.clear()
+        self.preview = Preview(self.plates, shelves=shelves)
         self.hands = Hands(self.store.folder)
         self.engine = ThreadPoolExecutor(max_workers=6, thread_name_prefix="engine")
         self._listeners: dict[int, list[Callable[[], object]]] = defaultdict(list)

@@ -25,6 +25,7 @@ from isbjorn.core.document import Shot
 from isbjorn.core.errors import Stale
 from isbjorn.core.runtime.memory import budget_bytes
 from isbjorn.core.runtime.parallel import use_threads
+from isbjorn.core.simulate.handing import Shelves
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Preview, Shown, Wish
 from isbjorn.studio.store import Store
@@ -135,9 +136,10 @@ class _Hand:
 
     def __init__(self, folder: str, flags: Any) -> None:
         self.flags, self.plates_seen = flags, 0
-        self.plates = StudioPlates(Store(Path(folder)))
+        store = Store(Path(folder))
+        self.plates = StudioPlates(store)
         # Pictures are kept by who asked for them.
-        self.preview = Preview(self.plates, limit_bytes=0)
+        self.preview = Preview(self.plates, limit_bytes=0, shelves=Shelves.within(store.states_folder))
         self.shots: OrderedDict[str, Shot] = OrderedDict()
 
     def shot(self, text: str, digest: str) -> Shot:

@@ -32,6 +32,7 @@ from isbjorn.core.render.shades import over, to_shades, to_shades_over
 from isbjorn.core.runtime.memory import relieve, resident_bytes, share_of
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.crowd.crowd import Running
+from isbjorn.core.simulate.handing import Shelves
 from isbjorn.studio.plates import StudioPlates
 
 View = Literal["plate", "particles", "alpha", "layers", "under"]
@@ -155,10 +156,10 @@ def _exposure(pictures: list[Floats]) -> float:
 class Preview:
     """Draws and keeps frames. Safe to call from many threads; one draws at a time."""
 
-    def __init__(self, plates: StudioPlates, limit_bytes: int | None = None) -> None:
+    def __init__(self, plates: StudioPlates, limit_bytes: int | None = None, shelves: Shelves | None = None) -> None:
         self.plates = plates
         self.limit_bytes = share_of("pictures") if limit_bytes is None else limit_bytes
-        self.states = StateCache()
+        self.states = StateCache(shelves=shelves)
         self._pictures: OrderedDict[tuple[str, Wish], Shown] = OrderedDict()
         self._bytes = 0
         self._solvers: OrderedDict[str, Solver] = OrderedDict()

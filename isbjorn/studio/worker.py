@@ -25,6 +25,7 @@ from isbjorn.core.media.colour import shade_table
 from isbjorn.core.media.whole import replace_whole
 from isbjorn.core.render.shades import to_shades
 from isbjorn.core.runtime.memory import relieve
+from isbjorn.core.simulate.handing import Shelves
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.store import Store
 from isbjorn.studio.tables import DeliveryRow, now
@@ -40,6 +41,7 @@ class Worker:
     def __init__(self, folder: Path, parent: int) -> None:
         self.store, self.parent = Store(folder), parent
         self.plates = StudioPlates(self.store)
+        self.shelves = Shelves.within(self.store.states_folder)
         self._lock = (self.store.folder / "worker.lock").open("w")
 
     def orphaned(self) -> bool:
@@ -138,7 +140,9 @@ class Worker:
                     self._last(delivery_id, picture)
 
         try:
-            made = Delivery(shot_from_text(text), order, self.plates, on_frame=on_frame, cancelled=cancelled).run(done)
+            made = Delivery(
+                shot_from_text(text), order, self.plates, shelves=self.shelves, on_frame=on_frame, cancelled=cancelled
+            ).run(done)
             self._end(delivery_id, "done", result=str(made[0]), done=len(order.frames))
         except Stale:
             return

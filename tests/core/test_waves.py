@@ -43,6 +43,21 @@ def energy(water: Water, modes: Modes) -> float:
 
 
 class Equation(unittest.TestCase):
+    def test_many_drops_are_the_sum_of_each(self) -> None:
+        """Many are shared out to even ages, by polynomials: no more than float32 tells."""
+        rng = np.random.default_rng(5)
+        for water, passed in ((Water(800, 600, 105, 1.5, 60, 8), 0.1), (Water(300, 300, 400, 0.2, 10, 6), 0.037)):
+            some = np.stack(
+                [rng.random(220) * passed, rng.random(220) * 300, rng.random(220) * 300, rng.normal(size=220)], 1
+            )
+            before = Modes(rng.normal(size=water.modes), rng.normal(size=water.modes))
+            together = after(water, before, passed, dents(*some), passed)
+            with unittest.mock.patch.object(waves, "_FINE", 1e-9):
+                each = after(water, before, passed, dents(*some), passed)
+            for mine, theirs in ((together.real, each.real), (together.imaginary, each.imaginary)):
+                self.assertFalse(np.array_equal(mine, theirs))
+                np.testing.assert_allclose(mine, theirs, atol=1e-7 * np.abs(theirs).max())
+
     def test_one_drop_is_the_closed_form(self) -> None:
         """h(r, t) = -a s² e^(-γt) ∫ e^(-k²s²/2) cos(ckt) J0(kr) k dk, as long as no wall is reached; the water itself
         stays, so that all of it stands higher by what was pushed away."""

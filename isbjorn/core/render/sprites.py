@@ -181,18 +181,42 @@ def _draw(
                     f = (n + 0.5) / times - 0.5
                     size = 1.0 / max(0.05, 1.0 + f * s[GROW])
                     cosines[n], sines[n] = math.cos(f * s[TURN]) * size, math.sin(f * s[TURN]) * size
+            # What passes a pixel meanwhile: how far the way goes on the page, and how far it bends there.
+            du, dv = ua * s[DX] + ub * s[DY], va * s[DX] + vb * s[DY]
+            bu, bv = ua * s[BX] + ub * s[BY], va * s[BX] + vb * s[BY]
+            largest = wide * (1.0 + 0.5 * abs(s[GROW]))
+            wide_u, wide_v = largest + abs(bu), largest + abs(bv)
+            narrowed = s[TURN] == 0.0
             for y in range(y0, y1):
-                for x in range(x0, x1):
+                py = y - sy
+                begin, end = float(x0), float(x1 - 1)
+                if narrowed:
+                    low, high = _span(ua, ub * py, wide_u + 0.5 * abs(du), x0 - sx, x1 - sx)
+                    low, high = _span(va, vb * py, wide_v + 0.5 * abs(dv), low, high)
+                    begin, end = max(begin, math.floor(low + sx)), min(end, math.ceil(high + sx))
+                for x in range(int(begin), int(end) + 1):
                     texel[0] = texel[1] = texel[2] = texel[3] = 0.0
-                    for n in range(times):
+                    px = x - sx
+                    u0, v0, early, late = ua * px + ub * py, va * px + vb * py, 0, times
+                    if narrowed:
+                        # The samples at which the page may lie on this pixel.
+                        low, high = _span(-du, u0, wide_u, -0.5, 0.5)
+                        low, high = _span(-dv, v0, wide_v, low, high)
+                        early = max(0, math.floor((low + 0.5) * times - 0.5))
+                        late = min(times, math.ceil((high + 0.5) * times - 0.5) + 1)
+                    for n in range(early, late):
                         f = (n + 0.5) / times - 0.5
                         g = 4.0 * f * f
-                        dx, dy = x - sx - f * s[DX] - g * s[BX], y - sy - f * s[DY] - g * s[BY]
+                        u, v = u0 - f * du - g * bu, v0 - f * dv - g * bv
                         if changes:
+                            dx, dy = px - f * s[DX] - g * s[BX], py - f * s[DY] - g * s[BY]
                             dx, dy = dx * cosines[n] + dy * sines[n], dy * cosines[n] - dx * sines[n]
-                        u, v = ua * dx + ub * dy, va * dx + vb * dy
+                            u, v = ua * dx + ub * dy, va * dx + vb * dy
                         if abs(u) < wide and abs(v) < wide:
-                            _read(texels, side, first, channels, (u + 1.0) * half, (v + 1.0) * half, texel)
+                            if channels == 1:
+                                texel[3] += _cover(texels, side, first, (u + 1.0) * half - 0.5, (v + 1.0) * half - 0.5)
+                            else:
+                                _read(texels, side, first, channels, (u + 1.0) * half, (v + 1.0) * half, texel)
                     if texel[3] == 0.0 and texel[0] == 0.0:
                         continue
                     a = texel[3] * w

@@ -5,10 +5,11 @@ from __future__ import annotations
 import bisect
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Sequence
 from typing import TYPE_CHECKING, Any, Generic, Protocol, TypeVar
 
 from isbjorn.core.runtime.memory import share_of
+from isbjorn.core.simulate.handing import WORTH_S, Shelves
 
 if TYPE_CHECKING:
     from isbjorn.core.emit.admission import Admission
@@ -30,7 +31,8 @@ S = TypeVar("S", bound=_Sized)
 class StateCache:
     """States by motion and lattice step, the least used forgotten first; safe to share between threads."""
 
-    def __init__(self, limit_bytes: int | None = None) -> None:
+    def __init__(self, limit_bytes: int | None = None, shelves: Shelves | None = None) -> None:
+        self.shelves = shelves
         self.limit_bytes = share_of("states") * 2 // 3 if limit_bytes is None else limit_bytes
         self.bytes = 0
         self._states: OrderedDict[tuple[str, int], tuple[State, str]] = OrderedDict()
@@ -60,6 +62,22 @@ class StateCache:
                     self._states.move_to_end((motion, at))
                     return at, state
             return 0, None
+
+    def handed(
+        self, motion: str, tag: Callable[[int], str], index: int, after: int | None, saves_s: float | None
+    ) -> tuple[int, tuple[State, ...]] | None:
+        """What other processes have, later than a step, as `Shelves.latest` gives it. saves_s: about how long it would take
+        without; None if that is not known."""
+        if self.shelves is None or (saves_s is not None and saves_s < WORTH_S):
+            return None
+        return self.shelves.latest(motion, tag, index, after)
+
+    def hand_on(
+        self, motion: str, tag: str, index: int, states: Sequence[State], took_s: float, rung: bool = False
+    ) -> None:
+        """Let other processes have states that took so long; of a rung, for longer."""
+        if self.shelves is not None and took_s >= WORTH_S:
+            self.shelves.put(motion, tag, index, states, rung)
 
     def keep(self, motion: str, tag: str, index: int, state: State) -> None:
         """Keep a state. One that alone exceeds the limit is not kept."""
@@ -114,12 +132,12 @@ class Ladder(Generic[S]):
             rungs = dict(self._rungs.get(motion, {}))
         return max((at for at, (_, told) in rungs.items() if told == tag(at)), default=None)
 
-    def keep(self, motion: str, tag: str, index: int, state: S, asked: bool = False) -> None:
-        """Keep a state, if it is a rung or was asked for."""
+    def keep(self, motion: str, tag: str, index: int, state: S, asked: bool = False) -> bool:
+        """Keep a state, if it is a rung or was asked for; whether it is a rung."""
         with self._lock:
             apart = self._apart.setdefault(motion, _RUNGS_APART)
             if not asked and index % apart != 0:
-                return
+                return False
             rungs = self._rungs.setdefault(motion, {})
             self._rungs.move_to_end(motion)
             self._drop(motion, index)
@@ -133,6 +151,7 @@ class Ladder(Generic[S]):
                         self._drop(other, at)
             while self.bytes > self.limit_bytes and self._thin(motion, index):
                 pass
+            return index % apart == 0
 
     def _thin(self, motion: str, index: int) -> bool:
         """Let go of what is needed least; whether there was anything."""

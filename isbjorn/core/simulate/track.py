@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 import hashlib
 import math
+import time
 from collections.abc import Callable
 from fractions import Fraction
 from typing import Any, Protocol
@@ -179,6 +180,8 @@ class Track:
         self.limit, self.binds = limit, binds
         # Whose particles bear these.
         self.parent: Track | None = None
+        # What a step takes, about; None until one was measured.
+        self._step_s: float | None = None
 
     def bear(self, parent: Track) -> None:
         """Its particles are born of another's."""
@@ -231,6 +234,15 @@ class Track:
         if base is not None and known == index:
             return base
         first = self._first_index(index)
+        begin = first if base is None else max(known, first)
+        saves = None if self._step_s is None else self._step_s * (index - begin)
+        found = self.cache.handed(self.motion, lambda at: self.tag(at / self.hz), index, begin, saves)
+        if found is not None:
+            known, (base,) = found
+            if known == index:
+                self.cache.keep(self.motion, self.tag(index / self.hz), index, base)
+                return base
+        began = time.perf_counter()
         if base is None or known < first:
             known, base = first, nobody()
         now = index / self.hz
@@ -244,6 +256,9 @@ class Track:
             self.integrator.advance(state, at, until)
             at = until
         self.cache.keep(self.motion, self.tag(now), index, state)
+        took = time.perf_counter() - began
+        self._step_s = took / max(1, index - known)
+        self.cache.hand_on(self.motion, self.tag(now), index, (state,), took)
         return state
 
     def newborn(self, after: float, until: float, stale: Callable[[], bool] | None) -> State:

@@ -31,6 +31,10 @@ _NOTHING, _LONGEST_S = 1e-4, 60.0
 _MOST_AT_ONCE, _LEAST_AT_ONCE, _MOST_WORK = 240, 3, 4e8
 
 
+# Dents are shared out to ages at which the fastest mode has turned by so many radians, of which so many lie before the first.
+_FINE, _BEFORE = 0.3, 3
+
+
 @dataclass(frozen=True)
 class Water:
     """A rectangle of water: width and length px; speed of waves px/s; damping 1/s; smooth px²/s; drop: the standard
@@ -111,13 +115,74 @@ def _swing(
             real[j, i], imaginary[j, i] = a, b
 
 
-_swung = guarded(_swing)
+@njit(
+    "void(f8[:,::1], f8[:,::1], f8[:,::1], f8[:,::1], f8, f8, f8[:,:,::1])",
+    parallel=True,
+    cache=True,
+    error_model="numpy",
+)
+def _swing_evenly(
+    real: Doubles, imaginary: Doubles, turn: Doubles, damping: Doubles, passed: float, apart: float, dents: Doubles
+) -> None:
+    """As `_swing`, of dents (m, down, along) at even ages, `apart` s from each other, the first _BEFORE of them below zero."""
+    for j in prange(real.shape[0]):
+        for i in range(real.shape[1]):
+            w, g = turn[j, i], damping[j, i]
+            e = math.exp(-g * passed)
+            c, s = e * math.cos(w * passed), e * math.sin(w * passed)
+            a, b = real[j, i] * c - imaginary[j, i] * s, real[j, i] * s + imaginary[j, i] * c
+            e = math.exp(-g * apart)
+            c, s = e * math.cos(w * apart), e * math.sin(w * apart)
+            x, y = 0.0, 0.0
+            for k in range(dents.shape[0] - 1, -1, -1):
+                x, y = dents[k, j, i] + x * c - y * s, x * s + y * c
+            e = math.exp(g * apart * _BEFORE)
+            c, s = e * math.cos(w * apart * _BEFORE), e * math.sin(w * apart * _BEFORE)
+            real[j, i], imaginary[j, i] = a + x * c + y * s, b + y * c - x * s
+
+
+_swung, _swung_evenly = guarded(_swing), guarded(_swing_evenly)
+
+
+def _spread(ages: Doubles, apart: float, count: int) -> Doubles:
+    """What each of so many even ages has of dents of other ages, (n, count): by polynomials through the eight around each
+    (Lagrange)."""
+    at = ages / apart
+    first = np.minimum(np.floor(at).astype(np.int64), count - 2 * _BEFORE - 2)
+    x = at - first
+    around = np.arange(-_BEFORE, _BEFORE + 2)
+    shares = np.ones((len(ages), len(around)))
+    for k, node in enumerate(around):
+        for other in around:
+            if other != node:
+                shares[:, k] *= (x - other) / (node - other)
+    out = np.zeros((len(ages), count))
+    np.put_along_axis(out, first[:, None] + np.arange(len(around)), shares, axis=1)
+    return out
+
+
+def _swing_on(
+    real: Doubles, imaginary: Doubles, numbers: tuple[Doubles, Doubles], passed: float, ages: Doubles, along: Doubles, down: Doubles
+) -> None:  # fmt: skip
+    """Let modes swing on, with dents of so many ages. Many are shared out to even ages, for which one sine is enough."""
+    fastest = math.hypot(float(numbers[0].max()), float(numbers[1].max()))
+    count = math.ceil(passed * fastest / _FINE) + 2 * _BEFORE + 2
+    if count + 8 >= len(ages):
+        _swung(real, imaginary, *numbers, passed, ages, along, down)
+        return
+    apart = passed / (count - 2 * _BEFORE - 2)
+    shares = _spread(ages, apart, count)
+    dents = np.zeros((count, *real.shape))
+    for k in range(count):
+        some = np.flatnonzero(shares[:, k])
+        if len(some):
+            np.matmul((down[some] * shares[some, k, None]).T, along[some], out=dents[k])
+    _swung_evenly(real, imaginary, *numbers, passed, apart, dents)
 
 
 def after(water: Water, modes: Modes, passed_s: float, dents: Dents, t: float) -> Modes:
     """Modes at shot time t, `passed_s` later, with the dents that came meanwhile."""
     down, along = water.modes
-    turn, damping = water.numbers()
 
     def shares(count: int, side: float, at: Doubles) -> Doubles:
         k = np.pi * np.arange(count) / side
@@ -125,8 +190,8 @@ def after(water: Water, modes: Modes, passed_s: float, dents: Dents, t: float) -
         return np.ascontiguousarray(norm * np.exp(-0.5 * (k * water.drop) ** 2) * np.cos(at[:, None] * k))
 
     real, imaginary = modes.real.copy(), modes.imaginary.copy()
-    _swung(
-        real, imaginary, turn, damping, passed_s, np.ascontiguousarray(t - dents.moments), 
+    _swing_on(
+        real, imaginary, water.numbers(), passed_s, np.ascontiguousarray(t - dents.moments), 
         -dents.depth[:, None] * shares(along, water.width, dents.u), shares(down, water.length, dents.v),
     )  # fmt: skip
     # The level itself stays: what is pushed down at one place stands higher at all others.

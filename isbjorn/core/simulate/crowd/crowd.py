@@ -80,7 +80,7 @@ class Crowd:
 
     def __init__(self, shot: Shot, tracks: list[Track], meetings: tuple[Meeting, ...], readings: Readings) -> None:
         self.shot, self.tracks, self.meetings, self.readings = shot, tracks, meetings, readings
-        self.hz, self.ladder = shot.simulation_rate, tracks[0].cache.ladder
+        self.hz, self.cache, self.ladder = shot.simulation_rate, tracks[0].cache, tracks[0].cache.ladder
         # Bodies that are turned round between two steps go straight between them: a curve would bring them into what holds them.
         self.straight = any(hasattr(FORCES.of(m).made, "settle") for m in meetings)
         # Places are stepped on by one at a time; who asks meanwhile finds them.
@@ -119,6 +119,16 @@ class Crowd:
         """The latest kept state at or before a step."""
         return self.ladder.nearest(self.motion, self.tag, index)
 
+    def _handed(self, index: int) -> tuple[int, CrowdState | None]:
+        """As `known`; what other processes have is looked for too, and kept."""
+        at, state = self.known(index)
+        if state is None or at < index:
+            found = self.cache.handed(self.motion, self.tag, index, None if state is None else at, None)
+            if found is not None:
+                at, state = found[0], CrowdState(found[1])
+                self.ladder.keep(self.motion, self.tag(at), at, state, asked=at == index)
+        return at, state
+
     @property
     def reach_s(self) -> float | None:
         """Shot time up to which states are kept, so that any moment before it is there soon; None if all are, or none."""
@@ -136,15 +146,18 @@ class Crowd:
             if stale is not None and stale():
                 raise Stale
         try:
-            at, state = self.known(index)
+            at, state = self._handed(index)
             if state is None:
                 at, state = min(index, self.first_index()), CrowdState(tuple(nobody() for _ in self.tracks))
-            begun = at, time.monotonic()
+            begun, handed = (at, time.monotonic()), time.perf_counter()
             while at < index:
                 if stale is not None and stale():
                     raise Stale
                 state, at = self._step(state, at, stale), at + 1
-                self.ladder.keep(self.motion, self.tag(at), at, state, asked=at == index)
+                rung = self.ladder.keep(self.motion, self.tag(at), at, state, asked=at == index)
+                if rung or at == index:
+                    before, handed = handed, time.perf_counter()
+                    self.cache.hand_on(self.motion, self.tag(at), at, state.states, handed - before, rung)
                 self._tell(at, index, begun)
             return state
         finally:

@@ -1,0 +1,96 @@
+"""What processes beside each other hand over: arrays as files in a folder, so that what one has worked out no other has to.
+
+It never matters whether a thing is found, only how long it takes without. A file is there whole or not at all; what cannot be
+written or read is as if it were not there.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import threading
+from collections.abc import Sequence
+from contextlib import suppress
+from itertools import count
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+_SWEPT_EVERY = 16
+_NEW = ".new-"
+
+
+class Shelf:
+    """A folder of things in groups, the least used going when they take more than `limit_bytes`; safe to share between threads and
+    processes. Names of groups and things are of letters, digits, - and _."""
+
+    def __init__(self, folder: Path, limit_bytes: int) -> None:
+        self.folder, self.limit_bytes = folder, limit_bytes
+        self._written, self._lock, self._serial = 0, threading.Lock(), count()
+
+    def clear(self) -> None:
+        """Take all away: of another run, and perhaps of another engine."""
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+    def names(self, group: str) -> list[str]:
+        """What lies in a group, in no order."""
+        try:
+            return [name for name in os.listdir(self.folder / group) if not name.startswith(_NEW)]
+        except OSError:
+            return []
+
+    def get(self, group: str, name: str) -> npt.NDArray[np.uint8] | None:
+        """The bytes of a thing, (n,); None if it is not there."""
+        path = self.folder / group / name
+        try:
+            found = np.fromfile(path, np.uint8)
+            os.utime(path)
+        except OSError:
+            return None
+        return found
+
+    def put(self, group: str, name: str, arrays: Sequence[npt.NDArray[Any]]) -> None:
+        """Lay down a thing, array behind array; one that alone takes too much is left."""
+        size = sum(array.nbytes for array in arrays)
+        if size > self.limit_bytes // 4:
+            return
+        path = self.folder / group / name
+        beside = path.with_name(f"{_NEW}{os.getpid()}-{next(self._serial)}")
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            with beside.open("wb") as file:
+                for array in arrays:
+                    file.write(np.ascontiguousarray(array).data)
+            beside.replace(path)
+        except OSError:
+            with suppress(OSError):
+                beside.unlink()
+            return
+        with self._lock:
+            self._written += size
+            due = self._written > self.limit_bytes // _SWEPT_EVERY
+            self._written = 0 if due else self._written
+        if due:
+            self._sweep()
+
+    def _sweep(self) -> None:
+        """Let the least used go while all take more than they may."""
+        found = []
+        with suppress(OSError):
+            for group in os.scandir(self.folder):
+                with suppress(OSError):
+                    for one in os.scandir(group.path):
+                        told = one.stat()
+                        found.append((told.st_mtime_ns, told.st_size, one.path))
+        total = sum(size for _, size, _ in found)
+        for _, size, path in sorted(found):
+            if total <= self.limit_bytes:
+                break
+            total -= size
+            with suppress(OSError):
+                os.unlink(path)
+            # Its group, if it was the last.
+            with suppress(OSError):
+                os.rmdir(os.path.dirname(path))

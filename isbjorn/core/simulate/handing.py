@@ -1,0 +1,110 @@
+"""States that processes hand each other: a state is a function of the document and the moment, so any of them may step it."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.runtime.shelf import Shelf
+from isbjorn.core.simulate.state import State
+
+_MOST_STATES, _MOST_ROWS, _MOST_PARTICLES = 256, 64, 1 << 26
+_NAME = 32
+# What took so long is worth to be handed on, and to be looked for.
+WORTH_S = 0.002
+# What was asked for lately, and the rungs of crowds.
+_LATELY_BYTES, _RUNGS_BYTES = 128 << 20, 256 << 20
+
+Tag = Callable[[int], str]
+
+
+@dataclass(frozen=True)
+class Shelves:
+    """Where states lie: those that were asked for lately, and the rungs of what is stepped from its first moment on."""
+
+    lately: Shelf
+    rungs: Shelf
+
+    @classmethod
+    def within(cls, folder: Path) -> Shelves:
+        """Those of a folder."""
+        return cls(Shelf(folder / "lately", _LATELY_BYTES), Shelf(folder / "rungs", _RUNGS_BYTES))
+
+    def clear(self) -> None:
+        """Take all away: of another run, and perhaps of another engine."""
+        self.lately.clear()
+        self.rungs.clear()
+
+    def latest(self, motion: str, tag: Tag, index: int, after: int | None) -> tuple[int, tuple[State, ...]] | None:
+        """The latest states of a motion at or before a lattice step, later than `after`, that were put with the tag which `tag`
+        gives for their step; and that step."""
+        found = _latest(self.lately, motion, tag, index, after)
+        if found is not None and found[0] == index:
+            return found
+        return _latest(self.rungs, motion, tag, index, after if found is None else found[0]) or found
+
+    def put(self, motion: str, tag: str, index: int, states: Sequence[State], rung: bool = False) -> None:
+        """Lay down the states of a lattice step; rungs stay for longer."""
+        (self.rungs if rung else self.lately).put(motion[:_NAME], _name(tag, index), packed(states))
+
+
+def _name(tag: str, index: int) -> str:
+    return f"{index}_{hashlib.sha256(tag.encode()).hexdigest()[:_NAME]}"
+
+
+def _latest(shelf: Shelf, motion: str, tag: Tag, index: int, after: int | None) -> tuple[int, tuple[State, ...]] | None:
+    group = motion[:_NAME]
+    numbers = {name.partition("_")[0] for name in shelf.names(group)}
+    steps = sorted((int(n) for n in numbers if n.lstrip("-").isdigit()), reverse=True)
+    for at in steps:
+        if at > index or (after is not None and at <= after):
+            continue
+        there = shelf.get(group, _name(tag(at), at))
+        states = None if there is None else unpacked(there)
+        if states is not None:
+            return at, states
+    return None
+
+
+def packed(states: Sequence[State]) -> list[npt.NDArray[Any]]:
+    """States as arrays, to be read again by `unpacked`: how many there are, rows and particles of each, then what each holds."""
+    head = np.array([len(states), *(n for s in states for n in s.values.shape)], np.int64)
+    arrays: list[npt.NDArray[Any]] = [head]
+    for state in states:
+        arrays += [state.births, state.moments, state.values]
+        if state.values.size % 2:
+            # What follows begins at a multiple of eight bytes.
+            arrays.append(np.zeros(1, np.float32))
+    return arrays
+
+
+def unpacked(there: npt.NDArray[np.uint8]) -> tuple[State, ...] | None:
+    """States from the bytes of `packed`; None if they are not what they should be."""
+    if len(there) < 8 or not 0 < (number := int(there[:8].view(np.int64)[0])) <= _MOST_STATES:
+        return None
+    at = 8 + 16 * number
+    if len(there) < at:
+        return None
+    shapes = there[8:at].view(np.int64).reshape(-1, 2)
+    if shapes.min() < 0 or shapes[:, 0].max() > _MOST_ROWS or shapes[:, 1].max() > _MOST_PARTICLES:
+        return None
+    sizes = shapes[:, 0] * shapes[:, 1]
+    if len(there) != at + int((16 * shapes[:, 1] + 4 * (sizes + sizes % 2)).sum()):
+        return None
+    states = []
+    for rows, n in shapes.tolist():
+        births, moments, values = at, at + 8 * n, at + 16 * n
+        at = values + 4 * (rows * n + rows * n % 2)
+        states.append(
+            State(
+                there[births:moments].view(np.int64), there[moments:values].view(np.float64), 
+                there[values : values + 4 * rows * n].view(np.float32).reshape(rows, n),
+            )
+        )  # fmt: skip
+    return tuple(states)

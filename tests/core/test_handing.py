@@ -1,0 +1,165 @@
+"""States that processes hand each other: the same as one's own, found instead of stepped, and bounded."""
+
+import tempfile
+import unittest
+import unittest.mock
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from isbjorn.core.document import Shot
+from isbjorn.core.frame import Solver
+from isbjorn.core.runtime.shelf import Shelf
+from isbjorn.core.simulate import checkpoints
+from isbjorn.core.simulate.checkpoints import StateCache
+from isbjorn.core.simulate.crowd.crowd import Crowd
+from isbjorn.core.simulate.handing import Shelves, packed, unpacked
+from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
+from isbjorn.core.simulate.state import State, nobody
+from tests.core.test_crowd import school
+
+STIRRED = {
+    "emitters": [{"id": "a", "rate": 300, "lifespan": 4, "speed": {"value": 80, "spread": 30}, "toward": "anywhere"}],
+    "forces": [{"kind": "turbulence", "id": "t", "strength": {"value": 200, "keys": [
+        {"at_s": 0, "value": 200}, {"at_s": 1, "value": 100}, {"at_s": 2, "value": 300}, {"at_s": 3, "value": 50}]}}],
+    "links": [{"force": "t", "emitter": "a"}],
+}  # fmt: skip
+
+
+def state(n: int, rows: int = 15, seed: int = 0) -> State:
+    rng = np.random.default_rng(seed)
+    return State(rng.integers(0, 9**9, n), rng.random(n), rng.random((rows, n)).astype(np.float32))
+
+
+def arrays(solver: Solver, frame: int) -> np.ndarray:
+    p = solver.at(frame)
+    return np.concatenate([p.id[:, None], p.position, p.velocity, p.age[:, None]], axis=1)
+
+
+class Beside(unittest.TestCase):
+    def setUp(self) -> None:
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        # All is worth it.
+        self.enterContext(unittest.mock.patch.object(checkpoints, "WORTH_S", 0.0))
+
+    def solver(self, given: dict[str, object]) -> Solver:
+        """As in a process of its own: it shares nothing but the folder."""
+        return Solver(Shot.model_validate(given), StateCache(shelves=Shelves.within(self.folder)))
+
+    @contextmanager
+    def counted(self, kind: type, name: str) -> Iterator[list[tuple[Any, ...]]]:
+        """What a method is called with meanwhile."""
+        done: list[tuple[Any, ...]] = []
+        real = getattr(kind, name)
+
+        def count(*args: object) -> object:
+            done.append(args)
+            return real(*args)
+
+        with unittest.mock.patch.object(kind, name, count):
+            yield done
+
+    def test_what_another_has_stepped_is_taken_and_is_the_same(self) -> None:
+        alone = arrays(Solver(Shot.model_validate(STIRRED)), 75)
+        np.testing.assert_array_equal(arrays(self.solver(STIRRED), 75), alone)
+        with self.counted(SteppedIntegrator, "advance") as steps:
+            np.testing.assert_array_equal(arrays(self.solver(STIRRED), 75), alone)
+        self.assertEqual(steps, [])
+
+    def test_a_later_moment_goes_on_from_there(self) -> None:
+        alone = arrays(Solver(Shot.model_validate(STIRRED)), 80)
+        arrays(self.solver(STIRRED), 75)
+        other = self.solver(STIRRED)
+        with self.counted(SteppedIntegrator, "advance") as steps:
+            np.testing.assert_array_equal(arrays(other, 80), alone)
+        # Frame 75 is step 180 of the lattice, frame 80 step 192.
+        self.assertEqual({(first, last) for _, _, first, last in steps}, {(180, 192)})
+
+    def test_other_keys_find_only_what_they_have_not_changed(self) -> None:
+        for frame in (20, 70):
+            arrays(self.solver(STIRRED), frame)
+        given = {**STIRRED, "forces": [{**STIRRED["forces"][0]}]}  # type: ignore[index]
+        keys = STIRRED["forces"][0]["strength"]["keys"]  # type: ignore[index]
+        given["forces"][0]["strength"] = {"value": 200, "keys": [*keys[:3], {"at_s": 3, "value": 500}]}
+        for frame in (20, 70):
+            alone = arrays(Solver(Shot.model_validate(given)), frame)
+            with self.counted(SteppedIntegrator, "advance") as steps:
+                np.testing.assert_array_equal(arrays(self.solver(given), frame), alone)
+            self.assertEqual(bool(steps), frame == 70)
+
+    def test_a_crowd_is_stepped_by_one_alone(self) -> None:
+        alone = [arrays(Solver(Shot.model_validate(school())), frame) for frame in (60, 68)]
+        np.testing.assert_array_equal(arrays(self.solver(school()), 60), alone[0])
+        with self.counted(Crowd, "_step") as steps:
+            np.testing.assert_array_equal(arrays(self.solver(school()), 60), alone[0])
+        self.assertEqual(steps, [])
+        other = self.solver(school())
+        with self.counted(Crowd, "_step") as steps:
+            np.testing.assert_array_equal(arrays(other, 68), alone[1])
+        self.assertLessEqual(len(steps), 21)
+        # Rungs are there for who comes to an earlier moment.
+        with self.counted(Crowd, "_step") as steps:
+            arrays(self.solver(school()), 30)
+        self.assertLessEqual(len(steps), 20)
+
+    def test_where_nothing_can_be_written_each_steps_alone(self) -> None:
+        (self.folder / "lately").write_text("in the way")
+        (self.folder / "rungs").write_text("in the way")
+        alone = arrays(Solver(Shot.model_validate(school())), 20)
+        for _ in range(2):
+            np.testing.assert_array_equal(arrays(self.solver(school()), 20), alone)
+
+    def test_a_damaged_file_is_as_if_it_were_not_there(self) -> None:
+        alone = arrays(Solver(Shot.model_validate(STIRRED)), 75)
+        arrays(self.solver(STIRRED), 75)
+        found = [path for path in self.folder.rglob("*") if path.is_file()]
+        self.assertTrue(found)
+        for path in found:
+            path.write_bytes(path.read_bytes()[: path.stat().st_size // 2])
+        np.testing.assert_array_equal(arrays(self.solver(STIRRED), 75), alone)
+
+
+class Bytes(unittest.TestCase):
+    def test_states_come_back_as_they_were(self) -> None:
+        for states in ([nobody()], [state(7), state(0), state(3, 17, 2)], [state(1000)]):
+            back = unpacked(np.frombuffer(b"".join(a.tobytes() for a in packed(states)), np.uint8).copy())
+            assert back is not None
+            self.assertEqual(len(back), len(states))
+            for mine, theirs in zip(states, back, strict=True):
+                for name in ("births", "moments", "values"):
+                    np.testing.assert_array_equal(getattr(theirs, name), getattr(mine, name))
+                    self.assertTrue(getattr(theirs, name).flags.aligned and getattr(theirs, name).flags.writeable)
+
+    def test_what_is_not_a_state_is_nothing(self) -> None:
+        good = np.frombuffer(b"".join(a.tobytes() for a in packed([state(20)])), np.uint8)
+        rng = np.random.default_rng(4)
+        for there in (good[:-1], good[:5], np.concatenate([good, good]), np.zeros(400, np.uint8), good[:0]):
+            self.assertIsNone(unpacked(there.copy()))
+        for n in range(200):
+            self.assertIsNone(unpacked(rng.integers(0, 256, n, np.uint8)))
+
+
+class Bounds(unittest.TestCase):
+    def test_the_least_used_go_when_all_take_too_much(self) -> None:
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        shelf, thing = Shelf(folder, 1 << 20), np.zeros(32 << 10, np.uint8)
+        shelf.put("a", "first", [thing])
+        for number in range(100):
+            shelf.put("b", f"n{number}", [thing])
+            self.assertIsNotNone(shelf.get("a", "first"))
+            held = sum(path.stat().st_size for path in folder.rglob("*") if path.is_file())
+            self.assertLessEqual(held, (1 << 20) * 18 // 16)
+        self.assertIsNone(shelf.get("b", "n3"))
+        self.assertIsNotNone(shelf.get("b", "n99"))
+        # One that takes a large part of all is not kept.
+        shelf.put("a", "large", [np.zeros(1 << 19, np.uint8)])
+        self.assertIsNone(shelf.get("a", "large"))
+        shelf.clear()
+        self.assertEqual((shelf.names("b"), shelf.get("b", "n99")), ([], None))
+
+
+if __name__ == "__main__":
+    unittest.main()
