@@ -10,7 +10,7 @@ import numpy as np
 
 from isbjorn.core.appearance import particles as solver
 from isbjorn.core.appearance.particles import Particles, gathered
-from isbjorn.core.arrays import Floats
+from isbjorn.core.arrays import Bytes, Codes, Floats
 from isbjorn.core.document import Shot
 from isbjorn.core.document.acting import acting
 from isbjorn.core.evaluate.gradients import hex_to_linear
@@ -22,7 +22,7 @@ from isbjorn.core.render.compositor import Compositor, all_simple, depth_of, rea
 from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.discs import draw_records
 from isbjorn.core.render.known import Known
-from isbjorn.core.render.shades import over
+from isbjorn.core.render.shades import over, to_shades, to_shades_over
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.identity import reads_plate
 
@@ -86,7 +86,7 @@ def draw_particles(
     compositor.known = known
     grounded = over_plate and orbit is None and reads_ground(shot)
     below = ground(shot, frame, scale, motion.plates) if grounded else None
-    picture = compositor.laid(None if below is None else below.copy())
+    picture = compositor.laid(below)
     parts = [
         compositor.particles[n] if n in compositor.particles else motion.of(n, shot.seconds(frame), stale)
         for n in motion.tracks
@@ -119,6 +119,19 @@ def ground(shot: Shot, frame: int | Fraction, scale: float, plates: PlateReader)
     flat = np.empty((view.height, view.width, 4), np.float32)
     flat[:] = [*hex_to_linear(shot.background), 1.0]
     return flat if plate is None else over(plate, flat)
+
+
+def shades_over_ground(
+    picture: Floats, shot: Shot, frame: int, scale: float, plates: PlateReader, table: Bytes
+) -> Bytes:
+    """Particles as they were drawn over what lies under them, as shades of 8 bits (height, width, 3)."""
+    view = projection(shot, scale)
+    below: Floats | Codes | None = None
+    if shot.background is None:
+        below = plates.kept_at(shot, shot.seconds(frame), view.width, view.height)
+    else:
+        below = ground(shot, frame, scale, plates)
+    return to_shades(picture, table) if below is None else to_shades_over(picture, below, table)
 
 
 def render_frame(

@@ -86,9 +86,10 @@ class Studio:
         self.damage: str | None = None
         self._waiting = 0
         self._few = asyncio.Semaphore(_AT_ONCE)
-        self.plates = StudioPlates(self.store)
-        shelves = Shelves.within(self.store.states_folder)
+        self.plates = StudioPlates(self.store, shared=True)
+        shelves = Shelves.within(self.store.shelf_folder)
         shelves.clear()
+        self.plates.forget()
         self.preview = Preview(self.plates, shelves=shelves)
         self.hands = Hands(self.store.folder)
         self.engine = ThreadPoolExecutor(max_workers=6, thread_name_prefix="engine")

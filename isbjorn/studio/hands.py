@@ -137,9 +137,9 @@ class _Hand:
     def __init__(self, folder: str, flags: Any) -> None:
         self.flags, self.plates_seen = flags, 0
         store = Store(Path(folder))
-        self.plates = StudioPlates(store)
+        self.plates = StudioPlates(store, shared=True)
         # Pictures are kept by who asked for them.
-        self.preview = Preview(self.plates, limit_bytes=0, shelves=Shelves.within(store.states_folder))
+        self.preview = Preview(self.plates, limit_bytes=0, shelves=Shelves.within(store.shelf_folder))
         self.shots: OrderedDict[str, Shot] = OrderedDict()
 
     def shot(self, text: str, digest: str) -> Shot:

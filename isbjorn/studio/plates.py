@@ -7,14 +7,21 @@ from typing import Any
 
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.runtime.shelf import Shelf
 from isbjorn.studio.store import Store
+
+_SHELF_BYTES = 384 << 20
 
 
 class StudioPlates(PlateReader):
-    """Refuses every place that was not named, wherever a link leads: the one place where files are let in."""
+    """Refuses every place that was not named, wherever a link leads: the one place where files are let in.
 
-    def __init__(self, store: Store, limit_bytes: int | None = None) -> None:
-        super().__init__(store.media_folder, limit_bytes)
+    shared: frames are handed to other processes of the studio.
+    """
+
+    def __init__(self, store: Store, limit_bytes: int | None = None, shared: bool = False) -> None:
+        shelf = Shelf(store.shelf_folder / "plates", _SHELF_BYTES) if shared else None
+        super().__init__(store.media_folder, limit_bytes, shelf)
         self._store = store
         self._known: set[str] = set()
 

@@ -20,7 +20,7 @@ from pydantic import BaseModel, Field
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
-from isbjorn.core.frame import Layers, Solver, draw_depth, draw_particles, ground
+from isbjorn.core.frame import Layers, Solver, draw_depth, draw_particles, ground, shades_over_ground
 from isbjorn.core.inspect import particles as inspect
 from isbjorn.core.inspect.lookout import Note, lookout
 from isbjorn.core.inspect.particles import Followed, Seen
@@ -28,7 +28,7 @@ from isbjorn.core.inspect.portrait import portrait
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.render.camera import Orbit, projection
 from isbjorn.core.render.known import LOOKERS, Known
-from isbjorn.core.render.shades import over, to_shades, to_shades_over
+from isbjorn.core.render.shades import over, to_shades
 from isbjorn.core.runtime.memory import relieve, resident_bytes, share_of
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.crowd.crowd import Running
@@ -272,9 +272,8 @@ class Preview:
             below = ground(shot, wish.frame, scale_for(shot, wish.width), self.plates)
             picture = np.zeros_like(picture) if below is None else below
         elif wish.view == "plate" and not layers.grounded:
-            below = ground(shot, wish.frame, scale_for(shot, wish.width), self.plates)
-            if below is not None:
-                return to_shades_over(picture, below, shade_table("srgb"))
+            scale = scale_for(shot, wish.width)
+            return shades_over_ground(picture, shot, wish.frame, scale, self.plates, shade_table("srgb"))
         return to_shades(picture, shade_table("srgb"))
 
     @staticmethod

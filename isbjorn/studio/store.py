@@ -84,8 +84,8 @@ class Store:
         self.folder = folder.absolute()
         self.media_folder = self.folder / "media"
         self.deliveries_folder = self.folder / "deliveries"
-        # States that the processes of a studio hand each other.
-        self.states_folder = self.folder / "states"
+        # What the processes of a studio hand each other: states, and frames of plates.
+        self.shelf_folder = self.folder / "shelf"
         try:
             for place in (self.folder, self.media_folder, self.deliveries_folder):
                 place.mkdir(parents=True, exist_ok=True)

@@ -41,7 +41,7 @@ class Worker:
     def __init__(self, folder: Path, parent: int) -> None:
         self.store, self.parent = Store(folder), parent
         self.plates = StudioPlates(self.store)
-        self.shelves = Shelves.within(self.store.states_folder)
+        self.shelves = Shelves.within(self.store.shelf_folder)
         self._lock = (self.store.folder / "worker.lock").open("w")
 
     def orphaned(self) -> bool:

@@ -1,10 +1,12 @@
 """Plates in, deliveries out: exact frames, rates, timecode and colour; clear words about what cannot be read."""
 
 import json
+import os
 import shutil
 import subprocess
 import tempfile
 import unittest
+import unittest.mock
 from fractions import Fraction
 from pathlib import Path
 
@@ -17,9 +19,11 @@ from isbjorn.core.deliver import Delivery, Order
 from isbjorn.core.document import Plate
 from isbjorn.core.errors import Stale
 from isbjorn.core.media.colour import convert, decoding_table
+from isbjorn.core.media.movies import Movie
 from isbjorn.core.media.plates import PlateReader, fitted, plate_frame, probe
 from isbjorn.core.media.stills import pattern_of, read_still
 from isbjorn.core.render.shades import over
+from isbjorn.core.runtime.shelf import Shelf
 from tests.shots import one_emitter
 
 
@@ -138,6 +142,68 @@ class Plates(InFolder):
         with self.assertRaises(IsbjornError) as caught:
             self.grey(shot, 1)
         self.assertIn("number 2", str(caught.exception))
+
+
+class Kept(InFolder):
+    """Frames at their size: as codes of 16 bits, handed from reader to reader."""
+
+    def read(self, shelf: Shelf | None, width: int = 60, height: int = 40) -> tuple[np.ndarray, int]:
+        """A frame as a reader of its own gives it, and how many frames it decoded."""
+        shot = Shot(width=120, height=80, plate=Plate(media=str(self.movie), fit="fill"))
+        reader = PlateReader(shelf=shelf)
+        with unittest.mock.patch.object(Movie, "read", autospec=True, side_effect=Movie.read) as decoded:
+            found = reader.at(shot, Fraction(3, 25), width, height)
+            assert found is not None
+            found[:] = 7  # whose array it is may change it
+            again = reader.at(shot, Fraction(3, 25), width, height)
+        assert again is not None
+        return again, decoded.call_count
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.movie = self.folder / "plate.mkv"
+        rng = np.random.default_rng(8)
+        self.pixels = [rng.integers(0, 256, (80, 120, 3), np.uint8) for _ in range(6)]
+        with av.open(str(self.movie), "w") as file:
+            stream = file.add_stream("ffv1", rate=25)
+            stream.width, stream.height, stream.pix_fmt = 120, 80, "bgr0"
+            for pixels in self.pixels:
+                file.mux(stream.encode(av.VideoFrame.from_ndarray(pixels, format="rgb24")))
+            file.mux(stream.encode())
+
+    def test_the_mean_of_light_within_the_steps_of_a_code(self) -> None:
+        table = decoding_table("rec709", 256)
+        assert table is not None
+        exact = table.astype(np.float64)[self.pixels[3]].reshape(40, 2, 60, 2, 3).mean(axis=(1, 3))
+        found, decoded = self.read(None)
+        self.assertEqual(decoded, 1)
+        self.assertLess(np.abs(np.sqrt(found[..., :3]) - np.sqrt(exact)).max(), 0.51 / 65535 + 1e-6)
+        self.assertTrue((found[..., 3] == 1).all())
+
+    def test_what_one_reader_decoded_no_other_has_to(self) -> None:
+        shelf = Shelf(self.folder / "shelf", 64 << 20)
+        first, decoded = self.read(shelf)
+        self.assertEqual(decoded, 1)
+        second, decoded = self.read(Shelf(self.folder / "shelf", 64 << 20))
+        self.assertEqual(decoded, 0)
+        np.testing.assert_array_equal(second, first)
+        self.assertEqual(self.read(shelf, 30, 20)[1], 1)
+        # Another file of the same name is another plate.
+        os.utime(self.movie, (1, 1))
+        self.assertEqual(self.read(shelf)[1], 1)
+        # Who forgets what may be read forgets it for all.
+        PlateReader(shelf=shelf).forget()
+        self.assertEqual(self.read(shelf)[1], 1)
+
+    def test_a_damaged_frame_on_the_shelf_is_read_anew(self) -> None:
+        shelf = Shelf(self.folder / "shelf", 64 << 20)
+        first, _ = self.read(shelf)
+        for path in [p for p in shelf.folder.rglob("*") if p.is_file()]:
+            for damage in (b"", b"\xff" * 24, b"\x00" * 24, path.read_bytes()[:-2], path.read_bytes()[:-1]):
+                path.write_bytes(damage)
+                found, decoded = self.read(shelf)
+                self.assertEqual(decoded, 1)
+                np.testing.assert_array_equal(found, first)
 
 
 class Colour(unittest.TestCase):

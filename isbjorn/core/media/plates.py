@@ -2,26 +2,33 @@
 
 from __future__ import annotations
 
+import hashlib
 import math
 import threading
 from collections import OrderedDict
 from collections.abc import Callable
 from fractions import Fraction
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 import cv2
 import numpy as np
 import numpy.typing as npt
 
-from isbjorn.core.arrays import Floats
+from isbjorn.core.arrays import Codes, Floats, is_coded
 from isbjorn.core.document import Plate, Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import Encoding, decoding_table, to_linear
 from isbjorn.core.media.movies import MOVIES, Movie
 from isbjorn.core.media.shrink import shrunk
 from isbjorn.core.media.stills import PICTURES, is_pattern, probe_still, read_still, sequence_files
+from isbjorn.core.render.shades import lit
 from isbjorn.core.runtime.memory import share_of
+from isbjorn.core.runtime.shelf import Shelf
+
+P = TypeVar("P", np.float32, np.uint16)
+# A frame on the shelf begins with its shape; larger ones are not laid there.
+_HEAD, _MOST_SHELVED = 24, 16 << 20
 
 
 class _Frames:
@@ -108,12 +115,12 @@ def fitted(picture: Floats, width: int, height: int, fit: str, scale: float) -> 
     return _within(picture, width, height)
 
 
-def _within(picture: Floats, width: int, height: int) -> Floats:
+def _within(picture: npt.NDArray[P], width: int, height: int) -> npt.NDArray[P]:
     """The middle of a picture in a frame: cropped, or with clear borders."""
     new_h, new_w = picture.shape[:2]
     if (new_w, new_h) == (width, height):
         return np.ascontiguousarray(picture)
-    out = np.zeros((height, width, 4), np.float32)
+    out = np.zeros((height, width, picture.shape[2]), picture.dtype)
     x, y = (width - new_w) // 2, (height - new_h) // 2
     left, top = max(0, x), max(0, y)
     right, bottom = min(width, x + new_w), min(height, y + new_h)
@@ -122,13 +129,16 @@ def _within(picture: Floats, width: int, height: int) -> Floats:
 
 
 class PlateReader:
-    """Reads plates for any shot, keeping open files and the linear frames last used. Safe to share between threads."""
+    """Reads plates for any shot, keeping open files and the frames last used at their size. Safe to share between threads.
 
-    def __init__(self, root: Path | None = None, limit_bytes: int | None = None) -> None:
-        self.root = root
+    shelf: where processes hand each other such frames.
+    """
+
+    def __init__(self, root: Path | None = None, limit_bytes: int | None = None, shelf: Shelf | None = None) -> None:
+        self.root, self.shelf = root, shelf
         self.limit_bytes = share_of("plates") if limit_bytes is None else limit_bytes
         self._open: OrderedDict[tuple[str, float], _Frames] = OrderedDict()
-        self._kept: OrderedDict[tuple[Any, ...], Floats] = OrderedDict()
+        self._kept: OrderedDict[tuple[Any, ...], Floats | Codes] = OrderedDict()
         self._bytes = 0
         self._lock = threading.Lock()
 
@@ -148,6 +158,8 @@ class PlateReader:
             self._open.clear()
             self._kept.clear()
             self._bytes = 0
+        if self.shelf is not None:
+            self.shelf.clear()
 
     def probed(self, media: str) -> dict[str, Any]:
         """What a plate is (see `probe`), if it may be read."""
@@ -171,10 +183,17 @@ class PlateReader:
         return self._open[key], changed
 
     def at(self, shot: Shot, seconds: Fraction, width: int, height: int) -> Floats | None:
-        """The plate of a shot at a moment, float32 (height, width, 4), linear, premultiplied; None if there is none.
+        """The plate of a shot at a moment, float32 (height, width, 4), linear, premultiplied, to be changed by who asks; None if
+        there is none.
 
         Raises IsbjornError when the plate is missing, damaged or not a picture.
         """
+        with self._lock:
+            number = self._number(shot, seconds)
+            return None if number is None else _own(self._frame(shot, number, width, height))
+
+    def kept_at(self, shot: Shot, seconds: Fraction, width: int, height: int) -> Floats | Codes | None:
+        """As `at`, as it is kept: light, or codes of it; it is not to be changed."""
         with self._lock:
             number = self._number(shot, seconds)
             return None if number is None else self._frame(shot, number, width, height)
@@ -196,7 +215,7 @@ class PlateReader:
     def frame(self, shot: Shot, number: int, width: int, height: int) -> Floats:
         """One of the frames of a shot's plate, as `at` gives them."""
         with self._lock:
-            return self._frame(shot, number, width, height)
+            return _own(self._frame(shot, number, width, height))
 
     # Pictures as bodies and mattes
 
@@ -227,10 +246,8 @@ class PlateReader:
         with self._lock:
             frames, changed = self._frames(media)
             key = (media, changed, number, fit, width, height)
-            if key not in self._kept:
-                self._keep(key, self._read(frames, number, Plate(media=media, fit=fit), width, height, 1.0))
-            self._kept.move_to_end(key)
-            return self._kept[key]
+            one = Plate(media=media, fit=fit)
+            return _own(self._found(key, lambda: self._read(frames, number, one, width, height, 1.0)))
 
     def _number(self, shot: Shot, seconds: Fraction) -> int | None:
         plate = shot.plate
@@ -240,23 +257,42 @@ class PlateReader:
         rate = frames.rate or (Fraction(plate.rate) if plate.rate else shot.frame_rate)
         return plate_frame(plate, seconds, rate, len(frames))
 
-    def _frame(self, shot: Shot, number: int, width: int, height: int) -> Floats:
+    def _frame(self, shot: Shot, number: int, width: int, height: int) -> Floats | Codes:
         plate = shot.plate
         assert plate is not None
         frames, changed = self._frames(plate.media)
         key = (plate.media, changed, number, plate.encoding, plate.fit, width, height, shot.width)
-        if key not in self._kept:
-            self._keep(key, self._read(frames, number, plate, width, height, width / shot.width))
-        self._kept.move_to_end(key)
-        return self._kept[key]
+        return self._found(key, lambda: self._read(frames, number, plate, width, height, width / shot.width))
 
-    def _read(self, frames: _Frames, number: int, plate: Plate, width: int, height: int, scale: float) -> Floats:
+    def _found(self, key: tuple[Any, ...], read: Callable[[], Floats | Codes]) -> Floats | Codes:
+        """A frame that is kept, or lies on the shelf, or is read. It is not to be changed."""
+        found = self._kept.get(key)
+        if found is None:
+            found = self._shelved(key)
+            if found is None:
+                found = read()
+                if self.shelf is not None and is_coded(found) and found.nbytes <= _MOST_SHELVED:
+                    self.shelf.put(*_shelf_names(key), [np.array(found.shape, np.int64), found])
+            self._keep(key, found)
+        self._kept.move_to_end(key)
+        return found
+
+    def _shelved(self, key: tuple[Any, ...]) -> Codes | None:
+        there = None if self.shelf is None else self.shelf.get(*_shelf_names(key))
+        if there is None or len(there) < _HEAD:
+            return None
+        shape, codes = there[:_HEAD].view(np.int64), there[_HEAD:].view(np.uint16)
+        return codes.reshape(shape) if shape.min() > 0 and shape[2] == 3 and int(shape.prod()) == len(codes) else None
+
+    def _read(
+        self, frames: _Frames, number: int, plate: Plate, width: int, height: int, scale: float
+    ) -> Floats | Codes:
         wanted: Encoding | None = None if plate.encoding == "auto" else plate.encoding
         pixels, encoding, associated = frames.read(number, wanted)
         if pixels.dtype == np.uint8 and pixels.shape[2] == 3:
             grow, new_w, new_h = _size(pixels.shape[1], pixels.shape[0], width, height, plate.fit, scale)
             table = decoding_table(encoding, 256)
-            if grow < 1 and table is not None:
+            if grow <= 1 and table is not None and new_w >= width and new_h >= height:
                 return _within(shrunk(pixels, table, new_w, new_h), width, height)
         linear = to_linear(pixels, encoding)
         if linear.shape[2] == 3:
@@ -267,11 +303,21 @@ class PlateReader:
             np.nan_to_num(linear, copy=False, nan=0.0, posinf=65504.0, neginf=0.0)
         return fitted(linear, width, height, plate.fit, scale)
 
-    def _keep(self, key: tuple[Any, ...], picture: Floats) -> None:
+    def _keep(self, key: tuple[Any, ...], picture: Floats | Codes) -> None:
         self._kept[key] = picture
         self._bytes += picture.nbytes
         while self._bytes > self.limit_bytes and len(self._kept) > 1:
             self._bytes -= self._kept.popitem(last=False)[1].nbytes
+
+
+def _own(kept: Floats | Codes) -> Floats:
+    """The light of a kept frame, to be changed by who asks."""
+    return lit(kept) if is_coded(kept) else np.array(kept, np.float32)
+
+
+def _shelf_names(key: tuple[Any, ...]) -> tuple[str, str]:
+    """Under which group and name a frame lies on the shelf: one group for each media."""
+    return tuple(hashlib.sha256(repr(part).encode()).hexdigest()[:32] for part in (key[0], key))  # type: ignore[return-value]
 
 
 def probe(media: str, allow: Callable[[Path, str], None] | None = None) -> dict[str, Any]:

@@ -9,10 +9,11 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit, prange
 
-from isbjorn.core.arrays import Bytes, Floats
+from isbjorn.core.arrays import Bytes, Codes, Floats, is_coded
 from isbjorn.core.runtime.parallel import guarded
 
 SHADES = 4096
+TOP_CODE = 65535
 # Floats of a row that are looked at together.
 _BLOCK = 32
 
@@ -77,11 +78,45 @@ def _shades_over(picture: Floats, below: Floats, table: Bytes, out: Bytes) -> No
                 out[y, x, c] = table[np.uint16(np.sqrt(v) * top + np.float32(0.5))]
 
 
+@njit("void(f4[:,:,::1], u2[:,:,::1], u1[::1], u1[:,:,::1])", parallel=True, cache=True)
+def _shades_over_codes(picture: Floats, below: Codes, table: Bytes, out: Bytes) -> None:
+    top = np.float32(len(table) - 1)
+    for y in prange(picture.shape[0]):
+        for x in range(picture.shape[1]):
+            keep = np.float32(1) - picture[y, x, 3]
+            for c in range(3):
+                root = np.float32(below[y, x, c]) * np.float32(1 / TOP_CODE)
+                v = min(np.float32(1), max(np.float32(0), picture[y, x, c] + root * root * keep))
+                out[y, x, c] = table[np.uint16(np.sqrt(v) * top + np.float32(0.5))]
+
+
 @guarded
-def to_shades_over(picture: Floats, below: Floats, table: Bytes) -> Bytes:
-    """`to_shades` of a picture over what lies below it, in one pass."""
+def to_shades_over(picture: Floats, below: Floats | Codes, table: Bytes) -> Bytes:
+    """`to_shades` of a picture over what lies below it, light or codes of light (see `lit`), in one pass."""
     out = np.empty((*picture.shape[:2], 3), np.uint8)
-    _shades_over(picture, below, table, out)
+    if is_coded(below):
+        _shades_over_codes(picture, below, table, out)
+    else:
+        _shades_over(picture, below.astype(np.float32, copy=False), table, out)
+    return out
+
+
+@njit("void(u2[:,:,::1], f4[:,:,::1])", parallel=True, cache=True)
+def _lit(codes: Codes, out: Floats) -> None:
+    for y in prange(codes.shape[0]):
+        for x in range(codes.shape[1]):
+            for c in range(3):
+                v = np.float32(codes[y, x, c]) * np.float32(1 / TOP_CODE)
+                out[y, x, c] = v * v
+            out[y, x, 3] = np.float32(1)
+
+
+@guarded
+def lit(codes: Codes) -> Floats:
+    """Linear light of codes (h, w, 3), with full cover, float32 (h, w, 4). A code is the square root of light, 65535 of 1: finer
+    than any screen or file shows."""
+    out = np.empty((*codes.shape[:2], 4), np.float32)
+    _lit(codes, out)
     return out
 
 

@@ -26,6 +26,9 @@ _CODE_BYTES = 400 << 20
 _RELIEVED_EVERY_S = 1.0
 # Threads that allocate share so many heaps: what one frees, another takes.
 _HEAPS = 2
+# Arrays up to so large come from the heap, and so much of it stays with the process when they are freed: a frame's layers lie where
+# those of the last one lay, instead of on pages that the system must clear first.
+_LARGEST_ON_HEAP, _STAYS = 32 << 20, 192 << 20
 
 
 def budget_bytes() -> int:
@@ -52,6 +55,8 @@ class _Heap:
         try:
             self._libc: ctypes.CDLL | None = ctypes.CDLL(None)
             self._libc.mallopt(-8, _HEAPS)  # M_ARENA_MAX, before threads are there
+            self._libc.mallopt(-3, _LARGEST_ON_HEAP)  # M_MMAP_THRESHOLD
+            self._libc.mallopt(-1, _STAYS)  # M_TRIM_THRESHOLD
             self._trim = self._libc.malloc_trim
         except (OSError, AttributeError):  # another C library
             self._libc = None
