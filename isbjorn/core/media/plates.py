@@ -279,10 +279,12 @@ class PlateReader:
 
     def _shelved(self, key: tuple[Any, ...]) -> Codes | None:
         there = None if self.shelf is None else self.shelf.get(*_shelf_names(key))
-        if there is None or len(there) < _HEAD:
+        if there is None or len(there) < _HEAD or len(there) % 2:
             return None
-        shape, codes = there[:_HEAD].view(np.int64), there[_HEAD:].view(np.uint16)
-        return codes.reshape(shape) if shape.min() > 0 and shape[2] == 3 and int(shape.prod()) == len(codes) else None
+        (height, width, channels), codes = there[:_HEAD].view(np.int64).tolist(), there[_HEAD:].view(np.uint16)
+        if channels != 3 or min(height, width) < 1 or 3 * height * width != len(codes):
+            return None
+        return codes.reshape(height, width, 3)
 
     def _read(
         self, frames: _Frames, number: int, plate: Plate, width: int, height: int, scale: float
