@@ -21,8 +21,9 @@ from isbjorn.core.errors import Stale
 from isbjorn.core.media.colour import convert, decoding_table
 from isbjorn.core.media.movies import Movie
 from isbjorn.core.media.plates import PlateReader, fitted, plate_frame, probe
+from isbjorn.core.media.shrink import shrunk
 from isbjorn.core.media.stills import pattern_of, read_still
-from isbjorn.core.render.shades import over
+from isbjorn.core.render.shades import lit, over
 from isbjorn.core.runtime.shelf import Shelf
 from tests.shots import one_emitter
 
@@ -179,6 +180,13 @@ class Kept(InFolder):
         self.assertEqual(decoded, 1)
         self.assertLess(np.abs(np.sqrt(found[..., :3]) - np.sqrt(exact)).max(), 0.51 / 65535 + 1e-6)
         self.assertTrue((found[..., 3] == 1).all())
+
+    def test_white_stays_white_at_any_size(self) -> None:
+        table = decoding_table("srgb", 256)
+        assert table is not None
+        white = np.full((90, 160, 3), 255, np.uint8)
+        for width, height in ((159, 89), (113, 64), (98, 55), (49, 27), (160, 90), (7, 3)):
+            self.assertTrue((lit(shrunk(white, table, width, height)) == 1).all())
 
     def test_what_one_reader_decoded_no_other_has_to(self) -> None:
         shelf = Shelf(self.folder / "shelf", 64 << 20)

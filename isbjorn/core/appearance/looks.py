@@ -93,7 +93,25 @@ def _dress(
             colour[i, 2] *= min(tops[5], _number(bases, spreads, curves, 5, key, k, BLUE, i, j, f)) / 100.0
 
 
+@njit(
+    "void(u8, i8[::1], f4[::1], f8[:,::1], f8[:,::1], f8, f4[:,::1], f4[::1])",
+    parallel=True,
+    cache=True,
+    error_model="numpy",
+)
+def _size(
+    key: np.uint64, births: npt.NDArray[np.int64], age01: Floats, bases: Doubles, spreads: Doubles, top: float, curves: Floats,
+    size: Floats,
+) -> None:  # fmt: skip
+    last = curves.shape[1] - 1
+    for i in prange(len(births)):
+        at = age01[i] * last
+        j = min(int(at), last - 1)
+        size[i] = min(top, _number(bases, spreads, curves, 0, key, births[i], SIZE, i, j, at - j))
+
+
 _kernel: Callable[..., None] = guarded(_dress)
+_sized: Callable[..., None] = guarded(_size)
 # So far apart are the numbers by which joints of one strand draw.
 _JOINTS_APART = 40
 
@@ -157,13 +175,26 @@ class AppearanceInput:
         return {measure_name(source): measure}
 
 
-def dress(source: Source, state: State, age01: Floats, t: float, length_s: float) -> Looks:
-    """Looks of living particles at shot time t; age01 (n,) is each one's own age in [0, 1]; length_s is the shot's."""
-    e, key, room = source.emitter, source.key, AppearanceInput(source, state, t)
+@dataclass(frozen=True)
+class _Fixed:
+    """What of an emitter's looks hangs on no moment: its numbers in the order of rows, what they vary by and at most are, their
+    curves, its ramp, whether channels are scaled; and values without spread and curve, where none of them changes."""
+
+    numbers: tuple[Number, ...]
+    spreads: Doubles
+    tops: Doubles
+    curves: Floats
+    ramp: Floats
+    shaded: bool
+    bases: Doubles | None
+
+
+def _fixed(source: Source) -> _Fixed:
+    known: _Fixed | None = source.kept.get("looks")
+    if known is not None:
+        return known
+    e = source.emitter
     numbers = (e.size, e.opacity, e.brightness, e.red, e.green, e.blue)
-    read = [room.base(n) for n in numbers]
-    bases = np.ascontiguousarray(np.stack(np.broadcast_arrays(*read)))
-    spreads = np.array([[n.spread, n.spread_shape == "bell"] for n in numbers], np.float64)
     none = np.full(TABLE, -1, np.float32)
     tables = np.stack(
         [
@@ -172,6 +203,29 @@ def dress(source: Source, state: State, age01: Floats, t: float, length_s: float
             for c in (curves.table(n.over_life), none if n.over_life_to is None else curves.table(n.over_life_to))
         ]
     )
+    ramp = gradients.table(e.colour)
+    if e.colour_by != "age":
+        # Its colours are read elsewhere; its opacity stays that of the age.
+        ramp = ramp.copy()
+        ramp[:, :3] = 1
+    shaded = any(
+        n != type(e).model_fields[name].default for n, name in zip(numbers[3:], ("red", "green", "blue"), strict=True)
+    )
+    timed = any(n.timed for n in numbers)
+    made = source.kept["looks"] = _Fixed(
+        numbers, np.array([[n.spread, n.spread_shape == "bell"] for n in numbers], np.float64),
+        np.array([bounds_of(n)[1] for n in numbers], np.float64), tables, ramp, shaded,
+        None if timed else np.array([[n.value] for n in numbers], np.float64),
+    )  # fmt: skip
+    return made
+
+
+def dress(source: Source, state: State, age01: Floats, t: float, length_s: float) -> Looks:
+    """Looks of living particles at shot time t; age01 (n,) is each one's own age in [0, 1]; length_s is the shot's."""
+    e, room, fixed = source.emitter, AppearanceInput(source, state, t), _fixed(source)
+    bases = fixed.bases
+    if bases is None:
+        bases = np.ascontiguousarray(np.stack(np.broadcast_arrays(*(room.base(n) for n in fixed.numbers))))
     count = state.count
     looks = Looks(
         np.empty(count, np.float32),
@@ -179,17 +233,9 @@ def dress(source: Source, state: State, age01: Floats, t: float, length_s: float
         np.empty((count, 3), np.float32),
         _angles(source, state, age01, t, room),
     )
-    shaded = any(
-        n != type(e).model_fields[name].default for n, name in zip(numbers[3:], ("red", "green", "blue"), strict=True)
-    )
-    ramp = gradients.table(e.colour)
-    if e.colour_by != "age":
-        # Its colours are read elsewhere; its opacity stays that of the age.
-        ramp = ramp.copy()
-        ramp[:, :3] = 1
     _kernel(
-        np.uint64(key), state.births, age01, bases, spreads, np.array([bounds_of(n)[1] for n in numbers], np.float64), tables, ramp,
-        np.ascontiguousarray(room.base(e.fade_last) / 100), shaded,
+        np.uint64(source.key), state.births, age01, bases, fixed.spreads, fixed.tops, fixed.curves, fixed.ramp,
+        np.ascontiguousarray(room.base(e.fade_last) / 100), fixed.shaded,
         looks.size, looks.opacity, looks.colour,
     )  # fmt: skip
     if e.colour_by != "age" or colours.is_varied(e):
@@ -197,6 +243,24 @@ def dress(source: Source, state: State, age01: Floats, t: float, length_s: float
     if e.tint:
         looks = replace(looks, colour=(looks.colour * _tints(source, state)).astype(np.float32))
     return looks
+
+
+def shape_of(source: Source, state: State, age01: Floats, t: float) -> tuple[Floats, Floats]:
+    """Sizes and angles alone, as `dress` gives them, float32 (n,)."""
+    room, fixed = AppearanceInput(source, state, t), _fixed(source)
+    size = np.empty(state.count, np.float32)
+    base = room.base(fixed.numbers[0])[None] if fixed.bases is None else fixed.bases[:1]
+    _sized(
+        np.uint64(source.key),
+        state.births,
+        age01,
+        np.ascontiguousarray(base),
+        fixed.spreads,
+        fixed.tops[0],
+        fixed.curves,
+        size,
+    )
+    return size, _angles(source, state, age01, t, room)
 
 
 def number_now(number: Number, readings: Readings, age01: Floats, t: float) -> Doubles:

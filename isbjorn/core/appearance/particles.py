@@ -12,7 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.appearance.deform import is_deformed, moment_of, seen_through
-from isbjorn.core.appearance.looks import Looks, dress
+from isbjorn.core.appearance.looks import Looks, dress, shape_of
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
 from isbjorn.core.document.acting import acting
@@ -79,6 +79,15 @@ class Particles:
     def names() -> tuple[str, ...]:
         """The names of the arrays."""
         return tuple(Particles.__dataclass_fields__)[:-1]
+
+
+@dataclass(frozen=True)
+class Shapes:
+    """ids (n,) int64; size px and angle degrees, float32 (n,)."""
+
+    id: npt.NDArray[np.int64]
+    size: Floats
+    angle: Floats
 
 
 class Solver:
@@ -260,13 +269,19 @@ class Solver:
         """No particles."""
         return Particles(**{name: _nothing(name) for name in Particles.names()}, refused={})  # type: ignore[arg-type]
 
-    def of(self, number: int, seconds: Fraction, stale: Callable[[], bool] | None = None) -> Particles:
-        """The particles of one emitter, by its place in the cast, at any moment."""
+    def of(
+        self, number: int, seconds: Fraction, stale: Callable[[], bool] | None = None,
+        only: npt.NDArray[np.bool_] | None = None,
+    ) -> Particles:  # fmt: skip
+        """The particles of one emitter, by its place in the cast, at any moment. only (n,): some of them."""
         state, ids, t = self.state(number, seconds, stale)
         track = self.tracks[number]
-        age = (t - state.moments).astype(np.float32)
-        age01 = np.clip(age / state.lives, 0, 1).astype(np.float32)
         state, grown = self._seen(number, seconds, state, t)
+        if only is not None:
+            which = np.flatnonzero(only)
+            state, ids = state.only(which), ids[which]
+            grown = grown if isinstance(grown, float) else grown[which]
+        age, age01 = _ages01(state, t)
         looks = self._inherited(track, state, dress(track.source, state, age01, t, float(self.shot.length_s)), t)
         missed = track.admission.refused(t)
         return Particles(
@@ -285,6 +300,19 @@ class Solver:
             caught=_ages(state, t),
             refused={track.emitter.id: missed} if missed else {},
         )
+
+    def shapes(self, number: int, seconds: Fraction, stale: Callable[[], bool] | None = None) -> Shapes:
+        """What `of` gives of ids, sizes and angles alone."""
+        track = self.tracks[number]
+        if track.parent is not None:
+            # Sizes may be taken after who bears them.
+            every = self.of(number, seconds, stale)
+            return Shapes(every.id, every.size, every.angle)
+        state, ids, t = self.state(number, seconds, stale)
+        state, grown = self._seen(number, seconds, state, t)
+        _, age01 = _ages01(state, t)
+        size, angle = shape_of(track.source, state, age01, t)
+        return Shapes(ids, size * grown if number in self._displaced else size, angle)
 
     def _ids(self, number: int, state: State, turn: int) -> npt.NDArray[np.int64]:
         """Ids: of strands the joint, the emitter's place in the cast, in a loop the round of birth, and the birth's number."""
@@ -313,6 +341,12 @@ def _keep_lately(kept: dict[tuple[int, Fraction], Any], key: tuple[int, Fraction
     while len(kept) > _LATELY:
         # Other threads may do the same at once.
         kept.pop(next(iter(kept)), None)
+
+
+def _ages01(state: State, t: float) -> tuple[Floats, Floats]:
+    """Ages in s at shot time t, and as shares of their lives, float32 (n,)."""
+    age = (t - state.moments).astype(np.float32)
+    return age, np.clip(age / state.lives, 0, 1).astype(np.float32)
 
 
 def _ages(state: State, t: float) -> Floats:

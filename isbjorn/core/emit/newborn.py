@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 import numpy.typing as npt
@@ -69,6 +69,8 @@ class Source:
         self.emitter, self.key, self.readings, self.light = emitter, key, readings, light
         # Of one who is born of another's particles: where those are.
         self.bearers: Bearers | None = None
+        # What others made of the emitter once and for all.
+        self.kept: dict[str, Any] = {}
         numbers = (getattr(emitter, name) for name in type(emitter).model_fields)
         self._sources = [n.source for n in numbers if isinstance(n, Number) and n.source is not None]
 

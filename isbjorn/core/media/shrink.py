@@ -25,7 +25,7 @@ def _shrink(
     wide: Floats, out: Codes,
 ) -> None:  # fmt: skip
     width, count = np.uint32(3 * pixels.shape[1]), np.uint32(wide.shape[1])
-    height = out.shape[0]
+    height, top = out.shape[0], np.float32(TOP_CODE)
     for block in prange(_BLOCKS):
         # As long as the last pixel's share may reach, with nothing there.
         sums, light = np.zeros(width + 3 * count, np.float32), np.empty(width, np.float32)
@@ -53,9 +53,9 @@ def _shrink(
                     green += weight * sums[at + np.uint32(1)]
                     blue += weight * sums[at + np.uint32(2)]
                     at += np.uint32(3)
-                codes[3 * x] = np.uint16(np.sqrt(red) * np.float32(TOP_CODE) + np.float32(0.5))
-                codes[3 * x + 1] = np.uint16(np.sqrt(green) * np.float32(TOP_CODE) + np.float32(0.5))
-                codes[3 * x + 2] = np.uint16(np.sqrt(blue) * np.float32(TOP_CODE) + np.float32(0.5))
+                codes[3 * x] = np.uint16(np.sqrt(min(red, np.float32(1))) * top + np.float32(0.5))
+                codes[3 * x + 1] = np.uint16(np.sqrt(min(green, np.float32(1))) * top + np.float32(0.5))
+                codes[3 * x + 2] = np.uint16(np.sqrt(min(blue, np.float32(1))) * top + np.float32(0.5))
 
 
 @functools.lru_cache(maxsize=32)

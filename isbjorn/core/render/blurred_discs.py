@@ -62,48 +62,77 @@ def _between(first: float, last: float, a: float, c1: float, hard: bool) -> floa
     return total
 
 
-@njit("void(f4[:,::1], i4[::1], i8[::1], i8[::1], i8, i8, f4[:,:,::1])", parallel=True, cache=True, error_model="numpy")
+@njit(
+    "void(f4[:,::1], i4[::1], i8[::1], i8[::1], i8, i8, f4[:,:,::1])", parallel=True, cache=True, error_model="numpy",
+    fastmath={"contract", "nnan", "nsz"},
+)  # fmt: skip
 def _draw(smears: Floats, order: Ints, starts: Longs, turns: Longs, columns: int, mode: int, out: Floats) -> None:
     height, width = out.shape[0], out.shape[1]
     for turn in prange(len(turns)):
         number = turns[turn]
         left, top = (number % columns) * TILE_W, (number // columns) * TILE_H
         right, bottom = min(width, left + TILE_W), min(height, top + TILE_H)
+        # Of each piece: where it begins, its unit way and length, share of the time by length, c0 and c1, and its radius.
+        pieces = np.empty((PIECES, 9))
         for at in range(starts[number], starts[number + 1]):
             s = smears[order[at]]
-            hard, radius = s[PROFILE] == HARD, 0.0
+            hard, count = s[PROFILE] == HARD, 0
+            low, high = math.inf, -math.inf
             for k in range(PIECES):
-                radius = max(radius, math.sqrt(s[C0 + k] / s[C1 + k]))
-            lx, hx, ly, hy = s[PLACES], s[PLACES], s[PLACES + 1], s[PLACES + 1]
-            for k in range(1, PIECES + 1):
-                lx, hx = min(lx, s[PLACES + 2 * k]), max(hx, s[PLACES + 2 * k])
-                ly, hy = min(ly, s[PLACES + 2 * k + 1]), max(hy, s[PLACES + 2 * k + 1])
-            x0, x1 = max(left, math.floor(lx - radius)), min(right, math.ceil(hx + radius))
-            y0, y1 = max(top, math.floor(ly - radius)), min(bottom, math.ceil(hy + radius))
-            for y in range(y0, y1):
-                for x in range(x0, x1):
+                share = float(s[SHARES + k])
+                if share <= 0.0:
+                    continue
+                ax, ay = float(s[PLACES + 2 * k]), float(s[PLACES + 2 * k + 1])
+                dx, dy = s[PLACES + 2 * k + 2] - ax, s[PLACES + 2 * k + 3] - ay
+                length = math.sqrt(dx * dx + dy * dy)
+                if length < 0.01:
+                    dx, dy, length = 0.0, 0.0, 0.0
+                else:
+                    dx, dy, share = dx / length, dy / length, share / length
+                radius = math.sqrt(s[C0 + k] / s[C1 + k])
+                low, high = min(low, min(ay, ay + dy * length) - radius), max(high, max(ay, ay + dy * length) + radius)
+                p = pieces[count]
+                p[0], p[1], p[2], p[3], p[4], p[5] = ax, ay, dx, dy, length, share
+                p[6], p[7], p[8] = s[C0 + k], s[C1 + k], radius
+                count += 1
+            if count == 0:
+                continue
+            red, green, blue, cover = float(s[RED]), float(s[RED + 1]), float(s[RED + 2]), float(s[RED + 3])
+            for y in range(max(top, math.floor(low)), min(bottom, math.ceil(high))):
+                # The part of the row that a piece comes near to.
+                begin, end = math.inf, -math.inf
+                for k in range(count):
+                    p = pieces[k]
+                    ax, radius, up = p[0], p[8], y + 0.5 - p[1]
+                    first, last = 0.0, p[4]
+                    if p[3] == 0.0:
+                        if abs(up) > radius:
+                            continue
+                    else:
+                        one, two = (up - radius) / p[3], (up + radius) / p[3]
+                        first, last = max(first, min(one, two)), min(last, max(one, two))
+                        if first > last:
+                            continue
+                    one, two = ax + first * p[2], ax + last * p[2]
+                    begin, end = min(begin, min(one, two) - radius), max(end, max(one, two) + radius)
+                if begin > end:
+                    continue
+                for x in range(max(left, math.floor(begin)), min(right, math.ceil(end))):
                     w = 0.0
-                    for k in range(PIECES):
-                        share = s[SHARES + k]
-                        if share <= 0.0:
-                            continue
-                        c0, c1 = float(s[C0 + k]), float(s[C1 + k])
-                        ax, ay = float(s[PLACES + 2 * k]), float(s[PLACES + 2 * k + 1])
-                        dx, dy = s[PLACES + 2 * k + 2] - ax, s[PLACES + 2 * k + 3] - ay
-                        px, py = x + 0.5 - ax, y + 0.5 - ay
-                        length2 = dx * dx + dy * dy
-                        if length2 < 1e-4:
+                    for k in range(count):
+                        p = pieces[k]
+                        px, py = x + 0.5 - p[0], y + 0.5 - p[1]
+                        c0, c1 = p[6], p[7]
+                        if p[4] == 0.0:
                             q = min(1.0, max(0.0, c0 - c1 * (px * px + py * py)))
-                            w += share * (q if hard else q * q * (3.0 - 2.0 * q))
+                            w += p[5] * (q if hard else q * q * (3.0 - 2.0 * q))
                             continue
-                        length = math.sqrt(length2)
-                        along = (px * dx + py * dy) / length
+                        along = px * p[2] + py * p[3]
                         a = c0 - c1 * max(0.0, px * px + py * py - along * along)
-                        if a <= 0.0:
-                            continue
-                        w += share * _between(-along, length - along, a, c1, hard) / length
+                        if a > 0.0:
+                            w += p[5] * _between(-along, p[4] - along, a, c1, hard)
                     if w > 0.0:
-                        put(out, y, x, w * s[RED], w * s[RED + 1], w * s[RED + 2], w * s[RED + 3], mode)
+                        put(out, y, x, w * red, w * green, w * blue, w * cover, mode)
 
 
 @guarded

@@ -21,7 +21,7 @@ from isbjorn.core.render.blends import lay
 from isbjorn.core.render.blurred_discs import PIECES
 from isbjorn.core.render.camera import Counts, Orbit, Projection, projection
 from isbjorn.core.render.emitters import EmitterRasteriser
-from isbjorn.core.render.exposure import Change, change_of, merged_particles
+from isbjorn.core.render.exposure import Change, by_id, change_of, is_among
 from isbjorn.core.render.ripples import draw_ripples
 from isbjorn.core.render.skin import draw_skin
 from isbjorn.core.render.strands import draw_strands, tangents
@@ -209,6 +209,13 @@ class RenderContext:
         middle_s = self.open[len(self.open) // 2]
         # Where the shutter is open around the moment, its middle is the moment.
         middle = now if middle_s == self.seconds else self.solver.of(number, middle_s, self.stale)
-        last, first = (self.solver.of(number, at, self.stale) for at in (self.open[-1], self.open[0]))
-        every = merged_particles([middle, now, last, first] if middle is not now else [middle, last, first])
+        last, first = (self.solver.shapes(number, at, self.stale) for at in (self.open[-1], self.open[0]))
+        parts, known = [middle], np.sort(middle.id)
+        others = [(self.seconds, now.id), (self.open[-1], last.id), (self.open[0], first.id)]
+        for at, ids in others[middle is now :]:
+            new = ~is_among(known, ids)
+            if new.any():
+                parts.append(self.solver.of(number, at, self.stale, new))
+                known = np.sort(np.concatenate([known, ids[new]]))
+        every = by_id(parts)
         return every, change_of(every, first, middle, last)

@@ -8,8 +8,8 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
-from isbjorn.core.appearance.particles import Particles
-from isbjorn.core.arrays import Doubles, Floats, Longs
+from isbjorn.core.appearance.particles import Particles, Shapes
+from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
 from isbjorn.core.render.blurred_discs import PIECES
 
 
@@ -21,12 +21,13 @@ class Change:
     sizes: Floats
 
 
-def change_of(every: Particles, first: Particles, middle: Particles, last: Particles) -> Change:
+def change_of(every: Particles, first: Shapes, middle: Particles, last: Shapes) -> Change:
     """What becomes of particles from the first to the last of three moments; who lives in one half only is taken on evenly."""
     n = len(every)
     angles, sizes = (np.repeat(a[:, None], 3, axis=1) for a in (every.angle, every.size))
     there = np.zeros((n, 3), np.bool_)
-    for column, part in enumerate((first, middle, last)):
+    moments: tuple[Shapes | Particles, ...] = (first, middle, last)
+    for column, part in enumerate(moments):
         order = np.argsort(part.id, kind="stable")
         _found_again(every.id, part.id, order, part.angle, part.size, column, angles, sizes, there)
     turned = angles[:, 2] - angles[:, 0]
@@ -49,13 +50,23 @@ def _found_again(
             angles[i, column], sizes[i, column] = angle[order[j]], size[order[j]]
 
 
-def merged_particles(parts: list[Particles]) -> Particles:
-    """Each particle once, from the first part that has it, in the order of their ids."""
-    ids = np.concatenate([p.id for p in parts])
-    _, first = np.unique(ids, return_index=True)
-    first = first[np.argsort(ids[first], kind="stable")]
-    arrays = {name: np.concatenate([p[name] for p in parts])[first] for name in Particles.names()}
-    return Particles(**arrays, refused={})
+def is_among(known: Longs, ids: Longs) -> Bools:
+    """Which of ids (n,) are among those that are known, which are sorted."""
+    if len(known) == 0:
+        return np.zeros(len(ids), np.bool_)
+    return np.asarray(known[np.minimum(np.searchsorted(known, ids), len(known) - 1)] == ids)
+
+
+def by_id(parts: list[Particles]) -> Particles:
+    """The particles of some parts, none of them in two, in the order of their ids."""
+    order = np.argsort(np.concatenate([p.id for p in parts]), kind="stable")
+    # They come in the order of their births, which is mostly that of their ids.
+    plain = bool((order[1:] > order[:-1]).all())
+    arrays = {}
+    for name in Particles.names():
+        joined = parts[0][name] if len(parts) == 1 else np.concatenate([p[name] for p in parts])
+        arrays[name] = joined if plain else joined[order]
+    return Particles(**arrays, refused={})  # type: ignore[arg-type]
 
 
 def growth(change: Change | None, p: Particles) -> Doubles | None:

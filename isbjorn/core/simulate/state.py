@@ -55,7 +55,10 @@ class State:
 
     def only(self, columns: npt.NDArray[np.int64]) -> State:
         """Some of them, by their columns."""
-        return State(self.births[columns], self.moments[columns], np.take(self.values, columns, axis=1))
+        touched, caught = (None if a is None else a[columns] for a in (self.touched, self.caught))
+        return State(
+            self.births[columns], self.moments[columns], np.take(self.values, columns, axis=1), touched, caught
+        )
 
     @property
     def nbytes(self) -> int:
