@@ -21,7 +21,7 @@ from isbjorn.core.document.kinds import STEPS
 from isbjorn.core.evaluate import curves
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.random import mix
-from isbjorn.core.render.blur import HALVED_FROM, blur, blurred_sum
+from isbjorn.core.render.blur import HALVED_FROM, blur, blurred_sum, continued_sum, mirrored
 from isbjorn.core.runtime.parallel import guarded
 
 _GLOWS = ((0.35, 0.45), (1.0, 0.35), (2.6, 0.2))
@@ -80,12 +80,6 @@ def _add_bright(pixels: Floats, above: float, weight: float, light: Floats) -> N
         light[to + np.uint32(2)] += blue * share
 
 
-@njit("i8(i8, i8)", cache=True, inline="always")
-def _mirrored(i: int, n: int) -> int:
-    i = abs(i)
-    return max(0, 2 * (n - 1) - i) if i >= n else i
-
-
 @njit("void(f4[:,:,::1], f4, f4[::1], f4[:,:,::1])", parallel=True, cache=True, fastmath=_CONTRACT)
 def _bright(layer: Floats, above: float, colour: Floats, out: Floats) -> None:
     """What is brighter than `above`, as large as the layer, or halved with the binomial 1 4 6 4 1."""
@@ -99,11 +93,11 @@ def _bright(layer: Floats, above: float, colour: Floats, out: Floats) -> None:
         else:
             row = np.zeros(3 * width, np.float32)
             for j, weight in ((-2, 0.0625), (-1, 0.25), (0, 0.375), (1, 0.25), (2, 0.0625)):
-                _add_bright(layer[_mirrored(2 * y + j, height)].reshape(-1), above, weight, row)
+                _add_bright(layer[mirrored(2 * y + j, height)].reshape(-1), above, weight, row)
             outer, inner, middle = np.float32(0.0625), np.float32(0.25), np.float32(0.375)
             for x in range(out.shape[1]):
-                a, b = 3 * _mirrored(2 * x - 2, width), 3 * _mirrored(2 * x - 1, width)
-                d, e = 3 * _mirrored(2 * x + 1, width), 3 * _mirrored(2 * x + 2, width)
+                a, b = 3 * mirrored(2 * x - 2, width), 3 * mirrored(2 * x - 1, width)
+                d, e = 3 * mirrored(2 * x + 1, width), 3 * mirrored(2 * x + 2, width)
                 for c in range(3):
                     light[3 * x + c] = (
                         outer * (row[a + c] + row[e + c]) + inner * (row[b + c] + row[d + c]) + middle * row[6 * x + c]
@@ -113,31 +107,9 @@ def _bright(layer: Floats, above: float, colour: Floats, out: Floats) -> None:
                 light[3 * x + c] *= colour[c]
 
 
-@njit("void(f4[:,:,::1], f4[:,:,::1])", parallel=True, cache=True, fastmath=_CONTRACT)
-def _doubled(half: Floats, out: Floats) -> None:
-    """A picture from one halved with the same binomial; beyond its ends it is mirrored as the larger one is."""
-    height, width = out.shape[0], out.shape[1]
-    most, side = np.float32(0.75), np.float32(0.125)
-    for y in prange(height):
-        k, row, whole = y // 2, np.empty(3 * half.shape[1], np.float32), out[y].reshape(-1)
-        here, below = half[k].reshape(-1), half[_mirrored(2 * k + 2, height) // 2].reshape(-1)
-        if y % 2 == 0:
-            above = half[_mirrored(2 * k - 2, height) // 2].reshape(-1)
-            for i in range(np.uint32(len(row))):
-                row[i] = most * here[i] + side * (above[i] + below[i])
-        else:
-            for i in range(np.uint32(len(row))):
-                row[i] = np.float32(0.5) * (here[i] + below[i])
-        for x in range(half.shape[1]):
-            left, right = 3 * (_mirrored(2 * x - 2, width) // 2), 3 * (_mirrored(2 * x + 2, width) // 2)
-            for c in range(3):
-                whole[6 * x + c] = most * row[3 * x + c] + side * (row[left + c] + row[right + c])
-                if 2 * x + 1 < width:
-                    whole[6 * x + 3 + c] = np.float32(0.5) * (row[3 * x + c] + row[right + c])
-
-
-@njit("void(f4[:,:,::1], f4[:,:,::1], f4, f4[:,:,::1])", parallel=True, cache=True)
+@njit("void(f4[:,:,::1], f4[:,:,::1], f4, f4[:,:,::1])", parallel=True, cache=True, fastmath=_CONTRACT)
 def _lit(layer: Floats, light: Floats, amount: float, out: Floats) -> None:
+    """A layer with a light of its size added."""
     for y in prange(layer.shape[0]):
         below, more, sum_ = layer[y].reshape(-1), light[y].reshape(-1), out[y].reshape(-1)
         for x in range(np.uint32(layer.shape[1])):
@@ -147,37 +119,85 @@ def _lit(layer: Floats, light: Floats, amount: float, out: Floats) -> None:
             sum_[at + np.uint32(3)] = below[at + np.uint32(3)]
 
 
+@njit("void(f4[:,:,::1], f4[:,:,::1], f4, f4[:,:,::1])", parallel=True, cache=True, fastmath=_CONTRACT)
+def _lit_by_half(layer: Floats, half: Floats, amount: float, out: Floats) -> None:
+    """A layer with a light added that was halved with the binomial 1 4 6 4 1, and is doubled with the same. The light may go on
+    beyond its ends; where it does not, it is mirrored as the layer is."""
+    height, width = layer.shape[0], layer.shape[1]
+    rows, columns = (height + 1) // 2, (width + 1) // 2
+    most, side, even = np.float32(0.75) * amount, np.float32(0.125) * amount, np.float32(0.5) * amount
+    for y in prange(height):
+        k = y // 2
+        after = k + 1 if half.shape[0] > rows else mirrored(2 * k + 2, height) // 2
+        before = mirrored(2 * k - 2, height) // 2
+        above, here, below = half[before].reshape(-1), half[k].reshape(-1), half[after].reshape(-1)
+        # A row of the light, with a pixel more at both ends.
+        count = np.uint32(3 * min(columns + 1, half.shape[1]))
+        row = np.empty(3 * (columns + 2), np.float32)
+        own = row[3:]
+        if y % 2 == 0:
+            for i in range(count):
+                own[i] = np.float32(0.75) * here[i] + np.float32(0.125) * (above[i] + below[i])
+        else:
+            for i in range(count):
+                own[i] = np.float32(0.5) * (here[i] + below[i])
+        for c in range(3):
+            row[c] = own[3 * (mirrored(-2, width) // 2) + c]
+            if half.shape[1] == columns:
+                own[3 * columns + c] = own[3 * (mirrored(2 * columns, width) // 2) + c]
+        layered, sum_ = layer[y].reshape(-1), out[y].reshape(-1)
+        for x in range(np.uint32(width // 2)):
+            at, of = np.uint32(8) * x, np.uint32(3) * x
+            for c in range(np.uint32(3)):
+                left, middle, right = row[of + c], row[of + c + np.uint32(3)], row[of + c + np.uint32(6)]
+                sum_[at + c] = layered[at + c] + most * middle + side * (left + right)
+                sum_[at + c + np.uint32(4)] = layered[at + c + np.uint32(4)] + even * (middle + right)
+            sum_[at + np.uint32(3)] = layered[at + np.uint32(3)]
+            sum_[at + np.uint32(7)] = layered[at + np.uint32(7)]
+        if width % 2:
+            at, of = 4 * (width - 1), 3 * (width // 2)
+            for c in range(3):
+                sum_[at + c] = layered[at + c] + most * row[of + c + 3] + side * (row[of + c] + row[of + c + 6])
+            sum_[at + 3] = layered[at + 3]
+
+
 _brighten: Callable[..., None] = guarded(_bright)
 _light: Callable[..., None] = guarded(_lit)
-_double: Callable[..., None] = guarded(_doubled)
+_light_by_half: Callable[..., None] = guarded(_lit_by_half)
+
+
+def _glowing(layer: Floats, radius: float, above: float, colour: str, amount: float) -> Floats:
+    """A layer with the light that spreads from what is brighter than `above`: three blurs, the widest the faintest."""
+    height, width = layer.shape[:2]
+    sizes = tuple((radius * times, weight) for times, weight in _GLOWS)
+    wide = tuple((sigma, weight) for sigma, weight in sizes if sigma >= HALVED_FROM and min(height, width) >= 8)
+    narrow = tuple(part for part in sizes if part not in wide)
+    source = np.empty((height, width, 3) if narrow else (-(-height // 2), -(-width // 2), 3), np.float32)
+    layer = np.ascontiguousarray(layer)
+    _brighten(layer, np.float32(above), np.ascontiguousarray(hex_to_linear(colour), np.float32), source)
+    if wide:
+        half = np.asarray(cv2.pyrDown(source, borderType=cv2.BORDER_REFLECT_101), np.float32) if narrow else source
+        # Halving and doubling each add a variance of 1.
+        left = tuple((math.sqrt(sigma * sigma - 2) / 2, weight) for sigma, weight in wide)
+        ends = [cv2.BORDER_REFLECT_101 if side % 2 else cv2.BORDER_REFLECT for side in (width, height)]
+        glowing = np.empty_like(layer)
+        _light_by_half(layer, continued_sum(half, left, (ends[0], ends[1])), np.float32(amount), glowing)
+        layer = glowing
+    if narrow:
+        glowing = np.empty_like(layer)
+        _light(layer, blurred_sum(source, narrow), np.float32(amount), glowing)
+        layer = glowing
+    return layer
 
 
 def glow_of(layer: Floats, radius: float, above: float, colour: str) -> Floats:
-    """The light that spreads from what is brighter than `above`, (height, width, 3): three blurs, the widest the faintest."""
-    height, width = layer.shape[:2]
-    sizes = tuple((radius * times, weight) for times, weight in _GLOWS)
-    halved = sizes[0][0] >= HALVED_FROM and min(height, width) >= 8
-    source = np.empty((-(-height // 2), -(-width // 2), 3) if halved else (height, width, 3), np.float32)
-    light = np.ascontiguousarray(hex_to_linear(colour), np.float32)
-    _brighten(np.ascontiguousarray(layer), np.float32(above), light, source)
-    if not halved:
-        return blurred_sum(source, sizes)
-    # Halving and doubling each add a variance of 1.
-    half = tuple((math.sqrt(sigma * sigma - 2) / 2, weight) for sigma, weight in sizes)
-    ends = [cv2.BORDER_REFLECT_101 if side % 2 else cv2.BORDER_REFLECT for side in (width, height)]
-    whole = np.empty((height, width, 3), np.float32)
-    _double(np.ascontiguousarray(blurred_sum(source, half, (ends[0], ends[1]))), whole)
-    return whole
+    """The light alone that spreads from what is brighter than `above`, (height, width, 3)."""
+    return np.ascontiguousarray((_glowing(layer, radius, above, colour, 1.0) - layer)[..., :3])
 
 
 def _glow(step: Glow, layer: Floats, at: Moment) -> Floats:
     radius, amount = at.read(step.radius) * at.scale, at.read(step.amount) / 100
-    if amount <= 0:
-        return layer
-    light = glow_of(layer, radius, at.read(step.above) / 100, step.colour)
-    glowing = np.empty_like(layer)
-    _light(np.ascontiguousarray(layer), light, np.float32(amount), glowing)
-    return glowing
+    return layer if amount <= 0 else _glowing(layer, radius, at.read(step.above) / 100, step.colour, amount)
 
 
 def _tint(step: Tint, layer: Floats, at: Moment) -> Floats:
