@@ -82,21 +82,50 @@ def bend(deformer: Bend, read: Moment, place: Doubles) -> Doubles:
     # Directions at the points, between which they change evenly, so that nothing tears beside a corner of the polyline.
     at_points = np.concatenate([way[:1], way[:-1] + way[1:], way[-1:]])
     at_points /= np.maximum(np.linalg.norm(at_points, axis=1, keepdims=True), 1e-9)
-    along = s * (at[-1] / length) if deformer.fitted else s
-    inside = np.clip(along, 0, at[-1])
-    k = np.clip(np.searchsorted(at, inside, side="right") - 1, 0, len(steps) - 1)
-    share = ((inside - at[k]) / steps[k])[:, None]
-    ahead = at_points[k] + share * (at_points[k + 1] - at_points[k])
-    ahead /= np.maximum(np.linalg.norm(ahead, axis=1, keepdims=True), 1e-9)
-    on = line[k] + share * pieces[k] + (along - inside)[:, None] * ahead
-    flat = np.hypot(ahead[:, 0], ahead[:, 1])
-    left = np.where(
-        (flat > 1e-6)[:, None],
-        np.stack([-ahead[:, 1], ahead[:, 0], np.zeros(len(s))], axis=1) / np.maximum(flat, 1e-6)[:, None],
-        [0.0, 1.0, 0.0],
-    )
-    near = np.cross(ahead, left)
-    return np.asarray(on + n[:, None] * left + z[:, None] * near)
+    out = np.empty(place.shape)
+    along = np.ascontiguousarray(s * (at[-1] / length) if deformer.fitted else s)
+    _bent(line, pieces, steps, at, at_points, along, np.ascontiguousarray(n), np.ascontiguousarray(z), out)
+    return out
+
+
+@njit(
+    "void(f8[:,::1], f8[:,::1], f8[::1], f8[::1], f8[:,::1], f8[::1], f8[::1], f8[::1], f8[:,::1])", parallel=True, cache=True,
+    error_model="numpy",
+)  # fmt: skip
+def _bend(
+    line: Doubles, pieces: Doubles, steps: Doubles, at: Doubles, at_points: Doubles, along: Doubles, beside: Doubles,
+    before: Doubles, out: Doubles,
+) -> None:  # fmt: skip
+    last = len(steps)
+    for i in prange(len(along)):
+        s = along[i]
+        inside = min(max(s, 0.0), at[last])
+        low, high = 0, last
+        while high - low > 1:
+            middle = (low + high) // 2
+            if at[middle] <= inside:
+                low = middle
+            else:
+                high = middle
+        share = (inside - at[low]) / steps[low]
+        ax, ay, az = (
+            at_points[low, 0] + share * (at_points[low + 1, 0] - at_points[low, 0]),
+            at_points[low, 1] + share * (at_points[low + 1, 1] - at_points[low, 1]),
+            at_points[low, 2] + share * (at_points[low + 1, 2] - at_points[low, 2]),
+        )
+        size = max(math.sqrt(ax * ax + ay * ay + az * az), 1e-9)
+        ax, ay, az = ax / size, ay / size, az / size
+        # To the left, level; and what stands on both.
+        flat = math.sqrt(ax * ax + ay * ay)
+        lx, ly = (-ay / flat, ax / flat) if flat > 1e-6 else (0.0, 1.0)
+        nx, ny, nz = -az * ly, az * lx, ax * ly - ay * lx
+        over, n, z = s - inside, beside[i], before[i]
+        out[i, 0] = line[low, 0] + share * pieces[low, 0] + over * ax + n * lx + z * nx
+        out[i, 1] = line[low, 1] + share * pieces[low, 1] + over * ay + n * ly + z * ny
+        out[i, 2] = line[low, 2] + share * pieces[low, 2] + over * az + z * nz
+
+
+_bent = guarded(_bend)
 
 
 def _share(s: Doubles, length: float) -> Doubles:
@@ -164,8 +193,8 @@ def seen_through(emitter: Emitter, read: Moment, state: State) -> State:
     """A state with its places and velocities as they are seen."""
     values = state.values.copy()
     place, velocity = (np.asarray(values[rows].T, np.float64) for rows in (slice(0, 3), slice(3, 6)))
-    here = deformed(emitter, read, place)
-    there = deformed(emitter, read, place + velocity * _JUST_S)
+    both = deformed(emitter, read, np.concatenate([place, place + velocity * _JUST_S]))
+    here, there = both[: len(place)], both[len(place) :]
     seen: Floats = np.concatenate([here, (there - here) / _JUST_S], axis=1).T.astype(np.float32)
     values[0:6] = seen
     return replace(state, values=values)
