@@ -9,7 +9,7 @@ import numpy.typing as npt
 
 from isbjorn.core.appearance.looks import number_now
 from isbjorn.core.appearance.particles import Particles, births_of
-from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Emitter, Round
 from isbjorn.core.document.bodies import Skin
 from isbjorn.core.random import SPIN_X, SPIN_Y, STRETCH, TURN_X, TURN_Y, draws_around
@@ -80,7 +80,8 @@ class EmitterRasteriser:
             context.counts.left_out += int((~keep).sum())
             p, centre, grown, radius = p.where(keep), centre[keep], grown[keep], radius[keep]
             change = None if change is None else Change(change.turned[keep], change.sizes[keep])
-        order = rank(e, p, context.view)
+        # Of births in their order nothing need be moved.
+        order = slice(None) if e.order == "oldest first" else rank(e, p, context.view)
         colour, opacity = self.lit(p.position, p.colour, np.minimum(1, p.opacity * seen))
         confusion = self._confusion(p.position)
         if self.bare:
@@ -231,7 +232,7 @@ class EmitterRasteriser:
         return places.astype(np.float32), shares.astype(np.float32)
 
     def _discs(
-        self, order: npt.NDArray[np.int64], centre: Floats, radius: Floats, colour: Floats, opacity: Floats,
+        self, order: Longs | slice, centre: Floats, radius: Floats, colour: Floats, opacity: Floats,
         confusion: Doubles | None, places: Floats | None, shares: Floats | None, onto: Floats, sizes: Floats | None = None,
     ) -> None:  # fmt: skip
         body = self.emitter.body
@@ -241,17 +242,17 @@ class EmitterRasteriser:
         if confusion is not None:
             radius, inners, opacity = _defocused(radius, inner, profile, opacity, confusion)
             profile = SOFT
-        shade = np.concatenate([colour, opacity[:, None]], axis=1)[order]
         if places is not None and shares is not None:
+            shade = np.concatenate([colour, opacity[:, None]], axis=1)[order]
             wide = radius if sizes is None or confusion is not None else radius[:, None] * sizes
             smears = smears_of(places[order], shares[order], wide[order], shade, inners[order], profile, self.covers)
             draw_smears(smears, onto, 0)
             return
-        more = np.empty((len(order), 6), np.float32)
-        more[:, :3], more[:, 3], more[:, 4], more[:, 5] = shade[:, :3], float(self.covers), profile, inners[order]
+        more = np.empty((len(radius), 6), np.float32)
+        more[:, :3], more[:, 3], more[:, 4], more[:, 5] = colour[order], float(self.covers), profile, inners[order]
         records = records_of(
             np.ascontiguousarray(centre[order]), np.ascontiguousarray(radius[order], np.float32),
-            np.ascontiguousarray(shade[:, 3]), more,
+            np.ascontiguousarray(opacity[order], np.float32), more,
         )  # fmt: skip
         lay(draw_records(records, onto.shape[1], onto.shape[0]), onto)
 

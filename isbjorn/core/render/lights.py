@@ -42,7 +42,9 @@ def _light_each(lamps: Doubles, share: float, position: Floats, colour: Floats, 
             level = 1 - (np.sqrt(dx * dx + dy * dy + dz * dz) - lamps[m, 3]) / lamps[m, 4]
             if level <= 0:
                 continue
-            level = min(level, 1.0) ** lamps[m, 5]
+            level = min(level, 1.0)
+            if level < 1.0 and lamps[m, 5] != 1.0:
+                level = level ** lamps[m, 5]
             red, green, blue = red + level * lamps[m, 6], green + level * lamps[m, 7], blue + level * lamps[m, 8]
         red, green, blue = 1 - share + share * red, 1 - share + share * green, 1 - share + share * blue
         # What no light reaches is not black, but not there.

@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 from collections import OrderedDict
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -30,7 +31,7 @@ if TYPE_CHECKING:
 
 # Numbers below those of bursts; two of a hundred thousand at once may share one.
 _NUMBERS = np.uint64((1 << 36) - 1)
-_STEPS_KEPT = 512
+_STEPS_KEPT, _LOOKED_AT_KEPT, _LOOKED_AT_BYTES = 512, 48, 24 << 20
 # Of more children in one step some are left out, evenly.
 MOST_IN_A_STEP = 100_000
 _LONGEST_S = 600.0
@@ -39,6 +40,10 @@ _USUAL_PX_S = 100.0
 # Steps are counted from so many before the shot on, above what births are numbered by.
 _EARLY, _STEP_BITS = 1 << 23, 38
 _GOLDEN = (math.sqrt(5) - 1) / 2
+
+
+# Birth numbers, moments of birth and lifespans in s, (n,); and the columns of each in two states, -1: in none.
+Living = tuple[Longs, Doubles, Doubles, tuple[Longs, Longs]]
 
 
 @dataclass(frozen=True)
@@ -167,11 +172,7 @@ class Offspring(Births):
         parent = self.parent
         assert parent is not None
         left, right = index / parent.hz, (index + 1) / parent.hz
-        # Of strands, their feet bear.
-        joints = joints_of(parent.emitter)
-        state = feet(parent.state(index), joints) if right > self.begin_s else nobody()
-        after = feet(parent.state(index + 1), joints)
-        who, born_at, lives, columns = self._alive(state, after)
+        state, after, (who, born_at, lives, columns) = _step_of(parent, index, right > self.begin_s)
         if self.by_way:
             which, j, moments = self._on_the_way(index, who, born_at, lives, state, after, columns)
         else:
@@ -230,7 +231,7 @@ class Offspring(Births):
         return which, k + (np.int64(index + _EARLY) << 17), moments
 
     @staticmethod
-    def _alive(state: State, after: State) -> tuple[Longs, Doubles, Doubles, tuple[Longs, Longs]]:
+    def alive(state: State, after: State) -> Living:
         """Who lives in a step: birth numbers, moments of birth and lifespans in s, and the columns of each in the two states, -1:
         in none."""
         who = np.unique(np.concatenate([state.births, after.births]))
@@ -365,3 +366,22 @@ class Offspring(Births):
 
     def per_second(self, after: float, until: float) -> float:
         return self.about(after, until) / max(until - after, 1e-6)
+
+
+def _step_of(parent: Track, index: int, begun: bool) -> tuple[State, State, Living]:
+    """Who bears as it was at both ends of a lattice step, and who of them lives in it: looked at once for all it bears."""
+    kept: OrderedDict[tuple[int, bool], tuple[State, State, Living]] = parent.source.kept.setdefault(
+        "steps", OrderedDict()
+    )
+    found = kept.get((index, begun))
+    if found is None:
+        # Of strands, their feet bear.
+        joints = joints_of(parent.emitter)
+        state = feet(parent.state(index), joints) if begun else nobody()
+        after = feet(parent.state(index + 1), joints)
+        found = kept[index, begun] = state, after, Offspring.alive(state, after)
+        # Emitters that are born of it each look at some steps in a row.
+        while len(kept) > max(2, min(_LOOKED_AT_KEPT, _LOOKED_AT_BYTES // max(1, after.nbytes))):
+            with suppress(KeyError):
+                kept.popitem(last=False)
+    return found
