@@ -120,13 +120,15 @@ def _three(mode: int, br: float, bg: float, bb: float, sr: float, sg: float, sb:
 @njit("void(f4[:,:,::1], i8, i8, f8, f8, f8, f8, i8)", cache=True, forceinline=True, error_model="numpy")
 def put(out: Floats, y: int, x: int, red: float, green: float, blue: float, alpha: float, mode: int) -> None:
     """Composite a premultiplied colour onto a pixel."""
-    keep = 1.0 - alpha
     if mode == 0:
-        out[y, x, 0] = out[y, x, 0] * keep + red
-        out[y, x, 1] = out[y, x, 1] * keep + green
-        out[y, x, 2] = out[y, x, 2] * keep + blue
-        out[y, x, 3] = out[y, x, 3] * keep + alpha
+        # Places without a sign are not looked at for one.
+        still, at = np.float32(1.0 - alpha), out[np.uint64(y), np.uint64(x)]
+        at[np.uint64(0)] = at[np.uint64(0)] * still + np.float32(red)
+        at[np.uint64(1)] = at[np.uint64(1)] * still + np.float32(green)
+        at[np.uint64(2)] = at[np.uint64(2)] * still + np.float32(blue)
+        at[np.uint64(3)] = at[np.uint64(3)] * still + np.float32(alpha)
         return
+    keep = 1.0 - alpha
     if alpha <= 0.0:
         return
     under = out[y, x, 3]

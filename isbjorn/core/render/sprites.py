@@ -107,8 +107,9 @@ def _cover(texels: Floats, side: int, first: int, fx: float, fy: float) -> float
     fx, fy = fx - ix, fy - iy
     at = first + iy * side + ix
     if 0 <= ix < side - 1 and 0 <= iy < side - 1:
-        above = texels[at] + fx * (texels[at + 1] - texels[at])
-        below = texels[at + side] + fx * (texels[at + side + 1] - texels[at + side])
+        a, b, one = np.uint64(at), np.uint64(at + side), np.uint64(1)
+        above = texels[a] + fx * (texels[a + one] - texels[a])
+        below = texels[b] + fx * (texels[b + one] - texels[b])
         return above + fy * (below - above)
     cover = 0.0
     for j in range(2):
@@ -123,6 +124,7 @@ def _cover(texels: Floats, side: int, first: int, fx: float, fy: float) -> float
     parallel=True,
     cache=True,
     error_model="numpy",
+    fastmath={"contract", "nnan", "ninf", "nsz"},
 )
 def _draw(
     sprites: Floats, texels: Floats, table: Longs, order: Ints, starts: Longs, turns: Longs, columns: int, mode: int,
