@@ -78,6 +78,18 @@ class Forecasts(unittest.TestCase):
             with self.subTest(name):
                 self.assertGreater(cost(richer).ms(1280, 720), plain.ms(1280, 720))
 
+    def test_skins_and_waves_cost_what_they_cover(self) -> None:
+        grouped = {"group": "g"}, {"groups": [{"id": "g"}]}
+        for name, less, more in (
+            ("a skin", shot(), shot({"skin": {}})),
+            ("a group's skin", shot(grouped[0], **grouped[1]), shot(grouped[0], groups=[{"id": "g", "skin": {}}])),
+            ("ripples", shot(), shot({"ripples": {}})),
+            ("a larger face", shot({"ripples": {}}), shot({"ripples": {"width": 1600, "length": 900, "tilt": 0}})),
+            ("smaller drops", shot({"ripples": {}}), shot({"ripples": {"drop": 3}})),
+        ):
+            with self.subTest(name):
+                self.assertGreater(cost(more).ms(1280, 720), cost(less).ms(1280, 720) + 1)
+
     def test_what_is_off_costs_nothing_and_the_rest_is_each_one_s(self) -> None:
         off = cost(shot({"on": False}))
         self.assertEqual((off.emitters, off.memory_bytes), ({}, 0))

@@ -17,6 +17,7 @@ from pydantic import BaseModel, Field
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Emitter, Group, Number, Shot
+from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.evaluate import curves
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.frame import Solver, draw_particles
@@ -24,6 +25,7 @@ from isbjorn.core.render.atlas import is_plain
 from isbjorn.core.render.blends import MODES
 from isbjorn.core.render.compositor import is_simple
 from isbjorn.core.render.effects import Moment, reach_of, working
+from isbjorn.core.render.ripples import water_of
 from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE
 from isbjorn.core.simulate.integrators.constant import is_steady
 from isbjorn.core.simulate.strands.joints import joints_of
@@ -33,9 +35,11 @@ from isbjorn.core.simulate.track import HELD, known_births, weight_of
 PRICES: dict[str, float] = {
     "frame": 1.0, "emitter": 14.0, "exposed emitter": 2.0, "trail": 4.0, "steady step": 5.0, "step": 95.0, "look": 310.0,
     "disc": 290.0, "smear": 1950.0, "sprite": 1150.0, "stroke": 4300.0, "cover": 0.8, "smear cover": 15.0, "sprite cover": 4.0,
-    "layer": 11.0, "deform": 600.0, "effect": 19.0, "plate": 58.0, "shade": 3.0,
+    "layer": 11.0, "deform": 600.0, "effect": 19.0, "plate": 58.0, "shade": 3.0, "skin": 57.0, "wave": 5.0, "water": 20.0,
 }  # fmt: skip
 _LONGEST_S = 600.0
+# Even moments to which drops of a tenth of a second are shared out, about.
+_NODES = 30
 # What the task of `speed` takes where it is 1.
 _USUAL_S = 20e-3
 Counted = defaultdict[str, float]
@@ -141,8 +145,9 @@ def counted(
     wider = (1 + travelled / size) * (1 + max(0.0, emitter.stretch.value) / 100 * _mean(emitter.speed) / 100)
     area[{"disc": "cover", "smear": "smear cover", "sprite": "sprite cover"}[kind]] += cover * heads * wider
     if emitter.skin is not None:
-        area["effect"] += 3 * shot.width * shot.height / 1e6
-        things["disc"] += n / 1e6
+        _skin(shot, n, things, area)
+    if emitter.ripples is not None:
+        _ripples(shot, emitter.ripples, known_births(shot, emitter, readings).about(t - 0.1, t), things, area)
     if emitter.strand is not None:
         times = 8 if blurred else 1
         things["stroke"] += n * 2 * times / 1e6
@@ -160,6 +165,24 @@ def counted(
     elif not is_simple(emitter) and plain and not blurred:
         area["layer"] += 1.5 * shot.width * shot.height / 1e6
     return things, area
+
+
+def _skin(shot: Shot, n: float, things: Counted, area: Counted) -> None:
+    """One skin over n particles."""
+    area["skin"] += shot.width * shot.height / 1e6
+    things["disc"] += n / 1e6
+
+
+def _ripples(shot: Shot, ripples: Ripples, births: float, things: Counted, area: Counted) -> None:
+    """A face of water, into which so many fall in a tenth of a second."""
+    width, length = ripples.width.value, ripples.length.value
+    water = water_of(ripples, width, length)
+    down, along = water.modes
+    # In each frame its moment, and the tenths of a second that have passed.
+    each = 1 + 10 / float(shot.frame_rate)
+    things["wave"] += each * down * along * (_NODES + min(births, water.most_at_once)) / 1e6
+    seen = width * length * max(0.1, math.cos(math.radians(ripples.tilt.value)))
+    area["water"] += min(seen, shot.width * shot.height) / 1e6
 
 
 def _layer(
@@ -205,6 +228,9 @@ def forecast(shot: Shot, readings: Readings, t: float, shares: dict[str, int], f
             far = max(far_px.get(e.id, float(shot.width)) for e in members)
             spread = max(abs(a.across.value - b.across.value) for a in members for b in members)
             _layer(shot, group, readings, t, far + spread, every_area)
+            if group.skin is not None:
+                most = (alive_about(shot, e, readings, t, shares[e.id]) * joints_of(e) for e in members)
+                _skin(shot, sum(most), every_thing, every_area)
     if working(shot.finish):
         _layer(shot, shot, readings, t, float(shot.width), every_area)
     every_area["plate"] += whole * float(shot.plate is not None and shot.plate.on)

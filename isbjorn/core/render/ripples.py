@@ -130,6 +130,17 @@ def _dents(
     return Dents(moments[inside], (u + grown * face.width)[inside], (v + grown * face.length)[inside], depth[inside])
 
 
+def wider_of(ripples: Ripples) -> float:
+    """How much larger the water is than its face: without walls waves run on as far again on every side."""
+    return 1.0 if ripples.walls else 2.0
+
+
+def water_of(ripples: Ripples, width: float, length: float) -> Water:
+    """The water of a face of so many px."""
+    wider = wider_of(ripples)
+    return Water(width * wider, length * wider, ripples.speed, ripples.damping, ripples.smooth, ripples.drop)
+
+
 def draw_ripples(pen: EmitterRasteriser, onto: Floats) -> None:
     """Draw the face of water of an emitter, with the waves that its births have set off."""
     context, ripples = pen.context, pen.emitter.ripples
@@ -143,9 +154,7 @@ def draw_ripples(pen: EmitterRasteriser, onto: Floats) -> None:
     high = np.minimum([view.width, view.height], np.ceil(corners.max(axis=0)).astype(int))
     if (high <= low).any():
         return
-    # Without walls waves run on as far again on every side.
-    wider = 1.0 if ripples.walls else 2.0
-    water = Water(face.width * wider, face.length * wider, ripples.speed, ripples.damping, ripples.smooth, ripples.drop)
+    wider, water = wider_of(ripples), water_of(ripples, face.width, face.length)
     track = context.solver.tracks[pen.number]
     told = ripples.model_dump_json(), context.shot.camera.kind
     modes = modes_at(

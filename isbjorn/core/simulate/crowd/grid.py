@@ -16,6 +16,7 @@ _CELLS_EACH, _LEAST_CELLS, MOST_LOOKED_AT = 2, 4096, 256
 # Of more neighbours than these, some stand for all.
 MOST_NEIGHBOURS = 64
 _SIDE = 1 << 10
+_BLOCKS = 64
 
 
 @dataclass(frozen=True)
@@ -97,56 +98,108 @@ def stride_over(starts: Longs, cells: Longs, count: int, most: int) -> int:
     return 1 + total // most
 
 
-@njit("void(f4[:,::1], f4[::1], i8[::1], i8[::1], f8, f8, i4[:,::1], i4[::1], f4[::1])", parallel=True, cache=True)
-def _near(
-    place: Floats, share: Floats, starts: Longs, size: Longs, cell: float, reach: float, found: Ints, count: Ints,
-    stands_for: Floats,
+@njit("i8(i8, i8[::1], i8[::1], i8[::1], i8[::1])", cache=True)
+def _runs(at: int, size: Longs, starts: Longs, begins: Longs, ends: Longs) -> int:
+    """Put the runs of the order of cells that hold who may be near to those of a cell into begins and ends (27,); how many."""
+    nx, ny, nz = size[0], size[1], size[2]
+    cx, cy, cz = at % nx, at // nx % ny, at // (nx * ny)
+    runs = 0
+    for dz in range(-1 if nz > 1 else 0, 2 if nz > 1 else 1):
+        for dy in range(-1 if ny > 1 else 0, 2 if ny > 1 else 1):
+            row = (((cz + dz) & (nz - 1)) * ny + ((cy + dy) & (ny - 1))) * nx
+            for dx in range(-1 if nx > 1 else 0, 2 if nx > 1 else 1):
+                cell = row + ((cx + dx) & (nx - 1))
+                first, last = starts[cell], starts[cell + 1]
+                if last == first:
+                    continue
+                # Cells beside each other along x lie one behind the other.
+                if runs > 0 and ends[runs - 1] == first:
+                    ends[runs - 1] = last
+                else:
+                    begins[runs], ends[runs] = first, last
+                    runs += 1
+    return runs
+
+
+@njit("void(f4[:,::1], f4[::1], i8, i8, f4, i8[::1], i8[::1], i8, i4[:,::1], i4[::1], f4[::1])", cache=True)
+def _look_thinly(
+    place: Floats, share: Floats, i: int, looked: int, far: np.float32, begins: Longs, ends: Longs, runs: int, found: Ints,
+    count: Ints, stands_for: Floats,
 ) -> None:  # fmt: skip
-    """Places sorted by cells. Who of (n, `MOST_NEIGHBOURS`) are within the reach, how many, and for how many each stands."""
+    """The neighbours of one, of whom only one in `looked` is looked at."""
+    most = found.shape[1]
+    x, y, z = place[0, i], place[1, i], place[2, i]
+    every, seen, kept = 1, 0, 0
+    while True:
+        seen, kept, step = 0, 0, i % looked
+        for run in range(runs):
+            j = begins[run] + (looked - step) % looked
+            while j < ends[run]:
+                dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
+                if dx * dx + dy * dy + dz * dz < far and j != i and share[j] != 0:
+                    if seen % every == 0 and kept < most:
+                        found[i, kept] = j
+                        kept += 1
+                    seen += 1
+                j += looked
+            step = (step + ends[run] - begins[run]) % looked
+        if seen <= most * every:
+            break
+        every = 1 + (seen - 1) // most
+    count[i] = kept
+    stands_for[i] = looked * seen / kept if kept > 0 else 1.0
+
+
+@njit("void(f4[:,::1], f4[::1], i8[::1], i8[::1], f8, i4[:,::1], i4[::1], f4[::1])", parallel=True, cache=True)
+def _near(
+    place: Floats, share: Floats, starts: Longs, size: Longs, reach: float, found: Ints, count: Ints, stands_for: Floats
+) -> None:
+    """Places sorted by cells. Who of (n, `MOST_NEIGHBOURS`) are within the reach, how many, and for how many each stands.
+
+    Who may be near to those of a cell is gathered once for all of them.
+    """
     most, far = found.shape[1], np.float32(reach * reach)
-    flat = size[2] == 1
-    for i in prange(place.shape[1]):
-        count[i], stands_for[i] = 0, 1.0
-        if share[i] == 0:
-            continue
-        x, y, z = place[0, i], place[1, i], place[2, i]
-        cx, cy, cz = np.floor(x / cell), np.floor(y / cell), np.floor(z / cell)
+    cells = len(starts) - 1
+    for block in prange(_BLOCKS):
         begins, ends = np.empty(27, np.int64), np.empty(27, np.int64)
-        runs, total = 0, 0
-        for dz in range(0 if flat else -1, 1 if flat else 2):
-            for dy in range(-1 if size[1] > 1 else 0, 2 if size[1] > 1 else 1):
-                for dx in range(-1 if size[0] > 1 else 0, 2 if size[0] > 1 else 1):
-                    at = cell_of(cx + dx, cy + dy, cz + dz, size)
-                    first, last = starts[at], starts[at + 1]
-                    if last == first:
-                        continue
-                    total += last - first
-                    # Cells beside each other along x lie one behind the other.
-                    if runs > 0 and ends[runs - 1] == first:
-                        ends[runs - 1] = last
-                    else:
-                        begins[runs], ends[runs] = first, last
-                        runs += 1
-        looked = 1 + total // MOST_LOOKED_AT
-        every, seen = 1, 0
-        while True:
-            seen, kept, step = 0, 0, i % looked
+        about, most_about = np.empty((4, MOST_LOOKED_AT), np.float32), MOST_LOOKED_AT
+        px, py, pz, away = about[0], about[1], about[2], about[3]
+        who, hits = np.empty(most_about, np.int32), np.empty(most_about + 1, np.int32)
+        for cell in range(block * cells // _BLOCKS, (block + 1) * cells // _BLOCKS):
+            if starts[cell] == starts[cell + 1]:
+                continue
+            runs, total, m = _runs(cell, size, starts, begins, ends), 0, 0
             for run in range(runs):
-                j = begins[run] + (looked - step) % looked
-                while j < ends[run]:
-                    dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
-                    if dx * dx + dy * dy + dz * dz < far and j != i and share[j] != 0:
-                        if seen % every == 0 and kept < most:
-                            found[i, kept] = j
-                            kept += 1
-                        seen += 1
-                    j += looked
-                step = (step + ends[run] - begins[run]) % looked
-            if seen <= most * every:
-                break
-            every = 1 + (seen - 1) // most
-        count[i] = kept
-        stands_for[i] = looked * seen / kept if kept > 0 else 1.0
+                total += ends[run] - begins[run]
+            looked = 1 + total // MOST_LOOKED_AT
+            if looked == 1:
+                for run in range(runs):
+                    for j in range(begins[run], ends[run]):
+                        if share[j] != 0:
+                            px[m], py[m], pz[m], who[m] = place[0, j], place[1, j], place[2, j], j
+                            m += 1
+            for i in range(starts[cell], starts[cell + 1]):
+                count[i], stands_for[i] = 0, 1.0
+                if share[i] == 0:
+                    continue
+                if looked > 1:
+                    _look_thinly(place, share, i, looked, far, begins, ends, runs, found, count, stands_for)
+                    continue
+                x, y, z = place[0, i], place[1, i], place[2, i]
+                for k in range(np.uint32(m)):
+                    dx, dy, dz = px[k] - x, py[k] - y, pz[k] - z
+                    away[k] = dx * dx + dy * dy + dz * dz
+                seen = 0
+                for k in range(np.uint32(m)):
+                    # Written in any case, and left behind where it is one: no branch to be guessed.
+                    hits[seen] = who[k]
+                    seen += int(away[k] < far) & int(who[k] != i)
+                every = 1 + (seen - 1) // most if seen > most else 1
+                kept = min(most, (seen + every - 1) // every)
+                for k in range(kept):
+                    found[i, k] = hits[k * every]
+                count[i] = kept
+                stands_for[i] = seen / kept if kept > 0 else 1.0
 
 
 @dataclass(frozen=True)
@@ -171,7 +224,7 @@ def near(place: Floats, share: Floats, reach: float) -> Near:
         grid.order, np.empty((n, MOST_NEIGHBOURS), np.int32), np.zeros(n, np.int32), np.ones(n, np.float32)
     )  # fmt: skip
     _near(
-        found.sorted(place), found.sorted(share), grid.starts, grid.size, grid.cell, reach, found.others, found.count,
+        found.sorted(place), found.sorted(share), grid.starts, grid.size, reach, found.others, found.count,
         found.stands_for,
     )  # fmt: skip
     return found

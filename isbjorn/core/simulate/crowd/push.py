@@ -74,24 +74,24 @@ def _pairs(
             ends[i + 1] = count
 
 
-_PAIR = "f4[:,::1], f4[:,::1], f4[:,::1], f8, f4[::1], f4[::1], f4[::1], i4[::1], i4[::1], f8, i8[::1], i8[::1]"
+# A body as a row: place, how far it went since the part began, what of the moves drives it on; radius, inverse mass, share felt.
+_PLACE, _GONE, _KICK, _RADIUS, _LIGHT, _SHARE, _BODY = 0, 3, 6, 9, 10, 11, 12
+_PAIR = "f4[:,::1], f8, i4[::1], i4[::1], f8, i8[::1]"
 
 
-@njit(f"void({_PAIR}, i8)", cache=True)
+@njit(f"void({_PAIR}, i8)", cache=True, fastmath={"contract"})
 def _apart_in(
-    place: Floats, gone: Floats, kick: Floats, older: float, radius: Floats, light: Floats, share: Floats, ends: Ints,
-    others: Ints, friction: float,
-    order: Longs, starts: Longs, cell: int,
-) -> None:  # fmt: skip
+    bodies: Floats, older: float, ends: Ints, others: Ints, friction: float, starts: Longs, cell: int
+) -> None:
     """Undo the overlaps of those in a cell with all that stand with them."""
-    for at in range(starts[cell], starts[cell + 1]):
-        i = order[at]
+    for i in range(starts[cell], starts[cell + 1]):
+        a = bodies[i]
         for k in range(ends[i], ends[i + 1]):
-            j = others[k]
-            dx, dy, dz = place[0, i] - place[0, j], place[1, i] - place[1, j], place[2, i] - place[2, j]
-            reach = radius[i] + radius[j]
+            b = bodies[others[k]]
+            dx, dy, dz = a[0] - b[0], a[1] - b[1], a[2] - b[2]
+            reach = a[_RADIUS] + b[_RADIUS]
             d2 = dx * dx + dy * dy + dz * dz
-            whole = light[i] + light[j]
+            whole = a[_LIGHT] + b[_LIGHT]
             if d2 >= reach * reach or whole == 0:
                 continue
             d = math.sqrt(d2)
@@ -104,11 +104,11 @@ def _apart_in(
                 # In one place: apart by their numbers.
                 turn = 2.399963 * (i + 1)
                 dx, dy, dz = math.cos(turn), math.sin(turn), 0.0
-            by = over * math.sqrt(share[i] * share[j]) / whole
+            by = over * math.sqrt(a[_SHARE] * b[_SHARE]) / whole
             mx, my, mz = by * dx, by * dy, by * dz
-            sx = (gone[0, i] + kick[0, i]) - (gone[0, j] + kick[0, j])
-            sy = (gone[1, i] + kick[1, i]) - (gone[1, j] + kick[1, j])
-            sz = (gone[2, i] + kick[2, i]) - (gone[2, j] + kick[2, j])
+            sx = (a[_GONE] + a[_KICK]) - (b[_GONE] + b[_KICK])
+            sy = (a[_GONE + 1] + a[_KICK + 1]) - (b[_GONE + 1] + b[_KICK + 1])
+            sz = (a[_GONE + 2] + a[_KICK + 2]) - (b[_GONE + 2] + b[_KICK + 2])
             along = sx * dx + sy * dy + sz * dz
             # Of an overlap, what they came nearer drives them; what is older drives them no faster than so.
             new = min(1.0, (max(0.0, -along) + older) / over)
@@ -120,60 +120,83 @@ def _apart_in(
                     held = min(1.0, friction * over / slid) / whole
                     mx, my, mz = mx - held * sx, my - held * sy, mz - held * sz
                     kx, ky, kz = kx - held * sx, ky - held * sy, kz - held * sz
-            a, b = light[i], light[j]
-            kick[0, i] += a * kx
-            kick[1, i] += a * ky
-            kick[2, i] += a * kz
-            kick[0, j] -= b * kx
-            kick[1, j] -= b * ky
-            kick[2, j] -= b * kz
-            place[0, i] += a * mx
-            place[1, i] += a * my
-            place[2, i] += a * mz
-            place[0, j] -= b * mx
-            place[1, j] -= b * my
-            place[2, j] -= b * mz
+            la, lb = a[_LIGHT], b[_LIGHT]
+            a[_KICK], a[_KICK + 1], a[_KICK + 2] = a[_KICK] + la * kx, a[_KICK + 1] + la * ky, a[_KICK + 2] + la * kz
+            b[_KICK], b[_KICK + 1], b[_KICK + 2] = b[_KICK] - lb * kx, b[_KICK + 1] - lb * ky, b[_KICK + 2] - lb * kz
+            a[0], a[1], a[2] = a[0] + la * mx, a[1] + la * my, a[2] + la * mz
+            b[0], b[1], b[2] = b[0] - lb * mx, b[1] - lb * my, b[2] - lb * mz
 
 
 @njit(f"void({_PAIR}, i8, i8)", parallel=True, cache=True)
 def _apart_beside(
-    place: Floats, gone: Floats, kick: Floats, older: float, radius: Floats, light: Floats, share: Floats, ends: Ints,
-    others: Ints, friction: float,
-    order: Longs, starts: Longs, first: int, last: int,
-) -> None:  # fmt: skip
+    bodies: Floats, older: float, ends: Ints, others: Ints, friction: float, starts: Longs, first: int, last: int
+) -> None:
     for cell in prange(first, last):
-        _apart_in(place, gone, kick, older, radius, light, share, ends, others, friction, order, starts, cell)
+        _apart_in(bodies, older, ends, others, friction, starts, cell)
 
 
 @njit(f"void({_PAIR}, i8)", cache=True)
 def _apart_alone(
-    place: Floats, gone: Floats, kick: Floats, older: float, radius: Floats, light: Floats, share: Floats, ends: Ints,
-    others: Ints, friction: float,
-    order: Longs, starts: Longs, last: int,
-) -> None:  # fmt: skip
+    bodies: Floats, older: float, ends: Ints, others: Ints, friction: float, starts: Longs, last: int
+) -> None:
     for cell in range(last):
-        _apart_in(place, gone, kick, older, radius, light, share, ends, others, friction, order, starts, cell)
+        _apart_in(bodies, older, ends, others, friction, starts, cell)
 
 
-def _apart(
-    place: Floats, gone: Floats, kick: Floats, older: float, radius: Floats, light: Floats, share: Floats, ends: Ints,
-    others: Ints, friction: float,
-    cells: tuple[Longs, Longs, Longs],
-) -> None:  # fmt: skip
-    """Undo the overlaps of all pairs once, each after the one before it (Gauss and Seidel), in place.
+@njit("void(i8[::1], f4[:,::1], f4[:,::1], f4[:,::1])", parallel=True, cache=True)
+def _lay_out(order: Longs, place: Floats, gone: Floats, bodies: Floats) -> None:
+    for i in prange(len(order)):
+        for c in range(3):
+            bodies[i, _PLACE + c], bodies[i, _GONE + c], bodies[i, _KICK + c] = (
+                place[c, order[i]],
+                gone[c, order[i]],
+                0.0,
+            )
 
-    gone: how far each went since the part began; kick: what of the moves drives them on, is added to; older: of an overlap that
-    was there before, so many px drive them. light: inverse masses, 0 for what does not move. cells: see `_coloured`. Cells of one
-    colour have no neighbour in common, so they are worked on beside each other; few are not worth it.
-    """
-    order, starts, colours = cells
-    of: Any = (place, gone, kick, older, radius, light, share, ends, others, friction, order, starts)
-    if len(order) < _FEW:
-        _apart_alone(*of, len(starts) - 1)  # type: ignore[call-arg]
-        return
-    for first, last in pairwise(colours.tolist()):
-        if last > first:
-            _apart_beside(*of, first, last)  # type: ignore[call-arg]
+
+@njit("void(i8[::1], f4[:,::1], f4[:,::1], f4[:,::1])", parallel=True, cache=True)
+def _take_up(order: Longs, bodies: Floats, place: Floats, kick: Floats) -> None:
+    for i in prange(len(order)):
+        for c in range(3):
+            place[c, order[i]], kick[c, order[i]] = bodies[i, _PLACE + c], bodies[i, _KICK + c]
+
+
+class _Contacts:
+    """Who may come to touch whom in a step, among bodies that lie cell by cell, and those by colours: cells of one colour have no
+    neighbour in common, so they are worked on beside each other; few are not worth it."""
+
+    def __init__(self, place: Floats, radius: Floats, light: Floats, share: Floats) -> None:
+        cell = max(1e-3, 2 * float(radius[share > 0].max()) * (1 + _MARGIN))
+        self.order, self.starts, self.colours = _coloured(place, cell)
+        n = len(self.order)
+        self._bodies = np.empty((n, _BODY), np.float32)
+        own = [np.ascontiguousarray(a[self.order]) for a in (radius, light, share)]
+        self._bodies[:, _RADIUS], self._bodies[:, _LIGHT], self._bodies[:, _SHARE] = own
+        there = np.ascontiguousarray(place[:, self.order])
+        grid = grid_of(there, cell)
+        ends, none = np.zeros(n + 1, np.int32), np.zeros(1, np.int32)
+        _pairs(there, own[0], own[2], grid.order, grid.starts, grid.size, grid.cell, False, ends, none)
+        self._ends = np.cumsum(ends, dtype=np.int64).astype(np.int32)
+        self._others = np.zeros(max(1, int(self._ends[-1])), np.int32)
+        _pairs(there, own[0], own[2], grid.order, grid.starts, grid.size, grid.cell, True, self._ends, self._others)
+
+    def undo(self, place: Floats, gone: Floats, older: float, friction: float) -> Floats:
+        """Undo the overlaps of all pairs once, each after the one before it (Gauss and Seidel): moves places (3, n), and gives what
+        of the moves drives them on, (3, n).
+
+        gone: how far each went since the part began; older: of an overlap that was there before, so many px drive them.
+        """
+        kick = np.empty_like(place)
+        _lay_out(self.order, place, gone, self._bodies)
+        of: Any = (self._bodies, older, self._ends, self._others, friction, self.starts)
+        if len(self.order) < _FEW:
+            _apart_alone(*of, len(self.starts) - 1)  # type: ignore[call-arg]
+        else:
+            for first, last in pairwise(self.colours.tolist()):
+                if last > first:
+                    _apart_beside(*of, first, last)  # type: ignore[call-arg]
+        _take_up(self.order, self._bodies, place, kick)
+        return kick
 
 
 def _coloured(place: Floats, cell: float) -> tuple[Longs, Longs, Longs]:
@@ -296,18 +319,12 @@ def settle(force: Push, read: Read, together: Together, share: Floats) -> Bools:
     place = together.place
     light = np.where(together.fixed > 0, 0, 1 / together.mass).astype(np.float32)
     light[share == 0] = 0
-    grid = grid_of(place, max(1e-3, 2 * float(radius[share > 0].max()) * (1 + _MARGIN)))
-    ends, others = np.zeros(n + 1, np.int32), np.zeros(1, np.int32)
-    _pairs(place, radius, share, grid.order, grid.starts, grid.size, grid.cell, False, ends, others)
-    ends = np.cumsum(ends, dtype=np.int64).astype(np.int32)
-    others = np.zeros(max(1, int(ends[-1])), np.int32)
-    _pairs(place, radius, share, grid.order, grid.starts, grid.size, grid.cell, True, ends, others)
-    cells = _coloured(place, grid.cell)
+    contacts = _Contacts(place, radius, light, share)
     friction, part_s = read(force.friction), together.h / force.rounds
     at, velocity = together.before.copy(), together.started.copy()
     for _ in range(_FIRST_ROUNDS):
         to = at.copy()
-        _apart(to, np.zeros_like(to), np.zeros_like(to), 0.0, radius, light, share, ends, others, 0.0, cells)
+        contacts.undo(to, np.zeros_like(to), 0.0, 0.0)
         far = np.abs(to - at).max(axis=0) > _SLIGHT * radius
         if not far.any():
             break
@@ -321,8 +338,8 @@ def settle(force: Push, read: Read, together: Together, share: Floats) -> Bools:
         begun = at.copy()
         for part in together.parts:
             _go(at, velocity, radius, gain, drift, fixed, part_s, *_surfaces(part))
-        to, gone, kick = at.copy(), at.copy(), np.zeros_like(at)
-        _apart(to, gone - begun, kick, _FASTEST_APART * part_s, radius, light, share, ends, others, friction, cells)
+        to, gone = at.copy(), at.copy()
+        kick = contacts.undo(to, gone - begun, _FASTEST_APART * part_s, friction)
         _shifted(together, at, radius, to)
         # Whom a surface holds is driven no farther.
         wanted = np.linalg.norm(to - gone, axis=0)
