@@ -253,6 +253,43 @@ class Crates(unittest.TestCase):
         self.assertLess(float(np.median(np.linalg.norm(p.velocity, axis=1))), 12)
 
 
+def poured(n: int, **more: Any) -> Shot:
+    """Bodies of sizes 1:10 poured into a narrow crate, heavy."""
+    shape = {"kind": "rectangle", "width": 190, "height": 40}
+    emitter = {"id": "e", "rate": n / 3, "lifespan": 0, "end_s": 3, "up": 240, "shape": shape, "toward": "anywhere", "speed": 50,
+               "size": {"value": 11, "spread": 9}}  # fmt: skip
+    forces = [
+        {"kind": "push", "id": "push"}, {"kind": "gravity", "id": "down", "strength": 2},
+        {"kind": "surface", "id": "walls", "shape": "box", "side": "inside", "width": 220, "height": 600, "deep": 4000},
+    ]  # fmt: skip
+    links = [{"force": f["id"], "emitter": "e"} for f in forces]
+    return Shot.model_validate({"emitters": [emitter], "forces": forces, "links": links, "last_frame": 999, **more})
+
+
+class Heaps(unittest.TestCase):
+    def test_a_tall_heap_lies_without_overlap_and_is_not_crushed(self) -> None:
+        p = Solver(poured(450)).at(190)
+        x, r = p.position.astype(np.float64), p.size.astype(np.float64) / 2
+        pairs = cKDTree(x[:, :2]).query_pairs(2 * float(r.max()), output_type="ndarray")
+        over = r[pairs].sum(axis=1) - np.linalg.norm(x[pairs[:, 0]] - x[pairs[:, 1]], axis=1)
+        # Of the smaller of two.
+        self.assertLess(float((over / r[pairs].min(axis=1)).max()), 0.02)
+        self.assertLess(float(np.median(np.linalg.norm(p.velocity, axis=1))), 3)
+        # As high as so many discs must be that do not overlap; loosely, they fill four fifths.
+        height = float((x[:, 1] + r).max()) + 300
+        self.assertGreater(height, np.pi * float((r**2).sum()) / 220 / 0.9)
+        self.assertLess(height, np.pi * float((r**2).sum()) / 220 / 0.7)
+
+    def test_on_their_way_the_upper_is_no_lighter(self) -> None:
+        for lower, upper in ((260, -240), (300, -10)):
+            t = together([[0, 0, 0], [2, 11, 0]], [[300, lower, 0], [300, upper, 0]], radius=5.0)
+            first = (t.velocity * t.mass).sum(axis=1)
+            # All of it is weighed down besides.
+            t.velocity[1] -= 3.3
+            push.settle(Push(), read, t, ones(t))
+            np.testing.assert_allclose((t.velocity * t.mass).sum(axis=1), first - [0, 6.6, 0], atol=0.3)
+
+
 def school(**more: Any) -> dict[str, Any]:
     emitter = {"rate": 150, "lifespan": 3, "shape": {"kind": "disc", "radius": 120}, "speed": {"value": 90, "spread": 30},
                "toward": "anywhere", "size": 6}  # fmt: skip
