@@ -33,9 +33,9 @@ from isbjorn.core.simulate.track import HELD, known_births, weight_of
 
 # Milliseconds: of a thing by itself, or of a million of it (particles, or pixels).
 PRICES: dict[str, float] = {
-    "frame": 1.0, "emitter": 14.0, "exposed emitter": 2.0, "trail": 4.0, "steady step": 5.0, "step": 95.0, "look": 310.0,
-    "disc": 290.0, "smear": 1950.0, "sprite": 1150.0, "stroke": 4300.0, "cover": 0.8, "smear cover": 15.0, "sprite cover": 4.0,
-    "layer": 11.0, "deform": 600.0, "effect": 19.0, "plate": 58.0, "shade": 3.0, "skin": 57.0, "wave": 5.0, "water": 20.0,
+    "frame": 1.0, "emitter": 12.0, "exposed emitter": 2.0, "trail": 4.0, "steady step": 5.0, "step": 95.0, "look": 310.0,
+    "disc": 290.0, "smear": 1950.0, "sprite": 1150.0, "stroke": 2500.0, "cover": 0.8, "smear cover": 15.0, "sprite cover": 4.0,
+    "layer": 11.0, "deform": 260.0, "effect": 16.0, "plate": 58.0, "shade": 3.0, "skin": 57.0, "wave": 5.0, "water": 20.0,
 }  # fmt: skip
 _LONGEST_S = 600.0
 # Even moments to which drops of a tenth of a second are shared out, about.
