@@ -11,13 +11,15 @@ from typing import Any
 import numpy as np
 
 from isbjorn.core.document import Shot
-from isbjorn.core.frame import Solver
+from isbjorn.core.frame import Solver, draw_particles
+from isbjorn.core.runtime.memory import Kept
 from isbjorn.core.runtime.shelf import Shelf
-from isbjorn.core.simulate import checkpoints
+from isbjorn.core.simulate import checkpoints, offspring, waves
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.crowd.crowd import Crowd
 from isbjorn.core.simulate.handing import Shelves, packed, unpacked
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
+from isbjorn.core.simulate.offspring import Offspring
 from isbjorn.core.simulate.state import State, nobody
 from tests.core.test_crowd import school
 
@@ -43,7 +45,8 @@ class Beside(unittest.TestCase):
     def setUp(self) -> None:
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
         # All is worth it.
-        self.enterContext(unittest.mock.patch.object(checkpoints, "WORTH_S", 0.0))
+        for module in (checkpoints, offspring):
+            self.enterContext(unittest.mock.patch.object(module, "WORTH_S", 0.0))
 
     def solver(self, given: dict[str, object]) -> Solver:
         """As in a process of its own: it shares nothing but the folder."""
@@ -104,6 +107,48 @@ class Beside(unittest.TestCase):
         with self.counted(Crowd, "_step") as steps:
             arrays(self.solver(school()), 30)
         self.assertLessEqual(len(steps), 20)
+
+    def test_births_out_of_others_are_found_by_one_alone(self) -> None:
+        given = {
+            "emitters": [*STIRRED["emitters"], {"id": "b", "born_of": "a", "rate": 6, "lifespan": 1}],  # type: ignore[misc]
+            "forces": STIRRED["forces"], "links": STIRRED["links"],
+        }  # fmt: skip
+        alone = arrays(Solver(Shot.model_validate(given)), 60)
+        np.testing.assert_array_equal(arrays(self.solver(given), 60), alone)
+        for path in self.folder.rglob("*"):
+            if path.is_file() and not path.name.startswith("born"):
+                # The states themselves, which say all.
+                path.unlink()
+        with self.counted(Offspring, "_made") as looked_at:
+            np.testing.assert_array_equal(arrays(self.solver(given), 60), alone)
+        # Of a block that is asked for in part, each step is looked at.
+        self.assertLess(len(looked_at), 16)
+        for path in self.folder.rglob("*"):
+            if path.is_file():
+                path.write_bytes(path.read_bytes()[:-8])
+        with self.counted(Offspring, "_made") as looked_at:
+            np.testing.assert_array_equal(arrays(self.solver(given), 60), alone)
+        self.assertGreater(len(looked_at), 48)
+
+    def test_waves_are_swung_by_one_alone(self) -> None:
+        given = {"emitters": [{"id": "a", "rate": 40, "lifespan": 0.2, "ripples": {"width": 300, "length": 200, "tilt": 0}}],
+                 "width": 320, "height": 240}  # fmt: skip
+
+        def picture() -> Any:
+            """As in a process of its own."""
+            with unittest.mock.patch.object(waves, "_MODES", Kept("states")):
+                return draw_particles(self.solver(given), 45).picture
+
+        first = picture()
+        with unittest.mock.patch.object(waves, "after", side_effect=waves.after) as swung:
+            np.testing.assert_array_equal(picture(), first)
+        # From the tenth of a second before it to the frame.
+        self.assertLessEqual(swung.call_count, 1)
+        for path in self.folder.rglob("waves*"):
+            path.write_bytes(b"")
+        with unittest.mock.patch.object(waves, "after", side_effect=waves.after) as swung:
+            np.testing.assert_array_equal(picture(), first)
+        self.assertGreater(swung.call_count, 10)
 
     def test_where_nothing_can_be_written_each_steps_alone(self) -> None:
         (self.folder / "lately").write_text("in the way")

@@ -159,7 +159,7 @@ def draw_ripples(pen: EmitterRasteriser, onto: Floats) -> None:
     told = ripples.model_dump_json(), context.shot.camera.kind
     modes = modes_at(
         water, t, track.births.begin_s, lambda at: (track.hangs_on(at), told),
-        lambda after, until: _dents(pen, ripples, face, water, wider, after, until), context.stale,
+        lambda after, until: _dents(pen, ripples, face, water, wider, after, until), context.stale, track.cache.shelves,
     )  # fmt: skip
     height = heights(water, modes)
     if not ripples.walls:

@@ -53,6 +53,19 @@ class Shelves:
         """Lay down the states of a lattice step; rungs stay for longer."""
         (self.rungs if rung else self.lately).put(motion[:_NAME], _name(tag, index), packed(states))
 
+    def put_more(self, kind: str, motion: str, tag: str, index: int, arrays: Sequence[npt.NDArray[Any]]) -> None:
+        """Lay down what else hangs on a motion and a step: arrays of a kind, a word of letters."""
+        self.rungs.put(motion[:_NAME], f"{kind}{_name(tag, index)}", arrays)
+
+    def more(self, kind: str, motion: str, tag: str, index: int) -> npt.NDArray[np.uint8] | None:
+        """The bytes of what `put_more` laid down; None if it is not there."""
+        return self.rungs.get(motion[:_NAME], f"{kind}{_name(tag, index)}")
+
+    def steps_of(self, kind: str, motion: str) -> list[int]:
+        """The steps of a motion of which there is something of a kind, the last first."""
+        found = {name.partition("_")[0] for name in self.rungs.names(motion[:_NAME]) if name.startswith(kind)}
+        return sorted((int(n) for n in (name[len(kind) :] for name in found) if n.lstrip("-").isdigit()), reverse=True)
+
 
 def _name(tag: str, index: int) -> str:
     return f"{index}_{hashlib.sha256(tag.encode()).hexdigest()[:_NAME]}"

@@ -7,6 +7,7 @@ number is a hash of the bearer's number and of which of its children it is, so t
 from __future__ import annotations
 
 import math
+import time
 from collections import OrderedDict
 from collections.abc import Iterator
 from contextlib import suppress
@@ -14,6 +15,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
+import numpy.typing as npt
 from numba import njit
 
 from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
@@ -22,8 +24,9 @@ from isbjorn.core.emit.births import NOW_S, Births
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.random import BORN, GOLDEN, draws01, mix
 from isbjorn.core.simulate import contact, rows
+from isbjorn.core.simulate.handing import WORTH_S
 from isbjorn.core.simulate.integrators.steps import cubic
-from isbjorn.core.simulate.state import State, nobody
+from isbjorn.core.simulate.state import BORN_STEPS, State, nobody
 from isbjorn.core.simulate.strands.joints import feet, joints_of
 
 if TYPE_CHECKING:
@@ -40,6 +43,8 @@ _USUAL_PX_S = 100.0
 # Steps are counted from so many before the shot on, above what births are numbered by.
 _EARLY, _STEP_BITS = 1 << 23, 38
 _GOLDEN = (math.sqrt(5) - 1) / 2
+# Steps that are asked for together, and handed on together.
+_BLOCK = BORN_STEPS
 
 
 # Birth numbers, moments of birth and lifespans in s, (n,); and the columns of each in two states, -1: in none.
@@ -58,6 +63,32 @@ class Born:
     bearers: Longs
     born_at: Doubles
     lives: Doubles
+
+
+def _packed(steps: list[Born]) -> list[Longs | Doubles]:
+    """Births of a block of steps as arrays, to be read again by `_unpacked`."""
+    counts = np.array([len(born.numbers) for born in steps], np.int64)
+    names = ("numbers", "bearers", "moments", "born_at", "lives", "place", "velocity")
+    return [counts, *(np.concatenate([getattr(born, name) for born in steps]) for name in names)]
+
+
+def _unpacked(there: npt.NDArray[np.uint8]) -> list[Born] | None:
+    """Births of a block of steps from the bytes of `_packed`; None if they are not what they should be."""
+    if len(there) < 8 * _BLOCK or len(there) % 8:
+        return None
+    counts, rest = there[: 8 * _BLOCK].view(np.int64), there[8 * _BLOCK :]
+    total = int(counts.sum())
+    if counts.min() < 0 or len(rest) != 8 * 11 * total:
+        return None
+    numbers, bearers = rest[: 16 * total].view(np.int64).reshape(2, total)
+    moments, born_at, lives = rest[16 * total : 40 * total].view(np.float64).reshape(3, total)
+    place, velocity = rest[40 * total :].view(np.float64).reshape(2, total, 3)
+    ends = np.cumsum(counts).tolist()
+    slices = [slice(end - n, end) for n, end in zip(counts.tolist(), ends, strict=True)]
+    return [
+        Born(numbers[own], moments[own], place[own], velocity[own], bearers[own], born_at[own], lives[own])
+        for own in slices
+    ]
 
 
 @njit("i8[::1](u8, i8[::1], i8[::1])", cache=True)
@@ -97,6 +128,8 @@ class Offspring(Births):
         super().__init__(emitter, key, readings, frame_rate, last_s)
         self.readings, self.bearing, self.longest_life = readings, bearing, min(longest_life, _LONGEST_S)
         self.parent: Track | None = None
+        # Whose births they are.
+        self.own: Track | None = None
         self.begin_s = bearing.begin_s
         self._steps: OrderedDict[int, Born] = OrderedDict()
 
@@ -113,6 +146,8 @@ class Offspring(Births):
         hz = self.parent.hz
         first = math.floor(max(after, self.begin_s - 1) * hz + 1e-6)
         last = math.ceil(until * hz - 1e-6)
+        for block in range(first // _BLOCK * _BLOCK, last, _BLOCK):
+            self._take_block(block, whole=first <= block and block + _BLOCK <= last)
         born = [self._in_step(index) for index in range(first, last)]
         if not born:
             return empty
@@ -157,6 +192,25 @@ class Offspring(Births):
             at = order[np.clip(np.searchsorted(born.numbers[order], numbers[mine]), 0, len(order) - 1)]
             same = born.numbers[at] == numbers[mine]
             yield born, mine[same], at[same]
+
+    def _take_block(self, first: int, whole: bool) -> None:
+        """Know the births of a block of steps: by others, or, where all of it is asked for, worked out and handed on to them."""
+        parent, own = self.parent, self.own
+        shelves = None if parent is None else parent.cache.shelves
+        indices = range(first, first + _BLOCK)
+        if shelves is None or own is None or parent is None or all(index in self._steps for index in indices):
+            return
+        at = own.motion, own.tag((first + _BLOCK) / parent.hz), first
+        there = shelves.more("born", *at)
+        known = None if there is None else _unpacked(there)
+        if known is not None:
+            self._steps |= dict(zip(indices, known, strict=True))
+        if known is not None or not whole:
+            return
+        began = time.perf_counter()
+        made = [self._in_step(index) for index in indices]
+        if time.perf_counter() - began >= WORTH_S:
+            shelves.put_more("born", *at, _packed(made))
 
     # A step
 

@@ -11,6 +11,9 @@ from isbjorn.core.arrays import Floats
 from isbjorn.core.simulate.integrators.steps import gather
 from isbjorn.core.simulate.rows import ROWS
 
+# Births of so many lattice steps are worked out together.
+BORN_STEPS = 16
+
 
 @dataclass(frozen=True)
 class State:

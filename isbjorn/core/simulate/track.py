@@ -30,14 +30,14 @@ from isbjorn.core.simulate.integrators.constant import ConstantIntegrator, is_st
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
 from isbjorn.core.simulate.integrators.strands import StrandIntegrator
 from isbjorn.core.simulate.offspring import Offspring
-from isbjorn.core.simulate.state import State, joined, merged, nobody
+from isbjorn.core.simulate.state import BORN_STEPS, State, joined, merged, nobody
 from isbjorn.core.simulate.strands.joints import joints_of
 from isbjorn.core.time import lattice_index
 
 # Steps of all particles of an emitter from birth to the moment: some seconds to half a minute of a plain machine.
 _MOST_STEPS, _MOST_ALIVE = 5e8, 5_000_000
 # Births of so many steps are worked out together, if they are no more than that; so many stretches are kept.
-_BORN_STEPS, _BORN_TOGETHER, _BORN_KEPT = 16, 20_000, 12
+_BORN_TOGETHER, _BORN_KEPT = 20_000, 12
 # What a joint takes to be held to its neighbours in a step, as a multiple of a plain one.
 HELD = 5.0
 _STEPS_AT_ONCE = {True: 40_000_000, False: 600_000}
@@ -175,7 +175,7 @@ class Track:
             self.births = _births(shot, emitter, readings)
             self.births.thin()
         self._born: dict[int, State] = {}
-        self._many = self.births.at_most(_BORN_STEPS / self.hz, float(shot.length_s)) > _BORN_TOGETHER
+        self._many = self.births.at_most(BORN_STEPS / self.hz, float(shot.length_s)) > _BORN_TOGETHER
         self.identity = Identity(shot, emitter, limit if binds else None)
         self.limit, self.binds = limit, binds
         # Whose particles bear these.
@@ -187,7 +187,7 @@ class Track:
         """Its particles are born of another's."""
         self.parent = parent
         if isinstance(self.births, Offspring):
-            self.births.parent = parent
+            self.births.parent, self.births.own = parent, self
             self.source.bearers = self.births
 
     @property
@@ -266,7 +266,7 @@ class Track:
 
         Frames, and the moments of a shutter, ask for a few at a time: those of some steps are worked out together, and kept.
         """
-        long = _BORN_STEPS / self.hz
+        long = BORN_STEPS / self.hz
         if until - after > 2 * long or self._many:
             return self.integrator.begin(*self.admission.between(after, until, stale))
         numbers = range(math.floor(after / long + 1e-9), math.ceil(until / long - 1e-9))
@@ -288,7 +288,7 @@ class Track:
         """All who are born in a stretch of lattice steps, in the order of their births."""
         known = self._born.get(number)
         if known is None:
-            ends = (number * _BORN_STEPS / self.hz, (number + 1) * _BORN_STEPS / self.hz)
+            ends = (number * BORN_STEPS / self.hz, (number + 1) * BORN_STEPS / self.hz)
             known = self.integrator.begin(*self.admission.between(*ends, stale, living=False))
             self._born[number] = known
             while len(self._born) > _BORN_KEPT:

@@ -10,18 +10,21 @@ Modes are kept at tenths of a second, worked out from one to the next; between t
 
 from __future__ import annotations
 
+import hashlib
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
 import cv2
 import numpy as np
+import numpy.typing as npt
 from numba import njit, prange
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.errors import Stale
 from isbjorn.core.runtime.memory import Kept
 from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.simulate.handing import Shelves
 
 MOST_MODES, _FINEST = 256, 4.0
 _PER_S = 10
@@ -216,35 +219,50 @@ def heights(water: Water, modes: Modes, finer: int = 2) -> Floats:
     return np.asarray(cv2.idct(whole), np.float32)
 
 
+def _unpacked(water: Water, there: npt.NDArray[np.uint8] | None) -> Modes | None:
+    """Modes from the bytes of their two arrays; None if they are not what they should be."""
+    down, along = water.modes
+    if there is None or len(there) != 16 * down * along:
+        return None
+    both = there.view(np.float64).reshape(2, down, along)
+    return Modes(both[0], both[1])
+
+
 _MODES: Kept[Modes] = Kept("states", 0.2)
 
 
 def modes_at(
     water: Water, t: float, begin_s: float, key: Callable[[float], object], dents: Callable[[float, float], Dents],
-    stale: Callable[[], bool] | None = None,
+    stale: Callable[[], bool] | None = None, shelves: Shelves | None = None,
 ) -> Modes:  # fmt: skip
     """The modes of a face at shot time t, from its first birth on.
 
-    key: what the births up to a moment hang on; dents(after, until): those of a stretch of time. Raises Stale if `stale` says that
+    key: what the births up to a moment hang on, told by its words alone; dents(after, until): those of a stretch of time;
+    shelves: where processes hand each other modes. Raises Stale if `stale` says that
     nobody waits for it.
     """
     lasts = round(water.lasts_s * _PER_S)
     last = math.floor(t * _PER_S)
     # Always from the same moments on, so that it does not hang on what was asked for before.
     first = max((last // lasts - 1) * lasts, math.floor(max(begin_s, -_LONGEST_S) * _PER_S) - 1)
+    motion = hashlib.sha256(repr((water, first)).encode()).hexdigest()
+    there = set() if shelves is None else set(shelves.steps_of("waves", motion))
     modes = None
     todo = []
     for n in range(last, first, -1):
-        known = _MODES.peek((water, first, n, key(n / _PER_S)))
-        if known is not None:
-            modes = known
+        modes = _MODES.peek((water, first, n, key(n / _PER_S)))
+        if modes is None and shelves is not None and n in there:
+            modes = _unpacked(water, shelves.more("waves", motion, repr(key(n / _PER_S)), n))
+        if modes is not None:
             break
         todo.append(n)
     modes = still(water) if modes is None else modes
     for n in reversed(todo):
         if stale is not None and stale():
             raise Stale
-        made = after(water, modes, 1 / _PER_S, dents((n - 1) / _PER_S, n / _PER_S), n / _PER_S)
-        modes = _MODES.keep((water, first, n, key(n / _PER_S)), made)
+        modes = after(water, modes, 1 / _PER_S, dents((n - 1) / _PER_S, n / _PER_S), n / _PER_S)
+        _MODES.keep((water, first, n, key(n / _PER_S)), modes)
+        if shelves is not None:
+            shelves.put_more("waves", motion, repr(key(n / _PER_S)), n, [modes.real, modes.imaginary])
     rest = t - last / _PER_S
     return after(water, modes, rest, dents(last / _PER_S, t), t) if rest > 1e-9 else modes
