@@ -33,7 +33,7 @@ ShotName = Annotated[
     str, typer.Argument(metavar="SHOT", help="An exported shot file, or the id of a shot in the store.")
 ]
 _HOME = Path.home() / ".isbjorn"
-_FORMATS = "png8, png16, exr-half, exr-float, mp4, mov or webm"
+_FORMATS = "A format's name; what there is says an error."
 
 
 def _bar() -> Progress:
@@ -93,7 +93,7 @@ def render(
     first, last = _range(frames, document.first_frame, document.last_frame)
     try:
         order = Order(
-            format=format,  # type: ignore[arg-type]
+            format=format,
             first=first,
             last=last,
             folder=str(out.absolute().parent),

@@ -10,17 +10,16 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Self
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.frame import Solver, render_frame
-from isbjorn.core.media.formats import FORMATS, Format, FormatName
+from isbjorn.core.media.formats import FORMATS, Format
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.write_movie import SEGMENT_FRAMES, join_segments, write_segment
-from isbjorn.core.media.write_still import write_still
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.handing import Shelves
 from isbjorn.core.time import timecode
@@ -37,7 +36,7 @@ class Order(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
-    format: FormatName = "png8"
+    format: str = Field(default="png8", max_length=80, description="The name of a format that is offered.")
     first: int = Field(ge=-FARTHEST_FRAME, le=FARTHEST_FRAME, description="First frame number.")
     last: int = Field(ge=-FARTHEST_FRAME, le=FARTHEST_FRAME, description="Last frame number, included.")
     folder: str = Field(min_length=1, max_length=4096, pattern=r"^[^\x00-\x1f]+$")
@@ -46,6 +45,16 @@ class Order(BaseModel):
     )
     scale: float = Field(default=1.0, gt=0, le=8)
     over_plate: bool = True
+
+    @field_validator("format")
+    @classmethod
+    def _known(cls, name: str) -> str:
+        if name not in FORMATS:
+            known = ", ".join(form.name for form in FORMATS)
+            raise PydanticCustomError(
+                "no_format", "'{name}' is no format; there are {known}", {"name": name, "known": known}
+            )
+        return name
 
     @model_validator(mode="after")
     def _frames(self) -> Self:
@@ -79,8 +88,13 @@ def check_order(shot: Shot, order: Order) -> None:
         raise IsbjornError("the picture would be larger than 16384 px.", "scale", "Choose a smaller scale.")
     if shot.width * shot.height * order.scale**2 > LARGEST_PIXELS:
         raise IsbjornError("the picture would have more than 67 million pixels.", "scale", "Choose a smaller scale.")
-    if order.form.even_size and min(round(shot.width * order.scale), round(shot.height * order.scale)) < 2:
-        raise IsbjornError("the picture would be too small for a movie.", "scale", "Choose a larger scale.")
+    across, down = order.form.smallest
+    if order.form.even_size and (round(shot.width * order.scale) < across or round(shot.height * order.scale) < down):
+        raise IsbjornError(
+            f"the picture would be too small: {order.form.label} begins at {across} × {down} pixels.",
+            "scale",
+            "Choose a larger scale.",
+        )
     folder = Path(order.folder)
     try:
         folder.mkdir(parents=True, exist_ok=True)
@@ -148,7 +162,7 @@ class Delivery:
 
     def _write(self, frame: int, picture: Floats, rate: Fraction) -> None:
         order = self.order
-        write_still(order.path(frame), picture, order.form, self.alpha, rate, self._timecode(frame))
+        order.form.write(order.path(frame), picture, order.form, self.alpha, rate, self._timecode(frame))
         self._told(frame, picture)
 
     def _told(self, frame: int, picture: Floats) -> None:
@@ -194,10 +208,9 @@ class Delivery:
                 f"nothing can be written there ({error.strerror}).", str(workshop.parent), "Is there room on the disk?"
             ) from None
         segments = []
-        inner = ".mov" if order.format == "mov" else (".webm" if order.format == "webm" else ".mp4")
         for start in range(order.first, order.last + 1, SEGMENT_FRAMES):
             frames = range(start, min(start + SEGMENT_FRAMES, order.last + 1))
-            segments.append(workshop / f"{start - order.first:06d}{inner}")
+            segments.append(workshop / f"{start - order.first:06d}{order.form.suffix}")
             if not segments[-1].is_file():
                 write_segment(segments[-1], self._told_segment(frames), order.form, self.alpha, self.shot.frame_rate)
         join_segments(segments, target, order.form, self.alpha, self.shot.frame_rate, self._timecode(order.first))

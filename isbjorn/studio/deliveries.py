@@ -13,7 +13,7 @@ from sqlmodel import col, select
 from isbjorn.core.deliver import Order, check_order, has_alpha
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.media.formats import FORMATS, Format, FormatName
+from isbjorn.core.media.formats import FORMATS, Format
 from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.store import Missing
 from isbjorn.studio.tables import DeliveryRow
@@ -86,13 +86,13 @@ def alpha_note(shot: Shot, order: Order) -> str:
 
 
 @router.get("/shots/{shot_id}/delivery-form")
-def delivery_form(studio: Here, shot_id: Id, format: FormatName = "png8", over_plate: bool = True) -> DeliveryForm:
+def delivery_form(studio: Here, shot_id: Id, format: str = "png8", over_plate: bool = True) -> DeliveryForm:
     """Formats, a place, and a note about alpha for the choice so far."""
     shot = studio.store.document(shot_id)
     called = file_name(shot.name)
     folder = str(studio.store.deliveries_folder / called)
-    order = Order(format=format, first=0, last=0, folder=folder, name="x", over_plate=over_plate)
-    formats = [{"name": f.name, "label": f.label, "movie": f.movie, "alpha": f.alpha} for f in FORMATS.values()]
+    order = Order(format=FORMATS[format].name, first=0, last=0, folder=folder, name="x", over_plate=over_plate)
+    formats = [{"name": f.name, "label": f.label, "movie": f.movie, "alpha": f.alpha} for f in FORMATS]
     return DeliveryForm(
         formats=formats,
         folder=folder,

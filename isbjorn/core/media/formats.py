@@ -1,35 +1,163 @@
-"""What can be delivered. One entry a format."""
+"""What can be delivered: one entry makes a format, for the command line, the API and the page.
+
+An entry says what a file can hold and how it is written: a still picture for each frame, a movie's codec, or a function of its own.
+A package from elsewhere (`ISBJORN_EXTENSIONS`) registers its formats in the same way.
+"""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Literal
+import importlib
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from typing import Any, Literal
 
-FormatName = Literal["png8", "png16", "exr-half", "exr-float", "mp4", "mov", "webm"]
+from isbjorn.core.errors import IsbjornError
+from isbjorn.core.media.colour import Encoding
+
+
+@dataclass(frozen=True)
+class Still:
+    """A picture file for each frame. kind: what a channel is stored as; encoding: of its values, linear ones premultiplied;
+    attributes: what OpenImageIO is told besides."""
+
+    kind: Literal["uint8", "uint10", "uint16", "half", "float"]
+    encoding: Encoding = "srgb"
+    attributes: dict[str, int | str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Codec:
+    """A movie. name: FFmpeg's encoder; pixels, with_alpha: its pixel formats; container: FFmpeg's muxer. deep: fed with 16 bits a
+    channel; copied: its header comes from the segments; tag: what the container calls it."""
+
+    name: str
+    pixels: str
+    container: str
+    options: dict[str, str] = field(default_factory=dict)
+    with_alpha: str = ""
+    deep: bool = False
+    copied: bool = False
+    tag: str = ""
 
 
 @dataclass(frozen=True)
 class Format:
-    """A delivery format. alpha: whether it can carry it; exact_light: whether light beyond 1 and without cover is kept."""
+    """A delivery format. One of still, codec and writer says how it is written; writer: `module:function`, called as
+    `write_still` for each frame."""
 
-    name: FormatName
+    name: str
     label: str
     suffix: str
-    movie: bool
-    alpha: bool
-    exact_light: bool
+    still: Still | None = None
+    codec: Codec | None = None
+    writer: str = ""
+    alpha: bool = False
     even_size: bool = False
+    # Pixels across and down that it takes at least.
+    smallest: tuple[int, int] = (2, 2)
+
+    @property
+    def movie(self) -> bool:
+        return self.codec is not None
+
+    @property
+    def exact_light(self) -> bool:
+        """Whether light beyond 1 and without cover is kept."""
+        return self.still is not None and self.still.encoding == "linear"
+
+    def write(self, *given: Any) -> None:
+        """Write a frame: path, picture, format, alpha, rate, timecode (see `write_still`)."""
+        where, _, name = (self.writer or "isbjorn.core.media.write_still:write_still").partition(":")
+        writes: Callable[..., None] = getattr(importlib.import_module(where), name)
+        writes(*given)
 
 
-FORMATS: dict[str, Format] = {
-    f.name: f
-    for f in (
-        Format("png8", "PNG sequence, 8 bit", ".png", False, True, False),
-        Format("png16", "PNG sequence, 16 bit", ".png", False, True, False),
-        Format("exr-half", "EXR sequence, half float", ".exr", False, True, True),
-        Format("exr-float", "EXR sequence, float", ".exr", False, True, True),
-        Format("mp4", "H.264 movie, MP4", ".mp4", True, False, False, even_size=True),
-        Format("mov", "ProRes 4444 movie with alpha, MOV", ".mov", True, True, False, even_size=True),
-        Format("webm", "VP9 movie with alpha, WebM", ".webm", True, True, False, even_size=True),
-    )
-}
+class _Formats:
+    """All formats, by their names, in the order in which they were registered."""
+
+    def __init__(self) -> None:
+        self._known: dict[str, Format] = {}
+
+    def register(self, form: Format) -> Format:
+        """Offer a format. Raises IsbjornError if its name is taken, or it does not say how it is written."""
+        if form.name in self._known:
+            raise IsbjornError(f"there is a format '{form.name}' already.", "formats", "Give it another name.")
+        if sum(map(bool, (form.still, form.codec, form.writer))) != 1:
+            raise IsbjornError(
+                f"'{form.name}' must say one way in which it is written.",
+                "formats",
+                "Give a still, a codec or a writer.",
+            )
+        self._known[form.name] = form
+        return form
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._known
+
+    def __getitem__(self, name: str) -> Format:
+        if name not in self._known:
+            raise IsbjornError(f"'{name[:40]}' is no format.", "format", f"There are {', '.join(self._known)}.")
+        return self._known[name]
+
+    def __iter__(self) -> Iterator[Format]:
+        return iter(self._known.values())
+
+
+FORMATS = _Formats()
+_X265 = "log-level=error:open-gop=0:no-info=1"
+for _form in (
+    Format("png8", "PNG sequence, 8 bit", ".png", Still("uint8"), alpha=True),
+    Format("png16", "PNG sequence, 16 bit", ".png", Still("uint16"), alpha=True),
+    Format("tiff8", "TIFF sequence, 8 bit", ".tif", Still("uint8", "srgb", {"compression": "zip"}), alpha=True),
+    Format("tiff16", "TIFF sequence, 16 bit", ".tif", Still("uint16", "srgb", {"compression": "zip"}), alpha=True),
+    Format("tiff-float", "TIFF sequence, float", ".tif", Still("float", "linear", {"compression": "zip"}), alpha=True),
+    Format("exr-half", "EXR sequence, half float", ".exr", Still("half", "linear", {"compression": "zip:1"}), alpha=True),
+    Format("exr-float", "EXR sequence, float", ".exr", Still("float", "linear", {"compression": "zip:1"}), alpha=True),
+    Format("dpx10", "DPX sequence, 10 bit", ".dpx", Still("uint10", "rec709", {"oiio:BitsPerSample": 10})),
+    Format(
+        "jpeg", "JPEG sequence", ".jpg",
+        Still("uint8", "srgb", {"compression": "jpeg:95", "jpeg:subsampling": "4:4:4"}),
+    ),
+    Format(
+        "mp4", "H.264 movie, MP4", ".mp4", even_size=True,
+        codec=Codec("libx264", "yuv420p", "mp4", {"crf": "14", "preset": "medium"}, copied=True),
+    ),
+    Format(
+        "h265", "H.265 movie, 10 bit, MP4", ".mp4", even_size=True, smallest=(64, 64),
+        codec=Codec(
+            "libx265", "yuv420p10le", "mp4", {"crf": "16", "preset": "fast", "x265-params": _X265}, deep=True, copied=True,
+            tag="hvc1",
+        ),
+    ),
+    Format(
+        "av1", "AV1 movie, 10 bit, MP4", ".mp4", even_size=True, smallest=(64, 64),
+        codec=Codec("libsvtav1", "yuv420p10le", "mp4", {"crf": "22", "preset": "8"}, deep=True),
+    ),
+    Format(
+        "mov", "ProRes 4444 movie with alpha, MOV", ".mov", alpha=True, even_size=True,
+        codec=Codec(
+            "prores_ks", "yuv444p10le", "mov", {"profile": "4", "vendor": "apl0", "alpha_bits": "16"}, "yuva444p10le",
+            deep=True,
+        ),
+    ),
+    Format(
+        "prores-hq", "ProRes 422 HQ movie, MOV", ".mov", even_size=True,
+        codec=Codec("prores_ks", "yuv422p10le", "mov", {"profile": "3", "vendor": "apl0"}, deep=True),
+    ),
+    Format(
+        "dnxhr", "DNxHR HQX movie, 10 bit, MOV", ".mov", even_size=True, smallest=(256, 120),
+        codec=Codec("dnxhd", "yuv422p10le", "mov", {"profile": "dnxhr_hqx"}, deep=True),
+    ),
+    Format(
+        "ffv1", "FFV1 movie without loss, with alpha, MKV", ".mkv", alpha=True,
+        codec=Codec("ffv1", "yuv444p16le", "matroska", {"level": "3", "slicecrc": "1"}, "yuva444p16le", deep=True, copied=True),
+    ),
+    Format(
+        "webm", "VP9 movie with alpha, WebM", ".webm", alpha=True, even_size=True,
+        codec=Codec(
+            "libvpx-vp9", "yuv420p", "webm", {"crf": "18", "b": "0", "deadline": "good", "cpu-used": "5", "row-mt": "1"},
+            "yuva420p",
+        ),
+    ),
+):  # fmt: skip
+    FORMATS.register(_form)

@@ -13,31 +13,18 @@ import numpy as np
 from isbjorn.core.arrays import Floats
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import convert, shade_table
-from isbjorn.core.media.formats import Format
+from isbjorn.core.media.formats import Codec, Format
 from isbjorn.core.media.whole import whole
 from isbjorn.core.render.shades import straight, to_shades
 
 SEGMENT_FRAMES = 48
-_MUXERS = {".mp4": "mp4", ".mov": "mov", ".webm": "webm"}
 _BT709, _LIMITED = 1, 1
-# Codecs of more than 8 bits are fed with 16.
-_DEEP = ("mov",)
-_CODECS: dict[str, tuple[str, str, str, dict[str, str]]] = {
-    # name: codec, pixel format with alpha, pixel format without, options
-    "mp4": ("libx264", "yuv420p", "yuv420p", {"crf": "14", "preset": "medium"}),
-    "mov": (
-        "prores_ks",
-        "yuva444p10le",
-        "yuv444p10le",
-        {"profile": "4", "vendor": "apl0", "alpha_bits": "16"},
-    ),
-    "webm": (
-        "libvpx-vp9",
-        "yuva420p",
-        "yuv420p",
-        {"crf": "18", "b": "0", "deadline": "good", "cpu-used": "5", "row-mt": "1"},
-    ),
-}
+
+
+def _codec(form: Format) -> Codec:
+    if form.codec is None:
+        raise IsbjornError(f"{form.label} is no movie.", "format", "Choose a movie.")
+    return form.codec
 
 
 def _frame(picture: Floats, form: Format, alpha: bool) -> Any:
@@ -45,7 +32,8 @@ def _frame(picture: Floats, form: Format, alpha: bool) -> Any:
     height, width = (side - side % 2 if form.even_size else side for side in picture.shape[:2])
     picture = np.ascontiguousarray(picture[:height, :width])
     shown = np.clip(straight(picture) if alpha else picture[..., :3], 0, 1)
-    if form.name in _DEEP:
+    codec = _codec(form)
+    if codec.deep:
         levels = np.clip(convert(shown, "linear", "rec709"), 0, 1) * 65535
         frame = av.VideoFrame.from_ndarray(
             np.round(levels).astype(np.uint16), format="rgba64le" if alpha else "rgb48le"
@@ -55,8 +43,8 @@ def _frame(picture: Floats, form: Format, alpha: bool) -> Any:
         if alpha:
             codes = np.concatenate([codes, np.round(shown[..., 3:] * 255).astype(np.uint8)], axis=2)
         frame = av.VideoFrame.from_ndarray(codes, format="rgba" if alpha else "rgb24")
-    _, with_alpha, without, _ = _CODECS[form.name]
-    made = frame.reformat(format=with_alpha if alpha else without, dst_colorspace="ITU709", dst_color_range="MPEG")
+    pixels = codec.with_alpha if alpha else codec.pixels
+    made = frame.reformat(format=pixels, dst_colorspace="ITU709", dst_color_range="MPEG")
     # ProRes takes what stands in its frame headers from the frames.
     made.color_primaries = made.color_trc = made.colorspace = _BT709
     made.color_range = _LIMITED
@@ -65,10 +53,10 @@ def _frame(picture: Floats, form: Format, alpha: bool) -> Any:
 
 def _stream(container: Any, form: Format, alpha: bool, rate: Fraction, size: tuple[int, int]) -> Any:
     """The one stream of a movie: the same for a segment and for the whole, so that segments can be joined."""
-    codec, with_alpha, without, options = _CODECS[form.name]
-    stream = container.add_stream(codec, rate=rate, options=options)
+    codec = _codec(form)
+    stream = container.add_stream(codec.name, rate=rate, options=codec.options)
     stream.width, stream.height = size
-    stream.pix_fmt = with_alpha if alpha else without
+    stream.pix_fmt = codec.with_alpha if alpha else codec.pixels
     stream.time_base = 1 / rate
     context = stream.codec_context
     context.time_base = 1 / rate
@@ -79,7 +67,7 @@ def _stream(container: Any, form: Format, alpha: bool, rate: Fraction, size: tup
 
 def write_segment(path: Path, pictures: Iterable[Floats], form: Format, alpha: bool, rate: Fraction) -> None:
     """Encode linear, premultiplied pictures to one closed segment, which appears under its name only when whole."""
-    with _Disk(path), whole(path) as file, _container(file, path.suffix) as container:
+    with _Disk(path), whole(path) as file, _container(file, form) as container:
         stream: Any = None
         for number, picture in enumerate(pictures):
             frame = _frame(picture, form, alpha)
@@ -90,25 +78,28 @@ def write_segment(path: Path, pictures: Iterable[Floats], form: Format, alpha: b
         container.mux(stream.encode(None))
 
 
-def _container(file: Any, suffix: str, options: dict[str, str] | None = None) -> Any:
+def _container(file: Any, form: Format, options: dict[str, str] | None = None) -> Any:
     """A container that is written to an open file, so that what the disk refuses is heard of."""
-    return av.open(file, "w", format=_MUXERS[suffix], options=options or {})
+    return av.open(file, "w", format=_codec(form).container, options=options or {})
 
 
 def join_segments(segments: list[Path], target: Path, form: Format, alpha: bool, rate: Fraction, timecode: str) -> None:
     """Join segments to one movie without encoding again; it appears under its name only when whole."""
-    options = {"write_tmcd": "1"} if form.name in ("mp4", "mov") else {}
-    with _Disk(target), whole(target) as file, _container(file, target.suffix, options) as out:
+    codec = _codec(form)
+    options = {"write_tmcd": "1"} if codec.container in ("mp4", "mov") else {}
+    with _Disk(target), whole(target) as file, _container(file, form, options) as out:
         out.metadata["timecode"] = timecode
         stream: Any = None
         start = 0
         for segment in segments:
             with av.open(str(segment)) as source:
                 read: Any = source.streams.video[0]
-                if stream is None and form.name == "mp4":
-                    # H.264 in MP4 keeps its parameter sets in the header: they must be those of the segments.
+                if stream is None and codec.copied:
+                    # What the header keeps of the codec (parameter sets) must be that of the segments.
                     stream = out.add_stream_from_template(read)
                     stream.time_base = 1 / rate
+                    if codec.tag:
+                        stream.codec_context.codec_tag = codec.tag
                 elif stream is None:
                     stream = _stream(out, form, alpha, rate, (read.width, read.height))
                     out.start_encoding()

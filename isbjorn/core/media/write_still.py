@@ -14,29 +14,33 @@ import OpenImageIO as oiio
 from isbjorn.core.arrays import Floats
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import convert, shade_table
-from isbjorn.core.media.formats import Format
+from isbjorn.core.media.formats import Format, Still
 from isbjorn.core.media.whole import replace_whole
 from isbjorn.core.render.shades import straight, to_shades
 
 # Red, green, blue and white of ITU-R BT.709.
+_SPACES = {"srgb": "srgb_rec709_scene", "rec709": "Rec709"}
 _REC709 = (0.64, 0.33, 0.30, 0.60, 0.15, 0.06, 0.3127, 0.3290)
 
 
-def _pixels(picture: Floats, form: Format, alpha: bool) -> tuple[npt.NDArray[np.generic], str]:
-    """The pixels to store, and OpenImageIO's name of their type."""
-    if form.exact_light:
+def _pixels(picture: Floats, still: Still, alpha: bool) -> npt.NDArray[np.generic]:
+    """The pixels to store: linear ones premultiplied, else straight; whole numbers over their range, 10 bits as 16."""
+    if still.encoding == "linear":
         kept = np.array(picture if alpha else picture[..., :3], np.float32)
         if alpha:
             np.clip(kept[..., 3], 0, 1, out=kept[..., 3])
-        return np.ascontiguousarray(kept), "half" if form.name == "exr-half" else "float"
+        return np.ascontiguousarray(kept)
     shown = np.clip(straight(picture) if alpha else picture[..., :3], 0, 1)
-    if form.name == "png8":
-        codes = to_shades(np.ascontiguousarray(shown), shade_table("srgb"))
+    if still.kind == "uint8":
+        codes = to_shades(np.ascontiguousarray(shown), shade_table(still.encoding))
         if alpha:
             codes = np.concatenate([codes, np.round(shown[..., 3:] * 255).astype(np.uint8)], axis=2)
-        return codes, "uint8"
-    encoded = convert(shown, "linear", "srgb")
-    return np.round(np.clip(encoded, 0, 1) * 65535).astype(np.uint16), "uint16"
+        return codes
+    levels = np.clip(convert(shown, "linear", still.encoding), 0, 1)
+    if still.kind == "uint10":
+        # Each of the 1023 codes as the code of 16 bits that is cut to it again.
+        return (np.round(levels * 1023).astype(np.uint16) << 6) | 32
+    return np.round(levels * 65535).astype(np.uint16)
 
 
 def smpte_words(text: str, rate: Fraction) -> tuple[int, int]:
@@ -53,22 +57,26 @@ def smpte_words(text: str, rate: Fraction) -> tuple[int, int]:
     return word | (";" in text) << 6 | (frame % together != 0) << 15, 0
 
 
-def _spec(shape: tuple[int, ...], kind: str, form: Format, rate: Fraction, timecode: str) -> oiio.ImageSpec:
+def _spec(shape: tuple[int, ...], still: Still, rate: Fraction, timecode: str) -> oiio.ImageSpec:
     height, width, channels = shape
+    linear, exr = still.encoding == "linear", still.attributes.get("compression") == "zip:1"
+    kind = {"uint10": "uint16"}.get(still.kind, still.kind)
     spec = oiio.ImageSpec(width, height, channels, kind)
-    spec.attribute("oiio:UnassociatedAlpha", int(not form.exact_light))
-    spec.attribute("oiio:ColorSpace", "lin_rec709_scene" if form.exact_light else "srgb_rec709_scene")
+    spec.attribute("oiio:UnassociatedAlpha", int(not linear))
+    spec.attribute("oiio:ColorSpace", "lin_rec709_scene" if linear else _SPACES[still.encoding])
     spec.attribute("Software", "Isbjorn")
-    if form.exact_light:
+    if exr:
         spec.attribute("framesPerSecond", oiio.TypeRational, (rate.numerator, rate.denominator))
         spec.attribute("smpte:TimeCode", oiio.TypeTimeCode, smpte_words(timecode, rate))
         spec.attribute("chromaticities", oiio.TypeDesc("float[8]"), _REC709)
         # Of the shot's time, not of the day's: a frame made again is the same to the last byte.
         spec.attribute("DateTime", f"1970:01:01 {timecode[:8].replace(';', ':')}")
-        spec.attribute("compression", "zip:1")
     else:
         spec.attribute("png:compressionLevel", 1)
         spec.attribute("TimeCodeText", timecode)
+        spec.attribute("DateTime", f"1970:01:01 {timecode[:8].replace(';', ':')}")
+    for name, value in still.attributes.items():
+        spec.attribute(name, value)
     return spec
 
 
@@ -95,9 +103,11 @@ def write_still(path: Path, picture: Floats, form: Format, alpha: bool, rate: Fr
 
     Raises IsbjornError when the folder or the disk refuses; the file then is what it was before.
     """
-    pixels, kind = _pixels(picture, form, alpha)
+    if form.still is None:
+        raise IsbjornError(f"{form.label} is no still picture.", "format", "Choose a sequence.")
+    pixels = _pixels(picture, form.still, alpha)
     try:
-        replace_whole(path, encoded(pixels, _spec(pixels.shape, kind, form, rate, timecode), path.suffix))
+        replace_whole(path, encoded(pixels, _spec(pixels.shape, form.still, rate, timecode), path.suffix))
     except OSError as error:
         raise IsbjornError(
             f"the picture could not be written ({error.strerror or error}).",
