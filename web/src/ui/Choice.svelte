@@ -37,13 +37,13 @@
     <Select.Portal>
       <Select.Content
         sideOffset={4}
-        class="z-60 max-h-72 min-w-36 overflow-auto rounded-lg border border-line-strong bg-raised p-1 shadow-xl"
+        class="z-60 max-h-96 min-w-36 overflow-auto rounded-lg border border-line-strong bg-raised p-1 shadow-xl"
       >
         {#each items as item (item.value)}
           <Select.Item
             value={item.value}
             label={item.label}
-            class="flex h-7 items-center rounded px-2 data-highlighted:bg-aurora-ground data-selected:text-aurora"
+            class="flex h-7 shrink-0 items-center rounded px-2 data-highlighted:bg-aurora-ground data-selected:text-aurora"
           >
             {item.label}
           </Select.Item>
