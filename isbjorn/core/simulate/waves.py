@@ -95,6 +95,14 @@ class Modes:
     imaginary: Doubles
 
 
+@njit("UniTuple(f8,2)(f8, f8, f8, f8, f8)", cache=True, inline="always")
+def _turned(a: float, b: float, w: float, g: float, t: float) -> tuple[float, float]:
+    """A swing a + ib that turns by w rad/s and dies away by g 1/s, t s later."""
+    e = math.exp(-g * t)
+    c, s = e * math.cos(w * t), e * math.sin(w * t)
+    return a * c - b * s, a * s + b * c
+
+
 @njit(
     "void(f8[:,::1], f8[:,::1], f8[:,::1], f8[:,::1], f8, f8[::1], f8[:,::1], f8[:,::1])",
     parallel=True,
@@ -108,9 +116,7 @@ def _swing(
     for j in prange(real.shape[0]):
         for i in range(real.shape[1]):
             w, g = turn[j, i], damping[j, i]
-            e = math.exp(-g * passed)
-            c, s = e * math.cos(w * passed), e * math.sin(w * passed)
-            a, b = real[j, i] * c - imaginary[j, i] * s, real[j, i] * s + imaginary[j, i] * c
+            a, b = _turned(real[j, i], imaginary[j, i], w, g, passed)
             for n in range(len(ages)):
                 by = math.exp(-g * ages[n]) * along[n, i] * down[n, j]
                 a += by * math.cos(w * ages[n])
@@ -131,17 +137,13 @@ def _swing_evenly(
     for j in prange(real.shape[0]):
         for i in range(real.shape[1]):
             w, g = turn[j, i], damping[j, i]
-            e = math.exp(-g * passed)
-            c, s = e * math.cos(w * passed), e * math.sin(w * passed)
-            a, b = real[j, i] * c - imaginary[j, i] * s, real[j, i] * s + imaginary[j, i] * c
-            e = math.exp(-g * apart)
-            c, s = e * math.cos(w * apart), e * math.sin(w * apart)
+            a, b = _turned(real[j, i], imaginary[j, i], w, g, passed)
+            c, s = _turned(1.0, 0.0, w, g, apart)
             x, y = 0.0, 0.0
             for k in range(dents.shape[0] - 1, -1, -1):
                 x, y = dents[k, j, i] + x * c - y * s, x * s + y * c
-            e = math.exp(g * apart * _BEFORE)
-            c, s = e * math.cos(w * apart * _BEFORE), e * math.sin(w * apart * _BEFORE)
-            real[j, i], imaginary[j, i] = a + x * c + y * s, b + y * c - x * s
+            x, y = _turned(x, y, w, g, -apart * _BEFORE)
+            real[j, i], imaginary[j, i] = a + x, b + y
 
 
 _swung, _swung_evenly = guarded(_swing), guarded(_swing_evenly)
