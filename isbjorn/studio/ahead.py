@@ -67,6 +67,11 @@ class Ahead:
                 return found, size
         return None
 
+    def is_near(self, frame: int, most: int) -> bool:
+        """Whether all that is on its way is due within some frames from one on."""
+        span = self.last - self.first + 1
+        return all((wish.frame - frame) % span < most for wish in self._flying)
+
     def pump(self, frame: int, running: bool = False) -> bool:
         """Keep every hand busy with what is due from a frame on; whether there was anything to do.
 

@@ -39,6 +39,9 @@ _LARGEST_WIDTH = 8192
 _IDLE_S, _TOLD_EVERY_S = 1.5, 0.5
 # So many frames are ready before it plays, unless that takes too long.
 _READY, _READY_S = 4, 1.5
+# Where nothing came for so long while it plays, it goes on from where it was, once that is there: what has to be run up to is not
+# run after. What is drawn no farther than so many frames from there is waited for.
+_STALLED_S, _NEAR_BY = 1.0, 12
 # So long a coarse picture is worked on before a newer edit may push it out: who edits without a pause still sees something.
 _FINISHED_S = 10.0
 FrameNumber = Annotated[int, Field(ge=-(2**53), le=2**53)]
@@ -336,6 +339,14 @@ class Viewer:
                     first, span = ahead.first, ahead.last - ahead.first + 1
                 now, period = time.perf_counter(), float(1 / shot.frame_rate)
                 ticks = int((now - begun) / period) if begun else 0
+                if begun and ticks - max(before, 0) > _STALLED_S / period:
+                    offset = (offset + before + 1) % span
+                    begun, before, ticks, asked = 0.0, -1, 0, now
+                    if not ahead.is_near(first + offset, _NEAR_BY):
+                        ahead.drop()
+                        size = ahead.size
+                        ahead = self._ahead(shot, digest, wish, (ask.first, ask.last), float(shot.frame_rate))
+                        ahead.size = size
                 frame = first + (offset + ticks) % span
                 ahead.pump(frame, running=begun > 0)
                 if ahead.error is not None:

@@ -4,6 +4,7 @@ import asyncio
 import os
 import signal
 import tempfile
+import threading
 import time
 import unittest
 from collections.abc import Callable, Coroutine
@@ -229,6 +230,53 @@ class InTime(unittest.TestCase):
 
 
 class Played(Looking):
+    def test_what_has_to_be_run_up_to_is_not_run_after(self) -> None:
+        """Hands that step from the frame they drew last, more slowly than it plays: what leaps ahead of them never comes."""
+        reached, lock, made = 0, threading.Lock(), []
+
+        def draw(given: Shot, digest: str, wish: Wish, ticket: Any, following: bool = False) -> Future[Shown]:
+            future: Future[Shown] = Future()
+            future.set_running_or_notify_cancel()
+
+            def work() -> None:
+                nonlocal reached
+                with lock:
+                    for _ in range(max(0, wish.frame - reached)):
+                        if ticket.gone:
+                            future.set_exception(Stale())
+                            return
+                        time.sleep(0.09)
+                    reached = max(reached, wish.frame)
+                made.append(wish.frame)
+                future.set_result(Shown(jpeg, figures, 320, 180))
+
+            threading.Thread(target=work, daemon=True).start()
+            return future
+
+        class Given:
+            gone = False
+
+            def drop(self) -> None:
+                self.gone = True
+
+        with self.looking() as socket:
+            socket.send_json({"kind": "see", "frame": 0, "width": 320, "first": 0, "last": 49})
+            self.picture(socket)
+            shown = Preview(self.app.state.studio.plates).draw(shot(), "x", Wish(0, 320))
+            jpeg, figures = shown.jpeg, shown.figures
+            hands = self.app.state.studio.hands
+            with patch.object(hands, "draw", draw), patch.object(hands, "ticket", Given):
+                socket.send_json({"kind": "play", "frame": 0, "width": 320, "first": 0, "last": 49})
+                begun, frames = time.monotonic(), []
+                while time.monotonic() - begun < 6:
+                    header, _ = self.picture(socket)
+                    if header["playing"]:
+                        frames.append(header["frame"])
+                socket.send_json({"kind": "stop"})
+        # Two thirds of what can be stepped in that time are seen, in their order.
+        self.assertGreater(len(set(frames)), 30)
+        self.assertEqual(frames[:20], sorted(frames[:20]))
+
     def test_it_plays_every_frame_in_order_and_says_how_large(self) -> None:
         with self.looking() as socket:
             socket.send_json({"kind": "see", "frame": 0, "width": 320, "first": 0, "last": 49})
