@@ -356,9 +356,9 @@ def settle(force: Push, read: Read, together: Together, share: Floats) -> Bools:
     beside = place - together.before - 0.5 * together.h * (velocity + together.velocity)
     drift = (beside / force.rounds).astype(np.float32)
     fixed = together.fixed
+    contacts.lean(at, velocity, gain * np.float32(force.rounds))
     for _ in range(force.rounds):
         begun = at.copy()
-        contacts.lean(at, velocity, gain * np.float32(force.rounds))
         for part in together.parts:
             _go(at, velocity, radius, gain, drift, fixed, part_s, *_surfaces(part))
         to, gone = at.copy(), at.copy()
