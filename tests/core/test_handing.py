@@ -1,5 +1,6 @@
 """States that processes hand each other: the same as one's own, found instead of stepped, and bounded."""
 
+import os
 import tempfile
 import unittest
 import unittest.mock
@@ -202,6 +203,12 @@ class Bounds(unittest.TestCase):
         # One that takes a large part of all is not kept.
         shelf.put("a", "large", [np.zeros(1 << 19, np.uint8)])
         self.assertIsNone(shelf.get("a", "large"))
+        # On a disk that fills up it gives way.
+        full = os.statvfs_result((4096, 4096, 1000, 10, 10, 100, 100, 100, 0, 255))
+        with unittest.mock.patch.object(os, "statvfs", return_value=full):
+            shelf.put("b", "late", [thing])
+            self.assertEqual((shelf.get("b", "late"), shelf.get("b", "n99")), (None, None))
+        shelf.put("b", "n99", [thing])
         shelf.clear()
         self.assertEqual((shelf.names("b"), shelf.get("b", "n99")), ([], None))
 

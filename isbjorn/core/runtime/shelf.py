@@ -20,11 +20,13 @@ import numpy.typing as npt
 
 _SWEPT_EVERY = 16
 _NEW = ".new-"
+# No more than such a part of what is free on the disk: what is delivered and saved needs it more.
+_OF_FREE = 8
 
 
 class Shelf:
-    """A folder of things in groups, the least used going when they take more than `limit_bytes`; safe to share between threads and
-    processes. Names of groups and things are of letters, digits, - and _."""
+    """A folder of things in groups, the least used going when they take more than `limit_bytes`, or than an eighth of what is free
+    on the disk; safe to share between threads and processes. Names of groups and things are of letters, digits, - and _."""
 
     def __init__(self, folder: Path, limit_bytes: int) -> None:
         self.folder, self.limit_bytes = folder, limit_bytes
@@ -53,8 +55,10 @@ class Shelf:
 
     def put(self, group: str, name: str, arrays: Sequence[npt.NDArray[Any]]) -> None:
         """Lay down a thing, array behind array; one that alone takes too much is left."""
-        size = sum(array.nbytes for array in arrays)
-        if size > self.limit_bytes // 4:
+        size, room = sum(array.nbytes for array in arrays), self._room()
+        if size > room // 4:
+            if room < self.limit_bytes:
+                self._sweep(room)
             return
         path = self.folder / group / name
         beside = path.with_name(f"{_NEW}{os.getpid()}-{next(self._serial)}")
@@ -70,12 +74,23 @@ class Shelf:
             return
         with self._lock:
             self._written += size
-            due = self._written > self.limit_bytes // _SWEPT_EVERY
+            due = self._written > room // _SWEPT_EVERY
             self._written = 0 if due else self._written
         if due:
-            self._sweep()
+            self._sweep(room)
 
-    def _sweep(self) -> None:
+    def _room(self) -> int:
+        """What all may take now, in bytes."""
+        place = self.folder
+        while not place.exists() and place != place.parent:
+            place = place.parent
+        try:
+            disk = os.statvfs(place)
+        except OSError:
+            return 0
+        return min(self.limit_bytes, disk.f_bavail * disk.f_frsize // _OF_FREE)
+
+    def _sweep(self, room: int) -> None:
         """Let the least used go while all take more than they may."""
         found = []
         with suppress(OSError):
@@ -86,7 +101,7 @@ class Shelf:
                         found.append((told.st_mtime_ns, told.st_size, one.path))
         total = sum(size for _, size, _ in found)
         for _, size, path in sorted(found):
-            if total <= self.limit_bytes:
+            if total <= room:
                 break
             total -= size
             with suppress(OSError):
