@@ -33,7 +33,7 @@ ShotName = Annotated[
     str, typer.Argument(metavar="SHOT", help="An exported shot file, or the id of a shot in the store.")
 ]
 _HOME = Path.home() / ".isbjorn"
-_FORMATS = "A format's name; what there is says an error."
+_FORMATS = "As png8, exr-half, mov or h265; a wrong name lists all."
 
 
 def _bar() -> Progress:

@@ -57,24 +57,23 @@ def smpte_words(text: str, rate: Fraction) -> tuple[int, int]:
     return word | (";" in text) << 6 | (frame % together != 0) << 15, 0
 
 
-def _spec(shape: tuple[int, ...], still: Still, rate: Fraction, timecode: str) -> oiio.ImageSpec:
+def _spec(shape: tuple[int, ...], still: Still, suffix: str, rate: Fraction, timecode: str) -> oiio.ImageSpec:
     height, width, channels = shape
-    linear, exr = still.encoding == "linear", still.attributes.get("compression") == "zip:1"
+    linear = still.encoding == "linear"
     kind = {"uint10": "uint16"}.get(still.kind, still.kind)
     spec = oiio.ImageSpec(width, height, channels, kind)
     spec.attribute("oiio:UnassociatedAlpha", int(not linear))
     spec.attribute("oiio:ColorSpace", "lin_rec709_scene" if linear else _SPACES[still.encoding])
     spec.attribute("Software", "Isbjorn")
-    if exr:
+    if suffix == ".exr":
         spec.attribute("framesPerSecond", oiio.TypeRational, (rate.numerator, rate.denominator))
         spec.attribute("smpte:TimeCode", oiio.TypeTimeCode, smpte_words(timecode, rate))
         spec.attribute("chromaticities", oiio.TypeDesc("float[8]"), _REC709)
-        # Of the shot's time, not of the day's: a frame made again is the same to the last byte.
-        spec.attribute("DateTime", f"1970:01:01 {timecode[:8].replace(';', ':')}")
     else:
         spec.attribute("png:compressionLevel", 1)
         spec.attribute("TimeCodeText", timecode)
-        spec.attribute("DateTime", f"1970:01:01 {timecode[:8].replace(';', ':')}")
+    # Of the shot's time, not of the day's: a frame made again is the same to the last byte.
+    spec.attribute("DateTime", f"1970:01:01 {timecode[:8].replace(';', ':')}")
     for name, value in still.attributes.items():
         spec.attribute(name, value)
     return spec
@@ -107,7 +106,7 @@ def write_still(path: Path, picture: Floats, form: Format, alpha: bool, rate: Fr
         raise IsbjornError(f"{form.label} is no still picture.", "format", "Choose a sequence.")
     pixels = _pixels(picture, form.still, alpha)
     try:
-        replace_whole(path, encoded(pixels, _spec(pixels.shape, form.still, rate, timecode), path.suffix))
+        replace_whole(path, encoded(pixels, _spec(pixels.shape, form.still, path.suffix, rate, timecode), path.suffix))
     except OSError as error:
         raise IsbjornError(
             f"the picture could not be written ({error.strerror or error}).",
