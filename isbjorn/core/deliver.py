@@ -162,7 +162,7 @@ class Delivery:
 
     def _write(self, frame: int, picture: Floats, rate: Fraction) -> None:
         order = self.order
-        order.form.write(order.path(frame), picture, order.form, self.alpha, rate, self._timecode(frame))
+        order.form.write(order.path(frame), picture, self.alpha, rate, self._timecode(frame))
         self._told(frame, picture)
 
     def _told(self, frame: int, picture: Floats) -> None:

@@ -283,6 +283,13 @@ class Viewer:
             (min(first, shot.last_frame), max(first, min(shot.last_frame, max(ends)))), rate,
         )  # fmt: skip
 
+    def _ahead_again(self, before: Ahead, shot: Shot, digest: str, ask: Ask) -> Ahead:
+        """Begin anew what is played, at the size that was found for it; what is on its way is given up."""
+        before.drop()
+        ahead = self._ahead(shot, digest, before.wish, (ask.first, ask.last), float(shot.frame_rate))
+        ahead.size = before.size
+        return ahead
+
     async def _read(self) -> tuple[int, Shot, str]:
         return await asyncio.get_running_loop().run_in_executor(self.engine, self._shot)
 
@@ -332,10 +339,7 @@ class Viewer:
                     # Edited meanwhile: what is drawn ahead is another.
                     version = self.version
                     head, shot, digest = await self._read()
-                    ahead.drop()
-                    size = ahead.size
-                    ahead = self._ahead(shot, digest, wish, (ask.first, ask.last), float(shot.frame_rate))
-                    ahead.size = size
+                    ahead = self._ahead_again(ahead, shot, digest, ask)
                     first, span = ahead.first, ahead.last - ahead.first + 1
                 now, period = time.perf_counter(), float(1 / shot.frame_rate)
                 ticks = int((now - begun) / period) if begun else 0
@@ -343,10 +347,7 @@ class Viewer:
                     offset = (offset + before + 1) % span
                     begun, before, ticks, asked = 0.0, -1, 0, now
                     if not ahead.is_near(first + offset, _NEAR_BY):
-                        ahead.drop()
-                        size = ahead.size
-                        ahead = self._ahead(shot, digest, wish, (ask.first, ask.last), float(shot.frame_rate))
-                        ahead.size = size
+                        ahead = self._ahead_again(ahead, shot, digest, ask)
                 frame = first + (offset + ticks) % span
                 ahead.pump(frame, running=begun > 0)
                 if ahead.error is not None:

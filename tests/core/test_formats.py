@@ -47,7 +47,7 @@ class InFolder(unittest.TestCase):
     def still(self, form: Format, picture: np.ndarray, alpha: bool = False) -> tuple[np.ndarray, Any]:
         """A picture through a file: its values as stored, in [0, 1], and the file's facts."""
         path = self.folder / f"x{form.suffix}"
-        form.write(path, picture, form, alpha, RATE, "01:02:03:04")
+        form.write(path, picture, alpha, RATE, "01:02:03:04")
         image = oiio.ImageInput.open(str(path))
         spec = image.spec()
         pixels = np.asarray(image.read_image("float"))
@@ -113,7 +113,7 @@ class Stills(InFolder):
                 told = []
                 for name in "ab":
                     path = self.folder / f"{name}{form.suffix}"
-                    form.write(path, chart(), form, False, RATE, "00:00:01:00")
+                    form.write(path, chart(), False, RATE, "00:00:01:00")
                     told.append(path.read_bytes())
                 self.assertEqual(*told)
 

@@ -15,7 +15,7 @@ from isbjorn.core.document import Shot
 from isbjorn.core.frame import Solver, draw_particles
 from isbjorn.core.runtime.memory import Kept
 from isbjorn.core.runtime.shelf import Shelf
-from isbjorn.core.simulate import checkpoints, offspring, waves
+from isbjorn.core.simulate import handing, waves
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.crowd.crowd import Crowd
 from isbjorn.core.simulate.handing import Shelves, packed, unpacked
@@ -46,8 +46,7 @@ class Beside(unittest.TestCase):
     def setUp(self) -> None:
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
         # All is worth it.
-        for module in (checkpoints, offspring):
-            self.enterContext(unittest.mock.patch.object(module, "WORTH_S", 0.0))
+        self.enterContext(unittest.mock.patch.object(handing, "WORTH_S", 0.0))
 
     def solver(self, given: dict[str, object]) -> Solver:
         """As in a process of its own: it shares nothing but the folder."""

@@ -44,6 +44,13 @@ def is_framed(model: type[Part]) -> bool:
     return bool(extra.get("isbjorn", {}).get("framed", True))
 
 
+def loaded(where: str) -> Any:
+    """What a registry names by its place, `module` or `module:function`: a module, or a function or an object of one."""
+    module, _, name = where.partition(":")
+    found: Any = importlib.import_module(module)
+    return functools.reduce(getattr, name.split("."), found) if name else found
+
+
 @dataclass(frozen=True)
 class Kind:
     """A registered kind. engine: `module` or `module:function`."""
@@ -60,9 +67,7 @@ class Kind:
     @functools.cached_property
     def made(self) -> Any:
         """The engine: a module, or a function or an object of one."""
-        module, _, name = self.engine.partition(":")
-        found: Any = importlib.import_module(module)
-        return functools.reduce(getattr, name.split("."), found) if name else found
+        return loaded(self.engine)
 
 
 class Family:

@@ -6,11 +6,14 @@ A package from elsewhere (`ISBJORN_EXTENSIONS`) registers its formats in the sam
 
 from __future__ import annotations
 
-import importlib
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from fractions import Fraction
+from pathlib import Path
+from typing import Literal
 
+from isbjorn.core.arrays import Floats
+from isbjorn.core.document.kinds import loaded
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import Encoding
 
@@ -65,11 +68,9 @@ class Format:
         """Whether light beyond 1 and without cover is kept."""
         return self.still is not None and self.still.encoding == "linear"
 
-    def write(self, *given: Any) -> None:
-        """Write a frame: path, picture, format, alpha, rate, timecode (see `write_still`)."""
-        where, _, name = (self.writer or "isbjorn.core.media.write_still:write_still").partition(":")
-        writes: Callable[..., None] = getattr(importlib.import_module(where), name)
-        writes(*given)
+    def write(self, path: Path, picture: Floats, alpha: bool, rate: Fraction, timecode: str) -> None:
+        """Write a frame, as `write_still` does."""
+        loaded(self.writer or "isbjorn.core.media.write_still:write_still")(path, picture, self, alpha, rate, timecode)
 
 
 class _Formats:

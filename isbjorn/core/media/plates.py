@@ -188,9 +188,8 @@ class PlateReader:
 
         Raises IsbjornError when the plate is missing, damaged or not a picture.
         """
-        with self._lock:
-            number = self._number(shot, seconds)
-            return None if number is None else _own(self._frame(shot, number, width, height))
+        kept = self.kept_at(shot, seconds, width, height)
+        return None if kept is None else _own(kept)
 
     def kept_at(self, shot: Shot, seconds: Fraction, width: int, height: int) -> Floats | Codes | None:
         """As `at`, as it is kept: light, or codes of it; it is not to be changed."""
@@ -215,7 +214,8 @@ class PlateReader:
     def frame(self, shot: Shot, number: int, width: int, height: int) -> Floats:
         """One of the frames of a shot's plate, as `at` gives them."""
         with self._lock:
-            return _own(self._frame(shot, number, width, height))
+            kept = self._frame(shot, number, width, height)
+        return _own(kept)
 
     # Pictures as bodies and mattes
 
@@ -247,7 +247,8 @@ class PlateReader:
             frames, changed = self._frames(media)
             key = (media, changed, number, fit, width, height)
             one = Plate(media=media, fit=fit)
-            return _own(self._found(key, lambda: self._read(frames, number, one, width, height, 1.0)))
+            kept = self._found(key, lambda: self._read(frames, number, one, width, height, 1.0))
+        return lit(kept) if is_coded(kept) else kept.astype(np.float32, copy=False)
 
     def _number(self, shot: Shot, seconds: Fraction) -> int | None:
         plate = shot.plate

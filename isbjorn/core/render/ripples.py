@@ -111,7 +111,7 @@ def _mask(ripples: Ripples, face: Face, shape: tuple[int, ...], edge: float) -> 
 
 
 def _dents(
-    pen: EmitterRasteriser, ripples: Ripples, face: Face, water: Water, wider: float, after: float, until: float
+    pen: EmitterRasteriser, ripples: Ripples, face: Face, water: Water, after: float, until: float
 ) -> Dents:  # fmt: skip
     """What falls into the water in a stretch of time."""
     context, e = pen.context, pen.emitter
@@ -126,7 +126,7 @@ def _dents(
     share = np.maximum(0, size) / max(1e-6, e.size.value)
     inside = (np.abs(u - face.width / 2) <= face.width / 2) & (np.abs(v - face.length / 2) <= face.length / 2)
     depth = readings.number(ripples.height, moments) * share * more
-    grown = (wider - 1) / 2
+    grown = (wider_of(ripples) - 1) / 2
     return Dents(moments[inside], (u + grown * face.width)[inside], (v + grown * face.length)[inside], depth[inside])
 
 
@@ -154,12 +154,12 @@ def draw_ripples(pen: EmitterRasteriser, onto: Floats) -> None:
     high = np.minimum([view.width, view.height], np.ceil(corners.max(axis=0)).astype(int))
     if (high <= low).any():
         return
-    wider, water = wider_of(ripples), water_of(ripples, face.width, face.length)
+    water = water_of(ripples, face.width, face.length)
     track = context.solver.tracks[pen.number]
     told = ripples.model_dump_json(), context.shot.camera.kind
     modes = modes_at(
         water, t, track.births.begin_s, lambda at: (track.hangs_on(at), told),
-        lambda after, until: _dents(pen, ripples, face, water, wider, after, until), context.stale, track.cache.shelves,
+        lambda after, until: _dents(pen, ripples, face, water, after, until), context.stale, track.cache.shelves,
     )  # fmt: skip
     height = heights(water, modes)
     if not ripples.walls:

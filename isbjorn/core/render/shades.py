@@ -78,6 +78,13 @@ def _shades_over(picture: Floats, below: Floats, table: Bytes, out: Bytes) -> No
                 out[y, x, c] = table[np.uint16(np.sqrt(v) * top + np.float32(0.5))]
 
 
+@njit("f4(u2)", cache=True, inline="always")
+def _light_of(code: np.uint16) -> np.float32:
+    """A code is the square root of light, 65535 of 1."""
+    root = np.float32(code) * np.float32(1 / TOP_CODE)
+    return root * root
+
+
 @njit("void(f4[:,:,::1], u2[:,:,::1], u1[::1], u1[:,:,::1])", parallel=True, cache=True)
 def _shades_over_codes(picture: Floats, below: Codes, table: Bytes, out: Bytes) -> None:
     top = np.float32(len(table) - 1)
@@ -85,8 +92,8 @@ def _shades_over_codes(picture: Floats, below: Codes, table: Bytes, out: Bytes) 
         for x in range(picture.shape[1]):
             keep = np.float32(1) - picture[y, x, 3]
             for c in range(3):
-                root = np.float32(below[y, x, c]) * np.float32(1 / TOP_CODE)
-                v = min(np.float32(1), max(np.float32(0), picture[y, x, c] + root * root * keep))
+                light = picture[y, x, c] + _light_of(below[y, x, c]) * keep
+                v = min(np.float32(1), max(np.float32(0), light))
                 out[y, x, c] = table[np.uint16(np.sqrt(v) * top + np.float32(0.5))]
 
 
@@ -106,15 +113,13 @@ def _lit(codes: Codes, out: Floats) -> None:
     for y in prange(codes.shape[0]):
         for x in range(codes.shape[1]):
             for c in range(3):
-                v = np.float32(codes[y, x, c]) * np.float32(1 / TOP_CODE)
-                out[y, x, c] = v * v
+                out[y, x, c] = _light_of(codes[y, x, c])
             out[y, x, 3] = np.float32(1)
 
 
 @guarded
 def lit(codes: Codes) -> Floats:
-    """Linear light of codes (h, w, 3), with full cover, float32 (h, w, 4). A code is the square root of light, 65535 of 1: finer
-    than any screen or file shows."""
+    """Linear light of codes (h, w, 3), with full cover, float32 (h, w, 4): finer steps than any screen or file shows."""
     out = np.empty((*codes.shape[:2], 4), np.float32)
     _lit(codes, out)
     return out

@@ -9,7 +9,7 @@ from collections.abc import Callable, Hashable, Sequence
 from typing import TYPE_CHECKING, Any, Generic, Protocol, TypeVar
 
 from isbjorn.core.runtime.memory import share_of
-from isbjorn.core.simulate.handing import WORTH_S, Shelves
+from isbjorn.core.simulate.handing import Shelves, is_worth
 
 if TYPE_CHECKING:
     from isbjorn.core.emit.admission import Admission
@@ -68,7 +68,7 @@ class StateCache:
     ) -> tuple[int, tuple[State, ...]] | None:
         """What other processes have, later than a step, as `Shelves.latest` gives it. saves_s: about how long it would take
         without; None if that is not known."""
-        if self.shelves is None or (saves_s is not None and saves_s < WORTH_S):
+        if self.shelves is None or not is_worth(saves_s):
             return None
         return self.shelves.latest(motion, tag, index, after)
 
@@ -76,7 +76,7 @@ class StateCache:
         self, motion: str, tag: str, index: int, states: Sequence[State], took_s: float, rung: bool = False
     ) -> None:
         """Let other processes have states that took so long; of a rung, for longer."""
-        if self.shelves is not None and took_s >= WORTH_S:
+        if self.shelves is not None and is_worth(took_s):
             self.shelves.put(motion, tag, index, states, rung)
 
     def keep(self, motion: str, tag: str, index: int, state: State) -> None:

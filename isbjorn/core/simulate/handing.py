@@ -24,6 +24,11 @@ _LATELY_BYTES, _RUNGS_BYTES = 128 << 20, 256 << 20
 Tag = Callable[[int], str]
 
 
+def is_worth(seconds: float | None) -> bool:
+    """Whether what takes so long, or nobody knows how long, is handed on, and looked for."""
+    return seconds is None or seconds >= WORTH_S
+
+
 @dataclass(frozen=True)
 class Shelves:
     """Where states lie: those that were asked for lately, and the rungs of what is stepped from its first moment on."""

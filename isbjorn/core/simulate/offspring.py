@@ -24,7 +24,7 @@ from isbjorn.core.emit.births import NOW_S, Births
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.random import BORN, GOLDEN, draws01, mix
 from isbjorn.core.simulate import contact, rows
-from isbjorn.core.simulate.handing import WORTH_S
+from isbjorn.core.simulate.handing import is_worth
 from isbjorn.core.simulate.integrators.steps import cubic
 from isbjorn.core.simulate.state import BORN_STEPS, State, nobody
 from isbjorn.core.simulate.strands.joints import feet, joints_of
@@ -209,7 +209,7 @@ class Offspring(Births):
             return
         began = time.perf_counter()
         made = [self._in_step(index) for index in indices]
-        if time.perf_counter() - began >= WORTH_S:
+        if is_worth(time.perf_counter() - began):
             shelves.put_more("born", *at, _packed(made))
 
     # A step
@@ -424,9 +424,7 @@ class Offspring(Births):
 
 def _step_of(parent: Track, index: int, begun: bool) -> tuple[State, State, Living]:
     """Who bears as it was at both ends of a lattice step, and who of them lives in it: looked at once for all it bears."""
-    kept: OrderedDict[tuple[int, bool], tuple[State, State, Living]] = parent.source.kept.setdefault(
-        "steps", OrderedDict()
-    )
+    kept = parent.looked_at
     found = kept.get((index, begun))
     if found is None:
         # Of strands, their feet bear.

@@ -6,6 +6,7 @@ import functools
 import hashlib
 import math
 import time
+from collections import OrderedDict
 from collections.abc import Callable
 from fractions import Fraction
 from typing import Any, Protocol
@@ -29,7 +30,7 @@ from isbjorn.core.simulate.identity import Identity
 from isbjorn.core.simulate.integrators.constant import ConstantIntegrator, is_steady
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
 from isbjorn.core.simulate.integrators.strands import StrandIntegrator
-from isbjorn.core.simulate.offspring import Offspring
+from isbjorn.core.simulate.offspring import Living, Offspring
 from isbjorn.core.simulate.state import BORN_STEPS, State, joined, merged, nobody
 from isbjorn.core.simulate.strands.joints import joints_of
 from isbjorn.core.time import lattice_index
@@ -180,6 +181,8 @@ class Track:
         self.limit, self.binds = limit, binds
         # Whose particles bear these.
         self.parent: Track | None = None
+        # Steps that were looked at for who bears in them (see `Offspring`).
+        self.looked_at: OrderedDict[tuple[int, bool], tuple[State, State, Living]] = OrderedDict()
         # What a step takes, about; None until one was measured.
         self._step_s: float | None = None
 

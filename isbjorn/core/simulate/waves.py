@@ -248,13 +248,15 @@ def modes_at(
     # Always from the same moments on, so that it does not hang on what was asked for before.
     first = max((last // lasts - 1) * lasts, math.floor(max(begin_s, -_LONGEST_S) * _PER_S) - 1)
     motion = hashlib.sha256(repr((water, first)).encode()).hexdigest()
-    there = set() if shelves is None else set(shelves.steps_of("waves", motion))
+    there: set[int] | None = None
     modes = None
     todo = []
     for n in range(last, first, -1):
         modes = _MODES.peek((water, first, n, key(n / _PER_S)))
-        if modes is None and shelves is not None and n in there:
-            modes = _unpacked(water, shelves.more("waves", motion, repr(key(n / _PER_S)), n))
+        if modes is None and shelves is not None:
+            there = set(shelves.steps_of("waves", motion)) if there is None else there
+            if n in there:
+                modes = _unpacked(water, shelves.more("waves", motion, repr(key(n / _PER_S)), n))
         if modes is not None:
             break
         todo.append(n)

@@ -106,9 +106,8 @@ def _runs(at: int, size: Longs, starts: Longs, begins: Longs, ends: Longs) -> in
     runs = 0
     for dz in range(-1 if nz > 1 else 0, 2 if nz > 1 else 1):
         for dy in range(-1 if ny > 1 else 0, 2 if ny > 1 else 1):
-            row = (((cz + dz) & (nz - 1)) * ny + ((cy + dy) & (ny - 1))) * nx
             for dx in range(-1 if nx > 1 else 0, 2 if nx > 1 else 1):
-                cell = row + ((cx + dx) & (nx - 1))
+                cell = cell_of(cx + dx, cy + dy, cz + dz, size)
                 first, last = starts[cell], starts[cell + 1]
                 if last == first:
                     continue
