@@ -6,7 +6,7 @@ import json
 import re
 import sys
 from pathlib import Path
-from typing import Annotated, NoReturn
+from typing import Annotated, Any, NoReturn
 
 import typer
 from rich.console import Console
@@ -74,44 +74,134 @@ def serve(port: Port = 8321, data: Data = _HOME, restore: Restore = False) -> No
 @app.command()
 def render(
     shot: ShotName,
-    out: Annotated[Path, typer.Option(help="Folder and name: frames go to PATH.0042.png, a movie to PATH.mp4.")],
+    out: Annotated[
+        Path,
+        typer.Option(
+            help="Folder and name: frames go to PATH.0042.png, a movie to PATH.mp4. The name may hold {shot}, "
+            "{project}, {version} and {frame}."
+        ),
+    ],
     frames: Annotated[str, typer.Option(help="A-B or a single frame; empty: the whole shot.")] = "",
-    format: Annotated[str, typer.Option(help=_FORMATS)] = "png8",
-    scale: Annotated[float, typer.Option(help="1 is the shot's own size.")] = 1.0,
+    purpose: Annotated[
+        str, typer.Option(help="The beginning of a purpose's name, or its file; what is given besides goes first.")
+    ] = "",
+    format: Annotated[str | None, typer.Option(help=_FORMATS)] = None,
+    scale: Annotated[float | None, typer.Option(help="1 is the shot's own size.")] = None,
     no_plate: Annotated[
         bool, typer.Option("--no-plate", help="Particles alone, with alpha where the format has it.")
+    ] = False,
+    every: Annotated[int | None, typer.Option(help="Every so many frames one.")] = None,
+    handles: Annotated[str, typer.Option(help="A,B: so many frames more before and after.")] = "",
+    padding: Annotated[int | None, typer.Option(help="Digits of a frame's number.")] = None,
+    existing: Annotated[
+        str | None, typer.Option(help="What becomes of files that are there: refuse, version, replace or keep (go on).")
+    ] = None,
+    passes: Annotated[
+        str | None, typer.Option(help="Layers of EXR: emitters,groups,depth,motion,ids,objects,plate.")
+    ] = None,
+    compression: Annotated[str | None, typer.Option(help="Of EXR: zip, zips, piz, dwaa.")] = None,
+    colour: Annotated[str, typer.Option(help="Colour space of the files, as ACEScg.")] = "",
+    view: Annotated[str, typer.Option(help="In place of it, DISPLAY/VIEW.")] = "",
+    config: Annotated[str, typer.Option(help="A config.ocio; empty: the built-in one.")] = "",
+    rate: Annotated[str | None, typer.Option(help="Frames a second, if not the shot's: 50, 30000/1001.")] = None,
+    speed: Annotated[float | None, typer.Option(help="% of the shot's own.")] = None,
+    between: Annotated[
+        str | None, typer.Option(help="The plate between two of its frames: held, nearest, blended.")
+    ] = None,
+    fields: Annotated[str | None, typer.Option(help="Interlaced: 'upper first' or 'lower first'.")] = None,
+    burn: Annotated[str | None, typer.Option(help="Words on the picture: timecode,frame,name,figures.")] = None,
+    slate: Annotated[bool, typer.Option("--slate", help="One frame before the first says what this is.")] = False,
+    no_sound: Annotated[bool, typer.Option("--no-sound", help="Without the plate's sound.")] = False,
+    processes: Annotated[int | None, typer.Option(min=1, max=64, help="Beside each other; else one a core.")] = None,
+    dry_run: Annotated[
+        bool, typer.Option("--dry-run", help="Say what it would write, how large and how long.")
     ] = False,
     data: Data = _HOME,
 ) -> None:
     """Deliver frames or a movie."""
     from pydantic import ValidationError
 
-    from isbjorn.core.deliver import Delivery, Order
+    from isbjorn.core.deliver import Delivery, Order, settled
     from isbjorn.core.document.files import first_problem
 
-    document, plates = _shot(shot, data)
+    document, plates, project = _shot(shot, data)
+    ready = _purpose(purpose)
     first, last = _range(frames, document.first_frame, document.last_frame)
+    if ready is not None and ready.frames == "one" and not frames:
+        last = first
+    before, after = _pair(handles)
+    words = {"passes": passes, "burn": burn}
+    given: dict[str, Any] = {
+        "format": format, "scale": scale, "every": every, "padding": padding, "existing": existing, "compression": compression,
+        "fields": fields, "before": before, "after": after, "over_plate": False if no_plate else None,
+        "slate": True if slate else None, "sound": False if no_sound else None,
+        **{name: [w.strip() for w in text.split(",") if w.strip()] for name, text in words.items() if text is not None},
+    }  # fmt: skip
+    if colour or view or config:
+        display, _, seen = view.partition("/")
+        given["colour"] = {"space": colour, "display": display, "view": seen, "config": config}
+    if rate is not None or speed is not None or between is not None:
+        given["retime"] = {"rate": rate, "speed": 100 if speed is None else speed, "plate": between or "held"}
+    fixed = {"first": first, "last": last, "folder": str(out.absolute().parent), "name": out.name}
+    kept = {} if ready is None else {**ready.order, "purpose": ready.name}
+    if "{version}" not in out.name and kept.get("existing") == "version":
+        kept["existing"] = "refuse"
     try:
-        order = Order(
-            format=format,
-            first=first,
-            last=last,
-            folder=str(out.absolute().parent),
-            name=out.name,
-            scale=scale,
-            over_plate=not no_plate,
-        )
+        order = Order.model_validate({**kept, **{k: v for k, v in given.items() if v is not None}, **fixed})
     except ValidationError as error:
         field, message = first_problem(error)
-        raise IsbjornError(f"{message}.", f"--{field}") from None
+        raise IsbjornError(f"{message}.", f"--{field.replace('_', '-')}") from None
+    if dry_run:
+        _dry_run(document, order, plates, project)
+        return
+    order = settled(document, order, project)
     with _bar() as bar:
-        task = bar.add_task(document.name, total=len(order.frames))
-        delivery = Delivery(document, order, plates, on_frame=lambda *_: bar.advance(task))
+        delivery = Delivery(
+            document, order, plates, processes=processes, on_progress=lambda made: bar.update(task, completed=made)
+        )
+        task = bar.add_task(document.name, total=len(delivery.job.plan))
         made = delivery.run()
     say.print(
-        f"{len(order.frames)} frames in {made[0].parent}: {made[0].name}"
+        f"{len(delivery.job.plan)} frames in {made[0].parent}: {made[0].name}"
         + (f" … {made[-1].name}" if len(made) > 1 else "")
+        + ", checked"
     )
+
+
+def _purpose(name: str):  # type: ignore[no-untyped-def]
+    """A purpose by its name or its file; None without one."""
+    from isbjorn.core.deliver.purposes import purpose_from_text, shipped
+
+    if not name:
+        return None
+    path = Path(name)
+    return purpose_from_text(path.read_bytes(), name) if path.is_file() else shipped(name)
+
+
+def _pair(text: str) -> tuple[int, int]:
+    if not text:
+        return 0, 0
+    hit = re.fullmatch(r"(\d{1,5})(?:,(\d{1,5}))?", text.replace(" ", ""))
+    if not hit:
+        raise IsbjornError(f"'{text}' are no handles.", "--handles", "Write 8,8: so many before, and after.")
+    return int(hit[1]), int(hit[2] or hit[1])
+
+
+def _dry_run(document, order, plates, project: str) -> None:  # type: ignore[no-untyped-def]
+    from isbjorn.core.inspect.delivering import told
+    from isbjorn.core.inspect.guides import guides
+
+    found = told(document, order, guides(document).cost, plates, project)
+    if found.refused:
+        raise IsbjornError(found.refused, found.where, found.remedy)
+    say.print(f"{found.count} frames, {found.width} × {found.height} px, {found.rate} fps, {found.length_s:.2f} s")
+    say.print(f"{found.folder}: {found.first}" + (f" … {found.last}" if found.last else ""))
+    say.print(
+        f"about {found.bytes / 1e6:,.0f} MB of {found.free_bytes / 1e9:,.1f} GB free, in about {found.seconds:,.0f} s"
+    )
+    for note in (found.alpha, found.sound, *(f"{n.what} {n.why}" for n in found.notes)):
+        if note:
+            say.print(note)
 
 
 @app.command()
@@ -125,7 +215,7 @@ def points(
     from isbjorn.core import Solver
     from isbjorn.core.inspect.points import write_points
 
-    document, plates = _shot(shot, data)
+    document, plates, _ = _shot(shot, data)
     found = Solver(document, plates=plates).at(frame)
     write_points(document, found, out)
     say.print(f"{len(found)} particles of frame {frame} in {out}")
@@ -192,18 +282,22 @@ def _range(text: str, first: int, last: int) -> tuple[int, int]:
 
 
 def _shot(name: str, data: Path):  # type: ignore[no-untyped-def]
-    """A shot and the reader of its plates, from a file or from the store."""
+    """A shot, the reader of its plates, and the name of its project, from a file or from the store."""
     from isbjorn.core.document.files import shot_from_text
     from isbjorn.core.media.plates import PlateReader
 
     path = Path(name)
     if path.is_file():
-        return shot_from_text(path.read_bytes(), str(path)), PlateReader(path.absolute().parent)
+        return (
+            shot_from_text(path.read_bytes(), str(path)),
+            PlateReader(path.absolute().parent),
+            path.absolute().parent.name,
+        )
     if name.isascii() and name.isdigit() and len(name) < 19:
         from isbjorn.studio.store import Store
 
         store = Store(data)
-        return store.document(int(name)), PlateReader(store.media_folder)
+        return store.document(int(name)), PlateReader(store.media_folder), store.project_of(int(name)).name
     raise IsbjornError("there is no such file.", name, "Give an exported shot, or the number of a shot in the store.")
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from fractions import Fraction
+from typing import Literal
 
 import numpy as np
 
@@ -49,6 +50,9 @@ class Solver(solver.Solver):
         super().__init__(shot, cache, light, before)
 
 
+Between = Literal["held", "nearest", "blended"]
+
+
 @dataclass(frozen=True)
 class Layers:
     """The particles of a frame drawn on nothing, or on the ground where they hang on it; and the facts of their drawing."""
@@ -68,11 +72,14 @@ def draw_particles(
     orbit: Orbit | None = None,
     over_plate: bool = False,
     known: Known | None = None,
+    lasts_s: Fraction | None = None,
+    between: Between = "held",
 ) -> Layers:
     """Draw the particles of a frame, on transparent ground unless they change what lies below them and `over_plate` is given.
 
     out: drawn into, if it is given and of the right size. orbit: a free look. known: of the last picture; it is drawn anew from
-    where it has become another.
+    where it has become another. lasts_s: seconds of the shot that go by in the frame, if not those of its own rate. between: how
+    the plate is where the moment lies between two of its frames.
     """
     shot = motion.shot
     if all_simple(shot):
@@ -82,10 +89,10 @@ def draw_particles(
         if out is not None and out.shape[:2] != (view.height, view.width):
             out = None
         return Layers(draw_records(bodies.records, view.width, view.height, out), particles, bodies.counts)
-    compositor = _compositor(motion, frame, scale, stale, orbit)
+    compositor = compositor_of(motion, frame, scale, stale, orbit, lasts_s)
     compositor.known = known
     grounded = over_plate and orbit is None and reads_ground(shot)
-    below = ground(shot, frame, scale, motion.plates) if grounded else None
+    below = ground(shot, frame, scale, motion.plates, between) if grounded else None
     picture = compositor.laid(below)
     parts = [
         compositor.particles[n] if n in compositor.particles else motion.of(n, shot.seconds(frame), stale)
@@ -94,11 +101,17 @@ def draw_particles(
     return Layers(picture, gathered(parts), compositor.context.counts, below is not None)
 
 
-def _compositor(
-    motion: Solver, frame: int | Fraction, scale: float, stale: Callable[[], bool] | None, orbit: Orbit | None
+def compositor_of(
+    motion: Solver,
+    frame: int | Fraction,
+    scale: float = 1.0,
+    stale: Callable[[], bool] | None = None,
+    orbit: Orbit | None = None,
+    lasts_s: Fraction | None = None,
 ) -> Compositor:
+    """The layers of a frame, ready to be drawn; for those who want them one by one, as `render.passes` does."""
     shot, seconds = motion.shot, motion.shot.seconds(frame)
-    context = RenderContext(shot, motion, seconds, scale, motion.plates, orbit, stale)
+    context = RenderContext(shot, motion, seconds, scale, motion.plates, orbit, stale, lasts_s=lasts_s)
     plate = None
     if shot.plate is not None and any(m.on and mattes.KINDS[m.kind].reads_plate for m in shot.mattes):
         plate = motion.plates.at(shot, seconds, context.view.width, context.view.height)
@@ -107,13 +120,33 @@ def _compositor(
 
 def draw_depth(motion: Solver, frame: int | Fraction, scale: float = 1.0, orbit: Orbit | None = None) -> Floats:
     """How many bodies lie over each other at each pixel of a frame, float32 (height, width)."""
-    return depth_of(_compositor(motion, frame, scale, None, orbit).context)
+    return depth_of(compositor_of(motion, frame, scale, None, orbit).context)
 
 
-def ground(shot: Shot, frame: int | Fraction, scale: float, plates: PlateReader) -> Floats | None:
+def plate_between(
+    shot: Shot, seconds: Fraction, plates: PlateReader, width: int, height: int, between: Between
+) -> Floats | None:
+    """The plate at a moment between two of its frames: the one that is on, the nearer one, or a mix of both by their distance."""
+    if between == "held" or shot.plate is None or not shot.plate.on:
+        return plates.at(shot, seconds, width, height)
+    period = 1 / plates.rate(shot)
+    if between == "nearest":
+        return plates.at(shot, seconds + period / 2, width, height)
+    start = seconds - Fraction(shot.plate.offset_s).limit_denominator(10**6)
+    share = float(start / period - start // period)
+    first, then = (plates.at(shot, at, width, height) for at in (seconds, seconds + period))
+    if first is None or then is None or share == 0:
+        return first
+    first += np.float32(share) * (then - first)
+    return first
+
+
+def ground(
+    shot: Shot, frame: int | Fraction, scale: float, plates: PlateReader, between: Between = "held"
+) -> Floats | None:
     """What lies under the particles: the plate over the background colour; None if nothing does."""
     view = projection(shot, scale)
-    plate = plates.at(shot, shot.seconds(frame), view.width, view.height)
+    plate = plate_between(shot, shot.seconds(frame), plates, view.width, view.height, between)
     if shot.background is None:
         return plate
     flat = np.empty((view.height, view.width, 4), np.float32)
@@ -143,16 +176,19 @@ def render_frame(
     solver: Solver | None = None,
     plates: PlateReader | None = None,
     stale: Callable[[], bool] | None = None,
+    lasts_s: Fraction | None = None,
+    between: Between = "held",
 ) -> Floats:
     """Render a frame; float32 (height, width, 4), scene-linear Rec.709, premultiplied alpha.
 
     scale: pixels per px of the shot's design size. over_plate: over plate and background, or on transparent ground.
     solver, plates: kept between calls by those who render many frames. stale: says that nobody waits any more; then Stale is
-    raised. Raises IsbjornError when the plate cannot be read.
+    raised. lasts_s, between: as in `draw_particles`. Raises IsbjornError when the plate cannot be read.
     """
     shot = acting(shot)
-    layers = draw_particles(solver or Solver(shot, plates=plates), frame, scale, stale, over_plate=over_plate)
+    solver = solver or Solver(shot, plates=plates)
+    layers = draw_particles(solver, frame, scale, stale, over_plate=over_plate, lasts_s=lasts_s, between=between)
     if not over_plate or layers.grounded:
         return layers.picture
-    below = ground(shot, frame, scale, plates or PlateReader())
+    below = ground(shot, frame, scale, plates or PlateReader(), between)
     return layers.picture if below is None else over(layers.picture, below)

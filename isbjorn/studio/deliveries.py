@@ -2,23 +2,32 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from datetime import datetime
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
-from fastapi import APIRouter, Depends, Response
-from pydantic import BaseModel
+from fastapi import APIRouter, Depends, Query, Request, Response
+from fastapi.concurrency import run_in_threadpool
+from pydantic import BaseModel, Field, ValidationError
 from sqlmodel import col, select
 
-from isbjorn.core.deliver import Order, check_order, has_alpha
-from isbjorn.core.document import Shot
+from isbjorn.core.deliver import Order, settled
+from isbjorn.core.deliver.naming import TOKENS
+from isbjorn.core.deliver.order import check_folder
+from isbjorn.core.deliver.plan import Plan
+from isbjorn.core.deliver.purposes import SHIPPED, Purpose, purpose_from_text, purpose_to_text
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.media.formats import FORMATS, Format
+from isbjorn.core.inspect.delivering import Told, told
+from isbjorn.core.media.formats import FORMATS
+from isbjorn.core.media.targets import spaces_of
 from isbjorn.studio.context import Id, Studio, studio_of
+from isbjorn.studio.shots import scene_of
 from isbjorn.studio.store import Missing
-from isbjorn.studio.tables import DeliveryRow
-from isbjorn.studio.uploads import file_name
+from isbjorn.studio.tables import DeliveryRow, PurposeRow
+from isbjorn.studio.uploads import body_of, file_name
 
+_MOST_PURPOSES, _LARGEST_PURPOSE = 200, 1 << 20
 router = APIRouter(prefix="/api", tags=["deliveries"])
 Here = Annotated[Studio, Depends(studio_of)]
 
@@ -41,15 +50,41 @@ class DeliveryCard(BaseModel):
     created: datetime
 
 
+class FormatCard(BaseModel):
+    """A format as the form needs it."""
+
+    name: str
+    label: str
+    movie: bool
+    alpha: bool
+    layers: bool
+    fields: bool
+    compressions: list[str]
+
+
+class PurposeCard(Purpose):
+    """What deliveries are for; id: of one that was kept."""
+
+    id: int | None = None
+
+
 class DeliveryForm(BaseModel):
     """What the form of a new delivery starts with."""
 
-    formats: list[dict[str, Any]]
+    formats: list[FormatCard]
+    purposes: list[PurposeCard]
+    tokens: list[str]
     folder: str
     name: str
     first: int
     last: int
-    alpha_note: str
+
+
+class Colours(BaseModel):
+    """What a colour configuration offers."""
+
+    spaces: list[str]
+    views: list[tuple[str, str]] = Field(description="Displays, each with a view.")
 
 
 def card(row: DeliveryRow) -> DeliveryCard:
@@ -72,35 +107,101 @@ def card(row: DeliveryRow) -> DeliveryCard:
     )
 
 
-def alpha_note(shot: Shot, order: Order) -> str:
-    """What becomes of transparency and of added light in a delivery, in one sentence."""
-    form: Format = order.form
-    adds = any(e.on and e.blend == "add" for e in shot.emitters)
-    if not has_alpha(shot, order):
-        return "" if order.over_plate else f"{form.label} carries no alpha: the particles stand on black."
-    if form.exact_light:
-        return "Alpha is premultiplied; added light is exact over any background."
-    return (
-        "Alpha is straight; added light is exact over black only. EXR keeps it exact." if adds else "Alpha is straight."
-    )
+def _purposes(studio: Studio) -> list[PurposeCard]:
+    found = [PurposeCard(**p.model_dump()) for p in SHIPPED]
+    with studio.store.session() as session:
+        for row in session.exec(select(PurposeRow).order_by(col(PurposeRow.id)).limit(_MOST_PURPOSES)):
+            # One that this Isbjorn cannot read (a format that a package brought) is left where it is.
+            with suppress(IsbjornError):
+                found.append(PurposeCard(**purpose_from_text(row.document).model_dump(), id=row.id))
+    return found
 
 
 @router.get("/shots/{shot_id}/delivery-form")
-def delivery_form(studio: Here, shot_id: Id, format: str = "png8", over_plate: bool = True) -> DeliveryForm:
-    """Formats, a place, and a note about alpha for the choice so far."""
+def delivery_form(studio: Here, shot_id: Id) -> DeliveryForm:
+    """Formats, purposes, and a place."""
     shot = studio.store.document(shot_id)
-    called = file_name(shot.name)
-    folder = str(studio.store.deliveries_folder / called)
-    order = Order(format=FORMATS[format].name, first=0, last=0, folder=folder, name="x", over_plate=over_plate)
-    formats = [{"name": f.name, "label": f.label, "movie": f.movie, "alpha": f.alpha} for f in FORMATS]
+    formats = [
+        FormatCard(
+            name=f.name, label=f.label, movie=f.movie, alpha=f.alpha, layers=f.layers, fields=f.fields,
+            compressions=list(f.compressions),
+        )
+        for f in FORMATS
+    ]  # fmt: skip
     return DeliveryForm(
         formats=formats,
-        folder=folder,
-        name=called,
+        purposes=_purposes(studio),
+        tokens=list(TOKENS),
+        folder=str(studio.store.deliveries_folder / file_name(shot.name)),
+        name="{shot}_v{version}",
         first=shot.first_frame,
         last=shot.last_frame,
-        alpha_note=alpha_note(shot, order),
     )
+
+
+@router.get("/colours")
+def colours(studio: Here, config: Annotated[str, Query(max_length=4096)] = "") -> Colours:
+    """Colour spaces and views of a configuration: the built-in one, or a `config.ocio` in a named folder."""
+    if config:
+        studio.plates.allow(Path(config), config)
+    spaces, views = spaces_of(config)
+    return Colours(spaces=spaces, views=views)
+
+
+@router.post("/shots/{shot_id}/order-told")
+def order_told(studio: Here, shot_id: Id, body: Order) -> Told:
+    """What an order would make, and what would go wrong, before it is ordered."""
+    shot = studio.store.document(shot_id)
+    _allowed(studio, body)
+    cost = scene_of(studio, shot_id, shot, None).cost
+    return told(shot, body, cost, studio.plates, studio.store.project_of(shot_id).name, _taken(studio))
+
+
+@router.post("/purposes", status_code=201)
+def keep_purpose(studio: Here, body: Purpose) -> PurposeCard:
+    """Keep what deliveries are for, under its name; one of that name is replaced."""
+    with studio.store.session(write=True) as session:
+        rows = list(session.exec(select(PurposeRow).limit(_MOST_PURPOSES)))
+        row = next((r for r in rows if r.name == body.name), None)
+        if row is None and len(rows) >= _MOST_PURPOSES:
+            raise IsbjornError(f"{_MOST_PURPOSES} purposes are kept already.", "purposes", "Take one away first.")
+        row = row or PurposeRow(name=body.name, document="")
+        row.document = purpose_to_text(body)
+        session.add(row)
+        session.flush()
+        return PurposeCard(**body.model_dump(), id=row.id)
+
+
+@router.post("/purposes/import", status_code=201)
+async def import_purpose(studio: Here, request: Request, name: str = "") -> PurposeCard:
+    """Keep a purpose from its file; the body is its JSON."""
+    content = await body_of(request, _LARGEST_PURPOSE, name or "purpose")
+    return await run_in_threadpool(lambda: keep_purpose(studio, purpose_from_text(content, name[:200] or "purpose")))
+
+
+def _kept_purpose(studio: Studio, purpose_id: int) -> PurposeRow:
+    with studio.store.session() as session:
+        row = session.get(PurposeRow, purpose_id)
+    if row is None:
+        raise Missing(f"there is no purpose {purpose_id}.", "purpose")
+    return row
+
+
+@router.get("/purposes/{purpose_id}/export")
+def export_purpose(studio: Here, purpose_id: Id) -> Response:
+    """A kept purpose as a file."""
+    row = _kept_purpose(studio, purpose_id)
+    head = {"Content-Disposition": f'attachment; filename="{file_name(row.name)}.purpose.json"'}
+    return Response(row.document, media_type="application/json", headers=head)
+
+
+@router.delete("/purposes/{purpose_id}", status_code=204)
+def drop_purpose(studio: Here, purpose_id: Id) -> Response:
+    """Forget a kept purpose."""
+    row = _kept_purpose(studio, purpose_id)
+    with studio.store.session(write=True) as session:
+        session.delete(row)
+    return Response(status_code=204)
 
 
 @router.post("/shots/{shot_id}/deliveries", status_code=201)
@@ -109,18 +210,38 @@ def order_delivery(studio: Here, shot_id: Id, body: Order) -> DeliveryCard:
     shot = studio.store.document(shot_id)
     if not Path(body.folder).is_absolute():
         raise IsbjornError("give the whole path of the folder.", "folder", "It starts at the root of the disk.")
-    check_order(shot, body)
+    _allowed(studio, body)
+    order = settled(shot, body, studio.store.project_of(shot_id).name, _taken(studio))
+    check_folder(order)
     with studio.store.session(write=True) as session:
         row = DeliveryRow(
             shot_id=shot_id,
             shot_name=shot.name,
             document=shot.model_dump_json(),
-            order=body.model_dump_json(),
-            total=len(body.frames),
+            order=order.model_dump_json(),
+            total=len(Plan(shot, order)),
         )
         session.add(row)
         session.flush()
         return card(row)
+
+
+def _allowed(studio: Studio, order: Order) -> None:
+    if order.colour is not None and order.colour.config:
+        studio.plates.allow(Path(order.colour.config), order.colour.config)
+
+
+def _taken(studio: Studio) -> frozenset[str]:
+    """The files that deliveries which wait or work will begin with."""
+    with studio.store.session() as session:
+        chosen = select(DeliveryRow).where(col(DeliveryRow.state).in_(("waiting", "working"))).limit(1000)
+        others = [row.order for row in session.exec(chosen)]
+    found = set()
+    for text in others:
+        with suppress(ValidationError):
+            other = Order.model_validate_json(text)
+            found.add(str(other.path(None if other.form.movie else other.first - other.before)))
+    return frozenset(found)
 
 
 @router.get("/deliveries")

@@ -94,15 +94,16 @@ def state_of(studio: Studio, shot_id: int, frame: int | None = None, thing: str 
         document=shot,
         undo=undo,
         redo=redo,
-        guides=_scene(studio, shot_id, shot, frame, None, thing),
+        guides=scene_of(studio, shot_id, shot, frame, None, thing),
         timecodes=ends,
         damage=list(damage),
     )
 
 
-def _scene(
+def scene_of(
     studio: Studio, shot_id: int, shot: Shot, frame: int | None, orbit: Orbit | None = None, thing: str | None = None
 ) -> Scene:
+    """The guides of a shot at a frame, as far as its plate can be read."""
     memory = studio.guided(shot_id)
     reads = any(reads_plate(shot, e) for e in shot.emitters)
     known = memory.before.light if memory.before is not None else None
@@ -182,7 +183,7 @@ def get_guides(
 ) -> Scene:
     """Guides at a frame; with `side`, as a free look sees them; with `thing`, the field of that force."""
     orbit = None if side is None else Orbit(side, above, far)
-    return _scene(studio, shot_id, studio.store.document(shot_id), frame, orbit, thing)
+    return scene_of(studio, shot_id, studio.store.document(shot_id), frame, orbit, thing)
 
 
 @router.patch("/shots/{shot_id}")

@@ -217,6 +217,10 @@ class Store:
         with self.session() as session:
             return self._found(session.get(ShotRow, shot_id), "shot", shot_id)
 
+    def project_of(self, shot_id: int) -> Project:
+        """The project that a shot belongs to."""
+        return self.project(self.shot_row(shot_id).project_id)
+
     def document(self, shot_id: int) -> Shot:
         """The shot's document as it stands; of a damaged one, what can be read of it."""
         return self.read(shot_id)[0]

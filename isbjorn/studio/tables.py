@@ -91,6 +91,16 @@ class DeliveryRow(SQLModel, table=True):
     ended: datetime | None = None
 
 
+class PurposeRow(SQLModel, table=True):
+    """What deliveries are for, as it was kept."""
+
+    __tablename__ = "purpose"
+    id: int | None = Field(default=None, primary_key=True)
+    name: str
+    document: str
+    created: datetime = Field(default_factory=now)
+
+
 class VersionRow(SQLModel, table=True):
     """A named state of a shot."""
 

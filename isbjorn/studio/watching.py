@@ -6,8 +6,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Depends, Query
 
-from isbjorn.core.deliver import Order
-from isbjorn.core.inspect.lookout import Note, order_notes
+from isbjorn.core.inspect.lookout import Note
 from isbjorn.core.inspect.particles import Followed, Seen
 from isbjorn.studio.context import Frame, Id, Studio, studio_of
 
@@ -20,12 +19,6 @@ def get_lookout(studio: Here, shot_id: Id, frame: Frame) -> list[Note]:
     """What is recognised in a shot at a frame, the worst first, each with its mend."""
     shot = studio.store.document(shot_id)
     return studio.preview.watched(shot, min(max(frame, shot.first_frame), shot.last_frame))
-
-
-@router.post("/shots/{shot_id}/order-notes")
-def get_order_notes(studio: Here, shot_id: Id, body: Order) -> list[Note]:
-    """What would go wrong with a delivery, before it is ordered."""
-    return order_notes(studio.store.document(shot_id), body)
 
 
 Px = Annotated[float, Query(ge=-1e6, le=1e6)]

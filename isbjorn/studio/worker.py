@@ -9,23 +9,16 @@ import time
 import traceback
 from collections.abc import Callable
 from contextlib import suppress
+from functools import partial
 from pathlib import Path
 
-import cv2
-import numpy as np
-import numpy.typing as npt
-import simplejpeg
 from pydantic import ValidationError
 from sqlmodel import col, select
 
 from isbjorn.core.deliver import Delivery, Order
 from isbjorn.core.document.files import first_problem, shot_from_text
 from isbjorn.core.errors import IsbjornError, Stale
-from isbjorn.core.media.colour import shade_table
-from isbjorn.core.media.whole import replace_whole
-from isbjorn.core.render.shades import to_shades
-from isbjorn.core.runtime.memory import relieve
-from isbjorn.core.simulate.handing import Shelves
+from isbjorn.core.media.plates import PlateReader
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.store import Store
 from isbjorn.studio.tables import DeliveryRow, now
@@ -41,7 +34,6 @@ class Worker:
     def __init__(self, folder: Path, parent: int) -> None:
         self.store, self.parent = Store(folder), parent
         self.plates = StudioPlates(self.store)
-        self.shelves = Shelves.within(self.store.shelf_folder)
         self._lock = (self.store.folder / "worker.lock").open("w")
 
     def orphaned(self) -> bool:
@@ -107,7 +99,7 @@ class Worker:
             row = session.get(DeliveryRow, delivery_id)
             if row is None:
                 return
-            text, told_order, done = row.document, row.order, row.done
+            text, told_order = row.document, row.order
         try:
             order = Order.model_validate_json(told_order)
         except ValidationError as error:
@@ -115,8 +107,8 @@ class Worker:
                 delivery_id, "failed", problem=f"The order cannot be read ({first_problem(error)[1]}). Order it anew."
             )
             return
-        reached, begun, told = 0, time.perf_counter(), 0.0
-        checked, stop = 0.0, False
+        begun, told = time.perf_counter(), 0.0
+        checked, stop, before = 0.0, False, -1
 
         def cancelled() -> bool:
             nonlocal checked, stop
@@ -127,23 +119,29 @@ class Worker:
                     stop = row is None or row.state != "working"
             return stop or self.orphaned()
 
-        def on_frame(frame: int, picture: npt.NDArray[np.float32]) -> None:
-            nonlocal reached, told
-            reached += 1
-            relieve()
-            count = frame - order.first + 1
-            if time.perf_counter() - told > _TOLD_EVERY_S or count == len(order.frames):
+        def on_progress(made: int) -> None:
+            nonlocal told, before
+            # What was there already took no time now.
+            before = made if before < 0 else before
+            if time.perf_counter() - told > _TOLD_EVERY_S:
                 told = time.perf_counter()
                 # What is told on the way may be lost; a frame that is made is made.
-                with suppress(IsbjornError, OSError):
-                    self._tell(delivery_id, count, (told - begun) / reached * 1000)
-                    self._last(delivery_id, picture)
+                with suppress(IsbjornError):
+                    self._tell(delivery_id, made, (told - begun) / max(1, made - before) * 1000)
 
         try:
-            made = Delivery(
-                shot_from_text(text), order, self.plates, shelves=self.shelves, on_frame=on_frame, cancelled=cancelled
-            ).run(done)
-            self._end(delivery_id, "done", result=str(made[0]), done=len(order.frames))
+            delivery = Delivery(
+                shot_from_text(text),
+                order,
+                self.plates,
+                crew_plates=partial(_plates_of, self.store.folder),
+                shelf=self.store.shelf_folder,
+                thumb=self.store.folder / "thumbs" / f"delivery-{delivery_id}.jpg",
+                on_progress=on_progress,
+                cancelled=cancelled,
+            )
+            made = delivery.run()
+            self._end(delivery_id, "done", result=str(made[0]), done=len(delivery.job.plan))
         except Stale:
             return
         except IsbjornError as error:
@@ -163,7 +161,7 @@ class Worker:
         with self.store.session(write=True) as session:
             row = session.get(DeliveryRow, delivery_id)
             if row is not None:
-                row.done, row.ms_per_frame = max(row.done, done), ms_per_frame
+                row.done, row.ms_per_frame = done, ms_per_frame
 
     def _end(
         self,
@@ -189,17 +187,10 @@ class Worker:
                 row.state, row.problem, row.result, row.ended = state, problem, result, now()
                 row.done = row.done if done is None else done
 
-    def _last(self, delivery_id: int, picture: npt.NDArray[np.float32]) -> None:
-        width = min(320, picture.shape[1])
-        small = cv2.resize(
-            picture,
-            (width, max(1, round(width * picture.shape[0] / picture.shape[1]))),
-            interpolation=cv2.INTER_AREA,
-        )
-        path = self.store.folder / "thumbs" / f"delivery-{delivery_id}.jpg"
-        path.parent.mkdir(exist_ok=True)
-        shades = to_shades(np.ascontiguousarray(small, dtype=np.float32), shade_table("srgb"))
-        replace_whole(path, simplejpeg.encode_jpeg(shades, quality=85, colorspace="RGB"))
+
+def _plates_of(folder: Path) -> PlateReader:
+    """The reader of plates of a process that makes parts."""
+    return StudioPlates(Store(folder), shared=True)
 
 
 if __name__ == "__main__":

@@ -16,10 +16,10 @@ from isbjorn.core.deliver import Delivery, Order, check_order
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import convert
-from isbjorn.core.media.formats import FORMATS, Codec, Format, Still
+from isbjorn.core.media.formats import FORMATS, About, Codec, Format, Still
 from isbjorn.core.media.movies import Movie
 from isbjorn.core.media.stills import read_still
-from isbjorn.core.media.write_movie import join_segments, write_segment
+from isbjorn.core.media.write_movie import Track, join_segments, write_segment
 
 RATE = Fraction(25)
 # DNxHR takes nothing smaller.
@@ -47,7 +47,7 @@ class InFolder(unittest.TestCase):
     def still(self, form: Format, picture: np.ndarray, alpha: bool = False) -> tuple[np.ndarray, Any]:
         """A picture through a file: its values as stored, in [0, 1], and the file's facts."""
         path = self.folder / f"x{form.suffix}"
-        form.write(path, picture, alpha, RATE, "01:02:03:04")
+        form.write(path, picture, alpha, About(RATE, "01:02:03:04"))
         image = oiio.ImageInput.open(str(path))
         spec = image.spec()
         pixels = np.asarray(image.read_image("float"))
@@ -113,7 +113,7 @@ class Stills(InFolder):
                 told = []
                 for name in "ab":
                     path = self.folder / f"{name}{form.suffix}"
-                    form.write(path, chart(), False, RATE, "00:00:01:00")
+                    form.write(path, chart(), False, About(RATE, "00:00:01:00"))
                     told.append(path.read_bytes())
                 self.assertEqual(*told)
 
@@ -128,9 +128,9 @@ class Movies(InFolder):
                 for segment in range(2):
                     parts.append(self.folder / f"{segment}{form.suffix}")
                     shades = [chart(0.01 * (5 * segment + n), *_SIZE) for n in range(5)]
-                    write_segment(parts[-1], shades, form, False, RATE)
+                    write_segment(parts[-1], shades, Track(form, False, RATE))
                 target = self.folder / f"{form.name}{form.suffix}"
-                join_segments(parts, target, form, False, RATE, "01:00:00:00")
+                join_segments(parts, target, Track(form, False, RATE), "01:00:00:00")
                 movie = Movie(target)
                 self.assertEqual((movie.frames, movie.rate, movie.width, movie.height), (10, RATE, *_SIZE))
                 mean, most = _MOVIES[form.name]
@@ -153,7 +153,7 @@ class Movies(InFolder):
                 continue
             with self.subTest(form.name):
                 path, (width, height) = self.folder / f"{form.name}{form.suffix}", form.smallest
-                write_segment(path, [chart(0.0, width, height)] * 2, form, False, RATE)
+                write_segment(path, [chart(0.0, width, height)] * 2, Track(form, False, RATE))
                 self.assertEqual(Movie(path).frames, 2)
         order = Order(format="dnxhr", first=0, last=0, folder=str(self.folder), name="a", scale=0.1)
         with self.assertRaisesRegex(IsbjornError, "begins at 256 × 120"):
@@ -167,7 +167,7 @@ class Movies(InFolder):
                 continue
             with self.subTest(form.name):
                 path = self.folder / f"{form.name}{form.suffix}"
-                write_segment(path, [clear] * 3, form, True, RATE)
+                write_segment(path, [clear] * 3, Track(form, True, RATE))
                 options = {"vcodec": "libvpx-vp9"} if form.codec.name == "libvpx-vp9" else {}
                 with av.open(str(path), options=options) as file:
                     stream: Any = file.streams.video[0]
@@ -184,7 +184,7 @@ class Registered(InFolder):
         form = FORMATS.register(Format("bytes", "Bytes", ".raw", writer=f"{__name__}:write_bytes"))
         self.addCleanup(FORMATS._known.pop, "bytes")
         order = Order(format="bytes", first=2, last=3, folder=str(self.folder), name="a", scale=0.05)
-        made = Delivery(parse_shot({"emitters": []}), order).run()
+        made = Delivery(parse_shot({"emitters": []}), order, processes=1).run()
         self.assertEqual([path.name for path in made], ["a.0002.raw", "a.0003.raw"])
         self.assertEqual(made[0].read_bytes(), b"00:00:00:02 64 36")
         self.assertIn(form, list(FORMATS))
@@ -201,8 +201,8 @@ class Registered(InFolder):
             Order(format="mp3", first=0, last=0, folder="/tmp", name="x")
 
 
-def write_bytes(path: Path, picture: np.ndarray, form: Format, alpha: bool, rate: Fraction, timecode: str) -> None:
-    path.write_bytes(f"{timecode} {picture.shape[1]} {picture.shape[0]}".encode())
+def write_bytes(path: Path, picture: np.ndarray, form: Format, alpha: bool, about: About) -> None:
+    path.write_bytes(f"{about.timecode} {picture.shape[1]} {picture.shape[0]}".encode())
 
 
 if __name__ == "__main__":

@@ -13,9 +13,9 @@ import numpy as np
 
 from isbjorn.core.deliver import Delivery, Order
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.media.formats import FORMATS
+from isbjorn.core.media.formats import FORMATS, About
 from isbjorn.core.media.stills import read_still
-from isbjorn.core.media.write_movie import join_segments, write_segment
+from isbjorn.core.media.write_movie import Track, join_segments, write_segment
 from isbjorn.core.media.write_still import write_still
 from tests.shots import one_emitter
 
@@ -50,7 +50,7 @@ class Full(unittest.TestCase):
                 with self.assertRaises(IsbjornError) as caught:
                     for number in range(9):
                         path = self.folder / f"{name}.{number}{form.suffix}"
-                        write_still(path, noise(number), form, True, RATE, "00:00:00:00")
+                        write_still(path, noise(number), form, True, About(RATE, "00:00:00:00"))
                         written += 1
                 self.assertIn("No space left", str(caught.exception))
                 self.assertEqual(self.left(), [f"{name}.{n}{form.suffix}" for n in range(written)])
@@ -64,16 +64,18 @@ class Full(unittest.TestCase):
                 form = FORMATS[name]
                 (self.folder / "ballast").write_bytes(b"x" * 11_700_000)
                 with self.assertRaises(IsbjornError):
-                    write_segment(self.folder / f"a{form.suffix}", map(noise, range(4)), form, False, RATE)
+                    write_segment(self.folder / f"a{form.suffix}", map(noise, range(4)), Track(form, False, RATE))
                 self.assertEqual(self.left(), ["ballast"])
                 (self.folder / "ballast").unlink()
                 # One segment finds room, both together do not.
                 part = self.folder / f"a{form.suffix}"
-                write_segment(part, [noise(0)], form, False, RATE)
+                write_segment(part, [noise(0)], Track(form, False, RATE))
                 room = 12 * 2**20 - part.stat().st_size
                 (self.folder / "ballast").write_bytes(b"x" * (room - part.stat().st_size - 200_000))
                 with self.assertRaises(IsbjornError):
-                    join_segments([part, part], self.folder / f"b{form.suffix}", form, False, RATE, "00:00:00:00")
+                    join_segments(
+                        [part, part], self.folder / f"b{form.suffix}", Track(form, False, RATE), "00:00:00:00"
+                    )
                 self.assertEqual(self.left(), sorted(["ballast", part.name]))
                 with av.open(str(part)) as whole:
                     self.assertEqual(len(list(whole.decode(video=0))), 1)
@@ -86,9 +88,9 @@ class Full(unittest.TestCase):
         order = Order(format="exr-float", first=30, last=60, folder=str(self.folder), name="f", over_plate=False)
         told: list[int] = []
         with self.assertRaises(IsbjornError):
-            Delivery(shot, order, on_frame=lambda frame, _: told.append(frame)).run()
-        self.assertLess(len(told), 31)
-        self.assertEqual([p for p in self.left() if p != "ballast"], [f"f.{n:04d}.exr" for n in told])
+            Delivery(shot, order, on_progress=told.append, processes=1).run()
+        self.assertLess(told[-1], 31)
+        self.assertEqual([p for p in self.left() if p != "ballast"], [f"f.{30 + n:04d}.exr" for n in range(told[-1])])
 
 
 if __name__ == "__main__":

@@ -232,7 +232,7 @@ class Deliveries(InFolder):
 
     def deliver(self, form: str, shot: Shot | None = None, **more: object) -> list[Path]:
         order = {"format": form, "first": 30, "last": 89, "folder": str(self.folder), "name": "t", **more}
-        return Delivery(shot or self.shot, Order.model_validate(order)).run()
+        return Delivery(shot or self.shot, Order.model_validate(order), processes=1).run()
 
     def probe(self, path: Path) -> dict[str, object]:
         text = subprocess.run(
@@ -290,7 +290,7 @@ class Deliveries(InFolder):
 
     def test_png_gives_back_the_picture_over_a_background(self) -> None:
         for form, top, tolerance in (("png8", 255, 0.012), ("png16", 65535, 1e-4)):
-            path = self.deliver(form, over_plate=False, last=30)[0]
+            path = self.deliver(form, over_plate=False, last=30, name=form)[0]
             pixels, _, _ = read_still(path)
             alpha = pixels[..., 3:] / top
             colour = convert((pixels[..., :3] / top).astype(np.float32), "srgb", "linear") * alpha
@@ -299,42 +299,35 @@ class Deliveries(InFolder):
             there = over(render_frame(self.shot, 30, over_plate=False), white)
             self.assertLess(np.abs(over(back, white) - there).max(), tolerance)
 
+    def stopped_at(self, count: int, **more: object) -> list[int]:
+        """Deliver until so many frames are made; how many were made, each time that it was told."""
+        told: list[int] = []
+        order = Order.model_validate({"first": 0, "folder": str(self.folder), **more})
+        delivery = Delivery(
+            self.shot, order, on_progress=told.append, cancelled=lambda: bool(told) and told[-1] >= count, processes=1
+        )
+        delivery.run()
+        return told
+
     def test_resuming_makes_only_what_is_missing(self) -> None:
-        made: list[int] = []
-
-        def run(done: int, stop_after: int) -> None:
-            order = Order.model_validate(
-                {"format": "png8", "first": 0, "last": 9, "folder": str(self.folder), "name": "r"}
-            )
-            count = len(made) + stop_after
-            Delivery(self.shot, order, on_frame=lambda f, _: made.append(f), cancelled=lambda: len(made) >= count).run(
-                done
-            )
-
+        order = {"format": "png8", "last": 19, "name": "r"}
         with self.assertRaises(Stale):
-            run(0, 4)
-        done = len(made)
-        self.assertEqual(made, list(range(done)))
-        self.assertLess(done, 7)
-        (self.folder / "r.0001.png").unlink()
-        run(done, 99)
-        self.assertEqual(made[done:], [1, *range(done, 10)])
+            self.stopped_at(8, **order)
+        there = sorted(self.folder.glob("r.*.png"))
+        self.assertIn(len(there), (8, 9))
+        there[1].unlink()
+        stamps = {p: p.stat().st_mtime_ns for p in there if p.exists()}
+        told = self.stopped_at(99, **order)
+        self.assertEqual(told[-1], 20)
+        self.assertEqual(len(sorted(self.folder.glob("r.*.png"))), 20)
+        self.assertEqual({p: p.stat().st_mtime_ns for p in stamps}, stamps)
 
     def test_a_movie_resumes_at_its_first_missing_segment_and_is_never_half_there(self) -> None:
-        made: list[int] = []
-
-        def run(stop: int) -> None:
-            order = Order.model_validate(
-                {"format": "mp4", "first": 0, "last": 119, "folder": str(self.folder), "name": "m"}
-            )
-            Delivery(self.shot, order, on_frame=lambda f, _: made.append(f), cancelled=lambda: len(made) >= stop).run()
-
+        order = {"format": "mp4", "last": 119, "name": "m"}
         with self.assertRaises(Stale):
-            run(70)
-        stopped = len(made)
+            self.stopped_at(70, **order)
         self.assertFalse((self.folder / "m.mp4").exists())
-        run(999)
-        self.assertEqual(made[stopped], 48)
+        self.assertEqual(self.stopped_at(999, **order)[0], 48)
         self.assertEqual(int(str(self.probe(self.folder / "m.mp4")["nb_read_frames"])), 120)
 
     def test_places_that_cannot_be_written_are_named_before_any_work(self) -> None:

@@ -288,10 +288,10 @@ class Watching(InStudio):
             "scale": 1,
             "over_plate": False,
         }
-        notes = self.client.post(f"/api/shots/{self.shot}/order-notes", json=order).json()
+        notes = self.client.post(f"/api/shots/{self.shot}/order-told", json=order).json()["notes"]
         self.assertEqual(notes[0]["kind"], "no alpha")
         order |= notes[0]["mend"]["order"]
-        self.assertEqual(self.client.post(f"/api/shots/{self.shot}/order-notes", json=order).json(), [])
+        self.assertEqual(self.client.post(f"/api/shots/{self.shot}/order-told", json=order).json()["notes"], [])
 
     def test_views_of_layers_and_of_the_plate_alone(self) -> None:
         from isbjorn.studio.plates import StudioPlates

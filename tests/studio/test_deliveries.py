@@ -96,7 +96,8 @@ class Queue(InStudio):
         self.assertEqual(self.first()["state"], "done")
 
     def test_the_form_says_what_becomes_of_alpha(self) -> None:
-        note = lambda **q: self.client.get(f"/api/shots/{self.shot}/delivery-form", params=q).json()["alpha_note"]  # noqa: E731
+        body = {"first": 0, "last": 5, "folder": str(self.out), "name": "b"}
+        note = lambda **q: self.client.post(f"/api/shots/{self.shot}/order-told", json={**body, **q}).json()["alpha"]  # noqa: E731
         self.assertIn("no alpha", note(format="mp4", over_plate=False))
         self.assertIn("exact over any", note(format="exr-half", over_plate=False))
         self.assertEqual(note(format="png8", over_plate=True), "")

@@ -6,7 +6,7 @@ A package from elsewhere (`ISBJORN_EXTENSIONS`) registers its formats in the sam
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
@@ -16,6 +16,7 @@ from isbjorn.core.arrays import Floats
 from isbjorn.core.document.kinds import loaded
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import Encoding
+from isbjorn.core.media.targets import Target
 
 
 @dataclass(frozen=True)
@@ -41,6 +42,30 @@ class Codec:
     deep: bool = False
     copied: bool = False
     tag: str = ""
+    # Options for interlaced pictures; none: it takes none.
+    interlaced: dict[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class About:
+    """What is told of a picture beside its pixels. colour: the space of its values; None: the format's own. compression: of those
+    that the format offers; empty: its own."""
+
+    rate: Fraction
+    timecode: str
+    colour: Target | None = None
+    compression: str = ""
+
+
+@dataclass(frozen=True)
+class Layer:
+    """Channels beside a picture, (height, width, n) float32. data: values that are no colours, and kept as they are, with all of
+    their bits. attributes: of the file, that say what they mean."""
+
+    channels: tuple[str, ...]
+    values: Floats
+    data: bool = False
+    attributes: dict[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -56,6 +81,9 @@ class Format:
     writer: str = ""
     alpha: bool = False
     even_size: bool = False
+    compressions: tuple[str, ...] = ()
+    # Bits that a pixel takes, about.
+    bits: float = 24
     # Pixels across and down that it takes at least.
     smallest: tuple[int, int] = (2, 2)
 
@@ -64,13 +92,24 @@ class Format:
         return self.codec is not None
 
     @property
+    def fields(self) -> bool:
+        """Whether it takes interlaced pictures: those whose chroma is as fine from line to line as their light."""
+        return self.still is not None or (self.codec is not None and bool(self.codec.interlaced))
+
+    @property
+    def layers(self) -> bool:
+        """Whether it holds layers beside the picture."""
+        return self.still is not None and self.suffix == ".exr"
+
+    @property
     def exact_light(self) -> bool:
         """Whether light beyond 1 and without cover is kept."""
         return self.still is not None and self.still.encoding == "linear"
 
-    def write(self, path: Path, picture: Floats, alpha: bool, rate: Fraction, timecode: str) -> None:
+    def write(self, path: Path, picture: Floats, alpha: bool, about: About, layers: Sequence[Layer] = ()) -> None:
         """Write a frame, as `write_still` does."""
-        loaded(self.writer or "isbjorn.core.media.write_still:write_still")(path, picture, self, alpha, rate, timecode)
+        more = {"layers": layers} if layers else {}
+        loaded(self.writer or "isbjorn.core.media.write_still:write_still")(path, picture, self, alpha, about, **more)
 
 
 class _Formats:
@@ -105,58 +144,70 @@ class _Formats:
 
 
 FORMATS = _Formats()
-_X265 = "log-level=error:open-gop=0:no-info=1"
+_FIELDS = {"flags": "+ildct+ilme"}
+_EXR = ("zip", "zips", "piz", "dwaa")
+# What comes out must not hang on how many cores there are.
+_X265 = "log-level=error:open-gop=0:no-info=1:frame-threads=1:pools=1"
 for _form in (
-    Format("png8", "PNG sequence, 8 bit", ".png", Still("uint8"), alpha=True),
-    Format("png16", "PNG sequence, 16 bit", ".png", Still("uint16"), alpha=True),
-    Format("tiff8", "TIFF sequence, 8 bit", ".tif", Still("uint8", "srgb", {"compression": "zip"}), alpha=True),
-    Format("tiff16", "TIFF sequence, 16 bit", ".tif", Still("uint16", "srgb", {"compression": "zip"}), alpha=True),
-    Format("tiff-float", "TIFF sequence, float", ".tif", Still("float", "linear", {"compression": "zip"}), alpha=True),
-    Format("exr-half", "EXR sequence, half float", ".exr", Still("half", "linear", {"compression": "zip:1"}), alpha=True),
-    Format("exr-float", "EXR sequence, float", ".exr", Still("float", "linear", {"compression": "zip:1"}), alpha=True),
-    Format("dpx10", "DPX sequence, 10 bit", ".dpx", Still("uint10", "rec709", {"oiio:BitsPerSample": 10})),
+    Format("png8", "PNG sequence, 8 bit", ".png", Still("uint8"), bits=8, alpha=True),
+    Format("png16", "PNG sequence, 16 bit", ".png", Still("uint16"), bits=22, alpha=True),
+    Format("tiff8", "TIFF sequence, 8 bit", ".tif", Still("uint8", "srgb", {"compression": "zip"}), bits=8, alpha=True),
+    Format("tiff16", "TIFF sequence, 16 bit", ".tif", Still("uint16", "srgb", {"compression": "zip"}), bits=20, alpha=True),
+    Format("tiff-float", "TIFF sequence, float", ".tif", Still("float", "linear", {"compression": "zip"}), bits=50, alpha=True),
     Format(
-        "jpeg", "JPEG sequence", ".jpg",
-        Still("uint8", "srgb", {"compression": "jpeg:95", "jpeg:subsampling": "4:4:4"}),
+        "exr-half", "EXR sequence, half float", ".exr", Still("half", "linear", {"compression": "zip:1"}), bits=22, alpha=True,
+        compressions=_EXR,
     ),
     Format(
-        "mp4", "H.264 movie, MP4", ".mp4", even_size=True,
+        "exr-float", "EXR sequence, float", ".exr", Still("float", "linear", {"compression": "zip:1"}), bits=70, alpha=True,
+        compressions=_EXR,
+    ),
+    Format("dpx10", "DPX sequence, 10 bit", ".dpx", Still("uint10", "rec709", {"oiio:BitsPerSample": 10}), bits=32),
+    Format(
+        "jpeg", "JPEG sequence", ".jpg",
+        Still("uint8", "srgb", {"compression": "jpeg:95", "jpeg:subsampling": "4:4:4"}), bits=2.5,
+    ),
+    Format(
+        "mp4", "H.264 movie, MP4", ".mp4", bits=0.6, even_size=True,
         codec=Codec("libx264", "yuv420p", "mp4", {"crf": "14", "preset": "medium"}, copied=True),
     ),
     Format(
-        "h265", "H.265 movie, 10 bit, MP4", ".mp4", even_size=True, smallest=(64, 64),
+        "h265", "H.265 movie, 10 bit, MP4", ".mp4", bits=0.3, even_size=True, smallest=(64, 64),
         codec=Codec(
             "libx265", "yuv420p10le", "mp4", {"crf": "16", "preset": "fast", "x265-params": _X265}, deep=True, copied=True,
             tag="hvc1",
         ),
     ),
     Format(
-        "av1", "AV1 movie, 10 bit, MP4", ".mp4", even_size=True, smallest=(64, 64),
-        codec=Codec("libsvtav1", "yuv420p10le", "mp4", {"crf": "22", "preset": "8"}, deep=True),
+        "av1", "AV1 movie, 10 bit, MP4", ".mp4", bits=0.2, even_size=True, smallest=(64, 64),
+        codec=Codec("libsvtav1", "yuv420p10le", "mp4", {"crf": "22", "preset": "8", "svtav1-params": "lp=1"}, deep=True),
     ),
     Format(
-        "mov", "ProRes 4444 movie with alpha, MOV", ".mov", alpha=True, even_size=True,
+        "mov", "ProRes 4444 movie with alpha, MOV", ".mov", bits=5.5, alpha=True, even_size=True,
         codec=Codec(
             "prores_ks", "yuv444p10le", "mov", {"profile": "4", "vendor": "apl0", "alpha_bits": "16"}, "yuva444p10le",
-            deep=True,
+            deep=True, interlaced=_FIELDS,
         ),
     ),
     Format(
-        "prores-hq", "ProRes 422 HQ movie, MOV", ".mov", even_size=True,
-        codec=Codec("prores_ks", "yuv422p10le", "mov", {"profile": "3", "vendor": "apl0"}, deep=True),
+        "prores-hq", "ProRes 422 HQ movie, MOV", ".mov", bits=3.9, even_size=True,
+        codec=Codec("prores_ks", "yuv422p10le", "mov", {"profile": "3", "vendor": "apl0"}, deep=True, interlaced=_FIELDS),
     ),
     Format(
-        "dnxhr", "DNxHR HQX movie, 10 bit, MOV", ".mov", even_size=True, smallest=(256, 120),
+        "dnxhr", "DNxHR HQX movie, 10 bit, MOV", ".mov", bits=3.6, even_size=True, smallest=(256, 120),
         codec=Codec("dnxhd", "yuv422p10le", "mov", {"profile": "dnxhr_hqx"}, deep=True),
     ),
     Format(
-        "ffv1", "FFV1 movie without loss, with alpha, MKV", ".mkv", alpha=True,
-        codec=Codec("ffv1", "yuv444p16le", "matroska", {"level": "3", "slicecrc": "1"}, "yuva444p16le", deep=True, copied=True),
+        "ffv1", "FFV1 movie without loss, with alpha, MKV", ".mkv", bits=14, alpha=True,
+        codec=Codec(
+            "ffv1", "yuv444p16le", "matroska", {"level": "3", "slicecrc": "1"}, "yuva444p16le", deep=True, copied=True,
+            interlaced=_FIELDS,
+        ),
     ),
     Format(
-        "webm", "VP9 movie with alpha, WebM", ".webm", alpha=True, even_size=True,
+        "webm", "VP9 movie with alpha, WebM", ".webm", bits=0.3, alpha=True, even_size=True,
         codec=Codec(
-            "libvpx-vp9", "yuv420p", "webm", {"crf": "18", "b": "0", "deadline": "good", "cpu-used": "5", "row-mt": "1"},
+            "libvpx-vp9", "yuv420p", "webm", {"crf": "18", "b": "0", "deadline": "good", "cpu-used": "5", "row-mt": "0"},
             "yuva420p",
         ),
     ),

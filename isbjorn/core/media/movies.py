@@ -18,6 +18,8 @@ from isbjorn.core.media.stills import is_there
 _SRGB_TRANSFER = 13
 _BT601 = (5, 6)
 _FORMATS = "mov,mp4,m4a,3gp,3g2,mj2,matroska,webm,avi,mxf"
+# A movie is one file: no list of others, no address, whatever its name says.
+FILE_OPTIONS = {"protocol_whitelist": "file", "format_whitelist": _FORMATS}
 _LARGEST_PIXELS = 8192 * 8192
 MOVIES = (".mp4", ".mov", ".m4v", ".mkv", ".webm", ".avi", ".mxf")
 
@@ -30,8 +32,7 @@ class Movie:
             raise IsbjornError("the movie is not there any more.", str(path), "Put it back or choose another plate.")
         self.path = path
         try:
-            # A movie is one file: no list of others, no address, whatever its name says.
-            self._container = av.open(str(path), options={"protocol_whitelist": "file", "format_whitelist": _FORMATS})
+            self._container = av.open(str(path), options=FILE_OPTIONS)
             stream = self._container.streams.video[0]
         except (av.FFmpegError, IndexError, ValueError, OSError) as error:
             raise IsbjornError(

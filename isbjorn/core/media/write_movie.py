@@ -2,23 +2,68 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable
+from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
 import av
+import av.filter
 import numpy as np
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import convert, shade_table
 from isbjorn.core.media.formats import Codec, Format
+from isbjorn.core.media.sound import Sound
+from isbjorn.core.media.targets import Target
 from isbjorn.core.media.whole import whole
 from isbjorn.core.render.shades import straight, to_shades
 
-SEGMENT_FRAMES = 48
-_BT709, _LIMITED = 1, 1
+SEGMENT_FRAMES = 24
+# An encoder that would tell the terminal of each of its settings.
+os.environ.setdefault("SVT_LOG", "1")
+_LIMITED = 1
+# Primaries, transfer and matrix of ITU-T H.273, as the Rec.709 that a movie is in unless another space is asked for.
+_USUAL = (1, 1, 1)
+_REC2020 = 9
+_MATRICES = {1: "ITU709", _REC2020: "BT2020"}
+_SOUND = {
+    "mp4": ("aac", {"b": "256k"}),
+    "webm": ("libopus", {"b": "192k"}),
+    "matroska": ("flac", {}),
+    "mov": ("pcm_s24le", {}),
+}
+_OPUS_RATE = 48_000
+
+
+@dataclass(frozen=True)
+class Track:
+    """How a movie's pictures are kept. fields: whether the upper or the lower lines of interlaced pictures come first."""
+
+    form: Format
+    alpha: bool
+    rate: Fraction
+    colour: Target | None = None
+    fields: str = "none"
+
+    @property
+    def codec(self) -> Codec:
+        return _codec(self.form)
+
+    @property
+    def codes(self) -> tuple[int, int, int]:
+        """Primaries, transfer and matrix."""
+        if self.colour is None:
+            return _USUAL
+        primaries, transfer = self.colour.codes
+        return primaries, transfer, _REC2020 if primaries == _REC2020 else 1
+
+    @property
+    def options(self) -> dict[str, str]:
+        return self.codec.options if self.fields == "none" else self.codec.options | self.codec.interlaced
 
 
 def _codec(form: Format) -> Codec:
@@ -27,94 +72,183 @@ def _codec(form: Format) -> Codec:
     return form.codec
 
 
-def _frame(picture: Floats, form: Format, alpha: bool) -> Any:
-    """A video frame, Rec.709 with the Rec.1886 display curve; even size, straight alpha."""
-    height, width = (side - side % 2 if form.even_size else side for side in picture.shape[:2])
-    picture = np.ascontiguousarray(picture[:height, :width])
-    shown = np.clip(straight(picture) if alpha else picture[..., :3], 0, 1)
-    codec = _codec(form)
-    if codec.deep:
-        levels = np.clip(convert(shown, "linear", "rec709"), 0, 1) * 65535
-        frame = av.VideoFrame.from_ndarray(
-            np.round(levels).astype(np.uint16), format="rgba64le" if alpha else "rgb48le"
-        )
+def _plain(picture: Floats, track: Track) -> Floats:
+    """The part of a picture that a movie holds, light, straight if there is alpha."""
+    height, width = (side - side % 2 if track.form.even_size else side for side in picture.shape[:2])
+    part = np.ascontiguousarray(picture[:height, :width])
+    return straight(part) if track.alpha else np.ascontiguousarray(part[..., :3])
+
+
+def _levels(plain: Floats, track: Track) -> Floats:
+    """Light as a movie's values, in [0, 1]."""
+    if track.colour is not None:
+        return np.clip(track.colour.applied(plain), 0, 1)
+    return np.clip(convert(np.clip(plain, 0, 1), "linear", "rec709"), 0, 1)
+
+
+def shown_values(picture: Floats, track: Track) -> Floats:
+    """What a movie of a picture shows, over black, in [0, 1] (height, width, 3)."""
+    levels = _levels(_plain(picture, track), track)
+    return levels[..., :3] * levels[..., 3:] if track.alpha else levels
+
+
+def _frame(picture: Floats, track: Track) -> Any:
+    """A video frame, Rec.709 with the Rec.1886 display curve unless another space is asked for; even size, straight alpha."""
+    alpha, codec = track.alpha, track.codec
+    plain = _plain(picture, track)
+    if codec.deep or track.colour is not None:
+        deep = np.round(_levels(plain, track) * 65535).astype(np.uint16)
+        frame = av.VideoFrame.from_ndarray(deep, format="rgba64le" if alpha else "rgb48le")
     else:
+        shown = np.clip(plain, 0, 1)
         codes = to_shades(np.ascontiguousarray(shown), shade_table("rec709"))
         if alpha:
             codes = np.concatenate([codes, np.round(shown[..., 3:] * 255).astype(np.uint8)], axis=2)
         frame = av.VideoFrame.from_ndarray(codes, format="rgba" if alpha else "rgb24")
+    primaries, transfer, matrix = track.codes
     pixels = codec.with_alpha if alpha else codec.pixels
-    made = frame.reformat(format=pixels, dst_colorspace="ITU709", dst_color_range="MPEG")
+    made = frame.reformat(format=pixels, dst_colorspace=_MATRICES[matrix], dst_color_range="MPEG")
     # ProRes takes what stands in its frame headers from the frames.
-    made.color_primaries = made.color_trc = made.colorspace = _BT709
+    made.color_primaries, made.color_trc, made.colorspace = primaries, transfer, matrix
     made.color_range = _LIMITED
     return made
 
 
-def _stream(container: Any, form: Format, alpha: bool, rate: Fraction, size: tuple[int, int]) -> Any:
-    """The one stream of a movie: the same for a segment and for the whole, so that segments can be joined."""
-    codec = _codec(form)
-    stream = container.add_stream(codec.name, rate=rate, options=codec.options)
+class _Fielded:
+    """Marks frames as interlaced, which only a filter can."""
+
+    def __init__(self, first: Any, fields: str) -> None:
+        graph = av.filter.Graph()
+        source = graph.add_buffer(
+            width=first.width, height=first.height, format=first.format, time_base=first.time_base
+        )
+        marking = graph.add("setfield", "tff" if fields == "upper first" else "bff")
+        sink = graph.add("buffersink")
+        source.link_to(marking)
+        marking.link_to(sink)
+        graph.configure()
+        self.graph = graph
+
+    def marked(self, frame: Any) -> Any:
+        self.graph.push(frame)
+        return self.graph.pull()
+
+
+def _stream(container: Any, track: Track, size: tuple[int, int]) -> Any:
+    """The one stream of pictures: the same for a segment and for the whole, so that segments can be joined."""
+    stream = container.add_stream(track.codec.name, rate=track.rate, options=track.options)
     stream.width, stream.height = size
-    stream.pix_fmt = codec.with_alpha if alpha else codec.pixels
-    stream.time_base = 1 / rate
+    stream.pix_fmt = track.codec.with_alpha if track.alpha else track.codec.pixels
+    stream.time_base = 1 / track.rate
     context = stream.codec_context
-    context.time_base = 1 / rate
-    context.color_primaries = context.color_trc = context.colorspace = _BT709
+    context.time_base = 1 / track.rate
+    # What comes out must not hang on how many cores there are.
+    context.thread_count = 1
+    context.color_primaries, context.color_trc, context.colorspace = track.codes
     context.color_range = _LIMITED
     return stream
 
 
-def write_segment(path: Path, pictures: Iterable[Floats], form: Format, alpha: bool, rate: Fraction) -> None:
+def write_segment(path: Path, pictures: Iterable[Floats], track: Track) -> None:
     """Encode linear, premultiplied pictures to one closed segment, which appears under its name only when whole."""
-    with _Disk(path), whole(path) as file, _container(file, form) as container:
+    with _Disk(path), whole(path) as file, _container(file, track) as container:
         stream: Any = None
+        fielded: _Fielded | None = None
         for number, picture in enumerate(pictures):
-            frame = _frame(picture, form, alpha)
+            frame = _frame(picture, track)
             if stream is None:
-                stream = _stream(container, form, alpha, rate, (frame.width, frame.height))
-            frame.pts, frame.time_base = number, 1 / rate
+                stream = _stream(container, track, (frame.width, frame.height))
+            frame.pts, frame.time_base = number, 1 / track.rate
+            if track.fields != "none":
+                fielded = fielded or _Fielded(frame, track.fields)
+                frame = fielded.marked(frame)
             container.mux(stream.encode(frame))
         container.mux(stream.encode(None))
 
 
-def _container(file: Any, form: Format, options: dict[str, str] | None = None) -> Any:
+def _container(file: Any, track: Track, options: dict[str, str] | None = None) -> Any:
     """A container that is written to an open file, so that what the disk refuses is heard of."""
-    return av.open(file, "w", format=_codec(form).container, options=options or {})
+    return av.open(file, "w", format=track.codec.container, options=options or {})
 
 
-def join_segments(segments: list[Path], target: Path, form: Format, alpha: bool, rate: Fraction, timecode: str) -> None:
+def sound_rate(form: Format, sound: Sound) -> Sound:
+    """The sound at a rate that a movie of this format takes."""
+    return sound.at_rate(_OPUS_RATE) if _codec(form).container == "webm" else sound
+
+
+class _Sounding:
+    """The sound of a movie, written as far as its pictures are."""
+
+    def __init__(self, out: Any, container: str, sound: Sound) -> None:
+        name, options = _SOUND[container]
+        self.out, self.sound = out, sound
+        self.stream = out.add_stream(name, rate=sound.rate, layout=sound.layout, options=options)
+        self.blocks, self.given = sound.blocks(), 0
+
+    def until(self, seconds: Fraction | None) -> None:
+        """Write what is heard until then; None: all of it."""
+        while seconds is None or self.given < seconds * self.sound.rate:
+            block = next(self.blocks, None)
+            if block is None:
+                if seconds is None:
+                    self.out.mux(self.stream.encode(None))
+                return
+            frame = av.AudioFrame.from_ndarray(block.reshape(1, -1), format="flt", layout=self.sound.layout)
+            frame.sample_rate, frame.pts, frame.time_base = self.sound.rate, self.given, Fraction(1, self.sound.rate)
+            self.given += len(block)
+            self.out.mux(self.stream.encode(frame))
+
+
+def _stamps(segment: Path, rate: Fraction) -> list[int]:
+    """Which picture each packet of a segment holds, in the order in which they are decoded."""
+    with av.open(str(segment)) as source:
+        read: Any = source.streams.video[0]
+        packets: Any = source.demux(read)
+        return [round(packet.pts * read.time_base * rate) for packet in packets if packet.size]
+
+
+def join_segments(segments: list[Path], target: Path, track: Track, timecode: str, sound: Sound | None = None) -> None:
     """Join segments to one movie without encoding again; it appears under its name only when whole."""
-    codec = _codec(form)
+    codec = track.codec
     options = {"write_tmcd": "1"} if codec.container in ("mp4", "mov") else {}
-    with _Disk(target), whole(target) as file, _container(file, form, options) as out:
+    with _Disk(target), whole(target) as file, _container(file, track, options) as out:
         out.metadata["timecode"] = timecode
         stream: Any = None
+        heard: _Sounding | None = None
         start = 0
+        # Every segment is decoded as long before it is seen as the one that needs it most: so there is a packet for each frame.
+        ahead = max((k - at for one in segments for k, at in enumerate(_stamps(one, track.rate))), default=0)
         for segment in segments:
             with av.open(str(segment)) as source:
                 read: Any = source.streams.video[0]
                 if stream is None and codec.copied:
                     # What the header keeps of the codec (parameter sets) must be that of the segments.
                     stream = out.add_stream_from_template(read)
-                    stream.time_base = 1 / rate
+                    stream.time_base = 1 / track.rate
                     if codec.tag:
                         stream.codec_context.codec_tag = codec.tag
                 elif stream is None:
-                    stream = _stream(out, form, alpha, rate, (read.width, read.height))
+                    stream = _stream(out, track, (read.width, read.height))
+                if sound is not None and heard is None:
+                    heard = _Sounding(out, codec.container, sound)
+                if start == 0 and not codec.copied:
                     out.start_encoding()
                 count = 0
                 packets: Any = source.demux(read)
                 for packet in packets:
                     if packet.size == 0:
                         continue
-                    packet.pts = start + round(packet.pts * read.time_base * rate)
-                    packet.dts = start + round(packet.dts * read.time_base * rate)
+                    packet.pts = start + round(packet.pts * read.time_base * track.rate)
+                    packet.dts = start + count - ahead
                     packet.duration = 1
-                    packet.time_base, packet.stream = 1 / rate, stream
+                    packet.time_base, packet.stream = 1 / track.rate, stream
                     out.mux(packet)
                     count += 1
                 start += count
+                if heard is not None:
+                    heard.until(start / track.rate)
+        if heard is not None:
+            heard.until(None)
 
 
 class _Disk:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import math
 import os
+from collections.abc import Sequence
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -14,29 +16,45 @@ import OpenImageIO as oiio
 from isbjorn.core.arrays import Floats
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import convert, shade_table
-from isbjorn.core.media.formats import Format, Still
+from isbjorn.core.media.formats import About, Format, Layer, Still
+from isbjorn.core.media.targets import NOT_SAID, PRIMARIES, Target
 from isbjorn.core.media.whole import replace_whole
 from isbjorn.core.render.shades import straight, to_shades
 
-# Red, green, blue and white of ITU-R BT.709.
-_SPACES = {"srgb": "srgb_rec709_scene", "rec709": "Rec709"}
-_REC709 = (0.64, 0.33, 0.30, 0.60, 0.15, 0.06, 0.3127, 0.3290)
+_COMPRESSIONS = {"zip": "zip:1", "zips": "zips:1", "dwaa": "dwaa:45"}
+_SPACES = {"srgb": "srgb_rec709_scene", "rec709": "Rec709", "linear": "lin_rec709_scene"}
 
 
-def _pixels(picture: Floats, still: Still, alpha: bool) -> npt.NDArray[np.generic]:
+def _floats(picture: Floats, alpha: bool, colour: Target | None) -> Floats:
+    """Values to be stored as numbers of any size, premultiplied. Of light they stay as they are, without cover too."""
+    if colour is None:
+        kept = np.array(picture if alpha else picture[..., :3], np.float32)
+    elif colour.linear or not alpha:
+        kept = colour.applied(picture if alpha else picture[..., :3])
+    else:
+        kept = colour.applied(straight(picture))
+        kept[..., :3] *= kept[..., 3:]
+    if alpha:
+        np.clip(kept[..., 3], 0, 1, out=kept[..., 3])
+    return np.ascontiguousarray(kept)
+
+
+def _pixels(picture: Floats, still: Still, alpha: bool, colour: Target | None = None) -> npt.NDArray[np.generic]:
     """The pixels to store: linear ones premultiplied, else straight; whole numbers over their range, 10 bits as 16."""
     if still.encoding == "linear":
-        kept = np.array(picture if alpha else picture[..., :3], np.float32)
-        if alpha:
-            np.clip(kept[..., 3], 0, 1, out=kept[..., 3])
-        return np.ascontiguousarray(kept)
-    shown = np.clip(straight(picture) if alpha else picture[..., :3], 0, 1)
-    if still.kind == "uint8":
-        codes = to_shades(np.ascontiguousarray(shown), shade_table(still.encoding))
-        if alpha:
-            codes = np.concatenate([codes, np.round(shown[..., 3:] * 255).astype(np.uint8)], axis=2)
-        return codes
-    levels = np.clip(convert(shown, "linear", still.encoding), 0, 1)
+        return _floats(picture, alpha, colour)
+    if colour is not None:
+        levels = np.clip(colour.applied(straight(picture) if alpha else picture[..., :3]), 0, 1)
+        if still.kind == "uint8":
+            return np.round(levels * 255).astype(np.uint8)
+    else:
+        shown = np.clip(straight(picture) if alpha else picture[..., :3], 0, 1)
+        if still.kind == "uint8":
+            codes = to_shades(np.ascontiguousarray(shown), shade_table(still.encoding))
+            if alpha:
+                codes = np.concatenate([codes, np.round(shown[..., 3:] * 255).astype(np.uint8)], axis=2)
+            return codes
+        levels = np.clip(convert(shown, "linear", still.encoding), 0, 1)
     if still.kind == "uint10":
         # Each of the 1023 codes as the code of 16 bits that is cut to it again.
         return (np.round(levels * 1023).astype(np.uint16) << 6) | 32
@@ -57,26 +75,55 @@ def smpte_words(text: str, rate: Fraction) -> tuple[int, int]:
     return word | (";" in text) << 6 | (frame % together != 0) << 15, 0
 
 
-def _spec(shape: tuple[int, ...], still: Still, suffix: str, rate: Fraction, timecode: str) -> oiio.ImageSpec:
+def _spec(shape: tuple[int, ...], form: Format, about: About) -> oiio.ImageSpec:
+    still, timecode, colour = form.still, about.timecode, about.colour
+    assert still is not None
     height, width, channels = shape
     linear = still.encoding == "linear"
     kind = {"uint10": "uint16"}.get(still.kind, still.kind)
     spec = oiio.ImageSpec(width, height, channels, kind)
     spec.attribute("oiio:UnassociatedAlpha", int(not linear))
-    spec.attribute("oiio:ColorSpace", "lin_rec709_scene" if linear else _SPACES[still.encoding])
+    known = _SPACES[still.encoding] if colour is None else colour.interop_id
+    primaries = PRIMARIES["rec709"] if colour is None else colour.primaries
+    if known:
+        spec.attribute("oiio:ColorSpace", known)
     spec.attribute("Software", "Isbjorn")
-    if suffix == ".exr":
-        spec.attribute("framesPerSecond", oiio.TypeRational, (rate.numerator, rate.denominator))
-        spec.attribute("smpte:TimeCode", oiio.TypeTimeCode, smpte_words(timecode, rate))
-        spec.attribute("chromaticities", oiio.TypeDesc("float[8]"), _REC709)
+    if form.suffix == ".exr":
+        spec.attribute("framesPerSecond", oiio.TypeRational, (about.rate.numerator, about.rate.denominator))
+        spec.attribute("smpte:TimeCode", oiio.TypeTimeCode, smpte_words(timecode, about.rate))
+        if primaries is not None:
+            spec.attribute("chromaticities", oiio.TypeDesc("float[8]"), primaries)
     else:
         spec.attribute("png:compressionLevel", 1)
         spec.attribute("TimeCodeText", timecode)
+    if colour is not None:
+        spec.attribute("ocio:ColorSpace", colour.title)
+        if form.suffix == ".png" and NOT_SAID not in colour.codes:
+            # Primaries, transfer, no matrix, full range: ITU-T H.273.
+            spec.attribute("CICP", oiio.TypeDesc("int[4]"), (*colour.codes, 0, 1))
     # Of the shot's time, not of the day's: a frame made again is the same to the last byte.
     spec.attribute("DateTime", f"1970:01:01 {timecode[:8].replace(';', ':')}")
     for name, value in still.attributes.items():
         spec.attribute(name, value)
+    if about.compression:
+        spec.attribute("compression", _COMPRESSIONS.get(about.compression, about.compression))
     return spec
+
+
+def _with_layers(
+    pixels: npt.NDArray[np.generic], spec: oiio.ImageSpec, still: Still, layers: Sequence[Layer]
+) -> npt.NDArray[np.generic]:
+    """The pixels of all layers behind each other; the spec comes to name them. Data is kept as 32 bits a value."""
+    own = ("R", "G", "B", "A")[: pixels.shape[2]]
+    names, kinds = list(own), [still.kind] * len(own)
+    for layer in layers:
+        names += layer.channels
+        kinds += ["float" if layer.data else still.kind] * len(layer.channels)
+        for name, text in layer.attributes.items():
+            spec.attribute(name, text)
+    spec.nchannels, spec.channelnames = len(names), tuple(names)
+    spec.channelformats = tuple(oiio.TypeDesc(kind) for kind in kinds)
+    return np.ascontiguousarray(np.concatenate([pixels, *(layer.values for layer in layers)], axis=2, dtype=np.float32))
 
 
 def encoded(pixels: npt.NDArray[np.generic], spec: oiio.ImageSpec, suffix: str) -> bytes:
@@ -97,16 +144,35 @@ def encoded(pixels: npt.NDArray[np.generic], spec: oiio.ImageSpec, suffix: str) 
         os.close(handle)
 
 
-def write_still(path: Path, picture: Floats, form: Format, alpha: bool, rate: Fraction, timecode: str) -> None:
-    """Write a linear, premultiplied (height, width, 4) picture. EXR keeps it so; PNG is sRGB with straight alpha.
+def still_bytes(picture: Floats, form: Format, alpha: bool, about: About, layers: Sequence[Layer] = ()) -> bytes:
+    """A linear, premultiplied (height, width, 4) picture as a file. EXR keeps it so; PNG is sRGB with straight alpha.
 
-    Raises IsbjornError when the folder or the disk refuses; the file then is what it was before.
+    layers: beside it, where the format holds them; colours among them are as the picture's. The same picture is the same file to
+    the byte. Raises OSError if the encoder refuses.
     """
-    if form.still is None:
+    still = form.still
+    if still is None:
         raise IsbjornError(f"{form.label} is no still picture.", "format", "Choose a sequence.")
-    pixels = _pixels(picture, form.still, alpha)
+    pixels = _pixels(picture, still, alpha, about.colour)
+    spec = _spec(pixels.shape, form, about)
+    if layers:
+        coloured = [
+            layer
+            if layer.data
+            else replace(layer, values=_floats(layer.values, layer.values.shape[2] == 4, about.colour))
+            for layer in layers
+        ]
+        pixels = _with_layers(pixels, spec, still, coloured)
+    return encoded(pixels, spec, form.suffix)
+
+
+def write_still(
+    path: Path, picture: Floats, form: Format, alpha: bool, about: About, layers: Sequence[Layer] = ()
+) -> None:
+    """Write a picture's file (`still_bytes`). Raises IsbjornError when the folder or the disk refuses; the file then is what it
+    was before."""
     try:
-        replace_whole(path, encoded(pixels, _spec(pixels.shape, form.still, path.suffix, rate, timecode), path.suffix))
+        replace_whole(path, still_bytes(picture, form, alpha, about, layers))
     except OSError as error:
         raise IsbjornError(
             f"the picture could not be written ({error.strerror or error}).",

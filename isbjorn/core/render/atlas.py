@@ -110,7 +110,7 @@ def _page_side(key: tuple[Any, ...]) -> int:
 
 
 def _texels(key: tuple[Any, ...]) -> int:
-    return _page_side(key) ** 2 * (4 if key[0] == "picture" else 1)
+    return _page_side(key) ** 2 * (4 if key[0] in ("picture", "cover") else 1)
 
 
 def fitting(keys: list[tuple[Any, ...]]) -> list[tuple[Any, ...]]:
@@ -213,9 +213,13 @@ class FromFile(Drawn):
 
 
 class Bodies:
-    """What an emitter's particles are drawn as. `pages` grows with the frames of movies that are shown."""
+    """What an emitter's particles are drawn as. `pages` grows with the frames of movies that are shown.
 
-    def __init__(self, shot: Shot, emitter: Emitter, scale: float, pictures: Pictures) -> None:
+    covers: pictures only cover; all take on the particles' colour.
+    """
+
+    def __init__(self, shot: Shot, emitter: Emitter, scale: float, pictures: Pictures, covers: bool = False) -> None:
+        self.covers = covers
         self.shot, self.emitter, self.pictures = shot, emitter, pictures
         self.side = side_for(largest(emitter) * scale)
         self.parts = [self._part(body) for body in (emitter.body, *emitter.mixed)]
@@ -249,11 +253,11 @@ class Bodies:
             mine = which == number if len(self.parts) > 1 else np.ones(len(births), bool)
             if not mine.any() and (len(self.parts) > 1 or not part.keys):
                 continue
-            tinted[mine] = part.tinted
+            tinted[mine] = part.tinted or self.covers
             now = Now(key, births[mine], moments[mine], age01[mine], t, lambda mine=mine: ahead()[mine])  # type: ignore[misc]
             more, index = part.shown(now)
             page[mine] = len(keys) + index
-            keys += more
+            keys += [("cover", *key[1:]) if self.covers and key[0] == "picture" else key for key in more]
         if not keys:
             return self._bound(()), page, tinted
         # Each page once, however often a letter comes.
@@ -273,6 +277,8 @@ def _page(key: tuple[Any, ...], pictures: Pictures) -> tuple[Floats, float]:
     kind, what, more, side = key
     if kind == "picture":
         return pictures.still(what[0], more, side), 1.0
+    if kind == "cover":
+        return np.repeat(pictures.still(what[0], more, side)[..., 3:], 4, axis=2), 1.0
     if kind == "letter":
         return _made.get(key, lambda: _letter(what, more, side))
     return _made.get(key, lambda: (kept_mask(what, more, side), 1.0))

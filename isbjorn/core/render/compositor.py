@@ -178,6 +178,26 @@ class Compositor:
         middle = {name: float(np.mean(z)) if z else 0.0 for name, z in near.items()}
         return sorted(shot.emitters, key=lambda e: middle.get(e.group or e.id, 0.0))
 
+    def seen_in_order(self) -> list[tuple[Emitter | Group, list[int]]]:
+        """Who is laid, in the order in which it is drawn, and its places in the cast: emitters, each by itself; groups that are
+        drawn under one skin."""
+        found: list[tuple[Emitter | Group, list[int]]] = []
+        for unit in self._ordered_units():
+            if unit.use.kind != "picture":
+                continue
+            if isinstance(unit, Emitter):
+                found.append((unit, [self.shot.emitters.index(unit)]))
+                continue
+            numbers = [
+                n for n, e in enumerate(self.shot.emitters) if e.on and e.group == unit.id and e.use.kind == "picture"
+            ]
+            found += [(unit, numbers)] if unit.skin is not None else [(self.shot.emitters[n], [n]) for n in numbers]
+        return found
+
+    def hiding(self, emitter: Emitter) -> list[Floats]:
+        """How far mattes hide an emitter, each (height, width)."""
+        return [self._mattes[name] for name in emitter.hidden_by if name in self._mattes]
+
     def _put(self, unit: Emitter | Group, onto: Floats) -> None:
         if unit.use.kind != "picture":
             if unit.use.of is None:
@@ -264,9 +284,8 @@ class Compositor:
         layer, left, top = piece
         if isinstance(unit, Emitter):
             height, width = layer.shape[:2]
-            for name in unit.hidden_by:
-                if name in self._mattes:
-                    layer *= (1 - self._mattes[name][top : top + height, left : left + width])[..., None]
+            for hidden in self.hiding(unit):
+                layer *= (1 - hidden[top : top + height, left : left + width])[..., None]
         if working(unit.finish):
             layer = finished(layer, unit.finish, self.moment)
         for user in users:

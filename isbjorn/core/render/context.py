@@ -47,6 +47,10 @@ class RenderContext:
     counts: Counts = field(default_factory=Counts)
     # Whether it is one of the two ends of a loop that cross over.
     crossing: bool = False
+    # Seconds of the shot that go by in a frame; None: those of its own rate.
+    lasts_s: Fraction | None = None
+    # What is drawn in place of colours, of places (n, 3) and velocities (n, 3), those at rest where they are None.
+    measure: Callable[[Floats, Floats | None], Floats] | None = None
 
     def read(self, number: Number) -> float:
         """A number of shot time at the moment."""
@@ -60,13 +64,20 @@ class RenderContext:
         """The projection at another moment."""
         return projection(self.shot, self.scale, float(seconds), self.orbit)
 
+    @property
+    def frame_s(self) -> Fraction:
+        """Seconds of the shot that go by in a frame."""
+        return 1 / self.shot.frame_rate if self.lasts_s is None else self.lasts_s
+
     @cached_property
     def open(self) -> list[Fraction]:
         """Moments at which the shutter opens, is open and closes; empty if it is not used."""
         angle = 0.0 if self.orbit is not None else self.read(self.shot.camera.shutter)
         if angle <= 0:
             return []
-        frame = 1 / self.shot.frame_rate
+        frame = self.frame_s
+        if frame <= 0:
+            return []
         turn = Fraction(angle / 360).limit_denominator(10**6)
         first = (
             self.seconds + Fraction(self.read(self.shot.camera.shutter_phase) / 360).limit_denominator(10**6) * frame
@@ -97,7 +108,8 @@ class RenderContext:
             self._strands(pen, particles, blurred, onto)
             return particles
         if emitter.ripples is not None and not bare:
-            draw_ripples(pen, onto)
+            if self.measure is None:
+                draw_ripples(pen, onto)
             if not emitter.ripples.bodies:
                 pen.count(particles)
                 return particles

@@ -42,9 +42,13 @@ class EmitterRasteriser:
         self.mode = 0 if bare else MODES[blend]
         self.key = context.solver.tracks[number].key
 
-    def lit(self, position: npt.NDArray[np.floating], colour: Floats, opacity: Floats) -> tuple[Floats, Floats]:
-        """Colours and opacities where the lights fall."""
+    def lit(
+        self, position: npt.NDArray[np.floating], colour: Floats, opacity: Floats, velocity: Floats | None = None
+    ) -> tuple[Floats, Floats]:
+        """Colours and opacities where the lights fall; or what is measured in place of colours."""
         context = self.context
+        if context.measure is not None:
+            return context.measure(np.asarray(position, np.float32), velocity), opacity
         share = context.read(self.emitter.lit) / 100
         if share <= 0:
             return colour, opacity
@@ -82,7 +86,7 @@ class EmitterRasteriser:
             change = None if change is None else Change(change.turned[keep], change.sizes[keep])
         # Of births in their order nothing need be moved.
         order = slice(None) if e.order == "oldest first" else rank(e, p, context.view)
-        colour, opacity = self.lit(p.position, p.colour, np.minimum(1, p.opacity * seen))
+        colour, opacity = self.lit(p.position, p.colour, np.minimum(1, p.opacity * seen), p.velocity)
         confusion = self._confusion(p.position)
         if self.bare:
             colour, opacity = np.ones_like(colour), (opacity > 0).astype(np.float32)
@@ -97,7 +101,7 @@ class EmitterRasteriser:
         track = context.solver.tracks[self.number]
         t = float(context.seconds)
         ahead = _way(context.view, p)
-        held = Bodies(context.shot, e, context.view.scale_x, context.pictures)
+        held = Bodies(context.shot, e, context.view.scale_x, context.pictures, context.measure is not None)
         births, moments = births_of(p.id), t - p.age.astype(np.float64)
         pages, page, tinted = held.shown(
             track.key, births, moments, p.age01, t, lambda: _reads_backward(p), _happened(e, p)
@@ -144,7 +148,7 @@ class EmitterRasteriser:
         if keep is not None:
             context.counts.left_out += int((~keep).sum())
             p, centre, grown, radius = p.where(keep), centre[keep], grown[keep], radius[keep]
-        colour, opacity = self.lit(p.position, p.colour, np.minimum(1, p.opacity))
+        colour, opacity = self.lit(p.position, p.colour, np.minimum(1, p.opacity), p.velocity)
         opacity = np.where(grown > 0, opacity, 0).astype(np.float32)
         self._count(centre, radius, opacity, grown)
         return centre, radius, colour.astype(np.float32), opacity
@@ -266,7 +270,7 @@ class EmitterRasteriser:
         if len(joined) == 0:
             return
         joined = seen[joined]
-        colour, opacity = self.lit(p.position, p.colour, opacity)
+        colour, opacity = self.lit(p.position, p.colour, opacity, p.velocity)
         pixels, grown = self.pixels(p.position)
         ends = pixels[joined]
         fade = 1 - lines.fade.value / 100 * distance / max(lines.distance.value, 1e-6)

@@ -9,7 +9,7 @@ shade theirs from thickness and depth). What it covers is exact along its edge: 
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import cv2
 import numpy as np
@@ -17,6 +17,7 @@ from numba import njit, prange
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document.bodies import Skin
+from isbjorn.core.document.values import Number
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.render.blends import lay
 from isbjorn.core.render.blur import blur
@@ -122,6 +123,11 @@ def _shade(field: Floats, tint: Floats, level: float, given: Doubles, material: 
 
 
 _shaded = guarded(_shade)
+# A skin that shows the colours of its particles alone.
+_BARE: dict[str, Any] = {
+    "material": "milk", "colours": "of the particles", "shade": Number(value=0), "highlight": Number(value=0),
+    "surroundings": Number(value=0),
+}  # fmt: skip
 
 
 def bends(skin: Skin) -> bool:
@@ -140,6 +146,8 @@ def draw_skin(
     blend: str,
 ) -> None:
     """Draw the surface over balls (centre (n, 2) and radius (n,) in px of the picture, linear colour (n, 3), opacity (n,))."""
+    if context.measure is not None:
+        skin = skin.model_copy(update=_BARE)
     height, width = onto.shape[:2]
     fine, level = context.read(skin.detail) / 100, context.read(skin.level) / 100
     scale = context.view.scale_x

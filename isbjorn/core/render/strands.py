@@ -43,7 +43,7 @@ def draw_strands(pen: EmitterRasteriser, p: Particles, onto: Floats) -> None:
     along = along_strands(pen.emitter, len(p))
     taper = context.read(strand.width) / 100 * (1 + along * (context.read(strand.tip) / 100 - 1))
     widths = (0.5 * view.scale_x * p.size * grown * taper).astype(np.float32)
-    colour, opacity = pen.lit(p.position, p.colour, np.minimum(1, p.opacity))
+    colour, opacity = pen.lit(p.position, p.colour, np.minimum(1, p.opacity), p.velocity)
     if pen.bare:
         colour, opacity = np.ones_like(colour), (opacity > 0).astype(np.float32)
     alpha = np.where(grown > 0, opacity, 0)

@@ -61,6 +61,13 @@ def order_notes(shot: Shot, order: Order) -> list[Note]:
             why="Without the plate, what is not covered must stay transparent.",
             mend=Mend(label=f"Deliver as {better}", order={"format": better}),
         ))  # fmt: skip
+    still = order.form.still
+    if order.colour is not None and order.colour.linear and (still is None or still.encoding != "linear"):
+        found.append(Note(
+            kind="light in few steps", level="trouble", what=f"{order.colour.title} is light; this format has few steps.",
+            why="Dark tones come in steps; light needs a float format.",
+            mend=Mend(label="Deliver as EXR", order={"format": "exr-half"}),
+        ))  # fmt: skip
     if not order.over_plate:
         units: list[Emitter | Group] = [*shot.emitters, *shot.groups]
         names = [u.name for u in units if u.on and MODES[u.blend] != 0]

@@ -1,0 +1,112 @@
+"""Delivered files looked at once more: whether each opens, and is what was ordered."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+
+import av
+import numpy as np
+import OpenImageIO as oiio
+
+from isbjorn.core.arrays import Floats
+from isbjorn.core.deliver.parts import Maker
+from isbjorn.core.errors import IsbjornError
+from isbjorn.core.media.movies import FILE_OPTIONS
+from isbjorn.core.media.write_movie import shown_values
+from isbjorn.core.media.write_still import still_bytes
+
+# How far a movie's values may lie from those that were drawn, on the mean: what its codec leaves out.
+_MOVIE_OFF = 0.03
+
+
+def check_files(maker: Maker, made: list[Path]) -> None:
+    """Open every file and compare size, rate and number of frames with the order; and the first and the last frame with a fresh
+    render: sequences to the byte. Raises IsbjornError for one that is not as it should be."""
+    job = maker.job
+    size, plan = job.order.size(job.shot), job.plan
+    ends = sorted({0, len(plan) - 1})
+    if job.order.form.movie:
+        _check_movie(made[0], size, maker, ends)
+    elif job.order.form.still is not None:
+        for path in made:
+            if path.suffix != ".wav":
+                _check_still(path, size)
+        for at in ends:
+            picture, layers = maker.render(plan[at])
+            wanted = still_bytes(picture, job.order.form, job.alpha, maker.about(plan[at]), layers)
+            if job.order.path(plan[at].number).read_bytes() != wanted:
+                raise _wrong(job.order.path(plan[at].number), "it is not what the shot shows there")
+
+
+def _wrong(path: Path, what: str) -> IsbjornError:
+    return IsbjornError(f"it was written, but {what}.", str(path), "Deliver it again; is the disk sound?")
+
+
+def _check_still(path: Path, size: tuple[int, int]) -> None:
+    file = oiio.ImageInput.open(str(path))
+    if file is None:
+        raise _wrong(path, f"it cannot be opened ({oiio.geterror()})")
+    try:
+        spec = file.spec()
+        if (spec.width, spec.height) != size:
+            raise _wrong(path, f"it is {spec.width} × {spec.height} px in place of {size[0]} × {size[1]}")
+        # The last row: what was cut off is missed there.
+        if file.read_scanlines(spec.y + spec.height - 1, spec.y + spec.height, 0, 0, spec.nchannels, "float") is None:
+            raise _wrong(path, f"it cannot be read to its end ({file.geterror()})")
+    finally:
+        file.close()
+
+
+def _values(frame: Any, alpha: bool) -> Floats:
+    """What a decoded frame shows, over black, in [0, 1] (height, width, 3)."""
+    matrix = {1: "ITU709", 9: "BT2020"}.get(int(frame.colorspace), "ITU709")
+    found = frame.reformat(format="rgba64le" if alpha else "rgb48le", src_colorspace=matrix).to_ndarray()
+    values = found.astype(np.float32) / 65535
+    return values[..., :3] * values[..., 3:] if alpha else values
+
+
+def _check_movie(path: Path, size: tuple[int, int], maker: Maker, ends: list[int]) -> None:
+    job, plan = maker.job, maker.job.plan
+    try:
+        with av.open(str(path), options=FILE_OPTIONS) as container:
+            stream = container.streams.video[0]
+            if (stream.width, stream.height) != size:
+                raise _wrong(path, f"it is {stream.width} × {stream.height} px in place of {size[0]} × {size[1]}")
+            packets: Any = container.demux(stream)
+            moments = sorted(p.pts * p.time_base for p in packets if p.size and p.pts is not None)
+            if len(moments) != len(plan):
+                raise _wrong(path, f"it has {len(moments)} frames in place of {len(plan)}")
+            # Containers that count in milliseconds keep the moment of each frame to one.
+            if any(abs(b - a - 1 / plan.rate) > 0.0011 for a, b in pairwise(moments)):
+                raise _wrong(path, f"its frames do not come {plan.rate} times a second")
+        for at in ends:
+            found = _decoded(path, moments[at])
+            if found is None:
+                raise _wrong(path, f"frame {plan[at].number} cannot be decoded")
+            picture, _ = maker.render(plan[at])
+            off = float(np.abs(_values(found, job.alpha) - shown_values(picture, job.track)).mean())
+            if off > _MOVIE_OFF:
+                raise _wrong(path, f"frame {plan[at].number} is not what the shot shows there")
+    except (av.FFmpegError, IndexError, OSError) as error:
+        raise _wrong(path, f"it cannot be opened ({error})") from None
+
+
+def _decoded(path: Path, moment: Any) -> Any:
+    """The frame that is shown at a moment; None where none is."""
+    with av.open(str(path), options=FILE_OPTIONS) as container:
+        stream = container.streams.video[0]
+        assert stream.time_base is not None
+        container.seek(round(moment / stream.time_base), stream=stream, backward=True)
+        decoder: Any = stream
+        if stream.codec_context.name.startswith("vp9"):
+            # FFmpeg's own decoder leaves alpha out.
+            decoder = av.CodecContext.create("libvpx-vp9", "r")
+            decoder.pix_fmt = "yuva420p"
+        packets: Any = container.demux(stream)
+        for packet in packets:
+            for frame in decoder.decode(packet):
+                if frame.pts is not None and frame.pts * stream.time_base >= moment:
+                    return frame
+    return None

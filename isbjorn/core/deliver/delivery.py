@@ -1,0 +1,247 @@
+"""Delivering a shot: frames or a movie, by all cores, resumable, whole or not at all."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from functools import partial
+from pathlib import Path
+
+from isbjorn.core.deliver import naming
+from isbjorn.core.deliver.check import check_files
+from isbjorn.core.deliver.crew import Crew, processes_for
+from isbjorn.core.deliver.order import Order, check_folder, check_order, has_alpha
+from isbjorn.core.deliver.parts import Job, Maker
+from isbjorn.core.deliver.plan import Plan
+from isbjorn.core.document import Shot
+from isbjorn.core.errors import IsbjornError
+from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.media.sound import Sound, sound_of, write_wave
+from isbjorn.core.media.write_movie import join_segments, sound_rate
+from isbjorn.core.simulate.handing import Shelves
+
+__all__ = ["Delivery", "Order", "check_order", "deliver", "has_alpha", "settled"]
+
+
+def _own_names(order: Order, names: frozenset[str]) -> set[str]:
+    """Which of the names in a folder an order would write over."""
+    if order.form.movie:
+        return {order.path().name} & names
+    head, tail = order.path(987654321).name.split(naming.number_text(987654321, order.padding), 1)
+    digits = {n[len(head) : len(n) - len(tail)] for n in names if n.startswith(head) and n.endswith(tail)}
+    sound = {f"{naming.numbered(order.name, None, order.padding)}.wav"} & names
+    return sound | {f"{head}{d}{tail}" for d in digits if d.lstrip("-").isdigit()}
+
+
+def settled(shot: Shot, order: Order, project: str = "", taken: frozenset[str] = frozenset()) -> Order:
+    """An order whose name says what it is: tokens filled in, and the next version that is free.
+
+    taken: names of movies, or of first frames, that others will write. Raises IsbjornError when files are there that it would
+    write over, and it is to be refused then.
+    """
+    check_order(shot, order)
+    given = {"shot": naming.fit(shot.name), "project": naming.fit(project or "project")}
+
+    def at(version: int) -> Order:
+        name = naming.filled(order.name, version=naming.version_text(version), **given)
+        return order.model_copy(update={"name": name[:200]})
+
+    there = naming.names_in(Path(order.folder))
+
+    def hit(one: Order) -> str | None:
+        first = one.path(None if one.form.movie else Plan(shot, one).numbers[0])
+        found = _own_names(one, there)
+        if not one.form.movie and found:
+            numbers = Plan(shot, one).numbers
+            mine = {one.path(n).name for n in numbers} if len(found) > 64 else None
+            found = {name for name in found if name.endswith(".wav") or (mine is None and _within(one, name, numbers))
+                     or (mine is not None and name in mine)}  # fmt: skip
+        return next(iter(sorted(found)), None) or (str(first) if str(first) in taken else None)
+
+    if order.existing != "version":
+        found = at(1)
+        there_already = hit(found)
+        if there_already is not None and order.existing == "refuse":
+            raise IsbjornError(
+                f"{Path(there_already).name} is there already.", order.folder,
+                "Choose another name, the next version, or to replace it.",
+            )  # fmt: skip
+        return found
+    if "{version}" not in order.name:
+        raise IsbjornError("to count versions, the name needs {version}.", "name", "As in {shot}_v{version}.")
+    for version in range(1, naming.MOST_VERSIONS + 1):
+        found = at(version)
+        if hit(found) is None:
+            return found
+    raise IsbjornError("all versions up to 9999 are there.", order.folder, "Choose another name.")
+
+
+def _within(order: Order, name: str, numbers: range) -> bool:
+    head, tail = order.path(987654321).name.split(naming.number_text(987654321, order.padding), 1)
+    text = name[len(head) : len(name) - len(tail)]
+    return text.lstrip("-").isdigit() and int(text) in numbers
+
+
+@dataclass(frozen=True)
+class _Place:
+    """Where files are made, and where they then stand."""
+
+    workshop: Path
+    target: Path
+
+
+class Delivery:
+    """Carries out an order whose name is settled, and checks what it made.
+
+    on_progress: told how many frames are made. thumb: where a small picture of the last one is laid. crew_plates: makes the reader
+    of plates in other processes; without it, and without `plates`, those relative to the working folder.
+    """
+
+    def __init__(
+        self,
+        shot: Shot,
+        order: Order,
+        plates: PlateReader | None = None,
+        *,
+        crew_plates: Callable[[], PlateReader] | None = None,
+        shelf: Path | None = None,
+        thumb: Path | None = None,
+        on_progress: Callable[[int], None] | None = None,
+        cancelled: Callable[[], bool] | None = None,
+        processes: int | None = None,
+    ) -> None:
+        self.shot, self.order = shot, order
+        self.plates = plates or PlateReader()
+        self.crew_plates = crew_plates or partial(PlateReader, self.plates.root)
+        self.shelf, self.on_progress, self.cancelled = shelf, on_progress, cancelled
+        self.processes = processes
+        self.job = Job(shot, order, Path(order.folder), thumb)
+        self._staged = order.form.movie or order.existing == "replace"
+        if self._staged:
+            workshop = Path(order.folder) / f".{order.path(None).name[:120]}.{self.job.identity}"
+            self.job = replace(self.job, folder=workshop)
+
+    def run(self) -> list[Path]:
+        """Deliver; the files made. What is there of it is not made again: an order that was stopped goes on.
+
+        Raises Stale when cancelled, IsbjornError when the plate or the disk fails; what is finished stays.
+        """
+        check_order(self.shot, self.order)
+        self._begin()
+        job = self.job
+        there = [job.is_made(part) for part in job.parts]
+        missing = [part for part, made in zip(job.parts, there, strict=True) if made < len(part)]
+        done = sum(made for part, made in zip(job.parts, there, strict=True) if made == len(part))
+        self._tell(done)
+        if missing:
+            self._make(missing, done)
+        made = self._finished()
+        check_files(self._maker(), made)
+        return made
+
+    def _tell(self, done: int) -> None:
+        if self.on_progress is not None:
+            self.on_progress(done)
+
+    def _begin(self) -> None:
+        check_folder(self.order)
+        try:
+            self.job.folder.mkdir(exist_ok=True)
+        except OSError as error:
+            raise IsbjornError(
+                f"nothing can be written there ({error.strerror}).", self.order.folder, "Is there room on the disk?"
+            ) from None
+
+    def _make(self, parts: list[range], done: int) -> None:
+        count = self.processes or processes_for(self.job)
+        count = min(count, len(parts))
+        if count > 1:
+            with Crew(count, self.crew_plates, self.shelf) as crew:
+                crew.run(self.job, parts, lambda made: self._tell(done + made), self.cancelled)
+            return
+        made = done
+
+        def on_frame() -> None:
+            nonlocal made
+            made += 1
+            self._tell(made)
+
+        maker = self._maker(on_frame)
+        for part in parts:
+            maker.make(part)
+
+    def _maker(self, on_frame: Callable[[], None] | None = None) -> Maker:
+        shelves = None if self.shelf is None else Shelves.within(self.shelf)
+        return Maker(self.job, self.plates, shelves, on_frame, self.cancelled)
+
+    @property
+    def sound(self) -> Sound | None:
+        """The sound that goes with it."""
+        order, shot, plan = self.order, self.shot, self.job.plan
+        if not order.sound or shot.plate is None or not shot.plate.on or not order.over_plate:
+            return None
+        if order.retime is not None and (order.retime.keys or order.retime.speed != 100):
+            return None
+        slates = int(order.slate)
+        start = shot.seconds(order.first - order.before)
+        length = (len(plan) - slates) / plan.rate
+        path = Path(self.plates.resolve(shot.plate.media))
+        sound = sound_of(shot.plate, path, start, length)
+        return None if sound is None else replace(sound, delay_s=slates / plan.rate)
+
+    def _finished(self) -> list[Path]:
+        order, job, sound = self.order, self.job, self.sound
+        if order.form.movie:
+            target = order.path()
+            segments = [job.segment(part) for part in job.parts]
+            if sound is not None:
+                sound = sound_rate(order.form, sound)
+            join_segments(segments, target, job.track, job.plan.timecode(job.plan[0]), sound)
+            shutil.rmtree(job.folder, ignore_errors=True)
+            return [target]
+        made = [order.path(number) for number in job.plan.numbers]
+        if self._staged:
+            self._put_in_place(made)
+        if sound is not None:
+            heard = Path(order.folder) / f"{naming.numbered(order.name, None, order.padding)}.wav"
+            write_wave(heard, sound)
+            made.append(heard)
+        return made
+
+    def _put_in_place(self, made: list[Path]) -> None:
+        """Put what was made beside in place of what was there."""
+        try:
+            for path in made:
+                beside = self.job.folder / path.name
+                if beside.is_file():
+                    beside.replace(path)
+        except OSError as error:
+            raise IsbjornError(
+                f"the new frames could not be put in place ({error.strerror}).",
+                self.order.folder,
+                "Is there room on the disk, and may you write there?",
+            ) from None
+        shutil.rmtree(self.job.folder, ignore_errors=True)
+
+
+def deliver(
+    shot: Shot,
+    folder: str | Path,
+    name: str = "{shot}_v{version}",
+    *,
+    plates: PlateReader | None = None,
+    project: str = "",
+    processes: int | None = None,
+    on_progress: Callable[[int], None] | None = None,
+    **order: object,
+) -> list[Path]:
+    """Deliver a shot from a script: the files made.
+
+    order: fields of `Order`, as `format="exr-half"`, `passes=("depth",)`; without frames, all of the shot; without more, files that
+    are there already are counted on to the next version. Raises IsbjornError and pydantic's ValidationError.
+    """
+    given = {"first": shot.first_frame, "last": shot.last_frame, "existing": "version", **order}
+    wanted = Order.model_validate({"folder": str(Path(folder).absolute()), "name": name, **given})
+    ready = settled(shot, wanted, project)
+    return Delivery(shot, ready, plates, processes=processes, on_progress=on_progress).run()

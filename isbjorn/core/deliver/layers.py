@@ -1,0 +1,115 @@
+"""The passes of a delivery, as layers of its files."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+
+import mmh3
+import numpy as np
+
+from isbjorn.core.arrays import Floats
+from isbjorn.core.deliver.order import Order
+from isbjorn.core.deliver.plan import Picture
+from isbjorn.core.document import Emitter, Group
+from isbjorn.core.frame import Solver, compositor_of, plate_between
+from isbjorn.core.media.formats import Layer
+from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.render.compositor import Compositor
+from isbjorn.core.render.passes import ids, measured, ranked
+
+# Names and shares that Cryptomatte keeps of a pixel; two pairs a layer.
+_RANKS = 6
+_OBJECTS = "Objects"
+
+
+def layers_of(
+    solver: Solver, plates: PlateReader, order: Order, picture: Picture, stale: Callable[[], bool] | None = None
+) -> tuple[Layer, ...]:
+    """The layers that an order asks for of one of its pictures."""
+    shot = solver.shot
+    whole = picture.frame.denominator == 1
+    lasts = picture.lasts_s if order.retime is not None else None
+    compositor = compositor_of(
+        solver, int(picture.frame) if whole else picture.frame, order.scale, stale, lasts_s=lasts
+    )
+    found: list[Layer] = []
+    taken: set[str] = set()
+    for name, units in (("emitters", shot.emitters), ("groups", shot.groups)):
+        if name in order.passes:
+            for unit in units:
+                if unit.on:
+                    found.append(_coloured(_named(unit.name, taken), compositor.layer(unit)))
+    if {"depth", "motion", "objects"} & set(order.passes):
+        found += _measured(compositor, order)
+    if "ids" in order.passes:
+        found.append(Layer(("ids.emitter", "ids.birth", "ids.million"), ids(compositor), data=True))
+    if "plate" in order.passes and shot.plate is not None:
+        view = compositor.context.view
+        between = "held" if order.retime is None else order.retime.plate
+        plate = plate_between(shot, shot.seconds(picture.frame), plates, view.width, view.height, between)
+        if plate is None:
+            plate = np.zeros((view.height, view.width, 4), np.float32)
+        found.append(_coloured("plate", plate))
+    return tuple(found)
+
+
+def _named(name: str, taken: set[str]) -> str:
+    """A name for a layer: a point would part it in two, and no two may have the same."""
+    plain = name.replace(".", "_").strip() or "unnamed"
+    number, found = 1, plain
+    while found in taken:
+        number += 1
+        found = f"{plain} {number}"
+    taken.add(found)
+    return found
+
+
+def _coloured(name: str, values: Floats) -> Layer:
+    return Layer(tuple(f"{name}.{c}" for c in "RGBA"), values)
+
+
+def _measured(compositor: Compositor, order: Order) -> list[Layer]:
+    known = measured(compositor)
+    found = [Layer(("cover.A",), known.cover[..., None], data=True)]
+    if "depth" in order.passes:
+        found.append(Layer(("Z",), known.depth[..., None], data=True))
+    if "motion" in order.passes:
+        found.append(Layer(("motion.X", "motion.Y"), known.motion, data=True))
+    if "objects" in order.passes and known.seen:
+        units: list[Emitter | Group] = [*compositor.shot.emitters, *compositor.shot.groups]
+        names = {unit.id: unit.name for unit in units}
+        taken: set[str] = set()
+        found += cryptomatte([_named(names[i], taken) for i in known.seen], list(known.seen.values()))
+    return found
+
+
+def hashed(name: str) -> int:
+    """The 32 bits by which Cryptomatte knows a name: MurmurHash3, mended where as a float it would be no plain number."""
+    bits = mmh3.hash(name, 0, signed=False)
+    exponent = bits >> 23 & 255
+    return bits ^ (1 << 23) if exponent in (0, 255) else bits
+
+
+def cryptomatte(names: list[str], covers: list[Floats]) -> list[Layer]:
+    """Who is seen in each pixel and how much, as the Cryptomatte specification 1.2 lays it down: names' hashes as floats, and
+    shares, two pairs a layer, the largest share first."""
+    codes = np.array([hashed(name) for name in names], np.uint32).view(np.float32)
+    which, shares = ranked(covers, _RANKS)
+    ids_of = np.where(which >= 0, codes[np.maximum(which, 0)], np.float32(0))
+    key = f"{mmh3.hash(_OBJECTS, 0, signed=False):08x}"[:7]
+    manifest = {name: f"{hashed(name):08x}" for name in names}
+    head = f"cryptomatte/{key}/"
+    attributes = {
+        f"{head}name": _OBJECTS,
+        f"{head}hash": "MurmurHash3_32",
+        f"{head}conversion": "uint32_to_float32",
+        f"{head}manifest": json.dumps(manifest, ensure_ascii=False),
+    }
+    found = []
+    for number in range(_RANKS // 2):
+        pairs = [a[..., 2 * number + k] for k in (0, 1) for a in (ids_of, shares)]
+        values = np.stack(pairs, axis=-1).astype(np.float32)
+        channels = tuple(f"{_OBJECTS}{number:02d}.{c}" for c in "RGBA")
+        found.append(Layer(channels, values, data=True, attributes=attributes if number == 0 else {}))
+    return found

@@ -1,0 +1,198 @@
+"""What is to be delivered: which frames, as what, where to."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from pathlib import Path
+from typing import Annotated, Literal, Self
+
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, field_validator, model_validator
+from pydantic_core import PydanticCustomError
+
+from isbjorn.core.deliver import naming
+from isbjorn.core.document import Shot
+from isbjorn.core.document.curves import in_order
+from isbjorn.core.document.values import Key
+from isbjorn.core.errors import IsbjornError
+from isbjorn.core.media.formats import FORMATS, Format
+from isbjorn.core.media.targets import Target
+from isbjorn.core.time import LONGEST_RATE, frame_rate, rate_text
+
+LARGEST_SIDE, LARGEST_PIXELS = 16_384, 8192 * 8192
+FARTHEST_FRAME, MOST_FRAMES = 20_000_000, 1_000_000
+
+PassName = Literal["emitters", "groups", "depth", "motion", "ids", "objects", "plate"]
+BurnName = Literal["timecode", "frame", "name", "figures"]
+
+
+class _Part(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+
+class Retime(_Part):
+    """The shot at another rate or speed. All is drawn at its own moment; no frames are mixed, unless the plate's are to be."""
+
+    rate: str | None = Field(default=None, max_length=LONGEST_RATE, description="Frames a second; empty: the shot's.")
+    speed: float = Field(default=100, ge=0, le=10_000, description="% of the shot's own: 50 is half as fast.")
+    keys: Annotated[tuple[Key, ...], AfterValidator(in_order)] = Field(
+        default=(),
+        max_length=256,
+        description="Speeds in % by seconds of what is delivered, in place of the one speed.",
+    )
+    plate: Literal["held", "nearest", "blended"] = Field(
+        default="held",
+        description="Between two frames of the plate: the one that is on, the nearer one, or a mix of both.",
+    )
+
+    @field_validator("rate")
+    @classmethod
+    def _rate(cls, given: str | None) -> str | None:
+        return None if given is None else rate_text(frame_rate(given))
+
+    @model_validator(mode="after")
+    def _moves(self) -> Self:
+        if any(not 0 <= key.value <= 10_000 for key in self.keys):
+            raise PydanticCustomError("no_speed", "speeds lie between 0 and 10000 %")
+        if (self.keys[-1].value if self.keys else self.speed) <= 0:
+            raise PydanticCustomError(
+                "no_end", "at a speed of 0 to the end the shot never ends; let the last be above 0"
+            )
+        return self
+
+
+class Order(_Part):
+    """What is to be delivered: which frames, where to, in which format."""
+
+    format: str = Field(default="png8", max_length=80, description="The name of a format that is offered.")
+    first: int = Field(ge=-FARTHEST_FRAME, le=FARTHEST_FRAME, description="First frame number.")
+    last: int = Field(ge=-FARTHEST_FRAME, le=FARTHEST_FRAME, description="Last frame number, included.")
+    every: int = Field(default=1, ge=1, le=10_000, description="Every so many frames one; a movie keeps its speed.")
+    before: int = Field(default=0, ge=0, le=10_000, description="Handle: so many frames more before the first.")
+    after: int = Field(default=0, ge=0, le=10_000, description="Handle: so many frames more after the last.")
+    folder: str = Field(min_length=1, max_length=4096, pattern=r"^[^\x00-\x1f]+$")
+    name: str = Field(
+        min_length=1,
+        max_length=120,
+        pattern=r"^[^/\\\x00-\x1f]+$",
+        description="Without ending. May hold {project}, {shot}, {version}, {pass} and {frame}.",
+    )
+    padding: int = Field(default=4, ge=1, le=10, description="Digits of a frame's number.")
+    existing: Literal["refuse", "version", "replace", "keep"] = Field(
+        default="refuse",
+        description="What becomes of files that are there already: the order is refused; it takes the next free version; they are "
+        "replaced when all of it is done; they stay, and only what is missing is made.",
+    )
+    scale: float = Field(default=1.0, gt=0, le=8)
+    over_plate: bool = True
+    passes: tuple[PassName, ...] = Field(default=(), max_length=16, description="Layers beside the picture.")
+    compression: str = Field(default="", max_length=20, description="Of EXR: zip, zips, piz or dwaa; empty: zip.")
+    colour: Target | None = Field(default=None, description="The colour space of the files; empty: the format's own.")
+    burn: tuple[BurnName, ...] = Field(default=(), max_length=8, description="Words on the picture, for review.")
+    slate: bool = Field(default=False, description="One frame before the first says what this is.")
+    sound: bool = Field(default=True, description="The plate's sound: in a movie, or as a WAV file beside a sequence.")
+    retime: Retime | None = None
+    fields: Literal["none", "upper first", "lower first"] = Field(
+        default="none", description="Interlaced, for broadcast: each frame holds two moments."
+    )
+    purpose: str = Field(default="", max_length=120, description="From which purpose it was made.")
+
+    @field_validator("format")
+    @classmethod
+    def _known(cls, name: str) -> str:
+        if name not in FORMATS:
+            known = ", ".join(form.name for form in FORMATS)
+            raise PydanticCustomError(
+                "no_format", "'{name}' is no format; there are {known}", {"name": name, "known": known}
+            )
+        return name
+
+    @field_validator("passes", "burn")
+    @classmethod
+    def _once(cls, names: tuple[str, ...]) -> tuple[str, ...]:
+        return tuple(dict.fromkeys(names))
+
+    @model_validator(mode="after")
+    def _frames(self) -> Self:
+        if self.last < self.first:
+            raise PydanticCustomError(
+                "no_frames", "last ({b}) lies before first ({a})", {"a": self.first, "b": self.last}
+            )
+        if self.last - self.first + self.before + self.after >= MOST_FRAMES:
+            raise PydanticCustomError("too_many_frames", "a delivery has at most {n} frames", {"n": MOST_FRAMES})
+        if self.name.strip(". ") == "":
+            raise PydanticCustomError("no_name", "a delivery needs a name")
+        return self
+
+    @property
+    def form(self) -> Format:
+        return FORMATS[self.format]
+
+    def path(self, frame: int | None = None, layer: str = "") -> Path:
+        """Where the movie goes, or a frame of a sequence: `name.0042.png`."""
+        return Path(self.folder) / (naming.numbered(self.name, frame, self.padding, layer) + self.form.suffix)
+
+    def size(self, shot: Shot) -> tuple[int, int]:
+        """Width and height of the files in pixels."""
+        width, height = max(1, round(shot.width * self.scale)), max(1, round(shot.height * self.scale))
+        even = self.form.even_size
+        return (width - width % 2, height - height % 2) if even else (width, height)
+
+    def rate(self, shot: Shot) -> Fraction:
+        """Frames a second of what is delivered."""
+        base = shot.frame_rate if self.retime is None or self.retime.rate is None else Fraction(self.retime.rate)
+        return base / self.every
+
+
+def check_order(shot: Shot, order: Order) -> None:
+    """Raise IsbjornError for an order that cannot be carried out, before any work is done."""
+    if round(shot.width * order.scale) > LARGEST_SIDE or round(shot.height * order.scale) > LARGEST_SIDE:
+        raise IsbjornError("the picture would be larger than 16384 px.", "scale", "Choose a smaller scale.")
+    if shot.width * shot.height * order.scale**2 > LARGEST_PIXELS:
+        raise IsbjornError("the picture would have more than 67 million pixels.", "scale", "Choose a smaller scale.")
+    across, down = order.form.smallest
+    if order.form.even_size and (round(shot.width * order.scale) < across or round(shot.height * order.scale) < down):
+        raise IsbjornError(
+            f"the picture would be too small: {order.form.label} begins at {across} × {down} pixels.",
+            "scale",
+            "Choose a larger scale.",
+        )
+    if order.passes and not order.form.layers:
+        raise IsbjornError(
+            f"{order.form.label} holds one picture, no layers beside it.", "passes", "Choose EXR, or leave passes out."
+        )
+    if order.fields != "none" and not order.form.fields:
+        raise IsbjornError(
+            f"{order.form.label} takes no interlaced pictures.",
+            "fields",
+            "Choose ProRes, FFV1 or a sequence of pictures.",
+        )
+    if order.compression and order.compression not in order.form.compressions:
+        known = ", ".join(order.form.compressions) or "none to choose from"
+        raise IsbjornError(
+            f"'{order.compression}' is no compression of {order.form.label}.", "compression", f"There is {known}."
+        )
+    naming.check(order.name)
+    if order.colour is not None:
+        order.colour.check()
+
+
+def check_folder(order: Order) -> None:
+    """Make the folder of an order. Raises IsbjornError where nothing can be written."""
+    folder = Path(order.folder)
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        trial = folder / f".{order.name[:80]}.trial"
+        trial.write_bytes(b"")
+        trial.unlink()
+    except (OSError, ValueError) as error:
+        raise IsbjornError(
+            f"nothing can be written there ({getattr(error, 'strerror', error)}).",
+            str(folder),
+            "Choose another folder.",
+        ) from None
+
+
+def has_alpha(shot: Shot, order: Order) -> bool:
+    """Whether the delivery carries alpha: the format can, and nothing opaque lies under the particles."""
+    covered = order.over_plate and (shot.plate is not None or shot.background is not None)
+    return order.form.alpha and not covered

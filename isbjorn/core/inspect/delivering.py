@@ -1,0 +1,156 @@
+"""What an order would make, told before it is made: names, sizes, how long, how large, and what would go wrong."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from pathlib import Path
+
+from pydantic import BaseModel, Field
+
+from isbjorn.core.deliver import Delivery, Order, has_alpha, settled
+from isbjorn.core.deliver.crew import processes_for
+from isbjorn.core.deliver.plan import Plan
+from isbjorn.core.document import Shot
+from isbjorn.core.errors import IsbjornError
+from isbjorn.core.inspect.forecast import Cost
+from isbjorn.core.inspect.lookout import Mend, Note, order_notes
+from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.time import rate_text
+
+_SAMPLES = 65
+# Of the time of a frame, what writing it takes at 1280 × 720.
+_SPARE = 1.1
+# A pass is about as large as the picture; values that are no colours are kept as 32 bits.
+_PASS_CHANNELS = {"depth": 2, "motion": 4, "ids": 6, "objects": 24, "plate": 4}
+
+
+class Told(BaseModel):
+    """What an order would make."""
+
+    count: int = Field(description="Frames in all.")
+    first: str = Field(description="Name of the first file.")
+    last: str = Field(description="Name of the last; empty where there is one.")
+    folder: str
+    rate: str
+    length_s: float
+    width: int
+    height: int
+    alpha: str = Field(description="What becomes of transparency and of added light; empty: nothing to say.")
+    sound: str = Field(description="What becomes of the plate's sound; empty: there is none.")
+    seconds: float | None = Field(description="About how long it takes on this machine; null: nobody knows.")
+    bytes: int = Field(description="About how large it comes.")
+    free_bytes: int
+    moments: list[float] = Field(description="Which frame of the shot shows, at even places of what is delivered.")
+    notes: list[Note]
+    refused: str = Field(default="", description="Why it would not be taken; empty: it would be.")
+    where: str = ""
+    remedy: str = ""
+
+
+def alpha_note(shot: Shot, order: Order) -> str:
+    """What becomes of transparency and of added light in a delivery, in one sentence."""
+    form = order.form
+    adds = any(e.on and e.blend == "add" for e in shot.emitters)
+    if not has_alpha(shot, order):
+        return "" if order.over_plate else f"{form.label} carries no alpha: the particles stand on black."
+    if form.exact_light:
+        return "Alpha is premultiplied; added light is exact over any background."
+    return (
+        "Alpha is straight; added light is exact over black only. EXR keeps it exact." if adds else "Alpha is straight."
+    )
+
+
+def about_bytes(shot: Shot, order: Order, count: int) -> int:
+    """About how large the files come, by what such pictures took."""
+    width, height = order.size(shot)
+    form = order.form
+    each = width * height * form.bits / 8
+    if order.passes:
+        units = len(shot.emitters) * ("emitters" in order.passes) + len(shot.groups) * ("groups" in order.passes)
+        channels = 4 * units + sum(_PASS_CHANNELS.get(name, 0) for name in order.passes)
+        each *= 1 + channels / 8
+    return int(each * count)
+
+
+def _sound_note(delivery: Delivery) -> str:
+    order, retime = delivery.order, delivery.order.retime
+    try:
+        sound = delivery.sound
+        plain = (
+            delivery
+            if retime is None
+            else Delivery(delivery.shot, order.model_copy(update={"retime": None}), delivery.plates)
+        )
+        if sound is None and retime is not None and plain.sound is not None:
+            return "At another speed there is no sound."
+    except IsbjornError as error:
+        return str(error)
+    if sound is None:
+        return ""
+    if order.form.movie:
+        return f"With the plate’s sound, {sound.rate:,} Hz, {sound.layout}."
+    return f"The plate’s sound goes beside it as WAV, {sound.rate:,} Hz, {sound.layout}."
+
+
+def told(
+    shot: Shot,
+    order: Order,
+    cost: Cost | None,
+    plates: PlateReader,
+    project: str = "",
+    taken: frozenset[str] = frozenset(),
+) -> Told:
+    """What an order would make. cost: of a frame; None: nobody knows."""
+    refused = where = remedy = ""
+    ready = order
+    try:
+        ready = settled(shot, order, project, taken)
+    except IsbjornError as error:
+        refused, where, remedy = error.what, error.where, error.remedy
+    plan = Plan(shot, ready)
+    delivery = Delivery(shot, ready, plates)
+    numbers = plan.numbers
+    width, height = ready.size(shot)
+    dearer = (2 if order.fields != "none" else 1) * (2.5 if order.passes else 1) * _SPARE
+    size = about_bytes(shot, ready, len(plan))
+    free = _free_bytes(Path(order.folder))
+    notes = order_notes(shot, order)
+    if free < size:
+        notes.insert(0, Note(
+            kind="disk", level="trouble", what=f"The disk has {free / 1e9:.1f} GB free; this comes to about {size / 1e9:.1f} GB.",
+            why="A full disk stops a delivery; what is made stays, and it goes on when there is room.",
+            mend=Mend(label="Deliver at half the size", order={"scale": order.scale / 2}) if order.scale > 0.25 else None,
+        ))  # fmt: skip
+    movie = order.form.movie
+    return Told(
+        count=len(plan),
+        first=ready.path(None if movie else numbers[0]).name,
+        last="" if movie or len(plan) < 2 else ready.path(numbers[-1]).name,
+        folder=ready.folder,
+        rate=rate_text(plan.rate),
+        length_s=float(len(plan) / plan.rate),
+        width=width,
+        height=height,
+        alpha=alpha_note(shot, order),
+        sound="" if refused else _sound_note(delivery),
+        seconds=None
+        if cost is None
+        else len(plan) * cost.ms(width, height) * dearer / 1000 / min(processes_for(delivery.job), os.cpu_count() or 1),
+        bytes=size,
+        free_bytes=free,
+        moments=[float(plan[round(k * (len(plan) - 1) / (_SAMPLES - 1))].frame) for k in range(_SAMPLES)],
+        notes=notes,
+        refused=refused,
+        where=where,
+        remedy=remedy,
+    )
+
+
+def _free_bytes(folder: Path) -> int:
+    while not folder.is_dir() and folder != folder.parent:
+        folder = folder.parent
+    try:
+        return shutil.disk_usage(folder).free
+    except OSError:
+        return 0

@@ -1,0 +1,181 @@
+"""The sound of a movie, cut to a stretch of it, to the sample."""
+
+from __future__ import annotations
+
+import wave
+from collections.abc import Iterator
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import av
+import numpy as np
+
+from isbjorn.core.arrays import Floats
+from isbjorn.core.document import Plate
+from isbjorn.core.errors import IsbjornError
+from isbjorn.core.media.movies import FILE_OPTIONS, MOVIES
+from isbjorn.core.media.whole import whole
+
+_RATES, _USUAL_RATE = (32_000, 44_100, 48_000, 88_200, 96_000), 48_000
+# What is looked for before a place, so that a codec has what it builds on.
+_RUN_UP_S = 0.5
+
+
+@dataclass(frozen=True)
+class Sound:
+    """A stretch of a movie's sound. start_s: seconds of the movie from its first picture on, may lie before it; what it does not
+    have is silence, or comes round after `round_s`."""
+
+    path: Path
+    start_s: Fraction
+    length_s: Fraction
+    rate: int
+    layout: str
+    channels: int
+    round_s: Fraction | None = None
+    # Silence before it.
+    delay_s: Fraction = Fraction(0)
+
+    def at_rate(self, rate: int) -> Sound:
+        """The same at another number of samples a second."""
+        return Sound(
+            self.path, self.start_s, self.length_s, rate, self.layout, self.channels, self.round_s, self.delay_s
+        )
+
+    @property
+    def samples(self) -> int:
+        """How many there are of each channel."""
+        return round((self.length_s + self.delay_s) * self.rate)
+
+    def blocks(self) -> Iterator[Floats]:
+        """The samples in [-1, 1], float32 (n, channels), piece by piece; all together `samples`."""
+        given, silence = 0, round(self.delay_s * self.rate)
+        for block in self._with_silence(silence):
+            block = block[: self.samples - given]
+            if len(block):
+                given += len(block)
+                yield block
+            if given >= self.samples:
+                return
+
+    def _with_silence(self, silence: int) -> Iterator[Floats]:
+        while silence > 0:
+            yield np.zeros((min(silence, self.rate), self.channels), np.float32)
+            silence -= self.rate
+        start, wanted = self.start_s, self.length_s
+        while wanted > 0:
+            if self.round_s:
+                start %= self.round_s
+            now = wanted if self.round_s is None else min(wanted, self.round_s - start)
+            yield from self._stretch(start, now)
+            start, wanted = start + now, wanted - now
+        # Rounding must not leave a sample missing.
+        yield np.zeros((self.rate, self.channels), np.float32)
+
+    def _stretch(self, start: Fraction, length: Fraction) -> Iterator[Floats]:
+        """From a place on: exactly round(length · rate) samples, silence where there are none."""
+        first, count = round(start * self.rate), round(length * self.rate)
+        at, end = first, first + count
+        try:
+            for here, samples in self._decoded(start):
+                if here >= end:
+                    break
+                if here > at:
+                    yield from _zeros(here - at, self)
+                    at = here
+                piece = samples[max(0, at - here) : end - here]
+                if len(piece):
+                    yield piece
+                    at += len(piece)
+        except av.FFmpegError as error:
+            raise IsbjornError(
+                f"the sound cannot be decoded ({error}).",
+                str(self.path),
+                "Leave the sound out, or make the movie again.",
+            ) from None
+        yield from _zeros(end - at, self)
+
+    def _decoded(self, start: Fraction) -> Iterator[tuple[int, Floats]]:
+        """Decoded pieces: the place of the first sample, counted from the first picture; and the samples."""
+        with av.open(str(self.path), options=FILE_OPTIONS) as container:
+            stream = container.streams.audio[0]
+            zero = _zero(container)
+            sought = start + zero - Fraction(_RUN_UP_S)
+            if sought > 0 and stream.time_base is not None:
+                container.seek(int(sought / stream.time_base), stream=stream, backward=True)
+            resampler = av.AudioResampler(format="flt", layout=self.layout, rate=self.rate)
+            at: int | None = None
+            frames: Any = container.decode(stream)
+            for frame in frames:
+                if at is None:
+                    if frame.pts is None:
+                        continue
+                    at = round((frame.pts * frame.time_base - zero) * self.rate)
+                for made in resampler.resample(frame):
+                    samples = _values(made, self.channels)
+                    yield at, samples
+                    at += len(samples)
+            if at is not None:
+                for made in resampler.resample(None):
+                    samples = _values(made, self.channels)
+                    yield at, samples
+                    at += len(samples)
+
+
+def _zeros(count: int, sound: Sound) -> Iterator[Floats]:
+    while count > 0:
+        yield np.zeros((min(count, sound.rate), sound.channels), np.float32)
+        count -= sound.rate
+
+
+def _values(frame: Any, channels: int) -> Floats:
+    return np.ascontiguousarray(frame.to_ndarray().reshape(-1, channels), np.float32)
+
+
+def _zero(container: Any) -> Fraction:
+    """When a movie shows its first picture, in seconds of its own clock."""
+    if not container.streams.video:
+        return Fraction(0)
+    video = container.streams.video[0]
+    return Fraction(video.start_time * video.time_base) if video.start_time is not None else Fraction(0)
+
+
+def sound_of(plate: Plate, path: Path, start_s: Fraction, length_s: Fraction) -> Sound | None:
+    """The sound that belongs to a stretch of shot time; None where the plate has none. Raises IsbjornError for a damaged movie."""
+    if path.suffix.lower() not in MOVIES:
+        return None
+    try:
+        with av.open(str(path), options=FILE_OPTIONS) as container:
+            if not container.streams.audio:
+                return None
+            audio = container.streams.audio[0]
+            rate = audio.rate if audio.rate in _RATES else _USUAL_RATE
+            layout, channels = audio.layout.name, len(audio.layout.channels)
+            video = container.streams.video[0] if container.streams.video else None
+            lasts = Fraction(container.duration or 0, av.time_base)
+            if video is not None and video.duration and video.time_base:
+                lasts = Fraction(video.duration * video.time_base)
+    except (av.FFmpegError, IndexError, OSError) as error:
+        raise IsbjornError(f"its sound cannot be read ({error}).", str(path), "Leave the sound out.") from None
+    offset = Fraction(plate.offset_s).limit_denominator(10**6)
+    comes_round = lasts if plate.beyond == "loop" and lasts > 0 else None
+    return Sound(path, start_s - offset, length_s, rate, layout, channels, comes_round)
+
+
+def write_wave(path: Path, sound: Sound) -> None:
+    """Write a WAV file of 24 bits, whole or not at all. Raises IsbjornError when the disk refuses."""
+    try:
+        with whole(path) as file, wave.open(file, "wb") as out:  # type: ignore[call-overload]
+            out.setnchannels(sound.channels)
+            out.setsampwidth(3)
+            out.setframerate(sound.rate)
+            out.setnframes(sound.samples)
+            for block in sound.blocks():
+                whole_numbers = np.clip(np.round(block.astype(np.float64) * 8388607), -8388608, 8388607).astype("<i4")
+                out.writeframesraw(whole_numbers.view(np.uint8).reshape(-1, 4)[:, :3].tobytes())
+    except (OSError, wave.Error) as error:
+        raise IsbjornError(
+            f"the sound could not be written ({error}).", str(path), "Is there room on the disk?"
+        ) from None
