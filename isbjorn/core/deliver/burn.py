@@ -92,7 +92,7 @@ def slate(shot: Shot, order: Order, plan: Plan) -> Floats:
     _lay(out, rule, edge, top + round(1.7 * em), _LINE)
     for number, (name, text) in enumerate(rows):
         y = top + round((3.2 + 1.5 * number) * em)
-        for words, x, colour in ((name, edge, _SOFT), (text, edge + round(5 * em), _INK)):
+        for words, x, colour in ((name, edge, _SOFT), (text, edge + round(6.4 * em), _INK)):
             sheet, middle = _words(words, em, width - x - edge)
             _lay(out, sheet, x, y - middle, colour)
     return out

@@ -6,11 +6,12 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Annotated, Literal, Self
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, field_validator, model_validator
+from pydantic import AfterValidator, Field, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
 from isbjorn.core.deliver import naming
 from isbjorn.core.document import Shot
+from isbjorn.core.document.base import Part
 from isbjorn.core.document.curves import in_order
 from isbjorn.core.document.values import Key
 from isbjorn.core.errors import IsbjornError
@@ -25,11 +26,7 @@ PassName = Literal["emitters", "groups", "depth", "motion", "ids", "objects", "p
 BurnName = Literal["timecode", "frame", "name", "figures"]
 
 
-class _Part(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
-
-
-class Retime(_Part):
+class Retime(Part):
     """The shot at another rate or speed. All is drawn at its own moment; no frames are mixed, unless the plate's are to be."""
 
     rate: str | None = Field(default=None, max_length=LONGEST_RATE, description="Frames a second; empty: the shot's.")
@@ -60,7 +57,7 @@ class Retime(_Part):
         return self
 
 
-class Order(_Part):
+class Order(Part):
     """What is to be delivered: which frames, where to, in which format."""
 
     format: str = Field(default="png8", max_length=80, description="The name of a format that is offered.")

@@ -5,10 +5,11 @@ from __future__ import annotations
 import json
 from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
+from pydantic import Field, ValidationError, field_validator
 from pydantic_core import PydanticCustomError
 
 from isbjorn.core.deliver.order import Order
+from isbjorn.core.document.base import Part
 from isbjorn.core.document.files import first_problem
 from isbjorn.core.errors import IsbjornError
 
@@ -17,11 +18,9 @@ _OWN = ("first", "last", "folder", "purpose")
 _LARGEST_FILE = 1 << 20
 
 
-class Purpose(BaseModel):
+class Purpose(Part):
     """An order made ready. order: fields of `Order`; what it does not say is as an order has it. frames: all of the shot, or the
     one that is shown."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
 
     format: Literal["isbjorn-purpose"] = "isbjorn-purpose"
     version: Literal[1] = 1

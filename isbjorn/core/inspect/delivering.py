@@ -21,6 +21,8 @@ from isbjorn.core.time import rate_text
 _SAMPLES = 65
 # Of the time of a frame, what writing it takes at 1280 × 720.
 _SPARE = 1.1
+# So many channels of passes come as large as the picture.
+_CHANNELS_AS_LARGE = 22
 # A pass is about as large as the picture; values that are no colours are kept as 32 bits.
 _PASS_CHANNELS = {"depth": 2, "motion": 4, "ids": 6, "objects": 24, "plate": 4}
 
@@ -69,7 +71,8 @@ def about_bytes(shot: Shot, order: Order, count: int) -> int:
     if order.passes:
         units = len(shot.emitters) * ("emitters" in order.passes) + len(shot.groups) * ("groups" in order.passes)
         channels = 4 * units + sum(_PASS_CHANNELS.get(name, 0) for name in order.passes)
-        each *= 1 + channels / 8
+        # Much of a pass is empty.
+        each *= 1 + channels / _CHANNELS_AS_LARGE
     return int(each * count)
 
 

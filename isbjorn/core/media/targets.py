@@ -8,9 +8,10 @@ from typing import Any
 
 import numpy as np
 import PyOpenColorIO as ocio
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import Field
 
 from isbjorn.core.arrays import Floats
+from isbjorn.core.document.base import Part
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import SPACES, Encoding
 
@@ -63,10 +64,8 @@ def spaces_of(path: str) -> tuple[list[str], list[tuple[str, str]]]:
     return spaces, views
 
 
-class Target(BaseModel):
+class Target(Part):
     """What the values of a file mean: a colour space, or what a view makes of it for a display."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
 
     space: str = Field(default="", max_length=200, description="A colour space of the configuration.")
     display: str = Field(default="", max_length=200, description="In place of a space: a display …")

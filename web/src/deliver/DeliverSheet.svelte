@@ -1,86 +1,33 @@
 <script lang="ts">
-  import {
-    got,
-    api,
-    Refused,
-    type DeliveryCard,
-    type DeliveryForm,
-    type Note,
-    type Order,
-    type Problem,
-  } from '../api/client';
+  import { api, got, type DeliveryCard, type Order } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
-  import { notices } from '../state/notices.svelte';
-  import Choice from '../ui/Choice.svelte';
+  import FileButton from '../ui/FileButton.svelte';
+  import Icon from '../ui/Icon.svelte';
   import Sheet from '../ui/Sheet.svelte';
+  import { Ordering } from './order.svelte';
+  import OrderFields from './OrderFields.svelte';
   import Queue from './Queue.svelte';
+  import { bytes, lasting } from './told';
 
   let { desk, open = $bindable() }: { desk: Desk; open: boolean } = $props();
-  let form = $state<DeliveryForm | null>(null);
-  let order = $state<Order | null>(null);
-  let note = $state('');
-  let notes = $state.raw<Note[]>([]);
-  let problem = $state<Problem | null>(null);
+  // svelte-ignore state_referenced_locally
+  const ordering = new Ordering(desk);
   let queue = $state<DeliveryCard[]>([]);
-  const scales = [
-    { value: '0.25', label: 'Quarter' },
-    { value: '0.5', label: 'Half' },
-    { value: '1', label: 'Full size' },
-    { value: '2', label: 'Double' },
-  ];
-  const width = $derived(Math.round((desk.shot?.width ?? 0) * (order?.scale ?? 1)));
-  const height = $derived(Math.round((desk.shot?.height ?? 0) * (order?.scale ?? 1)));
+  let naming = $state<string | null>(null);
+  const order = $derived(ordering.order);
+  const told = $derived(ordering.told);
+  const problem = $derived(
+    ordering.problem ??
+      (told?.refused ? { what: told.refused, where: told.where ?? '', remedy: told.remedy ?? '' } : null),
+  );
 
   $effect(() => {
     if (!open) return;
-    problem = null;
-    void prepare();
+    void ordering.prepare();
     void watch();
     const timer = setInterval(watch, 500);
     return () => clearInterval(timer);
   });
-
-  async function prepare(): Promise<void> {
-    try {
-      form = await got(
-        api.GET('/api/shots/{shot_id}/delivery-form', { params: { path: { shot_id: desk.id } } }),
-      );
-      order = {
-        format: 'png8',
-        first: form.first,
-        last: form.last,
-        folder: form.folder,
-        name: form.name,
-        scale: 1,
-        over_plate: true,
-      };
-    } catch (error) {
-      notices.trouble(error);
-    }
-  }
-
-  async function tell(): Promise<void> {
-    try {
-      note = (
-        await got(
-          api.GET('/api/shots/{shot_id}/delivery-form', {
-            params: {
-              path: { shot_id: desk.id },
-              query: { format: order!.format, over_plate: order!.over_plate },
-            },
-          }),
-        )
-      ).alpha_note;
-      notes = await got(
-        api.POST('/api/shots/{shot_id}/order-notes', {
-          params: { path: { shot_id: desk.id } },
-          body: order!,
-        }),
-      );
-    } catch (error) {
-      notices.trouble(error);
-    }
-  }
 
   async function watch(): Promise<void> {
     try {
@@ -92,102 +39,147 @@
 
   async function deliver(event: SubmitEvent): Promise<void> {
     event.preventDefault();
-    problem = null;
-    try {
-      await got(
-        api.POST('/api/shots/{shot_id}/deliveries', {
-          params: { path: { shot_id: desk.id } },
-          body: order!,
-        }),
-      );
-      await watch();
-    } catch (error) {
-      if (error instanceof Refused) problem = error.problem;
-      else notices.trouble(error);
-    }
+    if (await ordering.deliver()) await watch();
+  }
+
+  async function keep(): Promise<void> {
+    const name = naming?.trim();
+    naming = null;
+    if (name) await ordering.keep(name);
   }
 </script>
 
 <Sheet
   bind:open
   title="Deliver"
-  about="At the shot’s exact rate. Frames and movies appear whole, or not at all."
-  wide
+  about="Frames and movies appear whole, or not at all, and are looked at once more when they are done."
+  size="broad"
 >
-  {#if form && order}
-    {@const o = order}
-    <form class="grid grid-cols-[1fr_1fr] gap-x-5 gap-y-2.5" onsubmit={deliver}>
-      <div>
-        <span class="text-soft">Format</span>
-        <Choice
-          row={false}
-          label="Format"
-          value={o.format}
-          items={form.formats.map((f) => ({ value: String(f.name), label: String(f.label) }))}
-          onset={(v) => {
-            o.format = v as Order['format'];
-            void tell();
-          }}
-        />
-      </div>
-      <div>
-        <span class="text-soft">Size · {width} × {height} px</span>
-        <Choice
-          row={false}
-          label="Size"
-          value={String(o.scale)}
-          items={scales}
-          onset={(v) => (o.scale = Number(v))}
-        />
-      </div>
-      <label class="block">
-        <span class="text-soft">First frame</span>
-        <input class="field w-full" type="number" required bind:value={o.first} />
-      </label>
-      <label class="block">
-        <span class="text-soft"
-          >Last frame · {Math.max(0, o.last - o.first + 1)} frames at {desk.shot?.rate} fps</span
-        >
-        <input class="field w-full" type="number" required bind:value={o.last} />
-      </label>
-      <label class="block">
-        <span class="text-soft">Folder</span>
-        <input class="field w-full" required bind:value={o.folder} />
-      </label>
-      <label class="block">
-        <span class="text-soft">Name</span>
-        <input class="field w-full" required bind:value={o.name} />
-      </label>
-      <label class="flex items-center gap-2">
-        <input type="checkbox" class="accent-(--aurora)" bind:checked={o.over_plate} onchange={tell} /> Over the
-        plate
-      </label>
-      <div class="flex justify-end">
-        <button class="button main">Deliver {Math.max(0, o.last - o.first + 1)} frames</button>
-      </div>
-      {#if note}<p class="col-span-2 text-soft">{note}</p>{/if}
-      {#each notes as one (one.kind)}
-        <div class="col-span-2 flex items-center gap-2 rounded-md border border-amber px-2.5 py-1.5">
-          <span class="text-amber" aria-hidden="true">⚠</span>
-          <p class="flex-1">{one.what} <span class="text-soft">{one.why}</span></p>
-          {#if one.mend}
+  {#if ordering.form && order}
+    <form class="grid grid-cols-[230px_1fr] gap-x-6" onsubmit={deliver}>
+      <nav aria-label="Purposes">
+        <h3 class="mb-1.5 text-soft">What is it for?</h3>
+        <ul class="flex flex-col gap-1">
+          {#each ordering.form.purposes as purpose (purpose.id ?? purpose.name)}
+            {@const on = order.purpose === purpose.name}
+            <li class="flex items-stretch gap-0.5">
+              <button
+                type="button"
+                class="min-w-0 flex-1 rounded-lg border px-2.5 py-1.5 text-left {on
+                  ? 'border-aurora bg-aurora-ground'
+                  : 'border-transparent hover:bg-raised'}"
+                aria-pressed={on}
+                onclick={() => ordering.choose(purpose)}
+              >
+                <span class="block font-semibold">{purpose.name}</span>
+                {#if on && purpose.about}<span class="block text-[11.5px] text-soft">{purpose.about}</span
+                  >{/if}
+              </button>
+              {#if purpose.id != null}
+                <a
+                  class="quiet"
+                  href="/api/purposes/{purpose.id}/export"
+                  download
+                  title="Share it as a file"
+                  aria-label="Share {purpose.name} as a file">↓</a
+                >
+                <button
+                  type="button"
+                  class="quiet"
+                  aria-label="Forget {purpose.name}"
+                  onclick={() => ordering.drop(purpose.id!)}><Icon name="close" size={11} /></button
+                >
+              {/if}
+            </li>
+          {/each}
+        </ul>
+        <div class="mt-2 flex flex-wrap gap-1.5">
+          {#if naming === null}
             <button
               type="button"
-              class="button"
-              onclick={() => {
-                order = { ...o, ...one.mend!.order } as Order;
-                void tell();
-              }}>{one.mend.label}</button
+              class="button h-6! px-2! text-[11.5px]"
+              onclick={() => (naming = order.purpose ? `${order.purpose}, mine` : 'Mine')}>Keep this …</button
             >
+            <FileButton
+              text="Import …"
+              label="Purpose file"
+              accept=".json"
+              ontake={(file) => ordering.take(file)}
+            />
+          {:else}
+            <!-- svelte-ignore a11y_autofocus -->
+            <input
+              class="field w-full"
+              aria-label="Name of the purpose"
+              autofocus
+              maxlength="120"
+              bind:value={naming}
+              onkeydown={(e) => {
+                e.stopPropagation();
+                if (e.key === 'Enter') {
+                  e.preventDefault();
+                  void keep();
+                } else if (e.key === 'Escape') {
+                  e.preventDefault();
+                  naming = null;
+                }
+              }}
+            />
+            <button type="button" class="button h-6! px-2! text-[11.5px]" onclick={keep}>Keep</button>
           {/if}
         </div>
-      {/each}
-      {#if problem}
-        <p class="col-span-2 rounded-md border border-red px-2.5 py-1.5 text-red" role="alert">
-          ⚠ {problem.where ? `${problem.where}: ` : ''}{problem.what}
-          <span class="text-soft">{problem.remedy}</span>
-        </p>
-      {/if}
+      </nav>
+      <div class="min-w-0">
+        <OrderFields {ordering} />
+        <div class="mt-3 rounded-lg border border-line bg-raised px-3 py-2" aria-live="polite">
+          {#if told}
+            <div class="flex items-baseline justify-between gap-3">
+              <span class="truncate font-semibold" title={told.folder}
+                >{told.first}{#if told.last}<span class="px-1 text-soft">…</span>{told.last}{/if}</span
+              >
+              <span class="shrink-0 text-soft"
+                >{told.width} × {told.height} · {told.rate} fps · {told.length_s.toFixed(2)} s</span
+              >
+            </div>
+            <div class="mt-0.5 flex items-center justify-between gap-3">
+              <span class="text-soft"
+                >{told.count}
+                {told.count === 1 ? 'frame' : 'frames'} · about {bytes(
+                  told.bytes,
+                )}{#if told.seconds != null}{' '}
+                  · {lasting(told.seconds)}{/if}</span
+              >
+              <button class="button main" disabled={problem !== null}
+                >Deliver {told.count} {told.count === 1 ? 'frame' : 'frames'}</button
+              >
+            </div>
+            {#each [told.alpha, told.sound].filter(Boolean) as note (note)}<p
+                class="mt-1 text-[11.5px] text-soft"
+              >
+                {note}
+              </p>{/each}
+          {:else if !problem}<p class="text-soft">Reckoning …</p>{/if}
+          {#if problem}
+            <p class="mt-1 text-red" role="alert">
+              ⚠ {problem.where ? `${problem.where}: ` : ''}{problem.what}
+              <span class="text-soft">{problem.remedy}</span>
+            </p>
+          {/if}
+        </div>
+        {#each told?.notes ?? [] as one (one.kind)}
+          <div class="mt-1.5 flex items-center gap-2 rounded-md border border-amber px-2.5 py-1.5">
+            <span class="text-amber" aria-hidden="true">⚠</span>
+            <p class="flex-1">{one.what} <span class="text-soft">{one.why}</span></p>
+            {#if one.mend}
+              <button
+                type="button"
+                class="button"
+                onclick={() => ordering.set(one.mend!.order as Partial<Order>)}>{one.mend.label}</button
+              >
+            {/if}
+          </div>
+        {/each}
+      </div>
     </form>
   {/if}
   <Queue {queue} onchange={watch} />

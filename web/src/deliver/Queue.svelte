@@ -2,21 +2,16 @@
   import { api, got, type DeliveryCard } from '../api/client';
   import { notices } from '../state/notices.svelte';
   import Icon from '../ui/Icon.svelte';
+  import { lasting } from './told';
 
   let { queue, onchange }: { queue: DeliveryCard[]; onchange: () => void } = $props();
   const words: Record<string, string> = {
     waiting: 'waiting',
     working: 'working',
-    done: 'done',
+    done: 'done, checked',
     cancelled: 'cancelled',
     failed: 'stopped',
   };
-
-  function time(seconds: number): string {
-    if (seconds < 90) return `${Math.ceil(seconds)} s left`;
-    if (seconds < 5400) return `${Math.round(seconds / 60)} min left`;
-    return `${(seconds / 3600).toFixed(1)} h left`;
-  }
 
   const of = (job: DeliveryCard) => ({ params: { path: { delivery_id: job.id! } } });
 
@@ -64,7 +59,7 @@
           ></progress>
           <div class="truncate text-[11px] text-soft" title={job.problem ?? job.result}>
             {job.done} of {job.total} frames{#if job.seconds_left !== null}
-              · {time(job.seconds_left)} · {(1000 / job.ms_per_frame).toFixed(1)} frames/s{/if}
+              · {lasting(job.seconds_left)} left · {(1000 / job.ms_per_frame).toFixed(1)} frames/s{/if}
             {#if job.problem}· <span class="text-red">{job.problem}</span>{:else if job.result}· {job.result}{/if}
           </div>
         </div>

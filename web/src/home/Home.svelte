@@ -227,7 +227,7 @@
   bind:open={queueOpen}
   title="Deliveries"
   about={queue.length ? '' : 'Nothing was delivered yet. Open a shot and press Deliver.'}
-  wide
+  size="wide"
 >
   <Queue {queue} onchange={watch} />
 </Sheet>

@@ -12,7 +12,7 @@
   bind:open
   title="Keys"
   about="Numbers: drag, arrows to step (Shift ×10, Alt ÷10), type to be exact, 25*4 is understood."
-  wide
+  size="wide"
 >
   <Switch
     label="Single letters are commands"

@@ -69,7 +69,7 @@
   bind:open
   title="Library of emitters"
   about="Each comes with the forces, zones and markers that it hangs on. The pictures are made by the engine."
-  wide
+  size="wide"
 >
   <div class="flex items-center gap-2 pb-2">
     <input

@@ -83,7 +83,7 @@
   bind:open
   title="Versions"
   about="Named states of the shot, to hold against it and to take up again."
-  wide
+  size="wide"
 >
   <form
     class="flex gap-2"

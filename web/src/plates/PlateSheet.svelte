@@ -136,7 +136,7 @@
   about={desk.tools.choosing
     ? 'A movie, a numbered sequence or a picture, with alpha where it has any.'
     : 'What lies under the particles: a movie, a numbered sequence or a picture.'}
-  wide
+  size="wide"
 >
   <div class="grid grid-cols-3 gap-3">
     {#each library as media (media.id)}

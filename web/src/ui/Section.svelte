@@ -21,6 +21,7 @@
 
 <section class="border-b border-line last:border-b-0" aria-label={title}>
   <button
+    type="button"
     class="flex h-[27px] w-full items-center gap-1 text-left hover:text-word"
     class:text-soft={!open}
     aria-expanded={open}
