@@ -208,8 +208,6 @@ def drop_purpose(studio: Here, purpose_id: Id) -> Response:
 def order_delivery(studio: Here, shot_id: Id, body: Order) -> DeliveryCard:
     """Put a delivery into the queue. It uses the shot as it stands now."""
     shot = studio.store.document(shot_id)
-    if not Path(body.folder).is_absolute():
-        raise IsbjornError("give the whole path of the folder.", "folder", "It starts at the root of the disk.")
     _allowed(studio, body)
     order = settled(shot, body, studio.store.project_of(shot_id).name, _taken(studio))
     check_folder(order)
@@ -227,6 +225,9 @@ def order_delivery(studio: Here, shot_id: Id, body: Order) -> DeliveryCard:
 
 
 def _allowed(studio: Studio, order: Order) -> None:
+    """Raise IsbjornError for places that a delivery may not go to or read from."""
+    if not Path(order.folder).is_absolute():
+        raise IsbjornError("give the whole path of the folder.", "folder", "It starts at the root of the disk.")
     if order.colour is not None and order.colour.config:
         studio.plates.allow(Path(order.colour.config), order.colour.config)
 

@@ -11,9 +11,11 @@ import tempfile
 import time
 import urllib.request
 from pathlib import Path
+from typing import Any
 
 from selenium import webdriver
 from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.remote.webelement import WebElement
 from selenium.webdriver.support.ui import WebDriverWait
 
@@ -124,3 +126,42 @@ class Page:
 
     def errors(self) -> list[str]:
         return [line["message"] for line in self.driver.get_log("browser") if line["level"] == "SEVERE"]
+
+
+class Delivering:
+    """The sheet of deliveries of a page."""
+
+    def __init__(self, page: Page) -> None:
+        self.page = page
+        page.button("Deliver").click()
+        page.until(lambda: page.all('[role="dialog"] form [aria-label="Format"]'))
+
+    def open(self, part: str) -> None:
+        """Open a part of the form."""
+        head = self.page.find(f'[role="dialog"] section[aria-label="{part}"] > button')
+        if head.get_attribute("aria-expanded") != "true":
+            head.click()
+
+    def box(self, label: str) -> Any:
+        return next(x for x in self.page.all('[role="dialog"] label') if x.text.startswith(label)).find_element(
+            "css selector", "input"
+        )
+
+    def put(self, label: str, text: str) -> None:
+        """Type into a field."""
+        box = self.box(label)
+        box.send_keys(Keys.CONTROL, "a")
+        box.send_keys(text, Keys.ENTER)
+
+    def choose(self, purpose: str) -> None:
+        """Say what it is for, and wait until it is reckoned."""
+        nav = self.page.find('[aria-label="Purposes"]')
+        next(b for b in nav.find_elements("css selector", "button") if b.text.startswith(purpose)).click()
+
+    def order(self, count: int) -> None:
+        """Put it into the queue, as soon as it is reckoned that it comes to so many frames."""
+        label = f"Deliver {count} frame" + ("s" if count > 1 else "")
+        self.page.until(
+            lambda: any(b.text == label and b.is_enabled() for b in self.page.all('[role="dialog"] form button.main'))
+        )
+        self.page.find('[role="dialog"] form button.main').click()

@@ -13,7 +13,7 @@ from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 
 from isbjorn.demo.seas import WATERLINE, bow_across
-from tests.browser.chromium import Page, Running
+from tests.browser.chromium import Delivering, Page, Running
 
 
 def ask(address: str, method: str, path: str, body: object) -> Any:
@@ -110,13 +110,12 @@ def main(folder: Path) -> None:
         page.button("Pause").click()
         page.until(page.settled)
         take("shot")
-        page.button("Deliver").click()
-        box = next(x for x in page.all('[role="dialog"] label') if x.text.startswith("Last frame")).find_element(
-            "css selector", "input"
-        )
-        box.send_keys(Keys.CONTROL, "a")
-        box.send_keys("59")
-        page.button("Deliver 60 frames").click()
+        sheet = Delivering(page)
+        sheet.choose("Over the plate")
+        sheet.order(250)
+        sheet.choose("Passes")
+        sheet.open("Time")
+        sheet.put("Speed", "40")
         page.until(lambda: "frames/s" in page.find("[data-delivery]").text)
         take("deliver")
         page.find('[role="dialog"]').send_keys(Keys.ESCAPE)

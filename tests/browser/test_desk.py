@@ -5,6 +5,7 @@ import unittest
 
 from selenium.webdriver.common.keys import Keys
 
+from tests.browser.chromium import Delivering
 from tests.browser.looking import Looking
 
 
@@ -172,11 +173,9 @@ class Elsewhere(Looking):
         self.page.until(lambda: not self.page.all('main [role="alert"]') and self.page.settled())
 
     def test_a_delivery_to_nowhere_is_said_in_the_form(self) -> None:
-        self.page.button("Deliver").click()
-        folder = self.page.find('[role="dialog"] label:nth-of-type(3) input')
-        folder.send_keys(Keys.CONTROL, "a")
-        folder.send_keys("somewhere")
-        next(b for b in self.page.all('[role="dialog"] button') if b.text.startswith("Deliver ")).click()
+        sheet = Delivering(self.page)
+        sheet.open("Name and place")
+        sheet.put("Folder", "somewhere")
         self.page.until(lambda: "whole path" in self.page.find('[role="dialog"] [role="alert"]').text)
         self.assertTrue(all("422" in line for line in self.page.errors()))
 

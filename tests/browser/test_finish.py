@@ -7,6 +7,7 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
 from isbjorn.core.evaluate.glyphs import FONT
+from tests.browser.chromium import Delivering
 from tests.browser.looking import Looking
 
 
@@ -271,9 +272,7 @@ class Compared(Looking):
         self.page.until(lambda: self.embers()["opacity"]["value"] == 0)
 
     def test_an_order_without_alpha_is_mended_in_its_sheet(self) -> None:
-        self.page.button("Deliver").click()
-        self.page.find('[role="dialog"] [aria-label="Format"]').click()
-        next(i for i in self.page.all('[role="option"]') if "H.264" in i.text).click()
+        Delivering(self.page).choose("Over the plate")
         next(x for x in self.page.all('[role="dialog"] label') if "Over the" in x.text).click()
         self.page.until(lambda: "keeps no alpha" in self.page.find('[role="dialog"]').text)
         next(b for b in self.page.all('[role="dialog"] button') if b.text.startswith("Deliver as")).click()

@@ -5,8 +5,10 @@ from pathlib import Path
 
 import av
 import numpy as np
+import OpenImageIO as oiio
 from selenium.webdriver.common.keys import Keys
 
+from tests.browser.chromium import Delivering
 from tests.browser.looking import Looking
 from tests.core.test_media import movie
 
@@ -153,24 +155,60 @@ class Interface(Looking):
         self.assertNotEqual(self.page.pixels(), before)
 
     def test_a_delivery_is_ordered_watched_and_found(self) -> None:
-        self.page.button("Deliver").click()
-        folder = Path(self.page.find('[role="dialog"] label:nth-of-type(3) input').get_attribute("value") or "")
-        for label, text in (("First frame", "10"), ("Last frame", "14")):
-            box = next(x for x in self.page.all('[role="dialog"] label') if x.text.startswith(label)).find_element(
-                "css selector", "input"
-            )
-            box.send_keys(Keys.CONTROL, "a")
-            box.send_keys(text)
-        self.page.button("Deliver 5 frames").click()
+        sheet = Delivering(self.page)
+        sheet.open("Name and place")
+        folder = Path(sheet.box("Folder").get_attribute("value") or "")
+        self.page.find('[role="dialog"] [aria-label="Format"]').click()
+        next(i for i in self.page.all('[role="option"]') if i.text.startswith("PNG sequence, 8")).click()
+        sheet.open("Frames")
+        sheet.put("First frame", "10")
+        sheet.put("Last frame", "14")
+        sheet.order(5)
         self.page.until(
             lambda: self.page.find("[data-delivery]").get_attribute("data-state") == "done", "the delivery did not end"
         )
         made = sorted(p.name for p in folder.glob("*.png"))
-        self.assertEqual(made, [f"Beacon copy.{n:04d}.png" for n in range(10, 15)])
+        self.assertEqual(made, [f"Beacon copy_v001.{n:04d}.png" for n in range(10, 15)])
         with av.open(str(folder / made[0])) as picture:
             pixels = next(picture.decode(video=0)).to_ndarray(format="rgb24")
         self.assertEqual(pixels.shape, (720, 1280, 3))
         self.assertGreater(np.ptp(pixels), 200)
+
+    def test_a_purpose_is_kept_and_orders_what_it_says(self) -> None:
+        sheet = Delivering(self.page)
+        sheet.open("Name and place")
+        folder = Path(sheet.box("Folder").get_attribute("value") or "")
+        sheet.choose("Passes")
+        next(b for b in self.page.all('[aria-label="Passes"] button') if b.text == "Ids").click()
+        next(b for b in self.page.all('[aria-label="Purposes"] button') if b.text.startswith("Keep this")).click()
+        box = self.page.find('[aria-label="Name of the purpose"]')
+        box.send_keys(Keys.CONTROL, "a")
+        box.send_keys("For the wall", Keys.ENTER)
+        self.page.until(lambda: "For the wall" in self.page.find('[aria-label="Purposes"]').text)
+        self.page.driver.refresh()
+        self.page.until(self.page.settled)
+        sheet = Delivering(self.page)
+        sheet.choose("For the wall")
+        pressed = self.page.until(lambda: self.page.all('[aria-label="Passes"] [aria-pressed="true"]'))
+        self.assertEqual([b.text for b in pressed], ["Emitters", "Groups", "Depth", "Motion", "Cryptomatte"])  # type: ignore[attr-defined]
+        sheet.open("Frames")
+        sheet.put("First frame", "100")
+        sheet.put("Last frame", "101")
+        sheet.open("Time")
+        sheet.put("Speed", "50")
+        self.page.until(lambda: self.page.all('figure[aria-label^="Frames of the shot"]'))
+        sheet.order(4)
+        self.page.until(
+            lambda: (
+                "EXR" in (job := self.page.find("[data-delivery]")).text and job.get_attribute("data-state") == "done"
+            ),
+            "the delivery did not end",
+        )
+        spec = oiio.ImageInput.open(str(folder / "Beacon copy_v001.0103.exr")).spec()
+        self.assertEqual({"R", "Z", "motion.X", "Embers.A", "Objects00.R"} - set(spec.channelnames), set())
+        self.assertNotIn("ids.birth", spec.channelnames)
+        self.page.find('[aria-label="Forget For the wall"]').click()
+        self.page.until(lambda: "For the wall" not in self.page.find('[aria-label="Purposes"]').text)
 
     def test_a_shot_is_made_from_nothing(self) -> None:
         self.page.open("/")

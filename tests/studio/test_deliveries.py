@@ -15,6 +15,7 @@ from unittest import mock
 from isbjorn.cli import main
 from isbjorn.core.document import Plate
 from isbjorn.core.document.files import shot_to_text
+from isbjorn.studio.tables import DeliveryRow
 from isbjorn.studio.worker import Worker
 from tests.core.test_media import movie
 from tests.shots import one_emitter
@@ -30,9 +31,11 @@ class Queue(InStudio):
         mock.patch.object(Worker, "orphaned", return_value=False).start()
         self.addCleanup(mock.patch.stopall)
 
+    def body(self, **more: object) -> dict[str, object]:
+        return {"format": "png8", "first": 0, "last": 5, "folder": str(self.out), "name": "b", "scale": 0.25, **more}
+
     def order(self, **more: object) -> Any:
-        body = {"format": "png8", "first": 0, "last": 5, "folder": str(self.out), "name": "b", "scale": 0.25, **more}
-        return self.client.post(f"/api/shots/{self.shot}/deliveries", json=body)
+        return self.client.post(f"/api/shots/{self.shot}/deliveries", json=self.body(**more))
 
     def work(self) -> None:
         delivery = self.worker._take()
@@ -102,6 +105,80 @@ class Queue(InStudio):
         self.assertIn("exact over any", note(format="exr-half", over_plate=False))
         self.assertEqual(note(format="png8", over_plate=True), "")
 
+    def test_files_are_not_written_over_and_two_orders_never_meet(self) -> None:
+        self.assertEqual(self.order().status_code, 201)
+        self.assertIn("already", self.problem(self.order()))
+        self.assertIn(
+            "already", self.client.post(f"/api/shots/{self.shot}/order-told", json=self.body()).json()["refused"]
+        )
+        self.work()
+        self.assertIn("b.0000.png", self.problem(self.order()))
+        named = {"name": "{project}_{shot}_{version}", "existing": "version"}
+        names = [self.order(**named).json()["order"]["name"] for _ in range(2)]
+        self.assertEqual([name.rpartition("_")[2] for name in names], ["001", "002"])
+        self.assertNotIn("{", names[0])
+
+    def test_what_an_order_would_make_is_told(self) -> None:
+        told = self.client.post(f"/api/shots/{self.shot}/order-told", json=self.body(retime={"speed": 50})).json()
+        self.assertEqual((told["count"], told["first"], told["last"]), (12, "b.0000.png", "b.0011.png"))
+        self.assertGreater(told["seconds"], 0)
+        self.assertEqual(told["moments"][-1], 5.5)
+        for wrong in ({"colour": {"space": "Crimson"}}, {"passes": ["depth"]}, {"name": "{no}"}):
+            told = self.client.post(f"/api/shots/{self.shot}/order-told", json=self.body(**wrong)).json()
+            self.assertTrue(told["refused"], wrong)
+        self.problem(self.client.post(f"/api/shots/{self.shot}/order-told", json=self.body(folder="here")))
+        self.problem(self.client.post(f"/api/shots/{self.shot}/order-told", json=self.body(every=0)))
+
+    def test_colours_of_a_place_that_was_not_named_are_not_read(self) -> None:
+        found = self.client.get("/api/colours").json()
+        self.assertIn("ACEScg", found["spaces"])
+        self.assertIn(["sRGB - Display", "Un-tone-mapped"], found["views"])
+        (self.folder / "config.ocio").write_text("secret")
+        colour = {"space": "ACEScg", "config": str(self.folder / "config.ocio")}
+        for answer in (
+            self.client.get("/api/colours", params={"config": colour["config"]}),
+            self.order(colour=colour),
+            self.client.post(f"/api/shots/{self.shot}/order-told", json=self.body(colour=colour)),
+        ):
+            self.assertIn("not in the library", self.problem(answer))
+
+    def test_purposes_are_kept_shared_and_forgotten(self) -> None:
+        form = lambda: self.client.get(f"/api/shots/{self.shot}/delivery-form").json()["purposes"]  # noqa: E731
+        shipped = len(form())
+        mine = {"name": "Wall", "order": {"format": "mov", "name": "{shot}", "scale": 2}}
+        kept = self.client.post("/api/purposes", json=mine).json()
+        again = self.client.post("/api/purposes", json=mine | {"about": "East"}).json()
+        self.assertEqual((kept["id"], len(form()), form()[-1]["about"]), (again["id"], shipped + 1, "East"))
+        file = self.client.get(f"/api/purposes/{kept['id']}/export")
+        self.assertIn("Wall.purpose.json", file.headers["content-disposition"])
+        self.assertEqual(self.client.delete(f"/api/purposes/{kept['id']}").status_code, 204)
+        self.assertEqual(len(form()), shipped)
+        back = self.client.post("/api/purposes/import", content=file.content).json()
+        self.assertEqual((back["name"], back["order"]), ("Wall", mine["order"]))
+        self.problem(self.client.post("/api/purposes/import", content=b"{"))
+        self.problem(self.client.post("/api/purposes", json=mine | {"order": {"format": "mp3"}}))
+        self.problem(self.client.get("/api/purposes/999/export"), 404)
+
+    def test_an_order_of_an_older_studio_is_still_carried_out(self) -> None:
+        job = self.order().json()["id"]
+        with self.worker.store.session(write=True) as session:
+            row = session.get(DeliveryRow, job)
+            assert row is not None
+            row.order = json.dumps(
+                {
+                    "format": "png8",
+                    "first": 0,
+                    "last": 2,
+                    "folder": str(self.out),
+                    "name": "old",
+                    "scale": 0.25,
+                    "over_plate": True,
+                }
+            )
+            session.add(row)
+        self.work()
+        self.assertEqual((self.first()["state"], len(list(self.out.glob("old.*.png")))), ("done", 3))
+
 
 class CommandLine(InStudio):
     def run_cli(self, *words: str) -> tuple[int, str]:
@@ -144,6 +221,18 @@ class CommandLine(InStudio):
         )
         self.assertEqual(code, 0, said)
         self.assertTrue((self.folder / "m.mp4").is_file())
+        code, said = self.run_cli(
+            "render", str(self.shot), "--purpose", "passes", "--frames", "0-1", "--scale", "0.2", "--speed", "50",
+            "--colour", "ACEScg", "--handles", "1", "--compression", "piz", "--out", str(self.folder / "{shot}_{version}"),
+        )  # fmt: skip
+        self.assertEqual(code, 0, said)
+        self.assertEqual(len(list(self.folder.glob("*_001.*.exr"))), 8)
+        code, said = self.run_cli(
+            "render", str(self.shot), "--out", str(self.folder / "z"), "--dry-run", "--format", "mp4"
+        )
+        self.assertEqual((code, (self.folder / "z.mp4").exists()), (0, False), said)
+        self.assertIn("z.mp4", said)
+        self.assertIn("MB", said)
         code, said = self.run_cli("points", str(self.shot), "--frame", "10", "--out", str(self.folder / "p.csv"))
         self.assertEqual(code, 0, said)
 
@@ -153,6 +242,10 @@ class CommandLine(InStudio):
             ("render", "nothing.json", "--out", "x"),
             ("render", shot, "--frames", "a-b", "--out", "x"),
             ("render", shot, "--format", "gif", "--out", "x"),
+            ("render", shot, "--purpose", "nobody", "--out", "x"),
+            ("render", shot, "--handles", "a", "--out", "x"),
+            ("render", shot, "--passes", "smell", "--out", "x"),
+            ("render", shot, "--colour", "Crimson", "--out", "x"),
             ("points", shot, "--frame", "1", "--out", "x.doc"),
         ):
             code, said = self.run_cli(*words)

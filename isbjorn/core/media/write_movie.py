@@ -168,7 +168,8 @@ def write_segment(path: Path, pictures: Iterable[Floats], track: Track) -> None:
 
 def _container(file: Any, track: Track, options: dict[str, str] | None = None) -> Any:
     """A container that is written to an open file, so that what the disk refuses is heard of."""
-    return av.open(file, "w", format=track.codec.container, options=options or {})
+    # Without the names that some containers draw at random: the same pictures are the same file.
+    return av.open(file, "w", format=track.codec.container, options={"fflags": "+bitexact", **(options or {})})
 
 
 def sound_rate(form: Format, sound: Sound) -> Sound:

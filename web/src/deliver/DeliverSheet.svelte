@@ -42,6 +42,13 @@
     if (await ordering.deliver()) await watch();
   }
 
+  /** The enter key ends what is typed; the button orders. */
+  function typed(event: KeyboardEvent): void {
+    if (event.key !== 'Enter' || !(event.target instanceof HTMLInputElement)) return;
+    event.preventDefault();
+    event.target.blur();
+  }
+
   async function keep(): Promise<void> {
     const name = naming?.trim();
     naming = null;
@@ -56,7 +63,8 @@
   size="broad"
 >
   {#if ordering.form && order}
-    <form class="grid grid-cols-[230px_1fr] gap-x-6" onsubmit={deliver}>
+    <!-- svelte-ignore a11y_no_noninteractive_element_interactions -->
+    <form class="grid grid-cols-[230px_1fr] gap-x-6" onsubmit={deliver} onkeydown={typed}>
       <nav aria-label="Purposes">
         <h3 class="mb-1.5 text-soft">What is it for?</h3>
         <ul class="flex flex-col gap-1">
