@@ -213,7 +213,7 @@ def points(
 ) -> None:
     """Write the particles of a frame as a table."""
     from isbjorn.core import Solver
-    from isbjorn.core.inspect.points import write_points
+    from isbjorn.core.media.points import write_points
 
     document, plates, _ = _shot(shot, data)
     found = Solver(document, plates=plates).at(frame)

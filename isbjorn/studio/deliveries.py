@@ -241,7 +241,7 @@ def _taken(studio: Studio) -> frozenset[str]:
     for text in others:
         with suppress(ValidationError):
             other = Order.model_validate_json(text)
-            found.add(str(other.path(None if other.form.movie else other.first - other.before)))
+            found.add(str(other.path(None if other.form.single else other.first - other.before)))
     return frozenset(found)
 
 

@@ -9,11 +9,13 @@ from typing import Any
 import av
 import numpy as np
 import OpenImageIO as oiio
+from pxr import Tf, Usd, UsdGeom
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.deliver.parts import Maker
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.movies import FILE_OPTIONS
+from isbjorn.core.media.usd import emitter_paths
 from isbjorn.core.media.write_movie import shown_values
 from isbjorn.core.media.write_still import still_bytes
 
@@ -29,6 +31,8 @@ def check_files(maker: Maker, made: list[Path]) -> None:
     ends = sorted({0, len(plan) - 1})
     if job.order.form.movie:
         _check_movie(made[0], size, maker, ends)
+    elif job.order.form.points == "whole":
+        _check_points(made[0], maker, ends)
     elif job.order.form.still is not None:
         for path in made:
             if path.suffix != ".wav":
@@ -42,6 +46,26 @@ def check_files(maker: Maker, made: list[Path]) -> None:
 
 def _wrong(path: Path, what: str) -> IsbjornError:
     return IsbjornError(f"it was written, but {what}.", str(path), "Deliver it again; is the disk sound?")
+
+
+def _check_points(path: Path, maker: Maker, ends: list[int]) -> None:
+    try:
+        stage = Usd.Stage.Open(str(path))
+        # What this process may know of a file of that name is not what lies there now.
+        stage.Reload()
+    except Tf.ErrorException as error:
+        raise _wrong(path, f"it cannot be opened ({str(error).strip()[:200]})") from None
+    plan, paths = maker.job.plan, emitter_paths(maker.job.shot)
+    for number, place in enumerate(paths):
+        points = UsdGeom.Points.Get(stage, place)
+        if not points or len(points.GetPointsAttr().GetTimeSamples()) != len(plan):
+            raise _wrong(path, f"it has not all frames of {place}")
+        for at in ends:
+            found = maker.particles(plan[at])
+            mine = found.position[found.emitter == number].astype(np.float32)
+            there = np.asarray(points.GetPointsAttr().Get(plan[at].number), np.float32).reshape(-1, 3)
+            if not np.array_equal(mine, there):
+                raise _wrong(path, f"frame {plan[at].number} is not what the shot has there")
 
 
 def _check_still(path: Path, size: tuple[int, int]) -> None:

@@ -8,6 +8,9 @@ from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 
+import numpy as np
+
+from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.deliver import naming
 from isbjorn.core.deliver.check import check_files
 from isbjorn.core.deliver.crew import Crew, processes_for
@@ -18,6 +21,7 @@ from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.sound import Sound, sound_of, write_wave
+from isbjorn.core.media.usd import UsdWriter
 from isbjorn.core.media.write_movie import join_segments, sound_rate
 from isbjorn.core.simulate.handing import Shelves
 
@@ -26,7 +30,7 @@ __all__ = ["Delivery", "Order", "check_order", "deliver", "has_alpha", "settled"
 
 def _own_names(order: Order, names: frozenset[str]) -> set[str]:
     """Which of the names in a folder an order would write over."""
-    if order.form.movie:
+    if order.form.single:
         return {order.path().name} & names
     head, tail = order.path(987654321).name.split(naming.number_text(987654321, order.padding), 1)
     digits = {n[len(head) : len(n) - len(tail)] for n in names if n.startswith(head) and n.endswith(tail)}
@@ -50,9 +54,9 @@ def settled(shot: Shot, order: Order, project: str = "", taken: frozenset[str] =
     there = naming.names_in(Path(order.folder))
 
     def hit(one: Order) -> str | None:
-        first = one.path(None if one.form.movie else Plan(shot, one).numbers[0])
+        first = one.path(None if one.form.single else Plan(shot, one).numbers[0])
         found = _own_names(one, there)
-        if not one.form.movie and found:
+        if not one.form.single and found:
             numbers = Plan(shot, one).numbers
             mine = {one.path(n).name for n in numbers} if len(found) > 64 else None
             found = {name for name in found if name.endswith(".wav") or (mine is None and _within(one, name, numbers))
@@ -117,7 +121,7 @@ class Delivery:
         self.shelf, self.on_progress, self.cancelled = shelf, on_progress, cancelled
         self.processes = processes
         self.job = Job(shot, order, Path(order.folder), thumb)
-        self._staged = order.form.movie or order.existing == "replace"
+        self._staged = order.form.single or order.existing == "replace"
         if self._staged:
             workshop = Path(order.folder) / f".{order.path(None).name[:120]}.{self.job.identity}"
             self.job = replace(self.job, folder=workshop)
@@ -179,7 +183,7 @@ class Delivery:
     def sound(self) -> Sound | None:
         """The sound that goes with it."""
         order, shot, plan = self.order, self.shot, self.job.plan
-        if not order.sound or shot.plate is None or not shot.plate.on or not order.over_plate:
+        if order.form.points or not order.sound or shot.plate is None or not shot.plate.on or not order.over_plate:
             return None
         if order.retime is not None and (order.retime.keys or order.retime.speed != 100):
             return None
@@ -190,8 +194,27 @@ class Delivery:
         sound = sound_of(shot.plate, path, start, length)
         return None if sound is None else replace(sound, delay_s=slates / plan.rate)
 
+    def _joined_points(self) -> Path:
+        """Put the particles of all parts into one file."""
+        job, target = self.job, self.order.path()
+        beside = job.folder / f"whole{target.suffix}"
+        with UsdWriter(beside, self.shot, job.plan.rate, job.plan.numbers) as out:
+            for part in job.parts:
+                with np.load(job.segment(part), allow_pickle=False) as kept:
+                    for at in part:
+                        picture = job.plan[at]
+                        arrays = {name: kept[f"{at}.{name}"] for name in Particles.names()}
+                        out.add(
+                            picture.number, float(self.shot.seconds(picture.frame)), Particles(**arrays, refused={})
+                        )
+        beside.replace(target)
+        shutil.rmtree(job.folder, ignore_errors=True)
+        return target
+
     def _finished(self) -> list[Path]:
         order, job, sound = self.order, self.job, self.sound
+        if order.form.points == "whole":
+            return [self._joined_points()]
         if order.form.movie:
             target = order.path()
             segments = [job.segment(part) for part in job.parts]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import io
 import os
 import time
 from collections.abc import Callable, Iterator
@@ -10,22 +11,27 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+from typing import Any
 
 import cv2
 import numpy as np
+import numpy.typing as npt
 import simplejpeg
 
+from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Floats
 from isbjorn.core.deliver.burn import burnt, slate
 from isbjorn.core.deliver.layers import layers_of
 from isbjorn.core.deliver.order import Order, has_alpha
 from isbjorn.core.deliver.plan import Picture, Plan
 from isbjorn.core.document import Shot
-from isbjorn.core.errors import Stale
+from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.frame import Solver, render_frame
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.media.formats import About, Layer
 from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.media.points import write_points
+from isbjorn.core.media.whole import replace_whole
 from isbjorn.core.media.write_movie import SEGMENT_FRAMES, Track, write_segment
 from isbjorn.core.render.shades import to_shades
 from isbjorn.core.runtime.memory import relieve
@@ -69,18 +75,19 @@ class Job:
     @cached_property
     def parts(self) -> list[range]:
         """The places in the plan of each part."""
-        long = SEGMENT_FRAMES if self.order.form.movie else _ROW
+        long = SEGMENT_FRAMES if self.order.form.single else _ROW
         return [range(at, min(at + long, len(self.plan))) for at in range(0, len(self.plan), long)]
 
     def segment(self, part: range) -> Path:
-        return self.folder / f"{part.start:06d}{self.order.form.suffix}"
+        suffix = self.order.form.suffix if self.order.form.movie else ".npz"
+        return self.folder / f"{part.start:06d}{suffix}"
 
     def file(self, picture: Picture) -> Path:
         return self.folder / self.order.path(picture.number).name
 
     def is_made(self, part: range) -> int:
         """How many frames of a part are there already."""
-        if self.order.form.movie:
+        if self.order.form.single:
             return len(part) * self.segment(part).is_file()
         return sum(self.file(self.plan[at]).is_file() for at in part)
 
@@ -103,12 +110,39 @@ class Maker:
 
     def make(self, part: range) -> None:
         """Make a part; what is there already stays. Raises Stale when nobody waits, IsbjornError when plate or disk fail."""
-        if self.job.order.form.movie:
-            path = self.job.segment(part)
-            if not path.is_file():
-                write_segment(path, self._told(part), self.job.track)
-        else:
+        form = self.job.order.form
+        if not form.single:
             self._sequence(part)
+            return
+        path = self.job.segment(part)
+        if path.is_file():
+            return
+        if form.movie:
+            write_segment(path, self._told(part), self.job.track)
+        else:
+            self._points(path, part)
+
+    def particles(self, picture: Picture) -> Particles:
+        """The particles at the moment of a picture."""
+        if self.stale is not None and self.stale():
+            raise Stale
+        return self.solver.at(picture.frame, self.stale)
+
+    def _points(self, path: Path, part: range) -> None:
+        """Lay down the particles of some frames, to be put into one file with all others."""
+        kept: dict[str, npt.NDArray[Any]] = {}
+        for at in part:
+            found = self.particles(self.job.plan[at])
+            kept |= {f"{at}.{name}": found[name] for name in Particles.names()}
+            self._count()
+        buffer = io.BytesIO()
+        np.savez(buffer, allow_pickle=False, **kept)
+        try:
+            replace_whole(path, buffer.getvalue())
+        except OSError as error:
+            raise IsbjornError(
+                f"the particles could not be written ({error.strerror}).", str(path), "Is there room on the disk?"
+            ) from None
 
     def render(self, picture: Picture) -> tuple[Floats, tuple[Layer, ...]]:
         """A picture as it is delivered, float32 (height, width, 4), linear, premultiplied; and its layers."""
@@ -181,6 +215,10 @@ class Maker:
             writing: Future[None] | None = None
             for at in part:
                 if self.job.file(plan[at]).is_file():
+                    self._count()
+                    continue
+                if self.job.order.form.points:
+                    write_points(self.job.shot, self.particles(plan[at]), self.job.file(plan[at]))
                     self._count()
                     continue
                 made, layers = self.render(plan[at])

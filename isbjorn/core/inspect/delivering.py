@@ -13,9 +13,10 @@ from isbjorn.core.deliver.crew import processes_for
 from isbjorn.core.deliver.plan import Plan
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.inspect.forecast import Cost
+from isbjorn.core.inspect.forecast import Forecast
 from isbjorn.core.inspect.lookout import Mend, Note, order_notes
 from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE
 from isbjorn.core.time import rate_text
 
 _SAMPLES = 65
@@ -53,6 +54,8 @@ class Told(BaseModel):
 def alpha_note(shot: Shot, order: Order) -> str:
     """What becomes of transparency and of added light in a delivery, in one sentence."""
     form = order.form
+    if form.points:
+        return "All particles of each moment, with their velocities, sizes, colours and ids."
     adds = any(e.on and e.blend == "add" for e in shot.emitters)
     if not has_alpha(shot, order):
         return "" if order.over_plate else f"{form.label} carries no alpha: the particles stand on black."
@@ -63,10 +66,13 @@ def alpha_note(shot: Shot, order: Order) -> str:
     )
 
 
-def about_bytes(shot: Shot, order: Order, count: int) -> int:
+def about_bytes(shot: Shot, order: Order, count: int, cost: Forecast | None = None) -> int:
     """About how large the files come, by what such pictures took."""
     width, height = order.size(shot)
     form = order.form
+    if form.points:
+        alive = 0 if cost is None else cost.memory_bytes / BYTES_PER_PARTICLE
+        return int(alive * form.bits / 8 * count)
     each = width * height * form.bits / 8
     if order.passes:
         units = len(shot.emitters) * ("emitters" in order.passes) + len(shot.groups) * ("groups" in order.passes)
@@ -99,7 +105,7 @@ def _sound_note(delivery: Delivery) -> str:
 def told(
     shot: Shot,
     order: Order,
-    cost: Cost | None,
+    cost: Forecast | None,
     plates: PlateReader,
     project: str = "",
     taken: frozenset[str] = frozenset(),
@@ -116,7 +122,7 @@ def told(
     numbers = plan.numbers
     width, height = ready.size(shot)
     dearer = (2 if order.fields != "none" else 1) * (2.5 if order.passes else 1) * _SPARE
-    size = about_bytes(shot, ready, len(plan))
+    size = about_bytes(shot, ready, len(plan), cost)
     free = _free_bytes(Path(order.folder))
     notes = order_notes(shot, order)
     if free < size:
@@ -125,7 +131,7 @@ def told(
             why="A full disk stops a delivery; what is made stays, and it goes on when there is room.",
             mend=Mend(label="Deliver at half the size", order={"scale": order.scale / 2}) if order.scale > 0.25 else None,
         ))  # fmt: skip
-    movie = order.form.movie
+    movie = order.form.single
     return Told(
         count=len(plan),
         first=ready.path(None if movie else numbers[0]).name,

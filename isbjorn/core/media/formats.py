@@ -70,7 +70,7 @@ class Layer:
 
 @dataclass(frozen=True)
 class Format:
-    """A delivery format. One of still, codec and writer says how it is written; writer: `module:function`, called as
+    """A delivery format. One of still, codec, writer and points says how it is written; writer: `module:function`, called as
     `write_still` for each frame."""
 
     name: str
@@ -79,10 +79,12 @@ class Format:
     still: Still | None = None
     codec: Codec | None = None
     writer: str = ""
+    # Particles in place of pictures: a table for each frame, or one file of all.
+    points: Literal["", "table", "whole"] = ""
     alpha: bool = False
     even_size: bool = False
     compressions: tuple[str, ...] = ()
-    # Bits that a pixel takes, about.
+    # Bits that a pixel, or a particle, takes, about.
     bits: float = 24
     # Pixels across and down that it takes at least.
     smallest: tuple[int, int] = (2, 2)
@@ -90,6 +92,11 @@ class Format:
     @property
     def movie(self) -> bool:
         return self.codec is not None
+
+    @property
+    def single(self) -> bool:
+        """Whether all frames come in one file."""
+        return self.movie or self.points == "whole"
 
     @property
     def fields(self) -> bool:
@@ -122,11 +129,11 @@ class _Formats:
         """Offer a format. Raises IsbjornError if its name is taken, or it does not say how it is written."""
         if form.name in self._known:
             raise IsbjornError(f"there is a format '{form.name}' already.", "formats", "Give it another name.")
-        if sum(map(bool, (form.still, form.codec, form.writer))) != 1:
+        if sum(map(bool, (form.still, form.codec, form.writer, form.points))) != 1:
             raise IsbjornError(
                 f"'{form.name}' must say one way in which it is written.",
                 "formats",
-                "Give a still, a codec or a writer.",
+                "Give a still, a codec, a writer or points.",
             )
         self._known[form.name] = form
         return form
@@ -211,5 +218,8 @@ for _form in (
             "yuva420p",
         ),
     ),
+    Format("usd", "Particles as points, OpenUSD", ".usdc", points="whole", bits=350),
+    Format("csv", "Particles as tables, CSV", ".csv", points="table", bits=2000),
+    Format("npz", "Particles as arrays, NPZ", ".npz", points="table", bits=400),
 ):  # fmt: skip
     FORMATS.register(_form)

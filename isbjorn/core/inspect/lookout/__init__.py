@@ -53,7 +53,9 @@ def lookout(solver: Solver, frame: int) -> list[Note]:
 
 def order_notes(shot: Shot, order: Order) -> list[Note]:
     """What would go wrong with a delivery."""
-    found = []
+    found: list[Note] = []
+    if order.form.points:
+        return found
     if not order.over_plate and not order.form.alpha:
         better = "mov" if order.form.movie else "png16"
         found.append(Note(

@@ -1,0 +1,147 @@
+"""Particles as OpenUSD points: one file for all frames, at the shot's time codes, with its camera.
+
+x lies right, y up, z toward the viewer, as in a shot; one unit is a px. Of each emitter: points, velocities (px/s), widths (px),
+ids, and as primvars displayColor (linear Rec.709), displayOpacity, age (s) and angle (degrees).
+"""
+
+from __future__ import annotations
+
+import os
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from pxr import Gf, Sdf, Tf, Usd, UsdGeom, Vt
+
+from isbjorn.core.appearance.particles import Particles
+from isbjorn.core.document import Shot
+from isbjorn.core.errors import IsbjornError
+from isbjorn.core.render.camera import projection
+
+_ROOT = "/Shot"
+# Saved so often, so that no more than this is held in memory.
+_HELD_BYTES = 64 << 20
+_FARTHEST = 1e7
+_PRIMVARS = {
+    "displayColor": ("colour", Sdf.ValueTypeNames.Color3fArray), "displayOpacity": ("opacity", Sdf.ValueTypeNames.FloatArray),
+    "age": ("age", Sdf.ValueTypeNames.FloatArray), "angle": ("angle", Sdf.ValueTypeNames.FloatArray),
+}  # fmt: skip
+
+
+def emitter_paths(shot: Shot) -> list[str]:
+    """Where the particles of each emitter lie in a file, in the order of the cast."""
+    found: list[str] = []
+    for emitter in shot.emitters:
+        plain = Tf.MakeValidIdentifier(emitter.name)
+        name, number = plain, 1
+        while f"{_ROOT}/{name}" in found or name == "Camera":
+            number += 1
+            name = f"{plain}_{number}"
+        found.append(f"{_ROOT}/{name}")
+    return found
+
+
+class UsdWriter:
+    """Writes frames to a file, in any number, in their order. Use as a context: it is whole when it ends well, else gone."""
+
+    def __init__(self, path: Path, shot: Shot, rate: Fraction, numbers: range) -> None:
+        self.path, self.shot = path, shot
+        self.paths = emitter_paths(shot)
+        self._held = 0
+        path.unlink(missing_ok=True)
+        stage = Usd.Stage.CreateNew(str(path))
+        UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
+        UsdGeom.SetStageMetersPerUnit(stage, 1 / shot.px_per_metre)
+        stage.SetTimeCodesPerSecond(float(rate))
+        stage.SetFramesPerSecond(float(rate))
+        stage.SetStartTimeCode(numbers[0])
+        stage.SetEndTimeCode(numbers[-1])
+        root = UsdGeom.Xform.Define(stage, _ROOT)
+        stage.SetDefaultPrim(root.GetPrim())
+        stage.SetMetadata("comment", f"{shot.name}, by Isbjorn")
+        for place, emitter in zip(self.paths, shot.emitters, strict=True):
+            points = UsdGeom.Points.Define(stage, place)
+            points.GetPrim().SetDisplayName(emitter.name)
+            points.SetWidthsInterpolation(UsdGeom.Tokens.vertex)
+            for name, (_, kind) in _PRIMVARS.items():
+                UsdGeom.PrimvarsAPI(points).CreatePrimvar(name, kind, UsdGeom.Tokens.vertex)
+        UsdGeom.Camera.Define(stage, f"{_ROOT}/Camera")
+        self._stage = stage
+
+    def __enter__(self) -> UsdWriter:
+        return self
+
+    def __exit__(self, kind: object, *_: object) -> None:
+        if kind is None:
+            self._save(last=True)
+        else:
+            self._stage = None
+            self.path.unlink(missing_ok=True)
+
+    def _save(self, last: bool = False) -> None:
+        try:
+            self._stage.GetRootLayer().Save()
+        except Tf.ErrorException as error:
+            raise IsbjornError(
+                f"the points could not be written ({str(error).strip()[:200]}).",
+                str(self.path),
+                "Is there room on the disk?",
+            ) from None
+        # What is saved is read from the file again when it is asked for, and no longer held.
+        self._stage, self._held = None, 0
+        if not last:
+            self._stage = Usd.Stage.Open(str(self.path))
+            return
+        handle = os.open(self.path, os.O_RDONLY)
+        try:
+            os.fsync(handle)
+        finally:
+            os.close(handle)
+
+    def add(self, number: int, seconds: float, particles: Particles) -> None:
+        """Write a frame."""
+        for n, place in enumerate(self.paths):
+            p = particles.where(particles.emitter == n)
+            points = UsdGeom.Points.Get(self._stage, place)
+            points.GetPointsAttr().Set(_triples(p.position), number)
+            points.GetVelocitiesAttr().Set(_triples(p.velocity), number)
+            points.GetWidthsAttr().Set(Vt.FloatArray.FromNumpy(np.ascontiguousarray(p.size)), number)
+            points.GetIdsAttr().Set(Vt.Int64Array.FromNumpy(np.ascontiguousarray(p.id)), number)
+            points.GetExtentAttr().Set(_extent(p), number)
+            for name, (own, kind) in _PRIMVARS.items():
+                values = p[own].astype(np.float32)
+                made = _triples(values) if kind == Sdf.ValueTypeNames.Color3fArray else Vt.FloatArray.FromNumpy(values)
+                UsdGeom.PrimvarsAPI(points).GetPrimvar(name).Set(made, number)
+        self._camera(number, seconds)
+        self._held += 64 * len(particles) + 512 * len(self.paths)
+        if self._held > _HELD_BYTES:
+            self._save()
+
+    def _camera(self, number: int, seconds: float) -> None:
+        view = projection(self.shot, 1.0, seconds)
+        camera = UsdGeom.Camera.Get(self._stage, f"{_ROOT}/Camera")
+        width, height = self.shot.width, self.shot.height
+        matrix = np.eye(4)
+        matrix[:3, :3], matrix[3, :3] = view.axes, view.eye
+        camera.MakeMatrixXform().Set(Gf.Matrix4d(matrix.tolist()), number)
+        # Apertures and focal length are told in tenths of a unit.
+        camera.GetHorizontalApertureAttr().Set(10.0 * width, number)
+        camera.GetVerticalApertureAttr().Set(10.0 * height, number)
+        kind = UsdGeom.Tokens.orthographic if view.lens_px is None else UsdGeom.Tokens.perspective
+        camera.GetProjectionAttr().Set(kind)
+        if view.lens_px is not None:
+            camera.GetFocalLengthAttr().Set(10.0 * view.lens_px, number)
+        camera.GetClippingRangeAttr().Set(Gf.Vec2f(1, _FARTHEST))
+
+
+def _triples(values: Any) -> Any:
+    return Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(values, np.float32).reshape(-1, 3))
+
+
+def _extent(p: Particles) -> Any:
+    """The box around all of them."""
+    if len(p) == 0:
+        return _triples(np.zeros((2, 3)))
+    half = p.size.astype(np.float32)[:, None] / 2
+    return _triples(np.stack([(p.position - half).min(axis=0), (p.position + half).max(axis=0)]))
