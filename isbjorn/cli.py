@@ -32,6 +32,15 @@ Restore = Annotated[
 ShotName = Annotated[
     str, typer.Argument(metavar="SHOT", help="An exported shot file, or the id of a shot in the store.")
 ]
+Scheduler = Annotated[
+    str,
+    typer.Option(
+        envvar="ISBJORN_SCHEDULER", help="Address of a farm's scheduler, as tcp://10.0.0.5:8786; empty: this machine."
+    ),
+]
+Key = Annotated[
+    str, typer.Option(envvar="ISBJORN_FARM_KEY", help="The farm's key, a file that all its machines share.")
+]
 _HOME = Path.home() / ".isbjorn"
 _FORMATS = "As png8, exr-half, mov or h265; a wrong name lists all."
 
@@ -47,7 +56,9 @@ def _bar() -> Progress:
 
 
 @app.command()
-def demo(port: Port = 8321, data: Data = _HOME, restore: Restore = False) -> None:
+def demo(
+    port: Port = 8321, data: Data = _HOME, restore: Restore = False, scheduler: Scheduler = "", key: Key = ""
+) -> None:
     """Start with the demonstration project Skarvøy Lights."""
     from isbjorn.studio.demonstration import ensure_demo
     from isbjorn.studio.server import serve_studio
@@ -58,17 +69,19 @@ def demo(port: Port = 8321, data: Data = _HOME, restore: Restore = False) -> Non
         task = bar.add_task("Painting the plates", total=None)
         ensure_demo(data, lambda done, total: bar.update(task, completed=done, total=total))
         bar.update(task, visible=False)
-    serve_studio(data, port)
+    serve_studio(data, port, scheduler, key)
 
 
 @app.command()
-def serve(port: Port = 8321, data: Data = _HOME, restore: Restore = False) -> None:
+def serve(
+    port: Port = 8321, data: Data = _HOME, restore: Restore = False, scheduler: Scheduler = "", key: Key = ""
+) -> None:
     """Start the studio and answer on the loopback address."""
     from isbjorn.studio.server import serve_studio
 
     if restore:
         _restore(data)
-    serve_studio(data, port)
+    serve_studio(data, port, scheduler, key)
 
 
 @app.command()
@@ -116,6 +129,8 @@ def render(
     dry_run: Annotated[
         bool, typer.Option("--dry-run", help="Say what it would write, how large and how long.")
     ] = False,
+    scheduler: Scheduler = "",
+    key: Key = "",
     data: Data = _HOME,
 ) -> None:
     """Deliver frames or a movie."""
@@ -155,17 +170,74 @@ def render(
         _dry_run(document, order, plates, project)
         return
     order = settled(document, order, project)
-    with _bar() as bar:
-        delivery = Delivery(
-            document, order, plates, processes=processes, on_progress=lambda made: bar.update(task, completed=made)
-        )
-        task = bar.add_task(document.name, total=len(delivery.job.plan))
-        made = delivery.run()
+    farm = _farm(scheduler, key)
+    try:
+        with _bar() as bar:
+            delivery = Delivery(
+                document,
+                order,
+                plates,
+                processes=processes,
+                on_progress=lambda made: bar.update(task, completed=made),
+                farm=farm,
+            )
+            task = bar.add_task(document.name, total=len(delivery.job.plan))
+            made = delivery.run()
+    finally:
+        if farm is not None:
+            farm.close()
     say.print(
         f"{len(delivery.job.plan)} frames in {made[0].parent}: {made[0].name}"
         + (f" … {made[-1].name}" if len(made) > 1 else "")
         + ", checked"
     )
+
+
+def _farm(scheduler: str, key: str):  # type: ignore[no-untyped-def]
+    from isbjorn.core.deliver.farm import Farm
+
+    return Farm(scheduler, key) if scheduler else None
+
+
+@app.command()
+def scheduler(
+    address: Annotated[str, typer.Option(help="Where studios and workers meet.")] = "tcp://127.0.0.1:8786",
+    key: Key = "",
+) -> None:
+    """Bring studios and workers of a farm together."""
+    import asyncio
+
+    from isbjorn.core.deliver.farm import serve_scheduler
+
+    asyncio.run(serve_scheduler(address, key))
+
+
+@app.command()
+def worker(
+    scheduler: Scheduler = "tcp://127.0.0.1:8786",
+    name: Annotated[str, typer.Option(help="As the queue shows it; empty: the machine's.")] = "",
+    processes: Annotated[int, typer.Option(min=0, max=256, help="Beside each other; 0: one a core.")] = 0,
+    key: Key = "",
+) -> None:
+    """Work for a farm: draw frames for the studios of its scheduler."""
+    import asyncio
+    import os
+    import socket
+
+    from isbjorn.core.deliver.farm import serve_worker
+
+    asyncio.run(serve_worker(scheduler, name or socket.gethostname(), processes or os.cpu_count() or 1, key))
+
+
+@app.command()
+def farm_key(
+    path: Annotated[Path, typer.Argument(metavar="FILE", help="Where it goes; copy it to all machines.")],
+) -> None:
+    """Make the key that the machines of a farm share."""
+    from isbjorn.core.deliver.farm import make_key
+
+    make_key(path)
+    say.print(f"{path}: keep it secret; whoever has it may use the farm, and run anything on it.")
 
 
 def _purpose(name: str):  # type: ignore[no-untyped-def]

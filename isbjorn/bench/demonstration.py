@@ -5,16 +5,18 @@ from __future__ import annotations
 import json
 import os
 import statistics
+import tempfile
 import threading
 import time
 import urllib.request
 from collections import Counter
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 from websockets.sync.client import connect
 
-from isbjorn.bench.end_to_end import heard, running
+from isbjorn.bench.end_to_end import delivered_fps, heard, running
 from isbjorn.core.document import Shot
 from isbjorn.studio.demonstration import ensure_demo
 from isbjorn.studio.plates import StudioPlates
@@ -49,6 +51,21 @@ def shot_ms(folder: Path) -> dict[str, dict[str, float]]:
             times[str(width)] = round(statistics.median(taken[_WARM:]) * 1e3, 1)
         found[shot.name] = times
     return found
+
+
+def demo_deliver_fps(folder: Path) -> dict[str, dict[str, dict[str, float]]]:
+    """Frames a second of each shot as PNG and H.264 (see `delivered_fps`)."""
+    found = {}
+    for _, shot in _shots(folder):
+        with tempfile.TemporaryDirectory() as place:
+            plates = partial(_plates, folder)
+            first = max(shot.first_frame, min(shot.first_frame + _AT, shot.last_frame - 72))
+            found[shot.name] = delivered_fps(shot, Path(place), plates, ("png8", "mp4"), first, 72)
+    return found
+
+
+def _plates(folder: Path) -> StudioPlates:
+    return StudioPlates(Store(folder))
 
 
 def play(folder: Path) -> dict[str, dict[str, Any]]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import socket
 import statistics
 import struct
@@ -11,9 +12,10 @@ import subprocess
 import sys
 import time
 import urllib.request
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from fractions import Fraction
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -21,9 +23,13 @@ import av
 from websockets.sync.client import ClientConnection, connect
 
 from isbjorn.bench.shots import fountain
+from isbjorn.core import Solver
 from isbjorn.core.deliver import Delivery, Order
+from isbjorn.core.deliver.crew import Crew
+from isbjorn.core.deliver.parts import Job, Maker
 from isbjorn.core.document import Plate, Shot
 from isbjorn.core.document.files import shot_to_text
+from isbjorn.core.media.plates import PlateReader
 from isbjorn.demo.harbour import frames
 
 _PREVIEW_S = 4.0
@@ -130,8 +136,9 @@ def edit_to_picture_ms(folder: Path) -> dict[str, float]:
     return found
 
 
-def deliver_fps(folder: Path) -> dict[str, float]:
-    """Frames a second of a delivery at 1280 × 720 over a movie, 20,000 particles."""
+def deliver_fps(folder: Path) -> dict[str, dict[str, float]]:
+    """Frames a second of a delivery at 1280 × 720 over a movie, 20,000 particles: in this process with all cores, and by processes
+    beside each other, without their start."""
     folder.mkdir()
     plate = folder / "plate.mp4"
     paint = frames(8)
@@ -142,10 +149,51 @@ def deliver_fps(folder: Path) -> dict[str, float]:
             container.mux(stream.encode(av.VideoFrame.from_ndarray(paint(number), format="rgb24")))
         container.mux(stream.encode(None))
     shot = fountain(20_000, 3.0).model_copy(update={"plate": Plate(media=str(plate), beyond="loop")})
-    found = {}
-    for name, form in (("png", "png8"), ("exr", "exr-half"), ("mp4", "mp4")):
-        order = Order.model_validate({"format": form, "first": 0, "last": 47, "folder": str(folder), "name": name})
-        start = time.perf_counter()
-        Delivery(shot, order).run()
-        found[name] = round(48 / (time.perf_counter() - start), 1)
+    return delivered_fps(shot, folder, partial(PlateReader, None), ("png8", "exr-half", "mp4", "mov"))
+
+
+def delivered_fps(
+    shot: Shot, folder: Path, plates: Callable[[], PlateReader], forms: tuple[str, ...], first: int = 0, count: int = 72
+) -> dict[str, dict[str, float]]:
+    """Frames a second of some formats: `here`, in this process with all cores; by one process and by two, once they are there."""
+    found: dict[str, dict[str, float]] = {}
+    for form in forms:
+        found[form] = {}
+        for processes in (0, 1, 2):
+            order = Order.model_validate({
+                "format": form, "first": first, "last": first + count - 1, "folder": str(folder), "name": f"{form}-{processes}",
+                "sound": False,
+            })  # fmt: skip
+            job = Job(shot, order, folder / f"{form}-{processes}")
+            job.folder.mkdir(exist_ok=True)
+            # What begins them is not measured.
+            warm, rest = job.parts[:processes], job.parts[max(1, processes) :]
+            made = sum(len(part) for part in rest)
+            if processes:
+                with Crew(processes, plates) as crew:
+                    crew.run(job, warm, lambda _: None, None)
+                    start = time.perf_counter()
+                    crew.run(job, rest, lambda _: None, None)
+                    took = time.perf_counter() - start
+            else:
+                maker = Maker(job, plates())
+                maker.make(job.parts[0])
+                start = time.perf_counter()
+                for part in rest:
+                    maker.make(part)
+                took = time.perf_counter() - start
+            found[form][str(processes) if processes else "here"] = round(made / took, 1)
+            shutil.rmtree(job.folder)
     return found
+
+
+def usd_points_per_s(folder: Path) -> int:
+    """Particles a second written as OpenUSD points, of 50 frames of 20,000."""
+    folder.mkdir()
+    shot = fountain(20_000, 3.0)
+    order = Order.model_validate({"format": "usd", "first": 100, "last": 149, "folder": str(folder), "name": "a"})
+    delivery = Delivery(shot, order, processes=1)
+    delivery.run()
+    start = time.perf_counter()
+    delivery.run()
+    return round(50 * len(Solver(shot).at(120)) / (time.perf_counter() - start))

@@ -14,8 +14,8 @@ from typing import Any
 import numpy as np
 
 from isbjorn.bench.crowds import contagion_ms, crowd_ns_per_particle_step
-from isbjorn.bench.demonstration import cores, drag, opened, play, shot_ms
-from isbjorn.bench.end_to_end import deliver_fps, edit_to_picture_ms, preview_fps
+from isbjorn.bench.demonstration import cores, demo_deliver_fps, drag, opened, play, shot_ms
+from isbjorn.bench.end_to_end import deliver_fps, edit_to_picture_ms, preview_fps, usd_points_per_s
 from isbjorn.bench.finish import blur_ms, drawn_ms, glow_ms
 from isbjorn.bench.opengl import Discs
 from isbjorn.bench.shots import fountain
@@ -152,6 +152,8 @@ def measure(only: str, tell: Callable[[str], object]) -> dict[str, Any]:
             "jump_ms": jump_ms,
             "bytes_per_particle": bytes_per_particle,
             "deliver_fps": lambda: deliver_fps(place / "c"),
+            "demo_deliver_fps": lambda: demo_deliver_fps(place / "demo"),
+            "usd_points_per_s": lambda: usd_points_per_s(place / "u"),
             "shot_ms": lambda: shot_ms(place / "demo"),
             "play": lambda: play(place / "demo"),
             "drag": lambda: drag(place / "demo"),

@@ -25,6 +25,7 @@ from isbjorn.core.runtime.memory import budget_bytes
 from isbjorn.studio import (
     bodies,
     cast,
+    cuts,
     deliveries,
     live,
     media,
@@ -179,7 +180,7 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
         """Whether the studio is ready."""
         return Health(ready=True, version=__version__, damage=studio.damage or "")
 
-    for part in (projects, shots, cast, bodies, media, sampling, tracks, versions, watching, deliveries, live):
+    for part in (projects, cuts, shots, cast, bodies, media, sampling, tracks, versions, watching, deliveries, live):
         app.include_router(part.router)
 
     if (PAGE / "assets").is_dir():

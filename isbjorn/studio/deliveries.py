@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import time
 from contextlib import suppress
 from datetime import datetime
 from pathlib import Path
@@ -9,8 +11,8 @@ from typing import Annotated
 
 from fastapi import APIRouter, Depends, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
-from pydantic import BaseModel, Field, ValidationError
-from sqlmodel import col, select
+from pydantic import BaseModel, Field, TypeAdapter, ValidationError
+from sqlmodel import col, func, select
 
 from isbjorn.core.deliver import Order, settled
 from isbjorn.core.deliver.naming import TOKENS
@@ -28,6 +30,8 @@ from isbjorn.studio.tables import DeliveryRow, PurposeRow
 from isbjorn.studio.uploads import body_of, file_name
 
 _MOST_PURPOSES, _LARGEST_PURPOSE = 200, 1 << 20
+# What is older says nothing of the farm as it is.
+_FARM_KNOWN_S = 10
 router = APIRouter(prefix="/api", tags=["deliveries"])
 Here = Annotated[Studio, Depends(studio_of)]
 
@@ -268,10 +272,58 @@ def cancel(studio: Here, delivery_id: Id) -> DeliveryCard:
     return _set_state(studio, delivery_id, ("waiting", "working"), "cancelled")
 
 
+@router.post("/deliveries/{delivery_id}/pause")
+def pause(studio: Here, delivery_id: Id) -> DeliveryCard:
+    """Let a delivery rest after the frames it is at; others go on."""
+    return _set_state(studio, delivery_id, ("waiting", "working"), "paused")
+
+
 @router.post("/deliveries/{delivery_id}/resume")
 def resume(studio: Here, delivery_id: Id) -> DeliveryCard:
     """Go on at the first missing frame."""
-    return _set_state(studio, delivery_id, ("cancelled", "failed"), "waiting")
+    return _set_state(studio, delivery_id, ("cancelled", "failed", "paused"), "waiting")
+
+
+@router.post("/deliveries/{delivery_id}/first")
+def go_first(studio: Here, delivery_id: Id) -> DeliveryCard:
+    """Let a delivery that waits go before all others that wait."""
+    with studio.store.session(write=True) as session:
+        row = session.get(DeliveryRow, delivery_id)
+        if row is None:
+            raise Missing(f"there is no delivery {delivery_id}.", "delivery")
+        highest = session.exec(select(func.max(DeliveryRow.priority))).first() or 0
+        row.priority = min(highest + 1, 2**31)
+        return card(row)
+
+
+class FarmWorker(BaseModel):
+    """A worker of the farm, and what it does."""
+
+    address: str
+    name: str
+    threads: int
+    doing: list[str]
+    memory_bytes: int
+    note: str
+
+
+class FarmCard(BaseModel):
+    """The farm that makes the deliveries; without a scheduler, this machine does."""
+
+    scheduler: str
+    workers: list[FarmWorker]
+
+
+@router.get("/farm")
+def farm(studio: Here) -> FarmCard:
+    """Who makes the deliveries."""
+    scheduler = os.environ.get("ISBJORN_SCHEDULER", "")
+    path = studio.store.farm_file
+    workers: list[FarmWorker] = []
+    with suppress(OSError, ValidationError):
+        if scheduler and time.time() - path.stat().st_mtime < _FARM_KNOWN_S:
+            workers = TypeAdapter(list[FarmWorker]).validate_json(path.read_bytes())
+    return FarmCard(scheduler=scheduler, workers=workers)
 
 
 @router.delete("/deliveries/{delivery_id}", status_code=204)

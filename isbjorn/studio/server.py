@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import os
 import socket
 import threading
 import time
@@ -19,8 +20,16 @@ HOST = "127.0.0.1"
 _HANDS_AFTER_S = 1.5
 
 
-def serve_studio(folder: Path, port: int) -> None:
-    """Serve until interrupted. Raises IsbjornError when the port is taken, or is none."""
+def serve_studio(folder: Path, port: int, scheduler: str = "", key: str = "") -> None:
+    """Serve until interrupted. scheduler, key: of a farm that makes the deliveries.
+
+    Raises IsbjornError when the port is taken, or is none."""
+    if scheduler:
+        from isbjorn.core.deliver.farm import security
+
+        security(scheduler, key)
+        # For the worker of the queue, a process of its own.
+        os.environ |= {"ISBJORN_SCHEDULER": scheduler, "ISBJORN_FARM_KEY": key}
     with socket.socket() as trial:
         trial.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:

@@ -85,6 +85,7 @@ class DeliveryRow(SQLModel, table=True):
     ms_per_frame: float = 0
     problem: str | None = None
     attempts: int = 0
+    priority: int = 0
     result: str = ""
     created: datetime = Field(default_factory=now)
     started: datetime | None = None

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import fcntl
+import json
 import os
 import sys
 import time
 import traceback
 from collections.abc import Callable
 from contextlib import suppress
+from dataclasses import asdict
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from pydantic import ValidationError
 from sqlmodel import col, select
@@ -19,13 +22,18 @@ from isbjorn.core.deliver import Delivery, Order
 from isbjorn.core.document.files import first_problem, shot_from_text
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.media.whole import replace_whole
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.store import Store
 from isbjorn.studio.tables import DeliveryRow, now
 
+if TYPE_CHECKING:
+    from isbjorn.core.deliver.farm import Farm, WorkerCard
+
 _PAUSE_S = 0.3
 _TOLD_EVERY_S, _WAIT_S = 0.25, 1.0
 _MOST_ATTEMPTS = 3
+_SHOWN_EVERY_S = 1.0
 
 
 class Worker:
@@ -34,6 +42,8 @@ class Worker:
     def __init__(self, folder: Path, parent: int) -> None:
         self.store, self.parent = Store(folder), parent
         self.plates = StudioPlates(self.store)
+        self.farm: Farm | None = None
+        self._shown = 0.0
         self._lock = (self.store.folder / "worker.lock").open("w")
 
     def orphaned(self) -> bool:
@@ -77,13 +87,34 @@ class Worker:
     def _one(self) -> bool:
         delivery_id = self._take()
         if delivery_id is None:
+            if self.farm is not None:
+                self._show(self.farm.workers())
             return False
         self._carry_out(delivery_id)
         return True
 
+    def _join(self) -> Farm | None:
+        """The farm that was named, if one was. Raises IsbjornError when it does not answer."""
+        address = os.environ.get("ISBJORN_SCHEDULER", "")
+        if address and self.farm is None:
+            # Slow to load, and only needed with a farm.
+            from isbjorn.core.deliver.farm import Farm
+
+            self.farm = Farm(address, os.environ.get("ISBJORN_FARM_KEY", ""))
+        return self.farm
+
+    def _show(self, cards: list[WorkerCard]) -> None:
+        """Lay down what the farm's workers do, for the studio to show."""
+        if time.monotonic() - self._shown > _SHOWN_EVERY_S:
+            self._shown = time.monotonic()
+            told = json.dumps([asdict(one) for one in cards])
+            with suppress(OSError):
+                replace_whole(self.store.farm_file, told.encode())
+
     def _take(self) -> int | None:
         with self.store.session() as session:
-            chosen = select(DeliveryRow.id).where(DeliveryRow.state == "waiting").order_by(col(DeliveryRow.id))
+            chosen = select(DeliveryRow.id).where(DeliveryRow.state == "waiting")
+            chosen = chosen.order_by(col(DeliveryRow.priority).desc(), col(DeliveryRow.id))
             delivery_id = session.exec(chosen).first()
         if delivery_id is None:
             return None
@@ -139,6 +170,8 @@ class Worker:
                 thumb=self.store.folder / "thumbs" / f"delivery-{delivery_id}.jpg",
                 on_progress=on_progress,
                 cancelled=cancelled,
+                farm=self._join(),
+                on_workers=self._show,
             )
             made = delivery.run()
             self._end(delivery_id, "done", result=str(made[0]), done=len(delivery.job.plan))

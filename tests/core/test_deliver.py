@@ -31,7 +31,8 @@ from isbjorn.core.media.stills import read_still
 from tests.core.test_media import still
 from tests.shots import one_emitter
 
-SMALL = {"width": 96, "height": 54}
+# Below 128 px a row, x264 itself does not always make the same of the same.
+SMALL = {"width": 128, "height": 72}
 
 
 def order(folder: object = "/tmp", **more: object) -> Order:
@@ -201,7 +202,7 @@ class Pictures(InFolder):
         def grey(plate: str) -> float:
             retime = {"rate": "100", "plate": plate}
             made = deliver(shot, self.folder, "g{version}", format="png8", retime=retime, first=0, last=0, processes=1)
-            return float(read_still(made[3])[0][27, 48, 0])
+            return float(read_still(made[3])[0][36, 64, 0])
 
         # Three quarters of the way from code 28 to code 76.
         self.assertAlmostEqual(grey("held"), 28, delta=1)
@@ -252,7 +253,7 @@ class Crewed(InFolder):
                     one = self.delivery(form)
                     one.processes = count
                     found.append([p.read_bytes() for p in one.run()])
-                self.assertEqual(found[0], found[1])
+                self.assertTrue(found[0] == found[1])
 
     def test_a_process_that_is_killed_loses_no_frame(self) -> None:
         one = self.delivery("png8")

@@ -20,14 +20,15 @@ from isbjorn.core.media import usd
 from isbjorn.core.render.camera import projection
 from tests.shots import one_emitter
 
+CAMERA = {
+    "kind": "perspective", "pan": 12, "pitch": -5, "roll": 7,
+    "across": {"value": 0, "keys": [{"at_s": 0, "value": 0}, {"at_s": 2, "value": 90}]},
+}  # fmt: skip
+
 
 class Usds(unittest.TestCase):
-    camera = {
-        "kind": "perspective", "pan": 12, "pitch": -5, "roll": 7,
-        "across": {"value": 0, "keys": [{"at_s": 0, "value": 0}, {"at_s": 2, "value": 90}]},
-    }  # fmt: skip
     shot = one_emitter(
-        width=320, height=200, rate="30000/1001", name="Pier", camera=camera,
+        width=320, height=200, rate="30000/1001", name="Pier", camera=CAMERA,
         emitter={"name": "Sparks, low", "spread": 360, "rate": 90, "size": {"value": 9, "spread": 4}, "speed": 200},
     )  # fmt: skip
 
@@ -36,7 +37,9 @@ class Usds(unittest.TestCase):
         self.addCleanup(shutil.rmtree, self.folder)
 
     def delivered(self, shot: Shot | None = None, **more: Any) -> Usd.Stage:
-        made = deliver(shot or self.shot, self.folder, "u{version}", format="usd", processes=1, **{"first": 30, "last": 79, **more})
+        made = deliver(
+            shot or self.shot, self.folder, "u{version}", format="usd", processes=1, **{"first": 30, "last": 79, **more}
+        )
         return Usd.Stage.Open(str(made[0]))
 
     def test_a_frame_is_the_particles_of_that_frame(self) -> None:
@@ -80,7 +83,9 @@ class Usds(unittest.TestCase):
         for stage in (whole, pieces):
             points = UsdGeom.Points.Get(stage, "/Shot/Sparks__low")
             self.assertEqual(len(points.GetPointsAttr().GetTimeSamples()), 100)
-            np.testing.assert_array_equal(points.GetPointsAttr().Get(37), Solver(self.shot).at(moment).position.astype(np.float32))
+            np.testing.assert_array_equal(
+                points.GetPointsAttr().Get(37), Solver(self.shot).at(moment).position.astype(np.float32)
+            )
 
     def test_emitters_of_one_name_and_none_alive(self) -> None:
         emitters = [{"id": i, "name": "Camera", "rate": 0} for i in "abc"]

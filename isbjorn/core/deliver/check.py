@@ -9,13 +9,11 @@ from typing import Any
 import av
 import numpy as np
 import OpenImageIO as oiio
-from pxr import Tf, Usd, UsdGeom
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.deliver.parts import Maker
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.movies import FILE_OPTIONS
-from isbjorn.core.media.usd import emitter_paths
 from isbjorn.core.media.write_movie import shown_values
 from isbjorn.core.media.write_still import still_bytes
 
@@ -49,6 +47,11 @@ def _wrong(path: Path, what: str) -> IsbjornError:
 
 
 def _check_points(path: Path, maker: Maker, ends: list[int]) -> None:
+    # Slow to load, and seldom needed.
+    from pxr import Tf, Usd, UsdGeom
+
+    from isbjorn.core.media.usd import emitter_paths
+
     try:
         stage = Usd.Stage.Open(str(path))
         # What this process may know of a file of that name is not what lies there now.

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -21,9 +22,11 @@ from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.sound import Sound, sound_of, write_wave
-from isbjorn.core.media.usd import UsdWriter
 from isbjorn.core.media.write_movie import join_segments, sound_rate
 from isbjorn.core.simulate.handing import Shelves
+
+if TYPE_CHECKING:
+    from isbjorn.core.deliver.farm import Farm, WorkerCard
 
 __all__ = ["Delivery", "Order", "check_order", "deliver", "has_alpha", "settled"]
 
@@ -99,7 +102,8 @@ class Delivery:
     """Carries out an order whose name is settled, and checks what it made.
 
     on_progress: told how many frames are made. thumb: where a small picture of the last one is laid. crew_plates: makes the reader
-    of plates in other processes; without it, and without `plates`, those relative to the working folder.
+    of plates in other processes; without it, and without `plates`, those relative to the working folder. farm: makes it in place of
+    this machine; on_workers: told of its workers.
     """
 
     def __init__(
@@ -114,7 +118,10 @@ class Delivery:
         on_progress: Callable[[int], None] | None = None,
         cancelled: Callable[[], bool] | None = None,
         processes: int | None = None,
+        farm: Farm | None = None,
+        on_workers: Callable[[list[WorkerCard]], None] | None = None,
     ) -> None:
+        self.farm, self.on_workers = farm, on_workers
         self.shot, self.order = shot, order
         self.plates = plates or PlateReader()
         self.crew_plates = crew_plates or partial(PlateReader, self.plates.root)
@@ -158,6 +165,10 @@ class Delivery:
             ) from None
 
     def _make(self, parts: list[range], done: int) -> None:
+        if self.farm is not None:
+            tell = lambda made: self._tell(done + made)  # noqa: E731
+            self.farm.run(self.job, parts, self.plates, tell, self.cancelled, self.on_workers)
+            return
         count = self.processes or processes_for(self.job)
         count = min(count, len(parts))
         if count > 1:
@@ -196,6 +207,9 @@ class Delivery:
 
     def _joined_points(self) -> Path:
         """Put the particles of all parts into one file."""
+        # Slow to load, and seldom needed.
+        from isbjorn.core.media.usd import UsdWriter
+
         job, target = self.job, self.order.path()
         beside = job.folder / f"whole{target.suffix}"
         with UsdWriter(beside, self.shot, job.plan.rate, job.plan.numbers) as out:

@@ -38,8 +38,9 @@ from isbjorn.core.runtime.memory import relieve
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.handing import Shelves
 
-# Frames of a sequence that are made by one process in a row: what is stepped goes on, and all end at about the same time.
-_ROW = 6
+# Frames of a sequence that are made by one process in a row: what is stepped goes on, and all end at about the same time; of large
+# ones fewer.
+_ROW, _ROW_BYTES = 6, 96 << 20
 _STATES_BYTES = 128 << 20
 _LOOKED_AT_EVERY_S, _LOOK_PX = 0.4, 320
 
@@ -75,7 +76,9 @@ class Job:
     @cached_property
     def parts(self) -> list[range]:
         """The places in the plan of each part."""
-        long = SEGMENT_FRAMES if self.order.form.single else _ROW
+        width, height = self.order.size(self.shot)
+        row = max(1, min(_ROW, _ROW_BYTES // (16 * width * height)))
+        long = SEGMENT_FRAMES if self.order.form.single else row
         return [range(at, min(at + long, len(self.plan))) for at in range(0, len(self.plan), long)]
 
     def segment(self, part: range) -> Path:

@@ -49,6 +49,7 @@ export type Order = Schemas['Order-Output'];
 export type DeliveryCard = Schemas['DeliveryCard'];
 export type DeliveryForm = Schemas['DeliveryForm'];
 export type Purpose = Schemas['PurposeCard'];
+export type Farm = Schemas['FarmCard'];
 export type Told = Schemas['Told'];
 export type Figures = Schemas['Figures'];
 export type LiveHeader = Schemas['Header'];

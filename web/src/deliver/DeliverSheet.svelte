@@ -1,9 +1,10 @@
 <script lang="ts">
-  import { api, got, type DeliveryCard, type Order } from '../api/client';
+  import { api, got, type DeliveryCard, type Farm as FarmState, type Order } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import FileButton from '../ui/FileButton.svelte';
   import Icon from '../ui/Icon.svelte';
   import Sheet from '../ui/Sheet.svelte';
+  import Farm from './Farm.svelte';
   import { Ordering } from './order.svelte';
   import OrderFields from './OrderFields.svelte';
   import Queue from './Queue.svelte';
@@ -13,6 +14,7 @@
   // svelte-ignore state_referenced_locally
   const ordering = new Ordering(desk);
   let queue = $state<DeliveryCard[]>([]);
+  let farm = $state.raw<FarmState | null>(null);
   let naming = $state<string | null>(null);
   const order = $derived(ordering.order);
   const told = $derived(ordering.told);
@@ -32,6 +34,7 @@
   async function watch(): Promise<void> {
     try {
       queue = await got(api.GET('/api/deliveries'));
+      if (farm === null || farm.scheduler) farm = await got(api.GET('/api/farm'));
     } catch {
       /* the top bar already says that the studio does not answer */
     }
@@ -154,8 +157,7 @@
                 >{told.count}
                 {told.count === 1 ? 'frame' : 'frames'} · about {bytes(
                   told.bytes,
-                )}{#if told.seconds != null}{' '}
-                  · {lasting(told.seconds)}{/if}</span
+                )}{#if told.seconds != null}&#32; · {lasting(told.seconds)}{/if}</span
               >
               <button class="button main" disabled={problem !== null}
                 >Deliver {told.count} {told.count === 1 ? 'frame' : 'frames'}</button
@@ -190,5 +192,6 @@
       </div>
     </form>
   {/if}
+  {#if farm?.scheduler}<Farm {farm} />{/if}
   <Queue {queue} onchange={watch} />
 </Sheet>

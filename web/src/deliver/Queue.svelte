@@ -10,6 +10,7 @@
     working: 'working',
     done: 'done, checked',
     cancelled: 'cancelled',
+    paused: 'paused',
     failed: 'stopped',
   };
 
@@ -63,13 +64,26 @@
             {#if job.problem}· <span class="text-red">{job.problem}</span>{:else if job.result}· {job.result}{/if}
           </div>
         </div>
+        {#if job.state === 'waiting'}
+          <button
+            class="quiet"
+            aria-label="Before all others"
+            title="Before all others that wait"
+            onclick={() => act(() => got(api.POST('/api/deliveries/{delivery_id}/first', of(job))))}>↑</button
+          >
+        {/if}
         {#if job.state === 'waiting' || job.state === 'working'}
+          <button
+            class="button"
+            onclick={() => act(() => got(api.POST('/api/deliveries/{delivery_id}/pause', of(job))))}
+            >Pause</button
+          >
           <button
             class="button"
             onclick={() => act(() => got(api.POST('/api/deliveries/{delivery_id}/cancel', of(job))))}
             >Cancel</button
           >
-        {:else if job.state === 'cancelled' || job.state === 'failed'}
+        {:else if job.state === 'cancelled' || job.state === 'failed' || job.state === 'paused'}
           <button
             class="button"
             onclick={() => act(() => got(api.POST('/api/deliveries/{delivery_id}/resume', of(job))))}

@@ -93,6 +93,19 @@
     const file = files?.[0];
     if (file) void attempt(() => upload('POST', `/api/projects/${project.id}/shots/import`, file));
   }
+
+  function takeCuts(project: ProjectCard, files: FileList | null): void {
+    const file = files?.[0];
+    if (!file) return;
+    void attempt(async () => {
+      const cut = await upload<{ notes: string[] }>(
+        'POST',
+        `/api/projects/${project.id}/timeline?name=${encodeURIComponent(file.name)}`,
+        file,
+      );
+      for (const note of cut.notes.slice(0, 5)) notices.say(note);
+    });
+  }
 </script>
 
 <div class="h-full overflow-y-auto">
@@ -163,8 +176,29 @@
               }}
             />
           </label>
-          <a class="px-2 text-soft hover:text-word" href="/api/projects/{project.id}/export" download
+          <label
+            class="cursor-pointer pl-2 text-soft hover:text-word"
+            title="OpenTimelineIO: a shot for each clip, with its media, length, rate and timecode"
+          >
+            Import a cut list
+            <input
+              type="file"
+              class="sr-only"
+              accept=".otio,.json"
+              onchange={(e) => {
+                takeCuts(project, e.currentTarget.files);
+                e.currentTarget.value = '';
+              }}
+            />
+          </label>
+          <a class="pl-2 text-soft hover:text-word" href="/api/projects/{project.id}/export" download
             >Export</a
+          >
+          <a
+            class="px-2 text-soft hover:text-word"
+            href="/api/projects/{project.id}/timeline"
+            title="OpenTimelineIO: the shots one behind the other, with their plates"
+            download>Cut list</a
           >
           <button
             class="quiet"

@@ -1,0 +1,271 @@
+"""A farm: a scheduler and workers of this machine, which speak as they would over a network."""
+
+import contextlib
+import os
+import shutil
+import signal
+import socket
+import ssl
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+import unittest
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+
+from isbjorn.core.deliver import Delivery, Order, settled
+from isbjorn.core.deliver import farm as farms
+from isbjorn.core.deliver.farm import Farm, WorkerCard, engine_digest, make_key, media_of, security
+from isbjorn.core.document import Shot
+from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.media.plates import PlateReader
+from tests.core.test_media import still
+from tests.shots import one_emitter
+
+
+def free_port() -> int:
+    with socket.socket() as one:
+        one.bind(("127.0.0.1", 0))
+        return int(one.getsockname()[1])
+
+
+class Running:
+    """A scheduler, and workers of one process each with a cache of their own, as the command line starts them."""
+
+    def __init__(self, folder: Path, key: str = "", scheme: str = "tcp") -> None:
+        self.folder, self.key = folder, ["--key", key] if key else []
+        self.address = f"{scheme}://127.0.0.1:{free_port()}"
+        self.started = [self._start("scheduler", "--address", self.address)]
+        self.workers: dict[str, subprocess.Popen[bytes]] = {}
+        deadline = time.monotonic() + 60
+        while True:
+            with (
+                contextlib.suppress(OSError),
+                socket.create_connection(("127.0.0.1", int(self.address.rpartition(":")[2]))),
+            ):
+                return
+            if time.monotonic() > deadline:
+                raise TimeoutError("the scheduler did not begin")
+            time.sleep(0.1)
+
+    def _start(self, *words: str, **more: str) -> subprocess.Popen[bytes]:
+        out = (self.folder / f"{words[0]}-{time.monotonic_ns()}.log").open("wb")
+        command = [sys.executable, "-m", "isbjorn", *words, *self.key]
+        with out:
+            return subprocess.Popen(command, env=os.environ | more, stdout=out, stderr=out, start_new_session=True)
+
+    def worker(self, name: str) -> None:
+        cache = {"ISBJORN_WORKER_CACHE": str(self.folder / name)}
+        words = ("worker", "--scheduler", self.address, "--name", name, "--processes", "1")
+        self.workers[name] = self._start(*words, **cache)
+
+    def kill(self, name: str) -> None:
+        """As when its machine loses power: it and all that it began."""
+        os.killpg(self.workers[name].pid, signal.SIGKILL)
+        self.workers.pop(name).wait()
+
+    def close(self) -> None:
+        for one in (*self.workers.values(), *self.started):
+            os.killpg(one.pid, signal.SIGKILL)
+            one.wait()
+
+
+class OnAFarm(unittest.TestCase):
+    folder: Path
+    running: Running
+    farm: Farm
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.folder = Path(tempfile.mkdtemp())
+        cls.addClassCleanup(shutil.rmtree, cls.folder, ignore_errors=True)
+        cls.running = Running(cls.folder)
+        cls.addClassCleanup(cls.running.close)
+        for name in ("east", "west"):
+            cls.running.worker(name)
+        cls.farm = Farm(cls.running.address)
+        cls.addClassCleanup(cls.farm.close)
+
+    def setUp(self) -> None:
+        self.farm.refused.clear()
+        deadline = time.monotonic() + 60
+        while len(self.farm.workers()) < 2:
+            self.assertLess(time.monotonic(), deadline, "the workers did not come")
+            time.sleep(0.1)
+        still(self.folder / "plate.png", np.full((54, 96, 3), 90, np.uint8), "uint8")
+        still(self.folder / "leaf.png", np.full((8, 8, 3), 200, np.uint8), "uint8")
+
+    def shot(self, **more: object) -> Shot:
+        body = {"kind": "picture", "media": str(self.folder / "leaf.png")}
+        return one_emitter(
+            width=128, height=72, plate={"media": str(self.folder / "plate.png")}, name=self.id().rpartition(".")[2][:100],
+            emitter={"spread": 360, "rate": 300, "size": 9, "body": body, **more},
+        )  # fmt: skip
+
+    def delivery(self, shot: Shot, where: str, **more: object) -> Delivery:
+        order = {"first": 0, "last": 59, "folder": str(self.folder / where), "name": "f", "sound": False, **more}
+        return Delivery(shot, settled(shot, Order.model_validate(order)), processes=1)
+
+    def both(self, shot: Shot, **more: object) -> tuple[Delivery, list[bytes]]:
+        """A delivery for the farm; and what it must come to, made here."""
+        name = self.id().rpartition(".")[2]
+        here = self.delivery(shot, f"{name} here", **more)
+        there = self.delivery(shot, f"{name} there", **more)
+        there.farm = self.farm
+        return there, [p.read_bytes() for p in here.run()]
+
+    def test_what_comes_back_is_what_would_be_made_here(self) -> None:
+        for form in ("png8", "mp4", "usd"):
+            with self.subTest(form):
+                told: list[int] = []
+                one, wanted = self.both(self.shot(), format=form, name=f"f-{form}")
+                one.on_progress = told.append
+                made = one.run()
+                if form != "usd":
+                    self.assertTrue([p.read_bytes() for p in made] == wanted)
+                self.assertEqual((told[0], told[-1]), (0, 60))
+                self.assertEqual(sorted(told), told)
+
+    def test_media_are_sent_once_and_by_their_content(self) -> None:
+        shot = self.shot(rate=120)
+        self.assertEqual(len(media_of(shot, self.delivery(shot, "x").order)), 2)
+        with mock.patch.object(self.farm, "send", wraps=self.farm.send) as sent:
+            self.both(shot)[0].run()
+            self.assertLessEqual(sent.call_count, 4)
+            sent.reset_mock()
+            again, _ = self.both(shot, name="g")
+            again.run()
+            self.assertEqual(sent.call_count, 0)
+            # Another picture under the same name is another media.
+            still(self.folder / "plate.png", np.full((54, 96, 3), 140, np.uint8), "uint8")
+            third, wanted = self.both(shot, name="h")
+            self.assertTrue([p.read_bytes() for p in third.run()] == wanted)
+            self.assertGreater(sent.call_count, 0)
+
+    def test_a_worker_that_is_killed_loses_no_frame(self) -> None:
+        shot = self.shot(rate=2000, size=30)
+        one, wanted = self.both(shot)
+        seen: list[WorkerCard] = []
+        killed: list[str] = []
+
+        def watch(cards: list[WorkerCard]) -> None:
+            seen.extend(cards)
+            if not killed and list((self.folder / one.order.folder).glob("f.*.png")):
+                killed.append("west")
+                self.running.kill("west")
+                self.running.worker("west")
+
+        one.on_workers = watch
+        self.assertTrue([p.read_bytes() for p in one.run()] == wanted)
+        self.assertEqual(killed, ["west"])
+        self.assertTrue(any(frames.startswith("frames ") for card in seen for frames in card.doing))
+
+    def test_a_worker_that_lost_its_disk_is_given_the_media_again(self) -> None:
+        one, wanted = self.both(self.shot(rate=50))
+        for name in ("east", "west"):
+            shutil.rmtree(self.folder / name / "media", ignore_errors=True)
+            for job in (self.folder / name).glob("job-*"):
+                shutil.rmtree(job)
+        self.assertTrue([p.read_bytes() for p in one.run()] == wanted)
+
+    def test_a_worker_that_hangs_is_begun_anew(self) -> None:
+        one, wanted = self.both(self.shot(rate=70))
+        stopped: list[int] = []
+
+        def watch(_: list[WorkerCard]) -> None:
+            if not stopped:
+                stopped.extend(self.farm.client.run(os.getpid).values())
+                for process in stopped:
+                    os.kill(process, signal.SIGSTOP)
+
+        one.on_workers = watch
+        with mock.patch.dict(os.environ, {"ISBJORN_FARM_PATIENCE_S": "5"}):
+            self.assertTrue([p.read_bytes() for p in one.run()] == wanted)
+        self.assertEqual(len(stopped), 2)
+        self.assertFalse(set(stopped) & set(self.farm.client.run(os.getpid).values()))
+
+    def test_another_engine_is_given_nothing(self) -> None:
+        one, _ = self.both(self.shot(rate=60))
+        with (
+            mock.patch.object(farms, "engine_digest", return_value="0" * 16),
+            self.assertRaisesRegex(IsbjornError, "another engine"),
+        ):
+            one.run()
+        self.assertEqual(set(self.farm.refused.values()), {"it has another engine"})
+        self.assertEqual({card.note for card in self.farm.workers()}, {"it has another engine"})
+        self.assertEqual(len(engine_digest()), 16)
+
+    def test_it_is_given_up_when_nobody_waits(self) -> None:
+        one = self.delivery(self.shot(rate=3000, size=40), "given up", last=5999)
+        one.farm = self.farm
+        began = time.monotonic()
+        one.cancelled = lambda: time.monotonic() - began > 2
+        with self.assertRaises(Stale):
+            one.run()
+        deadline = time.monotonic() + 20
+        while any(card.doing for card in self.farm.workers()):
+            self.assertLess(time.monotonic(), deadline)
+            time.sleep(0.1)
+
+    def test_what_is_wrong_with_the_order_is_told_as_here(self) -> None:
+        shot = self.shot()
+        one = self.delivery(shot, "gone")
+        one.farm = self.farm
+        (self.folder / "leaf.png").unlink()
+        with self.assertRaisesRegex(IsbjornError, "leaf.png"):
+            one.run()
+
+
+class Keys(unittest.TestCase):
+    def test_beyond_this_machine_a_key_is_asked_for(self) -> None:
+        for address in ("tcp://10.0.0.5:8786", "tcp://0.0.0.0:8786", "farm.example:8786"):
+            with self.assertRaisesRegex(IsbjornError, "farm-key"):
+                security(address, None)
+        self.assertIsNone(security("tcp://127.0.0.1:8786", ""))
+        with self.assertRaisesRegex(IsbjornError, "no such key"):
+            security("tls://10.0.0.5:8786", "/nowhere.pem")
+        with self.assertRaisesRegex(IsbjornError, "does not answer"), mock.patch.object(farms, "_WAIT_S", 1):
+            Farm(f"tcp://127.0.0.1:{free_port()}")
+
+    def test_who_has_the_key_may_enter_and_nobody_else(self) -> None:
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            key = folder / "farm.pem"
+            make_key(key)
+            self.assertEqual(key.stat().st_mode & 0o777, 0o600)
+            with self.assertRaisesRegex(IsbjornError, "there already"):
+                make_key(key)
+            make_key(folder / "other.pem")
+            running = Running(folder, str(key), "tls")
+            self.addCleanup(running.close)
+            running.worker("east")
+            farm = Farm(running.address, key)
+            deadline = time.monotonic() + 60
+            while not farm.workers():
+                self.assertLess(time.monotonic(), deadline, "the worker did not come")
+                time.sleep(0.1)
+            shot = one_emitter(width=64, height=36)
+            order = Order.model_validate({"first": 0, "last": 3, "folder": name, "name": "k"})
+            made = Delivery(shot, order, PlateReader(), farm=farm).run()
+            self.assertEqual(len(made), 4)
+            farm.close()
+            port = int(running.address.rpartition(":")[2])
+            with mock.patch.object(farms, "_WAIT_S", 2), self.assertRaisesRegex(IsbjornError, "does not answer"):
+                Farm(running.address, folder / "other.pem")
+            with socket.create_connection(("127.0.0.1", port)) as plain, self.assertRaises((ssl.SSLError, OSError)):
+                context = ssl.create_default_context(cafile=str(key))
+                context.check_hostname = False
+                with context.wrap_socket(plain) as safe:
+                    # Without a certificate of its own it is put out of the door, at the latest when it speaks.
+                    safe.sendall(b"hello")
+                    if not safe.recv(1):
+                        raise OSError("closed")
+            self.assertTrue(threading.active_count() < 100)
+
+
+if __name__ == "__main__":
+    unittest.main()
