@@ -59,8 +59,8 @@ def demo_deliver_fps(folder: Path) -> dict[str, dict[str, dict[str, float]]]:
     for _, shot in _shots(folder):
         with tempfile.TemporaryDirectory() as place:
             plates = partial(_plates, folder)
-            first = max(shot.first_frame, min(shot.first_frame + _AT, shot.last_frame - 72))
-            found[shot.name] = delivered_fps(shot, Path(place), plates, ("png8", "mp4"), first, 72)
+            first = max(shot.first_frame, min(shot.first_frame + _AT, shot.last_frame - 144))
+            found[shot.name] = delivered_fps(shot, Path(place), plates, ("png8", "mp4"), first)
     return found
 
 

@@ -153,7 +153,12 @@ def deliver_fps(folder: Path) -> dict[str, dict[str, float]]:
 
 
 def delivered_fps(
-    shot: Shot, folder: Path, plates: Callable[[], PlateReader], forms: tuple[str, ...], first: int = 0, count: int = 72
+    shot: Shot,
+    folder: Path,
+    plates: Callable[[], PlateReader],
+    forms: tuple[str, ...],
+    first: int = 0,
+    count: int = 144,
 ) -> dict[str, dict[str, float]]:
     """Frames a second of some formats: `here`, in this process with all cores; by one process and by two, once they are there."""
     found: dict[str, dict[str, float]] = {}

@@ -36,6 +36,26 @@ _MOST_ATTEMPTS = 3
 _SHOWN_EVERY_S = 1.0
 
 
+class _Pace:
+    """How long a frame takes. What was there already does not count, nor does the start of what draws."""
+
+    def __init__(self) -> None:
+        self._there: int | None = None
+        self._since: tuple[int, float] | None = None
+
+    def ms(self, made: int) -> float:
+        """Milliseconds a frame, where so many are made; 0 while nobody knows."""
+        now = time.perf_counter()
+        if self._there is None:
+            self._there = made
+        if self._since is None:
+            if made > self._there:
+                self._since = made, now
+            return 0.0
+        first, begun = self._since
+        return (now - begun) / (made - first) * 1000 if made > first else 0.0
+
+
 class Worker:
     """Takes deliveries from the queue, oldest first."""
 
@@ -138,8 +158,7 @@ class Worker:
                 delivery_id, "failed", problem=f"The order cannot be read ({first_problem(error)[1]}). Order it anew."
             )
             return
-        begun, told = time.perf_counter(), 0.0
-        checked, stop, before = 0.0, False, -1
+        pace, told, checked, stop = _Pace(), 0.0, 0.0, False
 
         def cancelled() -> bool:
             nonlocal checked, stop
@@ -151,14 +170,13 @@ class Worker:
             return stop or self.orphaned()
 
         def on_progress(made: int) -> None:
-            nonlocal told, before
-            # What was there already took no time now.
-            before = made if before < 0 else before
+            nonlocal told
+            ms = pace.ms(made)
             if time.perf_counter() - told > _TOLD_EVERY_S:
                 told = time.perf_counter()
                 # What is told on the way may be lost; a frame that is made is made.
                 with suppress(IsbjornError):
-                    self._tell(delivery_id, made, (told - begun) / max(1, made - before) * 1000)
+                    self._tell(delivery_id, made, ms)
 
         try:
             delivery = Delivery(

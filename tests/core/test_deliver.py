@@ -11,6 +11,7 @@ from fractions import Fraction
 from functools import partial
 from pathlib import Path
 
+import cv2
 import numpy as np
 import OpenImageIO as oiio
 from hypothesis import given, settings
@@ -26,6 +27,7 @@ from isbjorn.core.deliver.purposes import SHIPPED, Purpose, purpose_from_text, p
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.inspect.delivering import told
+from isbjorn.core.media.colour import convert
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.stills import read_still
 from tests.core.test_media import still
@@ -371,6 +373,56 @@ class Told(InFolder):
             said = told(shot, order(self.folder, name=form, format=form, last=5), None, PlateReader())
             made = deliver(shot, self.folder, form, format=form, last=5, existing="refuse", processes=1)
             self.assertTrue(0.4 < sum(p.stat().st_size for p in made) / said.bytes < 2.5, form)
+
+
+class Animations(InFolder):
+    shot = one_emitter(
+        width=160, height=90, emitter={"size": 30, "speed": 300, "direction": 0, "rate": 7}, background="#203040"
+    )
+
+    def test_their_frames_are_those_of_the_shot(self) -> None:
+        for form, over, tolerance in (
+            ("apng", True, 0.004),
+            ("apng", False, 0.02),
+            ("webp", True, 0.02),
+            ("gif", True, 0.03),
+        ):
+            with self.subTest(f"{form} {over}"):
+                (path,) = deliver(
+                    self.shot, self.folder, "a{version}", format=form, over_plate=over, first=10, last=39, processes=1
+                )  # fmt: skip
+                done, found = cv2.imreadanimation(str(path))
+                self.assertTrue(done)
+                self.assertEqual((len(found.frames), set(found.durations)), (30, {40}))
+                for at in (0, 13, 29):
+                    picture = render_frame(self.shot, 10 + at, over_plate=over)
+                    pixels = found.frames[at].astype(np.float32) / 255
+                    shown = convert(np.clip(picture[..., :3], 0, 1), "linear", "srgb")
+                    if over:
+                        self.assertLess(float(np.abs(pixels[..., 2::-1] - shown).mean()), tolerance)
+                    else:
+                        self.assertLess(float(np.abs(pixels[..., 3] - picture[..., 3]).mean()), tolerance)
+
+    def test_a_contact_sheet_shows_every_frame(self) -> None:
+        (path,) = deliver(self.shot, self.folder, "c", format="contact", last=5, existing="refuse", processes=1)
+        self.assertEqual(path.name, "c.png")
+        sheet = np.asarray(read_still(path)[0], np.float32) / 255
+        self.assertGreater(sheet.shape[1], 3 * 320)
+        for place in range(6):
+            columns = (sheet.shape[1] - 10) // 330
+            left, top = 10 + place % columns * 330, 10 + place // columns * (180 + 22 + 10)
+            shown = convert(np.clip(render_frame(self.shot, place)[..., :3], 0, 1), "linear", "srgb")
+            small = cv2.resize(shown, (80, 45), interpolation=cv2.INTER_AREA)
+            there = cv2.resize(sheet[top : top + 180, left : left + 320], (80, 45), interpolation=cv2.INTER_AREA)
+            self.assertLess(float(np.abs(small - there).mean()), 0.01)
+
+    def test_what_would_be_too_much_is_refused(self) -> None:
+        for form, more, words in (
+            ("contact", {"last": 900}, "at most 400"),
+            ("gif", {"last": 900, "scale": 8}, "too many"),
+        ):
+            with self.assertRaisesRegex(IsbjornError, words):
+                deliver(self.shot, self.folder, format=form, **more)
 
 
 class Stills(InFolder):

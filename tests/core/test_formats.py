@@ -121,7 +121,7 @@ class Stills(InFolder):
 class Movies(InFolder):
     def test_a_chart_comes_back_frame_by_frame_across_segments(self) -> None:
         for form in FORMATS:
-            if form.codec is None:
+            if form.codec is None or form.codec.whole:
                 continue
             with self.subTest(form.name):
                 parts = []
@@ -149,7 +149,7 @@ class Movies(InFolder):
 
     def test_as_small_as_each_goes_and_no_smaller(self) -> None:
         for form in FORMATS:
-            if form.codec is None:
+            if form.codec is None or form.codec.whole:
                 continue
             with self.subTest(form.name):
                 path, (width, height) = self.folder / f"{form.name}{form.suffix}", form.smallest
@@ -163,7 +163,7 @@ class Movies(InFolder):
         clear = chart()
         clear[:, :64] *= np.float32(0.25)
         for form in FORMATS:
-            if form.codec is None or not form.alpha:
+            if form.codec is None or form.codec.whole or not form.alpha:
                 continue
             with self.subTest(form.name):
                 path = self.folder / f"{form.name}{form.suffix}"

@@ -241,7 +241,7 @@ class CommandLine(InStudio):
         for words in (
             ("render", "nothing.json", "--out", "x"),
             ("render", shot, "--frames", "a-b", "--out", "x"),
-            ("render", shot, "--format", "gif", "--out", "x"),
+            ("render", shot, "--format", "mp3", "--out", "x"),
             ("render", shot, "--purpose", "nobody", "--out", "x"),
             ("render", shot, "--handles", "a", "--out", "x"),
             ("render", shot, "--passes", "smell", "--out", "x"),

@@ -54,6 +54,12 @@ def _label(picture: Floats, text: str, side: str, low: bool) -> None:
     _lay(picture, sheet, left + room, top + tall // 2 - middle, _INK)
 
 
+def caption(picture: Floats, text: str, left: int, middle_y: int, widest: int) -> None:
+    """A small line of text, its middle so far below the picture's top."""
+    sheet, middle = _words(text, 14, widest)
+    _lay(picture, sheet, left, middle_y - middle, _SOFT)
+
+
 def burnt(made: Floats, shot: Shot, order: Order, plan: Plan, picture: Picture, alive: int | None = None) -> Floats:
     """A picture (height, width, 4) with the words that are asked for. alive: how many particles there are."""
     out = made.copy()

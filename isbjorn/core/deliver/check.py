@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 import av
+import cv2
 import numpy as np
 import OpenImageIO as oiio
 
@@ -27,7 +28,9 @@ def check_files(maker: Maker, made: list[Path]) -> None:
     job = maker.job
     size, plan = job.order.size(job.shot), job.plan
     ends = sorted({0, len(plan) - 1})
-    if job.order.form.movie:
+    if job.order.form.codec is not None and job.order.form.codec.whole:
+        _check_animation(made[0], size, maker, ends)
+    elif job.order.form.movie:
         _check_movie(made[0], size, maker, ends)
     elif job.order.form.points == "whole":
         _check_points(made[0], maker, ends)
@@ -94,6 +97,25 @@ def _values(frame: Any, alpha: bool) -> Floats:
     return values[..., :3] * values[..., 3:] if alpha else values
 
 
+def _check_animation(path: Path, size: tuple[int, int], maker: Maker, ends: list[int]) -> None:
+    job, plan = maker.job, maker.job.plan
+    done, found = cv2.imreadanimation(str(path))
+    if not done:
+        raise _wrong(path, "it cannot be opened")
+    frames = list(found.frames)
+    if len(frames) != len(plan):
+        raise _wrong(path, f"it has {len(frames)} frames in place of {len(plan)}")
+    if frames[0].shape[:2] != size[::-1]:
+        raise _wrong(path, f"it is {frames[0].shape[1]} × {frames[0].shape[0]} px in place of {size[0]} × {size[1]}")
+    for at in ends:
+        picture, _ = maker.render(plan[at])
+        values = frames[at][..., 2::-1].astype(np.float32) / 255
+        if job.alpha:
+            values = values * (frames[at][..., 3:].astype(np.float32) / 255)
+        if float(np.abs(values - shown_values(picture, job.track)).mean()) > _MOVIE_OFF:
+            raise _wrong(path, f"frame {plan[at].number} is not what the shot shows there")
+
+
 def _check_movie(path: Path, size: tuple[int, int], maker: Maker, ends: list[int]) -> None:
     job, plan = maker.job, maker.job.plan
     try:
@@ -105,8 +127,10 @@ def _check_movie(path: Path, size: tuple[int, int], maker: Maker, ends: list[int
             moments = sorted(p.pts * p.time_base for p in packets if p.size and p.pts is not None)
             if len(moments) != len(plan):
                 raise _wrong(path, f"it has {len(moments)} frames in place of {len(plan)}")
-            # Containers that count in milliseconds keep the moment of each frame to one.
-            if any(abs(b - a - 1 / plan.rate) > 0.0011 for a, b in pairwise(moments)):
+            # Containers that count in milliseconds, or in hundredths, keep the moment of each frame to one.
+            if any(
+                abs(b - a - 1 / plan.rate) > (0.0101 if path.suffix == ".gif" else 0.0011) for a, b in pairwise(moments)
+            ):
                 raise _wrong(path, f"its frames do not come {plan.rate} times a second")
         for at in ends:
             found = _decoded(path, moments[at])

@@ -18,11 +18,14 @@ from isbjorn.core.deliver.crew import Crew, processes_for
 from isbjorn.core.deliver.order import Order, check_folder, check_order, has_alpha
 from isbjorn.core.deliver.parts import Job, Maker
 from isbjorn.core.deliver.plan import Plan
+from isbjorn.core.deliver.sheet import sheet
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.media.formats import FORMATS, About
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.sound import Sound, sound_of, write_wave
-from isbjorn.core.media.write_movie import join_segments, sound_rate
+from isbjorn.core.media.write_movie import encode_whole, join_segments, sound_rate
+from isbjorn.core.media.write_still import write_still
 from isbjorn.core.simulate.handing import Shelves
 
 if TYPE_CHECKING:
@@ -194,7 +197,7 @@ class Delivery:
     def sound(self) -> Sound | None:
         """The sound that goes with it."""
         order, shot, plan = self.order, self.shot, self.job.plan
-        if order.form.points or not order.sound or shot.plate is None or not shot.plate.on or not order.over_plate:
+        if not order.form.sounds or not order.sound or shot.plate is None or not shot.plate.on or not order.over_plate:
             return None
         if order.retime is not None and (order.retime.keys or order.retime.speed != 100):
             return None
@@ -225,15 +228,33 @@ class Delivery:
         shutil.rmtree(job.folder, ignore_errors=True)
         return target
 
+    def _joined_tiles(self) -> Path:
+        """Put the small frames of all parts on one picture."""
+        job, target = self.job, self.order.path()
+        tiles = []
+        for part in job.parts:
+            with np.load(job.segment(part), allow_pickle=False) as kept:
+                tiles += [kept[str(at)] for at in part]
+        about = About(job.plan.rate, job.plan.timecode(job.plan[0]))
+        write_still(target, sheet(tiles, self.shot, job.plan), FORMATS["png8"], False, about)
+        shutil.rmtree(job.folder, ignore_errors=True)
+        return target
+
     def _finished(self) -> list[Path]:
         order, job, sound = self.order, self.job, self.sound
         if order.form.points == "whole":
             return [self._joined_points()]
+        if order.form.sheet:
+            return [self._joined_tiles()]
         if order.form.movie:
             target = order.path()
             segments = [job.segment(part) for part in job.parts]
             if sound is not None:
                 sound = sound_rate(order.form, sound)
+            if order.form.codec is not None and order.form.codec.whole:
+                encode_whole(segments, target, job.track)
+                shutil.rmtree(job.folder, ignore_errors=True)
+                return [target]
             join_segments(segments, target, job.track, job.plan.timecode(job.plan[0]), sound)
             shutil.rmtree(job.folder, ignore_errors=True)
             return [target]

@@ -20,6 +20,7 @@ from isbjorn.core.media.targets import Target
 from isbjorn.core.time import LONGEST_RATE, frame_rate, rate_text
 
 LARGEST_SIDE, LARGEST_PIXELS = 16_384, 8192 * 8192
+MOST_TILES, MOST_GIF_PIXELS = 400, 250_000_000
 FARTHEST_FRAME, MOST_FRAMES = 20_000_000, 1_000_000
 
 PassName = Literal["emitters", "groups", "depth", "motion", "ids", "objects", "plate"]
@@ -156,6 +157,19 @@ def check_order(shot: Shot, order: Order) -> None:
     if order.passes and not order.form.layers:
         raise IsbjornError(
             f"{order.form.label} holds one picture, no layers beside it.", "passes", "Choose EXR, or leave passes out."
+        )
+    count = (order.last - order.first + order.before + order.after) // order.every + 1
+    if order.form.sheet and count > MOST_TILES:
+        raise IsbjornError(
+            f"a contact sheet has at most {MOST_TILES} frames, and these are {count:,}.",
+            "every",
+            "Take fewer: every tenth, or so.",
+        )
+    if order.form.name == "gif" and count * shot.width * shot.height * order.scale**2 > MOST_GIF_PIXELS:
+        raise IsbjornError(
+            "a GIF chooses its colours from all frames at once, and these are too many.",
+            "scale",
+            "Choose a smaller size, or WebP.",
         )
     if order.fields != "none" and not order.form.fields:
         raise IsbjornError(

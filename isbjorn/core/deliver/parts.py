@@ -24,6 +24,7 @@ from isbjorn.core.deliver.burn import burnt, slate
 from isbjorn.core.deliver.layers import layers_of
 from isbjorn.core.deliver.order import Order, has_alpha
 from isbjorn.core.deliver.plan import Picture, Plan
+from isbjorn.core.deliver.sheet import tile
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.frame import Solver, render_frame
@@ -122,6 +123,8 @@ class Maker:
             return
         if form.movie:
             write_segment(path, self._told(part), self.job.track)
+        elif form.sheet:
+            self._tiles(path, part)
         else:
             self._points(path, part)
 
@@ -138,14 +141,16 @@ class Maker:
             found = self.particles(self.job.plan[at])
             kept |= {f"{at}.{name}": found[name] for name in Particles.names()}
             self._count()
-        buffer = io.BytesIO()
-        np.savez(buffer, allow_pickle=False, **kept)
-        try:
-            replace_whole(path, buffer.getvalue())
-        except OSError as error:
-            raise IsbjornError(
-                f"the particles could not be written ({error.strerror}).", str(path), "Is there room on the disk?"
-            ) from None
+        _keep(path, kept)
+
+    def _tiles(self, path: Path, part: range) -> None:
+        """Lay down some frames, small."""
+        kept: dict[str, npt.NDArray[Any]] = {}
+        for at in part:
+            made, _ = self.render(self.job.plan[at])
+            kept[str(at)] = tile(made)
+            self._tell(made)
+        _keep(path, kept)
 
     def render(self, picture: Picture) -> tuple[Floats, tuple[Layer, ...]]:
         """A picture as it is delivered, float32 (height, width, 4), linear, premultiplied; and its layers."""
@@ -242,6 +247,18 @@ class Maker:
                     rendering = hand.submit(self.render, plan[at + 1])
                 yield made
                 self._tell(made)
+
+
+def _keep(path: Path, arrays: dict[str, npt.NDArray[Any]]) -> None:
+    """Lay down what is put together with that of other parts."""
+    buffer = io.BytesIO()
+    np.savez(buffer, allow_pickle=False, **arrays)
+    try:
+        replace_whole(path, buffer.getvalue())
+    except OSError as error:
+        raise IsbjornError(
+            f"it could not be written ({error.strerror}).", str(path), "Is there room on the disk?"
+        ) from None
 
 
 def _lay_look(path: Path, made: Floats) -> None:

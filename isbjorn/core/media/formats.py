@@ -42,6 +42,9 @@ class Codec:
     deep: bool = False
     copied: bool = False
     tag: str = ""
+    # What the values mean; and whether it is encoded as a whole, from segments without loss.
+    encoding: Encoding = "rec709"
+    whole: bool = False
     # Options for interlaced pictures; none: it takes none.
     interlaced: dict[str, str] = field(default_factory=dict)
 
@@ -81,6 +84,8 @@ class Format:
     writer: str = ""
     # Particles in place of pictures: a table for each frame, or one file of all.
     points: Literal["", "table", "whole"] = ""
+    # All frames small on one picture.
+    sheet: bool = False
     alpha: bool = False
     even_size: bool = False
     compressions: tuple[str, ...] = ()
@@ -96,7 +101,12 @@ class Format:
     @property
     def single(self) -> bool:
         """Whether all frames come in one file."""
-        return self.movie or self.points == "whole"
+        return self.movie or self.points == "whole" or self.sheet
+
+    @property
+    def sounds(self) -> bool:
+        """Whether sound goes with it: in a movie, or beside a sequence of pictures."""
+        return self.still is not None or (self.codec is not None and not self.codec.whole)
 
     @property
     def fields(self) -> bool:
@@ -129,7 +139,7 @@ class _Formats:
         """Offer a format. Raises IsbjornError if its name is taken, or it does not say how it is written."""
         if form.name in self._known:
             raise IsbjornError(f"there is a format '{form.name}' already.", "formats", "Give it another name.")
-        if sum(map(bool, (form.still, form.codec, form.writer, form.points))) != 1:
+        if sum(map(bool, (form.still, form.codec, form.writer, form.points, form.sheet))) != 1:
             raise IsbjornError(
                 f"'{form.name}' must say one way in which it is written.",
                 "formats",
@@ -218,6 +228,16 @@ for _form in (
             "yuva420p",
         ),
     ),
+    Format(
+        "apng", "Animated PNG, with alpha", ".png", bits=10, alpha=True,
+        codec=Codec("apng", "rgb24", "apng", {"pred": "up"}, "rgba", encoding="srgb", whole=True),
+    ),
+    Format(
+        "webp", "Animated WebP, with alpha", ".webp", bits=1, alpha=True,
+        codec=Codec("libwebp_anim", "yuv420p", "webp", {"quality": "90"}, "yuva420p", encoding="srgb", whole=True),
+    ),
+    Format("gif", "Animated GIF", ".gif", bits=5, codec=Codec("gif", "pal8", "gif", encoding="srgb", whole=True)),
+    Format("contact", "Contact sheet, PNG", ".png", bits=1, sheet=True),
     Format("usd", "Particles as points, OpenUSD", ".usdc", points="whole", bits=350),
     Format("csv", "Particles as tables, CSV", ".csv", points="table", bits=2000),
     Format("npz", "Particles as arrays, NPZ", ".npz", points="table", bits=400),

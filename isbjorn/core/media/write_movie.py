@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -16,7 +16,7 @@ import numpy as np
 from isbjorn.core.arrays import Floats
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import convert, shade_table
-from isbjorn.core.media.formats import Codec, Format
+from isbjorn.core.media.formats import FORMATS, Codec, Format
 from isbjorn.core.media.sound import Sound
 from isbjorn.core.media.targets import Target
 from isbjorn.core.media.whole import whole
@@ -51,7 +51,9 @@ class Track:
 
     @property
     def codec(self) -> Codec:
-        return _codec(self.form)
+        """How segments are encoded."""
+        codec = _codec(self.form)
+        return replace(_codec(FORMATS["ffv1"]), encoding=codec.encoding) if codec.whole else codec
 
     @property
     def codes(self) -> tuple[int, int, int]:
@@ -83,7 +85,7 @@ def _levels(plain: Floats, track: Track) -> Floats:
     """Light as a movie's values, in [0, 1]."""
     if track.colour is not None:
         return np.clip(track.colour.applied(plain), 0, 1)
-    return np.clip(convert(np.clip(plain, 0, 1), "linear", "rec709"), 0, 1)
+    return np.clip(convert(np.clip(plain, 0, 1), "linear", track.codec.encoding), 0, 1)
 
 
 def shown_values(picture: Floats, track: Track) -> Floats:
@@ -250,6 +252,65 @@ def join_segments(segments: list[Path], target: Path, track: Track, timecode: st
                     heard.until(start / track.rate)
         if heard is not None:
             heard.until(None)
+
+
+def _decoded(segments: list[Path]) -> Iterator[Any]:
+    for segment in segments:
+        with av.open(str(segment)) as source:
+            yield from source.decode(video=0)
+
+
+def _paletted(frames: Iterable[Any], rate: Fraction) -> Iterator[Any]:
+    """Frames in the 256 colours that serve all of them best. All are held in memory until then."""
+    graph: Any = None
+    for count, frame in enumerate(frames):
+        plain = frame.reformat(format="rgb24", src_colorspace="ITU709")
+        plain.pts, plain.time_base = count, 1 / rate
+        if graph is None:
+            graph = av.filter.Graph()
+            source = graph.add_buffer(width=plain.width, height=plain.height, format=plain.format, time_base=1 / rate)
+            split, made, use = (
+                graph.add("split"),
+                graph.add("palettegen", "stats_mode=full"),
+                graph.add("paletteuse", "dither=sierra2_4a"),
+            )
+            sink = graph.add("buffersink")
+            source.link_to(split)
+            split.link_to(made, 0, 0)
+            split.link_to(use, 1, 0)
+            made.link_to(use, 0, 1)
+            use.link_to(sink)
+            graph.configure()
+        graph.push(plain)
+    if graph is None:
+        return
+    graph.push(None)
+    while True:
+        try:
+            yield graph.pull()
+        except (EOFError, av.BlockingIOError):
+            return
+
+
+def encode_whole(segments: list[Path], target: Path, track: Track) -> None:
+    """Encode segments to a file that is no row of them (animated PNG, WebP, GIF), which appears under its name only when whole."""
+    codec = _codec(track.form)
+    pixels = codec.with_alpha if track.alpha else codec.pixels
+    with _Disk(target), whole(target) as file:
+        loops = {"apng": {"plays": "0"}, "gif": {"loop": "0"}, "webp": {"loop": "0"}}[codec.container]
+        with av.open(file, "w", format=codec.container, options={"fflags": "+bitexact", **loops}) as out:
+            stream: Any = None
+            frames = _decoded(segments)
+            for number, frame in enumerate(_paletted(frames, track.rate) if pixels == "pal8" else frames):
+                if stream is None:
+                    stream = out.add_stream(codec.name, rate=track.rate, options=codec.options)
+                    stream.width, stream.height, stream.pix_fmt = frame.width, frame.height, pixels
+                    stream.time_base = stream.codec_context.time_base = 1 / track.rate
+                made = frame if pixels == "pal8" else frame.reformat(format=pixels, src_colorspace="ITU709")
+                made.pts, made.time_base = number, 1 / track.rate
+                out.mux(stream.encode(made))
+            if stream is not None:
+                out.mux(stream.encode(None))
 
 
 class _Disk:

@@ -157,7 +157,7 @@
                 >{told.count}
                 {told.count === 1 ? 'frame' : 'frames'} · about {bytes(
                   told.bytes,
-                )}{#if told.seconds != null}&#32; · {lasting(told.seconds)}{/if}</span
+                )}{#if told.seconds != null}<span class="ml-1">· {lasting(told.seconds)}</span>{/if}</span
               >
               <button class="button main" disabled={problem !== null}
                 >Deliver {told.count} {told.count === 1 ? 'frame' : 'frames'}</button

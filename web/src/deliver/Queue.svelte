@@ -59,8 +59,9 @@
             aria-label="Progress"
           ></progress>
           <div class="truncate text-[11px] text-soft" title={job.problem ?? job.result}>
-            {job.done} of {job.total} frames{#if job.seconds_left !== null}
-              · {lasting(job.seconds_left)} left · {(1000 / job.ms_per_frame).toFixed(1)} frames/s{/if}
+            {job.done} of {job.total} frames{#if job.seconds_left !== null}<span class="ml-1"
+                >· {lasting(job.seconds_left)} left · {(1000 / job.ms_per_frame).toFixed(1)} frames/s</span
+              >{/if}
             {#if job.problem}· <span class="text-red">{job.problem}</span>{:else if job.result}· {job.result}{/if}
           </div>
         </div>
