@@ -110,7 +110,7 @@ def render(
         str | None, typer.Option(help="What becomes of files that are there: refuse, version, replace or keep (go on).")
     ] = None,
     passes: Annotated[
-        str | None, typer.Option(help="Layers of EXR: emitters,groups,depth,motion,ids,objects,plate.")
+        str | None, typer.Option(help="Layers of EXR: emitters,groups,alpha,depth,motion,ids,objects,plate.")
     ] = None,
     compression: Annotated[str | None, typer.Option(help="Of EXR: zip, zips, piz, dwaa.")] = None,
     colour: Annotated[str, typer.Option(help="Colour space of the files, as ACEScg.")] = "",

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import signal
 import socket
 import statistics
 import struct
@@ -26,6 +27,7 @@ from isbjorn.bench.shots import fountain
 from isbjorn.core import Solver
 from isbjorn.core.deliver import Delivery, Order
 from isbjorn.core.deliver.crew import Crew
+from isbjorn.core.deliver.farm import Farm
 from isbjorn.core.deliver.parts import Job, Maker
 from isbjorn.core.document import Plate, Shot
 from isbjorn.core.document.files import shot_to_text
@@ -190,6 +192,54 @@ def delivered_fps(
             found[form][str(processes) if processes else "here"] = round(made / took, 1)
             shutil.rmtree(job.folder)
     return found
+
+
+@contextmanager
+def farming(folder: Path, workers: int) -> Iterator[str]:
+    """A scheduler and workers of one process each on this machine; the address."""
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        address = f"tcp://127.0.0.1:{free.getsockname()[1]}"
+    here = [sys.executable, "-m", "isbjorn"]
+    env = os.environ | {"ISBJORN_WORKER_CACHE": str(folder / "cache")}
+    started = []
+    try:
+        for words in (
+            ("scheduler", "--address", address),
+            ("worker", "--scheduler", address, "--processes", str(workers)),
+        ):
+            silence = subprocess.DEVNULL
+            started.append(
+                subprocess.Popen([*here, *words], env=env, start_new_session=True, stdout=silence, stderr=silence)
+            )
+            time.sleep(6)
+        yield address
+    finally:
+        for one in started:
+            os.killpg(one.pid, signal.SIGKILL)
+            one.wait()
+
+
+def farm_efficiency(folder: Path) -> dict[str, float]:
+    """Frames a second as PNG at 1280 × 720 by 1 and by 2 workers of a farm on this machine, and what the second one adds, as a
+    share of the first."""
+    folder.mkdir()
+    shot, found = fountain(20_000, 3.0), {}
+    for workers in (1, 2):
+        with farming(folder, workers) as address:
+            farm = Farm(address)
+            while len(farm.workers()) < workers:
+                time.sleep(0.2)
+            for name, count in (("warm", 24), ("run", 96)):
+                order = Order.model_validate(
+                    {"first": 0, "last": count - 1, "folder": str(folder), "name": f"{name}-{workers}"}
+                )
+                delivery = Delivery(shot, order, farm=farm)
+                start = time.perf_counter()
+                farm.run(delivery.job, delivery.job.parts, delivery.plates, lambda _: None, None)
+                found[str(workers)] = round(count / (time.perf_counter() - start), 1)
+            farm.close()
+    return found | {"added": round(found["2"] / found["1"] - 1, 2)}
 
 
 def usd_points_per_s(folder: Path) -> int:

@@ -15,7 +15,13 @@ import numpy as np
 
 from isbjorn.bench.crowds import contagion_ms, crowd_ns_per_particle_step
 from isbjorn.bench.demonstration import cores, demo_deliver_fps, drag, opened, play, shot_ms
-from isbjorn.bench.end_to_end import deliver_fps, edit_to_picture_ms, preview_fps, usd_points_per_s
+from isbjorn.bench.end_to_end import (
+    deliver_fps,
+    edit_to_picture_ms,
+    farm_efficiency,
+    preview_fps,
+    usd_points_per_s,
+)
 from isbjorn.bench.finish import blur_ms, drawn_ms, glow_ms
 from isbjorn.bench.opengl import Discs
 from isbjorn.bench.shots import fountain
@@ -153,6 +159,7 @@ def measure(only: str, tell: Callable[[str], object]) -> dict[str, Any]:
             "bytes_per_particle": bytes_per_particle,
             "deliver_fps": lambda: deliver_fps(place / "c"),
             "demo_deliver_fps": lambda: demo_deliver_fps(place / "demo"),
+            "farm_efficiency": lambda: farm_efficiency(place / "f"),
             "usd_points_per_s": lambda: usd_points_per_s(place / "u"),
             "shot_ms": lambda: shot_ms(place / "demo"),
             "play": lambda: play(place / "demo"),

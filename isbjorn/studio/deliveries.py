@@ -158,7 +158,7 @@ def order_told(studio: Here, shot_id: Id, body: Order) -> Told:
     shot = studio.store.document(shot_id)
     _allowed(studio, body)
     cost = scene_of(studio, shot_id, shot, None).cost
-    return told(shot, body, cost, studio.plates, studio.store.project_of(shot_id).name, _taken(studio))
+    return told(shot, body, cost, studio.plates, studio.store.project_of(shot_id).name, _waiting(studio))
 
 
 @router.post("/purposes", status_code=201)
@@ -213,7 +213,7 @@ def order_delivery(studio: Here, shot_id: Id, body: Order) -> DeliveryCard:
     """Put a delivery into the queue. It uses the shot as it stands now."""
     shot = studio.store.document(shot_id)
     _allowed(studio, body)
-    order = settled(shot, body, studio.store.project_of(shot_id).name, _taken(studio))
+    order = settled(shot, body, studio.store.project_of(shot_id).name, _waiting(studio))
     check_folder(order)
     with studio.store.session(write=True) as session:
         row = DeliveryRow(
@@ -236,17 +236,16 @@ def _allowed(studio: Studio, order: Order) -> None:
         studio.plates.allow(Path(order.colour.config), order.colour.config)
 
 
-def _taken(studio: Studio) -> frozenset[str]:
-    """The files that deliveries which wait or work will begin with."""
+def _waiting(studio: Studio) -> list[Order]:
+    """The orders of deliveries that wait, rest or work."""
     with studio.store.session() as session:
-        chosen = select(DeliveryRow).where(col(DeliveryRow.state).in_(("waiting", "working"))).limit(1000)
-        others = [row.order for row in session.exec(chosen)]
-    found = set()
-    for text in others:
+        chosen = select(DeliveryRow).where(col(DeliveryRow.state).in_(("waiting", "working", "paused"))).limit(1000)
+        texts = [row.order for row in session.exec(chosen)]
+    found = []
+    for text in texts:
         with suppress(ValidationError):
-            other = Order.model_validate_json(text)
-            found.add(str(other.path(None if other.form.single else other.first - other.before)))
-    return frozenset(found)
+            found.append(Order.model_validate_json(text))
+    return found
 
 
 @router.get("/deliveries")

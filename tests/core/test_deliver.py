@@ -152,9 +152,21 @@ class Names(InFolder):
         self.assertEqual(self.name(name="a_v{version}", existing="version"), "a_v001.0000.png")
         self.files("a_v001.0003.png", "a_v002.0000.png", "a_v004.0000.exr")
         self.assertEqual(self.name(name="a_v{version}", existing="version"), "a_v003.0000.png")
-        taken = frozenset([str(self.folder / "a_v003.0000.png")])
-        ready = settled(one_emitter(), order(self.folder, name="a_v{version}", existing="version"), taken=taken)
+        other = order(self.folder, name="a_v003", first=20, last=30)
+        ready = settled(one_emitter(), order(self.folder, name="a_v{version}", existing="version"), others=[other])
         self.assertEqual(ready.name, "a_v004")
+
+    def test_orders_that_wait_never_meet(self) -> None:
+        one = order(first=10, last=20)
+        for other, meets in (
+            ({"first": 20, "last": 30}, True), ({"first": 21, "last": 30}, False), ({"first": 21, "last": 30, "before": 1}, True),
+            ({"first": 21, "last": 30, "slate": True}, True), ({"first": 99, "last": 99, "retime": {"speed": 50}}, True),
+            ({"first": 10, "last": 20, "format": "tiff8"}, False), ({"first": 10, "last": 20, "padding": 6}, True),
+            ({"first": 10, "last": 20, "name": "b"}, False), ({"first": 0, "last": 99, "format": "mp4"}, False),
+        ):  # fmt: skip
+            self.assertEqual(one.meets(order(**other)), meets, other)
+            self.assertEqual(order(**other).meets(one), meets, other)
+        self.assertTrue(order(format="mp4", first=3).meets(order(format="mp4", last=2)))
 
     def test_it_is_replaced_when_all_is_done(self) -> None:
         shot = one_emitter(**SMALL)
@@ -353,7 +365,8 @@ class Told(InFolder):
         self.files("a.0000.png")
         said = told(one_emitter(), order(self.folder), None, PlateReader())
         self.assertEqual(
-            (said.refused, said.first, said.last), ("a.0000.png is there already.", "a.0000.png", "a.0049.png")
+            (said.refused, said.first, said.last),
+            ("a.0000.png is there already, or will be.", "a.0000.png", "a.0049.png"),
         )
 
     def test_a_disk_that_is_too_small_is_told_before(self) -> None:

@@ -135,7 +135,14 @@ class Layers(unittest.TestCase):
         self.addCleanup(shutil.rmtree, self.folder)
 
     def read(self, shot: Shot, *passes: str, **more: Any) -> tuple[dict[str, np.ndarray], Any]:
-        given = {"format": "exr-float", "over_plate": False, "passes": passes, "first": 20, "last": 20, **more}
+        given: dict[str, Any] = {
+            "format": "exr-float",
+            "over_plate": False,
+            "passes": passes,
+            "first": 20,
+            "last": 20,
+            **more,
+        }
         made = deliver(shot, self.folder, "p{version}", processes=1, **given)
         file = oiio.ImageInput.open(str(made[0]))
         spec = file.spec()
@@ -175,6 +182,9 @@ class Layers(unittest.TestCase):
         self.assertEqual({str(spec.channelformat(n)) for n in range(spec.nchannels)}, {"float"})
         self.assertAlmostEqual(float(found["plate.G"].mean()), 0.2158, delta=2e-3)
         self.assertTrue({"Z", "motion.X", "motion.Y", "cover.A", "ids.birth"} <= set(found))
+        alone, _ = self.read(shot, "alpha", over_plate=True)
+        self.assertEqual({n for n in alone if n not in "RGBA"}, {"cover.A"})
+        np.testing.assert_allclose(alone["cover.A"], render_frame(shot, 20, over_plate=False)[..., 3], atol=1e-5)
         with self.assertRaisesRegex(IsbjornError, "Choose EXR"):
             deliver(shot, self.folder, format="png8", passes=("depth",))
 

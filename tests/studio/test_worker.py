@@ -13,7 +13,7 @@ from pathlib import Path
 from isbjorn.bench.run import bytes_per_particle, measure
 from isbjorn.bench.shots import fountain
 from isbjorn.core import Solver
-from isbjorn.core.deliver import Order
+from isbjorn.core.deliver import Delivery, Order
 from isbjorn.core.warm import warm
 from isbjorn.doctor import examine
 from isbjorn.studio.store import Store
@@ -79,6 +79,10 @@ class Process(unittest.TestCase):
         self.assertEqual(len(made), 150)
         kept = [n for n, t in files.items() if (self.folder / "out" / n).stat().st_mtime_ns == t]
         self.assertGreaterEqual(len(kept), done, "finished frames were made again")
+        # What was broken off and gone on with is what an undisturbed one makes, to the byte.
+        order = Order.model_validate({"first": 0, "last": 149, "folder": str(self.folder / "calm"), "name": "f"})
+        calm = Delivery(self.shot, order, processes=1).run()
+        self.assertTrue([p.read_bytes() for p in calm] == [p.read_bytes() for p in made])
 
     def test_two_workers_never_share_the_queue(self) -> None:
         first = self.start()

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Callable
-from dataclasses import dataclass, replace
+import tempfile
+from collections.abc import Callable, Sequence
+from contextlib import ExitStack
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -15,7 +17,7 @@ from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.deliver import naming
 from isbjorn.core.deliver.check import check_files
 from isbjorn.core.deliver.crew import Crew, processes_for
-from isbjorn.core.deliver.order import Order, check_folder, check_order, has_alpha
+from isbjorn.core.deliver.order import ANY_FRAME, Order, check_folder, check_order, has_alpha
 from isbjorn.core.deliver.parts import Job, Maker
 from isbjorn.core.deliver.plan import Plan
 from isbjorn.core.deliver.sheet import sheet
@@ -38,16 +40,16 @@ def _own_names(order: Order, names: frozenset[str]) -> set[str]:
     """Which of the names in a folder an order would write over."""
     if order.form.single:
         return {order.path().name} & names
-    head, tail = order.path(987654321).name.split(naming.number_text(987654321, order.padding), 1)
+    head, tail = order.path(ANY_FRAME).name.split(naming.number_text(ANY_FRAME, order.padding), 1)
     digits = {n[len(head) : len(n) - len(tail)] for n in names if n.startswith(head) and n.endswith(tail)}
     sound = {f"{naming.numbered(order.name, None, order.padding)}.wav"} & names
     return sound | {f"{head}{d}{tail}" for d in digits if d.lstrip("-").isdigit()}
 
 
-def settled(shot: Shot, order: Order, project: str = "", taken: frozenset[str] = frozenset()) -> Order:
+def settled(shot: Shot, order: Order, project: str = "", others: Sequence[Order] = ()) -> Order:
     """An order whose name says what it is: tokens filled in, and the next version that is free.
 
-    taken: names of movies, or of first frames, that others will write. Raises IsbjornError when files are there that it would
+    others: settled orders that wait; it is not to meet them. Raises IsbjornError when files are there that it would
     write over, and it is to be refused then.
     """
     check_order(shot, order)
@@ -60,21 +62,19 @@ def settled(shot: Shot, order: Order, project: str = "", taken: frozenset[str] =
     there = naming.names_in(Path(order.folder))
 
     def hit(one: Order) -> str | None:
-        first = one.path(None if one.form.single else Plan(shot, one).numbers[0])
-        found = _own_names(one, there)
-        if not one.form.single and found:
-            numbers = Plan(shot, one).numbers
-            mine = {one.path(n).name for n in numbers} if len(found) > 64 else None
-            found = {name for name in found if name.endswith(".wav") or (mine is None and _within(one, name, numbers))
-                     or (mine is not None and name in mine)}  # fmt: skip
-        return next(iter(sorted(found)), None) or (str(first) if str(first) in taken else None)
+        """What it would write over: a file that is there, or one that another will write."""
+        numbers = Plan(shot, one).numbers
+        there_of_it = sorted(name for name in _own_names(one, there) if one.form.single or _within(one, name, numbers))
+        if there_of_it:
+            return there_of_it[0]
+        return one.path(None if one.form.single else numbers[0]).name if any(map(one.meets, others)) else None
 
     if order.existing != "version":
         found = at(1)
         there_already = hit(found)
         if there_already is not None and order.existing == "refuse":
             raise IsbjornError(
-                f"{Path(there_already).name} is there already.", order.folder,
+                f"{there_already} is there already, or will be.", order.folder,
                 "Choose another name, the next version, or to replace it.",
             )  # fmt: skip
         return found
@@ -88,17 +88,10 @@ def settled(shot: Shot, order: Order, project: str = "", taken: frozenset[str] =
 
 
 def _within(order: Order, name: str, numbers: range) -> bool:
-    head, tail = order.path(987654321).name.split(naming.number_text(987654321, order.padding), 1)
+    """Whether a file of an order's name is one of its frames, or the sound beside them."""
+    head, tail = order.path(ANY_FRAME).name.split(naming.number_text(ANY_FRAME, order.padding), 1)
     text = name[len(head) : len(name) - len(tail)]
-    return text.lstrip("-").isdigit() and int(text) in numbers
-
-
-@dataclass(frozen=True)
-class _Place:
-    """Where files are made, and where they then stand."""
-
-    workshop: Path
-    target: Path
+    return name.endswith(".wav") or (text.lstrip("-").isdigit() and int(text) in numbers)
 
 
 class Delivery:
@@ -148,10 +141,15 @@ class Delivery:
         missing = [part for part, made in zip(job.parts, there, strict=True) if made < len(part)]
         done = sum(made for part, made in zip(job.parts, there, strict=True) if made == len(part))
         self._tell(done)
-        if missing:
-            self._make(missing, done)
-        made = self._finished()
-        check_files(self._maker(), made)
+        with ExitStack() as stack:
+            if self.shelf is None:
+                # Where the processes hand each other what they stepped.
+                self.shelf = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="isbjorn-")))
+                stack.callback(setattr, self, "shelf", None)
+            if missing:
+                self._make(missing, done)
+            made = self._finished()
+            check_files(self._maker(), made)
         return made
 
     def _tell(self, done: int) -> None:

@@ -40,7 +40,7 @@ def layers_of(
             for unit in units:
                 if unit.on:
                     found.append(_coloured(_named(unit.name, taken), compositor.layer(unit)))
-    if {"depth", "motion", "objects"} & set(order.passes):
+    if {"alpha", "depth", "motion", "objects"} & set(order.passes):
         found += _measured(compositor, order)
     if "ids" in order.passes:
         found.append(Layer(("ids.emitter", "ids.birth", "ids.million"), ids(compositor), data=True))

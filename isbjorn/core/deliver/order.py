@@ -23,7 +23,10 @@ LARGEST_SIDE, LARGEST_PIXELS = 16_384, 8192 * 8192
 MOST_TILES, MOST_GIF_PIXELS = 400, 250_000_000
 FARTHEST_FRAME, MOST_FRAMES = 20_000_000, 1_000_000
 
-PassName = Literal["emitters", "groups", "depth", "motion", "ids", "objects", "plate"]
+# A frame's number that stands in no name by chance.
+ANY_FRAME = 987_654_321
+
+PassName = Literal["emitters", "groups", "alpha", "depth", "motion", "ids", "objects", "plate"]
 BurnName = Literal["timecode", "frame", "name", "figures"]
 
 
@@ -128,6 +131,18 @@ class Order(Part):
     def path(self, frame: int | None = None, layer: str = "") -> Path:
         """Where the movie goes, or a frame of a sequence: `name.0042.png`."""
         return Path(self.folder) / (naming.numbered(self.name, frame, self.padding, layer) + self.form.suffix)
+
+    def meets(self, other: Order) -> bool:
+        """Whether two orders may write the same file."""
+        if self.form.single or other.form.single:
+            return self.form.single and other.form.single and self.path() == other.path()
+        if self.path(ANY_FRAME) != other.path(ANY_FRAME):
+            return False
+        if self.retime is not None or other.retime is not None:
+            # How far they come hangs on their shots.
+            return True
+        mine, yours = ((o.first - o.before - o.slate * o.every, o.last + o.after) for o in (self, other))
+        return mine[0] <= yours[1] and yours[0] <= mine[1]
 
     def size(self, shot: Shot) -> tuple[int, int]:
         """Width and height of the files in pixels."""

@@ -16,8 +16,8 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.curves import along
 from isbjorn.core.time import timecode
 
-# Samples a second at which a keyed speed is summed up, by Simpson's rule.
-_SAMPLES = 960
+# Samples a second at which a keyed speed is summed up, by Simpson's rule; of a long one fewer.
+_SAMPLES, _MOST_SAMPLES = 960, 2_000_000
 
 
 @dataclass(frozen=True)
@@ -29,6 +29,21 @@ class Picture:
     frame: Fraction
     lasts_s: Fraction
     slate: bool = False
+
+
+@dataclass(frozen=True)
+class _Keyed:
+    """A keyed speed: seconds of the shot gone by at even moments (n,) until its last key, when that is, and its factor after it."""
+
+    gone: Doubles
+    until: float
+    after: float
+
+
+def _endless() -> IsbjornError:
+    return IsbjornError(
+        f"at this speed it would take more than {MOST_FRAMES:,} frames.", "retime", "Let it run faster."
+    )
 
 
 class Plan:
@@ -45,29 +60,21 @@ class Plan:
         return self._count + self._slates
 
     @cached_property
-    def _elapsed(self) -> Doubles:
-        """Seconds of the shot gone by at each sample of a keyed speed, as far as the shot's end."""
+    def _keyed(self) -> _Keyed:
+        """A keyed speed, summed up."""
         retime = self.order.retime
         assert retime is not None
         wanted = float((self._last + 1 - self._first) / self.shot.frame_rate)
-        keyed = retime.keys[-1].at_s
-        ends = along(retime.keys, np.array([keyed]))[0] / 100
         most = MOST_FRAMES / float(self.rate)
         # After its last key it is even: there is no need to sum that up.
-        until = min(max(keyed, 0.0), most)
-        steps = max(1, math.ceil(until * _SAMPLES))
-        if steps > 50_000_000:
-            raise IsbjornError("the keys of the speed lie too far apart.", "retime", "Keep them within a day.")
-        t = np.linspace(0, until, 2 * steps + 1)
-        speed = np.maximum(0, along(retime.keys, t)) / 100
+        until = min(max(retime.keys[-1].at_s, 0.0), most)
+        steps = min(max(1, math.ceil(until * _SAMPLES)), _MOST_SAMPLES)
+        speed = np.maximum(0, along(retime.keys, np.linspace(0, until, 2 * steps + 1))) / 100
         pieces = (speed[:-2:2] + 4 * speed[1::2] + speed[2::2]) * (until / steps / 6)
         gone = np.concatenate([[0.0], np.cumsum(pieces)])
-        self._until, self._even = until, float(ends)
         if until >= most and gone[-1] < wanted:
-            raise IsbjornError(
-                f"at this speed it would take more than {MOST_FRAMES:,} frames.", "retime", "Let it run faster."
-            )
-        return gone
+            raise _endless()
+        return _Keyed(gone, until, max(0.0, retime.keys[-1].value / 100))
 
     def _gone(self, seconds: Fraction) -> tuple[Fraction, Fraction]:
         """Seconds of the shot gone by, and its speed as a factor, at a moment of what is delivered."""
@@ -77,11 +84,12 @@ class Plan:
         if not retime.keys:
             speed = Fraction(retime.speed).limit_denominator(10**6) / 100
             return seconds * speed, speed
-        gone, t = self._elapsed, float(seconds)
-        if t >= self._until:
-            at, now = gone[-1] + (t - self._until) * self._even, self._even
+        keyed, t = self._keyed, float(seconds)
+        gone = keyed.gone
+        if t >= keyed.until:
+            at, now = gone[-1] + (t - keyed.until) * keyed.after, keyed.after
         else:
-            place = t / self._until * (len(gone) - 1)
+            place = t / keyed.until * (len(gone) - 1)
             low = min(int(place), len(gone) - 2)
             at = gone[low] + (place - low) * (gone[low + 1] - gone[low])
             now = max(0.0, float(along(retime.keys, np.array([t]))[0]) / 100)
@@ -96,17 +104,16 @@ class Plan:
             speed = Fraction(order.retime.speed).limit_denominator(10**6) / 100
             count = math.ceil(wanted / speed * self.rate)
         else:
-            gone = self._elapsed
+            keyed = self._keyed
+            gone = keyed.gone
             if gone[-1] >= wanted:
                 place = int(np.searchsorted(gone, float(wanted)))
-                seconds = place * self._until / max(1, len(gone) - 1)
+                seconds = place * keyed.until / max(1, len(gone) - 1)
             else:
-                seconds = self._until + (float(wanted) - gone[-1]) / self._even
+                seconds = keyed.until + (float(wanted) - gone[-1]) / keyed.after
             count = math.ceil(min(seconds, 2 * MOST_FRAMES / float(self.rate)) * float(self.rate) - 1e-6)
         if count > MOST_FRAMES:
-            raise IsbjornError(
-                f"at this speed it would take more than {MOST_FRAMES:,} frames.", "retime", "Let it run faster."
-            )
+            raise _endless()
         return max(1, count)
 
     def __getitem__(self, place: int) -> Picture:

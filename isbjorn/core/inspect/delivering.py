@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+from collections.abc import Sequence
 from pathlib import Path
 
 from pydantic import BaseModel, Field
@@ -108,13 +109,13 @@ def told(
     cost: Forecast | None,
     plates: PlateReader,
     project: str = "",
-    taken: frozenset[str] = frozenset(),
+    others: Sequence[Order] = (),
 ) -> Told:
     """What an order would make. cost: of a frame; None: nobody knows."""
     refused = where = remedy = ""
     ready = order
     try:
-        ready = settled(shot, order, project, taken)
+        ready = settled(shot, order, project, others)
     except IsbjornError as error:
         refused, where, remedy = error.what, error.where, error.remedy
     plan = Plan(shot, ready)

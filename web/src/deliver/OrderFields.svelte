@@ -25,6 +25,7 @@
   const passes = [
     { value: 'emitters', label: 'Emitters' },
     { value: 'groups', label: 'Groups' },
+    { value: 'alpha', label: 'Alpha' },
     { value: 'depth', label: 'Depth' },
     { value: 'motion', label: 'Motion' },
     { value: 'ids', label: 'Ids' },
