@@ -16,13 +16,16 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.keys import keys_through
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.media.tracking import Seen, follow, from_csv, to_csv
+from isbjorn.core.media.usd_in import with_scene
 from isbjorn.core.render.camera import projection
+from isbjorn.studio.apart import apart
 from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.shots import ShotState, told
 from isbjorn.studio.uploads import body_of
 
 router = APIRouter(prefix="/api", tags=["tracking"])
 Here = Annotated[Studio, Depends(studio_of)]
+_LARGEST_SCENE = 256 << 20
 _LARGEST_TABLE = 16 << 20
 _TOLERANCE_PX = 0.8
 
@@ -148,3 +151,25 @@ def _take_table(studio: Studio, shot_id: int, thing_id: str, content: bytes, nam
     with studio.store.edit(shot_id, f"Track of {thing.name}") as box:
         box[0] = _baked(box[0], thing_id, seen)
     return told(studio, shot_id)
+
+
+class SceneTaken(BaseModel):
+    """The shot with what was taken from a file, and that in words."""
+
+    state: ShotState
+    taken: list[str]
+
+
+@router.post("/shots/{shot_id}/scene")
+async def read_scene_file(studio: Here, shot_id: Id, request: Request, name: str = "") -> SceneTaken:
+    """Give a shot the camera of an OpenUSD file, and a marker for each of its places; the body is the file."""
+    content = await body_of(request, _LARGEST_SCENE, name or "scene")
+    return await run_in_threadpool(_take_scene, studio, shot_id, content, name[:200] or "scene")
+
+
+def _take_scene(studio: Studio, shot_id: int, content: bytes, name: str) -> SceneTaken:
+    shot = studio.store.document(shot_id)
+    ways = apart("isbjorn.core.media.usd_in:read_scene", content, shot.px_per_metre, where=name, megabytes=4096)
+    with studio.store.edit(shot_id, f"From {name}") as box:
+        box[0], taken = with_scene(box[0], ways, name)
+    return SceneTaken(state=told(studio, shot_id), taken=taken)

@@ -17,6 +17,7 @@ from isbjorn.core.deliver.check import check_files
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media import usd
+from isbjorn.core.media.usd_in import read_scene, with_scene
 from isbjorn.core.render.camera import projection
 from tests.shots import one_emitter
 
@@ -103,6 +104,77 @@ class Usds(unittest.TestCase):
         shutil.copy(stage.GetRootLayer().realPath, path)
         with self.assertRaisesRegex(IsbjornError, "all frames"):
             check_files(delivery._maker(), [path])
+
+
+class Scenes(unittest.TestCase):
+    """What others solved comes back as keys."""
+
+    def read(self, stage: Usd.Stage, shot: Shot | None = None) -> tuple[Shot, list[str]]:
+        text = stage.GetRootLayer().ExportToString().encode()
+        return with_scene(
+            shot or one_emitter(width=320, height=200, rate="30000/1001"), read_scene(text, 100.0), "s.usda"
+        )
+
+    def test_a_camera_sees_what_it_saw(self) -> None:
+        keys = lambda *values: {"value": values[0], "keys": [{"at_s": k, "value": v} for k, v in enumerate(values)]}  # noqa: E731
+        camera = {
+            "kind": "perspective", "pan": keys(0, 200, 380), "pitch": keys(5, -20, 10), "roll": keys(0, 30, -10), "up": 15,
+            "across": keys(0, 90, -20), "forward": keys(0, 40, 100), "focal_mm": keys(28, 50, 35), "filmback_mm": 24,
+        }  # fmt: skip
+        shot = one_emitter(width=320, height=200, rate="30000/1001", last_frame=59, first_frame=0, camera=camera)
+        with tempfile.TemporaryDirectory() as folder:
+            made = deliver(shot, folder, "c", format="usd", existing="refuse", processes=1)
+            other, taken = with_scene(
+                one_emitter(width=320, height=200, rate="30000/1001"), read_scene(made[0].read_bytes(), 100.0), "c"
+            )
+        self.assertEqual(taken, ["camera Camera"])
+        rng = np.random.default_rng(2)
+        points = rng.uniform(-120, 120, (40, 3))
+        for frame in range(0, 60, 7):
+            t = float(shot.seconds(frame))
+            (wanted, grown), (found, _) = (projection(one, 1.0, t).place(points) for one in (shot, other))
+            near = (grown > 0) & (grown < 4)
+            np.testing.assert_allclose(found[near], wanted[near], atol=0.6)
+        self.assertLess(len(other.camera.pan.keys), 60)
+
+    def test_units_and_the_way_up_are_those_of_the_file(self) -> None:
+        stage = Usd.Stage.CreateInMemory()
+        UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.z)
+        UsdGeom.SetStageMetersPerUnit(stage, 0.01)
+        stage.SetTimeCodesPerSecond(25)
+        group = UsdGeom.Xform.Define(stage, "/World")
+        group.AddTranslateOp().Set(Gf.Vec3d(0, 0, 200))
+        UsdGeom.Xform.Define(stage, "/World/Lamp").AddTranslateOp().Set(Gf.Vec3d(100, 0, 50))
+        moving = UsdGeom.Xform.Define(stage, "/World/Boat").AddTranslateOp()
+        for code in range(0, 51):
+            moving.Set(Gf.Vec3d(10 * code, -300, 0), code)
+        shot, taken = self.read(stage, one_emitter(rate="25", first_frame=10, last_frame=60))
+        self.assertEqual(sorted(taken), ["marker Boat", "marker Lamp"])
+        lamp, boat = sorted(shot.markers, key=lambda m: m.name, reverse=True)
+        # A centimetre is a px here; Z up of the file is Y up of the shot, and its -Y comes toward the viewer.
+        self.assertEqual((lamp.across.value, lamp.up.value, lamp.depth.value, lamp.across.keys), (100, 250, 0, ()))
+        self.assertEqual(boat.depth.value, 300)
+        self.assertEqual([key.at_s for key in boat.across.keys], [-0.4, 1.6])
+        self.assertEqual([key.value for key in boat.across.keys], [0, 500])
+
+    def test_a_file_opens_nothing_but_itself(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            secret = Usd.Stage.CreateNew(f"{folder}/secret.usda")
+            UsdGeom.Camera.Define(secret, "/Secret")
+            secret.GetRootLayer().Save()
+            stage = Usd.Stage.CreateInMemory()
+            stage.GetRootLayer().subLayerPaths.append(f"{folder}/secret.usda")
+            prim = stage.DefinePrim("/Mine", "Xform")
+            prim.GetReferences().AddReference(f"{folder}/secret.usda", "/Secret")
+            with self.assertRaisesRegex(IsbjornError, "no camera and no place"):
+                self.read(stage)
+
+    def test_what_is_none_is_said(self) -> None:
+        for content in (b"", b"no usd", b"#usda 1.0\n(((", b"PXR-USDC" + bytes(200)):
+            with self.assertRaisesRegex(IsbjornError, "no OpenUSD file"):
+                read_scene(content, 100.0)
+        with self.assertRaisesRegex(IsbjornError, "no camera and no place"):
+            self.read(Usd.Stage.CreateInMemory())
 
 
 class Tables(unittest.TestCase):

@@ -3,6 +3,8 @@
 import unittest
 from typing import Any
 
+from pxr import Gf, Usd, UsdGeom
+
 from isbjorn.core.document.files import shot_from_text
 from tests.studio.in_studio import InStudio
 
@@ -88,6 +90,32 @@ class Drivers(InStudio):
         seen = [self.frame(n) for n in (5, 20, 5)]
         self.assertEqual(seen[0], seen[2])
         self.assertNotEqual(seen[0], seen[1])
+
+
+class Scenes(InStudio):
+    def test_a_camera_and_places_of_an_open_file_become_keys_of_the_shot(self) -> None:
+        stage = Usd.Stage.CreateInMemory()
+        UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
+        UsdGeom.SetStageMetersPerUnit(stage, 1.0)
+        stage.SetTimeCodesPerSecond(25)
+        UsdGeom.Camera.Define(stage, "/Cam").GetFocalLengthAttr().Set(50)
+        boat = UsdGeom.Xform.Define(stage, "/Boat").AddTranslateOp()
+        for code in range(26):
+            boat.Set(Gf.Vec3d(code / 25, 0, 0), code)
+        content = stage.GetRootLayer().ExportToString().encode()
+        answer = self.client.post(f"/api/shots/{self.shot}/scene?name=solve.usda", content=content)
+        self.assertEqual(answer.status_code, 200, answer.text)
+        self.assertEqual(sorted(answer.json()["taken"]), ["camera Cam", "marker Boat"])
+        document = self.document()
+        self.assertEqual(document["camera"]["kind"], "perspective")
+        keys = document["markers"][-1]["across"]["keys"]
+        self.assertEqual([(key["at_s"], key["value"]) for key in keys], [(0, 0), (1, 100)])
+        self.client.post(f"/api/shots/{self.shot}/undo")
+        self.assertEqual(self.document()["camera"]["kind"], "flat")
+        self.assertIn(
+            "no OpenUSD", self.problem(self.client.post(f"/api/shots/{self.shot}/scene", content=b"#usda 1.0\n((("))
+        )
+        self.problem(self.client.post(f"/api/shots/{self.shot}/scene", content=b"PXR-USDC" + bytes(range(256)) * 8))
 
 
 if __name__ == "__main__":

@@ -3,9 +3,12 @@
   import { finishAbout } from '../finish/kinds';
   import Section from '../ui/Section.svelte';
   import type { Desk } from '../state/desk.svelte';
+  import { upload } from '../api/client';
+  import { notices } from '../state/notices.svelte';
   import { specs } from '../state/specs.svelte';
   import Choice from '../ui/Choice.svelte';
   import Fields from '../ui/Fields.svelte';
+  import FileButton from '../ui/FileButton.svelte';
   import PlainField from '../ui/PlainField.svelte';
   import Switch from '../ui/Switch.svelte';
 
@@ -25,6 +28,16 @@
   const put = (path: string, label: string) => (value: number | null) => {
     if (value !== null) desk.set(path, value, label);
   };
+
+  async function takeScene(file: File): Promise<void> {
+    const found = await upload<{ taken: string[] }>(
+      'POST',
+      `/api/shots/${desk.id}/scene?name=${encodeURIComponent(file.name)}`,
+      file,
+    );
+    await desk.reload();
+    notices.say(`Taken from ${file.name}: ${found.taken.join(', ')}.`);
+  }
 </script>
 
 <PlainField label="Width" value={shot.width} unit="px" onset={put('/width', 'Width')} />
@@ -103,6 +116,14 @@
 {#if shot.camera.kind === 'perspective'}
   <Fields {desk} model="Camera" owner={shot.camera} path="/camera" only={['focus', 'aperture']} />
 {/if}
+<div class="py-1.5">
+  <FileButton
+    text="Camera and places from USD …"
+    label="OpenUSD file"
+    accept=".usd,.usda,.usdc"
+    ontake={takeScene}
+  />
+</div>
 <div class="pt-1">
   <Section title="Effects on all particles" about={finishAbout(shot.finish)}>
     <Finish
