@@ -10,7 +10,6 @@ import gc
 import itertools
 import multiprocessing
 import os
-import signal
 import threading
 import time
 from collections import OrderedDict
@@ -19,19 +18,17 @@ from concurrent.futures.process import BrokenProcessPool
 from pathlib import Path
 from typing import Any
 
-import cv2
-
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import Stale
 from isbjorn.core.runtime.memory import budget_bytes
-from isbjorn.core.runtime.parallel import use_threads
+from isbjorn.core.runtime.parallel import as_helper
 from isbjorn.core.simulate.handing import Shelves
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Preview, Shown, Wish
 from isbjorn.studio.store import Store
 
 _MOST, _TICKETS, _SHOTS_KEPT = 16, 256, 4
-_WATCHED_EVERY_S, _ENDED_WITHIN_S = 1.0, 3.0
+_ENDED_WITHIN_S = 3.0
 
 
 class Ticket:
@@ -156,22 +153,8 @@ _hand: list[_Hand] = []
 
 
 def _begin(folder: str, flags: Any, budget_mb: int, studio: int) -> None:
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-    os.environ["ISBJORN_MEMORY_MB"] = str(budget_mb)
-    threading.Thread(target=_follow, args=(studio,), daemon=True).start()
-    use_threads(1)
-    cv2.setNumThreads(1)
+    as_helper(studio, budget_mb)
     _hand.append(_Hand(folder, flags))
-
-
-def _follow(studio: int) -> None:
-    """End when the studio is gone, however it went."""
-    while True:
-        time.sleep(_WATCHED_EVERY_S)
-        try:
-            os.kill(studio, 0)
-        except OSError:
-            os._exit(1)
 
 
 def _draw(text: str, digest: str, wish: Wish, serial: int, plates_seen: int) -> Shown:

@@ -4,26 +4,21 @@ from __future__ import annotations
 
 import multiprocessing
 import os
-import signal
-import threading
-import time
 from collections.abc import Callable
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
 from pathlib import Path
 from typing import Any
 
-import cv2
-
 from isbjorn.core.deliver.parts import Job, Maker
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.runtime.memory import budget_bytes
-from isbjorn.core.runtime.parallel import use_threads
+from isbjorn.core.runtime.parallel import as_helper
 from isbjorn.core.simulate.handing import Shelves
 
 _MOST, _SLOTS, _ATTEMPTS = 64, 256, 3
-_WATCHED_EVERY_S, _POLLED_EVERY_S = 1.0, 0.2
+_POLLED_EVERY_S = 0.2
 # What one process needs beside its caches: the engine itself, and so many layers of a frame.
 _ENGINE_BYTES, _LAYERS = 220 << 20, 14
 
@@ -151,24 +146,10 @@ _hand: list[_Hand] = []
 def _begin(
     plates: Callable[[], PlateReader], shelf: Path | None, made: Any, given_up: Any, budget_mb: int, parent: int
 ) -> None:
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-    os.environ["ISBJORN_MEMORY_MB"] = str(budget_mb)
+    as_helper(parent, budget_mb)
     # Who waits for a picture on the screen goes first.
     os.nice(5)
-    threading.Thread(target=_follow, args=(parent,), daemon=True).start()
-    use_threads(1)
-    cv2.setNumThreads(1)
     _hand.append(_Hand(plates(), shelf, made, given_up))
-
-
-def _follow(parent: int) -> None:
-    """End when who began it is gone, however it went."""
-    while True:
-        time.sleep(_WATCHED_EVERY_S)
-        try:
-            os.kill(parent, 0)
-        except OSError:
-            os._exit(1)
 
 
 def _make(job: Job, part: range, slot: int) -> None:

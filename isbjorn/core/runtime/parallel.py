@@ -8,15 +8,21 @@ may call the engine, one is inside at a time, and each call uses all cores.
 from __future__ import annotations
 
 import functools
+import os
+import signal
 import threading
+import time
 from collections.abc import Callable
 from typing import Any, ParamSpec, TypeVar
 
+import cv2
 import numba
 
 config: Any = vars(numba)["config"]
 config.THREADING_LAYER = "workqueue"
 config.SLP_VECTORIZE = 1
+
+_WATCHED_EVERY_S = 1.0
 
 P = ParamSpec("P")
 R = TypeVar("R")
@@ -39,3 +45,22 @@ def use_threads(count: int) -> None:
     """Limit the threads used by kernels (1 to the number of cores). Results do not depend on it."""
     with _one_at_a_time:
         numba.set_num_threads(max(1, min(count, config.NUMBA_NUM_THREADS)))
+
+
+def as_helper(parent: int, budget_mb: int) -> None:
+    """Make this process one that works for another: with one thread, its own share of memory, and an end when the other is gone,
+    however that went. Ctrl C is the other's to hear."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    os.environ["ISBJORN_MEMORY_MB"] = str(budget_mb)
+    use_threads(1)
+    cv2.setNumThreads(1)
+    threading.Thread(target=_follow, args=(parent,), daemon=True).start()
+
+
+def _follow(parent: int) -> None:
+    while True:
+        time.sleep(_WATCHED_EVERY_S)
+        try:
+            os.kill(parent, 0)
+        except OSError:
+            os._exit(1)

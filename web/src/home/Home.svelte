@@ -108,6 +108,21 @@
   }
 </script>
 
+{#snippet taking(text: string, accept: string, title: string, take: (files: FileList | null) => void)}
+  <label class="cursor-pointer pl-2 text-soft hover:text-word" {title}>
+    {text}
+    <input
+      type="file"
+      class="sr-only"
+      {accept}
+      onchange={(e) => {
+        take(e.currentTarget.files);
+        e.currentTarget.value = '';
+      }}
+    />
+  </label>
+{/snippet}
+
 <div class="h-full overflow-y-auto">
   <header class="mx-auto flex max-w-[1120px] flex-wrap items-center gap-3 px-6 pt-7 pb-5">
     <span class="text-aurora"><Bear size={42} /></span>
@@ -164,33 +179,13 @@
           <span class="text-soft">{project.shots.length} {project.shots.length === 1 ? 'shot' : 'shots'}</span
           >
           <span class="flex-1"></span>
-          <label class="cursor-pointer text-soft hover:text-word">
-            Import a shot
-            <input
-              type="file"
-              class="sr-only"
-              accept=".json"
-              onchange={(e) => {
-                takeShot(project, e.currentTarget.files);
-                e.currentTarget.value = '';
-              }}
-            />
-          </label>
-          <label
-            class="cursor-pointer pl-2 text-soft hover:text-word"
-            title="OpenTimelineIO: a shot for each clip, with its media, length, rate and timecode"
-          >
-            Import a cut list
-            <input
-              type="file"
-              class="sr-only"
-              accept=".otio,.json"
-              onchange={(e) => {
-                takeCuts(project, e.currentTarget.files);
-                e.currentTarget.value = '';
-              }}
-            />
-          </label>
+          {@render taking('Import a shot', '.json', '', (files) => takeShot(project, files))}
+          {@render taking(
+            'Import a cut list',
+            '.otio,.json',
+            'OpenTimelineIO: a shot for each clip, with its media, length, rate and timecode',
+            (files) => takeCuts(project, files),
+          )}
           <a class="pl-2 text-soft hover:text-word" href="/api/projects/{project.id}/export" download
             >Export</a
           >
