@@ -342,7 +342,7 @@ class Deliveries(InFolder):
             {"name": "../x"},
             {"scale": 0},
             {"scale": float("nan")},
-            {"format": "gif"},
+            {"format": "mp3"},
         ):
             with self.subTest(bad), self.assertRaises(ValueError):
                 Order.model_validate({"first": 0, "last": 1, "folder": "/x", "name": "x", **bad})
