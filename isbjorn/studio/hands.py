@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import gc
 import itertools
-import multiprocessing
 import os
 import threading
 import time
@@ -21,7 +20,7 @@ from typing import Any
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import Stale
 from isbjorn.core.runtime.memory import budget_bytes
-from isbjorn.core.runtime.parallel import as_helper
+from isbjorn.core.runtime.parallel import as_helper, helpers
 from isbjorn.core.simulate.handing import Shelves
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Preview, Shown, Wish
@@ -51,7 +50,7 @@ class Hands:
         given = os.environ.get("ISBJORN_HANDS", "")
         wanted = int(given) if given.isascii() and given.isdigit() and len(given) < 4 else os.cpu_count() or 1
         self.folder, self.count = folder, min(_MOST, max(1, count or wanted))
-        self._context = multiprocessing.get_context("forkserver")
+        self._context = helpers(__name__)
         self._flags = self._context.Array("Q", _TICKETS, lock=False)
         self._serials = itertools.count(1)
         self._lock = threading.Lock()
@@ -103,7 +102,6 @@ class Hands:
                 return self._pools[following].submit(call, *args)
 
     def _made(self, following: bool) -> ProcessPoolExecutor:
-        self._context.set_forkserver_preload([__name__])
         # A half of what may be kept is theirs together; what is drawn is kept by the studio.
         each_mb = max(32, (budget_bytes() >> 21) // (self.count + 1))
         given = (str(self.folder), self._flags, each_mb, os.getpid())

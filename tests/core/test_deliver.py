@@ -3,6 +3,8 @@
 import os
 import shutil
 import signal
+import subprocess
+import sys
 import tempfile
 import threading
 import time
@@ -268,6 +270,15 @@ class Crewed(InFolder):
                     one.processes = count
                     found.append([p.read_bytes() for p in one.run()])
                 self.assertTrue(found[0] == found[1])
+
+    def test_a_script_needs_no_guard(self) -> None:
+        script = self.folder / "script.py"
+        script.write_text(
+            "from isbjorn.core import Shot\nfrom isbjorn.core.deliver import deliver\n"
+            f"print('begun', len(deliver(Shot(width=64, height=36), {str(self.folder)!r}, first=0, last=23, processes=2)))\n"
+        )
+        done = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, check=False)
+        self.assertEqual((done.stdout, done.returncode), ("begun 24\n", 0), done.stderr)
 
     def test_a_process_that_is_killed_loses_no_frame(self) -> None:
         one = self.delivery("png8")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import multiprocessing
 import os
 from collections.abc import Callable
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
@@ -14,7 +13,7 @@ from isbjorn.core.deliver.parts import Job, Maker
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.runtime.memory import budget_bytes
-from isbjorn.core.runtime.parallel import as_helper
+from isbjorn.core.runtime.parallel import as_helper, helpers
 from isbjorn.core.simulate.handing import Shelves
 
 _MOST, _SLOTS, _ATTEMPTS = 64, 256, 3
@@ -48,7 +47,7 @@ class Crew:
 
     def __init__(self, count: int, plates: Callable[[], PlateReader], shelf: Path | None = None) -> None:
         self.count, self._plates, self._shelf = count, plates, shelf
-        self._context = multiprocessing.get_context("forkserver")
+        self._context = helpers(__name__)
         # How many frames of a part are made, by the part's number; and whether all is given up.
         self._made = self._context.Array("q", _SLOTS, lock=False)
         self._given_up = self._context.Value("b", 0, lock=False)
@@ -65,7 +64,6 @@ class Crew:
 
     def _ready(self) -> ProcessPoolExecutor:
         if self._pool is None:
-            self._context.set_forkserver_preload([__name__])
             budget_mb = max(48, (budget_bytes() >> 20) // self.count)
             shared = (self._plates, self._shelf, self._made, self._given_up, budget_mb, os.getpid())
             self._pool = ProcessPoolExecutor(self.count, self._context, _begin, shared)

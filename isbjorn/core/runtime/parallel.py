@@ -10,9 +10,13 @@ from __future__ import annotations
 import functools
 import os
 import signal
+import sys
 import threading
 import time
 from collections.abc import Callable
+from multiprocessing.context import ForkServerContext, ForkServerProcess
+from multiprocessing.popen_forkserver import Popen
+from types import ModuleType
 from typing import Any, ParamSpec, TypeVar
 
 import cv2
@@ -45,6 +49,30 @@ def use_threads(count: int) -> None:
     """Limit the threads used by kernels (1 to the number of cores). Results do not depend on it."""
     with _one_at_a_time:
         numba.set_num_threads(max(1, min(count, config.NUMBA_NUM_THREADS)))
+
+
+class _Helper(ForkServerProcess):
+    """A process that never runs the main module anew: a script that asks for one need not guard itself."""
+
+    @staticmethod
+    def _Popen(process_obj: Any) -> Any:  # noqa: N802
+        main = sys.modules["__main__"]
+        sys.modules["__main__"] = ModuleType("__main__")
+        try:
+            return Popen(process_obj)
+        finally:
+            sys.modules["__main__"] = main
+
+
+class _Helpers(ForkServerContext):
+    Process = _Helper
+
+
+def helpers(preload: str) -> ForkServerContext:
+    """The context of processes that work for this one: forked from one that has loaded a module, so that they begin at once."""
+    context = _Helpers()
+    context.set_forkserver_preload([preload])
+    return context
 
 
 def as_helper(parent: int, budget_mb: int) -> None:
