@@ -5,6 +5,7 @@ from __future__ import annotations
 import fcntl
 import json
 import os
+import shutil
 import sys
 import time
 import traceback
@@ -19,8 +20,10 @@ from pydantic import ValidationError
 from sqlmodel import col, select
 
 from isbjorn.core.deliver import Delivery, Order
+from isbjorn.core.deliver.plan import Plan
 from isbjorn.core.document.files import first_problem, shot_from_text
 from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.inspect.delivering import about_bytes
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.whole import replace_whole
 from isbjorn.studio.plates import StudioPlates
@@ -158,7 +161,7 @@ class Worker:
                 delivery_id, "failed", problem=f"The order cannot be read ({first_problem(error)[1]}). Order it anew."
             )
             return
-        pace, told, checked, stop = _Pace(), 0.0, 0.0, False
+        pace, told, checked, stop, made_so_far = _Pace(), 0.0, 0.0, False, 0
 
         def cancelled() -> bool:
             nonlocal checked, stop
@@ -170,8 +173,8 @@ class Worker:
             return stop or self.orphaned()
 
         def on_progress(made: int) -> None:
-            nonlocal told
-            ms = pace.ms(made)
+            nonlocal told, made_so_far
+            made_so_far, ms = made, pace.ms(made)
             if time.perf_counter() - told > _TOLD_EVERY_S:
                 told = time.perf_counter()
                 # What is told on the way may be lost; a frame that is made is made.
@@ -196,7 +199,7 @@ class Worker:
         except Stale:
             return
         except IsbjornError as error:
-            self._end(delivery_id, "failed", problem=str(error))
+            self._end(delivery_id, "failed", problem=f"{error}{_room(text, order, made_so_far)}")
         except MemoryError:
             self._end(
                 delivery_id,
@@ -237,6 +240,17 @@ class Worker:
             if row is not None and row.state == "working":
                 row.state, row.problem, row.result, row.ended = state, problem, result, now()
                 row.done = row.done if done is None else done
+
+
+def _room(text: str, order: Order, made: int) -> str:
+    """How much room the rest of a delivery takes, where the disk has less."""
+    with suppress(IsbjornError, OSError):
+        shot = shot_from_text(text)
+        needed = about_bytes(shot, order, len(Plan(shot, order)) - made)
+        free = shutil.disk_usage(order.folder).free
+        if free < needed:
+            return f" The rest takes about {needed / 1e6:,.0f} MB, and {free / 1e6:,.0f} MB are free."
+    return ""
 
 
 def _plates_of(folder: Path) -> PlateReader:

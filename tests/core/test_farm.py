@@ -12,9 +12,11 @@ import tempfile
 import threading
 import time
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
+import cv2
 import numpy as np
 
 from isbjorn.core.deliver import Delivery, Order, settled
@@ -124,9 +126,11 @@ class OnAFarm(unittest.TestCase):
                 told: list[int] = []
                 one, wanted = self.both(self.shot(), format=form, name=f"f-{form}")
                 one.on_progress = told.append
+                one.job = replace(one.job, thumb=self.folder / "thumbs" / f"{form}.jpg")
                 made = one.run()
                 if form != "usd":
                     self.assertTrue([p.read_bytes() for p in made] == wanted)
+                    self.assertEqual(cv2.imread(str(self.folder / "thumbs" / f"{form}.jpg")).shape, (72, 128, 3))
                 self.assertEqual((told[0], told[-1]), (0, 60))
                 self.assertEqual(sorted(told), told)
 

@@ -15,6 +15,7 @@ from unittest import mock
 from isbjorn.cli import main
 from isbjorn.core.document import Plate
 from isbjorn.core.document.files import shot_to_text
+from isbjorn.core.errors import IsbjornError
 from isbjorn.studio.tables import DeliveryRow
 from isbjorn.studio.worker import Worker
 from tests.core.test_media import movie
@@ -97,6 +98,15 @@ class Queue(InStudio):
         self.client.post(f"/api/deliveries/{job['id']}/resume")
         self.work()
         self.assertEqual(self.first()["state"], "done")
+
+    def test_a_full_disk_says_how_much_is_needed(self) -> None:
+        self.order()
+        full = mock.patch("isbjorn.studio.worker.shutil.disk_usage", return_value=mock.Mock(free=1000))
+        with full, mock.patch("isbjorn.core.deliver.parts.Maker.make", side_effect=IsbjornError("no room", "b.png")):
+            self.work()
+        job = self.first()
+        self.assertEqual(job["state"], "failed")
+        self.assertRegex(job["problem"], r"The rest takes about \d+ MB, and 0 MB are free")
 
     def test_the_form_says_what_becomes_of_alpha(self) -> None:
         body = {"first": 0, "last": 5, "folder": str(self.out), "name": "b"}

@@ -41,6 +41,8 @@ _CACHE_BYTES = 16 << 30
 # A worker that gives nothing back for so long, and for so many times the usual time of a part, hangs.
 _PATIENCE_S, _PATIENCE_TIMES = 300.0, 20.0
 _LOOPBACK = ("127.0.0.1", "localhost", "::1")
+# A small picture of the last frame, beside the files of a part.
+_LOOK = "look.jpg"
 _LIBRARIES = ("numpy", "numba", "llvmlite", "opencv-python-headless", "av", "OpenImageIO", "opencolorio")
 
 
@@ -349,6 +351,12 @@ class _Work:
         error = future.exception() if future.status == "error" else None
         if error is None and future.status == "finished":
             for name, content in future.result():
+                if name == _LOOK:
+                    if self.job.thumb is not None:
+                        with contextlib.suppress(OSError):
+                            self.job.thumb.parent.mkdir(exist_ok=True)
+                            replace_whole(self.job.thumb, content)
+                    continue
                 try:
                     replace_whole(self.job.folder / Path(name).name, content)
                 except OSError as full:
@@ -471,7 +479,7 @@ class _Bench:
             if order.colour is not None and order.colour.config:
                 here = order.colour.model_copy(update={"config": plates.resolve(order.colour.config)})
                 order = order.model_copy(update={"colour": here})
-            job = Job(Shot.model_validate_json(told["shot"]), order, self.folder)
+            job = Job(Shot.model_validate_json(told["shot"]), order, self.folder, self.folder / _LOOK)
             self.maker = Maker(job, plates, Shelves.within(cache / "states"))
             self.parcel = parcel
         return self.maker
@@ -491,7 +499,7 @@ _bench: list[_Bench] = []
 
 
 def make_parts(parcel: bytes, start: int, stop: int) -> list[tuple[str, bytes]]:
-    """Make a part on a worker: its files, by their names."""
+    """Make a part on a worker: its files, by their names, and a small picture of its last frame."""
     if not _bench:
         _bench.append(_Bench())
     bench = _bench[0]
@@ -502,6 +510,8 @@ def make_parts(parcel: bytes, start: int, stop: int) -> list[tuple[str, bytes]]:
         job = maker.job
         places = [job.segment(part)] if job.order.form.single else [job.file(job.plan[at]) for at in part]
         made = [(path.name, path.read_bytes()) for path in places]
+        if job.thumb is not None and job.thumb.is_file():
+            made.append((_LOOK, job.thumb.read_bytes()))
         for path in places:
             path.unlink(missing_ok=True)
         return made
