@@ -264,7 +264,7 @@
     </div>
   </Section>
   <Section
-    title="Colour"
+    title="Colour space"
     about={o.colour ? (o.colour.display ? o.colour.view : o.colour.space) : 'the format’s own'}
   >
     <div class="grid grid-cols-2 gap-2.5">
