@@ -19,7 +19,7 @@ from websockets.sync.client import connect
 from isbjorn.bench.end_to_end import delivered_fps, heard, running
 from isbjorn.core.document import Shot
 from isbjorn.studio.demonstration import ensure_demo
-from isbjorn.studio.plates import StudioPlates
+from isbjorn.studio.plates import StudioPlates, shared_plates
 from isbjorn.studio.preview import Preview, Wish, digest_of
 from isbjorn.studio.store import Store
 
@@ -58,14 +58,10 @@ def demo_deliver_fps(folder: Path) -> dict[str, dict[str, dict[str, float]]]:
     found = {}
     for _, shot in _shots(folder):
         with tempfile.TemporaryDirectory() as place:
-            plates = partial(_plates, folder)
+            plates = partial(shared_plates, folder)
             first = max(shot.first_frame, min(shot.first_frame + _AT, shot.last_frame - 144))
             found[shot.name] = delivered_fps(shot, Path(place), plates, ("png8", "mp4"), first)
     return found
-
-
-def _plates(folder: Path) -> StudioPlates:
-    return StudioPlates(Store(folder))
 
 
 def play(folder: Path) -> dict[str, dict[str, Any]]:

@@ -58,3 +58,8 @@ class StudioPlates(PlateReader):
     def probe(self, media: str) -> dict[str, Any]:
         """What a plate is (see `isbjorn.core.media.plates.probe`), if it may be read."""
         return self.probed(media)
+
+
+def shared_plates(folder: Path) -> StudioPlates:
+    """The reader of plates of a process that works for the studio of a folder."""
+    return StudioPlates(Store(folder), shared=True)

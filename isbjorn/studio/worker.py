@@ -24,9 +24,8 @@ from isbjorn.core.deliver.plan import Plan
 from isbjorn.core.document.files import first_problem, shot_from_text
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.inspect.delivering import about_bytes
-from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.whole import replace_whole
-from isbjorn.studio.plates import StudioPlates
+from isbjorn.studio.plates import StudioPlates, shared_plates
 from isbjorn.studio.store import Store
 from isbjorn.studio.tables import DeliveryRow, now
 
@@ -186,7 +185,7 @@ class Worker:
                 shot_from_text(text),
                 order,
                 self.plates,
-                crew_plates=partial(_plates_of, self.store.folder),
+                crew_plates=partial(shared_plates, self.store.folder),
                 shelf=self.store.shelf_folder,
                 thumb=self.store.folder / "thumbs" / f"delivery-{delivery_id}.jpg",
                 on_progress=on_progress,
@@ -251,11 +250,6 @@ def _room(text: str, order: Order, made: int) -> str:
         if free < needed:
             return f" The rest takes about {needed / 1e6:,.0f} MB, and {free / 1e6:,.0f} MB are free."
     return ""
-
-
-def _plates_of(folder: Path) -> PlateReader:
-    """The reader of plates of a process that makes parts."""
-    return StudioPlates(Store(folder), shared=True)
 
 
 if __name__ == "__main__":
