@@ -269,7 +269,8 @@ def _dry_run(document, order, plates, project: str) -> None:  # type: ignore[no-
     say.print(f"{found.count} frames, {found.width} × {found.height} px, {found.rate} fps, {found.length_s:.2f} s")
     say.print(f"{found.folder}: {found.first}" + (f" … {found.last}" if found.last else ""))
     say.print(
-        f"about {found.bytes / 1e6:,.0f} MB of {found.free_bytes / 1e9:,.1f} GB free, in about {found.seconds:,.0f} s"
+        f"about {found.bytes / 1e6:,.0f} MB of {found.free_bytes / 1e9:,.1f} GB free"
+        + ("" if found.seconds is None else f", in about {found.seconds:,.0f} s")
     )
     for note in (found.alpha, found.sound, *(f"{n.what} {n.why}" for n in found.notes)):
         if note:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import fcntl
 import json
 import os
-import shutil
 import sys
 import time
 import traceback
@@ -25,6 +24,7 @@ from isbjorn.core.document.files import first_problem, shot_from_text
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.inspect.delivering import about_bytes
 from isbjorn.core.media.whole import replace_whole
+from isbjorn.core.runtime.disk import free_bytes
 from isbjorn.studio.plates import StudioPlates, shared_plates
 from isbjorn.studio.store import Store
 from isbjorn.studio.tables import DeliveryRow, now
@@ -243,10 +243,10 @@ class Worker:
 
 def _room(text: str, order: Order, made: int) -> str:
     """How much room the rest of a delivery takes, where the disk has less."""
-    with suppress(IsbjornError, OSError):
+    with suppress(IsbjornError):
         shot = shot_from_text(text)
         needed = about_bytes(shot, order, len(Plan(shot, order)) - made)
-        free = shutil.disk_usage(order.folder).free
+        free = free_bytes(Path(order.folder))
         if free < needed:
             return f" The rest takes about {needed / 1e6:,.0f} MB, and {free / 1e6:,.0f} MB are free."
     return ""

@@ -13,6 +13,7 @@ import OpenImageIO as oiio
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.deliver.parts import Maker
+from isbjorn.core.deliver.plan import Picture
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.movies import FILE_OPTIONS
 from isbjorn.core.media.write_movie import shown_values
@@ -49,6 +50,23 @@ def _wrong(path: Path, what: str) -> IsbjornError:
     return IsbjornError(f"it was written, but {what}.", str(path), "Deliver it again; is the disk sound?")
 
 
+def _same_size(path: Path, found: tuple[int, ...], wanted: tuple[int, int]) -> None:
+    if tuple(found) != wanted:
+        raise _wrong(path, f"it is {found[0]} × {found[1]} px in place of {wanted[0]} × {wanted[1]}")
+
+
+def _same_count(path: Path, found: int, wanted: int) -> None:
+    if found != wanted:
+        raise _wrong(path, f"it has {found} frames in place of {wanted}")
+
+
+def _same_picture(path: Path, values: Floats, maker: Maker, picture: Picture) -> None:
+    """Compare what a file shows, over black, in [0, 1], with a fresh render."""
+    made, _ = maker.render(picture)
+    if float(np.abs(values - shown_values(made, maker.job.track)).mean()) > _MOVIE_OFF:
+        raise _wrong(path, f"frame {picture.number} is not what the shot shows there")
+
+
 def _check_points(path: Path, maker: Maker, ends: list[int]) -> None:
     # Slow to load, and seldom needed.
     from pxr import Tf, Usd, UsdGeom
@@ -80,8 +98,7 @@ def _check_still(path: Path, size: tuple[int, int]) -> None:
         raise _wrong(path, f"it cannot be opened ({oiio.geterror()})")
     try:
         spec = file.spec()
-        if (spec.width, spec.height) != size:
-            raise _wrong(path, f"it is {spec.width} × {spec.height} px in place of {size[0]} × {size[1]}")
+        _same_size(path, (spec.width, spec.height), size)
         # The last row: what was cut off is missed there.
         if file.read_scanlines(spec.y + spec.height - 1, spec.y + spec.height, 0, 0, spec.nchannels, "float") is None:
             raise _wrong(path, f"it cannot be read to its end ({file.geterror()})")
@@ -103,17 +120,13 @@ def _check_animation(path: Path, size: tuple[int, int], maker: Maker, ends: list
     if not done:
         raise _wrong(path, "it cannot be opened")
     frames = list(found.frames)
-    if len(frames) != len(plan):
-        raise _wrong(path, f"it has {len(frames)} frames in place of {len(plan)}")
-    if frames[0].shape[:2] != size[::-1]:
-        raise _wrong(path, f"it is {frames[0].shape[1]} × {frames[0].shape[0]} px in place of {size[0]} × {size[1]}")
+    _same_count(path, len(frames), len(plan))
+    _same_size(path, frames[0].shape[1::-1], size)
     for at in ends:
-        picture, _ = maker.render(plan[at])
         values = frames[at][..., 2::-1].astype(np.float32) / 255
         if job.alpha:
             values = values * (frames[at][..., 3:].astype(np.float32) / 255)
-        if float(np.abs(values - shown_values(picture, job.track)).mean()) > _MOVIE_OFF:
-            raise _wrong(path, f"frame {plan[at].number} is not what the shot shows there")
+        _same_picture(path, np.asarray(values, np.float32), maker, plan[at])
 
 
 def _check_movie(path: Path, size: tuple[int, int], maker: Maker, ends: list[int]) -> None:
@@ -121,25 +134,18 @@ def _check_movie(path: Path, size: tuple[int, int], maker: Maker, ends: list[int
     try:
         with av.open(str(path), options=FILE_OPTIONS) as container:
             stream = container.streams.video[0]
-            if (stream.width, stream.height) != size:
-                raise _wrong(path, f"it is {stream.width} × {stream.height} px in place of {size[0]} × {size[1]}")
+            _same_size(path, (stream.width, stream.height), size)
             packets: Any = container.demux(stream)
             moments = sorted(p.pts * p.time_base for p in packets if p.size and p.pts is not None)
-            if len(moments) != len(plan):
-                raise _wrong(path, f"it has {len(moments)} frames in place of {len(plan)}")
-            # Containers that count in milliseconds, or in hundredths, keep the moment of each frame to one.
-            if any(
-                abs(b - a - 1 / plan.rate) > (0.0101 if path.suffix == ".gif" else 0.0011) for a, b in pairwise(moments)
-            ):
+            _same_count(path, len(moments), len(plan))
+            # Containers that count in milliseconds keep the moment of each frame to one.
+            if any(abs(b - a - 1 / plan.rate) > 0.0011 for a, b in pairwise(moments)):
                 raise _wrong(path, f"its frames do not come {plan.rate} times a second")
         for at in ends:
             found = _decoded(path, moments[at])
             if found is None:
                 raise _wrong(path, f"frame {plan[at].number} cannot be decoded")
-            picture, _ = maker.render(plan[at])
-            off = float(np.abs(_values(found, job.alpha) - shown_values(picture, job.track)).mean())
-            if off > _MOVIE_OFF:
-                raise _wrong(path, f"frame {plan[at].number} is not what the shot shows there")
+            _same_picture(path, _values(found, job.alpha), maker, plan[at])
     except (av.FFmpegError, IndexError, OSError) as error:
         raise _wrong(path, f"it cannot be opened ({error})") from None
 

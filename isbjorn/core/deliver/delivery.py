@@ -23,7 +23,7 @@ from isbjorn.core.deliver.plan import Plan
 from isbjorn.core.deliver.sheet import sheet
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.media.formats import FORMATS, About
+from isbjorn.core.media.formats import FORMATS, About, Codec
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.sound import Sound, sound_of, write_wave
 from isbjorn.core.media.write_movie import encode_whole, join_segments, sound_rate
@@ -36,14 +36,14 @@ if TYPE_CHECKING:
 __all__ = ["Delivery", "Order", "check_order", "deliver", "has_alpha", "settled"]
 
 
-def _own_names(order: Order, names: frozenset[str]) -> set[str]:
+def _in_the_way(order: Order, numbers: range, names: frozenset[str]) -> list[str]:
     """Which of the names in a folder an order would write over."""
     if order.form.single:
-        return {order.path().name} & names
+        return [name for name in (order.path().name,) if name in names]
     head, tail = order.path(ANY_FRAME).name.split(naming.number_text(ANY_FRAME, order.padding), 1)
-    digits = {n[len(head) : len(n) - len(tail)] for n in names if n.startswith(head) and n.endswith(tail)}
-    sound = {f"{naming.numbered(order.name, None, order.padding)}.wav"} & names
-    return sound | {f"{head}{d}{tail}" for d in digits if d.lstrip("-").isdigit()}
+    numbered = {n: n[len(head) : len(n) - len(tail)] for n in names if n.startswith(head) and n.endswith(tail)}
+    found = {n for n, text in numbered.items() if text.lstrip("-").isdigit() and int(text) in numbers}
+    return sorted(found | ({order.sound_path.name} & names))
 
 
 def settled(shot: Shot, order: Order, project: str = "", others: Sequence[Order] = ()) -> Order:
@@ -59,14 +59,13 @@ def settled(shot: Shot, order: Order, project: str = "", others: Sequence[Order]
         name = naming.filled(order.name, version=naming.version_text(version), **given)
         return order.model_copy(update={"name": name[:200]})
 
-    there = naming.names_in(Path(order.folder))
+    # Neither hangs on the name.
+    there, numbers = naming.names_in(Path(order.folder)), Plan(shot, order).numbers
 
     def hit(one: Order) -> str | None:
         """What it would write over: a file that is there, or one that another will write."""
-        numbers = Plan(shot, one).numbers
-        there_of_it = sorted(name for name in _own_names(one, there) if one.form.single or _within(one, name, numbers))
-        if there_of_it:
-            return there_of_it[0]
+        if names := _in_the_way(one, numbers, there):
+            return names[0]
         return one.path(None if one.form.single else numbers[0]).name if any(map(one.meets, others)) else None
 
     if order.existing != "version":
@@ -87,11 +86,16 @@ def settled(shot: Shot, order: Order, project: str = "", others: Sequence[Order]
     raise IsbjornError("all versions up to 9999 are there.", order.folder, "Choose another name.")
 
 
-def _within(order: Order, name: str, numbers: range) -> bool:
-    """Whether a file of an order's name is one of its frames, or the sound beside them."""
-    head, tail = order.path(ANY_FRAME).name.split(naming.number_text(ANY_FRAME, order.padding), 1)
-    text = name[len(head) : len(name) - len(tail)]
-    return name.endswith(".wav") or (text.lstrip("-").isdigit() and int(text) in numbers)
+def plate_sound(job: Job, plates: PlateReader) -> Sound | None:
+    """The plate's sound over a job's pictures at the shot's own speed; None where none is wanted or there."""
+    order, shot, plan = job.order, job.shot, job.plan
+    if not order.form.sounds or not order.sound or shot.plate is None or not shot.plate.on or not order.over_plate:
+        return None
+    slates = int(order.slate)
+    length = (len(plan) - slates) / plan.rate
+    path = Path(plates.resolve(shot.plate.media))
+    sound = sound_of(shot.plate, path, shot.seconds(order.first - order.before), length)
+    return None if sound is None else replace(sound, delay_s=slates / plan.rate)
 
 
 class Delivery:
@@ -191,27 +195,12 @@ class Delivery:
         shelves = None if self.shelf is None else Shelves.within(self.shelf)
         return Maker(self.job, self.plates, shelves, on_frame, self.cancelled)
 
-    @property
-    def sound(self) -> Sound | None:
-        """The sound that goes with it."""
-        order, shot, plan = self.order, self.shot, self.job.plan
-        if not order.form.sounds or not order.sound or shot.plate is None or not shot.plate.on or not order.over_plate:
-            return None
-        if order.retime is not None and (order.retime.keys or order.retime.speed != 100):
-            return None
-        slates = int(order.slate)
-        start = shot.seconds(order.first - order.before)
-        length = (len(plan) - slates) / plan.rate
-        path = Path(self.plates.resolve(shot.plate.media))
-        sound = sound_of(shot.plate, path, start, length)
-        return None if sound is None else replace(sound, delay_s=slates / plan.rate)
-
-    def _joined_points(self) -> Path:
+    def _join_points(self, target: Path) -> None:
         """Put the particles of all parts into one file."""
         # Slow to load, and seldom needed.
         from isbjorn.core.media.usd import UsdWriter
 
-        job, target = self.job, self.order.path()
+        job = self.job
         beside = job.folder / f"whole{target.suffix}"
         with UsdWriter(beside, self.shot, job.plan.rate, job.plan.numbers) as out:
             for part in job.parts:
@@ -219,50 +208,49 @@ class Delivery:
                     for at in part:
                         picture = job.plan[at]
                         arrays = {name: kept[f"{at}.{name}"] for name in Particles.names()}
-                        out.add(
-                            picture.number, float(self.shot.seconds(picture.frame)), Particles(**arrays, refused={})
-                        )
+                        seconds = float(self.shot.seconds(picture.frame))
+                        out.add(picture.number, seconds, Particles(**arrays, refused={}))
         beside.replace(target)
-        shutil.rmtree(job.folder, ignore_errors=True)
-        return target
 
-    def _joined_tiles(self) -> Path:
+    def _join_tiles(self, target: Path) -> None:
         """Put the small frames of all parts on one picture."""
-        job, target = self.job, self.order.path()
-        tiles = []
+        job, tiles = self.job, []
         for part in job.parts:
             with np.load(job.segment(part), allow_pickle=False) as kept:
                 tiles += [kept[str(at)] for at in part]
         about = About(job.plan.rate, job.plan.timecode(job.plan[0]))
         write_still(target, sheet(tiles, self.shot, job.plan), FORMATS["png8"], False, about)
-        shutil.rmtree(job.folder, ignore_errors=True)
-        return target
+
+    def _join_movie(self, target: Path, codec: Codec, sound: Sound | None) -> None:
+        job = self.job
+        segments = [job.segment(part) for part in job.parts]
+        if codec.whole:
+            encode_whole(segments, target, job.track)
+            return
+        heard = None if sound is None else sound_rate(self.order.form, sound)
+        join_segments(segments, target, job.track, job.plan.timecode(job.plan[0]), heard)
 
     def _finished(self) -> list[Path]:
-        order, job, sound = self.order, self.job, self.sound
-        if order.form.points == "whole":
-            return [self._joined_points()]
-        if order.form.sheet:
-            return [self._joined_tiles()]
-        if order.form.movie:
-            target = order.path()
-            segments = [job.segment(part) for part in job.parts]
+        """Put together what the parts made; the files."""
+        order, form = self.order, self.order.form
+        sound = plate_sound(self.job, self.plates) if order.own_speed else None
+        if form.single:
+            made = [order.path()]
+            if form.codec is not None:
+                self._join_movie(made[0], form.codec, sound)
+            elif form.sheet:
+                self._join_tiles(made[0])
+            else:
+                self._join_points(made[0])
+        else:
+            made = [order.path(number) for number in self.job.plan.numbers]
+            if self._staged:
+                self._put_in_place(made)
             if sound is not None:
-                sound = sound_rate(order.form, sound)
-            if order.form.codec is not None and order.form.codec.whole:
-                encode_whole(segments, target, job.track)
-                shutil.rmtree(job.folder, ignore_errors=True)
-                return [target]
-            join_segments(segments, target, job.track, job.plan.timecode(job.plan[0]), sound)
-            shutil.rmtree(job.folder, ignore_errors=True)
-            return [target]
-        made = [order.path(number) for number in job.plan.numbers]
+                write_wave(order.sound_path, sound)
+                made.append(order.sound_path)
         if self._staged:
-            self._put_in_place(made)
-        if sound is not None:
-            heard = Path(order.folder) / f"{naming.numbered(order.name, None, order.padding)}.wav"
-            write_wave(heard, sound)
-            made.append(heard)
+            shutil.rmtree(self.job.folder, ignore_errors=True)
         return made
 
     def _put_in_place(self, made: list[Path]) -> None:
@@ -278,7 +266,6 @@ class Delivery:
                 self.order.folder,
                 "Is there room on the disk, and may you write there?",
             ) from None
-        shutil.rmtree(self.job.folder, ignore_errors=True)
 
 
 def deliver(

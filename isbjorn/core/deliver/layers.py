@@ -28,11 +28,7 @@ def layers_of(
 ) -> tuple[Layer, ...]:
     """The layers that an order asks for of one of its pictures."""
     shot = solver.shot
-    whole = picture.frame.denominator == 1
-    lasts = picture.lasts_s if order.retime is not None else None
-    compositor = compositor_of(
-        solver, int(picture.frame) if whole else picture.frame, order.scale, stale, lasts_s=lasts
-    )
+    compositor = compositor_of(solver, picture.frame, order.scale, stale, lasts_s=picture.lasts_s)
     found: list[Layer] = []
     taken: set[str] = set()
     for name, units in (("emitters", shot.emitters), ("groups", shot.groups)):
@@ -46,8 +42,7 @@ def layers_of(
         found.append(Layer(("ids.emitter", "ids.birth", "ids.million"), ids(compositor), data=True))
     if "plate" in order.passes and shot.plate is not None:
         view = compositor.context.view
-        between = "held" if order.retime is None else order.retime.plate
-        plate = plate_between(shot, shot.seconds(picture.frame), plates, view.width, view.height, between)
+        plate = plate_between(shot, shot.seconds(picture.frame), plates, view.width, view.height, order.between)
         if plate is None:
             plate = np.zeros((view.height, view.width, 4), np.float32)
         found.append(_coloured("plate", plate))

@@ -46,11 +46,6 @@ def numbered(name: str, frame: int | None, padding: int, layer: str = "") -> str
     return filled(name, frame=text) if "{frame}" in name else f"{name}.{text}"
 
 
-def pattern(path: Path, padding: int) -> str:
-    """A place as numbered sequences are named everywhere: `name.####.png`."""
-    return str(path).replace("{frame}", "#" * padding)
-
-
 def names_in(folder: Path) -> frozenset[str]:
     """The names of the files in a folder; none if it is not there."""
     try:

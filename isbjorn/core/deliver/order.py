@@ -15,6 +15,7 @@ from isbjorn.core.document.base import Part
 from isbjorn.core.document.curves import in_order
 from isbjorn.core.document.values import Key
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.frame import Between
 from isbjorn.core.media.formats import FORMATS, Format
 from isbjorn.core.media.targets import Target
 from isbjorn.core.time import LONGEST_RATE, frame_rate, rate_text
@@ -40,7 +41,7 @@ class Retime(Part):
         max_length=256,
         description="Speeds in % by seconds of what is delivered, in place of the one speed.",
     )
-    plate: Literal["held", "nearest", "blended"] = Field(
+    plate: Between = Field(
         default="held",
         description="Between two frames of the plate: the one that is on, the nearer one, or a mix of both.",
     )
@@ -127,6 +128,21 @@ class Order(Part):
     @property
     def form(self) -> Format:
         return FORMATS[self.format]
+
+    @property
+    def own_speed(self) -> bool:
+        """Whether it runs as fast as the shot: only then there is sound."""
+        return self.retime is None or (not self.retime.keys and self.retime.speed == 100)
+
+    @property
+    def between(self) -> Between:
+        """How the plate is between two of its frames."""
+        return "held" if self.retime is None else self.retime.plate
+
+    @property
+    def sound_path(self) -> Path:
+        """Where the sound goes that stands beside a sequence."""
+        return Path(self.folder) / f"{naming.numbered(self.name, None, self.padding)}.wav"
 
     def path(self, frame: int | None = None, layer: str = "") -> Path:
         """Where the movie goes, or a frame of a sequence: `name.0042.png`."""

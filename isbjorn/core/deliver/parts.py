@@ -181,18 +181,16 @@ class Maker:
 
     def _one(self, picture: Picture) -> Floats:
         order = self.job.order
-        retime = order.retime
-        whole = picture.frame.denominator == 1
         return render_frame(
             self.job.shot,
-            int(picture.frame) if whole else picture.frame,
+            picture.frame,
             order.scale,
             order.over_plate,
             solver=self.solver,
             plates=self.plates,
             stale=self.stale,
-            lasts_s=picture.lasts_s if retime is not None or order.fields != "none" else None,
-            between="held" if retime is None else retime.plate,
+            lasts_s=picture.lasts_s,
+            between=order.between,
         )
 
     def about(self, picture: Picture) -> About:

@@ -3,20 +3,21 @@
 from __future__ import annotations
 
 import os
-import shutil
 from collections.abc import Sequence
 from pathlib import Path
 
 from pydantic import BaseModel, Field
 
-from isbjorn.core.deliver import Delivery, Order, has_alpha, settled
+from isbjorn.core.deliver import Order, has_alpha, settled
 from isbjorn.core.deliver.crew import processes_for
-from isbjorn.core.deliver.plan import Plan
+from isbjorn.core.deliver.delivery import plate_sound
+from isbjorn.core.deliver.parts import Job
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.inspect.forecast import Forecast
 from isbjorn.core.inspect.lookout import Mend, Note, order_notes
 from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.runtime.disk import free_bytes
 from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE
 from isbjorn.core.time import rate_text
 
@@ -83,21 +84,16 @@ def about_bytes(shot: Shot, order: Order, count: int, cost: Forecast | None = No
     return int(each * count)
 
 
-def _sound_note(delivery: Delivery) -> str:
-    order, retime = delivery.order, delivery.order.retime
+def _sound_note(job: Job, plates: PlateReader) -> str:
+    order = job.order
     try:
-        sound = delivery.sound
-        plain = (
-            delivery
-            if retime is None
-            else Delivery(delivery.shot, order.model_copy(update={"retime": None}), delivery.plates)
-        )
-        if sound is None and retime is not None and plain.sound is not None:
-            return "At another speed there is no sound."
+        sound = plate_sound(job, plates)
     except IsbjornError as error:
         return str(error)
     if sound is None:
         return ""
+    if not order.own_speed:
+        return "At another speed there is no sound."
     if order.form.movie:
         return f"With the plate’s sound, {sound.rate:,} Hz, {sound.layout}."
     return f"The plate’s sound goes beside it as WAV, {sound.rate:,} Hz, {sound.layout}."
@@ -118,13 +114,12 @@ def told(
         ready = settled(shot, order, project, others)
     except IsbjornError as error:
         refused, where, remedy = error.what, error.where, error.remedy
-    plan = Plan(shot, ready)
-    delivery = Delivery(shot, ready, plates)
-    numbers = plan.numbers
+    job = Job(shot, ready, Path(ready.folder))
+    plan, numbers = job.plan, job.plan.numbers
     width, height = ready.size(shot)
     dearer = (2 if order.fields != "none" else 1) * (2.5 if order.passes else 1) * _SPARE
     size = about_bytes(shot, ready, len(plan), cost)
-    free = _free_bytes(Path(order.folder))
+    free = free_bytes(Path(order.folder))
     notes = order_notes(shot, order)
     if free < size:
         notes.insert(0, Note(
@@ -132,21 +127,21 @@ def told(
             why="A full disk stops a delivery; what is made stays, and it goes on when there is room.",
             mend=Mend(label="Deliver at half the size", order={"scale": order.scale / 2}) if order.scale > 0.25 else None,
         ))  # fmt: skip
-    movie = order.form.single
+    single = order.form.single
     return Told(
         count=len(plan),
-        first=ready.path(None if movie else numbers[0]).name,
-        last="" if movie or len(plan) < 2 else ready.path(numbers[-1]).name,
+        first=ready.path(None if single else numbers[0]).name,
+        last="" if single or len(plan) < 2 else ready.path(numbers[-1]).name,
         folder=ready.folder,
         rate=rate_text(plan.rate),
         length_s=float(len(plan) / plan.rate),
         width=width,
         height=height,
         alpha=alpha_note(shot, order),
-        sound="" if refused else _sound_note(delivery),
+        sound="" if refused else _sound_note(job, plates),
         seconds=None
         if cost is None
-        else len(plan) * cost.ms(width, height) * dearer / 1000 / min(processes_for(delivery.job), os.cpu_count() or 1),
+        else len(plan) * cost.ms(width, height) * dearer / 1000 / min(processes_for(job), os.cpu_count() or 1),
         bytes=size,
         free_bytes=free,
         moments=[float(plan[round(k * (len(plan) - 1) / (_SAMPLES - 1))].frame) for k in range(_SAMPLES)],
@@ -155,12 +150,3 @@ def told(
         where=where,
         remedy=remedy,
     )
-
-
-def _free_bytes(folder: Path) -> int:
-    while not folder.is_dir() and folder != folder.parent:
-        folder = folder.parent
-    try:
-        return shutil.disk_usage(folder).free
-    except OSError:
-        return 0

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import wave
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -40,9 +40,7 @@ class Sound:
 
     def at_rate(self, rate: int) -> Sound:
         """The same at another number of samples a second."""
-        return Sound(
-            self.path, self.start_s, self.length_s, rate, self.layout, self.channels, self.round_s, self.delay_s
-        )
+        return replace(self, rate=rate)
 
     @property
     def samples(self) -> int:
@@ -61,9 +59,7 @@ class Sound:
                 return
 
     def _with_silence(self, silence: int) -> Iterator[Floats]:
-        while silence > 0:
-            yield np.zeros((min(silence, self.rate), self.channels), np.float32)
-            silence -= self.rate
+        yield from self._silence(silence)
         start, wanted = self.start_s, self.length_s
         while wanted > 0:
             if self.round_s:
@@ -72,7 +68,12 @@ class Sound:
             yield from self._stretch(start, now)
             start, wanted = start + now, wanted - now
         # Rounding must not leave a sample missing.
-        yield np.zeros((self.rate, self.channels), np.float32)
+        yield from self._silence(self.rate)
+
+    def _silence(self, count: int) -> Iterator[Floats]:
+        while count > 0:
+            yield np.zeros((min(count, self.rate), self.channels), np.float32)
+            count -= self.rate
 
     def _stretch(self, start: Fraction, length: Fraction) -> Iterator[Floats]:
         """From a place on: exactly round(length · rate) samples, silence where there are none."""
@@ -83,7 +84,7 @@ class Sound:
                 if here >= end:
                     break
                 if here > at:
-                    yield from _zeros(here - at, self)
+                    yield from self._silence(here - at)
                     at = here
                 piece = samples[max(0, at - here) : end - here]
                 if len(piece):
@@ -95,7 +96,7 @@ class Sound:
                 str(self.path),
                 "Leave the sound out, or make the movie again.",
             ) from None
-        yield from _zeros(end - at, self)
+        yield from self._silence(end - at)
 
     def _decoded(self, start: Fraction) -> Iterator[tuple[int, Floats]]:
         """Decoded pieces: the place of the first sample, counted from the first picture; and the samples."""
@@ -122,12 +123,6 @@ class Sound:
                     samples = _values(made, self.channels)
                     yield at, samples
                     at += len(samples)
-
-
-def _zeros(count: int, sound: Sound) -> Iterator[Floats]:
-    while count > 0:
-        yield np.zeros((min(count, sound.rate), sound.channels), np.float32)
-        count -= sound.rate
 
 
 def _values(frame: Any, channels: int) -> Floats:

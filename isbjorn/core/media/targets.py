@@ -13,7 +13,7 @@ from pydantic import Field
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document.base import Part
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.media.colour import SPACES, Encoding
+from isbjorn.core.media.colour import SPACES
 
 _WORKING = "lin_rec709_scene"
 _LARGEST_CONFIG = 64 << 20
@@ -162,8 +162,3 @@ def _processors(target: Target) -> tuple[Any, ...]:
             target.config or "colour",
             "Choose another space.",
         ) from None
-
-
-def of_encoding(encoding: Encoding) -> Target:
-    """The target of one of Isbjorn's own encodings."""
-    return Target(space=SPACES[encoding])

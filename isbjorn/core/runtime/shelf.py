@@ -18,6 +18,8 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.runtime.disk import free_bytes
+
 _SWEPT_EVERY = 16
 _NEW = ".new-"
 # No more than such a part of what is free on the disk: what is delivered and saved needs it more.
@@ -81,14 +83,7 @@ class Shelf:
 
     def _room(self) -> int:
         """What all may take now, in bytes."""
-        place = self.folder
-        while not place.exists() and place != place.parent:
-            place = place.parent
-        try:
-            disk = os.statvfs(place)
-        except OSError:
-            return 0
-        return min(self.limit_bytes, disk.f_bavail * disk.f_frsize // _OF_FREE)
+        return min(self.limit_bytes, free_bytes(self.folder) // _OF_FREE)
 
     def _sweep(self, room: int) -> None:
         """Let the least used go while all take more than they may."""
