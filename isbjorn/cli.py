@@ -194,7 +194,7 @@ def render(
 
 
 def _farm(scheduler: str, key: str):  # type: ignore[no-untyped-def]
-    from isbjorn.core.deliver.farm import Farm
+    from isbjorn.core.deliver.farm.client import Farm
 
     return Farm(scheduler, key) if scheduler else None
 
@@ -207,7 +207,7 @@ def scheduler(
     """Bring studios and workers of a farm together."""
     import asyncio
 
-    from isbjorn.core.deliver.farm import serve_scheduler
+    from isbjorn.core.deliver.farm.scheduler import serve_scheduler
 
     asyncio.run(serve_scheduler(address, key))
 
@@ -224,7 +224,7 @@ def worker(
     import os
     import socket
 
-    from isbjorn.core.deliver.farm import serve_worker
+    from isbjorn.core.deliver.farm.worker import serve_worker
 
     asyncio.run(serve_worker(scheduler, name or socket.gethostname(), processes or os.cpu_count() or 1, key))
 
@@ -234,7 +234,7 @@ def farm_key(
     path: Annotated[Path, typer.Argument(metavar="FILE", help="Where it goes; copy it to all machines.")],
 ) -> None:
     """Make the key that the machines of a farm share."""
-    from isbjorn.core.deliver.farm import make_key
+    from isbjorn.core.deliver.farm.keys import make_key
 
     make_key(path)
     say.print(f"{path}: keep it secret; whoever has it may use the farm, and run anything on it.")

@@ -27,7 +27,7 @@ from isbjorn.bench.shots import fountain
 from isbjorn.core import Solver
 from isbjorn.core.deliver import Delivery, Order
 from isbjorn.core.deliver.crew import Crew
-from isbjorn.core.deliver.farm import Farm
+from isbjorn.core.deliver.farm.client import Farm
 from isbjorn.core.deliver.parts import Job, Maker
 from isbjorn.core.document import Plate, Shot
 from isbjorn.core.document.files import shot_to_text

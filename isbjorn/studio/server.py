@@ -25,7 +25,7 @@ def serve_studio(folder: Path, port: int, scheduler: str = "", key: str = "") ->
 
     Raises IsbjornError when the port is taken, or is none."""
     if scheduler:
-        from isbjorn.core.deliver.farm import security
+        from isbjorn.core.deliver.farm.keys import security
 
         security(scheduler, key)
         # For the worker of the queue, a process of its own.

@@ -30,7 +30,7 @@ from isbjorn.studio.store import Store
 from isbjorn.studio.tables import DeliveryRow, now
 
 if TYPE_CHECKING:
-    from isbjorn.core.deliver.farm import Farm, WorkerCard
+    from isbjorn.core.deliver.farm.client import Farm, WorkerCard
 
 _PAUSE_S = 0.3
 _TOLD_EVERY_S, _WAIT_S = 0.25, 1.0
@@ -120,7 +120,7 @@ class Worker:
         address = os.environ.get("ISBJORN_SCHEDULER", "")
         if address and self.farm is None:
             # Slow to load, and only needed with a farm.
-            from isbjorn.core.deliver.farm import Farm
+            from isbjorn.core.deliver.farm.client import Farm
 
             self.farm = Farm(address, os.environ.get("ISBJORN_FARM_KEY", ""))
         return self.farm

@@ -20,8 +20,10 @@ import cv2
 import numpy as np
 
 from isbjorn.core.deliver import Delivery, Order, settled
-from isbjorn.core.deliver import farm as farms
-from isbjorn.core.deliver.farm import Farm, WorkerCard, engine_digest, make_key, media_of, security
+from isbjorn.core.deliver.farm import client
+from isbjorn.core.deliver.farm.client import Farm, WorkerCard, media_of
+from isbjorn.core.deliver.farm.keys import make_key, security
+from isbjorn.core.deliver.farm.worker import engine_digest
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.media.plates import PlateReader
@@ -195,7 +197,7 @@ class OnAFarm(unittest.TestCase):
     def test_another_engine_is_given_nothing(self) -> None:
         one, _ = self.both(self.shot(rate=60))
         with (
-            mock.patch.object(farms, "engine_digest", return_value="0" * 16),
+            mock.patch.object(client, "engine_digest", return_value="0" * 16),
             self.assertRaisesRegex(IsbjornError, "another engine"),
         ):
             one.run()
@@ -232,7 +234,7 @@ class Keys(unittest.TestCase):
         self.assertIsNone(security("tcp://127.0.0.1:8786", ""))
         with self.assertRaisesRegex(IsbjornError, "no such key"):
             security("tls://10.0.0.5:8786", "/nowhere.pem")
-        with self.assertRaisesRegex(IsbjornError, "does not answer"), mock.patch.object(farms, "_WAIT_S", 1):
+        with self.assertRaisesRegex(IsbjornError, "does not answer"), mock.patch.object(client, "_WAIT_S", 1):
             Farm(f"tcp://127.0.0.1:{free_port()}")
 
     def test_who_has_the_key_may_enter_and_nobody_else(self) -> None:
@@ -258,7 +260,7 @@ class Keys(unittest.TestCase):
             self.assertEqual(len(made), 4)
             farm.close()
             port = int(running.address.rpartition(":")[2])
-            with mock.patch.object(farms, "_WAIT_S", 2), self.assertRaisesRegex(IsbjornError, "does not answer"):
+            with mock.patch.object(client, "_WAIT_S", 2), self.assertRaisesRegex(IsbjornError, "does not answer"):
                 Farm(running.address, folder / "other.pem")
             with socket.create_connection(("127.0.0.1", port)) as plain, self.assertRaises((ssl.SSLError, OSError)):
                 context = ssl.create_default_context(cafile=str(key))

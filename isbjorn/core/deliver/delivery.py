@@ -31,7 +31,7 @@ from isbjorn.core.media.write_still import write_still
 from isbjorn.core.simulate.handing import Shelves
 
 if TYPE_CHECKING:
-    from isbjorn.core.deliver.farm import Farm, WorkerCard
+    from isbjorn.core.deliver.farm.client import Farm, WorkerCard
 
 __all__ = ["Delivery", "Order", "check_order", "deliver", "has_alpha", "settled"]
 

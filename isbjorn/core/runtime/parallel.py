@@ -51,6 +51,12 @@ def use_threads(count: int) -> None:
         numba.set_num_threads(max(1, min(count, config.NUMBA_NUM_THREADS)))
 
 
+def one_thread() -> None:
+    """Work with one thread: what stands beside it has the other cores."""
+    use_threads(1)
+    cv2.setNumThreads(1)
+
+
 class _Helper(ForkServerProcess):
     """A process that never runs the main module anew: a script that asks for one need not guard itself."""
 
@@ -80,8 +86,7 @@ def as_helper(parent: int, budget_mb: int) -> None:
     however that went. Ctrl C is the other's to hear."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     os.environ["ISBJORN_MEMORY_MB"] = str(budget_mb)
-    use_threads(1)
-    cv2.setNumThreads(1)
+    one_thread()
     threading.Thread(target=_follow, args=(parent,), daemon=True).start()
 
 

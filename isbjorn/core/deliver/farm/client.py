@@ -1,123 +1,42 @@
-"""Deliveries made by other machines: parts go out to the workers of a Dask scheduler, and come back as whole files.
-
-Media go out by their content: each is sent to a worker once, and kept there. A worker whose engine is another one says so, and is
-given nothing. A worker that dies, hangs or loses its disk loses no frame: its parts are made by another.
-"""
+"""What a studio does with a farm: it hands out parts, and takes in files."""
 
 from __future__ import annotations
 
 import contextlib
 import functools
 import hashlib
-import importlib.metadata
 import json
 import os
-import shutil
 import statistics
-import tempfile
-import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
-from urllib.parse import urlsplit
 
-import cv2
-from distributed import Client, KilledWorker, Security, get_worker
+from distributed import Client, KilledWorker
 
+from isbjorn.core.deliver.farm.keys import security
+from isbjorn.core.deliver.farm.worker import (
+    CHUNK,
+    LOOK,
+    MediaMissing,
+    OtherEngine,
+    engine_digest,
+    make_parts,
+    put_piece,
+)
 from isbjorn.core.deliver.order import Order
-from isbjorn.core.deliver.parts import Job, Maker
+from isbjorn.core.deliver.parts import Job
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.stills import is_pattern, sequence_files
 from isbjorn.core.media.whole import replace_whole
-from isbjorn.core.runtime.parallel import use_threads
-from isbjorn.core.simulate.handing import Shelves
 
-_CHUNK, _ATTEMPTS, _POLL_S, _LOOKED_EVERY_S, _WAIT_S, _SEND_S = 4 << 20, 4, 0.3, 0.02, 10, 60
-_CACHE_BYTES = 16 << 30
+_ATTEMPTS, _POLL_S, _LOOKED_EVERY_S, _WAIT_S, _SEND_S = 4, 0.3, 0.02, 10, 60
 # A worker that gives nothing back for so long, and for so many times the usual time of a part, hangs.
 _PATIENCE_S, _PATIENCE_TIMES = 300.0, 20.0
-_LOOPBACK = ("127.0.0.1", "localhost", "::1")
-# A small picture of the last frame, beside the files of a part.
-_LOOK = "look.jpg"
-_LIBRARIES = ("numpy", "numba", "llvmlite", "opencv-python-headless", "av", "OpenImageIO", "opencolorio")
-
-
-class OtherEngine(Exception):
-    """The worker at an address has another engine."""
-
-
-class MediaMissing(Exception):
-    """The worker at an address lacks media, told by their digests."""
-
-
-@functools.cache
-def engine_digest() -> str:
-    """A digest of all that pictures hang on beside the document: the engine's text, and the libraries it stands on."""
-    root = Path(__file__).resolve().parents[1]
-    found = hashlib.sha256()
-    for path in sorted(root.rglob("*.py")):
-        found.update(str(path.relative_to(root)).encode() + b"\0" + path.read_bytes() + b"\0")
-    for name in _LIBRARIES:
-        found.update(f"{name} {importlib.metadata.version(name)}\n".encode())
-    return found.hexdigest()[:16]
-
-
-def security(address: str, keys: str | Path | None) -> Security | None:
-    """How workers and studio know each other: by one certificate that all share. Raises IsbjornError for an address beyond this
-    machine without one."""
-    if keys:
-        path = str(keys)
-        if not Path(path).is_file():
-            raise IsbjornError(
-                "there is no such key.", path, "Make one with `isbjorn farm-key FILE`, and copy it to all machines."
-            )
-        names = {f"tls_{who}_{what}": path for who in ("client", "worker", "scheduler") for what in ("cert", "key")}
-        return Security(tls_ca_file=path, require_encryption=True, **names)
-    host = urlsplit(address if "//" in address else f"//{address}").hostname
-    if host not in _LOOPBACK:
-        raise IsbjornError(
-            f"{host} is not this machine, and there is no key.",
-            "--key",
-            "Whoever reaches an open farm can run anything on it. Make a key with `isbjorn farm-key FILE`.",
-        )
-    return None
-
-
-def make_key(path: Path) -> None:
-    """Write a certificate with its key, for all machines of a farm. Raises IsbjornError when it is there already."""
-    import datetime
-
-    from cryptography import x509
-    from cryptography.hazmat.primitives import hashes, serialization
-    from cryptography.hazmat.primitives.asymmetric import ec
-
-    if path.exists():
-        raise IsbjornError("it is there already.", str(path), "Choose another place, or use this one.")
-    key = ec.generate_private_key(ec.SECP256R1())
-    name = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "Isbjorn farm")])
-    now = datetime.datetime.now(datetime.UTC)
-    made = (
-        x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key())
-        .serial_number(x509.random_serial_number()).not_valid_before(now - datetime.timedelta(days=1))
-        .not_valid_after(now + datetime.timedelta(days=3650))
-        .add_extension(x509.BasicConstraints(ca=True, path_length=None), critical=True)
-        .add_extension(x509.SubjectKeyIdentifier.from_public_key(key.public_key()), critical=False)
-        .sign(key, hashes.SHA256())
-    )  # fmt: skip
-    plain = serialization.NoEncryption()
-    text = made.public_bytes(serialization.Encoding.PEM) + key.private_bytes(
-        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, plain
-    )
-    handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-    with os.fdopen(handle, "wb") as file:
-        file.write(text)
-
-
-# On the studio's side
 
 
 @dataclass(frozen=True)
@@ -241,7 +160,7 @@ class Farm:
         """Send a file to a worker, a piece at a time."""
         with path.open("rb") as file:
             while True:
-                at, piece = file.tell(), file.read(_CHUNK)
+                at, piece = file.tell(), file.read(CHUNK)
                 # One that stopped answering must not stop the others' work.
                 self.client.sync(
                     self.client._run,
@@ -253,7 +172,7 @@ class Farm:
                     on_error="raise",
                     callback_timeout=_SEND_S,
                 )
-                if len(piece) < _CHUNK:
+                if len(piece) < CHUNK:
                     return
 
 
@@ -351,7 +270,7 @@ class _Work:
         error = future.exception() if future.status == "error" else None
         if error is None and future.status == "finished":
             for name, content in future.result():
-                if name == _LOOK:
+                if name == LOOK:
                     if self.job.thumb is not None:
                         with contextlib.suppress(OSError):
                             self.job.thumb.parent.mkdir(exist_ok=True)
@@ -395,158 +314,3 @@ class _Work:
 
 def _frames_of(key: str) -> str:
     return str(key).partition(" of ")[0]
-
-
-# On the workers' side
-
-
-def cache_folder() -> Path:
-    """Where a worker keeps media and states (`ISBJORN_WORKER_CACHE`)."""
-    return Path(os.environ.get("ISBJORN_WORKER_CACHE", "") or Path.home() / ".isbjorn-worker")
-
-
-def put_piece(digest: str, at: int, piece: bytes) -> None:
-    """Take a piece of a media; with the last, a short one, it is there if it is what its digest says."""
-    folder = cache_folder() / "media"
-    folder.mkdir(parents=True, exist_ok=True)
-    if len(digest) != 64 or not digest.isalnum():
-        raise ValueError("no digest")
-    part = folder / f".{digest}.{os.getpid()}"
-    with part.open("r+b" if at else "wb") as file:
-        file.seek(at)
-        file.write(piece)
-    if len(piece) == _CHUNK:
-        return
-    with part.open("rb") as file:
-        whole = hashlib.file_digest(file, "sha256").hexdigest() == digest
-    if not whole:
-        part.unlink()
-        raise ValueError("it came broken")
-    part.replace(folder / digest)
-    _make_room(folder)
-
-
-def _make_room(folder: Path) -> None:
-    """Let go of what was not used for the longest time."""
-    files = sorted((p.stat().st_atime, p.stat().st_size, p) for p in folder.iterdir() if not p.name.startswith("."))
-    held = sum(size for _, size, _ in files)
-    for _, size, path in files[:-1]:
-        if held <= _CACHE_BYTES:
-            return
-        path.unlink(missing_ok=True)
-        held -= size
-
-
-class _FarmPlates(PlateReader):
-    """Reads media that were sent, by the names that the document has for them."""
-
-    def __init__(self, media: dict[str, list[tuple[str, str]]], folder: Path) -> None:
-        super().__init__()
-        self._places: dict[str, str] = {}
-        for number, (name, files) in enumerate(sorted(media.items())):
-            place = folder / str(number)
-            place.mkdir(parents=True, exist_ok=True)
-            for called, digest in files:
-                link = place / Path(called).name
-                if not link.exists():
-                    link.symlink_to(cache_folder().resolve() / "media" / digest)
-            self._places[name] = str(place / Path(name).name)
-
-    def resolve(self, media: str) -> str:
-        return self._places.get(media, media)
-
-
-class _Bench:
-    """What a worker's process holds: the job that it is at."""
-
-    def __init__(self) -> None:
-        self.parcel, self.folder = b"", Path()
-        self.maker: Maker | None = None
-        self.lock = threading.Lock()
-        use_threads(1)
-        cv2.setNumThreads(1)
-
-    def maker_of(self, parcel: bytes) -> Maker:
-        if self.maker is None or self.parcel != parcel:
-            told = json.loads(parcel)
-            self._check(told)
-            shutil.rmtree(self.folder, ignore_errors=True) if self.maker is not None else None
-            cache = cache_folder()
-            cache.mkdir(parents=True, exist_ok=True)
-            self.folder = Path(tempfile.mkdtemp(prefix="job-", dir=cache))
-            plates = _FarmPlates(told["media"], self.folder / "media")
-            order = Order.model_validate_json(told["order"])
-            if order.colour is not None and order.colour.config:
-                here = order.colour.model_copy(update={"config": plates.resolve(order.colour.config)})
-                order = order.model_copy(update={"colour": here})
-            job = Job(Shot.model_validate_json(told["shot"]), order, self.folder, self.folder / _LOOK)
-            self.maker = Maker(job, plates, Shelves.within(cache / "states"))
-            self.parcel = parcel
-        return self.maker
-
-    @staticmethod
-    def _check(told: dict[str, Any]) -> None:
-        address = get_worker().address
-        if told["engine"] != engine_digest():
-            raise OtherEngine(address)
-        there = cache_folder() / "media"
-        missing = {d for files in told["media"].values() for _, d in files if not (there / d).is_file()}
-        if missing:
-            raise MediaMissing(address, *sorted(missing))
-
-
-_bench: list[_Bench] = []
-
-
-def make_parts(parcel: bytes, start: int, stop: int) -> list[tuple[str, bytes]]:
-    """Make a part on a worker: its files, by their names, and a small picture of its last frame."""
-    if not _bench:
-        _bench.append(_Bench())
-    bench = _bench[0]
-    with bench.lock:
-        maker = bench.maker_of(parcel)
-        part = range(start, stop)
-        maker.make(part)
-        job = maker.job
-        places = [job.segment(part)] if job.order.form.single else [job.file(job.plan[at]) for at in part]
-        made = [(path.name, path.read_bytes()) for path in places]
-        if job.thumb is not None and job.thumb.is_file():
-            made.append((_LOOK, job.thumb.read_bytes()))
-        for path in places:
-            path.unlink(missing_ok=True)
-        return made
-
-
-async def serve_worker(address: str, name: str, processes: int, keys: str | None) -> None:
-    """Work for a scheduler until ended, in so many processes of one thread, each begun anew when it dies."""
-    import asyncio
-
-    from distributed import Nanny
-
-    safe = security(address, keys)
-    cache = cache_folder()
-    cache.mkdir(parents=True, exist_ok=True)
-    host = "127.0.0.1" if safe is None else None
-    nannies = [
-        Nanny(
-            address, nthreads=1, name=name if processes == 1 else f"{name} {k + 1}", security=safe, host=host,
-            local_directory=str(cache), dashboard=False, dashboard_address="127.0.0.1:0", death_timeout=60, memory_limit=0,
-            preload=["isbjorn.core.deliver.farm"],
-        )
-        for k in range(processes)
-    ]  # fmt: skip
-    await asyncio.gather(*nannies)
-    await asyncio.gather(*(nanny.finished() for nanny in nannies))
-
-
-async def serve_scheduler(address: str, keys: str | None) -> None:
-    """Bring studios and workers together at an address until ended."""
-    from distributed import Scheduler
-
-    safe = security(address, keys)
-    parts = urlsplit(address if "//" in address else f"//{address}")
-    async with Scheduler(
-        host=parts.hostname, port=parts.port or 8786, security=safe, dashboard=False, dashboard_address="127.0.0.1:0"
-    ) as scheduler:
-        print(f"The farm is ready at {scheduler.address}", flush=True)
-        await scheduler.finished()
