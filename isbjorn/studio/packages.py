@@ -15,6 +15,7 @@ from typing import Any
 
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot, shot_from_text, shot_to_text
+from isbjorn.core.document.references import with_media
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.stills import is_pattern, sequence_files
 from isbjorn.studio.store import Store
@@ -122,15 +123,8 @@ def _unpacked_media(zipped: zipfile.ZipFile, store: Store, home: str) -> None:
 def _moved(shot: Shot, home: str, names: set[str]) -> Shot:
     """The shot with its files where they now are: the plate, pictures and fonts of bodies, mattes."""
 
-    def moved(part: Any) -> Any:
-        if isinstance(part, list):
-            return [moved(one) for one in part]
-        if not isinstance(part, dict):
-            return part
-        here = {k: f"{home}/{v}" for k, v in part.items() if k in ("media", "font") and v in names}
-        return {k: moved(v) for k, v in part.items()} | here
-
-    return parse_shot(moved(shot.model_dump(mode="json")))
+    given = with_media(shot.model_dump(mode="json"), lambda name: f"{home}/{name}" if name in names else name)
+    return parse_shot(given)
 
 
 def _library(head: dict[str, Any]) -> list[Media]:

@@ -12,6 +12,8 @@ from pydantic_core import PydanticCustomError
 from isbjorn.core.document.base import Part, RefTo
 from isbjorn.core.document.values import Number
 
+# Fields that name a file.
+_MEDIA = ("media", "font")
 _PLACED = ("emitters", "forces", "zones", "markers", "lights", "mattes")
 
 
@@ -186,3 +188,13 @@ def check_ties(shot: _Cast) -> None:
     for tie in driven:
         if _round(tie, driven):
             raise PydanticCustomError("driven_round", "{t} would drive itself; choose another number", {"t": tie})
+
+
+def with_media(part: Any, renamed: Callable[[str], str]) -> Any:
+    """A part of a document, as JSON has it, with other names for its files: plates, pictures and fonts of bodies, mattes."""
+    if isinstance(part, list):
+        return [with_media(one, renamed) for one in part]
+    if not isinstance(part, dict):
+        return part
+    here = {k: renamed(v) for k, v in part.items() if k in _MEDIA and isinstance(v, str) and v}
+    return {k: with_media(v, renamed) for k, v in part.items()} | here

@@ -29,6 +29,7 @@ from isbjorn.core.deliver.farm.worker import (
 from isbjorn.core.deliver.order import Order
 from isbjorn.core.deliver.parts import Job
 from isbjorn.core.document import Shot
+from isbjorn.core.document.references import with_media
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.stills import is_pattern, sequence_files
@@ -56,19 +57,13 @@ def _digest(path: Path, changed: float, size: int) -> str:  # noqa: ARG001
 
 def media_of(shot: Shot, order: Order) -> list[str]:
     """The names of all files that a delivery reads."""
-    found: set[str] = set()
+    found = set() if order.colour is None or not order.colour.config else {order.colour.config}
 
-    def walk(part: Any) -> None:
-        if isinstance(part, dict):
-            found.update(v for k, v in part.items() if k in ("media", "font", "config") and isinstance(v, str) and v)
-            for value in part.values():
-                walk(value)
-        elif isinstance(part, list):
-            for value in part:
-                walk(value)
+    def noted(name: str) -> str:
+        found.add(name)
+        return name
 
-    walk(shot.model_dump(mode="json"))
-    walk({"colour": None if order.colour is None else order.colour.model_dump()})
+    with_media(shot.model_dump(mode="json"), noted)
     return sorted(found)
 
 
