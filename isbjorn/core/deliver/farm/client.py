@@ -23,6 +23,7 @@ from isbjorn.core.deliver.farm.worker import (
     MediaMissing,
     OtherEngine,
     engine_digest,
+    lacking,
     make_parts,
     put_piece,
 )
@@ -151,22 +152,18 @@ class Farm:
         finally:
             work.give_up()
 
+    def ask(self, address: str, call: Callable[..., Any], *args: Any) -> Any:
+        """What a call gives on a worker. One that stopped answering does not stop the others' work: TimeoutError."""
+        run = self.client._run
+        given = {"workers": [address], "on_error": "raise", "callback_timeout": _SEND_S}
+        return self.client.sync(run, call, *args, **given)[address]
+
     def send(self, address: str, digest: str, path: Path) -> None:
         """Send a file to a worker, a piece at a time."""
         with path.open("rb") as file:
             while True:
                 at, piece = file.tell(), file.read(CHUNK)
-                # One that stopped answering must not stop the others' work.
-                self.client.sync(
-                    self.client._run,
-                    put_piece,
-                    digest,
-                    at,
-                    piece,
-                    workers=[address],
-                    on_error="raise",
-                    callback_timeout=_SEND_S,
-                )
+                self.ask(address, put_piece, digest, at, piece)
                 if len(piece) < CHUNK:
                     return
 
@@ -285,9 +282,10 @@ class _Work:
         if isinstance(error, MediaMissing):
             address, *digests = error.args
             try:
-                for digest in digests:
+                # Another part may have asked for them meanwhile.
+                for digest in self.farm.ask(address, lacking, digests):
                     self.farm.send(address, digest, self.paths[digest])
-            except (OSError, TimeoutError, ValueError) as failed:
+            except (OSError, TimeoutError, ValueError, LookupError) as failed:
                 error = failed
             else:
                 waiting.append((part, tried))

@@ -56,6 +56,11 @@ def cache_folder() -> Path:
     return Path(os.environ.get("ISBJORN_WORKER_CACHE", "") or Path.home() / ".isbjorn-worker")
 
 
+def lacking(digests: list[str]) -> list[str]:
+    """Which of some media are not here."""
+    return [digest for digest in digests if not (cache_folder() / "media" / digest).is_file()]
+
+
 def put_piece(digest: str, at: int, piece: bytes) -> None:
     """Take a piece of a media; with the last, a short one, it is there if it is what its digest says."""
     folder = cache_folder() / "media"
@@ -139,10 +144,9 @@ class _Bench:
         address = get_worker().address
         if told["engine"] != engine_digest():
             raise OtherEngine(address)
-        there = cache_folder() / "media"
-        missing = {d for files in told["media"].values() for _, d in files if not (there / d).is_file()}
+        missing = lacking(sorted({d for files in told["media"].values() for _, d in files}))
         if missing:
-            raise MediaMissing(address, *sorted(missing))
+            raise MediaMissing(address, *missing)
 
 
 _bench: list[_Bench] = []
