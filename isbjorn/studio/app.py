@@ -29,6 +29,7 @@ from isbjorn.studio import (
     deliveries,
     live,
     media,
+    points,
     projects,
     sampling,
     shots,
@@ -180,7 +181,21 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
         """Whether the studio is ready."""
         return Health(ready=True, version=__version__, damage=studio.damage or "")
 
-    for part in (projects, cuts, shots, cast, bodies, media, sampling, tracks, versions, watching, deliveries, live):
+    for part in (
+        projects,
+        cuts,
+        shots,
+        cast,
+        bodies,
+        media,
+        sampling,
+        tracks,
+        points,
+        versions,
+        watching,
+        deliveries,
+        live,
+    ):
         app.include_router(part.router)
 
     if (PAGE / "assets").is_dir():

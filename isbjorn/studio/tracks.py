@@ -162,14 +162,16 @@ class SceneTaken(BaseModel):
 
 @router.post("/shots/{shot_id}/scene")
 async def read_scene_file(studio: Here, shot_id: Id, request: Request, name: str = "") -> SceneTaken:
-    """Give a shot the camera of an OpenUSD file, and a marker for each of its places; the body is the file."""
+    """Give a shot the camera of an OpenUSD file or a table, and a marker for each of its places; the body is the file."""
     content = await body_of(request, _LARGEST_SCENE, name or "scene")
     return await run_in_threadpool(_take_scene, studio, shot_id, content, name[:200] or "scene")
 
 
 def _take_scene(studio: Studio, shot_id: int, content: bytes, name: str) -> SceneTaken:
     shot = studio.store.document(shot_id)
-    ways = apart("isbjorn.core.media.usd_in:read_scene", content, shot.px_per_metre, where=name, megabytes=4096)
+    ways = apart(
+        "isbjorn.core.media.usd_in:read_scene", content, shot.px_per_metre, shot.rate, where=name, megabytes=4096
+    )
     with studio.store.edit(shot_id, f"From {name}") as box:
         box[0], taken = with_scene(box[0], ways, name)
     return SceneTaken(state=told(studio, shot_id), taken=taken)

@@ -15,7 +15,9 @@ from isbjorn.core import Solver
 from isbjorn.core.deliver import Delivery, Order, deliver, settled
 from isbjorn.core.deliver.check import check_files
 from isbjorn.core.document import Shot
+from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.media import usd
 from isbjorn.core.media.usd_in import read_scene, with_scene
 from isbjorn.core.render.camera import projection
@@ -175,6 +177,33 @@ class Scenes(unittest.TestCase):
                 read_scene(content, 100.0)
         with self.assertRaisesRegex(IsbjornError, "no camera and no place"):
             self.read(Usd.Stage.CreateInMemory())
+
+
+class SceneTables(unittest.TestCase):
+    """Cameras and places as CSV."""
+
+    def test_a_camera_and_a_place(self) -> None:
+        rows = ["name,frame,x,y,z,pan,pitch,roll,focal"]
+        rows += [f"lens,{n},{10 * n},5,{1244.4444},{n},0,-{n},35" for n in range(11)]
+        rows += [f"buoy,{n},{n * n},-{n},7,,,," for n in range(11)]
+        shot, taken = with_scene(parse_shot({}), read_scene("\n".join(rows).encode(), 100.0, "25"), "solve.csv")
+        self.assertEqual(taken, ["camera lens", "marker buoy"])
+        readings = Readings(shot)
+        for n in (0, 3, 10):
+            t = n / 25
+            self.assertAlmostEqual(readings.now(shot.camera.across, t), 10 * n, delta=0.06)
+            self.assertAlmostEqual(readings.now(shot.camera.pan, t), n, delta=0.006)
+            self.assertAlmostEqual(readings.now(shot.camera.roll, t), -n, delta=0.006)
+            self.assertAlmostEqual(readings.now(shot.markers[0].across, t), n * n, delta=0.06)
+        self.assertAlmostEqual(shot.camera.forward.value, 0, delta=0.06)
+
+    def test_tables_that_are_none(self) -> None:
+        for text, why in (
+            ("a,b\n1,2", "no columns frame"), ("frame,x,y\n1,2", "no table"), ("frame,x,y\n1,2,z", "a value of y"),
+            ("frame,x,y\n1,2,nan", "a value of y"),
+        ):  # fmt: skip
+            with self.subTest(text), self.assertRaisesRegex(IsbjornError, why):
+                read_scene(text.encode(), 100.0)
 
 
 class Tables(unittest.TestCase):

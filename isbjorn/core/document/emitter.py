@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
-from pydantic import Field
+from pydantic import Field, model_validator
+from pydantic_core import PydanticCustomError
 
 from isbjorn.core.document.base import LARGEST_SEED, Looks, Part, RefTo, ShownIf, new_id
 from isbjorn.core.document.bodies import Heads, Lines, Round, Skin, Trail
 from isbjorn.core.document.compositing import Blend, Use
 from isbjorn.core.document.curves import ColourStop, Gradient
 from isbjorn.core.document.placed import Placed, place_spec
+from isbjorn.core.document.recording import Recording
 from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.document.shapes import Disc
 from isbjorn.core.document.strands import Strand
@@ -118,6 +120,11 @@ class Emitter(Placed):
     )
     pre_roll_s: float = Field(
         title="Pre-roll", default=0.0, ge=0, le=600, description="Seconds of births before the start."
+    )
+    recording: Recording | None = Field(
+        default=None,
+        title="Recorded motion",
+        description="Particles out of a file, in place of births and motion of its own.",
     )
     inherit_size: Annotated[Number, _taken_after("size"), LOOK] = Number(value=0)
     inherit_colour: Annotated[Number, _taken_after("colour"), LOOK] = Number(value=0)
@@ -348,3 +355,14 @@ class Emitter(Placed):
         ),
         LOOK,
     ] = Number(value=0)
+
+    @model_validator(mode="after")
+    def _recorded_alone(self) -> Self:
+        if self.recording is not None and (self.strand is not None or self.born_of):
+            what = "strands" if self.strand is not None else "births of another's particles"
+            raise PydanticCustomError(
+                "recorded",
+                "{name} has its motion from a file, so it has no {what}: take one of the two away",
+                {"name": self.name, "what": what},
+            )
+        return self

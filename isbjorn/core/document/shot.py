@@ -210,6 +210,7 @@ class Shot(Part):
         return seconds_of_frame(frame, self.first_frame, self.frame_rate)
 
     def reaching(self, emitter: Emitter) -> tuple[Force, ...]:
-        """The forces that are on and reach an emitter."""
+        """The forces that are on and reach an emitter; one whose motion is recorded, only those that act on what is seen."""
         reach = {link.force for link in self.links if link.emitter in (emitter.id, emitter.group)}
-        return tuple(force for force in self.forces if force.on and force.id in reach)
+        free = emitter.recording is None
+        return tuple(f for f in self.forces if f.on and f.id in reach and (free or f.stage == "look"))

@@ -15,6 +15,7 @@ from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.inspect.handles import Path2, on_picture
 from isbjorn.core.render.camera import Projection
 from isbjorn.core.runtime.memory import Kept
+from isbjorn.core.simulate.integrators.recorded import RecordedIntegrator
 from isbjorn.core.simulate.integrators.strands import StrandIntegrator
 from isbjorn.core.simulate.track import Track
 
@@ -55,6 +56,8 @@ _FLOWN: Kept[tuple[Floats, npt.NDArray[np.int64]]] = Kept("arrivals", 0.3)
 def _flown(track: Track, t: float) -> tuple[Floats, npt.NDArray[np.int64]]:
     """Places (samples, n, 3) of births that leave at a moment, and how many samples each flies, (n,)."""
     births = np.arange(_FLIGHTS, dtype=np.int64)
+    if isinstance(track.integrator, RecordedIntegrator):
+        return _recorded(track.integrator)
     if isinstance(track.integrator, StrandIntegrator):
         # Strands as they are born: they do not fly away.
         state = track.integrator.begin(births, np.full(_FLIGHTS, t), np.full(_FLIGHTS, 1.0, np.float32))
@@ -66,6 +69,23 @@ def _flown(track: Track, t: float) -> tuple[Floats, npt.NDArray[np.int64]]:
     paths, taken = track.flight(births, t, lives, stride, count)
     alive = 1 + np.ceil(np.minimum(lives, taken) * track.hz / stride).astype(int)
     return np.ascontiguousarray(paths.transpose(0, 2, 1)), alive
+
+
+def _recorded(mover: RecordedIntegrator) -> tuple[Floats, npt.NDArray[np.int64]]:
+    """As `_flown`, of some particles of a recording, over all their lives."""
+    many = len(mover.recorded)
+    if many == 0:
+        return np.zeros((2, _FLIGHTS, 3), np.float32), np.ones(_FLIGHTS, int)
+    births = np.sort(np.linspace(0, many - 1, _FLIGHTS).astype(np.int64))
+    begin = mover.recorded.moments[births] + mover.at_s
+    lives = mover.recorded.lives[births]
+    paths = np.empty((_SAMPLES + 1, _FLIGHTS, 3), np.float32)
+    for n in range(_FLIGHTS):
+        one = mover.begin(births[n : n + 1], begin[n : n + 1], lives[n : n + 1])
+        for k in range(_SAMPLES + 1):
+            mover.place(one, float(begin[n]) + k / _SAMPLES * min(float(lives[n]), _LONGEST_FLIGHT_S))
+            paths[k, n] = one.place[:, 0]
+    return paths, np.full(_FLIGHTS, _SAMPLES)
 
 
 def through_deformers(track: Track, t: float) -> Callable[[Doubles], Doubles]:

@@ -196,6 +196,7 @@ def _guides(
     at = np.array([t])
     sight = Sight(view, readings.frames(emitter, at))
     fan = fan_of(emitter, track, view, t)
+    aimed = emitter.toward == "direction" and emitter.recording is None
     place, way = place_grips(readings, view, emitter, t)
     middle, _ = centre_ways(emitter, track, t)
     turn = math.radians(middle - float(readings.frames(emitter, at).turn[0]))
@@ -212,14 +213,14 @@ def _guides(
     shown = Shown(
         id=emitter.id, kind="emitter", centre=sight.centre, lines=[drawn.points(line) for line in lines], soft=[*bent,
         *water], way=way,
-        grips=[*shape_grips(readings, emitter, sight, t), *(leave if emitter.toward == "direction" else []), *place,
+        grips=[*shape_grips(readings, emitter, sight, t), *(leave if aimed else []), *place,
         *bending, *wetting],
     )  # fmt: skip
     # What the engine made needs no validation: thousands of points would be looked at one by one.
     return Guides.model_construct(
         emitter=emitter.id,
         shown=shown,
-        fan=fan,
+        fan=fan if emitter.recording is None else [],
         flights=flights,
         lanes=_lanes(shot, emitter),
         ramp=_ramp(emitter.colour)[0],

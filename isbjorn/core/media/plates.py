@@ -18,6 +18,7 @@ import numpy.typing as npt
 from isbjorn.core.arrays import Codes, Floats, is_coded
 from isbjorn.core.document import Plate, Shot
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.evaluate.outside import finds
 from isbjorn.core.media.colour import Encoding, decoding_table, to_linear
 from isbjorn.core.media.movies import MOVIES, Movie
 from isbjorn.core.media.shrink import shrunk
@@ -136,6 +137,7 @@ class PlateReader:
 
     def __init__(self, root: Path | None = None, limit_bytes: int | None = None, shelf: Shelf | None = None) -> None:
         self.root, self.shelf = root, shelf
+        finds(self)
         self.limit_bytes = share_of("plates") if limit_bytes is None else limit_bytes
         self._open: OrderedDict[tuple[str, float], _Frames] = OrderedDict()
         self._kept: OrderedDict[tuple[Any, ...], Floats | Codes] = OrderedDict()

@@ -1,7 +1,7 @@
 """Particles as OpenUSD points: one file for all frames, at the shot's time codes, with its camera.
 
 x lies right, y up, z toward the viewer, as in a shot; one unit is a px. Of each emitter: points, velocities (px/s), widths (px),
-ids, and as primvars displayColor (linear Rec.709), displayOpacity, age (s) and angle (degrees).
+ids, and as primvars displayColor (linear Rec.709), displayOpacity, age and life (s) and angle (degrees).
 """
 
 from __future__ import annotations
@@ -25,7 +25,8 @@ _HELD_BYTES = 64 << 20
 _FARTHEST = 1e7
 _PRIMVARS = {
     "displayColor": ("colour", Sdf.ValueTypeNames.Color3fArray), "displayOpacity": ("opacity", Sdf.ValueTypeNames.FloatArray),
-    "age": ("age", Sdf.ValueTypeNames.FloatArray), "angle": ("angle", Sdf.ValueTypeNames.FloatArray),
+    "age": ("age", Sdf.ValueTypeNames.FloatArray), "life": ("life", Sdf.ValueTypeNames.FloatArray),
+    "angle": ("angle", Sdf.ValueTypeNames.FloatArray),
 }  # fmt: skip
 
 

@@ -1,10 +1,12 @@
-"""A camera and places out of an OpenUSD file: what others solved and animated, as keys of a shot.
+"""A camera and places out of an OpenUSD file, or a table: what others solved and animated, as keys of a shot.
 
-Read as one layer: what it refers to elsewhere is left out, so that a file from anyone opens nothing but itself.
+A file is read as one layer: what it refers to elsewhere is left out, so that a file from anyone opens nothing but itself.
 """
 
 from __future__ import annotations
 
+import csv
+import io
 import tempfile
 from dataclasses import dataclass
 from fractions import Fraction
@@ -19,6 +21,7 @@ from isbjorn.core.document.files import parse_shot
 from isbjorn.core.document.values import Key
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.keys import keys_through
+from isbjorn.core.render.camera import axes_of
 
 MOST_MOMENTS, MOST_PLACES, _MOST_PRIMS = 20_000, 32, 20_000
 _FILMBACK_MM = 36.0
@@ -39,8 +42,10 @@ class Way:
     lens: Doubles | None
 
 
-def read_scene(content: bytes, px_per_metre: float) -> list[Way]:
-    """Cameras and places (transforms) of a file. Raises IsbjornError for one that cannot be read."""
+def read_scene(content: bytes, px_per_metre: float, rate: str = "25") -> list[Way]:
+    """Cameras and places (transforms) of a file, or of a table (see `_table`). Raises IsbjornError for what cannot be read."""
+    if content[:8] != b"PXR-USDC" and not content.lstrip().startswith(b"#usda"):
+        return _table(content, Fraction(rate))
     from pxr import Sdf, Tf, Usd, UsdGeom
 
     suffix = ".usdc" if content[:8] == b"PXR-USDC" else ".usda"
@@ -51,7 +56,7 @@ def read_scene(content: bytes, px_per_metre: float) -> list[Way]:
             layer = Sdf.Layer.OpenAsAnonymous(file.name)
             if layer is None:
                 raise IsbjornError("this is no OpenUSD file.", "scene", "Choose a .usd, .usda or .usdc file.")
-            _alone(layer)
+            alone(layer)
             stage = Usd.Stage.Open(layer, load=Usd.Stage.LoadNone)
             return _ways(stage, px_per_metre, UsdGeom)
         except Tf.ErrorException as error:
@@ -61,7 +66,54 @@ def read_scene(content: bytes, px_per_metre: float) -> list[Way]:
             ) from None
 
 
-def _alone(layer: Any) -> None:
+_PLACE, _TURNS = ("x", "y", "z"), ("pan", "pitch", "roll")
+
+
+def _table(content: bytes, rate: Fraction) -> list[Way]:
+    """Ways of a CSV table: a row a moment, with `frame` or `time` (s), `x`, `y`, `z` (px), and, of a camera, `pan`, `pitch`, `roll`
+    (degrees) and `focal` (mm, of a gate of 36); `name` tells things apart. A thing with any of those four is a camera."""
+    try:
+        text = content.decode("utf-8-sig")
+        heads, *rows = [row for row in csv.reader(io.StringIO(text)) if row]
+        columns = dict(zip([h.strip().lower() for h in heads], zip(*rows, strict=True), strict=True))
+    except (UnicodeDecodeError, csv.Error, ValueError):
+        raise IsbjornError(
+            "this is no OpenUSD file, and no table.", "scene", "Choose a .usd, .usda, .usdc or .csv file."
+        ) from None
+    if len(rows) > MOST_MOMENTS:
+        raise IsbjornError(f"it has {len(rows):,} rows.", "scene", f"At most {MOST_MOMENTS:,} are taken; export fewer.")
+    clock = next((name for name in ("frame", "time") if name in columns), None)
+    if clock is None or "x" not in columns or "y" not in columns:
+        raise IsbjornError("it has no columns frame (or time), x and y.", "scene", "Name them in the first row.")
+    numbers: dict[str, Doubles] = {}
+    for name in (clock, *_PLACE, *_TURNS, "focal"):
+        try:
+            # What is told of some things only is left empty of the others.
+            empty = "" if name in (clock, "x", "y") else "0"
+            numbers[name] = np.array([v.strip() or empty for v in columns.get(name, ["0"] * len(rows))], float)
+        except ValueError:
+            raise IsbjornError(
+                f"a value of {name} is no number.", "scene", "Correct it, and choose the file again."
+            ) from None
+        if not np.isfinite(numbers[name]).all():
+            raise IsbjornError(f"a value of {name} is no number.", "scene", "Correct it, and choose the file again.")
+    times = numbers[clock] / float(rate) if clock == "frame" else numbers[clock]
+    names = np.array([n.strip() for n in columns.get("name", [""] * len(rows))])
+    filmed = not {*_TURNS, "focal"}.isdisjoint(columns)
+    found = []
+    for name in dict.fromkeys(names.tolist()):
+        mine = np.flatnonzero(names == name)
+        mine = mine[np.unique(times[mine], return_index=True)[1]]
+        camera = filmed and any(columns[c][i].strip() for c in (*_TURNS, "focal") if c in columns for i in mine)
+        axes = np.stack([axes_of(*(numbers[turn][i] for turn in _TURNS)) for i in mine])
+        focal = np.where(numbers["focal"][mine] > 0, numbers["focal"][mine], 35.0)
+        place = np.stack([numbers[axis][mine] for axis in _PLACE], axis=1)
+        called = name or ("Camera" if camera else "Place")
+        found.append(Way(called, times[mine], place, axes, focal / _FILMBACK_MM if camera else None))
+    return found
+
+
+def alone(layer: Any) -> None:
     """Take out all that leads to other files."""
     layer.subLayerPaths.clear()
 
@@ -75,10 +127,15 @@ def _alone(layer: Any) -> None:
         walk(prim)
 
 
+def upright_of(stage: Any, geom: Any) -> Doubles:
+    """What turns places of a file so that y lies up, (3, 3)."""
+    return np.array([[1, 0, 0], [0, 0, 1], [0, -1, 0]], float) if geom.GetStageUpAxis(stage) == "Z" else np.eye(3)
+
+
 def _ways(stage: Any, px_per_metre: float, geom: Any) -> list[Way]:
     rate = stage.GetTimeCodesPerSecond() or 24.0
     scale = geom.GetStageMetersPerUnit(stage) * px_per_metre
-    upright = np.array([[1, 0, 0], [0, 0, 1], [0, -1, 0]], float) if geom.GetStageUpAxis(stage) == "Z" else np.eye(3)
+    upright = upright_of(stage, geom)
     found: list[Way] = []
     for number, prim in enumerate(stage.Traverse()):
         if number >= _MOST_PRIMS or len(found) >= 4 * MOST_PLACES:

@@ -78,7 +78,7 @@ def _placed(position: Doubles, view: Doubles, pixels: Floats, grown: Floats) -> 
         grown[i] = times
 
 
-def _axes(pan: float, pitch: float, roll: float) -> npt.NDArray[np.float64]:
+def axes_of(pan: float, pitch: float, roll: float) -> npt.NDArray[np.float64]:
     """The camera's axes as rows, turned to the left, upward and counter-clockwise, in this order about its own axes."""
     a, b, c = np.radians([pan, pitch, roll])
     about_y = np.array([[np.cos(a), 0, np.sin(a)], [0, 1, 0], [-np.sin(a), 0, np.cos(a)]])
@@ -98,13 +98,13 @@ def projection(shot: Shot, scale: float = 1.0, t: float = 0.0, orbit: Orbit | No
     rest = per_mm * camera.focal_mm.value
     size = (width, height, width / shot.width, height / shot.height)
     if orbit is not None:
-        axes = _axes(orbit.side, -orbit.above, 0)
+        axes = axes_of(orbit.side, -orbit.above, 0)
         return Projection(*size, rest, axes[2] * rest * orbit.far, axes)
 
     def read(number: Number) -> float:
         return readings.now(number, t)
 
-    axes = _axes(read(camera.pan), read(camera.pitch), read(camera.roll))
+    axes = axes_of(read(camera.pan), read(camera.pitch), read(camera.roll))
     eye = np.array([read(camera.across), read(camera.up), rest - read(camera.forward)])
     lens = per_mm * read(camera.focal_mm) if camera.kind == "perspective" else None
     return Projection(*size, lens, eye, axes)

@@ -20,6 +20,7 @@ from isbjorn.core.document.meetings import Meeting
 from isbjorn.core.emit.admission import Admission, fair_shares, most_alive
 from isbjorn.core.emit.births import NOW_S, Births, births_of
 from isbjorn.core.emit.newborn import Source
+from isbjorn.core.emit.recorded import RecordedBirths, source_of
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.errors import Stale
 from isbjorn.core.evaluate.readings import Readings
@@ -28,6 +29,7 @@ from isbjorn.core.simulate import rows
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.identity import Identity
 from isbjorn.core.simulate.integrators.constant import ConstantIntegrator, is_steady
+from isbjorn.core.simulate.integrators.recorded import RecordedIntegrator
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
 from isbjorn.core.simulate.integrators.strands import StrandIntegrator
 from isbjorn.core.simulate.offspring import Living, Offspring
@@ -93,9 +95,11 @@ def bearer_of(shot: Shot, emitter: Emitter) -> Emitter | None:
 def _births(shot: Shot, emitter: Emitter, readings: Readings) -> Births:
     bearer = bearer_of(shot, emitter)
     key = key_of(shot, emitter)
+    if emitter.recording is not None:
+        return RecordedBirths(emitter, key, readings, float(shot.frame_rate), float(shot.length_s))
     if bearer is None:
         return births_of(shot, emitter, key, readings)
-    longest = Source(bearer, key_of(shot, bearer), readings).longest_life
+    longest = source_of(bearer, key_of(shot, bearer), readings).longest_life
     bearing = known_births(shot, bearer, readings)
     return Offspring(emitter, key, readings, float(shot.frame_rate), float(shot.length_s), bearing, longest)
 
@@ -105,7 +109,7 @@ def demand_of(shot: Shot, emitter: Emitter, readings: Readings) -> float:
     births = known_births(shot, emitter, readings)
     known: tuple[Births, float] | None = readings.kept.get(("demand", emitter.id))
     if known is None or known[0] is not births:
-        known = births, most_alive(births, Source(emitter, key_of(shot, emitter), readings), float(shot.length_s))
+        known = births, most_alive(births, source_of(emitter, key_of(shot, emitter), readings), float(shot.length_s))
         readings.kept["demand", emitter.id] = known
     return known[1]
 
@@ -122,7 +126,7 @@ def shares_of(shot: Shot, readings: Readings) -> dict[str, int]:
 def _affordable(shot: Shot, emitter: Emitter, readings: Readings) -> int:
     key = key_of(shot, emitter)
     births = known_births(shot, emitter, readings)
-    return affordable_alive(shot, emitter, births, Source(emitter, key, readings), readings)
+    return affordable_alive(shot, emitter, births, source_of(emitter, key, readings), readings)
 
 
 class SteppedTogether(Protocol):
@@ -158,14 +162,16 @@ class Track:
         self.emitter, self.hz, self.cache, self.readings = emitter, shot.simulation_rate, cache, readings
         self.key = key_of(shot, emitter)
         self.births = known_births(shot, emitter, readings)
-        self.source = Source(emitter, self.key, readings, light)
+        self.source = source_of(emitter, self.key, readings, light)
         self.demand = demand_of(shot, emitter, readings)
         self.steady = is_steady(shot, emitter, readings)
         # With whom it is stepped together; set by those who know all.
         self.crowd: SteppedTogether | None = None
         together = any(f.stage == "meeting" for f in shot.reaching(emitter))
-        self.integrator: ConstantIntegrator | SteppedIntegrator = (
-            StrandIntegrator
+        self.integrator: ConstantIntegrator | RecordedIntegrator | SteppedIntegrator = (
+            RecordedIntegrator
+            if emitter.recording is not None
+            else StrandIntegrator
             if emitter.strand is not None
             else ConstantIntegrator
             if self.steady and not together
@@ -196,7 +202,7 @@ class Track:
     @property
     def moved_alone(self) -> bool:
         """Whether it flies as if there were nothing to touch, to catch, or to be taken by."""
-        return isinstance(self.integrator, ConstantIntegrator)
+        return not isinstance(self.integrator, SteppedIntegrator)
 
     @functools.cached_property
     def motion(self) -> str:

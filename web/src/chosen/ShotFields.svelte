@@ -4,6 +4,7 @@
   import Section from '../ui/Section.svelte';
   import type { Desk } from '../state/desk.svelte';
   import { upload } from '../api/client';
+  import { POINTS, takePoints } from './points';
   import { notices } from '../state/notices.svelte';
   import { specs } from '../state/specs.svelte';
   import Choice from '../ui/Choice.svelte';
@@ -116,12 +117,19 @@
 {#if shot.camera.kind === 'perspective'}
   <Fields {desk} model="Camera" owner={shot.camera} path="/camera" only={['focus', 'aperture']} />
 {/if}
-<div class="py-1.5">
+<div class="flex flex-wrap gap-1.5 py-1.5">
   <FileButton
-    text="Camera and places from USD …"
-    label="OpenUSD file"
-    accept=".usd,.usda,.usdc"
+    text="Camera and places from a file …"
+    label="Camera and places"
+    accept=".usd,.usda,.usdc,.csv"
     ontake={takeScene}
+  />
+  <FileButton
+    text="Particles from files …"
+    label="Recorded particles"
+    accept={POINTS}
+    many
+    ontake={(_, all) => takePoints(desk, all)}
   />
 </div>
 <div class="pt-1">

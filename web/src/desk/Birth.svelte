@@ -2,6 +2,7 @@
   import { upload, type Emitter } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { specs } from '../state/specs.svelte';
+  import Recorded from './Recorded.svelte';
   import PathButtons from '../chosen/PathButtons.svelte';
   import Choice from '../ui/Choice.svelte';
   import FileButton from '../ui/FileButton.svelte';
@@ -52,134 +53,139 @@
 </div>
 {#if emitter}
   {@const common = { desk, path, model: 'Emitter', owner: emitter }}
-  <div class="px-3.5 pb-3">
-    <Fields {...common} only={['born_of']} />
-    {#if emitter.born_of}<Fields {...common} only={['born_when']} />{/if}
-    {#if emitter.born_of && emitter.born_when !== 'in flight'}
-      <Fields {...common} only={['born_count']} />
-    {:else}
-      <NumberRow
-        {...common}
-        field="rate"
-        unit={{ second: '/s', frame: '/frame', px: '/px' }[emitter.rate_per]}
-      />
-      <Fields {...common} only={['rate_per']} />
-    {/if}
-    <NumberRow {...common} field="lifespan" />
-    <Choice
-      label="From"
-      value={emitter.shape.kind}
-      items={shapes}
-      hint="Where particles are born; the outline on the picture is exactly it."
-      onset={reshape}
-    />
-    {#if emitter.shape.kind !== 'point'}
-      <Switch
-        label="Shape on"
-        on={emitter.shape_on}
-        hint="Off: all are born at its centre, to see what the shape does."
-        onset={(on) => desk.set(`${path}/shape_on`, on, on ? 'Shape on' : 'Shape off')}
-      />
-    {/if}
-    <FileButton bind:this={files} label="SVG artwork" accept=".svg,image/svg+xml" ontake={artwork} />
-    <Fields {desk} {model} owner={emitter.shape} path="{path}/shape" without={['kind', 'name']} />
-    {#if 'points' in emitter.shape && emitter.shape.points}
-      <PathButtons {desk} path="{path}/shape/points" closed={emitter.shape.closed} />
-    {:else if emitter.shape.kind === 'artwork'}
-      <button class="button my-1.5 h-6! px-2! text-[11.5px]" onclick={() => files?.choose()}
-        >Another drawing …</button
-      >
-    {/if}
-    <Fields {...common} only={['spacing']} />
-    <NumberRow {...common} field="speed" />
-    <Fields {...common} only={['toward', 'direction', 'tilt', 'spread', 'inherit']} />
-    <PlainField
-      label="Pre-roll"
-      value={emitter.pre_roll_s}
-      unit="s"
-      hint="Seconds of births before the start, so that they are in the air on the first frame."
-      onset={(v) => desk.set(`${path}/pre_roll_s`, v ?? 0, 'Pre-roll')}
-    />
-    <Fields {...common} only={['in_depth']} />
-    <Choice
-      label="Cadence"
-      value={emitter.cadence}
-      items={[
-        { value: 'jittered', label: 'Jittered' },
-        { value: 'even', label: 'Even' },
-        { value: 'random', label: 'Random' },
-      ]}
-      hint="Even: same gaps. Jittered: anywhere in its own gap. Random: a Poisson stream."
-      onset={(v) => desk.set(`${path}/cadence`, v, 'Cadence')}
-    />
-    <TimeField
-      {desk}
-      label="Delay"
-      value={emitter.delay_s}
-      hint="All births and bursts come later by this."
-      onset={(v) => desk.set(`${path}/delay_s`, v ?? 0, 'Delay')}
-    />
-    <TimeField
-      {desk}
-      label="Start"
-      value={emitter.start_s}
-      moment
-      onset={(v) => desk.set(`${path}/start_s`, v ?? 0, 'Start')}
-    />
-    <TimeField
-      {desk}
-      label="Stop"
-      value={emitter.end_s}
-      moment
-      none="never"
-      onset={(v) => desk.set(`${path}/end_s`, v, 'Stop')}
-    />
-    <PlainField
-      label="Particle limit"
-      value={emitter.limit}
-      onset={(v) => desk.set(`${path}/limit`, v ?? 0, 'Limit')}
-    />
-    {#each emitter.bursts as burst, i (i)}
-      <div class="flex items-center justify-between pt-2 text-dawn">
-        <span>Burst {i + 1}</span>
-        <button
-          class="text-[11.5px] text-soft hover:text-word"
-          aria-label="Remove burst {i + 1}"
-          onclick={() =>
-            bursts(
-              emitter.bursts.filter((_, j) => j !== i),
-              'away',
-            )}>remove</button
-        >
-      </div>
-      {#each burstFields as [field, label, unit] (field)}
-        <PlainField
-          {label}
-          {unit}
-          value={burst[field]}
-          onset={(v) => v !== null && desk.set(`${path}/bursts/${i}/${field}`, v, `Burst: ${label}`)}
+  {#if emitter.recording}
+    <div class="px-3.5 pb-3"><Recorded {desk} {emitter} /></div>
+  {:else}
+    <div class="px-3.5 pb-3">
+      <Fields {...common} only={['born_of']} />
+      {#if emitter.born_of}<Fields {...common} only={['born_when']} />{/if}
+      {#if emitter.born_of && emitter.born_when !== 'in flight'}
+        <Fields {...common} only={['born_count']} />
+      {:else}
+        <NumberRow
+          {...common}
+          field="rate"
+          unit={{ second: '/s', frame: '/frame', px: '/px' }[emitter.rate_per]}
         />
+        <Fields {...common} only={['rate_per']} />
+      {/if}
+      <NumberRow {...common} field="lifespan" />
+      <Choice
+        label="From"
+        value={emitter.shape.kind}
+        items={shapes}
+        hint="Where particles are born; the outline on the picture is exactly it."
+        onset={reshape}
+      />
+      {#if emitter.shape.kind !== 'point'}
+        <Switch
+          label="Shape on"
+          on={emitter.shape_on}
+          hint="Off: all are born at its centre, to see what the shape does."
+          onset={(on) => desk.set(`${path}/shape_on`, on, on ? 'Shape on' : 'Shape off')}
+        />
+      {/if}
+      <FileButton bind:this={files} label="SVG artwork" accept=".svg,image/svg+xml" ontake={artwork} />
+      <Fields {desk} {model} owner={emitter.shape} path="{path}/shape" without={['kind', 'name']} />
+      {#if 'points' in emitter.shape && emitter.shape.points}
+        <PathButtons {desk} path="{path}/shape/points" closed={emitter.shape.closed} />
+      {:else if emitter.shape.kind === 'artwork'}
+        <button class="button my-1.5 h-6! px-2! text-[11.5px]" onclick={() => files?.choose()}
+          >Another drawing …</button
+        >
+      {/if}
+      <Fields {...common} only={['spacing']} />
+      <NumberRow {...common} field="speed" />
+      <Fields {...common} only={['toward', 'direction', 'tilt', 'spread', 'inherit']} />
+      <PlainField
+        label="Pre-roll"
+        value={emitter.pre_roll_s}
+        unit="s"
+        hint="Seconds of births before the start, so that they are in the air on the first frame."
+        onset={(v) => desk.set(`${path}/pre_roll_s`, v ?? 0, 'Pre-roll')}
+      />
+      <Fields {...common} only={['in_depth']} />
+      <Choice
+        label="Cadence"
+        value={emitter.cadence}
+        items={[
+          { value: 'jittered', label: 'Jittered' },
+          { value: 'even', label: 'Even' },
+          { value: 'random', label: 'Random' },
+        ]}
+        hint="Even: same gaps. Jittered: anywhere in its own gap. Random: a Poisson stream."
+        onset={(v) => desk.set(`${path}/cadence`, v, 'Cadence')}
+      />
+      <TimeField
+        {desk}
+        label="Delay"
+        value={emitter.delay_s}
+        hint="All births and bursts come later by this."
+        onset={(v) => desk.set(`${path}/delay_s`, v ?? 0, 'Delay')}
+      />
+      <TimeField
+        {desk}
+        label="Start"
+        value={emitter.start_s}
+        moment
+        onset={(v) => desk.set(`${path}/start_s`, v ?? 0, 'Start')}
+      />
+      <TimeField
+        {desk}
+        label="Stop"
+        value={emitter.end_s}
+        moment
+        none="never"
+        onset={(v) => desk.set(`${path}/end_s`, v, 'Stop')}
+      />
+      <PlainField
+        label="Particle limit"
+        value={emitter.limit}
+        onset={(v) => desk.set(`${path}/limit`, v ?? 0, 'Limit')}
+      />
+      {#each emitter.bursts as burst, i (i)}
+        <div class="flex items-center justify-between pt-2 text-dawn">
+          <span>Burst {i + 1}</span>
+          <button
+            class="text-[11.5px] text-soft hover:text-word"
+            aria-label="Remove burst {i + 1}"
+            onclick={() =>
+              bursts(
+                emitter.bursts.filter((_, j) => j !== i),
+                'away',
+              )}>remove</button
+          >
+        </div>
+        {#each burstFields as [field, label, unit] (field)}
+          <PlainField
+            {label}
+            {unit}
+            value={burst[field]}
+            onset={(v) => v !== null && desk.set(`${path}/bursts/${i}/${field}`, v, `Burst: ${label}`)}
+          />
+        {/each}
       {/each}
-    {/each}
-    <button
-      class="button mt-2 h-6! px-2! text-[11.5px]"
-      onclick={() =>
-        bursts(
-          [
-            ...emitter.bursts,
-            {
-              at_s: Number(desk.player.now.toFixed(3)),
-              count: 200,
-              fill: 0,
-              over_s: 0.1,
-              times: 1,
-              every_s: 1,
-            },
-          ],
-          'more',
-        )}>Burst at {desk.player.frame}</button
-    >
-  </div>
+      <button
+        class="button mt-2 h-6! px-2! text-[11.5px]"
+        onclick={() =>
+          bursts(
+            [
+              ...emitter.bursts,
+              {
+                at_s: Number(desk.player.now.toFixed(3)),
+                count: 200,
+                fill: 0,
+                over_s: 0.1,
+                times: 1,
+                every_s: 1,
+              },
+            ],
+            'more',
+          )}>Burst at {desk.player.frame}</button
+      >
+      <Recorded {desk} {emitter} />
+    </div>
+  {/if}
 {:else}
   <p class="px-3.5 text-soft">Add an emitter to the cast: its birth stands here, its life to the right.</p>
 {/if}

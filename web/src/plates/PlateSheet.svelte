@@ -26,7 +26,7 @@
         got(api.GET('/api/projects/{project_id}/media', { params: { path: { project_id: project } } })),
         got(api.GET('/api/folders')),
       ]);
-      library = media.filter((m) => m.kind !== 'font');
+      library = media.filter((m) => ['movie', 'sequence', 'still'].includes(m.kind));
       folders = named;
     } catch (error) {
       notices.trouble(error);

@@ -8,10 +8,19 @@
     label: string;
     accept: string;
     look?: string;
-    /** What is done with the file; what goes wrong is told. */
-    ontake: (file: File) => Promise<unknown>;
+    /** Whether several may be chosen at once. */
+    many?: boolean;
+    /** What is done with the file, or with all of them; what goes wrong is told. */
+    ontake: (file: File, all: File[]) => Promise<unknown>;
   }
-  let { text = '', label, accept, look = 'button h-6! px-2! text-[11.5px]', ontake }: Props = $props();
+  let {
+    text = '',
+    label,
+    accept,
+    look = 'button h-6! px-2! text-[11.5px]',
+    many = false,
+    ontake,
+  }: Props = $props();
   let input = $state<HTMLInputElement>();
 
   export function choose(): void {
@@ -22,7 +31,7 @@
     const file = input?.files?.[0];
     if (!file) return;
     try {
-      await ontake(file);
+      await ontake(file, [...(input?.files ?? [])]);
     } catch (error) {
       notices.trouble(error);
     }
@@ -32,4 +41,12 @@
 </script>
 
 {#if text}<button type="button" class={look} onclick={choose}>{text}</button>{/if}
-<input bind:this={input} type="file" {accept} class="hidden" aria-label={label} onchange={take} />
+<input
+  bind:this={input}
+  type="file"
+  {accept}
+  multiple={many}
+  class="hidden"
+  aria-label={label}
+  onchange={take}
+/>

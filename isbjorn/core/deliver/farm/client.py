@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import functools
-import hashlib
 import json
 import os
 import statistics
@@ -32,6 +30,7 @@ from isbjorn.core.deliver.parts import Job
 from isbjorn.core.document import Shot
 from isbjorn.core.document.references import with_media
 from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.evaluate.outside import digest_of
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.stills import is_pattern, sequence_files
 from isbjorn.core.media.whole import replace_whole
@@ -48,12 +47,6 @@ class _File:
     name: str
     path: Path
     digest: str
-
-
-@functools.lru_cache(maxsize=4096)
-def _digest(path: Path, changed: float, size: int) -> str:  # noqa: ARG001
-    with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def media_of(shot: Shot, order: Order) -> list[str]:
@@ -74,8 +67,7 @@ def _files(name: str, plates: PlateReader) -> list[_File]:
     files = []
     for one in found:
         try:
-            facts = one.stat()
-            files.append(_File(one.name, one, _digest(one, facts.st_mtime, facts.st_size)))
+            files.append(_File(one.name, one, digest_of(one)))
         except OSError as error:
             raise IsbjornError(
                 f"it cannot be read ({error.strerror}).", name, "Put it back, or choose another."

@@ -22,7 +22,9 @@ def _plain(number: Number) -> bool:
 
 
 def is_steady(shot: Shot, emitter: Emitter, readings: Readings) -> bool:
-    """Whether nothing but constant gravity and linear drag acts on an emitter's particles, each by itself."""
+    """Whether nothing but constant gravity and linear drag acts on an emitter's particles, each by itself; or they are recorded."""
+    if emitter.recording is not None:
+        return True
     if emitter.strand is not None:
         return False
     for force in shot.reaching(emitter):

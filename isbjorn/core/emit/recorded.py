@@ -1,0 +1,188 @@
+"""Births of particles that were recorded: who was born when, and for how long, says a file.
+
+Such a file holds m particles by their moments of birth, and k samples of their ways, those of one particle behind each other by
+time. It is an uncompressed `.npz` of the arrays of `Recorded`, and is read where it lies, not into memory.
+"""
+
+from __future__ import annotations
+
+import functools
+import mmap
+import zipfile
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from isbjorn.core.arrays import Doubles, Floats, Longs
+from isbjorn.core.document import Emitter
+from isbjorn.core.document.recording import Recording
+from isbjorn.core.emit.births import NOW_S, Births
+from isbjorn.core.emit.newborn import Source
+from isbjorn.core.errors import IsbjornError
+from isbjorn.core.evaluate.outside import path_of
+from isbjorn.core.evaluate.readings import Readings
+
+MOST_PARTICLES, MOST_SAMPLES = 2_000_000, 20_000_000
+_OPEN = 16
+_KINDS: dict[str, tuple[str, tuple[int, ...]]] = {
+    "first": ("<i8", ()), "moments": ("<f8", ()), "lives": ("<f4", ()), "times": ("<f8", ()), "place": ("<f4", (3,)),
+    "velocity": ("<f4", (3,)),
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Recorded:
+    """m particles and k samples of their ways: first (m + 1,), where the samples of each begin; moments of birth s (m,), ascending;
+    lives s (m,); of the samples times s (k,), places px (k, 3) and velocities px/s (k, 3)."""
+
+    first: Longs
+    moments: Doubles
+    lives: Floats
+    times: Doubles
+    place: Floats
+    velocity: Floats
+
+    def __len__(self) -> int:
+        return len(self.moments)
+
+
+def save_recorded(recorded: Recorded, target: Path) -> None:
+    """Write a recording. Raises OSError when the disk is full."""
+    with target.open("wb") as file:
+        np.savez(file, allow_pickle=False, **{name: getattr(recorded, name) for name in _KINDS})
+
+
+def _array(file: mmap.mmap, info: zipfile.ZipInfo) -> npt.NDArray[Any]:
+    """An array within a file that is mapped: its values are read when they are looked at."""
+    if info.compress_type != zipfile.ZIP_STORED:
+        raise ValueError("compressed")
+    at = info.header_offset
+    name, extra = (int.from_bytes(file[at + k : at + k + 2], "little") for k in (26, 28))
+    file.seek(at + 30 + name + extra)
+    version = np.lib.format.read_magic(file)
+    read = np.lib.format.read_array_header_1_0 if version == (1, 0) else np.lib.format.read_array_header_2_0
+    shape, by_columns, kind = read(file)
+    if by_columns or kind.hasobject:
+        raise ValueError("another order")
+    # Never written to; numba takes only what could be.
+    found: npt.NDArray[Any] = np.frombuffer(file, kind, int(np.prod(shape)), file.tell()).reshape(shape)
+    return found
+
+
+@functools.lru_cache(maxsize=_OPEN)
+def _opened(path: Path, digest: str) -> Recorded:  # noqa: ARG001
+    try:
+        with path.open("rb") as file, zipfile.ZipFile(file) as parts:
+            mapped = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_COPY)
+            found = Recorded(**{name: _array(mapped, parts.getinfo(f"{name}.npy")) for name in _KINDS})
+    except (OSError, ValueError, KeyError, zipfile.BadZipFile) as error:
+        raise _wrong(path, str(error)) from None
+    _check(found, path)
+    return found
+
+
+def _wrong(path: Path, why: str) -> IsbjornError:
+    return IsbjornError(f"this is no recording ({why[:100]}).", path.name, "Take the particles in once more.")
+
+
+def _check(found: Recorded, path: Path) -> None:
+    """Raise IsbjornError for arrays that do not fit each other: kernels go by them."""
+    m, k = len(found.moments), len(found.times)
+    for name, (kind, rest) in _KINDS.items():
+        array = getattr(found, name)
+        long = {"first": m + 1, "moments": m, "lives": m}.get(name, k)
+        if array.dtype != np.dtype(kind) or array.shape != (long, *rest):
+            raise _wrong(path, f"{name}: {array.dtype} {array.shape}")
+    if m > MOST_PARTICLES or k > MOST_SAMPLES:
+        raise _wrong(path, f"{m:,} particles, {k:,} samples")
+    first = found.first
+    if first[0] != 0 or first[-1] != k or (m and np.diff(first).min() < 1):
+        raise _wrong(path, "a particle without samples")
+    if m and (np.diff(found.moments).min(initial=0) < 0 or not np.isfinite(found.moments[[0, -1]]).all()):
+        raise _wrong(path, "births out of order")
+
+
+def recorded_of(recording: Recording) -> Recorded:
+    """What was recorded. Raises IsbjornError where the file is missing, another one, or damaged."""
+    return _opened(path_of(recording.media, recording.digest), recording.digest)
+
+
+class RecordedBirths(Births):
+    """The births of a recording: numbers from 0 on, by moment. In a loop they come as they come in one round."""
+
+    def __init__(self, emitter: Emitter, key: int, readings: Readings, frame_rate: float, last_s: float) -> None:
+        super().__init__(emitter, key, readings, frame_rate, last_s)
+        assert emitter.recording is not None
+        self.recorded = recorded_of(emitter.recording)
+        self.at = self.recorded.moments + emitter.recording.at_s
+        self.each, self.period_s = 1, None
+        self.begin_s = float(self.at[0]) if len(self.at) else 0.0
+        self.end_s = float(self.at[-1]) + 1e-3 if len(self.at) else 0.0
+        self.steady = True
+
+    def thin(self) -> None:
+        """They are there already."""
+
+    def begin_of(self, numbers: Longs) -> Doubles:
+        return np.full(len(numbers), self.begin_s)
+
+    def expected(self, t: float) -> float:
+        return float(np.searchsorted(self.at, t, "right"))
+
+    def between(self, after: float, until: float) -> tuple[Longs, Doubles]:
+        first, last = np.searchsorted(self.at, [after + NOW_S, until + NOW_S], "right")
+        if after < self.begin_s:
+            first = 0
+        numbers = np.arange(first, max(first, last), dtype=np.int64)
+        return numbers, self.at[numbers]
+
+    @property
+    def stream_counts(self) -> bool:
+        return False
+
+    def at_most(self, window: float, until: float) -> float:
+        before = self.at[: np.searchsorted(self.at, until, "right")]
+        if len(before) == 0 or window <= 0:
+            return 0.0
+        since = np.searchsorted(before, before - window, "left")
+        return float((np.arange(1, len(before) + 1) - since).max())
+
+    def about(self, after: float, until: float) -> float:
+        return max(0.0, self.expected(until) - self.expected(after))
+
+    def per_second(self, after: float, until: float) -> float:
+        return self.about(after, until) / max(until - after, 1e-6)
+
+
+class RecordedSource(Source):
+    """Reads lives and places of births out of a recording; all else is the emitter's."""
+
+    def __init__(self, emitter: Emitter, key: int, readings: Readings, light: Any = None) -> None:
+        super().__init__(emitter, key, readings, light)
+        assert emitter.recording is not None
+        self.recorded = recorded_of(emitter.recording)
+
+    def lifespans(self, births: Longs, t: Doubles, measured: dict[str, Doubles] | None = None) -> Floats:  # noqa: ARG002
+        return np.asarray(self.recorded.lives[births])
+
+    @property
+    def longest_life(self) -> float:
+        return float(self.recorded.lives.max(initial=1e-3))
+
+    def leaving(self, births: Longs, t: Doubles) -> tuple[Doubles, Doubles, Doubles, Doubles]:
+        r, first = self.recorded, self.recorded.first[births]
+        velocity = r.velocity[first].astype(np.float64)
+        place = r.place[first] - velocity * (r.times[first] - r.moments[births])[:, None]
+        frames = self.readings.frames(self.emitter, t)
+        place, velocity = frames.of(*place.T), frames.of(*velocity.T) - frames.place
+        speed = np.linalg.norm(velocity, axis=1, keepdims=True)
+        way = np.where(speed > 1e-9, velocity / np.maximum(speed, 1e-9), np.array([1.0, 0.0, 0.0]))
+        return place, velocity, velocity, way
+
+
+def source_of(emitter: Emitter, key: int, readings: Readings, light: Any = None) -> Source:
+    """Who reads an emitter at the moments of its births."""
+    return (Source if emitter.recording is None else RecordedSource)(emitter, key, readings, light)

@@ -1,0 +1,43 @@
+<script lang="ts">
+  import type { Emitter } from '../api/client';
+  import type { Desk } from '../state/desk.svelte';
+  import { POINTS, takePoints } from '../chosen/points';
+  import FileButton from '../ui/FileButton.svelte';
+  import PlainField from '../ui/PlainField.svelte';
+  import TimeField from '../ui/TimeField.svelte';
+
+  /** Motion out of a file: what of it can be changed, or how to take one. */
+  let { desk, emitter }: { desk: Desk; emitter: Emitter } = $props();
+  const path = $derived(desk.emitterPath);
+  const take = (_: File, all: File[]): Promise<void> => takePoints(desk, all, emitter.id);
+</script>
+
+{#if emitter.recording}
+  <p class="py-1 leading-snug text-soft">
+    Births, lives and ways are those of <span class="text-word">{emitter.recording.name || 'a file'}</span>.
+    Its place, turn and size set them into the shot; forces do not move them. Looks are its own.
+  </p>
+  <TimeField
+    {desk}
+    label="Begins"
+    value={emitter.recording.at_s}
+    hint="Shot time of the recording’s own second 0."
+    onset={(v) => desk.set(`${path}/recording/at_s`, v ?? 0, 'Recording begins')}
+  />
+  <PlainField
+    label="Particle limit"
+    value={emitter.limit}
+    onset={(v) => desk.set(`${path}/limit`, v ?? 0, 'Limit')}
+  />
+  <div class="flex gap-1.5 py-1.5">
+    <FileButton text="Another recording …" label="Recorded particles" accept={POINTS} many ontake={take} />
+    <button
+      class="button h-6! px-2! text-[11.5px]"
+      onclick={() => desk.set(`${path}/recording`, null, 'Motion of its own')}>Motion of its own</button
+    >
+  </div>
+{:else}
+  <div class="pt-2">
+    <FileButton text="Motion from a file …" label="Recorded particles" accept={POINTS} many ontake={take} />
+  </div>
+{/if}
