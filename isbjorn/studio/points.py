@@ -7,7 +7,7 @@ import shutil
 from pathlib import Path
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, Query, Request, Response
+from fastapi import APIRouter, Depends, Query, Request
 from pydantic import BaseModel
 
 from isbjorn.core.document import Number, Shot
@@ -29,6 +29,12 @@ Batch = Annotated[str, Query(pattern=r"^[a-z0-9]{4,40}$")]
 _SECONDS, _MEGABYTES, _MOST_FILES, _MOST_NEW = 120, 6144, 20_000, 16
 
 
+class Arrived(BaseModel):
+    """A file that is there."""
+
+    name: str
+
+
 class PointsTaken(BaseModel):
     """The shot with what was taken from files, and that in words."""
 
@@ -36,10 +42,10 @@ class PointsTaken(BaseModel):
     taken: list[str]
 
 
-@router.put("/shots/{shot_id}/points", status_code=204)
+@router.put("/shots/{shot_id}/points", status_code=201)
 async def receive_points(
     studio: Here, request: Request, shot_id: Id, batch: Batch, name: Annotated[str, Query(min_length=1, max_length=255)]
-) -> Response:
+) -> Arrived:
     """Take in a file of particles; the body is its bytes. It waits until all of its batch are there."""
     studio.store.document(shot_id)
     safe = safe_name(name)
@@ -51,7 +57,7 @@ async def receive_points(
     arrived = await receive(request, studio.store.media_folder, safe)
     home.mkdir(exist_ok=True)
     arrived.replace(home / safe)
-    return Response(status_code=204)
+    return Arrived(name=safe)
 
 
 @router.post("/shots/{shot_id}/points")

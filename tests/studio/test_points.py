@@ -27,7 +27,7 @@ class Points(InStudio):
             answer = self.client.put(
                 f"/api/shots/{self.shot}/points?batch={batch}&name={path.name}", content=path.read_bytes()
             )
-            self.assertEqual(answer.status_code, 204, answer.text)
+            self.assertEqual(answer.status_code, 201, answer.text)
         answer = self.client.post(f"/api/shots/{self.shot}/points?batch={batch}&thing={thing}")
         self.assertEqual(answer.status_code, expect, answer.text)
         return answer.json()

@@ -206,14 +206,15 @@ def _guides(
         sight.grip("Direction and speed", "turn", (0, 0), ["direction", "speed"], factor=size).model_copy(update={"at": fan[17]}),
         sight.grip("Spread", "spread", (0, 0), ["spread"], way=ahead).model_copy(update={"at": fan[1]}),
     ]  # fmt: skip
-    lines = outline(emitter.shape, Setting(at, readings, light))
+    born = emitter.recording is None
+    lines = outline(emitter.shape, Setting(at, readings, light)) if born else []
     drawn = Sight(view, readings.frames(emitter, at), through_deformers(track, t))
     bent, bending = deformer_shown(readings, view, emitter, t)
     water, wetting = ripples_shown(readings, view, emitter, t)
     shown = Shown(
         id=emitter.id, kind="emitter", centre=sight.centre, lines=[drawn.points(line) for line in lines], soft=[*bent,
         *water], way=way,
-        grips=[*shape_grips(readings, emitter, sight, t), *(leave if aimed else []), *place,
+        grips=[*(shape_grips(readings, emitter, sight, t) if born else []), *(leave if aimed else []), *place,
         *bending, *wetting],
     )  # fmt: skip
     # What the engine made needs no validation: thousands of points would be looked at one by one.

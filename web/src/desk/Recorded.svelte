@@ -29,7 +29,7 @@
     value={emitter.limit}
     onset={(v) => desk.set(`${path}/limit`, v ?? 0, 'Limit')}
   />
-  <div class="flex gap-1.5 py-1.5">
+  <div class="flex flex-wrap gap-1.5 py-1.5">
     <FileButton text="Another recording …" label="Recorded particles" accept={POINTS} many ontake={take} />
     <button
       class="button h-6! px-2! text-[11.5px]"
