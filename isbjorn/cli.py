@@ -263,7 +263,7 @@ def _dry_run(document, order, plates, project: str) -> None:  # type: ignore[no-
     from isbjorn.core.inspect.delivering import told
     from isbjorn.core.inspect.guides import guides
 
-    found = told(document, order, guides(document).cost, plates, project)
+    found = told(document, order, guides(document).far_px, plates, project)
     if found.refused:
         raise IsbjornError(found.refused, found.where, found.remedy)
     say.print(f"{found.count} frames, {found.width} × {found.height} px, {found.rate} fps, {found.length_s:.2f} s")

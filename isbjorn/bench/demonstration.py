@@ -17,7 +17,10 @@ from typing import Any
 from websockets.sync.client import connect
 
 from isbjorn.bench.end_to_end import delivered_fps, heard, running
+from isbjorn.core.deliver import Delivery, Order
 from isbjorn.core.document import Shot
+from isbjorn.core.inspect.delivering import told
+from isbjorn.core.inspect.guides import guides
 from isbjorn.studio.demonstration import ensure_demo
 from isbjorn.studio.plates import StudioPlates, shared_plates
 from isbjorn.studio.preview import Preview, Wish, digest_of
@@ -61,6 +64,22 @@ def demo_deliver_fps(folder: Path) -> dict[str, dict[str, dict[str, float]]]:
             plates = partial(shared_plates, folder)
             first = max(shot.first_frame, min(shot.first_frame + _AT, shot.last_frame - 144))
             found[shot.name] = delivered_fps(shot, Path(place), plates, ("png8", "mp4"), first)
+    return found
+
+
+def told_ratio(folder: Path) -> dict[str, float]:
+    """The time that is told before a delivery over the time it takes: 72 frames of each shot as PNG."""
+    found = {}
+    for _, shot in _shots(folder):
+        plates = shared_plates(folder)
+        first = min(shot.first_frame + _AT // 5, max(shot.first_frame, shot.last_frame - 71))
+        with tempfile.TemporaryDirectory() as place:
+            frames = {"first": first, "last": min(first + 71, shot.last_frame), "format": "png8"}
+            order = Order.model_validate({"folder": place, "name": "{frame}", **frames})
+            seconds = told(shot, order, guides(shot).far_px, plates).seconds or 0.0
+            begin = time.perf_counter()
+            Delivery(shot, order, plates, crew_plates=partial(shared_plates, folder)).run()
+            found[shot.name] = round(seconds / (time.perf_counter() - begin), 2)
     return found
 
 

@@ -157,8 +157,8 @@ def order_told(studio: Here, shot_id: Id, body: Order) -> Told:
     """What an order would make, and what would go wrong, before it is ordered."""
     shot = studio.store.document(shot_id)
     _allowed(studio, body)
-    cost = scene_of(studio, shot_id, shot, None).cost
-    return told(shot, body, cost, studio.plates, studio.store.project_of(shot_id).name, _waiting(studio))
+    far_px = scene_of(studio, shot_id, shot, None).far_px
+    return told(shot, body, far_px, studio.plates, studio.store.project_of(shot_id).name, _waiting(studio))
 
 
 @router.post("/purposes", status_code=201)

@@ -12,6 +12,7 @@ import tempfile
 import threading
 import time
 import unittest
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from unittest import mock
@@ -23,10 +24,17 @@ from isbjorn.core.deliver import Delivery, Order, settled
 from isbjorn.core.deliver.farm import client
 from isbjorn.core.deliver.farm.client import Farm, WorkerCard, media_of
 from isbjorn.core.deliver.farm.keys import make_key, security
-from isbjorn.core.deliver.farm.worker import engine_digest
+from isbjorn.core.deliver.farm.rungs import Rungs
+from isbjorn.core.deliver.farm.worker import _lay_rung, engine_digest
+from isbjorn.core.deliver.parts import Job
 from isbjorn.core.document import Shot
+from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.frame import Solver
 from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.simulate.checkpoints import StateCache
+from isbjorn.core.simulate.crowd.crowd import Crowd
+from isbjorn.core.simulate.handing import Shelves
 from tests.core.test_media import still
 from tests.shots import one_emitter
 
@@ -43,8 +51,12 @@ class Running:
     def __init__(self, folder: Path, key: str = "", scheme: str = "tcp") -> None:
         self.folder, self.key = folder, ["--key", key] if key else []
         self.address = f"{scheme}://127.0.0.1:{free_port()}"
-        self.started = [self._start("scheduler", "--address", self.address)]
+        self.started: list[subprocess.Popen[bytes]] = []
         self.workers: dict[str, subprocess.Popen[bytes]] = {}
+        self.scheduler()
+
+    def scheduler(self) -> None:
+        self.started.append(self._start("scheduler", "--address", self.address))
         deadline = time.monotonic() + 60
         while True:
             with (
@@ -224,6 +236,94 @@ class OnAFarm(unittest.TestCase):
         (self.folder / "leaf.png").unlink()
         with self.assertRaisesRegex(IsbjornError, "leaf.png"):
             one.run()
+
+
+class OfAScheduler(unittest.TestCase):
+    """A scheduler that goes away in the middle."""
+
+    def setUp(self) -> None:
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        self.running = Running(self.folder)
+        self.addCleanup(self.running.close)
+        self.running.worker("east")
+        self.farm = Farm(self.running.address)
+        self.addCleanup(self.farm.close)
+        self.shot = one_emitter(width=128, height=72, emitter={"spread": 360, "rate": 2000, "size": 30})
+        deadline = time.monotonic() + 60
+        while not self.farm.workers():
+            self.assertLess(time.monotonic(), deadline, "the worker did not come")
+            time.sleep(0.1)
+
+    def delivery(self, name: str) -> Delivery:
+        order = Order.model_validate(
+            {"first": 0, "last": 119, "folder": str(self.folder / name), "name": "f", "sound": False}
+        )
+        return Delivery(self.shot, order, processes=1)
+
+    def lost(self, one: Delivery, then: Callable[[], object]) -> list[bool]:
+        """Kill the scheduler once files are there, and do something."""
+        done: list[bool] = []
+
+        def watch(_: list[WorkerCard]) -> None:
+            if not done and list(Path(one.order.folder).glob("f.*.png")) + list(one.job.folder.glob("f.*.png")):
+                done.append(True)
+                os.killpg(self.running.started[0].pid, signal.SIGKILL)
+                self.running.started.pop(0).wait()
+                then()
+
+        one.farm, one.on_workers = self.farm, watch
+        return done
+
+    def test_one_that_comes_back_loses_no_frame(self) -> None:
+        wanted = [p.read_bytes() for p in self.delivery("here").run()]
+        one = self.delivery("there")
+        done = self.lost(one, self.running.scheduler)
+        self.assertTrue([p.read_bytes() for p in one.run()] == wanted)
+        self.assertEqual(done, [True])
+
+    def test_one_that_stays_away_is_told_and_what_is_made_stays(self) -> None:
+        one = self.delivery("there")
+        self.lost(one, lambda: None)
+        with (
+            mock.patch.dict(os.environ, {"ISBJORN_FARM_PATIENCE_S": "2"}),
+            mock.patch.object(client, "_GONE_S", 2),
+            self.assertRaisesRegex(IsbjornError, "scheduler went away"),
+        ):
+            one.run()
+        self.assertTrue(list(one.job.folder.glob("f.*.png")))
+        # Without the farm it goes on where it was.
+        again = self.delivery("there")
+        self.assertEqual(len(again.run()), 120)
+
+
+class OfACrowd(unittest.TestCase):
+    """What is kept of crowds goes along with a part."""
+
+    def test_a_part_begins_at_the_nearest_rung(self) -> None:
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        shot = parse_shot({
+            "width": 128, "height": 72, "last_frame": 99, "emitters": [{"id": "a", "rate": 300, "lifespan": 4}],
+            "forces": [{"kind": "push", "id": "p"}], "links": [{"force": "p", "emitter": "a"}],
+        })  # fmt: skip
+        here, there = Shelves.within(folder / "here"), Shelves.within(folder / "there" / "states")
+        wanted = Solver(shot, StateCache(shelves=here)).at(80)
+        order = Order.model_validate({"first": 0, "last": 99, "folder": str(folder), "name": "f"})
+        rungs = Rungs(Job(shot, order, folder), PlateReader(), here)
+        self.assertEqual(rungs.before(range(0, 6)), [])
+        ((group, name, content),) = rungs.before(range(78, 84))
+        at = int(name.partition("_")[0])
+        self.assertTrue(120 <= at <= 77 / 25 * 60, at)
+        _lay_rung(folder / "there", group, name, content)
+        solver = Solver(shot, StateCache(shelves=there))
+        found = solver.at(80)
+        np.testing.assert_array_equal(found.position, wanted.position)
+        crowd = solver.tracks[0].crowd
+        assert isinstance(crowd, Crowd)
+        # It was not run up to from the first birth on.
+        self.assertIsNone(crowd.ladder.nearest(crowd.motion, crowd.tag, at - 1)[1])
+        # Of another document it is none of its business.
+        other = parse_shot({**shot.model_dump(mode="json"), "seed": 9})
+        self.assertEqual(Rungs(Job(other, order, folder), PlateReader(), here).before(range(78, 84)), [])
 
 
 class Keys(unittest.TestCase):

@@ -15,6 +15,7 @@ from isbjorn.core.deliver import Delivery, Order, deliver, settled
 from isbjorn.core.deliver.plan import Plan
 from isbjorn.core.deliver.purposes import SHIPPED, Purpose, purpose_from_text, purpose_to_text, shipped
 from isbjorn.core.document import Shot
+from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.inspect.delivering import told
 from isbjorn.core.media.plates import PlateReader
@@ -226,6 +227,24 @@ class Told(InFolder):
             PlateReader(),
         )
         self.assertEqual(said.notes[0].kind, "disk")
+
+    def test_time_is_told_with_all_that_takes_it(self) -> None:
+        def seconds(last: int = 199, shot: Shot | None = None, **more: object) -> float:
+            given = {"width": 640, "height": 360, "last_frame": 999, "emitter": {"rate": 400}}
+            found = told(shot or one_emitter(**given), order(self.folder, last=last, **more), {}, PlateReader()).seconds
+            assert found is not None
+            return found
+
+        begin = seconds(0)
+        self.assertAlmostEqual((seconds(999) - begin) / (seconds(199) - begin), 5, delta=0.6)
+        # Writing takes its time, by the format; so do passes, and both fields.
+        self.assertGreater(seconds(format="tiff-float"), seconds(format="jpeg") * 1.2)
+        self.assertGreater(seconds(format="exr-half", passes=("depth",)), seconds(format="exr-half") * 1.2)
+        # A crowd is run from its first birth on, wherever the order begins, by each process.
+        alone = {"emitters": [{"id": "a", "rate": 400, "lifespan": 3}], "last_frame": 999}
+        met = {"forces": [{"kind": "flock", "id": "f"}], "links": [{"force": "f", "emitter": "a"}]}
+        late = {"last": 999, "first": 950}
+        self.assertGreater(seconds(**late, shot=parse_shot(alone | met)), 1.3 * seconds(**late, shot=parse_shot(alone)))
 
     def test_files_come_about_as_large_as_is_told(self) -> None:
         grain = np.random.default_rng(1).normal(90, 2, (360, 640, 3))

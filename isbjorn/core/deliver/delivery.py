@@ -172,7 +172,8 @@ class Delivery:
     def _make(self, parts: list[range], done: int) -> None:
         if self.farm is not None:
             tell = lambda made: self._tell(done + made)  # noqa: E731
-            self.farm.run(self.job, parts, self.plates, tell, self.cancelled, self.on_workers)
+            shelves = None if self.shelf is None else Shelves.within(self.shelf)
+            self.farm.run(self.job, parts, self.plates, tell, self.cancelled, self.on_workers, shelves)
             return
         count = self.processes or processes_for(self.job)
         count = min(count, len(parts))

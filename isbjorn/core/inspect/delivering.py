@@ -2,28 +2,23 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
 from pathlib import Path
 
 from pydantic import BaseModel, Field
 
 from isbjorn.core.deliver import Order, has_alpha, settled
-from isbjorn.core.deliver.crew import processes_for
 from isbjorn.core.deliver.delivery import plate_sound
 from isbjorn.core.deliver.parts import Job
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.inspect.forecast import Forecast
 from isbjorn.core.inspect.lookout import Mend, Note, order_notes
+from isbjorn.core.inspect.taking import Taking
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.runtime.disk import free_bytes
-from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE
 from isbjorn.core.time import rate_text
 
 _SAMPLES = 65
-# Of the time of a frame, what writing it takes at 1280 × 720.
-_SPARE = 1.1
 # So many channels of passes come as large as the picture.
 _CHANNELS_AS_LARGE = 22
 # A pass is about as large as the picture; values that are no colours are kept as 32 bits.
@@ -68,12 +63,11 @@ def alpha_note(shot: Shot, order: Order) -> str:
     )
 
 
-def about_bytes(shot: Shot, order: Order, count: int, cost: Forecast | None = None) -> int:
-    """About how large the files come, by what such pictures took."""
+def about_bytes(shot: Shot, order: Order, count: int, alive: float = 0.0) -> int:
+    """About how large the files come, by what such pictures took. alive: particles in a frame, about."""
     width, height = order.size(shot)
     form = order.form
     if form.points:
-        alive = 0 if cost is None else cost.memory_bytes / BYTES_PER_PARTICLE
         return int(alive * form.bits / 8 * count)
     each = width * height * form.bits / 8
     if order.passes:
@@ -102,12 +96,12 @@ def _sound_note(job: Job, plates: PlateReader) -> str:
 def told(
     shot: Shot,
     order: Order,
-    cost: Forecast | None,
+    far_px: dict[str, float] | None,
     plates: PlateReader,
     project: str = "",
     others: Sequence[Order] = (),
 ) -> Told:
-    """What an order would make. cost: of a frame; None: nobody knows."""
+    """What an order would make. far_px: how far each emitter's particles go (`Forecast` of its guides); None: nobody knows."""
     refused = where = remedy = ""
     ready = order
     try:
@@ -117,8 +111,8 @@ def told(
     job = Job(shot, ready, Path(ready.folder))
     plan, numbers = job.plan, job.plan.numbers
     width, height = ready.size(shot)
-    dearer = (2 if order.fields != "none" else 1) * (2.5 if order.passes else 1) * _SPARE
-    size = about_bytes(shot, ready, len(plan), cost)
+    taking = None if far_px is None else Taking(job, far_px)
+    size = about_bytes(shot, ready, len(plan), 0.0 if taking is None else taking.particles)
     free = free_bytes(Path(order.folder))
     notes = order_notes(shot, order)
     if free < size:
@@ -139,9 +133,7 @@ def told(
         height=height,
         alpha=alpha_note(shot, order),
         sound="" if refused else _sound_note(job, plates),
-        seconds=None
-        if cost is None
-        else len(plan) * cost.ms(width, height) * dearer / 1000 / min(processes_for(job), os.cpu_count() or 1),
+        seconds=None if taking is None else taking.seconds(),
         bytes=size,
         free_bytes=free,
         moments=[float(plan[round(k * (len(plan) - 1) / (_SAMPLES - 1))].frame) for k in range(_SAMPLES)],

@@ -167,6 +167,12 @@ def counted(
     return things, area
 
 
+def stepping_ms(shot: Shot, emitter: Emitter, readings: Readings, t: float, n: float) -> float:
+    """What stepping n particles of an emitter for one frame takes, in ms."""
+    things, _ = counted(shot, emitter, readings, t, n, 0.0, False)
+    return (PRICES["step"] * things["step"] + PRICES["steady step"] * things["steady step"]) / speed()
+
+
 def _skin(shot: Shot, n: float, things: Counted, area: Counted) -> None:
     """One skin over n particles."""
     area["skin"] += shot.width * shot.height / 1e6

@@ -112,6 +112,11 @@ class Scene(BaseModel):
     cost: Forecast | None = Field(default=None, description="About what a frame will take.")
     problem: str = Field(default="", description="Why there are none.")
 
+    @property
+    def far_px(self) -> dict[str, float] | None:
+        """How far the flights of each emitter come; None where there are no guides."""
+        return None if self.problem else {one.emitter: one.forecast.farthest_px for one in self.emitters}
+
 
 def _spans(number: Number) -> dict[str, Any]:
     ages = np.linspace(0, 1, 129)

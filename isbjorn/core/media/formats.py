@@ -91,6 +91,8 @@ class Format:
     compressions: tuple[str, ...] = ()
     # Bits that a pixel, or a particle, takes, about.
     bits: float = 24
+    # ms that writing a million pixels (or particles) takes one thread, about, on a machine where `forecast.speed` is 1.
+    write_ms: float = 200
     # Pixels across and down that it takes at least.
     smallest: tuple[int, int] = (2, 2)
 
@@ -166,80 +168,91 @@ _EXR = ("zip", "zips", "piz", "dwaa")
 # What comes out must not hang on how many cores there are.
 _X265 = "log-level=error:open-gop=0:no-info=1:frame-threads=1:pools=1"
 for _form in (
-    Format("png8", "PNG sequence, 8 bit", ".png", Still("uint8"), bits=8, alpha=True),
-    Format("png16", "PNG sequence, 16 bit", ".png", Still("uint16"), bits=22, alpha=True),
-    Format("tiff8", "TIFF sequence, 8 bit", ".tif", Still("uint8", "srgb", {"compression": "zip"}), bits=8, alpha=True),
-    Format("tiff16", "TIFF sequence, 16 bit", ".tif", Still("uint16", "srgb", {"compression": "zip"}), bits=20, alpha=True),
-    Format("tiff-float", "TIFF sequence, float", ".tif", Still("float", "linear", {"compression": "zip"}), bits=50, alpha=True),
+    Format("png8", "PNG sequence, 8 bit", ".png", Still("uint8"), bits=8, write_ms=235, alpha=True),
+    Format("png16", "PNG sequence, 16 bit", ".png", Still("uint16"), bits=22, write_ms=350, alpha=True),
     Format(
-        "exr-half", "EXR sequence, half float", ".exr", Still("half", "linear", {"compression": "zip:1"}), bits=22, alpha=True,
+        "tiff8", "TIFF sequence, 8 bit", ".tif", Still("uint8", "srgb", {"compression": "zip"}),
+        bits=8, write_ms=265, alpha=True,
+    ),
+    Format(
+        "tiff16", "TIFF sequence, 16 bit", ".tif", Still("uint16", "srgb", {"compression": "zip"}),
+        bits=20, write_ms=625, alpha=True,
+    ),
+    Format(
+        "tiff-float", "TIFF sequence, float", ".tif", Still("float", "linear", {"compression": "zip"}),
+        bits=50, write_ms=1040, alpha=True,
+    ),
+    Format(
+        "exr-half", "EXR sequence, half float", ".exr",
+        Still("half", "linear", {"compression": "zip:1"}), bits=22, write_ms=195, alpha=True,
         compressions=_EXR,
     ),
     Format(
-        "exr-float", "EXR sequence, float", ".exr", Still("float", "linear", {"compression": "zip:1"}), bits=70, alpha=True,
+        "exr-float", "EXR sequence, float", ".exr",
+        Still("float", "linear", {"compression": "zip:1"}), bits=70, write_ms=440, alpha=True,
         compressions=_EXR,
     ),
-    Format("dpx10", "DPX sequence, 10 bit", ".dpx", Still("uint10", "rec709", {"oiio:BitsPerSample": 10}), bits=32),
+    Format("dpx10", "DPX sequence, 10 bit", ".dpx", Still("uint10", "rec709", {"oiio:BitsPerSample": 10}), bits=32, write_ms=120),
     Format(
         "jpeg", "JPEG sequence", ".jpg",
-        Still("uint8", "srgb", {"compression": "jpeg:95", "jpeg:subsampling": "4:4:4"}), bits=2.5,
+        Still("uint8", "srgb", {"compression": "jpeg:95", "jpeg:subsampling": "4:4:4"}), bits=2.5, write_ms=31,
     ),
     Format(
-        "mp4", "H.264 movie, MP4", ".mp4", bits=0.6, even_size=True,
+        "mp4", "H.264 movie, MP4", ".mp4", bits=0.6, write_ms=175, even_size=True,
         codec=Codec("libx264", "yuv420p", "mp4", {"crf": "14", "preset": "medium"}, copied=True),
     ),
     Format(
-        "h265", "H.265 movie, 10 bit, MP4", ".mp4", bits=0.3, even_size=True, smallest=(64, 64),
+        "h265", "H.265 movie, 10 bit, MP4", ".mp4", bits=0.3, write_ms=375, even_size=True, smallest=(64, 64),
         codec=Codec(
             "libx265", "yuv420p10le", "mp4", {"crf": "16", "preset": "fast", "x265-params": _X265}, deep=True, copied=True,
             tag="hvc1",
         ),
     ),
     Format(
-        "av1", "AV1 movie, 10 bit, MP4", ".mp4", bits=0.2, even_size=True, smallest=(64, 64),
+        "av1", "AV1 movie, 10 bit, MP4", ".mp4", bits=0.2, write_ms=190, even_size=True, smallest=(64, 64),
         codec=Codec("libsvtav1", "yuv420p10le", "mp4", {"crf": "22", "preset": "8", "svtav1-params": "lp=1"}, deep=True),
     ),
     Format(
-        "mov", "ProRes 4444 movie with alpha, MOV", ".mov", bits=5.5, alpha=True, even_size=True,
+        "mov", "ProRes 4444 movie with alpha, MOV", ".mov", bits=5.5, write_ms=490, alpha=True, even_size=True,
         codec=Codec(
             "prores_ks", "yuv444p10le", "mov", {"profile": "4", "vendor": "apl0", "alpha_bits": "16"}, "yuva444p10le",
             deep=True, interlaced=_FIELDS,
         ),
     ),
     Format(
-        "prores-hq", "ProRes 422 HQ movie, MOV", ".mov", bits=3.9, even_size=True,
+        "prores-hq", "ProRes 422 HQ movie, MOV", ".mov", bits=3.9, write_ms=345, even_size=True,
         codec=Codec("prores_ks", "yuv422p10le", "mov", {"profile": "3", "vendor": "apl0"}, deep=True, interlaced=_FIELDS),
     ),
     Format(
-        "dnxhr", "DNxHR HQX movie, 10 bit, MOV", ".mov", bits=3.6, even_size=True, smallest=(256, 120),
+        "dnxhr", "DNxHR HQX movie, 10 bit, MOV", ".mov", bits=3.6, write_ms=190, even_size=True, smallest=(256, 120),
         codec=Codec("dnxhd", "yuv422p10le", "mov", {"profile": "dnxhr_hqx"}, deep=True),
     ),
     Format(
-        "ffv1", "FFV1 movie without loss, with alpha, MKV", ".mkv", bits=14, alpha=True,
+        "ffv1", "FFV1 movie without loss, with alpha, MKV", ".mkv", bits=14, write_ms=375, alpha=True,
         codec=Codec(
             "ffv1", "yuv444p16le", "matroska", {"level": "3", "slicecrc": "1"}, "yuva444p16le", deep=True, copied=True,
             interlaced=_FIELDS,
         ),
     ),
     Format(
-        "webm", "VP9 movie with alpha, WebM", ".webm", bits=0.3, alpha=True, even_size=True,
+        "webm", "VP9 movie with alpha, WebM", ".webm", bits=0.3, write_ms=445, alpha=True, even_size=True,
         codec=Codec(
             "libvpx-vp9", "yuv420p", "webm", {"crf": "18", "b": "0", "deadline": "good", "cpu-used": "5", "row-mt": "0"},
             "yuva420p",
         ),
     ),
     Format(
-        "apng", "Animated PNG, with alpha", ".png", bits=10, alpha=True,
+        "apng", "Animated PNG, with alpha", ".png", bits=10, write_ms=380, alpha=True,
         codec=Codec("apng", "rgb24", "apng", {"pred": "up"}, "rgba", encoding="srgb", whole=True),
     ),
     Format(
-        "webp", "Animated WebP, with alpha", ".webp", bits=1, alpha=True,
+        "webp", "Animated WebP, with alpha", ".webp", bits=1, write_ms=380, alpha=True,
         codec=Codec("libwebp_anim", "yuv420p", "webp", {"quality": "90"}, "yuva420p", encoding="srgb", whole=True),
     ),
-    Format("gif", "Animated GIF", ".gif", bits=5, codec=Codec("gif", "pal8", "gif", encoding="srgb", whole=True)),
-    Format("contact", "Contact sheet, PNG", ".png", bits=1, sheet=True),
-    Format("usd", "Particles as points, OpenUSD", ".usdc", points="whole", bits=350),
-    Format("csv", "Particles as tables, CSV", ".csv", points="table", bits=2000),
-    Format("npz", "Particles as arrays, NPZ", ".npz", points="table", bits=400),
+    Format("gif", "Animated GIF", ".gif", bits=5, write_ms=270, codec=Codec("gif", "pal8", "gif", encoding="srgb", whole=True)),
+    Format("contact", "Contact sheet, PNG", ".png", bits=1, write_ms=30, sheet=True),
+    Format("usd", "Particles as points, OpenUSD", ".usdc", points="whole", bits=350, write_ms=2000),
+    Format("csv", "Particles as tables, CSV", ".csv", points="table", bits=2000, write_ms=25000),
+    Format("npz", "Particles as arrays, NPZ", ".npz", points="table", bits=400, write_ms=6000),
 ):  # fmt: skip
     FORMATS.register(_form)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -58,6 +58,15 @@ class Shelves:
         """Lay down the states of a lattice step; rungs stay for longer."""
         (self.rungs if rung else self.lately).put(motion[:_NAME], _name(tag, index), packed(states))
 
+    def rung(self, motion: str, tag: Tag, index: int) -> tuple[int, str, str] | None:
+        """The step of the latest rung of a motion at or before a lattice step, and under which group and name it lies."""
+        group = motion[:_NAME]
+        there = set(self.rungs.names(group))
+        for at in _steps(there):
+            if at <= index and _name(tag(at), at) in there:
+                return at, group, _name(tag(at), at)
+        return None
+
     def put_more(self, kind: str, motion: str, tag: str, index: int, arrays: Sequence[npt.NDArray[Any]]) -> None:
         """Lay down what else hangs on a motion and a step: arrays of a kind, a word of letters."""
         self.rungs.put(motion[:_NAME], f"{kind}{_name(tag, index)}", arrays)
@@ -76,11 +85,15 @@ def _name(tag: str, index: int) -> str:
     return f"{index}_{hashlib.sha256(tag.encode()).hexdigest()[:_NAME]}"
 
 
+def _steps(names: Iterable[str]) -> list[int]:
+    """The steps of states that lie under names, the last first."""
+    numbers = {name.partition("_")[0] for name in names}
+    return sorted((int(n) for n in numbers if n.lstrip("-").isdigit()), reverse=True)
+
+
 def _latest(shelf: Shelf, motion: str, tag: Tag, index: int, after: int | None) -> tuple[int, tuple[State, ...]] | None:
     group = motion[:_NAME]
-    numbers = {name.partition("_")[0] for name in shelf.names(group)}
-    steps = sorted((int(n) for n in numbers if n.lstrip("-").isdigit()), reverse=True)
-    for at in steps:
+    for at in _steps(shelf.names(group)):
         if at > index or (after is not None and at <= after):
             continue
         there = shelf.get(group, _name(tag(at), at))

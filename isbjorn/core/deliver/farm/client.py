@@ -15,6 +15,7 @@ from typing import Any
 from distributed import Client, KilledWorker
 
 from isbjorn.core.deliver.farm.keys import security
+from isbjorn.core.deliver.farm.rungs import Rungs
 from isbjorn.core.deliver.farm.worker import (
     CHUNK,
     LOOK,
@@ -34,10 +35,13 @@ from isbjorn.core.evaluate.outside import digest_of
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.stills import is_pattern, sequence_files
 from isbjorn.core.media.whole import replace_whole
+from isbjorn.core.simulate.handing import Shelves
 
 _ATTEMPTS, _POLL_S, _LOOKED_EVERY_S, _WAIT_S, _SEND_S = 4, 0.3, 0.02, 10, 60
 # A worker that gives nothing back for so long, and for so many times the usual time of a part, hangs.
 _PATIENCE_S, _PATIENCE_TIMES = 300.0, 20.0
+# A scheduler that went away may come back for so long; each look for it takes as long at most.
+_GONE_S, _AGAIN_S = 60.0, 3
 
 
 @dataclass(frozen=True)
@@ -87,15 +91,19 @@ class WorkerCard:
     note: str = ""
 
 
+def _client(address: str, safe: Any, wait_s: float) -> Any:
+    return Client(address, security=safe, timeout=wait_s, set_as_default=False, name="isbjorn")
+
+
 class Farm:
     """The workers of a scheduler. Raises IsbjornError when it does not answer."""
 
     def __init__(self, address: str, keys: str | Path | None = None) -> None:
         self.address = address
         self.refused: dict[str, str] = {}
-        safe = security(address, keys)
+        self._safe = security(address, keys)
         try:
-            self.client: Any = Client(address, security=safe, timeout=_WAIT_S, set_as_default=False, name="isbjorn")
+            self.client: Any = _client(address, self._safe, _WAIT_S)
         except (OSError, TimeoutError, ValueError) as error:
             raise IsbjornError(
                 f"the farm's scheduler does not answer ({str(error)[:200]}).",
@@ -107,6 +115,17 @@ class Farm:
         """Leave it; what it works at is given up."""
         with contextlib.suppress(Exception):
             self.client.close(timeout=3)
+
+    @property
+    def is_there(self) -> bool:
+        """Whether its scheduler answers."""
+        return bool(self.client.status == "running")
+
+    def look_again(self) -> None:
+        """Look for its scheduler anew, if it was given up."""
+        if self.client.status == "closed":
+            with contextlib.suppress(OSError, TimeoutError, ValueError):
+                self.client = _client(self.address, self._safe, _AGAIN_S)
 
     def workers(self) -> list[WorkerCard]:
         """All workers, and what each does."""
@@ -130,15 +149,16 @@ class Farm:
         told: Callable[[int], None],
         stale: Callable[[], bool] | None,
         seen: Callable[[list[WorkerCard]], None] | None = None,
+        shelves: Shelves | None = None,
     ) -> None:
-        """Make parts of a job, as `Crew.run` does; seen: told of the workers, now and then."""
+        """Make parts of a job, as `Crew.run` does; seen: told of the workers; shelves: states that are kept here."""
         files = {name: _files(name, plates) for name in media_of(job.shot, job.order)}
         parcel = json.dumps({
             "engine": engine_digest(), "shot": job.shot.model_dump_json(), "order": job.order.model_dump_json(),
             "media": {name: [(f.name, f.digest) for f in some] for name, some in files.items()},
         })  # fmt: skip
         by_digest = {f.digest: f.path for some in files.values() for f in some}
-        work = _Work(self, job, parcel.encode(), by_digest)
+        work = _Work(self, job, parcel.encode(), by_digest, Rungs(job, plates, shelves))
         try:
             work.run(parts, told, stale, seen)
         finally:
@@ -168,6 +188,7 @@ class _Work:
     job: Job
     parcel: bytes
     paths: dict[str, Path]
+    rungs: Rungs
     # Part, how often it was tried, and which workers alone may make it; None: any.
     begun: dict[Any, tuple[range, int, frozenset[str] | None]] = field(default_factory=dict)
     took_s: list[float] = field(default_factory=list)
@@ -188,6 +209,7 @@ class _Work:
         waiting = [(part, 0) for part in reversed(parts)]
         finished, last = 0, time.monotonic()
         while waiting or self.begun:
+            self._wait_for_scheduler(waiting, stale)
             cards = self.farm.workers()
             if seen is not None:
                 seen(cards)
@@ -203,7 +225,8 @@ class _Work:
                 # Only where there is one that may not: workers that are begun anew come back under another address.
                 only = frozenset(able) if self.farm.refused else None
                 future = self.farm.client.submit(
-                    make_parts, self.parcel, part.start, part.stop, pure=False, workers=None if only is None else list(only),
+                    make_parts, self.parcel, part.start, part.stop, self.rungs.before(part), pure=False,
+                    workers=None if only is None else list(only),
                     key=f"frames {name} of {self.job.identity}, {tried}.{time.monotonic_ns()}",
                 )  # fmt: skip
                 self.begun[future] = part, tried, only
@@ -222,6 +245,22 @@ class _Work:
             told(finished)
             if stale is not None and stale():
                 raise Stale
+
+    def _wait_for_scheduler(self, waiting: list[tuple[range, int]], stale: Callable[[], bool] | None) -> None:
+        """Let a scheduler that went away come back within the patience there is; what was under way waits anew."""
+        gone = time.monotonic()
+        while not self.farm.is_there:
+            waiting += [(part, tried) for part, tried, _ in self.begun.values()]
+            self.begun.clear()
+            if stale is not None and stale():
+                raise Stale
+            if time.monotonic() - gone > min(_GONE_S, self._patience()):
+                raise IsbjornError(
+                    "the farm's scheduler went away.", self.farm.address,
+                    "Begin it again, and let the delivery go on: what is made stays.",
+                )  # fmt: skip
+            self.farm.look_again()
+            time.sleep(_POLL_S)
 
     def _free_lost(self, able: frozenset[str], waiting: list[tuple[range, int]]) -> None:
         """Let parts wait anew of which none of those that may make them is there any more."""
@@ -271,6 +310,10 @@ class _Work:
             return True
         if isinstance(error, IsbjornError):
             raise error
+        if future.status in ("cancelled", "lost"):
+            # Its scheduler went away, which is no fault of the part.
+            waiting.append((part, tried))
+            return False
         if isinstance(error, MediaMissing):
             address, *digests = error.args
             try:

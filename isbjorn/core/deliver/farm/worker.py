@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import functools
 import hashlib
 import importlib.metadata
@@ -10,9 +11,12 @@ import os
 import shutil
 import tempfile
 import threading
+import time
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 from distributed import get_worker
 
 from isbjorn.core.deliver.farm.keys import security
@@ -28,6 +32,8 @@ CHUNK = 4 << 20
 _CACHE_BYTES = 16 << 30
 # A small picture of the last frame, beside the files of a part.
 LOOK = "look.jpg"
+# A scheduler that went away is looked for so often.
+_AGAIN_S, _ROUND_S = 1.0, 5.0
 _LIBRARIES = ("numpy", "numba", "llvmlite", "opencv-python-headless", "av", "OpenImageIO", "opencolorio")
 
 
@@ -152,14 +158,19 @@ class _Bench:
 _bench: list[_Bench] = []
 
 
-def make_parts(parcel: bytes, start: int, stop: int) -> list[tuple[str, bytes]]:
-    """Make a part on a worker: its files, by their names, and a small picture of its last frame."""
+def make_parts(
+    parcel: bytes, start: int, stop: int, rungs: Sequence[tuple[str, str, bytes]] = ()
+) -> list[tuple[str, bytes]]:
+    """Make a part on a worker: its files, by their names, and a small picture of its last frame. rungs: states of crowds from
+    before it, by the shelf's groups and names."""
     if not _bench:
         _bench.append(_Bench())
     bench = _bench[0]
     with bench.lock:
         maker = bench.maker_of(parcel)
         part = range(start, stop)
+        for group, name, content in rungs:
+            _lay_rung(cache_folder(), group, name, content)
         maker.make(part)
         job = maker.job
         places = [job.segment(part)] if job.order.form.single else [job.file(job.plan[at]) for at in part]
@@ -171,15 +182,34 @@ def make_parts(parcel: bytes, start: int, stop: int) -> list[tuple[str, bytes]]:
         return made
 
 
-async def serve_worker(address: str, name: str, processes: int, keys: str | None) -> None:
-    """Work for a scheduler until ended, in so many processes of one thread, each begun anew when it dies."""
-    import asyncio
+def _lay_rung(cache: Path, group: str, name: str, content: bytes) -> None:
+    """Lay a state where the engine looks for it; it hangs on its name alone whether it fits."""
+    rungs = Shelves.within(cache / "states").rungs
+    if name not in rungs.names(group):
+        rungs.put(Path(group).name, Path(name).name, [np.frombuffer(content, np.uint8)])
 
-    from distributed import Nanny
+
+async def serve_worker(address: str, name: str, processes: int, keys: str | None) -> None:
+    """Work for a scheduler until ended, in so many processes of one thread, each begun anew when it dies. A scheduler that goes
+    away is looked for again."""
+    import asyncio
 
     safe = security(address, keys)
     cache = cache_folder()
     cache.mkdir(parents=True, exist_ok=True)
+    while True:
+        began = time.monotonic()
+        with contextlib.suppress(OSError, TimeoutError, RuntimeError):
+            await _serve(address, name, processes, safe, cache)
+        print(f"No scheduler at {address}; looking again", flush=True)
+        await asyncio.sleep(max(_AGAIN_S, _ROUND_S - (time.monotonic() - began)))
+
+
+async def _serve(address: str, name: str, processes: int, safe: Any, cache: Path) -> None:
+    import asyncio
+
+    from distributed import Nanny
+
     host = "127.0.0.1" if safe is None else None
     nannies = [
         Nanny(
@@ -189,5 +219,8 @@ async def serve_worker(address: str, name: str, processes: int, keys: str | None
         )
         for k in range(processes)
     ]  # fmt: skip
-    await asyncio.gather(*nannies)
-    await asyncio.gather(*(nanny.finished() for nanny in nannies))
+    try:
+        await asyncio.gather(*nannies)
+        await asyncio.gather(*(nanny.finished() for nanny in nannies))
+    finally:
+        await asyncio.gather(*(nanny.close(timeout=5) for nanny in nannies), return_exceptions=True)
