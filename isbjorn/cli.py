@@ -281,7 +281,7 @@ def _dry_run(document, order, plates, project: str) -> None:  # type: ignore[no-
 def points(
     shot: ShotName,
     frame: Annotated[int, typer.Option(help="Frame number.")],
-    out: Annotated[Path, typer.Option(help="FILE.csv or FILE.npz")],
+    out: Annotated[Path, typer.Option(help="FILE.csv, FILE.parquet or FILE.npz")],
     data: Data = _HOME,
 ) -> None:
     """Write the particles of a frame as a table."""

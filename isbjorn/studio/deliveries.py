@@ -26,7 +26,7 @@ from isbjorn.core.media.targets import spaces_of
 from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.shots import scene_of
 from isbjorn.studio.store import Missing
-from isbjorn.studio.tables import DeliveryRow, PurposeRow
+from isbjorn.studio.tables import DeliveryRow, PurposeRow, ShotRow
 from isbjorn.studio.uploads import body_of, file_name
 
 _MOST_PURPOSES, _LARGEST_PURPOSE = 200, 1 << 20
@@ -82,6 +82,9 @@ class DeliveryForm(BaseModel):
     name: str
     first: int
     last: int
+    config: str = Field(
+        description="The colour configuration that the project's last delivery with one of its own took."
+    )
 
 
 class Colours(BaseModel):
@@ -121,6 +124,17 @@ def _purposes(studio: Studio) -> list[PurposeCard]:
     return found
 
 
+def _config_of(studio: Studio, project_id: int) -> str:
+    """The own colour configuration that was last used in a project, if it is there still."""
+    with studio.store.session() as session:
+        mine = select(ShotRow.id).where(ShotRow.project_id == project_id)
+        rows = select(DeliveryRow.order).where(col(DeliveryRow.shot_id).in_(mine))
+        rows = rows.where(col(DeliveryRow.order).contains(".ocio")).order_by(col(DeliveryRow.id).desc()).limit(1)
+        found = session.exec(rows).first()
+    colour = None if found is None else Order.model_validate_json(found).colour
+    return colour.config if colour is not None and Path(colour.config).is_file() else ""
+
+
 @router.get("/shots/{shot_id}/delivery-form")
 def delivery_form(studio: Here, shot_id: Id) -> DeliveryForm:
     """Formats, purposes, and a place."""
@@ -140,6 +154,7 @@ def delivery_form(studio: Here, shot_id: Id) -> DeliveryForm:
         name="{shot}_v{version}",
         first=shot.first_frame,
         last=shot.last_frame,
+        config=_config_of(studio, studio.store.project_of(shot_id).id or 0),
     )
 
 

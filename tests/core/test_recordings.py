@@ -59,7 +59,7 @@ class ThereAndBack(Folder):
 
     def test_every_format(self) -> None:
         shot = parse_shot(SPARKS)
-        for form, name in (("usd", "p"), ("npz", "p.{frame}"), ("csv", "p.{frame}")):
+        for form, name in (("usd", "p"), ("npz", "p.{frame}"), ("csv", "p.{frame}"), ("parquet", "p.{frame}")):
             with self.subTest(form):
                 files = deliver(shot, self.folder / form, name, format=form, existing="refuse", processes=1)
                 other = self.standing_in(self.taken(files, shot))
@@ -208,7 +208,7 @@ class Refused(Folder):
             "c.usda": (b"#usda 1.0\n", "no points"), "d.1.csv": (b"\xff\xfe", "no table"), "e.1.csv": (b"a,b\n1,2\n", "no places"),
             "f.1.csv": (b"x,y\n1,two\n", "no number"), "g.1.npz": (b"PK no", "no file of arrays"),
             "h.csv": (b"x,y\n1,2\n", "no frame number"),
-            "i.png": (b"", "not read from"), "j.1.csv": (b"x,y\n", "no particles"),
+            "k.1.parquet": (b"PAR1 no", "no table"), "i.png": (b"", "not read from"), "j.1.csv": (b"x,y\n", "no particles"),
         }  # fmt: skip
         for name, (content, why) in cases.items():
             with self.subTest(name), self.assertRaisesRegex(IsbjornError, why):

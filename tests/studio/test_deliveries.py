@@ -12,6 +12,8 @@ from contextlib import redirect_stderr, redirect_stdout
 from typing import Any
 from unittest import mock
 
+import PyOpenColorIO as ocio
+
 from isbjorn.cli import main
 from isbjorn.core.document import Plate
 from isbjorn.core.document.files import shot_to_text
@@ -151,6 +153,21 @@ class Queue(InStudio):
             self.client.post(f"/api/shots/{self.shot}/order-told", json=self.body(colour=colour)),
         ):
             self.assertIn("not in the library", self.problem(answer))
+
+    def test_a_project_remembers_its_own_colours(self) -> None:
+        form = lambda: self.client.get(f"/api/shots/{self.shot}/delivery-form").json()["config"]  # noqa: E731
+        own = self.folder / "config.ocio"
+        own.write_text(ocio.Config.CreateFromBuiltinConfig("studio-config-latest").serialize())
+        self.client.post("/api/folders", json={"path": str(self.folder)})
+        self.assertEqual(form(), "")
+        self.assertEqual(self.order(colour={"space": "ACEScg", "config": str(own)}).status_code, 201)
+        self.assertEqual(form(), str(own))
+        other = self.client.post("/api/projects", json={"name": "Other"}).json()["id"]
+        body = {"name": "B", "width": 64, "height": 64, "frames": 2}
+        shot = self.client.post(f"/api/projects/{other}/shots", json=body).json()["id"]
+        self.assertEqual(self.client.get(f"/api/shots/{shot}/delivery-form").json()["config"], "")
+        own.unlink()
+        self.assertEqual(form(), "")
 
     def test_purposes_are_kept_shared_and_forgotten(self) -> None:
         form = lambda: self.client.get(f"/api/shots/{self.shot}/delivery-form").json()["purposes"]  # noqa: E731

@@ -253,6 +253,7 @@ for _form in (
     Format("contact", "Contact sheet, PNG", ".png", bits=1, write_ms=30, sheet=True),
     Format("usd", "Particles as points, OpenUSD", ".usdc", points="whole", bits=350, write_ms=2000),
     Format("csv", "Particles as tables, CSV", ".csv", points="table", bits=2000, write_ms=25000),
+    Format("parquet", "Particles as tables, Parquet", ".parquet", points="table", bits=450, write_ms=3000),
     Format("npz", "Particles as arrays, NPZ", ".npz", points="table", bits=400, write_ms=6000),
 ):  # fmt: skip
     FORMATS.register(_form)

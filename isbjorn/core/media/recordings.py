@@ -27,7 +27,7 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.outside import digest_of
 from isbjorn.core.media.usd_in import alone, upright_of
 
-ENDINGS = (".usd", ".usda", ".usdc", ".csv", ".npz")
+ENDINGS = (".usd", ".usda", ".usdc", ".csv", ".parquet", ".npz")
 _APART, _MOST_FRAMES, _MOST_PRIMS = 1.5, 20_000, 64
 _FARTHEST_PX = 1e7
 
@@ -70,7 +70,7 @@ def take_points(paths: list[str], shot_json: str, folder: str) -> list[Taken]:
             f"particles are not read from {', '.join(sorted(kinds))}.", files[0].name,
             "Choose one OpenUSD file (.usd, .usda, .usdc), or tables of one kind (.csv, .npz), one for each frame.",
         )  # fmt: skip
-    if kinds & {".csv", ".npz"}:
+    if kinds & set(_TABLES):
         found = _tables(files, shot)
     elif len(files) > 1:
         raise IsbjornError("of OpenUSD files, one at a time is read.", files[1].name, "Take the others in afterwards.")
@@ -269,7 +269,7 @@ def _tables(files: list[Path], shot: Shot) -> dict[str, list[Sample]]:
         if number is None:
             raise IsbjornError("there is no frame number in its name.", path.name, "Name it like points.0101.csv.")
         t = float(shot.seconds(int(number[1])))
-        columns = (_csv_columns if path.suffix.lower() == ".csv" else _npz_columns)(path)
+        columns = _TABLES[path.suffix.lower()](path)
         names = columns.pop("emitter", None)
         n = len(columns["place"])
         taken += n
@@ -298,13 +298,35 @@ _CSV: dict[str, list[tuple[str, ...]]] = {
 
 def _csv_columns(path: Path) -> dict[str, Any]:
     try:
-        rows = list(csv.reader(io.StringIO(path.read_text("utf-8"))))
-        heads = [h.strip() for h in rows[0]]
-        columns = list(zip(*rows[1:], strict=True)) or [()] * len(heads)
-    except (UnicodeDecodeError, csv.Error, IndexError, ValueError):
+        heads, *rows = csv.reader(io.StringIO(path.read_text("utf-8")))
+        columns = list(zip(*rows, strict=True)) or [()] * len(heads)
+        by_name = dict(zip([h.strip() for h in heads], columns, strict=True))
+    except (UnicodeDecodeError, csv.Error, ValueError):
         raise IsbjornError("this is no table.", path.name, "Save it as CSV in UTF-8, with a row of names.") from None
-    by_name = dict(zip(heads, columns, strict=True))
+    return _named(by_name, path)
+
+
+def _parquet_columns(path: Path) -> dict[str, Any]:
+    import pyarrow as pa
+    from pyarrow import parquet
+
+    wanted = {name for ways in _CSV.values() for way in ways for name in way} | {"emitter"}
+    try:
+        file = parquet.ParquetFile(path)
+        if file.metadata.num_rows > MOST_SAMPLES:
+            raise IsbjornError(
+                f"it has {file.metadata.num_rows:,} rows.", path.name, f"At most {MOST_SAMPLES:,} are taken."
+            )
+        table = file.read(columns=[name for name in file.schema_arrow.names if name in wanted])
+    except (OSError, ValueError, pa.ArrowException) as error:
+        raise IsbjornError(f"this is no table ({str(error)[:100]}).", path.name, "Save it as Parquet.") from None
+    return _named({name: table[name].to_pylist() for name in table.column_names}, path)
+
+
+def _named(by_name: dict[str, Any], path: Path) -> dict[str, Any]:
+    """What is known of the particles of a table, by its columns."""
     found: dict[str, Any] = {}
+    many = len(next(iter(by_name.values()), ()))
     for field, ways in _CSV.items():
         for way in ways:
             if way[0] not in by_name or (field != "place" and not set(way) <= set(by_name)):
@@ -313,8 +335,8 @@ def _csv_columns(path: Path) -> dict[str, Any]:
                 if field == "ids":
                     found[field] = np.array([int(v) for v in by_name["id"]], np.int64)
                     continue
-                parts = [np.array(by_name[h], np.float64) if h in by_name else np.zeros(len(rows) - 1) for h in way]
-            except ValueError:
+                parts = [np.array(by_name[h], np.float64) if h in by_name else np.zeros(many) for h in way]
+            except (ValueError, TypeError, OverflowError):
                 raise IsbjornError(
                     f"a value of {way[0]} is no number.", path.name, "Correct it, or leave the column out."
                 ) from None
@@ -349,3 +371,6 @@ def _npz_columns(path: Path) -> dict[str, Any]:
         )
     names = {"id": "ids", "position": "place"}
     return {names.get(name, name): array for name, array in found.items()}
+
+
+_TABLES = {".csv": _csv_columns, ".parquet": _parquet_columns, ".npz": _npz_columns}

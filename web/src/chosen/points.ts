@@ -2,7 +2,7 @@ import { api, got, upload } from '../api/client';
 import type { Desk } from '../state/desk.svelte';
 import { notices } from '../state/notices.svelte';
 
-export const POINTS = '.usd,.usda,.usdc,.csv,.npz';
+export const POINTS = '.usd,.usda,.usdc,.csv,.parquet,.npz';
 
 /** Take particles out of files: as the motion of a thing, or, without one, as new emitters. */
 export async function takePoints(desk: Desk, files: File[], thing = ''): Promise<void> {

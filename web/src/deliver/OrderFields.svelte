@@ -65,6 +65,7 @@
   let colours = $state.raw<{ value: string; label: string }[]>([{ value: OWN, label: 'The format’s own' }]);
   let asked = '\n';
   const config = $derived(o.colour?.config ?? '');
+  const before = $derived(ordering.form?.config ?? '');
   const colour = $derived(
     o.colour == null
       ? OWN
@@ -280,6 +281,11 @@
           value={config}
           onchange={(e) => setConfig(e.currentTarget.value.trim())}
         />
+        {#if before && !config}
+          <button type="button" class="mt-1 text-[11.5px] text-soft hover:text-word" onclick={() => setConfig(before)}
+            >As this project’s last: {before.split('/').at(-1)}</button
+          >
+        {/if}
       </label>
     </div>
   </Section>
