@@ -282,8 +282,10 @@
           onchange={(e) => setConfig(e.currentTarget.value.trim())}
         />
         {#if before && !config}
-          <button type="button" class="mt-1 text-[11.5px] text-soft hover:text-word" onclick={() => setConfig(before)}
-            >As this project’s last: {before.split('/').at(-1)}</button
+          <button
+            type="button"
+            class="mt-1 text-[11.5px] text-soft hover:text-word"
+            onclick={() => setConfig(before)}>As this project’s last: {before.split('/').at(-1)}</button
           >
         {/if}
       </label>
