@@ -124,7 +124,7 @@ def render(
     fields: Annotated[str | None, typer.Option(help="Interlaced: 'upper first' or 'lower first'.")] = None,
     burn: Annotated[str | None, typer.Option(help="Words on the picture: timecode,frame,name,figures.")] = None,
     slate: Annotated[bool, typer.Option("--slate", help="One frame before the first says what this is.")] = False,
-    no_sound: Annotated[bool, typer.Option("--no-sound", help="Without the plate's sound.")] = False,
+    no_sound: Annotated[bool, typer.Option("--no-sound", help="Without sound.")] = False,
     processes: Annotated[int | None, typer.Option(min=1, max=64, help="Beside each other; else one a core.")] = None,
     dry_run: Annotated[
         bool, typer.Option("--dry-run", help="Say what it would write, how large and how long.")

@@ -25,7 +25,7 @@ from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.formats import FORMATS, About, Codec
 from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.media.sound import Sound, sound_of, write_wave
+from isbjorn.core.media.sound import Mix, Sound, mixed, sounds_of, write_wave
 from isbjorn.core.media.write_movie import encode_whole, join_segments, sound_rate
 from isbjorn.core.media.write_still import write_still
 from isbjorn.core.simulate.handing import Shelves
@@ -86,16 +86,21 @@ def settled(shot: Shot, order: Order, project: str = "", others: Sequence[Order]
     raise IsbjornError("all versions up to 9999 are there.", order.folder, "Choose another name.")
 
 
-def plate_sound(job: Job, plates: PlateReader) -> Sound | None:
-    """The plate's sound over a job's pictures at the shot's own speed; None where none is wanted or there."""
+def sound_over(job: Job, plates: PlateReader) -> Sound | Mix | None:
+    """What is heard over a job's pictures at the shot's own speed; None where nothing is wanted or there."""
     order, shot, plan = job.order, job.shot, job.plan
-    if not order.form.sounds or not order.sound or shot.plate is None or not shot.plate.on or not order.over_plate:
+    if not order.form.sounds or not order.sound:
         return None
     slates = int(order.slate)
     length = (len(plan) - slates) / plan.rate
-    path = Path(plates.resolve(shot.plate.media))
-    sound = sound_of(shot.plate, path, shot.seconds(order.first - order.before), length)
-    return None if sound is None else replace(sound, delay_s=slates / plan.rate)
+    found = sounds_of(
+        shot,
+        lambda media: Path(plates.resolve(media)),
+        shot.seconds(order.first - order.before),
+        length,
+        order.over_plate,
+    )
+    return mixed([(replace(sound, delay_s=slates / plan.rate), gain) for sound, gain in found])
 
 
 class Delivery:
@@ -222,7 +227,7 @@ class Delivery:
         about = About(job.plan.rate, job.plan.timecode(job.plan[0]))
         write_still(target, sheet(tiles, self.shot, job.plan), FORMATS["png8"], False, about)
 
-    def _join_movie(self, target: Path, codec: Codec, sound: Sound | None) -> None:
+    def _join_movie(self, target: Path, codec: Codec, sound: Sound | Mix | None) -> None:
         job = self.job
         segments = [job.segment(part) for part in job.parts]
         if codec.whole:
@@ -234,7 +239,7 @@ class Delivery:
     def _finished(self) -> list[Path]:
         """Put together what the parts made; the files."""
         order, form = self.order, self.order.form
-        sound = plate_sound(self.job, self.plates) if order.own_speed else None
+        sound = sound_over(self.job, self.plates) if order.own_speed else None
         if form.single:
             made = [order.path()]
             if form.codec is not None:

@@ -91,7 +91,10 @@ class Order(Part):
     colour: Target | None = Field(default=None, description="The colour space of the files; empty: the format's own.")
     burn: tuple[BurnName, ...] = Field(default=(), max_length=8, description="Words on the picture, for review.")
     slate: bool = Field(default=False, description="One frame before the first says what this is.")
-    sound: bool = Field(default=True, description="The plate's sound: in a movie, or as a WAV file beside a sequence.")
+    sound: bool = Field(
+        default=True,
+        description="What is heard, the shot's sounds and its plate's: in a movie, or as a WAV file beside a sequence.",
+    )
     retime: Retime | None = None
     fields: Literal["none", "upper first", "lower first"] = Field(
         default="none", description="Interlaced, for broadcast: each frame holds two moments."

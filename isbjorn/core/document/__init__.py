@@ -37,6 +37,7 @@ from isbjorn.core.document.placed import Marker, MotionPath, PathPoint, Placed
 from isbjorn.core.document.plate import Plate
 from isbjorn.core.document.shapes import Artwork, Ball, Box, Disc, FromPlate, Letters, Line, PathShape, Point, Rectangle
 from isbjorn.core.document.shot import Camera, Link, Shot
+from isbjorn.core.document.sounds import Hearing, Sound
 from isbjorn.core.document.unions import Body, Force, Shape, Step
 from isbjorn.core.document.values import Flutter, Key, Number, Source, Spec
 
@@ -70,6 +71,7 @@ __all__ = [
     "Gravity",
     "Group",
     "Heads",
+    "Hearing",
     "Key",
     "Lamp",
     "Letters",
@@ -96,6 +98,7 @@ __all__ = [
     "Shard",
     "Sharpen",
     "Shot",
+    "Sound",
     "Source",
     "Spark",
     "Spec",

@@ -13,6 +13,9 @@ LARGEST_SEED = 2**53 - 1
 # A file, or a numbered pattern: nothing in it that no file system takes.
 MediaName = Annotated[str, Field(max_length=4096, pattern=r"^[^\x00-\x1f\x7f]*$")]
 
+# SHA-256 of a file's bytes, in hexadecimal.
+Digest = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$", description="SHA-256 of the file's bytes.")]
+
 
 def _title(name: str, field: Any) -> str:
     """A field's label: its spec's, or its own name."""

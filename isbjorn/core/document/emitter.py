@@ -40,6 +40,15 @@ class Burst(Part):
     over_s: float = Field(default=0, ge=0, le=600, description="The while over which they come; 0: all at once.")
     times: int = Field(default=1, ge=1, le=4096, description="How often.")
     every_s: float = Field(default=1, gt=0, le=3600, description="From one to the next.")
+    sound: Annotated[str | None, RefTo(("sounds",), whole=True)] = Field(
+        default=None,
+        max_length=60,
+        description="The id of a sound: one burst at each of its onsets or beats, in place of times.",
+    )
+    on: Literal["onsets", "beats"] = Field(default="onsets", title="At its")
+    threshold_db: float = Field(
+        default=-90, ge=-90, le=0, title="Threshold", description="dB: softer onsets bear none."
+    )
 
 
 class BirthTint(Part):
@@ -91,7 +100,7 @@ class Emitter(Placed):
             step=10,
             spread=False,
             help="Births per second of shot time, per frame, or per px that the source travels.",
-            sources=("emitter speed", "number"),
+            sources=("emitter speed", "number", "sound"),
             title="Birth rate",
         ),
     ] = Number(value=100)

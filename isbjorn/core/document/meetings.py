@@ -18,7 +18,9 @@ _MENU = "Between particles"
 
 def _of_each(unit: str, high: float, step: float, help: str, title: str = "") -> Spec:
     """A number by shot time, of which each particle draws its own."""
-    return Spec(unit=unit, low=0, high=high, clock="shot", step=step, help=help, sources=("number",), title=title)
+    return Spec(
+        unit=unit, low=0, high=high, clock="shot", step=step, help=help, sources=("number", "sound"), title=title
+    )
 
 
 class Meeting(Acting):

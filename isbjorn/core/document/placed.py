@@ -16,7 +16,9 @@ Coordinate = Annotated[float, Field(ge=-FAR, le=FAR)]
 def place_spec(title: str, help: str, spread: bool = False) -> Spec:
     """A coordinate in px; only a source's births have a spread of it."""
     clock: Clock = "birth" if spread else "shot"
-    return Spec(unit="px", low=-FAR, high=FAR, clock=clock, spread=spread, help=help, sources=("number",), title=title)
+    return Spec(
+        unit="px", low=-FAR, high=FAR, clock=clock, spread=spread, help=help, sources=("number", "sound"), title=title
+    )
 
 
 def turn_spec(help: str) -> Spec:

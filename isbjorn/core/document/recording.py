@@ -2,15 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Annotated
-
 from pydantic import Field
 
-from isbjorn.core.document.base import MediaName, Part
+from isbjorn.core.document.base import Digest, MediaName, Part
 from isbjorn.core.document.values import Moment
-
-# SHA-256 of the bytes of a file, in hexadecimal.
-Digest = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$", description="SHA-256 of the file's bytes.")]
 
 
 class Recording(Part):

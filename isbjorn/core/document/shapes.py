@@ -20,12 +20,14 @@ Half = Literal["whole", "right", "left", "upper", "lower", "near", "far"]
 
 def extent_spec(help: str, title: str = "") -> Spec:
     """A length in px, read at the moment of birth."""
-    return Spec(unit="px", low=0, high=FAR, clock="birth", spread=False, help=help, sources=("number",), title=title)
+    return Spec(
+        unit="px", low=0, high=FAR, clock="birth", spread=False, help=help, sources=("number", "sound"), title=title
+    )
 
 
 def angle_spec(help: str) -> Spec:
     """An angle in degrees, read at the moment of birth."""
-    return Spec(unit="°", low=-36000, high=36000, clock="birth", spread=False, help=help, sources=("number",))
+    return Spec(unit="°", low=-36000, high=36000, clock="birth", spread=False, help=help, sources=("number", "sound"))
 
 
 class Area(Part):

@@ -17,6 +17,7 @@ from isbjorn.core.document.forces import Zone
 from isbjorn.core.document.placed import Marker, place_spec
 from isbjorn.core.document.plate import Plate
 from isbjorn.core.document.references import check_ties
+from isbjorn.core.document.sounds import Sound
 from isbjorn.core.document.unions import Finish, Force
 from isbjorn.core.document.values import Number, Spec
 from isbjorn.core.time import LONGEST_RATE, frame_rate, rate_text, seconds_of_frame
@@ -142,6 +143,7 @@ class Shot(Part):
     lights: tuple[Lamp, ...] = Field(default=(), max_length=32)
     mattes: tuple[Matte, ...] = Field(default=(), max_length=32)
     groups: tuple[Group, ...] = Field(default=(), max_length=32)
+    sounds: tuple[Sound, ...] = Field(default=(), max_length=8)
     links: tuple[Link, ...] = Field(default=(), max_length=MOST_LINKS, description="Which force reaches which emitter.")
     finish: Finish = Field(default=(), description="What is done to all particles together.")
 
@@ -183,9 +185,9 @@ class Shot(Part):
         return self
 
     @property
-    def things(self) -> tuple[Emitter | Force | Zone | Marker | Lamp | Matte | Group, ...]:
+    def things(self) -> tuple[Emitter | Force | Zone | Marker | Lamp | Matte | Group | Sound, ...]:
         """Everything with an id."""
-        return (*self.placed, *self.groups)
+        return (*self.placed, *self.groups, *self.sounds)
 
     @property
     def placed(self) -> tuple[Emitter | Force | Zone | Marker | Lamp | Matte, ...]:

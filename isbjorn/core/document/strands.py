@@ -25,7 +25,14 @@ class Strand(Part):
     length: Annotated[
         Number,
         Spec(
-            unit="px", low=1, high=FAR, clock="shot", step=10, life=True, sources=("number",), help="From root to foot."
+            unit="px",
+            low=1,
+            high=FAR,
+            clock="shot",
+            step=10,
+            life=True,
+            sources=("number", "sound"),
+            help="From root to foot.",
         ),
     ] = Number(value=300)
     stiffness: Annotated[

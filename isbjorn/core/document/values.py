@@ -16,10 +16,11 @@ from pydantic_core import CoreSchema, PydanticCustomError, core_schema
 
 from isbjorn.core.document.base import LARGEST_SEED, Part, RefTo
 from isbjorn.core.document.curves import Curve, Ease, Joint, in_order
+from isbjorn.core.document.sounds import Hearing
 
 Clock = Literal["shot", "birth", "age", "none"]
 Combine = Literal["add", "multiply"]
-Measure = Literal["speed", "emitter speed", "distance", "plate", "number", "since touch", "since caught"]
+Measure = Literal["speed", "emitter speed", "distance", "plate", "number", "sound", "since touch", "since caught"]
 # Seconds since something happened to a particle; -1 as long as it has not.
 SINCE: tuple[Measure, ...] = ("since touch", "since caught")
 LONGEST_S = 86_400.0
@@ -60,6 +61,10 @@ class Source(Part):
         max_length=120,
         description="distance: the id of what it is measured to; number: the driving number, as `id.field`.",
     )
+    sound: Annotated[str | None, RefTo(("sounds",), whole=True)] = Field(
+        default=None, max_length=60, description="sound: the id of the one that is heard."
+    )
+    hears: Hearing = Field(default_factory=Hearing, description="sound: what of it.")
     low: float = Field(default=0, ge=-1e9, le=1e9)
     high: float = Field(default=1, ge=-1e9, le=1e9)
     makes_low: float = Field(default=0, ge=-1e9, le=1e9)
@@ -118,9 +123,9 @@ def bounds_of(number: Number) -> tuple[float, float]:
 
 
 _SOURCES: dict[Clock, tuple[Measure, ...]] = {
-    "birth": ("emitter speed", "distance", "plate", "number"),
-    "age": ("speed", "emitter speed", "distance", "plate", "number", *SINCE),
-    "shot": ("number",),
+    "birth": ("emitter speed", "distance", "plate", "number", "sound"),
+    "age": ("speed", "emitter speed", "distance", "plate", "number", "sound", *SINCE),
+    "shot": ("number", "sound"),
     "none": (),
 }
 
@@ -190,6 +195,10 @@ class Spec:
         if source is not None and source.thing is None and source.measure in ("distance", "number"):
             raise PydanticCustomError(
                 "source_of_nothing", "a source by {m} must say of what thing", {"m": source.measure}
+            )
+        if source is not None and (source.sound is None) == (source.measure == "sound"):
+            raise PydanticCustomError(
+                "source_of_no_sound", "a source by sound, and no other, must say of which sound", {}
             )
         return number
 

@@ -13,8 +13,9 @@ import numpy as np
 from numba import njit, types
 
 from isbjorn.core.arrays import Doubles, Longs
-from isbjorn.core.document import Burst, Emitter, Number, Shot
+from isbjorn.core.document import Burst, Emitter, Hearing, Number, Shot
 from isbjorn.core.emit.fill import count_of
+from isbjorn.core.evaluate.hearing import begins, struck
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.random import BURST, SLOT, draw01, draws01
 from isbjorn.core.runtime.memory import Kept
@@ -24,6 +25,7 @@ CADENCE = {"even": EVEN, "jittered": JITTERED, "random": RANDOM}
 _CELLS_PER_S, _CELLS, _MOST_BLOCKS, _MOST_CELLS = 240.0, 2400, 64, 480_000
 _JUST = 1e-9
 _BURST_FLAG, _BURST_BITS, _REPEAT_BITS = 1 << 36, 32, 20
+_MOST_REPEATS = 1 << (_BURST_BITS - _REPEAT_BITS)
 NOW_S = 1e-7
 # Of one emitter over a whole shot, that can be looked at one by one: a matter of a second.
 MOST_BIRTHS = 20_000_000
@@ -148,6 +150,17 @@ class Driven:
         return np.where(inside, self.times[j - 1] + share * (self.times[j] - self.times[j - 1]), np.inf)
 
 
+def _moments_of(burst: Burst, readings: Readings) -> Doubles:
+    """When bursts begin, in shot time without the emitter's delay, (n,): at even gaps, or at what is struck in a sound."""
+    sound = readings.things.get(burst.sound or "")
+    if sound is None or not sound.on:
+        return (
+            np.zeros(0) if burst.sound else np.asarray(burst.at_s + np.arange(burst.times) * burst.every_s, np.float64)
+        )
+    moments, _ = struck(sound, Hearing(what=burst.on, threshold_db=burst.threshold_db))
+    return (moments + begins(sound, readings.plate_s))[:_MOST_REPEATS]
+
+
 def places_in_line(numbers: Longs) -> Longs:
     """Which of its burst, or of the stream, each birth is, from 0 on; of birth numbers (n,)."""
     return np.where(numbers >= _BURST_FLAG, numbers & ((1 << _REPEAT_BITS) - 1), numbers)
@@ -167,6 +180,7 @@ class Births:
             b if b.fill <= 0 else b.model_copy(update={"count": count_of(emitter, b, readings)}) for b in emitter.bursts
         )
         self.delay = emitter.delay_s
+        self._burst_moments = [_moments_of(burst, readings) + self.delay for burst in self.bursts]
         self.start_s = emitter.start_s + emitter.delay_s
         self.end_s = math.inf if emitter.end_s is None else emitter.end_s + emitter.delay_s
         self.period_s = readings.loop_s
@@ -181,7 +195,7 @@ class Births:
         else:
             self.stream = Driven(readings, emitter, frame_rate, begin, max(begin, last_s) + 1.0)
         self.stream_begin = begin
-        first_burst = min((b.at_s + self.delay for b in self.bursts), default=math.inf)
+        first_burst = min((float(m[0]) for m in self._burst_moments if len(m)), default=math.inf)
         self.begin_s = -math.inf if self.period_s is not None else min(begin, first_burst)
         self.each, self.last_s = 1, last_s
         if self.cadence == RANDOM or self.period_s is not None:
@@ -194,7 +208,9 @@ class Births:
         To be called before births are asked for, where a limit lets in only a few of them, or where each hangs on those before.
         """
         until = self.last_s if self.period_s is None else self.period_s
-        total = self.stream.up_to(min(until, self.end_s)) + sum(b.count * b.times for b in self.bursts)
+        total = self.stream.up_to(min(until, self.end_s)) + sum(
+            b.count * len(m) for b, m in zip(self.bursts, self._burst_moments, strict=True)
+        )
         most = MOST_BIRTHS if self.cadence != RANDOM else MOST_BIRTHS // 4
         if total > most:
             self.each = max(1, math.ceil(total / most))
@@ -265,18 +281,17 @@ class Births:
 
     def _in_bursts(self, after: float, until: float) -> tuple[Longs, Doubles]:
         numbers, moments = [np.empty(0, np.int64)], [np.empty(0)]
-        for index, burst in enumerate(self.bursts):
-            at = burst.at_s + self.delay
-            low = max(0, math.floor((after - at - burst.over_s) / burst.every_s)) if after > -math.inf else 0
-            high = min(burst.times - 1, math.floor((until - at) / burst.every_s))
-            for repeat in range(max(low, 0), high + 1):
+        for index, (burst, moments_of) in enumerate(zip(self.bursts, self._burst_moments, strict=True)):
+            low = int(np.searchsorted(moments_of, after - burst.over_s - _JUST)) if after > -math.inf else 0
+            high = int(np.searchsorted(moments_of, until, "right"))
+            for repeat in range(low, high):
                 own = (
                     _BURST_FLAG
                     + (index << _BURST_BITS)
                     + (repeat << _REPEAT_BITS)
                     + np.arange(0, burst.count, self.each)
                 )
-                moment = at + repeat * burst.every_s + burst.over_s * self._shares(own, burst)
+                moment = moments_of[repeat] + burst.over_s * self._shares(own, burst)
                 inside = (
                     (moment <= until)
                     & (moment < self.end_s - NOW_S)
@@ -362,8 +377,12 @@ class Births:
     def _bursts_at_most(self, window: float) -> float:
         if not self.bursts or window <= 0:
             return 0.0
-        at = np.concatenate([b.at_s + np.arange(b.times) * b.every_s for b in self.bursts])
-        count = np.concatenate([np.full(b.times, b.count) for b in self.bursts])
+        at = np.concatenate(self._burst_moments)
+        count = np.concatenate(
+            [np.full(len(m), b.count) for b, m in zip(self.bursts, self._burst_moments, strict=True)]
+        )
+        if len(at) == 0:
+            return 0.0
         over = max(b.over_s for b in self.bursts)
         order = np.argsort(at)
         run = np.concatenate([[0], np.cumsum(count[order])])
@@ -373,8 +392,7 @@ class Births:
     def about(self, after: float, until: float) -> float:
         """How many births there are in (after, until], about: reckoned, not listed."""
         found = 0.0
-        for burst in self.bursts:
-            begin = burst.at_s + self.delay + np.arange(burst.times) * burst.every_s
+        for burst, begin in zip(self.bursts, self._burst_moments, strict=True):
             if burst.over_s > 0:
                 share = (np.minimum(begin + burst.over_s, until) - np.maximum(begin, after)) / burst.over_s
                 found += burst.count * float(np.clip(share, 0, 1).sum())

@@ -13,8 +13,8 @@ from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Number, Placed, Shot, Source
 from isbjorn.core.document.references import number_at
 from isbjorn.core.document.values import bounds_of
-from isbjorn.core.evaluate import bezier
-from isbjorn.core.evaluate.curves import along
+from isbjorn.core.evaluate import bezier, hearing
+from isbjorn.core.evaluate.curves import along, evaluate
 from isbjorn.core.evaluate.flutter import swing
 
 _HALF_S, _JUST = 5e-4, 1e-9
@@ -40,6 +40,8 @@ def mapped(source: Source, measured: npt.ArrayLike) -> Doubles:
     span = source.high - source.low
     inside = np.clip(m, min(source.low, source.high), max(source.low, source.high))
     share = (inside - source.low) / span if span != 0 else (m >= source.low).astype(np.float64)
+    if source.measure == "sound" and source.hears.curve is not None:
+        share = evaluate(source.hears.curve, share)
     return np.asarray(source.makes_low + share * (source.makes_high - source.makes_low))
 
 
@@ -57,6 +59,7 @@ class Readings:
     def __init__(self, shot: Shot, before: Readings | None = None, moved: frozenset[str] = frozenset()) -> None:
         self.things: dict[str, Any] = {thing.id: thing for thing in shot.things}
         self.loop_s = float(shot.length_s) if shot.loop else None
+        self.plate_s = shot.plate.offset_s if shot.plate is not None else 0.0
         self._cuts: dict[str, Doubles] = {}
         # What others work out of these readings once, by what it is.
         self.kept: dict[tuple[str, str], Any] = {}
@@ -98,6 +101,9 @@ class Readings:
         if source.measure == "number":
             other = number_at(self.things, source.thing or "")
             measure = None if other is None else self.number(other, t)
+        elif source.measure == "sound":
+            sound = self.things.get(source.sound or "")
+            measure = None if sound is None else hearing.measure(sound, source.hears, self.round(t), self.plate_s)
         else:
             measure = (measured or {}).get(measure_name(source))
         return np.clip(

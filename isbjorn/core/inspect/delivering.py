@@ -8,7 +8,7 @@ from pathlib import Path
 from pydantic import BaseModel, Field
 
 from isbjorn.core.deliver import Order, has_alpha, settled
-from isbjorn.core.deliver.delivery import plate_sound
+from isbjorn.core.deliver.delivery import sound_over
 from isbjorn.core.deliver.parts import Job
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
@@ -37,7 +37,7 @@ class Told(BaseModel):
     width: int
     height: int
     alpha: str = Field(description="What becomes of transparency and of added light; empty: nothing to say.")
-    sound: str = Field(description="What becomes of the plate's sound; empty: there is none.")
+    sound: str = Field(description="What becomes of sound; empty: there is none.")
     seconds: float | None = Field(description="About how long it takes on this machine; null: nobody knows.")
     bytes: int = Field(description="About how large it comes.")
     free_bytes: int
@@ -81,16 +81,18 @@ def about_bytes(shot: Shot, order: Order, count: int, alive: float = 0.0) -> int
 def _sound_note(job: Job, plates: PlateReader) -> str:
     order = job.order
     try:
-        sound = plate_sound(job, plates)
+        sound = sound_over(job, plates)
     except IsbjornError as error:
         return str(error)
     if sound is None:
         return ""
     if not order.own_speed:
         return "At another speed there is no sound."
-    if order.form.movie:
-        return f"With the plate’s sound, {sound.rate:,} Hz, {sound.layout}."
-    return f"The plate’s sound goes beside it as WAV, {sound.rate:,} Hz, {sound.layout}."
+    heard = [one.name for one in job.shot.sounds if one.on and one.heard]
+    if order.over_plate and job.shot.plate is not None and not any(one.of_plate for one in job.shot.sounds):
+        heard.insert(0, "the plate’s sound")
+    what = f"{', '.join(heard)}: {sound.rate:,} Hz, {sound.layout}."
+    return f"With {what}" if order.form.movie else f"As WAV beside it: {what}"
 
 
 def told(

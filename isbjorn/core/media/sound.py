@@ -3,21 +3,26 @@
 from __future__ import annotations
 
 import wave
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 import av
 import numpy as np
 
 from isbjorn.core.arrays import Floats
-from isbjorn.core.document import Plate
+from isbjorn.core.document import Plate, Shot
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.evaluate import hearing
 from isbjorn.core.media.movies import FILE_OPTIONS, MOVIES
 from isbjorn.core.media.whole import whole
 
+# A sound is one file: no list of others, no address.
+SOUNDS = (".wav", ".flac", ".mp3", ".m4a", ".aac", ".ogg", ".oga", ".opus", ".aif", ".aiff")
+_SOUND_FORMATS = FILE_OPTIONS["format_whitelist"] + ",wav,w64,flac,mp3,aac,ogg,aiff"
+SOUND_OPTIONS = {"protocol_whitelist": "file", "format_whitelist": _SOUND_FORMATS}
 _RATES, _USUAL_RATE = (32_000, 44_100, 48_000, 88_200, 96_000), 48_000
 # What is looked for before a place, so that a codec has what it builds on.
 _RUN_UP_S = 0.5
@@ -100,7 +105,7 @@ class Sound:
 
     def _decoded(self, start: Fraction) -> Iterator[tuple[int, Floats]]:
         """Decoded pieces: the place of the first sample, counted from the first picture; and the samples."""
-        with av.open(str(self.path), options=FILE_OPTIONS) as container:
+        with av.open(str(self.path), options=SOUND_OPTIONS) as container:
             stream = container.streams.audio[0]
             zero = _zero(container)
             sought = start + zero - Fraction(_RUN_UP_S)
@@ -159,7 +164,7 @@ def sound_of(plate: Plate, path: Path, start_s: Fraction, length_s: Fraction) ->
     return Sound(path, start_s - offset, length_s, rate, layout, channels, comes_round)
 
 
-def write_wave(path: Path, sound: Sound) -> None:
+def write_wave(path: Path, sound: Sound | Mix) -> None:
     """Write a WAV file of 24 bits, whole or not at all. Raises IsbjornError when the disk refuses."""
     try:
         with whole(path) as file, wave.open(file, "wb") as out:  # type: ignore[call-overload]
@@ -174,3 +179,126 @@ def write_wave(path: Path, sound: Sound) -> None:
         raise IsbjornError(
             f"the sound could not be written ({error}).", str(path), "Is there room on the disk?"
         ) from None
+
+
+@dataclass(frozen=True)
+class Mix:
+    """Several sounds of one length and rate, laid over each other, each so many times as loud; cut at full scale."""
+
+    parts: tuple[tuple[Sound, float], ...]
+
+    @property
+    def rate(self) -> int:
+        return self.parts[0][0].rate
+
+    layout: ClassVar[str] = "stereo"
+    channels: ClassVar[int] = 2
+
+    @property
+    def samples(self) -> int:
+        """How many there are of each channel."""
+        return self.parts[0][0].samples
+
+    def at_rate(self, rate: int) -> Mix:
+        """The same at another number of samples a second."""
+        return Mix(tuple((part.at_rate(rate), gain) for part, gain in self.parts))
+
+    def blocks(self) -> Iterator[Floats]:
+        """The samples in [-1, 1], float32 (n, channels), a second at a time."""
+        each = [_by_second(part) for part, _ in self.parts]
+        for pieces in zip(*each, strict=True):
+            total = sum(
+                (piece * np.float32(gain) for piece, (_, gain) in zip(pieces, self.parts, strict=True)),
+                np.zeros((1, 2), np.float32),
+            )
+            yield np.clip(total, -1, 1).astype(np.float32)
+
+
+def _by_second(sound: Sound) -> Iterator[Floats]:
+    """The samples of a sound in pieces of a second; the last is shorter."""
+    held: list[Floats] = []
+    count = 0
+    for block in sound.blocks():
+        held.append(block)
+        count += len(block)
+        while count >= sound.rate:
+            every = np.concatenate(held)
+            yield every[: sound.rate]
+            held, count = [every[sound.rate :]], count - sound.rate
+    if count:
+        yield np.concatenate(held)
+
+
+def mixed(parts: list[tuple[Sound, float]]) -> Sound | Mix | None:
+    """Sounds laid over each other, each so many times as loud; one alone and as it is stays what it is; None of none."""
+    if not parts:
+        return None
+    if len(parts) == 1 and parts[0][1] == 1:
+        return parts[0][0]
+    common = [(part.at_rate(_USUAL_RATE), gain) for part, gain in parts]
+    # One channel is heard from both sides as it is; more than two become two.
+    return Mix(tuple((p if p.channels == 1 else replace(p, layout="stereo", channels=2), gain) for p, gain in common))
+
+
+def sounds_of(
+    shot: Shot, find: Callable[[str], Path], start_s: Fraction, length_s: Fraction, with_plate: bool
+) -> list[tuple[Sound, float]]:
+    """What is heard over a stretch of shot time, each with how many times as loud: the shot's sounds, and the plate's own, if
+    that is wanted and does not stand in the cast. Raises IsbjornError for damaged ones."""
+    found: list[tuple[Sound, float]] = []
+    plate = shot.plate
+    told = any(one.of_plate for one in shot.sounds)
+    if plate is not None and plate.on and with_plate and not told:
+        own = sound_of(plate, find(plate.media), start_s, length_s)
+        found += [] if own is None else [(own, 1.0)]
+    for one in shot.sounds:
+        if not one.on or not one.heard:
+            continue
+        path, gain = find(one.media), 10 ** (one.gain_db / 20)
+        if one.of_plate and plate is not None:
+            own = sound_of(plate, path, start_s, length_s)
+            found += [] if own is None else [(own, gain)]
+            continue
+        begins = Fraction(one.offset_s).limit_denominator(10**6)
+        found.append((replace(opened(path), start_s=start_s - begins, length_s=length_s), gain))
+    return found
+
+
+def opened(path: Path) -> Sound:
+    """All of a file's sound, as one channel or two. Raises IsbjornError for what is none."""
+    try:
+        with av.open(str(path), options=SOUND_OPTIONS) as container:
+            if not container.streams.audio:
+                raise IsbjornError("there is no sound in it.", path.name, "Choose another file.")
+            stream = container.streams.audio[0]
+            rate = stream.rate if stream.rate in _RATES else _USUAL_RATE
+            channels = len(stream.layout.channels)
+            lasts = Fraction(container.duration or 0, av.time_base)
+            if stream.duration and stream.time_base:
+                lasts = max(lasts, Fraction(stream.duration * stream.time_base))
+    except (av.FFmpegError, IndexError, OSError, ValueError) as error:
+        raise IsbjornError(
+            f"this is no sound that can be read ({error}).", path.name, f"Use {', '.join(SOUNDS)}, or a movie."
+        ) from None
+    one = channels == 1
+    return Sound(path, Fraction(0), lasts, rate, "mono" if one else "stereo", 1 if one else 2)
+
+
+def listened(path: Path) -> Sound:
+    """A file's sound, as much as is listened to, mixed to one channel. Raises IsbjornError for what is none."""
+    every = opened(path)
+    longest = min(every.length_s, Fraction(hearing.LONGEST_S))
+    return replace(every, length_s=longest, rate=hearing.RATE, layout="mono", channels=1)
+
+
+def _samples(path: Path) -> Floats:
+    sound = listened(path)
+    out = np.zeros(sound.samples, np.float32)
+    at = 0
+    for block in sound.blocks():
+        out[at : at + len(block)] = block[:, 0]
+        at += len(block)
+    return out
+
+
+hearing.decoded_by(_samples)

@@ -17,7 +17,7 @@ from isbjorn.core.arrays import Floats
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import convert, shade_table
 from isbjorn.core.media.formats import FORMATS, Codec, Format
-from isbjorn.core.media.sound import Sound
+from isbjorn.core.media.sound import Mix, Sound
 from isbjorn.core.media.targets import Target
 from isbjorn.core.media.whole import whole
 from isbjorn.core.render.shades import straight, to_shades
@@ -174,7 +174,7 @@ def _container(file: Any, track: Track, options: dict[str, str] | None = None) -
     return av.open(file, "w", format=track.codec.container, options={"fflags": "+bitexact", **(options or {})})
 
 
-def sound_rate(form: Format, sound: Sound) -> Sound:
+def sound_rate(form: Format, sound: Sound | Mix) -> Sound | Mix:
     """The sound at a rate that a movie of this format takes."""
     return sound.at_rate(_OPUS_RATE) if _codec(form).container == "webm" else sound
 
@@ -182,7 +182,7 @@ def sound_rate(form: Format, sound: Sound) -> Sound:
 class _Sounding:
     """The sound of a movie, written as far as its pictures are."""
 
-    def __init__(self, out: Any, container: str, sound: Sound) -> None:
+    def __init__(self, out: Any, container: str, sound: Sound | Mix) -> None:
         name, options = _SOUND[container]
         self.out, self.sound = out, sound
         self.stream = out.add_stream(name, rate=sound.rate, layout=sound.layout, options=options)
@@ -210,7 +210,9 @@ def _stamps(segment: Path, rate: Fraction) -> list[int]:
         return [round(packet.pts * read.time_base * rate) for packet in packets if packet.size]
 
 
-def join_segments(segments: list[Path], target: Path, track: Track, timecode: str, sound: Sound | None = None) -> None:
+def join_segments(
+    segments: list[Path], target: Path, track: Track, timecode: str, sound: Sound | Mix | None = None
+) -> None:
     """Join segments to one movie without encoding again; it appears under its name only when whole."""
     codec = track.codec
     options = {"write_tmcd": "1"} if codec.container in ("mp4", "mov") else {}

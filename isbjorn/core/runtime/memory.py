@@ -14,9 +14,10 @@ from typing import Generic, Literal, TypeVar
 import numpy as np
 
 V = TypeVar("V")
-Part = Literal["states", "pictures", "plates", "pages", "arrivals", "outlines", "layers"]
+Part = Literal["states", "pictures", "plates", "pages", "arrivals", "outlines", "layers", "heard"]
 _SHARES: dict[Part, float] = {
-    "states": 0.30, "pictures": 0.16, "plates": 0.16, "pages": 0.12, "arrivals": 0.05, "outlines": 0.08, "layers": 0.13,
+    "states": 0.28, "pictures": 0.15, "plates": 0.15, "pages": 0.12, "arrivals": 0.05, "outlines": 0.07, "layers": 0.12,
+    "heard": 0.06,
 }  # fmt: skip
 BYTES_PER_PARTICLE = 76
 # All caches of a process together; ISBJORN_MEMORY_MB sets another.

@@ -10,12 +10,14 @@ import hashlib
 import json
 from typing import Any
 
-from isbjorn.core.document import Emitter, FromPlate, Number, Placed, Shot
+from isbjorn.core.document import Emitter, FromPlate, Number, Placed, Shot, Sound
 from isbjorn.core.document.changes import look_fields, look_parts
 from isbjorn.core.document.forces import Noise
 from isbjorn.core.document.references import numbers_of, references_of
 
 _NAMES = {"name", "on"}
+# Of a sound, what it drives hangs on these.
+_HEARD = {"on", "digest", "of_plate", "offset_s"}
 
 
 def _told(thing: Any, exclude: set[str]) -> dict[str, Any]:
@@ -38,6 +40,9 @@ def _parts(shot: Shot, emitter: Emitter) -> dict[str, Any]:
         for name in [r.id for r in references_of(thing) if r.path.split(".")[0] not in skip]:
             other = things.get(name)
             if other is None or other.id in found or other is emitter:
+                continue
+            if isinstance(other, Sound):
+                found[other.id] = other.model_dump(mode="json", include=_HEARD)
                 continue
             # Of another emitter, its place; and every number of it, since any may drive one of these.
             keep = set(Placed.model_fields) | {p.split(".")[0] for p, _ in numbers_of(other)}
@@ -80,6 +85,8 @@ class Identity:
         ]
         if emitter.rate_per == "frame":
             frame.append(shot.rate)
+        if any(part.get("of_plate") for part in parts.values()):
+            frame.append(shot.plate.offset_s if shot.plate else 0.0)
         if needs_light(shot, emitter):
             frame.append(
                 [shot.width, shot.height, shot.plate.model_dump(mode="json") if shot.plate else None, shot.rate]
@@ -122,4 +129,4 @@ class Identity:
 
 def is_measured(number: Number) -> bool:
     """Whether a number is driven by what is measured of the particles."""
-    return number.source is not None and number.source.measure != "number"
+    return number.source is not None and number.source.measure not in ("number", "sound")

@@ -394,7 +394,7 @@
           class="accent-(--aurora)"
           checked={o.sound}
           onchange={(e) => ordering.set({ sound: e.currentTarget.checked })}
-        /> The plate’s sound
+        /> Sound
       </label>
     </div>
   </Section>

@@ -1,0 +1,75 @@
+"""Sounds of a shot, and what of a sound drives a number. The engine side is `isbjorn.core.evaluate.hearing`."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field, model_validator
+from pydantic_core import PydanticCustomError
+
+from isbjorn.core.document.base import Digest, Looks, MediaName, Part, ShownIf, new_id
+from isbjorn.core.document.curves import Curve
+
+BANDS: dict[str, tuple[float, float]] = {"bass": (20, 250), "middle": (250, 4000), "treble": (4000, 20_000)}
+
+
+class Sound(Part):
+    """A sound file, or the plate's own sound: it is heard while the shot plays and in movies, and may drive any number."""
+
+    id: str = Field(default_factory=lambda: new_id("sound"), min_length=1, max_length=60)
+    name: Annotated[str, Looks()] = Field(default="Sound", min_length=1, max_length=80)
+    on: bool = True
+    media: MediaName
+    digest: Digest
+    of_plate: bool = Field(default=False, title="Of the plate", description="It begins when the plate begins.")
+    offset_s: Annotated[float, ShownIf("of_plate", False)] = Field(
+        default=0, ge=-86_400, le=86_400, title="Begins", description="Shot time in seconds at which it begins."
+    )
+    gain_db: Annotated[float, Looks()] = Field(
+        default=0,
+        ge=-60,
+        le=24,
+        title="Gain",
+        description="dB: how loud it is heard; what it drives does not hang on it.",
+    )
+    heard: Annotated[bool, Looks()] = Field(default=True, description="Off: it drives, and is not heard.")
+
+
+class Hearing(Part):
+    """What of a sound is measured. Levels are against a full-scale sine: 1, or 0 dB; onsets and beats are 1 (an onset: its
+    strength) when they come, and fade by the release."""
+
+    what: Literal["level", "peak", "bass", "middle", "treble", "band", "onsets", "beats"] = Field(
+        default="level", title="Of it",
+        description="level: RMS; bass to 250 Hz, middle to 4 kHz, treble above; band: RMS between two frequencies.",
+    )  # fmt: skip
+    from_hz: Annotated[float, ShownIf("what", "band")] = Field(default=80, ge=20, le=20_000, title="From Hz")
+    to_hz: Annotated[float, ShownIf("what", "band")] = Field(default=160, ge=20, le=20_000, title="To Hz")
+    scale: Literal["linear", "decibels"] = Field(default="linear", description="decibels: from -90 to 0.")
+    attack_s: float = Field(
+        default=0.005, ge=0, le=10, title="Attack", description="Seconds in which it rises by 63 %."
+    )
+    release_s: float = Field(
+        default=0.2, ge=0, le=60, title="Release", description="Seconds in which it falls by 63 %."
+    )
+    threshold_db: float = Field(
+        default=-90,
+        ge=-90,
+        le=0,
+        title="Threshold",
+        description="dB: what is softer is silence; of onsets, their strength.",
+    )
+    curve: Curve | None = Field(default=None, description="What its low … high, as 0 … 1, comes to; none: straight.")
+
+    @model_validator(mode="after")
+    def _band(self) -> Hearing:
+        if self.what == "band" and self.to_hz <= self.from_hz:
+            raise PydanticCustomError(
+                "empty_band", "a band from {a} to {b} Hz holds nothing", {"a": self.from_hz, "b": self.to_hz}
+            )
+        return self
+
+    @property
+    def band(self) -> tuple[float, float] | None:
+        """Its frequencies in Hz; None where it is no band."""
+        return (self.from_hz, self.to_hz) if self.what == "band" else BANDS.get(self.what)
