@@ -67,8 +67,12 @@ unit: .venv/.test
 	@echo "— Engine and studio, beside each other"
 	$(MAKE) -j2 --output-sync=target core studio
 
-core studio:
-	$(BIN)/python -m unittest discover -s tests/$@ -t . -p 'test_*.py'
+# Much of the engine's tests waits or is done by one thread: two processes of them stand beside each other.
+core:
+	$(BIN)/unittest-parallel -j 2 -s tests/core -t . -p 'test_*.py' --level class
+
+studio:
+	$(BIN)/python -m unittest discover -s tests/studio -t . -p 'test_*.py'
 
 browser: .venv/.test $(PAGE)
 	@echo "— The real interface in Chromium"

@@ -19,7 +19,8 @@ from isbjorn.core.evaluate import hearing
 from isbjorn.core.evaluate.hearing import PER_S, RATE, Heard, analysed
 from isbjorn.core.evaluate.outside import digest_of
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.media.sound import listened
+from isbjorn.core.media.sound import listened, prepared
+from isbjorn.core.runtime.shelf import Shelf
 
 
 def sine(hz: float, seconds: float, size: float = 0.5) -> np.ndarray:
@@ -237,15 +238,17 @@ class Driving(unittest.TestCase):
         with self.assertRaisesRegex(IsbjornError, "no sound that can be read"):
             listened(self.folder / "n.wav")
 
-    def test_what_lies_beside_a_file_is_taken_and_what_is_broken_is_made_anew(self) -> None:
-        path = self.folder / "s.wav"
-        write(path, sine(100, 2))
-        self.assertAlmostEqual(hearing.prepare(str(path))[0], 2)
-        kept = hearing._read(path)
+    def test_what_lies_on_the_shelf_is_taken_and_what_is_broken_is_made_anew(self) -> None:
+        self.addCleanup(hearing._SHELVES.clear)
+        path, shelf = self.folder / "s.wav", Shelf(self.folder / "shelf", 64 << 20)
+        digest = write(path, sine(100, 2))["digest"]
+        seconds, tempo, onsets = prepared(str(path), digest, str(shelf.folder), shelf.limit_bytes)
+        self.assertEqual((round(seconds, 6), tempo, onsets), (2, 0.0, 1))
+        kept = hearing._shelved(digest)
         assert kept is not None
         np.testing.assert_array_equal(kept.rms, analysed(hearing._decode[0](path)).rms)
-        hearing.beside(path).write_bytes(b"none")
-        self.assertIsNone(hearing._read(path))
+        shelf.put(hearing._GROUP, digest, [np.zeros(9, np.uint8)])
+        self.assertIsNone(hearing._shelved(digest))
 
     def test_ties_are_held(self) -> None:
         shot = self.shot(sine(100, 1), {"across": {"value": 0, "source": self.by()}})

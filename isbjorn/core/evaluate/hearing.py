@@ -22,6 +22,7 @@ from isbjorn.core.document.sounds import Hearing, Sound
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.outside import path_of
 from isbjorn.core.runtime.memory import Kept
+from isbjorn.core.runtime.shelf import Shelf
 
 RATE, PER_S, LONGEST_S = 48_000, 120, 900
 _HOP, _WINDOW, _CHUNK = RATE // PER_S, 2048, 512
@@ -35,7 +36,8 @@ _FLOOR_DB, _SILENCE = -90.0, 1e-9
 # Dixon's thresholds: neighbours that it must top, over how much before it the mean is taken, by how much it must exceed that.
 _TOPS, _BEFORE, _EXCEEDS, _KEEPS, _LEAST = 3, 3, 0.35, 0.84, 0.03
 _USUAL_BPM, _OCTAVES_WIDE, _SLOWEST_BPM, _FASTEST_BPM, _TIGHT = 120.0, 0.65, 40.0, 240.0, 100.0
-_VERSION = 1
+# Of this way of listening; another one lies elsewhere.
+_GROUP = "heard-1"
 
 
 @dataclass(frozen=True)
@@ -240,24 +242,31 @@ def decoded_by(decode: Decode) -> None:
     _decode[:] = [decode]
 
 
-def beside(path: Path) -> Path:
-    """Where the analysis of a sound file may lie, so that it is done once for all processes."""
-    return path.with_name(f".{path.name}.heard{_VERSION}")
+_SHELVES: list[Shelf] = []
 
 
-def prepare(path: str) -> tuple[float, float, int]:
-    """Listen to a file, and lay what is heard beside it; its seconds, its tempo, how many onsets it has."""
-    found = analysed(_decode[0](Path(path)))
+def keep_on(shelf: Shelf) -> None:
+    """Lay what is heard on a shelf, so that it is worked out once for all processes."""
+    _SHELVES[:] = [shelf]
+
+
+def prepare(path: Path, digest: str) -> Heard:
+    """Listen to a file, and lay what is heard on the shelf."""
+    found = analysed(_decode[0](path))
     buffer = io.BytesIO()
     np.savez(buffer, allow_pickle=False, **found.__dict__)
-    beside(Path(path)).write_bytes(buffer.getvalue())
-    return found.seconds, found.tempo, len(found.onsets)
+    for shelf in _SHELVES:
+        shelf.put(_GROUP, digest, [np.frombuffer(buffer.getvalue(), np.uint8)])
+    return found
 
 
-def _read(path: Path) -> Heard | None:
-    """An analysis that lies beside a file; None if there is none, or not a whole one."""
+def _shelved(digest: str) -> Heard | None:
+    """What lies on the shelf of a sound; None if there is nothing, or nothing whole."""
+    content = next((c for shelf in _SHELVES if (c := shelf.get(_GROUP, digest)) is not None), None)
+    if content is None:
+        return None
     try:
-        with np.load(beside(path), allow_pickle=False) as arrays:
+        with np.load(io.BytesIO(content.tobytes()), allow_pickle=False) as arrays:
             found = {name: arrays[name] for name in Heard.__dataclass_fields__}
     except Exception:  # whatever is wrong with it, it is made anew
         return None
@@ -271,13 +280,12 @@ def heard(sound: Sound) -> Heard:
     """What is heard in a sound. Raises IsbjornError where its file is missing, another one, or damaged."""
 
     def listen() -> Heard:
-        path = path_of(sound.media, sound.digest)
-        known = _read(path)
+        known = _shelved(sound.digest)
         if known is not None:
             return known
         if not _decode:
             raise IsbjornError("nobody reads sound files here.", sound.media, "Use the whole engine.")
-        return analysed(_decode[0](path))
+        return prepare(path_of(sound.media, sound.digest), sound.digest)
 
     return _HEARD.get(sound.digest, listen)
 

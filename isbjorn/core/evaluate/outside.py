@@ -63,7 +63,7 @@ def path_of(media: str, digest: str) -> Path:
             refused = error
             continue
         return path
-    if refused is not None:
+    if refused is not None and not other:
         raise refused
     what = "another file lies in its place now." if other else "the file is missing."
     raise IsbjornError(what, media, "Put it back, or take it in once more.")

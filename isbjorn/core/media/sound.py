@@ -18,6 +18,7 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate import hearing
 from isbjorn.core.media.movies import FILE_OPTIONS, MOVIES
 from isbjorn.core.media.whole import whole
+from isbjorn.core.runtime.shelf import Shelf
 
 # A sound is one file: no list of others, no address.
 SOUNDS = (".wav", ".flac", ".mp3", ".m4a", ".aac", ".ogg", ".oga", ".opus", ".aif", ".aiff")
@@ -302,3 +303,13 @@ def _samples(path: Path) -> Floats:
 
 
 hearing.decoded_by(_samples)
+
+
+def prepared(path: str, digest: str, shelf: str, limit_bytes: int) -> tuple[float, float, int]:
+    """Listen to a file in a process of its own, and lay what is heard on a shelf; its seconds, its tempo, how many onsets it has.
+
+    Raises IsbjornError for what is no sound.
+    """
+    hearing.keep_on(Shelf(Path(shelf), limit_bytes))
+    found = hearing.prepare(Path(path), digest)
+    return found.seconds, found.tempo, len(found.onsets)
