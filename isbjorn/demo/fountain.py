@@ -28,6 +28,7 @@ from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.document.shapes import Disc, Rectangle
 from isbjorn.core.document.values import Flutter
 from isbjorn.demo.nights import skyline, stars
+from isbjorn.demo.northern import led, night_music
 from isbjorn.demo.paint import HEIGHT, WIDTH, Painter, graded, grid, mix, rgb, shade
 from isbjorn.demo.pieces import curve, ramp, reach
 
@@ -110,14 +111,19 @@ def square() -> Painter:
     return paint
 
 
-def fountain(plate: str) -> Shot:
-    """The fountain: drops stretched along their way, which live long enough for the flight; rings lie where they land."""
+def fountain(plate: str, media: str = "", digest: str = "") -> Shot:
+    """The fountain, which rises with the music: drops stretched along their way live long enough for the flight; rings lie where
+    they land."""
     drops = Emitter(
         id="jet", name="Jet", seed=81, shape=Disc(radius=Number(value=4)), up=Number(value=_NOZZLE), rate=Number(
             value=760, flutter=Flutter(times_per_s=0.7, amount=120)
         ),
         pre_roll_s=3, lifespan=Number(value=4), spread=Number(value=31), in_depth=True,
-        speed=Number(value=610, spread=60, flutter=Flutter(times_per_s=0.45, amount=45)), size=Number(value=3.4, spread=1.8),
+        speed=Number(
+            value=610, spread=60, flutter=Flutter(times_per_s=0.45, amount=45),
+            source=led("level", 0.08, 0.38, 0.9, 1.12, 0.5) if media else None,
+        ),
+        size=Number(value=3.4, spread=1.8),
         mass=Number(value=1, spread=0.3), body=Streak(width=Number(value=34)), facing="motion", stretch=Number(value=26),
         opacity=Number(value=66, spread=20), brightness=Number(value=1.25, spread=0.5),
         colour=ramp({0: "#ffffff", 0.4: "#dcecf8", 1: "#b9d3e6"}, {}), lit=Number(value=55),
@@ -188,6 +194,7 @@ def fountain(plate: str) -> Shot:
         ),
     )  # fmt: skip
     return Shot(
+        sounds=(night_music(media, digest),) if media else (),
         name="Fountain on the square", seed=78, last_frame=149, px_per_metre=58,
         plate=Plate(name="The square", media=plate, beyond="loop"),
         camera=Camera(kind="perspective", focal_mm=Number(value=50), shutter=Number(value=180)),

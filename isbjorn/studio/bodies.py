@@ -25,7 +25,7 @@ from isbjorn.core.evaluate.glyphs import FONTS, drawn, font
 from isbjorn.core.inspect.skins import PRESETS, skin_of, skin_picture
 from isbjorn.core.render.atlas import Bodies
 from isbjorn.studio.context import Frame, Id, Studio, studio_of
-from isbjorn.studio.tables import Media
+from isbjorn.studio.tables import Media, unseen
 from isbjorn.studio.uploads import receive, safe_name
 
 router = APIRouter(prefix="/api", tags=["bodies"])
@@ -144,10 +144,4 @@ def _take_font(studio: Studio, project_id: int, arrived: Path, safe: str, name: 
     except BaseException:
         shutil.rmtree(home, ignore_errors=True)
         raise
-    size = target.stat().st_size
-    return studio.store.add_media(
-        Media(
-            project_id=project_id, name=name, media=f"{home.name}/{safe}", kind="font", frames=0, width=0, height=0,
-            encoding="font", bytes=size,
-        )
-    )  # fmt: skip
+    return studio.store.add_media(unseen(project_id, name, f"{home.name}/{safe}", "font", target.stat().st_size))

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from isbjorn.core.document import Shot
+from isbjorn.core.evaluate.outside import digest_of
 from isbjorn.core.media.plates import probe
 from isbjorn.demo import harbour, nights, seas
 from isbjorn.demo.beacon import beacon
@@ -15,11 +16,13 @@ from isbjorn.demo.fountain import SQUARE_FRAMES, fountain, square
 from isbjorn.demo.furnace import FURNACE_FRAMES, furnace, glass
 from isbjorn.demo.kelp import REEF_FRAMES, kelp, reef
 from isbjorn.demo.lights import net_lights, rime, skarvoy
+from isbjorn.demo.music import write_music
+from isbjorn.demo.northern import northern
 from isbjorn.demo.paint import Painter, write_movie
 from isbjorn.demo.ribbon import ribbon
 from isbjorn.demo.shots import bow_wave, breath, plankton
 from isbjorn.studio.store import Store
-from isbjorn.studio.tables import Media
+from isbjorn.studio.tables import Media, unseen
 
 PROJECT = "Skarvøy Lights"
 _FOLDER = "skarvoy"
@@ -27,13 +30,14 @@ _FOLDER = "skarvoy"
 
 @dataclass(frozen=True)
 class _Scene:
-    """A shot and the plate under it."""
+    """A shot and the plate under it. led: it is led by the piece of music."""
 
-    shot: Callable[[str], Shot]
+    shot: Callable[..., Shot]
     name: str
     file: str
     paint: Callable[[], Painter]
     frames: int
+    led: bool = False
 
 
 _SCENES = (
@@ -47,9 +51,10 @@ _SCENES = (
     _Scene(buoys, "Crate", "crate.mp4", seas.crate, seas.STILL_FRAMES),
     _Scene(ribbon, "Breakwater", "breakwater.mp4", nights.breakwater, nights.QUAY_FRAMES),
     _Scene(rime, "A pane", "pane.mp4", nights.pane, nights.PANE_FRAMES),
-    _Scene(fountain, "The square", "square.mp4", square, SQUARE_FRAMES),
+    _Scene(fountain, "The square", "square.mp4", square, SQUARE_FRAMES, led=True),
     _Scene(glass, "The furnace", "furnace.mp4", furnace, FURNACE_FRAMES),
     _Scene(kelp, "Reef", "reef.mp4", reef, REEF_FRAMES),
+    _Scene(northern, "Northern lights", "northern-lights.mp4", nights.aurora, nights.AURORA_FRAMES, led=True),
 )
 
 
@@ -60,7 +65,7 @@ def ensure_demo(folder: Path, progress: Callable[[int, int], None] | None = None
         if store.projects():
             return
         (store.media_folder / _FOLDER).mkdir(exist_ok=True)
-        total, done = sum(scene.frames for scene in _SCENES), 0
+        total, done = sum({scene.file: scene.frames for scene in _SCENES}.values()), 0
 
         def painted() -> None:
             nonlocal done
@@ -72,14 +77,20 @@ def ensure_demo(folder: Path, progress: Callable[[int, int], None] | None = None
             path = store.media_folder / _FOLDER / scene.file
             if not path.is_file():
                 write_movie(path, scene.paint(), scene.frames, painted)
+        music = f"{_FOLDER}/night-music.wav"
+        write_music(store.media_folder / music)
+        heard = music, digest_of(store.media_folder / music)
         project = store.create_project(PROJECT)
+        taken: set[str] = set()
         for scene in _SCENES:
             media = f"{_FOLDER}/{scene.file}"
-            path = store.media_folder / media
-            facts = probe(str(path))
-            store.add_media(
-                Media(project_id=project.id or 0, name=scene.name, media=media, bytes=path.stat().st_size, **facts)
-            )
-            store.create_shot(project.id or 0, scene.shot(media))
+            if media not in taken:
+                path = store.media_folder / media
+                facts = probe(str(path)) | {"bytes": path.stat().st_size}
+                store.add_media(Media(project_id=project.id or 0, name=scene.name, media=media, **facts))
+                taken.add(media)
+            store.create_shot(project.id or 0, scene.shot(media, *heard) if scene.led else scene.shot(media))
+        size = (store.media_folder / music).stat().st_size
+        store.add_media(unseen(project.id, "Night music", music, "sound", size))
     finally:
         store.engine.dispose()

@@ -20,7 +20,7 @@ from isbjorn.core.media.recordings import ENDINGS, Taken
 from isbjorn.studio.apart import apart
 from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.shots import ShotState, told
-from isbjorn.studio.tables import Media
+from isbjorn.studio.tables import unseen
 from isbjorn.studio.uploads import receive, safe_name
 
 router = APIRouter(prefix="/api", tags=["points"])
@@ -80,10 +80,7 @@ def take_points(
             box[0], taken = _with(box[0], rows, thing)
         for one, media in rows:
             size = (studio.store.media_folder / media).stat().st_size
-            studio.store.add_media(Media(
-                project_id=project.id or 0, name=one.name, media=media, kind="recording", frames=0, width=0, height=0,
-                encoding="points", bytes=size,
-            ))  # fmt: skip
+            studio.store.add_media(unseen(project.id, one.name, media, "recording", size))
     except BaseException:
         shutil.rmtree(home, ignore_errors=True)
         raise

@@ -16,6 +16,7 @@ from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
 from pydantic import BaseModel, Field
 
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Shot, Sound
 from isbjorn.core.document.base import MediaName
 from isbjorn.core.document.files import parse_shot
@@ -29,7 +30,7 @@ from isbjorn.studio.apart import apart
 from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.plates import HEARD_BYTES
 from isbjorn.studio.shots import ShotState, told
-from isbjorn.studio.tables import Media
+from isbjorn.studio.tables import Media, unseen
 from isbjorn.studio.uploads import receive, safe_name
 
 router = APIRouter(prefix="/api", tags=["sounds"])
@@ -89,12 +90,7 @@ def _take(studio: Studio, project_id: int, arrived: Path, safe: str, name: str) 
     except BaseException:
         shutil.rmtree(home, ignore_errors=True)
         raise
-    return studio.store.add_media(
-        Media(
-            project_id=project_id, name=name, media=f"{home.name}/{safe}", kind="sound", frames=0, width=0, height=0,
-            encoding="sound", bytes=target.stat().st_size,
-        )
-    )  # fmt: skip
+    return studio.store.add_media(unseen(project_id, name, f"{home.name}/{safe}", "sound", target.stat().st_size))
 
 
 @router.post("/shots/{shot_id}/sounds")
@@ -136,7 +132,10 @@ def wave(studio: Here, shot_id: Id, sound_id: str, places: Annotated[int, Query(
     at = np.clip(np.floor(edges[:-1]).astype(int), 0, len(found.peak))
     ends = np.clip(np.ceil(edges[1:]).astype(int), 0, len(found.peak))
     loudest = [round(float(found.peak[a:b].max(initial=0)), 4) for a, b in zip(at, ends, strict=True)]
-    inside = lambda moments: [round(float(t), 4) for t in moments + begins if 0 <= t < length]  # noqa: E731
+
+    def inside(moments: Doubles) -> list[float]:
+        return [round(float(t), 4) for t in moments + begins if 0 <= t < length]
+
     return Wave(
         loudest=loudest, begins_s=begins, seconds=found.seconds, onsets=inside(found.onsets), beats=inside(found.beats),
         tempo=round(found.tempo, 2),

@@ -63,6 +63,21 @@ class Media(SQLModel, table=True):
     created: datetime = Field(default_factory=now)
 
 
+def unseen(project_id: int | None, name: str, media: str, kind: str, size: int) -> Media:
+    """A medium that is no picture: a font, a sound, recorded particles."""
+    return Media(
+        project_id=project_id or 0,
+        name=name,
+        media=media,
+        kind=kind,
+        frames=0,
+        width=0,
+        height=0,
+        encoding=kind,
+        bytes=size,
+    )
+
+
 class Folder(SQLModel, table=True):
     """A folder that the user named, from which media may be read."""
 

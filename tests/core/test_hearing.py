@@ -19,7 +19,7 @@ from isbjorn.core.evaluate import hearing
 from isbjorn.core.evaluate.hearing import PER_S, RATE, Heard, analysed
 from isbjorn.core.evaluate.outside import digest_of
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.media.sound import listened, prepared
+from isbjorn.core.media.sound import listened, prepared, samples_of
 from isbjorn.core.runtime.shelf import Shelf
 
 
@@ -233,7 +233,7 @@ class Driving(unittest.TestCase):
         write(path, clicks([22_050], 2)[:88_200], 44_100)
         found = listened(path)
         self.assertEqual((found.rate, found.channels), (RATE, 1))
-        self.assertAlmostEqual(analysed(hearing._decode[0](path)).onsets[0], 0.5, delta=2e-3)
+        self.assertAlmostEqual(analysed(samples_of(path)).onsets[0], 0.5, delta=2e-3)
         (self.folder / "n.wav").write_bytes(b"RIFF none")
         with self.assertRaisesRegex(IsbjornError, "no sound that can be read"):
             listened(self.folder / "n.wav")
@@ -246,7 +246,7 @@ class Driving(unittest.TestCase):
         self.assertEqual((round(seconds, 6), tempo, onsets), (2, 0.0, 1))
         kept = hearing._shelved(digest)
         assert kept is not None
-        np.testing.assert_array_equal(kept.rms, analysed(hearing._decode[0](path)).rms)
+        np.testing.assert_array_equal(kept.rms, analysed(samples_of(path)).rms)
         shelf.put(hearing._GROUP, digest, [np.zeros(9, np.uint8)])
         self.assertIsNone(hearing._shelved(digest))
 

@@ -123,9 +123,9 @@
     class:no-left={room.folded.left}
     class:no-right={room.folded.right}
     class:no-low={room.folded.low}
-    style="--strip:{desk.tools.graph ? 168 : 66}px;--left:{room.px('left')}px;--right:{room.px(
-      'right',
-    )}px;--low:{room.px('low')}px"
+    style="--strip:{66 + (desk.shot.sounds.length ? 41 : 0) + (desk.tools.graph ? 102 : 0)}px;--left:{room.px(
+      'left',
+    )}px;--right:{room.px('right')}px;--low:{room.px('low')}px"
     onpointermove={stir}
     role="presentation"
   >

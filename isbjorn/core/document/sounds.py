@@ -23,14 +23,14 @@ class Sound(Part):
     digest: Digest
     of_plate: bool = Field(default=False, title="Of the plate", description="It begins when the plate begins.")
     offset_s: Annotated[float, ShownIf("of_plate", False)] = Field(
-        default=0, ge=-86_400, le=86_400, title="Begins", description="Shot time in seconds at which it begins."
+        default=0, ge=-86_400, le=86_400, title="Begins (s)", description="Shot time in seconds at which it begins."
     )
     gain_db: Annotated[float, Looks()] = Field(
         default=0,
         ge=-60,
         le=24,
-        title="Gain",
-        description="dB: how loud it is heard; what it drives does not hang on it.",
+        title="Gain (dB)",
+        description="How loud it is heard; what it drives does not hang on it.",
     )
     heard: Annotated[bool, Looks()] = Field(default=True, description="Off: it drives, and is not heard.")
 
@@ -43,21 +43,21 @@ class Hearing(Part):
         default="level", title="Of it",
         description="level: RMS; bass to 250 Hz, middle to 4 kHz, treble above; band: RMS between two frequencies.",
     )  # fmt: skip
-    from_hz: Annotated[float, ShownIf("what", "band")] = Field(default=80, ge=20, le=20_000, title="From Hz")
-    to_hz: Annotated[float, ShownIf("what", "band")] = Field(default=160, ge=20, le=20_000, title="To Hz")
+    from_hz: Annotated[float, ShownIf("what", "band")] = Field(default=80, ge=20, le=20_000, title="From (Hz)")
+    to_hz: Annotated[float, ShownIf("what", "band")] = Field(default=160, ge=20, le=20_000, title="To (Hz)")
     scale: Literal["linear", "decibels"] = Field(default="linear", description="decibels: from -90 to 0.")
     attack_s: float = Field(
-        default=0.005, ge=0, le=10, title="Attack", description="Seconds in which it rises by 63 %."
+        default=0.005, ge=0, le=10, title="Attack (s)", description="Seconds in which it rises by 63 %."
     )
     release_s: float = Field(
-        default=0.2, ge=0, le=60, title="Release", description="Seconds in which it falls by 63 %."
+        default=0.2, ge=0, le=60, title="Release (s)", description="Seconds in which it falls by 63 %."
     )
     threshold_db: float = Field(
         default=-90,
         ge=-90,
         le=0,
-        title="Threshold",
-        description="dB: what is softer is silence; of onsets, their strength.",
+        title="Threshold (dB)",
+        description="What is softer is silence; of onsets, their strength.",
     )
     curve: Curve | None = Field(default=None, description="What its low … high, as 0 … 1, comes to; none: straight.")
 

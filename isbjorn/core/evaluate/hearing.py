@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import io
 import math
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -18,8 +18,8 @@ import numpy.typing as npt
 from numba import njit
 
 from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.document.kinds import loaded
 from isbjorn.core.document.sounds import Hearing, Sound
-from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.outside import path_of
 from isbjorn.core.runtime.memory import Kept
 from isbjorn.core.runtime.shelf import Shelf
@@ -33,8 +33,10 @@ EDGES: Doubles = _LOW_HZ * 2.0 ** (np.arange(_OCTAVES * _EACH + 1) / _EACH)
 _FLUX_WINDOW, _FLUX_HOP = 1024, 240
 _FLUX_PER_S = RATE // _FLUX_HOP
 _FLOOR_DB, _SILENCE = -90.0, 1e-9
-# Dixon's thresholds: neighbours that it must top, over how much before it the mean is taken, by how much it must exceed that.
+# Dixon's thresholds: neighbours that it must top, over how much before it the mean is taken, by how much it must exceed that. And
+# it must be so many times what is usual in the 150 ms before: what beats within a chord is no onset.
 _TOPS, _BEFORE, _EXCEEDS, _KEEPS, _LEAST = 3, 3, 0.35, 0.84, 0.03
+_USUAL, _TIMES = 30, 3.5
 _USUAL_BPM, _OCTAVES_WIDE, _SLOWEST_BPM, _FASTEST_BPM, _TIGHT = 120.0, 0.65, 40.0, 240.0, 100.0
 # Of this way of listening; another one lies elsewhere.
 _GROUP = "heard-1"
@@ -146,6 +148,9 @@ def _tops(f: Doubles, flux: Floats, least: float) -> npt.NDArray[np.int64]:
         for k in range(begin, end):
             total += f[k]
         top = top and f[n] >= total / (end - begin) + _EXCEEDS and f[n] >= threshold and flux[n] >= least
+        if top:
+            begin = max(0, n - _USUAL)
+            top = n - begin <= 2 or flux[n] >= _TIMES * np.median(flux[begin : n - 2])
         if top and (count == 0 or n - found[count - 1] > _TOPS):
             found[count] = n
             count += 1
@@ -232,14 +237,9 @@ def _beats(flux: Floats, tempo: float, onsets: Doubles) -> Doubles:
 
 # Files
 
-Decode = Callable[[Path], Floats]
-_decode: list[Decode] = []
+# Who reads sound files, as samples of one channel, `RATE` a second; raises IsbjornError.
+_DECODE = "isbjorn.core.media.sound:samples_of"
 _HEARD: Kept[Heard] = Kept("heard")
-
-
-def decoded_by(decode: Decode) -> None:
-    """Say who reads sound files: as samples of one channel, `RATE` a second; raises IsbjornError."""
-    _decode[:] = [decode]
 
 
 _SHELVES: list[Shelf] = []
@@ -252,7 +252,7 @@ def keep_on(shelf: Shelf) -> None:
 
 def prepare(path: Path, digest: str) -> Heard:
     """Listen to a file, and lay what is heard on the shelf."""
-    found = analysed(_decode[0](path))
+    found = analysed(loaded(_DECODE)(path))
     buffer = io.BytesIO()
     np.savez(buffer, allow_pickle=False, **found.__dict__)
     for shelf in _SHELVES:
@@ -283,8 +283,6 @@ def heard(sound: Sound) -> Heard:
         known = _shelved(sound.digest)
         if known is not None:
             return known
-        if not _decode:
-            raise IsbjornError("nobody reads sound files here.", sound.media, "Use the whole engine.")
         return prepare(path_of(sound.media, sound.digest), sound.digest)
 
     return _HEARD.get(sound.digest, listen)

@@ -292,7 +292,8 @@ def listened(path: Path) -> Sound:
     return replace(every, length_s=longest, rate=hearing.RATE, layout="mono", channels=1)
 
 
-def _samples(path: Path) -> Floats:
+def samples_of(path: Path) -> Floats:
+    """The samples of what `listened` gives, float32 (n,)."""
     sound = listened(path)
     out = np.zeros(sound.samples, np.float32)
     at = 0
@@ -300,9 +301,6 @@ def _samples(path: Path) -> Floats:
         out[at : at + len(block)] = block[:, 0]
         at += len(block)
     return out
-
-
-hearing.decoded_by(_samples)
 
 
 def prepared(path: str, digest: str, shelf: str, limit_bytes: int) -> tuple[float, float, int]:

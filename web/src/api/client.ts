@@ -10,9 +10,11 @@ export type Marker = Schemas['Marker'];
 export type Lamp = Schemas['Lamp'];
 export type Matte = Schemas['Matte'];
 export type Group = Schemas['Group'];
+export type SoundThing = Schemas['Sound'];
+export type Wave = Schemas['Wave'];
 /** Everything of the cast that has a place. */
 export type Placed = Emitter | Force | Zone | Marker | Lamp | Matte;
-export type Thing = Placed | Group;
+export type Thing = Placed | Group | SoundThing;
 export type Body = Emitter['body'];
 export type BodyKind = Schemas['BodyKind'];
 export type Finish = Emitter['finish'];

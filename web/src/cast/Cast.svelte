@@ -1,13 +1,16 @@
 <script lang="ts">
   import { DropdownMenu } from 'bits-ui';
-  import type { Force, Thing } from '../api/client';
+  import { api, got, upload, type Force, type Media, type Thing } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { specs } from '../state/specs.svelte';
   import type { Chosen, ThingKind } from '../state/things';
+  import { notices } from '../state/notices.svelte';
+  import FileButton from '../ui/FileButton.svelte';
   import Icon, { type IconName } from '../ui/Icon.svelte';
 
   let { desk, onplate, onlibrary }: { desk: Desk; onplate: () => void; onlibrary: () => void } = $props();
   const shot = $derived(desk.shot!);
+  const SOUNDS = '.wav,.flac,.mp3,.m4a,.aac,.ogg,.oga,.opus,.aif,.aiff,.mov,.mp4,.mkv,.webm';
   let renaming = $state<string | null>(null);
 
   interface Row {
@@ -39,6 +42,7 @@
       { title: 'Zones and markers', rows: [...one('zone', shot.zones), ...one('marker', shot.markers)] },
       { title: 'Lights and mattes', rows: [...one('light', shot.lights), ...one('matte', shot.mattes)] },
       { title: 'Groups', rows: one('group', shot.groups) },
+      { title: 'Sounds', rows: one('sound', shot.sounds) },
     ].filter((group) => group.rows.length > 0);
   });
   interface New {
@@ -66,6 +70,19 @@
         .map(({ kind, title, icon }) => ({ kind, name: title, iconPath: icon }));
     return [plain, ...menus.map(group)];
   });
+
+  let sounds = $state<FileButton>();
+  async function addSound(media: string): Promise<void> {
+    const path = { shot_id: desk.id };
+    await got(api.POST('/api/shots/{shot_id}/sounds', { params: { path }, body: { media } }));
+    await desk.reload();
+    const last = desk.shot?.sounds.at(-1);
+    if (last) desk.chosen = { kind: 'sound', id: last.id };
+  }
+  async function takeSound(file: File): Promise<void> {
+    const url = `/api/projects/${desk.state?.project_id ?? 0}/sounds?name=${encodeURIComponent(file.name)}`;
+    await addSound((await upload<Media>('PUT', url, file)).media);
+  }
 
   function idOf(chosen: Chosen): string {
     return 'id' in chosen ? chosen.id : chosen.kind;
@@ -107,11 +124,20 @@
         {/each}
         <div class="my-1 border-t border-line"></div>
         <DropdownMenu.Item class={item} onSelect={onplate}><Icon name="plate" /> Plate …</DropdownMenu.Item>
+        <DropdownMenu.Item class={item} onSelect={() => sounds?.choose()}
+          ><Icon name="sound" /> Sound …</DropdownMenu.Item
+        >
+        {#if shot.plate}
+          <DropdownMenu.Item class={item} onSelect={() => void addSound('').catch(notices.trouble)}
+            ><Icon name="sound" /> Sound of the plate</DropdownMenu.Item
+          >
+        {/if}
       </DropdownMenu.Content>
     </DropdownMenu.Portal>
   </DropdownMenu.Root>
 </div>
 
+<FileButton bind:this={sounds} label="Sound file" accept={SOUNDS} ontake={takeSound} />
 <ul class="px-2 pb-2">
   {#each rows as group (group.title)}
     {#if group.title}<li class="px-2.5 pt-2 pb-0.5 text-[11px] text-soft">{group.title}</li>{/if}
@@ -176,7 +202,7 @@
                       >Copy with its forces</DropdownMenu.Item
                     >
                   {/if}
-                  {#if chosen.kind !== 'group'}
+                  {#if chosen.kind !== 'group' && chosen.kind !== 'sound'}
                     {#each [['across', 'Mirror left and right'], ['up', 'Mirror up and down']] as const as [axis, word] (axis)}
                       <DropdownMenu.Item
                         class={item}

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import type { Group, Lamp, Marker, Matte, Zone } from '../api/client';
+  import type { Group, Lamp, Marker, Matte, SoundThing, Zone } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import Fields from '../ui/Fields.svelte';
   import { place, tied } from './fields';
@@ -11,6 +11,7 @@
   import PlaceFields from './PlaceFields.svelte';
   import PlateFields from './PlateFields.svelte';
   import ShotFields from './ShotFields.svelte';
+  import SoundFields from './SoundFields.svelte';
 
   let { desk, onplate }: { desk: Desk; onplate: () => void } = $props();
   const words = {
@@ -23,6 +24,7 @@
     light: 'light',
     matte: 'matte',
     group: 'group',
+    sound: 'sound',
   };
   const name = $derived(
     desk.thing?.name ?? (desk.chosen.kind === 'plate' ? (desk.shot?.plate?.name ?? 'Plate') : 'Shot'),
@@ -58,6 +60,8 @@
       <MatteFields {desk} matte={desk.thing as Matte} />
     {:else if desk.chosen.kind === 'group' && desk.thing}
       <GroupFields {desk} group={desk.thing as Group} />
+    {:else if desk.chosen.kind === 'sound' && desk.thing}
+      <SoundFields {desk} sound={desk.thing as SoundThing} />
     {:else if desk.chosen.kind === 'plate' && desk.shot?.plate}
       <PlateFields {desk} plate={desk.shot.plate} {onplate} />
     {:else}

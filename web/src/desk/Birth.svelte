@@ -38,7 +38,10 @@
     ['over_s', 'Over', 's'],
     ['times', 'Times', ''],
     ['every_s', 'Every', 's'],
+    ['threshold_db', 'Threshold', 'dB'],
   ] as const;
+  /** What a burst that a sound leads has no use for. */
+  const ofMoments: string[] = ['at_s', 'times', 'every_s'];
 
   function bursts(list: Emitter['bursts'], what: string): void {
     desk.set(`${path}/bursts`, list, `Burst: ${what}`);
@@ -156,7 +159,33 @@
               )}>remove</button
           >
         </div>
-        {#each burstFields as [field, label, unit] (field)}
+        {#if desk.shot!.sounds.length}
+          <Choice
+            label="When"
+            value={burst.sound ? `${burst.sound} ${burst.on}` : ''}
+            items={[
+              { value: '', label: 'At moments' },
+              ...desk.shot!.sounds.flatMap((s) =>
+                ['onsets', 'beats'].map((on) => ({
+                  value: `${s.id} ${on}`,
+                  label: `${on === 'onsets' ? 'Onsets' : 'Beats'} of ${s.name}`,
+                })),
+              ),
+            ]}
+            onset={(v) => {
+              const [sound, on] = v.split(' ');
+              const at = `${path}/bursts/${i}`;
+              desk.change(
+                [
+                  { op: 'replace', path: `${at}/sound`, value: sound || null },
+                  { op: 'replace', path: `${at}/on`, value: on ?? 'onsets' },
+                ],
+                'Burst: when',
+              );
+            }}
+          />
+        {/if}
+        {#each burstFields.filter( ([field]) => (burst.sound ? !ofMoments.includes(field) : field !== 'threshold_db') ) as [field, label, unit] (field)}
           <PlainField
             {label}
             {unit}
@@ -178,6 +207,9 @@
                 over_s: 0.1,
                 times: 1,
                 every_s: 1,
+                sound: null,
+                on: 'onsets',
+                threshold_db: -90,
               },
             ],
             'more',

@@ -7,6 +7,8 @@
   import { framesPerSecond } from '../ui/rates';
   import { specs } from '../state/specs.svelte';
   import KeyGraph from './KeyGraph.svelte';
+  import { ledBy } from './led';
+  import Wave from './Wave.svelte';
 
   let { desk }: { desk: Desk } = $props();
   const shot = $derived(desk.shot!);
@@ -54,13 +56,15 @@
   const emitter = $derived(desk.emitter);
   /** How far particles that know of each other have been stepped: any frame up to there is soon there. */
   const reach = $derived(desk.player.header?.figures.reach ?? null);
+  /** The numbers that sounds lead. */
+  const led = $derived(new Set(shot.sounds.flatMap((s) => ledBy(shot, s.id).map((one) => one.path))));
   /** The keyed numbers of the chosen thing, and the moments at which any of them has a key. */
   const keyed = $derived.by(() => {
     const path = desk.path || (desk.chosen.kind === 'shot' ? '/camera' : '');
     const graphs = (desk.scene?.graphs ?? []).filter((g) => path && g.path.startsWith(`${path}/`));
     return graphs
       .map((g) => ({ path: g.path, keys: (found(desk.shot, g.path) as NumberValue | undefined)?.keys ?? [] }))
-      .filter((g) => g.keys.length > 0);
+      .filter((g) => g.keys.length > 0 || led.has(g.path));
   });
   const moments = $derived([...new Set(keyed.flatMap((k) => k.keys.map((key) => key.at_s)))]);
   /** How sure the tracked places of the chosen thing are. */
@@ -264,6 +268,7 @@
     {/if}
   </div>
 </div>
+{#if shot.sounds.length}<Wave {desk} {width} {at} />{/if}
 {#if desk.tools.graph}
   <div class="relative ml-[126px] h-[102px] border-t border-line bg-well/50">
     <KeyGraph {desk} path={desk.tools.graph} {width} height={102} {at} />

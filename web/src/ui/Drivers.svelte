@@ -3,11 +3,12 @@
   import type { DrivenBy, NumberValue } from '../api/client';
   import { switchAll } from '../state/switches';
   import type { Desk } from '../state/desk.svelte';
-  import { lists } from '../state/things';
+  import { lists, placedLists } from '../state/things';
   import type { Spec } from '../state/specs.svelte';
   import { specs } from '../state/specs.svelte';
   import { withKey } from '../strip/keys';
   import Choice from './Choice.svelte';
+  import Fields from './Fields.svelte';
   import PlainField from './PlainField.svelte';
 
   interface Props {
@@ -19,6 +20,17 @@
   }
   let { desk, label, path, number, spec }: Props = $props();
   let open = $state(false);
+  /** What of a sound leads, to begin with. */
+  const HEARS: DrivenBy['hears'] = {
+    what: 'level',
+    from_hz: 80,
+    to_hz: 160,
+    scale: 'linear',
+    attack_s: 0.005,
+    release_s: 0.2,
+    threshold_db: -90,
+    curve: null,
+  };
 
   const put = (tail: string, value: unknown, what: string): void =>
     desk.set(`${path}/${tail}`, value, `${label}: ${what}`);
@@ -75,8 +87,9 @@
     put('off', on ? off.filter((one) => one !== name) : [...off, name], on ? `${name} on` : `${name} off`);
   }
   const things = $derived(
-    lists.flatMap((list) => desk.shot![list].map((thing) => ({ value: thing.id, label: thing.name }))),
+    placedLists.flatMap((list) => desk.shot![list].map((thing) => ({ value: thing.id, label: thing.name }))),
   );
+  const sounds = $derived(desk.shot!.sounds.map((one) => ({ value: one.id, label: one.name })));
   /** Every number of the cast that may drive this one. */
   const numbers = $derived(
     lists.flatMap((list) =>
@@ -111,6 +124,8 @@
     const made: DrivenBy = {
       measure: name as DrivenBy['measure'],
       thing: thing ?? null,
+      sound: name === 'sound' ? sounds[0]!.value : null,
+      hears: HEARS,
       low: 0,
       high,
       makes_low: 0,
@@ -354,7 +369,10 @@
         <Choice
           label="Source"
           value={number.source?.measure ?? 'none'}
-          items={[{ value: 'none', label: 'None' }, ...items(spec.sources)]}
+          items={[
+            { value: 'none', label: 'None' },
+            ...items(spec.sources.filter((one) => one !== 'sound' || sounds.length > 0)),
+          ]}
           onset={measure}
         />
         {#if number.source}
@@ -366,6 +384,30 @@
               items={s.measure === 'distance' ? things : numbers}
               onset={(v) => put('source/thing', v, 'source')}
             />
+          {/if}
+          {#if s.measure === 'sound'}
+            <Choice
+              label="Which"
+              value={s.sound ?? ''}
+              items={sounds}
+              onset={(v) => put('source/sound', v, 'source')}
+            />
+            <Fields
+              {desk}
+              model="Hearing"
+              owner={s.hears}
+              path="{path}/source/hears"
+              without={s.hears.what === 'onsets' || s.hears.what === 'beats'
+                ? ['curve', 'scale', 'attack_s']
+                : ['curve']}
+            />
+            <button
+              class="my-1 text-[11.5px] text-soft hover:text-word"
+              onclick={() => {
+                desk.tools.graph = path;
+                open = false;
+              }}>Show its graph under the waveform</button
+            >
           {/if}
           <div class="grid grid-cols-[1fr_58px_14px_58px] items-center gap-y-1 py-1">
             {#each [['From', 'low', 'high'], ['makes', 'makes_low', 'makes_high']] as const as [word, low, high] (word)}

@@ -1,0 +1,36 @@
+import type { NumberValue, Shot } from '../api/client';
+import { specs } from '../state/specs.svelte';
+import { lists } from '../state/things';
+
+export interface Led {
+  path: string;
+  name: string;
+  what: string;
+}
+
+/** The numbers, and the bursts, that a sound leads. */
+export function ledBy(shot: Shot, sound: string): Led[] {
+  const found: Led[] = [];
+  const walk = (value: unknown, path: string, owner: string): void => {
+    if (typeof value !== 'object' || value === null) return;
+    const number = value as Partial<NumberValue>;
+    if ('over_life_to' in value) {
+      if (number.source?.sound === sound)
+        found.push({
+          path,
+          name: `${owner}: ${specs.labelAt(shot, path).toLowerCase()}`,
+          what: number.source.hears.what,
+        });
+      return;
+    }
+    if ('times' in value && 'sound' in value) {
+      const burst = value as Shot['emitters'][number]['bursts'][number];
+      if (burst.sound === sound) found.push({ path, name: `${owner}: burst`, what: burst.on });
+      return;
+    }
+    for (const [key, one] of Object.entries(value)) walk(one, `${path}/${key}`, owner);
+  };
+  for (const list of lists) shot[list].forEach((thing, i) => walk(thing, `/${list}/${i}`, thing.name));
+  walk(shot.camera, '/camera', 'Camera');
+  return found;
+}
