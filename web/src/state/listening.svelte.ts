@@ -20,7 +20,7 @@ class Listening {
   private zero = 0;
   private apart: number[] = [];
   /** How far sound and picture were apart, in seconds, as a median of the last looks. */
-  drift = 0;
+  drift = $state<number | null>(null);
 
   /** What the waveform of a sound, and all that is heard, hang on. */
   private static told(shot: Shot): string {
@@ -85,9 +85,10 @@ class Listening {
     }
     this.apart.push(apart);
     if (this.apart.length < LOOKS) return;
-    this.drift = [...this.apart].sort((a, b) => a - b)[LOOKS >> 1]!;
+    const drift = [...this.apart].sort((a, b) => a - b)[LOOKS >> 1]!;
+    this.drift = drift;
     this.apart = [];
-    if (Math.abs(this.drift) > Math.max(APART_S, 0.5 / player.fps)) this.start(now);
+    if (Math.abs(drift) > Math.max(APART_S, 0.5 / player.fps)) this.start(now);
   }
 
   private start(now: number): void {

@@ -62,7 +62,12 @@
       class="quiet"
       aria-label={listening.muted ? 'Hear the sound' : 'Mute the sound'}
       aria-pressed={listening.muted}
-      title={listening.muted ? 'Hear it while it plays' : 'Mute it'}
+      title={listening.muted
+        ? 'Hear it while it plays'
+        : listening.drift === null
+          ? 'Mute it'
+          : `Mute it; sound and picture were ${Math.round(Math.abs(listening.drift) * 1000)} ms apart`}
+      data-apart={listening.drift ?? ''}
       onclick={() => {
         listening.muted = !listening.muted;
         if (listening.muted) listening.stop();
@@ -76,11 +81,13 @@
       onclick={() => (desk.chosen = { kind: 'sound', id: sound.id })}>{sound.name}</button
     >
   </div>
+  <!-- The slider of the strip above does the same by keys. -->
   <svg
-    class="h-[40px] min-w-0 flex-1"
+    role="presentation"
+    class="h-[40px] min-w-0 flex-1 cursor-pointer touch-none"
     {width}
     {height}
-    aria-hidden="true"
+    onpointerdown={press}
     data-wave={wave ? wave.onsets.length : ''}
   >
     <polygon points={line} fill="var(--ice)" opacity={sound.on ? 0.55 : 0.2} />
