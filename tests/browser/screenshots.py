@@ -51,7 +51,6 @@ def compared(page: Page, address: str, take: Callable[[str], object]) -> None:
     page.button("Versions").click()
     page.until(lambda: len(page.all("[data-version] img")) == 2)
     time.sleep(3)
-    take("versions")
     page.all('[data-version="v1 calm"] button')[-4].click()
     page.until(lambda: page.find("[data-compare] img").get_attribute("src"))
     page.until(lambda: page.all('[aria-label="Lookout"]'))
@@ -152,6 +151,12 @@ def main(folder: Path) -> None:
             ),
             ("ribbon", 9, "Ribbon", lambda: open_section(page, "Deformers", shut=("Body", "Look"))),
             ("rime", 10, "Street lamp", lambda: None),
+            (
+                "sound",
+                14,
+                "Night music",
+                lambda: next(b for b in page.all("aside li button") if b.text == "Curtain: brightness").click(),
+            ),
         ):
             page.open(f"/shots/{shot}")
             page.until(page.settled)
