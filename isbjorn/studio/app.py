@@ -25,6 +25,7 @@ from isbjorn.core.runtime.memory import budget_bytes
 from isbjorn.studio import (
     bodies,
     cast,
+    controls,
     cuts,
     deliveries,
     live,
@@ -193,6 +194,7 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
         tracks,
         points,
         sounds,
+        controls,
         versions,
         watching,
         deliveries,

@@ -14,7 +14,7 @@ _LOCAL = re.compile(r"^(127\.0\.0\.1|localhost|\[::1\])(:\d+)?$")
 LARGEST_BODY = 8 << 20
 # Files are streamed to the disk and bounded where they are received.
 _STREAMED = re.compile(
-    r"^/api/(projects/import|projects/[^/]+/(media|fonts|sounds|shots/import)|shots/[^/]+/((artwork|track)/.*|scene|points)|emitters/import)$"
+    r"^/api/(projects/import|projects/[^/]+/(media|fonts|sounds|shots/import)|shots/[^/]+/((artwork|track)/.*|scene|points|midi)|emitters/import)$"
 )
 _HEADERS = {
     b"x-content-type-options": b"nosniff",

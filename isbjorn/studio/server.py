@@ -15,6 +15,7 @@ import uvicorn
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.studio.app import create_app
 from isbjorn.studio.hands import Hands
+from isbjorn.studio.incoming import PORT
 
 HOST = "127.0.0.1"
 _HANDS_AFTER_S = 1.5
@@ -30,6 +31,8 @@ def serve_studio(folder: Path, port: int, scheduler: str = "", key: str = "") ->
         security(scheduler, key)
         # For the worker of the queue, a process of its own.
         os.environ |= {"ISBJORN_SCHEDULER": scheduler, "ISBJORN_FARM_KEY": key}
+    # Controllers are listened to on the loopback, unless it is said otherwise.
+    os.environ.setdefault("ISBJORN_OSC", str(PORT))
     with socket.socket() as trial:
         trial.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:

@@ -17,6 +17,7 @@ from isbjorn.core.document.bodies import (
     Words,
 )
 from isbjorn.core.document.compositing import Group, Lamp, Matte, Use
+from isbjorn.core.document.controls import Control, Incoming
 from isbjorn.core.document.curves import ColourStop, Curve, CurvePoint, Gradient, OpacityStop
 from isbjorn.core.document.effects import Blur, DirectionalBlur, Glow, Grade, Grain, Sharpen, Tint
 from isbjorn.core.document.emitter import BirthTint, Burst, Emitter
@@ -52,6 +53,7 @@ __all__ = [
     "Burst",
     "Camera",
     "ColourStop",
+    "Control",
     "Curve",
     "CurvePoint",
     "DirectionalBlur",
@@ -72,6 +74,7 @@ __all__ = [
     "Group",
     "Heads",
     "Hearing",
+    "Incoming",
     "Key",
     "Lamp",
     "Letters",

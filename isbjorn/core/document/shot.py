@@ -12,6 +12,7 @@ from pydantic_core import PydanticCustomError
 from isbjorn.core.document.base import LARGEST_SEED, Part, RefTo
 from isbjorn.core.document.bearing import check_bearing
 from isbjorn.core.document.compositing import Group, Lamp, Matte
+from isbjorn.core.document.controls import Control
 from isbjorn.core.document.emitter import Emitter
 from isbjorn.core.document.forces import Zone
 from isbjorn.core.document.placed import Marker, place_spec
@@ -144,6 +145,7 @@ class Shot(Part):
     mattes: tuple[Matte, ...] = Field(default=(), max_length=32)
     groups: tuple[Group, ...] = Field(default=(), max_length=32)
     sounds: tuple[Sound, ...] = Field(default=(), max_length=8)
+    controls: tuple[Control, ...] = Field(default=(), max_length=32)
     links: tuple[Link, ...] = Field(default=(), max_length=MOST_LINKS, description="Which force reaches which emitter.")
     finish: Finish = Field(default=(), description="What is done to all particles together.")
 
@@ -185,9 +187,9 @@ class Shot(Part):
         return self
 
     @property
-    def things(self) -> tuple[Emitter | Force | Zone | Marker | Lamp | Matte | Group | Sound, ...]:
+    def things(self) -> tuple[Emitter | Force | Zone | Marker | Lamp | Matte | Group | Sound | Control, ...]:
         """Everything with an id."""
-        return (*self.placed, *self.groups, *self.sounds)
+        return (*self.placed, *self.groups, *self.sounds, *self.controls)
 
     @property
     def placed(self) -> tuple[Emitter | Force | Zone | Marker | Lamp | Matte, ...]:

@@ -12,9 +12,11 @@ export type Matte = Schemas['Matte'];
 export type Group = Schemas['Group'];
 export type SoundThing = Schemas['Sound'];
 export type Wave = Schemas['Wave'];
+export type ControlThing = Schemas['Control'];
+export type Arrivals = Schemas['Arrivals'];
 /** Everything of the cast that has a place. */
 export type Placed = Emitter | Force | Zone | Marker | Lamp | Matte;
-export type Thing = Placed | Group | SoundThing;
+export type Thing = Placed | Group | SoundThing | ControlThing;
 export type Body = Emitter['body'];
 export type BodyKind = Schemas['BodyKind'];
 export type Finish = Emitter['finish'];

@@ -43,6 +43,7 @@
       { title: 'Lights and mattes', rows: [...one('light', shot.lights), ...one('matte', shot.mattes)] },
       { title: 'Groups', rows: one('group', shot.groups) },
       { title: 'Sounds', rows: one('sound', shot.sounds) },
+      { title: 'Controls', rows: one('control', shot.controls) },
     ].filter((group) => group.rows.length > 0);
   });
   interface New {
@@ -59,6 +60,7 @@
       ['light', 'Light'],
       ['matte', 'Matte'],
       ['group', 'Group'],
+      ['control', 'Control'],
     ] as const
   ).map(([kind, name]) => ({ kind, name, icon: kind }));
   /** Forces as the registry has them, by their groups in the menu. */
@@ -72,6 +74,13 @@
   });
 
   let sounds = $state<FileButton>();
+  let midi = $state<FileButton>();
+  async function takeMidi(file: File): Promise<void> {
+    const url = `/api/shots/${desk.id}/midi?name=${encodeURIComponent(file.name)}`;
+    const found = await upload<{ taken: string[] }>('POST', url, file);
+    await desk.reload();
+    notices.say(`Taken from ${file.name}: ${found.taken.join('; ')}.`);
+  }
   async function addSound(media: string): Promise<void> {
     const path = { shot_id: desk.id };
     await got(api.POST('/api/shots/{shot_id}/sounds', { params: { path }, body: { media } }));
@@ -127,6 +136,9 @@
         <DropdownMenu.Item class={item} onSelect={() => sounds?.choose()}
           ><Icon name="sound" /> Sound …</DropdownMenu.Item
         >
+        <DropdownMenu.Item class={item} onSelect={() => midi?.choose()}
+          ><Icon name="control" /> Controls from MIDI …</DropdownMenu.Item
+        >
         {#if shot.plate}
           <DropdownMenu.Item class={item} onSelect={() => void addSound('').catch(notices.trouble)}
             ><Icon name="sound" /> Sound of the plate</DropdownMenu.Item
@@ -137,6 +149,7 @@
   </DropdownMenu.Root>
 </div>
 
+<FileButton bind:this={midi} label="MIDI file" accept=".mid,.midi" ontake={takeMidi} />
 <FileButton bind:this={sounds} label="Sound file" accept={SOUNDS} ontake={takeSound} />
 <ul class="px-2 pb-2">
   {#each rows as group (group.title)}
@@ -202,7 +215,7 @@
                       >Copy with its forces</DropdownMenu.Item
                     >
                   {/if}
-                  {#if chosen.kind !== 'group' && chosen.kind !== 'sound'}
+                  {#if !['group', 'sound', 'control'].includes(chosen.kind)}
                     {#each [['across', 'Mirror left and right'], ['up', 'Mirror up and down']] as const as [axis, word] (axis)}
                       <DropdownMenu.Item
                         class={item}

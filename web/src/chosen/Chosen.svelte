@@ -1,8 +1,9 @@
 <script lang="ts">
-  import type { Group, Lamp, Marker, Matte, SoundThing, Zone } from '../api/client';
+  import type { ControlThing, Group, Lamp, Marker, Matte, SoundThing, Zone } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import Fields from '../ui/Fields.svelte';
   import { place, tied } from './fields';
+  import ControlFields from './ControlFields.svelte';
   import EmitterFields from './EmitterFields.svelte';
   import ForceFields from './ForceFields.svelte';
   import GroupFields from './GroupFields.svelte';
@@ -25,6 +26,7 @@
     matte: 'matte',
     group: 'group',
     sound: 'sound',
+    control: 'control',
   };
   const name = $derived(
     desk.thing?.name ?? (desk.chosen.kind === 'plate' ? (desk.shot?.plate?.name ?? 'Plate') : 'Shot'),
@@ -62,6 +64,8 @@
       <GroupFields {desk} group={desk.thing as Group} />
     {:else if desk.chosen.kind === 'sound' && desk.thing}
       <SoundFields {desk} sound={desk.thing as SoundThing} />
+    {:else if desk.chosen.kind === 'control' && desk.thing}
+      <ControlFields {desk} control={desk.thing as ControlThing} />
     {:else if desk.chosen.kind === 'plate' && desk.shot?.plate}
       <PlateFields {desk} plate={desk.shot.plate} {onplate} />
     {:else}

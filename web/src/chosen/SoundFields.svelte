@@ -3,6 +3,7 @@
   import { listening } from '../state/listening.svelte';
   import type { Desk } from '../state/desk.svelte';
   import { ledBy } from '../strip/led';
+  import Led from './Led.svelte';
   import Fields from '../ui/Fields.svelte';
 
   let { desk, sound }: { desk: Desk; sound: SoundThing } = $props();
@@ -25,23 +26,8 @@
       : ''}
   </p>
 {/if}
-{#if led.length}
-  <p class="pt-1 text-soft">It leads</p>
-  <ul>
-    {#each led as one (one.path)}
-      <li class="flex h-[26px] items-center justify-between border-b border-line">
-        <button
-          class="truncate text-left hover:text-aurora"
-          onclick={() => (desk.tools.graph = one.path)}
-          title="Its graph, under the waveform">{one.name}</button
-        >
-        <span class="text-[11.5px] text-soft">{one.what}</span>
-      </li>
-    {/each}
-  </ul>
-{:else}
-  <p class="pt-2 leading-snug text-soft">
-    It leads nothing yet: press the lamps beside any number, and choose Sound under Source; or let a burst be
-    born at its onsets or beats.
-  </p>
-{/if}
+<Led
+  {desk}
+  {led}
+  none="It leads nothing yet: press the lamps beside any number, and choose Sound under Source; or let a burst be born at its onsets or beats."
+/>

@@ -24,7 +24,14 @@ class Listening {
 
   /** What the waveform of a sound, and all that is heard, hang on. */
   private static told(shot: Shot): string {
-    const sounds = shot.sounds.map(({ name: _, ...rest }) => rest);
+    const sounds = shot.sounds.map((one) => [
+      one.digest,
+      one.on,
+      one.of_plate,
+      one.offset_s,
+      one.gain_db,
+      one.heard,
+    ]);
     const plate = shot.plate && [shot.plate.media, shot.plate.offset_s, shot.plate.on, shot.plate.beyond];
     return JSON.stringify([sounds, plate, shot.rate, shot.first_frame, shot.last_frame]);
   }

@@ -104,7 +104,7 @@ class Specs {
               : p.type === 'integer' || p.type === 'number'
                 ? 'plain'
                 : p.type === 'string' && p.const === undefined
-                  ? p.pattern
+                  ? p.pattern?.startsWith('^#')
                     ? 'colour'
                     : 'text'
                   : null;

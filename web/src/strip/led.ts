@@ -8,24 +8,28 @@ export interface Led {
   what: string;
 }
 
-/** The numbers, and the bursts, that a sound leads. */
-export function ledBy(shot: Shot, sound: string): Led[] {
+/** The numbers, and the bursts, that a sound or a control leads. */
+export function ledBy(shot: Shot, id: string): Led[] {
   const found: Led[] = [];
   const walk = (value: unknown, path: string, owner: string): void => {
     if (typeof value !== 'object' || value === null) return;
     const number = value as Partial<NumberValue>;
     if ('over_life_to' in value) {
-      if (number.source?.sound === sound)
+      if (number.source && (number.source.sound === id || number.source.thing === `${id}.value`))
         found.push({
           path,
           name: `${owner}: ${specs.labelAt(shot, path).toLowerCase()}`,
-          what: number.source.hears.what,
+          what: number.source.sound
+            ? number.source.hears.what
+            : number.source.combine === 'add'
+              ? 'added'
+              : 'multiplied',
         });
       return;
     }
     if ('times' in value && 'sound' in value) {
       const burst = value as Shot['emitters'][number]['bursts'][number];
-      if (burst.sound === sound) found.push({ path, name: `${owner}: burst`, what: burst.on });
+      if (burst.sound === id) found.push({ path, name: `${owner}: burst`, what: burst.on });
       return;
     }
     for (const [key, one] of Object.entries(value)) walk(one, `${path}/${key}`, owner);

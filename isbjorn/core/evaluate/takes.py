@@ -1,0 +1,51 @@
+"""Performances: values as they arrived, on the lattice, and as keys."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from isbjorn.core.arrays import Doubles
+from isbjorn.core.document.controls import Incoming
+from isbjorn.core.document.values import Key
+from isbjorn.core.evaluate.keys import keys_through
+
+
+def on_lattice(times: Doubles, values: Doubles, begin_s: float, end_s: float, hz: int) -> tuple[Doubles, Doubles]:
+    """What a control was at each lattice step from begin to end: moments s (m,), and the last value that had arrived by then, (m,).
+
+    times s (n,), which do not fall, values (n,); before the first arrival it is that one's value.
+    """
+    first, last = math.ceil(begin_s * hz - 1e-9), math.floor(end_s * hz + 1e-9)
+    steps = np.arange(first, max(first, last) + 1) / hz
+    at = np.clip(np.searchsorted(times, steps + 1e-9, "right") - 1, 0, len(times) - 1)
+    return steps, values[at]
+
+
+def performed(
+    times: Doubles, arrived: Doubles, incoming: Incoming, span: tuple[float, float], hz: int
+) -> tuple[Doubles, Doubles]:
+    """A performance on the lattice over a span of shot time: scaled to [0, 1], and smoothed."""
+    steps, raw = on_lattice(times, arrived, *span, hz)
+    values = np.array([incoming.scaled(value) for value in raw])
+    if incoming.smooth_s > 0:
+        share = 1 - math.exp(-1 / (incoming.smooth_s * hz))
+        for i in range(1, len(values)):
+            values[i] = values[i - 1] + (values[i] - values[i - 1]) * share
+    return steps, values
+
+
+def as_keys(steps: Doubles, values: Doubles, tolerance: float) -> tuple[Key, ...]:
+    """A performance as few keys, within a tolerance of each of its steps."""
+    if len(steps) < 2:
+        return tuple(Key(at_s=float(t), value=float(v)) for t, v in zip(steps, values, strict=True))
+    return keys_through(steps, values[:, None], tolerance)[0]
+
+
+def spliced(old: tuple[Key, ...], new: tuple[Key, ...]) -> tuple[Key, ...]:
+    """Keys with those of a performance in place of what lay within its span."""
+    if not new:
+        return old
+    begin, end = new[0].at_s, new[-1].at_s
+    return (*(k for k in old if k.at_s < begin - 1e-6), *new, *(k for k in old if k.at_s > end + 1e-6))

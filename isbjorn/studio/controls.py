@@ -1,0 +1,195 @@
+"""Controls in the studio: what arrives, performances recorded as keys, MIDI files."""
+
+from __future__ import annotations
+
+import secrets
+import threading
+import time
+from dataclasses import dataclass
+from typing import Annotated
+
+import numpy as np
+from fastapi import APIRouter, Depends, Query, Request
+from fastapi.concurrency import run_in_threadpool
+from pydantic import BaseModel, Field
+
+from isbjorn.core.document import Control, Number, Shot
+from isbjorn.core.document.files import parse_shot
+from isbjorn.core.errors import IsbjornError
+from isbjorn.core.evaluate.takes import as_keys, performed, spliced
+from isbjorn.studio.apart import apart
+from isbjorn.studio.context import Id, Studio, studio_of
+from isbjorn.studio.incoming import Log
+from isbjorn.studio.shots import ShotState, told
+from isbjorn.studio.uploads import body_of
+
+router = APIRouter(prefix="/api", tags=["controls"])
+Here = Annotated[Studio, Depends(studio_of)]
+_LARGEST_MIDI, _MOST_TAKES, _MOST_LANES = 8 << 20, 4, 8
+# A take comes so near to what was performed, of 0 to 1.
+_NEAR = 0.004
+
+
+class Arriving(BaseModel):
+    """The last number that came to an address."""
+
+    address: str
+    value: float
+    ago_s: float
+    count: int = Field(description="How many came.")
+
+
+class Arrivals(BaseModel):
+    """What controllers and trackers send; the latest first."""
+
+    host: str
+    port: int = Field(description="Of OSC over UDP; 0: it is not listened for.")
+    bad: int = Field(description="Packets that were none.")
+    dropped: int = Field(description="Packets beyond what is taken in a second.")
+    arrived: list[Arriving]
+
+
+class NewTake(BaseModel):
+    """A performance that begins: at a moment of shot time, of some controls."""
+
+    at_s: float = Field(ge=-86_400, le=86_400)
+    controls: list[str] = Field(min_length=1, max_length=32)
+
+
+class Take(BaseModel):
+    """A performance that is recorded."""
+
+    id: str
+
+
+class Taken(BaseModel):
+    """The shot with a performance as keys, and that in words."""
+
+    state: ShotState
+    taken: list[str]
+
+
+@dataclass
+class _Running:
+    shot: int
+    at_s: float
+    controls: list[str]
+    log: Log
+
+
+class Takes:
+    """Performances that are recorded now, by their ids; the oldest is given up when there are too many."""
+
+    def __init__(self) -> None:
+        self._running: dict[str, _Running] = {}
+        self._lock = threading.Lock()
+
+    def begin(self, studio: Studio, running: _Running) -> str:
+        """Keep one; its id."""
+        name = secrets.token_hex(6)
+        with self._lock:
+            while len(self._running) >= _MOST_TAKES:
+                studio.inbox.stop(self._running.pop(next(iter(self._running))).log)
+            self._running[name] = running
+        return name
+
+    def end(self, studio: Studio, shot_id: int, name: str) -> _Running:
+        """One that ends. Raises IsbjornError when there is none."""
+        with self._lock:
+            found = self._running.pop(name, None)
+        if found is None or found.shot != shot_id:
+            raise IsbjornError("this take is not recorded any more.", name, "Record it once more.")
+        studio.inbox.stop(found.log)
+        return found
+
+
+_takes = Takes()
+
+
+@router.get("/incoming")
+def incoming(studio: Here) -> Arrivals:
+    """What arrives from controllers and trackers."""
+    box, now = studio.inbox, time.monotonic()
+    arrived = [
+        Arriving(address=address, value=one.value, ago_s=round(now - one.at, 3), count=one.count)
+        for address, one in reversed(list(box.latest.items()))
+    ]
+    return Arrivals(host=box.host, port=box.port, bad=box.bad, dropped=box.dropped, arrived=arrived[:64])
+
+
+@router.post("/shots/{shot_id}/takes", status_code=201)
+def begin_take(studio: Here, shot_id: Id, body: NewTake) -> Take:
+    """Record what arrives for some controls from now on, which is a moment of shot time."""
+    known = {one.id: one for one in studio.store.document(shot_id).controls}
+    for name in body.controls:
+        if name not in known:
+            raise IsbjornError("there is no such control in the cast.", name, "Choose another.")
+        if not known[name].comes_from.address:
+            raise IsbjornError("nothing moves this control.", known[name].name, "Let it learn an address first.")
+    running = _Running(shot_id, body.at_s, body.controls, studio.inbox.record())
+    return Take(id=_takes.begin(studio, running))
+
+
+@router.delete("/shots/{shot_id}/takes/{take_id}")
+def end_take(studio: Here, shot_id: Id, take_id: str) -> Taken:
+    """End a performance: it becomes keys of its controls, in place of those within its span."""
+    found = _takes.end(studio, shot_id, take_id)
+    lasted = time.monotonic() - found.log.began
+    words = []
+    with studio.store.edit(shot_id, "Take") as box:
+        shot: Shot = box[0]
+        controls = []
+        for control in shot.controls:
+            lane = found.log.lanes.get(control.comes_from.address)
+            if control.id not in found.controls or not lane:
+                controls.append(control)
+                continue
+            made = _performed(shot, control, np.array(lane), found.log.began, found.at_s, lasted)
+            words.append(f"{control.name}: {len(lane):,} values as {len(made)} keys")
+            keys = spliced(control.value.keys, made)
+            controls.append(control.model_copy(update={"value": control.value.model_copy(update={"keys": keys})}))
+        if not words:
+            raise IsbjornError(
+                "nothing arrived while it was recorded.", "take", "Move the control, and record it once more."
+            )
+        box[0] = parse_shot(shot.model_copy(update={"controls": tuple(controls)}).model_dump(mode="json"))
+    return Taken(state=told(studio, shot_id), taken=words)
+
+
+def _performed(shot: Shot, control: Control, lane: np.ndarray, began: float, at_s: float, lasted: float):  # type: ignore[no-untyped-def]
+    """Keys of what arrived (n, 2): monotonic seconds and values."""
+    span = (max(0.0, at_s), min(float(shot.length_s), at_s + lasted))
+    times = lane[:, 0] - began + at_s
+    steps, values = performed(times, lane[:, 1], control.comes_from, span, shot.simulation_rate)
+    return as_keys(steps, values, _NEAR)
+
+
+@router.post("/shots/{shot_id}/midi")
+async def take_midi(
+    studio: Here, shot_id: Id, request: Request, name: Annotated[str, Query(min_length=1, max_length=200)]
+) -> Taken:
+    """Make controls of a MIDI file, one of each controller, bend and channel of notes; the body is the file."""
+    content = await body_of(request, _LARGEST_MIDI, name)
+    return await run_in_threadpool(_take_midi, studio, shot_id, content, name)
+
+
+def _take_midi(studio: Studio, shot_id: int, content: bytes, name: str) -> Taken:
+    lanes = apart("isbjorn.core.media.midi:read_midi", content, where=name)
+    words: list[str] = []
+    with studio.store.edit(shot_id, f"From {name[:60]}") as box:
+        shot: Shot = box[0]
+        made = list(shot.controls)
+        taken = {one.name for one in shot.things}
+        for lane, (times, values) in lanes.items():
+            if len(words) == _MOST_LANES or len(made) == 32:
+                break
+            steps, heard = performed(
+                times, values, Control().comes_from, (0.0, float(shot.length_s)), shot.simulation_rate
+            )
+            keys = as_keys(steps, heard, _NEAR)
+            called = next(n for n in (lane, *(f"{lane} {k}" for k in range(2, 99))) if n not in taken)
+            taken.add(called)
+            made.append(Control(name=called[0].upper() + called[1:], value=Number(value=keys[0].value, keys=keys)))
+            words.append(f"{called}, {len(keys)} keys")
+        box[0] = parse_shot(shot.model_copy(update={"controls": tuple(made)}).model_dump(mode="json"))
+    return Taken(state=told(studio, shot_id), taken=words)

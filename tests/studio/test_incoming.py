@@ -1,0 +1,190 @@
+"""Controllers and trackers: real packets over the loopback, recorded as keys; and whatever else comes to the port."""
+
+from __future__ import annotations
+
+import os
+import random
+import socket
+import threading
+import time
+import unittest
+from unittest import mock
+
+import mido
+import numpy as np
+from pythonosc.osc_message_builder import OscMessageBuilder
+from pythonosc.udp_client import SimpleUDPClient
+
+from isbjorn import standins
+from isbjorn.core.errors import IsbjornError
+from isbjorn.core.evaluate.curves import along
+from isbjorn.studio import incoming
+from isbjorn.studio.incoming import Inbox, listening
+from tests.core.test_controls import Midi
+from tests.core.test_farm import free_port
+from tests.studio.in_studio import InStudio
+
+
+def message(address: str, *values: object) -> bytes:
+    made = OscMessageBuilder(address)
+    for value in values:
+        made.add_arg(value)
+    return made.build().dgram
+
+
+class Listening(unittest.TestCase):
+    def setUp(self) -> None:
+        self.box = Inbox()
+
+    def test_numbers_are_known_by_their_addresses(self) -> None:
+        self.box.take(message("/desk/1", 0.25, 7, "word", 9.5))
+        self.box.take(message("/tuio/2Dcur", "alive", 3))
+        self.box.take(message("/tuio/2Dcur", "set", 3, 0.5, 0.75, 0.0, 0.0, 0.0))
+        found = {address: one.value for address, one in self.box.latest.items()}
+        self.assertEqual(
+            found, {"/desk/1": 0.25, "/desk/1#2": 7, "/desk/1#3": 9.5, "/tuio/2Dcur/x": 0.5, "/tuio/2Dcur/y": 0.75}
+        )
+
+    def test_a_shower_of_bytes_is_counted_and_never_raised(self) -> None:
+        rng = random.Random(5)
+        with mock.patch.object(incoming, "_MOST_A_SECOND", 10**6):
+            for _ in range(3000):
+                self.box.take(rng.randbytes(rng.randrange(0, 200)))
+            good = message("/desk/1", 0.5)
+            for _ in range(2000):
+                spoiled = bytearray(good)
+                spoiled[rng.randrange(len(good))] = rng.randrange(256)
+                self.box.take(bytes(spoiled))
+            nested = message("/a", 1.0)
+            for _ in range(300):
+                nested = b"#bundle\0" + bytes(8) + len(nested).to_bytes(4, "big") + nested
+            self.box.take(nested)
+            self.box.take(bytes(9000))
+            self.box.take(message("/nan", float("nan")))
+            self.box.take(message("/large", 1e30))
+        self.assertGreater(self.box.bad, 1000)
+        self.assertLessEqual(len(self.box.latest), 256)
+        self.assertEqual(self.box.latest["/large"].value, 1e6)
+        self.assertNotIn("/nan", self.box.latest)
+
+    def test_more_than_is_taken_in_a_second_is_dropped(self) -> None:
+        packet = message("/desk/1", 0.5)
+        for _ in range(6000):
+            self.box.take(packet)
+        self.assertEqual(self.box.latest["/desk/1"].count, 4000)
+        self.assertEqual(self.box.dropped, 2000)
+
+    def test_addresses_and_logs_are_bounded(self) -> None:
+        log = self.box.record()
+        with mock.patch.object(incoming, "_MOST_KEPT", 500):
+            for n in range(900):
+                self.box.take(message(f"/desk/{n}", 0.5))
+        self.assertEqual((len(self.box.latest), log.count), (256, 500))
+        self.assertNotIn("/desk/0", self.box.latest)
+
+    def test_ports_in_words(self) -> None:
+        self.assertEqual(listening(""), ("127.0.0.1", 0))
+        self.assertEqual(listening("9000"), ("127.0.0.1", 9000))
+        self.assertEqual(listening("0.0.0.0:9000"), ("0.0.0.0", 9000))
+        for text in ("desk", "99999", "host:"):
+            with self.assertRaisesRegex(IsbjornError, "no port"):
+                listening(text)
+
+    def test_one_who_finds_the_port_taken_does_without(self) -> None:
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as other:
+            other.bind(("127.0.0.1", 0))
+            box = Inbox(port=other.getsockname()[1])
+            self.assertEqual(box.port, 0)
+
+
+class Recording(InStudio):
+    def setUp(self) -> None:
+        self.port = free_port()
+        with mock.patch.dict(os.environ, {"ISBJORN_OSC": str(self.port)}):
+            super().setUp()
+        self.desk = SimpleUDPClient("127.0.0.1", self.port)
+
+    def control(self, **more: object) -> str:
+        answer = self.client.post(f"/api/shots/{self.shot}/cast", json={"kind": "control"})
+        self.assertEqual(answer.status_code, 201)
+        made = answer.json()["document"]["controls"][-1]
+        at = len(answer.json()["document"]["controls"]) - 1
+        self.edit(f"/controls/{at}/comes_from", {"address": "/desk/1", **more})
+        return made["id"]
+
+    def arrived(self) -> dict[str, float]:
+        return {one["address"]: one["value"] for one in self.client.get("/api/incoming").json()["arrived"]}
+
+    def wait(self, address: str) -> None:
+        deadline = time.monotonic() + 5
+        while address not in self.arrived():
+            self.assertLess(time.monotonic(), deadline, "it did not arrive")
+            time.sleep(0.02)
+
+    def test_a_performance_becomes_keys(self) -> None:
+        control = self.control(low=0, high=127)
+        self.desk.send_message("/desk/1", 0)
+        self.wait("/desk/1")
+        found = self.client.get("/api/incoming").json()
+        self.assertEqual((found["host"], found["port"], found["bad"]), ("127.0.0.1", self.port, 0))
+        take = self.client.post(f"/api/shots/{self.shot}/takes", json={"at_s": 0.5, "controls": [control]}).json()["id"]
+        began, sent = time.monotonic(), []
+        while time.monotonic() - began < 1.2:
+            t = time.monotonic() - began
+            value = 64 + 60 * np.sin(4 * t)
+            self.desk.send_message("/desk/1", float(value))
+            sent.append((t, value / 127))
+            time.sleep(0.01)
+        answer = self.client.delete(f"/api/shots/{self.shot}/takes/{take}")
+        self.assertEqual(answer.status_code, 200, answer.text[:300])
+        self.assertRegex(answer.json()["taken"][0], r"Control: \d+ values as \d+ keys")
+        keys = self.studio_shot().controls[0].value.keys
+        self.assertAlmostEqual(keys[0].at_s, 0.5, delta=0.02)
+        self.assertAlmostEqual(keys[-1].at_s, 1.7, delta=0.15)
+        self.assertLess(len(keys), len(sent))
+        times, values = (np.array(column) for column in zip(*sent, strict=True))
+        # As it was played, but for the moments between two messages and the way to the port.
+        off = np.abs(along(keys, times[5:] + 0.5) - values[5:])
+        self.assertLess(float(np.median(off)), 0.03)
+        self.client.post(f"/api/shots/{self.shot}/undo")
+        self.assertEqual(self.studio_shot().controls[0].value.keys, ())
+        self.assertEqual(self.client.delete(f"/api/shots/{self.shot}/takes/{take}").status_code, 422)
+
+    def studio_shot(self):  # type: ignore[no-untyped-def]
+        return self.app.state.studio.store.document(self.shot)
+
+    def test_a_take_of_nothing_is_refused(self) -> None:
+        url = f"/api/shots/{self.shot}/takes"
+        self.assertIn("no such control", self.problem(self.client.post(url, json={"at_s": 0, "controls": ["x"]})))
+        control = self.control(address="")
+        self.assertIn("nothing moves", self.problem(self.client.post(url, json={"at_s": 0, "controls": [control]})))
+        other = self.control(address="/never")
+        take = self.client.post(url, json={"at_s": 0, "controls": [other]}).json()["id"]
+        self.assertIn("nothing arrived", self.problem(self.client.delete(f"{url}/{take}")))
+
+    def test_the_stand_ins_send_what_devices_would(self) -> None:
+        for send, addresses in (
+            (standins.faders, ("/desk/1", "/desk/4")), (standins.walker, ("/tuio/2Dcur/x", "/walker", "/walker#2")),
+        ):  # fmt: skip
+            one = threading.Thread(target=send, args=("127.0.0.1", self.port, 0.5))
+            one.start()
+            for address in addresses:
+                self.wait(address)
+            one.join()
+        self.assertEqual(self.client.get("/api/incoming").json()["bad"], 0)
+
+    def test_a_midi_file_becomes_controls(self) -> None:
+        content = Midi.file(
+            mido.Message("control_change", control=1, value=0, time=0),
+            mido.Message("control_change", control=1, value=127, time=480),
+            mido.Message("note_on", note=60, velocity=127, time=240), mido.Message("note_off", note=60, time=240),
+        )  # fmt: skip
+        answer = self.client.post(f"/api/shots/{self.shot}/midi?name=a.mid", content=content)
+        self.assertEqual(answer.status_code, 200, answer.text[:300])
+        controls = {one.name: one.value for one in self.studio_shot().controls}
+        self.assertEqual(sorted(controls), ["Controller 1, channel 1", "Notes, channel 1", "Pitch, channel 1"])
+        values = along(controls["Controller 1, channel 1"].keys, np.array([0.2, 0.48, 0.52, 1.5]))
+        np.testing.assert_allclose(values, [0, 0, 1, 1], atol=0.01)
+        self.assertIn(
+            "no MIDI file", self.problem(self.client.post(f"/api/shots/{self.shot}/midi?name=a.mid", content=b"x"))
+        )

@@ -1,0 +1,84 @@
+<script lang="ts">
+  import type { ControlThing } from '../api/client';
+  import { arriving } from '../state/arriving.svelte';
+  import type { Desk } from '../state/desk.svelte';
+  import { ledBy } from '../strip/led';
+  import Fields from '../ui/Fields.svelte';
+  import Section from '../ui/Section.svelte';
+  import Switch from '../ui/Switch.svelte';
+  import Led from './Led.svelte';
+
+  let { desk, control }: { desk: Desk; control: ControlThing } = $props();
+  const path = $derived(desk.path);
+  const led = $derived(ledBy(desk.shot!, control.id));
+  const live = $derived(arriving.valueOf(control));
+  const now = $derived(desk.valueNow(`${path}/value`, control.value));
+  const learning = $derived(arriving.learning === control.id);
+  const following = $derived(arriving.following.includes(control.id));
+  $effect(() => arriving.look(desk));
+  // A take ends where the range does.
+  let last = $state(-Infinity);
+  $effect(() => {
+    const frame = desk.player.frame;
+    if (arriving.take && (frame < last || !desk.player.playing)) void arriving.stop(desk);
+    last = arriving.take ? frame : -Infinity;
+  });
+</script>
+
+<Fields {desk} model="Control" owner={control} {path} only={['value']} />
+<div
+  class="relative my-2 h-2 rounded-full bg-well"
+  role="meter"
+  aria-label="Where it is"
+  aria-valuemin="0"
+  aria-valuemax="1"
+  aria-valuenow={Number(now.toFixed(3))}
+>
+  <span class="absolute inset-y-0 left-0 rounded-full bg-ice" style="width:{100 * now}%"></span>
+  {#if live !== null}<span
+      class="absolute -top-1 h-4 w-[2.5px] rounded bg-dawn"
+      style="left:calc({100 * live}% - 1px)"
+    ></span>{/if}
+</div>
+<Section title="Comes from" first about={control.comes_from.address || 'your hand'}>
+  <Fields {desk} model="Incoming" owner={control.comes_from} path="{path}/comes_from" />
+  <div class="flex flex-wrap gap-1.5 py-1.5">
+    <button
+      class="button h-6! px-2! text-[11.5px]"
+      aria-pressed={learning}
+      onclick={() => arriving.begin(learning ? null : control.id)}
+      >{learning ? 'Move it now …' : 'Learn'}</button
+    >
+    <button
+      class="button h-6! px-2! text-[11.5px] {arriving.take ? 'border-dawn! text-dawn!' : ''}"
+      aria-pressed={arriving.take !== null}
+      disabled={!control.comes_from.address && !arriving.take}
+      title="Plays, and makes keys of what arrives, for all controls that have an address"
+      onclick={() => arriving.record(desk)}>{arriving.take ? 'End the take' : 'Record a take'}</button
+    >
+  </div>
+  <Switch
+    label="Follow"
+    on={following}
+    hint="It goes where its address goes, and stays there. Keys go first."
+    onset={(on) =>
+      (arriving.following = on
+        ? [...arriving.following, control.id]
+        : arriving.following.filter((id) => id !== control.id))}
+  />
+  <p class="py-2 leading-snug text-soft" data-arrivals>
+    {#if !arriving.now?.port}
+      OSC is not listened to here: another studio has the port. <code>ISBJORN_OSC</code> chooses another.
+    {:else}
+      OSC at {arriving.now.host}, UDP port {arriving.now.port}. {arriving.now.arrived.length
+        ? `Last: ${arriving.now.arrived[0]!.address} ${arriving.now.arrived[0]!.value.toFixed(3)}.`
+        : 'Nothing has come yet.'}
+      {arriving.now.bad ? `${arriving.now.bad} packets were none.` : ''}
+    {/if}
+  </p>
+</Section>
+<Led
+  {desk}
+  {led}
+  none="It leads nothing yet: press the lamps beside any number, and choose Number under Source."
+/>
