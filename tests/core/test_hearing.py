@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import struct
 import tempfile
 import unittest
 import wave
@@ -234,6 +235,16 @@ class Driving(unittest.TestCase):
         found = listened(path)
         self.assertEqual((found.rate, found.channels), (RATE, 1))
         self.assertAlmostEqual(analysed(samples_of(path)).onsets[0], 0.5, delta=2e-3)
+        # Of floats, what is no number is silence.
+        floats = clicks([24_000], 1).astype("<f4")
+        floats[40_000:40_010] = np.nan
+        floats[41_000] = np.inf
+        head = struct.pack("<4sI4s4sIHHIIHH4sI", b"RIFF", 36 + floats.nbytes, b"WAVE", b"fmt ", 16, 3, 1, RATE, 4 * RATE, 4, 32,
+                           b"data", floats.nbytes)  # fmt: skip
+        path.write_bytes(head + floats.tobytes())
+        heard = analysed(samples_of(path))
+        self.assertTrue(np.isfinite(heard.rms).all() and np.isfinite(heard.power).all())
+        np.testing.assert_allclose(heard.onsets, [0.5], atol=1e-3)
         (self.folder / "n.wav").write_bytes(b"RIFF none")
         with self.assertRaisesRegex(IsbjornError, "no sound that can be read"):
             listened(self.folder / "n.wav")

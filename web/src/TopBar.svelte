@@ -70,6 +70,12 @@
     ><Icon name={theme.name === 'polar-night' ? 'sun' : 'moon'} /></button
   >
   <button
+    class="quiet"
+    title="The picture alone, in a window of its own: for a second screen"
+    aria-label="Stage"
+    onclick={() => window.open(`/stage/${desk.id}`, `stage-${desk.id}`)}><Icon name="stage" /></button
+  >
+  <button
     class="button"
     aria-pressed={desk.tools.comparing !== null}
     title="Named states of the shot: keep, compare, take up again (V)"

@@ -370,7 +370,10 @@ def measure(sound: Sound, hearing: Hearing, t: Doubles, plate_s: float = 0.0) ->
         return np.full(len(t), silence)
     values = measured(sound, hearing)
     at = (t - begins(sound, plate_s)) * PER_S
-    return np.interp(at, np.arange(len(values)), values, left=silence, right=silence)
+    left = np.clip(np.floor(at).astype(np.int64), 0, len(values) - 1)
+    right = np.minimum(left + 1, len(values) - 1)
+    between = values[left] + np.clip(at - left, 0, 1) * (values[right] - values[left])
+    return np.where((at < 0) | (at > len(values) - 1), silence, between)
 
 
 def begins(sound: Sound, plate_s: float = 0.0) -> float:

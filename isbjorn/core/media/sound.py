@@ -25,6 +25,7 @@ SOUNDS = (".wav", ".flac", ".mp3", ".m4a", ".aac", ".ogg", ".oga", ".opus", ".ai
 _SOUND_FORMATS = FILE_OPTIONS["format_whitelist"] + ",wav,w64,flac,mp3,aac,ogg,aiff"
 SOUND_OPTIONS = {"protocol_whitelist": "file", "format_whitelist": _SOUND_FORMATS}
 _RATES, _USUAL_RATE = (32_000, 44_100, 48_000, 88_200, 96_000), 48_000
+_LOUDEST = 16.0
 # What is looked for before a place, so that a codec has what it builds on.
 _RUN_UP_S = 0.5
 
@@ -132,7 +133,9 @@ class Sound:
 
 
 def _values(frame: Any, channels: int) -> Floats:
-    return np.ascontiguousarray(frame.to_ndarray().reshape(-1, channels), np.float32)
+    """The samples of a piece (n, channels); of files of floats, what is no number is silence, and nothing is beyond measure."""
+    values = np.ascontiguousarray(frame.to_ndarray().reshape(-1, channels), np.float32)
+    return np.clip(np.nan_to_num(values, copy=False, posinf=0.0, neginf=0.0), -_LOUDEST, _LOUDEST)
 
 
 def _zero(container: Any) -> Fraction:

@@ -16,7 +16,7 @@ export interface Command {
   act: () => void;
 }
 
-const plain = ['zone', 'marker', 'light', 'matte', 'group'];
+const plain = ['zone', 'marker', 'light', 'matte', 'group', 'control'];
 
 /** What can be added to the cast, and what it is called. */
 const kinds = (): [string, string][] => [
@@ -184,6 +184,11 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     { group: 'Go to', name: 'Library of emitters', key: 'b', act: () => open('library') },
     { group: 'Go to', name: 'Choose a plate', key: 'p', act: () => open('plate') },
     { group: 'Go to', name: 'Deliver', key: 'd', act: () => open('deliver') },
+    {
+      group: 'Go to',
+      name: 'Stage, in a window of its own',
+      act: () => window.open(`/stage/${desk.id}`, `stage-${desk.id}`),
+    },
     { group: 'Go to', name: 'All projects', act: () => place.go('/') },
     { group: 'Go to', name: 'Keys', key: '?', act: () => open('keys') },
   ];

@@ -1,4 +1,4 @@
-/** Where in the application we are: the page of projects, or a shot. */
+/** Where in the application we are: the page of projects, a shot, or the stage. */
 class Place {
   path = $state(location.pathname);
 
@@ -8,6 +8,11 @@ class Place {
 
   get shot(): number | null {
     const hit = /^\/shots\/(\d+)$/.exec(this.path);
+    return hit ? Number(hit[1]) : null;
+  }
+
+  get stage(): number | null {
+    const hit = /^\/stage\/(\d+)$/.exec(this.path);
     return hit ? Number(hit[1]) : null;
   }
 
