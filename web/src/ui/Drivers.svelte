@@ -20,6 +20,40 @@
   }
   let { desk, label, path, number, spec }: Props = $props();
   let open = $state(false);
+  /** How what is heard is answered, between its lowest and its highest. */
+  const responses: { value: string; label: string; points: [number, number][] | null }[] = [
+    { value: 'straight', label: 'Straight', points: null },
+    {
+      value: 'late',
+      label: 'Late',
+      points: [
+        [0, 0],
+        [0.5, 0.2],
+        [1, 1],
+      ],
+    },
+    {
+      value: 'early',
+      label: 'Early',
+      points: [
+        [0, 0],
+        [0.5, 0.8],
+        [1, 1],
+      ],
+    },
+    {
+      value: 'gate',
+      label: 'Gate at half',
+      points: [
+        [0, 0],
+        [0.45, 0],
+        [0.55, 1],
+        [1, 1],
+      ],
+    },
+  ];
+  const response = (curve: DrivenBy['hears']['curve']): [number, number][] | null =>
+    curve?.points.map((p): [number, number] => [p.at, p.value]) ?? null;
   /** What of a sound leads, to begin with. */
   const HEARS: DrivenBy['hears'] = {
     what: 'level',
@@ -400,6 +434,26 @@
               without={s.hears.what === 'onsets' || s.hears.what === 'beats'
                 ? ['curve', 'scale', 'attack_s']
                 : ['curve']}
+            />
+            <Choice
+              label="Response"
+              value={responses.find(
+                (one) => JSON.stringify(one.points) === JSON.stringify(response(s.hears.curve)),
+              )?.value ?? 'own'}
+              items={s.hears.curve &&
+              !responses.some((one) => JSON.stringify(one.points) === JSON.stringify(response(s.hears.curve)))
+                ? [...responses, { value: 'own', label: 'Its own curve' }]
+                : responses}
+              hint="What from … to comes to on its way."
+              onset={(v) => {
+                const points = responses.find((one) => one.value === v)?.points;
+                if (points !== undefined)
+                  put(
+                    'source/hears/curve',
+                    points && { points: points.map(([at, value]) => ({ at, value })) },
+                    'response',
+                  );
+              }}
             />
             <button
               class="my-1 text-[11.5px] text-soft hover:text-word"
