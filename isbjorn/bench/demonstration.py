@@ -57,13 +57,13 @@ def shot_ms(folder: Path) -> dict[str, dict[str, float]]:
 
 
 def demo_deliver_fps(folder: Path) -> dict[str, dict[str, dict[str, float]]]:
-    """Frames a second of each shot as PNG and H.264 (see `delivered_fps`)."""
+    """Frames a second of each shot as PNG, EXR, H.264 and ProRes (see `delivered_fps`)."""
     found = {}
     for _, shot in _shots(folder):
         with tempfile.TemporaryDirectory() as place:
             plates = partial(shared_plates, folder)
             first = max(shot.first_frame, min(shot.first_frame + _AT, shot.last_frame - 144))
-            found[shot.name] = delivered_fps(shot, Path(place), plates, ("png8", "mp4"), first)
+            found[shot.name] = delivered_fps(shot, Path(place), plates, ("png8", "exr-half", "mp4", "prores-hq"), first)
     return found
 
 
