@@ -59,7 +59,10 @@ class Wave(BaseModel):
 
 def _listen(studio: Studio, path: Path, name: str) -> tuple[str, float, float, int]:
     """Listen to a file in a process with limits: its digest, its seconds, its tempo, how many onsets it has."""
-    digest = digest_of(path)
+    try:
+        digest = digest_of(path)
+    except (OSError, ValueError) as error:
+        raise IsbjornError(f"it cannot be read ({error}).", name, "Put it back, or choose another.") from None
     seconds, tempo, onsets = apart(
         "isbjorn.core.media.sound:prepared", str(path), digest, str(studio.store.heard_folder), HEARD_BYTES,
         where=name, seconds=_SECONDS, megabytes=_MEGABYTES,
@@ -142,7 +145,11 @@ def wave(studio: Here, shot_id: Id, sound_id: str, places: Annotated[int, Query(
     )  # fmt: skip
 
 
-@router.get("/shots/{shot_id}/audio", responses={200: {"content": {"audio/wav": {}}}}, response_class=Response)
+@router.get(
+    "/shots/{shot_id}/audio",
+    responses={200: {"content": {"audio/wav": {}}}, 204: {"description": "Nothing is heard."}},
+    response_class=Response,
+)
 def audio(studio: Here, shot_id: Id) -> Response:
     """All that is heard over a shot, as WAV of 16 bits; nothing, if there is nothing."""
     shot = studio.store.document(shot_id)

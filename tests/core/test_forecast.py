@@ -19,7 +19,7 @@ from isbjorn.studio.preview import Preview, Wish, digest_of
 from isbjorn.studio.store import Store
 from tests.painted import demonstration
 
-_WIDTH, _TRIES = 784, 4
+_WIDTH, _TRIES = 784, 6
 
 
 def cost(shot: Shot, frame: int = 50) -> Forecast:

@@ -7,6 +7,8 @@ import unittest
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
+from unittest import mock
+from weakref import WeakSet
 
 import numpy as np
 from pxr import Gf, Usd, UsdGeom, Vt
@@ -18,6 +20,7 @@ from isbjorn.core.document.files import parse_shot
 from isbjorn.core.document.recording import Recording
 from isbjorn.core.emit.recorded import recorded_of, save_recorded
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.evaluate import outside
 from isbjorn.core.evaluate.outside import digest_of
 from isbjorn.core.frame import render_frame
 from isbjorn.core.inspect.guides import guides
@@ -216,6 +219,8 @@ class Refused(Folder):
                 take_points([str(self.folder / name)], shot.model_dump_json(), str(self.folder))
 
     def test_a_file_that_changed_or_went(self) -> None:
+        # Readers of other tests may be there still.
+        self.enterContext(mock.patch.object(outside, "_FINDERS", WeakSet()))
         save_recorded(recorded([sample(0, [1], [0]), sample(1, [1], [9])]), self.folder / "r.npz")
         emitter = {"recording": {"media": str(self.folder / "r.npz"), "digest": "0" * 64}}
         with self.assertRaisesRegex(IsbjornError, "another file"):
