@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { onDestroy } from 'svelte';
+  import { onDestroy, onMount } from 'svelte';
   import { SvelteSet } from 'svelte/reactivity';
   import { api, got } from '../api/client';
   import { listening } from '../state/listening.svelte';
@@ -53,7 +53,7 @@
     if (set.length > 1 && at >= 0) void bring(set[(at + by + set.length) % set.length]!);
   }
 
-  $effect(() => {
+  onMount(() => {
     void bring(id);
     void got(api.GET('/api/projects')).then(
       (projects) => {
@@ -114,7 +114,7 @@
 
 <main class="fixed inset-0 bg-black" class:cursor-none={!stirred} data-stage={now?.id ?? ''}>
   <h1 class="sr-only">Stage: {now?.name ?? ''}</h1>
-  {#each scenes as scene (scene.id)}
+  {#each scenes as scene (scene)}
     <Screen {scene} shown={scene === now} seconds={CROSS_S} />
   {/each}
   <div
