@@ -26,6 +26,7 @@ from isbjorn.core.media.whole import replace_whole
 from isbjorn.core.simulate.handing import Shelves
 from isbjorn.studio.hands import Hands
 from isbjorn.studio.incoming import Inbox, listening
+from isbjorn.studio.outgoing import telling
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Preview
 from isbjorn.studio.store import Locked, Store
@@ -94,6 +95,7 @@ class Studio:
         self.preview = Preview(self.plates, shelves=shelves)
         self.hands = Hands(self.store.folder)
         self.inbox = Inbox(*listening(os.environ.get("ISBJORN_OSC", "")))
+        self.outbox = telling(os.environ.get("ISBJORN_OSC_OUT", ""))
         self.engine = ThreadPoolExecutor(max_workers=6, thread_name_prefix="engine")
         self._listeners: dict[int, list[Callable[[], object]]] = defaultdict(list)
         self._stamps: dict[int, int] = defaultdict(int)
@@ -181,6 +183,7 @@ class Studio:
 
     def close(self) -> None:
         self.inbox.close()
+        self.outbox.close()
         self.hands.close()
         self.engine.shutdown(wait=False, cancel_futures=True)
         self.store.engine.dispose()

@@ -28,14 +28,14 @@ HOST, PORT = "127.0.0.1", 8331
 logging.getLogger().addFilter(lambda record: "pythonosc" not in record.pathname)
 
 
-def listening(text: str) -> tuple[str, int]:
+def listening(text: str, where: str = "ISBJORN_OSC") -> tuple[str, int]:
     """Host and port of `PORT` or `HOST:PORT`; without a host the loopback, port 0 for none. Raises IsbjornError for other words."""
     host, _, port = text.rpartition(":")
     if not text:
         return HOST, 0
     if not port.isascii() or not port.isdigit() or int(port) > 65_535:
         raise IsbjornError(
-            f"'{text[:60]}' is no port.", "ISBJORN_OSC", f"Write {PORT}, or 0.0.0.0:{PORT} for all of the network."
+            f"'{text[:60]}' is no port.", where, f"Write {PORT}, or 0.0.0.0:{PORT} for all of the network."
         )
     return host or HOST, int(port)
 

@@ -400,6 +400,8 @@ class Viewer:
             computed=self.studio.preview.computed(digest, wish),
             figures=shown.figures,
         )
+        if self.playing is not None:
+            self.studio.outbox.tell(self.shot_id, wish.frame, shown.figures)
         await self.socket.send_bytes(packed(header, shown.jpeg))
 
     async def _problem(self, error: IsbjornError) -> None:

@@ -70,6 +70,10 @@ class Figures(BaseModel):
     refused: dict[str, int]
     ms: float
     memory_bytes: int
+    born: int = Field(default=0, description="Of those alive, how many were born within the last second.")
+    centre: tuple[float, float] = Field(
+        default=(0.0, 0.0), description="The mean of their places, px from the picture's centre."
+    )
     reach: int | None = Field(default=None, description="The frame up to which the states of crowds are kept.")
 
 
@@ -79,6 +83,14 @@ def reach_of(solver: Solver) -> int | None:
     if reached_s is None:
         return None
     return min(shot.last_frame, max(shot.first_frame, shot.first_frame + int(reached_s * float(shot.frame_rate))))
+
+
+def _centre(places: Floats) -> tuple[float, float]:
+    """The mean of places (n, 3), in px; the picture's centre of none."""
+    if len(places) == 0:
+        return 0.0, 0.0
+    x, y = places[:, :2].mean(axis=0, dtype=np.float64)
+    return round(float(x), 2), round(float(y), 2)
 
 
 @dataclass(frozen=True)
@@ -253,6 +265,8 @@ class Preview:
             refused=layers.particles.refused,
             ms=round((time.perf_counter() - start) * 1e3, 2),
             memory_bytes=resident_bytes(),
+            born=int(np.count_nonzero(layers.particles.age < 1)),
+            centre=_centre(layers.particles.position),
             reach=reach_of(solver),
         )
         shown = Shown(jpeg, figures, rgb.shape[1], rgb.shape[0])

@@ -15,6 +15,11 @@ class Stage(Looking):
         self.page.open(f"/stage/{self.shot}")
         self.page.until(lambda: self.shown() == str(self.shot), "the stage stayed dark")
 
+    def tearDown(self) -> None:
+        super().tearDown()
+        # It would play on.
+        self.page.open("/")
+
     def shown(self) -> str:
         seen = [c for c in self.page.all("canvas[data-scene]") if float(c.value_of_css_property("opacity")) == 1]
         return (seen[-1].get_attribute("data-scene") or "") if seen else ""
@@ -27,7 +32,7 @@ class Stage(Looking):
         self.page.until(lambda: self.frame() > first + 3, "it does not play")
         body = self.page.find("body")
         body.send_keys(" ")
-        self.page.until(lambda: "frozen" in self.page.find("[data-told]").text)
+        self.page.until(lambda: self.page.all('[data-frozen="true"]'))
         still = self.frame()
         self.assertFalse(self.page.driver.execute_async_script("setTimeout(arguments[0], 600)"))
         self.assertEqual(self.frame(), still)

@@ -13,16 +13,18 @@ from unittest import mock
 import mido
 import numpy as np
 from pythonosc.osc_message_builder import OscMessageBuilder
+from pythonosc.osc_packet import OscPacket
 from pythonosc.udp_client import SimpleUDPClient
 
 from isbjorn import standins
+from isbjorn.core import Solver
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.curves import along
 from isbjorn.studio import incoming
 from isbjorn.studio.incoming import Inbox, listening
 from tests.core.test_controls import Midi
 from tests.core.test_farm import free_port
-from tests.studio.in_studio import InStudio
+from tests.studio.in_studio import InStudio, Looking
 
 
 def message(address: str, *values: object) -> bytes:
@@ -187,4 +189,33 @@ class Recording(InStudio):
         np.testing.assert_allclose(values, [0, 0, 1, 1], atol=0.01)
         self.assertIn(
             "no MIDI file", self.problem(self.client.post(f"/api/shots/{self.shot}/midi?name=a.mid", content=b"x"))
+        )
+
+
+class Telling(Looking):
+    """Figures of particles, while a shot plays."""
+
+    def setUp(self) -> None:
+        self.heard = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        self.heard.bind(("127.0.0.1", 0))
+        self.heard.settimeout(20)
+        self.addCleanup(self.heard.close)
+        with mock.patch.dict(os.environ, {"ISBJORN_OSC_OUT": f"127.0.0.1:{self.heard.getsockname()[1]}"}):
+            super().setUp()
+
+    def test_lights_can_follow_the_particles(self) -> None:
+        shot = self.app.state.studio.store.document(self.shot)
+        with self.looking() as live:
+            live.send_json({"kind": "play", "frame": 30, "first": 0, "last": 49, "width": 160})
+            header, _ = self.picture(live)
+            while not header["playing"]:
+                header, _ = self.picture(live)
+            content, _ = self.heard.recvfrom(9000)
+        told = {m.message.address: m.message.params for m in OscPacket(content).messages}
+        frame = told[f"/isbjorn/{self.shot}/frame"][0]
+        particles = Solver(shot).at(frame)
+        self.assertEqual(told[f"/isbjorn/{self.shot}/alive"], [len(particles)])
+        self.assertEqual(told[f"/isbjorn/{self.shot}/born"], [int((particles.age < 1).sum())])
+        np.testing.assert_allclose(
+            told[f"/isbjorn/{self.shot}/centre"], particles.position[:, :2].mean(axis=0), atol=0.02
         )

@@ -81,12 +81,12 @@
     await desk.reload();
     notices.say(`Taken from ${file.name}: ${found.taken.join('; ')}.`);
   }
-  async function addSound(media: string): Promise<void> {
+  function addSound(media: string): Promise<void> {
     const path = { shot_id: desk.id };
-    await got(api.POST('/api/shots/{shot_id}/sounds', { params: { path }, body: { media } }));
-    await desk.reload();
-    const last = desk.shot?.sounds.at(-1);
-    if (last) desk.chosen = { kind: 'sound', id: last.id };
+    return desk.act(
+      () => got(api.POST('/api/shots/{shot_id}/sounds', { params: { path }, body: { media } })),
+      true,
+    );
   }
   async function takeSound(file: File): Promise<void> {
     const url = `/api/projects/${desk.state?.project_id ?? 0}/sounds?name=${encodeURIComponent(file.name)}`;
@@ -140,7 +140,7 @@
           ><Icon name="control" /> Controls from MIDI …</DropdownMenu.Item
         >
         {#if shot.plate}
-          <DropdownMenu.Item class={item} onSelect={() => void addSound('').catch(notices.trouble)}
+          <DropdownMenu.Item class={item} onSelect={() => void addSound('')}
             ><Icon name="sound" /> Sound of the plate</DropdownMenu.Item
           >
         {/if}

@@ -20,7 +20,9 @@
   let last = $state(-Infinity);
   $effect(() => {
     const frame = desk.player.frame;
-    if (arriving.take && (frame < last || !desk.player.playing)) void arriving.stop(desk);
+    const [from, to] = desk.player.range;
+    // Where it comes round; a picture that was late may lie somewhat before the last one.
+    if (arriving.take && (frame < last - (to - from) / 2 || !desk.player.playing)) void arriving.stop(desk);
     last = arriving.take ? frame : -Infinity;
   });
 </script>

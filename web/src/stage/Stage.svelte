@@ -112,7 +112,12 @@
   onresize={() => scenes.forEach((one) => one.resize(...sizes()))}
 />
 
-<main class="fixed inset-0 bg-black" class:cursor-none={!stirred} data-stage={now?.id ?? ''}>
+<main
+  class="fixed inset-0 bg-black"
+  class:cursor-none={!stirred}
+  data-stage={now?.id ?? ''}
+  data-frozen={frozen}
+>
   <h1 class="sr-only">Stage: {now?.name ?? ''}</h1>
   {#each scenes as scene (scene)}
     <Screen {scene} shown={scene === now} seconds={CROSS_S} />

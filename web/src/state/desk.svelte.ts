@@ -232,7 +232,7 @@ export class Desk {
   }
 
   /** Do something that gives a new state; what has come with it is chosen. */
-  private async act(doing: () => Promise<ShotState>, choose = false): Promise<void> {
+  async act(doing: () => Promise<ShotState>, choose = false): Promise<void> {
     try {
       while (this.edits.busy) await new Promise((wait) => setTimeout(wait, 10));
       const before = lists.flatMap((list) => this.shot![list].map((t) => t.id));
