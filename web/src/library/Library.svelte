@@ -27,9 +27,13 @@
     }
   }
 
+  let asked = 0;
   async function load(find: string): Promise<void> {
+    const mine = ++asked;
     try {
-      cards = await got(api.GET('/api/emitters', { params: { query: { find } } }));
+      const found = await got(api.GET('/api/emitters', { params: { query: { find } } }));
+      // What was asked for later may have come before.
+      if (mine === asked) cards = found;
     } catch (error) {
       notices.trouble(error);
     }

@@ -47,21 +47,30 @@
     }
   }
 
+  /** The shots of the project, in its order. */
+  async function known(): Promise<number[]> {
+    if (set.length === 0) {
+      const projects = await got(api.GET('/api/projects'));
+      set = projects
+        .find((one) => one.shots.some((shot) => shot.id === id))
+        ?.shots.map((shot) => shot.id) ?? [id];
+    }
+    return set;
+  }
+
   /** The next shot of the project, or the one before. */
-  function go(by: number): void {
-    const at = set.indexOf(now?.id ?? id);
-    if (set.length > 1 && at >= 0) void bring(set[(at + by + set.length) % set.length]!);
+  async function go(by: number): Promise<void> {
+    try {
+      const shots = await known();
+      const at = shots.indexOf(now?.id ?? id);
+      if (shots.length > 1 && at >= 0) await bring(shots[(at + by + shots.length) % shots.length]!);
+    } catch (error) {
+      notices.trouble(error);
+    }
   }
 
   onMount(() => {
     void bring(id);
-    void got(api.GET('/api/projects')).then(
-      (projects) => {
-        const mine = projects.find((one) => one.shots.some((shot) => shot.id === id));
-        set = mine?.shots.map((shot) => shot.id) ?? [id];
-      },
-      (error) => notices.trouble(error),
-    );
   });
   $effect(() => {
     const scene = now;
@@ -89,10 +98,10 @@
         now?.player.play(!frozen);
       },
       b: () => (black = !black),
-      ArrowRight: () => go(1),
-      PageDown: () => go(1),
-      ArrowLeft: () => go(-1),
-      PageUp: () => go(-1),
+      ArrowRight: () => void go(1),
+      PageDown: () => void go(1),
+      ArrowLeft: () => void go(-1),
+      PageUp: () => void go(-1),
       f: () =>
         void (document.fullscreenElement
           ? document.exitFullscreen()
