@@ -26,7 +26,8 @@ from isbjorn.core.evaluate.outside import path_of
 from isbjorn.core.evaluate.readings import Readings
 
 MOST_PARTICLES, MOST_SAMPLES = 2_000_000, 20_000_000
-_OPEN = 16
+# So many are open at once; so many samples are looked at in one go; and what is farther, or faster, is none.
+_OPEN, _LOOKED, _FARTHEST = 16, 1 << 20, 1e9
 _KINDS: dict[str, tuple[str, tuple[int, ...]]] = {
     "first": ("<i8", ()), "moments": ("<f8", ()), "lives": ("<f4", ()), "times": ("<f8", ()), "place": ("<f4", (3,)),
     "velocity": ("<f4", (3,)),
@@ -103,6 +104,23 @@ def _check(found: Recorded, path: Path) -> None:
         raise _wrong(path, "a particle without samples")
     if m and (np.diff(found.moments).min(initial=0) < 0 or not np.isfinite(found.moments[[0, -1]]).all()):
         raise _wrong(path, "births out of order")
+    if np.isnan(found.lives).any() or found.lives.min(initial=1) <= 0:
+        raise _wrong(path, "a life that is none")
+    inner = np.ones(k, bool)
+    inner[first[:-1]] = False
+    for begin in range(0, k, _LOOKED):
+        part = slice(begin, begin + _LOOKED)
+        steps = np.diff(found.times[max(0, begin - 1) : begin + _LOOKED])
+        late = steps[inner[part]] if begin else steps[inner[part][1:]]
+        # Also false of what is no number.
+        if not (late > 0).all() or not all(
+            _within(a[part], _FARTHEST) for a in (found.times, found.place, found.velocity)
+        ):
+            raise _wrong(path, "a sample that is none")
+
+
+def _within(values: npt.NDArray[Any], most: float) -> bool:
+    return bool((np.abs(values) <= most).all())
 
 
 def recorded_of(recording: Recording) -> Recorded:

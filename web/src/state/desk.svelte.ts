@@ -154,9 +154,13 @@ export class Desk {
   private async freshGuides(): Promise<void> {
     const query = { ...this.asked, ...(this.player.orbit ?? {}) };
     this.looked = query;
+    const of = this.state;
     try {
       const scene = await got(api.GET('/api/shots/{shot_id}/guides', { params: { ...this.params, query } }));
-      if (this.looked === query && this.state && !this.edits.busy) this.state.guides = scene;
+      if (this.looked !== query || !this.state || this.edits.busy) return;
+      // An edit that was answered meanwhile brought its own, which are newer.
+      if (this.state === of) this.state.guides = scene;
+      else this.lookAgain();
     } catch (error) {
       notices.trouble(error);
     }
