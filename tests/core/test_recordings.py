@@ -234,7 +234,8 @@ class Refused(Folder):
         for field, wrong in (
             ("first", np.array([0, 2, 900])), ("first", np.array([0, 0, 4])), ("lives", np.ones(1, np.float32)),
             ("times", np.zeros(4, np.float32)), ("times", np.zeros(4)), ("times", np.full(4, np.nan)),
-            ("place", np.full((4, 3), np.inf, np.float32)), ("lives", np.zeros(2, np.float32)), ("moments", np.array([1.0, 0.0])), ("place", np.zeros((4, 2), np.float32)),
+            ("place", np.full((4, 3), np.inf, np.float32)), ("lives", np.zeros(2, np.float32)),
+            ("moments", np.array([1.0, 0.0])), ("place", np.zeros((4, 2), np.float32)),
         ):  # fmt: skip
             path = self.folder / f"{field}{len(wrong)}{wrong.dtype}{float(wrong.sum())}.npz"
             save_recorded(type(good)(**{**good.__dict__, field: wrong}), path)
