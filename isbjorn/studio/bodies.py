@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import secrets
-import shutil
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -26,7 +24,7 @@ from isbjorn.core.inspect.skins import PRESETS, skin_of, skin_picture
 from isbjorn.core.render.atlas import Bodies
 from isbjorn.studio.context import Frame, Id, Studio, studio_of
 from isbjorn.studio.tables import Media, unseen
-from isbjorn.studio.uploads import receive, safe_name
+from isbjorn.studio.uploads import housed, receive, safe_name
 
 router = APIRouter(prefix="/api", tags=["bodies"])
 Here = Annotated[Studio, Depends(studio_of)]
@@ -126,22 +124,13 @@ async def import_font(
     if Path(safe).suffix.lower() not in FONTS:
         raise IsbjornError("this is no kind of font.", name, f"Use {', '.join(FONTS)}.")
     arrived = await receive(request, studio.store.media_folder, safe)
-    return await run_in_threadpool(_take_font, studio, project_id, arrived, safe, name)
+    return await run_in_threadpool(_take_font, studio, project_id, arrived, name)
 
 
-def _take_font(studio: Studio, project_id: int, arrived: Path, safe: str, name: str) -> Media:
+def _take_font(studio: Studio, project_id: int, arrived: Path, name: str) -> Media:
     """Put a font that arrived in its place in the library."""
-    home = studio.store.media_folder / f"f{secrets.token_hex(4)}"
-    home.mkdir()
-    target = home / safe
-    arrived.replace(target)
-    try:
+    with housed(studio.store.media_folder, "f", arrived, name) as target:
         # A font that opens may still be broken where it is drawn.
         drawn("Isbjorn", font(str(target)), 32)
-    except IsbjornError as error:
-        shutil.rmtree(home, ignore_errors=True)
-        raise IsbjornError(error.what, name, error.remedy) from None
-    except BaseException:
-        shutil.rmtree(home, ignore_errors=True)
-        raise
-    return studio.store.add_media(unseen(project_id, name, f"{home.name}/{safe}", "font", target.stat().st_size))
+    media = f"{target.parent.name}/{target.name}"
+    return studio.store.add_media(unseen(project_id, name, media, "font", target.stat().st_size))

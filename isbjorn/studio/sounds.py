@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import secrets
-import shutil
 import struct
 from collections.abc import Iterator
 from fractions import Fraction
@@ -31,7 +29,7 @@ from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.plates import HEARD_BYTES
 from isbjorn.studio.shots import ShotState, told
 from isbjorn.studio.tables import Media, unseen
-from isbjorn.studio.uploads import receive, safe_name
+from isbjorn.studio.uploads import housed, receive, safe_name
 
 router = APIRouter(prefix="/api", tags=["sounds"])
 Here = Annotated[Studio, Depends(studio_of)]
@@ -57,17 +55,18 @@ class Wave(BaseModel):
     tempo: float = Field(description="Beats a minute; 0: none was found.")
 
 
-def _listen(studio: Studio, path: Path, name: str) -> tuple[str, float, float, int]:
-    """Listen to a file in a process with limits: its digest, its seconds, its tempo, how many onsets it has."""
+def _listen(studio: Studio, path: Path, name: str) -> str:
+    """Listen to a file in a process with limits, if that was not done; its digest."""
     try:
         digest = digest_of(path)
     except (OSError, ValueError) as error:
         raise IsbjornError(f"it cannot be read ({error}).", name, "Put it back, or choose another.") from None
-    seconds, tempo, onsets = apart(
-        "isbjorn.core.media.sound:prepared", str(path), digest, str(studio.store.heard_folder), HEARD_BYTES,
-        where=name, seconds=_SECONDS, megabytes=_MEGABYTES,
-    )  # fmt: skip
-    return digest, seconds, tempo, onsets
+    if not hearing.is_heard(digest):
+        apart(
+            "isbjorn.core.media.sound:prepared", str(path), digest, str(studio.store.heard_folder), HEARD_BYTES,
+            where=name, seconds=_SECONDS, megabytes=_MEGABYTES,
+        )  # fmt: skip
+    return digest
 
 
 @router.put("/projects/{project_id}/sounds", status_code=201)
@@ -80,20 +79,14 @@ async def import_sound(
     if Path(safe).suffix.lower() not in (*SOUNDS, *MOVIES):
         raise IsbjornError("this is no kind of sound.", name, f"Use {', '.join(SOUNDS)}, or a movie.")
     arrived = await receive(request, studio.store.media_folder, safe)
-    return await run_in_threadpool(_take, studio, project_id, arrived, safe, name)
+    return await run_in_threadpool(_take, studio, project_id, arrived, name)
 
 
-def _take(studio: Studio, project_id: int, arrived: Path, safe: str, name: str) -> Media:
-    home = studio.store.media_folder / f"s{secrets.token_hex(4)}"
-    home.mkdir()
-    target = home / safe
-    arrived.replace(target)
-    try:
+def _take(studio: Studio, project_id: int, arrived: Path, name: str) -> Media:
+    with housed(studio.store.media_folder, "s", arrived, name) as target:
         _listen(studio, target, name)
-    except BaseException:
-        shutil.rmtree(home, ignore_errors=True)
-        raise
-    return studio.store.add_media(unseen(project_id, name, f"{home.name}/{safe}", "sound", target.stat().st_size))
+    media = f"{target.parent.name}/{target.name}"
+    return studio.store.add_media(unseen(project_id, name, media, "sound", target.stat().st_size))
 
 
 @router.post("/shots/{shot_id}/sounds")
@@ -106,7 +99,7 @@ def add_sound(studio: Here, shot_id: Id, body: NewSound) -> ShotState:
     path = Path(studio.plates.resolve(media))
     if not body.media and shot.plate is not None and sound_of(shot.plate, path, Fraction(0), Fraction(1)) is None:
         raise IsbjornError("the plate has no sound.", shot.plate.name, "Choose a file.")
-    digest, *_ = _listen(studio, path, path.name)
+    digest = _listen(studio, path, path.name)
     with studio.store.edit(shot_id, "Sound") as box:
         known = {one.name for one in box[0].sounds}
         stem = "Sound of the plate" if not body.media else path.stem[:70] or "Sound"

@@ -5,6 +5,9 @@ from __future__ import annotations
 import os
 import re
 import secrets
+import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import IO
 
@@ -68,3 +71,21 @@ async def body_of(request: Request, largest: int, name: str) -> bytes:
         if len(body) > largest:
             raise IsbjornError(f"a file here is not larger than {largest >> 20} MiB.", name, "Is it the right one?")
     return bytes(body)
+
+
+@contextmanager
+def housed(folder: Path, kind: str, arrived: Path, name: str) -> Iterator[Path]:
+    """Put a file that arrived into a folder of its own, whose name begins with a letter for its kind; its path. It is checked
+    within, and if that fails nothing of it stays; what is wrong is told under the name that it came with."""
+    home = folder / f"{kind}{secrets.token_hex(4)}"
+    home.mkdir()
+    target = home / safe_name(name)
+    try:
+        arrived.replace(target)
+        yield target
+    except IsbjornError as error:
+        shutil.rmtree(home, ignore_errors=True)
+        raise IsbjornError(error.what, name, error.remedy) from None
+    except BaseException:
+        shutil.rmtree(home, ignore_errors=True)
+        raise

@@ -250,6 +250,11 @@ def keep_on(shelf: Shelf) -> None:
     _SHELVES[:] = [shelf]
 
 
+def is_heard(digest: str) -> bool:
+    """Whether what is heard in a sound lies on the shelf."""
+    return any(digest in shelf.names(_GROUP) for shelf in _SHELVES)
+
+
 def prepare(path: Path, digest: str) -> Heard:
     """Listen to a file, and lay what is heard on the shelf."""
     found = analysed(loaded(_DECODE)(path))

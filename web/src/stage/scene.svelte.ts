@@ -46,16 +46,17 @@ export class Scene {
   /** Play from the beginning, so large that it fills a window. */
   begin(width: number, height: number): void {
     const shot = this.shot!;
-    const wide = Math.min(width, (height * shot.width) / shot.height, WIDEST);
     this.player.range = [shot.first_frame, shot.last_frame];
     this.player.frame = shot.first_frame;
-    this.player.size(Math.max(16, Math.round(wide)));
+    this.resize(width, height);
     this.player.play(true);
   }
 
   resize(width: number, height: number): void {
     const shot = this.shot;
-    if (shot) this.player.size(Math.round(Math.min(width, (height * shot.width) / shot.height, WIDEST)));
+    if (!shot) return;
+    const wide = Math.min(width, (height * shot.width) / shot.height, WIDEST);
+    this.player.size(Math.max(16, Math.round(wide)));
   }
 
   close(): void {

@@ -8,7 +8,7 @@
   import { specs } from '../state/specs.svelte';
   import { withKey } from '../strip/keys';
   import Choice from './Choice.svelte';
-  import Fields from './Fields.svelte';
+  import BySound from './BySound.svelte';
   import PlainField from './PlainField.svelte';
 
   interface Props {
@@ -20,40 +20,6 @@
   }
   let { desk, label, path, number, spec }: Props = $props();
   let open = $state(false);
-  /** How what is heard is answered, between its lowest and its highest. */
-  const responses: { value: string; label: string; points: [number, number][] | null }[] = [
-    { value: 'straight', label: 'Straight', points: null },
-    {
-      value: 'late',
-      label: 'Late',
-      points: [
-        [0, 0],
-        [0.5, 0.2],
-        [1, 1],
-      ],
-    },
-    {
-      value: 'early',
-      label: 'Early',
-      points: [
-        [0, 0],
-        [0.5, 0.8],
-        [1, 1],
-      ],
-    },
-    {
-      value: 'gate',
-      label: 'Gate at half',
-      points: [
-        [0, 0],
-        [0.45, 0],
-        [0.55, 1],
-        [1, 1],
-      ],
-    },
-  ];
-  const response = (curve: DrivenBy['hears']['curve']): [number, number][] | null =>
-    curve?.points.map((p): [number, number] => [p.at, p.value]) ?? null;
   /** What of a sound leads, to begin with. */
   const HEARS: DrivenBy['hears'] = {
     what: 'level',
@@ -420,41 +386,7 @@
             />
           {/if}
           {#if s.measure === 'sound'}
-            <Choice
-              label="Which"
-              value={s.sound ?? ''}
-              items={sounds}
-              onset={(v) => put('source/sound', v, 'source')}
-            />
-            <Fields
-              {desk}
-              model="Hearing"
-              owner={s.hears}
-              path="{path}/source/hears"
-              without={s.hears.what === 'onsets' || s.hears.what === 'beats'
-                ? ['curve', 'scale', 'attack_s']
-                : ['curve']}
-            />
-            <Choice
-              label="Response"
-              value={responses.find(
-                (one) => JSON.stringify(one.points) === JSON.stringify(response(s.hears.curve)),
-              )?.value ?? 'own'}
-              items={s.hears.curve &&
-              !responses.some((one) => JSON.stringify(one.points) === JSON.stringify(response(s.hears.curve)))
-                ? [...responses, { value: 'own', label: 'Its own curve' }]
-                : responses}
-              hint="What from … to comes to on its way."
-              onset={(v) => {
-                const points = responses.find((one) => one.value === v)?.points;
-                if (points !== undefined)
-                  put(
-                    'source/hears/curve',
-                    points && { points: points.map(([at, value]) => ({ at, value })) },
-                    'response',
-                  );
-              }}
-            />
+            <BySound {desk} {path} source={s} {put} />
             <button
               class="my-1 text-[11.5px] text-soft hover:text-word"
               onclick={() => {

@@ -8,7 +8,7 @@ from isbjorn.core.deliver.parts import Job
 from isbjorn.core.frame import Solver
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.simulate.checkpoints import StateCache
-from isbjorn.core.simulate.crowd.crowd import Crowd
+from isbjorn.core.simulate.crowd.crowd import Crowd, crowds_of
 from isbjorn.core.simulate.handing import Shelves
 
 # The shelf's group and name of a rung, and its bytes.
@@ -23,7 +23,7 @@ class Rungs:
     def __init__(self, job: Job, plates: PlateReader, shelves: Shelves | None) -> None:
         self.job, self.shelves = job, shelves
         self.crowds: list[Crowd] = []
-        if shelves is not None:
+        if shelves is not None and crowds_of(job.shot):
             tracks = Solver(job.shot, StateCache(1 << 20), plates).tracks.values()
             self.crowds = list({id(t.crowd): t.crowd for t in tracks if isinstance(t.crowd, Crowd)}.values())
 
