@@ -145,9 +145,9 @@ class Recording(InStudio):
         self.assertAlmostEqual(keys[-1].at_s, 1.7, delta=0.15)
         self.assertLess(len(keys), len(sent))
         times, values = (np.array(column) for column in zip(*sent, strict=True))
-        # As it was played, but for the moments between two messages and the way to the port.
-        off = np.abs(along(keys, times[5:] + 0.5) - values[5:])
-        self.assertLess(float(np.median(off)), 0.03)
+        # As it was played, but for the moments between two messages; how long the way to the port was is the machine's affair.
+        off = [np.abs(along(keys, times[5:] + 0.5 + way) - values[5:]) for way in np.arange(-0.05, 0.4, 0.002)]
+        self.assertLess(min(float(np.median(one)) for one in off), 0.02)
         self.client.post(f"/api/shots/{self.shot}/undo")
         self.assertEqual(self.studio_shot().controls[0].value.keys, ())
         self.assertEqual(self.client.delete(f"/api/shots/{self.shot}/takes/{take}").status_code, 422)
