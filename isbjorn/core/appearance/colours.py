@@ -47,7 +47,7 @@ def along(e: Emitter, source: Source, state: State, t: float, length_s: float) -
     match e.colour_by:
         case "birth moment":
             at = state.moments / max(length_s, 1e-9)
-            return np.asarray(at - np.floor(at) if source.readings.loop_s else np.clip(at, 0, 1))
+            return np.asarray(at - np.floor(at) if source.readings.round_s else np.clip(at, 0, 1))
         case "random":
             return draws01(source.key, state.births, GRADIENT)
         case "strand":

@@ -39,6 +39,7 @@ from isbjorn.core.document.plate import Plate
 from isbjorn.core.document.shapes import Artwork, Ball, Box, Disc, FromPlate, Letters, Line, PathShape, Point, Rectangle
 from isbjorn.core.document.shot import Camera, Link, Shot
 from isbjorn.core.document.sounds import Hearing, Sound
+from isbjorn.core.document.takes import Take
 from isbjorn.core.document.unions import Body, Force, Shape, Step
 from isbjorn.core.document.values import Flutter, Key, Number, Source, Spec
 
@@ -110,6 +111,7 @@ __all__ = [
     "Step",
     "Streak",
     "Surface",
+    "Take",
     "Tint",
     "Trail",
     "Turbulence",

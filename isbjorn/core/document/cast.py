@@ -5,17 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, Literal
 
-from isbjorn.core.document import Control, Emitter, Group, Lamp, Link, Marker, Matte, Shot, Sound, Zone
+from isbjorn.core.document import Control, Emitter, Group, Lamp, Link, Marker, Matte, Shot, Sound, Take, Zone
 from isbjorn.core.document.base import new_id
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.document.kinds import FORCES
 from isbjorn.core.document.references import retied, ties_of
 from isbjorn.core.errors import IsbjornError
 
-LISTS = ("emitters", "forces", "zones", "markers", "lights", "mattes", "groups", "sounds", "controls")
+LISTS = ("emitters", "forces", "zones", "markers", "lights", "mattes", "groups", "sounds", "controls", "takes")
 _LISTED: dict[type, str] = {
     Emitter: "emitters", Zone: "zones", Marker: "markers", Lamp: "lights", Matte: "mattes", Group: "groups", Sound: "sounds",
-    Control: "controls",
+    Control: "controls", Take: "takes",
 }  # fmt: skip
 _MADE: dict[str, Callable[..., Any]] = {
     "zone": Zone,

@@ -14,7 +14,7 @@ from isbjorn.core.document.references import references_of
 from isbjorn.core.document.shot import Shot
 
 V = TypeVar("V")
-_THINGS = ("emitters", "forces", "zones", "markers", "lights", "mattes", "groups", "sounds", "controls")
+_THINGS = ("emitters", "forces", "zones", "markers", "lights", "mattes", "groups", "sounds", "controls", "takes")
 # How a shot is looked at, and what is done to the whole of it: nothing of the cast hangs on it.
 _APART = ("name", "camera", "finish")
 _KEPT = 4096

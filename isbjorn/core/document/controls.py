@@ -6,7 +6,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from isbjorn.core.document.base import Looks, Part, new_id
+from isbjorn.core.document.base import Looks, Part, RefTo, new_id
 from isbjorn.core.document.values import Number, Spec
 
 _TEXT = r"^[^\x00-\x1f\x7f]*$"
@@ -53,3 +53,7 @@ class Control(Part):
         ),
     ] = Number(value=0.5)
     comes_from: Incoming = Field(default_factory=Incoming)
+    take: Annotated[str | None, RefTo(("takes",))] = Field(
+        default=None, max_length=60, description="The id of the take that it plays, in place of its value and keys."
+    )
+    lane: str = Field(default="", max_length=80, pattern=_TEXT, description="Its lane of the take; empty: its own id.")

@@ -147,7 +147,10 @@ def _round(start: str, onward: Mapping[str, str | None]) -> bool:
 
 def _ids(shot: _Cast) -> dict[str, set[str]]:
     """The ids that references may name, by the words of `RefTo.to`."""
-    found = {name: {thing.id for thing in getattr(shot, name)} for name in (*_PLACED, "groups", "sounds", "controls")}
+    found = {
+        name: {thing.id for thing in getattr(shot, name)}
+        for name in (*_PLACED, "groups", "sounds", "controls", "takes")
+    }
     return found | {"placed": set().union(*(found[name] for name in _PLACED))}
 
 

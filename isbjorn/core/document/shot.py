@@ -19,6 +19,7 @@ from isbjorn.core.document.placed import Marker, place_spec
 from isbjorn.core.document.plate import Plate
 from isbjorn.core.document.references import check_ties
 from isbjorn.core.document.sounds import Sound
+from isbjorn.core.document.takes import Take
 from isbjorn.core.document.unions import Finish, Force
 from isbjorn.core.document.values import Number, Spec
 from isbjorn.core.time import LONGEST_RATE, frame_rate, rate_text, seconds_of_frame
@@ -146,6 +147,7 @@ class Shot(Part):
     groups: tuple[Group, ...] = Field(default=(), max_length=32)
     sounds: tuple[Sound, ...] = Field(default=(), max_length=8)
     controls: tuple[Control, ...] = Field(default=(), max_length=32)
+    takes: tuple[Take, ...] = Field(default=(), max_length=32, description="Performances that controls may play.")
     links: tuple[Link, ...] = Field(default=(), max_length=MOST_LINKS, description="Which force reaches which emitter.")
     finish: Finish = Field(default=(), description="What is done to all particles together.")
 
@@ -187,9 +189,9 @@ class Shot(Part):
         return self
 
     @property
-    def things(self) -> tuple[Emitter | Force | Zone | Marker | Lamp | Matte | Group | Sound | Control, ...]:
+    def things(self) -> tuple[Emitter | Force | Zone | Marker | Lamp | Matte | Group | Sound | Control | Take, ...]:
         """Everything with an id."""
-        return (*self.placed, *self.groups, *self.sounds, *self.controls)
+        return (*self.placed, *self.groups, *self.sounds, *self.controls, *self.takes)
 
     @property
     def placed(self) -> tuple[Emitter | Force | Zone | Marker | Lamp | Matte, ...]:

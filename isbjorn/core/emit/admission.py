@@ -11,7 +11,7 @@ import numpy.typing as npt
 from numba import njit
 
 from isbjorn.core.arrays import Doubles, Longs
-from isbjorn.core.emit.births import NOW_S, Births
+from isbjorn.core.emit.births import Births
 from isbjorn.core.emit.newborn import Source
 from isbjorn.core.errors import Stale
 
@@ -68,6 +68,8 @@ class Admission:
         self._ends, self._size = np.empty(limit + 1), np.zeros(1, np.int64)
         self._parts: list[tuple[Longs, Doubles, npt.NDArray[np.float32]]] = []
         self._asked: list[tuple[float, int]] = []
+        # Who was refused in parts that are forgotten.
+        self._gone = 0
         # Some hundred thousand births at once.
         busy = births.per_second(max(births.begin_s, -1e6), max(births.begin_s, -1e6) + 10.0) if binds else 0.0
         self._chunk_s = min(_CHUNK_S, max(0.02, 4e5 * births.each / max(busy, 1.0)))
@@ -82,7 +84,7 @@ class Admission:
             with self._lock:
                 self._cover(until, stale)
                 known = list(self._parts)
-            low, high = after + NOW_S, until + NOW_S
+            low, high = after + self.births.now_s, until + self.births.now_s
             parts = [p for p in known if len(p[1]) and p[1][-1] > low and p[1][0] <= high]
             if not parts:
                 return np.empty(0, np.int64), np.empty(0), np.empty(0, np.float32)
@@ -104,8 +106,16 @@ class Admission:
             self._cover(until)
         asked = sum(count for _, count in self._asked)
         admitted = sum(len(numbers) for numbers, _, _ in self._parts)
-        later = sum(int(np.sum(moments > until + NOW_S)) for _, moments, _ in self._parts)
-        return max(0, asked - admitted - self._later_asked(until) + later)
+        later = sum(int(np.sum(moments > until + self.births.now_s)) for _, moments, _ in self._parts)
+        return max(0, self._gone + asked - admitted - self._later_asked(until) + later)
+
+    def forget(self, before: float) -> None:
+        """Let go of what nobody asks for any more who looks at moments from some shot time on."""
+        with self._lock:
+            long = self.source.longest_life
+            while self._parts and len(self._asked) > 1 and self._asked[0][0] < before - long - 1:
+                numbers, _, _ = self._parts.pop(0)
+                self._gone += self._asked.pop(0)[1] - len(numbers)
 
     def _later_asked(self, until: float) -> int:
         return len(self.births.between(until, self._covered)[0]) if self._covered > until else 0

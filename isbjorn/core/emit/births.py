@@ -30,6 +30,8 @@ NOW_S = 1e-7
 # Of one emitter over a whole shot, that can be looked at one by one: a matter of a second.
 MOST_BIRTHS = 20_000_000
 _GAUSS = 0.5 / math.sqrt(3.0)
+# What a hand leads goes no faster, as far as it must be known before; so long is a show in which births are looked at one by one.
+_FASTEST_PX_S, _SHOWN_S = 4000.0, 600.0
 
 
 @njit("f8[:](u8, i8, i8, i8, i8)", cache=True)
@@ -79,6 +81,10 @@ class Steady:
     def moments(self, slots: Doubles, until: float) -> Doubles:  # noqa: ARG002
         """When N passes each of `slots`."""
         return self.begin + slots / self.rate if self.rate > 0 else np.full(len(slots), np.inf)
+
+    def most(self, until: float) -> float:
+        """No more than so many up to t."""
+        return self.up_to(until)
 
 
 class Driven:
@@ -149,6 +155,61 @@ class Driven:
         share = (slots - self.n[j - 1]) / np.maximum(self.n[j] - self.n[j - 1], 1e-300)
         return np.where(inside, self.times[j - 1] + share * (self.times[j] - self.times[j - 1]), np.inf)
 
+    def most(self, until: float) -> float:
+        """No more than so many up to t."""
+        return self.up_to(until)
+
+
+class Performed(Driven):
+    """The integral of a rate that a performance leads: known as far as that is, a lattice step at a time.
+
+    Its cells are quarters of a step, and each is added to those before it: the same to the bit, however far it was asked for.
+    """
+
+    def __init__(self, readings: Readings, emitter: Emitter, frame_rate: float, begin: float, hz: int) -> None:
+        super().__init__(readings, emitter, frame_rate, begin, begin)
+        self.hz = hz
+        _, rate = readings.limits(emitter.rate)
+        self.highest = rate * {"second": 1.0, "frame": frame_rate, "px": _FASTEST_PX_S}[emitter.rate_per]
+        self._steps = math.floor(begin * hz + _JUST)
+
+    def _extend(self, until: float) -> None:
+        ends = [p.performance.end_s + p.take.at_s for p in self.readings.played.values() if p.performance.live]
+        last = math.ceil(until * self.hz - _JUST) + 1
+        if ends:
+            last = min(last, math.floor(min(ends) * self.hz + _JUST))
+        while self._steps < last:
+            to = min(last, self._steps + _CELLS // 4)
+            grid = (self._steps + np.arange((to - self._steps) * 4 + 1) / 4) / self.hz
+            inner = [k.at_s for k in self.emitter.rate.keys] + self.cuts.tolist()
+            t = np.unique([*grid, *(at for at in inner if grid[0] < at < grid[-1])])
+            t = t[t > self.times[-1]]
+            self._steps = to
+            if len(t):
+                n = np.cumsum([self.n[-1], *self._cells(np.concatenate([self.times[-1:], t]))])
+                self._add(t, n[1:])
+
+    def _add(self, times: Doubles, n: Doubles) -> None:
+        """Put cells at the end, into room that is doubled when it is full."""
+        held, count = self.times.base, len(self.times)
+        if held is None or count + len(times) > held.shape[1]:
+            held = np.empty((2, 2 * (count + len(times))))
+            held[:, :count] = self.times, self.n
+        held[0, count : count + len(times)], held[1, count : count + len(times)] = times, n
+        self.times, self.n = held[0, : count + len(times)], held[1, : count + len(times)]
+
+    def moments(self, slots: Doubles, until: float) -> Doubles:
+        """As of any; what falls on the very end of a cell is born in the next one, which then is known."""
+        self._extend(until)
+        if len(self.n) < 2:
+            return np.full(len(slots), np.inf)
+        last = np.clip(np.searchsorted(self.n, slots, side="right"), 1, len(self.n)) - 1
+        return np.maximum(super().moments(slots, self.begin), self.times[last] + _JUST)
+
+    def most(self, until: float) -> float:  # noqa: ARG002
+        """No more than so many in ten minutes."""
+        return self.highest * _SHOWN_S
+
 
 def _moments_of(burst: Burst, readings: Readings) -> Doubles:
     """When bursts begin, in shot time without the emitter's delay, (n,): at even gaps, or at what is struck in a sound."""
@@ -189,9 +250,15 @@ class Births:
             begin = max(0.0, self.start_s)
         rate: Number = emitter.rate
         self.steady = not rate.timed and emitter.rate_per != "px"
+        # Led by what was performed: what comes of it does not hang on what is performed later.
+        self.performed = not self.steady and self.period_s is None and readings.led(emitter)
+        # A birth so little later than a moment is in it; where nothing later is known, none is.
+        self.now_s = 0.0 if self.performed else NOW_S
         self.stream: Steady | Driven
         if self.steady:
             self.stream = Steady(rate.value * (frame_rate if emitter.rate_per == "frame" else 1.0), begin)
+        elif self.performed:
+            self.stream = Performed(readings, emitter, frame_rate, begin, readings.hz)
         else:
             self.stream = Driven(readings, emitter, frame_rate, begin, max(begin, last_s) + 1.0)
         self.stream_begin = begin
@@ -208,7 +275,7 @@ class Births:
         To be called before births are asked for, where a limit lets in only a few of them, or where each hangs on those before.
         """
         until = self.last_s if self.period_s is None else self.period_s
-        total = self.stream.up_to(min(until, self.end_s)) + sum(
+        total = self.stream.most(min(until, self.end_s)) + sum(
             b.count * len(m) for b, m in zip(self.bursts, self._burst_moments, strict=True)
         )
         most = MOST_BIRTHS if self.cadence != RANDOM else MOST_BIRTHS // 4
@@ -234,7 +301,7 @@ class Births:
         The very first moment of the emitter belongs to its births.
         """
         # One tolerance at both ends: a birth at a frame is in it whatever its moment is rounded to, and in one window only.
-        after, until = after + NOW_S, until + NOW_S
+        after, until = after + self.now_s, until + self.now_s
         if until < self.begin_s or (self.period_s is None and after >= self.end_s):
             return np.empty(0, np.int64), np.empty(0)
         if self.period_s is not None:
@@ -360,6 +427,9 @@ class Births:
             count = self.stream.up_to(
                 self.stream_begin + max(0.0, min(window, min(until, self.end_s) - self.stream_begin))
             )
+            bound += count + self._slack(count)
+        elif window > 0 and isinstance(self.stream, Performed):
+            count = self.stream.highest * window
             bound += count + self._slack(count)
         elif window > 0 and not self.steady:
             last = min(until, self.end_s)

@@ -11,11 +11,12 @@ import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Number, Placed, Shot, Source
-from isbjorn.core.document.references import number_at
+from isbjorn.core.document.references import number_at, references_of
 from isbjorn.core.document.values import bounds_of
 from isbjorn.core.evaluate import bezier, hearing
 from isbjorn.core.evaluate.curves import along, evaluate
 from isbjorn.core.evaluate.flutter import swing
+from isbjorn.core.evaluate.performed import lanes_of
 
 _HALF_S, _JUST = 5e-4, 1e-9
 
@@ -59,6 +60,17 @@ class Readings:
     def __init__(self, shot: Shot, before: Readings | None = None, moved: frozenset[str] = frozenset()) -> None:
         self.things: dict[str, Any] = {thing.id: thing for thing in shot.things}
         self.loop_s = float(shot.length_s) if shot.loop else None
+        # After how long keys and swings come round; until when there is something to see.
+        self.round_s, self.until_s = self.loop_s, float(shot.length_s)
+        # What controls play, by the very number; and whether that is played now: nothing after its end is known.
+        self.played = lanes_of(shot.takes, shot.controls) if shot.takes else {}
+        self.live = False
+        for one in self.played.values():
+            if one.performance.until_s is not None:
+                self.live, self.until_s = True, one.performance.until_s
+                self.round_s = self.round_s or one.performance.comes_round_s
+        self._led: dict[str, bool] = {}
+        self.hz = shot.simulation_rate
         self.plate_s = shot.plate.offset_s if shot.plate is not None else 0.0
         self._cuts: dict[str, Doubles] = {}
         # What others work out of these readings once, by what it is.
@@ -72,14 +84,14 @@ class Readings:
     def round(self, t: npt.ArrayLike) -> Doubles:
         """Moments as the keys see them: within the loop, if there is one."""
         at = np.atleast_1d(np.asarray(t, np.float64))
-        return at if self.loop_s is None else at - np.floor(at / self.loop_s) * self.loop_s
+        return at if self.round_s is None else at - np.floor(at / self.round_s) * self.round_s
 
     def plain(self, number: Number, t: Doubles) -> Doubles:
         """Value or keys and flutter at moments t (n,), float64 (n,)."""
         value = along(number.keys, self.round(t)) if number.keys else np.full(len(t), number.value)
         if number.flutter is not None:
             f = number.flutter
-            by = f.amount * swing(f, t, self.loop_s)
+            by = f.amount * swing(f, t, self.round_s)
             value = combined(value, f.combine, by if f.combine == "add" else 1 + by)
         return value
 
@@ -89,6 +101,13 @@ class Readings:
         measured: what was measured of the particles of these moments, by `measure` or `measure:thing`.
         """
         t = np.atleast_1d(np.asarray(t, np.float64))
+        if self.played and (played := self.played.get(id(number))) is not None:
+            # What was played in a loop comes round with it; what is played now goes on.
+            return played.over(t if self.live else self.round(t), self.own(number, t, measured))
+        return self.own(number, t, measured)
+
+    def own(self, number: Number, t: Doubles, measured: dict[str, Doubles] | None = None) -> Doubles:
+        """As `number`, at moments (n,), when nothing is played."""
         # The one place where drivers meet the range of the field.
         low, high = bounds_of(number)
         source = number.source
@@ -109,6 +128,42 @@ class Readings:
         return np.clip(
             value if measure is None else combined(value, source.combine, mapped(source, measure)), low, high
         )
+
+    def led(self, thing: Any) -> bool:
+        """Whether a thing, or anything that it hangs on, is led by what was performed."""
+        if not self.played or thing is None:
+            return False
+        if thing.id not in self._led:
+            seen, todo, found = {thing.id}, [thing], False
+            while todo and not found:
+                one = todo.pop()
+                found = id(getattr(one, "value", None)) in self.played
+                for name in {reference.id for reference in references_of(one)} - seen:
+                    seen.add(name)
+                    todo += [self.things[name]] if name in self.things else []
+            self._led[thing.id] = found
+        return self._led[thing.id]
+
+    def limits(self, number: Number) -> tuple[float, float]:
+        """The lowest and the highest that a number can be, whatever drives it, but for its spread and its curve."""
+        values = [k.value for k in number.keys] or [number.value]
+        low, high = min(values), max(values)
+        if any(k.ease for k in number.keys):
+            # Eased keys may overshoot, by as much as they go.
+            low, high = low - (high - low), high + (high - low)
+        ways: list[tuple[str, float, float]] = []
+        if number.flutter is not None:
+            by = abs(number.flutter.amount)
+            ways.append(("add", -by, by) if number.flutter.combine == "add" else ("multiply", 1 - by, 1 + by))
+        if number.source is not None:
+            made = sorted((number.source.makes_low, number.source.makes_high))
+            ways.append((number.source.combine, made[0], made[1]))
+        for how, least, most in ways:
+            ends = [low + least, high + most] if how == "add" else [low * least, low * most, high * least, high * most]
+            # A source of nothing leaves it as it is.
+            low, high = min(low, *ends), max(high, *ends)
+        bounds = bounds_of(number)
+        return max(low, bounds[0]), min(high, bounds[1])
 
     def now(self, number: Number, t: float) -> float:
         """A number at one moment."""
@@ -182,8 +237,8 @@ class Readings:
             carrier = self.things.get(thing.carried_by or "")
             if carrier is not None:
                 moments |= set(self.cuts(carrier).tolist())
-            if self.loop_s is not None and not self.still(thing):
-                moments = {at for at in moments if 0 < at < self.loop_s} | {0.0}
+            if self.round_s is not None and not self.still(thing):
+                moments = {at for at in moments if 0 < at < self.round_s} | {0.0}
             self._cuts[thing.id] = np.array(sorted(moments))
         return self._cuts[thing.id]
 
@@ -192,9 +247,9 @@ class Readings:
         before, after = t - _HALF_S, t + _HALF_S
         if len(cuts) == 0:
             return before, after
-        if self.loop_s is not None:
-            rounds = np.floor(t / self.loop_s)[:, None] + np.array([-1.0, 0.0, 1.0])
-            at = (rounds[:, :, None] * self.loop_s + cuts).reshape(len(t), -1)
+        if self.round_s is not None:
+            rounds = np.floor(t / self.round_s)[:, None] + np.array([-1.0, 0.0, 1.0])
+            at = (rounds[:, :, None] * self.round_s + cuts).reshape(len(t), -1)
         else:
             at = np.broadcast_to(cuts, (len(t), len(cuts)))
         moment = t[:, None]
@@ -208,6 +263,9 @@ class Readings:
         if self.still(thing):
             return np.zeros((len(t), 3))
         before, after = self._between_cuts(self.cuts(thing), t)
+        if self.led(thing):
+            # What a hand will do next is not known.
+            before, after = np.maximum(before, t - _HALF_S), np.minimum(after, t)
         way = self.frames(thing, after).place - self.frames(thing, before).place
         return np.asarray(way / np.maximum(after - before, 1e-6)[:, None])
 

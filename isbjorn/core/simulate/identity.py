@@ -10,7 +10,7 @@ import hashlib
 import json
 from typing import Any
 
-from isbjorn.core.document import Emitter, FromPlate, Number, Placed, Shot, Sound
+from isbjorn.core.document import Emitter, FromPlate, Number, Placed, Shot, Sound, Take
 from isbjorn.core.document.changes import look_fields, look_parts
 from isbjorn.core.document.forces import Noise
 from isbjorn.core.document.references import numbers_of, references_of
@@ -18,6 +18,7 @@ from isbjorn.core.document.references import numbers_of, references_of
 _NAMES = {"name", "on"}
 # Of a sound, what it drives hangs on these.
 _HEARD = {"on", "digest", "of_plate", "offset_s"}
+_TAKEN = {"digest", "at_s", "from_s", "to_s"}
 
 
 def _told(thing: Any, exclude: set[str]) -> dict[str, Any]:
@@ -41,12 +42,14 @@ def _parts(shot: Shot, emitter: Emitter) -> dict[str, Any]:
             other = things.get(name)
             if other is None or other.id in found or other is emitter:
                 continue
-            if isinstance(other, Sound):
-                found[other.id] = other.model_dump(mode="json", include=_HEARD)
+            if isinstance(other, (Sound, Take)):
+                found[other.id] = other.model_dump(mode="json", include=_HEARD if isinstance(other, Sound) else _TAKEN)
                 continue
             # Of another emitter, its place; and every number of it, since any may drive one of these.
             keep = set(Placed.model_fields) | {p.split(".")[0] for p, _ in numbers_of(other)}
-            found[other.id] = other.model_dump(mode="json", include=keep | {"shape", "radius", "falloff", "inverted"})
+            found[other.id] = other.model_dump(
+                mode="json", include=keep | {"shape", "radius", "falloff", "inverted", "take", "lane"}
+            )
             todo.append(other)
     return found
 

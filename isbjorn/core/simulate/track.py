@@ -18,7 +18,7 @@ from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Emitter, Shot
 from isbjorn.core.document.meetings import Meeting
 from isbjorn.core.emit.admission import Admission, fair_shares, most_alive
-from isbjorn.core.emit.births import NOW_S, Births, births_of
+from isbjorn.core.emit.births import Births, births_of
 from isbjorn.core.emit.newborn import Source
 from isbjorn.core.emit.recorded import RecordedBirths, source_of
 from isbjorn.core.emit.shapes.base import Light
@@ -109,7 +109,7 @@ def demand_of(shot: Shot, emitter: Emitter, readings: Readings) -> float:
     births = known_births(shot, emitter, readings)
     known: tuple[Births, float] | None = readings.kept.get(("demand", emitter.id))
     if known is None or known[0] is not births:
-        known = births, most_alive(births, source_of(emitter, key_of(shot, emitter), readings), float(shot.length_s))
+        known = births, most_alive(births, source_of(emitter, key_of(shot, emitter), readings), readings.until_s)
         readings.kept["demand", emitter.id] = known
     return known[1]
 
@@ -276,15 +276,15 @@ class Track:
         Frames, and the moments of a shutter, ask for a few at a time: those of some steps are worked out together, and kept.
         """
         long = BORN_STEPS / self.hz
-        if until - after > 2 * long or self._many:
+        if until - after > 2 * long or self._many or self.readings.live:
             return self.integrator.begin(*self.admission.between(after, until, stale))
         numbers = range(math.floor(after / long + 1e-9), math.ceil(until / long - 1e-9))
         parts = [self._born_in(number, stale) for number in numbers]
         inside = [
             np.flatnonzero(
-                (part.moments <= until + NOW_S)
+                (part.moments <= until + self.births.now_s)
                 & (part.moments + part.lives > until)
-                & ((part.moments > after + NOW_S) | (after < self.births.begin_of(part.births)))
+                & ((part.moments > after + self.births.now_s) | (after < self.births.begin_of(part.births)))
             )
             for part in parts
         ]

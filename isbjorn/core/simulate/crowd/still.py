@@ -63,7 +63,8 @@ def still_contagion(crowd: Crowd) -> Contagion | None:
     zones = [z for z in crowd.shot.zones if z.id in (force.zone, force.seeds)]
     numbers = [n for thing in (force, *zones) for _, n in numbers_of(thing)]
     still = (
-        force.then == "is immune"
+        not crowd.readings.played
+        and force.then == "is immune"
         and force.slows == "nothing"
         and not any(n.timed or n.over_life is not None for n in numbers)
         and all(crowd.readings.still(zone) for zone in zones)

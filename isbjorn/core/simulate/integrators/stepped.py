@@ -155,9 +155,11 @@ class SteppedIntegrator:
 
     def tables(self, index: int) -> tuple[Tables, int]:
         """The world from lattice step `index` on, and the step up to which it holds."""
-        chunk = index // _CHUNK if self.timed else 0
+        # Of what is played now, nothing after the next step is known.
+        many = 1 if self.readings.live else _CHUNK
+        chunk = index // many if self.timed else 0
         if chunk not in self._kept:
-            steps = np.arange(chunk * _CHUNK, (chunk + 1) * _CHUNK) if self.timed else np.zeros(1)
+            steps = np.arange(chunk * many, (chunk + 1) * many) if self.timed else np.zeros(1)
             t = (steps + 0.5) / self.hz
             self._kept[chunk] = pack_world(self.shot, self.source, self.readings, "motion", t, 1 / self.hz)
             while len(self._kept) > _CHUNKS_KEPT:
@@ -165,7 +167,7 @@ class SteppedIntegrator:
         self._kept.move_to_end(chunk)
         if not self.timed:
             return self._kept[chunk], 1 << 60
-        return self._kept[chunk].since(index - chunk * _CHUNK), (chunk + 1) * _CHUNK
+        return self._kept[chunk].since(index - chunk * many), (chunk + 1) * many
 
     def _roam(self, state: State, index: int, until: int, end: float, solid: bool = True) -> None:
         e = self.source.emitter
@@ -253,7 +255,8 @@ class SteppedIntegrator:
             origin = self.readings.frames(self.source.emitter, np.array([t])).place[0]
             state.values[0:3] += origin[:, None].astype(np.float32)
         if self.stirred:
-            tables, _ = self.tables(index)
+            # What was performed is known as far as this step, not beyond.
+            tables, _ = self.tables(index - 1 if self.readings.played else index)
             world.stir(state.values, state.births, state.moments, tables.rows, tables.zoned, tables.curves, self.key, t)
         caught = state.values[CAUGHT] if state.values.shape[0] > CAUGHT else None
         return State(state.births, state.moments, state.values, state.values[rows.TOUCHED], caught)

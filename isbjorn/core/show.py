@@ -1,0 +1,211 @@
+"""A shot as it is performed: stepped forward only, at the clock's pace, from its controls as they are at each lattice step.
+
+It is the same engine on the same document: the controls play a performance that grows by what arrives. What comes of it is a
+function of the document and the performance up to the moment, so a performance that is kept plays back the same to the bit.
+"""
+
+from __future__ import annotations
+
+import math
+import secrets
+from collections import deque
+from collections.abc import Mapping, Sequence
+from fractions import Fraction
+
+import numpy as np
+
+from isbjorn.core.appearance.particles import Particles
+from isbjorn.core.document import Control, Shot, Take
+from isbjorn.core.document.acting import acting
+from isbjorn.core.emit.births import MOST_BIRTHS, RANDOM
+from isbjorn.core.evaluate.performed import LONGEST_S, Performance, play
+from isbjorn.core.frame import Layers, Solver, draw_particles
+from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.render.camera import projection
+from isbjorn.core.simulate.checkpoints import StateCache
+
+LIVE = "live"
+_FORGOTTEN_EVERY, _ARRIVALS_KEPT = 60, 4096
+
+
+def performed_controls(shot: Shot) -> tuple[Control, ...]:
+    """The controls that something outside moves."""
+    return tuple(control for control in shot.controls if control.comes_from.address)
+
+
+class Hand:
+    """What arrives for one control, as it becomes values at lattice steps: the last that had arrived by then, scaled, smoothed."""
+
+    def __init__(self) -> None:
+        self._arrived: deque[tuple[float, float]] = deque(maxlen=_ARRIVALS_KEPT)
+        self._raw: float | None = None
+        self._value: float | None = None
+
+    def arrive(self, at_s: float, raw: float) -> None:
+        """A raw number that arrived at a moment of the show."""
+        self._arrived.append((at_s, raw))
+
+    def at(self, control: Control, at_s: float, hz: int, rests: float) -> float:
+        """The value at a lattice step. rests: what it is as long as nothing has arrived."""
+        while self._arrived and self._arrived[0][0] <= at_s:
+            self._raw = self._arrived.popleft()[1]
+        aim = rests if self._raw is None else control.comes_from.scaled(self._raw)
+        smooth = control.comes_from.smooth_s
+        if self._value is None or smooth <= 0:
+            self._value = aim
+        else:
+            self._value += (aim - self._value) * (1 - math.exp(-1 / (smooth * hz)))
+        return self._value
+
+
+class Show:
+    """A shot that is performed. Not for several threads at once.
+
+    What arrives is told by `arrive`, then `step` takes the show on to a moment, and `draw` gives the picture of the last step.
+    """
+
+    def __init__(self, shot: Shot, plates: PlateReader | None = None, limit_bytes: int | None = None) -> None:
+        self.plates = plates or PlateReader()
+        self._limit_bytes = limit_bytes
+        self.hands: dict[str, Hand] = {}
+        self._begin(shot)
+
+    def _begin(self, shot: Shot, before: Solver | None = None) -> None:
+        """Play a shot from second 0 on."""
+        self.states = StateCache(self._limit_bytes)
+        lanes = [control.id for control in performed_controls(shot)]
+        comes_round = float(shot.length_s) if shot.loop else None
+        self.performance = Performance(shot.simulation_rate, lanes or [LIVE], LONGEST_S, comes_round)
+        self.digest = secrets.token_hex(32)
+        play(self.digest, self.performance)
+        self.solver = self._solver(shot, before)
+        self._lead(0)
+        self._until_s = min([LONGEST_S, *(self._bounded_s(n) for n in self.solver.tracks)])
+
+    def _solver(self, shot: Shot, before: Solver | None) -> Solver:
+        self.shot = shot
+        take = Take(id=LIVE, name="live", media=LIVE, digest=self.digest)
+        # Without a control that is moved there is still a clock.
+        played = tuple(
+            c.model_copy(update={"take": LIVE, "lane": ""}) if self.performance.knows(c.id) else c
+            for c in shot.controls
+        )
+        others = tuple(take for take in shot.takes if take.id != LIVE)
+        if not any(self.performance.knows(c.id) for c in shot.controls):
+            played = (*played[:31], Control(id=LIVE, name=LIVE, take=LIVE))
+        live = shot.model_copy(update={"controls": played, "takes": (*others[:31], take), "loop": False})
+        return Solver(live, self.states, self.plates, before)
+
+    def _bounded_s(self, number: int) -> float:
+        """How long births of an emitter can be told from each other."""
+        births = self.solver.tracks[number].births
+        if births.cadence != RANDOM:
+            return math.inf
+        ten_minutes = max(1.0, births.stream.most(births.start_s + 600.0))
+        return 600.0 * MOST_BIRTHS / 4 / ten_minutes
+
+    @property
+    def hz(self) -> int:
+        return self.performance.hz
+
+    @property
+    def now_s(self) -> float:
+        """The moment of the last step."""
+        return self.performance.end_s
+
+    def edit(self, shot: Shot) -> bool:
+        """Take up an edit; whether the show begins anew, because what was performed does not tell how it would be now.
+
+        What is not touched goes on; what is moved by an edit is stepped anew from its births. Who meets others is not: that would
+        have to be run up from its first moment.
+        """
+        shot = acting(shot)
+        before = self.solver
+        lanes = [control.id for control in performed_controls(shot)]
+        same = tuple(lanes or [LIVE]) == self.performance.lanes and shot.simulation_rate == self.hz
+        if same:
+            made = self._solver(shot, before)
+            kept = {id(track) for track in before.tracks.values()}
+            anew = [track for track in made.tracks.values() if id(track) not in kept]
+            if all(track.crowd is None and not track.binds and track.parent is None for track in anew):
+                self.solver = made
+                return False
+        self._begin(shot)
+        return True
+
+    def again(self) -> None:
+        """Begin anew."""
+        self._begin(self.shot)
+
+    def arrive(self, address: str, raw: float, at_s: float) -> bool:
+        """A number that arrived at a moment of the show; whether a control listens to it."""
+        heard = False
+        for control in performed_controls(self.shot):
+            if control.comes_from.address == address:
+                self.hands.setdefault(control.id, Hand()).arrive(at_s, raw)
+                heard = True
+        return heard
+
+    def _lead(self, step: int) -> None:
+        """Add the controls at a lattice step to the performance."""
+        t = step / self.hz
+        values = []
+        for control in self._led():
+            own = self.solver.readings.things[control.id].value
+            rests = float(self.solver.readings.own(own, np.array([t]))[0])
+            values.append(self.hands.setdefault(control.id, Hand()).at(control, t, self.hz, rests))
+        self.performance.append(values or [0.0])
+
+    def _led(self) -> Sequence[Control]:
+        by_id: Mapping[str, Control] = {control.id: control for control in self.shot.controls}
+        return [by_id[lane] for lane in self.performance.lanes if lane in by_id]
+
+    def step(self, until_s: float) -> int:
+        """Go on to the last lattice step by a moment; how many steps that were. A show that is too long for one begins anew."""
+        if until_s > self._until_s:
+            self.again()
+            return 0
+        first, last = self.performance.count, math.floor(until_s * self.hz + 1e-9)
+        for step in range(first, last + 1):
+            self._lead(step)
+            if step % _FORGOTTEN_EVERY == 0:
+                for track in self.solver.tracks.values():
+                    if track.binds:
+                        track.admission.forget(step / self.hz)
+        return max(0, last + 1 - first)
+
+    @property
+    def moment(self) -> Fraction:
+        """The moment that can be drawn: at which, and while its shutter is open, all is known."""
+        now, camera = Fraction(self.performance.count - 1, self.hz), self.shot.camera
+        read = self.solver.readings
+        angle = read.now(camera.shutter, float(now))
+        if angle <= 0:
+            return now
+        after = (angle + read.now(camera.shutter_phase, float(now))) / 360 / float(self.shot.frame_rate)
+        # Shutters close at a step, or a little before.
+        return max(Fraction(0), now - Fraction(max(0.0, after)).limit_denominator(10**6) - Fraction(1, 10**6))
+
+    @property
+    def frame(self) -> Fraction:
+        """The moment as a frame number; it goes on beyond the last."""
+        return self.shot.first_frame + self.moment * self.shot.frame_rate
+
+    def draw(self, scale: float) -> Layers:
+        """The picture of the moment, as `frame.draw_particles` gives it."""
+        return draw_particles(self.solver, self.frame, scale, over_plate=True)
+
+    def particles(self) -> Particles:
+        """All particles at the moment."""
+        return self.solver.at(self.frame)
+
+    def size(self, scale: float) -> tuple[int, int]:
+        """Width and height of a picture."""
+        view = projection(self.shot, scale)
+        return view.width, view.height
+
+    def kept(self) -> Performance:
+        """All that was performed, since it began; it does not grow any more."""
+        made = Performance(self.hz, self.performance.lanes)
+        made._values, made.count = self.performance.values.copy(), self.performance.count
+        return made
