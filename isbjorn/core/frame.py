@@ -155,7 +155,7 @@ def ground(
 
 
 def shades_over_ground(
-    picture: Floats, shot: Shot, frame: int, scale: float, plates: PlateReader, table: Bytes
+    picture: Floats, shot: Shot, frame: int | Fraction, scale: float, plates: PlateReader, table: Bytes
 ) -> Bytes:
     """Particles as they were drawn over what lies under them, as shades of 8 bits (height, width, 3)."""
     view = projection(shot, scale)

@@ -174,6 +174,11 @@ class Show:
                         track.admission.forget(step / self.hz)
         return max(0, last + 1 - first)
 
+    def settle(self) -> None:
+        """Step the particles as far as the show is known, so that a picture has less to do."""
+        for track in self.solver.tracks.values():
+            track.state(self.performance.count - 1)
+
     @property
     def moment(self) -> Fraction:
         """The moment that can be drawn: at which, and while its shutter is open, all is known."""

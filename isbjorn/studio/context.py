@@ -37,7 +37,7 @@ Id = Annotated[int, InPath(ge=0, le=2**63 - 1)]
 Frame = Annotated[int, Query(ge=-(2**53), le=2**53)]
 Width = Annotated[int, Query(ge=16, le=8192, description="px")]
 _AT_ONCE, _WAITING_AT_MOST, _GUIDED_KEPT = 2, 8, 8
-_MADE_HERE = re.compile(r"[mpfrs][0-9a-f]{8}|batch-[a-z0-9]{4,40}")
+_MADE_HERE = re.compile(r"[mpfrsk][0-9a-f]{8}|batch-[a-z0-9]{4,40}")
 
 
 class Busy(IsbjornError):
@@ -86,6 +86,8 @@ class Studio:
             self.close_lock()
             raise
         self.damage: str | None = None
+        # How many shots are performed.
+        self.shows = 0
         self._waiting = 0
         self._few = asyncio.Semaphore(_AT_ONCE)
         self.plates = StudioPlates(self.store, shared=True)

@@ -13,14 +13,17 @@ from fastapi import APIRouter, Depends, Query, Request
 from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field
 
-from isbjorn.core.document import Control, Number, Shot
+from isbjorn.core.arrays import Doubles
+from isbjorn.core.document import Control, Number, Shot, Take
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.evaluate.performed import Performance
 from isbjorn.core.evaluate.takes import as_keys, performed, spliced
 from isbjorn.studio.apart import apart
 from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.incoming import Log
 from isbjorn.studio.shots import ShotState, told
+from isbjorn.studio.takes import kept, with_take
 from isbjorn.studio.uploads import body_of
 
 router = APIRouter(prefix="/api", tags=["controls"])
@@ -56,7 +59,7 @@ class NewTake(BaseModel):
     controls: list[str] = Field(min_length=1, max_length=32)
 
 
-class Take(BaseModel):
+class Recorded(BaseModel):
     """A performance that is recorded."""
 
     id: str
@@ -118,7 +121,7 @@ def incoming(studio: Here) -> Arrivals:
 
 
 @router.post("/shots/{shot_id}/takes", status_code=201)
-def begin_take(studio: Here, shot_id: Id, body: NewTake) -> Take:
+def begin_take(studio: Here, shot_id: Id, body: NewTake) -> Recorded:
     """Record what arrives for some controls from now on, which is a moment of shot time."""
     known = {one.id: one for one in studio.store.document(shot_id).controls}
     for name in body.controls:
@@ -127,41 +130,46 @@ def begin_take(studio: Here, shot_id: Id, body: NewTake) -> Take:
         if not known[name].comes_from.address:
             raise IsbjornError("nothing moves this control.", known[name].name, "Let it learn an address first.")
     running = _Running(shot_id, body.at_s, body.controls, studio.inbox.record())
-    return Take(id=_takes.begin(studio, running))
+    return Recorded(id=_takes.begin(studio, running))
 
 
 @router.delete("/shots/{shot_id}/takes/{take_id}")
 def end_take(studio: Here, shot_id: Id, take_id: str) -> Taken:
     """End a performance: it becomes keys of its controls, in place of those within its span."""
     found = _takes.end(studio, shot_id, take_id)
-    lasted = time.monotonic() - found.log.began
+    shot = studio.store.document(shot_id)
+    end_s = found.at_s + time.monotonic() - found.log.began
+    span = (max(0.0, found.at_s), min(float(shot.length_s), end_s))
+    lanes = {c.id: found.log.lanes.get(c.comes_from.address, []) for c in shot.controls if c.id in found.controls}
+    played: dict[str, tuple[Doubles, Doubles]] = {}
+    for control in shot.controls:
+        if lanes.get(control.id):
+            arrived = np.array(lanes[control.id])
+            times = arrived[:, 0] - found.log.began + found.at_s
+            played[control.id] = performed(times, arrived[:, 1], control.comes_from, span, shot.simulation_rate)
+    if not played:
+        raise IsbjornError(
+            "nothing arrived while it was recorded.", "take", "Move the control, and record it once more."
+        )
+    performance = Performance(shot.simulation_rate, list(played))
+    for column in np.stack([values for _, values in played.values()], axis=1):
+        performance.append(column)
+    at_s = next(iter(played.values()))[0][0]
+    media, digest = kept(studio, shot_id, performance.text())
     words = []
     with studio.store.edit(shot_id, "Take") as box:
-        shot: Shot = box[0]
-        controls = []
+        shot, controls = box[0], []
         for control in shot.controls:
-            lane = found.log.lanes.get(control.comes_from.address)
-            if control.id not in found.controls or not lane:
+            if control.id not in played:
                 controls.append(control)
                 continue
-            made = _performed(shot, control, np.array(lane), found.log.began, found.at_s, lasted)
-            words.append(f"{control.name}: {len(lane):,} values as {len(made)} keys")
-            keys = spliced(control.value.keys, made)
-            controls.append(control.model_copy(update={"value": control.value.model_copy(update={"keys": keys})}))
-        if not words:
-            raise IsbjornError(
-                "nothing arrived while it was recorded.", "take", "Move the control, and record it once more."
-            )
-        box[0] = parse_shot(shot.model_copy(update={"controls": tuple(controls)}).model_dump(mode="json"))
+            made = as_keys(*played[control.id], _NEAR)
+            words.append(f"{control.name}: {len(lanes[control.id]):,} values as {len(made)} keys")
+            value = control.value.model_copy(update={"keys": spliced(control.value.keys, made)})
+            controls.append(control.model_copy(update={"value": value, "take": None, "lane": ""}))
+        shot = shot.model_copy(update={"controls": tuple(controls)})
+        box[0] = with_take(shot, Take(media=media, digest=digest, at_s=at_s), set(), played=False)
     return Taken(state=told(studio, shot_id), taken=words)
-
-
-def _performed(shot: Shot, control: Control, lane: np.ndarray, began: float, at_s: float, lasted: float):  # type: ignore[no-untyped-def]
-    """Keys of what arrived (n, 2): monotonic seconds and values."""
-    span = (max(0.0, at_s), min(float(shot.length_s), at_s + lasted))
-    times = lane[:, 0] - began + at_s
-    steps, values = performed(times, lane[:, 1], control.comes_from, span, shot.simulation_rate)
-    return as_keys(steps, values, _NEAR)
 
 
 @router.post("/shots/{shot_id}/midi")

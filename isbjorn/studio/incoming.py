@@ -13,6 +13,7 @@ import socket
 import threading
 import time
 from collections import OrderedDict, deque
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from pythonosc.osc_packet import OscPacket
@@ -65,6 +66,7 @@ class Inbox:
         self.host, self.port, self.bad, self.dropped = host, 0, 0, 0
         self.latest: OrderedDict[str, Arrived] = OrderedDict()
         self._logs: list[Log] = []
+        self._heard: list[Callable[[str, float, float], object]] = []
         self._recent: deque[float] = deque()
         self._lock, self._ended = threading.Lock(), threading.Event()
         self._socket: socket.socket | None = None
@@ -145,6 +147,26 @@ class Inbox:
                 if log.count < _MOST_KEPT and now - log.began < _KEPT_S:
                     log.lanes.setdefault(address, []).append((now, number))
                     log.count += 1
+
+            heard = list(self._heard)
+        for tell in heard:
+            tell(address, number, now)
+
+    def put(self, address: str, value: float) -> None:
+        """Take a number that came another way than by OSC."""
+        self._number(address, value, time.monotonic())
+
+    def listen(self, heard: Callable[[str, float, float], object]) -> Callable[[], None]:
+        """Be told of every number at once: its address, itself, and when it came (monotonic s). Call the result to be told no
+        more."""
+        with self._lock:
+            self._heard.append(heard)
+
+        def stop() -> None:
+            with self._lock:
+                self._heard.remove(heard)
+
+        return stop
 
     def record(self) -> Log:
         """Keep all that comes from now on."""

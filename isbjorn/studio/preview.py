@@ -85,6 +85,24 @@ def reach_of(solver: Solver) -> int | None:
     return min(shot.last_frame, max(shot.first_frame, shot.first_frame + int(reached_s * float(shot.frame_rate))))
 
 
+def figures_of(layers: Layers, began: float) -> Figures:
+    """What is known of a frame that was drawn from a moment of `time.perf_counter` on."""
+    return Figures(
+        alive=len(layers.particles),
+        drawn=layers.drawn.seen,
+        specks=layers.drawn.specks,
+        outside=layers.drawn.outside,
+        clear=layers.drawn.clear,
+        behind=layers.drawn.behind,
+        left_out=layers.drawn.left_out,
+        refused=layers.particles.refused,
+        ms=round((time.perf_counter() - began) * 1e3, 2),
+        memory_bytes=resident_bytes(),
+        born=int(np.count_nonzero(layers.particles.age < 1)),
+        centre=_centre(layers.particles.position),
+    )
+
+
 def _centre(places: Floats) -> tuple[float, float]:
     """The mean of places (n, 3), in px; the picture's centre of none."""
     if len(places) == 0:
@@ -254,21 +272,7 @@ class Preview:
             rgb = self._deep(solver, wish, scale, orbit) if wish.view == "layers" else self._seen(shot, wish, layers)
         # Encoding needs no kernel: meanwhile another thread may draw the next frame.
         jpeg = simplejpeg.encode_jpeg(rgb, colorspace="RGB", fastdct=True, **(_MOVING if wish.moving else _STILL))
-        figures = Figures(
-            alive=len(layers.particles),
-            drawn=layers.drawn.seen,
-            specks=layers.drawn.specks,
-            outside=layers.drawn.outside,
-            clear=layers.drawn.clear,
-            behind=layers.drawn.behind,
-            left_out=layers.drawn.left_out,
-            refused=layers.particles.refused,
-            ms=round((time.perf_counter() - start) * 1e3, 2),
-            memory_bytes=resident_bytes(),
-            born=int(np.count_nonzero(layers.particles.age < 1)),
-            centre=_centre(layers.particles.position),
-            reach=reach_of(solver),
-        )
+        figures = figures_of(layers, start).model_copy(update={"reach": reach_of(solver)})
         shown = Shown(jpeg, figures, rgb.shape[1], rgb.shape[0])
         self.keep(digest, wish, shown)
         relieve()

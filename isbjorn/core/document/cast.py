@@ -35,7 +35,8 @@ def list_of(thing: Any) -> str:
     return "forces"
 
 
-def _free_name(shot: Shot, name: str) -> str:
+def free_name(shot: Shot, name: str) -> str:
+    """A name that nothing in the cast has: this one, or this one with a number."""
     return _free({thing.name for thing in shot.things}, name)
 
 
@@ -67,13 +68,13 @@ def added(shot: Shot, kind: str, new_emitter: Callable[[], Emitter]) -> Shot:
     Some come with others: a kill zone with the zone that it empties. Raises IsbjornError for a kind that there is not.
     """
     thing = _new(kind, new_emitter)
-    update: dict[str, Any] = {"id": new_id(list_of(thing)[:-1]), "name": _free_name(shot, thing.name)}
+    update: dict[str, Any] = {"id": new_id(list_of(thing)[:-1]), "name": free_name(shot, thing.name)}
     if kind == "emitter":
         update["seed"] = max((e.seed for e in shot.emitters), default=0) + 1
     elif list_of(thing) == "forces":
         thing, others = thing.placed_new(shot.height)
         for other in others:
-            shot = _with(shot, other.model_copy(update={"name": _free_name(shot, other.name)}))
+            shot = _with(shot, other.model_copy(update={"name": free_name(shot, other.name)}))
     made = thing.model_copy(update=update)
     match list_of(made):
         case "emitters":
@@ -185,7 +186,7 @@ def copied(shot: Shot, thing_id: str, mirror: Axis | None = None) -> Shot:
     old = next((t for t in shot.things if t.id == thing_id), None)
     if old is None:
         raise IsbjornError("there is nothing of that id in the cast.", thing_id, "Nothing was changed.")
-    update: dict[str, Any] = {"id": new_id(list_of(old)[:-1]), "name": _free_name(shot, old.name)}
+    update: dict[str, Any] = {"id": new_id(list_of(old)[:-1]), "name": free_name(shot, old.name)}
     if isinstance(old, Emitter):
         update["seed"] = max(e.seed for e in shot.emitters) + 1
     elif list_of(old) == "forces":

@@ -1,0 +1,293 @@
+"""A stage: a shot that is performed, over one WebSocket. What arrives leads it, and pictures come as they are drawn.
+
+To the page: a text message for what is to be told, a binary one for a picture, as of the preview: the length of a JSON header (4
+bytes, little endian), the header (`StageHeader`), the JPEG.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import struct
+import threading
+import time
+from collections import OrderedDict, deque
+from collections.abc import Callable
+from contextlib import suppress
+from typing import Annotated, Any, Literal
+
+from fastapi import APIRouter, WebSocket, WebSocketDisconnect
+from fastapi.concurrency import run_in_threadpool
+from pydantic import BaseModel, Field, ValidationError
+
+from isbjorn.core.errors import IsbjornError
+from isbjorn.core.runtime.memory import budget_bytes
+from isbjorn.core.runtime.parallel import helpers
+from isbjorn.studio.context import Studio
+from isbjorn.studio.performing import Picture, perform
+from isbjorn.studio.preview import Figures
+from isbjorn.studio.takes import keep_take
+
+router = APIRouter()
+MOST_SHOWS = 3
+_PRELOADED = "isbjorn.studio.hands"
+_PICTURES_KNOWN, _LATENCIES = 64, 512
+# Numbers that one page may send in a second.
+_MOST_A_SECOND, _WAITING = 600, 4096
+_ENDED_WITHIN_S = 2.0
+
+
+class StageAsk(BaseModel):
+    """A message of the page. `width`: pictures are so wide. `shown`: confirms one. `arrive`: a number of the page's own devices
+    (pointer, gamepad). `freeze`, `again`: the show stands still, begins anew. `keep`: what was performed becomes a take."""
+
+    kind: Literal["width", "shown", "arrive", "freeze", "again", "keep"]
+    width: int = Field(default=1280, ge=16, le=4096)
+    serial: int = Field(default=0, ge=0, le=2**53)
+    on: bool = True
+    name: str = Field(default="", max_length=80)
+    address: str = Field(default="", max_length=200, pattern=r"^(/(pointer|gamepad|stage)/[ -~]*)?$")
+    value: Annotated[float, Field(ge=-1e6, le=1e6, allow_inf_nan=False)] = 0.0
+
+
+class StageHeader(BaseModel):
+    """What comes with a picture of a show."""
+
+    serial: int
+    seconds: float = Field(description="The moment of the show.")
+    frame: float = Field(description="The same as a frame number; it goes on beyond the last.")
+    width: int
+    height: int
+    fps: float
+    dropped: int = Field(description="Pictures that were due and not drawn.")
+    reduced: float = Field(description="The share of the width that is drawn, where it is not all.")
+    latency_ms: float | None = Field(
+        description="From the arrival of a number to the page's word that a picture with it was shown: the 95th percentile."
+    )
+    figures: Figures
+
+
+class Show:
+    """A shot that is performed for one page: the process, and those who talk with it."""
+
+    def __init__(self, studio: Studio, shot_id: int, width: int, tell: Callable[[str, Any], object]) -> None:
+        self.studio, self.shot_id, self._tell = studio, shot_id, tell
+        self.latencies_s: deque[float] = deque(maxlen=_LATENCIES)
+        self._pictures: OrderedDict[int, list[float]] = OrderedDict()
+        self._serial = 0
+        self._waiting: deque[tuple[str, float, float]] = deque(maxlen=_WAITING)
+        self._ended, self._wake = False, threading.Event()
+        self._sending = threading.Lock()
+        self._pipe, theirs = helpers(_PRELOADED).Pipe()
+        text = studio.store.document(shot_id).model_dump_json()
+        # As much as one that draws ahead.
+        budget_mb = max(64, budget_bytes() >> 21)
+        given = (theirs, str(studio.store.folder), text, width, os.getpid(), budget_mb)
+        self._process: Any = helpers(_PRELOADED).Process(target=perform, args=given, daemon=True)
+        self._process.start()
+        theirs.close()
+        self._stop = [studio.inbox.listen(self._arrived), studio.listen(shot_id, self._edited)]
+        for work in (self._listen, self._forward):
+            threading.Thread(target=work, name="stage", daemon=True).start()
+
+    def _arrived(self, address: str, value: float, at: float) -> None:
+        self._waiting.append((address, value, at))
+        self._wake.set()
+
+    def _edited(self) -> None:
+        # Of an edit in the making only the newest is read.
+        self._waiting.append(("", 0.0, 0.0))
+        self._wake.set()
+
+    def _forward(self) -> None:
+        """Hand on what arrives, and edits, as fast as the process takes them."""
+        while not self._ended:
+            self._wake.wait()
+            self._wake.clear()
+            some = []
+            while self._waiting:
+                some.append(self._waiting.popleft())
+            numbers = [one for one in some if one[0]]
+            if numbers:
+                self.say("arrive", numbers)
+            if len(numbers) < len(some):
+                with suppress(IsbjornError):
+                    self.say("edit", self.studio.store.document(self.shot_id).model_dump_json())
+
+    def say(self, kind: str, what: Any = None) -> None:
+        """Say something to the process."""
+        with self._sending, suppress(OSError):
+            self._pipe.send((kind, what))
+
+    def _listen(self) -> None:
+        while True:
+            try:
+                kind, what = self._pipe.recv()
+            except (EOFError, OSError):
+                if not self._ended:
+                    self._tell("gone", None)
+                return
+            if kind == "picture":
+                self._serial += 1
+                self._pictures[self._serial] = what.arrived
+                while len(self._pictures) > _PICTURES_KNOWN:
+                    self._pictures.popitem(last=False)
+                self.studio.outbox.tell(self.shot_id, int(what.frame), what.figures)
+                self._tell("picture", (self._header(what), what.jpeg))
+            else:
+                self._tell(kind, what)
+
+    def _header(self, picture: Picture) -> StageHeader:
+        return StageHeader(
+            serial=self._serial, seconds=picture.seconds, frame=picture.frame, width=picture.width, height=picture.height,
+            fps=picture.fps, reduced=picture.reduced, dropped=picture.dropped, latency_ms=self.latency_ms,
+            figures=picture.figures,
+        )  # fmt: skip
+
+    @property
+    def latency_ms(self) -> float | None:
+        """The 95th percentile of the last arrivals; None before there were any."""
+        known = sorted(self.latencies_s)
+        return round(1e3 * known[min(len(known) - 1, int(0.95 * len(known)))], 1) if known else None
+
+    def shown(self, serial: int) -> None:
+        """The page has shown a picture."""
+        now = time.monotonic()
+        self.latencies_s.extend(now - at for at in self._pictures.pop(serial, []))
+        self.say("shown")
+
+    def end(self) -> None:
+        """End the process. It may be called again."""
+        if self._ended:
+            return
+        self._ended = True
+        for stop in self._stop:
+            stop()
+        self._wake.set()
+        self.say("end")
+        self._process.join(_ENDED_WITHIN_S)
+        if self._process.is_alive():
+            self._process.kill()
+            self._process.join(_ENDED_WITHIN_S)
+        self._pipe.close()
+
+
+def _text(kind: str, **more: Any) -> str:
+    return json.dumps({"kind": kind, **more})
+
+
+class Stage:
+    """One page that shows a show."""
+
+    def __init__(self, studio: Studio, socket: WebSocket, shot_id: int) -> None:
+        self.studio, self.socket, self.shot_id = studio, socket, shot_id
+        self.loop = asyncio.get_running_loop()
+        self.told: asyncio.Queue[tuple[str, Any]] = asyncio.Queue()
+        self.show: Show | None = None
+        self._sent: deque[float] = deque(maxlen=_MOST_A_SECOND)
+        # Under which names takes are to be kept that were asked for.
+        self._names: deque[str] = deque(maxlen=8)
+
+    def tell(self, kind: str, what: Any) -> None:
+        """From any thread: something for the page."""
+        with suppress(RuntimeError):
+            self.loop.call_soon_threadsafe(self.told.put_nowait, (kind, what))
+
+    async def send(self) -> None:
+        """Send what is told, for ever."""
+        while True:
+            kind, what = await self.told.get()
+            if kind == "picture":
+                header, jpeg = what
+                head = header.model_dump_json().encode()
+                await self.socket.send_bytes(struct.pack("<I", len(head)) + head + jpeg)
+            elif kind == "kept":
+                await self._keep(*what)
+            elif kind == "gone":
+                await self.socket.send_text(_text("gone"))
+                raise WebSocketDisconnect(1011)
+            else:
+                await self.socket.send_text(_text(kind, **(what or {})))
+
+    async def _keep(self, text: str, name: str) -> None:
+        try:
+            words = await run_in_threadpool(keep_take, self.studio, self.shot_id, text, name)
+            await self.socket.send_text(_text("kept", words=words))
+        except IsbjornError as error:
+            await self.socket.send_text(_text("problem", what=error.what, where=error.where, remedy=error.remedy))
+
+    async def hear(self) -> None:
+        """Take messages until the page is gone."""
+        while True:
+            message = await self.socket.receive()
+            if message["type"] == "websocket.disconnect":
+                raise WebSocketDisconnect(message.get("code", 1000))
+            try:
+                ask = StageAsk.model_validate_json(message.get("text") or "")
+            except ValidationError as error:
+                told = {
+                    "what": str(error.errors()[0]["msg"]),
+                    "where": "stage",
+                    "remedy": "The message was left aside.",
+                }
+                await self.socket.send_text(_text("problem", **told))
+                continue
+            if self.show is None:
+                show = await run_in_threadpool(Show, self.studio, self.shot_id, ask.width, self._of_show)
+                self.show = show
+            match ask.kind:
+                case "shown":
+                    self.show.shown(ask.serial)
+                case "arrive":
+                    self._device(ask)
+                case "keep":
+                    self._names.append(ask.name)
+                    self.show.say("keep")
+                case kind:
+                    what = {"width": ask.width, "freeze": ask.on}.get(kind)
+                    await run_in_threadpool(self.show.say, kind, what)
+
+    def _of_show(self, kind: str, what: Any) -> None:
+        if kind == "kept":
+            self.tell(kind, (what, self._names.popleft() if self._names else ""))
+        else:
+            self.tell(kind, what)
+
+    def _device(self, ask: StageAsk) -> None:
+        now = time.monotonic()
+        if ask.address and not (len(self._sent) == _MOST_A_SECOND and now - self._sent[0] < 1):
+            self._sent.append(now)
+            self.studio.inbox.put(ask.address, ask.value)
+
+
+@router.websocket("/api/shots/{shot_id}/stage")
+async def stage(socket: WebSocket, shot_id: int) -> None:
+    """Perform a shot."""
+    studio: Studio = socket.app.state.studio
+    await socket.accept()
+    try:
+        if not 0 <= shot_id < 2**63:
+            raise IsbjornError("there is no such shot.", "stage", "Open it from its project.")
+        await run_in_threadpool(studio.store.shot_row, shot_id)
+        if studio.shows >= MOST_SHOWS:
+            raise IsbjornError(f"{MOST_SHOWS} shots are performed already.", "stage", "Close the window of one.")
+    except IsbjornError as error:
+        await socket.send_text(_text("problem", what=error.what, where=error.where, remedy=error.remedy))
+        await socket.close(4404)
+        return
+    one = Stage(studio, socket, shot_id)
+    studio.shows += 1
+    sending, hearing = asyncio.create_task(one.send()), asyncio.create_task(one.hear())
+    try:
+        done, _ = await asyncio.wait({sending, hearing}, return_when=asyncio.FIRST_COMPLETED)
+        for task in done:
+            fell = task.exception()
+            if fell is not None and not isinstance(fell, (WebSocketDisconnect, RuntimeError)):
+                raise fell
+    finally:
+        studio.shows -= 1
+        for task in (sending, hearing):
+            task.cancel()
+        if one.show is not None:
+            await run_in_threadpool(one.show.end)

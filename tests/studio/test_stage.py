@@ -1,0 +1,258 @@
+"""A stage over its socket: what arrives leads the pictures; what was performed is kept, played, and made keys of."""
+
+from __future__ import annotations
+
+import json
+import math
+import os
+import struct
+import time
+import unittest
+from typing import Any
+from unittest import mock
+
+import numpy as np
+import simplejpeg
+from pythonosc.udp_client import SimpleUDPClient
+
+from isbjorn.core.evaluate.curves import along
+from isbjorn.core.evaluate.performed import performance_of
+from isbjorn.studio.performing import Quality
+from tests.studio.in_studio import InStudio
+from tests.studio.test_incoming import free_port
+
+SOURCE = {"measure": "number", "thing": "c1.value", "makes_low": -300, "makes_high": 300, "combine": "add"}
+DOT = {
+    "id": "e1", "name": "Dot", "rate": 0, "lifespan": 0, "speed": 0, "shape": {"kind": "point"}, "size": 120, "stays": "along",
+    "bursts": [{"count": 1}], "across": {"value": 0, "source": SOURCE},
+}  # fmt: skip
+LED = {
+    "links": [],
+    "controls": [{"id": "c1", "name": "Hand", "value": 0.0, "comes_from": {"address": "/desk/1"}}],
+    "emitters": [DOT],
+    "width": 960,
+    "height": 540,
+    "last_frame": 99,
+}
+
+
+class Staged(InStudio):
+    def setUp(self) -> None:
+        self.port = free_port()
+        with mock.patch.dict(os.environ, {"ISBJORN_OSC": str(self.port)}):
+            super().setUp()
+        self.desk = SimpleUDPClient("127.0.0.1", self.port)
+        self.addCleanup(self.desk._sock.close)
+        self.write(LED)
+
+    def write(self, told: dict[str, Any]) -> None:
+        """Make the shot another."""
+        for name, value in told.items():
+            answer = self.edit(f"/{name}", value)
+            self.assertEqual(answer.status_code, 200, answer.text)
+
+    def stage(self) -> Any:
+        return self.client.websocket_connect(f"/api/shots/{self.shot}/stage", headers={"host": "127.0.0.1"})
+
+    def say(self, socket: Any, kind: str, **more: Any) -> None:
+        socket.send_text(json.dumps({"kind": kind, **more}))
+
+    def next(self, socket: Any, kind: str = "picture", most_s: float = 30.0) -> tuple[dict[str, Any], bytes]:
+        """The next message of a kind; pictures meanwhile are confirmed."""
+        deadline = time.monotonic() + most_s
+        while True:
+            self.assertLess(time.monotonic(), deadline, f"no {kind} came")
+            message = socket.receive()
+            if message.get("text"):
+                told = json.loads(message["text"])
+                if told["kind"] == kind:
+                    return told, b""
+                self.assertNotEqual(told["kind"], "problem", told)
+                continue
+            content = message["bytes"]
+            (long,) = struct.unpack("<I", content[:4])
+            header = json.loads(content[4 : 4 + long])
+            self.say(socket, "shown", serial=header["serial"])
+            if kind == "picture":
+                return header, content[4 + long :]
+
+
+def bright(jpeg: bytes) -> np.ndarray:
+    """Which pixels are bright, (height, width)."""
+    return simplejpeg.decode_jpeg(jpeg, colorspace="GRAY")[..., 0] > 128
+
+
+def centre_of(jpeg: bytes) -> float:
+    """Where what is bright lies, in shares of the width."""
+    columns = np.flatnonzero(bright(jpeg)) % bright(jpeg).shape[1]
+    return float(columns.mean() + 0.5) / bright(jpeg).shape[1]
+
+
+class Playing(Staged):
+    def test_a_hand_leads_the_picture_and_the_way_there_is_measured(self) -> None:
+        with self.stage() as socket:
+            self.say(socket, "width", width=480)
+            header, jpeg = self.next(socket)
+            self.assertEqual((header["width"], header["height"]), (480, 270))
+            self.assertIsNone(header["latency_ms"])
+            self.assertAlmostEqual(centre_of(jpeg), 0.5 - 300 / 960, delta=0.02)
+            self.desk.send_message("/desk/1", 1.0)
+            sent = time.monotonic()
+            while abs(centre_of(jpeg) - (0.5 + 300 / 960)) > 0.02:
+                self.assertLess(time.monotonic() - sent, 10)
+                header, jpeg = self.next(socket)
+            while header["latency_ms"] is None:
+                header, _ = self.next(socket)
+            self.assertGreater(header["latency_ms"], 1)
+            # Without end: what is beyond the shot's last frame is played too.
+            self.assertEqual(header["figures"]["alive"], 1)
+
+    def test_the_clock_is_the_walls_and_stands_still_when_frozen(self) -> None:
+        with self.stage() as socket:
+            self.say(socket, "width", width=160)
+            first, _ = self.next(socket)
+            began = time.monotonic()
+            for _ in range(40):
+                last, _ = self.next(socket)
+            went, lasted = last["seconds"] - first["seconds"], time.monotonic() - began
+            self.assertAlmostEqual(went, lasted, delta=0.25)
+            self.say(socket, "freeze", on=True)
+            time.sleep(0.7)
+            self.say(socket, "freeze", on=False)
+            # What was on its way, and then the moment that comes next.
+            then, _ = self.next(socket)
+            for _ in range(4):
+                then, _ = self.next(socket)
+            self.assertLess(then["seconds"] - last["seconds"], 0.6)
+            self.say(socket, "again")
+            again = then["seconds"]
+            for _ in range(6):
+                then, _ = self.next(socket)
+            self.assertLess(then["seconds"], again)
+
+    def test_an_edit_at_the_desk_is_taken_up(self) -> None:
+        with self.stage() as socket:
+            self.say(socket, "width", width=320)
+            _, before = self.next(socket)
+            self.edit("/emitters/0/size", 400)
+            before = bright(before).sum()
+            for _ in range(200):
+                _, jpeg = self.next(socket)
+                if bright(jpeg).sum() > 3 * before:
+                    break
+            else:
+                self.fail("the edit was not seen")
+
+    def test_pointer_and_gamepad_arrive_as_others_do(self) -> None:
+        self.edit("/controls/0/comes_from/address", "/pointer/x")
+        with self.stage() as socket:
+            self.say(socket, "width", width=320)
+            self.next(socket)
+            self.say(socket, "arrive", address="/pointer/x", value=0.5)
+            for _ in range(200):
+                _, jpeg = self.next(socket)
+                if abs(centre_of(jpeg) - 0.5) < 0.02:
+                    break
+            else:
+                self.fail("the pointer did not lead")
+            for bad in ('{"kind": "arrive", "address": "/desk/1", "value": 1}', "{", '{"kind": "width", "width": 0}'):
+                socket.send_text(bad)
+                self.assertEqual(self.next_text(socket)["kind"], "problem")
+
+    def next_text(self, socket: Any) -> dict[str, Any]:
+        while True:
+            message = socket.receive()
+            if message.get("text"):
+                return json.loads(message["text"])
+
+    def test_it_ends_with_its_page_and_only_so_many_are_open(self) -> None:
+        studio = self.app.state.studio
+        with self.stage() as one, self.stage() as two, self.stage() as three:
+            for socket in (one, two, three):
+                self.say(socket, "width", width=160)
+                self.next(socket)
+            with self.stage() as fourth:
+                self.assertIn("performed already", json.loads(fourth.receive()["text"])["what"])
+        deadline = time.monotonic() + 10
+        while studio.shows and time.monotonic() < deadline:
+            time.sleep(0.05)
+        self.assertEqual(studio.shows, 0)
+        with self.stage() as socket:
+            self.say(socket, "width", width=160)
+            self.next(socket)
+
+
+class Kept(Staged):
+    def perform(self, seconds: float) -> str:
+        """Perform, keep it; what is told."""
+        with self.stage() as socket:
+            self.say(socket, "width", width=160)
+            self.next(socket)
+            began = time.monotonic()
+            while (t := time.monotonic() - began) < seconds:
+                self.desk.send_message("/desk/1", 0.5 + 0.5 * math.sin(3 * t))
+                self.next(socket)
+            self.say(socket, "keep", name="First night")
+            return str(self.next(socket, "kept")[0]["words"])
+
+    def document(self) -> Any:
+        return self.app.state.studio.store.document(self.shot)
+
+    def test_a_take_is_played_made_keys_of_and_let_go(self) -> None:
+        self.assertRegex(self.perform(1.5), r"First night: \d\.\d s of Hand")
+        shot = self.document()
+        take = shot.takes[0]
+        self.assertEqual(shot.controls[0].take, take.id)
+        performance = performance_of(take)
+        self.assertGreater(float(np.ptp(performance.values)), 0.5)
+        lane = self.client.get(f"/api/shots/{self.shot}/takes/{take.id}/lanes/c1").json()
+        self.assertAlmostEqual(lane["step_s"], 1 / 60)
+        np.testing.assert_allclose(lane["values"], performance.values[0], atol=6e-5)
+        answer = self.client.post(f"/api/shots/{self.shot}/takes/{take.id}/keys?tolerance=0.01")
+        self.assertRegex(answer.json()["taken"][0], r"Hand: \d+ steps as \d+ keys")
+        control = self.document().controls[0]
+        self.assertIsNone(control.take)
+        steps = np.arange(performance.count) / 60
+        self.assertLess(float(np.abs(along(control.value.keys, steps) - performance.values[0]).max()), 0.0101)
+        self.assertLess(len(control.value.keys), performance.count)
+        self.client.post(f"/api/shots/{self.shot}/undo")
+        self.assertEqual(self.document().controls[0].take, take.id)
+        # It goes along with the shot wherever that goes.
+        package = self.client.get(f"/api/shots/{self.shot}/export").content
+        self.assertIn(b"take.csv", package)
+
+    def test_what_is_not_there_is_told(self) -> None:
+        url = f"/api/shots/{self.shot}/takes/none"
+        self.assertIn("no such take", self.problem(self.client.post(f"{url}/keys")))
+        self.assertIn("no such take", self.problem(self.client.get(f"{url}/lanes/c1")))
+
+
+class Steps(unittest.TestCase):
+    def drawn(self, quality: Quality, takes_s: float, by_size: bool, pictures: int = 200) -> tuple[float, int]:
+        """What it comes to when a picture in full takes so long."""
+        for _ in range(pictures):
+            quality.drew(takes_s * (quality.share**2 if by_size else 1))
+        return quality.share, quality.stride(60)
+
+    def test_first_smaller_then_fewer(self) -> None:
+        self.assertEqual(self.drawn(Quality(), 0.005, by_size=True), (1.0, 1))
+        self.assertEqual(self.drawn(Quality(), 0.022, by_size=True), (1.0, 2))
+        self.assertEqual(self.drawn(Quality(), 0.045, by_size=True), (0.75, 2))
+        self.assertEqual(self.drawn(Quality(), 0.120, by_size=True), (0.42, 2))
+        share, stride = self.drawn(Quality(), 0.400, by_size=True)
+        self.assertLess(share, 1)
+        self.assertGreater(stride, 2)
+        # Where a smaller one is no quicker, it is not smaller: fewer.
+        self.assertEqual(self.drawn(Quality(), 0.040, by_size=False), (1.0, 3))
+
+    def test_it_comes_back(self) -> None:
+        quality = Quality()
+        self.drawn(quality, 0.150, by_size=True)
+        # What was once too much is tried again after a while.
+        with mock.patch("isbjorn.studio.performing._KNOWN_S", 0):
+            self.drawn(quality, 0.005, by_size=True)
+        self.assertEqual(self.drawn(quality, 0.005, by_size=True), (1.0, 1))
+
+
+if __name__ == "__main__":
+    unittest.main()
