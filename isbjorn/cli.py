@@ -231,14 +231,16 @@ def worker(
 
 @app.command()
 def stand_in(
-    what: Annotated[str, typer.Argument(help="faders or walker")],
+    what: Annotated[str, typer.Argument(help="faders, notes, walker or timecode")],
     port: Annotated[int, typer.Option(min=1, max=65_535, help="Where the studio listens for OSC.")] = 8331,
     seconds: Annotated[float, typer.Option(min=0, max=86_400, help="For how long.")] = 3600,
 ) -> None:
     """Send what a controller or a tracker would, over the loopback."""
     from isbjorn import standins
 
-    known = {"faders": standins.faders, "walker": standins.walker}
+    known = {
+        "faders": standins.faders, "walker": standins.walker, "notes": standins.notes, "timecode": standins.timecode,
+    }  # fmt: skip
     if what not in known:
         raise IsbjornError(f"'{what[:40]}' has no stand-in.", "stand-in", f"There are: {', '.join(known)}.")
     say.print(f"Sent {known[what]('127.0.0.1', port, seconds):,} messages to port {port}.")

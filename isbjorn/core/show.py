@@ -15,7 +15,8 @@ from fractions import Fraction
 import numpy as np
 
 from isbjorn.core.appearance.particles import Particles
-from isbjorn.core.document import Control, Shot, Take
+from isbjorn.core.arrays import Doubles
+from isbjorn.core.document import Control, Number, Shot, Take
 from isbjorn.core.document.acting import acting
 from isbjorn.core.emit.births import MOST_BIRTHS, RANDOM
 from isbjorn.core.evaluate.performed import LONGEST_S, Performance, play
@@ -26,6 +27,8 @@ from isbjorn.core.simulate.checkpoints import StateCache
 
 LIVE = "live"
 _FORGOTTEN_EVERY, _ARRIVALS_KEPT = 60, 4096
+# More steps than so many are not gone one by one.
+_AT_ONCE = 600
 
 
 def performed_controls(shot: Shot) -> tuple[Control, ...]:
@@ -56,6 +59,13 @@ class Hand:
         else:
             self._value += (aim - self._value) * (1 - math.exp(-1 / (smooth * hz)))
         return self._value
+
+    def held(self, control: Control, rests: Doubles) -> Doubles:
+        """Values at many steps (n,), through which what arrived last holds."""
+        if self._raw is None:
+            return rests
+        self._value = control.comes_from.scaled(self._raw)
+        return np.full(len(rests), self._value)
 
 
 class Show:
@@ -133,8 +143,10 @@ class Show:
         self._begin(shot)
         return True
 
-    def again(self) -> None:
-        """Begin anew."""
+    def again(self, hands: bool = True) -> None:
+        """Begin anew. hands: from where they are."""
+        if not hands:
+            self.hands = {}
         self._begin(self.shot)
 
     def arrive(self, address: str, raw: float, at_s: float) -> bool:
@@ -151,10 +163,23 @@ class Show:
         t = step / self.hz
         values = []
         for control in self._led():
-            own = self.solver.readings.things[control.id].value
-            rests = float(self.solver.readings.own(own, np.array([t]))[0])
+            rests = float(self.solver.readings.own(self._number(control), np.array([t]))[0])
             values.append(self.hands.setdefault(control.id, Hand()).at(control, t, self.hz, rests))
         self.performance.append(values or [0.0])
+
+    def _skip(self, until: int) -> None:
+        """Go on by many steps at once, after a jump of the clock: what has arrived holds, all else is as it rests."""
+        first = self.performance.count
+        t = np.arange(first, until) / self.hz
+        lanes = [
+            self.hands.setdefault(c.id, Hand()).held(c, self.solver.readings.own(self._number(c), t))
+            for c in self._led()
+        ]
+        self.performance.extend(np.array(lanes or [np.zeros(len(t))]))
+
+    def _number(self, control: Control) -> Number:
+        number: Number = self.solver.readings.things[control.id].value
+        return number
 
     def _led(self) -> Sequence[Control]:
         by_id: Mapping[str, Control] = {control.id: control for control in self.shot.controls}
@@ -166,6 +191,9 @@ class Show:
             self.again()
             return 0
         first, last = self.performance.count, math.floor(until_s * self.hz + 1e-9)
+        if last - first > _AT_ONCE:
+            self._skip(last - _AT_ONCE)
+            first = self.performance.count
         for step in range(first, last + 1):
             self._lead(step)
             if step % _FORGOTTEN_EVERY == 0:

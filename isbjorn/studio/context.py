@@ -88,6 +88,8 @@ class Studio:
         self.damage: str | None = None
         # How many shots are performed.
         self.shows = 0
+        # How often a set list became another.
+        self.sets_changed = 0
         self._waiting = 0
         self._few = asyncio.Semaphore(_AT_ONCE)
         self.plates = StudioPlates(self.store, shared=True)

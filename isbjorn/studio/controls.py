@@ -49,6 +49,7 @@ class Arrivals(BaseModel):
     port: int = Field(description="Of OSC over UDP; 0: it is not listened for.")
     bad: int = Field(description="Packets that were none.")
     dropped: int = Field(description="Packets beyond what is taken in a second.")
+    midi: list[str] = Field(description="The MIDI ports that are open.")
     arrived: list[Arriving]
 
 
@@ -117,7 +118,9 @@ def incoming(studio: Here) -> Arrivals:
         Arriving(address=address, value=one.value, ago_s=round(now - one.at, 3), count=one.count)
         for address, one in reversed(list(box.latest.items()))
     ]
-    return Arrivals(host=box.host, port=box.port, bad=box.bad, dropped=box.dropped, arrived=arrived[:64])
+    return Arrivals(
+        host=box.host, port=box.port, bad=box.bad, dropped=box.dropped, midi=box.ports.names, arrived=arrived[:64]
+    )
 
 
 @router.post("/shots/{shot_id}/takes", status_code=201)

@@ -19,6 +19,7 @@ from dataclasses import dataclass, field
 from pythonosc.osc_packet import OscPacket
 
 from isbjorn.core.errors import IsbjornError
+from isbjorn.studio.midi_in import Midi, Ports
 
 _LARGEST, _MOST_ADDRESSES, _MOST_A_SECOND, _KEPT_S, _MOST_KEPT = 8192, 256, 4000, 1800.0, 400_000
 _MOST_NUMBERS = 16
@@ -69,6 +70,8 @@ class Inbox:
         self._heard: list[Callable[[str, float, float], object]] = []
         self._recent: deque[float] = deque()
         self._lock, self._ended = threading.Lock(), threading.Event()
+        self.midi = Midi(self.put)
+        self.ports = Ports(self._played)
         self._socket: socket.socket | None = None
         if port:
             self._open(host, port)
@@ -95,6 +98,7 @@ class Inbox:
     def close(self) -> None:
         """Listen no more."""
         self._ended.set()
+        self.ports.close()
         if self._socket is not None:
             self._socket.close()
 
@@ -125,7 +129,13 @@ class Inbox:
                 self._number(f"{address}/x", params[2], now)
                 self._number(f"{address}/y", params[3], now)
             return
-        numbers = [p for p in params[:_MOST_NUMBERS] if isinstance(p, (int, float))]
+        for param in params[:_MOST_NUMBERS]:
+            if isinstance(param, tuple) and len(param) == 4:
+                # OSC's own type for MIDI: port, status and two bytes.
+                self.midi.take([int(byte) for byte in param[1:]], now)
+                return
+        # One that says nothing but its name is a touch.
+        numbers = [p for p in params[:_MOST_NUMBERS] if isinstance(p, (int, float))] or ([] if params else [1.0])
         for n, number in enumerate(numbers):
             self._number(address if n == 0 else f"{address}#{n + 1}", number, now)
 
@@ -151,6 +161,11 @@ class Inbox:
             heard = list(self._heard)
         for tell in heard:
             tell(address, number, now)
+
+    def _played(self, content: list[int]) -> None:
+        """Bytes of a MIDI port, of any thread."""
+        with contextlib.suppress(Exception):  # whatever a device sends
+            self.midi.take(content, time.monotonic())
 
     def put(self, address: str, value: float) -> None:
         """Take a number that came another way than by OSC."""

@@ -42,6 +42,10 @@ _LOOKS, _WARM, _KNOWN_S = 12, 6, 20.0
 # Of what a picture takes, so much does not hang on how large it is.
 _FIXED = 0.4
 _MOST_ARRIVALS, _TRY_AGAIN_S = 64, 1.0
+# Seconds that a show may be apart from a timecode before it jumps; by which it is set right at each message; of silence after which
+# it stands still.
+TIMECODE = "/timecode/s"
+_JUMPS_S, _SLEWS_S, _SILENT_S = 0.3, 0.001, 0.4
 
 
 @dataclass(frozen=True)
@@ -113,37 +117,41 @@ class Performer:
         self._arrived: deque[float] = deque(maxlen=4096)
         self._sent: deque[float] = deque(maxlen=32)
         self._table = shade_table("srgb")
+        # When a timecode came last, if the show goes with one; whether it stands still for want of it.
+        self._timecode_at: float | None = None
+        self._waits, self._drawn = False, -1
         self._telling = threading.Lock()
         self._sender = ThreadPoolExecutor(1, "sending")
         self._sending: Future[None] | None = None
 
     def run(self) -> None:
         """Until the studio says so, or is gone."""
-        drawn = -1
+        self._drawn = -1
         while not self.ended:
             self._hear(0)
+            self._await()
             hz, stride = self.show.hz, self.quality.stride(self.show.hz)
             if self.frozen is not None or self.on_their_way >= ON_THEIR_WAY:
                 self._hear(0.1)
                 continue
             now = math.floor((time.monotonic() - self.began) * hz)
             due = now - now % stride
-            if drawn - stride <= due <= drawn:
+            if self._drawn - stride <= due <= self._drawn:
                 if now >= self.show.performance.count and self.show.step(now / hz):
                     # There is time until the next picture.
                     self.show.settle()
                     continue
-                next_at = max(self.show.performance.count, drawn + 1) / hz
+                next_at = max(self.show.performance.count, self._drawn + 1) / hz
                 self._hear(max(0.0002, self.began + next_at - time.monotonic()))
                 continue
-            self.dropped += max(0, (due - drawn) // stride - 1) if drawn >= 0 else 0
-            drawn = due
+            self.dropped += max(0, (due - self._drawn) // stride - 1) if self._drawn >= 0 else 0
+            self._drawn = due
             try:
                 started = self.show.performance.count
                 self.show.step(due / hz)
                 if self.show.performance.count < started:
                     self._anew()
-                    drawn = -1
+                    self._drawn = -1
                     continue
                 self._draw()
             except IsbjornError as error:
@@ -201,8 +209,31 @@ class Performer:
 
     def _on_arrive(self, some: list[tuple[str, float, float]]) -> None:
         for address, value, at in some:
+            if address == TIMECODE:
+                self._chase(value, at)
             if self.frozen is None and self.show.arrive(address, value, at - self.began):
                 self._arrived.append(at)
+
+    def _chase(self, timecode_s: float, at: float) -> None:
+        """Go with a timecode: its hours are left aside. Small differences are made good unseen, large ones at once."""
+        if self.frozen is not None and not self._waits:
+            return
+        if self.frozen is not None:
+            self._on_freeze(False)
+        self._waits, self._timecode_at = False, time.monotonic()
+        apart = timecode_s % 3600 - (at - self.began)
+        if abs(apart) > _JUMPS_S:
+            self.show.again()
+            self.began, self.dropped, self._drawn = at - timecode_s % 3600, 0, -1
+        else:
+            self.began -= max(-_SLEWS_S, min(_SLEWS_S, apart))
+
+    def _await(self) -> None:
+        """Stand still where the timecode does."""
+        if self._timecode_at is not None and time.monotonic() - self._timecode_at > _SILENT_S:
+            self._timecode_at = None
+            self._on_freeze(True)
+            self._waits = True
 
     def _on_edit(self, text: str) -> None:
         try:

@@ -162,6 +162,22 @@ class Store:
         with self.session() as session:
             return self._found(session.get(Project, project_id), "project", project_id)
 
+    def shot_ids(self, project_id: int) -> list[int]:
+        """The ids of a project's shots, in their order."""
+        self.project(project_id)
+        return [row.id or 0 for row in self.shots(project_id)]
+
+    def set_list(self, project_id: int) -> str:
+        """What comes onto the stage of a project, as it was kept; empty if nothing was."""
+        return self.project(project_id).set_list
+
+    def keep_set_list(self, project_id: int, text: str) -> None:
+        """Keep what comes onto the stage of a project."""
+        with self._editing, self.session(write=True) as session:
+            row = self._found(session.get(Project, project_id), "project", project_id)
+            row.set_list = text
+            session.add(row)
+
     def create_project(self, name: str) -> Project:
         with self.session(write=True) as session:
             project = Project(name=name)

@@ -19,6 +19,8 @@ class Project(SQLModel, table=True):
     name: str
     created: datetime = Field(default_factory=now)
     deleted: datetime | None = None
+    # What comes onto the stage, as JSON; empty: all its shots.
+    set_list: str = ""
 
 
 class ShotRow(SQLModel, table=True):

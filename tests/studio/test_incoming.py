@@ -92,6 +92,38 @@ class Listening(unittest.TestCase):
             with self.assertRaisesRegex(IsbjornError, "no port"):
                 listening(text)
 
+    def test_midi_within_osc_is_notes_controllers_and_bends(self) -> None:
+        for content, told in (
+            ((0xB0, 7, 100), {"/midi/1/cc/7": 100}),
+            ((0x92, 64, 90), {"/midi/3/note/64": 90, "/midi/3/note": 90, "/midi/3/pitch": 64}),
+            ((0x82, 64, 10), {"/midi/3/note/64": 0, "/midi/3/note": 0}),
+            ((0xE0, 0, 127), {"/midi/1/bend": 8064}),
+            ((0xD1, 33, 0), {"/midi/2/pressure": 33}),
+            ((0xC0, 5, 0), {"/midi/1/program": 5}),
+        ):
+            one = OscMessageBuilder("/any")
+            one.add_arg((0, *content), OscMessageBuilder.ARG_TYPE_MIDI)
+            self.box.take(one.build().dgram)
+            for address, value in told.items():
+                self.assertEqual(self.box.latest[address].value, value, (content, address))
+        self.box.take(message("/pad"))
+        self.assertEqual(self.box.latest["/pad"].value, 1)
+
+    def test_a_clock_is_a_tempo_and_timecode_seconds(self) -> None:
+        for tick in range(60):
+            self.box.midi.take([0xF8], 10 + tick * 60 / 96 / 24)
+        self.assertAlmostEqual(self.box.latest["/midi/clock/bpm"].value, 96, delta=1e-6)
+        for rate, code in zip((24, 25, 30000 / 1001, 30), range(4), strict=True):
+            # 01:02:03:17, a nibble at a time.
+            parts = [1, 1, 3, 0, 2, 0, 1, code << 1]
+            for piece, value in enumerate(parts):
+                self.box.midi.take([0xF1, piece << 4 | value], 0)
+            self.assertAlmostEqual(self.box.latest["/timecode/s"].value, 3723 + (17 + 1.75) / rate, delta=1e-9)
+        self.box.midi.take([0xF0, 0x7F, 0x7F, 1, 1, 1 << 5 | 2, 30, 15, 5, 0xF7], 0)
+        self.assertAlmostEqual(self.box.latest["/timecode/s"].value, 7200 + 1815 + 5 / 25)
+        for junk in ([], [0xF7], [0x90], [0xF0, 1], [255, 255, 3], [0xF1]):
+            self.box.midi.take(junk, 0)
+
     def test_one_who_finds_the_port_taken_does_without(self) -> None:
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as other:
             other.bind(("127.0.0.1", 0))
@@ -167,6 +199,7 @@ class Recording(InStudio):
     def test_the_stand_ins_send_what_devices_would(self) -> None:
         for send, addresses in (
             (standins.faders, ("/desk/1", "/desk/4")), (standins.walker, ("/tuio/2Dcur/x", "/walker", "/walker#2")),
+            (standins.notes, ("/midi/1/note/60", "/midi/clock/running")), (standins.timecode, ("/timecode/s",)),
         ):  # fmt: skip
             one = threading.Thread(target=send, args=("127.0.0.1", self.port, 0.5))
             one.start()

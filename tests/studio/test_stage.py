@@ -227,6 +227,79 @@ class Kept(Staged):
         self.assertIn("no such take", self.problem(self.client.get(f"{url}/lanes/c1")))
 
 
+class Timecode(Staged):
+    def test_a_show_goes_with_a_timecode_jumps_and_stands_still(self) -> None:
+        with self.stage() as socket:
+            self.say(socket, "width", width=160)
+            self.next(socket)
+            for start in (3600.0 + 20, 3600.0 + 5):
+                began = time.monotonic()
+                while (t := time.monotonic() - began) < 1.5:
+                    self.app.state.studio.inbox.put("/timecode/s", start + t)
+                    header, _ = self.next(socket)
+                # A picture is some lattice steps old when it comes, and was on its way.
+                now = start - 3600 + time.monotonic() - began
+                self.assertAlmostEqual(header["seconds"], now, delta=0.35)
+            time.sleep(0.8)
+            last = header["seconds"]
+            self.say(socket, "width", width=160)
+            self.app.state.studio.inbox.put("/timecode/s", 3600 + last + 0.1)
+            header, _ = self.next(socket)
+            for _ in range(3):
+                header, _ = self.next(socket)
+            self.assertLess(header["seconds"] - last, 0.6)
+
+
+class Lists(Staged):
+    def url(self, what: str = "set") -> str:
+        return f"/api/projects/{self.project}/{what}"
+
+    def test_it_is_all_shots_until_it_is_another(self) -> None:
+        body = {"name": "Second", "width": 320, "height": 180, "frames": 50}
+        second = self.client.post(f"/api/projects/{self.project}/shots", json=body).json()["id"]
+        found = self.client.get(self.url()).json()
+        self.assertEqual([entry["shot"] for entry in found["entries"]], [self.shot, second])
+        entries = [{"shot": second, "fade_s": 3, "address": "/midi/1/note/60"}, {"shot": self.shot}, {"shot": second}]
+        put = {"entries": entries, "addresses": {"black": "/desk/8"}}
+        self.assertEqual(self.client.put(self.url(), json=put).status_code, 200)
+        found = self.client.get(self.url()).json()
+        self.assertEqual([entry["shot"] for entry in found["entries"]], [second, self.shot, second])
+        self.assertEqual(found["addresses"], {"black": "/desk/8"})
+        # A shot that goes is not on the list any more; without entries it is all shots again.
+        self.client.delete(f"/api/shots/{second}")
+        self.assertEqual([entry["shot"] for entry in self.client.get(self.url()).json()["entries"]], [self.shot])
+        self.client.put(self.url(), json={"entries": []})
+        self.assertEqual(len(self.client.get(self.url()).json()["entries"]), 1)
+
+    def test_what_is_no_list_is_told(self) -> None:
+        self.assertIn("not in the project", self.problem(self.client.put(self.url(), json={"entries": [{"shot": 99}]})))
+        for entry in ({"shot": self.shot, "fade_s": 31}, {"shot": self.shot, "address": "desk"}, {"what": 1}):
+            self.assertEqual(self.client.put(self.url(), json={"entries": [entry]}).status_code, 422)
+
+    def test_keys_notes_and_faders_trigger_at_the_moment_they_come_up(self) -> None:
+        put = {"entries": [{"shot": self.shot, "address": "/midi/1/note/60"}], "addresses": {"black": "/desk/8"}}
+        self.client.put(self.url(), json=put)
+        inbox = self.app.state.studio.inbox
+        with self.client.websocket_connect(self.url("triggers"), headers={"host": "127.0.0.1"}) as socket:
+            # What a page sends arrives as all else does; the first word says that the socket listens.
+            socket.send_text(json.dumps({"address": "/stage/again", "value": 1}))
+            self.assertEqual(socket.receive_json()["act"], "again")
+            sent = (
+                ("/desk/8", 0.2), ("/desk/8", 0.9), ("/desk/8", 0), ("/desk/8", 1), ("/desk/7", 1), ("/stage/next", 1),
+                ("/stage/nothing", 1), ("/midi/1/note/60", 100), ("/midi/1/note/60", 0), ("/stage/shot", 9), ("/stage/shot", 1),
+            )  # fmt: skip
+            for address, value in sent:
+                inbox.put(address, value)
+            told = [socket.receive_json() for _ in range(5)]
+            self.assertEqual([one["act"] for one in told], ["black", "black", "next", "shot", "shot"])
+            self.assertEqual([one["shot"] for one in told[3:]], [self.shot] * 2)
+            for bad in ("{", json.dumps({"address": "/isbjorn/x", "value": 1}), json.dumps({"address": "/desk/1"})):
+                socket.send_text(bad)
+            socket.send_text(json.dumps({"address": "/stage/previous", "value": 1}))
+            self.assertEqual(socket.receive_json()["act"], "previous")
+        self.assertNotIn("/isbjorn/x", inbox.latest)
+
+
 class Steps(unittest.TestCase):
     def drawn(self, quality: Quality, takes_s: float, by_size: bool, pictures: int = 200) -> tuple[float, int]:
         """What it comes to when a picture in full takes so long."""

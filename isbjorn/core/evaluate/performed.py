@@ -68,13 +68,16 @@ class Performance:
 
     def append(self, values: npt.ArrayLike) -> None:
         """The values of all lanes at the next step."""
-        if self.count == self._values.shape[1]:
-            # Readers hold the old one as long as they need it.
-            grown = np.zeros((len(self.lanes), 2 * self.count))
-            grown[:, : self.count] = self._values
-            self._values = grown
-        self._values[:, self.count] = np.clip(values, 0, 1)
-        self.count += 1
+        self.extend(np.reshape(np.asarray(values, np.float64), (-1, 1)))
+
+    def extend(self, values: Doubles) -> None:
+        """The values of all lanes at many steps, (lanes, steps)."""
+        held = self._values
+        while self.count + values.shape[1] > held.shape[1]:
+            held = np.concatenate([held, np.zeros_like(held)], axis=1)
+        held[:, self.count : self.count + values.shape[1]] = np.clip(values, 0, 1)
+        self._values = held
+        self.count += values.shape[1]
 
     def knows(self, lane: str) -> bool:
         """Whether there is such a lane."""
