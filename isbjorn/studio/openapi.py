@@ -12,16 +12,19 @@ from pydantic.json_schema import models_json_schema
 
 from isbjorn.studio.app import create_app
 from isbjorn.studio.live import Ask, Header
+from isbjorn.studio.setlist import Trigger
+from isbjorn.studio.stage import StageAsk, StageHeader
 
 
 def openapi_document() -> dict[str, Any]:
-    """The OpenAPI document of the studio, with the messages of the live preview among its schemas."""
+    """The OpenAPI document of the studio, with the messages of the live preview and the stage among its schemas."""
     with tempfile.TemporaryDirectory() as folder:
         app = create_app(Path(folder), with_worker=False)
         found = app.openapi()
         app.state.studio.close()
     template = "#/components/schemas/{model}"
-    _, messages = models_json_schema([(Ask, "serialization"), (Header, "serialization")], ref_template=template)
+    spoken = (Ask, Header, StageAsk, StageHeader, Trigger)
+    _, messages = models_json_schema([(one, "serialization") for one in spoken], ref_template=template)
     found["components"]["schemas"] |= messages["$defs"]
     return found
 

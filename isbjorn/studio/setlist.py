@@ -29,7 +29,7 @@ _MOST_A_SECOND, _WAITING = 600, 256
 class Entry(BaseModel):
     """A shot of the list."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", json_schema_serialization_defaults_required=True)
     shot: int = Field(ge=0)
     fade_s: float = Field(default=1, ge=0, le=30, allow_inf_nan=False, title="Fade (s)")
     plays: Literal["as it suits", "performed", "over and over"] = Field(
@@ -42,9 +42,10 @@ class Entry(BaseModel):
 class SetList(BaseModel):
     """What is shown on the stage, in order. The addresses of the actions are further ones, beside `/stage/next` and its like."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", json_schema_serialization_defaults_required=True)
     entries: list[Entry] = Field(default_factory=list, max_length=64)
     addresses: dict[Action, Address] = Field(default_factory=dict)
+    width: int = Field(default=0, ge=0, le=4096, description="Pixels across of the pictures; 0: as the window is.")
 
 
 class Trigger(BaseModel):
@@ -70,8 +71,9 @@ def set_list(studio: Studio, project_id: int) -> SetList:
         with suppress(ValidationError):
             found = SetList.model_validate_json(text)
             found.entries = [entry for entry in found.entries if entry.shot in shots]
-            if found.entries:
-                return found
+            if not found.entries:
+                found.entries = [Entry(shot=shot) for shot in shots[:64]]
+            return found
     return SetList(entries=[Entry(shot=shot) for shot in shots[:64]])
 
 
@@ -88,7 +90,9 @@ def put_set(studio: Here, project_id: Id, body: SetList) -> SetList:
     for entry in body.entries:
         if entry.shot not in known:
             raise IsbjornError("this shot is not in the project.", str(entry.shot), "Choose one that is.")
-    studio.store.keep_set_list(project_id, body.model_dump_json() if body.entries or body.addresses else "")
+    studio.store.keep_set_list(
+        project_id, body.model_dump_json() if body.entries or body.addresses or body.width else ""
+    )
     studio.sets_changed += 1
     return set_list(studio, project_id)
 

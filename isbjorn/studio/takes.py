@@ -8,7 +8,7 @@ from typing import Annotated
 
 import numpy as np
 from fastapi import APIRouter, Depends, Query
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from isbjorn.core.document import Control, Shot, Take
 from isbjorn.core.document.cast import free_name
@@ -16,6 +16,7 @@ from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.outside import digest_of
 from isbjorn.core.evaluate.performed import Performance, performance_of
+from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.evaluate.takes import as_keys, spliced
 from isbjorn.core.media.whole import replace_whole
 from isbjorn.studio.context import Id, Studio, studio_of
@@ -35,12 +36,28 @@ class TakeKeys(BaseModel):
     taken: list[str]
 
 
-class Lane(BaseModel):
+class TakeCurve(BaseModel):
     """What a control was in a take, to be drawn: at even moments, by shot time."""
 
     begin_s: float
     step_s: float
     values: list[float]
+    apart: float = Field(description="How far the control of its own (keys, or at rest) is from it at most.")
+
+
+class TakeLane(BaseModel):
+    """A control of the shot that was performed in a take."""
+
+    control: str
+    name: str
+
+
+class TakeCard(BaseModel):
+    """What is in a take."""
+
+    seconds: float
+    steps_per_s: int
+    lanes: list[TakeLane]
 
 
 def kept(studio: Studio, shot_id: int, text: str) -> tuple[str, str]:
@@ -136,7 +153,7 @@ def make_keys(studio: Here, shot_id: Id, take_id: str, tolerance: Tolerance = 0.
 
 
 @router.get("/shots/{shot_id}/takes/{take_id}/lanes/{control_id}")
-def lane(studio: Here, shot_id: Id, take_id: str, control_id: str) -> Lane:
+def lane(studio: Here, shot_id: Id, take_id: str, control_id: str) -> TakeCurve:
     """What a control was in a take."""
     shot = studio.store.document(shot_id)
     take = _take(shot, take_id)
@@ -147,4 +164,19 @@ def lane(studio: Here, shot_id: Id, take_id: str, control_id: str) -> Lane:
     every = max(1, -(-(last - first + 1) // _MOST_POINTS))
     at = np.arange(first, last + 1, every) / performance.hz
     values = [round(float(v), 4) for v in performance.read(control_id, at)]
-    return Lane(begin_s=float(at[0]) + take.at_s, step_s=every / performance.hz, values=values)
+    control = next((c for c in shot.controls if c.id == control_id), None)
+    apart = 0.0
+    if control is not None:
+        steps = np.arange(first, last + 1) / performance.hz
+        own = Readings(shot).own(control.value, steps + take.at_s)
+        apart = round(float(np.abs(own - performance.read(control_id, steps)).max()), 4)
+    return TakeCurve(begin_s=float(at[0]) + take.at_s, step_s=every / performance.hz, values=values, apart=apart)
+
+
+@router.get("/shots/{shot_id}/takes/{take_id}")
+def card(studio: Here, shot_id: Id, take_id: str) -> TakeCard:
+    """What is in a take."""
+    shot = studio.store.document(shot_id)
+    performance = performance_of(_take(shot, take_id))
+    lanes = [TakeLane(control=c.id, name=c.name) for c in shot.controls if performance.knows(c.id)]
+    return TakeCard(seconds=performance.end_s, steps_per_s=performance.hz, lanes=lanes)

@@ -4,6 +4,7 @@ import math
 import os
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -134,6 +135,32 @@ class Sprites(unittest.TestCase):
         page[..., 0], page[..., 3] = 0.5, 0.5
         found = sprite(page, (64, 64), 20)
         np.testing.assert_allclose(found[64, 64], [0.5, 0, 0, 0.5], atol=0.01)
+
+
+class Margins(unittest.TestCase):
+    def test_leaving_out_what_is_empty_of_a_page_changes_nothing(self) -> None:
+        draws = np.random.default_rng(4)
+        for kind in ("streak", "spark", "ring", "drop"):
+            for size in (3.0, 11.0, 40.0):
+                pages = bound([(mask(body(kind), 0, 128).astype(np.float32), 1.0)])
+                self.assertTrue((pages.content <= 1).all())
+                n = 40
+                more: dict[str, Any] = {}
+                if size == 11.0:
+                    more = {"smear": draws.uniform(-20, 20, (n, 2)).astype(np.float32)}
+                if size == 40.0:
+                    more = {"turned": draws.uniform(-1, 1, n), "grows": draws.uniform(-0.5, 0.5, n)}
+                made = sprites_of(
+                    draws.uniform(0, 160, (n, 2)).astype(np.float32), np.full(n, size, np.float32), draws.uniform(0, 6, n),
+                    np.ones((n, 4), np.float32), np.zeros(n, np.int64), pages, False, **more,
+                )  # fmt: skip
+                found, whole = (np.zeros((160, 160, 4), np.float32) for _ in range(2))
+                draw_sprites(made, pages, found)
+                # As if there were something everywhere on the page.
+                made[:, 2] *= 2
+                draw_sprites(made, replace(pages, content=np.ones_like(pages.content)), whole)
+                self.assertGreater(whole.max(), 0.1)
+                np.testing.assert_allclose(found, whole, atol=2e-6)
 
 
 class Facing(unittest.TestCase):

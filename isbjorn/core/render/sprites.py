@@ -30,12 +30,14 @@ _MOST_SAMPLES = 128
 @dataclass(frozen=True)
 class Pages:
     """texels: all pages and their halvings, one after the other; table (n, 4) int64: side, first texel, levels, channels (1: mask,
-    4: premultiplied linear colour); half (n,): half of a page's side as a share of the body's radius; mean (n,): its mean cover."""
+    4: premultiplied linear colour); half (n,): half of a page's side as a share of the body's radius; mean (n,): its mean cover;
+    content (n, 2): how far from its middle anything lies across and down, as shares of half a side."""
 
     texels: Floats
     table: Longs
     half: Floats
     mean: Floats
+    content: Floats
 
 
 def halvings(page: Floats) -> Floats:
@@ -45,6 +47,17 @@ def halvings(page: Floats) -> Floats:
         side = levels[-1].shape[0] // 2
         levels.append(np.asarray(cv2.resize(levels[-1], (side, side), interpolation=cv2.INTER_AREA), np.float32))
     return np.concatenate([np.ascontiguousarray(level).ravel() for level in levels]).astype(np.float32)
+
+
+def _content(page: Floats) -> tuple[float, float]:
+    """How far from the middle of a page (side, side[, 4]) anything lies, across and down, in [0, 1]."""
+    there = page > 0 if page.ndim == 2 else (page > 0).any(axis=2)
+    side = page.shape[0]
+    found = []
+    for axis in (0, 1):
+        at = np.flatnonzero(there.any(axis=axis))
+        found.append(0.0 if len(at) == 0 else max(1 - 2 * at[0] / side, 2 * (at[-1] + 1) / side - 1))
+    return found[0], found[1]
 
 
 def bound(pages: list[tuple[Floats, float]]) -> Pages:
@@ -62,6 +75,7 @@ def bound(pages: list[tuple[Floats, float]]) -> Pages:
         np.array(rows, np.int64),
         np.array([half for _, half in pages], np.float32),
         np.array(mean, np.float32),
+        np.array([_content(page) for page, _ in pages], np.float32).reshape(-1, 2),
     )
 
 
@@ -120,15 +134,15 @@ def _cover(texels: Floats, side: int, first: int, fx: float, fy: float) -> float
 
 
 @njit(
-    "void(f4[:,::1], f4[::1], i8[:,::1], i4[::1], i8[::1], i8[::1], i8, i8, f4[:,:,::1])",
+    "void(f4[:,::1], f4[::1], i8[:,::1], f4[:,::1], i4[::1], i8[::1], i8[::1], i8, i8, f4[:,:,::1])",
     parallel=True,
     cache=True,
     error_model="numpy",
     fastmath={"contract", "nnan", "ninf", "nsz"},
 )
 def _draw(
-    sprites: Floats, texels: Floats, table: Longs, order: Ints, starts: Longs, turns: Longs, columns: int, mode: int,
-    out: Floats,
+    sprites: Floats, texels: Floats, table: Longs, content: Floats, order: Ints, starts: Longs, turns: Longs, columns: int,
+    mode: int, out: Floats,
 ) -> None:  # fmt: skip
     height, width = out.shape[0], out.shape[1]
     for turn in prange(len(turns)):
@@ -144,12 +158,14 @@ def _draw(
                 first += side * side * channels
                 side //= 2
             half = 0.5 * side
-            # The page's box with the tent around it, on the picture.
-            wide = 1.0 + 1.0 / side
+            # The box of what is on the page, by its texels at this level and with the tent around them, on the picture.
+            across = min(1.0, content[page, 0] + 2.0 / side) + 1.0 / side
+            down = min(1.0, content[page, 1] + 2.0 / side) + 1.0 / side
             det = float(s[UA]) * s[VB] - float(s[UB]) * s[VA]
             if det == 0.0:
                 continue
-            ex, ey = wide * (abs(s[VB]) + abs(s[UB])) / abs(det), wide * (abs(s[UA]) + abs(s[VA])) / abs(det)
+            ex = (across * abs(s[VB]) + down * abs(s[UB])) / abs(det)
+            ey = (across * abs(s[VA]) + down * abs(s[UA])) / abs(det)
             if s[TURN] != 0.0 or s[GROW] != 0.0:
                 ex = ey = math.hypot(ex, ey) * (1.0 + 0.5 * abs(s[GROW]))
             ex, ey = ex + 0.5 * abs(s[DX]) + abs(s[BX]), ey + 0.5 * abs(s[DY]) + abs(s[BY])
@@ -163,8 +179,8 @@ def _draw(
                 for y in range(y0, y1):
                     dy = y - sy
                     # The part of the row that lies within the page.
-                    begin, end = _span(ua, ub * dy, wide, x0 - sx, x1 - sx)
-                    begin, end = _span(va, vb * dy, wide, begin, end)
+                    begin, end = _span(ua, ub * dy, across, x0 - sx, x1 - sx)
+                    begin, end = _span(va, vb * dy, down, begin, end)
                     for x in range(max(x0, math.floor(begin + sx)), min(x1, math.ceil(end + sx) + 1)):
                         dx = x - sx
                         c = _cover(
@@ -186,8 +202,8 @@ def _draw(
             # What passes a pixel meanwhile: how far the way goes on the page, and how far it bends there.
             du, dv = ua * s[DX] + ub * s[DY], va * s[DX] + vb * s[DY]
             bu, bv = ua * s[BX] + ub * s[BY], va * s[BX] + vb * s[BY]
-            largest = wide * (1.0 + 0.5 * abs(s[GROW]))
-            wide_u, wide_v = largest + abs(bu), largest + abs(bv)
+            larger = 1.0 + 0.5 * abs(s[GROW])
+            wide_u, wide_v = across * larger + abs(bu), down * larger + abs(bv)
             narrowed = s[TURN] == 0.0
             for y in range(y0, y1):
                 py = y - sy
@@ -214,7 +230,7 @@ def _draw(
                             dx, dy = px - f * s[DX] - g * s[BX], py - f * s[DY] - g * s[BY]
                             dx, dy = dx * cosines[n] + dy * sines[n], dy * cosines[n] - dx * sines[n]
                             u, v = ua * dx + ub * dy, va * dx + vb * dy
-                        if abs(u) < wide and abs(v) < wide:
+                        if abs(u) < across and abs(v) < down:
                             if channels == 1:
                                 texel[3] += _cover(texels, side, first, (u + 1.0) * half - 0.5, (v + 1.0) * half - 0.5)
                             else:
@@ -234,7 +250,18 @@ def draw_sprites(sprites: Floats, pages: Pages, out: Floats, mode: int = 0) -> N
     if len(sprites) == 0:
         return
     tiles = tiled(sprites, out.shape[1], out.shape[0])
-    _draw(sprites, pages.texels, pages.table, tiles.order, tiles.bounds, tiles.turns, tiles.columns, mode, out)
+    _draw(
+        sprites,
+        pages.texels,
+        pages.table,
+        pages.content,
+        tiles.order,
+        tiles.bounds,
+        tiles.turns,
+        tiles.columns,
+        mode,
+        out,
+    )
 
 
 def sprites_of(
@@ -315,8 +342,10 @@ def sprites_of(
     gone_at_rim = gone + half * (np.abs(sprites[:, TURN]) + np.abs(sprites[:, GROW]))
     sprites[:, TIMES] = np.clip(np.ceil(gone_at_rim / np.clip(0.15 * half, 0.6, 3.0)), 1, _MOST_SAMPLES)
     grown = 1 + 2.0 / np.maximum(1, side / 2**level)
+    texel = 2 * 2.0**level / side
+    corner = np.hypot(*np.minimum(1, pages.content[page].astype(np.float64).T + texel))
     sprites[:, REACH] = (
-        half * math.sqrt(2) * np.maximum(1, longer) * grown * (1 + 0.5 * np.abs(sprites[:, GROW])) + gone / 2 + 1
+        half * corner * np.maximum(1, longer) * grown * (1 + 0.5 * np.abs(sprites[:, GROW])) + gone / 2 + 1
     )
     sprites[:, REACH] = np.where(shown > 0, sprites[:, REACH], -1e9)
     return sprites

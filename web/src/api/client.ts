@@ -16,7 +16,7 @@ export type ControlThing = Schemas['Control'];
 export type Arrivals = Schemas['Arrivals'];
 /** Everything of the cast that has a place. */
 export type Placed = Emitter | Force | Zone | Marker | Lamp | Matte;
-export type Thing = Placed | Group | SoundThing | ControlThing;
+export type Thing = Placed | Group | SoundThing | ControlThing | Take;
 export type Body = Emitter['body'];
 export type BodyKind = Schemas['BodyKind'];
 export type Finish = Emitter['finish'];
@@ -58,6 +58,14 @@ export type Told = Schemas['Told'];
 export type Figures = Schemas['Figures'];
 export type LiveHeader = Schemas['Header'];
 export type LiveAsk = Schemas['Ask'];
+export type StageAsk = Schemas['StageAsk'];
+export type StageHeader = Schemas['StageHeader'];
+export type Trigger = Schemas['Trigger'];
+export type SetList = Schemas['SetList-Output'];
+export type SetEntry = Schemas['Entry-Output'];
+export type Take = Schemas['Take'];
+export type TakeCard = Schemas['TakeCard'];
+export type TakeCurve = Schemas['TakeCurve'];
 export type Problem = Schemas['Problem'];
 
 /** What the studio refused, in its own words. */

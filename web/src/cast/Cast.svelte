@@ -44,6 +44,7 @@
       { title: 'Groups', rows: one('group', shot.groups) },
       { title: 'Sounds', rows: one('sound', shot.sounds) },
       { title: 'Controls', rows: one('control', shot.controls) },
+      { title: 'Takes', rows: one('take', shot.takes) },
     ].filter((group) => group.rows.length > 0);
   });
   interface New {

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import type { ControlThing, Group, Lamp, Marker, Matte, SoundThing, Zone } from '../api/client';
+  import type { ControlThing, Group, Lamp, Marker, Matte, SoundThing, Take, Zone } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import Fields from '../ui/Fields.svelte';
   import { place, tied } from './fields';
@@ -13,6 +13,7 @@
   import PlateFields from './PlateFields.svelte';
   import ShotFields from './ShotFields.svelte';
   import SoundFields from './SoundFields.svelte';
+  import TakeFields from './TakeFields.svelte';
 
   let { desk, onplate }: { desk: Desk; onplate: () => void } = $props();
   const words = {
@@ -27,6 +28,7 @@
     group: 'group',
     sound: 'sound',
     control: 'control',
+    take: 'take',
   };
   const name = $derived(
     desk.thing?.name ?? (desk.chosen.kind === 'plate' ? (desk.shot?.plate?.name ?? 'Plate') : 'Shot'),
@@ -66,6 +68,8 @@
       <SoundFields {desk} sound={desk.thing as SoundThing} />
     {:else if desk.chosen.kind === 'control' && desk.thing}
       <ControlFields {desk} control={desk.thing as ControlThing} />
+    {:else if desk.chosen.kind === 'take' && desk.thing}
+      <TakeFields {desk} take={desk.thing as Take} />
     {:else if desk.chosen.kind === 'plate' && desk.shot?.plate}
       <PlateFields {desk} plate={desk.shot.plate} {onplate} />
     {:else}

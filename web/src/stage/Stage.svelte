@@ -1,44 +1,59 @@
 <script lang="ts">
   import { onDestroy, onMount } from 'svelte';
-  import { SvelteSet } from 'svelte/reactivity';
-  import { api, got } from '../api/client';
+  import { SvelteMap, SvelteSet } from 'svelte/reactivity';
+  import { api, got, type SetList, type Trigger } from '../api/client';
   import { listening } from '../state/listening.svelte';
   import { notices } from '../state/notices.svelte';
+  import { Conductor, pointed } from './conductor.svelte';
   import { Scene } from './scene.svelte';
   import Screen from './Screen.svelte';
+  import SetPanel from './SetPanel.svelte';
 
   /** The picture alone, for a second window or screen: it plays without end. */
   let { id }: { id: number } = $props();
-  const CROSS_S = 1;
   const BLACK_S = 0.5;
   let scenes = $state.raw<Scene[]>([]);
   let now = $state.raw<Scene | null>(null);
   let black = $state(false);
   let frozen = $state(false);
   let stirred = $state(true);
-  let set = $state.raw<number[]>([]);
+  let listed = $state(false);
+  let fade = $state(1);
+  let set = $state.raw<SetList>({ entries: [], addresses: {}, width: 0 });
+  let conductor: Conductor | null = null;
+  const names = new SvelteMap<number, string>();
   const coming = new SvelteSet<number>();
-  const sizes = (): [number, number] => [innerWidth * devicePixelRatio, innerHeight * devicePixelRatio];
+  const touches: number[] = [];
+  const sizes = (): [number, number, number] => [
+    innerWidth * devicePixelRatio,
+    innerHeight * devicePixelRatio,
+    set.width,
+  ];
+  const header = $derived(now?.player.header ?? null);
+  const latency = $derived(header && 'latency_ms' in header ? header.latency_ms : null);
 
   /** Bring a shot onto the stage: when its first picture is there, it fades in over what is shown. */
   async function bring(shot: number): Promise<void> {
     if (coming.has(shot) || now?.id === shot) return;
     coming.add(shot);
-    const scene = new Scene(shot);
+    const entry = set.entries.find((one) => one.shot === shot);
+    const scene = new Scene(shot, entry?.plays ?? 'as it suits');
     try {
       await scene.load();
+      await ready(scene);
       scene.begin(...sizes());
       scenes = [...scenes, scene];
       for (let waited = 0; !scene.player.picture && waited < 20_000; waited += 50)
         await new Promise((go) => setTimeout(go, 50));
       const before = now;
+      fade = entry?.fade_s ?? 1;
       now = scene;
       frozen = false;
       if (before)
         setTimeout(() => {
           before.close();
           scenes = scenes.filter((one) => one !== before);
-        }, CROSS_S * 1000);
+        }, fade * 1000);
     } catch (error) {
       scene.close();
       notices.trouble(error);
@@ -47,26 +62,50 @@
     }
   }
 
-  /** The shots of the project, in its order. */
-  async function known(): Promise<number[]> {
-    if (set.length === 0) {
-      const projects = await got(api.GET('/api/projects'));
-      set = projects
-        .find((one) => one.shots.some((shot) => shot.id === id))
-        ?.shots.map((shot) => shot.id) ?? [id];
-    }
-    return set;
+  /** With the first shot: know the set list of its project, and hear what triggers. */
+  async function ready(scene: Scene): Promise<void> {
+    if (conductor) return;
+    conductor = new Conductor(scene.project, act);
+    const params = { path: { project_id: scene.project } };
+    const projects = await got(api.GET('/api/projects'));
+    for (const shot of projects.find((one) => one.id === scene.project)?.shots ?? [])
+      names.set(shot.id, shot.name);
+    set = await got(api.GET('/api/projects/{project_id}/set', { params }));
   }
 
-  /** The next shot of the project, or the one before. */
-  async function go(by: number): Promise<void> {
+  async function keep(body: SetList): Promise<void> {
+    const before = set;
+    set = body;
     try {
-      const shots = await known();
-      const at = shots.indexOf(now?.id ?? id);
-      if (shots.length > 1 && at >= 0) await bring(shots[(at + by + shots.length) % shots.length]!);
+      const params = { path: { project_id: now!.project } };
+      set = await got(api.PUT('/api/projects/{project_id}/set', { params, body }));
+      if (before.width !== set.width) scenes.forEach((one) => one.resize(...sizes()));
     } catch (error) {
+      set = before;
       notices.trouble(error);
     }
+  }
+
+  /** The next shot of the list, or the one before. */
+  function go(by: number): void {
+    const shots = set.entries.map((one) => one.shot);
+    const at = shots.indexOf(now?.id ?? id);
+    if (shots.length) void bring(shots[(at + by + shots.length) % shots.length]!);
+  }
+
+  function freeze(): void {
+    frozen = !frozen;
+    now?.player.play(!frozen);
+  }
+
+  function act(trigger: Trigger): void {
+    if (trigger.act === 'shot' && trigger.shot !== null && trigger.shot !== undefined)
+      void bring(trigger.shot);
+    else if (trigger.act === 'next') go(1);
+    else if (trigger.act === 'previous') go(-1);
+    else if (trigger.act === 'black') black = !black;
+    else if (trigger.act === 'freeze') freeze();
+    else now?.again();
   }
 
   onMount(() => {
@@ -80,6 +119,7 @@
   });
   onDestroy(() => {
     listening.stop();
+    conductor?.close();
     for (const scene of scenes) scene.close();
   });
 
@@ -91,17 +131,31 @@
   }
   $effect(() => stir());
 
+  /** The pointer and every touch are devices too. */
+  function point(event: PointerEvent): void {
+    stir();
+    if (!now?.shot || !conductor) return;
+    const touch = event.pointerType === 'touch';
+    if (touch && event.type === 'pointerdown' && !touches.includes(event.pointerId))
+      touches.push(event.pointerId);
+    const nth = touch ? Math.max(0, touches.indexOf(event.pointerId)) : 0;
+    if (touch && (event.type === 'pointerup' || event.type === 'pointercancel'))
+      touches.splice(touches.indexOf(event.pointerId), 1);
+    for (const one of pointed(event, now.shot.width, now.shot.height, nth)) conductor.send(...one);
+  }
+
   function keys(event: KeyboardEvent): void {
+    if (event.target instanceof HTMLInputElement) return;
     const act = {
-      ' ': () => {
-        frozen = !frozen;
-        now?.player.play(!frozen);
-      },
+      ' ': freeze,
       b: () => (black = !black),
-      ArrowRight: () => void go(1),
-      PageDown: () => void go(1),
-      ArrowLeft: () => void go(-1),
-      PageUp: () => void go(-1),
+      r: () => now?.again(),
+      k: () => now?.performed?.keep(),
+      l: () => (listed = !listed),
+      ArrowRight: () => go(1),
+      PageDown: () => go(1),
+      ArrowLeft: () => go(-1),
+      PageUp: () => go(-1),
       f: () =>
         void (document.fullscreenElement
           ? document.exitFullscreen()
@@ -117,41 +171,68 @@
 <svelte:head><title>{now?.name ?? 'Stage'} · stage</title></svelte:head>
 <svelte:window
   onkeydown={keys}
-  onpointermove={stir}
+  onpointermove={point}
+  onpointerdown={point}
+  onpointerup={point}
+  onpointercancel={point}
   onresize={() => scenes.forEach((one) => one.resize(...sizes()))}
 />
 
 <main
-  class="fixed inset-0 bg-black"
-  class:cursor-none={!stirred}
+  class="fixed inset-0 touch-none bg-black"
+  class:cursor-none={!stirred && !listed}
   data-stage={now?.id ?? ''}
   data-frozen={frozen}
+  data-performed={now?.performed ? 'yes' : 'no'}
+  data-latency={latency ?? ''}
 >
   <h1 class="sr-only">Stage: {now?.name ?? ''}</h1>
   {#each scenes as scene (scene)}
-    <Screen {scene} shown={scene === now} seconds={CROSS_S} />
+    <Screen {scene} shown={scene === now} seconds={fade} />
   {/each}
   <div
     class="pointer-events-none absolute inset-0 bg-black"
     style="opacity:{black ? 1 : 0};transition:opacity {BLACK_S}s linear"
     data-black={black}
   ></div>
-  {#if stirred && now}
+  {#if (stirred || listed) && now}
     <p
-      class="absolute bottom-4 left-1/2 -translate-x-1/2 rounded-full bg-ground/85 px-4 py-1.5 whitespace-nowrap text-soft"
+      class="absolute bottom-4 left-1/2 flex max-w-[96vw] -translate-x-1/2 items-baseline gap-3 rounded-full bg-ground/85 px-4 py-1.5 whitespace-nowrap text-soft"
+      class:left-4={listed}
+      class:translate-x-0={listed}
       data-told
     >
       <span class="font-semibold text-word">{now.name}</span>
-      {(now.player.header?.fps ?? 0).toFixed(1)} fps{#if (now.player.header?.reduced ?? 1) < 1}, at {Math.round(
-          100 * now.player.header!.reduced,
-        )} % of its size{/if}
-      {#if black}<span class="text-dawn">&ensp;black</span>{/if}
-      {#if frozen}<span class="text-dawn">&ensp;frozen</span>{/if}
-      {#if !now.player.connected}<span class="text-amber">&ensp;the studio does not answer; trying again</span
+      <span class="tabular-nums"
+        >{(header?.fps ?? 0).toFixed(1)} fps{#if (header?.reduced ?? 1) < 1}, at {Math.round(
+            100 * header!.reduced,
+          )} % of its size{/if}</span
+      >
+      {#if latency !== null}<span
+          class="tabular-nums"
+          title="From a number's arrival to its picture on the screen: 95 of 100 were quicker"
+          >{latency.toFixed(0)} ms behind the hand</span
         >{/if}
-      &ensp;<kbd>Space</kbd> freeze <kbd>B</kbd> black <kbd>←</kbd> <kbd>→</kbd> shots <kbd>F</kbd> full
-      screen
-      <kbd>M</kbd> sound
+      {#if black}<span class="text-dawn">black</span>{/if}
+      {#if frozen}<span class="text-dawn">frozen</span>{/if}
+      {#if now.player.problem}<span class="text-amber">{now.player.problem.what}</span>{/if}
+      {#if !now.player.connected}<span class="text-amber">the studio does not answer; trying again</span>{/if}
+      {#if !listed}
+        <span
+          ><kbd>Space</kbd> freeze <kbd>B</kbd> black <kbd>←</kbd> <kbd>→</kbd> shots <kbd>R</kbd> anew
+          {#if now.performed}<kbd>K</kbd> keep as a take{/if}
+          <kbd>L</kbd> set list <kbd>F</kbd> full screen <kbd>M</kbd> sound</span
+        >
+      {/if}
     </p>
+  {/if}
+  {#if listed && now}
+    <SetPanel
+      {set}
+      {names}
+      now={now.id}
+      onset={(body) => void keep(body)}
+      onbring={(shot) => void bring(shot)}
+    />
   {/if}
 </main>

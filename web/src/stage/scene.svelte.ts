@@ -1,25 +1,27 @@
-import { api, got, type Shot } from '../api/client';
+import { api, got, type SetEntry, type Shot } from '../api/client';
+import { notices } from '../state/notices.svelte';
 import { Player } from '../state/player.svelte';
+import { Performer } from './performer.svelte';
 
 /** A picture on the stage is not wider: what a screen shows, and a machine draws in time. */
 const WIDEST = 1920;
 
-/** A shot on the stage: it plays, comes round, and takes up what is edited meanwhile. */
+/** A shot on the stage: performed, or played over and over; it takes up what is edited meanwhile. */
 export class Scene {
   shot = $state.raw<Shot | null>(null);
   name = $state('');
-  readonly player: Player;
+  project = 0;
+  player!: Player | Performer;
   private revision = 0;
   private asking = false;
 
-  constructor(readonly id: number) {
-    this.player = new Player(id, () => this.shot, {
-      revision: (revision) => {
-        if (revision > this.revision) void this.load();
-      },
-      rest: () => {},
-      orbit: () => {},
-    });
+  constructor(
+    readonly id: number,
+    private readonly plays: SetEntry['plays'],
+  ) {}
+
+  get performed(): Performer | null {
+    return this.player instanceof Performer ? this.player : null;
   }
 
   /** Know the shot as it is now. */
@@ -32,34 +34,67 @@ export class Scene {
       const before = this.shot;
       this.shot = state.document;
       this.name = state.document.name;
+      this.project = state.project_id;
       this.revision = state.revision;
       const [first, last] = [this.shot.first_frame, this.shot.last_frame];
-      if (before && (before.first_frame !== first || before.last_frame !== last)) {
-        this.player.range = [first, last];
-        this.player.see();
+      const player = this.player;
+      if (
+        player instanceof Player &&
+        before &&
+        (before.first_frame !== first || before.last_frame !== last)
+      ) {
+        player.range = [first, last];
+        player.see();
       }
     } finally {
       this.asking = false;
     }
   }
 
-  /** Play from the beginning, so large that it fills a window. */
-  begin(width: number, height: number): void {
+  /** Play from the beginning, so large that it fills a window, or so wide. */
+  begin(width: number, height: number, wide = 0): void {
     const shot = this.shot!;
-    this.player.range = [shot.first_frame, shot.last_frame];
-    this.player.frame = shot.first_frame;
-    this.resize(width, height);
-    this.player.play(true);
+    const live = shot.controls.some((one) => one.comes_from.address);
+    if (this.plays === 'performed' || (this.plays === 'as it suits' && live)) {
+      this.player = new Performer(this.id, () => this.shot, {
+        kept: (words) => notices.say(`Kept: ${words}.`),
+        changed: () => void this.load(),
+      });
+      this.resize(width, height, wide);
+      return;
+    }
+    const player = new Player(this.id, () => this.shot, {
+      revision: (revision) => {
+        if (revision > this.revision) void this.load();
+      },
+      rest: () => {},
+      orbit: () => {},
+    });
+    this.player = player;
+    player.range = [shot.first_frame, shot.last_frame];
+    player.frame = shot.first_frame;
+    this.resize(width, height, wide);
+    player.play(true);
   }
 
-  resize(width: number, height: number): void {
+  resize(width: number, height: number, wide = 0): void {
     const shot = this.shot;
     if (!shot) return;
-    const wide = Math.min(width, (height * shot.width) / shot.height, WIDEST);
-    this.player.size(Math.max(16, Math.round(wide)));
+    const fits = Math.min(width, (height * shot.width) / shot.height, WIDEST);
+    this.player.size(Math.max(16, Math.round(wide || fits)));
+  }
+
+  /** Begin anew. */
+  again(): void {
+    const player = this.player;
+    if (player instanceof Performer) player.again();
+    else if (this.shot) {
+      player.frame = this.shot.first_frame;
+      player.play(true);
+    }
   }
 
   close(): void {
-    this.player.close();
+    this.player?.close();
   }
 }

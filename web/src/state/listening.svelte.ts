@@ -1,10 +1,16 @@
 import { api, got, type Shot, type Wave } from '../api/client';
-import type { Player } from './player.svelte';
 import { notices } from './notices.svelte';
 
 /** Pictures come when they are drawn: so many seconds may sound and picture be apart before the sound follows. */
 const APART_S = 0.02;
 const LOOKS = 6;
+
+/** What plays: whether it does, at which shot time, at how many frames a second. */
+export interface Plays {
+  readonly playing: boolean;
+  readonly now: number;
+  readonly fps: number;
+}
 
 /** Hears a shot while it plays, and knows its sounds' waveforms. */
 class Listening {
@@ -71,7 +77,7 @@ class Listening {
   }
 
   /** A picture of a frame is on the screen, while it plays or at rest: the sound goes with it. */
-  picture(id: number, shot: Shot, player: Player): void {
+  picture(id: number, shot: Shot, player: Plays): void {
     if (!player.playing || this.muted || shot.sounds.length === 0) {
       this.stop();
       return;

@@ -3,11 +3,11 @@ import type { Shot, Tracked } from '../api/client';
 /** The words in which the desk is spoken of. */
 export type View = 'plate' | 'particles' | 'alpha' | 'layers' | 'under';
 export type ThingKind =
-  'emitter' | 'force' | 'zone' | 'marker' | 'light' | 'matte' | 'group' | 'sound' | 'control';
+  'emitter' | 'force' | 'zone' | 'marker' | 'light' | 'matte' | 'group' | 'sound' | 'control' | 'take';
 export type List = `${ThingKind}s`;
 /** The lists of things that have a place, and all lists. */
 export const placedLists = ['emitters', 'forces', 'zones', 'markers', 'lights', 'mattes'] as const;
-export const lists: List[] = [...placedLists, 'groups', 'sounds', 'controls'];
+export const lists: List[] = [...placedLists, 'groups', 'sounds', 'controls', 'takes'];
 export type Chosen = { kind: 'shot' | 'plate' } | { kind: ThingKind; id: string };
 /** A version that is held against the shot: wiped over it, or beside it. */
 export interface Comparison {

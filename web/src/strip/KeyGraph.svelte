@@ -8,6 +8,7 @@
   import { follow } from '../ui/drag';
   import Icon from '../ui/Icon.svelte';
   import { specs } from '../state/specs.svelte';
+  import { takes } from '../state/takes.svelte';
   import { eases, moment, pasted, shifted, stretched, withKey } from './keys';
 
   interface Props {
@@ -35,7 +36,7 @@
   let held = $state.raw<[number, number] | null>(null);
   const range = $derived.by<[number, number]>(() => {
     if (held) return held;
-    const every = [...values, ...keys.map((k) => k.value)];
+    const every = [...values, ...keys.map((k) => k.value), ...(lane?.values ?? [])];
     let [low, high] = [Math.min(...every), Math.max(...every)];
     if (!(high > low)) [low, high] = [low - 1, high + 1];
     return [low, high];
@@ -56,6 +57,17 @@
       .join(' '),
   );
   const near = $derived(0.5 / desk.player.fps);
+  /** What was performed, beneath the keys that were made of it. */
+  const control = $derived(shot.controls.find((_, i) => path === `/controls/${i}/value`) ?? null);
+  $effect(() => {
+    if (control) takes.look(desk, control);
+  });
+  const lane = $derived(control ? takes.laneOf(desk, control) : null);
+  const performed = $derived(
+    (lane?.values ?? [])
+      .map((v, i) => `${xOf(lane!.begin_s + i * lane!.step_s).toFixed(1)},${y(v).toFixed(1)}`)
+      .join(' '),
+  );
 
   function put(next: Key[], what: string, gesture: string | null = null): void {
     desk.set(`${path}/keys`, next, `${name}: ${what}`, gesture);
@@ -171,6 +183,17 @@
   }}
 >
   <line x1={at(shot.first_frame)} x2={at(shot.last_frame)} y1={top} y2={top} stroke="var(--line)" />
+  {#if performed}
+    <polyline
+      points={performed}
+      fill="none"
+      stroke="var(--ice)"
+      stroke-width="4"
+      opacity="0.35"
+      pointer-events="none"
+      data-performed={lane!.apart}
+    />
+  {/if}
   <polyline
     points={line}
     fill="none"
@@ -288,6 +311,11 @@
       onkeydown={(e) => e.stopPropagation()}
     />
     <button class="key" aria-label="Remove the chosen keys" onclick={drop}>Remove</button>
+  {/if}
+  {#if lane && control && !control.take && keys.length}
+    <span class="ml-auto shrink-0 pl-2 text-soft tabular-nums" title="From what was performed, at most"
+      >within {lane.apart.toFixed(3)} of the take</span
+    >
   {/if}
   <button
     class="quiet ml-auto size-5! min-w-5!"

@@ -1,0 +1,86 @@
+import type { Trigger } from '../api/client';
+
+/** What is to happen on a stage, as it arrives; and the way of this page's own devices to the studio. */
+export class Conductor {
+  private socket: WebSocket | null = null;
+  private retry: ReturnType<typeof setTimeout> | undefined;
+  private closed = false;
+  private waiting: Record<string, number> = {};
+  private due = 0;
+  private polling = 0;
+  private pads: Record<string, number> = {};
+
+  constructor(
+    private readonly project: number,
+    private readonly act: (trigger: Trigger) => void,
+  ) {
+    this.open();
+    addEventListener('gamepadconnected', this.poll);
+  }
+
+  /** A number of a device of this page; of those within a picture only the last goes. */
+  send(address: string, value: number): void {
+    this.waiting[address] = Number(value.toFixed(5));
+    this.due ||= requestAnimationFrame(() => {
+      this.due = 0;
+      const told = Object.entries(this.waiting);
+      this.waiting = {};
+      if (this.socket?.readyState !== WebSocket.OPEN) return;
+      for (const [address, value] of told) this.socket.send(JSON.stringify({ address, value }));
+    });
+  }
+
+  /** Gamepads as they are now: `/gamepad/1/axis/1` from -1 to 1, `/gamepad/1/button/1` from 0 to 1. */
+  private readonly poll = (): void => {
+    cancelAnimationFrame(this.polling);
+    if (this.closed) return;
+    for (const pad of navigator.getGamepads()) {
+      if (!pad) continue;
+      const known = [
+        ...pad.axes.map((value, n) => [`axis/${n + 1}`, value] as const),
+        ...pad.buttons.map((button, n) => [`button/${n + 1}`, button.value] as const),
+      ];
+      for (const [name, value] of known) {
+        const address = `/gamepad/${pad.index + 1}/${name}`;
+        if (Math.abs((this.pads[address] ?? 0) - value) < 0.002) continue;
+        this.pads[address] = value;
+        this.send(address, value);
+      }
+    }
+    this.polling = requestAnimationFrame(this.poll);
+  };
+
+  private open(): void {
+    const socket = new WebSocket(`ws://${location.host}/api/projects/${this.project}/triggers`);
+    socket.onmessage = (event: MessageEvent<string>) => {
+      const told = JSON.parse(event.data) as Trigger;
+      if (told.kind === 'trigger') this.act(told);
+    };
+    socket.onclose = () => {
+      if (!this.closed) this.retry = setTimeout(() => this.open(), 700);
+    };
+    this.socket = socket;
+  }
+
+  close(): void {
+    this.closed = true;
+    clearTimeout(this.retry);
+    cancelAnimationFrame(this.polling);
+    removeEventListener('gamepadconnected', this.poll);
+    this.socket?.close();
+  }
+}
+
+/** Where a pointer is on the picture of a window, as numbers: 0 to 1 from the left and from below, and whether it is down. */
+export function pointed(event: PointerEvent, width: number, height: number, nth: number): [string, number][] {
+  const scale = Math.min(innerWidth / width, innerHeight / height);
+  const x = 0.5 + (event.clientX - innerWidth / 2) / (width * scale);
+  const y = 0.5 - (event.clientY - innerHeight / 2) / (height * scale);
+  const own = nth === 0 ? '/pointer' : `/pointer/${nth + 1}`;
+  const within = (v: number): number => Math.min(1, Math.max(0, v));
+  return [
+    [`${own}/x`, within(x)],
+    [`${own}/y`, within(y)],
+    [`${own}/down`, event.buttons ? 1 : 0],
+  ];
+}
