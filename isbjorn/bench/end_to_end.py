@@ -66,7 +66,7 @@ def _send(address: str, method: str, path: str, body: bytes) -> Any:
         return json.load(answer)
 
 
-def _shot(address: str, shot: Shot) -> int:
+def import_shot(address: str, shot: Shot) -> int:
     project = _send(address, "POST", "/api/projects", b'{"name": "Bench"}')["id"]
     path = f"/api/projects/{project}/shots/import"
     return int(_send(address, "POST", path, shot_to_text(shot).encode())["id"])
@@ -100,7 +100,7 @@ def _picture(live: ClientConnection) -> dict[str, Any]:
 def preview_fps(folder: Path) -> float:
     """Pictures a second that are drawn ahead in full: 50,000 turbulent particles at 1280 × 720, none of them drawn before."""
     shot = fountain(50_000, 3.0, frames=4000, stirred=True)
-    with running(folder) as address, connect(f"ws://{address}/api/shots/{_shot(address, shot)}/live") as live:
+    with running(folder) as address, connect(f"ws://{address}/api/shots/{import_shot(address, shot)}/live") as live:
         live.send(json.dumps({"kind": "see", "frame": 0, "width": 1280, "first": 0, "last": 3999}))
         told: list[tuple[float, int]] = []
         begun = time.perf_counter()
@@ -117,7 +117,7 @@ def edit_to_picture_ms(folder: Path) -> dict[str, float]:
     """From sending an edit to having its picture, at frame 250 with 20,000 particles, 1280 × 720, in a full picture."""
     found: dict[str, float] = {}
     with running(folder) as address:
-        shot_id = _shot(address, fountain(20_000, 3.0))
+        shot_id = import_shot(address, fountain(20_000, 3.0))
         with connect(f"ws://{address}/api/shots/{shot_id}/live") as live:
             live.send(json.dumps({"kind": "see", "frame": 250, "width": 1280}))
             _picture(live)

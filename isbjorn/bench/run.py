@@ -25,6 +25,7 @@ from isbjorn.bench.end_to_end import (
 from isbjorn.bench.finish import blur_ms, drawn_ms, glow_ms
 from isbjorn.bench.opengl import Discs
 from isbjorn.bench.shots import fountain
+from isbjorn.bench.stage import live_latency_ms, live_soak
 from isbjorn.bench.strands import ripples_ms, skin_ms, strands_ms
 from isbjorn.bench.timing import seconds
 from isbjorn.bench.world import world_ns_per_particle_step
@@ -167,8 +168,12 @@ def measure(only: str, tell: Callable[[str], object]) -> dict[str, Any]:
             "drag": lambda: drag(place / "demo"),
             "open_ms": lambda: opened(place / "demo"),
             "cores": lambda: cores(place / "demo"),
+            "live_latency_ms": lambda: live_latency_ms(place / "l"),
             "first_picture_s": first_picture_s,
         }
+        if only == "live_soak":
+            # Half an hour: only by its name.
+            parts["live_soak"] = lambda: live_soak(place / "s")
         found: dict[str, Any] = {}
         for name, part in parts.items():
             if name.startswith(only):

@@ -7,6 +7,7 @@ from isbjorn.core.document import (
     Blur,
     Burst,
     Camera,
+    Control,
     Drag,
     Emitter,
     Glow,
@@ -22,6 +23,7 @@ from isbjorn.core.document import (
     Trail,
     Turbulence,
 )
+from isbjorn.core.document.controls import Incoming
 from isbjorn.core.document.placed import PathPoint
 from isbjorn.core.document.shapes import PathShape
 from isbjorn.core.document.values import Source
@@ -36,6 +38,13 @@ def led(what: str, low: float, high: float, makes_low: float, makes_high: float,
         measure="sound", sound=_SOUND, hears=Hearing.model_validate({"what": what, "release_s": release_s}), low=low, high=high,
         makes_low=makes_low, makes_high=makes_high, combine="multiply",
     )  # fmt: skip
+
+
+def moved(control: str, low: float, high: float, combine: str) -> Source:
+    """Led by a control: from low to high."""
+    return Source.model_validate(
+        {"measure": "number", "thing": f"{control}.value", "makes_low": low, "makes_high": high, "combine": combine}
+    )
 
 
 def night_music(media: str, digest: str) -> Sound:
@@ -54,6 +63,7 @@ def northern(plate: str, media: str, digest: str) -> Shot:
         pre_roll_s=4, lifespan=Number(value=2.6, spread=1.1), direction=Number(value=90), spread=Number(value=10),
         speed=Number(value=30, spread=20),
         size=Number(value=150, spread=80, over_life=curve((0, 0.5), (0.35, 1), (1, 1.25))),
+        across=Number(value=0, source=moved("walker", -320, 320, "add")),
         body=Streak(width=Number(value=9)), angle=Number(value=90, spread=4),
         opacity=Number(value=9, spread=5, over_life=curve((0, 0), (0.25, 1), (0.6, 0.7), (1, 0))),
         brightness=Number(value=1.5, spread=0.6, source=led("bass", 0.06, 0.34, 0.6, 2.1), reads="life"),
@@ -91,13 +101,19 @@ def northern(plate: str, media: str, digest: str) -> Shot:
     )  # fmt: skip
     forces = (
         Turbulence(
-            id="drift", name="Drift", strength=Number(value=60), size=Number(value=260), octaves=2, grip=Number(value=1.4),
-            evolve=Number(value=0.25),
+            id="drift", name="Drift", strength=Number(value=60, source=moved("storm", 0.1, 1.9, "multiply")),
+            size=Number(value=260), octaves=2, grip=Number(value=1.4), evolve=Number(value=0.25),
         ),
         Drag(id="air", name="Still air", strength=Number(value=0.6)),
     )  # fmt: skip
+    # At rest in the middle, where they change nothing: faders, or someone who walks before the screen, move them.
+    controls = (
+        Control(id="walker", name="Walker", comes_from=Incoming(address="/walker", smooth_s=0.15)),
+        Control(id="storm", name="Storm", comes_from=Incoming(address="/desk/1", smooth_s=0.1)),
+    )
     return Shot(
         name="Northern lights, live", seed=90, plate=Plate(name="Northern lights", media=plate, beyond="loop"),
         camera=Camera(), emitters=(motes, curtain, roofs, sparks), forces=forces, sounds=(night_music(media, digest),),
+        controls=controls,
         links=reach({"curtain": ("drift",), "sparks": ("air",), "roofs": ("air",), "motes": ("drift",)}),
     )  # fmt: skip

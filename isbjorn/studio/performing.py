@@ -36,7 +36,7 @@ _SHARES = (1.0, 0.75, 0.56, 0.42)
 _LEVELS = ((60, 1.0), *((rate, share) for rate in (30, 20, 15, 10, 5) for share in _SHARES))
 _BEGINS_AT = 1
 # Of the time between two pictures, one may take so much; what is better is tried where it would take no more than so much.
-_SETTLES, _BETTER = 0.85, 0.7
+_SETTLES, _BETTER = 0.92, 0.78
 # So many pictures are looked at; the first ones are not; how long another size took is known for so long.
 _LOOKS, _WARM, _KNOWN_S = 12, 6, 20.0
 # Of what a picture takes, so much does not hang on how large it is.
@@ -107,8 +107,8 @@ class Quality:
 class Performer:
     """What the process does: hears the studio, steps, draws, tells."""
 
-    def __init__(self, studio: Connection, plates: StudioPlates, shot: Shot, width: int) -> None:
-        self.studio, self.plates, self.width = studio, plates, width
+    def __init__(self, studio: Connection, plates: StudioPlates, shot: Shot, width: int, rounds: bool) -> None:
+        self.studio, self.plates, self.width, self.rounds = studio, plates, width, rounds
         self.show = Show(shot, plates, share_of("states"))
         self.began = time.monotonic()
         self.frozen: float | None = None
@@ -134,6 +134,12 @@ class Performer:
             if self.frozen is not None or self.on_their_way >= ON_THEIR_WAY:
                 self._hear(0.1)
                 continue
+            length_s = float(self.show.shot.length_s)
+            if self.rounds and time.monotonic() - self.began >= length_s:
+                # It begins anew where it ends.
+                self.show.again()
+                self.began = max(self.began + length_s, time.monotonic() - length_s / 2)
+                self._drawn = -1
             now = math.floor((time.monotonic() - self.began) * hz)
             due = now - now % stride
             if self._drawn - stride <= due <= self._drawn:
@@ -270,8 +276,8 @@ class Performer:
         self.ended = True
 
 
-def perform(studio: Connection, folder: str, text: str, width: int, parent: int, budget_mb: int) -> None:
-    """What the process runs."""
+def perform(studio: Connection, folder: str, text: str, asked: tuple[int, bool], parent: int, budget_mb: int) -> None:
+    """What the process runs. asked: the width in px, and whether it comes round."""
     as_helper(parent, budget_mb)
     cores = os.cpu_count() or 1
     use_threads(cores)
@@ -279,7 +285,7 @@ def perform(studio: Connection, folder: str, text: str, width: int, parent: int,
     with contextlib.suppress(EOFError, BrokenPipeError, ConnectionResetError):
         try:
             plates = StudioPlates(Store(Path(folder)), shared=True)
-            performer = Performer(studio, plates, Shot.model_validate_json(text), width)
+            performer = Performer(studio, plates, Shot.model_validate_json(text), *asked)
         except IsbjornError as error:
             studio.send(("problem", {"what": error.what, "where": error.where, "remedy": error.remedy}))
             return

@@ -19,7 +19,7 @@ from isbjorn.studio.context import Id, Studio, studio_of
 router = APIRouter(prefix="/api/projects", tags=["stage"])
 Here = Annotated[Studio, Depends(studio_of)]
 Action = Literal["next", "previous", "black", "freeze", "again"]
-Address = Annotated[str, Field(default="", max_length=200, pattern=r"^(/[ -~]*)?$")]
+Address = Annotated[str, Field(max_length=200, pattern=r"^(/[ -~]*)?$")]
 ACTIONS: tuple[Action, ...] = ("next", "previous", "black", "freeze", "again")
 # What always acts, without being learnt; `/stage/shot` n brings the nth of the list.
 _BUILT_IN = "/stage/"
@@ -32,9 +32,9 @@ class Entry(BaseModel):
     model_config = ConfigDict(extra="forbid", json_schema_serialization_defaults_required=True)
     shot: int = Field(ge=0)
     fade_s: float = Field(default=1, ge=0, le=30, allow_inf_nan=False, title="Fade (s)")
-    plays: Literal["as it suits", "performed", "over and over"] = Field(
+    plays: Literal["as it suits", "performed", "performed, in rounds", "over and over"] = Field(
         default="as it suits",
-        description="performed: stepped live, without end; over and over: as it was drawn, it comes round.",
+        description="performed: stepped live, without end, or in rounds of its length; over and over: as it was drawn.",
     )
     address: Address = Field(default="", description="What brings it: a number above 0 that arrives there.")
 

@@ -45,6 +45,7 @@ class StageAsk(BaseModel):
     kind: Literal["width", "shown", "arrive", "freeze", "again", "keep"]
     width: int = Field(default=1280, ge=16, le=4096)
     serial: int = Field(default=0, ge=0, le=2**53)
+    rounds: bool = Field(default=False, description="It begins anew where the shot ends; with the first message.")
     on: bool = True
     name: str = Field(default="", max_length=80)
     address: str = Field(default="", max_length=200, pattern=r"^(/(pointer|gamepad|stage)/[ -~]*)?$")
@@ -71,7 +72,9 @@ class StageHeader(BaseModel):
 class Show:
     """A shot that is performed for one page: the process, and those who talk with it."""
 
-    def __init__(self, studio: Studio, shot_id: int, width: int, tell: Callable[[str, Any], object]) -> None:
+    def __init__(
+        self, studio: Studio, shot_id: int, asked: tuple[int, bool], tell: Callable[[str, Any], object]
+    ) -> None:
         self.studio, self.shot_id, self._tell = studio, shot_id, tell
         self.latencies_s: deque[float] = deque(maxlen=_LATENCIES)
         self._pictures: OrderedDict[int, list[float]] = OrderedDict()
@@ -83,7 +86,7 @@ class Show:
         text = studio.store.document(shot_id).model_dump_json()
         # As much as one that draws ahead.
         budget_mb = max(64, budget_bytes() >> 21)
-        given = (theirs, str(studio.store.folder), text, width, os.getpid(), budget_mb)
+        given = (theirs, str(studio.store.folder), text, asked, os.getpid(), budget_mb)
         self._process: Any = helpers(_PRELOADED).Process(target=perform, args=given, daemon=True)
         self._process.start()
         theirs.close()
@@ -234,7 +237,7 @@ class Stage:
                 await self.socket.send_text(_text("problem", **told))
                 continue
             if self.show is None:
-                show = await run_in_threadpool(Show, self.studio, self.shot_id, ask.width, self._of_show)
+                show = await run_in_threadpool(Show, self.studio, self.shot_id, (ask.width, ask.rounds), self._of_show)
                 self.show = show
             match ask.kind:
                 case "shown":

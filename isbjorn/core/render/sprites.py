@@ -55,7 +55,7 @@ def _content(page: Floats) -> tuple[float, float]:
     side = page.shape[0]
     found = []
     for axis in (0, 1):
-        at = np.flatnonzero(there.any(axis=axis))
+        at = np.flatnonzero(np.any(there, axis=axis))
         found.append(0.0 if len(at) == 0 else max(1 - 2 * at[0] / side, 2 * (at[-1] + 1) / side - 1))
     return found[0], found[1]
 

@@ -23,7 +23,10 @@
     ['freeze', 'Freeze'],
     ['again', 'Begin anew'],
   ];
-  const ways = ['as it suits', 'performed', 'over and over'].map((value) => ({ value, label: value }));
+  const ways = ['as it suits', 'performed', 'performed, in rounds', 'over and over'].map((value) => ({
+    value,
+    label: value,
+  }));
   const widths = [0, 640, 960, 1280, 1920, 2560, 3840].map((value) => ({
     value: String(value),
     label: value ? `${value} px wide` : 'as the window',

@@ -16,6 +16,7 @@ export class Performer {
 
   constructor(
     private readonly id: number,
+    private readonly rounds: boolean,
     private readonly shot: () => Shot | null,
     private readonly hears: { kept: (words: string) => void; changed: () => void },
   ) {}
@@ -68,7 +69,7 @@ export class Performer {
     socket.binaryType = 'arraybuffer';
     socket.onopen = () => {
       this.connected = true;
-      this.say({ kind: 'width', width: this.width });
+      this.say({ kind: 'width', width: this.width, rounds: this.rounds });
       if (!this.playing) this.say({ kind: 'freeze', on: true });
     };
     socket.onmessage = (event: MessageEvent<ArrayBuffer | string>) => void this.receive(event.data);

@@ -55,8 +55,12 @@ export class Scene {
   begin(width: number, height: number, wide = 0): void {
     const shot = this.shot!;
     const live = shot.controls.some((one) => one.comes_from.address);
-    if (this.plays === 'performed' || (this.plays === 'as it suits' && live)) {
-      this.player = new Performer(this.id, () => this.shot, {
+    if (this.plays.startsWith('performed') || (this.plays === 'as it suits' && live)) {
+      // What is led by music goes as long as that.
+      const rounds =
+        this.plays === 'performed, in rounds' ||
+        (this.plays === 'as it suits' && shot.sounds.length > 0 && !shot.loop);
+      this.player = new Performer(this.id, rounds, () => this.shot, {
         kept: (words) => notices.say(`Kept: ${words}.`),
         changed: () => void this.load(),
       });
