@@ -59,7 +59,7 @@ class Trigger(BaseModel):
 class Told(BaseModel):
     """A message of a page: a number of its own devices, or of its own faders."""
 
-    address: str = Field(max_length=200, pattern=r"^/(pointer|gamepad|stage|desk|walker|midi)(/[ -~]*)?$")
+    address: str = Field(max_length=200, pattern=r"^/(pointer|gamepad|stage|desk|walker|midi)([/#][ -~]*)?$")
     value: float = Field(ge=-1e6, le=1e6, allow_inf_nan=False)
 
 

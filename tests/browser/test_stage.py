@@ -60,5 +60,132 @@ class Stage(Looking):
         self.assertEqual(self.page.errors(), [])
 
 
+class Performed(Looking):
+    """From the desk of faders to the stage, to a take, to keys."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.desk = self.page.driver.current_window_handle
+        state = self.ask("POST", f"/api/shots/{self.shot}/cast", {"kind": "control"})
+        self.project = state["project_id"]
+        control = state["document"]["controls"][0]["id"]
+        source = {
+            "measure": "number",
+            "thing": f"{control}.value",
+            "makes_low": -300,
+            "makes_high": 300,
+            "combine": "add",
+        }
+        n = [e["id"] for e in state["document"]["emitters"]].index("embers")
+        across = state["document"]["emitters"][n]["across"] | {"source": source}
+        self.ask("PATCH", f"/api/shots/{self.shot}", {
+            "changes": [{"op": "replace", "path": f"/emitters/{n}/across", "value": across}],
+        })  # fmt: skip
+        self.page.driver.switch_to.new_window("window")
+        self.page.open("/faders")
+        self.faders = self.page.driver.current_window_handle
+        self.page.until(lambda: self.page.all('[data-desk="there"]'))
+
+    def tearDown(self) -> None:
+        super().tearDown()
+        for window in self.page.driver.window_handles:
+            if window != self.desk:
+                self.page.driver.switch_to.window(window)
+                self.page.driver.close()
+        self.page.driver.switch_to.window(self.desk)
+        self.ask("PUT", f"/api/projects/{self.project}/set", {"entries": []})
+        self.page.open("/")
+
+    def at(self, window: str) -> None:
+        self.page.driver.switch_to.window(window)
+
+    def move(self, fader: int, keys: str, times: int = 1) -> None:
+        """Move a fader by keys, and come back."""
+        back = self.page.driver.current_window_handle
+        self.at(self.faders)
+        for _ in range(times):
+            self.page.find(f'[aria-label="Fader {fader}"]').send_keys(keys)
+        self.at(back)
+
+    def control(self) -> dict:
+        return self.document()["controls"][0]
+
+    def pad(self, number: int) -> None:
+        back = self.page.driver.current_window_handle
+        self.at(self.faders)
+        self.page.find(f'[aria-label="Pad {number}"]').click()
+        self.at(back)
+
+    def test_a_fader_is_learnt_performed_kept_and_made_keys_of(self) -> None:
+        self.at(self.desk)
+        self.page.open(f"/shots/{self.shot}")
+        self.page.until(self.page.settled)
+        next(b for b in self.page.all("aside ul button") if b.text == "Control").click()
+        next(b for b in self.page.all("button") if b.text == "Learn").click()
+        self.move(3, Keys.ARROW_UP)
+        self.page.until(lambda: self.control()["comes_from"]["address"] == "/desk/3", "it was not learnt")
+        self.page.until(self.page.settled)
+
+        self.page.open(f"/stage/{self.shot}")
+        self.page.until(lambda: self.page.all('main[data-performed="yes"]'), "it is not performed")
+        self.move(3, Keys.END)
+        self.page.until(lambda: self.page.find("main").get_attribute("data-latency"), "nothing arrived")
+        for _ in range(6):
+            self.move(3, Keys.HOME)
+            self.move(3, Keys.END)
+        body = self.page.find("body")
+        body.send_keys("k")
+        self.page.until(lambda: len(self.document()["takes"]) == 1, "no take was kept")
+        take = self.document()["takes"][0]
+        self.assertEqual(self.control()["take"], take["id"])
+
+        self.page.open(f"/shots/{self.shot}")
+        self.page.until(self.page.settled)
+        next(b for b in self.page.all("aside ul button") if b.text == "Take").click()
+        self.page.until(lambda: self.page.all("[data-take]"))
+        self.assertGreater(float(self.page.find("[data-take]").get_attribute("data-take") or 0), 0.5)
+        plays = '[role="switch"][aria-label="Control plays it"]'
+        self.page.find(plays).click()
+        self.page.until(lambda: self.control()["take"] is None and self.page.settled())
+        self.page.find(plays).click()
+        self.page.until(lambda: self.control()["take"] == take["id"] and self.page.settled())
+        next(b for b in self.page.all("button") if b.text.startswith("Keys of it")).click()
+        next(b for b in self.page.all("button") if b.text == "Make keys of it").click()
+        self.page.until(lambda: len(self.control()["value"]["keys"]) > 4, "no keys came")
+        self.assertIsNone(self.control()["take"])
+        self.page.until(self.page.settled)
+        # On the graph, the keys over what was performed.
+        next(b for b in self.page.all("aside ul button") if b.text == "Control").click()
+        self.page.until(lambda: self.page.all('[aria-label="Graph of Value"]'))
+        self.page.find('[aria-label="Graph of Value"]').click()
+        self.page.until(lambda: self.page.all("[data-performed]"), "the take is not drawn")
+        self.assertLessEqual(float(self.page.find("[data-performed]").get_attribute("data-performed") or 1), 0.0041)
+
+    def test_a_set_list_is_made_and_a_pad_brings_a_shot(self) -> None:
+        self.at(self.desk)
+        self.page.open(f"/stage/{self.shot}")
+        self.page.until(lambda: self.page.all("canvas[data-scene]"), "the stage stayed dark")
+        self.page.find("body").send_keys("l")
+        self.page.until(lambda: self.page.all("aside[data-set]"))
+        rows = self.page.all("aside[data-set] ol li")
+        self.assertGreater(len(rows), 10)
+        second = rows[1]
+        fade = second.find_element("css selector", "input")
+        fade.send_keys(Keys.CONTROL + "a" + Keys.NULL + "0.2" + Keys.ENTER)
+        url = f"/api/projects/{self.project}/set"
+        self.page.until(lambda: self.ask("GET", url)["entries"][1]["fade_s"] == 0.2, "the fade was not kept")
+        next(b for b in self.page.all("aside[data-set] ol li:nth-child(2) button") if b.text == "Learn").click()
+        self.pad(5)
+        self.page.until(
+            lambda: self.ask("GET", url)["entries"][1]["address"] == "/desk/pad/5", "the pad was not learnt"
+        )
+        bow_wave = self.ask("GET", url)["entries"][1]["shot"]
+        self.pad(5)
+        self.page.until(lambda: self.page.all(f'main[data-stage="{bow_wave}"]'), "the pad brought nothing")
+        # The list is put in another order.
+        self.page.find('aside[data-set] ol li:nth-child(2) [aria-label="Earlier"]').click()
+        self.page.until(lambda: self.ask("GET", url)["entries"][0]["shot"] == bow_wave)
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -19,8 +19,8 @@ class Incoming(Part):
         default="",
         max_length=200,
         pattern=_TEXT,
-        title="OSC address",
-        description="As /desk/1; its second number is /desk/1#2.",
+        title="Address",
+        description="Of OSC, as /desk/1 (its second number is /desk/1#2); of MIDI, as /midi/1/cc/7; of the stage, as /pointer/x.",
     )
     low: float = Field(default=0, ge=-1e6, le=1e6, title="0 is", description="What arrives then.")
     high: float = Field(default=1, ge=-1e6, le=1e6, title="1 is", description="What arrives then.")

@@ -77,7 +77,20 @@
         : 'Nothing has come yet.'}
       {arriving.now.bad ? `${arriving.now.bad} packets were none.` : ''}
     {/if}
+    {arriving.now?.midi.length ? `MIDI: ${arriving.now.midi.join(', ')}.` : ''}
   </p>
+  <div class="flex flex-wrap gap-1.5 pb-1.5">
+    <button
+      class="button h-6! px-2! text-[11.5px]"
+      title="Stands in for devices: faders, pads, keys and a walker"
+      onclick={() => window.open('/faders', 'faders', 'width=1120,height=640')}>A desk of faders …</button
+    >
+    <button
+      class="button h-6! px-2! text-[11.5px]"
+      title="Stepped live from what arrives, in a window of its own; K keeps it as a take"
+      onclick={() => window.open(`/stage/${desk.id}`, `stage-${desk.id}`)}>Perform on the stage …</button
+    >
+  </div>
 </Section>
 <Led
   {desk}

@@ -1,12 +1,15 @@
 import type { Trigger } from '../api/client';
 
+/** Numbers go together that come within so long. */
+const TOGETHER_MS = 8;
+
 /** What is to happen on a stage, as it arrives; and the way of this page's own devices to the studio. */
 export class Conductor {
   private socket: WebSocket | null = null;
   private retry: ReturnType<typeof setTimeout> | undefined;
   private closed = false;
-  private waiting: Record<string, number> = {};
-  private due = 0;
+  private waiting: [string, number][] = [];
+  private due: ReturnType<typeof setTimeout> | null = null;
   private polling = 0;
   private pads: Record<string, number> = {};
 
@@ -18,16 +21,20 @@ export class Conductor {
     addEventListener('gamepadconnected', this.poll);
   }
 
-  /** A number of a device of this page; of those within a picture only the last goes. */
+  /** A number of a device of this page; of those that go together only the last does, but that a touch ends never hides that it
+   * began. */
   send(address: string, value: number): void {
-    this.waiting[address] = Number(value.toFixed(5));
-    this.due ||= requestAnimationFrame(() => {
-      this.due = 0;
-      const told = Object.entries(this.waiting);
-      this.waiting = {};
+    const last = [...this.waiting].reverse().find((one) => one[0] === address);
+    if (last && last[1] > 0 === value > 0) last[1] = value;
+    else this.waiting.push([address, value]);
+    this.due ??= setTimeout(() => {
+      this.due = null;
+      const told = this.waiting;
+      this.waiting = [];
       if (this.socket?.readyState !== WebSocket.OPEN) return;
-      for (const [address, value] of told) this.socket.send(JSON.stringify({ address, value }));
-    });
+      for (const [address, value] of told)
+        this.socket.send(JSON.stringify({ address, value: Number(value.toFixed(5)) }));
+    }, TOGETHER_MS);
   }
 
   /** Gamepads as they are now: `/gamepad/1/axis/1` from -1 to 1, `/gamepad/1/button/1` from 0 to 1. */

@@ -25,10 +25,7 @@ class Learn {
       const known = (this.counts ??= Object.fromEntries(now.arrived.map((one) => [one.address, one.count])));
       // The pointer moves all the time, above all on its way to the button.
       const moved = now.arrived.find(
-        (one) =>
-          one.value > 0 &&
-          one.count !== (known[one.address] ?? 0) &&
-          !/^\/(pointer|stage)\//.test(one.address),
+        (one) => one.count !== (known[one.address] ?? 0) && !/^\/(pointer|stage)\//.test(one.address),
       );
       if (moved && this.who !== null) {
         this.who = null;

@@ -1,4 +1,4 @@
-/** Where in the application we are: the page of projects, a shot, or the stage. */
+/** Where in the application we are: the page of projects, a shot, the stage, or the desk of faders. */
 class Place {
   path = $state(location.pathname);
 
@@ -14,6 +14,10 @@ class Place {
   get stage(): number | null {
     const hit = /^\/stage\/(\d+)$/.exec(this.path);
     return hit ? Number(hit[1]) : null;
+  }
+
+  get faders(): boolean {
+    return this.path === '/faders';
   }
 
   go(path: string): void {
