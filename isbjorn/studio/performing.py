@@ -227,10 +227,13 @@ class Performer:
         if self.frozen is not None:
             self._on_freeze(False)
         self._waits, self._timecode_at = False, time.monotonic()
-        apart = timecode_s % 3600 - (at - self.began)
+        aim = timecode_s % 3600
+        if self.rounds:
+            aim %= float(self.show.shot.length_s)
+        apart = aim - (at - self.began)
         if abs(apart) > _JUMPS_S:
             self.show.again()
-            self.began, self.dropped, self._drawn = at - timecode_s % 3600, 0, -1
+            self.began, self.dropped, self._drawn = at - aim, 0, -1
         else:
             self.began -= max(-_SLEWS_S, min(_SLEWS_S, apart))
 

@@ -9,11 +9,13 @@ from collections import deque
 from contextlib import suppress
 from typing import Annotated, Literal
 
+import numpy as np
 from fastapi import APIRouter, Depends, WebSocket, WebSocketDisconnect
 from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.media.ltc import Reader
 from isbjorn.studio.context import Id, Studio, studio_of
 
 router = APIRouter(prefix="/api/projects", tags=["stage"])
@@ -24,6 +26,8 @@ ACTIONS: tuple[Action, ...] = ("next", "previous", "black", "freeze", "again")
 # What always acts, without being learnt; `/stage/shot` n brings the nth of the list.
 _BUILT_IN = "/stage/"
 _MOST_A_SECOND, _WAITING = 600, 256
+# A sound input comes as samples of 16 bits, so many a second; of a message no more than a second is heard.
+TAPE_RATE = 48_000
 
 
 class Entry(BaseModel):
@@ -133,6 +137,15 @@ class Conductor:
         return next((Trigger(act=act) for act in ACTIONS if act == name), None)
 
 
+def _play_tape(studio: Studio, tape: Reader, content: bytes) -> None:
+    """Hear a piece of a page's sound input: the timecode in it arrives as that of MIDI does."""
+    samples = np.frombuffer(content[: len(content) // 2 * 2][: 2 * TAPE_RATE], "<i2").astype(np.float32) / np.float32(
+        32768
+    )
+    for told in tape.feed(samples)[-1:]:
+        studio.inbox.put("/timecode/s", told.seconds)
+
+
 @router.websocket("/{project_id}/triggers")
 async def triggers(socket: WebSocket, project_id: int) -> None:
     """What is to happen on the stage of a project, as it arrives; and what a page's own devices send."""
@@ -167,6 +180,7 @@ async def triggers(socket: WebSocket, project_id: int) -> None:
 
     async def hear() -> None:
         sent: deque[float] = deque(maxlen=_MOST_A_SECOND)
+        tape = Reader(TAPE_RATE)
         while True:
             message = await socket.receive()
             if message["type"] == "websocket.disconnect":
@@ -175,6 +189,9 @@ async def triggers(socket: WebSocket, project_id: int) -> None:
             if len(sent) == _MOST_A_SECOND and now - sent[0] < 1:
                 continue
             sent.append(now)
+            if message.get("bytes"):
+                await run_in_threadpool(_play_tape, studio, tape, message["bytes"])
+                continue
             with suppress(ValidationError):
                 told = Told.model_validate_json(message.get("text") or "")
                 studio.inbox.put(told.address, told.value)

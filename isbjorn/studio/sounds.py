@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import struct
 from collections.abc import Iterator
 from fractions import Fraction
@@ -20,10 +21,11 @@ from isbjorn.core.document.base import MediaName
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate import hearing
-from isbjorn.core.evaluate.outside import digest_of
+from isbjorn.core.evaluate.outside import digest_of, path_of
 from isbjorn.core.media.movies import MOVIES
 from isbjorn.core.media.sound import SOUNDS, Mix, mixed, sound_of, sounds_of
 from isbjorn.core.media.sound import Sound as Stretch
+from isbjorn.core.time import timecode
 from isbjorn.studio.apart import apart
 from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.plates import HEARD_BYTES
@@ -136,6 +138,32 @@ def wave(studio: Here, shot_id: Id, sound_id: str, places: Annotated[int, Query(
         loudest=loudest, begins_s=begins, seconds=found.seconds, onsets=inside(found.onsets), beats=inside(found.beats),
         tempo=round(found.tempo, 2),
     )  # fmt: skip
+
+
+class TapeTimecode(BaseModel):
+    """The timecode that is recorded in a sound."""
+
+    found: bool
+    text: str = Field(default="", description="Of its beginning, hours to frames.")
+    offset_s: float = Field(
+        default=0, description="Where the sound lies when the shot begins at the full hour of its timecode."
+    )
+
+
+@router.post("/shots/{shot_id}/sounds/{sound_id}/timecode")
+def read_timecode(studio: Here, shot_id: Id, sound_id: str) -> TapeTimecode:
+    """Look for linear timecode (LTC) in a sound."""
+    sound = _sound(studio.store.document(shot_id), sound_id)
+    path = path_of(sound.media, sound.digest)
+    found = apart(
+        "isbjorn.core.media.ltc:timecode_in", str(path), where=sound.name, seconds=_SECONDS, megabytes=_MEGABYTES
+    )
+    if found is None:
+        return TapeTimecode(found=False)
+    at_s, seconds, rate = found
+    begins = seconds - at_s
+    text = timecode(round(begins * rate), Fraction(rate).limit_denominator(1001))
+    return TapeTimecode(found=True, text=text, offset_s=round(begins - 3600 * math.floor(seconds / 3600), 4))
 
 
 @router.get(

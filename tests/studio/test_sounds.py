@@ -8,6 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
+from isbjorn.core.media.ltc import written
 from isbjorn.studio.packages import pack_project, unpack_project
 from tests.core.test_hearing import RATE, clicks, sine, write
 from tests.core.test_sound_and_colour import sounding
@@ -59,6 +60,15 @@ class Sounds(InStudio):
         self.client.delete(f"/api/shots/{self.shot}/cast/{sound['id']}")
         self.assertIsNone(self.document()["emitters"][0]["rate"]["source"])
         self.assertEqual(self.client.get(f"/api/shots/{self.shot}/audio").status_code, 204)
+
+    def test_timecode_in_it_says_where_it_lies(self) -> None:
+        tape = self.add(self.take(written(25 * 3600 * 10 + 50, 60, 25), "tape.wav")["media"])
+        found = self.client.post(f"/api/shots/{self.shot}/sounds/{tape['id']}/timecode").json()
+        self.assertEqual((found["found"], found["text"]), (True, "10:00:02:00"))
+        self.assertAlmostEqual(found["offset_s"], 2, delta=1e-3)
+        drum = self.add(self.take(clicks([24_000], 1))["media"])
+        found = self.client.post(f"/api/shots/{self.shot}/sounds/{drum['id']}/timecode").json()
+        self.assertFalse(found["found"])
 
     def test_the_plates_own_is_heard_and_goes_with_it(self) -> None:
         self.assertIn("no plate", self.problem(self.client.post(f"/api/shots/{self.shot}/sounds", json={})))

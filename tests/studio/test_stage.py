@@ -17,6 +17,7 @@ from pythonosc.udp_client import SimpleUDPClient
 
 from isbjorn.core.evaluate.curves import along
 from isbjorn.core.evaluate.performed import performance_of
+from isbjorn.core.media.ltc import written
 from isbjorn.studio.performing import Quality
 from tests.studio.in_studio import InStudio
 from tests.studio.test_incoming import free_port
@@ -293,11 +294,16 @@ class Lists(Staged):
             told = [socket.receive_json() for _ in range(5)]
             self.assertEqual([one["act"] for one in told], ["black", "black", "next", "shot", "shot"])
             self.assertEqual([one["shot"] for one in told[3:]], [self.shot] * 2)
+            # A sound input of the page, with timecode on it.
+            samples = (written(25 * 3600, 10, 25) * 32767).astype("<i2").tobytes()
+            for first in range(0, len(samples), 2048):
+                socket.send_bytes(samples[first : first + 2048])
             for bad in ("{", json.dumps({"address": "/isbjorn/x", "value": 1}), json.dumps({"address": "/desk/1"})):
                 socket.send_text(bad)
             socket.send_text(json.dumps({"address": "/stage/previous", "value": 1}))
             self.assertEqual(socket.receive_json()["act"], "previous")
         self.assertNotIn("/isbjorn/x", inbox.latest)
+        self.assertAlmostEqual(inbox.latest["/timecode/s"].value, 3600 + 10 / 25, delta=0.05)
 
 
 class Steps(unittest.TestCase):

@@ -64,6 +64,7 @@ export type Trigger = Schemas['Trigger'];
 export type SetList = Schemas['SetList-Output'];
 export type SetEntry = Schemas['Entry-Output'];
 export type Take = Schemas['Take'];
+export type TapeTimecode = Schemas['TapeTimecode'];
 export type TakeCard = Schemas['TakeCard'];
 export type TakeCurve = Schemas['TakeCurve'];
 export type Problem = Schemas['Problem'];

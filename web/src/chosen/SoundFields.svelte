@@ -1,5 +1,6 @@
 <script lang="ts">
-  import type { SoundThing } from '../api/client';
+  import { api, got, type SoundThing, type TapeTimecode } from '../api/client';
+  import { notices } from '../state/notices.svelte';
   import { listening } from '../state/listening.svelte';
   import type { Desk } from '../state/desk.svelte';
   import { ledBy } from '../strip/led';
@@ -8,6 +9,15 @@
 
   let { desk, sound }: { desk: Desk; sound: SoundThing } = $props();
   const wave = $derived(listening.waves[sound.id]);
+  let tape = $state.raw<TapeTimecode | null>(null);
+  async function look(): Promise<void> {
+    const path = { shot_id: desk.id, sound_id: sound.id };
+    try {
+      tape = await got(api.POST('/api/shots/{shot_id}/sounds/{sound_id}/timecode', { params: { path } }));
+    } catch (error) {
+      notices.trouble(error);
+    }
+  }
   const led = $derived(ledBy(desk.shot!, sound.id));
 </script>
 
@@ -26,6 +36,24 @@
       : ''}
   </p>
 {/if}
+<div class="flex flex-wrap items-center gap-1.5 pb-2">
+  {#if tape?.found}
+    <span class="text-soft" data-timecode={tape.text}>It begins at <code>{tape.text}</code>.</span>
+    {#if !sound.of_plate}
+      <button
+        class="button h-6! px-2! text-[11.5px]"
+        title="With the shot beginning at the full hour of it"
+        onclick={() => desk.set(`${desk.path}/offset_s`, tape!.offset_s, `${sound.name}: at its timecode`)}
+        >Lay it there</button
+      >
+    {/if}
+  {:else}
+    <button class="button h-6! px-2! text-[11.5px]" onclick={() => void look()}
+      >Look for timecode in it</button
+    >
+    {#if tape}<span class="text-soft">There is none.</span>{/if}
+  {/if}
+</div>
 <Led
   {desk}
   {led}

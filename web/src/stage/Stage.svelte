@@ -8,6 +8,7 @@
   import { Scene } from './scene.svelte';
   import Screen from './Screen.svelte';
   import SetPanel from './SetPanel.svelte';
+  import { Tape } from './tape.svelte';
 
   /** The picture alone, for a second window or screen: it plays without end. */
   let { id }: { id: number } = $props();
@@ -21,6 +22,7 @@
   let fade = $state(1);
   let set = $state.raw<SetList>({ entries: [], addresses: {}, width: 0 });
   let conductor: Conductor | null = null;
+  const tape = new Tape((samples) => conductor?.hear(samples));
   const names = new SvelteMap<number, string>();
   const coming = new SvelteSet<number>();
   const touches: number[] = [];
@@ -119,6 +121,7 @@
   });
   onDestroy(() => {
     listening.stop();
+    tape.stop();
     conductor?.close();
     for (const scene of scenes) scene.close();
   });
@@ -152,6 +155,14 @@
       r: () => now?.again(),
       k: () => now?.performed?.keep(),
       l: () => (listed = !listed),
+      t: () =>
+        void tape
+          .toggle()
+          .catch((error: unknown) =>
+            notices.say(
+              `There is no sound input to listen to: ${error instanceof Error ? error.message : ''}`,
+            ),
+          ),
       ArrowRight: () => go(1),
       PageDown: () => go(1),
       ArrowLeft: () => go(-1),
@@ -215,13 +226,14 @@
         >{/if}
       {#if black}<span class="text-dawn">black</span>{/if}
       {#if frozen}<span class="text-dawn">frozen</span>{/if}
+      {#if tape.on}<span class="text-ice">listens for timecode</span>{/if}
       {#if now.player.problem}<span class="text-amber">{now.player.problem.what}</span>{/if}
       {#if !now.player.connected}<span class="text-amber">the studio does not answer; trying again</span>{/if}
       {#if !listed}
         <span
           ><kbd>Space</kbd> freeze <kbd>B</kbd> black <kbd>←</kbd> <kbd>→</kbd> shots <kbd>R</kbd> anew
           {#if now.performed}<kbd>K</kbd> keep as a take{/if}
-          <kbd>L</kbd> set list <kbd>F</kbd> full screen <kbd>M</kbd> sound</span
+          <kbd>L</kbd> set list <kbd>T</kbd> timecode <kbd>F</kbd> full screen <kbd>M</kbd> sound</span
         >
       {/if}
     </p>

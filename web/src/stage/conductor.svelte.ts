@@ -37,6 +37,11 @@ export class Conductor {
     }, TOGETHER_MS);
   }
 
+  /** A piece of what the sound input hears. */
+  hear(samples: Int16Array<ArrayBuffer>): void {
+    if (this.socket?.readyState === WebSocket.OPEN) this.socket.send(samples);
+  }
+
   /** Gamepads as they are now: `/gamepad/1/axis/1` from -1 to 1, `/gamepad/1/button/1` from 0 to 1. */
   private readonly poll = (): void => {
     cancelAnimationFrame(this.polling);
