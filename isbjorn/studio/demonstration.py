@@ -21,11 +21,20 @@ from isbjorn.demo.northern import northern
 from isbjorn.demo.paint import Painter, write_movie
 from isbjorn.demo.ribbon import ribbon
 from isbjorn.demo.shots import bow_wave, breath, plankton
+from isbjorn.studio.setlist import Entry, SetList
 from isbjorn.studio.store import Store
 from isbjorn.studio.tables import Media, unseen
 
 PROJECT = "Skarvøy Lights"
 _FOLDER = "skarvoy"
+# What comes onto the stage, over how many seconds; the pads of the desk of faders bring them.
+_EVENING = (
+    ("Northern lights, live", 2.0),
+    ("Fountain on the square", 2.0),
+    ("Plankton", 1.5),
+    ("Net lights", 1.0),
+    ("Beacon", 3.0),
+)
 
 
 @dataclass(frozen=True)
@@ -82,6 +91,7 @@ def ensure_demo(folder: Path, progress: Callable[[int, int], None] | None = None
         heard = music, digest_of(store.media_folder / music)
         project = store.create_project(PROJECT)
         taken: set[str] = set()
+        shots: dict[str, int] = {}
         for scene in _SCENES:
             media = f"{_FOLDER}/{scene.file}"
             if media not in taken:
@@ -89,8 +99,14 @@ def ensure_demo(folder: Path, progress: Callable[[int, int], None] | None = None
                 facts = probe(str(path)) | {"bytes": path.stat().st_size}
                 store.add_media(Media(project_id=project.id or 0, name=scene.name, media=media, **facts))
                 taken.add(media)
-            store.create_shot(project.id or 0, scene.shot(media, *heard) if scene.led else scene.shot(media))
+            shot = scene.shot(media, *heard) if scene.led else scene.shot(media)
+            shots[shot.name] = store.create_shot(project.id or 0, shot).id or 0
         size = (store.media_folder / music).stat().st_size
         store.add_media(unseen(project.id, "Night music", music, "sound", size))
+        entries = [
+            Entry(shot=shots[name], fade_s=fade_s, address=f"/desk/pad/{pad}")
+            for pad, (name, fade_s) in enumerate(_EVENING, 1)
+        ]
+        store.keep_set_list(project.id or 0, SetList(entries=entries).model_dump_json())
     finally:
         store.engine.dispose()

@@ -10,6 +10,7 @@ import secrets
 import shutil
 import zipfile
 import zlib
+from contextlib import suppress
 from pathlib import Path, PurePosixPath
 from typing import Any
 
@@ -23,6 +24,7 @@ from isbjorn.studio.tables import Media, Project
 
 _LARGEST_UNPACKED = 64 << 30
 _LARGEST_TEXT, _LARGEST_TEXTS, _MOST_ENTRIES, _MOST_ROWS = 16 << 20, 256 << 20, 200_000, 10_000
+_LONGEST_SET = 1 << 16
 _VERSION = "versions/{:03d}-{:03d}.json"
 
 
@@ -49,6 +51,8 @@ def pack_project(store: Store, project_id: int, target: Path) -> None:
     facts = [m.model_dump(mode="json", exclude={"id", "project_id", "created"}) for m in library]
     head = {"format": "isbjorn-project", "version": 1, "name": store.project(project_id).name, "media": facts}
     head["versions"] = [[version.name for version in of_shot] for of_shot in kept]
+    numbers = {row.id or 0: number for number, row in enumerate(rows, 1)}
+    head["set_list"] = _renumbered(store.set_list(project_id), numbers)
     with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED) as out:
         out.writestr("project.json", json.dumps(head, indent=1, ensure_ascii=False))
         for number, (row, of_shot) in enumerate(zip(rows, kept, strict=True), 1):
@@ -60,6 +64,15 @@ def pack_project(store: Store, project_id: int, target: Path) -> None:
                 for path in _files_of(store, medium.media):
                     name = path.relative_to(store.media_folder)
                     out.write(path, f"media/{name.as_posix()}", zipfile.ZIP_STORED)
+
+
+def _renumbered(text: object, numbers: dict[int, int]) -> str:
+    """A set list, as text, with other numbers for its shots; those without one go. Empty where it is none."""
+    if not isinstance(text, str) or not 0 < len(text) <= _LONGEST_SET:
+        return ""
+    given = json.loads(text)
+    kept = [entry for entry in given["entries"] if entry["shot"] in numbers]
+    return json.dumps(given | {"entries": [entry | {"shot": numbers[entry["shot"]]} for entry in kept]})
 
 
 def _read(zipped: zipfile.ZipFile, name: str) -> bytes:
@@ -169,7 +182,12 @@ def unpack_project(store: Store, path: Path) -> Project:
         moved = [(_moved(s, home, local), [(n, _moved(v, home, local)) for n, v in of]) for s, of in shots]
         for medium in library:
             medium.media = f"{home}/{medium.media}" if medium.media in local else medium.media
-        return store.take_in(head["name"][:120] or "Project", library, moved)
+        project = store.take_in(head["name"][:120] or "Project", library, moved)
+        ids = dict(enumerate(store.shot_ids(project.id or 0), 1))
+        # A list that is none is all shots.
+        with suppress(ValueError, TypeError, KeyError, AttributeError):
+            store.keep_set_list(project.id or 0, _renumbered(head.get("set_list"), ids))
+        return project
     except (
         zipfile.BadZipFile,
         zlib.error,

@@ -68,6 +68,7 @@ class Performed(Looking):
         self.desk = self.page.driver.current_window_handle
         state = self.ask("POST", f"/api/shots/{self.shot}/cast", {"kind": "control"})
         self.project = state["project_id"]
+        self.ask("PUT", f"/api/projects/{self.project}/set", {"entries": []})
         control = state["document"]["controls"][0]["id"]
         source = {
             "measure": "number",

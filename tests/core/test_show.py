@@ -272,7 +272,7 @@ class Files(InFolder):
         value = readings.things["c1"].value
         self.assertEqual(readings.number(value, [0, 1.4, 1.6, 2.9, 3.1]).tolist(), [0.125, 0.125, 1, 1, 0.125])
 
-    def test_a_take_that_is_missing_is_silent_and_one_that_goes_lets_go(self) -> None:
+    def test_a_take_that_is_missing_is_told_and_one_that_goes_lets_go(self) -> None:
         shot = shot_of()
         show = Show(shot)
         show.step(1.0)
@@ -281,8 +281,8 @@ class Files(InFolder):
         without = taken_out(taken, "t1")
         self.assertEqual((without.takes, without.controls[0].take), ((), None))
         gone = taken.model_copy(update={"takes": (taken.takes[0].model_copy(update={"digest": "0" * 64}),)})
-        readings = Readings(gone)
-        self.assertEqual(readings.number(readings.things["c1"].value, [0.5]).tolist(), [0.5])
+        with self.assertRaisesRegex(IsbjornError, "another file lies in its place"):
+            Readings(gone)
 
 
 if __name__ == "__main__":

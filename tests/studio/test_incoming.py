@@ -121,6 +121,10 @@ class Listening(unittest.TestCase):
             self.assertAlmostEqual(self.box.latest["/timecode/s"].value, 3723 + (17 + 1.75) / rate, delta=1e-9)
         self.box.midi.take([0xF0, 0x7F, 0x7F, 1, 1, 1 << 5 | 2, 30, 15, 5, 0xF7], 0)
         self.assertAlmostEqual(self.box.latest["/timecode/s"].value, 7200 + 1815 + 5 / 25)
+        rng = random.Random(8)
+        for _ in range(2000):
+            self.box.midi.take(list(rng.randbytes(rng.randrange(0, 40))), 0)
+        self.assertLessEqual(len(self.box.latest), 256)
         for junk in ([], [0xF7], [0x90], [0xF0, 1], [255, 255, 3], [0xF1]):
             self.box.midi.take(junk, 0)
 

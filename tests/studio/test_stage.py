@@ -218,9 +218,13 @@ class Kept(Staged):
         self.assertLess(len(control.value.keys), performance.count)
         self.client.post(f"/api/shots/{self.shot}/undo")
         self.assertEqual(self.document().controls[0].take, take.id)
-        # It goes along with the shot wherever that goes.
-        package = self.client.get(f"/api/shots/{self.shot}/export").content
-        self.assertIn(b"take.csv", package)
+        # It goes along with the project wherever that goes.
+        package = self.client.get(f"/api/projects/{self.project}/export").content
+        made = self.client.post("/api/projects/import", content=package).json()
+        there = self.app.state.studio.store.document(made["shots"][0]["id"])
+        self.assertNotEqual(there.takes[0].media, take.media)
+        back = performance_of(there.takes[0])
+        self.assertTrue(np.array_equal(back.values, performance.values))
 
     def test_what_is_not_there_is_told(self) -> None:
         url = f"/api/shots/{self.shot}/takes/none"
@@ -271,6 +275,20 @@ class Lists(Staged):
         self.assertEqual([entry["shot"] for entry in self.client.get(self.url()).json()["entries"]], [self.shot])
         self.client.put(self.url(), json={"entries": []})
         self.assertEqual(len(self.client.get(self.url()).json()["entries"]), 1)
+
+    def test_it_goes_with_the_project(self) -> None:
+        body = {"name": "Second", "width": 320, "height": 180, "frames": 50}
+        second = self.client.post(f"/api/projects/{self.project}/shots", json=body).json()["id"]
+        entries = [{"shot": second, "fade_s": 3, "plays": "performed"}, {"shot": self.shot}]
+        self.client.put(self.url(), json={"entries": entries, "width": 960})
+        package = self.client.get(self.url("export")).content
+        made = self.client.post("/api/projects/import", content=package).json()
+        first, other = (shot["id"] for shot in made["shots"])
+        found = self.client.get(f"/api/projects/{made['id']}/set").json()
+        self.assertEqual([entry["shot"] for entry in found["entries"]], [other, first])
+        self.assertEqual(
+            (found["entries"][0]["fade_s"], found["entries"][0]["plays"], found["width"]), (3, "performed", 960)
+        )
 
     def test_what_is_no_list_is_told(self) -> None:
         self.assertIn("not in the project", self.problem(self.client.put(self.url(), json={"entries": [{"shot": 99}]})))

@@ -172,17 +172,14 @@ class Played:
 
 
 def lanes_of(takes: Sequence[Take], controls: Sequence[Control]) -> dict[int, Played]:
-    """The lanes that controls play, by the identity of their `value`. A take without its file is silent: keys and rest hold."""
+    """The lanes that controls play, by the identity of their `value`. Raises IsbjornError for a take without its file."""
     found: dict[int, Played] = {}
     known = {take.id: take for take in takes}
     for control in controls:
         take = known.get(control.take or "")
         if take is None:
             continue
-        try:
-            performance = performance_of(take)
-        except IsbjornError:
-            continue
+        performance = performance_of(take)
         lane = control.lane or control.id
         if performance.knows(lane):
             found[id(control.value)] = Played(take, lane, performance)
