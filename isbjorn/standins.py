@@ -20,6 +20,7 @@ def faders(host: str, port: int, seconds: float, count: int = 4) -> int:
             client.send_message(f"/desk/{n}", 0.5 - 0.5 * math.cos(2 * math.pi * t * (0.15 + 0.1 * n)))
             sent += 1
         time.sleep(max(0.0, (sent // count) / _PER_S - (time.monotonic() - begin)))
+    client.close()
     return sent
 
 
@@ -34,6 +35,7 @@ def walker(host: str, port: int, seconds: float) -> int:
         client.send_message("/walker", [x, y])
         sent += 4
         time.sleep(max(0.0, sent / 4 / _PER_S - (time.monotonic() - begin)))
+    client.close()
     return sent
 
 
@@ -59,6 +61,7 @@ def notes(host: str, port: int, seconds: float, bpm: float = 120.0) -> int:
         ticks += 1
         time.sleep(max(0.0, begin + ticks * 60 / bpm / 24 - time.monotonic()))
     _midi(client, 0xFC)
+    client.close()
     return (ticks + 23) // 24
 
 
@@ -73,4 +76,5 @@ def timecode(host: str, port: int, seconds: float, start_s: float = 3600.0) -> i
         _midi(client, 0xF1, piece << 4 | (value | 2 if piece == 7 else value))
         sent += 1
         time.sleep(max(0.0, begin + t + 0.01 - time.monotonic()))
+    client.close()
     return sent
