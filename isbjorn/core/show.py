@@ -24,11 +24,12 @@ from isbjorn.core.frame import Layers, Solver, draw_particles
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.render.camera import projection
 from isbjorn.core.simulate.checkpoints import StateCache
+from isbjorn.core.simulate.track import Track
 
 LIVE = "live"
 _FORGOTTEN_EVERY, _ARRIVALS_KEPT = 60, 4096
-# More steps than so many are not gone one by one.
-_AT_ONCE = 600
+# More steps than so many are not gone one by one; an edit may ask for so many of all its particles, which is about a second.
+_AT_ONCE, _MOST_JOINED = 600, 1e7
 
 
 def performed_controls(shot: Shot) -> tuple[Control, ...]:
@@ -88,12 +89,11 @@ class Show:
         self.performance = Performance(shot.simulation_rate, lanes or [LIVE], LONGEST_S, comes_round)
         self.digest = secrets.token_hex(32)
         play(self.digest, self.performance)
-        self.solver = self._solver(shot, before)
+        self.shot, self.solver = shot, self._solver(shot, before)
         self._lead(0)
         self._until_s = min([LONGEST_S, *(self._bounded_s(n) for n in self.solver.tracks)])
 
     def _solver(self, shot: Shot, before: Solver | None) -> Solver:
-        self.shot = shot
         take = Take(id=LIVE, name="live", media=LIVE, digest=self.digest)
         # Without a control that is moved there is still a clock.
         played = tuple(
@@ -137,11 +137,18 @@ class Show:
             made = self._solver(shot, before)
             kept = {id(track) for track in before.tracks.values()}
             anew = [track for track in made.tracks.values() if id(track) not in kept]
-            if all(track.crowd is None and not track.binds and track.parent is None for track in anew):
-                self.solver = made
+            if all(self._can_join(track) for track in anew):
+                self.shot, self.solver = shot, made
                 return False
         self._begin(shot)
         return True
+
+    def _can_join(self, track: Track) -> bool:
+        """Whether what an edit moves can be stepped as far as now while the show goes on."""
+        if track.crowd is not None or track.binds or track.parent is not None:
+            return False
+        steps = track.demand * min(track.source.longest_life, self.now_s) * self.hz
+        return track.steady or steps <= _MOST_JOINED
 
     def again(self, hands: bool = True) -> None:
         """Begin anew. hands: from where they are."""

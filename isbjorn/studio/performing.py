@@ -19,6 +19,7 @@ import simplejpeg
 
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.evaluate.performed import Performance
 from isbjorn.core.frame import shades_over_ground
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.render.shades import to_shades
@@ -120,6 +121,8 @@ class Performer:
         # When a timecode came last, if the show goes with one; whether it stands still for want of it.
         self._timecode_at: float | None = None
         self._waits, self._drawn = False, -1
+        # The last whole round of a show that comes round.
+        self._round: Performance | None = None
         self._telling = threading.Lock()
         self._sender = ThreadPoolExecutor(1, "sending")
         self._sending: Future[None] | None = None
@@ -137,6 +140,7 @@ class Performer:
             length_s = float(self.show.shot.length_s)
             if self.rounds and time.monotonic() - self.began >= length_s:
                 # It begins anew where it ends.
+                self._round = self.show.kept()
                 self.show.again()
                 self.began = max(self.began + length_s, time.monotonic() - length_s / 2)
                 self._drawn = -1
@@ -195,8 +199,14 @@ class Performer:
             told = (jpeg, width, height, seconds, float(frame), fps, share, dropped, figures, arrived[:_MOST_ARRIVALS])
             self._tell("picture", Picture(*told))
 
-        if self._sending is not None:
-            self._sending.result()
+        before, self._sending = self._sending, None
+        try:
+            if before is not None:
+                before.result()
+        except BaseException:
+            # That one and this never come to be confirmed.
+            self.on_their_way = max(0, self.on_their_way - 2)
+            raise
         # The next picture is begun meanwhile.
         self._sending = self._sender.submit(send)
         self.quality.drew(time.perf_counter() - began)
@@ -273,7 +283,12 @@ class Performer:
         self._anew()
 
     def _on_keep(self, _: None) -> None:
-        self._tell("kept", self.show.kept().text())
+        kept = self.show.kept()
+        if self._round is not None and kept.lanes == self._round.lanes and kept.count < self._round.count / 2:
+            # A round has only just begun: the one before is meant.
+            kept = self._round
+        # Beside the show: a long one is a long text.
+        threading.Thread(target=lambda: self._tell("kept", kept.text()), name="keeping", daemon=True).start()
 
     def _on_end(self, _: None) -> None:
         self.ended = True

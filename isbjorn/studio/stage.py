@@ -80,7 +80,7 @@ class Show:
         self._pictures: OrderedDict[int, list[float]] = OrderedDict()
         self._serial = 0
         self._waiting: deque[tuple[str, float, float]] = deque(maxlen=_WAITING)
-        self._ended, self._wake = False, threading.Event()
+        self._ended, self._wake, self._is_edited = False, threading.Event(), False
         self._sending = threading.Lock()
         self._pipe, theirs = helpers(_PRELOADED).Pipe()
         text = studio.store.document(shot_id).model_dump_json()
@@ -99,8 +99,8 @@ class Show:
         self._wake.set()
 
     def _edited(self) -> None:
-        # Of an edit in the making only the newest is read.
-        self._waiting.append(("", 0.0, 0.0))
+        # Of edits in the making only the newest is read.
+        self._is_edited = True
         self._wake.set()
 
     def _forward(self) -> None:
@@ -108,13 +108,13 @@ class Show:
         while not self._ended:
             self._wake.wait()
             self._wake.clear()
-            some = []
+            numbers = []
             while self._waiting:
-                some.append(self._waiting.popleft())
-            numbers = [one for one in some if one[0]]
+                numbers.append(self._waiting.popleft())
             if numbers:
                 self.say("arrive", numbers)
-            if len(numbers) < len(some):
+            if self._is_edited:
+                self._is_edited = False
                 with suppress(IsbjornError):
                     self.say("edit", self.studio.store.document(self.shot_id).model_dump_json())
 
@@ -188,6 +188,7 @@ class Stage:
         self.loop = asyncio.get_running_loop()
         self.told: asyncio.Queue[tuple[str, Any]] = asyncio.Queue()
         self.show: Show | None = None
+        self.left = False
         self._sent: deque[float] = deque(maxlen=_MOST_A_SECOND)
         # Under which names takes are to be kept that were asked for.
         self._names: deque[str] = deque(maxlen=8)
@@ -237,8 +238,8 @@ class Stage:
                 await self.socket.send_text(_text("problem", **told))
                 continue
             if self.show is None:
-                show = await run_in_threadpool(Show, self.studio, self.shot_id, (ask.width, ask.rounds), self._of_show)
-                self.show = show
+                await run_in_threadpool(self._begin, ask)
+            assert self.show is not None
             match ask.kind:
                 case "shown":
                     self.show.shown(ask.serial)
@@ -250,6 +251,12 @@ class Stage:
                 case kind:
                     what = {"width": ask.width, "freeze": ask.on}.get(kind)
                     await run_in_threadpool(self.show.say, kind, what)
+
+    def _begin(self, ask: StageAsk) -> None:
+        self.show = Show(self.studio, self.shot_id, (ask.width, ask.rounds), self._of_show)
+        if self.left:
+            # The page did not wait for it.
+            self.show.end()
 
     def _of_show(self, kind: str, what: Any) -> None:
         if kind == "kept":
@@ -292,5 +299,6 @@ async def stage(socket: WebSocket, shot_id: int) -> None:
         studio.shows -= 1
         for task in (sending, hearing):
             task.cancel()
+        one.left = True
         if one.show is not None:
             await run_in_threadpool(one.show.end)

@@ -201,6 +201,23 @@ class Performing(unittest.TestCase):
         self.assertTrue(show.edit(shot_of(forces=[flock], links=REACHED)))
         self.assertEqual(show.performance.count, 1)
 
+    def test_an_edit_that_would_take_long_to_catch_up_begins_anew(self) -> None:
+        wind = {"kind": "wind", "id": "f1", "name": "W", "strength": 20}
+        endless = {**EMITTER, "rate": 400, "lifespan": 0}
+        show = Show(shot_of(emitters=[endless], forces=[wind], links=REACHED))
+        show.step(300.0)
+        self.assertTrue(show.edit(shot_of(emitters=[{**endless, "speed": 210}], forces=[wind], links=REACHED)))
+        self.assertEqual(show.performance.count, 1)
+
+    def test_a_jump_of_the_clock_is_gone_at_once_and_hands_hold(self) -> None:
+        show = Show(shot_of())
+        show.arrive("/a", 0.75, 0.01)
+        show.step(1.0)
+        show.step(1000.0)
+        self.assertEqual(show.performance.count, 60_001)
+        self.assertAlmostEqual(float(show.performance.values[0, 30_000]), 0.75, delta=1e-9)
+        self.assertAlmostEqual(len(show.particles()), 600 * 0.75 * 1.5, delta=2)
+
     def test_what_is_played_does_not_swell(self) -> None:
         show = Show(shot_of(emitters=[{**EMITTER, "rate": led(3000, 0, 1), "limit": 400}]), limit_bytes=4 << 20)
         sizes = []
