@@ -52,7 +52,12 @@
   <ol>
     {#each set.entries as entry, at (`${entry.shot} ${at}`)}
       {@const who = `shot ${at}`}
-      <li class="border-b border-line py-1.5">
+      <li
+        class="border-b border-line py-1.5"
+        {@attach (li: HTMLElement) => {
+          if (entry.shot === now) li.scrollIntoView({ block: 'nearest' });
+        }}
+      >
         <div class="flex items-center gap-2">
           <span class="w-5 text-right text-soft tabular-nums">{at + 1}</span>
           <button

@@ -208,7 +208,7 @@
   ></div>
   {#if (stirred || listed) && now}
     <p
-      class="absolute bottom-4 left-1/2 flex max-w-[96vw] -translate-x-1/2 items-baseline gap-3 rounded-full bg-ground/85 px-4 py-1.5 whitespace-nowrap text-soft"
+      class="absolute bottom-4 left-1/2 flex max-w-[96vw] -translate-x-1/2 items-baseline gap-3 rounded-full bg-ground/85 px-4 py-1.5 whitespace-nowrap text-soft [&_kbd]:pl-1.5 [&_kbd]:font-semibold [&_kbd]:text-word"
       class:left-4={listed}
       class:translate-x-0={listed}
       data-told
