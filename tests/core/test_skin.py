@@ -8,8 +8,9 @@ import numpy as np
 
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.frame import Solver, draw_particles, render_frame
+from isbjorn.core.frame import Solver, compositor_of, draw_particles, render_frame
 from isbjorn.core.render.blends import lay
+from isbjorn.core.render.skin import draw_skin
 
 ONE: dict[str, Any] = {
     "id": "e", "shape": {"kind": "point"}, "rate": 0, "bursts": [{"count": 1}], "lifespan": 0, "speed": 0,
@@ -37,6 +38,55 @@ def pair(apart: float, level: float) -> Shot:
 
     share = float(np.ptp(Solver(on(100)).at(3).position[:, 0])) / 100
     return on(apart / share)
+
+
+class Depth(unittest.TestCase):
+    def lit(self, slope: float, depth: float) -> float:
+        """How bright the middle of a sheet of balls is that comes nearer to the right by so many px a px, lit from the right."""
+        document = shot({
+            "depth": depth, "bulge": 0, "highlight": 0, "shade": 100, "shade_colour": "#000000", "light_from": 0,
+            "light_height": 45,
+        })  # fmt: skip
+        context = compositor_of(Solver(document), 3).context
+        x, y = np.meshgrid(np.arange(20, 380, 6.0), np.arange(20, 280, 6.0))
+        centre = np.stack([x.ravel(), y.ravel()], axis=1).astype(np.float32)
+        n = len(centre)
+        onto = np.zeros((300, 400, 4), np.float32)
+        skin = document.emitters[0].skin
+        assert skin is not None
+        near = (slope * (centre[:, 0] - 200)).astype(np.float32)
+        white, full = np.ones((n, 3), np.float32), np.ones(n, np.float32)
+        draw_skin(context, skin, centre, np.full(n, 14, np.float32), white, full, near, onto, "normal")
+        self.assertAlmostEqual(float(onto[150, 200, 3]), 1, delta=1e-6)
+        return float(onto[140:160, 190:210, 0].mean())
+
+    def test_a_slope_in_depth_faces_the_light_as_a_plane_does(self) -> None:
+        light = math.sqrt(0.5)
+        for slope in (-1.5, -0.5, 0.0, 0.5):
+            # The plane z = s x has the normal (-s, 0, 1).
+            facing = 0.5 + 0.5 * (-slope * light + light) / math.hypot(slope, 1)
+            self.assertAlmostEqual(self.lit(slope, 100), facing, delta=0.02)
+            self.assertAlmostEqual(self.lit(slope, 0), 0.5 + 0.5 * light, delta=0.01)
+
+
+class Blur(unittest.TestCase):
+    def test_a_ball_that_flies_is_smeared_over_its_way_and_keeps_its_cover(self) -> None:
+        flies = {"speed": 1500, "direction": 0, "spread": 0, "across": -180}
+        still, moving = (shot({}, flies, camera={"shutter": angle}) for angle in (0, 360))
+        before, after = cover(still), cover(moving)
+        self.assertAlmostEqual(after.sum(), before.sum(), delta=0.01 * before.sum())
+        # A frame is 60 px of its way; the mean of eight moments reaches to seven eighths of it.
+        wide = [float(np.ptp(np.flatnonzero(c.max(axis=0) > 0.02))) for c in (before, after)]
+        self.assertAlmostEqual(wide[1] - wide[0], 60 * 7 / 8, delta=3)
+        # In its middle it is as full as the time that the ball covers it.
+        self.assertAlmostEqual(float(after[150].max()), 1.0, delta=0.01)
+
+    def test_a_skin_over_several_is_smeared_as_well(self) -> None:
+        flies = {"speed": 1500, "direction": 0, "spread": 0, "across": -180, "group": "g", "skin": None}
+        given = {"camera": {"shutter": 360}, "groups": [{"id": "g", "skin": {"smoothing": 0}}]}
+        document = parse_shot({"width": 400, "height": 300, "emitters": [ONE | flies], **given})
+        self.assertAlmostEqual(cover(document).sum(), math.pi * 40**2, delta=0.02 * math.pi * 40**2)
+        self.assertGreater(float(np.ptp(np.flatnonzero(cover(document).max(axis=0) > 0.02))), 120)
 
 
 class Surface(unittest.TestCase):

@@ -235,6 +235,17 @@ class Skin(Part):
         Number, timed_spec("%", 10, 100, "Of the picture's pixels: less is faster, and softer.", 5, "Resolution")
     ] = Number(value=100)
     bulge: Annotated[Number, timed_spec("%", 0, 400, "How round it stands out.", 5)] = Number(value=100)
+    depth: Annotated[
+        Number,
+        timed_spec(
+            "%",
+            0,
+            400,
+            "How much it is shaped by how near its particles are, besides how thick it is.",
+            5,
+            "Shaped by depth",
+        ),
+    ] = Number(value=0)
     light_from: Annotated[Number, timed_spec("°", -36_000, 36_000, "Where the light comes from; 90 is up.", 5)] = (
         Number(value=120)
     )

@@ -49,6 +49,8 @@ class RenderContext:
     crossing: bool = False
     # Seconds of the shot that go by in a frame; None: those of its own rate.
     lasts_s: Fraction | None = None
+    # Whether it is one moment of those that an open shutter sees.
+    shut: bool = False
     # What is drawn in place of colours, of places (n, 3) and velocities (n, 3), those at rest where they are None.
     measure: Callable[[Floats, Floats | None], Floats] | None = None
 
@@ -72,7 +74,7 @@ class RenderContext:
     @cached_property
     def open(self) -> list[Fraction]:
         """Moments at which the shutter opens, is open and closes; empty if it is not used."""
-        angle = 0.0 if self.orbit is not None else self.read(self.shot.camera.shutter)
+        angle = 0.0 if self.shut or self.orbit is not None else self.read(self.shot.camera.shutter)
         if angle <= 0:
             return []
         frame = self.frame_s
@@ -127,7 +129,12 @@ class RenderContext:
                 back = self.seconds - Fraction(emitter.heads.gap_s).limit_denominator(10**6) * k
                 pen.bodies(self.solver.of(number, back, self.stale), onto, size**k, seen**k)
         if emitter.skin is not None and not bare:
-            pen.skin(particles, onto, blend or emitter.blend)
+            moments = self._moments_of([number]) if blurred else []
+            if moments:
+                self._mean(lambda one, layer: one.draw(number, layer, blend), moments, onto)
+                pen.balls(particles, emitter.skin)
+            else:
+                pen.skin(particles, onto, blend or emitter.blend)
             return particles
         shown = (emitter.lines is None or emitter.lines.bodies) and (emitter.trail is None or emitter.trail.head_shown)
         if shown:
@@ -142,19 +149,38 @@ class RenderContext:
         )
         if (share := max(there, default=0.0)) > 0:
             return self._crossed(lambda one, layer: one.draw_as_one(numbers, skin, layer, blend), share, onto)
-        found: dict[int, Particles] = {}
-        balls = []
-        for number in numbers:
-            if number not in self.solver.tracks:
-                continue
-            found[number] = self.solver.of(number, self.seconds, self.stale)
-            if len(found[number]):
-                pen = EmitterRasteriser(self, self.shot.emitters[number], number, blend)
-                balls.append(pen.balls(found[number], skin))
-        if balls:
-            centre, radius, colour, opacity = (np.concatenate(rows) for rows in zip(*balls, strict=True))
-            draw_skin(self, skin, centre, radius, colour, opacity, onto, blend)
+        found, balls = self._balls_of(numbers, skin, blend)
+        moments = self._moments_of([n for n in found if self.shot.emitters[n].motion_blur])
+        if moments:
+            self._mean(lambda one, layer: one.draw_as_one(numbers, skin, layer, blend), moments, onto)
+        elif balls:
+            centre, radius, colour, opacity, near = (np.concatenate(rows) for rows in zip(*balls, strict=True))
+            draw_skin(self, skin, centre, radius, colour, opacity, near, onto, blend)
         return found
+
+    def _balls_of(
+        self, numbers: list[int], skin: Skin, blend: str
+    ) -> tuple[dict[int, Particles], list[tuple[Floats, Floats, Floats, Floats, Floats]]]:
+        """The particles of some emitters, by their places in the cast, and what a skin lies over."""
+        found = {n: self.solver.of(n, self.seconds, self.stale) for n in numbers if n in self.solver.tracks}
+        pens = {n: EmitterRasteriser(self, self.shot.emitters[n], n, blend) for n in found if len(found[n])}
+        return found, [pen.balls(found[n], skin) for n, pen in pens.items()]
+
+    def _moments_of(self, numbers: list[int]) -> list[Fraction]:
+        """The moments of the open shutter at which one skin over some emitters is drawn; none where one picture is enough."""
+        if not self.open or not numbers or self.measure is not None:
+            return []
+        count = max(self._exposures_of(number) for number in numbers)
+        return self.exposures(count) if count > 1 else []
+
+    def _mean(self, draw: Callable[[RenderContext, Floats], object], moments: list[Fraction], onto: Floats) -> None:
+        """Draw what is seen at some moments, and the mean of these pictures: what is bent below goes with it."""
+        mean = np.zeros_like(onto)
+        for at in moments:
+            layer = onto.copy()
+            draw(replace(self, seconds=at, shut=True, counts=Counts()), layer)
+            mean += layer * np.float32(1 / len(moments))
+        onto[:] = mean
 
     def _crossed(self, draw: Callable[[RenderContext, Floats], P], share: float, onto: Floats) -> P:
         """What is drawn at the end of a loop, as far as it gives way to what was there before its start; the particles of

@@ -137,8 +137,9 @@ class EmitterRasteriser:
         if len(p) and skin is not None:
             draw_skin(self.context, skin, *self.balls(p, skin), onto, blend)
 
-    def balls(self, p: Particles, skin: Skin) -> tuple[Floats, Floats, Floats, Floats]:
-        """What a skin lies over: centres (n, 2) and radii (n,) in px of the picture, linear colours (n, 3), opacities (n,)."""
+    def balls(self, p: Particles, skin: Skin) -> tuple[Floats, Floats, Floats, Floats, Floats]:
+        """What a skin lies over: centres (n, 2) and radii (n,) in px of the picture, linear colours (n, 3), opacities (n,), how
+        near each is, px (n,)."""
         context = self.context
         centre, grown = self.pixels(p.position)
         radius = p.size * np.float32(0.5 * context.view.scale_x) * grown
@@ -151,7 +152,8 @@ class EmitterRasteriser:
         colour, opacity = self.lit(p.position, p.colour, np.minimum(1, p.opacity), p.velocity)
         opacity = np.where(grown > 0, opacity, 0).astype(np.float32)
         self._count(centre, radius, opacity, grown)
-        return centre, radius, colour.astype(np.float32), opacity
+        near = (p.position @ context.view.axes[2].astype(np.float32)) * np.float32(context.view.scale_x) * grown
+        return centre, radius, colour.astype(np.float32), opacity, near.astype(np.float32)
 
     def _affordable(self, p: Particles, centre: Floats, radius: Floats, smeared: bool) -> npt.NDArray[np.bool_] | None:
         """Which bodies are drawn, where all would cost too much."""

@@ -30,6 +30,8 @@ if TYPE_CHECKING:
 _MILK, _METAL, _WATER, _GLASS = range(4)
 MATERIALS = {"milk": _MILK, "metal": _METAL, "water": _WATER, "glass": _GLASS}
 _BENDS = ("water", "glass")
+# Steeper than so many px from one pixel to the next but one it is no slope but an edge.
+_STEEP = 6.0
 
 
 def reach_of(level: float) -> float:
@@ -47,6 +49,12 @@ def _balls(centre: Floats, reach: Floats, shade: Floats) -> Floats:
     return out
 
 
+@njit("f8(f4[:,:,::1], i8, i8)", cache=True, error_model="numpy", inline="always")
+def _near(field: Floats, y: int, x: int) -> float:
+    """How near the surface is on average at a pixel, px."""
+    return float(field[y, x, 1]) / max(float(field[y, x, 0]), 1e-6)
+
+
 @njit(
     "void(f4[:,:,::1], f4[:,:,::1], f8, f8[::1], i8, f4[:,:,::1], f4[:,:,::1])",
     parallel=True,
@@ -57,9 +65,10 @@ def _shade(field: Floats, tint: Floats, level: float, given: Doubles, material: 
     """The surface's colour and cover, premultiplied, into out (h, w, 4); by how much it bends what lies below, px, and how much of
     that is seen, into bent (h, w, 3).
 
-    field: the sum in its first channel; tint: the sum of colours. given: bulge px, light (3), shade, highlight, gloss, clarity,
-    bend px, then the light's colour (3) and that of the shade (3); from where on it is thick, 0: coloured by the particles, the
-    colours of thin (3) and thick (3); how much it mirrors, the colours of sky (3) and ground (3).
+    field: the sum in its first channel, the sum times how near each ball is, px, in its second; tint: the sum of colours.
+    given: bulge px, light (3), shade, highlight, gloss, clarity, bend px, then the light's colour (3) and that of the shade (3);
+    from where on it is thick, 0: coloured by the particles, the
+    colours of thin (3) and thick (3); how much it mirrors, the colours of sky (3) and ground (3); how much nearness shapes it.
     """
     height, width = field.shape[0], field.shape[1]
     bulge, lx, ly, lz = given[0], given[1], given[2], given[3]
@@ -84,6 +93,13 @@ def _shade(field: Floats, tint: Floats, level: float, given: Doubles, material: 
             thick = max(inside, 0.0) + 0.02 * level
             k = bulge * 0.5 / math.sqrt(thick) / (1.0 + 0.35 * thick)
             nx, ny, nz = -gx * k, gy * k, 1.0
+            if given[29] > 0.0:
+                # The slope of the averaged nearness, but for steps from one sheet to another that lies far behind it.
+                ax = _near(field, y, right) - _near(field, y, left)
+                ay = _near(field, down, x) - _near(field, up, x)
+                steep = math.sqrt(ax * ax + ay * ay)
+                calm = given[29] / (1.0 + (steep / _STEEP) ** 2)
+                nx, ny = nx - ax / (right - left) * calm, ny + ay / (down - up) * calm
             n = math.sqrt(nx * nx + ny * ny + 1.0)
             nx, ny, nz = nx / n, ny / n, nz / n
             facing = 0.5 + 0.5 * (nx * lx + ny * ly + nz * lz)
@@ -142,10 +158,12 @@ def draw_skin(
     radius: Floats,
     colour: Floats,
     opacity: Floats,
+    near: Floats,
     onto: Floats,
     blend: str,
 ) -> None:
-    """Draw the surface over balls (centre (n, 2) and radius (n,) in px of the picture, linear colour (n, 3), opacity (n,))."""
+    """Draw the surface over balls (centre (n, 2) and radius (n,) in px of the picture, linear colour (n, 3), opacity (n,)); near
+    (n,): toward the viewer, px of the picture."""
     if context.measure is not None:
         skin = skin.model_copy(update=_BARE)
     height, width = onto.shape[:2]
@@ -158,7 +176,11 @@ def draw_skin(
     reach = np.maximum(own * np.float32(reach_of(level)), 0.6 / fine) * np.float32(fine)
     at, w, h = centre[shown] * np.float32(fine), max(1, round(width * fine)), max(1, round(height * fine))
     weight = opacity[shown, None].astype(np.float32)
-    field = draw_records(_balls(at, reach, np.repeat(weight, 3, axis=1)), w, h)
+    shaped = context.read(skin.depth) / 100
+    weights = np.repeat(weight, 3, axis=1)
+    if shaped > 0:
+        weights[:, 1] *= near[shown]
+    field = draw_records(_balls(at, reach, weights), w, h)
     tint = draw_records(_balls(at, reach, colour[shown] * weight), w, h)
     smooth = context.read(skin.smoothing) * scale * fine
     if smooth > 0.2:
@@ -177,7 +199,7 @@ def draw_skin(
         *hex_to_linear(skin.light_colour), *hex_to_linear(skin.shade_colour),
         context.read(skin.thick_at) if skin.colours == "by thickness" else 0.0,
         *hex_to_linear(skin.thin_colour), *hex_to_linear(skin.thick_colour), context.read(skin.surroundings) / 100,
-        *hex_to_linear(skin.sky_colour), *hex_to_linear(skin.ground_colour),
+        *hex_to_linear(skin.sky_colour), *hex_to_linear(skin.ground_colour), shaped,
     ])  # fmt: skip
     out, bent = np.zeros((height, width, 4), np.float32), np.zeros((height, width, 3), np.float32)
     _shaded(field, tint, level, given, MATERIALS[skin.material], out, bent)
