@@ -27,6 +27,8 @@ from isbjorn.studio.preview import Preview, Shown, Wish
 from isbjorn.studio.store import Store
 
 _MOST, _TICKETS, _SHOTS_KEPT = 16, 256, 4
+# What all processes that draw for a studio are forked from.
+PRELOADED = ("isbjorn.studio.hands", "isbjorn.studio.performing")
 _ENDED_WITHIN_S = 3.0
 
 
@@ -50,7 +52,7 @@ class Hands:
         given = os.environ.get("ISBJORN_HANDS", "")
         wanted = int(given) if given.isascii() and given.isdigit() and len(given) < 4 else os.cpu_count() or 1
         self.folder, self.count = folder, min(_MOST, max(1, count or wanted))
-        self._context = helpers(__name__)
+        self._context = helpers(*PRELOADED)
         self._flags = self._context.Array("Q", _TICKETS, lock=False)
         self._serials = itertools.count(1)
         self._lock = threading.Lock()

@@ -25,13 +25,13 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.runtime.memory import budget_bytes
 from isbjorn.core.runtime.parallel import helpers
 from isbjorn.studio.context import Studio
+from isbjorn.studio.hands import PRELOADED
 from isbjorn.studio.performing import Picture, perform
 from isbjorn.studio.preview import Figures
 from isbjorn.studio.takes import keep_take
 
 router = APIRouter()
 MOST_SHOWS = 3
-_PRELOADED = "isbjorn.studio.hands"
 _PICTURES_KNOWN, _LATENCIES = 64, 512
 # Numbers that one page may send in a second.
 _MOST_A_SECOND, _WAITING = 600, 4096
@@ -82,12 +82,12 @@ class Show:
         self._waiting: deque[tuple[str, float, float]] = deque(maxlen=_WAITING)
         self._ended, self._wake, self._is_edited = False, threading.Event(), False
         self._sending = threading.Lock()
-        self._pipe, theirs = helpers(_PRELOADED).Pipe()
+        self._pipe, theirs = helpers(*PRELOADED).Pipe()
         text = studio.store.document(shot_id).model_dump_json()
         # As much as one that draws ahead.
         budget_mb = max(64, budget_bytes() >> 21)
         given = (theirs, str(studio.store.folder), text, asked, os.getpid(), budget_mb)
-        self._process: Any = helpers(_PRELOADED).Process(target=perform, args=given, daemon=True)
+        self._process: Any = helpers(*PRELOADED).Process(target=perform, args=given, daemon=True)
         self._process.start()
         theirs.close()
         self._stop = [studio.inbox.listen(self._arrived), studio.listen(shot_id, self._edited)]

@@ -74,10 +74,10 @@ class _Helpers(ForkServerContext):
     Process = _Helper
 
 
-def helpers(preload: str) -> ForkServerContext:
-    """The context of processes that work for this one: forked from one that has loaded a module, so that they begin at once."""
+def helpers(*preload: str) -> ForkServerContext:
+    """The context of processes that work for this one: forked from one that has loaded some modules, so that they begin at once."""
     context = _Helpers()
-    context.set_forkserver_preload([preload])
+    context.set_forkserver_preload(list(preload))
     return context
 
 
