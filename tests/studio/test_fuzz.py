@@ -1,5 +1,6 @@
 """The API by its own description: whatever is sent, no answer is a 5xx, and none has a status that is not described."""
 
+import faulthandler
 import os
 import unittest
 import warnings
@@ -25,6 +26,8 @@ class Fuzzed(InStudio):
             if (operation.method.upper(), operation.path) in LEFT_ALONE:
                 continue
             with self.subTest(f"{operation.method} {operation.path}"):
+                # Each of them has as long as any test has.
+                faulthandler.dump_traceback_later(120, exit=True)
                 self.fuzz(operation)
 
     def fuzz(self, operation) -> None:  # type: ignore[no-untyped-def]
