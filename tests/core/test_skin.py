@@ -75,9 +75,9 @@ class Blur(unittest.TestCase):
         still, moving = (shot({}, flies, camera={"shutter": angle}) for angle in (0, 360))
         before, after = cover(still), cover(moving)
         self.assertAlmostEqual(after.sum(), before.sum(), delta=0.01 * before.sum())
-        # A frame is 60 px of its way; the mean of eight moments reaches to seven eighths of it.
+        # A frame is 60 px of its way, seen at six moments, a quarter of its radius from one to the next.
         wide = [float(np.ptp(np.flatnonzero(c.max(axis=0) > 0.02))) for c in (before, after)]
-        self.assertAlmostEqual(wide[1] - wide[0], 60 * 7 / 8, delta=3)
+        self.assertAlmostEqual(wide[1] - wide[0], 60 * 5 / 6, delta=3)
         # In its middle it is as full as the time that the ball covers it.
         self.assertAlmostEqual(float(after[150].max()), 1.0, delta=0.01)
 

@@ -31,6 +31,8 @@ from isbjorn.core.simulate.strands.joints import along_strands
 
 P = TypeVar("P")
 _WIDE_SHUTTER, _EXPOSURES, _JUMP_PX = 180.0, 8, 1.5
+# Of a ball's radius, under a skin: what it goes in a frame without being smeared, and from one moment to the next where it is.
+_HIDDEN, _STEP = 0.75, 0.25
 
 
 @dataclass
@@ -170,7 +172,7 @@ class RenderContext:
         """The moments of the open shutter at which one skin over some emitters is drawn; none where one picture is enough."""
         if not self.open or not numbers or self.measure is not None:
             return []
-        count = max(self._exposures_of(number) for number in numbers)
+        count = max(self._exposures_of(number, skinned=True) for number in numbers)
         return self.exposures(count) if count > 1 else []
 
     def _mean(self, draw: Callable[[RenderContext, Floats], object], moments: list[Fraction], onto: Floats) -> None:
@@ -234,12 +236,20 @@ class RenderContext:
         way = ways(self.solver, number, self.open) if blurred else None
         pen.bodies(turned.where(on), onto, way=way)
 
-    def _exposures_of(self, number: int) -> int:
-        """At how many moments of the open shutter strands are drawn: so that none is seen to jump."""
+    def _exposures_of(self, number: int, skinned: bool = False) -> int:
+        """At how many moments of the open shutter strands are drawn: so that none is seen to jump. skinned: balls under a skin,
+        which hides what is little against their radius."""
         way = ways(self.solver, number, [self.open[0], self.open[-1]])
         first, last = (self.view.place(way.places[:, k])[0] for k in (0, 1))
         gone = float(np.linalg.norm(last - first, axis=1).max(initial=0.0))
-        return min(_EXPOSURES, max(1, math.ceil(gone / _JUMP_PX)))
+        jump = _JUMP_PX
+        if skinned and gone > jump:
+            sizes = self.solver.of(number, self.seconds, self.stale).size
+            radius = 0.5 * self.view.scale_x * float(np.median(sizes)) if len(sizes) else 0.0
+            if gone <= _HIDDEN * radius:
+                return 1
+            jump = max(jump, _STEP * radius)
+        return min(_EXPOSURES, max(1, math.ceil(gone / jump)))
 
     def _blurred(self, number: int, now: Particles) -> tuple[Particles, Change]:
         """Everyone who lives while the shutter is open, each with the looks of the moment nearest to its middle; and how each
