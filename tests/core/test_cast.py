@@ -69,7 +69,7 @@ class Whole(unittest.TestCase):
         for _, kept in shipped():
             base = kept.model_copy(update={"emitters": (), "forces": (), "zones": (), "markers": (), "links": ()})
             shot, _ = planted(base, kept)
-            one, two = Solver(kept).at(30), Solver(shot).at(30)
+            one, two = Solver(kept).at(12), Solver(shot).at(12)
             # Draws of forces hang on their ids: where there are none, all is the same to the bit.
             if not any(n.spread for f in kept.forces for _, n in numbers_of(f)):
                 np.testing.assert_array_equal(one.position, two.position)

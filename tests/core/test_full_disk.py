@@ -1,5 +1,6 @@
 """A disk that fills up: nothing is told to be done that is not, and nothing half is left."""
 
+import functools
 import os
 import shutil
 import subprocess
@@ -22,9 +23,9 @@ from tests.shots import one_emitter
 RATE = Fraction(25)
 
 
-def noise(seed: int) -> np.ndarray:
+def noise(seed: int, height: int = 720, width: int = 1280) -> np.ndarray:
     rng = np.random.default_rng(seed)
-    found = rng.random((720, 1280, 4), np.float32)
+    found = rng.random((height, width, 4), np.float32)
     found[..., 3] = 1
     return found
 
@@ -59,19 +60,20 @@ class Full(unittest.TestCase):
                     path.unlink()
 
     def test_movies(self) -> None:
+        small = functools.partial(noise, height=360, width=640)
         for name in ("mp4", "mov", "webm"):
             with self.subTest(name):
                 form = FORMATS[name]
-                (self.folder / "ballast").write_bytes(b"x" * 11_700_000)
+                (self.folder / "ballast").write_bytes(b"x" * (12 * 2**20 - 100_000))
                 with self.assertRaises(IsbjornError):
-                    write_segment(self.folder / f"a{form.suffix}", map(noise, range(4)), Track(form, False, RATE))
+                    write_segment(self.folder / f"a{form.suffix}", map(small, range(4)), Track(form, False, RATE))
                 self.assertEqual(self.left(), ["ballast"])
                 (self.folder / "ballast").unlink()
                 # One segment finds room, both together do not.
                 part = self.folder / f"a{form.suffix}"
-                write_segment(part, [noise(0)], Track(form, False, RATE))
+                write_segment(part, [small(0)], Track(form, False, RATE))
                 room = 12 * 2**20 - part.stat().st_size
-                (self.folder / "ballast").write_bytes(b"x" * (room - part.stat().st_size - 200_000))
+                (self.folder / "ballast").write_bytes(b"x" * (room - part.stat().st_size - 40_000))
                 with self.assertRaises(IsbjornError):
                     join_segments(
                         [part, part], self.folder / f"b{form.suffix}", Track(form, False, RATE), "00:00:00:00"
