@@ -183,6 +183,27 @@ class Performed(Looking):
         bow_wave = self.ask("GET", url)["entries"][1]["shot"]
         self.pad(5)
         self.page.until(lambda: self.page.all(f'main[data-stage="{bow_wave}"]'), "the pad brought nothing")
+        # The pointer and a gamepad of this page arrive as all else does.
+        self.page.driver.execute_script("""
+            const pad = { index: 0, axes: [0, -0.75], buttons: [{ value: 0 }, { value: 1 }] };
+            navigator.getGamepads = () => [pad];
+            dispatchEvent(new Event('gamepadconnected'));
+            const point = { clientX: innerWidth / 4, clientY: innerHeight / 2, buttons: 1 };
+            dispatchEvent(new PointerEvent('pointermove', point));
+        """)
+        wanted = {
+            "/gamepad/1/axis/2": -0.75,
+            "/gamepad/1/button/2": 1,
+            "/pointer/x": 0.25,
+            "/pointer/y": 0.5,
+            "/pointer/down": 1,
+        }
+
+        def there() -> bool:
+            found = {one["address"]: one["value"] for one in self.ask("GET", "/api/incoming")["arrived"]}
+            return all(abs(found.get(name, 9) - value) < 0.02 for name, value in wanted.items())
+
+        self.page.until(there, "the devices of the page did not arrive")
         # The list is put in another order.
         self.page.find('aside[data-set] ol li:nth-child(2) [aria-label="Earlier"]').click()
         self.page.until(lambda: self.ask("GET", url)["entries"][0]["shot"] == bow_wave)
