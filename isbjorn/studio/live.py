@@ -21,7 +21,6 @@ from dataclasses import replace
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, WebSocket, WebSocketDisconnect
-from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field, ValidationError
 
 from isbjorn.core.document import Shot
@@ -32,6 +31,7 @@ from isbjorn.studio.ahead import Ahead
 from isbjorn.studio.context import Studio
 from isbjorn.studio.pace import PAUSE_S, Pace
 from isbjorn.studio.preview import Figures, Shown, View, Wish, digest_of
+from isbjorn.studio.sockets import taken_in, until_gone
 
 router = APIRouter()
 _ON_THEIR_WAY = 2
@@ -416,29 +416,13 @@ class Viewer:
 async def live(socket: WebSocket, shot_id: int) -> None:
     """Look at a shot."""
     studio: Studio = socket.app.state.studio
-    await socket.accept()
-    try:
-        if not 0 <= shot_id < 2**63:
-            raise IsbjornError("there is no such shot.", "live", "Open it from its project.")
-        await run_in_threadpool(studio.store.shot_row, shot_id)
-    except IsbjornError as error:
-        told = {"kind": "problem", "what": error.what, "where": error.where, "remedy": error.remedy}
-        await socket.send_text(json.dumps(told))
-        await socket.close(4404)
+    if not await taken_in(socket, shot_id, studio.store.shot_row):
         return
     viewer = Viewer(studio, socket, shot_id, studio.engine)
     loop = asyncio.get_running_loop()
     stop_listening = studio.listen(shot_id, lambda: loop.call_soon_threadsafe(viewer.changed))
-    showing = asyncio.create_task(viewer.show())
-    hearing = asyncio.create_task(viewer.hear())
     try:
-        done, _ = await asyncio.wait({showing, hearing}, return_when=asyncio.FIRST_COMPLETED)
-        for task in done:
-            fell = task.exception()
-            if fell is not None and not isinstance(fell, (WebSocketDisconnect, RuntimeError)):
-                raise fell
+        await until_gone(viewer.show(), viewer.hear())
     finally:
         stop_listening()
         viewer.gone, viewer.playing, viewer.version = True, None, viewer.version + 1
-        for task in (showing, hearing):
-            task.cancel()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import json
 import time
 from collections import deque
 from contextlib import suppress
@@ -17,6 +16,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.ltc import Reader
 from isbjorn.studio.context import Id, Studio, studio_of
+from isbjorn.studio.sockets import taken_in, until_gone
 
 router = APIRouter(prefix="/api/projects", tags=["stage"])
 Here = Annotated[Studio, Depends(studio_of)]
@@ -150,14 +150,7 @@ def _play_tape(studio: Studio, tape: Reader, content: bytes) -> None:
 async def triggers(socket: WebSocket, project_id: int) -> None:
     """What is to happen on the stage of a project, as it arrives; and what a page's own devices send."""
     studio: Studio = socket.app.state.studio
-    await socket.accept()
-    try:
-        if not 0 <= project_id < 2**63:
-            raise IsbjornError("there is no such project.", "stage", "Open it from the projects.")
-        await run_in_threadpool(set_list, studio, project_id)
-    except IsbjornError as error:
-        await socket.send_text(json.dumps({"kind": "problem", "what": error.what}))
-        await socket.close(4404)
+    if not await taken_in(socket, project_id, studio.store.project):
         return
     loop, waiting = asyncio.get_running_loop(), asyncio.Queue[tuple[str, float]](_WAITING)
 
@@ -197,14 +190,7 @@ async def triggers(socket: WebSocket, project_id: int) -> None:
                 studio.inbox.put(told.address, told.value)
 
     stop = studio.inbox.listen(arrived)
-    tasks = {asyncio.create_task(send()), asyncio.create_task(hear())}
     try:
-        done, _ = await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
-        for task in done:
-            fell = task.exception()
-            if fell is not None and not isinstance(fell, (WebSocketDisconnect, RuntimeError)):
-                raise fell
+        await until_gone(send(), hear())
     finally:
         stop()
-        for task in tasks:
-            task.cancel()

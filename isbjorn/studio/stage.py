@@ -28,6 +28,7 @@ from isbjorn.studio.context import Studio
 from isbjorn.studio.hands import PRELOADED
 from isbjorn.studio.performing import Picture, perform
 from isbjorn.studio.preview import Figures
+from isbjorn.studio.sockets import taken_in, told, until_gone
 from isbjorn.studio.takes import keep_take
 
 router = APIRouter()
@@ -219,7 +220,7 @@ class Stage:
             words = await run_in_threadpool(keep_take, self.studio, self.shot_id, text, name)
             await self.socket.send_text(_text("kept", words=words))
         except IsbjornError as error:
-            await self.socket.send_text(_text("problem", what=error.what, where=error.where, remedy=error.remedy))
+            await self.socket.send_text(told(error))
 
     async def hear(self) -> None:
         """Take messages until the page is gone."""
@@ -275,30 +276,20 @@ class Stage:
 async def stage(socket: WebSocket, shot_id: int) -> None:
     """Perform a shot."""
     studio: Studio = socket.app.state.studio
-    await socket.accept()
-    try:
-        if not 0 <= shot_id < 2**63:
-            raise IsbjornError("there is no such shot.", "stage", "Open it from its project.")
-        await run_in_threadpool(studio.store.shot_row, shot_id)
+
+    def known(number: int) -> None:
+        studio.store.shot_row(number)
         if studio.shows >= MOST_SHOWS:
             raise IsbjornError(f"{MOST_SHOWS} shots are performed already.", "stage", "Close the window of one.")
-    except IsbjornError as error:
-        await socket.send_text(_text("problem", what=error.what, where=error.where, remedy=error.remedy))
-        await socket.close(4404)
+
+    if not await taken_in(socket, shot_id, known):
         return
     one = Stage(studio, socket, shot_id)
     studio.shows += 1
-    sending, hearing = asyncio.create_task(one.send()), asyncio.create_task(one.hear())
     try:
-        done, _ = await asyncio.wait({sending, hearing}, return_when=asyncio.FIRST_COMPLETED)
-        for task in done:
-            fell = task.exception()
-            if fell is not None and not isinstance(fell, (WebSocketDisconnect, RuntimeError)):
-                raise fell
+        await until_gone(one.send(), one.hear())
     finally:
         studio.shows -= 1
-        for task in (sending, hearing):
-            task.cancel()
         one.left = True
         if one.show is not None:
             await run_in_threadpool(one.show.end)

@@ -1,0 +1,47 @@
+"""What all sockets do: take a page in if what it asks about is there, and work for it until it is gone."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from collections.abc import Callable, Coroutine
+from typing import Any
+
+from fastapi import WebSocket, WebSocketDisconnect
+from fastapi.concurrency import run_in_threadpool
+
+from isbjorn.core.errors import IsbjornError
+
+
+def told(error: IsbjornError) -> str:
+    """A problem as a message."""
+    return json.dumps({"kind": "problem", "what": error.what, "where": error.where, "remedy": error.remedy})
+
+
+async def taken_in(socket: WebSocket, number: int, known: Callable[[int], object]) -> bool:
+    """Accept a page that asks about a thing by its number; whether it is there, by `known`, which raises IsbjornError if it is not:
+    then the page is told, and sent away."""
+    await socket.accept()
+    try:
+        if not 0 <= number < 2**63:
+            raise IsbjornError("there is no such thing.", "socket", "Open it from its project.")
+        await run_in_threadpool(known, number)
+    except IsbjornError as error:
+        await socket.send_text(told(error))
+        await socket.close(4404)
+        return False
+    return True
+
+
+async def until_gone(*works: Coroutine[Any, Any, None]) -> None:
+    """Do several things until one of them ends, as all do when the page is gone."""
+    tasks = {asyncio.create_task(work) for work in works}
+    try:
+        done, _ = await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
+        for task in done:
+            fell = task.exception()
+            if fell is not None and not isinstance(fell, (WebSocketDisconnect, RuntimeError)):
+                raise fell
+    finally:
+        for task in tasks:
+            task.cancel()
