@@ -49,6 +49,12 @@ class Hand:
         """A raw number that arrived at a moment of the show."""
         self._arrived.append((at_s, raw))
 
+    def settle(self) -> None:
+        """Take what has arrived as it is: the moments at which it did are of another show."""
+        if self._arrived:
+            self._raw = self._arrived[-1][1]
+            self._arrived.clear()
+
     def at(self, control: Control, at_s: float, hz: int, rests: float) -> float:
         """The value at a lattice step. rests: what it is as long as nothing has arrived."""
         while self._arrived and self._arrived[0][0] <= at_s:
@@ -83,6 +89,8 @@ class Show:
 
     def _begin(self, shot: Shot, before: Solver | None = None) -> None:
         """Play a shot from second 0 on."""
+        for hand in self.hands.values():
+            hand.settle()
         self.states = StateCache(self._limit_bytes)
         lanes = [control.id for control in performed_controls(shot)]
         comes_round = float(shot.length_s) if shot.loop else None

@@ -227,7 +227,9 @@ class Performer:
         for address, value, at in some:
             if address == TIMECODE:
                 self._chase(value, at)
-            if self.frozen is None and self.show.arrive(address, value, at - self.began):
+            # While it stands still, hands move on.
+            heard = self.show.arrive(address, value, (at if self.frozen is None else self.frozen) - self.began)
+            if heard and self.frozen is None:
                 self._arrived.append(at)
 
     def _chase(self, timecode_s: float, at: float) -> None:

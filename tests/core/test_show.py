@@ -218,6 +218,18 @@ class Performing(unittest.TestCase):
         self.assertAlmostEqual(float(show.performance.values[0, 30_000]), 0.75, delta=1e-9)
         self.assertAlmostEqual(len(show.particles()), 600 * 0.75 * 1.5, delta=2)
 
+    def test_what_arrived_late_in_a_round_does_not_hold_up_the_next(self) -> None:
+        show = Show(shot_of())
+        show.step(9.9)
+        # Arrived after the last step of the round.
+        show.arrive("/a", 0.25, 9.95)
+        show.again()
+        show.step(1.0)
+        show.arrive("/a", 1.0, 1.0)
+        show.step(2.0)
+        self.assertAlmostEqual(float(show.performance.values[0, 30]), 0.25, delta=1e-3)
+        self.assertAlmostEqual(float(show.performance.values[0, -1]), 1.0, delta=1e-3)
+
     def test_what_is_played_does_not_swell(self) -> None:
         show = Show(shot_of(emitters=[{**EMITTER, "rate": led(3000, 0, 1), "limit": 400}]), limit_bytes=4 << 20)
         sizes = []
