@@ -19,7 +19,7 @@ from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Control, Number, Shot, Take
 from isbjorn.core.document.acting import acting
 from isbjorn.core.emit.births import MOST_BIRTHS, RANDOM
-from isbjorn.core.evaluate.performed import LONGEST_S, Performance, play
+from isbjorn.core.evaluate.performed import LONGEST_S, MOST_VALUES, Performance, play
 from isbjorn.core.frame import Layers, Solver, draw_particles
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.render.camera import projection
@@ -94,12 +94,14 @@ class Show:
         self.states = StateCache(self._limit_bytes)
         lanes = [control.id for control in performed_controls(shot)]
         comes_round = float(shot.length_s) if shot.loop else None
-        self.performance = Performance(shot.simulation_rate, lanes or [LIVE], LONGEST_S, comes_round)
+        # What is performed is kept, so that it can be a take: within bounds.
+        self._until_s = min(LONGEST_S, MOST_VALUES / (max(1, len(lanes)) * shot.simulation_rate))
+        self.performance = Performance(shot.simulation_rate, lanes or [LIVE], self._until_s, comes_round)
         self.digest = secrets.token_hex(32)
         play(self.digest, self.performance)
         self.shot, self.solver = shot, self._solver(shot, before)
         self._lead(0)
-        self._until_s = min([LONGEST_S, *(self._bounded_s(n) for n in self.solver.tracks)])
+        self._until_s = min([self._until_s, *(self._bounded_s(n) for n in self.solver.tracks)])
 
     def _solver(self, shot: Shot, before: Solver | None) -> Solver:
         take = Take(id=LIVE, name="live", media=LIVE, digest=self.digest)

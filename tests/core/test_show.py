@@ -20,6 +20,7 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.performed import Performance, read_take
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.frame import Solver
+from isbjorn.core.runtime.memory import bytes_of
 from isbjorn.core.show import Show
 
 
@@ -284,6 +285,19 @@ class Files(InFolder):
             path.write_text(text)
             with self.subTest(text=text), self.assertRaisesRegex(IsbjornError, told):
                 read_take(path)
+
+    def test_what_is_kept_and_what_is_read_is_bounded(self) -> None:
+        many = [{"id": f"c{n}", "name": f"C{n}", "comes_from": {"address": f"/{n}"}} for n in range(1, 33)]
+        show = Show(shot_of(controls=many, simulation_rate=1000))
+        show.step(show._until_s - 1)
+        self.assertLess(show.performance.nbytes, 2 * 8 * (1 << 24) + 1)
+        show.step(show._until_s + 1)
+        self.assertEqual(show.performance.count, 1)
+        self.assertGreater(bytes_of(show.performance), 8 * 32 * 1000)
+        path = self.folder / "long.csv"
+        path.write_text("# isbjorn take, 1 steps a second\na\n" + "0\n" * 7202)
+        with self.assertRaisesRegex(IsbjornError, "at most 7,201 lines"):
+            read_take(path)
 
     def test_between_steps_it_is_straight_and_at_a_step_exact(self) -> None:
         made = Performance(50, ["a"])

@@ -26,7 +26,7 @@ from isbjorn.core.runtime.memory import Kept
 
 # As near to a step, in steps, a moment is that step: what is rounded never reads what comes after.
 _AT_A_STEP = 1e-4
-MOST_LANES, LONGEST_S = 32, 7200.0
+MOST_LANES, LONGEST_S, MOST_VALUES = 32, 7200.0, 1 << 24
 _LARGEST_FILE, _FASTEST = 1 << 28, 1000
 _HEAD = re.compile(r"# isbjorn take, ([0-9]{1,4}) steps a second")
 
@@ -137,17 +137,20 @@ def read_take(path: Path) -> Performance:
             raise IsbjornError("this is no take: its first line does not say so.", path.name, remedy)
         if not 1 <= len(lanes) <= MOST_LANES or len(set(lanes)) < len(lanes):
             raise IsbjornError(f"a take has 1 to {MOST_LANES} lanes, each with a name of its own.", path.name, remedy)
+        most = min(int(LONGEST_S * int(head[1])) + 1, MOST_VALUES // len(lanes))
         try:
             with warnings.catch_warnings():
                 # What has no lines is told below.
                 warnings.simplefilter("ignore", UserWarning)
-                values = np.loadtxt(file, delimiter=",", ndmin=2, comments=None)
+                values = np.loadtxt(file, delimiter=",", ndmin=2, comments=None, max_rows=most + 1)
         except ValueError as error:
             raise IsbjornError(f"a line of this take is wrong: {str(error)[:120]}.", path.name, remedy) from None
     hz = int(head[1])
-    if values.shape[0] == 0 or values.shape[1] != len(lanes) or values.shape[0] > LONGEST_S * hz + 1:
+    if values.shape[0] == 0 or values.shape[1] != len(lanes) or values.shape[0] > most:
         raise IsbjornError(
-            f"a take has a value of each lane in each line, and lasts {LONGEST_S:.0f} s at most.", path.name, remedy
+            f"a take has a value of each lane in each line, and of {len(lanes)} lanes at most {most:,} lines.",
+            path.name,
+            remedy,
         )
     if not np.isfinite(values).all() or values.min() < 0 or values.max() > 1:
         raise IsbjornError("the values of a take lie between 0 and 1.", path.name, remedy)

@@ -11,8 +11,6 @@ from collections.abc import Callable, Hashable
 from pathlib import Path
 from typing import Generic, Literal, TypeVar
 
-import numpy as np
-
 V = TypeVar("V")
 Part = Literal["states", "pictures", "plates", "pages", "arrivals", "outlines", "layers", "heard"]
 _SHARES: dict[Part, float] = {
@@ -77,9 +75,10 @@ relieve = _Heap().relieve
 
 
 def bytes_of(thing: object) -> int:
-    """About what a thing takes: the arrays in it, through tuples, lists and objects with fields."""
-    if isinstance(thing, np.ndarray):
-        return int(thing.nbytes)
+    """About what a thing takes: what it says itself, or the arrays in it, through tuples, lists and objects with fields."""
+    own = getattr(thing, "nbytes", None)
+    if own is not None:
+        return int(own)
     if isinstance(thing, (tuple, list)):
         return 64 + sum(bytes_of(one) for one in thing)
     fields = getattr(thing, "__dataclass_fields__", None)
