@@ -111,7 +111,10 @@ class Conductor:
 
     def _now(self) -> SetList:
         if self._seen != self.studio.sets_changed:
-            self._seen, self._list = self.studio.sets_changed, set_list(self.studio, self.project_id)
+            self._seen = self.studio.sets_changed
+            with suppress(IsbjornError):
+                # A project that is gone keeps its last list as long as its stage is open.
+                self._list = set_list(self.studio, self.project_id)
         return self._list
 
     def of(self, address: str, value: float) -> Trigger | None:
