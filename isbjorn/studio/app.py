@@ -197,8 +197,6 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
         tracks,
         points,
         sounds,
-        stage,
-        takes,
         controls,
         takes,
         stage,
