@@ -22,6 +22,8 @@ from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.frame import Solver
 from isbjorn.core.runtime.memory import bytes_of
 from isbjorn.core.show import Show
+from isbjorn.core.simulate.forces.row import Setting
+from isbjorn.core.simulate.forces.turbulence import turned
 
 
 def led(value: float, low: float, high: float, combine: str = "multiply") -> dict[str, Any]:
@@ -177,6 +179,16 @@ class Performing(unittest.TestCase):
         closes = show.moment + Fraction(1, 50)
         self.assertLess(float(closes), show.now_s)
         self.assertGreater(float(closes), show.now_s - 1e-4)
+
+    def test_an_eddy_evolves_by_the_integral_of_what_leads_it_on_any_lattice(self) -> None:
+        for hz in (50, 60, 120):
+            force = {"kind": "turbulence", "id": "f1", "name": "T", "evolve": led(2, 0.5, 0.5)}
+            show = Show(shot_of(emitters=[EMITTER], forces=[force], links=REACHED, simulation_rate=hz))
+            show.step(4.0)
+            solver = show.solver
+            t = np.array([1.0, 3.0])
+            setting = Setting(solver.shot, solver.shot.emitters[0], solver.readings, t, None, [], [], [], {})
+            np.testing.assert_allclose(turned(solver.shot.forces[0], setting), 1.0 * t, atol=1e-9)
 
     def test_a_loop_comes_round_without_a_seam(self) -> None:
         keys = [{"at_s": 0, "value": 0, "joint": "straight"}, {"at_s": 1, "value": 100, "joint": "straight"}]

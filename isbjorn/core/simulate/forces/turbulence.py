@@ -53,8 +53,9 @@ def turned(thing: Any, setting: Setting) -> Doubles:
         return np.asarray(number.value * t)
     # From 0 on, in cells of their own, so that it does not depend on what was asked.
     last = float(np.max(np.abs(t))) + 0.1
-    grid = np.arange(0, last, 1 / (setting.readings.hz if setting.readings.played else 60))
-    way = np.concatenate([[0.0], np.cumsum(setting.readings.number(number, (grid[:-1] + grid[1:]) / 2)) / 60])
+    per_s = setting.readings.hz if setting.readings.played else 60
+    grid = np.arange(0, last, 1 / per_s)
+    way = np.concatenate([[0.0], np.cumsum(setting.readings.number(number, (grid[:-1] + grid[1:]) / 2)) / per_s])
     return np.asarray(np.where(t >= 0, np.interp(t, grid, way), t * setting.readings.number(number, np.zeros(1))[0]))
 
 
