@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 import secrets
-from collections import deque
+from collections import defaultdict, deque
 from collections.abc import Mapping, Sequence
 from fractions import Fraction
 
@@ -22,7 +22,6 @@ from isbjorn.core.emit.births import MOST_BIRTHS, RANDOM
 from isbjorn.core.evaluate.performed import LONGEST_S, MOST_VALUES, Performance, play
 from isbjorn.core.frame import Layers, Solver, draw_particles
 from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.render.camera import projection
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.track import Track
 
@@ -84,10 +83,10 @@ class Show:
     def __init__(self, shot: Shot, plates: PlateReader | None = None, limit_bytes: int | None = None) -> None:
         self.plates = plates or PlateReader()
         self._limit_bytes = limit_bytes
-        self.hands: dict[str, Hand] = {}
+        self.hands: defaultdict[str, Hand] = defaultdict(Hand)
         self._begin(shot)
 
-    def _begin(self, shot: Shot, before: Solver | None = None) -> None:
+    def _begin(self, shot: Shot) -> None:
         """Play a shot from second 0 on."""
         for hand in self.hands.values():
             hand.settle()
@@ -99,7 +98,7 @@ class Show:
         self.performance = Performance(shot.simulation_rate, lanes or [LIVE], self._until_s, comes_round)
         self.digest = secrets.token_hex(32)
         play(self.digest, self.performance)
-        self.shot, self.solver = shot, self._solver(shot, before)
+        self.shot, self.solver = shot, self._solver(shot, None)
         self._lead(0)
         self._until_s = min([self._until_s, *(self._bounded_s(n) for n in self.solver.tracks)])
 
@@ -160,10 +159,8 @@ class Show:
         steps = track.demand * min(track.source.longest_life, self.now_s) * self.hz
         return track.steady or steps <= _MOST_JOINED
 
-    def again(self, hands: bool = True) -> None:
-        """Begin anew. hands: from where they are."""
-        if not hands:
-            self.hands = {}
+    def again(self) -> None:
+        """Begin anew, with the hands where they are."""
         self._begin(self.shot)
 
     def arrive(self, address: str, raw: float, at_s: float) -> bool:
@@ -171,7 +168,7 @@ class Show:
         heard = False
         for control in performed_controls(self.shot):
             if control.comes_from.address == address:
-                self.hands.setdefault(control.id, Hand()).arrive(at_s, raw)
+                self.hands[control.id].arrive(at_s, raw)
                 heard = True
         return heard
 
@@ -181,17 +178,14 @@ class Show:
         values = []
         for control in self._led():
             rests = float(self.solver.readings.own(self._number(control), np.array([t]))[0])
-            values.append(self.hands.setdefault(control.id, Hand()).at(control, t, self.hz, rests))
+            values.append(self.hands[control.id].at(control, t, self.hz, rests))
         self.performance.append(values or [0.0])
 
     def _skip(self, until: int) -> None:
         """Go on by many steps at once, after a jump of the clock: what has arrived holds, all else is as it rests."""
         first = self.performance.count
         t = np.arange(first, until) / self.hz
-        lanes = [
-            self.hands.setdefault(c.id, Hand()).held(c, self.solver.readings.own(self._number(c), t))
-            for c in self._led()
-        ]
+        lanes = [self.hands[c.id].held(c, self.solver.readings.own(self._number(c), t)) for c in self._led()]
         self.performance.extend(np.array(lanes or [np.zeros(len(t))]))
 
     def _number(self, control: Control) -> Number:
@@ -249,13 +243,8 @@ class Show:
         """All particles at the moment."""
         return self.solver.at(self.frame)
 
-    def size(self, scale: float) -> tuple[int, int]:
-        """Width and height of a picture."""
-        view = projection(self.shot, scale)
-        return view.width, view.height
-
     def kept(self) -> Performance:
         """All that was performed, since it began; it does not grow any more."""
         made = Performance(self.hz, self.performance.lanes)
-        made._values, made.count = self.performance.values.copy(), self.performance.count
+        made.extend(self.performance.values)
         return made

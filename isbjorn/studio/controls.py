@@ -155,8 +155,7 @@ def end_take(studio: Here, shot_id: Id, take_id: str) -> Taken:
             "nothing arrived while it was recorded.", "take", "Move the control, and record it once more."
         )
     performance = Performance(shot.simulation_rate, list(played))
-    for column in np.stack([values for _, values in played.values()], axis=1):
-        performance.append(column)
+    performance.extend(np.stack([values for _, values in played.values()]))
     at_s = next(iter(played.values()))[0][0]
     media, digest = kept(studio, shot_id, performance.text())
     words = []

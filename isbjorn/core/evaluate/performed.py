@@ -155,7 +155,7 @@ def read_take(path: Path) -> Performance:
     if not np.isfinite(values).all() or values.min() < 0 or values.max() > 1:
         raise IsbjornError("the values of a take lie between 0 and 1.", path.name, remedy)
     made = Performance(hz, lanes)
-    made._values, made.count = np.ascontiguousarray(values.T), len(values)
+    made.extend(values.T)
     return made
 
 
