@@ -11,7 +11,6 @@ from __future__ import annotations
 
 import asyncio
 import json
-import struct
 import time
 from collections import deque
 from concurrent.futures import ThreadPoolExecutor
@@ -31,7 +30,7 @@ from isbjorn.studio.ahead import Ahead
 from isbjorn.studio.context import Studio
 from isbjorn.studio.pace import PAUSE_S, Pace
 from isbjorn.studio.preview import Figures, Shown, View, Wish, digest_of
-from isbjorn.studio.sockets import taken_in, until_gone
+from isbjorn.studio.sockets import packed, taken_in, until_gone
 
 router = APIRouter()
 _ON_THEIR_WAY = 2
@@ -80,12 +79,6 @@ class Header(BaseModel):
     )
     computed: list[tuple[int, int]]
     figures: Figures
-
-
-def packed(header: Header, jpeg: bytes) -> bytes:
-    """One binary message."""
-    head = header.model_dump_json().encode()
-    return struct.pack("<I", len(head)) + head + jpeg
 
 
 class Viewer:

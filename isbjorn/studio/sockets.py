@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import asyncio
 import json
+import struct
 from collections.abc import Callable, Coroutine
 from typing import Any
 
 from fastapi import WebSocket, WebSocketDisconnect
 from fastapi.concurrency import run_in_threadpool
+from pydantic import BaseModel
 
 from isbjorn.core.errors import IsbjornError
 
@@ -16,6 +18,12 @@ from isbjorn.core.errors import IsbjornError
 def told(error: IsbjornError) -> str:
     """A problem as a message."""
     return json.dumps({"kind": "problem", "what": error.what, "where": error.where, "remedy": error.remedy})
+
+
+def packed(header: BaseModel, jpeg: bytes) -> bytes:
+    """A picture as one binary message: the length of its header (4 bytes, little endian), the header as JSON, the JPEG."""
+    head = header.model_dump_json().encode()
+    return struct.pack("<I", len(head)) + head + jpeg
 
 
 async def taken_in(socket: WebSocket, number: int, known: Callable[[int], object]) -> bool:

@@ -9,7 +9,6 @@ from __future__ import annotations
 import asyncio
 import json
 import os
-import struct
 import threading
 import time
 from collections import OrderedDict, deque
@@ -28,7 +27,7 @@ from isbjorn.studio.context import Studio
 from isbjorn.studio.hands import PRELOADED
 from isbjorn.studio.performing import Picture, perform
 from isbjorn.studio.preview import Figures
-from isbjorn.studio.sockets import taken_in, told, until_gone
+from isbjorn.studio.sockets import packed, taken_in, told, until_gone
 from isbjorn.studio.takes import keep_take
 
 router = APIRouter()
@@ -205,8 +204,7 @@ class Stage:
             kind, what = await self.told.get()
             if kind == "picture":
                 header, jpeg = what
-                head = header.model_dump_json().encode()
-                await self.socket.send_bytes(struct.pack("<I", len(head)) + head + jpeg)
+                await self.socket.send_bytes(packed(header, jpeg))
             elif kind == "kept":
                 await self._keep(*what)
             elif kind == "gone":
@@ -231,12 +229,8 @@ class Stage:
             try:
                 ask = StageAsk.model_validate_json(message.get("text") or "")
             except ValidationError as error:
-                told = {
-                    "what": str(error.errors()[0]["msg"]),
-                    "where": "stage",
-                    "remedy": "The message was left aside.",
-                }
-                await self.socket.send_text(_text("problem", **told))
+                wrong = str(error.errors()[0]["msg"])
+                await self.socket.send_text(told(IsbjornError(wrong, "stage", "The message was left aside.")))
                 continue
             if self.show is None:
                 await run_in_threadpool(self._begin, ask)

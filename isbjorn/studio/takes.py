@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import secrets
-import shutil
 from typing import Annotated
 
 import numpy as np
@@ -22,6 +20,7 @@ from isbjorn.core.media.whole import replace_whole
 from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.shots import ShotState, told
 from isbjorn.studio.tables import unseen
+from isbjorn.studio.uploads import homed
 
 router = APIRouter(prefix="/api", tags=["takes"])
 Here = Annotated[Studio, Depends(studio_of)]
@@ -62,21 +61,17 @@ class TakeCard(BaseModel):
 
 def kept(studio: Studio, shot_id: int, text: str) -> tuple[str, str]:
     """Write a take into the library; its name there, and the digest of its bytes."""
-    home = studio.store.media_folder / f"k{secrets.token_hex(4)}"
-    home.mkdir()
     try:
-        path = home / "take.csv"
-        replace_whole(path, text.encode())
-        media, digest = f"{home.name}/take.csv", digest_of(path)
-        project = studio.store.project_of(shot_id)
-        studio.store.add_media(unseen(project.id, "take.csv", media, "take", path.stat().st_size))
-    except BaseException as error:
-        shutil.rmtree(home, ignore_errors=True)
-        if isinstance(error, OSError):
-            raise IsbjornError(
-                f"the take could not be kept ({error.strerror}).", "take", "Is there room on the disk?"
-            ) from None
-        raise
+        with homed(studio.store.media_folder, "k") as home:
+            path = home / "take.csv"
+            replace_whole(path, text.encode())
+            media, digest = f"{home.name}/take.csv", digest_of(path)
+            project = studio.store.project_of(shot_id)
+            studio.store.add_media(unseen(project.id, "take.csv", media, "take", path.stat().st_size))
+    except OSError as error:
+        raise IsbjornError(
+            f"the take could not be kept ({error.strerror}).", "take", "Is there room on the disk?"
+        ) from None
     return media, digest
 
 

@@ -74,18 +74,26 @@ async def body_of(request: Request, largest: int, name: str) -> bytes:
 
 
 @contextmanager
-def housed(folder: Path, kind: str, arrived: Path, name: str) -> Iterator[Path]:
-    """Put a file that arrived into a folder of its own, whose name begins with a letter for its kind; its path. It is checked
-    within, and if that fails nothing of it stays; what is wrong is told under the name that it came with."""
+def homed(folder: Path, kind: str) -> Iterator[Path]:
+    """Make a folder for something new, whose name begins with a letter for its kind; if what is done within fails, nothing of it
+    stays."""
     home = folder / f"{kind}{secrets.token_hex(4)}"
     home.mkdir()
-    target = home / safe_name(name)
     try:
-        arrived.replace(target)
-        yield target
-    except IsbjornError as error:
-        shutil.rmtree(home, ignore_errors=True)
-        raise IsbjornError(error.what, name, error.remedy) from None
+        yield home
     except BaseException:
         shutil.rmtree(home, ignore_errors=True)
         raise
+
+
+@contextmanager
+def housed(folder: Path, kind: str, arrived: Path, name: str) -> Iterator[Path]:
+    """Put a file that arrived into a folder of its own, whose name begins with a letter for its kind; its path. It is checked
+    within, and if that fails nothing of it stays; what is wrong is told under the name that it came with."""
+    with homed(folder, kind) as home:
+        target = home / safe_name(name)
+        try:
+            arrived.replace(target)
+            yield target
+        except IsbjornError as error:
+            raise IsbjornError(error.what, name, error.remedy) from None
