@@ -20,6 +20,7 @@ from isbjorn.core.document import Control, Number, Shot, Take
 from isbjorn.core.document.acting import acting
 from isbjorn.core.emit.births import MOST_BIRTHS, RANDOM
 from isbjorn.core.evaluate.performed import LONGEST_S, MOST_VALUES, Performance, play
+from isbjorn.core.evaluate.takes import eased
 from isbjorn.core.frame import Layers, Solver, draw_particles
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.simulate.checkpoints import StateCache
@@ -59,11 +60,7 @@ class Hand:
         while self._arrived and self._arrived[0][0] <= at_s:
             self._raw = self._arrived.popleft()[1]
         aim = rests if self._raw is None else control.comes_from.scaled(self._raw)
-        smooth = control.comes_from.smooth_s
-        if self._value is None or smooth <= 0:
-            self._value = aim
-        else:
-            self._value += (aim - self._value) * (1 - math.exp(-1 / (smooth * hz)))
+        self._value = aim if self._value is None else eased(self._value, aim, control.comes_from.smooth_s, hz)
         return self._value
 
     def held(self, control: Control, rests: Doubles) -> Doubles:

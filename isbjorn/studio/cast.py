@@ -11,6 +11,7 @@ from pydantic import BaseModel, Field
 
 from isbjorn.core.document import Shot, cast
 from isbjorn.core.document.files import parse_shot, shot_from_text, shot_to_text
+from isbjorn.core.document.references import LISTS
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.keys import keys_through
 from isbjorn.demo.beacon import first_shot
@@ -102,7 +103,7 @@ def record_way(studio: Here, shot_id: Id, thing_id: str, body: Recording) -> Sho
     with studio.store.edit(shot_id, "Record a way") as box:
         given = box[0].model_dump(mode="json")
         thing = next(
-            (t for field in cast.LISTS for t in given[field] if t["id"] == thing_id and "across" in t),
+            (t for field in LISTS for t in given[field] if t["id"] == thing_id and "across" in t),
             None,
         )
         if thing is None:

@@ -18,7 +18,7 @@ from isbjorn.core.document import Control, Number, Shot, Take
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.performed import Performance
-from isbjorn.core.evaluate.takes import as_keys, performed, spliced
+from isbjorn.core.evaluate.takes import as_keys, performed, with_keys
 from isbjorn.studio.apart import apart
 from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.incoming import Log
@@ -167,8 +167,7 @@ def end_take(studio: Here, shot_id: Id, take_id: str) -> Taken:
                 continue
             made = as_keys(*played[control.id], _NEAR)
             words.append(f"{control.name}: {len(lanes[control.id]):,} values as {len(made)} keys")
-            value = control.value.model_copy(update={"keys": spliced(control.value.keys, made)})
-            controls.append(control.model_copy(update={"value": value, "take": None, "lane": ""}))
+            controls.append(with_keys(control, made))
         shot = shot.model_copy(update={"controls": tuple(controls)})
         box[0] = with_take(shot, Take(media=media, digest=digest, at_s=at_s), set(), played=False)
     return Taken(state=told(studio, shot_id), taken=words)

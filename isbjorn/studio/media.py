@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import secrets
 import shutil
 from pathlib import Path
 from typing import Annotated
@@ -21,7 +20,7 @@ from isbjorn.core.media.stills import PICTURES, is_pattern, pattern_of
 from isbjorn.core.render.shades import to_shades
 from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.tables import Folder, Media
-from isbjorn.studio.uploads import receive, safe_name
+from isbjorn.studio.uploads import housed, receive, safe_name
 
 router = APIRouter(prefix="/api", tags=["media"])
 Here = Annotated[Studio, Depends(studio_of)]
@@ -70,25 +69,18 @@ async def import_file(
             f"'{Path(safe).suffix or 'no ending'}' is no kind of plate.", name, "Use a movie or a picture."
         )
     arrived = await receive(request, studio.store.media_folder, safe)
-    return await run_in_threadpool(_take, studio, project_id, arrived, safe, name, batch)
+    return await run_in_threadpool(_take, studio, project_id, arrived, name, batch)
 
 
-def _take(studio: Studio, project_id: int, arrived: Path, safe: str, name: str, batch: str | None) -> Media | None:
+def _take(studio: Studio, project_id: int, arrived: Path, name: str, batch: str | None) -> Media | None:
     """Put a file that arrived in its place in the library."""
-    home = studio.store.media_folder / (f"batch-{batch}" if batch else f"m{secrets.token_hex(4)}")
-    home.mkdir(exist_ok=True)
-    target = home / safe
-    arrived.replace(target)
     if batch:
+        home = studio.store.media_folder / f"batch-{batch}"
+        home.mkdir(exist_ok=True)
+        arrived.replace(home / safe_name(name))
         return None
-    try:
-        return _register(studio, project_id, f"{home.name}/{safe}", name, target.stat().st_size)
-    except IsbjornError as error:
-        shutil.rmtree(home, ignore_errors=True)
-        raise IsbjornError(error.what, name, error.remedy) from None
-    except BaseException:
-        shutil.rmtree(home, ignore_errors=True)
-        raise
+    with housed(studio.store.media_folder, "m", arrived, name) as target:
+        return _register(studio, project_id, f"{target.parent.name}/{target.name}", name, target.stat().st_size)
 
 
 @router.post("/projects/{project_id}/media/batch/{batch}", status_code=201)

@@ -14,7 +14,7 @@ import time
 from collections import OrderedDict, deque
 from collections.abc import Callable
 from contextlib import suppress
-from typing import Annotated, Any, Literal
+from typing import Any, Literal
 
 from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from fastapi.concurrency import run_in_threadpool
@@ -33,23 +33,20 @@ from isbjorn.studio.takes import keep_take
 router = APIRouter()
 MOST_SHOWS = 3
 _PICTURES_KNOWN, _LATENCIES = 64, 512
-# Numbers that one page may send in a second.
-_MOST_A_SECOND, _WAITING = 600, 4096
+_WAITING = 4096
 _ENDED_WITHIN_S = 2.0
 
 
 class StageAsk(BaseModel):
-    """A message of the page. `width`: pictures are so wide. `shown`: confirms one. `arrive`: a number of the page's own devices
-    (pointer, gamepad). `freeze`, `again`: the show stands still, begins anew. `keep`: what was performed becomes a take."""
+    """A message of the page. `width`: pictures are so wide. `shown`: confirms one. `freeze`, `again`: the show stands
+    still, begins anew. `keep`: what was performed becomes a take. Numbers of its own devices go by the set list's socket."""
 
-    kind: Literal["width", "shown", "arrive", "freeze", "again", "keep"]
+    kind: Literal["width", "shown", "freeze", "again", "keep"]
     width: int = Field(default=1280, ge=16, le=4096)
     serial: int = Field(default=0, ge=0, le=2**53)
     rounds: bool = Field(default=False, description="It begins anew where the shot ends; with the first message.")
     on: bool = True
     name: str = Field(default="", max_length=80)
-    address: str = Field(default="", max_length=200, pattern=r"^(/(pointer|gamepad|stage)/[ -~]*)?$")
-    value: Annotated[float, Field(ge=-1e6, le=1e6, allow_inf_nan=False)] = 0.0
 
 
 class StageHeader(BaseModel):
@@ -189,7 +186,6 @@ class Stage:
         self.told: asyncio.Queue[tuple[str, Any]] = asyncio.Queue()
         self.show: Show | None = None
         self.left = False
-        self._sent: deque[float] = deque(maxlen=_MOST_A_SECOND)
         # Under which names takes are to be kept that were asked for.
         self._names: deque[str] = deque(maxlen=8)
 
@@ -238,8 +234,6 @@ class Stage:
             match ask.kind:
                 case "shown":
                     self.show.shown(ask.serial)
-                case "arrive":
-                    self._device(ask)
                 case "keep":
                     self._names.append(ask.name)
                     self.show.say("keep")
@@ -258,12 +252,6 @@ class Stage:
             self.tell(kind, (what, self._names.popleft() if self._names else ""))
         else:
             self.tell(kind, what)
-
-    def _device(self, ask: StageAsk) -> None:
-        now = time.monotonic()
-        if ask.address and not (len(self._sent) == _MOST_A_SECOND and now - self._sent[0] < 1):
-            self._sent.append(now)
-            self.studio.inbox.put(ask.address, ask.value)
 
 
 @router.websocket("/api/shots/{shot_id}/stage")

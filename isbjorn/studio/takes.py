@@ -15,7 +15,7 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.outside import digest_of
 from isbjorn.core.evaluate.performed import Performance, performance_of
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.evaluate.takes import as_keys, spliced
+from isbjorn.core.evaluate.takes import as_keys, with_keys
 from isbjorn.core.media.whole import replace_whole
 from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.shots import ShotState, told
@@ -140,8 +140,7 @@ def make_keys(studio: Here, shot_id: Id, take_id: str, tolerance: Tolerance = 0.
                 controls.append(control)
                 continue
             made = as_keys(steps, performance.read(lane, steps - take.at_s), tolerance)
-            value = control.value.model_copy(update={"keys": spliced(control.value.keys, made)})
-            controls.append(control.model_copy(update={"take": None, "lane": "", "value": value}))
+            controls.append(with_keys(control, made))
             words.append(f"{control.name}: {len(steps):,} steps as {len(made)} keys")
         box[0] = parse_shot(shot.model_copy(update={"controls": tuple(controls)}).model_dump(mode="json"))
     return TakeKeys(state=told(studio, shot_id), taken=words)

@@ -10,8 +10,8 @@ from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field
 
 from isbjorn.core.document import Shot
-from isbjorn.core.document.cast import LISTS
 from isbjorn.core.document.files import parse_shot
+from isbjorn.core.document.references import LISTS
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.keys import keys_through
 from isbjorn.core.evaluate.readings import Readings

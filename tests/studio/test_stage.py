@@ -149,14 +149,16 @@ class Playing(Staged):
         with self.stage() as socket:
             self.say(socket, "width", width=320)
             self.next(socket)
-            self.say(socket, "arrive", address="/pointer/x", value=0.5)
-            for _ in range(200):
-                _, jpeg = self.next(socket)
-                if abs(centre_of(jpeg) - 0.5) < 0.02:
-                    break
-            else:
-                self.fail("the pointer did not lead")
-            for bad in ('{"kind": "arrive", "address": "/desk/1", "value": 1}', "{", '{"kind": "width", "width": 0}'):
+            url = f"/api/projects/{self.project}/triggers"
+            with self.client.websocket_connect(url, headers={"host": "127.0.0.1"}) as devices:
+                devices.send_text('{"address": "/pointer/x", "value": 0.5}')
+                for _ in range(200):
+                    _, jpeg = self.next(socket)
+                    if abs(centre_of(jpeg) - 0.5) < 0.02:
+                        break
+                else:
+                    self.fail("the pointer did not lead")
+            for bad in ('{"kind": "arrive"}', "{", '{"kind": "width", "width": 0}'):
                 socket.send_text(bad)
                 self.assertEqual(self.next_text(socket)["kind"], "problem")
 

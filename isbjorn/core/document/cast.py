@@ -9,10 +9,9 @@ from isbjorn.core.document import Control, Emitter, Group, Lamp, Link, Marker, M
 from isbjorn.core.document.base import new_id
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.document.kinds import FORCES
-from isbjorn.core.document.references import retied, ties_of
+from isbjorn.core.document.references import LISTS, retied, ties_of
 from isbjorn.core.errors import IsbjornError
 
-LISTS = ("emitters", "forces", "zones", "markers", "lights", "mattes", "groups", "sounds", "controls", "takes")
 _LISTED: dict[type, str] = {
     Emitter: "emitters", Zone: "zones", Marker: "markers", Lamp: "lights", Matte: "mattes", Group: "groups", Sound: "sounds",
     Control: "controls", Take: "takes",

@@ -10,11 +10,10 @@ from typing import Any, Generic, TypeVar
 from isbjorn.core.document.base import Looks, Part
 from isbjorn.core.document.emitter import Emitter
 from isbjorn.core.document.forces import Acting
-from isbjorn.core.document.references import references_of
+from isbjorn.core.document.references import LISTS, references_of
 from isbjorn.core.document.shot import Shot
 
 V = TypeVar("V")
-_THINGS = ("emitters", "forces", "zones", "markers", "lights", "mattes", "groups", "sounds", "controls", "takes")
 # How a shot is looked at, and what is done to the whole of it: nothing of the cast hangs on it.
 _APART = ("name", "camera", "finish")
 _KEPT = 4096
@@ -130,7 +129,7 @@ def settled(before: Shot, after: Shot) -> Edited | None:
     changed: dict[str, tuple[Any, Any]] = {}
     for name in Shot.model_fields:
         old, new = getattr(before, name), getattr(after, name)
-        if name in _THINGS:
+        if name in LISTS:
             if [thing.id for thing in old] != [thing.id for thing in new]:
                 return None
             shared = tuple(_shared(o, n) for o, n in zip(old, new, strict=True))

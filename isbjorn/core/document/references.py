@@ -15,6 +15,8 @@ from isbjorn.core.document.values import Number
 # Fields that name a file.
 _MEDIA = ("media", "font")
 _PLACED = ("emitters", "forces", "zones", "markers", "lights", "mattes")
+# The lists of a cast.
+LISTS = (*_PLACED, "groups", "sounds", "controls", "takes")
 
 
 class _Cast(Protocol):
@@ -147,10 +149,7 @@ def _round(start: str, onward: Mapping[str, str | None]) -> bool:
 
 def _ids(shot: _Cast) -> dict[str, set[str]]:
     """The ids that references may name, by the words of `RefTo.to`."""
-    found = {
-        name: {thing.id for thing in getattr(shot, name)}
-        for name in (*_PLACED, "groups", "sounds", "controls", "takes")
-    }
+    found = {name: {thing.id for thing in getattr(shot, name)} for name in LISTS}
     return found | {"placed": set().union(*(found[name] for name in _PLACED))}
 
 

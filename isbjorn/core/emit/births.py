@@ -273,21 +273,8 @@ class Births:
             return float(len(numbers) * rounds)
         window = min(window, min(until, self.end_s) - self.begin_s)
         bound = self._bursts_at_most(window)
-        if window > 0 and self.steady and self.stream.up_to(self.stream_begin + 1) > 0:
-            count = self.stream.up_to(
-                self.stream_begin + max(0.0, min(window, min(until, self.end_s) - self.stream_begin))
-            )
-            bound += count + self._slack(count)
-        elif window > 0 and isinstance(self.stream, Performed):
-            count = self.stream.highest * window
-            bound += count + self._slack(count)
-        elif window > 0 and not self.steady:
-            last = min(until, self.end_s)
-            t = np.linspace(self.stream_begin, last, 2000) if last > self.stream_begin else np.array([last])
-            n = np.array([self.stream.up_to(float(x)) for x in (t[-1],)])
-            assert isinstance(self.stream, Driven)
-            n = np.interp(t, self.stream.times, self.stream.n)
-            count = float((n - np.interp(t - window - (t[-1] - t[0]) / 2000, t, n, left=0.0)).max())
+        if window > 0 and (not self.steady or self.stream.most(self.stream_begin + 1) > 0):
+            count = self.stream.most_in(window, min(until, self.end_s))
             bound += count + self._slack(count)
         return bound
 

@@ -42,6 +42,10 @@ class Steady:
         """No more than so many up to t."""
         return self.up_to(until)
 
+    def most_in(self, window: float, last: float) -> float:
+        """No more than so many in any window of so many seconds that ends by `last`."""
+        return self.rate * max(0.0, min(window, last - self.begin))
+
 
 class Driven:
     """The integral of a rate that shot time or the source's way changes: a table, made as far as it is asked for."""
@@ -115,6 +119,12 @@ class Driven:
         """No more than so many up to t."""
         return self.up_to(until)
 
+    def most_in(self, window: float, last: float) -> float:
+        """No more than so many in any window of so many seconds that ends by `last`: looked at in 2000 places."""
+        t = np.linspace(self.begin, last, 2000) if last > self.begin else np.array([last])
+        n = self.counts(t)
+        return float((n - np.interp(t - window - (t[-1] - t[0]) / 2000, t, n, left=0.0)).max())
+
 
 class Performed(Driven):
     """The integral of a rate that a performance leads: known as far as that is, a lattice step at a time.
@@ -130,10 +140,9 @@ class Performed(Driven):
         self._steps = math.floor(begin * hz + _JUST)
 
     def _extend(self, until: float) -> None:
-        ends = [p.performance.end_s + p.take.at_s for p in self.readings.played.values() if p.performance.live]
         last = math.ceil(until * self.hz - _JUST) + 1
-        if ends:
-            last = min(last, math.floor(min(ends) * self.hz + _JUST))
+        if self.readings.live:
+            last = min(last, math.floor(self.readings.known_s * self.hz + _JUST))
         while self._steps < last:
             to = min(last, self._steps + _CELLS // 4)
             grid = (self._steps + np.arange((to - self._steps) * 4 + 1) / 4) / self.hz
@@ -165,3 +174,7 @@ class Performed(Driven):
     def most(self, until: float) -> float:  # noqa: ARG002
         """No more than so many in ten minutes."""
         return self.highest * _SHOWN_S
+
+    def most_in(self, window: float, last: float) -> float:  # noqa: ARG002
+        """No more than so many in any window of so many seconds, whatever the hand does."""
+        return self.highest * window

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import math
 from dataclasses import dataclass
 from typing import Any
 
@@ -80,6 +81,12 @@ class Readings:
         # What never moves is read once, and never written to. By the thing itself, which is held as long.
         self._still: dict[int, tuple[Placed, Transform]] = {}
         self._stays_still: dict[int, tuple[Placed, bool]] = {}
+
+    @property
+    def known_s(self) -> float:
+        """Up to when numbers are known for good; what a performance leads is not, beyond its end."""
+        ends = [one.performance.end_s + one.take.at_s for one in self.played.values() if one.performance.live]
+        return min(ends, default=math.inf)
 
     def round(self, t: npt.ArrayLike) -> Doubles:
         """Moments as the keys see them: within the loop, if there is one."""

@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from isbjorn.core.arrays import Doubles
-from isbjorn.core.document.controls import Incoming
+from isbjorn.core.document.controls import Control, Incoming
 from isbjorn.core.document.values import Key
 from isbjorn.core.evaluate.keys import keys_through
 
@@ -23,16 +23,19 @@ def on_lattice(times: Doubles, values: Doubles, begin_s: float, end_s: float, hz
     return steps, values[at]
 
 
+def eased(before: float, aim: float, smooth_s: float, hz: int) -> float:
+    """Where a control is a lattice step after it was `before`, if it is led to `aim`."""
+    return before + (aim - before) * (1 - math.exp(-1 / (smooth_s * hz))) if smooth_s > 0 else aim
+
+
 def performed(
     times: Doubles, arrived: Doubles, incoming: Incoming, span: tuple[float, float], hz: int
 ) -> tuple[Doubles, Doubles]:
     """A performance on the lattice over a span of shot time: scaled to [0, 1], and smoothed."""
     steps, raw = on_lattice(times, arrived, *span, hz)
     values = np.array([incoming.scaled(value) for value in raw])
-    if incoming.smooth_s > 0:
-        share = 1 - math.exp(-1 / (incoming.smooth_s * hz))
-        for i in range(1, len(values)):
-            values[i] = values[i - 1] + (values[i] - values[i - 1]) * share
+    for i in range(1, len(values)):
+        values[i] = eased(values[i - 1], values[i], incoming.smooth_s, hz)
     return steps, values
 
 
@@ -41,6 +44,12 @@ def as_keys(steps: Doubles, values: Doubles, tolerance: float) -> tuple[Key, ...
     if len(steps) < 2:
         return tuple(Key(at_s=float(t), value=float(v)) for t, v in zip(steps, values, strict=True))
     return keys_through(steps, values[:, None], tolerance)[0]
+
+
+def with_keys(control: Control, made: tuple[Key, ...]) -> Control:
+    """A control that is moved by keys of a performance, in place of its own within the same span, and plays no take."""
+    value = control.value.model_copy(update={"keys": spliced(control.value.keys, made)})
+    return control.model_copy(update={"value": value, "take": None, "lane": ""})
 
 
 def spliced(old: tuple[Key, ...], new: tuple[Key, ...]) -> tuple[Key, ...]:

@@ -2,22 +2,28 @@
 
 from __future__ import annotations
 
+import functools
 from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit, prange
+from numba import f4, f8, i4, i8, njit, prange, void
 
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Number, Round, Shot
 from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.records import Records, one, record, records
 from isbjorn.core.render.discs import RECORD, write_record
 from isbjorn.core.render.overdraw import DISCS, affordable, covered
 from isbjorn.core.render.profiles import pack_body
 from isbjorn.core.runtime.parallel import guarded
 
 _NEAREST_PX = 1.0
+# How the bodies of an emitter are drawn.
+LOOKS = record(covers=1, profile=1, inner=1)
+# A projection as kernels read it; lens: 0 when flat.
+VIEW = record(width=1, height=1, scale_x=1, scale_y=1, lens=1, eye=3, axes=(3, 3))
 SPECK_RADIUS = 0.15
 
 
@@ -46,11 +52,11 @@ class Projection:
     eye: npt.NDArray[np.float64]
     axes: npt.NDArray[np.float64]
 
-    @property
-    def packed(self) -> npt.NDArray[np.float64]:
-        """All of it as float64 (17,) for kernels."""
-        head = [self.width, self.height, self.scale_x, self.scale_y, self.lens_px or 0.0]
-        return np.concatenate([head, self.eye, self.axes.ravel()])
+    @functools.cached_property
+    def packed(self) -> Records:
+        """All of it as a `VIEW`, (1,), for kernels."""
+        size = {"width": self.width, "height": self.height, "scale_x": self.scale_x, "scale_y": self.scale_y}
+        return one(VIEW, **size, lens=self.lens_px or 0.0, eye=self.eye, axes=self.axes)
 
     def place(self, position: npt.ArrayLike) -> tuple[Floats, Floats]:
         """Pixels from the top left corner, float32 (n, 2), and the magnification of each, float32 (n,); 0 behind the camera."""
@@ -61,20 +67,27 @@ class Projection:
         return pixels, grown
 
 
-@njit(
-    ["void(f4[:,:], f8[::1], f4[:,::1], f4[::1])", "void(f8[:,:], f8[::1], f4[:,::1], f4[::1])"],
-    cache=True, error_model="numpy",
-)  # fmt: skip
-def _placed(position: Doubles, view: Doubles, pixels: Floats, grown: Floats) -> None:
+@njit("UniTuple(f8, 3)(f8, f8, f8, f8[:,::1])", cache=True, forceinline=True)
+def _turned(x: float, y: float, z: float, axes: Doubles) -> tuple[float, float, float]:
+    """What lies at (x, y, z) from the camera, as it sees it: to its right, up, and toward the viewer."""
+    return (
+        x * axes[0, 0] + y * axes[0, 1] + z * axes[0, 2], x * axes[1, 0] + y * axes[1, 1] + z * axes[1, 2],
+        x * axes[2, 0] + y * axes[2, 1] + z * axes[2, 2],
+    )  # fmt: skip
+
+
+@njit([void(places[:, :], records(VIEW), f4[:, ::1], f4[::1]) for places in (f4, f8)], cache=True, error_model="numpy")
+def _placed(position: Doubles, views: Records, pixels: Floats, grown: Floats) -> None:
     """`Projection.place` of places (n, 3), with a projection that is packed."""
+    view = views[0]
+    axes, eye = view.axes.copy(), view.eye.copy()
     for i in range(len(position)):
-        px, py, pz = position[i, 0] - view[5], position[i, 1] - view[6], position[i, 2] - view[7]
-        x, y = px * view[8] + py * view[9] + pz * view[10], px * view[11] + py * view[12] + pz * view[13]
-        away = -(px * view[14] + py * view[15] + pz * view[16])
+        x, y, z = _turned(position[i, 0] - eye[0], position[i, 1] - eye[1], position[i, 2] - eye[2], axes)
         times = 1.0
-        if view[4] > 0:
-            times = view[4] / away if away > _NEAREST_PX else 0.0
-        pixels[i, 0], pixels[i, 1] = view[0] / 2 + x * times * view[2], view[1] / 2 - y * times * view[3]
+        if view.lens > 0:
+            times = view.lens / -z if -z > _NEAREST_PX else 0.0
+        pixels[i, 0] = view.width / 2 + x * times * view.scale_x
+        pixels[i, 1] = view.height / 2 - y * times * view.scale_y
         grown[i] = times
 
 
@@ -148,7 +161,7 @@ def rank(emitter: Emitter, particles: Particles, view: Projection) -> npt.NDArra
 
 
 @njit(
-    "void(i8[::1], f4[:,:], f4[::1], f4[::1], f4[:,::1], i4[::1], f4[:,::1], f8[::1], f4[:,::1], i8[::1])",
+    void(i8[::1], f4[:, :], f4[::1], f4[::1], f4[:, ::1], i4[::1], records(LOOKS), records(VIEW), f4[:, ::1], i8[::1]),
     parallel=True,
     cache=True,
 )
@@ -159,24 +172,21 @@ def _pack(
     opacity: Floats,
     colour: Floats,
     emitter: npt.NDArray[np.int32],
-    looks: Floats,
-    view: npt.NDArray[np.float64],
+    looks: Records,
+    views: Records,
     out: Floats,
     counts: npt.NDArray[np.int64],
 ) -> None:
-    width, height, scale_x, scale_y, lens = view[0], view[1], view[2], view[3], view[4]
-    turned = view[8] != 1.0 or view[12] != 1.0 or view[16] != 1.0
+    width, height, scale_x, scale_y = views[0].width, views[0].height, views[0].scale_x, views[0].scale_y
+    lens, axes, eye = views[0].lens, views[0].axes.copy(), views[0].eye.copy()
+    turned = axes[0, 0] != 1.0 or axes[1, 1] != 1.0 or axes[2, 2] != 1.0
     specks, outside, seen, clear, behind = 0, 0, 0, 0, 0
     for at in prange(len(order)):
         i = order[at]
         grown = 1.0
-        px, py, pz = position[i, 0] - view[5], position[i, 1] - view[6], position[i, 2] - view[7]
+        px, py, pz = position[i, 0] - eye[0], position[i, 1] - eye[1], position[i, 2] - eye[2]
         if turned:
-            px, py, pz = (
-                px * view[8] + py * view[9] + pz * view[10],
-                px * view[11] + py * view[12] + pz * view[13],
-                px * view[14] + py * view[15] + pz * view[16],
-            )
+            px, py, pz = _turned(px, py, pz, axes)
         if lens > 0:
             grown = lens / -pz if -pz > _NEAREST_PX else 0.0
         x = width / 2 + px * grown * scale_x
@@ -197,7 +207,8 @@ def _pack(
         else:
             x = -1e9
             clear += 1
-        write_record(out, at, x, y, r, shown, colour, i, looks, emitter[i])
+        body = looks[emitter[i]]
+        write_record(out, at, x, y, r, shown, colour, i, body.covers > 0, int(body.profile), body.inner)
     counts[0], counts[1], counts[2], counts[3], counts[4] = seen, specks, outside, clear, behind
 
 
@@ -227,7 +238,7 @@ def to_draw(shot: Shot, particles: Particles, view: Projection) -> Drawn:
         # Across emitters, particle by particle.
         near = (particles.position @ view.axes[2].astype(np.float32))[order]
         order = order[np.argsort(near, kind="stable")]
-    looks = np.zeros((max(1, len(shot.emitters)), 3), np.float32)
+    looks = np.zeros(max(1, len(shot.emitters)), LOOKS)
     for number, emitter in enumerate(shot.emitters):
         body = emitter.body if isinstance(emitter.body, Round) else Round()
         looks[number] = (emitter.blend != "add", *pack_body(body))

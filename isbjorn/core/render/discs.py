@@ -23,6 +23,8 @@ from isbjorn.core.runtime.parallel import guarded
 GROUPS = TILE_W // LANES
 # Columns of a drawing record.
 X, Y, REACH, C0, C1, W1, W2, W3, RED, GREEN, BLUE, COVER = range(12)
+# Columns of what `records_of` is given of each body, after its colour.
+IF_COVERS, OF_PROFILE, OF_INNER = 3, 4, 5
 RECORD = 12
 _TOGETHER_BELOW = 1.7
 _NARROW = 6.0
@@ -55,12 +57,12 @@ def _even(c0: float, c1: float, x: float, y: float, area: float, profile: int) -
     return c0
 
 
-@njit("void(f4[:,::1], i8, f8, f8, f8, f8, f4[:,::1], i8, f4[:,::1], i8)", cache=True)
+@njit("void(f4[:,::1], i8, f8, f8, f8, f8, f4[:,::1], i8, b1, i8, f8)", cache=True)
 def write_record(
-    out: Floats, at: int, x: float, y: float, r: float, shown: float, colour: Floats, i: int, looks: Floats, k: int
-) -> None:
-    """Write record `at` of a body of radius r at (x, y) with colour[i] (linear) and looks[k]: covers, profile, inner."""
-    profile, inner = int(looks[k, 1]), float(looks[k, 2])
+    out: Floats, at: int, x: float, y: float, r: float, shown: float, colour: Floats, i: int, covers: bool,
+    profile: int, inner: float,
+) -> None:  # fmt: skip
+    """Write record `at` of a body of radius r at (x, y) with colour[i] (linear)."""
     out[at, X], out[at, Y] = x, y
     area = math.pi * r * r * mean_cover(profile, inner)
     out[at, W1], out[at, W2], out[at, W3] = (1.0, 0.0, 0.0) if profile == HARD else (0.0, 3.0, -2.0)
@@ -78,13 +80,16 @@ def write_record(
         out[at, C0], out[at, C1] = c0, c1
         out[at, REACH] = math.sqrt(c0 / c1)
     out[at, RED], out[at, GREEN], out[at, BLUE] = colour[i, 0] * shown, colour[i, 1] * shown, colour[i, 2] * shown
-    out[at, COVER] = looks[k, 0] * shown
+    out[at, COVER] = shown if covers else 0.0
 
 
-@njit("void(f4[:,::1], f4[::1], f4[::1], f4[:,::1], f4[:,::1], f4[:,::1])", parallel=True, cache=True)
-def _records(centre: Floats, radius: Floats, opacity: Floats, colour: Floats, looks: Floats, out: Floats) -> None:
+@njit("void(f4[:,::1], f4[::1], f4[::1], f4[:,::1], f4[:,::1])", parallel=True, cache=True)
+def _records(centre: Floats, radius: Floats, opacity: Floats, colour: Floats, out: Floats) -> None:
     for i in prange(len(radius)):
-        write_record(out, i, centre[i, 0], centre[i, 1], radius[i], opacity[i], colour, i, looks, i)
+        write_record(
+            out, i, centre[i, 0], centre[i, 1], radius[i], opacity[i], colour, i, colour[i, IF_COVERS] > 0,
+            int(colour[i, OF_PROFILE]), colour[i, OF_INNER],
+        )  # fmt: skip
 
 
 _FAST = {"contract", "nnan", "ninf", "nsz"}
@@ -239,7 +244,7 @@ def records_of(centre: Floats, radius: Floats, opacity: Floats, colour: Floats) 
     blue, then 1 where the body covers (normal) or 0 where it only adds light, its profile, its inner radius.
     """
     records = np.empty((len(radius), RECORD), np.float32)
-    _records(centre, radius, opacity, colour, np.ascontiguousarray(colour[:, 3:]), records)
+    _records(centre, radius, opacity, colour, records)
     return records
 
 

@@ -17,7 +17,7 @@ from isbjorn.core.render.atlas import Bodies, is_plain, turns_in_depth
 from isbjorn.core.render.blends import MODES, lay
 from isbjorn.core.render.blurred_discs import PIECES, draw_smears, smears_of
 from isbjorn.core.render.camera import SPECK_RADIUS, Projection, rank
-from isbjorn.core.render.discs import draw_records, records_of
+from isbjorn.core.render.discs import IF_COVERS, OF_INNER, OF_PROFILE, draw_records, records_of
 from isbjorn.core.render.exposure import Change, growth, sizes_in
 from isbjorn.core.render.lights import lit, rows_of
 from isbjorn.core.render.lying import lying
@@ -255,7 +255,8 @@ class EmitterRasteriser:
             draw_smears(smears, onto, 0)
             return
         more = np.empty((len(radius), 6), np.float32)
-        more[:, :3], more[:, 3], more[:, 4], more[:, 5] = colour[order], float(self.covers), profile, inners[order]
+        more[:, :IF_COVERS], more[:, IF_COVERS] = colour[order], self.covers
+        more[:, OF_PROFILE], more[:, OF_INNER] = profile, inners[order]
         records = records_of(
             np.ascontiguousarray(centre[order]), np.ascontiguousarray(radius[order], np.float32),
             np.ascontiguousarray(opacity[order], np.float32), more,

@@ -7,45 +7,49 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit, prange
+from numba import f4, f8, njit, prange, void
 
-from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Lamp
 from isbjorn.core.evaluate.gradients import hex_to_linear
+from isbjorn.core.records import Records, record, records
 from isbjorn.core.runtime.parallel import guarded
 
 if TYPE_CHECKING:
     from isbjorn.core.render.context import RenderContext
 
-_PLACE, _RADIUS, _FALL, _POWER, _RED, _WIDTH = 0, 3, 4, 5, 6, 9
+# Radius and falloff px; light: linear colour times strength.
+LAMP = record(place=3, radius=1, falloff=1, power=1, light=3)
 
 
-def rows_of(lamps: Sequence[Lamp], context: RenderContext) -> Doubles:
-    """Lights that are on as rows (m, 9): place (3), radius and falloff px, power, colour times strength, linear (3)."""
-    rows = np.zeros((sum(lamp.on for lamp in lamps), _WIDTH))
+def rows_of(lamps: Sequence[Lamp], context: RenderContext) -> Records:
+    """Lights that are on, (m,) of `LAMP`."""
+    rows = np.zeros(sum(lamp.on for lamp in lamps), LAMP)
     for row, lamp in zip(rows, (lamp for lamp in lamps if lamp.on), strict=True):
         frames = context.solver.readings.frames(lamp, np.array([float(context.seconds)]))
         size = float(frames.size[0])
-        row[_PLACE : _PLACE + 3] = frames.place[0]
-        row[_RADIUS], row[_FALL] = context.read(lamp.radius) * size, max(1e-6, context.read(lamp.falloff) * size)
-        row[_POWER] = context.read(lamp.power)
-        row[_RED:] = context.read(lamp.strength) / 100 * hex_to_linear(lamp.colour)
+        row["place"], row["radius"] = frames.place[0], context.read(lamp.radius) * size
+        row["falloff"], row["power"] = max(1e-6, context.read(lamp.falloff) * size), context.read(lamp.power)
+        row["light"] = context.read(lamp.strength) / 100 * hex_to_linear(lamp.colour)
     return rows
 
 
-@njit("void(f8[:,::1], f8, f4[:,::1], f4[:,::1], f4[::1])", parallel=True, cache=True, error_model="numpy")
-def _light_each(lamps: Doubles, share: float, position: Floats, colour: Floats, opacity: Floats) -> None:
+@njit(void(records(LAMP), f8, f4[:, ::1], f4[:, ::1], f4[::1]), parallel=True, cache=True, error_model="numpy")
+def _light_each(lamps: Records, share: float, position: Floats, colour: Floats, opacity: Floats) -> None:
     for i in prange(len(opacity)):
         red, green, blue = 0.0, 0.0, 0.0
         for m in range(len(lamps)):
-            dx, dy, dz = position[i, 0] - lamps[m, 0], position[i, 1] - lamps[m, 1], position[i, 2] - lamps[m, 2]
-            level = 1 - (np.sqrt(dx * dx + dy * dy + dz * dz) - lamps[m, 3]) / lamps[m, 4]
+            lamp = lamps[m]
+            dx, dy = position[i, 0] - lamp.place[0], position[i, 1] - lamp.place[1]
+            dz = position[i, 2] - lamp.place[2]
+            level = 1 - (np.sqrt(dx * dx + dy * dy + dz * dz) - lamp.radius) / lamp.falloff
             if level <= 0:
                 continue
             level = min(level, 1.0)
-            if level < 1.0 and lamps[m, 5] != 1.0:
-                level = level ** lamps[m, 5]
-            red, green, blue = red + level * lamps[m, 6], green + level * lamps[m, 7], blue + level * lamps[m, 8]
+            if level < 1.0 and lamp.power != 1.0:
+                level = level**lamp.power
+            red, green = red + level * lamp.light[0], green + level * lamp.light[1]
+            blue += level * lamp.light[2]
         red, green, blue = 1 - share + share * red, 1 - share + share * green, 1 - share + share * blue
         # What no light reaches is not black, but not there.
         there = min(1.0, max(red, max(green, blue)))
@@ -60,7 +64,7 @@ _light: Callable[..., None] = guarded(_light_each)
 
 
 def lit(
-    lamps: Doubles, share: float, position: npt.NDArray[np.floating], colour: Floats, opacity: Floats
+    lamps: Records, share: float, position: npt.NDArray[np.floating], colour: Floats, opacity: Floats
 ) -> tuple[Floats, Floats]:
     """Colours (n, 3) and opacities (n,) where the lights fall, of which a share is lit by them alone; lamps: see `rows_of`."""
     colour, opacity = np.array(colour, np.float32, order="C"), np.array(opacity, np.float32, order="C")

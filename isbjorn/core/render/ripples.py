@@ -12,13 +12,14 @@ from typing import TYPE_CHECKING
 
 import cv2
 import numpy as np
-from numba import njit, prange
+from numba import f4, njit, prange, void
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Number
 from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.random import SIZE
+from isbjorn.core.records import Records, one, record, records
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.waves import Dents, Water, heights, modes_at
 
@@ -28,6 +29,8 @@ if TYPE_CHECKING:
 _LEAST_PX = 4.0
 # However flat it is looked at, so much of the viewer stands over it.
 _GRAZING = 0.12
+# The light's way, and that half-way between it and the viewer.
+LIGHT = record(way=3, half=3, shade=1, highlight=1, gloss=1, colour=3)
 
 
 @dataclass(frozen=True)
@@ -64,14 +67,17 @@ def face_of(ripples: Ripples, now: Callable[[Number], float]) -> Face:
 
 
 @njit(
-    "void(f4[:,:,::1], f4[:,:,::1], f4[:,:,::1], f8[::1], f4[:,:,::1])", parallel=True, cache=True, error_model="numpy"
+    void(f4[:, :, ::1], f4[:, :, ::1], f4[:, :, ::1], records(LIGHT), f4[:, :, ::1]),
+    parallel=True,
+    cache=True,
+    error_model="numpy",
 )
-def _light(face: Floats, seen: Floats, ground: Floats, given: Doubles, out: Floats) -> None:
+def _light(face: Floats, seen: Floats, ground: Floats, given: Records, out: Floats) -> None:
     """The water's picture, into out (h, w, 4). face: slopes along its width and away, and how much of each pixel is water;
-    seen: what lies below, bent; ground: as it lies there. given: the light's way (3), that half-way to the viewer (3), shade,
-    highlight, gloss, then the light's colour (3)."""
-    lx, ly, lz, hx, hy, hz = given[0], given[1], given[2], given[3], given[4], given[5]
-    shade, shine, gloss = given[6], given[7], given[8]
+    seen: what lies below, bent; ground: as it lies there; given: a `LIGHT`."""
+    lx, ly, lz = given[0].way[0], given[0].way[1], given[0].way[2]
+    hx, hy, hz = given[0].half[0], given[0].half[1], given[0].half[2]
+    shade, shine, gloss = given[0].shade, given[0].highlight, given[0].gloss
     # Of water at rest: what it mirrors is in the plate already.
     still = max(0.0, hz) ** gloss
     for y in prange(out.shape[0]):
@@ -87,7 +93,7 @@ def _light(face: Floats, seen: Floats, ground: Floats, given: Doubles, out: Floa
             dark = max(0.0, min(2.0, 1.0 + shade * (nx * lx + ny * ly + nz * lz - lz)))
             spec = shine * max(0.0, max(0.0, nx * hx + ny * hy + nz * hz) ** gloss - still)
             for c in range(3):
-                wet = seen[y, x, c] * dark + spec * given[9 + c]
+                wet = seen[y, x, c] * dark + spec * given[0].colour[c]
                 out[y, x, c] = ground[y, x, c] + part * (wet - ground[y, x, c])
             out[y, x, 3] = ground[y, x, 3] + part * (seen[y, x, 3] - ground[y, x, 3])
 
@@ -194,10 +200,10 @@ def draw_ripples(pen: EmitterRasteriser, onto: Floats) -> None:
     viewer = np.array([0.0, -math.sin(tilt), max(_GRAZING, math.cos(tilt))])
     half = light + viewer / np.linalg.norm(viewer)
     half /= max(1e-9, float(np.linalg.norm(half)))
-    given = np.array([
-        *light, *half, context.read(ripples.shade) / 100, context.read(ripples.highlight) / 100, context.read(ripples.gloss),
-        *hex_to_linear(ripples.light_colour),
-    ])  # fmt: skip
+    given = one(
+        LIGHT, way=light, half=half, shade=context.read(ripples.shade) / 100, highlight=context.read(ripples.highlight) / 100,
+        gloss=context.read(ripples.gloss), colour=hex_to_linear(ripples.light_colour),
+    )  # fmt: skip
     out = np.empty_like(ground)
     _lit(np.ascontiguousarray(there), np.ascontiguousarray(seen), ground, given, out)
     onto[low[1] : high[1], low[0] : high[0]] = out

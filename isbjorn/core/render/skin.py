@@ -13,12 +13,13 @@ from typing import TYPE_CHECKING, Any
 
 import cv2
 import numpy as np
-from numba import njit, prange
+from numba import f4, f8, i8, njit, prange, void
 
-from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.arrays import Floats
 from isbjorn.core.document.bodies import Skin
 from isbjorn.core.document.values import Number
 from isbjorn.core.evaluate.gradients import hex_to_linear
+from isbjorn.core.records import Records, one, record, records
 from isbjorn.core.render.blends import lay
 from isbjorn.core.render.blur import blur
 from isbjorn.core.render.discs import C0, C1, COVER, REACH, RECORD, RED, W1, W3, X, Y, draw_records
@@ -32,6 +33,12 @@ MATERIALS = {"milk": _MILK, "metal": _METAL, "water": _WATER, "glass": _GLASS}
 _BENDS = ("water", "glass")
 # Steeper than so many px from one pixel to the next but one it is no slope but an edge.
 _STEEP = 6.0
+# Lengths px, colours linear. thick_at: from where on it is thick, 0: coloured by its particles; nearness: how much it is shaped by
+# how near they are; mirror: how much of sky and ground it shows.
+LOOK = record(
+    bulge=1, light=3, shade=1, highlight=1, gloss=1, clarity=1, bend=1, light_colour=3, shade_colour=3, thick_at=1, thin=3, thick=3,
+    mirror=1, sky=3, ground=3, nearness=1,
+)  # fmt: skip
 
 
 def reach_of(level: float) -> float:
@@ -56,23 +63,28 @@ def _near(field: Floats, y: int, x: int) -> float:
 
 
 @njit(
-    "void(f4[:,:,::1], f4[:,:,::1], f8, f8[::1], i8, f4[:,:,::1], f4[:,:,::1])",
+    void(f4[:, :, ::1], f4[:, :, ::1], f8, records(LOOK), i8, f4[:, :, ::1], f4[:, :, ::1]),
     parallel=True,
     cache=True,
     error_model="numpy",
 )
-def _shade(field: Floats, tint: Floats, level: float, given: Doubles, material: int, out: Floats, bent: Floats) -> None:
+def _shade(field: Floats, tint: Floats, level: float, given: Records, material: int, out: Floats, bent: Floats) -> None:
     """The surface's colour and cover, premultiplied, into out (h, w, 4); by how much it bends what lies below, px, and how much of
     that is seen, into bent (h, w, 3).
 
     field: the sum in its first channel, the sum times how near each ball is, px, in its second; tint: the sum of colours.
-    given: bulge px, light (3), shade, highlight, gloss, clarity, bend px, then the light's colour (3) and that of the shade (3);
-    from where on it is thick, 0: coloured by the particles, the
-    colours of thin (3) and thick (3); how much it mirrors, the colours of sky (3) and ground (3); how much nearness shapes it.
+    given: a `LOOK`.
     """
     height, width = field.shape[0], field.shape[1]
-    bulge, lx, ly, lz = given[0], given[1], given[2], given[3]
-    dark, shine, gloss, clear, bend = given[4], given[5], given[6], given[7], given[8]
+    bulge, lx, ly, lz = given[0].bulge, given[0].light[0], given[0].light[1], given[0].light[2]
+    dark, shine, gloss, clear, bend = (
+        given[0].shade,
+        given[0].highlight,
+        given[0].gloss,
+        given[0].clarity,
+        given[0].bend,
+    )
+    near, thick_at, mirror = given[0].nearness, given[0].thick_at, given[0].mirror
     # Half-way to the viewer.
     hx, hy, hz = lx, ly, lz + 1.0
     h = math.sqrt(hx * hx + hy * hy + hz * hz)
@@ -93,12 +105,12 @@ def _shade(field: Floats, tint: Floats, level: float, given: Doubles, material: 
             thick = max(inside, 0.0) + 0.02 * level
             k = bulge * 0.5 / math.sqrt(thick) / (1.0 + 0.35 * thick)
             nx, ny, nz = -gx * k, gy * k, 1.0
-            if given[29] > 0.0:
+            if near > 0.0:
                 # The slope of the averaged nearness, but for steps from one sheet to another that lies far behind it.
                 ax = _near(field, y, right) - _near(field, y, left)
                 ay = _near(field, down, x) - _near(field, up, x)
                 steep = math.sqrt(ax * ax + ay * ay)
-                calm = given[29] / (1.0 + (steep / _STEEP) ** 2)
+                calm = near / (1.0 + (steep / _STEEP) ** 2)
                 nx, ny = nx - ax / (right - left) * calm, ny + ay / (down - up) * calm
             n = math.sqrt(nx * nx + ny * ny + 1.0)
             nx, ny, nz = nx / n, ny / n, nz / n
@@ -118,20 +130,21 @@ def _shade(field: Floats, tint: Floats, level: float, given: Doubles, material: 
                 solid = 1.0 - clear * (1.0 - 0.85 * rim)
                 facing = 0.35 + 0.65 * facing
             sky = 0.5 + 0.5 * math.tanh(4.0 * ny)
-            mirrors = given[22] * (0.6 if material == _METAL else 0.05 + 0.95 * rim)
-            deep = min(1.0, max(0.0, inside / max(given[15] - level, 1e-6)))
+            mirrors = mirror * (0.6 if material == _METAL else 0.05 + 0.95 * rim)
+            deep = min(1.0, max(0.0, inside / max(thick_at - level, 1e-6)))
+            look = given[0]
             for c in range(3):
                 own = tint[y, x, c] / f
-                if given[15] > 0:
-                    own = given[16 + c] + deep * (given[19 + c] - given[16 + c])
-                around = mirrors * (given[26 + c] + sky * (given[23 + c] - given[26 + c]))
+                if thick_at > 0:
+                    own = look.thin[c] + deep * (look.thick[c] - look.thin[c])
+                around = mirrors * (look.ground[c] + sky * (look.sky[c] - look.ground[c]))
                 if material == _METAL:
                     around *= own
                 if material == _METAL:
                     lit = own * facing
                 else:
-                    lit = own * (given[12 + c] * dark * (1.0 - facing) + (1.0 - dark * (1.0 - facing)))
-                light = given[9 + c] * (spec + (0.35 * rim if material >= _WATER else 0.0))
+                    lit = own * (look.shade_colour[c] * dark * (1.0 - facing) + (1.0 - dark * (1.0 - facing)))
+                light = look.light_colour[c] * (spec + (0.35 * rim if material >= _WATER else 0.0))
                 out[y, x, c] = cover * (solid * lit + light + around)
             out[y, x, 3] = cover * min(1.0, solid)
             if material >= _WATER:
@@ -191,18 +204,19 @@ def draw_skin(
             for a in (field, tint)
         )
     turn, up = math.radians(context.read(skin.light_from)), math.radians(context.read(skin.light_height))
-    given = np.array([
-        float(np.median(own)) * 2.2 * context.read(skin.bulge) / 100,
-        math.cos(turn) * math.cos(up), math.sin(turn) * math.cos(up), math.sin(up),
-        context.read(skin.shade) / 100, context.read(skin.highlight) / 100, context.read(skin.gloss),
-        context.read(skin.clarity) / 100, context.read(skin.refraction) * scale,
-        *hex_to_linear(skin.light_colour), *hex_to_linear(skin.shade_colour),
-        context.read(skin.thick_at) if skin.colours == "by thickness" else 0.0,
-        *hex_to_linear(skin.thin_colour), *hex_to_linear(skin.thick_colour), context.read(skin.surroundings) / 100,
-        *hex_to_linear(skin.sky_colour), *hex_to_linear(skin.ground_colour), shaped,
-    ])  # fmt: skip
+    look = one(
+        LOOK, bulge=float(np.median(own)) * 2.2 * context.read(skin.bulge) / 100,
+        light=(math.cos(turn) * math.cos(up), math.sin(turn) * math.cos(up), math.sin(up)),
+        shade=context.read(skin.shade) / 100, highlight=context.read(skin.highlight) / 100, gloss=context.read(skin.gloss),
+        clarity=context.read(skin.clarity) / 100, bend=context.read(skin.refraction) * scale,
+        light_colour=hex_to_linear(skin.light_colour), shade_colour=hex_to_linear(skin.shade_colour),
+        thick_at=context.read(skin.thick_at) if skin.colours == "by thickness" else 0.0,
+        thin=hex_to_linear(skin.thin_colour), thick=hex_to_linear(skin.thick_colour),
+        mirror=context.read(skin.surroundings) / 100, sky=hex_to_linear(skin.sky_colour),
+        ground=hex_to_linear(skin.ground_colour), nearness=shaped,
+    )  # fmt: skip
     out, bent = np.zeros((height, width, 4), np.float32), np.zeros((height, width, 3), np.float32)
-    _shaded(field, tint, level, given, MATERIALS[skin.material], out, bent)
+    _shaded(field, tint, level, look, MATERIALS[skin.material], out, bent)
     if bends(skin):
         x = np.arange(width, dtype=np.float32)[None] + bent[..., 0]
         y = np.arange(height, dtype=np.float32)[:, None] + bent[..., 1]

@@ -1,23 +1,24 @@
 import type { Trigger } from '../api/client';
+import { Line } from '../api/line';
 
 /** Numbers go together that come within so long. */
 const TOGETHER_MS = 8;
 
 /** What is to happen on a stage, as it arrives; and the way of this page's own devices to the studio. */
 export class Conductor {
-  private socket: WebSocket | null = null;
-  private retry: ReturnType<typeof setTimeout> | undefined;
-  private closed = false;
+  private readonly line: Line;
   private waiting: [string, number][] = [];
   private due: ReturnType<typeof setTimeout> | null = null;
   private polling = 0;
   private pads: Record<string, number> = {};
 
-  constructor(
-    private readonly project: number,
-    private readonly act: (trigger: Trigger) => void,
-  ) {
-    this.open();
+  constructor(project: number, act: (trigger: Trigger) => void) {
+    this.line = new Line(`/api/projects/${project}/triggers`, {
+      text: (text) => {
+        const told = JSON.parse(text) as Trigger;
+        if (told.kind === 'trigger') act(told);
+      },
+    });
     addEventListener('gamepadconnected', this.poll);
   }
 
@@ -31,21 +32,20 @@ export class Conductor {
       this.due = null;
       const told = this.waiting;
       this.waiting = [];
-      if (this.socket?.readyState !== WebSocket.OPEN) return;
       for (const [address, value] of told)
-        this.socket.send(JSON.stringify({ address, value: Number(value.toFixed(5)) }));
+        this.line.send(JSON.stringify({ address, value: Number(value.toFixed(5)) }));
     }, TOGETHER_MS);
   }
 
   /** A piece of what the sound input hears. */
   hear(samples: Int16Array<ArrayBuffer>): void {
-    if (this.socket?.readyState === WebSocket.OPEN) this.socket.send(samples);
+    this.line.send(samples);
   }
 
   /** Gamepads as they are now: `/gamepad/1/axis/1` from -1 to 1, `/gamepad/1/button/1` from 0 to 1. */
   private readonly poll = (): void => {
     cancelAnimationFrame(this.polling);
-    if (this.closed) return;
+    if (this.line.closed) return;
     for (const pad of navigator.getGamepads()) {
       if (!pad) continue;
       const known = [
@@ -62,24 +62,10 @@ export class Conductor {
     this.polling = requestAnimationFrame(this.poll);
   };
 
-  private open(): void {
-    const socket = new WebSocket(`ws://${location.host}/api/projects/${this.project}/triggers`);
-    socket.onmessage = (event: MessageEvent<string>) => {
-      const told = JSON.parse(event.data) as Trigger;
-      if (told.kind === 'trigger') this.act(told);
-    };
-    socket.onclose = () => {
-      if (!this.closed) this.retry = setTimeout(() => this.open(), 700);
-    };
-    this.socket = socket;
-  }
-
   close(): void {
-    this.closed = true;
-    clearTimeout(this.retry);
+    this.line.close();
     cancelAnimationFrame(this.polling);
     removeEventListener('gamepadconnected', this.poll);
-    this.socket?.close();
   }
 }
 

@@ -1,4 +1,5 @@
 import type { Problem, Shot, StageAsk, StageHeader } from '../api/client';
+import { Line, pictured } from '../api/line';
 import { framesPerSecond } from '../ui/rates';
 
 /** A shot that is performed: it is stepped by the studio at the clock's pace, and shown as it comes. */
@@ -9,10 +10,8 @@ export class Performer {
   header = $state.raw<StageHeader | null>(null);
   problem = $state<Problem | null>(null);
   connected = $state(true);
-  private socket: WebSocket | null = null;
-  private retry: ReturnType<typeof setTimeout> | undefined;
+  private line: Line | null = null;
   private width = 0;
-  private closed = false;
 
   constructor(
     private readonly id: number,
@@ -33,14 +32,14 @@ export class Performer {
   }
 
   private say(ask: Partial<StageAsk> & { kind: StageAsk['kind'] }): void {
-    if (this.socket?.readyState === WebSocket.OPEN) this.socket.send(JSON.stringify(ask));
+    this.line?.send(JSON.stringify(ask));
   }
 
   size(width: number): void {
     if (width === this.width) return;
     this.width = width;
-    if (this.socket) this.say({ kind: 'width', width });
-    else this.open();
+    if (this.line) this.say({ kind: 'width', width });
+    else this.line = this.open();
   }
 
   play(on: boolean): void {
@@ -59,41 +58,32 @@ export class Performer {
   }
 
   close(): void {
-    this.closed = true;
-    clearTimeout(this.retry);
-    this.socket?.close();
+    this.line?.close();
   }
 
-  private open(): void {
-    const socket = new WebSocket(`ws://${location.host}/api/shots/${this.id}/stage`);
-    socket.binaryType = 'arraybuffer';
-    socket.onopen = () => {
-      this.connected = true;
-      this.say({ kind: 'width', width: this.width, rounds: this.rounds });
-      if (!this.playing) this.say({ kind: 'freeze', on: true });
-    };
-    socket.onmessage = (event: MessageEvent<ArrayBuffer | string>) => void this.receive(event.data);
-    socket.onclose = () => {
-      if (this.closed) return;
-      this.connected = false;
-      this.retry = setTimeout(() => this.open(), 700);
-    };
-    this.socket = socket;
+  private open(): Line {
+    return new Line(`/api/shots/${this.id}/stage`, {
+      opened: () => {
+        this.connected = true;
+        this.say({ kind: 'width', width: this.width, rounds: this.rounds });
+        if (!this.playing) this.say({ kind: 'freeze', on: true });
+      },
+      lost: () => (this.connected = false),
+      text: (told) => this.told(told),
+      binary: (data) => void this.show(data),
+    });
   }
 
-  private async receive(data: ArrayBuffer | string): Promise<void> {
-    if (typeof data === 'string') {
-      const told = JSON.parse(data) as { kind: string; words?: string } & Problem;
-      if (told.kind === 'problem') this.problem = told;
-      if (told.kind === 'kept') this.hears.kept(told.words ?? '');
-      if (told.kind === 'kept' || told.kind === 'anew') this.hears.changed();
-      return;
-    }
-    const length = new DataView(data).getUint32(0, true);
-    const header = JSON.parse(new TextDecoder().decode(new Uint8Array(data, 4, length))) as StageHeader;
-    const jpeg = new Blob([new Uint8Array(data, 4 + length)], { type: 'image/jpeg' });
-    const picture = await createImageBitmap(jpeg);
-    if (this.closed) return;
+  private told(text: string): void {
+    const told = JSON.parse(text) as { kind: string; words?: string } & Problem;
+    if (told.kind === 'problem') this.problem = told;
+    if (told.kind === 'kept') this.hears.kept(told.words ?? '');
+    if (told.kind === 'kept' || told.kind === 'anew') this.hears.changed();
+  }
+
+  private async show(data: ArrayBuffer): Promise<void> {
+    const [header, picture] = await pictured<StageHeader>(data);
+    if (this.line?.closed) return;
     this.picture?.close();
     this.picture = picture;
     this.header = header;

@@ -13,10 +13,11 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit, prange
+from numba import f4, i4, njit, prange, void
 
 from isbjorn.core.arrays import Doubles, Floats, Ints
 from isbjorn.core.document.meetings import Cohesion
+from isbjorn.core.records import Records, one, record, records
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.crowd.grid import near
 from isbjorn.core.simulate.crowd.together import Read, Together
@@ -25,6 +26,8 @@ from isbjorn.core.simulate.forces.row import Setting, base
 CODE = 31
 _FIRM = 0.6
 _STEEPEST = 8.0
+# Radius px; how firm; the share that is aligned in a step; the step, s.
+RULES = record(radius=1, firm=1, viscous=1, h=1)
 
 
 def pack(force: Cohesion, setting: Setting) -> Doubles:
@@ -55,15 +58,17 @@ def _density(place: Floats, others: Ints, count: Ints, stands_for: Floats, radiu
 
 
 @njit(
-    "void(f4[:,::1], f4[:,::1], f4[::1], f4[::1], i4[:,::1], i4[::1], f4[::1], f8[::1], f4[:,::1], f4[:,::1])",
+    void(
+        f4[:, ::1], f4[:, ::1], f4[::1], f4[::1], i4[:, ::1], i4[::1], f4[::1], records(RULES), f4[:, ::1], f4[:, ::1]
+    ),
     parallel=True,
     cache=True,
 )
 def _sway(
     place: Floats, velocity: Floats, mass: Floats, share: Floats, others: Ints, count: Ints, stands_for: Floats,
-    given: Doubles, sums: Floats, out: Floats,
+    given: Records, sums: Floats, out: Floats,
 ) -> None:  # fmt: skip
-    radius, firm, viscous, h = given[0], given[1], given[2], given[3]
+    radius, firm, viscous, h = given[0].radius, given[0].firm, given[0].viscous, given[0].h
     for i in prange(place.shape[1]):
         u, v, w = float(velocity[0, i]), float(velocity[1, i]), float(velocity[2, i])
         ax, ay, az = 0.0, 0.0, 0.0
@@ -97,8 +102,7 @@ def sway(force: Cohesion, read: Read, together: Together, share: Floats) -> Floa
     there, going = around.sorted(together.place), around.sorted(together.velocity)
     sums, found = np.zeros((3, len(share)), np.float32), np.zeros_like(there)
     _density(there, *of, radius, sums)
-    given = np.array([radius, _FIRM * read(force.firmness) / 100, -0.5 * math.expm1(-read(force.viscosity) * h), h])
+    viscous = -0.5 * math.expm1(-read(force.viscosity) * h)
+    given = one(RULES, radius=radius, firm=_FIRM * read(force.firmness) / 100, viscous=viscous, h=h)
     _sway(there, going, around.sorted(together.mass), around.sorted(share), *of, given, sums, found)
-    out = np.empty_like(there)
-    out[:, around.order] = found
-    return out
+    return around.unsorted(found)

@@ -10,10 +10,11 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit, prange
+from numba import f4, i4, njit, prange, void
 
 from isbjorn.core.arrays import Doubles, Floats, Ints
 from isbjorn.core.document.meetings import Flock
+from isbjorn.core.records import Records, one, record, records
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate import contact
 from isbjorn.core.simulate.crowd.grid import near
@@ -22,6 +23,8 @@ from isbjorn.core.simulate.forces.row import Setting, base
 
 CODE = 30
 _STILL = 1e-6
+# Radii px; how far it sees, as a cosine; separation and cohesion px/s²; the share that is aligned in a step; the step, s.
+RULES = record(radius=1, apart=1, cosine=1, separation=1, aligned=1, cohesion=1, h=1)
 
 
 def pack(force: Flock, setting: Setting) -> Doubles:
@@ -60,17 +63,16 @@ def _count(
 
 
 @njit(
-    "void(f4[:,::1], f4[:,::1], f4[::1], i4[:,::1], i4[::1], f4[::1], f8[::1], f4[:,::1], f4[:,::1])",
+    void(f4[:, ::1], f4[:, ::1], f4[::1], i4[:, ::1], i4[::1], f4[::1], records(RULES), f4[:, ::1], f4[:, ::1]),
     parallel=True,
     cache=True,
 )
 def _sway(
-    place: Floats, velocity: Floats, share: Floats, others: Ints, count: Ints, stands_for: Floats, given: Doubles,
+    place: Floats, velocity: Floats, share: Floats, others: Ints, count: Ints, stands_for: Floats, given: Records,
     sums: Floats, out: Floats,
 ) -> None:  # fmt: skip
-    radius, apart, cosine, separation, aligned, cohesion, h = (
-        given[0], given[1], given[2], given[3], given[4], given[5], given[6],
-    )  # fmt: skip
+    radius, apart, cosine, h = given[0].radius, given[0].apart, given[0].cosine, given[0].h
+    separation, aligned, cohesion = given[0].separation, given[0].aligned, given[0].cohesion
     stiff = h * h * separation / apart
     for i in prange(place.shape[1]):
         u, v, w = float(velocity[0, i]), float(velocity[1, i]), float(velocity[2, i])
@@ -149,10 +151,12 @@ def sway(force: Flock, read: Read, together: Together, share: Floats) -> Floats:
     _count(there, going, *of, radius, apart, cosine, sums)
     # Two alone lose e^(-kh) of what parts them.
     taken = -0.5 * math.expm1(-read(force.alignment) * h)
-    given = np.array([radius, apart, cosine, read(force.separation), taken, read(force.cohesion), h])
+    given = one(
+        RULES, radius=radius, apart=apart, cosine=cosine, separation=read(force.separation), aligned=taken,
+        cohesion=read(force.cohesion), h=h,
+    )  # fmt: skip
     _sway(there, going, felt, *of, given, sums, found)
-    out = np.empty_like(place)
-    out[:, around.order] = found
+    out = around.unsorted(found)
     shy, push = read(force.shy), read(force.avoidance) * h
     for part in together.parts:
         if part.solid and shy > 0 and push > 0:

@@ -103,15 +103,17 @@ def _runs(at: int, size: Longs, starts: Longs, begins: Longs, ends: Longs) -> in
     """Put the runs of the order of cells that hold who may be near to those of a cell into begins and ends (27,); how many."""
     nx, ny, nz = size[0], size[1], size[2]
     cx, cy, cz = at % nx, at // nx % ny, at // (nx * ny)
-    runs = 0
+    runs, wide = 0, 1 if nx > 1 else 0
+    # Cells beside each other along x lie one behind the other, but where the grid comes round.
+    inside = wide <= cx < nx - wide
     for dz in range(-1 if nz > 1 else 0, 2 if nz > 1 else 1):
         for dy in range(-1 if ny > 1 else 0, 2 if ny > 1 else 1):
-            for dx in range(-1 if nx > 1 else 0, 2 if nx > 1 else 1):
-                cell = cell_of(cx + dx, cy + dy, cz + dz, size)
-                first, last = starts[cell], starts[cell + 1]
+            row = (((cz + dz) & (nz - 1)) * ny + ((cy + dy) & (ny - 1))) * nx
+            for dx in range(-wide, 1 - wide if inside else 1 + wide):
+                cell = row + ((cx + dx) & (nx - 1))
+                first, last = starts[cell], starts[cell + (2 * wide if inside else 0) + 1]
                 if last == first:
                     continue
-                # Cells beside each other along x lie one behind the other.
                 if runs > 0 and ends[runs - 1] == first:
                     ends[runs - 1] = last
                 else:
@@ -174,9 +176,9 @@ def _near(
             if looked == 1:
                 for run in range(runs):
                     for j in range(begins[run], ends[run]):
-                        if share[j] != 0:
-                            px[m], py[m], pz[m], who[m] = place[0, j], place[1, j], place[2, j], j
-                            m += 1
+                        # Written in any case, and left behind where it is one: no branch to be guessed.
+                        px[m], py[m], pz[m], who[m] = place[0, j], place[1, j], place[2, j], j
+                        m += int(share[j] != 0)
             for i in range(starts[cell], starts[cell + 1]):
                 count[i], stands_for[i] = 0, 1.0
                 if share[i] == 0:
@@ -190,7 +192,6 @@ def _near(
                     away[k] = dx * dx + dy * dy + dz * dz
                 seen = 0
                 for k in range(np.uint32(m)):
-                    # Written in any case, and left behind where it is one: no branch to be guessed.
                     hits[seen] = who[k]
                     seen += int(away[k] < far) & int(who[k] != i)
                 every = 1 + (seen - 1) // most if seen > most else 1
@@ -199,6 +200,20 @@ def _near(
                     found[i, k] = hits[k * every]
                 count[i] = kept
                 stands_for[i] = seen / kept if kept > 0 else 1.0
+
+
+@njit("void(f4[:,::1], i8[::1], f4[:,::1])", parallel=True, cache=True)
+def _to_cells(values: Floats, order: Longs, out: Floats) -> None:
+    for i in prange(len(order)):
+        for c in range(len(values)):
+            out[c, i] = values[c, order[i]]
+
+
+@njit("void(f4[:,::1], i8[::1], f4[:,::1])", parallel=True, cache=True)
+def _from_cells(values: Floats, order: Longs, out: Floats) -> None:
+    for i in prange(len(order)):
+        for c in range(len(values)):
+            out[c, order[i]] = values[c, i]
 
 
 @dataclass(frozen=True)
@@ -213,7 +228,15 @@ class Near:
 
     def sorted(self, values: Floats) -> Floats:
         """Values (k, n) or (n,) in the order of cells."""
-        return np.ascontiguousarray(values[..., self.order])
+        out = np.empty(values.shape, np.float32)
+        _to_cells(values.reshape(-1, len(self.order)), self.order, out.reshape(-1, len(self.order)))
+        return out
+
+    def unsorted(self, values: Floats) -> Floats:
+        """Values (k, n) in the order of cells as they were before."""
+        out = np.empty(values.shape, np.float32)
+        _from_cells(values, self.order, out)
+        return out
 
 
 def near(place: Floats, share: Floats, reach: float) -> Near:

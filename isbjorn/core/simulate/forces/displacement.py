@@ -8,18 +8,20 @@ from numba import njit, prange
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Displacement
 from isbjorn.core.runtime.parallel import guarded
-from isbjorn.core.simulate.forces.row import CURVE, OWN, PLACE, VALUE, ZONE, Setting, base, read_curve, strength
-from isbjorn.core.simulate.forces.turbulence import NOISE, OFFSET, pack_noise
+from isbjorn.core.simulate.forces.row import CURVE, PLACE, VALUE, ZONE, Setting, base, read_curve, strength
+from isbjorn.core.simulate.forces.turbulence import NOISE, OFFSET, RESPONSE, pack_noise
 from isbjorn.core.simulate.forces.zones import weight
 from isbjorn.core.simulate.noise import flow
 
 CODE = 10
+# Where a turbulence has its relaxation rate, a displacement has how much size swells, as a share.
+SWELL = RESPONSE
 
 
 def pack(force: Displacement, setting: Setting) -> Doubles:
     """Rows of a displacement."""
     rows = base(force, CODE, setting)
-    rows[:, OWN] = setting.read(force.swell) / 100
+    rows[:, SWELL] = setting.read(force.swell) / 100
     pack_noise(force, setting, rows)
     return rows
 
@@ -50,14 +52,14 @@ def _displace(
             values[0, i] += amount * vx
             values[1, i] += amount * vy
             values[2, i] += amount * vz
-            if rows[0, r, OWN] > 0:
+            if rows[0, r, SWELL] > 0:
                 # Another place of the same noise: size does not go with place.
                 sx, sy, _ = flow(rows, 0, r, NOISE, qx + 7919.0, qy + 104729.0, qz)
                 # As the strength is felt; without one, size swells by itself, over life as the strength would.
                 share = amount / rows[0, r, VALUE] if rows[0, r, VALUE] != 0 else within
                 if rows[0, r, VALUE] == 0 and rows[0, r, CURVE] >= 0:
                     share *= read_curve(curves, int(rows[0, r, CURVE]), age01[i])
-                grown[i] *= max(0.0, 1.0 + share * rows[0, r, OWN] * 0.7 * (sx + sy))
+                grown[i] *= max(0.0, 1.0 + share * rows[0, r, SWELL] * 0.7 * (sx + sy))
 
 
 @guarded

@@ -13,13 +13,14 @@ from isbjorn.core.simulate.forces.felt import DRAG, QUADRATIC
 from isbjorn.core.simulate.forces.row import OWN, Setting, base
 
 CODE = 2
+IS_QUADRATIC = OWN
 AT_PX_S = 100.0
 
 
 def pack(force: Drag, setting: Setting) -> Doubles:
     """Rows of a drag."""
     rows = base(force, CODE, setting)
-    rows[:, OWN] = force.law == "quadratic"
+    rows[:, IS_QUADRATIC] = force.law == "quadratic"
     return rows
 
 
@@ -27,7 +28,7 @@ def pack(force: Drag, setting: Setting) -> Doubles:
 def resist(rows: Doubles, s: int, r: int, strength: float, felt: Doubles) -> None:
     """Add a rate in 1/s, never below 0."""
     k = max(0.0, strength)
-    if rows[s, r, OWN] > 0:
+    if rows[s, r, IS_QUADRATIC] > 0:
         felt[QUADRATIC] += k / AT_PX_S
     else:
         felt[DRAG] += k

@@ -7,10 +7,11 @@ from isbjorn.core.document import Remove
 from isbjorn.core.simulate.forces.row import OWN, Setting, base
 
 CODE = 8
+TAKES_INSIDE = OWN
 
 
 def pack(force: Remove, setting: Setting) -> Doubles:
     """Rows of a kill zone."""
     rows = base(force, CODE, setting)
-    rows[:, OWN] = force.side == "inside"
+    rows[:, TAKES_INSIDE] = force.side == "inside"
     return rows

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
@@ -9,6 +10,7 @@ from numba import njit
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Turbulence
+from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.forces.felt import AIR, GRIP
 from isbjorn.core.simulate.forces.row import OWN, PLACE, Setting, base, place
 from isbjorn.core.simulate.noise import flow
@@ -51,12 +53,23 @@ def turned(thing: Any, setting: Setting) -> Doubles:
         return np.asarray(t / loop_s * round(float(setting.readings.plain(number, np.zeros(1))[0]) * loop_s))
     if not number.timed:
         return np.asarray(number.value * t)
-    # From 0 on, in cells of their own, so that it does not depend on what was asked.
-    last = float(np.max(np.abs(t))) + 0.1
     per_s = setting.readings.hz if setting.readings.played else 60
-    grid = np.arange(0, last, 1 / per_s)
-    way = np.concatenate([[0.0], np.cumsum(setting.readings.number(number, (grid[:-1] + grid[1:]) / 2)) / per_s])
+    way = _summed(thing, setting.readings, math.ceil((float(np.max(np.abs(t))) + 0.1) * per_s), per_s)
+    grid = np.arange(len(way)) * (1 / per_s)
     return np.asarray(np.where(t >= 0, np.interp(t, grid, way), t * setting.readings.number(number, np.zeros(1))[0]))
+
+
+def _summed(thing: Any, readings: Readings, cells: int, per_s: int) -> Doubles:
+    """What a noise has evolved by at the ends of so many cells or more, from second 0 on, so that it does not depend on what was
+    asked. What is known of it for good is kept: a show goes on from there."""
+    sums: Doubles = readings.kept.get(("evolved", thing.id), np.zeros(1))
+    if len(sums) <= cells:
+        middles = (np.arange(len(sums) - 1, cells) + 0.5) / per_s
+        known = int((middles <= readings.known_s).sum()) + len(sums)
+        more = np.cumsum([sums[-1], *readings.number(thing.evolve, middles)])
+        sums = np.concatenate([sums[:-1], more])
+        readings.kept["evolved", thing.id] = sums[:known]
+    return sums / per_s
 
 
 def pack(force: Turbulence, setting: Setting) -> Doubles:

@@ -11,6 +11,7 @@ from isbjorn.core.simulate.forces.felt import AIR, GRIP
 from isbjorn.core.simulate.forces.row import OWN, Setting, aim, base, place, way_of
 
 CODE = 3
+RESPONSE = OWN
 
 
 def pack(force: Wind, setting: Setting) -> Doubles:
@@ -18,7 +19,7 @@ def pack(force: Wind, setting: Setting) -> Doubles:
     rows = base(force, CODE, setting)
     turn, _ = place(force, setting, rows)
     aim(force, turn, setting, rows)
-    rows[:, OWN] = setting.read(force.grip)
+    rows[:, RESPONSE] = setting.read(force.grip)
     return rows
 
 
@@ -29,7 +30,7 @@ def feel(
 ) -> None:  # fmt: skip
     """The zone weakens its grip, not its speed."""
     x, y, z = way_of(rows, s, r, key, birth)
-    grip = max(0.0, rows[s, r, OWN]) * share / mass
+    grip = max(0.0, rows[s, r, RESPONSE]) * share / mass
     felt[GRIP] += grip
     felt[AIR] += grip * strength * x
     felt[AIR + 1] += grip * strength * y

@@ -23,7 +23,6 @@ from isbjorn.core.simulate.forces.row import (
     CODE,
     CURVE,
     CURVE_TO,
-    OWN,
     PLACE,
     SPREAD,
     VALUE,
@@ -36,6 +35,7 @@ from isbjorn.core.simulate.noise import flow
 
 GRAVITY, DRAG, WIND, TURBULENCE, ATTRACTOR = gravity.CODE, drag.CODE, wind.CODE, turbulence.CODE, attractor.CODE
 NOISE, OFFSET = turbulence.NOISE, turbulence.OFFSET
+IS_QUADRATIC, RESPONSE = drag.IS_QUADRATIC, turbulence.RESPONSE
 _BLOCK, _MOST_ROWS = 256, 64
 _LIFE, _MASS = 6, 7
 
@@ -100,7 +100,7 @@ def _drift(
                         ax, ay, az = ax + f * wx, ay + f * wy, az + f * wz
                     elif code == DRAG:
                         f = max(0.0, f) * share * per_mass
-                        if rows[s, r, OWN] > 0:
+                        if rows[s, r, IS_QUADRATIC] > 0:
                             square += f / AT_PX_S
                         else:
                             rate += f
@@ -109,7 +109,7 @@ def _drift(
                         f *= share * per_mass * attractor.fall(rows, s, r, dx, dy, dz)
                         ax, ay, az = ax + f * dx, ay + f * dy, az + f * dz
                     else:
-                        grip = max(0.0, rows[s, r, OWN]) * share * per_mass
+                        grip = max(0.0, rows[s, r, RESPONSE]) * share * per_mass
                         if code == WIND:
                             wx, wy, wz = way_of(rows, s, r, key, k)
                         else:

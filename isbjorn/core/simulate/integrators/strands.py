@@ -13,6 +13,7 @@ from isbjorn.core.document.references import numbers_of
 from isbjorn.core.emit.newborn import Source, share_of_life
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.random import BOW, STRAND, draws01
+from isbjorn.core.records import Records
 from isbjorn.core.simulate.forces import zones
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
 from isbjorn.core.simulate.state import State
@@ -141,19 +142,19 @@ class StrandIntegrator(SteppedIntegrator):
         short = np.minimum(1.0, TAUT * lengths / np.maximum(np.linalg.norm(away, axis=1), 1e-9))
         return np.asarray(roots + away * short[:, None])
 
-    def _held(self, born: Born, lives: Floats, begin: float, until: float) -> tuple[Doubles, Doubles]:
-        """Lengths (m,) of strands over a step, and what holds their ends (m, `HELD`)."""
-        held, moments = np.zeros((len(lives), HELD)), born.moments
+    def _held(self, born: Born, lives: Floats, begin: float, until: float) -> tuple[Doubles, Records]:
+        """Lengths (m,) of strands over a step, and what holds their ends, (m,) of `HELD`."""
+        held, moments = np.zeros(len(lives), HELD), born.moments
         lengths = self._lengths(born.births, moments, lives, until)
         if self.rooted:
-            held[:, 0:3], _ = self._roots(born, begin)
-            held[:, 3:6], held[:, 6:9] = self._roots(born, until)
+            held["root"], _ = self._roots(born, begin)
+            held["root_to"], held["out"] = self._roots(born, until)
             young = moments > begin
-            held[young, 0:3] = born.place[young]
+            held["root"][young] = born.place[young]
         if self.zone is not None:
-            held[:, 9] = 1
-            held[:, 10:13] = self._feet(born, begin, held[:, 0:3], lengths)
-            held[:, 13:16] = self._feet(born, until, held[:, 3:6], lengths)
+            held["footed"] = 1
+            held["foot"] = self._feet(born, begin, held["root"], lengths)
+            held["foot_to"] = self._feet(born, until, held["root_to"], lengths)
         return lengths, held
 
     def _roam(self, state: State, index: int, until: int, end: float, solid: bool = True) -> None:

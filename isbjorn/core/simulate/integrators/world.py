@@ -19,7 +19,7 @@ from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate import contact, forces
 from isbjorn.core.simulate.forces import felt, remove, zones
 from isbjorn.core.simulate.forces.drag import quadratic_rate
-from isbjorn.core.simulate.forces.row import CODE, OWN, ZONE, read_curve, strength
+from isbjorn.core.simulate.forces.row import CODE, ZONE, read_curve, strength
 from isbjorn.core.simulate.integrators.steps import exact_step
 from isbjorn.core.simulate.rows import CAUGHT, GONE_AT, HOW, LIFE, MASS, TOUCHED
 
@@ -29,7 +29,7 @@ SPEED_CURVE, SPEED_CURVE_TO, SIZE_CURVE, SIZE_CURVE_TO = 0, 1, 2, 3
 _BLOCK = 128
 _FARTHEST = 1e8
 _MOST_STRIDES, _TOUCHED_PX = 256, 1e-3
-REMOVE = remove.CODE
+REMOVE, TAKES_INSIDE, INVERTED = remove.CODE, remove.TAKES_INSIDE, zones.INVERTED
 F_DRAG, F_GRIP, F_AIR, F_QUADRATIC, F_LIMIT = felt.DRAG, felt.GRIP, felt.AIR, felt.QUADRATIC, felt.LIMIT
 
 
@@ -91,7 +91,7 @@ def _removed(
         if int(rows[s, r, CODE]) != REMOVE or zone < 0:
             continue
         # The region that takes is the zone, which is convex, or all beyond it.
-        within = (rows[s, r, OWN] > 0) != (zoned[s, zone, 11] > 0)
+        within = (rows[s, r, TAKES_INSIDE] > 0) != (zoned[s, zone, INVERTED] > 0)
         if not within:
             if zones.depth(zoned, s, zone, x, y, z) < 0:
                 return True

@@ -13,9 +13,10 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit, prange
+from numba import b1, f4, f8, i8, njit, prange, void
 
 from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.records import Records, record, records
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate import contact
 from isbjorn.core.simulate.rows import GONE_AT, HOW, SIZE, TOUCHED
@@ -33,9 +34,9 @@ _ROUNDS, _SLIDES = 24, 3
 # The square of what an elastic rod that is held at one end sways by in a unit of time: the first root of cos x cosh x = -1,
 # squared.
 _CANTILEVER = 3.5160152685
-# Columns of `held`: root before (3), and after (3), the way out of it (3), whether the foot is held, and where, before (3)
-# and after (3).
-HELD = 16
+# What holds a strand over a step: its root before it and after, the way out of it, whether its foot is held, and where, before
+# and after.
+HELD = record(root=3, root_to=3, out=3, footed=1, foot=3, foot_to=3)
 
 
 @njit(
@@ -111,14 +112,14 @@ def _let_go(values: Floats, first: int, n: int, x: Doubles, light: Doubles, mass
 
 
 @njit(
-    "void(f4[:,::1], f4[:,::1], f8[::1], i8, f8[::1], f8[:,::1], b1, b1, f8, f8, f8, f8, f8, b1, f8[:,:,::1], i8, f8[:,::1], "
-    "f4[:,:,::1])",
-    parallel=True,
-    cache=True,
-    error_model="numpy",
-)
+    void(
+        f4[:, ::1], f4[:, ::1], f8[::1], i8, f8[::1], records(HELD), b1, b1, f8, f8, f8, f8, f8, b1, f8[:, :, ::1], i8, f8[:, ::1],
+        f4[:, :, ::1],
+    ),
+    parallel=True, cache=True, error_model="numpy",
+)  # fmt: skip
 def _hold(
-    values: Floats, before: Floats, moments: Doubles, n: int, lengths: Doubles, held: Doubles, rooted: bool, upright: bool,
+    values: Floats, before: Floats, moments: Doubles, n: int, lengths: Doubles, held: Records, rooted: bool, upright: bool,
     pace: float, damping: float, weight: float, begin: float, until: float, solid: bool, rows: Doubles, s: int, paths: Doubles,
     mattes: Floats,
 ) -> None:  # fmt: skip
@@ -131,7 +132,7 @@ def _hold(
         x, v, gain, drift = np.empty((3, n)), np.empty((3, n)), np.empty((3, n)), np.empty((3, n))
         was, begun, way, room = np.empty((3, n)), np.empty((3, n)), np.empty((3, n)), np.empty((6, n))
         band, parts, light, mass = np.empty((3, n)), np.empty((4, n)), np.empty(n), np.empty(n)
-        both = 4 * n if held[strand, 9] > 0 else 1
+        both = 4 * n if held[strand].footed > 0 else 1
         joint, right, smooth = np.empty((both, 9)), np.empty(both), np.empty((3, n))
         far = 0.0
         for i in range(n):
@@ -146,7 +147,7 @@ def _hold(
                 drift[c, i] = values[c, first + i] - x[c, i] - h * (v[c, i] + 0.5 * gain[c, i])
                 moved += (values[c, first + i] - x[c, i]) ** 2
             far = max(far, moved)
-        footed = held[strand, 9] > 0
+        footed = held[strand].footed > 0
         if rooted:
             light[0] = 0.0
         if footed:
@@ -175,16 +176,17 @@ def _hold(
                     if light[i] > 0:
                         v[c, i] += gain[c, i] / count
                         x[c, i] += hs * (v[c, i] - 0.5 * gain[c, i] / count) + drift[c, i] / count
+            ends = held[strand]
             for c in range(3):
                 if rooted:
-                    x[c, 0] = held[strand, c] + share * (held[strand, 3 + c] - held[strand, c])
-                    v[c, 0] = (held[strand, 3 + c] - held[strand, c]) / h
+                    way_to = ends.root_to[c] - ends.root[c]
+                    x[c, 0], v[c, 0] = ends.root[c] + share * way_to, way_to / h
                 if footed:
-                    x[c, n - 1] = held[strand, 10 + c] + share * (held[strand, 13 + c] - held[strand, 10 + c])
-                    v[c, n - 1] = (held[strand, 13 + c] - held[strand, 10 + c]) / h
+                    way_to = ends.foot_to[c] - ends.foot[c]
+                    x[c, n - 1], v[c, n - 1] = ends.foot[c] + share * way_to, way_to / h
             if bends:
                 for c in range(3):
-                    out = held[strand, 6 + c] * seg if clamp > 0 else 0.0
+                    out = ends.out[c] * seg if clamp > 0 else 0.0
                     bent(x[c], was[c], v[c], light, mass, parts, rate, k * hs * tau, clamp, out, hs, n, room[0])
             if solid:
                 _let_go(values, first, n, x, light, mass, seg)
@@ -235,7 +237,7 @@ def _hold(
 
 @guarded
 def hold(
-    values: Floats, before: Floats, moments: Doubles, joints: int, lengths: Doubles, held: Doubles, rooted: bool, upright: bool,
+    values: Floats, before: Floats, moments: Doubles, joints: int, lengths: Doubles, held: Records, rooted: bool, upright: bool,
     pace: float, damping: float, weight: float, begin: float, until: float, solid: bool, rows: Doubles, s: int, paths: Doubles,
     mattes: Floats,
 ) -> None:  # fmt: skip
@@ -243,7 +245,7 @@ def hold(
 
     values (k, n): the joints as the world has moved them, of strands of `joints` each; before (6, n): their places and velocities
     when the step began, at shot time `begin`; it ends at `until`. moments of birth s and lengths px of the strands, (m,); held
-    (m, 16): see `HELD`. pace: how often a strand sways in a second; damping: of critical; weight: at the foot. rows, s, paths,
+    (m,) of `HELD`. pace: how often a strand sways in a second; damping: of critical; weight: at the foot. rows, s, paths,
     mattes: surfaces, if `solid`.
     """
     _hold(

@@ -1,0 +1,38 @@
+"""Numbers that go to kernels together, by name: structured dtypes, each declared once where its kernel stands.
+
+States of particles and things of the world are rows of one kind, read column by column (`simulate.rows`, `forces.row`); whatever
+else would be a row of literal columns is a record.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+from numba import from_dtype, types
+
+Records = npt.NDArray[np.void]
+
+
+def record(**fields: int | tuple[int, ...]) -> np.dtype[np.void]:
+    """A record of float64 by name: 1 for a number, else the shape of the array that stands there."""
+    return np.dtype([(name, np.float64) if n == 1 else (name, np.float64, n) for name, n in fields.items()])
+
+
+def records(dtype: np.dtype[np.void]) -> types.Array:
+    """What signatures of kernels call an array of records, contiguous and of one dimension.
+
+    A loop over threads takes its record out of the array by itself: Numba can't hand one record to threads.
+    """
+    return from_dtype(dtype)[::1]
+
+
+def one(dtype: np.dtype[np.void], **values: Any) -> Records:
+    """An array (1,) of a record, with every field given; KeyError or ValueError when one is not, or there is no such field."""
+    if set(values) != set(dtype.names or ()):
+        raise KeyError(f"{sorted(set(values) ^ set(dtype.names or ()))}: not as the record has it")
+    out = np.zeros(1, dtype)
+    for name, value in values.items():
+        out[name] = value
+    return out

@@ -1,0 +1,59 @@
+/** What comes of a socket. */
+export interface Hears {
+  opened?(): void;
+  /** It was cut off, and is opened again. */
+  lost?(): void;
+  text?(told: string): void;
+  binary?(data: ArrayBuffer): void;
+}
+
+const AGAIN_MS = 700;
+
+/** A socket of the studio that is opened again when it was cut off. */
+export class Line {
+  private socket: WebSocket | null = null;
+  private again: ReturnType<typeof setTimeout> | undefined;
+  closed = false;
+
+  constructor(
+    private readonly path: string,
+    private readonly hears: Hears,
+  ) {
+    this.open();
+  }
+
+  /** Send something; what is sent while it is cut off is lost. */
+  send(what: string | Int16Array<ArrayBuffer>): void {
+    if (this.socket?.readyState === WebSocket.OPEN) this.socket.send(what);
+  }
+
+  close(): void {
+    this.closed = true;
+    clearTimeout(this.again);
+    this.socket?.close();
+  }
+
+  private open(): void {
+    const socket = new WebSocket(`ws://${location.host}${this.path}`);
+    socket.binaryType = 'arraybuffer';
+    socket.onopen = () => this.hears.opened?.();
+    socket.onmessage = (event: MessageEvent<ArrayBuffer | string>) => {
+      if (typeof event.data === 'string') this.hears.text?.(event.data);
+      else this.hears.binary?.(event.data);
+    };
+    socket.onclose = () => {
+      if (this.closed) return;
+      this.hears.lost?.();
+      this.again = setTimeout(() => this.open(), AGAIN_MS);
+    };
+    this.socket = socket;
+  }
+}
+
+/** A picture as it is sent: the length of its header (4 bytes, little endian), the header as JSON, a JPEG. */
+export async function pictured<Header>(data: ArrayBuffer): Promise<[Header, ImageBitmap]> {
+  const length = new DataView(data).getUint32(0, true);
+  const header = JSON.parse(new TextDecoder().decode(new Uint8Array(data, 4, length))) as Header;
+  const jpeg = new Blob([new Uint8Array(data, 4 + length)], { type: 'image/jpeg' });
+  return [header, await createImageBitmap(jpeg)];
+}
