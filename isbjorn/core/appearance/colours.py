@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 
 import numpy as np
@@ -119,7 +120,8 @@ def _read(table: Doubles, x: float) -> float:
 @njit("f8(f8[::1], f8, f8, f8, f8)", cache=True, inline="always")
 def _channel(linear: Doubles, h: float, s: float, v: float, offset: float) -> float:
     """A channel of hue, saturation and value (Smith 1978, "Color gamut transform pairs"), as linear light."""
-    k = (offset + h * 6) % 6
+    k = offset + h * 6
+    k = k - 6 if k >= 6 else k
     return _read(linear, v * (1 - s * min(max(min(k, 4 - k), 0.0), 1.0)))
 
 
@@ -145,7 +147,8 @@ def _vary_each(
             h = 2 + (b - r) / span
         else:
             h = 4 + (r - g) / span
-        h = (h / 6 + turned[i]) % 1
+        h = h / 6 + turned[i]
+        h -= math.floor(h)
         s = min(max((high - low) / max(high, 1e-12) * max(0.0, kept[i]), 0.0), 1.0)
         v = high * max(0.0, lifted[i])
         over = bright * v**GAMMA if v > 1.0 else bright

@@ -15,6 +15,7 @@ from numba import njit, prange
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document.compositing import Blend
+from isbjorn.core.render.lanes import composite_pixel
 from isbjorn.core.runtime.parallel import guarded
 
 MODES: dict[str, int] = {"normal": 0, "add": 0} | {
@@ -121,12 +122,9 @@ def _three(mode: int, br: float, bg: float, bb: float, sr: float, sg: float, sb:
 def put(out: Floats, y: int, x: int, red: float, green: float, blue: float, alpha: float, mode: int) -> None:
     """Composite a premultiplied colour onto a pixel."""
     if mode == 0:
-        # Places without a sign are not looked at for one.
-        still, at = np.float32(1.0 - alpha), out[np.uint64(y), np.uint64(x)]
-        at[np.uint64(0)] = at[np.uint64(0)] * still + np.float32(red)
-        at[np.uint64(1)] = at[np.uint64(1)] * still + np.float32(green)
-        at[np.uint64(2)] = at[np.uint64(2)] * still + np.float32(blue)
-        at[np.uint64(3)] = at[np.uint64(3)] * still + np.float32(alpha)
+        at = (np.int64(y) * out.shape[1] + x) * 4
+        whole = np.float32(1)
+        composite_pixel(out, at, whole, np.float32(red), np.float32(green), np.float32(blue), np.float32(alpha))  # type: ignore[call-arg]
         return
     keep = 1.0 - alpha
     if alpha <= 0.0:

@@ -15,7 +15,7 @@ import numpy.typing as npt
 from numba import njit, prange
 
 from isbjorn.core.arrays import Floats, Ints
-from isbjorn.core.render.lanes import LANES, composite, interleave
+from isbjorn.core.render.lanes import LANES, composite, composite_pixel, interleave
 from isbjorn.core.render.profiles import HARD, SMALLEST, SOFT, SPECK_AREA, edge, mean_cover
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
 from isbjorn.core.runtime.parallel import guarded
@@ -114,7 +114,14 @@ def _draw_speck(
     fx, fy = x - np.float32(px), y - np.float32(py)
     across = (half * (one - fx) * (one - fx), most - (fx - half) * (fx - half), half * fx * fx)
     down = (half * (one - fy) * (one - fy), most - (fy - half) * (fy - half), half * fy * fy)
-    step = LANES if planes else 1
+    if not planes:
+        x0, x1, y0, y1 = max(0, px - 1), min(right - left, px + 2), max(0, py - 1), min(bottom - top, py + 2)
+        for yy in range(y0, y1):
+            for xx in range(x0, x1):
+                w = down[yy - py + 1] * across[xx - px + 1]
+                composite_pixel(tile, (yy * TILE_W + xx) * 4, w, red, green, blue, cover)  # type: ignore[call-arg]
+        return
+    step = LANES
     for j in range(3):
         yy = py + j - 1
         if yy < 0 or yy >= bottom - top:
@@ -124,7 +131,7 @@ def _draw_speck(
             if xx < 0 or xx >= right - left:
                 continue
             w = down[j] * across[i]
-            keep, at = one - cover * w, _pixel(xx, yy, planes)
+            keep, at = one - cover * w, _pixel(xx, yy, True)
             tile[at] = tile[at] * keep + red * w
             tile[at + step] = tile[at + step] * keep + green * w
             tile[at + 2 * step] = tile[at + 2 * step] * keep + blue * w
@@ -150,11 +157,7 @@ def _draw_together(tile: Floats, records: Floats, k: int, left: int, top: int, r
             dx = np.float32(xx) + half - x
             q = min(one, max(zero, rest - c1 * dx * dx))
             w = q * (w1 + q * (w2 + q * w3))
-            keep, at = one - cover * w, (yy * TILE_W + xx) * 4
-            tile[at] = tile[at] * keep + red * w
-            tile[at + 1] = tile[at + 1] * keep + green * w
-            tile[at + 2] = tile[at + 2] * keep + blue * w
-            tile[at + 3] = tile[at + 3] * keep + cover * w
+            composite_pixel(tile, (yy * TILE_W + xx) * 4, w, red, green, blue, cover)  # type: ignore[call-arg]
 
 
 @njit(_BODY, cache=True, error_model="numpy", fastmath=_FAST)

@@ -1,4 +1,5 @@
-"""Eight pixels at once: one vector instruction sequence, written out because the compiler cannot be relied on to find it.
+"""Eight pixels, or the four channels of one, at once: vector instructions, written out because the compiler cannot be relied on to
+find them.
 
 A group of eight pixels lies in memory as 32 float32: eight red, eight green, eight blue, eight alpha.
 """
@@ -13,13 +14,15 @@ from numba.extending import intrinsic
 
 LANES = 8
 _VECTOR = ir.VectorType(ir.FloatType(), LANES)
+_PIXEL = ir.VectorType(ir.FloatType(), 4)
 _CONTRACT = ("contract", "nnan", "ninf", "nsz")
 
 
-def _splat(builder: ir.IRBuilder, scalar: ir.Value) -> ir.Value:
-    one = builder.insert_element(ir.Constant(_VECTOR, ir.Undefined), scalar, ir.Constant(ir.IntType(32), 0))
-    lanes = ir.Constant(ir.VectorType(ir.IntType(32), LANES), [0] * LANES)
-    return builder.shuffle_vector(one, ir.Constant(_VECTOR, ir.Undefined), lanes)
+def _splat(builder: ir.IRBuilder, scalar: ir.Value, count: int = LANES) -> ir.Value:
+    none = ir.Constant(ir.VectorType(ir.FloatType(), count), ir.Undefined)
+    one = builder.insert_element(none, scalar, ir.Constant(ir.IntType(32), 0))
+    lanes = ir.Constant(ir.VectorType(ir.IntType(32), count), [0] * count)
+    return builder.shuffle_vector(one, none, lanes)
 
 
 @intrinsic
@@ -58,6 +61,28 @@ def composite(typingctx, pixels, offset, dx, rest, c1, w1, w2, w3, red, green, b
             pointer = builder.bitcast(pointer, _VECTOR.as_pointer())
             old = builder.load(pointer, align=4)
             builder.store(add(mul(old, keep), mul(colour[channel], w)), pointer, align=4)
+        return context.get_dummy_value()
+
+    return signature, generate
+
+
+@intrinsic
+def composite_pixel(typingctx, pixels, offset, w, red, green, blue, cover):  # type: ignore[no-untyped-def]  # noqa: ARG001
+    """Composite a share `w` of a body into the interleaved pixel at `offset` of a flat float32 array: its four channels at once."""
+    real = types.float32
+    signature = types.void(pixels, types.int64, *[real] * 5)
+
+    def generate(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> Any:
+        array = context.make_array(sig.args[0])(context, builder, args[0])
+        colour = ir.Constant(_PIXEL, ir.Undefined)
+        for channel, value in enumerate(args[3:]):
+            colour = builder.insert_element(colour, value, ir.Constant(ir.IntType(32), channel))
+        w = _splat(builder, args[2], 4)
+        one, cover = ir.Constant(_PIXEL, [1.0] * 4), _splat(builder, args[6], 4)
+        keep = builder.fsub(one, builder.fmul(cover, w, flags=_CONTRACT), flags=_CONTRACT)
+        pointer = builder.bitcast(builder.gep(array.data, [args[1]]), _PIXEL.as_pointer())
+        old = builder.fmul(builder.load(pointer, align=4), keep, flags=_CONTRACT)
+        builder.store(builder.fadd(old, builder.fmul(colour, w, flags=_CONTRACT), flags=_CONTRACT), pointer, align=4)
         return context.get_dummy_value()
 
     return signature, generate

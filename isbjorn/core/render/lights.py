@@ -42,7 +42,10 @@ def _light_each(lamps: Records, share: float, position: Floats, colour: Floats, 
             lamp = lamps[m]
             dx, dy = position[i, 0] - lamp.place[0], position[i, 1] - lamp.place[1]
             dz = position[i, 2] - lamp.place[2]
-            level = 1 - (np.sqrt(dx * dx + dy * dy + dz * dz) - lamp.radius) / lamp.falloff
+            d2 = dx * dx + dy * dy + dz * dz
+            if d2 >= (lamp.radius + lamp.falloff) ** 2:
+                continue
+            level = 1 - (np.sqrt(d2) - lamp.radius) / lamp.falloff
             if level <= 0:
                 continue
             level = min(level, 1.0)
