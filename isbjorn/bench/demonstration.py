@@ -29,6 +29,7 @@ from isbjorn.studio.store import Store
 WIDTHS = (784, 1280)
 _FRAMES, _WARM, _AT = 11, 2, 100
 _PLAYED_S = 6.0
+_LESS = ("", " shut", " shut, fewer")
 _DRAGGED_S, _FILLED_S = 4.0, 7.0
 
 
@@ -85,7 +86,7 @@ def told_ratio(folder: Path) -> dict[str, float]:
 
 def play(folder: Path) -> dict[str, dict[str, Any]]:
     """The first play of each shot at 784 px, six seconds from the wish on: pictures a second after the first second, frames that
-    were dropped, and the sizes at which it was played, as shares of the width with the pictures shown so."""
+    were dropped, and the sizes at which it was played, as shares of the width with the pictures shown so, and what was left out."""
     shots, found = _shots(folder), {}
     with running(folder) as address:
         # The processes that draw ahead are there some seconds after the start.
@@ -98,17 +99,20 @@ def play(folder: Path) -> dict[str, dict[str, Any]]:
                 while not (heard(live) or {}).get("exact"):
                     pass
                 live.send(json.dumps({"kind": "play", **span}))
-                begun, late, sizes, dropped = time.perf_counter(), 0, Counter[float](), 0
+                begun, late, sizes, dropped = time.perf_counter(), 0, Counter[tuple[float, int]](), 0
                 while (now := time.perf_counter() - begun) < _PLAYED_S:
                     header = heard(live, _PLAYED_S - now)
                     if header and header.get("playing"):
                         late += time.perf_counter() - begun > 1
-                        sizes[header["reduced"]] += 1
+                        sizes[header["reduced"], header["rough"]] += 1
                         dropped = header["dropped"]
                 live.send(json.dumps({"kind": "stop"}))
             found[shot.name] = {
                 "fps": round(late / (_PLAYED_S - 1), 1), "dropped": dropped,
-                "sizes": {str(size): sizes[size] for size in sorted(sizes, reverse=True)},
+                "sizes": {
+                    f"{size}{_LESS[rough]}": sizes[size, rough]
+                    for size, rough in sorted(sizes, key=lambda at: (at[1], -at[0]))
+                },
             }  # fmt: skip
     return found
 

@@ -51,6 +51,9 @@ class Solver(solver.Solver):
 
 
 Between = Literal["held", "nearest", "blended"]
+# What is left out where there is no time: nothing, the open shutter, also what is more than so many particles of an emitter.
+Rough = Literal[0, 1, 2]
+_FEW = 20_000
 
 
 @dataclass(frozen=True)
@@ -74,12 +77,14 @@ def draw_particles(
     known: Known | None = None,
     lasts_s: Fraction | None = None,
     between: Between = "held",
+    rough: Rough = 0,
 ) -> Layers:
     """Draw the particles of a frame, on transparent ground unless they change what lies below them and `over_plate` is given.
 
     out: drawn into, if it is given and of the right size. orbit: a free look. known: of the last picture; it is drawn anew from
     where it has become another. lasts_s: seconds of the shot that go by in the frame, if not those of its own rate. between: how
-    the plate is where the moment lies between two of its frames.
+    the plate is where the moment lies between two of its frames. rough: for who has no time, 1 as if the shutter were closed, 2
+    also with fewer particles.
     """
     shot = motion.shot
     if all_simple(shot):
@@ -89,7 +94,7 @@ def draw_particles(
         if out is not None and out.shape[:2] != (view.height, view.width):
             out = None
         return Layers(draw_records(bodies.records, view.width, view.height, out), particles, bodies.counts)
-    compositor = compositor_of(motion, frame, scale, stale, orbit, lasts_s)
+    compositor = compositor_of(motion, frame, scale, stale, orbit, lasts_s, rough)
     compositor.known = known
     grounded = over_plate and orbit is None and reads_ground(shot)
     below = ground(shot, frame, scale, motion.plates, between) if grounded else None
@@ -108,10 +113,12 @@ def compositor_of(
     stale: Callable[[], bool] | None = None,
     orbit: Orbit | None = None,
     lasts_s: Fraction | None = None,
+    rough: Rough = 0,
 ) -> Compositor:
     """The layers of a frame, ready to be drawn; for those who want them one by one, as `render.passes` does."""
     shot, seconds = motion.shot, motion.shot.seconds(frame)
     context = RenderContext(shot, motion, seconds, scale, motion.plates, orbit, stale, lasts_s=lasts_s)
+    context.shut, context.most = rough > 0, _FEW if rough > 1 else None
     plate = None
     if shot.plate is not None and any(m.on and mattes.KINDS[m.kind].reads_plate for m in shot.mattes):
         plate = motion.plates.at(shot, seconds, context.view.width, context.view.height)

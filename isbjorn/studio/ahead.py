@@ -9,31 +9,50 @@ from collections import deque
 from concurrent.futures import CancelledError, Future
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import replace
+from typing import NamedTuple
 
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.frame import Rough
 from isbjorn.core.runtime.memory import resident_bytes
 from isbjorn.studio.hands import Hands
 from isbjorn.studio.preview import Preview, Shown, Wish
 
-# Sizes at which frames are played that take too long in full.
-SIZES = (1.0, 0.75, 0.5, 0.375, 0.3)
-# About so much of a frame's time does not shrink with its size.
-_FIXED = 0.4
-_MEASURED_OVER, _LEAST_MEASURED = 16, 6
+
+class Level(NamedTuple):
+    """How a frame is drawn that takes too long in full: its share of the width, and what is left out of it."""
+
+    size: float = 1.0
+    rough: Rough = 0
+
+
+FULL = Level()
+# With a shutter that smears, and without: the best first.
+LEVELS = (FULL, Level(0.75), Level(0.5), Level(0.375), Level(0.5, 1), Level(0.375, 1), Level(0.3, 2))
+SHUT_LEVELS = (FULL, Level(0.75), Level(0.5), Level(0.375), Level(0.3), Level(0.3, 2))
+# About so much of a frame's time does not shrink with its size, and so much of it all is left when something is left out.
+_FIXED, _LEFT = 0.4, (1.0, 0.6, 0.4)
+_MEASURED_OVER, _LEAST_MEASURED, _LEAST_SLOW, _FAR_TOO_SLOW = 16, 6, 3, 2.0
 _FARTHEST, _NEAR = 2000, 60
 _MOST_BROKEN = 3
 
 
-def faster(size: float, to: float) -> float:
-    """By how much a frame takes longer at another size, about."""
-    return (_FIXED + (1 - _FIXED) * to * to) / (_FIXED + (1 - _FIXED) * size * size)
+def faster(level: Level, to: Level) -> float:
+    """By how much a frame takes longer at another level, about."""
+    now, then = (_LEFT[at.rough] * (_FIXED + (1 - _FIXED) * at.size * at.size) for at in (level, to))
+    return then / now
+
+
+def levels_of(shot: Shot) -> tuple[Level, ...]:
+    """The levels at which a shot may be played."""
+    shutter = shot.camera.shutter
+    return LEVELS if shutter.value > 0 or shutter.timed else SHUT_LEVELS
 
 
 class Ahead:
     """Draws the frames of a range, those that are due next first. All calls on the event loop.
 
-    rate: frames per second that are wanted, where it is played; then the size follows what is reached.
+    rate: frames per second that are wanted, where it is played; then the level follows what is reached.
     """
 
     def __init__(
@@ -41,13 +60,13 @@ class Ahead:
     ) -> None:  # fmt: skip
         self.hands, self.preview, self.shot, self.digest = hands, preview, shot, digest
         self.wish, (self.first, self.last), self.rate = replace(wish, moving=True), span, rate
-        self.size = 1.0
+        self.levels, self.level = levels_of(shot), FULL
         self.error: IsbjornError | None = None
         self.came = asyncio.Event()
         self._ticket = hands.ticket()
         self._flying: dict[Wish, Future[Shown]] = {}
         self._times: deque[float] = deque(maxlen=_MEASURED_OVER)
-        self._too_slow: dict[float, int] = {}
+        self._too_slow: dict[Level, int] = {}
         # The first frame of each process brings it the shot's tables: it says nothing of those that follow.
         self._cold = hands.count
         self._broken = 0
@@ -55,16 +74,16 @@ class Ahead:
         self._takes_s = 0.0
         self._loop = asyncio.get_running_loop()
 
-    def at(self, frame: int, size: float) -> Wish:
-        """The wish for a frame at a size."""
-        return replace(self.wish, frame=frame, width=max(16, round(self.wish.width * size)))
+    def at(self, frame: int, level: Level) -> Wish:
+        """The wish for a frame at a level."""
+        return replace(self.wish, frame=frame, width=max(16, round(self.wish.width * level.size)), rough=level.rough)
 
-    def known(self, frame: int) -> tuple[Shown, float] | None:
-        """A frame that is there, and its size: the largest."""
-        for size in SIZES:
-            found = self.preview.known(self.digest, self.at(frame, size))
+    def known(self, frame: int) -> tuple[Shown, Level] | None:
+        """A frame that is there, and its level: the best."""
+        for level in self.levels:
+            found = self.preview.known(self.digest, self.at(frame, level))
             if found is not None:
-                return found, size
+                return found, level
         return None
 
     def is_near(self, frame: int, most: int) -> bool:
@@ -80,16 +99,16 @@ class Ahead:
         room = 2 * self.hands.count - len(self._flying)
         span = self.last - self.first + 1
         reach = min(span, _NEAR if self.preview.full() else _FARTHEST)
-        full = self.preview.frames(self.digest, self.at(frame, 1.0))
+        full = self.preview.frames(self.digest, self.at(frame, FULL))
         # In a short range something is always begun: it comes in time for the next round.
         late = min(math.ceil(self._takes_s * self.rate), reach - 1) if running else 0
-        for size in dict.fromkeys((self.size, 1.0)):
-            there = full | self.preview.frames(self.digest, self.at(frame, size))
+        for level in dict.fromkeys((self.level, FULL)):
+            there = full | self.preview.frames(self.digest, self.at(frame, level))
             for n in range(late, reach):
                 number = self.first + (frame - self.first + n) % span
                 if number in there or room <= 0:
                     continue
-                wish = self.at(number, size)
+                wish = self.at(number, level)
                 if wish not in self._flying:
                     self._begin(wish)
                     room -= 1
@@ -131,32 +150,33 @@ class Ahead:
             self._measure(wish)
 
     def _measure(self, wish: Wish) -> None:
-        """Choose the size by what is reached."""
-        if not self.rate or wish.width != self.at(wish.frame, self.size).width:
+        """Choose the level by what is reached."""
+        if not self.rate or wish != self.at(wish.frame, self.level):
             return
         if self._cold > 0:
             self._cold -= 1
             return
         self._times.append(time.perf_counter())
-        if len(self._times) < _LEAST_MEASURED:
-            return
         reached = (len(self._times) - 1) / max(1e-6, self._times[-1] - self._times[0])
-        at = SIZES.index(self.size)
+        # What is far too slow is known sooner.
+        if len(self._times) < (_LEAST_MEASURED if reached * _FAR_TOO_SLOW > self.rate else _LEAST_SLOW):
+            return
+        at = self.levels.index(self.level)
         if reached < self.rate:
-            self._too_slow[self.size] = self._too_slow.get(self.size, 0) + 1
-            small = [s for s in SIZES[at + 1 :] if reached / faster(self.size, s) >= 1.1 * self.rate]
-            self._change(small[0] if small else SIZES[-1])
+            self._too_slow[self.level] = self._too_slow.get(self.level, 0) + 1
+            lower = [one for one in self.levels[at + 1 :] if reached / faster(self.level, one) >= 1.1 * self.rate]
+            self._change(lower[0] if lower else self.levels[-1])
         # What is new to a process takes longer once: it may have looked worse than it is.
         elif (
             at > 0
-            and self._too_slow.get(SIZES[at - 1], 0) < 2
-            and reached / faster(self.size, SIZES[at - 1]) > 1.25 * self.rate
+            and self._too_slow.get(self.levels[at - 1], 0) < 2
+            and reached / faster(self.level, self.levels[at - 1]) > 1.25 * self.rate
         ):
-            self._change(SIZES[at - 1])
+            self._change(self.levels[at - 1])
 
-    def _change(self, size: float) -> None:
-        if size != self.size:
-            self.size = size
+    def _change(self, level: Level) -> None:
+        if level != self.level:
+            self.level = level
             self._times.clear()
 
     def drop(self) -> None:

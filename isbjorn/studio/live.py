@@ -24,9 +24,10 @@ from pydantic import BaseModel, Field, ValidationError
 
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.frame import Rough
 from isbjorn.core.runtime.memory import resident_bytes
 from isbjorn.core.simulate.crowd.crowd import crowds_of
-from isbjorn.studio.ahead import Ahead
+from isbjorn.studio.ahead import FULL, Ahead, Level
 from isbjorn.studio.context import Studio
 from isbjorn.studio.pace import PAUSE_S, Pace
 from isbjorn.studio.preview import Figures, Shown, View, Wish, digest_of
@@ -77,6 +78,7 @@ class Header(BaseModel):
     reduced: float = Field(
         default=1.0, description="The share of the width that is played, where it is not played in full."
     )
+    rough: Rough = Field(default=0, description="1: as if the shutter were closed; 2: also with fewer particles.")
     computed: list[tuple[int, int]]
     figures: Figures
 
@@ -277,10 +279,10 @@ class Viewer:
         )  # fmt: skip
 
     def _ahead_again(self, before: Ahead, shot: Shot, digest: str, ask: Ask) -> Ahead:
-        """Begin anew what is played, at the size that was found for it; what is on its way is given up."""
+        """Begin anew what is played, at the level that was found for it; what is on its way is given up."""
         before.drop()
         ahead = self._ahead(shot, digest, before.wish, (ask.first, ask.last), float(shot.frame_rate))
-        ahead.size = before.size
+        ahead.level = before.level if before.level in ahead.levels else FULL
         return ahead
 
     async def _read(self) -> tuple[int, Shot, str]:
@@ -361,7 +363,7 @@ class Viewer:
                         before = ticks
                         self._sent.append(now)
                         self.wish = replace(wish, frame=frame, moving=False)
-                        await self._send(self.wish, (head, found[0], digest), exact=found[1] == 1.0, reduced=found[1])
+                        await self._send(self.wish, (head, found[0], digest), exact=found[1] == FULL, level=found[1])
                         continue
                 due = begun + (ticks + 1) * period - time.perf_counter()
                 if ticks != before:
@@ -373,7 +375,7 @@ class Viewer:
         if begun_with != self.version:
             self.wake.set()
 
-    async def _send(self, wish: Wish, found: tuple[int, Shown, str], exact: bool, reduced: float = 1.0) -> None:
+    async def _send(self, wish: Wish, found: tuple[int, Shown, str], exact: bool, level: Level = FULL) -> None:
         await self.room.acquire()
         self._unconfirmed += 1
         head, shown, digest = found
@@ -389,7 +391,8 @@ class Viewer:
             playing=self.playing is not None,
             fps=round((len(self._sent) - 1) / elapsed, 2) if elapsed else 0.0,
             dropped=self._dropped,
-            reduced=reduced,
+            reduced=level.size,
+            rough=level.rough,
             computed=self.studio.preview.computed(digest, wish),
             figures=shown.figures,
         )

@@ -20,7 +20,7 @@ from pydantic import BaseModel, Field
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
-from isbjorn.core.frame import Layers, Solver, draw_depth, draw_particles, ground, shades_over_ground
+from isbjorn.core.frame import Layers, Rough, Solver, draw_depth, draw_particles, ground, shades_over_ground
 from isbjorn.core.inspect import particles as inspect
 from isbjorn.core.inspect.lookout import Note, lookout
 from isbjorn.core.inspect.particles import Followed, Seen
@@ -120,6 +120,7 @@ class Wish:
     view: View = "plate"
     orbit: tuple[float, float, float] | None = None  # a free look: degrees to the side and upward, how far
     moving: bool = False  # seen in passing, while it plays: encoded faster, a little coarser in colour
+    rough: Rough = 0  # what is left out, as in `draw_particles`
 
 
 @dataclass(frozen=True)
@@ -160,7 +161,7 @@ class _Lane:
 
 
 def _looks(wish: Wish) -> Hashable:
-    return wish.width, wish.view, wish.orbit
+    return wish.width, wish.view, wish.orbit, wish.rough
 
 
 def digest_of(shot: Shot) -> str:
@@ -267,7 +268,9 @@ class Preview:
             scale = scale_for(shot, wish.width)
             # What is at rest is edited; what plays is another picture each time.
             known = None if wish.moving else own.known(wish.width)
-            layers = draw_particles(solver, wish.frame, scale, stale, own.scratch, orbit, over_plate, known)
+            layers = draw_particles(
+                solver, wish.frame, scale, stale, own.scratch, orbit, over_plate, known, rough=wish.rough
+            )
             own.scratch = layers.picture if layers.picture.nbytes <= _SCRATCH_BYTES else None
             rgb = self._deep(solver, wish, scale, orbit) if wish.view == "layers" else self._seen(shot, wish, layers)
         # Encoding needs no kernel: meanwhile another thread may draw the next frame.

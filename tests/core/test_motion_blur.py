@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from isbjorn.core import Shot, Solver, render_frame
+from isbjorn.core.frame import draw_particles
 from tests.shots import drag, force, gravity, one_emitter
 
 
@@ -126,3 +127,29 @@ class Exposure(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class InHaste(unittest.TestCase):
+    """What is left out by one who has no time."""
+
+    def test_the_shutter_is_as_if_it_were_closed(self) -> None:
+        shot = opened(flying(), 180)
+        rough = draw_particles(Solver(shot), 30, rough=1).picture
+        closed = draw_particles(Solver(opened(flying(), 0)), 30).picture
+        np.testing.assert_allclose(rough, closed, atol=1e-6)
+        self.assertGreater(np.abs(draw_particles(Solver(shot), 30).picture - closed).max(), 0.05)
+
+    def test_of_many_particles_some_are_left_out_the_same_ones_at_every_frame(self) -> None:
+        crowd = {"rate": 0, "bursts": [{"count": 50_000}], "lifespan": 0, "speed": 3, "size": 1, "tint": []}
+        shot = opened(one_emitter(width=320, height=240, emitter=crowd), 180)
+        solver = Solver(shot)
+        seen = [draw_particles(solver, frame, rough=2).particles for frame in (5, 6)]
+        self.assertEqual([len(p) for p in seen], [12_500, 12_500])
+        np.testing.assert_array_equal(seen[0].id, seen[1].id)
+        whole = draw_particles(solver, 5).particles
+        self.assertEqual(len(whole), 50_000)
+        np.testing.assert_array_equal(seen[0].position, whole.position[np.isin(whole.id, seen[0].id)])
+        few = opened(flying(), 180)
+        self.assertEqual(
+            len(draw_particles(Solver(few), 30, rough=2).particles), len(draw_particles(Solver(few), 30).particles)
+        )

@@ -18,7 +18,7 @@ from unittest.mock import patch
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.studio import ahead as ahead_module
-from isbjorn.studio.ahead import SIZES, Ahead, faster
+from isbjorn.studio.ahead import FULL, LEVELS, SHUT_LEVELS, Ahead, Level, faster
 from isbjorn.studio.hands import Hands
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Figures, Preview, Shown, Wish, digest_of
@@ -127,13 +127,17 @@ class Slow:
     def ticket(self) -> Any:
         return type("Ticket", (), {"drop": lambda _: None})()
 
+    def seen(self, wish: Wish) -> Level:
+        """What a frame's time hangs on."""
+        return Level(wish.width / 320, wish.rough)
+
     def draw(self, given: Shot, digest: str, wish: Wish, ticket: Any) -> Future[Shown]:
         future: Future[Shown] = Future()
         self.asked.append(wish)
         loop = asyncio.get_running_loop()
         now = loop.time()
         hand = self.free.index(min(self.free))
-        self.free[hand] = max(now, self.free[hand]) + self.seconds * faster(1.0, wish.width / 320) + self.cold[hand]
+        self.free[hand] = max(now, self.free[hand]) + self.seconds * faster(FULL, self.seen(wish)) + self.cold[hand]
         self.cold[hand] = 0.0
         figures = Figures(alive=0, drawn=0, specks=0, outside=0, clear=0, behind=0, refused={}, ms=1.0, memory_bytes=0)
         loop.call_later(self.free[hand] - now, future.set_result, Shown(b"x", figures, wish.width, 180))
@@ -184,7 +188,7 @@ class InTime(unittest.TestCase):
         async def work() -> None:
             ahead = self.ahead(0.03, rate=25)
             seen = await self.play(ahead, 2)
-            self.assertEqual(ahead.size, 1.0)
+            self.assertEqual(ahead.level, FULL)
             self.assertGreater(seen, 45)
 
         self.run_in_time(work)
@@ -193,7 +197,7 @@ class InTime(unittest.TestCase):
         async def work() -> None:
             ahead = self.ahead(0.03, rate=25, cold=0.7)
             await self.play(ahead, 3)
-            self.assertEqual(ahead.size, 1.0)
+            self.assertEqual(ahead.level, FULL)
 
         self.run_in_time(work)
 
@@ -209,14 +213,37 @@ class InTime(unittest.TestCase):
         async def work() -> None:
             ahead = self.ahead(0.12, rate=25)
             await self.play(ahead, 1.0)
-            self.assertIn(ahead.size, SIZES[1:])
+            self.assertIn(ahead.level, LEVELS[1:])
             seen = await self.play(ahead, 4.0)
             self.assertGreater(seen, 85)
             # The range was played through smaller; what is idle then draws it in full.
             found = [ahead.known(frame) for frame in range(50)]
-            self.assertTrue(any(f is not None and f[1] == 1.0 for f in found))
+            self.assertTrue(any(f is not None and f[1] == FULL for f in found))
 
         self.run_in_time(work)
+
+    def test_where_a_smaller_size_brings_nothing_the_shutter_is_closed_and_particles_are_left_out(self) -> None:
+        class Crowded(Slow):
+            def seen(self, wish: Wish) -> Level:
+                return Level(1.0, wish.rough)
+
+        async def work(closed: bool) -> Level:
+            given = shot(camera={"shutter": 0} if closed else {"shutter": 180})
+            hands: Any = Crowded(0.11)
+            ahead = Ahead(hands, self.preview, given, digest_of(given), Wish(0, 320), (0, 49), 25)
+            await self.play(ahead, 1.9)
+            return ahead.level
+
+        for closed in (False, True):
+            levels: list[Level] = []
+
+            async def run(closed: bool = closed, levels: list[Level] = levels) -> None:
+                levels.append(await work(closed))
+
+            self.run_in_time(run)
+            self.assertIn(levels[0], SHUT_LEVELS if closed else LEVELS)
+            self.assertGreater(levels[0].rough, 0)
+            self.assertNotEqual((closed, levels[0].rough), (True, 1))
 
     def test_what_cannot_come_in_time_is_not_begun(self) -> None:
         async def work() -> None:
@@ -285,7 +312,9 @@ class Played(Looking):
             headers = [self.picture(socket)[0] for _ in range(30)]
         frames = [h["frame"] for h in headers if h["playing"]]
         self.assertTrue(all((b - a) % 50 > 0 for a, b in zip(frames, frames[1:], strict=False)), frames)
-        self.assertTrue(all(h["reduced"] in SIZES and h["exact"] == (h["reduced"] == 1) for h in headers))
+        self.assertTrue(
+            all((h["reduced"], h["rough"]) in LEVELS and h["exact"] == (h["reduced"] == 1) for h in headers)
+        )
 
     def test_an_edit_while_it_plays_is_seen(self) -> None:
         with self.looking() as socket:

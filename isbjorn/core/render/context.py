@@ -10,6 +10,7 @@ from functools import cached_property
 from typing import TypeVar
 
 import numpy as np
+import numpy.typing as npt
 
 from isbjorn.core.appearance.particles import Particles, Solver
 from isbjorn.core.arrays import Floats
@@ -51,8 +52,10 @@ class RenderContext:
     crossing: bool = False
     # Seconds of the shot that go by in a frame; None: those of its own rate.
     lasts_s: Fraction | None = None
-    # Whether it is one moment of those that an open shutter sees.
+    # Whether it is one moment of those that an open shutter sees, or drawn as if the shutter were closed.
     shut: bool = False
+    # No more particles of an emitter are drawn, spread evenly over its births; for who has no time.
+    most: int | None = None
     # What is drawn in place of colours, of places (n, 3) and velocities (n, 3), those at rest where they are None.
     measure: Callable[[Floats, Floats | None], Floats] | None = None
 
@@ -106,7 +109,7 @@ class RenderContext:
         if share > 0:
             return self._crossed(lambda one, layer: one.draw(number, layer, blend, bare), share, onto)
         blurred = bool(self.open) and emitter.motion_blur
-        particles = self.solver.of(number, self.seconds, self.stale)
+        particles = self.solver.of(number, self.seconds, self.stale, self._few(number))
         pen = EmitterRasteriser(self, emitter, number, blend or emitter.blend, bare)
         if emitter.strand is not None:
             self._strands(pen, particles, blurred, onto)
@@ -143,6 +146,15 @@ class RenderContext:
             way = ways(self.solver, number, self.open) if blurred else None
             pen.bodies(drawn, onto, way=way, count=True, change=change)
         return particles
+
+    def _few(self, number: int) -> npt.NDArray[np.bool_] | None:
+        """Which of an emitter's particles are drawn, where they are more than are wanted; None: all."""
+        if self.most is None or self.shot.emitters[number].strand is not None:
+            return None
+        births = self.solver.state(number, self.seconds, self.stale)[0].births
+        # The same ones from picture to picture, and of those who are left out first none who comes back when it is fewer still.
+        step = 1 << max(0, math.ceil(math.log2(max(1, len(births)) / self.most)))
+        return births % step == 0 if step > 1 else None
 
     def draw_as_one(self, numbers: list[int], skin: Skin, onto: Floats, blend: str) -> dict[int, Particles]:
         """Draw one skin over the particles of some emitters, by their places in the cast; the particles of each."""

@@ -16,6 +16,12 @@
   const figures = $derived(desk.player.figures);
   /** The share of the width at which it plays, where it takes too long in full. */
   const reduced = $derived(desk.player.playing ? (desk.player.header?.reduced ?? 1) : 1);
+  /** And what is left out of it then. */
+  const less = $derived(
+    ['', ', without motion blur', ', without motion blur, with fewer particles'][
+      desk.player.header?.rough ?? 0
+    ],
+  );
   const number = new Intl.NumberFormat('en').format;
   const born = $derived(
     desk.scene?.emitters.reduce((sum, g, i) => sum + (shot.emitters[i]?.on ? g.forecast.born_per_s : 0), 0) ??
@@ -91,7 +97,7 @@
     <span
       class="rounded-lg bg-[#101214d9] px-2.5 py-1"
       title="In full it would take longer than there is time; what has been seen once is then drawn in full."
-      data-reduced>played at {Math.round(reduced * 100)} % of its size</span
+      data-reduced>played at {Math.round(reduced * 100)} % of its size{less}</span
     >
   {/if}
   {#if enlarged !== null}
