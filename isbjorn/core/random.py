@@ -10,9 +10,10 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit, types
+from numba import types
 
 from isbjorn.core.arrays import Doubles, Longs
+from isbjorn.core.jit import njit
 
 GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 _MIX_A = np.uint64(0xBF58476D1CE4E5B9)

@@ -27,10 +27,12 @@ def ready() -> float:
     """Seconds until all kernels are there."""
     start = time.perf_counter()
     halves = [", ".join(f"isbjorn.core.render.{name}" for name in _DRAWING), _MOVING]
-    beside = [subprocess.Popen([sys.executable, "-c", f"import {half}"]) for half in halves]
+    load = "from isbjorn.core.jit import load_all; load_all()"
+    beside = [subprocess.Popen([sys.executable, "-c", f"import {half}; {load}"]) for half in halves]
     for half in beside:
         half.wait()
     # Whatever went wrong in a half shows here.
+    from isbjorn.core import loaded  # noqa: F401
     from isbjorn.core.warm import warm
 
     warm()

@@ -1,7 +1,13 @@
 """A kept kernel is used as long as nothing that it hangs on has changed."""
 
+import subprocess
+import sys
+import threading
 import unittest
 
+import numpy as np
+
+from isbjorn.core.jit import KERNELS, njit
 from isbjorn.core.runtime.kernels import HERE, reached
 
 
@@ -26,6 +32,70 @@ class Reached(unittest.TestCase):
         self.assertIn(("simulate/forces/surface.py", "distance"), found)
         self.assertIn(("random.py", "draw01"), found)
         self.assertNotIn(("simulate/forces/attractor.py", "pack"), found)
+
+
+class Loaded(unittest.TestCase):
+    """A kernel is loaded when it is first called."""
+
+    def test_a_start_loads_none(self) -> None:
+        names = "import isbjorn.core.frame; from isbjorn.core.jit import KERNELS"
+        code = f"{names}; print(len(KERNELS), sum(k._loaded for k in KERNELS))"
+        told = subprocess.run([sys.executable, "-c", code], check=True, capture_output=True, text=True).stdout.split()
+        self.assertGreater(int(told[0]), 150)
+        self.assertEqual(int(told[1]), 0)
+
+    def test_it_keeps_to_its_signatures(self) -> None:
+        @njit(["f8(f8[::1])", "i8(i8[::1])"])
+        def last(values):  # type: ignore[no-untyped-def]
+            return values[-1]
+
+        @njit("f8(f8[::1], f8)")
+        def added(values, more):  # type: ignore[no-untyped-def]
+            return last(values) + more
+
+        self.assertIn(last, KERNELS)
+        self.assertEqual((last.signatures, added.signatures), ([], []))
+        self.assertIsInstance(last(np.arange(3)), int)
+        self.assertEqual(added(np.arange(3.0), 2), 4.0)
+        self.assertEqual(len(last.signatures), 2)
+        for wrong in (np.arange(6.0)[::2], np.zeros(3, np.float32)):
+            with self.assertRaises(TypeError):
+                added(wrong, 1.0)
+        with self.assertRaises(TypeError):
+            last(np.zeros((2, 2)))
+        self.assertEqual(len(last.signatures), 2)
+        for kernel in (last, added):
+            KERNELS.remove(kernel)
+
+    def test_the_first_call_refuses_what_is_of_another_kind(self) -> None:
+        @njit("f8(f8[::1])")
+        def first(values):  # type: ignore[no-untyped-def]
+            return values[0]
+
+        KERNELS.remove(first)
+        for wrong in (np.zeros(3, np.float32), np.zeros(6)[::2], np.zeros((2, 2)), 3):
+            with self.assertRaises(TypeError):
+                first(wrong)
+        self.assertEqual(first(np.ones(3)), 1.0)
+
+    def test_two_threads_that_call_it_first(self) -> None:
+        @njit("i8(i8)")
+        def inner(n):  # type: ignore[no-untyped-def]
+            return n + 1
+
+        @njit("i8(i8)")
+        def outer(n):  # type: ignore[no-untyped-def]
+            return inner(n) * 2
+
+        found: list[int] = []
+        calls = [threading.Thread(target=lambda f=f: found.append(f(3))) for f in (outer, inner, outer, inner)]
+        for call in calls:
+            call.start()
+        for call in calls:
+            call.join(60)
+        self.assertEqual(sorted(found), [4, 4, 8, 8])
+        for kernel in (inner, outer):
+            KERNELS.remove(kernel)
 
 
 if __name__ == "__main__":

@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.colour import GAMMA
@@ -15,6 +15,7 @@ from isbjorn.core.document import Emitter, Gradient, Number
 from isbjorn.core.emit.newborn import Source
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate import gradients
+from isbjorn.core.jit import njit
 from isbjorn.core.random import GRADIENT, HUE, LIGHTNESS, SATURATION, draws01
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.state import State

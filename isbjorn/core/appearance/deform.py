@@ -11,7 +11,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Number
@@ -19,6 +19,7 @@ from isbjorn.core.document.deformers import Bend, Displace, OneDeformer, Taper, 
 from isbjorn.core.document.kinds import DEFORMERS
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.jit import njit
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.forces.row import WIDTH
 from isbjorn.core.simulate.forces.turbulence import NOISE, put_noise

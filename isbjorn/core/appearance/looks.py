@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.appearance import colours
 from isbjorn.core.arrays import Doubles, Floats
@@ -17,6 +17,7 @@ from isbjorn.core.emit.newborn import Source, brightness, spread_of
 from isbjorn.core.evaluate import curves, gradients
 from isbjorn.core.evaluate.curves import TABLE
 from isbjorn.core.evaluate.readings import Readings, measure_name
+from isbjorn.core.jit import njit
 from isbjorn.core.random import (
     ANGLE,
     BETWEEN_CURVES,

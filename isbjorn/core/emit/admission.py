@@ -8,12 +8,12 @@ import threading
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit
 
 from isbjorn.core.arrays import Doubles, Longs
 from isbjorn.core.emit.births import Births
 from isbjorn.core.emit.newborn import Source
 from isbjorn.core.errors import Stale
+from isbjorn.core.jit import njit
 
 _CHUNK_S = 600.0
 

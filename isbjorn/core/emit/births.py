@@ -10,7 +10,7 @@ import functools
 import math
 
 import numpy as np
-from numba import njit, types
+from numba import types
 
 from isbjorn.core.arrays import Doubles, Longs
 from isbjorn.core.document import Burst, Emitter, Hearing, Number, Shot
@@ -18,6 +18,7 @@ from isbjorn.core.emit.fill import count_of
 from isbjorn.core.emit.streams import Driven, Performed, Steady
 from isbjorn.core.evaluate.hearing import begins, struck
 from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.jit import njit
 from isbjorn.core.random import BURST, SLOT, draw01, draws01
 from isbjorn.core.runtime.memory import Kept
 

@@ -15,12 +15,12 @@ from pathlib import Path
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document.kinds import loaded
 from isbjorn.core.document.sounds import Hearing, Sound
 from isbjorn.core.evaluate.outside import path_of
+from isbjorn.core.jit import njit
 from isbjorn.core.runtime.memory import Kept
 from isbjorn.core.runtime.shelf import Shelf
 

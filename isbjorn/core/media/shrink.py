@@ -7,9 +7,10 @@ import functools
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Codes, Floats
+from isbjorn.core.jit import njit
 from isbjorn.core.render.shades import TOP_CODE
 from isbjorn.core.runtime.parallel import guarded
 

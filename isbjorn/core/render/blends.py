@@ -11,10 +11,11 @@ import math
 from typing import get_args
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document.compositing import Blend
+from isbjorn.core.jit import njit
 from isbjorn.core.render.lanes import composite_pixel
 from isbjorn.core.runtime.parallel import guarded
 

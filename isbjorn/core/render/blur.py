@@ -12,9 +12,10 @@ import math
 
 import cv2
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Floats
+from isbjorn.core.jit import njit
 from isbjorn.core.runtime.parallel import guarded
 
 _LEAST = 1.53

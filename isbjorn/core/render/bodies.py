@@ -19,11 +19,12 @@ from typing import Any
 import cv2
 import numpy as np
 import numpy.typing as npt
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Drop, Puff, Ring, Round, Shard, Spark, Square, Star, Streak
 from isbjorn.core.document.kinds import BODIES
+from isbjorn.core.jit import njit
 from isbjorn.core.runtime.kernels import reached
 from isbjorn.core.runtime.parallel import guarded
 

@@ -7,12 +7,13 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
-from numba import f4, f8, i4, i8, njit, prange, void
+from numba import f4, f8, i4, i8, prange, void
 
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Number, Round, Shot
 from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.jit import njit
 from isbjorn.core.records import Records, one, record, records
 from isbjorn.core.render.discs import RECORD, write_record
 from isbjorn.core.render.overdraw import DISCS, affordable, covered

@@ -12,9 +12,10 @@ import math
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Floats, Ints
+from isbjorn.core.jit import njit
 from isbjorn.core.render.lanes import LANES, composite, composite_pixel, interleave
 from isbjorn.core.render.profiles import HARD, SMALLEST, SOFT, SPECK_AREA, edge, mean_cover
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled

@@ -12,7 +12,7 @@ from typing import Any
 
 import cv2
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.colour import GAMMA, LUMA, decoded, encoded
@@ -20,6 +20,7 @@ from isbjorn.core.document import Blur, DirectionalBlur, Glow, Grade, Grain, Num
 from isbjorn.core.document.kinds import STEPS
 from isbjorn.core.evaluate import curves
 from isbjorn.core.evaluate.gradients import hex_to_linear
+from isbjorn.core.jit import njit
 from isbjorn.core.random import mix
 from isbjorn.core.render.blur import HALVED_FROM, blur, blurred_sum, continued_sum, mirrored
 from isbjorn.core.runtime.parallel import guarded

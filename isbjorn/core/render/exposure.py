@@ -6,10 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit
 
 from isbjorn.core.appearance.particles import Particles, Shapes
 from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
+from isbjorn.core.jit import njit
 from isbjorn.core.render.blurred_discs import PIECES
 
 

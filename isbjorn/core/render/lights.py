@@ -7,11 +7,12 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
-from numba import f4, f8, njit, prange, void
+from numba import f4, f8, prange, void
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Lamp
 from isbjorn.core.evaluate.gradients import hex_to_linear
+from isbjorn.core.jit import njit
 from isbjorn.core.records import Records, record, records
 from isbjorn.core.runtime.parallel import guarded
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.jit import njit
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate import contact
 from isbjorn.core.simulate.integrators.stepped import pack_world

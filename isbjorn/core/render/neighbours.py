@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Floats, Longs
+from isbjorn.core.jit import njit
 from isbjorn.core.runtime.parallel import guarded
 
 _CELLS_EACH, _MOST_LOOKS = 4, 4e8

@@ -10,11 +10,11 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
-from numba import njit
 
 from isbjorn.core.appearance.particles import births_of
 from isbjorn.core.arrays import Floats, Longs
 from isbjorn.core.document import Group
+from isbjorn.core.jit import njit
 from isbjorn.core.render.camera import Counts, rank
 from isbjorn.core.render.compositor import Compositor
 from isbjorn.core.render.context import RenderContext

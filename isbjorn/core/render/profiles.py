@@ -13,9 +13,8 @@ from __future__ import annotations
 
 import math
 
-from numba import njit
-
 from isbjorn.core.document import Round
+from isbjorn.core.jit import njit
 
 HARD, SOFT = 0, 1
 SMALLEST = 1.5

@@ -12,12 +12,13 @@ from typing import TYPE_CHECKING
 
 import cv2
 import numpy as np
-from numba import f4, njit, prange, void
+from numba import f4, prange, void
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Number
 from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.evaluate.gradients import hex_to_linear
+from isbjorn.core.jit import njit
 from isbjorn.core.random import SIZE
 from isbjorn.core.records import Records, one, record, records
 from isbjorn.core.runtime.parallel import guarded

@@ -7,9 +7,10 @@ from __future__ import annotations
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Bytes, Codes, Floats, is_coded
+from isbjorn.core.jit import njit
 from isbjorn.core.runtime.parallel import guarded
 
 SHADES = 4096

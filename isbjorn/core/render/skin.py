@@ -13,12 +13,13 @@ from typing import TYPE_CHECKING, Any
 
 import cv2
 import numpy as np
-from numba import f4, f8, i8, njit, prange, void
+from numba import f4, f8, i8, prange, void
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document.bodies import Skin
 from isbjorn.core.document.values import Number
 from isbjorn.core.evaluate.gradients import hex_to_linear
+from isbjorn.core.jit import njit
 from isbjorn.core.records import Records, one, record, records
 from isbjorn.core.render.blends import lay
 from isbjorn.core.render.blur import blur

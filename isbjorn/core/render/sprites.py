@@ -12,9 +12,10 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 import numpy.typing as npt
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Floats, Ints, Longs
+from isbjorn.core.jit import njit
 from isbjorn.core.render.blends import put
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
 from isbjorn.core.runtime.parallel import guarded

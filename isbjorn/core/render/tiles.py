@@ -10,9 +10,10 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from numba import get_num_threads, njit, prange
+from numba import get_num_threads, prange
 
 from isbjorn.core.arrays import Floats, Ints, Longs
+from isbjorn.core.jit import njit
 
 TILE_W, TILE_H = 64, 32
 _CHUNKS = 8

@@ -7,10 +7,10 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 import numpy as np
-from numba import njit
 
 from isbjorn.core.appearance.particles import Solver
 from isbjorn.core.arrays import Doubles, Longs
+from isbjorn.core.jit import njit
 from isbjorn.core.time import lattice_index
 
 _SAMPLES, _LONGEST_S = 28, 20.0

@@ -27,6 +27,8 @@ config.THREADING_LAYER = "workqueue"
 config.SLP_VECTORIZE = 1
 
 _WATCHED_EVERY_S = 1.0
+# What is imported last where processes are forked from.
+LOADED = "isbjorn.core.loaded"
 
 P = ParamSpec("P")
 R = TypeVar("R")
@@ -77,7 +79,7 @@ class _Helpers(ForkServerContext):
 def helpers(*preload: str) -> ForkServerContext:
     """The context of processes that work for this one: forked from one that has loaded some modules, so that they begin at once."""
     context = _Helpers()
-    context.set_forkserver_preload(list(preload))
+    context.set_forkserver_preload([*preload, LOADED])
     return context
 
 

@@ -17,9 +17,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
 from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.jit import njit
 from isbjorn.core.random import draw_around
 from isbjorn.core.simulate.forces import surface
 from isbjorn.core.simulate.forces.row import ATTRIBUTE, CODE, PLACE

@@ -15,9 +15,9 @@ import math
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit
 
 from isbjorn.core.arrays import Doubles
+from isbjorn.core.jit import njit
 from isbjorn.core.random import mix
 
 _A, _B, _C = np.uint64(0x9E3779B97F4A7C15), np.uint64(0xC2B2AE3D27D4EB4F), np.uint64(0x165667B19E3779F9)

@@ -16,12 +16,12 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit
 
 from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
 from isbjorn.core.document import Emitter
 from isbjorn.core.emit.births import NOW_S, Births
 from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.jit import njit
 from isbjorn.core.random import BORN, GOLDEN, draws01, mix
 from isbjorn.core.simulate import contact, rows
 from isbjorn.core.simulate.handing import is_worth

@@ -18,10 +18,11 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 import numpy.typing as npt
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.errors import Stale
+from isbjorn.core.jit import njit
 from isbjorn.core.runtime.memory import Kept
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.handing import Shelves

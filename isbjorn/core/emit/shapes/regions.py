@@ -6,12 +6,12 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from numba import njit
 
 from isbjorn.core.arrays import Doubles, Longs
 from isbjorn.core.document.shapes import Area
 from isbjorn.core.emit.shapes.base import Lines, Scattered, Setting, vectors
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.jit import njit
 
 _MOST_CROSSINGS = 3_000_000
 

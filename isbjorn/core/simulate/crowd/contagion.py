@@ -11,13 +11,14 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Bools, Bytes, Doubles, Floats, Longs
 from isbjorn.core.document import Number
 from isbjorn.core.document.meetings import Contagion
 from isbjorn.core.emit.births import places_in_line
 from isbjorn.core.emit.newborn import brightness
+from isbjorn.core.jit import njit
 from isbjorn.core.random import FORCE_FIRST, draws01, draws_around
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate import contact

@@ -10,10 +10,11 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import f4, i4, njit, prange, void
+from numba import f4, i4, prange, void
 
 from isbjorn.core.arrays import Doubles, Floats, Ints
 from isbjorn.core.document.meetings import Flock
+from isbjorn.core.jit import njit
 from isbjorn.core.records import Records, one, record, records
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate import contact

@@ -7,9 +7,10 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Floats, Ints, Longs
+from isbjorn.core.jit import njit
 
 # As many cells as particles, about; and of one cell's neighbourhood so many are looked at, evenly, if there are more.
 _CELLS_EACH, _LEAST_CELLS, MOST_LOOKED_AT = 2, 4096, 256

@@ -14,10 +14,11 @@ from itertools import pairwise
 from typing import Any
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Bools, Doubles, Floats, Ints, Longs
 from isbjorn.core.document.meetings import Push
+from isbjorn.core.jit import njit
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate import contact
 from isbjorn.core.simulate.crowd.grid import around, grid_of, stride_over

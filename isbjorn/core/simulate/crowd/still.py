@@ -11,13 +11,14 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Drag, Shot
 from isbjorn.core.document.meetings import Contagion
 from isbjorn.core.document.references import numbers_of
 from isbjorn.core.errors import Stale
+from isbjorn.core.jit import njit
 from isbjorn.core.runtime.memory import Kept
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.crowd import contagion

@@ -7,10 +7,11 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.emit.shapes.base import Light
+from isbjorn.core.jit import njit
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate import rows
 from isbjorn.core.simulate.forces import zones

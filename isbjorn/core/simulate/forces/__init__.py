@@ -13,11 +13,10 @@ import linecache
 from collections.abc import Callable
 from typing import Any
 
-from numba import njit
-
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document.forces import Acting
 from isbjorn.core.document.kinds import FORCES, Kind
+from isbjorn.core.jit import njit
 from isbjorn.core.runtime.kernels import reaches_also
 from isbjorn.core.simulate.forces.row import CODE, Setting
 

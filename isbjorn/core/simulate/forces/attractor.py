@@ -5,11 +5,11 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Attractor
 from isbjorn.core.evaluate.lines import Read, circle
+from isbjorn.core.jit import njit
 from isbjorn.core.simulate.forces.felt import ACCELERATION, LIMIT
 from isbjorn.core.simulate.forces.row import OWN, PLACE, Setting, base, place
 

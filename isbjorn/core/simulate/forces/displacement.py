@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Displacement
+from isbjorn.core.jit import njit
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.forces.row import CURVE, PLACE, VALUE, ZONE, Setting, base, read_curve, strength
 from isbjorn.core.simulate.forces.turbulence import NOISE, OFFSET, RESPONSE, pack_noise

@@ -5,10 +5,10 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Drag
+from isbjorn.core.jit import njit
 from isbjorn.core.simulate.forces.felt import DRAG, QUADRATIC
 from isbjorn.core.simulate.forces.row import OWN, Setting, base
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Follow
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.lines import Read
+from isbjorn.core.jit import njit
 from isbjorn.core.simulate.forces.felt import AIR, GRIP
 from isbjorn.core.simulate.forces.row import OWN, PLACE, Setting, base, place
 

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Gravity
+from isbjorn.core.jit import njit
 from isbjorn.core.simulate.forces.felt import ACCELERATION
 from isbjorn.core.simulate.forces.row import Setting, aim, base, place, way_of
 

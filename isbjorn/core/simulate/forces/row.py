@@ -10,7 +10,6 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from numba import njit
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Curve, Emitter, Number, PathPoint, Placed, Shot
@@ -20,6 +19,7 @@ from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.curves import table
 from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.jit import njit
 from isbjorn.core.random import FORCE_FIRST, draw01, draw_around
 
 CODE, ATTRIBUTE, VALUE, SPREAD, BELL, CURVE, CURVE_TO, ZONE = 0, 1, 2, 3, 4, 5, 6, 7

@@ -7,12 +7,12 @@ import math
 import cv2
 import numpy as np
 import numpy.typing as npt
-from numba import njit
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Surface
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.lines import Read, circle, rectangle
+from isbjorn.core.jit import njit
 from isbjorn.core.simulate.forces.follow import nearest
 from isbjorn.core.simulate.forces.row import OWN, PLACE, Setting, base, place
 

@@ -6,11 +6,11 @@ import math
 from typing import Any
 
 import numpy as np
-from numba import njit
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Turbulence
 from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.jit import njit
 from isbjorn.core.simulate.forces.felt import AIR, GRIP
 from isbjorn.core.simulate.forces.row import OWN, PLACE, Setting, base, place
 from isbjorn.core.simulate.noise import flow

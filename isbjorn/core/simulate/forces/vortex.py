@@ -8,11 +8,11 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Vortex
 from isbjorn.core.evaluate.lines import Read, circle
+from isbjorn.core.jit import njit
 from isbjorn.core.simulate.forces.row import OWN, PLACE, Setting, aim, base, place, way_of
 
 CODE = 6

@@ -6,11 +6,11 @@ import math
 from typing import Any
 
 import numpy as np
-from numba import njit
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Zone
 from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.jit import njit
 
 # Columns of a row.
 SHAPE, PLACE, COS, SIN, HALF_SIZE, RADIUS, FALLOFF, INVERTED = 0, 1, 4, 5, 6, 9, 10, 11

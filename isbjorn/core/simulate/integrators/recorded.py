@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Shot
 from isbjorn.core.emit.newborn import Source
 from isbjorn.core.emit.recorded import RecordedSource
 from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.jit import njit
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.integrators.steps import cubic
 from isbjorn.core.simulate.state import State, merged

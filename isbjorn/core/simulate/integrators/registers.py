@@ -9,9 +9,10 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
+from isbjorn.core.jit import njit
 from isbjorn.core.random import draw01, draw_around
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.forces import attractor, drag, gravity, turbulence, wind, zones

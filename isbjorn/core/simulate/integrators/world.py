@@ -10,9 +10,10 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
+from isbjorn.core.jit import njit
 from isbjorn.core.random import BETWEEN_CURVES, SPEED, draw01
 from isbjorn.core.random import SIZE as SIZE_DRAW
 from isbjorn.core.runtime.parallel import guarded

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from numba import njit
-
 from isbjorn.core.arrays import Doubles
+from isbjorn.core.jit import njit
 
 
 @njit("void(f8[:,::1], f8[:,::1], i8)", cache=True, error_model="numpy")

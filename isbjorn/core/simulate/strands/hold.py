@@ -13,9 +13,10 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import b1, f4, f8, i8, njit, prange, void
+from numba import b1, f4, f8, i8, prange, void
 
 from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.jit import njit
 from isbjorn.core.records import Records, record, records
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate import contact

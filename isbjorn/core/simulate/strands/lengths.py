@@ -5,9 +5,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
 from isbjorn.core.arrays import Doubles
+from isbjorn.core.jit import njit
 
 _NEWTON, _SPANS, EXACT, ENOUGH = 12, 60, 1e-5, 2e-3
 

@@ -1,0 +1,76 @@
+"""Kernels: Numba's, but compiled, or loaded from where they are kept, when they are first called and not when their file is.
+
+A start needs a dozen of two hundred; each takes some milliseconds to load.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, TypeVar
+
+import numba
+from numba.core import typeinfer
+from numba.core.compiler_lock import global_compiler_lock
+from numba.core.registry import CPUDispatcher
+
+F = TypeVar("F", bound=Callable[..., Any])
+# Every kernel with a signature that was declared in this process.
+KERNELS: list[Kernel] = []
+
+
+class Kernel(CPUDispatcher):
+    """A kernel that is there for its signatures alone, from its first call on."""
+
+    _signatures: tuple[Any, ...]
+    _loaded: bool
+
+    def load(self) -> None:
+        """Compile it, or take it from where kernels are kept."""
+        if self._loaded:
+            return
+        # Numba's own lock: one who compiles what calls this holds it already.
+        with global_compiler_lock:
+            if not self._loaded:
+                with typeinfer.register_dispatcher(self):
+                    for signature in self._signatures:
+                        self.compile(signature)
+                self.disable_compile()
+                self._loaded = True
+
+    def _compile_for_args(self, *args: Any, **_: Any) -> Any:
+        """Asked by Numba for code that takes some arguments, when it knows of none."""
+        self.load()
+        made: dict[Any, Any] = dict(self.overloads)
+        context: Any = self.typingctx
+        given = [self.typeof_pyval(arg) for arg in args]
+        for known, one in made.items():
+            if all(context.can_convert(a, b) is not None for a, b in zip(given, known, strict=True)):
+                return one.entry_point
+        raise TypeError(f"{self.py_func.__name__}: no signature for {given}")
+
+    def get_call_template(self, args: Any, kws: Any) -> Any:
+        """Asked by Numba when another kernel calls this one."""
+        self.load()
+        return super().get_call_template(args, kws)
+
+
+def njit(signatures: Any = None, **options: Any) -> Callable[[F], F]:
+    """As Numba's `njit`, of one signature, a list of them, or none: then it is Numba's."""
+
+    def made(function: F) -> F:
+        kernel: Any = numba.njit(**options)(function)
+        if signatures is not None:
+            kernel.__class__ = Kernel
+            kernel._signatures = tuple(signatures) if isinstance(signatures, list) else (signatures,)
+            kernel._loaded = False
+            KERNELS.append(kernel)
+        found: F = kernel
+        return found
+
+    return made
+
+
+def load_all() -> None:
+    """Load every kernel of what is imported; for processes from which others are forked, and at set-up."""
+    for kernel in KERNELS:
+        kernel.load()
