@@ -6,7 +6,7 @@ BIN := .venv/bin
 PAGE := isbjorn/studio/page/index.html
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
 
-.PHONY: demo test setup page tools check unit core core-odd core-even studio browser bench clean types screenshots
+.PHONY: demo test setup page tools check check-python check-page unit core core-odd core-even studio studio-odd studio-even browser bench clean types screenshots
 
 demo: .venv/.ready $(PAGE)
 	$(BIN)/isbjorn demo --port $(PORT) --data "$(DATA)"
@@ -56,18 +56,23 @@ tools:
 
 check: .venv/.test web/src/api/types.ts
 	@echo "— Checking style, types and layers"
+	$(MAKE) -j2 --output-sync=target check-python check-page
+
+check-python:
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-cache
 	$(BIN)/python -m tests.openapi_is_current
+
+check-page:
 	cd web && npm run --silent check && npm run --silent lint && npm run --silent test
 
 unit: .venv/.test
 	@echo "— Engine and studio, beside each other"
-	$(MAKE) -j3 --output-sync=target core studio
+	$(MAKE) -j4 --output-sync=target core studio
 
-# Much of the engine's tests waits, or is done by one thread: two halves of them stand beside each other.
+# Much of the tests waits, or is done by one thread: halves of them stand beside each other.
 core: core-odd core-even
 
 core-odd:
@@ -76,8 +81,13 @@ core-odd:
 core-even:
 	$(BIN)/python -m unittest $$(ls tests/core/test_*.py | sed -n '2~2p') tests/core/test_farm.py
 
-studio:
-	$(BIN)/python -m unittest discover -s tests/studio -t . -p 'test_*.py'
+studio: studio-odd studio-even
+
+studio-odd:
+	$(BIN)/python -m unittest $$(ls tests/studio/test_*.py | sed -n '1~2p')
+
+studio-even:
+	$(BIN)/python -m unittest $$(ls tests/studio/test_*.py | sed -n '2~2p')
 
 browser: .venv/.test $(PAGE)
 	@echo "— The real interface in Chromium"

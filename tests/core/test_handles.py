@@ -100,6 +100,13 @@ class Drawn(unittest.TestCase):
         ):  # fmt: skip
             self.check(one_emitter(emitter={"shape": shape, "spread": 50, "direction": 70}), "emitters")
 
+    def test_strands_by_their_length(self) -> None:
+        hanging = {"shape": {"kind": "disc"}, "turn": 25, "scale": 130, "direction": 300, "strand": {"length": 170}}
+        shot = one_emitter(emitter=hanging)
+        self.check(shot, "emitters")
+        grip = next(g for g in grips_of(guides(shot, 30), shot.emitters[0].id) if g.fields == ["strand/length"])
+        self.assertAlmostEqual(math.dist(grip.at, grip.centre), 170, delta=0.01)
+
     def test_turned_sized_and_carried(self) -> None:
         marker = {"id": "m", "across": -120, "up": 60, "turn": 33, "scale": 150}
         emitter = {

@@ -14,6 +14,7 @@ from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.frame import Solver, draw_particles, render_frame
 from isbjorn.core.inspect.guides import guides
+from isbjorn.core.render.known import Known
 from isbjorn.core.runtime.memory import Kept
 from isbjorn.core.runtime.parallel import use_threads
 from isbjorn.core.simulate import waves
@@ -183,6 +184,47 @@ class Seen(unittest.TestCase):
                     np.testing.assert_array_equal(draw_particles(Solver(document), f).picture, known[f])
         finally:
             use_threads(64)
+
+    def test_births_of_several_emitters_fall_into_one_water(self) -> None:
+        """A stone of each of two is as two of one; one that is switched off, or not named, does not fall in."""
+        line = {"shape": {"kind": "line", "length": 160, "angle": 20}, "spacing": "even", "bursts": [{"count": 2}]}
+        together = self.shot(emitter=line)
+        first, second = Solver(together).at(0).position.astype(float).tolist()
+
+        def stone(place: list[float], **more: Any) -> dict[str, Any]:
+            return {**self.STONE, "across": place[0], "up": place[1], **more}
+
+        def two(also: list[str], place: list[float], **more: Any) -> Shot:
+            given = self.shot({}, stone(first)).model_dump(mode="json")
+            given["emitters"][0]["ripples"]["also"] = also
+            return parse_shot({**given, "emitters": [*given["emitters"], stone(place, id="other", **more)]})
+
+        def seen(also: list[str], **more: Any) -> np.ndarray:
+            return np.asarray(render_frame(two(also, second, **more), 20))
+
+        wanted, alone = render_frame(together, 20), render_frame(self.shot({}, stone(first)), 20)
+        self.assertGreater(float(np.abs(wanted - alone).max()), 0.005)
+        np.testing.assert_allclose(seen(["other"]), wanted, atol=2e-5)
+        np.testing.assert_array_equal(seen([]), alone)
+        np.testing.assert_array_equal(seen(["other"], on=False), alone)
+
+    def test_a_picture_at_rest_is_another_when_what_falls_in_is(self) -> None:
+        """Stones where drops of another die, which a wind carries."""
+        drop = self.STONE | {"id": "drop", "lifespan": 0.3, "opacity": 0}
+        born = self.STONE | {"id": "born", "born_of": "drop", "born_when": "at death", "bursts": [], "opacity": 0}
+        known = Known()
+        pictures = []
+        for strength in (0, 600):
+            given = self.shot({}, {"bursts": []}).model_dump(mode="json")
+            given["emitters"][0]["ripples"] |= {"also": ["born"], "highlight": 400}
+            given["emitters"][0]["finish"] = [{"kind": "glow"}]
+            given["emitters"] += [drop, born]
+            given["forces"] = [{"kind": "wind", "id": "w", "strength": strength, "grip": 8}]
+            given["links"] = [{"force": "w", "emitter": "drop"}]
+            solver = Solver(parse_shot(given))
+            pictures.append(draw_particles(solver, 25, over_plate=True, known=known).picture.copy())
+            np.testing.assert_array_equal(pictures[-1], draw_particles(solver, 25, over_plate=True).picture)
+        self.assertGreater(float(np.abs(pictures[0] - pictures[1]).max()), 0.002)
 
     def test_what_moves_leaves_a_wake(self) -> None:
         """Births per px of the source's way: behind it the water is rough, before it still."""

@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from isbjorn.core.document.base import Gripped, Part
+from isbjorn.core.document.base import Gripped, Part, RefTo
 from isbjorn.core.document.effects import Hex
 from isbjorn.core.document.placed import FAR
 from isbjorn.core.document.values import Number, timed_spec
@@ -20,6 +20,10 @@ class Ripples(Part):
     """
 
     on: bool = True
+    also: Annotated[tuple[str, ...], RefTo(("emitters",), none="No others")] = Field(
+        default=(), max_length=16, title="Births too of",
+        description="Other emitters whose births fall into the same water.",
+    )  # fmt: skip
     across: Annotated[Number, timed_spec("px", -FAR, FAR, "Of the face's middle.", title="Face X")] = Number(value=0)
     up: Annotated[Number, timed_spec("px", -FAR, FAR, "Of the face's middle.", title="Face Y")] = Number(value=0)
     depth: Annotated[Number, timed_spec("px", -FAR, FAR, "Of the face's middle.", title="Face Z")] = Number(value=0)

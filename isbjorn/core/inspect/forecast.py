@@ -147,7 +147,9 @@ def counted(
     if emitter.skin is not None:
         _skin(shot, n, things, area)
     if emitter.ripples is not None:
-        _ripples(shot, emitter.ripples, known_births(shot, emitter, readings).about(t - 0.1, t), things, area)
+        falling = [emitter, *(e for e in shot.emitters if e.on and e is not emitter and e.id in emitter.ripples.also)]
+        births = sum(known_births(shot, e, readings).about(t - 0.1, t) for e in falling)
+        _ripples(shot, emitter.ripples, births, things, area)
     if emitter.strand is not None:
         times = 8 if blurred else 1
         things["stroke"] += n * 2 * times / 1e6

@@ -36,6 +36,7 @@ from isbjorn.core.inspect.handles import (
     place_grips,
     ripples_shown,
     shape_grips,
+    strand_shown,
     zone_shown,
 )
 from isbjorn.core.render.camera import Orbit, Projection, projection
@@ -215,11 +216,12 @@ def _guides(
     drawn = Sight(view, readings.frames(emitter, at), through_deformers(track, t))
     bent, bending = deformer_shown(readings, view, emitter, t)
     water, wetting = ripples_shown(readings, view, emitter, t)
+    hanging, lengthening = strand_shown(readings, sight, emitter, ahead, t)
     shown = Shown(
         id=emitter.id, kind="emitter", centre=sight.centre, lines=[drawn.points(line) for line in lines], soft=[*bent,
-        *water], way=way,
+        *water, *hanging], way=way,
         grips=[*(shape_grips(readings, emitter, sight, t) if born else []), *(leave if aimed else []), *place,
-        *bending, *wetting],
+        *bending, *wetting, *lengthening],
     )  # fmt: skip
     # What the engine made needs no validation: thousands of points would be looked at one by one.
     return Guides.model_construct(

@@ -337,6 +337,19 @@ def ripples_shown(readings: Readings, view: Projection, emitter: Emitter, t: flo
     return [line], grips
 
 
+def strand_shown(
+    readings: Readings, sight: Sight, emitter: Emitter, ahead: Pair, t: float
+) -> tuple[list[Path2], list[Grip]]:
+    """Of an emitter's strands: how long they are, straight out of their roots along `ahead`, in own px; and the grip of that."""
+    if emitter.strand is None:
+        return [], []
+    size = max(1e-6, float(sight.frames.size[0]))
+    grip = sight.length(
+        "Strand: length", "strand/length", ahead, readings.now(emitter.strand.length, t) / size, factor=size
+    )
+    return [[sight.centre, grip.at]], [grip]
+
+
 def shape_grips(readings: Readings, emitter: Emitter, sight: Sight, t: float) -> list[Grip]:
     """Grips of an emitter's shape."""
     return part_grips(readings, sight, emitter.shape, t, "shape/")

@@ -6,7 +6,7 @@ The face is a rectangle in the shot, seen by its camera: a projective map takes 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -15,17 +15,19 @@ import numpy as np
 from numba import f4, prange, void
 
 from isbjorn.core.arrays import Doubles, Floats
-from isbjorn.core.document import Number
+from isbjorn.core.document import Number, Shot
 from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.jit import njit
 from isbjorn.core.random import SIZE
 from isbjorn.core.records import Records, one, record, records
 from isbjorn.core.runtime.parallel import guarded
-from isbjorn.core.simulate.waves import Dents, Water, heights, modes_at
+from isbjorn.core.simulate.waves import Dents, Water, heights, joined, modes_at
 
 if TYPE_CHECKING:
+    from isbjorn.core.render.context import RenderContext
     from isbjorn.core.render.emitters import EmitterRasteriser
+    from isbjorn.core.simulate.track import Track
 
 _LEAST_PX = 4.0
 # However flat it is looked at, so much of the viewer stands over it.
@@ -117,14 +119,21 @@ def _mask(ripples: Ripples, face: Face, shape: tuple[int, ...], edge: float) -> 
     return np.asarray(share * share * (3 - 2 * share), np.float32)
 
 
+def falling(shot: Shot, number: int, tracks: Mapping[int, Track]) -> list[Track]:
+    """The tracks of those whose births fall into the water of an emitter, by its place in the cast: its own first."""
+    ripples = shot.emitters[number].ripples
+    also = ripples.also if ripples is not None else ()
+    others = [n for n, e in enumerate(shot.emitters) if e.id in also and n != number and n in tracks]
+    return [tracks[n] for n in (number, *others)]
+
+
 def _dents(
-    pen: EmitterRasteriser, ripples: Ripples, face: Face, water: Water, after: float, until: float
+    context: RenderContext, track: Track, ripples: Ripples, face: Face, most: int, after: float, until: float
 ) -> Dents:  # fmt: skip
-    """What falls into the water in a stretch of time."""
-    context, e = pen.context, pen.emitter
-    track = context.solver.tracks[pen.number]
+    """What of an emitter falls into the water in a stretch of time, no more than `most` at once."""
+    e = track.emitter
     births, moments, _ = track.admission.between(after, until, context.stale, living=False)
-    more = 1 + (len(births) - 1) // water.most_at_once if len(births) else 1
+    more = 1 + (len(births) - 1) // most if len(births) else 1
     births, moments = births[::more], moments[::more]
     place, _, _, _ = track.source.leaving(births, moments)
     u, v = face.own(place, context.shot.camera.kind == "flat")
@@ -162,11 +171,17 @@ def draw_ripples(pen: EmitterRasteriser, onto: Floats) -> None:
     if (high <= low).any():
         return
     water = water_of(ripples, face.width, face.length)
-    track = context.solver.tracks[pen.number]
-    told = ripples.model_dump_json(), context.shot.camera.kind
+    tracks = falling(context.shot, pen.number, context.solver.tracks)
+    told = ripples.model_dump_json(), context.shot.camera.kind, *(one.emitter.size.model_dump_json() for one in tracks)
+    most = max(1, water.most_at_once // len(tracks))
+
+    def dents(after: float, until: float) -> Dents:
+        found = [_dents(context, one, ripples, face, most, after, until) for one in tracks]
+        return found[0] if len(found) == 1 else joined(found)
+
     modes = modes_at(
-        water, t, track.births.begin_s, lambda at: (track.hangs_on(at), told),
-        lambda after, until: _dents(pen, ripples, face, water, after, until), context.stale, track.cache.shelves,
+        water, t, min(one.births.begin_s for one in tracks), lambda at: (*(one.hangs_on(at) for one in tracks), told),
+        dents, context.stale, tracks[0].cache.shelves,
     )  # fmt: skip
     height = heights(water, modes)
     if not ripples.walls:

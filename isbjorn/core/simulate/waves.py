@@ -88,6 +88,11 @@ class Dents:
     depth: Doubles
 
 
+def joined(parts: list[Dents]) -> Dents:
+    """All that falls into one water."""
+    return Dents(*(np.concatenate([getattr(part, name) for part in parts]) for name in ("moments", "u", "v", "depth")))
+
+
 @dataclass(frozen=True)
 class Modes:
     """The modes of the height of a face at a moment, px: real and turned by a quarter, (down, along)."""

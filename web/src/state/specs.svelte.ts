@@ -45,7 +45,7 @@ interface Model {
 export interface Field {
   name: string;
   label: string;
-  kind: 'number' | 'choice' | 'switch' | 'plain' | 'colour' | 'text' | 'thing';
+  kind: 'number' | 'choice' | 'switch' | 'plain' | 'colour' | 'text' | 'thing' | 'things';
   refers?: Property['refers'];
   choices: string[];
   help: string;
@@ -96,7 +96,9 @@ class Specs {
       const kind = p.isbjorn
         ? 'number'
         : p.refers
-          ? 'thing'
+          ? p.type === 'array'
+            ? 'things'
+            : 'thing'
           : p.enum
             ? 'choice'
             : p.type === 'boolean'

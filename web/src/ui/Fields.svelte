@@ -8,7 +8,7 @@
   import Switch from './Switch.svelte';
   import TextField from './TextField.svelte';
   import { sentence } from './words';
-  import { choicesOf } from '../state/things';
+  import { choicesOf, found } from '../state/things';
 
   interface Props {
     desk: Desk;
@@ -21,6 +21,10 @@
   }
   let { desk, model, owner, path, only, without = [] }: Props = $props();
   const values = $derived(owner as Record<string, unknown>);
+  /** The thing that has the part: it does not name itself. */
+  const holder = $derived(
+    (found(desk.shot, path.split('/').slice(0, 3).join('/')) as { id?: string } | undefined)?.id ?? '',
+  );
   const fields = $derived.by(() => {
     const every = specs
       .fields(model)
@@ -68,6 +72,17 @@
       hint={field.help}
       onset={(v) => desk.set(at, v || null, label)}
     />
+  {:else if field.kind === 'things' && field.refers}
+    {@const named = values[field.name] as string[]}
+    {#each choicesOf(desk.shot!, field.refers.to, holder) as one (one.value)}
+      <Switch
+        label="{label} {one.label}"
+        on={named.includes(one.value)}
+        hint={field.help}
+        onset={(on) =>
+          desk.set(at, on ? [...named, one.value] : named.filter((id) => id !== one.value), label)}
+      />
+    {/each}
   {:else if field.kind === 'text'}
     <TextField
       {label}
