@@ -17,6 +17,7 @@ from isbjorn.core.runtime.memory import Kept
 from isbjorn.core.runtime.shelf import Shelf
 from isbjorn.core.simulate import handing, waves
 from isbjorn.core.simulate.checkpoints import StateCache
+from isbjorn.core.simulate.crowd import still
 from isbjorn.core.simulate.crowd.crowd import Crowd
 from isbjorn.core.simulate.handing import Shelves, packed, unpacked
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
@@ -129,6 +130,30 @@ class Beside(unittest.TestCase):
         with self.counted(Offspring, "_made") as looked_at:
             np.testing.assert_array_equal(arrays(self.solver(given), 60), alone)
         self.assertGreater(len(looked_at), 48)
+
+    def test_a_contagion_at_rest_is_worked_out_by_one_alone(self) -> None:
+        points = {"id": "a", "shape": {"kind": "rectangle", "width": 300, "height": 200}, "rate": 0, "bursts": [{"count": 400}],
+                  "lifespan": 0, "speed": 0}  # fmt: skip
+        given = {"emitters": [points], "zones": [{"id": "z", "radius": 60}], "links": [{"force": "c", "emitter": "a"}],
+                 "forces": [{"kind": "contagion", "id": "c", "seeds": "z", "radius": 25}]}  # fmt: skip
+
+        def caught() -> Any:
+            """As in a process of its own."""
+            with unittest.mock.patch.object(still, "_CAUGHT", Kept("states")):
+                return self.solver(given).at(40).caught
+
+        with unittest.mock.patch.object(still, "_on", side_effect=still._on) as told:
+            first = caught()
+            self.assertGreater(told.call_count, 0)
+            self.assertGreater(int((first >= 0).sum()), 50)
+            self.assertGreater(int((first < 0).sum()), 0)
+            told.reset_mock()
+            np.testing.assert_array_equal(caught(), first)
+            self.assertEqual(told.call_count, 0)
+            for path in self.folder.rglob("still*"):
+                path.write_bytes(path.read_bytes()[:-8])
+            np.testing.assert_array_equal(caught(), first)
+            self.assertGreater(told.call_count, 0)
 
     def test_waves_are_swung_by_one_alone(self) -> None:
         given = {"emitters": [{"id": "a", "rate": 40, "lifespan": 0.2, "ripples": {"width": 300, "length": 200, "tilt": 0}}],
