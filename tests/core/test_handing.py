@@ -135,12 +135,12 @@ class Beside(unittest.TestCase):
         points = {"id": "a", "shape": {"kind": "rectangle", "width": 300, "height": 200}, "rate": 0, "bursts": [{"count": 400}],
                   "lifespan": 0, "speed": 0}  # fmt: skip
         given = {"emitters": [points], "zones": [{"id": "z", "radius": 60}], "links": [{"force": "c", "emitter": "a"}],
-                 "forces": [{"kind": "contagion", "id": "c", "seeds": "z", "radius": 25}]}  # fmt: skip
+                 "forces": [{"kind": "contagion", "id": "c", "seeds": "z", "radius": 25, "pace": 60}]}  # fmt: skip
 
         def caught() -> Any:
             """As in a process of its own."""
             with unittest.mock.patch.object(still, "_CAUGHT", Kept("states")):
-                return self.solver(given).at(40).caught
+                return self.solver(given).at(12).caught
 
         with unittest.mock.patch.object(still, "_on", side_effect=still._on) as told:
             first = caught()
