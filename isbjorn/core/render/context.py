@@ -152,7 +152,7 @@ class RenderContext:
         if self.most is None or self.shot.emitters[number].strand is not None:
             return None
         births = self.solver.state(number, self.seconds, self.stale)[0].births
-        # The same ones from picture to picture, and of those who are left out first none who comes back when it is fewer still.
+        # The same ones from picture to picture; if they are to be fewer still, some of them.
         step = 1 << max(0, math.ceil(math.log2(max(1, len(births)) / self.most)))
         return births % step == 0 if step > 1 else None
 
