@@ -88,8 +88,11 @@ class Show:
         self._process.start()
         theirs.close()
         self._stop = [studio.inbox.listen(self._arrived), studio.listen(shot_id, self._edited)]
-        for work in (self._listen, self._forward):
-            threading.Thread(target=work, name="stage", daemon=True).start()
+        self._threads = [
+            threading.Thread(target=work, name="stage", daemon=True) for work in (self._listen, self._forward)
+        ]
+        for thread in self._threads:
+            thread.start()
 
     def _arrived(self, address: str, value: float, at: float) -> None:
         self._waiting.append((address, value, at))
@@ -170,6 +173,9 @@ class Show:
         if self._process.is_alive():
             self._process.kill()
             self._process.join(_ENDED_WITHIN_S)
+        # The end of the process is the end of what is listened to.
+        for thread in self._threads:
+            thread.join(_ENDED_WITHIN_S)
         self._pipe.close()
 
 
