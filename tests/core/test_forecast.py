@@ -5,12 +5,15 @@ import time
 import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from types import SimpleNamespace
 from typing import Any
+from unittest.mock import patch
 
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.frame import Solver, draw_particles
+from isbjorn.core.inspect import forecast
 from isbjorn.core.inspect.forecast import Forecast, alive_about, speed
 from isbjorn.core.inspect.guides import guides
 from isbjorn.core.simulate.track import shares_of
@@ -56,6 +59,16 @@ class Forecasts(unittest.TestCase):
                     with self.subTest(document.name):
                         self.assertLess(self._off(document, Preview(StudioPlates(store))), 2)
 
+    def test_a_machine_that_is_busy_at_first_is_found_to_be_faster_later(self) -> None:
+        clock = SimpleNamespace(monotonic=lambda: now)
+        found, measured = type(speed)(), iter((0.3, 1.0, 0.6, 0.9))
+        with patch.object(forecast, "time", clock), patch.object(found, "_measured", lambda: next(measured)):
+            seen = []
+            for now in (0.0, 5.0, 15.0, 20.0, 45.0, 105.0, 9000.0):  # noqa: B007
+                seen.append(found())
+        self.assertEqual(seen, [0.3, 0.3, 1.0, 1.0, 1.0, 1.0, 1.0])
+        self.assertEqual(list(measured), [])
+
     def _off(self, document: Shot, preview: Preview) -> float:
         """By what factor the forecast is off; the machine may be busy with something else now and then."""
         # Who is stepped together is run up to from the first birth on: early frames are as good.
@@ -64,7 +77,7 @@ class Forecasts(unittest.TestCase):
         digest, cost_now = digest_of(document), cost(document, first + _FRAMES)
         was = speed()
         for attempt in range(_TRIES):
-            speed.cache_clear()
+            speed.forget()
             taken, begin = [], first + _FRAMES * attempt
             # As fast as the machine is just now.
             told = cost_now.ms(_WIDTH, _WIDTH * document.height // document.width) * was / speed()

@@ -21,7 +21,7 @@ class Ripples(Part):
 
     on: bool = True
     also: Annotated[tuple[str, ...], RefTo(("emitters",), none="No others")] = Field(
-        default=(), max_length=16, title="Births too of",
+        default=(), max_length=16, title="With births of",
         description="Other emitters whose births fall into the same water.",
     )  # fmt: skip
     across: Annotated[Number, timed_spec("px", -FAR, FAR, "Of the face's middle.", title="Face X")] = Number(value=0)
