@@ -127,6 +127,12 @@ def falling(shot: Shot, number: int, tracks: Mapping[int, Track]) -> list[Track]
     return [tracks[n] for n in (number, *others)]
 
 
+def _heft(size: Number) -> str:
+    """What of a size says how deep births push the water: how it differs from its value."""
+    value = max(1e-6, size.value)
+    return size.model_dump_json() if size.timed else f"{size.spread / value!r} {size.spread_shape}"
+
+
 def _dents(
     context: RenderContext, track: Track, ripples: Ripples, face: Face, most: int, after: float, until: float
 ) -> Dents:  # fmt: skip
@@ -172,7 +178,7 @@ def draw_ripples(pen: EmitterRasteriser, onto: Floats) -> None:
         return
     water = water_of(ripples, face.width, face.length)
     tracks = falling(context.shot, pen.number, context.solver.tracks)
-    told = ripples.model_dump_json(), context.shot.camera.kind, *(one.emitter.size.model_dump_json() for one in tracks)
+    told = ripples.model_dump_json(), context.shot.camera.kind, *(_heft(one.emitter.size) for one in tracks)
     most = max(1, water.most_at_once // len(tracks))
 
     def dents(after: float, until: float) -> Dents:
