@@ -2,6 +2,7 @@
 
 import unittest
 
+from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 
 from tests.browser.looking import Looking
@@ -40,8 +41,28 @@ class Meetings(Looking):
             self.page.until(lambda kind=kind: self.page.all(f'[aria-label^="{kind}, deformer"]'), kind)
         self.page.until(lambda: [d["kind"] for d in self.embers()["deformers"]] == ["bend", "twist"])
         self.page.until(lambda: self.page.settled() and self.page.pixels() != before, "nothing is bent")
+
+        def stand(*kinds: str) -> None:
+            self.page.until(lambda: [d["kind"] for d in self.embers()["deformers"]] == [*kinds], kinds)
+
         self.page.button("Twist: earlier").click()
-        self.page.until(lambda: [d["kind"] for d in self.embers()["deformers"]] == ["twist", "bend"])
+        stand("twist", "bend")
+        # By keys: the row that is moved stays the one that is chosen.
+        self.page.until(lambda: self.page.all('[aria-label="Twist, deformer 1"]'))
+        self.page.driver.execute_script("document.querySelector('[aria-label=\"Twist, deformer 1\"]').focus()")
+        ActionChains(self.page.driver).key_down(Keys.ALT).send_keys(Keys.ARROW_DOWN).key_up(Keys.ALT).perform()
+        stand("bend", "twist")
+        self.page.until(
+            lambda: self.page.driver.switch_to.active_element.get_attribute("aria-label") == "Twist, deformer 2"
+        )
+        # By dragging: a line shows where it would stand.
+        twist, bend = (self.page.find(f'[aria-label^="{name}, deformer"]') for name in ("Twist", "Bend along a path"))
+        hold = ActionChains(self.page.driver).move_to_element(twist).click_and_hold().move_to_element(bend)
+        hold.move_by_offset(0, -10).perform()
+        self.page.until(lambda: self.page.all("[data-line]"))
+        ActionChains(self.page.driver).release().perform()
+        stand("twist", "bend")
+        self.page.until(lambda: not self.page.all("[data-line]"))
         self.type_into("Twist", "90")
         self.page.until(lambda: self.embers()["deformers"][0]["turns"]["value"] == 90)
         for name in ("Twist", "Bend along a path"):

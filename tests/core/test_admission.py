@@ -37,7 +37,7 @@ def plainly(emitter: Emitter, limit: int, until: float) -> tuple[list[int], int]
 
 
 class Rooms(unittest.TestCase):
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=40)
     @given(st.integers(0, 90), st.floats(0, 8), st.sampled_from(["even", "jittered", "random"]), st.floats(0, 2))
     def test_the_admitted_are_those_of_a_plain_simulation(
         self, limit: int, until: float, cadence: str, roll: float
@@ -48,7 +48,7 @@ class Rooms(unittest.TestCase):
         self.assertEqual(numbers.tolist(), alive)
         self.assertEqual(found.refused(until), refused)
 
-    @settings(max_examples=30, deadline=None)
+    @settings(max_examples=30)
     @given(st.lists(st.floats(0, 9), min_size=1, max_size=6))
     def test_the_order_of_questions_does_not_show(self, moments: list[float]) -> None:
         asked, _ = admission(30)

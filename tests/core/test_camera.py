@@ -113,7 +113,7 @@ class FreeLook(unittest.TestCase):
 
 
 class Agreement(unittest.TestCase):
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=40)
     @given(
         st.sampled_from(["flat", "perspective"]),
         st.tuples(*[st.floats(-60, 60)] * 3),

@@ -31,7 +31,7 @@ def whole(shot: Shot) -> bool:
 
 
 class Whole(unittest.TestCase):
-    @settings(max_examples=30, deadline=None)
+    @settings(max_examples=30)
     @given(st.sampled_from(ALL), st.randoms(use_true_random=False))
     def test_things_can_be_taken_out_in_any_order(self, make: object, chance: object) -> None:
         shot = make("-")  # type: ignore[operator]
@@ -42,7 +42,7 @@ class Whole(unittest.TestCase):
             self.assertTrue(whole(shot), name)
         self.assertEqual(shot.things, ())
 
-    @settings(max_examples=25, deadline=None)
+    @settings(max_examples=25)
     @given(st.lists(st.sampled_from(["emitter", "wind", "remove", "zone", "marker", "surface", "copy"]), max_size=12))
     def test_any_line_of_additions(self, kinds: list[str]) -> None:
         shot = first_shot("x")

@@ -85,7 +85,7 @@ class Reference(unittest.TestCase):
     def test_a_single_body_over_many_tiles(self) -> None:
         self.check(3, 1, 4 * TILE_W + 5, 4 * TILE_H + 3, 90)
 
-    @settings(max_examples=15, deadline=None)
+    @settings(max_examples=15)
     @given(st.integers(0, 10**6), st.integers(1, 150), st.integers(1, 140), st.floats(0.2, 25))
     def test_any_picture_size(self, seed: int, width: int, height: int, largest: float) -> None:
         self.check(seed, 40, width, height, largest)

@@ -82,7 +82,7 @@ class Keys(unittest.TestCase):
         self.assertEqual(cache.nearest(track.motion, lambda n: track.identity.at(n / 60), 400)[0], 120)
         np.testing.assert_array_equal(Solver(shot(300), cache).at(220).position, Solver(shot(300)).at(220).position)
 
-    @settings(max_examples=20, deadline=None)
+    @settings(max_examples=20)
     @given(st.lists(st.tuples(st.floats(0, 9), st.floats(1, 400)), min_size=1, max_size=5), st.integers(0, 249))
     def test_an_edit_of_any_key_never_shows_an_old_state(self, keys: list[tuple[float, float]], frame: int) -> None:
         cache = StateCache()

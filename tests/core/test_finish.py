@@ -52,7 +52,7 @@ class Gaussian(unittest.TestCase):
         for sigma in (1, 4, 17, 50):
             self.assertAlmostEqual(float(blur(a_light(801, 1.0), sigma)[..., 0].sum()), 1, delta=2e-3)
 
-    @settings(max_examples=25, deadline=None)
+    @settings(max_examples=25)
     @given(st.floats(0.3, 60), st.integers(20, 90), st.integers(20, 90))
     def test_an_even_picture_stays_even_at_any_size_and_width(self, sigma: float, height: int, width: int) -> None:
         picture = np.full((height, width, 4), 0.37, np.float32)

@@ -81,7 +81,7 @@ class Exactness(unittest.TestCase):
         for frame in (119, 3, 77, 78, 0):
             self.same(Solver(shot).at(frame), frames[frame])
 
-    @settings(max_examples=15, deadline=None)
+    @settings(max_examples=15)
     @given(st.lists(st.integers(0, 249), min_size=1, max_size=6))
     def test_what_was_visited_before_never_shows(self, visits: list[int]) -> None:
         shot = busy()

@@ -76,7 +76,7 @@ class Moments(unittest.TestCase):
         self.assertTrue(49 <= last < 50, last)
 
     @given(st.floats(1, 900), st.sampled_from(["24", "25", "30000/1001", "50"]))
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=40)
     def test_whatever_the_speed_all_of_it_is_shown_and_no_more(self, speed: float, rate: str) -> None:
         made = plan(retime={"speed": speed, "rate": rate})
         frames = [made[k].frame for k in range(len(made))]

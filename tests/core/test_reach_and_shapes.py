@@ -81,7 +81,7 @@ class Reach(unittest.TestCase):
 
 
 class Leaving(unittest.TestCase):
-    @settings(max_examples=25, deadline=None)
+    @settings(max_examples=25)
     @given(st.floats(-720, 720), st.floats(0, 360), st.floats(1, 500))
     def test_nothing_leaves_outside_its_fan(self, direction: float, spread: float, speed: float) -> None:
         found = Solver(one_emitter(emitter={"direction": direction, "spread": spread, "speed": speed})).at(30)

@@ -156,7 +156,7 @@ class Strokes(unittest.TestCase):
 
 
 class Neighbours(unittest.TestCase):
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(st.integers(2, 60), st.floats(1, 90), st.integers(1, 6), st.integers(0, 10_000), st.booleans())
     def test_pairs_are_those_that_looking_at_everybody_finds(
         self, count: int, reach: float, most: int, seed: int, deep: bool

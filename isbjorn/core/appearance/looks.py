@@ -38,6 +38,8 @@ from isbjorn.core.simulate.state import State
 from isbjorn.core.simulate.strands.joints import joint_numbers
 
 _SPAN = 16
+# Rows of numbers that are read by age.
+OF_SIZE, OF_OPACITY, OF_BRIGHTNESS, OF_RED, OF_GREEN, OF_BLUE = range(6)
 
 
 @njit("f8(f8[::1], i8)", cache=True, forceinline=True)
@@ -78,20 +80,22 @@ def _dress(
         at = age01[i] * last
         j = min(int(at), last - 1)
         f = at - j
-        size[i] = min(tops[0], _number(bases, spreads, curves, 0, key, k, SIZE, i, j, f))
-        seen = min(100.0, _number(bases, spreads, curves, 1, key, k, OPACITY, i, j, f)) / 100.0
+        size[i] = min(tops[OF_SIZE], _number(bases, spreads, curves, OF_SIZE, key, k, SIZE, i, j, f))
+        seen = min(100.0, _number(bases, spreads, curves, OF_OPACITY, key, k, OPACITY, i, j, f)) / 100.0
         seen *= ramp[j, 3] + f * (ramp[j + 1, 3] - ramp[j, 3])
         fade_last = _own(fades, i)
         if fade_last > 0:
             seen *= min(1.0, (1.0 - age01[i]) / fade_last)
         opacity[i] = min(1.0, max(0.0, seen))
-        gain = min(tops[2], _number(bases, spreads, curves, 2, key, k, BRIGHTNESS, i, j, f))
+        gain = min(tops[OF_BRIGHTNESS], _number(bases, spreads, curves, OF_BRIGHTNESS, key, k, BRIGHTNESS, i, j, f))
         for c in range(3):
             colour[i, c] = gain * (ramp[j, c] + f * (ramp[j + 1, c] - ramp[j, c]))
         if shaded:
-            colour[i, 0] *= min(tops[3], _number(bases, spreads, curves, 3, key, k, RED, i, j, f)) / 100.0
-            colour[i, 1] *= min(tops[4], _number(bases, spreads, curves, 4, key, k, GREEN, i, j, f)) / 100.0
-            colour[i, 2] *= min(tops[5], _number(bases, spreads, curves, 5, key, k, BLUE, i, j, f)) / 100.0
+            colour[i, 0] *= min(tops[OF_RED], _number(bases, spreads, curves, OF_RED, key, k, RED, i, j, f)) / 100.0
+            colour[i, 1] *= (
+                min(tops[OF_GREEN], _number(bases, spreads, curves, OF_GREEN, key, k, GREEN, i, j, f)) / 100.0
+            )
+            colour[i, 2] *= min(tops[OF_BLUE], _number(bases, spreads, curves, OF_BLUE, key, k, BLUE, i, j, f)) / 100.0
 
 
 @njit(
@@ -108,7 +112,7 @@ def _size(
     for i in prange(len(births)):
         at = age01[i] * last
         j = min(int(at), last - 1)
-        size[i] = min(top, _number(bases, spreads, curves, 0, key, births[i], SIZE, i, j, at - j))
+        size[i] = min(top, _number(bases, spreads, curves, OF_SIZE, key, births[i], SIZE, i, j, at - j))
 
 
 _kernel: Callable[..., None] = guarded(_dress)
@@ -257,7 +261,7 @@ def shape_of(source: Source, state: State, age01: Floats, t: float) -> tuple[Flo
         age01,
         np.ascontiguousarray(base),
         fixed.spreads,
-        fixed.tops[0],
+        fixed.tops[OF_SIZE],
         fixed.curves,
         size,
     )

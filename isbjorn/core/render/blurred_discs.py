@@ -28,6 +28,9 @@ _AS_STRAIGHT, _AS_LARGE = 0.02, 0.01
 X, Y, REACH, PROFILE, RED, PLACES, SHARES = 0, 1, 2, 3, 4, 8, 18
 C0, C1 = SHARES + PIECES, SHARES + 2 * PIECES
 SMEAR = C1 + PIECES
+# Of each piece: where it begins, its unit way and length, share of the time by length, c0 and c1, and its radius.
+P_X, P_Y, WAY_X, WAY_Y, LENGTH, SHARE, P_C0, P_C1, P_RADIUS = range(9)
+PIECE = 9
 
 
 @njit("f8(f8, f8, f8, f8, f8)", cache=True, inline="always")
@@ -73,8 +76,7 @@ def _draw(smears: Floats, order: Ints, starts: Longs, turns: Longs, columns: int
         number = turns[turn]
         left, top = (number % columns) * TILE_W, (number // columns) * TILE_H
         right, bottom = min(width, left + TILE_W), min(height, top + TILE_H)
-        # Of each piece: where it begins, its unit way and length, share of the time by length, c0 and c1, and its radius.
-        pieces = np.empty((PIECES, 9))
+        pieces = np.empty((PIECES, PIECE))
         for at in range(starts[number], starts[number + 1]):
             s = smears[order[at]]
             hard, count = s[PROFILE] == HARD, 0
@@ -93,8 +95,8 @@ def _draw(smears: Floats, order: Ints, starts: Longs, turns: Longs, columns: int
                 radius = math.sqrt(s[C0 + k] / s[C1 + k])
                 low, high = min(low, min(ay, ay + dy * length) - radius), max(high, max(ay, ay + dy * length) + radius)
                 p = pieces[count]
-                p[0], p[1], p[2], p[3], p[4], p[5] = ax, ay, dx, dy, length, share
-                p[6], p[7], p[8] = s[C0 + k], s[C1 + k], radius
+                p[P_X], p[P_Y], p[WAY_X], p[WAY_Y], p[LENGTH], p[SHARE] = ax, ay, dx, dy, length, share
+                p[P_C0], p[P_C1], p[P_RADIUS] = s[C0 + k], s[C1 + k], radius
                 count += 1
             if count == 0:
                 continue
@@ -104,17 +106,17 @@ def _draw(smears: Floats, order: Ints, starts: Longs, turns: Longs, columns: int
                 begin, end = math.inf, -math.inf
                 for k in range(count):
                     p = pieces[k]
-                    ax, radius, up = p[0], p[8], y + 0.5 - p[1]
-                    first, last = 0.0, p[4]
-                    if p[3] == 0.0:
+                    ax, radius, up = p[P_X], p[P_RADIUS], y + 0.5 - p[P_Y]
+                    first, last = 0.0, p[LENGTH]
+                    if p[WAY_Y] == 0.0:
                         if abs(up) > radius:
                             continue
                     else:
-                        one, two = (up - radius) / p[3], (up + radius) / p[3]
+                        one, two = (up - radius) / p[WAY_Y], (up + radius) / p[WAY_Y]
                         first, last = max(first, min(one, two)), min(last, max(one, two))
                         if first > last:
                             continue
-                    one, two = ax + first * p[2], ax + last * p[2]
+                    one, two = ax + first * p[WAY_X], ax + last * p[WAY_X]
                     begin, end = min(begin, min(one, two) - radius), max(end, max(one, two) + radius)
                 if begin > end:
                     continue
@@ -122,16 +124,16 @@ def _draw(smears: Floats, order: Ints, starts: Longs, turns: Longs, columns: int
                     w = 0.0
                     for k in range(count):
                         p = pieces[k]
-                        px, py = x + 0.5 - p[0], y + 0.5 - p[1]
-                        c0, c1 = p[6], p[7]
-                        if p[4] == 0.0:
+                        px, py = x + 0.5 - p[P_X], y + 0.5 - p[P_Y]
+                        c0, c1 = p[P_C0], p[P_C1]
+                        if p[LENGTH] == 0.0:
                             q = min(1.0, max(0.0, c0 - c1 * (px * px + py * py)))
-                            w += p[5] * (q if hard else q * q * (3.0 - 2.0 * q))
+                            w += p[SHARE] * (q if hard else q * q * (3.0 - 2.0 * q))
                             continue
-                        along = px * p[2] + py * p[3]
+                        along = px * p[WAY_X] + py * p[WAY_Y]
                         a = c0 - c1 * max(0.0, px * px + py * py - along * along)
                         if a > 0.0:
-                            w += p[5] * _between(-along, p[4] - along, a, c1, hard)
+                            w += p[SHARE] * _between(-along, p[LENGTH] - along, a, c1, hard)
                     if w > 0.0:
                         put(out, y, x, w * red, w * green, w * blue, w * cover, mode)
 

@@ -26,6 +26,9 @@ from isbjorn.core.runtime.parallel import guarded
 X, Y, REACH, UA, UB, VA, VB, PAGE, LEVEL, RED, GREEN, BLUE, SHOWN, COVERS, DX, DY, BX, BY, TIMES, TURN, GROW = range(21)
 SPRITE = 21
 _MOST_SAMPLES = 128
+# Columns of the table of pages, and of what is on them.
+SIDE, FIRST, LEVELS, CHANNELS = range(4)
+ACROSS, DOWN = range(2)
 
 
 @dataclass(frozen=True)
@@ -154,14 +157,14 @@ def _draw(
         for at in range(starts[number], starts[number + 1]):
             s = sprites[order[at]]
             page, level, times = int(s[PAGE]), int(s[LEVEL]), int(s[TIMES])
-            side, first, channels = table[page, 0], table[page, 1], table[page, 3]
+            side, first, channels = table[page, SIDE], table[page, FIRST], table[page, CHANNELS]
             for _ in range(level):
                 first += side * side * channels
                 side //= 2
             half = 0.5 * side
             # The box of what is on the page, by its texels at this level and with the tent around them, on the picture.
-            across = min(1.0, content[page, 0] + 2.0 / side) + 1.0 / side
-            down = min(1.0, content[page, 1] + 2.0 / side) + 1.0 / side
+            across = min(1.0, content[page, ACROSS] + 2.0 / side) + 1.0 / side
+            down = min(1.0, content[page, DOWN] + 2.0 / side) + 1.0 / side
             det = float(s[UA]) * s[VB] - float(s[UB]) * s[VA]
             if det == 0.0:
                 continue
@@ -319,7 +322,7 @@ def sprites_of(
         )
     det = m[0] * m[3] - m[1] * m[2]
     det = np.where(np.abs(det) < 1e-12, 1e-12, det)
-    side, levels = pages.table[page, 0], pages.table[page, 2]
+    side, levels = pages.table[page, SIDE], pages.table[page, LEVELS]
     finest = np.sqrt(np.abs(det) / np.maximum(longer, 1e-9))
     pitch = np.maximum(1.0, np.asarray(soft, np.float64))
     level = np.floor(np.log2(np.maximum(side / (2 * finest) * pitch, 1e-9)) + 0.6)

@@ -1,10 +1,12 @@
 <script lang="ts">
   import { DropdownMenu } from 'bits-ui';
+  import { tick } from 'svelte';
   import { api, got, type Deformer, type Step } from '../api/client';
   import PathButtons from '../chosen/PathButtons.svelte';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
   import { specs, type KindOf } from '../state/specs.svelte';
+  import { follow } from '../ui/drag';
   import Fields from '../ui/Fields.svelte';
   import Icon from '../ui/Icon.svelte';
   import ToneCurve from './ToneCurve.svelte';
@@ -48,6 +50,47 @@
     desk.set(path, list, `Order of the ${word}s`);
   }
 
+  /** The rows, to see between which of them one is held; and where it would come to stand. */
+  let rows = $state<HTMLElement[]>([]);
+  let held = $state<{ from: number; to: number } | null>(null);
+  let dropped = false;
+  /** Before which row a line shows that. */
+  const line = $derived(held && held.to !== held.from ? held.to + (held.to > held.from ? 1 : 0) : -1);
+
+  function take(event: PointerEvent, from: number): void {
+    if (event.button !== 0 || steps.length < 2) return;
+    const begin = event.clientY;
+    follow(event, {
+      move: (e) => {
+        if (!held && Math.abs(e.clientY - begin) < 5) return;
+        const others = rows.slice(0, steps.length).filter((_, n) => n !== from);
+        const to = others.filter((row) => {
+          const box = row.getBoundingClientRect();
+          return e.clientY > box.top + box.height / 2;
+        }).length;
+        held = { from, to };
+      },
+      up: () => {
+        const now = held;
+        held = null;
+        // The click that ends it opens nothing.
+        dropped = now !== null;
+        setTimeout(() => (dropped = false));
+        if (now && now.to !== now.from) move(now.from, now.to - now.from);
+      },
+    });
+  }
+
+  async function shift(event: KeyboardEvent, from: number): Promise<void> {
+    const by = event.altKey ? ({ ArrowUp: -1, ArrowDown: 1 }[event.key] ?? 0) : 0;
+    if (!by || from + by < 0 || from + by >= steps.length) return;
+    event.preventDefault();
+    event.stopPropagation();
+    move(from, by);
+    await tick();
+    rows[from + by]?.querySelector('button')?.focus();
+  }
+
   async function matchGrain(at: number): Promise<void> {
     try {
       const grain = await got(
@@ -70,12 +113,24 @@
 
 {#each steps as step, i (i)}
   {@const [label, model] = named(step.kind)}
-  <div class="flex h-[26px] items-center border-b border-line" class:opacity-50={!step.on}>
+  {#if line === i}<div class="-mb-0.5 h-0.5 rounded bg-aurora" data-line></div>{/if}
+  <div
+    bind:this={rows[i]}
+    class="flex h-[26px] items-center border-b border-line"
+    class:opacity-50={!step.on}
+    class:bg-raised={held?.from === i}
+  >
     <button
-      class="flex h-full min-w-0 flex-1 items-center gap-1 text-left"
+      class="flex h-full min-w-0 flex-1 touch-none items-center gap-1 text-left"
       aria-expanded={open === i}
       aria-label="{label}, {word} {i + 1}"
-      onclick={() => (open = open === i ? -1 : i)}
+      aria-keyshortcuts="Alt+ArrowUp Alt+ArrowDown"
+      title={steps.length > 1 ? 'Drag it, or Alt and an arrow, to do it earlier or later' : undefined}
+      onpointerdown={(e) => take(e, i)}
+      onkeydown={(e) => void shift(e, i)}
+      onclick={() => {
+        if (!dropped) open = open === i ? -1 : i;
+      }}
     >
       <span class="w-3.5 text-[11px] text-soft">{i + 1}</span>
       <span class="truncate" class:font-semibold={open === i}>{label}</span>
@@ -120,6 +175,7 @@
     </div>
   {/if}
 {/each}
+{#if line === steps.length}<div class="-mb-0.5 h-0.5 rounded bg-aurora" data-line></div>{/if}
 {#if steps.length === 0}<p class="pb-1.5 text-soft">{about}</p>{/if}
 {#if steps.length < most}
   <DropdownMenu.Root>
