@@ -5,6 +5,17 @@
   import { printed, type Command } from './commands';
 
   let { commands, open = $bindable() }: { commands: Command[]; open: boolean } = $props();
+  const places = [
+    [
+      'On a lane',
+      [
+        ['Add a point', 'Double-click, or its +'],
+        ['Move a point', 'Drag, or arrows'],
+        ['Remove a point', 'Delete'],
+      ],
+    ],
+    ['On effects and deformers', [['Do one earlier or later', 'Drag, or Alt and an arrow']]],
+  ] as const;
   const groups = $derived([...new Set(commands.map((c) => c.group))]);
 </script>
 
@@ -34,13 +45,15 @@
         {/each}
       </div>
     {/each}
-    <div class="break-inside-avoid">
-      <h3 class="mb-1 font-semibold text-soft">On a lane</h3>
-      {#each [['Add a point', 'Double-click, or its +'], ['Move a point', 'Drag, or arrows'], ['Remove a point', 'Delete']] as [what, how] (what)}
-        <div class="flex h-[26px] items-center justify-between border-b border-line">
-          <span>{what}</span><span class="text-soft">{how}</span>
-        </div>
-      {/each}
-    </div>
+    {#each places as [where, acts] (where)}
+      <div class="mb-4 break-inside-avoid">
+        <h3 class="mb-1 font-semibold text-soft">{where}</h3>
+        {#each acts as [what, how] (what)}
+          <div class="flex h-[26px] items-center justify-between border-b border-line">
+            <span>{what}</span><span class="text-soft">{how}</span>
+          </div>
+        {/each}
+      </div>
+    {/each}
   </div>
 </Sheet>
