@@ -6,7 +6,7 @@ BIN := .venv/bin
 PAGE := isbjorn/studio/page/index.html
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
 
-.PHONY: demo test setup page tools check check-python check-page unit core core-odd core-even studio studio-odd studio-even browser bench clean types screenshots
+.PHONY: demo test setup page tools check check-python check-page unit core core-odd core-even studio browser bench clean types screenshots
 
 demo: .venv/.ready $(PAGE)
 	$(BIN)/isbjorn demo --port $(PORT) --data "$(DATA)"
@@ -70,9 +70,10 @@ check-page:
 
 unit: .venv/.test
 	@echo "— Engine and studio, beside each other"
-	$(MAKE) -j4 --output-sync=target core studio
+	$(MAKE) -j3 --output-sync=target core studio
 
-# Much of the tests waits, or is done by one thread: halves of them stand beside each other.
+# Much of the engine's tests waits, or is done by one thread: two halves of them stand beside each other. Those of the studio have
+# processes of their own, and stay in one piece.
 core: core-odd core-even
 
 core-odd:
@@ -81,13 +82,8 @@ core-odd:
 core-even:
 	$(BIN)/python -m unittest $$(ls tests/core/test_*.py | sed -n '2~2p') tests/core/test_farm.py
 
-studio: studio-odd studio-even
-
-studio-odd:
-	$(BIN)/python -m unittest $$(ls tests/studio/test_*.py | sed -n '1~2p')
-
-studio-even:
-	$(BIN)/python -m unittest $$(ls tests/studio/test_*.py | sed -n '2~2p')
+studio:
+	$(BIN)/python -m unittest discover -s tests/studio -t . -p 'test_*.py'
 
 browser: .venv/.test $(PAGE)
 	@echo "— The real interface in Chromium"

@@ -124,10 +124,10 @@ class Killed(unittest.TestCase):
             server = subprocess.Popen(
                 [sys.executable, "-m", "isbjorn", "serve"], env=environment, stdout=subprocess.DEVNULL
             )
-            deadline = time.monotonic() + 60
+            deadline = time.monotonic() + 120
             while time.monotonic() < deadline:
                 try:
-                    urllib.request.urlopen(f"{address}/api/health", timeout=1)
+                    urllib.request.urlopen(f"{address}/api/health", timeout=10)
                     return server
                 except (urllib.error.URLError, OSError):
                     time.sleep(0.05)
