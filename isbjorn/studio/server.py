@@ -13,7 +13,6 @@ from pathlib import Path
 import uvicorn
 
 from isbjorn.core.errors import IsbjornError, Stale
-from isbjorn.core.jit import load_all
 from isbjorn.studio.app import create_app
 from isbjorn.studio.hands import Hands
 from isbjorn.studio.incoming import PORT
@@ -64,4 +63,3 @@ def _warm(hands: Hands) -> None:
     time.sleep(_HANDS_AFTER_S)
     with suppress(Stale):
         hands.warm()
-    load_all()

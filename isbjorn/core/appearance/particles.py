@@ -265,16 +265,25 @@ class Solver:
             colour=looks.colour + share_of_colour * (theirs.colour - looks.colour),
         )  # fmt: skip
 
+    def falling_into(self, number: int) -> list[Track]:
+        """The tracks of those whose births fall into the water of an emitter, by its place in the cast: its own first."""
+        falling = self.shot.falling_into(self.shot.emitters[number])
+        return [self.tracks[n] for n in (self.shot.emitters.index(e) for e in falling) if n in self.tracks]
+
     def none(self) -> Particles:
         """No particles."""
         return Particles(**{name: _nothing(name) for name in Particles.names()}, refused={})  # type: ignore[arg-type]
 
     def of(
         self, number: int, seconds: Fraction, stale: Callable[[], bool] | None = None,
-        only: npt.NDArray[np.bool_] | None = None,
+        only: npt.NDArray[np.bool_] | None = None, most: int | None = None,
     ) -> Particles:  # fmt: skip
-        """The particles of one emitter, by its place in the cast, at any moment. only (n,): some of them."""
+        """The particles of one emitter, by its place in the cast, at any moment. only (n,): some of them; most: no more, evenly
+        over the births."""
         state, ids, t = self.state(number, seconds, stale)
+        if most is not None and state.count > most:
+            # The same ones from moment to moment; if they are to be fewer still, some of them.
+            only = state.births % (1 << math.ceil(math.log2(state.count / most))) == 0
         track = self.tracks[number]
         state, grown = self._seen(number, seconds, state, t)
         if only is not None:

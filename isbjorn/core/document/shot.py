@@ -215,6 +215,11 @@ class Shot(Part):
         """Shot time of a frame number."""
         return seconds_of_frame(frame, self.first_frame, self.frame_rate)
 
+    def falling_into(self, emitter: Emitter) -> list[Emitter]:
+        """Those whose births fall into the water of an emitter: itself, and others that are on."""
+        also = emitter.ripples.also if emitter.ripples is not None else ()
+        return [emitter, *(e for e in self.emitters if e.on and e is not emitter and e.id in also)]
+
     def reaching(self, emitter: Emitter) -> tuple[Force, ...]:
         """The forces that are on and reach an emitter; one whose motion is recorded, only those that act on what is seen."""
         reach = {link.force for link in self.links if link.emitter in (emitter.id, emitter.group)}

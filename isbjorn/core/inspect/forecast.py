@@ -171,8 +171,7 @@ def counted(
     if emitter.skin is not None:
         _skin(shot, n, things, area)
     if emitter.ripples is not None:
-        falling = [emitter, *(e for e in shot.emitters if e.on and e is not emitter and e.id in emitter.ripples.also)]
-        births = sum(known_births(shot, e, readings).about(t - 0.1, t) for e in falling)
+        births = sum(known_births(shot, e, readings).about(t - 0.1, t) for e in shot.falling_into(emitter))
         _ripples(shot, emitter.ripples, births, things, area)
     if emitter.strand is not None:
         # Drawn as often as none is seen to jump: of eight times about a half.

@@ -10,7 +10,6 @@ from functools import cached_property
 from typing import TypeVar
 
 import numpy as np
-import numpy.typing as npt
 
 from isbjorn.core.appearance.particles import Particles, Solver
 from isbjorn.core.arrays import Floats
@@ -109,7 +108,7 @@ class RenderContext:
         if share > 0:
             return self._crossed(lambda one, layer: one.draw(number, layer, blend, bare), share, onto)
         blurred = bool(self.open) and emitter.motion_blur
-        particles = self.solver.of(number, self.seconds, self.stale, self._few(number))
+        particles = self.solver.of(number, self.seconds, self.stale, most=None if emitter.strand else self.most)
         pen = EmitterRasteriser(self, emitter, number, blend or emitter.blend, bare)
         if emitter.strand is not None:
             self._strands(pen, particles, blurred, onto)
@@ -146,15 +145,6 @@ class RenderContext:
             way = ways(self.solver, number, self.open) if blurred else None
             pen.bodies(drawn, onto, way=way, count=True, change=change)
         return particles
-
-    def _few(self, number: int) -> npt.NDArray[np.bool_] | None:
-        """Which of an emitter's particles are drawn, where they are more than are wanted; None: all."""
-        if self.most is None or self.shot.emitters[number].strand is not None:
-            return None
-        births = self.solver.state(number, self.seconds, self.stale)[0].births
-        # The same ones from picture to picture; if they are to be fewer still, some of them.
-        step = 1 << max(0, math.ceil(math.log2(max(1, len(births)) / self.most)))
-        return births % step == 0 if step > 1 else None
 
     def draw_as_one(self, numbers: list[int], skin: Skin, onto: Floats, blend: str) -> dict[int, Particles]:
         """Draw one skin over the particles of some emitters, by their places in the cast; the particles of each."""

@@ -97,10 +97,10 @@ _FAST = {"contract", "nnan", "ninf", "nsz"}
 _BODY = "void(f4[::1], f4[:,::1], i8, i8, i8, i8, i8)"
 
 
-@njit("i8(i8, i8, b1)", cache=True, inline="always")
-def _pixel(x: int, y: int, planes: bool) -> int:
-    """Where the red of a tile's pixel lies: beside its green, or a group of eight before it."""
-    return (y * GROUPS + x // LANES) * 4 * LANES + x % LANES if planes else (y * TILE_W + x) * 4
+@njit("i8(i8, i8)", cache=True, inline="always")
+def _in_planes(x: int, y: int) -> int:
+    """Where the red of a pixel lies in a tile of planes: a group of eight before its green."""
+    return (y * GROUPS + x // LANES) * 4 * LANES + x % LANES
 
 
 @njit("void(f4[::1], f4[:,::1], i8, i8, i8, i8, i8, b1)", cache=True, error_model="numpy", fastmath=_FAST)
@@ -132,7 +132,7 @@ def _draw_speck(
             if xx < 0 or xx >= right - left:
                 continue
             w = down[j] * across[i]
-            keep, at = one - cover * w, _pixel(xx, yy, True)
+            keep, at = one - cover * w, _in_planes(xx, yy)
             tile[at] = tile[at] * keep + red * w
             tile[at + step] = tile[at + step] * keep + green * w
             tile[at + 2 * step] = tile[at + 2 * step] * keep + blue * w

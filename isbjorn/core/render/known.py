@@ -128,14 +128,8 @@ class Digests:
             for b in (e.body, *e.mixed)
             if isinstance(b, PictureBody) and b.media
         ]
-        also = e.ripples.also if e.ripples is not None else ()
-        falling = [text for one in self.shot.emitters if one.on and one.id in also for text in self._falls(one, ahead)]
-        return [str(number), *track.hangs_on(ahead), *self._all_of(names), *stamps, *falling]
-
-    def _falls(self, e: Emitter, ahead: float) -> list[str]:
-        """What births that fall into the water of another hang on."""
-        track = self.context.solver.tracks.get(self.shot.emitters.index(e))
-        return [] if track is None else [e.id, *track.hangs_on(ahead)]
+        moved = [tag for one in self.context.solver.falling_into(number) for tag in one.hangs_on(ahead)]
+        return [str(number), *moved, *self._all_of(names), *stamps]
 
     def of(self, unit: Emitter | Group) -> str:
         """The digest of a unit, with those of its members and of all that are used on it."""

@@ -6,7 +6,7 @@ The face is a rectangle in the shot, seen by its camera: a projective map takes 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -15,7 +15,7 @@ import numpy as np
 from numba import f4, prange, void
 
 from isbjorn.core.arrays import Doubles, Floats
-from isbjorn.core.document import Number, Shot
+from isbjorn.core.document import Number
 from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.jit import njit
@@ -119,14 +119,6 @@ def _mask(ripples: Ripples, face: Face, shape: tuple[int, ...], edge: float) -> 
     return np.asarray(share * share * (3 - 2 * share), np.float32)
 
 
-def falling(shot: Shot, number: int, tracks: Mapping[int, Track]) -> list[Track]:
-    """The tracks of those whose births fall into the water of an emitter, by its place in the cast: its own first."""
-    ripples = shot.emitters[number].ripples
-    also = ripples.also if ripples is not None else ()
-    others = [n for n, e in enumerate(shot.emitters) if e.id in also and n != number and n in tracks]
-    return [tracks[n] for n in (number, *others)]
-
-
 def _heft(size: Number) -> str:
     """What of a size says how deep births push the water: how it differs from its value."""
     value = max(1e-6, size.value)
@@ -177,7 +169,7 @@ def draw_ripples(pen: EmitterRasteriser, onto: Floats) -> None:
     if (high <= low).any():
         return
     water = water_of(ripples, face.width, face.length)
-    tracks = falling(context.shot, pen.number, context.solver.tracks)
+    tracks = context.solver.falling_into(pen.number)
     told = ripples.model_dump_json(), context.shot.camera.kind, *(_heft(one.emitter.size) for one in tracks)
     most = max(1, water.most_at_once // len(tracks))
 
