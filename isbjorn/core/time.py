@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 import re
 from fractions import Fraction
+from functools import lru_cache
 
 COMMON_RATES = ("24000/1001", "24", "25", "30000/1001", "30", "48", "50", "60000/1001", "60")
 HIGHEST_RATE = 1000
@@ -42,6 +43,18 @@ def frame_rate(text: str | int | float | Fraction) -> Fraction:
 def rate_text(rate: Fraction) -> str:
     """The exact spelling of a rate: `25` or `30000/1001`."""
     return str(rate.numerator) if rate.denominator == 1 else f"{rate.numerator}/{rate.denominator}"
+
+
+@lru_cache(maxsize=256)
+def known_rate(text: str) -> Fraction:
+    """Frames per second of a rate that is known to be one, as text."""
+    return Fraction(text)
+
+
+@lru_cache(maxsize=256)
+def lasting(frames: int, rate: str) -> Fraction:
+    """Seconds that so many frames take, at a rate as text."""
+    return frames / known_rate(rate)
 
 
 def seconds_of_frame(frame: int | Fraction, first_frame: int, rate: Fraction) -> Fraction:

@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 from isbjorn.core.document import Blur, DirectionalBlur, Glow, Grade, Grain, Number, Sharpen, Tint
 from isbjorn.core.document.curves import Curve, CurvePoint
 from isbjorn.core.render.blur import blur
-from isbjorn.core.render.effects import Moment, finished, glow_of, working
+from isbjorn.core.render.effects import Moment, finished, glow_of, worked, working
+from isbjorn.core.render.pixels import Piece, lay_piece, pixels_of
 
 
 def done(layer: np.ndarray, *steps: Any, scale: float = 1.0, frame: int = 0) -> np.ndarray:
@@ -183,6 +184,50 @@ class Steps(unittest.TestCase):
         layer[0, 1, :3] = 1
         found = done(layer, Tint(dark="#ff0000", light="#0000ff"))[0]
         np.testing.assert_allclose(found, [[1, 0, 0, 1], [0, 0, 1, 1]], atol=1e-5)
+
+    def test_contrast_keeps_to_its_formula_over_all_of_light(self) -> None:
+        light = np.geomspace(1e-6, 1e4, 2000)
+        for contrast in (40, 130, 250):
+            layer = np.ones((1, len(light), 4), np.float32)
+            layer[0, :, :3] = light[:, None]
+            found = done(layer, Grade(contrast=Number(value=contrast)))[0, :, 1]
+            np.testing.assert_allclose(found, 0.18 * (light / 0.18) ** (contrast / 100), rtol=3e-5)
+
+    def test_steps_on_single_pixels_together_are_each_by_itself(self) -> None:
+        layer = scene()
+        layer[10:20] = 0
+        curve = Curve(points=tuple(CurvePoint(at=at, value=v) for at, v in ((0, 0.1), (0.4, 0.3), (1, 0.9))))
+        steps = (
+            Tint(amount=Number(value=60)), Grade(exposure=Number(value=1), contrast=Number(value=150)), Grade(curve=curve),
+            Blur(sigma=Number(value=3)), Grade(saturation=Number(value=150), opacity=Number(value=70)),
+        )  # fmt: skip
+        found, wanted = done(layer, *steps), layer
+        for step in steps:
+            wanted = done(wanted, step)
+        np.testing.assert_array_equal(found, wanted)
+        self.assertGreater(float(found[15, :, :3].min()), 0, "a curve makes light of nothing")
+
+    def test_a_piece_is_hidden_worked_on_and_laid_at_its_place(self) -> None:
+        layer, ground = scene(5, 40), scene(6, 64)
+        kept = np.random.default_rng(1).random((64, 64)).astype(np.float32)
+        step = Grade(exposure=Number(value=-1), opacity=Number(value=50))
+        piece = Piece(layer, (4, 8, 30, 36), 12, 20, pixels_of([], kept))
+        worked_on = worked(piece, (step,), Moment(lambda n: n.value, 1.0, 0))
+        part = layer[4:30, 8:36] * kept[24:50, 20:48, None] * np.float32([0.25, 0.25, 0.25, 0.5])
+        for blend in ("normal", "add", "multiply"):
+            laid, wanted = ground.copy(), ground.copy()
+            lay_piece(worked_on, laid, blend)
+            below = wanted[24:50, 20:48]
+            alpha, under = part[..., 3:], below[..., 3:]
+            if blend == "multiply":
+                mixed = part[..., :3] * (1 - under) + below[..., :3] * (1 - alpha) + part[..., :3] * below[..., :3]
+            else:
+                mixed = part[..., :3] + below[..., :3] * (1 if blend == "add" else 1 - alpha)
+            below[:] = np.concatenate([mixed, under if blend == "add" else alpha + under * (1 - alpha)], axis=2)
+            np.testing.assert_allclose(laid, wanted, atol=2e-6)
+        alone = worked_on.done()
+        self.assertEqual((alone.left, alone.top), (20, 24))
+        np.testing.assert_allclose(alone.layer, part, atol=1e-6)
 
     def test_sharpening_lifts_an_edge_and_leaves_even_ground(self) -> None:
         layer = np.full((40, 40, 4), 0.3, np.float32)

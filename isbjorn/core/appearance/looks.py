@@ -12,6 +12,7 @@ from numba import prange
 from isbjorn.core.appearance import colours
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Number
+from isbjorn.core.document.curves import Curve
 from isbjorn.core.document.values import SINCE, bounds_of
 from isbjorn.core.emit.newborn import Source, brightness, spread_of
 from isbjorn.core.evaluate import curves, gradients
@@ -119,6 +120,10 @@ _kernel: Callable[..., None] = guarded(_dress)
 _sized: Callable[..., None] = guarded(_size)
 # So far apart are the numbers by which joints of one strand draw.
 _JOINTS_APART = 40
+
+
+# The ages at which curves are tabled.
+_AGES = np.linspace(0, 1, TABLE)
 
 
 @dataclass(frozen=True)
@@ -271,7 +276,7 @@ def shape_of(source: Source, state: State, age01: Floats, t: float) -> tuple[Flo
 def number_now(number: Number, readings: Readings, age01: Floats, t: float) -> Doubles:
     """A number of age with its curve, without what is drawn or measured, at shot time t; (n,)."""
     value = readings.number(number, np.array([t]))[0]
-    return np.asarray(value * np.interp(age01, np.linspace(0, 1, TABLE), curves.table(number.over_life)))
+    return np.asarray(value * np.interp(age01, _AGES, curves.table(number.over_life)))
 
 
 def _recoloured(looks: Looks, room: AppearanceInput, e: Emitter, length_s: float) -> Floats:
@@ -309,15 +314,23 @@ def _angles(source: Source, state: State, age01: Floats, t: float, room: Appeara
         return np.asarray(angle, np.float32)
     spin = room.base(e.spin) + spread_of(e.spin, key, births, SPIN)
     age = t - state.moments
-    share = _run(curves.table(e.spin.over_life), age01, age, state.lives)
+    share = _run(source, e.spin.over_life, age01, age, state.lives)
     if e.spin.over_life_to is not None:
-        other = _run(curves.table(e.spin.over_life_to), age01, age, state.lives)
+        other = _run(source, e.spin.over_life_to, age01, age, state.lives)
         share = share + draws01(key, births, BETWEEN_CURVES + _SPAN * SPIN) * (other - share)
     return np.asarray(angle + spin * share, np.float32)
 
 
-def _run(values: Floats, age01: Floats, age: Doubles, lives: Floats) -> Doubles:
+def _run(source: Source, curve: Curve | None, age01: Floats, age: Doubles, lives: Floats) -> Doubles:
     """Seconds of full spin up to an age: the integral of a curve over each life."""
-    total = np.concatenate([[0.0], np.cumsum((values[1:].astype(np.float64) + values[:-1]) / 2)]) / (TABLE - 1)
-    part = np.interp(age01, np.linspace(0, 1, TABLE), total) * np.where(np.isfinite(lives), lives, 0)
-    return np.where(np.isfinite(lives), part, age * float(values[0]))
+    if curve is None:
+        return age
+    known: tuple[Doubles, float] | None = source.kept.get(f"run {id(curve)}")
+    if known is None:
+        values = curves.table(curve).astype(np.float64)
+        total = np.concatenate([[0.0], np.cumsum((values[1:] + values[:-1]) / 2)]) / (TABLE - 1)
+        known = source.kept[f"run {id(curve)}"] = total, float(values[0])
+    total, first = known
+    ends = np.isfinite(lives)
+    part = np.interp(age01, _AGES, total) * np.where(ends, lives, 0)
+    return np.where(ends, part, age * first)

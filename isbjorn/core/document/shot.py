@@ -22,7 +22,7 @@ from isbjorn.core.document.sounds import Sound
 from isbjorn.core.document.takes import Take
 from isbjorn.core.document.unions import Finish, Force
 from isbjorn.core.document.values import Number, Spec
-from isbjorn.core.time import LONGEST_RATE, frame_rate, rate_text, seconds_of_frame
+from isbjorn.core.time import LONGEST_RATE, frame_rate, known_rate, lasting, rate_text, seconds_of_frame
 
 VERSION = 1
 LONGEST_FRAMES = 1_000_000
@@ -201,7 +201,7 @@ class Shot(Part):
     @property
     def frame_rate(self) -> Fraction:
         """Frames per second."""
-        return Fraction(self.rate)
+        return known_rate(self.rate)
 
     @property
     def frame_count(self) -> int:
@@ -209,7 +209,7 @@ class Shot(Part):
 
     @property
     def length_s(self) -> Fraction:
-        return self.frame_count / self.frame_rate
+        return lasting(self.frame_count, self.rate)
 
     def seconds(self, frame: int | Fraction) -> Fraction:
         """Shot time of a frame number."""

@@ -11,13 +11,11 @@ import math
 from typing import get_args
 
 import numpy as np
-from numba import prange
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document.compositing import Blend
 from isbjorn.core.jit import njit
 from isbjorn.core.render.lanes import composite_pixel
-from isbjorn.core.runtime.parallel import guarded
 
 MODES: dict[str, int] = {"normal": 0, "add": 0} | {
     name: number for number, name in enumerate((n for n in get_args(Blend) if n not in ("normal", "add")), 1)
@@ -143,40 +141,3 @@ def put(out: Floats, y: int, x: int, red: float, green: float, blue: float, alph
         both = alpha * under
         r, g, b = r + both * mr, g + both * mg, b + both * mb
     out[y, x, 0], out[y, x, 1], out[y, x, 2], out[y, x, 3] = r, g, b, alpha + under * keep
-
-
-@njit("void(f4[:,:,::1], f4[:,:,::1], i8, i8, i8, b1)", parallel=True, cache=True)
-def _lay(source: Floats, onto: Floats, left: int, top: int, mode: int, light: bool) -> None:
-    for y in prange(source.shape[0]):
-        for x in range(source.shape[1]):
-            alpha = 0.0 if light else source[y, x, 3]
-            put(onto, top + y, left + x, source[y, x, 0], source[y, x, 1], source[y, x, 2], alpha, mode)
-
-
-@njit(
-    "void(f4[:,:,::1], f4[:,:,::1], i8, i8, b1)",
-    parallel=True,
-    cache=True,
-    fastmath={"contract", "nnan", "ninf", "nsz"},
-)
-def _lay_plainly(source: Floats, onto: Floats, left: int, top: int, light: bool) -> None:
-    covers = np.float32(0.0 if light else 1.0)
-    for y in prange(source.shape[0]):
-        row, below = source[y].reshape(-1), onto[top + y, left : left + source.shape[1]].reshape(-1)
-        for x in range(np.uint32(source.shape[1])):
-            at = np.uint32(4) * x
-            alpha = covers * row[at + np.uint32(3)]
-            keep = np.float32(1) - alpha
-            below[at] = below[at] * keep + row[at]
-            below[at + np.uint32(1)] = below[at + np.uint32(1)] * keep + row[at + np.uint32(1)]
-            below[at + np.uint32(2)] = below[at + np.uint32(2)] * keep + row[at + np.uint32(2)]
-            below[at + np.uint32(3)] = below[at + np.uint32(3)] * keep + alpha
-
-
-@guarded
-def lay(source: Floats, onto: Floats, blend: str = "normal", left: int = 0, top: int = 0) -> None:
-    """Blend a layer (h, w, 4) onto another, in place, its top left corner at a place of it."""
-    if MODES[blend] == 0:
-        _lay_plainly(source, onto, left, top, blend == "add")
-    else:
-        _lay(source, onto, left, top, MODES[blend], False)

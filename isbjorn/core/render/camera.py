@@ -101,13 +101,15 @@ def axes_of(pan: float, pitch: float, roll: float) -> npt.NDArray[np.float64]:
     return np.asarray((about_y @ about_x @ about_z).T)
 
 
-def projection(shot: Shot, scale: float = 1.0, t: float = 0.0, orbit: Orbit | None = None) -> Projection:
-    """The projection of a shot at a moment and a delivery scale, through its camera or by a free look.
+def projection(
+    shot: Shot, scale: float = 1.0, t: float = 0.0, orbit: Orbit | None = None, readings: Readings | None = None
+) -> Projection:
+    """The projection of a shot at a moment and a delivery scale, through its camera or by a free look. readings: of the shot.
 
     Perspective is a pinhole of focal length over filmback; at rest, the picture plane keeps its size.
     """
     width, height = max(1, round(shot.width * scale)), max(1, round(shot.height * scale))
-    camera, readings = shot.camera, Readings(shot)
+    camera, readings = shot.camera, readings or Readings(shot)
     per_mm = shot.width / camera.filmback_mm.value
     rest = per_mm * camera.focal_mm.value
     size = (width, height, width / shot.width, height / shot.height)

@@ -6,6 +6,7 @@ with a finish, or hidden, or used, has a layer of its own, which is blended as a
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -16,17 +17,21 @@ import numpy as np
 
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Floats
-from isbjorn.core.colour import LUMA
 from isbjorn.core.document import Emitter, Group, Shot, Use
 from isbjorn.core.render.atlas import is_plain
-from isbjorn.core.render.blends import MODES, lay
+from isbjorn.core.render.bending import bent
+from isbjorn.core.render.blends import MODES
 from isbjorn.core.render.blur import blur
 from isbjorn.core.render.context import RenderContext
-from isbjorn.core.render.effects import Moment, finished, region, working
+from isbjorn.core.render.effects import Moment, around, region, worked, working
 from isbjorn.core.render.known import Digests, Facts, Known, add, since
 from isbjorn.core.render.mattes import matte_of
+from isbjorn.core.render.pixels import Piece, cover_of, held, lay_piece, pixels_of, whole
 from isbjorn.core.render.shades import bounds
 from isbjorn.core.render.skin import bends
+
+# What is smoothed away of a surface that bends light, px.
+_SURFACE = 1.5
 
 
 def is_simple(e: Emitter) -> bool:
@@ -116,8 +121,7 @@ class Compositor:
         if whole:
             piece = self._cropped(target, self.shot.finish)
             if piece is not None:
-                part, left, top = piece
-                lay(finished(part, self.shot.finish, self.moment), picture, left=left, top=top)
+                lay_piece(worked(piece, self.shot.finish, self.moment), picture)
         return picture
 
     def _ordered_units(self) -> list[Emitter | Group]:
@@ -216,7 +220,7 @@ class Compositor:
             # An emitter that only adds light has left no cover on its layer, so that is laid the plain way.
             piece = self._known_piece(unit)
             if piece is not None:
-                lay(piece[0], onto, unit.blend, *piece[1:])
+                lay_piece(piece, onto, unit.blend)
 
     def _draw(self, emitter: Any, onto: Floats, blend: str | None = None) -> None:
         number = self.shot.emitters.index(emitter)
@@ -235,23 +239,25 @@ class Compositor:
     def layer(self, unit: Emitter | Group) -> Floats:
         """A unit's own layer with its finish, and with what others do to it, as large as the picture."""
         piece = self._piece(unit)
-        if piece is not None and piece[0].shape[:2] == (self.context.view.height, self.context.view.width):
-            return piece[0]
-        whole = self._nothing()
-        if piece is not None:
-            part, left, top = piece
-            whole[top : top + part.shape[0], left : left + part.shape[1]] = part
-        return whole
+        if piece is None:
+            return self._nothing()
+        piece = piece.done()
+        if piece.layer.shape[:2] == (self.context.view.height, self.context.view.width):
+            return piece.layer
+        full = self._nothing()
+        height, width = piece.layer.shape[:2]
+        full[piece.top : piece.top + height, piece.left : piece.left + width] = piece.layer
+        return full
 
-    def _cropped(self, layer: Floats, steps: tuple[Any, ...]) -> tuple[Floats, int, int] | None:
-        """The part of a layer that its steps can change, and its left and top; None if there is nothing on it."""
+    def _cropped(self, layer: Floats, steps: tuple[Any, ...]) -> Piece | None:
+        """The part of a layer that its steps can change; None if there is nothing on it."""
         lit = bounds(layer)
         if lit is None:
             return None
         left, top, right, bottom = region(lit, steps, self.moment, layer.shape[1], layer.shape[0])
-        return np.ascontiguousarray(layer[top:bottom, left:right]), left, top
+        return Piece(layer, (top, left, bottom, right))
 
-    def _known_piece(self, unit: Emitter | Group) -> tuple[Floats, int, int] | None:
+    def _known_piece(self, unit: Emitter | Group) -> Piece | None:
         if self.known is None or (isinstance(unit, Emitter) and unit.group is not None):
             return self._piece(unit)
         digest, piece = self._digests.of(unit), None
@@ -262,15 +268,16 @@ class Compositor:
 
         def draw() -> None:
             nonlocal piece
-            piece = self._piece(unit)
+            drawn = self._piece(unit)
+            piece = None if drawn is None else drawn.done()
 
         facts = self._noted(draw)
-        if piece is None or self.known.fits(piece[0]):
+        if piece is None or self.known.fits(piece.layer):
             self.known.pieces[digest] = piece, facts
         return piece
 
-    def _piece(self, unit: Emitter | Group) -> tuple[Floats, int, int] | None:
-        """The part of a unit's layer in which there is anything, and its left and top; None if there is nothing."""
+    def _piece(self, unit: Emitter | Group) -> Piece | None:
+        """The part of a unit's layer in which there is anything, with its finish; None if there is nothing."""
         layer = self._nothing()
         if isinstance(unit, Group):
             self._draw_members(unit, layer, "normal")
@@ -278,43 +285,44 @@ class Compositor:
             self._draw(unit, layer, unit.blend if MODES[unit.blend] == 0 else "normal")
         users = self._aimed.get(unit.id, ())
         # What others do to it may reach all of it.
-        piece = (layer, 0, 0) if users else self._cropped(layer, unit.finish)
+        piece = whole(layer) if users else self._cropped(layer, unit.finish)
         if piece is None:
             return None
-        layer, left, top = piece
-        if isinstance(unit, Emitter):
-            height, width = layer.shape[:2]
-            for hidden in self.hiding(unit):
-                layer *= (1 - hidden[top : top + height, left : left + width])[..., None]
-        if working(unit.finish):
-            layer = finished(layer, unit.finish, self.moment)
+        if isinstance(unit, Emitter) and (hiding := self.hiding(unit)):
+            kept = np.ascontiguousarray(math.prod(1 - hidden for hidden in hiding), np.float32)
+            piece = replace(piece, pixels=pixels_of([], kept))
+        piece = worked(piece, unit.finish, self.moment)
+        if not users:
+            return piece
+        layer = piece.done().layer
         for user in users:
             layer = used(user.use, self.layer(user), layer, self.context)
-        return layer, left, top
+        return whole(layer)
 
 
 def used(use: Use, layer: Floats, below: Floats, context: RenderContext) -> Floats:
     """What a layer makes of what lies below it; float32 (height, width, 4)."""
     if use.kind in ("matte", "cut"):
-        cover = np.clip(np.maximum(layer[..., 3], layer[..., :3] @ LUMA), 0, 1)[..., None]
-        return np.asarray(below * (cover if use.kind == "matte" else 1 - cover), np.float32)
-    push = context.read(use.amount) * context.view.scale_x
+        return held(layer, below, use.kind == "cut")
+    lit = bounds(layer)
+    if lit is None:
+        return below
+    push, scale = context.read(use.amount) * context.view.scale_x, context.view.scale_x
     height, width = layer.shape[:2]
+    left, top, right, bottom = around(lit, 4 * _SURFACE * scale, width, height)
     if use.kind == "glass":
         # Light is bent by the slope of the surface: thick where the layer is full. One amount at a slope of one in eight px.
-        thick = np.clip(np.maximum(layer[..., 3], layer[..., :3] @ LUMA), 0, 1).astype(np.float32, copy=False)
-        thick = blur(np.ascontiguousarray(thick), 1.5 * context.view.scale_x)
-        reach = np.float32(8 * context.view.scale_x)
-        dx = reach * push * cv2.Sobel(thick, cv2.CV_32F, 1, 0, scale=1 / 8)
-        dy = reach * push * cv2.Sobel(thick, cv2.CV_32F, 0, 1, scale=1 / 8)
+        thick = blur(cover_of(layer, left, top, right, bottom), _SURFACE * scale)
+        dx, dy = (
+            np.asarray(cv2.Sobel(thick, cv2.CV_32F, *way, scale=push * scale), np.float32) for way in ((1, 0), (0, 1))
+        )
     else:
-        cover = layer[..., 3]
-        dx = (layer[..., 0] - 0.5 * cover) * np.float32(2 * push)
-        dy = -(layer[..., 1] - 0.5 * cover) * np.float32(2 * push)
-    x = np.arange(width, dtype=np.float32)[None] - dx.astype(np.float32, copy=False)
-    y = np.arange(height, dtype=np.float32)[:, None] - dy.astype(np.float32, copy=False)
-    bent = cv2.remap(below, x, y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101)
-    return np.asarray(bent, np.float32)
+        part = layer[top:bottom, left:right]
+        dx = (part[..., 0] - 0.5 * part[..., 3]) * np.float32(2 * push)
+        dy = -(part[..., 1] - 0.5 * part[..., 3]) * np.float32(2 * push)
+    out = below.copy()
+    out[top:bottom, left:right] = bent(below, dx, dy, left, top)
+    return out
 
 
 def depth_of(context: RenderContext) -> Floats:

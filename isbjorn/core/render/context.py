@@ -17,11 +17,11 @@ from isbjorn.core.document import Number, Shot
 from isbjorn.core.document.bodies import Skin
 from isbjorn.core.errors import Stale
 from isbjorn.core.render.atlas import Pictures
-from isbjorn.core.render.blends import lay
 from isbjorn.core.render.blurred_discs import PIECES
 from isbjorn.core.render.camera import Counts, Orbit, Projection, projection
 from isbjorn.core.render.emitters import EmitterRasteriser
 from isbjorn.core.render.exposure import Change, by_id, change_of, is_among
+from isbjorn.core.render.pixels import lay
 from isbjorn.core.render.ripples import draw_ripples
 from isbjorn.core.render.skin import draw_skin
 from isbjorn.core.render.strands import draw_strands, tangents
@@ -55,12 +55,14 @@ class RenderContext:
     shut: bool = False
     # No more particles of an emitter are drawn, spread evenly over its births; for who has no time.
     most: int | None = None
+    # How the camera sees moments that were asked for.
+    _views: dict[Fraction, Projection] = field(default_factory=dict)
     # What is drawn in place of colours, of places (n, 3) and velocities (n, 3), those at rest where they are None.
     measure: Callable[[Floats, Floats | None], Floats] | None = None
 
     def read(self, number: Number) -> float:
         """A number of shot time at the moment."""
-        return float(self.solver.readings.number(number, np.array([float(self.seconds)]))[0])
+        return self.solver.readings.now(number, float(self.seconds))
 
     @cached_property
     def view(self) -> Projection:
@@ -68,7 +70,12 @@ class RenderContext:
 
     def at(self, seconds: Fraction) -> Projection:
         """The projection at another moment."""
-        return projection(self.shot, self.scale, float(seconds), self.orbit)
+        known = self._views.get(seconds)
+        if known is None:
+            known = self._views[seconds] = projection(
+                self.shot, self.scale, float(seconds), self.orbit, self.solver.readings
+            )
+        return known
 
     @property
     def frame_s(self) -> Fraction:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import cv2
@@ -15,18 +15,17 @@ import numpy as np
 from numba import prange
 
 from isbjorn.core.arrays import Floats
-from isbjorn.core.colour import GAMMA, LUMA, decoded, encoded
+from isbjorn.core.colour import decoded, encoded
 from isbjorn.core.document import Blur, DirectionalBlur, Glow, Grade, Grain, Number, Sharpen, Tint
 from isbjorn.core.document.kinds import STEPS
-from isbjorn.core.evaluate import curves
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.jit import njit
 from isbjorn.core.random import mix
 from isbjorn.core.render.blur import HALVED_FROM, blur, blurred_sum, continued_sum, mirrored
+from isbjorn.core.render.pixels import Piece, PixelStep, graded, pixels_of, tinted, tone_of, whole
 from isbjorn.core.runtime.parallel import guarded
 
 _GLOWS = ((0.35, 0.45), (1.0, 0.35), (2.6, 0.2))
-_GREY = 0.18
 
 
 @dataclass(frozen=True)
@@ -201,41 +200,14 @@ def _glow(step: Glow, layer: Floats, at: Moment) -> Floats:
     return layer if amount <= 0 else _glowing(layer, radius, at.read(step.above) / 100, step.colour, amount)
 
 
-def _tint(step: Tint, layer: Floats, at: Moment) -> Floats:
-    amount = np.float32(at.read(step.amount) / 100)
-    cover = np.maximum(layer[..., 3:], layer[..., :3].max(axis=2, keepdims=True).clip(0, 1))
-    grey = layer[..., :3] @ LUMA
-    share = np.divide(grey[..., None], cover, out=np.zeros_like(cover), where=cover > 1e-9)
-    dark, light = (hex_to_linear(c).astype(np.float32) for c in (step.dark, step.light))
-    tinted = layer.copy()
-    # Additive light has no cover to be dark on: its shades begin at nothing.
-    ground = dark * layer[..., 3:]
-    toned = ground + (light * cover - ground) * share
-    tinted[..., :3] += amount * (toned - layer[..., :3])
-    return tinted
+def _tint(step: Tint, at: Moment) -> PixelStep:
+    return tinted(at.read(step.amount) / 100, hex_to_linear(step.dark), hex_to_linear(step.light)), None
 
 
-def _grade(step: Grade, layer: Floats, at: Moment) -> Floats:
-    graded = layer * np.float32(at.read(step.opacity) / 100)
-    np.minimum(graded[..., 3], 1, out=graded[..., 3])
-    graded[..., :3] *= np.float32(2.0 ** at.read(step.exposure))
-    saturation, contrast = at.read(step.saturation) / 100, at.read(step.contrast) / 100
-    if saturation != 1:
-        grey = (graded[..., :3] @ LUMA)[..., None]
-        graded[..., :3] = np.maximum(0, grey + (graded[..., :3] - grey) * np.float32(saturation))
-    if contrast != 1 or step.curve is not None:
-        cover = np.maximum(graded[..., 3:], 1e-6)
-        lit = graded[..., 3:] > 1e-6
-        straight = np.where(lit, graded[..., :3] / cover, graded[..., :3])
-        if contrast != 1:
-            straight = _GREY * np.power(np.maximum(straight, 0) / _GREY, np.float32(contrast))
-        if step.curve is not None:
-            table = np.maximum(curves.table(step.curve).astype(np.float64), 0)
-            seen = np.minimum(straight, 1) ** (1 / GAMMA)
-            shaped = np.interp(seen, np.linspace(0, 1, len(table)), table) ** GAMMA
-            straight = shaped * np.maximum(straight, 1)
-        graded[..., :3] = np.where(lit, straight * cover, straight)
-    return np.asarray(graded, np.float32)
+def _grade(step: Grade, at: Moment) -> PixelStep:
+    contrast = at.read(step.contrast) / 100
+    tone = tone_of(contrast, step.curve) if contrast != 1 or step.curve is not None else None
+    return graded(at.read(step.opacity) / 100, at.read(step.exposure), at.read(step.saturation) / 100), tone
 
 
 def _sharpen(step: Sharpen, layer: Floats, at: Moment) -> Floats:
@@ -290,18 +262,20 @@ def _whole(*_: Any) -> float:
 
 @dataclass(frozen=True)
 class Engine:
-    """A step: what it makes of a layer, and how far in pixels it carries light (infinitely: it hangs on the whole picture)."""
+    """A step: what it makes of a layer, and how far in pixels it carries light (infinitely: it hangs on the whole picture). One
+    that works on single pixels tells in place of the first what is done to each, so that all are worked on at once."""
 
-    made: Callable[[Any, Floats, Moment], Floats]
+    made: Callable[[Any, Floats, Moment], Floats] | None
     reach: Callable[[Any, Moment], float] = _whole
+    pixel: Callable[[Any, Moment], PixelStep] | None = None
 
 
 BLUR = Engine(_blur, lambda step, at: 4 * at.read(step.sigma) * at.scale)
 DIRECTIONAL = Engine(_directional, lambda step, at: at.read(step.length) * at.scale)
 GLOW = Engine(_glow, lambda step, at: 4 * _GLOWS[-1][0] * at.read(step.radius) * at.scale)
-TINT = Engine(_tint, lambda *_: 0.0)
+TINT = Engine(None, lambda *_: 0.0, _tint)
 # A tone curve may make light of nothing.
-GRADE = Engine(_grade, lambda step, _: 0.0 if step.curve is None else math.inf)
+GRADE = Engine(None, lambda step, _: 0.0 if step.curve is None else math.inf, _grade)
 SHARPEN = Engine(_sharpen, lambda step, at: 4 * at.read(step.radius) * at.scale)
 GRAIN = Engine(_grain)
 # Regions begin where halvings do, so that a picture is blurred alike wherever its region lies.
@@ -324,8 +298,11 @@ def region(
     """The part of a layer that its steps can change, given where it has anything: left, top, right, bottom."""
     working_steps = [step for step in steps if step.on]
     reach = sum(reach_of(step, at) for step in working_steps)
-    if reach > _FARTHEST:
-        return 0, 0, width, height
+    return (0, 0, width, height) if reach > _FARTHEST else around(lit, reach, width, height)
+
+
+def around(lit: tuple[int, int, int, int], reach: float, width: int, height: int) -> tuple[int, int, int, int]:
+    """The part of a picture that lies no farther from another than so many pixels, and some more: left, top, right, bottom."""
     far = math.ceil(reach) + 2
     left, top = (max(0, (end - far) // _ALIGNED * _ALIGNED) for end in lit[:2])
     right, bottom = (
@@ -334,12 +311,27 @@ def region(
     return left, top, right, bottom
 
 
+def worked(piece: Piece, steps: tuple[Any, ...], at: Moment) -> Piece:
+    """A piece of a layer after the steps that are on, in their order; what the last of them do to single pixels is left to be done
+    when it is laid."""
+    run: list[PixelStep] = []
+    for step in steps:
+        if not step.on:
+            continue
+        engine = _engine(step)
+        if engine.pixel is not None:
+            run.append(engine.pixel(step, at))
+            continue
+        assert engine.made is not None
+        ready = replace(piece, pixels=pixels_of(run, piece.pixels.kept)).done()
+        made = np.ascontiguousarray(engine.made(step, ready.layer, at), np.float32)
+        piece, run = whole(made, ready.left, ready.top), []
+    return replace(piece, pixels=pixels_of(run, piece.pixels.kept)) if run else piece
+
+
 def finished(layer: Floats, steps: tuple[Any, ...], at: Moment) -> Floats:
     """A layer after the steps that are on, in their order."""
-    for step in steps:
-        if step.on:
-            layer = _engine(step).made(step, layer, at)
-    return np.ascontiguousarray(layer, np.float32)
+    return worked(whole(layer), steps, at).done().layer
 
 
 def working(steps: tuple[Any, ...]) -> bool:

@@ -14,7 +14,7 @@ from isbjorn.core.document import Emitter, Round
 from isbjorn.core.document.bodies import Skin
 from isbjorn.core.random import SPIN_X, SPIN_Y, STRETCH, TURN_X, TURN_Y, draws_around
 from isbjorn.core.render.atlas import Bodies, is_plain, turns_in_depth
-from isbjorn.core.render.blends import MODES, lay
+from isbjorn.core.render.blends import MODES
 from isbjorn.core.render.blurred_discs import PIECES, draw_smears, smears_of
 from isbjorn.core.render.camera import SPECK_RADIUS, Projection, rank
 from isbjorn.core.render.discs import IF_COVERS, OF_INNER, OF_PROFILE, draw_records, records_of
@@ -23,6 +23,7 @@ from isbjorn.core.render.lights import lit, rows_of
 from isbjorn.core.render.lying import lying
 from isbjorn.core.render.neighbours import pairs
 from isbjorn.core.render.overdraw import BLENDED, DISCS, SMEARED, SPRITES, STROKES, affordable, covered
+from isbjorn.core.render.pixels import lay
 from isbjorn.core.render.profiles import HARD, SOFT, mean_cover, pack_body
 from isbjorn.core.render.skin import draw_skin, reach_of
 from isbjorn.core.render.sprites import draw_sprites, sprites_of

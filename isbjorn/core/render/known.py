@@ -19,9 +19,9 @@ from isbjorn.core.document.references import references_of
 from isbjorn.core.render.camera import Counts
 from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.effects import working
+from isbjorn.core.render.pixels import Piece
 from isbjorn.core.runtime.memory import share_of
 
-Piece = tuple[Floats, int, int]
 # So many at once may look at something of their own.
 LOOKERS = 2
 # An emitter's looks at a moment may hang on keys that come until the shutter closes.
@@ -62,7 +62,7 @@ class Known:
     @property
     def nbytes(self) -> int:
         """What it holds."""
-        pieces = sum(piece[0].nbytes for piece, _ in self.pieces.values() if piece is not None)
+        pieces = sum(piece.layer.nbytes for piece, _ in self.pieces.values() if piece is not None)
         return pieces + (0 if self.below is None else self.below.nbytes)
 
     def fits(self, more: Floats) -> bool:

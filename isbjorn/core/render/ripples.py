@@ -8,21 +8,23 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import cv2
 import numpy as np
 from numba import f4, prange, void
 
-from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Number
+from isbjorn.core.document.references import references_of
 from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.jit import njit
-from isbjorn.core.random import SIZE
+from isbjorn.core.random import SIZE, draws_around
 from isbjorn.core.records import Records, one, record, records
+from isbjorn.core.render.bending import bent
 from isbjorn.core.runtime.parallel import guarded
-from isbjorn.core.simulate.waves import Dents, Water, heights, joined, modes_at
+from isbjorn.core.simulate.waves import Dents, Modes, Water, heights, joined, modes_at, still
 
 if TYPE_CHECKING:
     from isbjorn.core.render.context import RenderContext
@@ -32,41 +34,43 @@ if TYPE_CHECKING:
 _LEAST_PX = 4.0
 # However flat it is looked at, so much of the viewer stands over it.
 _GRAZING = 0.12
+# Where births fall on a face hangs on these.
+_PLACES = ("across", "up", "depth", "tilt", "width", "length", "walls")
 # The light's way, and that half-way between it and the viewer.
 LIGHT = record(way=3, half=3, shade=1, highlight=1, gloss=1, colour=3)
 
 
 @dataclass(frozen=True)
 class Face:
-    """A face of water in the shot: its middle, px (3,); its unit vectors along its width and away from its near edge (2, 3);
-    width and length px."""
+    """A face of water in the shot: its middle, px (..., 3); its tilt in radians; width and length px; at one moment, or at some."""
 
     middle: Doubles
-    axes: Doubles
-    width: float
-    length: float
+    tilt: Doubles
+    width: Doubles
+    length: Doubles
+
+    @property
+    def axes(self) -> Doubles:
+        """The unit vectors along its width and away from its near edge, (2, 3), of a moment."""
+        return np.array([[1.0, 0.0, 0.0], [0.0, math.cos(self.tilt), -math.sin(self.tilt)]])
 
     def corners(self) -> Doubles:
-        """Near left, near right, far right, far left, (4, 3)."""
+        """Near left, near right, far right, far left, (4, 3), of a moment."""
         u, v = self.axes[0] * self.width / 2, self.axes[1] * self.length / 2
         return np.stack([self.middle - u - v, self.middle + u - v, self.middle + u + v, self.middle - u + v])
 
     def own(self, place: Doubles, seen: bool) -> tuple[Doubles, Doubles]:
-        """Places (n, 3) as u and v px from its near left corner. seen: where each is seen on it by one who looks straight at the
-        picture; else what lies on it, or nearest to it."""
-        d = place - self.middle
-        u, v = d @ self.axes[0], d @ self.axes[1]
-        if seen:
-            v = d[:, 1] / max(_GRAZING, abs(float(self.axes[1, 1])))
-        return u + self.width / 2, v + self.length / 2
+        """Places (n, 3) as shares of its width and length from its middle. seen: where each is seen on it by one who looks straight
+        at the picture; else what lies on it, or nearest to it."""
+        d, c = place - self.middle, np.cos(self.tilt)
+        v = d[:, 1] / np.maximum(_GRAZING, np.abs(c)) if seen else d[:, 1] * c - d[:, 2] * np.sin(self.tilt)
+        return d[:, 0] / self.width, v / self.length
 
 
-def face_of(ripples: Ripples, now: Callable[[Number], float]) -> Face:
-    """The face of ripples; now: reads a number at a moment."""
-    tilt = math.radians(now(ripples.tilt))
-    axes = np.array([[1.0, 0.0, 0.0], [0.0, math.cos(tilt), -math.sin(tilt)]])
-    middle = np.array([now(ripples.across), now(ripples.up), now(ripples.depth)])
-    return Face(middle, axes, now(ripples.width), now(ripples.length))
+def face_of(ripples: Ripples, now: Callable[[Number], Any]) -> Face:
+    """The face of ripples; now: reads a number at a moment, or at some."""
+    middle = np.stack([now(ripples.across), now(ripples.up), now(ripples.depth)], axis=-1)
+    return Face(middle, np.radians(now(ripples.tilt)), now(ripples.width), now(ripples.length))
 
 
 @njit(
@@ -119,29 +123,63 @@ def _mask(ripples: Ripples, face: Face, shape: tuple[int, ...], edge: float) -> 
     return np.asarray(share * share * (3 - 2 * share), np.float32)
 
 
-def _heft(size: Number) -> str:
-    """What of a size says how deep births push the water: how it differs from its value."""
-    value = max(1e-6, size.value)
-    return size.model_dump_json() if size.timed else f"{size.spread / value!r} {size.spread_shape}"
+def _steady(size: Number) -> bool:
+    """Whether how deep births of a size push the water is even but for a share of what each drew."""
+    return not size.timed and 0 <= size.spread <= size.value and size.value > 0
+
+
+@dataclass(frozen=True)
+class _Part:
+    """Waves that swing by themselves, and are added times a weight: those of even births, or those of how the births of one emitter
+    differ, so that neither a size nor its spread makes new waves."""
+
+    tracks: list[Track]
+    weight: float = 1.0
+    differences: bool = False
+
+    def told(self) -> tuple[object, ...]:
+        """What of sizes it hangs on."""
+        sizes = [track.emitter.size for track in self.tracks]
+        if self.differences:
+            return tuple(size.spread_shape for size in sizes)
+        return tuple("" if _steady(size) else size.model_dump_json() for size in sizes)
+
+    def depths(self, track: Track, births: Longs, moments: Doubles) -> Doubles:
+        """How deep each birth pushes the water, as a share of one of the emitter's size."""
+        size = track.emitter.size
+        if self.differences:
+            return draws_around(track.key, births, SIZE, size.spread_shape == "bell")
+        if _steady(size):
+            return np.ones(len(births))
+        return np.maximum(0, track.source.read(size, births, moments, SIZE)) / max(1e-6, size.value)
+
+
+def _parts(tracks: list[Track]) -> list[_Part]:
+    """The waves of all whose births fall into one water."""
+    apart = [t for t in tracks if _steady(t.emitter.size) and t.emitter.size.spread > 0]
+    return [_Part(tracks), *(_Part([t], t.emitter.size.spread / t.emitter.size.value, True) for t in apart)]
 
 
 def _dents(
-    context: RenderContext, track: Track, ripples: Ripples, face: Face, most: int, after: float, until: float
-) -> Dents:  # fmt: skip
+    context: RenderContext, part: _Part, track: Track, ripples: Ripples, most: int, after: float, until: float
+) -> Dents:
     """What of an emitter falls into the water in a stretch of time, no more than `most` at once."""
-    e = track.emitter
     births, moments, _ = track.admission.between(after, until, context.stale, living=False)
     more = 1 + (len(births) - 1) // most if len(births) else 1
     births, moments = births[::more], moments[::more]
     place, _, _, _ = track.source.leaving(births, moments)
-    u, v = face.own(place, context.shot.camera.kind == "flat")
     readings = context.solver.readings
-    size = track.source.read(e.size, births, moments, SIZE)
-    share = np.maximum(0, size) / max(1e-6, e.size.value)
-    inside = (np.abs(u - face.width / 2) <= face.width / 2) & (np.abs(v - face.length / 2) <= face.length / 2)
-    depth = readings.number(ripples.height, moments) * share * more
-    grown = (wider_of(ripples) - 1) / 2
-    return Dents(moments[inside], (u + grown * face.width)[inside], (v + grown * face.length)[inside], depth[inside])
+    # The face as it is at each birth, but as large as it is now.
+    u, v = face_of(ripples, lambda number: readings.number(number, moments)).own(
+        place, context.shot.camera.kind == "flat"
+    )
+    inside = (np.abs(u) <= 0.5) & (np.abs(v) <= 0.5)
+    depth = part.depths(track, births, moments) * more
+    if ripples.height.timed:
+        depth = depth * readings.number(ripples.height, moments)
+    size = np.array([context.read(ripples.width), context.read(ripples.length)])
+    at = (np.stack([u, v], axis=1)[inside] + 0.5 * wider_of(ripples)) * size
+    return Dents(moments[inside], at[:, 0], at[:, 1], depth[inside])
 
 
 def wider_of(ripples: Ripples) -> float:
@@ -155,12 +193,41 @@ def water_of(ripples: Ripples, width: float, length: float) -> Water:
     return Water(width * wider, length * wider, ripples.speed, ripples.damping, ripples.smooth, ripples.drop)
 
 
+def _swung(context: RenderContext, number: int, ripples: Ripples, water: Water) -> Modes:
+    """The waves that the births of an emitter, by its place in the cast, and of others have set off."""
+    tracks = context.solver.falling_into(number)
+    most = max(1, water.most_at_once // len(tracks))
+    moved = [*_PLACES, *(["height"] if ripples.height.timed else [])]
+    named = [thing for thing in references_of(ripples) if thing.id in context.solver.readings.things]
+    told = (
+        ripples.model_dump_json(include={*moved}), context.shot.camera.kind,
+        *(context.solver.readings.things[thing.id].model_dump_json() for thing in named if thing.id not in ripples.also),
+    )  # fmt: skip
+    height = 1.0 if ripples.height.timed else context.read(ripples.height)
+    total = still(water)
+    for part in _parts(tracks):
+
+        def dents(after: float, until: float, part: _Part = part) -> Dents:
+            found = [_dents(context, part, one, ripples, most, after, until) for one in part.tracks]
+            return found[0] if len(found) == 1 else joined(found)
+
+        def key(at: float, part: _Part = part) -> object:
+            return (*(one.hangs_on(at) for one in part.tracks), part.differences, *part.told(), told)
+
+        modes = modes_at(
+            water, float(context.seconds), min(one.births.begin_s for one in part.tracks), key, dents, context.stale,
+            tracks[0].cache.shelves,
+        )  # fmt: skip
+        total = total.plus(modes, part.weight * height)
+    return total
+
+
 def draw_ripples(pen: EmitterRasteriser, onto: Floats) -> None:
     """Draw the face of water of an emitter, with the waves that its births have set off."""
     context, ripples = pen.context, pen.emitter.ripples
     if ripples is None:
         return
-    face, view, t = face_of(ripples, context.read), context.view, float(context.seconds)
+    face, view = face_of(ripples, context.read), context.view
     corners, grown = view.place(face.corners().astype(np.float32))
     if (grown <= 0).any() or abs(cv2.contourArea(corners.astype(np.float32))) < _LEAST_PX:
         return
@@ -168,20 +235,8 @@ def draw_ripples(pen: EmitterRasteriser, onto: Floats) -> None:
     high = np.minimum([view.width, view.height], np.ceil(corners.max(axis=0)).astype(int))
     if (high <= low).any():
         return
-    water = water_of(ripples, face.width, face.length)
-    tracks = context.solver.falling_into(pen.number)
-    told = ripples.model_dump_json(), context.shot.camera.kind, *(_heft(one.emitter.size) for one in tracks)
-    most = max(1, water.most_at_once // len(tracks))
-
-    def dents(after: float, until: float) -> Dents:
-        found = [_dents(context, one, ripples, face, most, after, until) for one in tracks]
-        return found[0] if len(found) == 1 else joined(found)
-
-    modes = modes_at(
-        water, t, min(one.births.begin_s for one in tracks), lambda at: (*(one.hangs_on(at) for one in tracks), told),
-        dents, context.stale, tracks[0].cache.shelves,
-    )  # fmt: skip
-    height = heights(water, modes)
+    water = water_of(ripples, float(face.width), float(face.length))
+    height = heights(water, _swung(context, pen.number, ripples, water))
     if not ripples.walls:
         rows, columns = height.shape[0] // 4, height.shape[1] // 4
         height = height[rows : 3 * rows, columns : 3 * columns]
@@ -199,15 +254,8 @@ def draw_ripples(pen: EmitterRasteriser, onto: Floats) -> None:
     right, away = (corners[1] + corners[2]) / 2 - middle, (corners[2] + corners[3]) / 2 - middle
     side = right / (face.width / 2), away / (face.length / 2)
     bend = np.float32(context.read(ripples.refraction))
-    x = low[0] + np.arange(w, dtype=np.float32)[None] - bend * (there[..., 0] * side[0][0] + there[..., 1] * side[1][0])
-    y = (
-        low[1]
-        + np.arange(h, dtype=np.float32)[:, None]
-        - bend * (there[..., 0] * side[0][1] + there[..., 1] * side[1][1])
-    )
-    seen = cv2.remap(
-        onto, x.astype(np.float32), y.astype(np.float32), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101
-    )
+    dx, dy = (bend * (there[..., 0] * side[0][k] + there[..., 1] * side[1][k]) for k in (0, 1))
+    seen = bent(onto, dx, dy, int(low[0]), int(low[1]))
     turn, up = math.radians(context.read(ripples.light_from)), math.radians(context.read(ripples.light_height))
     light = np.array([math.cos(turn) * math.cos(up), math.sin(turn) * math.cos(up), math.sin(up)])
     tilt = math.radians(context.read(ripples.tilt))
@@ -219,5 +267,5 @@ def draw_ripples(pen: EmitterRasteriser, onto: Floats) -> None:
         gloss=context.read(ripples.gloss), colour=hex_to_linear(ripples.light_colour),
     )  # fmt: skip
     out = np.empty_like(ground)
-    _lit(np.ascontiguousarray(there), np.ascontiguousarray(seen), ground, given, out)
+    _lit(np.ascontiguousarray(there), seen, ground, given, out)
     onto[low[1] : high[1], low[0] : high[0]] = out

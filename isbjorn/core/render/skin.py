@@ -21,9 +21,9 @@ from isbjorn.core.document.values import Number
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.jit import njit
 from isbjorn.core.records import Records, one, record, records
-from isbjorn.core.render.blends import lay
 from isbjorn.core.render.blur import blur
 from isbjorn.core.render.discs import C0, C1, COVER, REACH, RECORD, RED, W1, W3, X, Y, draw_records
+from isbjorn.core.render.pixels import lay
 from isbjorn.core.runtime.parallel import guarded
 
 if TYPE_CHECKING:

@@ -1,12 +1,13 @@
 """How the engine uses its cores.
 
-Numba's portable `workqueue` layer must not be entered by two threads at once, and the layers that allow it
-need libraries that a fresh machine may lack. So one lock guards every parallel kernel: any number of threads
-may call the engine, one is inside at a time, and each call uses all cores.
+Threads come from TBB, where its library is there: who calls a kernel works in it too, so that a short one takes microseconds. Else
+from Numba's portable `workqueue` layer, which hands all work to other threads, and must not be entered by two at once. So one lock
+guards every parallel kernel: any number of threads may call the engine, one is inside at a time, and each call uses all cores.
 """
 
 from __future__ import annotations
 
+import ctypes
 import functools
 import os
 import signal
@@ -14,8 +15,10 @@ import sys
 import threading
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from multiprocessing.context import ForkServerContext, ForkServerProcess
 from multiprocessing.popen_forkserver import Popen
+from pathlib import Path
 from types import ModuleType
 from typing import Any, ParamSpec, TypeVar
 
@@ -23,8 +26,13 @@ import cv2
 import numba
 
 config: Any = vars(numba)["config"]
-config.THREADING_LAYER = "workqueue"
 config.SLP_VECTORIZE = 1
+config.THREADING_LAYER, config.THREADING_LAYER_PRIORITY = "default", ["tbb", "workqueue", "omp"]
+# Where its wheel puts it; Numba asks for it by its name alone, and finds it when it is loaded.
+_TBB = Path(sys.prefix) / "lib" / "libtbb.so.12"
+if _TBB.exists():
+    with suppress(OSError):
+        ctypes.CDLL(str(_TBB), mode=ctypes.RTLD_GLOBAL)
 
 _WATCHED_EVERY_S = 1.0
 # What is imported last where processes are forked from.

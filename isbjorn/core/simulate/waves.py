@@ -37,6 +37,8 @@ _MOST_AT_ONCE, _LEAST_AT_ONCE, _MOST_WORK = 240, 3, 4e8
 
 # Dents are shared out to ages at which the fastest mode has turned by so many radians, of which so many lie before the first.
 _FINE, _BEFORE = 0.3, 3
+# A dent whose sines are worked out by themselves takes as long as so many ages.
+_COST = 0.6
 
 
 @dataclass(frozen=True)
@@ -100,6 +102,10 @@ class Modes:
     real: Doubles
     imaginary: Doubles
 
+    def plus(self, more: Modes, weight: float) -> Modes:
+        """These, and others times a weight."""
+        return Modes(self.real + weight * more.real, self.imaginary + weight * more.imaginary)
+
 
 @njit("UniTuple(f8,2)(f8, f8, f8, f8, f8)", cache=True, inline="always")
 def _turned(a: float, b: float, w: float, g: float, t: float) -> tuple[float, float]:
@@ -141,15 +147,19 @@ def _swing_evenly(
 ) -> None:
     """As `_swing`, of dents (m, down, along) at even ages, `apart` s from each other, the first _BEFORE of them below zero."""
     for j in prange(real.shape[0]):
-        for i in range(real.shape[1]):
+        count = real.shape[1]
+        x, y, c, s = np.zeros(count), np.zeros(count), np.empty(count), np.empty(count)
+        for i in range(count):
+            c[i], s[i] = _turned(1.0, 0.0, turn[j, i], damping[j, i], apart)
+        for k in range(dents.shape[0] - 1, -1, -1):
+            more = dents[k, j]
+            for i in range(count):
+                x[i], y[i] = more[i] + x[i] * c[i] - y[i] * s[i], x[i] * s[i] + y[i] * c[i]
+        for i in range(count):
             w, g = turn[j, i], damping[j, i]
             a, b = _turned(real[j, i], imaginary[j, i], w, g, passed)
-            c, s = _turned(1.0, 0.0, w, g, apart)
-            x, y = 0.0, 0.0
-            for k in range(dents.shape[0] - 1, -1, -1):
-                x, y = dents[k, j, i] + x * c - y * s, x * s + y * c
-            x, y = _turned(x, y, w, g, -apart * _BEFORE)
-            real[j, i], imaginary[j, i] = a + x, b + y
+            x[i], y[i] = _turned(x[i], y[i], w, g, -apart * _BEFORE)
+            real[j, i], imaginary[j, i] = a + x[i], b + y[i]
 
 
 _swung, _swung_evenly = guarded(_swing), guarded(_swing_evenly)
@@ -178,7 +188,7 @@ def _swing_on(
     """Let modes swing on, with dents of so many ages. Many are shared out to even ages, for which one sine is enough."""
     fastest = math.hypot(float(numbers[0].max()), float(numbers[1].max()))
     count = math.ceil(passed * fastest / _FINE) + 2 * _BEFORE + 2
-    if count + 8 >= len(ages):
+    if passed <= 0 or len(ages) <= _COST * count:
         _swung(real, imaginary, *numbers, passed, ages, along, down)
         return
     apart = passed / (count - 2 * _BEFORE - 2)
