@@ -68,7 +68,7 @@ class Ahead:
         self._times: deque[float] = deque(maxlen=_MEASURED_OVER)
         self._too_slow: dict[Level, int] = {}
         # The first frame of each process brings it the shot's tables: it says nothing of those that follow.
-        self._cold = hands.count
+        self._cold, self._guessed = hands.count, False
         self._broken = 0
         # From the wish for a frame until it is there.
         self._takes_s = 0.0
@@ -147,15 +147,21 @@ class Ahead:
             figures = shown.figures.model_copy(update={"memory_bytes": resident_bytes()})
             self.preview.keep(self.digest, wish, replace(shown, figures=figures))
             self._takes_s += 0.3 * (time.perf_counter() - begun - self._takes_s)
-            self._measure(wish)
+            self._measure(wish, shown.figures.ms)
 
-    def _measure(self, wish: Wish) -> None:
-        """Choose the level by what is reached."""
+    def _measure(self, wish: Wish, ms: float) -> None:
+        """Choose the level by what is reached; at first by what one frame took the process that drew it."""
         if not self.rate or wish != self.at(wish.frame, self.level):
             return
         if self._cold > 0:
             self._cold -= 1
             return
+        if not self._guessed:
+            self._guessed = True
+            alone = self.hands.count * 1e3 / max(ms, 1e-3)
+            if alone * _FAR_TOO_SLOW < self.rate:
+                self._change(self._enough(alone))
+                return
         self._times.append(time.perf_counter())
         reached = (len(self._times) - 1) / max(1e-6, self._times[-1] - self._times[0])
         # What is far too slow is known sooner.
@@ -164,8 +170,7 @@ class Ahead:
         at = self.levels.index(self.level)
         if reached < self.rate:
             self._too_slow[self.level] = self._too_slow.get(self.level, 0) + 1
-            lower = [one for one in self.levels[at + 1 :] if reached / faster(self.level, one) >= 1.1 * self.rate]
-            self._change(lower[0] if lower else self.levels[-1])
+            self._change(self._enough(reached))
         # What is new to a process takes longer once: it may have looked worse than it is.
         elif (
             at > 0
@@ -173,6 +178,11 @@ class Ahead:
             and reached / faster(self.level, self.levels[at - 1]) > 1.25 * self.rate
         ):
             self._change(self.levels[at - 1])
+
+    def _enough(self, reached: float) -> Level:
+        """The best level below that is fast enough, where so many frames per second are reached now."""
+        below = self.levels[self.levels.index(self.level) + 1 :]
+        return next((one for one in below if reached / faster(self.level, one) >= 1.1 * self.rate), self.levels[-1])
 
     def _change(self, level: Level) -> None:
         if level != self.level:

@@ -6,13 +6,12 @@ from pathlib import Path
 from typing import Any
 
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.evaluate import hearing
 from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.runtime.shelf import Shelf
+from isbjorn.core.runtime.shelf import Shelf, keep_on
 from isbjorn.studio.store import Store
 
 _SHELF_BYTES = 384 << 20
-HEARD_BYTES = 512 << 20
+LASTING_BYTES = 512 << 20
 
 
 class StudioPlates(PlateReader):
@@ -24,7 +23,7 @@ class StudioPlates(PlateReader):
     def __init__(self, store: Store, limit_bytes: int | None = None, shared: bool = False) -> None:
         shelf = Shelf(store.shelf_folder / "plates", _SHELF_BYTES) if shared else None
         super().__init__(store.media_folder, limit_bytes, shelf)
-        hearing.keep_on(Shelf(store.heard_folder, HEARD_BYTES))
+        keep_on(Shelf(store.lasting_folder, LASTING_BYTES))
         self._store = store
         self._known: set[str] = set()
 

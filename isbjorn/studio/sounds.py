@@ -28,7 +28,7 @@ from isbjorn.core.media.sound import Sound as Stretch
 from isbjorn.core.time import timecode
 from isbjorn.studio.apart import apart
 from isbjorn.studio.context import Id, Studio, studio_of
-from isbjorn.studio.plates import HEARD_BYTES
+from isbjorn.studio.plates import LASTING_BYTES
 from isbjorn.studio.shots import ShotState, told
 from isbjorn.studio.tables import Media, unseen
 from isbjorn.studio.uploads import housed, receive, safe_name
@@ -65,7 +65,7 @@ def _listen(studio: Studio, path: Path, name: str) -> str:
         raise IsbjornError(f"it cannot be read ({error}).", name, "Put it back, or choose another.") from None
     if not hearing.is_heard(digest):
         apart(
-            "isbjorn.core.media.sound:prepared", str(path), digest, str(studio.store.heard_folder), HEARD_BYTES,
+            "isbjorn.core.media.sound:prepared", str(path), digest, str(studio.store.lasting_folder), LASTING_BYTES,
             where=name, seconds=_SECONDS, megabytes=_MEGABYTES,
         )  # fmt: skip
     return digest

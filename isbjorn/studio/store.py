@@ -86,8 +86,8 @@ class Store:
         self.deliveries_folder = self.folder / "deliveries"
         # What the processes of a studio hand each other: states, and frames of plates.
         self.shelf_folder = self.folder / "shelf"
-        # What was heard in sounds.
-        self.heard_folder = self.folder / "heard"
+        # What was worked out of sounds and drawings, for all processes and later starts.
+        self.lasting_folder = self.folder / "heard"
         # Where the worker of the queue lays down what the farm does.
         self.farm_file = self.folder / "farm.json"
         try:

@@ -21,7 +21,7 @@ from isbjorn.core.evaluate.hearing import PER_S, RATE, Heard, analysed
 from isbjorn.core.evaluate.outside import digest_of
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.media.sound import listened, prepared, samples_of
-from isbjorn.core.runtime.shelf import Shelf
+from isbjorn.core.runtime.shelf import LASTING, Shelf
 
 
 def sine(hz: float, seconds: float, size: float = 0.5) -> np.ndarray:
@@ -250,7 +250,7 @@ class Driving(unittest.TestCase):
             listened(self.folder / "n.wav")
 
     def test_what_lies_on_the_shelf_is_taken_and_what_is_broken_is_made_anew(self) -> None:
-        self.addCleanup(hearing._SHELVES.clear)
+        self.addCleanup(LASTING.clear)
         path, shelf = self.folder / "s.wav", Shelf(self.folder / "shelf", 64 << 20)
         digest = write(path, sine(100, 2))["digest"]
         seconds, tempo, onsets = prepared(str(path), digest, str(shelf.folder), shelf.limit_bytes)

@@ -35,12 +35,12 @@ def at(water: Water, t: float, *given: tuple[float, float, float, float]) -> Mod
 def energy(water: Water, modes: Modes) -> float:
     """Of motion and of slope, in the modes: each swings as (real + i imaginary) turns."""
     turn, damping = water.numbers()
-    speed = -damping * modes.real - turn * modes.imaginary
+    speed = -damping * modes.swing.real - turn * modes.swing.imag
     share = (
         np.where(np.arange(turn.shape[1]) == 0, 2.0, 1.0)[None]
         * np.where(np.arange(turn.shape[0]) == 0, 2.0, 1.0)[:, None]
     )
-    return float((share * (speed**2 + (turn * modes.real) ** 2)).sum())
+    return float((share * (speed**2 + (turn * modes.swing.real) ** 2)).sum())
 
 
 class Equation(unittest.TestCase):
@@ -51,11 +51,11 @@ class Equation(unittest.TestCase):
             some = np.stack(
                 [rng.random(220) * passed, rng.random(220) * 300, rng.random(220) * 300, rng.normal(size=220)], 1
             )
-            before = Modes(rng.normal(size=water.modes), rng.normal(size=water.modes))
+            before = Modes(rng.normal(size=water.modes) + 1j * rng.normal(size=water.modes))
             together = after(water, before, passed, dents(*some), passed)
             with unittest.mock.patch.object(waves, "_FINE", 1e-9):
                 each = after(water, before, passed, dents(*some), passed)
-            for mine, theirs in ((together.real, each.real), (together.imaginary, each.imaginary)):
+            for mine, theirs in ((together.swing.real, each.swing.real), (together.swing.imag, each.swing.imag)):
                 self.assertFalse(np.array_equal(mine, theirs))
                 np.testing.assert_allclose(mine, theirs, atol=1e-7 * np.abs(theirs).max())
 
@@ -123,7 +123,7 @@ class Equation(unittest.TestCase):
             low, high = n / 10, (n + 1) / 10
             some = [d for d in every if low < d[0] <= high or (n == 0 and d[0] == 0)]
             modes = after(water, modes, 0.1, dents(*some) if some else NONE, high)
-        np.testing.assert_allclose(modes.real, once.real, atol=1e-10)
+        np.testing.assert_allclose(modes.swing.real, once.swing.real, atol=1e-10)
 
 
 class Seen(unittest.TestCase):

@@ -268,7 +268,8 @@ class Watching(Looking):
         with self.looking() as socket:
             socket.send_json({"kind": "play", "frame": 0, "first": 0, "last": 9, "width": 64})
             seen = set()
-            deadline = time.monotonic() + 20
+            # A busy machine may take long to make ready the processes that play.
+            deadline = time.monotonic() + 90
             while len(seen) < 10 and time.monotonic() < deadline:
                 header, _ = self.picture(socket)
                 seen.add(header["frame"])

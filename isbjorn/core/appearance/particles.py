@@ -268,7 +268,7 @@ class Solver:
     def falling_into(self, number: int) -> list[Track]:
         """The tracks of those whose births fall into the water of an emitter, by its place in the cast: its own first."""
         falling = self.shot.falling_into(self.shot.emitters[number])
-        return [self.tracks[n] for n in (self.shot.emitters.index(e) for e in falling) if n in self.tracks]
+        return [self.tracks[n] for n in (self.shot.place_of(e) for e in falling) if n in self.tracks]
 
     def none(self) -> Particles:
         """No particles."""

@@ -215,6 +215,10 @@ class Shot(Part):
         """Shot time of a frame number."""
         return seconds_of_frame(frame, self.first_frame, self.frame_rate)
 
+    def place_of(self, emitter: Emitter) -> int:
+        """The place of an emitter in the cast."""
+        return next(number for number, one in enumerate(self.emitters) if one.id == emitter.id)
+
     def falling_into(self, emitter: Emitter) -> list[Emitter]:
         """Those whose births fall into the water of an emitter: itself, and others that are on."""
         also = emitter.ripples.also if emitter.ripples is not None else ()

@@ -7,11 +7,11 @@ dynamic programming").
 
 from __future__ import annotations
 
-import io
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -22,7 +22,7 @@ from isbjorn.core.document.sounds import Hearing, Sound
 from isbjorn.core.evaluate.outside import path_of
 from isbjorn.core.jit import njit
 from isbjorn.core.runtime.memory import Kept
-from isbjorn.core.runtime.shelf import Shelf
+from isbjorn.core.runtime.shelf import LASTING
 
 RATE, PER_S, LONGEST_S = 48_000, 120, 900
 _HOP, _WINDOW, _CHUNK = RATE // PER_S, 2048, 512
@@ -242,43 +242,29 @@ _DECODE = "isbjorn.core.media.sound:samples_of"
 _HEARD: Kept[Heard] = Kept("heard")
 
 
-_SHELVES: list[Shelf] = []
-
-
-def keep_on(shelf: Shelf) -> None:
-    """Lay what is heard on a shelf, so that it is worked out once for all processes."""
-    _SHELVES[:] = [shelf]
-
-
 def is_heard(digest: str) -> bool:
     """Whether what is heard in a sound lies on the shelf."""
-    return any(digest in shelf.names(_GROUP) for shelf in _SHELVES)
+    return any(digest in shelf.names(_GROUP) for shelf in LASTING)
 
 
 def prepare(path: Path, digest: str) -> Heard:
     """Listen to a file, and lay what is heard on the shelf."""
     found = analysed(loaded(_DECODE)(path))
-    buffer = io.BytesIO()
-    np.savez(buffer, allow_pickle=False, **found.__dict__)
-    for shelf in _SHELVES:
-        shelf.put(_GROUP, digest, [np.frombuffer(buffer.getvalue(), np.uint8)])
+    for shelf in LASTING:
+        shelf.put_arrays(_GROUP, digest, **found.__dict__)
     return found
 
 
 def _shelved(digest: str) -> Heard | None:
     """What lies on the shelf of a sound; None if there is nothing, or nothing whole."""
-    content = next((c for shelf in _SHELVES if (c := shelf.get(_GROUP, digest)) is not None), None)
-    if content is None:
-        return None
-    try:
-        with np.load(io.BytesIO(content.tobytes()), allow_pickle=False) as arrays:
-            found = {name: arrays[name] for name in Heard.__dataclass_fields__}
-    except Exception:  # whatever is wrong with it, it is made anew
+    found = next((there for shelf in LASTING if (there := shelf.arrays(_GROUP, digest)) is not None), None)
+    if found is None or set(found) != set(Heard.__dataclass_fields__):
         return None
     n = len(found["rms"])
     if found["power"].shape != (n, len(EDGES) - 1) or len(found["peak"]) != n:
         return None
-    return Heard(**found | {"seconds": float(found["seconds"]), "tempo": float(found["tempo"])})
+    arrays: dict[str, Any] = {**found}
+    return Heard(**arrays | {"seconds": float(found["seconds"]), "tempo": float(found["tempo"])})
 
 
 def heard(sound: Sound) -> Heard:

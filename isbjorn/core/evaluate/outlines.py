@@ -50,7 +50,9 @@ def _glyph(face: freetype.Face, number: int) -> list[Doubles]:
 
 
 def _closed(line: Doubles) -> Doubles:
-    return line if np.allclose(line[0], line[-1]) else np.concatenate([line, line[:1]])
+    first, last = line[0], line[-1]
+    there = all(abs(a - b) <= 1e-8 + 1e-5 * abs(b) for a, b in zip(first.tolist(), last.tolist(), strict=True))
+    return line if there else np.concatenate([line, line[:1]])
 
 
 def _centred(lines: list[Doubles], size: float) -> list[Doubles]:

@@ -18,7 +18,7 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate import hearing
 from isbjorn.core.media.movies import FILE_OPTIONS, MOVIES
 from isbjorn.core.media.whole import whole
-from isbjorn.core.runtime.shelf import Shelf
+from isbjorn.core.runtime.shelf import Shelf, keep_on
 
 # A sound is one file: no list of others, no address.
 SOUNDS = (".wav", ".flac", ".mp3", ".m4a", ".aac", ".ogg", ".oga", ".opus", ".aif", ".aiff")
@@ -311,6 +311,6 @@ def prepared(path: str, digest: str, shelf: str, limit_bytes: int) -> tuple[floa
 
     Raises IsbjornError for what is no sound.
     """
-    hearing.keep_on(Shelf(Path(shelf), limit_bytes))
+    keep_on(Shelf(Path(shelf), limit_bytes))
     found = hearing.prepare(Path(path), digest)
     return found.seconds, found.tempo, len(found.onsets)

@@ -190,7 +190,7 @@ class Compositor:
             if unit.use.kind != "picture":
                 continue
             if isinstance(unit, Emitter):
-                found.append((unit, [self.shot.emitters.index(unit)]))
+                found.append((unit, [self.shot.place_of(unit)]))
                 continue
             numbers = [
                 n for n, e in enumerate(self.shot.emitters) if e.on and e.group == unit.id and e.use.kind == "picture"
@@ -223,7 +223,7 @@ class Compositor:
                 lay_piece(piece, onto, unit.blend)
 
     def _draw(self, emitter: Any, onto: Floats, blend: str | None = None) -> None:
-        number = self.shot.emitters.index(emitter)
+        number = self.shot.place_of(emitter)
         self.particles[number] = self.context.draw(number, onto, blend)
 
     def _draw_members(self, group: Group, onto: Floats, blend: str) -> None:
@@ -233,7 +233,7 @@ class Compositor:
             for member in members:
                 self._put(member, onto)
             return
-        numbers = [self.shot.emitters.index(member) for member in members]
+        numbers = [self.shot.place_of(member) for member in members]
         self.particles |= self.context.draw_as_one(numbers, group.skin, onto, blend)
 
     def layer(self, unit: Emitter | Group) -> Floats:

@@ -115,7 +115,7 @@ class Digests:
         return [found[name] for name in sorted(found)]
 
     def _emitter(self, e: Emitter) -> list[str]:
-        number = self.shot.emitters.index(e)
+        number = self.shot.place_of(e)
         track = self.context.solver.tracks.get(number)
         if track is None:
             return [e.id]

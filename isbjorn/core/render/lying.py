@@ -74,5 +74,11 @@ def lying(pen: EmitterRasteriser, p: Particles, grown: Floats, raised: Doubles |
         for side in (right, -up)
     ]
     seen = np.nan_to_num(np.stack(sides, axis=2))
-    u, s, v = np.linalg.svd(seen)
-    return np.asarray((u * np.maximum(s, _HAIR)[:, None, :]) @ v)
+    # Those seen so flat that they would vanish are a hair thick.
+    square = (seen**2).sum(axis=(1, 2))
+    area = np.abs(seen[:, 0, 0] * seen[:, 1, 1] - seen[:, 0, 1] * seen[:, 1, 0])
+    least = 2 * area / (np.sqrt(square + 2 * area) + np.sqrt(np.maximum(0, square - 2 * area)) + 1e-30)
+    flat = np.flatnonzero(least < _HAIR)
+    u, s, v = np.linalg.svd(seen[flat])
+    seen[flat] = (u * np.maximum(s, _HAIR)[:, None, :]) @ v
+    return seen

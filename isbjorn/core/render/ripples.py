@@ -24,7 +24,7 @@ from isbjorn.core.random import SIZE, draws_around
 from isbjorn.core.records import Records, one, record, records
 from isbjorn.core.render.bending import bent
 from isbjorn.core.runtime.parallel import guarded
-from isbjorn.core.simulate.waves import Dents, Modes, Water, heights, joined, modes_at, still
+from isbjorn.core.simulate.waves import Dents, Modes, Water, heights, joined, modes_at
 
 if TYPE_CHECKING:
     from isbjorn.core.render.context import RenderContext
@@ -129,39 +129,41 @@ def _steady(size: Number) -> bool:
 
 
 @dataclass(frozen=True)
-class _Part:
-    """Waves that swing by themselves, and are added times a weight: those of even births, or those of how the births of one emitter
-    differ, so that neither a size nor its spread makes new waves."""
+class _Falling:
+    """Who falls into a water. Waves are worked out in parts, which are added with weights, so that neither a size nor its spread
+    makes new ones: of even births, and of how the births of each emitter differ."""
 
     tracks: list[Track]
-    weight: float = 1.0
-    differences: bool = False
+
+    @property
+    def differing(self) -> list[Track]:
+        """Those whose births differ."""
+        return [t for t in self.tracks if _steady(t.emitter.size) and t.emitter.size.spread > 0]
+
+    def weights(self, height: float) -> Doubles:
+        """Of the parts."""
+        sizes = [track.emitter.size for track in self.differing]
+        return np.array([1.0, *(size.spread / size.value for size in sizes)]) * height
 
     def told(self) -> tuple[object, ...]:
-        """What of sizes it hangs on."""
+        """What of sizes the parts hang on."""
         sizes = [track.emitter.size for track in self.tracks]
-        if self.differences:
-            return tuple(size.spread_shape for size in sizes)
-        return tuple("" if _steady(size) else size.model_dump_json() for size in sizes)
+        return tuple((s.spread_shape, s.spread > 0) if _steady(s) else s.model_dump_json() for s in sizes)
 
     def depths(self, track: Track, births: Longs, moments: Doubles) -> Doubles:
-        """How deep each birth pushes the water, as a share of one of the emitter's size."""
-        size = track.emitter.size
-        if self.differences:
-            return draws_around(track.key, births, SIZE, size.spread_shape == "bell")
-        if _steady(size):
-            return np.ones(len(births))
-        return np.maximum(0, track.source.read(size, births, moments, SIZE)) / max(1e-6, size.value)
-
-
-def _parts(tracks: list[Track]) -> list[_Part]:
-    """The waves of all whose births fall into one water."""
-    apart = [t for t in tracks if _steady(t.emitter.size) and t.emitter.size.spread > 0]
-    return [_Part(tracks), *(_Part([t], t.emitter.size.spread / t.emitter.size.value, True) for t in apart)]
+        """How deep each birth pushes the water in each part, as a share of one of the emitter's size, (parts, n)."""
+        size, differing = track.emitter.size, self.differing
+        depth = np.zeros((1 + len(differing), len(births)))
+        steady = _steady(size)
+        drawn = 0.0 if steady else np.maximum(0, track.source.read(size, births, moments, SIZE)) / max(1e-6, size.value)
+        depth[0] = 1.0 if steady else drawn
+        if track in differing:
+            depth[1 + differing.index(track)] = draws_around(track.key, births, SIZE, size.spread_shape == "bell")
+        return depth
 
 
 def _dents(
-    context: RenderContext, part: _Part, track: Track, ripples: Ripples, most: int, after: float, until: float
+    context: RenderContext, falling: _Falling, track: Track, ripples: Ripples, most: int, after: float, until: float
 ) -> Dents:
     """What of an emitter falls into the water in a stretch of time, no more than `most` at once."""
     births, moments, _ = track.admission.between(after, until, context.stale, living=False)
@@ -174,12 +176,12 @@ def _dents(
         place, context.shot.camera.kind == "flat"
     )
     inside = (np.abs(u) <= 0.5) & (np.abs(v) <= 0.5)
-    depth = part.depths(track, births, moments) * more
+    depth = falling.depths(track, births, moments) * more
     if ripples.height.timed:
         depth = depth * readings.number(ripples.height, moments)
     size = np.array([context.read(ripples.width), context.read(ripples.length)])
     at = (np.stack([u, v], axis=1)[inside] + 0.5 * wider_of(ripples)) * size
-    return Dents(moments[inside], at[:, 0], at[:, 1], depth[inside])
+    return Dents(moments[inside], at[:, 0], at[:, 1], depth[:, inside])
 
 
 def wider_of(ripples: Ripples) -> float:
@@ -203,23 +205,18 @@ def _swung(context: RenderContext, number: int, ripples: Ripples, water: Water) 
         ripples.model_dump_json(include={*moved}), context.shot.camera.kind,
         *(context.solver.readings.things[thing.id].model_dump_json() for thing in named if thing.id not in ripples.also),
     )  # fmt: skip
-    height = 1.0 if ripples.height.timed else context.read(ripples.height)
-    total = still(water)
-    for part in _parts(tracks):
+    falling = _Falling(tracks)
+    weights = falling.weights(1.0 if ripples.height.timed else context.read(ripples.height))
 
-        def dents(after: float, until: float, part: _Part = part) -> Dents:
-            found = [_dents(context, part, one, ripples, most, after, until) for one in part.tracks]
-            return found[0] if len(found) == 1 else joined(found)
+    def dents(after: float, until: float) -> Dents:
+        found = [_dents(context, falling, one, ripples, most, after, until) for one in tracks]
+        return found[0] if len(found) == 1 else joined(found)
 
-        def key(at: float, part: _Part = part) -> object:
-            return (*(one.hangs_on(at) for one in part.tracks), part.differences, *part.told(), told)
-
-        modes = modes_at(
-            water, float(context.seconds), min(one.births.begin_s for one in part.tracks), key, dents, context.stale,
-            tracks[0].cache.shelves,
-        )  # fmt: skip
-        total = total.plus(modes, part.weight * height)
-    return total
+    modes = modes_at(
+        water, len(weights), float(context.seconds), min(one.births.begin_s for one in tracks),
+        lambda at: (*(one.hangs_on(at) for one in tracks), falling.told(), told), dents, context.stale, tracks[0].cache.shelves,
+    )  # fmt: skip
+    return modes.mixed(weights)
 
 
 def draw_ripples(pen: EmitterRasteriser, onto: Floats) -> None:

@@ -6,6 +6,7 @@ written or read is as if it were not there.
 
 from __future__ import annotations
 
+import io
 import os
 import shutil
 import threading
@@ -24,6 +25,10 @@ _SWEPT_EVERY = 16
 _NEW = ".new-"
 # No more than such a part of what is free on the disk: what is delivered and saved needs it more.
 _OF_FREE = 8
+
+
+# Where lies what was worked out of files and drawings, by their digests, for all processes and later starts; at most one.
+LASTING: list[Shelf] = []
 
 
 class Shelf:
@@ -81,6 +86,23 @@ class Shelf:
         if due:
             self._sweep(room)
 
+    def arrays(self, group: str, name: str) -> dict[str, npt.NDArray[Any]] | None:
+        """What `put_arrays` laid down, by name; None if it is not there, or not whole."""
+        content = self.get(group, name)
+        if content is None:
+            return None
+        try:
+            with np.load(io.BytesIO(content.tobytes()), allow_pickle=False) as found:
+                return {one: found[one] for one in found.files}
+        except Exception:  # whatever is wrong with it, it is made anew
+            return None
+
+    def put_arrays(self, group: str, name: str, **arrays: npt.ArrayLike) -> None:
+        """Lay down arrays by name."""
+        buffer = io.BytesIO()
+        np.savez(buffer, allow_pickle=False, **arrays)
+        self.put(group, name, [np.frombuffer(buffer.getvalue(), np.uint8)])
+
     def _room(self) -> int:
         """What all may take now, in bytes."""
         return min(self.limit_bytes, free_bytes(self.folder) // _OF_FREE)
@@ -104,3 +126,8 @@ class Shelf:
             # Its group, if it was the last.
             with suppress(OSError):
                 os.rmdir(os.path.dirname(path))
+
+
+def keep_on(shelf: Shelf) -> None:
+    """Lay what was worked out of files and drawings on a shelf, so that it is worked out once."""
+    LASTING[:] = [shelf]

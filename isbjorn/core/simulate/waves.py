@@ -14,6 +14,7 @@ import hashlib
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -34,6 +35,8 @@ _NOTHING, _LONGEST_S = 1e-4, 60.0
 # Births of a tenth of a second that are looked at; of more, some stand for all. And modes times births that a jump may take.
 _MOST_AT_ONCE, _LEAST_AT_ONCE, _MOST_WORK = 240, 3, 4e8
 
+
+Swings = npt.NDArray[np.complex128]
 
 # Dents are shared out to ages at which the fastest mode has turned by so many radians, of which so many lie before the first.
 _FINE, _BEFORE = 0.3, 3
@@ -82,7 +85,8 @@ class Water:
 
 @dataclass(frozen=True)
 class Dents:
-    """Births on the face: moments (n,) s; places u, v (n,) px from its corner; depths (n,) px."""
+    """Births on the face: moments (n,) s; places u, v (n,) px from its corner; depths (n,) px, or (parts, n) of waves that are kept
+    apart."""
 
     moments: Doubles
     u: Doubles
@@ -90,79 +94,69 @@ class Dents:
     depth: Doubles
 
 
-def joined(parts: list[Dents]) -> Dents:
+def joined(found: list[Dents]) -> Dents:
     """All that falls into one water."""
-    return Dents(*(np.concatenate([getattr(part, name) for part in parts]) for name in ("moments", "u", "v", "depth")))
+    return Dents(*(np.concatenate([getattr(one, f) for one in found], axis=-1) for f in ("moments", "u", "v", "depth")))
 
 
 @dataclass(frozen=True)
 class Modes:
-    """The modes of the height of a face at a moment, px: real and turned by a quarter, (down, along)."""
+    """The modes of the height of a face at a moment, px, complex128 (down, along), or (parts, down, along): the real part is the
+    height, the other that turned by a quarter."""
 
-    real: Doubles
-    imaginary: Doubles
+    swing: Swings
 
-    def plus(self, more: Modes, weight: float) -> Modes:
-        """These, and others times a weight."""
-        return Modes(self.real + weight * more.real, self.imaginary + weight * more.imaginary)
+    def mixed(self, weights: Doubles) -> Modes:
+        """Their parts added up, each times its weight."""
+        return Modes(np.tensordot(weights, self.swing, axes=1))
 
 
-@njit("UniTuple(f8,2)(f8, f8, f8, f8, f8)", cache=True, inline="always")
-def _turned(a: float, b: float, w: float, g: float, t: float) -> tuple[float, float]:
-    """A swing a + ib that turns by w rad/s and dies away by g 1/s, t s later."""
-    e = math.exp(-g * t)
-    c, s = e * math.cos(w * t), e * math.sin(w * t)
-    return a * c - b * s, a * s + b * c
+@lru_cache(maxsize=24)
+def _turned(water: Water, t: float) -> Swings:
+    """By what each mode is multiplied when it swings on for t s, (down, along)."""
+    turn, damping = water.numbers()
+    return np.exp((1j * turn - damping) * t)
 
 
 @njit(
-    "void(f8[:,::1], f8[:,::1], f8[:,::1], f8[:,::1], f8, f8[::1], f8[:,::1], f8[:,::1])",
+    "void(c16[:,:,::1], f8[:,::1], f8[:,::1], f8[::1], f8[:,:,::1], f8[:,::1])",
     parallel=True,
     cache=True,
     error_model="numpy",
 )
-def _swing(
-    real: Doubles, imaginary: Doubles, turn: Doubles, damping: Doubles, passed: float, ages: Doubles, along: Doubles, down: Doubles
-) -> None:  # fmt: skip
-    """Let modes swing on for `passed` s, and add dents of so many ages in s: along (n, modes), down (n, modes)."""
-    for j in prange(real.shape[0]):
-        for i in range(real.shape[1]):
+def _drop(swing: Swings, turn: Doubles, damping: Doubles, ages: Doubles, along: Doubles, down: Doubles) -> None:
+    """Add dents of so many ages in s to modes: along (parts, n, modes), down (n, modes)."""
+    for j in prange(swing.shape[1]):
+        for i in range(swing.shape[2]):
             w, g = turn[j, i], damping[j, i]
-            a, b = _turned(real[j, i], imaginary[j, i], w, g, passed)
             for n in range(len(ages)):
-                by = math.exp(-g * ages[n]) * along[n, i] * down[n, j]
-                a += by * math.cos(w * ages[n])
-                b += by * math.sin(w * ages[n])
-            real[j, i], imaginary[j, i] = a, b
+                by = math.exp(-g * ages[n]) * down[n, j]
+                c, s = by * math.cos(w * ages[n]), by * math.sin(w * ages[n])
+                for part in range(swing.shape[0]):
+                    swing[part, j, i] += along[part, n, i] * complex(c, s)
 
 
-@njit(
-    "void(f8[:,::1], f8[:,::1], f8[:,::1], f8[:,::1], f8, f8, f8[:,:,::1])",
-    parallel=True,
-    cache=True,
-    error_model="numpy",
-)
-def _swing_evenly(
-    real: Doubles, imaginary: Doubles, turn: Doubles, damping: Doubles, passed: float, apart: float, dents: Doubles
-) -> None:
-    """As `_swing`, of dents (m, down, along) at even ages, `apart` s from each other, the first _BEFORE of them below zero."""
-    for j in prange(real.shape[0]):
-        count = real.shape[1]
-        x, y, c, s = np.zeros(count), np.zeros(count), np.empty(count), np.empty(count)
-        for i in range(count):
-            c[i], s[i] = _turned(1.0, 0.0, turn[j, i], damping[j, i], apart)
-        for k in range(dents.shape[0] - 1, -1, -1):
-            more = dents[k, j]
-            for i in range(count):
-                x[i], y[i] = more[i] + x[i] * c[i] - y[i] * s[i], x[i] * s[i] + y[i] * c[i]
-        for i in range(count):
-            w, g = turn[j, i], damping[j, i]
-            a, b = _turned(real[j, i], imaginary[j, i], w, g, passed)
-            x[i], y[i] = _turned(x[i], y[i], w, g, -apart * _BEFORE)
-            real[j, i], imaginary[j, i] = a + x[i], b + y[i]
+@njit("void(c16[:,:,::1], c16[:,::1], c16[:,::1], f8[:,:,::1])", parallel=True, cache=True, error_model="numpy")
+def _drop_evenly(swing: Swings, between: Swings, before: Swings, dents: Doubles) -> None:
+    """As `_drop`, of dents (m, down, parts * along) at even ages: between: by what modes are multiplied from each to the next;
+    before: from the first to age 0, (down, along)."""
+    parts, _, along = swing.shape
+    for j in prange(swing.shape[1]):
+        x, y, c, s = np.zeros(along), np.zeros(along), between[j].real.copy(), between[j].imag.copy()
+        for part in range(parts):
+            x[:] = 0.0
+            y[:] = 0.0
+            for k in range(dents.shape[0] - 1, -1, -1):
+                more = dents[k, j, part * along : (part + 1) * along]
+                for i in range(along):
+                    a, b = x[i], y[i]
+                    x[i] = more[i] + a * c[i] - b * s[i]
+                    y[i] = a * s[i] + b * c[i]
+            for i in range(along):
+                swing[part, j, i] += complex(x[i], y[i]) * before[j, i]
 
 
-_swung, _swung_evenly = guarded(_swing), guarded(_swing_evenly)
+_dropped, _dropped_evenly = guarded(_drop), guarded(_drop_evenly)
 
 
 def _spread(ages: Doubles, apart: float, count: int) -> Doubles:
@@ -182,23 +176,23 @@ def _spread(ages: Doubles, apart: float, count: int) -> Doubles:
     return out
 
 
-def _swing_on(
-    real: Doubles, imaginary: Doubles, numbers: tuple[Doubles, Doubles], passed: float, ages: Doubles, along: Doubles, down: Doubles
-) -> None:  # fmt: skip
-    """Let modes swing on, with dents of so many ages. Many are shared out to even ages, for which one sine is enough."""
-    fastest = math.hypot(float(numbers[0].max()), float(numbers[1].max()))
+def _fall(water: Water, swing: Swings, passed: float, ages: Doubles, along: Doubles, down: Doubles) -> None:
+    """Add dents of so many ages to modes (parts, down, along). Many are shared out to even ages, for which one sine is enough."""
+    turn, damping = water.numbers()
+    fastest = math.hypot(float(turn.max()), float(damping.max()))
     count = math.ceil(passed * fastest / _FINE) + 2 * _BEFORE + 2
     if passed <= 0 or len(ages) <= _COST * count:
-        _swung(real, imaginary, *numbers, passed, ages, along, down)
+        _dropped(swing, turn, damping, ages, along, down)
         return
     apart = passed / (count - 2 * _BEFORE - 2)
     shares = _spread(ages, apart, count)
-    dents = np.zeros((count, *real.shape))
+    dents = np.zeros((count, swing.shape[1], swing.shape[0] * swing.shape[2]))
+    beside = np.ascontiguousarray(along.transpose(1, 0, 2)).reshape(len(ages), -1)
     for k in range(count):
         some = np.flatnonzero(shares[:, k])
         if len(some):
-            np.matmul((down[some] * shares[some, k, None]).T, along[some], out=dents[k])
-    _swung_evenly(real, imaginary, *numbers, passed, apart, dents)
+            np.matmul((down[some] * shares[some, k, None]).T, beside[some], out=dents[k])
+    _dropped_evenly(swing, _turned(water, apart), _turned(water, -apart * _BEFORE), dents)
 
 
 def after(water: Water, modes: Modes, passed_s: float, dents: Dents, t: float) -> Modes:
@@ -210,19 +204,21 @@ def after(water: Water, modes: Modes, passed_s: float, dents: Dents, t: float) -
         norm = np.where(np.arange(count) == 0, 1.0, 2.0) / side * math.sqrt(2 * math.pi) * water.drop
         return np.ascontiguousarray(norm * np.exp(-0.5 * (k * water.drop) ** 2) * np.cos(at[:, None] * k))
 
-    real, imaginary = modes.real.copy(), modes.imaginary.copy()
-    _swing_on(
-        real, imaginary, water.numbers(), passed_s, np.ascontiguousarray(t - dents.moments), 
-        -dents.depth[:, None] * shares(along, water.width, dents.u), shares(down, water.length, dents.v),
-    )  # fmt: skip
+    swing = modes.swing * _turned(water, passed_s)
+    if len(dents.moments):
+        depth = np.atleast_2d(dents.depth)
+        _fall(
+            water, swing.reshape(-1, down, along), passed_s, np.ascontiguousarray(t - dents.moments),
+            np.ascontiguousarray(-depth[:, :, None] * shares(along, water.width, dents.u)), shares(down, water.length, dents.v),
+        )  # fmt: skip
     # The level itself stays: what is pushed down at one place stands higher at all others.
-    real[0, 0] = imaginary[0, 0] = 0.0
-    return Modes(real, imaginary)
+    swing[..., 0, 0] = 0.0
+    return Modes(swing)
 
 
-def still(water: Water) -> Modes:
+def still(water: Water, parts: int | None = None) -> Modes:
     """No wave."""
-    return Modes(np.zeros(water.modes), np.zeros(water.modes))
+    return Modes(np.zeros(water.modes if parts is None else (parts, *water.modes), np.complex128))
 
 
 def heights(water: Water, modes: Modes, finer: int = 2) -> Floats:
@@ -233,27 +229,26 @@ def heights(water: Water, modes: Modes, finer: int = 2) -> Floats:
     whole = np.zeros((rows, columns), np.float32)
     scale_y = np.where(np.arange(down) == 0, math.sqrt(rows), math.sqrt(rows / 2))
     scale_x = np.where(np.arange(along) == 0, math.sqrt(columns), math.sqrt(columns / 2))
-    whole[:down, :along] = modes.real * scale_y[:, None] * scale_x
+    whole[:down, :along] = modes.swing.real * scale_y[:, None] * scale_x
     return np.asarray(cv2.idct(whole), np.float32)
 
 
-def _unpacked(water: Water, there: npt.NDArray[np.uint8] | None) -> Modes | None:
-    """Modes from the bytes of their two arrays; None if they are not what they should be."""
-    down, along = water.modes
-    if there is None or len(there) != 16 * down * along:
+def _unpacked(water: Water, parts: int, there: npt.NDArray[np.uint8] | None) -> Modes | None:
+    """Modes from their bytes; None if they are not what they should be."""
+    shape = (parts, *water.modes)
+    if there is None or len(there) != 16 * math.prod(shape):
         return None
-    both = there.view(np.float64).reshape(2, down, along)
-    return Modes(both[0], both[1])
+    return Modes(there.view(np.complex128).reshape(shape))
 
 
 _MODES: Kept[Modes] = Kept("states", 0.2)
 
 
 def modes_at(
-    water: Water, t: float, begin_s: float, key: Callable[[float], object], dents: Callable[[float, float], Dents],
+    water: Water, parts: int, t: float, begin_s: float, key: Callable[[float], object], dents: Callable[[float, float], Dents],
     stale: Callable[[], bool] | None = None, shelves: Shelves | None = None,
 ) -> Modes:  # fmt: skip
-    """The modes of a face at shot time t, from its first birth on.
+    """The modes of a face at shot time t, from its first birth on, in so many parts.
 
     key: what the births up to a moment hang on, told by its words alone; dents(after, until): those of a stretch of time;
     shelves: where processes hand each other modes. Raises Stale if `stale` says that
@@ -263,26 +258,26 @@ def modes_at(
     last = math.floor(t * _PER_S)
     # Always from the same moments on, so that it does not hang on what was asked for before.
     first = max((last // lasts - 1) * lasts, math.floor(max(begin_s, -_LONGEST_S) * _PER_S) - 1)
-    motion = hashlib.sha256(repr((water, first)).encode()).hexdigest()
+    motion = hashlib.sha256(repr((water, first, parts)).encode()).hexdigest()
     there: set[int] | None = None
     modes = None
     todo = []
     for n in range(last, first, -1):
-        modes = _MODES.peek((water, first, n, key(n / _PER_S)))
+        modes = _MODES.peek((water, parts, first, n, key(n / _PER_S)))
         if modes is None and shelves is not None:
             there = set(shelves.steps_of("waves", motion)) if there is None else there
             if n in there:
-                modes = _unpacked(water, shelves.more("waves", motion, repr(key(n / _PER_S)), n))
+                modes = _unpacked(water, parts, shelves.more("waves", motion, repr(key(n / _PER_S)), n))
         if modes is not None:
             break
         todo.append(n)
-    modes = still(water) if modes is None else modes
+    modes = still(water, parts) if modes is None else modes
     for n in reversed(todo):
         if stale is not None and stale():
             raise Stale
         modes = after(water, modes, 1 / _PER_S, dents((n - 1) / _PER_S, n / _PER_S), n / _PER_S)
-        _MODES.keep((water, first, n, key(n / _PER_S)), modes)
+        _MODES.keep((water, parts, first, n, key(n / _PER_S)), modes)
         if shelves is not None:
-            shelves.put_more("waves", motion, repr(key(n / _PER_S)), n, [modes.real, modes.imaginary])
+            shelves.put_more("waves", motion, repr(key(n / _PER_S)), n, [modes.swing])
     rest = t - last / _PER_S
     return after(water, modes, rest, dents(last / _PER_S, t), t) if rest > 1e-9 else modes

@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
+import hashlib
+
 import numpy as np
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Artwork, Letters
 from isbjorn.core.document.shapes import Area
 from isbjorn.core.emit.shapes.base import Engine, Lines, Scattered, Setting, by_area
-from isbjorn.core.emit.shapes.regions import Drawing, scatter_region, trapezoids
+from isbjorn.core.emit.shapes.regions import Drawing, Trapezoids, scatter_region, trapezoids
 from isbjorn.core.evaluate.outlines import letter_lines, path_lines
 from isbjorn.core.runtime.memory import Kept
+from isbjorn.core.runtime.shelf import LASTING
 
 _kept: Kept[Drawing] = Kept("outlines")
+
+
+# What is laid down of drawings; another name when it is made in another way.
+_GROUP = "drawings-1"
 
 
 def _cut(lines: Lines) -> Drawing:
@@ -24,7 +31,32 @@ def _letters(text: str) -> Drawing:
 
 
 def _artwork(paths: tuple[str, ...]) -> Drawing:
-    return _kept.get(paths, lambda: _cut(path_lines(paths)))
+    return _kept.get(paths, lambda: _found(paths) or _made(paths))
+
+
+def _digest(paths: tuple[str, ...]) -> str:
+    return hashlib.sha256("\n".join(paths).encode()).hexdigest()
+
+
+def _made(paths: tuple[str, ...]) -> Drawing:
+    """Read a drawing, and lay it down: a large one takes seconds to read."""
+    drawing = _cut(path_lines(paths))
+    cut, ends = drawing.cut, np.cumsum([len(line) for line in drawing.lines])
+    for shelf in LASTING:
+        shelf.put_arrays(
+            _GROUP, _digest(paths), points=np.concatenate(drawing.lines), ends=ends, bottom=cut.bottom, top=cut.top,
+            sides=cut.ends, run=cut.run,
+        )  # fmt: skip
+    return drawing
+
+
+def _found(paths: tuple[str, ...]) -> Drawing | None:
+    """A drawing that was laid down."""
+    there = next((found for shelf in LASTING if (found := shelf.arrays(_GROUP, _digest(paths))) is not None), None)
+    if there is None or set(there) != {"points", "ends", "bottom", "top", "sides", "run"}:
+        return None
+    lines = np.split(there["points"], there["ends"][:-1])
+    return Drawing(lines, Trapezoids(there["bottom"], there["top"], there["sides"], there["run"]))
 
 
 def _scattered(shape: Area, art: Drawing, size: Doubles, u: Doubles, setting: Setting) -> Scattered:
