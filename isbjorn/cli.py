@@ -14,6 +14,7 @@ from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, T
 
 from isbjorn import __version__
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.runtime import loading
 
 app = typer.Typer(
     help="Particle emitters for video, titles and live visuals, rendered over footage at set frame rates.",
@@ -60,6 +61,7 @@ def demo(
     port: Port = 8321, data: Data = _HOME, restore: Restore = False, scheduler: Scheduler = "", key: Key = ""
 ) -> None:
     """Start with the demonstration project Skarvøy Lights."""
+    loading.begin()
     from isbjorn.studio.demonstration import ensure_demo
     from isbjorn.studio.server import serve_studio
 
@@ -77,6 +79,7 @@ def serve(
     port: Port = 8321, data: Data = _HOME, restore: Restore = False, scheduler: Scheduler = "", key: Key = ""
 ) -> None:
     """Start the studio and answer on the loopback address."""
+    loading.begin()
     from isbjorn.studio.server import serve_studio
 
     if restore:

@@ -3,7 +3,9 @@
 from isbjorn.core import frame, show
 from isbjorn.core.inspect import guides
 from isbjorn.core.jit import load_all
+from isbjorn.core.runtime.loading import end
 
 __all__ = ["frame", "guides", "show"]
 
 load_all()
+end()

@@ -146,7 +146,8 @@ class Ahead:
             # The memory that is told is the studio's, not that of the process that drew it.
             figures = shown.figures.model_copy(update={"memory_bytes": resident_bytes()})
             self.preview.keep(self.digest, wish, replace(shown, figures=figures))
-            self._takes_s += 0.3 * (time.perf_counter() - begun - self._takes_s)
+            if self._cold <= 0 and wish == self.at(wish.frame, self.level):
+                self._takes_s += (0.3 if self._takes_s else 1.0) * (time.perf_counter() - begun - self._takes_s)
             self._measure(wish, shown.figures.ms)
 
     def _measure(self, wish: Wish, ms: float) -> None:
@@ -186,6 +187,7 @@ class Ahead:
 
     def _change(self, level: Level) -> None:
         if level != self.level:
+            self._takes_s *= faster(self.level, level)
             self.level = level
             self._times.clear()
 

@@ -13,6 +13,7 @@ from pathlib import Path
 import uvicorn
 
 from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.runtime import loading
 from isbjorn.studio.app import create_app
 from isbjorn.studio.hands import Hands
 from isbjorn.studio.incoming import PORT
@@ -42,6 +43,7 @@ def serve_studio(folder: Path, port: int, scheduler: str = "", key: str = "") ->
                 raise IsbjornError(f"port {port} is not for you to use.", "--port", "Choose one above 1023.") from None
             raise IsbjornError(f"port {port} is in use.", "--port", "Choose another, or end what uses it.") from None
     app = create_app(folder)
+    loading.end()
     threading.Thread(target=_warm, args=(app.state.studio.hands,), daemon=True).start()
     print(f"Isbjorn is ready at http://{HOST}:{port}  (end it with Ctrl C)", flush=True)
     uvicorn.run(

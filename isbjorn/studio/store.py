@@ -9,9 +9,6 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, TypeVar
 
-from alembic import command
-from alembic.config import Config
-from alembic.util import CommandError
 from sqlalchemy import event
 from sqlalchemy.exc import DatabaseError
 from sqlmodel import Session, col, create_engine, delete, func, select
@@ -24,6 +21,7 @@ from isbjorn.studio.tables import Folder, Media, PresetRow, Project, Revision, S
 
 _REVISIONS_KEPT = 1000
 NAME = "isbjorn.sqlite"
+_MIGRATIONS = Path(__file__).parent / "migrations"
 T = TypeVar("T")
 
 
@@ -106,8 +104,18 @@ class Store:
         self._migrate()
 
     def _migrate(self) -> None:
+        try:
+            if self._version() == max(path.stem[:4] for path in (_MIGRATIONS / "versions").glob("[0-9]*.py")):
+                return
+        except DatabaseError as error:
+            raise self._told(error) from None
+        # Loaded only where there is something to do.
+        from alembic import command
+        from alembic.config import Config
+        from alembic.util import CommandError
+
         settings = Config()
-        settings.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+        settings.set_main_option("script_location", str(_MIGRATIONS))
         try:
             with self.engine.connect().execution_options(write=True) as connection, connection.begin():
                 settings.attributes["connection"] = connection
@@ -120,6 +128,14 @@ class Store:
             ) from None
         except DatabaseError as error:
             raise self._told(error) from None
+
+    def _version(self) -> str:
+        """The newest migration that was made; empty where none was."""
+        with self.engine.connect() as connection:
+            if not connection.exec_driver_sql("SELECT 1 FROM sqlite_master WHERE name = 'alembic_version'").first():
+                return ""
+            found = connection.exec_driver_sql("SELECT version_num FROM alembic_version").scalar()
+            return str(found or "")
 
     def _told(self, error: DatabaseError) -> IsbjornError:
         """What the database says, in words."""

@@ -35,8 +35,8 @@ if _TBB.exists():
         ctypes.CDLL(str(_TBB), mode=ctypes.RTLD_GLOBAL)
 
 _WATCHED_EVERY_S = 1.0
-# What is imported last where processes are forked from.
-LOADED = "isbjorn.core.loaded"
+# What is imported first and last where processes are forked from.
+LOADING, LOADED = "isbjorn.core.loading", "isbjorn.core.loaded"
 
 P = ParamSpec("P")
 R = TypeVar("R")
@@ -87,7 +87,7 @@ class _Helpers(ForkServerContext):
 def helpers(*preload: str) -> ForkServerContext:
     """The context of processes that work for this one: forked from one that has loaded some modules, so that they begin at once."""
     context = _Helpers()
-    context.set_forkserver_preload([*preload, LOADED])
+    context.set_forkserver_preload([LOADING, *preload, LOADED])
     return context
 
 

@@ -11,7 +11,7 @@ import time
 from collections import OrderedDict
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -52,6 +52,17 @@ Living = tuple[Longs, Doubles, Doubles, tuple[Longs, Longs]]
 
 
 @dataclass(frozen=True)
+class Step:
+    """Who bears as it was at both ends of a lattice step, who lives in it, and, by the word of what it bears at, when that happens
+    to each and when each was taken away, (n,) s, as far as it was asked for."""
+
+    state: State
+    after: State
+    living: Living
+    happened: dict[str, tuple[Doubles, Doubles]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
 class Born:
     """Who is born in a step, by moment: numbers (n,), moments s (n,); place px and velocity px/s of who bears it then, (n, 3); and
     whose: birth numbers, moments of birth s and lifespans s, (n,)."""
@@ -63,6 +74,10 @@ class Born:
     bearers: Longs
     born_at: Doubles
     lives: Doubles
+
+
+_NONE = np.empty(0, np.int64)
+NOBODY_BORN = Born(_NONE, np.empty(0), np.empty((0, 3)), np.empty((0, 3)), _NONE, np.empty(0), np.empty(0))
 
 
 def _packed(steps: list[Born]) -> list[Longs | Doubles]:
@@ -226,13 +241,16 @@ class Offspring(Births):
         parent = self.parent
         assert parent is not None
         left, right = index / parent.hz, (index + 1) / parent.hz
-        state, after, (who, born_at, lives, columns) = _step_of(parent, index, right > self.begin_s)
+        step = _step_of(parent, index, right > self.begin_s)
+        state, after, (who, born_at, lives, columns) = step.state, step.after, step.living
         if self.by_way:
             which, j, moments = self._on_the_way(index, who, born_at, lives, state, after, columns)
         else:
-            which, j, moments = self._events(who, born_at, lives, state, after, columns, left, right)
+            which, j, moments = self._events(step, left, right)
         keep = (moments >= self.start_s - NOW_S) & (moments < self.end_s - NOW_S)
         which, j, moments = which[keep], j[keep], moments[keep]
+        if not len(which):
+            return NOBODY_BORN
         if len(which) > MOST_IN_A_STEP:
             every = np.arange(0, len(which), math.ceil(len(which) / MOST_IN_A_STEP))
             which, j, moments = which[every], j[every], moments[every]
@@ -288,27 +306,27 @@ class Offspring(Births):
     def alive(state: State, after: State) -> Living:
         """Who lives in a step: birth numbers, moments of birth and lifespans in s, and the columns of each in the two states, -1:
         in none."""
-        who = np.unique(np.concatenate([state.births, after.births]))
-        columns, born_at, lives = [], np.empty(len(who)), np.empty(len(who))
-        for some in (state, after):
-            order = np.argsort(some.births, kind="stable")
-            at = np.clip(np.searchsorted(some.births[order], who), 0, max(0, some.count - 1))
-            here = some.births[order[at]] == who if some.count else np.zeros(len(who), bool)
-            columns.append(np.where(here, order[at] if some.count else 0, -1))
-            own = columns[-1]
+        orders = [np.argsort(some.births, kind="stable") for some in (state, after)]
+        most = state.count + after.count
+        who, columns = np.empty(most, np.int64), np.empty((2, most), np.int64)
+        count = _beside(state.births, orders[0], after.births, orders[1], who, columns)
+        who, columns = who[:count], columns[:, :count]
+        born_at, lives = np.empty(count), np.empty(count)
+        for some, own in zip((state, after), columns, strict=True):
+            here = own >= 0
             born_at[here], lives[here] = some.moments[own[here]], some.lives[own[here]]
         return who, born_at, lives, (columns[0], columns[1])
 
-    def _events(
-        self, who: Longs, born_at: Doubles, lives: Doubles, state: State, after: State, columns: tuple[Longs, Longs], left: float,
-        right: float,
-    ) -> tuple[Longs, Longs, Doubles]:  # fmt: skip
-        """Which of them bears, which of its children each is, and when."""
+    def _happened(self, step: Step) -> tuple[Doubles, Doubles]:
+        """When that happens to each at which it bears, and when each was taken away, in s; infinite where it is not known to."""
         e = self.emitter
+        if e.born_when in step.happened:
+            return step.happened[e.born_when]
+        who, born_at, lives, columns = step.living
         moments = born_at + lives if e.born_when == "at death" else np.full(len(who), np.inf)
         gone = np.full(len(who), np.inf)
         stepped = self.parent is not None and not self.parent.moved_alone
-        for some, column in ((state, columns[0]), (after, columns[1])):
+        for some, column in ((step.state, columns[0]), (step.after, columns[1])):
             if not stepped:
                 break
             here = np.flatnonzero(column >= 0)
@@ -322,6 +340,13 @@ class Offspring(Births):
                 moments[here[age >= 0]] = (birth + age)[age >= 0]
         if e.born_when == "at death":
             moments = np.minimum(moments, gone)
+        step.happened[e.born_when] = moments, gone
+        return moments, gone
+
+    def _events(self, step: Step, left: float, right: float) -> tuple[Longs, Longs, Doubles]:
+        """Which of them bears, which of its children each is, and when."""
+        e, (who, born_at, lives, _) = self.emitter, step.living
+        moments, gone = self._happened(step)
         if e.born_when != "in flight":
             bears = np.flatnonzero((moments > left + NOW_S) & (moments <= right + NOW_S))
             which = np.repeat(bears, e.born_count)
@@ -422,7 +447,25 @@ class Offspring(Births):
         return self.about(after, until) / max(until - after, 1e-6)
 
 
-def _step_of(parent: Track, index: int, begun: bool) -> tuple[State, State, Living]:
+@njit("i8(i8[::1], i8[::1], i8[::1], i8[::1], i8[::1], i8[:,::1])", cache=True)
+def _beside(a: Longs, in_a: Longs, b: Longs, in_b: Longs, who: Longs, columns: Longs) -> int:
+    """Numbers that are in either of two lists, each sorted through its order, and where each stands in both, -1: not; how many."""
+    i, j, n = 0, 0, 0
+    while i < len(a) or j < len(b):
+        first = i < len(a) and (j >= len(b) or a[in_a[i]] <= b[in_b[j]])
+        number = a[in_a[i]] if first else b[in_b[j]]
+        who[n], columns[0, n], columns[1, n] = number, -1, -1
+        if first:
+            columns[0, n] = in_a[i]
+            i += 1
+        if j < len(b) and b[in_b[j]] == number:
+            columns[1, n] = in_b[j]
+            j += 1
+        n += 1
+    return n
+
+
+def _step_of(parent: Track, index: int, begun: bool) -> Step:
     """Who bears as it was at both ends of a lattice step, and who of them lives in it: looked at once for all it bears."""
     kept = parent.looked_at
     found = kept.get((index, begun))
@@ -431,7 +474,7 @@ def _step_of(parent: Track, index: int, begun: bool) -> tuple[State, State, Livi
         joints = joints_of(parent.emitter)
         state = feet(parent.state(index), joints) if begun else nobody()
         after = feet(parent.state(index + 1), joints)
-        found = kept[index, begun] = state, after, Offspring.alive(state, after)
+        found = kept[index, begun] = Step(state, after, Offspring.alive(state, after))
         # Emitters that are born of it each look at some steps in a row.
         while len(kept) > max(2, min(_LOOKED_AT_KEPT, _LOOKED_AT_BYTES // max(1, after.nbytes))):
             with suppress(KeyError):

@@ -32,7 +32,7 @@ from isbjorn.core.simulate.integrators.constant import ConstantIntegrator, is_st
 from isbjorn.core.simulate.integrators.recorded import RecordedIntegrator
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
 from isbjorn.core.simulate.integrators.strands import StrandIntegrator
-from isbjorn.core.simulate.offspring import Living, Offspring
+from isbjorn.core.simulate.offspring import Offspring, Step
 from isbjorn.core.simulate.state import BORN_STEPS, State, joined, merged, nobody
 from isbjorn.core.simulate.strands.joints import joints_of
 from isbjorn.core.time import lattice_index
@@ -188,7 +188,7 @@ class Track:
         # Whose particles bear these.
         self.parent: Track | None = None
         # Steps that were looked at for who bears in them (see `Offspring`).
-        self.looked_at: OrderedDict[tuple[int, bool], tuple[State, State, Living]] = OrderedDict()
+        self.looked_at: OrderedDict[tuple[int, bool], Step] = OrderedDict()
         # What a step takes, about; None until one was measured.
         self._step_s: float | None = None
 

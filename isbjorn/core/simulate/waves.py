@@ -21,7 +21,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import prange
 
-from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.errors import Stale
 from isbjorn.core.jit import njit
 from isbjorn.core.runtime.memory import Kept
@@ -40,8 +40,8 @@ Swings = npt.NDArray[np.complex128]
 
 # Dents are shared out to ages at which the fastest mode has turned by so many radians, of which so many lie before the first.
 _FINE, _BEFORE = 0.3, 3
-# A dent whose sines are worked out by themselves takes as long as so many ages.
-_COST = 0.6
+# So few dents, or so many for each age, are quicker one by one.
+_FEW, _COST = 4, 0.06
 
 
 @dataclass(frozen=True)
@@ -136,23 +136,33 @@ def _drop(swing: Swings, turn: Doubles, damping: Doubles, ages: Doubles, along: 
                     swing[part, j, i] += along[part, n, i] * complex(c, s)
 
 
-@njit("void(c16[:,:,::1], c16[:,::1], c16[:,::1], f8[:,:,::1])", parallel=True, cache=True, error_model="numpy")
-def _drop_evenly(swing: Swings, between: Swings, before: Swings, dents: Doubles) -> None:
-    """As `_drop`, of dents (m, down, parts * along) at even ages: between: by what modes are multiplied from each to the next;
-    before: from the first to age 0, (down, along)."""
-    parts, _, along = swing.shape
+@njit(
+    "void(c16[:,:,::1], c16[:,::1], c16[:,::1], i8[::1], i8[::1], f8[::1], f8[:,:,::1], f8[:,::1])", parallel=True, cache=True,
+    error_model="numpy", fastmath={"contract"},
+)  # fmt: skip
+def _drop_evenly(
+    swing: Swings, between: Swings, before: Swings, starts: Longs, who: Longs, shares: Doubles, along: Doubles, down: Doubles
+) -> None:  # fmt: skip
+    """As `_drop`, of dents that are shared out to even ages: those from starts[k] on have shares of age k. between: by what modes
+    are multiplied from each age to the next; before: from the first to age 0, (down, along)."""
+    parts, _, columns = swing.shape
     for j in prange(swing.shape[1]):
-        x, y, c, s = np.zeros(along), np.zeros(along), between[j].real.copy(), between[j].imag.copy()
+        x, y, c, s = np.zeros(columns), np.zeros(columns), between[j].real.copy(), between[j].imag.copy()
+        more = np.zeros(columns)
         for part in range(parts):
             x[:] = 0.0
             y[:] = 0.0
-            for k in range(dents.shape[0] - 1, -1, -1):
-                more = dents[k, j, part * along : (part + 1) * along]
-                for i in range(along):
+            for k in range(len(starts) - 2, -1, -1):
+                more[:] = 0.0
+                for n in range(starts[k], starts[k + 1]):
+                    by, row = shares[n] * down[who[n], j], along[part, who[n]]
+                    for i in range(columns):
+                        more[i] += by * row[i]
+                for i in range(columns):
                     a, b = x[i], y[i]
                     x[i] = more[i] + a * c[i] - b * s[i]
                     y[i] = a * s[i] + b * c[i]
-            for i in range(along):
+            for i in range(columns):
                 swing[part, j, i] += complex(x[i], y[i]) * before[j, i]
 
 
@@ -181,18 +191,16 @@ def _fall(water: Water, swing: Swings, passed: float, ages: Doubles, along: Doub
     turn, damping = water.numbers()
     fastest = math.hypot(float(turn.max()), float(damping.max()))
     count = math.ceil(passed * fastest / _FINE) + 2 * _BEFORE + 2
-    if passed <= 0 or len(ages) <= _COST * count:
+    if passed <= 0 or len(ages) <= max(_FEW, _COST * count):
         _dropped(swing, turn, damping, ages, along, down)
         return
     apart = passed / (count - 2 * _BEFORE - 2)
     shares = _spread(ages, apart, count)
-    dents = np.zeros((count, swing.shape[1], swing.shape[0] * swing.shape[2]))
-    beside = np.ascontiguousarray(along.transpose(1, 0, 2)).reshape(len(ages), -1)
-    for k in range(count):
-        some = np.flatnonzero(shares[:, k])
-        if len(some):
-            np.matmul((down[some] * shares[some, k, None]).T, beside[some], out=dents[k])
-    _dropped_evenly(swing, _turned(water, apart), _turned(water, -apart * _BEFORE), dents)
+    age, who = (np.ascontiguousarray(found) for found in np.nonzero(shares.T))
+    starts = np.searchsorted(age, np.arange(count + 1))
+    _dropped_evenly(
+        swing, _turned(water, apart), _turned(water, -apart * _BEFORE), starts, who, shares[who, age], along, down
+    )
 
 
 def after(water: Water, modes: Modes, passed_s: float, dents: Dents, t: float) -> Modes:

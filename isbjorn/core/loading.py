@@ -1,0 +1,5 @@
+"""Imported first where processes are forked from; `loaded` ends what this begins."""
+
+from isbjorn.core.runtime.loading import begin
+
+begin()

@@ -1,0 +1,20 @@
+"""A start: while modules are loaded, nothing of theirs becomes garbage, so it is not looked for; and what they leave is there for
+good, so it is not looked at again, and stays shared by processes that are forked."""
+
+from __future__ import annotations
+
+import atexit
+import gc
+
+
+def begin() -> None:
+    """Modules are about to be loaded."""
+    gc.disable()
+
+
+def end() -> None:
+    """They are loaded."""
+    gc.freeze()
+    gc.enable()
+    # When all ends they are looked at after all: libraries complain of what is left.
+    atexit.register(gc.unfreeze)
