@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING, Any
 
 # Before any kernel is met.
 from isbjorn.core.runtime.kernels import keep_kernels
+from isbjorn.core.runtime.loading import quietly
 
 keep_kernels()
 
@@ -25,4 +26,5 @@ _HOMES = {
 def __getattr__(name: str) -> Any:
     if name not in _HOMES:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    return getattr(import_module(f"isbjorn.core.{_HOMES[name]}"), name)
+    with quietly():
+        return getattr(import_module(f"isbjorn.core.{_HOMES[name]}"), name)

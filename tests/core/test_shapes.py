@@ -1,6 +1,7 @@
 """Where particles are born: even by length, area or volume on every shape, and exactly in its outline."""
 
 import math
+import tempfile
 import unittest
 from pathlib import Path
 from typing import Any
@@ -9,10 +10,11 @@ import numpy as np
 
 from isbjorn.core import IsbjornError, Solver
 from isbjorn.core.document import Emitter
-from isbjorn.core.emit.shapes import outline
+from isbjorn.core.emit.shapes import artwork, outline
 from isbjorn.core.emit.shapes.base import Setting
 from isbjorn.core.evaluate.outlines import paths_of_svg
 from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.runtime.shelf import LASTING, Shelf, keep_on
 from tests.core.test_media import InFolder
 from tests.shots import chi_square, newborn, one_emitter
 
@@ -90,6 +92,23 @@ class Even(unittest.TestCase):
         bent = [{"x": 0, "y": 0, "leave": [0, 200]}, {"x": 200, "y": 0, "arrive": [0, 200]}]
         arc = born("path", points=bent)
         self.assertAlmostEqual(float(arc[1].max()), 150, delta=0.2)
+
+    def test_a_drawing_is_read_once_and_anew_where_what_lies_there_is_broken(self) -> None:
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        shelf = Shelf(folder, 1 << 20)
+        keep_on(shelf)
+        self.addCleanup(LASTING.clear)
+        paths = ("M0 0H100V50H0Z M20 20V30H40V20Z", "M120 0C140 0 140 20 120 20Z")
+        made = artwork._made(paths)
+        found = artwork._found(paths)
+        assert found is not None
+        for mine, theirs in zip(found.lines, made.lines, strict=True):
+            np.testing.assert_array_equal(mine, theirs)
+        for name in ("bottom", "top", "ends", "run"):
+            np.testing.assert_array_equal(getattr(found.cut, name), getattr(made.cut, name))
+        self.assertIsNone(artwork._found(paths[:1]))
+        shelf.put(artwork._GROUP, artwork._digest(paths), [np.zeros(7, np.uint8)])
+        self.assertIsNone(artwork._found(paths))
 
     def test_letters_and_artwork_by_area_and_along_their_edge(self) -> None:
         art = {"paths": ["M0 0H100V50H0Z", "M120 0H140V50H120Z"], "width": 280}

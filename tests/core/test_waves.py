@@ -185,6 +185,31 @@ class Seen(unittest.TestCase):
         finally:
             use_threads(64)
 
+    def test_sizes_and_heights_make_no_new_waves(self) -> None:
+        """Two seconds in: another size, spread or height asks for no more than the rest since the last tenth; the picture is the
+        one that is worked out anew."""
+        rain = {"rate": 30, "bursts": [], "shape": {"kind": "rectangle", "width": 300, "height": 200}, "seed": 4}
+
+        def drawn(size: dict[str, Any], **ripples: Any) -> tuple[np.ndarray, int]:
+            with unittest.mock.patch.object(waves, "after", wraps=waves.after) as asked:
+                return draw_particles(Solver(self.shot(ripples, rain | {"size": size})), 51).picture, asked.call_count
+
+        with unittest.mock.patch.object(waves, "_MODES", Kept("states", 0.1)):
+            before, first = drawn({"value": 8, "spread": 3})
+            self.assertGreater(first, 15)
+            for size, ripples in (
+                ({"value": 16, "spread": 3}, {}), ({"value": 8, "spread": 6}, {}), ({"value": 8, "spread": 3}, {"height": 9}),
+                ({"value": 8, "spread": 3}, {"highlight": 300, "refraction": 70}),
+            ):  # fmt: skip
+                with self.subTest(size=size, ripples=ripples):
+                    edited, calls = drawn(size, **ripples)
+                    self.assertLessEqual(calls, 1)
+                    with unittest.mock.patch.object(waves, "_MODES", Kept("states", 0.1)):
+                        np.testing.assert_allclose(edited, drawn(size, **ripples)[0], atol=1e-6)
+                    self.assertGreater(float(np.abs(edited - before).max()), 0.003)
+            for size in ({"value": 8, "spread": 20}, {"value": 8, "spread": 3, "flutter": {"amount": 2}}):
+                self.assertGreater(drawn(size)[1], 15, "sizes below nothing, or of the moment, are no sum")
+
     def test_births_of_several_emitters_fall_into_one_water(self) -> None:
         """A stone of each of two is as two of one; one that is switched off, or not named, does not fall in."""
         line = {"shape": {"kind": "line", "length": 160, "angle": 20}, "spacing": "even", "bursts": [{"count": 2}]}

@@ -16,11 +16,13 @@ from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Number, Shot
 from isbjorn.core.document.bodies import Skin
 from isbjorn.core.errors import Stale
+from isbjorn.core.records import Records
 from isbjorn.core.render.atlas import Pictures
 from isbjorn.core.render.blurred_discs import PIECES
 from isbjorn.core.render.camera import Counts, Orbit, Projection, projection
 from isbjorn.core.render.emitters import EmitterRasteriser
 from isbjorn.core.render.exposure import Change, by_id, change_of, is_among
+from isbjorn.core.render.lights import rows_of
 from isbjorn.core.render.pixels import lay
 from isbjorn.core.render.ripples import draw_ripples
 from isbjorn.core.render.skin import draw_skin
@@ -67,6 +69,11 @@ class RenderContext:
     @cached_property
     def view(self) -> Projection:
         return self.at(self.seconds)
+
+    @cached_property
+    def lamps(self) -> Records:
+        """The lights as they are at the moment."""
+        return rows_of(self.shot.lights, self)
 
     def at(self, seconds: Fraction) -> Projection:
         """The projection at another moment."""

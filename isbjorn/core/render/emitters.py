@@ -19,7 +19,7 @@ from isbjorn.core.render.blurred_discs import PIECES, draw_smears, smears_of
 from isbjorn.core.render.camera import SPECK_RADIUS, Projection, rank
 from isbjorn.core.render.discs import IF_COVERS, OF_INNER, OF_PROFILE, draw_records, records_of
 from isbjorn.core.render.exposure import Change, growth, sizes_in
-from isbjorn.core.render.lights import lit, rows_of
+from isbjorn.core.render.lights import lit
 from isbjorn.core.render.lying import lying
 from isbjorn.core.render.neighbours import pairs
 from isbjorn.core.render.overdraw import BLENDED, DISCS, SMEARED, SPRITES, STROKES, affordable, covered
@@ -53,7 +53,7 @@ class EmitterRasteriser:
         share = context.read(self.emitter.lit) / 100
         if share <= 0:
             return colour, opacity
-        return lit(rows_of(context.shot.lights, context), share, position, colour, opacity)
+        return lit(context.lamps, share, position, colour, opacity)
 
     def pixels(self, position: npt.NDArray[np.floating]) -> tuple[Floats, Floats]:
         return self.context.view.place(position)

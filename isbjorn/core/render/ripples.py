@@ -8,6 +8,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
 import cv2
@@ -108,17 +109,18 @@ def _light(face: Floats, seen: Floats, ground: Floats, given: Records, out: Floa
 _lit = guarded(_light)
 
 
-def _mask(ripples: Ripples, face: Face, shape: tuple[int, ...], edge: float) -> Floats:
+@lru_cache(maxsize=8)
+def _mask(form: str, width: float, length: float, shape: tuple[int, ...], edge: float) -> Floats:
     """How much of each cell of a face is water."""
     v, u = ((np.arange(n) + 0.5) / n - 0.5 for n in shape)
-    x, y = np.abs(u[None] * face.width), np.abs(v[:, None] * face.length)
-    if ripples.shape == "ellipse":
-        a, b = face.width / 2, face.length / 2
+    x, y = np.abs(u[None] * width), np.abs(v[:, None] * length)
+    if form == "ellipse":
+        a, b = width / 2, length / 2
         # How far inside the edge, about.
         r = np.sqrt((x / a) ** 2 + (y / b) ** 2)
         inside = (1 - r) * min(a, b)
     else:
-        inside = np.minimum(face.width / 2 - x, face.length / 2 - y)
+        inside = np.minimum(width / 2 - x, length / 2 - y)
     share = np.clip(inside / max(edge, 1e-3), 0, 1)
     return np.asarray(share * share * (3 - 2 * share), np.float32)
 
@@ -240,7 +242,8 @@ def draw_ripples(pen: EmitterRasteriser, onto: Floats) -> None:
     rows, columns = height.shape
     slope_u = cv2.Scharr(height, cv2.CV_32F, 1, 0) / np.float32(32 * face.width / columns)
     slope_v = cv2.Scharr(height, cv2.CV_32F, 0, 1) / np.float32(32 * face.length / rows)
-    flat = np.stack([slope_u, slope_v, _mask(ripples, face, height.shape, context.read(ripples.edge))], axis=2)
+    mask = _mask(ripples.shape, float(face.width), float(face.length), height.shape, context.read(ripples.edge))
+    flat = np.stack([slope_u, slope_v, mask], axis=2)
     cells = np.array([[0, 0], [columns, 0], [columns, rows], [0, rows]], np.float32) - np.float32(0.5)
     to_picture = cv2.getPerspectiveTransform(cells, (corners - low - 0.5).astype(np.float32))
     w, h = (int(n) for n in high - low)

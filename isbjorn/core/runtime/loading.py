@@ -5,6 +5,20 @@ from __future__ import annotations
 
 import atexit
 import gc
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+
+@contextmanager
+def quietly() -> Iterator[None]:
+    """While some modules are loaded."""
+    was = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was:
+            gc.enable()
 
 
 def begin() -> None:
