@@ -2,6 +2,7 @@
 
 import random
 import unittest
+import unittest.mock
 from typing import Any
 
 import numpy as np
@@ -11,6 +12,7 @@ from isbjorn.core.document import Shot
 from isbjorn.core.document.changes import settled
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.inspect import forecast
 from isbjorn.core.inspect.guides import Memory, guides
 from isbjorn.core.simulate.checkpoints import StateCache
 
@@ -51,6 +53,10 @@ def _numbers(part: Any) -> list[dict[str, Any]]:
 
 
 class Edits(unittest.TestCase):
+    def setUp(self) -> None:
+        # How fast the machine is may be measured anew meanwhile, and says nothing of edits.
+        self.enterContext(unittest.mock.patch.object(forecast, "speed", lambda: 1.0))
+
     def same(self, shot: Shot, chained: Solver, memory: Memory) -> None:
         alone = Solver(shot)
         for frame in (20, 37):

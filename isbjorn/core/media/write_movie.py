@@ -37,6 +37,8 @@ _SOUND = {
     "mov": ("pcm_s24le", {}),
 }
 _OPUS_RATE = 48_000
+# How many pictures earlier than it is seen one is decoded: of a few, and at most.
+_REORDERED, _MOST_REORDERED = 2, 64
 
 
 @dataclass(frozen=True)
@@ -156,6 +158,17 @@ def write_segment(path: Path, pictures: Iterable[Floats], track: Track) -> None:
     with _Disk(path), whole(path) as file, _container(file, track) as container:
         stream: Any = None
         fielded: _Fielded | None = None
+        decoded: int | None = None
+
+        def write(packets: list[Any]) -> None:
+            nonlocal decoded
+            for packet in packets:
+                # x265 tells a time of decoding that was never set where there are fewer pictures than it looks ahead.
+                if packet.dts is not None and not 0 <= packet.pts - packet.dts <= _MOST_REORDERED:
+                    packet.dts = packet.pts - _REORDERED if decoded is None else min(packet.pts, decoded + 1)
+                decoded = packet.dts
+                container.mux(packet)
+
         for number, picture in enumerate(pictures):
             frame = _frame(picture, track)
             if stream is None:
@@ -164,8 +177,9 @@ def write_segment(path: Path, pictures: Iterable[Floats], track: Track) -> None:
             if track.fields != "none":
                 fielded = fielded or _Fielded(frame, track.fields)
                 frame = fielded.marked(frame)
-            container.mux(stream.encode(frame))
-        container.mux(stream.encode(None))
+            write(stream.encode(frame))
+        if stream is not None:
+            write(stream.encode(None))
 
 
 def _container(file: Any, track: Track, options: dict[str, str] | None = None) -> Any:
