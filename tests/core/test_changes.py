@@ -55,7 +55,7 @@ def _numbers(part: Any) -> list[dict[str, Any]]:
 class Edits(unittest.TestCase):
     def setUp(self) -> None:
         # How fast the machine is may be measured anew meanwhile, and says nothing of edits.
-        self.enterContext(unittest.mock.patch.object(forecast, "speed", lambda: 1.0))
+        self.enterContext(unittest.mock.patch.object(forecast, "speed", return_value=1.0))
 
     def same(self, shot: Shot, chained: Solver, memory: Memory) -> None:
         alone = Solver(shot)
