@@ -72,18 +72,21 @@ unit: .venv/.test
 	@echo "— Engine and studio, beside each other"
 	$(MAKE) -j3 --output-sync=target core studio
 
-# Much of the engine's tests waits, or is done by one thread: two halves of them stand beside each other. Those of the studio have
-# processes of their own, and stay in one piece.
+# Three that take about as long stand beside each other: two halves of the engine's tests, each with some of the studio's that
+# mostly wait, and the other ones of the studio.
+APART := kept worker store deliveries fuzz
+
 core: core-odd core-even
 
 core-odd:
-	$(BIN)/python -m unittest $$(ls tests/core/test_*.py | sed -n '1~2p' | grep -v farm)
+	$(BIN)/python -m unittest $$(ls tests/core/test_*.py | sed -n '1~2p' | grep -v farm) tests/studio/test_fuzz.py
 
 core-even:
-	$(BIN)/python -m unittest $$(ls tests/core/test_*.py | sed -n '2~2p') tests/core/test_farm.py
+	$(BIN)/python -m unittest $$(ls tests/core/test_*.py | sed -n '2~2p') tests/core/test_farm.py \
+		$(patsubst %,tests/studio/test_%.py,$(filter-out fuzz,$(APART)))
 
 studio:
-	$(BIN)/python -m unittest discover -s tests/studio -t . -p 'test_*.py'
+	$(BIN)/python -m unittest $$(ls tests/studio/test_*.py | grep -v $(patsubst %,-e /test_%.py,$(APART)))
 
 browser: .venv/.test $(PAGE)
 	@echo "— The real interface in Chromium"
