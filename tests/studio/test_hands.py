@@ -300,8 +300,9 @@ class Played(Looking):
                     if header["playing"]:
                         frames.append(header["frame"])
                 socket.send_json({"kind": "stop"})
-        # Two thirds of what can be stepped in that time are seen, in their order.
-        self.assertGreater(len(set(frames)), 30)
+        # More than a half of what was stepped in that time is seen, in its order.
+        self.assertGreater(reached, 10)
+        self.assertGreater(len(set(frames)), 0.5 * reached)
         self.assertEqual(frames[:20], sorted(frames[:20]))
 
     def test_it_plays_every_frame_in_order_and_says_how_large(self) -> None:
