@@ -75,6 +75,7 @@ class Controls(Looking):
         self.page.until(self.page.settled)
         # Recorded, it has keys, which can be corrected.
         next(b for b in self.page.all("button") if b.text == "Record a take").click()
+        self.page.until(lambda: any(b.text == "End the take" for b in self.page.all("button")), "no take began")
         time.sleep(2.5)
         next(b for b in self.page.all("button") if b.text == "End the take").click()
         self.page.until(lambda: len(self.control()["value"]["keys"]) > 4, "no keys came")
