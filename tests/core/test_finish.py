@@ -12,12 +12,12 @@ from hypothesis import strategies as st
 from isbjorn.core.document import Blur, DirectionalBlur, Glow, Grade, Grain, Number, Sharpen, Tint
 from isbjorn.core.document.curves import Curve, CurvePoint
 from isbjorn.core.render.blur import blur
-from isbjorn.core.render.effects import Moment, finished, glow_of, worked, working
-from isbjorn.core.render.pixels import Piece, lay_piece, pixels_of
+from isbjorn.core.render.effects import Moment, glow_of, worked, working
+from isbjorn.core.render.pixels import Piece, lay_piece, pixels_of, whole
 
 
 def done(layer: np.ndarray, *steps: Any, scale: float = 1.0, frame: int = 0) -> np.ndarray:
-    return finished(layer, steps, Moment(lambda n: n.value, scale, frame))
+    return worked(whole(layer), steps, Moment(lambda n: n.value, scale, frame)).done().layer
 
 
 def a_light(side: int = 401, value: float = 1000.0) -> np.ndarray:

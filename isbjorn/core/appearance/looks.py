@@ -16,7 +16,7 @@ from isbjorn.core.document.curves import Curve
 from isbjorn.core.document.values import SINCE, bounds_of
 from isbjorn.core.emit.newborn import Source, brightness, spread_of
 from isbjorn.core.evaluate import curves, gradients
-from isbjorn.core.evaluate.curves import TABLE
+from isbjorn.core.evaluate.curves import AGES, TABLE
 from isbjorn.core.evaluate.readings import Readings, measure_name
 from isbjorn.core.jit import njit
 from isbjorn.core.random import (
@@ -120,10 +120,6 @@ _kernel: Callable[..., None] = guarded(_dress)
 _sized: Callable[..., None] = guarded(_size)
 # So far apart are the numbers by which joints of one strand draw.
 _JOINTS_APART = 40
-
-
-# The ages at which curves are tabled.
-_AGES = np.linspace(0, 1, TABLE)
 
 
 @dataclass(frozen=True)
@@ -276,7 +272,7 @@ def shape_of(source: Source, state: State, age01: Floats, t: float) -> tuple[Flo
 def number_now(number: Number, readings: Readings, age01: Floats, t: float) -> Doubles:
     """A number of age with its curve, without what is drawn or measured, at shot time t; (n,)."""
     value = readings.number(number, np.array([t]))[0]
-    return np.asarray(value * np.interp(age01, _AGES, curves.table(number.over_life)))
+    return np.asarray(value * np.interp(age01, AGES, curves.table(number.over_life)))
 
 
 def _recoloured(looks: Looks, room: AppearanceInput, e: Emitter, length_s: float) -> Floats:
@@ -332,5 +328,5 @@ def _run(source: Source, curve: Curve | None, age01: Floats, age: Doubles, lives
         known = source.kept[f"run {id(curve)}"] = total, float(values[0])
     total, first = known
     ends = np.isfinite(lives)
-    part = np.interp(age01, _AGES, total) * np.where(ends, lives, 0)
+    part = np.interp(age01, AGES, total) * np.where(ends, lives, 0)
     return np.where(ends, part, age * first)

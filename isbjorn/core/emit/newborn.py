@@ -13,7 +13,7 @@ from isbjorn.core.document import Emitter, Number
 from isbjorn.core.emit.directions import aimed, all_round, fanned, turned
 from isbjorn.core.emit.shapes import scatter
 from isbjorn.core.emit.shapes.base import Light, Setting
-from isbjorn.core.evaluate.curves import TABLE, table
+from isbjorn.core.evaluate.curves import AGES, table
 from isbjorn.core.evaluate.readings import Readings, Transform, measure_name
 from isbjorn.core.random import (
     ACROSS,
@@ -46,11 +46,10 @@ def share_of_life(number: Number, key: int, births: Longs, attribute: int, age01
     """By what a number of births (n,) is multiplied at ages in [0, 1]: by its curve, or by each one's own between two."""
     if number.over_life is None:
         return np.ones(len(births))
-    ages = np.linspace(0, 1, TABLE)
-    share = np.interp(age01, ages, table(number.over_life))
+    share = np.interp(age01, AGES, table(number.over_life))
     if number.over_life_to is not None:
         u = draws01(key, births, BETWEEN_CURVES + 16 * attribute)
-        share = share + u * (np.interp(age01, ages, table(number.over_life_to)) - share)
+        share = share + u * (np.interp(age01, AGES, table(number.over_life_to)) - share)
     return np.asarray(share)
 
 

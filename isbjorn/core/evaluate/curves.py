@@ -13,6 +13,8 @@ from isbjorn.core.document.curves import Curve, CurvePoint
 from isbjorn.core.document.values import Key
 
 TABLE = 1024
+# The ages at which curves are tabled.
+AGES = np.linspace(0, 1, TABLE)
 _SMOOTH, _HOLD = 0, 2
 _JOINTS = {"smooth": _SMOOTH, "straight": 1, "hold": _HOLD}
 
@@ -94,7 +96,5 @@ def evaluate(curve: Curve, age01: npt.ArrayLike) -> Doubles:
 def table(curve: Curve | None) -> Floats:
     """A curve as float32 (1024,) at even ages from 0 to 1, never below 0; all ones without a curve."""
     if curve is None:
-        found = np.ones(TABLE, np.float32)
-    else:
-        found = np.maximum(evaluate(curve, np.linspace(0, 1, TABLE)), 0).astype(np.float32)
-    return found
+        return np.ones(TABLE, np.float32)
+    return np.maximum(evaluate(curve, AGES), 0).astype(np.float32)

@@ -22,7 +22,7 @@ from isbjorn.core.document.sounds import Hearing, Sound
 from isbjorn.core.evaluate.outside import path_of
 from isbjorn.core.jit import njit
 from isbjorn.core.runtime.memory import Kept
-from isbjorn.core.runtime.shelf import LASTING
+from isbjorn.core.runtime.shelf import LASTING, laid_down, lay_down
 
 RATE, PER_S, LONGEST_S = 48_000, 120, 900
 _HOP, _WINDOW, _CHUNK = RATE // PER_S, 2048, 512
@@ -250,15 +250,14 @@ def is_heard(digest: str) -> bool:
 def prepare(path: Path, digest: str) -> Heard:
     """Listen to a file, and lay what is heard on the shelf."""
     found = analysed(loaded(_DECODE)(path))
-    for shelf in LASTING:
-        shelf.put_arrays(_GROUP, digest, **found.__dict__)
+    lay_down(_GROUP, digest, **found.__dict__)
     return found
 
 
 def _shelved(digest: str) -> Heard | None:
     """What lies on the shelf of a sound; None if there is nothing, or nothing whole."""
-    found = next((there for shelf in LASTING if (there := shelf.arrays(_GROUP, digest)) is not None), None)
-    if found is None or set(found) != set(Heard.__dataclass_fields__):
+    found = laid_down(_GROUP, digest, Heard.__dataclass_fields__)
+    if found is None:
         return None
     n = len(found["rms"])
     if found["power"].shape != (n, len(EDGES) - 1) or len(found["peak"]) != n:

@@ -52,6 +52,12 @@ def combined(value: Doubles, how: str, by: Doubles) -> Doubles:
     return value + by if how == "add" else value * by
 
 
+def _at_rest(number: Number) -> float:
+    """A number that nothing changes, within the range of its field."""
+    low, high = bounds_of(number)
+    return float(min(max(number.value, low), high))
+
+
 class Readings:
     """Reads the numbers of a shot. In a loop, time comes round.
 
@@ -116,10 +122,10 @@ class Readings:
     def own(self, number: Number, t: Doubles, measured: dict[str, Doubles] | None = None) -> Doubles:
         """As `number`, at moments (n,), when nothing is played."""
         # The one place where drivers meet the range of the field.
+        if not number.timed:
+            return np.full(len(t), _at_rest(number), np.float64)
         low, high = bounds_of(number)
         source = number.source
-        if source is None and not number.keys and number.flutter is None:
-            return np.full(len(t), min(max(number.value, low), high), np.float64)
         value = self.plain(number, t)
         if source is None:
             return np.clip(value, low, high)
@@ -174,9 +180,8 @@ class Readings:
 
     def now(self, number: Number, t: float) -> float:
         """A number at one moment."""
-        if number.source is None and not number.keys and number.flutter is None and id(number) not in self.played:
-            low, high = bounds_of(number)
-            return float(min(max(number.value, low), high))
+        if not number.timed and id(number) not in self.played:
+            return _at_rest(number)
         return float(self.number(number, t)[0])
 
     def still(self, thing: Placed) -> bool:

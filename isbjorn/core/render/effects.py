@@ -329,11 +329,6 @@ def worked(piece: Piece, steps: tuple[Any, ...], at: Moment) -> Piece:
     return replace(piece, pixels=pixels_of(run, piece.pixels.kept)) if run else piece
 
 
-def finished(layer: Floats, steps: tuple[Any, ...], at: Moment) -> Floats:
-    """A layer after the steps that are on, in their order."""
-    return worked(whole(layer), steps, at).done().layer
-
-
 def working(steps: tuple[Any, ...]) -> bool:
     """Whether any step is on."""
     return any(step.on for step in steps)

@@ -124,12 +124,12 @@ class Piece:
             return self
         out = np.empty((bottom - top, right - left, 4), np.float32)
         _work(self.layer, top, left, self.pixels.kept, self.top, self.left, self.pixels.steps, self.pixels.tones, out)
-        return Piece(out, (0, 0, *out.shape[:2]), self.left + left, self.top + top)
+        return whole(out, self.left + left, self.top + top)
 
 
-def whole(layer: Floats, left: int = 0, top: int = 0, pixels: Pixels | None = None) -> Piece:
+def whole(layer: Floats, left: int = 0, top: int = 0) -> Piece:
     """All of a layer."""
-    return Piece(layer, (0, 0, *layer.shape[:2]), left, top, pixels or Pixels())
+    return Piece(layer, (0, 0, *layer.shape[:2]), left, top)
 
 
 @njit(void(f4[::1], records(PIXEL_STEP), i8, f4[:, ::1]), cache=True, fastmath=_CONTRACT, error_model="numpy")

@@ -10,7 +10,7 @@ import io
 import os
 import shutil
 import threading
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from contextlib import suppress
 from itertools import count
 from pathlib import Path
@@ -131,3 +131,18 @@ class Shelf:
 def keep_on(shelf: Shelf) -> None:
     """Lay what was worked out of files and drawings on a shelf, so that it is worked out once."""
     LASTING[:] = [shelf]
+
+
+def lay_down(group: str, name: str, **arrays: npt.ArrayLike) -> None:
+    """Lay down what was worked out of a file or a drawing, as arrays by name."""
+    for shelf in LASTING:
+        shelf.put_arrays(group, name, **arrays)
+
+
+def laid_down(group: str, name: str, arrays: Collection[str]) -> dict[str, npt.NDArray[Any]] | None:
+    """What `lay_down` laid there; None if there is nothing, or not just the arrays of these names."""
+    for shelf in LASTING:
+        there = shelf.arrays(group, name)
+        if there is not None and set(there) == set(arrays):
+            return there
+    return None

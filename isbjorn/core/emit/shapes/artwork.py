@@ -13,7 +13,7 @@ from isbjorn.core.emit.shapes.base import Engine, Lines, Scattered, Setting, by_
 from isbjorn.core.emit.shapes.regions import Drawing, Trapezoids, scatter_region, trapezoids
 from isbjorn.core.evaluate.outlines import letter_lines, path_lines
 from isbjorn.core.runtime.memory import Kept
-from isbjorn.core.runtime.shelf import LASTING
+from isbjorn.core.runtime.shelf import laid_down, lay_down
 
 _kept: Kept[Drawing] = Kept("outlines")
 
@@ -42,18 +42,17 @@ def _made(paths: tuple[str, ...]) -> Drawing:
     """Read a drawing, and lay it down: a large one takes seconds to read."""
     drawing = _cut(path_lines(paths))
     cut, ends = drawing.cut, np.cumsum([len(line) for line in drawing.lines])
-    for shelf in LASTING:
-        shelf.put_arrays(
-            _GROUP, _digest(paths), points=np.concatenate(drawing.lines), ends=ends, bottom=cut.bottom, top=cut.top,
-            sides=cut.ends, run=cut.run,
-        )  # fmt: skip
+    lay_down(
+        _GROUP, _digest(paths), points=np.concatenate(drawing.lines), ends=ends, bottom=cut.bottom, top=cut.top,
+        sides=cut.ends, run=cut.run,
+    )  # fmt: skip
     return drawing
 
 
 def _found(paths: tuple[str, ...]) -> Drawing | None:
     """A drawing that was laid down."""
-    there = next((found for shelf in LASTING if (found := shelf.arrays(_GROUP, _digest(paths))) is not None), None)
-    if there is None or set(there) != {"points", "ends", "bottom", "top", "sides", "run"}:
+    there = laid_down(_GROUP, _digest(paths), ("points", "ends", "bottom", "top", "sides", "run"))
+    if there is None:
         return None
     lines = np.split(there["points"], there["ends"][:-1])
     return Drawing(lines, Trapezoids(there["bottom"], there["top"], there["sides"], there["run"]))
