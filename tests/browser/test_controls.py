@@ -73,7 +73,9 @@ class Controls(Looking):
         self.page.until(lambda: abs(self.control()["value"]["value"] - before) > 0.05, "it did not follow")
         self.page.find('[role="switch"][aria-label="Follow"]').click()
         self.page.until(self.page.settled)
-        # Recorded, it has keys, which can be corrected.
+        # Recorded, it has keys, which can be corrected. A take ends with the range: from the first frame there are six seconds.
+        self.page.find("body").send_keys(Keys.HOME)
+        self.page.until(self.page.settled)
         next(b for b in self.page.all("button") if b.text == "Record a take").click()
         self.page.until(lambda: any(b.text == "End the take" for b in self.page.all("button")), "no take began")
         time.sleep(2.5)
