@@ -20,7 +20,7 @@ from isbjorn.core.document.meetings import Cohesion
 from isbjorn.core.jit import njit
 from isbjorn.core.records import Records, one, record, records
 from isbjorn.core.runtime.parallel import guarded
-from isbjorn.core.simulate.crowd.grid import near
+from isbjorn.core.simulate.crowd.grid import BLOCKS, LEAST, NONE, ONE, PAIRS, near
 from isbjorn.core.simulate.crowd.together import Read, Together
 from isbjorn.core.simulate.forces.row import Setting, base
 
@@ -36,26 +36,44 @@ def pack(force: Cohesion, setting: Setting) -> Doubles:
     return base(force, CODE, setting)
 
 
-@njit("f8(f8)", cache=True, forceinline=True)
-def spline(q: float) -> float:
+@njit("f4(f4)", cache=True, forceinline=True)
+def spline(q: np.float32) -> np.float32:
     """The pull of a pair at a share of the radius, -1 … 1."""
-    p = (1.0 - q) * q
-    c = 64.0 * p * p * p
-    return c if q > 0.5 else 2.0 * c - 1.0
+    p = (ONE - q) * q
+    c = np.float32(64) * p * p * p
+    return c if q > np.float32(0.5) else c + c - ONE
 
 
-@njit("void(f4[:,::1], i4[:,::1], i4[::1], f4[::1], f8, f4[:,::1])", parallel=True, cache=True)
+@njit("void(f4[:,::1], i4[:,::1], i4[::1], f4[::1], f8, f4[:,::1])", parallel=True, cache=True, error_model="numpy")
 def _density(place: Floats, others: Ints, count: Ints, stands_for: Floats, radius: float, sums: Floats) -> None:
     """sums (3, n): near density, sum of the weights of viscosity, number of neighbours."""
-    for i in prange(place.shape[1]):
-        crowded, weight = 0.0, 0.0
-        for k in range(count[i]):
-            j = others[i, k]
-            dx, dy, dz = place[0, j] - place[0, i], place[1, j] - place[1, i], place[2, j] - place[2, i]
-            q = max(0.0, 1.0 - math.sqrt(dx * dx + dy * dy + dz * dz) / radius)
-            crowded += q * q * q
-            weight += q
-        sums[0, i], sums[1, i], sums[2, i] = stands_for[i] * crowded, stands_for[i] * weight, stands_for[i] * count[i]
+    per_px = np.float32(1.0 / radius)
+    for block in prange(BLOCKS):
+        far = np.empty(PAIRS, np.float32)
+        i, last = block * place.shape[1] // BLOCKS, (block + 1) * place.shape[1] // BLOCKS
+        while i < last:
+            begin, pairs = i, np.uint32(0)
+            while i < last and pairs + np.uint32(count[i]) <= PAIRS:
+                x, y, z = place[0, i], place[1, i], place[2, i]
+                for k in range(np.uint32(count[i])):
+                    j = np.uint32(others[i, k])
+                    dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
+                    far[pairs + k] = dx * dx + dy * dy + dz * dz
+                pairs += np.uint32(count[i])
+                i += 1
+            for m in range(pairs):
+                q = ONE - math.sqrt(far[m]) * per_px
+                far[m] = q if q > NONE else NONE
+            at = np.uint32(0)
+            for n in range(begin, i):
+                crowded, weight = 0.0, 0.0
+                for k in range(np.uint32(count[n])):
+                    q = far[at + k]
+                    crowded += q * q * q
+                    weight += q
+                at += np.uint32(count[n])
+                sums[0, n], sums[1, n] = stands_for[n] * crowded, stands_for[n] * weight
+                sums[2, n] = stands_for[n] * np.float32(count[n])
 
 
 @njit(
@@ -64,34 +82,63 @@ def _density(place: Floats, others: Ints, count: Ints, stands_for: Floats, radiu
     ),
     parallel=True,
     cache=True,
+    error_model="numpy",
 )
 def _sway(
-    place: Floats, velocity: Floats, mass: Floats, share: Floats, others: Ints, count: Ints, stands_for: Floats,
+    place: Floats, velocity: Floats, mass: Floats, root: Floats, others: Ints, count: Ints, stands_for: Floats,
     given: Records, sums: Floats, out: Floats,
 ) -> None:  # fmt: skip
-    radius, firm, viscous, h = given[0].radius, given[0].firm, given[0].viscous, given[0].h
-    for i in prange(place.shape[1]):
-        u, v, w = float(velocity[0, i]), float(velocity[1, i]), float(velocity[2, i])
-        ax, ay, az = 0.0, 0.0, 0.0
-        for k in range(count[i]):
-            j = others[i, k]
-            dx, dy, dz = place[0, j] - place[0, i], place[1, j] - place[1, i], place[2, j] - place[2, i]
-            d = math.sqrt(dx * dx + dy * dy + dz * dz)
-            q = min(1.0, d / radius)
-            both = stands_for[i] * math.sqrt(share[i] * share[j])
-            # Reduced mass: what parts them changes by the pull over it.
-            lighter = min(mass[i], mass[j])
-            crowded = 0.5 * (sums[0, i] + sums[0, j])
-            pull = spline(q) - firm * crowded * (1.0 - q) * (1.0 - q)
-            many = 0.5 * (sums[2, i] + sums[2, j])
-            stiff = h * h * both * (_STEEPEST + 2.0 * firm * crowded) * many / (radius * lighter)
-            by = both * pull * h / (mass[i] * (1.0 + stiff) * max(d, 1e-6))
-            # Of two masses each gives the other the same momentum.
-            along = viscous * stands_for[i] * (1.0 - q) / max(1e-9, max(sums[1, i], sums[1, j])) * lighter / mass[i]
-            ax += by * dx + along * (velocity[0, j] - u)
-            ay += by * dy + along * (velocity[1, j] - v)
-            az += by * dz + along * (velocity[2, j] - w)
-        out[0, i], out[1, i], out[2, i] = ax, ay, az
+    """root (n,): the square roots of the shares."""
+    radius, firm, h = np.float32(given[0].radius), np.float32(given[0].firm), np.float32(given[0].h)
+    viscous, half, per_px = np.float32(given[0].viscous), np.float32(0.5), np.float32(1.0 / given[0].radius)
+    steepest, twice = np.float32(_STEEPEST), np.float32(2.0) * firm
+    for block in prange(BLOCKS):
+        room = np.empty((9, PAIRS), np.float32)
+        dx, dy, dz, far, both, lighter, crowded, many, weight = (
+            room[0], room[1], room[2], room[3], room[4], room[5], room[6], room[7], room[8]
+        )  # fmt: skip
+        i, last = block * place.shape[1] // BLOCKS, (block + 1) * place.shape[1] // BLOCKS
+        while i < last:
+            begin, pairs = i, np.uint32(0)
+            while i < last and pairs + np.uint32(count[i]) <= PAIRS:
+                x, y, z, own, share = place[0, i], place[1, i], place[2, i], mass[i], stands_for[i] * root[i]
+                for k in range(np.uint32(count[i])):
+                    j, p = np.uint32(others[i, k]), pairs + k
+                    dx[p], dy[p], dz[p] = place[0, j] - x, place[1, j] - y, place[2, j] - z
+                    both[p] = share * root[j]
+                    # Reduced mass: what parts them changes by the pull over it.
+                    lighter[p] = own if own < mass[j] else mass[j]
+                    crowded[p], many[p] = half * (sums[0, i] + sums[0, j]), half * (sums[2, i] + sums[2, j])
+                    weight[p] = sums[1, i] if sums[1, i] > sums[1, j] else sums[1, j]
+                pairs += np.uint32(count[i])
+                i += 1
+            for m in range(pairs):
+                far[m] = math.sqrt(dx[m] * dx[m] + dy[m] * dy[m] + dz[m] * dz[m])
+            for m in range(pairs):
+                q = far[m] * per_px
+                # Of two masses each gives the other the same momentum.
+                weight[m] = (ONE - (q if q < ONE else ONE)) * lighter[m] / (weight[m] if weight[m] > LEAST else LEAST)
+            for m in range(pairs):
+                d = far[m]
+                q = d * per_px
+                q = q if q < ONE else ONE
+                pull = spline(q) - firm * crowded[m] * (ONE - q) * (ONE - q)
+                # Over 1 and its stiffness in a step, both times what the stiffness is divided by.
+                firmly = radius * lighter[m]
+                stiff = h * h * both[m] * (steepest + twice * crowded[m]) * many[m]
+                far[m] = both[m] * pull * h * firmly / ((firmly + stiff) * (d if d > LEAST else LEAST))
+            at = np.uint32(0)
+            for n in range(begin, i):
+                u, v, w, along = velocity[0, n], velocity[1, n], velocity[2, n], viscous * stands_for[n]
+                ax, ay, az = NONE, NONE, NONE
+                for k in range(np.uint32(count[n])):
+                    j, p = np.uint32(others[n, k]), at + k
+                    by = along * weight[p]
+                    ax += far[p] * dx[p] + by * (velocity[0, j] - u)
+                    ay += far[p] * dy[p] + by * (velocity[1, j] - v)
+                    az += far[p] * dz[p] + by * (velocity[2, j] - w)
+                at += np.uint32(count[n])
+                out[0, n], out[1, n], out[2, n] = ax / mass[n], ay / mass[n], az / mass[n]
 
 
 @guarded
@@ -100,10 +147,10 @@ def sway(force: Cohesion, read: Read, together: Together, share: Floats) -> Floa
     radius, h = read(force.radius), together.h
     around = near(together.place, share, radius)
     of = (around.others, around.count, around.stands_for)
-    there, going = around.sorted(together.place), around.sorted(together.velocity)
-    sums, found = np.zeros((3, len(share)), np.float32), np.zeros_like(there)
+    there, going = around.place, around.sorted(together.velocity)
+    sums, found = np.empty((3, len(share)), np.float32), np.empty_like(there)
     _density(there, *of, radius, sums)
     viscous = -0.5 * math.expm1(-read(force.viscosity) * h)
     given = one(RULES, radius=radius, firm=_FIRM * read(force.firmness) / 100, viscous=viscous, h=h)
-    _sway(there, going, around.sorted(together.mass), around.sorted(share), *of, given, sums, found)
+    _sway(there, going, around.sorted(together.mass), np.sqrt(around.sorted(share)), *of, given, sums, found)
     return around.unsorted(found)

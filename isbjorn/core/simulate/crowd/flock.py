@@ -18,12 +18,12 @@ from isbjorn.core.jit import njit
 from isbjorn.core.records import Records, one, record, records
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate import contact
-from isbjorn.core.simulate.crowd.grid import near
+from isbjorn.core.simulate.crowd.grid import BLOCKS, LEAST, NONE, ONE, PAIRS, near
 from isbjorn.core.simulate.crowd.together import Read, Together
 from isbjorn.core.simulate.forces.row import Setting, base
 
 CODE = 30
-_STILL = 1e-6
+_STILL, _ALL = np.float32(1e-6), np.float32(1e30)
 # Radii px; how far it sees, as a cosine; separation and cohesion px/s²; the share that is aligned in a step; the step, s.
 RULES = record(radius=1, apart=1, cosine=1, separation=1, aligned=1, cohesion=1, h=1)
 
@@ -33,70 +33,104 @@ def pack(force: Flock, setting: Setting) -> Doubles:
     return base(force, CODE, setting, 0.01)
 
 
-@njit("b1(f8, f8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
-def _sees(u: float, v: float, w: float, dx: float, dy: float, dz: float, d: float, cosine: float) -> bool:
-    """Whether one that goes by (u, v, w) sees another at (dx, dy, dz)."""
+@njit("f4(f4, f4, f4, f4)", cache=True, forceinline=True)
+def _least_ahead(u: np.float32, v: np.float32, w: np.float32, cosine: np.float32) -> np.float32:
+    """How far ahead, as a share of how far away, another is at least whom one sees that goes by (u, v, w), times its speed."""
     speed = math.sqrt(u * u + v * v + w * w)
-    return cosine <= -1.0 or speed < _STILL or d < _STILL or (u * dx + v * dy + w * dz) >= cosine * speed * d
+    return cosine * speed if cosine > -ONE and speed >= _STILL else -_ALL
 
 
-@njit("void(f4[:,::1], f4[:,::1], i4[:,::1], i4[::1], f4[::1], f8, f8, f8, f4[:,::1])", parallel=True, cache=True)
+@njit(
+    "void(f4[:,::1], f4[:,::1], i4[:,::1], i4[::1], f4[::1], f8, f8, f8, f4[:,::1])",
+    parallel=True,
+    cache=True,
+    error_model="numpy",
+)
 def _count(
     place: Floats, velocity: Floats, others: Ints, count: Ints, stands_for: Floats, radius: float, apart: float,
     cosine: float, sums: Floats,
 ) -> None:  # fmt: skip
     """sums (2, n): of the weights of neighbours, and how many are too near."""
+    per, near_px = np.float32(1.0 / (radius * radius)), np.float32(apart * apart)
     for i in prange(place.shape[1]):
-        u, v, w = float(velocity[0, i]), float(velocity[1, i]), float(velocity[2, i])
-        total, near_by = 0.0, 0.0
-        for k in range(count[i]):
-            j = others[i, k]
-            dx, dy, dz = place[0, j] - place[0, i], place[1, j] - place[1, i], place[2, j] - place[2, i]
+        x, y, z, u, v, w = place[0, i], place[1, i], place[2, i], velocity[0, i], velocity[1, i], velocity[2, i]
+        least = _least_ahead(u, v, w, np.float32(cosine))
+        total, near_by = NONE, NONE
+        for k in range(np.uint32(count[i])):
+            j = np.uint32(others[i, k])
+            dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
             d2 = dx * dx + dy * dy + dz * dz
-            if not _sees(u, v, w, dx, dy, dz, math.sqrt(d2), cosine):
+            if least > -_ALL and u * dx + v * dy + w * dz < least * math.sqrt(d2):
                 continue
-            if d2 < radius * radius:
-                q = 1.0 - d2 / (radius * radius)
-                total += stands_for[i] * q * q
-            if d2 < apart * apart:
-                near_by += stands_for[i]
-        sums[0, i], sums[1, i] = total, near_by
+            q = ONE - d2 * per
+            total += q * q if q > NONE else NONE
+            near_by += ONE if d2 < near_px else NONE
+        sums[0, i], sums[1, i] = stands_for[i] * total, stands_for[i] * near_by
 
 
 @njit(
     void(f4[:, ::1], f4[:, ::1], f4[::1], i4[:, ::1], i4[::1], f4[::1], records(RULES), f4[:, ::1], f4[:, ::1]),
     parallel=True,
     cache=True,
+    error_model="numpy",
 )
 def _sway(
-    place: Floats, velocity: Floats, share: Floats, others: Ints, count: Ints, stands_for: Floats, given: Records,
+    place: Floats, velocity: Floats, root: Floats, others: Ints, count: Ints, stands_for: Floats, given: Records,
     sums: Floats, out: Floats,
 ) -> None:  # fmt: skip
-    radius, apart, cosine, h = given[0].radius, given[0].apart, given[0].cosine, given[0].h
-    separation, aligned, cohesion = given[0].separation, given[0].aligned, given[0].cohesion
-    stiff = h * h * separation / apart
-    for i in prange(place.shape[1]):
-        u, v, w = float(velocity[0, i]), float(velocity[1, i]), float(velocity[2, i])
-        ax, ay, az = 0.0, 0.0, 0.0
-        for k in range(count[i]):
-            j = others[i, k]
-            dx, dy, dz = place[0, j] - place[0, i], place[1, j] - place[1, i], place[2, j] - place[2, i]
-            d2 = dx * dx + dy * dy + dz * dz
-            d = math.sqrt(d2)
-            if not _sees(u, v, w, dx, dy, dz, d, cosine):
-                continue
-            both = stands_for[i] * math.sqrt(share[i] * share[j])
-            if d2 < radius * radius:
-                q = 1.0 - d2 / (radius * radius)
-                mean = both * q * q / max(1e-9, max(sums[0, i], sums[0, j]))
-                turn, draw = mean * aligned, mean * cohesion * h / radius
-                ax += turn * (velocity[0, j] - u) + draw * dx
-                ay += turn * (velocity[1, j] - v) + draw * dy
-                az += turn * (velocity[2, j] - w) + draw * dz
-            if d2 < apart * apart and d > _STILL:
-                off = both * separation * h * (1.0 / d - 1.0 / apart) / (1.0 + stiff * 0.5 * (sums[1, i] + sums[1, j]))
-                ax, ay, az = ax - off * dx, ay - off * dy, az - off * dz
-        out[0, i], out[1, i], out[2, i] = ax, ay, az
+    """root (n,): the square roots of the shares."""
+    per, cosine = np.float32(1.0 / given[0].radius ** 2), np.float32(given[0].cosine)
+    apart, per_apart = np.float32(given[0].apart), np.float32(1.0 / given[0].apart)
+    aligned, draw = np.float32(given[0].aligned), np.float32(given[0].cohesion * given[0].h / given[0].radius)
+    part = np.float32(given[0].separation * given[0].h)
+    stiff = np.float32(0.5 * given[0].h ** 2 * given[0].separation / given[0].apart)
+    for block in prange(BLOCKS):
+        room = np.empty((8, PAIRS), np.float32)
+        dx, dy, dz, far, both, near_by, weight, ahead = (
+            room[0], room[1], room[2], room[3], room[4], room[5], room[6], room[7]
+        )  # fmt: skip
+        i, last = block * place.shape[1] // BLOCKS, (block + 1) * place.shape[1] // BLOCKS
+        while i < last:
+            begin, pairs = i, np.uint32(0)
+            while i < last and pairs + np.uint32(count[i]) <= PAIRS:
+                x, y, z, u, v, w = place[0, i], place[1, i], place[2, i], velocity[0, i], velocity[1, i], velocity[2, i]
+                share, least = stands_for[i] * root[i], _least_ahead(u, v, w, cosine)
+                for k in range(np.uint32(count[i])):
+                    j, p = np.uint32(others[i, k]), pairs + k
+                    dx[p], dy[p], dz[p] = place[0, j] - x, place[1, j] - y, place[2, j] - z
+                    both[p], near_by[p] = share * root[j], sums[1, i] + sums[1, j]
+                    weight[p] = sums[0, i] if sums[0, i] > sums[0, j] else sums[0, j]
+                if least > -_ALL:
+                    # Who is not seen does not count.
+                    for k in range(np.uint32(count[i])):
+                        p = pairs + k
+                        d = math.sqrt(dx[p] * dx[p] + dy[p] * dy[p] + dz[p] * dz[p])
+                        if u * dx[p] + v * dy[p] + w * dz[p] < least * d:
+                            both[p] = NONE
+                pairs += np.uint32(count[i])
+                i += 1
+            for m in range(pairs):
+                far[m] = dx[m] * dx[m] + dy[m] * dy[m] + dz[m] * dz[m]
+            for m in range(pairs):
+                q = ONE - far[m] * per
+                q = q if q > NONE else NONE
+                weight[m] = both[m] * q * q / (weight[m] if weight[m] > LEAST else LEAST)
+            for m in range(pairs):
+                d = math.sqrt(far[m])
+                off = both[m] * part * (ONE / (d if d > _STILL else _STILL) - per_apart) / (ONE + stiff * near_by[m])
+                ahead[m] = draw * weight[m] - (off if _STILL < d < apart else NONE)
+            at = np.uint32(0)
+            for n in range(begin, i):
+                u, v, w = velocity[0, n], velocity[1, n], velocity[2, n]
+                ax, ay, az = NONE, NONE, NONE
+                for k in range(np.uint32(count[n])):
+                    j, p = np.uint32(others[n, k]), at + k
+                    turn = aligned * weight[p]
+                    ax += turn * (velocity[0, j] - u) + ahead[p] * dx[p]
+                    ay += turn * (velocity[1, j] - v) + ahead[p] * dy[p]
+                    az += turn * (velocity[2, j] - w) + ahead[p] * dz[p]
+                at += np.uint32(count[n])
+                out[0, n], out[1, n], out[2, n] = ax, ay, az
 
 
 @njit(
@@ -147,8 +181,8 @@ def sway(force: Flock, read: Read, together: Together, share: Floats) -> Floats:
     place, velocity = together.place, together.velocity
     around = near(place, share, max(radius, apart))
     of = (around.others, around.count, around.stands_for)
-    there, going, felt = around.sorted(place), around.sorted(velocity), around.sorted(share)
-    sums, found = np.zeros((2, len(share)), np.float32), np.zeros_like(place)
+    there, going, root = around.place, around.sorted(velocity), np.sqrt(around.sorted(share))
+    sums, found = np.empty((2, len(share)), np.float32), np.empty_like(place)
     _count(there, going, *of, radius, apart, cosine, sums)
     # Two alone lose e^(-kh) of what parts them.
     taken = -0.5 * math.expm1(-read(force.alignment) * h)
@@ -156,7 +190,7 @@ def sway(force: Flock, read: Read, together: Together, share: Floats) -> Floats:
         RULES, radius=radius, apart=apart, cosine=cosine, separation=read(force.separation), aligned=taken,
         cohesion=read(force.cohesion), h=h,
     )  # fmt: skip
-    _sway(there, going, felt, *of, given, sums, found)
+    _sway(there, going, root, *of, given, sums, found)
     out = around.unsorted(found)
     shy, push = read(force.shy), read(force.avoidance) * h
     for part in together.parts:

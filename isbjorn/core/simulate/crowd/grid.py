@@ -17,7 +17,10 @@ _CELLS_EACH, _LEAST_CELLS, MOST_LOOKED_AT = 2, 4096, 256
 # Of more neighbours than these, some stand for all.
 MOST_NEIGHBOURS = 64
 _SIDE = 1 << 10
-_BLOCKS = 64
+# Particles are looked at in so many blocks, and of one block so many pairs at once: what is worked out for all of them side by
+# side is done for several in one instruction, and then added in the order of neighbours.
+BLOCKS, PAIRS = 64, 1024
+NONE, ONE, LEAST = np.float32(0), np.float32(1), np.float32(1e-6)
 
 
 @dataclass(frozen=True)
@@ -156,30 +159,32 @@ def _look_thinly(
 def _near(
     place: Floats, share: Floats, starts: Longs, size: Longs, reach: float, found: Ints, count: Ints, stands_for: Floats
 ) -> None:
-    """Places sorted by cells. Who of (n, `MOST_NEIGHBOURS`) are within the reach, how many, and for how many each stands.
+    """Places sorted by cells, at infinity who has no share. Who of (n, `MOST_NEIGHBOURS`) are within the reach, how many, and
+    for how many each stands.
 
     Who may be near to those of a cell is gathered once for all of them.
     """
     most, far = found.shape[1], np.float32(reach * reach)
     cells = len(starts) - 1
-    for block in prange(_BLOCKS):
+    for block in prange(BLOCKS):
         begins, ends = np.empty(27, np.int64), np.empty(27, np.int64)
         about, most_about = np.empty((4, MOST_LOOKED_AT), np.float32), MOST_LOOKED_AT
         px, py, pz, away = about[0], about[1], about[2], about[3]
         who, hits = np.empty(most_about, np.int32), np.empty(most_about + 1, np.int32)
-        for cell in range(block * cells // _BLOCKS, (block + 1) * cells // _BLOCKS):
+        for cell in range(block * cells // BLOCKS, (block + 1) * cells // BLOCKS):
             if starts[cell] == starts[cell + 1]:
                 continue
-            runs, total, m = _runs(cell, size, starts, begins, ends), 0, 0
+            runs, total, m = _runs(cell, size, starts, begins, ends), 0, np.uint32(0)
             for run in range(runs):
                 total += ends[run] - begins[run]
             looked = 1 + total // MOST_LOOKED_AT
             if looked == 1:
                 for run in range(runs):
-                    for j in range(begins[run], ends[run]):
-                        # Written in any case, and left behind where it is one: no branch to be guessed.
-                        px[m], py[m], pz[m], who[m] = place[0, j], place[1, j], place[2, j], j
-                        m += int(share[j] != 0)
+                    j, long = np.uint32(begins[run]), np.uint32(ends[run] - begins[run])
+                    for k in range(long):
+                        px[m + k], py[m + k], pz[m + k] = place[0, j + k], place[1, j + k], place[2, j + k]
+                        who[m + k] = j + k
+                    m += long
             for i in range(starts[cell], starts[cell + 1]):
                 count[i], stands_for[i] = 0, 1.0
                 if share[i] == 0:
@@ -188,15 +193,20 @@ def _near(
                     _look_thinly(place, share, i, looked, far, begins, ends, runs, found, count, stands_for)
                     continue
                 x, y, z = place[0, i], place[1, i], place[2, i]
-                for k in range(np.uint32(m)):
+                for k in range(m):
                     dx, dy, dz = px[k] - x, py[k] - y, pz[k] - z
                     away[k] = dx * dx + dy * dy + dz * dz
-                seen = 0
-                for k in range(np.uint32(m)):
-                    hits[seen] = who[k]
-                    seen += int(away[k] < far) & int(who[k] != i)
-                every = 1 + (seen - 1) // most if seen > most else 1
-                kept = min(most, (seen + every - 1) // every)
+                # Written in any case, and written over where it is far: no branch to be guessed.
+                hit = np.uint32(0)
+                for k in range(m):
+                    hits[hit] = who[k]
+                    hit += np.uint32(away[k] < far)
+                seen = np.uint32(0)
+                for k in range(hit):
+                    hits[seen] = hits[k]
+                    seen += np.uint32(hits[k] != i)
+                every = np.uint32(1) if seen <= most else np.uint32(1 + (seen - 1) // most)
+                kept = np.uint32(min(most, (seen + every - 1) // every))
                 for k in range(kept):
                     found[i, k] = hits[k * every]
                 count[i] = kept
@@ -217,21 +227,27 @@ def _from_cells(values: Floats, order: Longs, out: Floats) -> None:
             out[c, order[i]] = values[c, i]
 
 
+def _sorted(values: Floats, order: Longs) -> Floats:
+    out = np.empty(values.shape, np.float32)
+    _to_cells(values.reshape(-1, len(order)), order, out.reshape(-1, len(order)))
+    return out
+
+
 @dataclass(frozen=True)
 class Near:
-    """Neighbours of particles, in the order of cells. order (n,): the number of each; others (n, m): who is near, the first
-    `count` of each row; stands_for (n,): for how many each of those stands, where there are too many."""
+    """Neighbours of particles, in the order of cells. order (n,): the number of each; place (3, n) px; others (n, m): who is
+    near, the first `count` of each row; stands_for (n,): for how many each of those stands, where there are too many. Who
+    has no share is infinitely far away."""
 
     order: Longs
+    place: Floats
     others: Ints
     count: Ints
     stands_for: Floats
 
     def sorted(self, values: Floats) -> Floats:
         """Values (k, n) or (n,) in the order of cells."""
-        out = np.empty(values.shape, np.float32)
-        _to_cells(values.reshape(-1, len(self.order)), self.order, out.reshape(-1, len(self.order)))
-        return out
+        return _sorted(values, self.order)
 
     def unsorted(self, values: Floats) -> Floats:
         """Values (k, n) in the order of cells as they were before."""
@@ -243,11 +259,10 @@ class Near:
 def near(place: Floats, share: Floats, reach: float) -> Near:
     """Who is within a reach in px of whom, of places (3, n) px; only those who have a share (n,)."""
     grid, n = grid_of(place, reach), len(share)
+    there, shared = _sorted(place, grid.order), _sorted(share, grid.order)
+    there[0, shared == 0] = np.inf
     found = Near(
-        grid.order, np.empty((n, MOST_NEIGHBOURS), np.int32), np.zeros(n, np.int32), np.ones(n, np.float32)
+        grid.order, there, np.empty((n, MOST_NEIGHBOURS), np.int32), np.zeros(n, np.int32), np.ones(n, np.float32)
     )  # fmt: skip
-    _near(
-        found.sorted(place), found.sorted(share), grid.starts, grid.size, reach, found.others, found.count,
-        found.stands_for,
-    )  # fmt: skip
+    _near(there, shared, grid.starts, grid.size, reach, found.others, found.count, found.stands_for)
     return found
