@@ -29,7 +29,7 @@ from isbjorn.studio.incoming import Inbox, listening
 from isbjorn.studio.outgoing import telling
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Preview
-from isbjorn.studio.store import Locked, Store
+from isbjorn.studio.store import Locked, Standing, Store
 from isbjorn.studio.tables import Media
 
 T = TypeVar("T")
@@ -104,6 +104,7 @@ class Studio:
         self._listeners: dict[int, list[Callable[[], object]]] = defaultdict(list)
         self._stamps: dict[int, int] = defaultdict(int)
         self._guided: OrderedDict[int, Memory] = OrderedDict()
+        self._stood: OrderedDict[int, tuple[int, int, Shot]] = OrderedDict()
         self._lock, self._thumbs = threading.Lock(), threading.Lock()
 
     def guided(self, shot_id: int) -> Memory:
@@ -126,18 +127,30 @@ class Studio:
 
         return stop
 
-    def edited(self, shot_id: int) -> None:
-        """Tell all who look at a shot that it changed."""
+    def edited(self, shot_id: int) -> Standing:
+        """Tell all who look at a shot that it changed; how it stands now."""
         with self._lock:
             self._stamps[shot_id] += 1
+            stamp = self._stamps[shot_id]
+        standing = self.store.standing(shot_id)
+        with self._lock:
+            self._stood[shot_id] = (stamp, standing.row.head, standing.shot)
+            self._stood.move_to_end(shot_id)
+            while len(self._stood) > _GUIDED_KEPT:
+                self._stood.popitem(last=False)
             heard = list(self._listeners[shot_id])
         for tell in heard:
             tell()
+        return standing
 
-    def stamp(self, shot_id: int) -> int:
-        """Grows with every edit of a shot, also with those that are merged into one revision."""
+    def seen(self, shot_id: int) -> tuple[int, int, Shot]:
+        """A number that grows with every edit of a shot, also with those that are merged into one revision; the revision, and the
+        document as it stands."""
         with self._lock:
-            return self._stamps[shot_id]
+            stamp, known = self._stamps[shot_id], self._stood.get(shot_id)
+        if known is not None and known[0] == stamp:
+            return known
+        return stamp, self.store.shot_row(shot_id).head, self.store.document(shot_id)
 
     def thumb(self, shot: Shot, count: int, width: int, exposed: bool = False) -> bytes:
         """A small moving picture of a shot as a JPEG, kept until the shot changes. exposed: bright enough to be recognised."""

@@ -9,6 +9,7 @@ from __future__ import annotations
 import gc
 import itertools
 import os
+import pickle
 import threading
 import time
 from collections import OrderedDict
@@ -58,7 +59,7 @@ class Hands:
         self._lock = threading.Lock()
         # Frames beside each other; and one at a time, by one that knows what it drew last.
         self._pools: dict[bool, ProcessPoolExecutor] = {}
-        self._texts: OrderedDict[str, str] = OrderedDict()
+        self._packed: OrderedDict[str, bytes] = OrderedDict()
         self._plates_seen, self._closed = 0, False
 
     def ticket(self) -> Ticket:
@@ -81,14 +82,15 @@ class Hands:
         following: by the one process that draws pictures of edits that follow each other, and knows those before.
         """
         with self._lock:
-            text = self._texts.get(digest)
-        if text is None:
-            text = shot.model_dump_json()
+            packed = self._packed.get(digest)
+        if packed is None:
+            # Not as text: what was checked once need not be checked by each.
+            packed = pickle.dumps(shot, pickle.HIGHEST_PROTOCOL)
             with self._lock:
-                self._texts[digest] = text
-                while len(self._texts) > _SHOTS_KEPT:
-                    self._texts.popitem(last=False)
-        return self._submit(following, _draw, text, digest, wish, ticket.serial, self._plates_seen)
+                self._packed[digest] = packed
+                while len(self._packed) > _SHOTS_KEPT:
+                    self._packed.popitem(last=False)
+        return self._submit(following, _draw, packed, digest, wish, ticket.serial, self._plates_seen)
 
     def _submit(self, following: bool, call: Any, *args: Any) -> Future[Any]:
         with self._lock:
@@ -139,9 +141,9 @@ class _Hand:
         self.preview = Preview(self.plates, limit_bytes=0, shelves=Shelves.within(store.shelf_folder))
         self.shots: OrderedDict[str, Shot] = OrderedDict()
 
-    def shot(self, text: str, digest: str) -> Shot:
+    def shot(self, packed: bytes, digest: str) -> Shot:
         if digest not in self.shots:
-            self.shots[digest] = Shot.model_validate_json(text)
+            self.shots[digest] = pickle.loads(packed)
             while len(self.shots) > _SHOTS_KEPT:
                 self.shots.popitem(last=False)
         self.shots.move_to_end(digest)
@@ -157,7 +159,7 @@ def _begin(folder: str, flags: Any, budget_mb: int, studio: int) -> None:
     _hand.append(_Hand(folder, flags))
 
 
-def _draw(text: str, digest: str, wish: Wish, serial: int, plates_seen: int) -> Shown:
+def _draw(packed: bytes, digest: str, wish: Wish, serial: int, plates_seen: int) -> Shown:
     hand = _hand[0]
     flags, slot = hand.flags, serial % _TICKETS
     if flags[slot] != serial:
@@ -165,4 +167,4 @@ def _draw(text: str, digest: str, wish: Wish, serial: int, plates_seen: int) -> 
     if plates_seen != hand.plates_seen:
         hand.plates.forget()
         hand.plates_seen = plates_seen
-    return hand.preview.draw(hand.shot(text, digest), digest, wish, lambda: flags[slot] != serial)
+    return hand.preview.draw(hand.shot(packed, digest), digest, wish, lambda: flags[slot] != serial)

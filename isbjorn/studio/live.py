@@ -26,7 +26,7 @@ from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.frame import Rough
 from isbjorn.core.runtime.memory import resident_bytes
-from isbjorn.core.simulate.crowd.crowd import crowds_of
+from isbjorn.core.simulate.crowd.crowd import run_anew
 from isbjorn.studio.ahead import FULL, Ahead, Level
 from isbjorn.studio.context import Studio
 from isbjorn.studio.pace import PAUSE_S, Pace
@@ -99,6 +99,8 @@ class Viewer:
         self._sent: deque[float] = deque(maxlen=64)
         self._dropped = 0
         self.pace, self._prepared = Pace(), False
+        # The document as it was last seen in full.
+        self._rested: Shot | None = None
         self._unconfirmed = 0
         self.gone = False
 
@@ -148,10 +150,8 @@ class Viewer:
                 await self._fill(self.wish, self.version)
 
     def _shot(self) -> tuple[int, Shot, str]:
-        head = self.studio.store.shot_row(self.shot_id).head
-        stamp = self.studio.stamp(self.shot_id)
+        stamp, head, shot = self.studio.seen(self.shot_id)
         if self._document is None or self._document[0] != (stamp << 20) + head:
-            shot = self.studio.store.document(self.shot_id)
             self._document = ((stamp << 20) + head, shot, digest_of(shot))
         return head, self._document[1], self._document[2]
 
@@ -211,7 +211,7 @@ class Viewer:
             coarse = self._coarse(wish)
             first = await (
                 self._aside(coarse)
-                if self.pace.flowing() and not self._meets()
+                if self.pace.flowing() and not self._runs_anew()
                 else self._draw(coarse, version, finish=True)
             )
             if first is not None and self.playing is None:
@@ -226,9 +226,10 @@ class Viewer:
             self.pace.full_ms = max(self.pace.full_ms, (time.monotonic() - begun) * 1e3)
             return
         self.pace.full_ms = picture[1].figures.ms
+        self._rested = self._document[1] if self._document is not None else None
         if self.version == version:
             await self._send(wish, picture, exact=True)
-        if not self.pace.follows_in_full() and not self._prepared and not self._meets():
+        if not self.pace.follows_in_full() and not self._prepared:
             # The one who draws while a hand moves something learns what this is.
             self._prepared = True
             await self._aside(self._coarse(wish))
@@ -236,9 +237,10 @@ class Viewer:
     def _coarse(self, wish: Wish) -> Wish:
         return replace(wish, width=self.pace.coarse(wish.width))
 
-    def _meets(self) -> bool:
-        """Whether particles know of each other: who draws aside would have to step them from their first birth on."""
-        return self._document is not None and bool(crowds_of(self._document[1]))
+    def _runs_anew(self) -> bool:
+        """Whether particles that know of each other move otherwise than they were seen at rest: who draws aside would have to step
+        them from their first birth on."""
+        return self._document is not None and run_anew(self._rested, self._document[1])
 
     async def _aside(self, wish: Wish) -> tuple[int, Shown, str] | None:
         """Draw in another process: this one is busy with edits."""

@@ -5,15 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Annotated, Any, Literal
 
-import jsonpatch
 import simplejpeg
 from fastapi import APIRouter, Depends, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
-from jsonpointer import JsonPointerException
 from pydantic import BaseModel, Field
 
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot, shot_from_text, shot_schema, shot_to_text
+from isbjorn.core.document.patching import patched
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.presets import Presets, presets
 from isbjorn.core.frame import render_frame
@@ -28,6 +27,7 @@ from isbjorn.demo.beacon import first_shot
 from isbjorn.studio.context import Frame, Id, Studio, Width, studio_of
 from isbjorn.studio.preview import scale_for
 from isbjorn.studio.projects import ShotCard, shot_card
+from isbjorn.studio.store import Standing
 from isbjorn.studio.tables import ShotRow
 from isbjorn.studio.uploads import body_of, file_name
 
@@ -84,8 +84,11 @@ class NewShot(BaseModel):
 
 
 def state_of(studio: Studio, shot_id: int, frame: int | None = None, thing: str | None = None) -> ShotState:
-    row, undo, redo = studio.store.history(shot_id)
-    shot, damage = studio.store.read(shot_id)
+    return _state(studio, shot_id, studio.store.standing(shot_id), frame, thing)
+
+
+def _state(studio: Studio, shot_id: int, standing: Standing, frame: int | None, thing: str | None) -> ShotState:
+    row, undo, redo, shot, damage = standing
     ends = (timecode(shot.first_frame, shot.frame_rate), timecode(shot.last_frame, shot.frame_rate))
     return ShotState(
         id=shot_id,
@@ -122,8 +125,7 @@ def scene_of(
 
 def told(studio: Studio, shot_id: int, frame: int | None = None, thing: str | None = None) -> ShotState:
     """Tell all who look at a shot that it changed; the shot as it now stands."""
-    studio.edited(shot_id)
-    return state_of(studio, shot_id, frame, thing)
+    return _state(studio, shot_id, studio.edited(shot_id), frame, thing)
 
 
 @router.get("/schema")
@@ -190,15 +192,7 @@ def get_guides(
 def edit_shot(studio: Here, shot_id: Id, body: Edit) -> ShotState:
     """Change the document. Answers when the change lies on the disk; an error changes nothing."""
     with studio.store.edit(shot_id, body.label, body.gesture) as box:
-        given = box[0].model_dump(mode="json")
-        steps = [c.model_dump(exclude={"value"} if c.op == "remove" else None) for c in body.changes]
-        try:
-            changed = jsonpatch.JsonPatch(steps).apply(given, in_place=True)
-        except (jsonpatch.JsonPatchException, JsonPointerException, TypeError, ValueError, AttributeError) as error:
-            raise IsbjornError(
-                f"the change does not fit the shot ({str(error)[:200]}).", body.changes[0].path, "Nothing was changed."
-            ) from None
-        box[0] = parse_shot(changed)
+        box[0] = patched(box[0], [c.model_dump(exclude={"value"} if c.op == "remove" else None) for c in body.changes])
     return told(studio, shot_id, body.frame, body.thing)
 
 

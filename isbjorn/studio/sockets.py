@@ -53,3 +53,5 @@ async def until_gone(*works: Coroutine[Any, Any, None]) -> None:
     finally:
         for task in tasks:
             task.cancel()
+            # What it falls over when the page is gone is heard, and no matter.
+            task.add_done_callback(lambda done: done.cancelled() or done.exception())

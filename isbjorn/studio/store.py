@@ -7,7 +7,7 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 from sqlalchemy import event
 from sqlalchemy.exc import DatabaseError
@@ -47,6 +47,17 @@ def _written(shot: Shot) -> str:
         _EDITED.pop(next(iter(_EDITED)), None)
     _EDITED[text] = shot
     return text
+
+
+class Standing(NamedTuple):
+    """A shot as it stands. undo, redo: the labels of what those would do, None where there is nothing; damage: in words, what of
+    the document cannot be read."""
+
+    row: ShotRow
+    undo: str | None
+    redo: str | None
+    shot: Shot
+    damage: tuple[str, ...]
 
 
 class Missing(IsbjornError):
@@ -270,10 +281,10 @@ class Store:
             row = self._found(session.get(ShotRow, shot_id), "shot", shot_id)
             return self._read(session, row)
 
-    def _read(self, session: Session, row: ShotRow) -> tuple[Shot, tuple[str, ...]]:
+    def _read(self, session: Session, row: ShotRow, here: Revision | None = None) -> tuple[Shot, tuple[str, ...]]:
         shot_id = row.id or 0
         try:
-            return _parsed(self._revision(session, row, row.head).document, shot_id)
+            return _parsed((here or self._revision(session, row, row.head)).document, shot_id)
         except IsbjornError as error:
             earlier = select(Revision).where(Revision.shot_id == shot_id, Revision.number < row.head)
             for old in session.exec(earlier.order_by(col(Revision.number).desc()).limit(20)):
@@ -292,15 +303,18 @@ class Store:
         chosen = select(Revision).where(Revision.shot_id == row.id, Revision.number == number)
         return self._found(session.exec(chosen).first(), "revision", number)
 
-    def history(self, shot_id: int) -> tuple[ShotRow, str | None, str | None]:
-        """The shot, and the labels of what undo and redo would do (None where there is nothing)."""
+    def standing(self, shot_id: int) -> Standing:
+        """The shot as it stands."""
         with self.session() as session:
             row = self._found(session.get(ShotRow, shot_id), "shot", shot_id)
-            here = self._revision(session, row, row.head)
-            first = session.exec(select(func.min(Revision.number)).where(Revision.shot_id == shot_id)).one()
-            later = select(Revision).where(Revision.shot_id == shot_id, Revision.number == row.head + 1)
-            ahead = session.exec(later).first()
-            return row, here.label if row.head > (first or 1) else None, ahead.label if ahead else None
+            near = col(Revision.number).between(row.head - 1, row.head + 1)
+            labels = dict(
+                session.exec(select(Revision.number, Revision.label).where(Revision.shot_id == shot_id, near)).all()
+            )
+            shot, damage = self._read(session, row)
+            return Standing(
+                row, labels.get(row.head) if row.head - 1 in labels else None, labels.get(row.head + 1), shot, damage
+            )
 
     @contextmanager
     def edit(self, shot_id: int, label: str, gesture: str | None = None) -> Iterator[list[Shot]]:
@@ -308,7 +322,7 @@ class Store:
         with self._editing, self.session(write=True) as session:
             row = self._found(session.get(ShotRow, shot_id), "shot", shot_id)
             here = self._revision(session, row, row.head)
-            box = [self._read(session, row)[0]]
+            box = [self._read(session, row, here)[0]]
             before = box[0]
             yield box
             if box[0] == before:

@@ -65,7 +65,7 @@ class Revisions(InStore):
         self.rename("B")
         self.store.step(self.shot, 1)
         self.assertEqual(self.name(), "B")
-        self.assertEqual(self.store.history(self.shot)[1:], ("Rename to B", None))
+        self.assertEqual(self.store.standing(self.shot)[1:3], ("Rename to B", None))
 
     def test_history_survives_a_restart(self) -> None:
         self.rename("A")

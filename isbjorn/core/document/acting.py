@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import functools
 from typing import Any
 
 from isbjorn.core.document.base import Part
+from isbjorn.core.document.changes import ByObject
 from isbjorn.core.document.emitter import Emitter
 from isbjorn.core.document.shapes import Point
 from isbjorn.core.document.shot import Shot
@@ -38,7 +38,7 @@ def _part(part: Part) -> Part:
         elif isinstance(value, Part):
             new = None if name in _WHOLE and not getattr(value, "on", True) else _part(value)
         elif isinstance(value, tuple) and value and isinstance(value[0], Part):
-            parts = tuple(_part(one) for one in value)
+            parts = tuple(_known(one) if isinstance(part, Shot) else _part(one) for one in value)
             new = value if all(a is b for a, b in zip(parts, value, strict=True)) else parts
         else:
             continue
@@ -52,9 +52,12 @@ def _part(part: Part) -> Part:
     return part.model_copy(update=update) if update else part
 
 
-@functools.lru_cache(maxsize=64)
+_known: ByObject[Part] = ByObject(_part)
+_shots: ByObject[Part] = ByObject(_part, kept=64)
+
+
 def acting(shot: Shot) -> Shot:
     """The shot without what is switched off; the same one if nothing is."""
-    found = _part(shot)
+    found = _shots(shot)
     assert isinstance(found, Shot)
     return found

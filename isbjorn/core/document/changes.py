@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -16,14 +17,13 @@ from isbjorn.core.document.shot import Shot
 V = TypeVar("V")
 # How a shot is looked at, and what is done to the whole of it: nothing of the cast hangs on it.
 _APART = ("name", "camera", "finish")
-_KEPT = 4096
 
 
 class ByObject(Generic[V]):
     """What is worked out of frozen things, by the very object: equal ones of an edit are the same (see `settled`)."""
 
-    def __init__(self, make: Callable[[Any], V]) -> None:
-        self.make = make
+    def __init__(self, make: Callable[[Any], V], kept: int = 4096) -> None:
+        self.make, self.kept = make, kept
         self._known: OrderedDict[int, tuple[Any, V]] = OrderedDict()
 
     def __call__(self, thing: Any) -> V:
@@ -33,7 +33,7 @@ class ByObject(Generic[V]):
             return known[1]
         made = self.make(thing)
         self._known[id(thing)] = thing, made
-        while len(self._known) > _KEPT:
+        while len(self._known) > self.kept:
             # Others may do the same at once.
             self._known.pop(next(iter(self._known)), None)
         return made
@@ -49,16 +49,18 @@ class Edited:
     moved: frozenset[str]
 
 
+@functools.cache
+def _marks(model: type[Part]) -> dict[str, Looks]:
+    """What is marked as looks of the fields of a model."""
+    found = {name: [m for m in f.metadata if isinstance(m, Looks)] for name, f in model.model_fields.items()}
+    return {name: marks[0] for name, marks in found.items() if marks}
+
+
 def look_fields(emitter: Emitter, forces: Sequence[Acting] = ()) -> set[str]:
     """The fields that change what is seen of an emitter's particles, and never where they are (see `Looks`)."""
-    marks = {
-        name: next((m for m in f.metadata if isinstance(m, Looks)), None)
-        for name, f in type(emitter).model_fields.items()
-    }
-    traits = {
-        trait for force in forces for mark in marks.values() if mark for trait in mark.unless if getattr(force, trait)
-    }
-    found = {name for name, mark in marks.items() if mark is not None and not traits & set(mark.unless)}
+    marks = _marks(type(emitter))
+    traits = {trait for force in forces for mark in marks.values() for trait in mark.unless if getattr(force, trait)}
+    found = {name for name, mark in marks.items() if not traits & set(mark.unless)}
     # How many fill a shape hangs on how large they are.
     return found - {"size"} if any(burst.fill > 0 for burst in emitter.bursts) else found
 
@@ -66,10 +68,9 @@ def look_fields(emitter: Emitter, forces: Sequence[Acting] = ()) -> set[str]:
 def look_parts(thing: Any) -> dict[str, set[str]]:
     """The fields that only change what is seen within the parts of a thing, by the fields that hold those."""
     return {
-        name: looks
+        name: set(looks)
         for name in type(thing).model_fields
-        if isinstance(part := getattr(thing, name), Part)
-        and (looks := {n for n, f in type(part).model_fields.items() if any(isinstance(m, Looks) for m in f.metadata)})
+        if isinstance(part := getattr(thing, name), Part) and (looks := _marks(type(part)))
     }
 
 

@@ -17,6 +17,7 @@ from pydantic import BaseModel, Field
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Emitter, Group, Number, Shot
+from isbjorn.core.document.changes import ByObject
 from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.evaluate import curves
 from isbjorn.core.evaluate.readings import Readings
@@ -119,16 +120,22 @@ def _over_life(number: Number) -> tuple[float, Doubles]:
     return most, np.maximum(curves.evaluate(number.over_life, np.linspace(0, 1, 33)), 0)
 
 
+def _means(number: Number) -> tuple[float, float]:
+    most, shares = _over_life(number)
+    return float(most * shares.mean()), float((most**2 + number.spread**2 / 3) * (shares**2).mean())
+
+
+_means_of: ByObject[tuple[float, float]] = ByObject(_means)
+
+
 def _mean(number: Number) -> float:
     """The mean of a number over life, about."""
-    most, shares = _over_life(number)
-    return float(most * shares.mean())
+    return _means_of(number)[0]
 
 
 def _mean_square(number: Number) -> float:
     """The mean of its square over all particles, about."""
-    most, shares = _over_life(number)
-    return float((most**2 + number.spread**2 / 3) * (shares**2).mean())
+    return _means_of(number)[1]
 
 
 def alive_about(shot: Shot, emitter: Emitter, readings: Readings, t: float, most: int) -> float:

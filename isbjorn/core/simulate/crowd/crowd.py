@@ -21,6 +21,8 @@ import numpy as np
 
 from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
 from isbjorn.core.document import Number, Shot
+from isbjorn.core.document.acting import acting
+from isbjorn.core.document.changes import settled
 from isbjorn.core.document.kinds import FORCES
 from isbjorn.core.document.meetings import Meeting
 from isbjorn.core.emit.newborn import share_of_life
@@ -73,6 +75,14 @@ def crowds_of(shot: Shot) -> list[tuple[tuple[int, ...], tuple[Meeting, ...]]]:
             found = (found[0] | other[0], found[1] | other[1])
         groups.append(found)
     return [(tuple(sorted(numbers)), tuple(meetings[name] for name in sorted(names))) for numbers, names in groups]
+
+
+def run_anew(before: Shot | None, after: Shot) -> bool:
+    """Whether those of a shot who are stepped together move otherwise than before an edit; None: nothing is known of before."""
+    after = acting(after)
+    crowds = crowds_of(after)
+    edit = settled(acting(before), after) if crowds and before is not None else None
+    return bool(crowds) and (edit is None or any(after.emitters[n].id in edit.moved for of, _ in crowds for n in of))
 
 
 class Crowd:

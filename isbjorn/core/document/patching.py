@@ -1,0 +1,52 @@
+"""Edits of a document: JSON Patch (RFC 6902) on frozen models. What no step reaches into stays the very object that it was, which
+was checked when it was read; those who keep what they worked out of a thing know it again by that (see `changes.ByObject`)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import jsonpatch
+from jsonpointer import JsonPointer, JsonPointerException
+
+from isbjorn.core.document.base import Part
+from isbjorn.core.document.files import parse_shot
+from isbjorn.core.document.shot import Shot
+from isbjorn.core.errors import IsbjornError
+
+
+def patched(shot: Shot, steps: Sequence[dict[str, Any]]) -> Shot:
+    """The shot after steps of `add`, `remove` and `replace`. Raises IsbjornError, which says which step does not fit, or which
+    field of what comes of them is wrong."""
+    given: Any = {name: _open(getattr(shot, name)) for name in Shot.model_fields}
+    for step in steps:
+        try:
+            _opened(given, JsonPointer(step["path"]).parts)
+            given = jsonpatch.JsonPatch([step]).apply(given, in_place=True)
+        except (jsonpatch.JsonPatchException, JsonPointerException, TypeError, ValueError, AttributeError) as error:
+            raise IsbjornError(
+                f"the change does not fit the shot ({str(error)[:200]}).", step["path"], "Nothing was changed."
+            ) from None
+    return parse_shot(given)
+
+
+def _open(value: Any) -> Any:
+    """A value of a field as a patch may change it; its parts stay as they are."""
+    return list(value) if isinstance(value, tuple) else value
+
+
+def _opened(given: Any, parts: Sequence[str]) -> None:
+    """Write out as data what a pointer reaches into: a part that is a field of the shot, or an entry of one of its lists."""
+    if not isinstance(given, dict):
+        return
+    at: Any = given
+    for name in parts[:-1]:
+        key = int(name) if isinstance(at, list) and name.isdecimal() else name
+        try:
+            below = at[key]
+        except (LookupError, TypeError):
+            return
+        if isinstance(below, Part):
+            at[key] = below.model_dump(mode="json")
+            return
+        at = below
