@@ -22,7 +22,7 @@ _APART = ("name", "camera", "finish")
 class ByObject(Generic[V]):
     """What is worked out of frozen things, by the very object: equal ones of an edit are the same (see `settled`)."""
 
-    def __init__(self, make: Callable[[Any], V], kept: int = 4096) -> None:
+    def __init__(self, make: Callable[[Any], V], kept: int = 1024) -> None:
         self.make, self.kept = make, kept
         self._known: OrderedDict[int, tuple[Any, V]] = OrderedDict()
 

@@ -8,10 +8,12 @@ from __future__ import annotations
 import bisect
 import hashlib
 import json
+from collections.abc import Iterable
+from dataclasses import dataclass
 from typing import Any
 
 from isbjorn.core.document import Emitter, FromPlate, Number, Placed, Shot, Sound, Take
-from isbjorn.core.document.changes import look_fields, look_parts
+from isbjorn.core.document.changes import ByObject, look_fields, look_parts
 from isbjorn.core.document.forces import Noise
 from isbjorn.core.document.references import numbers_of, references_of
 
@@ -19,22 +21,70 @@ _NAMES = {"name", "on"}
 # Of a sound, what it drives hangs on these.
 _HEARD = {"on", "digest", "of_plate", "offset_s"}
 _TAKEN = {"digest", "at_s", "from_s", "to_s"}
+_OF_OTHERS = {"shape", "radius", "falloff", "inverted", "take", "lane"}
 
 
-def _told(thing: Any, exclude: set[str]) -> dict[str, Any]:
-    parts = {name: within for name, within in look_parts(thing).items() if name not in exclude}
-    found: dict[str, Any] = thing.model_dump(mode="json", exclude={**dict.fromkeys(exclude, True), **parts})
+@dataclass(frozen=True)
+class _Told:
+    """A thing as JSON, as far as motion hangs on it, without keys; and those, by the path of their number."""
+
+    text: str
+    keys: dict[str, list[dict[str, Any]]]
+
+
+def _within(paths: Iterable[str]) -> dict[Any, Any]:
+    """What Pydantic understands as the `keys` of the numbers at dotted paths."""
+    found: dict[Any, Any] = {}
+    for path in paths:
+        at = found
+        for step in path.split("."):
+            at = at.setdefault(int(step) if step.isdecimal() else step, {})
+        at["keys"] = True
     return found
 
 
-def _parts(shot: Shot, emitter: Emitter) -> dict[str, Any]:
+def _told(thing: Any, exclude: set[str] = frozenset(), only: set[str] | None = None) -> _Told:  # type: ignore[assignment]
+    """A thing but for some fields, or only some of them; without what only shows of its parts."""
+    parts = {name: within for name, within in look_parts(thing).items() if name not in exclude} if only is None else {}
+    keys = {
+        path: [key.model_dump(mode="json") for key in number.keys]
+        for path, number in numbers_of(thing)
+        if number.keys
+        and (top := path.split(".")[0]) not in exclude
+        and (only is None or top in only)
+        and not (top in parts and path.split(".")[1] in parts[top])
+    }
+    without = _within(keys)
+    for name, looks in parts.items():
+        without[name] = without.get(name, {}) | dict.fromkeys(looks, True)
+    without |= dict.fromkeys(exclude, True)
+    text = thing.model_dump_json(include=only, exclude=without)
+    return _Told(f"{text} {sorted(keys)}", keys)
+
+
+# Forces, places and sounds are told in one way each; an edit leaves most of them as they are.
+_force: ByObject[_Told] = ByObject(lambda force: _told(force, _NAMES))
+_heard: ByObject[_Told] = ByObject(lambda sound: _told(sound, only=_HEARD))
+_taken: ByObject[_Told] = ByObject(lambda take: _told(take, only=_TAKEN))
+# Of another emitter, its place; and every number of it, since any may drive one of these.
+_other: ByObject[_Told] = ByObject(
+    lambda thing: _told(
+        thing,
+        only=(set(Placed.model_fields) | {p.split(".")[0] for p, _ in numbers_of(thing)} | _OF_OTHERS)
+        & set(type(thing).model_fields),
+    )
+)
+
+
+def _parts(shot: Shot, emitter: Emitter) -> tuple[dict[str, _Told], bool]:
+    """What the motion of an emitter hangs on, by ids, its own under an empty one; and whether a sound of the plate is among it."""
     things: dict[str, Any] = {thing.id: thing for thing in shot.things}
     forces = [f for f in shot.reaching(emitter) if f.stage != "look"]
     look = look_fields(emitter, forces)
-    found: dict[str, Any] = {"": _told(emitter, look)}
+    found = {"": _told(emitter, {*look, "end_s"})}
     # In the order of their ids: forces add up in any order.
-    found |= {f.id: _told(f, _NAMES) for f in sorted(forces, key=lambda f: f.id)}
-    todo = [emitter, *forces]
+    found |= {f.id: _force(f) for f in sorted(forces, key=lambda f: f.id)}
+    todo, of_plate = [emitter, *forces], False
     while todo:
         thing = todo.pop()
         skip = look if thing is emitter else set()
@@ -43,15 +93,12 @@ def _parts(shot: Shot, emitter: Emitter) -> dict[str, Any]:
             if other is None or other.id in found or other is emitter:
                 continue
             if isinstance(other, (Sound, Take)):
-                found[other.id] = other.model_dump(mode="json", include=_HEARD if isinstance(other, Sound) else _TAKEN)
+                found[other.id] = (_heard if isinstance(other, Sound) else _taken)(other)
+                of_plate |= isinstance(other, Sound) and other.of_plate
                 continue
-            # Of another emitter, its place; and every number of it, since any may drive one of these.
-            keep = set(Placed.model_fields) | {p.split(".")[0] for p, _ in numbers_of(other)}
-            found[other.id] = other.model_dump(
-                mode="json", include=keep | {"shape", "radius", "falloff", "inverted", "take", "lane"}
-            )
+            found[other.id] = _other(other)
             todo.append(other)
-    return found
+    return found, of_plate
 
 
 def needs_light(shot: Shot, emitter: Emitter) -> bool:
@@ -73,12 +120,9 @@ class Identity:
     """motion: of everything but keys and the end of births. `at(t)`: of those, as far as they matter up to shot time t."""
 
     def __init__(self, shot: Shot, emitter: Emitter, limit: int | None) -> None:
-        parts = _parts(shot, emitter)
-        self._keys: dict[str, list[dict[str, Any]]] = {}
-        for name, part in parts.items():
-            self._lift(name, part)
-        self._end_s = parts[""].pop("end_s")
-        self._delay_s = emitter.delay_s
+        parts, of_plate = _parts(shot, emitter)
+        self._keys = {f"{name}.{path}": keys for name, part in parts.items() for path, keys in part.keys.items()}
+        self._end_s, self._delay_s = emitter.end_s, emitter.delay_s
         frame: list[Any] = [
             shot.seed,
             shot.simulation_rate,
@@ -88,7 +132,7 @@ class Identity:
         ]
         if emitter.rate_per == "frame":
             frame.append(shot.rate)
-        if any(part.get("of_plate") for part in parts.values()):
+        if of_plate:
             frame.append(shot.plate.offset_s if shot.plate else 0.0)
         if needs_light(shot, emitter):
             frame.append(
@@ -96,24 +140,14 @@ class Identity:
             )
         if any(isinstance(f, Noise) and (f.apart.value or f.apart.timed) for f in shot.reaching(emitter)):
             frame.append([e.id for e in shot.emitters].index(emitter.id))
-        self.motion = hashlib.sha256(json.dumps([frame, parts], sort_keys=True).encode()).hexdigest()
+        self.motion = hashlib.sha256(
+            json.dumps([frame, {name: part.text for name, part in parts.items()}], sort_keys=True).encode()
+        ).hexdigest()
         moments = {k["at_s"] for keys in self._keys.values() for k in keys}
         end = [] if self._end_s is None else [self._end_s + self._delay_s]
         self._moments = sorted({*moments, *end})
         self._loops = shot.loop
         self._known: dict[tuple[int, bool], str] = {}
-
-    def _lift(self, path: str, part: Any) -> None:
-        """Take the keys out of a dumped part, and remember them by their place."""
-        if isinstance(part, dict):
-            if "over_life_to" in part and part.get("keys"):
-                self._keys[path] = part["keys"]
-                part["keys"] = "keyed"
-            for name, value in part.items():
-                self._lift(f"{path}.{name}", value)
-        elif isinstance(part, list):
-            for number, value in enumerate(part):
-                self._lift(f"{path}.{number}", value)
 
     def at(self, t: float) -> str:
         """What keys and the end of births come to, as far as they matter up to shot time t."""
