@@ -235,7 +235,8 @@ class Viewer:
             await self._aside(self._coarse(wish))
 
     def _coarse(self, wish: Wish) -> Wish:
-        return replace(wish, width=self.pace.coarse(wish.width))
+        width, rough = self.pace.coarse(wish.width)
+        return replace(wish, width=width, rough=rough)
 
     def _runs_anew(self) -> bool:
         """Whether particles that know of each other move otherwise than they were seen at rest: who draws aside would have to step

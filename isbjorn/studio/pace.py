@@ -5,10 +5,13 @@ from __future__ import annotations
 import time
 from collections import deque
 
+from isbjorn.core.frame import Rough
+
 SLOW_MS, FLOWING_MS = 120.0, 50.0
 # While things change without a pause, pictures come coarse where a full one takes longer: so wide that they take about so long.
 _COARSE_MS = (18.0, 50.0)
-_SHARES = (1 / 5, 1 / 4, 1 / 3, 1 / 2, 2 / 3)
+# Shares of the width; the coarsest as if the shutter were closed, and then with fewer particles.
+_COARSER: tuple[tuple[float, Rough], ...] = ((1 / 5, 2), (1 / 5, 1), (1 / 5, 0), (1 / 4, 0), (1 / 3, 0), (1 / 2, 0), (2 / 3, 0))
 # Changes that follow each other within so many seconds are one movement of a hand, and so long its next one is waited for.
 _FLOWS_S, PAUSE_S = 0.3, 0.15
 
@@ -19,7 +22,7 @@ class Pace:
     def __init__(self) -> None:
         self.full_ms = 0.0
         self._changes: deque[float] = deque(maxlen=3)
-        self._share, self._agreed = _SHARES.index(1 / 3), 0
+        self._coarse, self._agreed = _COARSER.index((1 / 3, 0)), 0
 
     def changed(self) -> None:
         """Something has changed just now."""
@@ -38,14 +41,15 @@ class Pace:
         """Whether a picture in full would come too late to be the first."""
         return not self.follows_in_full() if self.flowing() else self.full_ms > SLOW_MS
 
-    def coarse(self, width: int) -> int:
-        """How wide a coarse picture is, instead of so many px."""
-        return max(16, round(width * _SHARES[self._share]))
+    def coarse(self, width: int) -> tuple[int, Rough]:
+        """How wide a coarse picture is, instead of so many px, and what is left out of it."""
+        share, rough = _COARSER[self._coarse]
+        return max(16, round(width * share)), rough
 
     def fit(self, ms: float) -> None:
-        """Make coarse pictures smaller or larger, if two of them say so."""
+        """Make coarse pictures coarser or finer, if two of them say so."""
         least, most = _COARSE_MS
         step = (ms < least) - (ms > most)
         self._agreed = 0 if step == 0 or step * self._agreed < 0 else self._agreed + step
         if abs(self._agreed) >= 2:
-            self._share, self._agreed = min(max(self._share + step, 0), len(_SHARES) - 1), 0
+            self._coarse, self._agreed = min(max(self._coarse + step, 0), len(_COARSER) - 1), 0

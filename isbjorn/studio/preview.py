@@ -145,12 +145,13 @@ class _Lane:
         self.lock = threading.Lock()
         self.scratch: Floats | None = None
         self.solver: Solver | None = None
-        self._known: OrderedDict[int, Known] = OrderedDict()
+        self._known: OrderedDict[tuple[int, Rough], Known] = OrderedDict()
 
-    def known(self, width: int) -> Known:
+    def known(self, width: int, rough: Rough) -> Known:
         """What is known of the last picture so wide: a hand that moves something sees coarse ones, and one in full at its end."""
-        known = self._known.setdefault(width, Known(limit_bytes=share_of("layers") // LOOKERS // _SIZES_KNOWN))
-        self._known.move_to_end(width)
+        sort = width, rough
+        known = self._known.setdefault(sort, Known(limit_bytes=share_of("layers") // LOOKERS // _SIZES_KNOWN))
+        self._known.move_to_end(sort)
         while len(self._known) > _SIZES_KNOWN:
             self._known.popitem(last=False)
         return known
@@ -267,7 +268,7 @@ class Preview:
             over_plate = wish.view == "plate"
             scale = scale_for(shot, wish.width)
             # What is at rest is edited; what plays is another picture each time.
-            known = None if wish.moving else own.known(wish.width)
+            known = None if wish.moving else own.known(wish.width, wish.rough)
             layers = draw_particles(
                 solver, wish.frame, scale, stale, own.scratch, orbit, over_plate, known, rough=wish.rough
             )
