@@ -52,11 +52,13 @@ def levels_of(shot: Shot) -> tuple[Level, ...]:
 class Ahead:
     """Draws the frames of a range, those that are due next first. All calls on the event loop.
 
-    rate: frames per second that are wanted, where it is played; then the level follows what is reached.
+    rate: frames per second that are wanted, where it is played; then the level follows what is reached. about_ms: what a frame in
+    full takes one of the processes, about; 0 if nobody knows.
     """
 
     def __init__(
-        self, hands: Hands, preview: Preview, shot: Shot, digest: str, wish: Wish, span: tuple[int, int], rate: float = 0.0
+        self, hands: Hands, preview: Preview, shot: Shot, digest: str, wish: Wish, span: tuple[int, int], rate: float = 0.0,
+        about_ms: float = 0.0,
     ) -> None:  # fmt: skip
         self.hands, self.preview, self.shot, self.digest = hands, preview, shot, digest
         self.wish, (self.first, self.last), self.rate = replace(wish, moving=True), span, rate
@@ -72,6 +74,10 @@ class Ahead:
         self._broken = 0
         # From the wish for a frame until it is there.
         self._takes_s = 0.0
+        # What frames in full took the processes that drew them, once those knew the shot.
+        self.full_ms: deque[float] = deque(maxlen=_MEASURED_OVER)
+        if about_ms and hands.count * 1e3 / about_ms < rate:
+            self.level, self._guessed = self._enough(hands.count * 1e3 / about_ms), True
         self._loop = asyncio.get_running_loop()
 
     def at(self, frame: int, level: Level) -> Wish:
@@ -148,14 +154,18 @@ class Ahead:
             self.preview.keep(self.digest, wish, replace(shown, figures=figures))
             if self._cold <= 0 and wish == self.at(wish.frame, self.level):
                 self._takes_s += (0.3 if self._takes_s else 1.0) * (time.perf_counter() - begun - self._takes_s)
+                if self.level == FULL:
+                    self.full_ms.append(shown.figures.ms)
             self._measure(wish, shown.figures.ms)
 
     def _measure(self, wish: Wish, ms: float) -> None:
         """Choose the level by what is reached; at first by what one frame took the process that drew it."""
-        if not self.rate or wish != self.at(wish.frame, self.level):
+        if wish != self.at(wish.frame, self.level):
             return
         if self._cold > 0:
             self._cold -= 1
+            return
+        if not self.rate:
             return
         if not self._guessed:
             self._guessed = True

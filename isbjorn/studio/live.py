@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import statistics
 import time
 from collections import deque
 from concurrent.futures import ThreadPoolExecutor
@@ -99,6 +100,8 @@ class Viewer:
         self._sent: deque[float] = deque(maxlen=64)
         self._dropped = 0
         self.pace, self._prepared = Pace(), False
+        # What a frame in full took one of those who draw ahead, lately; 0 until one did.
+        self._full_ms = 0.0
         # The document as it was last seen in full.
         self._rested: Shot | None = None
         self._unconfirmed = 0
@@ -278,12 +281,31 @@ class Viewer:
         first = max(shot.first_frame, min(ends))
         return Ahead(
             self.studio.hands, self.studio.preview, shot, digest, wish,
-            (min(first, shot.last_frame), max(first, min(shot.last_frame, max(ends)))), rate,
+            (min(first, shot.last_frame), max(first, min(shot.last_frame, max(ends)))), rate, self._about_ms(shot, wish.width),
         )  # fmt: skip
+
+    def _about_ms(self, shot: Shot, width: int) -> float:
+        """What a frame in full takes one of those who draw ahead: as it was lately; else as it is forecast, if the picture at
+        rest did not take less. 0 if nothing is known."""
+        if self._full_ms:
+            return self._full_ms
+        before = self.studio.guided(self.shot_id).before
+        told = (
+            before.scene.cost.ms(width, round(width * shot.height / shot.width))
+            if before and before.scene.cost
+            else 0.0
+        )
+        return min(told, self.pace.full_ms)
+
+    def _over(self, ahead: Ahead) -> None:
+        """Nothing more is drawn ahead; what was learnt of it is kept."""
+        ahead.drop()
+        if ahead.full_ms:
+            self._full_ms = statistics.median(ahead.full_ms)
 
     def _ahead_again(self, before: Ahead, shot: Shot, digest: str, ask: Ask) -> Ahead:
         """Begin anew what is played, at the level that was found for it; what is on its way is given up."""
-        before.drop()
+        self._over(before)
         ahead = self._ahead(shot, digest, before.wish, (ask.first, ask.last), float(shot.frame_rate))
         ahead.level = before.level if before.level in ahead.levels else FULL
         return ahead
@@ -312,7 +334,7 @@ class Viewer:
                 if busy:
                     await self._next(ahead, 0.2)
         finally:
-            ahead.drop()
+            self._over(ahead)
 
     @staticmethod
     async def _next(ahead: Ahead, most_s: float) -> None:
@@ -374,7 +396,7 @@ class Viewer:
                 else:
                     await asyncio.sleep(max(0.0005, due))
         finally:
-            ahead.drop()
+            self._over(ahead)
         if begun_with != self.version:
             self.wake.set()
 

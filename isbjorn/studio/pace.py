@@ -11,7 +11,15 @@ SLOW_MS, FLOWING_MS = 120.0, 50.0
 # While things change without a pause, pictures come coarse where a full one takes longer: so wide that they take about so long.
 _COARSE_MS = (18.0, 50.0)
 # Shares of the width; the coarsest as if the shutter were closed, and then with fewer particles.
-_COARSER: tuple[tuple[float, Rough], ...] = ((1 / 5, 2), (1 / 5, 1), (1 / 5, 0), (1 / 4, 0), (1 / 3, 0), (1 / 2, 0), (2 / 3, 0))
+_COARSER: tuple[tuple[float, Rough], ...] = (
+    (1 / 5, 2),
+    (1 / 5, 1),
+    (1 / 5, 0),
+    (1 / 4, 0),
+    (1 / 3, 0),
+    (1 / 2, 0),
+    (2 / 3, 0),
+)
 # Changes that follow each other within so many seconds are one movement of a hand, and so long its next one is waited for.
 _FLOWS_S, PAUSE_S = 0.3, 0.15
 
