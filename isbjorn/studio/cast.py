@@ -229,10 +229,10 @@ def export_preset(studio: Here, preset_id: str) -> Response:
 
 
 @router.get("/emitters/{preset_id}/thumb", responses={200: {"content": {"image/jpeg": {}}}}, response_class=Response)
-def preset_thumb(studio: Here, preset_id: str) -> Response:
+async def preset_thumb(studio: Here, request: Request, preset_id: str) -> Response:
     """A small moving picture of an emitter: 16 frames of its first two seconds, one under the other."""
-    _, shot = _preset(studio, preset_id)
-    jpeg = studio.thumb(shot, _THUMB_FRAMES, _THUMB_WIDTH, exposed=True)
+    _, shot = await run_in_threadpool(_preset, studio, preset_id)
+    jpeg = await studio.thumb(request, shot, _THUMB_FRAMES, _THUMB_WIDTH, exposed=True)
     return Response(jpeg, media_type="image/jpeg", headers={"Cache-Control": "no-cache"})
 
 

@@ -101,11 +101,12 @@ class Studio:
         self.inbox = Inbox(*listening(os.environ.get("ISBJORN_OSC", "")))
         self.outbox = telling(os.environ.get("ISBJORN_OSC_OUT", ""))
         self.engine = ThreadPoolExecutor(max_workers=6, thread_name_prefix="engine")
+        self._thumbs = ThreadPoolExecutor(max_workers=1, thread_name_prefix="thumbs")
         self._listeners: dict[int, list[Callable[[], object]]] = defaultdict(list)
         self._stamps: dict[int, int] = defaultdict(int)
         self._guided: OrderedDict[int, Memory] = OrderedDict()
         self._stood: OrderedDict[int, tuple[int, int, Shot]] = OrderedDict()
-        self._lock, self._thumbs = threading.Lock(), threading.Lock()
+        self._lock = threading.Lock()
 
     def guided(self, shot_id: int) -> Memory:
         """What is known of the guides of a shot; of some shots."""
@@ -152,21 +153,23 @@ class Studio:
             return known
         return stamp, self.store.shot_row(shot_id).head, self.store.document(shot_id)
 
-    def thumb(self, shot: Shot, count: int, width: int, exposed: bool = False) -> bytes:
-        """A small moving picture of a shot as a JPEG, kept until the shot changes. exposed: bright enough to be recognised."""
+    async def thumb(self, request: Request, shot: Shot, count: int, width: int, exposed: bool = False) -> bytes:
+        """A small moving picture of a shot as a JPEG, kept until the shot changes; drawn one at a time, while nothing is played,
+        and given up when the one who asked is gone. exposed: bright enough to be recognised."""
         mark = "-exposed" if exposed else ""
         kept = self.store.folder / "thumbs" / f"{self.preview.thumb_name(shot)}-{count}{mark}.jpg"
-        if kept.is_file():
-            return kept.read_bytes()
-        with self._thumbs:
-            if not kept.is_file():
-                made = self.preview.strip(shot, count, width, exposed)
-                with suppress(OSError):
-                    # Without room on the disk it is only not kept.
-                    kept.parent.mkdir(exist_ok=True)
-                    replace_whole(kept, made)
-                return made
-        return kept.read_bytes()
+
+        def work(stale: Callable[[], bool]) -> bytes:
+            if kept.is_file():
+                return kept.read_bytes()
+            made = self.preview.strip(shot, count, width, exposed, stale)
+            with suppress(OSError):
+                # Without room on the disk it is only not kept.
+                kept.parent.mkdir(exist_ok=True)
+                replace_whole(kept, made)
+            return made
+
+        return await _while_there(request, self._thumbs, work)
 
     async def drawn(self, request: Request, work: Callable[[Callable[[], bool]], T]) -> T:
         """The result of some drawing, off the event loop, few at once; given up when the one who asked is gone.
@@ -175,23 +178,12 @@ class Studio:
         """
         if self._waiting >= _WAITING_AT_MOST:
             raise Busy("too many pictures are asked for at once.", "picture", "Ask again when one has come.")
-        gone = threading.Event()
-
-        async def watch() -> None:
-            while not await request.is_disconnected():
-                await asyncio.sleep(0.2)
-            gone.set()
-
-        watching = asyncio.create_task(watch())
         self._waiting += 1
         try:
             async with self._few:
-                if gone.is_set():
-                    raise Stale
-                return await asyncio.get_running_loop().run_in_executor(self.engine, work, gone.is_set)
+                return await _while_there(request, self.engine, work)
         finally:
             self._waiting -= 1
-            watching.cancel()
 
     def forget_plates(self) -> None:
         """Look anew at every file of a plate, and ask anew whether it may be read."""
@@ -203,6 +195,7 @@ class Studio:
         self.outbox.close()
         self.hands.close()
         self.engine.shutdown(wait=False, cancel_futures=True)
+        self._thumbs.shutdown(wait=False, cancel_futures=True)
         self.store.engine.dispose()
         self.close_lock()
 
@@ -211,6 +204,27 @@ class Studio:
         if self._held is not None:
             os.close(self._held)
             self._held = None
+
+
+async def _while_there(request: Request, workers: ThreadPoolExecutor, work: Callable[[Callable[[], bool]], T]) -> T:
+    """The result of some work; it is told when the one who asked is gone."""
+    gone = threading.Event()
+
+    def begun() -> T:
+        if gone.is_set():
+            raise Stale
+        return work(gone.is_set)
+
+    async def watch() -> None:
+        while not await request.is_disconnected():
+            await asyncio.sleep(0.2)
+        gone.set()
+
+    watching = asyncio.create_task(watch())
+    try:
+        return await asyncio.get_running_loop().run_in_executor(workers, begun)
+    finally:
+        watching.cancel()
 
 
 def studio_of(request: Request) -> Studio:

@@ -326,7 +326,9 @@ class Viewer:
         try:
             busy = True
             while busy and self.version == version and ahead.error is None:
-                busy = not self.studio.preview.full() and ahead.pump(frame)
+                # Whoever plays elsewhere, perhaps on a page that this one lies behind, has the processes for himself.
+                held = self.studio.preview.held()
+                busy = not self.studio.preview.full() and (held or ahead.pump(frame))
                 if time.perf_counter() - told > _TOLD_EVERY_S or not busy:
                     told = time.perf_counter()
                     ranges = self.studio.preview.computed(digest, wish)

@@ -50,6 +50,8 @@ _SIZES_KNOWN = 2
 _SCRATCH_BYTES = 40 << 20
 # A small moving picture is not worth more seconds, and a JPEG has no more rows.
 _STRIP_S, _MOST_ROWS = 20.0, 65_000
+# Who gives way waits for so long after the last word of it, and no longer in all.
+_HELD_S, _LONGEST_HELD_S = 0.5, 60.0
 # One body, two, four … up to 256 over each other.
 _DEEPEST = 8
 _DEPTH_SHADES = np.array(
@@ -199,6 +201,7 @@ class Preview:
         self._frames: dict[tuple[str, Hashable], set[int]] = {}
         self._lock = threading.Lock()
         self._lanes: OrderedDict[Hashable, _Lane] = OrderedDict()
+        self._held_until = 0.0
 
     def running(self, lane: Hashable) -> Running | None:
         """How far the run of a crowd is, for which a lane waits; None if it waits for none."""
@@ -373,23 +376,48 @@ class Preview:
         view = projection(shot, scale)
         return np.full((view.height, view.width, 4), _GREY, np.float32)
 
-    def strip(self, shot: Shot, count: int, width: int, exposed: bool = False) -> bytes:
-        """Small frames of the shot's first two seconds, one under the other, as one JPEG; without a plate that cannot be read."""
+    def hold_back(self) -> None:
+        """Somebody plays, or moves something, now: what nobody is in a hurry for waits."""
+        self._held_until = time.monotonic() + _HELD_S
+
+    def held(self) -> bool:
+        """Whether somebody does."""
+        return time.monotonic() < self._held_until
+
+    def _give_way(self, stale: Callable[[], bool]) -> float:
+        """Wait until nobody plays; how long that was, s."""
+        begun = time.monotonic()
+        while self.held() and time.monotonic() < begun + _LONGEST_HELD_S and not stale():
+            time.sleep(0.05)
+        return time.monotonic() - begun
+
+    def strip(
+        self, shot: Shot, count: int, width: int, exposed: bool = False, gone: Callable[[], bool] = lambda: False
+    ) -> bytes:
+        """Small frames of the shot's first two seconds, one under the other, as one JPEG; without a plate that cannot be read.
+        Raises Stale when who asked is gone."""
         step = max(1, round(2 * float(shot.frame_rate)) // count)
         pictures: list[Floats] = []
         ended = time.monotonic() + _STRIP_S
         solver = Solver(shot, self.states, self.plates)
         scale = scale_for(shot, width, width * width * 2)
+
+        def stale() -> bool:
+            return gone() or time.monotonic() > ended
+
         for number in range(count):
+            ended += self._give_way(gone)
             frame = min(shot.first_frame + number * step, shot.last_frame)
             with self._lane("strip").lock:
                 try:
                     try:
                         below = ground(shot, frame, scale, self.plates)
-                        layers = draw_particles(solver, frame, scale, lambda: time.monotonic() > ended, over_plate=True)
+                        layers = draw_particles(solver, frame, scale, stale, over_plate=True)
                     except IsbjornError:
-                        below, layers = None, draw_particles(solver, frame, scale, lambda: time.monotonic() > ended)
+                        below, layers = None, draw_particles(solver, frame, scale, stale)
                 except (Stale, IsbjornError):
+                    if gone():
+                        raise Stale from None
                     # Too much for a small picture, or not to be drawn: what there is of it so far, or nothing.
                     pictures += [pictures[-1] if pictures else self._blank(shot, scale)] * (count - len(pictures))
                     break

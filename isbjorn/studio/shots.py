@@ -241,9 +241,10 @@ def export_shot(studio: Here, shot_id: Id) -> Response:
 
 
 @router.get("/shots/{shot_id}/thumb", responses={200: {"content": {"image/jpeg": {}}}}, response_class=Response)
-def thumb(studio: Here, shot_id: Id) -> Response:
+async def thumb(studio: Here, request: Request, shot_id: Id) -> Response:
     """A small moving picture: 20 frames of the shot's first two seconds, one under the other."""
-    jpeg = studio.thumb(studio.store.document(shot_id), _THUMB_FRAMES, _THUMB_WIDTH)
+    shot = await run_in_threadpool(studio.store.document, shot_id)
+    jpeg = await studio.thumb(request, shot, _THUMB_FRAMES, _THUMB_WIDTH)
     return Response(jpeg, media_type="image/jpeg", headers={"Cache-Control": "no-cache"})
 
 

@@ -14,12 +14,16 @@ export class Line {
   private socket: WebSocket | null = null;
   private again: ReturnType<typeof setTimeout> | undefined;
   closed = false;
+  /** The page lies where a browser keeps those that were left: it wants nothing until it is shown again. */
+  private away = false;
 
   constructor(
     private readonly path: string,
     private readonly hears: Hears,
   ) {
     this.open();
+    addEventListener('pagehide', this.leave);
+    addEventListener('pageshow', this.back);
   }
 
   /** Send something; what is sent while it is cut off is lost. */
@@ -31,7 +35,22 @@ export class Line {
     this.closed = true;
     clearTimeout(this.again);
     this.socket?.close();
+    removeEventListener('pagehide', this.leave);
+    removeEventListener('pageshow', this.back);
   }
+
+  private readonly leave = (): void => {
+    this.away = true;
+    clearTimeout(this.again);
+    this.socket?.close();
+  };
+
+  private readonly back = (): void => {
+    if (!this.away) return;
+    this.away = false;
+    this.hears.lost?.();
+    this.open();
+  };
 
   private open(): void {
     const socket = new WebSocket(`ws://${location.host}${this.path}`);
@@ -42,7 +61,7 @@ export class Line {
       else this.hears.binary?.(event.data);
     };
     socket.onclose = () => {
-      if (this.closed) return;
+      if (this.closed || this.away) return;
       this.hears.lost?.();
       this.again = setTimeout(() => this.open(), AGAIN_MS);
     };
