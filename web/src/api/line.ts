@@ -1,3 +1,5 @@
+import { decoded, type Picture } from './picture';
+
 /** What comes of a socket. */
 export interface Hears {
   opened?(): void;
@@ -70,9 +72,8 @@ export class Line {
 }
 
 /** A picture as it is sent: the length of its header (4 bytes, little endian), the header as JSON, a JPEG. */
-export async function pictured<Header>(data: ArrayBuffer): Promise<[Header, ImageBitmap]> {
+export async function pictured<Header>(data: ArrayBuffer): Promise<[Header, Picture]> {
   const length = new DataView(data).getUint32(0, true);
   const header = JSON.parse(new TextDecoder().decode(new Uint8Array(data, 4, length))) as Header;
-  const jpeg = new Blob([new Uint8Array(data, 4 + length)], { type: 'image/jpeg' });
-  return [header, await createImageBitmap(jpeg)];
+  return [header, await decoded(new Uint8Array(data, 4 + length))];
 }

@@ -1,5 +1,6 @@
 import type { LiveAsk, LiveHeader, Problem } from './client';
 import { Line, pictured } from './line';
+import type { Picture } from './picture';
 
 /** How far particles that know of each other are stepped, on their way to the frame that is asked for. */
 export interface Run {
@@ -9,7 +10,7 @@ export interface Run {
 
 /** What the live preview tells. */
 export interface Heard {
-  picture(header: LiveHeader, picture: ImageBitmap): void;
+  picture(header: LiveHeader, picture: Picture): void;
   problem(problem: Problem | null, revision?: number): void;
   computed(ranges: LiveHeader['computed']): void;
   running(run: Run): void;
@@ -20,6 +21,8 @@ export interface Heard {
 export class Live {
   private readonly line: Line;
   private last: Partial<LiveAsk> | null = null;
+  /** The newest that was shown since it was opened. */
+  private shown = 0;
 
   constructor(
     shot: number,
@@ -28,6 +31,7 @@ export class Live {
     this.line = new Line(`/api/shots/${shot}/live`, {
       opened: () => {
         heard.connected(true);
+        this.shown = 0;
         if (this.last) this.line.send(JSON.stringify(this.last));
       },
       lost: () => heard.connected(false),
@@ -59,6 +63,9 @@ export class Live {
   private async show(data: ArrayBuffer): Promise<void> {
     const [header, picture] = await pictured<LiveHeader>(data);
     this.ask({ kind: 'shown', serial: header.serial });
-    if (!this.line.closed) this.heard.picture(header, picture);
+    // One that was decoded later than its follower is over.
+    if (this.line.closed || header.serial < this.shown) picture.close();
+    else this.heard.picture(header, picture);
+    this.shown = Math.max(this.shown, header.serial);
   }
 }

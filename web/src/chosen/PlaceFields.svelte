@@ -96,7 +96,7 @@
 {/if}
 <div class="flex flex-wrap gap-1.5 pt-2">
   <button class="button h-6! px-2! text-[11.5px]" onclick={keyPlace}
-    >Key the place at {desk.player.frame}</button
+    >Key the place at {desk.player.where}</button
   >
   {#if owner.path}
     <button class="button h-6! px-2! text-[11.5px]" onclick={() => desk.set(`${path}/path`, null, 'No path')}

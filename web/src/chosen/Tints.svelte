@@ -50,7 +50,7 @@
       </span>
     {/each}
     <button class="rounded px-1.5 text-[11.5px] text-soft hover:text-word" onclick={here}
-      >key at {desk.player.frame}</button
+      >key at {desk.player.where}</button
     >
   </span>
 </div>

@@ -213,7 +213,7 @@
               },
             ],
             'more',
-          )}>Burst at {desk.player.frame}</button
+          )}>Burst at {desk.player.where}</button
       >
       <Recorded {desk} {emitter} />
     </div>

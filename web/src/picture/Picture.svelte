@@ -1,5 +1,6 @@
 <script lang="ts">
   import { got, api } from '../api/client';
+  import { drawn } from '../api/picture';
   import type { Desk } from '../state/desk.svelte';
   import type { Box } from '../state/things';
   import { notices } from '../state/notices.svelte';
@@ -87,15 +88,7 @@
     desk.player.size(Math.round(Math.min(most, Math.max(32, frame.width * density))));
   });
 
-  $effect(() => {
-    const picture = desk.player.picture;
-    if (!canvas || !picture) return;
-    if (canvas.width !== picture.width || canvas.height !== picture.height) {
-      canvas.width = picture.width;
-      canvas.height = picture.height;
-    }
-    canvas.getContext('2d', { alpha: false })?.drawImage(picture, 0, 0);
-  });
+  $effect(() => drawn(canvas, desk.player.picture));
 
   function wheel(event: WheelEvent): void {
     event.preventDefault();
@@ -282,7 +275,7 @@
       data-serial={desk.player.header?.serial}
       data-exact={desk.player.header?.exact}
       aria-label="The picture, frame {desk.player.frame}"
-      class="absolute"
+      class="absolute will-change-transform"
       style="left:{frame.left +
         (desk.tools.comparing?.how === 'side'
           ? stage.width / 4

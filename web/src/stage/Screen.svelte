@@ -1,18 +1,11 @@
 <script lang="ts">
+  import { drawn } from '../api/picture';
   import type { Scene } from './scene.svelte';
 
   /** The picture of a scene, as large as the window, coming in and going out over a second. */
   let { scene, shown, seconds }: { scene: Scene; shown: boolean; seconds: number } = $props();
   let canvas = $state<HTMLCanvasElement>();
-  $effect(() => {
-    const picture = scene.player.picture;
-    if (!canvas || !picture) return;
-    if (canvas.width !== picture.width || canvas.height !== picture.height) {
-      canvas.width = picture.width;
-      canvas.height = picture.height;
-    }
-    canvas.getContext('2d', { alpha: false })?.drawImage(picture, 0, 0);
-  });
+  $effect(() => drawn(canvas, scene.player.picture));
 </script>
 
 <canvas

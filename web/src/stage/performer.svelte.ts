@@ -1,12 +1,13 @@
 import type { Problem, Shot, StageAsk, StageHeader } from '../api/client';
 import { Line, pictured } from '../api/line';
+import type { Picture } from '../api/picture';
 import { framesPerSecond } from '../ui/rates';
 
 /** A shot that is performed: it is stepped by the studio at the clock's pace, and shown as it comes. */
 export class Performer {
   frame = $state(0);
   playing = $state(true);
-  picture = $state.raw<ImageBitmap | null>(null);
+  picture = $state.raw<Picture | null>(null);
   header = $state.raw<StageHeader | null>(null);
   problem = $state<Problem | null>(null);
   connected = $state(true);

@@ -1,4 +1,5 @@
 import { Live, type Run } from '../api/live';
+import type { Picture } from '../api/picture';
 import type { Figures, LiveHeader, Problem, Shot } from '../api/client';
 import { framesPerSecond } from '../ui/rates';
 import type { Orbit, View } from './things';
@@ -20,7 +21,7 @@ export class Player {
   view = $state<View>('plate');
   range = $state<[number, number]>([0, 0]);
   orbit = $state<Orbit | null>(null);
-  picture = $state.raw<ImageBitmap | null>(null);
+  picture = $state.raw<Picture | null>(null);
   header = $state.raw<LiveHeader | null>(null);
   computed = $state.raw<LiveHeader['computed']>([]);
   /** A run that the picture waits for. */
@@ -74,6 +75,11 @@ export class Player {
   get now(): number {
     const shot = this.shot();
     return shot ? (this.frame - shot.first_frame) / this.fps : 0;
+  }
+
+  /** Where the playhead is, in words: its frame, which nobody can read while it plays. */
+  get where(): string {
+    return this.playing ? 'the playhead' : String(this.frame);
   }
 
   /** Width and height of the picture that is asked for. */

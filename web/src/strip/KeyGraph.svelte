@@ -248,7 +248,7 @@
           near,
         ),
         'key',
-      )}>Key at {desk.player.frame}</button
+      )}>Key at {desk.player.where}</button
   >
   <button class="key" title="Ctrl C" onclick={copy}>Copy {chosen.size || 'all'}</button>
   <button class="key" title="Ctrl V: at the playhead" disabled={!desk.tools.copied.length} onclick={paste}

@@ -233,19 +233,19 @@
           fill="var(--ground)"
           opacity="0.7"
         />{/if}
-      <line
-        x1={at(desk.player.frame)}
-        x2={at(desk.player.frame)}
-        y1="19"
-        y2="66"
-        stroke="var(--dawn)"
-        stroke-width="1.5"
-      />
     </svg>
+    <!-- It moves with each picture: nothing else of the strip is drawn anew for that. -->
     <span
-      class="pointer-events-none absolute top-[2px] -translate-x-1/2 rounded-[5px] bg-dawn px-1.5 text-[11.5px] leading-[17px] font-semibold text-ground"
-      style="left:{at(desk.player.frame)}px">{desk.player.frame}</span
+      class="pointer-events-none absolute inset-y-0 left-0 w-0 will-change-transform"
+      style="transform:translateX({at(desk.player.frame)}px)"
+      data-playhead
     >
+      <span class="absolute top-[19px] bottom-0 left-[-0.75px] w-[1.5px] bg-dawn"></span>
+      <span
+        class="absolute top-[2px] left-0 -translate-x-1/2 rounded-[5px] bg-dawn px-1.5 text-[11.5px] leading-[17px] font-semibold text-ground"
+        >{desk.player.frame}</span
+      >
+    </span>
     {#if keyed.length}
       <span class="absolute top-[18px] right-3 flex gap-1 text-[10.5px] leading-[14px]">
         {#each keyed as k (k.path)}
@@ -273,8 +273,8 @@
   <div class="relative ml-[126px] h-[102px] border-t border-line bg-well/50">
     <KeyGraph {desk} path={desk.tools.graph} {width} height={102} {at} />
     <span
-      class="pointer-events-none absolute top-[26px] bottom-0 border-l border-dawn/60"
-      style="left:{at(desk.player.frame)}px"
+      class="pointer-events-none absolute top-[26px] bottom-0 left-0 border-l border-dawn/60 will-change-transform"
+      style="transform:translateX({at(desk.player.frame)}px)"
     ></span>
   </div>
 {/if}

@@ -234,7 +234,7 @@
           >Keys{#if number.keys.length}<span class="font-normal">&ensp;{number.keys.length}</span>{/if}</span
         >
         <span class="flex gap-1">
-          <button class="button h-6! px-2! text-[11.5px]" onclick={keyHere}>Key at {desk.player.frame}</button
+          <button class="button h-6! px-2! text-[11.5px]" onclick={keyHere}>Key at {desk.player.where}</button
           >
           {#if number.keys.length}
             <button
