@@ -53,7 +53,7 @@ class Solver(solver.Solver):
 Between = Literal["held", "nearest", "blended"]
 # What is left out where there is no time: nothing, the open shutter, also what is more than so many particles of an emitter.
 Rough = Literal[0, 1, 2]
-_FEW = 20_000
+_FEW = 10_000
 
 
 @dataclass(frozen=True)

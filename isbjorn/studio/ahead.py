@@ -33,7 +33,7 @@ SHUT_LEVELS = (FULL, Level(0.75), Level(0.5), Level(0.375), Level(0.3), Level(0.
 # About so much of a frame's time does not shrink with its size, and so much of it all is left when something is left out.
 _FIXED, _LEFT = 0.4, (1.0, 0.6, 0.4)
 _MEASURED_OVER, _LEAST_MEASURED, _LEAST_SLOW, _FAR_TOO_SLOW = 16, 6, 3, 2.0
-_FARTHEST, _NEAR = 2000, 60
+_FARTHEST, _NEAR, _ROUND_S = 2000, 60, 2.5
 _MOST_BROKEN = 3
 
 
@@ -110,8 +110,10 @@ class Ahead:
         late = min(math.ceil(self._takes_s * self.rate), reach - 1) if running else 0
         for level in dict.fromkeys((self.level, FULL)):
             there = full | self.preview.frames(self.digest, self.at(frame, level))
-            for n in range(late, reach):
-                number = self.first + (frame - self.first + n) % span
+            due = (self.first + (frame - self.first + n) % span for n in range(late, reach))
+            # Where it comes round much has to be stepped: that is begun in time.
+            round_ = [self.first] if running and 0 < self.last - frame < _ROUND_S * self.rate else []
+            for number in (*round_, *due):
                 if number in there or room <= 0:
                     continue
                 wish = self.at(number, level)

@@ -113,7 +113,9 @@ class Solver:
             shot, before.readings if before and known else None, known.moved if known else frozenset()
         )
         self.cache = cache if cache is not None else StateCache()
-        self._lately: dict[tuple[int, Fraction], State] = {}
+        # By the place in the cast, the moment, and of one in how many of its births.
+        self._lately: dict[tuple[int, Fraction, int], State] = {}
+        self._thinned: dict[tuple[int, int], Track] = {}
         self._seen_lately: dict[tuple[int, Fraction], tuple[State, tuple[State, Floats | float]]] = {}
         self._shares = shares_of(shot, self.readings)
         self.tracks: dict[int, Track] = {}
@@ -183,23 +185,37 @@ class Solver:
         return gathered([self.of(number, seconds, stale) for number in self.tracks])
 
     def state(
-        self, number: int, seconds: Fraction, stale: Callable[[], bool] | None = None
+        self, number: int, seconds: Fraction, stale: Callable[[], bool] | None = None, every: int = 1
     ) -> tuple[State, npt.NDArray[np.int64], float]:
-        """One emitter's state at any moment, by its place in the cast; the ids; and the moment within the shot.
+        """One emitter's state at any moment, by its place in the cast; the ids; and the moment within the shot. every: of one in
+        so many of its births, where that spares anything.
 
         In a loop, a moment before the start is one of the round before, and who is alive then has the id that it has now; but of a
         crowd whose ends cross over, it is what came before the start.
         """
         track, rounds = self.tracks[number], 0
+        every = every if self._flies_alone(track) else 1
+        if every > 1:
+            if (number, every) not in self._thinned:
+                self._thinned[number, every] = track.thinned(every)
+            track = self._thinned[number, every]
         if self.shot.loop and not (seconds < 0 and self._crosses(track)):
             rounds = math.floor(seconds / self.shot.length_s)
             seconds -= rounds * self.shot.length_s
-        state = self._lately.get((number, seconds))
+        state = self._lately.get((number, seconds, every))
         if state is None:
             state = track.at(seconds, stale)
             if state.nbytes <= _LATELY_BYTES // _LATELY:
-                _keep_lately(self._lately, (number, seconds), state)
+                _keep_lately(self._lately, (number, seconds, every), state)
         return state, self._ids(number, state, rounds), float(seconds)
+
+    def _flies_alone(self, track: Track) -> bool:
+        """Whether nobody else hangs on who of an emitter is there, nor it on others."""
+        emitter = track.emitter
+        return (
+            track.crowd is None and track.parent is None and emitter.trail is None and emitter.strand is None
+            and not any(emitter.id in (e.born_of, *(e.ripples.also if e.ripples else ())) for e in self.shot.emitters)
+        )  # fmt: skip
 
     def _crosses(self, track: Track) -> bool:
         """Whether the two ends of an emitter's loop cross over."""
@@ -280,11 +296,13 @@ class Solver:
     ) -> Particles:  # fmt: skip
         """The particles of one emitter, by its place in the cast, at any moment. only (n,): some of them; most: no more, evenly
         over the births."""
-        state, ids, t = self.state(number, seconds, stale)
-        if most is not None and state.count > most:
-            # The same ones from moment to moment; if they are to be fewer still, some of them.
-            only = state.births % (1 << math.ceil(math.log2(state.count / most))) == 0
-        track = self.tracks[number]
+        track, every = self.tracks[number], 1
+        if most is not None and (alive := min(track.limit, track.demand)) > most:
+            # The same ones from moment to moment.
+            every = 1 << math.ceil(math.log2(alive / most))
+        state, ids, t = self.state(number, seconds, stale, every)
+        if every > 1:
+            only = state.births % every == 0
         state, grown = self._seen(number, seconds, state, t)
         if only is not None:
             which = np.flatnonzero(only)
@@ -345,7 +363,7 @@ def _taken_whole(shot: Shot, taken: set[int], crowds: list[tuple[int, ...]]) -> 
         taken = left
 
 
-def _keep_lately(kept: dict[tuple[int, Fraction], Any], key: tuple[int, Fraction], value: Any) -> None:
+def _keep_lately(kept: dict[Any, Any], key: Any, value: Any) -> None:
     kept[key] = value
     while len(kept) > _LATELY:
         # Other threads may do the same at once.

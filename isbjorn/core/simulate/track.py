@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import functools
 import hashlib
 import math
@@ -14,7 +15,7 @@ from typing import Any, Protocol
 import numpy as np
 import numpy.typing as npt
 
-from isbjorn.core.arrays import Floats
+from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Shot
 from isbjorn.core.document.meetings import Meeting
 from isbjorn.core.emit.admission import Admission, fair_shares, most_alive
@@ -185,6 +186,8 @@ class Track:
         self._many = self.births.at_most(BORN_STEPS / self.hz, float(shot.length_s)) > _BORN_TOGETHER
         self.identity = Identity(shot, emitter, limit if binds else None)
         self.limit, self.binds = limit, binds
+        # One in so many of its births is stepped (see `thinned`).
+        self.every = 1
         # Whose particles bear these.
         self.parent: Track | None = None
         # Steps that were looked at for who bears in them (see `Offspring`).
@@ -198,6 +201,17 @@ class Track:
         if isinstance(self.births, Offspring):
             self.births.parent, self.births.own = parent, self
             self.source.bearers = self.births
+
+    def thinned(self, every: int) -> Track:
+        """The motion of one in so many of its births: each flies on its own, so they fly as they do among all. Not of those who are
+        stepped together, or are born of others."""
+        assert self.crowd is None
+        assert self.parent is None
+        few = copy.copy(self)
+        few.every, few._born, few._step_s = every, {}, None
+        few.__dict__["admission"] = self.admission
+        few.__dict__["motion"] = hashlib.sha256(f"{self.motion} one in {every}".encode()).hexdigest()
+        return few
 
     @property
     def moved_alone(self) -> bool:
@@ -277,7 +291,7 @@ class Track:
         """
         long = BORN_STEPS / self.hz
         if until - after > 2 * long or self._many or self.readings.live:
-            return self.integrator.begin(*self.admission.between(after, until, stale))
+            return self._begun(*self.admission.between(after, until, stale))
         numbers = range(math.floor(after / long + 1e-9), math.ceil(until / long - 1e-9))
         parts = [self._born_in(number, stale) for number in numbers]
         inside = [
@@ -293,12 +307,18 @@ class Track:
             return some[0]
         return joined(some) if some else nobody()
 
+    def _begun(self, births: npt.NDArray[np.int64], moments: Doubles, lives: Floats) -> State:
+        if self.every > 1:
+            some = np.flatnonzero(births % self.every == 0)
+            births, moments, lives = births[some], moments[some], lives[some]
+        return self.integrator.begin(births, moments, lives)
+
     def _born_in(self, number: int, stale: Callable[[], bool] | None) -> State:
         """All who are born in a stretch of lattice steps, in the order of their births."""
         known = self._born.get(number)
         if known is None:
             ends = (number * BORN_STEPS / self.hz, (number + 1) * BORN_STEPS / self.hz)
-            known = self.integrator.begin(*self.admission.between(*ends, stale, living=False))
+            known = self._begun(*self.admission.between(*ends, stale, living=False))
             self._born[number] = known
             while len(self._born) > _BORN_KEPT:
                 # Others may do the same at once.
