@@ -407,6 +407,8 @@ class Preview:
 
         for number in range(count):
             ended += self._give_way(gone)
+            if gone():
+                raise Stale
             frame = min(shot.first_frame + number * step, shot.last_frame)
             with self._lane("strip").lock:
                 try:

@@ -126,6 +126,21 @@ class Exactness(unittest.TestCase):
             self.same(tight.at(frame), Solver(shot).at(frame))
         self.assertLessEqual(tight.cache.bytes, 100_000)
 
+    def test_one_in_so_many_flies_as_it_does_among_all(self) -> None:
+        turbulence = {"kind": "turbulence", "id": "air", "strength": 90}
+        for shot in (busy(), busy(emitter={"limit": 300}), one_emitter(emitter=BUSY, forces=[turbulence])):
+            every, few = Solver(shot), Solver(shot)
+            for frame in (40, 41, 13, Fraction(83, 2)):
+                whole, ids, _ = every.state(0, shot.seconds(frame))
+                some, some_ids, _ = few.state(0, shot.seconds(frame), every=4)
+                which = np.flatnonzero(whole.births % 4 == 0)
+                self.assertGreater(len(which), 40)
+                np.testing.assert_array_equal(some_ids, ids[which])
+                np.testing.assert_array_equal(some.values, whole.values[:, which])
+        # Nobody is left out where others hang on all of them.
+        trailing = Solver(busy(emitter={"trail": {"by": "frames", "length": 5}}))
+        self.assertEqual(trailing.state(0, Fraction(2), every=4)[0].count, trailing.state(0, Fraction(2))[0].count)
+
     def test_stale_work_is_dropped(self) -> None:
         with self.assertRaises(Stale):
             Solver(busy()).at(200, lambda: True)

@@ -193,6 +193,34 @@ class InTime(unittest.TestCase):
 
         self.run_in_time(work)
 
+    def test_it_begins_at_the_level_that_a_frame_s_time_says(self) -> None:
+        async def work() -> None:
+            hands: Any = Slow(0.12)
+            given = shot()
+            parts = (hands, self.preview, given, digest_of(given), Wish(0, 320), (0, 49))
+            self.assertEqual(Ahead(*parts, 25, about_ms=60).level, FULL)
+            ahead = Ahead(*parts, 25, about_ms=120)
+            self.assertIn(ahead.level, LEVELS[1:])
+            self.assertGreater(await self.play(ahead, 1.0), 17)
+            # Who only fills draws in full, whatever that takes.
+            self.assertEqual(Ahead(*parts, about_ms=120).level, FULL)
+
+        self.run_in_time(work)
+
+    def test_where_the_range_comes_round_is_begun_in_time(self) -> None:
+        async def work() -> None:
+            ahead = self.ahead(0.079, last=199, rate=25)
+            begun = asyncio.get_running_loop().time()
+            asked: Any = ahead.hands
+            while ahead.first not in {w.frame for w in asked.asked}:
+                frame = 100 + int((asyncio.get_running_loop().time() - begun) * ahead.rate)
+                self.assertLess(frame, 150, "it was not begun")
+                ahead.pump(frame, running=True)
+                await asyncio.sleep(0.002)
+            self.assertGreater(frame, 130)
+
+        self.run_in_time(work)
+
     def test_a_slow_first_frame_of_each_process_is_no_reason_to_play_smaller(self) -> None:
         async def work() -> None:
             ahead = self.ahead(0.03, rate=25, cold=0.7)

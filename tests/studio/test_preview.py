@@ -3,6 +3,7 @@
 import shutil
 import tempfile
 import threading
+import time
 import unittest
 from dataclasses import replace
 from pathlib import Path
@@ -121,6 +122,16 @@ class Previews(unittest.TestCase):
         gone = self.shot.model_copy(update={"plate": {"media": "gone.mp4"}})
         gone = type(self.shot).model_validate(gone.model_dump())
         self.assertEqual(simplejpeg.decode_jpeg(self.preview.strip(gone, 5, 64)).shape, (36 * 5, 64, 3))
+
+    def test_a_strip_waits_for_who_plays_and_is_given_up_when_nobody_asks(self) -> None:
+        self.preview.hold_back()
+        self.assertTrue(self.preview.held())
+        begun = time.monotonic()
+        self.preview.strip(self.shot, 2, 32)
+        self.assertFalse(self.preview.held())
+        self.assertGreater(time.monotonic() - begun, 0.3)
+        with self.assertRaises(Stale):
+            self.preview.strip(self.shot, 2, 32, gone=lambda: True)
 
     def test_figures_count_what_is_seen(self) -> None:
         shot = one_emitter(emitter={"size": 0.1, "speed": 900, "rate": 200})
