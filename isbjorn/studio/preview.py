@@ -384,10 +384,10 @@ class Preview:
         """Whether somebody does."""
         return time.monotonic() < self._held_until
 
-    def _give_way(self, stale: Callable[[], bool]) -> float:
+    def _give_way(self, stale: Callable[[], bool], most_s: float) -> float:
         """Wait until nobody plays; how long that was, s."""
         begun = time.monotonic()
-        while self.held() and time.monotonic() < begun + _LONGEST_HELD_S and not stale():
+        while self.held() and time.monotonic() < begun + most_s and not stale():
             time.sleep(0.05)
         return time.monotonic() - begun
 
@@ -398,15 +398,15 @@ class Preview:
         Raises Stale when who asked is gone."""
         step = max(1, round(2 * float(shot.frame_rate)) // count)
         pictures: list[Floats] = []
-        ended = time.monotonic() + _STRIP_S
+        ended, held_s = time.monotonic() + _STRIP_S, 0.0
         solver = Solver(shot, self.states, self.plates)
         scale = scale_for(shot, width, width * width * 2)
 
         def stale() -> bool:
-            return gone() or time.monotonic() > ended
+            return gone() or time.monotonic() > ended + held_s
 
         for number in range(count):
-            ended += self._give_way(gone)
+            held_s += self._give_way(gone, _LONGEST_HELD_S - held_s)
             if gone():
                 raise Stale
             frame = min(shot.first_frame + number * step, shot.last_frame)
