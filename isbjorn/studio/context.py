@@ -17,6 +17,7 @@ from typing import Annotated, TypeVar
 
 from fastapi import Path as InPath
 from fastapi import Query, Request
+from fastapi.concurrency import run_in_threadpool
 from sqlmodel import select
 
 from isbjorn.core.document import Shot
@@ -151,17 +152,23 @@ class Studio:
             stamp, known = self._stamps[shot_id], self._stood.get(shot_id)
         if known is not None and known[0] == stamp:
             return known
-        return stamp, self.store.shot_row(shot_id).head, self.store.document(shot_id)
+        standing = self.store.standing(shot_id)
+        return stamp, standing.row.head, standing.shot
 
     async def thumb(self, request: Request, shot: Shot, count: int, width: int, exposed: bool = False) -> bytes:
         """A small moving picture of a shot as a JPEG, kept until the shot changes; drawn one at a time, while nothing is played,
         and given up when the one who asked is gone. exposed: bright enough to be recognised."""
         mark = "-exposed" if exposed else ""
-        kept = self.store.folder / "thumbs" / f"{self.preview.thumb_name(shot)}-{count}{mark}.jpg"
+
+        def there() -> tuple[Path, bytes | None]:
+            kept = self.store.folder / "thumbs" / f"{self.preview.thumb_name(shot)}-{count}{mark}.jpg"
+            return kept, kept.read_bytes() if kept.is_file() else None
 
         def work(stale: Callable[[], bool]) -> bytes:
-            if kept.is_file():
-                return kept.read_bytes()
+            # Another may have asked for the same one before.
+            kept, found = there()
+            if found is not None:
+                return found
             made = self.preview.strip(shot, count, width, exposed, stale)
             with suppress(OSError):
                 # Without room on the disk it is only not kept.
@@ -169,7 +176,9 @@ class Studio:
                 replace_whole(kept, made)
             return made
 
-        return await _while_there(request, self._thumbs, work)
+        # One that is kept does not wait for those that are drawn.
+        _, found = await run_in_threadpool(there)
+        return found if found is not None else await _while_there(request, self._thumbs, work)
 
     async def drawn(self, request: Request, work: Callable[[Callable[[], bool]], T]) -> T:
         """The result of some drawing, off the event loop, few at once; given up when the one who asked is gone.
@@ -208,6 +217,8 @@ class Studio:
 
 async def _while_there(request: Request, workers: ThreadPoolExecutor, work: Callable[[Callable[[], bool]], T]) -> T:
     """The result of some work; it is told when the one who asked is gone."""
+    if await request.is_disconnected():
+        raise Stale
     gone = threading.Event()
 
     def begun() -> T:

@@ -105,6 +105,9 @@ class Interface(Looking):
         clock = self.page.find("[data-clock]").text
         self.page.until(lambda: self.page.find("[data-clock]").text != clock)
         self.page.until(lambda: float(self.page.find("[data-speed]").text.split()[0]) > 1)
+        for _ in range(2):
+            facts = self.page.find("[data-facts]").text
+            self.page.until(lambda told=facts: self.page.find("[data-facts]").text != told, "its figures stand still")
         self.page.button("Pause").click()
         self.page.until(self.page.settled)
         self.page.until(

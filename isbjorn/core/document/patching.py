@@ -18,7 +18,9 @@ from isbjorn.core.errors import IsbjornError
 def patched(shot: Shot, steps: Sequence[dict[str, Any]]) -> Shot:
     """The shot after steps of `add`, `remove` and `replace`. Raises IsbjornError, which says which step does not fit, or which
     field of what comes of them is wrong."""
-    given: Any = {name: _open(getattr(shot, name)) for name in Shot.model_fields}
+    fields = ((name, getattr(shot, name)) for name in Shot.model_fields)
+    # Lists may be patched; what stands in them stays as it is.
+    given: Any = {name: list(value) if isinstance(value, tuple) else value for name, value in fields}
     for step in steps:
         try:
             _opened(given, JsonPointer(step["path"]).parts)
@@ -28,11 +30,6 @@ def patched(shot: Shot, steps: Sequence[dict[str, Any]]) -> Shot:
                 f"the change does not fit the shot ({str(error)[:200]}).", step["path"], "Nothing was changed."
             ) from None
     return parse_shot(given)
-
-
-def _open(value: Any) -> Any:
-    """A value of a field as a patch may change it; its parts stay as they are."""
-    return list(value) if isinstance(value, tuple) else value
 
 
 def _opened(given: Any, parts: Sequence[str]) -> None:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import bisect
 import hashlib
 import json
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -43,7 +43,7 @@ def _within(paths: Iterable[str]) -> dict[Any, Any]:
     return found
 
 
-def _told(thing: Any, exclude: set[str] = frozenset(), only: set[str] | None = None) -> _Told:  # type: ignore[assignment]
+def _told(thing: Any, exclude: Collection[str] = (), only: set[str] | None = None) -> _Told:
     """A thing but for some fields, or only some of them; without what only shows of its parts."""
     parts = {name: within for name, within in look_parts(thing).items() if name not in exclude} if only is None else {}
     keys = {

@@ -43,10 +43,11 @@
   let read = $state('');
   let since = 0;
   $effect(() => {
-    const now = performance.now();
+    // Read in any case: what an effect did not read does not call it again.
+    const [told, now] = [facts, performance.now()];
     if (desk.player.playing && now - since < 250) return;
     since = now;
-    read = facts;
+    read = told;
   });
 </script>
 
