@@ -235,6 +235,8 @@ async def _while_there(request: Request, workers: ThreadPoolExecutor, work: Call
     try:
         return await asyncio.get_running_loop().run_in_executor(workers, begun)
     finally:
+        # Also where this is cancelled, as at an end of the studio: who still draws for it gives up.
+        gone.set()
         watching.cancel()
 
 
