@@ -247,12 +247,12 @@ class Letters(unittest.TestCase):
         wide = drawn("III", font(), 200)[0]
         self.assertGreater(wide.shape[1], 1.9 * sheet.shape[1])
 
-    def dealt(self, deal: str, direction: float) -> str:
+    def dealt(self, deal: str, direction: float, **more: Any) -> str:
         """The text as it is read from left to right, or from the top, on the picture."""
         shot = one_emitter(
             emitter={
                 "body": {"kind": "words", "text": "NORTH", "deal": deal}, "rate": 10, "direction": direction, "lifespan": 30,
-                "limit": 5, "end_s": 0.45, "speed": 80,
+                "limit": 5, "end_s": 0.45, "speed": 80, **more,
             },
         )  # fmt: skip
         p = Solver(shot).at(100)
@@ -270,6 +270,8 @@ class Letters(unittest.TestCase):
         for direction in (0, 180, 90, 270, 20, 160, 200, 340):
             with self.subTest(direction=direction):
                 self.assertEqual(self.dealt("readable", direction), "NORTH")
+                burst = {"rate": 0, "bursts": [{"count": 5, "over_s": 0.4}], "end_s": None}
+                self.assertEqual(self.dealt("readable", direction, **burst), "NORTH")
 
     def test_as_born_the_first_letter_leads(self) -> None:
         self.assertEqual(self.dealt("as born", 180), "NORTH")

@@ -15,6 +15,7 @@ import numpy.typing as npt
 from isbjorn.core.arrays import Floats, Longs
 from isbjorn.core.document import Emitter, PictureBody, Round, Shot, Words
 from isbjorn.core.document.kinds import BODIES
+from isbjorn.core.emit.births import places_in_line
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.glyphs import drawn, font, pieces
 from isbjorn.core.random import BODY, FRAME, VARIANT, draws01
@@ -171,10 +172,10 @@ class FromText(Drawn):
         self.keys = [("letter", piece, path, min(bodies.side, _LARGEST_LETTER)) for piece in found]
 
     def dealt(self, now: Now, count: int) -> Longs:
-        """In the order of the text, as it is to be read."""
+        """In the order of the text, as it is to be read; each burst begins with the first of it."""
         if self.body.deal == "random":
             return super().dealt(now, count)
-        dealt = now.births % count
+        dealt = places_in_line(now.births) % count
         return np.where(now.ahead(), count - 1 - dealt, dealt) if self.body.deal == "readable" else dealt
 
 
