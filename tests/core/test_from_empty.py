@@ -283,7 +283,7 @@ class Ways(FromEmpty):
                 "shape": {"kind": "disc", "radius": 40, "fill": "edge"}, "rate": 50, "lifespan": 1.5,
                 "toward": "outward", "speed": 40, "colour_by": "birth moment", "colour": ramp("#ff0000", "#0000ff", "#ff0000"),
                 "angle": {"value": 0, "spread": 180}, "spin": {"value": 200, "over_life": over_life((0, 1), (1, 0))},
-                "body": {"kind": "square"}, "order": "youngest first", 
+                "body": {"kind": "square"}, "order": "youngest first",
                 "bursts": [{"at_s": 0, "count": 20, "times": 4, "every_s": 1}],
             }, loop=True, last_frame=99,
         )  # fmt: skip
@@ -490,7 +490,7 @@ class Meetings(FromEmpty):
             forces=[
                 {"kind": "push", "friction": 0.3}, {"kind": "gravity", "strength": 3},
                 {"kind": "vortex", "strength": keyed((0, 200), (2, 200), (2.2, 0)), "radius": 40},
-                {"kind": "surface", "shape": "box", "side": "inside", "width": 160, "height": 120, "deep": 100, "friction": 0.4},
+                {"kind": "surface", "shape": "box", "side": "inside", "width": 160, "height": 120, "deep": 100},
             ],
         )  # fmt: skip
         stirred, rest = self.at(shot, 45), self.at(shot, 200)
