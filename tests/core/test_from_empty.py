@@ -454,7 +454,8 @@ class Meetings(FromEmpty):
             "shape": {"kind": "line", "length": 30}, "up": -80, "rate": 100, "lifespan": 4, "speed": 50, "size": 3,
         }  # fmt: skip
         bend = {
-            "kind": "bend", "from_y": -80, "length": 200, "points": [{"x": -100, "y": -80}, {"x": -40, "y": 0}, {"x": 120, "y": 40}],
+            "kind": "bend", "from_y": -80, "length": 200,
+            "points": [{"x": -100, "y": -80}, {"x": -40, "y": 0}, {"x": 120, "y": 40}],
             "across": keyed((0, 0), (8, 40)),
         }  # fmt: skip
         twist = {"kind": "twist", "from_y": -80, "length": 200, "turns": 180}
