@@ -184,9 +184,11 @@ class Ahead:
         if reached < self.rate:
             self._too_slow[self.level] = self._too_slow.get(self.level, 0) + 1
             self._change(self._enough(reached))
-        # What is new to a process takes longer once: it may have looked worse than it is.
+        # What is new to a process takes longer once: it may have looked worse than it is. But not back to all particles: those that
+        # were left out are not stepped, and all at once they would hold up what is seen.
         elif (
             at > 0
+            and (self.level.rough < 2 or self.levels[at - 1].rough == 2)
             and self._too_slow.get(self.levels[at - 1], 0) < 2
             and reached / faster(self.level, self.levels[at - 1]) > 1.25 * self.rate
         ):

@@ -137,6 +137,10 @@ class Exactness(unittest.TestCase):
                 self.assertGreater(len(which), 40)
                 np.testing.assert_array_equal(some_ids, ids[which])
                 np.testing.assert_array_equal(some.values, whole.values[:, which])
+                # Stepped on from the states of all that are there, which is a short way.
+                after, _, _ = every.state(0, shot.seconds(frame + 1), every=4)
+                alone, _, _ = few.state(0, shot.seconds(frame + 1), every=4)
+                np.testing.assert_array_equal(after.values, alone.values)
         # Nobody is left out where others hang on all of them.
         trailing = Solver(busy(emitter={"trail": {"by": "frames", "length": 5}}))
         self.assertEqual(trailing.state(0, Fraction(2), every=4)[0].count, trailing.state(0, Fraction(2))[0].count)

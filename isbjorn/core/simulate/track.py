@@ -186,8 +186,9 @@ class Track:
         self._many = self.births.at_most(BORN_STEPS / self.hz, float(shot.length_s)) > _BORN_TOGETHER
         self.identity = Identity(shot, emitter, limit if binds else None)
         self.limit, self.binds = limit, binds
-        # One in so many of its births is stepped (see `thinned`).
+        # One in so many of its births is stepped; another track steps them all (see `thinned`).
         self.every = 1
+        self.whole: Track | None = None
         # Whose particles bear these.
         self.parent: Track | None = None
         # Steps that were looked at for who bears in them (see `Offspring`).
@@ -208,7 +209,7 @@ class Track:
         assert self.crowd is None
         assert self.parent is None
         few = copy.copy(self)
-        few.every, few._born, few._step_s = every, {}, None
+        few.every, few.whole, few._born, few._step_s = every, self, {}, None
         few.__dict__["admission"] = self.admission
         few.__dict__["motion"] = hashlib.sha256(f"{self.motion} one in {every}".encode()).hexdigest()
         return few
@@ -253,18 +254,14 @@ class Track:
         """The state at a lattice step; raises Stale if `stale` says that nobody waits for it."""
         if self.crowd is not None:
             return self.crowd.of(self, index, stale)
-        known, base = self.cache.nearest(self.motion, lambda at: self.tag(at / self.hz), index)
+        known, base = self._known(index)
+        if base is None or known < index:
+            first = self._first_index(index)
+            begin = first if base is None else max(known, first)
+            saves = None if self._step_s is None else self._step_s * (index - begin)
+            known, base = self._handed(index, begin, saves) or (known, base)
         if base is not None and known == index:
             return base
-        first = self._first_index(index)
-        begin = first if base is None else max(known, first)
-        saves = None if self._step_s is None else self._step_s * (index - begin)
-        found = self.cache.handed(self.motion, lambda at: self.tag(at / self.hz), index, begin, saves)
-        if found is not None:
-            known, (base,) = found
-            if known == index:
-                self.cache.keep(self.motion, self.tag(index / self.hz), index, base)
-                return base
         began = time.perf_counter()
         if base is None or known < first:
             known, base = first, nobody()
@@ -283,6 +280,37 @@ class Track:
         self._step_s = took / max(1, index - known)
         self.cache.hand_on(self.motion, self.tag(now), index, (state,), took)
         return state
+
+    def _known(self, index: int) -> tuple[int, State | None]:
+        """The latest state at or before a step that is kept here."""
+        known, base = self.cache.nearest(self.motion, self._tag_at, index)
+        if self.whole is not None and (base is None or known < index):
+            at, among_all = self.cache.nearest(self.whole.motion, self._tag_at, index)
+            if among_all is not None and (base is None or at > known):
+                return at, self._few(at, among_all)
+        return known, base
+
+    def _handed(self, index: int, after: int, saves_s: float | None) -> tuple[int, State] | None:
+        """The latest state at or before a step, and later than another, that other processes have."""
+        found = self.cache.handed(self.motion, self._tag_at, index, after, saves_s)
+        if found is not None:
+            at, (state,) = found
+            if at == index:
+                self.cache.keep(self.motion, self._tag_at(at), at, state)
+            return at, state
+        if self.whole is None:
+            return None
+        found = self.cache.handed(self.whole.motion, self._tag_at, index, after, saves_s)
+        return None if found is None else (found[0], self._few(found[0], found[1][0]))
+
+    def _few(self, index: int, among_all: State) -> State:
+        """Those whom a thinned track steps, of a state of all: each flies on its own, so it is where it would be without them."""
+        state = among_all.only(np.flatnonzero(among_all.births % self.every == 0))
+        self.cache.keep(self.motion, self._tag_at(index), index, state)
+        return state
+
+    def _tag_at(self, index: int) -> str:
+        return self.tag(index / self.hz)
 
     def newborn(self, after: float, until: float, stale: Callable[[], bool] | None) -> State:
         """Those born in (after, until] that live beyond it, each as it was at its birth.
