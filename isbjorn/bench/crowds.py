@@ -29,7 +29,16 @@ def _together(count: int, radius: float) -> Together:
     part = Part(0, count, np.zeros((1, 0, 52)), np.zeros((0, 3)), np.zeros((1, 2, 2), np.float32), False)
     one = np.ones(count, np.float32)
     return Together(
-        place.copy(), velocity.copy(), place, velocity, radius * one, one, np.zeros(count, np.float32), (part,), 1 / 60
+        place.copy(),
+        velocity.copy(),
+        place,
+        velocity,
+        radius * one,
+        one,
+        np.zeros(count, np.float32),
+        one,
+        (part,),
+        1 / 60,
     )
 
 

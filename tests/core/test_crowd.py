@@ -31,7 +31,7 @@ def together(place: Any, velocity: Any, radius: Any = 5.0, mass: Any = 1.0, h: f
     part = Part(0, n, _NOTHING, np.zeros((0, 3)), np.zeros((1, 2, 2), np.float32), False)
     each = [np.broadcast_to(np.asarray(a, np.float32), (n,)).copy() for a in (radius, mass)]
     after = np.ascontiguousarray(x + v * np.float32(h))
-    return Together(x, v, after, v.copy(), *each, np.zeros(n, np.float32), (part,), h)
+    return Together(x, v, after, v.copy(), *each, np.zeros(n, np.float32), np.ones(n, np.float32), (part,), h)
 
 
 def swaying(place: Any, velocity: Any, **more: Any) -> Together:

@@ -72,6 +72,26 @@ class Fills(unittest.TestCase):
                     share = self.covered(bursts=burst, shape=shape, size=size) / area
                     self.assertAlmostEqual(share, 0.6, delta=0.03)
 
+    def test_bodies_that_push_lie_still_as_they_were_filled_in(self) -> None:
+        for share in (50, 70, 85):
+            for spacing in ("random", "even"):
+                shot = one_emitter(
+                    emitter={
+                        "rate": 0, "lifespan": 0, "speed": 0, "shape": {"kind": "rectangle", "width": 160, "height": 90},
+                        "bursts": [{"at_s": 0, "fill": share}], "size": {"value": 10, "spread": 6}, "spacing": spacing,
+                    }, forces=[{"kind": "push", "id": "push"}],
+                )  # fmt: skip
+                solver = Solver(shot)
+                first, later = solver.at(1), solver.at(60)
+                with self.subTest(share=share, spacing=spacing):
+                    self.assertLess(float(np.linalg.norm(later.velocity, axis=1).max()), 0.5)
+                    self.assertLess(float(np.abs(later.position - first.position).max()), 6)
+                    gaps = np.linalg.norm(later.position[:, None] - later.position[None], axis=2)
+                    radii = later.size / 2
+                    over = radii[:, None] + radii[None] - gaps
+                    np.fill_diagonal(over, 0)
+                    self.assertLess(float((over / np.minimum(radii[:, None], radii[None])).max()), 0.02)
+
     def test_twice_as_large_a_source_takes_four_times_as_many(self) -> None:
         given = {"bursts": [{"at_s": 0, "fill": 30}], "shape": {"kind": "disc", "radius": 100}, "size": 8}
         one, four = (self.covered(**given, scale=scale) for scale in (100, 200))

@@ -49,6 +49,18 @@ class Crowds(unittest.TestCase):
         note = self.mended(given({"kind": "push", "id": "p"}, body, forces=[box]), "too full", 6)
         self.assertIn("181 %", note.what)
 
+    def test_a_fill_that_has_no_room(self) -> None:
+        for shape, fill, enough in (
+            ({"kind": "rectangle", "width": 200, "height": 90}, 95, 80), ({"kind": "disc", "radius": 60, "fill": "edge"}, 90, 70),
+            ({"kind": "sphere", "radius": 40}, 70, 50),
+        ):  # fmt: skip
+            body = {"rate": 0, "bursts": [{"fill": fill}], "lifespan": 0, "size": 12, "speed": 0, "shape": shape}
+            with self.subTest(shape=shape):
+                self.assertIn(f"{fill} %", self.mended(given({"kind": "push", "id": "p"}, body), "no room").what)
+                fits = given({"kind": "push", "id": "p"}, {**body, "bursts": [{"fill": enough}]})
+                self.assertNotIn("no room", self.notes(fits))
+                self.assertNotIn("no room", self.notes(given({"kind": "flock", "id": "p"}, body)))
+
     def test_a_contagion_that_cannot_spread_and_why(self) -> None:
         field = {
             "rate": 0, "bursts": [{"count": 60}], "lifespan": 0, "speed": 0, "spacing": "even",

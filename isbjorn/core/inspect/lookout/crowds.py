@@ -6,11 +6,15 @@ import numpy as np
 
 from isbjorn.core.document import Surface
 from isbjorn.core.document.meetings import Cohesion, Contagion, Flock, Meeting, Push
+from isbjorn.core.emit.shapes import measure
+from isbjorn.core.emit.shapes.base import Setting
 from isbjorn.core.inspect.lookout.notes import Checks, Mend, Note, Watch, put
 from isbjorn.core.simulate.crowd.grid import MOST_LOOKED_AT, grid_of
 
 # Discs that are thrown into a box at random come to rest at about this share of it.
 _FULL, _ROOMY = 0.82, 0.7
+# What bodies that do not overlap fill of a line, of a plane and of space at most, when they are thrown in; and for a mend.
+_CLOSE, _LOOSE = {1: 0.75, 2: 0.84, 3: 0.6}, {1: 65, 2: 75, 3: 50}
 _HEAPS = 0.25
 _LOOKED_AT, _STALLED_S = 512, 1.0
 
@@ -137,6 +141,29 @@ def too_full(watch: Watch) -> Checks:
         )  # fmt: skip
 
 
+def overfilled(watch: Watch) -> Checks:
+    """A shape that is filled with more bodies than have room in it beside each other."""
+    readings = watch.solver.readings
+    for _, force, numbers in _forces(watch):
+        if not isinstance(force, Push):
+            continue
+        girth = watch.read(force.girth) / 100
+        for n in numbers:
+            emitter = watch.shot.emitters[n]
+            for k, burst in enumerate(emitter.bursts):
+                there = measure(emitter.shape, Setting(np.array([burst.at_s + emitter.delay_s]), readings))
+                if there is None or (share := burst.fill / 100 * girth ** (power := there[1])) <= _CLOSE[power]:
+                    continue
+                fits = round(_LOOSE[power] / girth**power, 1)
+                yield Note(
+                    kind="no room", thing=emitter.id, level="hint",
+                    what=f"{emitter.name}: bodies that push each other cannot fill {100 * share:.0f} % of its shape. They spread "
+                    "beyond it.",
+                    why=f"Of mixed sizes, thrown in, they lie as close as can be at about {100 * _CLOSE[power]:.0f} %.",
+                    mend=Mend(label=f"Fill {fits:g} % of it", changes=[put(f"/emitters/{n}/bursts/{k}/fill", fits)]),
+                )  # fmt: skip
+
+
 def cannot_spread(watch: Watch) -> Checks:
     """A contagion that stays where it is, and why."""
     readings, t = watch.solver.readings, float(watch.seconds)
@@ -205,4 +232,4 @@ def _longest_step(place: np.ndarray) -> float:
     return longest * float(np.sqrt(len(some) / len(place)))
 
 
-CHECKS = (crowd_in_a_loop, too_many_near, collapsed, too_full, cannot_spread)
+CHECKS = (crowd_in_a_loop, too_many_near, collapsed, too_full, overfilled, cannot_spread)

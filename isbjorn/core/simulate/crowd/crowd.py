@@ -308,7 +308,8 @@ class Crowd:
         return Together(
             before, started, place, velocity, np.concatenate(radius),
             np.ascontiguousarray(np.maximum(values[rows.MASS], 1e-6)),
-            (values[rows.HOW] != contact.FREE).astype(np.float32), tuple(parts), 1 / self.hz,
+            (values[rows.HOW] != contact.FREE).astype(np.float32),
+            np.concatenate([t - s.moments for s in states]).astype(np.float32), tuple(parts), 1 / self.hz,
         )  # fmt: skip
 
     def _origin(self, track: Track, t: float) -> Floats:

@@ -26,12 +26,15 @@ from isbjorn.core.simulate.crowd.together import Part, Read, Together
 from isbjorn.core.simulate.forces.row import Setting, base
 
 CODE = 32
-_FIRST_ROUNDS, _SLIGHT, _MARGIN = 40, 0.05, 0.15
+# What overlaps by more than slightly, of a radius, when a step begins is brought apart first; the newborn until they hardly do.
+_FIRST_ROUNDS, _SLIGHT, _HARDLY, _MARGIN = 40, 0.05, 0.005, 0.15
 _MOST_EACH, _SLIDES = 96, 3
 # Small bodies beside one that is very large: so many are looked at.
 _MOST_LOOKED_AT = 2048
 # What overlapped before drives a pair apart no faster, in px/s.
 _FASTEST_APART = 200.0
+# Who is younger, in s, is not driven by what it was born into at all.
+_SETTLING_S = 0.25
 _FEW = 4000
 # In a heap, one a body higher up counts as so much lighter (a natural logarithm, to a most), if both are slower than so many steps
 # of what presses them.
@@ -78,8 +81,9 @@ def _pairs(
             ends[i + 1] = count
 
 
-# A body as a row: place, how far it went since the part began, what of the moves drives it on; radius, inverse mass, share felt.
-_PLACE, _GONE, _KICK, _RADIUS, _LIGHT, _SHARE, _HEIGHT, _CALM, _BODY = 0, 3, 6, 9, 10, 11, 12, 13, 14
+# A body as a row: place, how far it went since the part began, what of the moves drives it on; radius, inverse mass, share felt,
+# how high and how calm it lies, and whether it is driven by older overlaps (1) or not (0).
+_PLACE, _GONE, _KICK, _RADIUS, _LIGHT, _SHARE, _HEIGHT, _CALM, _DRIVEN, _BODY = 0, 3, 6, 9, 10, 11, 12, 13, 14, 15
 _PAIR = "f4[:,::1], f8, i4[::1], i4[::1], f8, i8[::1]"
 
 
@@ -121,7 +125,7 @@ def _apart_in(
             sz = (a[_GONE + 2] + a[_KICK + 2]) - (b[_GONE + 2] + b[_KICK + 2])
             along = sx * dx + sy * dy + sz * dz
             # Of an overlap, what they came nearer drives them; what is older drives them no faster than so.
-            new = min(1.0, (max(0.0, -along) + older) / over)
+            new = min(1.0, (max(0.0, -along) + older * min(a[_DRIVEN], b[_DRIVEN])) / over)
             kx, ky, kz = mx * new, my * new, mz * new
             if friction > 0:
                 sx, sy, sz = sx - along * dx, sy - along * dy, sz - along * dz
@@ -174,7 +178,7 @@ class _Contacts:
     """Who may come to touch whom in a step, among bodies that lie cell by cell, and those by colours: cells of one colour have no
     neighbour in common, so they are worked on beside each other; few are not worth it."""
 
-    def __init__(self, place: Floats, radius: Floats, light: Floats, share: Floats) -> None:
+    def __init__(self, place: Floats, radius: Floats, light: Floats, share: Floats, driven: Floats) -> None:
         cell = max(1e-3, 2 * float(radius[share > 0].max()) * (1 + _MARGIN))
         self.order, self.starts, self.colours = _coloured(place, cell)
         n = len(self.order)
@@ -182,6 +186,7 @@ class _Contacts:
         own = [np.ascontiguousarray(a[self.order]) for a in (radius, light, share)]
         self._bodies[:, _RADIUS], self._bodies[:, _LIGHT], self._bodies[:, _SHARE] = own
         self._bodies[:, _HEIGHT:] = 0
+        self._bodies[:, _DRIVEN] = driven[self.order]
         there = np.ascontiguousarray(place[:, self.order])
         grid = grid_of(there, cell)
         ends, none = np.zeros(n + 1, np.int32), np.zeros(1, np.int32)
@@ -196,7 +201,7 @@ class _Contacts:
         weight = np.mean(gain[:, self.order], axis=1)
         size = float(np.linalg.norm(weight))
         if size < 1e-9:
-            self._bodies[:, _HEIGHT:] = 0
+            self._bodies[:, _HEIGHT : _CALM + 1] = 0
             return
         up, mean = -weight / size, float(np.mean(self._bodies[:, _RADIUS]))
         self._bodies[:, _HEIGHT] = _LEAN * (up @ place[:, self.order]) / max(mean, 1e-6)
@@ -342,14 +347,15 @@ def settle(force: Push, read: Read, together: Together, share: Floats) -> Bools:
     place = together.place
     light = np.where(together.fixed > 0, 0, 1 / together.mass).astype(np.float32)
     light[share == 0] = 0
-    contacts = _Contacts(place, radius, light, share)
+    young = together.age < _SETTLING_S
+    contacts = _Contacts(place, radius, light, share, (~young).astype(np.float32))
     friction, part_s = read(force.friction), together.h / force.rounds
     at, velocity = together.before.copy(), together.started.copy()
     for _ in range(_FIRST_ROUNDS):
         to = at.copy()
         contacts.undo(to, np.zeros_like(to), 0.0, 0.0)
-        far = np.abs(to - at).max(axis=0) > _SLIGHT * radius
-        if not far.any():
+        moved = np.abs(to - at).max(axis=0)
+        if not (moved > np.where(young, _HARDLY, _SLIGHT) * radius).any():
             break
         _shifted(together, at, radius, to)
     # What the world does to them in the step, without what they touch: to velocities, and to places besides.

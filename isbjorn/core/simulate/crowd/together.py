@@ -38,7 +38,8 @@ class Together:
     """The particles of a crowd, in the order of emitters and births: structure of arrays (k, n).
 
     before, started: places px and velocities px/s (3, n) when the step began; place, velocity: now, and once the step is done, as
-    if nothing were touched; radius px, mass; fixed: who does not move, because it sticks. h: the step in s.
+    if nothing were touched; radius px, mass; fixed: who does not move, because it sticks; age s, once the step is done. h: the
+    step in s.
     """
 
     before: Floats
@@ -48,6 +49,7 @@ class Together:
     radius: Floats
     mass: Floats
     fixed: Floats
+    age: Floats
     parts: tuple[Part, ...]
     h: float
 
