@@ -6,12 +6,14 @@ BIN := .venv/bin
 PAGE := isbjorn/studio/page/index.html
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
 
+SOURCES := $(shell find isbjorn tests -name '*.py')
+
 .PHONY: demo test setup page tools check check-python check-page unit core core-odd core-even studio browser bench clean types screenshots
 
-demo: .venv/.ready $(PAGE)
+demo: .venv/.ready .venv/.compiled $(PAGE)
 	$(BIN)/isbjorn demo --port $(PORT) --data "$(DATA)"
 
-test: tools .venv/.test web/node_modules/.ready $(PAGE) check unit browser
+test: tools .venv/.test .venv/.compiled web/node_modules/.ready $(PAGE) check unit browser
 
 setup: .venv/.ready $(PAGE)
 
@@ -26,6 +28,11 @@ setup: .venv/.ready $(PAGE)
 	$(BIN)/pip install -q --no-deps --no-build-isolation -e .
 	@echo "— Compiling the engine's kernels (kept for later starts)"
 	$(BIN)/python -m isbjorn.core.ready
+	@touch $@
+
+# A start reads them as they are, even where Python is told to keep nothing.
+.venv/.compiled: $(SOURCES) .venv/.ready
+	$(BIN)/python -m compileall -q isbjorn tests
 	@touch $@
 
 .venv/.test: requirements-test.txt .venv/.ready
@@ -68,7 +75,7 @@ check-python:
 check-page:
 	cd web && npm run --silent check && npm run --silent lint && npm run --silent test
 
-unit: .venv/.test
+unit: .venv/.test .venv/.compiled
 	@echo "— Engine and studio, beside each other"
 	$(MAKE) -j3 --output-sync=target core studio
 
@@ -88,7 +95,7 @@ core-even:
 studio:
 	$(BIN)/python -m unittest $$(ls tests/studio/test_*.py | grep -v $(patsubst %,-e /test_%.py,$(APART)))
 
-browser: .venv/.test $(PAGE)
+browser: .venv/.test .venv/.compiled $(PAGE)
 	@echo "— The real interface in Chromium"
 	$(BIN)/unittest-parallel -s tests/browser -t . -p 'test_*.py' --level class
 
@@ -97,7 +104,7 @@ types: .venv/.ready
 	$(BIN)/python -m isbjorn.studio.openapi docs/openapi.json
 	$(MAKE) web/src/api/types.ts
 
-bench: .venv/.test
+bench: .venv/.test .venv/.compiled
 	$(BIN)/isbjorn bench --json
 
 screenshots: .venv/.test $(PAGE)

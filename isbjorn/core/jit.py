@@ -5,7 +5,9 @@ A start needs a dozen of two hundred; each takes some milliseconds to load.
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable
+from importlib import import_module
 from typing import Any, TypeVar
 
 import numba
@@ -16,6 +18,18 @@ from numba.core.registry import CPUDispatcher
 F = TypeVar("F", bound=Callable[..., Any])
 # Every kernel with a signature that was declared in this process.
 KERNELS: list[Kernel] = []
+
+
+@functools.cache
+def _without_matrices() -> None:
+    """No kernel multiplies matrices: what is loaded with the first one need not look for BLAS, which would load all of SciPy where
+    that is there."""
+
+    def ensure_blas() -> None:
+        raise ImportError("no kernel needs it")
+
+    # Asked once, when `numba.np.arraymath` is loaded.
+    import_module("numba.np.linalg").__dict__["ensure_blas"] = ensure_blas
 
 
 class Kernel(CPUDispatcher):
@@ -31,6 +45,7 @@ class Kernel(CPUDispatcher):
         # Numba's own lock: one who compiles what calls this holds it already.
         with global_compiler_lock:
             if not self._loaded:
+                _without_matrices()
                 with typeinfer.register_dispatcher(self):
                     for signature in self._signatures:
                         self.compile(signature)
