@@ -33,7 +33,7 @@ class Solver(solver.Solver):
 
     cache: kept states, to be shared between solvers of edited versions of a shot. plates: reads the plate for births, drivers
     and surfaces that hang on it, and the pictures that are drawn as bodies. before: of the shot before an edit, from which is taken
-    what the edit does not touch.
+    what the edit does not touch. held: whoever is stepped together is seen where it was before the edit.
     """
 
     def __init__(
@@ -42,12 +42,13 @@ class Solver(solver.Solver):
         cache: StateCache | None = None,
         plates: PlateReader | None = None,
         before: Solver | None = None,
+        held: bool = False,
     ) -> None:
         shot = acting(shot)
         lit = shot.plate is not None and any(e.on and reads_plate(shot, e) for e in shot.emitters)
         self.plates = plates or PlateReader()
         light = light_of(shot, self.plates, before.light if before is not None else None) if lit else None
-        super().__init__(shot, cache, light, before)
+        super().__init__(shot, cache, light, before, held)
 
 
 Between = Literal["held", "nearest", "blended"]

@@ -24,10 +24,11 @@ from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from pydantic import BaseModel, Field, ValidationError
 
 from isbjorn.core.document import Shot
+from isbjorn.core.document.acting import acting
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.frame import Rough
 from isbjorn.core.runtime.memory import resident_bytes
-from isbjorn.core.simulate.crowd.crowd import run_anew
+from isbjorn.core.simulate.crowd.crowd import crowds_of, run_anew
 from isbjorn.studio.ahead import FULL, Ahead, Level
 from isbjorn.studio.context import Studio
 from isbjorn.studio.pace import PAUSE_S, Pace
@@ -80,6 +81,7 @@ class Header(BaseModel):
         default=1.0, description="The share of the width that is played, where it is not played in full."
     )
     rough: Rough = Field(default=0, description="1: as if the shutter were closed; 2: also with fewer particles.")
+    held: bool = Field(default=False, description="Particles that know of each other are where they were before the edit.")
     computed: list[tuple[int, int]]
     figures: Figures
 
@@ -99,11 +101,12 @@ class Viewer:
         self._told: str | None = None
         self._sent: deque[float] = deque(maxlen=64)
         self._dropped = 0
-        self.pace, self._prepared = Pace(), False
+        # Of what the one who draws while a hand moves something knows how it moves.
+        self.pace, self._prepared = Pace(), ""
         # What a frame in full took one of those who draw ahead, lately; 0 until one did.
         self._full_ms = 0.0
-        # The document as it was last seen in full.
-        self._rested: Shot | None = None
+        # The document as it was last seen in full, and its digest.
+        self._rested: tuple[Shot, str] | None = None
         self._unconfirmed = 0
         self.gone = False
 
@@ -210,16 +213,18 @@ class Viewer:
 
     async def _see(self, wish: Wish) -> None:
         version = self.version
-        if self.pace.wants_coarse():
-            coarse = self._coarse(wish)
+        flowing = self.pace.flowing()
+        anew, held = await self._runs_anew() if flowing else (False, "")
+        if self.pace.wants_coarse() or held:
+            coarse = replace(self._coarse(wish), held=held)
             first = await (
                 self._aside(coarse)
-                if self.pace.flowing() and not self._runs_anew()
+                if flowing and (held or not anew)
                 else self._draw(coarse, version, finish=True)
             )
             if first is not None and self.playing is None:
                 self.pace.fit(first[1].figures.ms)
-                await self._send(wish, first, exact=False)
+                await self._send(wish, first, exact=False, held=bool(held))
             if await self._goes_on(version):
                 return
         begun = time.monotonic()
@@ -229,22 +234,28 @@ class Viewer:
             self.pace.full_ms = max(self.pace.full_ms, (time.monotonic() - begun) * 1e3)
             return
         self.pace.full_ms = picture[1].figures.ms
-        self._rested = self._document[1] if self._document is not None else None
+        rested = self._document
+        self._rested = None if rested is None else rested[1:]
         if self.version == version:
             await self._send(wish, picture, exact=True)
-        if not self.pace.follows_in_full() and not self._prepared:
-            # The one who draws while a hand moves something learns what this is.
-            self._prepared = True
+        if rested is not None and self._prepared != rested[2] and self._is_new_to_who_follows(rested[1]):
+            # The one who draws while a hand moves something learns what this is, and where its crowds are.
+            self._prepared = rested[2]
             await self._aside(self._coarse(wish))
+
+    def _is_new_to_who_follows(self, shot: Shot) -> bool:
+        return bool(crowds_of(acting(shot))) or not (self._prepared or self.pace.follows_in_full())
 
     def _coarse(self, wish: Wish) -> Wish:
         width, rough = self.pace.coarse(wish.width)
         return replace(wish, width=width, rough=rough)
 
-    def _runs_anew(self) -> bool:
-        """Whether particles that know of each other move otherwise than they were seen at rest: who draws aside would have to step
-        them from their first birth on."""
-        return self._document is not None and run_anew(self._rested, self._document[1])
+    async def _runs_anew(self) -> tuple[bool, str]:
+        """Whether particles that know of each other move otherwise than they were seen at rest: who draws would have to step them
+        from their first birth on. And where they may be seen meanwhile: the digest of the document at rest."""
+        _, shot, _ = await self._read()
+        rested, digest = self._rested or (None, "")
+        return (True, digest) if run_anew(rested, shot) else (False, "")
 
     async def _aside(self, wish: Wish) -> tuple[int, Shown, str] | None:
         """Draw in another process: this one is busy with edits."""
@@ -402,7 +413,9 @@ class Viewer:
         if begun_with != self.version:
             self.wake.set()
 
-    async def _send(self, wish: Wish, found: tuple[int, Shown, str], exact: bool, level: Level = FULL) -> None:
+    async def _send(
+        self, wish: Wish, found: tuple[int, Shown, str], exact: bool, level: Level = FULL, held: bool = False
+    ) -> None:
         await self.room.acquire()
         self._unconfirmed += 1
         head, shown, digest = found
@@ -420,6 +433,7 @@ class Viewer:
             dropped=self._dropped,
             reduced=level.size,
             rough=level.rough,
+            held=held,
             computed=self.studio.preview.computed(digest, wish),
             figures=shown.figures,
         )

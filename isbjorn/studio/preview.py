@@ -123,6 +123,7 @@ class Wish:
     orbit: tuple[float, float, float] | None = None  # a free look: degrees to the side and upward, how far
     moving: bool = False  # seen in passing, while it plays: encoded faster, a little coarser in colour
     rough: Rough = 0  # what is left out, as in `draw_particles`
+    held: str = ""  # crowds are seen where they are in a shot of this digest, which was drawn before
 
 
 @dataclass(frozen=True)
@@ -164,7 +165,7 @@ class _Lane:
 
 
 def _looks(wish: Wish) -> Hashable:
-    return wish.width, wish.view, wish.orbit, wish.rough
+    return wish.width, wish.view, wish.orbit, wish.rough, wish.held
 
 
 def digest_of(shot: Shot) -> str:
@@ -266,7 +267,9 @@ class Preview:
             if stale is not None and stale():
                 raise Stale
             start = time.perf_counter()
-            solver = own.solver = self._solver(shot, digest, own.solver)
+            solver = self._held(shot, wish.held) if wish.held else self._solver(shot, digest, own.solver)
+            if not wish.held:
+                own.solver = solver
             orbit = None if wish.orbit is None else Orbit(*wish.orbit)
             over_plate = wish.view == "plate"
             scale = scale_for(shot, wish.width)
@@ -324,6 +327,14 @@ class Preview:
                     self._solvers.popitem(last=False)
             self._solvers.move_to_end(digest)
             return self._solvers[digest]
+
+    def _held(self, shot: Shot, digest: str) -> Solver:
+        """The solver of a shot whose crowds are seen where they are in another; raises Stale if that is not known any more."""
+        with self._lock:
+            before = self._solvers.get(digest)
+        if before is None:
+            raise Stale
+        return Solver(shot, self.states, self.plates, before, held=True)
 
     def keep(self, digest: str, wish: Wish, shown: Shown) -> None:
         """Keep a frame, drawn here or elsewhere; the least used go when there are too many."""

@@ -25,6 +25,40 @@ class Reach(unittest.TestCase):
         self.assertIsNone(Solver(Shot.model_validate(other), solver.cache, before=solver).reach_s)
 
 
+class Held(unittest.TestCase):
+    """While there is no time to run a crowd, it is seen where it was before an edit."""
+
+    def test_looks_are_those_of_the_edit_and_places_those_of_before(self) -> None:
+        given = school(seed=3)
+        sparks = {"id": "d", "born_of": "b", "rate": 4, "lifespan": 0.5, "size": 3, "shape": {"kind": "point"}, "speed": 5}
+        given["emitters"].append(sparks)
+        before = Solver(Shot.model_validate(given))
+        at_rest = before.at(40)
+        edited = school(seed=3)
+        edited["emitters"] = [{**e, "size": 20, "speed": 150} for e in edited["emitters"]] + [sparks]
+        shot = Shot.model_validate(edited)
+        held = Solver(shot, before.cache, before=before, held=True)
+        seen = held.at(40)
+        np.testing.assert_array_equal(seen.id, at_rest.id)
+        np.testing.assert_array_equal(seen.position, at_rest.position)
+        crowd = seen.emitter < 2
+        np.testing.assert_allclose(seen.size[crowd], 20)
+        self.assertIsNone(held.reach_s, "nothing was run for it")
+        # Who flies alone flies as the edit says, and what is kept for the crowd as it will be is another.
+        self.assertGreater(float(np.linalg.norm(seen.velocity[seen.emitter == 2], axis=1).mean()), 140)
+        own = Solver(shot, before.cache, before=before).at(40)
+        self.assertFalse(np.array_equal(own.position, seen.position))
+        np.testing.assert_array_equal(own.position, Solver(shot).at(40).position)
+
+    def test_what_was_no_crowd_before_is_run(self) -> None:
+        alone = school()
+        alone["links"] = []
+        before = Solver(Shot.model_validate(alone))
+        shot = Shot.model_validate(school())
+        held = Solver(shot, before.cache, before=before, held=True)
+        np.testing.assert_array_equal(held.at(12).position, Solver(shot).at(12).position)
+
+
 class Loops(unittest.TestCase):
     """A crowd does not come round by itself: the two ends cross over."""
 

@@ -172,6 +172,26 @@ class Idle(Looking):
         self.assertTrue(coarse)
         self.assertTrue(all(h["width"] < 320 for h in coarse))
 
+    def test_where_a_hand_makes_a_crowd_run_anew_it_is_seen_where_it_was(self) -> None:
+        self.client.post(f"/api/shots/{self.shot}/cast", json={"kind": "flock"})
+        with self.looking() as socket:
+            socket.send_json({"kind": "see", "frame": 5, "width": 320})
+            headers = [self.picture(socket)[0]]
+            # Until the one who follows has learnt it, and the hand flows, pictures may come in full.
+            time.sleep(1.0)
+            for value in range(60, 200):
+                self.edit("/emitters/0/speed/value", value, gesture="drag")
+                headers.append(self.picture(socket)[0])
+                if headers[-1]["held"]:
+                    break
+            while not headers[-1]["exact"]:
+                headers.append(self.picture(socket)[0])
+            head = self.client.get(f"/api/shots/{self.shot}").json()["revision"]
+        held = [h for h in headers if h["held"]]
+        self.assertTrue(held)
+        self.assertFalse(any(h["exact"] for h in held))
+        self.assertEqual((headers[-1]["revision"], headers[-1]["held"]), (head, False))
+
     def test_a_long_run_of_a_crowd_says_how_far_it_is(self) -> None:
         self.client.post(f"/api/shots/{self.shot}/cast", json={"kind": "flock"})
         self.edit("/emitters/0/pre_roll_s", 20)

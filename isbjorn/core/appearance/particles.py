@@ -20,7 +20,7 @@ from isbjorn.core.document.changes import settled
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.checkpoints import StateCache
-from isbjorn.core.simulate.crowd.crowd import Crowd, Running, crowds_of
+from isbjorn.core.simulate.crowd.crowd import Crowd, Held, Running, crowds_of
 from isbjorn.core.simulate.displaced import Displaced
 from isbjorn.core.simulate.offspring import Offspring
 from isbjorn.core.simulate.rows import LIFE, ROWS
@@ -95,7 +95,7 @@ class Solver:
 
     cache: kept states, to be shared between solvers of edited versions of a shot. light: the plate's brightness, for what
     reads it; without it the plate is black. before: of the shot before an edit, from which all is taken that the edit does not
-    touch.
+    touch. held: whoever is stepped together is seen where it was before the edit.
     """
 
     shot: Shot
@@ -103,8 +103,9 @@ class Solver:
     readings: Readings
 
     def __init__(
-        self, shot: Shot, cache: StateCache | None = None, light: Light | None = None, before: Solver | None = None
-    ) -> None:
+        self, shot: Shot, cache: StateCache | None = None, light: Light | None = None, before: Solver | None = None,
+        held: bool = False,
+    ) -> None:  # fmt: skip
         shot = acting(shot)
         known = settled(before.shot, shot) if before is not None and before.light is light else None
         shot = known.shot if known else shot
@@ -146,7 +147,8 @@ class Solver:
         for numbers, meetings in crowds:
             if not taken.issuperset(numbers):
                 tracks = [self.tracks[number] for number in numbers]
-                crowd = Crowd(shot, tracks, meetings, self.readings)
+                seen = Held.of_before(tracks, [*before.tracks.values()]) if held and before else None
+                crowd = seen or Crowd(shot, tracks, meetings, self.readings)
                 for track in tracks:
                     track.crowd = crowd
 

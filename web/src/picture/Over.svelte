@@ -103,6 +103,13 @@
       )} s</span
     >
   {/if}
+  {#if desk.player.header?.held && !desk.player.run}
+    <span
+      class="rounded-lg bg-[#101214d9] px-2.5 py-1"
+      title="Particles that know of each other are stepped from their first birth on, as soon as your hand rests."
+      data-held>motion as before, until you let go</span
+    >
+  {/if}
   {#if reduced < 1}
     <span
       class="rounded-lg bg-[#101214d9] px-2.5 py-1"

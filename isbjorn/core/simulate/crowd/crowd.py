@@ -85,6 +85,33 @@ def run_anew(before: Shot | None, after: Shot) -> bool:
     return bool(crowds) and (edit is None or any(after.emitters[n].id in edit.moved for of, _ in crowds for n in of))
 
 
+class Held:
+    """Tracks that are seen where those of another crowd are: that of the shot before an edit, while there is no time to run their
+    own from its first birth on."""
+
+    def __init__(self, crowd: Crowd, theirs: dict[str, Track]) -> None:
+        self.crowd, self.theirs = crowd, theirs
+        self.straight = crowd.straight
+
+    @classmethod
+    def of_before(cls, tracks: Sequence[Track], before: Sequence[Track]) -> Held | None:
+        """For tracks of an edited shot, by all those of the shot before; None if they were not a crowd."""
+        theirs = {track.emitter.id: track for track in before}
+        own = [theirs.get(track.emitter.id) for track in tracks]
+        crowds = {id(track.crowd): track.crowd for track in own if track is not None}
+        crowd = next(iter(crowds.values()), None)
+        return cls(crowd, theirs) if len(crowds) == 1 and None not in own and isinstance(crowd, Crowd) else None
+
+    def of(self, track: Track, index: int, stale: Callable[[], bool] | None = None) -> State:
+        return self.crowd.of(self.theirs[track.emitter.id], index, stale)
+
+    def hangs_on(self, t: float) -> tuple[str, str]:
+        return self.crowd.hangs_on(t)
+
+    def at_rest(self, track: Track, t: float, stale: Callable[[], bool] | None = None) -> State | None:
+        return self.crowd.at_rest(self.theirs[track.emitter.id], t, stale)
+
+
 class Crowd:
     """Tracks that are stepped together."""
 
