@@ -81,7 +81,9 @@ class Header(BaseModel):
         default=1.0, description="The share of the width that is played, where it is not played in full."
     )
     rough: Rough = Field(default=0, description="1: as if the shutter were closed; 2: also with fewer particles.")
-    held: bool = Field(default=False, description="Particles that know of each other are where they were before the edit.")
+    held: bool = Field(
+        default=False, description="Particles that know of each other are where they were before the edit."
+    )
     computed: list[tuple[int, int]]
     figures: Figures
 
@@ -214,13 +216,11 @@ class Viewer:
     async def _see(self, wish: Wish) -> None:
         version = self.version
         flowing = self.pace.flowing()
-        anew, held = await self._runs_anew() if flowing else (False, "")
+        anew, held = await self._runs_anew()
         if self.pace.wants_coarse() or held:
             coarse = replace(self._coarse(wish), held=held)
             first = await (
-                self._aside(coarse)
-                if flowing and (held or not anew)
-                else self._draw(coarse, version, finish=True)
+                self._aside(coarse) if flowing and (held or not anew) else self._draw(coarse, version, finish=True)
             )
             if first is not None and self.playing is None:
                 self.pace.fit(first[1].figures.ms)

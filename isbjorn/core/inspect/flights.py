@@ -21,7 +21,8 @@ from isbjorn.core.simulate.track import Track
 
 _FLIGHTS = 40
 _SAMPLES = 28
-_LONGEST_FLIGHT_S = 30.0
+# A flight is so long at most, in s; of who lives without end, as long as the shot, if that is not too short to tell anything.
+_LONGEST_FLIGHT_S, _TELLING_S = 30.0, 5.0
 
 
 def centre_ways(emitter: Emitter, track: Track, t: float) -> tuple[float, float]:
@@ -63,12 +64,18 @@ def _flown(track: Track, t: float) -> tuple[Floats, npt.NDArray[np.int64]]:
         state = track.integrator.begin(births, np.full(_FLIGHTS, t), np.full(_FLIGHTS, 1.0, np.float32))
         joints = state.place.reshape(3, _FLIGHTS, -1)
         return np.ascontiguousarray(joints.transpose(2, 1, 0)), np.full(_FLIGHTS, joints.shape[2] - 1)
-    lives = np.minimum(track.source.lifespans(births, np.full(_FLIGHTS, t)), _LONGEST_FLIGHT_S).astype(np.float32)
+    lives = track.source.lifespans(births, np.full(_FLIGHTS, t))
+    lives = np.minimum(np.where(np.isfinite(lives), lives, _endless_s(track)), _LONGEST_FLIGHT_S).astype(np.float32)
     stride = max(1, math.ceil(float(lives.max()) * track.hz / _SAMPLES))
     count = math.ceil(float(lives.max()) * track.hz / stride)
     paths, taken = track.flight(births, t, lives, stride, count)
     alive = 1 + np.ceil(np.minimum(lives, taken) * track.hz / stride).astype(int)
     return np.ascontiguousarray(paths.transpose(0, 2, 1)), alive
+
+
+def _endless_s(track: Track) -> float:
+    """How long the flight of one without an end is told, s."""
+    return min(_LONGEST_FLIGHT_S, max(_TELLING_S, track.readings.until_s))
 
 
 def _recorded(mover: RecordedIntegrator) -> tuple[Floats, npt.NDArray[np.int64]]:
@@ -96,7 +103,9 @@ def through_deformers(track: Track, t: float) -> Callable[[Doubles], Doubles]:
 def flights_of(track: Track, view: Projection, t: float, light: Light | None) -> tuple[list[Path2], float]:
     """The ways of some births that leave at a moment, on the picture; and how far the farthest comes, px."""
     if light is None:
-        paths, alive = _FLOWN.get((track.motion, track.identity.at(math.inf), t), lambda: _flown(track, t))
+        paths, alive = _FLOWN.get(
+            (track.motion, track.identity.at(math.inf), t, _endless_s(track)), lambda: _flown(track, t)
+        )
     else:
         paths, alive = _flown(track, t)
     in_flight = np.arange(len(paths))[:, None] <= alive
