@@ -124,10 +124,11 @@ class Hands:
             one.start()
         for one in ending:
             one.join(_ENDED_WITHIN_S)
-        # What they shared with the studio is given back now: the process may end by a signal.
-        pools.clear()
-        ending.clear()
-        gc.collect()
+        if pools:
+            # What they shared with the studio is given back now: the process may end by a signal.
+            pools.clear()
+            ending.clear()
+            gc.collect()
 
 
 class _Hand:

@@ -2,6 +2,7 @@
 
 import contextlib
 import faulthandler
+import functools
 import json
 import shutil
 import struct
@@ -15,6 +16,15 @@ import simplejpeg
 from fastapi.testclient import TestClient
 
 from isbjorn.studio.app import create_app
+from isbjorn.studio.store import NAME, Store
+
+
+@functools.cache
+def _empty_store() -> bytes:
+    """The file of a store in which there is nothing yet: its tables are made once."""
+    with tempfile.TemporaryDirectory() as folder:
+        Store(Path(folder)).engine.dispose()
+        return (Path(folder) / NAME).read_bytes()
 
 
 class InStudio(unittest.TestCase):
@@ -24,6 +34,8 @@ class InStudio(unittest.TestCase):
         self.addCleanup(faulthandler.cancel_dump_traceback_later)
         self.folder = Path(tempfile.mkdtemp())
         self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
+        (self.folder / "data").mkdir()
+        (self.folder / "data" / NAME).write_bytes(_empty_store())
         self.app = create_app(self.folder / "data", with_worker=False)
         client = TestClient(self.app, base_url="http://127.0.0.1", raise_server_exceptions=False)
         self.client = client.__enter__()
