@@ -78,8 +78,23 @@ class Page:
             options.add_argument(flag)
         options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
         self.driver = webdriver.Chrome(options=options, service=webdriver.ChromeService(shutil.which("chromedriver")))
-        metrics = {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False}
-        self.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", metrics)
+        self.metrics = {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False}
+        self.begin(address)
+
+    def begin(self, address: str) -> None:
+        """As if it had just been started, to look at a studio."""
+        first, *others = self.driver.window_handles
+        for other in others:
+            self.driver.switch_to.window(other)
+            self.driver.close()
+        self.driver.switch_to.window(first)
+        self.driver.get("about:blank")
+        for origin in {self.address, address} - {"about:blank"}:
+            self.driver.execute_cdp_cmd("Storage.clearDataForOrigin", {"origin": origin, "storageTypes": "all"})
+        self.driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"media": "", "features": []})
+        self.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", self.metrics)
+        self.driver.get_log("browser")
+        self.address = address
 
     def close(self) -> None:
         self.driver.quit()

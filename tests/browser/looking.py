@@ -21,16 +21,31 @@ def _ended(*_: object) -> None:
     sys.exit(143)
 
 
-def _closed(running: Running) -> None:
-    """A process that is ending is told to end by others too: it ends its studio first."""
+def _closed(one: Running | Page) -> None:
+    """A process that is ending is told to end by others too: it ends its studio and its browser first."""
     signal.signal(signal.SIGTERM, signal.SIG_IGN)
-    running.close()
+    one.close()
+
+
+@functools.cache
+def _browser() -> Page:
+    page = Page("about:blank")
+    # Those who run tests beside each other end their processes by a signal.
+    signal.signal(signal.SIGTERM, _ended)
+    atexit.register(_closed, page)
+    return page
+
+
+def page_of(address: str) -> Page:
+    """The one Chromium of a process, as if it had just been started, to look at a studio."""
+    page = _browser()
+    page.begin(address)
+    return page
 
 
 @functools.cache
 def _shared() -> Running:
     running = Running()
-    # Those who run tests beside each other end their processes by a signal.
     signal.signal(signal.SIGTERM, _ended)
     atexit.register(_closed, running)
     return running
@@ -45,8 +60,7 @@ class Looking(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
         cls.studio = _shared()
-        cls.page = Page(cls.studio.address)
-        cls.addClassCleanup(cls.page.close)
+        cls.page = page_of(cls.studio.address)
         cls.copied = cls._lighter() if cls.light else 1
 
     def setUp(self) -> None:

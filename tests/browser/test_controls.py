@@ -9,8 +9,8 @@ import unittest
 
 from selenium.webdriver.common.keys import Keys
 
-from tests.browser.chromium import Page, Running
-from tests.browser.looking import Looking
+from tests.browser.chromium import Running
+from tests.browser.looking import Looking, page_of
 from tests.core.test_farm import free_port
 
 
@@ -21,8 +21,7 @@ class Controls(Looking):
         cls.port = free_port()
         cls.studio = Running(ISBJORN_OSC=str(cls.port))
         cls.addClassCleanup(cls.studio.close)
-        cls.page = Page(cls.studio.address)
-        cls.addClassCleanup(cls.page.close)
+        cls.page = page_of(cls.studio.address)
         cls.copied = cls._lighter()
 
     def faders(self, seconds: float = 60) -> None:

@@ -2,8 +2,8 @@
 
 import unittest
 
-from tests.browser.chromium import Page, Running
-from tests.browser.looking import Looking
+from tests.browser.chromium import Running
+from tests.browser.looking import Looking, page_of
 
 
 class FromElsewhere(Looking):
@@ -11,8 +11,7 @@ class FromElsewhere(Looking):
     def setUpClass(cls) -> None:
         cls.studio = Running(ISBJORN_EXTENSIONS="tests.tidal")
         cls.addClassCleanup(cls.studio.close)
-        cls.page = Page(cls.studio.address)
-        cls.addClassCleanup(cls.page.close)
+        cls.page = page_of(cls.studio.address)
         cls.copied = cls._lighter()
 
     def test_a_force_is_added_seen_and_its_numbers_change_the_picture(self) -> None:
