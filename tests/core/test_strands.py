@@ -5,6 +5,7 @@ import unittest
 from fractions import Fraction
 from typing import Any, ClassVar
 
+import jsonpatch
 import numpy as np
 from scipy.optimize import brentq
 from scipy.special import ellipk
@@ -360,7 +361,28 @@ class InAShot(unittest.TestCase):
         )
         solver = Solver(document)
         self.assertLess(len(at(solver, 0.1)), 200_000)
-        self.assertIn("find room", next(n.what for n in lookout(solver, 2) if n.kind == "too much"))
+        note = next(n for n in lookout(solver, 2) if n.kind == "too much")
+        self.assertIn("find room", note.what)
+        self.assertRegex(
+            note.why,
+            r"held together at 400 joints. All of them would take about [\d,]+ (s|min) for a frame, [\d,]+ min",
+        )
+
+    def test_what_is_too_much_is_mended_by_what_changes_least(self) -> None:
+        for joints, strands, label in (
+            (40, 6000, "30 steps a second"),
+            (200, 4000, "joints"),
+            (9, 200_000, "As many births"),
+        ):
+            document = shot(
+                {"joints": joints, "length": 300}, (WEIGHT,), more={"bursts": [{"count": strands}], "shape": {"kind": "disc"}}
+            ).model_dump(mode="json")  # fmt: skip
+            note = next(n for n in lookout(Solver(parse_shot(document)), 2) if n.kind == "too much")
+            assert note.mend is not None
+            with self.subTest(joints=joints):
+                self.assertIn(label, note.mend.label)
+                after = parse_shot(jsonpatch.JsonPatch(note.mend.changes).apply(document))
+                self.assertNotIn("too much", {n.kind for n in lookout(Solver(after), 2)})
 
 
 class Drawn(unittest.TestCase):

@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 
 from isbjorn.core.document import Attractor, Emitter, Number, Point, Surface
 from isbjorn.core.document.forces import Noise
 from isbjorn.core.evaluate import curves, gradients
+from isbjorn.core.inspect.forecast import stepping_ms
 from isbjorn.core.inspect.lookout.notes import Case, Checks, Mend, put
 from isbjorn.core.render.camera import SPECK_RADIUS, projection
 from isbjorn.core.simulate.track import affordable_alive, demand_of
 
 _POP_PX, _POP_SEEN = 6.0, 0.3
+# A strand of fewer is no strand any more.
+_FEWEST_JOINTS = 8
 
 
 def standing(case: Case) -> Checks:
@@ -236,22 +240,49 @@ def too_much(case: Case) -> Checks:
         yield case.note(
             "too much", f"of every {births.each:,} births only one is considered.",
             "Over the shot there would be more than twenty million, and each hangs on those before it.", "trouble",
-            Mend(label="A tenth of the births", changes=[
-                put(f"{case.path}/rate/value", e.rate.value / 10),
-                *(
-                    put(f"{case.path}/bursts/{n}/fill", b.fill / 10) if b.fill > 0
-                    else put(f"{case.path}/bursts/{n}/count", max(1, b.count // 10))
-                    for n, b in enumerate(e.bursts)
-                ),
-            ]),
+            Mend(label="A tenth of the births", changes=_fewer(case, 10)),
         )  # fmt: skip
     if _too_costly(case):
-        rate = max(1, min(60, shot.simulation_rate // 2))
+        share, wanted = case.watch.shares[e.id], case.track.demand
+        a_frame_s = stepping_ms(shot, e, case.track.readings, float(case.watch.seconds), wanted) / 1e3
+        every = f"Each is stepped {shot.simulation_rate} times a second through its life"
+        if e.strand is not None:
+            every += f", and held together at {e.strand.joints} joints"
         yield case.note(
-            "too much", f"{case.watch.shares[e.id]:,} of {math.ceil(case.track.demand):,} find room.",
-            f"Each is stepped {shot.simulation_rate} times a second through its life; all would take too long.", "trouble",
-            Mend(label=f"{rate} steps a second", changes=[put("/simulation_rate", rate)]),
+            "too much", f"{share:,} of {math.ceil(wanted):,} find room.",
+            f"{every}. All of them would take about {_lasting(a_frame_s)} for a frame, "
+            f"{_lasting(a_frame_s * shot.frame_count)} for the shot.", "trouble", _cheaper(case, wanted / max(1, share)),
         )  # fmt: skip
+
+
+def _fewer(case: Case, times: float) -> list[dict[str, Any]]:
+    """So many times fewer births."""
+    e = case.emitter
+    return [
+        put(f"{case.path}/rate/value", e.rate.value / times),
+        *(
+            put(f"{case.path}/bursts/{n}/fill", b.fill / times) if b.fill > 0
+            else put(f"{case.path}/bursts/{n}/count", max(1, math.floor(b.count / times)))
+            for n, b in enumerate(e.bursts)
+        ),
+    ]  # fmt: skip
+
+
+def _cheaper(case: Case, times: float) -> Mend:
+    """What makes stepping so many times cheaper, and changes the shot least."""
+    shot, strand = case.watch.shot, case.emitter.strand
+    if times <= 2 and shot.simulation_rate > 1:
+        rate = max(1, min(60, shot.simulation_rate // 2))
+        return Mend(label=f"{rate} steps a second", changes=[put("/simulation_rate", rate)])
+    if strand is not None and (joints := math.floor(strand.joints / times)) >= _FEWEST_JOINTS:
+        return Mend(label=f"{joints} joints", changes=[put(f"{case.path}/strand/joints", joints)])
+    return Mend(label="As many births as find room", changes=_fewer(case, times))
+
+
+def _lasting(seconds: float) -> str:
+    if seconds < 1:
+        return f"{max(1, round(seconds * 1e3)):,} ms"
+    return f"{seconds:.0f} s" if seconds < 120 else f"{seconds / 60:,.0f} min"
 
 
 def too_short_to_touch(case: Case) -> Checks:
