@@ -370,7 +370,7 @@ class InAShot(unittest.TestCase):
 
     def test_what_is_too_much_is_mended_by_what_changes_least(self) -> None:
         for joints, strands, label in (
-            (40, 6000, "30 steps a second"),
+            (40, 3000, "30 steps a second"),
             (200, 4000, "joints"),
             (9, 200_000, "As many births"),
         ):
