@@ -29,6 +29,19 @@ class Meetings(Looking):
         )
         self.page.until(self.page.settled)
 
+    def test_while_a_hand_moves_it_a_crowd_is_seen_where_it_was(self) -> None:
+        self.added("Flock")
+        self.page.until(self.page.settled)
+        ActionChains(self.page.driver).click_and_hold(self.page.find('[aria-label="Alignment"]')).perform()
+
+        def moved() -> bool:
+            ActionChains(self.page.driver, duration=20).move_by_offset(2, 0).perform()
+            return bool(self.page.all("[data-held]"))
+
+        self.page.until(moved, "it is not said that the motion is that of before")
+        ActionChains(self.page.driver).release().perform()
+        self.page.until(lambda: self.page.settled() and not self.page.all("[data-held]"), "the crowd does not follow")
+
     def test_deformers_are_added_ordered_and_switched(self) -> None:
         self.take("Embers")
         before = self.page.pixels()
