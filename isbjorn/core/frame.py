@@ -54,7 +54,7 @@ class Solver(solver.Solver):
 Between = Literal["held", "nearest", "blended"]
 # What is left out where there is no time: nothing, the open shutter, also what is more than so many particles of an emitter.
 Rough = Literal[0, 1, 2]
-_FEW = 10_000
+FEW = 10_000
 
 
 @dataclass(frozen=True)
@@ -119,7 +119,7 @@ def compositor_of(
     """The layers of a frame, ready to be drawn; for those who want them one by one, as `render.passes` does."""
     shot, seconds = motion.shot, motion.shot.seconds(frame)
     context = RenderContext(shot, motion, seconds, scale, motion.plates, orbit, stale, lasts_s=lasts_s)
-    context.shut, context.most = rough > 0, _FEW if rough > 1 else None
+    context.shut, context.most = rough > 0, FEW if rough > 1 else None
     plate = None
     if shot.plate is not None and any(m.on and mattes.KINDS[m.kind].reads_plate for m in shot.mattes):
         plate = motion.plates.at(shot, seconds, context.view.width, context.view.height)

@@ -53,16 +53,16 @@ class Ahead:
     """Draws the frames of a range, those that are due next first. All calls on the event loop.
 
     rate: frames per second that are wanted, where it is played; then the level follows what is reached. about_ms: what a frame in
-    full takes one of the processes, about; 0 if nobody knows.
+    full takes one of the processes, about; 0 if nobody knows. thins: whether any are left out where there are fewer particles.
     """
 
     def __init__(
         self, hands: Hands, preview: Preview, shot: Shot, digest: str, wish: Wish, span: tuple[int, int], rate: float = 0.0,
-        about_ms: float = 0.0,
+        about_ms: float = 0.0, thins: bool = True,
     ) -> None:  # fmt: skip
         self.hands, self.preview, self.shot, self.digest = hands, preview, shot, digest
         self.wish, (self.first, self.last), self.rate = replace(wish, moving=True), span, rate
-        self.levels, self.level = levels_of(shot), FULL
+        self.levels, self.level, self.thins = levels_of(shot), FULL, thins
         self.error: IsbjornError | None = None
         self.came = asyncio.Event()
         self._ticket = hands.ticket()
@@ -188,7 +188,7 @@ class Ahead:
         # were left out are not stepped, and all at once they would hold up what is seen.
         elif (
             at > 0
-            and (self.level.rough < 2 or self.levels[at - 1].rough == 2)
+            and not (self.thins and self.level.rough == 2 > self.levels[at - 1].rough)
             and self._too_slow.get(self.levels[at - 1], 0) < 2
             and reached / faster(self.level, self.levels[at - 1]) > 1.25 * self.rate
         ):

@@ -26,7 +26,7 @@ from pydantic import BaseModel, Field, ValidationError
 from isbjorn.core.document import Shot
 from isbjorn.core.document.acting import acting
 from isbjorn.core.errors import IsbjornError, Stale
-from isbjorn.core.frame import Rough
+from isbjorn.core.frame import FEW, Rough
 from isbjorn.core.runtime.memory import resident_bytes
 from isbjorn.core.simulate.crowd.crowd import crowds_of, run_anew
 from isbjorn.studio.ahead import FULL, Ahead, Level
@@ -293,7 +293,13 @@ class Viewer:
         return Ahead(
             self.studio.hands, self.studio.preview, shot, digest, wish,
             (min(first, shot.last_frame), max(first, min(shot.last_frame, max(ends)))), rate, self._about_ms(shot, wish.width),
+            self._thins(),
         )  # fmt: skip
+
+    def _thins(self) -> bool:
+        """Whether any particles are left out where a shot is played with fewer."""
+        before = self.studio.guided(self.shot_id).before
+        return before is None or any(g.forecast.alive_at_most > FEW for g in before.scene.emitters)
 
     def _about_ms(self, shot: Shot, width: int) -> float:
         """What a frame in full takes one of those who draw ahead: as it was lately; else as it is forecast, if the picture at
