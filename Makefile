@@ -79,23 +79,21 @@ unit: .venv/.test .venv/.compiled
 	@echo "— Engine and studio, beside each other"
 	$(MAKE) -j3 --output-sync=target core studio
 
-# Three that take about as long stand beside each other: two halves of the engine's tests, each with some of the studio's, and the
-# other ones of the studio.
-WITH_ODD := fuzz requests api cast
-WITH_EVEN := kept worker store deliveries
+# Three that take about as long stand beside each other: two halves of the engine's tests, one of them with some of the studio's,
+# and the other ones of the studio.
+WITH_EVEN := fuzz kept worker store deliveries
 
 core: core-odd core-even
 
 core-odd:
-	$(BIN)/python -m unittest $$(ls tests/core/test_*.py | sed -n '1~2p' | grep -v farm) \
-		$(patsubst %,tests/studio/test_%.py,$(WITH_ODD))
+	$(BIN)/python -m unittest $$(ls tests/core/test_*.py | sed -n '1~2p' | grep -v farm)
 
 core-even:
 	$(BIN)/python -m unittest $$(ls tests/core/test_*.py | sed -n '2~2p') tests/core/test_farm.py \
 		$(patsubst %,tests/studio/test_%.py,$(WITH_EVEN))
 
 studio:
-	$(BIN)/python -m unittest $$(ls tests/studio/test_*.py | grep -v $(patsubst %,-e /test_%.py,$(WITH_ODD) $(WITH_EVEN)))
+	$(BIN)/python -m unittest $$(ls tests/studio/test_*.py | grep -v $(patsubst %,-e /test_%.py,$(WITH_EVEN)))
 
 browser: .venv/.test .venv/.compiled $(PAGE)
 	@echo "— The real interface in Chromium"

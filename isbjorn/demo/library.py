@@ -21,6 +21,7 @@ from isbjorn.core.document import (
     Zone,
     cast,
 )  # fmt: skip
+from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.document.strands import Strand
 from isbjorn.core.document.values import Flutter
 from isbjorn.demo.beacon import beacon
@@ -127,6 +128,39 @@ def _curtain() -> Shot:
     )
 
 
+def _pond() -> Shot:
+    drops = Emitter(
+        id="drops", name="Rain on a pond", seed=36, shape=Rectangle(width=Number(value=1000), height=Number(value=230)),
+        up=Number(value=-60), rate=Number(value=26), cadence="random", pre_roll_s=3, lifespan=Number(value=0.1),
+        speed=Number(value=0), size=Number(value=7, spread=5),
+        ripples=Ripples(
+            up=Number(value=-60), width=Number(value=1050), length=Number(value=700), tilt=Number(value=70), edge=Number(value=60),
+            walls=False, speed=130, damping=1.1, height=Number(value=2.6), shade=Number(value=110), highlight=Number(value=170),
+            gloss=Number(value=22), light_colour="#cfe4ff",
+        ),
+    )  # fmt: skip
+    return Shot(name=drops.name, emitters=(drops,))
+
+
+def _comets() -> Shot:
+    heads = Emitter(
+        id="comets", name="Comets", seed=37, shape=Line(length=Number(value=700)), up=Number(value=330), rate=Number(value=1.3),
+        pre_roll_s=3, lifespan=Number(value=4, spread=0.6), direction=Number(value=262, spread=12), spread=Number(value=0),
+        speed=Number(value=190, spread=50), size=Number(value=9, spread=2), brightness=Number(value=2.2), blend="add",
+        colour=ramp({0: "#fff4dc", 1: "#ffb46b"}, {0.85: 1, 1: 0}),
+    )  # fmt: skip
+    crumbs = Emitter(
+        id="crumbs", name="What they lose", seed=38, born_of="comets", rate=Number(value=130), shape=Disc(radius=Number(value=4)),
+        inherit=Number(value=14), spread=Number(value=360), speed=Number(value=16, spread=12),
+        lifespan=Number(value=1.6, spread=0.7), size=Number(value=4.2, spread=2.4, over_life=curve((0, 1), (1, 0.2))),
+        blend="add", brightness=Number(value=1.4),
+        opacity=Number(value=85, over_life=curve((0, 0), (0.05, 1), (1, 0))),
+        colour=ramp({0: "#ffd08a", 0.5: "#e0603f", 1: "#4a2140"}, {}),
+    )  # fmt: skip
+    fall = Gravity(id="fall", name="Slow fall", strength=Number(value=0.25))
+    return Shot(name=heads.name, emitters=(heads, crumbs), forces=(fall,), links=reach({"crumbs": ("fall",)}))
+
+
 @functools.cache
 def shipped() -> tuple[tuple[list[str], Shot], ...]:
     """Tags and shots of the shipped emitters, each alone with all that it hangs on, over dark ground."""
@@ -143,6 +177,7 @@ def shipped() -> tuple[tuple[list[str], Shot], ...]:
         (net_lights("-"), "fall", ["fire", "trail"]), (rime("-"), "crystals", ["ice", "still", "lit"]),
     )  # fmt: skip
     own = ((_snow(), ["weather", "snow"]), (_signal(), ["fire", "burst"]), (_letters(), ["letters", "title", "wind"]),
-           (_eddy(), ["dust", "vortex"]), (_curtain(), ["strands", "light", "hung"]))  # fmt: skip
+           (_eddy(), ["dust", "vortex"]), (_curtain(), ["strands", "light", "hung"]), (_pond(), ["water", "ripples", "rain"]),
+           (_comets(), ["fire", "born of", "trail"]))  # fmt: skip
     found = [(tags, cast.alone(shot, name)) for shot, name, tags in taken] + [(tags, shot) for shot, tags in own]
     return tuple((tags, shot.model_copy(update={"background": _GROUND})) for tags, shot in found)

@@ -67,7 +67,10 @@ class Looking(InStudio):
             yield socket
 
     def picture(self, socket: Any, confirm: bool = True) -> tuple[dict[str, Any], np.ndarray]:
-        data = socket.receive_bytes()
+        while "bytes" not in (message := socket.receive()):
+            # How far a run is, on a slow machine.
+            self.assertEqual(json.loads(message["text"])["kind"], "running")
+        data = message["bytes"]
         length = struct.unpack("<I", data[:4])[0]
         header = json.loads(data[4 : 4 + length])
         if confirm:
