@@ -158,7 +158,7 @@ def _comets() -> Shot:
         colour=ramp({0: "#ffd08a", 0.5: "#e0603f", 1: "#4a2140"}, {}),
     )  # fmt: skip
     fall = Gravity(id="fall", name="Slow fall", strength=Number(value=0.25))
-    return Shot(name=heads.name, emitters=(heads, crumbs), forces=(fall,), links=reach({"crumbs": ("fall",)}))
+    return Shot(name=heads.name, emitters=(crumbs, heads), forces=(fall,), links=reach({"crumbs": ("fall",)}))
 
 
 @functools.cache
