@@ -79,17 +79,17 @@ unit: .venv/.test .venv/.compiled
 	@echo "— Engine and studio, beside each other"
 	$(MAKE) -j3 --output-sync=target core studio
 
-# Three that take about as long stand beside each other: two halves of the engine's tests, one of them with some of the studio's,
-# and the other ones of the studio.
+# Three that take about as long stand beside each other: two parts of the engine's tests, one of them with some of the studio's, and
+# the other ones of the studio.
 WITH_EVEN := fuzz kept worker store deliveries
 
 core: core-odd core-even
 
 core-odd:
-	$(BIN)/python -m unittest $$(ls tests/core/test_*.py | sed -n '1~2p' | grep -v farm)
+	$(BIN)/python -m unittest $$(ls tests/core/test_*.py | sed -n '1~2p' | grep -v -e farm -e cast)
 
 core-even:
-	$(BIN)/python -m unittest $$(ls tests/core/test_*.py | sed -n '2~2p') tests/core/test_farm.py \
+	$(BIN)/python -m unittest $$(ls tests/core/test_*.py | sed -n '2~2p') tests/core/test_farm.py tests/core/test_cast.py \
 		$(patsubst %,tests/studio/test_%.py,$(WITH_EVEN))
 
 studio:
