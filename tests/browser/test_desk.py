@@ -169,6 +169,8 @@ class Elsewhere(Looking):
         change = {"op": "replace", "path": "/plate/media", "value": "gone.mp4"}
         self.ask("PATCH", f"/api/shots/{self.shot}", {"changes": [change]})
         self.page.until(lambda: "not there any more" in self.page.find('main [role="alert"]').text)
+        # That there is something to undo comes on another way than the picture's problem.
+        self.page.until(lambda: self.page.button("Undo").is_enabled())
         self.page.button("Undo").click()
         self.page.until(lambda: not self.page.all('main [role="alert"]') and self.page.settled())
 
