@@ -28,18 +28,8 @@ def _together(count: int, radius: float) -> Together:
     velocity = rng.normal(0, 40, (3, count)).astype(np.float32)
     part = Part(0, count, np.zeros((1, 0, 52)), np.zeros((0, 3)), np.zeros((1, 2, 2), np.float32), False)
     one = np.ones(count, np.float32)
-    return Together(
-        place.copy(),
-        velocity.copy(),
-        place,
-        velocity,
-        radius * one,
-        one,
-        np.zeros(count, np.float32),
-        one,
-        (part,),
-        1 / 60,
-    )
+    still, at = np.zeros(count, np.float32), (place.copy(), velocity.copy(), place, velocity)
+    return Together(*at, radius * one, one, still, one, (part,), 1 / 60)
 
 
 def _ns(call: Callable[[], Any], count: int, runs: int = 5) -> float:

@@ -27,12 +27,16 @@ def _closed(one: Running | Page) -> None:
     one.close()
 
 
+def _ended_with_this(one: Running | Page) -> None:
+    """End it when this process does: those who run tests beside each other end their processes by a signal."""
+    signal.signal(signal.SIGTERM, _ended)
+    atexit.register(_closed, one)
+
+
 @functools.cache
 def _browser() -> Page:
     page = Page("about:blank")
-    # Those who run tests beside each other end their processes by a signal.
-    signal.signal(signal.SIGTERM, _ended)
-    atexit.register(_closed, page)
+    _ended_with_this(page)
     return page
 
 
@@ -46,8 +50,7 @@ def page_of(address: str) -> Page:
 @functools.cache
 def _shared() -> Running:
     running = Running()
-    signal.signal(signal.SIGTERM, _ended)
-    atexit.register(_closed, running)
+    _ended_with_this(running)
     return running
 
 
