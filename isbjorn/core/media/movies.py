@@ -13,10 +13,10 @@ import numpy.typing as npt
 
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import Encoding
+from isbjorn.core.media.planes import EXACTLY, Planes, matrix_of, planes_of
 from isbjorn.core.media.stills import is_there
 
 _SRGB_TRANSFER = 13
-_BT601 = (5, 6)
 _FORMATS = "mov,mp4,m4a,3gp,3g2,mj2,matroska,webm,avi,mxf"
 # A movie is one file: no list of others, no address, whatever its name says.
 FILE_OPTIONS = {"protocol_whitelist": "file", "format_whitelist": _FORMATS}
@@ -53,6 +53,7 @@ class Movie:
             )
         self.encoding: Encoding = "srgb" if stream.codec_context.color_trc == _SRGB_TRANSFER else "rec709"
         self._decoded: Any = None
+        self._last: Any = None
         self._next = -1
 
     def _index(self) -> tuple[list[int], list[int]]:
@@ -77,14 +78,23 @@ class Movie:
 
     def read(self, number: int) -> npt.NDArray[np.uint8]:
         """Frame `number` (0 is the first) as uint8 (height, width, 3 or 4), in the movie's encoding."""
+        return _pixels(self._frame(number))
+
+    def planes(self, number: int) -> Planes | None:
+        """Frame `number` as it is coded; None where that is not in planes of three, or with alpha."""
+        return planes_of(self._frame(number))
+
+    def _frame(self, number: int) -> Any:
+        if number == self._next - 1 and self._last is not None:
+            return self._last
         wanted = self._stamps[number]
         if self._decoded is None or not 0 <= number - self._next < 12:
             self._decoded = self._frames(number)
         try:
             for frame in self._decoded:
                 if frame.pts is not None and frame.pts >= wanted:
-                    self._next = number + 1
-                    return _pixels(frame)
+                    self._next, self._last = number + 1, frame
+                    return frame
         except av.FFmpegError as error:
             self._decoded = None
             raise IsbjornError(
@@ -99,6 +109,5 @@ class Movie:
 
 def _pixels(frame: Any) -> npt.NDArray[np.uint8]:
     alpha = any(c.is_alpha for c in frame.format.components)
-    matrix = "ITU601" if frame.colorspace in _BT601 or (frame.colorspace == 2 and frame.height < 720) else "ITU709"
-    found = frame.reformat(format="rgba" if alpha else "rgb24", src_colorspace=matrix)
+    found = frame.reformat(format="rgba" if alpha else "rgb24", src_colorspace=matrix_of(frame), interpolation=EXACTLY)
     return np.ascontiguousarray(found.to_ndarray())

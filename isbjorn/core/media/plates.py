@@ -21,7 +21,7 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.outside import finds
 from isbjorn.core.media.colour import Encoding, decoding_table, to_linear
 from isbjorn.core.media.movies import MOVIES, Movie
-from isbjorn.core.media.shrink import shrunk
+from isbjorn.core.media.shrink import FINE_LEVELS, shrunk, shrunk_planes
 from isbjorn.core.media.stills import PICTURES, is_pattern, probe_still, read_still, sequence_files
 from isbjorn.core.render.shades import lit
 from isbjorn.core.runtime.memory import share_of
@@ -293,6 +293,16 @@ class PlateReader:
         self, frames: _Frames, number: int, plate: Plate, width: int, height: int, scale: float
     ) -> Floats | Codes:
         wanted: Encoding | None = None if plate.encoding == "auto" else plate.encoding
+        if frames.movie is not None:
+            table = decoding_table(wanted or frames.movie.encoding, FINE_LEVELS)
+            planes = None if table is None else frames.movie.planes(number)
+            if planes is not None and table is not None:
+                grow, new_w, new_h = _size(planes.width, planes.height, width, height, plate.fit, scale)
+                if grow <= 1 and new_w >= width and new_h >= height:
+                    return _within(shrunk_planes(planes, table, new_w, new_h), width, height)
+                return fitted(
+                    lit(shrunk_planes(planes, table, planes.width, planes.height)), width, height, plate.fit, scale
+                )
         pixels, encoding, associated = frames.read(number, wanted)
         if pixels.dtype == np.uint8 and pixels.shape[2] == 3:
             grow, new_w, new_h = _size(pixels.shape[1], pixels.shape[0], width, height, plate.fit, scale)

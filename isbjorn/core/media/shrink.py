@@ -9,54 +9,145 @@ import numpy as np
 import numpy.typing as npt
 from numba import prange
 
-from isbjorn.core.arrays import Codes, Floats
+from isbjorn.core.arrays import Codes, Floats, Ints
 from isbjorn.core.jit import njit
+from isbjorn.core.media.planes import Plane, Planes
 from isbjorn.core.render.shades import TOP_CODE
 from isbjorn.core.runtime.parallel import guarded
 
 _BLOCKS = 32
+# Frames in planes are read to a sixteenth of a code of 8 bits.
+_FINE = 16
+FINE_LEVELS = 255 * _FINE + 1
+_FAST = {"contract", "nnan", "ninf", "nsz"}
+_GIVEN = "f4[::1], i8[::1], f4[:,::1], u4[::1], f4[:,::1], u2[:,:,::1]"
 
 
-@njit(
-    "void(u1[:,:,::1], f4[::1], i8[::1], f4[:,::1], u4[::1], f4[:,::1], u2[:,:,::1])", parallel=True, cache=True,
-    fastmath={"contract", "nnan", "ninf", "nsz"},
-)  # fmt: skip
+@njit("void(f4[::1], u4, u4[::1], f4[:,::1], u2[::1])", cache=True, fastmath=_FAST)
+def _narrow(sums: Floats, stride: np.uint32, columns: npt.NDArray[np.uint32], wide: Floats, codes: Codes) -> None:
+    """Codes of a row whose red, green and blue stand behind each other, `stride` apart, in `sums`."""
+    top, half, count = np.float32(TOP_CODE), np.float32(0.5), np.uint32(wide.shape[1])
+    for x in range(np.uint32(len(columns))):
+        red, green, blue = np.float32(0), np.float32(0), np.float32(0)
+        at = columns[x]
+        for k in range(count):
+            weight = wide[x, k]
+            red += weight * sums[at]
+            green += weight * sums[at + stride]
+            blue += weight * sums[at + np.uint32(2) * stride]
+            at += np.uint32(1)
+        codes[np.uint32(3) * x] = np.uint16(np.sqrt(min(red, np.float32(1))) * top + half)
+        codes[np.uint32(3) * x + np.uint32(1)] = np.uint16(np.sqrt(min(green, np.float32(1))) * top + half)
+        codes[np.uint32(3) * x + np.uint32(2)] = np.uint16(np.sqrt(min(blue, np.float32(1))) * top + half)
+
+
+@njit("void(f4[::1], f4[::1], f4)", cache=True, fastmath=_FAST)
+def _add(sums: Floats, light: Floats, weight: float) -> None:
+    for i in range(np.uint32(len(sums))):
+        sums[i] += weight * light[i]
+
+
+@njit(f"void(u1[:,:,::1], {_GIVEN})", parallel=True, cache=True, fastmath=_FAST)
 def _shrink(
     pixels: npt.NDArray[np.uint8], table: Floats, rows: npt.NDArray[np.int64], tall: Floats, columns: npt.NDArray[np.uint32],
     wide: Floats, out: Codes,
 ) -> None:  # fmt: skip
-    width, count = np.uint32(3 * pixels.shape[1]), np.uint32(wide.shape[1])
-    height, top = out.shape[0], np.float32(TOP_CODE)
+    width, height = np.uint32(pixels.shape[1]), out.shape[0]
+    # As long as the last pixel's share may reach, with nothing there.
+    stride = width + np.uint32(wide.shape[1])
     for block in prange(_BLOCKS):
-        # As long as the last pixel's share may reach, with nothing there.
-        sums, light = np.zeros(width + 3 * count, np.float32), np.empty(width, np.float32)
+        sums, light = np.zeros(3 * stride, np.float32), np.zeros(3 * stride, np.float32)
         lit = -1
         for y in range(block * height // _BLOCKS, (block + 1) * height // _BLOCKS):
             sums[:] = 0
             for k in range(tall.shape[1]):
-                weight = tall[y, k]
-                if weight > 0:
+                if tall[y, k] > 0:
                     if lit != rows[y] + k:
                         # Two rows that meet within one share it.
                         lit = rows[y] + k
                         row = pixels[lit].reshape(-1)
-                        for i in range(width):
-                            light[i] = table[row[i]]
-                    for i in range(width):
-                        sums[i] += weight * light[i]
-            codes = out[y].reshape(-1)
-            for x in range(np.uint32(out.shape[1])):
-                red, green, blue = np.float32(0), np.float32(0), np.float32(0)
-                at = np.uint32(3) * columns[x]
-                for k in range(count):
-                    weight = wide[x, k]
-                    red += weight * sums[at]
-                    green += weight * sums[at + np.uint32(1)]
-                    blue += weight * sums[at + np.uint32(2)]
-                    at += np.uint32(3)
-                codes[3 * x] = np.uint16(np.sqrt(min(red, np.float32(1))) * top + np.float32(0.5))
-                codes[3 * x + 1] = np.uint16(np.sqrt(min(green, np.float32(1))) * top + np.float32(0.5))
-                codes[3 * x + 2] = np.uint16(np.sqrt(min(blue, np.float32(1))) * top + np.float32(0.5))
+                        for c in range(np.uint32(3)):
+                            for i in range(width):
+                                light[c * stride + i] = table[row[np.uint32(3) * i + c]]
+                    _add(sums, light, tall[y, k])
+            _narrow(sums, stride, columns, wide, out[y].reshape(-1))
+
+
+@njit([f"void({plane}[::1], {plane}[::1], f4, f4[::1])" for plane in ("u1", "u2")], cache=True, fastmath=_FAST)
+def _mix(near: Plane, far: Plane, middle: float, hue: Floats) -> None:
+    """A row of colour between two, a quarter of the way from the near one to the far one."""
+    more, less = np.float32(0.75), np.float32(0.25)
+    for i in range(np.uint32(len(hue))):
+        hue[i] = more * np.float32(near[i]) + less * np.float32(far[i]) - middle
+
+
+@njit("void(f4[::1], f4[::1])", cache=True, fastmath=_FAST)
+def _widen(hue: Floats, wide: Floats) -> None:
+    """A row of colour for pixels of half its width: each stands at the left one of two (as MPEG-2 and those after it have it)."""
+    half, last = np.float32(0.5), np.uint32(len(hue) - 1)
+    for i in range(last):
+        wide[np.uint32(2) * i] = hue[i]
+        wide[np.uint32(2) * i + np.uint32(1)] = half * (hue[i] + hue[i + np.uint32(1)])
+    wide[np.uint32(2) * last] = hue[last]
+    if np.uint32(2) * last + np.uint32(1) < len(wide):
+        wide[np.uint32(2) * last + np.uint32(1)] = hue[last]
+
+
+@njit(
+    [f"void({plane}[::1], f4[::1], f4[::1], f4[::1], f4[::1], i4[::1], f4[::1], u4)" for plane in ("u1", "u2")],
+    cache=True,
+    fastmath=_FAST,
+)
+def _light_row(
+    luma: Plane, blue: Floats, red: Floats, to_rgb: Floats, table: Floats, codes: Ints, light: Floats, stride: np.uint32
+) -> None:
+    """Light of a row of pixels: red, green and blue behind each other, `stride` apart."""
+    fine, half, nothing, top = np.float32(_FINE), np.float32(0.5), np.float32(0), np.float32(FINE_LEVELS - 1)
+    factor, base = to_rgb[0] * fine, to_rgb[1] * fine + half
+    width = np.uint32(len(codes))
+    for c in range(np.uint32(3)):
+        of_blue = (nothing, to_rgb[3] * fine, to_rgb[5] * fine)[c]
+        of_red = (to_rgb[2] * fine, to_rgb[4] * fine, nothing)[c]
+        for i in range(width):
+            code = factor * np.float32(luma[i]) + base + of_blue * blue[i] + of_red * red[i]
+            codes[i] = np.int32(min(top, max(nothing, code)))
+        for i in range(width):
+            light[c * stride + i] = table[np.uint32(codes[i])]
+
+
+@njit(
+    [f"void({plane}[:,::1], {plane}[:,::1], {plane}[:,::1], i8, i8, i8, f4[::1], f4, {_GIVEN})" for plane in ("u1", "u2")],
+    parallel=True, cache=True, fastmath=_FAST,
+)  # fmt: skip
+def _shrink_planes(
+    luma: Plane, blue: Plane, red: Plane, columns_in: int, across: int, down: int, to_rgb: Floats, middle: float, table: Floats,
+    rows: npt.NDArray[np.int64], tall: Floats, columns: npt.NDArray[np.uint32], wide: Floats, out: Codes,
+) -> None:  # fmt: skip
+    width, height = np.uint32(columns_in), out.shape[0]
+    stride = width + np.uint32(wide.shape[1])
+    hues = (columns_in + across) >> across
+    for block in prange(_BLOCKS):
+        sums, light = np.zeros(3 * stride, np.float32), np.zeros(3 * stride, np.float32)
+        hue, codes = np.empty(hues, np.float32), np.empty(width, np.int32)
+        blues, reds = np.empty(width, np.float32), np.empty(width, np.float32)
+        lit = -1
+        for y in range(block * height // _BLOCKS, (block + 1) * height // _BLOCKS):
+            sums[:] = 0
+            for k in range(tall.shape[1]):
+                if tall[y, k] > 0:
+                    if lit != rows[y] + k:
+                        lit = rows[y] + k
+                        near = lit >> down
+                        # Rows of colour lie between two of brightness.
+                        far = near if down == 0 else min(len(blue) - 1, max(0, near + (2 * (lit & 1) - 1)))
+                        for n in range(2):
+                            plane, spread = (blue, blues) if n == 0 else (red, reds)
+                            _mix(plane[near, :hues], plane[far, :hues], middle, spread if across == 0 else hue)
+                            if across:
+                                _widen(hue, spread)
+                        _light_row(luma[lit, :columns_in], blues, reds, to_rgb, table, codes, light, stride)
+                    _add(sums, light, tall[y, k])
+            _narrow(sums, stride, columns, wide, out[y].reshape(-1))
 
 
 @functools.lru_cache(maxsize=32)
@@ -81,4 +172,20 @@ def shrunk(pixels: npt.NDArray[np.uint8], table: Floats, width: int, height: int
     rows, tall = _shares(pixels.shape[0], height)
     columns, wide = _shares(pixels.shape[1], width)
     _shrink(pixels, table, rows, tall, columns.astype(np.uint32), wide, out)
+    return out
+
+
+@guarded
+def shrunk_planes(planes: Planes, table: Floats, width: int, height: int) -> Codes:
+    """A frame in planes as codes of its light, uint16 (height, width, 3); no larger than it is.
+
+    table: linear light of `FINE_LEVELS` even levels of code in [0, 1].
+    """
+    out = np.empty((height, width, 3), np.uint16)
+    rows, tall = _shares(planes.height, height)
+    columns, wide = _shares(planes.width, width)
+    _shrink_planes(
+        planes.luma, planes.blue, planes.red, planes.width, planes.across, planes.down, planes.to_rgb, planes.middle,
+        table, rows, tall, columns.astype(np.uint32), wide, out,
+    )  # fmt: skip
     return out

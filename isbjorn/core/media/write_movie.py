@@ -17,6 +17,7 @@ from isbjorn.core.arrays import Floats
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import convert, shade_table
 from isbjorn.core.media.formats import FORMATS, Codec, Format
+from isbjorn.core.media.planes import EXACTLY
 from isbjorn.core.media.sound import Mix, Sound
 from isbjorn.core.media.targets import Target
 from isbjorn.core.media.whole import whole
@@ -111,7 +112,9 @@ def _frame(picture: Floats, track: Track) -> Any:
         frame = av.VideoFrame.from_ndarray(codes, format="rgba" if alpha else "rgb24")
     primaries, transfer, matrix = track.codes
     pixels = codec.with_alpha if alpha else codec.pixels
-    made = frame.reformat(format=pixels, dst_colorspace=_MATRICES[matrix], dst_color_range="MPEG")
+    made = frame.reformat(
+        format=pixels, dst_colorspace=_MATRICES[matrix], dst_color_range="MPEG", interpolation=EXACTLY
+    )
     # ProRes takes what stands in its frame headers from the frames.
     made.color_primaries, made.color_trc, made.colorspace = primaries, transfer, matrix
     made.color_range = _LIMITED
@@ -280,7 +283,7 @@ def _paletted(frames: Iterable[Any], rate: Fraction) -> Iterator[Any]:
     """Frames in the 256 colours that serve all of them best. All are held in memory until then."""
     graph: Any = None
     for count, frame in enumerate(frames):
-        plain = frame.reformat(format="rgb24", src_colorspace="ITU709")
+        plain = frame.reformat(format="rgb24", src_colorspace="ITU709", interpolation=EXACTLY)
         plain.pts, plain.time_base = count, 1 / rate
         if graph is None:
             graph = av.filter.Graph()
@@ -322,7 +325,11 @@ def encode_whole(segments: list[Path], target: Path, track: Track) -> None:
                     stream = out.add_stream(codec.name, rate=track.rate, options=codec.options)
                     stream.width, stream.height, stream.pix_fmt = frame.width, frame.height, pixels
                     stream.time_base = stream.codec_context.time_base = 1 / track.rate
-                made = frame if pixels == "pal8" else frame.reformat(format=pixels, src_colorspace="ITU709")
+                made = (
+                    frame
+                    if pixels == "pal8"
+                    else frame.reformat(format=pixels, src_colorspace="ITU709", interpolation=EXACTLY)
+                )
                 made.pts, made.time_base = number, 1 / track.rate
                 out.mux(stream.encode(made))
             if stream is not None:
