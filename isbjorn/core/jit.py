@@ -85,6 +85,29 @@ def njit(signatures: Any = None, **options: Any) -> Callable[[F], F]:
     return made
 
 
+# What takes memory, or gives out an array as another.
+_TAKES = {
+    "append", "arange", "argsort", "array", "astype", "concatenate", "copy", "empty", "empty_like", "full", "linspace", "ones",
+    "sort", "stack", "unique", "where", "zeros", "zeros_like",
+}  # fmt: skip
+
+
+def leaf(signatures: Any, **options: Any) -> Callable[[F], F]:
+    """As `njit`, of a kernel that takes no memory and returns no array: it does not count who holds the arrays that it is given.
+
+    Numba counts with atomic operations, often each time that a kernel is called within a loop: they take longer than a kernel of
+    a few lines. Raises TypeError for one that takes memory.
+    """
+
+    def made(function: F) -> F:
+        code: Any = function.__code__
+        if taken := _TAKES & {*code.co_names}:
+            raise TypeError(f"{function.__name__} takes memory ({', '.join(sorted(taken))}): it is no leaf.")
+        return njit(signatures, _nrt=False, **options)(function)
+
+    return made
+
+
 def load_all() -> None:
     """Load every kernel of what is imported; for processes from which others are forked, and at set-up."""
     for kernel in KERNELS:

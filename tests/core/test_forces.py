@@ -2,6 +2,7 @@
 
 import math
 import unittest
+import unittest.mock
 from typing import Any
 
 import numpy as np
@@ -10,6 +11,7 @@ from isbjorn.core import Particles, Shot, Solver
 from isbjorn.core.emit.newborn import Source
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.forces.turbulence import NOISE
+from isbjorn.core.simulate.integrators import registers as drift
 from isbjorn.core.simulate.integrators.stepped import pack_world
 from isbjorn.core.simulate.noise import flow
 from tests.shots import KEY, force, one_emitter
@@ -99,6 +101,22 @@ class Turbulence(unittest.TestCase):
         a, b, c = (flown(30, [force("turbulence", seed=s)])[-1].position for s in (1, 1, 2))
         np.testing.assert_array_equal(a, b)
         self.assertGreater(float(np.abs(a - c).max()), 0.5)
+
+    def test_what_many_lie_between_is_worked_out_once_and_is_the_same_to_the_bit(self) -> None:
+        kept = drift.eddies
+        for fields in ({}, {"octaves": 3, "evolve": 1}, {"along_x": 0}, {"along_z": 100}):
+            forces = [force("turbulence", size=90, strength=200, **fields), force("drag", strength=0.4)]
+            shot = one_emitter(emitter={"rate": 3000, "speed": 80, "spread": 180}, forces=forces)
+            with unittest.mock.patch.object(drift, "eddies", wraps=kept) as asked:
+                together = Solver(shot).at(50)
+            last = asked.call_args_list[-1].args
+            none = unittest.mock.Mock(side_effect=lambda rows, *_: (np.zeros((0, 0)), np.zeros((0, len(rows[0]), 0))))
+            with unittest.mock.patch.object(drift, "eddies", none):
+                alone = Solver(shot).at(50)
+            with self.subTest(**fields):
+                np.testing.assert_array_equal(together.position, alone.position)
+                np.testing.assert_array_equal(together.velocity, alone.velocity)
+                self.assertEqual(kept(*last)[0].size > 0, "along_z" not in fields, "of all that lies in a plane")
 
     def test_an_onset_over_life_spares_the_young(self) -> None:
         late = {"points": [{"at": 0, "value": 0}, {"at": 0.5, "value": 0, "joint": "hold"}, {"at": 0.5, "value": 1}]}

@@ -7,7 +7,7 @@ import unittest
 
 import numpy as np
 
-from isbjorn.core.jit import KERNELS, njit
+from isbjorn.core.jit import KERNELS, leaf, njit
 from isbjorn.core.runtime.kernels import HERE, reached
 
 
@@ -43,6 +43,23 @@ class Loaded(unittest.TestCase):
         told = subprocess.run([sys.executable, "-c", code], check=True, capture_output=True, text=True).stdout.split()
         self.assertGreater(int(told[0]), 150)
         self.assertEqual(int(told[1]), 0)
+
+    def test_one_that_takes_memory_is_no_leaf(self) -> None:
+        with self.assertRaisesRegex(TypeError, "zeros"):
+
+            @leaf("f8(i8)")
+            def taken(count):  # type: ignore[no-untyped-def]
+                return np.zeros(count).sum()
+
+    def test_a_leaf_does_not_count_who_holds_its_arrays(self) -> None:
+        @leaf("f8(f8[:,::1], i8)")
+        def row(values, i):  # type: ignore[no-untyped-def]
+            found = values[i]
+            return found[0] if i > 0 else found[-1]
+
+        values = np.arange(6.0).reshape(3, 2)
+        self.assertEqual([row(values, i) for i in range(3)], [1, 2, 4])
+        self.assertNotIn("NRT_incref", next(iter(row.inspect_llvm().values())))
 
     def test_it_keeps_to_its_signatures(self) -> None:
         @njit(["f8(f8[::1])", "i8(i8[::1])"])

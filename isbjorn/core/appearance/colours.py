@@ -15,7 +15,7 @@ from isbjorn.core.document import Emitter, Gradient, Number
 from isbjorn.core.emit.newborn import Source
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate import gradients
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.random import GRADIENT, HUE, LIGHTNESS, SATURATION, draws01
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.state import State
@@ -34,7 +34,7 @@ def ramp_at(ramp: Gradient, at: npt.ArrayLike, dealt: bool = False) -> Floats:
     return out
 
 
-@njit("void(f4[:,::1], f8[::1], f4[:,::1])", cache=True)
+@leaf("void(f4[:,::1], f8[::1], f4[:,::1])", cache=True)
 def _ramp(table: Floats, at: Doubles, out: Floats) -> None:
     for i in range(len(at)):
         x = min(max(at[i], 0.0), 1.0) * (len(table) - 1)
@@ -111,14 +111,14 @@ _STEPS = np.linspace(0, 1, _FINE + 1)
 _ENCODED, _LINEAR = gradients.linear_to_srgb(_STEPS * _STEPS), gradients.srgb_to_linear(_STEPS)
 
 
-@njit("f8(f8[::1], f8)", cache=True, inline="always")
+@leaf("f8(f8[::1], f8)", cache=True, forceinline=True)
 def _read(table: Doubles, x: float) -> float:
     at = min(max(x, 0.0), 1.0) * _FINE
     j = min(int(at), _FINE - 1)
     return table[j] + (at - j) * (table[j + 1] - table[j])
 
 
-@njit("f8(f8[::1], f8, f8, f8, f8)", cache=True, inline="always")
+@leaf("f8(f8[::1], f8, f8, f8, f8)", cache=True, forceinline=True)
 def _channel(linear: Doubles, h: float, s: float, v: float, offset: float) -> float:
     """A channel of hue, saturation and value (Smith 1978, "Color gamut transform pairs"), as linear light."""
     k = offset + h * 6

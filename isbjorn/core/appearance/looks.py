@@ -18,7 +18,7 @@ from isbjorn.core.emit.newborn import Source, brightness, spread_of
 from isbjorn.core.evaluate import curves, gradients
 from isbjorn.core.evaluate.curves import AGES, TABLE
 from isbjorn.core.evaluate.readings import Readings, measure_name
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.random import (
     ANGLE,
     BETWEEN_CURVES,
@@ -43,13 +43,13 @@ _SPAN = 16
 OF_SIZE, OF_OPACITY, OF_BRIGHTNESS, OF_RED, OF_GREEN, OF_BLUE = range(6)
 
 
-@njit("f8(f8[::1], i8)", cache=True, forceinline=True)
+@leaf("f8(f8[::1], i8)", cache=True, forceinline=True)
 def _own(values: Doubles, i: int) -> float:
     """One of as many values as there are particles, or the one of all."""
     return values[min(i, len(values) - 1)]
 
 
-@njit("f8(f8[:,::1], f8[:,::1], f4[:,::1], i8, u8, i8, i8, i8, i8, f8)", cache=True, forceinline=True)
+@leaf("f8(f8[:,::1], f8[:,::1], f4[:,::1], i8, u8, i8, i8, i8, i8, f8)", cache=True, forceinline=True)
 def _number(
     bases: Doubles, spreads: Doubles, curves: Floats, row: int, key: np.uint64, birth: int, attribute: int, i: int,
     j: int, f: float,

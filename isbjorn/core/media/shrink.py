@@ -10,7 +10,7 @@ import numpy.typing as npt
 from numba import prange
 
 from isbjorn.core.arrays import Codes, Floats, Ints
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.media.planes import Plane, Planes
 from isbjorn.core.render.shades import TOP_CODE
 from isbjorn.core.runtime.parallel import guarded
@@ -23,7 +23,7 @@ _FAST = {"contract", "nnan", "ninf", "nsz"}
 _GIVEN = "f4[::1], i8[::1], f4[:,::1], u4[::1], f4[:,::1], u2[:,:,::1]"
 
 
-@njit("void(f4[::1], u4, u4[::1], f4[:,::1], u2[::1])", cache=True, fastmath=_FAST)
+@leaf("void(f4[::1], u4, u4[::1], f4[:,::1], u2[::1])", cache=True, fastmath=_FAST)
 def _narrow(sums: Floats, stride: np.uint32, columns: npt.NDArray[np.uint32], wide: Floats, codes: Codes) -> None:
     """Codes of a row whose red, green and blue stand behind each other, `stride` apart, in `sums`."""
     top, half, count = np.float32(TOP_CODE), np.float32(0.5), np.uint32(wide.shape[1])
@@ -41,7 +41,7 @@ def _narrow(sums: Floats, stride: np.uint32, columns: npt.NDArray[np.uint32], wi
         codes[np.uint32(3) * x + np.uint32(2)] = np.uint16(np.sqrt(min(blue, np.float32(1))) * top + half)
 
 
-@njit("void(f4[::1], f4[::1], f4)", cache=True, fastmath=_FAST)
+@leaf("void(f4[::1], f4[::1], f4)", cache=True, fastmath=_FAST)
 def _add(sums: Floats, light: Floats, weight: float) -> None:
     for i in range(np.uint32(len(sums))):
         sums[i] += weight * light[i]
@@ -73,7 +73,7 @@ def _shrink(
             _narrow(sums, stride, columns, wide, out[y].reshape(-1))
 
 
-@njit([f"void({plane}[::1], {plane}[::1], f4, f4[::1])" for plane in ("u1", "u2")], cache=True, fastmath=_FAST)
+@leaf([f"void({plane}[::1], {plane}[::1], f4, f4[::1])" for plane in ("u1", "u2")], cache=True, fastmath=_FAST)
 def _mix(near: Plane, far: Plane, middle: float, hue: Floats) -> None:
     """A row of colour between two, a quarter of the way from the near one to the far one."""
     more, less = np.float32(0.75), np.float32(0.25)
@@ -81,7 +81,7 @@ def _mix(near: Plane, far: Plane, middle: float, hue: Floats) -> None:
         hue[i] = more * np.float32(near[i]) + less * np.float32(far[i]) - middle
 
 
-@njit("void(f4[::1], f4[::1])", cache=True, fastmath=_FAST)
+@leaf("void(f4[::1], f4[::1])", cache=True, fastmath=_FAST)
 def _widen(hue: Floats, wide: Floats) -> None:
     """A row of colour for pixels of half its width: each stands at the left one of two (as MPEG-2 and those after it have it)."""
     half, last = np.float32(0.5), np.uint32(len(hue) - 1)
@@ -93,7 +93,7 @@ def _widen(hue: Floats, wide: Floats) -> None:
         wide[np.uint32(2) * last + np.uint32(1)] = hue[last]
 
 
-@njit(
+@leaf(
     [f"void({plane}[::1], f4[::1], f4[::1], f4[::1], f4[::1], i4[::1], f4[::1], u4)" for plane in ("u1", "u2")],
     cache=True,
     fastmath=_FAST,

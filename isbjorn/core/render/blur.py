@@ -15,7 +15,7 @@ import numpy as np
 from numba import prange
 
 from isbjorn.core.arrays import Floats
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.runtime.parallel import guarded
 
 _LEAST = 1.53
@@ -58,7 +58,7 @@ Parts = tuple[tuple[float, float], ...]
 _CONTRACT = {"contract", "nnan", "ninf", "nsz"}
 
 
-@njit("i8(i8, i8)", cache=True, inline="always")
+@leaf("i8(i8, i8)", cache=True, forceinline=True)
 def mirrored(i: int, n: int) -> int:
     """A place beyond an end of n, mirrored about the first or the last."""
     i = abs(i)

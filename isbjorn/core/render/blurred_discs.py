@@ -14,7 +14,7 @@ import numpy.typing as npt
 from numba import prange
 
 from isbjorn.core.arrays import Floats, Ints, Longs
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.render.blends import put
 from isbjorn.core.render.profiles import HARD, SMALLEST, edge, mean_cover
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
@@ -33,7 +33,7 @@ P_X, P_Y, WAY_X, WAY_Y, LENGTH, SHARE, P_C0, P_C1, P_RADIUS = range(9)
 PIECE = 9
 
 
-@njit("f8(f8, f8, f8, f8, f8)", cache=True, inline="always")
+@leaf("f8(f8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def _edge_up_to(v: float, one: float, three: float, five: float, seven: float) -> float:
     """The integral of the edge's polynomial from 0 to v."""
     v2 = v * v
@@ -147,7 +147,7 @@ def draw_smears(smears: Floats, out: Floats, mode: int = 0) -> None:
     _draw(smears, tiles.order, tiles.bounds, tiles.turns, tiles.columns, mode, out)
 
 
-@njit("b1(f4[:,:,::1], f4[:,::1], f4[:,::1], i8)", cache=True)
+@leaf("b1(f4[:,:,::1], f4[:,::1], f4[:,::1], i8)", cache=True)
 def _is_straight(places: Floats, shares: Floats, radius: Floats, i: int) -> bool:
     """Whether a body goes straight on, evenly and at one size, as far as can be seen: most do in a part of a frame."""
     for k in range(1, PIECES):
@@ -162,7 +162,7 @@ def _is_straight(places: Floats, shares: Floats, radius: Floats, i: int) -> bool
     return True
 
 
-@njit("void(f4[:,:,::1], f4[:,::1], f4[:,::1], f4[:,::1], f8[::1], i8, b1, f4[:,::1])", cache=True)
+@leaf("void(f4[:,:,::1], f4[:,::1], f4[:,::1], f4[:,::1], f8[::1], i8, b1, f4[:,::1])", cache=True)
 def _pack(
     places: Floats, shares: Floats, radius: Floats, shade: Floats, inner: npt.NDArray[np.float64], profile: int, covers: bool,
     out: Floats,

@@ -24,7 +24,7 @@ from numba import prange
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Drop, Puff, Ring, Round, Shard, Spark, Square, Star, Streak
 from isbjorn.core.document.kinds import BODIES
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.runtime.kernels import reached
 from isbjorn.core.runtime.parallel import guarded
 
@@ -33,7 +33,7 @@ _OVER, _LARGE, _BLOCK = 3, 512, 32
 _KEPT_FROM, _KEPT = 256, 32
 
 
-@njit("f8(f8, f8, f8[:,::1], i8)", cache=True, error_model="numpy")
+@leaf("f8(f8, f8, f8[:,::1], i8)", cache=True, error_model="numpy")
 def _to_edge(x: float, y: float, corners: Doubles, k: int) -> float:
     ax, ay = corners[k, 0], corners[k, 1]
     m = k + 1 if k + 1 < len(corners) else 0

@@ -13,7 +13,7 @@ from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Number, Round, Shot
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.records import Records, one, record, records
 from isbjorn.core.render.discs import RECORD, write_record
 from isbjorn.core.render.overdraw import DISCS, affordable, covered
@@ -68,7 +68,7 @@ class Projection:
         return pixels, grown
 
 
-@njit("UniTuple(f8, 3)(f8, f8, f8, f8[:,::1])", cache=True, forceinline=True)
+@leaf("UniTuple(f8, 3)(f8, f8, f8, f8[:,::1])", cache=True, forceinline=True)
 def _turned(x: float, y: float, z: float, axes: Doubles) -> tuple[float, float, float]:
     """What lies at (x, y, z) from the camera, as it sees it: to its right, up, and toward the viewer."""
     return (

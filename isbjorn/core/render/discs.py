@@ -9,13 +9,14 @@ keep four planes, so that a row is one vector loop.
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 from numba import prange
 
 from isbjorn.core.arrays import Floats, Ints
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.render.lanes import LANES, composite, composite_pixel, interleave
 from isbjorn.core.render.profiles import HARD, SMALLEST, SOFT, SPECK_AREA, edge, mean_cover
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
@@ -36,11 +37,11 @@ _NEAR, _NEAR_HARD = 0.02, 0.003
 _SMALLEST_AREA = math.pi * SMALLEST * SMALLEST / 2
 
 
-@njit("UniTuple(f4, 2)(f4, f4, f4, f4, b1)", cache=True, fastmath={"contract", "reassoc", "nnan", "ninf", "nsz"})
-def _sampled(c0: float, c1: float, x: float, y: float, hard: bool) -> tuple[float, float]:
+@leaf("UniTuple(f4, 2)(f4, f4, f4, f4, b1)", cache=True, fastmath={"contract", "reassoc", "nnan", "ninf", "nsz"})
+def _sampled(c0: float, c1: float, x: float, y: float, hard: bool) -> tuple[Any, Any]:
     """What the pixels of a body add up to, and by how much more with each of c0."""
     one, nothing, half = np.float32(1), np.float32(0), np.float32(0.5)
-    reach = np.sqrt(max(c0, nothing) / c1)
+    reach = np.float32(math.sqrt(max(c0, 0.0) / c1))
     light, slope = nothing, nothing
     first = math.ceil(x - reach - half)
     left = np.float32(first) + half - x
@@ -64,7 +65,7 @@ def _sampled(c0: float, c1: float, x: float, y: float, hard: bool) -> tuple[floa
     return light, slope
 
 
-@njit("f8(f8, f8, f8, f8, f8, i8)", cache=True)
+@leaf("f8(f8, f8, f8, f8, f8, i8)", cache=True)
 def _even(c0: float, c1: float, x: float, y: float, area: float, profile: int) -> float:
     """A body's c0 with which its pixels add up to its area, wherever it lies between them.
 
@@ -81,7 +82,7 @@ def _even(c0: float, c1: float, x: float, y: float, area: float, profile: int) -
     return c0
 
 
-@njit("void(f4[:,::1], i8, f8, f8, f8, f8, f4[:,::1], i8, b1, i8, f8)", cache=True)
+@leaf("void(f4[:,::1], i8, f8, f8, f8, f8, f4[:,::1], i8, b1, i8, f8)", cache=True)
 def write_record(
     out: Floats, at: int, x: float, y: float, r: float, shown: float, colour: Floats, i: int, covers: bool,
     profile: int, inner: float,
@@ -120,13 +121,13 @@ _FAST = {"contract", "nnan", "ninf", "nsz"}
 _BODY = "void(f4[::1], f4[:,::1], i8, i8, i8, i8, i8)"
 
 
-@njit("i8(i8, i8)", cache=True, inline="always")
+@leaf("i8(i8, i8)", cache=True, forceinline=True)
 def _in_planes(x: int, y: int) -> int:
     """Where the red of a pixel lies in a tile of planes: a group of eight before its green."""
     return (y * GROUPS + x // LANES) * 4 * LANES + x % LANES
 
 
-@njit("void(f4[::1], f4[:,::1], i8, i8, i8, i8, i8, b1)", cache=True, error_model="numpy", fastmath=_FAST)
+@leaf("void(f4[::1], f4[:,::1], i8, i8, i8, i8, i8, b1)", cache=True, error_model="numpy", fastmath=_FAST)
 def _draw_speck(
     tile: Floats, records: Floats, k: int, left: int, top: int, right: int, bottom: int, planes: bool
 ) -> None:
@@ -162,7 +163,7 @@ def _draw_speck(
             tile[at + 3 * step] = tile[at + 3 * step] * keep + cover * w
 
 
-@njit(_BODY, cache=True, error_model="numpy", fastmath=_FAST)
+@leaf(_BODY, cache=True, error_model="numpy", fastmath=_FAST)
 def _draw_together(tile: Floats, records: Floats, k: int, left: int, top: int, right: int, bottom: int) -> None:
     """Composite one body into a tile of interleaved pixels."""
     one, zero, half = np.float32(1), np.float32(0), np.float32(0.5)
@@ -184,7 +185,7 @@ def _draw_together(tile: Floats, records: Floats, k: int, left: int, top: int, r
             composite_pixel(tile, (yy * TILE_W + xx) * 4, w, red, green, blue, cover)  # type: ignore[call-arg]
 
 
-@njit(_BODY, cache=True, error_model="numpy", fastmath=_FAST)
+@leaf(_BODY, cache=True, error_model="numpy", fastmath=_FAST)
 def _draw_planes(tile: Floats, records: Floats, k: int, left: int, top: int, right: int, bottom: int) -> None:
     """Composite one body into a tile of four planes."""
     _one, zero, half = np.float32(1), np.float32(0), np.float32(0.5)

@@ -19,7 +19,7 @@ from isbjorn.core.colour import decoded, encoded
 from isbjorn.core.document import Blur, DirectionalBlur, Glow, Grade, Grain, Number, Sharpen, Tint
 from isbjorn.core.document.kinds import STEPS
 from isbjorn.core.evaluate.gradients import hex_to_linear
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.random import mix
 from isbjorn.core.render.blur import HALVED_FROM, blur, blurred_sum, continued_sum, mirrored
 from isbjorn.core.render.pixels import Piece, PixelStep, graded, pixels_of, tinted, tone_of, whole
@@ -66,7 +66,7 @@ def _directional(step: DirectionalBlur, layer: Floats, at: Moment) -> Floats:
 _CONTRACT = {"contract"}
 
 
-@njit("void(f4[::1], f4, f4, f4[::1])", cache=True, fastmath=_CONTRACT, error_model="numpy")
+@leaf("void(f4[::1], f4, f4, f4[::1])", cache=True, fastmath=_CONTRACT, error_model="numpy")
 def _add_bright(pixels: Floats, above: float, weight: float, light: Floats) -> None:
     """Add what is brighter than `above` of a row of pixels (4 n,) to a row of light (3 n,)."""
     hair, nothing = np.float32(1e-9), np.float32(0)

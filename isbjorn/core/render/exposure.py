@@ -9,7 +9,7 @@ import numpy.typing as npt
 
 from isbjorn.core.appearance.particles import Particles, Shapes
 from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf
 from isbjorn.core.render.blurred_discs import PIECES
 
 
@@ -35,7 +35,7 @@ def change_of(every: Particles, first: Shapes, middle: Particles, last: Shapes) 
     return Change(np.where(one_half, 2 * turned, turned).astype(np.float32), sizes)
 
 
-@njit("void(i8[::1], i8[::1], i8[::1], f4[::1], f4[::1], i8, f4[:,::1], f4[:,::1], b1[:,::1])", cache=True)
+@leaf("void(i8[::1], i8[::1], i8[::1], f4[::1], f4[::1], i8, f4[:,::1], f4[:,::1], b1[:,::1])", cache=True)
 def _found_again(
     every: Longs, ids: Longs, order: Longs, angle: Floats, size: Floats, column: int, angles: Floats, sizes: Floats,
     there: npt.NDArray[np.bool_],

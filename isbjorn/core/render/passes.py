@@ -14,7 +14,7 @@ import numpy as np
 from isbjorn.core.appearance.particles import births_of
 from isbjorn.core.arrays import Floats, Longs
 from isbjorn.core.document import Group
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf
 from isbjorn.core.render.camera import Counts, rank
 from isbjorn.core.render.compositor import Compositor
 from isbjorn.core.render.context import RenderContext
@@ -86,7 +86,7 @@ def measured(compositor: Compositor) -> Measured:
     return Measured(depth, motion, cover.astype(np.float32), seen)
 
 
-@njit("void(f4[:,::1], f4[::1], f4[:,::1], f4[:,:,::1])", cache=True)
+@leaf("void(f4[:,::1], f4[::1], f4[:,::1], f4[:,:,::1])", cache=True)
 def _stamp(centre: Floats, radius: Floats, names: Floats, out: Floats) -> None:
     """Who lies topmost at the middle of each pixel: discs in their order, the later over the earlier."""
     height, width = out.shape[0], out.shape[1]

@@ -16,7 +16,7 @@ from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.colour import GAMMA, LUMA
 from isbjorn.core.document.curves import Curve
 from isbjorn.core.evaluate import curves
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.records import Records, one, record, records
 from isbjorn.core.render.blends import MODES, put
 from isbjorn.core.runtime.parallel import guarded
@@ -132,7 +132,7 @@ def whole(layer: Floats, left: int = 0, top: int = 0) -> Piece:
     return Piece(layer, (0, 0, *layer.shape[:2]), left, top)
 
 
-@njit(void(f4[::1], records(PIXEL_STEP), i8, f4[:, ::1]), cache=True, fastmath=_CONTRACT, error_model="numpy")
+@leaf(void(f4[::1], records(PIXEL_STEP), i8, f4[:, ::1]), cache=True, fastmath=_CONTRACT, error_model="numpy")
 def _grade_row(row: Floats, steps: Records, k: int, tones: Floats) -> None:
     opacity, gain = np.float32(steps[k].opacity), np.float32(steps[k].gain)
     saturation, number = np.float32(steps[k].saturation), int(steps[k].tone)
@@ -177,7 +177,7 @@ def _grade_row(row: Floats, steps: Records, k: int, tones: Floats) -> None:
                 row[at + c] = back * (first + part * (tone[entry + 2] - first))
 
 
-@njit(void(f4[::1], records(PIXEL_STEP), i8), cache=True, fastmath=_CONTRACT, error_model="numpy")
+@leaf(void(f4[::1], records(PIXEL_STEP), i8), cache=True, fastmath=_CONTRACT, error_model="numpy")
 def _tint_row(row: Floats, steps: Records, k: int) -> None:
     amount, dark, light = np.float32(steps[k].amount), steps[k].dark, steps[k].light
     one, nothing, hair = np.float32(1), np.float32(0), np.float32(1e-9)
@@ -196,7 +196,7 @@ def _tint_row(row: Floats, steps: Records, k: int) -> None:
         row[at + np.uint32(2)] = blue + amount * (third + (lights[2] * cover - third) * share - blue)
 
 
-@njit(void(f4[::1], i8, i8, i8, f4[:, ::1], records(PIXEL_STEP), f4[:, ::1]), cache=True)
+@leaf(void(f4[::1], i8, i8, i8, f4[:, ::1], records(PIXEL_STEP), f4[:, ::1]), cache=True)
 def _work_row(row: Floats, width: int, y: int, x: int, kept: Floats, steps: Records, tones: Floats) -> None:
     """Work on a row of pixels, the first of which lies at x, y of the picture."""
     if kept.size:
@@ -227,7 +227,7 @@ def _work_all(
         _work_row(row, width, y0 + top + y, x0 + left, kept, steps, tones)
 
 
-@njit("void(f4[::1], f4[::1], f4)", cache=True, fastmath={"contract", "nnan", "ninf", "nsz"})
+@leaf("void(f4[::1], f4[::1], f4)", cache=True, fastmath={"contract", "nnan", "ninf", "nsz"})
 def _over_row(row: Floats, below: Floats, covers: float) -> None:
     for x in range(np.uint32(len(row) // 4)):
         at = np.uint32(4) * x
@@ -279,7 +279,7 @@ def lay(layer: Floats, onto: Floats, blend: str = "normal") -> None:
     lay_piece(whole(layer), onto, blend)
 
 
-@njit("f4(f4[::1], u4)", cache=True, inline="always")
+@leaf("f4(f4[::1], u4)", cache=True, forceinline=True)
 def _cover_at(row: Floats, at: np.uint32) -> np.float32:
     """How much the pixel at a place of a row covers or lights, in [0, 1]."""
     grey = _RED * row[at] + _GREEN * row[at + np.uint32(1)] + _BLUE * row[at + np.uint32(2)]

@@ -10,7 +10,7 @@ import numpy.typing as npt
 from numba import prange
 
 from isbjorn.core.arrays import Bytes, Codes, Floats, is_coded
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.runtime.parallel import guarded
 
 SHADES = 4096
@@ -79,7 +79,7 @@ def _shades_over(picture: Floats, below: Floats, table: Bytes, out: Bytes) -> No
                 out[y, x, c] = table[np.uint16(np.sqrt(v) * top + np.float32(0.5))]
 
 
-@njit("f4(u2)", cache=True, inline="always")
+@leaf("f4(u2)", cache=True, forceinline=True)
 def _light_of(code: np.uint16) -> np.float32:
     """A code is the square root of light, 65535 of 1."""
     root = np.float32(code) * np.float32(1 / TOP_CODE)
@@ -126,7 +126,7 @@ def lit(codes: Codes) -> Floats:
     return out
 
 
-@njit("b1(f4[::1], u4, u4)", cache=True, fastmath=True)
+@leaf("b1(f4[::1], u4, u4)", cache=True, fastmath=True)
 def _any(row: Floats, first: int, after: int) -> bool:
     total = np.float32(0)
     for i in range(first, after):

@@ -19,7 +19,7 @@ from isbjorn.core.arrays import Floats
 from isbjorn.core.document.bodies import Skin
 from isbjorn.core.document.values import Number
 from isbjorn.core.evaluate.gradients import hex_to_linear
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.records import Records, one, record, records
 from isbjorn.core.render.blur import blur
 from isbjorn.core.render.discs import C0, C1, COVER, REACH, RECORD, RED, W1, W3, X, Y, draw_records
@@ -57,7 +57,7 @@ def _balls(centre: Floats, reach: Floats, shade: Floats) -> Floats:
     return out
 
 
-@njit("f8(f4[:,:,::1], i8, i8)", cache=True, error_model="numpy", inline="always")
+@leaf("f8(f4[:,:,::1], i8, i8)", cache=True, error_model="numpy", forceinline=True)
 def _near(field: Floats, y: int, x: int) -> float:
     """How near the surface is on average at a pixel, px."""
     return float(field[y, x, 1]) / max(float(field[y, x, 0]), 1e-6)

@@ -15,7 +15,7 @@ import numpy.typing as npt
 from numba import prange
 
 from isbjorn.core.arrays import Floats, Ints, Longs
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.render.blends import put
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
 from isbjorn.core.runtime.parallel import guarded
@@ -83,7 +83,7 @@ def bound(pages: list[tuple[Floats, float]]) -> Pages:
     )
 
 
-@njit("void(f4[::1], i8, i8, i8, f8, f8, f8[::1])", cache=True, error_model="numpy")
+@leaf("void(f4[::1], i8, i8, i8, f8, f8, f8[::1])", cache=True, error_model="numpy")
 def _read(
     texels: Floats, side: int, first: int, channels: int, u: float, v: float, sums: npt.NDArray[np.float64]
 ) -> None:
@@ -109,7 +109,7 @@ def _read(
                     sums[c] += w * texels[at + c]
 
 
-@njit("UniTuple(f8,2)(f8, f8, f8, f8, f8)", cache=True, error_model="numpy", inline="always")
+@leaf("UniTuple(f8,2)(f8, f8, f8, f8, f8)", cache=True, error_model="numpy", forceinline=True)
 def _span(slope: float, at: float, wide: float, low: float, high: float) -> tuple[float, float]:
     """The part of low … high in which |slope x + at| < wide."""
     if abs(slope) < 1e-12:
@@ -118,7 +118,7 @@ def _span(slope: float, at: float, wide: float, low: float, high: float) -> tupl
     return max(low, min(a, b)), min(high, max(a, b))
 
 
-@njit("f8(f4[::1], i8, i8, f8, f8)", cache=True, error_model="numpy", inline="always")
+@leaf("f8(f4[::1], i8, i8, f8, f8)", cache=True, error_model="numpy", forceinline=True)
 def _cover(texels: Floats, side: int, first: int, fx: float, fy: float) -> float:
     """A mask at a place in texels from the middle of its top left one; nothing lies beyond it."""
     ix, iy = math.floor(fx), math.floor(fy)

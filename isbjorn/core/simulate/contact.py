@@ -19,7 +19,7 @@ import math
 import numpy as np
 
 from isbjorn.core.arrays import Doubles, Floats
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf
 from isbjorn.core.random import draw_around
 from isbjorn.core.simulate.forces import surface
 from isbjorn.core.simulate.forces.row import ATTRIBUTE, CODE, PLACE
@@ -42,7 +42,7 @@ BOX, SPHERE, PATH, MATTE = surface.BOX, surface.SPHERE, surface.PATH, surface.MA
 FIRST, COUNT, PX = surface.FIRST, surface.COUNT, surface.PX
 
 
-@njit("Tuple((f8, i8, f8, f8, f8))(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], f8, f8, f8)", cache=True)
+@leaf("Tuple((f8, i8, f8, f8, f8))(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], f8, f8, f8)", cache=True)
 def closest(
     rows: Doubles, s: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float
 ) -> tuple[float, int, float, float, float]:
@@ -57,7 +57,7 @@ def closest(
     return best, which, bx, by, bz
 
 
-@njit("f8(f8[:,:,::1], i8, i8, f8[:,::1], f4[:,:,::1], f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@leaf("f8(f8[:,:,::1], i8, i8, f8[:,::1], f4[:,:,::1], f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _convex(
     rows: Doubles, s: int, r: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float, ux: float, uy: float,
     uz: float, length: float, radius: float,
@@ -78,7 +78,7 @@ def _convex(
     return gone
 
 
-@njit("f8(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@leaf("f8(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _in_sphere(
     rows: Doubles, s: int, r: int, x: float, y: float, z: float, ux: float, uy: float, uz: float, radius: float
 ) -> float:
@@ -94,7 +94,7 @@ def _in_sphere(
     return -along + math.sqrt(max(0.0, along * along + room * room - out * out))
 
 
-@njit("f8(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@leaf("f8(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _in_box(
     rows: Doubles, s: int, r: int, x: float, y: float, z: float, ux: float, uy: float, uz: float, radius: float
 ) -> float:
@@ -114,7 +114,7 @@ def _in_box(
     return best
 
 
-@njit("f8(f8[:,:,::1], i8, i8, f8[:,::1], f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@leaf("f8(f8[:,:,::1], i8, i8, f8[:,::1], f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _on_path(
     rows: Doubles, s: int, r: int, paths: Doubles, x: float, y: float, ux: float, uy: float, length: float, flat: float,
     radius: float,
@@ -152,7 +152,7 @@ def _on_path(
     return best
 
 
-@njit("f8(f8[:,:,::1], i8, i8, f8[:,::1], f4[:,:,::1], f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@leaf("f8(f8[:,:,::1], i8, i8, f8[:,::1], f4[:,:,::1], f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _by_matte(
     rows: Doubles, s: int, r: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float, ux: float, uy: float,
     uz: float, length: float, radius: float,
@@ -170,7 +170,7 @@ def _by_matte(
     return gone
 
 
-@njit("UniTuple(f8,3)(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@leaf("UniTuple(f8,3)(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _met(
     rows: Doubles, s: int, r: int, x: float, y: float, z: float, ux: float, uy: float, uz: float, nx: float, ny: float,
     nz: float,
@@ -198,7 +198,7 @@ def _met(
     return nx, ny, nz
 
 
-@njit(
+@leaf(
     "Tuple((f8, i8, f8, f8, f8))(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], b1, f8, f8, f8, f8, f8, f8, f8)", cache=True
 )
 def trace(
@@ -236,7 +236,7 @@ def trace(
     return best / length, which, nx, ny, nz
 
 
-@njit("void(f8[:,:,::1], i8, u8, i8, i8, f8[::1], f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@leaf("void(f8[:,:,::1], i8, u8, i8, i8, f8[::1], f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _answer(
     rows: Doubles, s: int, key: np.uint64, birth: int, r: int, body: Doubles, ax: float, ay: float, az: float, h: float,
     nx: float, ny: float, nz: float, age: float,
@@ -273,7 +273,7 @@ def _answer(
     body[5] = tz * left - e * along * nz
 
 
-@njit("UniTuple(f8,6)(f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@leaf("UniTuple(f8,6)(f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _rubbed(
     vx: float, vy: float, vz: float, ax: float, ay: float, az: float, friction: float, left: float
 ) -> tuple[float, float, float, float, float, float]:
@@ -308,7 +308,7 @@ def _rubbed(
     )  # fmt: skip
 
 
-@njit("void(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], u8, i8, f8[::1], f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@leaf("void(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], u8, i8, f8[::1], f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def sweep(
     rows: Doubles, s: int, paths: Doubles, mattes: Floats, key: np.uint64, birth: int, body: Doubles, dx: float,
     dy: float, dz: float, vx: float, vy: float, vz: float, h: float, age: float, radius: float,

@@ -21,7 +21,7 @@ from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
 from isbjorn.core.document import Emitter
 from isbjorn.core.emit.births import NOW_S, Births
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.random import BORN, GOLDEN, draws01, mix
 from isbjorn.core.simulate import contact, rows
 from isbjorn.core.simulate.handing import is_worth
@@ -115,7 +115,7 @@ def _numbered(key: np.uint64, bearers: Longs, which: Longs) -> Longs:
     return out
 
 
-@njit("void(f8[:,::1], f8[:,::1], f8[:,::1], f8[:,::1], f8, f8, f8[::1], f8[:,::1], f8[:,::1])", cache=True)
+@leaf("void(f8[:,::1], f8[:,::1], f8[:,::1], f8[:,::1], f8, f8, f8[::1], f8[:,::1], f8[:,::1])", cache=True)
 def _along(
     p0: Doubles, v0: Doubles, p1: Doubles, v1: Doubles, left: float, right: float, at: Doubles, place: Doubles, velocity: Doubles
 ) -> None:  # fmt: skip
@@ -447,7 +447,7 @@ class Offspring(Births):
         return self.about(after, until) / max(until - after, 1e-6)
 
 
-@njit("i8(i8[::1], i8[::1], i8[::1], i8[::1], i8[::1], i8[:,::1])", cache=True)
+@leaf("i8(i8[::1], i8[::1], i8[::1], i8[::1], i8[::1], i8[:,::1])", cache=True)
 def _beside(a: Longs, in_a: Longs, b: Longs, in_b: Longs, who: Longs, columns: Longs) -> int:
     """Numbers that are in either of two lists, each sorted through its order, and where each stands in both, -1: not; how many."""
     i, j, n = 0, 0, 0

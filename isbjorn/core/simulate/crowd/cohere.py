@@ -17,7 +17,7 @@ from numba import f4, i4, prange, void
 
 from isbjorn.core.arrays import Doubles, Floats, Ints
 from isbjorn.core.document.meetings import Cohesion
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.records import Records, one, record, records
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.crowd.grid import BLOCKS, LEAST, NONE, ONE, PAIRS, near
@@ -36,7 +36,7 @@ def pack(force: Cohesion, setting: Setting) -> Doubles:
     return base(force, CODE, setting)
 
 
-@njit("f4(f4)", cache=True, forceinline=True)
+@leaf("f4(f4)", cache=True, forceinline=True)
 def spline(q: np.float32) -> np.float32:
     """The pull of a pair at a share of the radius, -1 … 1."""
     p = (ONE - q) * q

@@ -18,7 +18,7 @@ from isbjorn.core.document import Number
 from isbjorn.core.document.meetings import Contagion
 from isbjorn.core.emit.births import places_in_line
 from isbjorn.core.emit.newborn import brightness
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.random import FORCE_FIRST, draws01, draws_around
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate import contact
@@ -38,14 +38,14 @@ def pack(force: Contagion, setting: Setting) -> Doubles:
     return base(force, CODE, setting)
 
 
-@njit("i8(i8, i8[::1], i8[::1], i8[::1])", cache=True, forceinline=True)
+@leaf("i8(i8, i8[::1], i8[::1], i8[::1])", cache=True, forceinline=True)
 def _around_cell(cell: int, size: Longs, starts: Longs, out: Longs) -> int:
     """The cells around one, itself among them, that hold anybody, into out (27,), and how many."""
     nx, ny = size[0], size[1]
     return around(float(cell % nx), float(cell // nx % ny), float(cell // (nx * ny)), 1.0, size, starts, out)
 
 
-@njit("void(f8[::1], i8, f8)", cache=True, forceinline=True)
+@leaf("void(f8[::1], i8, f8)", cache=True, forceinline=True)
 def put_among(best: Doubles, count: int, value: float) -> None:
     """Put a value among the least so many, which ascend, if it is one of them."""
     if value < best[count - 1]:

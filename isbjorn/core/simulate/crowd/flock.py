@@ -14,7 +14,7 @@ from numba import f4, i4, prange, void
 
 from isbjorn.core.arrays import Doubles, Floats, Ints
 from isbjorn.core.document.meetings import Flock
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.records import Records, one, record, records
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate import contact
@@ -33,7 +33,7 @@ def pack(force: Flock, setting: Setting) -> Doubles:
     return base(force, CODE, setting, 0.01)
 
 
-@njit("f4(f4, f4, f4, f4)", cache=True, forceinline=True)
+@leaf("f4(f4, f4, f4, f4)", cache=True, forceinline=True)
 def _least_ahead(u: np.float32, v: np.float32, w: np.float32, cosine: np.float32) -> np.float32:
     """How far ahead, as a share of how far away, another is at least whom one sees that goes by (u, v, w), times its speed."""
     speed = math.sqrt(u * u + v * v + w * w)

@@ -10,7 +10,7 @@ import numpy.typing as npt
 from numba import prange
 
 from isbjorn.core.arrays import Floats, Ints, Longs
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 
 # As many cells as particles, about; and of one cell's neighbourhood so many are looked at, evenly, if there are more.
 _CELLS_EACH, _LEAST_CELLS, MOST_LOOKED_AT = 2, 4096, 256
@@ -54,7 +54,7 @@ def grid_of(place: Floats, cell: float) -> Grid:
     return Grid(order, starts, cell, sides)
 
 
-@njit("i8(f8, f8, f8, i8[::1])", cache=True, forceinline=True)
+@leaf("i8(f8, f8, f8, i8[::1])", cache=True, forceinline=True)
 def cell_of(x: float, y: float, z: float, size: npt.NDArray[np.int64]) -> int:
     """The number of the cell with coordinates x, y, z (whole numbers)."""
     nx, ny, nz = size[0], size[1], size[2]
@@ -78,7 +78,7 @@ def _sort(place: Floats, per_px: float, size: Longs, starts: Longs, order: Longs
         at[cells[i]] += 1
 
 
-@njit("i8(f8, f8, f8, f8, i8[::1], i8[::1], i8[::1])", cache=True, forceinline=True)
+@leaf("i8(f8, f8, f8, f8, i8[::1], i8[::1], i8[::1])", cache=True, forceinline=True)
 def around(x: float, y: float, z: float, per_px: float, size: Longs, starts: Longs, cells: Longs) -> int:
     """Put the runs of `order` that hold who may be near into cells (27,), by their cells; how many runs."""
     cx, cy, cz = np.floor(x * per_px), np.floor(y * per_px), np.floor(z * per_px)
@@ -93,7 +93,7 @@ def around(x: float, y: float, z: float, per_px: float, size: Longs, starts: Lon
     return found
 
 
-@njit("i8(i8[::1], i8[::1], i8, i8)", cache=True, forceinline=True)
+@leaf("i8(i8[::1], i8[::1], i8, i8)", cache=True, forceinline=True)
 def stride_over(starts: Longs, cells: Longs, count: int, most: int) -> int:
     """Of how many that are near one is looked at: 1, but where they are more than `most`."""
     total = 0
@@ -102,7 +102,7 @@ def stride_over(starts: Longs, cells: Longs, count: int, most: int) -> int:
     return 1 + total // most
 
 
-@njit("i8(i8, i8[::1], i8[::1], i8[::1], i8[::1])", cache=True)
+@leaf("i8(i8, i8[::1], i8[::1], i8[::1], i8[::1])", cache=True)
 def _runs(at: int, size: Longs, starts: Longs, begins: Longs, ends: Longs) -> int:
     """Put the runs of the order of cells that hold who may be near to those of a cell into begins and ends (27,); how many."""
     nx, ny, nz = size[0], size[1], size[2]
@@ -126,7 +126,7 @@ def _runs(at: int, size: Longs, starts: Longs, begins: Longs, ends: Longs) -> in
     return runs
 
 
-@njit("void(f4[:,::1], f4[::1], i8, i8, f4, i8[::1], i8[::1], i8, i4[:,::1], i4[::1], f4[::1])", cache=True)
+@leaf("void(f4[:,::1], f4[::1], i8, i8, f4, i8[::1], i8[::1], i8, i4[:,::1], i4[::1], f4[::1])", cache=True)
 def _look_thinly(
     place: Floats, share: Floats, i: int, looked: int, far: np.float32, begins: Longs, ends: Longs, runs: int, found: Ints,
     count: Ints, stands_for: Floats,

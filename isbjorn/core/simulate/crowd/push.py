@@ -18,7 +18,7 @@ from numba import prange
 
 from isbjorn.core.arrays import Bools, Doubles, Floats, Ints, Longs
 from isbjorn.core.document.meetings import Push
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate import contact
 from isbjorn.core.simulate.crowd.grid import around, grid_of, stride_over
@@ -87,7 +87,7 @@ _PLACE, _GONE, _KICK, _RADIUS, _LIGHT, _SHARE, _HEIGHT, _CALM, _DRIVEN, _BODY = 
 _PAIR = "f4[:,::1], f8, i4[::1], i4[::1], f8, i8[::1]"
 
 
-@njit(f"void({_PAIR}, i8)", cache=True, fastmath={"contract"})
+@leaf(f"void({_PAIR}, i8)", cache=True, fastmath={"contract"})
 def _apart_in(
     bodies: Floats, older: float, ends: Ints, others: Ints, friction: float, starts: Longs, cell: int
 ) -> None:
@@ -148,7 +148,7 @@ def _apart_beside(
         _apart_in(bodies, older, ends, others, friction, starts, cell)
 
 
-@njit(f"void({_PAIR}, i8)", cache=True)
+@leaf(f"void({_PAIR}, i8)", cache=True)
 def _apart_alone(
     bodies: Floats, older: float, ends: Ints, others: Ints, friction: float, starts: Longs, last: int
 ) -> None:

@@ -19,7 +19,7 @@ from isbjorn.core.document import Drag, Shot
 from isbjorn.core.document.meetings import Contagion
 from isbjorn.core.document.references import numbers_of
 from isbjorn.core.errors import Stale
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.runtime.memory import Kept
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.crowd import contagion
@@ -96,7 +96,7 @@ def _reaches(
         far[i] = min(far[i], np.float32(best[nearest - 1]))
 
 
-@njit("void(f8[::1], i8[::1], i8[::1], i8)", cache=True, forceinline=True)
+@leaf("void(f8[::1], i8[::1], i8[::1], i8)", cache=True, forceinline=True)
 def _up(time: Doubles, heap: Longs, at: Longs, k: int) -> None:
     """Let one rise in the heap to where it belongs."""
     i = heap[k]
@@ -111,7 +111,7 @@ def _up(time: Doubles, heap: Longs, at: Longs, k: int) -> None:
     at[i] = k
 
 
-@njit("void(f8[::1], i8[::1], i8[::1], i8)", cache=True, forceinline=True)
+@leaf("void(f8[::1], i8[::1], i8[::1], i8)", cache=True, forceinline=True)
 def _down(time: Doubles, heap: Longs, at: Longs, count: int) -> None:
     """Let the first of the heap sink to where it belongs."""
     i, k = heap[0], 0

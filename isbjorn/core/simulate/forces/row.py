@@ -19,7 +19,7 @@ from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.curves import table
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf
 from isbjorn.core.random import FORCE_FIRST, draw01, draw_around
 
 CODE, ATTRIBUTE, VALUE, SPREAD, BELL, CURVE, CURVE_TO, ZONE = 0, 1, 2, 3, 4, 5, 6, 7
@@ -110,7 +110,7 @@ def base(thing: Any, code: int, setting: Setting, unit: float = 1.0) -> Doubles:
     return rows
 
 
-@njit("f8(f4[:,::1], i8, f8)", cache=True, forceinline=True)
+@leaf("f8(f4[:,::1], i8, f8)", cache=True, forceinline=True)
 def read_curve(curves: Floats, row: int, age01: float) -> float:
     """A curve of the table at an age in [0, 1]."""
     at = min(max(age01, 0.0), 1.0) * (curves.shape[1] - 1)
@@ -118,7 +118,7 @@ def read_curve(curves: Floats, row: int, age01: float) -> float:
     return curves[row, j] + (at - j) * (curves[row, j + 1] - curves[row, j])
 
 
-@njit("f8(f8[:,:,::1], i8, i8, f4[:,::1], u8, i8, f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
+@leaf("f8(f8[:,:,::1], i8, i8, f4[:,::1], u8, i8, f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def strength(
     rows: Doubles, s: int, r: int, curves: Floats, key: np.uint64, birth: int, age01: float, x: float, y: float,
     z: float, u: float, v: float, w: float, touch: float, caught: float,
@@ -158,7 +158,7 @@ def strength(
     return value
 
 
-@njit("UniTuple(f8,3)(f8[:,:,::1], i8, i8, u8, i8)", cache=True, forceinline=True)
+@leaf("UniTuple(f8,3)(f8[:,:,::1], i8, i8, u8, i8)", cache=True, forceinline=True)
 def way_of(rows: Doubles, s: int, r: int, key: np.uint64, birth: int) -> tuple[float, float, float]:
     """The unit vector of a thing's direction, as a particle has it."""
     if rows[s, r, WAY_SPREAD] == 0.0 and rows[s, r, TILT_SPREAD] == 0.0:

@@ -10,7 +10,7 @@ import numpy as np
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Zone
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf
 
 # Columns of a row.
 SHAPE, PLACE, COS, SIN, HALF_SIZE, RADIUS, FALLOFF, INVERTED = 0, 1, 4, 5, 6, 9, 10, 11
@@ -36,7 +36,7 @@ def pack(zone: Zone, readings: Readings, t: Doubles) -> Doubles:
     return np.stack(columns, axis=1)
 
 
-@njit("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
+@leaf("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
 def depth(zones: Doubles, s: int, r: int, x: float, y: float, z: float) -> float:
     """How deep inside a zone's shape a place is, in px; below 0 outside."""
     dx, dy, dz = x - zones[s, r, PLACE], y - zones[s, r, PLACE + 1], z - zones[s, r, PLACE + 2]
@@ -56,7 +56,7 @@ def depth(zones: Doubles, s: int, r: int, x: float, y: float, z: float) -> float
     return -(outside + min(max(qx, max(qy, qz)), 0.0))
 
 
-@njit("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
+@leaf("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
 def weight(zones: Doubles, s: int, r: int, x: float, y: float, z: float) -> float:
     """The share in [0, 1] of a force that acts at a place: smooth from the edge to `falloff` px inside."""
     d, falloff = depth(zones, s, r, x, y, z), zones[s, r, FALLOFF]

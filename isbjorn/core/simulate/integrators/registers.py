@@ -15,6 +15,7 @@ from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.jit import njit
 from isbjorn.core.random import draw01, draw_around
 from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.simulate.eddies import eddies
 from isbjorn.core.simulate.forces import attractor, drag, gravity, turbulence, wind, zones
 from isbjorn.core.simulate.forces.drag import AT_PX_S, quadratic_rate
 from isbjorn.core.simulate.forces.row import (
@@ -32,7 +33,7 @@ from isbjorn.core.simulate.forces.row import (
     way_of,
 )
 from isbjorn.core.simulate.integrators.steps import exact_step
-from isbjorn.core.simulate.noise import flow
+from isbjorn.core.simulate.noise import flow_among
 
 GRAVITY, DRAG, WIND, TURBULENCE, ATTRACTOR = gravity.CODE, drag.CODE, wind.CODE, turbulence.CODE, attractor.CODE
 NOISE, OFFSET = turbulence.NOISE, turbulence.OFFSET
@@ -42,14 +43,14 @@ _LIFE, _MASS = 6, 7
 
 
 @njit(
-    "void(f4[:,::1], i8[::1], f8[::1], f8[:,:,::1], f8[:,:,::1], f4[:,::1], u8, i8, i8, i8, f8)",
+    "void(f4[:,::1], i8[::1], f8[::1], f8[:,:,::1], f8[:,:,::1], f4[:,::1], f8[:,::1], f8[:,:,::1], u8, i8, i8, i8, f8)",
     parallel=True,
     cache=True,
     error_model="numpy",
 )
 def _drift(
-    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Doubles, curves: Floats, key: np.uint64,
-    index: int, until: int, hz: int, end: float,
+    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Doubles, curves: Floats, known: Doubles,
+    boxes: Doubles, key: np.uint64, index: int, until: int, hz: int, end: float,
 ) -> None:  # fmt: skip
     last, count = rows.shape[0] - 1, rows.shape[1]
     whole = 1.0 / hz
@@ -115,9 +116,9 @@ def _drift(
                             wx, wy, wz = way_of(rows, s, r, key, k)
                         else:
                             off = rows[s, r, OFFSET]
-                            wx, wy, wz = flow(
+                            wx, wy, wz = flow_among(
                                 rows, s, r, NOISE, mx - rows[s, r, PLACE] + off, my - rows[s, r, PLACE + 1] + 0.7 * off,
-                                mz - rows[s, r, PLACE + 2],
+                                mz - rows[s, r, PLACE + 2], known, boxes, min(s, len(known) - 1),
                             )  # fmt: skip
                         rate += grip
                         f *= grip
@@ -150,4 +151,6 @@ def drift(
 
     No surface, no kill zone, no speed limit, no speed over life, and none that is carried along.
     """
-    _drift(values, births, moments, rows, zoned, curves, np.uint64(key), index, until, hz, end)
+    steps = min(len(rows), until - index + (1 if end * hz > until else 0))
+    known, boxes = eddies(rows, steps, values[:3])
+    _drift(values, births, moments, rows, zoned, curves, known, boxes, np.uint64(key), index, until, hz, end)

@@ -14,7 +14,7 @@ import numpy as np
 from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.random import draw_around
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.forces import drag, gravity
@@ -42,7 +42,7 @@ def felt(forces: Doubles, key: np.uint64, birth: int) -> tuple[float, float, flo
     return out[0], out[1], out[2], out[KEEPS]
 
 
-@njit("UniTuple(f8,3)(f8, f8)", cache=True)
+@leaf("UniTuple(f8,3)(f8, f8)", cache=True)
 def exact_step(k: float, h: float) -> tuple[float, float, float]:
     """e^(-kh), h φ1 and h² φ2 for a step of h seconds under drag k; finite for any k ≥ 0."""
     kh = k * h
@@ -75,7 +75,7 @@ def settle(births: Longs, forces: Doubles, key: int, hz: int, pull: Floats) -> N
     _settle(births, forces, np.uint64(key), hz, pull)
 
 
-@njit("UniTuple(f4,6)(f4[:,:], i8, f8, f8[:,:,::1], u8, i8)", cache=True)
+@leaf("UniTuple(f4,6)(f4[:,:], i8, f8, f8[:,:,::1], u8, i8)", cache=True)
 def _first_part(
     values: Floats, i: int, h: float, forces: Doubles, key: np.uint64, birth: int
 ) -> tuple[np.float32, np.float32, np.float32, np.float32, np.float32, np.float32]:
@@ -125,7 +125,7 @@ def advance(
     _advance(values, births, moments, forces, np.uint64(key), index, until, hz)
 
 
-@njit("UniTuple(f8,2)(f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
+@leaf("UniTuple(f8,2)(f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def cubic(x0: float, v0: float, x1: float, v1: float, h: float, s: float) -> tuple[float, float]:
     """Place and velocity at the share s of h seconds between two places with their velocities, by cubic Hermite."""
     m0, m1, rise = v0 * h, v1 * h, x1 - x0

@@ -13,7 +13,7 @@ import numpy as np
 from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.random import BETWEEN_CURVES, SPEED, draw01
 from isbjorn.core.random import SIZE as SIZE_DRAW
 from isbjorn.core.runtime.parallel import guarded
@@ -34,7 +34,7 @@ REMOVE, TAKES_INSIDE, INVERTED = remove.CODE, remove.TAKES_INSIDE, zones.INVERTE
 F_DRAG, F_GRIP, F_AIR, F_QUADRATIC, F_LIMIT = felt.DRAG, felt.GRIP, felt.AIR, felt.QUADRATIC, felt.LIMIT
 
 
-@njit(
+@leaf(
     "void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], f8[:,::1], i8, u8, i8, f8, f8, f8[::1], f8[::1])",
     cache=True,
     forceinline=True,
@@ -59,7 +59,7 @@ def feel(
         forces.feel(code, rows, s, r, paths, key, birth, at, f, share, mass, out)
 
 
-@njit(
+@leaf(
     "UniTuple(f8,3)(f8[:,:,::1], f8[:,:,::1], f4[:,::1], i8, u8, i8, f8, f8, f8, f8, f8, f8, f8, f8, f8, f8, f8)",
     cache=True,
     forceinline=True,
@@ -82,7 +82,7 @@ def swirled(
     return x, y, z
 
 
-@njit("b1(f8[:,:,::1], f8[:,:,::1], i8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
+@leaf("b1(f8[:,:,::1], f8[:,:,::1], i8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def _removed(
     rows: Doubles, zoned: Doubles, s: int, x: float, y: float, z: float, dx: float, dy: float, dz: float
 ) -> bool:
@@ -110,7 +110,7 @@ def _removed(
     return False
 
 
-@njit("f8(f4[:,::1], i8, i8, i8, u8, i8, f8)", cache=True, forceinline=True)
+@leaf("f8(f4[:,::1], i8, i8, i8, u8, i8, f8)", cache=True, forceinline=True)
 def _share(curves: Floats, low: int, high: int, draw: int, key: np.uint64, birth: int, age01: float) -> float:
     """What a number of a particle is multiplied by at an age: by a curve, or by its own one between two."""
     share = read_curve(curves, low, age01)
@@ -120,19 +120,19 @@ def _share(curves: Floats, low: int, high: int, draw: int, key: np.uint64, birth
     return share
 
 
-@njit("f8(f4[:,::1], u8, i8, f8)", cache=True, forceinline=True)
+@leaf("f8(f4[:,::1], u8, i8, f8)", cache=True, forceinline=True)
 def _own_share(curves: Floats, key: np.uint64, birth: int, age01: float) -> float:
     """What is left of a particle's own speed at an age."""
     return _share(curves, SPEED_CURVE, SPEED_CURVE_TO, SPEED, key, birth, age01)
 
 
-@njit("f8(f4[:,::1], u8, i8, f8)", cache=True, forceinline=True)
+@leaf("f8(f4[:,::1], u8, i8, f8)", cache=True, forceinline=True)
 def _size_share(curves: Floats, key: np.uint64, birth: int, age01: float) -> float:
     """What its size is multiplied by at an age, as it is seen."""
     return _share(curves, SIZE_CURVE, SIZE_CURVE_TO, SIZE_DRAW, key, birth, age01)
 
 
-@njit(
+@leaf(
     "void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], f8[:,::1], f4[:,:,::1], f8[:,::1], b1, b1, u8, i8, i8, f8, f8, f8, f8[::1], "
     "f8[::1], f8[::1], f8[::1])",
     cache=True,

@@ -16,7 +16,7 @@ import numpy as np
 from numba import b1, f4, f8, i8, prange, void
 
 from isbjorn.core.arrays import Doubles, Floats
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.records import Records, record, records
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate import contact
@@ -40,7 +40,7 @@ _CANTILEVER = 3.5160152685
 HELD = record(root=3, root_to=3, out=3, footed=1, foot=3, foot_to=3)
 
 
-@njit(
+@leaf(
     "b1(f4[:,::1], i8, i8, f8[:,::1], f8[:,::1], f8[:,::1], f8[::1], f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], f8)",
     cache=True,
     error_model="numpy",
@@ -93,7 +93,7 @@ def _off_surfaces(
     return any_met
 
 
-@njit("void(f4[:,::1], i8, i8, f8[:,::1], f8[::1], f8[::1], f8)", cache=True, error_model="numpy")
+@leaf("void(f4[:,::1], i8, i8, f8[:,::1], f8[::1], f8[::1], f8)", cache=True, error_model="numpy")
 def _let_go(values: Floats, first: int, n: int, x: Doubles, light: Doubles, mass: Doubles, seg: float) -> None:
     """Joints that stick where the strand does not reach let go."""
     held = -1
