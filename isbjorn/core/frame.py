@@ -59,12 +59,17 @@ FEW = 10_000
 
 @dataclass(frozen=True)
 class Layers:
-    """The particles of a frame drawn on nothing, or on the ground where they hang on it; and the facts of their drawing."""
+    """The particles of a frame, in parts, drawn on nothing, or on the ground where they hang on it; and what is known of it."""
 
     picture: Floats
-    particles: Particles
+    parts: list[Particles]
     drawn: Counts
     grounded: bool = False
+
+    @property
+    def particles(self) -> Particles:
+        """All of them as one."""
+        return gathered(self.parts)
 
 
 def draw_particles(
@@ -94,7 +99,7 @@ def draw_particles(
         bodies = to_draw(shot, particles, view)
         if out is not None and out.shape[:2] != (view.height, view.width):
             out = None
-        return Layers(draw_records(bodies.records, view.width, view.height, out), particles, bodies.counts)
+        return Layers(draw_records(bodies.records, view.width, view.height, out), [particles], bodies.counts)
     compositor = compositor_of(motion, frame, scale, stale, orbit, lasts_s, rough)
     compositor.known = known
     grounded = over_plate and orbit is None and reads_ground(shot)
@@ -104,7 +109,7 @@ def draw_particles(
         compositor.particles[n] if n in compositor.particles else motion.of(n, shot.seconds(frame), stale)
         for n in motion.tracks
     ]
-    return Layers(picture, gathered(parts), compositor.context.counts, below is not None)
+    return Layers(picture, parts, compositor.context.counts, below is not None)
 
 
 def compositor_of(

@@ -90,26 +90,27 @@ def reach_of(solver: Solver) -> int | None:
 def figures_of(layers: Layers, began: float) -> Figures:
     """What is known of a frame that was drawn from a moment of `time.perf_counter` on."""
     return Figures(
-        alive=len(layers.particles),
+        alive=sum(map(len, layers.parts)),
         drawn=layers.drawn.seen,
         specks=layers.drawn.specks,
         outside=layers.drawn.outside,
         clear=layers.drawn.clear,
         behind=layers.drawn.behind,
         left_out=layers.drawn.left_out,
-        refused=layers.particles.refused,
+        refused={name: missed for part in layers.parts for name, missed in part.refused.items()},
         ms=round((time.perf_counter() - began) * 1e3, 2),
         memory_bytes=resident_bytes(),
-        born=int(np.count_nonzero(layers.particles.age < 1)),
-        centre=_centre(layers.particles.position),
+        born=sum(int(np.count_nonzero(part.age < 1)) for part in layers.parts),
+        centre=_centre([part.position for part in layers.parts]),
     )
 
 
-def _centre(places: Floats) -> tuple[float, float]:
-    """The mean of places (n, 3), in px; the picture's centre of none."""
-    if len(places) == 0:
+def _centre(parts: list[Floats]) -> tuple[float, float]:
+    """The mean of places, each part (n, 3), in px; the picture's centre of none."""
+    count = sum(map(len, parts))
+    if count == 0:
         return 0.0, 0.0
-    x, y = places[:, :2].mean(axis=0, dtype=np.float64)
+    x, y = sum(part[:, :2].sum(axis=0, dtype=np.float64) for part in parts) / count
     return round(float(x), 2), round(float(y), 2)
 
 

@@ -9,10 +9,10 @@ import numpy as np
 import numpy.typing as npt
 from numba import prange
 
-from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.arrays import Doubles, Floats, own
 from isbjorn.core.colour import GAMMA
 from isbjorn.core.document import Emitter, Gradient, Number
-from isbjorn.core.emit.newborn import Source
+from isbjorn.core.emit.newborn import Source, spread_of
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate import gradients
 from isbjorn.core.jit import leaf, njit
@@ -24,24 +24,30 @@ from isbjorn.core.simulate.strands.joints import along_strands
 
 def ramp_at(ramp: Gradient, at: npt.ArrayLike, dealt: bool = False) -> Floats:
     """Linear colours (n, 3) of a gradient at places (n,) in [0, 1]. dealt: of a stepped one, by the weights of its colours."""
+    return tinted(ramp, at, np.ones((len(np.asarray(at)), 3), np.float32), dealt)
+
+
+def tinted(ramp: Gradient, at: npt.ArrayLike, colour: Floats, dealt: bool = False) -> Floats:
+    """Linear colours (n, 3) times those of a gradient (see `ramp_at`)."""
     if ramp.mix == "stepped":
         colours = np.array([gradients.hex_to_linear(stop.colour) for stop in ramp.colours], np.float32)
-        return colours[gradients.stops_dealt(ramp, at) if dealt else gradients.stops_at(ramp, at)]
-    table = gradients.table(ramp)
-    x = np.ascontiguousarray(at, np.float64)
-    out = np.empty((len(x), 3), np.float32)
-    _ramp(np.ascontiguousarray(table, np.float32), x, out)
+        return colour * colours[gradients.stops_dealt(ramp, at) if dealt else gradients.stops_at(ramp, at)]
+    out = np.empty_like(colour)
+    _tint(np.ascontiguousarray(gradients.table(ramp), np.float32), np.ascontiguousarray(at, np.float64), colour, out)
     return out
 
 
-@leaf("void(f4[:,::1], f8[::1], f4[:,::1])", cache=True)
-def _ramp(table: Floats, at: Doubles, out: Floats) -> None:
-    for i in range(len(at)):
+@leaf("void(f4[:,::1], f8[::1], f4[:,::1], f4[:,::1])", cache=True, parallel=True)
+def _ramp(table: Floats, at: Doubles, colour: Floats, out: Floats) -> None:
+    for i in prange(len(at)):
         x = min(max(at[i], 0.0), 1.0) * (len(table) - 1)
         j = min(int(x), len(table) - 2)
         f = np.float32(x - j)
         for c in range(3):
-            out[i, c] = table[j, c] * (np.float32(1) - f) + table[j + 1, c] * f
+            out[i, c] = colour[i, c] * (table[j, c] * (np.float32(1) - f) + table[j + 1, c] * f)
+
+
+_tint: Callable[..., None] = guarded(_ramp)
 
 
 def along(e: Emitter, source: Source, state: State, t: float, length_s: float) -> Doubles:
@@ -84,7 +90,10 @@ def plate_colours(light: Light | None, place: Doubles, t: Doubles) -> Doubles:
 
 
 def _drawn(number: Number, source: Source, state: State, attribute: int) -> Doubles:
-    return source.read(number, state.births, state.moments, attribute)
+    """A number as each has it, float64 (n,), or (1,) where all have the same."""
+    if not number.timed:
+        return np.atleast_1d(number.value + spread_of(number, source.key, state.births, attribute))
+    return np.ascontiguousarray(source.read(number, state.births, state.moments, attribute))
 
 
 def is_varied(e: Emitter) -> bool:
@@ -93,14 +102,13 @@ def is_varied(e: Emitter) -> bool:
     return any(n.value != rest or n.spread or n.timed for n, rest in plain)
 
 
-def varied(e: Emitter, source: Source, state: State, colour: npt.NDArray[np.floating]) -> Doubles:
+def varied(e: Emitter, source: Source, state: State, colour: Floats) -> Floats:
     """Colours (n, 3) turned in hue, and changed in saturation and value, as their encoded values have them; brightness apart."""
     turned = _drawn(e.hue, source, state, HUE) / 360
     kept = _drawn(e.saturation, source, state, SATURATION) / 100
     lifted = _drawn(e.lightness, source, state, LIGHTNESS) / 100
-    found = np.empty((state.count, 3))
-    parts = (np.array(np.broadcast_to(x, (state.count,)), np.float64) for x in (turned, kept, lifted))
-    _vary(np.ascontiguousarray(colour, np.float64), *parts, _ENCODED, _LINEAR, found)
+    found = np.empty((state.count, 3), np.float32)
+    _vary(np.ascontiguousarray(colour, np.float32), turned, kept, lifted, _ENCODED, _LINEAR, found)
     return found
 
 
@@ -127,13 +135,13 @@ def _channel(linear: Doubles, h: float, s: float, v: float, offset: float) -> fl
 
 
 @njit(
-    "void(f8[:,::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[:,::1])", parallel=True, cache=True,
+    "void(f4[:,::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f4[:,::1])", parallel=True, cache=True,
     error_model="numpy",
 )  # fmt: skip
 def _vary_each(
-    colour: Doubles, turned: Doubles, kept: Doubles, lifted: Doubles, to: Doubles, linear: Doubles, out: Doubles
+    colour: Floats, turned: Doubles, kept: Doubles, lifted: Doubles, to: Doubles, linear: Doubles, out: Floats
 ) -> None:
-    for i in prange(len(turned)):
+    for i in prange(len(colour)):
         bright = max(1.0, max(colour[i, 0], max(colour[i, 1], colour[i, 2])))
         r, g, b = (
             _read(to, np.sqrt(max(colour[i, 0], 0.0) / bright)),
@@ -148,10 +156,10 @@ def _vary_each(
             h = 2 + (b - r) / span
         else:
             h = 4 + (r - g) / span
-        h = h / 6 + turned[i]
+        h = h / 6 + own(turned, i)
         h -= math.floor(h)
-        s = min(max((high - low) / max(high, 1e-12) * max(0.0, kept[i]), 0.0), 1.0)
-        v = high * max(0.0, lifted[i])
+        s = min(max((high - low) / max(high, 1e-12) * max(0.0, own(kept, i)), 0.0), 1.0)
+        v = high * max(0.0, own(lifted, i))
         over = bright * v**GAMMA if v > 1.0 else bright
         v = min(v, 1.0)
         out[i, 0] = _channel(linear, h, s, v, 5.0) * over

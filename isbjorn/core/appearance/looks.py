@@ -10,7 +10,7 @@ import numpy.typing as npt
 from numba import prange
 
 from isbjorn.core.appearance import colours
-from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.arrays import Doubles, Floats, own
 from isbjorn.core.document import Emitter, Number
 from isbjorn.core.document.curves import Curve
 from isbjorn.core.document.values import SINCE, bounds_of
@@ -41,12 +41,6 @@ from isbjorn.core.simulate.strands.joints import joint_numbers
 _SPAN = 16
 # Rows of numbers that are read by age.
 OF_SIZE, OF_OPACITY, OF_BRIGHTNESS, OF_RED, OF_GREEN, OF_BLUE = range(6)
-
-
-@leaf("f8(f8[::1], i8)", cache=True, forceinline=True)
-def _own(values: Doubles, i: int) -> float:
-    """One of as many values as there are particles, or the one of all."""
-    return values[min(i, len(values) - 1)]
 
 
 @leaf("f8(f8[:,::1], f8[:,::1], f4[:,::1], i8, u8, i8, i8, i8, i8, f8)", cache=True, forceinline=True)
@@ -84,7 +78,7 @@ def _dress(
         size[i] = min(tops[OF_SIZE], _number(bases, spreads, curves, OF_SIZE, key, k, SIZE, i, j, f))
         seen = min(100.0, _number(bases, spreads, curves, OF_OPACITY, key, k, OPACITY, i, j, f)) / 100.0
         seen *= ramp[j, 3] + f * (ramp[j + 1, 3] - ramp[j, 3])
-        fade_last = _own(fades, i)
+        fade_last = own(fades, i)
         if fade_last > 0:
             seen *= min(1.0, (1.0 - age01[i]) / fade_last)
         opacity[i] = min(1.0, max(0.0, seen))
@@ -277,17 +271,17 @@ def number_now(number: Number, readings: Readings, age01: Floats, t: float) -> D
 
 def _recoloured(looks: Looks, room: AppearanceInput, e: Emitter, length_s: float) -> Floats:
     """Colours by another measure than age (these are their brightness), and varied in hue, saturation and lightness."""
-    source, state = room.source, room.state
-    colour: npt.NDArray[np.floating] = looks.colour
+    source, state, colour = room.source, room.state, looks.colour
     if e.colour_by == "plate":
         place, _, _ = source.leave(state.births, state.moments)
-        colour = colour * colours.plate_colours(source.light, place.T.astype(np.float64), state.moments)
+        under = colours.plate_colours(source.light, place.T.astype(np.float64), state.moments)
+        colour = (colour * under).astype(np.float32)
     elif e.colour_by != "age":
         at = colours.along(e, source, state, room.t, length_s)
-        colour = colour * colours.ramp_at(e.colour, at, dealt=e.colour_by == "random")
+        colour = colours.tinted(e.colour, at, colour, dealt=e.colour_by == "random")
     if colours.is_varied(e):
         colour = colours.varied(e, source, state, colour)
-    return np.asarray(colour, np.float32)
+    return colour
 
 
 def _tints(source: Source, state: State) -> Doubles:

@@ -13,7 +13,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import prange
 
-from isbjorn.core.arrays import Floats, Ints, Longs
+from isbjorn.core.arrays import Floats, Ints, Longs, own
 from isbjorn.core.jit import leaf, njit
 from isbjorn.core.render.blends import put
 from isbjorn.core.render.profiles import HARD, SMALLEST, edge, mean_cover
@@ -162,13 +162,13 @@ def _is_straight(places: Floats, shares: Floats, radius: Floats, i: int) -> bool
     return True
 
 
-@leaf("void(f4[:,:,::1], f4[:,::1], f4[:,::1], f4[:,::1], f8[::1], i8, b1, f4[:,::1])", cache=True)
+@leaf("void(f4[:,:,::1], f4[:,::1], f4[:,::1], f4[:,::1], f8[::1], i8, b1, f4[:,::1])", cache=True, parallel=True)
 def _pack(
     places: Floats, shares: Floats, radius: Floats, shade: Floats, inner: npt.NDArray[np.float64], profile: int, covers: bool,
     out: Floats,
 ) -> None:  # fmt: skip
-    for i in range(len(radius)):
-        n, kind, shown = float(inner[i]), profile, float(shade[i, 3])
+    for i in prange(len(radius)):
+        n, kind, shown = own(inner, i), profile, float(shade[i, 3])
         least, widest = float(radius[i, 0]), 0.0
         for k in range(1, PIECES):
             least = min(least, float(radius[i, k]))
@@ -220,7 +220,7 @@ def smears_of(
     covers: bool,
 ) -> Floats:
     """Smears (n, 30) of discs: places (n, 5, 2) px, shares of the time (n, 4), radius (n,) px, or (n, 4) in each piece, shade
-    (n, 4) linear colour and opacity, inner radius (n,) as a share, the profile's code."""
+    (n, 4) linear colour and opacity, inner radius (n,), or one of all (1,), as a share, the profile's code."""
     out = np.empty((len(radius), SMEAR), np.float32)
     _pack(
         np.ascontiguousarray(places, np.float32), np.ascontiguousarray(shares, np.float32),

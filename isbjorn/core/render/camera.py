@@ -215,6 +215,37 @@ def _pack(
     counts[0], counts[1], counts[2], counts[3], counts[4] = seen, specks, outside, clear, behind
 
 
+@leaf("void(f4[:,::1], f4[::1], f4[::1], f4[::1], f8, f8, i8[::1])", cache=True)
+def _tally(
+    centre: Floats,
+    radius: Floats,
+    opacity: Floats,
+    grown: Floats,
+    width: float,
+    height: float,
+    counts: npt.NDArray[np.int64],
+) -> None:
+    for i in range(len(radius)):
+        x, y, r = centre[i, 0], centre[i, 1], radius[i]
+        if grown[i] > 0 and x + r > 0 and x - r < width and y + r > 0 and y - r < height:
+            shown = opacity[i] > 0 and r > 0
+            counts[0] += shown
+            counts[1] += shown and r < SPECK_RADIUS
+            counts[3] += not shown
+        else:
+            counts[2] += 1
+            counts[4] += not grown[i] > 0
+
+
+def tallied(centre: Floats, radius: Floats, opacity: Floats, grown: Floats, width: int, height: int) -> list[int]:
+    """How many bodies are seen, are too small to be seen, lie outside, are transparent, and are behind the camera; centres (n, 2),
+    radii, opacities, magnifications (n,)."""
+    counts = np.zeros(5, np.int64)
+    centre, radius, opacity, grown = (np.ascontiguousarray(a, np.float32) for a in (centre, radius, opacity, grown))
+    _tally(centre, radius, opacity, grown, width, height, counts)
+    return [int(n) for n in counts]
+
+
 def _affordable(particles: Particles, view: Projection) -> tuple[Particles, int]:
     """The particles that can be drawn as discs, and how many cannot."""
     scale = 0.25 * (view.scale_x + view.scale_y)

@@ -15,7 +15,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import prange
 
-from isbjorn.core.arrays import Floats, Ints
+from isbjorn.core.arrays import Doubles, Floats, Ints, Longs, own
 from isbjorn.core.jit import leaf, njit
 from isbjorn.core.render.lanes import LANES, composite, composite_pixel, interleave
 from isbjorn.core.render.profiles import HARD, SMALLEST, SOFT, SPECK_AREA, edge, mean_cover
@@ -115,6 +115,17 @@ def _records(centre: Floats, radius: Floats, opacity: Floats, colour: Floats, ou
             out, i, centre[i, 0], centre[i, 1], radius[i], opacity[i], colour, i, colour[i, IF_COVERS] > 0,
             int(colour[i, OF_PROFILE]), colour[i, OF_INNER],
         )  # fmt: skip
+
+
+@njit("void(i8[::1], f4[:,::1], f4[::1], f4[::1], f4[:,::1], b1, i8, f8[::1], f4[:,::1])", parallel=True, cache=True)
+def _alike(
+    order: Longs, centre: Floats, radius: Floats, opacity: Floats, colour: Floats, covers: bool, profile: int, inner: Doubles,
+    out: Floats,
+) -> None:  # fmt: skip
+    for at in prange(len(radius)):
+        i = order[at] if len(order) else np.int64(at)
+        x, y = centre[i, 0], centre[i, 1]
+        write_record(out, at, x, y, radius[i], opacity[i], colour, i, covers, profile, own(inner, i))
 
 
 _FAST = {"contract", "nnan", "ninf", "nsz"}
@@ -273,6 +284,27 @@ def records_of(centre: Floats, radius: Floats, opacity: Floats, colour: Floats) 
     """
     records = np.empty((len(radius), RECORD), np.float32)
     _records(centre, radius, opacity, colour, records)
+    return records
+
+
+@guarded
+def records_alike(
+    order: Longs,
+    centre: Floats,
+    radius: Floats,
+    opacity: Floats,
+    colour: Floats,
+    covers: bool,
+    profile: int,
+    inner: Doubles,
+) -> Floats:
+    """Drawing records (n, 12), as `records_of`, of bodies of one kind in an order (n,), or as they come (0,).
+
+    colour: linear (n, 3). covers: or only adds light. inner: radii (n,), or one of all (1,), float64.
+    """
+    records = np.empty((len(radius), RECORD), np.float32)
+    centre, radius, opacity, colour = (np.ascontiguousarray(a, np.float32) for a in (centre, radius, opacity, colour))
+    _alike(order, centre, radius, opacity, colour, covers, profile, inner, records)
     return records
 
 

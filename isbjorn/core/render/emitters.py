@@ -16,8 +16,8 @@ from isbjorn.core.random import SPIN_X, SPIN_Y, STRETCH, TURN_X, TURN_Y, draws_a
 from isbjorn.core.render.atlas import Bodies, is_plain, turns_in_depth
 from isbjorn.core.render.blends import MODES
 from isbjorn.core.render.blurred_discs import PIECES, draw_smears, smears_of
-from isbjorn.core.render.camera import SPECK_RADIUS, Projection, rank
-from isbjorn.core.render.discs import IF_COVERS, OF_INNER, OF_PROFILE, draw_records, records_of
+from isbjorn.core.render.camera import Projection, rank, tallied
+from isbjorn.core.render.discs import draw_records, records_alike
 from isbjorn.core.render.exposure import Change, growth, sizes_in
 from isbjorn.core.render.lights import lit
 from isbjorn.core.render.lying import lying
@@ -87,13 +87,15 @@ class EmitterRasteriser:
             change = None if change is None else Change(change.turned[keep], change.sizes[keep])
         # Of births in their order nothing need be moved.
         order = slice(None) if e.order == "oldest first" else rank(e, p, context.view)
-        colour, opacity = self.lit(p.position, p.colour, np.minimum(1, p.opacity * seen), p.velocity)
+        opacity = p.opacity if seen == 1 else np.minimum(1, p.opacity * np.float32(seen))
+        colour, opacity = self.lit(p.position, p.colour, opacity, p.velocity)
         confusion = self._confusion(p.position)
         if self.bare:
             colour, opacity = np.ones_like(colour), (opacity > 0).astype(np.float32)
         if count:
             self._count(centre, radius, opacity, grown)
-        opacity = np.where(grown > 0, opacity, 0).astype(np.float32)
+        if context.view.lens_px is not None:
+            opacity = np.where(grown > 0, opacity, 0).astype(np.float32)
         places, shares = self._smeared(p, way) if way is not None else (None, None)
         plain = is_plain(e)
         if plain and self.mode == 0:
@@ -161,6 +163,9 @@ class EmitterRasteriser:
         view, e = self.context.view, self.emitter
         plain = is_plain(e) and self.mode == 0
         most = (SMEARED if smeared else DISCS) if plain else (SPRITES if self.mode == 0 else BLENDED)
+        if plain and 4 * float(np.dot(radius, radius)) <= most * view.width * view.height:
+            # Not even if all of them were in the picture.
+            return None
         across = radius * (1.0 if plain else 1.5 * float(np.max(self.stretch(p, births_of(p.id)))))
         cost = covered(centre[:, 0], centre[:, 1], across, radius if plain else across, view.width, view.height)
         shown = (p.opacity > 0) & (radius > 0)
@@ -209,15 +214,12 @@ class EmitterRasteriser:
 
     def _count(self, centre: Floats, radius: Floats, opacity: Floats, grown: Floats) -> None:
         view, counts = self.context.view, self.context.counts
-        x, y = centre.T
-        inside = (x + radius > 0) & (x - radius < view.width) & (y + radius > 0) & (y - radius < view.height)
-        inside &= grown > 0
-        shown = inside & (opacity > 0) & (radius > 0)
-        counts.seen += int(shown.sum())
-        counts.specks += int((shown & (radius < SPECK_RADIUS)).sum())
-        counts.outside += int((~inside).sum())
-        counts.clear += int((inside & ~shown).sum())
-        counts.behind += int((grown <= 0).sum())
+        found = tallied(centre, radius, opacity, grown, view.width, view.height)
+        counts.seen += found[0]
+        counts.specks += found[1]
+        counts.outside += found[2]
+        counts.clear += found[3]
+        counts.behind += found[4]
 
     def _smeared(self, p: Particles, way: Ways) -> tuple[Floats, Floats]:
         """Places on the picture (n, 5, 2) while the shutter is open, and the share of the time of each piece (n, 4)."""
@@ -245,23 +247,19 @@ class EmitterRasteriser:
         body = self.emitter.body
         assert isinstance(body, Round)
         profile, inner = pack_body(body)
-        inners = np.full(len(radius), inner)
+        inners = np.array([inner])
         if confusion is not None:
             radius, inners, opacity = _defocused(radius, inner, profile, opacity, confusion)
             profile = SOFT
         if places is not None and shares is not None:
             shade = np.concatenate([colour, opacity[:, None]], axis=1)[order]
             wide = radius if sizes is None or confusion is not None else radius[:, None] * sizes
-            smears = smears_of(places[order], shares[order], wide[order], shade, inners[order], profile, self.covers)
+            inners = inners if len(inners) == 1 else inners[order]
+            smears = smears_of(places[order], shares[order], wide[order], shade, inners, profile, self.covers)
             draw_smears(smears, onto, 0)
             return
-        more = np.empty((len(radius), 6), np.float32)
-        more[:, :IF_COVERS], more[:, IF_COVERS] = colour[order], self.covers
-        more[:, OF_PROFILE], more[:, OF_INNER] = profile, inners[order]
-        records = records_of(
-            np.ascontiguousarray(centre[order]), np.ascontiguousarray(radius[order], np.float32),
-            np.ascontiguousarray(opacity[order], np.float32), more,
-        )  # fmt: skip
+        few = np.empty(0, np.int64) if isinstance(order, slice) else order
+        records = records_alike(few, centre, radius, opacity, colour, self.covers, profile, inners)
         lay(draw_records(records, onto.shape[1], onto.shape[0]), onto)
 
     def lines(self, p: Particles, onto: Floats) -> None:

@@ -35,8 +35,15 @@ def rows_of(lamps: Sequence[Lamp], context: RenderContext) -> Records:
     return rows
 
 
-@njit(void(records(LAMP), f8, f4[:, ::1], f4[:, ::1], f4[::1]), parallel=True, cache=True, error_model="numpy")
-def _light_each(lamps: Records, share: float, position: Floats, colour: Floats, opacity: Floats) -> None:
+@njit(
+    void(records(LAMP), f8, f4[:, :], f4[:, ::1], f4[::1], f4[:, ::1], f4[::1]),
+    parallel=True,
+    cache=True,
+    error_model="numpy",
+)
+def _light_each(
+    lamps: Records, share: float, position: Floats, colour: Floats, opacity: Floats, shown: Floats, seen: Floats
+) -> None:
     for i in prange(len(opacity)):
         red, green, blue = 0.0, 0.0, 0.0
         for m in range(len(lamps)):
@@ -58,10 +65,10 @@ def _light_each(lamps: Records, share: float, position: Floats, colour: Floats, 
         # What no light reaches is not black, but not there.
         there = min(1.0, max(red, max(green, blue)))
         whole = max(there, 1e-9)
-        colour[i, 0] *= red / whole
-        colour[i, 1] *= green / whole
-        colour[i, 2] *= blue / whole
-        opacity[i] *= there
+        shown[i, 0] = colour[i, 0] * (red / whole)
+        shown[i, 1] = colour[i, 1] * (green / whole)
+        shown[i, 2] = colour[i, 2] * (blue / whole)
+        seen[i] = opacity[i] * there
 
 
 _light: Callable[..., None] = guarded(_light_each)
@@ -71,6 +78,7 @@ def lit(
     lamps: Records, share: float, position: npt.NDArray[np.floating], colour: Floats, opacity: Floats
 ) -> tuple[Floats, Floats]:
     """Colours (n, 3) and opacities (n,) where the lights fall, of which a share is lit by them alone; lamps: see `rows_of`."""
-    colour, opacity = np.array(colour, np.float32, order="C"), np.array(opacity, np.float32, order="C")
-    _light(lamps, share, np.ascontiguousarray(position, np.float32), colour, opacity)
-    return colour, opacity
+    colour, opacity = np.ascontiguousarray(colour, np.float32), np.ascontiguousarray(opacity, np.float32)
+    shown, seen = np.empty_like(colour), np.empty_like(opacity)
+    _light(lamps, share, np.asarray(position, np.float32), colour, opacity, shown, seen)
+    return shown, seen

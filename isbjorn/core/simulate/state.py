@@ -8,11 +8,19 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Floats
+from isbjorn.core.jit import leaf
 from isbjorn.core.simulate.integrators.steps import gather
 from isbjorn.core.simulate.rows import ROWS
 
 # Births of so many lattice steps are worked out together.
 BORN_STEPS = 16
+
+
+@leaf("void(f8[::1], f4[::1], f8, f4[::1])", cache=True)
+def _since(moments: npt.NDArray[np.float64], happened: Floats, t: float, out: Floats) -> None:
+    for i in range(len(out)):
+        gone = np.float32(t - moments[i]) - happened[i]
+        out[i] = gone if happened[i] >= 0 and gone >= 0 else np.float32(-1)
 
 
 @dataclass(frozen=True)
@@ -49,8 +57,9 @@ class State:
         """Seconds from an age at which something happened to shot time t, float32 (n,); -1 where it has not."""
         if happened is None:
             return np.full(self.count, -1, np.float32)
-        gone = (t - self.moments).astype(np.float32) - happened
-        return np.where((happened >= 0) & (gone >= 0), gone, np.float32(-1))
+        out = np.empty(self.count, np.float32)
+        _since(self.moments, happened, t, out)
+        return out
 
     def measured(self, measure: str, t: float) -> Floats:
         """`since touch` or `since caught`, in seconds, -1: not yet."""
