@@ -150,6 +150,13 @@ def _draw_speck(
     fx, fy = x - np.float32(px), y - np.float32(py)
     across = (half * (one - fx) * (one - fx), most - (fx - half) * (fx - half), half * fx * fx)
     down = (half * (one - fy) * (one - fy), most - (fy - half) * (fy - half), half * fy * fy)
+    if not planes and 1 <= px < right - left - 1 and 1 <= py < bottom - top - 1:
+        for j in range(3):
+            at = ((py + j - 1) * TILE_W + px - 1) * 4
+            composite_pixel(tile, at, down[j] * across[0], red, green, blue, cover)  # type: ignore[call-arg]
+            composite_pixel(tile, at + 4, down[j] * across[1], red, green, blue, cover)  # type: ignore[call-arg]
+            composite_pixel(tile, at + 8, down[j] * across[2], red, green, blue, cover)  # type: ignore[call-arg]
+        return
     if not planes:
         x0, x1, y0, y1 = max(0, px - 1), min(right - left, px + 2), max(0, py - 1), min(bottom - top, py + 2)
         for yy in range(y0, y1):

@@ -14,6 +14,7 @@ from isbjorn.core.jit import leaf, njit
 from isbjorn.core.runtime.parallel import guarded
 
 SHADES = 4096
+_FAST = {"contract", "nnan", "ninf", "nsz"}
 TOP_CODE = 65535
 # Floats of a row that are looked at together.
 _BLOCK = 32
@@ -50,33 +51,60 @@ def straight(picture: Floats) -> Floats:
     return out
 
 
-@njit("void(f4[:,:,::1], u1[::1], u1[:,:,::1])", parallel=True, cache=True)
-def _shades(picture: Floats, table: Bytes, out: Bytes) -> None:
-    top = np.float32(len(table) - 1)
+@leaf("void(f4[::1], f4[::1], f4, u2[::1])", cache=True, fastmath=_FAST)
+def _steps_row(row: Floats, below: Floats, top: float, steps: Codes) -> None:
+    """The square roots of light of a row of pixels (4 n,) over another, or nothing (0,), as steps from 0 to `top` (3 n,)."""
+    one, nothing, half = np.float32(1), np.float32(0), np.float32(0.5)
+    if len(below):
+        for x in range(np.uint32(len(row) // 4)):
+            at, to = np.uint32(4) * x, np.uint32(3) * x
+            keep = one - row[at + np.uint32(3)]
+            for c in range(np.uint32(3)):
+                light = min(one, max(nothing, row[at + c] + below[at + c] * keep))
+                steps[to + c] = np.uint16(np.int32(np.sqrt(light) * top + half))
+    else:
+        for x in range(np.uint32(len(row) // 4)):
+            at, to = np.uint32(4) * x, np.uint32(3) * x
+            for c in range(np.uint32(3)):
+                light = min(one, max(nothing, row[at + c]))
+                steps[to + c] = np.uint16(np.int32(np.sqrt(light) * top + half))
+
+
+@leaf("void(f4[::1], u2[::1], f4, u2[::1])", cache=True, fastmath=_FAST)
+def _steps_over_codes(row: Floats, below: Codes, top: float, steps: Codes) -> None:
+    """As `_steps_row`, over codes of light (3 n,)."""
+    one, nothing, half, per_code = np.float32(1), np.float32(0), np.float32(0.5), np.float32(1 / TOP_CODE)
+    for x in range(np.uint32(len(row) // 4)):
+        at, to = np.uint32(4) * x, np.uint32(3) * x
+        keep = one - row[at + np.uint32(3)]
+        for c in range(np.uint32(3)):
+            root = np.float32(below[to + c]) * per_code
+            light = min(one, max(nothing, row[at + c] + root * root * keep))
+            steps[to + c] = np.uint16(np.int32(np.sqrt(light) * top + half))
+
+
+@leaf("void(u2[::1], u1[::1], u1[::1])", cache=True)
+def _read_row(steps: Codes, table: Bytes, shades: Bytes) -> None:
+    for i in range(np.uint32(len(steps))):
+        shades[i] = table[steps[i]]
+
+
+@njit("void(f4[:,:,::1], f4[:,:,::1], u1[::1], u1[:,:,::1])", parallel=True, cache=True)
+def _shades(picture: Floats, below: Floats, table: Bytes, out: Bytes) -> None:
+    top, nothing = np.float32(len(table) - 1), np.empty(0, np.float32)
     for y in prange(picture.shape[0]):
-        for x in range(picture.shape[1]):
-            for c in range(3):
-                v = min(np.float32(1), max(np.float32(0), picture[y, x, c]))
-                out[y, x, c] = table[np.uint16(np.sqrt(v) * top + np.float32(0.5))]
+        steps = np.empty(3 * picture.shape[1], np.uint16)
+        under = below[y].reshape(-1) if len(below) else nothing
+        _steps_row(picture[y].reshape(-1), under, top, steps)
+        _read_row(steps, table, out[y].reshape(-1))
 
 
 @guarded
 def to_shades(picture: Floats, table: Bytes) -> Bytes:
     """Linear (height, width, 4) to 8-bit (height, width, 3) through a table over the square root of light in [0, 1]."""
     out = np.empty((*picture.shape[:2], 3), np.uint8)
-    _shades(picture, table, out)
+    _shades(picture, picture[:0], table, out)
     return out
-
-
-@njit("void(f4[:,:,::1], f4[:,:,::1], u1[::1], u1[:,:,::1])", parallel=True, cache=True)
-def _shades_over(picture: Floats, below: Floats, table: Bytes, out: Bytes) -> None:
-    top = np.float32(len(table) - 1)
-    for y in prange(picture.shape[0]):
-        for x in range(picture.shape[1]):
-            keep = np.float32(1) - picture[y, x, 3]
-            for c in range(3):
-                v = min(np.float32(1), max(np.float32(0), picture[y, x, c] + below[y, x, c] * keep))
-                out[y, x, c] = table[np.uint16(np.sqrt(v) * top + np.float32(0.5))]
 
 
 @leaf("f4(u2)", cache=True, forceinline=True)
@@ -90,12 +118,9 @@ def _light_of(code: np.uint16) -> np.float32:
 def _shades_over_codes(picture: Floats, below: Codes, table: Bytes, out: Bytes) -> None:
     top = np.float32(len(table) - 1)
     for y in prange(picture.shape[0]):
-        for x in range(picture.shape[1]):
-            keep = np.float32(1) - picture[y, x, 3]
-            for c in range(3):
-                light = picture[y, x, c] + _light_of(below[y, x, c]) * keep
-                v = min(np.float32(1), max(np.float32(0), light))
-                out[y, x, c] = table[np.uint16(np.sqrt(v) * top + np.float32(0.5))]
+        steps = np.empty(3 * picture.shape[1], np.uint16)
+        _steps_over_codes(picture[y].reshape(-1), below[y].reshape(-1), top, steps)
+        _read_row(steps, table, out[y].reshape(-1))
 
 
 @guarded
@@ -105,7 +130,7 @@ def to_shades_over(picture: Floats, below: Floats | Codes, table: Bytes) -> Byte
     if is_coded(below):
         _shades_over_codes(picture, below, table, out)
     else:
-        _shades_over(picture, below.astype(np.float32, copy=False), table, out)
+        _shades(picture, np.ascontiguousarray(below, np.float32), table, out)
     return out
 
 
