@@ -125,9 +125,9 @@ def compositor_of(
     shot, seconds = motion.shot, motion.shot.seconds(frame)
     context = RenderContext(shot, motion, seconds, scale, motion.plates, orbit, stale, lasts_s=lasts_s)
     context.shut, context.most = rough > 0, FEW if rough > 1 else None
-    plate = None
+    plate: Floats | Codes | None = None
     if shot.plate is not None and any(m.on and mattes.KINDS[m.kind].reads_plate for m in shot.mattes):
-        plate = motion.plates.at(shot, seconds, context.view.width, context.view.height)
+        plate = motion.plates.kept_at(shot, seconds, context.view.width, context.view.height)
     return Compositor(context, int(frame), plate)
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -15,7 +16,7 @@ from isbjorn.core.document import Emitter, Gradient, Number
 from isbjorn.core.emit.newborn import Source, spread_of
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate import gradients
-from isbjorn.core.jit import leaf, njit
+from isbjorn.core.jit import leaf
 from isbjorn.core.random import GRADIENT, HUE, LIGHTNESS, SATURATION, draws01
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.state import State
@@ -112,59 +113,63 @@ def varied(e: Emitter, source: Source, state: State, colour: Floats) -> Floats:
     return found
 
 
-# Read between two of so many steps, the curves are exact within 1e-7.
+# Read between two of so many steps, the curves are exact within 2e-7.
 _FINE = 4096
 _STEPS = np.linspace(0, 1, _FINE + 1)
 # Encoded values over the square root of linear light, and linear light over encoded values.
-_ENCODED, _LINEAR = gradients.linear_to_srgb(_STEPS * _STEPS), gradients.srgb_to_linear(_STEPS)
+_ENCODED = gradients.linear_to_srgb(_STEPS * _STEPS).astype(np.float32)
+_LINEAR = gradients.srgb_to_linear(_STEPS).astype(np.float32)
+_FAST = {"contract", "nnan", "ninf", "nsz"}
 
 
-@leaf("f8(f8[::1], f8)", cache=True, forceinline=True)
-def _read(table: Doubles, x: float) -> float:
-    at = min(max(x, 0.0), 1.0) * _FINE
-    j = min(int(at), _FINE - 1)
-    return table[j] + (at - j) * (table[j + 1] - table[j])
+@leaf("f4(f4[::1], f4)", cache=True, forceinline=True, fastmath=_FAST)
+def _read(table: Floats, x: Any) -> Any:
+    at: Any = min(max(x, np.float32(0)), np.float32(1)) * np.float32(_FINE)
+    j = min(np.uint32(at), np.uint32(_FINE - 1))
+    return table[j] + (at - np.float32(j)) * (table[j + np.uint32(1)] - table[j])
 
 
-@leaf("f8(f8[::1], f8, f8, f8, f8)", cache=True, forceinline=True)
-def _channel(linear: Doubles, h: float, s: float, v: float, offset: float) -> float:
+@leaf("f4(f4[::1], f4, f4, f4, f4)", cache=True, forceinline=True, fastmath=_FAST)
+def _channel(linear: Floats, h: Any, s: Any, v: Any, offset: Any) -> Any:
     """A channel of hue, saturation and value (Smith 1978, "Color gamut transform pairs"), as linear light."""
-    k = offset + h * 6
-    k = k - 6 if k >= 6 else k
-    return _read(linear, v * (1 - s * min(max(min(k, 4 - k), 0.0), 1.0)))
+    nothing, one, six = np.float32(0), np.float32(1), np.float32(6)
+    k = offset + h * six
+    k = k - six if k >= six else k
+    return _read(linear, v * (one - s * min(max(min(k, np.float32(4) - k), nothing), one)))
 
 
-@njit(
-    "void(f4[:,::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f4[:,::1])", parallel=True, cache=True,
-    error_model="numpy",
+@leaf(
+    "void(f4[:,::1], f8[::1], f8[::1], f8[::1], f4[::1], f4[::1], f4[:,::1])", parallel=True, cache=True,
+    error_model="numpy", fastmath=_FAST,
 )  # fmt: skip
 def _vary_each(
-    colour: Floats, turned: Doubles, kept: Doubles, lifted: Doubles, to: Doubles, linear: Doubles, out: Floats
+    colour: Floats, turned: Doubles, kept: Doubles, lifted: Doubles, to: Floats, linear: Floats, out: Floats
 ) -> None:
+    nothing, one, hair = np.float32(0), np.float32(1), np.float32(1e-12)
     for i in prange(len(colour)):
-        bright = max(1.0, max(colour[i, 0], max(colour[i, 1], colour[i, 2])))
+        bright = max(one, max(colour[i, 0], max(colour[i, 1], colour[i, 2])))
         r, g, b = (
-            _read(to, np.sqrt(max(colour[i, 0], 0.0) / bright)),
-            _read(to, np.sqrt(max(colour[i, 1], 0.0) / bright)),
-            _read(to, np.sqrt(max(colour[i, 2], 0.0) / bright)),
+            _read(to, np.sqrt(max(colour[i, 0], nothing) / bright)),
+            _read(to, np.sqrt(max(colour[i, 1], nothing) / bright)),
+            _read(to, np.sqrt(max(colour[i, 2], nothing) / bright)),
         )
         high, low = max(r, max(g, b)), min(r, min(g, b))
-        span = max(high - low, 1e-12)
+        span = max(high - low, hair)
         if high == r:
             h = (g - b) / span
         elif high == g:
-            h = 2 + (b - r) / span
+            h = np.float32(2) + (b - r) / span
         else:
-            h = 4 + (r - g) / span
-        h = h / 6 + own(turned, i)
-        h -= math.floor(h)
-        s = min(max((high - low) / max(high, 1e-12) * max(0.0, own(kept, i)), 0.0), 1.0)
-        v = high * max(0.0, own(lifted, i))
-        over = bright * v**GAMMA if v > 1.0 else bright
-        v = min(v, 1.0)
-        out[i, 0] = _channel(linear, h, s, v, 5.0) * over
-        out[i, 1] = _channel(linear, h, s, v, 3.0) * over
-        out[i, 2] = _channel(linear, h, s, v, 1.0) * over
+            h = np.float32(4) + (r - g) / span
+        h = h / np.float32(6) + np.float32(own(turned, i))
+        h -= np.float32(math.floor(h))
+        s = min(max((high - low) / max(high, hair) * np.float32(max(0.0, own(kept, i))), nothing), one)
+        v = high * np.float32(max(0.0, own(lifted, i)))
+        over = bright * v ** np.float32(GAMMA) if v > one else bright
+        v = min(v, one)
+        out[i, 0] = _channel(linear, h, s, v, np.float32(5)) * over
+        out[i, 1] = _channel(linear, h, s, v, np.float32(3)) * over
+        out[i, 2] = _channel(linear, h, s, v, np.float32(1)) * over
 
 
 _vary: Callable[..., None] = guarded(_vary_each)

@@ -23,22 +23,25 @@ _FAST = {"contract", "nnan", "ninf", "nsz"}
 _GIVEN = "f4[::1], i8[::1], f4[:,::1], u4[::1], f4[:,::1], u2[:,:,::1]"
 
 
-@leaf("void(f4[::1], u4, u4[::1], f4[:,::1], u2[::1])", cache=True, fastmath=_FAST)
-def _narrow(sums: Floats, stride: np.uint32, columns: npt.NDArray[np.uint32], wide: Floats, codes: Codes) -> None:
-    """Codes of a row whose red, green and blue stand behind each other, `stride` apart, in `sums`."""
-    top, half, count = np.float32(TOP_CODE), np.float32(0.5), np.uint32(wide.shape[1])
+@leaf("void(f4[::1], u4, u4[::1], f4[:,::1], f4[::1], u2[::1])", cache=True, fastmath=_FAST)
+def _narrow(
+    sums: Floats, stride: np.uint32, columns: npt.NDArray[np.uint32], wide: Floats, light: Floats, codes: Codes
+) -> None:
+    """Codes of a row whose red, green and blue stand behind each other, `stride` apart, in `sums`. light: room for the row."""
+    top, half, one = np.float32(TOP_CODE), np.float32(0.5), np.float32(1)
+    count, twice = np.uint32(wide.shape[1]), np.uint32(2) * stride
     for x in range(np.uint32(len(columns))):
-        red, green, blue = np.float32(0), np.float32(0), np.float32(0)
-        at = columns[x]
-        for k in range(count):
+        at, to = columns[x], np.uint32(3) * x
+        weight = wide[x, 0]
+        red, green, blue = weight * sums[at], weight * sums[at + stride], weight * sums[at + twice]
+        for k in range(np.uint32(1), count):
             weight = wide[x, k]
-            red += weight * sums[at]
-            green += weight * sums[at + stride]
-            blue += weight * sums[at + np.uint32(2) * stride]
-            at += np.uint32(1)
-        codes[np.uint32(3) * x] = np.uint16(np.sqrt(min(red, np.float32(1))) * top + half)
-        codes[np.uint32(3) * x + np.uint32(1)] = np.uint16(np.sqrt(min(green, np.float32(1))) * top + half)
-        codes[np.uint32(3) * x + np.uint32(2)] = np.uint16(np.sqrt(min(blue, np.float32(1))) * top + half)
+            red += weight * sums[at + k]
+            green += weight * sums[at + k + stride]
+            blue += weight * sums[at + k + twice]
+        light[to], light[to + np.uint32(1)], light[to + np.uint32(2)] = red, green, blue
+    for i in range(np.uint32(len(codes))):
+        codes[i] = np.uint16(np.int32(np.sqrt(min(light[i], one)) * top + half))
 
 
 @leaf("void(f4[::1], f4[::1], f4)", cache=True, fastmath=_FAST)
@@ -57,6 +60,7 @@ def _shrink(
     stride = width + np.uint32(wide.shape[1])
     for block in prange(_BLOCKS):
         sums, light = np.zeros(3 * stride, np.float32), np.zeros(3 * stride, np.float32)
+        narrow = np.empty(3 * out.shape[1], np.float32)
         lit = -1
         for y in range(block * height // _BLOCKS, (block + 1) * height // _BLOCKS):
             sums[:] = 0
@@ -70,7 +74,7 @@ def _shrink(
                             for i in range(width):
                                 light[c * stride + i] = table[row[np.uint32(3) * i + c]]
                     _add(sums, light, tall[y, k])
-            _narrow(sums, stride, columns, wide, out[y].reshape(-1))
+            _narrow(sums, stride, columns, wide, narrow, out[y].reshape(-1))
 
 
 @leaf([f"void({plane}[::1], {plane}[::1], f4, f4[::1])" for plane in ("u1", "u2")], cache=True, fastmath=_FAST)
@@ -128,6 +132,7 @@ def _shrink_planes(
     hues = (columns_in + across) >> across
     for block in prange(_BLOCKS):
         sums, light = np.zeros(3 * stride, np.float32), np.zeros(3 * stride, np.float32)
+        narrow = np.empty(3 * out.shape[1], np.float32)
         hue, codes = np.empty(hues, np.float32), np.empty(width, np.int32)
         blues, reds = np.empty(width, np.float32), np.empty(width, np.float32)
         lit = -1
@@ -147,7 +152,7 @@ def _shrink_planes(
                                 _widen(hue, spread)
                         _light_row(luma[lit, :columns_in], blues, reds, to_rgb, table, codes, light, stride)
                     _add(sums, light, tall[y, k])
-            _narrow(sums, stride, columns, wide, out[y].reshape(-1))
+            _narrow(sums, stride, columns, wide, narrow, out[y].reshape(-1))
 
 
 @functools.lru_cache(maxsize=32)

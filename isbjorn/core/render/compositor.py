@@ -16,7 +16,7 @@ import cv2
 import numpy as np
 
 from isbjorn.core.appearance.particles import Particles
-from isbjorn.core.arrays import Floats
+from isbjorn.core.arrays import Codes, Floats
 from isbjorn.core.document import Emitter, Group, Shot, Use
 from isbjorn.core.render.atlas import is_plain
 from isbjorn.core.render.bending import bent
@@ -80,7 +80,7 @@ class Compositor:
 
     context: RenderContext
     frame: int
-    plate: Floats | None = None
+    plate: Floats | Codes | None = None
     particles: dict[int, Particles] = field(default_factory=dict)
     known: Known | None = None
 

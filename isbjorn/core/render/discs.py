@@ -17,7 +17,7 @@ from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats, Ints, Longs, own
 from isbjorn.core.jit import leaf, njit
-from isbjorn.core.render.lanes import LANES, composite, composite_pixel, interleave
+from isbjorn.core.render.lanes import LANES, composite, composite_pixel, deinterleave, interleave
 from isbjorn.core.render.profiles import HARD, SMALLEST, SOFT, SPECK_AREA, edge, mean_cover
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
 from isbjorn.core.runtime.parallel import guarded
@@ -123,7 +123,7 @@ def _alike(
     out: Floats,
 ) -> None:  # fmt: skip
     for at in prange(len(radius)):
-        i = order[at] if len(order) else np.int64(at)
+        i: Any = order[at] if len(order) else np.int64(at)
         x, y = centre[i, 0], centre[i, 1]
         write_record(out, at, x, y, radius[i], opacity[i], colour, i, covers, profile, own(inner, i))
 
@@ -154,8 +154,8 @@ def _draw_speck(
         for j in range(3):
             at = ((py + j - 1) * TILE_W + px - 1) * 4
             composite_pixel(tile, at, down[j] * across[0], red, green, blue, cover)  # type: ignore[call-arg]
-            composite_pixel(tile, at + 4, down[j] * across[1], red, green, blue, cover)  # type: ignore[call-arg]
-            composite_pixel(tile, at + 8, down[j] * across[2], red, green, blue, cover)  # type: ignore[call-arg]
+            composite_pixel(tile, at + 4, down[j] * across[1], red, green, blue, cover)
+            composite_pixel(tile, at + 8, down[j] * across[2], red, green, blue, cover)
         return
     if not planes:
         x0, x1, y0, y1 = max(0, px - 1), min(right - left, px + 2), max(0, py - 1), min(bottom - top, py + 2)
@@ -231,10 +231,34 @@ def _draw_planes(tile: Floats, records: Floats, k: int, left: int, top: int, rig
             composite(tile, at, start, rest, c1, w1, w2, w3, red, green, blue, cover)  # type: ignore[call-arg]
 
 
-@njit("void(f4[:,::1], i4[::1], i8[::1], i8[::1], i8, f4[:,:,::1])", parallel=True, cache=True)
+@leaf("void(f4[:,:,::1], i8, i8, i8, i8, f4[::1])", cache=True)
+def _to_planes(picture: Floats, left: int, top: int, right: int, bottom: int, tile: Floats) -> None:
+    flat, width, whole = picture.reshape(-1), picture.shape[1], (right - left) // LANES
+    for y in range(bottom - top):
+        for group in range(whole):
+            at = ((top + y) * width + left + group * LANES) * 4
+            deinterleave(flat, at, tile, (y * GROUPS + group) * 4 * LANES)  # type: ignore[call-arg]
+        for x in range(whole * LANES, right - left):
+            for c in range(4):
+                tile[_in_planes(x, y) + c * LANES] = picture[top + y, left + x, c]
+
+
+@leaf("void(f4[::1], i8, i8, i8, i8, f4[:,:,::1])", cache=True)
+def _from_planes(tile: Floats, left: int, top: int, right: int, bottom: int, picture: Floats) -> None:
+    flat, width, whole = picture.reshape(-1), picture.shape[1], (right - left) // LANES
+    for y in range(bottom - top):
+        for group in range(whole):
+            at = ((top + y) * width + left + group * LANES) * 4
+            interleave(tile, (y * GROUPS + group) * 4 * LANES, flat, at)  # type: ignore[call-arg]
+        for x in range(whole * LANES, right - left):
+            for c in range(4):
+                picture[top + y, left + x, c] = tile[_in_planes(x, y) + c * LANES]
+
+
+@njit("void(f4[:,::1], i4[::1], i8[::1], i8[::1], i8, b1, f4[:,:,::1])", parallel=True, cache=True)
 def _draw(
-    records: Floats, order: Ints, starts: npt.NDArray[np.int64], turns: npt.NDArray[np.int64], columns: int, out: Floats
-) -> None:
+    records: Floats, order: Ints, starts: npt.NDArray[np.int64], turns: npt.NDArray[np.int64], columns: int, anew: bool, out: Floats
+) -> None:  # fmt: skip
     height, width = out.shape[0], out.shape[1]
     for turn in prange(len(turns)):
         number = turns[turn]
@@ -242,32 +266,31 @@ def _draw(
         left, top = (number % columns) * TILE_W, (number // columns) * TILE_H
         right, bottom = min(width, left + TILE_W), min(height, top + TILE_H)
         if first == last:
-            out[top:bottom, left:right] = 0
+            if anew:
+                out[top:bottom, left:right] = 0
             continue
         reach = 0.0
         for i in range(first, last):
             reach += records[order[i], REACH]
+        tile = np.zeros(TILE_H * TILE_W * 4, np.float32)
         if reach < _TOGETHER_BELOW * (last - first):
-            mixed = np.zeros(TILE_H * TILE_W * 4, np.float32)
+            if not anew:
+                for y in range(bottom - top):
+                    for x in range(right - left):
+                        for c in range(4):
+                            tile[(y * TILE_W + x) * 4 + c] = out[top + y, left + x, c]
             for i in range(first, last):
-                _draw_together(mixed, records, order[i], left, top, right, bottom)
+                _draw_together(tile, records, order[i], left, top, right, bottom)
             for y in range(bottom - top):
                 for x in range(right - left):
                     for c in range(4):
-                        out[top + y, left + x, c] = mixed[(y * TILE_W + x) * 4 + c]
+                        out[top + y, left + x, c] = tile[(y * TILE_W + x) * 4 + c]
         else:
-            planes = np.zeros(TILE_H * TILE_W * 4, np.float32)
+            if not anew:
+                _to_planes(out, left, top, right, bottom, tile)
             for i in range(first, last):
-                _draw_planes(planes, records, order[i], left, top, right, bottom)
-            flat = out.reshape(-1)
-            whole = (right - left) // LANES
-            for y in range(bottom - top):
-                for group in range(whole):
-                    at = ((top + y) * width + left + group * LANES) * 4
-                    interleave(planes, (y * GROUPS + group) * 4 * LANES, flat, at)  # type: ignore[call-arg]
-                for x in range(whole * LANES, right - left):
-                    for c in range(4):
-                        out[top + y, left + x, c] = planes[((y * GROUPS + x // LANES) * 4 + c) * LANES + x % LANES]
+                _draw_planes(tile, records, order[i], left, top, right, bottom)
+            _from_planes(tile, left, top, right, bottom, out)
 
 
 @guarded
@@ -278,8 +301,15 @@ def draw_records(records: Floats, width: int, height: int, out: Floats | None = 
     """
     tiles = tiled(records, width, height)
     out = np.empty((height, width, 4), np.float32) if out is None else out
-    _draw(records, tiles.order, tiles.bounds, tiles.turns, tiles.columns, out)
+    _draw(records, tiles.order, tiles.bounds, tiles.turns, tiles.columns, True, out)
     return out
+
+
+@guarded
+def draw_onto(records: Floats, picture: Floats) -> None:
+    """As `draw_records`, but onto a picture (height, width, 4), in place."""
+    tiles = tiled(records, picture.shape[1], picture.shape[0])
+    _draw(records, tiles.order, tiles.bounds, tiles.turns, tiles.columns, False, picture)
 
 
 @guarded

@@ -17,13 +17,12 @@ from isbjorn.core.render.atlas import Bodies, is_plain, turns_in_depth
 from isbjorn.core.render.blends import MODES
 from isbjorn.core.render.blurred_discs import PIECES, draw_smears, smears_of
 from isbjorn.core.render.camera import Projection, rank, tallied
-from isbjorn.core.render.discs import draw_records, records_alike
+from isbjorn.core.render.discs import draw_onto, records_alike
 from isbjorn.core.render.exposure import Change, growth, sizes_in
 from isbjorn.core.render.lights import lit
 from isbjorn.core.render.lying import lying
 from isbjorn.core.render.neighbours import pairs
 from isbjorn.core.render.overdraw import BLENDED, DISCS, SMEARED, SPRITES, STROKES, affordable, covered
-from isbjorn.core.render.pixels import lay
 from isbjorn.core.render.profiles import HARD, SOFT, mean_cover, pack_body
 from isbjorn.core.render.skin import draw_skin, reach_of
 from isbjorn.core.render.sprites import draw_sprites, sprites_of
@@ -260,7 +259,7 @@ class EmitterRasteriser:
             return
         few = np.empty(0, np.int64) if isinstance(order, slice) else order
         records = records_alike(few, centre, radius, opacity, colour, self.covers, profile, inners)
-        lay(draw_records(records, onto.shape[1], onto.shape[0]), onto)
+        draw_onto(records, onto)
 
     def lines(self, p: Particles, onto: Floats) -> None:
         """Draw lines between neighbours, in the colours of both."""

@@ -117,3 +117,26 @@ def interleave(typingctx, planes, offset, out, at):  # type: ignore[no-untyped-d
         return context.get_dummy_value()
 
     return signature, generate
+
+
+@intrinsic
+def deinterleave(typingctx, pixels, at, planes, offset):  # type: ignore[no-untyped-def]  # noqa: ARG001
+    """Copy eight interleaved pixels at `at` of a flat array to the group at `offset` of a flat array of planes."""
+    signature = types.void(pixels, types.int64, planes, types.int64)
+
+    def generate(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> Any:
+        source = context.make_array(sig.args[0])(context, builder, args[0])
+        target = context.make_array(sig.args[2])(context, builder, args[2])
+
+        def vector(data: ir.Value, index: ir.Value, width: int) -> ir.Value:
+            return builder.bitcast(builder.gep(data, [index]), ir.VectorType(ir.FloatType(), width).as_pointer())
+
+        pixels = builder.load(vector(source.data, args[1], 4 * LANES), align=4)
+        for c in range(4):
+            mask = ir.Constant(ir.VectorType(ir.IntType(32), LANES), [4 * i + c for i in range(LANES)])
+            plane = builder.shuffle_vector(pixels, pixels, mask)
+            at = builder.add(args[3], ir.Constant(ir.IntType(64), c * LANES))
+            builder.store(plane, vector(target.data, at, LANES), align=4)
+        return context.get_dummy_value()
+
+    return signature, generate

@@ -9,18 +9,24 @@ from fractions import Fraction
 from typing import TYPE_CHECKING
 
 import numpy as np
+from numba import prange
 
-from isbjorn.core.arrays import Doubles, Floats
-from isbjorn.core.colour import brightness
+from isbjorn.core.arrays import Codes, Doubles, Floats, is_coded
+from isbjorn.core.colour import LUMA, brightness, encoded
 from isbjorn.core.document import Matte
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.gradients import hex_to_linear, oklab
+from isbjorn.core.jit import leaf
 from isbjorn.core.render.blur import blur
+from isbjorn.core.render.shades import TOP_CODE, lit
+from isbjorn.core.runtime.parallel import guarded
 
 if TYPE_CHECKING:
     from isbjorn.core.render.context import RenderContext
 
 _FINER = 4
+_RED, _GREEN, _BLUE = (np.float32(share) for share in LUMA)
+_ROOTS = np.linspace(0, 1, 4097, dtype=np.float32)
 
 
 def shape_outline(matte: Matte, width: float, height: float) -> Doubles:
@@ -68,7 +74,7 @@ def _ramp(value: Floats, low: float, high: float) -> Floats:
     return np.asarray(q * q * (3 - 2 * q), np.float32)
 
 
-def _drawn(matte: Matte, context: RenderContext, _: Floats) -> Floats:
+def _drawn(matte: Matte, context: RenderContext, _: Floats | Codes) -> Floats:
     view = context.view
     frames = context.solver.readings.frames(matte, np.array([float(context.seconds)]))
     own = shape_outline(matte, context.read(matte.width), context.read(matte.height))
@@ -77,22 +83,49 @@ def _drawn(matte: Matte, context: RenderContext, _: Floats) -> Floats:
     return filled(np.clip(pixels.astype(np.float64), -30_000, 30_000), view.width, view.height)
 
 
-def _bright(matte: Matte, context: RenderContext, plate: Floats) -> Floats:
-    return _ramp(brightness(plate), context.read(matte.low) / 100, context.read(matte.high) / 100)
+@leaf(
+    [f"void({kind}[:,:,::1], f4, f4[::1], f4[:,::1])" for kind in ("f4", "u2")], parallel=True, cache=True,
+    fastmath={"contract", "nnan", "ninf", "nsz"},
+)  # fmt: skip
+def _read_by_light(plate: Floats | Codes, per_code: float, table: Floats, out: Floats) -> None:
+    """Values of a table over the square root of luminance; per_code: of codes of light, else 0."""
+    one, nothing = np.float32(1), np.float32(0)
+    last = np.float32(len(table) - 2)
+    for y in prange(out.shape[0]):
+        for x in range(out.shape[1]):
+            red, green, blue = np.float32(plate[y, x, 0]), np.float32(plate[y, x, 1]), np.float32(plate[y, x, 2])
+            if per_code > 0:
+                red, green, blue = red * per_code, green * per_code, blue * per_code
+                red, green, blue = red * red, green * green, blue * blue
+            light = np.sqrt(min(one, max(nothing, _RED * red + _GREEN * green + _BLUE * blue))) * last
+            k = np.uint32(np.int32(light))
+            out[y, x] = table[k] + (light - np.float32(np.int32(light))) * (table[k + np.uint32(1)] - table[k])
 
 
-def _dark(matte: Matte, context: RenderContext, plate: Floats) -> Floats:
+_read: Callable[..., None] = guarded(_read_by_light)
+
+
+def _bright(matte: Matte, context: RenderContext, plate: Floats | Codes) -> Floats:
+    # What is looked up is exact at its steps, and straight between them.
+    full = _ramp(encoded(_ROOTS * _ROOTS), context.read(matte.low) / 100, context.read(matte.high) / 100)
+    out = np.empty(plate.shape[:2], np.float32)
+    _read(plate, 1 / TOP_CODE if is_coded(plate) else 0.0, np.append(full, full[-1:]), out)
+    return out
+
+
+def _dark(matte: Matte, context: RenderContext, plate: Floats | Codes) -> Floats:
     return np.asarray(1 - _bright(matte, context, plate), np.float32)
 
 
-def _coloured(matte: Matte, context: RenderContext, plate: Floats) -> Floats:
+def _coloured(matte: Matte, context: RenderContext, plate: Floats | Codes) -> Floats:
+    plate = lit(plate) if is_coded(plate) else plate
     away = oklab(np.maximum(plate[..., :3].astype(np.float64), 0)) - oklab(hex_to_linear(matte.colour))
     distance = np.sqrt((away**2).sum(axis=2))
     near, soft = context.read(matte.near) / 100, context.read(matte.soft) / 100
     return np.asarray(1 - _ramp(distance.astype(np.float32), near, near + max(soft, 1e-4)), np.float32)
 
 
-def _filed(matte: Matte, context: RenderContext, _: Floats) -> Floats:
+def _filed(matte: Matte, context: RenderContext, _: Floats | Codes) -> Floats:
     if not matte.media:
         return np.zeros((context.view.height, context.view.width), np.float32)
     rate = context.pictures.own_rate(matte.media) or context.shot.frame_rate
@@ -103,9 +136,10 @@ def _filed(matte: Matte, context: RenderContext, _: Floats) -> Floats:
 
 @dataclass(frozen=True)
 class Engine:
-    """A kind of matte: how full it is, of the plate (float32 (height, width, 4)) where it reads that, and whether it does."""
+    """A kind of matte: how full it is, of the plate (light, or codes of it, (height, width, 3 or more)) where it reads that, and
+    whether it does."""
 
-    full: Callable[[Matte, RenderContext, Floats], Floats]
+    full: Callable[[Matte, RenderContext, Floats | Codes], Floats]
     reads_plate: bool = False
 
 
@@ -118,7 +152,7 @@ KINDS: dict[str, Engine] = {
 }
 
 
-def matte_of(matte: Matte, context: RenderContext, plate: Floats | None) -> Floats:
+def matte_of(matte: Matte, context: RenderContext, plate: Floats | Codes | None) -> Floats:
     """A matte at a moment, float32 (height, width) in [0, 1]; nothing where the plate or the file has nothing."""
     view, kind = context.view, KINDS[matte.kind]
     nothing = np.zeros((view.height, view.width), np.float32)

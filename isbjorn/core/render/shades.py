@@ -5,6 +5,8 @@ Operators of the W3C text "Compositing and Blending Level 1", on premultiplied, 
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import numpy.typing as npt
 from numba import prange
@@ -52,7 +54,7 @@ def straight(picture: Floats) -> Floats:
 
 
 @leaf("void(f4[::1], f4[::1], f4, u2[::1])", cache=True, fastmath=_FAST)
-def _steps_row(row: Floats, below: Floats, top: float, steps: Codes) -> None:
+def _steps_row(row: Floats, below: Floats, top: Any, steps: Codes) -> None:
     """The square roots of light of a row of pixels (4 n,) over another, or nothing (0,), as steps from 0 to `top` (3 n,)."""
     one, nothing, half = np.float32(1), np.float32(0), np.float32(0.5)
     if len(below):
@@ -71,7 +73,7 @@ def _steps_row(row: Floats, below: Floats, top: float, steps: Codes) -> None:
 
 
 @leaf("void(f4[::1], u2[::1], f4, u2[::1])", cache=True, fastmath=_FAST)
-def _steps_over_codes(row: Floats, below: Codes, top: float, steps: Codes) -> None:
+def _steps_over_codes(row: Floats, below: Codes, top: Any, steps: Codes) -> None:
     """As `_steps_row`, over codes of light (3 n,)."""
     one, nothing, half, per_code = np.float32(1), np.float32(0), np.float32(0.5), np.float32(1 / TOP_CODE)
     for x in range(np.uint32(len(row) // 4)):
