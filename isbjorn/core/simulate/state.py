@@ -92,11 +92,17 @@ def nobody() -> State:
 
 
 def merged(state: State, kept: npt.NDArray[np.int64], newborn: State) -> State:
-    """The columns `kept` of a state, and behind them the newborn."""
-    rows = (newborn if state.count == 0 else state).values.shape[0]
-    values = np.empty((rows, len(kept) + newborn.count), np.float32)
-    gather(state.values[:rows], kept, values)
+    """The columns `kept` of a state, which rise, and behind them the newborn."""
+    rows, count = (newborn if state.count == 0 else state).values.shape[0], len(kept)
+    values = np.empty((rows, count + newborn.count), np.float32)
+    some: npt.NDArray[np.int64] | slice = kept
+    if count and kept[-1] - kept[0] == count - 1:
+        # Those that went were the oldest: the rest stand as they are.
+        some = slice(int(kept[0]), int(kept[0]) + count)
+        values[:, :count] = state.values[:rows, some]
+    else:
+        gather(state.values[:rows], kept, values)
     if newborn.count:
-        values[:, len(kept) :] = newborn.values
-    births = np.concatenate([state.births[kept], newborn.births])
-    return State(births, np.concatenate([state.moments[kept], newborn.moments]), values)
+        values[:, count:] = newborn.values
+    births = np.concatenate([state.births[some], newborn.births])
+    return State(births, np.concatenate([state.moments[some], newborn.moments]), values)
