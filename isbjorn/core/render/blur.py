@@ -65,6 +65,18 @@ def mirrored(i: int, n: int) -> int:
     return max(0, 2 * (n - 1) - i) if i >= n else i
 
 
+@leaf("void(f4[::1], f4[::1], f4[::1], f4)", cache=True, fastmath=_CONTRACT)
+def _add_two(soft: Floats, a: Floats, b: Floats, tap: float) -> None:
+    for i in range(np.uint32(len(soft))):
+        soft[i] += tap * (a[i] + b[i])
+
+
+@leaf("void(f4[::1], f4[::1], f4[::1], f4, f4[::1], f4[::1], f4)", cache=True, fastmath=_CONTRACT)
+def _add_four(soft: Floats, a: Floats, b: Floats, near: float, c: Floats, d: Floats, far: float) -> None:
+    for i in range(np.uint32(len(soft))):
+        soft[i] += near * (a[i] + b[i]) + far * (c[i] + d[i])
+
+
 @njit("void(f4[:,:,::1], f4[::1], f4[:,:,::1])", parallel=True, cache=True, fastmath=_CONTRACT)
 def _along(picture: Floats, taps: Floats, out: Floats) -> None:
     """Rows blurred by the middle of a symmetric kernel and what lies to its right, mirrored about their ends."""
@@ -81,11 +93,14 @@ def _along(picture: Floats, taps: Floats, out: Floats) -> None:
         tap = taps[0]
         for i in range(np.uint32(len(row))):
             soft[i] = tap * row[i]
-        for k in range(1, reach + 1):
-            tap = taps[k]
+        for k in range(1, reach + 1, 2):
+            # Two at a time: what is summed is not put down and taken up for each.
             a, b = wide[(reach - k) * n : (reach - k + width) * n], wide[(reach + k) * n : (reach + k + width) * n]
-            for i in range(np.uint32(len(row))):
-                soft[i] += tap * (a[i] + b[i])
+            if k == reach:
+                _add_two(soft, a, b, taps[k])
+            else:
+                c, d = wide[(reach - k - 1) * n :], wide[(reach + k + 1) * n :]
+                _add_four(soft, a, b, taps[k], c, d, taps[k + 1])
 
 
 @njit("void(f4[:,:,::1], f4[::1], f4, f4[:,:,::1])", parallel=True, cache=True, fastmath=_CONTRACT)
@@ -97,11 +112,16 @@ def _across(picture: Floats, taps: Floats, weight: float, out: Floats) -> None:
         tap = weight * taps[0]
         for i in range(np.uint32(len(here))):
             soft[i] += tap * here[i]
-        for k in range(1, len(taps)):
-            tap = weight * taps[k]
+        for k in range(1, len(taps), 2):
             a, b = picture[mirrored(y - k, height)].reshape(-1), picture[mirrored(y + k, height)].reshape(-1)
-            for i in range(np.uint32(len(here))):
-                soft[i] += tap * (a[i] + b[i])
+            if k == len(taps) - 1:
+                _add_two(soft, a, b, weight * taps[k])
+            else:
+                c, d = (
+                    picture[mirrored(y - k - 1, height)].reshape(-1),
+                    picture[mirrored(y + k + 1, height)].reshape(-1),
+                )
+                _add_four(soft, a, b, weight * taps[k], c, d, weight * taps[k + 1])
 
 
 _soft_along, _soft_across = guarded(_along), guarded(_across)
