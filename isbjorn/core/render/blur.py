@@ -99,8 +99,8 @@ def _along(picture: Floats, taps: Floats, out: Floats) -> None:
             if k == reach:
                 _add_two(soft, a, b, taps[k])
             else:
-                c, d = wide[(reach - k - 1) * n :], wide[(reach + k + 1) * n :]
-                _add_four(soft, a, b, taps[k], c, d, taps[k + 1])
+                farther = wide[(reach - k - 1) * n :], wide[(reach + k + 1) * n :]
+                _add_four(soft, a, b, taps[k], farther[0], farther[1], taps[k + 1])
 
 
 @njit("void(f4[:,:,::1], f4[::1], f4, f4[:,:,::1])", parallel=True, cache=True, fastmath=_CONTRACT)

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import functools
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from numba import f4, f8, i4, i8, prange, void
+from numba import f4, f8, i4, i8, prange, types, void
 
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Doubles, Floats
@@ -26,6 +27,7 @@ LOOKS = record(covers=1, profile=1, inner=1)
 # A projection as kernels read it; lens: 0 when flat.
 VIEW = record(width=1, height=1, scale_x=1, scale_y=1, lens=1, eye=3, axes=(3, 3))
 SPECK_RADIUS = 0.15
+_THREE: Any = types.UniTuple(f8, 3)  # type: ignore[no-untyped-call]
 
 
 @dataclass(frozen=True)
@@ -75,6 +77,20 @@ def _turned(x: float, y: float, z: float, axes: Doubles) -> tuple[float, float, 
         x * axes[0, 0] + y * axes[0, 1] + z * axes[0, 2], x * axes[1, 0] + y * axes[1, 1] + z * axes[1, 2],
         x * axes[2, 0] + y * axes[2, 1] + z * axes[2, 2],
     )  # fmt: skip
+
+
+@leaf(_THREE(records(VIEW), i8, f8, f8, f8), cache=True, forceinline=True, error_model="numpy")
+def pixel_of(views: Records, k: int, x: float, y: float, z: float) -> tuple[float, float, float]:
+    """`Projection.place` of one place through one of some projections."""
+    view = views[k]
+    x, y, z = x - view.eye[0], y - view.eye[1], z - view.eye[2]
+    right = x * view.axes[0, 0] + y * view.axes[0, 1] + z * view.axes[0, 2]
+    up = x * view.axes[1, 0] + y * view.axes[1, 1] + z * view.axes[1, 2]
+    near = x * view.axes[2, 0] + y * view.axes[2, 1] + z * view.axes[2, 2]
+    times = 1.0
+    if view.lens > 0:
+        times = view.lens / -near if -near > _NEAREST_PX else 0.0
+    return view.width / 2 + right * times * view.scale_x, view.height / 2 - up * times * view.scale_y, times
 
 
 @njit([void(places[:, :], records(VIEW), f4[:, ::1], f4[::1]) for places in (f4, f8)], cache=True, error_model="numpy")

@@ -27,7 +27,7 @@ from isbjorn.core.render.profiles import HARD, SOFT, mean_cover, pack_body
 from isbjorn.core.render.skin import draw_skin, reach_of
 from isbjorn.core.render.sprites import draw_sprites, sprites_of
 from isbjorn.core.render.strokes import draw_strokes, strokes_of
-from isbjorn.core.render.trajectories import Ways
+from isbjorn.core.render.trajectories import Ways, on_the_picture
 
 if TYPE_CHECKING:
     from isbjorn.core.render.context import RenderContext
@@ -223,21 +223,8 @@ class EmitterRasteriser:
     def _smeared(self, p: Particles, way: Ways) -> tuple[Floats, Floats]:
         """Places on the picture (n, 5, 2) while the shutter is open, and the share of the time of each piece (n, 4)."""
         moments = self.context.open
-        at = np.searchsorted(way.ids, p.id)
-        at = np.clip(at, 0, max(0, len(way.ids) - 1))
-        places = np.stack([self.context.at(t).place(way.places[at, k])[0] for k, t in enumerate(moments)], axis=1)
-        whole = float(moments[-1] - moments[0])
-        shares = np.maximum(0, np.diff(way.times[at], axis=1)) / whole
-        if len(moments) - 1 == 2:
-            # Each half is parted once more, so that a body that grows has its size in each part.
-            middle = 0.5 * (places[:, :-1] + places[:, 1:])
-            places = np.stack([places[:, 0], middle[:, 0], places[:, 1], middle[:, 1], places[:, 2]], axis=1)
-            shares = np.repeat(shares / 2, 2, axis=1)
-        missing = PIECES + 1 - places.shape[1]
-        if missing:
-            places = np.concatenate([places, np.repeat(places[:, -1:], missing, axis=1)], axis=1)
-            shares = np.concatenate([shares, np.zeros((len(p), missing))], axis=1)
-        return places.astype(np.float32), shares.astype(np.float32)
+        views = [self.context.at(moment) for moment in moments]
+        return on_the_picture(way, p.id, views, float(moments[-1] - moments[0]))
 
     def _discs(
         self, order: Longs | slice, centre: Floats, radius: Floats, colour: Floats, opacity: Floats,

@@ -76,12 +76,21 @@ def growth(change: Change | None, p: Particles) -> Doubles | None:
     return np.asarray((change.sizes[:, 2] - change.sizes[:, 0]) / np.maximum(p.size, 1e-6), np.float64)
 
 
+@leaf("void(f4[:,::1], f4[::1], f4[:,::1])", cache=True, error_model="numpy")
+def _sizes_in(sizes: Floats, drawn: Floats, out: Floats) -> None:
+    for i in range(len(drawn)):
+        per = np.float32(1) / max(drawn[i], np.float32(1e-6))
+        for k in range(PIECES):
+            # Straight from its opening to its middle, and from there to its close.
+            at = np.float32(2 * (k + 0.5) / PIECES)
+            side, share = (sizes[i, 0], np.float32(1) - at) if at < 1 else (sizes[i, 2], at - np.float32(1))
+            out[i, k] = (sizes[i, 1] + share * (side - sizes[i, 1])) * per
+
+
 def sizes_in(change: Change | None, p: Particles) -> Floats | None:
     """The size in each of the four pieces of the time, as a share of the one that it is drawn with, (n, 4)."""
     if change is None:
         return None
-    first, middle, last = change.sizes.T
-    at = (np.arange(PIECES) + 0.5) / PIECES
-    left, right = np.clip(1 - 2 * at, 0, 1), np.clip(2 * at - 1, 0, 1)
-    sizes = first[:, None] * left + middle[:, None] * (1 - left - right) + last[:, None] * right
-    return np.asarray(sizes / np.maximum(p.size, 1e-6)[:, None], np.float32)
+    out = np.empty((len(p), PIECES), np.float32)
+    _sizes_in(change.sizes, p.size, out)
+    return out

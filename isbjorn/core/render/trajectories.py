@@ -7,12 +7,18 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 import numpy as np
+from numba import f4, f8, i8, prange, void
 
 from isbjorn.core.appearance.particles import Solver
-from isbjorn.core.arrays import Doubles, Longs
-from isbjorn.core.jit import njit
+from isbjorn.core.arrays import Doubles, Floats, Longs
+from isbjorn.core.jit import leaf, njit
+from isbjorn.core.records import Records, records
+from isbjorn.core.render.blurred_discs import PIECES
+from isbjorn.core.render.camera import VIEW, Projection, pixel_of
+from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.time import lattice_index
 
+_BLOCK = 512
 _SAMPLES, _LONGEST_S = 28, 20.0
 
 
@@ -91,6 +97,48 @@ def _merge(
                     # Taken away before its time: it stays where it was last seen.
                     out[n, j, c] = places[end, c]
         n += 1
+
+
+@leaf(
+    void(i8[::1], i8[::1], f8[:, :, ::1], f8[:, ::1], records(VIEW), f8, f4[:, :, ::1], f4[:, ::1]), parallel=True, cache=True,
+    error_model="numpy",
+)  # fmt: skip
+def _seen(
+    ids: Longs, who: Longs, places: Doubles, times: Doubles, views: Records, whole: float, out: Floats, shares: Floats
+) -> None:
+    count, m = len(ids), len(views)
+    for block in prange((count + _BLOCK - 1) // _BLOCK):
+        row = 0
+        for i in range(block * _BLOCK, min(count, (block + 1) * _BLOCK)):
+            # Mostly the next one; the joints of strands stand apart.
+            row = min(row + 1, len(who) - 1)
+            if who[row] != ids[i]:
+                row = min(np.searchsorted(who, ids[i]), len(who) - 1)
+            for k in range(m):
+                at = k * PIECES // (m - 1)
+                x, y, _ = pixel_of(views, k, places[row, k, 0], places[row, k, 1], places[row, k, 2])
+                out[i, at, 0], out[i, at, 1] = x, y
+            for k in range(m - 1):
+                shares[i, k * PIECES // (m - 1)] = max(0.0, times[row, k + 1] - times[row, k]) / whole
+            if m == PIECES // 2 + 1:
+                # Each half is parted once more, so that a body that grows has its size in each part.
+                for at in range(1, PIECES, 2):
+                    out[i, at, 0] = 0.5 * (out[i, at - 1, 0] + out[i, at + 1, 0])
+                    out[i, at, 1] = 0.5 * (out[i, at - 1, 1] + out[i, at + 1, 1])
+                    shares[i, at - 1] *= 0.5
+                    shares[i, at] = shares[i, at - 1]
+
+
+@guarded
+def on_the_picture(way: Ways, ids: Longs, views: list[Projection], whole_s: float) -> tuple[Floats, Floats]:
+    """Places on the picture, float32 (n, PIECES + 1, 2), of some of those on their ways, by ids (n,), at moments that are
+    seen through projections, of which there are PIECES + 1 or half of the pieces and one; and the share of the time `whole_s`
+    that each lives in each piece, float32 (n, PIECES)."""
+    places, shares = np.empty((len(ids), PIECES + 1, 2), np.float32), np.empty((len(ids), PIECES), np.float32)
+    if len(way.ids):
+        packed = np.concatenate([view.packed for view in views])
+        _seen(np.ascontiguousarray(ids), way.ids, way.places, way.times, packed, whole_s, places, shares)
+    return places, shares
 
 
 def trail_moments(seconds: Fraction, length_s: float, hz: int) -> list[Fraction]:
