@@ -77,11 +77,18 @@ class AgainstManySamples(unittest.TestCase):
         )  # fmt: skip
         self.assertLess(apart(shot, 180), 0.06)
 
-
     def test_bodies_on_strands_that_sway(self) -> None:
         strand = {"joints": 6, "line": False, "bodies": "at all joints", "length": 90}
         wind = force("wind", strength=420, grip=3, direction=0)
-        emitter = {"rate": 0, "bursts": [{"count": 5}], "blend": "add", "size": 6, "speed": 0, "across": 0, "strand": strand}
+        emitter = {
+            "rate": 0,
+            "bursts": [{"count": 5}],
+            "blend": "add",
+            "size": 6,
+            "speed": 0,
+            "across": 0,
+            "strand": strand,
+        }
         shot = one_emitter(width=320, height=240, forces=[wind], emitter=emitter)
         self.assertLess(apart(shot, 180, frame=4), 0.03)
 

@@ -55,7 +55,8 @@ def straight(picture: Floats) -> Floats:
 
 @leaf("void(f4[::1], f4[::1], f4, u2[::1])", cache=True, fastmath=_FAST)
 def _steps_row(row: Floats, below: Floats, top: Any, steps: Codes) -> None:
-    """The square roots of light of a row of pixels (4 n,) over another, or nothing (0,), as steps from 0 to `top` (3 n,)."""
+    """The square roots of light of a row of pixels (4 n,) over another, or of one alone (4 n,) or (3 n,), where that is (0,), as
+    steps from 0 to `top` (3 n,)."""
     one, nothing, half = np.float32(1), np.float32(0), np.float32(0.5)
     if len(below):
         for x in range(np.uint32(len(row) // 4)):
@@ -64,6 +65,9 @@ def _steps_row(row: Floats, below: Floats, top: Any, steps: Codes) -> None:
             for c in range(np.uint32(3)):
                 light = min(one, max(nothing, row[at + c] + below[at + c] * keep))
                 steps[to + c] = np.uint16(np.int32(np.sqrt(light) * top + half))
+    elif len(row) == len(steps):
+        for i in range(np.uint32(len(row))):
+            steps[i] = np.uint16(np.int32(np.sqrt(min(one, max(nothing, row[i]))) * top + half))
     else:
         for x in range(np.uint32(len(row) // 4)):
             at, to = np.uint32(4) * x, np.uint32(3) * x
@@ -103,7 +107,7 @@ def _shades(picture: Floats, below: Floats, table: Bytes, out: Bytes) -> None:
 
 @guarded
 def to_shades(picture: Floats, table: Bytes) -> Bytes:
-    """Linear (height, width, 4) to 8-bit (height, width, 3) through a table over the square root of light in [0, 1]."""
+    """Linear (height, width, 3 or 4) to 8-bit (height, width, 3) through a table over the square root of light in [0, 1]."""
     out = np.empty((*picture.shape[:2], 3), np.uint8)
     _shades(picture, picture[:0], table, out)
     return out
