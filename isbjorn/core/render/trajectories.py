@@ -136,7 +136,7 @@ def on_the_picture(way: Ways, ids: Longs, views: list[Projection], whole_s: floa
     that each lives in each piece, float32 (n, PIECES)."""
     places, shares = np.empty((len(ids), PIECES + 1, 2), np.float32), np.empty((len(ids), PIECES), np.float32)
     if len(way.ids):
-        packed = np.concatenate([view.packed for view in views])
+        packed = np.concatenate([view.packed.view(np.uint8) for view in views]).view(VIEW)
         _seen(np.ascontiguousarray(ids), way.ids, way.places, way.times, packed, whole_s, places, shares)
     return places, shares
 
