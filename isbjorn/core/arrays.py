@@ -7,8 +7,6 @@ from typing import TypeGuard
 import numpy as np
 import numpy.typing as npt
 
-from isbjorn.core.jit import leaf
-
 Codes = npt.NDArray[np.uint16]
 Floats = npt.NDArray[np.float32]
 Doubles = npt.NDArray[np.float64]
@@ -21,9 +19,3 @@ Bools = npt.NDArray[np.bool_]
 def is_coded(picture: Floats | Codes) -> TypeGuard[Codes]:
     """Whether a picture is of codes of light (see `render.shades.lit`)."""
     return picture.dtype == np.uint16
-
-
-@leaf("f8(f8[::1], i8)", cache=True, forceinline=True)
-def own(values: Doubles, i: int) -> float:
-    """One of as many values as there are particles, or the one of all."""
-    return values[min(i, len(values) - 1)]

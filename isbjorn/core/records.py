@@ -12,6 +12,9 @@ import numpy as np
 import numpy.typing as npt
 from numba import from_dtype, types
 
+from isbjorn.core.arrays import Doubles
+from isbjorn.core.jit import leaf
+
 Records = npt.NDArray[np.void]
 
 
@@ -36,3 +39,9 @@ def one(dtype: np.dtype[np.void], **values: Any) -> Records:
     for name, value in values.items():
         out[name] = value
     return out
+
+
+@leaf("f8(f8[::1], i8)", cache=True, forceinline=True)
+def own(values: Doubles, i: int) -> float:
+    """One of as many values as there are particles, or the one of all."""
+    return values[min(i, len(values) - 1)]

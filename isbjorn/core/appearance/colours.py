@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import prange
 
-from isbjorn.core.arrays import Doubles, Floats, own
+from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.colour import GAMMA
 from isbjorn.core.document import Emitter, Gradient, Number
 from isbjorn.core.emit.newborn import Source, spread_of
@@ -18,6 +18,7 @@ from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate import gradients
 from isbjorn.core.jit import leaf
 from isbjorn.core.random import GRADIENT, HUE, LIGHTNESS, SATURATION, draws01
+from isbjorn.core.records import own
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.state import State
 from isbjorn.core.simulate.strands.joints import along_strands

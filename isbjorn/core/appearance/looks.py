@@ -10,7 +10,7 @@ import numpy.typing as npt
 from numba import prange
 
 from isbjorn.core.appearance import colours
-from isbjorn.core.arrays import Doubles, Floats, own
+from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Number
 from isbjorn.core.document.curves import Curve
 from isbjorn.core.document.values import SINCE, bounds_of
@@ -33,6 +33,7 @@ from isbjorn.core.random import (
     draw_around,
     draws01,
 )
+from isbjorn.core.records import own
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.identity import is_measured
 from isbjorn.core.simulate.state import State

@@ -13,8 +13,9 @@ import numpy as np
 import numpy.typing as npt
 from numba import prange
 
-from isbjorn.core.arrays import Floats, Ints, Longs, own
+from isbjorn.core.arrays import Floats, Ints, Longs
 from isbjorn.core.jit import leaf, njit
+from isbjorn.core.records import own
 from isbjorn.core.render.blends import put
 from isbjorn.core.render.profiles import HARD, SMALLEST, edge, mean_cover
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled

@@ -10,31 +10,28 @@ import math
 import time
 from collections import OrderedDict
 from collections.abc import Iterator
-from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
 
-from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
+from isbjorn.core.arrays import Bools, Doubles, Longs
 from isbjorn.core.document import Emitter
 from isbjorn.core.emit.births import NOW_S, Births
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.jit import leaf, njit
+from isbjorn.core.jit import njit
 from isbjorn.core.random import BORN, GOLDEN, draws01, mix
-from isbjorn.core.simulate import contact, rows
+from isbjorn.core.simulate.bearers import Step, happened, origin_of, step_of, where
 from isbjorn.core.simulate.handing import is_worth
-from isbjorn.core.simulate.integrators.steps import cubic
-from isbjorn.core.simulate.state import BORN_STEPS, State, nobody
-from isbjorn.core.simulate.strands.joints import feet, joints_of
+from isbjorn.core.simulate.state import BORN_STEPS
 
 if TYPE_CHECKING:
     from isbjorn.core.simulate.track import Track
 
 # Numbers below those of bursts; two of a hundred thousand at once may share one.
 _NUMBERS = np.uint64((1 << 36) - 1)
-_STEPS_KEPT, _LOOKED_AT_KEPT, _LOOKED_AT_BYTES = 512, 48, 24 << 20
+_STEPS_KEPT = 512
 # Of more children in one step some are left out, evenly.
 MOST_IN_A_STEP = 100_000
 _LONGEST_S = 600.0
@@ -45,21 +42,6 @@ _EARLY, _STEP_BITS = 1 << 23, 38
 _GOLDEN = (math.sqrt(5) - 1) / 2
 # Steps that are asked for together, and handed on together.
 _BLOCK = BORN_STEPS
-
-
-# Birth numbers, moments of birth and lifespans in s, (n,); and the columns of each in two states, -1: in none.
-Living = tuple[Longs, Doubles, Doubles, tuple[Longs, Longs]]
-
-
-@dataclass(frozen=True)
-class Step:
-    """Who bears as it was at both ends of a lattice step, who lives in it, and, by the word of what it bears at, when that happens
-    to each and when each was taken away, (n,) s, as far as it was asked for."""
-
-    state: State
-    after: State
-    living: Living
-    happened: dict[str, tuple[Doubles, Doubles]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -113,18 +95,6 @@ def _numbered(key: np.uint64, bearers: Longs, which: Longs) -> Longs:
         z = mix(key + np.uint64(bearers[i]) * GOLDEN)
         out[i] = np.int64(mix(z ^ (np.uint64(which[i]) + GOLDEN)) & _NUMBERS)
     return out
-
-
-@leaf("void(f8[:,::1], f8[:,::1], f8[:,::1], f8[:,::1], f8, f8, f8[::1], f8[:,::1], f8[:,::1])", cache=True)
-def _along(
-    p0: Doubles, v0: Doubles, p1: Doubles, v1: Doubles, left: float, right: float, at: Doubles, place: Doubles, velocity: Doubles
-) -> None:  # fmt: skip
-    """Places and velocities (n, 3) at moments between two states, by cubic Hermite."""
-    h = right - left
-    for i in range(len(at)):
-        s = (at[i] - left) / h
-        for c in range(3):
-            place[i, c], velocity[i, c] = cubic(p0[i, c], v0[i, c], p1[i, c], v1[i, c], h, s)
 
 
 class Offspring(Births):
@@ -241,10 +211,10 @@ class Offspring(Births):
         parent = self.parent
         assert parent is not None
         left, right = index / parent.hz, (index + 1) / parent.hz
-        step = _step_of(parent, index, right > self.begin_s)
-        state, after, (who, born_at, lives, columns) = step.state, step.after, step.living
+        step = step_of(parent, index, right > self.begin_s)
+        who, born_at, lives, _ = step.living
         if self.by_way:
-            which, j, moments = self._on_the_way(index, who, born_at, lives, state, after, columns)
+            which, j, moments = self._on_the_way(index, step)
         else:
             which, j, moments = self._events(step, left, right)
         keep = (moments >= self.start_s - NOW_S) & (moments < self.end_s - NOW_S)
@@ -255,7 +225,7 @@ class Offspring(Births):
             every = np.arange(0, len(which), math.ceil(len(which) / MOST_IN_A_STEP))
             which, j, moments = which[every], j[every], moments[every]
         numbers = _numbered(np.uint64(self.key), who[which], j)
-        place, velocity = self._where(state, after, columns, which, moments, left, right)
+        place, velocity = where(parent, step, self.emitter.born_when, which, moments, left, right)
         order = np.lexsort((numbers, moments))
         theirs = which[order]
         return Born(
@@ -267,20 +237,22 @@ class Offspring(Births):
         """Whether so many are born for each px that who bears them goes."""
         return self.emitter.rate_per == "px" and self.emitter.born_when == "in flight"
 
-    def _on_the_way(
-        self, index: int, who: Longs, born_at: Doubles, lives: Doubles, state: State, after: State, columns: tuple[Longs, Longs]
-    ) -> tuple[Longs, Longs, Doubles]:  # fmt: skip
+    def _on_the_way(self, index: int, step: Step) -> tuple[Longs, Longs, Doubles]:
         """As `_events`, of births per px: as many as the way of a step asks for. What is left over is rounded up in as many
         steps as comes to it, by a sequence that fills evenly (Weyl), from a place that each draws: so all steps together are
         exact but for one or two."""
         parent = self.parent
         assert parent is not None
+        state, after, (who, born_at, lives, columns) = step.state, step.after, step.living
         left, right = index / parent.hz, (index + 1) / parent.hz
         begin, until = np.maximum(left, born_at), np.minimum(right, born_at + lives)
         way = np.zeros(len(who))
         (here, there), both = columns, (columns[0] >= 0) & (columns[1] >= 0)
         way[both] = np.linalg.norm(
-            after.place[:, there[both]].T + self._origin(right) - state.place[:, here[both]].T - self._origin(left),
+            after.place[:, there[both]].T
+            + origin_of(parent, right)
+            - state.place[:, here[both]].T
+            - origin_of(parent, left),
             axis=1,
         )
         for one, some in ((there, after), (here, state)):
@@ -302,51 +274,11 @@ class Offspring(Births):
         moments = begin[which] + share * np.maximum(0, until - begin)[which]
         return which, k + (np.int64(index + _EARLY) << 17), moments
 
-    @staticmethod
-    def alive(state: State, after: State) -> Living:
-        """Who lives in a step: birth numbers, moments of birth and lifespans in s, and the columns of each in the two states, -1:
-        in none."""
-        orders = [np.argsort(some.births, kind="stable") for some in (state, after)]
-        most = state.count + after.count
-        who, columns = np.empty(most, np.int64), np.empty((2, most), np.int64)
-        count = _beside(state.births, orders[0], after.births, orders[1], who, columns)
-        who, columns = who[:count], columns[:, :count]
-        born_at, lives = np.empty(count), np.empty(count)
-        for some, own in zip((state, after), columns, strict=True):
-            here = own >= 0
-            born_at[here], lives[here] = some.moments[own[here]], some.lives[own[here]]
-        return who, born_at, lives, (columns[0], columns[1])
-
-    def _happened(self, step: Step) -> tuple[Doubles, Doubles]:
-        """When that happens to each at which it bears, and when each was taken away, in s; infinite where it is not known to."""
-        e = self.emitter
-        if e.born_when in step.happened:
-            return step.happened[e.born_when]
-        who, born_at, lives, columns = step.living
-        moments = born_at + lives if e.born_when == "at death" else np.full(len(who), np.inf)
-        gone = np.full(len(who), np.inf)
-        stepped = self.parent is not None and not self.parent.moved_alone
-        for some, column in ((step.state, columns[0]), (step.after, columns[1])):
-            if not stepped:
-                break
-            here = np.flatnonzero(column >= 0)
-            own = column[here]
-            birth = some.moments[own]
-            taken = some.values[rows.HOW, own] == contact.GONE
-            gone[here[taken]] = (birth + some.values[rows.GONE_AT, own])[taken]
-            row = {"at touch": rows.TOUCHED, "at catching": rows.CAUGHT}.get(e.born_when)
-            if row is not None and len(some.values) > row:
-                age = some.values[row, own]
-                moments[here[age >= 0]] = (birth + age)[age >= 0]
-        if e.born_when == "at death":
-            moments = np.minimum(moments, gone)
-        step.happened[e.born_when] = moments, gone
-        return moments, gone
-
     def _events(self, step: Step, left: float, right: float) -> tuple[Longs, Longs, Doubles]:
         """Which of them bears, which of its children each is, and when."""
         e, (who, born_at, lives, _) = self.emitter, step.living
-        moments, gone = self._happened(step)
+        stepped = self.parent is not None and not self.parent.moved_alone
+        moments, gone = happened(step, e.born_when, stepped)
         if e.born_when != "in flight":
             bears = np.flatnonzero((moments > left + NOW_S) & (moments <= right + NOW_S))
             which = np.repeat(bears, e.born_count)
@@ -368,44 +300,6 @@ class Offspring(Births):
         at = np.empty(len(which))
         at[order] = self.stream.moments(slots[order], right)
         return which, j, np.clip(at, begin[which], until[which])
-
-    def _where(
-        self, state: State, after: State, columns: tuple[Longs, Longs], which: Longs, moments: Doubles, left: float, right: float,
-    ) -> tuple[Doubles, Doubles]:  # fmt: skip
-        """Where who bears is at the moments, and its velocity: between two states; straight on from one where there is but one, and
-        up to what it touches."""
-        parent = self.parent
-        assert parent is not None
-        n = len(which)
-        p, v = np.zeros((2, n, 3)), np.zeros((2, n, 3))
-        for k, (some, t) in enumerate(((state, left), (after, right))):
-            column = columns[k][which]
-            here = column >= 0
-            origin = self._origin(t)
-            p[k][here] = some.place[:, column[here]].T + origin
-            v[k][here] = some.velocity[:, column[here]].T
-        both = (columns[0][which] >= 0) & (columns[1][which] >= 0)
-        if self.emitter.born_when == "at touch":
-            both[:] = False
-        elif self.emitter.born_when == "at death" and not parent.moved_alone and after.count:
-            # Who was taken away stays where that was, whenever in the step.
-            both &= after.values[rows.HOW, np.maximum(columns[1][which], 0)] != contact.GONE
-        place, velocity = np.empty((n, 3)), np.empty((n, 3))
-        _along(p[0], v[0], p[1], v[1], left, right, moments, place, velocity)
-        # One who was there when the step began goes straight on from there; a newborn came straight to where it is at its end.
-        early = (columns[0][which] >= 0) & ~both
-        late = ~both & ~early
-        place[early] = p[0][early] + v[0][early] * (moments[early] - left)[:, None]
-        velocity[early] = v[0][early]
-        place[late] = p[1][late] - v[1][late] * (right - moments[late])[:, None]
-        velocity[late] = v[1][late]
-        return place, velocity
-
-    def _origin(self, t: float) -> Floats | float:
-        parent = self.parent
-        if parent is None or parent.emitter.stays != "along":
-            return 0.0
-        return np.asarray(self.readings.frames(parent.emitter, np.array([t])).place[0], np.float32)
 
     # What it comes to
 
@@ -445,38 +339,3 @@ class Offspring(Births):
 
     def per_second(self, after: float, until: float) -> float:
         return self.about(after, until) / max(until - after, 1e-6)
-
-
-@leaf("i8(i8[::1], i8[::1], i8[::1], i8[::1], i8[::1], i8[:,::1])", cache=True)
-def _beside(a: Longs, in_a: Longs, b: Longs, in_b: Longs, who: Longs, columns: Longs) -> int:
-    """Numbers that are in either of two lists, each sorted through its order, and where each stands in both, -1: not; how many."""
-    i, j, n = 0, 0, 0
-    while i < len(a) or j < len(b):
-        first = i < len(a) and (j >= len(b) or a[in_a[i]] <= b[in_b[j]])
-        number = a[in_a[i]] if first else b[in_b[j]]
-        who[n], columns[0, n], columns[1, n] = number, -1, -1
-        if first:
-            columns[0, n] = in_a[i]
-            i += 1
-        if j < len(b) and b[in_b[j]] == number:
-            columns[1, n] = in_b[j]
-            j += 1
-        n += 1
-    return n
-
-
-def _step_of(parent: Track, index: int, begun: bool) -> Step:
-    """Who bears as it was at both ends of a lattice step, and who of them lives in it: looked at once for all it bears."""
-    kept = parent.looked_at
-    found = kept.get((index, begun))
-    if found is None:
-        # Of strands, their feet bear.
-        joints = joints_of(parent.emitter)
-        state = feet(parent.state(index), joints) if begun else nobody()
-        after = feet(parent.state(index + 1), joints)
-        found = kept[index, begun] = Step(state, after, Offspring.alive(state, after))
-        # Emitters that are born of it each look at some steps in a row.
-        while len(kept) > max(2, min(_LOOKED_AT_KEPT, _LOOKED_AT_BYTES // max(1, after.nbytes))):
-            with suppress(KeyError):
-                kept.popitem(last=False)
-    return found

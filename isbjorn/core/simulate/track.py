@@ -27,13 +27,14 @@ from isbjorn.core.errors import Stale
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.random import stream_key
 from isbjorn.core.simulate import rows
+from isbjorn.core.simulate.bearers import Step
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.identity import Identity
 from isbjorn.core.simulate.integrators.constant import ConstantIntegrator, is_steady
 from isbjorn.core.simulate.integrators.recorded import RecordedIntegrator
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
 from isbjorn.core.simulate.integrators.strands import StrandIntegrator
-from isbjorn.core.simulate.offspring import Offspring, Step
+from isbjorn.core.simulate.offspring import Offspring
 from isbjorn.core.simulate.state import BORN_STEPS, State, joined, merged, nobody
 from isbjorn.core.simulate.strands.joints import joints_of
 from isbjorn.core.time import lattice_index
