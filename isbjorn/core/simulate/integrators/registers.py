@@ -151,6 +151,5 @@ def drift(
 
     No surface, no kill zone, no speed limit, no speed over life, and none that is carried along.
     """
-    steps = min(len(rows), until - index + (1 if end * hz > until else 0))
-    known, boxes = eddies(rows, steps, values[:3])
+    known, boxes = eddies(rows, min(len(rows), until - index + 1), values[:3])
     _drift(values, births, moments, rows, zoned, curves, known, boxes, np.uint64(key), index, until, hz, end)
