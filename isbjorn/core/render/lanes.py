@@ -25,6 +25,11 @@ def _splat(builder: ir.IRBuilder, scalar: ir.Value, count: int = LANES) -> ir.Va
     return builder.shuffle_vector(one, none, lanes)
 
 
+def _vector(builder: ir.IRBuilder, data: ir.Value, index: ir.Value, width: int) -> ir.Value:
+    """Where so many numbers behind each other lie in an array, from a place on."""
+    return builder.bitcast(builder.gep(data, [index]), ir.VectorType(ir.FloatType(), width).as_pointer())
+
+
 @intrinsic
 def composite(typingctx, pixels, offset, dx, rest, c1, w1, w2, w3, red, green, blue, cover):  # type: ignore[no-untyped-def]  # noqa: ARG001
     """Composite a body into the group of eight pixels at `offset` of a flat float32 array.
@@ -97,15 +102,13 @@ def interleave(typingctx, planes, offset, out, at):  # type: ignore[no-untyped-d
         source = context.make_array(sig.args[0])(context, builder, args[0])
         target = context.make_array(sig.args[2])(context, builder, args[2])
 
-        def vector(data: ir.Value, index: ir.Value, width: int) -> ir.Value:
-            return builder.bitcast(builder.gep(data, [index]), ir.VectorType(ir.FloatType(), width).as_pointer())
-
         def mask(order: list[int]) -> ir.Value:
             return ir.Constant(ir.VectorType(ir.IntType(32), len(order)), order)
 
         rows = [
             builder.load(
-                vector(source.data, builder.add(args[1], ir.Constant(ir.IntType(64), c * LANES)), LANES), align=4
+                _vector(builder, source.data, builder.add(args[1], ir.Constant(ir.IntType(64), c * LANES)), LANES),
+                align=4,
             )
             for c in range(4)
         ]
@@ -113,7 +116,7 @@ def interleave(typingctx, planes, offset, out, at):  # type: ignore[no-untyped-d
         red_green, blue_alpha = (builder.shuffle_vector(rows[c], rows[c + 1], both) for c in (0, 2))
         order = [c * LANES + i for i in range(LANES) for c in range(4)]
         pixels = builder.shuffle_vector(red_green, blue_alpha, mask(order))
-        builder.store(pixels, vector(target.data, args[3], 4 * LANES), align=4)
+        builder.store(pixels, _vector(builder, target.data, args[3], 4 * LANES), align=4)
         return context.get_dummy_value()
 
     return signature, generate
@@ -128,15 +131,12 @@ def deinterleave(typingctx, pixels, at, planes, offset):  # type: ignore[no-unty
         source = context.make_array(sig.args[0])(context, builder, args[0])
         target = context.make_array(sig.args[2])(context, builder, args[2])
 
-        def vector(data: ir.Value, index: ir.Value, width: int) -> ir.Value:
-            return builder.bitcast(builder.gep(data, [index]), ir.VectorType(ir.FloatType(), width).as_pointer())
-
-        pixels = builder.load(vector(source.data, args[1], 4 * LANES), align=4)
+        pixels = builder.load(_vector(builder, source.data, args[1], 4 * LANES), align=4)
         for c in range(4):
             mask = ir.Constant(ir.VectorType(ir.IntType(32), LANES), [4 * i + c for i in range(LANES)])
             plane = builder.shuffle_vector(pixels, pixels, mask)
             at = builder.add(args[3], ir.Constant(ir.IntType(64), c * LANES))
-            builder.store(plane, vector(target.data, at, LANES), align=4)
+            builder.store(plane, _vector(builder, target.data, at, LANES), align=4)
         return context.get_dummy_value()
 
     return signature, generate
