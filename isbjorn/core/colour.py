@@ -8,6 +8,7 @@ from isbjorn.core.arrays import Floats
 
 # Rec. 709: how bright each of red, green and blue is.
 LUMA = np.array([0.2126, 0.7152, 0.0722], np.float32)
+RED, GREEN, BLUE = (np.float32(share) for share in LUMA)
 # Of what is worked on as it looks: a plain power, near the curves of screens.
 GAMMA = 2.2
 

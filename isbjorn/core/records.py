@@ -12,7 +12,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import from_dtype, types
 
-from isbjorn.core.arrays import Doubles
+from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.jit import leaf
 
 Records = npt.NDArray[np.void]
@@ -45,3 +45,11 @@ def one(dtype: np.dtype[np.void], **values: Any) -> Records:
 def own(values: Doubles, i: int) -> float:
     """One of as many values as there are particles, or the one of all."""
     return values[min(i, len(values) - 1)]
+
+
+@leaf("f4(f4[::1], f4)", cache=True, forceinline=True, fastmath={"contract", "nnan", "ninf", "nsz"})
+def looked_up(table: Floats, x: Any) -> Any:
+    """What a table over [0, 1] has at x, straight between its steps."""
+    at: Any = min(max(x, np.float32(0)), np.float32(1)) * np.float32(len(table) - 1)
+    j = min(np.uint32(at), np.uint32(len(table) - 2))
+    return table[j] + (at - np.float32(j)) * (table[j + np.uint32(1)] - table[j])

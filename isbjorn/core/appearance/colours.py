@@ -18,19 +18,15 @@ from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate import gradients
 from isbjorn.core.jit import leaf
 from isbjorn.core.random import GRADIENT, HUE, LIGHTNESS, SATURATION, draws01
-from isbjorn.core.records import own
+from isbjorn.core.records import looked_up, own
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.state import State
 from isbjorn.core.simulate.strands.joints import along_strands
 
 
-def ramp_at(ramp: Gradient, at: npt.ArrayLike, dealt: bool = False) -> Floats:
-    """Linear colours (n, 3) of a gradient at places (n,) in [0, 1]. dealt: of a stepped one, by the weights of its colours."""
-    return tinted(ramp, at, np.ones((len(np.asarray(at)), 3), np.float32), dealt)
-
-
 def tinted(ramp: Gradient, at: npt.ArrayLike, colour: Floats, dealt: bool = False) -> Floats:
-    """Linear colours (n, 3) times those of a gradient (see `ramp_at`)."""
+    """Linear colours (n, 3) times those of a gradient at places (n,) in [0, 1]. dealt: of a stepped one, by the weights of its
+    colours."""
     if ramp.mix == "stepped":
         colours = np.array([gradients.hex_to_linear(stop.colour) for stop in ramp.colours], np.float32)
         return colour * colours[gradients.stops_dealt(ramp, at) if dealt else gradients.stops_at(ramp, at)]
@@ -115,19 +111,11 @@ def varied(e: Emitter, source: Source, state: State, colour: Floats) -> Floats:
 
 
 # Read between two of so many steps, the curves are exact within 2e-7.
-_FINE = 4096
-_STEPS = np.linspace(0, 1, _FINE + 1)
+_STEPS = np.linspace(0, 1, 4097)
 # Encoded values over the square root of linear light, and linear light over encoded values.
 _ENCODED = gradients.linear_to_srgb(_STEPS * _STEPS).astype(np.float32)
 _LINEAR = gradients.srgb_to_linear(_STEPS).astype(np.float32)
 _FAST = {"contract", "nnan", "ninf", "nsz"}
-
-
-@leaf("f4(f4[::1], f4)", cache=True, forceinline=True, fastmath=_FAST)
-def _read(table: Floats, x: Any) -> Any:
-    at: Any = min(max(x, np.float32(0)), np.float32(1)) * np.float32(_FINE)
-    j = min(np.uint32(at), np.uint32(_FINE - 1))
-    return table[j] + (at - np.float32(j)) * (table[j + np.uint32(1)] - table[j])
 
 
 @leaf("f4(f4[::1], f4, f4, f4, f4)", cache=True, forceinline=True, fastmath=_FAST)
@@ -136,7 +124,7 @@ def _channel(linear: Floats, h: Any, s: Any, v: Any, offset: Any) -> Any:
     nothing, one, six = np.float32(0), np.float32(1), np.float32(6)
     k = offset + h * six
     k = k - six if k >= six else k
-    return _read(linear, v * (one - s * min(max(min(k, np.float32(4) - k), nothing), one)))
+    return looked_up(linear, v * (one - s * min(max(min(k, np.float32(4) - k), nothing), one)))
 
 
 @leaf(
@@ -150,9 +138,9 @@ def _vary_each(
     for i in prange(len(colour)):
         bright = max(one, max(colour[i, 0], max(colour[i, 1], colour[i, 2])))
         r, g, b = (
-            _read(to, np.sqrt(max(colour[i, 0], nothing) / bright)),
-            _read(to, np.sqrt(max(colour[i, 1], nothing) / bright)),
-            _read(to, np.sqrt(max(colour[i, 2], nothing) / bright)),
+            looked_up(to, np.sqrt(max(colour[i, 0], nothing) / bright)),
+            looked_up(to, np.sqrt(max(colour[i, 1], nothing) / bright)),
+            looked_up(to, np.sqrt(max(colour[i, 2], nothing) / bright)),
         )
         high, low = max(r, max(g, b)), min(r, min(g, b))
         span = max(high - low, hair)

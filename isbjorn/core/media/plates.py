@@ -102,6 +102,12 @@ def _size(w: int, h: int, width: int, height: int, fit: str, scale: float) -> tu
     return grow, max(1, round(w * grow)), max(1, round(h * grow))
 
 
+def _smaller(w: int, h: int, width: int, height: int, fit: str, scale: float) -> tuple[int, int] | None:
+    """The size that a picture has then, if it is no larger than before and fills a frame of that size; else None."""
+    grow, new_w, new_h = _size(w, h, width, height, fit, scale)
+    return (new_w, new_h) if grow <= 1 and new_w >= width and new_h >= height else None
+
+
 def fitted(picture: Floats, width: int, height: int, fit: str, scale: float) -> Floats:
     """Bring a linear, premultiplied picture (h, w, 4) to a size."""
     h, w = picture.shape[:2]
@@ -297,18 +303,18 @@ class PlateReader:
             table = decoding_table(wanted or frames.movie.encoding, FINE_LEVELS)
             planes = None if table is None else frames.movie.planes(number)
             if planes is not None and table is not None:
-                grow, new_w, new_h = _size(planes.width, planes.height, width, height, plate.fit, scale)
-                if grow <= 1 and new_w >= width and new_h >= height:
-                    return _within(shrunk_planes(planes, table, new_w, new_h), width, height)
+                smaller = _smaller(planes.width, planes.height, width, height, plate.fit, scale)
+                if smaller is not None:
+                    return _within(shrunk_planes(planes, table, *smaller), width, height)
                 return fitted(
                     lit(shrunk_planes(planes, table, planes.width, planes.height)), width, height, plate.fit, scale
                 )
         pixels, encoding, associated = frames.read(number, wanted)
         if pixels.dtype == np.uint8 and pixels.shape[2] == 3:
-            grow, new_w, new_h = _size(pixels.shape[1], pixels.shape[0], width, height, plate.fit, scale)
+            smaller = _smaller(pixels.shape[1], pixels.shape[0], width, height, plate.fit, scale)
             table = decoding_table(encoding, 256)
-            if grow <= 1 and table is not None and new_w >= width and new_h >= height:
-                return _within(shrunk(pixels, table, new_w, new_h), width, height)
+            if smaller is not None and table is not None:
+                return _within(shrunk(pixels, table, *smaller), width, height)
         linear = to_linear(pixels, encoding)
         if linear.shape[2] == 3:
             linear = np.asarray(cv2.cvtColor(linear, cv2.COLOR_RGB2RGBA), np.float32)

@@ -50,31 +50,12 @@ def _add(sums: Floats, light: Floats, weight: float) -> None:
         sums[i] += weight * light[i]
 
 
-@njit(f"void(u1[:,:,::1], {_GIVEN})", parallel=True, cache=True, fastmath=_FAST)
-def _shrink(
-    pixels: npt.NDArray[np.uint8], table: Floats, rows: npt.NDArray[np.int64], tall: Floats, columns: npt.NDArray[np.uint32],
-    wide: Floats, out: Codes,
-) -> None:  # fmt: skip
-    width, height = np.uint32(pixels.shape[1]), out.shape[0]
-    # As long as the last pixel's share may reach, with nothing there.
-    stride = width + np.uint32(wide.shape[1])
-    for block in prange(_BLOCKS):
-        sums, light = np.zeros(3 * stride, np.float32), np.zeros(3 * stride, np.float32)
-        narrow = np.empty(3 * out.shape[1], np.float32)
-        lit = -1
-        for y in range(block * height // _BLOCKS, (block + 1) * height // _BLOCKS):
-            sums[:] = 0
-            for k in range(tall.shape[1]):
-                if tall[y, k] > 0:
-                    if lit != rows[y] + k:
-                        # Two rows that meet within one share it.
-                        lit = rows[y] + k
-                        row = pixels[lit].reshape(-1)
-                        for c in range(np.uint32(3)):
-                            for i in range(width):
-                                light[c * stride + i] = table[row[np.uint32(3) * i + c]]
-                    _add(sums, light, tall[y, k])
-            _narrow(sums, stride, columns, wide, narrow, out[y].reshape(-1))
+@leaf("void(u1[::1], f4[::1], f4[::1], u4)", cache=True)
+def _light_bytes(row: npt.NDArray[np.uint8], table: Floats, light: Floats, stride: np.uint32) -> None:
+    """Light of a row of bytes (3 n,): red, green and blue behind each other, `stride` apart."""
+    for c in range(np.uint32(3)):
+        for i in range(np.uint32(len(row) // 3)):
+            light[c * stride + i] = table[row[np.uint32(3) * i + c]]
 
 
 @leaf([f"void({plane}[::1], {plane}[::1], f4, f4[::1])" for plane in ("u1", "u2")], cache=True, fastmath=_FAST)
@@ -95,6 +76,18 @@ def _widen(hue: Floats, wide: Floats) -> None:
     wide[np.uint32(2) * last] = hue[last]
     if np.uint32(2) * last + np.uint32(1) < len(wide):
         wide[np.uint32(2) * last + np.uint32(1)] = hue[last]
+
+
+@leaf([f"void({plane}[:,::1], i8, i8, i8, f4, f4[::1], f4[::1])" for plane in ("u1", "u2")], cache=True)
+def _spread(plane: Plane, y: int, across: int, down: int, middle: float, hue: Floats, wide: Floats) -> None:
+    """Colour of a row of pixels, of a plane that may be smaller. hue: room for a row of the plane."""
+    near = y >> down
+    # Rows of colour lie between two of brightness.
+    far = near if down == 0 else min(len(plane) - 1, max(0, near + (2 * (y & 1) - 1)))
+    row = hue if across else wide
+    _mix(plane[near, : len(row)], plane[far, : len(row)], middle, row)
+    if across:
+        _widen(hue, wide)
 
 
 @leaf(
@@ -120,14 +113,20 @@ def _light_row(
 
 
 @njit(
-    [f"void({plane}[:,::1], {plane}[:,::1], {plane}[:,::1], i8, i8, i8, f4[::1], f4, {_GIVEN})" for plane in ("u1", "u2")],
+    [
+        f"void(u1[:,:,::1], {plane}[:,::1], {plane}[:,::1], {plane}[:,::1], i8, i8, i8, f4[::1], f4, {_GIVEN})"
+        for plane in ("u1", "u2")
+    ],
     parallel=True, cache=True, fastmath=_FAST,
 )  # fmt: skip
-def _shrink_planes(
-    luma: Plane, blue: Plane, red: Plane, columns_in: int, across: int, down: int, to_rgb: Floats, middle: float, table: Floats,
-    rows: npt.NDArray[np.int64], tall: Floats, columns: npt.NDArray[np.uint32], wide: Floats, out: Codes,
+def _shrink(
+    pixels: npt.NDArray[np.uint8], luma: Plane, blue: Plane, red: Plane, columns_in: int, across: int, down: int, to_rgb: Floats,
+    middle: float, table: Floats, rows: npt.NDArray[np.int64], tall: Floats, columns: npt.NDArray[np.uint32], wide: Floats,
+    out: Codes,
 ) -> None:  # fmt: skip
+    """Of bytes of pixels, or, where there are none, of planes."""
     width, height = np.uint32(columns_in), out.shape[0]
+    # As long as the last pixel's share may reach, with nothing there.
     stride = width + np.uint32(wide.shape[1])
     hues = (columns_in + across) >> across
     for block in prange(_BLOCKS):
@@ -141,16 +140,14 @@ def _shrink_planes(
             for k in range(tall.shape[1]):
                 if tall[y, k] > 0:
                     if lit != rows[y] + k:
+                        # Two rows that meet within one share it.
                         lit = rows[y] + k
-                        near = lit >> down
-                        # Rows of colour lie between two of brightness.
-                        far = near if down == 0 else min(len(blue) - 1, max(0, near + (2 * (lit & 1) - 1)))
-                        for n in range(2):
-                            plane, spread = (blue, blues) if n == 0 else (red, reds)
-                            _mix(plane[near, :hues], plane[far, :hues], middle, spread if across == 0 else hue)
-                            if across:
-                                _widen(hue, spread)
-                        _light_row(luma[lit, :columns_in], blues, reds, to_rgb, table, codes, light, stride)
+                        if len(pixels):
+                            _light_bytes(pixels[lit].reshape(-1), table, light, stride)
+                        else:
+                            _spread(blue, lit, across, down, middle, hue, blues)
+                            _spread(red, lit, across, down, middle, hue, reds)
+                            _light_row(luma[lit, :columns_in], blues, reds, to_rgb, table, codes, light, stride)
                     _add(sums, light, tall[y, k])
             _narrow(sums, stride, columns, wide, narrow, out[y].reshape(-1))
 
@@ -167,30 +164,31 @@ def _shares(before: int, after: int) -> tuple[npt.NDArray[np.int64], Floats]:
     return first, np.ascontiguousarray(cover / cover.sum(axis=1, keepdims=True), np.float32)
 
 
-@guarded
 def shrunk(pixels: npt.NDArray[np.uint8], table: Floats, width: int, height: int) -> Codes:
     """Opaque pixels (h, w, 3) of 8 bits as codes of their light, uint16 (height, width, 3); no larger than they are.
 
     table: linear light of each code value in [0, 1], float32 (256,).
     """
-    out = np.empty((height, width, 3), np.uint16)
-    rows, tall = _shares(pixels.shape[0], height)
-    columns, wide = _shares(pixels.shape[1], width)
-    _shrink(pixels, table, rows, tall, columns.astype(np.uint32), wide, out)
-    return out
+    none = np.empty((0, 0), np.uint8)
+    planes = Planes(none, none, none, pixels.shape[1], pixels.shape[0], 0, 0, np.zeros(6, np.float32), 0.0)
+    return _smaller(pixels, planes, table, width, height)
 
 
-@guarded
 def shrunk_planes(planes: Planes, table: Floats, width: int, height: int) -> Codes:
     """A frame in planes as codes of its light, uint16 (height, width, 3); no larger than it is.
 
     table: linear light of `FINE_LEVELS` even levels of code in [0, 1].
     """
+    return _smaller(np.empty((0, 0, 3), np.uint8), planes, table, width, height)
+
+
+@guarded
+def _smaller(pixels: npt.NDArray[np.uint8], planes: Planes, table: Floats, width: int, height: int) -> Codes:
     out = np.empty((height, width, 3), np.uint16)
     rows, tall = _shares(planes.height, height)
     columns, wide = _shares(planes.width, width)
-    _shrink_planes(
-        planes.luma, planes.blue, planes.red, planes.width, planes.across, planes.down, planes.to_rgb, planes.middle,
+    _shrink(
+        pixels, planes.luma, planes.blue, planes.red, planes.width, planes.across, planes.down, planes.to_rgb, planes.middle,
         table, rows, tall, columns.astype(np.uint32), wide, out,
     )  # fmt: skip
     return out

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from typing import Any
 
 import numpy as np
@@ -17,7 +17,7 @@ from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.jit import leaf, njit
 from isbjorn.core.records import Records, one, record, records
 from isbjorn.core.render.discs import RECORD, write_record
-from isbjorn.core.render.overdraw import DISCS, affordable, covered
+from isbjorn.core.render.overdraw import DISCS, affordable, covered, within
 from isbjorn.core.render.profiles import pack_body
 from isbjorn.core.runtime.parallel import guarded
 
@@ -154,6 +154,15 @@ class Counts:
     behind: int = 0
     left_out: int = 0
 
+    def add(self, more: Counts) -> None:
+        """Count more."""
+        for f in fields(self):
+            setattr(self, f.name, getattr(self, f.name) + getattr(more, f.name))
+
+    def since(self, before: Counts) -> Counts:
+        """What was counted meanwhile."""
+        return Counts(**{f.name: getattr(self, f.name) - getattr(before, f.name) for f in fields(self)})
+
 
 @dataclass(frozen=True)
 class Drawn:
@@ -253,20 +262,18 @@ def _tally(
             counts[4] += not grown[i] > 0
 
 
-def tallied(centre: Floats, radius: Floats, opacity: Floats, grown: Floats, width: int, height: int) -> list[int]:
-    """How many bodies are seen, are too small to be seen, lie outside, are transparent, and are behind the camera; centres (n, 2),
-    radii, opacities, magnifications (n,)."""
+def tallied(centre: Floats, radius: Floats, opacity: Floats, grown: Floats, width: int, height: int) -> Counts:
+    """Bodies as they are seen: centres (n, 2) and radii (n,) in px of the picture, opacities, magnifications (n,)."""
     counts = np.zeros(5, np.int64)
     centre, radius, opacity, grown = (np.ascontiguousarray(a, np.float32) for a in (centre, radius, opacity, grown))
     _tally(centre, radius, opacity, grown, width, height, counts)
-    return [int(n) for n in counts]
+    return Counts(*counts.tolist())
 
 
 def _affordable(particles: Particles, view: Projection) -> tuple[Particles, int]:
     """The particles that can be drawn as discs, and how many cannot."""
     scale = 0.25 * (view.scale_x + view.scale_y)
-    whole = view.width * view.height
-    if float(np.dot(particles.size, particles.size)) * scale * scale * 4 <= DISCS * whole and view.lens_px is None:
+    if view.lens_px is None and within(particles.size * np.float32(scale), DISCS, view.width, view.height):
         return particles, 0
     (x, y), grown = view.place(particles.position)[0].T, view.place(particles.position)[1]
     radius = particles.size * np.float32(scale) * grown

@@ -24,7 +24,7 @@ from isbjorn.core.render.blends import MODES
 from isbjorn.core.render.blur import blur
 from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.effects import Moment, around, region, worked, working
-from isbjorn.core.render.known import Digests, Facts, Known, add, since
+from isbjorn.core.render.known import Digests, Facts, Known
 from isbjorn.core.render.mattes import matte_of
 from isbjorn.core.render.pixels import Piece, cover_of, held, lay_piece, pixels_of, whole
 from isbjorn.core.render.shades import bounds
@@ -162,11 +162,11 @@ class Compositor:
         before, had = replace(self.context.counts), set(self.particles)
         drawing()
         mine = {number: p for number, p in self.particles.items() if number not in had}
-        return Facts(mine, since(before, self.context.counts))
+        return Facts(mine, self.context.counts.since(before))
 
     def _recall(self, facts: Facts) -> None:
         self.particles |= facts.particles
-        add(self.context.counts, facts.counts)
+        self.context.counts.add(facts.counts)
 
     def _in_order(self) -> list[Emitter]:
         """Emitters in the order in which they are drawn: of the cast, or the farthest first by the middle of its particles; those

@@ -26,8 +26,6 @@ from isbjorn.core.runtime.parallel import guarded
 GROUPS = TILE_W // LANES
 # Columns of a drawing record.
 X, Y, REACH, C0, C1, W1, W2, W3, RED, GREEN, BLUE, COVER = range(12)
-# Columns of what `records_of` is given of each body, after its colour.
-IF_COVERS, OF_PROFILE, OF_INNER = 3, 4, 5
 RECORD = 12
 _TOGETHER_BELOW = 1.7
 _NARROW = 6.0
@@ -109,24 +107,21 @@ def write_record(
     out[at, COVER] = shown if covers else 0.0
 
 
-@njit("void(f4[:,::1], f4[::1], f4[::1], f4[:,::1], f4[:,::1])", parallel=True, cache=True)
-def _records(centre: Floats, radius: Floats, opacity: Floats, colour: Floats, out: Floats) -> None:
-    for i in prange(len(radius)):
-        write_record(
-            out, i, centre[i, 0], centre[i, 1], radius[i], opacity[i], colour, i, colour[i, IF_COVERS] > 0,
-            int(colour[i, OF_PROFILE]), colour[i, OF_INNER],
-        )  # fmt: skip
-
-
-@njit("void(i8[::1], f4[:,::1], f4[::1], f4[::1], f4[:,::1], b1, i8, f8[::1], f4[:,::1])", parallel=True, cache=True)
-def _alike(
-    order: Longs, centre: Floats, radius: Floats, opacity: Floats, colour: Floats, covers: bool, profile: int, inner: Doubles,
-    out: Floats,
+@njit(
+    "void(i8[::1], f4[:,::1], f4[::1], f4[::1], f4[:,::1], f8[::1], f8[::1], f8[::1], f4[:,::1])",
+    parallel=True,
+    cache=True,
+)
+def _records(
+    order: Longs, centre: Floats, radius: Floats, opacity: Floats, colour: Floats, covers: Doubles, profile: Doubles,
+    inner: Doubles, out: Floats,
 ) -> None:  # fmt: skip
     for at in prange(len(radius)):
         i: Any = order[at] if len(order) else np.int64(at)
-        x, y = centre[i, 0], centre[i, 1]
-        write_record(out, at, x, y, radius[i], opacity[i], colour, i, covers, profile, own(inner, i))
+        write_record(
+            out, at, centre[i, 0], centre[i, 1], radius[i], opacity[i], colour, i, own(covers, i) > 0, int(own(profile, i)),
+            own(inner, i),
+        )  # fmt: skip
 
 
 _FAST = {"contract", "nnan", "ninf", "nsz"}
@@ -232,28 +227,34 @@ def _draw_planes(tile: Floats, records: Floats, k: int, left: int, top: int, rig
             composite(tile, at, start, rest, c1, w1, w2, w3, red, green, blue, cover)  # type: ignore[call-arg]
 
 
-@leaf("void(f4[:,:,::1], i8, i8, i8, i8, f4[::1])", cache=True)
-def _to_planes(picture: Floats, left: int, top: int, right: int, bottom: int, tile: Floats) -> None:
-    flat, width, whole = picture.reshape(-1), picture.shape[1], (right - left) // LANES
+@leaf("void(f4[:,:,::1], i8, i8, i8, i8, b1, f4[::1])", cache=True)
+def _take_up(picture: Floats, left: int, top: int, right: int, bottom: int, planes: bool, tile: Floats) -> None:
+    """Copy a part of a picture to a tile, of planes or of interleaved pixels."""
+    flat, width = picture.reshape(-1), picture.shape[1]
+    whole = (right - left) // LANES if planes else 0
     for y in range(bottom - top):
         for group in range(whole):
             at = ((top + y) * width + left + group * LANES) * 4
             deinterleave(flat, at, tile, (y * GROUPS + group) * 4 * LANES)  # type: ignore[call-arg]
         for x in range(whole * LANES, right - left):
+            at, step = (_in_planes(x, y), LANES) if planes else ((y * TILE_W + x) * 4, 1)
             for c in range(4):
-                tile[_in_planes(x, y) + c * LANES] = picture[top + y, left + x, c]
+                tile[at + c * step] = picture[top + y, left + x, c]
 
 
-@leaf("void(f4[::1], i8, i8, i8, i8, f4[:,:,::1])", cache=True)
-def _from_planes(tile: Floats, left: int, top: int, right: int, bottom: int, picture: Floats) -> None:
-    flat, width, whole = picture.reshape(-1), picture.shape[1], (right - left) // LANES
+@leaf("void(f4[::1], i8, i8, i8, i8, b1, f4[:,:,::1])", cache=True)
+def _put_down(tile: Floats, left: int, top: int, right: int, bottom: int, planes: bool, picture: Floats) -> None:
+    """Copy a tile to its part of a picture."""
+    flat, width = picture.reshape(-1), picture.shape[1]
+    whole = (right - left) // LANES if planes else 0
     for y in range(bottom - top):
         for group in range(whole):
             at = ((top + y) * width + left + group * LANES) * 4
             interleave(tile, (y * GROUPS + group) * 4 * LANES, flat, at)  # type: ignore[call-arg]
         for x in range(whole * LANES, right - left):
+            at, step = (_in_planes(x, y), LANES) if planes else ((y * TILE_W + x) * 4, 1)
             for c in range(4):
-                picture[top + y, left + x, c] = tile[_in_planes(x, y) + c * LANES]
+                picture[top + y, left + x, c] = tile[at + c * step]
 
 
 @njit("void(f4[:,::1], i4[::1], i8[::1], i8[::1], i8, b1, f4[:,:,::1])", parallel=True, cache=True)
@@ -273,25 +274,15 @@ def _draw(
         reach = 0.0
         for i in range(first, last):
             reach += records[order[i], REACH]
-        tile = np.zeros(TILE_H * TILE_W * 4, np.float32)
-        if reach < _TOGETHER_BELOW * (last - first):
-            if not anew:
-                for y in range(bottom - top):
-                    for x in range(right - left):
-                        for c in range(4):
-                            tile[(y * TILE_W + x) * 4 + c] = out[top + y, left + x, c]
-            for i in range(first, last):
-                _draw_together(tile, records, order[i], left, top, right, bottom)
-            for y in range(bottom - top):
-                for x in range(right - left):
-                    for c in range(4):
-                        out[top + y, left + x, c] = tile[(y * TILE_W + x) * 4 + c]
-        else:
-            if not anew:
-                _to_planes(out, left, top, right, bottom, tile)
-            for i in range(first, last):
+        tile, planes = np.zeros(TILE_H * TILE_W * 4, np.float32), reach >= _TOGETHER_BELOW * (last - first)
+        if not anew:
+            _take_up(out, left, top, right, bottom, planes, tile)
+        for i in range(first, last):
+            if planes:
                 _draw_planes(tile, records, order[i], left, top, right, bottom)
-            _from_planes(tile, left, top, right, bottom, out)
+            else:
+                _draw_together(tile, records, order[i], left, top, right, bottom)
+        _put_down(tile, left, top, right, bottom, planes, out)
 
 
 @guarded
@@ -314,36 +305,25 @@ def draw_onto(records: Floats, picture: Floats) -> None:
 
 
 @guarded
-def records_of(centre: Floats, radius: Floats, opacity: Floats, colour: Floats) -> Floats:
-    """Drawing records (n, 12) of bodies.
-
-    centre (n, 2) and radius (n,) in px from the top left corner; opacity (n,) in [0, 1]; colour (n, 6): linear red, green,
-    blue, then 1 where the body covers (normal) or 0 where it only adds light, its profile, its inner radius.
-    """
-    records = np.empty((len(radius), RECORD), np.float32)
-    _records(centre, radius, opacity, colour, records)
-    return records
-
-
-@guarded
 def records_alike(
-    order: Longs,
-    centre: Floats,
-    radius: Floats,
-    opacity: Floats,
-    colour: Floats,
-    covers: bool,
-    profile: int,
-    inner: Doubles,
-) -> Floats:
-    """Drawing records (n, 12), as `records_of`, of bodies of one kind in an order (n,), or as they come (0,).
+    order: Longs, centre: Floats, radius: Floats, opacity: Floats, colour: Floats, covers: npt.ArrayLike, profile: npt.ArrayLike,
+    inner: npt.ArrayLike,
+) -> Floats:  # fmt: skip
+    """Drawing records (n, 12) of bodies in an order (n,), or as they come (0,).
 
-    colour: linear (n, 3). covers: or only adds light. inner: radii (n,), or one of all (1,), float64.
+    centre (n, 2) and radius (n,) in px from the top left corner; opacity (n,) in [0, 1]; colour (n, 3 or more): linear red, green,
+    blue. Of each (n,), or one of all: covers, whether it covers (normal) or only adds light; its profile; its inner radius.
     """
     records = np.empty((len(radius), RECORD), np.float32)
     centre, radius, opacity, colour = (np.ascontiguousarray(a, np.float32) for a in (centre, radius, opacity, colour))
-    _alike(order, centre, radius, opacity, colour, covers, profile, inner, records)
+    covers, profile, inner = (np.ascontiguousarray(np.atleast_1d(a), np.float64) for a in (covers, profile, inner))
+    _records(order, centre, radius, opacity, colour, covers, profile, inner, records)
     return records
+
+
+def records_of(centre: Floats, radius: Floats, opacity: Floats, colour: Floats) -> Floats:
+    """`records_alike` of bodies as they come, each of its own kind: colour (n, 6), with `covers`, profile and inner radius."""
+    return records_alike(np.empty(0, np.int64), centre, radius, opacity, colour, *colour[:, 3:].T)
 
 
 def draw(centre: Floats, radius: Floats, opacity: Floats, colour: Floats, width: int, height: int) -> Floats:

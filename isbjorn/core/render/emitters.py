@@ -22,7 +22,7 @@ from isbjorn.core.render.exposure import Change, growth, sizes_in
 from isbjorn.core.render.lights import lit
 from isbjorn.core.render.lying import lying
 from isbjorn.core.render.neighbours import pairs
-from isbjorn.core.render.overdraw import BLENDED, DISCS, SMEARED, SPRITES, STROKES, affordable, covered
+from isbjorn.core.render.overdraw import BLENDED, DISCS, SMEARED, SPRITES, STROKES, affordable, covered, within
 from isbjorn.core.render.profiles import HARD, SOFT, mean_cover, pack_body
 from isbjorn.core.render.skin import draw_skin, reach_of
 from isbjorn.core.render.sprites import draw_sprites, sprites_of
@@ -162,8 +162,7 @@ class EmitterRasteriser:
         view, e = self.context.view, self.emitter
         plain = is_plain(e) and self.mode == 0
         most = (SMEARED if smeared else DISCS) if plain else (SPRITES if self.mode == 0 else BLENDED)
-        if plain and 4 * float(np.dot(radius, radius)) <= most * view.width * view.height:
-            # Not even if all of them were in the picture.
+        if plain and within(radius, most, view.width, view.height):
             return None
         across = radius * (1.0 if plain else 1.5 * float(np.max(self.stretch(p, births_of(p.id)))))
         cost = covered(centre[:, 0], centre[:, 1], across, radius if plain else across, view.width, view.height)
@@ -213,12 +212,7 @@ class EmitterRasteriser:
 
     def _count(self, centre: Floats, radius: Floats, opacity: Floats, grown: Floats) -> None:
         view, counts = self.context.view, self.context.counts
-        found = tallied(centre, radius, opacity, grown, view.width, view.height)
-        counts.seen += found[0]
-        counts.specks += found[1]
-        counts.outside += found[2]
-        counts.clear += found[3]
-        counts.behind += found[4]
+        counts.add(tallied(centre, radius, opacity, grown, view.width, view.height))
 
     def _smeared(self, p: Particles, way: Ways) -> tuple[Floats, Floats]:
         """Places on the picture (n, 5, 2) while the shutter is open, and the share of the time of each piece (n, 4)."""

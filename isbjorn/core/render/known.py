@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Hashable
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field
 from typing import Any
 
 from isbjorn.core.appearance.particles import Particles
@@ -34,17 +34,6 @@ class Facts:
 
     particles: dict[int, Particles] = field(default_factory=dict)
     counts: Counts = field(default_factory=Counts)
-
-
-def since(before: Counts, now: Counts) -> Counts:
-    """What was counted meanwhile."""
-    return Counts(**{f.name: getattr(now, f.name) - getattr(before, f.name) for f in fields(Counts)})
-
-
-def add(to: Counts, more: Counts) -> None:
-    """Count more."""
-    for f in fields(Counts):
-        setattr(to, f.name, getattr(to, f.name) + getattr(more, f.name))
 
 
 @dataclass

@@ -130,7 +130,6 @@ def deinterleave(typingctx, pixels, at, planes, offset):  # type: ignore[no-unty
     def generate(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> Any:
         source = context.make_array(sig.args[0])(context, builder, args[0])
         target = context.make_array(sig.args[2])(context, builder, args[2])
-
         pixels = builder.load(_vector(builder, source.data, args[1], 4 * LANES), align=4)
         for c in range(4):
             mask = ir.Constant(ir.VectorType(ir.IntType(32), LANES), [4 * i + c for i in range(LANES)])

@@ -12,11 +12,12 @@ import numpy as np
 from numba import prange
 
 from isbjorn.core.arrays import Codes, Doubles, Floats, is_coded
-from isbjorn.core.colour import LUMA, brightness, encoded
+from isbjorn.core.colour import BLUE, GREEN, RED, brightness, encoded
 from isbjorn.core.document import Matte
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.gradients import hex_to_linear, oklab
 from isbjorn.core.jit import leaf
+from isbjorn.core.records import looked_up
 from isbjorn.core.render.blur import blur
 from isbjorn.core.render.shades import TOP_CODE, lit
 from isbjorn.core.runtime.parallel import guarded
@@ -25,7 +26,6 @@ if TYPE_CHECKING:
     from isbjorn.core.render.context import RenderContext
 
 _FINER = 4
-_RED, _GREEN, _BLUE = (np.float32(share) for share in LUMA)
 _ROOTS = np.linspace(0, 1, 4097, dtype=np.float32)
 
 
@@ -89,17 +89,14 @@ def _drawn(matte: Matte, context: RenderContext, _: Floats | Codes) -> Floats:
 )  # fmt: skip
 def _read_by_light(plate: Floats | Codes, per_code: float, table: Floats, out: Floats) -> None:
     """Values of a table over the square root of luminance; per_code: of codes of light, else 0."""
-    one, nothing = np.float32(1), np.float32(0)
-    last = np.float32(len(table) - 2)
+    nothing = np.float32(0)
     for y in prange(out.shape[0]):
         for x in range(out.shape[1]):
             red, green, blue = np.float32(plate[y, x, 0]), np.float32(plate[y, x, 1]), np.float32(plate[y, x, 2])
             if per_code > 0:
                 red, green, blue = red * per_code, green * per_code, blue * per_code
                 red, green, blue = red * red, green * green, blue * blue
-            light = np.sqrt(min(one, max(nothing, _RED * red + _GREEN * green + _BLUE * blue))) * last
-            k = np.uint32(np.int32(light))
-            out[y, x] = table[k] + (light - np.float32(np.int32(light))) * (table[k + np.uint32(1)] - table[k])
+            out[y, x] = looked_up(table, np.sqrt(max(nothing, RED * red + GREEN * green + BLUE * blue)))
 
 
 _read: Callable[..., None] = guarded(_read_by_light)
@@ -109,7 +106,7 @@ def _bright(matte: Matte, context: RenderContext, plate: Floats | Codes) -> Floa
     # What is looked up is exact at its steps, and straight between them.
     full = _ramp(encoded(_ROOTS * _ROOTS), context.read(matte.low) / 100, context.read(matte.high) / 100)
     out = np.empty(plate.shape[:2], np.float32)
-    _read(plate, 1 / TOP_CODE if is_coded(plate) else 0.0, np.append(full, full[-1:]), out)
+    _read(plate, 1 / TOP_CODE if is_coded(plate) else 0.0, full, out)
     return out
 
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from isbjorn.core.arrays import Bools
+from isbjorn.core.arrays import Bools, Floats
 
 _GOLDEN = 0.6180339887498949
 # Whole pictures that an emitter may cover at a moment, by how it is drawn; each takes some seconds of a plain machine at 720 lines.
@@ -24,6 +24,11 @@ def covered(
     wide = np.clip(np.minimum(x + across, width) - np.maximum(x - across, 0), 0, None)
     tall = np.clip(np.minimum(y + down, height) - np.maximum(y - down, 0), 0, None)
     return np.asarray(wide * tall / (width * height))
+
+
+def within(radius: Floats, most: float, width: float, height: float) -> bool:
+    """Whether discs of radii (n,) px cover no more than so many pictures, wherever they lie."""
+    return 4 * float(np.dot(radius, radius)) <= most * width * height
 
 
 def affordable(numbers: npt.NDArray[np.int64], cost: npt.NDArray[np.float64], most: float) -> Bools | None:

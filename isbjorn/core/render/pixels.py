@@ -13,7 +13,7 @@ import numpy as np
 from numba import b1, f4, i8, prange, void
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
-from isbjorn.core.colour import GAMMA, LUMA
+from isbjorn.core.colour import BLUE, GAMMA, GREEN, RED
 from isbjorn.core.document.curves import Curve
 from isbjorn.core.evaluate import curves
 from isbjorn.core.jit import leaf, njit
@@ -37,7 +37,6 @@ _CONTRACT = {"contract"}
 _NOWHERE: Floats = np.zeros((0, 0), np.float32)
 _NO_STEPS: Records = np.zeros(0, PIXEL_STEP)
 _NO_TONES: Floats = np.zeros((0, 1), np.float32)
-_RED, _GREEN, _BLUE = (np.float32(v) for v in LUMA)
 
 
 def graded(opacity: float, stops: float, saturation: float) -> Records:
@@ -148,7 +147,7 @@ def _grade_row(row: Floats, steps: Records, k: int, tones: Floats) -> None:
         for x in range(np.uint32(len(row) // 4)):
             at = np.uint32(4) * x
             red, green, blue = row[at], row[at + np.uint32(1)], row[at + np.uint32(2)]
-            grey = _RED * red + _GREEN * green + _BLUE * blue
+            grey = RED * red + GREEN * green + BLUE * blue
             row[at] = max(nothing, grey + (red - grey) * saturation)
             row[at + np.uint32(1)] = max(nothing, grey + (green - grey) * saturation)
             row[at + np.uint32(2)] = max(nothing, grey + (blue - grey) * saturation)
@@ -187,7 +186,7 @@ def _tint_row(row: Floats, steps: Records, k: int) -> None:
         at = np.uint32(4) * x
         red, green, blue, alpha = row[at], row[at + np.uint32(1)], row[at + np.uint32(2)], row[at + np.uint32(3)]
         cover = max(alpha, min(one, max(nothing, max(red, max(green, blue)))))
-        grey = _RED * red + _GREEN * green + _BLUE * blue
+        grey = RED * red + GREEN * green + BLUE * blue
         share = grey / cover if cover > hair else nothing
         # Additive light has no cover to be dark on: its shades begin at nothing.
         first, second, third = darks[0] * alpha, darks[1] * alpha, darks[2] * alpha
@@ -282,7 +281,7 @@ def lay(layer: Floats, onto: Floats, blend: str = "normal") -> None:
 @leaf("f4(f4[::1], u4)", cache=True, forceinline=True)
 def _cover_at(row: Floats, at: np.uint32) -> np.float32:
     """How much the pixel at a place of a row covers or lights, in [0, 1]."""
-    grey = _RED * row[at] + _GREEN * row[at + np.uint32(1)] + _BLUE * row[at + np.uint32(2)]
+    grey = RED * row[at] + GREEN * row[at + np.uint32(1)] + BLUE * row[at + np.uint32(2)]
     return min(np.float32(1), max(np.float32(0), max(row[at + np.uint32(3)], grey)))
 
 
