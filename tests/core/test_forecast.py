@@ -1,5 +1,6 @@
 """The forecast of time counts everything, and is within a factor of two of what is then measured."""
 
+import math
 import statistics
 import time
 import unittest
@@ -62,7 +63,7 @@ class Forecasts(unittest.TestCase):
     def test_a_machine_that_is_busy_at_first_is_found_to_be_faster_later(self) -> None:
         clock = SimpleNamespace(monotonic=lambda: now)
         found, measured = type(speed)(), iter((0.3, 1.0, 0.6, 0.9))
-        with patch.object(forecast, "time", clock), patch.object(found, "_measured", lambda: next(measured)):
+        with patch.object(forecast, "time", clock), patch.object(found, "measured", lambda: next(measured)):
             seen = []
             for now in (0.0, 5.0, 15.0, 20.0, 45.0, 105.0, 9000.0):  # noqa: B007
                 seen.append(found())
@@ -70,24 +71,24 @@ class Forecasts(unittest.TestCase):
         self.assertEqual(list(measured), [])
 
     def _off(self, document: Shot, preview: Preview) -> float:
-        """By what factor the forecast is off; the machine may be busy with something else now and then."""
+        """By what factor the forecast is off, by the time of processors, as it may have to share them, and of the speed that they
+        have just before and after."""
         # Who is stepped together is run up to from the first birth on: early frames are as good.
         into = 8 if any(force.stage == "meeting" for force in document.forces) else 60
-        best, first = 99.0, min(document.first_frame + into, document.last_frame - 40)
+        first = min(document.first_frame + into, document.last_frame - 40)
         digest, cost_now = digest_of(document), cost(document, first + _FRAMES)
-        was = speed()
+        told = cost_now.ms(_WIDTH, _WIDTH * document.height // document.width) * speed()
+        best = 99.0
         for attempt in range(_TRIES):
-            speed.forget()
-            taken, begin = [], first + _FRAMES * attempt
-            # As fast as the machine is just now.
-            told = cost_now.ms(_WIDTH, _WIDTH * document.height // document.width) * was / speed()
+            taken, begin, before = [], first + _FRAMES * attempt, speed.measured(time.process_time)
             for frame in range(begin, begin + _FRAMES):
-                start = time.perf_counter()
+                start = time.process_time()
                 preview.draw(document, digest, Wish(frame, _WIDTH, moving=True))
-                taken.append((time.perf_counter() - start) * 1e3)
+                taken.append((time.process_time() - start) * 1e3)
+            now = math.sqrt(before * speed.measured(time.process_time))
             measured = statistics.median(taken[2:])
-            best = min(best, max(told / measured, measured / told))
-            if best < 1.7:
+            best = min(best, max(told / now / measured, measured * now / told))
+            if best < 1.5:
                 break
         return best
 
