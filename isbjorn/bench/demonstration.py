@@ -117,14 +117,15 @@ def play(folder: Path) -> dict[str, dict[str, Any]]:
     return found
 
 
-def _edited(address: str, row: int, value: float) -> None:
+def _edited(address: str, row: int, value: float, having: list[int]) -> list[int]:
+    """An edit as the page makes it: it says which guides it has."""
     change = {"op": "replace", "path": "/emitters/0/size/value", "value": value}
-    body = json.dumps({"changes": [change], "gesture": "drag"}).encode()
+    body = json.dumps({"changes": [change], "gesture": "drag", "having": having}).encode()
     request = urllib.request.Request(
         f"http://{address}/api/shots/{row}", body, {"content-type": "application/json"}, method="PATCH"
     )
     with urllib.request.urlopen(request) as answer:
-        answer.read()
+        return list(json.load(answer)["marks"].values())
 
 
 def drag(folder: Path) -> dict[str, dict[str, float]]:
@@ -139,10 +140,10 @@ def drag(folder: Path) -> dict[str, dict[str, float]]:
                 live.send(json.dumps({"kind": "see", "frame": frame, "width": WIDTHS[0]}))
                 while not (heard(live) or {}).get("exact"):
                     pass
-                times, firsts = [], []
+                times, firsts, marks = [], [], list[int]()
                 for number in range(7):
                     start, first = time.perf_counter(), 0.0
-                    _edited(address, row, size * (1 + 0.01 * number))
+                    marks = _edited(address, row, size * (1 + 0.01 * number), marks)
                     while True:
                         header = heard(live, 20) or {}
                         first = first or ("serial" in header) * (time.perf_counter() - start)
@@ -152,11 +153,13 @@ def drag(folder: Path) -> dict[str, dict[str, float]]:
                     firsts.append(first)
                 done = threading.Event()
 
-                def turn(done: threading.Event = done, row: int = row, size: float = size) -> None:
+                def turn(
+                    done: threading.Event = done, row: int = row, size: float = size, marks: list[int] = marks
+                ) -> None:
                     number = 0
                     while not done.is_set():
                         number += 1
-                        _edited(address, row, size * (1 + 0.001 * (number % 200)))
+                        marks = _edited(address, row, size * (1 + 0.001 * (number % 200)), marks)
 
                 hand = threading.Thread(target=turn)
                 hand.start()
@@ -165,7 +168,7 @@ def drag(folder: Path) -> dict[str, dict[str, float]]:
                     seen += "serial" in (heard(live, _DRAGGED_S - now) or {})
                 done.set()
                 hand.join()
-            _edited(address, row, size)
+            _edited(address, row, size, [])
             found[shot.name] = {
                 "fps": round(seen / _DRAGGED_S, 1), "edit_ms": round(statistics.median(times[2:]) * 1e3, 1),
                 "first_ms": round(statistics.median(firsts[2:]) * 1e3, 1),

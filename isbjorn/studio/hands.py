@@ -9,7 +9,6 @@ from __future__ import annotations
 import gc
 import itertools
 import os
-import pickle
 import threading
 import time
 from collections import OrderedDict
@@ -23,6 +22,7 @@ from isbjorn.core.errors import Stale
 from isbjorn.core.runtime.memory import budget_bytes
 from isbjorn.core.runtime.parallel import as_helper, helpers
 from isbjorn.core.simulate.handing import Shelves
+from isbjorn.studio.pieces import Pieces, Taker, pieces_of
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Preview, Shown, Wish
 from isbjorn.studio.store import Store
@@ -59,7 +59,7 @@ class Hands:
         self._lock = threading.Lock()
         # Frames beside each other; and one at a time, by one that knows what it drew last.
         self._pools: dict[bool, ProcessPoolExecutor] = {}
-        self._packed: OrderedDict[str, bytes] = OrderedDict()
+        self._packed: OrderedDict[str, Pieces] = OrderedDict()
         self._plates_seen, self._closed = 0, False
 
     def ticket(self) -> Ticket:
@@ -84,8 +84,7 @@ class Hands:
         with self._lock:
             packed = self._packed.get(digest)
         if packed is None:
-            # Not as text: what was checked once need not be checked by each.
-            packed = pickle.dumps(shot, pickle.HIGHEST_PROTOCOL)
+            packed = pieces_of(shot)
             with self._lock:
                 self._packed[digest] = packed
                 while len(self._packed) > _SHOTS_KEPT:
@@ -141,10 +140,11 @@ class _Hand:
         # Pictures are kept by who asked for them.
         self.preview = Preview(self.plates, limit_bytes=0, shelves=Shelves.within(store.shelf_folder))
         self.shots: OrderedDict[str, Shot] = OrderedDict()
+        self.taker = Taker()
 
-    def shot(self, packed: bytes, digest: str) -> Shot:
+    def shot(self, packed: Pieces, digest: str) -> Shot:
         if digest not in self.shots:
-            self.shots[digest] = pickle.loads(packed)
+            self.shots[digest] = self.taker(packed)
             while len(self.shots) > _SHOTS_KEPT:
                 self.shots.popitem(last=False)
         self.shots.move_to_end(digest)
@@ -160,7 +160,7 @@ def _begin(folder: str, flags: Any, budget_mb: int, studio: int) -> None:
     _hand.append(_Hand(folder, flags))
 
 
-def _draw(packed: bytes, digest: str, wish: Wish, serial: int, plates_seen: int) -> Shown:
+def _draw(packed: Pieces, digest: str, wish: Wish, serial: int, plates_seen: int) -> Shown:
     hand = _hand[0]
     flags, slot = hand.flags, serial % _TICKETS
     if flags[slot] != serial:

@@ -232,12 +232,15 @@ class Viewer:
         if picture is None:
             # It took longer than it was waited for: at least so long.
             self.pace.full_ms = max(self.pace.full_ms, (time.monotonic() - begun) * 1e3)
+            self.pace.outrun()
             return
         self.pace.full_ms = picture[1].figures.ms
         rested = self._document
         self._rested = None if rested is None else rested[1:]
         if self.version == version:
             await self._send(wish, picture, exact=True)
+        else:
+            self.pace.outrun()
         if rested is not None and self._prepared != rested[2] and self._is_new_to_who_follows(rested[1]):
             # The one who draws while a hand moves something learns what this is, and where its crowds are.
             self._prepared = rested[2]

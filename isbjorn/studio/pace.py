@@ -30,11 +30,17 @@ class Pace:
     def __init__(self) -> None:
         self.full_ms = 0.0
         self._changes: deque[float] = deque(maxlen=3)
+        self._outrun = False
         self._coarse, self._agreed = _COARSER.index((1 / 3, 0)), 0
 
     def changed(self) -> None:
         """Something has changed just now."""
         self._changes.append(time.monotonic())
+        self._outrun &= self.flowing()
+
+    def outrun(self) -> None:
+        """A picture in full was not there before the next change: beside those it takes longer than alone."""
+        self._outrun = True
 
     def flowing(self) -> bool:
         """Whether a hand moves something: changes follow each other without a pause."""
@@ -47,7 +53,7 @@ class Pace:
 
     def wants_coarse(self) -> bool:
         """Whether a picture in full would come too late to be the first."""
-        return not self.follows_in_full() if self.flowing() else self.full_ms > SLOW_MS
+        return self._outrun or not self.follows_in_full() if self.flowing() else self.full_ms > SLOW_MS
 
     def coarse(self, width: int) -> tuple[int, Rough]:
         """How wide a coarse picture is, instead of so many px, and what is left out of it."""

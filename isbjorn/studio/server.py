@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import os
 import socket
+import sys
 import threading
 import time
 from contextlib import suppress
@@ -20,6 +21,8 @@ from isbjorn.studio.incoming import PORT
 
 HOST = "127.0.0.1"
 _HANDS_AFTER_S = 1.5
+# A picture passes through half a dozen threads on its way: beside one that works on edits it would wait for each.
+_SWITCHED_S = 0.5e-3
 
 
 def serve_studio(folder: Path, port: int, scheduler: str = "", key: str = "") -> None:
@@ -44,6 +47,7 @@ def serve_studio(folder: Path, port: int, scheduler: str = "", key: str = "") ->
             raise IsbjornError(f"port {port} is in use.", "--port", "Choose another, or end what uses it.") from None
     app = create_app(folder)
     loading.end()
+    sys.setswitchinterval(_SWITCHED_S)
     threading.Thread(target=_warm, args=(app.state.studio.hands,), daemon=True).start()
     print(f"Isbjorn is ready at http://{HOST}:{port}  (end it with Ctrl C)", flush=True)
     uvicorn.run(

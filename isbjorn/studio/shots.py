@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import itertools
+import secrets
+from collections.abc import Callable, Collection
 from typing import Annotated, Any, Literal
 
 import simplejpeg
@@ -12,6 +14,7 @@ from pydantic import BaseModel, Field
 
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot, shot_from_text, shot_schema, shot_to_text
+from isbjorn.core.document.once import ByObject
 from isbjorn.core.document.patching import patched
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.presets import Presets, presets
@@ -35,6 +38,9 @@ router = APIRouter(prefix="/api", tags=["shots"])
 Here = Annotated[Studio, Depends(studio_of)]
 _THUMB_FRAMES, _THUMB_WIDTH = 20, 320
 _LARGEST_DOCUMENT = 8 << 20
+# Guides that an edit did not touch are the very ones of before. A page knows none of a studio that was there before this one.
+_marks = itertools.count(secrets.randbits(48))
+_mark_of: ByObject[int] = ByObject(lambda _: next(_marks), kept=64)
 
 
 class ShotState(BaseModel):
@@ -49,6 +55,7 @@ class ShotState(BaseModel):
     guides: Scene
     timecodes: tuple[str, str] = Field(description="Of the first and of the last frame.")
     damage: list[str] = Field(default=[], description="What of the kept document cannot be read, and was left out.")
+    marks: dict[str, int] = Field(default={}, description="Of the guides of each emitter: another whenever they are.")
 
 
 class Change(BaseModel):
@@ -71,6 +78,9 @@ class Edit(BaseModel):
     thing: str | None = Field(
         default=None, max_length=60, description="The force whose field is wanted with the answer."
     )
+    having: list[int] = Field(
+        default=[], max_length=1000, description="Marks of guides that are there: those are left out of the answer."
+    )
 
 
 class NewShot(BaseModel):
@@ -87,8 +97,16 @@ def state_of(studio: Studio, shot_id: int, frame: int | None = None, thing: str 
     return _state(studio, shot_id, studio.store.standing(shot_id), frame, thing)
 
 
-def _state(studio: Studio, shot_id: int, standing: Standing, frame: int | None, thing: str | None) -> ShotState:
+def _state(
+    studio: Studio, shot_id: int, standing: Standing, frame: int | None, thing: str | None, having: Collection[int] = ()
+) -> ShotState:
     row, undo, redo, shot, damage = standing
+    scene = scene_of(studio, shot_id, shot, frame, None, thing)
+    marks = {one.emitter: _mark_of(one) for one in scene.emitters}
+    if having:
+        # A half of an answer, and of what it takes to write and to read it.
+        left = [one for one in scene.emitters if marks[one.emitter] not in having]
+        scene = scene.model_copy(update={"emitters": left})
     ends = (timecode(shot.first_frame, shot.frame_rate), timecode(shot.last_frame, shot.frame_rate))
     return ShotState(
         id=shot_id,
@@ -97,9 +115,10 @@ def _state(studio: Studio, shot_id: int, standing: Standing, frame: int | None, 
         document=shot,
         undo=undo,
         redo=redo,
-        guides=scene_of(studio, shot_id, shot, frame, None, thing),
+        guides=scene,
         timecodes=ends,
         damage=list(damage),
+        marks=marks,
     )
 
 
@@ -123,9 +142,11 @@ def scene_of(
         return no_guides(shot, frame, str(error))
 
 
-def told(studio: Studio, shot_id: int, frame: int | None = None, thing: str | None = None) -> ShotState:
+def told(
+    studio: Studio, shot_id: int, frame: int | None = None, thing: str | None = None, having: Collection[int] = ()
+) -> ShotState:
     """Tell all who look at a shot that it changed; the shot as it now stands."""
-    return _state(studio, shot_id, studio.edited(shot_id), frame, thing)
+    return _state(studio, shot_id, studio.edited(shot_id), frame, thing, having)
 
 
 @router.get("/schema")
@@ -193,7 +214,7 @@ def edit_shot(studio: Here, shot_id: Id, body: Edit) -> ShotState:
     """Change the document. Answers when the change lies on the disk; an error changes nothing."""
     with studio.store.edit(shot_id, body.label, body.gesture) as box:
         box[0] = patched(box[0], [c.model_dump(exclude={"value"} if c.op == "remove" else None) for c in body.changes])
-    return told(studio, shot_id, body.frame, body.thing)
+    return told(studio, shot_id, body.frame, body.thing, frozenset(body.having))
 
 
 @router.post("/shots/{shot_id}/undo")

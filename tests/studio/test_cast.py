@@ -102,6 +102,28 @@ class Cast(InStudio):
         self.assertEqual(len(scene("frame=0&side=40&above=20")["picture"]), 5)
         self.assertEqual(early["picture"], [])
 
+    def test_an_edit_is_answered_without_the_guides_that_are_there(self) -> None:
+        shot = bow_wave("-").model_copy(update={"plate": None})
+        body = shot.model_dump_json()
+        number = self.client.post(f"/api/projects/{self.project}/shots/import", content=body).json()["id"]
+
+        def sized(px: float, having: list[int] = [], frame: int = 40) -> tuple[dict[str, int], dict[str, Any]]:  # noqa: B006
+            change = {"op": "replace", "path": "/emitters/1/size/value", "value": px}
+            given = {"changes": [change], "frame": frame, "having": having}
+            state = self.client.patch(f"/api/shots/{number}", json=given).json()
+            return state["marks"], {guides["emitter"]: guides for guides in state["guides"]["emitters"]}
+
+        marks, every = sized(5)
+        self.assertEqual(list(every), [e.id for e in shot.emitters])
+        edited = shot.emitters[1].id
+        now, left = sized(6, list(marks.values()))
+        self.assertEqual(list(left), [edited])
+        self.assertEqual({name for name in marks if marks[name] != now[name]}, {edited})
+        # What was left out is what it was; another frame has other guides.
+        self.assertEqual(sized(6)[1], every | left)
+        self.assertEqual(list(sized(6, list(now.values()), 90)[1]), list(every))
+        self.assertEqual(list(sized(7, list(marks.values()))[1]), list(every))
+
 
 class Library(InStudio):
     def test_shipped_emitters_are_found_shown_and_planted(self) -> None:

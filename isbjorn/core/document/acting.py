@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from isbjorn.core.document.base import Part
-from isbjorn.core.document.changes import ByObject
 from isbjorn.core.document.emitter import Emitter
+from isbjorn.core.document.once import ByObject
 from isbjorn.core.document.shapes import Point
 from isbjorn.core.document.shot import Shot
 from isbjorn.core.document.values import Number

@@ -3,40 +3,19 @@
 from __future__ import annotations
 
 import functools
-from collections import OrderedDict
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, Generic, TypeVar
+from typing import Any
 
 from isbjorn.core.document.base import Looks, Part
 from isbjorn.core.document.emitter import Emitter
 from isbjorn.core.document.forces import Acting
+from isbjorn.core.document.once import ByObject
 from isbjorn.core.document.references import LISTS, references_of
 from isbjorn.core.document.shot import Shot
 
-V = TypeVar("V")
 # How a shot is looked at, and what is done to the whole of it: nothing of the cast hangs on it.
 _APART = ("name", "camera", "finish")
-
-
-class ByObject(Generic[V]):
-    """What is worked out of frozen things, by the very object: equal ones of an edit are the same (see `settled`)."""
-
-    def __init__(self, make: Callable[[Any], V], kept: int = 1024) -> None:
-        self.make, self.kept = make, kept
-        self._known: OrderedDict[int, tuple[Any, V]] = OrderedDict()
-
-    def __call__(self, thing: Any) -> V:
-        """Of a thing, made once."""
-        known = self._known.get(id(thing))
-        if known is not None and known[0] is thing:
-            return known[1]
-        made = self.make(thing)
-        self._known[id(thing)] = thing, made
-        while len(self._known) > self.kept:
-            # Others may do the same at once.
-            self._known.pop(next(iter(self._known)), None)
-        return made
 
 
 @dataclass(frozen=True)

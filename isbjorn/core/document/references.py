@@ -10,6 +10,7 @@ from typing import Any, Literal, Protocol, TypeVar, get_origin
 from pydantic_core import PydanticCustomError
 
 from isbjorn.core.document.base import Part, RefTo
+from isbjorn.core.document.once import ByObject
 from isbjorn.core.document.values import Number
 
 # Fields that name a file.
@@ -24,18 +25,22 @@ class _Cast(Protocol):
     def things(self) -> tuple[Any, ...]: ...
 
 
-def numbers_of(part: Part, path: str = "") -> Iterator[tuple[str, Number]]:
+def numbers_of(part: Part) -> tuple[tuple[str, Number], ...]:
     """Every number within a part, with its dotted path."""
+    return _numbers(part)
+
+
+def _numbers_in(part: Part, path: str) -> Iterator[tuple[str, Number]]:
     for name, _ in _fields_of(type(part)):
         value = getattr(part, name)
         if isinstance(value, Number):
             yield f"{path}{name}", value
         elif isinstance(value, Part):
-            yield from numbers_of(value, f"{path}{name}.")
+            yield from _numbers_in(value, f"{path}{name}.")
         elif isinstance(value, tuple):
             for n, one in enumerate(value):
                 if isinstance(one, Part):
-                    yield from numbers_of(one, f"{path}{name}.{n}.")
+                    yield from _numbers_in(one, f"{path}{name}.{n}.")
 
 
 def number_at(things: Mapping[str, Any], tie: str) -> Number | None:
@@ -77,8 +82,12 @@ def _fields_of(kind: type[Part]) -> tuple[tuple[str, RefTo | None], ...]:
     return tuple(found)
 
 
-def references_of(part: Part, path: str = "") -> Iterator[Reference]:
+def references_of(part: Part) -> tuple[Reference, ...]:
     """Every reference within a part to another thing (see `RefTo`)."""
+    return _references(part)
+
+
+def _references_in(part: Part, path: str) -> Iterator[Reference]:
     for name, to in _fields_of(type(part)):
         value = getattr(part, name)
         if to is not None:
@@ -88,14 +97,16 @@ def references_of(part: Part, path: str = "") -> Iterator[Reference]:
         elif isinstance(value, Number):
             # By far the most: only a source of one names anything.
             if value.source is not None:
-                yield from references_of(value.source, f"{path}{name}.source.")
+                yield from _references_in(value.source, f"{path}{name}.source.")
         elif isinstance(value, Part):
-            yield from references_of(value, f"{path}{name}.")
+            yield from _references_in(value, f"{path}{name}.")
         elif isinstance(value, tuple) and value and isinstance(value[0], Part):
             for n, one in enumerate(value):
-                yield from references_of(one, f"{path}{name}.{n}.")
+                yield from _references_in(one, f"{path}{name}.{n}.")
 
 
+_numbers: ByObject[tuple[tuple[str, Number], ...]] = ByObject(lambda part: tuple(_numbers_in(part, "")))
+_references: ByObject[tuple[Reference, ...]] = ByObject(lambda part: tuple(_references_in(part, "")))
 P = TypeVar("P", bound=Part)
 
 

@@ -18,7 +18,7 @@ from pydantic import BaseModel, Field
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Emitter, Group, Number, Shot
-from isbjorn.core.document.changes import ByObject
+from isbjorn.core.document.once import ByObject
 from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.evaluate import curves
 from isbjorn.core.evaluate.readings import Readings

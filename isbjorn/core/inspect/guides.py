@@ -12,8 +12,9 @@ from pydantic import BaseModel, Field
 
 from isbjorn.core.document import Emitter, Grade, Number, Shot
 from isbjorn.core.document.acting import acting
-from isbjorn.core.document.changes import ByObject, Edited, settled
+from isbjorn.core.document.changes import Edited, settled
 from isbjorn.core.document.forces import Noise
+from isbjorn.core.document.once import ByObject
 from isbjorn.core.document.references import LISTS, numbers_of
 from isbjorn.core.emit.shapes import outline
 from isbjorn.core.emit.shapes.base import Light, Setting

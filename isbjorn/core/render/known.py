@@ -15,6 +15,7 @@ from typing import Any
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Emitter, Group, PictureBody
+from isbjorn.core.document.once import ByObject
 from isbjorn.core.document.references import references_of
 from isbjorn.core.render.camera import Counts
 from isbjorn.core.render.context import RenderContext
@@ -71,6 +72,9 @@ class Known:
         return count
 
 
+_text_of: ByObject[str] = ByObject(lambda thing: thing.model_dump_json(exclude={"name"}), kept=256)
+
+
 class Digests:
     """Digests of the units of a moment. users: who is used on one thing alone, by the thing's id."""
 
@@ -78,18 +82,12 @@ class Digests:
         shot = context.shot
         self.context, self.shot, self.users = context, shot, users
         self.things: dict[str, Any] = {thing.id: thing for thing in shot.things}
-        self._texts: dict[str, str] = {}
         self._known: dict[str, str] = {}
         loose = {"name", "emitters", "forces", "zones", "markers", "lights", "mattes", "groups", "links", "finish"}
         self.at: Hashable = (
             shot.model_dump_json(exclude=loose), context.seconds, context.scale, context.orbit, grounded, working(shot.finish),
             *(self.of(user) for user in users.get("plate", ())),
         )  # fmt: skip
-
-    def _text(self, name: str) -> str:
-        if name not in self._texts:
-            self._texts[name] = self.things[name].model_dump_json(exclude={"name"})
-        return self._texts[name]
 
     def _all_of(self, names: list[str]) -> list[str]:
         """The texts of things and of all that they hang on."""
@@ -99,7 +97,7 @@ class Digests:
             name = todo.pop()
             if name in found or name not in self.things:
                 continue
-            found[name] = self._text(name)
+            found[name] = _text_of(self.things[name])
             todo += [reference.id for reference in references_of(self.things[name])]
         return [found[name] for name in sorted(found)]
 
@@ -125,7 +123,7 @@ class Digests:
         if unit.id not in self._known:
             if isinstance(unit, Group):
                 members = [e for e in self.shot.emitters if e.on and e.group == unit.id]
-                told = [self._text(unit.id), *map(self.of, members)]
+                told = [_text_of(self.things[unit.id]), *map(self.of, members)]
             else:
                 told = self._emitter(unit)
             told += map(self.of, self.users.get(unit.id, ()))

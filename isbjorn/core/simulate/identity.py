@@ -13,8 +13,9 @@ from dataclasses import dataclass
 from typing import Any
 
 from isbjorn.core.document import Emitter, FromPlate, Number, Placed, Shot, Sound, Take
-from isbjorn.core.document.changes import ByObject, look_fields, look_parts
+from isbjorn.core.document.changes import look_fields, look_parts
 from isbjorn.core.document.forces import Noise
+from isbjorn.core.document.once import ByObject
 from isbjorn.core.document.references import numbers_of, references_of
 
 _NAMES = {"name", "on"}

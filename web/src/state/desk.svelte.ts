@@ -40,12 +40,12 @@ export class Desk {
     this.edits = new Edits(
       (edit) => {
         const thing = this.chosen.kind === 'force' ? this.chosen.id : null;
-        const body = { ...edit, frame: this.player.frame, thing };
+        const body = { ...edit, frame: this.player.frame, thing, having: this.had.map(([mark]) => mark) };
         return got(api.PATCH('/api/shots/{shot_id}', { params: this.params, body }));
       },
       (state, last) => {
         if (last) this.take(state);
-        else this.state = state;
+        else this.state = this.withGuides(state);
         if (this.player.orbit) void this.freshGuides();
       },
       () => this.reload(),
@@ -226,9 +226,23 @@ export class Desk {
     }
   }
 
+  /** Guides as they came, by their marks: an answer leaves those out that are there. */
+  private had: [number, Guides][] = [];
+  private withGuides(state: ShotState): ShotState {
+    const { document, marks, guides } = state;
+    const emitters = document.emitters.flatMap(
+      ({ id }) =>
+        guides.emitters.find((g) => g.emitter === id) ??
+        this.had.find(([mark]) => mark === marks[id])?.[1] ??
+        [],
+    );
+    this.had = emitters.map((g) => [marks[g.emitter]!, g]);
+    return { ...state, guides: { ...guides, emitters } };
+  }
+
   private take(state: ShotState): void {
     this.taken++;
-    this.state = state;
+    this.state = this.withGuides(state);
     this.shot = state.document;
     this.player.within(state.document);
     if ('id' in this.chosen && !this.thing) this.chosen = { kind: 'shot' };
