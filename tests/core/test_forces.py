@@ -11,8 +11,8 @@ from isbjorn.core import Particles, Shot, Solver
 from isbjorn.core.emit.newborn import Source
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.forces.turbulence import NOISE
-from isbjorn.core.simulate.integrators import registers as drift
-from isbjorn.core.simulate.integrators.stepped import pack_world
+from isbjorn.core.simulate.integrators import abreast as drift
+from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator, pack_world
 from isbjorn.core.simulate.noise import flow
 from tests.shots import KEY, force, one_emitter
 
@@ -30,6 +30,17 @@ def flown(
 
 def places(states: list[Particles]) -> np.ndarray:
     return np.array([s.position[0] for s in states], np.float64)
+
+
+def _by_the_world() -> Any:
+    """All that moves is stepped by the integrator that knows everything."""
+    begun = SteppedIntegrator.__init__
+
+    def init(self: Any, *args: Any) -> None:
+        begun(self, *args)
+        self.drifts = False
+
+    return unittest.mock.patch.object(SteppedIntegrator, "__init__", init)
 
 
 class Air(unittest.TestCase):
@@ -117,6 +128,31 @@ class Turbulence(unittest.TestCase):
                 np.testing.assert_array_equal(together.position, alone.position)
                 np.testing.assert_array_equal(together.velocity, alone.velocity)
                 self.assertEqual(kept(*last)[0].size > 0, "along_z" not in fields, "of all that lies in a plane")
+
+    def test_many_abreast_go_as_each_goes_by_itself(self) -> None:
+        """Against the integrator of everything, particle by particle: rows of all kinds, zones, curves, draws, births between steps."""
+        zone = {"id": "z", "shape": "sphere", "radius": 250, "falloff": 100, "across": 60}
+        rise = {"points": [{"at": 0, "value": 0}, {"at": 1, "value": 2}]}
+        fade = {"points": [{"at": 0, "value": 1}, {"at": 0.5, "value": 0}]}
+        forces = [
+            force("drag", strength={"value": 0.5, "spread": 0.4}), force("drag", id="air", strength=1, law="quadratic"),
+            force("wind", direction={"value": 20, "spread": 60}, grip=0.7, zone="z"), force("gravity", strength=1, zone="z"),
+            force("turbulence", size=90, octaves=3, strength={"value": 200, "over_life": rise, "over_life_to": fade}),
+            force("attractor", strength={"value": 400, "spread": 100}, across=-100, softness=20),
+        ]  # fmt: skip
+        more = {"mass": {"value": 1, "spread": 0.5}, "lifespan": {"value": 1.5, "spread": 0.5}}
+        for rate in (90, 2500):
+            emitter = {"rate": rate, "speed": {"value": 80, "spread": 60}, "spread": 180, **more}
+            shot = one_emitter(emitter=emitter, forces=forces, zones=[zone])
+            with unittest.mock.patch.object(drift, "drift", wraps=drift.drift) as asked:
+                abreast = Solver(shot).at(60)
+            self.assertGreater(asked.call_count, 0)
+            with unittest.mock.patch.object(drift, "drift", side_effect=AssertionError), _by_the_world():
+                alone = Solver(shot).at(60)
+            with self.subTest(rate):
+                self.assertEqual(abreast.id.tolist(), alone.id.tolist())
+                np.testing.assert_allclose(abreast.position, alone.position, rtol=0, atol=2e-3)
+                np.testing.assert_allclose(abreast.velocity, alone.velocity, rtol=0, atol=2e-2)
 
     def test_an_onset_over_life_spares_the_young(self) -> None:
         late = {"points": [{"at": 0, "value": 0}, {"at": 0.5, "value": 0, "joint": "hold"}, {"at": 0.5, "value": 1}]}

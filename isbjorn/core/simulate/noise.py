@@ -84,6 +84,23 @@ def _known_at(boxes: Doubles, step: int, r: int, octave: int, i: int, j: int) ->
     return int(boxes[step, r, at]) + 2 * (b * wide + a)
 
 
+@leaf("UniTuple(f8,2)(f8, f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
+def curl_of(
+    fx: float, fy: float, ax: float, ay: float, bx: float, by: float, cx: float, cy: float, ex: float, ey: float
+) -> tuple[float, float]:  # fmt: skip
+    """Curl at a place within a cell, of the gradients of its corners: row by row."""
+    sx, dx = _fade(fx)
+    sy, dy = _fade(fy)
+    tx, ty = 1.0 - sx, 1.0 - sy
+    a, b = ax * fx + ay * fy, bx * (fx - 1) + by * fy
+    c, e = cx * fx + cy * (fy - 1), ex * (fx - 1) + ey * (fy - 1)
+    px = (-dx * ty * a + tx * ty * ax) + (dx * ty * b + sx * ty * bx)
+    px = px + (-dx * sy * c + tx * sy * cx) + (dx * sy * e + sx * sy * ex)
+    py = (tx * -dy * a + tx * ty * ay) + (sx * -dy * b + sx * ty * by)
+    py = py + (tx * dy * c + tx * sy * cy) + (sx * dy * e + sx * sy * ey)
+    return py, -px
+
+
 @leaf(f"UniTuple(f8,2)(f8, f8, u8, f8[:,:,::1], i8, i8, i8, {KNOWN}, i8)", cache=True, forceinline=True)
 def curl_flat(
     x: float, y: float, seed: np.uint64, rows: Doubles, s: int, r: int, at: int, known: Doubles, boxes: Doubles, step: int,
@@ -92,8 +109,6 @@ def curl_flat(
     """Curl of gradient noise in a plane at (x, y), in cells."""
     i, j = math.floor(x), math.floor(y)
     fx, fy = x - i, y - j
-    sx, dx = _fade(fx)
-    sy, dy = _fade(fy)
     first = _known_at(boxes, step, r, octave, int(i), int(j))
     if first >= 0:
         n = np.uint64(first)
@@ -105,14 +120,7 @@ def curl_flat(
         bx, by = slope_flat(int(i) + 1, int(j), seed, rows, s, r, at)
         cx, cy = slope_flat(int(i), int(j) + 1, seed, rows, s, r, at)
         ex, ey = slope_flat(int(i) + 1, int(j) + 1, seed, rows, s, r, at)
-    tx, ty = 1.0 - sx, 1.0 - sy
-    a, b = ax * fx + ay * fy, bx * (fx - 1) + by * fy
-    c, e = cx * fx + cy * (fy - 1), ex * (fx - 1) + ey * (fy - 1)
-    px = (-dx * ty * a + tx * ty * ax) + (dx * ty * b + sx * ty * bx)
-    px = px + (-dx * sy * c + tx * sy * cx) + (dx * sy * e + sx * sy * ex)
-    py = (tx * -dy * a + tx * ty * ay) + (sx * -dy * b + sx * ty * by)
-    py = py + (tx * dy * c + tx * sy * cy) + (sx * dy * e + sx * sy * ey)
-    return py, -px
+    return curl_of(fx, fy, ax, ay, bx, by, cx, cy, ex, ey)
 
 
 @leaf("UniTuple(f8,3)(f8, f8, f8, u8, f8[:,:,::1], i8, i8, i8)", cache=True)

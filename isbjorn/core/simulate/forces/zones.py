@@ -36,33 +36,64 @@ def pack(zone: Zone, readings: Readings, t: Doubles) -> Doubles:
     return np.stack(columns, axis=1)
 
 
+@leaf("f8(i8, f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
+def _deep(
+    shape: int, dx: float, dy: float, dz: float, cos: float, sin: float, half_x: float, half_y: float, half_z: float, radius: float
+) -> float:  # fmt: skip
+    """How deep inside a shape lies what is (dx, dy, dz) from its place."""
+    if shape == SPHERE:
+        return radius - math.sqrt(dx * dx + dy * dy + dz * dz)
+    lx, ly = dx * cos + dy * sin, -dx * sin + dy * cos
+    if shape == HALF:
+        return -ly
+    qx, qy, qz = abs(lx) - half_x, abs(ly) - half_y, abs(dz) - half_z
+    outside = math.sqrt(max(qx, 0.0) ** 2 + max(qy, 0.0) ** 2 + max(qz, 0.0) ** 2)
+    return -(outside + min(max(qx, max(qy, qz)), 0.0))
+
+
+@leaf("f8(f8, f8, f8)", cache=True, forceinline=True)
+def _share(deep: float, falloff: float, inverted: float) -> float:
+    if falloff > 0:
+        u = min(max(deep / falloff, 0.0), 1.0)
+        share = u * u * (3.0 - 2.0 * u)
+    else:
+        share = 1.0 if deep >= 0 else 0.0
+    return 1.0 - share if inverted > 0 else share
+
+
 @leaf("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
 def depth(zones: Doubles, s: int, r: int, x: float, y: float, z: float) -> float:
     """How deep inside a zone's shape a place is, in px; below 0 outside."""
-    dx, dy, dz = x - zones[s, r, PLACE], y - zones[s, r, PLACE + 1], z - zones[s, r, PLACE + 2]
-    shape = int(zones[s, r, SHAPE])
-    if shape == SPHERE:
-        return zones[s, r, RADIUS] - math.sqrt(dx * dx + dy * dy + dz * dz)
-    lx = dx * zones[s, r, COS] + dy * zones[s, r, SIN]
-    ly = -dx * zones[s, r, SIN] + dy * zones[s, r, COS]
-    if shape == HALF:
-        return -ly
-    qx, qy, qz = (
-        abs(lx) - zones[s, r, HALF_SIZE],
-        abs(ly) - zones[s, r, HALF_SIZE + 1],
-        abs(dz) - zones[s, r, HALF_SIZE + 2],
-    )
-    outside = math.sqrt(max(qx, 0.0) ** 2 + max(qy, 0.0) ** 2 + max(qz, 0.0) ** 2)
-    return -(outside + min(max(qx, max(qy, qz)), 0.0))
+    return _deep(
+        int(zones[s, r, SHAPE]), x - zones[s, r, PLACE], y - zones[s, r, PLACE + 1], z - zones[s, r, PLACE + 2],
+        zones[s, r, COS], zones[s, r, SIN], zones[s, r, HALF_SIZE], zones[s, r, HALF_SIZE + 1], zones[s, r, HALF_SIZE + 2],
+        zones[s, r, RADIUS],
+    )  # fmt: skip
 
 
 @leaf("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
 def weight(zones: Doubles, s: int, r: int, x: float, y: float, z: float) -> float:
     """The share in [0, 1] of a force that acts at a place: smooth from the edge to `falloff` px inside."""
-    d, falloff = depth(zones, s, r, x, y, z), zones[s, r, FALLOFF]
-    if falloff > 0:
-        u = min(max(d / falloff, 0.0), 1.0)
-        share = u * u * (3.0 - 2.0 * u)
-    else:
-        share = 1.0 if d >= 0 else 0.0
-    return 1.0 - share if zones[s, r, INVERTED] > 0 else share
+    return _share(depth(zones, s, r, x, y, z), zones[s, r, FALLOFF], zones[s, r, INVERTED])
+
+
+@leaf("void(f8[:,:,::1], i8, i8, f8[::1], f8[::1], f8[::1], f8[::1])", cache=True)
+def weights(zones: Doubles, s: int, r: int, x: Doubles, y: Doubles, z: Doubles, shares: Doubles) -> None:
+    """`weight` at each of several places."""
+    shape, falloff, inverted, radius = (
+        int(zones[s, r, SHAPE]),
+        zones[s, r, FALLOFF],
+        zones[s, r, INVERTED],
+        zones[s, r, RADIUS],
+    )
+    px, py, pz, cos, sin = (
+        zones[s, r, PLACE],
+        zones[s, r, PLACE + 1],
+        zones[s, r, PLACE + 2],
+        zones[s, r, COS],
+        zones[s, r, SIN],
+    )
+    hx, hy, hz = zones[s, r, HALF_SIZE], zones[s, r, HALF_SIZE + 1], zones[s, r, HALF_SIZE + 2]
+    for i in range(np.uint32(len(shares))):
+        deep = _deep(shape, x[i] - px, y[i] - py, z[i] - pz, cos, sin, hx, hy, hz, radius)
+        shares[i] = _share(deep, falloff, inverted)

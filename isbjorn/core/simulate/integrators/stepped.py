@@ -19,7 +19,7 @@ from isbjorn.core.simulate import contact, rows
 from isbjorn.core.simulate.forces import pack, zones
 from isbjorn.core.simulate.forces.row import MEASURES, WIDTH, Setting
 from isbjorn.core.simulate.identity import is_measured
-from isbjorn.core.simulate.integrators import registers, world
+from isbjorn.core.simulate.integrators import abreast, world
 from isbjorn.core.simulate.integrators.steps import blend, gather
 from isbjorn.core.simulate.rows import CAUGHT, NEAR_SINCE, ROWS, STATE_ROWS
 from isbjorn.core.simulate.state import State, merged
@@ -175,7 +175,7 @@ class SteppedIntegrator:
             t, holds = self.tables(index)
             to = min(until, holds)
             if self.drifts:
-                registers.drift(
+                abreast.drift(
                     state.values, state.births, state.moments, t.rows, t.zoned, t.curves, self.key, index, to, self.hz,
                     end if to == until else -1e9,
                 )  # fmt: skip
