@@ -130,7 +130,7 @@ class Turbulence(unittest.TestCase):
                 self.assertEqual(kept(*last)[0].size > 0, "along_z" not in fields, "of all that lies in a plane")
 
     def test_many_abreast_go_as_each_goes_by_itself(self) -> None:
-        """Against the integrator of everything, particle by particle: rows of all kinds, zones, curves, draws, births between steps."""
+        """Against the integrator of everything, particle by particle: all kinds of rows, zones, curves, draws, births between."""
         zone = {"id": "z", "shape": "sphere", "radius": 250, "falloff": 100, "across": 60}
         rise = {"points": [{"at": 0, "value": 0}, {"at": 1, "value": 2}]}
         fade = {"points": [{"at": 0, "value": 1}, {"at": 0.5, "value": 0}]}

@@ -29,7 +29,7 @@ class Acting(Placed):
     """What every thing of the world has: a name, a switch, a place, and the zone in which alone it acts.
 
     What the engine must know of a kind stands in its class: `stage` (look: it shifts only what is seen; meeting: it is between
-    particles), `calm` (between two steps motion under it is smooth), `in_registers` (the fast integrator knows it), `carries` (it
+    particles), `calm` (between two steps motion under it is smooth), `goes_abreast` (the fast integrator knows it), `carries` (it
     turns places by itself), `solid` (it is touched), `pushes` (bodies meet by their sizes), `catching` (particles
     catch a state), `has_field` (what it does can be drawn
     as arrows), `mirrored` (numbers that change sign in a mirror).
@@ -37,7 +37,7 @@ class Acting(Placed):
 
     stage: ClassVar[Literal["motion", "look", "meeting"]] = "motion"
     calm: ClassVar[bool] = False
-    in_registers: ClassVar[bool] = False
+    goes_abreast: ClassVar[bool] = False
     carries: ClassVar[bool] = False
     solid: ClassVar[bool] = False
     pushes: ClassVar[bool] = False
@@ -97,7 +97,7 @@ class Gravity(Acting):
         located=False,
     )  # fmt: skip
     calm: ClassVar[bool] = True
-    in_registers: ClassVar[bool] = True
+    goes_abreast: ClassVar[bool] = True
     kind: Literal["gravity"] = "gravity"
     name: str = Field(default="Gravity", min_length=1, max_length=80)
     strength: Annotated[
@@ -119,7 +119,7 @@ class Drag(Acting):
         framed=False,
     )  # fmt: skip
     calm: ClassVar[bool] = True
-    in_registers: ClassVar[bool] = True
+    goes_abreast: ClassVar[bool] = True
     has_field: ClassVar[bool] = False
     kind: Literal["drag"] = "drag"
     name: str = Field(default="Drag", min_length=1, max_length=80)
@@ -144,7 +144,7 @@ class Wind(Acting):
         located=False,
     )  # fmt: skip
     calm: ClassVar[bool] = True
-    in_registers: ClassVar[bool] = True
+    goes_abreast: ClassVar[bool] = True
     kind: Literal["wind"] = "wind"
     name: str = Field(default="Wind", min_length=1, max_length=80)
     strength: Annotated[Number, strength_spec("px/s", -1e5, 1e5, "Speed of the air.", 5)] = Number(value=120)
@@ -201,7 +201,7 @@ class Turbulence(Noise):
         "Forces",
     )  # fmt: skip
     calm: ClassVar[bool] = True
-    in_registers: ClassVar[bool] = True
+    goes_abreast: ClassVar[bool] = True
     kind: Literal["turbulence"] = "turbulence"
     name: str = Field(default="Turbulence", min_length=1, max_length=80)
     strength: Annotated[Number, strength_spec("px/s", 0, 1e5, "Usual speed of the air in its eddies.", 5)] = Number(
@@ -267,7 +267,7 @@ class Attractor(Acting):
         "Draws to its place, or pushes away with a strength below 0.",
         "Forces",
     )  # fmt: skip
-    in_registers: ClassVar[bool] = True
+    goes_abreast: ClassVar[bool] = True
     kind: Literal["attractor"] = "attractor"
     name: str = Field(default="Attractor", min_length=1, max_length=80)
     strength: Annotated[Number, strength_spec("px/s²", -1e7, 1e7, "Acceleration at its radius.", 10)] = Number(

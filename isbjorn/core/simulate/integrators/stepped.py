@@ -120,7 +120,7 @@ class SteppedIntegrator:
         strengths = [f.strength for f in moving if hasattr(f, "strength")]
         limits = [f.speed_limit for f in moving if hasattr(f, "speed_limit")]
         self.drifts = (
-            all(f.in_registers for f in moving)
+            all(f.goes_abreast for f in moving)
             and not any(n.source is not None and n.source.measure in calm_by for n in strengths)
             and not any(n.value > 0 or n.timed for n in [source.emitter.speed_limit, *limits])
             and not self.along
