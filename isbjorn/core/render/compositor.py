@@ -26,7 +26,7 @@ from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.effects import Moment, around, region, worked, working
 from isbjorn.core.render.known import Digests, Facts, Known
 from isbjorn.core.render.mattes import matte_of
-from isbjorn.core.render.pixels import Piece, cover_of, held, lay_piece, pixels_of, whole
+from isbjorn.core.render.pixels import Piece, cover_of, hold, lay_piece, pixels_of, whole
 from isbjorn.core.render.shades import bounds
 from isbjorn.core.render.skin import bends
 
@@ -115,7 +115,7 @@ class Compositor:
         whole = working(self.shot.finish)
         if ground is not None:
             for user in self._aimed.get("plate", ()):
-                picture[:] = used(user.use, self.layer(user), picture, self.context)
+                use_on(user.use, self.layer(user), picture, self.context)
         target = self._nothing() if whole else picture
         self._lay_all(self._ordered_units(), target, ground is not None)
         if whole:
@@ -205,7 +205,7 @@ class Compositor:
     def _put(self, unit: Emitter | Group, onto: Floats) -> None:
         if unit.use.kind != "picture":
             if unit.use.of is None:
-                onto[:] = used(unit.use, self.layer(unit), onto, self.context)
+                use_on(unit.use, self.layer(unit), onto, self.context)
             return
         own = (
             (isinstance(unit, Group) and unit.skin is None) or working(unit.finish) 
@@ -296,17 +296,18 @@ class Compositor:
             return piece
         layer = piece.done().layer
         for user in users:
-            layer = used(user.use, self.layer(user), layer, self.context)
+            use_on(user.use, self.layer(user), layer, self.context)
         return whole(layer)
 
 
-def used(use: Use, layer: Floats, below: Floats, context: RenderContext) -> Floats:
-    """What a layer makes of what lies below it; float32 (height, width, 4)."""
+def use_on(use: Use, layer: Floats, below: Floats, context: RenderContext) -> None:
+    """Change what lies below a layer as that is used; both float32 (height, width, 4)."""
     if use.kind in ("matte", "cut"):
-        return held(layer, below, use.kind == "cut")
+        hold(layer, below, use.kind == "cut")
+        return
     lit = bounds(layer)
     if lit is None:
-        return below
+        return
     push, scale = context.read(use.amount) * context.view.scale_x, context.view.scale_x
     height, width = layer.shape[:2]
     left, top, right, bottom = around(lit, 4 * _SURFACE * scale, width, height)
@@ -320,9 +321,7 @@ def used(use: Use, layer: Floats, below: Floats, context: RenderContext) -> Floa
         part = layer[top:bottom, left:right]
         dx = (part[..., 0] - 0.5 * part[..., 3]) * np.float32(2 * push)
         dy = -(part[..., 1] - 0.5 * part[..., 3]) * np.float32(2 * push)
-    out = below.copy()
-    out[top:bottom, left:right] = bent(below, dx, dy, left, top)
-    return out
+    below[top:bottom, left:right] = bent(below, dx, dy, left, top)
 
 
 def depth_of(context: RenderContext) -> Floats:

@@ -25,6 +25,8 @@ from isbjorn.core.render.blur import HALVED_FROM, blur, blurred_sum, continued_s
 from isbjorn.core.render.pixels import Piece, PixelStep, graded, pixels_of, tinted, tone_of, whole
 from isbjorn.core.runtime.parallel import guarded
 
+# So many rows of light are found one after the other.
+_ROWS = 16
 _GLOWS = ((0.35, 0.45), (1.0, 0.35), (2.6, 0.2))
 
 
@@ -66,18 +68,39 @@ def _directional(step: DirectionalBlur, layer: Floats, at: Moment) -> Floats:
 _CONTRACT = {"contract"}
 
 
-@leaf("void(f4[::1], f4, f4, f4[::1])", cache=True, fastmath=_CONTRACT, error_model="numpy")
-def _add_bright(pixels: Floats, above: float, weight: float, light: Floats) -> None:
-    """Add what is brighter than `above` of a row of pixels (4 n,) to a row of light (3 n,)."""
+@leaf("void(f4[::1], f4, f4[::1], f4[::1])", cache=True, fastmath=_CONTRACT, error_model="numpy")
+def _bright_row(pixels: Floats, above: float, colour: Floats, light: Floats) -> None:
+    """What is brighter than `above` of a row of pixels (4 n,), as light of a colour (3 n,)."""
     hair, nothing = np.float32(1e-9), np.float32(0)
     for x in range(np.uint32(len(pixels) // 4)):
         at, to = np.uint32(4) * x, np.uint32(3) * x
         red, green, blue = pixels[at], pixels[at + np.uint32(1)], pixels[at + np.uint32(2)]
         peak = max(red, max(green, blue))
-        share = weight * max(nothing, peak - above) / max(peak, hair)
-        light[to] += red * share
-        light[to + np.uint32(1)] += green * share
-        light[to + np.uint32(2)] += blue * share
+        share = max(nothing, peak - above) / max(peak, hair)
+        light[to] = red * share * colour[0]
+        light[to + np.uint32(1)] = green * share * colour[1]
+        light[to + np.uint32(2)] = blue * share * colour[2]
+
+
+@leaf("void(f4[::1], f4[::1], f4[::1], f4[::1], f4[::1], f4[::1])", cache=True, fastmath=_CONTRACT)
+def _binomial(a: Floats, b: Floats, c: Floats, d: Floats, e: Floats, row: Floats) -> None:
+    outer, inner, middle = np.float32(0.0625), np.float32(0.25), np.float32(0.375)
+    for i in range(np.uint32(len(row))):
+        row[i] = outer * (a[i] + e[i]) + inner * (b[i] + d[i]) + middle * c[i]
+
+
+@leaf("void(f4[::1], f4[::1])", cache=True, fastmath=_CONTRACT)
+def _halve(row: Floats, half: Floats) -> None:
+    """Every second pixel (of 3) of a row that goes on for two pixels at both ends, by the binomial 1 4 6 4 1."""
+    outer, inner, middle = np.float32(0.0625), np.float32(0.25), np.float32(0.375)
+    for x in range(np.uint32(len(half) // 3)):
+        at, to = np.uint32(6) * x, np.uint32(3) * x
+        for c in range(np.uint32(3)):
+            n = at + c
+            half[to + c] = (
+                outer * (row[n] + row[n + np.uint32(12)]) + inner * (row[n + np.uint32(3)] + row[n + np.uint32(9)])
+                + middle * row[n + np.uint32(6)]
+            )  # fmt: skip
 
 
 @njit("void(f4[:,:,::1], f4, f4[::1], f4[:,:,::1])", parallel=True, cache=True, fastmath=_CONTRACT)
@@ -85,26 +108,27 @@ def _bright(layer: Floats, above: float, colour: Floats, out: Floats) -> None:
     """What is brighter than `above`, as large as the layer, or halved with the binomial 1 4 6 4 1."""
     height, width = layer.shape[0], layer.shape[1]
     halved = out.shape[0] != height or out.shape[1] != width
-    for y in prange(out.shape[0]):
-        light = out[y].reshape(-1)
-        if not halved:
-            light[:] = 0
-            _add_bright(layer[y].reshape(-1), above, 1.0, light)
-        else:
-            row = np.zeros(3 * width, np.float32)
-            for j, weight in ((-2, 0.0625), (-1, 0.25), (0, 0.375), (1, 0.25), (2, 0.0625)):
-                _add_bright(layer[mirrored(2 * y + j, height)].reshape(-1), above, weight, row)
-            outer, inner, middle = np.float32(0.0625), np.float32(0.25), np.float32(0.375)
-            for x in range(out.shape[1]):
-                a, b = 3 * mirrored(2 * x - 2, width), 3 * mirrored(2 * x - 1, width)
-                d, e = 3 * mirrored(2 * x + 1, width), 3 * mirrored(2 * x + 2, width)
-                for c in range(3):
-                    light[3 * x + c] = (
-                        outer * (row[a + c] + row[e + c]) + inner * (row[b + c] + row[d + c]) + middle * row[6 * x + c]
-                    )
-        for x in range(out.shape[1]):
+    for block in prange((out.shape[0] + _ROWS - 1) // _ROWS):
+        # Rows that an output hangs on, where the next may find them again.
+        lit, row, there = np.empty((5, 3 * width), np.float32), np.empty(3 * width + 12, np.float32), np.full(5, -1)
+        for y in range(block * _ROWS, min(out.shape[0], (block + 1) * _ROWS)):
+            light = out[y].reshape(-1)
+            if not halved:
+                _bright_row(layer[y].reshape(-1), above, colour, light)
+                continue
+            for j in range(-2, 3):
+                at = mirrored(2 * y + j, height)
+                if there[at % 5] != at:
+                    there[at % 5] = at
+                    _bright_row(layer[at].reshape(-1), above, colour, lit[at % 5])
+            a, b = mirrored(2 * y - 2, height) % 5, mirrored(2 * y - 1, height) % 5
+            d, e = mirrored(2 * y + 1, height) % 5, mirrored(2 * y + 2, height) % 5
+            _binomial(lit[a], lit[b], lit[2 * y % 5], lit[d], lit[e], row[6 : 6 + 3 * width])
             for c in range(3):
-                light[3 * x + c] *= colour[c]
+                for k in (1, 2):
+                    row[6 - 3 * k + c] = row[6 + 3 * mirrored(-k, width) + c]
+                    row[6 + 3 * (width - 1 + k) + c] = row[6 + 3 * mirrored(width - 1 + k, width) + c]
+            _halve(row, light)
 
 
 @njit("void(f4[:,:,::1], f4[:,:,::1], f4, f4[:,:,::1])", parallel=True, cache=True, fastmath=_CONTRACT)

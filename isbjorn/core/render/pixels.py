@@ -285,24 +285,22 @@ def _cover_at(row: Floats, at: np.uint32) -> np.float32:
     return min(np.float32(1), max(np.float32(0), max(row[at + np.uint32(3)], grey)))
 
 
-@njit("void(f4[:,:,::1], b1, f4[:,:,::1], f4[:,:,::1])", parallel=True, cache=True, fastmath=_CONTRACT)
-def _held(layer: Floats, cut: bool, below: Floats, out: Floats) -> None:
+@njit("void(f4[:,:,::1], b1, f4[:,:,::1])", parallel=True, cache=True, fastmath=_CONTRACT)
+def _hold(layer: Floats, cut: bool, below: Floats) -> None:
     for y in prange(layer.shape[0]):
-        row, given, kept = layer[y].reshape(-1), below[y].reshape(-1), out[y].reshape(-1)
+        row, kept = layer[y].reshape(-1), below[y].reshape(-1)
         for x in range(np.uint32(layer.shape[1])):
             at = np.uint32(4) * x
             cover = _cover_at(row, at)
             share = np.float32(1) - cover if cut else cover
             for c in range(np.uint32(4)):
-                kept[at + c] = given[at + c] * share
+                kept[at + c] *= share
 
 
 @guarded
-def held(layer: Floats, below: Floats, cut: bool) -> Floats:
-    """What lies below, as far as a layer covers or lights it; cut: as far as it does not. Both (h, w, 4)."""
-    out = np.empty_like(below)
-    _held(layer, cut, below, out)
-    return out
+def hold(layer: Floats, below: Floats, cut: bool) -> None:
+    """Keep of what lies below what a layer covers or lights; cut: what it does not. Both (h, w, 4)."""
+    _hold(layer, cut, below)
 
 
 @njit("void(f4[:,:,::1], i8, i8, f4[:,::1])", parallel=True, cache=True, fastmath=_CONTRACT)
