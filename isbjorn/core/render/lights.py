@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
-from numba import f4, f8, prange, void
+from numba import f4, prange, void
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Lamp
 from isbjorn.core.evaluate.gradients import hex_to_linear
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 from isbjorn.core.records import Records, record, records
 from isbjorn.core.runtime.parallel import guarded
 
@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 
 # Radius and falloff px; light: linear colour times strength.
 LAMP = record(place=3, radius=1, falloff=1, power=1, light=3)
+_BLOCK = 256
+_FAST = {"contract", "nnan", "ninf", "nsz", "arcp"}
 
 
 def rows_of(lamps: Sequence[Lamp], context: RenderContext) -> Records:
@@ -35,8 +37,52 @@ def rows_of(lamps: Sequence[Lamp], context: RenderContext) -> Records:
     return rows
 
 
+@leaf("void(f4[::1], f4[::1], f4[::1], f4, f4, f4, f4, f4, f4[::1])", cache=True, fastmath=_FAST)
+def _levels(
+    x: Floats, y: Floats, z: Floats, left: float, up: float, near: float, radius: float, falloff: float, level: Floats
+) -> None:  # fmt: skip
+    """How bright a lamp at a place is at others, in [0, 1], as straight falls off."""
+    nothing, one = np.float32(0), np.float32(1)
+    for i in range(np.uint32(len(level))):
+        dx, dy, dz = x[i] - left, y[i] - up, z[i] - near
+        away = np.sqrt(dx * dx + dy * dy + dz * dz) - radius
+        level[i] = min(one, max(nothing, one - away / falloff))
+
+
+@leaf("void(f4[::1], f4)", cache=True, fastmath=_FAST)
+def _curved(level: Floats, power: float) -> None:
+    if power == np.float32(2):
+        for i in range(np.uint32(len(level))):
+            level[i] *= level[i]
+    elif power != np.float32(1):
+        for i in range(np.uint32(len(level))):
+            if np.float32(0) < level[i] < np.float32(1):
+                level[i] = level[i] ** power
+
+
+@leaf("void(f4[::1], f4, f4[::1])", cache=True, fastmath=_FAST)
+def _add(level: Floats, light: float, sums: Floats) -> None:
+    for i in range(np.uint32(len(sums))):
+        sums[i] += level[i] * light
+
+
+@leaf("void(f4[:,::1], f4, f4[:,::1], f4[::1], f4[:,::1], f4[::1])", cache=True, fastmath=_FAST)
+def _shine(sums: Floats, share: float, colour: Floats, opacity: Floats, shown: Floats, seen: Floats) -> None:
+    """Colours and opacities under light, of which a share is lit by it alone. sums: the light, by its channels."""
+    one, hair, rest = np.float32(1), np.float32(1e-9), np.float32(1) - share
+    for i in range(np.uint32(len(seen))):
+        red, green, blue = rest + share * sums[0, i], rest + share * sums[1, i], rest + share * sums[2, i]
+        # What no light reaches is not black, but not there.
+        there = min(one, max(red, max(green, blue)))
+        each = one / max(there, hair)
+        shown[i, 0] = colour[i, 0] * (red * each)
+        shown[i, 1] = colour[i, 1] * (green * each)
+        shown[i, 2] = colour[i, 2] * (blue * each)
+        seen[i] = opacity[i] * there
+
+
 @njit(
-    void(records(LAMP), f8, f4[:, :], f4[:, ::1], f4[::1], f4[:, ::1], f4[::1]),
+    void(records(LAMP), f4, f4[:, :], f4[:, ::1], f4[::1], f4[:, ::1], f4[::1]),
     parallel=True,
     cache=True,
     error_model="numpy",
@@ -44,31 +90,24 @@ def rows_of(lamps: Sequence[Lamp], context: RenderContext) -> Records:
 def _light_each(
     lamps: Records, share: float, position: Floats, colour: Floats, opacity: Floats, shown: Floats, seen: Floats
 ) -> None:
-    for i in prange(len(opacity)):
-        red, green, blue = 0.0, 0.0, 0.0
+    for block in prange((len(opacity) + _BLOCK - 1) // _BLOCK):
+        first, last = block * _BLOCK, min(len(opacity), (block + 1) * _BLOCK)
+        count = last - first
+        places, sums, level = (
+            np.empty((3, count), np.float32),
+            np.zeros((3, count), np.float32),
+            np.empty(count, np.float32),
+        )
+        for c in range(3):
+            places[c] = position[first:last, c]
         for m in range(len(lamps)):
             lamp = lamps[m]
-            dx, dy = position[i, 0] - lamp.place[0], position[i, 1] - lamp.place[1]
-            dz = position[i, 2] - lamp.place[2]
-            d2 = dx * dx + dy * dy + dz * dz
-            if d2 >= (lamp.radius + lamp.falloff) ** 2:
-                continue
-            level = 1 - (np.sqrt(d2) - lamp.radius) / lamp.falloff
-            if level <= 0:
-                continue
-            level = min(level, 1.0)
-            if level < 1.0 and lamp.power != 1.0:
-                level = level**lamp.power
-            red, green = red + level * lamp.light[0], green + level * lamp.light[1]
-            blue += level * lamp.light[2]
-        red, green, blue = 1 - share + share * red, 1 - share + share * green, 1 - share + share * blue
-        # What no light reaches is not black, but not there.
-        there = min(1.0, max(red, max(green, blue)))
-        whole = max(there, 1e-9)
-        shown[i, 0] = colour[i, 0] * (red / whole)
-        shown[i, 1] = colour[i, 1] * (green / whole)
-        shown[i, 2] = colour[i, 2] * (blue / whole)
-        seen[i] = opacity[i] * there
+            left, up, near = lamp.place[0], lamp.place[1], lamp.place[2]
+            _levels(places[0], places[1], places[2], left, up, near, lamp.radius, lamp.falloff, level)
+            _curved(level, lamp.power)
+            for c in range(3):
+                _add(level, lamp.light[c], sums[c])
+        _shine(sums, share, colour[first:last], opacity[first:last], shown[first:last], seen[first:last])
 
 
 _light: Callable[..., None] = guarded(_light_each)
@@ -80,5 +119,5 @@ def lit(
     """Colours (n, 3) and opacities (n,) where the lights fall, of which a share is lit by them alone; lamps: see `rows_of`."""
     colour, opacity = np.ascontiguousarray(colour, np.float32), np.ascontiguousarray(opacity, np.float32)
     shown, seen = np.empty_like(colour), np.empty_like(opacity)
-    _light(lamps, share, np.asarray(position, np.float32), colour, opacity, shown, seen)
+    _light(lamps, np.float32(share), np.asarray(position, np.float32), colour, opacity, shown, seen)
     return shown, seen
