@@ -30,17 +30,27 @@ FULL = Level()
 # With a shutter that smears, and without: the best first.
 LEVELS = (FULL, Level(0.75), Level(0.5), Level(0.375), Level(0.5, 1), Level(0.375, 1), Level(0.3, 2))
 SHUT_LEVELS = (FULL, Level(0.75), Level(0.5), Level(0.375), Level(0.3), Level(0.3, 2))
-# About so much of a frame's time does not shrink with its size, and so much of it all is left when something is left out.
-_FIXED, _LEFT = 0.4, (1.0, 0.6, 0.4)
+# So much of a frame's time is left, about, when something is left out of it.
+_LEFT = (1.0, 0.6, 0.4)
 _MEASURED_OVER, _LEAST_MEASURED, _LEAST_SLOW, _FAR_TOO_SLOW = 16, 6, 3, 2.0
 _FARTHEST, _NEAR, _ROUND_S = 2000, 60, 2.5
 _MOST_BROKEN = 3
 
 
-def faster(level: Level, to: Level) -> float:
-    """By how much a frame takes longer at another level, about."""
-    now, then = (_LEFT[at.rough] * (_FIXED + (1 - _FIXED) * at.size * at.size) for at in (level, to))
-    return then / now
+class About(NamedTuple):
+    """What a frame takes, about. ms: in full, one of the processes that draw ahead; 0 if nobody knows. fixed: the share of it that
+    does not shrink with its size."""
+
+    ms: float = 0.0
+    fixed: float = 0.4
+
+    def faster(self, level: Level, to: Level) -> float:
+        """By how much a frame takes longer at another level."""
+        now, then = (_LEFT[at.rough] * (self.fixed + (1 - self.fixed) * at.size * at.size) for at in (level, to))
+        return then / now
+
+
+_UNKNOWN = About()
 
 
 def levels_of(shot: Shot) -> tuple[Level, ...]:
@@ -52,17 +62,17 @@ def levels_of(shot: Shot) -> tuple[Level, ...]:
 class Ahead:
     """Draws the frames of a range, those that are due next first. All calls on the event loop.
 
-    rate: frames per second that are wanted, where it is played; then the level follows what is reached. about_ms: what a frame in
-    full takes one of the processes, about; 0 if nobody knows. thins: whether any are left out where there are fewer particles.
+    rate: frames per second that are wanted, where it is played; then the level follows what is reached. thins: whether any
+    are left out where there are fewer particles.
     """
 
     def __init__(
         self, hands: Hands, preview: Preview, shot: Shot, digest: str, wish: Wish, span: tuple[int, int], rate: float = 0.0,
-        about_ms: float = 0.0, thins: bool = True,
+        about: About = _UNKNOWN, thins: bool = True,
     ) -> None:  # fmt: skip
         self.hands, self.preview, self.shot, self.digest = hands, preview, shot, digest
         self.wish, (self.first, self.last), self.rate = replace(wish, moving=True), span, rate
-        self.levels, self.level, self.thins = levels_of(shot), FULL, thins
+        self.levels, self.level, self.thins, self._about = levels_of(shot), FULL, thins, about
         self.error: IsbjornError | None = None
         self.came = asyncio.Event()
         self._ticket = hands.ticket()
@@ -76,8 +86,8 @@ class Ahead:
         self._takes_s = 0.0
         # What frames in full took the processes that drew them, once those knew the shot.
         self.full_ms: deque[float] = deque(maxlen=_MEASURED_OVER)
-        if about_ms and hands.count * 1e3 / about_ms < rate:
-            self.level, self._guessed = self._enough(hands.count * 1e3 / about_ms), True
+        if about.ms and hands.count * 1e3 / about.ms < rate:
+            self.level, self._guessed = self._enough(hands.count * 1e3 / about.ms), True
         self._loop = asyncio.get_running_loop()
 
     def at(self, frame: int, level: Level) -> Wish:
@@ -190,18 +200,20 @@ class Ahead:
             at > 0
             and not (self.thins and self.level.rough == 2 > self.levels[at - 1].rough)
             and self._too_slow.get(self.levels[at - 1], 0) < 2
-            and reached / faster(self.level, self.levels[at - 1]) > 1.25 * self.rate
+            and reached / self._about.faster(self.level, self.levels[at - 1]) > 1.25 * self.rate
         ):
             self._change(self.levels[at - 1])
 
     def _enough(self, reached: float) -> Level:
         """The best level below that is fast enough, where so many frames per second are reached now."""
         below = self.levels[self.levels.index(self.level) + 1 :]
-        return next((one for one in below if reached / faster(self.level, one) >= 1.1 * self.rate), self.levels[-1])
+        return next(
+            (one for one in below if reached / self._about.faster(self.level, one) >= 1.1 * self.rate), self.levels[-1]
+        )
 
     def _change(self, level: Level) -> None:
         if level != self.level:
-            self._takes_s *= faster(self.level, level)
+            self._takes_s *= self._about.faster(self.level, level)
             self.level = level
             self._times.clear()
 

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import os
 import statistics
 import time
 from collections import deque
@@ -29,7 +30,7 @@ from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.frame import FEW, Rough
 from isbjorn.core.runtime.memory import resident_bytes
 from isbjorn.core.simulate.crowd.crowd import crowds_of, run_anew
-from isbjorn.studio.ahead import FULL, Ahead, Level
+from isbjorn.studio.ahead import FULL, About, Ahead, Level
 from isbjorn.studio.context import Studio
 from isbjorn.studio.pace import PAUSE_S, Pace
 from isbjorn.studio.preview import Figures, Shown, View, Wish, digest_of
@@ -41,6 +42,10 @@ _LARGEST_WIDTH = 8192
 _IDLE_S, _TOLD_EVERY_S = 1.5, 0.5
 # So many frames are ready before it plays, unless that takes too long.
 _READY, _READY_S = 4, 1.5
+# A frame that all threads of this process drew takes one thread about so many times as long.
+_ALONE = 1.7
+# Of its time, so much does not shrink with its size, whatever is forecast.
+_LEAST_FIXED, _MOST_FIXED = 0.3, 0.9
 # Where nothing came for so long while it plays, it goes on from where it was, once that is there: what has to be run up to is not
 # run after. What is drawn no farther than so many frames from there is waited for.
 _STALLED_S, _NEAR_BY = 1.0, 12
@@ -294,9 +299,9 @@ class Viewer:
 
     def _ahead(self, shot: Shot, digest: str, wish: Wish, ends: tuple[int, int], rate: float = 0.0) -> Ahead:
         first = max(shot.first_frame, min(ends))
+        span = min(first, shot.last_frame), max(first, min(shot.last_frame, max(ends)))
         return Ahead(
-            self.studio.hands, self.studio.preview, shot, digest, wish,
-            (min(first, shot.last_frame), max(first, min(shot.last_frame, max(ends)))), rate, self._about_ms(shot, wish.width),
+            self.studio.hands, self.studio.preview, shot, digest, wish, span, rate, self._about(shot, wish.width, span),
             self._thins(),
         )  # fmt: skip
 
@@ -305,18 +310,17 @@ class Viewer:
         before = self.studio.guided(self.shot_id).before
         return before is None or any(g.forecast.alive_at_most > FEW for g in before.scene.emitters)
 
-    def _about_ms(self, shot: Shot, width: int) -> float:
-        """What a frame in full takes one of those who draw ahead: as it was lately; else as it is forecast, if the picture at
-        rest did not take less. 0 if nothing is known."""
-        if self._full_ms:
-            return self._full_ms
+    def _about(self, shot: Shot, width: int, span: tuple[int, int]) -> About:
+        """What a frame in full takes one of those who draw ahead, where the span takes longest: as it was lately; else as it is
+        forecast, less where the picture at rest took less than that; and how much of it is the same at any size."""
         before = self.studio.guided(self.shot_id).before
-        told = (
-            before.scene.cost.ms(width, round(width * shot.height / shot.width))
-            if before and before.scene.cost
-            else 0.0
-        )
-        return min(told, self.pace.full_ms)
+        cost = before.most(shot, *span, width) if before is not None else None
+        if before is None or cost is None or before.scene.cost is None:
+            return About(self._full_ms)
+        height = width * shot.height // shot.width
+        told, here = max(1e-3, cost.ms(width, height)), max(1e-3, before.scene.cost.ms(width, height))
+        alone = told * min(1.0, self.pace.full_ms / here) * (_ALONE if os.cpu_count() != 1 else 1.0)
+        return About(self._full_ms or alone, min(_MOST_FIXED, max(_LEAST_FIXED, cost.fixed_ms / told)))
 
     def _over(self, ahead: Ahead) -> None:
         """Nothing more is drawn ahead; what was learnt of it is kept."""

@@ -16,7 +16,7 @@ from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.frame import Solver, draw_particles
 from isbjorn.core.inspect import forecast
 from isbjorn.core.inspect.forecast import Forecast, alive_about, speed
-from isbjorn.core.inspect.guides import guides
+from isbjorn.core.inspect.guides import Memory, guides
 from isbjorn.core.simulate.track import shares_of
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Preview, Wish, digest_of
@@ -91,6 +91,24 @@ class Forecasts(unittest.TestCase):
             if best < 1.5:
                 break
         return best
+
+    def test_a_span_takes_as_long_as_where_it_takes_longest(self) -> None:
+        keys = [{"at_s": 0, "value": 0, "joint": "straight"}, {"at_s": 8, "value": 9000}]
+        growing, memory = shot({"rate": {"value": 0, "keys": keys}}), Memory()
+        self.assertIsNone(memory.before)
+        scene = guides(growing, 0, memory=memory)
+        assert memory.before is not None
+        assert scene.cost is not None
+        most = memory.before.most(growing, 0, 200, 784)
+        assert most is not None
+        self.assertGreater(most.ms(784, 441), 1.5 * scene.cost.ms(784, 441))
+        self.assertEqual(most.ms(784, 441), cost(growing, 200).ms(784, 441))
+        early = memory.before.most(growing, 0, 40, 784)
+        assert early is not None
+        self.assertLess(early.ms(784, 441), most.ms(784, 441))
+        # Of another cast nothing is known.
+        other = growing.model_copy(update={"emitters": (growing.emitters[0].model_copy(update={"id": "b"}),)})
+        self.assertIsNone(memory.before.most(other, 0, 200, 784))
 
     def test_everything_costs_something(self) -> None:
         plain = cost(shot())

@@ -18,7 +18,7 @@ from unittest.mock import patch
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.studio import ahead as ahead_module
-from isbjorn.studio.ahead import FULL, LEVELS, SHUT_LEVELS, Ahead, Level, faster
+from isbjorn.studio.ahead import FULL, LEVELS, SHUT_LEVELS, About, Ahead, Level
 from isbjorn.studio.hands import Hands
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Figures, Preview, Shown, Wish, digest_of
@@ -137,7 +137,9 @@ class Slow:
         loop = asyncio.get_running_loop()
         now = loop.time()
         hand = self.free.index(min(self.free))
-        self.free[hand] = max(now, self.free[hand]) + self.seconds * faster(FULL, self.seen(wish)) + self.cold[hand]
+        self.free[hand] = (
+            max(now, self.free[hand]) + self.seconds * About().faster(FULL, self.seen(wish)) + self.cold[hand]
+        )
         self.cold[hand] = 0.0
         figures = Figures(alive=0, drawn=0, specks=0, outside=0, clear=0, behind=0, refused={}, ms=1.0, memory_bytes=0)
         loop.call_later(self.free[hand] - now, future.set_result, Shown(b"x", figures, wish.width, 180))
@@ -198,12 +200,23 @@ class InTime(unittest.TestCase):
             hands: Any = Slow(0.12)
             given = shot()
             parts = (hands, self.preview, given, digest_of(given), Wish(0, 320), (0, 49))
-            self.assertEqual(Ahead(*parts, 25, about_ms=60).level, FULL)
-            ahead = Ahead(*parts, 25, about_ms=120)
+            self.assertEqual(Ahead(*parts, 25, about=About(60)).level, FULL)
+            ahead = Ahead(*parts, 25, about=About(120))
             self.assertIn(ahead.level, LEVELS[1:])
             self.assertGreater(await self.play(ahead, 1.0), 17)
             # Who only fills draws in full, whatever that takes.
-            self.assertEqual(Ahead(*parts, about_ms=120).level, FULL)
+            self.assertEqual(Ahead(*parts, about=About(120)).level, FULL)
+
+        self.run_in_time(work)
+
+    def test_what_does_not_shrink_with_the_picture_begins_lower(self) -> None:
+        async def work() -> None:
+            hands: Any = Slow(0.12)
+            given = shot()
+            parts = (hands, self.preview, given, digest_of(given), Wish(0, 320), (0, 49), 25)
+            levels = [Ahead(*parts, about=About(140, fixed)).level for fixed in (0.3, 0.4, 0.9)]
+            self.assertEqual(levels, sorted(levels, key=SHUT_LEVELS.index))
+            self.assertEqual(len(set(levels)), 3)
 
         self.run_in_time(work)
 

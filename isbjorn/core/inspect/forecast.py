@@ -37,7 +37,7 @@ from isbjorn.core.simulate.track import HELD, known_births, weight_of
 PRICES: dict[str, float] = {
     "frame": 1.4, "emitter": 5.8, "exposed emitter": 2.2, "trail": 4.2, "steady step": 7.0, "step": 69.0, "look": 270.0,
     "disc": 200.0, "smear": 2100.0, "sprite": 2100.0, "stroke": 2100.0, "cover": 1.1, "smear cover": 18.0, "sprite cover": 4.5,
-    "layer": 9.0, "deform": 160.0, "effect": 13.0, "plate": 200.0, "shade": 4.3, "skin": 82.0, "wave": 37.0, "water": 29.0,
+    "layer": 9.0, "deform": 160.0, "effect": 13.0, "plate": 200.0, "shade": 4.3, "skin": 110.0, "wave": 46.0, "water": 29.0,
 }  # fmt: skip
 _LONGEST_S = 600.0
 # Even moments to which drops of a tenth of a second are shared out, about.

@@ -23,7 +23,7 @@ from isbjorn.core.evaluate.curves import TABLE
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.inspect.fields import arrows_of
 from isbjorn.core.inspect.flights import centre_ways, fan_of, flights_of, through_deformers
-from isbjorn.core.inspect.forecast import Forecast, forecast
+from isbjorn.core.inspect.forecast import Cost, Forecast, forecast
 from isbjorn.core.inspect.handles import (
     Path2,
     Shown,
@@ -46,7 +46,7 @@ from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.identity import reads_plate
 from isbjorn.core.simulate.track import Track, shares_of
 
-_GRAPH = 400
+_GRAPH, _LOOKED_AT = 400, 4
 _TONES = 65
 # Their lanes are shown where they are in use.
 _SELDOM = ("stretch", "red", "green", "blue")
@@ -262,6 +262,15 @@ class Before:
     shares: dict[str, int]
     scene: Scene
     graphs: dict[str, list[Graph]]
+
+    def most(self, shot: Shot, first: int, last: int, width: int) -> Cost | None:
+        """About what a frame takes where a span of the shot takes longest, at a width; None if that is not known of it."""
+        if self.scene.problem or not self.shares.keys() >= {e.id for e in shot.emitters}:
+            return None
+        acts, far = acting(shot), self.scene.far_px or {}
+        moments = {float(shot.seconds(first + (last - first) * n // _LOOKED_AT)) for n in range(_LOOKED_AT + 1)}
+        costs = [forecast(acts, self.readings, t, self.shares, far) for t in sorted(moments)]
+        return max(costs, key=lambda cost: cost.ms(width, width * shot.height // shot.width))
 
 
 class Memory:
