@@ -15,8 +15,8 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from typing import Annotated, Any, Literal
 
-from fastapi import WebSocket, WebSocketDisconnect
-from pydantic import BaseModel, Field, ValidationError
+from fastapi import WebSocket
+from pydantic import BaseModel, Field
 
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
@@ -25,7 +25,7 @@ from isbjorn.studio.ahead import FULL, Level
 from isbjorn.studio.context import Studio
 from isbjorn.studio.pace import Pace
 from isbjorn.studio.preview import Figures, Shown, View, Wish, digest_of
-from isbjorn.studio.sockets import packed
+from isbjorn.studio.sockets import asked, packed
 
 _ON_THEIR_WAY = 2
 _LARGEST_WIDTH = 8192
@@ -98,20 +98,7 @@ class Looker:
     async def hear(self) -> None:
         """Take messages until the page is gone."""
         while True:
-            message = await self.socket.receive()
-            if message["type"] == "websocket.disconnect":
-                raise WebSocketDisconnect(message.get("code", 1000))
-            try:
-                text = message.get("text")
-                if text is None:
-                    raise IsbjornError("a message must be text.", "live", "The message was left aside.")
-                ask = Ask.model_validate_json(text)
-            except ValidationError as error:
-                await self.problem(IsbjornError(str(error.errors()[0]["msg"]), "live", "The message was left aside."))
-                continue
-            except IsbjornError as error:
-                await self.problem(error)
-                continue
+            ask = await asked(self.socket, Ask, "live", self.problem)
             if ask.kind == "shown":
                 if self._unconfirmed > 0:
                     self._unconfirmed -= 1

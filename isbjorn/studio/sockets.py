@@ -5,14 +5,16 @@ from __future__ import annotations
 import asyncio
 import json
 import struct
-from collections.abc import Callable, Coroutine
-from typing import Any
+from collections.abc import Awaitable, Callable, Coroutine
+from typing import Any, TypeVar
 
 from fastapi import WebSocket, WebSocketDisconnect
 from fastapi.concurrency import run_in_threadpool
-from pydantic import BaseModel
+from pydantic import BaseModel, ValidationError
 
 from isbjorn.core.errors import IsbjornError
+
+M = TypeVar("M", bound=BaseModel)
 
 
 def told(error: IsbjornError) -> str:
@@ -39,6 +41,23 @@ async def taken_in(socket: WebSocket, number: int, known: Callable[[int], object
         await socket.close(4404)
         return False
     return True
+
+
+async def asked(socket: WebSocket, model: type[M], place: str, wrong: Callable[[IsbjornError], Awaitable[None]]) -> M:
+    """The next message of a page, as a model; what is none is told by `wrong`, and left aside. Raises WebSocketDisconnect when the
+    page is gone."""
+    while True:
+        message = await socket.receive()
+        if message["type"] == "websocket.disconnect":
+            raise WebSocketDisconnect(message.get("code", 1000))
+        text = message.get("text")
+        try:
+            if text is not None:
+                return model.model_validate_json(text)
+            what = "a message must be text."
+        except ValidationError as error:
+            what = str(error.errors()[0]["msg"])
+        await wrong(IsbjornError(what, place, "The message was left aside."))
 
 
 async def until_gone(*works: Coroutine[Any, Any, None]) -> None:

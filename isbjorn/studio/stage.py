@@ -18,7 +18,7 @@ from typing import Any, Literal
 
 from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from fastapi.concurrency import run_in_threadpool
-from pydantic import BaseModel, Field, ValidationError
+from pydantic import BaseModel, Field
 
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.runtime.memory import budget_bytes
@@ -27,7 +27,7 @@ from isbjorn.studio.context import Studio
 from isbjorn.studio.hands import PRELOADED
 from isbjorn.studio.performing import Picture, perform
 from isbjorn.studio.preview import Figures
-from isbjorn.studio.sockets import packed, taken_in, told, until_gone
+from isbjorn.studio.sockets import asked, packed, taken_in, told, until_gone
 from isbjorn.studio.takes import keep_take
 
 router = APIRouter()
@@ -220,20 +220,15 @@ class Stage:
             words = await run_in_threadpool(keep_take, self.studio, self.shot_id, text, name)
             await self.socket.send_text(_text("kept", words=words))
         except IsbjornError as error:
-            await self.socket.send_text(told(error))
+            await self._wrong(error)
+
+    async def _wrong(self, error: IsbjornError) -> None:
+        await self.socket.send_text(told(error))
 
     async def hear(self) -> None:
         """Take messages until the page is gone."""
         while True:
-            message = await self.socket.receive()
-            if message["type"] == "websocket.disconnect":
-                raise WebSocketDisconnect(message.get("code", 1000))
-            try:
-                ask = StageAsk.model_validate_json(message.get("text") or "")
-            except ValidationError as error:
-                wrong = str(error.errors()[0]["msg"])
-                await self.socket.send_text(told(IsbjornError(wrong, "stage", "The message was left aside.")))
-                continue
+            ask = await asked(self.socket, StageAsk, "stage", self._wrong)
             if self.show is None:
                 await run_in_threadpool(self._begin, ask)
             assert self.show is not None

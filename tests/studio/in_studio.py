@@ -76,3 +76,10 @@ class Looking(InStudio):
         if confirm:
             socket.send_json({"kind": "shown", "serial": header["serial"]})
         return header, simplejpeg.decode_jpeg(data[4 + length :])
+
+    def exact(self, socket: Any) -> np.ndarray:
+        """The next picture in full: on a busy machine a coarse one may come before it."""
+        while True:
+            header, picture = self.picture(socket)
+            if header["exact"]:
+                return picture

@@ -11,7 +11,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from isbjorn.core.simulate.crowd import crowd
-from isbjorn.studio import live, pace
+from isbjorn.studio import looking, pace, playing
 from tests.studio.in_studio import InStudio, Looking
 
 
@@ -122,7 +122,7 @@ class Telling(InStudio):
 
 class Idle(Looking):
     def test_what_is_missing_of_the_range_is_filled_while_nothing_is_asked(self) -> None:
-        with mock.patch.object(live, "_IDLE_S", 0.05), self.looking() as socket:
+        with mock.patch.object(playing, "_IDLE_S", 0.05), self.looking() as socket:
             socket.send_json({"kind": "see", "frame": 5, "first": 0, "last": 12, "width": 64})
             self.picture(socket)
             told = socket.receive_json()
@@ -133,7 +133,7 @@ class Idle(Looking):
 
     def test_nothing_is_filled_while_somebody_plays(self) -> None:
         preview = self.client.app.state.studio.preview  # type: ignore[attr-defined]
-        with mock.patch.object(live, "_IDLE_S", 0.05), self.looking() as socket:
+        with mock.patch.object(playing, "_IDLE_S", 0.05), self.looking() as socket:
             socket.send_json({"kind": "see", "frame": 5, "first": 0, "last": 12, "width": 64})
             self.picture(socket)
             with mock.patch.object(preview, "held", return_value=True):
@@ -196,7 +196,7 @@ class Idle(Looking):
         self.client.post(f"/api/shots/{self.shot}/cast", json={"kind": "flock"})
         self.edit("/emitters/0/pre_roll_s", 20)
         with (
-            mock.patch.object(live, "_TOLD_EVERY_S", 0.05),
+            mock.patch.object(looking, "TOLD_EVERY_S", 0.05),
             mock.patch.object(crowd, "_WORTH_A_WORD_S", 0.0),
             self.looking() as socket,
         ):
@@ -208,9 +208,9 @@ class Idle(Looking):
     def test_frames_beyond_the_shot_are_brought_to_its_ends(self) -> None:
         with self.looking() as socket:
             socket.send_json({"kind": "see", "frame": 10**9, "width": 64})
-            _, beyond = self.picture(socket)
+            beyond = self.exact(socket)
             socket.send_json({"kind": "see", "frame": 49, "width": 64})
-            _, last = self.picture(socket)
+            last = self.exact(socket)
         np.testing.assert_array_equal(beyond, last)
 
     def test_an_undo_shows_without_being_asked_for(self) -> None:
