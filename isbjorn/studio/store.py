@@ -16,6 +16,7 @@ from sqlmodel import Session, col, create_engine, delete, func, select
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import salvaged
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.lately import keep_lately
 from isbjorn.studio.backups import backups
 from isbjorn.studio.tables import Folder, Media, PresetRow, Project, Revision, ShotRow, VersionRow, now
 
@@ -28,7 +29,7 @@ T = TypeVar("T")
 @functools.lru_cache(maxsize=32)
 def _parsed(text: str, shot_id: int) -> tuple[Shot, tuple[str, ...]]:
     """A document as it lies in the store, and what of it cannot be read. Documents are frozen, so those who ask may share one."""
-    edited = _EDITED.pop(text, None)
+    edited = _EDITED.get(text)
     if edited is not None:
         return edited, ()
     shot, told = salvaged(text, f"shot {shot_id}")
@@ -43,9 +44,7 @@ _EDITED_KEPT = 4
 def _written(shot: Shot) -> str:
     """A document's text, as it is written."""
     text = shot.model_dump_json()
-    while len(_EDITED) >= _EDITED_KEPT:
-        _EDITED.pop(next(iter(_EDITED)), None)
-    _EDITED[text] = shot
+    keep_lately(_EDITED, text, shot, _EDITED_KEPT)
     return text
 
 

@@ -6,7 +6,6 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from fractions import Fraction
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -19,6 +18,7 @@ from isbjorn.core.document.acting import acting
 from isbjorn.core.document.changes import settled
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.lately import keep_lately
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.crowd.crowd import Crowd, Held, Running, crowds_of
 from isbjorn.core.simulate.displaced import Displaced
@@ -208,7 +208,7 @@ class Solver:
         if state is None:
             state = track.at(seconds, stale)
             if state.nbytes <= _LATELY_BYTES // _LATELY:
-                _keep_lately(self._lately, (number, seconds, every), state)
+                keep_lately(self._lately, (number, seconds, every), state, _LATELY)
         return state, self._ids(number, state, rounds), float(seconds)
 
     def _flies_alone(self, track: Track) -> bool:
@@ -260,7 +260,7 @@ class Solver:
         if deformed:
             seen = seen_through(emitter, moment_of(readings, t), seen)
         if state.nbytes <= _LATELY_BYTES // _LATELY:
-            _keep_lately(self._seen_lately, (number, seconds), (state, (seen, grown)))
+            keep_lately(self._seen_lately, (number, seconds), (state, (seen, grown)), _LATELY)
         return seen, grown
 
     def _inherited(self, track: Track, state: State, looks: Looks, t: float) -> Looks:
@@ -363,13 +363,6 @@ def _taken_whole(shot: Shot, taken: set[int], crowds: list[tuple[int, ...]]) -> 
         if left == taken:
             return left
         taken = left
-
-
-def _keep_lately(kept: dict[Any, Any], key: Any, value: Any) -> None:
-    kept[key] = value
-    while len(kept) > _LATELY:
-        # Other threads may do the same at once.
-        kept.pop(next(iter(kept)), None)
 
 
 def _ages01(state: State, t: float) -> tuple[Floats, Floats]:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Callable
 from typing import Any, Generic, TypeVar
+
+from isbjorn.core.lately import keep_lately
 
 V = TypeVar("V")
 
@@ -14,7 +15,7 @@ class ByObject(Generic[V]):
 
     def __init__(self, make: Callable[[Any], V], kept: int = 1024) -> None:
         self.make, self.kept = make, kept
-        self._known: OrderedDict[int, tuple[Any, V]] = OrderedDict()
+        self._known: dict[int, tuple[Any, V]] = {}
 
     def __call__(self, thing: Any) -> V:
         """Of a thing, made once."""
@@ -22,8 +23,5 @@ class ByObject(Generic[V]):
         if known is not None and known[0] is thing:
             return known[1]
         made = self.make(thing)
-        self._known[id(thing)] = thing, made
-        while len(self._known) > self.kept:
-            # Others may do the same at once.
-            self._known.pop(next(iter(self._known)), None)
+        keep_lately(self._known, id(thing), (thing, made), self.kept)
         return made

@@ -25,6 +25,7 @@ from isbjorn.core.emit.recorded import RecordedBirths, source_of
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.errors import Stale
 from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.lately import keep_lately
 from isbjorn.core.random import stream_key
 from isbjorn.core.simulate import rows
 from isbjorn.core.simulate.bearers import Step
@@ -348,10 +349,7 @@ class Track:
         if known is None:
             ends = (number * BORN_STEPS / self.hz, (number + 1) * BORN_STEPS / self.hz)
             known = self._begun(*self.admission.between(*ends, stale, living=False))
-            self._born[number] = known
-            while len(self._born) > _BORN_KEPT:
-                # Others may do the same at once.
-                self._born.pop(next(iter(self._born)), None)
+            keep_lately(self._born, number, known, _BORN_KEPT)
         return known
 
     def at(self, seconds: Fraction, stale: Callable[[], bool] | None = None) -> State:
