@@ -34,6 +34,8 @@ SHUT_LEVELS = (FULL, Level(0.75), Level(0.5), Level(0.375), Level(0.3), Level(0.
 _LEFT = (1.0, 0.6, 0.4)
 _MEASURED_OVER, _LEAST_MEASURED, _LEAST_SLOW, _FAR_TOO_SLOW = 16, 6, 3, 2.0
 _FARTHEST, _NEAR, _ROUND_S = 2000, 60, 2.5
+# So much of the rate is tried, where that leaves no particles out.
+_MAY_DO = 0.6
 _MOST_BROKEN = 3
 
 
@@ -87,7 +89,7 @@ class Ahead:
         # What frames in full took the processes that drew them, once those knew the shot.
         self.full_ms: deque[float] = deque(maxlen=_MEASURED_OVER)
         if about.ms and hands.count * 1e3 / about.ms < rate:
-            self.level, self._guessed = self._enough(hands.count * 1e3 / about.ms), True
+            self.level, self._guessed = self._first_level(hands.count * 1e3 / about.ms), True
         self._loop = asyncio.get_running_loop()
 
     def at(self, frame: int, level: Level) -> Wish:
@@ -203,6 +205,15 @@ class Ahead:
             and reached / self._about.faster(self.level, self.levels[at - 1]) > 1.25 * self.rate
         ):
             self._change(self.levels[at - 1])
+
+    def _first_level(self, reached: float) -> Level:
+        """The level to begin with, where about so many frames per second are reached in full. There is no way back from fewer
+        particles while it plays: what may do without them is tried."""
+        level = self._enough(reached)
+        if level.rough < 2 or not self.thins:
+            return level
+        whole = [one for one in self.levels if one.rough < 2][-1]
+        return whole if reached / self._about.faster(FULL, whole) >= _MAY_DO * self.rate else level
 
     def _enough(self, reached: float) -> Level:
         """The best level below that is fast enough, where so many frames per second are reached now."""

@@ -217,6 +217,10 @@ class InTime(unittest.TestCase):
             levels = [Ahead(*parts, about=About(140, fixed)).level for fixed in (0.3, 0.4, 0.9)]
             self.assertEqual(levels, sorted(levels, key=SHUT_LEVELS.index))
             self.assertEqual(len(set(levels)), 3)
+            # Where it may just do, no particles are left out: there is no way back to them.
+            begun = {ms: Ahead(*parts, about=About(ms, 0.3)).level.rough for ms in (260, 1200)}
+            self.assertEqual(begun, {260: 0, 1200: 2})
+            self.assertEqual(Ahead(*parts, about=About(260, 0.3), thins=False).level.rough, 2)
 
         self.run_in_time(work)
 
