@@ -212,7 +212,7 @@ class Ahead:
         level = self._enough(reached)
         if level.rough < 2 or not self.thins:
             return level
-        whole = [one for one in self.levels if one.rough < 2][-1]
+        whole = self.levels[-2]
         return whole if reached / self._about.faster(FULL, whole) >= _MAY_DO * self.rate else level
 
     def _enough(self, reached: float) -> Level:

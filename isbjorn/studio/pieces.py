@@ -6,12 +6,12 @@ from __future__ import annotations
 
 import itertools
 import pickle
-from collections import OrderedDict
 from typing import Any, NamedTuple
 
 from isbjorn.core.document import Shot
 from isbjorn.core.document.once import ByObject
 from isbjorn.core.document.references import LISTS
+from isbjorn.core.lately import keep_lately
 
 _KEPT = 1024
 _serials = itertools.count(1)
@@ -49,7 +49,7 @@ class Taker:
     """What one who is handed shots knows of those before; all come from one process."""
 
     def __init__(self) -> None:
-        self._known: OrderedDict[int, Any] = OrderedDict()
+        self._known: dict[int, Any] = {}
 
     def __call__(self, pieces: Pieces) -> Shot:
         """The shot that was handed over."""
@@ -60,7 +60,6 @@ class Taker:
     def _thing(self, piece: Piece) -> Any:
         thing = self._known.get(piece.serial)
         if thing is None:
-            thing = self._known[piece.serial] = pickle.loads(piece.content)
-            while len(self._known) > _KEPT:
-                self._known.popitem(last=False)
+            thing = pickle.loads(piece.content)
+            keep_lately(self._known, piece.serial, thing, _KEPT)
         return thing

@@ -124,7 +124,8 @@ class Playing:
     def _ahead(self, shot: Shot, digest: str, wish: Wish, ends: tuple[int, int], rate: float = 0.0) -> Ahead:
         first = max(shot.first_frame, min(ends))
         span = min(first, shot.last_frame), max(first, min(shot.last_frame, max(ends)))
-        studio, about = self.looker.studio, self._about(shot, wish.width, span)
+        # Who only fills draws in full, whatever that takes.
+        studio, about = self.looker.studio, self._about(shot, wish.width, span) if rate else About()
         return Ahead(studio.hands, studio.preview, shot, digest, wish, span, rate, about, self._thins())
 
     def _thins(self) -> bool:

@@ -209,6 +209,14 @@ def in_cells(
     return qx, qy, 0.0
 
 
+@leaf("f8(i8, f8, f8, f8, f8)", cache=True, forceinline=True)
+def to_usual(flowing: int, sx: float, sy: float, sz: float, power: float) -> float:
+    """What octaves of so much power together are multiplied by: however the axes are stretched, the usual speed is the one that
+    is given."""
+    even = math.sqrt(flowing / max(1e-12, max(sx, 0.0) ** 2 + max(sy, 0.0) ** 2 + max(sz, 0.0) ** 2))
+    return even / math.sqrt(max(power, 1e-12))
+
+
 @leaf(f"UniTuple(f8,3)(f8[:,:,::1], i8, i8, i8, f8, f8, f8, {KNOWN})", cache=True)
 def flow_among(
     rows: Doubles, s: int, r: int, at: int, x: float, y: float, z: float, known: Doubles, boxes: Doubles, step: int
@@ -270,9 +278,7 @@ def flow_among(
         power += amplitude * amplitude
         scale *= lacunarity
         amplitude *= gain
-    # However the axes are stretched, the usual speed is the one that is given.
-    even = math.sqrt(flowing / max(1e-12, max(sx, 0.0) ** 2 + max(sy, 0.0) ** 2 + max(sz, 0.0) ** 2))
-    whole = even / math.sqrt(max(power, 1e-12))
+    whole = to_usual(flowing, sx, sy, sz, power)
     return vx * sx * whole, vy * sy * whole, vz * sz * whole
 
 

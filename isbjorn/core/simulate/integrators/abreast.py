@@ -36,8 +36,8 @@ from isbjorn.core.simulate.forces.row import (
     read_curve,
     way_of,
 )
-from isbjorn.core.simulate.integrators.steps import FACTORIALS, LITTLE, exact_step
-from isbjorn.core.simulate.noise import BOX, RMS_FLAT, curl_of, flow_among
+from isbjorn.core.simulate.integrators.steps import LITTLE, exact_step, second
+from isbjorn.core.simulate.noise import BOX, RMS_FLAT, curl_of, flow_among, to_usual
 
 GRAVITY, DRAG, WIND, TURBULENCE, ATTRACTOR = gravity.CODE, drag.CODE, wind.CODE, turbulence.CODE, attractor.CODE
 NOISE, OFFSET = turbulence.NOISE, turbulence.OFFSET
@@ -149,12 +149,8 @@ def _scaled(numbers: Doubles, factor: float, other: float) -> None:
 
 @leaf("void(f8[::1], f8[::1], f8[::1])", cache=True)
 def _second(rate: Doubles, h: Doubles, phi2: Doubles) -> None:
-    """φ2 by its series (see `steps.exact_step`)."""
     for i in range(np.uint32(len(phi2))):
-        kh, sum_ = rate[i] * h[i], 1.0 / 39916800
-        for n in range(len(FACTORIALS)):
-            sum_ = FACTORIALS[n] - kh * sum_
-        phi2[i] = sum_
+        phi2[i] = second(rate[i] * h[i])
 
 
 @leaf("void(f8[::1], f8[::1], f8[::1], f8[::1], f8[::1])", cache=True)
@@ -229,8 +225,7 @@ def _flows_known(
         power += amplitude * amplitude
         scale *= rows[s, r, NOISE + 2]
         amplitude *= rows[s, r, NOISE + 3]
-    even = math.sqrt(2 / max(1e-12, sx**2 + sy**2 + 0.0**2))
-    whole = even / math.sqrt(max(power, 1e-12))
+    whole = to_usual(2, sx, sy, 0.0, power)
     _scaled(fu, sx, whole)
     _scaled(fv, sy, whole)
     return True

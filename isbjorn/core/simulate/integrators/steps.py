@@ -25,7 +25,7 @@ from isbjorn.core.simulate.forces.row import ATTRIBUTE, BELL, CODE, SPREAD, VALU
 GRAVITY, DRAG = gravity.CODE, drag.CODE
 # Up to here a series of ten terms has all the digits there are; 1 / n! from 10 down to 2.
 LITTLE = 0.2
-FACTORIALS = tuple(1.0 / math.factorial(n) for n in range(10, 1, -1))
+_FACTORIALS = tuple(1.0 / math.factorial(n) for n in range(10, 1, -1))
 
 
 @njit("UniTuple(f8,4)(f8[:,:,::1], u8, i8)", cache=True)
@@ -45,15 +45,22 @@ def felt(forces: Doubles, key: np.uint64, birth: int) -> tuple[float, float, flo
     return out[0], out[1], out[2], out[KEEPS]
 
 
+@leaf("f8(f8)", cache=True, forceinline=True)
+def second(kh: float) -> float:
+    """φ2 by its series, exact to the last bit where kh is below `LITTLE`."""
+    phi2 = 1.0 / 39916800
+    for n in range(len(_FACTORIALS)):
+        phi2 = _FACTORIALS[n] - kh * phi2
+    return phi2
+
+
 @leaf("UniTuple(f8,3)(f8, f8)", cache=True)
 def exact_step(k: float, h: float) -> tuple[float, float, float]:
     """e^(-kh), h φ1 and h² φ2 for a step of h seconds under drag k; finite for any k ≥ 0."""
     kh = k * h
     if kh < LITTLE:
-        # φ2 by its series, exact to the last bit; then φ1 = 1 - kh φ2 and e^(-kh) = 1 - kh φ1.
-        phi2 = 1.0 / 39916800
-        for n in range(len(FACTORIALS)):
-            phi2 = FACTORIALS[n] - kh * phi2
+        # φ1 = 1 - kh φ2, and e^(-kh) = 1 - kh φ1.
+        phi2 = second(kh)
         phi1 = 1.0 - kh * phi2
         return 1.0 - kh * phi1, h * phi1, h * h * phi2
     lost = math.expm1(-kh)
