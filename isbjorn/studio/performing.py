@@ -8,6 +8,7 @@ import os
 import threading
 import time
 from collections import deque
+from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from multiprocessing.connection import Connection
@@ -22,6 +23,7 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.performed import Performance
 from isbjorn.core.frame import shades_over_ground
 from isbjorn.core.media.colour import shade_table
+from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.render.shades import to_shades
 from isbjorn.core.runtime.memory import relieve, share_of
 from isbjorn.core.runtime.parallel import as_helper, use_threads
@@ -106,12 +108,21 @@ class Quality:
 
 
 class Performer:
-    """What the process does: hears the studio, steps, draws, tells."""
+    """What the process does: hears the studio, steps, draws, tells. clock: tells seconds, as those told by who says when what
+    arrived; only what a picture costs is measured otherwise."""
 
-    def __init__(self, studio: Connection, plates: StudioPlates, shot: Shot, width: int, rounds: bool) -> None:
-        self.studio, self.plates, self.width, self.rounds = studio, plates, width, rounds
+    def __init__(
+        self,
+        studio: Connection,
+        plates: PlateReader,
+        shot: Shot,
+        width: int,
+        rounds: bool,
+        clock: Callable[[], float] = time.monotonic,
+    ) -> None:
+        self.studio, self.plates, self.width, self.rounds, self.clock = studio, plates, width, rounds, clock
         self.show = Show(shot, plates, share_of("states"))
-        self.began = time.monotonic()
+        self.began = self.clock()
         self.frozen: float | None = None
         self.quality = Quality()
         self.on_their_way, self.dropped, self.ended = 0, 0, False
@@ -138,13 +149,13 @@ class Performer:
                 self._hear(0.1)
                 continue
             length_s = float(self.show.shot.length_s)
-            if self.rounds and time.monotonic() - self.began >= length_s:
+            if self.rounds and self.clock() - self.began >= length_s:
                 # It begins anew where it ends.
                 self._round = self.show.kept()
                 self.show.again()
-                self.began = max(self.began + length_s, time.monotonic() - length_s / 2)
+                self.began = max(self.began + length_s, self.clock() - length_s / 2)
                 self._drawn = -1
-            now = math.floor((time.monotonic() - self.began) * hz)
+            now = math.floor((self.clock() - self.began) * hz)
             due = now - now % stride
             if self._drawn - stride <= due <= self._drawn:
                 if now >= self.show.performance.count and self.show.step(now / hz):
@@ -152,7 +163,7 @@ class Performer:
                     self.show.settle()
                     continue
                 next_at = max(self.show.performance.count, self._drawn + 1) / hz
-                self._hear(max(0.0002, self.began + next_at - time.monotonic()))
+                self._hear(max(0.0002, self.began + next_at - self.clock()))
                 continue
             self.dropped += max(0, (due - self._drawn) // stride - 1) if self._drawn >= 0 else 0
             self._drawn = due
@@ -169,7 +180,7 @@ class Performer:
                 self._hear(_TRY_AGAIN_S)
 
     def _anew(self) -> None:
-        self.began = time.monotonic()
+        self.began = self.clock()
         self.dropped = 0
 
     def _draw(self) -> None:
@@ -180,7 +191,7 @@ class Performer:
         arrived, seen = [], self.began + show.now_s
         while self._arrived and self._arrived[0] <= seen:
             arrived.append(self._arrived.popleft())
-        self._sent.append(time.monotonic())
+        self._sent.append(self.clock())
         lasted = self._sent[-1] - self._sent[0]
         fps = round((len(self._sent) - 1) / lasted, 1) if lasted > 0 else 0.0
         self.on_their_way += 1
@@ -238,7 +249,7 @@ class Performer:
             return
         if self.frozen is not None:
             self._on_freeze(False)
-        self._waits, self._timecode_at = False, time.monotonic()
+        self._waits, self._timecode_at = False, self.clock()
         aim = timecode_s % 3600
         if self.rounds:
             aim %= float(self.show.shot.length_s)
@@ -251,7 +262,7 @@ class Performer:
 
     def _await(self) -> None:
         """Stand still where the timecode does."""
-        if self._timecode_at is not None and time.monotonic() - self._timecode_at > _SILENT_S:
+        if self._timecode_at is not None and self.clock() - self._timecode_at > _SILENT_S:
             self._timecode_at = None
             self._on_freeze(True)
             self._waits = True
@@ -272,7 +283,7 @@ class Performer:
         self.quality = Quality()
 
     def _on_freeze(self, on: bool) -> None:
-        now = time.monotonic()
+        now = self.clock()
         if on and self.frozen is None:
             self.frozen = now
         elif not on and self.frozen is not None:

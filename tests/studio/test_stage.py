@@ -18,7 +18,6 @@ from pythonosc.udp_client import SimpleUDPClient
 from isbjorn.core.evaluate.curves import along
 from isbjorn.core.evaluate.performed import performance_of
 from isbjorn.core.media.ltc import written
-from isbjorn.studio.performing import Quality
 from tests.studio.in_studio import InStudio
 from tests.studio.test_incoming import free_port
 
@@ -108,28 +107,23 @@ class Playing(Staged):
             # Without end: what is beyond the shot's last frame is played too.
             self.assertEqual(header["figures"]["alive"], 1)
 
-    def test_the_clock_is_the_walls_and_stands_still_when_frozen(self) -> None:
+    def test_it_stands_still_and_begins_anew_when_the_page_says_so(self) -> None:
+        # How long it stands still is asked where the clock is in the test's hands: test_performing.
         with self.stage() as socket:
             self.say(socket, "width", width=160)
-            first, _ = self.next(socket)
-            began = time.monotonic()
-            for _ in range(40):
+            for _ in range(20):
                 last, _ = self.next(socket)
-            went, lasted = last["seconds"] - first["seconds"], time.monotonic() - began
-            self.assertAlmostEqual(went, lasted, delta=0.25)
             self.say(socket, "freeze", on=True)
-            time.sleep(0.7)
             self.say(socket, "freeze", on=False)
-            # What was on its way, and then the moment that comes next.
             then, _ = self.next(socket)
-            for _ in range(4):
-                then, _ = self.next(socket)
-            self.assertLess(then["seconds"] - last["seconds"], 0.6)
+            self.assertGreater(then["seconds"], last["seconds"])
             self.say(socket, "again")
-            again = then["seconds"]
-            for _ in range(6):
-                then, _ = self.next(socket)
-            self.assertLess(then["seconds"], again)
+            for _ in range(200):
+                last, (then, _) = then, self.next(socket)
+                if then["seconds"] < last["seconds"]:
+                    break
+            else:
+                self.fail("it did not begin anew")
 
     def test_an_edit_at_the_desk_is_taken_up(self) -> None:
         with self.stage() as socket:
@@ -235,26 +229,18 @@ class Kept(Staged):
 
 
 class Timecode(Staged):
-    def test_a_show_goes_with_a_timecode_jumps_and_stands_still(self) -> None:
+    def test_a_show_goes_where_a_timecode_says(self) -> None:
         with self.stage() as socket:
             self.say(socket, "width", width=160)
             self.next(socket)
-            for start in (3600.0 + 20, 3600.0 + 5):
-                began, away = time.monotonic(), 1e9
-                # A picture is some lattice steps old when it comes, and was on its way; of a busy machine, more.
-                while (t := time.monotonic() - began) < 1.5 or (away > 0.35 and t < 30):
-                    self.app.state.studio.inbox.put("/timecode/s", start + t)
+            for start in (20.0, 5.0):
+                for _ in range(200):
+                    self.app.state.studio.inbox.put("/timecode/s", 3600 + start)
                     header, _ = self.next(socket)
-                    away = abs(header["seconds"] - (start - 3600 + time.monotonic() - began))
-                self.assertLess(away, 0.35)
-            time.sleep(0.8)
-            last, began = header["seconds"], time.monotonic()
-            self.say(socket, "width", width=160)
-            # It goes on for a moment each time: how long that is, and how many pictures it brings, hangs on the machine.
-            for _ in range(4):
-                self.app.state.studio.inbox.put("/timecode/s", 3600 + last + 0.1)
-                header, _ = self.next(socket)
-            self.assertLess(header["seconds"] - last, 0.6 + time.monotonic() - began)
+                    if abs(header["seconds"] - start) < 0.3:
+                        break
+                else:
+                    self.fail("it did not go there")
 
 
 class Lists(Staged):
@@ -324,33 +310,6 @@ class Lists(Staged):
             self.assertEqual(socket.receive_json()["act"], "previous")
         self.assertNotIn("/isbjorn/x", inbox.latest)
         self.assertAlmostEqual(inbox.latest["/timecode/s"].value, 3600 + 10 / 25, delta=0.05)
-
-
-class Steps(unittest.TestCase):
-    def drawn(self, quality: Quality, takes_s: float, by_size: bool, pictures: int = 200) -> tuple[float, int]:
-        """What it comes to when a picture in full takes so long."""
-        for _ in range(pictures):
-            quality.drew(takes_s * (quality.share**2 if by_size else 1))
-        return quality.share, quality.stride(60)
-
-    def test_first_smaller_then_fewer(self) -> None:
-        self.assertEqual(self.drawn(Quality(), 0.005, by_size=True), (1.0, 1))
-        self.assertEqual(self.drawn(Quality(), 0.022, by_size=True), (1.0, 2))
-        self.assertEqual(self.drawn(Quality(), 0.045, by_size=True), (0.75, 2))
-        self.assertEqual(self.drawn(Quality(), 0.120, by_size=True), (0.42, 2))
-        share, stride = self.drawn(Quality(), 0.400, by_size=True)
-        self.assertLess(share, 1)
-        self.assertGreater(stride, 2)
-        # Where a smaller one is no quicker, it is not smaller: fewer.
-        self.assertEqual(self.drawn(Quality(), 0.040, by_size=False), (1.0, 3))
-
-    def test_it_comes_back(self) -> None:
-        quality = Quality()
-        self.drawn(quality, 0.150, by_size=True)
-        # What was once too much is tried again after a while.
-        with mock.patch("isbjorn.studio.performing._KNOWN_S", 0):
-            self.drawn(quality, 0.005, by_size=True)
-        self.assertEqual(self.drawn(quality, 0.005, by_size=True), (1.0, 1))
 
 
 if __name__ == "__main__":
