@@ -80,8 +80,8 @@ def _reference() -> Shot:
 
 
 class _Speed:
-    """How fast this machine is: by some frames of a small shot, a tenth of a second in all. It may be busy with something else
-    meanwhile, as at a start: then it is found to be faster later."""
+    """How fast this machine is: by some frames of a small shot, a tenth of a second in all, in the time of the thread that draws them:
+    the machine may be busy with something else meanwhile, as at a start. What it is slower by then is found out later."""
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
@@ -100,7 +100,7 @@ class _Speed:
             return self._found
 
     @staticmethod
-    def measured(clock: Callable[[], float] = time.perf_counter) -> float:
+    def measured(clock: Callable[[], float] = time.thread_time) -> float:
         """As fast as it is by one clock, now."""
         solver = Solver(_reference())
         taken = []
