@@ -80,7 +80,12 @@ class Whole(unittest.TestCase):
             {
                 "emitters": [{"id": "e", "rate": 200}],
                 "forces": [
-                    {"kind": "wind", "id": "w", "strength": {"value": 200, "spread": 150}, "direction": {"value": 0, "spread": 60}},
+                    {
+                        "kind": "wind",
+                        "id": "w",
+                        "strength": {"value": 200, "spread": 150},
+                        "direction": {"value": 0, "spread": 60},
+                    },
                     {"kind": "turbulence", "id": "t", "seed": 7},
                 ],
                 "links": [{"force": f, "emitter": "e"} for f in ("w", "t")],
@@ -92,9 +97,7 @@ class Whole(unittest.TestCase):
         again = alone(twice, name).model_dump(mode="json")
         again["emitters"][0]["seed"] = drawn.emitters[0].seed
         self.assertNotEqual({f["id"] for f in again["forces"]}, {"w", "t"})
-        np.testing.assert_array_equal(
-            Solver(Shot.model_validate(again)).at(40).position, Solver(drawn).at(40).position
-        )
+        np.testing.assert_array_equal(Solver(Shot.model_validate(again)).at(40).position, Solver(drawn).at(40).position)
 
     def test_an_emitter_alone_keeps_what_it_hangs_on_and_nothing_else(self) -> None:
         for make, name, ties in (

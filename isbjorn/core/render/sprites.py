@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import Any
 
 import cv2
 import numpy as np
@@ -17,6 +18,7 @@ from numba import prange
 from isbjorn.core.arrays import Floats, Ints, Longs
 from isbjorn.core.jit import leaf, njit
 from isbjorn.core.render.blends import put
+from isbjorn.core.render.lanes import composite_pixel
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
 from isbjorn.core.runtime.parallel import guarded
 
@@ -26,6 +28,7 @@ from isbjorn.core.runtime.parallel import guarded
 X, Y, REACH, UA, UB, VA, VB, PAGE, LEVEL, RED, GREEN, BLUE, SHOWN, COVERS, DX, DY, BX, BY, TIMES, TURN, GROW = range(21)
 SPRITE = 21
 _MOST_SAMPLES = 128
+_FAST = {"contract", "nnan", "ninf", "nsz"}
 # Columns of the table of pages, and of what is on them.
 SIDE, FIRST, LEVELS, CHANNELS = range(4)
 ACROSS, DOWN = range(2)
@@ -109,32 +112,100 @@ def _read(
                     sums[c] += w * texels[at + c]
 
 
+@leaf("f8(f8)", cache=True, error_model="numpy", forceinline=True)
+def _over(slope: float) -> float:
+    """One over a slope; 0 where it is level."""
+    return 1.0 / slope if abs(slope) > 1e-12 else 0.0
+
+
 @leaf("UniTuple(f8,2)(f8, f8, f8, f8, f8)", cache=True, error_model="numpy", forceinline=True)
-def _span(slope: float, at: float, wide: float, low: float, high: float) -> tuple[float, float]:
-    """The part of low … high in which |slope x + at| < wide."""
-    if abs(slope) < 1e-12:
+def _span(over: float, at: float, wide: float, low: float, high: float) -> tuple[float, float]:
+    """The part of low … high in which |slope x + at| < wide; over: of the slope."""
+    if over == 0.0:
         return (low, high) if abs(at) < wide else (1.0, 0.0)
-    a, b = (-wide - at) / slope, (wide - at) / slope
+    a, b = (-wide - at) * over, (wide - at) * over
     return max(low, min(a, b)), min(high, max(a, b))
 
 
-@leaf("f8(f4[::1], i8, i8, f8, f8)", cache=True, error_model="numpy", forceinline=True)
-def _cover(texels: Floats, side: int, first: int, fx: float, fy: float) -> float:
+@leaf("f4(f4[::1], i8, i8, f4, f4)", cache=True, error_model="numpy", fastmath=_FAST, forceinline=True)
+def _cover(texels: Floats, side: int, first: int, fx: Any, fy: Any) -> Any:
     """A mask at a place in texels from the middle of its top left one; nothing lies beyond it."""
-    ix, iy = math.floor(fx), math.floor(fy)
-    fx, fy = fx - ix, fy - iy
-    at = first + iy * side + ix
-    if 0 <= ix < side - 1 and 0 <= iy < side - 1:
-        a, b, one = np.uint64(at), np.uint64(at + side), np.uint64(1)
-        above = texels[a] + fx * (texels[a + one] - texels[a])
-        below = texels[b] + fx * (texels[b + one] - texels[b])
-        return above + fy * (below - above)
-    cover = 0.0
-    for j in range(2):
-        for i in range(2):
-            if 0 <= ix + i < side and 0 <= iy + j < side:
-                cover += (fx if i else 1.0 - fx) * (fy if j else 1.0 - fy) * texels[at + j * side + i]
-    return cover
+    nothing, one, begin, last = np.float32(0), np.float32(1), np.int32(0), np.int32(side - 1)
+    most = np.float32(side + 1)
+    tx, ty = min(most, max(nothing, fx + one)), min(most, max(nothing, fy + one))
+    right, below = np.int32(tx), np.int32(ty)
+    tx, ty = tx - np.float32(right), ty - np.float32(below)
+    left, above = right - np.int32(1), below - np.int32(1)
+    # Of those that lie beyond there is nothing, whatever is read.
+    of_left, of_right = one - tx if 0 <= left <= last else nothing, tx if right <= last else nothing
+    of_above, of_below = one - ty if 0 <= above <= last else nothing, ty if below <= last else nothing
+    x0, x1 = np.uint64(max(begin, min(left, last))), np.uint64(min(right, last))
+    start, wide = np.uint64(first), np.uint64(side)
+    a, b = start + np.uint64(max(begin, min(above, last))) * wide, start + np.uint64(min(below, last)) * wide
+    upper = of_left * texels[a + x0] + of_right * texels[a + x1]
+    return of_above * upper + of_below * (of_left * texels[b + x0] + of_right * texels[b + x1])
+
+
+@leaf("f4(f4[::1], i8, i8, f4, f4)", cache=True, error_model="numpy", fastmath=_FAST, forceinline=True)
+def _cover_within(texels: Floats, side: int, first: int, fx: Any, fy: Any) -> Any:
+    """As `_cover`, of a place between four texels."""
+    x, y = np.int32(fx), np.int32(fy)
+    fx, fy = fx - np.float32(x), fy - np.float32(y)
+    a, one = np.uint64(first) + np.uint64(y) * np.uint64(side) + np.uint64(x), np.uint64(1)
+    b = a + np.uint64(side)
+    above = texels[a] + fx * (texels[a + one] - texels[a])
+    below = texels[b] + fx * (texels[b + one] - texels[b])
+    return above + fy * (below - above)
+
+
+@leaf(
+    "void(f4[::1], i8, i8, UniTuple(i8,4), f8, f8, UniTuple(f8,4), f8, f8, f4, f4, f4, f4, i8, f4[:,:,::1])", cache=True,
+    error_model="numpy", fastmath=_FAST,
+)  # fmt: skip
+def _draw_once(
+    texels: Floats, side: int, first: int, box: tuple[int, int, int, int], sx: float, sy: float,
+    to_page: tuple[float, float, float, float], across: float, down: float, red: Any, green: Any, blue: Any, alpha: Any, mode: int,
+    out: Floats,
+) -> None:  # fmt: skip
+    """Composite a mask that stands still, in a box of pixels. sx, sy: the middle, in pixels from the middle of the first one."""
+    x0, x1, y0, y1 = box
+    ua, ub, va, vb = to_page
+    over_u, over_v = _over(ua), _over(va)
+    half, safe = 0.5 * side, 1.0 - 1.001 / side
+    step_x, step_y = np.float32(ua * half), np.float32(va * half)
+    for y in range(y0, y1):
+        u, v = ub * (y - sy), vb * (y - sy)
+        # The part of the row that lies within the page; and that of it in which each pixel lies between four texels.
+        low, high = _span(over_u, u, across, x0 - sx, x1 - sx)
+        low, high = _span(over_v, v, down, low, high)
+        begin, end = max(x0, math.floor(low + sx)), min(x1, math.ceil(high + sx) + 1)
+        if begin >= end:
+            continue
+        low, high = _span(over_u, u, safe, begin - sx, end - 1 - sx)
+        low, high = _span(over_v, v, safe, low, high)
+        inner, outer = max(begin, math.ceil(low + sx)), min(end, math.floor(high + sx) + 1)
+        if inner >= outer:
+            inner = outer = end
+        fx = np.float32((u + ua * (begin - sx) + 1.0) * half - 0.5)
+        fy = np.float32((v + va * (begin - sx) + 1.0) * half - 0.5)
+        at = (y * out.shape[1] + begin) * 4
+        if mode != 0:
+            inner = outer = end
+        for n in range(np.int32(inner - begin)):
+            k = np.float32(np.int32(n))
+            c = _cover(texels, side, first, fx + k * step_x, fy + k * step_y)
+            if mode == 0:
+                composite_pixel(out, at + 4 * n, c, red, green, blue, alpha)  # type: ignore[call-arg]
+            elif c > 0:
+                put(out, y, begin + n, c * red, c * green, c * blue, c * alpha, mode)
+        for n in range(np.int32(inner - begin), np.int32(outer - begin)):
+            k = np.float32(np.int32(n))
+            c = _cover_within(texels, side, first, fx + k * step_x, fy + k * step_y)
+            composite_pixel(out, at + 4 * n, c, red, green, blue, alpha)  # type: ignore[call-arg]
+        for n in range(np.int32(outer - begin), np.int32(end - begin)):
+            k = np.float32(np.int32(n))
+            c = _cover(texels, side, first, fx + k * step_x, fy + k * step_y)
+            composite_pixel(out, at + 4 * n, c, red, green, blue, alpha)  # type: ignore[call-arg]
 
 
 @njit(
@@ -142,7 +213,7 @@ def _cover(texels: Floats, side: int, first: int, fx: float, fy: float) -> float
     parallel=True,
     cache=True,
     error_model="numpy",
-    fastmath={"contract", "nnan", "ninf", "nsz"},
+    fastmath=_FAST,
 )
 def _draw(
     sprites: Floats, texels: Floats, table: Longs, content: Floats, order: Ints, starts: Longs, turns: Longs, columns: int,
@@ -180,27 +251,15 @@ def _draw(
             ua, ub, va, vb = float(s[UA]), float(s[UB]), float(s[VA]), float(s[VB])
             sx, sy = float(s[X]) - 0.5, float(s[Y]) - 0.5
             if times == 1 and channels == 1:
-                for y in range(y0, y1):
-                    dy = y - sy
-                    # The part of the row that lies within the page.
-                    begin, end = _span(ua, ub * dy, across, x0 - sx, x1 - sx)
-                    begin, end = _span(va, vb * dy, down, begin, end)
-                    for x in range(max(x0, math.floor(begin + sx)), min(x1, math.ceil(end + sx) + 1)):
-                        dx = x - sx
-                        c = _cover(
-                            texels,
-                            side,
-                            first,
-                            (ua * dx + ub * dy + 1.0) * half - 0.5,
-                            (va * dx + vb * dy + 1.0) * half - 0.5,
-                        )
-                        if c > 0.0:
-                            put(out, y, x, c * red, c * green, c * blue, c * alpha, mode)
+                _draw_once(
+                    texels, side, first, (x0, x1, y0, y1), sx, sy, (ua, ub, va, vb), across, down, s[RED], s[GREEN], s[BLUE],
+                    np.float32(alpha), mode, out,
+                )  # fmt: skip
                 continue
             changes = s[TURN] != 0.0 or s[GROW] != 0.0
             if changes:
                 for n in range(times):
-                    f = (n + 0.5) / times - 0.5
+                    f = (n + 0.5) * w - 0.5
                     size = 1.0 / max(0.05, 1.0 + f * s[GROW])
                     cosines[n], sines[n] = math.cos(f * s[TURN]) * size, math.sin(f * s[TURN]) * size
             # What passes a pixel meanwhile: how far the way goes on the page, and how far it bends there.
@@ -209,25 +268,27 @@ def _draw(
             larger = 1.0 + 0.5 * abs(s[GROW])
             wide_u, wide_v = across * larger + abs(bu), down * larger + abs(bv)
             narrowed = s[TURN] == 0.0
+            over_ua, over_va, over_du, over_dv = _over(ua), _over(va), _over(-du), _over(-dv)
             for y in range(y0, y1):
                 py = y - sy
                 begin, end = float(x0), float(x1 - 1)
                 if narrowed:
-                    low, high = _span(ua, ub * py, wide_u + 0.5 * abs(du), x0 - sx, x1 - sx)
-                    low, high = _span(va, vb * py, wide_v + 0.5 * abs(dv), low, high)
+                    low, high = _span(over_ua, ub * py, wide_u + 0.5 * abs(du), x0 - sx, x1 - sx)
+                    low, high = _span(over_va, vb * py, wide_v + 0.5 * abs(dv), low, high)
                     begin, end = max(begin, math.floor(low + sx)), min(end, math.ceil(high + sx))
                 for x in range(int(begin), int(end) + 1):
                     texel[0] = texel[1] = texel[2] = texel[3] = 0.0
+                    seen = np.float32(0)
                     px = x - sx
                     u0, v0, early, late = ua * px + ub * py, va * px + vb * py, 0, times
                     if narrowed:
                         # The samples at which the page may lie on this pixel.
-                        low, high = _span(-du, u0, wide_u, -0.5, 0.5)
-                        low, high = _span(-dv, v0, wide_v, low, high)
-                        early = max(0, math.floor((low + 0.5) * times - 0.5))
-                        late = min(times, math.ceil((high + 0.5) * times - 0.5) + 1)
+                        low, high = _span(over_du, u0, wide_u, -0.5, 0.5)
+                        low, high = _span(over_dv, v0, wide_v, low, high)
+                        early = min(times, max(0, math.floor((low + 0.5) * times - 0.5)))
+                        late = max(early, min(times, math.ceil((high + 0.5) * times - 0.5) + 1))
                     for n in range(early, late):
-                        f = (n + 0.5) / times - 0.5
+                        f = (n + 0.5) * w - 0.5
                         g = 4.0 * f * f
                         u, v = u0 - f * du - g * bu, v0 - f * dv - g * bv
                         if changes:
@@ -236,9 +297,16 @@ def _draw(
                             u, v = ua * dx + ub * dy, va * dx + vb * dy
                         if abs(u) < across and abs(v) < down:
                             if channels == 1:
-                                texel[3] += _cover(texels, side, first, (u + 1.0) * half - 0.5, (v + 1.0) * half - 0.5)
+                                seen += _cover(
+                                    texels,
+                                    side,
+                                    first,
+                                    np.float32((u + 1.0) * half - 0.5),
+                                    np.float32((v + 1.0) * half - 0.5),
+                                )
                             else:
                                 _read(texels, side, first, channels, (u + 1.0) * half, (v + 1.0) * half, texel)
+                    texel[3] += seen
                     if texel[3] == 0.0 and texel[0] == 0.0:
                         continue
                     a = texel[3] * w
