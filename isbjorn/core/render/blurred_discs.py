@@ -8,15 +8,17 @@ A body covers what it covers on the mean of the time that the shutter is open.
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 from numba import prange
 
-from isbjorn.core.arrays import Floats, Ints, Longs
+from isbjorn.core.arrays import Doubles, Floats, Ints, Longs
 from isbjorn.core.jit import leaf, njit
 from isbjorn.core.records import own
 from isbjorn.core.render.blends import put
+from isbjorn.core.render.lanes import composite_pixel
 from isbjorn.core.render.profiles import HARD, SMALLEST, edge, mean_cover
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
 from isbjorn.core.runtime.parallel import guarded
@@ -32,44 +34,84 @@ SMEAR = C1 + PIECES
 # Of each piece: where it begins, its unit way and length, share of the time by length, c0 and c1, and its radius.
 P_X, P_Y, WAY_X, WAY_Y, LENGTH, SHARE, P_C0, P_C1, P_RADIUS = range(9)
 PIECE = 9
+_FAST = {"contract", "nnan", "nsz"}
 
 
-@leaf("f8(f8, f8, f8, f8, f8)", cache=True, forceinline=True)
-def _edge_up_to(v: float, one: float, three: float, five: float, seven: float) -> float:
+@leaf("f4(f4, f4, f4, f4, f4)", cache=True, fastmath=_FAST, forceinline=True)
+def _edge_up_to(v: Any, one: Any, three: Any, five: Any, seven: Any) -> Any:
     """The integral of the edge's polynomial from 0 to v."""
     v2 = v * v
     return v * (one + v2 * (three + v2 * (five + v2 * seven)))
 
 
-@njit("f8(f8, f8, f8, f8, b1)", cache=True, error_model="numpy")
-def _between(first: float, last: float, a: float, c1: float, hard: bool) -> float:
-    """The integral of w(clamp(a - c1 x²)) for x from `first` to `last`; a > 0."""
-    end = math.sqrt(a / c1)
+@leaf("f4(f4, f4, f4, f4, f4, b1)", cache=True, fastmath=_FAST, error_model="numpy", forceinline=True)
+def _between(first: Any, last: Any, a: Any, c1: Any, over: Any, hard: bool) -> Any:
+    """The integral of w(clamp(a - c1 x²)) for x from `first` to `last`; a > 0; over: one over c1."""
+    nothing, unit, two = np.float32(0), np.float32(1), np.float32(2)
+    end = np.sqrt(a * over)
     first, last = min(max(first, -end), end), min(max(last, -end), end)
-    if first >= last:
-        return 0.0
     if hard:
-        one, three, five, seven = a, -c1 / 3.0, 0.0, 0.0
+        one, three, five, seven = a, -c1 * np.float32(1 / 3), nothing, nothing
     else:
-        one, three = a * a * (3.0 - 2.0 * a), 2.0 * a * c1 * (a - 1.0)
-        five, seven = 0.6 * c1 * c1 * (1.0 - 2.0 * a), (2.0 / 7.0) * c1 * c1 * c1
-    if a <= 1.0:
+        one, three = a * a * (np.float32(3) - two * a), two * a * c1 * (a - unit)
+        five, seven = np.float32(0.6) * c1 * c1 * (unit - two * a), np.float32(2 / 7) * c1 * c1 * c1
+    if a <= unit:
         return _edge_up_to(last, one, three, five, seven) - _edge_up_to(first, one, three, five, seven)
     # Full in the middle, and its edge at both sides.
-    full = math.sqrt((a - 1.0) / c1)
-    total = max(0.0, min(last, full) - max(first, -full))
-    if last > full:
-        begin = max(first, full)
-        total += _edge_up_to(last, one, three, five, seven) - _edge_up_to(begin, one, three, five, seven)
-    if first < -full:
-        stop = min(last, -full)
-        total += _edge_up_to(stop, one, three, five, seven) - _edge_up_to(first, one, three, five, seven)
+    full = np.sqrt((a - unit) * over)
+    total = min(max(last, -full), full) - min(max(first, -full), full)
+    total += _edge_up_to(max(last, full), one, three, five, seven) - _edge_up_to(
+        max(first, full), one, three, five, seven
+    )
+    total += _edge_up_to(min(last, -full), one, three, five, seven) - _edge_up_to(
+        min(first, -full), one, three, five, seven
+    )
     return total
+
+
+@leaf(
+    "void(f8[::1], i8, i8, i8, i8, f8, f8, f4, f4, f4, f4, b1, f4[:,:,::1])",
+    cache=True,
+    error_model="numpy",
+    fastmath=_FAST,
+)
+def _draw_straight(
+    p: Doubles, left: int, right: int, top: int, bottom: int, low: float, high: float, red: Any, green: Any, blue: Any, cover: Any,
+    hard: bool, out: Floats,
+) -> None:  # fmt: skip
+    """Composite what goes straight on, in a part of the picture, and between two heights."""
+    ax, ay, way_x, way_y, length, radius = p[P_X], p[P_Y], p[WAY_X], p[WAY_Y], p[LENGTH], p[P_RADIUS]
+    c0, c1, share, over_y = np.float32(p[P_C0]), np.float32(p[P_C1]), np.float32(p[SHARE]), 0.0
+    if way_y != 0.0:
+        over_y = 1.0 / way_y
+    step_x, step_y, long, over = np.float32(way_x), np.float32(way_y), np.float32(length), np.float32(1) / c1
+    for y in range(max(top, math.floor(low)), min(bottom, math.ceil(high))):
+        # The part of the row that it comes near to.
+        up, first, last = y + 0.5 - ay, 0.0, length
+        if way_y != 0.0:
+            one, two = (up - radius) * over_y, (up + radius) * over_y
+            first, last = max(first, min(one, two)), min(last, max(one, two))
+            if first > last:
+                continue
+        elif abs(up) > radius:
+            continue
+        one, two = ax + first * way_x, ax + last * way_x
+        begin, end = max(left, math.floor(min(one, two) - radius)), min(right, math.ceil(max(one, two) + radius))
+        px, py = np.float32(begin + 0.5 - ax), np.float32(up)
+        # Of its first pixel: how far beside the way, and along it.
+        beside, along, at = px * step_y - py * step_x, px * step_x + py * step_y, (y * out.shape[1] + begin) * 4
+        for n in range(np.int32(end - begin)):
+            k = np.float32(np.int32(n))
+            aside, on = beside + k * step_y, along + k * step_x
+            a = c0 - c1 * aside * aside
+            if a > np.float32(0):
+                w = share * _between(-on, long - on, a, c1, over, hard)
+                composite_pixel(out, at + 4 * n, w, red, green, blue, cover)  # type: ignore[call-arg]
 
 
 @njit(
     "void(f4[:,::1], i4[::1], i8[::1], i8[::1], i8, i8, f4[:,:,::1])", parallel=True, cache=True, error_model="numpy",
-    fastmath={"contract", "nnan", "nsz"},
+    fastmath=_FAST,
 )  # fmt: skip
 def _draw(smears: Floats, order: Ints, starts: Longs, turns: Longs, columns: int, mode: int, out: Floats) -> None:
     height, width = out.shape[0], out.shape[1]
@@ -100,6 +142,23 @@ def _draw(smears: Floats, order: Ints, starts: Longs, turns: Longs, columns: int
                 p[P_C0], p[P_C1], p[P_RADIUS] = s[C0 + k], s[C1 + k], radius
                 count += 1
             if count == 0:
+                continue
+            if count == 1 and mode == 0 and pieces[0, LENGTH] > 0.0:
+                _draw_straight(
+                    pieces[0],
+                    left,
+                    right,
+                    top,
+                    bottom,
+                    low,
+                    high,
+                    s[RED],
+                    s[RED + 1],
+                    s[RED + 2],
+                    s[RED + 3],
+                    hard,
+                    out,
+                )
                 continue
             red, green, blue, cover = float(s[RED]), float(s[RED + 1]), float(s[RED + 2]), float(s[RED + 3])
             for y in range(max(top, math.floor(low)), min(bottom, math.ceil(high))):
@@ -134,7 +193,9 @@ def _draw(smears: Floats, order: Ints, starts: Longs, turns: Longs, columns: int
                         along = px * p[WAY_X] + py * p[WAY_Y]
                         a = c0 - c1 * max(0.0, px * px + py * py - along * along)
                         if a > 0.0:
-                            w += p[SHARE] * _between(-along, p[LENGTH] - along, a, c1, hard)
+                            begins, ends = np.float32(-along), np.float32(p[LENGTH] - along)
+                            over = np.float32(1.0 / c1)
+                            w += p[SHARE] * _between(begins, ends, np.float32(a), np.float32(c1), over, hard)
                     if w > 0.0:
                         put(out, y, x, w * red, w * green, w * blue, w * cover, mode)
 
