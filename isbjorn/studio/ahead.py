@@ -55,10 +55,15 @@ class About(NamedTuple):
 _UNKNOWN = About()
 
 
-def levels_of(shot: Shot) -> tuple[Level, ...]:
-    """The levels at which a shot may be played."""
+def levels_of(shot: Shot, thins: bool = True) -> tuple[Level, ...]:
+    """The levels at which a shot may be played. thins: whether any particles are left out where there are fewer."""
     shutter = shot.camera.shutter
-    return LEVELS if shutter.value > 0 or shutter.timed else SHUT_LEVELS
+    is_open = shutter.value > 0 or shutter.timed
+    levels = LEVELS if is_open else SHUT_LEVELS
+    if thins:
+        return levels
+    # As small as the last, with the shutter closed at most.
+    return (*levels[:-1], Level(levels[-1].size, 1)) if is_open else levels[:-1]
 
 
 class Ahead:
@@ -74,7 +79,7 @@ class Ahead:
     ) -> None:  # fmt: skip
         self.hands, self.preview, self.shot, self.digest = hands, preview, shot, digest
         self.wish, (self.first, self.last), self.rate = replace(wish, moving=True), span, rate
-        self.levels, self.level, self.thins, self._about = levels_of(shot), FULL, thins, about
+        self.levels, self.level, self._about = levels_of(shot, thins), FULL, about
         self.error: IsbjornError | None = None
         self.came = asyncio.Event()
         self._ticket = hands.ticket()
@@ -200,7 +205,7 @@ class Ahead:
         # were left out are not stepped, and all at once they would hold up what is seen.
         elif (
             at > 0
-            and not (self.thins and self.level.rough == 2 > self.levels[at - 1].rough)
+            and not self.level.rough == 2 > self.levels[at - 1].rough
             and self._too_slow.get(self.levels[at - 1], 0) < 2
             and reached / self._about.faster(self.level, self.levels[at - 1]) > 1.25 * self.rate
         ):
@@ -210,7 +215,7 @@ class Ahead:
         """The level to begin with, where about so many frames per second are reached in full. There is no way back from fewer
         particles while it plays: what may do without them is tried."""
         level = self._enough(reached)
-        if level.rough < 2 or not self.thins:
+        if level.rough < 2:
             return level
         whole = self.levels[-2]
         return whole if reached / self._about.faster(FULL, whole) >= _MAY_DO * self.rate else level

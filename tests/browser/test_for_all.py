@@ -158,6 +158,26 @@ class ForAll(Looking):
         self.assertEqual(len(self.document()["emitters"]), emitters)
         self.page.driver.execute_script("localStorage.clear()")
 
+    def _cut_off(self, width: int) -> list[str]:
+        """Buttons of the upper bar that are not on the screen, or whose words are broken over lines."""
+        script = """return [...document.querySelectorAll('header button, header [data-saved]')].filter((one) => {
+            const box = one.getBoundingClientRect();
+            return box.left < 0 || box.right > arguments[0] || box.top < 0 || box.height > 40;
+        }).map((one) => one.ariaLabel ?? one.textContent)"""
+        found: list[str] = self.page.driver.execute_script(script, width)
+        return found
+
+    def _meet(self, one: str, other: str) -> bool:
+        """Whether two things lie over each other."""
+        boxes = [
+            self.page.driver.execute_script("return arguments[0].getBoundingClientRect().toJSON()", self.page.find(css))
+            for css in (one, other)
+        ]
+        return all(
+            boxes[0][low] < boxes[1][high] and boxes[1][low] < boxes[0][high]
+            for low, high in (("left", "right"), ("top", "bottom"))
+        )
+
     def test_enlarged_or_small_nothing_is_out_of_reach(self) -> None:
         try:
             for width, height in ((640, 400), (1024, 700)):
@@ -165,6 +185,8 @@ class ForAll(Looking):
                 self.page.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", metrics)
                 wide = self.page.driver.execute_script("return document.scrollingElement.scrollWidth")
                 self.assertLessEqual(wide, width)
+                self.assertEqual(self._cut_off(width), [])
+                self.assertFalse(self._meet('[aria-label="View"]', "[data-facts]"))
                 for css in (
                     "#picture",
                     '[aria-label="Birth rate"]',

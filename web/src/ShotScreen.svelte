@@ -270,8 +270,16 @@
     .desk > :global(.room) {
       display: none;
     }
+    /* The picture first: it is what all the rest is about. */
+    .top {
+      order: -3;
+    }
     .picture {
+      order: -2;
       height: max(260px, 60vh);
+    }
+    .strip {
+      order: -1;
     }
     .life {
       height: 320px;

@@ -51,75 +51,81 @@
   });
 </script>
 
-<div class="absolute top-2.5 left-2.5 flex rounded-lg bg-[#101214d9] p-0.5 text-[#c9cccc]" data-over>
-  <div class="flex" role="radiogroup" aria-label="View">
-    {#each views as [name, label], i (name)}
-      <button
-        role="radio"
-        aria-checked={desk.player.view === name}
-        tabindex={desk.player.view === name ? 0 : -1}
-        onkeydown={(e) => {
-          const by = { ArrowRight: 1, ArrowDown: 1, ArrowLeft: -1, ArrowUp: -1 }[e.key];
-          if (!by) return;
-          e.preventDefault();
-          e.stopPropagation();
-          const next = (i + by + views.length) % views.length;
-          desk.player.show(views[next]![0]);
-          (e.currentTarget.parentElement!.children[next] as HTMLElement).focus();
-        }}
-        class="rounded-md px-2.5 py-1 text-[11.5px] {desk.player.view === name
-          ? 'bg-[#3a3d3f] text-white'
-          : 'hover:text-white'}"
-        onclick={() => desk.player.show(name)}>{label}</button
-      >
-    {/each}
+<!-- Where both have no room beside each other, the figures stand below. -->
+<div class="pointer-events-none absolute inset-x-2.5 top-2.5 flex flex-wrap items-start gap-1.5">
+  <div class="pointer-events-auto flex rounded-lg bg-[#101214d9] p-0.5 text-[#c9cccc]" data-over>
+    <div class="flex" role="radiogroup" aria-label="View">
+      {#each views as [name, label], i (name)}
+        <button
+          role="radio"
+          aria-checked={desk.player.view === name}
+          tabindex={desk.player.view === name ? 0 : -1}
+          onkeydown={(e) => {
+            const by = { ArrowRight: 1, ArrowDown: 1, ArrowLeft: -1, ArrowUp: -1 }[e.key];
+            if (!by) return;
+            e.preventDefault();
+            e.stopPropagation();
+            const next = (i + by + views.length) % views.length;
+            desk.player.show(views[next]![0]);
+            (e.currentTarget.parentElement!.children[next] as HTMLElement).focus();
+          }}
+          class="rounded-md px-2.5 py-1 text-[11.5px] {desk.player.view === name
+            ? 'bg-[#3a3d3f] text-white'
+            : 'hover:text-white'}"
+          onclick={() => desk.player.show(name)}>{label}</button
+        >
+      {/each}
+    </div>
+    <button
+      class="flex items-center gap-1.5 rounded-md border-l border-[#3a3d3f] px-2.5 py-1 text-[11.5px] {desk
+        .player.orbit
+        ? 'bg-[#3a3d3f] text-white'
+        : 'hover:text-white'}"
+      aria-pressed={desk.player.orbit !== null}
+      title="Look from elsewhere. The shot's camera stays as it is."
+      onclick={() => desk.player.lookFrom(desk.player.orbit ? null : { side: 32, above: 18, far: 1.5 })}
+      ><Icon name="orbit" size={13} /> Orbit</button
+    >
   </div>
-  <button
-    class="flex items-center gap-1.5 rounded-md border-l border-[#3a3d3f] px-2.5 py-1 text-[11.5px] {desk
-      .player.orbit
-      ? 'bg-[#3a3d3f] text-white'
-      : 'hover:text-white'}"
-    aria-pressed={desk.player.orbit !== null}
-    title="Look from elsewhere. The shot's camera stays as it is."
-    onclick={() => desk.player.lookFrom(desk.player.orbit ? null : { side: 32, above: 18, far: 1.5 })}
-    ><Icon name="orbit" size={13} /> Orbit</button
+  <div
+    class="pointer-events-auto ml-auto flex flex-col items-end gap-1 text-[11.5px] text-[#e4e6e6]"
+    data-over
   >
-</div>
-<div class="absolute top-2.5 right-2.5 flex flex-col items-end gap-1 text-[11.5px] text-[#e4e6e6]" data-over>
-  <span
-    class="rounded-lg bg-[#101214d9] px-2.5 py-1"
-    title={figures ? `${Math.round(figures.memory_bytes / 1048576)} MB held by the studio` : ''}
-    data-facts>{read}</span
-  >
-  {#if desk.player.run}
     <span
       class="rounded-lg bg-[#101214d9] px-2.5 py-1"
-      role="status"
-      title="Particles that know of each other are stepped from their first birth on. What is reached is kept."
-      data-run
-      >running up to frame {desk.player.frame}: at {desk.player.run.frame}, {Math.max(
-        1,
-        Math.round(desk.player.run.left_s),
-      )} s</span
+      title={figures ? `${Math.round(figures.memory_bytes / 1048576)} MB held by the studio` : ''}
+      data-facts>{read}</span
     >
-  {/if}
-  {#if desk.player.header?.held && !desk.player.run}
-    <span
-      class="rounded-lg bg-[#101214d9] px-2.5 py-1"
-      title="Particles that know of each other are stepped from their first birth on, as soon as your hand rests."
-      data-held>motion as before, until you let go</span
-    >
-  {/if}
-  {#if reduced < 1}
-    <span
-      class="rounded-lg bg-[#101214d9] px-2.5 py-1"
-      title="In full it would take longer than there is time; what has been seen once is then drawn in full."
-      data-reduced>played at {Math.round(reduced * 100)} % of its size{less}</span
-    >
-  {/if}
-  {#if enlarged !== null}
-    <button class="rounded-lg bg-[#101214d9] px-2.5 py-1 hover:text-white" onclick={onfit}
-      >{Math.round(enlarged * 100)} % · fit</button
-    >
-  {/if}
+    {#if desk.player.run}
+      <span
+        class="rounded-lg bg-[#101214d9] px-2.5 py-1"
+        role="status"
+        title="Particles that know of each other are stepped from their first birth on. What is reached is kept."
+        data-run
+        >running up to frame {desk.player.frame}: at {desk.player.run.frame}, {Math.max(
+          1,
+          Math.round(desk.player.run.left_s),
+        )} s</span
+      >
+    {/if}
+    {#if desk.player.header?.held && !desk.player.run}
+      <span
+        class="rounded-lg bg-[#101214d9] px-2.5 py-1"
+        title="Particles that know of each other are stepped from their first birth on, as soon as your hand rests."
+        data-held>motion as before, until you let go</span
+      >
+    {/if}
+    {#if reduced < 1}
+      <span
+        class="rounded-lg bg-[#101214d9] px-2.5 py-1"
+        title="In full it would take longer than there is time; what has been seen once is then drawn in full."
+        data-reduced>played at {Math.round(reduced * 100)} % of its size{less}</span
+      >
+    {/if}
+    {#if enlarged !== null}
+      <button class="rounded-lg bg-[#101214d9] px-2.5 py-1 hover:text-white" onclick={onfit}
+        >{Math.round(enlarged * 100)} % · fit</button
+      >
+    {/if}
+  </div>
 </div>
