@@ -21,7 +21,7 @@ from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.render import bodies as masks
 from isbjorn.core.render.atlas import Bodies
 from isbjorn.core.render.bodies import kept_mask, mask, variants
-from isbjorn.core.render.sprites import bound, draw_sprites, sprites_of
+from isbjorn.core.render.sprites import DX, DY, LEVEL, TIMES, UA, UB, VA, VB, Pages, bound, draw_sprites, sprites_of
 from tests.shots import one_emitter
 
 KINDS = ("ring", "star", "spark", "puff", "drop", "square", "shard", "streak")
@@ -97,6 +97,28 @@ class Masks(unittest.TestCase):
             np.testing.assert_array_equal(mask(one, 2, 64), masks[2])
 
 
+def _read_plainly(s: np.ndarray, pages: Pages, height: int, width: int) -> np.ndarray:
+    """The cover of one mask, a record of it given, at every pixel: the mean of what is read between its texels."""
+    level, side = int(s[LEVEL]), int(pages.table[0, 0])
+    first = sum((side >> k) ** 2 for k in range(level))
+    side >>= level
+    texels = np.pad(pages.texels[first : first + side * side].reshape(side, side).astype(float), 1)
+    y, x = np.mgrid[0:height, 0:width] + 0.5
+    times, total = int(s[TIMES]), np.zeros((height, width))
+    for n in range(times):
+        f = (n + 0.5) / times - 0.5
+        dx, dy = x - s[0] - f * s[DX], y - s[1] - f * s[DY]
+        # Places in texels of the page with nothing around it.
+        u, v = (
+            np.clip((a * dx + b * dy + 1) * side / 2 + 0.5, 0, side + 1) for a, b in ((s[UA], s[UB]), (s[VA], s[VB]))
+        )
+        i, j = (np.minimum(w.astype(int), side) for w in (u, v))
+        fu, fv = u - i, v - j
+        upper = texels[j, i] * (1 - fu) + texels[j, i + 1] * fu
+        total += upper * (1 - fv) + (texels[j + 1, i] * (1 - fu) + texels[j + 1, i + 1] * fu) * fv
+    return total / times
+
+
 class Sprites(unittest.TestCase):
     def test_light_is_area_at_any_size_place_and_turn(self) -> None:
         page = mask(body("square", softness=20), 0, 256)
@@ -124,6 +146,26 @@ class Sprites(unittest.TestCase):
             found = moments(light)
             self.assertAlmostEqual(found[1] / plain[1], wide, delta=0.1)
             self.assertAlmostEqual(found[2] / plain[2], tall, delta=0.1)
+
+    def test_every_pixel_is_the_page_read_there(self) -> None:
+        """Against a reading written down plainly: full to its edge, at any level, turned, stretched, and partly outside."""
+        draws = np.random.default_rng(11)
+        page = draws.random((32, 32)).astype(np.float32)
+        pages, height, width = bound([(page, 1.0)]), 50, 90
+        for radius in (0.8, 1.6, 3.0, 7.0, 19.0, 60.0):
+            for way in (None, (5.0, 3.0)):
+                centre = draws.uniform((-5, -5), (95, 55), (1, 2)).astype(np.float32)
+                record = sprites_of(
+                    centre, np.array([radius], np.float32), draws.uniform(0, 6, 1), np.array([[0.3, 0.5, 0.7, 0.9]], np.float32),
+                    np.zeros(1, np.int64), pages, True, None if way is None else np.array([way], np.float32),
+                    stretch=draws.uniform(1, 3, 1), along=draws.uniform(0, 6, 1),
+                )  # fmt: skip
+                picture = np.zeros((height, width, 4), np.float32)
+                draw_sprites(record, pages, picture)
+                with self.subTest(radius=radius, way=way):
+                    cover = _read_plainly(record[0].astype(float), pages, height, width)
+                    np.testing.assert_allclose(picture[..., 3], 0.9 * cover, atol=3e-5)
+                    np.testing.assert_allclose(picture[..., 2], 0.9 * 0.7 * cover, atol=3e-5)
 
     def test_specks_do_not_flicker_as_they_move(self) -> None:
         page = mask(body("star"), 0, 64)
