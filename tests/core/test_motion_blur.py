@@ -8,6 +8,8 @@ import numpy as np
 
 from isbjorn.core import Shot, Solver, render_frame
 from isbjorn.core.frame import draw_particles
+from isbjorn.core.render.blurred_discs import PIECES, draw_smears, smears_of
+from isbjorn.core.render.profiles import HARD, SOFT, edge
 from tests.shots import drag, force, gravity, one_emitter
 
 
@@ -60,6 +62,36 @@ class AgainstManySamples(unittest.TestCase):
         for angle in (180, 720):
             with self.subTest(angle=angle):
                 self.assertLess(apart(shot, angle), 0.06)
+
+    def test_each_pixel_of_a_disc_is_its_mean_over_time(self) -> None:
+        """Against the cover at three thousand moments, of discs of any edge, that go straight or turn off, and at any size."""
+        draws = np.random.default_rng(5)
+        y, x = np.mgrid[0:40, 0:60] + 0.5
+        for profile, inner, radius in (
+            (HARD, 0.7, 6.0),
+            (HARD, 0.95, 2.5),
+            (SOFT, 0.0, 5.0),
+            (SOFT, 0.6, 8.0),
+            (SOFT, 0.0, 2.1),
+        ):
+            for turns_off in (False, True):
+                first, last = draws.uniform((5, 5), (55, 35), (2, 2))
+                places = first + np.linspace(0, 1, PIECES + 1)[:, None] * (last - first)
+                places[2] += (6, -4) if turns_off else 0
+                smear = smears_of(
+                    places[None], np.full((1, PIECES), 1 / PIECES), np.array([radius]), np.array([[1, 1, 1, 1.0]]),
+                    np.array([inner]), profile, True,
+                )  # fmt: skip
+                found = np.zeros((40, 60, 4), np.float32)
+                draw_smears(smear, found)
+                c0, c1 = edge(inner, radius, profile)
+                wanted = np.zeros((40, 60))
+                for t in (np.arange(3000) + 0.5) / 3000 * PIECES:
+                    at = places[int(t)] + (t % 1) * (places[int(t) + 1] - places[int(t)])
+                    q = np.clip(c0 - c1 * ((x - at[0]) ** 2 + (y - at[1]) ** 2), 0, 1)
+                    wanted += (q if profile == HARD else q * q * (3 - 2 * q)) / 3000
+                with self.subTest(profile=profile, inner=inner, turns_off=turns_off):
+                    np.testing.assert_allclose(found[..., 3], wanted, atol=1.5e-3)
 
     def test_other_bodies(self) -> None:
         for kind in ("star", "streak", "words"):
