@@ -9,6 +9,7 @@ import numpy as np
 from isbjorn.core import Shot, Solver, render_frame
 from isbjorn.core.frame import draw_particles
 from isbjorn.core.render.blurred_discs import PIECES, draw_smears, smears_of
+from isbjorn.core.render.exposure import is_among
 from isbjorn.core.render.profiles import HARD, SOFT, edge
 from tests.shots import drag, force, gravity, one_emitter
 
@@ -46,6 +47,16 @@ def flying(**emitter: Any) -> Shot:
         height=240,
         emitter={"rate": 6, "blend": "add", "size": 9, "speed": 160, "direction": 40, "up": -60, **emitter},
     )
+
+
+class Among(unittest.TestCase):
+    def test_who_is_among_whom_in_any_order(self) -> None:
+        draws = np.random.default_rng(3)
+        for case in range(300):
+            some, others = draws.integers(0, 40, 2)
+            known, ids = np.unique(draws.integers(0, 60, some)), draws.integers(-3, 66, others)
+            ids = np.sort(ids) if case % 2 else ids
+            np.testing.assert_array_equal(is_among(known, ids), np.isin(ids, known))
 
 
 class AgainstManySamples(unittest.TestCase):

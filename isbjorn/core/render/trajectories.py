@@ -45,7 +45,10 @@ def ways(solver: Solver, number: int, moments: list[Fraction]) -> Ways:
     order = np.concatenate(
         [np.argsort(known, kind="stable") + first for (known, *_), first in zip(seen, starts, strict=False)]
     )
-    places, velocities = (np.ascontiguousarray(np.concatenate([s[k] for s in seen]), np.float64) for k in (1, 2))
+    # As states have them: all x behind each other, then all y.
+    places, velocities = (
+        np.ascontiguousarray(np.concatenate([s[k].T for s in seen], axis=1), np.float32) for k in (1, 2)
+    )
     lives, born = (np.concatenate([s[k] for s in seen]).astype(np.float64) for k in (3, 4))
     m, most = len(moments), len(ids)
     who, births, deaths = np.empty(most, np.int64), np.empty(most), np.empty(most)
@@ -56,12 +59,12 @@ def ways(solver: Solver, number: int, moments: list[Fraction]) -> Ways:
 
 
 @njit(
-    "i8(i8[::1], i8[::1], i8[::1], f8[:,::1], f8[:,::1], f8[::1], f8[::1], f8[::1], i8[::1], f8[:,:,::1], f8[:,::1], f8[::1],"
+    "i8(i8[::1], i8[::1], i8[::1], f4[:,::1], f4[:,::1], f8[::1], f8[::1], f8[::1], i8[::1], f8[:,:,::1], f8[:,::1], f8[::1],"
     " f8[::1])",
     cache=True,
 )
 def _merge(
-    ids: Longs, order: Longs, starts: Longs, places: Doubles, velocities: Doubles, lives: Doubles, born: Doubles, t: Doubles,
+    ids: Longs, order: Longs, starts: Longs, places: Floats, velocities: Floats, lives: Doubles, born: Doubles, t: Doubles,
     who: Longs, out: Doubles, times: Doubles, births: Doubles, deaths: Doubles,
 ) -> int:  # fmt: skip
     """Merge what is seen at each moment, each sorted by ids through `order`, to one row for everyone; how many there are."""
@@ -88,14 +91,14 @@ def _merge(
             times[n, j] = min(max(t[j], births[n]), deaths[n])
             for c in range(3):
                 if row[j] >= 0:
-                    out[n, j, c] = places[row[j], c]
+                    out[n, j, c] = places[c, row[j]]
                 elif j < first:
-                    out[n, j, c] = places[one, c] - velocities[one, c] * (t[first] - births[n])
+                    out[n, j, c] = places[c, one] - velocities[c, one] * (t[first] - births[n])
                 elif j > last:
-                    out[n, j, c] = places[end, c] + velocities[end, c] * left
+                    out[n, j, c] = places[c, end] + velocities[c, end] * left
                 else:
                     # Taken away before its time: it stays where it was last seen.
-                    out[n, j, c] = places[end, c]
+                    out[n, j, c] = places[c, end]
         n += 1
 
 
