@@ -166,6 +166,7 @@ class Sprites(unittest.TestCase):
                     cover = _read_plainly(record[0].astype(float), pages, height, width)
                     np.testing.assert_allclose(picture[..., 3], 0.9 * cover, atol=3e-5)
                     np.testing.assert_allclose(picture[..., 2], 0.9 * 0.7 * cover, atol=3e-5)
+                    self.assertGreaterEqual(float(picture.min()), 0)
 
     def test_specks_do_not_flicker_as_they_move(self) -> None:
         page = mask(body("star"), 0, 64)

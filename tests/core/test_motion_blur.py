@@ -103,6 +103,7 @@ class AgainstManySamples(unittest.TestCase):
                     wanted += (q if profile == HARD else q * q * (3 - 2 * q)) / 3000
                 with self.subTest(profile=profile, inner=inner, turns_off=turns_off):
                     np.testing.assert_allclose(found[..., 3], wanted, atol=1.5e-3)
+                    self.assertGreaterEqual(float(found.min()), 0)
 
     def test_other_bodies(self) -> None:
         for kind in ("star", "streak", "words"):

@@ -56,7 +56,7 @@ def _between(first: Any, last: Any, a: Any, c1: Any, over: Any, hard: bool) -> A
         one, three = a * a * (np.float32(3) - two * a), two * a * c1 * (a - unit)
         five, seven = np.float32(0.6) * c1 * c1 * (unit - two * a), np.float32(2 / 7) * c1 * c1 * c1
     if a <= unit:
-        return _edge_up_to(last, one, three, five, seven) - _edge_up_to(first, one, three, five, seven)
+        return max(nothing, _edge_up_to(last, one, three, five, seven) - _edge_up_to(first, one, three, five, seven))
     # Full in the middle, and its edge at both sides.
     full = np.sqrt((a - unit) * over)
     total = min(max(last, -full), full) - min(max(first, -full), full)
@@ -66,7 +66,7 @@ def _between(first: Any, last: Any, a: Any, c1: Any, over: Any, hard: bool) -> A
     total += _edge_up_to(min(last, -full), one, three, five, seven) - _edge_up_to(
         min(first, -full), one, three, five, seven
     )
-    return total
+    return max(nothing, total)
 
 
 @leaf(
