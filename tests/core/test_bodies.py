@@ -21,7 +21,22 @@ from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.render import bodies as masks
 from isbjorn.core.render.atlas import Bodies
 from isbjorn.core.render.bodies import kept_mask, mask, variants
-from isbjorn.core.render.sprites import DX, DY, LEVEL, TIMES, UA, UB, VA, VB, Pages, bound, draw_sprites, sprites_of
+from isbjorn.core.render.sprites import (
+    BLUE,
+    DX,
+    DY,
+    LEVEL,
+    SHOWN,
+    TIMES,
+    UA,
+    UB,
+    VA,
+    VB,
+    Pages,
+    bound,
+    draw_sprites,
+    sprites_of,
+)
 from tests.shots import one_emitter
 
 KINDS = ("ring", "star", "spark", "puff", "drop", "square", "shard", "streak")
@@ -152,7 +167,7 @@ class Sprites(unittest.TestCase):
         draws = np.random.default_rng(11)
         page = draws.random((32, 32)).astype(np.float32)
         pages, height, width = bound([(page, 1.0)]), 50, 90
-        for radius in (0.8, 1.6, 3.0, 7.0, 19.0, 60.0):
+        for radius in (0.3, 0.8, 1.6, 3.0, 7.0, 19.0, 60.0):
             for way in (None, (5.0, 3.0)):
                 centre = draws.uniform((-5, -5), (95, 55), (1, 2)).astype(np.float32)
                 record = sprites_of(
@@ -164,8 +179,8 @@ class Sprites(unittest.TestCase):
                 draw_sprites(record, pages, picture)
                 with self.subTest(radius=radius, way=way):
                     cover = _read_plainly(record[0].astype(float), pages, height, width)
-                    np.testing.assert_allclose(picture[..., 3], 0.9 * cover, atol=3e-5)
-                    np.testing.assert_allclose(picture[..., 2], 0.9 * 0.7 * cover, atol=3e-5)
+                    np.testing.assert_allclose(picture[..., 3], record[0, SHOWN] * cover, atol=3e-5)
+                    np.testing.assert_allclose(picture[..., 2], record[0, BLUE] * cover, atol=3e-5)
                     self.assertGreaterEqual(float(picture.min()), 0)
 
     def test_specks_do_not_flicker_as_they_move(self) -> None:

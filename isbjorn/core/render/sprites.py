@@ -184,7 +184,7 @@ def _draw_once(
         low, high = _span(over_u, u, safe, begin - sx, end - 1 - sx)
         low, high = _span(over_v, v, safe, low, high)
         inner, outer = max(begin, math.ceil(low + sx)), min(end, math.floor(high + sx) + 1)
-        if inner >= outer:
+        if inner >= outer or side < 2:
             inner = outer = end
         fx = np.float32((u + ua * (begin - sx) + 1.0) * half - 0.5)
         fy = np.float32((v + va * (begin - sx) + 1.0) * half - 0.5)
