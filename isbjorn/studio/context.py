@@ -45,7 +45,7 @@ class Busy(IsbjornError):
     """More is asked for at once than can be done."""
 
 
-def _only_one(folder: Path) -> int:
+def only_one(folder: Path) -> int:
     """Hold the folder for this studio alone; an open file. Raises Locked when another has it."""
     handle = os.open(folder / "studio.lock", os.O_RDWR | os.O_CREAT, 0o600)
     try:
@@ -80,7 +80,7 @@ class Studio:
 
     def __init__(self, folder: Path) -> None:
         self.store = Store(folder)
-        self._held: int | None = _only_one(self.store.folder)
+        self._held: int | None = only_one(self.store.folder)
         try:
             _swept(self.store)
         except BaseException:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -21,6 +22,7 @@ from isbjorn.demo.northern import northern
 from isbjorn.demo.paint import Painter, write_movie
 from isbjorn.demo.ribbon import ribbon
 from isbjorn.demo.shots import bow_wave, breath, plankton
+from isbjorn.studio.context import only_one
 from isbjorn.studio.setlist import Entry, SetList
 from isbjorn.studio.store import Store
 from isbjorn.studio.tables import Media, unseen
@@ -68,11 +70,14 @@ _SCENES = (
 
 
 def ensure_demo(folder: Path, progress: Callable[[int, int], None] | None = None) -> None:
-    """Make the project Skarvøy Lights with its plates, unless the store holds any project."""
+    """Make the project Skarvøy Lights with its plates, unless the store holds any project. Raises Locked when a studio, or another
+    that paints, works in the folder."""
     store = Store(folder)
+    holding: int | None = None
     try:
         if store.projects():
             return
+        holding = only_one(folder)
         (store.media_folder / _FOLDER).mkdir(exist_ok=True)
         total, done = sum({scene.file: scene.frames for scene in _SCENES}.values()), 0
 
@@ -109,4 +114,6 @@ def ensure_demo(folder: Path, progress: Callable[[int, int], None] | None = None
         ]
         store.keep_set_list(project.id or 0, SetList(entries=entries).model_dump_json())
     finally:
+        if holding is not None:
+            os.close(holding)
         store.engine.dispose()

@@ -16,6 +16,7 @@ from pathlib import Path
 from isbjorn.core.errors import IsbjornError
 from isbjorn.studio.app import create_app
 from isbjorn.studio.backups import back_up, backups, restore
+from isbjorn.studio.context import only_one
 from isbjorn.studio.store import Damaged, Store
 from isbjorn.studio.tables import DeliveryRow, Revision
 from tests.shots import one_emitter
@@ -95,6 +96,13 @@ class OnDisk(unittest.TestCase):
         self.assertIn(str(os.getpid()), str(caught.exception))
         first.state.studio.close()
         create_app(self.folder, with_worker=False).state.studio.close()
+
+    def test_only_one_paints_the_demonstration(self) -> None:
+        painting = only_one(self.folder)
+        code = f"from pathlib import Path; from isbjorn.studio.demonstration import *; ensure_demo(Path({str(self.folder)!r}))"
+        other = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=120, check=False)
+        self.assertIn(f"another studio (process {os.getpid()}) works in this folder", other.stderr)
+        os.close(painting)
 
     def test_a_damaged_store_is_said_and_a_backup_brings_it_back(self) -> None:
         self.filled()
