@@ -13,7 +13,7 @@ from tests.studio.in_studio import InStudio
 
 # Writes wherever the order says; its own tests look at it.
 LEFT_ALONE = {("POST", "/api/shots/{shot_id}/deliveries")}
-EXAMPLES = int(os.environ.get("ISBJORN_FUZZ_EXAMPLES", "4"))
+EXAMPLES = int(os.environ.get("ISBJORN_FUZZ_EXAMPLES", "6"))
 
 
 class Fuzzed(InStudio):

@@ -180,12 +180,14 @@ class Recording(InStudio):
         self.assertRegex(answer.json()["taken"][0], r"Control: \d+ values as \d+ keys")
         keys = self.studio_shot().controls[0].value.keys
         self.assertAlmostEqual(keys[0].at_s, 0.5, delta=0.02)
-        self.assertAlmostEqual(keys[-1].at_s, 0.5 + sent[-1][0], delta=0.4)
         self.assertLess(len(keys), len(sent))
         times, values = (np.array(column) for column in zip(*sent, strict=True))
         # As it was played, but for the moments between two messages; how long the way to the port was is the machine's affair.
-        off = [np.abs(along(keys, times[5:] + 0.5 + way) - values[5:]) for way in np.arange(-0.05, 0.4, 0.002)]
-        self.assertLess(min(float(np.median(one)) for one in off), 0.02)
+        off = {way: np.abs(along(keys, times[5:] + 0.5 + way) - values[5:]) for way in np.arange(-0.05, 0.4, 0.002)}
+        way = min(off, key=lambda one: float(np.median(off[one])))
+        self.assertLess(float(np.median(off[way])), 0.02)
+        # It ends with the last message.
+        self.assertAlmostEqual(keys[-1].at_s, 0.5 + times[-1] + way, delta=0.05)
         self.client.post(f"/api/shots/{self.shot}/undo")
         self.assertEqual(self.studio_shot().controls[0].value.keys, ())
         self.assertEqual(self.client.delete(f"/api/shots/{self.shot}/takes/{take}").status_code, 422)

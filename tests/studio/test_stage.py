@@ -6,8 +6,11 @@ import json
 import math
 import os
 import struct
+import threading
 import time
 import unittest
+from collections.abc import Callable
+from itertools import pairwise
 from typing import Any
 from unittest import mock
 
@@ -56,6 +59,13 @@ class Staged(InStudio):
 
     def say(self, socket: Any, kind: str, **more: Any) -> None:
         socket.send_text(json.dumps({"kind": kind, **more}))
+
+    def within(self, most_s: float, true: Callable[[], bool], told: str) -> None:
+        """Wait for a condition."""
+        deadline = time.monotonic() + most_s
+        while not true():
+            self.assertLess(time.monotonic(), deadline, told)
+            time.sleep(0.02)
 
     def next(self, socket: Any, kind: str = "picture", most_s: float = 30.0) -> tuple[dict[str, Any], bytes]:
         """The next message of a kind; pictures meanwhile are confirmed."""
@@ -108,22 +118,30 @@ class Playing(Staged):
             self.assertEqual(header["figures"]["alive"], 1)
 
     def test_it_stands_still_and_begins_anew_when_the_page_says_so(self) -> None:
-        # How long it stands still is asked where the clock is in the test's hands: test_performing.
+        # For how long, and that it goes on from there, is asked where the clock is in the test's hands: test_performing.
         with self.stage() as socket:
             self.say(socket, "width", width=160)
-            for _ in range(20):
-                last, _ = self.next(socket)
+            came = [(time.monotonic(), self.next(socket)[0]["seconds"])]
+            over = threading.Event()
+
+            def look() -> None:
+                while not over.is_set():
+                    came.append((time.monotonic(), self.next(socket)[0]["seconds"]))
+
+            looking = threading.Thread(target=look)
+            looking.start()
+            self.within(30, lambda: len(came) > 20, "it did not play")
             self.say(socket, "freeze", on=True)
+            self.within(30, lambda: time.monotonic() - came[-1][0] > 1, "it did not stand still")
+            still = len(came)
             self.say(socket, "freeze", on=False)
-            then, _ = self.next(socket)
-            self.assertGreater(then["seconds"], last["seconds"])
+            self.within(30, lambda: len(came) > still + 5, "it did not go on")
+            self.assertGreater(came[-1][1], came[still - 1][1])
             self.say(socket, "again")
-            for _ in range(200):
-                last, (then, _) = then, self.next(socket)
-                if then["seconds"] < last["seconds"]:
-                    break
-            else:
-                self.fail("it did not begin anew")
+            self.within(30, lambda: any(b < a for (_, a), (_, b) in pairwise(came[still:])), "it did not begin anew")
+            over.set()
+            looking.join(30)
+            self.assertFalse(looking.is_alive())
 
     def test_an_edit_at_the_desk_is_taken_up(self) -> None:
         with self.stage() as socket:
