@@ -73,47 +73,53 @@ def ensure_demo(folder: Path, progress: Callable[[int, int], None] | None = None
     """Make the project Skarvøy Lights with its plates, unless the store holds any project. Raises Locked when a studio, or another
     that paints, works in the folder."""
     store = Store(folder)
-    holding: int | None = None
     try:
         if store.projects():
             return
         holding = only_one(folder)
-        (store.media_folder / _FOLDER).mkdir(exist_ok=True)
-        total, done = sum({scene.file: scene.frames for scene in _SCENES}.values()), 0
-
-        def painted() -> None:
-            nonlocal done
-            done += 1
-            if progress:
-                progress(done, total)
-
-        for scene in _SCENES:
-            path = store.media_folder / _FOLDER / scene.file
-            if not path.is_file():
-                write_movie(path, scene.paint(), scene.frames, painted)
-        music = f"{_FOLDER}/night-music.wav"
-        write_music(store.media_folder / music)
-        heard = music, digest_of(store.media_folder / music)
-        project = store.create_project(PROJECT)
-        taken: set[str] = set()
-        shots: dict[str, int] = {}
-        for scene in _SCENES:
-            media = f"{_FOLDER}/{scene.file}"
-            if media not in taken:
-                path = store.media_folder / media
-                facts = probe(str(path)) | {"bytes": path.stat().st_size}
-                store.add_media(Media(project_id=project.id or 0, name=scene.name, media=media, **facts))
-                taken.add(media)
-            shot = scene.shot(media, *heard) if scene.led else scene.shot(media)
-            shots[shot.name] = store.create_shot(project.id or 0, shot).id or 0
-        size = (store.media_folder / music).stat().st_size
-        store.add_media(unseen(project.id, "Night music", music, "sound", size))
-        entries = [
-            Entry(shot=shots[name], fade_s=fade_s, address=f"/desk/pad/{pad}")
-            for pad, (name, fade_s) in enumerate(_EVENING, 1)
-        ]
-        store.keep_set_list(project.id or 0, SetList(entries=entries).model_dump_json())
-    finally:
-        if holding is not None:
+        try:
+            # Another may just have painted it.
+            if not store.projects():
+                _paint(store, progress)
+        finally:
             os.close(holding)
+    finally:
         store.engine.dispose()
+
+
+def _paint(store: Store, progress: Callable[[int, int], None] | None) -> None:
+    (store.media_folder / _FOLDER).mkdir(exist_ok=True)
+    total, done = sum({scene.file: scene.frames for scene in _SCENES}.values()), 0
+
+    def painted() -> None:
+        nonlocal done
+        done += 1
+        if progress:
+            progress(done, total)
+
+    for scene in _SCENES:
+        path = store.media_folder / _FOLDER / scene.file
+        if not path.is_file():
+            write_movie(path, scene.paint(), scene.frames, painted)
+    music = f"{_FOLDER}/night-music.wav"
+    write_music(store.media_folder / music)
+    heard = music, digest_of(store.media_folder / music)
+    project = store.create_project(PROJECT)
+    taken: set[str] = set()
+    shots: dict[str, int] = {}
+    for scene in _SCENES:
+        media = f"{_FOLDER}/{scene.file}"
+        if media not in taken:
+            path = store.media_folder / media
+            facts = probe(str(path)) | {"bytes": path.stat().st_size}
+            store.add_media(Media(project_id=project.id or 0, name=scene.name, media=media, **facts))
+            taken.add(media)
+        shot = scene.shot(media, *heard) if scene.led else scene.shot(media)
+        shots[shot.name] = store.create_shot(project.id or 0, shot).id or 0
+    size = (store.media_folder / music).stat().st_size
+    store.add_media(unseen(project.id, "Night music", music, "sound", size))
+    entries = [
+        Entry(shot=shots[name], fade_s=fade_s, address=f"/desk/pad/{pad}")
+        for pad, (name, fade_s) in enumerate(_EVENING, 1)
+    ]
+    store.keep_set_list(project.id or 0, SetList(entries=entries).model_dump_json())

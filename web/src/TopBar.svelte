@@ -12,7 +12,7 @@
   const seconds = $derived((shot.last_frame - shot.first_frame + 1) / framesPerSecond(shot.rate));
 </script>
 
-<div class="flex h-full flex-wrap items-center gap-x-3 gap-y-1 px-3 whitespace-nowrap max-[960px]:py-1.5">
+<div class="flex h-full flex-wrap items-center gap-x-3 gap-y-1 px-3 py-1 whitespace-nowrap">
   <button
     class="flex items-center gap-2 text-word hover:text-aurora"
     aria-label="All projects"

@@ -81,7 +81,7 @@ def _reference() -> Shot:
 
 class _Speed:
     """How fast this machine is: by some frames of a small shot, a tenth of a second in all, in the time of the thread that draws
-    them: the machine may be busy with something else meanwhile, as at a start. What it is slower by then is found out later."""
+    them: the machine may be busy with something else meanwhile, as at a start, and is slower then; that is found out later."""
 
     def __init__(self) -> None:
         self._lock = threading.Lock()

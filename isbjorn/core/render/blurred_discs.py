@@ -69,6 +69,22 @@ def _between(first: Any, last: Any, a: Any, c1: Any, over: Any, hard: bool) -> A
     return max(nothing, total)
 
 
+@leaf("UniTuple(f8,2)(f8[::1], f8)", cache=True, error_model="numpy", fastmath=_FAST, forceinline=True)
+def _near(p: Doubles, y: float) -> tuple[float, float]:
+    """The part of a row that a piece comes near to, the first after the last where it does not."""
+    radius, up, first, last = p[P_RADIUS], y - p[P_Y], 0.0, p[LENGTH]
+    if p[WAY_Y] == 0.0:
+        if abs(up) > radius:
+            return math.inf, -math.inf
+    else:
+        one, two = (up - radius) / p[WAY_Y], (up + radius) / p[WAY_Y]
+        first, last = max(first, min(one, two)), min(last, max(one, two))
+        if first > last:
+            return math.inf, -math.inf
+    one, two = p[P_X] + first * p[WAY_X], p[P_X] + last * p[WAY_X]
+    return min(one, two) - radius, max(one, two) + radius
+
+
 @leaf(
     "void(f8[::1], i8, i8, i8, i8, f8, f8, f4, f4, f4, f4, b1, f4[:,:,::1])",
     cache=True,
@@ -80,24 +96,14 @@ def _draw_straight(
     hard: bool, out: Floats,
 ) -> None:  # fmt: skip
     """Composite what goes straight on, in a part of the picture, and between two heights."""
-    ax, ay, way_x, way_y, length, radius = p[P_X], p[P_Y], p[WAY_X], p[WAY_Y], p[LENGTH], p[P_RADIUS]
-    c0, c1, share, over_y = np.float32(p[P_C0]), np.float32(p[P_C1]), np.float32(p[SHARE]), 0.0
-    if way_y != 0.0:
-        over_y = 1.0 / way_y
-    step_x, step_y, long, over = np.float32(way_x), np.float32(way_y), np.float32(length), np.float32(1) / c1
+    c0, c1, share, long = np.float32(p[P_C0]), np.float32(p[P_C1]), np.float32(p[SHARE]), np.float32(p[LENGTH])
+    step_x, step_y, over = np.float32(p[WAY_X]), np.float32(p[WAY_Y]), np.float32(1) / c1
     for y in range(max(top, math.floor(low)), min(bottom, math.ceil(high))):
-        # The part of the row that it comes near to.
-        up, first, last = y + 0.5 - ay, 0.0, length
-        if way_y != 0.0:
-            one, two = (up - radius) * over_y, (up + radius) * over_y
-            first, last = max(first, min(one, two)), min(last, max(one, two))
-            if first > last:
-                continue
-        elif abs(up) > radius:
+        one, two = _near(p, y + 0.5)
+        if one > two:
             continue
-        one, two = ax + first * way_x, ax + last * way_x
-        begin, end = max(left, math.floor(min(one, two) - radius)), min(right, math.ceil(max(one, two) + radius))
-        px, py = np.float32(begin + 0.5 - ax), np.float32(up)
+        begin, end = max(left, math.floor(one)), min(right, math.ceil(two))
+        px, py = np.float32(begin + 0.5 - p[P_X]), np.float32(y + 0.5 - p[P_Y])
         # Of its first pixel: how far beside the way, and along it.
         beside, along, at = px * step_y - py * step_x, px * step_x + py * step_y, (y * out.shape[1] + begin) * 4
         for n in range(np.int32(end - begin)):
@@ -145,39 +151,16 @@ def _draw(smears: Floats, order: Ints, starts: Longs, turns: Longs, columns: int
                 continue
             if count == 1 and mode == 0 and pieces[0, LENGTH] > 0.0:
                 _draw_straight(
-                    pieces[0],
-                    left,
-                    right,
-                    top,
-                    bottom,
-                    low,
-                    high,
-                    s[RED],
-                    s[RED + 1],
-                    s[RED + 2],
-                    s[RED + 3],
-                    hard,
-                    out,
-                )
+                    pieces[0], left, right, top, bottom, low, high, s[RED], s[RED + 1], s[RED + 2], s[RED + 3], hard, out
+                )  # fmt: skip
                 continue
             red, green, blue, cover = float(s[RED]), float(s[RED + 1]), float(s[RED + 2]), float(s[RED + 3])
             for y in range(max(top, math.floor(low)), min(bottom, math.ceil(high))):
-                # The part of the row that a piece comes near to.
+                # The part of the row that any piece comes near to.
                 begin, end = math.inf, -math.inf
                 for k in range(count):
-                    p = pieces[k]
-                    ax, radius, up = p[P_X], p[P_RADIUS], y + 0.5 - p[P_Y]
-                    first, last = 0.0, p[LENGTH]
-                    if p[WAY_Y] == 0.0:
-                        if abs(up) > radius:
-                            continue
-                    else:
-                        one, two = (up - radius) / p[WAY_Y], (up + radius) / p[WAY_Y]
-                        first, last = max(first, min(one, two)), min(last, max(one, two))
-                        if first > last:
-                            continue
-                    one, two = ax + first * p[WAY_X], ax + last * p[WAY_X]
-                    begin, end = min(begin, min(one, two) - radius), max(end, max(one, two) + radius)
+                    one, two = _near(pieces[k], y + 0.5)
+                    begin, end = min(begin, one), max(end, two)
                 if begin > end:
                     continue
                 for x in range(max(left, math.floor(begin)), min(right, math.ceil(end))):

@@ -50,30 +50,15 @@ def _found_again(
             angles[i, column], sizes[i, column] = angle[order[j]], size[order[j]]
 
 
-# So many steps on from the last one that was found, another is looked for; else among all.
-_NEXT = 4
-
-
 @leaf("void(i8[::1], i8[::1], b1[::1])", cache=True)
 def _among(known: Longs, ids: Longs, out: Bools) -> None:
-    """Which of ids are among those that are known: mostly each is one of those that follow the one before."""
+    """Which of ids are among those that are known: mostly each is the one that follows the one before."""
     at, count = 0, len(known)
     for i in range(len(ids)):
-        one, last = ids[i], min(at + _NEXT, count)
-        if at < count and known[at] <= one:
-            while at < last and known[at] < one:
-                at += 1
-        if at >= last or known[at] > one:
-            # The first that is no smaller.
-            low, high = (0, at) if at >= count or known[at] > one else (at, count)
-            while low < high:
-                middle = (low + high) // 2
-                if known[middle] < one:
-                    low = middle + 1
-                else:
-                    high = middle
-            at = low
-        out[i] = at < count and known[at] == one
+        if at >= count or known[at] != ids[i]:
+            at = np.searchsorted(known, ids[i])
+        out[i] = at < count and known[at] == ids[i]
+        at += out[i]
 
 
 def is_among(known: Longs, ids: Longs) -> Bools:

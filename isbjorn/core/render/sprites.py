@@ -184,28 +184,24 @@ def _draw_once(
         low, high = _span(over_u, u, safe, begin - sx, end - 1 - sx)
         low, high = _span(over_v, v, safe, low, high)
         inner, outer = max(begin, math.ceil(low + sx)), min(end, math.floor(high + sx) + 1)
-        if inner >= outer or side < 2:
+        if inner >= outer or side < 2 or mode != 0:
             inner = outer = end
         fx = np.float32((u + ua * (begin - sx) + 1.0) * half - 0.5)
         fy = np.float32((v + va * (begin - sx) + 1.0) * half - 0.5)
         at = (y * out.shape[1] + begin) * 4
-        if mode != 0:
-            inner = outer = end
-        for n in range(np.int32(inner - begin)):
-            k = np.float32(np.int32(n))
-            c = _cover(texels, side, first, fx + k * step_x, fy + k * step_y)
-            if mode == 0:
-                composite_pixel(out, at + 4 * n, c, red, green, blue, alpha)  # type: ignore[call-arg]
-            elif c > 0:
-                put(out, y, begin + n, c * red, c * green, c * blue, c * alpha, mode)
         for n in range(np.int32(inner - begin), np.int32(outer - begin)):
             k = np.float32(np.int32(n))
             c = _cover_within(texels, side, first, fx + k * step_x, fy + k * step_y)
             composite_pixel(out, at + 4 * n, c, red, green, blue, alpha)  # type: ignore[call-arg]
-        for n in range(np.int32(outer - begin), np.int32(end - begin)):
-            k = np.float32(np.int32(n))
-            c = _cover(texels, side, first, fx + k * step_x, fy + k * step_y)
-            composite_pixel(out, at + 4 * n, c, red, green, blue, alpha)  # type: ignore[call-arg]
+        # At its ends, or all of it.
+        for one, two in ((begin, inner), (outer, end)):
+            for n in range(np.int32(one - begin), np.int32(two - begin)):
+                k = np.float32(np.int32(n))
+                c = _cover(texels, side, first, fx + k * step_x, fy + k * step_y)
+                if mode == 0:
+                    composite_pixel(out, at + 4 * n, c, red, green, blue, alpha)  # type: ignore[call-arg]
+                elif c > 0:
+                    put(out, y, begin + n, c * red, c * green, c * blue, c * alpha, mode)
 
 
 @njit(
