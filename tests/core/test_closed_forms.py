@@ -236,6 +236,17 @@ class Noise(unittest.TestCase):
             again = solver.at_seconds(__import__("fractions").Fraction(turn * 10, 3)).position
             self.assertGreater(float(np.abs(again - first).mean()), 3)
 
+    def test_within_a_minute_it_does_not_come_near_to_what_it_was(self) -> None:
+        """The correlation of its shifts with those at second 0, over many places far apart, once it has fallen."""
+        where = {"shape": {"kind": "rectangle", "width": 30_000, "height": 30_000}, "bursts": [{"count": 2000}]}
+        noise = force("displacement", strength=30, evolve=0.3, size=100)
+        resting = Solver(one_emitter(emitter=ONE | where, last_frame=1500)).at(0).position
+        solver = Solver(one_emitter(emitter=ONE | where, forces=[noise], last_frame=1500))
+        first = solver.at(0).position - resting
+        for frame in range(25, 1500, 4):
+            now = solver.at(frame).position - resting
+            self.assertLess(float((now * first).sum() / (first**2).sum()), 0.5, frame)
+
     def test_stretched_it_is_as_strong_as_before(self) -> None:
         def usual(**fields: Any) -> float:
             shifted = self.still(evolve=0, **fields).at(0).position

@@ -106,6 +106,65 @@ class NothingGetsThrough(unittest.TestCase):
         self.assertGreater(int((np.abs(x) > 101).sum()), 100)
 
 
+class InsideASphere(unittest.TestCase):
+    def fallen(self, gravity_px: float = 981, **surface: Any) -> list[Any]:
+        bowl = force("surface", shape="sphere", side="inside", radius=360, **surface)
+        start = {"across": 250, "up": -150, "size": 20}
+        return flown(3000, [gravity(gravity_px), bowl], start, last_frame=3000)
+
+    def test_without_friction_it_swings_for_ever_and_loses_nothing(self) -> None:
+        states = self.fallen(restitution=0, friction=0)
+        place = np.array([s.position[0] for s in states], np.float64)
+        np.testing.assert_allclose(np.linalg.norm(place, axis=1).max(), 350, atol=0.02)
+        # What is kept from the first touch on: half the square of the speed, and the height times the pull.
+        energy = np.array([0.5 * float((s.velocity[0] ** 2).sum()) + 981 * float(s.position[0, 1]) for s in states])
+        touched = next(n for n, p in enumerate(place) if np.linalg.norm(p) > 349.99) + 1
+        np.testing.assert_allclose(energy[touched:], energy[touched], rtol=5e-3)
+        self.assertLess(place[touched:, 1].min(), -349.5, "it passes the bottom")
+
+    def test_what_rubs_or_bounces_comes_to_rest_at_the_bottom(self) -> None:
+        for surface in ({"restitution": 60, "friction": 0.1}, {"restitution": 0, "friction": 0.05}):
+            last = self.fallen(**surface)[-1]
+            self.assertLess(float(np.linalg.norm(last.velocity[0])), 0.01)
+            # Friction holds it where the slope is no steeper than it.
+            self.assertLess(abs(float(last.position[0, 0] / last.position[0, 1])), surface["friction"] + 1e-3)
+
+    def test_what_goes_round_the_wall_keeps_its_speed(self) -> None:
+        ring = force("surface", shape="sphere", side="inside", radius=110, restitution=0, friction=0)
+        for state in flown(250, [ring], {"across": 100, "speed": 900, "direction": 90, "size": 20})[10:]:
+            self.assertAlmostEqual(float(np.linalg.norm(state.velocity[0])), 900, delta=2)
+            self.assertAlmostEqual(float(np.linalg.norm(state.position[0])), 100, delta=0.02)
+
+
+class Stirred(unittest.TestCase):
+    """What a vortex carries against surfaces."""
+
+    def test_it_goes_along_what_it_touches_and_is_as_fast_as_it_says(self) -> None:
+        surfaces = {
+            "plane": {"up": -60}, "box": {"shape": "box", "side": "inside", "width": 150, "height": 130, "deep": 100},
+            "sphere": {"shape": "sphere", "side": "inside", "radius": 80},
+        }  # fmt: skip
+        for shape, fields in surfaces.items():
+            for outcome in ("slide", "bounce"):
+                with self.subTest(shape=shape, outcome=outcome):
+                    wall = force("surface", outcome=outcome, **{"shape": shape, **fields})
+                    stir = force("vortex", strength=150, radius=200, across=20)
+                    many = {**ONE, "bursts": [{"count": 60}], "size": 6, "shape": {"kind": "disc", "radius": 50}}
+                    solver = Solver(one_emitter(emitter=many, forces=[wall, stir]))
+                    for frame in (50, 150):
+                        before, now, after = (solver.at(frame + k) for k in (-1, 0, 1))
+                        seen = np.linalg.norm(after.position - before.position, axis=1) * 25 / 2
+                        told = np.linalg.norm(now.velocity, axis=1)
+                        self.assertGreater(float(seen.min()), 1, "nothing sticks")
+                        self.assertAlmostEqual(float(seen.mean() / told.mean()), 1, delta=0.01)
+
+    def test_in_a_corner_of_a_box_the_pull_is_held_by_the_floor(self) -> None:
+        box = force("surface", shape="box", side="inside", width=400, height=300, deep=40, restitution=0)
+        states = flown(100, [gravity(981), box, force("vortex", strength=200, radius=150)], {"across": 190, "up": -140})
+        for state in states[50:]:
+            self.assertLess(float(np.linalg.norm(state.velocity[0])), 250)
+
+
 class Mattes(InFolder):
     def test_the_plates_matte_is_solid(self) -> None:
         import cv2

@@ -163,6 +163,22 @@ class Courses(unittest.TestCase):
         self.assertLess(float(p.caught[0]), enters + 30 / 200 + 2 / 60)
 
 
+class Nobody(unittest.TestCase):
+    def test_it_needs_nobody_alive(self) -> None:
+        shot = Shot.model_validate(
+            {
+                "emitters": [{"id": "e", "start_s": 1, "end_s": 2, "lifespan": 0.5}],
+                "forces": [{"kind": "contagion", "id": "k"}],
+                "links": [{"force": "k", "emitter": "e"}],
+            }
+        )
+        solver = Solver(shot)
+        # Before the first birth and after the last death, on lattice steps and between them.
+        for frame in (0, 1, 2, 24, 100, 101, 249):
+            self.assertEqual(len(solver.at(frame)), 0)
+        self.assertGreater(len(solver.at(40)), 0)
+
+
 class Driven(unittest.TestCase):
     def test_numbers_follow_the_time_since(self) -> None:
         source = {"measure": "since caught", "low": 0, "high": 2, "makes_low": 1, "makes_high": 3}

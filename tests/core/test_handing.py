@@ -22,7 +22,8 @@ from isbjorn.core.simulate.crowd.crowd import Crowd
 from isbjorn.core.simulate.handing import Shelves, packed, unpacked
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
 from isbjorn.core.simulate.offspring import Offspring
-from isbjorn.core.simulate.state import State, nobody
+from isbjorn.core.simulate.rows import ROWS
+from isbjorn.core.simulate.state import State, empty_state
 from tests.core.test_crowd import school
 
 STIRRED = {
@@ -194,7 +195,7 @@ class Beside(unittest.TestCase):
 
 class Bytes(unittest.TestCase):
     def test_states_come_back_as_they_were(self) -> None:
-        for states in ([nobody()], [state(7), state(0), state(3, 17, 2)], [state(1000)]):
+        for states in ([empty_state(ROWS)], [state(7), state(0), state(3, 17, 2)], [state(1000)]):
             back = unpacked(np.frombuffer(b"".join(a.tobytes() for a in packed(states)), np.uint8).copy())
             assert back is not None
             self.assertEqual(len(back), len(states))

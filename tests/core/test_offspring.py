@@ -98,6 +98,28 @@ class InFlight(unittest.TestCase):
             np.testing.assert_array_equal(known[int(one)], place)
         self.assertLess(float(np.abs(np.diff(np.sort(late.position[:, 0]))).max()), 15, "no gap is long")
 
+    def test_those_per_px_are_even_along_any_way(self) -> None:
+        straight = {
+            "bursts": [{"count": 1}],
+            "speed": {"value": 100, "spread": 0},
+            "spread": 0,
+            "direction": 0,
+            "lifespan": 9,
+        }
+        even = {"rate": 0.1, "rate_per": "px", "cadence": "even"}
+        still = {"kind": "gravity", "id": "g", "strength": 0}
+        _, children = both(shot(even, still, parent=straight), 2.05)
+        self.assertEqual(len(children), 20)
+        np.testing.assert_allclose(np.diff(np.sort(children.position[:, 0])), 10, atol=0.01)
+        # Under gravity, from a jump as from a walk.
+        thrown = straight | {"speed": {"value": 400, "spread": 0}, "direction": 70}
+        solver = Solver(shot(even, parent=thrown))
+        walked = [solver.of(1, Fraction(n, 25)) for n in range(51)][-1]
+        _, jumped = both(shot(even, parent=thrown), 2)
+        np.testing.assert_array_equal(walked.position, jumped.position)
+        way = np.linalg.norm(np.diff(walked.position[np.argsort(-walked.age)], axis=0), axis=1)
+        np.testing.assert_allclose(way, 10, atol=0.1)
+
     def test_they_are_even_in_time_for_each(self) -> None:
         one = {"bursts": [{"count": 1}], "lifespan": 5}
         _, children = both(shot({"rate": 25}, parent=one), 3)

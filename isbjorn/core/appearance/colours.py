@@ -13,7 +13,7 @@ from numba import prange
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.colour import GAMMA
 from isbjorn.core.document import Emitter, Gradient, Number
-from isbjorn.core.emit.newborn import Source, spread_of
+from isbjorn.core.emit.newborn import Source, drawn
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate import gradients
 from isbjorn.core.jit import leaf
@@ -90,7 +90,9 @@ def plate_colours(light: Light | None, place: Doubles, t: Doubles) -> Doubles:
 def _drawn(number: Number, source: Source, state: State, attribute: int) -> Doubles:
     """A number as each has it, float64 (n,), or (1,) where all have the same."""
     if not number.timed:
-        return np.atleast_1d(number.value + spread_of(number, source.key, state.births, attribute))
+        if number.spread == 0:
+            return np.array([number.value])
+        return drawn(number, number.value, source.key, state.births, attribute)
     return np.ascontiguousarray(source.read(number, state.births, state.moments, attribute))
 
 

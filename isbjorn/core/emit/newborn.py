@@ -10,6 +10,7 @@ import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Emitter, Number
+from isbjorn.core.document.values import bounds_of
 from isbjorn.core.emit.directions import aimed, all_round, fanned, turned
 from isbjorn.core.emit.shapes import scatter
 from isbjorn.core.emit.shapes.base import Light, Setting
@@ -40,6 +41,13 @@ def spread_of(number: Number, key: int, births: Longs, attribute: int) -> Double
     if number.spread == 0:
         return 0.0
     return number.spread * draws_around(key, births, attribute, number.spread_shape == "bell")
+
+
+def drawn(number: Number, base: Doubles | float, key: int, births: Longs, attribute: int) -> Doubles:
+    """A number of births (n,), each with its own draw of the spread about `base`, within the range of its field; float64 (n,)."""
+    low, high = bounds_of(number)
+    value = base + spread_of(number, key, births, attribute)
+    return np.broadcast_to(np.clip(value, low, high), births.shape)
 
 
 def share_of_life(number: Number, key: int, births: Longs, attribute: int, age01: npt.NDArray[np.floating]) -> Doubles:
@@ -77,7 +85,7 @@ class Source:
         self, number: Number, births: Longs, t: Doubles, attribute: int, measured: dict[str, Doubles] | None = None
     ) -> Doubles:
         """A number at birth with its spread, float64 (n,)."""
-        return self.readings.number(number, t, measured) + spread_of(number, self.key, births, attribute)
+        return drawn(number, self.readings.number(number, t, measured), self.key, births, attribute)
 
     def lifespans(self, births: Longs, t: Doubles, measured: dict[str, Doubles] | None = None) -> Floats:
         """Seconds from birth to death of births (n,), float32 (n,); infinite where life is without end."""
@@ -85,13 +93,13 @@ class Source:
         if not life.timed:
             if life.value == 0:
                 return np.full(len(births), np.inf, np.float32)
-            drawn_s = life.value + spread_of(life, self.key, births, LIFESPAN)
-            return np.maximum(SHORTEST_LIFE_S, np.broadcast_to(drawn_s, births.shape)).astype(np.float32)
+            lasts_s = drawn(life, life.value, self.key, births, LIFESPAN)
+            return np.maximum(SHORTEST_LIFE_S, lasts_s).astype(np.float32)
         if measured is None and life.source is not None:
             measured = self.measured(self.leave(births, t)[0].T.astype(np.float64), t)
         base = self.readings.number(life, t, measured)
-        drawn_s = np.maximum(SHORTEST_LIFE_S, base + spread_of(life, self.key, births, LIFESPAN))
-        return np.where(base == 0, np.inf, drawn_s).astype(np.float32)
+        lasts_s = np.maximum(SHORTEST_LIFE_S, drawn(life, base, self.key, births, LIFESPAN))
+        return np.where(base == 0, np.inf, lasts_s).astype(np.float32)
 
     @property
     def longest_life(self) -> float:
@@ -153,7 +161,7 @@ class Source:
         else:
             axis = self._axis(births, t, direction, frames, on.outward, on.along, measured, carried)
             way = fanned(axis, self.readings.number(e.spread, t, measured), e.in_depth, u, v)
-        speed = np.maximum(0.0, self.read(e.speed, births, t, SPEED, measured))
+        speed = self.read(e.speed, births, t, SPEED, measured)
         own = velocity = way * speed[:, None]
         if inherits:
             share = self.read(e.inherit, births, t, INHERIT, measured) / 100

@@ -12,7 +12,7 @@ from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.jit import leaf
 from isbjorn.core.simulate import contact, rows
 from isbjorn.core.simulate.integrators.steps import cubic
-from isbjorn.core.simulate.state import State, nobody
+from isbjorn.core.simulate.state import State
 from isbjorn.core.simulate.strands.joints import feet, joints_of
 
 if TYPE_CHECKING:
@@ -41,7 +41,7 @@ def step_of(parent: Track, index: int, begun: bool) -> Step:
     if found is None:
         # Of strands, their feet bear.
         joints = joints_of(parent.emitter)
-        state = feet(parent.state(index), joints) if begun else nobody()
+        state = feet(parent.state(index), joints) if begun else parent.empty_state()
         after = feet(parent.state(index + 1), joints)
         found = kept[index, begun] = Step(state, after, _alive(state, after))
         # Emitters that are born of it each look at some steps in a row.

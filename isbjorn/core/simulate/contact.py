@@ -5,8 +5,11 @@ straight line is a convex function: from before the touch it comes to it in a fe
 casting against general convex objects"). Inside a sphere or a box it is worked out in closed form; the plate's matte is followed by
 its distance (Hart 1996, "Sphere tracing"). At a touch the outcome decides how it goes on for what is left of the step.
 
-A body that is pressed against what it touches is carried by it: friction takes at most its share of what is carried (Coulomb), and
-holds what it can hold.
+A body that is pressed against what it touches slides along it: friction takes at most its share of the pressure (Coulomb), and
+holds what it can hold. Along the inside of a sphere it slides on great circles, so that nothing is lost on the way.
+
+What carries places (a vortex) adds a velocity of its own, which is not the body's: a surface stops the part of it that leads into
+the surface, and leaves the rest.
 
 body: float64 (12,): place (3), velocity (3), seconds since birth at the first touch (-1: none), how it is (`FREE`, `STUCK`,
 `GONE`), age at which it went, then scratch.
@@ -32,6 +35,8 @@ _NEAR = 0.01
 _GRAZING = 1e-6
 _MOST_TOUCHES, _MOST_STRIDES, _MATTE_STRIDES, _MATTE_STRIDE = 12, 64, 2048, 0.5
 _SMALLEST_RADIUS = 0.05
+# In a hollow: pieces of a step at most, and how far one of them turns, in radians.
+_MOST_GLIDES, _GLIDE_TURN = 48, 0.2
 SURFACE, OUTCOME, MARK = surface.CODE, surface.OUTCOME, surface.MARK
 BOUNCE, STICK, DIE = surface.BOUNCE, surface.STICK, surface.DIE
 RESTITUTION, RESTITUTION_SPREAD, FRICTION = surface.RESTITUTION, surface.RESTITUTION_SPREAD, surface.FRICTION
@@ -199,20 +204,24 @@ def _met(
 
 
 @leaf(
-    "Tuple((f8, i8, f8, f8, f8))(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], b1, f8, f8, f8, f8, f8, f8, f8)", cache=True
+    "Tuple((f8, i8, f8, f8, f8))(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], b1, f8, f8, f8, f8, f8, f8, f8, i8)",
+    cache=True,
 )
 def trace(
     rows: Doubles, s: int, paths: Doubles, mattes: Floats, marks: bool, x: float, y: float, z: float, cx: float,
-    cy: float, cz: float, radius: float,
+    cy: float, cz: float, radius: float, except_for: int,
 ) -> tuple[float, int, float, float, float]:  # fmt: skip
-    """Follow a straight way (cx, cy, cz): the share of it that is free, and the surface touched there (-1: none)."""
+    """Follow a straight way (cx, cy, cz): the share of it that is free, the surface touched there (-1: none) and its normal.
+
+    except_for: the row of a surface that is passed over (-1: none), because the body slides along it.
+    """
     length = math.sqrt(cx * cx + cy * cy + cz * cz)
     if length < 1e-12:
         return 1.0, -1, 0.0, 0.0, 0.0
     ux, uy, uz = cx / length, cy / length, cz / length
     best, which = length, -1
     for r in range(rows.shape[1]):
-        if int(rows[s, r, CODE]) != SURFACE or (int(rows[s, r, OUTCOME]) == MARK) != marks:
+        if r == except_for or int(rows[s, r, CODE]) != SURFACE or (int(rows[s, r, OUTCOME]) == MARK) != marks:
             continue
         shape, inside = int(rows[s, r, SHAPE]), rows[s, r, SIDE] < 0
         if shape == SPHERE and inside:
@@ -230,18 +239,19 @@ def trace(
     if which < 0:
         return 1.0, -1, 0.0, 0.0, 0.0
     _, nx, ny, nz = surface.distance(rows, s, which, paths, mattes, x + ux * best, y + uy * best, z + uz * best)
-    if ux * nx + uy * ny + uz * nz > 0:
-        # The nearest wall is another than the one that is met: in a corner of a box, or on the line of a path.
+    in_box = int(rows[s, which, SHAPE]) == BOX and rows[s, which, SIDE] < 0
+    if in_box or ux * nx + uy * ny + uz * nz > 0:
+        # The nearest wall may be another than the one that is met: in a corner of a box, or on the line of a path.
         nx, ny, nz = _met(rows, s, which, x + ux * best, y + uy * best, z + uz * best, ux, uy, uz, nx, ny, nz)
     return best / length, which, nx, ny, nz
 
 
-@leaf("void(f8[:,:,::1], i8, u8, i8, i8, f8[::1], f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@leaf("void(f8[:,:,::1], i8, u8, i8, i8, f8[::1], f8, f8, f8, f8, f8)", cache=True)
 def _answer(
-    rows: Doubles, s: int, key: np.uint64, birth: int, r: int, body: Doubles, ax: float, ay: float, az: float, h: float,
-    nx: float, ny: float, nz: float, age: float,
+    rows: Doubles, s: int, key: np.uint64, birth: int, r: int, body: Doubles, gain: float, nx: float,
+    ny: float, nz: float, age: float,
 ) -> None:  # fmt: skip
-    """What a touch does to the velocity in `body`, under the acceleration a over steps of h."""
+    """What a touch does to the velocity in `body`. gain: what presses it against the surface in a step, px/s."""
     if body[TOUCHED] < 0:
         body[TOUCHED] = age
     outcome = int(rows[s, r, OUTCOME])
@@ -262,7 +272,7 @@ def _answer(
             e += rows[s, r, RESTITUTION_SPREAD] * draw_around(key, birth, int(rows[s, r, ATTRIBUTE]) + 3, False)
         e = min(max(e, 0.0), 1.0)
         # What presses no harder than its own weight in a step lies still: else it would tremble for ever.
-        if -along < 2.0 * abs(ax * nx + ay * ny + az * nz) * h:
+        if -along < 2.0 * gain:
             e = 0.0
     tx, ty, tz = body[3] - along * nx, body[4] - along * ny, body[5] - along * nz
     slide = math.sqrt(tx * tx + ty * ty + tz * tz)
@@ -308,26 +318,121 @@ def _rubbed(
     )  # fmt: skip
 
 
-@leaf("void(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], u8, i8, f8[::1], f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@leaf("f8(f8, f8, f8)", cache=True, forceinline=True)
+def _gone(v: float, a: float, h: float) -> float:
+    """The way of h seconds from a velocity v with an acceleration a."""
+    return v * h + 0.5 * a * h * h
+
+
+@leaf("f8(f8[:,:,::1], i8, i8, f8)", cache=True)
+def hollow(rows: Doubles, s: int, r: int, radius: float) -> float:
+    """The radius of the sphere inside which the centre of a body slides along a surface; 0 where that is not hollow."""
+    if int(rows[s, r, SHAPE]) != SPHERE or rows[s, r, SIDE] > 0:
+        return 0.0
+    return max(0.0, rows[s, r, RADIUS] - radius)
+
+
+@leaf("UniTuple(f8,3)(f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+def turned_with(
+    x: float, y: float, z: float, ax: float, ay: float, az: float, bx: float, by: float, bz: float
+) -> tuple[float, float, float]:
+    """A vector that stands at right angles to the unit vector a, turned as a is turned to the unit vector b, the shortest way."""
+    f = (x * bx + y * by + z * bz) / max(1e-9, 1.0 + ax * bx + ay * by + az * bz)
+    return x - f * (ax + bx), y - f * (ay + by), z - f * (az + bz)
+
+
+@leaf("f8(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], i8, f8[::1], f8, f8, f8, f8[::1], f8, f8, f8)", cache=True)
+def _glide(
+    rows: Doubles, s: int, paths: Doubles, mattes: Floats, r: int, body: Doubles, fx: float, fy: float, fz: float,
+    carried: Doubles, left: float, radius: float, room: float,
+) -> float:  # fmt: skip
+    """Slide along the inside of a sphere of radius `room` for `left` seconds, under the acceleration f: velocity Verlet on great
+    circles. Returns the seconds that are left where it comes off or meets another surface.
+
+    carried: the velocity (3,) by which the place is carried besides; it is turned along, and stays on the sphere.
+    """
+    cx, cy, cz = rows[s, r, PLACE], rows[s, r, PLACE + 1], rows[s, r, PLACE + 2]
+    mu, pieces = rows[s, r, FRICTION], 0
+    while left > 0 and pieces < _MOST_GLIDES:
+        pieces += 1
+        nx, ny, nz = cx - body[0], cy - body[1], cz - body[2]
+        out = math.sqrt(nx * nx + ny * ny + nz * nz)
+        if out < 1e-9:
+            return left
+        nx, ny, nz = nx / out, ny / out, nz / out
+        across = fx * nx + fy * ny + fz * nz
+        along, by = body[3] * nx + body[4] * ny + body[5] * nz, carried[0] * nx + carried[1] * ny + carried[2] * nz
+        u, v, w = body[3] - along * nx, body[4] - along * ny, body[5] - along * nz
+        wx, wy, wz = carried[0] - by * nx, carried[1] - by * ny, carried[2] - by * nz
+        speed = math.sqrt(u * u + v * v + w * w)
+        whole = math.sqrt((u + wx) ** 2 + (v + wy) ** 2 + (w + wz) ** 2)
+        pressed = whole * whole / room - across
+        if pressed <= 0:
+            return left
+        ax, ay, az = fx - across * nx, fy - across * ny, fz - across * nz
+        h = min(left, _GLIDE_TURN * room / max(whole, 1e-9))
+        rub = mu * pressed
+        pull = math.sqrt(ax * ax + ay * ay + az * az)
+        if rub > 0:
+            if speed <= (rub + pull) * h and pull <= rub:
+                # Friction holds it.
+                u, v, w, ax, ay, az = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+            elif speed > rub * h:
+                ax, ay, az = ax - rub * u / speed, ay - rub * v / speed, az - rub * w / speed
+            else:
+                f = 1.0 - rub / max(pull, 1e-12) if pull > rub else 0.0
+                ax, ay, az = ax * f, ay * f, az * f
+        u, v, w = u + 0.5 * ax * h, v + 0.5 * ay * h, w + 0.5 * az * h
+        dx, dy, dz = u + wx, v + wy, w + wz
+        whole = math.sqrt(dx * dx + dy * dy + dz * dz)
+        tx, ty, tz, turn = 0.0, 0.0, 0.0, 0.0
+        if whole > 1e-12:
+            tx, ty, tz, turn = dx / whole, dy / whole, dz / whole, whole * h / room
+        c, sn = math.cos(turn), math.sin(turn)
+        mx, my, mz = nx * c - tx * sn, ny * c - ty * sn, nz * c - tz * sn
+        ex, ey, ez = cx - room * mx - body[0], cy - room * my - body[1], cz - room * mz - body[2]
+        share, which, _, _, _ = trace(rows, s, paths, mattes, False, body[0], body[1], body[2], ex, ey, ez, radius, r)
+        if which >= 0:
+            # Another surface is in the way: up to there it has slid.
+            body[0], body[1], body[2] = body[0] + ex * share, body[1] + ey * share, body[2] + ez * share
+            body[3], body[4], body[5] = u, v, w
+            return left - share * h
+        body[0], body[1], body[2] = cx - room * mx, cy - room * my, cz - room * mz
+        u, v, w = turned_with(u, v, w, nx, ny, nz, mx, my, mz)
+        carried[0], carried[1], carried[2] = turned_with(wx, wy, wz, nx, ny, nz, mx, my, mz)
+        ax, ay, az = turned_with(ax, ay, az, nx, ny, nz, mx, my, mz)
+        if rub == 0:
+            across = fx * mx + fy * my + fz * mz
+            ax, ay, az = fx - across * mx, fy - across * my, fz - across * mz
+        body[3], body[4], body[5] = u + 0.5 * ax * h, v + 0.5 * ay * h, w + 0.5 * az * h
+        left -= h
+    return left
+
+
+@leaf(
+    "void(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], u8, i8, f8[::1], f8[::1], f8, f8, f8, f8, f8, f8, f8, f8, f8)",
+    cache=True,
+)
 def sweep(
-    rows: Doubles, s: int, paths: Doubles, mattes: Floats, key: np.uint64, birth: int, body: Doubles, dx: float,
-    dy: float, dz: float, vx: float, vy: float, vz: float, h: float, age: float, radius: float,
+    rows: Doubles, s: int, paths: Doubles, mattes: Floats, key: np.uint64, birth: int, body: Doubles, carried: Doubles,
+    dx: float, dy: float, dz: float, vx: float, vy: float, vz: float, h: float, age: float, radius: float,
 ) -> None:  # fmt: skip
     """Take `body` over a step of h seconds that would carry it by (dx, dy, dz) and leave it with velocity (vx, vy, vz).
 
-    age: at the step's beginning. Between touches the velocity changes evenly.
+    carried: the velocity (3,) by which its place is carried besides, which is part of (dx, dy, dz); scratch. age: at the step's
+    beginning. Between touches the velocity changes evenly.
     """
     radius = max(radius, _SMALLEST_RADIUS)
     ax, ay, az = (vx - body[3]) / h, (vy - body[4]) / h, (vz - body[5]) / h
     # What acts on it besides what it touches.
     fx, fy, fz = ax, ay, az
     if body[TOUCHED] < 0:
-        share, r, _, _, _ = trace(rows, s, paths, mattes, True, body[0], body[1], body[2], dx, dy, dz, radius)
+        share, r, _, _, _ = trace(rows, s, paths, mattes, True, body[0], body[1], body[2], dx, dy, dz, radius, -1)
         if r >= 0:
             body[TOUCHED] = age + share * h
     left = h
     for _ in range(_MOST_TOUCHES):
-        share, r, nx, ny, nz = trace(rows, s, paths, mattes, False, body[0], body[1], body[2], dx, dy, dz, radius)
+        share, r, nx, ny, nz = trace(rows, s, paths, mattes, False, body[0], body[1], body[2], dx, dy, dz, radius, -1)
         body[0], body[1], body[2] = body[0] + dx * share, body[1] + dy * share, body[2] + dz * share
         if r < 0:
             body[3], body[4], body[5] = body[3] + ax * left, body[4] + ay * left, body[5] + az * left
@@ -336,23 +441,43 @@ def sweep(
             body[3] + ax * left * share, body[4] + ay * left * share, body[5] + az * left * share,
         )  # fmt: skip
         left *= 1.0 - share
-        _answer(rows, s, key, birth, r, body, fx, fy, fz, h, nx, ny, nz, age + h - left)
+        # A hollow presses what goes round in it.
+        room, bend = hollow(rows, s, r, radius), 0.0
+        if room > 0:
+            gx, gy, gz = body[3] + carried[0], body[4] + carried[1], body[5] + carried[2]
+            along = gx * nx + gy * ny + gz * nz
+            bend = (gx * gx + gy * gy + gz * gz - along * along) / room
+        across = fx * nx + fy * ny + fz * nz - bend
+        _answer(rows, s, key, birth, r, body, abs(across) * h, nx, ny, nz, age + h - left)
         if body[HOW] != FREE or left <= 0:
             break
-        across, out = fx * nx + fy * ny + fz * nz, body[3] * nx + body[4] * ny + body[5] * nz
-        if across < 0 and out <= -0.500001 * across * left:
-            # Pressed, or so before the step ends: what it touches carries it, and rubs by what it carries.
-            body[3], body[4], body[5] = body[3] - out * nx, body[4] - out * ny, body[5] - out * nz
-            dx, dy, dz, vx, vy, vz = _rubbed(
-                body[3], body[4], body[5], fx - across * nx, fy - across * ny, fz - across * nz,
-                -across * rows[s, r, FRICTION], left,
+        out, by = body[3] * nx + body[4] * ny + body[5] * nz, carried[0] * nx + carried[1] * ny + carried[2] * nz
+        if out + by < 0:
+            # What carries it into the surface is stopped by it.
+            carried[0], carried[1], carried[2] = (
+                carried[0] - (out + by) * nx, carried[1] - (out + by) * ny, carried[2] - (out + by) * nz,
             )  # fmt: skip
-            ax, ay, az = (vx - body[3]) / left, (vy - body[4]) / left, (vz - body[5]) / left
+            by = -out
+        if across < 0 and out + by <= -0.500001 * across * left:
+            # Pressed, or so before the step ends: it slides along what it touches, and rubs by what presses it.
+            body[3], body[4], body[5] = body[3] - out * nx, body[4] - out * ny, body[5] - out * nz
+            carried[0], carried[1], carried[2] = carried[0] - by * nx, carried[1] - by * ny, carried[2] - by * nz
+            if room > 0:
+                left = _glide(rows, s, paths, mattes, r, body, fx, fy, fz, carried, left, radius, room)
+                if left <= 0:
+                    break
+                ax, ay, az = fx, fy, fz
+                dx, dy, dz = _gone(body[3], fx, left), _gone(body[4], fy, left), _gone(body[5], fz, left)
+            else:
+                dx, dy, dz, vx, vy, vz = _rubbed(
+                    body[3], body[4], body[5], fx - across * nx, fy - across * ny, fz - across * nz,
+                    -across * rows[s, r, FRICTION], left,
+                )  # fmt: skip
+                ax, ay, az = (vx - body[3]) / left, (vy - body[4]) / left, (vz - body[5]) / left
         else:
             ax, ay, az = fx, fy, fz
-            dx = body[3] * left + 0.5 * ax * left * left
-            dy = body[4] * left + 0.5 * ay * left * left
-            dz = body[5] * left + 0.5 * az * left * left
+            dx, dy, dz = _gone(body[3], fx, left), _gone(body[4], fy, left), _gone(body[5], fz, left)
+        dx, dy, dz = dx + carried[0] * left, dy + carried[1] * left, dz + carried[2] * left
     # A surface that moves, and rounding, may have come too near.
     for _ in range(3):
         d, r, nx, ny, nz = closest(rows, s, paths, mattes, body[0], body[1], body[2])

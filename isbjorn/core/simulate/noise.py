@@ -1,12 +1,13 @@
 """Curl of noise: velocity fields without sources or sinks.
 
 Bridson, Hourihan, Nordenstam 2007, "Curl-noise for procedural fluid flow". The potential is gradient noise (Perlin 2002,
-"Improving noise") whose gradients rotate with time (Perlin and Neyret 2001, "Flow noise"), each lattice point one, two or
-three times as fast, one way or the other: in a loop all comes round after one turn, else the three rates have no common
-one; or cellular noise (Worley 1996) with the
-nearest distance made smooth, whose points circle. All derivatives are exact, so that the divergence is nothing but rounding.
+"Improving noise") whose gradients rotate with time (Perlin and Neyret 2001, "Flow noise"), each lattice point at one of sixteen
+rates, one way or the other: in a loop all comes round after one turn, else the noise does not come near to what it was; or
+cellular noise (Worley 1996) with the nearest distance made smooth, whose points circle. All derivatives are exact, so that the
+divergence is nothing but rounding.
 
-phases: float64 (6,) in a row from column `at` on: cosine and sine of the turn, of twice and of three times the turn.
+phases: float64 (16,) in a row from column `at` on: cosine and sine of turns at four rates, then at four others; a lattice point
+turns by the sum of one of each.
 """
 
 from __future__ import annotations
@@ -52,9 +53,10 @@ def lattice_hash(i: int, j: int, k: int, seed: np.uint64) -> np.uint64:
 @leaf("UniTuple(f8,2)(u8, f8[:,:,::1], i8, i8, i8)", cache=True, forceinline=True)
 def lattice_phase(h: np.uint64, rows: Doubles, s: int, r: int, at: int) -> tuple[float, float]:
     """Cosine and sine of a lattice point's turn: its rate and its way are drawn from its hash."""
-    m = int((h >> np.uint64(40)) % np.uint64(3))
+    a, b = at + int(h >> np.uint64(39) & np.uint64(6)), at + 8 + int(h >> np.uint64(41) & np.uint64(6))
     way = 1.0 if (h >> np.uint64(50)) & np.uint64(1) else -1.0
-    return rows[s, r, at + 2 * m], way * rows[s, r, at + 2 * m + 1]
+    ca, sa, cb, sb = rows[s, r, a], rows[s, r, a + 1], rows[s, r, b], rows[s, r, b + 1]
+    return ca * cb - sa * sb, way * (sa * cb + ca * sb)
 
 
 @leaf("UniTuple(f8,2)(f8)", cache=True, forceinline=True)

@@ -22,7 +22,7 @@ from isbjorn.core.emit.births import NOW_S, Births
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.jit import njit
 from isbjorn.core.random import BORN, GOLDEN, draws01, mix
-from isbjorn.core.simulate.bearers import Step, happened, origin_of, step_of, where
+from isbjorn.core.simulate.bearers import Living, Step, happened, origin_of, step_of, where
 from isbjorn.core.simulate.handing import is_worth
 from isbjorn.core.simulate.state import BORN_STEPS
 
@@ -37,9 +37,6 @@ MOST_IN_A_STEP = 100_000
 _LONGEST_S = 600.0
 # What forces are reckoned to add to a speed, px/s.
 _USUAL_PX_S = 100.0
-# Steps are counted from so many before the shot on, above what births are numbered by.
-_EARLY, _STEP_BITS = 1 << 23, 38
-_GOLDEN = (math.sqrt(5) - 1) / 2
 # Steps that are asked for together, and handed on together.
 _BLOCK = BORN_STEPS
 
@@ -88,6 +85,15 @@ def _unpacked(there: npt.NDArray[np.uint8]) -> list[Born] | None:
     ]
 
 
+def _looked_up(known: tuple[Longs, Doubles], who: Longs) -> Doubles:
+    """What is known of particles by their birth numbers, which are sorted, (n,); 0 of those that are not known."""
+    numbers, values = known
+    if not len(numbers):
+        return np.zeros(len(who))
+    at = np.minimum(np.searchsorted(numbers, who), len(numbers) - 1)
+    return np.where(numbers[at] == who, values[at], 0.0)
+
+
 @njit("i8[::1](u8, i8[::1], i8[::1])", cache=True)
 def _numbered(key: np.uint64, bearers: Longs, which: Longs) -> Longs:
     out = np.empty(len(bearers), np.int64)
@@ -117,6 +123,8 @@ class Offspring(Births):
         self.own: Track | None = None
         self.begin_s = bearing.begin_s
         self._steps: OrderedDict[int, Born] = OrderedDict()
+        # Of births per px: by lattice step, how many births the way of each particle that is alive asked for up to then.
+        self._asked: OrderedDict[int, tuple[Longs, Doubles]] = OrderedDict()
 
     def thin(self) -> None:
         """They are looked at step by step; nothing is left out but what is too much for one."""
@@ -238,9 +246,30 @@ class Offspring(Births):
         return self.emitter.rate_per == "px" and self.emitter.born_when == "in flight"
 
     def _on_the_way(self, index: int, step: Step) -> tuple[Longs, Longs, Doubles]:
-        """As `_events`, of births per px: as many as the way of a step asks for. What is left over is rounded up in as many
-        steps as comes to it, by a sequence that fills evenly (Weyl), from a place that each draws: so all steps together are
-        exact but for one or two."""
+        """As `_events`, of births per px: the integral of the rate over the way that each has gone since its own birth passes a
+        whole number, or a draw within it, when one is born."""
+        living = step.living
+        who = living[0]
+        begin, until, asked = self._asked_in(index, step)
+        before = self._asked_before(index, living)
+        low, high = np.floor(before).astype(np.int64), np.floor(before + asked).astype(np.int64)
+        count = np.clip(high - low + 1, 0, MOST_IN_A_STEP)
+        total = int(count.sum())
+        if total > 20 * MOST_IN_A_STEP:
+            count = count // math.ceil(total / (20 * MOST_IN_A_STEP))
+        which = np.repeat(np.arange(len(who)), count)
+        j = np.arange(len(which)) - np.repeat(np.cumsum(count) - count, count) + low[which]
+        slots = j.astype(np.float64)
+        if self.emitter.cadence != "even":
+            slots += draws01(self.key, _numbered(np.uint64(self.key), who[which], j), BORN)
+        # The same sums as in the steps before and after, so that each birth falls into one of them.
+        born = (slots > before[which]) & (slots <= (before + asked)[which])
+        which, j, slots = which[born], j[born], slots[born]
+        share = np.clip((slots - before[which]) / np.maximum(asked[which], 1e-12), 0, 1)
+        return which, j, begin[which] + share * np.maximum(0, until - begin)[which]
+
+    def _asked_in(self, index: int, step: Step) -> tuple[Doubles, Doubles, Doubles]:
+        """From when to when each lives in a step, s (n,); and how many births its way in the step asks for, (n,)."""
         parent = self.parent
         assert parent is not None
         state, after, (who, born_at, lives, columns) = step.state, step.after, step.living
@@ -260,19 +289,29 @@ class Offspring(Births):
             speed = np.linalg.norm(some.velocity[:, one[alone]], axis=0)
             way[alone] = speed * np.maximum(0, until - begin)[alone]
         rate = max(0.0, float(self.readings.number(self.emitter.rate, np.array([(left + right) / 2]))[0]))
-        own = who + (np.int64(index + _EARLY) << _STEP_BITS)
-        turn = np.mod(draws01(self.key, who, BORN) + (index + _EARLY) * _GOLDEN, 1.0)
-        count = np.clip(np.floor(rate * way + turn), 0, MOST_IN_A_STEP).astype(np.int64)
-        total = int(count.sum())
-        if total > 20 * MOST_IN_A_STEP:
-            count = count // math.ceil(total / (20 * MOST_IN_A_STEP))
-        which = np.repeat(np.arange(len(who)), count)
-        k = np.arange(len(which)) - np.repeat(np.cumsum(count) - count, count)
-        share = (k + 0.5) / np.maximum(count[which], 1)
-        if self.emitter.cadence != "even":
-            share = (k + draws01(self.key, own[which] * 31 + k, BORN)) / np.maximum(count[which], 1)
-        moments = begin[which] + share * np.maximum(0, until - begin)[which]
-        return which, k + (np.int64(index + _EARLY) << 17), moments
+        return begin, until, rate * way
+
+    def _asked_before(self, index: int, living: Living) -> Doubles:
+        """How many births the way of each of the living asked for from its own birth to the beginning of a step, (n,)."""
+        parent = self.parent
+        assert parent is not None
+        at = max((known for known in self._asked if known <= index), default=None)
+        # Whoever lives in the step was born no earlier than the longest life ago.
+        first = math.floor((self.begin_s if self.begin_s > -math.inf else -_LONGEST_S) * parent.hz) - 1
+        if self.longest_life < _LONGEST_S:
+            first = max(first, index - math.ceil(self.longest_life * parent.hz) - 2)
+        known: tuple[Longs, Doubles] = (_NONE, np.empty(0))
+        if at is not None and at >= first:
+            known, first = self._asked[at], at
+        for n in range(first, index):
+            step = step_of(parent, n, (n + 1) / parent.hz > self.begin_s)
+            asked = _looked_up(known, step.living[0]) + self._asked_in(n, step)[2]
+            lasting = step.living[3][1] >= 0
+            known = step.living[0][lasting], asked[lasting]
+            self._asked[n + 1] = known
+            while len(self._asked) > _STEPS_KEPT:
+                self._asked.popitem(last=False)
+        return _looked_up(known, living[0])
 
     def _events(self, step: Step, left: float, right: float) -> tuple[Longs, Longs, Doubles]:
         """Which of them bears, which of its children each is, and when."""

@@ -7,3 +7,7 @@ LIFE, MASS, FIRST_VELOCITY, SIZE, TOUCHED, HOW, GONE_AT = 6, 7, 8, 11, 12, 13, 1
 # Two more rows of those who can catch something: the age at which it did, and from which it was near to one who had; -1: never.
 CAUGHT, NEAR_SINCE = 15, 16
 STATE_ROWS = 17
+# Four more rows of bodies that push each other: whether something was in the way of a body in the last step (1) or not (0), and the
+# velocity by which it moved in it, px/s, which is then the one that is seen.
+HINDERED, MOVED = 17, 18
+PUSHED_ROWS = 21

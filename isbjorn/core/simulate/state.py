@@ -10,7 +10,6 @@ import numpy.typing as npt
 from isbjorn.core.arrays import Floats
 from isbjorn.core.jit import leaf
 from isbjorn.core.simulate.integrators.steps import gather
-from isbjorn.core.simulate.rows import ROWS
 
 # Births of so many lattice steps are worked out together.
 BORN_STEPS = 16
@@ -86,14 +85,14 @@ def joined(states: list[State]) -> State:
     )
 
 
-def nobody() -> State:
-    """No particles."""
-    return State(np.empty(0, np.int64), np.empty(0), np.empty((ROWS, 0), np.float32))
+def empty_state(rows: int) -> State:
+    """A state without particles, of an integrator that has so many rows of values."""
+    return State(np.empty(0, np.int64), np.empty(0), np.empty((rows, 0), np.float32))
 
 
 def merged(state: State, kept: npt.NDArray[np.int64], newborn: State) -> State:
     """The columns `kept` of a state, which rise, and behind them the newborn."""
-    rows, count = (newborn if state.count == 0 else state).values.shape[0], len(kept)
+    rows, count = newborn.values.shape[0], len(kept)
     values = np.empty((rows, count + newborn.count), np.float32)
     some: npt.NDArray[np.int64] | slice = kept
     if count and kept[-1] - kept[0] == count - 1:

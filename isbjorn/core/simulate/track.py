@@ -36,7 +36,7 @@ from isbjorn.core.simulate.integrators.recorded import RecordedIntegrator
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
 from isbjorn.core.simulate.integrators.strands import StrandIntegrator
 from isbjorn.core.simulate.offspring import Offspring
-from isbjorn.core.simulate.state import BORN_STEPS, State, joined, merged, nobody
+from isbjorn.core.simulate.state import BORN_STEPS, State, empty_state, joined, merged
 from isbjorn.core.simulate.strands.joints import joints_of
 from isbjorn.core.time import lattice_index
 
@@ -266,7 +266,7 @@ class Track:
             return base
         began = time.perf_counter()
         if base is None or known < first:
-            known, base = first, nobody()
+            known, base = first, self.empty_state()
         now = index / self.hz
         newborn = self.newborn(known / self.hz, now, stale)
         state = merged(base, self.integrator.alive(base, now), newborn)
@@ -335,7 +335,11 @@ class Track:
         some = [part.only(which) for part, which in zip(parts, inside, strict=True) if len(which)]
         if len(some) == 1:
             return some[0]
-        return joined(some) if some else nobody()
+        return joined(some) if some else self.empty_state()
+
+    def empty_state(self) -> State:
+        """A state of this emitter without particles."""
+        return empty_state(self.integrator.state_rows)
 
     def _begun(self, births: npt.NDArray[np.int64], moments: Doubles, lives: Floats) -> State:
         if self.every > 1:

@@ -49,7 +49,8 @@ def _density(place: Floats, others: Ints, count: Ints, stands_for: Floats, radiu
     """sums (3, n): near density, sum of the weights of viscosity, number of neighbours."""
     per_px = np.float32(1.0 / radius)
     for block in prange(BLOCKS):
-        far = np.empty(PAIRS, np.float32)
+        room = np.empty((2, PAIRS), np.float32)
+        far, stand = room[0], room[1]
         i, last = block * place.shape[1] // BLOCKS, (block + 1) * place.shape[1] // BLOCKS
         while i < last:
             begin, pairs = i, np.uint32(0)
@@ -59,6 +60,7 @@ def _density(place: Floats, others: Ints, count: Ints, stands_for: Floats, radiu
                     j = np.uint32(others[i, k])
                     dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
                     far[pairs + k] = dx * dx + dy * dy + dz * dz
+                    stand[pairs + k] = max(stands_for[i], stands_for[j])
                 pairs += np.uint32(count[i])
                 i += 1
             for m in range(pairs):
@@ -66,14 +68,14 @@ def _density(place: Floats, others: Ints, count: Ints, stands_for: Floats, radiu
                 far[m] = q if q > NONE else NONE
             at = np.uint32(0)
             for n in range(begin, i):
-                crowded, weight = 0.0, 0.0
+                crowded, weight, many = 0.0, 0.0, 0.0
                 for k in range(np.uint32(count[n])):
-                    q = far[at + k]
-                    crowded += q * q * q
-                    weight += q
+                    q, one_for = far[at + k], stand[at + k]
+                    crowded += one_for * q * q * q
+                    weight += one_for * q
+                    many += one_for
                 at += np.uint32(count[n])
-                sums[0, n], sums[1, n] = stands_for[n] * crowded, stands_for[n] * weight
-                sums[2, n] = stands_for[n] * np.float32(count[n])
+                sums[0, n], sums[1, n], sums[2, n] = crowded, weight, many
 
 
 @njit(
@@ -93,19 +95,20 @@ def _sway(
     viscous, half, per_px = np.float32(given[0].viscous), np.float32(0.5), np.float32(1.0 / given[0].radius)
     steepest, twice = np.float32(_STEEPEST), np.float32(2.0) * firm
     for block in prange(BLOCKS):
-        room = np.empty((9, PAIRS), np.float32)
-        dx, dy, dz, far, both, lighter, crowded, many, weight = (
-            room[0], room[1], room[2], room[3], room[4], room[5], room[6], room[7], room[8]
+        room = np.empty((10, PAIRS), np.float32)
+        dx, dy, dz, far, both, lighter, crowded, many, weight, stand = (
+            room[0], room[1], room[2], room[3], room[4], room[5], room[6], room[7], room[8], room[9]
         )  # fmt: skip
         i, last = block * place.shape[1] // BLOCKS, (block + 1) * place.shape[1] // BLOCKS
         while i < last:
             begin, pairs = i, np.uint32(0)
             while i < last and pairs + np.uint32(count[i]) <= PAIRS:
-                x, y, z, own, share = place[0, i], place[1, i], place[2, i], mass[i], stands_for[i] * root[i]
+                x, y, z, own = place[0, i], place[1, i], place[2, i], mass[i]
                 for k in range(np.uint32(count[i])):
                     j, p = np.uint32(others[i, k]), pairs + k
                     dx[p], dy[p], dz[p] = place[0, j] - x, place[1, j] - y, place[2, j] - z
-                    both[p] = share * root[j]
+                    stand[p] = max(stands_for[i], stands_for[j])
+                    both[p] = stand[p] * root[i] * root[j]
                     # Reduced mass: what parts them changes by the pull over it.
                     lighter[p] = own if own < mass[j] else mass[j]
                     crowded[p], many[p] = half * (sums[0, i] + sums[0, j]), half * (sums[2, i] + sums[2, j])
@@ -129,11 +132,11 @@ def _sway(
                 far[m] = both[m] * pull * h * firmly / ((firmly + stiff) * (d if d > LEAST else LEAST))
             at = np.uint32(0)
             for n in range(begin, i):
-                u, v, w, along = velocity[0, n], velocity[1, n], velocity[2, n], viscous * stands_for[n]
+                u, v, w = velocity[0, n], velocity[1, n], velocity[2, n]
                 ax, ay, az = NONE, NONE, NONE
                 for k in range(np.uint32(count[n])):
                     j, p = np.uint32(others[n, k]), at + k
-                    by = along * weight[p]
+                    by = viscous * stand[p] * weight[p]
                     ax += far[p] * dx[p] + by * (velocity[0, j] - u)
                     ay += far[p] * dy[p] + by * (velocity[1, j] - v)
                     az += far[p] * dz[p] + by * (velocity[2, j] - w)

@@ -34,12 +34,13 @@ from isbjorn.core.simulate.crowd.still import caught_at_rest, still_contagion
 from isbjorn.core.simulate.crowd.together import OF_KIN, Kin, Own, Part, Together, shares
 from isbjorn.core.simulate.forces import zones
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator, pack_world
-from isbjorn.core.simulate.state import State, merged, nobody
+from isbjorn.core.simulate.state import State, merged
 from isbjorn.core.simulate.track import Track
 
 # Births from eternity are run up to for no longer.
 _LONGEST_RUN_UP_S = 30.0
 _LOOK_UP_S, _WORTH_A_WORD_S = 0.05, 0.3
+_HINDERED_PX = 1e-3
 
 
 @dataclass(frozen=True)
@@ -75,6 +76,14 @@ def crowds_of(shot: Shot) -> list[tuple[tuple[int, ...], tuple[Meeting, ...]]]:
             found = (found[0] | other[0], found[1] | other[1])
         groups.append(found)
     return [(tuple(sorted(numbers)), tuple(meetings[name] for name in sorted(names))) for numbers, names in groups]
+
+
+def _say_what_moved(state: State, before: State, free: State, took_s: Doubles) -> None:
+    """Write into a state by which velocities particles moved in a step of took_s (n,), and which did not move as if they were
+    alone: before, free: as they were when it began, and as they would be then."""
+    hindered = (np.abs(state.place - free.place).max(axis=0) > _HINDERED_PX) & (took_s > 1e-4)
+    state.values[rows.HINDERED] = hindered
+    state.values[rows.MOVED : rows.MOVED + 3] = (state.place - before.place) / np.maximum(took_s, 1e-4)
 
 
 def run_anew(before: Shot | None, after: Shot) -> bool:
@@ -185,7 +194,10 @@ class Crowd:
         try:
             at, state = self._handed(index)
             if state is None:
-                at, state = min(index, self.first_index()), CrowdState(tuple(nobody() for _ in self.tracks))
+                at, state = (
+                    min(index, self.first_index()),
+                    CrowdState(tuple(track.empty_state() for track in self.tracks)),
+                )
             begun, handed = (at, time.monotonic()), time.perf_counter()
             while at < index:
                 if stale is not None and stale():
@@ -244,6 +256,9 @@ class Crowd:
                 share = self._share(meeting, parts, until)
                 moved_on |= FORCES.of(meeting).made.settle(meeting, self.reader(until), together, share)
             self._put(parts, together, moved_on, until)
+            for state, began, alone in zip(parts, before, free, strict=True):
+                if len(state.values) > rows.HINDERED:
+                    _say_what_moved(state, began, alone, np.minimum(1 / self.hz, until - state.moments))
         turns = [m for m in self.meetings if hasattr(FORCES.of(m).made, "turn")]
         if turns and sum(s.count for s in parts) > 0:
             for meeting in turns:

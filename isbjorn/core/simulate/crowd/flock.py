@@ -63,9 +63,10 @@ def _count(
             if least > -_ALL and u * dx + v * dy + w * dz < least * math.sqrt(d2):
                 continue
             q = ONE - d2 * per
-            total += q * q if q > NONE else NONE
-            near_by += ONE if d2 < near_px else NONE
-        sums[0, i], sums[1, i] = stands_for[i] * total, stands_for[i] * near_by
+            many = max(stands_for[i], stands_for[j])
+            total += many * q * q if q > NONE else NONE
+            near_by += many if d2 < near_px else NONE
+        sums[0, i], sums[1, i] = total, near_by
 
 
 @njit(
@@ -94,11 +95,11 @@ def _sway(
             begin, pairs = i, np.uint32(0)
             while i < last and pairs + np.uint32(count[i]) <= PAIRS:
                 x, y, z, u, v, w = place[0, i], place[1, i], place[2, i], velocity[0, i], velocity[1, i], velocity[2, i]
-                share, least = stands_for[i] * root[i], _least_ahead(u, v, w, cosine)
+                many, least = stands_for[i], _least_ahead(u, v, w, cosine)
                 for k in range(np.uint32(count[i])):
                     j, p = np.uint32(others[i, k]), pairs + k
                     dx[p], dy[p], dz[p] = place[0, j] - x, place[1, j] - y, place[2, j] - z
-                    both[p], near_by[p] = share * root[j], sums[1, i] + sums[1, j]
+                    both[p], near_by[p] = max(many, stands_for[j]) * root[i] * root[j], sums[1, i] + sums[1, j]
                     weight[p] = sums[0, i] if sums[0, i] > sums[0, j] else sums[0, j]
                 if least > -_ALL:
                     # Who is not seen does not count.

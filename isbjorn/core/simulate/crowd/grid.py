@@ -11,12 +11,13 @@ from numba import prange
 
 from isbjorn.core.arrays import Floats, Ints, Longs
 from isbjorn.core.jit import leaf, njit
+from isbjorn.core.random import mix
 
 # As many cells as particles, about; and of one cell's neighbourhood so many are looked at, evenly, if there are more.
 _CELLS_EACH, _LEAST_CELLS, MOST_LOOKED_AT = 2, 4096, 256
-# Of more neighbours than these, some stand for all.
-MOST_NEIGHBOURS = 64
-_SIDE = 1 << 10
+# Of more neighbours than these, some stand for all: about so many, so that there is room for chance.
+MOST_NEIGHBOURS, _WANTED = 64, 44
+_SIDE, _GOLDEN = 1 << 10, np.uint64(0x9E3779B97F4A7C15)
 # Particles are looked at in so many blocks, and of one block so many pairs at once: what is worked out for all of them side by
 # side is done for several in one instruction, and then added in the order of neighbours.
 BLOCKS, PAIRS = 64, 1024
@@ -126,43 +127,85 @@ def _runs(at: int, size: Longs, starts: Longs, begins: Longs, ends: Longs) -> in
     return runs
 
 
-@leaf("void(f4[:,::1], f4[::1], i8, i8, f4, i8[::1], i8[::1], i8, i4[:,::1], i4[::1], f4[::1])", cache=True)
-def _look_thinly(
-    place: Floats, share: Floats, i: int, looked: int, far: np.float32, begins: Longs, ends: Longs, runs: int, found: Ints,
-    count: Ints, stands_for: Floats,
-) -> None:  # fmt: skip
-    """The neighbours of one, of whom only one in `looked` is looked at."""
-    most = found.shape[1]
+@leaf("i8(f4[:,::1], f4[::1], i8, i8, f4, i8[::1], i8[::1], i8)", cache=True)
+def _estimate(
+    place: Floats, share: Floats, i: int, looked: int, far: np.float32, begins: Longs, ends: Longs, runs: int
+) -> int:
+    """About how many neighbours one has, by one in `looked` of those who may be near."""
     x, y, z = place[0, i], place[1, i], place[2, i]
-    every, seen, kept = 1, 0, 0
-    while True:
-        seen, kept, step = 0, 0, i % looked
-        for run in range(runs):
-            j = begins[run] + (looked - step) % looked
-            while j < ends[run]:
-                dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
-                if dx * dx + dy * dy + dz * dz < far and j != i and share[j] != 0:
-                    if seen % every == 0 and kept < most:
-                        found[i, kept] = j
-                        kept += 1
-                    seen += 1
-                j += looked
-            step = (step + ends[run] - begins[run]) % looked
-        if seen <= most * every:
-            break
-        every = 1 + (seen - 1) // most
-    count[i] = kept
-    stands_for[i] = looked * seen / kept if kept > 0 else 1.0
+    seen, step = 0, i % looked
+    for run in range(runs):
+        j = begins[run] + (looked - step) % looked
+        while j < ends[run]:
+            dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
+            seen += dx * dx + dy * dy + dz * dz < far and j != i and share[j] != 0
+            j += looked
+        step = (step + ends[run] - begins[run]) % looked
+    return seen * looked
 
 
-@njit("void(f4[:,::1], f4[::1], i8[::1], i8[::1], f8, i4[:,::1], i4[::1], f4[::1])", parallel=True, cache=True)
+@leaf("u8(u8)", cache=True, forceinline=True)
+def _mixed(h: np.uint64) -> np.uint64:
+    return mix(h * _GOLDEN)
+
+
+@njit("b1(f4[:,::1], f4[::1], i8[::1], i8[::1], f8, i8[::1], i4[:,::1], i4[::1], i8[::1])", parallel=True, cache=True)
+def _near_thinly(
+    place: Floats, share: Floats, starts: Longs, size: Longs, reach: float, thinning: Longs, found: Ints, count: Ints,
+    over: Longs,
+) -> bool:  # fmt: skip
+    """As `_near`, where some cells are too full. thinning: of pairs of particles in two cells, one in so many is kept, a power of
+    two for each cell, of which the larger counts; over: for each cell, whether one of its particles has more than fit.
+
+    Which pairs are kept does not depend on whose turn it is, so that a pair is kept for both or for neither: particles of a cell
+    stand in blocks of as many as are thinned to one, and of two blocks each has its one partner in the other.
+    """
+    most, far = found.shape[1], np.float32(reach * reach)
+    nx, ny, nz = size[0], size[1], size[2]
+    for cell in prange(len(starts) - 1):
+        first, last = starts[cell], starts[cell + 1]
+        over[cell] = 0
+        if first == last:
+            continue
+        cx, cy, cz = cell % nx, cell // nx % ny, cell // (nx * ny)
+        for i in range(first, last):
+            count[i] = 0
+        for dz in range(-1 if nz > 1 else 0, 2 if nz > 1 else 1):
+            for dy in range(-1 if ny > 1 else 0, 2 if ny > 1 else 1):
+                for dx in range(-1 if nx > 1 else 0, 2 if nx > 1 else 1):
+                    other = (((cz + dz) & (nz - 1)) * ny + ((cy + dy) & (ny - 1))) * nx + ((cx + dx) & (nx - 1))
+                    begin, end = starts[other], starts[other + 1]
+                    every = max(thinning[cell], thinning[other])
+                    for i in range(first, last):
+                        if share[i] == 0:
+                            continue
+                        x, y, z, own = place[0, i], place[1, i], place[2, i], i - first
+                        mine = _mixed(np.uint64(cell) << np.uint64(24) ^ np.uint64(own // every))
+                        kept = count[i]
+                        for block in range((end - begin + every - 1) // every):
+                            theirs = _mixed(np.uint64(other) << np.uint64(24) ^ np.uint64(block))
+                            j = begin + block * every + ((int(mix(mine ^ theirs) >> np.uint64(40)) - own) & (every - 1))
+                            if j >= end or j == i or share[j] == 0:
+                                continue
+                            ex, ey, ez = place[0, j] - x, place[1, j] - y, place[2, j] - z
+                            if ex * ex + ey * ey + ez * ez < far:
+                                if kept < most:
+                                    found[i, kept] = j
+                                kept += 1
+                        count[i] = kept
+        for i in range(first, last):
+            over[cell] = max(over[cell], count[i] > most)
+    return bool(over.any())
+
+
+@njit("void(f4[:,::1], f4[::1], i8[::1], i8[::1], f8, i4[:,::1], i4[::1], i8[::1])", parallel=True, cache=True)
 def _near(
-    place: Floats, share: Floats, starts: Longs, size: Longs, reach: float, found: Ints, count: Ints, stands_for: Floats
+    place: Floats, share: Floats, starts: Longs, size: Longs, reach: float, found: Ints, count: Ints, thinning: Longs
 ) -> None:
-    """Places sorted by cells, at infinity who has no share. Who of (n, `MOST_NEIGHBOURS`) are within the reach, how many, and
-    for how many each stands.
+    """Places sorted by cells, at infinity where there is no share. Neighbours (n, `MOST_NEIGHBOURS`) within the reach, and how many
+    there are (n,), which may be more; thinning: how much a cell has to be thinned for its neighbours to fit, a power of two.
 
-    Who may be near to those of a cell is gathered once for all of them.
+    The candidates of a cell are gathered once for all of its particles.
     """
     most, far = found.shape[1], np.float32(reach * reach)
     cells = len(starts) - 1
@@ -185,12 +228,13 @@ def _near(
                         px[m + k], py[m + k], pz[m + k] = place[0, j + k], place[1, j + k], place[2, j + k]
                         who[m + k] = j + k
                     m += long
+            many = 0
             for i in range(starts[cell], starts[cell + 1]):
-                count[i], stands_for[i] = 0, 1.0
+                count[i] = 0
                 if share[i] == 0:
                     continue
                 if looked > 1:
-                    _look_thinly(place, share, i, looked, far, begins, ends, runs, found, count, stands_for)
+                    many = max(many, _estimate(place, share, i, looked, far, begins, ends, runs))
                     continue
                 x, y, z = place[0, i], place[1, i], place[2, i]
                 for k in range(m):
@@ -205,12 +249,14 @@ def _near(
                 for k in range(hit):
                     hits[seen] = hits[k]
                     seen += np.uint32(hits[k] != i)
-                every = np.uint32(1) if seen <= most else np.uint32(1 + (seen - 1) // most)
-                kept = np.uint32(min(most, (seen + every - 1) // every))
-                for k in range(kept):
-                    found[i, k] = hits[k * every]
-                count[i] = kept
-                stands_for[i] = seen / kept if kept > 0 else 1.0
+                many = max(many, int(seen))
+                for k in range(min(np.uint32(most), seen)):
+                    found[i, k] = hits[k]
+                count[i] = seen
+            thinning[cell] = 1
+            if looked > 1 or many > most:
+                while thinning[cell] * _WANTED < many:
+                    thinning[cell] *= 2
 
 
 @njit("void(f4[:,::1], i8[::1], f4[:,::1])", parallel=True, cache=True)
@@ -236,8 +282,8 @@ def _sorted(values: Floats, order: Longs) -> Floats:
 @dataclass(frozen=True)
 class Near:
     """Neighbours of particles, in the order of cells. order (n,): the number of each; place (3, n) px; others (n, m): who is
-    near, the first `count` of each row; stands_for (n,): for how many each of those stands, where there are too many. Who
-    has no share is infinitely far away."""
+    near, the first `count` of each row; a particle without a share is infinitely far away. Where there are too many neighbours, a
+    pair stands for as many as the larger `stands_for` (n,) of the two says, and is in the lists of both."""
 
     order: Longs
     place: Floats
@@ -261,8 +307,13 @@ def near(place: Floats, share: Floats, reach: float) -> Near:
     grid, n = grid_of(place, reach), len(share)
     there, shared = _sorted(place, grid.order), _sorted(share, grid.order)
     there[0, shared == 0] = np.inf
-    found = Near(
-        grid.order, there, np.empty((n, MOST_NEIGHBOURS), np.int32), np.zeros(n, np.int32), np.ones(n, np.float32)
-    )  # fmt: skip
-    _near(there, shared, grid.starts, grid.size, reach, found.others, found.count, found.stands_for)
-    return found
+    others, count = np.empty((n, MOST_NEIGHBOURS), np.int32), np.zeros(n, np.int32)
+    thinning = np.ones(len(grid.starts) - 1, np.int64)
+    _near(there, shared, grid.starts, grid.size, reach, others, count, thinning)
+    stands_for = np.ones(n, np.float32)
+    if thinning.max(initial=1) > 1:
+        over = np.zeros_like(thinning)
+        while _near_thinly(there, shared, grid.starts, grid.size, reach, thinning, others, count, over):
+            thinning[over > 0] *= 2
+        stands_for = np.repeat(thinning, np.diff(grid.starts)).astype(np.float32)
+    return Near(grid.order, there, others, count, stands_for)

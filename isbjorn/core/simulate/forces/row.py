@@ -1,6 +1,6 @@
 """A thing of the world as a row of numbers, one for each lattice step, or one for all if nothing of it changes.
 
-Columns: what it is and how its strength is made, its place and direction, then 24 of its own from `OWN` on.
+Columns: what it is and how its strength is made, its place and direction, then 28 of its own from `OWN` on.
 """
 
 from __future__ import annotations
@@ -24,8 +24,8 @@ from isbjorn.core.random import FORCE_FIRST, draw01, draw_around
 
 CODE, ATTRIBUTE, VALUE, SPREAD, BELL, CURVE, CURVE_TO, ZONE = 0, 1, 2, 3, 4, 5, 6, 7
 PLACE, WAY, WAY_SPREAD, TILT_SPREAD, WAY_DEG, TILT_DEG, OWN = 8, 11, 14, 15, 16, 17, 18
-MEASURE, MARK, LOW, HIGH, MAKES_LOW, MAKES_HIGH, ADDS, MOST = 42, 43, 46, 47, 48, 49, 50, 51
-WIDTH = 52
+MEASURE, MARK, LOW, HIGH, MAKES_LOW, MAKES_HIGH, ADDS, LEAST, MOST = 46, 47, 50, 51, 52, 53, 54, 55, 56
+WIDTH = 57
 BY_SPEED, BY_DISTANCE, BY_TOUCH, BY_CAUGHT = 1, 2, 3, 4
 MEASURES = {"speed": BY_SPEED, "distance": BY_DISTANCE, "since touch": BY_TOUCH, "since caught": BY_CAUGHT}
 BETWEEN = 4
@@ -96,6 +96,7 @@ def base(thing: Any, code: int, setting: Setting, unit: float = 1.0) -> Doubles:
     if number is None:
         return rows
     rows[:, VALUE], rows[:, SPREAD] = setting.read(number) * unit, number.spread * unit
+    rows[:, LEAST], rows[:, MOST] = np.array(bounds_of(number)) * unit
     rows[:, BELL] = number.spread_shape == "bell"
     rows[:, CURVE], rows[:, CURVE_TO] = setting.curve(number.over_life), setting.curve(number.over_life_to)
     source = number.source
@@ -103,7 +104,6 @@ def base(thing: Any, code: int, setting: Setting, unit: float = 1.0) -> Doubles:
         rows[:, MEASURE] = MEASURES[source.measure]
         if source.thing is not None:
             rows[:, MARK : MARK + 3] = setting.readings.frames(setting.readings.things[source.thing], setting.t).place
-        rows[:, MOST] = max(abs(bound) for bound in bounds_of(number)) * unit
         factor = unit if source.combine == "add" else 1.0
         rows[:, LOW], rows[:, HIGH], rows[:, ADDS] = source.low, source.high, source.combine == "add"
         rows[:, MAKES_LOW], rows[:, MAKES_HIGH] = source.makes_low * factor, source.makes_high * factor
@@ -143,7 +143,7 @@ def strength(
         share = min(max((m - low) / span, 0.0), 1.0) if span != 0 else (1.0 if m >= low else 0.0)
         made = rows[s, r, MAKES_LOW] + share * (rows[s, r, MAKES_HIGH] - rows[s, r, MAKES_LOW])
         value = value + made if rows[s, r, ADDS] > 0 else value * made
-        value = min(max(value, -rows[s, r, MOST]), rows[s, r, MOST])
+        value = min(max(value, rows[s, r, LEAST]), rows[s, r, MOST])
     attribute = int(rows[s, r, ATTRIBUTE])
     if rows[s, r, SPREAD] != 0.0:
         value += rows[s, r, SPREAD] * draw_around(key, birth, attribute, rows[s, r, BELL] > 0)
@@ -155,7 +155,8 @@ def strength(
             u = draw01(key, birth, attribute + BETWEEN)
             c += u * (read_curve(curves, second, age01) - c)
         value *= c
-    return value
+    # Neither a draw nor a curve takes it out of the range of its field.
+    return min(max(value, rows[s, r, LEAST]), rows[s, r, MOST])
 
 
 @leaf("UniTuple(f8,3)(f8[:,:,::1], i8, i8, u8, i8)", cache=True, forceinline=True)

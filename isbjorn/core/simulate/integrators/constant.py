@@ -12,6 +12,7 @@ from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.forces import pack
 from isbjorn.core.simulate.forces.row import WIDTH, Setting
 from isbjorn.core.simulate.integrators.steps import advance, between, settle
+from isbjorn.core.simulate.rows import ROWS
 from isbjorn.core.simulate.state import State
 
 _SEEN = 7
@@ -49,6 +50,8 @@ def is_steady(shot: Shot, emitter: Emitter, readings: Readings) -> bool:
 class ConstantIntegrator:
     """Particles under constant gravity and drag, integrated exactly. values rows 7 on: what a step does (see `settle`)."""
 
+    state_rows = ROWS
+
     def __init__(self, shot: Shot, source: Source, readings: Readings) -> None:
         self.source, self.key, self.hz = source, source.key, shot.simulation_rate
         setting = Setting(shot, source.emitter, readings, np.zeros(1), None, [], [], [], {})
@@ -59,7 +62,7 @@ class ConstantIntegrator:
 
     def begin(self, births: npt.NDArray[np.int64], moments: npt.NDArray[np.float64], lives: Floats) -> State:
         """Births by their number, each as it is at its birth moment."""
-        values = np.empty((15, len(births)), np.float32)
+        values = np.empty((self.state_rows, len(births)), np.float32)
         values[0:3], values[3:6], _ = self.source.leave(births, moments)
         values[6] = lives
         settle(births, self.rows, self.key, self.hz, values[7:])

@@ -14,6 +14,7 @@ from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.jit import njit
 from isbjorn.core.runtime.parallel import guarded
 from isbjorn.core.simulate.integrators.steps import cubic
+from isbjorn.core.simulate.rows import ROWS
 from isbjorn.core.simulate.state import State, merged
 
 
@@ -52,6 +53,8 @@ def _looked_up(
 class RecordedIntegrator:
     """Particles along their recorded ways, set into the shot by the emitter's place, turn and size."""
 
+    state_rows = ROWS
+
     def __init__(self, shot: Shot, source: Source, readings: Readings) -> None:
         assert isinstance(source, RecordedSource)
         assert source.emitter.recording is not None
@@ -60,7 +63,7 @@ class RecordedIntegrator:
 
     def begin(self, births: Longs, moments: Doubles, lives: Floats) -> State:
         """Births by their number, each as it is at its birth moment."""
-        values = np.zeros((15, len(births)), np.float32)
+        values = np.zeros((self.state_rows, len(births)), np.float32)
         values[0:3], values[3:6], _ = self.source.leave(births, moments)
         values[6] = lives
         return State(births, moments, values)

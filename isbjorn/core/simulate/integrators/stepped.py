@@ -21,7 +21,7 @@ from isbjorn.core.simulate.forces.row import MEASURES, WIDTH, Setting
 from isbjorn.core.simulate.identity import is_measured
 from isbjorn.core.simulate.integrators import abreast, world
 from isbjorn.core.simulate.integrators.steps import blend, gather
-from isbjorn.core.simulate.rows import CAUGHT, NEAR_SINCE, ROWS, STATE_ROWS
+from isbjorn.core.simulate.rows import CAUGHT, HINDERED, MOVED, NEAR_SINCE, PUSHED_ROWS, ROWS, STATE_ROWS
 from isbjorn.core.simulate.state import State, merged
 
 _CHUNK, _CHUNKS_KEPT = 64, 24
@@ -110,7 +110,8 @@ class SteppedIntegrator:
         self.timed = is_timed(shot, source, readings)
         reaching = shot.reaching(source.emitter)
         self.solid = any(f.solid for f in reaching)
-        self.rows = STATE_ROWS if any(f.catching for f in reaching) else ROWS
+        pushed = any(f.pushes for f in reaching)
+        self.state_rows = PUSHED_ROWS if pushed else STATE_ROWS if any(f.catching for f in reaching) else ROWS
         self.stirred = any(f.carries for f in reaching)
         self.along = source.emitter.stays == "along"
         calm_by = set(MEASURES)
@@ -130,7 +131,7 @@ class SteppedIntegrator:
 
     def begin(self, births: npt.NDArray[np.int64], moments: Doubles, lives: Floats) -> State:
         """Births by their number, each as it is at its birth moment."""
-        e, values = self.source.emitter, np.zeros((self.rows, len(births)), np.float32)
+        e, values = self.source.emitter, np.zeros((self.state_rows, len(births)), np.float32)
         place, velocity, own = self.source.leave(births, moments)
         if self.along:
             place = (place - self.readings.frames(e, moments).place.T).astype(np.float32)
@@ -149,8 +150,10 @@ class SteppedIntegrator:
             drawn = np.maximum(0, self.readings.number(e.size, moments, measured) + drawn)
         values[rows.SIZE] = drawn
         values[rows.TOUCHED] = -1
-        if self.rows > ROWS:
+        if self.state_rows > ROWS:
             values[CAUGHT], values[NEAR_SINCE] = -1, -1
+        if self.state_rows > HINDERED:
+            values[HINDERED] = 0
         return State(births, moments, values)
 
     def tables(self, index: int) -> tuple[Tables, int]:
@@ -223,9 +226,11 @@ class SteppedIntegrator:
         theirs = np.arange(len(lasting))
         theirs[old:] += len(self.alive(state, right)) - old
         blend(there.values, there.moments, lasting, after.values, theirs, index, self.hz, t, straight)
-        if self.rows > ROWS:
+        if self.state_rows > ROWS:
             # What is caught within the step has its moment in the next state.
             there.values[CAUGHT, lasting] = after.values[CAUGHT, theirs]
+        if self.state_rows > HINDERED:
+            there.values[HINDERED:, lasting] = after.values[HINDERED:, theirs]
         dying = np.flatnonzero(there.moments + there.lives <= right)
         if len(dying):
             part = State(there.births[dying], there.moments[dying], np.ascontiguousarray(there.values[:, dying]))
@@ -257,6 +262,13 @@ class SteppedIntegrator:
         if self.stirred:
             # What was performed is known as far as this step, not beyond.
             tables, _ = self.tables(index - 1 if self.readings.played else index)
-            world.stir(state.values, state.births, state.moments, tables.rows, tables.zoned, tables.curves, self.key, t)
+            world.stir(
+                state.values, state.births, state.moments, tables.rows, tables.zoned, tables.curves, tables.paths,
+                tables.mattes, tables.settings, self.solid, self.key, t,
+            )  # fmt: skip
+        if state.values.shape[0] > HINDERED:
+            # Pushed bodies may move otherwise than each would by itself.
+            moved = state.values[MOVED : MOVED + 3]
+            state.values[3:6] = np.where(state.values[HINDERED] > 0, moved, state.values[3:6])
         caught = state.values[CAUGHT] if state.values.shape[0] > CAUGHT else None
         return State(state.births, state.moments, state.values, state.values[rows.TOUCHED], caught)

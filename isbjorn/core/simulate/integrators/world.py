@@ -22,7 +22,7 @@ from isbjorn.core.simulate.forces import felt, remove, zones
 from isbjorn.core.simulate.forces.drag import quadratic_rate
 from isbjorn.core.simulate.forces.row import CODE, ZONE, read_curve, strength
 from isbjorn.core.simulate.integrators.steps import exact_step
-from isbjorn.core.simulate.rows import CAUGHT, GONE_AT, HOW, LIFE, MASS, TOUCHED
+from isbjorn.core.simulate.rows import CAUGHT, GONE_AT, HOW, LIFE, MASS, SIZE, TOUCHED
 
 LIMIT, ORIGIN_0, ORIGIN_1, SIZE_NOW = 0, 1, 4, 7
 SETTINGS = 8
@@ -126,25 +126,25 @@ def _own_share(curves: Floats, key: np.uint64, birth: int, age01: float) -> floa
     return _share(curves, SPEED_CURVE, SPEED_CURVE_TO, SPEED, key, birth, age01)
 
 
-@leaf("f8(f4[:,::1], u8, i8, f8)", cache=True, forceinline=True)
-def _size_share(curves: Floats, key: np.uint64, birth: int, age01: float) -> float:
-    """What its size is multiplied by at an age, as it is seen."""
-    return _share(curves, SIZE_CURVE, SIZE_CURVE_TO, SIZE_DRAW, key, birth, age01)
+@leaf("f8(f8, f4[:,::1], u8, i8, f8)", cache=True, forceinline=True)
+def _radius(size: float, curves: Floats, key: np.uint64, birth: int, age01: float) -> float:
+    """The radius of a body at an age, as it is drawn, px. size: at its birth or as it is keyed now, without the curve over life."""
+    return 0.5 * max(0.0, size) * _share(curves, SIZE_CURVE, SIZE_CURVE_TO, SIZE_DRAW, key, birth, age01)
 
 
 @leaf(
     "void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], f8[:,::1], f4[:,:,::1], f8[:,::1], b1, b1, u8, i8, i8, f8, f8, f8, f8[::1], "
-    "f8[::1], f8[::1], f8[::1])",
+    "f8[::1], f8[::1], f8[::1], f8[::1])",
     cache=True,
     forceinline=True,
 )
 def _one(
     rows: Doubles, zoned: Doubles, curves: Floats, paths: Doubles, mattes: Floats, settings: Doubles, solid: bool,
     shaped: bool, key: np.uint64, birth: int, s: int, age: float, h: float, whole: float, own: Doubles, body: Doubles,
-    at: Doubles, acts: Doubles,
+    at: Doubles, acts: Doubles, carried: Doubles,
 ) -> None:  # fmt: skip
     """One particle over h seconds from an age in s, in `body`. own: life, mass, first velocity (3), size, age at
-    catching. whole: a lattice step."""
+    catching. whole: a lattice step. at, acts, carried: scratch."""
     share = h / whole
     ox, oy, oz = settings[s, ORIGIN_0], settings[s, ORIGIN_0 + 1], settings[s, ORIGIN_0 + 2]
     mx = (settings[s, ORIGIN_1] - ox) * share
@@ -207,10 +207,12 @@ def _one(
         body[2] + dz,
         h,
     )
-    dx, dy, dz = ex - body[0], ey - body[1], ez - body[2]
+    ex, ey, ez = ex - body[0], ey - body[1], ez - body[2]
+    carried[0], carried[1], carried[2] = (ex - dx) / h, (ey - dy) / h, (ez - dz) / h
+    dx, dy, dz = ex, ey, ez
     if solid:
-        radius = 0.5 * max(0.0, own[5] + settings[s, SIZE_NOW]) * _size_share(curves, key, birth, age01)
-        contact.sweep(rows, s, paths, mattes, key, birth, body, dx, dy, dz, nu, nv, nw, h, age, radius)
+        radius = _radius(own[5] + settings[s, SIZE_NOW], curves, key, birth, age01)
+        contact.sweep(rows, s, paths, mattes, key, birth, body, carried, dx, dy, dz, nu, nv, nw, h, age, radius)
     else:
         body[0], body[1], body[2] = body[0] + dx, body[1] + dy, body[2] + dz
         body[3], body[4], body[5] = nu, nv, nw
@@ -235,7 +237,13 @@ def _roam(
 ) -> None:  # fmt: skip
     last, whole = rows.shape[0] - 1, 1.0 / hz
     for block in prange((len(births) + _BLOCK - 1) // _BLOCK):
-        body, own, at, acts = np.zeros(contact.BODY), np.zeros(7), np.zeros(8), np.zeros(felt.SIZE)
+        body, own, at, acts, carried = (
+            np.zeros(contact.BODY),
+            np.zeros(7),
+            np.zeros(8),
+            np.zeros(felt.SIZE),
+            np.zeros(3),
+        )
         for i in range(block * _BLOCK, min(len(births), (block + 1) * _BLOCK)):
             born, k = moments[i], births[i]
             if values[HOW, i] != contact.FREE or born >= max(until / hz, end):
@@ -258,7 +266,7 @@ def _roam(
                 if h > 0:
                     _one(
                         rows, zoned, curves, paths, mattes, settings, solid, shaped, key, k, min(n - index, last),
-                        start - born, h, whole, own, body, at, acts,
+                        start - born, h, whole, own, body, at, acts, carried,
                     )  # fmt: skip
                     # What is kept is float32 at every step, so that the result does not depend on how steps are divided.
                     for c in range(contact.GONE_AT + 1):
@@ -270,7 +278,7 @@ def _roam(
                 if end > start:
                     _one(
                         rows, zoned, curves, paths, mattes, settings, solid, shaped, key, k, min(until - index, last),
-                        start - born, end - start, whole, own, body, at, acts,
+                        start - born, end - start, whole, own, body, at, acts, carried,
                     )  # fmt: skip
             for c in range(6):
                 values[c, i] = body[c]
@@ -297,40 +305,47 @@ def roam(
     )  # fmt: skip
 
 
-@njit("void(f4[:,::1], i8[::1], f8[::1], f8[:,:,::1], f8[:,:,::1], f4[:,::1], u8, f8)", parallel=True, cache=True)
+@njit(
+    "void(f4[:,::1], i8[::1], f8[::1], f8[:,:,::1], f8[:,:,::1], f4[:,::1], f8[:,::1], f4[:,:,::1], f8[:,::1], b1, u8, f8)",
+    parallel=True,
+    cache=True,
+)
 def _stir(
-    values: Floats,
-    births: Longs,
-    moments: Doubles,
-    rows: Doubles,
-    zoned: Doubles,
-    curves: Floats,
-    key: np.uint64,
-    t: float,
-) -> None:
-    h = 1e-3
-    for i in prange(len(births)):
-        x, y, z = float(values[0, i]), float(values[1, i]), float(values[2, i])
-        u, v, w = float(values[3, i]), float(values[4, i]), float(values[5, i])
-        age01 = (t - moments[i]) / values[LIFE, i]
-        ex, ey, ez = swirled(
-            rows, zoned, curves, 0, key, births[i], age01, float(values[MASS, i]), u, v, w, -1.0, -1.0, x, y, z, h
-        )
-        values[3, i] += (ex - x) / h
-        values[4, i] += (ey - y) / h
-        values[5, i] += (ez - z) / h
+    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Doubles, curves: Floats, paths: Doubles,
+    mattes: Floats, settings: Doubles, solid: bool, key: np.uint64, t: float,
+) -> None:  # fmt: skip
+    h = 1e-4
+    for block in prange((len(births) + _BLOCK - 1) // _BLOCK):
+        body, carried = np.zeros(contact.BODY), np.zeros(3)
+        for i in range(block * _BLOCK, min(len(births), (block + 1) * _BLOCK)):
+            if values[HOW, i] != contact.FREE:
+                continue
+            x, y, z = float(values[0, i]), float(values[1, i]), float(values[2, i])
+            u, v, w = float(values[3, i]), float(values[4, i]), float(values[5, i])
+            age01 = (t - moments[i]) / values[LIFE, i]
+            ex, ey, ez = swirled(
+                rows, zoned, curves, 0, key, births[i], age01, float(values[MASS, i]), u, v, w, -1.0, -1.0, x, y, z, h
+            )
+            carried[0], carried[1], carried[2] = (ex - x) / h, (ey - y) / h, (ez - z) / h
+            if solid:
+                for c in range(6):
+                    body[c] = values[c, i]
+                # It has touched something already: nothing of what is marked is looked for.
+                body[contact.TOUCHED], body[contact.HOW] = 0.0, contact.FREE
+                radius = _radius(values[SIZE, i] + settings[0, SIZE_NOW], curves, key, births[i], age01)
+                contact.sweep(
+                    rows, 0, paths, mattes, key, births[i], body, carried, u * h + ex - x, v * h + ey - y, w * h + ez - z,
+                    u, v, w, h, 0.0, radius,
+                )  # fmt: skip
+            for c in range(3):
+                values[3 + c, i] += carried[c]
 
 
 @guarded
 def stir(
-    values: Floats,
-    births: Longs,
-    moments: Doubles,
-    rows: Doubles,
-    zoned: Doubles,
-    curves: Floats,
-    key: int,
-    t: float,
-) -> None:
-    """Add to velocities what the vortices carry places by, at shot time t: they turn places, not velocities."""
-    _stir(values, births, moments, rows, zoned, curves, np.uint64(key), t)
+    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Doubles, curves: Floats, paths: Doubles,
+    mattes: Floats, settings: Doubles, solid: bool, key: int, t: float,
+) -> None:  # fmt: skip
+    """Add to velocities what the vortices carry places by, at shot time t, as far as surfaces let them: they turn places, not
+    velocities. Arguments as those of `roam`."""
+    _stir(values, births, moments, rows, zoned, curves, paths, mattes, settings, solid, np.uint64(key), t)

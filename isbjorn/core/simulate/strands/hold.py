@@ -57,13 +57,15 @@ def _off_surfaces(
         r = max(0.05, 0.5 * float(values[SIZE, first + i]))
         at_x, at_y, at_z = before[0, i], before[1, i], before[2, i]
         dx, dy, dz = x[0, i] - at_x, x[1, i] - at_y, x[2, i] - at_z
-        met = False
+        met, past = False, -1
         for _ in range(_SLIDES):
-            share, which, nx, ny, nz = contact.trace(rows, s, paths, mattes, False, at_x, at_y, at_z, dx, dy, dz, r)
+            share, which, nx, ny, nz = contact.trace(
+                rows, s, paths, mattes, False, at_x, at_y, at_z, dx, dy, dz, r, past
+            )
             at_x, at_y, at_z = at_x + dx * share, at_y + dy * share, at_z + dz * share
             if which < 0:
                 break
-            met = True
+            met, past = True, which if contact.hollow(rows, s, which, r) > 0 else past
             outcome = int(rows[s, which, contact.OUTCOME])
             if values[TOUCHED, first + i] < 0:
                 values[TOUCHED, first + i] = age
