@@ -76,6 +76,47 @@ class Depth(unittest.TestCase):
         self.assertAlmostEqual(float(found.seen["a"][60, 100]), 0.5, places=4)
 
 
+class Cover(unittest.TestCase):
+    """Cover and mattes go through the same effects as the picture, so that they are its alpha."""
+
+    def shot(self, **more: Any) -> Shot:
+        one = {"shape": {"kind": "disc", "radius": 30}, "rate": 60, "lifespan": 2, "size": 14, "opacity": 70}
+        blur = [{"kind": "blur", "sigma": 5}]
+        sharpen = [{"kind": "sharpen", "amount": 200, "radius": 3}, {"kind": "grade", "opacity": 60, "exposure": 1}]
+        emitters = [
+            {"id": "a", **one, "finish": blur},
+            {"id": "b", **one, "across": 25, "group": "g", "finish": sharpen},
+            {"id": "c", **one, "up": 20, "group": "g", "body": {"kind": "star"}},
+            {"id": "d", **one, "across": -40, "finish": [{"kind": "glow"}, {"kind": "directional blur", "length": 30}]},
+        ]
+        groups = [{"id": "g", "name": "g", "finish": [{"kind": "blur", "sigma": 3}]}]
+        return Shot.model_validate({**SIZE, "emitters": emitters, "groups": groups, "background": "#000000", **more})
+
+    def alpha(self, shot: Shot, frame: int = 40) -> np.ndarray:
+        return compositor_of(Solver(shot), frame, 1.0).laid(None)[..., 3]
+
+    def test_they_are_the_picture_s_alpha(self) -> None:
+        shots = {
+            "effects": self.shot(), "effects on all": self.shot(finish=[{"kind": "blur", "sigma": 6}]),
+            "open shutter": self.shot(camera={"shutter": 180}),
+        }  # fmt: skip
+        cut = self.shot().model_dump()
+        cut["emitters"][0]["use"] = {"kind": "cut", "of": "d"}
+        cut["emitters"][1]["use"] = {"kind": "matte"}
+        shots["uses"] = Shot.model_validate(cut)
+        for name, shot in shots.items():
+            with self.subTest(name):
+                found, alpha = measure(shot, 40), self.alpha(shot)
+                self.assertGreater(float(alpha.max()), 0.3)
+                np.testing.assert_allclose(found.cover, alpha, atol=1e-3)
+                np.testing.assert_allclose(sum(found.seen.values()), alpha, atol=1e-3)
+
+    def test_what_only_adds_light_is_seen_too(self) -> None:
+        shot = one_emitter(**SIZE, emitter=still_body(blend="add", finish=[{"kind": "blur", "sigma": 4}]))
+        plain = one_emitter(**SIZE, emitter=still_body(finish=[{"kind": "blur", "sigma": 4}]))
+        np.testing.assert_allclose(measure(shot).cover, self.alpha(plain, 20), atol=1e-3)
+
+
 class Motion(unittest.TestCase):
     def test_it_is_px_of_the_picture_in_a_frame(self) -> None:
         shot = one_emitter(**SIZE, emitter=still_body(speed=50, direction=30, size=60, rate=1))

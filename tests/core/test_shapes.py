@@ -72,6 +72,25 @@ class Even(unittest.TestCase):
         thin = np.abs(shell[2]) > 20
         self.assertAlmostEqual(float(thin.mean()), 200 * 100 * 20 / volume, delta=0.01)
 
+    def test_all_of_a_shell_along_a_path_lies_within_it(self) -> None:
+        """Round sharp corners, and where what the path bounds is thinner than the shell."""
+        spike = [(0, 0), (200, 8), (0, 16), (-60, 120), (-50, -90)]
+        points = [{"x": x, "y": y} for x, y in spike]
+        corners = np.array([*spike, spike[0]], float)
+        for side, within in (("inward", 30), ("outward", 30), ("both", 15)):
+            shell = born("path", points=points, closed=True, fill="shell", thickness=30, shell_side=side)[:2].T
+            a, w = corners[:-1], np.diff(corners, axis=0)
+            p = shell[:, None] - a
+            t = np.clip((p * w).sum(axis=2) / (w * w).sum(axis=1), 0, 1)
+            away = np.linalg.norm(p - t[..., None] * w, axis=2).min(axis=1)
+            self.assertLess(float(away.max()), within + 0.01, side)
+            crosses = ((a[:, 1] > shell[:, None, 1]) != ((a + w)[:, 1] > shell[:, None, 1])) & (
+                p[..., 0] < w[:, 0] * p[..., 1] / np.where(w[:, 1] == 0, 1, w[:, 1])
+            )
+            inside = crosses.sum(axis=1) % 2 == 1
+            clear = away > 0.01
+            self.assertTrue(side == "both" or (inside[clear] == (side == "inward")).all(), side)
+
     def test_rectangle_shell(self) -> None:
         shell = born("rectangle", width=200, height=100, fill="shell", thickness=20)
         self.assertEqual(int(((np.abs(shell[0]) < 79.99) & (np.abs(shell[1]) < 29.99)).sum()), 0)

@@ -44,6 +44,34 @@ class Mean(unittest.TestCase):
             self.assertLess(most, 0.15, body)
             self.assertLess(light, 0.03, body)
 
+    def test_growth_under_an_open_shutter_all_the_frame(self) -> None:
+        grows = {"value": 100, "over_life": {"points": [{"at": 0.25, "value": 1}, {"at": 0.26, "value": 2}]}}
+        for body in ({"kind": "hard disc"}, {"kind": "soft disc"}, {"kind": "star"}):
+            mean, most, light = self.compare({"body": body, "size": grows}, angle=360)
+            self.assertLess(mean, 0.03, body)
+            self.assertLess(most, 0.15, body)
+            self.assertLess(light, 0.01, body)
+
+    def test_what_grows_and_dies_or_is_born_meanwhile_keeps_its_light(self) -> None:
+        points = [{"at": 0, "value": 0.2}, {"at": 0.5, "value": 1.5}, {"at": 1, "value": 0.3}]
+        for body in ({"kind": "hard disc"}, {"kind": "star"}):
+            for life in (0.03, 0.05, 1.02):
+                for joint in (points, [*points[:2], {"at": 1, "value": 2}]):
+                    with self.subTest(body=body, life=life):
+                        grows = {"value": 60, "over_life": {"points": joint}}
+                        born = {"bursts": [{"count": 1, "at_s": 0.005 if life < 1 else 0}]}
+                        at = {"lifespan": life, "size": grows, **born}
+                        *_, light = self.compare({"body": body, **at}, frame=0 if life < 1 else 25, angle=360)
+                        self.assertLess(light, 0.01)
+
+    def test_tumbling(self) -> None:
+        for body in ({"kind": "square", "aspect": 1}, {"kind": "star"}):
+            for spin in ({"spin_x": 720}, {"spin_y": 720, "turn_x": 30}):
+                mean, most, light = self.compare({"body": body, "size": 90, **spin})
+                self.assertLess(mean, 0.03, (body, spin))
+                self.assertLess(most, 0.15, (body, spin))
+                self.assertLess(light, 0.01, (body, spin))
+
     def test_small_fast_stars_leave_no_beads(self) -> None:
         mean, most, light = self.compare(
             {"body": {"kind": "star"}, "size": 6, "speed": 3000, "direction": 0, "across": -130}, frame=1

@@ -106,9 +106,9 @@ class Sprites(unittest.TestCase):
                 picture = np.zeros((height, width, 4), np.float32)
                 draw_sprites(record, pages, picture)
                 with self.subTest(radius=radius, way=way):
-                    cover = _read_plainly(record[0].astype(float), pages, height, width)
-                    np.testing.assert_allclose(picture[..., 3], record[0, SHOWN] * cover, atol=3e-5)
-                    np.testing.assert_allclose(picture[..., 2], record[0, BLUE] * cover, atol=3e-5)
+                    cover = _read_plainly(record.records[0].astype(float), pages, height, width)
+                    np.testing.assert_allclose(picture[..., 3], record.records[0, SHOWN] * cover, atol=3e-5)
+                    np.testing.assert_allclose(picture[..., 2], record.records[0, BLUE] * cover, atol=3e-5)
                     self.assertGreaterEqual(float(picture.min()), 0)
 
     def test_specks_do_not_flicker_as_they_move(self) -> None:
@@ -135,7 +135,7 @@ class Margins(unittest.TestCase):
                 if size == 11.0:
                     more = {"smear": draws.uniform(-20, 20, (n, 2)).astype(np.float32)}
                 if size == 40.0:
-                    more = {"turned": draws.uniform(-1, 1, n), "grows": draws.uniform(-0.5, 0.5, n)}
+                    more = {"turned": draws.uniform(-1, 1, n), "sizes": np.linspace(1, draws.uniform(0.5, 1.5, n), 9).T}
                 made = sprites_of(
                     draws.uniform(0, 160, (n, 2)).astype(np.float32), np.full(n, size, np.float32), draws.uniform(0, 6, n),
                     np.ones((n, 4), np.float32), np.zeros(n, np.int64), pages, False, **more,
@@ -143,7 +143,7 @@ class Margins(unittest.TestCase):
                 found, whole = (np.zeros((160, 160, 4), np.float32) for _ in range(2))
                 draw_sprites(made, pages, found)
                 # As if there were something everywhere on the page.
-                made[:, 2] *= 2
+                made.records[:, 2] *= 2
                 draw_sprites(made, replace(pages, content=np.ones_like(pages.content)), whole)
                 self.assertGreater(whole.max(), 0.1)
                 np.testing.assert_allclose(found, whole, atol=2e-6)

@@ -192,9 +192,12 @@ def draw_smears(smears: Floats, out: Floats, mode: int = 0) -> None:
     _draw(smears, tiles.order, tiles.bounds, tiles.turns, tiles.columns, mode, out)
 
 
-@leaf("b1(f4[:,:,::1], f4[:,::1], f4[:,::1], i8)", cache=True)
-def _is_straight(places: Floats, shares: Floats, radius: Floats, i: int) -> bool:
+@leaf("b1(f4[:,:,::1], f4[:,::1], f4[:,::1], f4[:,::1], i8)", cache=True)
+def _is_straight(places: Floats, shares: Floats, radius: Floats, spread: Floats, i: int) -> bool:
     """Whether a body goes straight on, evenly and at one size, as far as can be seen: most do in a part of a frame."""
+    for k in range(PIECES):
+        if spread[i, k] > _AS_LARGE:
+            return False
     for k in range(1, PIECES):
         if abs(shares[i, k] - shares[i, 0]) > 1e-3 * shares[i, 0]:
             return False
@@ -207,9 +210,26 @@ def _is_straight(places: Floats, shares: Floats, radius: Floats, i: int) -> bool
     return True
 
 
-@leaf("void(f4[:,:,::1], f4[:,::1], f4[:,::1], f4[:,::1], f8[::1], i8, b1, f4[:,::1])", cache=True, parallel=True)
+@leaf("UniTuple(f8,2)(f8, f8, f8)", cache=True)
+def _spread_edge(c0: float, c1: float, by: float) -> tuple[float, float]:
+    """The edge of a body, whose cover falls evenly with the square of the distance, once its squared radius is spread evenly by
+    `by` px² either way: as much light, over a wider edge."""
+    outer, inner = c0 / c1, (c0 - 1.0) / c1
+    total = outer + inner
+    inner = max(0.0, inner - by)
+    outer = total - inner
+    c1 = 1.0 / max(outer - inner, 1e-9)
+    return outer * c1, c1
+
+
+@leaf(
+    "void(f4[:,:,::1], f4[:,::1], f4[:,::1], f4[:,::1], f4[:,::1], f8[::1], i8, b1, f4[:,::1])",
+    cache=True,
+    parallel=True,
+)
 def _pack(
-    places: Floats, shares: Floats, radius: Floats, shade: Floats, inner: npt.NDArray[np.float64], profile: int, covers: bool,
+    places: Floats, shares: Floats, radius: Floats, spread: Floats, shade: Floats, inner: npt.NDArray[np.float64], profile: int,
+    covers: bool,
     out: Floats,
 ) -> None:  # fmt: skip
     for i in prange(len(radius)):
@@ -231,10 +251,12 @@ def _pack(
                     part *= r * r / (SMALLEST * SMALLEST)
                     r = SMALLEST
             c0, c1 = edge(n, r, kind)
+            if spread[i, k] > _AS_LARGE and c0 > 1.0:
+                c0, c1 = _spread_edge(c0, c1, float(spread[i, k]) * r * r)
             out[i, C0 + k], out[i, C1 + k], out[i, SHARES + k] = c0, c1, part
             widest = max(widest, math.sqrt(c0 / c1))
         lx, hx, ly, hy = places[i, 0, 0], places[i, 0, 0], places[i, 0, 1], places[i, 0, 1]
-        one = _is_straight(places, shares, radius, i)
+        one = _is_straight(places, shares, radius, spread, i)
         if one:
             # All in the first piece: of the others there is nothing.
             for k in range(1, PIECES):
@@ -263,13 +285,16 @@ def smears_of(
     inner: npt.NDArray[np.float64],
     profile: int,
     covers: bool,
+    spread: Floats | None = None,
 ) -> Floats:
     """Smears (n, 30) of discs: places (n, 5, 2) px, shares of the time (n, 4), radius (n,) px, or (n, 4) in each piece, shade
-    (n, 4) linear colour and opacity, inner radius (n,), or one of all (1,), as a share, the profile's code."""
+    (n, 4) linear colour and opacity, inner radius (n,), or one of all (1,), as a share, the profile's code. spread (n, 4): by how
+    much the square of the radius changes in a piece, either way, as a share of it."""
     out = np.empty((len(radius), SMEAR), np.float32)
     _pack(
         np.ascontiguousarray(places, np.float32), np.ascontiguousarray(shares, np.float32),
         np.array(np.broadcast_to(radius.reshape(len(radius), -1), (len(radius), PIECES)), np.float32),
+        np.zeros((len(radius), PIECES), np.float32) if spread is None else np.ascontiguousarray(spread, np.float32),
         np.ascontiguousarray(shade, np.float32),
         np.ascontiguousarray(inner, np.float64), profile, covers, out,
     )  # fmt: skip

@@ -76,13 +76,15 @@ def _aim(unit: Emitter | Group) -> str | None:
 
 @dataclass
 class Compositor:
-    """Lays the layers of a moment. plate: the plate alone, for mattes that read it. known: what is known of the last picture."""
+    """Lays the layers of a moment. plate: the plate alone, for mattes that read it. known: what is known of the last picture.
+    covering: what only adds light is laid as if it covered, so that it can be measured how much of a pixel it takes."""
 
     context: RenderContext
     frame: int
     plate: Floats | Codes | None = None
     particles: dict[int, Particles] = field(default_factory=dict)
     known: Known | None = None
+    covering: bool = False
 
     @property
     def shot(self) -> Shot:
@@ -117,14 +119,14 @@ class Compositor:
             for user in self._aimed.get("plate", ()):
                 use_on(user.use, self.layer(user), picture, self.context)
         target = self._nothing() if whole else picture
-        self._lay_all(self._ordered_units(), target, ground is not None)
+        self._lay_all(self.ordered_units(), target, ground is not None)
         if whole:
             piece = self._cropped(target, self.shot.finish)
             if piece is not None:
                 lay_piece(worked(piece, self.shot.finish, self.moment), picture)
         return picture
 
-    def _ordered_units(self) -> list[Emitter | Group]:
+    def ordered_units(self) -> list[Emitter | Group]:
         """What is laid, in its order: emitters, and groups where the first of their members stands."""
         units: dict[str, Emitter | Group] = {}
         groups = {g.id: g for g in self.shot.groups}
@@ -186,7 +188,7 @@ class Compositor:
         """Who is laid, in the order in which it is drawn, and its places in the cast: emitters, each by itself; groups that are
         drawn under one skin."""
         found: list[tuple[Emitter | Group, list[int]]] = []
-        for unit in self._ordered_units():
+        for unit in self.ordered_units():
             if unit.use.kind != "picture":
                 continue
             if isinstance(unit, Emitter):
@@ -220,11 +222,11 @@ class Compositor:
             # An emitter that only adds light has left no cover on its layer, so that is laid the plain way.
             piece = self._known_piece(unit)
             if piece is not None:
-                lay_piece(piece, onto, unit.blend)
+                lay_piece(piece, onto, "normal" if self.covering else unit.blend)
 
     def _draw(self, emitter: Any, onto: Floats, blend: str | None = None) -> None:
         number = self.shot.place_of(emitter)
-        self.particles[number] = self.context.draw(number, onto, blend)
+        self.particles[number] = self.context.draw(number, onto, "normal" if self.covering else blend)
 
     def _draw_members(self, group: Group, onto: Floats, blend: str) -> None:
         """Draw the members of a group: each by itself, or all under one skin."""

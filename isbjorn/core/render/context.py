@@ -282,4 +282,5 @@ class RenderContext:
                 parts.append(self.solver.of(number, at, self.stale, new))
                 known = np.sort(np.concatenate([known, ids[new]]))
         every = by_id(parts)
-        return every, change_of(every, first, middle, last)
+        moments = float(self.open[0]), float(middle_s), float(self.open[-1])
+        return every, change_of(every, first, middle, last, moments)

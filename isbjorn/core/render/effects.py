@@ -292,10 +292,12 @@ class Engine:
     made: Callable[[Any, Floats, Moment], Floats] | None
     reach: Callable[[Any, Moment], float] = _whole
     pixel: Callable[[Any, Moment], PixelStep] | None = None
+    # Whether it carries what covers a pixel to others, not light alone.
+    carries_cover: bool = False
 
 
-BLUR = Engine(_blur, lambda step, at: 4 * at.read(step.sigma) * at.scale)
-DIRECTIONAL = Engine(_directional, lambda step, at: at.read(step.length) * at.scale)
+BLUR = Engine(_blur, lambda step, at: 4 * at.read(step.sigma) * at.scale, carries_cover=True)
+DIRECTIONAL = Engine(_directional, lambda step, at: at.read(step.length) * at.scale, carries_cover=True)
 GLOW = Engine(_glow, lambda step, at: 4 * _GLOWS[-1][0] * at.read(step.radius) * at.scale)
 TINT = Engine(None, lambda *_: 0.0, _tint)
 # A tone curve may make light of nothing.
@@ -351,6 +353,11 @@ def worked(piece: Piece, steps: tuple[Any, ...], at: Moment) -> Piece:
         made = np.ascontiguousarray(engine.made(step, ready.layer, at), np.float32)
         piece, run = whole(made, ready.left, ready.top), []
     return replace(piece, pixels=pixels_of(run, piece.pixels.kept)) if run else piece
+
+
+def carrying(steps: tuple[Any, ...]) -> tuple[Any, ...]:
+    """The steps that are on and carry what covers a pixel to others."""
+    return tuple(step for step in steps if step.on and _engine(step).carries_cover)
 
 
 def working(steps: tuple[Any, ...]) -> bool:

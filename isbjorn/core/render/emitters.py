@@ -18,7 +18,7 @@ from isbjorn.core.render.blends import MODES
 from isbjorn.core.render.blurred_discs import PIECES, draw_smears, smears_of
 from isbjorn.core.render.camera import Projection, rank, tallied
 from isbjorn.core.render.discs import draw_onto, records_alike
-from isbjorn.core.render.exposure import Change, growth, sizes_in
+from isbjorn.core.render.exposure import Change, Growth
 from isbjorn.core.render.lights import lit
 from isbjorn.core.render.lying import lying
 from isbjorn.core.render.neighbours import pairs
@@ -83,7 +83,7 @@ class EmitterRasteriser:
         if keep is not None:
             context.counts.left_out += int((~keep).sum())
             p, centre, grown, radius = p.where(keep), centre[keep], grown[keep], radius[keep]
-            change = None if change is None else Change(change.turned[keep], change.sizes[keep])
+            change = None if change is None else change.where(keep)
         # Of births in their order nothing need be moved.
         order = slice(None) if e.order == "oldest first" else rank(e, p, context.view)
         opacity = p.opacity if seen == 1 else np.minimum(1, p.opacity * np.float32(seen))
@@ -96,9 +96,10 @@ class EmitterRasteriser:
         if context.view.lens_px is not None:
             opacity = np.where(grown > 0, opacity, 0).astype(np.float32)
         places, shares = self._smeared(p, way) if way is not None else (None, None)
+        grows = self._growth(p, way, change) if way is not None and change is not None else None
         plain = is_plain(e)
         if plain and self.mode == 0:
-            self._discs(order, centre, radius, colour, opacity, confusion, places, shares, onto, sizes_in(change, p))
+            self._discs(order, centre, radius, colour, opacity, confusion, places, shares, onto, grows)
             return
         track = context.solver.tracks[self.number]
         t = float(context.seconds)
@@ -128,10 +129,11 @@ class EmitterRasteriser:
         sprites = sprites_of(
             centre, radius, turn, shade, page, pages, self.covers, smear, ahead, self.stretch(p, births), 
             0.0 if confusion is None else confusion, bend,
-            None if change is None else np.radians(change.turned.astype(np.float64)), growth(change, p),
-            None if e.facing == "surface" else deep, lie,
+            None if change is None else np.radians(change.turned.astype(np.float64)),
+            None if grows is None else grows.in_knots(), None if e.facing == "surface" else deep, lie,
+            None if grows is None or deep is None or e.facing == "surface" else self._tumble(births, moments, grows),
         )  # fmt: skip
-        draw_sprites(np.ascontiguousarray(sprites[order]), pages, onto, self.mode)
+        draw_sprites(sprites.of(order), pages, onto, self.mode)
 
     def skin(self, p: Particles, onto: Floats, blend: str) -> None:
         """Draw one surface over all particles, in place of their bodies."""
@@ -214,6 +216,26 @@ class EmitterRasteriser:
         view, counts = self.context.view, self.context.counts
         counts.add(tallied(centre, radius, opacity, grown, view.width, view.height))
 
+    def _growth(self, p: Particles, way: Ways, change: Change) -> Growth:
+        """Sizes of particles while the shutter is open."""
+        rows = np.minimum(np.searchsorted(way.ids, p.id), len(way.ids) - 1)
+        born, deaths = way.births[rows], way.deaths[rows]
+        opens, _, closes = change.moments
+        lived = np.stack([np.clip(born, opens, closes), np.clip(deaths, opens, closes)], axis=1)
+        return Growth(change, p.size, lived, self.emitter.size, self.key, births_of(p.id), born, deaths - born)
+
+    def _tumble(self, births: npt.NDArray[np.int64], moments: Doubles, grows: Growth) -> Doubles | None:
+        """By how much each turns about the level and the upright axis while the shutter is open, radians (n, 2)."""
+        e = self.emitter
+        read = self.context.solver.tracks[self.number].source.read
+        lasts_s = grows.lived[:, 1] - grows.lived[:, 0]
+        spins = [
+            np.broadcast_to(read(spin, births, moments, drawn), lasts_s.shape)
+            for spin, drawn in ((e.spin_x, SPIN_X), (e.spin_y, SPIN_Y))
+        ]
+        turned = np.radians(np.stack(spins, axis=1) * lasts_s[:, None])
+        return turned if turned.any() else None
+
     def _smeared(self, p: Particles, way: Ways) -> tuple[Floats, Floats]:
         """Places on the picture (n, 5, 2) while the shutter is open, and the share of the time of each piece (n, 4)."""
         moments = self.context.open
@@ -222,7 +244,7 @@ class EmitterRasteriser:
 
     def _discs(
         self, order: Longs | slice, centre: Floats, radius: Floats, colour: Floats, opacity: Floats,
-        confusion: Doubles | None, places: Floats | None, shares: Floats | None, onto: Floats, sizes: Floats | None = None,
+        confusion: Doubles | None, places: Floats | None, shares: Floats | None, onto: Floats, grows: Growth | None = None,
     ) -> None:  # fmt: skip
         body = self.emitter.body
         assert isinstance(body, Round)
@@ -233,9 +255,12 @@ class EmitterRasteriser:
             profile = SOFT
         if places is not None and shares is not None:
             shade = np.concatenate([colour, opacity[:, None]], axis=1)[order]
-            wide = radius if sizes is None or confusion is not None else radius[:, None] * sizes
+            wide, spread = radius, None
+            if grows is not None and confusion is None:
+                sizes, spreads = grows.in_pieces()
+                wide, spread = radius[:, None] * sizes, spreads[order]
             inners = inners if len(inners) == 1 else inners[order]
-            smears = smears_of(places[order], shares[order], wide[order], shade, inners, profile, self.covers)
+            smears = smears_of(places[order], shares[order], wide[order], shade, inners, profile, self.covers, spread)
             draw_smears(smears, onto, 0)
             return
         few = np.empty(0, np.int64) if isinstance(order, slice) else order

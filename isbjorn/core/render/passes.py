@@ -8,16 +8,19 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
 from isbjorn.core.appearance.particles import births_of
 from isbjorn.core.arrays import Floats, Longs
-from isbjorn.core.document import Group
+from isbjorn.core.document import Emitter, Group
 from isbjorn.core.jit import leaf
 from isbjorn.core.render.camera import Counts, rank
-from isbjorn.core.render.compositor import Compositor
+from isbjorn.core.render.compositor import Compositor, use_on
 from isbjorn.core.render.context import RenderContext
+from isbjorn.core.render.effects import Moment, carrying, worked, working
+from isbjorn.core.render.pixels import whole
 
 # How far away nothing is.
 NOWHERE = np.float32(1e10)
@@ -57,33 +60,123 @@ def _meter(context: RenderContext) -> Callable[[Floats, Floats | None], Floats]:
 
 
 def measured(compositor: Compositor) -> Measured:
-    """Draw depth, motion and cover of all that is seen."""
+    """Draw depth, motion and cover of all that is seen, through the same effects as the picture."""
+    depth, motion = _depth_and_motion(compositor)
+    cover, seen = _covers(compositor)
+    there = cover > _LEAST_COVER
+    return Measured(
+        np.where(there, depth, NOWHERE).astype(np.float32), np.where(there[..., None], motion, 0).astype(np.float32), cover, seen
+    )  # fmt: skip
+
+
+def _carried(layer: Floats, steps: tuple[Any, ...], moment: Moment) -> Floats:
+    """A layer after the steps that carry what covers a pixel to others."""
+    steps = carrying(steps)
+    return worked(whole(layer), steps, moment).done().layer if steps else layer
+
+
+def _depth_and_motion(compositor: Compositor) -> tuple[Floats, Floats]:
+    """The mean depth (height, width) and motion (height, width, 2) of what covers each pixel."""
     context = replace(compositor.context, counts=Counts())
     context.measure = _meter(context)
     height, width = context.view.height, context.view.width
-    whole = np.zeros((height, width, 4), np.float32)
-    seen: dict[str, Floats] = {}
-    for unit, members in compositor.seen_in_order():
+    picture = np.zeros((height, width, 4), np.float32)
+    for unit in compositor.ordered_units():
+        if unit.use.kind != "picture":
+            continue
         layer = np.zeros((height, width, 4), np.float32)
+        for one, members in compositor.seen_in_order():
+            if one is not unit and not (isinstance(one, Emitter) and one.group == unit.id):
+                continue
+            part = np.zeros((height, width, 4), np.float32)
+            if isinstance(one, Group):
+                assert one.skin is not None
+                context.draw_as_one(members, one.skin, part, "normal")
+            else:
+                context.draw(members[0], part, "normal")
+                for hidden in compositor.hiding(one):
+                    part *= (1 - hidden)[..., None]
+                part = _carried(part, one.finish, compositor.moment)
+            _over(part, layer)
         if isinstance(unit, Group):
-            assert unit.skin is not None
-            context.draw_as_one(members, unit.skin, layer, "normal")
-        else:
-            context.draw(members[0], layer, "normal")
-            for hidden in compositor.hiding(unit):
-                layer *= (1 - hidden)[..., None]
-        through = 1 - np.clip(layer[..., 3], 0, 1)
-        for before in seen.values():
-            before *= through
-        seen[unit.id] = np.clip(layer[..., 3], 0, 1)
-        whole *= through[..., None]
-        whole += layer
-    cover = np.clip(whole[..., 3], 0, 1)
-    there = cover > _LEAST_COVER
-    over = np.where(there, whole[..., 3], 1)
-    depth = np.where(there, whole[..., 0] / over, NOWHERE).astype(np.float32)
-    motion = np.where(there[..., None], whole[..., 1:3] / over[..., None], 0).astype(np.float32)
-    return Measured(depth, motion, cover.astype(np.float32), seen)
+            layer = _carried(layer, unit.finish, compositor.moment)
+        _over(layer, picture)
+    picture = _carried(picture, compositor.shot.finish, compositor.moment)
+    share = np.maximum(picture[..., 3], _LEAST_COVER)
+    per = (np.float32(1) / share)[..., None]
+    depth, motion = np.split(np.asarray(picture[..., :3] * per, np.float32), [1], axis=-1)
+    return depth[..., 0], motion
+
+
+def _over(layer: Floats, below: Floats) -> None:
+    """Lay a premultiplied layer over another, in place."""
+    below *= (1 - np.clip(layer[..., 3], 0, 1))[..., None]
+    below += layer
+
+
+class _Shares:
+    """How much of each pixel shows each of some units, as layers (height, width, 4) of which the last channel counts, and how much
+    all of them cover."""
+
+    def __init__(self, cover: Floats, of: dict[str, Floats]) -> None:
+        self.cover, self.of = cover, of
+
+    def over(self, other: _Shares) -> _Shares:
+        """These laid over others."""
+        through = (1 - self.cover)[..., None]
+        return _Shares(
+            self.cover + other.cover * (1 - self.cover), {name: a * through for name, a in other.of.items()} | self.of
+        )
+
+    def done_by(self, change: Callable[[Floats], Floats], cover: Floats) -> _Shares:
+        """After a change to each, of which is known how much all of them cover then."""
+        of = {name: np.maximum(0, change(layer)) for name, layer in self.of.items()}
+        total = sum((layer[..., 3] for layer in of.values()), np.zeros_like(cover))
+        scale = np.where(total > 0, cover / np.maximum(total, 1e-12), 0).astype(np.float32)
+        return _Shares(cover, {name: layer * scale[..., None] for name, layer in of.items()})
+
+
+def _covers(compositor: Compositor) -> tuple[Floats, dict[str, Floats]]:
+    """How much of each pixel all particles cover, (height, width), and how much of it shows each unit: together as much."""
+    covering = replace(compositor, context=replace(compositor.context, counts=Counts()), known=None, covering=True)
+    moment, context = compositor.moment, covering.context
+    empty = np.zeros((context.view.height, context.view.width), np.float32)
+
+    def alpha_of(unit: Emitter | Group) -> Floats:
+        return np.clip(covering.layer(unit)[..., 3], 0, 1)
+
+    def alone(unit: Emitter | Group) -> _Shares:
+        cover = alpha_of(unit)
+        return _Shares(cover, {unit.id: np.stack([empty, empty, empty, cover], axis=-1)})
+
+    def finished(shares: _Shares, steps: tuple[Any, ...], cover: Floats) -> _Shares:
+        return shares.done_by(lambda layer: worked(whole(layer), steps, moment).done().layer, cover)
+
+    found = _Shares(empty, {})
+    for unit in compositor.ordered_units():
+        if unit.use.kind != "picture":
+            if unit.use.of is None:
+                layer = covering.layer(unit)
+
+                def used(below: Floats, unit: Emitter | Group = unit, layer: Floats = layer) -> Floats:
+                    changed = below.copy()
+                    use_on(unit.use, layer, changed, context)
+                    return changed
+
+                whole_cover = np.stack([empty, empty, empty, found.cover], axis=-1)
+                found = found.done_by(used, np.clip(used(whole_cover)[..., 3], 0, 1))
+            continue
+        if isinstance(unit, Emitter) or unit.skin is not None:
+            found = alone(unit).over(found)
+            continue
+        members = _Shares(empty, {})
+        for one, _ in compositor.seen_in_order():
+            if isinstance(one, Emitter) and one.group == unit.id:
+                members = alone(one).over(members)
+        found = finished(members, unit.finish, alpha_of(unit)).over(found)
+    if working(compositor.shot.finish):
+        found = finished(found, compositor.shot.finish, np.clip(covering.laid(None)[..., 3], 0, 1))
+    return found.cover.astype(np.float32), {name: np.ascontiguousarray(a[..., 3]) for name, a in found.of.items()}
 
 
 @leaf("void(f4[:,::1], f4[::1], f4[:,::1], f4[:,:,::1])", cache=True)

@@ -15,7 +15,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import prange
 
-from isbjorn.core.arrays import Floats, Ints, Longs
+from isbjorn.core.arrays import Doubles, Floats, Ints, Longs
 from isbjorn.core.jit import leaf, njit
 from isbjorn.core.render.blends import put
 from isbjorn.core.render.lanes import composite_pixel
@@ -24,10 +24,12 @@ from isbjorn.core.runtime.parallel import guarded
 
 # Columns: place and reach; from a pixel's distance to the page's [-1, 1] (a, b, c, d); page and level; colour × opacity;
 # opacity; 1 where it covers, 0 where it only adds light; the way of its smear in px, how far it bends, and how many samples of it;
-# by how much it turns meanwhile, in radians clockwise on the picture, and grows, as a share of its size.
-X, Y, REACH, UA, UB, VA, VB, PAGE, LEVEL, RED, GREEN, BLUE, SHOWN, COVERS, DX, DY, BX, BY, TIMES, TURN, GROW = range(21)
-SPRITE = 21
+# where its poses begin in the table of those, one for each sample (-1: it keeps its own).
+X, Y, REACH, UA, UB, VA, VB, PAGE, LEVEL, RED, GREEN, BLUE, SHOWN, COVERS, DX, DY, BX, BY, TIMES, POSES = range(20)
+SPRITE = 20
 _MOST_SAMPLES = 128
+# A size that changes by less, as a share, stays.
+_AS_STILL = 2e-3
 _FAST = {"contract", "nnan", "ninf", "nsz"}
 # Columns of the table of pages, and of what is on them.
 SIDE, FIRST, LEVELS, CHANNELS = range(4)
@@ -45,6 +47,19 @@ class Pages:
     half: Floats
     mean: Floats
     content: Floats
+
+
+@dataclass(frozen=True)
+class Sprites:
+    """records (n, `SPRITE`), in the order in which they are drawn; poses (m, 4): from a pixel's distance to the page, as UA to VB,
+    of each sample of bodies that turn or grow while the shutter is open. All float32."""
+
+    records: Floats
+    poses: Floats
+
+    def of(self, order: Longs | slice) -> Sprites:
+        """Some of them, or all in another order."""
+        return Sprites(np.ascontiguousarray(self.records[order]), self.poses)
 
 
 def halvings(page: Floats) -> Floats:
@@ -205,14 +220,15 @@ def _draw_once(
 
 
 @njit(
-    "void(f4[:,::1], f4[::1], i8[:,::1], f4[:,::1], i4[::1], i8[::1], i8[::1], i8, i8, f4[:,:,::1])",
+    "void(f4[:,::1], f4[:,::1], f4[::1], i8[:,::1], f4[:,::1], i4[::1], i8[::1], i8[::1], i8, i8, f4[:,:,::1])",
     parallel=True,
     cache=True,
     error_model="numpy",
     fastmath=_FAST,
 )
 def _draw(
-    sprites: Floats, texels: Floats, table: Longs, content: Floats, order: Ints, starts: Longs, turns: Longs, columns: int,
+    sprites: Floats, poses: Floats, texels: Floats, table: Longs, content: Floats, order: Ints, starts: Longs, turns: Longs,
+    columns: int,
     mode: int, out: Floats,
 ) -> None:  # fmt: skip
     height, width = out.shape[0], out.shape[1]
@@ -220,7 +236,7 @@ def _draw(
         number = turns[turn]
         left, top = (number % columns) * TILE_W, (number // columns) * TILE_H
         right, bottom = min(width, left + TILE_W), min(height, top + TILE_H)
-        texel, cosines, sines = np.zeros(4), np.zeros(_MOST_SAMPLES), np.zeros(_MOST_SAMPLES)
+        texel = np.zeros(4)
         for at in range(starts[number], starts[number + 1]):
             s = sprites[order[at]]
             page, level, times = int(s[PAGE]), int(s[LEVEL]), int(s[TIMES])
@@ -237,8 +253,13 @@ def _draw(
                 continue
             ex = (across * abs(s[VB]) + down * abs(s[UB])) / abs(det)
             ey = (across * abs(s[VA]) + down * abs(s[UA])) / abs(det)
-            if s[TURN] != 0.0 or s[GROW] != 0.0:
-                ex = ey = math.hypot(ex, ey) * (1.0 + 0.5 * abs(s[GROW]))
+            posed = int(s[POSES])
+            if posed >= 0:
+                for n in range(posed, posed + times):
+                    pa, pb, pc, pd = poses[n, 0], poses[n, 1], poses[n, 2], poses[n, 3]
+                    det = max(1e-12, abs(float(pa) * pd - float(pb) * pc))
+                    ex = max(ex, (across * abs(pd) + down * abs(pb)) / det)
+                    ey = max(ey, (across * abs(pc) + down * abs(pa)) / det)
             ex, ey = ex + 0.5 * abs(s[DX]) + abs(s[BX]), ey + 0.5 * abs(s[DY]) + abs(s[BY])
             x0, x1 = max(left, math.floor(s[X] - ex)), min(right, math.ceil(s[X] + ex))
             y0, y1 = max(top, math.floor(s[Y] - ey)), min(bottom, math.ceil(s[Y] + ey))
@@ -252,18 +273,11 @@ def _draw(
                     np.float32(alpha), mode, out,
                 )  # fmt: skip
                 continue
-            changes = s[TURN] != 0.0 or s[GROW] != 0.0
-            if changes:
-                for n in range(times):
-                    f = (n + 0.5) * w - 0.5
-                    size = 1.0 / max(0.05, 1.0 + f * s[GROW])
-                    cosines[n], sines[n] = math.cos(f * s[TURN]) * size, math.sin(f * s[TURN]) * size
             # What passes a pixel meanwhile: how far the way goes on the page, and how far it bends there.
             du, dv = ua * s[DX] + ub * s[DY], va * s[DX] + vb * s[DY]
             bu, bv = ua * s[BX] + ub * s[BY], va * s[BX] + vb * s[BY]
-            larger = 1.0 + 0.5 * abs(s[GROW])
-            wide_u, wide_v = across * larger + abs(bu), down * larger + abs(bv)
-            narrowed = s[TURN] == 0.0
+            wide_u, wide_v = across + abs(bu), down + abs(bv)
+            narrowed = posed < 0
             over_ua, over_va, over_du, over_dv = _over(ua), _over(va), _over(-du), _over(-dv)
             for y in range(y0, y1):
                 py = y - sy
@@ -287,10 +301,9 @@ def _draw(
                         f = (n + 0.5) * w - 0.5
                         g = 4.0 * f * f
                         u, v = u0 - f * du - g * bu, v0 - f * dv - g * bv
-                        if changes:
-                            dx, dy = px - f * s[DX] - g * s[BX], py - f * s[DY] - g * s[BY]
-                            dx, dy = dx * cosines[n] + dy * sines[n], dy * cosines[n] - dx * sines[n]
-                            u, v = ua * dx + ub * dy, va * dx + vb * dy
+                        if posed >= 0:
+                            dx, dy, pose = px - f * s[DX] - g * s[BX], py - f * s[DY] - g * s[BY], poses[posed + n]
+                            u, v = pose[0] * dx + pose[1] * dy, pose[2] * dx + pose[3] * dy
                         if abs(u) < across and abs(v) < down:
                             if channels == 1:
                                 seen += _cover(
@@ -313,49 +326,72 @@ def _draw(
 
 
 @guarded
-def draw_sprites(sprites: Floats, pages: Pages, out: Floats, mode: int = 0) -> None:
-    """Draw sprites (n, 21), float32, in their order, onto a picture (height, width, 4), in place."""
-    if len(sprites) == 0:
+def draw_sprites(sprites: Sprites, pages: Pages, out: Floats, mode: int = 0) -> None:
+    """Draw sprites in their order onto a picture (height, width, 4), in place."""
+    if len(sprites.records) == 0:
         return
-    tiles = tiled(sprites, out.shape[1], out.shape[0])
+    tiles = tiled(sprites.records, out.shape[1], out.shape[0])
     _draw(
-        sprites,
-        pages.texels,
-        pages.table,
-        pages.content,
-        tiles.order,
-        tiles.bounds,
-        tiles.turns,
-        tiles.columns,
-        mode,
-        out,
-    )
+        sprites.records, sprites.poses, pages.texels, pages.table, pages.content, tiles.order, tiles.bounds, tiles.turns,
+        tiles.columns, mode, out,
+    )  # fmt: skip
+
+
+def _matrices(
+    angle: Doubles, half: Doubles, deep: Doubles | None, lie: Doubles | None, along: Doubles | None, longer: Doubles
+) -> Doubles:
+    """From the page's [-1, 1] to the picture (y down), (4, n) row by row: turned, then stretched along the way."""
+    c, s = np.cos(angle), np.sin(angle)
+    m = np.stack([c, s, -s, c]) * half
+    if deep is not None:
+        # Turned about the upright axis, then about the level one, and looked at straight on: never thinner than a hair.
+        cx, cy = (np.where(np.abs(c) < 0.02, np.copysign(0.02, c), c) for c in np.cos(deep.T))
+        sx, sy = np.sin(deep.T)
+        m = np.stack([m[0] * cy + m[1] * sy * sx, m[1] * cx, m[2] * cy + m[3] * sy * sx, m[3] * cx])
+    if lie is not None:
+        m = np.stack([lie[:, i, 0] * m[j] + lie[:, i, 1] * m[j + 2] for i in (0, 1) for j in (0, 1)])
+    if along is not None and (longer != 1).any():
+        ax, ay = np.cos(along), -np.sin(along)
+        k = longer - 1
+        sxx, sxy, syy = 1 + k * ax * ax, k * ax * ay, 1 + k * ay * ay
+        m = np.stack(
+            [sxx * m[0] + sxy * m[2], sxx * m[1] + sxy * m[3], sxy * m[0] + syy * m[2], sxy * m[1] + syy * m[3]]
+        )
+    return m
+
+
+def _inverse(m: Doubles) -> tuple[Doubles, Doubles]:
+    """Of matrices (4, n), their inverses (n, 4) and determinants (n,)."""
+    det = m[0] * m[3] - m[1] * m[2]
+    det = np.where(np.abs(det) < 1e-12, 1e-12, det)
+    return np.stack([m[3] / det, -m[1] / det, -m[2] / det, m[0] / det], axis=1), det
 
 
 def sprites_of(
     centre: Floats,
     radius: Floats,
-    angle: npt.NDArray[np.float64],
+    angle: Doubles,
     shade: Floats,
     page: Longs,
     pages: Pages,
     covers: bool,
     smear: Floats | None = None,
-    along: npt.NDArray[np.float64] | None = None,
-    stretch: npt.NDArray[np.float64] | float = 1.0,
-    soft: npt.NDArray[np.float64] | float = 0.0,
+    along: Doubles | None = None,
+    stretch: Doubles | float = 1.0,
+    soft: Doubles | float = 0.0,
     bend: Floats | None = None,
-    turned: npt.NDArray[np.float64] | None = None,
-    grows: npt.NDArray[np.float64] | None = None,
-    deep: npt.NDArray[np.float64] | None = None,
-    lie: npt.NDArray[np.float64] | None = None,
-) -> Floats:
-    """Sprites (n, 21) at centres (n, 2) px, of radius (n,) px, turned by angle (n,) radians counter-clockwise.
+    turned: Doubles | None = None,
+    sizes: Doubles | None = None,
+    deep: Doubles | None = None,
+    lie: Doubles | None = None,
+    tumbled: Doubles | None = None,
+) -> Sprites:
+    """Sprites at centres (n, 2) px, of radius (n,) px, turned by angle (n,) radians counter-clockwise.
 
     shade (n, 4): linear colour and opacity. page (n,): which page. smear (n, 2): the way gone while the shutter is open,
-    in px; bend (n, 2): from the centre to the middle of its ends. turned (n,) radians counter-clockwise and grows (n,) as a share:
-    meanwhile. deep (n, 2) radians: turned about the level and the upright axis, before all else. lie
-    (n, 2, 2): how the plane is seen in which each lies (see `lying`).
+    in px; bend (n, 2): from the centre to the middle of its ends. turned (n,) radians counter-clockwise, sizes (n, k) as shares
+    of the radius at k even moments, tumbled (n, 2) radians as `deep`: meanwhile. deep (n, 2) radians: turned about the level and
+    the upright axis, before all else. lie (n, 2, 2): how the plane is seen in which each lies (see `lying`).
     along (n,) radians, stretch (n,) factor: made longer in that direction. soft (n,): radius of its circle of confusion in px.
     """
     n = len(centre)
@@ -365,55 +401,62 @@ def sprites_of(
     small = np.maximum(blurred, 0.5)
     shown = shown * (half / small) ** 2
     half = small
-    c, s = np.cos(angle), np.sin(angle)
-    # From the page to the picture (y down): turn, then stretch along the way.
-    turn = np.stack([c, s, -s, c]) * half
-    m = np.stack([turn[0], turn[1], turn[2], turn[3]])
-    if deep is not None:
-        # Turned about the upright axis, then about the level one, and looked at straight on: never thinner than a hair.
-        cx, cy = (np.where(np.abs(c) < 0.02, np.copysign(0.02, c), c) for c in np.cos(deep.T))
-        sx, sy = np.sin(deep.T)
-        m = np.stack([m[0] * cy + m[1] * sy * sx, m[1] * cx, m[2] * cy + m[3] * sy * sx, m[3] * cx])
-    if lie is not None:
-        m = np.stack([lie[:, i, 0] * m[j] + lie[:, i, 1] * m[j + 2] for i in (0, 1) for j in (0, 1)])
     longer = np.broadcast_to(np.asarray(stretch, np.float64), (n,))
-    if along is not None and (longer != 1).any():
-        ax, ay = np.cos(along), -np.sin(along)
-        k = longer - 1
-        sxx, sxy, syy = 1 + k * ax * ax, k * ax * ay, 1 + k * ay * ay
-        m = np.stack(
-            [sxx * m[0] + sxy * m[2], sxx * m[1] + sxy * m[3], sxy * m[0] + syy * m[2], sxy * m[1] + syy * m[3]]
-        )
-    det = m[0] * m[3] - m[1] * m[2]
-    det = np.where(np.abs(det) < 1e-12, 1e-12, det)
+    inverse, det = _inverse(_matrices(angle, half, deep, lie, along, longer))
     side, levels = pages.table[page, SIDE], pages.table[page, LEVELS]
     finest = np.sqrt(np.abs(det) / np.maximum(longer, 1e-9))
     pitch = np.maximum(1.0, np.asarray(soft, np.float64))
     level = np.floor(np.log2(np.maximum(side / (2 * finest) * pitch, 1e-9)) + 0.6)
     level = np.clip(level, 0, levels - 1)
     level = np.where(half <= 0.5, levels - 1, level)
-    sprites = np.empty((n, SPRITE), np.float32)
-    sprites[:, 0:2] = centre
-    sprites[:, UA], sprites[:, UB], sprites[:, VA], sprites[:, VB] = m[3] / det, -m[1] / det, -m[2] / det, m[0] / det
-    sprites[:, PAGE], sprites[:, LEVEL] = page, level
-    sprites[:, RED : BLUE + 1] = shade[:, :3] * shown[:, None]
-    sprites[:, SHOWN], sprites[:, COVERS] = shown, float(covers)
+    records = np.empty((n, SPRITE), np.float32)
+    records[:, 0:2] = centre
+    records[:, UA : VB + 1] = inverse
+    records[:, PAGE], records[:, LEVEL] = page, level
+    records[:, RED : BLUE + 1] = shade[:, :3] * shown[:, None]
+    records[:, SHOWN], records[:, COVERS] = shown, float(covers)
     way = np.zeros((n, 2), np.float32) if smear is None else smear
     gone = np.hypot(*way.T)
-    sprites[:, DX], sprites[:, DY] = way.T
+    records[:, DX], records[:, DY] = way.T
     bent = np.zeros((n, 2), np.float32) if bend is None else bend
     gone = gone + 2 * np.hypot(*bent.T)
-    sprites[:, BX], sprites[:, BY] = bent.T
-    # On the picture, y goes down: counter-clockwise is the other way round.
-    sprites[:, TURN] = 0.0 if turned is None else -turned
-    sprites[:, GROW] = 0.0 if grows is None else np.clip(grows, -1.8, 1.8)
-    gone_at_rim = gone + half * (np.abs(sprites[:, TURN]) + np.abs(sprites[:, GROW]))
-    sprites[:, TIMES] = np.clip(np.ceil(gone_at_rim / np.clip(0.15 * half, 0.6, 3.0)), 1, _MOST_SAMPLES)
+    records[:, BX], records[:, BY] = bent.T
+    # What passes at the rim, besides the way of all of it.
+    none = np.zeros(n)
+    about, over = none if turned is None else np.abs(turned), none if tumbled is None else np.abs(tumbled).sum(axis=1)
+    grows = none if sizes is None else np.abs(np.diff(sizes, axis=1)).sum(axis=1)
+    largest = np.ones(n) if sizes is None else np.maximum(1, sizes.max(axis=1))
+    changes = (about > 1e-4) | (over > 1e-4) | (grows > _AS_STILL)
+    if sizes is not None:
+        changes |= np.abs(sizes - 1).max(axis=1) > _AS_STILL
+    at_rim = gone + half * np.where(changes, about + over + grows, 0) * largest
+    times = np.clip(np.ceil(at_rim / np.clip(0.15 * half, 0.6, 3.0)), 1, _MOST_SAMPLES).astype(np.int64)
+    # One that changes is drawn by its poses, of which one alone would be that of the middle.
+    times[changes] = np.maximum(times[changes], 2)
+    records[:, TIMES], records[:, POSES] = times, -1
+    some = np.flatnonzero(changes)
+    poses = np.zeros((0, 4), np.float32)
+    if len(some):
+        counts = times[some]
+        ends = np.cumsum(counts)
+        records[some, POSES] = ends - counts
+        who = np.repeat(some, counts)
+        share = (np.arange(ends[-1]) - np.repeat(ends - counts, counts) + 0.5) / np.repeat(counts, counts)
+        f, size = share - 0.5, np.ones(len(who))
+        if sizes is not None:
+            at = share * (sizes.shape[1] - 1)
+            left = np.minimum(at.astype(np.int64), sizes.shape[1] - 2)
+            size = sizes[who, left] + (at - left) * (sizes[who, left + 1] - sizes[who, left])
+        poses = _inverse(
+            _matrices(
+                angle[who] + (0 if turned is None else f * turned[who]), half[who] * np.maximum(size, 0.02),
+                None if deep is None else deep[who] + (0 if tumbled is None else f[:, None] * tumbled[who]),
+                None if lie is None else lie[who], None if along is None else along[who], longer[who],
+            )
+        )[0].astype(np.float32)  # fmt: skip
     grown = 1 + 2.0 / np.maximum(1, side / 2**level)
     texel = 2 * 2.0**level / side
     corner = np.hypot(*np.minimum(1, pages.content[page].astype(np.float64).T + texel))
-    sprites[:, REACH] = (
-        half * corner * np.maximum(1, longer) * grown * (1 + 0.5 * np.abs(sprites[:, GROW])) + gone / 2 + 1
-    )
-    sprites[:, REACH] = np.where(shown > 0, sprites[:, REACH], -1e9)
-    return sprites
+    records[:, REACH] = half * corner * np.maximum(1, longer) * grown * largest + gone / 2 + 1
+    records[:, REACH] = np.where(shown > 0, records[:, REACH], -1e9)
+    return Sprites(records, poses)

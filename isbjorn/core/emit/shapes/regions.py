@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Longs
 from isbjorn.core.document.shapes import Area
 from isbjorn.core.emit.shapes.base import Lines, Scattered, Setting, vectors
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import leaf, njit
 
-_MOST_CROSSINGS = 3_000_000
+_MOST_CROSSINGS, _MOST_HALVINGS = 3_000_000, 12
 
 
 @dataclass(frozen=True)
@@ -219,8 +221,48 @@ def in_shell(
         share = np.where(np.abs(w1 - w0) < 1e-9 * (w0 + w1 + 1e-12), v, (root - w0) / np.where(w1 == w0, 1.0, w1 - w0))
         offset = near + share * (far - near)
         start, end = e.a[i] + m0[i] * offset[:, None], e.b[i] + m1[i] * offset[:, None]
-        out_xy[here], out_way[here] = start + along[:, None] * (end - start), way[i]
+        on = e.a[i] + along[:, None] * span[i]
+        out_xy[here] = _held_in(start + along[:, None] * (end - start), on, offset, e)
+        out_way[here] = way[i]
     return out_xy, out_way
+
+
+def _held_in(xy: Doubles, on: Doubles, offset: Doubles, e: Edges) -> Doubles:
+    """Places (n, 2) in a shell, of which those are brought nearer to where they left the line, on (n, 2), that lie farther from all
+    of it than their offset, beyond a sharp corner, or behind another part of it, where what it bounds is thin."""
+    out, stray = xy.copy(), np.arange(len(xy))
+    for _ in range(_MOST_HALVINGS):
+        found = np.empty(len(stray), np.bool_)
+        _stray(*(np.ascontiguousarray(v) for v in (out[stray], on[stray], offset[stray], e.a, e.b)), found)
+        stray = stray[found]
+        if not len(stray):
+            return out
+        out[stray] = 0.5 * (out[stray] + on[stray])
+    out[stray] = on[stray]
+    return out
+
+
+@leaf("void(f8[:,::1], f8[:,::1], f8[::1], f8[:,::1], f8[:,::1], b1[::1])", cache=True)
+def _stray(
+    xy: Doubles, on: Doubles, offset: Doubles, a: Doubles, b: Doubles, out: npt.NDArray[np.bool_]
+) -> None:  # fmt: skip
+    """Which places lie farther from all edges than their offsets (n,), or behind another edge than the one that they left."""
+    for i in range(len(xy)):
+        x, y, nearest, behind = xy[i, 0], xy[i, 1], 1e300, False
+        ux, uy = x - on[i, 0], y - on[i, 1]
+        for k in range(len(a)):
+            px, py, wx, wy = x - a[k, 0], y - a[k, 1], b[k, 0] - a[k, 0], b[k, 1] - a[k, 1]
+            whole = wx * wx + wy * wy
+            t = min(1.0, max(0.0, (px * wx + py * wy) / whole)) if whole > 0.0 else 0.0
+            dx, dy = px - t * wx, py - t * wy
+            nearest = min(nearest, dx * dx + dy * dy)
+            cross = ux * wy - uy * wx
+            if abs(cross) > 1e-12:
+                # Where the way from the line to the place meets the edge, as shares of both.
+                qx, qy = a[k, 0] - on[i, 0], a[k, 1] - on[i, 1]
+                share, along = (qx * wy - qy * wx) / cross, (qx * uy - qy * ux) / cross
+                behind = behind or (1e-6 < share < 1.0 and 0.0 <= along <= 1.0)
+        out[i] = behind or math.sqrt(nearest) > abs(offset[i]) * (1.0 + 1e-6) + 1e-6
 
 
 def turning(line: Doubles) -> float:

@@ -86,8 +86,8 @@ def _pairs(
             ends[i + 1] = count
 
 
-# A body as a row: place; how far it went by itself since the part began, and how far it was carried besides; what of the moves drives
-# it on; radius, inverse mass, share felt, how high and how calm it lies, and whether older overlaps drive it (1) or not (0).
+# A body as a row: place; how far it went by itself since the part began, and how far it was carried besides; what of the moves
+# drives it on; radius, inverse mass, share felt, how high and how calm it lies, and whether older overlaps drive it (1) or not (0).
 _PLACE, _GONE, _CARRIED, _KICK, _RADIUS, _LIGHT, _SHARE, _HEIGHT, _CALM, _DRIVEN, _BODY = (
     0,
     3,
