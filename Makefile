@@ -8,12 +8,13 @@ export PIP_DISABLE_PIP_VERSION_CHECK := 1
 
 SOURCES := $(shell find isbjorn tests -name '*.py')
 
-.PHONY: demo test setup page tools check check-python check-page unit core core-odd core-even studio browser bench clean types screenshots
+.PHONY: demo test test-under-load setup page tools check unit core browser bench clean types screenshots
 
 demo: .venv/.ready .venv/.compiled $(PAGE)
 	$(BIN)/isbjorn demo --port $(PORT) --data "$(DATA)"
 
-test: tools .venv/.test .venv/.compiled web/node_modules/.ready $(PAGE) check unit browser
+test: tools .venv/.test .venv/.compiled web/node_modules/.ready web/src/api/types.ts $(PAGE)
+	$(BIN)/python -m tests.everything
 
 setup: .venv/.ready $(PAGE)
 
@@ -61,43 +62,20 @@ page: $(PAGE)
 tools:
 	@sh tests/install_tools.sh
 
-check: .venv/.test web/src/api/types.ts
-	@echo "— Checking style, types and layers"
-	$(MAKE) -j2 --output-sync=target check-python check-page
+# Everything, each part to its end; what failed is printed together at the end (see tests/everything.py).
+NEEDED := .venv/.test .venv/.compiled web/node_modules/.ready web/src/api/types.ts $(PAGE)
 
-check-python:
-	$(BIN)/ruff check .
-	$(BIN)/ruff format --check .
-	$(BIN)/mypy
-	$(BIN)/lint-imports --no-cache
-	$(BIN)/python -m tests.openapi_is_current
+check unit core browser: $(NEEDED)
+	$(BIN)/python -m tests.everything --only $(PARTS)
 
-check-page:
-	cd web && npm run --silent check && npm run --silent lint && npm run --silent test
+check: PARTS := check-python check-page
+unit: PARTS := core-odd core-even studio
+core: PARTS := core-odd core-even
+browser: PARTS := browser
 
-unit: .venv/.test .venv/.compiled
-	@echo "— Engine and studio, beside each other"
-	$(MAKE) -j3 --output-sync=target core studio
-
-# Three that take about as long stand beside each other: two parts of the engine's tests, one of them with some of the studio's, and
-# the other ones of the studio.
-WITH_EVEN := fuzz kept worker store deliveries
-
-core: core-odd core-even
-
-core-odd:
-	$(BIN)/python -m unittest $$(ls tests/core/test_*.py | sed -n '1~2p' | grep -v -e /test_farm -e /test_cast)
-
-core-even:
-	$(BIN)/python -m unittest $$(ls tests/core/test_*.py | sed -n '2~2p') tests/core/test_farm.py tests/core/test_cast.py \
-		$(patsubst %,tests/studio/test_%.py,$(WITH_EVEN))
-
-studio:
-	$(BIN)/python -m unittest $$(ls tests/studio/test_*.py | grep -v $(patsubst %,-e /test_%.py,$(WITH_EVEN)))
-
-browser: .venv/.test .venv/.compiled $(PAGE)
-	@echo "— The real interface in Chromium"
-	$(BIN)/unittest-parallel -s tests/browser -t . -p 'test_*.py' --level class
+# No result may depend on how busy the machine is: all of it, five times, beside three busy processes.
+test-under-load: tools $(NEEDED)
+	$(BIN)/python -m tests.everything --load 3 --times 5
 
 # The description follows the API; `make check` refuses one that does not.
 types: .venv/.ready

@@ -20,6 +20,7 @@ from isbjorn.bench.end_to_end import delivered_fps, heard, running
 from isbjorn.core.deliver import Delivery, Order
 from isbjorn.core.document import Shot
 from isbjorn.core.inspect.delivering import told
+from isbjorn.core.inspect.forecast import speed
 from isbjorn.core.inspect.guides import guides
 from isbjorn.studio.demonstration import ensure_demo
 from isbjorn.studio.plates import StudioPlates, shared_plates
@@ -54,6 +55,24 @@ def shot_ms(folder: Path) -> dict[str, dict[str, float]]:
                 taken.append(time.perf_counter() - start)
             times[str(width)] = round(statistics.median(taken[_WARM:]) * 1e3, 1)
         found[shot.name] = times
+    return found
+
+
+def forecast_ratio(folder: Path) -> dict[str, float]:
+    """The time that is forecast for a frame of each shot over the time that it takes, in one process."""
+    found = {}
+    for row, shot in _shots(folder):
+        first = max(shot.first_frame, min(shot.first_frame + 60, shot.last_frame - _FRAMES - _WARM))
+        cost = guides(shot, first + _FRAMES).cost
+        assert cost is not None
+        width, taken = WIDTHS[0], []
+        preview, digest = Preview(StudioPlates(Store(folder))), digest_of(shot)
+        for number in range(_FRAMES + _WARM):
+            start = time.perf_counter()
+            preview.draw(shot, digest, Wish(first + number, width, moving=True), lane=row)
+            taken.append(time.perf_counter() - start)
+        forecast_ms = cost.ms(width, width * shot.height // shot.width) * speed()
+        found[shot.name] = round(forecast_ms / (statistics.median(taken[_WARM:]) * 1e3), 2)
     return found
 
 

@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from isbjorn.bench.crowds import contagion_ms, crowd_ns_per_particle_step
-from isbjorn.bench.demonstration import cores, demo_deliver_fps, drag, opened, play, shot_ms, told_ratio
+from isbjorn.bench.demonstration import cores, demo_deliver_fps, drag, forecast_ratio, opened, play, shot_ms, told_ratio
 from isbjorn.bench.end_to_end import (
     deliver_fps,
     edit_to_picture_ms,
@@ -163,6 +163,7 @@ def measure(only: str, tell: Callable[[str], object]) -> dict[str, Any]:
             "deliver_told_ratio": lambda: told_ratio(place / "demo"),
             "farm_efficiency": lambda: farm_efficiency(place / "f"),
             "usd_points_per_s": lambda: usd_points_per_s(place / "u"),
+            "forecast_ratio": lambda: forecast_ratio(place / "demo"),
             "shot_ms": lambda: shot_ms(place / "demo"),
             "play": lambda: play(place / "demo"),
             "drag": lambda: drag(place / "demo"),

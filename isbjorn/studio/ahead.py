@@ -234,7 +234,13 @@ class Ahead:
             self._times.clear()
 
     def drop(self) -> None:
-        """Give up all that is on its way."""
+        """Cancel all that is on its way."""
         self._ticket.drop()
         for future in self._flying.values():
             future.cancel()
+
+    def pause(self) -> None:
+        """Cancel all that is on its way; `pump` begins it again."""
+        if self._flying:
+            self.drop()
+            self._ticket = self.hands.ticket()

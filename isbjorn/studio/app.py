@@ -83,12 +83,13 @@ class _Keeper:
             thread.start()
 
     def _supervise(self) -> None:
-        pause = 0.2
+        pause, first = 0.2, ["first"]
         # First the page, then the queue: at the start both want the same cores.
         self.ended.wait(0.8)
         while not self.ended.is_set():
             begun = time.monotonic()
-            command = [sys.executable, "-m", "isbjorn.studio.worker", str(self.studio.store.folder), str(os.getpid())]
+            folder = str(self.studio.store.folder)
+            command = [sys.executable, "-m", "isbjorn.studio.worker", folder, str(os.getpid()), *first]
             # It looks at one shot at a time and at no frame twice: half of the caches do.
             half = {"ISBJORN_MEMORY_MB": str(budget_bytes() >> 21)}
             worker = subprocess.Popen(command, env=os.environ | half)
@@ -101,6 +102,7 @@ class _Keeper:
                 except subprocess.TimeoutExpired:
                     worker.kill()
                 return
+            first = []
             # One that falls at once is not started again without a pause.
             pause = 0.2 if time.monotonic() - begun > 30 else min(10.0, pause * 2)
             self.ended.wait(pause)
@@ -148,7 +150,10 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
     @app.exception_handler(IsbjornError)
     async def mendable(request: Request, error: IsbjornError) -> JSONResponse:  # noqa: ARG001
         status = next((code for kind, code in _STATUS if isinstance(error, kind)), 422)
-        return problem(status, error.what, error.where, error.remedy)
+        answer = problem(status, error.what, error.where, error.remedy)
+        if status == 503:
+            answer.headers["Retry-After"] = "2"
+        return answer
 
     @app.exception_handler(RequestValidationError)
     async def malformed(request: Request, error: RequestValidationError) -> JSONResponse:  # noqa: ARG001

@@ -27,6 +27,8 @@ from isbjorn.studio.tables import Media, unseen
 from isbjorn.studio.uploads import housed, receive, safe_name
 
 router = APIRouter(prefix="/api", tags=["bodies"])
+# A portrait waits no longer while somebody plays or moves something.
+_LATE_S = 1.0
 Here = Annotated[Studio, Depends(studio_of)]
 
 
@@ -101,17 +103,22 @@ def skin_preset_picture(name: str) -> Response:
     },
     response_class=Response,
 )
-def emitter_portrait(
+async def emitter_portrait(
     studio: Here, shot_id: Id, emitter_id: str, frame: Frame, count: Annotated[int, Query(ge=2, le=64)] = 13,
     cell: Annotated[int, Query(ge=8, le=256)] = 48,
 ) -> Response:  # fmt: skip
     """A particle of an emitter at even ages, side by side, on neutral grey; nothing if it was taken out while it was asked for."""
-    shot = studio.store.document(shot_id)
-    number = next((n for n, e in enumerate(shot.emitters) if e.id == emitter_id), None)
-    if number is None:
-        return Response(status_code=204)
-    jpeg = studio.preview.portrait(shot, number, min(max(frame, shot.first_frame), shot.last_frame), count, cell)
-    return Response(jpeg, media_type="image/jpeg")
+    await studio.preview.give_way(_LATE_S)
+
+    def drawn() -> Response:
+        shot = studio.store.document(shot_id)
+        number = next((n for n, e in enumerate(shot.emitters) if e.id == emitter_id), None)
+        if number is None:
+            return Response(status_code=204)
+        jpeg = studio.preview.portrait(shot, number, min(max(frame, shot.first_frame), shot.last_frame), count, cell)
+        return Response(jpeg, media_type="image/jpeg")
+
+    return await run_in_threadpool(drawn)
 
 
 @router.put("/projects/{project_id}/fonts", status_code=201)

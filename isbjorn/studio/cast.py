@@ -65,7 +65,7 @@ def remove_from_cast(studio: Here, shot_id: Id, thing_id: str) -> ShotState:
 async def take_artwork(studio: Here, shot_id: Id, emitter_id: str, request: Request, name: str = "") -> ShotState:
     """Let an emitter give birth from the outlines of an SVG file; the body is the file."""
     content = await body_of(request, _LARGEST_FILE, name or "artwork")
-    return await run_in_threadpool(_take_artwork, studio, shot_id, emitter_id, content, name)
+    return await studio.reading(_take_artwork, studio, shot_id, emitter_id, content, name)
 
 
 def _take_artwork(studio: Studio, shot_id: int, emitter_id: str, content: bytes, name: str) -> ShotState:

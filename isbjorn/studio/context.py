@@ -13,7 +13,7 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
-from typing import Annotated, TypeVar
+from typing import Annotated, Any, TypeVar
 
 from fastapi import Path as InPath
 from fastapi import Query, Request
@@ -38,6 +38,8 @@ Id = Annotated[int, InPath(ge=0, le=2**63 - 1)]
 Frame = Annotated[int, Query(ge=-(2**53), le=2**53)]
 Width = Annotated[int, Query(ge=16, le=8192, description="px")]
 _AT_ONCE, _WAITING_AT_MOST, _GUIDED_KEPT = 2, 8, 8
+# Strangers' files that are read at once, each in a process of its own, and that wait for it.
+_READ_AT_ONCE, _READS_AT_MOST = 2, 10
 _MADE_HERE = re.compile(r"[mpfrsk][0-9a-f]{8}|batch-[a-z0-9]{4,40}")
 
 
@@ -103,6 +105,8 @@ class Studio:
         self.outbox = telling(os.environ.get("ISBJORN_OSC_OUT", ""))
         self.engine = ThreadPoolExecutor(max_workers=6, thread_name_prefix="engine")
         self._thumbs = ThreadPoolExecutor(max_workers=1, thread_name_prefix="thumbs")
+        self._readers = ThreadPoolExecutor(max_workers=_READ_AT_ONCE, thread_name_prefix="readers")
+        self._reads = 0
         self._listeners: dict[int, list[Callable[[], object]]] = defaultdict(list)
         self._stamps: dict[int, int] = defaultdict(int)
         self._guided: OrderedDict[int, Memory] = OrderedDict()
@@ -194,6 +198,17 @@ class Studio:
         finally:
             self._waiting -= 1
 
+    async def reading(self, work: Callable[..., T], *args: Any) -> T:
+        """The result of some work on a stranger's file, which may take a process of its own for long: few at once, on threads of
+        their own, so that the server's stay free. Raises Busy when too many wait already."""
+        if self._reads >= _READS_AT_MOST:
+            raise Busy("too many files are read at once.", "files", "Send it again when one has been read.")
+        self._reads += 1
+        try:
+            return await asyncio.get_running_loop().run_in_executor(self._readers, work, *args)
+        finally:
+            self._reads -= 1
+
     def forget_plates(self) -> None:
         """Look anew at every file of a plate, and ask anew whether it may be read."""
         self.plates.forget()
@@ -205,6 +220,7 @@ class Studio:
         self.hands.close()
         self.engine.shutdown(wait=False, cancel_futures=True)
         self._thumbs.shutdown(wait=False, cancel_futures=True)
+        self._readers.shutdown(wait=False, cancel_futures=True)
         self.store.engine.dispose()
         self.close_lock()
 

@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import secrets
 import threading
-import time
 from dataclasses import dataclass
 from typing import Annotated
 
 import numpy as np
 from fastapi import APIRouter, Depends, Query, Request
-from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field
 
 from isbjorn.core.arrays import Doubles
@@ -49,6 +47,7 @@ class Arrivals(BaseModel):
     port: int = Field(description="Of OSC over UDP; 0: it is not listened for.")
     bad: int = Field(description="Packets that were none.")
     dropped: int = Field(description="Packets beyond what is taken in a second.")
+    restarted: int = Field(description="How often the listener was stuck at a packet and was replaced.")
     midi: list[str] = Field(description="The MIDI ports that are open.")
     arrived: list[Arriving]
 
@@ -113,13 +112,19 @@ _takes = Takes()
 @router.get("/incoming")
 def incoming(studio: Here) -> Arrivals:
     """What arrives from controllers and trackers."""
-    box, now = studio.inbox, time.monotonic()
+    box, now = studio.inbox, studio.inbox.clock()
     arrived = [
         Arriving(address=address, value=one.value, ago_s=round(now - one.at, 3), count=one.count)
         for address, one in reversed(list(box.latest.items()))
     ]
     return Arrivals(
-        host=box.host, port=box.port, bad=box.bad, dropped=box.dropped, midi=box.ports.names, arrived=arrived[:64]
+        host=box.host,
+        port=box.port,
+        bad=box.bad,
+        dropped=box.dropped,
+        restarted=box.restarted,
+        midi=box.ports.names,
+        arrived=arrived[:64],
     )
 
 
@@ -141,7 +146,7 @@ def end_take(studio: Here, shot_id: Id, take_id: str) -> Taken:
     """End a performance: it becomes keys of its controls, in place of those within its span."""
     found = _takes.end(studio, shot_id, take_id)
     shot = studio.store.document(shot_id)
-    end_s = found.at_s + time.monotonic() - found.log.began
+    end_s = found.at_s + studio.inbox.clock() - found.log.began
     span = (max(0.0, found.at_s), min(float(shot.length_s), end_s))
     lanes = {c.id: found.log.lanes.get(c.comes_from.address, []) for c in shot.controls if c.id in found.controls}
     played: dict[str, tuple[Doubles, Doubles]] = {}
@@ -179,7 +184,7 @@ async def take_midi(
 ) -> Taken:
     """Make controls of a MIDI file, one of each controller, bend and channel of notes; the body is the file."""
     content = await body_of(request, _LARGEST_MIDI, name)
-    return await run_in_threadpool(_take_midi, studio, shot_id, content, name)
+    return await studio.reading(_take_midi, studio, shot_id, content, name)
 
 
 def _take_midi(studio: Studio, shot_id: int, content: bytes, name: str) -> Taken:

@@ -21,8 +21,14 @@ from pythonosc.osc_packet import OscPacket
 from isbjorn.core.errors import IsbjornError
 from isbjorn.studio.midi_in import Midi, Ports
 
-_LARGEST, _MOST_ADDRESSES, _MOST_A_SECOND, _KEPT_S, _MOST_KEPT = 8192, 256, 4000, 1800.0, 400_000
-_MOST_NUMBERS = 16
+_LARGEST, _MOST_ADDRESSES, _KEPT_S, _MOST_KEPT = 8192, 256, 1800.0, 400_000
+_MOST_NUMBERS, _DEEPEST_BUNDLE = 16, 8
+# Packets that are read in a second: of an address that was heard more than once; and of all others together, so that a flood of
+# strangers does not push out what is followed.
+_MOST_KNOWN, _MOST_OTHERS = 4000, 1000
+_BUNDLE = b"#bundle\0"
+# A packet is read in microseconds: a listener that reads one for so long is stuck, and another takes its place.
+_STUCK_S, _WATCHED_EVERY_S = 5.0, 1.0
 HOST, PORT = "127.0.0.1", 8331
 
 
@@ -40,6 +46,25 @@ def listening(text: str, where: str = "ISBJORN_OSC") -> tuple[str, int]:
             f"'{text[:60]}' is no port.", where, f"Write {PORT}, or 0.0.0.0:{PORT} for all of the network."
         )
     return host or HOST, int(port)
+
+
+def is_whole(content: bytes, depth: int = 0) -> bool:
+    """Whether a packet is an OSC message, or a bundle whose elements, nested ones too, are as long as they say: OSC 1.0 wants each
+    to fill its four bytes, and a reader that trusts a size below zero never ends."""
+    if not content.startswith(_BUNDLE):
+        return content.startswith(b"/") and len(content) % 4 == 0
+    at = 16
+    if len(content) < at or depth >= _DEEPEST_BUNDLE:
+        return False
+    while at < len(content):
+        if at + 4 > len(content):
+            return False
+        size = int.from_bytes(content[at : at + 4], "big", signed=True)
+        at += 4
+        if size <= 0 or size % 4 or at + size > len(content) or not is_whole(content[at : at + size], depth + 1):
+            return False
+        at += size
+    return True
 
 
 @dataclass
@@ -61,14 +86,20 @@ class Log:
 
 
 class Inbox:
-    """Listens to OSC on a port; 0: on none. bad: packets that were none; dropped: beyond what is taken in a second."""
+    """Listens to OSC on a port; 0: on none. bad: packets that were none; dropped: beyond what is taken in a second; restarted: how
+    often a listener that was stuck was replaced. clock: monotonic seconds."""
 
-    def __init__(self, host: str = HOST, port: int = 0) -> None:
-        self.host, self.port, self.bad, self.dropped = host, 0, 0, 0
+    def __init__(self, host: str = HOST, port: int = 0, clock: Callable[[], float] = time.monotonic) -> None:
+        self.host, self.port, self.bad, self.dropped, self.restarted = host, 0, 0, 0, 0
+        self.clock = clock
         self.latest: OrderedDict[str, Arrived] = OrderedDict()
         self._logs: list[Log] = []
         self._heard: list[Callable[[str, float, float], object]] = []
-        self._recent: deque[float] = deque()
+        # When packets were read lately: of known addresses, and of others.
+        self._recent: dict[bool, deque[float]] = {True: deque(), False: deque()}
+        # Since when a packet is read; the listener that may go on.
+        self._reading_since: float | None = None
+        self._listener = 0
         self._lock, self._ended = threading.Lock(), threading.Event()
         self.midi = Midi(self.put)
         self.ports = Ports(self._played)
@@ -86,14 +117,36 @@ class Inbox:
             return
         one.settimeout(0.2)
         self._socket, self.port = one, one.getsockname()[1]
-        threading.Thread(target=self._listen, name="osc", daemon=True).start()
+        self._start()
+        threading.Thread(target=self._watch, name="osc watchdog", daemon=True).start()
 
-    def _listen(self) -> None:
+    def _start(self) -> None:
+        self._listener += 1
+        threading.Thread(target=self._listen, args=(self._listener,), name="osc", daemon=True).start()
+
+    def _listen(self, number: int) -> None:
         assert self._socket is not None
-        while not self._ended.is_set():
+        while not self._ended.is_set() and number == self._listener:
             with contextlib.suppress(OSError):
                 content, _ = self._socket.recvfrom(_LARGEST + 1)
+                self._reading_since = self.clock()
                 self.take(content)
+            if number == self._listener:
+                self._reading_since = None
+
+    def _watch(self) -> None:
+        while not self._ended.wait(_WATCHED_EVERY_S):
+            self.restart_if_stuck()
+
+    def restart_if_stuck(self) -> bool:
+        """Let another listener take over from one that reads a packet for too long; whether it was."""
+        since = self._reading_since
+        if since is None or self.clock() - since < _STUCK_S:
+            return False
+        self._reading_since = None
+        self.restarted += 1
+        self._start()
+        return True
 
     def close(self) -> None:
         """Listen no more."""
@@ -104,15 +157,19 @@ class Inbox:
 
     def take(self, content: bytes) -> None:
         """Take a packet; one that is none is counted, never raised."""
-        now = time.monotonic()
+        now = self.clock()
+        address = content[:200].partition(b"\0")[0].decode("ascii", "replace")
         with self._lock:
-            while self._recent and now - self._recent[0] > 1:
-                self._recent.popleft()
-            if len(self._recent) >= _MOST_A_SECOND:
+            known = self.latest.get(address)
+            followed = known is not None and known.count > 1
+            recent, most = self._recent[followed], _MOST_KNOWN if followed else _MOST_OTHERS
+            while recent and now - recent[0] > 1:
+                recent.popleft()
+            if len(recent) >= most:
                 self.dropped += 1
                 return
-            self._recent.append(now)
-        if len(content) > _LARGEST:
+            recent.append(now)
+        if len(content) > _LARGEST or not is_whole(content):
             self.bad += 1
             return
         try:
@@ -151,8 +208,10 @@ class Inbox:
             before = self.latest.get(address)
             self.latest[address] = Arrived(number, now, before.count + 1 if before else 1)
             self.latest.move_to_end(address)
-            while len(self.latest) > _MOST_ADDRESSES:
-                self.latest.popitem(last=False)
+            if len(self.latest) > _MOST_ADDRESSES:
+                # Those that were heard once go first: a flood of strangers does not push out what is followed.
+                once = next((name for name, one in self.latest.items() if one.count == 1 and name != address), None)
+                del self.latest[next(iter(self.latest)) if once is None else once]
             for log in self._logs:
                 if log.count < _MOST_KEPT and now - log.began < _KEPT_S:
                     log.lanes.setdefault(address, []).append((now, number))
@@ -165,11 +224,11 @@ class Inbox:
     def _played(self, content: list[int]) -> None:
         """Bytes of a MIDI port, of any thread."""
         with contextlib.suppress(Exception):  # whatever a device sends
-            self.midi.take(content, time.monotonic())
+            self.midi.take(content, self.clock())
 
     def put(self, address: str, value: float) -> None:
         """Take a number that came another way than by OSC."""
-        self._number(address, value, time.monotonic())
+        self._number(address, value, self.clock())
 
     def listen(self, heard: Callable[[str, float, float], object]) -> Callable[[], None]:
         """Be told of every number at once: its address, itself, and when it came (monotonic s). Call the result to be told no
@@ -185,7 +244,7 @@ class Inbox:
 
     def record(self) -> Log:
         """Keep all that comes from now on."""
-        now = time.monotonic()
+        now = self.clock()
         with self._lock:
             # Where each is when it begins.
             log = Log(now, {address: [(now, one.value)] for address, one in self.latest.items()})

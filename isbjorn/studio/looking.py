@@ -209,7 +209,8 @@ class Looker:
     async def problem(self, error: IsbjornError) -> None:
         """Say what is wrong; what plays stops."""
         message: dict[str, Any] = {"kind": "problem", "what": error.what, "where": error.where, "remedy": error.remedy}
-        message["revision"] = self.studio.store.shot_row(self.shot_id).head
+        head, *_ = await self.read()
+        message["revision"] = head
         self._told = error.what
         self.playing = None
         await self.socket.send_text(json.dumps(message))

@@ -19,12 +19,16 @@ from isbjorn.core.document.files import parse_shot, shot_from_text, shot_to_text
 from isbjorn.core.document.references import with_media
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.stills import is_pattern, sequence_files
+from isbjorn.core.runtime.disk import free_bytes
 from isbjorn.studio.store import Store
 from isbjorn.studio.tables import Media, Project
 
 _LARGEST_UNPACKED = 64 << 30
 _LARGEST_TEXT, _LARGEST_TEXTS, _MOST_ENTRIES, _MOST_ROWS = 16 << 20, 256 << 20, 200_000, 10_000
 _LONGEST_SET = 1 << 16
+# Pictures, movies and sounds hardly shrink in a zip: what unpacks to more than so many times its size is a trap.
+_PLAINLY_SMALL, _MOST_PACKED = 16 << 20, 50
+_LARGEST_NUMBER = 1 << 48
 _VERSION = "versions/{:03d}-{:03d}.json"
 
 
@@ -103,14 +107,19 @@ def _clean(name: str) -> PurePosixPath:
     return path
 
 
-def _within_bounds(zipped: zipfile.ZipFile) -> None:
-    """Raise IsbjornError for a zip that unpacks to more than may be, before any of it is read."""
+def _within_bounds(zipped: zipfile.ZipFile, store: Store) -> None:
+    """Raise IsbjornError for a zip that unpacks to more than may be, or than there is room for, before any of it is read."""
     entries = zipped.infolist()
+    if sum(e.file_size for e in entries) > free_bytes(store.media_folder):
+        raise IsbjornError("there is not enough room on the disk for it.", "project", "Make room, and try again.")
     text = [e for e in entries if not e.filename.startswith("media/")]
     if len(entries) > _MOST_ENTRIES:
         raise IsbjornError(f"it has more than {_MOST_ENTRIES:,} files.", "project", "Nothing was changed.")
     if sum(e.file_size for e in entries) > _LARGEST_UNPACKED:
         raise IsbjornError("it would unpack to more than 64 GiB.", "project", "Nothing was changed.")
+    for entry in entries:
+        if entry.file_size > _PLAINLY_SMALL and entry.file_size > _MOST_PACKED * max(1, entry.compress_size):
+            raise IsbjornError("this file unpacks to far more than it holds.", entry.filename[:200], "Export it again.")
     if any(e.file_size > _LARGEST_TEXT for e in text) or sum(e.file_size for e in text) > _LARGEST_TEXTS:
         raise IsbjornError("its shots are larger than any can be.", "project", "Nothing was changed.")
 
@@ -140,7 +149,7 @@ def _moved(shot: Shot, home: str, names: set[str]) -> Shot:
     return parse_shot(given)
 
 
-def _library(head: dict[str, Any]) -> list[Media]:
+def _library(head: dict[str, Any], store: Store) -> list[Media]:
     rows = head.get("media", [])
     if not isinstance(rows, list) or len(rows) > _MOST_ROWS:
         raise IsbjornError("its list of media is none, or too long.", "project.json", "Nothing was changed.")
@@ -149,8 +158,18 @@ def _library(head: dict[str, Any]) -> list[Media]:
         medium = Media.model_validate({**row, "id": None, "project_id": 0})
         if not 0 < len(medium.name) <= 255:
             raise IsbjornError("a medium has no name, or one that is too long.", "project.json", "Nothing was changed.")
+        for name in ("frames", "width", "height", "bytes"):
+            number = getattr(medium, name)
+            if not isinstance(number, int) or not 0 <= number <= _LARGEST_NUMBER:
+                raise IsbjornError(f"the {name} of {medium.name} cannot be so.", "project.json", "Nothing was changed.")
         if _in_library(medium.media):
             _clean(medium.media)
+        elif not store.may_read(Path(medium.media)):
+            raise IsbjornError(
+                "this medium lies outside the library, in no folder that you named.",
+                medium.media[:200],
+                "Name its folder first.",
+            )
         found.append(medium)
     return found
 
@@ -174,9 +193,9 @@ def unpack_project(store: Store, path: Path) -> Project:
     home = f"p{secrets.token_hex(4)}"
     try:
         with zipfile.ZipFile(path) as zipped:
-            _within_bounds(zipped)
+            _within_bounds(zipped, store)
             head = _head(zipped)
-            library, shots = _library(head), _shots_of(zipped, head)
+            library, shots = _library(head, store), _shots_of(zipped, head)
             _unpacked_media(zipped, store, home)
         local = {m.media for m in library if _in_library(m.media)}
         moved = [(_moved(s, home, local), [(n, _moved(v, home, local)) for n, v in of]) for s, of in shots]

@@ -55,6 +55,8 @@ class Playing:
                     head, shot, digest = await self.looker.read()
                     ahead = self._ahead_again(ahead, shot, digest, ask)
                     first, span = ahead.first, ahead.last - ahead.first + 1
+                # Filling, thumbnails, portraits and the Lookout wait meanwhile.
+                self.looker.studio.preview.hold_back()
                 now, period = time.perf_counter(), float(1 / shot.frame_rate)
                 ticks = int((now - begun) / period) if begun else 0
                 if begun and ticks - max(before, 0) > _STALLED_S / period:
@@ -111,6 +113,8 @@ class Playing:
             while busy and self.looker.version == version and ahead.error is None:
                 # Whoever plays elsewhere, perhaps on a page that this one lies behind, has the processes for himself.
                 held = self.looker.studio.preview.held()
+                if held:
+                    ahead.pause()
                 busy = not self.looker.studio.preview.full() and (held or ahead.pump(frame))
                 if time.perf_counter() - told > TOLD_EVERY_S or not busy:
                     told = time.perf_counter()

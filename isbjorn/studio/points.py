@@ -61,10 +61,14 @@ async def receive_points(
 
 
 @router.post("/shots/{shot_id}/points")
-def take_points(
+async def take_points(
     studio: Here, shot_id: Id, batch: Batch, thing: Annotated[str, Query(max_length=60)] = ""
 ) -> PointsTaken:
     """Make recordings of the files of a batch: motion of an emitter, or, without one, of new emitters."""
+    return await studio.reading(_take_points, studio, shot_id, batch, thing)
+
+
+def _take_points(studio: Studio, shot_id: int, batch: str, thing: str) -> PointsTaken:
     shot, project = studio.store.document(shot_id), studio.store.project_of(shot_id)
     arrived = studio.store.media_folder / f"batch-{batch}"
     files = sorted(str(f) for f in arrived.iterdir()) if arrived.is_dir() else []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import hashlib
 import math
 import threading
@@ -43,6 +44,8 @@ _SOLVERS_KEPT = 8
 _GREY = 0.0097
 # No picture that is looked at has more pixels, whatever the shape of its shot.
 _MOST_PIXELS = 8192 * 4608
+# Nor is any side of it longer, which every encoder and browser takes.
+_LONGEST_SIDE = 16_384
 _LANES_KEPT = 4
 # A coarse picture and one in full.
 _SIZES_KNOWN = 2
@@ -138,8 +141,9 @@ class Shown:
 
 
 def scale_for(shot: Shot, width: int, most_pixels: int = _MOST_PIXELS) -> float:
-    """Pixels per px at which a shot is so wide; fewer for one that would be too large by its height."""
-    return min(width / shot.width, math.sqrt(most_pixels / (shot.width * shot.height)))
+    """Pixels per px at which a shot is so wide; fewer for one that would have too many pixels, or a side longer than a JPEG's."""
+    longest = max(shot.width, shot.height)
+    return min(width / shot.width, math.sqrt(most_pixels / (shot.width * shot.height)), _LONGEST_SIDE / longest)
 
 
 class _Lane:
@@ -402,6 +406,12 @@ class Preview:
         while self.held() and time.monotonic() < begun + most_s and not stale():
             time.sleep(0.05)
         return time.monotonic() - begun
+
+    async def give_way(self, most_s: float) -> None:
+        """As long as somebody plays or moves something, wait, but no longer than some seconds."""
+        until = time.monotonic() + most_s
+        while self.held() and time.monotonic() < until:
+            await asyncio.sleep(0.05)
 
     def strip(
         self, shot: Shot, count: int, width: int, exposed: bool = False, gone: Callable[[], bool] = lambda: False

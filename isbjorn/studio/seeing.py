@@ -32,6 +32,8 @@ class Seeing:
         """Draw and send a frame, a coarse one before it where that is wanted."""
         version = self.looker.version
         flowing = self.looker.pace.flowing()
+        if flowing:
+            self.looker.studio.preview.hold_back()
         anew, held = await self._runs_anew()
         if self.looker.pace.wants_coarse() or held:
             coarse = replace(self._coarse(wish), held=held)

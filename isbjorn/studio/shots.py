@@ -78,6 +78,10 @@ class Edit(BaseModel):
     thing: str | None = Field(
         default=None, max_length=60, description="The force whose field is wanted with the answer."
     )
+    again: bool = Field(
+        default=False,
+        description="It was sent before without an answer: it is not made twice if the last edit is of its gesture.",
+    )
     having: list[int] = Field(
         default=[], max_length=1000, description="Marks of guides that are there: those are left out of the answer."
     )
@@ -212,8 +216,10 @@ def get_guides(
 @router.patch("/shots/{shot_id}")
 def edit_shot(studio: Here, shot_id: Id, body: Edit) -> ShotState:
     """Change the document. Answers when the change lies on the disk; an error changes nothing."""
-    with studio.store.edit(shot_id, body.label, body.gesture) as box:
-        box[0] = patched(box[0], [c.model_dump(exclude={"value"} if c.op == "remove" else None) for c in body.changes])
+    with studio.store.edit(shot_id, body.label, body.gesture, body.again) as box:
+        for n, shot in enumerate(box):
+            changes = [c.model_dump(exclude={"value"} if c.op == "remove" else None) for c in body.changes]
+            box[n] = patched(shot, changes)
     return told(studio, shot_id, body.frame, body.thing, frozenset(body.having))
 
 

@@ -15,6 +15,8 @@ from pydantic import BaseModel, ValidationError
 from isbjorn.core.errors import IsbjornError
 
 M = TypeVar("M", bound=BaseModel)
+# Of messages that cannot be read, so many are answered.
+_MOST_REFUSED = 16
 
 
 def told(error: IsbjornError) -> str:
@@ -44,8 +46,8 @@ async def taken_in(socket: WebSocket, number: int, known: Callable[[int], object
 
 
 async def asked(socket: WebSocket, model: type[M], place: str, wrong: Callable[[IsbjornError], Awaitable[None]]) -> M:
-    """The next message of a page, as a model; what is none is told by `wrong`, and left aside. Raises WebSocketDisconnect when the
-    page is gone."""
+    """The next message of a page, as a model; what is none is told by `wrong`, and left aside: after some of those the socket is
+    closed. Raises WebSocketDisconnect when the page is gone."""
     while True:
         message = await socket.receive()
         if message["type"] == "websocket.disconnect":
@@ -57,6 +59,11 @@ async def asked(socket: WebSocket, model: type[M], place: str, wrong: Callable[[
             what = "a message must be text."
         except ValidationError as error:
             what = str(error.errors()[0]["msg"])
+        refused = getattr(socket.state, "refused", 0) + 1
+        socket.state.refused = refused
+        if refused > _MOST_REFUSED:
+            await socket.close(1008, "Too many messages could not be read.")
+            raise WebSocketDisconnect(1008)
         await wrong(IsbjornError(what, place, "The message was left aside."))
 
 

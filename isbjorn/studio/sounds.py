@@ -11,7 +11,6 @@ from typing import Annotated
 
 import numpy as np
 from fastapi import APIRouter, Depends, Query, Request, Response
-from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
 from pydantic import BaseModel, Field
 
@@ -81,7 +80,7 @@ async def import_sound(
     if Path(safe).suffix.lower() not in (*SOUNDS, *MOVIES):
         raise IsbjornError("this is no kind of sound.", name, f"Use {', '.join(SOUNDS)}, or a movie.")
     arrived = await receive(request, studio.store.media_folder, safe)
-    return await run_in_threadpool(_take, studio, project_id, arrived, name)
+    return await studio.reading(_take, studio, project_id, arrived, name)
 
 
 def _take(studio: Studio, project_id: int, arrived: Path, name: str) -> Media:
@@ -92,8 +91,12 @@ def _take(studio: Studio, project_id: int, arrived: Path, name: str) -> Media:
 
 
 @router.post("/shots/{shot_id}/sounds")
-def add_sound(studio: Here, shot_id: Id, body: NewSound) -> ShotState:
+async def add_sound(studio: Here, shot_id: Id, body: NewSound) -> ShotState:
     """Give a shot a sound."""
+    return await studio.reading(_add_sound, studio, shot_id, body)
+
+
+def _add_sound(studio: Studio, shot_id: int, body: NewSound) -> ShotState:
     shot = studio.store.document(shot_id)
     media = body.media or (shot.plate.media if shot.plate is not None else "")
     if not media:
@@ -151,8 +154,12 @@ class TapeTimecode(BaseModel):
 
 
 @router.post("/shots/{shot_id}/sounds/{sound_id}/timecode")
-def read_timecode(studio: Here, shot_id: Id, sound_id: str) -> TapeTimecode:
+async def read_timecode(studio: Here, shot_id: Id, sound_id: str) -> TapeTimecode:
     """Look for linear timecode (LTC) in a sound."""
+    return await studio.reading(_read_timecode, studio, shot_id, sound_id)
+
+
+def _read_timecode(studio: Studio, shot_id: int, sound_id: str) -> TapeTimecode:
     sound = _sound(studio.store.document(shot_id), sound_id)
     path = path_of(sound.media, sound.digest)
     found = apart(

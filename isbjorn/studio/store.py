@@ -316,11 +316,18 @@ class Store:
             )
 
     @contextmanager
-    def edit(self, shot_id: int, label: str, gesture: str | None = None) -> Iterator[list[Shot]]:
-        """Change a shot: replace the one document in the list that is given. Edits of one gesture are one step of undo."""
+    def edit(
+        self, shot_id: int, label: str, gesture: str | None = None, once: bool = False
+    ) -> Iterator[list[Shot]]:  # fmt: skip
+        """Change a shot: replace the one document in the list that is given. Edits of one gesture are one step of undo.
+
+        once: an edit that was sent before, and may have been made: the list is empty if the last edit is of this gesture."""
         with self._editing, self.session(write=True) as session:
             row = self._found(session.get(ShotRow, shot_id), "shot", shot_id)
             here = self._revision(session, row, row.head)
+            if once and gesture is not None and here.gesture == gesture:
+                yield []
+                return
             box = [self._read(session, row, here)[0]]
             before = box[0]
             yield box

@@ -6,7 +6,6 @@ from typing import Annotated, Any
 
 import numpy as np
 from fastapi import APIRouter, Depends, Request, Response
-from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field
 
 from isbjorn.core.document import Shot
@@ -137,7 +136,7 @@ def track_table(studio: Here, shot_id: Id, thing_id: str) -> Response:
 async def read_track_table(studio: Here, shot_id: Id, thing_id: str, request: Request, name: str = "") -> ShotState:
     """Give a thing the places of a CSV table; the body is the file."""
     content = await body_of(request, _LARGEST_TABLE, name or "track")
-    return await run_in_threadpool(_take_table, studio, shot_id, thing_id, content, name)
+    return await studio.reading(_take_table, studio, shot_id, thing_id, content, name)
 
 
 def _take_table(studio: Studio, shot_id: int, thing_id: str, content: bytes, name: str) -> ShotState:
@@ -164,7 +163,7 @@ class SceneTaken(BaseModel):
 async def read_scene_file(studio: Here, shot_id: Id, request: Request, name: str = "") -> SceneTaken:
     """Give a shot the camera of an OpenUSD file or a table, and a marker for each of its places; the body is the file."""
     content = await body_of(request, _LARGEST_SCENE, name or "scene")
-    return await run_in_threadpool(_take_scene, studio, shot_id, content, name[:200] or "scene")
+    return await studio.reading(_take_scene, studio, shot_id, content, name[:200] or "scene")
 
 
 def _take_scene(studio: Studio, shot_id: int, content: bytes, name: str) -> SceneTaken:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Annotated
 
 from fastapi import APIRouter, Depends, Query
+from fastapi.concurrency import run_in_threadpool
 
 from isbjorn.core.inspect.lookout import Note
 from isbjorn.core.inspect.particles import Followed, Seen
@@ -12,13 +13,20 @@ from isbjorn.studio.context import Frame, Id, Studio, studio_of
 
 router = APIRouter(prefix="/api", tags=["lookout"])
 Here = Annotated[Studio, Depends(studio_of)]
+# The Lookout waits no longer while somebody plays.
+_LATE_S = 10.0
 
 
 @router.get("/shots/{shot_id}/lookout")
-def get_lookout(studio: Here, shot_id: Id, frame: Frame) -> list[Note]:
+async def get_lookout(studio: Here, shot_id: Id, frame: Frame) -> list[Note]:
     """What is recognised in a shot at a frame, the worst first, each with its mend."""
-    shot = studio.store.document(shot_id)
-    return studio.preview.watched(shot, min(max(frame, shot.first_frame), shot.last_frame))
+    await studio.preview.give_way(_LATE_S)
+
+    def looked() -> list[Note]:
+        shot = studio.store.document(shot_id)
+        return studio.preview.watched(shot, min(max(frame, shot.first_frame), shot.last_frame))
+
+    return await run_in_threadpool(looked)
 
 
 Px = Annotated[float, Query(ge=-1e6, le=1e6)]

@@ -59,10 +59,11 @@ class _Pace:
 
 
 class Worker:
-    """Takes deliveries from the queue, oldest first."""
+    """Takes deliveries from the queue, oldest first. first: it is the first worker of its studio, so that what lies in the middle
+    was left there by an end of the studio or of the machine, and not by a worker's own fall."""
 
-    def __init__(self, folder: Path, parent: int) -> None:
-        self.store, self.parent = Store(folder), parent
+    def __init__(self, folder: Path, parent: int, first: bool = False) -> None:
+        self.store, self.parent, self.first = Store(folder), parent, first
         self.plates = StudioPlates(self.store)
         self.farm: Farm | None = None
         self._shown = 0.0
@@ -99,6 +100,8 @@ class Worker:
         """Take up what another worker left in the middle; what ended its worker too often is not tried again."""
         with self.store.session(write=True) as session:
             for row in session.exec(select(DeliveryRow).where(DeliveryRow.state == "working")):
+                if self.first:
+                    row.attempts = 0
                 if row.attempts >= _MOST_ATTEMPTS:
                     row.state, row.ended = "failed", now()
                     row.problem = f"The worker ended {row.attempts} times at this delivery. Resume it to try again."
@@ -253,4 +256,4 @@ def _room(text: str, order: Order, made: int) -> str:
 
 
 if __name__ == "__main__":
-    Worker(Path(sys.argv[1]), int(sys.argv[2])).run()
+    Worker(Path(sys.argv[1]), int(sys.argv[2]), first=sys.argv[3:] == ["first"]).run()

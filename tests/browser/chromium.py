@@ -8,7 +8,6 @@ import socket
 import subprocess
 import sys
 import tempfile
-import time
 import urllib.request
 from pathlib import Path
 from typing import Any
@@ -20,12 +19,13 @@ from selenium.webdriver.remote.webelement import WebElement
 from selenium.webdriver.support.ui import WebDriverWait
 
 from tests.painted import demonstration
+from tests.waiting import HANG_S, until
 
 _FLAGS = (
     "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
     "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage", "--hide-scrollbars",
 )  # fmt: skip
-PATIENCE_S = 75
+PATIENCE_S = 600
 
 
 class Running:
@@ -46,15 +46,13 @@ class Running:
         # Several studios run beside each other, each with a browser: one process each to draw ahead is enough.
         hands = {"ISBJORN_HANDS": os.environ.get("ISBJORN_HANDS", "1")}
         self.process = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=os.environ | hands | self.env)
-        deadline = time.monotonic() + 240
-        while time.monotonic() < deadline:
-            try:
-                urllib.request.urlopen(f"{self.address}/api/health", timeout=1)
-                return
-            except OSError:
-                time.sleep(0.05)
-        self.close()
-        raise AssertionError("the studio did not start")
+        until(self._answers, "the studio did not start")
+
+    def _answers(self) -> bool:
+        try:
+            return bool(urllib.request.urlopen(f"{self.address}/api/health", timeout=10))
+        except OSError:
+            return False
 
     def kill(self) -> None:
         self.process.kill()
@@ -62,7 +60,7 @@ class Running:
 
     def close(self) -> None:
         self.process.terminate()
-        self.process.wait(20)
+        self.process.wait(HANG_S)
         shutil.rmtree(self.folder, ignore_errors=True)
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import subprocess
 import sys
-import time
 import unittest
 
 from selenium.webdriver.common.keys import Keys
@@ -80,7 +79,8 @@ class Controls(Looking):
         self.assertEqual(recording.text, "Record a take")
         recording.click()
         self.page.until(lambda: recording.text == "End the take", "no take began")
-        time.sleep(2.5)
+        frame = lambda: int(self.page.find('[aria-label="Frame"]').get_attribute("aria-valuenow") or 0)  # noqa: E731
+        self.page.until(lambda: frame() > 50, "it did not play")
         recording.click()
         self.page.until(lambda: len(self.control()["value"]["keys"]) > 4, "no keys came")
         keys = self.control()["value"]["keys"]

@@ -6,7 +6,6 @@ import signal
 import subprocess
 import sys
 import threading
-import time
 import unittest
 from fractions import Fraction
 from functools import partial
@@ -27,6 +26,7 @@ from isbjorn.core.media.stills import read_still
 from tests.core.test_media import still
 from tests.core.test_orders import SMALL, InFolder, order
 from tests.shots import one_emitter
+from tests.waiting import until
 
 
 class Pictures(InFolder):
@@ -134,8 +134,7 @@ class Crewed(InFolder):
         killed: list[int] = []
 
         def kill(crew: Crew) -> None:
-            while (not killed and crew._pool is None) or not list(one.job.folder.glob("*.png")):
-                time.sleep(0.01)
+            until(lambda: crew._pool is not None and list(one.job.folder.glob("*.png")), "no frame was made", 0.01)
             assert crew._pool is not None
             killed.append(next(iter(crew._pool._processes)))
             os.kill(killed[0], signal.SIGKILL)

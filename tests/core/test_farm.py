@@ -1,6 +1,7 @@
 """A farm: a scheduler and workers of this machine, which speak as they would over a network."""
 
 import contextlib
+import itertools
 import os
 import shutil
 import signal
@@ -10,7 +11,6 @@ import subprocess
 import sys
 import tempfile
 import threading
-import time
 import unittest
 from collections.abc import Callable
 from dataclasses import replace
@@ -37,6 +37,7 @@ from isbjorn.core.simulate.crowd.crowd import Crowd
 from isbjorn.core.simulate.handing import Shelves
 from tests.core.test_media import still
 from tests.shots import one_emitter
+from tests.waiting import until
 
 
 def free_port() -> int:
@@ -48,6 +49,8 @@ def free_port() -> int:
 class Running:
     """A scheduler, and workers of one process each with a cache of their own, as the command line starts them."""
 
+    _numbers = itertools.count()
+
     def __init__(self, folder: Path, key: str = "", scheme: str = "tcp") -> None:
         self.folder, self.key = folder, ["--key", key] if key else []
         self.address = f"{scheme}://127.0.0.1:{free_port()}"
@@ -57,19 +60,16 @@ class Running:
 
     def scheduler(self) -> None:
         self.started.append(self._start("scheduler", "--address", self.address))
-        deadline = time.monotonic() + 60
-        while True:
-            with (
-                contextlib.suppress(OSError),
-                socket.create_connection(("127.0.0.1", int(self.address.rpartition(":")[2]))),
-            ):
-                return
-            if time.monotonic() > deadline:
-                raise TimeoutError("the scheduler did not begin")
-            time.sleep(0.1)
+        until(self._answers, "the scheduler did not begin")
+
+    def _answers(self) -> bool:
+        port = int(self.address.rpartition(":")[2])
+        with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", port)):
+            return True
+        return False
 
     def _start(self, *words: str, **more: str) -> subprocess.Popen[bytes]:
-        out = (self.folder / f"{words[0]}-{time.monotonic_ns()}.log").open("wb")
+        out = (self.folder / f"{words[0]}-{next(self._numbers)}.log").open("wb")
         command = [sys.executable, "-m", "isbjorn", *words, *self.key]
         with out:
             return subprocess.Popen(command, env=os.environ | more, stdout=out, stderr=out, start_new_session=True)
@@ -108,10 +108,7 @@ class OnAFarm(unittest.TestCase):
 
     def setUp(self) -> None:
         self.farm.refused.clear()
-        deadline = time.monotonic() + 60
-        while len(self.farm.workers()) < 2:
-            self.assertLess(time.monotonic(), deadline, "the workers did not come")
-            time.sleep(0.1)
+        until(lambda: len(self.farm.workers()) == 2, "the workers did not come")
         still(self.folder / "plate.png", np.full((54, 96, 3), 90, np.uint8), "uint8")
         still(self.folder / "leaf.png", np.full((8, 8, 3), 200, np.uint8), "uint8")
 
@@ -220,14 +217,12 @@ class OnAFarm(unittest.TestCase):
     def test_it_is_given_up_when_nobody_waits(self) -> None:
         one = self.delivery(self.shot(rate=3000, size=40), "given up", last=5999)
         one.farm = self.farm
-        began = time.monotonic()
-        one.cancelled = lambda: time.monotonic() - began > 2
+        asked = itertools.count()
+        # Asked some times, it says that nobody waits any more.
+        one.cancelled = lambda: next(asked) > 8
         with self.assertRaises(Stale):
             one.run()
-        deadline = time.monotonic() + 20
-        while any(card.doing for card in self.farm.workers()):
-            self.assertLess(time.monotonic(), deadline)
-            time.sleep(0.1)
+        until(lambda: not any(card.doing for card in self.farm.workers()), "the workers went on")
 
     def test_what_is_wrong_with_the_order_is_told_as_here(self) -> None:
         shot = self.shot()
@@ -249,10 +244,7 @@ class OfAScheduler(unittest.TestCase):
         self.farm = Farm(self.running.address)
         self.addCleanup(self.farm.close)
         self.shot = one_emitter(width=128, height=72, emitter={"spread": 360, "rate": 2000, "size": 30})
-        deadline = time.monotonic() + 60
-        while not self.farm.workers():
-            self.assertLess(time.monotonic(), deadline, "the worker did not come")
-            time.sleep(0.1)
+        until(self.farm.workers, "the worker did not come")
 
     def delivery(self, name: str) -> Delivery:
         order = Order.model_validate(
@@ -350,10 +342,7 @@ class Keys(unittest.TestCase):
             self.addCleanup(running.close)
             running.worker("east")
             farm = Farm(running.address, key)
-            deadline = time.monotonic() + 60
-            while not farm.workers():
-                self.assertLess(time.monotonic(), deadline, "the worker did not come")
-                time.sleep(0.1)
+            until(farm.workers, "the worker did not come")
             shot = one_emitter(width=64, height=36)
             order = Order.model_validate({"first": 0, "last": 3, "folder": name, "name": "k"})
             made = Delivery(shot, order, PlateReader(), farm=farm).run()

@@ -17,6 +17,7 @@ from fastapi.testclient import TestClient
 
 from isbjorn.studio.app import create_app
 from isbjorn.studio.store import NAME, Store
+from tests.waiting import HANG_S
 
 
 @functools.cache
@@ -30,7 +31,7 @@ def _empty_store() -> bytes:
 class InStudio(unittest.TestCase):
     def setUp(self) -> None:
         # A socket that never answers must fail the run, not hang it.
-        faulthandler.dump_traceback_later(120, exit=True)
+        faulthandler.dump_traceback_later(HANG_S, exit=True)
         self.addCleanup(faulthandler.cancel_dump_traceback_later)
         self.folder = Path(tempfile.mkdtemp())
         self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)

@@ -3,7 +3,6 @@
 import io
 import json
 import threading
-import time
 import unittest
 import zipfile
 from pathlib import Path
@@ -268,9 +267,7 @@ class Watching(Looking):
         with self.looking() as socket:
             socket.send_json({"kind": "play", "frame": 0, "first": 0, "last": 9, "width": 64})
             seen = set()
-            # A busy machine may take long to make ready the processes that play.
-            deadline = time.monotonic() + 90
-            while len(seen) < 10 and time.monotonic() < deadline:
+            while len(seen) < 10:
                 header, _ = self.picture(socket)
                 seen.add(header["frame"])
             self.assertEqual(seen, set(range(10)))

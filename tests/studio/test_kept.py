@@ -8,7 +8,6 @@ import sqlite3
 import subprocess
 import sys
 import tempfile
-import time
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -21,6 +20,7 @@ from isbjorn.studio.store import Damaged, Store
 from isbjorn.studio.tables import DeliveryRow, Revision
 from tests.shots import one_emitter
 from tests.studio.in_studio import InStudio
+from tests.waiting import HANG_S, until
 
 
 class Edits(InStudio):
@@ -87,7 +87,7 @@ class OnDisk(unittest.TestCase):
 
     def run_cli(self, *args: str) -> subprocess.CompletedProcess[str]:
         command = [sys.executable, "-m", "isbjorn", *args]
-        return subprocess.run(command, capture_output=True, text=True, timeout=60, check=False)
+        return subprocess.run(command, capture_output=True, text=True, timeout=HANG_S, check=False)
 
     def test_only_one_studio_works_in_a_folder(self) -> None:
         first = create_app(self.folder, with_worker=False)
@@ -100,7 +100,9 @@ class OnDisk(unittest.TestCase):
     def test_only_one_paints_the_demonstration(self) -> None:
         painting = only_one(self.folder)
         code = f"from pathlib import Path; from isbjorn.studio.demonstration import *; ensure_demo(Path({str(self.folder)!r}))"
-        other = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=120, check=False)
+        other = subprocess.run(
+            [sys.executable, "-c", code], capture_output=True, text=True, timeout=HANG_S, check=False
+        )
         self.assertIn(f"another studio (process {os.getpid()}) works in this folder", other.stderr)
         os.close(painting)
 
@@ -155,14 +157,12 @@ class Queue(InStudio):
         return self.client.post(f"/api/shots/{self.shot}/deliveries", json=body).json()["id"]
 
     def until(self, delivery: int, *states: str) -> DeliveryRow:
-        deadline = time.monotonic() + 90
-        while time.monotonic() < deadline:
+        def reached() -> DeliveryRow | None:
             with self.app.state.studio.store.session() as session:
                 row = session.get(DeliveryRow, delivery)
-            if row.state in states:
-                return row
-            time.sleep(0.05)
-        raise AssertionError(f"still {row.state}")
+            return row if row.state in states else None
+
+        return until(reached, f"it was never {' or '.join(states)}")
 
     def workers(self) -> list[int]:
         found = []
@@ -178,8 +178,7 @@ class Queue(InStudio):
         self.assertEqual(self.until(self.order(), "done").done, 4)
         poisoned = self.order(last=49, scale=4, name="long")
         for attempt in (1, 2, 3):
-            while self.until(poisoned, "working").attempts < attempt:
-                time.sleep(0.02)
+            until(lambda attempt=attempt: self.until(poisoned, "working").attempts >= attempt, "it was not tried again")
             for pid in self.workers():
                 os.kill(pid, signal.SIGKILL)
         self.assertIn("3 times", self.until(poisoned, "failed", "done").problem or "done")

@@ -1,7 +1,7 @@
 """The rest of what the page asks for, and what it must never be able to break."""
 
+import itertools
 import json
-import time
 import unittest
 from typing import Any
 from unittest import mock
@@ -126,8 +126,7 @@ class Idle(Looking):
             socket.send_json({"kind": "see", "frame": 5, "first": 0, "last": 12, "width": 64})
             self.picture(socket)
             told = socket.receive_json()
-            deadline = time.monotonic() + 20
-            while told["ranges"] != [[0, 12]] and time.monotonic() < deadline:
+            while told["ranges"] != [[0, 12]]:
                 told = socket.receive_json()
             self.assertEqual(told, {"kind": "computed", "ranges": [[0, 12]]})
 
@@ -139,10 +138,8 @@ class Idle(Looking):
             with mock.patch.object(preview, "held", return_value=True):
                 told = [socket.receive_json() for _ in range(2)]
             self.assertEqual([one["ranges"] for one in told], [[[5, 5]]] * 2)
-            deadline = time.monotonic() + 20
-            while told[-1]["ranges"] != [[0, 12]] and time.monotonic() < deadline:
+            while told[-1]["ranges"] != [[0, 12]]:
                 told.append(socket.receive_json())
-            self.assertEqual(told[-1]["ranges"], [[0, 12]])
 
     def test_a_slow_picture_comes_coarse_first(self) -> None:
         with mock.patch.object(pace, "SLOW_MS", 0.0), self.looking() as socket:
@@ -178,8 +175,7 @@ class Idle(Looking):
             socket.send_json({"kind": "see", "frame": 5, "width": 320})
             headers = [self.picture(socket)[0]]
             # Until the one who follows has learnt it, and the hand flows, pictures may come in full.
-            time.sleep(1.0)
-            for value in range(60, 200):
+            for value in itertools.count(60):
                 self.edit("/emitters/0/speed/value", value, gesture="drag")
                 headers.append(self.picture(socket)[0])
                 if headers[-1]["held"]:

@@ -2,11 +2,11 @@
 
 import json
 import threading
-import time
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 
 from tests.studio.in_studio import InStudio, Looking
+from tests.waiting import processor_s
 
 
 class Requests(InStudio):
@@ -44,11 +44,11 @@ class Requests(InStudio):
                     self.assertEqual(set(answer.json()), {"what", "where", "remedy"}, answer.text)
 
     def test_a_number_without_end_is_refused_before_it_is_read(self) -> None:
-        start = time.perf_counter()
+        start = processor_s()
         self.assertIn("frame rate", self.problem(self.edit("/rate", "1e999999999")))
         body = json.dumps({"format": "isbjorn-shot", "rate": "9" * 100_000}).encode()
         self.problem(self.client.post(f"/api/projects/{self.project}/shots/import", content=body))
-        self.assertLess(time.perf_counter() - start, 5)
+        self.assertLess(processor_s() - start, 5)
 
     def test_bodies_have_a_limit_whether_they_say_how_long_they_are_or_not(self) -> None:
         huge = b'{"name": "' + b"x" * (9 << 20) + b'"}'

@@ -8,7 +8,6 @@ import socket
 import subprocess
 import sys
 import tempfile
-import time
 import unittest
 import urllib.error
 import urllib.request
@@ -21,6 +20,7 @@ from sqlmodel import SQLModel
 from isbjorn.core import IsbjornError
 from isbjorn.studio.store import Missing, Store
 from tests.shots import one_emitter
+from tests.waiting import HANG_S, until
 
 
 class InStore(unittest.TestCase):
@@ -124,15 +124,15 @@ class Killed(unittest.TestCase):
             server = subprocess.Popen(
                 [sys.executable, "-m", "isbjorn", "serve"], env=environment, stdout=subprocess.DEVNULL
             )
-            deadline = time.monotonic() + 120
-            while time.monotonic() < deadline:
+
+            def answers() -> bool:
                 try:
-                    urllib.request.urlopen(f"{address}/api/health", timeout=10)
-                    return server
+                    return bool(urllib.request.urlopen(f"{address}/api/health", timeout=10))
                 except (urllib.error.URLError, OSError):
-                    time.sleep(0.05)
-            server.kill()
-            raise AssertionError("the server did not start")
+                    return False
+
+            until(answers, "the server did not start")
+            return server
 
         def ask(method: str, path: str, body: object = None) -> dict:
             data = None if body is None else json.dumps(body).encode()
@@ -157,7 +157,7 @@ class Killed(unittest.TestCase):
             self.assertEqual(ask("POST", f"/api/shots/{shot}/undo")["document"]["emitters"][0]["rate"]["value"], 20)
         finally:
             server.terminate()
-            server.wait(20)
+            server.wait(HANG_S)
 
 
 if __name__ == "__main__":

@@ -3,7 +3,6 @@
 import io
 import json
 import threading
-import time
 import unittest
 import zipfile
 from pathlib import Path
@@ -19,6 +18,7 @@ from isbjorn.studio.apart import apart
 from isbjorn.studio.app import create_app
 from isbjorn.studio.tables import Media
 from tests.studio.in_studio import InStudio
+from tests.waiting import HANG_S, processor_s
 
 SVG = b'<svg xmlns="http://www.w3.org/2000/svg">%s</svg>'
 
@@ -112,14 +112,14 @@ class Files(InStudio):
 
     def test_a_zip_that_swells_is_refused_and_leaves_nothing(self) -> None:
         head = {"format": "isbjorn-project", "version": 1, "name": "P", "media": []}
-        start = time.perf_counter()
+        start = processor_s()
         self.problem(self.send(zipped(head, shots__001=b"", **{"shots__002.json": b" " * (300 << 20)})))
         with mock.patch.object(packages, "_MOST_ENTRIES", 50):
             many = {f"media__{n}": b"" for n in range(60)}
             self.assertIn("more than 50 files", self.problem(self.send(zipped(head, **many))))
         broken = zipped(head, **{"media__a.png": b"x" * 99, "shots__001.json": b"{}"})
         self.problem(self.send(broken))
-        self.assertLess(time.perf_counter() - start, 20)
+        self.assertLess(processor_s() - start, 20)
         self.assertEqual(self.left(), [])
         self.assertEqual(len(self.client.get("/api/projects").json()), 1)
 
@@ -130,7 +130,7 @@ class Files(InStudio):
 
         def held_apart(call: Any, *args: Any, where: str) -> Any:
             drawn.set()
-            self.assertTrue(answered.wait(60), "nobody was answered while a drawing was read")
+            self.assertTrue(answered.wait(HANG_S), "nobody was answered while a drawing was read")
             return apart(call, *args, where=where, seconds=2)
 
         with mock.patch("isbjorn.studio.cast.apart", held_apart):
@@ -138,20 +138,17 @@ class Files(InStudio):
                 target=lambda: self.problem(self.client.post(f"/api/shots/{self.shot}/artwork/{emitter}", content=bad))
             )
             sending.start()
-            self.assertTrue(drawn.wait(60))
+            self.assertTrue(drawn.wait(HANG_S))
             self.assertEqual(self.client.get("/api/health").status_code, 200)
             answered.set()
-            meanwhile = 0
-            while sending.is_alive():
-                self.client.get("/api/health")
-                meanwhile += 1
-        self.assertGreater(meanwhile, 20)
+            sending.join(HANG_S)
+        self.assertFalse(sending.is_alive())
 
     def test_intricate_outlines_are_cut_in_time_or_refused(self) -> None:
         emitter = self.document()["emitters"][0]["id"]
         n = 20_000
         d = "M0 0" + "".join(f"L{i} {(i * 7919) % 700}" for i in range(n)) + "Z"
-        start = time.perf_counter()
+        start = processor_s()
         answer = self.client.post(
             f"/api/shots/{self.shot}/artwork/{emitter}", content=SVG % f"<path d='{d}'/>".encode()
         )
@@ -160,7 +157,7 @@ class Files(InStudio):
         arcs = "M0 0" + "".join(f"A30 20 10 0 1 {i % 500} {(i * 91) % 700}" for i in range(4000))
         answer = self.edit("/emitters/0/shape", {"kind": "artwork", "paths": [arcs]})
         self.assertEqual(answer.status_code, 200)
-        self.assertLess(time.perf_counter() - start, 30)
+        self.assertLess(processor_s() - start, 30)
 
     def test_a_long_table_is_taken_in_time(self) -> None:
         marker = self.client.post(f"/api/shots/{self.shot}/cast", json={"kind": "marker"}).json()["document"][
@@ -169,10 +166,10 @@ class Files(InStudio):
         rows = "\n".join(
             f"{n},{100 + 50 * np.sin(n / 900):.3f},{90 + 20 * np.cos(n / 700):.3f}" for n in range(100_000)
         )
-        start = time.perf_counter()
+        start = processor_s()
         answer = self.client.post(f"/api/shots/{self.shot}/track/{marker}/table", content=f"frame,x,y\n{rows}".encode())
         self.assertIn(answer.status_code, (200, 422), answer.text)
-        self.assertLess(time.perf_counter() - start, 30)
+        self.assertLess(processor_s() - start, 30)
 
     def test_leftovers_of_a_killed_studio_are_swept_at_start(self) -> None:
         store = self.app.state.studio.store

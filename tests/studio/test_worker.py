@@ -6,7 +6,6 @@ import signal
 import subprocess
 import sys
 import tempfile
-import time
 import unittest
 from pathlib import Path
 
@@ -19,6 +18,7 @@ from isbjorn.doctor import examine
 from isbjorn.studio.store import Store
 from isbjorn.studio.tables import DeliveryRow
 from tests.shots import one_emitter
+from tests.waiting import until
 
 
 class Process(unittest.TestCase):
@@ -59,10 +59,7 @@ class Process(unittest.TestCase):
         return worker
 
     def wait_for(self, true: object, told: str) -> None:
-        deadline = time.monotonic() + 90
-        while not true():  # type: ignore[operator]
-            self.assertLess(time.monotonic(), deadline, told)
-            time.sleep(0.05)
+        until(true, told)  # type: ignore[arg-type]
 
     def test_a_killed_worker_loses_no_frame_and_the_next_goes_on(self) -> None:
         delivery = self.order(150)

@@ -1,5 +1,5 @@
 import { describe, expect, it, vi } from 'vitest';
-import type { Shot, ShotState } from '../src/api/client';
+import { Refused, type Shot, type ShotState } from '../src/api/client';
 import { changed, Edits, queued, type Edit } from '../src/state/edits.svelte';
 
 const edit = (path: string, value: unknown, gesture: string | null = null): Edit => ({
@@ -73,13 +73,57 @@ describe('edits that wait', () => {
     expect(took.mock.calls.map(([, last]) => last)).toEqual([false, true]);
   });
 
-  it('are given up where one is refused, and the shot is asked for again', async () => {
+  it('go on behind one that is refused, and the shot is asked for again', async () => {
     const failed = vi.fn(async () => undefined);
-    const edits = new Edits(() => Promise.reject(new Error('no')), vi.fn(), failed);
+    const sent: string[] = [];
+    const send = (e: Edit): Promise<ShotState> => {
+      sent.push(e.changes[0]!.path);
+      const problem = { what: 'It is out of range.', where: '/a', remedy: '' };
+      return e.changes[0]!.path === '/a'
+        ? Promise.reject(new Refused(problem, 422))
+        : Promise.resolve({ revision: 2 } as ShotState);
+    };
+    const took = vi.fn();
+    const edits = new Edits(send, took, failed);
     edits.put(edit('/a', 1));
     edits.put(edit('/b', 1));
     await vi.waitFor(() => expect(edits.idle).toBe(true));
+    expect(sent).toEqual(['/a', '/b']);
     expect(failed).toHaveBeenCalledOnce();
+    expect(took).toHaveBeenCalledOnce();
     expect(edits.saving).toBe(false);
+  });
+
+  it('are kept while the studio does not answer, sent again, and said so', async () => {
+    let answers = 0;
+    const sent: Edit[] = [];
+    const send = (e: Edit): Promise<ShotState> => {
+      sent.push(e);
+      const problem = { what: 'The studio does not answer.', where: '', remedy: '' };
+      return answers++ < 3
+        ? Promise.reject(new Refused(problem))
+        : Promise.resolve({ revision: 1 } as ShotState);
+    };
+    const took = vi.fn();
+    const failed = vi.fn(async () => undefined);
+    const paused: number[] = [];
+    const edits = new Edits(send, took, failed, async (ms) => void paused.push(ms));
+    edits.put({ ...edit('/emitters/-', {}), changes: [{ op: 'add', path: '/emitters/-', value: {} }] });
+    edits.put(edit('/b', 1));
+    await vi.waitFor(() => expect(edits.idle).toBe(true));
+    expect(sent.map((e) => e.changes[0]!.path)).toEqual([
+      '/emitters/-',
+      '/emitters/-',
+      '/emitters/-',
+      '/emitters/-',
+      '/b',
+    ]);
+    // The same edit, by its gesture, and marked as one that may have been made.
+    expect(new Set(sent.slice(0, 4).map((e) => e.gesture)).size).toBe(1);
+    expect(sent.map((e) => e.again ?? false)).toEqual([false, true, true, true, false]);
+    expect(paused).toEqual([500, 1000, 2000]);
+    expect(failed).not.toHaveBeenCalled();
+    expect(took).toHaveBeenCalledTimes(2);
+    expect(edits.held).toBe(0);
   });
 });

@@ -129,8 +129,12 @@ def load_extensions() -> tuple[str, ...]:
     for name in names:
         try:
             importlib.import_module(name)
-        except ImportError as error:
+        except IsbjornError:
+            raise
+        except Exception as error:  # whatever a stranger's package does when it is imported
             raise IsbjornError(
-                f"the extension '{name}' cannot be imported ({error}).", EXTENSIONS, "Is it installed?"
+                f"the extension '{name}' cannot be imported ({type(error).__name__}: {error}).",
+                EXTENSIONS,
+                "Is it installed, and made for this version? Leave it out to start without it.",
             ) from error
     return tuple(dict.fromkeys(names))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from fractions import Fraction
 
 import numpy as np
@@ -11,6 +10,7 @@ import numpy.typing as npt
 from isbjorn.core.arrays import Floats
 from isbjorn.core.colour import brightness
 from isbjorn.core.document import Shot
+from isbjorn.core.lately import keep_lately
 from isbjorn.core.media.plates import PlateReader
 
 _WIDTH, _KEPT = 320, 96
@@ -28,7 +28,7 @@ class PlateLight:
     def __init__(self, shot: Shot, plates: PlateReader) -> None:
         self.shot, self.plates = shot, plates
         self.width, self.height = float(shot.width), float(shot.height)
-        self._kept: OrderedDict[int, tuple[Floats, Floats]] = OrderedDict()
+        self._kept: dict[int, tuple[Floats, Floats]] = {}
 
     def serves(self, shot: Shot) -> bool:
         """Whether another shot has the same plate, and reads it the same way."""
@@ -60,10 +60,9 @@ class PlateLight:
         return np.zeros((self._rows, _WIDTH, 3), np.float32) if number < 0 else self._frame(number)[1]
 
     def _frame(self, number: int) -> tuple[Floats, Floats]:
-        if number not in self._kept:
+        found = self._kept.get(number)
+        if found is None:
             colours = np.ascontiguousarray(self.plates.frame(self.shot, number, _WIDTH, self._rows)[..., :3])
-            self._kept[number] = brightness(colours), colours
-            while len(self._kept) > _KEPT:
-                self._kept.popitem(last=False)
-        self._kept.move_to_end(number)
-        return self._kept[number]
+            found = brightness(colours), colours
+            keep_lately(self._kept, number, found, _KEPT)
+        return found

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import csv
 import io
+import itertools
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -28,6 +29,7 @@ _HOME_PX = 1.0
 LEAST = 0.3
 _HEADER = ["frame", "across_px", "up_px", "confidence"]
 _LARGEST_ROWS = 200_000
+_FARTHEST_FRAME, _FARTHEST_PX = 10_000_000, 1_000_000
 
 
 @dataclass(frozen=True)
@@ -123,12 +125,26 @@ def to_csv(shot: Shot, seen: list[Seen]) -> str:
     return out.getvalue()
 
 
+def _lines_of(text: str, where: str) -> Iterator[list[str]]:
+    """The lines of a table as cells, whatever ends them. Raises IsbjornError for a line that is none, as far as it was read."""
+    lines = csv.reader(io.StringIO(text.lstrip("\ufeff"), newline=None))
+    for number in itertools.count(1):
+        try:
+            yield next(lines)
+        except StopIteration:
+            return
+        except csv.Error as error:
+            raise IsbjornError(
+                f"line {number} cannot be read ({error}).", where, "Save the table as CSV again."
+            ) from None
+
+
 def from_csv(shot: Shot, text: str, where: str = "track") -> list[Seen]:
     """Read a table with the columns `frame`, and `across_px`, `up_px` (from the centre) or `x`, `y` (from the top left corner).
 
     Raises IsbjornError that names the line.
     """
-    lines = csv.reader(io.StringIO(text.lstrip("\ufeff")))
+    lines = _lines_of(text, where)
     header = [name.strip().lower() for name in next(lines, [])]
     corner = "x" in header and "y" in header
     names = ("x", "y") if corner else ("across_px", "up_px")
@@ -149,9 +165,13 @@ def from_csv(shot: Shot, text: str, where: str = "track") -> list[Seen]:
             confidence = float(line[sure]) if sure is not None and line[sure].strip() else 1.0
             if not all(map(math.isfinite, (frame, a, b, confidence))) or frame != int(frame):
                 raise ValueError
+            if abs(frame) > _FARTHEST_FRAME or max(abs(a), abs(b)) > _FARTHEST_PX:
+                raise ValueError
         except (ValueError, IndexError):
             raise IsbjornError(
-                f"line {number} is not a place of a frame.", where, "Write frame, x and y as numbers."
+                f"line {number} is not a place of a frame.",
+                where,
+                f"Write frame (up to {_FARTHEST_FRAME:,}), x and y (up to {_FARTHEST_PX:,} px) as numbers.",
             ) from None
         x, y = (a, b) if corner else (a + shot.width / 2, shot.height / 2 - b)
         found[int(frame)] = Seen(int(frame), x, y, min(1.0, max(0.0, confidence)))

@@ -71,7 +71,11 @@ export type Problem = Schemas['Problem'];
 
 /** What the studio refused, in its own words. */
 export class Refused extends Error {
-  constructor(readonly problem: Problem) {
+  /** status: of the answer; 0 where there was none. */
+  constructor(
+    readonly problem: Problem,
+    readonly status = 0,
+  ) {
     super([problem.what, problem.remedy].filter(Boolean).join(' '));
   }
 }
@@ -84,10 +88,11 @@ async function answered(answer: Response): Promise<Response> {
 async function refusal(answer: Response, known?: unknown): Promise<Refused> {
   const problem: Problem = { what: `The studio answered ${answer.status}.`, where: '', remedy: 'Try again.' };
   try {
-    return new Refused({ ...problem, ...((known ?? (await answer.json())) as Partial<Problem>) });
+    const told = (known ?? (await answer.json())) as Partial<Problem>;
+    return new Refused({ ...problem, ...told }, answer.status);
   } catch {
     // The answer was no JSON: the plain words stand.
-    return new Refused(problem);
+    return new Refused(problem, answer.status);
   }
 }
 

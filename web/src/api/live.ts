@@ -61,7 +61,15 @@ export class Live {
   }
 
   private async show(data: ArrayBuffer): Promise<void> {
-    const [header, picture] = await pictured<LiveHeader>(data);
+    let shown: [LiveHeader, Picture];
+    try {
+      shown = await pictured<LiveHeader>(data);
+    } catch {
+      // One that cannot be decoded is confirmed all the same: the studio waits for the word of two at most.
+      this.ask({ kind: 'shown', serial: 0 });
+      return;
+    }
+    const [header, picture] = shown;
     this.ask({ kind: 'shown', serial: header.serial });
     // One that was decoded later than its follower is over.
     if (this.line.closed || header.serial < this.shown) picture.close();

@@ -83,7 +83,15 @@ export class Performer {
   }
 
   private async show(data: ArrayBuffer): Promise<void> {
-    const [header, picture] = await pictured<StageHeader>(data);
+    let shown: [StageHeader, Picture];
+    try {
+      shown = await pictured<StageHeader>(data);
+    } catch {
+      // One that cannot be decoded is confirmed all the same, or no other would come.
+      this.say({ kind: 'shown', serial: 0 });
+      return;
+    }
+    const [header, picture] = shown;
     if (this.line?.closed) return;
     this.picture?.close();
     this.picture = picture;

@@ -31,7 +31,9 @@ class Arriving {
 
   private async ask(desk: Desk): Promise<void> {
     try {
+      const before = this.now;
       this.now = await got(api.GET('/api/incoming'));
+      if (before && this.now.restarted > before.restarted) notices.say('Controller input restarted.');
       this.learn(desk);
       this.follow(desk);
     } catch (error) {

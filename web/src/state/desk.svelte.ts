@@ -40,7 +40,13 @@ export class Desk {
     this.edits = new Edits(
       (edit) => {
         const thing = this.chosen.kind === 'force' ? this.chosen.id : null;
-        const body = { ...edit, frame: this.player.frame, thing, having: this.had.map(([mark]) => mark) };
+        const body = {
+          ...edit,
+          again: edit.again ?? false,
+          frame: this.player.frame,
+          thing,
+          having: this.had.map(([mark]) => mark),
+        };
         return got(api.PATCH('/api/shots/{shot_id}', { params: this.params, body }));
       },
       (state, last) => {

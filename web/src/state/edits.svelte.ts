@@ -6,7 +6,17 @@ export interface Edit {
   changes: Change[];
   label: string;
   gesture: string | null;
+  /** It was sent before, and may have been made although no answer came. */
+  again?: boolean;
 }
+
+/** How long it waits before an edit is sent again, at first and at most. */
+const AGAIN_MS = 500;
+const AGAIN_AT_MOST_MS = 8000;
+
+/** Whether nobody can say that an edit is wrong: the studio did not answer, or is too busy, or fell over it. */
+const unanswered = (error: unknown): boolean =>
+  !(error instanceof Refused) || error.status === 0 || error.status >= 500;
 
 let gestures = 0;
 /** The name of one gesture: a drag, from press to release, is one step of undo. */
@@ -37,6 +47,8 @@ export function queued(waiting: readonly Edit[], next: Edit): Edit[] {
 /** Edits on their way to the studio, one after the other. */
 export class Edits {
   saving = $state(false);
+  /** How many edits wait for a studio that does not answer. */
+  held = $state(0);
   refusal = $state<Problem | null>(null);
   busy = false;
   private waiting: Edit[] = [];
@@ -46,6 +58,7 @@ export class Edits {
     /** last: nothing newer is on its way. */
     private readonly took: (state: ShotState, last: boolean) => void,
     private readonly failed: () => Promise<void>,
+    private readonly pause = (ms: number) => new Promise<void>((done) => setTimeout(done, ms)),
   ) {}
 
   get idle(): boolean {
@@ -54,25 +67,52 @@ export class Edits {
 
   put(edit: Edit): void {
     this.refusal = null;
-    this.waiting = queued(this.waiting, edit);
+    // By its gesture the studio knows an edit again that is sent twice.
+    this.waiting = queued(this.waiting, { ...edit, gesture: edit.gesture ?? newGesture() });
     void this.flush();
   }
 
   private async flush(): Promise<void> {
     if (this.busy) return;
     this.busy = this.saving = true;
+    let wait = AGAIN_MS;
     try {
       while (this.waiting.length > 0) {
-        const state = await this.send(this.waiting.shift()!);
-        this.took(state, this.waiting.length === 0);
+        const edit = this.waiting.shift()!;
+        try {
+          const state = await this.send(edit);
+          if (this.held) notices.say('The studio answers again. Your edits are saved.');
+          this.held = 0;
+          wait = AGAIN_MS;
+          this.took(state, this.waiting.length === 0);
+        } catch (error) {
+          if (unanswered(error)) {
+            await this.hold(edit, error, wait);
+            wait = Math.min(AGAIN_AT_MOST_MS, 2 * wait);
+            continue;
+          }
+          // This one is wrong; those that wait behind it may be right.
+          if (error instanceof Refused) this.refusal = error.problem;
+          notices.trouble(error);
+          await this.failed().catch((other: unknown) => notices.trouble(other));
+        }
       }
-    } catch (error) {
-      this.waiting = [];
-      if (error instanceof Refused) this.refusal = error.problem;
-      notices.trouble(error);
-      await this.failed();
     } finally {
       this.busy = this.saving = false;
     }
+  }
+
+  /** Keep an edit that was not answered, say so once, and wait before it is sent again. */
+  private async hold(edit: Edit, error: unknown, ms: number): Promise<void> {
+    const first = this.held === 0;
+    // What only replaces values may be made twice; what adds or removes is made once.
+    const again = edit.again || edit.changes.some((change) => change.op !== 'replace');
+    this.waiting = [{ ...edit, again }, ...this.waiting];
+    this.held = this.waiting.length;
+    if (first) {
+      notices.trouble(error);
+      notices.say('Your edits are kept, and sent again until the studio answers.');
+    }
+    await this.pause(ms);
   }
 }

@@ -233,7 +233,7 @@ def _held_in(xy: Doubles, on: Doubles, offset: Doubles, e: Edges) -> Doubles:
     out, stray = xy.copy(), np.arange(len(xy))
     for _ in range(_MOST_HALVINGS):
         found = np.empty(len(stray), np.bool_)
-        _stray(*(np.ascontiguousarray(v) for v in (out[stray], on[stray], offset[stray], e.a, e.b)), found)
+        _stray(out[stray], on[stray], offset[stray], np.ascontiguousarray(e.a), np.ascontiguousarray(e.b), found)
         stray = stray[found]
         if not len(stray):
             return out

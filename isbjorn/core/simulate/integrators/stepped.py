@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,6 +13,7 @@ from isbjorn.core.document.references import numbers_of
 from isbjorn.core.emit.newborn import Source, spread_of
 from isbjorn.core.evaluate.curves import TABLE, table
 from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.lately import keep_lately
 from isbjorn.core.random import BETWEEN_CURVES, SIZE, SPEED, draws01
 from isbjorn.core.simulate import contact, rows
 from isbjorn.core.simulate.forces import pack, zones
@@ -127,7 +127,7 @@ class SteppedIntegrator:
             and not self.along
             and source.emitter.speed.over_life is None
         )
-        self._kept: OrderedDict[int, Tables] = OrderedDict()
+        self._kept: dict[int, Tables] = {}
 
     def begin(self, births: npt.NDArray[np.int64], moments: Doubles, lives: Floats) -> State:
         """Births by their number, each as it is at its birth moment."""
@@ -161,16 +161,15 @@ class SteppedIntegrator:
         # Of what is played now, nothing after the next step is known.
         many = 1 if self.readings.live else _CHUNK
         chunk = index // many if self.timed else 0
-        if chunk not in self._kept:
+        found = self._kept.get(chunk)
+        if found is None:
             steps = np.arange(chunk * many, (chunk + 1) * many) if self.timed else np.zeros(1)
             t = (steps + 0.5) / self.hz
-            self._kept[chunk] = pack_world(self.shot, self.source, self.readings, "motion", t, 1 / self.hz)
-            while len(self._kept) > _CHUNKS_KEPT:
-                self._kept.popitem(last=False)
-        self._kept.move_to_end(chunk)
+            found = pack_world(self.shot, self.source, self.readings, "motion", t, 1 / self.hz)
+            keep_lately(self._kept, chunk, found, _CHUNKS_KEPT)
         if not self.timed:
-            return self._kept[chunk], 1 << 60
-        return self._kept[chunk].since(index - chunk * many), (chunk + 1) * many
+            return found, 1 << 60
+        return found.since(index - chunk * many), (chunk + 1) * many
 
     def _roam(self, state: State, index: int, until: int, end: float, solid: bool = True) -> None:
         e = self.source.emitter
