@@ -1,5 +1,5 @@
-"""Runs all checks and tests, part beside part, each to its end: one that fails keeps no other from running, and what failed is printed
-together at the end. With `--load N`, N busy processes take the machine meanwhile; with `--times N`, all of it N times.
+"""Runs all checks and tests, part beside part, each to its end: one that fails keeps no other from running, and what failed is
+printed together at the end. With `--load N`, N busy processes take the machine meanwhile; with `--times N`, all of it N times.
 
     python -m tests.everything [--load N] [--times N] [--only PART ...]
 """
@@ -18,7 +18,7 @@ from pathlib import Path
 ROOT = Path(__file__).parents[1]
 LOGS = ROOT / "build" / "test"
 BIN = Path(sys.executable).parent
-# Those of a stage run beside each other, one stage after another. The browser has the machine to itself: two of its classes at once.
+# Those of a stage run beside each other. The browser has the machine to itself: two of its classes run at once.
 STAGES: tuple[tuple[str, ...], ...] = (
     ("check-python", "check-page"),
     ("core-odd", "core-even", "studio"),

@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+import re
+
+# Folders before the name of a file.
+_FOLDERS = re.compile(r"(?<![\w.])/(?:[^\s/'\":,]+/)+(?=[^\s/'\":,]+)")
+
 
 class IsbjornError(Exception):
     """Something a user can mend. `what` happened, `where`, and `remedy`: what to do about it."""
@@ -18,6 +23,12 @@ class IsbjornError(Exception):
     def __str__(self) -> str:
         head = f"{self.where}: {self.what}" if self.where else self.what
         return f"{head} {self.remedy}".strip()
+
+
+def reason_of(error: BaseException) -> str:
+    """Why something failed, in the words of the system or the library that says so: short, and without this machine's folders."""
+    words = getattr(error, "strerror", None) or str(error) or type(error).__name__
+    return _FOLDERS.sub("", str(words).splitlines()[0])[:200]
 
 
 class Stale(Exception):

@@ -18,7 +18,7 @@ from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Shot, Sound
 from isbjorn.core.document.base import MediaName
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.errors import IsbjornError
+from isbjorn.core.errors import IsbjornError, reason_of
 from isbjorn.core.evaluate import hearing
 from isbjorn.core.evaluate.outside import digest_of, path_of
 from isbjorn.core.media.movies import MOVIES
@@ -61,7 +61,9 @@ def _listen(studio: Studio, path: Path, name: str) -> str:
     try:
         digest = digest_of(path)
     except (OSError, ValueError) as error:
-        raise IsbjornError(f"it cannot be read ({error}).", name, "Put it back, or choose another.") from None
+        raise IsbjornError(
+            f"it cannot be read ({reason_of(error)}).", name, "Put it back, or choose another."
+        ) from None
     if not hearing.is_heard(digest):
         apart(
             "isbjorn.core.media.sound:prepared", str(path), digest, str(studio.store.lasting_folder), LASTING_BYTES,

@@ -15,12 +15,13 @@ from sqlmodel import Session, col, create_engine, delete, func, select
 
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import salvaged
-from isbjorn.core.errors import IsbjornError
+from isbjorn.core.errors import IsbjornError, reason_of
 from isbjorn.core.lately import keep_lately
 from isbjorn.studio.backups import backups
 from isbjorn.studio.tables import Folder, Media, PresetRow, Project, Revision, ShotRow, VersionRow, now
 
 _REVISIONS_KEPT = 1000
+_LONGEST_PATH, _DEEPEST_PATH = 4096, 200
 NAME = "isbjorn.sqlite"
 _MIGRATIONS = Path(__file__).parent / "migrations"
 T = TypeVar("T")
@@ -406,7 +407,18 @@ class Store:
             return list(session.exec(select(Folder)))
 
     def name_folder(self, path: Path) -> Folder:
-        if not path.is_absolute() or not path.is_dir():
+        try:
+            there = path.is_absolute() and path.is_dir()
+        except OSError as error:
+            raise IsbjornError(
+                f"this path cannot be opened ({reason_of(error)}).", str(path)[:200], "Give another."
+            ) from None
+        if len(str(path)) > _LONGEST_PATH or len(path.parts) > _DEEPEST_PATH:
+            raise IsbjornError(
+                f"this path is longer than {_LONGEST_PATH:,} characters or deeper than {_DEEPEST_PATH} folders.",
+                str(path)[:200], "Give another.",
+            )  # fmt: skip
+        if not there:
             raise IsbjornError("there is no such folder.", str(path), "Give its whole path.")
         with self.session(write=True) as session:
             found = session.exec(select(Folder).where(Folder.path == str(path.resolve()))).first()

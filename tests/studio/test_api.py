@@ -288,6 +288,25 @@ class Watching(Looking):
             self.assertEqual(socket.receive_json()["kind"], "fine")
             self.assertEqual(self.picture(socket)[0]["frame"], 0)
 
+    def test_messages_that_are_none_are_told_and_then_the_socket_is_closed(self) -> None:
+        reads = mock.Mock(wraps=self.app.state.studio.store.shot_row)
+        with self.looking() as socket, mock.patch.object(self.app.state.studio.store, "shot_row", reads):
+            begun = reads.call_count
+            with self.assertRaises(WebSocketDisconnect) as closed:
+                for _ in range(1000):
+                    socket.send_text("{")
+                    self.assertEqual(socket.receive_json()["kind"], "problem")
+            self.assertEqual(closed.exception.code, 1008)
+            self.assertEqual(reads.call_count, begun, "a bad message asks nothing of the store")
+
+    def test_an_edit_that_is_sent_again_is_made_once(self) -> None:
+        emitter = {"id": "twin", "name": "Twin"}
+        body = {"changes": [{"op": "add", "path": "/emitters/-", "value": emitter}], "gesture": "g1"}
+        for again in (False, True, True):
+            answer = self.client.patch(f"/api/shots/{self.shot}", json={**body, "again": again})
+            self.assertEqual(answer.status_code, 200, answer.text)
+        self.assertEqual([e["id"] for e in self.document()["emitters"]].count("twin"), 1)
+
     def test_many_requests_at_once_do_not_disturb_the_engine(self) -> None:
         url = f"/api/shots/{self.shot}/frame?frame=20&width=160"
         expected, wrong = self.client.get(url).content, []

@@ -2,6 +2,7 @@
 
 import io
 import json
+import struct
 import threading
 import unittest
 import zipfile
@@ -11,6 +12,7 @@ from unittest import mock
 
 import numpy as np
 import OpenImageIO as oiio
+import simplejpeg
 
 from isbjorn.core.errors import IsbjornError
 from isbjorn.studio import packages
@@ -18,7 +20,7 @@ from isbjorn.studio.apart import apart
 from isbjorn.studio.app import create_app
 from isbjorn.studio.tables import Media
 from tests.studio.in_studio import InStudio
-from tests.waiting import HANG_S, processor_s
+from tests.waiting import HANG_S, processor_s, until
 
 SVG = b'<svg xmlns="http://www.w3.org/2000/svg">%s</svg>'
 
@@ -143,6 +145,107 @@ class Files(InStudio):
             answered.set()
             sending.join(HANG_S)
         self.assertFalse(sending.is_alive())
+
+    def test_many_hostile_drawings_at_once_wait_or_are_sent_away(self) -> None:
+        emitter = self.document()["emitters"][0]["id"]
+        reading, most, lock = 0, 0, threading.Lock()
+        go_on = threading.Event()
+
+        def held_apart(call: Any, *args: Any, where: str) -> Any:
+            nonlocal reading, most
+            with lock:
+                reading, most = reading + 1, max(most, reading + 1)
+            self.assertTrue(go_on.wait(HANG_S))
+            with lock:
+                reading -= 1
+            raise IsbjornError("this takes more time or memory than is given to a file.", where, "Simplify it.")
+
+        answers: list[Any] = []
+
+        def send() -> None:
+            answers.append(self.client.post(f"/api/shots/{self.shot}/artwork/{emitter}", content=SVG % b""))
+
+        with mock.patch("isbjorn.studio.cast.apart", held_apart):
+            sending = [threading.Thread(target=send) for _ in range(40)]
+            for one in sending:
+                one.start()
+            # Ten are read or wait; the others are answered while those are read, and so is everybody else.
+            until(lambda: len(answers) == 30, "nobody was sent away")
+            self.assertEqual(self.client.get("/api/health").status_code, 200)
+            go_on.set()
+            for one in sending:
+                one.join(HANG_S)
+        self.assertEqual(most, 2)
+        statuses = [answer.status_code for answer in answers]
+        self.assertEqual((statuses.count(503), statuses.count(422)), (30, 10))
+        busy = next(answer for answer in answers if answer.status_code == 503)
+        self.assertEqual(busy.headers["retry-after"], "2")
+
+    def test_tables_that_are_none_are_told(self) -> None:
+        made = self.client.post(f"/api/shots/{self.shot}/cast", json={"kind": "marker"}).json()
+        marker = made["document"]["markers"][0]["id"]
+        url = f"/api/shots/{self.shot}/track/{marker}/table"
+        for text in (
+            "frame,x,y\n1," + "9" * 200_000 + ",2\n2,3,4", "frame,x,y\n1e300,1,2\n2,3,4", "frame,x,y\n1e18,1,2\n2,3,4",
+            "frame,x,y\n1,1e308,2\n2,3,4",
+        ):  # fmt: skip
+            with self.subTest(text[:30]):
+                self.assertIn("line 2", self.problem(self.client.post(url, content=text.encode())))
+        # However its lines end.
+        self.assertEqual(self.client.post(url, content=b"frame,x,y\r1,10,20\r5,30,40\r").status_code, 200)
+
+    def test_a_shot_of_any_shape_is_drawn_no_larger_than_can_be_encoded(self) -> None:
+        body = {"name": "Thin", "width": 16, "height": 16_384, "frames": 5}
+        thin = self.client.post(f"/api/projects/{self.project}/shots", json=body).json()["id"]
+        answer = self.client.get(f"/api/shots/{thin}/frame?frame=0&width=640")
+        self.assertEqual(answer.status_code, 200, answer.text[:200])
+        self.assertLessEqual(max(simplejpeg.decode_jpeg_header(answer.content)[:2]), 16_384)
+
+    def test_a_project_s_media_are_looked_at_before_anything_is_kept(self) -> None:
+        row = {
+            "name": "a.png",
+            "media": "a.png",
+            "kind": "picture",
+            "frames": 1,
+            "width": 8,
+            "height": 8,
+            "encoding": "srgb",
+        }
+        head = {"format": "isbjorn-project", "version": 1, "name": "P"}
+        for change, told in (
+            ({"frames": 2**70}, "frames"), ({"width": -1}, "width"), ({"media": "/etc/hostname"}, "outside the library"),
+        ):  # fmt: skip
+            with self.subTest(change):
+                self.assertIn(told, self.problem(self.send(zipped(head | {"media": [row | change]}))))
+        swelling = zipped(head | {"media": []}, **{"media__a.exr": bytes(64 << 20)})
+        self.assertLess(len(swelling), 1 << 20)
+        self.assertIn("far more than it holds", self.problem(self.send(swelling)))
+        self.assertEqual(self.left(), [])
+
+    def test_what_is_no_sound_is_refused(self) -> None:
+        def wav(channels: int, rate: int, samples: bytes, kind: int = 1, bits: int = 16) -> bytes:
+            each = channels * bits // 8
+            head = b"fmt " + struct.pack("<IHHIIHH", 16, kind, channels, rate, rate * each, each, bits)
+            data = head + b"data" + struct.pack("<I", len(samples)) + samples
+            return b"RIFF" + struct.pack("<I", 4 + len(data)) + b"WAVE" + data
+
+        nothing = np.full(4000, np.nan, np.float32).tobytes()
+        for name, content in {
+            "text.flac": b"a plain text\n" * 400, "none.wav": wav(0, 48_000, bytes(4000)), "slow.wav": wav(1, 1, bytes(4000)),
+            "nan.wav": wav(1, 48_000, nothing, 3, 32), "empty.wav": wav(1, 48_000, b""),
+        }.items():  # fmt: skip
+            with self.subTest(name):
+                answer = self.client.put(f"/api/projects/{self.project}/sounds?name={name}", content=content)
+                told = self.problem(answer)
+                self.assertNotIn(str(self.folder), told, "no folder of the machine")
+        good = wav(1, 48_000, (np.sin(np.arange(9000) / 9) * 9000).astype("<i2").tobytes())
+        self.assertEqual(
+            self.client.put(f"/api/projects/{self.project}/sounds?name=a.wav", content=good).status_code, 201
+        )
+
+    def test_a_path_of_too_many_folders_is_told_so(self) -> None:
+        for path in ("/a" * 1500, "/a" * 300):
+            self.assertIn("longer than", self.problem(self.client.post("/api/folders", json={"path": path})))
 
     def test_intricate_outlines_are_cut_in_time_or_refused(self) -> None:
         emitter = self.document()["emitters"][0]["id"]

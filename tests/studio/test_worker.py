@@ -17,6 +17,7 @@ from isbjorn.core.warm import warm
 from isbjorn.doctor import examine
 from isbjorn.studio.store import Store
 from isbjorn.studio.tables import DeliveryRow
+from isbjorn.studio.worker import Worker
 from tests.shots import one_emitter
 from tests.waiting import until
 
@@ -80,6 +81,15 @@ class Process(unittest.TestCase):
         order = Order.model_validate({"first": 0, "last": 149, "folder": str(self.folder / "calm"), "name": "f"})
         calm = Delivery(self.shot, order, processes=1).run()
         self.assertTrue([p.read_bytes() for p in calm] == [p.read_bytes() for p in made])
+
+    def test_ends_of_the_studio_are_not_falls_of_the_worker(self) -> None:
+        delivery = self.order(4)
+        for first, fails in ((True, False), (False, True)):
+            with self.store.session(write=True) as session:
+                row = session.get(DeliveryRow, delivery)
+                row.state, row.attempts = "working", 7
+            Worker(self.folder, os.getppid(), first)._begin()
+            self.assertEqual(self.row(delivery).state, "failed" if fails else "waiting")
 
     def test_two_workers_never_share_the_queue(self) -> None:
         first = self.start()

@@ -14,7 +14,7 @@ import OpenImageIO as oiio
 from isbjorn.core.arrays import Floats
 from isbjorn.core.deliver.parts import Maker
 from isbjorn.core.deliver.plan import Picture
-from isbjorn.core.errors import IsbjornError
+from isbjorn.core.errors import IsbjornError, reason_of
 from isbjorn.core.media.movies import FILE_OPTIONS
 from isbjorn.core.media.write_movie import shown_values
 from isbjorn.core.media.write_still import still_bytes
@@ -147,7 +147,7 @@ def _check_movie(path: Path, size: tuple[int, int], maker: Maker, ends: list[int
                 raise _wrong(path, f"frame {plan[at].number} cannot be decoded")
             _same_picture(path, _values(found, job.alpha), maker, plan[at])
     except (av.FFmpegError, IndexError, OSError) as error:
-        raise _wrong(path, f"it cannot be opened ({error})") from None
+        raise _wrong(path, f"it cannot be opened ({reason_of(error)})") from None
 
 
 def _decoded(path: Path, moment: Any) -> Any:

@@ -14,7 +14,7 @@ import numpy as np
 import uharfbuzz
 
 from isbjorn.core.arrays import Floats
-from isbjorn.core.errors import IsbjornError
+from isbjorn.core.errors import IsbjornError, reason_of
 
 FONT = Path(__file__).parents[1] / "fonts" / "schibsted-grotesk-bold.ttf"
 FONTS = (".ttf", ".otf", ".ttc", ".woff2")
@@ -42,7 +42,9 @@ def with_fonts(call: Callable[P, R]) -> Callable[P, R]:
             try:
                 return call(*args, **kwargs)
             except (freetype.FT_Exception, uharfbuzz.HarfBuzzError) as error:
-                raise IsbjornError(f"the font is damaged ({error}).", "font", "Choose another font.") from None
+                raise IsbjornError(
+                    f"the font is damaged ({reason_of(error)}).", "font", "Choose another font."
+                ) from None
 
     return inside
 
@@ -68,7 +70,7 @@ def _opened(path: str, changed: float) -> Font:  # noqa: ARG001
         raise
     except Exception as error:  # freetype and HarfBuzz raise what they like
         raise IsbjornError(
-            f"this is not a font that can be read ({error}).", path, "Choose a TrueType or OpenType font."
+            f"this is not a font that can be read ({reason_of(error)}).", path, "Choose a TrueType or OpenType font."
         ) from None
     return Font(face, shaper)
 

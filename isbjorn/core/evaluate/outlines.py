@@ -11,7 +11,7 @@ import numpy as np
 import svgelements
 
 from isbjorn.core.arrays import Doubles
-from isbjorn.core.errors import IsbjornError
+from isbjorn.core.errors import IsbjornError, reason_of
 from isbjorn.core.evaluate.glyphs import font, shaped, with_fonts
 
 _CURVE_STEPS = 10
@@ -118,7 +118,9 @@ def path_lines(paths: tuple[str, ...]) -> list[Doubles]:
                 if len(points) > 2:
                     lines.append(_closed(np.array(points, np.float64)))
         except (ValueError, TypeError, IndexError, AttributeError, ZeroDivisionError, OverflowError) as error:
-            raise IsbjornError(f"path {number} is damaged ({error}).", "artwork", "Save the drawing again.") from None
+            raise IsbjornError(
+                f"path {number} is damaged ({reason_of(error)}).", "artwork", "Save the drawing again."
+            ) from None
     if not lines or not np.isfinite(np.concatenate(lines)).all():
         raise IsbjornError(
             "the drawing has no outline with an area.", "artwork", "Convert its strokes and text to paths."
@@ -141,7 +143,9 @@ def paths_of_svg(content: bytes) -> tuple[str, ...]:
                 if data:
                     found.append(data)
     except Exception as error:  # the parser raises whatever its XML reader does
-        raise IsbjornError(f"this is not an SVG drawing ({error}).", "artwork", "Choose an .svg file.") from None
+        raise IsbjornError(
+            f"this is not an SVG drawing ({reason_of(error)}).", "artwork", "Choose an .svg file."
+        ) from None
     if not found:
         raise IsbjornError("the drawing has nothing drawable.", "artwork", "Convert its strokes and text to paths.")
     if len(found) > _MOST_PATHS:

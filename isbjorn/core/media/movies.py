@@ -11,7 +11,7 @@ import av
 import numpy as np
 import numpy.typing as npt
 
-from isbjorn.core.errors import IsbjornError
+from isbjorn.core.errors import IsbjornError, reason_of
 from isbjorn.core.media.colour import Encoding
 from isbjorn.core.media.planes import EXACTLY, Planes, matrix_of, planes_of
 from isbjorn.core.media.stills import is_there
@@ -29,27 +29,27 @@ class Movie:
 
     def __init__(self, path: Path) -> None:
         if not is_there(path):
-            raise IsbjornError("the movie is not there any more.", str(path), "Put it back or choose another plate.")
+            raise IsbjornError("the movie is not there any more.", path.name, "Put it back or choose another plate.")
         self.path = path
         try:
             self._container = av.open(str(path), options=FILE_OPTIONS)
             stream = self._container.streams.video[0]
         except (av.FFmpegError, IndexError, ValueError, OSError) as error:
             raise IsbjornError(
-                f"this is not a movie that can be read ({error}).", str(path), "Use MP4, MOV, MKV or WebM."
+                f"this is not a movie that can be read ({reason_of(error)}).", path.name, "Use MP4, MOV, MKV or WebM."
             ) from None
         stream.thread_type = "AUTO"
         self._stream = stream
         self._stamps, self._keys = self._index()
         rate = stream.average_rate or stream.guessed_rate
         if not self._stamps or rate is None:
-            raise IsbjornError("the movie has no frames.", str(path), "Is the file whole?")
+            raise IsbjornError("the movie has no frames.", path.name, "Is the file whole?")
         self.rate = Fraction(rate)
         self.frames = len(self._stamps)
         self.width, self.height = stream.codec_context.width, stream.codec_context.height
         if not 0 < self.width * self.height <= _LARGEST_PIXELS:
             raise IsbjornError(
-                f"{self.width} × {self.height} pixels cannot be read.", str(path), "At most 8192 × 8192."
+                f"{self.width} × {self.height} pixels cannot be read.", path.name, "At most 8192 × 8192."
             )
         self.encoding: Encoding = "srgb" if stream.codec_context.color_trc == _SRGB_TRANSFER else "rec709"
         self._decoded: Any = None
@@ -67,7 +67,7 @@ class Movie:
                         keys.append(packet.pts)
         except av.FFmpegError as error:
             raise IsbjornError(
-                f"the movie is damaged or cut short ({error}).", str(self.path), "Make it again."
+                f"the movie is damaged or cut short ({reason_of(error)}).", self.path.name, "Make it again."
             ) from None
         return sorted(set(stamps)), sorted(keys)
 
@@ -98,10 +98,10 @@ class Movie:
         except av.FFmpegError as error:
             self._decoded = None
             raise IsbjornError(
-                f"frame {number} cannot be decoded ({error}).", str(self.path), "Make the movie again."
+                f"frame {number} cannot be decoded ({reason_of(error)}).", self.path.name, "Make the movie again."
             ) from None
         self._decoded = None
-        raise IsbjornError(f"the movie ends before frame {number}.", str(self.path), "Is the file whole?")
+        raise IsbjornError(f"the movie ends before frame {number}.", self.path.name, "Is the file whole?")
 
     def close(self) -> None:
         self._container.close()

@@ -14,7 +14,7 @@ import numpy as np
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Plate, Shot
-from isbjorn.core.errors import IsbjornError
+from isbjorn.core.errors import IsbjornError, reason_of
 from isbjorn.core.evaluate import hearing
 from isbjorn.core.media.movies import FILE_OPTIONS, MOVIES
 from isbjorn.core.media.whole import whole
@@ -26,6 +26,9 @@ _SOUND_FORMATS = FILE_OPTIONS["format_whitelist"] + ",wav,w64,flac,mp3,aac,ogg,a
 SOUND_OPTIONS = {"protocol_whitelist": "file", "format_whitelist": _SOUND_FORMATS}
 _RATES, _USUAL_RATE = (32_000, 44_100, 48_000, 88_200, 96_000), 48_000
 _LOUDEST = 16.0
+_LEAST_RATE, _MOST_RATE, _MOST_CHANNELS = 4_000, 768_000, 64
+# So many seconds are looked at for anything that is a number.
+_LOOKED_AT_S = 60
 # What is looked for before a place, so that a codec has what it builds on.
 _RUN_UP_S = 0.5
 
@@ -99,8 +102,8 @@ class Sound:
                     at += len(piece)
         except av.FFmpegError as error:
             raise IsbjornError(
-                f"the sound cannot be decoded ({error}).",
-                str(self.path),
+                f"the sound cannot be decoded ({reason_of(error)}).",
+                self.path.name,
                 "Leave the sound out, or make the movie again.",
             ) from None
         yield from self._silence(end - at)
@@ -162,7 +165,9 @@ def sound_of(plate: Plate, path: Path, start_s: Fraction, length_s: Fraction) ->
             if video is not None and video.duration and video.time_base:
                 lasts = Fraction(video.duration * video.time_base)
     except (av.FFmpegError, IndexError, OSError) as error:
-        raise IsbjornError(f"its sound cannot be read ({error}).", str(path), "Leave the sound out.") from None
+        raise IsbjornError(
+            f"its sound cannot be read ({reason_of(error)}).", path.name, "Leave the sound out."
+        ) from None
     offset = Fraction(plate.offset_s).limit_denominator(10**6)
     comes_round = lasts if plate.beyond == "loop" and lasts > 0 else None
     return Sound(path, start_s - offset, length_s, rate, layout, channels, comes_round)
@@ -181,7 +186,7 @@ def write_wave(path: Path, sound: Sound | Mix) -> None:
                 out.writeframesraw(whole_numbers.view(np.uint8).reshape(-1, 4)[:, :3].tobytes())
     except (OSError, wave.Error) as error:
         raise IsbjornError(
-            f"the sound could not be written ({error}).", str(path), "Is there room on the disk?"
+            f"the sound could not be written ({reason_of(error)}).", str(path), "Is there room on the disk?"
         ) from None
 
 
@@ -277,12 +282,20 @@ def opened(path: Path) -> Sound:
             stream = container.streams.audio[0]
             rate = stream.rate if stream.rate in _RATES else _USUAL_RATE
             channels = len(stream.layout.channels)
+            if not _LEAST_RATE <= (stream.rate or 0) <= _MOST_RATE or not 1 <= channels <= _MOST_CHANNELS:
+                raise IsbjornError(
+                    f"a sound of {stream.rate or 0:,} samples a second and {channels} channels cannot be read.",
+                    path.name,
+                    f"Use {_LEAST_RATE:,} to {_MOST_RATE:,} samples a second, and 1 to {_MOST_CHANNELS} channels.",
+                )
             lasts = Fraction(container.duration or 0, av.time_base)
             if stream.duration and stream.time_base:
                 lasts = max(lasts, Fraction(stream.duration * stream.time_base))
     except (av.FFmpegError, IndexError, OSError, ValueError) as error:
         raise IsbjornError(
-            f"this is no sound that can be read ({error}).", path.name, f"Use {', '.join(SOUNDS)}, or a movie."
+            f"this is no sound that can be read ({reason_of(error)}).",
+            path.name,
+            f"Use {', '.join(SOUNDS)}, or a movie.",
         ) from None
     one = channels == 1
     return Sound(path, Fraction(0), lasts, rate, "mono" if one else "stereo", 1 if one else 2)
@@ -312,5 +325,25 @@ def prepared(path: str, digest: str, shelf: str, limit_bytes: int) -> tuple[floa
     Raises IsbjornError for what is no sound.
     """
     keep_on(Shelf(Path(shelf), limit_bytes))
+    _check_samples(Path(path))
     found = hearing.prepare(Path(path), digest)
     return found.seconds, found.tempo, len(found.onsets)
+
+
+def _check_samples(path: Path) -> None:
+    """Raise IsbjornError for a file in which there is no sample, or none of its first minute that is a number."""
+    sound, numbers, seen = listened(path), 0, 0
+    with av.open(str(path), options=SOUND_OPTIONS) as container:
+        try:
+            for frame in container.decode(container.streams.audio[0]):
+                values = frame.to_ndarray()
+                seen += frame.samples
+                numbers += int(np.isfinite(values).sum())
+                if seen > _LOOKED_AT_S * max(1, frame.sample_rate) or numbers:
+                    break
+        except (av.FFmpegError, ValueError) as error:
+            raise IsbjornError(
+                f"the sound cannot be decoded ({reason_of(error)}).", path.name, "Save it again."
+            ) from None
+    if not numbers or sound.length_s <= 0:
+        raise IsbjornError("there is nothing to be heard in it.", path.name, "Save it again, or choose another file.")

@@ -71,7 +71,7 @@ def is_there(path: Path) -> bool:
 
 def _open(path: Path) -> Any:
     if not is_there(path):
-        raise IsbjornError("the picture is not there any more.", str(path), "Put it back or choose another plate.")
+        raise IsbjornError("the picture is not there any more.", path.name, "Put it back or choose another plate.")
     hints = oiio.ImageSpec()
     hints.attribute("oiio:UnassociatedAlpha", 1)
     source = oiio.ImageInput.open(str(path), hints)
@@ -85,7 +85,7 @@ def _open(path: Path) -> Any:
         or (spec.tile_width != 0 and spec.width * spec.height > 2 * _WHOLE_PIXELS)
     ):
         source.close()
-        raise IsbjornError(f"{spec.width} × {spec.height} pixels are too many.", str(path), "At most 16384 × 16384.")
+        raise IsbjornError(f"{spec.width} × {spec.height} pixels are too many.", path.name, "At most 16384 × 16384.")
     return source
 
 
@@ -126,7 +126,7 @@ def _reduced(source: Any, path: Path, encoding: Encoding) -> tuple[npt.NDArray[n
         low = min(spec.height - (spec.height % by), top + rows)
         read = source.read_scanlines(spec.y + top, spec.y + low, 0, 0, min(4, spec.nchannels), _kind(spec))
         if read is None:
-            raise IsbjornError("the file is damaged or cut short.", str(path), "Make it again.")
+            raise IsbjornError("the file is damaged or cut short.", path.name, "Make it again.")
         linear = to_linear(_channels(np.asarray(read).reshape(low - top, spec.width, -1)), encoding)
         if linear.shape[2] == 4 and straight:
             linear[..., :3] *= linear[..., 3:]

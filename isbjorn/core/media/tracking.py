@@ -21,7 +21,7 @@ import numpy.typing as npt
 from isbjorn.core.arrays import Bytes
 from isbjorn.core.colour import brightness
 from isbjorn.core.document import Shot
-from isbjorn.core.errors import IsbjornError
+from isbjorn.core.errors import IsbjornError, reason_of
 from isbjorn.core.media.plates import PlateReader
 
 _WIDEST = 1920
@@ -135,7 +135,7 @@ def _lines_of(text: str, where: str) -> Iterator[list[str]]:
             return
         except csv.Error as error:
             raise IsbjornError(
-                f"line {number} cannot be read ({error}).", where, "Save the table as CSV again."
+                f"line {number} cannot be read ({reason_of(error)}).", where, "Save the table as CSV again."
             ) from None
 
 

@@ -14,7 +14,7 @@ import av.filter
 import numpy as np
 
 from isbjorn.core.arrays import Floats
-from isbjorn.core.errors import IsbjornError
+from isbjorn.core.errors import IsbjornError, reason_of
 from isbjorn.core.media.colour import convert, shade_table
 from isbjorn.core.media.formats import FORMATS, Codec, Format
 from isbjorn.core.media.planes import EXACTLY
@@ -348,7 +348,7 @@ class _Disk:
     def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
         if isinstance(error, (OSError, av.FFmpegError)):
             raise IsbjornError(
-                f"the movie could not be written ({error}).",
+                f"the movie could not be written ({reason_of(error)}).",
                 str(self.path),
                 "Is there room on the disk, and may you write there?",
             ) from error

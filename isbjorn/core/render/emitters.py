@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -31,6 +32,10 @@ from isbjorn.core.render.trajectories import Ways, on_the_picture
 
 if TYPE_CHECKING:
     from isbjorn.core.render.context import RenderContext
+
+
+# Of so many neighbours in all, lines are looked for.
+_MOST_JOINED = 2_000_000
 
 
 class EmitterRasteriser:
@@ -273,6 +278,11 @@ class EmitterRasteriser:
         assert lines is not None
         opacity = np.minimum(1, p.opacity)
         seen = np.flatnonzero(opacity > 0)
+        stride = math.ceil(len(seen) * lines.most / _MOST_JOINED)
+        if stride > 1:
+            # More lines than can be looked for in the time of a frame: some, evenly, are joined.
+            context.counts.left_out += len(seen) - len(seen[::stride])
+            seen = seen[::stride]
         joined, distance = pairs(np.ascontiguousarray(p.position[seen]), lines.distance.value, lines.most)
         if len(joined) == 0:
             return

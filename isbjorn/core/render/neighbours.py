@@ -40,6 +40,29 @@ def _nearest(
                         near[k], found[i, k] = d, j
 
 
+@njit("void(i8[:,::1], i8[::1], i8[:,::1])", parallel=True, cache=True)
+def _mutual(found: Longs, at: Longs, joined: Longs) -> None:
+    """The pairs that have each other among their nearest, once, by the first of them: how many of each into `at` (n,), or, if
+    there is room in `joined`, they themselves from there on."""
+    filling, most = len(joined) > 0, found.shape[1]
+    for i in prange(len(found)):
+        count = 0
+        for k in range(most):
+            j = found[i, k]
+            if j < 0:
+                break
+            if j < i:
+                continue
+            for m in range(most):
+                if found[j, m] == i:
+                    if filling:
+                        joined[at[i] + count, 0], joined[at[i] + count, 1] = i, j
+                    count += 1
+                    break
+        if not filling:
+            at[i] = count
+
+
 def _looked_at(counts: Longs) -> float:
     """How many pairs of particles lie in the same cell or in neighbours, at most, from the particles of each cell."""
     around = counts.astype(np.float64)
@@ -79,10 +102,8 @@ def pairs(place: Floats, reach: float, most: int) -> tuple[Longs, Floats]:
     np.cumsum(counts, out=starts[1:])
     found = np.full((len(place), most), -1, np.int64)
     _nearest(np.ascontiguousarray(place), np.ascontiguousarray(cells), starts, order, nx, ny, nz, reach, found)
-    first = np.repeat(np.arange(len(place)), most)
-    other = found.ravel()
-    known = other >= 0
-    first, other = first[known], other[known]
-    both = np.isin(first * len(place) + other, other * len(place) + first) & (first < other)
-    joined = np.stack([first[both], other[both]], axis=1)
+    counts, none = np.zeros(len(place), np.int64), np.empty((0, 2), np.int64)
+    _mutual(found, counts, none)
+    joined = np.empty((int(counts.sum()), 2), np.int64)
+    _mutual(found, np.cumsum(counts) - counts, joined)
     return joined, np.linalg.norm(place[joined[:, 0]] - place[joined[:, 1]], axis=1).astype(np.float32)

@@ -42,6 +42,7 @@ from isbjorn.core.time import lattice_index
 
 # Steps of all particles of an emitter from birth to the moment: some seconds to half a minute of a plain machine.
 _MOST_STEPS, _MOST_ALIVE = 5e8, 5_000_000
+_MANY_STEPS, _FEWEST = 12_000, 20
 # Births of so many steps are worked out together, if they are no more than that; so many stretches are kept.
 _BORN_TOGETHER, _BORN_KEPT = 20_000, 12
 # What a joint takes to be held to its neighbours in a step, as a multiple of a plain one.
@@ -66,7 +67,10 @@ def affordable_alive(shot: Shot, emitter: Emitter, births: Births, source: Sourc
     weight = (
         1.0 + sum(weight_of(force) for force in reaching) + (HELD if emitter.strand is not None else 0)
     ) * joints_of(emitter)
-    return max(100, int(_MOST_STEPS / max(1.0, lived * shot.simulation_rate * weight)))
+    steps = lived * shot.simulation_rate
+    # A jump far ahead of what lives for very long steps all of it at once: less of that is affordable.
+    most = _MOST_STEPS / math.sqrt(max(1.0, steps / _MANY_STEPS))
+    return max(_FEWEST, int(most / max(1.0, steps * weight)))
 
 
 def weight_of(force: Any) -> float:
