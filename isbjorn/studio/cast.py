@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated, Any
 
 import numpy as np
-from fastapi import APIRouter, Depends, Request, Response
+from fastapi import APIRouter, Depends, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field
 
@@ -62,17 +62,32 @@ def remove_from_cast(studio: Here, shot_id: Id, thing_id: str) -> ShotState:
 
 
 @router.post("/shots/{shot_id}/artwork/{emitter_id}")
-async def take_artwork(studio: Here, shot_id: Id, emitter_id: str, request: Request, name: str = "") -> ShotState:
-    """Let an emitter give birth from the outlines of an SVG file; the body is the file."""
+async def take_artwork(
+    studio: Here, shot_id: Id, emitter_id: str, request: Request, name: str = "",
+    body: Annotated[int | None, Query(ge=0, le=100)] = None,
+) -> ShotState:  # fmt: skip
+    """Let an emitter give birth from the outlines of an SVG file, or, with `body`, draw its particles as them: 0 is its body,
+    others are those mixed in. The content is the file."""
     content = await body_of(request, _LARGEST_FILE, name or "artwork")
-    return await studio.reading(_take_artwork, studio, shot_id, emitter_id, content, name)
+    return await studio.reading(_take_artwork, studio, shot_id, emitter_id, content, name, body)
 
 
-def _take_artwork(studio: Studio, shot_id: int, emitter_id: str, content: bytes, name: str) -> ShotState:
+def _take_artwork(
+    studio: Studio, shot_id: int, emitter_id: str, content: bytes, name: str, body: int | None
+) -> ShotState:  # fmt: skip
     paths = apart("isbjorn.core.evaluate.outlines:paths_of_svg", content, where=name or "artwork")
     with studio.store.edit(shot_id, "Artwork") as box:
         given = box[0].model_dump(mode="json")
-        _of(given, "emitters", emitter_id)["shape"] = {"kind": "artwork", "paths": list(paths), "name": name[:200]}
+        emitter = _of(given, "emitters", emitter_id)
+        made = {"kind": "artwork", "paths": list(paths), "name": name[:200]}
+        if body is None:
+            emitter["shape"] = made
+        elif body == 0:
+            emitter["body"] = made | {"weight": emitter["body"]["weight"]}
+        elif body <= len(emitter["mixed"]):
+            emitter["mixed"][body - 1] = made | {"weight": emitter["mixed"][body - 1]["weight"]}
+        else:
+            raise IsbjornError("there is no such body.", emitter["name"], "Add another body first.")
         box[0] = parse_shot(given)
     return told(studio, shot_id)
 

@@ -14,12 +14,14 @@ import numpy as np
 from isbjorn.core import Shot, Solver, render_frame
 from isbjorn.core.appearance.particles import births_of
 from isbjorn.core.document import Drop, Emitter
+from isbjorn.core.document.bodies import ArtworkBody
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.glyphs import drawn, font, pieces
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.render import bodies as masks
 from isbjorn.core.render.atlas import Bodies
 from isbjorn.core.render.bodies import kept_mask, mask, variants
+from tests.core.test_forces import ONE
 from tests.shots import one_emitter
 
 KINDS = ("ring", "star", "spark", "puff", "drop", "square", "shard", "streak")
@@ -348,6 +350,33 @@ class KeptMasks(unittest.TestCase):
             for slender in (10, 20, 30, 40):
                 kept_mask(Drop.model_validate({"slender": slender}), 0, 256)
         self.assertEqual(len(self.files()), 2)
+
+
+class ArrowsAndArtwork(unittest.TestCase):
+    def test_an_arrow_points_where_it_goes(self) -> None:
+        page = mask(body("arrow"), 0, 128)
+        across = np.flatnonzero(page.max(axis=0) > 0.5)
+        # As long as its size, its head to the right.
+        self.assertLess(128 - np.ptp(across), 4)
+        high = (page > 0.5).sum(axis=0)
+        self.assertGreater(int(np.argmax(high)), 64)
+        self.assertLess(high[-8], high[70])
+        shot = one_emitter(
+            emitter={**ONE, "body": {"kind": "arrow"}, "facing": "motion", "size": 60, "speed": 40, "direction": 0},
+            width=160, height=90, background="#000000",
+        )  # fmt: skip
+        alpha = render_frame(shot, 25)[..., 0]
+        column = alpha.sum(axis=0)
+        at = 80 + 40
+        self.assertGreater(column[at + 1 : at + 28].max(), 1.5 * column[at - 28 : at - 4].max())
+
+    def test_artwork_is_filled_exactly_with_its_holes(self) -> None:
+        # A square of 80 with a hole of 40: three quarters of it, within the circle round its corners.
+        paths = ["M-40-40H40V40H-40Z M-20-20V20H20V-20Z"]
+        page = mask(ArtworkBody.model_validate({"paths": paths}), 0, 256)
+        self.assertAlmostEqual(float(page.mean()), 0.75 / 2, delta=0.002)
+        self.assertEqual(float(page[128, 128]), 0)
+        self.assertEqual(float(page[128, 128 + 66]), 1)
 
 
 if __name__ == "__main__":

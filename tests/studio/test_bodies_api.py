@@ -309,5 +309,20 @@ class Watching(InStudio):
         self.assertLess(float(under.std(axis=(0, 1)).max()), 1, "the background alone")
 
 
+class Artwork(InStudio):
+    def test_a_drawing_is_a_body_and_may_be_one_that_is_mixed_in(self) -> None:
+        svg = b'<svg xmlns="http://www.w3.org/2000/svg"><path d="M0 0H40V20H0Z"/></svg>'
+        emitter = self.document()["emitters"][0]["id"]
+        url = f"/api/shots/{self.shot}/artwork/{emitter}?name=plank.svg&body="
+        self.assertEqual(self.client.post(f"{url}0", content=svg).status_code, 200)
+        self.assertIn("no such body", self.problem(self.client.post(f"{url}2", content=svg)))
+        self.edit("/emitters/0/mixed", [{"kind": "arrow", "weight": 3}])
+        self.assertEqual(self.client.post(f"{url}1", content=svg).status_code, 200)
+        found = self.document()["emitters"][0]
+        self.assertEqual([found["body"]["kind"], found["mixed"][0]["kind"]], ["artwork", "artwork"])
+        self.assertEqual((found["body"]["name"], found["mixed"][0]["weight"]), ("plank.svg", 3))
+        self.assertNotEqual(found["shape"]["kind"], "artwork")
+
+
 if __name__ == "__main__":
     unittest.main()

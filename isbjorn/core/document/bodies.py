@@ -9,6 +9,7 @@ from pydantic import Field
 from isbjorn.core.document.base import MediaName, Part, ShownIf
 from isbjorn.core.document.effects import Hex
 from isbjorn.core.document.kinds import BODIES, shown
+from isbjorn.core.document.outlines import Outlines
 from isbjorn.core.document.values import Number, Spec, timed_spec
 
 
@@ -16,6 +17,9 @@ def _set(unit: str, low: float, high: float, help: str, step: float = 1.0, title
     """A number that shapes a body: one setting for all of them."""
     return Spec(unit=unit, low=low, high=high, clock="none", step=step, spread=False, help=help, title=title)
 
+
+# A herring, until another drawing is chosen.
+_FISH = "M50 0C30-22-10-22-30-4L-50-18V18L-30 4C-10 22 30 22 50 0Z"
 
 Softness = _set("%", 0, 100, "How much of it is edge.")
 
@@ -131,6 +135,32 @@ class Streak(OneBody):
         Number(value=50)
     )
     softness: Annotated[Number, Softness] = Number(value=80)
+
+
+@BODIES.register("isbjorn.core.render.bodies:arrow")
+class Arrow(OneBody):
+    """An arrow that points where it faces."""
+
+    model_config = shown("Arrow")
+    kind: Literal["arrow"] = "arrow"
+    shaft: Annotated[Number, _set("%", 1, 100, "Thickness of the shaft, of the length.")] = Number(value=16)
+    head: Annotated[Number, _set("%", 5, 100, "Length of the head, of the whole.", title="Head length")] = Number(
+        value=45
+    )
+    wide: Annotated[Number, _set("%", 2, 100, "Width of the head, of the length.", title="Head width")] = Number(
+        value=56
+    )
+    softness: Annotated[Number, Softness] = Number(value=4)
+
+
+@BODIES.register("isbjorn.core.render.bodies:artwork")
+class ArtworkBody(OneBody):
+    """The filled outlines of an SVG drawing; what lies to the right in it is what it faces with."""
+
+    model_config = shown("SVG artwork")
+    kind: Literal["artwork"] = "artwork"
+    paths: Outlines = Field(default=(_FISH,), min_length=1, max_length=2000, description="SVG path data, y down.")
+    name: str = Field(default="", max_length=200, description="The file that the outlines were read from.")
 
 
 _MOVES = ShownIf("plays", "together", "from birth", "by age")

@@ -5,16 +5,14 @@ from __future__ import annotations
 from typing import Annotated, Literal
 
 from pydantic import Field
-from pydantic.functional_validators import AfterValidator
-from pydantic_core import PydanticCustomError
 
 from isbjorn.core.document.base import Gripped, Part, ShownIf
 from isbjorn.core.document.kinds import SHAPES, shown
+from isbjorn.core.document.outlines import Outlines
 from isbjorn.core.document.placed import FAR, PathPoint
 from isbjorn.core.document.values import Number, Spec
 
 Fill = Literal["inside", "edge", "shell"]
-MOST_PATH_DATA = 1_500_000
 Half = Literal["whole", "right", "left", "upper", "lower", "near", "far"]
 
 
@@ -136,22 +134,13 @@ class Letters(Area):
     height: Annotated[Number, extent_spec("Of a line, in px."), Gripped((0.0, 1.0), 2.0)] = Number(value=160)
 
 
-PathData = Annotated[str, Field(max_length=MOST_PATH_DATA)]
-
-
-def _not_too_long(paths: tuple[str, ...]) -> tuple[str, ...]:
-    if sum(map(len, paths)) > MOST_PATH_DATA:
-        raise PydanticCustomError("too_long", "the outlines are longer than {n} characters", {"n": MOST_PATH_DATA})
-    return paths
-
-
 @SHAPES.register("isbjorn.core.emit.shapes.artwork:ARTWORK")
 class Artwork(Area):
     """From the outlines of an SVG file: inside them, even by area, or along their edge, even by length."""
 
     model_config = shown("Artwork")
     kind: Literal["artwork"] = "artwork"
-    paths: Annotated[tuple[PathData, ...], AfterValidator(_not_too_long)] = Field(
+    paths: Outlines = Field(
         default=("M-50-50H50V50H-50Z",), min_length=1, max_length=2000, description="SVG path data, y down."
     )
     name: str = Field(default="", max_length=200, description="The file that the outlines were read from.")

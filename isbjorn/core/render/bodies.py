@@ -23,7 +23,9 @@ from numba import prange
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Drop, Puff, Ring, Round, Shard, Spark, Square, Star, Streak
+from isbjorn.core.document.bodies import Arrow, ArtworkBody
 from isbjorn.core.document.kinds import BODIES
+from isbjorn.core.evaluate.outlines import path_lines
 from isbjorn.core.jit import leaf, njit
 from isbjorn.core.runtime.kernels import reached
 from isbjorn.core.runtime.parallel import guarded
@@ -176,6 +178,49 @@ def square(body: Square, _: int, x: Doubles, y: Doubles) -> Doubles:
     qx, qy = np.abs(x) - (w - r), np.abs(y) - (h - r)
     outside = np.hypot(np.maximum(qx, 0), np.maximum(qy, 0)) + np.minimum(np.maximum(qx, qy), 0) - r
     return _edge(-outside, body.softness, min(w, h))
+
+
+def arrow(body: Arrow, _: int, x: Doubles, y: Doubles) -> Doubles:
+    shaft, wide, neck = body.shaft.value / 100, body.wide.value / 100, 1 - 2 * body.head.value / 100
+    shaft = min(shaft, wide)
+    corners = np.array(
+        [[1, 0], [neck, wide], [neck, shaft], [-1, shaft], [-1, -shaft], [neck, -shaft], [neck, -wide]], np.float64
+    )
+    corners /= np.hypot(*corners.T).max()
+    return _edge(_polygon(x, y, corners), body.softness, 0.5 * shaft)
+
+
+@njit("void(f8[::1], f8[::1], f8[:,::1], f8[:,::1], f8[:,::1])", parallel=True, cache=True)
+def _fill(xs: Doubles, ys: Doubles, a: Doubles, b: Doubles, out: Doubles) -> None:
+    """1 inside closed polylines, by the rule of even and odd, on the grid of xs and ys; a, b (n, 2): ends of their pieces."""
+    for j in prange(len(ys)):
+        y, count = ys[j], 0
+        crossings = np.empty(len(a))
+        for k in range(len(a)):
+            if (a[k, 1] > y) != (b[k, 1] > y):
+                crossings[count] = a[k, 0] + (b[k, 0] - a[k, 0]) * (y - a[k, 1]) / (b[k, 1] - a[k, 1])
+                count += 1
+        some = np.sort(crossings[:count])
+        at = 0
+        for i in range(len(xs)):
+            while at < count and some[at] <= xs[i]:
+                at += 1
+            out[j, i] = at % 2
+
+
+_filled: Callable[..., None] = guarded(_fill)
+
+
+def artwork(body: ArtworkBody, _: int, x: Doubles, y: Doubles) -> Doubles:
+    lines = path_lines(body.paths)
+    farthest = max(float(np.hypot(line[:, 0], line[:, 1]).max()) for line in lines)
+    found, ends = (
+        np.empty(x.shape),
+        [np.concatenate([line[k : len(line) - 1 + k, :2] for line in lines]) for k in (0, 1)],
+    )
+    a, b = (np.ascontiguousarray(end / farthest) for end in ends)
+    _filled(np.ascontiguousarray(x[0]), np.ascontiguousarray(y[:, 0]), a, b, found)
+    return found
 
 
 def shard(body: Shard, variant: int, x: Doubles, y: Doubles) -> Doubles:

@@ -372,7 +372,8 @@ class Track:
         t = float(seconds)
         if isinstance(self.integrator, SteppedIntegrator) and (self.integrator.smooth or self.crowd is not None):
             after = self.state(index + 1, stale)
-            straight = self.crowd is not None and self.crowd.straight
+            # What carries places is not in the velocities that a curve would follow.
+            straight = self.crowd is not None and (self.crowd.straight or self.integrator.stirred)
             return self.integrator.blended(state, after, self.newborn(index / self.hz, t, stale), index, t, straight)
         return self.integrator.between(state, self.newborn(index / self.hz, t, stale), index, t)
 

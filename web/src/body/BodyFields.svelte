@@ -8,7 +8,7 @@
   import Fields from '../ui/Fields.svelte';
 
   let { desk, body, path }: { desk: Desk; body: Body; path: string } = $props();
-  const without = ['kind', 'weight', 'media', 'font', 'tinted'];
+  const without = ['kind', 'weight', 'media', 'font', 'tinted', 'paths', 'name'];
   let fonts = $state.raw<Media[]>([]);
   const project = $derived(desk.state?.project_id ?? 0);
 
@@ -30,6 +30,19 @@
     const font = await upload<Media>('PUT', url, file);
     await listFonts();
     desk.set(`${path}/font`, font.media, 'Font');
+  }
+
+  async function takeArtwork(file: File): Promise<void> {
+    // /emitters/0/body, or /emitters/0/mixed/1.
+    const [, , emitter, , mixed] = path.split('/');
+    const id = desk.shot?.emitters[Number(emitter)]?.id;
+    const number = mixed === undefined ? 0 : Number(mixed) + 1;
+    await upload(
+      'POST',
+      `/api/shots/${desk.id}/artwork/${id}?body=${number}&name=${encodeURIComponent(file.name)}`,
+      file,
+    );
+    await desk.reload();
   }
 
   function choose(): void {
@@ -55,7 +68,15 @@
   {path}
   {without}
 />
-{#if body.kind === 'picture'}
+{#if body.kind === 'artwork'}
+  <FileButton
+    text={body.name ? `${body.name} …` : 'Choose an SVG file …'}
+    label="SVG artwork of the body"
+    accept=".svg,image/svg+xml"
+    look="button mt-1.5 h-6! px-2! text-[11.5px]"
+    ontake={takeArtwork}
+  />
+{:else if body.kind === 'picture'}
   <Fields {desk} model="PictureBody" owner={body} {path} only={['tinted']} />
 {:else if body.kind === 'words'}
   <Choice

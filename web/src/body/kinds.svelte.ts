@@ -21,9 +21,15 @@ class BodyKinds {
 
 export const bodyKinds = new BodyKinds();
 
+/** How long a body's JSON may be in an address. */
+const LONGEST = 15000;
+
 /** The picture of a body, drawn by the engine. */
 export function bodyPicture(body: unknown): string {
-  return `/api/bodies/picture?side=64&body=${encodeURIComponent(JSON.stringify(body))}`;
+  const told = JSON.stringify(body);
+  // An intricate drawing is longer than an address may be: its kind is shown.
+  const short = told.length < LONGEST ? told : JSON.stringify({ kind: (body as { kind: string }).kind });
+  return `/api/bodies/picture?side=64&body=${encodeURIComponent(short)}`;
 }
 
 /** What a kind of body is called: its model's title, or its own word where a model has several. */
