@@ -91,7 +91,8 @@ def emitter(draw: st.DrawFn, name: str) -> dict[str, Any]:
         "id": name, "name": name, "shape": {"kind": shape}, "body": {"kind": body}, "size": draw(number(1, 12)),
         "speed": draw(number(0, 60)), "lifespan": draw(st.sampled_from((0, 0.4, {"value": 0.8, "spread": 0.3}))),
         "in_depth": draw(st.booleans()), "limit": 60, "opacity": draw(st.sampled_from((100, 40))),
-        "blend": draw(st.sampled_from(("normal", "normal", "add"))), "facing": draw(st.sampled_from(("angle", "motion"))), "spin": draw(st.sampled_from((0, 300))),
+        "blend": draw(st.sampled_from(("normal", "normal", "add"))),
+        "facing": draw(st.sampled_from(("angle", "motion"))), "spin": draw(st.sampled_from((0, 300))),
     }  # fmt: skip
     alive = draw(st.sampled_from(("nobody", "one", "many")))
     found |= {"nobody": {"start_s": 9}, "one": {"rate": 0, "bursts": [{"count": 1}]}, "many": {"rate": 60}}[alive]
