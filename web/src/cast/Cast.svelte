@@ -65,13 +65,13 @@
     ] as const
   ).map(([kind, name]) => ({ kind, name, icon: kind }));
   /** Forces as the registry has them, by their groups in the menu. */
-  const kinds = $derived.by<New[][]>(() => {
+  const kinds = $derived.by<{ title: string; of: New[] }[]>(() => {
     const menus = [...new Set(specs.forces.map((one) => one.menu))];
     const group = (menu: string): New[] =>
       specs.forces
         .filter((one) => one.menu === menu)
         .map(({ kind, title, icon }) => ({ kind, name: title, iconPath: icon }));
-    return [plain, ...menus.map(group)];
+    return [{ title: 'Cast', of: plain }, ...menus.map((menu) => ({ title: menu, of: group(menu) }))];
   });
 
   let sounds = $state<FileButton>();
@@ -119,20 +119,25 @@
       <DropdownMenu.Content
         align="start"
         sideOffset={2}
-        class="z-60 w-44 rounded-lg border border-line-strong bg-raised p-1 shadow-xl"
+        collisionPadding={8}
+        class="z-60 max-h-(--bits-dropdown-menu-content-available-height) w-[520px] overflow-y-auto rounded-lg border border-line-strong bg-raised p-1.5 shadow-xl"
       >
         <DropdownMenu.Item class={item} onSelect={onlibrary}
           ><Icon name="library" /> From the library …</DropdownMenu.Item
         >
-        {#each kinds as group, i (i)}
-          <div class="my-1 border-t border-line"></div>
-          {#each group as one (one.kind)}
-            <DropdownMenu.Item class={item} onSelect={() => desk.add(one.kind)}
-              ><Icon name={one.icon} path={one.iconPath} /> {one.name}</DropdownMenu.Item
-            >
+        <div class="mt-1 columns-3 gap-2 border-t border-line pt-1">
+          {#each kinds as group (group.title)}
+            <div class="break-inside-avoid pb-1.5">
+              <div class="px-2 pt-1 pb-0.5 text-[11px] text-soft">{group.title}</div>
+              {#each group.of as one (one.kind)}
+                <DropdownMenu.Item class={item} onSelect={() => desk.add(one.kind)}
+                  ><Icon name={one.icon} path={one.iconPath} /> {one.name}</DropdownMenu.Item
+                >
+              {/each}
+            </div>
           {/each}
-        {/each}
-        <div class="my-1 border-t border-line"></div>
+        </div>
+        <div class="mb-1 border-t border-line"></div>
         <DropdownMenu.Item class={item} onSelect={onplate}><Icon name="plate" /> Plate …</DropdownMenu.Item>
         <DropdownMenu.Item class={item} onSelect={() => sounds?.choose()}
           ><Icon name="sound" /> Sound …</DropdownMenu.Item

@@ -43,10 +43,103 @@
   /** What a burst that a sound leads has no use for. */
   const ofMoments: string[] = ['at_s', 'times', 'every_s'];
 
+  /** What most emitters leave as it is: each stands among the others once it is used, and is folded away until then. */
+  const RESTS = [
+    'born_of',
+    'shape_on',
+    'spacing',
+    'tilt',
+    'inherit',
+    'in_depth',
+    'pre_roll_s',
+    'cadence',
+    'delay_s',
+    'start_s',
+    'end_s',
+    'limit',
+  ] as const;
+  type Rest = (typeof RESTS)[number];
+  let more = $state(false);
+  const applying = $derived(
+    RESTS.filter((name) => emitter && (name !== 'shape_on' || emitter.shape.kind !== 'point')),
+  );
+  const isUsed = (name: Rest): boolean =>
+    emitter !== null &&
+    !specs.isInitial('Emitter', name, (emitter as unknown as Record<string, unknown>)[name]);
+  const used = $derived(applying.filter((name) => name !== 'born_of' && isUsed(name)));
+  const unused = $derived(applying.filter((name) => !isUsed(name)));
+
   function bursts(list: Emitter['bursts'], what: string): void {
     desk.set(`${path}/bursts`, list, `Burst: ${what}`);
   }
 </script>
+
+{#snippet rest(name: Rest)}
+  {#if emitter}
+    {@const common = { desk, path, model: 'Emitter', owner: emitter }}
+    {#if name === 'shape_on'}
+      <Switch
+        label="Shape on"
+        on={emitter.shape_on}
+        hint="Off: all are born at its centre, to see what the shape does."
+        onset={(on) => desk.set(`${path}/shape_on`, on, on ? 'Shape on' : 'Shape off')}
+      />
+    {:else if name === 'pre_roll_s'}
+      <PlainField
+        label="Pre-roll"
+        value={emitter.pre_roll_s}
+        unit="s"
+        hint="Seconds of births before the start, so that they are in the air on the first frame."
+        onset={(v) => desk.set(`${path}/pre_roll_s`, v ?? 0, 'Pre-roll')}
+      />
+    {:else if name === 'cadence'}
+      <Choice
+        label="Cadence"
+        value={emitter.cadence}
+        items={[
+          { value: 'jittered', label: 'Jittered' },
+          { value: 'even', label: 'Even' },
+          { value: 'random', label: 'Random' },
+        ]}
+        hint="Even: same gaps. Jittered: anywhere in its own gap. Random: a Poisson stream."
+        onset={(v) => desk.set(`${path}/cadence`, v, 'Cadence')}
+      />
+    {:else if name === 'delay_s'}
+      <TimeField
+        {desk}
+        label="Delay"
+        value={emitter.delay_s}
+        hint="All births and bursts come later by this."
+        onset={(v) => desk.set(`${path}/delay_s`, v ?? 0, 'Delay')}
+      />
+    {:else if name === 'start_s'}
+      <TimeField
+        {desk}
+        label="Start"
+        value={emitter.start_s}
+        moment
+        onset={(v) => desk.set(`${path}/start_s`, v ?? 0, 'Start')}
+      />
+    {:else if name === 'end_s'}
+      <TimeField
+        {desk}
+        label="Stop"
+        value={emitter.end_s}
+        moment
+        none="never"
+        onset={(v) => desk.set(`${path}/end_s`, v, 'Stop')}
+      />
+    {:else if name === 'limit'}
+      <PlainField
+        label="Particle limit"
+        value={emitter.limit}
+        onset={(v) => desk.set(`${path}/limit`, v ?? 0, 'Limit')}
+      />
+    {:else}
+      <Fields {...common} only={[name]} />
+    {/if}
+  {/if}
+{/snippet}
 
 <div class="head">
   <span
@@ -61,7 +154,7 @@
   {:else}
     <div class="px-3.5 pb-3">
       <Fields {...common} only={['born_of']} />
-      {#if emitter.born_of}<Fields {...common} only={['born_when']} />{/if}
+      {#if emitter.born_of}{@render rest('born_of')}<Fields {...common} only={['born_when']} />{/if}
       {#if emitter.born_of && emitter.born_when !== 'in flight'}
         <Fields {...common} only={['born_count']} />
       {:else}
@@ -72,80 +165,6 @@
         />
         <Fields {...common} only={['rate_per']} />
       {/if}
-      <NumberRow {...common} field="lifespan" />
-      <Choice
-        label="From"
-        value={emitter.shape.kind}
-        items={shapes}
-        hint="Where particles are born; the outline on the picture is exactly it."
-        onset={reshape}
-      />
-      {#if emitter.shape.kind !== 'point'}
-        <Switch
-          label="Shape on"
-          on={emitter.shape_on}
-          hint="Off: all are born at its centre, to see what the shape does."
-          onset={(on) => desk.set(`${path}/shape_on`, on, on ? 'Shape on' : 'Shape off')}
-        />
-      {/if}
-      <FileButton bind:this={files} label="SVG artwork" accept=".svg,image/svg+xml" ontake={artwork} />
-      <Fields {desk} {model} owner={emitter.shape} path="{path}/shape" without={['kind', 'name']} />
-      {#if 'points' in emitter.shape && emitter.shape.points}
-        <PathButtons {desk} path="{path}/shape/points" closed={emitter.shape.closed} />
-      {:else if emitter.shape.kind === 'artwork'}
-        <button class="button my-1.5 h-6! px-2! text-[11.5px]" onclick={() => files?.choose()}
-          >Another drawing …</button
-        >
-      {/if}
-      <Fields {...common} only={['spacing']} />
-      <NumberRow {...common} field="speed" />
-      <Fields {...common} only={['toward', 'direction', 'tilt', 'spread', 'inherit']} />
-      <PlainField
-        label="Pre-roll"
-        value={emitter.pre_roll_s}
-        unit="s"
-        hint="Seconds of births before the start, so that they are in the air on the first frame."
-        onset={(v) => desk.set(`${path}/pre_roll_s`, v ?? 0, 'Pre-roll')}
-      />
-      <Fields {...common} only={['in_depth']} />
-      <Choice
-        label="Cadence"
-        value={emitter.cadence}
-        items={[
-          { value: 'jittered', label: 'Jittered' },
-          { value: 'even', label: 'Even' },
-          { value: 'random', label: 'Random' },
-        ]}
-        hint="Even: same gaps. Jittered: anywhere in its own gap. Random: a Poisson stream."
-        onset={(v) => desk.set(`${path}/cadence`, v, 'Cadence')}
-      />
-      <TimeField
-        {desk}
-        label="Delay"
-        value={emitter.delay_s}
-        hint="All births and bursts come later by this."
-        onset={(v) => desk.set(`${path}/delay_s`, v ?? 0, 'Delay')}
-      />
-      <TimeField
-        {desk}
-        label="Start"
-        value={emitter.start_s}
-        moment
-        onset={(v) => desk.set(`${path}/start_s`, v ?? 0, 'Start')}
-      />
-      <TimeField
-        {desk}
-        label="Stop"
-        value={emitter.end_s}
-        moment
-        none="never"
-        onset={(v) => desk.set(`${path}/end_s`, v, 'Stop')}
-      />
-      <PlainField
-        label="Particle limit"
-        value={emitter.limit}
-        onset={(v) => desk.set(`${path}/limit`, v ?? 0, 'Limit')}
-      />
       {#each emitter.bursts as burst, i (i)}
         <div class="flex items-center justify-between pt-2 text-dawn">
           <span>Burst {i + 1}</span>
@@ -215,6 +234,35 @@
             'more',
           )}>Burst at {desk.player.where}</button
       >
+      <NumberRow {...common} field="lifespan" />
+      <Choice
+        label="From"
+        value={emitter.shape.kind}
+        items={shapes}
+        hint="Where particles are born; the outline on the picture is exactly it."
+        onset={reshape}
+      />
+      <FileButton bind:this={files} label="SVG artwork" accept=".svg,image/svg+xml" ontake={artwork} />
+      <Fields {desk} {model} owner={emitter.shape} path="{path}/shape" without={['kind', 'name']} />
+      {#if 'points' in emitter.shape && emitter.shape.points}
+        <PathButtons {desk} path="{path}/shape/points" closed={emitter.shape.closed} />
+      {:else if emitter.shape.kind === 'artwork'}
+        <button class="button my-1.5 h-6! px-2! text-[11.5px]" onclick={() => files?.choose()}
+          >Another drawing …</button
+        >
+      {/if}
+      <NumberRow {...common} field="speed" />
+      <Fields {...common} only={['toward', 'direction', 'spread']} />
+      {#each used as name (name)}{@render rest(name)}{/each}
+      <Fields {...common} only={['in_depth']} />
+      {#if unused.length}
+        <details class="pt-1" bind:open={more}>
+          <summary class="cursor-pointer rounded py-1 text-soft select-none hover:text-word"
+            >More, at their defaults <span class="text-[11px]">({unused.length})</span></summary
+          >
+          {#each unused as name (name)}{@render rest(name)}{/each}
+        </details>
+      {/if}
       <Recorded {desk} {emitter} />
     </div>
   {/if}

@@ -45,6 +45,17 @@
   {/if}
 {/snippet}
 
+{#if emitter && guides && life === null && !emitter.lifespan.keys.length && !emitter.lifespan.source}
+  <p class="m-3 rounded-md border border-line-strong px-3 py-2 text-soft" data-endless>
+    These particles live without end, so nothing happens at an age: each keeps what it has at birth, and the
+    lanes below show that only.
+    <button
+      class="button ml-2 h-6! px-2! text-[11.5px]"
+      onclick={() => desk.set(`${desk.emitterPath}/lifespan/value`, 3, 'Lifespan')}
+      >Give a lifespan of 3 s</button
+    >
+  </p>
+{/if}
 {#if emitter && guides}
   <!-- svelte-ignore a11y_no_static_element_interactions -->
   <div

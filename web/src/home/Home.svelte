@@ -131,6 +131,24 @@
     <button class="button" onclick={() => (queueOpen = true)}
       >Deliveries{running ? ` · ${running} at work` : ''}</button
     >
+    <form
+      class="flex gap-2"
+      onsubmit={(e) => {
+        e.preventDefault();
+        const title = name.trim();
+        name = '';
+        if (title) void attempt(() => got(api.POST('/api/projects', { body: { name: title } })));
+      }}
+    >
+      <input
+        class="field w-52"
+        placeholder="Name of a new project"
+        aria-label="Name of a new project"
+        bind:value={name}
+        required
+      />
+      <button class="button">New project</button>
+    </form>
     <label class="button cursor-pointer">
       Import a project
       <input
@@ -203,6 +221,11 @@
           >
         </div>
         <div class="grid grid-cols-[repeat(auto-fill,minmax(330px,1fr))] gap-4">
+          <button
+            class="grid aspect-video place-items-center rounded-xl border border-dashed border-line-strong text-soft hover:border-aurora hover:text-aurora"
+            onclick={() => (making = project.id)}
+            ><span class="flex items-center gap-2"><Icon name="plus" /> New shot</span></button
+          >
           {#each project.shots as shot (shot.id)}
             <ShotTile
               {shot}
@@ -213,33 +236,10 @@
               ondelete={() => removeShot(shot)}
             />
           {/each}
-          <button
-            class="grid aspect-video place-items-center rounded-xl border border-dashed border-line-strong text-soft hover:border-aurora hover:text-aurora"
-            onclick={() => (making = project.id)}
-            ><span class="flex items-center gap-2"><Icon name="plus" /> New shot</span></button
-          >
         </div>
       </section>
     {/each}
     {#if ready}
-      <form
-        class="flex max-w-md gap-2"
-        onsubmit={(e) => {
-          e.preventDefault();
-          const title = name.trim();
-          name = '';
-          if (title) void attempt(() => got(api.POST('/api/projects', { body: { name: title } })));
-        }}
-      >
-        <input
-          class="field flex-1"
-          placeholder="Name of a new project"
-          aria-label="Name of a new project"
-          bind:value={name}
-          required
-        />
-        <button class="button">New project</button>
-      </form>
       {#if projects.reduce((sum, p) => sum + p.shots.length, 0) < 3}
         <p class="mt-6 max-w-xl leading-relaxed text-soft">
           A project holds shots and the footage under them; a new shot starts with one emitter that is already

@@ -27,6 +27,19 @@
   const pixel = $derived(shot.width / frame.width);
   const grips = $derived(desk.player.orbit ? [] : (shown.grips ?? []));
   const flying = $derived(desk.shaping);
+  /** A handle is pointed at, or has the focus. */
+  let pointed = $state(false);
+  /** Fields lie over all of the picture: they are faint until they are asked for. */
+  const field = $derived(pointed || flying ? 1 : 0.28);
+  /** Outlines that are long against the picture would hide it: the longer they are, the thinner and fainter. */
+  const dense = $derived.by(() => {
+    let length = 0;
+    for (const line of shown.lines ?? [])
+      for (let i = 1; i < line.length; i++)
+        length += Math.hypot(line[i]![0]! - line[i - 1]![0]!, line[i]![1]! - line[i - 1]![1]!);
+    const round = 2 * (shot.width + shot.height);
+    return pointed || flying ? 1 : Math.min(1, Math.max(0.16, (1.5 * round) / Math.max(length, 1)));
+  });
   let svg = $state<SVGSVGElement>();
 
   function put(grip: Grip, at: { x: number; y: number }, from: Grip, gesture: string | null): void {
@@ -71,18 +84,20 @@
   viewBox="0 0 {shot.width} {shot.height}"
   aria-label="Guides of {name}"
 >
-  {#each shown.arrows ?? [] as [x, y, dx, dy], i (i)}
-    <line
-      x1={x}
-      y1={y}
-      x2={x + dx}
-      y2={y + dy}
-      stroke="#eef4f4"
-      stroke-opacity="0.5"
-      stroke-width={1.1 * pixel}
-    />
-    <circle cx={x + dx} cy={y + dy} r={1.8 * pixel} fill="#eef4f4" fill-opacity="0.75" />
-  {/each}
+  <g opacity={field} class="fading">
+    {#each shown.arrows ?? [] as [x, y, dx, dy], i (i)}
+      <line
+        x1={x}
+        y1={y}
+        x2={x + dx}
+        y2={y + dy}
+        stroke="#eef4f4"
+        stroke-opacity="0.5"
+        stroke-width={1.1 * pixel}
+      />
+      <circle cx={x + dx} cy={y + dy} r={1.8 * pixel} fill="#eef4f4" fill-opacity="0.75" />
+    {/each}
+  </g>
   {#if guides}
     <polygon
       points={polyline(guides.fan)}
@@ -134,15 +149,17 @@
       stroke-opacity="0.9"
     />
   {/each}
-  {#each shown.lines ?? [] as outline, i (i)}
-    <polyline
-      points={polyline(outline)}
-      fill="none"
-      stroke="#5fe0b0"
-      stroke-width={1.8 * pixel}
-      stroke-linejoin="round"
-    />
-  {/each}
+  <g opacity={dense} class="fading">
+    {#each shown.lines ?? [] as outline, i (i)}
+      <polyline
+        points={polyline(outline)}
+        fill="none"
+        stroke="#5fe0b0"
+        stroke-width={(dense < 0.6 ? 1 : 1.8) * pixel}
+        stroke-linejoin="round"
+      />
+    {/each}
+  </g>
   {#each grips as grip, i (i)}
     {#if grip.stem}
       <line
@@ -171,6 +188,10 @@
         .filter(Boolean)
         .join(', ')}
       class="grip pointer-events-auto cursor-grab outline-none"
+      onpointerenter={() => (pointed = true)}
+      onpointerleave={() => (pointed = false)}
+      onfocus={() => (pointed = true)}
+      onblur={() => (pointed = false)}
       onpointerdown={(e) => press(e, grip)}
       onkeydown={(e) => nudge(e, grip)}
     >
@@ -208,6 +229,9 @@
 </svg>
 
 <style>
+  .fading {
+    transition: opacity 120ms;
+  }
   .grip:focus-visible .ring {
     stroke: #fff;
   }

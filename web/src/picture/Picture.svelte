@@ -10,6 +10,7 @@
   import { follow } from '../ui/drag';
   import { frameOf, polyline, toShot } from './geometry';
   import { own } from './grips';
+  import { room } from '../state/room.svelte';
   import Guides from './Guides.svelte';
   import Inspect from './Inspect.svelte';
   import Over from './Over.svelte';
@@ -310,7 +311,7 @@
         Math.min(y0, y1) * k}px;width:{Math.abs(x1 - x0) * k}px;height:{Math.abs(y1 - y0) * k}px"
     ></div>
   {/if}
-  {#if desk.tools.guidesOn && !desk.player.playing && !desk.tools.comparing && desk.player.view !== 'alpha' && desk.player.view !== 'layers' && shown && frame.width > 0}
+  {#if desk.tools.guidesOn && !room.alone && !desk.player.playing && !desk.tools.comparing && desk.player.view !== 'alpha' && desk.player.view !== 'layers' && shown && frame.width > 0}
     <Guides
       {desk}
       shown={shown.thing}
@@ -323,7 +324,7 @@
     />
   {/if}
 
-  {#if desk.tools.inspecting && !desk.player.playing && !desk.player.orbit}
+  {#if desk.tools.inspecting && !room.alone && !desk.player.playing && !desk.player.orbit}
     <Inspect {desk} {frame} at={inspected} onclose={() => (desk.tools.inspecting = false)} />
   {/if}
   {#if cross}

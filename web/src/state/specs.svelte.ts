@@ -1,4 +1,4 @@
-import { api, got, type DrivenBy, type Presets } from '../api/client';
+import { api, got, type DrivenBy, type NumberValue, type Presets } from '../api/client';
 
 /** What the schema says of a number: its unit, range, clock, and which drivers it offers. */
 export interface Spec {
@@ -195,6 +195,16 @@ class Specs {
       property.discriminator?.mapping[String((value as { kind?: string } | undefined)?.kind)];
     if (ref) return this.defs[bare(ref)];
     return property.anyOf?.map((one) => this.modelOf(one, value)).find(Boolean);
+  }
+
+  /** Whether a field is as it is in a thing that nobody touched. */
+  isInitial(model: string, field: string, value: unknown): boolean {
+    const given = this.defs[model]?.properties[field]?.default ?? null;
+    if (typeof given !== 'object' || given === null) return (value ?? null) === given;
+    const number = value as Partial<NumberValue>;
+    const driven =
+      number.spread || number.keys?.length || number.flutter || number.source || number.over_life;
+    return number.value === given.value && !driven;
   }
 
   of(model: string, field: string): Spec {

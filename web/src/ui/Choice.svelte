@@ -20,7 +20,7 @@
   class={row ? 'flex h-[26px] items-center justify-between border-b border-line' : 'contents'}
   title={hint}
 >
-  {#if row}<span class="truncate pr-2">{label}</span>{/if}
+  {#if row}<span class="line-clamp-2 shrink-0 pr-2 leading-[13px]">{label}</span>{/if}
   <Select.Root type="single" {value} {items} onValueChange={onset}>
     <Select.Trigger
       aria-label={label}

@@ -19,7 +19,7 @@
 </script>
 
 <div class="flex h-[26px] items-center justify-between border-b border-line" title={hint}>
-  <span class="truncate pr-1">{label}</span>
+  <span class="line-clamp-2 pr-1 leading-[13px]">{label}</span>
   <span class="flex items-center gap-1">
     <input
       class="w-[62px] rounded bg-transparent px-1 text-right text-[11.5px] text-soft hover:bg-raised focus:bg-well"

@@ -164,7 +164,7 @@
   title={hint}
   data-field={path}
 >
-  <span class="truncate pr-1" class:text-red={refused}>{label}</span>
+  <span class="line-clamp-2 pr-1 leading-[13px]" class:text-red={refused}>{label}</span>
   <span id={helpId} class="hidden">{hint}</span>
   {@render figure('value', label, shown(now))}
   <span class="pl-0.5 text-[11px] whitespace-nowrap text-soft">{spec.unit}</span>

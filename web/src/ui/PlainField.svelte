@@ -34,7 +34,7 @@
   class="flex h-[26px] items-center border-b border-line"
   title={hint}
 >
-  <span class="min-w-0 flex-auto truncate pr-1">{label}</span>
+  <span class="line-clamp-2 min-w-0 flex-auto pr-1 leading-[13px]">{label}</span>
   <input
     class="w-[74px] flex-none rounded bg-transparent px-1 text-right font-semibold hover:bg-raised focus:bg-well"
     class:text-red={wrong}
@@ -59,5 +59,5 @@
     <span class="w-6 flex-none pl-0.5 text-[11px] text-soft">{unit}</span>
   {/if}
   <!-- Where numbers have their drivers; in a narrow place the label needs it. -->
-  <span class="w-[67px] shrink-[1000]"></span>
+  <span class="w-[67px] shrink-[1000000]"></span>
 </svelte:element>

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Longs
 from isbjorn.core.document.shapes import Area
@@ -15,7 +14,7 @@ from isbjorn.core.emit.shapes.base import Lines, Scattered, Setting, vectors
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.jit import leaf, njit
 
-_MOST_CROSSINGS, _MOST_HALVINGS = 3_000_000, 12
+_MOST_CROSSINGS, _MOST_TIMES = 3_000_000, 16
 
 
 @dataclass(frozen=True)
@@ -231,22 +230,22 @@ def _held_in(xy: Doubles, on: Doubles, offset: Doubles, e: Edges) -> Doubles:
     """Places (n, 2) in a shell, of which those are brought nearer to where they left the line, on (n, 2), that lie farther from all
     of it than their offset, beyond a sharp corner, or behind another part of it, where what it bounds is thin."""
     out, stray = xy.copy(), np.arange(len(xy))
-    for _ in range(_MOST_HALVINGS):
-        found = np.empty(len(stray), np.bool_)
-        _stray(out[stray], on[stray], offset[stray], np.ascontiguousarray(e.a), np.ascontiguousarray(e.b), found)
-        stray = stray[found]
+    a, b = (np.ascontiguousarray(v) for v in (e.a, e.b))
+    for _ in range(_MOST_TIMES):
+        share = np.empty(len(stray))
+        _nearer(out[stray], on[stray], offset[stray], a, b, share)
+        stray, share = stray[share < 1], share[share < 1]
         if not len(stray):
             return out
-        out[stray] = 0.5 * (out[stray] + on[stray])
+        out[stray] = on[stray] + share[:, None] * (out[stray] - on[stray])
     out[stray] = on[stray]
     return out
 
 
-@leaf("void(f8[:,::1], f8[:,::1], f8[::1], f8[:,::1], f8[:,::1], b1[::1])", cache=True)
-def _stray(
-    xy: Doubles, on: Doubles, offset: Doubles, a: Doubles, b: Doubles, out: npt.NDArray[np.bool_]
-) -> None:  # fmt: skip
-    """Which places lie farther from all edges than their offsets (n,), or behind another edge than the one that they left."""
+@leaf("void(f8[:,::1], f8[:,::1], f8[::1], f8[:,::1], f8[:,::1], f8[::1])", cache=True)
+def _nearer(xy: Doubles, on: Doubles, offset: Doubles, a: Doubles, b: Doubles, out: Doubles) -> None:
+    """To what share of its way from the line each place has to come back: 1 where it lies within its offset (n,) of the edges; less
+    where it lies farther from all of them, or behind another edge than the one that it left."""
     for i in range(len(xy)):
         x, y, nearest, behind = xy[i, 0], xy[i, 1], 1e300, False
         ux, uy = x - on[i, 0], y - on[i, 1]
@@ -262,7 +261,8 @@ def _stray(
                 qx, qy = a[k, 0] - on[i, 0], a[k, 1] - on[i, 1]
                 share, along = (qx * wy - qy * wx) / cross, (qx * uy - qy * ux) / cross
                 behind = behind or (1e-6 < share < 1.0 and 0.0 <= along <= 1.0)
-        out[i] = behind or math.sqrt(nearest) > abs(offset[i]) * (1.0 + 1e-6) + 1e-6
+        far, most = math.sqrt(nearest), abs(offset[i])
+        out[i] = 0.5 if behind else most / far if far > most * (1.0 + 1e-6) + 1e-6 else 1.0
 
 
 def turning(line: Doubles) -> float:
