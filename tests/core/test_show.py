@@ -9,6 +9,7 @@ import unittest
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import numpy as np
 
@@ -24,6 +25,7 @@ from isbjorn.core.runtime.memory import bytes_of
 from isbjorn.core.show import Show
 from isbjorn.core.simulate.forces.row import Setting
 from isbjorn.core.simulate.forces.turbulence import turned
+from isbjorn.core.simulate.integrators import stepped
 
 
 def led(value: float, low: float, high: float, combine: str = "multiply") -> dict[str, Any]:
@@ -230,6 +232,16 @@ class Performing(unittest.TestCase):
         self.assertEqual(show.performance.count, 60_001)
         self.assertAlmostEqual(float(show.performance.values[0, 30_000]), 0.75, delta=1e-9)
         self.assertAlmostEqual(len(show.particles()), 600 * 0.75 * 1.5, delta=2)
+
+    def test_steps_of_a_show_that_falls_behind_are_packed_together(self) -> None:
+        wind = {"kind": "wind", "id": "w", "strength": led(200, 0, 1)}
+        show = Show(shot_of(forces=[wind], links=[{"force": "w", "emitter": "e1"}]))
+        show.step(0.5)
+        show.particles()
+        with mock.patch.object(stepped, "pack_world", wraps=stepped.pack_world) as packing:
+            show.step(1.0)
+            show.particles()
+        self.assertLess(packing.call_count, 4)
 
     def test_what_arrived_late_in_a_round_does_not_hold_up_the_next(self) -> None:
         show = Show(shot_of())

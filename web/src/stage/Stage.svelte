@@ -32,6 +32,7 @@
     set.width,
   ];
   const header = $derived(now?.player.header ?? null);
+  const awaited = $derived([...coming].map((id) => scenes.find((one) => one.id === id)?.name ?? ''));
   const latency = $derived(header && 'latency_ms' in header ? header.latency_ms : null);
 
   /** Bring a shot onto the stage: when its first picture is there, it fades in over what is shown. */
@@ -206,6 +207,15 @@
     style="opacity:{black ? 1 : 0};transition:opacity {BLACK_S}s linear"
     data-black={black}
   ></div>
+  {#if (awaited.length || now?.slow) && !frozen && (stirred || listed || !now)}
+    <p
+      class="absolute top-4 left-1/2 max-w-[96vw] -translate-x-1/2 rounded-full bg-ground/85 px-4 py-1.5 text-amber"
+      role="status"
+      data-slow
+    >
+      {#if awaited.length}Making the first picture of {awaited.join(', ') || 'the shot'} …{:else}{now?.slow}{/if}
+    </p>
+  {/if}
   {#if (stirred || listed) && now}
     <p
       class="absolute bottom-4 left-1/2 flex max-w-[96vw] -translate-x-1/2 items-baseline gap-3 rounded-full bg-ground/85 px-4 py-1.5 whitespace-nowrap text-soft [&_kbd]:pl-1.5 [&_kbd]:font-semibold [&_kbd]:text-word"

@@ -5,12 +5,17 @@ import { Performer } from './performer.svelte';
 
 /** A picture on the stage is not wider: what a screen shows, and a machine draws in time. */
 const WIDEST = 1920;
+/** Fewer pictures a second than this, some seconds into a show, are worth a word. */
+const FEW_FPS = 12;
+const SETTLED_S = 3;
 
 /** A shot on the stage: performed, or played over and over; it takes up what is edited meanwhile. */
 export class Scene {
   shot = $state.raw<Shot | null>(null);
   name = $state('');
   project = 0;
+  /** The emitter that takes the most of a picture, by the forecast. */
+  private heaviest = $state('');
   player!: Player | Performer;
   private revision = 0;
   private asking = false;
@@ -24,6 +29,14 @@ export class Scene {
     return this.player instanceof Performer ? this.player : null;
   }
 
+  /** What a show that is too slow says: how slow, by what, and what helps. */
+  get slow(): string {
+    const header = this.performed?.header;
+    if (!header || header.seconds < SETTLED_S || header.fps >= FEW_FPS) return '';
+    const most = this.heaviest ? ` ${this.heaviest} takes the most of each.` : '';
+    return `${header.fps.toFixed(1)} pictures a second.${most} Fewer particles or a smaller picture (L) help.`;
+  }
+
   /** Know the shot as it is now. */
   async load(): Promise<void> {
     if (this.asking) return;
@@ -34,6 +47,9 @@ export class Scene {
       const before = this.shot;
       this.shot = state.document;
       this.name = state.document.name;
+      const ms = (cost: { fixed_ms: number; mpx_ms: number }): number => cost.fixed_ms + cost.mpx_ms;
+      const costs = Object.entries(state.guides.cost?.emitters ?? {}).sort((a, b) => ms(b[1]) - ms(a[1]));
+      this.heaviest = this.shot.emitters.find((one) => one.id === costs[0]?.[0])?.name ?? '';
       this.project = state.project_id;
       this.revision = state.revision;
       const [first, last] = [this.shot.first_frame, this.shot.last_frame];

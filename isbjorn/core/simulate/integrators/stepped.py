@@ -158,18 +158,25 @@ class SteppedIntegrator:
 
     def tables(self, index: int) -> tuple[Tables, int]:
         """The world from lattice step `index` on, and the step up to which it holds."""
-        # Of what is played now, nothing after the next step is known.
-        many = 1 if self.readings.live else _CHUNK
-        chunk = index // many if self.timed else 0
-        found = self._kept.get(chunk)
+        if not self.timed:
+            first, many = 0, 1
+        elif self.readings.live:
+            # Of what is played now, only the steps up to its end are known, and they are worked out together.
+            first, many = index, int(min(_CHUNK, max(1, self.readings.known_s * self.hz + 0.5 - index)))
+            for begun, kept in list(self._kept.items()):
+                if begun <= index < begun + len(kept.rows):
+                    first, many = begun, len(kept.rows)
+        else:
+            first, many = index - index % _CHUNK, _CHUNK
+        found = self._kept.get(first)
         if found is None:
-            steps = np.arange(chunk * many, (chunk + 1) * many) if self.timed else np.zeros(1)
+            steps = np.arange(first, first + many) if self.timed else np.zeros(1)
             t = (steps + 0.5) / self.hz
             found = pack_world(self.shot, self.source, self.readings, "motion", t, 1 / self.hz)
-            keep_lately(self._kept, chunk, found, _CHUNKS_KEPT)
+            keep_lately(self._kept, first, found, _CHUNKS_KEPT)
         if not self.timed:
             return found, 1 << 60
-        return found.since(index - chunk * many), (chunk + 1) * many
+        return found.since(index - first), first + many
 
     def _roam(self, state: State, index: int, until: int, end: float, solid: bool = True) -> None:
         e = self.source.emitter
