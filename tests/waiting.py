@@ -9,7 +9,7 @@ from typing import TypeVar
 
 T = TypeVar("T")
 # No test takes so long on any machine unless it hangs.
-HANG_S = 900.0
+HANG_S = 240.0
 
 
 def until(true: Callable[[], T], what: str, pause_s: float = 0.02) -> T:

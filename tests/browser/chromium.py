@@ -25,7 +25,6 @@ _FLAGS = (
     "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
     "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage", "--hide-scrollbars",
 )  # fmt: skip
-PATIENCE_S = 600
 
 
 class Running:
@@ -103,7 +102,7 @@ class Page:
 
     def until(self, true, told: str = "") -> object:  # type: ignore[no-untyped-def]
         """Wait for a condition; its value."""
-        return WebDriverWait(self.driver, PATIENCE_S, 0.05, [Exception]).until(lambda _: true(), told)
+        return WebDriverWait(self.driver, HANG_S, 0.05, [Exception]).until(lambda _: true(), told)
 
     def find(self, css: str) -> WebElement:
         self.until(lambda: self.driver.find_elements(By.CSS_SELECTOR, css), f"nothing matches {css}")

@@ -109,8 +109,13 @@ class Looking(unittest.TestCase):
         found = self.page.find(f'aside section[aria-label="{title}"]')
         head = found.find_element("css selector", "button")
         if head.get_attribute("aria-expanded") == "false":
+            self.page.driver.execute_script("arguments[0].scrollIntoView({block: 'center'})", head)
             head.click()
         return found
+
+    def unfold_birth(self) -> None:
+        """Show the fields of birth that are at their defaults."""
+        self.page.find('[aria-label="Birth"] details summary').click()
 
     def choose(self, label: str, text: str) -> None:
         """Choose from a list of the chosen thing's numbers."""

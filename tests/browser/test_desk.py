@@ -145,8 +145,7 @@ class Looks(Looking):
         self.page.until(lambda: self.document()["rate"] == "50" and "5 s" in self.page.find("header").text)
 
     def test_a_starving_emitter_is_said_on_the_picture_and_at_its_end(self) -> None:
-        # What is at its default is folded away.
-        self.page.find('[aria-label="Birth"] details summary').click()
+        self.unfold_birth()
         limits = self.page.all('[aria-label="Birth"] input[aria-label="Particle limit"]')
         self.fill(limits[0], "50")
         self.page.until(lambda: "find room" in self.page.find('[aria-label="Lookout"]').text)
