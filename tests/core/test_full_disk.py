@@ -65,7 +65,7 @@ class Full(unittest.TestCase):
             with self.subTest(name):
                 form = FORMATS[name]
                 (self.folder / "ballast").write_bytes(b"x" * (12 * 2**20 - 100_000))
-                with self.assertRaises(IsbjornError):
+                with self.assertRaisesRegex(IsbjornError, "No space left on device"):
                     write_segment(self.folder / f"a{form.suffix}", map(small, range(4)), Track(form, False, RATE))
                 self.assertEqual(self.left(), ["ballast"])
                 (self.folder / "ballast").unlink()
@@ -74,7 +74,7 @@ class Full(unittest.TestCase):
                 write_segment(part, [small(0)], Track(form, False, RATE))
                 room = 12 * 2**20 - part.stat().st_size
                 (self.folder / "ballast").write_bytes(b"x" * (room - part.stat().st_size - 40_000))
-                with self.assertRaises(IsbjornError):
+                with self.assertRaisesRegex(IsbjornError, "No space left on device"):
                     join_segments(
                         [part, part], self.folder / f"b{form.suffix}", Track(form, False, RATE), "00:00:00:00"
                     )

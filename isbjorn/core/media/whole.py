@@ -55,7 +55,13 @@ def whole(path: Path) -> Iterator[_Told]:
     try:
         with partial.open("wb") as file:
             told = _Told(file)
-            yield told
+            try:
+                yield told
+            except Exception as error:
+                # A library says in its own words that its file could not be written: what the disk said is what helps.
+                if told.refused is None:
+                    raise
+                raise told.refused from error
             if told.refused is not None:
                 raise told.refused
             file.flush()
