@@ -31,9 +31,9 @@ from isbjorn.core.simulate.identity import reads_plate
 class Solver(solver.Solver):
     """Gives the particles of a shot at any frame, in any order, always the same.
 
-    cache: kept states, to be shared between solvers of edited versions of a shot. plates: reads the plate for births, drivers
-    and surfaces that hang on it, and the pictures that are drawn as bodies. before: of the shot before an edit, from which is taken
-    what the edit does not touch. held: whoever is stepped together is seen where it was before the edit.
+    cache: cached states, shared between solvers of edited versions of a shot. plates: reads the plate for births, drivers and
+    surfaces that depend on it, and the pictures that are drawn as bodies. before: of the shot before an edit, from which is
+    taken what the edit does not touch. held: whoever is stepped together is seen where it was before the edit.
     """
 
     def __init__(
@@ -59,7 +59,7 @@ FEW = 10_000
 
 @dataclass(frozen=True)
 class Layers:
-    """The particles of a frame, in parts, drawn on nothing, or on the ground where they hang on it; and what is known of it."""
+    """The particles of a frame, in parts, drawn on nothing, or on the ground where they depend on it; and what is known of it."""
 
     picture: Floats
     parts: list[Particles]

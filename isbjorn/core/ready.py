@@ -6,7 +6,7 @@ import subprocess
 import sys
 import time
 
-# What draws hangs on nothing that moves.
+# What draws depends on nothing that moves.
 _DRAWING = (
     "blends",
     "blur",

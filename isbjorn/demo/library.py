@@ -163,7 +163,7 @@ def _comets() -> Shot:
 
 @functools.cache
 def shipped() -> tuple[tuple[list[str], Shot], ...]:
-    """Tags and shots of the shipped emitters, each alone with all that it hangs on, over dark ground."""
+    """Tags and shots of the shipped emitters, each alone with all that it depends on, over dark ground."""
     taken = (
         (beacon("-"), "embers", ["fire", "sparks"]), (beacon("-"), "ash", ["fire", "dust"]),
         (beacon("-"), "glow", ["fire", "light"]), (bow_wave("-"), "spray", ["water", "per px", "moving"]),

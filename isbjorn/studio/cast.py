@@ -140,7 +140,7 @@ def _of(given: dict[str, Any], field: str, thing_id: str) -> dict[str, Any]:
 
 
 class PresetCard(BaseModel):
-    """An emitter of the library, with all that it hangs on."""
+    """An emitter of the library, with all that it depends on."""
 
     id: str
     name: str
@@ -253,7 +253,7 @@ async def preset_thumb(studio: Here, request: Request, preset_id: str) -> Respon
 
 @router.post("/shots/{shot_id}/plant", status_code=201)
 def plant(studio: Here, shot_id: Id, body: Apply) -> ShotState:
-    """Put an emitter of the library into the cast, with all that it hangs on."""
+    """Put an emitter of the library into the cast, with all that it depends on."""
     card, kept = _preset(studio, body.preset)
     with studio.store.edit(shot_id, f"Plant {card.name}") as box:
         box[0], _ = cast.planted(box[0], kept)

@@ -42,7 +42,7 @@ _BEGINS_AT = 1
 _SETTLES, _BETTER = 0.92, 0.78
 # So many pictures are looked at; the first ones are not; how long another size took is known for so long.
 _LOOKS, _WARM, _KNOWN_S = 12, 6, 20.0
-# Of what a picture takes, so much does not hang on how large it is.
+# Of what a picture takes, so much does not depend on how large it is.
 _FIXED = 0.4
 _MOST_ARRIVALS, _TRY_AGAIN_S = 64, 1.0
 # Seconds that a show may be apart from a timecode before it jumps; by which it is set right at each message; of silence after which

@@ -33,6 +33,15 @@ def open_section(page: Page, title: str, shut: tuple[str, ...] = ()) -> None:
             head.click()
 
 
+def warm(page: Page) -> None:
+    """Draw another frame: the first one of a shot loads the kernels that it needs, and its figures tell of that."""
+    page.until(page.settled)
+    page.driver.execute_script("document.activeElement.blur()")
+    frame = page.find('[aria-label="Frame"]').get_attribute("aria-valuenow")
+    page.find("body").send_keys(Keys.ARROW_RIGHT)
+    page.until(lambda: page.find('[aria-label="Frame"]').get_attribute("aria-valuenow") != frame and page.settled())
+
+
 def moving(page: Page, css: str, count: int) -> None:
     """Wait for all moving pictures: they are drawn one after the other."""
     for number in range(1, count + 1):
@@ -122,6 +131,7 @@ def main(folder: Path) -> None:
             ask(studio.address, "POST", "/api/shots/14/undo", {})
         page.open("/shots/1")
         page.until(page.settled)
+        warm(page)
         body = page.find("body")
         page.all('[data-lane="size"] [role="slider"]')[1].click()
         field = page.find('[aria-label="Direction"]')
@@ -193,7 +203,7 @@ def main(folder: Path) -> None:
             ),
         ):
             page.open(f"/shots/{shot}")
-            page.until(page.settled)
+            warm(page)
             next(b for b in page.all("aside ul button") if b.text == thing).click()
             ready()
             time.sleep(2)

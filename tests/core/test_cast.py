@@ -99,7 +99,7 @@ class Whole(unittest.TestCase):
         self.assertNotEqual({f["id"] for f in again["forces"]}, {"w", "t"})
         np.testing.assert_array_equal(Solver(Shot.model_validate(again)).at(40).position, Solver(drawn).at(40).position)
 
-    def test_an_emitter_alone_keeps_what_it_hangs_on_and_nothing_else(self) -> None:
+    def test_an_emitter_alone_keeps_what_it_depends_on_and_nothing_else(self) -> None:
         for make, name, ties in (
             (bow_wave, "spray", {"bow"}), (plankton, "points", {"near", "oar"}), (shoal, "herring", {"seal"}),
         ):  # fmt: skip

@@ -128,10 +128,10 @@ class Touched(unittest.TestCase):
         self.assertEqual(self.edited("emitters.0.size.value", 30), ({"emitter", "c"}, {"c"}))
 
     def test_a_place_moves_what_it_carries(self) -> None:
-        # `c` hangs on a number of it.
+        # `c` depends on a number of it.
         self.assertEqual(self.edited("emitters.0.across.value", 30), ({"emitter", "b", "c"},) * 2)
 
-    def test_a_marker_moves_what_hangs_on_it_through_a_force(self) -> None:
+    def test_a_marker_moves_what_depends_on_it_through_a_force(self) -> None:
         self.assertEqual(self.edited("markers.0.up.value", 30), ({"m", "pull", "c", "d"},) * 2)
 
     def test_what_touches_surfaces_is_moved_by_its_size(self) -> None:

@@ -1,4 +1,4 @@
-"""Contagion: fronts against their exact arrival times, and that they hang on nothing but the document."""
+"""Contagion: fronts against their exact arrival times, and that they depend on nothing but the document."""
 
 import os
 import unittest

@@ -1,4 +1,4 @@
-"""A kept kernel is used as long as nothing that it hangs on has changed."""
+"""A kept kernel is used as long as nothing that it depends on has changed."""
 
 import subprocess
 import sys
@@ -26,7 +26,7 @@ class Reached(unittest.TestCase):
     def test_what_decorates_it_and_what_that_names(self) -> None:
         self.assertIn(("render/discs.py", "_FAST"), reached(HERE / "render" / "discs.py", "_draw_planes"))
 
-    def test_a_module_that_is_used_by_its_name_and_all_that_it_hangs_on(self) -> None:
+    def test_a_module_that_is_used_by_its_name_and_all_that_it_depends_on(self) -> None:
         found = set(reached(HERE / "simulate" / "integrators" / "world.py", "_roam"))
         self.assertIn(("simulate/contact.py", "sweep"), found)
         self.assertIn(("simulate/forces/surface.py", "distance"), found)

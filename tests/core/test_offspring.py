@@ -1,4 +1,4 @@
-"""Particles that are born of others: how many, when and where exactly, and that they hang on nothing but the document."""
+"""Particles that are born of others: how many, when and where exactly, and that they depend on nothing but the document."""
 
 import math
 import unittest

@@ -1,4 +1,4 @@
-"""Parts switched off, colours as picked, copies with all that they hang on, depth, and what is under the pointer."""
+"""Parts switched off, colours as picked, copies with all that they depend on, depth, and what is under the pointer."""
 
 import math
 import unittest
@@ -98,7 +98,7 @@ class Copies(unittest.TestCase):
             zones=[{"id": "z", "across": 300}],
         )  # fmt: skip
 
-    def test_a_copy_takes_along_what_it_hangs_on(self) -> None:
+    def test_a_copy_takes_along_what_it_depends_on(self) -> None:
         made = copied_with_ties(self.shot(), "e")
         self.assertEqual((len(made.emitters), len(made.forces), len(made.zones)), (2, 4, 2))
         old, new = made.emitters

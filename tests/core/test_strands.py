@@ -134,7 +134,7 @@ class ClosedForms(unittest.TestCase):
         np.testing.assert_allclose(p.position[:, 0], 0, atol=1e-3)
         np.testing.assert_allclose(p.position[:, 1], -np.linspace(0, 260, 24), atol=0.02)
 
-    def test_its_shape_hangs_on_no_number_of_joints(self) -> None:
+    def test_its_shape_depends_on_no_number_of_joints(self) -> None:
         sway = {"kind": "wind", "id": "w", "direction": 0, "strength": 90, "grip": 2}
         feet = [
             at(Solver(shot({"joints": n, "length": 300, "stiffness": 0.5}, (WEIGHT, sway))), 5).position[-1]

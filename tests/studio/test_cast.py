@@ -158,7 +158,7 @@ class Library(InStudio):
         self.problem(self.client.post("/api/emitters", json={**body, "emitter": "nobody"}))
         self.problem(self.client.post(f"/api/shots/{self.shot}/plant", json={"preset": "kept-99"}), 404)
 
-    def test_what_is_kept_brings_all_that_it_hangs_on(self) -> None:
+    def test_what_is_kept_brings_all_that_it_depends_on(self) -> None:
         kept = alone(plankton("-"), "points")
         self.assertEqual([z.id for z in kept.zones], ["near"])
         self.assertEqual([m.id for m in kept.markers], ["oar"])

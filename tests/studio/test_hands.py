@@ -94,7 +94,7 @@ class Elsewhere(unittest.TestCase):
 
 
 class Clock(asyncio.SelectorEventLoop):
-    """A loop whose time goes on at once to where something is due: what it shows does not hang on the machine."""
+    """A loop whose time goes on at once to where something is due: what it shows does not depend on the machine."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -126,7 +126,7 @@ class Slow:
         return type("Ticket", (), {"drop": lambda _: None})()
 
     def seen(self, wish: Wish) -> Level:
-        """What a frame's time hangs on."""
+        """What a frame's time depends on."""
         return Level(wish.width / 320, wish.rough)
 
     def draw(self, given: Shot, digest: str, wish: Wish, ticket: Any) -> Future[Shown]:

@@ -178,7 +178,7 @@ class AppearanceInput:
 
 @dataclass(frozen=True)
 class _Fixed:
-    """What of an emitter's looks hangs on no moment: its numbers in the order of rows, what they vary by and at most are, their
+    """What of an emitter's looks depends on no moment: its numbers in the order of rows, what they vary by and at most are, their
     curves, its ramp, whether channels are scaled; and values without spread and curve, where none of them changes."""
 
     numbers: tuple[Number, ...]

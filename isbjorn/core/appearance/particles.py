@@ -212,7 +212,7 @@ class Solver:
         return state, self._ids(number, state, rounds), float(seconds)
 
     def _flies_alone(self, track: Track) -> bool:
-        """Whether nobody else hangs on who of an emitter is there, nor it on others."""
+        """Whether nobody else depends on who of an emitter is there, nor it on others."""
         emitter = track.emitter
         return (
             track.crowd is None and track.parent is None and emitter.trail is None and emitter.strand is None

@@ -59,7 +59,7 @@ def settled(shot: Shot, order: Order, project: str = "", others: Sequence[Order]
         name = naming.filled(order.name, version=naming.version_text(version), **given)
         return order.model_copy(update={"name": name[:200]})
 
-    # Neither hangs on the name.
+    # Neither depends on the name.
     there, numbers = naming.names_in(Path(order.folder)), Plan(shot, order).numbers
 
     def hit(one: Order) -> str | None:

@@ -158,7 +158,7 @@ class Order(Part):
         if self.path(ANY_FRAME) != other.path(ANY_FRAME):
             return False
         if self.retime is not None or other.retime is not None:
-            # How far they come hangs on their shots.
+            # How far they come depends on their shots.
             return True
         mine, yours = ((o.first - o.before - o.slate * o.every, o.last + o.after) for o in (self, other))
         return mine[0] <= yours[1] and yours[0] <= mine[1]

@@ -58,7 +58,7 @@ class Job:
 
     @cached_property
     def identity(self) -> str:
-        """A digest of all that the files hang on."""
+        """A digest of all that the files depend on."""
         words = self.shot.model_dump_json() + self.order.model_dump_json(exclude={"existing", "purpose"})
         return hashlib.sha256(words.encode()).hexdigest()[:16]
 

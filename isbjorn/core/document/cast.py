@@ -151,7 +151,7 @@ def mirrored(thing: Any, axis: Axis) -> Any:
 
 
 def copied_with_ties(shot: Shot, emitter_id: str, mirror: Axis | None = None) -> Shot:
-    """The shot with a copy of an emitter and of all that it hangs on (forces, zones, markers, lights, mattes); mirrored, if asked.
+    """The shot with a copy of an emitter and all that it depends on (forces, zones, markers, lights, mattes); mirrored, if asked.
 
     Its group stays the one that it is in. Raises IsbjornError for an emitter that is not in the cast.
     """
@@ -217,7 +217,7 @@ def taken_out(shot: Shot, thing_id: str) -> Shot:
 
 
 def alone(shot: Shot, emitter_id: str) -> Shot:
-    """A shot of one emitter with all that it hangs on, and nothing else: what is kept in a library."""
+    """A shot of one emitter with all that it depends on, and nothing else: what is kept in a library."""
     emitter = next((e for e in shot.emitters if e.id == emitter_id), None)
     if emitter is None:
         raise IsbjornError("there is no emitter of that id in the cast.", emitter_id, "Nothing was kept.")
@@ -262,7 +262,7 @@ def planted(shot: Shot, kept: Shot) -> tuple[Shot, str]:
         update[field] = (*getattr(shot, field), *things)
     links = [retied(link, lambda told: new.get(told, told)) for link in kept.links]
     update["links"] = (*shot.links, *(link for link in links if link is not None))
-    # What it only hangs on is off.
+    # What it only depends on is off.
     kept_for = [e.id for e in kept.emitters if e.on] or [e.id for e in kept.emitters]
     whole = parse_shot(shot.model_copy(update=update).model_dump(mode="json"))
     return whole, new[kept_for[-1]] if kept_for else ""

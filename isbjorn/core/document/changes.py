@@ -1,4 +1,4 @@
-"""What an edit touches: so that what hangs on nothing of it is taken as it was."""
+"""What an edit touches: so that what depends on nothing of it is taken as it was."""
 
 from __future__ import annotations
 
@@ -14,14 +14,14 @@ from isbjorn.core.document.once import ByObject
 from isbjorn.core.document.references import LISTS, references_of
 from isbjorn.core.document.shot import Shot
 
-# How a shot is looked at, and what is done to the whole of it: nothing of the cast hangs on it.
+# How a shot is looked at, and what is done to the whole of it: nothing of the cast depends on it.
 _APART = ("name", "camera", "finish")
 
 
 @dataclass(frozen=True)
 class Edited:
     """A shot after an edit, whose things are the very ones of before where they are equal. touched: the ids of what the edit
-    changes, and of what hangs on that; moved: of those, all but what only looks different."""
+    changes, and of what depends on that; moved: of those, all but what only looks different."""
 
     shot: Shot
     touched: frozenset[str]
@@ -40,7 +40,7 @@ def look_fields(emitter: Emitter, forces: Sequence[Acting] = ()) -> set[str]:
     marks = _marks(type(emitter))
     traits = {trait for force in forces for mark in marks.values() for trait in mark.unless if getattr(force, trait)}
     found = {name for name, mark in marks.items() if not traits & set(mark.unless)}
-    # How many fill a shape hangs on how large they are.
+    # How many fill a shape depends on how large they are.
     return found - {"size"} if any(burst.fill > 0 for burst in emitter.bursts) else found
 
 
@@ -62,7 +62,7 @@ named_by: ByObject[tuple[frozenset[str], frozenset[str]]] = ByObject(
 
 
 def _hanging(shot: Shot) -> tuple[dict[str, set[str]], dict[str, set[str]]]:
-    """By the id of a thing, who hangs on what it is (those that name it, and what a force reaches), and who reads its numbers."""
+    """By the id of a thing, who depends on what it is (those that name it, and what a force reaches), and who reads its numbers."""
     known: tuple[dict[str, set[str]], dict[str, set[str]]] = ({}, {})
     for thing in shot.things:
         for found, names in zip(known, named_by(thing), strict=True):
@@ -102,7 +102,7 @@ def _shared(old: Any, new: Any) -> Any:
 
 
 def settled(before: Shot, after: Shot) -> Edited | None:
-    """What an edit touches; None if everything may hang on what it changes."""
+    """What an edit touches; None if everything may depend on what it changes."""
     if before is after:
         return Edited(after, frozenset(), frozenset())
     update: dict[str, Any] = {}
@@ -126,7 +126,7 @@ def settled(before: Shot, after: Shot) -> Edited | None:
 
 
 def _closed(some: set[str], *onward: dict[str, set[str]]) -> set[str]:
-    """Some things, and all that hang on them."""
+    """Some things, and all that depend on them."""
     found, todo = set(some), list(some)
     while todo:
         at = todo.pop()

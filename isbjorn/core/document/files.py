@@ -116,7 +116,7 @@ def salvaged(text: str, where: str = "file") -> tuple[Shot, list[str]]:
     if found is None:
         raise first
     left = [(name, thing) for name in _LISTS for thing in lists[name]]
-    # Things may hang on those that come later: as long as any fits, the rest is tried again.
+    # Things may depend on those that come later: as long as any fits, the rest is tried again.
     while True:
         rest = []
         for name, thing in left:

@@ -73,7 +73,7 @@ class Acting(Placed):
 
     @property
     def reads_plate(self) -> bool:
-        """Whether what it does hangs on the plate."""
+        """Whether what it does depends on the plate."""
         return False
 
     @property

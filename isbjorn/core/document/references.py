@@ -144,7 +144,7 @@ def _renamed(told: str, to: RefTo, other: Callable[[str], str | None]) -> str | 
 
 
 def ties_of(thing: Any) -> set[str]:
-    """The ids of the things that a thing hangs on: its carrier, its zone, what drives its numbers."""
+    """The ids of the things that a thing depends on: its carrier, its zone, what drives its numbers."""
     return {reference.id for reference in references_of(thing)}
 
 

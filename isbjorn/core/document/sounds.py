@@ -30,7 +30,7 @@ class Sound(Part):
         ge=-60,
         le=24,
         title="Gain (dB)",
-        description="How loud it is heard; what it drives does not hang on it.",
+        description="How loud it is heard; what it drives does not depend on it.",
     )
     heard: Annotated[bool, Looks()] = Field(default=True, description="Off: it drives, and is not heard.")
 

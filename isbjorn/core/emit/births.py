@@ -101,7 +101,7 @@ class Births:
             begin = max(0.0, self.start_s)
         rate: Number = emitter.rate
         self.steady = not rate.timed and emitter.rate_per != "px"
-        # Led by what was performed: what comes of it does not hang on what is performed later.
+        # Led by what was performed: what comes of it does not depend on what is performed later.
         self.performed = not self.steady and self.period_s is None and readings.led(emitter)
         # A birth so little later than a moment is in it; where nothing later is known, none is.
         self.now_s = 0.0 if self.performed else NOW_S
@@ -123,7 +123,7 @@ class Births:
     def thin(self) -> None:
         """Consider only every nth birth, where there are more over the whole shot than can be considered one by one.
 
-        To be called before births are asked for, where a limit lets in only a few of them, or where each hangs on those before.
+        To be called before births are asked for, where a limit lets in only a few of them, or where each depends on those before.
         """
         until = self.last_s if self.period_s is None else self.period_s
         total = self.stream.most(min(until, self.end_s)) + sum(

@@ -143,7 +143,7 @@ class Readings:
         )
 
     def led(self, thing: Any) -> bool:
-        """Whether a thing, or anything that it hangs on, is led by what was performed."""
+        """Whether a thing, or anything that it depends on, is led by what was performed."""
         if not self.played or thing is None:
             return False
         if thing.id not in self._led:

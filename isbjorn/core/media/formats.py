@@ -165,7 +165,7 @@ class _Formats:
 FORMATS = _Formats()
 _FIELDS = {"flags": "+ildct+ilme"}
 _EXR = ("zip", "zips", "piz", "dwaa")
-# What comes out must not hang on how many cores there are.
+# What comes out must not depend on how many cores there are.
 _X265 = "log-level=error:open-gop=0:no-info=1:frame-threads=1:pools=1"
 for _form in (
     Format("png8", "PNG sequence, 8 bit", ".png", Still("uint8"), bits=8, write_ms=235, alpha=True),

@@ -236,7 +236,7 @@ def _camera(shot: Shot, way: Way, times: Doubles) -> dict[str, Any]:
     focal = np.clip(np.where(way.lens > 0, way.lens, 35 / 36) * _FILMBACK_MM, 1, 2000)
     found: dict[str, Any] = {"kind": "flat" if flat else "perspective", "filmback_mm": {"value": _FILMBACK_MM}}
     found["focal_mm"] = _number(times, focal, _NEAR_MM)
-    # Where it stands is told from its place at rest, which hangs on its plain focal length.
+    # Where it stands is told from its place at rest, which depends on its plain focal length.
     rest = shot.width / _FILMBACK_MM * found["focal_mm"]["value"]
     for name, values, near in zip(
         ("across", "up", "forward", "pan", "pitch", "roll"),

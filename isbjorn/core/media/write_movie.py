@@ -149,7 +149,7 @@ def _stream(container: Any, track: Track, size: tuple[int, int]) -> Any:
     stream.time_base = 1 / track.rate
     context = stream.codec_context
     context.time_base = 1 / track.rate
-    # What comes out must not hang on how many cores there are.
+    # What comes out must not depend on how many cores there are.
     context.thread_count = 1
     context.color_primaries, context.color_trc, context.colorspace = track.codes
     context.color_range = _LIMITED

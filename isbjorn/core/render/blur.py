@@ -1,4 +1,4 @@
-"""Gaussian blur at a cost that hardly hangs on its width.
+"""Gaussian blur at a cost that hardly depends on its width.
 
 A pyramid (Burt and Adelson 1983, "The Laplacian pyramid as a compact image code"): halved with the binomial 1 4 6 4 1 as often as
 leaves a deviation of one and a half to three coarse pixels, blurred there, and doubled with the same binomial. Each halving and

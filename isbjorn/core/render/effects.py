@@ -109,7 +109,7 @@ def _bright(layer: Floats, above: float, colour: Floats, out: Floats) -> None:
     height, width = layer.shape[0], layer.shape[1]
     halved = out.shape[0] != height or out.shape[1] != width
     for block in prange((out.shape[0] + _ROWS - 1) // _ROWS):
-        # Rows that an output hangs on, where the next may find them again.
+        # Rows that an output depends on, where the next may find them again.
         lit, row, there = np.empty((5, 3 * width), np.float32), np.empty(3 * width + 12, np.float32), np.full(5, -1)
         for y in range(block * _ROWS, min(out.shape[0], (block + 1) * _ROWS)):
             light = out[y].reshape(-1)
@@ -286,7 +286,7 @@ def _whole(*_: Any) -> float:
 
 @dataclass(frozen=True)
 class Engine:
-    """A step: what it makes of a layer, and how far in pixels it carries light (infinitely: it hangs on the whole picture). One
+    """A step: what it makes of a layer, and how far in pixels it carries light (infinitely: it depends on the whole picture). One
     that works on single pixels tells in place of the first what is done to each, so that all are worked on at once."""
 
     made: Callable[[Any, Floats, Moment], Floats] | None
@@ -314,7 +314,7 @@ def _engine(step: Any) -> Engine:
 
 
 def reach_of(step: Any, at: Moment) -> float:
-    """How far a step carries light, in pixels; infinitely, if it hangs on the whole picture."""
+    """How far a step carries light, in pixels; infinitely, if it depends on the whole picture."""
     return float(_engine(step).reach(step, at))
 
 

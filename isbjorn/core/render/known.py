@@ -25,7 +25,7 @@ from isbjorn.core.runtime.memory import share_of
 
 # So many at once may look at something of their own.
 LOOKERS = 2
-# An emitter's looks at a moment may hang on keys that come until the shutter closes.
+# An emitter's looks at a moment may depend on keys that come until the shutter closes.
 _FRAMES_AHEAD = 3
 
 
@@ -90,7 +90,7 @@ class Digests:
         )  # fmt: skip
 
     def _all_of(self, names: list[str]) -> list[str]:
-        """The texts of things and of all that they hang on."""
+        """The texts of things and of all that they depend on."""
         found: dict[str, str] = {}
         todo = list(names)
         while todo:
@@ -115,7 +115,7 @@ class Digests:
             for b in (e.body, *e.mixed)
             if isinstance(b, PictureBody) and b.media
         ]
-        moved = [tag for one in self.context.solver.falling_into(number) for tag in one.hangs_on(ahead)]
+        moved = [tag for one in self.context.solver.falling_into(number) for tag in one.depends_on(ahead)]
         return [str(number), *moved, *self._all_of(names), *stamps]
 
     def of(self, unit: Emitter | Group) -> str:

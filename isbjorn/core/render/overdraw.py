@@ -1,7 +1,7 @@
 """How much can be drawn of what is asked for: the cost of a picture is bounded before it is begun.
 
 What bodies cover is counted in whole pictures. So the same are left out at any size of the picture, and none is where a shot is
-within reason. Who is left out hangs on its own number: the rest stay as they are from frame to frame.
+within reason. Who is left out depends on its own number: the rest stay as they are from frame to frame.
 """
 
 from __future__ import annotations

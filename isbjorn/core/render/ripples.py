@@ -35,7 +35,7 @@ if TYPE_CHECKING:
 _LEAST_PX = 4.0
 # However flat it is looked at, so much of the viewer stands over it.
 _GRAZING = 0.12
-# Where births fall on a face hangs on these.
+# Where births fall on a face depends on these.
 _PLACES = ("across", "up", "depth", "tilt", "width", "length", "walls")
 # The light's way, and that half-way between it and the viewer.
 LIGHT = record(way=3, half=3, shade=1, highlight=1, gloss=1, colour=3)
@@ -148,7 +148,7 @@ class _Falling:
         return np.array([1.0, *(size.spread / size.value for size in sizes)]) * height
 
     def told(self) -> tuple[object, ...]:
-        """What of sizes the parts hang on."""
+        """What of sizes the parts depend on."""
         sizes = [track.emitter.size for track in self.tracks]
         return tuple((s.spread_shape, s.spread > 0) if _steady(s) else s.model_dump_json() for s in sizes)
 
@@ -216,7 +216,7 @@ def _swung(context: RenderContext, number: int, ripples: Ripples, water: Water) 
 
     modes = modes_at(
         water, len(weights), float(context.seconds), min(one.births.begin_s for one in tracks),
-        lambda at: (*(one.hangs_on(at) for one in tracks), falling.told(), told), dents, context.stale, tracks[0].cache.shelves,
+        lambda at: (*(one.depends_on(at) for one in tracks), falling.told(), told), dents, context.stale, tracks[0].cache.shelves,
     )  # fmt: skip
     return modes.mixed(weights)
 

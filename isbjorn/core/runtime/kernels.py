@@ -1,4 +1,4 @@
-"""Where compiled kernels are kept between starts, and what each hangs on.
+"""Where compiled kernels are kept between starts, and what each depends on.
 
 Numba finds a kept kernel by the text of the file that it stands in: it does not see that a function of another file, which was
 compiled into it, has changed, and it compiles all of a file anew when anything in it has. So each kernel has a digest of its own
@@ -75,7 +75,7 @@ def _imported(path: Path, name: str) -> tuple[Path, str] | None:
 
 
 def reached(path: Path, name: str) -> dict[tuple[str, str], str]:
-    """The text of everything of the engine that a function hangs on, itself included, by file and name."""
+    """The text of everything of the engine that a function depends on, itself included, by file and name."""
     found: dict[tuple[str, str], str] = {}
     ahead, seen = [(path, name)], set[tuple[Path, str]]()
     while ahead:

@@ -52,7 +52,7 @@ class KernelLocator(UserProvidedCacheLocator):
         self._function = function.__qualname__
 
     def get_source_stamp(self) -> str:
-        """The digest of all that the kernel hangs on."""
+        """The digest of all that the kernel depends on."""
         path = Path(self._py_file)
         if not path.is_relative_to(HERE):
             return str(super().get_source_stamp())  # type: ignore[no-untyped-call]

@@ -110,7 +110,7 @@ class Ladder(Generic[S]):
 
     def __init__(self, limit_bytes: int) -> None:
         self.limit_bytes, self.bytes = limit_bytes, 0
-        # By motion: how far apart its rungs are, and its states by their steps with what else they hang on.
+        # By motion: how far apart its rungs are, and its states by their steps with what else they depend on.
         self._rungs: OrderedDict[str, dict[int, tuple[S, str]]] = OrderedDict()
         self._apart: dict[str, int] = {}
         self._asked: OrderedDict[tuple[str, int], None] = OrderedDict()

@@ -68,7 +68,7 @@ class Shelves:
         return None
 
     def put_more(self, kind: str, motion: str, tag: str, index: int, arrays: Sequence[npt.NDArray[Any]]) -> None:
-        """Lay down what else hangs on a motion and a step: arrays of a kind, a word of letters."""
+        """Lay down what else depends on a motion and a step: arrays of a kind, a word of letters."""
         self.rungs.put(motion[:_NAME], f"{kind}{_name(tag, index)}", arrays)
 
     def more(self, kind: str, motion: str, tag: str, index: int) -> npt.NDArray[np.uint8] | None:

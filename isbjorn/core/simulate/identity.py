@@ -1,4 +1,4 @@
-"""What the motion of an emitter hangs on, so that kept states are found again, and never a wrong one.
+"""What the motion of an emitter depends on, so that kept states are found again, and never a wrong one.
 
 A state at a moment hangs only on the keys before it and the two from it on (a smooth key's tangent reaches to its neighbours).
 """
@@ -19,7 +19,7 @@ from isbjorn.core.document.once import ByObject
 from isbjorn.core.document.references import numbers_of, references_of
 
 _NAMES = {"name", "on"}
-# Of a sound, what it drives hangs on these.
+# Of a sound, what it drives depends on these.
 _HEARD = {"on", "digest", "of_plate", "offset_s"}
 _TAKEN = {"digest", "at_s", "from_s", "to_s"}
 _OF_OTHERS = {"shape", "radius", "falloff", "inverted", "take", "lane"}
@@ -27,7 +27,7 @@ _OF_OTHERS = {"shape", "radius", "falloff", "inverted", "take", "lane"}
 
 @dataclass(frozen=True)
 class _Told:
-    """A thing as JSON, as far as motion hangs on it, without keys; and those, by the path of their number."""
+    """A thing as JSON, as far as motion depends on it, without keys; and those, by the path of their number."""
 
     text: str
     keys: dict[str, list[dict[str, Any]]]
@@ -78,7 +78,7 @@ _other: ByObject[_Told] = ByObject(
 
 
 def _parts(shot: Shot, emitter: Emitter) -> tuple[dict[str, _Told], bool]:
-    """What the motion of an emitter hangs on, by ids, its own under an empty one; and whether a sound of the plate is among it."""
+    """What the motion of an emitter depends on, by ids, its own under an empty one; and whether it uses a sound of the plate."""
     things: dict[str, Any] = {thing.id: thing for thing in shot.things}
     forces = [f for f in shot.reaching(emitter) if f.stage != "look"]
     look = look_fields(emitter, forces)
@@ -113,7 +113,7 @@ def needs_light(shot: Shot, emitter: Emitter) -> bool:
 
 
 def reads_plate(shot: Shot, emitter: Emitter) -> bool:
-    """Whether an emitter's motion or its looks hang on the plate."""
+    """Whether an emitter's motion or its looks depend on the plate."""
     return emitter.colour_by == "plate" or needs_light(shot, emitter)
 
 

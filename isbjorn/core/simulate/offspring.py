@@ -1,7 +1,7 @@
 """Births out of another emitter's particles: while they fly, or when something happens to them.
 
 Each lattice step of those who bear is looked at once: who of them bears in it, at which moments, and where each was then. A birth
-number is a hash of the bearer's number and of which of its children it is, so that it hangs on nothing else.
+number is a hash of the bearer's number and of which of its children it is, so that it depends on nothing else.
 """
 
 from __future__ import annotations

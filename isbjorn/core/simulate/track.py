@@ -145,8 +145,8 @@ class SteppedTogether(Protocol):
         """The state of a track at a lattice step."""
         ...
 
-    def hangs_on(self, t: float) -> tuple[str, str]:
-        """As `Track.hangs_on`, of all of them."""
+    def depends_on(self, t: float) -> tuple[str, str]:
+        """As `Track.depends_on`, of all of them."""
         ...
 
     def at_rest(self, track: Track, t: float, stale: Callable[[], bool] | None = None) -> State | None:
@@ -227,10 +227,10 @@ class Track:
 
     @functools.cached_property
     def motion(self) -> str:
-        """What all its states hang on; known once all who are stepped together, and who bears them, are."""
+        """What all its states depend on; known once all who are stepped together, and who bears them, are."""
         if self.parent is None:
             return self.identity.motion
-        told = f"{self.identity.motion} {self.parent.hangs_on(0)[0]}"
+        told = f"{self.identity.motion} {self.parent.depends_on(0)[0]}"
         return hashlib.sha256(told.encode()).hexdigest()
 
     @functools.cached_property
@@ -243,11 +243,11 @@ class Track:
     def tag(self, t: float) -> str:
         """The keys that matter to its state at a moment, and to those who bear it."""
         own = self.identity.at(t)
-        return own if self.parent is None else f"{own}|{self.parent.hangs_on(t + 1 / self.hz)[1]}"
+        return own if self.parent is None else f"{own}|{self.parent.depends_on(t + 1 / self.hz)[1]}"
 
-    def hangs_on(self, t: float) -> tuple[str, str]:
-        """What its state at a moment hangs on: the motion, and the keys that matter up to then; of all who are stepped together."""
-        return (self.motion, self.tag(t)) if self.crowd is None else self.crowd.hangs_on(t)
+    def depends_on(self, t: float) -> tuple[str, str]:
+        """What its state at a moment depends on: the motion, and the keys that matter until then; of all stepped together."""
+        return (self.motion, self.tag(t)) if self.crowd is None else self.crowd.depends_on(t)
 
     def _first_index(self, index: int) -> int:
         """The lattice step before which nobody who is alive at step `index` was born."""

@@ -258,13 +258,13 @@ def modes_at(
 ) -> Modes:  # fmt: skip
     """The modes of a face at shot time t, from its first birth on, in so many parts.
 
-    key: what the births up to a moment hang on, told by its words alone; dents(after, until): those of a stretch of time;
+    key: what the births up to a moment depend on, told by its words alone; dents(after, until): those of a stretch of time;
     shelves: where processes hand each other modes. Raises Stale if `stale` says that
     nobody waits for it.
     """
     lasts = round(water.lasts_s * _PER_S)
     last = math.floor(t * _PER_S)
-    # Always from the same moments on, so that it does not hang on what was asked for before.
+    # Always from the same moments on, so that it does not depend on what was asked for before.
     first = max((last // lasts - 1) * lasts, math.floor(max(begin_s, -_LONGEST_S) * _PER_S) - 1)
     motion = hashlib.sha256(repr((water, first, parts)).encode()).hexdigest()
     there: set[int] | None = None

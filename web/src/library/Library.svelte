@@ -72,7 +72,7 @@
 <Sheet
   bind:open
   title="Library of emitters"
-  about="Each comes with the forces, zones and markers that it hangs on. The pictures are made by the engine."
+  about="Each comes with the forces, zones and markers that it depends on. The pictures are made by the engine."
   size="wide"
 >
   <div class="flex items-center gap-2 pb-2">

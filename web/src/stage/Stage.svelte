@@ -209,7 +209,9 @@
   ></div>
   {#if (awaited.length || now?.slow) && !frozen && (stirred || listed || !now)}
     <p
-      class="absolute top-4 left-1/2 max-w-[96vw] -translate-x-1/2 rounded-full bg-ground/85 px-4 py-1.5 text-amber"
+      class="absolute top-4 rounded-lg bg-ground/85 px-4 py-1.5 text-amber {listed
+        ? 'left-4 max-w-[calc(100vw-440px)]'
+        : 'left-1/2 max-w-[96vw] -translate-x-1/2'}"
       role="status"
       data-slow
     >

@@ -289,7 +289,7 @@ export class Desk {
     return this.act(() => got(api.POST('/api/shots/{shot_id}/cast', { params: this.params, body })), true);
   }
 
-  /** Add an emitter of the library, with all that it hangs on. */
+  /** Add an emitter of the library, with all that it depends on. */
   plant(preset: string): Promise<void> {
     const body = { preset };
     return this.act(() => got(api.POST('/api/shots/{shot_id}/plant', { params: this.params, body })), true);

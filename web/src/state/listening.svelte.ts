@@ -28,7 +28,7 @@ class Listening {
   /** How far sound and picture were apart, in seconds, as a median of the last looks. */
   drift = $state<number | null>(null);
 
-  /** What the waveform of a sound, and all that is heard, hang on. */
+  /** What the waveform of a sound, and all that is heard, depend on. */
   private static told(shot: Shot): string {
     const sounds = shot.sounds.map((one) => [
       one.digest,

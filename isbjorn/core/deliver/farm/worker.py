@@ -47,7 +47,7 @@ class MediaMissing(Exception):
 
 @functools.cache
 def engine_digest() -> str:
-    """A digest of all that pictures hang on beside the document: the engine's text, and the libraries it stands on."""
+    """A digest of all that pictures depend on beside the document: the engine's text, and the libraries it stands on."""
     root = Path(__file__).resolve().parents[2]
     found = hashlib.sha256()
     for path in sorted(root.rglob("*.py")):
@@ -183,7 +183,7 @@ def make_parts(
 
 
 def _lay_rung(cache: Path, group: str, name: str, content: bytes) -> None:
-    """Lay a state where the engine looks for it; it hangs on its name alone whether it fits."""
+    """Lay a state where the engine looks for it; it depends on its name alone whether it fits."""
     rungs = Shelves.within(cache / "states").rungs
     if name not in rungs.names(group):
         rungs.put(Path(group).name, Path(name).name, [np.frombuffer(content, np.uint8)])

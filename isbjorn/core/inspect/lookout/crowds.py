@@ -46,7 +46,7 @@ def crowd_in_a_loop(watch: Watch) -> Checks:
     yield Note(
         kind="crowd in a loop", thing=reaching[0].id, level="trouble",
         what=f"{names}: particles that know of each other do not come round with the loop, and jump at its seam.",
-        why="Where each is hangs on all that were before it, from the first birth on; nothing brings that back to its beginning. "
+        why="Where each is depends on all that were before it, from the first birth on; nothing brings that back to its beginning. "
         "But those of the end can give way to those from before the start.",
         mend=Mend(
             label="Cross over at its end", changes=[put("/crossover_s", round(min(1.5, 0.25 * float(watch.shot.length_s)), 2))]

@@ -239,7 +239,7 @@ def too_much(case: Case) -> Checks:
     if births.each > 1:
         yield case.note(
             "too much", f"of every {births.each:,} births only one is considered.",
-            "Over the shot there would be more than twenty million, and each hangs on those before it.", "trouble",
+            "Over the shot there would be more than twenty million, and each depends on those before it.", "trouble",
             Mend(label="A tenth of the births", changes=_fewer(case, 10)),
         )  # fmt: skip
     if _too_costly(case):

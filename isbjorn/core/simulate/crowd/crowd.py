@@ -114,8 +114,8 @@ class Held:
     def of(self, track: Track, index: int, stale: Callable[[], bool] | None = None) -> State:
         return self.crowd.of(self.theirs[track.emitter.id], index, stale)
 
-    def hangs_on(self, t: float) -> tuple[str, str]:
-        return self.crowd.hangs_on(t)
+    def depends_on(self, t: float) -> tuple[str, str]:
+        return self.crowd.depends_on(t)
 
     def at_rest(self, track: Track, t: float, stale: Callable[[], bool] | None = None) -> State | None:
         return self.crowd.at_rest(self.theirs[track.emitter.id], t, stale)
@@ -139,17 +139,17 @@ class Crowd:
 
     @functools.cached_property
     def motion(self) -> str:
-        """What all states hang on."""
+        """What all states depend on."""
         told = [[track.emitter.id, track.motion] for track in self.tracks]
         return hashlib.sha256(json.dumps(told).encode()).hexdigest()
 
-    def hangs_on(self, t: float) -> tuple[str, str]:
-        """What states at a moment hang on: the motion, and the keys that matter up to then."""
+    def depends_on(self, t: float) -> tuple[str, str]:
+        """What states at a moment depend on: the motion, and the keys that matter up to then."""
         return self.motion, "|".join(track.tag(t) for track in self.tracks)
 
     def tag(self, index: int) -> str:
-        """What the state at a lattice step hangs on besides the motion."""
-        return self.hangs_on(index / self.hz)[1]
+        """What the state at a lattice step depends on besides the motion."""
+        return self.depends_on(index / self.hz)[1]
 
     def first_index(self) -> int:
         """The lattice step before the first birth."""

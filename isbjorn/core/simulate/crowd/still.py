@@ -196,13 +196,13 @@ class Caught:
         return State(state.births, state.moments, values)
 
 
-# By all that it hangs on: an edit of looks finds it again.
+# By all that it depends on: an edit of looks finds it again.
 _CAUGHT: Kept[Caught] = Kept("states", 0.25)
 
 
 def caught_at_rest(crowd: Crowd, force: Contagion, stale: Callable[[], bool] | None) -> Caught:
     """When each of a crowd that never moves catches a contagion. Raises Stale if `stale` says that nobody waits for it."""
-    return _CAUGHT.get(crowd.hangs_on(math.inf), lambda: _caught(crowd, force, stale))
+    return _CAUGHT.get(crowd.depends_on(math.inf), lambda: _caught(crowd, force, stale))
 
 
 def _caught(crowd: Crowd, force: Contagion, stale: Callable[[], bool] | None) -> Caught:
@@ -218,7 +218,7 @@ def _caught(crowd: Crowd, force: Contagion, stale: Callable[[], bool] | None) ->
 
 def _handed_on(crowd: Crowd, count: int, work_out: Callable[[], Doubles | None]) -> Doubles | None:
     """Moments (n,) that another process has worked out; else they are worked out, and laid down for others."""
-    shelves, told = crowd.tracks[0].cache.shelves, repr(crowd.hangs_on(math.inf))
+    shelves, told = crowd.tracks[0].cache.shelves, repr(crowd.depends_on(math.inf))
     motion = hashlib.sha256(told.encode()).hexdigest()
     there = None if shelves is None else shelves.more("still", motion, told, 0)
     if there is not None and len(there) == 8 * count:

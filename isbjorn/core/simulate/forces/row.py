@@ -86,7 +86,7 @@ def aim(thing: Any, turn: Doubles, setting: Setting, rows: Doubles) -> None:
 def base(thing: Any, code: int, setting: Setting, unit: float = 1.0) -> Doubles:
     """Rows (n, `WIDTH`) of a thing with its strength, whose unit is brought to px and seconds by `unit`.
 
-    Its draws hang on its own seed, or on its id, so that other things never disturb them.
+    Its draws depend on its own seed, or on its id, so that other things never disturb them.
     """
     rows = np.zeros((len(setting.t), WIDTH))
     rows[:, CODE], rows[:, ATTRIBUTE] = code, FORCE_FIRST + 8 * thing.own_draws
