@@ -254,7 +254,6 @@
       <NumberRow {...common} field="speed" />
       <Fields {...common} only={['toward', 'direction', 'spread']} />
       {#each used as name (name)}{@render rest(name)}{/each}
-      <Fields {...common} only={['in_depth']} />
       {#if unused.length}
         <details class="pt-1" bind:open={more}>
           <summary class="cursor-pointer rounded py-1 text-soft select-none hover:text-word"
