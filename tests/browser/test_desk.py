@@ -144,6 +144,13 @@ class Looks(Looking):
         next(i for i in self.page.all('[role="option"]') if i.text == "50 fps").click()
         self.page.until(lambda: self.document()["rate"] == "50" and "5 s" in self.page.find("header").text)
 
+    def test_each_field_of_birth_stands_once(self) -> None:
+        self.unfold_birth()
+        fields = self.page.all('[aria-label="Birth"] input[aria-label], [aria-label="Birth"] button[aria-label]')
+        labels = [str(field.get_attribute("aria-label")) for field in fields]
+        self.assertGreater(len(labels), 15)
+        self.assertEqual(sorted(set(labels)), sorted(labels))
+
     def test_a_starving_emitter_is_said_on_the_picture_and_at_its_end(self) -> None:
         self.unfold_birth()
         limits = self.page.all('[aria-label="Birth"] input[aria-label="Particle limit"]')

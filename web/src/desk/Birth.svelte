@@ -153,7 +153,6 @@
     <div class="px-3.5 pb-3"><Recorded {desk} {emitter} /></div>
   {:else}
     <div class="px-3.5 pb-3">
-      <Fields {...common} only={['born_of']} />
       {#if emitter.born_of}{@render rest('born_of')}<Fields {...common} only={['born_when']} />{/if}
       {#if emitter.born_of && emitter.born_when !== 'in flight'}
         <Fields {...common} only={['born_count']} />
