@@ -1,14 +1,17 @@
 """A kept kernel is used as long as nothing that it depends on has changed."""
 
+import os
 import subprocess
 import sys
+import tempfile
 import threading
 import unittest
+from pathlib import Path
 
 import numpy as np
 
 from isbjorn.core.jit import KERNELS, leaf, njit
-from isbjorn.core.runtime.kernels import HERE, reached
+from isbjorn.core.runtime.kernels import HERE, lend, reached
 
 
 class Reached(unittest.TestCase):
@@ -43,6 +46,17 @@ class Loaded(unittest.TestCase):
         told = subprocess.run([sys.executable, "-c", code], check=True, capture_output=True, text=True).stdout.split()
         self.assertGreater(int(told[0]), 150)
         self.assertEqual(int(told[1]), 0)
+
+    def test_who_cannot_write_beside_the_engine_compiles_none_anew(self) -> None:
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            lend(HERE / "__pycache__" / "kernels", folder)
+            draw = "import numpy as np; from isbjorn.core import random; random.draws01(7, np.arange(9), 2)"
+            env = {**os.environ, "NUMBA_CACHE_DIR": name}
+            subprocess.run([sys.executable, "-c", draw], check=True, env=env)
+            kernels = list(folder.rglob("*.nbc"))
+            self.assertGreater(len(kernels), 100)
+            self.assertEqual([one.name for one in kernels if not one.is_symlink()], [])
 
     def test_one_that_takes_memory_is_no_leaf(self) -> None:
         with self.assertRaisesRegex(TypeError, "zeros"):

@@ -12,6 +12,7 @@ import functools
 import os
 import re
 import sys
+from contextlib import suppress
 from pathlib import Path
 
 HERE = Path(__file__).parent.parent
@@ -104,8 +105,21 @@ def reached(path: Path, name: str) -> dict[tuple[str, str], str]:
     return found
 
 
+def lend(there: Path, folder: Path) -> None:
+    """Link the kernels of a folder that cannot be written into one that can: who did not set the engine up compiles none anew.
+
+    Numba puts a new file in the place of a link, and never writes through one.
+    """
+    for file in there.rglob("*"):
+        link = folder / file.relative_to(there)
+        with suppress(OSError):
+            if file.is_file() and not os.path.lexists(link):
+                link.parent.mkdir(parents=True, exist_ok=True)
+                link.symlink_to(file)
+
+
 def keep_kernels() -> None:
-    """Let Numba keep kernels beside the engine, or in the user's cache where that cannot be written.
+    """Let Numba cache kernels beside the engine, or in the user's cache where that cannot be written.
 
     A folder that the environment names (NUMBA_CACHE_DIR) is used as it is.
     """
@@ -120,5 +134,7 @@ def keep_kernels() -> None:
             continue
         if os.access(folder, os.W_OK):
             os.environ["NUMBA_CACHE_DIR"] = str(folder)
+            if home != HERE / "__pycache__":
+                lend(HERE / "__pycache__" / _FOLDER, folder)
     if "numba" in sys.modules:
         sys.modules["numba"].config.reload_config()
