@@ -9,30 +9,29 @@ from isbjorn.core.arrays import Floats, Longs
 from isbjorn.core.jit import njit
 from isbjorn.core.runtime.parallel import guarded
 
-_CELLS_EACH, _MOST_LOOKS = 4, 4e8
+_CELLS_EACH, _MOST_LOOKS = 4, 2e8
 
 
 @njit("void(f4[:,::1], i8[:,::1], i8[::1], i8[::1], i8, i8, i8, f8, i8[:,::1])", parallel=True, cache=True)
 def _nearest(
     place: Floats, cells: Longs, starts: Longs, order: Longs, nx: int, ny: int, nz: int, reach: float, found: Longs
 ) -> None:
-    """The nearest few of each within the reach, nearest first (ties by number); -1 where there are fewer."""
+    """The nearest few of each within the reach, nearest first (ties by number); -1 where there are fewer. place (m, 3), cells
+    (m, 3): in the order of the cells, so that those of a cell lie side by side in memory; order (m,): whose they are."""
     most = found.shape[1]
-    for i in prange(len(place)):
-        near = np.full(most, np.inf)
-        for z in range(max(0, cells[i, 2] - 1), min(nz, cells[i, 2] + 2)):
-            for y in range(max(0, cells[i, 1] - 1), min(ny, cells[i, 1] + 2)):
-                for x in range(max(0, cells[i, 0] - 1), min(nx, cells[i, 0] + 2)):
+    for own in prange(len(place)):
+        i, near = order[own], np.full(most, np.inf)
+        for z in range(max(0, cells[own, 2] - 1), min(nz, cells[own, 2] + 2)):
+            for y in range(max(0, cells[own, 1] - 1), min(ny, cells[own, 1] + 2)):
+                for x in range(max(0, cells[own, 0] - 1), min(nx, cells[own, 0] + 2)):
                     cell = (z * ny + y) * nx + x
                     for at in range(starts[cell], starts[cell + 1]):
-                        j = order[at]
-                        if j == i:
-                            continue
                         d = 0.0
                         for c in range(3):
-                            d += (float(place[i, c]) - place[j, c]) ** 2
-                        if d > reach * reach or d >= near[most - 1]:
+                            d += (float(place[own, c]) - place[at, c]) ** 2
+                        if at == own or d > reach * reach or d >= near[most - 1]:
                             continue
+                        j = order[at]
                         k = most - 1
                         while k > 0 and (near[k - 1] > d or (near[k - 1] == d and found[i, k - 1] > j)):
                             near[k], found[i, k] = near[k - 1], found[i, k - 1]
@@ -101,7 +100,7 @@ def pairs(place: Floats, reach: float, most: int) -> tuple[Longs, Floats]:
     starts = np.zeros(nx * ny * nz + 1, np.int64)
     np.cumsum(counts, out=starts[1:])
     found = np.full((len(place), most), -1, np.int64)
-    _nearest(np.ascontiguousarray(place), np.ascontiguousarray(cells), starts, order, nx, ny, nz, reach, found)
+    _nearest(np.ascontiguousarray(place[order]), cells[order], starts, order, nx, ny, nz, reach, found)
     counts, none = np.zeros(len(place), np.int64), np.empty((0, 2), np.int64)
     _mutual(found, counts, none)
     joined = np.empty((int(counts.sum()), 2), np.int64)
