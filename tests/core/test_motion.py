@@ -181,6 +181,14 @@ class Seconds(unittest.TestCase):
         self.assertEqual(len(found), 997)
         self.assertTrue((found.age01 == 0).all())
 
+    def test_a_jump_to_the_end_of_a_very_long_life_is_bounded(self) -> None:
+        shot = one_emitter(last_frame=30_000, emitter={"rate": 1000, "lifespan": 0, "limit": 1_000_000})
+        # All of them early on; later as many as can be stepped from their births in some seconds, of a million.
+        for frame, least, most in ((300, 11_900, 12_100), (30_000, 30_000, 40_000)):
+            alive = len(Solver(shot).at(frame))
+            self.assertGreater(alive, least)
+            self.assertLess(alive, most)
+
 
 class Draws(unittest.TestCase):
     def test_changing_one_spread_never_reshuffles_another(self) -> None:

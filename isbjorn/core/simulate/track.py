@@ -43,6 +43,8 @@ from isbjorn.core.time import lattice_index
 # Steps of all particles of an emitter from birth to the moment: some seconds to half a minute of a plain machine.
 _MOST_STEPS, _MOST_ALIVE = 5e8, 5_000_000
 _MANY_STEPS, _FEWEST = 12_000, 20
+# As many, where each step is only a few multiplications.
+_MOST_EXACT_STEPS = 2.5e9
 # Births of so many steps are worked out together, if they are no more than that; so many stretches are kept.
 _BORN_TOGETHER, _BORN_KEPT = 20_000, 12
 # What a joint takes to be held to its neighbours in a step, as a multiple of a plain one.
@@ -57,13 +59,13 @@ def key_of(shot: Shot, emitter: Emitter) -> int:
 
 def affordable_alive(shot: Shot, emitter: Emitter, births: Births, source: Source, readings: Readings) -> int:
     """How many may be alive so that stepping all of them through their lives stays within bounds."""
-    if is_steady(shot, emitter, readings):
-        return _MOST_ALIVE
     begin = max(births.begin_s, -source.longest_life) if math.isinf(births.begin_s) else births.begin_s
     run = max(1.0, float(shot.length_s) - begin)
     reaching = shot.reaching(emitter)
     # A crowd is run from its first birth on.
     lived = run if any(isinstance(force, Meeting) for force in reaching) else min(source.longest_life, run)
+    if is_steady(shot, emitter, readings):
+        return int(min(_MOST_ALIVE, max(_FEWEST, _MOST_EXACT_STEPS / max(1.0, lived * shot.simulation_rate))))
     weight = (
         1.0 + sum(weight_of(force) for force in reaching) + (HELD if emitter.strand is not None else 0)
     ) * joints_of(emitter)
