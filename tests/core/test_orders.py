@@ -5,6 +5,7 @@ import tempfile
 import unittest
 from fractions import Fraction
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from hypothesis import given, settings
@@ -17,6 +18,7 @@ from isbjorn.core.deliver.purposes import SHIPPED, Purpose, purpose_from_text, p
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.inspect import forecast, taking
 from isbjorn.core.inspect.delivering import told
 from isbjorn.core.media.plates import PlateReader
 from tests.core.test_media import still
@@ -229,6 +231,10 @@ class Told(InFolder):
         self.assertEqual(said.notes[0].kind, "disk")
 
     def test_time_is_told_with_all_that_takes_it(self) -> None:
+        # How fast the machine is now is measured: what is compared is told for one machine.
+        for module in (forecast, taking):
+            self.enterContext(mock.patch.object(module, "speed", return_value=1.0))
+
         def seconds(last: int = 199, shot: Shot | None = None, **more: object) -> float:
             given = {"width": 640, "height": 360, "last_frame": 999, "emitter": {"rate": 400}}
             found = told(shot or one_emitter(**given), order(self.folder, last=last, **more), {}, PlateReader()).seconds
