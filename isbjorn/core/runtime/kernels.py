@@ -106,9 +106,10 @@ def reached(path: Path, name: str) -> dict[tuple[str, str], str]:
 
 
 def lend(there: Path, folder: Path) -> None:
-    """Link the kernels of a folder that cannot be written into one that can: who did not set the engine up compiles none anew.
+    """Link cached kernels from a read-only folder into a writable one, so that a user who did not set up the engine need not
+    compile them.
 
-    Numba puts a new file in the place of a link, and never writes through one.
+    Numba replaces a link with a new file, and never writes through it.
     """
     for file in there.rglob("*"):
         link = folder / file.relative_to(there)

@@ -71,9 +71,16 @@ export class Line {
   }
 }
 
-/** A picture as it is sent: the length of its header (4 bytes, little endian), the header as JSON, a JPEG. */
-export async function pictured<Header>(data: ArrayBuffer): Promise<[Header, Picture]> {
-  const length = new DataView(data).getUint32(0, true);
-  const header = JSON.parse(new TextDecoder().decode(new Uint8Array(data, 4, length))) as Header;
-  return [header, await decoded(new Uint8Array(data, 4 + length))];
+/**
+ * A picture as it is sent: the length of its header (4 bytes, little endian), the header as JSON, a JPEG. Null where it cannot be
+ * decoded: confirm it all the same, as serial 0, because the studio waits for the word of two at most.
+ */
+export async function pictured<Header>(data: ArrayBuffer): Promise<[Header, Picture] | null> {
+  try {
+    const length = new DataView(data).getUint32(0, true);
+    const header = JSON.parse(new TextDecoder().decode(new Uint8Array(data, 4, length))) as Header;
+    return [header, await decoded(new Uint8Array(data, 4 + length))];
+  } catch {
+    return null;
+  }
 }

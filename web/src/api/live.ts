@@ -61,14 +61,8 @@ export class Live {
   }
 
   private async show(data: ArrayBuffer): Promise<void> {
-    let shown: [LiveHeader, Picture];
-    try {
-      shown = await pictured<LiveHeader>(data);
-    } catch {
-      // One that cannot be decoded is confirmed all the same: the studio waits for the word of two at most.
-      this.ask({ kind: 'shown', serial: 0 });
-      return;
-    }
+    const shown = await pictured<LiveHeader>(data);
+    if (!shown) return this.ask({ kind: 'shown', serial: 0 });
     const [header, picture] = shown;
     this.ask({ kind: 'shown', serial: header.serial });
     // One that was decoded later than its follower is over.

@@ -83,14 +83,8 @@ export class Performer {
   }
 
   private async show(data: ArrayBuffer): Promise<void> {
-    let shown: [StageHeader, Picture];
-    try {
-      shown = await pictured<StageHeader>(data);
-    } catch {
-      // One that cannot be decoded is confirmed all the same, or no other would come.
-      this.say({ kind: 'shown', serial: 0 });
-      return;
-    }
+    const shown = await pictured<StageHeader>(data);
+    if (!shown) return this.say({ kind: 'shown', serial: 0 });
     const [header, picture] = shown;
     if (this.line?.closed) return;
     this.picture?.close();

@@ -227,8 +227,8 @@ def in_shell(
 
 
 def _held_in(xy: Doubles, on: Doubles, offset: Doubles, e: Edges) -> Doubles:
-    """Places (n, 2) in a shell, of which those are brought nearer to where they left the line, on (n, 2), that lie farther from all
-    of it than their offset, beyond a sharp corner, or behind another part of it, where what it bounds is thin."""
+    """Places (n, 2) px inside a shell. A place that lies farther from every edge than its offset (beyond a sharp corner), or
+    behind another edge (where the shape is thin), is moved back toward its point on the line, on (n, 2) px."""
     out, stray = xy.copy(), np.arange(len(xy))
     a, b = (np.ascontiguousarray(v) for v in (e.a, e.b))
     for _ in range(_MOST_TIMES):
