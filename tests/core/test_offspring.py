@@ -50,6 +50,12 @@ def both(document: Shot, seconds: float) -> tuple[Any, Any]:
     return solver.of(0, at), solver.of(1, at)
 
 
+def along_x(speed: float) -> dict[str, Any]:
+    """A parent of one birth that flies to the right at a speed in px/s."""
+    flight = {"speed": {"value": speed, "spread": 0}, "spread": 0, "direction": 0}
+    return {"bursts": [{"count": 1}], "lifespan": 9, **flight}
+
+
 class InFlight(unittest.TestCase):
     def test_each_bears_as_many_as_its_rate_comes_to(self) -> None:
         for rate, at in ((10, 0.9), (37, 1.4), (400, 1.0)):
@@ -80,13 +86,7 @@ class InFlight(unittest.TestCase):
         self.assertAlmostEqual(len(children), 40 * 0.5 * length, delta=0.004 * 40 * 0.5 * length)
 
     def test_those_per_px_lie_on_the_way_and_stay_who_they_are(self) -> None:
-        straight = {
-            "bursts": [{"count": 1}],
-            "speed": {"value": 300, "spread": 0},
-            "spread": 0,
-            "direction": 0,
-            "lifespan": 9,
-        }
+        straight = along_x(300)
         still = {"kind": "gravity", "id": "g", "strength": 0}
         document = shot({"rate": 0.4, "rate_per": "px"}, still, parent=straight)
         _, early = both(document, 1.5)
@@ -99,13 +99,7 @@ class InFlight(unittest.TestCase):
         self.assertLess(float(np.abs(np.diff(np.sort(late.position[:, 0]))).max()), 15, "no gap is long")
 
     def test_those_per_px_are_even_along_any_way(self) -> None:
-        straight = {
-            "bursts": [{"count": 1}],
-            "speed": {"value": 100, "spread": 0},
-            "spread": 0,
-            "direction": 0,
-            "lifespan": 9,
-        }
+        straight = along_x(100)
         even = {"rate": 0.1, "rate_per": "px", "cadence": "even"}
         still = {"kind": "gravity", "id": "g", "strength": 0}
         _, children = both(shot(even, still, parent=straight), 2.05)
