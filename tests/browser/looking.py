@@ -98,7 +98,7 @@ class Looking(unittest.TestCase):
         return next(e for e in self.document()["emitters"] if e["id"] == "embers")
 
     def type_into(self, label: str, text: str) -> None:
-        field = self.page.find(f'[aria-label="{label}"]')
+        field = self.bring(self.page.find(f'[aria-label="{label}"]'))
         ActionChains(self.page.driver).move_to_element(field).click().perform()
         box = self.page.find(f'input[aria-label="{label}"]')
         box.send_keys(Keys.CONTROL, "a")
@@ -109,9 +109,13 @@ class Looking(unittest.TestCase):
         found = self.page.find(f'aside section[aria-label="{title}"]')
         head = found.find_element("css selector", "button")
         if head.get_attribute("aria-expanded") == "false":
-            self.page.driver.execute_script("arguments[0].scrollIntoView({block: 'center'})", head)
-            head.click()
+            self.bring(head).click()
         return found
+
+    def bring(self, element: WebElement) -> WebElement:
+        """Scroll a panel until the element stands clear of its heading, which the driver takes for empty space."""
+        self.page.driver.execute_script("arguments[0].scrollIntoView({block: 'center'})", element)
+        return element
 
     def unfold_birth(self) -> None:
         """Show the fields of birth that are at their defaults."""
@@ -119,7 +123,7 @@ class Looking(unittest.TestCase):
 
     def choose(self, label: str, text: str) -> None:
         """Choose from a list of the chosen thing's numbers."""
-        self.page.find(f'aside:last-of-type [aria-label="{label}"]').click()
+        self.bring(self.page.find(f'aside:last-of-type [aria-label="{label}"]')).click()
         next(i for i in self.page.all('[role="option"]') if i.text == text).click()
 
     def take(self, name: str) -> None:
