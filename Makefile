@@ -10,7 +10,9 @@ SOURCES := $(shell find isbjorn tests -name '*.py')
 
 .PHONY: demo test test-under-load setup page tools check unit core browser bench clean types screenshots
 
-demo: .venv/.ready .venv/.compiled $(PAGE)
+# The packages and the page are installed side by side; the engine is compiled, and the demonstration painted, while it runs.
+demo:
+	@$(MAKE) --no-print-directory -j2 .venv/.compiled $(PAGE)
 	$(BIN)/isbjorn demo --port $(PORT) --data "$(DATA)"
 
 test: tools .venv/.test .venv/.compiled web/node_modules/.ready web/src/api/types.ts $(PAGE)
@@ -25,9 +27,12 @@ setup: .venv/.ready $(PAGE)
 
 .venv/.ready: requirements.txt pyproject.toml .venv/.made
 	@echo "— Installing the pinned Python packages"
-	$(BIN)/pip install -q -r requirements.txt
-	$(BIN)/pip install -q --no-deps --no-build-isolation -e .
-	@echo "— Compiling the engine's kernels (kept for later starts)"
+	@sh setup/install.sh requirements.txt
+	@$(BIN)/pip install -q --no-deps --no-build-isolation -e .
+	@touch $@
+
+# Kernels are compiled once, and again when their text has changed.
+.venv/.kernels: $(SOURCES) .venv/.ready
 	$(BIN)/python -m isbjorn.core.ready
 	@touch $@
 
@@ -38,7 +43,7 @@ setup: .venv/.ready $(PAGE)
 
 .venv/.test: requirements-test.txt .venv/.ready
 	@echo "— Installing what the tests need"
-	$(BIN)/pip install -q -r requirements-test.txt
+	@sh setup/install.sh requirements-test.txt
 	@touch $@
 
 # Not `npm ci`: it refuses a lock without the optional binaries of other platforms, which some mirrors do not hold.

@@ -62,16 +62,11 @@ def demo(
 ) -> None:
     """Start with the demonstration project Skarvøy Lights."""
     loading.begin()
-    from isbjorn.studio.demonstration import ensure_demo
     from isbjorn.studio.server import serve_studio
 
     if restore:
         _restore(data)
-    with _bar() as bar:
-        task = bar.add_task("Painting the plates", total=None)
-        ensure_demo(data, lambda done, total: bar.update(task, completed=done, total=total))
-        bar.update(task, visible=False)
-    serve_studio(data, port, scheduler, key)
+    serve_studio(data, port, scheduler, key, demo=True)
 
 
 @app.command()

@@ -5,15 +5,21 @@ A start needs a dozen of two hundred; each takes some milliseconds to load.
 
 from __future__ import annotations
 
+import fcntl
 import functools
+import os
 from collections.abc import Callable
+from contextlib import suppress
 from importlib import import_module
 from typing import Any, TypeVar
 
 import numba
 from numba.core import typeinfer
+from numba.core.caching import FunctionCache
 from numba.core.compiler_lock import global_compiler_lock
 from numba.core.registry import CPUDispatcher
+
+from isbjorn.core.runtime.kernels import is_complete
 
 F = TypeVar("F", bound=Callable[..., Any])
 # Every kernel with a signature that was declared in this process.
@@ -32,11 +38,53 @@ def _without_matrices() -> None:
     import_module("numba.np.linalg").__dict__["ensure_blas"] = ensure_blas
 
 
+class LockedCache(FunctionCache):  # type: ignore[misc]
+    """A kernel's files. One process compiles a kernel at a time; others that need it meanwhile wait, and then load it.
+
+    A kernel compiles those that it calls, and no two call each other, so nobody waits for ever.
+    """
+
+    _lock: int | None = None
+
+    def load_overload(self, sig: Any, target_context: Any) -> Any:
+        """The compiled kernel, or None: then nobody else compiles it until it is saved or `unlock` is called."""
+        found = super().load_overload(sig, target_context)
+        if found is None and self._lock is None:
+            # Where nothing can be written, each process compiles for itself.
+            with suppress(OSError):
+                self._impl.locator.ensure_cache_path()
+                self._lock = os.open(f"{self._cache_file._index_path}.lock", os.O_CREAT | os.O_RDWR, 0o600)
+                fcntl.flock(self._lock, fcntl.LOCK_EX)
+                found = super().load_overload(sig, target_context)
+        return found
+
+    def unlock(self) -> None:
+        """Let others compile it."""
+        if self._lock is not None:
+            os.close(self._lock)
+            self._lock = None
+
+    def is_stored(self, signatures: tuple[Any, ...], codegen: Any) -> bool:
+        """Whether code for all of some signatures is stored, of the kernel as it is now."""
+        stored = self._cache_file._load_index()
+        return all(self._index_key(one, codegen) in stored for one in signatures)
+
+
 class Kernel(CPUDispatcher):
     """A kernel that is there for its signatures alone, from its first call on."""
 
     _signatures: tuple[Any, ...]
     _loaded: bool
+    _cache: LockedCache
+
+    @property
+    def full_name(self) -> str:
+        """Its module and name."""
+        return f"{self.py_func.__module__}.{self.py_func.__qualname__}"
+
+    def is_stored(self) -> bool:
+        """Whether it can be loaded without being compiled."""
+        return self._cache.is_stored(self._signatures, self.targetctx.codegen())
 
     def load(self) -> None:
         """Compile it, or take it from where kernels are kept."""
@@ -46,9 +94,12 @@ class Kernel(CPUDispatcher):
         with global_compiler_lock:
             if not self._loaded:
                 _without_matrices()
-                with typeinfer.register_dispatcher(self):
-                    for signature in self._signatures:
-                        self.compile(signature)
+                try:
+                    with typeinfer.register_dispatcher(self):
+                        for signature in self._signatures:
+                            self.compile(signature)
+                finally:
+                    self._cache.unlock()
                 self.disable_compile()
                 self._loaded = True
 
@@ -73,9 +124,11 @@ def njit(signatures: Any = None, **options: Any) -> Callable[[F], F]:
     """As Numba's `njit`, of one signature, a list of them, or none: then it is Numba's."""
 
     def made(function: F) -> F:
-        kernel: Any = numba.njit(**options)(function)
+        # No kernel is called from C: its wrapper for that is left out.
+        kernel: Any = numba.njit(**options, no_cfunc_wrapper=True)(function)
         if signatures is not None:
             kernel.__class__ = Kernel
+            kernel._cache.__class__ = LockedCache
             kernel._signatures = tuple(signatures) if isinstance(signatures, list) else (signatures,)
             kernel._loaded = False
             KERNELS.append(kernel)
@@ -109,6 +162,9 @@ def leaf(signatures: Any, **options: Any) -> Callable[[F], F]:
 
 
 def load_all() -> None:
-    """Load every kernel of what is imported; for processes from which others are forked, and at set-up."""
+    """Load every kernel of what is imported that is stored; for processes from which others are forked. What is not compiled yet is
+    compiled when it is called."""
+    everything = is_complete()
     for kernel in KERNELS:
-        kernel.load()
+        if everything or kernel.is_stored():
+            kernel.load()

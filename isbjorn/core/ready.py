@@ -1,43 +1,133 @@
-"""Compiles the engine's kernels for the first time: those of motion and those of drawing beside each other, then warms them all."""
+"""Compiles the engine's kernels: those of the first picture first, in processes beside each other; stored ones are not compiled.
+
+python -m isbjorn.core.ready [--json] [--background]
+"""
 
 from __future__ import annotations
 
-import subprocess
-import sys
+import argparse
+import json
+import multiprocessing
+import os
 import time
+from collections.abc import Callable
+from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
+from dataclasses import asdict, dataclass
+from types import ModuleType
+from typing import Any
 
-# What draws depends on nothing that moves.
-_DRAWING = (
-    "blends",
-    "blur",
-    "blurred_discs",
-    "bodies",
-    "discs",
-    "effects",
-    "lights",
-    "neighbours",
-    "shades",
-    "sprites",
-    "strokes",
-)
-_MOVING = "isbjorn.core.appearance.particles"
+from numba.core.registry import CPUDispatcher
+
+from isbjorn.core import frame, show
+from isbjorn.core.inspect import guides
+from isbjorn.core.jit import KERNELS, Kernel
+from isbjorn.core.runtime.kernels import mark_complete
+
+__all__ = ["Progress", "compile_kernels", "frame", "guides", "show"]
+
+_MOST_PROCESSES = 4
+# What the first picture of a plain shot calls, and its guides. Which is left out only comes later.
+FIRST = (
+    "isbjorn.core.emit", "isbjorn.core.simulate.integrators.abreast", "isbjorn.core.appearance", "isbjorn.core.render.camera",
+    "isbjorn.core.render.discs", "isbjorn.core.render.tiles", "isbjorn.core.render.pixels", "isbjorn.core.render.shades",
+    "isbjorn.core.media.shrink",
+)  # fmt: skip
 
 
-def ready() -> float:
-    """Seconds until all kernels are there."""
-    start = time.perf_counter()
-    halves = [", ".join(f"isbjorn.core.render.{name}" for name in _DRAWING), _MOVING]
-    load = "from isbjorn.core.jit import load_all; load_all()"
-    beside = [subprocess.Popen([sys.executable, "-c", f"import {half}; {load}"]) for half in halves]
-    for half in beside:
-        half.wait()
-    # Whatever went wrong in a half shows here.
-    from isbjorn.core import loaded  # noqa: F401
-    from isbjorn.core.warm import warm
+@dataclass(frozen=True)
+class Progress:
+    """How far it is: kernels that are stored, of how many; share: of the work, 0 to 1; first: whether those of the first picture
+    are there."""
 
-    warm()
-    return time.perf_counter() - start
+    done: int
+    total: int
+    share: float
+    first: bool
+
+
+def _called(function: Any) -> set[str]:
+    """The kernels that a function calls, by their full names."""
+    names, known = function.__code__.co_names, function.__globals__
+    there = [known.get(name) for name in names]
+    there += [getattr(module, name, None) for module in there if isinstance(module, ModuleType) for name in names]
+    found = {one.full_name for one in there if isinstance(one, Kernel)}
+    for one in there:
+        if isinstance(one, CPUDispatcher) and not isinstance(one, Kernel):
+            # One that is made at the start, and compiled into what calls it.
+            found |= _called(one.py_func)
+    return found
+
+
+def _load(number: int) -> None:
+    KERNELS[number].load()
+
+
+def compile_kernels(told: Callable[[Progress], object] | None = None, processes: int | None = None) -> float:
+    """Compile what is not stored yet; seconds of it. told: is told of each kernel that is there.
+
+    A kernel waits for those that it calls, so that none is compiled twice; what another process needs at once it compiles itself.
+    Raises RuntimeError that names a kernel that does not compile.
+    """
+    began = time.perf_counter()
+    ahead: dict[str, Kernel] = {k.full_name: k for k in KERNELS if not k.is_stored()}
+    numbers = {k.full_name: n for n, k in enumerate(KERNELS)}
+    calls = {kernel.full_name: _called(kernel.py_func) - {kernel.full_name} for kernel in KERNELS}
+    size = {kernel.full_name: len(kernel.py_func.__code__.co_code) for kernel in KERNELS}
+    early, found = set[str](), [name for name in ahead if name.startswith(FIRST)]
+    while found:
+        early |= {*found}
+        found = [called for name in found for called in calls[name] if called in ahead and called not in early]
+    work = sum(size.values())
+
+    def tell() -> None:
+        if told:
+            share = 1 - sum(size[name] for name in ahead) / work
+            told(Progress(len(KERNELS) - len(ahead), len(KERNELS), share, not early & ahead.keys()))
+
+    tell()
+    if ahead:
+        waiting = sorted(ahead, key=lambda name: (name not in early, -size[name]))
+        fork = multiprocessing.get_context("fork")
+        with ProcessPoolExecutor(processes or min(_MOST_PROCESSES, os.cpu_count() or 1), fork) as pool:
+            running: dict[Future[None], str] = {}
+            while ahead:
+                free = [name for name in waiting if not calls[name] & ahead.keys()]
+                # What shares a name may seem to call each other: then one of them begins.
+                for name in free or waiting[: 0 if running else 1]:
+                    waiting.remove(name)
+                    running[pool.submit(_load, numbers[name])] = name
+                for one in wait(running, return_when=FIRST_COMPLETED).done:
+                    name = running.pop(one)
+                    if (error := one.exception()) is not None:
+                        raise RuntimeError(f"{name} does not compile: {error}") from error
+                    del ahead[name]
+                tell()
+    mark_complete()
+    return time.perf_counter() - began
+
+
+def main() -> None:
+    """Compile all, and say how far it is."""
+    asked = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    asked.add_argument("--json", action="store_true", help="a line of JSON for each kernel that is ready")
+    asked.add_argument("--background", action="store_true", help="leave the processor to others that want it")
+    given = asked.parse_args()
+    if given.background:
+        os.nice(10)
+    at = 0
+
+    def told(now: Progress) -> None:
+        nonlocal at
+        if given.json:
+            print(json.dumps(asdict(now)), flush=True)
+        elif now.done == now.total or int(now.share * 10) > at:
+            at = int(now.share * 10)
+            print(f"  kernels: {now.done} of {now.total}", flush=True)
+
+    took_s = compile_kernels(told)
+    if not given.json:
+        print(f"  ready in {took_s:.0f} s", flush=True)
 
 
 if __name__ == "__main__":
-    print(f"  ready in {ready():.0f} s")
+    main()

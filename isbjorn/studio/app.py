@@ -31,6 +31,7 @@ from isbjorn.studio import (
     live,
     media,
     points,
+    preparation,
     projects,
     sampling,
     setlist,
@@ -192,6 +193,7 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
         return Health(ready=True, version=__version__, damage=studio.damage or "")
 
     for part in (
+        preparation,
         projects,
         cuts,
         shots,

@@ -13,7 +13,7 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
-from typing import Annotated, Any, TypeVar
+from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 
 from fastapi import Path as InPath
 from fastapi import Query, Request
@@ -32,6 +32,9 @@ from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Preview
 from isbjorn.studio.store import Locked, Standing, Store
 from isbjorn.studio.tables import Media
+
+if TYPE_CHECKING:
+    from isbjorn.studio.preparation import Preparation
 
 T = TypeVar("T")
 Id = Annotated[int, InPath(ge=0, le=2**63 - 1)]
@@ -89,6 +92,8 @@ class Studio:
             self.close_lock()
             raise
         self.damage: str | None = None
+        # What is made ready beside it, if anything is.
+        self.preparation: Preparation | None = None
         # How many shots are performed.
         self.shows = 0
         # How often a set list became another.
@@ -215,6 +220,8 @@ class Studio:
         self.hands.forget_plates()
 
     def close(self) -> None:
+        if self.preparation is not None:
+            self.preparation.close()
         self.inbox.close()
         self.outbox.close()
         self.hands.close()

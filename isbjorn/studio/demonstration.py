@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+import functools
+import json
 import os
+import sys
 from collections.abc import Callable
-from dataclasses import dataclass
+from contextlib import suppress
+from dataclasses import asdict, dataclass
 from pathlib import Path
 
 from isbjorn.core.document import Shot
 from isbjorn.core.evaluate.outside import digest_of
 from isbjorn.core.media.plates import probe
+from isbjorn.core.media.whole import replace_whole
+from isbjorn.core.runtime.parallel import end_with
 from isbjorn.demo import harbour, nights, seas
 from isbjorn.demo.beacon import beacon
 from isbjorn.demo.crowds import buoys, shoal
@@ -50,6 +56,15 @@ class _Scene:
     frames: int
     led: bool = False
 
+    def made(self, media: str, heard: tuple[str, str]) -> Shot:
+        """The shot over its plate."""
+        return self.shot(media, *heard) if self.led else self.shot(media)
+
+    @functools.cached_property
+    def title(self) -> str:
+        """The name of the shot."""
+        return self.made(f"{_FOLDER}/{self.file}", ("music.wav", "0" * 64)).name
+
 
 _SCENES = (
     _Scene(beacon, "Pier at dusk", "pier-at-dusk.mp4", harbour.frames, harbour.FRAMES),
@@ -69,57 +84,136 @@ _SCENES = (
 )
 
 
-def ensure_demo(folder: Path, progress: Callable[[int, int], None] | None = None) -> None:
-    """Make the project Skarvøy Lights with its plates, unless the store holds any project. Raises Locked when a studio, or another
-    that paints, works in the folder."""
+@dataclass(frozen=True)
+class Scene:
+    """A shot of the demonstration on its way: share of its plate that is painted, 0 to 1."""
+
+    name: str
+    share: float
+
+
+class Painting:
+    """Puts the demonstration into a store that has none, shot by shot in the order of the home page; one that was interrupted goes
+    on. What is made is noted in `demo.json` of the data folder, so that a shot that the user deletes stays deleted."""
+
+    def __init__(self, store: Store, on_change: Callable[[Painting], object] | None = None) -> None:
+        self.store, self._on_change = store, on_change
+        self._note = self.store.folder / "demo.json"
+        self.project, self.made = self._noted()
+        self._painted: dict[str, int] = {}
+
+    def _noted(self) -> tuple[int | None, list[str]]:
+        """The project and the shots that are made."""
+        with suppress(OSError, ValueError, KeyError, TypeError):
+            noted = json.loads(self._note.read_text())
+            return int(noted["project"]), [str(name) for name in noted["made"]]
+        return None, []
+
+    @property
+    def scenes(self) -> list[Scene]:
+        """The shots that are still to come."""
+        return [
+            Scene(scene.title, self._painted.get(scene.file, 0) / scene.frames)
+            for scene in _SCENES
+            if scene.title not in self.made
+        ]
+
+    def wanted(self) -> bool:
+        """Whether anything is to be made: the store holds nothing yet, or the demonstration in part."""
+        there = {project.id for project in self.store.projects()}
+        return self.project in there and bool(self.scenes) if self.project is not None else not there
+
+    def paint(self) -> None:
+        """Make what is missing."""
+        if not self.wanted():
+            return
+        folder = self.store.media_folder / _FOLDER
+        folder.mkdir(exist_ok=True)
+        if self.project is None:
+            self.project = self.store.create_project(PROJECT).id or 0
+            self._keep_note()
+        heard = self._heard()
+        for scene in _SCENES:
+            if scene.title not in self.made:
+                self._make(scene, heard)
+        self._keep_set_list()
+
+    def _heard(self) -> tuple[str, str]:
+        """The piece of music: its name in the store, and its digest."""
+        music = f"{_FOLDER}/night-music.wav"
+        path = self.store.media_folder / music
+        if not path.is_file():
+            write_music(path)
+        if not self._has(music):
+            self.store.add_media(unseen(self.project or 0, "Night music", music, "sound", path.stat().st_size))
+        return music, digest_of(path)
+
+    def _make(self, scene: _Scene, heard: tuple[str, str]) -> None:
+        media = f"{_FOLDER}/{scene.file}"
+        path = self.store.media_folder / media
+
+        def painted() -> None:
+            self._painted[scene.file] = self._painted.get(scene.file, 0) + 1
+            self._changed()
+
+        if not path.is_file():
+            write_movie(path, scene.paint(), scene.frames, painted)
+        self._painted[scene.file] = scene.frames
+        if not self._has(media):
+            facts = probe(str(path)) | {"bytes": path.stat().st_size}
+            self.store.add_media(Media(project_id=self.project or 0, name=scene.name, media=media, **facts))
+        # Interrupted between the shot and the note, it would be made twice.
+        if scene.title not in {self.store.document(row.id or 0).name for row in self.store.shots(self.project or 0)}:
+            self.store.create_shot(self.project or 0, scene.made(media, heard))
+        self.made.append(scene.title)
+        self._keep_note()
+        self._changed()
+
+    def _has(self, media: str) -> bool:
+        return any(one.media == media for one in self.store.media(self.project or 0))
+
+    def _keep_set_list(self) -> None:
+        by_name = {self.store.document(row.id or 0).name: row.id or 0 for row in self.store.shots(self.project or 0)}
+        entries = [
+            Entry(shot=by_name[name], fade_s=fade_s, address=f"/desk/pad/{pad}")
+            for pad, (name, fade_s) in enumerate(_EVENING, 1)
+            if name in by_name
+        ]
+        self.store.keep_set_list(self.project or 0, SetList(entries=entries).model_dump_json())
+
+    def _keep_note(self) -> None:
+        replace_whole(self._note, json.dumps({"project": self.project, "made": self.made}).encode())
+
+    def _changed(self) -> None:
+        if self._on_change:
+            self._on_change(self)
+
+
+def ensure_demo(folder: Path, on_change: Callable[[Painting], object] | None = None) -> None:
+    """Make the demonstration in a folder of no other studio. Raises Locked when one, or another that paints, works there."""
     store = Store(folder)
     try:
-        if store.projects():
-            return
-        holding = only_one(folder)
-        try:
-            # Another may just have painted it.
-            if not store.projects():
-                _paint(store, progress)
-        finally:
-            os.close(holding)
+        if Painting(store).wanted():
+            holding = only_one(folder)
+            try:
+                # Another may just have painted it.
+                Painting(store, on_change).paint()
+            finally:
+                os.close(holding)
     finally:
         store.engine.dispose()
 
 
-def _paint(store: Store, progress: Callable[[int, int], None] | None) -> None:
-    (store.media_folder / _FOLDER).mkdir(exist_ok=True)
-    total, done = sum({scene.file: scene.frames for scene in _SCENES}.values()), 0
+def main() -> None:
+    """Paint for a studio that runs in the folder, beside it; a line of JSON for each change. It ends with the studio."""
+    end_with(os.getppid())
+    os.nice(10)
 
-    def painted() -> None:
-        nonlocal done
-        done += 1
-        if progress:
-            progress(done, total)
+    def tell(painting: Painting) -> None:
+        print(json.dumps([asdict(scene) for scene in painting.scenes]), flush=True)
 
-    for scene in _SCENES:
-        path = store.media_folder / _FOLDER / scene.file
-        if not path.is_file():
-            write_movie(path, scene.paint(), scene.frames, painted)
-    music = f"{_FOLDER}/night-music.wav"
-    write_music(store.media_folder / music)
-    heard = music, digest_of(store.media_folder / music)
-    project = store.create_project(PROJECT)
-    taken: set[str] = set()
-    shots: dict[str, int] = {}
-    for scene in _SCENES:
-        media = f"{_FOLDER}/{scene.file}"
-        if media not in taken:
-            path = store.media_folder / media
-            facts = probe(str(path)) | {"bytes": path.stat().st_size}
-            store.add_media(Media(project_id=project.id or 0, name=scene.name, media=media, **facts))
-            taken.add(media)
-        shot = scene.shot(media, *heard) if scene.led else scene.shot(media)
-        shots[shot.name] = store.create_shot(project.id or 0, shot).id or 0
-    size = (store.media_folder / music).stat().st_size
-    store.add_media(unseen(project.id, "Night music", music, "sound", size))
-    entries = [
-        Entry(shot=shots[name], fade_s=fade_s, address=f"/desk/pad/{pad}")
-        for pad, (name, fade_s) in enumerate(_EVENING, 1)
-    ]
-    store.keep_set_list(project.id or 0, SetList(entries=entries).model_dump_json())
+    Painting(Store(Path(sys.argv[1])), tell).paint()
+
+
+if __name__ == "__main__":
+    main()

@@ -16,8 +16,9 @@ import uvicorn
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.runtime import loading
 from isbjorn.studio.app import create_app
-from isbjorn.studio.hands import Hands
+from isbjorn.studio.context import Studio
 from isbjorn.studio.incoming import PORT
+from isbjorn.studio.preparation import Preparation
 
 HOST = "127.0.0.1"
 _HANDS_AFTER_S = 1.5
@@ -25,8 +26,9 @@ _HANDS_AFTER_S = 1.5
 _SWITCHED_S = 0.5e-3
 
 
-def serve_studio(folder: Path, port: int, scheduler: str = "", key: str = "") -> None:
-    """Serve until interrupted. scheduler, key: of a farm that makes the deliveries.
+def serve_studio(folder: Path, port: int, scheduler: str = "", key: str = "", demo: bool = False) -> None:
+    """Serve until interrupted. scheduler, key: of a farm that makes the deliveries. demo: with the demonstration, which is made
+    beside it.
 
     Raises IsbjornError when the port is taken, or is none."""
     if scheduler:
@@ -48,8 +50,12 @@ def serve_studio(folder: Path, port: int, scheduler: str = "", key: str = "") ->
     app = create_app(folder)
     loading.end()
     sys.setswitchinterval(_SWITCHED_S)
-    threading.Thread(target=_warm, args=(app.state.studio.hands,), daemon=True).start()
+    studio: Studio = app.state.studio
+    studio.preparation = Preparation(studio.store, demo)
+    threading.Thread(target=_warm, args=(studio, studio.preparation), daemon=True).start()
     print(f"Isbjorn is ready at http://{HOST}:{port}  (end it with Ctrl C)", flush=True)
+    if not studio.preparation.state.ready:
+        threading.Thread(target=studio.preparation.report, args=(_say,), daemon=True).start()
     uvicorn.run(
         app,
         host=HOST,
@@ -61,11 +67,16 @@ def serve_studio(folder: Path, port: int, scheduler: str = "", key: str = "") ->
     )
 
 
-def _warm(hands: Hands) -> None:
+def _say(line: str) -> None:
+    print(f"  {line}", flush=True)
+
+
+def _warm(studio: Studio, preparation: Preparation) -> None:
     from isbjorn.core.warm import warm
 
+    preparation.first_ready.wait()
     warm()
     # First the page and its first picture, which want the same cores.
     time.sleep(_HANDS_AFTER_S)
     with suppress(Stale):
-        hands.warm()
+        studio.hands.warm()

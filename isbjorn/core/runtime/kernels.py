@@ -9,10 +9,12 @@ from __future__ import annotations
 
 import ast
 import functools
+import hashlib
 import os
 import re
 import sys
 from contextlib import suppress
+from importlib.metadata import version
 from pathlib import Path
 
 HERE = Path(__file__).parent.parent
@@ -103,6 +105,31 @@ def reached(path: Path, name: str) -> dict[tuple[str, str], str]:
             else:
                 ahead.append((here, other))
     return found
+
+
+@functools.cache
+def fingerprint() -> str:
+    """A digest of the engine's files and of what compiles them: while it is the same, no kernel has changed."""
+    files = [(str(p.relative_to(HERE)), p.stat().st_mtime_ns, p.stat().st_size) for p in sorted(HERE.rglob("*.py"))]
+    told = f"{version('numba')} {version('llvmlite')} {os.environ.get('ISBJORN_EXTENSIONS', '')} {files}"
+    return hashlib.sha256(told.encode()).hexdigest()
+
+
+def _marker() -> Path:
+    return Path(os.environ.get("NUMBA_CACHE_DIR", HERE)) / "complete"
+
+
+def mark_complete() -> None:
+    """Note that all kernels are stored as they are now."""
+    with suppress(OSError):
+        _marker().write_text(fingerprint())
+
+
+def is_complete() -> bool:
+    """Whether all kernels are stored as they are now, so that nothing need be compiled."""
+    with suppress(OSError):
+        return _marker().read_text() == fingerprint()
+    return False
 
 
 def lend(there: Path, folder: Path) -> None:

@@ -15,7 +15,7 @@ from typing import Any
 from numba.core.caching import UserProvidedCacheLocator
 
 from isbjorn.core.document.kinds import load_extensions
-from isbjorn.core.runtime.kernels import FOREIGN, HERE, reached
+from isbjorn.core.runtime.kernels import FOREIGN, HERE, fingerprint, reached
 
 _STAMPS = Path(os.environ.get("NUMBA_CACHE_DIR", HERE)) / "stamps.json"
 
@@ -23,10 +23,9 @@ _STAMPS = Path(os.environ.get("NUMBA_CACHE_DIR", HERE)) / "stamps.json"
 @functools.cache
 def _stamps() -> dict[str, str]:
     """Stamps by file and name as they were reckoned by an earlier start, if no file of the engine has changed since."""
-    files = [(str(p.relative_to(HERE)), p.stat().st_mtime_ns, p.stat().st_size) for p in sorted(HERE.rglob("*.py"))]
     if load_extensions():
         return {}
-    now = hashlib.sha256(f"{version('numba')} {version('llvmlite')} {files}".encode()).hexdigest()
+    now = fingerprint()
     known: dict[str, str] = {}
     with suppress(OSError, ValueError):
         told = json.loads(_STAMPS.read_text())

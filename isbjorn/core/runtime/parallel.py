@@ -97,6 +97,11 @@ def as_helper(parent: int, budget_mb: int) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     os.environ["ISBJORN_MEMORY_MB"] = str(budget_mb)
     one_thread()
+    end_with(parent)
+
+
+def end_with(parent: int) -> None:
+    """End this process when another has gone, however that went."""
     threading.Thread(target=_follow, args=(parent,), daemon=True).start()
 
 

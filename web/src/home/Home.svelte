@@ -1,6 +1,14 @@
 <script lang="ts">
   import { onMount } from 'svelte';
-  import { got, api, upload, type DeliveryCard, type ProjectCard, type ShotCard } from '../api/client';
+  import {
+    got,
+    api,
+    upload,
+    type DeliveryCard,
+    type Preparing,
+    type ProjectCard,
+    type ShotCard,
+  } from '../api/client';
   import Queue from '../deliver/Queue.svelte';
   import { notices } from '../state/notices.svelte';
   import { place } from '../state/place.svelte';
@@ -9,6 +17,7 @@
   import Icon from '../ui/Icon.svelte';
   import Sheet from '../ui/Sheet.svelte';
   import NewShot from './NewShot.svelte';
+  import ComingTile from './ComingTile.svelte';
   import ShotTile from './ShotTile.svelte';
 
   let projects = $state<ProjectCard[]>([]);
@@ -18,6 +27,7 @@
   let making = $state<number | null>(null);
   let name = $state('');
   let damage = $state('');
+  let preparing = $state<Preparing | null>(null);
 
   onMount(() => {
     document.title = 'Projects – Isbjorn';
@@ -27,7 +37,11 @@
     );
     void load();
     void watch();
-    const timer = setInterval(watch, 1000);
+    void prepare();
+    const timer = setInterval(() => {
+      void watch();
+      if (!preparing?.ready) void prepare();
+    }, 1000);
     return () => clearInterval(timer);
   });
 
@@ -47,6 +61,17 @@
       queue = await got(api.GET('/api/deliveries'));
     } catch {
       /* said when something is asked of it */
+    }
+  }
+
+  /** What is still made ready after the first start; a shot that has come is shown. */
+  async function prepare(): Promise<void> {
+    try {
+      const before = preparing?.shots.length;
+      preparing = await got(api.GET('/api/preparation'));
+      if (before !== undefined && before !== preparing.shots.length) await load();
+    } catch {
+      /* asked again in a second */
     }
   }
 
@@ -173,6 +198,28 @@
     {#if damage}<p class="mb-5 rounded-lg border border-red px-3 py-2 text-red" role="alert">
         ⚠ {damage}
       </p>{/if}
+    {#if preparing && !preparing.ready}
+      <div
+        class="mb-5 flex flex-wrap items-center gap-x-4 gap-y-1 rounded-lg border border-line-strong px-3 py-2 text-soft"
+        role="status"
+      >
+        <span class="font-semibold text-word">First start</span>
+        {#if preparing.engine < 1}
+          <progress class="h-1.5 w-40" value={preparing.engine} max="1" aria-label="Engine compiled"
+          ></progress>
+          <span>Compiling the engine: {Math.round(preparing.engine * 100)} %</span>
+        {/if}
+        {#if preparing.shots.length}
+          <span
+            >{preparing.shots.length}
+            {preparing.shots.length === 1 ? 'shot' : 'shots'} of the demonstration to come</span
+          >
+        {/if}
+        <span>You can work meanwhile; new kinds of pictures take a little longer.</span>
+      </div>
+    {:else if preparing?.problem}
+      <p class="mb-5 rounded-lg border border-amber px-3 py-2 text-amber" role="alert">{preparing.problem}</p>
+    {/if}
     {#each projects as project (project.id)}
       <section class="mb-9" aria-label={project.name}>
         <div class="group mb-2.5 flex items-center gap-2">
@@ -236,6 +283,11 @@
               ondelete={() => removeShot(shot)}
             />
           {/each}
+          {#if preparing && project.name === preparing.project}
+            {#each preparing.shots as shot (shot.name)}
+              <ComingTile {shot} />
+            {/each}
+          {/if}
         </div>
       </section>
     {/each}

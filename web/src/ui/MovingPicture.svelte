@@ -53,7 +53,7 @@
     animation: run 2s infinite;
   }
   .drawing::before {
-    content: 'drawing its picture …';
+    content: 'Rendering preview …';
   }
   @keyframes run {
     from {
