@@ -22,7 +22,7 @@ setup: .venv/.ready $(PAGE)
 
 .venv/.made:
 	@echo "— Making a virtual environment in .venv"
-	$(PYTHON) -m venv .venv
+	@$(PYTHON) -m venv .venv
 	@touch $@
 
 .venv/.ready: requirements.txt pyproject.toml .venv/.made
@@ -38,7 +38,7 @@ setup: .venv/.ready $(PAGE)
 
 # A start reads them as they are, even where Python is told to keep nothing.
 .venv/.compiled: $(SOURCES) .venv/.ready
-	$(BIN)/python -m compileall -q isbjorn tests
+	@$(BIN)/python -m compileall -q isbjorn tests
 	@touch $@
 
 .venv/.test: requirements-test.txt .venv/.ready
@@ -49,16 +49,16 @@ setup: .venv/.ready $(PAGE)
 # Not `npm ci`: it refuses a lock without the optional binaries of other platforms, which some mirrors do not hold.
 web/node_modules/.ready: web/package-lock.json
 	@echo "— Installing the pinned front-end packages"
-	cd web && npm install --no-save --no-audit --no-fund --loglevel=error
+	@cd web && npm install --no-save --no-audit --no-fund --loglevel=error
 	@touch $@
 
 # The page's types are made from the API's description.
 web/src/api/types.ts: docs/openapi.json web/node_modules/.ready
-	cd web && npm run --silent types
+	@cd web && npm run --silent types >/dev/null
 
 $(PAGE): web/src/api/types.ts $(shell find web/src web/index.html web/vite.config.ts -type f 2>/dev/null)
 	@echo "— Building the page"
-	cd web && npm run --silent build
+	@cd web && npm run --silent build -- --logLevel error
 	@touch $@
 
 page: $(PAGE)

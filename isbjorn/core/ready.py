@@ -26,12 +26,20 @@ from isbjorn.core.runtime.kernels import mark_complete
 __all__ = ["Progress", "compile_kernels", "frame", "guides", "show"]
 
 _MOST_PROCESSES = 4
-# What the first picture of a plain shot calls, and its guides. Which is left out only comes later.
-FIRST = (
-    "isbjorn.core.emit", "isbjorn.core.simulate.integrators.abreast", "isbjorn.core.appearance", "isbjorn.core.render.camera",
-    "isbjorn.core.render.discs", "isbjorn.core.render.tiles", "isbjorn.core.render.pixels", "isbjorn.core.render.shades",
-    "isbjorn.core.media.shrink",
-)  # fmt: skip
+# What the first picture of the demonstration calls, with its guides. A kernel that is missing here only comes later.
+FIRST = tuple(
+    f"isbjorn.core.{name}"
+    for name in """
+    emit.births._slots random._draws_around random._draws01 simulate.integrators.steps._settle simulate.integrators.steps._gather
+    simulate.integrators.steps._advance simulate.integrators.steps._between simulate.integrators.steps._blend
+    simulate.integrators.abreast._drift appearance.looks._dress appearance.looks._size appearance.colours._vary_each
+    render.exposure._among render.exposure._found_again render.trajectories._merge render.trajectories._seen render.camera._placed
+    render.camera._tally render.tiles._count render.tiles._fill render.discs._records render.discs._draw render.bodies._distances
+    render.sprites._draw render.blurred_discs._pack render.blurred_discs._draw render.effects._bright render.effects._lit_by_half
+    render.effects._lit render.blur._along render.blur._across render.shades._ends render.pixels._work_all render.pixels._cover
+    render.pixels._lay media.shrink._shrink
+    """.split()
+)
 
 
 @dataclass(frozen=True)
@@ -73,7 +81,7 @@ def compile_kernels(told: Callable[[Progress], object] | None = None, processes:
     numbers = {k.full_name: n for n, k in enumerate(KERNELS)}
     calls = {kernel.full_name: _called(kernel.py_func) - {kernel.full_name} for kernel in KERNELS}
     size = {kernel.full_name: len(kernel.py_func.__code__.co_code) for kernel in KERNELS}
-    early, found = set[str](), [name for name in ahead if name.startswith(FIRST)]
+    early, found = set[str](), [name for name in FIRST if name in ahead]
     while found:
         early |= {*found}
         found = [called for name in found for called in calls[name] if called in ahead and called not in early]

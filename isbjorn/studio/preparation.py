@@ -19,7 +19,7 @@ from isbjorn.studio.demonstration import PROJECT, Painting
 from isbjorn.studio.store import Store
 
 router = APIRouter(tags=["health"])
-_TOLD_EVERY_S, _ENDED_WITHIN_S = 2.0, 5.0
+_TOLD_EVERY_S, _ENDED_WITHIN_S = 10.0, 5.0
 
 
 class ComingShot(BaseModel):
