@@ -38,7 +38,7 @@ def _without_matrices() -> None:
     import_module("numba.np.linalg").__dict__["ensure_blas"] = ensure_blas
 
 
-class LockedCache(FunctionCache):  # type: ignore[misc]
+class LockedCache(FunctionCache):
     """A kernel's files. One process compiles a kernel at a time; others that need it meanwhile wait, and then load it.
 
     A kernel compiles those that it calls, and no two call each other, so nobody waits for ever.
@@ -48,14 +48,15 @@ class LockedCache(FunctionCache):  # type: ignore[misc]
 
     def load_overload(self, sig: Any, target_context: Any) -> Any:
         """The compiled kernel, or None: then nobody else compiles it until it is saved or `unlock` is called."""
-        found = super().load_overload(sig, target_context)
+        load: Any = super().load_overload
+        found = load(sig, target_context)
         if found is None and self._lock is None:
             # Where nothing can be written, each process compiles for itself.
             with suppress(OSError):
                 self._impl.locator.ensure_cache_path()
                 self._lock = os.open(f"{self._cache_file._index_path}.lock", os.O_CREAT | os.O_RDWR, 0o600)
                 fcntl.flock(self._lock, fcntl.LOCK_EX)
-                found = super().load_overload(sig, target_context)
+                found = load(sig, target_context)
         return found
 
     def unlock(self) -> None:
@@ -66,8 +67,9 @@ class LockedCache(FunctionCache):  # type: ignore[misc]
 
     def is_stored(self, signatures: tuple[Any, ...], codegen: Any) -> bool:
         """Whether code for all of some signatures is stored, of the kernel as it is now."""
-        stored = self._cache_file._load_index()
-        return all(self._index_key(one, codegen) in stored for one in signatures)
+        cache: Any = self
+        stored = cache._cache_file._load_index()
+        return all(cache._index_key(one, codegen) in stored for one in signatures)
 
 
 class Kernel(CPUDispatcher):
@@ -84,7 +86,8 @@ class Kernel(CPUDispatcher):
 
     def is_stored(self) -> bool:
         """Whether it can be loaded without being compiled."""
-        return self._cache.is_stored(self._signatures, self.targetctx.codegen())
+        context: Any = self.targetctx
+        return self._cache.is_stored(self._signatures, context.codegen())
 
     def load(self) -> None:
         """Compile it, or take it from where kernels are kept."""
@@ -125,7 +128,7 @@ def njit(signatures: Any = None, **options: Any) -> Callable[[F], F]:
 
     def made(function: F) -> F:
         # No kernel is called from C: its wrapper for that is left out.
-        kernel: Any = numba.njit(**options, no_cfunc_wrapper=True)(function)
+        kernel: Any = numba.njit(**options | {"no_cfunc_wrapper": True})(function)
         if signatures is not None:
             kernel.__class__ = Kernel
             kernel._cache.__class__ = LockedCache

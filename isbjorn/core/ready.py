@@ -22,24 +22,23 @@ from isbjorn.core import frame, show
 from isbjorn.core.inspect import guides
 from isbjorn.core.jit import KERNELS, Kernel
 from isbjorn.core.runtime.kernels import mark_complete
+from isbjorn.core.runtime.parallel import end_with
 
 __all__ = ["Progress", "compile_kernels", "frame", "guides", "show"]
 
 _MOST_PROCESSES = 4
 # What the first picture of the demonstration calls, with its guides. A kernel that is missing here only comes later.
-FIRST = tuple(
-    f"isbjorn.core.{name}"
-    for name in """
-    emit.births._slots random._draws_around random._draws01 simulate.integrators.steps._settle simulate.integrators.steps._gather
-    simulate.integrators.steps._advance simulate.integrators.steps._between simulate.integrators.steps._blend
-    simulate.integrators.abreast._drift appearance.looks._dress appearance.looks._size appearance.colours._vary_each
-    render.exposure._among render.exposure._found_again render.trajectories._merge render.trajectories._seen render.camera._placed
-    render.camera._tally render.tiles._count render.tiles._fill render.discs._records render.discs._draw render.bodies._distances
-    render.sprites._draw render.blurred_discs._pack render.blurred_discs._draw render.effects._bright render.effects._lit_by_half
-    render.effects._lit render.blur._along render.blur._across render.shades._ends render.pixels._work_all render.pixels._cover
-    render.pixels._lay media.shrink._shrink
-    """.split()
-)
+FIRST = (
+    "emit.births._slots", "random._draws_around", "random._draws01", "simulate.integrators.steps._settle",
+    "simulate.integrators.steps._gather", "simulate.integrators.steps._advance", "simulate.integrators.steps._between",
+    "simulate.integrators.steps._blend", "simulate.integrators.abreast._drift", "appearance.looks._dress",
+    "appearance.looks._size", "appearance.colours._vary_each", "render.exposure._among", "render.exposure._found_again",
+    "render.trajectories._merge", "render.trajectories._seen", "render.camera._placed", "render.camera._tally",
+    "render.tiles._count", "render.tiles._fill", "render.discs._records", "render.discs._draw", "render.bodies._distances",
+    "render.sprites._draw", "render.blurred_discs._pack", "render.blurred_discs._draw", "render.effects._bright",
+    "render.effects._lit_by_half", "render.effects._lit", "render.blur._along", "render.blur._across", "render.shades._ends",
+    "render.pixels._work_all", "render.pixels._cover", "render.pixels._lay", "media.shrink._shrink",
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -81,7 +80,7 @@ def compile_kernels(told: Callable[[Progress], object] | None = None, processes:
     numbers = {k.full_name: n for n, k in enumerate(KERNELS)}
     calls = {kernel.full_name: _called(kernel.py_func) - {kernel.full_name} for kernel in KERNELS}
     size = {kernel.full_name: len(kernel.py_func.__code__.co_code) for kernel in KERNELS}
-    early, found = set[str](), [name for name in FIRST if name in ahead]
+    early, found = set[str](), [name for name in map("isbjorn.core.{}".format, FIRST) if name in ahead]
     while found:
         early |= {*found}
         found = [called for name in found for called in calls[name] if called in ahead and called not in early]
@@ -96,12 +95,14 @@ def compile_kernels(told: Callable[[Progress], object] | None = None, processes:
     if ahead:
         waiting = sorted(ahead, key=lambda name: (name not in early, -size[name]))
         fork = multiprocessing.get_context("fork")
-        with ProcessPoolExecutor(processes or min(_MOST_PROCESSES, os.cpu_count() or 1), fork) as pool:
+        beside = processes or min(_MOST_PROCESSES, os.cpu_count() or 1)
+        with ProcessPoolExecutor(beside, fork, end_with, (os.getpid(),)) as pool:
             running: dict[Future[None], str] = {}
             while ahead:
                 free = [name for name in waiting if not calls[name] & ahead.keys()]
                 # What shares a name may seem to call each other: then one of them begins.
-                for name in free or waiting[: 0 if running else 1]:
+                free = free or waiting[: 0 if running else 1]
+                for name in free[: beside - len(running)]:
                     waiting.remove(name)
                     running[pool.submit(_load, numbers[name])] = name
                 for one in wait(running, return_when=FIRST_COMPLETED).done:
@@ -122,6 +123,7 @@ def main() -> None:
     given = asked.parse_args()
     if given.background:
         os.nice(10)
+        end_with(os.getppid())
     at = 0
 
     def told(now: Progress) -> None:

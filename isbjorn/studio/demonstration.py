@@ -123,8 +123,8 @@ class Painting:
         there = {project.id for project in self.store.projects()}
         return self.project in there and bool(self.scenes) if self.project is not None else not there
 
-    def paint(self) -> None:
-        """Make what is missing."""
+    def paint(self, most: int | None = None) -> None:
+        """Make what is missing, so many shots at most."""
         if not self.wanted():
             return
         folder = self.store.media_folder / _FOLDER
@@ -133,10 +133,10 @@ class Painting:
             self.project = self.store.create_project(PROJECT).id or 0
             self._keep_note()
         heard = self._heard()
-        for scene in _SCENES:
-            if scene.title not in self.made:
-                self._make(scene, heard)
-        self._keep_set_list()
+        for scene in [one for one in _SCENES if one.title not in self.made][:most]:
+            self._make(scene, heard)
+        if not self.scenes:
+            self._keep_set_list()
 
     def _heard(self) -> tuple[str, str]:
         """The piece of music: its name in the store, and its digest."""
@@ -205,14 +205,16 @@ def ensure_demo(folder: Path, on_change: Callable[[Painting], object] | None = N
 
 
 def main() -> None:
-    """Paint for a studio that runs in the folder, beside it; a line of JSON for each change. It ends with the studio."""
+    """Paint for a studio that runs in a folder, beside it: FOLDER [MOST]. A line of JSON for each change. It ends with the
+    studio."""
     end_with(os.getppid())
     os.nice(10)
 
     def tell(painting: Painting) -> None:
         print(json.dumps([asdict(scene) for scene in painting.scenes]), flush=True)
 
-    Painting(Store(Path(sys.argv[1])), tell).paint()
+    folder, *most = sys.argv[1:]
+    Painting(Store(Path(folder)), tell).paint(*map(int, most))
 
 
 if __name__ == "__main__":

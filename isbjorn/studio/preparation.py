@@ -19,7 +19,7 @@ from isbjorn.studio.demonstration import PROJECT, Painting
 from isbjorn.studio.store import Store
 
 router = APIRouter(tags=["health"])
-_TOLD_EVERY_S, _ENDED_WITHIN_S = 10.0, 5.0
+_REPORTED_EVERY_S, _ENDED_WITHIN_S = 10.0, 5.0
 
 
 class ComingShot(BaseModel):
@@ -43,63 +43,79 @@ class Preparation:
     """Processes that prepare, with what they say of it. demo: make the demonstration, too, as far as it is not there."""
 
     def __init__(self, store: Store, demo: bool = False) -> None:
-        self._lock = threading.Lock()
+        self._folder, self._lock = str(store.folder), threading.Lock()
         self.state = Preparing(ready=False, engine=1.0 if is_complete() else 0.0)
-        # The kernels of a first picture are there; all of them are.
-        self.first_ready, self.engine_ready = threading.Event(), threading.Event()
-        self._running: list[subprocess.Popen[str]] = []
-        self._threads: list[threading.Thread] = []
+        # The kernels of a first picture are there; all of them are. The studio ends.
+        self.first_ready, self.engine_ready, self._ended = threading.Event(), threading.Event(), threading.Event()
+        self._processes: set[subprocess.Popen[str]] = set()
+        work: list[Callable[[], None]] = []
         if self.state.engine < 1:
-            self._run(self._compiled, "isbjorn.core.ready", "--json", "--background")
+            work.append(self._compile)
         else:
             self.first_ready.set()
             self.engine_ready.set()
         if demo and (painting := Painting(store)).wanted():
             self._painted([asdict(scene) for scene in painting.scenes])
-            self._run(self._painted, "isbjorn.studio.demonstration", str(store.folder))
-        self._settle()
+            work.append(self._paint)
+        self._left = len(work)
+        self._threads = [threading.Thread(target=self._carry_out, args=(one,), daemon=True) for one in work]
+        for thread in self._threads:
+            thread.start()
+        if not work:
+            self.state = Preparing(ready=True, engine=1.0)
 
-    def _run(self, heard: Callable[[Any], None], module: str, *args: str) -> None:
-        process = subprocess.Popen([sys.executable, "-m", module, *args], stdout=subprocess.PIPE, text=True)
-        self._running.append(process)
-        thread = threading.Thread(target=self._follow, args=(process, heard, module), daemon=True)
-        self._threads.append(thread)
-        thread.start()
+    def _carry_out(self, work: Callable[[], None]) -> None:
+        try:
+            work()
+        except RuntimeError as error:
+            self._update(problem=str(error))
+        self._left -= 1
+        if self._left == 0:
+            self._update(ready=True, engine=1.0, shots=[])
 
-    def _follow(self, process: subprocess.Popen[str], heard: Callable[[Any], None], module: str) -> None:
-        assert process.stdout is not None
-        for line in process.stdout:
-            with self._lock:
-                heard(json.loads(line))
-        if process.wait() != 0:
-            with self._lock:
-                self.state = self.state.model_copy(
-                    update={"problem": f"The preparation ended early ({module}). It goes on at the next start."}
-                )
-        if module.endswith("ready"):
+    def _update(self, **changed: Any) -> None:
+        with self._lock:
+            self.state = self.state.model_copy(update=changed)
+
+    def _compile(self) -> None:
+        try:
+            self._run(self._compiled, "isbjorn.core.ready", "--json", "--background")
+        finally:
             # Without it, what is needed is compiled when it is needed.
             self.first_ready.set()
             self.engine_ready.set()
-        self._running.remove(process)
-        self._settle()
 
-    def _settle(self) -> None:
-        if not self._running:
-            with self._lock:
-                self.state = self.state.model_copy(update={"ready": True, "engine": 1.0, "shots": []})
+    def _paint(self) -> None:
+        # One shot can be opened early; then the engine that draws it goes first.
+        self._run(self._painted, "isbjorn.studio.demonstration", self._folder, "1")
+        self.first_ready.wait()
+        self._run(self._painted, "isbjorn.studio.demonstration", self._folder)
+
+    def _run(self, heard: Callable[[Any], None], module: str, *args: str) -> None:
+        """Run a module in a process of its own to its end; `heard` is given each line that it prints. Raises RuntimeError."""
+        if self._ended.is_set():
+            return
+        with subprocess.Popen([sys.executable, "-m", module, *args], stdout=subprocess.PIPE, text=True) as process:
+            self._processes.add(process)
+            assert process.stdout is not None
+            for line in process.stdout:
+                heard(json.loads(line))
+        self._processes.discard(process)
+        if process.returncode != 0 and not self._ended.is_set():
+            raise RuntimeError(f"The preparation ended early ({module}). It continues at the next start.")
 
     def _compiled(self, told: dict[str, Any]) -> None:
-        self.state = self.state.model_copy(update={"engine": told["share"]})
+        self._update(engine=told["share"])
         if told["first"]:
             self.first_ready.set()
 
     def _painted(self, told: list[dict[str, Any]]) -> None:
-        self.state = self.state.model_copy(update={"shots": [ComingShot(**one) for one in told]})
+        self._update(shots=[ComingShot(**one) for one in told])
 
     def report(self, say: Callable[[str], object]) -> None:
         """Say how far it is, now and then, until it is ready; a thread's work."""
         said = ""
-        while not self.state.ready:
+        while not self.state.ready and not self._ended.is_set():
             now, parts = self.state, []
             if now.engine < 1:
                 parts.append(f"engine {now.engine:.0%} compiled")
@@ -111,16 +127,16 @@ class Preparation:
             if line and line != said:
                 say(line)
                 said = line
-            self._wait(_TOLD_EVERY_S)
-        say(self.state.problem or "everything is ready")
-
-    def _wait(self, s: float) -> None:
-        for thread in self._threads:
-            thread.join(timeout=s / len(self._threads))
+            for thread in self._threads:
+                thread.join(timeout=_REPORTED_EVERY_S / len(self._threads))
+        if self.state.ready:
+            say(self.state.problem or "everything is ready")
 
     def close(self) -> None:
-        """End the processes; what they have made stays, and the next start goes on."""
-        for process in list(self._running):
+        """End the processes; what they have made stays, and the next start continues."""
+        self._ended.set()
+        self.first_ready.set()
+        for process in list(self._processes):
             process.terminate()
         for thread in self._threads:
             thread.join(timeout=_ENDED_WITHIN_S)
