@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+import functools
 import json
 import re
 import sys
 from pathlib import Path
-from typing import Annotated, Any, NoReturn
+from typing import TYPE_CHECKING, Annotated, Any, NoReturn
 
 import typer
-from rich.console import Console
-from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
 
 from isbjorn import __version__
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.runtime import loading
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.progress import Progress
 
 app = typer.Typer(
     help="Particle emitters for video, titles and live visuals, rendered over footage at set frame rates.",
@@ -22,7 +25,22 @@ app = typer.Typer(
     add_completion=False,
     rich_markup_mode=None,
 )
-say = Console(stderr=True, highlight=False)
+
+
+class _Say:
+    """The console on stderr; loaded with its first word, which a start has none of."""
+
+    @functools.cached_property
+    def console(self) -> Console:
+        from rich.console import Console
+
+        return Console(stderr=True, highlight=False)
+
+    def print(self, text: str, **how: Any) -> None:
+        self.console.print(text, **how)
+
+
+say = _Say()
 
 Port = Annotated[int, typer.Option(min=1, max=65535, envvar="ISBJORN_PORT", help="Port on the loopback address.")]
 Data = Annotated[Path, typer.Option(envvar="ISBJORN_DATA", help="Folder of projects, media and deliveries.")]
@@ -47,12 +65,14 @@ _FORMATS = "As png8, exr-half, mov or h265; a wrong name lists all."
 
 
 def _bar() -> Progress:
+    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
+
     return Progress(
         TextColumn("{task.description}"),
         BarColumn(),
         MofNCompleteColumn(),
         TimeRemainingColumn(),
-        console=say,
+        console=say.console,
     )
 
 

@@ -14,8 +14,10 @@ from importlib import import_module
 from typing import Any, TypeVar
 
 import numba
+from llvmlite.binding import parse_bitcode
 from numba.core import typeinfer
 from numba.core.caching import FunctionCache
+from numba.core.codegen import JITCodeLibrary, JITCPUCodegen
 from numba.core.compiler_lock import global_compiler_lock
 from numba.core.registry import CPUDispatcher
 
@@ -36,6 +38,41 @@ def _without_matrices() -> None:
 
     # Asked once, when `numba.np.arraymath` is loaded.
     import_module("numba.np.linalg").__dict__["ensure_blas"] = ensure_blas
+
+
+class LateLibrary(JITCodeLibrary):
+    """Code of a stored kernel. What only another kernel that is compiled would need of it, its bitcode, is read when one does: that
+    takes longer than all else of loading it."""
+
+    _bitcode: bytes | None = None
+
+    @classmethod
+    def _unserialize(cls, codegen: Any, state: Any) -> Any:
+        name, kind, data = state
+        if kind != "object":
+            return super()._unserialize(codegen, state)  # type: ignore[no-untyped-call]
+        library: Any = codegen.create_library(name)
+        code, library._bitcode = data
+        library.enable_object_caching()
+        library._set_compiled_object(code)
+        library._finalize_final_module()
+        return library
+
+    def get_pointer_to_function(self, name: str) -> Any:
+        late: Any = self
+        # Numba's list of what is defined comes of the bitcode. A kernel's own function always is.
+        known = late._bitcode is None
+        return super().get_pointer_to_function(name) if known else late._codegen._engine.get_function_address(name)  # type: ignore[no-untyped-call]
+
+    def _get_module_for_linking(self) -> Any:
+        late: Any = self
+        if late._shared_module is None and late._bitcode is not None:
+            late._shared_module, late._bitcode = parse_bitcode(late._bitcode), None
+            late._codegen._engine._load_defined_symbols(late._shared_module)
+        return super()._get_module_for_linking()  # type: ignore[no-untyped-call]
+
+
+JITCPUCodegen._library_class = LateLibrary
 
 
 class LockedCache(FunctionCache):
@@ -77,7 +114,15 @@ class Kernel(CPUDispatcher):
 
     _signatures: tuple[Any, ...]
     _loaded: bool
-    _cache: LockedCache
+    _cache: Any
+    py_func: Any
+
+    def files(self) -> LockedCache:
+        """Where it is stored. Made when it is asked for: a start needs a few dozen of nearly three hundred."""
+        if not isinstance(self._cache, LockedCache):
+            self._cache = LockedCache(self.py_func)  # type: ignore[no-untyped-call]
+        files: LockedCache = self._cache
+        return files
 
     @property
     def full_name(self) -> str:
@@ -87,7 +132,7 @@ class Kernel(CPUDispatcher):
     def is_stored(self) -> bool:
         """Whether it can be loaded without being compiled."""
         context: Any = self.targetctx
-        return self._cache.is_stored(self._signatures, context.codegen())
+        return self.files().is_stored(self._signatures, context.codegen())
 
     def load(self) -> None:
         """Compile it, or take it from where kernels are kept."""
@@ -97,12 +142,13 @@ class Kernel(CPUDispatcher):
         with global_compiler_lock:
             if not self._loaded:
                 _without_matrices()
+                files = self.files()
                 try:
                     with typeinfer.register_dispatcher(self):
                         for signature in self._signatures:
                             self.compile(signature)
                 finally:
-                    self._cache.unlock()
+                    files.unlock()
                 self.disable_compile()
                 self._loaded = True
 
@@ -125,13 +171,15 @@ class Kernel(CPUDispatcher):
 
 def njit(signatures: Any = None, **options: Any) -> Callable[[F], F]:
     """As Numba's `njit`, of one signature, a list of them, or none: then it is Numba's."""
+    stored = signatures is not None and options.pop("cache", False)
 
     def made(function: F) -> F:
         # No kernel is called from C: its wrapper for that is left out.
         kernel: Any = numba.njit(**options | {"no_cfunc_wrapper": True})(function)
         if signatures is not None:
+            if not stored:
+                raise TypeError(f"{function.__name__} has signatures: it is stored (cache=True).")
             kernel.__class__ = Kernel
-            kernel._cache.__class__ = LockedCache
             kernel._signatures = tuple(signatures) if isinstance(signatures, list) else (signatures,)
             kernel._loaded = False
             KERNELS.append(kernel)

@@ -7,14 +7,12 @@ import json
 import os
 import sys
 from collections.abc import Callable
-from contextlib import suppress
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 from isbjorn.core.document import Shot
 from isbjorn.core.evaluate.outside import digest_of
 from isbjorn.core.media.plates import probe
-from isbjorn.core.media.whole import replace_whole
 from isbjorn.core.runtime.parallel import end_with
 from isbjorn.demo import harbour, nights, seas
 from isbjorn.demo.beacon import beacon
@@ -29,11 +27,11 @@ from isbjorn.demo.paint import Painter, write_movie
 from isbjorn.demo.ribbon import ribbon
 from isbjorn.demo.shots import bow_wave, breath, plankton
 from isbjorn.studio.context import only_one
+from isbjorn.studio.demo_note import PROJECT, DemoNote, demo_wanted, read_note, write_note
 from isbjorn.studio.setlist import Entry, SetList
 from isbjorn.studio.store import Store
 from isbjorn.studio.tables import Media, unseen
 
-PROJECT = "Skarvøy Lights"
 _FOLDER = "skarvoy"
 # What comes onto the stage, over how many seconds; the pads of the desk of faders bring them.
 _EVENING = (
@@ -93,50 +91,44 @@ class Scene:
 
 
 class Painting:
-    """Puts the demonstration into a store that has none, shot by shot in the order of the home page; one that was interrupted goes
-    on. What is made is noted in `demo.json` of the data folder, so that a shot that the user deletes stays deleted."""
+    """Puts the demonstration into a store that has none, shot by shot in the order of the home page; one that was interrupted
+    continues (see `demo_note`)."""
 
     def __init__(self, store: Store, on_change: Callable[[Painting], object] | None = None) -> None:
         self.store, self._on_change = store, on_change
-        self._note = self.store.folder / "demo.json"
-        self.project, self.made = self._noted()
+        self.note = read_note(store)
         self._painted: dict[str, int] = {}
-
-    def _noted(self) -> tuple[int | None, list[str]]:
-        """The project and the shots that are made."""
-        with suppress(OSError, ValueError, KeyError, TypeError):
-            noted = json.loads(self._note.read_text())
-            return int(noted["project"]), [str(name) for name in noted["made"]]
-        return None, []
 
     @property
     def scenes(self) -> list[Scene]:
         """The shots that are still to come."""
-        return [
-            Scene(scene.title, self._painted.get(scene.file, 0) / scene.frames)
-            for scene in _SCENES
-            if scene.title not in self.made
-        ]
+        return [Scene(scene.title, self._painted.get(scene.file, 0) / scene.frames) for scene in self._missing()]
 
-    def wanted(self) -> bool:
-        """Whether anything is to be made: the store holds nothing yet, or the demonstration in part."""
-        there = {project.id for project in self.store.projects()}
-        return self.project in there and bool(self.scenes) if self.project is not None else not there
+    def _missing(self) -> list[_Scene]:
+        made = self.note.made if self.note is not None else ()
+        return [scene for scene in _SCENES if scene.title not in made]
 
     def paint(self, most: int | None = None) -> None:
         """Make what is missing, so many shots at most."""
-        if not self.wanted():
+        if not demo_wanted(self.store):
             return
         folder = self.store.media_folder / _FOLDER
         folder.mkdir(exist_ok=True)
-        if self.project is None:
-            self.project = self.store.create_project(PROJECT).id or 0
-            self._keep_note()
+        if self.note is None:
+            self._keep_note(DemoNote(self.store.create_project(PROJECT).id or 0))
+        self._changed()
         heard = self._heard()
-        for scene in [one for one in _SCENES if one.title not in self.made][:most]:
+        for scene in self._missing()[:most]:
             self._make(scene, heard)
-        if not self.scenes:
+        if not self._missing() and self.note is not None:
             self._keep_set_list()
+            self._keep_note(replace(self.note, complete=True))
+
+    @property
+    def project(self) -> int:
+        """The id of the project."""
+        assert self.note is not None
+        return self.note.project
 
     def _heard(self) -> tuple[str, str]:
         """The piece of music: its name in the store, and its digest."""
@@ -145,7 +137,7 @@ class Painting:
         if not path.is_file():
             write_music(path)
         if not self._has(music):
-            self.store.add_media(unseen(self.project or 0, "Night music", music, "sound", path.stat().st_size))
+            self.store.add_media(unseen(self.project, "Night music", music, "sound", path.stat().st_size))
         return music, digest_of(path)
 
     def _make(self, scene: _Scene, heard: tuple[str, str]) -> None:
@@ -161,28 +153,29 @@ class Painting:
         self._painted[scene.file] = scene.frames
         if not self._has(media):
             facts = probe(str(path)) | {"bytes": path.stat().st_size}
-            self.store.add_media(Media(project_id=self.project or 0, name=scene.name, media=media, **facts))
+            self.store.add_media(Media(project_id=self.project, name=scene.name, media=media, **facts))
         # Interrupted between the shot and the note, it would be made twice.
-        if scene.title not in {self.store.document(row.id or 0).name for row in self.store.shots(self.project or 0)}:
-            self.store.create_shot(self.project or 0, scene.made(media, heard))
-        self.made.append(scene.title)
-        self._keep_note()
+        if scene.title not in {self.store.document(row.id or 0).name for row in self.store.shots(self.project)}:
+            self.store.create_shot(self.project, scene.made(media, heard))
+        assert self.note is not None
+        self._keep_note(replace(self.note, made=(*self.note.made, scene.title)))
         self._changed()
 
     def _has(self, media: str) -> bool:
-        return any(one.media == media for one in self.store.media(self.project or 0))
+        return any(one.media == media for one in self.store.media(self.project))
 
     def _keep_set_list(self) -> None:
-        by_name = {self.store.document(row.id or 0).name: row.id or 0 for row in self.store.shots(self.project or 0)}
+        by_name = {self.store.document(row.id or 0).name: row.id or 0 for row in self.store.shots(self.project)}
         entries = [
             Entry(shot=by_name[name], fade_s=fade_s, address=f"/desk/pad/{pad}")
             for pad, (name, fade_s) in enumerate(_EVENING, 1)
             if name in by_name
         ]
-        self.store.keep_set_list(self.project or 0, SetList(entries=entries).model_dump_json())
+        self.store.keep_set_list(self.project, SetList(entries=entries).model_dump_json())
 
-    def _keep_note(self) -> None:
-        replace_whole(self._note, json.dumps({"project": self.project, "made": self.made}).encode())
+    def _keep_note(self, note: DemoNote) -> None:
+        self.note = note
+        write_note(self.store, note)
 
     def _changed(self) -> None:
         if self._on_change:
@@ -193,7 +186,7 @@ def ensure_demo(folder: Path, on_change: Callable[[Painting], object] | None = N
     """Make the demonstration in a folder of no other studio. Raises Locked when one, or another that paints, works there."""
     store = Store(folder)
     try:
-        if Painting(store).wanted():
+        if demo_wanted(store):
             holding = only_one(folder)
             try:
                 # Another may just have painted it.

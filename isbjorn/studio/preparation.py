@@ -7,7 +7,6 @@ import subprocess
 import sys
 import threading
 from collections.abc import Callable
-from dataclasses import asdict
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Depends
@@ -15,7 +14,7 @@ from pydantic import BaseModel, Field
 
 from isbjorn.core.runtime.kernels import is_complete
 from isbjorn.studio.context import Studio, studio_of
-from isbjorn.studio.demonstration import PROJECT, Painting
+from isbjorn.studio.demo_note import PROJECT, demo_wanted
 from isbjorn.studio.store import Store
 
 router = APIRouter(tags=["health"])
@@ -54,8 +53,7 @@ class Preparation:
         else:
             self.first_ready.set()
             self.engine_ready.set()
-        if demo and (painting := Painting(store)).wanted():
-            self._painted([asdict(scene) for scene in painting.scenes])
+        if demo and demo_wanted(store):
             work.append(self._paint)
         self._left = len(work)
         self._threads = [threading.Thread(target=self._carry_out, args=(one,), daemon=True) for one in work]

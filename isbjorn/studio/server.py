@@ -21,7 +21,7 @@ from isbjorn.studio.incoming import PORT
 from isbjorn.studio.preparation import Preparation
 
 HOST = "127.0.0.1"
-_HANDS_AFTER_S = 1.5
+_WARM_AFTER_S, _HANDS_AFTER_S = 1.0, 0.5
 # A picture passes through half a dozen threads on its way: beside one that works on edits it would wait for each.
 _SWITCHED_S = 0.5e-3
 
@@ -75,8 +75,9 @@ def _warm(studio: Studio, preparation: Preparation) -> None:
     from isbjorn.core.warm import warm
 
     preparation.first_ready.wait()
-    warm()
     # First the page and its first picture, which want the same cores.
+    time.sleep(_WARM_AFTER_S)
+    warm()
     time.sleep(_HANDS_AFTER_S)
     with suppress(Stale):
         studio.hands.warm()
