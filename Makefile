@@ -15,7 +15,10 @@ demo:
 	@$(MAKE) --no-print-directory -j2 .venv/.compiled $(PAGE)
 	$(BIN)/isbjorn demo --port $(PORT) --data "$(DATA)"
 
-test: tools .venv/.test .venv/.compiled web/node_modules/.ready web/src/api/types.ts $(PAGE)
+# The two halves of the set-up run side by side, as for `demo`; kernels take both cores.
+test: tools
+	@$(MAKE) --no-print-directory -j2 .venv/.test .venv/.compiled $(PAGE)
+	@$(MAKE) --no-print-directory .venv/.kernels
 	$(BIN)/python -m tests.everything
 
 setup: .venv/.ready $(PAGE)
@@ -68,14 +71,14 @@ tools:
 	@sh tests/install_tools.sh
 
 # Everything, each part to its end; what failed is printed together at the end (see tests/everything.py).
-NEEDED := .venv/.test .venv/.compiled web/node_modules/.ready web/src/api/types.ts $(PAGE)
+NEEDED := .venv/.test .venv/.compiled .venv/.kernels web/node_modules/.ready web/src/api/types.ts $(PAGE)
 
 check unit core browser: $(NEEDED)
 	$(BIN)/python -m tests.everything --only $(PARTS)
 
-check: PARTS := check-python check-page
-unit: PARTS := core-odd core-even studio
-core: PARTS := core-odd core-even
+check: PARTS := checks
+unit: PARTS := core studio
+core: PARTS := core
 browser: PARTS := browser
 
 # No result may depend on how busy the machine is: all of it, five times, beside three busy processes.

@@ -6,13 +6,14 @@ import functools
 import json
 import re
 import sys
+import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, NoReturn
 
 import typer
 
 from isbjorn import __version__
-from isbjorn.core.errors import IsbjornError
+from isbjorn.core.errors import IsbjornError, missing_package
 from isbjorn.core.runtime import loading
 
 if TYPE_CHECKING:
@@ -340,20 +341,24 @@ def schema() -> None:
 @app.command()
 def bench(
     as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object.")] = False,
-    only: Annotated[str, typer.Option(help="Only measurements whose key begins so.")] = "",
+    only: Annotated[str, typer.Option(help="Only measurements with this in their name.")] = "",
+    quick: Annotated[bool, typer.Option("--quick", help="Only comparisons and the start, in two minutes.")] = False,
 ) -> None:
     """Measure the engine and the studio on this machine."""
     from isbjorn.bench.run import measure
 
-    with _bar() as bar:
-        task = bar.add_task("Measuring", total=None)
-        found = measure(only, lambda name: bar.update(task, description=name))
-        bar.update(task, visible=False)
+    began = time.monotonic()
+
+    def told(name: str, number: int, total: int, value: object) -> None:
+        if value is None:
+            say.print(f"[dim]{number} of {total}: {name} …[/]")
+        elif not as_json:
+            print(f"{name:32} {json.dumps(value)}", flush=True)
+
+    found = measure(only, quick, told)
     if as_json:
         print(json.dumps(found, indent=1))
-    else:
-        for name, value in found.items():
-            print(f"{name:32} {json.dumps(value)}")
+    say.print(f"{len(found)} measurements in {time.monotonic() - began:.0f} s")
 
 
 @app.command()
@@ -409,13 +414,21 @@ def _shot(name: str, data: Path):  # type: ignore[no-untyped-def]
     raise IsbjornError("there is no such file.", name, "Give an exported shot, or the number of a shot in the store.")
 
 
+def _refuse(error: IsbjornError) -> NoReturn:
+    say.print(f"[red]{error.where or 'Isbjorn'}[/]: {error.what} {error.remedy}".rstrip(), soft_wrap=True)
+    sys.exit(2)
+
+
 def main() -> NoReturn:
     """Run, and turn what a person can mend into one line instead of a trace."""
     try:
         app(standalone_mode=False)
     except IsbjornError as error:
-        say.print(f"[red]{error.where or 'Isbjorn'}[/]: {error.what} {error.remedy}".rstrip(), soft_wrap=True)
-        sys.exit(2)
+        _refuse(error)
+    except ModuleNotFoundError as error:
+        if (missing := missing_package(error)) is None:
+            raise
+        _refuse(missing)
     except (KeyboardInterrupt, typer.Abort):
         sys.exit(130)
     except typer.Exit as leave:

@@ -1,126 +1,195 @@
-"""Runs all checks and tests, part beside part, each to its end: one that fails keeps no other from running, and what failed is
-printed together at the end. With `--load N`, N busy processes take the machine meanwhile; with `--times N`, all of it N times.
+"""Runs all checks and tests to their end; what failed is printed together, first by name, then in full.
 
-    python -m tests.everything [--load N] [--times N] [--only PART ...]
+Test modules are given to processes beside each other, the longest first by the seconds that they took before
+(`tests/durations.json`), so that all end at about the same time. With `--load N`, N busy processes take the machine meanwhile; with
+`--times N`, all of it N times.
+
+    python -m tests.everything [--only checks core studio browser] [--load N] [--times N] [--measure]
 """
 
 from __future__ import annotations
 
 import argparse
+import json
 import os
-import re
 import subprocess
 import sys
+import threading
 import time
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 ROOT = Path(__file__).parents[1]
 LOGS = ROOT / "build" / "test"
 BIN = Path(sys.executable).parent
-# Those of a stage run beside each other. The browser has the machine to itself: two of its classes run at once.
-STAGES: tuple[tuple[str, ...], ...] = (
-    ("check-python", "check-page"),
-    ("core-odd", "core-even", "studio"),
-    ("browser",),
-)
-# Some of the studio's tests go with a part of the engine's, so that three parts take about as long.
-WITH_EVEN = ("fuzz", "kept", "worker", "store", "deliveries")
-_CLOSING = re.compile(r"^(Ran \d+ tests? in .*|OK.*|FAILED.*|Tests .*passed.*)$", re.M)
-_FAILED = re.compile(r"^(?:FAIL|ERROR): .*$", re.M)
-_RAN = re.compile(r"^Ran (\d+) tests? in ", re.M)
+DURATIONS = ROOT / "tests" / "durations.json"
+PARTS = ("checks", "core", "studio", "browser")
+# One more than there are cores: tests wait for processes and pages now and then.
+_BESIDE = (os.cpu_count() or 2) + 1
+_USUAL_S, _TOLD_EVERY_S = 5.0, 30.0
 _BUSY = "while True:\n    sum(range(10_000))"
 
 
-def _modules(*folders: str) -> list[str]:
-    return sorted(str(path.relative_to(ROOT)) for folder in folders for path in (ROOT / folder).glob("test_*.py"))
+@dataclass
+class Outcome:
+    """What came of it. failed: names, and what was printed."""
+
+    ran: int = 0
+    skipped: int = 0
+    failed: list[tuple[str, str]] = field(default_factory=list)
+    took_s: dict[str, float] = field(default_factory=dict)
 
 
-def _commands() -> dict[str, list[list[str]]]:
-    """The commands of each part, by its name."""
-    core, studio = _modules("tests/core"), _modules("tests/studio")
-    moved = [one for one in core if one.endswith(("/test_farm.py", "/test_cast.py"))]
-    odd = [one for one in core[0::2] if one not in moved]
-    beside = [one for one in studio if Path(one).stem.removeprefix("test_") in WITH_EVEN]
-    even = [*(one for one in core[1::2] if one not in moved), *moved, *beside]
-    unittest, npm = [str(BIN / "python"), "-m", "unittest"], ["npm", "--prefix", "web", "run", "--silent"]
-    parallel = [str(BIN / "unittest-parallel"), "-s", "tests/browser", "-t", ".", "-p", "test_*.py", "--level", "class"]
+def _checks() -> dict[str, list[str]]:
+    npm = ["npm", "--prefix", "web", "run", "--silent"]
     return {
-        "check-python": [
-            [str(BIN / "ruff"), "check", "."],
-            [str(BIN / "ruff"), "format", "--check", "."],
-            [str(BIN / "mypy")],
-            [str(BIN / "lint-imports"), "--no-cache"],
-            [str(BIN / "python"), "-m", "tests.openapi_is_current"],
-        ],
-        "check-page": [[*npm, "check"], [*npm, "lint"], [*npm, "test"]],
-        "core-odd": [[*unittest, *odd]],
-        "core-even": [[*unittest, *even]],
-        "studio": [[*unittest, *(one for one in studio if one not in beside)]],
-        "browser": [parallel],
+        "ruff": [str(BIN / "ruff"), "check", "."],
+        "format": [str(BIN / "ruff"), "format", "--check", "."],
+        "types": [str(BIN / "mypy")],
+        "imports": [str(BIN / "lint-imports"), "--no-cache"],
+        "description of the API": [str(BIN / "python"), "-m", "tests.openapi_is_current"],
+        "page: types": [*npm, "check"],
+        "page: lint": [*npm, "lint"],
+        "page: unit tests": [*npm, "test"],
     }
 
 
-def _run(name: str, commands: list[list[str]]) -> tuple[str, bool, float, str]:
-    """Run the commands of a part, all of them; its name, whether all went well, seconds, and what they printed."""
-    began, well, log = time.monotonic(), True, LOGS / f"{name}.log"
-    with log.open("w") as out:
-        for command in commands:
-            done = subprocess.run(command, cwd=ROOT, stdout=out, stderr=subprocess.STDOUT, check=False)
-            well = well and done.returncode == 0
-    return name, well, time.monotonic() - began, log.read_text(errors="replace")
+def _check(outcome: Outcome) -> None:
+    """Run the checks, two at a time."""
+
+    def run(item: tuple[str, list[str]]) -> None:
+        name, command = item
+        began = time.monotonic()
+        done = subprocess.run(command, cwd=ROOT, capture_output=True, text=True, check=False)
+        print(f"— {name}: {'OK' if done.returncode == 0 else 'FAILED'} ({time.monotonic() - began:.0f} s)", flush=True)
+        if done.returncode:
+            outcome.failed.append((name, done.stdout + done.stderr))
+
+    with ThreadPoolExecutor(2) as beside:
+        list(beside.map(run, _checks().items()))
 
 
-def _once(only: list[str]) -> list[tuple[str, str]]:
-    """Everything once; what failed: the part, and what it printed."""
-    commands, failed, ran, fell = _commands(), [], 0, 0
-    for stage in STAGES:
-        parts = [name for name in stage if not only or name in only]
-        with ThreadPoolExecutor(max(1, len(parts))) as beside:
-            for name, well, took_s, printed in beside.map(lambda one: _run(one, commands[one]), parts):
-                closing = "; ".join(_CLOSING.findall(printed)) or ("done" if well else "failed")
-                print(f"— {name}: {closing} ({took_s:.0f} s)", flush=True)
-                ran += sum(map(int, _RAN.findall(printed)))
-                fell += len(_FAILED.findall(printed))
-                if not well:
-                    failed.append((name, printed))
-    print(f"{ran - fell} passed, {fell} failed", flush=True)
-    return failed
+def _modules(parts: list[str]) -> list[str]:
+    """The names of test modules, the longest first."""
+    took = json.loads(DURATIONS.read_text()) if DURATIONS.is_file() else {}
+    found = [
+        f"tests.{part}.{path.stem}" for part in parts for path in sorted((ROOT / "tests" / part).glob("test_*.py"))
+    ]
+    return sorted(found, key=lambda name: -took.get(name, _USUAL_S))
 
 
-def _told(failed: list[tuple[str, str]]) -> None:
-    for name, printed in failed:
-        print(f"\n=== {name} failed: build/test/{name}.log ===")
-        print(printed[-12_000:])
-    print("\nWhat failed:")
-    for name, printed in failed:
-        for line in _FAILED.findall(printed) or ["see above"]:
-            print(f"  {name}: {line}")
+class _Line:
+    """Says how far it is: all the time on a terminal, elsewhere now and then."""
+
+    def __init__(self, total: int) -> None:
+        self._total, self._began, self._said = total, time.monotonic(), 0.0
+
+    def say(self, outcome: Outcome) -> None:
+        now = time.monotonic() - self._began
+        done, failed = len(outcome.took_s), len(outcome.failed)
+        text = f"{done} of {self._total} modules, {outcome.ran:,} tests, {failed} failed, {now / 60:.1f} min"
+        if sys.stdout.isatty():
+            print(f"\r  {text} ", end="\n" if done == self._total else "", flush=True)
+        elif done == self._total or now - self._said > _TOLD_EVERY_S:
+            self._said = now
+            print(f"  {text}", flush=True)
+
+
+def _test(parts: list[str], outcome: Outcome) -> None:
+    """Run the test modules of some parts."""
+    waiting, lock = _modules(parts), threading.Lock()
+    line = _Line(len(waiting))
+
+    def taken(answer: dict[str, Any]) -> None:
+        with lock:
+            outcome.ran += answer["ran"]
+            outcome.skipped += answer["skipped"]
+            outcome.failed += [tuple(one) for one in answer["failed"]]
+            outcome.took_s[answer["module"]] = answer["took_s"]
+            line.say(outcome)
+
+    def work(number: int) -> None:
+        command = [sys.executable, "-m", "tests.shard"]
+        with (LOGS / f"tests-{number}.log").open("w") as log:
+            shard: subprocess.Popen[str] | None = None
+            while True:
+                with lock:
+                    module = waiting.pop(0) if waiting else None
+                if module is None:
+                    break
+                if shard is None:
+                    pipes = {"stdin": subprocess.PIPE, "stdout": subprocess.PIPE}
+                    shard = subprocess.Popen(command, cwd=ROOT, stderr=log, text=True, **pipes)
+                assert shard.stdin is not None
+                assert shard.stdout is not None
+                shard.stdin.write(f"{module}\n")
+                shard.stdin.flush()
+                told = shard.stdout.readline()
+                if told:
+                    taken(json.loads(told))
+                else:
+                    how = f"The process of {module} ended with {shard.wait()}: see build/test/tests-{number}.log."
+                    taken({"module": module, "ran": 0, "skipped": 0, "failed": [(module, how)], "took_s": 0.0})
+                    shard = None
+            if shard is not None:
+                shard.communicate()
+
+    with ThreadPoolExecutor(_BESIDE) as beside:
+        list(beside.map(work, range(_BESIDE)))
+
+
+@contextmanager
+def _loaded(count: int) -> Iterator[None]:
+    busy = [subprocess.Popen([sys.executable, "-c", _BUSY]) for _ in range(count)]
+    try:
+        yield
+    finally:
+        for one in busy:
+            one.kill()
+            one.wait()
+
+
+def _told(outcome: Outcome) -> None:
+    """Print what failed: the names first, then all of it."""
+    if outcome.failed:
+        print("\nFailed:")
+        for name, _ in outcome.failed:
+            print(f"  {name}")
+        for name, printed in outcome.failed:
+            print(f"\n=== {name}\n{printed[-8000:]}")
+    skipped = f", {outcome.skipped} skipped" if outcome.skipped else ""
+    print(f"{outcome.ran - len(outcome.failed)} passed, {len(outcome.failed)} failed{skipped}", flush=True)
 
 
 def main() -> int:
     """Run what is asked for; 0 if all went well."""
     asked = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    asked.add_argument("--only", nargs="*", choices=PARTS, default=list(PARTS), help="parts")
     asked.add_argument("--load", type=int, default=0, help="busy processes beside the tests")
     asked.add_argument("--times", type=int, default=1)
-    asked.add_argument("--only", nargs="*", default=[], help="parts, as they are named")
+    asked.add_argument("--measure", action="store_true", help="note how long each module took, for the next order")
     given = asked.parse_args()
     LOGS.mkdir(parents=True, exist_ok=True)
-    busy = [subprocess.Popen([sys.executable, "-c", _BUSY]) for _ in range(given.load)]
-    try:
+    with _loaded(given.load):
         for number in range(given.times):
             if given.times > 1:
                 print(f"— Run {number + 1} of {given.times}, beside {given.load} busy processes", flush=True)
-            failed = _once(given.only)
-            if failed:
-                _told(failed)
+            outcome, began = Outcome(), time.monotonic()
+            if "checks" in given.only:
+                _check(outcome)
+            if tested := [part for part in given.only if part != "checks"]:
+                _test(tested, outcome)
+            _told(outcome)
+            print(f"{(time.monotonic() - began) / 60:.1f} min on {os.cpu_count()} cores", flush=True)
+            if outcome.failed:
                 return 1
-    finally:
-        for one in busy:
-            one.kill()
-            one.wait()
-    passed = "all parts" if not given.only else ", ".join(given.only)
-    print(f"OK: {passed} passed{'' if os.cpu_count() is None else f' on {os.cpu_count()} cores'}.")
+            if given.measure:
+                DURATIONS.write_text(json.dumps(dict(sorted(outcome.took_s.items())), indent=0) + "\n")
+    print("OK")
     return 0
 
 

@@ -30,6 +30,7 @@ from isbjorn.bench.strands import ripples_ms, skin_ms, strands_ms
 from isbjorn.bench.timing import seconds
 from isbjorn.bench.world import world_ns_per_particle_step
 from isbjorn.core import Solver
+from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.render.discs import draw
 from isbjorn.core.simulate.checkpoints import StateCache
@@ -135,9 +136,24 @@ def first_picture_s() -> float:
     return round(seconds(lambda: subprocess.run([sys.executable, "-c", code], check=True), 3), 2)
 
 
-def measure(only: str, tell: Callable[[str], object]) -> dict[str, Any]:
-    """All measurements whose key begins with `only`, by their key."""
-    tell("warming")
+# Comparisons within one run, and what a start takes: two minutes on two cores.
+QUICK = (
+    "machine",
+    "sim_ns_per_particle_step",
+    "draw_mpx_s draw_vs_gl",
+    "deliver_told_ratio",
+    "forecast_ratio",
+    "first_picture_s",
+)
+# Half an hour: only by its name.
+_LONG = "live_soak"
+
+
+def measure(
+    only: str = "", quick: bool = False, told: Callable[[str, int, int, Any], object] | None = None
+) -> dict[str, Any]:
+    """Measurements by their key: those with `only` in it, or the quick ones. told: called as each begins and ends, with its key,
+    number, how many there are, and its value (None as it begins). Raises IsbjornError when no key fits."""
     warm()
     with tempfile.TemporaryDirectory() as folder:
         place = Path(folder)
@@ -150,7 +166,7 @@ def measure(only: str, tell: Callable[[str], object]) -> dict[str, Any]:
             "strands_ms": strands_ms,
             "skin_ms": skin_ms,
             "ripples_ms": ripples_ms,
-            "draw": drawing,
+            "draw_mpx_s draw_vs_gl": drawing,
             "frame_ms": drawn_ms,
             "blur": blur_ms,
             "glow_ms": glow_ms,
@@ -172,13 +188,17 @@ def measure(only: str, tell: Callable[[str], object]) -> dict[str, Any]:
             "live_latency_ms": lambda: live_latency_ms(place / "l"),
             "first_picture_s": first_picture_s,
         }
-        if only == "live_soak":
-            # Half an hour: only by its name.
-            parts["live_soak"] = lambda: live_soak(place / "s")
+        if only == _LONG:
+            parts[_LONG] = lambda: live_soak(place / "s")
+        wanted = [name for name in parts if (name in QUICK if quick else only in name)]
+        if not wanted:
+            raise IsbjornError(f"no measurement has '{only}' in its name.", "--only", f"There are {', '.join(parts)}.")
         found: dict[str, Any] = {}
-        for name, part in parts.items():
-            if name.startswith(only):
-                tell(name)
-                value = part()
-                found |= value if name == "draw" else {name: value}
+        for number, name in enumerate(wanted, 1):
+            if told:
+                told(name, number, len(wanted), None)
+            value = parts[name]()
+            found |= value if " " in name else {name: value}
+            if told:
+                told(name, number, len(wanted), value)
     return found

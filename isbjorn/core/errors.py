@@ -33,3 +33,22 @@ def reason_of(error: BaseException) -> str:
 
 class Stale(Exception):
     """Raised inside long work whose result nobody waits for any more."""
+
+
+# Packages that some work needs, and the extra that brings them.
+_EXTRAS = {
+    "distributed": "farm", "dask": "farm", "cryptography": "farm", "pxr": "usd", "pyarrow": "arrow", "rtmidi": "midi",
+}  # fmt: skip
+
+
+def missing_package(error: ModuleNotFoundError) -> IsbjornError | None:
+    """What to do where an optional package is not installed; None if it is another one that is missing."""
+    package = (error.name or "").split(".")[0]
+    extra = _EXTRAS.get(package)
+    if extra is None:
+        return None
+    return IsbjornError(
+        f"this needs the package '{package}', which is not installed.",
+        extra,
+        f"Install it: pip install 'isbjorn[{extra}]'.",
+    )

@@ -21,8 +21,6 @@ from numba.core.codegen import JITCodeLibrary, JITCPUCodegen
 from numba.core.compiler_lock import global_compiler_lock
 from numba.core.registry import CPUDispatcher
 
-from isbjorn.core.runtime.kernels import is_complete
-
 F = TypeVar("F", bound=Callable[..., Any])
 # Every kernel with a signature that was declared in this process.
 KERNELS: list[Kernel] = []
@@ -114,15 +112,15 @@ class Kernel(CPUDispatcher):
 
     _signatures: tuple[Any, ...]
     _loaded: bool
+    _stored: bool
     _cache: Any
     py_func: Any
 
-    def files(self) -> LockedCache:
-        """Where it is stored. Made when it is asked for: a start needs a few dozen of nearly three hundred."""
-        if not isinstance(self._cache, LockedCache):
+    def files(self) -> LockedCache | None:
+        """Where it is stored, if it is. Made when it is asked for: a start needs a few dozen of nearly three hundred."""
+        if self._stored and not isinstance(self._cache, LockedCache):
             self._cache = LockedCache(self.py_func)  # type: ignore[no-untyped-call]
-        files: LockedCache = self._cache
-        return files
+        return self._cache if self._stored else None
 
     @property
     def full_name(self) -> str:
@@ -132,7 +130,8 @@ class Kernel(CPUDispatcher):
     def is_stored(self) -> bool:
         """Whether it can be loaded without being compiled."""
         context: Any = self.targetctx
-        return self.files().is_stored(self._signatures, context.codegen())
+        files = self.files()
+        return files is not None and files.is_stored(self._signatures, context.codegen())
 
     def load(self) -> None:
         """Compile it, or take it from where kernels are kept."""
@@ -148,7 +147,8 @@ class Kernel(CPUDispatcher):
                         for signature in self._signatures:
                             self.compile(signature)
                 finally:
-                    files.unlock()
+                    if files is not None:
+                        files.unlock()
                 self.disable_compile()
                 self._loaded = True
 
@@ -177,9 +177,7 @@ def njit(signatures: Any = None, **options: Any) -> Callable[[F], F]:
         # No kernel is called from C: its wrapper for that is left out.
         kernel: Any = numba.njit(**options | {"no_cfunc_wrapper": True})(function)
         if signatures is not None:
-            if not stored:
-                raise TypeError(f"{function.__name__} has signatures: it is stored (cache=True).")
-            kernel.__class__ = Kernel
+            kernel.__class__, kernel._stored = Kernel, stored
             kernel._signatures = tuple(signatures) if isinstance(signatures, list) else (signatures,)
             kernel._loaded = False
             KERNELS.append(kernel)
@@ -210,12 +208,3 @@ def leaf(signatures: Any, **options: Any) -> Callable[[F], F]:
         return njit(signatures, _nrt=False, **options)(function)
 
     return made
-
-
-def load_all() -> None:
-    """Load every kernel of what is imported that is stored; for processes from which others are forked. What is not compiled yet is
-    compiled when it is called."""
-    everything = is_complete()
-    for kernel in KERNELS:
-        if everything or kernel.is_stored():
-            kernel.load()

@@ -29,7 +29,7 @@ __all__ = ["Progress", "compile_kernels", "frame", "guides", "show"]
 _MOST_PROCESSES = 4
 # What the first picture of the demonstration calls, with its guides. A kernel that is missing here only comes later.
 FIRST = (
-    "emit.births._slots", "random._draws_around", "random._draws01", "simulate.integrators.steps._settle",
+    "random.stream_key", "emit.births._slots", "random._draws_around", "random._draws01", "simulate.integrators.steps._settle",
     "simulate.integrators.steps._gather", "simulate.integrators.steps._advance", "simulate.integrators.steps._between",
     "simulate.integrators.steps._blend", "simulate.integrators.abreast._drift", "appearance.looks._dress",
     "appearance.looks._size", "appearance.colours._vary_each", "render.exposure._among", "render.exposure._found_again",
@@ -52,7 +52,7 @@ class Progress:
     first: bool
 
 
-def _called(function: Any) -> set[str]:
+def called_by(function: Any) -> set[str]:
     """The kernels that a function calls, by their full names."""
     names, known = function.__code__.co_names, function.__globals__
     there = [known.get(name) for name in names]
@@ -61,8 +61,18 @@ def _called(function: Any) -> set[str]:
     for one in there:
         if isinstance(one, CPUDispatcher) and not isinstance(one, Kernel):
             # One that is made at the start, and compiled into what calls it.
-            found |= _called(one.py_func)
+            found |= called_by(one.py_func)
     return found
+
+
+def compiled_first() -> set[str]:
+    """What the first picture needs: the kernels of `FIRST`, and all that they call, by their full names."""
+    by_name = {kernel.full_name: kernel for kernel in KERNELS}
+    early, found = set[str](), {f"isbjorn.core.{name}" for name in FIRST}
+    while found:
+        early |= found
+        found = {called for name in found for called in called_by(by_name[name].py_func)} - early
+    return early
 
 
 def _load(number: int) -> None:
@@ -78,12 +88,9 @@ def compile_kernels(told: Callable[[Progress], object] | None = None, processes:
     began = time.perf_counter()
     ahead: dict[str, Kernel] = {k.full_name: k for k in KERNELS if not k.is_stored()}
     numbers = {k.full_name: n for n, k in enumerate(KERNELS)}
-    calls = {kernel.full_name: _called(kernel.py_func) - {kernel.full_name} for kernel in KERNELS}
+    calls = {kernel.full_name: called_by(kernel.py_func) - {kernel.full_name} for kernel in KERNELS}
     size = {kernel.full_name: len(kernel.py_func.__code__.co_code) for kernel in KERNELS}
-    early, found = set[str](), [name for name in map("isbjorn.core.{}".format, FIRST) if name in ahead]
-    while found:
-        early |= {*found}
-        found = [called for name in found for called in calls[name] if called in ahead and called not in early]
+    early = compiled_first()
     work = sum(size.values())
 
     def tell() -> None:

@@ -9,7 +9,7 @@ import sys
 from importlib import import_module
 from typing import Any
 
-from isbjorn.core.errors import IsbjornError
+from isbjorn.core.errors import IsbjornError, missing_package
 
 
 def apart(call: str, *args: Any, where: str, seconds: int = 20, megabytes: int = 1024) -> Any:
@@ -37,6 +37,10 @@ def _main(call: str, seconds: int, megabytes: int) -> None:
         answer: Any = ("result", getattr(import_module(module), name)(*args))
     except IsbjornError as error:
         answer = ("error", (error.what, error.where, error.remedy))
+    except ModuleNotFoundError as error:
+        if (missing := missing_package(error)) is None:
+            raise
+        answer = ("error", (missing.what, missing.where, missing.remedy))
     except (MemoryError, RecursionError):
         sys.exit(3)
     sys.stdout.buffer.write(pickle.dumps(answer))

@@ -20,7 +20,7 @@ from pydantic import BaseModel
 from starlette.exceptions import HTTPException
 
 from isbjorn import __version__
-from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.errors import IsbjornError, Stale, missing_package
 from isbjorn.core.runtime.memory import budget_bytes
 from isbjorn.studio import (
     bodies,
@@ -169,6 +169,12 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
     @app.exception_handler(Stale)
     async def given_up(request: Request, error: Stale) -> Response:  # noqa: ARG001
         return Response(status_code=204)
+
+    @app.exception_handler(ModuleNotFoundError)
+    async def optional(request: Request, error: ModuleNotFoundError) -> JSONResponse:
+        if (missing := missing_package(error)) is None:
+            raise error
+        return await mendable(request, missing)
 
     @app.exception_handler(RecursionError)
     async def too_deep(request: Request, error: RecursionError) -> JSONResponse:  # noqa: ARG001

@@ -18,6 +18,7 @@ from isbjorn.studio.demo_note import PROJECT, demo_wanted
 from isbjorn.studio.store import Store
 
 router = APIRouter(tags=["health"])
+_COMPILER, _PAINTER = "isbjorn.core.ready", "isbjorn.studio.demonstration"
 _REPORTED_EVERY_S, _ENDED_WITHIN_S = 10.0, 5.0
 
 
@@ -77,7 +78,7 @@ class Preparation:
 
     def _compile(self) -> None:
         try:
-            self._run(self._compiled, "isbjorn.core.ready", "--json", "--background")
+            self._run(self._compiled, _COMPILER, "--json", "--background")
         finally:
             # Without it, what is needed is compiled when it is needed.
             self.first_ready.set()
@@ -85,9 +86,9 @@ class Preparation:
 
     def _paint(self) -> None:
         # One shot can be opened early; then the engine that draws it goes first.
-        self._run(self._painted, "isbjorn.studio.demonstration", self._folder, "1")
+        self._run(self._painted, _PAINTER, self._folder, "1")
         self.first_ready.wait()
-        self._run(self._painted, "isbjorn.studio.demonstration", self._folder)
+        self._run(self._painted, _PAINTER, self._folder)
 
     def _run(self, heard: Callable[[Any], None], module: str, *args: str) -> None:
         """Run a module in a process of its own to its end; `heard` is given each line that it prints. Raises RuntimeError."""

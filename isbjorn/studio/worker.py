@@ -21,7 +21,7 @@ from sqlmodel import col, select
 from isbjorn.core.deliver import Delivery, Order
 from isbjorn.core.deliver.plan import Plan
 from isbjorn.core.document.files import first_problem, shot_from_text
-from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.errors import IsbjornError, Stale, missing_package
 from isbjorn.core.inspect.delivering import about_bytes
 from isbjorn.core.media.whole import replace_whole
 from isbjorn.core.runtime.disk import free_bytes
@@ -209,6 +209,9 @@ class Worker:
                 problem="There is not enough memory. Choose a smaller scale or fewer particles.",
             )
         except Exception as error:
+            if isinstance(error, ModuleNotFoundError) and (missing := missing_package(error)) is not None:
+                self._end(delivery_id, "failed", problem=str(missing))
+                return
             # Whatever it is, it ends this delivery and no other.
             traceback.print_exc()
             self._end(delivery_id, "failed", problem=f"Something went wrong that Isbjorn does not know: {error!r:.300}")

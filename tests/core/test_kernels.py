@@ -6,12 +6,15 @@ import sys
 import tempfile
 import threading
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
 
 from isbjorn.core.jit import KERNELS, leaf, njit
+from isbjorn.core.ready import called_by, compiled_first
 from isbjorn.core.runtime.kernels import HERE, lend, reached
+from tests.waiting import HANG_S
 
 
 class Reached(unittest.TestCase):
@@ -127,6 +130,65 @@ class Loaded(unittest.TestCase):
         self.assertEqual(sorted(found), [4, 4, 8, 8])
         for kernel in (inner, outer):
             KERNELS.remove(kernel)
+
+
+class Compiled(unittest.TestCase):
+    """Set-up compiles what is needed first, and no process what another one compiles."""
+
+    def run_in(self, folder: str, code: str) -> str:
+        env = {**os.environ, "NUMBA_CACHE_DIR": folder}
+        return subprocess.run(
+            [sys.executable, "-c", code], check=True, capture_output=True, text=True, env=env, timeout=HANG_S
+        ).stdout
+
+    def test_two_processes_that_need_a_kernel_compile_it_once(self) -> None:
+        code = """
+from numba.core import event
+from isbjorn.core import random
+class Count(event.Listener):
+    def on_start(self, e): print(e.data["dispatcher"].py_func.__name__)
+    def on_end(self, e): pass
+with event.install_listener("numba:compile", Count()):
+    random.stream_key.load()
+"""
+        with tempfile.TemporaryDirectory() as folder, ThreadPoolExecutor(2) as beside:
+            compiled = " ".join(beside.map(self.run_in, [folder] * 2, [code] * 2)).split()
+        self.assertEqual(sorted(compiled), sorted(set(compiled)))
+        self.assertIn("stream_key", compiled)
+
+    def test_what_the_first_picture_calls_is_compiled_first(self) -> None:
+        code = """
+from isbjorn.core.frame import render_frame
+from isbjorn.core.inspect.guides import guides
+from isbjorn.core.jit import KERNELS
+from isbjorn.demo.beacon import beacon
+shot = beacon("none.mp4")
+render_frame(shot.model_copy(update={"plate": None}), 40)
+guides(shot)
+print(*(kernel.full_name for kernel in KERNELS if kernel._loaded))
+"""
+        with tempfile.TemporaryDirectory() as folder:
+            lend(HERE / "__pycache__" / "kernels", Path(folder))
+            loaded = set(self.run_in(folder, code).split())
+        self.assertGreater(len(loaded), 20)
+        self.assertEqual(loaded - compiled_first(), set())
+
+    def test_kernels_wait_for_those_that_they_call(self) -> None:
+        calls = {kernel.full_name: called_by(kernel.py_func) for kernel in KERNELS}
+        self.assertIn("isbjorn.core.simulate.contact.sweep", calls["isbjorn.core.simulate.integrators.world._one"])
+        self.assertIn("isbjorn.core.simulate.contact.trace", calls["isbjorn.core.simulate.contact.sweep"])
+
+    def test_a_changed_engine_is_not_complete(self) -> None:
+        code = """
+from isbjorn.core.runtime import kernels
+print(kernels.is_complete())
+kernels.mark_complete()
+print(kernels.is_complete())
+kernels.fingerprint = lambda: "that of another engine"
+print(kernels.is_complete())
+"""
+        with tempfile.TemporaryDirectory() as folder:
+            self.assertEqual(self.run_in(folder, code).split(), ["False", "True", "False"])
 
 
 if __name__ == "__main__":

@@ -116,20 +116,18 @@ def fingerprint() -> str:
 
 
 def _marker() -> Path:
-    return Path(os.environ.get("NUMBA_CACHE_DIR", HERE)) / "complete"
+    return Path(os.environ.get("NUMBA_CACHE_DIR", HERE)) / f"complete-{fingerprint()[:16]}"
 
 
 def mark_complete() -> None:
     """Note that all kernels are stored as they are now."""
     with suppress(OSError):
-        _marker().write_text(fingerprint())
+        _marker().touch()
 
 
 def is_complete() -> bool:
     """Whether all kernels are stored as they are now, so that nothing need be compiled."""
-    with suppress(OSError):
-        return _marker().read_text() == fingerprint()
-    return False
+    return _marker().is_file()
 
 
 def lend(there: Path, folder: Path) -> None:
