@@ -415,7 +415,10 @@ def _shot(name: str, data: Path):  # type: ignore[no-untyped-def]
 
 
 def _refuse(error: IsbjornError) -> NoReturn:
-    say.print(f"[red]{error.where or 'Isbjorn'}[/]: {error.what} {error.remedy}".rstrip(), soft_wrap=True)
+    from rich.markup import escape
+
+    what = escape(f"{error.what} {error.remedy}".rstrip())
+    say.print(f"[red]{escape(error.where or 'Isbjorn')}[/]: {what}", soft_wrap=True)
     sys.exit(2)
 
 

@@ -11,8 +11,6 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import mido
-
 _PER_BEAT, _TICKS = 24, 49
 _SCAN_EVERY_S, _MOST_PORTS = 4.0, 16
 # Frames a second of MIDI timecode, by the two bits that say so.
@@ -34,6 +32,9 @@ class Midi:
 
     def take(self, content: list[int], at: float) -> None:
         """Take the bytes of whole messages, which came at a moment (s). What is none is left aside."""
+        # Loaded with the first message: a start needs none of it.
+        import mido
+
         parser = mido.Parser()
         parser.feed([byte & 0xFF for byte in content[:1024]])
         with self._lock:

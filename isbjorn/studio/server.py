@@ -10,15 +10,17 @@ import threading
 import time
 from contextlib import suppress
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import uvicorn
 
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.runtime import loading
-from isbjorn.studio.app import create_app
-from isbjorn.studio.context import Studio
-from isbjorn.studio.incoming import PORT
-from isbjorn.studio.preparation import Preparation
+from isbjorn.studio.opening import Opening
+
+if TYPE_CHECKING:
+    from isbjorn.studio.context import Studio
+    from isbjorn.studio.preparation import Preparation
 
 HOST = "127.0.0.1"
 _WARM_AFTER_S, _HANDS_AFTER_S = 1.0, 0.5
@@ -37,8 +39,6 @@ def serve_studio(folder: Path, port: int, scheduler: str = "", key: str = "", de
         security(scheduler, key)
         # For the worker of the queue, a process of its own.
         os.environ |= {"ISBJORN_SCHEDULER": scheduler, "ISBJORN_FARM_KEY": key}
-    # Controllers are listened to on the loopback, unless it is said otherwise.
-    os.environ.setdefault("ISBJORN_OSC", str(PORT))
     with socket.socket() as trial:
         trial.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
@@ -47,24 +47,43 @@ def serve_studio(folder: Path, port: int, scheduler: str = "", key: str = "", de
             if getattr(error, "errno", None) in (errno.EACCES, errno.EPERM):
                 raise IsbjornError(f"port {port} is not for you to use.", "--port", "Choose one above 1023.") from None
             raise IsbjornError(f"port {port} is in use.", "--port", "Choose another, or end what uses it.") from None
-    app = create_app(folder)
-    loading.end()
+
+    def load() -> Any:
+        from isbjorn.studio.app import create_app
+        from isbjorn.studio.incoming import PORT
+        from isbjorn.studio.preparation import Preparation
+
+        # Controllers are listened to on the loopback, unless it is said otherwise.
+        os.environ.setdefault("ISBJORN_OSC", str(PORT))
+        app = create_app(folder)
+        studio: Studio = app.state.studio
+        loading.end()
+        studio.preparation = preparation = Preparation(studio.store, demo)
+        threading.Thread(target=_warm, args=(studio, preparation), daemon=True).start()
+        print(f"Isbjorn is ready at http://{HOST}:{port}  (end it with Ctrl C)", flush=True)
+        if not preparation.state.ready:
+            threading.Thread(target=preparation.report, args=(_say,), daemon=True).start()
+        return app
+
+    def give_up() -> None:
+        server.should_exit = True
+
     sys.setswitchinterval(_SWITCHED_S)
-    studio: Studio = app.state.studio
-    studio.preparation = Preparation(studio.store, demo)
-    threading.Thread(target=_warm, args=(studio, studio.preparation), daemon=True).start()
-    print(f"Isbjorn is ready at http://{HOST}:{port}  (end it with Ctrl C)", flush=True)
-    if not studio.preparation.state.ready:
-        threading.Thread(target=studio.preparation.report, args=(_say,), daemon=True).start()
-    uvicorn.run(
-        app,
-        host=HOST,
-        port=port,
-        log_level="warning",
-        ws_max_size=1 << 20,
-        ws_per_message_deflate=False,
-        timeout_graceful_shutdown=2,
+    opening = Opening(load, give_up)
+    server = uvicorn.Server(
+        uvicorn.Config(
+            opening,
+            host=HOST,
+            port=port,
+            log_level="warning",
+            ws_max_size=1 << 20,
+            ws_per_message_deflate=False,
+            timeout_graceful_shutdown=2,
+        )
     )
+    server.run()
+    if opening.error is not None:
+        raise opening.error
 
 
 def _say(line: str) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ctypes
 import os
 import shutil
 import socket
@@ -26,11 +25,6 @@ _FLAGS = (
     "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
     "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage", "--hide-scrollbars",
 )  # fmt: skip
-
-
-# Now and then Chromium, as root, gives a renderer real-time priority. Two of them then keep two cores busy for ever, waiting for a
-# process that never gets its turn: nothing that is started from here may do so (PR_CAPBSET_DROP, CAP_SYS_NICE; capabilities(7)).
-ctypes.CDLL(None).prctl(24, 23, 0, 0, 0)
 
 
 class Running:

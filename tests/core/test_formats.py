@@ -1,5 +1,6 @@
 """Every format that is offered: what is written comes back, within what the format can hold; and formats from elsewhere."""
 
+import os
 import shutil
 import tempfile
 import unittest
@@ -146,6 +147,13 @@ class Movies(InFolder):
                     self.assertEqual(stream.codec_context.color_trc, 1)
                     # FFmpeg reads ProRes 4444 as 12 bits.
                     self.assertIn(stream.pix_fmt, (form.codec.pixels, form.codec.pixels.replace("444p10", "444p12")))
+
+    def test_no_encoder_leaves_a_thread_that_goes_before_everything_else(self) -> None:
+        grey = np.full((*_SIZE[::-1], 4), 0.2, np.float32)
+        for name in ("av1", "h265"):
+            write_segment(self.folder / f"segment.{name}", [grey] * 3, Track(FORMATS[name], False, RATE))
+            threads = [int(task.name) for task in Path("/proc/self/task").iterdir()]
+            self.assertEqual({os.sched_getscheduler(one) for one in threads}, {os.SCHED_OTHER}, name)
 
     def test_as_small_as_each_goes_and_no_smaller(self) -> None:
         for form in FORMATS:

@@ -22,6 +22,7 @@ from isbjorn.core.media.sound import Mix, Sound
 from isbjorn.core.media.targets import Target
 from isbjorn.core.media.whole import whole
 from isbjorn.core.render.shades import straight, to_shades
+from isbjorn.core.runtime.parallel import usual_priority
 
 SEGMENT_FRAMES = 24
 # An encoder that would tell the terminal of each of its settings.
@@ -181,6 +182,8 @@ def write_segment(path: Path, pictures: Iterable[Floats], track: Track) -> None:
                 fielded = fielded or _Fielded(frame, track.fields)
                 frame = fielded.marked(frame)
             write(stream.encode(frame))
+            if number == 0:
+                usual_priority()
         if stream is not None:
             write(stream.encode(None))
 

@@ -100,6 +100,19 @@ def as_helper(parent: int, budget_mb: int) -> None:
     end_with(parent)
 
 
+def usual_priority() -> None:
+    """Take real-time priority from all threads of this process. SVT-AV1 gives it to its own threads and to the caller, where it may
+    (as root): everything else on the machine would stand still while it encodes, and whatever the caller starts later would inherit
+    it."""
+    if not hasattr(os, "sched_setscheduler"):
+        return
+    for task in Path("/proc/self/task").iterdir():
+        # A thread may end meanwhile.
+        with suppress(OSError):
+            if os.sched_getscheduler(int(task.name)) != os.SCHED_OTHER:
+                os.sched_setscheduler(int(task.name), os.SCHED_OTHER, os.sched_param(0))
+
+
 def end_with(parent: int) -> None:
     """End this process when another has gone, however that went."""
     threading.Thread(target=_follow, args=(parent,), daemon=True).start()
