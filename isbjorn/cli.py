@@ -122,8 +122,8 @@ def render(
     no_plate: Annotated[
         bool, typer.Option("--no-plate", help="Particles alone, with alpha where the format has it.")
     ] = False,
-    every: Annotated[int | None, typer.Option(help="Every so many frames one.")] = None,
-    handles: Annotated[str, typer.Option(help="A,B: so many frames more before and after.")] = "",
+    every: Annotated[int | None, typer.Option(help="Deliver only every Nth frame.")] = None,
+    handles: Annotated[str, typer.Option(help="Handles as A,B: additional frames before and after.")] = "",
     padding: Annotated[int | None, typer.Option(help="Digits of a frame's number.")] = None,
     existing: Annotated[
         str | None, typer.Option(help="What becomes of files that are there: refuse, version, replace or keep (go on).")
@@ -291,7 +291,7 @@ def _pair(text: str) -> tuple[int, int]:
         return 0, 0
     hit = re.fullmatch(r"(\d{1,5})(?:,(\d{1,5}))?", text.replace(" ", ""))
     if not hit:
-        raise IsbjornError(f"'{text}' are no handles.", "--handles", "Write 8,8: so many before, and after.")
+        raise IsbjornError(f"'{text}' are no handles.", "--handles", "Write 8,8: frames before and after.")
     return int(hit[1]), int(hit[2] or hit[1])
 
 

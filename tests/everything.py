@@ -185,10 +185,10 @@ def main() -> int:
                 _test(tested, outcome)
             _told(outcome)
             print(f"{(time.monotonic() - began) / 60:.1f} min on {os.cpu_count()} cores", flush=True)
-            if outcome.failed:
-                return 1
             if given.measure:
                 DURATIONS.write_text(json.dumps(dict(sorted(outcome.took_s.items())), indent=0) + "\n")
+            if outcome.failed:
+                return 1
     print("OK")
     return 0
 

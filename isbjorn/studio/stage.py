@@ -44,7 +44,7 @@ class StageAsk(BaseModel):
     kind: Literal["width", "shown", "freeze", "again", "keep"]
     width: int = Field(default=1280, ge=16, le=4096)
     serial: int = Field(default=0, ge=0, le=2**53)
-    rounds: bool = Field(default=False, description="It begins anew where the shot ends; with the first message.")
+    rounds: bool = Field(default=False, description="Restart at the end of the shot; sent with the first message.")
     on: bool = True
     name: str = Field(default="", max_length=80)
 

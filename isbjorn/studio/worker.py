@@ -160,7 +160,7 @@ class Worker:
             order = Order.model_validate_json(told_order)
         except ValidationError as error:
             self._end(
-                delivery_id, "failed", problem=f"The order cannot be read ({first_problem(error)[1]}). Order it anew."
+                delivery_id, "failed", problem=f"The order cannot be read ({first_problem(error)[1]}). Order it again."
             )
             return
         pace, told, checked, stop, made_so_far = _Pace(), 0.0, 0.0, False, 0

@@ -52,7 +52,7 @@ class Controls(Looking):
         self.faders()
         self.page.until(lambda: self.control()["comes_from"]["address"].startswith("/desk/"), "nothing was learnt")
         self.page.until(self.page.settled)
-        # It leads the birth rate of the embers.
+        # Drives the birth rate of the embers.
         next(b for b in self.page.all("aside ul button") if b.text == "Embers").click()
         self.page.find('[aria-label^="What drives Birth rate"]').click()
         self.page.find('[data-popover-content] [aria-label="Source"]').click()
@@ -86,7 +86,7 @@ class Controls(Looking):
         keys = self.control()["value"]["keys"]
         self.assertTrue(all(0 <= key["value"] <= 1 for key in keys))
         self.assertGreater(keys[-1]["at_s"] - keys[0]["at_s"], 1)
-        self.assertIn("It leads", self.page.find("aside:last-of-type, aside").text + self.page.find("body").text)
+        self.assertIn("Drives", self.page.find("aside:last-of-type, aside").text + self.page.find("body").text)
         self.page.until(lambda: self.page.all('[aria-label="Graph of Value"]'))
 
 

@@ -184,7 +184,7 @@ class Elsewhere(Looking):
 
     def test_a_delivery_to_nowhere_is_said_in_the_form(self) -> None:
         sheet = Delivering(self.page)
-        sheet.open("Name and place")
+        sheet.open("Name and folder")
         sheet.put("Folder", "somewhere")
         self.page.until(lambda: "whole path" in self.page.find('[role="dialog"] [role="alert"]').text)
         self.assertTrue(all("422" in line for line in self.page.errors()))

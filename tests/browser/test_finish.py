@@ -21,7 +21,7 @@ class Bodies(Looking):
         self.page.find('aside input[aria-label="Points"]')
         self.fill(self.page.find('aside input[aria-label="Points"]'), "8")
         self.page.until(lambda: self.embers()["body"]["points"] == 8)
-        self.page.button("Mix in another").click()
+        self.page.button("Add another body").click()
         self.page.until(lambda: len(self.embers()["mixed"]) == 1)
         self.page.until(
             lambda: (

@@ -137,7 +137,7 @@ class Interface(Looking):
         body.send_keys(Keys.CONTROL, "z")
         self.page.until(lambda: len(self.document()["emitters"]) == 4)
         body.send_keys("?")
-        self.page.until(lambda: "Ten frames on" in self.page.find('[role="dialog"]').text)
+        self.page.until(lambda: "10 frames forward" in self.page.find('[role="dialog"]').text)
         self.page.find('[role="dialog"]').send_keys(Keys.ESCAPE)
 
     def test_the_finder_finds_a_command(self) -> None:
@@ -159,7 +159,7 @@ class Interface(Looking):
 
     def test_a_delivery_is_ordered_watched_and_found(self) -> None:
         sheet = Delivering(self.page)
-        sheet.open("Name and place")
+        sheet.open("Name and folder")
         folder = Path(sheet.box("Folder").get_attribute("value") or "")
         self.page.find('[role="dialog"] [aria-label="Format"]').click()
         next(i for i in self.page.all('[role="option"]') if i.text.startswith("PNG sequence, 8")).click()
@@ -179,7 +179,7 @@ class Interface(Looking):
 
     def test_a_purpose_is_kept_and_orders_what_it_says(self) -> None:
         sheet = Delivering(self.page)
-        sheet.open("Name and place")
+        sheet.open("Name and folder")
         folder = Path(sheet.box("Folder").get_attribute("value") or "")
         sheet.choose("Passes")
         next(b for b in self.page.all('[aria-label="Passes"] button') if b.text == "Ids").click()
@@ -217,7 +217,7 @@ class Interface(Looking):
         self.page.open("/")
         next(b for b in self.page.until(lambda: self.page.all("main button")) if "New shot" in b.text).click()  # type: ignore[attr-defined]
         self.page.find('[role="dialog"] input').send_keys("Rain on the quay")
-        self.page.button("Make the shot").click()
+        self.page.button("Create shot").click()
         self.page.until(lambda: self.page.settled() and sum(self.page.pixels()) > 0)
         self.assertEqual(self.page.find('[aria-label="Name of the shot"]').get_attribute("value"), "Rain on the quay")
 

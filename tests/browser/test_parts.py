@@ -76,7 +76,7 @@ class Parts(Looking):
 
     def test_times_are_told_in_frames(self) -> None:
         self.unfold_birth()
-        self.page.find('[aria-label="Stop is told in seconds"]').click()
+        self.page.find('[aria-label="Stop is shown in seconds"]').click()
         self.fill(self.page.find('[aria-label="Stop"]'), "100")
         self.page.until(lambda: self.embers()["end_s"] == 4)
 

@@ -98,7 +98,7 @@ class World(Looking):
         self.page.until(lambda: self.page.pixels() == before)
 
     def test_a_path_is_given_and_bent_on_the_picture(self) -> None:
-        self.page.button("Give it a path").click()
+        self.page.button("Add motion path").click()
         self.page.until(lambda: self.embers()["path"] and self.page.settled())
         point = self.page.find('main [aria-label="Path point 2, handle"]')
         self.actions().click_and_hold(point).move_by_offset(0, -30).release().perform()

@@ -50,7 +50,7 @@ class Staged(InStudio):
         self.write(LED)
 
     def write(self, told: dict[str, Any]) -> None:
-        """Make the shot another."""
+        """Create shot another."""
         for name, value in told.items():
             answer = self.edit(f"/{name}", value)
             self.assertEqual(answer.status_code, 200, answer.text)

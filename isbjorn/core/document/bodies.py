@@ -21,13 +21,13 @@ def _set(unit: str, low: float, high: float, help: str, step: float = 1.0, title
 # A herring, until another drawing is chosen.
 _FISH = "M50 0C30-22-10-22-30-4L-50-18V18L-30 4C-10 22 30 22 50 0Z"
 
-Softness = _set("%", 0, 100, "How much of it is edge.")
+Softness = _set("%", 0, 100, "Share of the body over which its edge fades out, in per cent.")
 
 
 class OneBody(Part):
     """What every body has."""
 
-    weight: float = Field(default=1.0, ge=0, le=1000, description="Its share, where several are mixed.")
+    weight: float = Field(default=1.0, ge=0, le=1000, description="Weight of this body when several bodies are mixed.")
 
 
 @BODIES.register("isbjorn.core.render.bodies:round_mask")
@@ -36,9 +36,11 @@ class Round(OneBody):
 
     model_config = shown("Disc")
     kind: Literal["soft disc", "hard disc"] = "soft disc"
-    softness: Annotated[Number, _set("%", 0, 100, "How much of the radius is edge."), ShownIf("kind", "soft disc")] = (
-        Number(value=100)
-    )
+    softness: Annotated[
+        Number,
+        _set("%", 0, 100, "Share of the radius over which the edge fades out, in per cent."),
+        ShownIf("kind", "soft disc"),
+    ] = Number(value=100)
 
 
 @BODIES.register("isbjorn.core.render.bodies:ring")
@@ -47,7 +49,7 @@ class Ring(OneBody):
 
     model_config = shown("Ring")
     kind: Literal["ring"] = "ring"
-    width: Annotated[Number, _set("%", 1, 100, "Of the line, of the radius.")] = Number(value=22)
+    width: Annotated[Number, _set("%", 1, 100, "Thickness of the line, in per cent of the radius.")] = Number(value=22)
     softness: Annotated[Number, Softness] = Number(value=30)
 
 
@@ -59,7 +61,14 @@ class Star(OneBody):
     kind: Literal["star"] = "star"
     points: int = Field(default=5, ge=3, le=24)
     inner: Annotated[
-        Number, _set("%", 5, 100, "How far its inner corners reach, of its points.", title="Inner corners")
+        Number,
+        _set(
+            "%",
+            5,
+            100,
+            "Distance of the inner corners from the centre, in per cent of the outer radius.",
+            title="Inner corners",
+        ),
     ] = Number(value=42)
     softness: Annotated[Number, Softness] = Number(value=8)
 
@@ -71,8 +80,12 @@ class Spark(OneBody):
     model_config = shown("Spark")
     kind: Literal["spark"] = "spark"
     rays: int = Field(default=4, ge=2, le=16)
-    core: Annotated[Number, _set("%", 2, 80, "Of the radius.")] = Number(value=22)
-    thin: Annotated[Number, _set("%", 1, 100, "How thin the rays are.", title="Thin rays")] = Number(value=70)
+    core: Annotated[Number, _set("%", 2, 80, "Radius of the glowing core, in per cent of the whole radius.")] = Number(
+        value=22
+    )
+    thin: Annotated[
+        Number, _set("%", 1, 100, "How thin the rays are; higher values make them thinner.", title="Thin rays")
+    ] = Number(value=70)
 
 
 @BODIES.register("isbjorn.core.render.bodies:puff")
@@ -81,12 +94,12 @@ class Puff(OneBody):
 
     model_config = shown("Puff")
     kind: Literal["puff"] = "puff"
-    rough: Annotated[Number, _set("%", 0, 100, "How far its edge is eaten away.", title="Rough edge")] = Number(
-        value=55
-    )
-    detail: int = Field(default=4, ge=1, le=7, description="Octaves of the edge.")
+    rough: Annotated[
+        Number, _set("%", 0, 100, "How deeply the edge is eaten away, in per cent.", title="Rough edge")
+    ] = Number(value=55)
+    detail: int = Field(default=4, ge=1, le=7, description="Number of noise octaves in the rough edge.")
     softness: Annotated[Number, Softness] = Number(value=70)
-    variants: int = Field(default=6, ge=1, le=16, description="How many different ones.")
+    variants: int = Field(default=6, ge=1, le=16, description="Number of different shapes that particles choose from.")
     seed: int = Field(default=1, ge=0, le=2**31)
 
 
@@ -96,7 +109,9 @@ class Drop(OneBody):
 
     model_config = shown("Drop")
     kind: Literal["drop"] = "drop"
-    slender: Annotated[Number, _set("%", 0, 90, "How much narrower than round.")] = Number(value=45)
+    slender: Annotated[
+        Number, _set("%", 0, 90, "Width of the drop compared with a circle: higher values make it narrower.")
+    ] = Number(value=45)
     softness: Annotated[Number, Softness] = Number(value=25)
 
 
@@ -106,8 +121,8 @@ class Square(OneBody):
 
     model_config = shown("Square")
     kind: Literal["square"] = "square"
-    aspect: Annotated[Number, _set("%", 1, 100, "Height of width.")] = Number(value=100)
-    rounded: Annotated[Number, _set("%", 0, 100, "Its corners.")] = Number(value=0)
+    aspect: Annotated[Number, _set("%", 1, 100, "Height in per cent of the width.")] = Number(value=100)
+    rounded: Annotated[Number, _set("%", 0, 100, "Rounding of the corners, in per cent.")] = Number(value=0)
     softness: Annotated[Number, Softness] = Number(value=4)
 
 
@@ -118,9 +133,11 @@ class Shard(OneBody):
     model_config = shown("Shard")
     kind: Literal["shard"] = "shard"
     corners: int = Field(default=5, ge=3, le=10)
-    slender: Annotated[Number, _set("%", 0, 90, "How much narrower than round.")] = Number(value=40)
+    slender: Annotated[Number, _set("%", 0, 90, "How much narrower than round the shard is, in per cent.")] = Number(
+        value=40
+    )
     softness: Annotated[Number, Softness] = Number(value=4)
-    variants: int = Field(default=8, ge=1, le=16, description="How many different ones.")
+    variants: int = Field(default=8, ge=1, le=16, description="Number of different shapes that particles choose from.")
     seed: int = Field(default=1, ge=0, le=2**31)
 
 
@@ -130,10 +147,11 @@ class Streak(OneBody):
 
     model_config = shown("Streak")
     kind: Literal["streak"] = "streak"
-    width: Annotated[Number, _set("%", 1, 100, "Of its length.")] = Number(value=16)
-    head: Annotated[Number, _set("%", 0, 100, "How far its light has gone to the head.", title="Light toward head")] = (
-        Number(value=50)
-    )
+    width: Annotated[Number, _set("%", 1, 100, "Width of the streak in per cent of its length.")] = Number(value=16)
+    head: Annotated[
+        Number,
+        _set("%", 0, 100, "How far the light is shifted toward the head, in per cent.", title="Light toward head"),
+    ] = Number(value=50)
     softness: Annotated[Number, Softness] = Number(value=80)
 
 
@@ -143,13 +161,15 @@ class Arrow(OneBody):
 
     model_config = shown("Arrow")
     kind: Literal["arrow"] = "arrow"
-    shaft: Annotated[Number, _set("%", 1, 100, "Thickness of the shaft, of the length.")] = Number(value=16)
-    head: Annotated[Number, _set("%", 5, 100, "Length of the head, of the whole.", title="Head length")] = Number(
-        value=45
+    shaft: Annotated[Number, _set("%", 1, 100, "Thickness of the shaft in per cent of the arrow's length.")] = Number(
+        value=16
     )
-    wide: Annotated[Number, _set("%", 2, 100, "Width of the head, of the length.", title="Head width")] = Number(
-        value=56
-    )
+    head: Annotated[
+        Number, _set("%", 5, 100, "Length of the head in per cent of the arrow's length.", title="Head length")
+    ] = Number(value=45)
+    wide: Annotated[
+        Number, _set("%", 2, 100, "Width of the head in per cent of the arrow's length.", title="Head width")
+    ] = Number(value=56)
     softness: Annotated[Number, Softness] = Number(value=4)
 
 
@@ -159,8 +179,10 @@ class ArtworkBody(OneBody):
 
     model_config = shown("SVG artwork")
     kind: Literal["artwork"] = "artwork"
-    paths: Outlines = Field(default=(_FISH,), min_length=1, max_length=2000, description="SVG path data, y down.")
-    name: str = Field(default="", max_length=200, description="The file that the outlines were read from.")
+    paths: Outlines = Field(
+        default=(_FISH,), min_length=1, max_length=2000, description="SVG path data; y points down."
+    )
+    name: str = Field(default="", max_length=200, description="Name of the file that the outlines came from.")
 
 
 _MOVES = ShownIf("plays", "together", "from birth", "by age")
@@ -172,20 +194,26 @@ class PictureBody(OneBody):
 
     model_config = shown("Sprite")
     kind: Literal["picture"] = "picture"
-    media: MediaName = Field(default="", description="File, or a numbered pattern such as `leaf.###.png`.")
+    media: MediaName = Field(default="", description="Picture file, or a numbered sequence such as `leaf.###.png`.")
     plays: Literal["together", "from birth", "by age", "one of them"] = Field(
         default="together",
-        description="together: all show the shot's frame; from birth: each from its own first; by age: once through its life; "
-        "one of them: each keeps one.",
+        description="How the frames are played. together: all particles show the shot's current frame; "
+        "from birth: each particle starts at the first frame when it is born; by age: the "
+        "sequence plays once over the particle's life; one of them: each particle keeps one "
+        "frame.",
     )
-    random_start: Annotated[bool, _MOVES] = Field(default=False, description="Each begins at a frame of its own.")
-    speed: Annotated[Number, _set("%", -1000, 1000, "How fast it plays; below 0: backward."), _MOVES] = Number(
+    random_start: Annotated[bool, _MOVES] = Field(default=False, description="Starts each particle at a random frame.")
+    speed: Annotated[Number, _set("%", -1000, 1000, "Playback speed; negative values play backward."), _MOVES] = Number(
         value=100
     )
-    rate: Annotated[Number, _set("/s", 0, 240, "Frames per second; 0: the file's own, or the shot's."), _MOVES] = (
-        Number(value=0)
+    rate: Annotated[
+        Number,
+        _set("/s", 0, 240, "Frames per second of the sequence; 0 uses the file's own rate, or the shot's."),
+        _MOVES,
+    ] = Number(value=0)
+    tinted: bool = Field(
+        default=True, title="Tint", description="Multiplies the picture's colours by the particle's colour."
     )
-    tinted: bool = Field(default=True, title="Tint", description="Its colours are multiplied by the particle's.")
 
 
 @BODIES.register("isbjorn.core.render.atlas:FromText")
@@ -196,14 +224,15 @@ class Words(OneBody):
     kind: Literal["words"] = "words"
     text: str = Field(default="Isbjorn", min_length=1, max_length=2000)
     split: Literal["letters", "words"] = Field(
-        default="letters", title="Split by", description="What one particle gets."
+        default="letters", title="Split by", description="What each particle shows: a letter, a word or the whole text."
     )
     deal: Literal["readable", "as born", "random"] = Field(
         default="readable",
         title="Order",
-        description="readable: the text reads in order whichever way they fly; as born: first letter first; random: any.",
+        description="Which part of the text each particle gets. readable: the text reads in order "
+        "whichever way the particles fly; as born: in order of birth; random: any part.",
     )
-    font: MediaName = Field(default="", description="A font file of the library; empty: the one that ships.")
+    font: MediaName = Field(default="", description="Font file from the library; empty for the built-in font.")
 
 
 class Trail(Part):
@@ -211,25 +240,40 @@ class Trail(Part):
 
     on: bool = True
     by: Literal["frames", "px"] = "frames"
-    length: Annotated[Number, _set("", 0.1, 10_000, "So many frames, or px, long.")] = Number(value=12)
-    width: Annotated[Number, _set("%", 0, 1000, "At its head, of the particle's size.")] = Number(value=60)
-    tail: Annotated[Number, _set("%", 0, 1000, "Width at its end, of that at the head.", title="Tail width")] = Number(
-        value=0
+    length: Annotated[Number, _set("", 0.1, 10_000, "Length of the trail, in frames or px.")] = Number(value=12)
+    width: Annotated[
+        Number, _set("%", 0, 1000, "Width of the trail at the particle, in per cent of the particle's size.")
+    ] = Number(value=60)
+    tail: Annotated[
+        Number,
+        _set(
+            "%", 0, 1000, "Width of the trail at its end, in per cent of its width at the particle.", title="Tail width"
+        ),
+    ] = Number(value=0)
+    opacity: Annotated[
+        Number, _set("%", 0, 100, "Opacity of the trail at the particle, in per cent of the particle's opacity.")
+    ] = Number(value=100)
+    fade: Annotated[
+        Number, _set("%", 0, 100, "How much of its opacity the trail has lost at its end, in per cent.")
+    ] = Number(value=100)
+    glow: Annotated[Number, _set("%", 0, 1000, "Strength of a wider, softer line around the trail, in per cent.")] = (
+        Number(value=0)
     )
-    opacity: Annotated[Number, _set("%", 0, 100, "At its head, of the particle's.")] = Number(value=100)
-    fade: Annotated[Number, _set("%", 0, 100, "How much of its opacity is gone at its end.")] = Number(value=100)
-    glow: Annotated[Number, _set("%", 0, 1000, "Light of a wider, softer line around it.")] = Number(value=0)
     softness: Annotated[Number, Softness] = Number(value=60)
     colours: Literal["of its head", "of each age"] = Field(
-        default="of its head", description="of each age: each place of it has the colour that the particle had there."
+        default="of its head",
+        description="Colour of the trail. of each age: every point keeps the colour that the particle had there.",
     )
     after_death: Literal["ends with it", "is caught up"] = Field(
         default="is caught up",
         title="Trail after death",
-        description="is caught up: the line shortens into the place where the particle died.",
+        description="What happens to the trail when its particle dies. is caught up: it shortens toward "
+        "the place of death.",
     )
     head_waits: bool = Field(
-        default=False, title="Head waits for it", description="The head stays until its trail has caught up."
+        default=False,
+        title="Head waits for trail",
+        description="Keeps the body in place after death until the trail has caught up.",
     )
     head_shown: bool = True
 
@@ -239,9 +283,15 @@ class Heads(Part):
 
     on: bool = True
     count: int = Field(default=3, ge=1, le=24, title="Repeats")
-    gap_s: float = Field(default=0.08, gt=0, le=60, title="Time offset", description="Seconds from one to the next.")
-    size: Annotated[Number, _set("%", 0, 200, "Of the one before it.")] = Number(value=85)
-    opacity: Annotated[Number, _set("%", 0, 200, "Of the one before it.")] = Number(value=75)
+    gap_s: float = Field(
+        default=0.08, gt=0, le=60, title="Time offset", description="Time between one repeat and the next, in seconds."
+    )
+    size: Annotated[Number, _set("%", 0, 200, "Size of each repeat, in per cent of the previous one.")] = Number(
+        value=85
+    )
+    opacity: Annotated[Number, _set("%", 0, 200, "Opacity of each repeat, in per cent of the previous one.")] = Number(
+        value=75
+    )
 
 
 class Skin(Part):
@@ -250,65 +300,107 @@ class Skin(Part):
     on: bool = True
     material: Literal["milk", "metal", "water", "glass"] = Field(
         default="milk",
-        description="What it is of: milk and metal are full; water and glass let through, and bend, what lies below.",
+        description="Material of the surface. Milk and metal are opaque; water and glass show and bend "
+        "what lies below.",
     )
     girth: Annotated[
-        Number, timed_spec("%", 5, 1000, "Of a particle's size: how large a ball it is by itself.", 5, "Radius factor")
+        Number,
+        timed_spec(
+            "%",
+            5,
+            1000,
+            "Radius of the ball that each particle contributes, as a multiple of the particle's size.",
+            5,
+            "Radius factor",
+        ),
     ] = Number(value=100)
-    level: Annotated[Number, timed_spec("%", 5, 95, "The lower, the farther apart two may be and still join.", 1)] = (
-        Number(value=35)
-    )
-    smoothing: Annotated[Number, timed_spec("px", 0, 400, "Over so much of the picture it is smoothed.", 0.5)] = Number(
-        value=3
-    )
+    level: Annotated[
+        Number,
+        timed_spec(
+            "%", 5, 95, "Density at which the surface lies; lower values join particles that are farther apart.", 1
+        ),
+    ] = Number(value=35)
+    smoothing: Annotated[
+        Number, timed_spec("px", 0, 400, "Distance over which the surface is smoothed, in px.", 0.5)
+    ] = Number(value=3)
     detail: Annotated[
-        Number, timed_spec("%", 10, 100, "Of the picture's pixels: less is faster, and softer.", 5, "Resolution")
+        Number,
+        timed_spec(
+            "%",
+            10,
+            100,
+            "Resolution of the surface, in per cent of the picture's; lower values are faster and softer.",
+            5,
+            "Resolution",
+        ),
     ] = Number(value=100)
-    bulge: Annotated[Number, timed_spec("%", 0, 400, "How round it stands out.", 5)] = Number(value=100)
+    bulge: Annotated[Number, timed_spec("%", 0, 400, "How far the surface bulges toward the viewer.", 5)] = Number(
+        value=100
+    )
     depth: Annotated[
         Number,
         timed_spec(
             "%",
             0,
             400,
-            "How much it is shaped by how near its particles are, besides how thick it is.",
+            "How much the depth of the particles shapes the surface, in addition to its thickness.",
             5,
             "Shaped by depth",
         ),
     ] = Number(value=0)
-    light_from: Annotated[Number, timed_spec("°", -36_000, 36_000, "Where the light comes from; 90 is up.", 5)] = (
-        Number(value=120)
-    )
-    light_height: Annotated[Number, timed_spec("°", 0, 90, "Over the picture; 90: from the viewer.", 5)] = Number(
-        value=40
-    )
+    light_from: Annotated[
+        Number,
+        timed_spec("°", -36_000, 36_000, "Direction that the light comes from, in degrees; 90 is from above.", 5),
+    ] = Number(value=120)
+    light_height: Annotated[
+        Number,
+        timed_spec("°", 0, 90, "Height of the light above the picture plane, in degrees; 90 is from the viewer.", 5),
+    ] = Number(value=40)
     light_colour: Hex = "#ffffff"
-    shade: Annotated[Number, timed_spec("%", 0, 100, "How dark it is where it faces away.", 5)] = Number(value=60)
+    shade: Annotated[Number, timed_spec("%", 0, 100, "How dark the side away from the light is, in per cent.", 5)] = (
+        Number(value=60)
+    )
     shade_colour: Hex = "#26303c"
-    highlight: Annotated[Number, timed_spec("%", 0, 1000, "Of the light that it mirrors.", 5)] = Number(value=60)
-    gloss: Annotated[Number, timed_spec("", 1, 400, "The higher, the smaller the highlight.", 4)] = Number(value=48)
+    highlight: Annotated[Number, timed_spec("%", 0, 1000, "Strength of the highlight, in per cent.", 5)] = Number(
+        value=60
+    )
+    gloss: Annotated[
+        Number, timed_spec("", 1, 400, "Sharpness of the highlight; higher values make it smaller.", 4)
+    ] = Number(value=48)
     surroundings: Annotated[
-        Number, timed_spec("%", 0, 400, "How much it mirrors sky and ground: metal all over, all else at its rim.", 5)
+        Number,
+        timed_spec(
+            "%",
+            0,
+            400,
+            "How strongly sky and ground are reflected: all over for metal, at the rim for the other materials.",
+            5,
+        ),
     ] = Number(value=0)
     sky_colour: Hex = "#bcd3e6"
     ground_colour: Hex = "#2a2622"
     colours: Literal["of the particles", "by thickness"] = Field(
-        default="of the particles", description="by thickness: from thin to thick, whatever colour the particles have."
+        default="of the particles",
+        description="Colour of the surface. by thickness: from thin to thick, whatever colours the particles have.",
     )
     thin_colour: Annotated[Hex, ShownIf("colours", "by thickness")] = "#fff1d6"
     thick_colour: Annotated[Hex, ShownIf("colours", "by thickness")] = "#8a3c12"
     thick_at: Annotated[
         Number,
-        timed_spec("×", 0.4, 100, "How many of a ball's middle it is thick, where it has the second colour.", 0.1),
+        timed_spec(
+            "×", 0.4, 100, "Thickness, in multiples of one ball's middle, at which the second colour is reached.", 0.1
+        ),
         ShownIf("colours", "by thickness"),
     ] = Number(value=2)
     clarity: Annotated[
         Number,
-        timed_spec("%", 0, 100, "How much of what lies below is seen.", 5),
+        timed_spec("%", 0, 100, "How much of what lies below shows through, in per cent.", 5),
         ShownIf("material", "water", "glass"),
     ] = Number(value=80)
     refraction: Annotated[
-        Number, timed_spec("px", 0, 400, "How far what lies below is bent.", 1), ShownIf("material", "water", "glass")
+        Number,
+        timed_spec("px", 0, 400, "How far the surface bends what lies below, in px.", 1),
+        ShownIf("material", "water", "glass"),
     ] = Number(value=18)
 
 
@@ -316,10 +408,18 @@ class Lines(Part):
     """Lines between neighbours."""
 
     on: bool = True
-    distance: Annotated[Number, _set("px", 0, 10_000, "At most from one to the other.")] = Number(value=90)
-    most: int = Field(default=4, ge=1, le=32, title="Maximum lines", description="Lines of one particle, at most.")
-    width: Annotated[Number, _set("px", 0, 200, "", 0.1)] = Number(value=1.2)
-    opacity: Annotated[Number, _set("%", 0, 100, "Of the particles' own, between close neighbours.")] = Number(value=70)
-    fade: Annotated[Number, _set("%", 0, 100, "How much of it is gone at the distance.")] = Number(value=100)
+    distance: Annotated[Number, _set("px", 0, 10_000, "Maximum distance between two connected particles, in px.")] = (
+        Number(value=90)
+    )
+    most: int = Field(
+        default=4, ge=1, le=32, title="Maximum lines", description="Maximum number of lines per particle."
+    )
+    width: Annotated[Number, _set("px", 0, 200, "Width of the lines, in px.", 0.1)] = Number(value=1.2)
+    opacity: Annotated[
+        Number, _set("%", 0, 100, "Opacity of lines between close neighbours, in per cent of the particles' opacity.")
+    ] = Number(value=70)
+    fade: Annotated[
+        Number, _set("%", 0, 100, "How much of its opacity a line has lost at the maximum distance, in per cent.")
+    ] = Number(value=100)
     softness: Annotated[Number, Softness] = Number(value=50)
-    bodies: bool = Field(default=True, title="Bodies shown", description="Show the bodies too.")
+    bodies: bool = Field(default=True, title="Bodies shown", description="Draws the bodies as well as the lines.")

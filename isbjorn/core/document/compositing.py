@@ -24,15 +24,19 @@ class Use(Part):
 
     kind: Literal["picture", "glass", "matte", "cut", "displacement"] = Field(
         default="picture",
-        description="picture: it is seen; glass: it bends what lies below; matte: only under it is seen what it is for; "
-        "cut: it takes away; displacement: its red and green push to the right and upward.",
+        description="How the layer is used. picture: it is seen; glass: it bends what lies below; matte: "
+        "what it is applied to is seen only where the layer is; cut: it removes what it is "
+        "applied to; displacement: its red and green push to the right and upward.",
     )
     of: Annotated[str | None, RefTo(("emitters", "groups"), words=("plate",))] = Field(
-        default=None, max_length=60, title="Applies to", description="An emitter, a group or `plate`; empty: all below."
+        default=None,
+        max_length=60,
+        title="Applies to",
+        description="The emitter, group or `plate` that it is applied to; empty for everything below.",
     )
     amount: Annotated[
         Number,
-        timed_spec("px", -4000, 4000, "How far glass and displacement push."),
+        timed_spec("px", -4000, 4000, "How far glass and displacement push, in px."),
         ShownIf("kind", "glass", "displacement"),
     ] = Number(value=24)
 
@@ -46,7 +50,7 @@ class Group(Part):
     blend: Blend = "normal"
     use: Use = Field(default_factory=Use)
     skin: Skin | None = Field(
-        default=None, description="One smooth surface over the particles of all its members, in place of their bodies."
+        default=None, description="Draws one smooth surface over the particles of all members, instead of their bodies."
     )
     finish: Finish = ()
 
@@ -57,11 +61,25 @@ class Lamp(Placed):
     id: str = Field(default_factory=lambda: new_id("light"), min_length=1, max_length=60)
     name: str = Field(default="Light", min_length=1, max_length=80)
     on: bool = True
-    strength: Annotated[Number, timed_spec("%", 0, 10_000, "At its centre.")] = Number(value=100)
-    radius: Annotated[Number, timed_spec("px", 0, FAR, "As far as it is full."), Gripped()] = Number(value=40)
-    falloff: Annotated[Number, timed_spec("px", 0, FAR, "From there to nothing.")] = Number(value=200)
+    strength: Annotated[Number, timed_spec("%", 0, 10_000, "Brightness at the centre of the light, in per cent.")] = (
+        Number(value=100)
+    )
+    radius: Annotated[
+        Number, timed_spec("px", 0, FAR, "Radius within which the light has its full brightness, in px."), Gripped()
+    ] = Number(value=40)
+    falloff: Annotated[
+        Number, timed_spec("px", 0, FAR, "Distance beyond the radius at which the light has faded to nothing, in px.")
+    ] = Number(value=200)
     power: Annotated[
-        Number, timed_spec("", 0.1, 8, "How fast it falls: 1 evenly, 2 as light does.", 0.1, "Falloff exponent")
+        Number,
+        timed_spec(
+            "",
+            0.1,
+            8,
+            "How quickly the light fades: 1 is linear, 2 is the square law of real light.",
+            0.1,
+            "Falloff exponent",
+        ),
     ] = Number(value=2)
     colour: Hex = "#ffffff"
 
@@ -73,49 +91,69 @@ class Matte(Placed):
     name: str = Field(default="Matte", min_length=1, max_length=80)
     on: bool = True
     kind: Literal["shape", "bright", "dark", "colour", "file"] = Field(
-        default="shape", description="A drawn shape; the plate where it is bright, dark or of a colour; a file."
+        default="shape",
+        description="What the matte is made from: a drawn shape, the plate where it is bright, dark or of "
+        "a colour, or a file.",
     )
     form: Annotated[Literal["rectangle", "ellipse", "path"], ShownIf("kind", "shape")] = Field(
-        default="rectangle", description="Of a drawn shape."
+        default="rectangle", description="Outline of a drawn matte."
     )
     width: Annotated[
         Number,
-        timed_spec("px", 0, FAR, "Side to side."),
+        timed_spec("px", 0, FAR, "Width of the shape, in px."),
         ShownIf("kind", "shape"),
         ShownIf("form", "rectangle", "ellipse"),
         Gripped(factor=2.0),
     ] = Number(value=300)
     height: Annotated[
         Number,
-        timed_spec("px", 0, FAR, "Top to bottom."),
+        timed_spec("px", 0, FAR, "Height of the shape, in px."),
         ShownIf("kind", "shape"),
         ShownIf("form", "rectangle", "ellipse"),
         Gripped((0.0, 1.0), 2.0),
     ] = Number(value=200)
     points: Annotated[tuple[PathPoint, ...], ShownIf("kind", "shape"), ShownIf("form", "path")] = Field(
         default=(PathPoint(x=-150, y=-100), PathPoint(x=0, y=120), PathPoint(x=150, y=-100)),
-        min_length=3, max_length=512, description="Of a path, closed.",
+        min_length=3, max_length=512, description="Points of a closed path.",
     )  # fmt: skip
-    feather: Annotated[Number, timed_spec("px", 0, 4000, "Softness of its edge.")] = Number(value=4)
+    feather: Annotated[Number, timed_spec("px", 0, 4000, "Softness of the edge, in px.")] = Number(value=4)
     low: Annotated[
         Number,
-        timed_spec("%", 0, 100, "Below: not at all. Of the plate's brightness as encoded.", title="From brightness"),
+        timed_spec(
+            "%",
+            0,
+            100,
+            "Brightness of the plate, as encoded, below which the matte is empty, in per cent.",
+            title="From brightness",
+        ),
         ShownIf("kind", "bright", "dark"),
     ] = Number(value=45)
     high: Annotated[
-        Number, timed_spec("%", 0, 100, "Above: in full.", title="To brightness"), ShownIf("kind", "bright", "dark")
+        Number,
+        timed_spec(
+            "%",
+            0,
+            100,
+            "Brightness of the plate, as encoded, above which the matte is full, in per cent.",
+            title="To brightness",
+        ),
+        ShownIf("kind", "bright", "dark"),
     ] = Number(value=60)
     colour: Annotated[Hex, ShownIf("kind", "colour")] = "#2b3a2a"
     near: Annotated[
         Number,
-        timed_spec("%", 0, 100, "Colours so near to it count in full.", 0.5, "Tolerance"),
+        timed_spec(
+            "%", 0, 100, "Colours within this distance of the chosen colour are fully selected.", 0.5, "Tolerance"
+        ),
         ShownIf("kind", "colour"),
     ] = Number(value=6)
     soft: Annotated[
-        Number, timed_spec("%", 0, 100, "From there to not at all.", 0.5, "Softness"), ShownIf("kind", "colour")
+        Number,
+        timed_spec("%", 0, 100, "Colour distance over which the selection fades out.", 0.5, "Softness"),
+        ShownIf("kind", "colour"),
     ] = Number(value=6)
-    media: MediaName = Field(default="", description="A picture, sequence or movie.")
+    media: MediaName = Field(default="", description="Picture, sequence or movie that the matte is read from.")
     channel: Annotated[Literal["alpha", "brightness"], ShownIf("kind", "file")] = Field(
-        default="brightness", description="Of the file."
+        default="brightness", description="Channel of the file that is read."
     )
     inverted: bool = False

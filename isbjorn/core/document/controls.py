@@ -20,12 +20,17 @@ class Incoming(Part):
         max_length=200,
         pattern=_TEXT,
         title="Address",
-        description="Of OSC, as /desk/1 (its second number is /desk/1#2); of MIDI, as /midi/1/cc/7; of the stage, as /pointer/x.",
+        description="Address of the control: for OSC, such as /desk/1 (/desk/1#2 is its second number); "
+        "for MIDI, such as /midi/1/cc/7; for the stage, such as /pointer/x.",
     )
-    low: float = Field(default=0, ge=-1e6, le=1e6, title="0 is", description="What arrives then.")
-    high: float = Field(default=1, ge=-1e6, le=1e6, title="1 is", description="What arrives then.")
+    low: float = Field(default=0, ge=-1e6, le=1e6, title="Value at 0", description="Incoming value that counts as 0.")
+    high: float = Field(default=1, ge=-1e6, le=1e6, title="Value at 1", description="Incoming value that counts as 1.")
     smooth_s: float = Field(
-        default=0, ge=0, le=10, title="Smoothing (s)", description="Seconds in which it goes 63 % of its way."
+        default=0,
+        ge=0,
+        le=10,
+        title="Smoothing (s)",
+        description="Time in which the value covers 63 % of a change, in seconds.",
     )
 
     def scaled(self, arrived: float) -> float:
@@ -48,12 +53,17 @@ class Control(Part):
             clock="shot",
             step=0.01,
             spread=False,
-            help="From 0 to 1.",
+            help="Value of the control, from 0 to 1.",
             sources=("number", "sound"),
         ),
     ] = Number(value=0.5)
     comes_from: Incoming = Field(default_factory=Incoming)
     take: Annotated[str | None, RefTo(("takes",))] = Field(
-        default=None, max_length=60, description="The id of the take that it plays, in place of its value and keys."
+        default=None, max_length=60, description="Id of the take that the control plays, instead of its value and keys."
     )
-    lane: str = Field(default="", max_length=80, pattern=_TEXT, description="Its lane of the take; empty: its own id.")
+    lane: str = Field(
+        default="",
+        max_length=80,
+        pattern=_TEXT,
+        description="Lane of the take; empty for the lane named like the control.",
+    )

@@ -38,11 +38,12 @@ class CurvePoint(Part):
     value: float = Field(ge=-1e6, le=1e6)
     joint: Joint = Field(
         default="smooth",
-        description="smooth: one tangent; straight: aims at its neighbour; hold: stays to the next.",
+        description="Shape of the curve at the point. smooth: one tangent on both sides; straight: aims at "
+        "the neighbouring points; hold: keeps its value up to the next point.",
     )
     ease: Ease | None = Field(
         default=None,
-        description="Exact shape of the segment to the next point, with the meaning of CSS cubic-bezier.",
+        description="Exact shape of the segment to the next point, as in CSS cubic-bezier.",
     )
 
 
@@ -57,7 +58,9 @@ class ColourStop(Part):
 
     at: Unit01
     colour: Annotated[str, Field(pattern=r"^#[0-9a-fA-F]{6}$")]
-    weight: float = Field(default=1.0, ge=0, le=1000, description="Its share, where colours are dealt out as they are.")
+    weight: float = Field(
+        default=1.0, ge=0, le=1000, description="Weight of the colour when colours are chosen at random."
+    )
 
 
 class OpacityStop(Part):
@@ -82,6 +85,6 @@ class Gradient(Part):
     opacities: Annotated[tuple[OpacityStop, ...], AfterValidator(_opacities_sorted)] = Field(default=(), max_length=32)
     mix: Literal["oklab", "linear", "stepped"] = Field(
         default="oklab",
-        description="The space in which neighbours are mixed; stepped: they are not, each stop lasts to the next, and by chance "
-        "each is dealt out by its weight.",
+        description="Colour space in which neighbouring colours are mixed. stepped: not mixed; each colour "
+        "lasts to the next, and random colours are chosen by weight.",
     )

@@ -17,16 +17,16 @@ class OneDeformer(Part):
     """What every deformer has: the stretch along the stream that it works on, from its beginning in a direction."""
 
     on: bool = True
-    from_x: Annotated[Number, timed_spec("px", -FAR, FAR, "Where the stretch begins.", title="Begins at X")] = Number(
-        value=0
-    )
-    from_y: Annotated[Number, timed_spec("px", -FAR, FAR, "Where the stretch begins.", title="Begins at Y")] = Number(
-        value=0
-    )
-    length: Annotated[Number, timed_spec("px", 1, FAR, "Of the stretch.", 5)] = Number(value=400)
+    from_x: Annotated[
+        Number, timed_spec("px", -FAR, FAR, "X position of the start of the section, in px.", title="Start X")
+    ] = Number(value=0)
+    from_y: Annotated[
+        Number, timed_spec("px", -FAR, FAR, "Y position of the start of the section, in px.", title="Start Y")
+    ] = Number(value=0)
+    length: Annotated[Number, timed_spec("px", 1, FAR, "Length of the section, in px.", 5)] = Number(value=400)
     direction: Annotated[
         Number,
-        timed_spec("°", -36_000, 36_000, "Along the stream; 90 is up."),
+        timed_spec("°", -36_000, 36_000, "Direction of the section along the stream, in degrees; 90 is up."),
         Gripped(turns=True, with_length="length"),
     ] = Number(value=90)
 
@@ -49,12 +49,18 @@ class Bend(OneDeformer):
     fitted: bool = Field(
         default=False,
         title="Fit to the path",
-        description="The stretch becomes as long as the path; else it keeps its length.",
+        description="Stretches the section to the length of the path; otherwise it keeps its own length.",
     )
-    across: Annotated[Number, timed_spec("px", -FAR, FAR, "Of the path.", title="Position X")] = Number(value=0)
-    up: Annotated[Number, timed_spec("px", -FAR, FAR, "Of the path.", title="Position Y")] = Number(value=0)
-    turn: Annotated[Number, timed_spec("°", -36_000, 36_000, "Of the path.", title="Rotation")] = Number(value=0)
-    scale: Annotated[Number, timed_spec("%", 1, 10_000, "Of the path.", 5)] = Number(value=100)
+    across: Annotated[Number, timed_spec("px", -FAR, FAR, "X position of the path, in px.", title="Position X")] = (
+        Number(value=0)
+    )
+    up: Annotated[Number, timed_spec("px", -FAR, FAR, "Y position of the path, in px.", title="Position Y")] = Number(
+        value=0
+    )
+    turn: Annotated[Number, timed_spec("°", -36_000, 36_000, "Rotation of the path, in degrees.", title="Rotation")] = (
+        Number(value=0)
+    )
+    scale: Annotated[Number, timed_spec("%", 1, 10_000, "Scale of the path, in per cent.", 5)] = Number(value=100)
 
 
 @DEFORMERS.register("isbjorn.core.appearance.deform:twist")
@@ -63,9 +69,9 @@ class Twist(OneDeformer):
 
     model_config = shown("Twist")
     kind: Literal["twist"] = "twist"
-    turns: Annotated[Number, timed_spec("°", -36_000, 36_000, "At the end of the stretch.", 15, "Twist")] = Number(
-        value=360
-    )
+    turns: Annotated[
+        Number, timed_spec("°", -36_000, 36_000, "Bend at the end of the section, in degrees.", 15, "Twist")
+    ] = Number(value=360)
 
 
 @DEFORMERS.register("isbjorn.core.appearance.deform:taper")
@@ -74,7 +80,9 @@ class Taper(OneDeformer):
 
     model_config = shown("Taper")
     kind: Literal["taper"] = "taper"
-    width: Annotated[Number, timed_spec("%", 0, 1000, "At the end of the stretch.", 5)] = Number(value=20)
+    width: Annotated[Number, timed_spec("%", 0, 1000, "Twist at the end of the section, in degrees.", 5)] = Number(
+        value=20
+    )
 
 
 @DEFORMERS.register("isbjorn.core.appearance.deform:displace")
@@ -83,16 +91,26 @@ class Displace(OneDeformer):
 
     model_config = shown("Displace by noise")
     kind: Literal["displace"] = "displace"
-    amount: Annotated[Number, timed_spec("px", 0, FAR, "How far, as a rule.", 5)] = Number(value=30)
-    size: Annotated[Number, timed_spec("px", 1, FAR, "Of its largest waves.", 5)] = Number(value=160)
+    amount: Annotated[Number, timed_spec("px", 0, FAR, "Typical distance that particles are displaced, in px.", 5)] = (
+        Number(value=30)
+    )
+    size: Annotated[Number, timed_spec("px", 1, FAR, "Size of the largest waves, in px.", 5)] = Number(value=160)
     octaves: int = Field(default=2, ge=1, le=8)
     evolve: float = Field(
-        default=0.3, ge=0, le=100, title="Evolve speed", description="How often in a second it becomes another."
+        default=0.3,
+        ge=0,
+        le=100,
+        title="Evolve speed",
+        description="How often the noise changes completely, per second.",
     )
     grows: bool = Field(
         default=True,
         title="Grows along it",
-        description="Nothing where the stretch begins, in full at its end; else the same everywhere.",
+        description="Increases the effect from nothing at the start of the section to full at its end.",
     )
-    flat: bool = Field(default=True, title="In the picture plane", description="Off: to and from the viewer too.")
+    flat: bool = Field(
+        default=True,
+        title="In the picture plane",
+        description="Limits the effect to the picture plane; off also moves particles toward and away from the viewer.",
+    )
     seed: int = Field(default=1, ge=0, le=LARGEST_SEED)

@@ -14,7 +14,7 @@ from isbjorn.core.document.values import Number, timed_spec
 Hex = Annotated[str, Field(pattern=r"^#[0-9a-fA-F]{6}$")]
 
 
-Amount = timed_spec("%", 0, 1000, "How much of it.")
+Amount = timed_spec("%", 0, 1000, "Strength of the effect, in per cent.")
 
 
 class OneStep(Part):
@@ -30,7 +30,10 @@ class Blur(OneStep):
     model_config = shown("Blur")
     kind: Literal["blur"] = "blur"
     sigma: Annotated[
-        Number, timed_spec("px", 0, 1000, "Standard deviation: half of the softness that is seen.", 0.5, "Blur")
+        Number,
+        timed_spec(
+            "px", 0, 1000, "Standard deviation of the blur, in px; about half of the visible softness.", 0.5, "Blur"
+        ),
     ] = Number(value=4)
 
 
@@ -40,8 +43,12 @@ class DirectionalBlur(OneStep):
 
     model_config = shown("Directional blur")
     kind: Literal["directional blur"] = "directional blur"
-    length: Annotated[Number, timed_spec("px", 0, 4000, "From end to end.")] = Number(value=40)
-    angle: Annotated[Number, timed_spec("°", -36_000, 36_000, "0 lies flat, counter-clockwise.")] = Number(value=0)
+    length: Annotated[Number, timed_spec("px", 0, 4000, "Length of the blur from end to end, in px.")] = Number(
+        value=40
+    )
+    angle: Annotated[
+        Number, timed_spec("°", -36_000, 36_000, "Direction of the blur, counter-clockwise; 0 is horizontal.")
+    ] = Number(value=0)
 
 
 @STEPS.register("isbjorn.core.render.effects:GLOW")
@@ -51,9 +58,12 @@ class Glow(OneStep):
     model_config = shown("Glow")
     kind: Literal["glow"] = "glow"
     amount: Annotated[Number, Amount] = Number(value=60)
-    radius: Annotated[Number, timed_spec("px", 0, 1000, "How far it reaches.")] = Number(value=24)
+    radius: Annotated[Number, timed_spec("px", 0, 1000, "Distance that the glow reaches, in px.")] = Number(value=24)
     above: Annotated[
-        Number, timed_spec("%", 0, 1000, "Only what is brighter glows; 100: white.", title="Threshold")
+        Number,
+        timed_spec(
+            "%", 0, 1000, "Brightness above which the picture glows, in per cent; 100 is white.", title="Threshold"
+        ),
     ] = Number(value=20)
     colour: Hex = "#ffffff"
 
@@ -64,7 +74,9 @@ class Tint(OneStep):
 
     model_config = shown("Tint")
     kind: Literal["tint"] = "tint"
-    amount: Annotated[Number, timed_spec("%", 0, 100, "How much of its own colours is lost.")] = Number(value=100)
+    amount: Annotated[Number, timed_spec("%", 0, 100, "How much of the original colours is replaced, in per cent.")] = (
+        Number(value=100)
+    )
     dark: Hex = "#0b1a2a"
     light: Hex = "#d8f2ff"
 
@@ -75,11 +87,17 @@ class Grade(OneStep):
 
     model_config = shown("Grade and curve")
     kind: Literal["grade"] = "grade"
-    exposure: Annotated[Number, timed_spec("stops", -20, 20, "Doubles the light.", 0.1)] = Number(value=0)
-    contrast: Annotated[Number, timed_spec("%", 0, 400, "About middle grey.")] = Number(value=100)
-    saturation: Annotated[Number, timed_spec("%", 0, 400, "0: grey.")] = Number(value=100)
-    opacity: Annotated[Number, timed_spec("%", 0, 400, "Of the whole layer.")] = Number(value=100)
-    curve: Curve | None = Field(default=None, description="From encoded value to encoded value, 0 to 1.")
+    exposure: Annotated[
+        Number, timed_spec("stops", -20, 20, "Exposure in stops; each stop doubles the light.", 0.1)
+    ] = Number(value=0)
+    contrast: Annotated[Number, timed_spec("%", 0, 400, "Contrast around middle grey, in per cent.")] = Number(
+        value=100
+    )
+    saturation: Annotated[Number, timed_spec("%", 0, 400, "Saturation in per cent; 0 is grey.")] = Number(value=100)
+    opacity: Annotated[Number, timed_spec("%", 0, 400, "Opacity of the whole layer, in per cent.")] = Number(value=100)
+    curve: Curve | None = Field(
+        default=None, description="Tone curve from encoded input to encoded output, both from 0 to 1."
+    )
 
 
 @STEPS.register("isbjorn.core.render.effects:SHARPEN")
@@ -89,9 +107,9 @@ class Sharpen(OneStep):
     model_config = shown("Sharpen")
     kind: Literal["sharpen"] = "sharpen"
     amount: Annotated[Number, Amount] = Number(value=60)
-    radius: Annotated[Number, timed_spec("px", 0.1, 100, "Standard deviation of what is taken for soft.", 0.1)] = (
-        Number(value=1.2)
-    )
+    radius: Annotated[
+        Number, timed_spec("px", 0.1, 100, "Standard deviation of the detail that is sharpened, in px.", 0.1)
+    ] = Number(value=1.2)
 
 
 @STEPS.register("isbjorn.core.render.effects:GRAIN")
@@ -100,9 +118,11 @@ class Grain(OneStep):
 
     model_config = shown("Grain")
     kind: Literal["grain"] = "grain"
-    amount: Annotated[Number, timed_spec("%", 0, 100, "Standard deviation, of white as encoded.", 0.1)] = Number(
-        value=2
-    )
-    size: Annotated[Number, timed_spec("px", 0.5, 20, "Of one grain.", 0.1)] = Number(value=1)
-    coloured: Annotated[Number, timed_spec("%", 0, 100, "How far the channels differ.")] = Number(value=30)
+    amount: Annotated[
+        Number, timed_spec("%", 0, 100, "Standard deviation of the grain, in per cent of encoded white.", 0.1)
+    ] = Number(value=2)
+    size: Annotated[Number, timed_spec("px", 0.5, 20, "Size of one grain, in px.", 0.1)] = Number(value=1)
+    coloured: Annotated[
+        Number, timed_spec("%", 0, 100, "How much the grain differs between red, green and blue, in per cent.")
+    ] = Number(value=30)
     seed: int = Field(default=1, ge=0, le=LARGEST_SEED)

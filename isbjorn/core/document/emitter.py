@@ -21,7 +21,9 @@ from isbjorn.core.document.values import LONGEST_S, Moment, Number, Spec, timed_
 
 LOOK = Looks()
 _MEASURED = ("speed", "distance", "since touch", "since caught")
-Angle = Spec(unit="°", low=-36000, high=36000, step=1, help="Counter-clockwise; 0 is right, 90 is up.")
+Angle = Spec(
+    unit="°", low=-36000, high=36000, step=1, help="Angle in degrees, counter-clockwise; 0 is right, 90 is up."
+)
 
 
 def _white() -> Gradient:
@@ -31,23 +33,29 @@ def _white() -> Gradient:
 class Burst(Part):
     """Many births at once, or within a short while, and again."""
 
-    at_s: Moment = Field(default=0, description="Shot time of the first one.")
-    count: int = Field(default=100, ge=1, le=1_000_000, description="Births in one burst.")
+    at_s: Moment = Field(default=0, description="Shot time of the first burst, in seconds.")
+    count: int = Field(default=100, ge=1, le=1_000_000, description="Number of births in each burst.")
     fill: float = Field(
         default=0, ge=0, le=100,
-        description="%: as many as cover so much of the source's shape with bodies of the sizes drawn; 0: as many as said.",
+        description="Share of the source's shape that each burst covers with bodies, in per cent; 0 uses "
+            "the number instead.",
     )  # fmt: skip
-    over_s: float = Field(default=0, ge=0, le=600, description="The while over which they come; 0: all at once.")
-    times: int = Field(default=1, ge=1, le=4096, description="How often.")
-    every_s: float = Field(default=1, gt=0, le=3600, description="From one to the next.")
+    over_s: float = Field(
+        default=0,
+        ge=0,
+        le=600,
+        description="Time over which a burst's births are spread, in seconds; 0 is all at once.",
+    )
+    times: int = Field(default=1, ge=1, le=4096, description="Number of bursts.")
+    every_s: float = Field(default=1, gt=0, le=3600, description="Time from one burst to the next, in seconds.")
     sound: Annotated[str | None, RefTo(("sounds",), whole=True)] = Field(
         default=None,
         max_length=60,
-        description="The id of a sound: one burst at each of its onsets or beats, in place of times.",
+        description="Id of a sound: one burst at each of its onsets or beats, instead of fixed times.",
     )
-    on: Literal["onsets", "beats"] = Field(default="onsets", title="At its")
+    on: Literal["onsets", "beats"] = Field(default="onsets", title="Trigger")
     threshold_db: float = Field(
-        default=-90, ge=-90, le=0, title="Threshold", description="dB: softer onsets bear none."
+        default=-90, ge=-90, le=0, title="Threshold", description="Onsets softer than this cause no burst, in dB."
     )
 
 
@@ -59,7 +67,14 @@ class BirthTint(Part):
 
 
 def _light(name: str) -> Spec:
-    return Spec(unit="%", low=0, high=1000, clock="age", life=True, help=f"Of the colour's {name}, in linear light.")
+    return Spec(
+        unit="%",
+        low=0,
+        high=1000,
+        clock="age",
+        life=True,
+        help=f"Amount of {name}, in per cent of the colour's own, in linear light.",
+    )
 
 
 def _share(title: str, help: str) -> Spec:
@@ -67,7 +82,7 @@ def _share(title: str, help: str) -> Spec:
 
 
 def _taken_after(what: str) -> Spec:
-    help = f"How much of its {what} is that of who bears it, as it was then."
+    help = f"How much of its parent's {what} at birth a particle inherits, in per cent."
     return timed_spec("%", 0, 100, help, title=f"Inherited {what}")
 
 
@@ -77,12 +92,17 @@ class Emitter(Placed):
     id: Annotated[str, LOOK] = Field(default_factory=lambda: new_id("emitter"), min_length=1, max_length=60)
     name: Annotated[str, LOOK] = Field(default="Emitter", min_length=1, max_length=80)
     on: Annotated[bool, LOOK] = True
-    seed: int = Field(default=1, ge=0, le=LARGEST_SEED, description="Its own random numbers.")
+    seed: int = Field(default=1, ge=0, le=LARGEST_SEED, description="Random seed of this emitter.")
 
     shape: Shape = Field(default_factory=Disc)
-    shape_on: bool = Field(default=True, description="Off: all are born at its centre, to see what the shape does.")
+    shape_on: bool = Field(
+        default=True,
+        description="Uses the shape; off: all particles are born at its centre, to show what the shape does.",
+    )
     spacing: Literal["random", "even"] = Field(
-        default="random", description="random: each place drawn alone; even: spread out, one as far from all as can be."
+        default="random",
+        description="How places of birth are distributed. random: independently; even: spread out as far "
+        "from each other as possible.",
     )
     across: Annotated[Number, place_spec("Position X", "Place from the picture's centre, to the right.", True)] = (
         Number(value=0)
@@ -99,61 +119,84 @@ class Emitter(Placed):
             clock="shot",
             step=10,
             spread=False,
-            help="Births per second of shot time, per frame, or per px that the source travels.",
+            help="Births per second, per frame, or per px that the source travels.",
             sources=("emitter speed", "number", "sound"),
             title="Birth rate",
         ),
     ] = Number(value=100)
     rate_per: Literal["second", "frame", "px"] = Field(
-        title="Rate unit", default="second", description="px: as dense at any speed of the source; none while it rests."
+        title="Rate unit",
+        default="second",
+        description="What the birth rate counts. px: births per px of travel, equally dense at any speed; "
+        "none while the source rests.",
     )
     bursts: tuple[Burst, ...] = Field(default=(), max_length=16)
     born_of: Annotated[str | None, RefTo(("emitters",), none="Its own source")] = Field(
-        default=None, max_length=60, title="Born of",
-        description="An emitter whose particles bear these: its place is then meant from each of them.",
+        default=None, max_length=60, title="Parent emitter",
+        description="Emitter whose particles give birth to these; the position is then relative to each of "
+            "them.",
     )  # fmt: skip
     born_when: Literal["in flight", "at death", "at touch", "at catching"] = Field(
         title="When", default="in flight",
-        description="in flight: each bears at the birth rate; else each bears once, when it dies, first touches a surface, or "
-        "catches a state.",
+        description="When a particle gives birth. in flight: continuously, at the birth rate; otherwise "
+            "once: when it dies, first touches a surface, or catches a state.",
     )  # fmt: skip
-    born_count: int = Field(default=1, ge=1, le=1000, title="Count", description="So many at once.")
+    born_count: int = Field(default=1, ge=1, le=1000, title="Count", description="Number of particles born at once.")
     cadence: Literal["jittered", "even", "random"] = Field(
         default="jittered",
-        description="Even: same gaps; jittered: anywhere in its own gap; random: a Poisson stream.",
+        description="Timing of births. Even: equal gaps; jittered: at random within equal gaps; random: a "
+        "Poisson process.",
     )
-    start_s: Moment = Field(title="Start", default=0.0, description="First birth, in seconds of shot time.")
-    end_s: Moment | None = Field(title="Stop", default=None, description="Last birth; empty: never stops.")
+    start_s: Moment = Field(title="Start", default=0.0, description="Shot time of the first birth, in seconds.")
+    end_s: Moment | None = Field(
+        title="Stop", default=None, description="Shot time of the last birth, in seconds; empty: births never stop."
+    )
     delay_s: float = Field(
-        title="Delay", default=0.0, ge=0, le=LONGEST_S, description="All births and bursts come later by this."
+        title="Delay", default=0.0, ge=0, le=LONGEST_S, description="Delays all births and bursts, in seconds."
     )
     pre_roll_s: float = Field(
-        title="Pre-roll", default=0.0, ge=0, le=600, description="Seconds of births before the start."
+        title="Pre-roll",
+        default=0.0,
+        ge=0,
+        le=600,
+        description="Length of births before the start, in seconds, so that particles are already there.",
     )
     recording: Recording | None = Field(
         default=None,
         title="Recorded motion",
-        description="Particles out of a file, in place of births and motion of its own.",
+        description="Plays particles from a file, instead of the emitter's own births and motion.",
     )
     inherit_size: Annotated[Number, _taken_after("size"), LOOK] = Number(value=0)
     inherit_colour: Annotated[Number, _taken_after("colour"), LOOK] = Number(value=0)
     limit: Annotated[int, LOOK] = Field(
-        title="Particle limit", default=200_000, ge=0, le=5_000_000, description="Alive at the same time, at most."
+        title="Particle limit",
+        default=200_000,
+        ge=0,
+        le=5_000_000,
+        description="Maximum number of particles alive at the same time.",
     )
 
     lifespan: Annotated[
         Number,
-        Spec(unit="s", low=0, high=LONGEST_S, step=0.1, help="From birth to death; 0 lives without end."),
+        Spec(
+            unit="s",
+            low=0,
+            high=LONGEST_S,
+            step=0.1,
+            help="Time from birth to death, in seconds; 0 means particles never die.",
+        ),
     ] = Number(value=3, spread=0.5)
     toward: Literal["direction", "outward", "along", "travel", "anywhere"] = Field(
         title="Direction mode",
         default="direction",
-        description="The middle of the fan. outward: away from the shape; along: along its line; travel: the way the "
-        "source goes; each turned by the direction. anywhere: all round.",
+        description="Middle of the fan of directions. outward: away from the shape; along: along the "
+        "shape's line; travel: the direction in which the source moves; anywhere: all "
+        "directions. The direction turns each of them.",
     )
     direction: Annotated[Number, Angle] = Number(value=90)
     tilt: Annotated[
-        Number, Spec(unit="°", low=-180, high=180, help="Of the fan out of the picture, toward the viewer.")
+        Number,
+        Spec(unit="°", low=-180, high=180, help="Tilt of the fan out of the picture toward the viewer, in degrees."),
     ] = Number(value=0)
     spread: Annotated[
         Number,
@@ -162,12 +205,14 @@ class Emitter(Placed):
             low=0,
             high=360,
             spread=False,
-            help="Full angle of the fan: 360 is all round, 180 is half.",
+            help="Full angle of the fan of directions, in degrees; 360 is all round.",
             title="Spread angle",
         ),
     ] = Number(value=60)
     in_depth: bool = Field(
-        title="Cone in depth", default=False, description="Fan out in depth too: even over a cone, not over an arc."
+        title="Cone in depth",
+        default=False,
+        description="Spreads directions over a cone in depth, instead of an arc in the picture plane.",
     )
     speed: Annotated[
         Number,
@@ -177,25 +222,42 @@ class Emitter(Placed):
             high=1e5,
             step=5,
             life=True,
-            help="At birth; over life, what is left of it. What forces add is not touched.",
+            help="Speed at birth, in px/s; the curve over life scales this speed, but not what forces add.",
         ),
     ] = Number(value=120, spread=40)
     inherit: Annotated[
         Number,
-        _share("Inherited velocity", "Of the velocity of its source, or of who bears it, that a newborn takes along."),
+        _share(
+            "Inherited velocity",
+            "Share of the velocity of the source, or of the parent particle, that a newborn inherits, in per cent.",
+        ),
     ] = Number(value=0)
     stays: Literal["behind", "along"] = Field(
-        title="Space", default="behind", description="behind: left in the world; along: carried on with the source."
+        title="Space",
+        default="behind",
+        description="What particles move with. behind: they stay in the world; along: they move with the source.",
     )
-    mass: Annotated[Number, Spec(unit="×", low=0.001, high=1e6, step=0.1, help="Divides every force but gravity.")] = (
-        Number(value=1)
-    )
-    speed_limit: Annotated[Number, Spec(unit="px/s", low=0, high=1e6, clock="shot", spread=False, help="0: none.")] = (
-        Number(value=0)
-    )
+    mass: Annotated[
+        Number, Spec(unit="×", low=0.001, high=1e6, step=0.1, help="Divides every force except gravity.")
+    ] = Number(value=1)
+    speed_limit: Annotated[
+        Number,
+        Spec(
+            unit="px/s", low=0, high=1e6, clock="shot", spread=False, help="Maximum speed, in px/s; 0 means no limit."
+        ),
+    ] = Number(value=0)
     angle: Annotated[Number, Angle, LOOK] = Number(value=0)
     spin: Annotated[
-        Number, Spec(unit="°/s", low=-36_000, high=36_000, step=5, life=True, help="Counter-clockwise."), LOOK
+        Number,
+        Spec(
+            unit="°/s",
+            low=-36_000,
+            high=36_000,
+            step=5,
+            life=True,
+            help="Rotation speed in degrees per second, counter-clockwise.",
+        ),
+        LOOK,
     ] = Number(value=0)
 
     turn_x: Annotated[
@@ -205,7 +267,7 @@ class Emitter(Placed):
             low=-36_000,
             high=36_000,
             step=5,
-            help="About the level axis: it is seen foreshortened.",
+            help="Rotation about the horizontal axis, in degrees; foreshortens the body.",
             title="Angle X",
         ),
         LOOK,
@@ -217,45 +279,74 @@ class Emitter(Placed):
             low=-36_000,
             high=36_000,
             step=5,
-            help="About the upright axis: it is seen foreshortened.",
+            help="Rotation about the vertical axis, in degrees; foreshortens the body.",
             title="Angle Y",
         ),
         LOOK,
     ] = Number(value=0)
     spin_x: Annotated[
-        Number, Spec(unit="°/s", low=-36_000, high=36_000, step=5, help="About the level axis.", title="Spin X"), LOOK
+        Number,
+        Spec(
+            unit="°/s",
+            low=-36_000,
+            high=36_000,
+            step=5,
+            help="Rotation speed about the horizontal axis, in degrees per second.",
+            title="Spin X",
+        ),
+        LOOK,
     ] = Number(value=0)
     spin_y: Annotated[
-        Number, Spec(unit="°/s", low=-36_000, high=36_000, step=5, help="About the upright axis.", title="Spin Y"), LOOK
+        Number,
+        Spec(
+            unit="°/s",
+            low=-36_000,
+            high=36_000,
+            step=5,
+            help="Rotation speed about the vertical axis, in degrees per second.",
+            title="Spin Y",
+        ),
+        LOOK,
     ] = Number(value=0)
 
     body: Annotated[Body, LOOK] = Field(default_factory=Round)
     mixed: Annotated[tuple[Body, ...], LOOK] = Field(
-        title="Mixed bodies", default=(), max_length=15, description="More bodies, dealt out by their weights."
+        title="Mixed bodies", default=(), max_length=15, description="More bodies, chosen by their weights."
     )
     mixed_by: Annotated[Literal["weight", "since touch", "since caught"], LOOK] = Field(
-        title="Dealt by",
+        title="Body choice",
         default="weight",
-        description="weight: each has one for life; else the first body until it touches or catches something, then the others.",
+        description="How bodies are assigned. weight: each particle keeps one for life; otherwise the "
+        "first body until the particle touches or catches something, then one of the others.",
     )
     facing: Annotated[Literal["angle", "motion", "surface"], LOOK] = Field(
         title="Orientation",
         default="angle",
-        description="angle: as its angle and spin say; motion: along its way, turned by them; surface: it lies on the nearest "
-        "surface, its own or that of who bears it, foreshortened with it; Angle X raises it.",
+        description="How the body is turned. angle: by its angle and spin; motion: along its path, then by "
+        "angle and spin; surface: flat on the nearest surface, its own or its parent's, tilted "
+        "up by Angle X.",
     )
     stretch: Annotated[
         Number,
-        Spec(unit="%", low=0, high=10_000, clock="age", life=True, help="Longer along its way, by each 100 px/s."),
+        Spec(
+            unit="%",
+            low=0,
+            high=10_000,
+            clock="age",
+            life=True,
+            help="Stretch along the direction of motion, in per cent for each 100 px/s of speed.",
+        ),
         LOOK,
     ] = Number(value=0)
     size: Annotated[
         Number,
-        Spec(unit="px", low=0, high=10_000, clock="age", step=0.5, life=True, help="Diameter."),
+        Spec(unit="px", low=0, high=10_000, clock="age", step=0.5, life=True, help="Diameter of the body, in px."),
         Looks(unless=("solid", "pushes")),
     ] = Number(value=8, spread=3)
     opacity: Annotated[
-        Number, Spec(unit="%", low=0, high=100, clock="age", life=True, help="How much it covers or adds."), LOOK
+        Number,
+        Spec(unit="%", low=0, high=100, clock="age", life=True, help="How much the body covers, or adds, in per cent."),
+        LOOK,
     ] = Number(value=100)
     brightness: Annotated[
         Number,
@@ -266,7 +357,7 @@ class Emitter(Placed):
             clock="age",
             step=0.1,
             life=True,
-            help="Multiplies the colour, in linear light.",
+            help="Multiplies the colour in linear light.",
         ),
         LOOK,
     ] = Number(value=1)
@@ -276,34 +367,49 @@ class Emitter(Placed):
         LOOK,
     ] = Field(
         default="age",
-        description="Where on the gradient a particle is: by its age, by when it was born over the shot, at random, by its "
-        "speed or distance now, by the seconds since it touched something or caught a state; by its place on its strand, from root "
-        "to foot; or its colour is the plate's, where and when it was born.",
+        description="What chooses a particle's colour on the gradient: its age, its time of birth, chance, "
+        "its speed, a distance, the time since a touch or a caught state, or its place on its "
+        "strand; or the plate's colour where and when it was born.",
     )
     colour_from: Annotated[float, LOOK, ShownIf("colour_by", *_MEASURED)] = Field(
         title="Gradient from",
         default=0,
         ge=0,
         le=1e6,
-        description="Speed, distance or seconds at the gradient's start.",
+        description="Speed, distance or seconds at the start of the gradient.",
     )
     colour_to: Annotated[float, LOOK, ShownIf("colour_by", *_MEASURED)] = Field(
-        title="Gradient to", default=300, ge=0, le=1e6, description="Speed, distance or seconds at its end."
+        title="Gradient to",
+        default=300,
+        ge=0,
+        le=1e6,
+        description="Speed, distance or seconds at the end of the gradient.",
     )
     colour_of: Annotated[str | None, LOOK, RefTo(("placed",)), ShownIf("colour_by", "distance")] = Field(
-        title="Distance to", default=None, max_length=60, description="The id of the thing to which distance is."
+        title="Distance to", default=None, max_length=60, description="Id of the thing that distance is measured to."
     )
     hue: Annotated[
-        Number, Spec(unit="°", low=-360, high=360, clock="birth", help="Turned round the colour wheel."), LOOK
+        Number,
+        Spec(unit="°", low=-360, high=360, clock="birth", help="Rotates the hue around the colour wheel, in degrees."),
+        LOOK,
     ] = Number(value=0)
-    saturation: Annotated[Number, Spec(unit="%", low=0, high=400, clock="birth", help="0: grey."), LOOK] = Number(
-        value=100
-    )
+    saturation: Annotated[
+        Number, Spec(unit="%", low=0, high=400, clock="birth", help="Saturation in per cent; 0 is grey."), LOOK
+    ] = Number(value=100)
     lightness: Annotated[
-        Number, Spec(unit="%", low=0, high=400, clock="birth", help="Of its encoded value.", title="Value"), LOOK
+        Number,
+        Spec(
+            unit="%",
+            low=0,
+            high=400,
+            clock="birth",
+            help="Brightness of the encoded colour, in per cent.",
+            title="Value",
+        ),
+        LOOK,
     ] = Number(value=100)
     tint: Annotated[tuple[BirthTint, ...], LOOK] = Field(
-        default=(), max_length=256, description="Keys of a colour at birth: those born then keep it. Mixed in Oklab."
+        default=(), max_length=256, description="Keys of the colour at birth, which particles keep; mixed in Oklab."
     )
     red: Annotated[Number, _light("red"), LOOK] = Number(value=100)
     green: Annotated[Number, _light("green"), LOOK] = Number(value=100)
@@ -317,39 +423,41 @@ class Emitter(Placed):
     heads: Annotated[Heads | None, LOOK] = Field(default=None, title="Repeats")
     lines: Annotated[Lines | None, LOOK] = None
     skin: Annotated[Skin | None, LOOK] = Field(
-        default=None, description="One smooth surface over all of them, in place of their bodies; without motion blur."
+        default=None,
+        description="Draws one smooth surface over all particles, instead of their bodies; without motion blur.",
     )
     ripples: Annotated[Ripples | None, LOOK] = Field(
-        default=None, description="Each birth sets off waves on a face of water, in place of its body."
+        default=None, description="Each birth makes waves on a water surface, instead of drawing a body."
     )
     strand: Strand | None = Field(
         default=None, description="Each birth is the root of a strand: a chain of joints that all forces act on."
     )
     motion_blur: Annotated[bool, LOOK] = Field(
-        default=True, description="Blurred by the camera's shutter, if that is open."
+        default=True, description="Applies the camera's motion blur, if its shutter is open."
     )
     lit: Annotated[
         Number,
         Spec(
             unit="%", low=0, high=100, clock="shot", spread=False,
-            help="How much of it waits for the shot's lights; 0: it shines by itself.", title="Lit by lights",
+            help="Share of the emitter that is lit by the shot's lights, in per cent; 0 makes it glow "
+                "by itself.", title="Lit by lights",
         ),
         LOOK,
     ] = Number(value=0)  # fmt: skip
     hidden_by: Annotated[tuple[str, ...], LOOK, RefTo(("mattes",))] = Field(
-        default=(), max_length=32, description="Ids of the mattes behind which it lies."
+        default=(), max_length=32, description="Ids of the mattes that hide the emitter."
     )
     group: Annotated[str | None, LOOK, RefTo(("groups",))] = Field(
-        default=None, max_length=60, description="The id of the group that it is finished with."
+        default=None, max_length=60, description="Id of the group that the emitter is composited with."
     )
     use: Annotated[Use, LOOK] = Field(title="Role", default_factory=Use)
     deformers: Annotated[Deformers, LOOK] = Field(
         title="Deformers",
         default=(),
-        description="What bends the stream that is seen, in this order; its motion stays as it is.",
+        description="Deformers that bend the visible stream, in this order; the motion itself does not change.",
     )
     finish: Annotated[Finish, LOOK] = Field(
-        title="Effects", default=(), description="What is done to its layer, in this order."
+        title="Effects", default=(), description="Effects applied to the emitter's layer, in this order."
     )
     fade_last: Annotated[
         Number,
@@ -359,7 +467,7 @@ class Emitter(Placed):
             high=100,
             clock="age",
             spread=False,
-            help="Of its life, over which it fades to nothing.",
+            help="Last part of its life over which a particle fades out, in per cent.",
             title="Fade over last",
         ),
         LOOK,

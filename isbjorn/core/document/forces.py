@@ -20,9 +20,11 @@ def strength_spec(unit: str, low: float, high: float, help: str, step: float = 1
     return Spec(unit=unit, low=low, high=high, clock="shot", step=step, life=True, help=help, sources=measures)  # type: ignore[arg-type]
 
 
-Way = Spec(unit="°", low=-36000, high=36000, clock="shot", help="Counter-clockwise; 0 is right, 90 is up.")
-Tilt = timed_spec("°", -180, 180, "Out of the picture, toward the viewer.")
-Length = timed_spec("px", 0, FAR, "")
+Way = Spec(
+    unit="°", low=-36000, high=36000, clock="shot", help="Angle in degrees, counter-clockwise; 0 is right, 90 is up."
+)
+Tilt = timed_spec("°", -180, 180, "Tilt out of the picture toward the viewer, in degrees.")
+Length = timed_spec("px", 0, FAR, "Size of the surface, in px.")
 
 
 class Acting(Placed):
@@ -51,14 +53,16 @@ class Acting(Placed):
     name: str = Field(default="Force", min_length=1, max_length=80)
     on: bool = True
     zone: Annotated[str | None, RefTo(("zones",))] = Field(
-        default=None, max_length=60, description="The id of the zone in which it acts."
+        default=None, max_length=60, description="Id of the zone that the force acts in."
     )
     draws: int | None = Field(
         default=None, ge=0, le=2**32 - 1,
-        description="What its particles draw of its spreads; empty: by its id. A copy keeps it, so that it acts alike.",
+        description="Name from which particles draw their variation; empty: the force's own id. A copied "
+            "force keeps it, and so acts in the same way.",
     )  # fmt: skip
     frame: Literal["shot", "emitter"] = Field(
-        default="shot", description="emitter: its place and turn are meant from the emitter, which it follows."
+        default="shot",
+        description="Space of the force. emitter: position and rotation are relative to the emitter, and follow it.",
     )
 
     @property
@@ -101,7 +105,10 @@ class Gravity(Acting):
     kind: Literal["gravity"] = "gravity"
     name: str = Field(default="Gravity", min_length=1, max_length=80)
     strength: Annotated[
-        Number, strength_spec("m/s²", -1e4, 1e4, "9.81 is the Earth's, through the shot's px per metre.", 0.1)
+        Number,
+        strength_spec(
+            "m/s²", -1e4, 1e4, "Acceleration in m/s², converted by the shot's px per metre; the Earth's is 9.81.", 0.1
+        ),
     ] = Number(value=9.81)
     direction: Annotated[Number, Way, Gripped(turns=True)] = Number(value=270)
     tilt: Annotated[Number, Tilt] = Number(value=0)
@@ -123,13 +130,14 @@ class Drag(Acting):
     has_field: ClassVar[bool] = False
     kind: Literal["drag"] = "drag"
     name: str = Field(default="Drag", min_length=1, max_length=80)
-    strength: Annotated[
-        Number, strength_spec("1/s", 0, 1e6, "Rate at which speed is lost; any value is safe.", 0.1)
-    ] = Number(value=0.5)
+    strength: Annotated[Number, strength_spec("1/s", 0, 1e6, "Rate at which speed is lost, per second.", 0.1)] = Number(
+        value=0.5
+    )
     law: Literal["linear", "quadratic"] = Field(
         default="linear",
         title="Drag law",
-        description="quadratic: the rate grows with speed, and is as given at 100 px/s.",
+        description="How drag grows with speed. quadratic: the rate is proportional to speed, and has the "
+        "given value at 100 px/s.",
     )
 
 
@@ -147,42 +155,51 @@ class Wind(Acting):
     goes_abreast: ClassVar[bool] = True
     kind: Literal["wind"] = "wind"
     name: str = Field(default="Wind", min_length=1, max_length=80)
-    strength: Annotated[Number, strength_spec("px/s", -1e5, 1e5, "Speed of the air.", 5)] = Number(value=120)
+    strength: Annotated[Number, strength_spec("px/s", -1e5, 1e5, "Speed of the air, in px/s.", 5)] = Number(value=120)
     direction: Annotated[Number, Way, Gripped(turns=True)] = Number(value=0)
     tilt: Annotated[Number, Tilt] = Number(value=0)
-    grip: Annotated[Number, timed_spec("1/s", 0, 1e6, "How fast particles take its speed.", 0.1, title="Response")] = (
-        Number(value=1)
-    )
+    grip: Annotated[
+        Number,
+        timed_spec("1/s", 0, 1e6, "How quickly particles take on the wind's speed, per second.", 0.1, title="Response"),
+    ] = Number(value=1)
 
 
 class Noise(Acting):
     """What turbulence and displacement share: noise of several octaves."""
 
     noise: Literal["gradient", "cellular"] = "gradient"
-    size: Annotated[Number, timed_spec("px", 1, FAR, "Of the largest eddies.", 5)] = Number(value=220)
+    size: Annotated[Number, timed_spec("px", 1, FAR, "Size of the largest eddies, in px.", 5)] = Number(value=220)
     octaves: int = Field(default=1, ge=1, le=8)
     lacunarity: Annotated[
         Number,
-        timed_spec("×", 1, 8, "How much finer each octave is than the one before.", 0.1, title="Frequency ratio"),
+        timed_spec("×", 1, 8, "How much finer each octave is than the previous one.", 0.1, title="Frequency ratio"),
     ] = Number(value=2)
-    gain: Annotated[Number, timed_spec("×", 0, 2, "How much weaker each octave is.", 0.05, title="Amplitude ratio")] = (
-        Number(value=0.5)
-    )
-    evolve: Annotated[Number, timed_spec("/s", 0, 100, "How often in a second it becomes another.", 0.05)] = Number(
-        value=0.3
-    )
-    along_x: Annotated[Number, timed_spec("%", 0, 1000, "Stretched along x; 0 switches the axis off.", 5)] = Number(
-        value=100
-    )
-    along_y: Annotated[Number, timed_spec("%", 0, 1000, "Stretched along y; 0 switches the axis off.", 5)] = Number(
-        value=100
-    )
-    along_z: Annotated[Number, timed_spec("%", 0, 1000, "Stretched along z; 0 switches the axis off.", 5)] = Number(
-        value=0
-    )
+    gain: Annotated[
+        Number,
+        timed_spec("×", 0, 2, "Strength of each octave compared with the previous one.", 0.05, title="Amplitude ratio"),
+    ] = Number(value=0.5)
+    evolve: Annotated[
+        Number, timed_spec("/s", 0, 100, "How often the turbulence changes completely, per second.", 0.05)
+    ] = Number(value=0.3)
+    along_x: Annotated[
+        Number, timed_spec("%", 0, 1000, "Stretches the eddies along x; 0 switches this axis off.", 5)
+    ] = Number(value=100)
+    along_y: Annotated[
+        Number, timed_spec("%", 0, 1000, "Stretches the eddies along y; 0 switches this axis off.", 5)
+    ] = Number(value=100)
+    along_z: Annotated[
+        Number, timed_spec("%", 0, 1000, "Stretches the eddies along z; 0 switches this axis off.", 5)
+    ] = Number(value=0)
     apart: Annotated[
         Number,
-        timed_spec("px", 0, FAR, "Between what one emitter and the next feel of it.", 10, title="Offset per emitter"),
+        timed_spec(
+            "px",
+            0,
+            FAR,
+            "Shifts the turbulence between one emitter and the next, in px.",
+            10,
+            title="Offset per emitter",
+        ),
     ] = Number(value=0)
     seed: int = Field(default=1, ge=0, le=LARGEST_SEED)
 
@@ -204,12 +221,15 @@ class Turbulence(Noise):
     goes_abreast: ClassVar[bool] = True
     kind: Literal["turbulence"] = "turbulence"
     name: str = Field(default="Turbulence", min_length=1, max_length=80)
-    strength: Annotated[Number, strength_spec("px/s", 0, 1e5, "Usual speed of the air in its eddies.", 5)] = Number(
-        value=80
-    )
-    grip: Annotated[Number, timed_spec("1/s", 0, 1e6, "How fast particles take its speed.", 0.1, title="Response")] = (
-        Number(value=2)
-    )
+    strength: Annotated[
+        Number, strength_spec("px/s", 0, 1e5, "Typical speed of the air in the eddies, in px/s.", 5)
+    ] = Number(value=80)
+    grip: Annotated[
+        Number,
+        timed_spec(
+            "1/s", 0, 1e6, "How quickly particles take on the turbulence's speed, per second.", 0.1, title="Response"
+        ),
+    ] = Number(value=2)
 
 
 @FORCES.register("isbjorn.core.simulate.forces.displacement")
@@ -225,10 +245,15 @@ class Displacement(Noise):
     calm: ClassVar[bool] = True
     kind: Literal["displacement"] = "displacement"
     name: str = Field(default="Displacement", min_length=1, max_length=80)
-    strength: Annotated[Number, strength_spec("px", 0, FAR, "How far, as a rule.", 5)] = Number(value=40)
-    swell: Annotated[Number, timed_spec("%", 0, 1000, "How much it changes size.", 5, title="Size amount")] = Number(
-        value=0
+    strength: Annotated[Number, strength_spec("px", 0, FAR, "Typical distance of the displacement, in px.", 5)] = (
+        Number(value=40)
     )
+    swell: Annotated[
+        Number,
+        timed_spec(
+            "%", 0, 1000, "How much the displacement changes the particles' size, in per cent.", 5, title="Size amount"
+        ),
+    ] = Number(value=0)
 
 
 @FORCES.register("isbjorn.core.simulate.forces.vortex")
@@ -244,17 +269,22 @@ class Vortex(Acting):
     mirrored: ClassVar[tuple[str, ...]] = ("strength",)
     kind: Literal["vortex"] = "vortex"
     name: str = Field(default="Vortex", min_length=1, max_length=80)
-    strength: Annotated[Number, strength_spec("px/s", -1e5, 1e5, "Speed round the axis at its radius.", 5)] = Number(
-        value=150
-    )
-    radius: Annotated[Number, timed_spec("px", 1, FAR, "Where it turns fastest.", 5), Gripped()] = Number(value=120)
-    pull: Annotated[Number, timed_spec("1/s", -100, 100, "Rate at which the distance from its axis shrinks.", 0.05)] = (
-        Number(value=0)
-    )
-    lift: Annotated[Number, timed_spec("px/s", -1e5, 1e5, "Along its axis.", 5)] = Number(value=0)
+    strength: Annotated[
+        Number, strength_spec("px/s", -1e5, 1e5, "Speed around the axis at the radius, in px/s.", 5)
+    ] = Number(value=150)
+    radius: Annotated[
+        Number,
+        timed_spec("px", 1, FAR, "Distance from the axis at which the vortex turns fastest, in px.", 5),
+        Gripped(),
+    ] = Number(value=120)
+    pull: Annotated[
+        Number, timed_spec("1/s", -100, 100, "Rate at which particles approach the axis, per second.", 0.05)
+    ] = Number(value=0)
+    lift: Annotated[Number, timed_spec("px/s", -1e5, 1e5, "Speed along the axis, in px/s.", 5)] = Number(value=0)
     direction: Annotated[Number, Way] = Number(value=90)
     tilt: Annotated[
-        Number, Spec(unit="°", low=-180, high=180, clock="shot", help="Of the axis; 90 is to the viewer.")
+        Number,
+        Spec(unit="°", low=-180, high=180, clock="shot", help="Tilt of the axis, in degrees; 90 points to the viewer."),
     ] = Number(value=90)
 
 
@@ -270,22 +300,34 @@ class Attractor(Acting):
     goes_abreast: ClassVar[bool] = True
     kind: Literal["attractor"] = "attractor"
     name: str = Field(default="Attractor", min_length=1, max_length=80)
-    strength: Annotated[Number, strength_spec("px/s²", -1e7, 1e7, "Acceleration at its radius.", 10)] = Number(
-        value=200
+    strength: Annotated[Number, strength_spec("px/s²", -1e7, 1e7, "Acceleration at the radius, in px/s².", 10)] = (
+        Number(value=200)
     )
     radius: Annotated[
-        Number, timed_spec("px", 1, FAR, "The distance at which it is as strong as given.", 5), Gripped()
+        Number,
+        timed_spec("px", 1, FAR, "Distance at which the attraction has the given strength, in px.", 5),
+        Gripped(),
     ] = Number(value=100)
     power: Annotated[
         Number,
         timed_spec(
-            "", -2, 4, "Of distance by which it weakens: 2 as gravity does, 0 nowhere.", 0.1, title="Falloff exponent"
+            "",
+            -2,
+            4,
+            "How quickly the attraction weakens with distance: 2 as gravity does, 0 not at all.",
+            0.1,
+            title="Falloff exponent",
         ),
     ] = Number(value=1)
-    softness: Annotated[Number, timed_spec("px", 0.1, FAR, "Blunts it near the centre.", 1)] = Number(value=20)
-    speed_limit: Annotated[Number, timed_spec("px/s", 0, 1e6, "It speeds nobody up beyond this; 0: none.", 10)] = (
-        Number(value=0)
-    )
+    softness: Annotated[
+        Number, timed_spec("px", 0.1, FAR, "Radius within which the attraction is softened, in px.", 1)
+    ] = Number(value=20)
+    speed_limit: Annotated[
+        Number,
+        timed_spec(
+            "px/s", 0, 1e6, "Speed above which the attraction accelerates no further, in px/s; 0 means no limit.", 10
+        ),
+    ] = Number(value=0)
 
 
 def _way() -> tuple[PathPoint, ...]:
@@ -309,13 +351,18 @@ class Follow(Acting):
     name: str = Field(default="Path to follow", min_length=1, max_length=80)
     points: tuple[PathPoint, ...] = Field(default_factory=_way, min_length=2, max_length=512)
     closed: bool = False
-    strength: Annotated[Number, strength_spec("px/s", -1e5, 1e5, "Speed along the path.", 5)] = Number(value=150)
-    pull: Annotated[Number, timed_spec("1/s", 0, 1000, "Rate at which the distance to the path shrinks.", 0.1)] = (
-        Number(value=1)
+    strength: Annotated[Number, strength_spec("px/s", -1e5, 1e5, "Speed along the path, in px/s.", 5)] = Number(
+        value=150
     )
-    grip: Annotated[Number, timed_spec("1/s", 0, 1e6, "How fast particles take its speed.", 0.1, title="Response")] = (
-        Number(value=3)
-    )
+    pull: Annotated[
+        Number, timed_spec("1/s", 0, 1000, "Rate at which particles approach the path, per second.", 0.1)
+    ] = Number(value=1)
+    grip: Annotated[
+        Number,
+        timed_spec(
+            "1/s", 0, 1e6, "How quickly particles take on the speed along the path, per second.", 0.1, title="Response"
+        ),
+    ] = Number(value=3)
 
 
 @FORCES.register("isbjorn.core.simulate.forces.remove")
@@ -358,15 +405,18 @@ class Surface(Acting):
     kind: Literal["surface"] = "surface"
     name: str = Field(default="Surface", min_length=1, max_length=80)
     shape: Literal["plane", "rectangle", "box", "sphere", "path", "matte"] = Field(
-        default="plane", description="plane: lies across the picture, its upper side is free; matte: of the plate."
+        default="plane",
+        description="Shape of the surface. plane: lies across the picture, free above; matte: taken from the plate.",
     )
     side: Annotated[Literal["outside", "inside"], ShownIf("shape", "box", "sphere")] = Field(
-        default="outside", description="Where particles are free; box and sphere."
+        default="outside", description="On which side of a box or sphere particles can move."
     )
     width: Annotated[Number, Length, ShownIf("shape", "rectangle", "box"), Gripped(factor=2.0)] = Number(value=400)
     height: Annotated[Number, Length, ShownIf("shape", "box"), Gripped((0.0, 1.0), 2.0)] = Number(value=200)
     deep: Annotated[
-        Number, timed_spec("px", 0, FAR, "", title="Depth extent"), ShownIf("shape", "rectangle", "box")
+        Number,
+        timed_spec("px", 0, FAR, "Depth of the surface, in px.", title="Depth extent"),
+        ShownIf("shape", "rectangle", "box"),
     ] = Number(value=400)
     radius: Annotated[Number, Length, ShownIf("shape", "sphere"), Gripped()] = Number(value=120)
     points: Annotated[tuple[PathPoint, ...], ShownIf("shape", "path")] = Field(
@@ -375,20 +425,36 @@ class Surface(Acting):
     closed: Annotated[bool, ShownIf("shape", "path")] = False
     above: Annotated[
         Number,
-        timed_spec("%", 0, 100, "Of brightness, from which the plate is solid.", title="Threshold"),
+        timed_spec("%", 0, 100, "Brightness above which the plate is solid, in per cent.", title="Threshold"),
         ShownIf("shape", "matte"),
     ] = Number(value=50)
     outcome: Literal["bounce", "stick", "slide", "die", "mark"] = Field(
-        default="bounce", description="mark: goes on as it was, and the touch is remembered."
+        default="bounce",
+        description="What happens when a particle touches the surface. mark: it goes on unchanged, and the "
+        "touch is remembered.",
     )
     restitution: Annotated[
         Number,
-        Spec(unit="%", low=0, high=100, clock="shot", help="Of the speed that a bounce keeps.", title="Bounce"),
+        Spec(
+            unit="%",
+            low=0,
+            high=100,
+            clock="shot",
+            help="Share of its speed that a particle keeps when it bounces, in per cent.",
+            title="Bounce",
+        ),
         ShownIf("outcome", "bounce"),
     ] = Number(value=60)
     friction: Annotated[
         Number,
-        timed_spec("×", 0, 100, "Of the speed along it that a touch takes, by the blow.", 0.05),
+        timed_spec(
+            "×",
+            0,
+            100,
+            "Friction: the share of the speed along the surface that a touch takes away, by how "
+            "hard the particle hits.",
+            0.05,
+        ),
         ShownIf("outcome", "bounce", "slide"),
     ] = Number(value=0.1)
 
@@ -411,22 +477,27 @@ class Zone(Placed):
     id: str = Field(default_factory=lambda: new_id("zone"), min_length=1, max_length=60)
     name: str = Field(default="Zone", min_length=1, max_length=80)
     shape: Literal["sphere", "box", "half"] = Field(
-        default="sphere", description="half: all below its place, as turned."
+        default="sphere", description="Shape of the zone. half: everything below its position, turned by its rotation."
     )
-    radius: Annotated[Number, timed_spec("px", 0, FAR, "Of a sphere.", 5), ShownIf("shape", "sphere"), Gripped()] = (
-        Number(value=150)
-    )
-    width: Annotated[Number, timed_spec("px", 0, FAR, "Of a box.", 5), ShownIf("shape", "box"), Gripped(factor=2.0)] = (
-        Number(value=300)
-    )
+    radius: Annotated[
+        Number, timed_spec("px", 0, FAR, "Radius of a sphere, in px.", 5), ShownIf("shape", "sphere"), Gripped()
+    ] = Number(value=150)
+    width: Annotated[
+        Number, timed_spec("px", 0, FAR, "Width of a box, in px.", 5), ShownIf("shape", "box"), Gripped(factor=2.0)
+    ] = Number(value=300)
     height: Annotated[
-        Number, timed_spec("px", 0, FAR, "Of a box.", 5), ShownIf("shape", "box"), Gripped((0.0, 1.0), 2.0)
+        Number,
+        timed_spec("px", 0, FAR, "Height of a box, in px.", 5),
+        ShownIf("shape", "box"),
+        Gripped((0.0, 1.0), 2.0),
     ] = Number(value=200)
-    deep: Annotated[Number, timed_spec("px", 0, FAR, "Of a box.", 5, title="Depth extent"), ShownIf("shape", "box")] = (
-        Number(value=2000)
-    )
+    deep: Annotated[
+        Number, timed_spec("px", 0, FAR, "Depth of a box, in px.", 5, title="Depth extent"), ShownIf("shape", "box")
+    ] = Number(value=2000)
     falloff: Annotated[
         Number,
-        timed_spec("px", 0, FAR, "Over which it falls from full at this depth inside to nothing at its edge.", 5),
+        timed_spec(
+            "px", 0, FAR, "Depth below the zone's edge over which the effect fades in from nothing to full, in px.", 5
+        ),
     ] = Number(value=60)
-    inverted: bool = Field(default=False, description="Outside instead of inside.")
+    inverted: bool = Field(default=False, description="Inverts the zone: outside instead of inside.")

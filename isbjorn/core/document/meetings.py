@@ -49,35 +49,50 @@ class Flock(Meeting):
     )  # fmt: skip
     kind: Literal["flock"] = "flock"
     name: str = Field(default="Flock", min_length=1, max_length=80)
-    strength: Annotated[Number, strength_spec("%", 0, 1000, "Of all that it does.", 5)] = Number(value=100)
-    radius: Annotated[Number, timed_spec("px", 1, FAR, "Who is so near is a neighbour.", 5)] = Number(value=80)
+    strength: Annotated[
+        Number, strength_spec("%", 0, 1000, "Strength of all parts of the flock together, in per cent.", 5)
+    ] = Number(value=100)
+    radius: Annotated[Number, timed_spec("px", 1, FAR, "Particles within this distance are neighbours, in px.", 5)] = (
+        Number(value=80)
+    )
     view: Annotated[
         Number,
-        timed_spec("°", 10, 360, "The full angle in which it sees neighbours; 360: all round.", 5, "Field of view"),
+        timed_spec(
+            "°",
+            10,
+            360,
+            "Full angle within which a particle sees its neighbours, in degrees; 360 is all round.",
+            5,
+            "Field of view",
+        ),
     ] = Number(value=300)
     separation: Annotated[
-        Number, timed_spec("px/s²", 0, 1e6, "Away from those that are too near, at most for each.", 20)
+        Number,
+        timed_spec("px/s²", 0, 1e6, "Maximum acceleration away from neighbours that are too close, in px/s².", 20),
     ] = Number(value=400)
-    apart: Annotated[Number, timed_spec("px", 0.1, FAR, "Who is nearer is too near.", 1, "Kept apart")] = Number(
-        value=28
-    )
-    alignment: Annotated[Number, timed_spec("1/s", 0, 1e4, "How fast it takes on its neighbours' way.", 0.1)] = Number(
-        value=3
-    )
-    cohesion: Annotated[Number, timed_spec("px/s²", 0, 1e6, "Toward the middle of its neighbours.", 10)] = Number(
-        value=120
-    )
-    least_speed: Annotated[Number, timed_spec("px/s", 0, 1e6, "It swims no slower.", 5, "Least speed")] = Number(
+    apart: Annotated[
+        Number, timed_spec("px", 0.1, FAR, "Minimum distance between particles, in px.", 1, "Minimum distance")
+    ] = Number(value=28)
+    alignment: Annotated[
+        Number, timed_spec("1/s", 0, 1e4, "How quickly a particle takes on its neighbours' direction, per second.", 0.1)
+    ] = Number(value=3)
+    cohesion: Annotated[
+        Number, timed_spec("px/s²", 0, 1e6, "Acceleration toward the middle of the neighbours, in px/s².", 10)
+    ] = Number(value=120)
+    least_speed: Annotated[Number, timed_spec("px/s", 0, 1e6, "Minimum speed, in px/s.", 5, "Minimum speed")] = Number(
         value=60
     )
-    top_speed: Annotated[Number, timed_spec("px/s", 0, 1e6, "It swims no faster; 0: as fast as it will.", 5)] = Number(
+    top_speed: Annotated[Number, timed_spec("px/s", 0, 1e6, "Maximum speed, in px/s; 0 means no limit.", 5)] = Number(
         value=260
     )
-    shy: Annotated[Number, timed_spec("px", 0, FAR, "It turns away from surfaces so near.", 5, "Off surfaces")] = (
-        Number(value=60)
-    )
-    avoidance: Annotated[Number, timed_spec("px/s²", 0, 1e6, "How hard it turns away from them.", 20)] = Number(
-        value=900
+    shy: Annotated[
+        Number,
+        timed_spec(
+            "px", 0, FAR, "Distance from surfaces at which particles start to turn away, in px.", 5, "Surface distance"
+        ),
+    ] = Number(value=60)
+    avoidance: Annotated[Number, timed_spec("px/s²", 0, 1e6, "Acceleration away from surfaces, in px/s².", 20)] = (
+        Number(value=900)
     )
 
 
@@ -96,15 +111,21 @@ class Cohesion(Meeting):
     kind: Literal["cohesion"] = "cohesion"
     name: str = Field(default="Cohesion", min_length=1, max_length=80)
     strength: Annotated[
-        Number, strength_spec("px/s²", 0, 1e6, "Of the pull between two, where it is strongest.", 20)
+        Number,
+        strength_spec(
+            "px/s²", 0, 1e6, "Maximum acceleration with which two particles attract each other, in px/s².", 20
+        ),
     ] = Number(value=500)
-    radius: Annotated[Number, timed_spec("px", 1, FAR, "Who is so near is a neighbour.", 2)] = Number(value=36)
-    firmness: Annotated[
-        Number, timed_spec("%", 0, 1000, "How much what is crowded pushes apart, against its pull.", 5)
-    ] = Number(value=100)
-    viscosity: Annotated[Number, timed_spec("1/s", 0, 1e4, "How fast neighbours take on each other's way.", 0.5)] = (
-        Number(value=4)
+    radius: Annotated[Number, timed_spec("px", 1, FAR, "Particles within this distance are neighbours, in px.", 2)] = (
+        Number(value=36)
     )
+    firmness: Annotated[
+        Number,
+        timed_spec("%", 0, 1000, "How strongly crowded particles push apart, compared with their attraction.", 5),
+    ] = Number(value=100)
+    viscosity: Annotated[
+        Number, timed_spec("1/s", 0, 1e4, "How quickly neighbours take on each other's velocity, per second.", 0.5)
+    ] = Number(value=4)
 
 
 @FORCES.register("isbjorn.core.simulate.crowd.push")
@@ -121,14 +142,20 @@ class Push(Meeting):
     pushes: ClassVar[bool] = True
     kind: Literal["push"] = "push"
     name: str = Field(default="Push", min_length=1, max_length=80)
-    strength: Annotated[Number, strength_spec("%", 0, 100, "Of an overlap, what is undone.", 5)] = Number(value=100)
+    strength: Annotated[
+        Number, strength_spec("%", 0, 100, "Share of each overlap that is removed, in per cent.", 5)
+    ] = Number(value=100)
     girth: Annotated[
         Number,
-        timed_spec("%", 1, 1000, "Of its size as it is seen: how large a body is to the others.", 5, "Body size"),
+        timed_spec(
+            "%", 1, 1000, "Size of the body that others touch, in per cent of its visible size.", 5, "Body size"
+        ),
     ] = Number(value=100)
-    friction: Annotated[Number, timed_spec("", 0, 10, "How much they rub; 0: not at all.", 0.05)] = Number(value=0.3)
+    friction: Annotated[Number, timed_spec("", 0, 10, "Friction between bodies; 0 means none.", 0.05)] = Number(
+        value=0.3
+    )
     rounds: int = Field(
-        default=10, ge=1, le=60, title="Rounds", description="How often in a step it is looked at: more for tall heaps."
+        default=10, ge=1, le=60, title="Rounds", description="Number of passes per step; tall heaps need more."
     )
 
     @property
@@ -151,45 +178,74 @@ class Contagion(Meeting):
     calm: ClassVar[bool] = True
     kind: Literal["contagion"] = "contagion"
     name: str = Field(default="Contagion", min_length=1, max_length=80)
-    strength: Annotated[Number, strength_spec("%", 0, 1000, "Of its pace.", 5)] = Number(value=100)
+    strength: Annotated[
+        Number, strength_spec("%", 0, 1000, "Speed of the infection compared with its own, in per cent.", 5)
+    ] = Number(value=100)
     seeds: Annotated[str | None, RefTo(("zones",), none="None")] = Field(
-        default=None, max_length=60, title="Seed zone", description="Who is in it catches it at once."
+        default=None,
+        max_length=60,
+        title="Seed zone",
+        description="Particles inside this zone are infected immediately.",
     )
     seed_first: int = Field(
         default=1,
         ge=0,
         le=1_000_000,
-        title="First births",
-        description="So many of the first of a stream, and of each burst, have it.",
+        title="First infected",
+        description="Number of particles, first in the stream and in every burst, that start infected.",
     )
     seed_share: Annotated[
-        Number, timed_spec("%", 0, 100, "Of all births, drawn at random, so many have it.", 0.1, "Of all births")
+        Number,
+        timed_spec(
+            "%",
+            0,
+            100,
+            "Share of all births, chosen at random, that start infected, in per cent.",
+            0.1,
+            "Infected births",
+        ),
     ] = Number(value=0)
-    begin_s: Moment = Field(default=0, title="Begins", description="Shot time from which seeds have it.")
-    radius: Annotated[Number, timed_spec("px", 0.1, FAR, "Who is so near can catch it.", 1)] = Number(value=24)
+    begin_s: Moment = Field(
+        default=0, title="Begins", description="Shot time from which seeds are infected, in seconds."
+    )
+    radius: Annotated[
+        Number, timed_spec("px", 0.1, FAR, "Particles within this distance can infect each other, in px.", 1)
+    ] = Number(value=24)
     nearest: int = Field(
         default=0,
         ge=0,
         le=16,
-        title="Nearest",
-        description="From so many of its nearest at most; 0: from all in the radius.",
+        title="Nearest neighbours",
+        description="Each particle can be infected only by its nearest N neighbours; 0 means by any within the radius.",
     )
-    pace: Annotated[Number, _of_each("px/s", 1e6, 10, "How fast it goes over the way from one to the next.")] = Number(
-        value=160
-    )
-    wait: Annotated[Number, _of_each("s", 3600, 0.05, "Each waits so long besides.", "Time to catch")] = Number(value=0)
-    lasts: Annotated[Number, _of_each("s", 3600, 0.1, "So long it is passed on; 0: without end.")] = Number(value=0)
+    pace: Annotated[
+        Number,
+        _of_each("px/s", 1e6, 10, "Speed at which the infection crosses the distance between two particles, in px/s."),
+    ] = Number(value=160)
+    wait: Annotated[
+        Number,
+        _of_each("s", 3600, 0.05, "Additional time before a particle is infected, in seconds.", "Infection delay"),
+    ] = Number(value=0)
+    lasts: Annotated[
+        Number, _of_each("s", 3600, 0.1, "Time for which a particle stays infectious, in seconds; 0 means for ever.")
+    ] = Number(value=0)
     then: Literal["is immune", "can catch it again", "dies"] = Field(
-        default="is immune", title="Afterwards", description="What becomes of one when its time is over."
+        default="is immune",
+        title="After infection",
+        description="What happens to a particle after its infectious time.",
     )
     rest_s: Annotated[float, ShownIf("then", "can catch it again")] = Field(
-        default=1, ge=0, le=3600, title="Rest", description="Until it can catch it again."
+        default=1,
+        ge=0,
+        le=3600,
+        title="Immune time",
+        description="Time before a particle can be infected again, in seconds.",
     )
-    slows: Annotated[
-        Literal["nothing", "where it is dark", "where it is bright"], Field(title="Slowed by the plate")
-    ] = "nothing"
+    slows: Annotated[Literal["nothing", "where it is dark", "where it is bright"], Field(title="Slowed by plate")] = (
+        "nothing"
+    )
     slowed: Annotated[
-        Number, timed_spec("%", 0, 100, "Of its pace that is lost there.", 5, "Slowed by"),
+        Number, timed_spec("%", 0, 100, "Share of its speed that the infection loses there, in per cent.", 5, "Slowed by"),
         ShownIf("slows", "where it is dark", "where it is bright"),
     ] = Number(value=80)  # fmt: skip
 

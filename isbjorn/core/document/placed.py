@@ -44,10 +44,15 @@ class MotionPath(Part):
     along: Annotated[
         Number,
         Spec(
-            unit="%", low=-10_000, high=10_000, clock="shot", spread=False, help="Of the path's length, from its start."
+            unit="%",
+            low=-10_000,
+            high=10_000,
+            clock="shot",
+            spread=False,
+            help="Position along the path, in per cent of its length from the start.",
         ),
     ] = Number(value=0)
-    turns: bool = Field(default=False, description="Turn with the path's direction.")
+    turns: bool = Field(default=False, description="Turns the thing with the direction of the path.")
 
 
 class Placed(Part):
@@ -56,18 +61,28 @@ class Placed(Part):
     across: Annotated[Number, place_spec("Position X", "From the picture's centre, to the right.")] = Number(value=0)
     up: Annotated[Number, place_spec("Position Y", "From the picture's centre, upward.")] = Number(value=0)
     depth: Annotated[Number, place_spec("Position Z", "Toward the viewer.")] = Number(value=0)
-    turn: Annotated[Number, turn_spec("Turned counter-clockwise.")] = Number(value=0)
+    turn: Annotated[Number, turn_spec("Rotation in degrees, counter-clockwise.")] = Number(value=0)
     scale: Annotated[
         Number,
-        Spec(unit="%", low=0, high=10_000, clock="shot", spread=False, help="Of its own measures.", title="Scale"),
+        Spec(
+            unit="%",
+            low=0,
+            high=10_000,
+            clock="shot",
+            spread=False,
+            help="Scale, in per cent of the thing's own size.",
+            title="Scale",
+        ),
     ] = Number(value=100)
-    path: MotionPath | None = Field(default=None, description="A way that it goes, added to its place.")
+    path: MotionPath | None = Field(default=None, description="Motion path, added to the position.")
     carried_by: Annotated[str | None, RefTo(("placed",))] = Field(
-        default=None, max_length=60, description="The id of a thing that carries it."
+        default=None, max_length=60, description="Id of the thing that carries this one."
     )
-    carry_place: bool = Field(default=True, description="Its place follows what carries it.")
-    carry_turn: bool = Field(default=True, description="Its turn follows, and swings its place round.")
-    carry_size: bool = Field(default=False, description="Its size follows, and stretches its distance.")
+    carry_place: bool = Field(default=True, description="Follows the position of the carrier.")
+    carry_turn: bool = Field(default=True, description="Follows the rotation of the carrier, and swings around it.")
+    carry_size: bool = Field(
+        default=False, description="Follows the scale of the carrier, which also scales the distance to it."
+    )
 
 
 class Marker(Placed):

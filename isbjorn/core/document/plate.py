@@ -17,19 +17,25 @@ class Plate(Part):
 
     name: str = Field(default="Plate", min_length=1, max_length=120)
     on: bool = True
-    media: MediaName = Field(min_length=1, description="File, or a numbered pattern such as `pier.####.exr`.")
+    media: MediaName = Field(
+        min_length=1, description="Movie or picture file, or a numbered sequence such as `pier.####.exr`."
+    )
     rate: str | None = Field(
         default=None,
         max_length=LONGEST_RATE,
-        description="Frames per second of a numbered sequence; a movie brings its own. Empty: the shot's.",
+        description="Frame rate of a numbered sequence, in frames per second; empty: the shot's. A movie has its own.",
     )
-    offset_s: float = Field(default=0.0, ge=-86_400, le=86_400, description="Shot time at which its first frame shows.")
+    offset_s: float = Field(
+        default=0.0, ge=-86_400, le=86_400, description="Shot time of the plate's first frame, in seconds."
+    )
     beyond: Literal["hold", "loop", "blank"] = Field(
-        default="hold", description="What shows before and after its frames."
+        default="hold", description="What is shown before the plate's first frame and after its last."
     )
-    encoding: Encoding = Field(default="auto", description="How its pixels are encoded; auto chooses from the file.")
+    encoding: Encoding = Field(
+        default="auto", description="Encoding of the plate's pixels; auto reads it from the file."
+    )
     fit: Literal["fill", "fit", "pixels"] = Field(
-        default="fill", description="How it is brought to the picture's size."
+        default="fill", description="How the plate is fitted to the picture's size."
     )
 
     @field_validator("rate")

@@ -13,5 +13,5 @@ class Recording(Part):
 
     media: MediaName
     digest: Digest
-    name: str = Field(default="", max_length=200, description="What it was called where it came from.")
-    at_s: Moment = Field(title="Begins", default=0, description="Shot time of its own second 0.")
+    name: str = Field(default="", max_length=200, description="Name of the emitter in the file that it came from.")
+    at_s: Moment = Field(title="Begins", default=0, description="Shot time of the recording's start, in seconds.")

@@ -34,11 +34,12 @@ class Area(Part):
     fill: Fill = Field(
         default="inside",
         title="Fill",
-        description="inside: all of it; edge: its line or surface; shell: along it, so thick.",
+        description="Where particles are born: throughout the shape, on its edge or surface, or in a shell "
+        "of the given thickness.",
     )
     thickness: Annotated[Number, extent_spec("How thick the shell is."), ShownIf("fill", "shell")] = Number(value=10)
     shell_side: Annotated[Literal["inward", "outward", "both"], ShownIf("fill", "shell")] = Field(
-        default="inward", description="Where the shell lies."
+        default="inward", description="Position of the shell relative to the edge."
     )
 
 
@@ -80,7 +81,7 @@ class Rectangle(Area):
     kind: Literal["rectangle"] = "rectangle"
     width: Annotated[Number, extent_spec("Side to side."), Gripped(factor=2.0)] = Number(value=200)
     height: Annotated[Number, extent_spec("Top to bottom."), Gripped((0.0, 1.0), 2.0)] = Number(value=100)
-    angle: Annotated[Number, angle_spec("Turned counter-clockwise.")] = Number(value=0)
+    angle: Annotated[Number, angle_spec("Rotation in degrees, counter-clockwise.")] = Number(value=0)
     half: Half = "whole"
 
 
@@ -141,9 +142,9 @@ class Artwork(Area):
     model_config = shown("Artwork")
     kind: Literal["artwork"] = "artwork"
     paths: Outlines = Field(
-        default=("M-50-50H50V50H-50Z",), min_length=1, max_length=2000, description="SVG path data, y down."
+        default=("M-50-50H50V50H-50Z",), min_length=1, max_length=2000, description="SVG path data; y points down."
     )
-    name: str = Field(default="", max_length=200, description="The file that the outlines were read from.")
+    name: str = Field(default="", max_length=200, description="Name of the file that the outlines came from.")
     width: Annotated[Number, extent_spec("To which the drawing is brought, in px."), Gripped(factor=2.0)] = Number(
         value=300
     )
@@ -164,7 +165,7 @@ class FromPlate(Part):
             high=100,
             clock="birth",
             spread=False,
-            help="Only where it is stronger than this.",
+            help="Births happen only where the measure exceeds this threshold, in per cent.",
             title="Threshold",
         ),
     ] = Number(value=50)

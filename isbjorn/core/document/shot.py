@@ -38,20 +38,32 @@ class Camera(Part):
 
     sorting: Literal["as in the cast", "by depth"] = Field(
         default="as in the cast",
-        description="Of emitters and groups: by depth, what is farther is drawn first, particle by particle where all are discs.",
+        description="Drawing order of emitters and groups. by depth: farthest first, and particle by "
+        "particle where all bodies are discs.",
     )
     kind: Literal["flat", "perspective"] = "flat"
-    focal_mm: Annotated[Number, Spec(unit="mm", low=1, high=2000, clock="shot", spread=False)] = Number(value=35)
+    focal_mm: Annotated[
+        Number, Spec(unit="mm", low=1, high=2000, clock="shot", spread=False, help="Focal length of the lens, in mm.")
+    ] = Number(value=35)
     filmback_mm: Annotated[
         Number,
-        Spec(unit="mm", low=1, high=500, clock="none", spread=False, help="Width of the sensor or gate."),
+        Spec(
+            unit="mm",
+            low=1,
+            high=500,
+            clock="none",
+            spread=False,
+            help="Width of the camera's sensor or film gate, in mm.",
+        ),
     ] = Number(value=36)
     across: Annotated[Number, place_spec("Position X", "From its place at rest, to the right.")] = Number(value=0)
     up: Annotated[Number, place_spec("Position Y", "From its place at rest, upward.")] = Number(value=0)
     forward: Annotated[Number, place_spec("Forward", "From its place at rest, into the picture.")] = Number(value=0)
-    pan: Annotated[Number, _turned("To the left.")] = Number(value=0)
-    pitch: Annotated[Number, _turned("Upward.")] = Number(value=0)
-    roll: Annotated[Number, _turned("Counter-clockwise.")] = Number(value=0)
+    pan: Annotated[Number, _turned("Camera rotation to the left, in degrees.")] = Number(value=0)
+    pitch: Annotated[Number, _turned("Camera rotation upward, in degrees.")] = Number(value=0)
+    roll: Annotated[Number, _turned("Camera rotation about the view axis, in degrees, counter-clockwise.")] = Number(
+        value=0
+    )
     shutter: Annotated[
         Number,
         Spec(
@@ -61,12 +73,20 @@ class Camera(Part):
             clock="shot",
             step=10,
             spread=False,
-            help="180: open for half of a frame; 0: none.",
+            help="Shutter angle in degrees: 180 is open for half of each frame, 0 for no motion blur.",
         ),
     ] = Number(value=0)
     shutter_phase: Annotated[
         Number,
-        Spec(unit="°", low=-720, high=720, clock="shot", step=10, spread=False, help="When it opens; 0: at the frame."),
+        Spec(
+            unit="°",
+            low=-720,
+            high=720,
+            clock="shot",
+            step=10,
+            spread=False,
+            help="When the shutter opens, in degrees after the frame's own moment; 0 is at that moment.",
+        ),
     ] = Number(value=0)
     focus: Annotated[
         Number,
@@ -76,13 +96,18 @@ class Camera(Part):
             high=1e5,
             clock="shot",
             spread=False,
-            help="What is so deep is sharp; 0: the picture plane.",
+            help="Depth that is in focus, in px; 0 is the picture plane.",
         ),
     ] = Number(value=0)
     aperture: Annotated[
         Number,
         Spec(
-            unit="px", low=0, high=1e4, clock="shot", spread=False, help="Width of the lens's opening; 0: all is sharp."
+            unit="px",
+            low=0,
+            high=1e4,
+            clock="shot",
+            spread=False,
+            help="Diameter of the lens opening, in px; 0 keeps everything sharp.",
         ),
     ] = Number(value=0)
 
@@ -92,7 +117,7 @@ class Link(Part):
 
     force: Annotated[str, RefTo(("forces",), whole=True)] = Field(max_length=60)
     emitter: Annotated[str, RefTo(("emitters", "groups"), whole=True)] = Field(
-        max_length=60, description="The id of an emitter or of a group."
+        max_length=60, description="Id of an emitter or group."
     )
 
 
@@ -102,28 +127,28 @@ class Shot(Part):
     format: Literal["isbjorn-shot"] = "isbjorn-shot"
     version: Literal[1] = 1
     name: str = Field(default="Untitled", min_length=1, max_length=120)
-    width: int = Field(default=1280, ge=16, le=16_384, description="px")
-    height: int = Field(default=720, ge=16, le=16_384, description="px")
+    width: int = Field(default=1280, ge=16, le=16_384, description="Width of the picture, in px.")
+    height: int = Field(default=720, ge=16, le=16_384, description="Height of the picture, in px.")
     rate: str = Field(
         default="25",
         max_length=LONGEST_RATE,
         title="Frame rate",
-        description="Frames per second, exact: 25, 30000/1001.",
+        description="Exact frame rate in frames per second, such as 25 or 30000/1001.",
     )
     first_frame: int = Field(default=0, ge=-LONGEST_FRAMES, le=LONGEST_FRAMES)
     last_frame: int = Field(default=249, ge=-LONGEST_FRAMES, le=LONGEST_FRAMES)
     simulation_rate: int = Field(
-        default=60, ge=1, le=1000, title="Simulation rate", description="Lattice steps per second."
+        default=60, ge=1, le=1000, title="Simulation rate", description="Simulation steps per second."
     )
     seed: int = Field(default=1, ge=0, le=LARGEST_SEED)
     loop: bool = Field(
         default=False,
-        description="The end flows into the start: births, keys, swings and eddies come round with the shot.",
+        description="Loops the shot without a seam: births, keys, flutter and turbulence repeat with it.",
     )
     crossover_s: float = Field(
         default=0, ge=0, le=600, title="Cross-over",
-        description="In a loop: so many seconds before the end, particles that know of each other give way to those from before "
-        "the start; 0: they jump.",
+        description="Time before the end of a loop over which interacting particles fade to those of its "
+            "start, in seconds; 0: they jump.",
     )  # fmt: skip
     px_per_metre: float = Field(default=100.0, gt=0, le=1e6)
     limit: int = Field(
@@ -131,10 +156,10 @@ class Shot(Part):
         ge=0,
         le=5_000_000,
         title="Particle limit",
-        description="Alive at the same time over all emitters.",
+        description="Maximum number of particles alive at the same time in all emitters.",
     )
     background: Annotated[str, Field(pattern=r"^#[0-9a-fA-F]{6}$")] | None = Field(
-        default=None, description="Under everything where there is no plate; empty: transparent."
+        default=None, description="Colour behind everything where there is no plate; empty: transparent."
     )
     camera: Camera = Field(default_factory=Camera)
     plate: Plate | None = None
@@ -147,9 +172,11 @@ class Shot(Part):
     groups: tuple[Group, ...] = Field(default=(), max_length=32)
     sounds: tuple[Sound, ...] = Field(default=(), max_length=8)
     controls: tuple[Control, ...] = Field(default=(), max_length=32)
-    takes: tuple[Take, ...] = Field(default=(), max_length=32, description="Performances that controls may play.")
-    links: tuple[Link, ...] = Field(default=(), max_length=MOST_LINKS, description="Which force reaches which emitter.")
-    finish: Finish = Field(default=(), description="What is done to all particles together.")
+    takes: tuple[Take, ...] = Field(
+        default=(), max_length=32, description="Recorded performances that controls can play."
+    )
+    links: tuple[Link, ...] = Field(default=(), max_length=MOST_LINKS, description="Which force acts on which emitter.")
+    finish: Finish = Field(default=(), description="Effects applied to all particles together.")
 
     @field_validator("rate", mode="before")
     @classmethod

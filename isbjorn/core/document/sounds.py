@@ -21,18 +21,26 @@ class Sound(Part):
     on: bool = True
     media: MediaName
     digest: Digest
-    of_plate: bool = Field(default=False, title="Of the plate", description="It begins when the plate begins.")
+    of_plate: bool = Field(
+        default=False, title="Starts with the plate", description="Starts the sound together with the plate."
+    )
     offset_s: Annotated[float, ShownIf("of_plate", False)] = Field(
-        default=0, ge=-86_400, le=86_400, title="Begins (s)", description="Shot time in seconds at which it begins."
+        default=0,
+        ge=-86_400,
+        le=86_400,
+        title="Begins (s)",
+        description="Shot time at which the sound starts, in seconds.",
     )
     gain_db: Annotated[float, Looks()] = Field(
         default=0,
         ge=-60,
         le=24,
         title="Gain (dB)",
-        description="How loud it is heard; what it drives does not depend on it.",
+        description="Playback volume, in dB; does not change the values that the sound drives.",
     )
-    heard: Annotated[bool, Looks()] = Field(default=True, description="Off: it drives, and is not heard.")
+    heard: Annotated[bool, Looks()] = Field(
+        default=True, description="Plays the sound; off: it drives numbers without being heard."
+    )
 
 
 class Hearing(Part):
@@ -41,25 +49,28 @@ class Hearing(Part):
 
     what: Literal["level", "peak", "bass", "middle", "treble", "band", "onsets", "beats"] = Field(
         default="level", title="Of it",
-        description="level: RMS; bass to 250 Hz, middle to 4 kHz, treble above; band: RMS between two frequencies.",
+        description="What is measured. level: RMS of all frequencies; bass: up to 250 Hz; middle: up to 4 "
+            "kHz; treble: above; band: RMS between two frequencies.",
     )  # fmt: skip
     from_hz: Annotated[float, ShownIf("what", "band")] = Field(default=80, ge=20, le=20_000, title="From (Hz)")
     to_hz: Annotated[float, ShownIf("what", "band")] = Field(default=160, ge=20, le=20_000, title="To (Hz)")
-    scale: Literal["linear", "decibels"] = Field(default="linear", description="decibels: from -90 to 0.")
+    scale: Literal["linear", "decibels"] = Field(default="linear", description="Measures in decibels, from -90 to 0.")
     attack_s: float = Field(
-        default=0.005, ge=0, le=10, title="Attack (s)", description="Seconds in which it rises by 63 %."
+        default=0.005, ge=0, le=10, title="Attack (s)", description="Time in which the value rises by 63 %, in seconds."
     )
     release_s: float = Field(
-        default=0.2, ge=0, le=60, title="Release (s)", description="Seconds in which it falls by 63 %."
+        default=0.2, ge=0, le=60, title="Release (s)", description="Time in which the value falls by 63 %, in seconds."
     )
     threshold_db: float = Field(
         default=-90,
         ge=-90,
         le=0,
         title="Threshold (dB)",
-        description="What is softer is silence; of onsets, their strength.",
+        description="Softer sounds count as silence; for onsets, the threshold of their strength.",
     )
-    curve: Curve | None = Field(default=None, description="What its low … high, as 0 … 1, comes to; none: straight.")
+    curve: Curve | None = Field(
+        default=None, description="Curve from the measured range, 0 to 1, to the result; none: straight."
+    )
 
     @model_validator(mode="after")
     def _band(self) -> Hearing:

@@ -20,7 +20,7 @@ class Strand(Part):
 
     on: bool = True
     joints: int = Field(
-        default=24, ge=2, le=MOST_JOINTS, description="Of each strand, its root and its foot with them."
+        default=24, ge=2, le=MOST_JOINTS, description="Number of joints of each strand, including root and foot."
     )
     length: Annotated[
         Number,
@@ -32,42 +32,58 @@ class Strand(Part):
             step=10,
             life=True,
             sources=("number", "sound"),
-            help="From root to foot.",
+            help="Length of each strand from root to foot, in px.",
         ),
     ] = Number(value=300)
     stiffness: Annotated[
         Number,
-        timed_spec("/s", 0, 1000, "How often it sways in a second if nothing but its root holds it; 0: limp.", 0.1),
+        timed_spec("/s", 0, 1000, "How often a strand sways per second when only its root is held; 0 is limp.", 0.1),
     ] = Number(value=0.4)
     damping: Annotated[
-        Number, timed_spec("%", 0, 1000, "Of its swaying; at 100 it comes to rest without swinging over.", 5)
+        Number,
+        timed_spec(
+            "%",
+            0,
+            1000,
+            "Damping of the swaying, in per cent; at 100 the strand comes to rest without overshooting.",
+            5,
+        ),
     ] = Number(value=25)
     root: Literal["held", "free"] = Field(
-        default="held", description="held: it stays with its source, wherever that goes; free: it flies as all do."
+        default="held",
+        description="What the root does. held: it stays with its source; free: it flies like any particle.",
     )
     upright: Annotated[bool, ShownIf("root", "held")] = Field(
         default=False,
         title="Root keeps its direction",
-        description="It stands out of its root, as a stem; else it hangs from it.",
+        description="Lets the strand grow out of its root, like a stem; otherwise it hangs from it.",
     )
     foot: Annotated[str | None, RefTo(("zones",), none="Free")] = Field(
         default=None, max_length=60, title="Foot held in",
-        description="A zone in which its foot stays, where it is nearest to where it would hang; it goes along with the zone.",
+        description="Zone that holds the foot, at the place nearest to where it would hang; the foot moves "
+            "with the zone.",
     )  # fmt: skip
-    slack: Annotated[Number, timed_spec("%", 0, 99, "By so much nearer a foot is held than its strand is long.", 1)] = (
-        Number(value=6)
-    )
-    foot_weight: Annotated[Number, timed_spec("×", 0, 1000, "Hung at its foot, of what a joint weighs.", 0.5)] = Number(
-        value=0
-    )
-    width: Annotated[Number, timed_spec("%", 0, 1000, "At its root, of the particle's size.", 5), _LOOK] = Number(
-        value=100
-    )
-    tip: Annotated[Number, timed_spec("%", 0, 1000, "Of that, at its foot.", 5, "Width at the foot"), _LOOK] = Number(
-        value=30
-    )
-    softness: Annotated[Number, timed_spec("%", 0, 100, "How much of it is edge.", 5), _LOOK] = Number(value=20)
+    slack: Annotated[
+        Number,
+        timed_spec("%", 0, 99, "Slack: how much nearer the foot is held than the strand is long, in per cent.", 1),
+    ] = Number(value=6)
+    foot_weight: Annotated[
+        Number, timed_spec("×", 0, 1000, "Weight at the foot, in multiples of a joint's weight.", 0.5)
+    ] = Number(value=0)
+    width: Annotated[
+        Number, timed_spec("%", 0, 1000, "Width at the root, in per cent of the particle's size.", 5), _LOOK
+    ] = Number(value=100)
+    tip: Annotated[
+        Number,
+        timed_spec("%", 0, 1000, "Width at the foot, in per cent of the width at the root.", 5, "Width at the foot"),
+        _LOOK,
+    ] = Number(value=30)
+    softness: Annotated[
+        Number, timed_spec("%", 0, 100, "Share of the width over which the edge fades out, in per cent.", 5), _LOOK
+    ] = Number(value=20)
     bodies: Annotated[Literal["none", "at the foot", "at all joints"], _LOOK] = Field(
-        default="none", title="Bodies", description="Where the emitter's body is drawn on it; turned with the strand."
+        default="none", title="Bodies", description="Where the emitter's body is drawn on the strand, turned with it."
     )
-    line: Annotated[bool, _LOOK] = Field(default=True, title="Line shown", description="Off: only the bodies are seen.")
+    line: Annotated[bool, _LOOK] = Field(
+        default=True, title="Line shown", description="Draws the strand as a line; off: only its bodies."
+    )

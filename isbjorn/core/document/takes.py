@@ -19,16 +19,21 @@ class Take(Part):
     name: Annotated[str, Looks()] = Field(default="Take", min_length=1, max_length=80)
     media: MediaName
     digest: Digest
-    at_s: Moment = Field(default=0, title="Begins (s)", description="Shot time of its own second 0.")
+    at_s: Moment = Field(default=0, title="Begins (s)", description="Shot time of the take's start, in seconds.")
     from_s: float = Field(
         default=0,
         ge=0,
         le=86_400,
         title="From (s)",
-        description="Cut in, by its own seconds; before, keys and rest hold.",
+        description="Start of the part that is used, in the take's own seconds; keys and the value at rest "
+        "apply before it.",
     )
     to_s: float | None = Field(
-        default=None, ge=0, le=86_400, title="To (s)", description="Cut out, by its own seconds; empty: its end."
+        default=None,
+        ge=0,
+        le=86_400,
+        title="To (s)",
+        description="End of the part that is used, in the take's own seconds; empty: the take's end.",
     )
 
     @model_validator(mode="after")

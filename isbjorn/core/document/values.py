@@ -30,11 +30,13 @@ Moment = Annotated[float, Field(ge=-LONGEST_S, le=LONGEST_S)]
 class Key(Part):
     """A keyed value at a moment of the shot."""
 
-    at_s: Moment = Field(description="Shot time in seconds.")
+    at_s: Moment = Field(description="Shot time of the key, in seconds.")
     value: float = Field(ge=-1e9, le=1e9)
-    joint: Joint = Field(default="smooth", description="How the value passes through the key; hold stays to the next.")
+    joint: Joint = Field(
+        default="smooth", description="How the value passes through the key; hold keeps it until the next key."
+    )
     ease: Ease | None = Field(
-        default=None, description="Exact shape of the way to the next key, with the meaning of CSS cubic-bezier."
+        default=None, description="Exact shape of the segment to the next key, as in CSS cubic-bezier."
     )
 
     @property
@@ -46,8 +48,8 @@ class Key(Part):
 class Flutter(Part):
     """A smooth random swing about the value."""
 
-    times_per_s: float = Field(default=3, ge=0, le=1000, description="Swings, there and back, in a second.")
-    amount: float = Field(default=1, ge=-1e6, le=1e6, description="How far at most; a factor's share if multiplied.")
+    times_per_s: float = Field(default=3, ge=0, le=1000, description="Number of complete swings per second.")
+    amount: float = Field(default=1, ge=-1e6, le=1e6, description="Maximum deviation; a factor if it is multiplied.")
     seed: int = Field(default=0, ge=0, le=LARGEST_SEED)
     combine: Combine = "add"
 
@@ -59,12 +61,12 @@ class Source(Part):
     thing: Annotated[str | None, RefTo(("placed",), dotted=True, whole=True)] = Field(
         default=None,
         max_length=120,
-        description="distance: the id of what it is measured to; number: the driving number, as `id.field`.",
+        description="Id of the thing that distance is measured to, or the driving number as `id.field`.",
     )
     sound: Annotated[str | None, RefTo(("sounds",), whole=True)] = Field(
-        default=None, max_length=60, description="sound: the id of the one that is heard."
+        default=None, max_length=60, description="Id of the sound that drives the number."
     )
-    hears: Hearing = Field(default_factory=Hearing, description="sound: what of it.")
+    hears: Hearing = Field(default_factory=Hearing, description="What is measured of the sound.")
     low: float = Field(default=0, ge=-1e9, le=1e9)
     high: float = Field(default=1, ge=-1e9, le=1e9)
     makes_low: float = Field(default=0, ge=-1e9, le=1e9)
@@ -75,29 +77,31 @@ class Source(Part):
 class Number(Part):
     """A number and all that may drive it. A bare number in a file is read as its value."""
 
-    value: float = Field(description="The plain value, in the unit of the field that holds it.")
-    spread: float = Field(default=0.0, ge=0, description="Each particle draws from value ± spread; same unit.")
+    value: float = Field(description="Plain value, in the unit of its field.")
+    spread: float = Field(
+        default=0.0, ge=0, description="Variation: each particle draws from value ± spread, in the same unit."
+    )
     spread_shape: Literal["even", "bell"] = Field(
         default="even",
-        description="even: uniform in ± spread; bell: normal, cut at ± spread, which is two of its deviations: what lies beyond "
-        "is drawn again.",
+        description="Distribution of the variation. even: uniform within ± spread; bell: normal, with a "
+        "standard deviation of half the spread and no values beyond it.",
     )
-    over_life: Curve | None = Field(default=None, description="Multiplies the value by the particle's own age.")
+    over_life: Curve | None = Field(default=None, description="Multiplies the value over each particle's life.")
     over_life_to: Curve | None = Field(
-        default=None, description="A second curve: each particle takes its own place between the two."
+        default=None, description="Second curve; each particle follows its own curve between the two."
     )
     keys: Annotated[tuple[Key, ...], AfterValidator(in_order)] = Field(
-        default=(), max_length=4096, description="Values over the shot, in place of the plain one."
+        default=(), max_length=4096, description="Values over shot time, instead of the plain value."
     )
-    flutter: Flutter | None = Field(default=None, description="A smooth random swing.")
-    source: Source | None = Field(default=None, description="Another measured thing drives it.")
+    flutter: Flutter | None = Field(default=None, description="Adds a smooth random swing.")
+    source: Source | None = Field(default=None, description="Lets another measured value drive the number.")
     off: tuple[Literal["spread", "over life", "keys", "flutter", "source", "all"], ...] = Field(
         default=(), max_length=6,
-        description="Drivers that are switched off for the moment, to see their part; all: it is as if it were untouched.",
+        description="Drivers that are switched off for comparison; all: the number is treated as undriven.",
     )  # fmt: skip
     reads: Literal["birth", "life"] = Field(
         default="birth",
-        description="When keys, flutter and source are read by a number of age: once at birth, or all through life.",
+        description="When keys, flutter and source are read: once at birth, or throughout life.",
     )
 
     @model_validator(mode="before")

@@ -69,5 +69,5 @@
   <Fields {desk} model="Emitter" owner={emitter} {path} only={['mixed_by']} />
 {/if}
 {#if bodies.length < 16}
-  <button class="button mt-1.5 h-6! px-2! text-[11.5px]" onclick={more}>Mix in another</button>
+  <button class="button mt-1.5 h-6! px-2! text-[11.5px]" onclick={more}>Add another body</button>
 {/if}

@@ -95,5 +95,5 @@
 <Led
   {desk}
   {led}
-  none="It leads nothing yet: press the lamps beside any number, and choose Number under Source."
+  none="It drives nothing yet: press the lamps beside any number and select Number under Source."
 />

@@ -46,7 +46,7 @@
       { value: 'shot', label: 'Shot' },
       { value: 'emitter', label: 'Emitter' },
     ]}
-    hint="Emitter: its place and turn are meant from the emitter, which it follows."
+    hint="Emitter: position and rotation are relative to the emitter, and follow it."
     onset={(v) => desk.set(`${path}/frame`, v, 'Space of the force')}
   />
 {/if}

@@ -7,7 +7,7 @@
 </script>
 
 {#if led.length}
-  <p class="pt-1 text-soft">It leads</p>
+  <p class="pt-1 text-soft">Drives</p>
   <ul>
     {#each led as one (one.path)}
       <li class="flex h-[26px] items-center justify-between border-b border-line">

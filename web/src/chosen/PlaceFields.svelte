@@ -65,7 +65,7 @@
   label="Carried by"
   value={owner.carried_by ?? ''}
   items={carriers}
-  hint="Rides on another thing, so that a source can be swapped and its motion kept."
+  hint="Attaches it to another thing, so that a source can be exchanged without losing its motion."
   onset={(v) => desk.set(`${path}/carried_by`, v || null, 'Carried by')}
 />
 {#if owner.carried_by}
@@ -96,14 +96,14 @@
 {/if}
 <div class="flex flex-wrap gap-1.5 pt-2">
   <button class="button h-6! px-2! text-[11.5px]" onclick={keyPlace}
-    >Key the place at {desk.player.where}</button
+    >Key position at {desk.player.where}</button
   >
   {#if owner.path}
     <button class="button h-6! px-2! text-[11.5px]" onclick={() => desk.set(`${path}/path`, null, 'No path')}
       >No path</button
     >
   {:else}
-    <button class="button h-6! px-2! text-[11.5px]" onclick={newPath}>Give it a path</button>
+    <button class="button h-6! px-2! text-[11.5px]" onclick={newPath}>Add motion path</button>
   {/if}
   <button
     class="button h-6! px-2! text-[11.5px]"

@@ -76,7 +76,7 @@
 <Switch
   label="Loop without a seam"
   on={shot.loop}
-  hint="The end flows into the start: who is alive at the end is alive at the start."
+  hint="Loops without a seam: the particles alive at the end are alive at the start."
   onset={(on) => desk.set('/loop', on, 'Loop')}
 />
 {#if shot.loop}

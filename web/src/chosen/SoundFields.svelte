@@ -57,5 +57,5 @@
 <Led
   {desk}
   {led}
-  none="It leads nothing yet: press the lamps beside any number, and choose Sound under Source; or let a burst be born at its onsets or beats."
+  none="It drives nothing yet: press the lamps beside any number and select Sound under Source, or start a burst at its onsets or beats."
 />

@@ -83,7 +83,7 @@
     >
     {#if until > length + 0.05}
       <button class="button h-6! px-2! text-[11.5px]" onclick={lengthen}
-        >Make the shot as long: {until.toFixed(1)} s</button
+        >Set shot length to {until.toFixed(1)} s</button
       >
     {/if}
   </div>

@@ -62,7 +62,7 @@
 <Sheet
   bind:open
   title="Deliver"
-  about="Frames and movies appear whole, or not at all, and are looked at once more when they are done."
+  about="Files appear only when they are complete, and are checked once more."
   size="broad"
 >
   {#if ordering.form && order}
@@ -109,7 +109,8 @@
             <button
               type="button"
               class="button h-6! px-2! text-[11.5px]"
-              onclick={() => (naming = order.purpose ? `${order.purpose}, mine` : 'Mine')}>Keep this …</button
+              onclick={() => (naming = order.purpose ? `${order.purpose}, mine` : 'Mine')}
+              >Save as purpose …</button
             >
             <FileButton
               text="Import …"
@@ -168,7 +169,7 @@
               >
                 {note}
               </p>{/each}
-          {:else if !problem}<p class="text-soft">Reckoning …</p>{/if}
+          {:else if !problem}<p class="text-soft">Estimating …</p>{/if}
           {#if problem}
             <p class="mt-1 text-red" role="alert">
               ⚠ {problem.where ? `${problem.where}: ` : ''}{problem.what}

@@ -206,15 +206,20 @@
       <NumberBox label="Last frame" value={o.last} onset={(v) => ordering.set({ last: v })} />
       <NumberBox label="Every" value={o.every ?? 1} low={1} onset={(v) => ordering.set({ every: v })} />
       <NumberBox
-        label="More before"
+        label="Handles before"
         value={o.before ?? 0}
         low={0}
         onset={(v) => ordering.set({ before: v })}
       />
-      <NumberBox label="More after" value={o.after ?? 0} low={0} onset={(v) => ordering.set({ after: v })} />
+      <NumberBox
+        label="Handles after"
+        value={o.after ?? 0}
+        low={0}
+        onset={(v) => ordering.set({ after: v })}
+      />
     </div>
   </Section>
-  <Section title="Name and place" about={o.name}>
+  <Section title="Name and folder" about={o.name}>
     <div class="grid grid-cols-[1fr_64px_150px] gap-2.5">
       <label class="col-span-3 block">
         <span class="text-soft">Folder</span>
@@ -242,10 +247,10 @@
         onset={(v) => ordering.set({ padding: v })}
       />
       <div>
-        <span class="text-soft">Files that are there</span>
+        <span class="text-soft">Existing files</span>
         <Choice
           row={false}
-          label="Files that are there"
+          label="Existing files"
           value={o.existing ?? 'refuse'}
           items={existing}
           onset={(v) => ordering.set({ existing: v as Order['existing'] })}

@@ -68,8 +68,8 @@
         {#if job.state === 'waiting'}
           <button
             class="quiet"
-            aria-label="Before all others"
-            title="Before all others that wait"
+            aria-label="Move to front"
+            title="Move to the front of the queue"
             onclick={() => act(() => got(api.POST('/api/deliveries/{delivery_id}/first', of(job))))}>↑</button
           >
         {/if}
@@ -94,8 +94,8 @@
         {#if job.state !== 'working'}
           <button
             class="quiet"
-            aria-label="Take off the list"
-            title="Take off the list; files stay"
+            aria-label="Remove from the list"
+            title="Remove from the list; files stay"
             onclick={() => act(() => got(api.DELETE('/api/deliveries/{delivery_id}', of(job))))}
             ><Icon name="close" size={13} /></button
           >

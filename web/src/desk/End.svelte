@@ -22,17 +22,17 @@
   const taken = $derived.by(() => {
     if (!cost) return '';
     const due = 1000 / desk.player.fps;
-    const late = cost.all > due ? `; there are ${told(due)} for it` : '';
+    const late = cost.all > due ? ` Real time needs ${told(due)} ms.` : '';
     return emitter?.on
-      ? `They take about ${told(cost.own)} of the ${told(cost.all)} ms of a frame at the size shown${late}.`
-      : `A frame takes about ${told(cost.all)} ms at the size shown${late}.`;
+      ? `About ${told(cost.own)} ms of the ${told(cost.all)} ms per frame at this size.${late}`
+      : `About ${told(cost.all)} ms per frame at this size.${late}`;
   });
   const number = new Intl.NumberFormat('en').format;
   const life = $derived.by(() => {
     if (!forecast) return '';
-    if (forecast.life_to_s === null) return 'They live without end.';
+    if (forecast.life_to_s === null) return 'Particles never die.';
     const [from, to] = [shown(forecast.life_from_s), shown(forecast.life_to_s)];
-    return from === to ? `They live ${to} s.` : `They live ${from} – ${to} s.`;
+    return from === to ? `Lifespan ${to} s.` : `Lifespan ${from} – ${to} s.`;
   });
   const many = $derived.by(() => {
     if (!forecast) return '';
@@ -41,9 +41,9 @@
       full === null
         ? ''
         : full <= desk.shot!.first_frame
-          ? ', reached on the first frame by the pre-roll'
-          : `, reached at frame ${full}`;
-    return `At most ${number(forecast.alive_at_most)} alive${when}.`;
+          ? ' from the first frame (pre-roll)'
+          : ` at frame ${full}`;
+    return `Peak: ${number(forecast.alive_at_most)} particles${when}.`;
   });
   const short = $derived(
     forecast && forecast.wanted_at_most > forecast.share ? forecast.wanted_at_most : null,
@@ -67,10 +67,10 @@
     <p class="pt-1.5 text-soft" data-forecast>
       {taken}
       {forecast.memory_bytes < 1048576 ? 'Less than 1' : number(Math.round(forecast.memory_bytes / 1048576))} MB
-      a moment.
+      per stored moment.
     </p>
     <p class="pt-1.5 text-soft">
-      They come as far as {number(Math.round(forecast.farthest_px))} px from where they were born.
+      Particles travel up to {number(Math.round(forecast.farthest_px))} px.
     </p>
     {#if short !== null}
       <p class="mt-2 rounded-md border border-amber px-2 py-1.5 text-amber">
@@ -80,5 +80,5 @@
     {/if}
   </div>
 {:else}
-  <p class="px-3.5 text-soft">What happens at the end of a life stands here.</p>
+  <p class="px-3.5 text-soft">Settings for the end of a particle’s life appear here.</p>
 {/if}

@@ -99,6 +99,6 @@
       >
     </div>
     {#if problem}<p class="text-red" role="alert">⚠ {problem.where}: {problem.what}</p>{/if}
-    <div class="flex justify-end pt-1"><button class="button main">Make the shot</button></div>
+    <div class="flex justify-end pt-1"><button class="button main">Create shot</button></div>
   </form>
 </Sheet>

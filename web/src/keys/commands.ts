@@ -55,19 +55,19 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     },
     {
       group: 'Time',
-      name: 'Frame before',
+      name: 'Previous frame',
       key: 'ArrowLeft',
       act: () => desk.player.go(desk.player.frame - 1),
     },
     {
       group: 'Time',
-      name: 'Ten frames on',
+      name: '10 frames forward',
       key: 'shift+ArrowRight',
       act: () => desk.player.go(desk.player.frame + 10),
     },
     {
       group: 'Time',
-      name: 'Ten frames back',
+      name: '10 frames back',
       key: 'shift+ArrowLeft',
       act: () => desk.player.go(desk.player.frame - 10),
     },
@@ -75,27 +75,27 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     { group: 'Time', name: 'Last frame', key: 'End', act: () => desk.player.go(desk.shot!.last_frame) },
     {
       group: 'Time',
-      name: 'Play from here on',
+      name: 'Set range start',
       key: '[',
       act: () => (desk.player.range = [desk.player.frame, desk.player.range[1]]),
     },
     {
       group: 'Time',
-      name: 'Play up to here',
+      name: 'Set range end',
       key: ']',
       act: () => (desk.player.range = [desk.player.range[0], desk.player.frame]),
     },
     {
       group: 'Time',
-      name: 'Play the whole shot',
+      name: 'Reset range',
       key: '\\',
       act: () => (desk.player.range = [desk.shot!.first_frame, desk.shot!.last_frame]),
     },
     { group: 'Look', name: 'Over the plate', key: '1', act: look('plate') },
-    { group: 'Look', name: 'Particles alone', key: '2', act: look('particles') },
+    { group: 'Look', name: 'Particles only', key: '2', act: look('particles') },
     { group: 'Look', name: 'Alpha', key: '3', act: look('alpha') },
-    { group: 'Look', name: 'Overdraw: how many lie over each other', key: '4', act: look('layers') },
-    { group: 'Look', name: 'The plate alone', key: '5', act: look('under') },
+    { group: 'Look', name: 'Overdraw: number of layers per pixel', key: '4', act: look('layers') },
+    { group: 'Look', name: 'Plate only', key: '5', act: look('under') },
     {
       group: 'Look',
       name: 'End the comparison, or wipe and side by side',
@@ -120,18 +120,18 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     },
     {
       group: 'Look',
-      name: 'The picture alone, or all of the desk',
+      name: 'Picture only, or all panels',
       key: 'f',
       act: () => (room.alone = !room.alone),
     },
     { group: 'Look', name: 'Fold or unfold the cast', act: () => room.fold('left') },
-    { group: 'Look', name: 'Fold or unfold the chosen thing', act: () => room.fold('right') },
+    { group: 'Look', name: 'Fold or unfold the properties', act: () => room.fold('right') },
     { group: 'Look', name: 'Fold or unfold the desk', act: () => room.fold('low') },
     { group: 'Look', name: 'Full screen', key: 'shift+Enter', act: () => void room.fullScreen() },
     { group: 'Look', name: 'Change the theme', key: 't', act: () => theme.toggle() },
     {
       group: 'Look',
-      name: 'Numbers of the particles; press on one to follow it',
+      name: 'Inspect particles; press one to follow it',
       key: 'i',
       act: () => (desk.tools.inspecting = !desk.tools.inspecting),
     },
@@ -140,12 +140,12 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
       name: `Every ${{ 'over life': 'over-life curve', spread: 'variation' }[kind as string] ?? kind}: off or on`,
       act: () => switchAll(desk, kind, isOff(desk.shot, kind)),
     })),
-    { group: 'Edit', name: 'Copy the place of the chosen thing', act: () => copyPlace(desk) },
-    { group: 'Edit', name: 'Paste the place as a key', act: () => pastePlace(desk) },
+    { group: 'Edit', name: 'Copy position', act: () => copyPlace(desk) },
+    { group: 'Edit', name: 'Paste position as a key', act: () => pastePlace(desk) },
     { group: 'Edit', name: 'Undo', key: 'mod+z', act: () => void desk.undo() },
     { group: 'Edit', name: 'Redo', key: 'mod+shift+z', act: () => void desk.redo() },
-    { group: 'Cast', name: 'Choose the next thing', key: 'ArrowDown', act: around(1) },
-    { group: 'Cast', name: 'Choose the thing before', key: 'ArrowUp', act: around(-1) },
+    { group: 'Cast', name: 'Select next', key: 'ArrowDown', act: around(1) },
+    { group: 'Cast', name: 'Select previous', key: 'ArrowUp', act: around(-1) },
     { group: 'Cast', name: 'Add an emitter', key: 'e', act: () => void desk.add('emitter') },
     ...kinds().map(([kind, name]) => ({
       group: 'Cast',
@@ -155,7 +155,7 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     { group: 'Cast', name: 'Switch on or off', key: 'o', act: onOff },
     {
       group: 'Cast',
-      name: 'Solo, or all again',
+      name: 'Solo on or off',
       key: 'a',
       act: () => {
         const thing = desk.chosenEmitter ?? desk.force;
@@ -164,7 +164,7 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     },
     {
       group: 'Cast',
-      name: 'Copy the chosen thing',
+      name: 'Duplicate selection',
       key: 'c',
       act: () => {
         const id = chosenId();
@@ -173,7 +173,7 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     },
     {
       group: 'Cast',
-      name: 'Remove the chosen thing',
+      name: 'Delete selection',
       key: 'Delete',
       act: () => {
         const id = chosenId();
@@ -186,7 +186,7 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     { group: 'Go to', name: 'Deliver', key: 'd', act: () => open('deliver') },
     {
       group: 'Go to',
-      name: 'Stage, in a window of its own',
+      name: 'Stage in a new window',
       act: () => window.open(`/stage/${desk.id}`, `stage-${desk.id}`),
     },
     { group: 'Go to', name: 'All projects', act: () => place.go('/') },

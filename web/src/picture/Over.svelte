@@ -100,7 +100,7 @@
       <span
         class="rounded-lg bg-[#101214d9] px-2.5 py-1"
         role="status"
-        title="Particles that know of each other are stepped from their first birth on. What is reached is kept."
+        title="Interacting particles are simulated from their first birth; frames that are reached are cached."
         data-run
         >running up to frame {desk.player.frame}: at {desk.player.run.frame}, {Math.max(
           1,

@@ -18,10 +18,10 @@
   type Action = 'next' | 'previous' | 'black' | 'freeze' | 'again';
   const actions: [Action, string][] = [
     ['next', 'Next shot'],
-    ['previous', 'Shot before'],
+    ['previous', 'Previous shot'],
     ['black', 'Black'],
     ['freeze', 'Freeze'],
-    ['again', 'Begin anew'],
+    ['again', 'Restart'],
   ];
   const ways = ['as it suits', 'performed', 'performed, in rounds', 'over and over'].map((value) => ({
     value,

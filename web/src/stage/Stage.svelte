@@ -233,7 +233,7 @@
       >
       {#if latency !== null}<span
           class="tabular-nums"
-          title="From a number's arrival to its picture on the screen: 95 of 100 were quicker"
+          title="Time from an incoming value to its picture on the screen, for 95 of 100 values"
           >{latency.toFixed(0)} ms behind the hand</span
         >{/if}
       {#if black}<span class="text-dawn">black</span>{/if}

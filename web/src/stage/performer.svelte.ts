@@ -48,7 +48,7 @@ export class Performer {
     this.say({ kind: 'freeze', on: !on });
   }
 
-  /** Begin anew. */
+  /** Restart. */
   again(): void {
     this.say({ kind: 'again' });
   }

@@ -104,7 +104,7 @@ export class Scene {
     this.player.size(Math.max(16, Math.round(wide || fits)));
   }
 
-  /** Begin anew. */
+  /** Restart. */
   again(): void {
     const player = this.player;
     if (player instanceof Performer) player.again();

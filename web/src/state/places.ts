@@ -33,5 +33,5 @@ export function pastePlace(desk: Desk): void {
       0.5 / desk.player.fps,
     ),
   }));
-  desk.change(changes, 'Paste the place');
+  desk.change(changes, 'Paste position');
 }

@@ -202,7 +202,7 @@
                 role="switch"
                 aria-checked={on}
                 aria-label="{word} of {label}"
-                title={on ? 'Switch off, to see its part; it is kept' : 'Switch on again'}
+                title={on ? 'Switch off for comparison; its settings stay' : 'Switch on again'}
                 onclick={() => toggle(name)}
               >
                 <span
@@ -219,7 +219,7 @@
               {#if name !== 'all'}
                 <button
                   class="h-6 px-1.5 text-[11px] text-soft hover:text-word"
-                  title="The same for every number of the shot"
+                  title="Switch this driver for every number of the shot"
                   aria-label="{word} of every number: {on ? 'off' : 'on'}"
                   onclick={() => switchAll(desk, name, !on)}>{on ? 'all off' : 'all on'}</button
                 >
@@ -255,7 +255,7 @@
 
       {#if spec.spread}
         <Choice
-          label="Variation is"
+          label="Distribution"
           value={number.spread_shape}
           items={[
             { value: 'even', label: 'Even' },
@@ -428,7 +428,7 @@
             { value: 'birth', label: 'At birth' },
             { value: 'life', label: 'Through life' },
           ]}
-          hint="At birth: those born then keep it. Through life: all in the air change with it."
+          hint="At birth: each particle keeps the value of its birth. Through life: all living particles follow it."
           onset={(v) => put('reads', v, 'clock')}
         />
       {/if}

@@ -51,7 +51,7 @@
   {#if units}
     <button
       class="h-6 w-6 flex-none pl-0.5 text-left text-[11px] text-soft hover:text-word"
-      aria-label="{label} is told in {units.told}"
+      aria-label="{label} is shown in {units.told}"
       title={units.hint}
       onclick={units.next}>{unit}</button
     >

@@ -194,7 +194,7 @@ def cannot_spread(watch: Watch) -> Checks:
             gap = _gap(place, caught)
             if gap > radius:
                 wider = float(np.ceil(1.05 * max(gap, _longest_step(place))))
-                why = f"From who has it to the next it is {gap:.0f} px, and it reaches {radius:g} px."
+                why = f"The distance to the next particle is {gap:.0f} px, and it reaches {radius:g} px."
                 mend = Mend(label=f"A radius of {wider:g} px", changes=[put(f"{path}/radius/value", wider)])
         if why:
             yield Note(

@@ -107,7 +107,7 @@ def _unborn(case: Case) -> Checks:
     bear = f"/emitters/{number}"
     if not bearer.on:
         why, mend = (
-            f"{bearer.name}, which bears it, is switched off.",
+            f"{bearer.name}, its parent emitter, is switched off.",
             Mend(label=f"Switch {bearer.name} on", changes=[put(f"{bear}/on", True)]),
         )
     elif e.born_when == "at touch" and not any(f.solid for f in reaching):
@@ -122,8 +122,8 @@ def _unborn(case: Case) -> Checks:
             Mend(label="20 births a second of each", changes=[put(f"{case.path}/rate/value", 20)]),
         )
     else:
-        why, mend = f"Of {bearer.name}, nobody bears it by this frame.", None
-    yield case.note("nothing visible", f"none is born of {bearer.name}.", why, "hint", mend)
+        why, mend = f"No particle of {bearer.name} has given birth by this frame.", None
+    yield case.note("nothing visible", f"{bearer.name} gives birth to none.", why, "hint", mend)
 
 
 def _hidden(case: Case, pixels: np.ndarray, inside: np.ndarray) -> Checks:
