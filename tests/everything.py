@@ -109,6 +109,8 @@ def _test(parts: list[str], outcome: Outcome) -> None:
             outcome.ran += answer["ran"]
             outcome.skipped += answer["skipped"]
             outcome.failed += [tuple(one) for one in answer["failed"]]
+            for name, _ in answer["failed"]:
+                print(f"  FAILED {name}", flush=True)
             outcome.took_s[answer["module"]] = answer["took_s"]
             line.say(outcome)
 

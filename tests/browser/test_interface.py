@@ -183,7 +183,7 @@ class Interface(Looking):
         folder = Path(sheet.box("Folder").get_attribute("value") or "")
         sheet.choose("Passes")
         next(b for b in self.page.all('[aria-label="Passes"] button') if b.text == "Ids").click()
-        next(b for b in self.page.all('[aria-label="Purposes"] button') if b.text.startswith("Keep this")).click()
+        next(b for b in self.page.all('[aria-label="Purposes"] button') if b.text.startswith("Save as purpose")).click()
         box = self.page.find('[aria-label="Name of the purpose"]')
         box.send_keys(Keys.CONTROL, "a")
         box.send_keys("For the wall", Keys.ENTER)

@@ -29,7 +29,7 @@ class Sounds(Looking):
 
     def test_it_leads_a_number_and_a_burst(self) -> None:
         self.assertIn("17 onsets", self.page.find("[data-heard]").text)
-        self.assertTrue(any("leads nothing yet" in p.text for p in self.page.all("aside p")))
+        self.assertTrue(any("drives nothing yet" in p.text for p in self.page.all("aside p")))
         next(b for b in self.page.all("aside ul button") if b.text == "Embers").click()
         self.page.find('[aria-label^="What drives Birth rate"]').click()
         self.page.find('[data-popover-content] [aria-label="Source"]').click()

@@ -34,7 +34,7 @@ class Drivers(Looking):
         self.page.until(lambda: len(self.embers()["rate"]["keys"]) == 3)
 
     def test_a_place_is_keyed_as_one_and_moved_at_another_frame(self) -> None:
-        self.page.button("Key the place at 112").click()
+        self.page.button("Key position at 112").click()
         self.page.until(lambda: [len(self.embers()[f]["keys"]) for f in ("across", "up", "depth")] == [1, 1, 1])
         self.page.find("body").send_keys(Keys.HOME)
         self.page.until(lambda: self.page.find("canvas").get_attribute("data-frame") == "0" and self.page.settled())

@@ -291,7 +291,7 @@ class Told(unittest.TestCase):
             ({"born_when": "at catching", "rate": 0}, {}, "No contagion reaches"),
             ({"rate": 0}, {}, "birth rate is 0"),
             ({}, {"on": False}, "switched off"),
-            ({"born_when": "at death", "rate": 0}, {"lifespan": 60}, "nobody bears it"),
+            ({"born_when": "at death", "rate": 0}, {"lifespan": 60}, "has given birth"),
         ):
             with self.subTest(word):
                 notes = lookout(Solver(shot(child, parent=parent)), 20)
