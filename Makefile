@@ -17,7 +17,7 @@ demo:
 
 # The two halves of the set-up run side by side, as for `demo`; kernels take both cores.
 test: tools
-	@$(MAKE) --no-print-directory -j2 .venv/.test .venv/.compiled $(PAGE)
+	@$(MAKE) --no-print-directory -j2 .venv/.test .venv/.compiled web/node_modules/.ready web/src/api/types.ts $(PAGE)
 	@$(MAKE) --no-print-directory .venv/.kernels
 	$(BIN)/python -m tests.everything
 
