@@ -46,9 +46,8 @@ from isbjorn.studio import (
 from isbjorn.studio.backups import back_up
 from isbjorn.studio.context import Busy, Studio
 from isbjorn.studio.gate import Gate, Problem, problem
+from isbjorn.studio.opening import PAGE
 from isbjorn.studio.store import Damaged, Missing
-
-PAGE = Path(__file__).parent / "page"
 
 
 class Health(BaseModel):

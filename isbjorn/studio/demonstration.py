@@ -182,7 +182,7 @@ class Painting:
             self._on_change(self)
 
 
-def ensure_demo(folder: Path, on_change: Callable[[Painting], object] | None = None) -> None:
+def ensure_demo(folder: Path) -> None:
     """Make the demonstration in a folder of no other studio. Raises Locked when one, or another that paints, works there."""
     store = Store(folder)
     try:
@@ -190,7 +190,7 @@ def ensure_demo(folder: Path, on_change: Callable[[Painting], object] | None = N
             holding = only_one(folder)
             try:
                 # Another may just have painted it.
-                Painting(store, on_change).paint()
+                Painting(store).paint()
             finally:
                 os.close(holding)
     finally:

@@ -45,15 +45,14 @@ class Preparation:
     def __init__(self, store: Store, demo: bool = False) -> None:
         self._folder, self._lock = str(store.folder), threading.Lock()
         self.state = Preparing(ready=False, engine=1.0 if is_complete() else 0.0)
-        # The kernels of a first picture are there; all of them are. The studio ends.
-        self.first_ready, self.engine_ready, self._ended = threading.Event(), threading.Event(), threading.Event()
+        # The kernels of a first picture are stored. The studio ends.
+        self.first_ready, self._ended = threading.Event(), threading.Event()
         self._processes: set[subprocess.Popen[str]] = set()
         work: list[Callable[[], None]] = []
         if self.state.engine < 1:
             work.append(self._compile)
         else:
             self.first_ready.set()
-            self.engine_ready.set()
         if demo and demo_wanted(store):
             work.append(self._paint)
         self._left = len(work)
@@ -68,8 +67,10 @@ class Preparation:
             work()
         except RuntimeError as error:
             self._update(problem=str(error))
-        self._left -= 1
-        if self._left == 0:
+        with self._lock:
+            self._left -= 1
+            last = self._left == 0
+        if last:
             self._update(ready=True, engine=1.0, shots=[])
 
     def _update(self, **changed: Any) -> None:
@@ -82,7 +83,6 @@ class Preparation:
         finally:
             # Without it, what is needed is compiled when it is needed.
             self.first_ready.set()
-            self.engine_ready.set()
 
     def _paint(self) -> None:
         # One shot can be opened early; then the engine that draws it goes first.

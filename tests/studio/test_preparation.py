@@ -113,7 +113,8 @@ class Beside(Folder):
             self.addCleanup(preparation.close)
             until(lambda: preparation.state.ready, "the preparation did not end")
         self.assertEqual(preparation.state.problem, "")
-        self.assertTrue(preparation.engine_ready.is_set())
+        self.assertTrue(preparation.first_ready.is_set())
+        self.assertEqual(preparation.state.engine, 1)
         self.assertIn(["Rime"], [[shot.name for shot in one["shots"]] for one in heard if "shots" in one])
         self.assertIn("Rime", [self.store.document(row.id or 0).name for row in self.store.shots(1)])
         said: list[str] = []
