@@ -349,13 +349,13 @@ def bench(
 
     began = time.monotonic()
 
-    def told(name: str, number: int, total: int, value: object) -> None:
+    def report(name: str, number: int, total: int, value: object) -> None:
         if value is None:
             say.print(f"[dim]{number} of {total}: {name} …[/]")
         elif not as_json:
             print(f"{name:32} {json.dumps(value)}", flush=True)
 
-    found = measure(only, quick, told)
+    found = measure(only, quick, report)
     if as_json:
         print(json.dumps(found, indent=1))
     say.print(f"{len(found)} measurements in {time.monotonic() - began:.0f} s")

@@ -30,7 +30,7 @@ DURATIONS = ROOT / "tests" / "durations.json"
 PARTS = ("checks", "core", "studio", "browser")
 # One more than there are cores: tests wait for processes and pages now and then.
 _BESIDE = (os.cpu_count() or 2) + 1
-_USUAL_S, _TOLD_EVERY_S = 5.0, 30.0
+_USUAL_S, _REPORTED_EVERY_S = 5.0, 30.0
 _BUSY = "while True:\n    sum(range(10_000))"
 
 
@@ -94,7 +94,7 @@ class _Line:
         text = f"{done} of {self._total} modules, {outcome.ran:,} tests, {failed} failed, {now / 60:.1f} min"
         if sys.stdout.isatty():
             print(f"\r  {text} ", end="\n" if done == self._total else "", flush=True)
-        elif done == self._total or now - self._said > _TOLD_EVERY_S:
+        elif done == self._total or now - self._said > _REPORTED_EVERY_S:
             self._said = now
             print(f"  {text}", flush=True)
 
@@ -130,9 +130,9 @@ def _test(parts: list[str], outcome: Outcome) -> None:
                 assert shard.stdout is not None
                 shard.stdin.write(f"{module}\n")
                 shard.stdin.flush()
-                told = shard.stdout.readline()
-                if told:
-                    taken(json.loads(told))
+                line_of_json = shard.stdout.readline()
+                if line_of_json:
+                    taken(json.loads(line_of_json))
                 else:
                     how = f"The process of {module} ended with {shard.wait()}: see build/test/tests-{number}.log."
                     taken({"module": module, "ran": 0, "skipped": 0, "failed": [(module, how)], "took_s": 0.0})
@@ -155,7 +155,7 @@ def _loaded(count: int) -> Iterator[None]:
             one.wait()
 
 
-def _told(outcome: Outcome) -> None:
+def _print_failures(outcome: Outcome) -> None:
     """Print what failed: the names first, then all of it."""
     if outcome.failed:
         print("\nFailed:")
@@ -185,7 +185,7 @@ def main() -> int:
                 _check(outcome)
             if tested := [part for part in given.only if part != "checks"]:
                 _test(tested, outcome)
-            _told(outcome)
+            _print_failures(outcome)
             print(f"{(time.monotonic() - began) / 60:.1f} min on {os.cpu_count()} cores", flush=True)
             if given.measure:
                 DURATIONS.write_text(json.dumps(dict(sorted(outcome.took_s.items())), indent=0) + "\n")

@@ -150,10 +150,10 @@ _LONG = "live_soak"
 
 
 def measure(
-    only: str = "", quick: bool = False, told: Callable[[str, int, int, Any], object] | None = None
+    only: str = "", quick: bool = False, on_progress: Callable[[str, int, int, Any], object] | None = None
 ) -> dict[str, Any]:
-    """Measurements by their key: those with `only` in it, or the quick ones. told: called as each begins and ends, with its key,
-    number, how many there are, and its value (None as it begins). Raises IsbjornError when no key fits."""
+    """Measurements by their key: those with `only` in it, or the quick ones. on_progress: called as each begins and ends, with its
+    key, number, how many there are, and its value (None as it begins). Raises IsbjornError when no key fits."""
     warm()
     with tempfile.TemporaryDirectory() as folder:
         place = Path(folder)
@@ -195,10 +195,10 @@ def measure(
             raise IsbjornError(f"no measurement has '{only}' in its name.", "--only", f"There are {', '.join(parts)}.")
         found: dict[str, Any] = {}
         for number, name in enumerate(wanted, 1):
-            if told:
-                told(name, number, len(wanted), None)
+            if on_progress:
+                on_progress(name, number, len(wanted), None)
             value = parts[name]()
             found |= value if " " in name else {name: value}
-            if told:
-                told(name, number, len(wanted), value)
+            if on_progress:
+                on_progress(name, number, len(wanted), value)
     return found

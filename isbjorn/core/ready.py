@@ -79,8 +79,8 @@ def _load(number: int) -> None:
     KERNELS[number].load()
 
 
-def compile_kernels(told: Callable[[Progress], object] | None = None, processes: int | None = None) -> float:
-    """Compile what is not stored yet; seconds of it. told: is told of each kernel that is there.
+def compile_kernels(on_progress: Callable[[Progress], object] | None = None, processes: int | None = None) -> float:
+    """Compile what is not stored yet; seconds of it. on_progress: called as each kernel is stored.
 
     A kernel waits for those that it calls, so that none is compiled twice; what another process needs at once it compiles itself.
     Raises RuntimeError that names a kernel that does not compile.
@@ -93,12 +93,12 @@ def compile_kernels(told: Callable[[Progress], object] | None = None, processes:
     early = compiled_first()
     work = sum(size.values())
 
-    def tell() -> None:
-        if told:
+    def progress() -> None:
+        if on_progress:
             share = 1 - sum(size[name] for name in ahead) / work
-            told(Progress(len(KERNELS) - len(ahead), len(KERNELS), share, not early & ahead.keys()))
+            on_progress(Progress(len(KERNELS) - len(ahead), len(KERNELS), share, not early & ahead.keys()))
 
-    tell()
+    progress()
     if ahead:
         waiting = sorted(ahead, key=lambda name: (name not in early, -size[name]))
         fork = multiprocessing.get_context("fork")
@@ -117,7 +117,7 @@ def compile_kernels(told: Callable[[Progress], object] | None = None, processes:
                     if (error := one.exception()) is not None:
                         raise RuntimeError(f"{name} does not compile: {error}") from error
                     del ahead[name]
-                tell()
+                progress()
     mark_complete()
     return time.perf_counter() - began
 
@@ -133,7 +133,7 @@ def main() -> None:
         end_with(os.getppid())
     at = 0
 
-    def told(now: Progress) -> None:
+    def report(now: Progress) -> None:
         nonlocal at
         if given.json:
             print(json.dumps(asdict(now)), flush=True)
@@ -141,7 +141,7 @@ def main() -> None:
             at = int(now.share * 10)
             print(f"  kernels: {now.done} of {now.total}", flush=True)
 
-    took_s = compile_kernels(told)
+    took_s = compile_kernels(report)
     if not given.json:
         print(f"  ready in {took_s:.0f} s", flush=True)
 

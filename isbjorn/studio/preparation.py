@@ -90,26 +90,26 @@ class Preparation:
         self.first_ready.wait()
         self._run(self._painted, _PAINTER, self._folder)
 
-    def _run(self, heard: Callable[[Any], None], module: str, *args: str) -> None:
-        """Run a module in a process of its own to its end; `heard` is given each line that it prints. Raises RuntimeError."""
+    def _run(self, on_line: Callable[[Any], None], module: str, *args: str) -> None:
+        """Run a module in a process of its own to its end; `on_line` is given each line that it prints. Raises RuntimeError."""
         if self._ended.is_set():
             return
         with subprocess.Popen([sys.executable, "-m", module, *args], stdout=subprocess.PIPE, text=True) as process:
             self._processes.add(process)
             assert process.stdout is not None
             for line in process.stdout:
-                heard(json.loads(line))
+                on_line(json.loads(line))
         self._processes.discard(process)
         if process.returncode != 0 and not self._ended.is_set():
             raise RuntimeError(f"The preparation ended early ({module}). It continues at the next start.")
 
-    def _compiled(self, told: dict[str, Any]) -> None:
-        self._update(engine=told["share"])
-        if told["first"]:
+    def _compiled(self, progress: dict[str, Any]) -> None:
+        self._update(engine=progress["share"])
+        if progress["first"]:
             self.first_ready.set()
 
-    def _painted(self, told: list[dict[str, Any]]) -> None:
-        self._update(shots=[ComingShot(**one) for one in told])
+    def _painted(self, progress: list[dict[str, Any]]) -> None:
+        self._update(shots=[ComingShot(**one) for one in progress])
 
     def report(self, say: Callable[[str], object]) -> None:
         """Say how far it is, now and then, until it is ready; a thread's work."""
