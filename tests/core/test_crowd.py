@@ -258,7 +258,16 @@ class HeapsInABox(unittest.TestCase):
         for frame in (250, 1000):
             found = solver.at(frame)
             self.assertLess(float(np.linalg.norm(found.velocity, axis=1).max()), 600)
-            self.assertLess(self.overlap(found), 0.08)
+            self.assertLess(self.overlap(found), 0.05)
+
+    def test_stirred_bodies_report_the_velocity_at_which_they_move(self) -> None:
+        solver = Solver(self.box(250, forces=[{"kind": "vortex", "id": "v", "strength": 200, "radius": 150}]))
+        for frame in (100, 130.5, 200.37):
+            found, previous = solver.at(frame), solver.at(frame - 0.05)
+            moved = np.linalg.norm(found.position - previous.position, axis=1) / (0.05 / 25)
+            reported = np.linalg.norm(found.velocity, axis=1)
+            self.assertLess(abs(float(reported.mean() / moved.mean()) - 1), 0.01)
+            self.assertLess(float(np.median(np.abs(reported - moved) / np.maximum(moved, 5))), 0.01)
 
     def test_what_moves_freely_among_bodies_that_push_is_as_fast_as_it_would_be_alone(self) -> None:
         found = Solver(self.box(1)).at(4)
