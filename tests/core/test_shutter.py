@@ -52,6 +52,13 @@ class Mean(unittest.TestCase):
             self.assertLess(most, 0.15, body)
             self.assertLess(light, 0.01, body)
 
+    def test_small_discs_at_rest_are_as_bright_as_sharp_ones(self) -> None:
+        for body in ("hard disc", "soft disc"):
+            for size in (1, 2, 3, 4.4, 6):
+                with self.subTest(body=body, size=size):
+                    *_, light = self.compare({"body": {"kind": body}, "size": size, "speed": 0})
+                    self.assertLess(light, 0.002)
+
     def test_what_grows_and_dies_or_is_born_meanwhile_keeps_its_light(self) -> None:
         points = [{"at": 0, "value": 0.2}, {"at": 0.5, "value": 1.5}, {"at": 1, "value": 0.3}]
         for body in ({"kind": "hard disc"}, {"kind": "star"}):

@@ -18,6 +18,7 @@ from isbjorn.core.arrays import Doubles, Floats, Ints, Longs
 from isbjorn.core.jit import leaf, njit
 from isbjorn.core.records import own
 from isbjorn.core.render.blends import put
+from isbjorn.core.render.discs import EVEN_BELOW, even
 from isbjorn.core.render.lanes import composite_pixel
 from isbjorn.core.render.profiles import HARD, SMALLEST, edge, mean_cover
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
@@ -26,6 +27,8 @@ from isbjorn.core.runtime.parallel import guarded
 PIECES = 4
 # So many px beside the straight way, and such a share of the radius, make no difference that can be seen.
 _AS_STRAIGHT, _AS_LARGE = 0.02, 0.01
+# A body that moves by less than this, in px, meets pixel centres as unevenly as one at rest.
+_AS_STILL = 1.0
 # Columns: place and reach of the whole way; profile; colour and cover, premultiplied; five places; the share of the time that each
 # piece takes, and c0 and c1 of the size that it has there.
 X, Y, REACH, PROFILE, RED, PLACES, SHARES = 0, 1, 2, 3, 4, 8, 18
@@ -222,6 +225,14 @@ def _spread_edge(c0: float, c1: float, by: float) -> tuple[float, float]:
     return outer * c1, c1
 
 
+@leaf("f8(f8, f8, b1)", cache=True)
+def _area(c0: float, c1: float, hard: bool) -> float:
+    """The integral of a body's cover over the plane, px²."""
+    full = max(0.0, c0 - 1.0)
+    q = min(c0, 1.0)
+    return math.pi * (full + (0.5 * q * q if hard else q * q * q * (1.0 - 0.5 * q))) / c1
+
+
 @leaf(
     "void(f4[:,:,::1], f4[:,::1], f4[:,::1], f4[:,::1], f4[:,::1], f8[::1], i8, b1, f4[:,::1])",
     cache=True,
@@ -264,6 +275,11 @@ def _pack(
                 out[i, SHARES + k] = 0.0
             out[i, C0] = 0.5 * (out[i, C0 + 1] + out[i, C0 + 2])
             out[i, C1] = 0.5 * (out[i, C1 + 1] + out[i, C1 + 2])
+            way_x, way_y = places[i, PIECES, 0] - places[i, 0, 0], places[i, PIECES, 1] - places[i, 0, 1]
+            if radius[i, 0] < EVEN_BELOW and max(abs(way_x), abs(way_y)) < _AS_STILL:
+                c0, c1, hard = float(out[i, C0]), float(out[i, C1]), kind == HARD
+                x, y = places[i, 0, 0] + 0.5 * way_x, places[i, 0, 1] + 0.5 * way_y
+                out[i, C0] = even(c0, c1, x, y, _area(c0, c1, hard), kind)
         for k in range(PIECES + 1):
             at = PIECES if one and k > 0 else k
             out[i, PLACES + 2 * k], out[i, PLACES + 2 * k + 1] = places[i, at, 0], places[i, at, 1]

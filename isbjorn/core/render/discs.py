@@ -30,7 +30,7 @@ RECORD = 12
 _TOGETHER_BELOW = 1.7
 _NARROW = 6.0
 # From here on pixel centres are dense enough by themselves: within 1 per cent at the worst.
-_EVEN_BELOW = 3.6
+EVEN_BELOW = 3.6
 # A body so near to its area has it to a thousandth after one more step of Newton's.
 _NEAR, _NEAR_HARD = 0.02, 0.003
 _SMALLEST_AREA = math.pi * SMALLEST * SMALLEST / 2
@@ -65,7 +65,7 @@ def _sampled(c0: float, c1: float, x: float, y: float, hard: bool) -> tuple[Any,
 
 
 @leaf("f8(f8, f8, f8, f8, f8, i8)", cache=True)
-def _even(c0: float, c1: float, x: float, y: float, area: float, profile: int) -> float:
+def even(c0: float, c1: float, x: float, y: float, area: float, profile: int) -> float:
     """A body's c0 with which its pixels add up to its area, wherever it lies between them.
 
     Sampled at pixel centres, a body of one or two pixels would flicker by some per cent as it moves. Newton's method, whose steps
@@ -99,8 +99,8 @@ def write_record(
             out[at, W1], out[at, W2], out[at, W3] = 0.0, 3.0, -2.0
             r, inner, profile, area = SMALLEST, 0.0, SOFT, _SMALLEST_AREA
         c0, c1 = edge(inner, r, profile)
-        if r < _EVEN_BELOW:
-            c0 = _even(c0, c1, x, y, area, profile)
+        if r < EVEN_BELOW:
+            c0 = even(c0, c1, x, y, area, profile)
         out[at, C0], out[at, C1] = c0, c1
         out[at, REACH] = math.sqrt(c0 / c1)
     out[at, RED], out[at, GREEN], out[at, BLUE] = colour[i, 0] * shown, colour[i, 1] * shown, colour[i, 2] * shown
