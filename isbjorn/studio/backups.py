@@ -1,32 +1,41 @@
-"""Copies of the store that are made while it is used, and going back to one."""
+"""Backups of the store, made while it is in use, and the return to one."""
 
 from __future__ import annotations
 
 import os
 import sqlite3
 from contextlib import closing
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from isbjorn.core.errors import IsbjornError
 
 KEPT = 4
 _FOLDER, _STORE = "backups", "isbjorn.sqlite"
+_NAME = "isbjorn-%Y-%m-%d-%H%M%S"
 
 
 def backups(folder: Path) -> list[Path]:
     """The backups of a data folder, the oldest first."""
-    return sorted((folder / _FOLDER).glob("isbjorn-*.sqlite"))
+    return sorted((folder / _FOLDER).glob("isbjorn-????-??-??-??????.sqlite"))
+
+
+def _next_name(folder: Path) -> str:
+    """A name that comes after those of all backups, also when the clock has been put back."""
+    moment = datetime.now(UTC).replace(tzinfo=None)
+    if made := backups(folder):
+        moment = max(moment, datetime.strptime(made[-1].stem, _NAME) + timedelta(seconds=1))
+    return moment.strftime(_NAME)
 
 
 def back_up(folder: Path) -> str | None:
-    """Copy the store as it is now (SQLite's online backup); what is wrong with it, if the copy is not whole.
+    """Copy the store as it is now (SQLite's online backup); returns what is wrong with the copy, if anything is.
 
-    A copy that is not whole never takes the place of one that is.
+    A damaged copy never replaces a sound one.
     """
     home = folder / _FOLDER
     home.mkdir(exist_ok=True)
-    target = home / f"isbjorn-{datetime.now(UTC):%Y-%m-%d-%H%M%S}.sqlite"
+    target = home / f"{_next_name(folder)}.sqlite"
     partial = target.with_suffix(".part")
     try:
         with closing(sqlite3.connect(folder / _STORE, timeout=10)) as store, closing(sqlite3.connect(partial)) as copy:
@@ -45,7 +54,7 @@ def back_up(folder: Path) -> str | None:
 
 
 def restore(folder: Path) -> Path:
-    """Put the newest whole backup in the place of the store, which is kept beside it. Raises IsbjornError without one."""
+    """Replace the store by the newest sound backup; the old store stays beside it. Raises IsbjornError without a backup."""
     for backup in reversed(backups(folder)):
         with closing(sqlite3.connect(backup)) as copy:
             try:
@@ -63,4 +72,4 @@ def restore(folder: Path) -> Path:
         partial.write_bytes(backup.read_bytes())
         os.replace(partial, folder / _STORE)
         return backup
-    raise IsbjornError("there is no backup that is whole.", str(folder / _FOLDER), "Bring back a copy of the folder.")
+    raise IsbjornError("No backup is undamaged.", str(folder / _FOLDER), "Bring back a copy of the folder.")

@@ -335,7 +335,7 @@ def farm(studio: Here) -> FarmCard:
     path = studio.store.farm_file
     workers: list[FarmWorker] = []
     with suppress(OSError, ValidationError):
-        if scheduler and time.time() - path.stat().st_mtime < _FARM_KNOWN_S:
+        if scheduler and abs(time.time() - path.stat().st_mtime) < _FARM_KNOWN_S:
             workers = TypeAdapter(list[FarmWorker]).validate_json(path.read_bytes())
     return FarmCard(scheduler=scheduler, workers=workers)
 

@@ -14,7 +14,7 @@ from pathlib import Path
 
 from isbjorn.core.errors import IsbjornError
 from isbjorn.studio.app import create_app
-from isbjorn.studio.backups import back_up, backups, restore
+from isbjorn.studio.backups import KEPT, back_up, backups, restore
 from isbjorn.studio.context import only_one
 from isbjorn.studio.store import Damaged, Store
 from isbjorn.studio.tables import DeliveryRow, Revision
@@ -125,6 +125,18 @@ class OnDisk(unittest.TestCase):
         self.assertEqual(len(again.shots(1)), 3)
         again.engine.dispose()
         self.assertTrue(list(self.folder.glob("damaged-*.sqlite")))
+
+    def test_backups_stay_in_order_when_the_clock_is_put_back(self) -> None:
+        self.filled(1)
+        future = self.folder / "backups" / "isbjorn-2999-12-31-235959.sqlite"
+        future.parent.mkdir(exist_ok=True)
+        for _ in range(KEPT):
+            self.assertIsNone(back_up(self.folder))
+        backups(self.folder)[0].replace(future)
+        self.assertIsNone(back_up(self.folder))
+        made = backups(self.folder)
+        self.assertEqual(len(made), KEPT)
+        self.assertEqual([path.name for path in made[-2:]], [future.name, "isbjorn-3000-01-01-000000.sqlite"])
 
     def test_the_command_line_says_what_is_wrong_in_a_line(self) -> None:
         self.filled(1)
