@@ -43,11 +43,13 @@ class _Say:
 
 say = _Say()
 
-Port = Annotated[int, typer.Option(min=1, max=65535, envvar="ISBJORN_PORT", help="Port on the loopback address.")]
-Data = Annotated[Path, typer.Option(envvar="ISBJORN_DATA", help="Folder of projects, media and deliveries.")]
+Port = Annotated[int, typer.Option(min=1, max=65535, envvar="ISBJORN_PORT", help="Port on this machine.")]
+Data = Annotated[Path, typer.Option(envvar="ISBJORN_DATA", help="Folder for projects, media and deliveries.")]
 Restore = Annotated[
     bool,
-    typer.Option("--restore", help="Go back to the newest whole backup of the store first; what is there is kept."),
+    typer.Option(
+        "--restore", help="Restore the newest undamaged backup of the store first; the current store is renamed."
+    ),
 ]
 ShotName = Annotated[
     str, typer.Argument(metavar="SHOT", help="An exported shot file, or the id of a shot in the store.")
@@ -55,14 +57,13 @@ ShotName = Annotated[
 Scheduler = Annotated[
     str,
     typer.Option(
-        envvar="ISBJORN_SCHEDULER", help="Address of a farm's scheduler, as tcp://10.0.0.5:8786; empty: this machine."
+        envvar="ISBJORN_SCHEDULER",
+        help="Address of a farm's scheduler, for example tcp://10.0.0.5:8786; empty: this machine.",
     ),
 ]
-Key = Annotated[
-    str, typer.Option(envvar="ISBJORN_FARM_KEY", help="The farm's key, a file that all its machines share.")
-]
+Key = Annotated[str, typer.Option(envvar="ISBJORN_FARM_KEY", help="Key file that all machines of the farm share.")]
 _HOME = Path.home() / ".isbjorn"
-_FORMATS = "As png8, exr-half, mov or h265; a wrong name lists all."
+_FORMATS = "For example png8, exr-half, mov or h265; a wrong name lists all."
 
 
 def _bar() -> Progress:
@@ -109,44 +110,52 @@ def render(
     out: Annotated[
         Path,
         typer.Option(
-            help="Folder and name: frames go to PATH.0042.png, a movie to PATH.mp4. The name may hold {shot}, "
-            "{project}, {version} and {frame}."
+            help=(
+                "Folder and name: frames go to PATH.0042.png, a movie to PATH.mp4. The name may contain {shot}, "
+                "{project}, {version} and {frame}."
+            )
         ),
     ],
-    frames: Annotated[str, typer.Option(help="A-B or a single frame; empty: the whole shot.")] = "",
+    frames: Annotated[str, typer.Option(help="Range A-B or a single frame; empty: the whole shot.")] = "",
     purpose: Annotated[
-        str, typer.Option(help="The beginning of a purpose's name, or its file; what is given besides goes first.")
+        str, typer.Option(help="Start of a purpose's name, or a purpose file. Other options override it.")
     ] = "",
     format: Annotated[str | None, typer.Option(help=_FORMATS)] = None,
-    scale: Annotated[float | None, typer.Option(help="1 is the shot's own size.")] = None,
+    scale: Annotated[float | None, typer.Option(help="Scale of the picture; 1 is the shot's size.")] = None,
     no_plate: Annotated[
-        bool, typer.Option("--no-plate", help="Particles alone, with alpha where the format has it.")
+        bool, typer.Option("--no-plate", help="Particles only, with alpha if the format supports it.")
     ] = False,
     every: Annotated[int | None, typer.Option(help="Deliver only every Nth frame.")] = None,
     handles: Annotated[str, typer.Option(help="Handles as A,B: additional frames before and after.")] = "",
-    padding: Annotated[int | None, typer.Option(help="Digits of a frame's number.")] = None,
+    padding: Annotated[int | None, typer.Option(help="Number of digits in frame numbers.")] = None,
     existing: Annotated[
-        str | None, typer.Option(help="What becomes of files that are there: refuse, version, replace or keep (go on).")
+        str | None, typer.Option(help="What to do with existing files: refuse, version, replace or keep (resume).")
     ] = None,
     passes: Annotated[
-        str | None, typer.Option(help="Layers of EXR: emitters,groups,alpha,depth,motion,ids,objects,plate.")
+        str | None, typer.Option(help="EXR layers: emitters,groups,alpha,depth,motion,ids,objects,plate.")
     ] = None,
-    compression: Annotated[str | None, typer.Option(help="Of EXR: zip, zips, piz, dwaa.")] = None,
-    colour: Annotated[str, typer.Option(help="Colour space of the files, as ACEScg.")] = "",
-    view: Annotated[str, typer.Option(help="In place of it, DISPLAY/VIEW.")] = "",
-    config: Annotated[str, typer.Option(help="A config.ocio; empty: the built-in one.")] = "",
-    rate: Annotated[str | None, typer.Option(help="Frames a second, if not the shot's: 50, 30000/1001.")] = None,
-    speed: Annotated[float | None, typer.Option(help="% of the shot's own.")] = None,
+    compression: Annotated[str | None, typer.Option(help="EXR compression: zip, zips, piz, dwaa.")] = None,
+    colour: Annotated[str, typer.Option(help="Colour space of the files, for example ACEScg.")] = "",
+    view: Annotated[str, typer.Option(help="DISPLAY/VIEW instead of a colour space.")] = "",
+    config: Annotated[str, typer.Option(help="Path of a config.ocio; empty: the built-in configuration.")] = "",
+    rate: Annotated[
+        str | None, typer.Option(help="Frames per second, for example 50 or 30000/1001; empty: the shot's.")
+    ] = None,
+    speed: Annotated[float | None, typer.Option(help="Speed in % of the shot's.")] = None,
     between: Annotated[
-        str | None, typer.Option(help="The plate between two of its frames: held, nearest, blended.")
+        str | None, typer.Option(help="What shows between two plate frames: held, nearest, blended.")
     ] = None,
     fields: Annotated[str | None, typer.Option(help="Interlaced: 'upper first' or 'lower first'.")] = None,
-    burn: Annotated[str | None, typer.Option(help="Words on the picture: timecode,frame,name,figures.")] = None,
-    slate: Annotated[bool, typer.Option("--slate", help="One frame before the first says what this is.")] = False,
-    no_sound: Annotated[bool, typer.Option("--no-sound", help="Without sound.")] = False,
-    processes: Annotated[int | None, typer.Option(min=1, max=64, help="Beside each other; else one a core.")] = None,
+    burn: Annotated[str | None, typer.Option(help="Text burned in: timecode,frame,name,figures.")] = None,
+    slate: Annotated[
+        bool, typer.Option("--slate", help="Adds a slate: one frame before the first that describes the delivery.")
+    ] = False,
+    no_sound: Annotated[bool, typer.Option("--no-sound", help="Deliver without sound.")] = False,
+    processes: Annotated[
+        int | None, typer.Option(min=1, max=64, help="Number of render processes; default: one per core.")
+    ] = None,
     dry_run: Annotated[
-        bool, typer.Option("--dry-run", help="Say what it would write, how large and how long.")
+        bool, typer.Option("--dry-run", help="Only show which files would be written, their size and the time.")
     ] = False,
     scheduler: Scheduler = "",
     key: Key = "",
@@ -220,7 +229,7 @@ def _farm(scheduler: str, key: str):  # type: ignore[no-untyped-def]
 
 @app.command()
 def scheduler(
-    address: Annotated[str, typer.Option(help="Where studios and workers meet.")] = "tcp://127.0.0.1:8786",
+    address: Annotated[str, typer.Option(help="Address that studios and workers connect to.")] = "tcp://127.0.0.1:8786",
     key: Key = "",
 ) -> None:
     """Bring studios and workers of a farm together."""
@@ -234,8 +243,8 @@ def scheduler(
 @app.command()
 def worker(
     scheduler: Scheduler = "tcp://127.0.0.1:8786",
-    name: Annotated[str, typer.Option(help="As the queue shows it; empty: the machine's.")] = "",
-    processes: Annotated[int, typer.Option(min=0, max=256, help="Beside each other; 0: one a core.")] = 0,
+    name: Annotated[str, typer.Option(help="Name shown in the queue; empty: the machine's name.")] = "",
+    processes: Annotated[int, typer.Option(min=0, max=256, help="Number of render processes; 0: one per core.")] = 0,
     key: Key = "",
 ) -> None:
     """Work for a farm: draw frames for the studios of its scheduler."""
@@ -250,9 +259,9 @@ def worker(
 
 @app.command()
 def stand_in(
-    what: Annotated[str, typer.Argument(help="faders, notes, walker or timecode")],
-    port: Annotated[int, typer.Option(min=1, max=65_535, help="Where the studio listens for OSC.")] = 8331,
-    seconds: Annotated[float, typer.Option(min=0, max=86_400, help="For how long.")] = 3600,
+    what: Annotated[str, typer.Argument(help="One of: faders, notes, walker, timecode.")],
+    port: Annotated[int, typer.Option(min=1, max=65_535, help="Address at which the studio listens for OSC.")] = 8331,
+    seconds: Annotated[float, typer.Option(min=0, max=86_400, help="Duration in seconds.")] = 3600,
 ) -> None:
     """Send what a controller or a tracker would, over the loopback."""
     from isbjorn import standins
@@ -261,19 +270,19 @@ def stand_in(
         "faders": standins.faders, "walker": standins.walker, "notes": standins.notes, "timecode": standins.timecode,
     }  # fmt: skip
     if what not in known:
-        raise IsbjornError(f"'{what[:40]}' has no stand-in.", "stand-in", f"There are: {', '.join(known)}.")
+        raise IsbjornError(f"'{what[:40]}' is not a stand-in.", "stand-in", f"Use one of: {', '.join(known)}.")
     say.print(f"Sent {known[what]('127.0.0.1', port, seconds):,} messages to port {port}.")
 
 
 @app.command()
 def farm_key(
-    path: Annotated[Path, typer.Argument(metavar="FILE", help="Where it goes; copy it to all machines.")],
+    path: Annotated[Path, typer.Argument(metavar="FILE", help="Path of the new key; copy it to all machines.")],
 ) -> None:
     """Make the key that the machines of a farm share."""
     from isbjorn.core.deliver.farm.keys import make_key
 
     make_key(path)
-    say.print(f"{path}: keep it secret; whoever has it may use the farm, and run anything on it.")
+    say.print(f"{path}: keep it secret. Anyone who has it can run code on the farm.")
 
 
 def _purpose(name: str):  # type: ignore[no-untyped-def]
@@ -291,7 +300,9 @@ def _pair(text: str) -> tuple[int, int]:
         return 0, 0
     hit = re.fullmatch(r"(\d{1,5})(?:,(\d{1,5}))?", text.replace(" ", ""))
     if not hit:
-        raise IsbjornError(f"'{text}' are no handles.", "--handles", "Write 8,8: frames before and after.")
+        raise IsbjornError(
+            f"'{text}' is not a pair of handles.", "--handles", "Write, for example, 8,8: frames before and after."
+        )
     return int(hit[1]), int(hit[2] or hit[1])
 
 
@@ -341,8 +352,10 @@ def schema() -> None:
 @app.command()
 def bench(
     as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object.")] = False,
-    only: Annotated[str, typer.Option(help="Only measurements with this in their name.")] = "",
-    quick: Annotated[bool, typer.Option("--quick", help="Only comparisons and the start, in two minutes.")] = False,
+    only: Annotated[str, typer.Option(help="Only measurements whose name contains this.")] = "",
+    quick: Annotated[
+        bool, typer.Option("--quick", help="Only the comparisons and the start; about two minutes.")
+    ] = False,
 ) -> None:
     """Measure the engine and the studio on this machine."""
     from isbjorn.bench.run import measure
@@ -382,7 +395,7 @@ def version() -> None:
 def _restore(data: Path) -> None:
     from isbjorn.studio.backups import restore
 
-    say.print(f"Went back to the backup {restore(data).name}; what was there lies beside it as damaged-….")
+    say.print(f"Restored the backup {restore(data).name}. The previous store was renamed to damaged-….")
 
 
 def _range(text: str, first: int, last: int) -> tuple[int, int]:
@@ -390,7 +403,9 @@ def _range(text: str, first: int, last: int) -> tuple[int, int]:
         return first, last
     hit = re.fullmatch(r"(-?\d{1,8})(?:-(-?\d{1,8}))?", text.strip())
     if not hit:
-        raise IsbjornError(f"'{text}' is not a range of frames.", "--frames", "Write 0-249, or one number.")
+        raise IsbjornError(
+            f"'{text}' is not a range of frames.", "--frames", "Write, for example, 0-249, or one number."
+        )
     return int(hit[1]), int(hit[2] or hit[1])
 
 
@@ -411,7 +426,7 @@ def _shot(name: str, data: Path):  # type: ignore[no-untyped-def]
 
         store = Store(data)
         return store.document(int(name)), PlateReader(store.media_folder), store.project_of(int(name)).name
-    raise IsbjornError("there is no such file.", name, "Give an exported shot, or the number of a shot in the store.")
+    raise IsbjornError("this file does not exist.", name, "Give an exported shot, or the id of a shot in the store.")
 
 
 def _refuse(error: IsbjornError) -> NoReturn:

@@ -33,7 +33,7 @@ def examine() -> Iterator[tuple[str, bool, str]]:
     except ImportError as error:
         yield "Media", False, str(error)
     page = Path(__file__).parent / "studio" / "page" / "index.html"
-    yield "Page", page.is_file(), "built" if page.is_file() else "not built; run make page"
+    yield "Page", page.is_file(), "built" if page.is_file() else "not built; run `make page`"
     free = shutil.disk_usage(Path.home()).free / 2**30
     yield "Disk", free > 1, f"{free:.0f} GiB free at home"
     yield "Kernels", True, f"ready in {warm():.1f} s"

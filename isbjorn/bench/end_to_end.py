@@ -92,7 +92,7 @@ def _picture(live: ClientConnection) -> dict[str, Any]:
     while True:
         header = heard(live)
         if header is None:
-            raise TimeoutError("no picture came")
+            raise TimeoutError("no picture arrived")
         if "serial" in header:
             return header
 

@@ -192,7 +192,7 @@ def measure(
             parts[_LONG] = lambda: live_soak(place / "s")
         wanted = [name for name in parts if (name in QUICK if quick else only in name)]
         if not wanted:
-            raise IsbjornError(f"no measurement has '{only}' in its name.", "--only", f"There are {', '.join(parts)}.")
+            raise IsbjornError(f"no measurement name contains '{only}'.", "--only", f"Use one of: {', '.join(parts)}.")
         found: dict[str, Any] = {}
         for number, name in enumerate(wanted, 1):
             if on_progress:

@@ -125,8 +125,8 @@ def compile_kernels(on_progress: Callable[[Progress], object] | None = None, pro
 def main() -> None:
     """Compile all, and say how far it is."""
     asked = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    asked.add_argument("--json", action="store_true", help="a line of JSON for each kernel that is ready")
-    asked.add_argument("--background", action="store_true", help="leave the processor to others that want it")
+    asked.add_argument("--json", action="store_true", help="print a line of JSON for each compiled kernel")
+    asked.add_argument("--background", action="store_true", help="run at low priority")
     given = asked.parse_args()
     if given.background:
         os.nice(10)

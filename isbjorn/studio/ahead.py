@@ -171,7 +171,9 @@ class Ahead:
             self._broken += 1
             if self._broken > _MOST_BROKEN * self.hands.count:
                 self.error = IsbjornError(
-                    "there is not enough memory to play this.", "live", "Make it simpler, or play it smaller."
+                    "there is not enough memory to play this.",
+                    "live",
+                    "Simplify the shot, or play it at a smaller size.",
                 )
         else:
             # The memory that is told is the studio's, not that of the process that drew it.

@@ -20,7 +20,7 @@ def apart(call: str, *args: Any, where: str, seconds: int = 20, megabytes: int =
     except subprocess.TimeoutExpired:
         done = None
     if done is None or done.returncode != 0 or not done.stdout:
-        raise IsbjornError("this takes more time or memory than is given to a file.", where, "Simplify it.")
+        raise IsbjornError("importing this file exceeds the limit of time or memory.", where, "Simplify it.")
     # What comes back was written by our own process.
     kind, result = pickle.loads(done.stdout)
     if kind == "error":

@@ -61,12 +61,12 @@ class Health(BaseModel):
 _STATUS: tuple[tuple[type[IsbjornError], int], ...] = ((Missing, 404), (Busy, 503), (Damaged, 409))
 _RESPONSES: dict[int | str, dict[str, Any]] = {
     400: {"model": Problem, "description": "The request cannot be read."},
-    403: {"model": Problem, "description": "It does not come from the studio's own page."},
-    404: {"model": Problem, "description": "There is no such thing."},
+    403: {"model": Problem, "description": "The request does not come from the studio's page."},
+    404: {"model": Problem, "description": "It does not exist."},
     409: {"model": Problem, "description": "The store is damaged."},
-    413: {"model": Problem, "description": "It is too large."},
-    422: {"model": Problem, "description": "It cannot be done; the problem says why."},
-    503: {"model": Problem, "description": "Too much is asked for at once."},
+    413: {"model": Problem, "description": "The request is too large."},
+    422: {"model": Problem, "description": "The request cannot be carried out; `problem` gives the reason."},
+    503: {"model": Problem, "description": "There are too many requests at once."},
 }
 _BACKED_UP_EVERY_S = 600.0
 
@@ -115,7 +115,7 @@ class _Keeper:
                 wrong = back_up(self.studio.store.folder)
             except OSError:
                 continue  # No room, or no right: the next time.
-            told = "Take a copy of the data folder, and start with --restore to go back to the newest whole backup."
+            told = "Copy the data folder, then start with --restore to return to the newest undamaged backup."
             self.studio.damage = f"The store is damaged ({wrong}). {told}" if wrong else None
 
     def end(self) -> None:
@@ -182,7 +182,7 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
     @app.exception_handler(MemoryError)
     async def too_much(request: Request, error: MemoryError) -> JSONResponse:  # noqa: ARG001
         return problem(
-            503, "there is not enough memory for this.", request.url.path, "Ask for less, or close other shots."
+            503, "there is not enough memory for this.", request.url.path, "Reduce the request, or close other shots."
         )
 
     @app.middleware("http")
@@ -227,7 +227,7 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
         def page(place: str) -> Response:
             """The page, whatever place in it is asked for."""
             if place.startswith("api/"):
-                return problem(404, "There is no such thing.", place)
+                return problem(404, "It does not exist.", place)
             return FileResponse(PAGE / "index.html")
 
     return app

@@ -72,4 +72,4 @@ def restore(folder: Path) -> Path:
         partial.write_bytes(backup.read_bytes())
         os.replace(partial, folder / _STORE)
         return backup
-    raise IsbjornError("No backup is undamaged.", str(folder / _FOLDER), "Bring back a copy of the folder.")
+    raise IsbjornError("No backup is undamaged.", str(folder / _FOLDER), "Restore a copy of the folder.")

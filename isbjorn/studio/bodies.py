@@ -55,9 +55,9 @@ def body_picture(
         emitter = Emitter.model_validate({"body": json.loads(body), "size": side})
     except ValidationError as error:
         field, message = first_problem(error)
-        raise IsbjornError(f"{message}.", field, "Choose another body.") from None
+        raise IsbjornError(f"{message}.", field, "Select another body.") from None
     except (ValueError, RecursionError):
-        raise IsbjornError("this is not JSON.", "body", "Give a body as the document has it.") from None
+        raise IsbjornError("this is not JSON.", "body", "Send a body in the format of the document.") from None
     emitter = emitter.model_copy(update={"size": Number(value=side)})
     bodies = Bodies(Shot(emitters=(emitter,)), emitter, 1.0, studio.plates)
     one, zero = np.zeros(1, np.int64), np.zeros(1)
@@ -90,7 +90,7 @@ def list_skins() -> list[SkinPreset]:
 def skin_preset_picture(name: str) -> Response:
     """Some drops under a skin to choose."""
     if name not in PRESETS:
-        raise IsbjornError("there is no such skin.", name, f"Choose one of {', '.join(PRESETS)}.")
+        raise IsbjornError("this skin does not exist.", name, f"Use one of: {', '.join(PRESETS)}.")
     picture = np.ascontiguousarray(skin_picture(name, 192, 120)[..., :3])
     return Response(simplejpeg.encode_jpeg(picture, quality=90, colorspace="RGB"), media_type="image/jpeg")
 
@@ -99,7 +99,7 @@ def skin_preset_picture(name: str) -> Response:
     "/shots/{shot_id}/emitters/{emitter_id}/portrait",
     responses={
         200: {"content": {"image/jpeg": {}}},
-        204: {"description": "There is no such emitter, or not any more."},
+        204: {"description": "This emitter does not exist any more."},
     },
     response_class=Response,
 )
@@ -129,7 +129,7 @@ async def import_font(
     studio.store.project(project_id)
     safe = safe_name(name)
     if Path(safe).suffix.lower() not in FONTS:
-        raise IsbjornError("this is no kind of font.", name, f"Use {', '.join(FONTS)}.")
+        raise IsbjornError("this is not a font file type.", name, f"Use {', '.join(FONTS)}.")
     arrived = await receive(request, studio.store.media_folder, safe)
     return await run_in_threadpool(_take_font, studio, project_id, arrived, name)
 

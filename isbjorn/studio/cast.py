@@ -31,12 +31,10 @@ _THUMB_FRAMES, _THUMB_WIDTH = 16, 240
 class NewThing(BaseModel):
     """Something new for the cast. `copy_of`: the id of a thing of which it is a copy."""
 
-    kind: str = Field(max_length=60, description="emitter, zone, marker, light, matte, group, or a kind of force.")
+    kind: str = Field(max_length=60, description="Emitter, zone, marker, light, matte, group, or a kind of force.")
     copy_of: str | None = Field(default=None, max_length=60)
-    with_ties: bool = Field(default=False, description="Of an emitter: with its forces, zones and markers.")
-    mirror: cast.Axis | None = Field(
-        default=None, description="The copy is mirrored: left and right, or above and below."
-    )
+    with_ties: bool = Field(default=False, description="For an emitter: also copy its forces, zones and markers.")
+    mirror: cast.Axis | None = Field(default=None, description="Mirror the copy: left and right, or top and bottom.")
 
 
 @router.post("/shots/{shot_id}/cast", status_code=201)
@@ -87,7 +85,7 @@ def _take_artwork(
         elif body <= len(emitter["mixed"]):
             emitter["mixed"][body - 1] = made | {"weight": emitter["mixed"][body - 1]["weight"]}
         else:
-            raise IsbjornError("there is no such body.", emitter["name"], "Add another body first.")
+            raise IsbjornError("this body does not exist.", emitter["name"], "Add another body first.")
         box[0] = parse_shot(given)
     return told(studio, shot_id)
 
@@ -112,17 +110,17 @@ def record_way(studio: Here, shot_id: Id, thing_id: str, body: Recording) -> Sho
     """Turn a recorded way into few keys of a thing's place."""
     times = np.array([s.at_s for s in body.samples])
     if (np.diff(times) <= 0).any():
-        raise IsbjornError("the samples must go on in time.", "samples", "Record the way again.")
+        raise IsbjornError("the samples must be in order of time.", "samples", "Record the path again.")
     values = np.array([[s.across, s.up] for s in body.samples])
     ways = keys_through(times, values, body.tolerance)
-    with studio.store.edit(shot_id, "Record a way") as box:
+    with studio.store.edit(shot_id, "Record path") as box:
         given = box[0].model_dump(mode="json")
         thing = next(
             (t for field in LISTS for t in given[field] if t["id"] == thing_id and "across" in t),
             None,
         )
         if thing is None:
-            raise IsbjornError("there is nothing of that id in the cast.", thing_id, "Nothing was changed.")
+            raise IsbjornError("nothing in the cast has this id.", thing_id, "Nothing was changed.")
         for field, keys in zip(("across", "up"), ways, strict=True):
             thing[field] = {**thing[field], "keys": [key.model_dump(mode="json") for key in keys]}
         box[0] = parse_shot(given)
@@ -132,7 +130,7 @@ def record_way(studio: Here, shot_id: Id, thing_id: str, body: Recording) -> Sho
 def _of(given: dict[str, Any], field: str, thing_id: str) -> dict[str, Any]:
     found: dict[str, Any] | None = next((t for t in given[field] if t["id"] == thing_id), None)
     if found is None:
-        raise IsbjornError("there is nothing of that id in the cast.", thing_id, "Nothing was changed.")
+        raise IsbjornError("nothing in the cast has this id.", thing_id, "Nothing was changed.")
     return found
 
 
@@ -146,7 +144,7 @@ class PresetCard(BaseModel):
     name: str
     tags: list[str]
     shipped: bool
-    forces: list[str] = Field(description="Names of the forces that come with it.")
+    forces: list[str] = Field(description="Names of the forces that are included.")
 
 
 class NewPreset(BaseModel):
@@ -216,7 +214,7 @@ async def import_preset(studio: Here, request: Request, name: str = "") -> Prese
     def take() -> PresetCard:
         shot = shot_from_text(content, name[:200] or "emitter")
         if not shot.emitters:
-            raise IsbjornError("there is no emitter in this file.", name[:200], "Choose an exported emitter.")
+            raise IsbjornError("this file contains no emitter.", name[:200], "Select an exported emitter.")
         return _kept(studio.store.keep_preset(shot.name[:80], [], shot))
 
     return await run_in_threadpool(take)

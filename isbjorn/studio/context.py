@@ -59,9 +59,9 @@ def only_one(folder: Path) -> int:
         who = os.read(handle, 20).decode("ascii", "replace").strip() or "unknown"
         os.close(handle)
         raise Locked(
-            f"another studio (process {who}) works in this folder.",
+            f"another studio (process {who}) uses this folder.",
             str(folder),
-            "Use that one, or choose another with --data.",
+            "Use that studio, or another folder with --data.",
         ) from None
     os.ftruncate(handle, 0)
     os.pwrite(handle, str(os.getpid()).encode(), 0)
@@ -195,7 +195,7 @@ class Studio:
         work is given a function that says whether that is so. Raises Busy when too many wait already.
         """
         if self._waiting >= _WAITING_AT_MOST:
-            raise Busy("too many pictures are asked for at once.", "picture", "Ask again when one has come.")
+            raise Busy("too many pictures are requested at once.", "picture", "Try again when one has arrived.")
         self._waiting += 1
         try:
             async with self._few:
@@ -207,7 +207,7 @@ class Studio:
         """The result of some work on a stranger's file, which may take a process of its own for long: few at once, on threads of
         their own, so that the server's stay free. Raises Busy when too many wait already."""
         if self._reads >= _READS_AT_MOST:
-            raise Busy("too many files are read at once.", "files", "Send it again when one has been read.")
+            raise Busy("too many files are being read at once.", "files", "Try again when one is finished.")
         self._reads += 1
         try:
             return await asyncio.get_running_loop().run_in_executor(self._readers, work, *args)

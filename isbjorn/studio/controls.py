@@ -37,18 +37,18 @@ class Arriving(BaseModel):
     address: str
     value: float
     ago_s: float
-    count: int = Field(description="How many came.")
+    count: int = Field(description="Number of values received.")
 
 
 class Arrivals(BaseModel):
     """What controllers and trackers send; the latest first."""
 
     host: str
-    port: int = Field(description="Of OSC over UDP; 0: it is not listened for.")
-    bad: int = Field(description="Packets that were none.")
-    dropped: int = Field(description="Packets beyond what is taken in a second.")
-    restarted: int = Field(description="How often the listener was stuck at a packet and was replaced.")
-    midi: list[str] = Field(description="The MIDI ports that are open.")
+    port: int = Field(description="UDP port for OSC; 0: off.")
+    bad: int = Field(description="Invalid packets.")
+    dropped: int = Field(description="Packets beyond the limit per second.")
+    restarted: int = Field(description="Number of times that the listener had to be restarted.")
+    midi: list[str] = Field(description="Open MIDI ports.")
     arrived: list[Arriving]
 
 
@@ -101,7 +101,7 @@ class Takes:
         with self._lock:
             found = self._running.pop(name, None)
         if found is None or found.shot != shot_id:
-            raise IsbjornError("this take is not recorded any more.", name, "Record it once more.")
+            raise IsbjornError("this recording is no longer running.", name, "Record again.")
         studio.inbox.stop(found.log)
         return found
 
@@ -134,9 +134,9 @@ def begin_take(studio: Here, shot_id: Id, body: NewTake) -> Recorded:
     known = {one.id: one for one in studio.store.document(shot_id).controls}
     for name in body.controls:
         if name not in known:
-            raise IsbjornError("there is no such control in the cast.", name, "Choose another.")
+            raise IsbjornError("this control does not exist in the cast.", name, "Choose another.")
         if not known[name].comes_from.address:
-            raise IsbjornError("nothing moves this control.", known[name].name, "Let it learn an address first.")
+            raise IsbjornError("no input drives this control.", known[name].name, "Learn an address first.")
     running = _Running(shot_id, body.at_s, body.controls, studio.inbox.record())
     return Recorded(id=_takes.begin(studio, running))
 
@@ -156,9 +156,7 @@ def end_take(studio: Here, shot_id: Id, take_id: str) -> Taken:
             times = arrived[:, 0] - found.log.began + found.at_s
             played[control.id] = performed(times, arrived[:, 1], control.comes_from, span, shot.simulation_rate)
     if not played:
-        raise IsbjornError(
-            "nothing arrived while it was recorded.", "take", "Move the control, and record it once more."
-        )
+        raise IsbjornError("no value arrived during the recording.", "take", "Move the control, and record again.")
     performance = Performance(shot.simulation_rate, list(played))
     performance.extend(np.stack([values for _, values in played.values()]))
     at_s = next(iter(played.values()))[0][0]

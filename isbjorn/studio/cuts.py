@@ -105,11 +105,13 @@ def _take(studio: Studio, project_id: int, content: bytes, name: str) -> Cut:
         clips = list(found.find_clips())
     except (otio.exceptions.OTIOError, ValueError, LookupError, AttributeError, TypeError, RecursionError) as error:
         words = str(error).splitlines()[0][:200] if str(error) else "it cannot be read"
-        raise IsbjornError(f"this is no cut list ({words}).", name, "Choose an OpenTimelineIO file (.otio).") from None
+        raise IsbjornError(
+            f"this is not a cut list ({words}).", name, "Select an OpenTimelineIO file (.otio)."
+        ) from None
     if not clips:
-        raise IsbjornError("there is no clip in this cut list.", name, "Choose another.")
+        raise IsbjornError("this cut list contains no clip.", name, "Choose another.")
     if len(clips) > _MOST_CLIPS:
-        raise IsbjornError(f"it has {len(clips)} clips.", name, f"At most {_MOST_CLIPS} are taken at once.")
+        raise IsbjornError(f"it has {len(clips)} clips.", name, f"The limit is {_MOST_CLIPS} at once.")
     notes: list[str] = []
     shots = []
     for number, clip in enumerate(clips):
@@ -121,7 +123,7 @@ def _take(studio: Studio, project_id: int, content: bytes, name: str) -> Cut:
         except (IsbjornError, ValueError, OverflowError, otio.exceptions.OTIOError) as error:
             notes.append(f"{called}: {str(error)[:200]}")
     if not shots:
-        raise IsbjornError(f"none of its clips could be taken. {notes[0]}", name, "Choose another.")
+        raise IsbjornError(f"none of its clips could be imported. {notes[0]}", name, "Choose another.")
     for shot in shots:
         studio.store.create_shot(project_id, shot, f"From {name}")
     return Cut(project=project_card(studio, project), made=len(shots), notes=notes)

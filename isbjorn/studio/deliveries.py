@@ -82,16 +82,14 @@ class DeliveryForm(BaseModel):
     name: str
     first: int
     last: int
-    config: str = Field(
-        description="The colour configuration that the project's last delivery with one of its own took."
-    )
+    config: str = Field(description="Colour configuration of the project's last delivery that had its own.")
 
 
 class Colours(BaseModel):
     """What a colour configuration offers."""
 
     spaces: list[str]
-    views: list[tuple[str, str]] = Field(description="Displays, each with a view.")
+    views: list[tuple[str, str]] = Field(description="Displays with their views.")
 
 
 def card(row: DeliveryRow) -> DeliveryCard:
@@ -183,7 +181,7 @@ def keep_purpose(studio: Here, body: Purpose) -> PurposeCard:
         rows = list(session.exec(select(PurposeRow).limit(_MOST_PURPOSES)))
         row = next((r for r in rows if r.name == body.name), None)
         if row is None and len(rows) >= _MOST_PURPOSES:
-            raise IsbjornError(f"{_MOST_PURPOSES} purposes are kept already.", "purposes", "Take one away first.")
+            raise IsbjornError(f"there are already {_MOST_PURPOSES} purposes.", "purposes", "Delete one first.")
         row = row or PurposeRow(name=body.name, document="")
         row.document = purpose_to_text(body)
         session.add(row)
@@ -202,7 +200,7 @@ def _kept_purpose(studio: Studio, purpose_id: int) -> PurposeRow:
     with studio.store.session() as session:
         row = session.get(PurposeRow, purpose_id)
     if row is None:
-        raise Missing(f"there is no purpose {purpose_id}.", "purpose")
+        raise Missing(f"the purpose {purpose_id} does not exist.", "purpose")
     return row
 
 
@@ -246,7 +244,7 @@ def order_delivery(studio: Here, shot_id: Id, body: Order) -> DeliveryCard:
 def _allowed(studio: Studio, order: Order) -> None:
     """Raise IsbjornError for places that a delivery may not go to or read from."""
     if not Path(order.folder).is_absolute():
-        raise IsbjornError("give the whole path of the folder.", "folder", "It starts at the root of the disk.")
+        raise IsbjornError("the path of the folder must be absolute.", "folder", "Start it with /.")
     if order.colour is not None and order.colour.config:
         studio.plates.allow(Path(order.colour.config), order.colour.config)
 
@@ -274,7 +272,7 @@ def _set_state(studio: Studio, delivery_id: int, allowed: tuple[str, ...], state
     with studio.store.session(write=True) as session:
         row = session.get(DeliveryRow, delivery_id)
         if row is None:
-            raise Missing(f"there is no delivery {delivery_id}.", "delivery")
+            raise Missing(f"the delivery {delivery_id} does not exist.", "delivery")
         if row.state in allowed:
             row.state, row.problem, row.attempts = state, None, 0
         return card(row)
@@ -304,7 +302,7 @@ def go_first(studio: Here, delivery_id: Id) -> DeliveryCard:
     with studio.store.session(write=True) as session:
         row = session.get(DeliveryRow, delivery_id)
         if row is None:
-            raise Missing(f"there is no delivery {delivery_id}.", "delivery")
+            raise Missing(f"the delivery {delivery_id} does not exist.", "delivery")
         highest = session.exec(select(func.max(DeliveryRow.priority))).first() or 0
         row.priority = min(highest + 1, 2**31)
         return card(row)

@@ -43,7 +43,7 @@ def listening(text: str, where: str = "ISBJORN_OSC") -> tuple[str, int]:
         return HOST, 0
     if not port.isascii() or not port.isdigit() or int(port) > 65_535:
         raise IsbjornError(
-            f"'{text[:60]}' is no port.", where, f"Write {PORT}, or 0.0.0.0:{PORT} for all of the network."
+            f"'{text[:60]}' is not a port.", where, f"Write {PORT}, or 0.0.0.0:{PORT} for the whole network."
         )
     return host or HOST, int(port)
 

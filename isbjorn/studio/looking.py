@@ -48,7 +48,7 @@ class Ask(BaseModel):
     last: FrameNumber = 0
     serial: int = Field(default=0, ge=0, le=2**53)
     orbit: tuple[Angle, Angle, Annotated[float, Field(ge=0.01, le=1000)]] | None = Field(
-        default=None, description="A free look: degrees to the side and upward, times as far away."
+        default=None, description="Free view: degrees to the side and upwards, and the factor of the distance."
     )
 
 
@@ -64,13 +64,9 @@ class Header(BaseModel):
     playing: bool
     fps: float
     dropped: int
-    reduced: float = Field(
-        default=1.0, description="The share of the width that is played, where it is not played in full."
-    )
-    rough: Rough = Field(default=0, description="1: as if the shutter were closed; 2: also with fewer particles.")
-    held: bool = Field(
-        default=False, description="Particles that know of each other are where they were before the edit."
-    )
+    reduced: float = Field(default=1.0, description="Share of the width at which it plays, if it is reduced.")
+    rough: Rough = Field(default=0, description="1: without motion blur; 2: also with fewer particles.")
+    held: bool = Field(default=False, description="Interacting particles still show the positions of before the edit.")
     computed: list[tuple[int, int]]
     figures: Figures
 
@@ -156,7 +152,7 @@ class Looker:
             return None
         except MemoryError:
             await self.problem(
-                IsbjornError("there is not enough memory for this picture.", "live", "Ask for a smaller one.")
+                IsbjornError("there is not enough memory for this picture.", "live", "Use a smaller size.")
             )
             return None
         if self._told is not None:

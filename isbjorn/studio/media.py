@@ -66,7 +66,7 @@ async def import_file(
     safe = safe_name(name)
     if Path(safe).suffix.lower() not in (*MOVIES, *PICTURES):
         raise IsbjornError(
-            f"'{Path(safe).suffix or 'no ending'}' is no kind of plate.", name, "Use a movie or a picture."
+            f"'{Path(safe).suffix or 'no ending'}' is not a type of plate.", name, "Use a movie or a still."
         )
     arrived = await receive(request, studio.store.media_folder, safe)
     return await run_in_threadpool(_take, studio, project_id, arrived, name, batch)
@@ -87,7 +87,7 @@ def _take(studio: Studio, project_id: int, arrived: Path, name: str, batch: str 
 def finish_batch(studio: Here, project_id: Id, batch: str) -> Media:
     """Make one numbered sequence of the files of a batch."""
     if not re.fullmatch(r"[a-z0-9]{4,40}", batch):
-        raise IsbjornError("this is no batch.", batch, "Import the pictures again.")
+        raise IsbjornError("this upload does not exist.", batch, "Import the pictures again.")
     home = studio.store.media_folder / f"batch-{batch}"
     files = sorted(home.iterdir()) if home.is_dir() else []
     if not files:
@@ -127,13 +127,13 @@ def list_files(studio: Here, folder_id: Id) -> list[Found]:
     """Movies, pictures and numbered sequences in a named folder."""
     folder = next((f for f in studio.store.folders() if f.id == folder_id), None)
     if folder is None:
-        raise IsbjornError("this folder was not named.", str(folder_id), "Name it first.")
+        raise IsbjornError("this folder is not among the project's folders.", str(folder_id), "Add it first.")
     found: dict[str, Found] = {}
     try:
         entries = sorted(Path(folder.path).iterdir())[:_LISTED]
     except OSError as error:
         raise IsbjornError(
-            f"the folder cannot be read ({error.strerror}).", folder.path, "May you read there?"
+            f"the folder cannot be read ({error.strerror}).", folder.path, "Check the folder's permissions."
         ) from None
     for path in entries:
         suffix = path.suffix.lower()
@@ -163,6 +163,6 @@ def media_thumb(studio: Here, media_id: Id) -> Response:
     shot = Shot(width=256, height=144, plate=Plate(media=medium.media))
     picture = studio.plates.at(shot, shot.seconds(0), 256, 144)
     if picture is None:
-        raise IsbjornError("the plate has no frame.", medium.name, "Import it again.")
+        raise IsbjornError("the plate has no frames.", medium.name, "Import it again.")
     jpeg = simplejpeg.encode_jpeg(to_shades(picture, shade_table("srgb")), quality=85, colorspace="RGB")
     return Response(jpeg, media_type="image/jpeg")

@@ -38,9 +38,9 @@ def _files_of(store: Store, media: str) -> list[Path]:
     found = list(sequence_files(str(path)).values()) if is_pattern(media) else [path]
     for file in found:
         if not file.resolve().is_relative_to(store.media_folder.resolve()):
-            raise IsbjornError("this file does not lie in the library.", media, "Import it again.")
+            raise IsbjornError("this file is not in the library.", media, "Import it again.")
         if not file.is_file():
-            raise IsbjornError("this file is not there any more.", media, "Put it back, or import it again.")
+            raise IsbjornError("this file is missing.", media, "Restore it, or import it again.")
     return found
 
 
@@ -103,7 +103,7 @@ def _clean(name: str) -> PurePosixPath:
     path = PurePosixPath(name)
     bad = not path.parts or path.is_absolute() or ".." in path.parts or "\\" in name or any(ord(c) < 32 for c in name)
     if bad or any(len(part.encode("utf-8", "replace")) > 200 for part in path.parts) or len(path.parts) > 8:
-        raise IsbjornError("this name leads out of the project, or is none.", name[:200], "Nothing was changed.")
+        raise IsbjornError("this name is invalid or points outside the project.", name[:200], "Nothing was changed.")
     return path
 
 
@@ -111,7 +111,7 @@ def _within_bounds(zipped: zipfile.ZipFile, store: Store) -> None:
     """Raise IsbjornError for a zip that unpacks to more than may be, or than there is room for, before any of it is read."""
     entries = zipped.infolist()
     if sum(e.file_size for e in entries) > free_bytes(store.media_folder):
-        raise IsbjornError("there is not enough room on the disk for it.", "project", "Make room, and try again.")
+        raise IsbjornError("there is not enough disk space for it.", "project", "Free some space, and try again.")
     text = [e for e in entries if not e.filename.startswith("media/")]
     if len(entries) > _MOST_ENTRIES:
         raise IsbjornError(f"it has more than {_MOST_ENTRIES:,} files.", "project", "Nothing was changed.")
@@ -119,9 +119,11 @@ def _within_bounds(zipped: zipfile.ZipFile, store: Store) -> None:
         raise IsbjornError("it would unpack to more than 64 GiB.", "project", "Nothing was changed.")
     for entry in entries:
         if entry.file_size > _PLAINLY_SMALL and entry.file_size > _MOST_PACKED * max(1, entry.compress_size):
-            raise IsbjornError("this file unpacks to far more than it holds.", entry.filename[:200], "Export it again.")
+            raise IsbjornError(
+                "this file's compression ratio is implausibly high.", entry.filename[:200], "Export it again."
+            )
     if any(e.file_size > _LARGEST_TEXT for e in text) or sum(e.file_size for e in text) > _LARGEST_TEXTS:
-        raise IsbjornError("its shots are larger than any can be.", "project", "Nothing was changed.")
+        raise IsbjornError("its shots are larger than the limit.", "project", "Nothing was changed.")
 
 
 def _unpacked_media(zipped: zipfile.ZipFile, store: Store, home: str) -> None:
@@ -152,23 +154,25 @@ def _moved(shot: Shot, home: str, names: set[str]) -> Shot:
 def _library(head: dict[str, Any], store: Store) -> list[Media]:
     rows = head.get("media", [])
     if not isinstance(rows, list) or len(rows) > _MOST_ROWS:
-        raise IsbjornError("its list of media is none, or too long.", "project.json", "Nothing was changed.")
+        raise IsbjornError("its list of media is invalid or too long.", "project.json", "Nothing was changed.")
     found = []
     for row in rows:
         medium = Media.model_validate({**row, "id": None, "project_id": 0})
         if not 0 < len(medium.name) <= 255:
-            raise IsbjornError("a medium has no name, or one that is too long.", "project.json", "Nothing was changed.")
+            raise IsbjornError(
+                "a media file has no name, or its name is too long.", "project.json", "Nothing was changed."
+            )
         for name in ("frames", "width", "height", "bytes"):
             number = getattr(medium, name)
             if not isinstance(number, int) or not 0 <= number <= _LARGEST_NUMBER:
-                raise IsbjornError(f"the {name} of {medium.name} cannot be so.", "project.json", "Nothing was changed.")
+                raise IsbjornError(f"the {name} of {medium.name} is invalid.", "project.json", "Nothing was changed.")
         if _in_library(medium.media):
             _clean(medium.media)
         elif not store.may_read(Path(medium.media)):
             raise IsbjornError(
-                "this medium lies outside the library, in no folder that you named.",
+                "this media file is outside the library and the project's folders.",
                 medium.media[:200],
-                "Name its folder first.",
+                "Add its folder first.",
             )
         found.append(medium)
     return found

@@ -33,15 +33,15 @@ class StudioPlates(PlateReader):
             return
         if not self._store.may_read(path):
             raise IsbjornError(
-                "this place is not in the library, nor in a folder that you named.",
+                "this path is outside the library and the project's folders.",
                 media,
-                "Name its folder, or import it.",
+                "Add its folder, or import the file.",
             )
         try:
             fixed = not path.is_symlink()
         except OSError as error:
             raise IsbjornError(
-                f"this place cannot be read ({error.strerror}).", media[:200], "Choose another."
+                f"this path cannot be read ({error.strerror}).", media[:200], "Choose another."
             ) from None
         if fixed:
             self._known.add(str(path))

@@ -50,10 +50,10 @@ async def receive_points(
     studio.store.document(shot_id)
     safe = safe_name(name)
     if Path(safe).suffix.lower() not in ENDINGS:
-        raise IsbjornError("this is no file of particles.", name, f"Use {', '.join(ENDINGS)}.")
+        raise IsbjornError("this is not a particle file.", name, f"Use {', '.join(ENDINGS)}.")
     home = studio.store.media_folder / f"batch-{batch}"
     if home.is_dir() and len(list(home.iterdir())) >= _MOST_FILES:
-        raise IsbjornError(f"more than {_MOST_FILES:,} files are not taken.", name, "Take fewer frames.")
+        raise IsbjornError(f"the limit is {_MOST_FILES:,} files.", name, "Select fewer frames.")
     arrived = await receive(request, studio.store.media_folder, safe)
     home.mkdir(exist_ok=True)
     arrived.replace(home / safe)
@@ -101,7 +101,7 @@ def _with(shot: Shot, rows: list[tuple[Taken, str]], thing: str) -> tuple[Shot, 
             (row for row in rows if any(e.id == thing and e.name == row[0].name for e in shot.emitters)), rows[0]
         )
         if all(e.id != thing for e in shot.emitters):
-            raise IsbjornError("there is no such emitter any more.", thing, "Choose another.")
+            raise IsbjornError("this emitter does not exist any more.", thing, "Choose another.")
         emitters = tuple(_standing_in(e, one, media) if e.id == thing else e for e in shot.emitters)
         shot = shot.model_copy(update={"emitters": emitters})
         words.append(f"{one.particles:,} particles of {one.name}")

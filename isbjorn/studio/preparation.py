@@ -26,7 +26,7 @@ class ComingShot(BaseModel):
     """A shot of the demonstration that is not there yet."""
 
     name: str
-    share: float = Field(description="Of its plate that is painted, 0 to 1.")
+    share: float = Field(description="Share of its plate that is painted, 0 to 1.")
 
 
 class Preparing(BaseModel):
@@ -34,9 +34,9 @@ class Preparing(BaseModel):
 
     ready: bool
     engine: float = Field(description="Share of the engine that is compiled, 0 to 1.")
-    project: str = Field(default=PROJECT, description="The project that the shots belong to.")
-    shots: list[ComingShot] = Field(default=[], description="Shots that are still to come, in their order.")
-    problem: str = Field(default="", description="What went wrong, and what to do.")
+    project: str = Field(default=PROJECT, description="Project of the shots.")
+    shots: list[ComingShot] = Field(default=[], description="Shots that are still to come, in order.")
+    problem: str = Field(default="", description="Error and remedy.")
 
 
 class Preparation:
@@ -119,9 +119,7 @@ class Preparation:
             if now.engine < 1:
                 parts.append(f"engine {now.engine:.0%} compiled")
             if now.shots:
-                parts.append(
-                    f"{len(now.shots)} {'shot' if len(now.shots) == 1 else 'shots'} of the demonstration to come"
-                )
+                parts.append(f"demonstration: {len(now.shots)} {'shot' if len(now.shots) == 1 else 'shots'} to come")
             line = ", ".join(parts)
             if line and line != said:
                 say(line)

@@ -75,11 +75,11 @@ class Figures(BaseModel):
     refused: dict[str, int]
     ms: float
     memory_bytes: int
-    born: int = Field(default=0, description="Of those alive, how many were born within the last second.")
+    born: int = Field(default=0, description="Number of living particles born within the last second.")
     centre: tuple[float, float] = Field(
-        default=(0.0, 0.0), description="The mean of their places, px from the picture's centre."
+        default=(0.0, 0.0), description="Mean position, in px from the picture's centre."
     )
-    reach: int | None = Field(default=None, description="The frame up to which the states of crowds are kept.")
+    reach: int | None = Field(default=None, description="Frame up to which states of interacting particles are cached.")
 
 
 def reach_of(solver: Solver) -> int | None:

@@ -37,7 +37,7 @@ class ShotCard(BaseModel):
     frames: int
     length_s: float
     revision: int
-    problem: str = Field(default="", description="What of it cannot be read.")
+    problem: str = Field(default="", description="Parts that cannot be read.")
 
 
 class ProjectCard(BaseModel):
@@ -129,7 +129,7 @@ def export_project(studio: Here, project_id: Id) -> FileResponse:
             Path(made.name).unlink(missing_ok=True)
             if isinstance(error, OSError):
                 raise IsbjornError(
-                    f"the project could not be packed ({error.strerror}).", project.name, "Is there room on the disk?"
+                    f"the project could not be packed ({error.strerror}).", project.name, "Check the free disk space."
                 ) from None
             raise
     gone = BackgroundTask(Path(made.name).unlink, missing_ok=True)

@@ -51,7 +51,7 @@ def _region(
     held = min(max(frame, shot.first_frame), shot.last_frame)
     below = ground(shot, held, scale_for(shot, shot.width), studio.plates)
     if below is None:
-        raise IsbjornError("there is no plate under the shot.", "plate", "Choose a plate first.")
+        raise IsbjornError("the shot has no plate.", "plate", "Add a plate first.")
     height, width = below.shape[:2]
     x0, y0, x1, y1 = (
         x0 * width / shot.width,
@@ -110,6 +110,6 @@ def grain(studio: Here, shot_id: Id, frame: Frame) -> GrainFound:
     """The plate's grain about a frame, to be matched."""
     shot = studio.store.document(shot_id)
     if shot.plate is None:
-        raise IsbjornError("there is no plate under the shot.", "plate", "Choose a plate first.")
+        raise IsbjornError("the shot has no plate.", "plate", "Add a plate first.")
     amount, size = grain_of(shot, studio.plates, min(max(frame, shot.first_frame), shot.last_frame))
     return GrainFound(amount=round(100 * amount, 2), size=round(size, 2))

@@ -45,8 +45,10 @@ def serve_studio(folder: Path, port: int, scheduler: str = "", key: str = "", de
             trial.bind((HOST, port))
         except (OSError, OverflowError) as error:
             if getattr(error, "errno", None) in (errno.EACCES, errno.EPERM):
-                raise IsbjornError(f"port {port} is not for you to use.", "--port", "Choose one above 1023.") from None
-            raise IsbjornError(f"port {port} is in use.", "--port", "Choose another, or end what uses it.") from None
+                raise IsbjornError(f"you may not use port {port}.", "--port", "Use a port above 1023.") from None
+            raise IsbjornError(
+                f"port {port} is in use.", "--port", "Use another port, or end the program that uses it."
+            ) from None
 
     def load() -> Any:
         from isbjorn.studio.app import create_app

@@ -38,9 +38,14 @@ class Entry(BaseModel):
     fade_s: float = Field(default=1, ge=0, le=30, allow_inf_nan=False, title="Fade (s)")
     plays: Literal["as it suits", "performed", "performed, in rounds", "over and over"] = Field(
         default="as it suits",
-        description="performed: stepped live, without end, or in rounds of its length; over and over: as it was drawn.",
+        description=(
+            "How the shot runs on the stage: simulated live without end, simulated live and restarted after its "
+            "length, or repeated as rendered."
+        ),
     )
-    address: Address = Field(default="", description="What brings it: a number above 0 that arrives there.")
+    address: Address = Field(
+        default="", description="Control address that starts the shot when a value above 0 arrives."
+    )
 
 
 class SetList(BaseModel):
@@ -49,7 +54,7 @@ class SetList(BaseModel):
     model_config = ConfigDict(extra="forbid", json_schema_serialization_defaults_required=True)
     entries: list[Entry] = Field(default_factory=list, max_length=64)
     addresses: dict[Action, Address] = Field(default_factory=dict)
-    width: int = Field(default=0, ge=0, le=4096, description="Pixels across of the pictures; 0: as the window is.")
+    width: int = Field(default=0, ge=0, le=4096, description="Width of the pictures in px; 0: the window's width.")
 
 
 class Trigger(BaseModel):
@@ -93,7 +98,7 @@ def put_set(studio: Here, project_id: Id, body: SetList) -> SetList:
     known = studio.store.shot_ids(project_id)
     for entry in body.entries:
         if entry.shot not in known:
-            raise IsbjornError("this shot is not in the project.", str(entry.shot), "Choose one that is.")
+            raise IsbjornError("this shot is not in the project.", str(entry.shot), "Select a shot of the project.")
     studio.store.keep_set_list(
         project_id, body.model_dump_json() if body.entries or body.addresses or body.width else ""
     )

@@ -50,12 +50,16 @@ class ShotState(BaseModel):
     project_id: int
     revision: int
     document: Shot
-    undo: str | None = Field(description="What undo would take back.")
+    undo: str | None = Field(description="Label of the edit that undo would revert.")
     redo: str | None
     guides: Scene
-    timecodes: tuple[str, str] = Field(description="Of the first and of the last frame.")
-    damage: list[str] = Field(default=[], description="What of the kept document cannot be read, and was left out.")
-    marks: dict[str, int] = Field(default={}, description="Of the guides of each emitter: another whenever they are.")
+    timecodes: tuple[str, str] = Field(description="Timecodes of the first and of the last frame.")
+    damage: list[str] = Field(
+        default=[], description="Parts of the stored document that cannot be read and were left out."
+    )
+    marks: dict[str, int] = Field(
+        default={}, description="Marks of the guides of each emitter; they change with the guides."
+    )
 
 
 class Change(BaseModel):
@@ -73,17 +77,20 @@ class Edit(BaseModel):
     label: str = Field(default="Edit", min_length=1, max_length=120)
     gesture: str | None = Field(default=None, max_length=60)
     frame: int | None = Field(
-        default=None, ge=-(10**9), le=10**9, description="The frame whose guides are wanted with the answer."
+        default=None, ge=-(10**9), le=10**9, description="Frame whose guides are returned with the answer."
     )
-    thing: str | None = Field(
-        default=None, max_length=60, description="The force whose field is wanted with the answer."
-    )
+    thing: str | None = Field(default=None, max_length=60, description="Force whose field is returned with the answer.")
     again: bool = Field(
         default=False,
-        description="It was sent before without an answer: it is not made twice if the last edit is of its gesture.",
+        description=(
+            "A repeat of a request that was not answered: it is not applied twice if the last edit belongs to "
+            "the same gesture."
+        ),
     )
     having: list[int] = Field(
-        default=[], max_length=1000, description="Marks of guides that are there: those are left out of the answer."
+        default=[],
+        max_length=1000,
+        description="Marks of guides that the page already has; they are left out of the answer.",
     )
 
 

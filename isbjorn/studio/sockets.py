@@ -36,7 +36,7 @@ async def taken_in(socket: WebSocket, number: int, known: Callable[[int], object
     await socket.accept()
     try:
         if not 0 <= number < 2**63:
-            raise IsbjornError("there is no such thing.", "socket", "Open it from its project.")
+            raise IsbjornError("it does not exist.", "socket", "Open it from its project.")
         await run_in_threadpool(known, number)
     except IsbjornError as error:
         await socket.send_text(told(error))
@@ -64,7 +64,7 @@ async def asked(socket: WebSocket, model: type[M], place: str, wrong: Callable[[
         if refused > _MOST_REFUSED:
             await socket.close(1008, "Too many messages could not be read.")
             raise WebSocketDisconnect(1008)
-        await wrong(IsbjornError(what, place, "The message was left aside."))
+        await wrong(IsbjornError(what, place, "The message was ignored."))
 
 
 async def until_gone(*works: Coroutine[Any, Any, None]) -> None:

@@ -53,7 +53,7 @@ class Wave(BaseModel):
     seconds: float
     onsets: list[float]
     beats: list[float]
-    tempo: float = Field(description="Beats a minute; 0: none was found.")
+    tempo: float = Field(description="Beats per minute; 0: no beat was found.")
 
 
 def _listen(studio: Studio, path: Path, name: str) -> str:
@@ -62,7 +62,7 @@ def _listen(studio: Studio, path: Path, name: str) -> str:
         digest = digest_of(path)
     except (OSError, ValueError) as error:
         raise IsbjornError(
-            f"it cannot be read ({reason_of(error)}).", name, "Put it back, or choose another."
+            f"it cannot be read ({reason_of(error)}).", name, "Restore it, or select another file."
         ) from None
     if not hearing.is_heard(digest):
         apart(
@@ -80,7 +80,7 @@ async def import_sound(
     studio.store.project(project_id)
     safe = safe_name(name)
     if Path(safe).suffix.lower() not in (*SOUNDS, *MOVIES):
-        raise IsbjornError("this is no kind of sound.", name, f"Use {', '.join(SOUNDS)}, or a movie.")
+        raise IsbjornError("this is not a sound file type.", name, f"Use {', '.join(SOUNDS)}, or a movie.")
     arrived = await receive(request, studio.store.media_folder, safe)
     return await studio.reading(_take, studio, project_id, arrived, name)
 
@@ -102,10 +102,10 @@ def _add_sound(studio: Studio, shot_id: int, body: NewSound) -> ShotState:
     shot = studio.store.document(shot_id)
     media = body.media or (shot.plate.media if shot.plate is not None else "")
     if not media:
-        raise IsbjornError("there is no plate.", "sounds", "Put a plate under the shot, or choose a file.")
+        raise IsbjornError("the shot has no plate.", "sounds", "Add a plate to the shot, or select a file.")
     path = Path(studio.plates.resolve(media))
     if not body.media and shot.plate is not None and sound_of(shot.plate, path, Fraction(0), Fraction(1)) is None:
-        raise IsbjornError("the plate has no sound.", shot.plate.name, "Choose a file.")
+        raise IsbjornError("the plate has no sound.", shot.plate.name, "Select a file.")
     digest = _listen(studio, path, path.name)
     with studio.store.edit(shot_id, "Sound") as box:
         known = {one.name for one in box[0].sounds}
@@ -119,7 +119,7 @@ def _add_sound(studio: Studio, shot_id: int, body: NewSound) -> ShotState:
 def _sound(shot: Shot, sound_id: str) -> Sound:
     found = next((one for one in shot.sounds if one.id == sound_id), None)
     if found is None:
-        raise IsbjornError("there is no such sound in the cast.", sound_id, "Choose another.")
+        raise IsbjornError("this sound does not exist in the cast.", sound_id, "Choose another.")
     return found
 
 
@@ -149,9 +149,9 @@ class TapeTimecode(BaseModel):
     """The timecode that is recorded in a sound."""
 
     found: bool
-    text: str = Field(default="", description="Of its beginning, hours to frames.")
+    text: str = Field(default="", description="Timecode of its start, hours to frames.")
     offset_s: float = Field(
-        default=0, description="Where the sound lies when the shot begins at the full hour of its timecode."
+        default=0, description="Offset of the sound when the shot starts at the full hour of its timecode."
     )
 
 
@@ -177,7 +177,7 @@ def _read_timecode(studio: Studio, shot_id: int, sound_id: str) -> TapeTimecode:
 
 @router.get(
     "/shots/{shot_id}/audio",
-    responses={200: {"content": {"audio/wav": {}}}, 204: {"description": "Nothing is heard."}},
+    responses={200: {"content": {"audio/wav": {}}}, 204: {"description": "No sound is played."}},
     response_class=Response,
 )
 def audio(studio: Here, shot_id: Id) -> Response:

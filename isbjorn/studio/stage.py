@@ -53,15 +53,15 @@ class StageHeader(BaseModel):
     """What comes with a picture of a show."""
 
     serial: int
-    seconds: float = Field(description="The moment of the show.")
-    frame: float = Field(description="The same as a frame number; it goes on beyond the last.")
+    seconds: float = Field(description="Time of the show, in s.")
+    frame: float = Field(description="The same as a frame number; it continues beyond the last frame.")
     width: int
     height: int
     fps: float
-    dropped: int = Field(description="Pictures that were due and not drawn.")
-    reduced: float = Field(description="The share of the width that is drawn, where it is not all.")
+    dropped: int = Field(description="Number of pictures that were not drawn in time.")
+    reduced: float = Field(description="Share of the width at which it is drawn, if it is reduced.")
     latency_ms: float | None = Field(
-        description="From the arrival of a number to the page's word that a picture with it was shown: the 95th percentile."
+        description="Time from the arrival of a value until the page confirms a picture with it, 95th percentile."
     )
     figures: Figures
 
@@ -263,7 +263,9 @@ async def stage(socket: WebSocket, shot_id: int) -> None:
     def known(number: int) -> None:
         studio.store.shot_row(number)
         if studio.shows >= MOST_SHOWS:
-            raise IsbjornError(f"{MOST_SHOWS} shots are performed already.", "stage", "Close the window of one.")
+            raise IsbjornError(
+                f"{MOST_SHOWS} shots are already being performed.", "stage", "Close the window of one of them."
+            )
 
     if not await taken_in(socket, shot_id, known):
         return

@@ -104,9 +104,9 @@ class Store:
                 place.mkdir(parents=True, exist_ok=True)
         except OSError as error:
             raise IsbjornError(
-                f"the data folder cannot be made ({error.strerror}).",
+                f"the data folder cannot be created ({error.strerror}).",
                 str(folder),
-                "Choose another with --data.",
+                "Use another folder with --data.",
             ) from None
         self.engine = create_engine(f"sqlite:///{self.folder / NAME}")
         event.listen(self.engine, "connect", _pragmas)
@@ -135,7 +135,7 @@ class Store:
             raise IsbjornError(
                 "the store was made by a newer Isbjorn.",
                 str(self.folder),
-                "Use that one, or another folder with --data.",
+                "Use that version, or another folder with --data.",
             ) from None
         except DatabaseError as error:
             raise self._told(error) from None
@@ -154,16 +154,18 @@ class Store:
         if any(word in said for word in ("malformed", "not a database", "disk image", "encrypted")):
             kept = backups(self.folder)
             remedy = (
-                f"Start with --restore to go back to the backup of {kept[-1].stem.removeprefix('isbjorn-')}; "
-                "the damaged file is kept beside it."
+                (
+                    f"Start with --restore to return to the backup of {kept[-1].stem.removeprefix('isbjorn-')}; the "
+                    "damaged file is renamed."
+                )
                 if kept
-                else "Bring back a copy of it, or choose another folder with --data."
+                else "Restore a copy of it, or use another folder with --data."
             )
             return Damaged(f"the store is damaged ({said}).", str(self.folder / NAME), remedy)
         return IsbjornError(
             f"the store cannot be used ({said}).",
             str(self.folder / NAME),
-            "May you write there, and is there room on the disk?",
+            "Check the folder's permissions and the free disk space.",
         )
 
     @contextmanager
@@ -296,7 +298,7 @@ class Store:
             raise IsbjornError(
                 f"the shot's document is damaged ({error.what})",
                 f"shot {shot_id}",
-                "Take it back with undo, or a backup.",
+                "Use undo, or restore a backup.",
             ) from None
 
     def _revision(self, session: Session, row: ShotRow, number: int) -> Revision:
@@ -419,7 +421,7 @@ class Store:
                 str(path)[:200], "Give another.",
             )  # fmt: skip
         if not there:
-            raise IsbjornError("there is no such folder.", str(path), "Give its whole path.")
+            raise IsbjornError("this folder does not exist.", str(path), "Give its absolute path.")
         with self.session(write=True) as session:
             found = session.exec(select(Folder).where(Folder.path == str(path.resolve()))).first()
             folder = found or Folder(path=str(path.resolve()))
@@ -451,9 +453,7 @@ class Store:
         known = number.isascii() and number.isdigit() and len(number) < 19
         row = session.get(PresetRow, int(number)) if known else None
         if row is None:
-            raise Missing(
-                "there is no such emitter of your own in the library.", preset_id, "It may have been taken out."
-            )
+            raise Missing("this emitter is not in your library.", preset_id, "It may have been removed.")
         return row
 
     def preset(self, preset_id: str) -> PresetRow:
@@ -480,5 +480,5 @@ class Store:
     @staticmethod
     def _found(thing: T | None, kind: str, number: int) -> T:
         if thing is None:
-            raise Missing(f"there is no {kind} {number}.", kind, "It may have been deleted.")
+            raise Missing(f"{kind} {number} does not exist.", kind, "It may have been deleted.")
         return thing

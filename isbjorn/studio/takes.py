@@ -24,7 +24,9 @@ from isbjorn.studio.uploads import homed
 
 router = APIRouter(prefix="/api", tags=["takes"])
 Here = Annotated[Studio, Depends(studio_of)]
-Tolerance = Annotated[float, Query(ge=0.0001, le=0.2, description="How far keys may be from what was performed, of 1.")]
+Tolerance = Annotated[
+    float, Query(ge=0.0001, le=0.2, description="Largest deviation of keys from the performance, 0 to 1.")
+]
 _MOST_POINTS = 2000
 
 
@@ -41,7 +43,7 @@ class TakeCurve(BaseModel):
     begin_s: float
     step_s: float
     values: list[float]
-    apart: float = Field(description="How far the control of its own (keys, or at rest) is from it at most.")
+    apart: float = Field(description="Largest difference between the take and the control's own value.")
 
 
 class TakeLane(BaseModel):
@@ -70,7 +72,7 @@ def kept(studio: Studio, shot_id: int, text: str) -> tuple[str, str]:
             studio.store.add_media(unseen(project.id, "take.csv", media, "take", path.stat().st_size))
     except OSError as error:
         raise IsbjornError(
-            f"the take could not be kept ({error.strerror}).", "take", "Is there room on the disk?"
+            f"the take could not be saved ({error.strerror}).", "take", "Check the free disk space."
         ) from None
     return media, digest
 
@@ -78,7 +80,7 @@ def kept(studio: Studio, shot_id: int, text: str) -> tuple[str, str]:
 def with_take(shot: Shot, take: Take, lanes: set[str], played: bool) -> Shot:
     """A shot with one more take; played: by those of its controls that have a lane in it."""
     if len(shot.takes) >= 32:
-        raise IsbjornError("a shot keeps 32 takes.", "takes", "Take one out first.")
+        raise IsbjornError("a shot has at most 32 takes.", "takes", "Delete one first.")
     take = take.model_copy(update={"name": free_name(shot, take.name)})
     controls = shot.controls
     if played:
@@ -96,9 +98,11 @@ def keep_take(studio: Studio, shot_id: int, text: str, name: str = "") -> str:
     shot = studio.store.document(shot_id)
     led = [c.name for c in shot.controls if c.id in lanes]
     if not led:
-        raise IsbjornError("no control of this shot was performed.", shot.name, "Let one learn an address first.")
+        raise IsbjornError(
+            "no control of this shot has been performed.", shot.name, "Let a control learn an address first."
+        )
     media, digest = kept(studio, shot_id, text)
-    with studio.store.edit(shot_id, "Keep a take") as box:
+    with studio.store.edit(shot_id, "Save take") as box:
         take = Take(name=name.strip() or "Take", media=media, digest=digest)
         box[0] = with_take(box[0], take, lanes, played=True)
         take = box[0].takes[-1]
@@ -113,7 +117,7 @@ def keep_take(studio: Studio, shot_id: int, text: str, name: str = "") -> str:
 def _take(shot: Shot, take_id: str) -> Take:
     found = next((take for take in shot.takes if take.id == take_id), None)
     if found is None:
-        raise IsbjornError("there is no such take any more.", take_id, "Choose another.")
+        raise IsbjornError("this take does not exist any more.", take_id, "Choose another.")
     return found
 
 

@@ -57,7 +57,7 @@ def _thing(shot: Shot, thing_id: str) -> tuple[str, int, Any]:
         for number, thing in enumerate(getattr(shot, field)):
             if thing.id == thing_id and hasattr(thing, "across"):
                 return field, number, thing
-    raise IsbjornError("there is nothing of that id with a place in the cast.", thing_id, "Nothing was changed.")
+    raise IsbjornError("nothing in the cast with this id has a position.", thing_id, "Nothing was changed.")
 
 
 def _free(shot: Shot, thing_id: str) -> tuple[str, int, Any]:
@@ -65,15 +65,17 @@ def _free(shot: Shot, thing_id: str) -> tuple[str, int, Any]:
     thing = found[2]
     if thing.carried_by is not None or thing.path is not None:
         raise IsbjornError(
-            "a thing that is carried or goes on a path cannot be tracked.",
+            "a thing that is attached or follows a path cannot be tracked.",
             thing.name,
-            "Track a marker, and let it carry the thing.",
+            "Track a marker, and attach the thing to it.",
         )
     if shot.camera.kind == "perspective" and any(
         n.timed for n in (shot.camera.across, shot.camera.pan, shot.camera.roll)
     ):
         raise IsbjornError(
-            "the camera moves, so places on the plate are no places of the shot.", "camera", "Track with it at rest."
+            "the camera moves, so positions on the plate are not positions in the shot.",
+            "camera",
+            "Track with a still camera.",
         )
     return found
 
@@ -109,9 +111,9 @@ def track(studio: Here, shot_id: Id, thing_id: str, body: Follow) -> Tracked:
     seen = follow(shot, studio.plates, *_at(shot, thing, first), first, last, body.window)
     if len(seen) < 2 and last != first:
         raise IsbjornError(
-            f"the point is lost at once, after frame {first}.",
+            f"the point is lost immediately after frame {first}.",
             thing.name,
-            "Choose a corner or a spot, or a larger patch.",
+            "Select a corner, a spot or a larger patch.",
         )
     with studio.store.edit(shot_id, f"Track {thing.name}") as box:
         box[0] = _baked(box[0], thing_id, seen)

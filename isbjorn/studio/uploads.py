@@ -46,16 +46,16 @@ async def receive(request: Request, folder: Path, name: str) -> Path:
                 taken += len(chunk)
                 if taken > LARGEST_UPLOAD:
                     raise IsbjornError(
-                        f"more than {LARGEST_UPLOAD / 2**30:.1f} GiB are not taken.",
+                        f"the limit is {LARGEST_UPLOAD / 2**30:.1f} GiB.",
                         name,
-                        "Name its folder instead of importing it.",
+                        "Add its folder instead of importing it.",
                     )
                 await run_in_threadpool(out.write, chunk)
             await run_in_threadpool(_settle, out)
     except OSError as error:
         path.unlink(missing_ok=True)
         raise IsbjornError(
-            f"the file could not be kept ({error.strerror}).", name, "Is there room on the disk?"
+            f"the file could not be stored ({error.strerror}).", name, "Check the free disk space."
         ) from None
     except BaseException:
         path.unlink(missing_ok=True)
@@ -69,7 +69,9 @@ async def body_of(request: Request, largest: int, name: str) -> bytes:
     async for chunk in request.stream():
         body += chunk
         if len(body) > largest:
-            raise IsbjornError(f"a file here is not larger than {largest >> 20} MiB.", name, "Is it the right one?")
+            raise IsbjornError(
+                f"the limit for this file is {largest >> 20} MiB.", name, "Check that it is the right file."
+            )
     return bytes(body)
 
 

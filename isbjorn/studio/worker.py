@@ -104,7 +104,7 @@ class Worker:
                     row.attempts = 0
                 if row.attempts >= _MOST_ATTEMPTS:
                     row.state, row.ended = "failed", now()
-                    row.problem = f"The worker ended {row.attempts} times at this delivery. Resume it to try again."
+                    row.problem = f"The worker ended {row.attempts} times during this delivery. Resume it to try again."
                 else:
                     row.state = "waiting"
         return True
@@ -160,7 +160,7 @@ class Worker:
             order = Order.model_validate_json(told_order)
         except ValidationError as error:
             self._end(
-                delivery_id, "failed", problem=f"The order cannot be read ({first_problem(error)[1]}). Order it again."
+                delivery_id, "failed", problem=f"The order cannot be read ({first_problem(error)[1]}). Create it again."
             )
             return
         pace, told, checked, stop, made_so_far = _Pace(), 0.0, 0.0, False, 0
@@ -206,7 +206,7 @@ class Worker:
             self._end(
                 delivery_id,
                 "failed",
-                problem="There is not enough memory. Choose a smaller scale or fewer particles.",
+                problem="There is not enough memory. Select a smaller scale or reduce the particles.",
             )
         except Exception as error:
             if isinstance(error, ModuleNotFoundError) and (missing := missing_package(error)) is not None:
@@ -214,7 +214,7 @@ class Worker:
                 return
             # Whatever it is, it ends this delivery and no other.
             traceback.print_exc()
-            self._end(delivery_id, "failed", problem=f"Something went wrong that Isbjorn does not know: {error!r:.300}")
+            self._end(delivery_id, "failed", problem=f"Unexpected error: {error!r:.300}")
 
     def _tell(self, delivery_id: int, done: int, ms_per_frame: float) -> None:
         with self.store.session(write=True) as session:
@@ -254,7 +254,7 @@ def _room(text: str, order: Order, made: int) -> str:
         needed = about_bytes(shot, order, len(Plan(shot, order)) - made)
         free = free_bytes(Path(order.folder))
         if free < needed:
-            return f" The rest takes about {needed / 1e6:,.0f} MB, and {free / 1e6:,.0f} MB are free."
+            return f" The rest needs about {needed / 1000000.0:,.0f} MB, and {free / 1000000.0:,.0f} MB are free."
     return ""
 
 

@@ -176,7 +176,7 @@ class Elsewhere(Looking):
     def test_a_plate_that_is_gone_is_said_and_can_be_taken_away(self) -> None:
         change = {"op": "replace", "path": "/plate/media", "value": "gone.mp4"}
         self.ask("PATCH", f"/api/shots/{self.shot}", {"changes": [change]})
-        self.page.until(lambda: "not there any more" in self.page.find('main [role="alert"]').text)
+        self.page.until(lambda: "file is missing" in self.page.find('main [role="alert"]').text)
         # That there is something to undo comes on another way than the picture's problem.
         self.page.until(lambda: self.page.button("Undo").is_enabled())
         self.page.button("Undo").click()
@@ -186,7 +186,7 @@ class Elsewhere(Looking):
         sheet = Delivering(self.page)
         sheet.open("Name and folder")
         sheet.put("Folder", "somewhere")
-        self.page.until(lambda: "whole path" in self.page.find('[role="dialog"] [role="alert"]').text)
+        self.page.until(lambda: "absolute" in self.page.find('[role="dialog"] [role="alert"]').text)
         self.assertTrue(all("422" in line for line in self.page.errors()))
 
     def test_a_deleted_shot_comes_back(self) -> None:

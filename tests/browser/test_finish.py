@@ -24,9 +24,7 @@ class Bodies(Looking):
         self.page.button("Add another body").click()
         self.page.until(lambda: len(self.embers()["mixed"]) == 1)
         self.page.until(
-            lambda: (
-                [r.text for r in self.page.all('[aria-label="Which of the bodies"] [role="radio"]')] == ["50 %", "50 %"]
-            )
+            lambda: [r.text for r in self.page.all('[aria-label="Choice of body"] [role="radio"]')] == ["50 %", "50 %"]
         )
         self.fill(self.page.find('aside input[aria-label="Weight"]'), "3")
         self.page.until(lambda: self.embers()["mixed"][0]["weight"] == 3)
@@ -81,8 +79,8 @@ class Bodies(Looking):
     def test_skins_strands_and_ripples_from_their_switches(self) -> None:
         section = self.section("Trails, strands, water")
         section.find_element(By.CSS_SELECTOR, '[aria-label="Skin"]').click()
-        self.page.until(lambda: len(self.page.all('[aria-label="Skins to choose from"] img')) >= 4)
-        next(b for b in self.page.all('[aria-label="Skins to choose from"] button') if b.text == "Honey").click()
+        self.page.until(lambda: len(self.page.all('[aria-label="Skins"] img')) >= 4)
+        next(b for b in self.page.all('[aria-label="Skins"] button') if b.text == "Honey").click()
         self.page.until(lambda: (self.embers()["skin"] or {}).get("colours") == "by thickness" and self.page.settled())
         for label, field in (("Skin", "skin"), ("Strands", "strand"), ("Ripples", "ripples")):
             section.find_element(By.CSS_SELECTOR, f'[role="switch"][aria-label="{label}"]').click()
@@ -130,7 +128,7 @@ class Finish(Looking):
     def test_an_emitter_goes_into_a_new_group_and_is_used_as_glass(self) -> None:
         self.take("Ash")
         self.section("Effects")
-        self.page.button("In a new group").click()
+        self.page.button("New group").click()
         self.page.until(lambda: len(self.document()["groups"]) == 2 and self.page.settled())
         group = self.document()["groups"][1]["id"]
         self.page.until(lambda: next(e for e in self.document()["emitters"] if e["id"] == "ash")["group"] == group)
@@ -243,7 +241,7 @@ class Compared(Looking):
         self.page.until(lambda: self.embers()["size"]["value"] == 12 and self.page.settled())
         body.send_keys("v")
         self.page.until(lambda: "size 4.4 → 12 px" in self.page.find('[data-version="v1"]').text)
-        self.page.button("Wipe over now").click()
+        self.page.button("Wipe").click()
         self.page.until(lambda: self.page.find('[data-compare="wipe"] img').get_attribute("src"))
         slider = self.page.find('[aria-label="Where the wipe is"]')
         at = int(slider.get_attribute("aria-valuenow") or 0)
@@ -274,9 +272,9 @@ class Compared(Looking):
     def test_an_order_without_alpha_is_mended_in_its_sheet(self) -> None:
         Delivering(self.page).choose("Over the plate")
         next(x for x in self.page.all('[role="dialog"] label') if "Over the" in x.text).click()
-        self.page.until(lambda: "keeps no alpha" in self.page.find('[role="dialog"]').text)
+        self.page.until(lambda: "has no alpha" in self.page.find('[role="dialog"]').text)
         next(b for b in self.page.all('[role="dialog"] button') if b.text.startswith("Deliver as")).click()
-        self.page.until(lambda: "keeps no alpha" not in self.page.find('[role="dialog"]').text)
+        self.page.until(lambda: "has no alpha" not in self.page.find('[role="dialog"]').text)
 
 
 if __name__ == "__main__":

@@ -49,7 +49,7 @@ class ForAll(Looking):
             ("?", "Keys"),
             ("v", "Versions"),
             ("b", "Library of emitters"),
-            ("p", "Choose a plate"),
+            ("p", "Add a plate"),
             ("d", "Deliver"),
         ):
             self.page.driver.execute_script("document.activeElement.blur()")
@@ -149,7 +149,7 @@ class ForAll(Looking):
         self.press("e")
         self.page.driver.execute_script("document.activeElement.blur()")
         self.press("?")
-        self.page.button("Single letters are commands").click()
+        self.page.button("Single-key shortcuts").click()
         self.press(Keys.ESCAPE)
         self.page.until(lambda: not self.page.all('[role="dialog"]'))
         self.page.driver.execute_script("document.activeElement.blur()")

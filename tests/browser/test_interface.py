@@ -88,7 +88,7 @@ class Interface(Looking):
     def test_a_ramp_takes_a_colour_of_the_plate(self) -> None:
         stops = self.page.all('[data-lane="colour"] [aria-label^="Colour "][role="slider"]')
         stops[1].click()
-        self.page.button("Take a colour of the plate").click()
+        self.page.button("Pick a colour from the plate").click()
         self.actions().move_to_element_with_offset(self.page.find("canvas"), -300, -180).click().perform()
         self.page.until(lambda: self.embers()["colour"]["colours"][1]["colour"] != "#ffc163")
         picked = self.embers()["colour"]["colours"][1]["colour"]
@@ -219,7 +219,7 @@ class Interface(Looking):
         self.page.find('[role="dialog"] input').send_keys("Rain on the quay")
         self.page.button("Create shot").click()
         self.page.until(lambda: self.page.settled() and sum(self.page.pixels()) > 0)
-        self.assertEqual(self.page.find('[aria-label="Name of the shot"]').get_attribute("value"), "Rain on the quay")
+        self.assertEqual(self.page.find('[aria-label="Shot name"]').get_attribute("value"), "Rain on the quay")
 
     def test_nothing_is_lost_when_the_studio_is_killed(self) -> None:
         self.type_into("Birth rate", "77")

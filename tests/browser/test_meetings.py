@@ -98,7 +98,7 @@ class Meetings(Looking):
         self.take("Embers")
         next(b for b in self.page.all("button") if b.text.startswith("Burst at")).click()
         self.page.until(lambda: len(self.embers()["bursts"]) == 1)
-        box = self.page.find('input[aria-label="Or fill"]')
+        box = self.page.find('input[aria-label="Fill shape"]')
         box.send_keys(Keys.CONTROL, "a")
         box.send_keys("60", Keys.ENTER)
         self.page.until(lambda: self.embers()["bursts"][0]["fill"] == 60)

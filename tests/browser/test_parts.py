@@ -62,7 +62,7 @@ class Parts(Looking):
     def test_a_particle_is_pressed_on(self) -> None:
         self.page.driver.execute_script("document.activeElement.blur()")
         self.actions().send_keys("i").perform()
-        self.page.until(lambda: len(self.page.all('[aria-label="Numbers of the particles"] text')) > 10)
+        self.page.until(lambda: len(self.page.all('[aria-label="Particle values"] text')) > 10)
         seen = self.ask("GET", f"/api/shots/{self.shot}/particles?frame=112")
         picture, shot = self.page.find("canvas"), self.document()
         one = max(seen, key=lambda p: p["radius"])  # type: ignore[call-overload]
@@ -72,7 +72,7 @@ class Parts(Looking):
         self.page.until(
             lambda: "px/s" in self.page.find("[data-inspect]").text and "Birth" in self.page.find("[data-inspect]").text
         )
-        self.assertGreaterEqual(len(self.page.all('[aria-label="Numbers of the particles"] polyline')), 1)
+        self.assertGreaterEqual(len(self.page.all('[aria-label="Particle values"] polyline')), 1)
 
     def test_times_are_told_in_frames(self) -> None:
         self.unfold_birth()

@@ -103,7 +103,7 @@ class World(Looking):
         point = self.page.find('main [aria-label="Path point 2, handle"]')
         self.actions().click_and_hold(point).move_by_offset(0, -30).release().perform()
         self.page.until(lambda: self.embers()["path"]["points"][1]["y"] > 30 and self.page.settled())
-        self.page.button("No path").click()
+        self.page.button("Remove path").click()
         self.page.until(lambda: self.embers()["path"] is None)
 
     def test_a_way_is_led_by_hand_while_it_plays(self) -> None:

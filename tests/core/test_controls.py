@@ -110,10 +110,10 @@ class Midi(unittest.TestCase):
 
     def test_what_is_none_is_said(self) -> None:
         for content, why in (
-            (b"", "no MIDI file"),
-            (b"MThd none", "no MIDI file"),
-            (self.file(), "nothing is played"),
-            (b"\x00" * 500, "no MIDI"),
+            (b"", "not a MIDI file"),
+            (b"MThd none", "not a MIDI file"),
+            (self.file(), "no events"),
+            (b"\x00" * 500, "not a MIDI"),
         ):
             with self.subTest(content[:8]), self.assertRaisesRegex(IsbjornError, why):
                 read_midi(content)

@@ -82,7 +82,7 @@ class Pictures(InFolder):
         np.testing.assert_array_equal(found[0::2], first[0::2])
         np.testing.assert_array_equal(found[1::2], then[1::2])
         self.assertGreater(float(np.abs(first - then).max()), 0.1)
-        with self.assertRaisesRegex(IsbjornError, "no interlaced"):
+        with self.assertRaisesRegex(IsbjornError, "does not support interlaced"):
             deliver(shot, self.folder, format="mp4", fields="upper first")
 
     def test_words_stand_where_they_are_asked_for(self) -> None:
@@ -161,7 +161,7 @@ class Crewed(InFolder):
         good = made[3].read_bytes()
         other = made[4].read_bytes()
         for number, content, words in (
-            (3, good[: len(good) // 2], "cannot be"), (3, b"no picture", "cannot be opened"), (0, other, "not what the shot shows"),
+            (3, good[: len(good) // 2], "cannot be"), (3, b"no picture", "cannot be opened"), (0, other, "differs from the shot"),
         ):  # fmt: skip
             before = made[number].read_bytes()
             made[number].write_bytes(content)

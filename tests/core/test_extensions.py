@@ -69,7 +69,7 @@ class Registry(unittest.TestCase):
         ring, star = (next(kind.model for kind in BODIES if name in kind.names) for name in ("ring", "star"))
         family.register("isbjorn.core.render.bodies:star")(star)
         family.union()
-        with self.assertRaisesRegex(IsbjornError, "comes too late"):
+        with self.assertRaisesRegex(IsbjornError, "registered too late"):
             family.register("tests.tidal.tide")(ring)
 
 

@@ -442,7 +442,7 @@ class Meetings(FromEmpty):
         self.assertEqual(set(self.at(shot, 40).emitter.tolist()), {0})
         late = self.at(shot, 120)
         drops, marks = (late.where(late.emitter == n) for n in (0, 1))
-        self.assertGreater(float(drops.position[:, 1].min()), -62.5, "none gets through")
+        self.assertGreater(float(drops.position[:, 1].min()), -62.5, "none passes through")
         self.assertAlmostEqual(float(drops.position[:, 1].max()), -60 + 150**2 / 200, delta=6)
         np.testing.assert_allclose(marks.position[:, 1], -62, atol=2)
         # A drop straight up is back after 3 s: so many rings of 0.8 s as drops were born in 0.8 s.

@@ -58,15 +58,15 @@ class Recognised(unittest.TestCase):
     def test_births_in_step_with_the_frames(self) -> None:
         stands = {"cadence": "even", "rate": 25, "spread": 0}
         note = self.fault(one(**stands), "standing stream", word="one birth in every frame")
-        self.assertEqual(note.mend and note.mend.label, "Let births fall unevenly")
+        self.assertEqual(note.mend and note.mend.label, "Make births uneven")
         self.fault(one(**{**stands, "rate": 1, "rate_per": "frame"}), "standing stream")
         self.fault(one(**{**stands, "rate": 12.5}), "standing stream")
         for other in ({"rate": 26}, {"spread": 30}, {"speed": {"value": 100, "spread": 20}}, {"cadence": "random"}):
             self.assertNotIn("standing stream", kinds(one(**{**stands, **other})), other)
 
     def test_particles_too_small_to_be_seen_and_their_cost(self) -> None:
-        note = self.fault(one(size=0.2, rate=500), "too small", word="ms a frame")
-        self.assertIn("too small to be seen", note.what)
+        note = self.fault(one(size=0.2, rate=500), "too small", word="ms per frame")
+        self.assertIn("too small to see", note.what)
         self.assertNotIn("too small", kinds(one(size=4, rate=500)))
 
     def test_a_budget_that_starves_and_by_how_much(self) -> None:
@@ -106,7 +106,7 @@ class Recognised(unittest.TestCase):
         self.assertNotIn("life too short", kinds(going))
 
     def test_a_life_too_short_to_come_into_the_picture(self) -> None:
-        note = self.fault(one(up=-600, lifespan=0.5, speed=200), "life too short", word="before they come")
+        note = self.fault(one(up=-600, lifespan=0.5, speed=200), "life too short", word="before they enter")
         self.assertEqual(note.level, "trouble")
         self.assertNotIn("life too short", kinds(one(up=-600, lifespan=4, speed=200)))
 
@@ -150,7 +150,7 @@ class Recognised(unittest.TestCase):
 
     def test_burnt_out_light(self) -> None:
         hot = one(brightness=30, blend="add", size=60, rate=60)
-        note = self.fault(hot, "clipping", word="burnt out")
+        note = self.fault(hot, "clipping", word="clipped to white")
         self.assertEqual(note.mend and note.mend.changes[0]["path"], "/finish/-")
         self.assertNotIn("clipping", kinds(one(brightness=0.02, blend="add", size=60, rate=60)))
 
@@ -198,10 +198,10 @@ class Nothing(unittest.TestCase):
         self.assertIn("Switch Taker off", note.mend.label if note.mend else "")
 
     def test_no_room(self) -> None:
-        self.reason("no room", limit=0)
+        self.reason("limit allows none", limit=0)
 
     def test_waiting_for_a_light(self) -> None:
-        self.reason("waits for light", lit=100)
+        self.reason("lit by lights only", lit=100)
         lamp = {"id": "l", "radius": 400}
         self.assertNotIn("nothing visible", kinds(one(lit=100, shot={"lights": [lamp]})))
 
@@ -235,8 +235,8 @@ class Deliveries(unittest.TestCase):
 
     def test_a_blend_that_needs_what_lies_below(self) -> None:
         plate = {"media": "p.mp4"}
-        self.assertIn("blend on nothing", self.told(one(blend="multiply", shot={"plate": plate})))
-        self.assertNotIn("blend on nothing", self.told(one(blend="add", shot={"plate": plate})))
+        self.assertIn("blend over nothing", self.told(one(blend="multiply", shot={"plate": plate})))
+        self.assertNotIn("blend over nothing", self.told(one(blend="add", shot={"plate": plate})))
 
 
 class Demonstration(unittest.TestCase):

@@ -31,8 +31,8 @@ class Crowds(unittest.TestCase):
 
     def test_a_crowd_does_not_come_round(self) -> None:
         flock = {"kind": "flock", "id": "f"}
-        self.mended(given(flock, {"rate": 40, "lifespan": 2}, loop=True), "crowd in a loop")
-        self.assertNotIn("crowd in a loop", self.notes(given(flock, {"rate": 40, "lifespan": 2})))
+        self.mended(given(flock, {"rate": 40, "lifespan": 2}, loop=True), "interaction in a loop")
+        self.assertNotIn("interaction in a loop", self.notes(given(flock, {"rate": 40, "lifespan": 2})))
 
     def test_a_box_that_is_too_full(self) -> None:
         box = {
@@ -67,7 +67,7 @@ class Crowds(unittest.TestCase):
             "shape": {"kind": "rectangle", "width": 400, "height": 300},
         }  # fmt: skip
         for told, word in (
-            ({"seed_first": 0}, "no seed"), ({"radius": 3}, "reaches 3 px"), ({"pace": 0}, "pace is nothing"),
+            ({"seed_first": 0}, "No particle is infected"), ({"radius": 3}, "reaches only 3 px"), ({"pace": 0}, "speed is 0"),
             ({"seed_first": 0, "seeds": "z"}, "seed zone"),
         ):  # fmt: skip
             with self.subTest(word):
@@ -86,7 +86,7 @@ class Crowds(unittest.TestCase):
             "speed": 0,
         }
         wide = given({"kind": "cohesion", "id": "f", "radius": 50, "strength": 0, "viscosity": 0}, body)
-        self.mended(wide, "too many near", 3)
+        self.mended(wide, "too many neighbours", 3)
 
     def test_a_flock_that_falls_into_one(self) -> None:
         body = {"rate": 0, "bursts": [{"count": 200}], "lifespan": 0, "shape": {"kind": "disc", "radius": 40}, "speed": 0,

@@ -127,7 +127,7 @@ class Plates(InFolder):
         movie(self.folder / "a.mp4", 30)
         whole = (self.folder / "a.mp4").read_bytes()
         (self.folder / "cut.mp4").write_bytes(whole[: len(whole) // 2])
-        (self.folder / "text.png").write_text("not a picture")
+        (self.folder / "text.png").write_text("cannot be read")
         still(self.folder / "ok.png", np.zeros((64, 64, 3), np.uint8), "uint8")
         (self.folder / "cut.png").write_bytes((self.folder / "ok.png").read_bytes()[:60])
         (self.folder / "empty.mov").write_bytes(b"")
@@ -142,7 +142,7 @@ class Plates(InFolder):
         shot = Shot(width=64, height=36, plate=Plate(media=str(self.folder / "x.#.png")))
         with self.assertRaises(IsbjornError) as caught:
             self.grey(shot, 1)
-        self.assertIn("number 2", str(caught.exception))
+        self.assertIn("frame 2", str(caught.exception))
 
 
 class Kept(InFolder):

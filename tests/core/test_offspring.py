@@ -291,7 +291,7 @@ class Told(unittest.TestCase):
             ({"born_when": "at catching", "rate": 0}, {}, "No contagion reaches"),
             ({"rate": 0}, {}, "birth rate is 0"),
             ({}, {"on": False}, "switched off"),
-            ({"born_when": "at death", "rate": 0}, {"lifespan": 60}, "has given birth"),
+            ({"born_when": "at death", "rate": 0}, {"lifespan": 60}, "has spawned any"),
         ):
             with self.subTest(word):
                 notes = lookout(Solver(shot(child, parent=parent)), 20)
@@ -308,8 +308,8 @@ class Refused(unittest.TestCase):
 
     def test_two_that_bear_each_other(self) -> None:
         one, other = JET | {"born_of": "drop"}, DROP
-        self.assertIn("would bear itself", self.refused(emitters=[one, other]))
-        self.assertIn("would bear itself", self.refused(emitters=[JET | {"born_of": "jet"}]))
+        self.assertIn("would spawn itself", self.refused(emitters=[one, other]))
+        self.assertIn("would spawn itself", self.refused(emitters=[JET | {"born_of": "jet"}]))
 
     def test_what_acts_between_them_cannot_reach_both(self) -> None:
         links = [{"force": "f", "emitter": name} for name in ("jet", "drop")]

@@ -89,7 +89,7 @@ class Moments(unittest.TestCase):
 
     def test_what_has_no_end_is_refused(self) -> None:
         for retime in ({"speed": 0}, {"keys": [{"at_s": 0, "value": 0}]}):
-            with self.assertRaisesRegex(ValidationError, "never ends"):
+            with self.assertRaisesRegex(ValidationError, "never end"):
                 order(retime=retime)
         for retime in ({"speed": 1e-4, "rate": "1000"}, {"keys": [{"at_s": 0, "value": 1e-4}], "rate": "1000"}):
             with self.assertRaisesRegex(IsbjornError, "more than 1,000,000 frames"):
@@ -126,17 +126,17 @@ class Names(InFolder):
         self.assertEqual(self.name(name="{project}_{shot}", format="mp4"), "Skarvøy_Pier- dusk-1.mp4")
         self.assertEqual(self.name(name="{shot}.{frame}.final", padding=6, first=7), "Pier- dusk-1.000007.final.png")
         self.assertEqual(self.name(name="a_{pass}", first=-3), "a_beauty.-0003.png")
-        with self.assertRaisesRegex(IsbjornError, r"no token \{take\}"):
+        with self.assertRaisesRegex(IsbjornError, r"token \{take\} does not exist"):
             self.name(name="{take}")
 
     def test_files_that_are_there_are_never_written_over_unasked(self) -> None:
         self.files("a.0049.png", "a.0099.png")
-        with self.assertRaisesRegex(IsbjornError, "a.0049.png is there already"):
+        with self.assertRaisesRegex(IsbjornError, "a.0049.png already exists"):
             self.name()
         self.assertEqual(self.name(first=60, last=70), "a.0060.png")
         for existing in ("replace", "keep"):
             self.assertEqual(self.name(existing=existing), "a.0000.png")
-        with self.assertRaisesRegex(IsbjornError, "needs {version}"):
+        with self.assertRaisesRegex(IsbjornError, "need {version}"):
             self.name(existing="version")
 
     def test_versions_count_on(self) -> None:
@@ -199,12 +199,12 @@ class Purposes(InFolder):
 
     def test_others_are_refused_in_words(self) -> None:
         for text, words in (
-            (b"{", "no JSON"), (b"[]", "no purpose"), (b'{"name": "x", "order": {"format": "mp3"}}', "no format"),
-            (b'{"name": "x", "order": {"speed": 3}}', "speed"), (b"[" * 100_000, "no JSON"), (b" " * 2_000_000, "1 MB"),
+            (b"{", "not JSON"), (b"[]", "not a delivery purpose"), (b'{"name": "x", "order": {"format": "mp3"}}', "not a format"),
+            (b'{"name": "x", "order": {"speed": 3}}', "speed"), (b"[" * 100_000, "not JSON"), (b" " * 2_000_000, "1 MB"),
         ):  # fmt: skip
             with self.assertRaisesRegex(IsbjornError, words):
                 purpose_from_text(text)
-        with self.assertRaisesRegex(IsbjornError, "There are: Over the plate"):
+        with self.assertRaisesRegex(IsbjornError, "Use one of: Over the plate"):
             shipped("for")
         self.assertEqual(shipped("a st").frames, "one")
 
@@ -218,7 +218,7 @@ class Told(InFolder):
         said = told(one_emitter(), order(self.folder), None, PlateReader())
         self.assertEqual(
             (said.refused, said.first, said.last),
-            ("a.0000.png is there already, or will be.", "a.0000.png", "a.0049.png"),
+            ("a.0000.png already exists or is about to be written.", "a.0000.png", "a.0049.png"),
         )
 
     def test_a_disk_that_is_too_small_is_told_before(self) -> None:

@@ -226,7 +226,7 @@ class Layers(unittest.TestCase):
         alone, _ = self.read(shot, "alpha", over_plate=True)
         self.assertEqual({n for n in alone if n not in "RGBA"}, {"cover.A"})
         np.testing.assert_allclose(alone["cover.A"], render_frame(shot, 20, over_plate=False)[..., 3], atol=1e-5)
-        with self.assertRaisesRegex(IsbjornError, "Choose EXR"):
+        with self.assertRaisesRegex(IsbjornError, "Select EXR"):
             deliver(shot, self.folder, format="png8", passes=("depth",))
 
     def test_cryptomatte_is_read_as_its_specification_says(self) -> None:

@@ -207,12 +207,18 @@ class Refused(Folder):
     def test_files_that_are_none(self) -> None:
         shot = parse_shot({})
         cases = {
-            "a.usda": (b"#usda 1.0\n(((", "no OpenUSD file"), "b.usdc": (b"PXR-USDC" + bytes(100), "no OpenUSD file"),
-            "c.usda": (b"#usda 1.0\n", "no points"), "d.1.csv": (b"\xff\xfe", "no table"), "e.1.csv": (b"a,b\n1,2\n", "no places"),
-            "f.1.csv": (b"x,y\n1,two\n", "no number"), "g.1.npz": (b"PK no", "no file of arrays"),
+            "a.usda": (b"#usda 1.0\n(((", "not an OpenUSD file"),
+            "b.usdc": (b"PXR-USDC" + bytes(100), "not an OpenUSD file"),
+            "c.usda": (b"#usda 1.0\n", "no points"),
+            "d.1.csv": (b"\xff\xfe", "not a table"),
+            "e.1.csv": (b"a,b\n1,2\n", "no positions"),
+            "f.1.csv": (b"x,y\n1,two\n", "not a number"),
+            "g.1.npz": (b"PK no", "not an array file"),
             "h.csv": (b"x,y\n1,2\n", "no frame number"),
-            "k.1.parquet": (b"PAR1 no", "no table"), "i.png": (b"", "not read from"), "j.1.csv": (b"x,y\n", "no particles"),
-        }  # fmt: skip
+            "k.1.parquet": (b"PAR1 no", "not a table"),
+            "i.png": (b"", "cannot be read from"),
+            "j.1.csv": (b"x,y\n", "no particles"),
+        }
         for name, (content, why) in cases.items():
             with self.subTest(name), self.assertRaisesRegex(IsbjornError, why):
                 (self.folder / name).write_bytes(content)
@@ -239,7 +245,7 @@ class Refused(Folder):
         ):  # fmt: skip
             path = self.folder / f"{field}{len(wrong)}{wrong.dtype}{float(wrong.sum())}.npz"
             save_recorded(type(good)(**{**good.__dict__, field: wrong}), path)
-            with self.subTest(field), self.assertRaisesRegex(IsbjornError, "no recording"):
+            with self.subTest(field), self.assertRaisesRegex(IsbjornError, "not a recording"):
                 recorded_of(Recording(media=str(path), digest=digest_of(path)))
 
     def test_strands_and_children_have_no_recording(self) -> None:

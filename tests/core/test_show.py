@@ -301,7 +301,7 @@ class Files(InFolder):
     def test_what_is_no_take_is_told(self) -> None:
         head = "# isbjorn take, 60 steps a second\n"
         for text, told in (
-            ("", "no take"), ("# isbjorn take, 0 steps a second\na\n0\n", "no take"), (head + "a,a\n0,0\n", "lanes"),
+            ("", "not a take"), ("# isbjorn take, 0 steps a second\na\n0\n", "not a take"), (head + "a,a\n0,0\n", "lanes"),
             (head + "a\n0\nx\n", "line of this take"), (head + "a\n2\n", "between 0 and 1"),
             (head + "a\nnan\n", "between 0 and 1"), (head + "a\n", "each line"), (head + "a,b\n0\n", "each line"),
         ):  # fmt: skip
@@ -348,7 +348,7 @@ class Files(InFolder):
         without = taken_out(taken, "t1")
         self.assertEqual((without.takes, without.controls[0].take), ((), None))
         gone = taken.model_copy(update={"takes": (taken.takes[0].model_copy(update={"digest": "0" * 64}),)})
-        with self.assertRaisesRegex(IsbjornError, "another file lies in its place"):
+        with self.assertRaisesRegex(IsbjornError, "another file has replaced it"):
             Readings(gone)
 
 

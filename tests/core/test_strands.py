@@ -191,11 +191,11 @@ class Lengths(unittest.TestCase):
         away = p.position[-1] - p.position[0]
         self.assertAlmostEqual(float(np.linalg.norm(away)), 300, delta=1)
         self.assertGreater(float(away[0]), 250)
-        note = next(n for n in lookout(solver, 75) if n.kind == "feet out of reach")
+        note = next(n for n in lookout(solver, 75) if n.kind == "ends out of reach")
         self.assertIn("too short", note.what)
         longer = note.mend.changes[0]["value"] if note.mend else 0
         mended = shot({"joints": 20, "length": longer, "foot": "there"}, (WEIGHT,), (zone,))
-        self.assertNotIn("feet out of reach", [n.kind for n in lookout(Solver(mended), 75)])
+        self.assertNotIn("ends out of reach", [n.kind for n in lookout(Solver(mended), 75)])
 
 
 class Slack(unittest.TestCase):
@@ -372,7 +372,7 @@ class InAShot(unittest.TestCase):
         for joints, strands, label in (
             (40, 3000, "30 steps a second"),
             (200, 4000, "joints"),
-            (9, 200_000, "As many births"),
+            (9, 200_000, "Reduce the birth rate"),
         ):
             document = shot(
                 {"joints": joints, "length": 300}, (WEIGHT,), more={"bursts": [{"count": strands}], "shape": {"kind": "disc"}}

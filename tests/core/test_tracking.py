@@ -70,7 +70,7 @@ class Followed(unittest.TestCase):
     def test_flat_ground_outside_and_no_plate_are_said(self) -> None:
         plain = Shot(width=WIDTH, height=HEIGHT)
         for shot, at, word in (
-            (plain, (9, 9), "no plate"), (self.shot(), (-5, 9), "outside"), (self.shot(), (240, 90), "hold on to"),
+            (plain, (9, 9), "no plate"), (self.shot(), (-5, 9), "outside"), (self.shot(), (240, 90), "no feature"),
         ):  # fmt: skip
             with self.assertRaises(IsbjornError) as caught:
                 follow(shot, PlateReader(), *at, 20, 23)
@@ -108,7 +108,7 @@ class Tables(unittest.TestCase):
     def test_what_is_wrong_with_a_table_is_said_by_its_line(self) -> None:
         for text, word in (
             ("a,b\n1,2\n", "first line"), ("frame,x,y\n1,2\n", "line 2"), ("frame,x,y\n1,2,3\n2,nan,3\n", "line 3"),
-            ("frame,x,y\n1.5,2,3\n", "line 2"), ("frame,x,y\n", "no place"), ("", "first line"),
+            ("frame,x,y\n1.5,2,3\n", "line 2"), ("frame,x,y\n", "no positions"), ("", "first line"),
         ):  # fmt: skip
             with self.subTest(text), self.assertRaises(IsbjornError) as caught:
                 from_csv(self.SHOT, text, "walk.csv")

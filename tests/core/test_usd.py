@@ -168,14 +168,14 @@ class Scenes(unittest.TestCase):
             stage.GetRootLayer().subLayerPaths.append(f"{folder}/secret.usda")
             prim = stage.DefinePrim("/Mine", "Xform")
             prim.GetReferences().AddReference(f"{folder}/secret.usda", "/Secret")
-            with self.assertRaisesRegex(IsbjornError, "no camera and no place"):
+            with self.assertRaisesRegex(IsbjornError, "no camera and no transforms"):
                 self.read(stage)
 
     def test_what_is_none_is_said(self) -> None:
         for content in (b"", b"no usd", b"#usda 1.0\n(((", b"PXR-USDC" + bytes(200)):
-            with self.assertRaisesRegex(IsbjornError, "no OpenUSD file"):
+            with self.assertRaisesRegex(IsbjornError, "an OpenUSD file"):
                 read_scene(content, 100.0)
-        with self.assertRaisesRegex(IsbjornError, "no camera and no place"):
+        with self.assertRaisesRegex(IsbjornError, "no camera and no transforms"):
             self.read(Usd.Stage.CreateInMemory())
 
 
@@ -199,7 +199,7 @@ class SceneTables(unittest.TestCase):
 
     def test_tables_that_are_none(self) -> None:
         for text, why in (
-            ("a,b\n1,2", "no columns frame"), ("frame,x,y\n1,2", "no table"), ("frame,x,y\n1,2,z", "a value of y"),
+            ("a,b\n1,2", "the columns frame"), ("frame,x,y\n1,2", "nor a table"), ("frame,x,y\n1,2,z", "a value of y"),
             ("frame,x,y\n1,2,nan", "a value of y"),
         ):  # fmt: skip
             with self.subTest(text), self.assertRaisesRegex(IsbjornError, why):

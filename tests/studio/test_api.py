@@ -130,7 +130,7 @@ class Library(InStudio):
 
     def test_what_is_no_plate_is_refused_and_not_kept(self) -> None:
         fake = self.folder / "fake.mp4"
-        fake.write_bytes(b"not a movie" * 100)
+        fake.write_bytes(b"cannot be read" * 100)
         self.assertIn("fake.mp4", self.problem(self.put(fake)))
         script = self.folder / "run.sh"
         script.write_text("echo")
@@ -141,7 +141,7 @@ class Library(InStudio):
         large = self.folder / "large.png"
         large.write_bytes(b"x" * 5000)
         with mock.patch("isbjorn.studio.uploads.LARGEST_UPLOAD", 1000):
-            self.assertIn("not taken", self.problem(self.put(large)))
+            self.assertIn("the limit is", self.problem(self.put(large)))
 
     def test_names_cannot_lead_out_of_the_library(self) -> None:
         still(self.folder / "x.png", np.zeros((4, 4, 3), np.uint8), "uint8")
@@ -158,7 +158,7 @@ class Library(InStudio):
         movie(footage / "a.mp4", 5)
         body = {"path": str(footage / "a.mp4")}
         self.assertIn(
-            "Name its folder",
+            "Add its folder",
             self.problem(self.client.post(f"/api/projects/{self.project}/media/from-folder", json=body)),
         )
         self.edit("/plate", {"media": body["path"]})
@@ -203,7 +203,7 @@ class Packages(InStudio):
             "no zip": b"PK not a zip",
             "no project": zipped(a="1"),
             "bad shot": zipped(**{"project.json": head, "shots__001.json": "{"}),
-            "leads out": zipped(**{"project.json": head, "media__..__..__..__evil.txt": "x"}),
+            "points outside": zipped(**{"project.json": head, "media__..__..__..__evil.txt": "x"}),
         }
         for name, data in cases.items():
             with self.subTest(name):

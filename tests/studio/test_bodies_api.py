@@ -214,7 +214,7 @@ class Tracks(WithPlate):
         )
         self.assertEqual(self.document(), before)
         self.edit("/markers/0/across", -140)
-        self.assertIn("flat", self.problem(self.client.post(self.url, json={"first": 0, "last": 5, "window": 21})))
+        self.assertIn("uniform", self.problem(self.client.post(self.url, json={"first": 0, "last": 5, "window": 21})))
         self.edit("/emitters/0/carried_by", self.marker)
         carried = self.client.post(f"/api/shots/{self.shot}/track/emitter", json={"first": 0, "last": 3, "window": 21})
         self.assertIn("marker", self.problem(carried))
@@ -315,7 +315,7 @@ class Artwork(InStudio):
         emitter = self.document()["emitters"][0]["id"]
         url = f"/api/shots/{self.shot}/artwork/{emitter}?name=plank.svg&body="
         self.assertEqual(self.client.post(f"{url}0", content=svg).status_code, 200)
-        self.assertIn("no such body", self.problem(self.client.post(f"{url}2", content=svg)))
+        self.assertIn("does not exist", self.problem(self.client.post(f"{url}2", content=svg)))
         self.edit("/emitters/0/mixed", [{"kind": "arrow", "weight": 3}])
         self.assertEqual(self.client.post(f"{url}1", content=svg).status_code, 200)
         found = self.document()["emitters"][0]

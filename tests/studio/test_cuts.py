@@ -83,9 +83,9 @@ class Cuts(InStudio):
 
     def test_what_is_none_is_refused_in_words(self) -> None:
         for content, words in (
-            (b"{", "no cut list"), (b"\xff\xfe", "no cut list"), (b'{"OTIO_SCHEMA": "Clip.2", "name": "x"}', "no c"),
+            (b"{", "not a cut list"), (b"\xff\xfe", "not a cut list"), (b'{"OTIO_SCHEMA": "Clip.2", "name": "x"}', "not a cut list"),
             (otio.adapters.write_to_string(otio.schema.Timeline("e"), "otio_json").encode(), "no clip"),
-            (b"[" * 100_000, "no cut list"),
+            (b"[" * 100_000, "not a cut list"),
         ):  # fmt: skip
             found = self.problem(self.client.post(f"/api/projects/{self.project}/timeline", content=content))
             self.assertIn(words, found)

@@ -152,7 +152,7 @@ class Queue(InStudio):
             self.order(colour=colour),
             self.client.post(f"/api/shots/{self.shot}/order-told", json=self.body(colour=colour)),
         ):
-            self.assertIn("not in the library", self.problem(answer))
+            self.assertIn("outside the library", self.problem(answer))
 
     def test_a_project_remembers_its_own_colours(self) -> None:
         form = lambda: self.client.get(f"/api/shots/{self.shot}/delivery-form").json()["config"]  # noqa: E731

@@ -149,7 +149,7 @@ class Listening(unittest.TestCase):
         self.assertEqual(listening("9000"), ("127.0.0.1", 9000))
         self.assertEqual(listening("0.0.0.0:9000"), ("0.0.0.0", 9000))
         for text in ("desk", "99999", "host:"):
-            with self.assertRaisesRegex(IsbjornError, "no port"):
+            with self.assertRaisesRegex(IsbjornError, "not a port"):
                 listening(text)
 
     def test_midi_within_osc_is_notes_controllers_and_bends(self) -> None:
@@ -253,12 +253,12 @@ class Recording(InStudio):
 
     def test_a_take_of_nothing_is_refused(self) -> None:
         url = f"/api/shots/{self.shot}/takes"
-        self.assertIn("no such control", self.problem(self.client.post(url, json={"at_s": 0, "controls": ["x"]})))
+        self.assertIn("does not exist", self.problem(self.client.post(url, json={"at_s": 0, "controls": ["x"]})))
         control = self.control(address="")
-        self.assertIn("nothing moves", self.problem(self.client.post(url, json={"at_s": 0, "controls": [control]})))
+        self.assertIn("no input drives", self.problem(self.client.post(url, json={"at_s": 0, "controls": [control]})))
         other = self.control(address="/never")
         take = self.client.post(url, json={"at_s": 0, "controls": [other]}).json()["id"]
-        self.assertIn("nothing arrived", self.problem(self.client.delete(f"{url}/{take}")))
+        self.assertIn("no value arrived", self.problem(self.client.delete(f"{url}/{take}")))
 
     def test_the_stand_ins_send_what_devices_would(self) -> None:
         for send, addresses in (
@@ -285,7 +285,7 @@ class Recording(InStudio):
         values = along(controls["Controller 1, channel 1"].keys, np.array([0.2, 0.48, 0.52, 1.5]))
         np.testing.assert_allclose(values, [0, 0, 1, 1], atol=0.01)
         self.assertIn(
-            "no MIDI file", self.problem(self.client.post(f"/api/shots/{self.shot}/midi?name=a.mid", content=b"x"))
+            "not a MIDI file", self.problem(self.client.post(f"/api/shots/{self.shot}/midi?name=a.mid", content=b"x"))
         )
 
 

@@ -68,7 +68,7 @@ class Points(InStudio):
     def test_what_is_none_leaves_nothing(self) -> None:
         (self.folder / "a.usda").write_text("#usda 1.0\n(((")
         found = self.send([self.folder / "a.usda"], expect=422)
-        self.assertIn("no OpenUSD file", found["what"])
+        self.assertIn("not an OpenUSD file", found["what"])
         self.send([], expect=422)
         self.assertEqual(list(self.studio.store.media_folder.iterdir()), [])
         answer = self.client.put(f"/api/shots/{self.shot}/points?batch=abcd&name=a.exe", content=b"x")

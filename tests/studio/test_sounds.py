@@ -88,12 +88,12 @@ class Sounds(InStudio):
 
     def test_what_is_no_sound_is_said_and_leaves_nothing(self) -> None:
         url = f"/api/projects/{self.project}/sounds"
-        self.assertIn("no sound", self.problem(self.client.put(f"{url}?name=a.wav", content=b"RIFF none")))
-        self.assertIn("no kind", self.problem(self.client.put(f"{url}?name=a.txt", content=b"x")))
+        self.assertIn("sound cannot be read", self.problem(self.client.put(f"{url}?name=a.wav", content=b"RIFF none")))
+        self.assertIn("not a sound file type", self.problem(self.client.put(f"{url}?name=a.txt", content=b"x")))
         media = self.app.state.studio.store.media_folder
         self.assertEqual(list(media.iterdir()), [])
         answer = self.client.post(f"/api/shots/{self.shot}/sounds", json={"media": "/etc/passwd"})
-        self.assertIn("not in the library", self.problem(answer))
+        self.assertIn("outside the library", self.problem(answer))
 
     def test_it_goes_with_the_project_and_is_told_when_it_is_gone(self) -> None:
         sound = self.add(self.take(sine(300, 2))["media"])

@@ -167,7 +167,7 @@ class Playing(Staged):
                 self.say(socket, "width", width=160)
                 self.next(socket)
             with self.stage() as fourth:
-                self.assertIn("performed already", json.loads(fourth.receive()["text"])["what"])
+                self.assertIn("already being performed", json.loads(fourth.receive()["text"])["what"])
         until(lambda: studio.shows == 0, "the shows went on")
         with self.stage() as socket:
             self.say(socket, "width", width=160)
@@ -222,8 +222,8 @@ class Kept(Staged):
 
     def test_what_is_not_there_is_told(self) -> None:
         url = f"/api/shots/{self.shot}/takes/none"
-        self.assertIn("no such take", self.problem(self.client.post(f"{url}/keys")))
-        self.assertIn("no such take", self.problem(self.client.get(f"{url}/lanes/c1")))
+        self.assertIn("does not exist", self.problem(self.client.post(f"{url}/keys")))
+        self.assertIn("does not exist", self.problem(self.client.get(f"{url}/lanes/c1")))
 
 
 class Timecode(Staged):

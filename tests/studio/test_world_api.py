@@ -113,7 +113,7 @@ class Scenes(InStudio):
         self.client.post(f"/api/shots/{self.shot}/undo")
         self.assertEqual(self.document()["camera"]["kind"], "flat")
         self.assertIn(
-            "no OpenUSD", self.problem(self.client.post(f"/api/shots/{self.shot}/scene", content=b"#usda 1.0\n((("))
+            "not an OpenUSD", self.problem(self.client.post(f"/api/shots/{self.shot}/scene", content=b"#usda 1.0\n((("))
         )
         self.problem(self.client.post(f"/api/shots/{self.shot}/scene", content=b"PXR-USDC" + bytes(range(256)) * 8))
 

@@ -23,7 +23,7 @@
   <span class="text-soft">▸</span>
   <input
     class="w-40 rounded bg-transparent px-1 font-semibold hover:bg-raised"
-    aria-label="Name of the shot"
+    aria-label="Shot name"
     value={shot.name}
     onchange={(e) =>
       e.currentTarget.value.trim() && desk.set('/name', e.currentTarget.value.trim(), 'Rename the shot')}
@@ -65,20 +65,20 @@
     aria-label="Find a command"
     onclick={() => onopen('finder')}><Icon name="search" /></button
   >
-  <button class="quiet" title="Keys (?)" aria-label="Keys" onclick={() => onopen('keys')}>?</button>
+  <button class="quiet" title="Help and keys (?)" aria-label="Keys" onclick={() => onopen('keys')}>?</button>
   <button class="quiet" title="Change the theme" aria-label="Change the theme" onclick={() => theme.toggle()}
     ><Icon name={theme.name === 'polar-night' ? 'sun' : 'moon'} /></button
   >
   <button
     class="quiet"
-    title="The picture alone, in a window of its own: for a second screen"
+    title="Stage: the picture alone in a new window, for a second screen"
     aria-label="Stage"
     onclick={() => window.open(`/stage/${desk.id}`, `stage-${desk.id}`)}><Icon name="stage" /></button
   >
   <button
     class="button"
     aria-pressed={desk.tools.comparing !== null}
-    title="Named states of the shot: keep, compare, take up again (V)"
+    title="Versions: save, compare and restore states of the shot (V)"
     onclick={() => onopen('versions')}><Icon name="compare" size={14} /> Versions</button
   >
   <button class="button main" onclick={() => onopen('deliver')}>Deliver</button>

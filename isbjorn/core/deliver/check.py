@@ -43,28 +43,28 @@ def check_files(maker: Maker, made: list[Path]) -> None:
             picture, layers = maker.render(plan[at])
             wanted = still_bytes(picture, job.order.form, job.alpha, maker.about(plan[at]), layers)
             if job.order.path(plan[at].number).read_bytes() != wanted:
-                raise _wrong(job.order.path(plan[at].number), "it is not what the shot shows there")
+                raise _wrong(job.order.path(plan[at].number), "it differs from the shot")
 
 
 def _wrong(path: Path, what: str) -> IsbjornError:
-    return IsbjornError(f"it was written, but {what}.", str(path), "Deliver it again; is the disk sound?")
+    return IsbjornError(f"it was written, but {what}.", str(path), "Deliver it again, and check the disk for errors.")
 
 
 def _same_size(path: Path, found: tuple[int, ...], wanted: tuple[int, int]) -> None:
     if tuple(found) != wanted:
-        raise _wrong(path, f"it is {found[0]} × {found[1]} px in place of {wanted[0]} × {wanted[1]}")
+        raise _wrong(path, f"it has {found[0]} × {found[1]} px instead of {wanted[0]} × {wanted[1]}")
 
 
 def _same_count(path: Path, found: int, wanted: int) -> None:
     if found != wanted:
-        raise _wrong(path, f"it has {found} frames in place of {wanted}")
+        raise _wrong(path, f"it has {found} frames instead of {wanted}")
 
 
 def _same_picture(path: Path, values: Floats, maker: Maker, picture: Picture) -> None:
     """Compare what a file shows, over black, in [0, 1], with a fresh render."""
     made, _ = maker.render(picture)
     if float(np.abs(values - shown_values(made, maker.job.track)).mean()) > _MOVIE_OFF:
-        raise _wrong(path, f"frame {picture.number} is not what the shot shows there")
+        raise _wrong(path, f"frame {picture.number} differs from the shot")
 
 
 def _check_points(path: Path, maker: Maker, ends: list[int]) -> None:
@@ -83,13 +83,13 @@ def _check_points(path: Path, maker: Maker, ends: list[int]) -> None:
     for number, place in enumerate(paths):
         points = UsdGeom.Points.Get(stage, place)
         if not points or len(points.GetPointsAttr().GetTimeSamples()) != len(plan):
-            raise _wrong(path, f"it has not all frames of {place}")
+            raise _wrong(path, f"it does not have all frames of {place}")
         for at in ends:
             found = maker.particles(plan[at])
             mine = found.position[found.emitter == number].astype(np.float32)
             there = np.asarray(points.GetPointsAttr().Get(plan[at].number), np.float32).reshape(-1, 3)
             if not np.array_equal(mine, there):
-                raise _wrong(path, f"frame {plan[at].number} is not what the shot has there")
+                raise _wrong(path, f"frame {plan[at].number} differs from the shot")
 
 
 def _check_still(path: Path, size: tuple[int, int]) -> None:
@@ -101,7 +101,7 @@ def _check_still(path: Path, size: tuple[int, int]) -> None:
         _same_size(path, (spec.width, spec.height), size)
         # The last row: what was cut off is missed there.
         if file.read_scanlines(spec.y + spec.height - 1, spec.y + spec.height, 0, 0, spec.nchannels, "float") is None:
-            raise _wrong(path, f"it cannot be read to its end ({file.geterror()})")
+            raise _wrong(path, f"it cannot be read completely ({file.geterror()})")
     finally:
         file.close()
 
@@ -140,7 +140,7 @@ def _check_movie(path: Path, size: tuple[int, int], maker: Maker, ends: list[int
             _same_count(path, len(moments), len(plan))
             # Containers that count in milliseconds keep the moment of each frame to one.
             if any(abs(b - a - 1 / plan.rate) > 0.0011 for a, b in pairwise(moments)):
-                raise _wrong(path, f"its frames do not come {plan.rate} times a second")
+                raise _wrong(path, f"its frame rate is not {plan.rate} frames per second")
         for at in ends:
             found = _decoded(path, moments[at])
             if found is None:

@@ -117,9 +117,9 @@ class Crew:
         waiting.sort(key=lambda one: -one[0].start)
         if max(tried for _, tried in waiting) > _ATTEMPTS:
             raise IsbjornError(
-                f"the process that draws was ended {_ATTEMPTS + 1} times, as when memory runs out.",
+                f"the rendering process was ended {_ATTEMPTS + 1} times, probably because memory ran out.",
                 "delivery",
-                "Choose a smaller scale, or let fewer work beside each other (ISBJORN_CREW).",
+                "Select a smaller scale, or use fewer render processes (ISBJORN_PROCESSES).",
             )
 
 

@@ -73,17 +73,17 @@ def settled(shot: Shot, order: Order, project: str = "", others: Sequence[Order]
         there_already = hit(found)
         if there_already is not None and order.existing == "refuse":
             raise IsbjornError(
-                f"{there_already} is there already, or will be.", order.folder,
-                "Choose another name, the next version, or to replace it.",
+                f"{there_already} already exists or is about to be written.", order.folder,
+                "Use another name, select the next version, or replace the files.",
             )  # fmt: skip
         return found
     if "{version}" not in order.name:
-        raise IsbjornError("to count versions, the name needs {version}.", "name", "As in {shot}_v{version}.")
+        raise IsbjornError("version numbers need {version} in the name.", "name", "For example {shot}_v{version}.")
     for version in range(1, naming.MOST_VERSIONS + 1):
         found = at(version)
         if hit(found) is None:
             return found
-    raise IsbjornError("all versions up to 9999 are there.", order.folder, "Choose another name.")
+    raise IsbjornError("all versions up to 9999 exist.", order.folder, "Use another name.")
 
 
 def sound_over(job: Job, plates: PlateReader) -> Sound | Mix | None:
@@ -171,7 +171,7 @@ class Delivery:
             self.job.folder.mkdir(exist_ok=True)
         except OSError as error:
             raise IsbjornError(
-                f"nothing can be written there ({error.strerror}).", self.order.folder, "Is there room on the disk?"
+                f"this folder cannot be written to ({error.strerror}).", self.order.folder, "Check the free disk space."
             ) from None
 
     def _make(self, parts: list[range], done: int) -> None:
@@ -268,9 +268,9 @@ class Delivery:
                     beside.replace(path)
         except OSError as error:
             raise IsbjornError(
-                f"the new frames could not be put in place ({error.strerror}).",
+                f"the new frames could not be moved into place ({error.strerror}).",
                 self.order.folder,
-                "Is there room on the disk, and may you write there?",
+                "Check the free disk space and the folder's permissions.",
             ) from None
 
 

@@ -19,7 +19,7 @@ def check(name: str) -> None:
     for token in _TOKEN.findall(name):
         if token not in TOKENS:
             raise IsbjornError(
-                f"there is no token {{{token[:40]}}}.", "name", "There are {" + "}, {".join(TOKENS) + "}."
+                f"the token {{{token[:40]}}} does not exist.", "name", "Use one of {" + "}, {".join(TOKENS) + "}."
             )
 
 

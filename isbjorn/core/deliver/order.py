@@ -34,16 +34,18 @@ BurnName = Literal["timecode", "frame", "name", "figures"]
 class Retime(Part):
     """The shot at another rate or speed. All is drawn at its own moment; no frames are mixed, unless the plate's are to be."""
 
-    rate: str | None = Field(default=None, max_length=LONGEST_RATE, description="Frames a second; empty: the shot's.")
-    speed: float = Field(default=100, ge=0, le=10_000, description="% of the shot's own: 50 is half as fast.")
+    rate: str | None = Field(
+        default=None, max_length=LONGEST_RATE, description="Frames per second; empty: the shot's frame rate."
+    )
+    speed: float = Field(default=100, ge=0, le=10_000, description="Speed in % of the shot's: 50 is half as fast.")
     keys: Annotated[tuple[Key, ...], AfterValidator(in_order)] = Field(
         default=(),
         max_length=256,
-        description="Speeds in % by seconds of what is delivered, in place of the one speed.",
+        description="Speeds in % at seconds of the delivery; replaces the constant speed.",
     )
     plate: Between = Field(
         default="held",
-        description="Between two frames of the plate: the one that is on, the nearer one, or a mix of both.",
+        description="What shows between two plate frames: the current one, the nearer one, or a blend of both.",
     )
 
     @field_validator("rate")
@@ -54,10 +56,10 @@ class Retime(Part):
     @model_validator(mode="after")
     def _moves(self) -> Self:
         if any(not 0 <= key.value <= 10_000 for key in self.keys):
-            raise PydanticCustomError("no_speed", "speeds lie between 0 and 10000 %")
+            raise PydanticCustomError("no_speed", "speeds must be between 0 and 10000 %")
         if (self.keys[-1].value if self.keys else self.speed) <= 0:
             raise PydanticCustomError(
-                "no_end", "at a speed of 0 to the end the shot never ends; let the last be above 0"
+                "no_end", "with a last speed of 0 the delivery would never end; use a last speed above 0"
             )
         return self
 
@@ -65,41 +67,47 @@ class Retime(Part):
 class Order(Part):
     """What is to be delivered: which frames, where to, in which format."""
 
-    format: str = Field(default="png8", max_length=80, description="The name of a format that is offered.")
-    first: int = Field(ge=-FARTHEST_FRAME, le=FARTHEST_FRAME, description="First frame number.")
-    last: int = Field(ge=-FARTHEST_FRAME, le=FARTHEST_FRAME, description="Last frame number, included.")
-    every: int = Field(default=1, ge=1, le=10_000, description="Every so many frames one; a movie keeps its speed.")
-    before: int = Field(default=0, ge=0, le=10_000, description="Handle: so many frames more before the first.")
-    after: int = Field(default=0, ge=0, le=10_000, description="Handle: so many frames more after the last.")
+    format: str = Field(default="png8", max_length=80, description="Name of the format.")
+    first: int = Field(ge=-FARTHEST_FRAME, le=FARTHEST_FRAME, description="First frame.")
+    last: int = Field(ge=-FARTHEST_FRAME, le=FARTHEST_FRAME, description="Last frame, inclusive.")
+    every: int = Field(default=1, ge=1, le=10_000, description="Delivers every Nth frame; a movie keeps its speed.")
+    before: int = Field(default=0, ge=0, le=10_000, description="Handle: number of additional frames before the first.")
+    after: int = Field(default=0, ge=0, le=10_000, description="Handle: number of additional frames after the last.")
     folder: str = Field(min_length=1, max_length=4096, pattern=r"^[^\x00-\x1f]+$")
     name: str = Field(
         min_length=1,
         max_length=120,
         pattern=r"^[^/\\\x00-\x1f]+$",
-        description="Without ending. May hold {project}, {shot}, {version}, {pass} and {frame}.",
+        description="File name without extension. May contain {project}, {shot}, {version}, {pass} and {frame}.",
     )
-    padding: int = Field(default=4, ge=1, le=10, description="Digits of a frame's number.")
+    padding: int = Field(default=4, ge=1, le=10, description="Number of digits in frame numbers.")
     existing: Literal["refuse", "version", "replace", "keep"] = Field(
         default="refuse",
-        description="What becomes of files that are there already: the order is refused; it takes the next free version; they are "
-        "replaced when all of it is done; they stay, and only what is missing is made.",
+        description=(
+            "What to do with existing files: refuse the delivery; use the next free version; replace them when "
+            "everything is finished; keep them and render only missing frames."
+        ),
     )
     scale: float = Field(default=1.0, gt=0, le=8)
     over_plate: bool = True
-    passes: tuple[PassName, ...] = Field(default=(), max_length=16, description="Layers beside the picture.")
-    compression: str = Field(default="", max_length=20, description="Of EXR: zip, zips, piz or dwaa; empty: zip.")
-    colour: Target | None = Field(default=None, description="The colour space of the files; empty: the format's own.")
-    burn: tuple[BurnName, ...] = Field(default=(), max_length=8, description="Words on the picture, for review.")
-    slate: bool = Field(default=False, description="One frame before the first says what this is.")
+    passes: tuple[PassName, ...] = Field(default=(), max_length=16, description="Layers in addition to the picture.")
+    compression: str = Field(
+        default="", max_length=20, description="EXR compression: zip, zips, piz or dwaa; empty: zip."
+    )
+    colour: Target | None = Field(default=None, description="Colour space of the files; empty: the format's default.")
+    burn: tuple[BurnName, ...] = Field(default=(), max_length=8, description="Text burned into the picture for review.")
+    slate: bool = Field(
+        default=False, description="Adds a slate: one frame before the first that describes the delivery."
+    )
     sound: bool = Field(
         default=True,
-        description="What is heard, the shot's sounds and its plate's: in a movie, or as a WAV file beside a sequence.",
+        description="Delivers the sounds of the shot and its plate: in the movie, or as a WAV file next to a sequence.",
     )
     retime: Retime | None = None
     fields: Literal["none", "upper first", "lower first"] = Field(
-        default="none", description="Interlaced, for broadcast: each frame holds two moments."
+        default="none", description="Interlaced for broadcast: each frame holds two fields."
     )
-    purpose: str = Field(default="", max_length=120, description="From which purpose it was made.")
+    purpose: str = Field(default="", max_length=120, description="Purpose that the order was made from.")
 
     @field_validator("format")
     @classmethod
@@ -107,7 +115,7 @@ class Order(Part):
         if name not in FORMATS:
             known = ", ".join(form.name for form in FORMATS)
             raise PydanticCustomError(
-                "no_format", "'{name}' is no format; there are {known}", {"name": name, "known": known}
+                "no_format", "'{name}' is not a format; use one of: {known}", {"name": name, "known": known}
             )
         return name
 
@@ -120,7 +128,7 @@ class Order(Part):
     def _frames(self) -> Self:
         if self.last < self.first:
             raise PydanticCustomError(
-                "no_frames", "last ({b}) lies before first ({a})", {"a": self.first, "b": self.last}
+                "no_frames", "last ({b}) is before first ({a})", {"a": self.first, "b": self.last}
             )
         if self.last - self.first + self.before + self.after >= MOST_FRAMES:
             raise PydanticCustomError("too_many_frames", "a delivery has at most {n} frames", {"n": MOST_FRAMES})
@@ -178,43 +186,45 @@ class Order(Part):
 def check_order(shot: Shot, order: Order) -> None:
     """Raise IsbjornError for an order that cannot be carried out, before any work is done."""
     if round(shot.width * order.scale) > LARGEST_SIDE or round(shot.height * order.scale) > LARGEST_SIDE:
-        raise IsbjornError("the picture would be larger than 16384 px.", "scale", "Choose a smaller scale.")
+        raise IsbjornError("the picture would be larger than 16384 px.", "scale", "Select a smaller scale.")
     if shot.width * shot.height * order.scale**2 > LARGEST_PIXELS:
-        raise IsbjornError("the picture would have more than 67 million pixels.", "scale", "Choose a smaller scale.")
+        raise IsbjornError("the picture would have more than 67 million pixels.", "scale", "Select a smaller scale.")
     across, down = order.form.smallest
     if order.form.even_size and (round(shot.width * order.scale) < across or round(shot.height * order.scale) < down):
         raise IsbjornError(
-            f"the picture would be too small: {order.form.label} begins at {across} × {down} pixels.",
+            f"the picture would be too small: {order.form.label} needs at least {across} × {down} px.",
             "scale",
-            "Choose a larger scale.",
+            "Select a larger scale.",
         )
     if order.passes and not order.form.layers:
         raise IsbjornError(
-            f"{order.form.label} holds one picture, no layers beside it.", "passes", "Choose EXR, or leave passes out."
+            f"{order.form.label} holds one picture and no additional layers.",
+            "passes",
+            "Select EXR, or switch the passes off.",
         )
     count = (order.last - order.first + order.before + order.after) // order.every + 1
     if order.form.sheet and count > MOST_TILES:
         raise IsbjornError(
-            f"a contact sheet has at most {MOST_TILES} frames, and these are {count:,}.",
+            f"a contact sheet has at most {MOST_TILES} frames, and this one would have {count:,}.",
             "every",
-            "Take fewer: every tenth, or so.",
+            "Deliver fewer, for example every tenth frame.",
         )
     if order.form.name == "gif" and count * shot.width * shot.height * order.scale**2 > MOST_GIF_PIXELS:
         raise IsbjornError(
-            "a GIF chooses its colours from all frames at once, and these are too many.",
+            "a GIF computes its palette from all frames at once, and there are too many.",
             "scale",
-            "Choose a smaller size, or WebP.",
+            "Select a smaller size, or WebP.",
         )
     if order.fields != "none" and not order.form.fields:
         raise IsbjornError(
-            f"{order.form.label} takes no interlaced pictures.",
+            f"{order.form.label} does not support interlaced pictures.",
             "fields",
-            "Choose ProRes, FFV1 or a sequence of pictures.",
+            "Select ProRes, FFV1 or an image sequence.",
         )
     if order.compression and order.compression not in order.form.compressions:
-        known = ", ".join(order.form.compressions) or "none to choose from"
+        known = ", ".join(order.form.compressions) or "none"
         raise IsbjornError(
-            f"'{order.compression}' is no compression of {order.form.label}.", "compression", f"There is {known}."
+            f"'{order.compression}' is not a compression of {order.form.label}.", "compression", f"Use one of: {known}."
         )
     naming.check(order.name)
     if order.colour is not None:
@@ -231,9 +241,9 @@ def check_folder(order: Order) -> None:
         trial.unlink()
     except (OSError, ValueError) as error:
         raise IsbjornError(
-            f"nothing can be written there ({getattr(error, 'strerror', error)}).",
+            f"this folder cannot be written to ({getattr(error, 'strerror', error)}).",
             str(folder),
-            "Choose another folder.",
+            "Select another folder.",
         ) from None
 
 

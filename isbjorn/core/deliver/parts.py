@@ -255,7 +255,7 @@ def _keep(path: Path, arrays: dict[str, npt.NDArray[Any]]) -> None:
         replace_whole(path, buffer.getvalue())
     except OSError as error:
         raise IsbjornError(
-            f"it could not be written ({error.strerror}).", str(path), "Is there room on the disk?"
+            f"it could not be written ({error.strerror}).", str(path), "Check the free disk space."
         ) from None
 
 

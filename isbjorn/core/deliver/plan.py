@@ -42,7 +42,7 @@ class _Keyed:
 
 def _endless() -> IsbjornError:
     return IsbjornError(
-        f"at this speed it would take more than {MOST_FRAMES:,} frames.", "retime", "Let it run faster."
+        f"at this speed it would take more than {MOST_FRAMES:,} frames.", "retime", "Use a higher speed."
     )
 
 

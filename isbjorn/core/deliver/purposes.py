@@ -25,7 +25,7 @@ class Purpose(Part):
     format: Literal["isbjorn-purpose"] = "isbjorn-purpose"
     version: Literal[1] = 1
     name: str = Field(min_length=1, max_length=120)
-    about: str = Field(default="", max_length=400, description="What it makes, in a sentence.")
+    about: str = Field(default="", max_length=400, description="What it delivers, in one sentence.")
     frames: Literal["all", "one"] = "all"
     order: dict[str, Any] = Field(default={})
 
@@ -44,16 +44,16 @@ class Purpose(Part):
 def purpose_from_text(text: str | bytes, where: str = "purpose") -> Purpose:
     """Read a purpose's file. Raises IsbjornError for what is none."""
     if len(text) > _LARGEST_FILE:
-        raise IsbjornError("this file is too large for a purpose.", where, "At most 1 MB.")
+        raise IsbjornError("this file is too large for a delivery purpose.", where, "The limit is 1 MB.")
     try:
         return Purpose.model_validate(json.loads(text))
     except ValidationError as error:
         field, what = first_problem(error)
         raise IsbjornError(
-            f"this is no purpose of a delivery ({what}).", f"{where}: {field}", "Choose another."
+            f"this file is not a delivery purpose ({what}).", f"{where}: {field}", "Choose another."
         ) from None
     except (ValueError, RecursionError):
-        raise IsbjornError("this is no purpose of a delivery: no JSON.", where, "Choose another.") from None
+        raise IsbjornError("this file is not a delivery purpose: it is not JSON.", where, "Choose another.") from None
 
 
 def purpose_to_text(purpose: Purpose) -> str:
@@ -66,17 +66,20 @@ SHIPPED = tuple(
     for name, about, order in (
         (
             "Over the plate, for review",
-            "An H.264 movie with sound; frame and timecode stand on the picture.",
+            "H.264 movie with sound, with frame number and timecode burned in.",
             {"format": "mp4", "burn": ["name", "timecode", "frame"]},
         ),
         (
             "Particles with alpha, for a compositor",
-            "EXR frames in linear light, premultiplied: what adds light stays exact over any background.",
+            "EXR frames in linear light, premultiplied: additive light stays exact over any background.",
             {"format": "exr-half", "over_plate": False, "sound": False},
         ),
         (
             "Passes, for a compositor",
-            "One EXR a frame: the picture, each emitter and group, depth, motion, ids, and who is seen where (Cryptomatte).",
+            (
+"One EXR per frame: the picture, each emitter and group, depth, motion, ids and object mattes "
+"(Cryptomatte)."
+),
             {
                 "format": "exr-half", "over_plate": False, "sound": False,
                 "passes": ["emitters", "groups", "depth", "motion", "ids", "objects"],
@@ -84,17 +87,17 @@ SHIPPED = tuple(
         ),
         (
             "For a stage screen or a mapping server",
-            "A ProRes 4444 movie with alpha, every frame by itself, so that it can be started anywhere.",
+            "ProRes 4444 movie with alpha. Every frame is a key frame, so playback can start anywhere.",
             {"format": "mov", "over_plate": False, "sound": False},
         ),
         (
             "For the web, with alpha",
-            "A VP9 movie with alpha, half the size across.",
+            "VP9 movie with alpha at half the width and height.",
             {"format": "webm", "over_plate": False, "sound": False, "scale": 0.5},
         ),
         (
             "A still",
-            "The frame that is shown, as a PNG of 16 bits.",
+            "The current frame as a 16-bit PNG.",
             {"format": "png16", "sound": False},
         ),
     )
@@ -106,5 +109,5 @@ def shipped(name: str) -> Purpose:
     found = [p for p in SHIPPED if p.name.lower().startswith(name.lower().strip())] if name.strip() else []
     if len(found) != 1:
         known = "; ".join(p.name for p in SHIPPED)
-        raise IsbjornError(f"there is no purpose '{name[:80]}'.", "purpose", f"There are: {known}.")
+        raise IsbjornError(f"the purpose '{name[:80]}' does not exist.", "purpose", f"Use one of: {known}.")
     return found[0]

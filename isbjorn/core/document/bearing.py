@@ -44,7 +44,9 @@ def check_bearing(shot: Shot) -> None:
                         "{c} is born of {p}: what acts between particles cannot reach both; take one of them out of its reach",
                         words,
                     )
-                raise PydanticCustomError("born_round", "{c} would bear itself, through {p}; choose another", words)
+                raise PydanticCustomError(
+                    "born_round", "{c} would spawn itself through {p}; select another parent", words
+                )
             if at not in seen:
                 seen.add(at)
                 todo += before.get(at, ())

@@ -57,7 +57,7 @@ def _new(kind: str, new_emitter: Callable[[], Emitter]) -> Any:
         return new_emitter()
     if force is None and kind not in _MADE:
         known = ", ".join(["emitter", *_MADE, *(name for one in FORCES for name in one.names)])
-        raise IsbjornError(f"there is no kind of thing '{kind[:60]}'.", "kind", f"Use one of: {known}.")
+        raise IsbjornError(f"'{kind[:60]}' is not a kind of thing.", "kind", f"Use one of: {known}.")
     return (force.model if force is not None else _MADE[kind])()
 
 
@@ -184,7 +184,7 @@ def copied(shot: Shot, thing_id: str, mirror: Axis | None = None) -> Shot:
     """The shot with a copy of a thing, which keeps its reach; mirrored, if asked. Raises IsbjornError if it is not in the cast."""
     old = next((t for t in shot.things if t.id == thing_id), None)
     if old is None:
-        raise IsbjornError("there is nothing of that id in the cast.", thing_id, "Nothing was changed.")
+        raise IsbjornError("nothing in the cast has this id.", thing_id, "Nothing was changed.")
     update: dict[str, Any] = {"id": new_id(list_of(old)[:-1]), "name": free_name(shot, old.name)}
     if isinstance(old, Emitter):
         update["seed"] = max(e.seed for e in shot.emitters) + 1
@@ -220,7 +220,7 @@ def alone(shot: Shot, emitter_id: str) -> Shot:
     """A shot of one emitter with all that it depends on, and nothing else: what is kept in a library."""
     emitter = next((e for e in shot.emitters if e.id == emitter_id), None)
     if emitter is None:
-        raise IsbjornError("there is no emitter of that id in the cast.", emitter_id, "Nothing was kept.")
+        raise IsbjornError("no emitter in the cast has this id.", emitter_id, "Nothing was saved.")
     found = shot.model_copy(update={"plate": None})
     # Who bears it, and who bears that, is there with all that moves it.
     emitters, line = {e.id: e for e in shot.emitters}, [emitter]

@@ -27,7 +27,7 @@ Point = TypeVar("Point", bound=_Placed)
 def in_order(points: tuple[Point, ...]) -> tuple[Point, ...]:
     """The points, or a PydanticCustomError if they do not stand in order."""
     if any(b.at < a.at for a, b in itertools.pairwise(points)):
-        raise PydanticCustomError("points_out_of_order", "points must stand in order along their axis")
+        raise PydanticCustomError("points_out_of_order", "points must be in order along their axis")
     return points
 
 

@@ -33,10 +33,10 @@ def _white() -> Gradient:
 class Burst(Part):
     """Many births at once, or within a short while, and again."""
 
-    at_s: Moment = Field(default=0, description="Shot time of the first burst, in seconds.")
+    at_s: Moment = Field(default=0, title="Time", description="Shot time of the first burst, in seconds.")
     count: int = Field(default=100, ge=1, le=1_000_000, description="Number of births in each burst.")
     fill: float = Field(
-        default=0, ge=0, le=100,
+        default=0, ge=0, le=100, title="Fill shape",
         description="Share of the source's shape that each burst covers with bodies, in per cent; 0 uses "
             "the number instead.",
     )  # fmt: skip
@@ -44,10 +44,13 @@ class Burst(Part):
         default=0,
         ge=0,
         le=600,
+        title="Spread over",
         description="Time over which a burst's births are spread, in seconds; 0 is all at once.",
     )
-    times: int = Field(default=1, ge=1, le=4096, description="Number of bursts.")
-    every_s: float = Field(default=1, gt=0, le=3600, description="Time from one burst to the next, in seconds.")
+    times: int = Field(default=1, ge=1, le=4096, title="Repeats", description="Number of bursts.")
+    every_s: float = Field(
+        default=1, gt=0, le=3600, title="Interval", description="Time from one burst to the next, in seconds."
+    )
     sound: Annotated[str | None, RefTo(("sounds",), whole=True)] = Field(
         default=None,
         max_length=60,
@@ -133,13 +136,14 @@ class Emitter(Placed):
     bursts: tuple[Burst, ...] = Field(default=(), max_length=16)
     born_of: Annotated[str | None, RefTo(("emitters",), none="Its own source")] = Field(
         default=None, max_length=60, title="Parent emitter",
-        description="Emitter whose particles give birth to these; the position is then relative to each of "
-            "them.",
+        description="Emitter whose particles spawn these; the position is then relative to each parent.",
     )  # fmt: skip
     born_when: Literal["in flight", "at death", "at touch", "at catching"] = Field(
         title="When", default="in flight",
-        description="When a particle gives birth. in flight: continuously, at the birth rate; otherwise "
-            "once: when it dies, first touches a surface, or catches a state.",
+        description=(
+"When a particle spawns others. in flight: continuously, at the birth rate; otherwise once: when it "
+"dies, first touches a surface, or is infected."
+),
     )  # fmt: skip
     born_count: int = Field(default=1, ge=1, le=1000, title="Count", description="Number of particles born at once.")
     cadence: Literal["jittered", "even", "random"] = Field(

@@ -120,7 +120,7 @@ class Drag(Acting):
 
     model_config = shown(
         "Drag", "M3 9h11a3 3 0 1 0-3-3M3 13h15a3 3 0 1 1-3 3M3 17h7",
-        "Takes speed away, and stays calm at any strength. Quadratic drag grows with speed.",
+        "Reduces speed, and is stable at any strength. Quadratic drag grows with speed.",
         "Forces",
         located=False,
         framed=False,
@@ -371,7 +371,7 @@ class Remove(Acting):
 
     model_config = shown(
         "Kill zone", "M5 5h14v14H5zM9 9l6 6M15 9l-6 6",
-        "Takes particles away inside its zone, or outside it.",
+        "Removes particles inside its zone, or outside it.",
         "Surfaces",
         located=False,
         framed=False,
@@ -396,8 +396,8 @@ class Surface(Acting):
     """Something to touch, swept against each particle's radius so that nothing gets through."""
 
     model_config = shown(
-        "Surface to touch", "M3 16h18M6 16l-2 4M11 16l-2 4M16 16l-2 4M21 16l-2 4M7 5l5 7 5-7",
-        "Something to touch. However fast and small, nothing gets through it.",
+        "Surface", "M3 16h18M6 16l-2 4M11 16l-2 4M16 16l-2 4M21 16l-2 4M7 5l5 7 5-7",
+        "A surface to collide with. Nothing passes through it, however fast and small.",
         "Surfaces",
     )  # fmt: skip
     solid: ClassVar[bool] = True
@@ -430,8 +430,10 @@ class Surface(Acting):
     ] = Number(value=50)
     outcome: Literal["bounce", "stick", "slide", "die", "mark"] = Field(
         default="bounce",
-        description="What happens when a particle touches the surface. mark: it goes on unchanged, and the "
-        "touch is remembered.",
+        description=(
+            "What happens when a particle touches the surface. mark: it moves on unchanged, and the contact is "
+            "recorded."
+        ),
     )
     restitution: Annotated[
         Number,

@@ -90,7 +90,7 @@ class Family:
                     raise IsbjornError(f"there is a {self.word} '{name}' already.", engine, "Give it another kind.")
             if self._closed:
                 raise IsbjornError(
-                    f"the {self.word} '{kind.names[0]}' comes too late: documents are read already.", engine,
+                    f"the {self.word} '{kind.names[0]}' is registered too late: documents have already been read.", engine,
                     f"Name its package in {EXTENSIONS}.",
                 )  # fmt: skip
             self._kinds[model] = kind

@@ -42,7 +42,7 @@ class Flock(Meeting):
 
     model_config = shown(
         "Flock", "M3 8l5 2-5 2 1.2-2zM10 4l5 2-5 2 1.2-2zM10 12l5 2-5 2 1.2-2zM16 8l5 2-5 2 1.2-2zM4 17l5 2-5 2 1.2-2z",
-        "Neighbours keep apart, go the same way and stay together. What else acts on them leads them.",
+        "Neighbours keep their distance, align and stay together. Other forces lead them.",
         _MENU,
         located=False,
         framed=False,
@@ -169,7 +169,10 @@ class Contagion(Meeting):
 
     model_config = shown(
         "Contagion", "M12 9.5a2.5 2.5 0 1 0 0 5 2.5 2.5 0 0 0 0-5M12 4a8 8 0 0 1 8 8M12 20a8 8 0 0 1-8-8M5 5l2 2M19 19l-2-2",
-        "Light, fire or frost that goes from neighbour to neighbour, out of a seed. Any number can be driven by the time since.",
+        (
+"Light, fire or frost that spreads from neighbour to neighbour, starting at seeds. The time since "
+"infection can drive any number."
+),
         _MENU,
         located=False,
         framed=False,
@@ -220,7 +223,13 @@ class Contagion(Meeting):
     )
     pace: Annotated[
         Number,
-        _of_each("px/s", 1e6, 10, "Speed at which the infection crosses the distance between two particles, in px/s."),
+        _of_each(
+            "px/s",
+            1e6,
+            10,
+            "Speed at which the infection crosses the distance between two particles, in px/s.",
+            "Speed",
+        ),
     ] = Number(value=160)
     wait: Annotated[
         Number,

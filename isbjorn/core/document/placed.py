@@ -76,12 +76,16 @@ class Placed(Part):
     ] = Number(value=100)
     path: MotionPath | None = Field(default=None, description="Motion path, added to the position.")
     carried_by: Annotated[str | None, RefTo(("placed",))] = Field(
-        default=None, max_length=60, description="Id of the thing that carries this one."
+        default=None, max_length=60, title="Attached to", description="Id of the thing that carries this one."
     )
-    carry_place: bool = Field(default=True, description="Follows the position of the carrier.")
-    carry_turn: bool = Field(default=True, description="Follows the rotation of the carrier, and swings around it.")
+    carry_place: bool = Field(default=True, title="Follow position", description="Follows the position of the carrier.")
+    carry_turn: bool = Field(
+        default=True, title="Follow rotation", description="Follows the rotation of the carrier, and swings around it."
+    )
     carry_size: bool = Field(
-        default=False, description="Follows the scale of the carrier, which also scales the distance to it."
+        default=False,
+        title="Follow scale",
+        description="Follows the scale of the carrier, which also scales the distance to it.",
     )
 
 

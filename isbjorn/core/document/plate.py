@@ -26,7 +26,11 @@ class Plate(Part):
         description="Frame rate of a numbered sequence, in frames per second; empty: the shot's. A movie has its own.",
     )
     offset_s: float = Field(
-        default=0.0, ge=-86_400, le=86_400, description="Shot time of the plate's first frame, in seconds."
+        default=0.0,
+        ge=-86_400,
+        le=86_400,
+        title="Start (s)",
+        description="Shot time of the plate's first frame, in seconds.",
     )
     beyond: Literal["hold", "loop", "blank"] = Field(
         default="hold", description="What is shown before the plate's first frame and after its last."

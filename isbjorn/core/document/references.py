@@ -188,7 +188,7 @@ def check_ties(shot: _Cast) -> None:
         for reference in references_of(thing):
             if reference.to.dotted and "." in reference.told:
                 if number_at(things, reference.told) is None:
-                    raise wrong("loose_source", "{t}, {f}: there is no number {n} in the cast", thing, reference)
+                    raise wrong("loose_source", "{t}, {f}: the cast has no number {n}", thing, reference)
                 driven[f"{name}.{reference.path.rpartition('.source.')[0]}"] = reference.told
             elif not any(reference.id in ids[to] for to in reference.to.to) or (
                 reference.to.words and reference.id == name

@@ -154,7 +154,7 @@ class Artwork(Area):
 class FromPlate(Part):
     """From the plate: where it is bright, where it has edges, or where it moves."""
 
-    model_config = shown("The plate")
+    model_config = shown("Plate")
     kind: Literal["plate"] = "plate"
     by: Literal["bright", "dark", "edges", "moving"] = Field(default="bright", title="Sample by")
     above: Annotated[

@@ -43,7 +43,16 @@ class Camera(Part):
     )
     kind: Literal["flat", "perspective"] = "flat"
     focal_mm: Annotated[
-        Number, Spec(unit="mm", low=1, high=2000, clock="shot", spread=False, help="Focal length of the lens, in mm.")
+        Number,
+        Spec(
+            unit="mm",
+            low=1,
+            high=2000,
+            clock="shot",
+            spread=False,
+            help="Focal length of the lens, in mm.",
+            title="Focal length",
+        ),
     ] = Number(value=35)
     filmback_mm: Annotated[
         Number,
@@ -54,6 +63,7 @@ class Camera(Part):
             clock="none",
             spread=False,
             help="Width of the camera's sensor or film gate, in mm.",
+            title="Film back",
         ),
     ] = Number(value=36)
     across: Annotated[Number, place_spec("Position X", "From its place at rest, to the right.")] = Number(value=0)
@@ -188,7 +198,7 @@ class Shot(Part):
         if self.last_frame < self.first_frame:
             raise PydanticCustomError(
                 "empty_shot",
-                "last_frame {b} lies before first_frame {a}; a shot has at least one frame",
+                "last_frame {b} is before first_frame {a}; a shot has at least one frame",
                 {"a": self.first_frame, "b": self.last_frame},
             )
         things = self.things

@@ -28,7 +28,7 @@ class Sound(Part):
         default=0,
         ge=-86_400,
         le=86_400,
-        title="Begins (s)",
+        title="Start (s)",
         description="Shot time at which the sound starts, in seconds.",
     )
     gain_db: Annotated[float, Looks()] = Field(
@@ -48,7 +48,7 @@ class Hearing(Part):
     strength) when they come, and fade by the release."""
 
     what: Literal["level", "peak", "bass", "middle", "treble", "band", "onsets", "beats"] = Field(
-        default="level", title="Of it",
+        default="level", title="Measure",
         description="What is measured. level: RMS of all frequencies; bass: up to 250 Hz; middle: up to 4 "
             "kHz; treble: above; band: RMS between two frequencies.",
     )  # fmt: skip
@@ -76,7 +76,7 @@ class Hearing(Part):
     def _band(self) -> Hearing:
         if self.what == "band" and self.to_hz <= self.from_hz:
             raise PydanticCustomError(
-                "empty_band", "a band from {a} to {b} Hz holds nothing", {"a": self.from_hz, "b": self.to_hz}
+                "empty_band", "a band from {a} to {b} Hz is empty", {"a": self.from_hz, "b": self.to_hz}
             )
         return self
 

@@ -19,7 +19,7 @@ class Take(Part):
     name: Annotated[str, Looks()] = Field(default="Take", min_length=1, max_length=80)
     media: MediaName
     digest: Digest
-    at_s: Moment = Field(default=0, title="Begins (s)", description="Shot time of the take's start, in seconds.")
+    at_s: Moment = Field(default=0, title="Start (s)", description="Shot time of the take's start, in seconds.")
     from_s: float = Field(
         default=0,
         ge=0,
@@ -40,6 +40,6 @@ class Take(Part):
     def _span(self) -> Take:
         if self.to_s is not None and self.to_s <= self.from_s:
             raise PydanticCustomError(
-                "empty_take", "a take from {a} to {b} s holds nothing", {"a": self.from_s, "b": self.to_s}
+                "empty_take", "a take from {a} to {b} s is empty", {"a": self.from_s, "b": self.to_s}
             )
         return self

@@ -86,7 +86,7 @@ def _opened(path: Path, digest: str) -> Recorded:  # noqa: ARG001
 
 
 def _wrong(path: Path, why: str) -> IsbjornError:
-    return IsbjornError(f"this is no recording ({why[:100]}).", path.name, "Take the particles in once more.")
+    return IsbjornError(f"this is not a recording ({why[:100]}).", path.name, "Import the particles again.")
 
 
 def _check(found: Recorded, path: Path) -> None:
@@ -105,7 +105,7 @@ def _check(found: Recorded, path: Path) -> None:
     if m and (np.diff(found.moments).min(initial=0) < 0 or not np.isfinite(found.moments[[0, -1]]).all()):
         raise _wrong(path, "births out of order")
     if np.isnan(found.lives).any() or found.lives.min(initial=1) <= 0:
-        raise _wrong(path, "a life that is none")
+        raise _wrong(path, "a life without a duration")
     inner = np.ones(k, bool)
     inner[first[:-1]] = False
     for begin in range(0, k, _LOOKED):
@@ -116,7 +116,7 @@ def _check(found: Recorded, path: Path) -> None:
         if not (late > 0).all() or not all(
             _within(a[part], _FARTHEST) for a in (found.times, found.place, found.velocity)
         ):
-            raise _wrong(path, "a sample that is none")
+            raise _wrong(path, "a sample that is not a number")
 
 
 def _within(values: npt.NDArray[Any], most: float) -> bool:

@@ -43,7 +43,7 @@ def with_fonts(call: Callable[P, R]) -> Callable[P, R]:
                 return call(*args, **kwargs)
             except (freetype.FT_Exception, uharfbuzz.HarfBuzzError) as error:
                 raise IsbjornError(
-                    f"the font is damaged ({reason_of(error)}).", "font", "Choose another font."
+                    f"the font is damaged ({reason_of(error)}).", "font", "Select another font."
                 ) from None
 
     return inside
@@ -61,16 +61,16 @@ class Font:
 def _opened(path: str, changed: float) -> Font:  # noqa: ARG001
     try:
         if Path(path).stat().st_size > _LARGEST_FONT:
-            raise IsbjornError("this file is too large for a font.", path, "At most 64 MB.")
+            raise IsbjornError("this file is too large for a font.", path, "The limit is 64 MB.")
         face = freetype.Face(path)
         if not face.is_scalable:
-            raise IsbjornError("this font has no outlines.", path, "Choose a TrueType or OpenType font.")
+            raise IsbjornError("this font has no outlines.", path, "Select a TrueType or OpenType font.")
         shaper = uharfbuzz.Font(uharfbuzz.Face(uharfbuzz.Blob.from_file_path(path)))
     except IsbjornError:
         raise
     except Exception as error:  # freetype and HarfBuzz raise what they like
         raise IsbjornError(
-            f"this is not a font that can be read ({reason_of(error)}).", path, "Choose a TrueType or OpenType font."
+            f"this font cannot be read ({reason_of(error)}).", path, "Select a TrueType or OpenType font."
         ) from None
     return Font(face, shaper)
 
@@ -84,7 +84,7 @@ def font(path: str | None = None) -> Font:
     except (OSError, ValueError):
         there = False
     if not there:
-        raise IsbjornError("the font is not there any more.", str(place), "Put it back or choose another.")
+        raise IsbjornError("the font file is missing.", str(place), "Restore it, or select another.")
     return _opened(str(place), place.stat().st_mtime)
 
 
@@ -147,7 +147,7 @@ def drawn(text: str, with_font: Font, em_px: int) -> tuple[Floats, float, float,
     left, right = min(b[0] for b in seen), max(b[0] + b[2].shape[1] for b in seen)
     top, bottom = max(b[1] for b in seen), min(b[1] - b[2].shape[0] for b in seen)
     if (right - left) * (top - bottom) > 4 * _WIDEST_SHEET * _WIDEST_SHEET:
-        raise IsbjornError("the font's letters are larger than they say.", "font", "Choose another font.")
+        raise IsbjornError("the font's glyphs exceed the size that it declares.", "font", "Select another font.")
     sheet = np.zeros((top - bottom, right - left), np.float32)
     for x0, y0, cover in seen:
         at = sheet[top - y0 : top - y0 + cover.shape[0], x0 - left : x0 - left + cover.shape[1]]

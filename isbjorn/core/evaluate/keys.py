@@ -32,7 +32,7 @@ def keys_through(times: Doubles, values: Doubles, tolerance: float) -> list[tupl
     while True:
         if len(kept) > MOST_KEYS:
             raise IsbjornError(
-                f"the way needs more than {MOST_KEYS:,} keys.", "keys", "Record a shorter one, or smooth it."
+                f"the path needs more than {MOST_KEYS:,} keys.", "keys", "Record a shorter path, or smooth it."
             )
         found = [_keys(times, column, kept) for column in values.T]
         off = np.max(

@@ -76,7 +76,7 @@ def letter_lines(text: str) -> list[Doubles]:
         for line in _glyph(shipped.face, number)
     ]
     if not lines:
-        raise IsbjornError(f"nothing of '{text}' can be drawn.", "letters", "Give it at least one letter.")
+        raise IsbjornError(f"'{text}' has no character that can be drawn.", "letters", "Enter at least one letter.")
     return _centred(lines, em)
 
 
@@ -128,7 +128,7 @@ def path_lines(paths: tuple[str, ...]) -> list[Doubles]:
     every = np.concatenate(lines)
     extent = every.max(axis=0) - every.min(axis=0)
     if extent.max() < 1e-9:
-        raise IsbjornError("the drawing has no extent.", "artwork", "Choose another drawing.")
+        raise IsbjornError("the drawing has no extent.", "artwork", "Select another drawing.")
     return [line * [1.0, -1.0, 1.0] for line in _centred(lines, float(extent[0] if extent[0] > 1e-9 else extent[1]))]
 
 
@@ -144,13 +144,13 @@ def paths_of_svg(content: bytes) -> tuple[str, ...]:
                     found.append(data)
     except Exception as error:  # the parser raises whatever its XML reader does
         raise IsbjornError(
-            f"this is not an SVG drawing ({reason_of(error)}).", "artwork", "Choose an .svg file."
+            f"this is not an SVG drawing ({reason_of(error)}).", "artwork", "Select an .svg file."
         ) from None
     if not found:
-        raise IsbjornError("the drawing has nothing drawable.", "artwork", "Convert its strokes and text to paths.")
+        raise IsbjornError("the drawing contains no shapes.", "artwork", "Convert its strokes and text to paths.")
     if len(found) > _MOST_PATHS:
         raise IsbjornError(
-            f"the drawing has {len(found):,} shapes.", "artwork", f"Join them to {_MOST_PATHS:,} at most."
+            f"the drawing has {len(found):,} shapes.", "artwork", f"Reduce them to at most {_MOST_PATHS:,}."
         )
     path_lines(tuple(found))
     return tuple(found)

@@ -65,5 +65,5 @@ def path_of(media: str, digest: str) -> Path:
         return path
     if refused is not None and not other:
         raise refused
-    what = "another file lies in its place now." if other else "the file is missing."
-    raise IsbjornError(what, media, "Put it back, or take it in once more.")
+    what = "another file has replaced it." if other else "the file is missing."
+    raise IsbjornError(what, media, "Restore it, or import it again.")

@@ -127,16 +127,16 @@ def performance_of(take: Take) -> Performance:
 
 def read_take(path: Path) -> Performance:
     """The performance in a file. Raises IsbjornError, which says what is wrong with it."""
-    remedy = "Choose a take that Isbjorn wrote."
+    remedy = "Select a take file that Isbjorn wrote."
     if path.stat().st_size > _LARGEST_FILE:
-        raise IsbjornError("a take is not so large.", path.name, remedy)
+        raise IsbjornError("this file is too large for a take.", path.name, remedy)
     with path.open(encoding="utf-8", errors="replace") as file:
         head = _HEAD.fullmatch(file.readline(200).rstrip("\r\n"))
         lanes = file.readline(8192).rstrip("\r\n").split(",")
         if head is None or not 1 <= int(head[1]) <= _FASTEST:
-            raise IsbjornError("this is no take: its first line does not say so.", path.name, remedy)
+            raise IsbjornError("this is not a take: its first line is different.", path.name, remedy)
         if not 1 <= len(lanes) <= MOST_LANES or len(set(lanes)) < len(lanes):
-            raise IsbjornError(f"a take has 1 to {MOST_LANES} lanes, each with a name of its own.", path.name, remedy)
+            raise IsbjornError(f"a take has 1 to {MOST_LANES} lanes with different names.", path.name, remedy)
         most = min(int(LONGEST_S * int(head[1])) + 1, MOST_VALUES // len(lanes))
         try:
             with warnings.catch_warnings():
@@ -148,12 +148,12 @@ def read_take(path: Path) -> Performance:
     hz = int(head[1])
     if values.shape[0] == 0 or values.shape[1] != len(lanes) or values.shape[0] > most:
         raise IsbjornError(
-            f"a take has a value of each lane in each line, and of {len(lanes)} lanes at most {most:,} lines.",
+            f"each line must hold one value per lane, and a take of {len(lanes)} lanes has at most {most:,} lines.",
             path.name,
             remedy,
         )
     if not np.isfinite(values).all() or values.min() < 0 or values.max() > 1:
-        raise IsbjornError("the values of a take lie between 0 and 1.", path.name, remedy)
+        raise IsbjornError("the values of a take must be between 0 and 1.", path.name, remedy)
     made = Performance(hz, lanes)
     made.extend(values.T)
     return made

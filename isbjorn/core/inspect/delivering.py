@@ -28,22 +28,22 @@ _PASS_CHANNELS = {"depth": 2, "motion": 4, "ids": 6, "objects": 24, "plate": 4}
 class Told(BaseModel):
     """What an order would make."""
 
-    count: int = Field(description="Frames in all.")
+    count: int = Field(description="Total number of frames.")
     first: str = Field(description="Name of the first file.")
-    last: str = Field(description="Name of the last; empty where there is one.")
+    last: str = Field(description="Name of the last file; empty if there is only one.")
     folder: str
     rate: str
     length_s: float
     width: int
     height: int
-    alpha: str = Field(description="What becomes of transparency and of added light; empty: nothing to say.")
-    sound: str = Field(description="What becomes of sound; empty: there is none.")
-    seconds: float | None = Field(description="About how long it takes on this machine; null: nobody knows.")
-    bytes: int = Field(description="About how large it comes.")
+    alpha: str = Field(description="How transparency and additive light are delivered; empty: nothing to report.")
+    sound: str = Field(description="How sound is delivered; empty: no sound.")
+    seconds: float | None = Field(description="Estimated time on this machine, in s; null: unknown.")
+    bytes: int = Field(description="Estimated size.")
     free_bytes: int
-    moments: list[float] = Field(description="Which frame of the shot shows, at even places of what is delivered.")
+    moments: list[float] = Field(description="Shot frame that is shown, at even intervals of the delivery.")
     notes: list[Note]
-    refused: str = Field(default="", description="Why it would not be taken; empty: it would be.")
+    refused: str = Field(default="", description="Why the order would be refused; empty: it would be accepted.")
     where: str = ""
     remedy: str = ""
 
@@ -52,15 +52,13 @@ def alpha_note(shot: Shot, order: Order) -> str:
     """What becomes of transparency and of added light in a delivery, in one sentence."""
     form = order.form
     if form.points:
-        return "All particles of each moment, with their velocities, sizes, colours and ids."
+        return "All particles of each frame, with velocities, sizes, colours and ids."
     adds = any(e.on and e.blend == "add" for e in shot.emitters)
     if not has_alpha(shot, order):
-        return "" if order.over_plate else f"{form.label} carries no alpha: the particles stand on black."
+        return "" if order.over_plate else f"{form.label} has no alpha: the particles are rendered on black."
     if form.exact_light:
-        return "Alpha is premultiplied; added light is exact over any background."
-    return (
-        "Alpha is straight; added light is exact over black only. EXR keeps it exact." if adds else "Alpha is straight."
-    )
+        return "Premultiplied alpha; additive light is exact over any background."
+    return "Straight alpha; additive light is exact over black only. EXR keeps it exact." if adds else "Straight alpha."
 
 
 def about_bytes(shot: Shot, order: Order, count: int, alive: float = 0.0) -> int:
@@ -87,12 +85,12 @@ def _sound_note(job: Job, plates: PlateReader) -> str:
     if sound is None:
         return ""
     if not order.own_speed:
-        return "At another speed there is no sound."
+        return "No sound, because the speed differs from the shot's."
     heard = [one.name for one in job.shot.sounds if one.on and one.heard]
     if order.over_plate and job.shot.plate is not None and not any(one.of_plate for one in job.shot.sounds):
-        heard.insert(0, "the plate’s sound")
+        heard.insert(0, "the plate's sound")
     what = f"{', '.join(heard)}: {sound.rate:,} Hz, {sound.layout}."
-    return f"With {what}" if order.form.movie else f"As WAV beside it: {what}"
+    return f"With {what}" if order.form.movie else f"As a WAV file next to it: {what}"
 
 
 def told(
@@ -119,8 +117,11 @@ def told(
     notes = order_notes(shot, order)
     if free < size:
         notes.insert(0, Note(
-            kind="disk", level="trouble", what=f"The disk has {free / 1e9:.1f} GB free; this comes to about {size / 1e9:.1f} GB.",
-            why="A full disk stops a delivery; what is made stays, and it goes on when there is room.",
+            kind="disk", level="trouble", what=(
+f"The disk has {free / 1000000000.0:.1f} GB free; the delivery needs about {size / 1000000000.0:.1f} "
+"GB."
+),
+            why="A full disk pauses a delivery; finished frames are kept, and it resumes when there is space.",
             mend=Mend(label="Deliver at half the size", order={"scale": order.scale / 2}) if order.scale > 0.25 else None,
         ))  # fmt: skip
     single = order.form.single

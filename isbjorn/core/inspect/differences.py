@@ -47,7 +47,7 @@ def _number(before: Number, after: Number, name: str, unit: str) -> list[str]:
     if before.keys != after.keys:
         a, b = len(before.keys), len(after.keys)
         found.append(f"{name}: {f'{a} → {b} keys' if a != b else 'keys changed'}")
-    for field, word in (("spread_shape", "shape of its variation"), ("reads", "when it is read")):
+    for field, word in (("spread_shape", "shape of its variation"), ("reads", "the moment at which it is read")):
         if getattr(before, field) != getattr(after, field):
             found.append(f"{name}: {word} {getattr(before, field)} → {getattr(after, field)}")
     return found
@@ -115,7 +115,7 @@ def differences(before: Shot, after: Shot) -> list[str]:
     for field, kind in _LISTS.items():
         old = {thing.id: thing for thing in getattr(before, field)}
         new = {thing.id: thing for thing in getattr(after, field)}
-        found += [f"{thing.name}: {kind} taken out" for name, thing in old.items() if name not in new]
+        found += [f"{thing.name}: {kind} removed" for name, thing in old.items() if name not in new]
         found += [f"{thing.name}: {kind} added" for name, thing in new.items() if name not in old]
         for name, thing in new.items():
             if name in old and old[name] != thing:

@@ -63,8 +63,8 @@ class Cost(BaseModel):
 class Forecast(Cost):
     """About what a frame will take, and of that, each emitter."""
 
-    memory_bytes: int = Field(description="Of the states of a moment.")
-    emitters: dict[str, Cost] = Field(description="By their ids; without what is done to them in a group.")
+    memory_bytes: int = Field(description="Bytes of the particle states of one moment.")
+    emitters: dict[str, Cost] = Field(description="By id of the emitter; without effects of groups.")
 
 
 def _reference() -> Shot:

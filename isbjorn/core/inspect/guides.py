@@ -69,15 +69,15 @@ class Lane(BaseModel):
 class Course(BaseModel):
     """What an emitter will do, before it runs."""
 
-    alive_at_most: int = Field(description="Never more than this many at once.")
-    wanted_at_most: int = Field(description="How many it would be without limits.")
-    share: int = Field(description="Its limit, once the shot's is divided.")
+    alive_at_most: int = Field(description="Maximum number alive at once.")
+    wanted_at_most: int = Field(description="Number alive without limits.")
+    share: int = Field(description="Limit of this emitter after the shot's limit is divided.")
     born_per_s: float
     life_from_s: float
-    life_to_s: float | None = Field(description="None: without end.")
-    full_from_frame: int | None = Field(description="Frame from which as many are alive as ever will be.")
+    life_to_s: float | None = Field(description="None: endless.")
+    full_from_frame: int | None = Field(description="Frame at which the number alive reaches its peak.")
     memory_bytes: int
-    farthest_px: float = Field(description="How far the flights of the fan come from the source.")
+    farthest_px: float = Field(description="Distance in px that the flights of the fan reach from the source.")
 
 
 class Guides(BaseModel):
@@ -85,10 +85,12 @@ class Guides(BaseModel):
 
     emitter: str
     shown: Shown
-    fan: Path2 = Field(description="From the centre along one second of flight, across the full angle, and back.")
+    fan: Path2 = Field(
+        description="Outline of the fan: from the centre along one second of flight, across the full angle, and back."
+    )
     flights: list[Path2] = Field(description="Predicted paths from birth to death.")
     lanes: list[Lane]
-    ramp: list[str] = Field(description="Colours over life at even ages, encoded sRGB.")
+    ramp: list[str] = Field(description="Colours over life at even ages, in encoded sRGB.")
     ramp_opacity: list[float]
     forecast: Course
 
@@ -104,14 +106,14 @@ class Scene(BaseModel):
     """All guides of a shot at a moment."""
 
     frame: int
-    moving: bool = Field(description="Whether another frame has other guides.")
+    moving: bool = Field(description="Whether the guides change from frame to frame.")
     emitters: list[Guides]
     world: list[Shown] = Field(description="Forces, zones and markers.")
     graphs: list[Graph]
-    tones: list[Graph] = Field(description="Curves of grades: values at even encoded values.")
-    picture: Path2 = Field(description="The shot's own picture as a free look sees it; empty without one.")
-    cost: Forecast | None = Field(default=None, description="About what a frame will take.")
-    problem: str = Field(default="", description="Why there are none.")
+    tones: list[Graph] = Field(description="Curves of grades: output at even encoded input values.")
+    picture: Path2 = Field(description="Outline of the shot's frame in the free view; empty without one.")
+    cost: Forecast | None = Field(default=None, description="Estimated cost of a frame.")
+    problem: str = Field(default="", description="Reason why there are no guides.")
 
     @property
     def far_px(self) -> dict[str, float] | None:

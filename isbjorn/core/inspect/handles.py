@@ -43,13 +43,13 @@ class Grip(BaseModel):
     at: Pair
     centre: Pair
     axes: tuple[float, float, float, float] = Field(
-        description="One own px to the right, then one upward, on the picture."
+        description="Picture vectors of one own px to the right and one px upwards."
     )
     fields: list[str]
     way: Pair = (1.0, 0.0)
     factor: float = 1.0
     offset: float = 0.0
-    stem: Pair | None = Field(default=None, description="Where a line to it begins.")
+    stem: Pair | None = Field(default=None, description="Start of the line that leads to it.")
 
 
 class Shown(BaseModel):
@@ -63,7 +63,7 @@ class Shown(BaseModel):
     way: list[Path2] = []
     arrows: list[tuple[float, float, float, float]] = Field(
         default=[],
-        description="What the force does on a grid: from where, by how much; the longest is as long as a cell.",
+        description="The force on a grid: positions and vectors; the longest vector is one cell long.",
     )
     grips: list[Grip] = []
 

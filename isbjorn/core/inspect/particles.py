@@ -19,7 +19,7 @@ class Seen(BaseModel):
     """A particle as it is at a frame. at: px of the design size from the top left corner; radius in the same."""
 
     id: int
-    birth: int = Field(description="Its number among the births of its emitter.")
+    birth: int = Field(description="Birth number within its emitter.")
     emitter: str
     at: tuple[float, float]
     radius: float
@@ -27,7 +27,7 @@ class Seen(BaseModel):
     velocity: tuple[float, float, float]
     speed: float
     age: float
-    life: float | None = Field(description="None: without end.")
+    life: float | None = Field(description="None: endless.")
     size: float
     opacity: float
     angle: float

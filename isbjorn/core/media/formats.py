@@ -140,12 +140,12 @@ class _Formats:
     def register(self, form: Format) -> Format:
         """Offer a format. Raises IsbjornError if its name is taken, or it does not say how it is written."""
         if form.name in self._known:
-            raise IsbjornError(f"there is a format '{form.name}' already.", "formats", "Give it another name.")
+            raise IsbjornError(f"the format '{form.name}' already exists.", "formats", "Use another name.")
         if sum(map(bool, (form.still, form.codec, form.writer, form.points, form.sheet))) != 1:
             raise IsbjornError(
-                f"'{form.name}' must say one way in which it is written.",
+                f"'{form.name}' must declare exactly one way of writing.",
                 "formats",
-                "Give a still, a codec, a writer or points.",
+                "Declare a still, a codec, a writer or points.",
             )
         self._known[form.name] = form
         return form
@@ -155,7 +155,7 @@ class _Formats:
 
     def __getitem__(self, name: str) -> Format:
         if name not in self._known:
-            raise IsbjornError(f"'{name[:40]}' is no format.", "format", f"There are {', '.join(self._known)}.")
+            raise IsbjornError(f"'{name[:40]}' is not a format.", "format", f"Use one of: {', '.join(self._known)}.")
         return self._known[name]
 
     def __iter__(self) -> Iterator[Format]:

@@ -29,7 +29,7 @@ def read_midi(content: bytes) -> dict[str, tuple[Doubles, Doubles]]:
             t += message.time
             if count >= _MOST_EVENTS or t > _LONGEST_S:
                 raise IsbjornError(
-                    "it is longer than an hour, or has more than 500,000 events.", "midi", "Take a part of it."
+                    "it is longer than an hour, or has more than 500,000 events.", "midi", "Import a part of it."
                 )
             if message.is_meta or not hasattr(message, "channel"):
                 continue
@@ -49,8 +49,8 @@ def read_midi(content: bytes) -> dict[str, tuple[Doubles, Doubles]]:
     except IsbjornError:
         raise
     except Exception as error:  # a reader of strangers' files raises what it likes
-        raise IsbjornError(f"this is no MIDI file ({str(error)[:80]}).", "midi", "Choose a .mid file.") from None
+        raise IsbjornError(f"this is not a MIDI file ({str(error)[:80]}).", "midi", "Select a .mid file.") from None
     if not found:
-        raise IsbjornError("nothing is played in it.", "midi", "Choose a file with notes or controllers.")
+        raise IsbjornError("it contains no events.", "midi", "Select a file with notes or controllers.")
     lanes = dict(sorted(found.items())[:_MOST_LANES])
     return {name: (np.array([t for t, _ in lane]), np.array([v for _, v in lane])) for name, lane in lanes.items()}

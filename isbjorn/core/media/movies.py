@@ -29,27 +29,27 @@ class Movie:
 
     def __init__(self, path: Path) -> None:
         if not is_there(path):
-            raise IsbjornError("the movie is not there any more.", path.name, "Put it back or choose another plate.")
+            raise IsbjornError("the movie file is missing.", path.name, "Restore it, or select another plate.")
         self.path = path
         try:
             self._container = av.open(str(path), options=FILE_OPTIONS)
             stream = self._container.streams.video[0]
         except (av.FFmpegError, IndexError, ValueError, OSError) as error:
             raise IsbjornError(
-                f"this is not a movie that can be read ({reason_of(error)}).", path.name, "Use MP4, MOV, MKV or WebM."
+                f"this movie cannot be read ({reason_of(error)}).", path.name, "Use MP4, MOV, MKV or WebM."
             ) from None
         stream.thread_type = "AUTO"
         self._stream = stream
         self._stamps, self._keys = self._index()
         rate = stream.average_rate or stream.guessed_rate
         if not self._stamps or rate is None:
-            raise IsbjornError("the movie has no frames.", path.name, "Is the file whole?")
+            raise IsbjornError("the movie has no frames.", path.name, "Check that the file is complete.")
         self.rate = Fraction(rate)
         self.frames = len(self._stamps)
         self.width, self.height = stream.codec_context.width, stream.codec_context.height
         if not 0 < self.width * self.height <= _LARGEST_PIXELS:
             raise IsbjornError(
-                f"{self.width} × {self.height} pixels cannot be read.", path.name, "At most 8192 × 8192."
+                f"{self.width} × {self.height} px is too large.", path.name, "The limit is 8192 × 8192 px."
             )
         self.encoding: Encoding = "srgb" if stream.codec_context.color_trc == _SRGB_TRANSFER else "rec709"
         self._decoded: Any = None
@@ -67,7 +67,7 @@ class Movie:
                         keys.append(packet.pts)
         except av.FFmpegError as error:
             raise IsbjornError(
-                f"the movie is damaged or cut short ({reason_of(error)}).", self.path.name, "Make it again."
+                f"the movie is damaged or incomplete ({reason_of(error)}).", self.path.name, "Export it again."
             ) from None
         return sorted(set(stamps)), sorted(keys)
 
@@ -98,10 +98,10 @@ class Movie:
         except av.FFmpegError as error:
             self._decoded = None
             raise IsbjornError(
-                f"frame {number} cannot be decoded ({reason_of(error)}).", self.path.name, "Make the movie again."
+                f"frame {number} cannot be decoded ({reason_of(error)}).", self.path.name, "Export the movie again."
             ) from None
         self._decoded = None
-        raise IsbjornError(f"the movie ends before frame {number}.", self.path.name, "Is the file whole?")
+        raise IsbjornError(f"the movie ends before frame {number}.", self.path.name, "Check that the file is complete.")
 
     def close(self) -> None:
         self._container.close()

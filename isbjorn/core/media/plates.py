@@ -51,9 +51,9 @@ class _Frames:
             self.files = [Path(media)]
         else:
             raise IsbjornError(
-                f"'{suffix or 'no ending'}' is no kind of plate.",
+                f"'{suffix or 'no ending'}' is not a type of plate.",
                 media,
-                "Use a movie, a picture or a numbered sequence.",
+                "Use a movie, a still or a numbered sequence.",
             )
 
     @property
@@ -69,9 +69,9 @@ class _Frames:
         path = self.files[number]
         if path is None:
             raise IsbjornError(
-                f"picture number {self.first_number + number} of the sequence is missing.",
+                f"frame {self.first_number + number} of the sequence is missing.",
                 "plate",
-                "Render it or put it back.",
+                "Render or restore it.",
             )
         if self._allow is not None:
             # A file of a sequence may be a link to anywhere.

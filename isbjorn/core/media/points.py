@@ -32,13 +32,13 @@ def write_points(shot: Shot, particles: Particles, target: Path) -> None:
         content = _parquet(shot, particles)
     else:
         raise IsbjornError(
-            f"'{target.suffix}' is no kind of table.", str(target), "End the name in .csv, .parquet or .npz."
+            f"'{target.suffix}' is not a type of table.", str(target), "Use a name that ends in .csv, .parquet or .npz."
         )
     try:
         replace_whole(target, content)
     except OSError as error:
         raise IsbjornError(
-            f"the table could not be written ({error.strerror}).", str(target), "Choose another folder."
+            f"the table could not be written ({error.strerror}).", str(target), "Select another folder."
         ) from None
 
 

@@ -63,17 +63,19 @@ def take_points(paths: list[str], shot_json: str, folder: str) -> list[Taken]:
     shot = Shot.model_validate_json(shot_json)
     files = [Path(p) for p in paths]
     if not files:
-        raise IsbjornError("no file came.", "points", "Choose an OpenUSD file, or tables of particles.")
+        raise IsbjornError("no file was sent.", "points", "Select an OpenUSD file, or particle tables.")
     kinds = {f.suffix.lower() for f in files}
     if len(kinds) > 1 or kinds.isdisjoint(ENDINGS):
         raise IsbjornError(
-            f"particles are not read from {', '.join(sorted(kinds))}.", files[0].name,
-            "Choose one OpenUSD file (.usd, .usda, .usdc), or tables of one kind (.csv, .npz), one for each frame.",
+            f"particles cannot be read from {', '.join(sorted(kinds))}.", files[0].name,
+            "Select one OpenUSD file (.usd, .usda, .usdc), or tables of one type (.csv, .npz), one per frame.",
         )  # fmt: skip
     if kinds & set(_TABLES):
         found = _tables(files, shot)
     elif len(files) > 1:
-        raise IsbjornError("of OpenUSD files, one at a time is read.", files[1].name, "Take the others in afterwards.")
+        raise IsbjornError(
+            "only one OpenUSD file can be imported at a time.", files[1].name, "Import the others afterwards."
+        )
     else:
         found = _usd(files[0], shot)
     taken: list[Taken] = []
@@ -88,7 +90,7 @@ def take_points(paths: list[str], shot_json: str, folder: str) -> list[Taken]:
         ))  # fmt: skip
     if not taken:
         raise IsbjornError(
-            "there are no particles in this.", files[0].name, "Export points with places at some frames."
+            "this contains no particles.", files[0].name, "Export points with positions on at least one frame."
         )
     return taken
 
@@ -99,7 +101,7 @@ def recorded(samples: list[Sample], name: str = "points") -> Recorded:
     total = sum(len(s.ids) for s in samples)
     if total > MOST_SAMPLES:
         raise IsbjornError(
-            f"{total:,} samples are more than {MOST_SAMPLES:,}.", name, "Export fewer frames, or fewer particles."
+            f"{total:,} samples exceed the limit of {MOST_SAMPLES:,}.", name, "Export fewer frames, or fewer particles."
         )
     if total == 0:
         none = np.zeros((0, 3), np.float32)
@@ -116,7 +118,9 @@ def recorded(samples: list[Sample], name: str = "points") -> Recorded:
     begins[1:] = (np.diff(ids) != 0) | (np.diff(times) > _APART * step) | (np.diff(times) <= 0)
     first = np.append(np.flatnonzero(begins), total)
     if len(first) - 1 > MOST_PARTICLES:
-        raise IsbjornError(f"{len(first) - 1:,} particles are more than {MOST_PARTICLES:,}.", name, "Export fewer.")
+        raise IsbjornError(
+            f"{len(first) - 1:,} particles exceed the limit of {MOST_PARTICLES:,}.", name, "Export fewer."
+        )
     velocity = _velocities(times, place, velocity, first)
     head, tail = first[:-1], first[1:] - 1
     # Who is born or dies between two samples does so in the middle, but where an age or a life is told.
@@ -184,14 +188,12 @@ def _usd(path: Path, shot: Shot) -> dict[str, list[Sample]]:
     try:
         layer = Sdf.Layer.OpenAsAnonymous(str(path))
         if layer is None:
-            raise IsbjornError("this is no OpenUSD file.", path.name, "Choose a .usd, .usda or .usdc file.")
+            raise IsbjornError("this is not an OpenUSD file.", path.name, "Select a .usd, .usda or .usdc file.")
         alone(layer)
         stage = Usd.Stage.Open(layer, load=Usd.Stage.LoadNone)
         prims = [p for p in stage.Traverse() if p.IsA(UsdGeom.Points) or p.IsA(UsdGeom.PointInstancer)]
         if not prims:
-            raise IsbjornError(
-                "there are no points in this file.", path.name, "Export particles as points or instances."
-            )
+            raise IsbjornError("this file contains no points.", path.name, "Export particles as points or instances.")
         found: dict[str, list[Sample]] = {}
         taken = 0
         for prim in prims[:_MOST_PRIMS]:
@@ -203,7 +205,7 @@ def _usd(path: Path, shot: Shot) -> dict[str, list[Sample]]:
                 taken += len(sample.ids)
                 if taken > MOST_SAMPLES:
                     raise IsbjornError(
-                        f"more than {MOST_SAMPLES:,} samples are in it.",
+                        f"it contains more than {MOST_SAMPLES:,} samples.",
                         path.name,
                         "Export fewer frames, or fewer particles.",
                     )
@@ -212,7 +214,7 @@ def _usd(path: Path, shot: Shot) -> dict[str, list[Sample]]:
     except Tf.ErrorException as error:
         words = str(error).strip().splitlines()[0][:200]
         raise IsbjornError(
-            f"this is no OpenUSD file ({words}).", path.name, "Choose a .usd, .usda or .usdc file."
+            f"this is not an OpenUSD file ({words}).", path.name, "Select a .usd, .usda or .usdc file."
         ) from None
 
 
@@ -229,9 +231,7 @@ def _samples(stage: Any, prim: Any, shot: Shot, geom: Any) -> Iterator[Sample]:
     ages, lives = (geom.PrimvarsAPI(prim).GetPrimvar(name) for name in ("age", "life"))
     codes = places.GetTimeSamples() or [0.0]
     if len(codes) > _MOST_FRAMES:
-        raise IsbjornError(
-            f"{prim.GetName()} has {len(codes):,} samples.", "points", f"At most {_MOST_FRAMES:,} are taken."
-        )
+        raise IsbjornError(f"{prim.GetName()} has {len(codes):,} samples.", "points", f"The limit is {_MOST_FRAMES:,}.")
     cache = geom.XformCache()
     for code in codes:
         cache.SetTime(code)
@@ -262,19 +262,19 @@ def _tables(files: list[Path], shot: Shot) -> dict[str, list[Sample]]:
     taken = 0
     if len(files) > _MOST_FRAMES:
         raise IsbjornError(
-            f"{len(files):,} tables are more than {_MOST_FRAMES:,}.", files[0].name, "Choose fewer frames."
+            f"{len(files):,} tables exceed the limit of {_MOST_FRAMES:,}.", files[0].name, "Select fewer frames."
         )
     for path in files:
         number = re.search(r"(\d+)\D*$", path.stem)
         if number is None:
-            raise IsbjornError("there is no frame number in its name.", path.name, "Name it like points.0101.csv.")
+            raise IsbjornError("its name has no frame number.", path.name, "Use a name like points.0101.csv.")
         t = float(shot.seconds(int(number[1])))
         columns = _TABLES[path.suffix.lower()](path)
         names = columns.pop("emitter", None)
         n = len(columns["place"])
         taken += n
         if taken > MOST_SAMPLES:
-            raise IsbjornError(f"more than {MOST_SAMPLES:,} samples are in them.", path.name, "Choose fewer frames.")
+            raise IsbjornError(f"they contain more than {MOST_SAMPLES:,} samples.", path.name, "Select fewer frames.")
         whose = np.zeros(n, int) if names is None else names
         for one in dict.fromkeys(np.asarray(whose).tolist()):
             mine = np.flatnonzero(np.asarray(whose) == one)
@@ -302,7 +302,7 @@ def _csv_columns(path: Path) -> dict[str, Any]:
         columns = list(zip(*rows, strict=True)) or [()] * len(heads)
         by_name = dict(zip([h.strip() for h in heads], columns, strict=True))
     except (UnicodeDecodeError, csv.Error, ValueError):
-        raise IsbjornError("this is no table.", path.name, "Save it as CSV in UTF-8, with a row of names.") from None
+        raise IsbjornError("this is not a table.", path.name, "Save it as CSV in UTF-8 with a header row.") from None
     return _named(by_name, path)
 
 
@@ -314,12 +314,10 @@ def _parquet_columns(path: Path) -> dict[str, Any]:
     try:
         file = parquet.ParquetFile(path)
         if file.metadata.num_rows > MOST_SAMPLES:
-            raise IsbjornError(
-                f"it has {file.metadata.num_rows:,} rows.", path.name, f"At most {MOST_SAMPLES:,} are taken."
-            )
+            raise IsbjornError(f"it has {file.metadata.num_rows:,} rows.", path.name, f"The limit is {MOST_SAMPLES:,}.")
         table = file.read(columns=[name for name in file.schema_arrow.names if name in wanted])
     except (OSError, ValueError, pa.ArrowException) as error:
-        raise IsbjornError(f"this is no table ({str(error)[:100]}).", path.name, "Save it as Parquet.") from None
+        raise IsbjornError(f"this is not a table ({str(error)[:100]}).", path.name, "Save it as Parquet.") from None
     return _named({name: table[name].to_pylist() for name in table.column_names}, path)
 
 
@@ -338,13 +336,13 @@ def _named(by_name: dict[str, Any], path: Path) -> dict[str, Any]:
                 parts = [np.array(by_name[h], np.float64) if h in by_name else np.zeros(many) for h in way]
             except (ValueError, TypeError, OverflowError):
                 raise IsbjornError(
-                    f"a value of {way[0]} is no number.", path.name, "Correct it, or leave the column out."
+                    f"a value of {way[0]} is not a number.", path.name, "Correct it, or remove the column."
                 ) from None
             found[field] = parts[0] if len(parts) == 1 else np.stack(parts, axis=1).reshape(-1, 3)
             break
     if "place" not in found:
         raise IsbjornError(
-            "there are no places in it.", path.name, "Name columns position_x_px, position_y_px, or x, y, z."
+            "it contains no positions.", path.name, "Name columns position_x_px, position_y_px, or x, y, z."
         )
     if "emitter" in by_name:
         found["emitter"] = np.array(by_name["emitter"], dtype=object)
@@ -360,14 +358,14 @@ def _npz_columns(path: Path) -> dict[str, Any]:
                 if name in arrays
             }
     except (OSError, ValueError, zipfile.BadZipFile, EOFError) as error:
-        raise IsbjornError(f"this is no file of arrays ({str(error)[:100]}).", path.name, "Save it as .npz.") from None
+        raise IsbjornError(f"this is not an array file ({str(error)[:100]}).", path.name, "Save it as .npz.") from None
     place = found.get("position")
     if place is None or place.ndim != 2 or place.shape[1] != 3:
-        raise IsbjornError("there are no places in it.", path.name, "It needs an array `position` of (n, 3).")
+        raise IsbjornError("it contains no positions.", path.name, "It needs an array `position` of shape (n, 3).")
     lost = [name for name, array in found.items() if len(array) != len(place) or array.dtype.kind not in "iuf"]
     if lost:
         raise IsbjornError(
-            f"{', '.join(lost)} does not go with its places.", path.name, "All arrays are one row a particle."
+            f"{', '.join(lost)} does not match its positions.", path.name, "All arrays need one row per particle."
         )
     names = {"id": "ids", "position": "place"}
     return {names.get(name, name): array for name, array in found.items()}

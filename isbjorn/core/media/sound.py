@@ -104,7 +104,7 @@ class Sound:
             raise IsbjornError(
                 f"the sound cannot be decoded ({reason_of(error)}).",
                 self.path.name,
-                "Leave the sound out, or make the movie again.",
+                "Deliver without sound, or export the movie again.",
             ) from None
         yield from self._silence(end - at)
 
@@ -166,7 +166,7 @@ def sound_of(plate: Plate, path: Path, start_s: Fraction, length_s: Fraction) ->
                 lasts = Fraction(video.duration * video.time_base)
     except (av.FFmpegError, IndexError, OSError) as error:
         raise IsbjornError(
-            f"its sound cannot be read ({reason_of(error)}).", path.name, "Leave the sound out."
+            f"its sound cannot be read ({reason_of(error)}).", path.name, "Deliver without sound."
         ) from None
     offset = Fraction(plate.offset_s).limit_denominator(10**6)
     comes_round = lasts if plate.beyond == "loop" and lasts > 0 else None
@@ -186,7 +186,7 @@ def write_wave(path: Path, sound: Sound | Mix) -> None:
                 out.writeframesraw(whole_numbers.view(np.uint8).reshape(-1, 4)[:, :3].tobytes())
     except (OSError, wave.Error) as error:
         raise IsbjornError(
-            f"the sound could not be written ({reason_of(error)}).", str(path), "Is there room on the disk?"
+            f"the sound could not be written ({reason_of(error)}).", str(path), "Check the free disk space."
         ) from None
 
 
@@ -278,22 +278,22 @@ def opened(path: Path) -> Sound:
     try:
         with av.open(str(path), options=SOUND_OPTIONS) as container:
             if not container.streams.audio:
-                raise IsbjornError("there is no sound in it.", path.name, "Choose another file.")
+                raise IsbjornError("it contains no sound.", path.name, "Select another file.")
             stream = container.streams.audio[0]
             rate = stream.rate if stream.rate in _RATES else _USUAL_RATE
             channels = len(stream.layout.channels)
             if not _LEAST_RATE <= (stream.rate or 0) <= _MOST_RATE or not 1 <= channels <= _MOST_CHANNELS:
                 raise IsbjornError(
-                    f"a sound of {stream.rate or 0:,} samples a second and {channels} channels cannot be read.",
+                    f"a sound with {stream.rate or 0:,} samples per second and {channels} channels cannot be read.",
                     path.name,
-                    f"Use {_LEAST_RATE:,} to {_MOST_RATE:,} samples a second, and 1 to {_MOST_CHANNELS} channels.",
+                    f"Use {_LEAST_RATE:,} to {_MOST_RATE:,} samples per second and 1 to {_MOST_CHANNELS} channels.",
                 )
             lasts = Fraction(container.duration or 0, av.time_base)
             if stream.duration and stream.time_base:
                 lasts = max(lasts, Fraction(stream.duration * stream.time_base))
     except (av.FFmpegError, IndexError, OSError, ValueError) as error:
         raise IsbjornError(
-            f"this is no sound that can be read ({reason_of(error)}).",
+            f"this sound cannot be read ({reason_of(error)}).",
             path.name,
             f"Use {', '.join(SOUNDS)}, or a movie.",
         ) from None
@@ -346,4 +346,6 @@ def _check_samples(path: Path) -> None:
                 f"the sound cannot be decoded ({reason_of(error)}).", path.name, "Save it again."
             ) from None
     if not numbers or sound.length_s <= 0:
-        raise IsbjornError("there is nothing to be heard in it.", path.name, "Save it again, or choose another file.")
+        raise IsbjornError(
+            "it is silent or contains invalid samples.", path.name, "Save it again, or select another file."
+        )

@@ -42,13 +42,15 @@ def sequence_files(pattern: str) -> dict[int, Path]:
         raise IsbjornError(
             f"the folder cannot be read ({getattr(error, 'strerror', error)}).",
             str(path.parent),
-            "Check the plate's place.",
+            "Check the plate's folder.",
         ) from None
     for name in names:
         if (hit := match.match(name)) and len(hit[1]) < _LONGEST_NUMBER:
             found[int(hit[1])] = path.parent / name
     if not found:
-        raise IsbjornError("no numbered picture matches.", str(pattern), "Check the name and the number of digits.")
+        raise IsbjornError(
+            "no numbered picture matches this name.", str(pattern), "Check the name and the number of digits."
+        )
     return dict(sorted(found.items()))
 
 
@@ -71,12 +73,12 @@ def is_there(path: Path) -> bool:
 
 def _open(path: Path) -> Any:
     if not is_there(path):
-        raise IsbjornError("the picture is not there any more.", path.name, "Put it back or choose another plate.")
+        raise IsbjornError("the picture file is missing.", path.name, "Restore it, or select another plate.")
     hints = oiio.ImageSpec()
     hints.attribute("oiio:UnassociatedAlpha", 1)
     source = oiio.ImageInput.open(str(path), hints)
     if source is None:
-        raise IsbjornError(f"this is not a picture that can be read ({oiio.geterror().strip()}).", str(path), _REMEDY)
+        raise IsbjornError(f"this picture cannot be read ({oiio.geterror().strip()}).", str(path), _REMEDY)
     spec = source.spec()
     fits = 0 < spec.width <= 65_536 and 0 < spec.height <= 65_536 and 0 < spec.nchannels <= _MOST_CHANNELS
     if (
@@ -85,7 +87,9 @@ def _open(path: Path) -> Any:
         or (spec.tile_width != 0 and spec.width * spec.height > 2 * _WHOLE_PIXELS)
     ):
         source.close()
-        raise IsbjornError(f"{spec.width} × {spec.height} pixels are too many.", path.name, "At most 16384 × 16384.")
+        raise IsbjornError(
+            f"{spec.width} × {spec.height} px is too large.", path.name, "The limit is 16384 × 16384 px."
+        )
     return source
 
 
@@ -126,7 +130,7 @@ def _reduced(source: Any, path: Path, encoding: Encoding) -> tuple[npt.NDArray[n
         low = min(spec.height - (spec.height % by), top + rows)
         read = source.read_scanlines(spec.y + top, spec.y + low, 0, 0, min(4, spec.nchannels), _kind(spec))
         if read is None:
-            raise IsbjornError("the file is damaged or cut short.", path.name, "Make it again.")
+            raise IsbjornError("the file is damaged or incomplete.", path.name, "Export it again.")
         linear = to_linear(_channels(np.asarray(read).reshape(low - top, spec.width, -1)), encoding)
         if linear.shape[2] == 4 and straight:
             linear[..., :3] *= linear[..., 3:]
@@ -150,9 +154,9 @@ def read_still(path: Path, wanted: Encoding | None = None) -> tuple[npt.NDArray[
         pixels = source.read_image(0, 0, 0, min(4, spec.nchannels), _kind(spec))
         if pixels is None:
             raise IsbjornError(
-                f"the file is damaged or cut short ({source.geterror().strip()}).",
+                f"the file is damaged or incomplete ({source.geterror().strip()}).",
                 str(path),
-                "Make it again.",
+                "Export it again.",
             )
         pixels = _channels(np.asarray(pixels).reshape(spec.height, spec.width, -1))
         associated = pixels.shape[2] == 4 and not spec.get_int_attribute("oiio:UnassociatedAlpha", 0)

@@ -36,12 +36,16 @@ NOT_SAID = 2
 def _read(path: str, changed: float) -> Any:  # noqa: ARG001
     try:
         if path and Path(path).stat().st_size > _LARGEST_CONFIG:
-            raise IsbjornError("a configuration has at most 64 MB.", path, "Choose another file.")
+            raise IsbjornError(
+                "this file is too large for a colour configuration (limit 64 MB).", path, "Select another file."
+            )
         config = ocio.Config.CreateFromFile(path or "ocio://default")
         config.validate()
     except (ocio.Exception, OSError) as error:
         words = str(error).splitlines()[0][:300] if str(error) else "it cannot be read"
-        raise IsbjornError(f"this is no colour configuration ({words}).", path, "Choose a config.ocio.") from None
+        raise IsbjornError(
+            f"this is not a colour configuration ({words}).", path, "Select a config.ocio file."
+        ) from None
     return config
 
 
@@ -51,7 +55,9 @@ def config_of(path: str) -> Any:
         changed = Path(path).stat().st_mtime if path else 0.0
     except (OSError, ValueError) as error:
         raise IsbjornError(
-            f"the colour configuration cannot be read ({getattr(error, 'strerror', error)}).", path, "Is it there?"
+            f"the colour configuration cannot be read ({getattr(error, 'strerror', error)}).",
+            path,
+            "Check that the file exists.",
         ) from None
     return _read(path, changed)
 
@@ -68,9 +74,11 @@ class Target(Part):
     """What the values of a file mean: a colour space, or what a view makes of it for a display."""
 
     space: str = Field(default="", max_length=200, description="A colour space of the configuration.")
-    display: str = Field(default="", max_length=200, description="In place of a space: a display …")
-    view: str = Field(default="", max_length=200, description="… and how it is looked at.")
-    config: str = Field(default="", max_length=4096, description="A config.ocio; empty: the built-in one.")
+    display: str = Field(default="", max_length=200, description="Display, instead of a colour space …")
+    view: str = Field(default="", max_length=200, description="… and its view.")
+    config: str = Field(
+        default="", max_length=4096, description="Path of a config.ocio; empty: the built-in configuration."
+    )
 
     @property
     def title(self) -> str:
@@ -137,7 +145,9 @@ def _processors(target: Target) -> tuple[Any, ...]:
         if not target.display:
             if not target.space or config.getColorSpace(target.space) is None:
                 raise IsbjornError(
-                    f"the colour configuration has no space '{target.space[:80]}'.", "colour", "Choose one that it has."
+                    f"the colour configuration has no space '{target.space[:80]}'.",
+                    "colour",
+                    "Select one that it contains.",
                 )
             if not target.config:
                 return (config.getProcessor(SPACES["linear"], target.space).getDefaultCPUProcessor(),)
@@ -147,7 +157,7 @@ def _processors(target: Target) -> tuple[Any, ...]:
             raise IsbjornError(
                 f"the colour configuration has no view '{target.view[:80]}' for '{target.display[:80]}'.",
                 "colour",
-                "Choose one that it has.",
+                "Select one that it contains.",
             )
         source = middle.getName() if target.config and middle is not None else SPACES["linear"]
         shown = ocio.DisplayViewTransform(source, target.display, target.view)
@@ -158,7 +168,7 @@ def _processors(target: Target) -> tuple[Any, ...]:
         return into.getDefaultCPUProcessor(), last
     except ocio.Exception as error:
         raise IsbjornError(
-            f"the colour configuration cannot do it ({str(error).splitlines()[0][:300]}).",
+            f"the colour configuration cannot convert it ({str(error).splitlines()[0][:300]}).",
             target.config or "colour",
-            "Choose another space.",
+            "Select another colour space.",
         ) from None

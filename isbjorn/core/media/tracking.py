@@ -46,7 +46,7 @@ def _grey(shot: Shot, plates: PlateReader, frame: int, scale: float) -> Bytes:
     width, height = max(16, round(shot.width * scale)), max(16, round(shot.height * scale))
     picture = plates.at(shot, shot.seconds(frame), width, height)
     if picture is None:
-        raise IsbjornError(f"the plate shows nothing at frame {frame}.", "plate", "Track where it has a picture.")
+        raise IsbjornError(f"the plate has no picture at frame {frame}.", "plate", "Track within the plate's range.")
     return np.asarray(brightness(picture) * 255 + 0.5).astype(np.uint8)
 
 
@@ -77,9 +77,9 @@ def follow(
     IsbjornError where there is no plate, or nothing to hold on to.
     """
     if shot.plate is None:
-        raise IsbjornError("there is no plate to be tracked.", "plate", "Put a plate under the shot first.")
+        raise IsbjornError("there is no plate to track.", "plate", "Add a plate to the shot first.")
     if not (0 <= x < shot.width and 0 <= y < shot.height):
-        raise IsbjornError("the point lies outside the picture.", "track", "Move it onto something that can be seen.")
+        raise IsbjornError("the point is outside the picture.", "track", "Move it onto a visible feature.")
     scale = min(1.0, _WIDEST / shot.width)
     side = max(7, round(window * scale)) | 1
     before = _grey(shot, plates, first, scale)
@@ -88,9 +88,9 @@ def follow(
     # Grain is no mark: what is left of the patch without it counts.
     if float(cv2.GaussianBlur(chosen, (0, 0), 1.5).std()) < 1.0:
         raise IsbjornError(
-            "there is nothing here to hold on to: the plate is flat.",
+            "there is no feature to track here: the plate is uniform.",
             "track",
-            "Choose a corner, a spot, or a larger patch.",
+            "Select a corner, a spot, or a larger patch.",
         )
     found = [Seen(first, x, y, 1.0)]
     how: dict[str, Any] = {"winSize": (side, side), "maxLevel": 3, "criteria": (3, 40, 0.003)}
@@ -152,7 +152,7 @@ def from_csv(shot: Shot, text: str, where: str = "track") -> list[Seen]:
         raise IsbjornError(
             "the first line must name the columns frame, across_px and up_px (or frame, x and y).",
             where,
-            "See an exported track.",
+            "Use an exported track as a template.",
         )
     columns = [header.index(name) for name in ("frame", *names)]
     sure = header.index("confidence") if "confidence" in header else None
@@ -169,16 +169,16 @@ def from_csv(shot: Shot, text: str, where: str = "track") -> list[Seen]:
                 raise ValueError
         except (ValueError, IndexError):
             raise IsbjornError(
-                f"line {number} is not a place of a frame.",
+                f"line {number} is not a position at a frame.",
                 where,
                 f"Write frame (up to {_FARTHEST_FRAME:,}), x and y (up to {_FARTHEST_PX:,} px) as numbers.",
             ) from None
         x, y = (a, b) if corner else (a + shot.width / 2, shot.height / 2 - b)
         found[int(frame)] = Seen(int(frame), x, y, min(1.0, max(0.0, confidence)))
         if len(found) > _LARGEST_ROWS:
-            raise IsbjornError("the table is too long.", where, f"At most {_LARGEST_ROWS:,} lines.")
+            raise IsbjornError("the table is too long.", where, f"The limit is {_LARGEST_ROWS:,} lines.")
     if not found:
-        raise IsbjornError("there is no place in the table.", where, "Write one line for each frame.")
+        raise IsbjornError("the table has no positions.", where, "Write one line per frame.")
     return [found[n] for n in sorted(found)]
 
 

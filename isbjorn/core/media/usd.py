@@ -87,7 +87,7 @@ class UsdWriter:
             raise IsbjornError(
                 f"the points could not be written ({str(error).strip()[:200]}).",
                 str(self.path),
-                "Is there room on the disk?",
+                "Check the free disk space.",
             ) from None
         # What is saved is read from the file again when it is asked for, and no longer held.
         self._stage, self._held = None, 0

@@ -55,14 +55,14 @@ def read_scene(content: bytes, px_per_metre: float, rate: str = "25") -> list[Wa
         try:
             layer = Sdf.Layer.OpenAsAnonymous(file.name)
             if layer is None:
-                raise IsbjornError("this is no OpenUSD file.", "scene", "Choose a .usd, .usda or .usdc file.")
+                raise IsbjornError("this is not an OpenUSD file.", "scene", "Select a .usd, .usda or .usdc file.")
             alone(layer)
             stage = Usd.Stage.Open(layer, load=Usd.Stage.LoadNone)
             return _ways(stage, px_per_metre, UsdGeom)
         except Tf.ErrorException as error:
             words = str(error).strip().splitlines()[0][:200]
             raise IsbjornError(
-                f"this is no OpenUSD file ({words}).", "scene", "Choose a .usd, .usda or .usdc file."
+                f"this is not an OpenUSD file ({words}).", "scene", "Select a .usd, .usda or .usdc file."
             ) from None
 
 
@@ -78,13 +78,13 @@ def _table(content: bytes, rate: Fraction) -> list[Way]:
         columns = dict(zip([h.strip().lower() for h in heads], zip(*rows, strict=True), strict=True))
     except (UnicodeDecodeError, csv.Error, ValueError):
         raise IsbjornError(
-            "this is no OpenUSD file, and no table.", "scene", "Choose a .usd, .usda, .usdc or .csv file."
+            "this is neither an OpenUSD file nor a table.", "scene", "Select a .usd, .usda, .usdc or .csv file."
         ) from None
     if len(rows) > MOST_MOMENTS:
-        raise IsbjornError(f"it has {len(rows):,} rows.", "scene", f"At most {MOST_MOMENTS:,} are taken; export fewer.")
+        raise IsbjornError(f"it has {len(rows):,} rows.", "scene", f"The limit is {MOST_MOMENTS:,}; export fewer.")
     clock = next((name for name in ("frame", "time") if name in columns), None)
     if clock is None or "x" not in columns or "y" not in columns:
-        raise IsbjornError("it has no columns frame (or time), x and y.", "scene", "Name them in the first row.")
+        raise IsbjornError("the columns frame (or time), x and y are missing.", "scene", "Add them to the first row.")
     numbers: dict[str, Doubles] = {}
     for name in (clock, *_PLACE, *_TURNS, "focal"):
         try:
@@ -93,10 +93,10 @@ def _table(content: bytes, rate: Fraction) -> list[Way]:
             numbers[name] = np.array([v.strip() or empty for v in columns.get(name, ["0"] * len(rows))], float)
         except ValueError:
             raise IsbjornError(
-                f"a value of {name} is no number.", "scene", "Correct it, and choose the file again."
+                f"a value of {name} is not a number.", "scene", "Correct it, and import the file again."
             ) from None
         if not np.isfinite(numbers[name]).all():
-            raise IsbjornError(f"a value of {name} is no number.", "scene", "Correct it, and choose the file again.")
+            raise IsbjornError(f"a value of {name} is not a number.", "scene", "Correct it, and import the file again.")
     times = numbers[clock] / float(rate) if clock == "frame" else numbers[clock]
     names = np.array([n.strip() for n in columns.get("name", [""] * len(rows))])
     filmed = not {*_TURNS, "focal"}.isdisjoint(columns)
@@ -176,7 +176,7 @@ def _codes(prim: Any, camera: Any, geom: Any) -> list[float]:
         raise IsbjornError(
             f"{prim.GetName()} has {len(codes):,} samples.",
             "scene",
-            f"At most {MOST_MOMENTS:,} are taken; export fewer.",
+            f"The limit is {MOST_MOMENTS:,}; export fewer.",
         )
     return sorted(codes) or [0.0]
 
@@ -226,7 +226,7 @@ def with_scene(shot: Shot, ways: list[Way], name: str) -> tuple[Shot, list[str]]
         given["markers"].append(marker)
         notes.append(f"marker {way.name}")
     if not notes:
-        raise IsbjornError("there is no camera and no place in this file.", name, "Export a camera, or transforms.")
+        raise IsbjornError("this file contains no camera and no transforms.", name, "Export a camera, or transforms.")
     return parse_shot(given), notes
 
 

@@ -74,7 +74,7 @@ class Track:
 
 def _codec(form: Format) -> Codec:
     if form.codec is None:
-        raise IsbjornError(f"{form.label} is no movie.", "format", "Choose a movie.")
+        raise IsbjornError(f"{form.label} is not a movie format.", "format", "Select a movie format.")
     return form.codec
 
 
@@ -353,5 +353,5 @@ class _Disk:
             raise IsbjornError(
                 f"the movie could not be written ({reason_of(error)}).",
                 str(self.path),
-                "Is there room on the disk, and may you write there?",
+                "Check the free disk space and the folder's permissions.",
             ) from error

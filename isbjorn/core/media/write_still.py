@@ -154,7 +154,7 @@ def still_bytes(picture: Floats, form: Format, alpha: bool, about: About, layers
     """
     still = form.still
     if still is None:
-        raise IsbjornError(f"{form.label} is no still picture.", "format", "Choose a sequence.")
+        raise IsbjornError(f"{form.label} is not a still format.", "format", "Select a sequence.")
     pixels = _pixels(picture, still, alpha, about.colour)
     spec = _spec(pixels.shape, form, about)
     if layers:
@@ -179,5 +179,5 @@ def write_still(
         raise IsbjornError(
             f"the picture could not be written ({error.strerror or error}).",
             str(path),
-            "Is there room on the disk, and may you write there?",
+            "Check the free disk space and the folder's permissions.",
         ) from None

@@ -168,7 +168,7 @@ class FromText(Drawn):
         path = bodies.pictures.resolve(body.font) if body.font else ""
         found = pieces(body.text, body.split)
         if not found:
-            raise IsbjornError("there is no letter to be drawn.", "words", "Write something.")
+            raise IsbjornError("no letter can be drawn.", "words", "Write something.")
         self.keys = [("letter", piece, path, min(bodies.side, _LARGEST_LETTER)) for piece in found]
 
     def dealt(self, now: Now, count: int) -> Longs:

@@ -17,7 +17,7 @@
 
   function more(): void {
     at = bodies.length;
-    desk.set(`${path}/mixed`, [...emitter.mixed, { kind: 'star', weight: 1 }], 'One more body');
+    desk.set(`${path}/mixed`, [...emitter.mixed, { kind: 'star', weight: 1 }], 'Add body');
   }
 
   function less(): void {
@@ -28,13 +28,13 @@
         { op: 'replace', path: `${path}/body`, value: kept[0] },
         { op: 'replace', path: `${path}/mixed`, value: kept.slice(1) },
       ],
-      'One body less',
+      'Remove body',
     );
   }
 </script>
 
 {#if bodies.length > 1}
-  <div class="flex flex-wrap items-center gap-1 pb-1.5" role="radiogroup" aria-label="Which of the bodies">
+  <div class="flex flex-wrap items-center gap-1 pb-1.5" role="radiogroup" aria-label="Choice of body">
     {#each bodies as body, i (i)}
       <button
         role="radio"
@@ -61,7 +61,7 @@
   <PlainField
     label="Weight"
     value={bodies[chosen]!.weight}
-    hint="Its share, where several are mixed."
+    hint="Share of particles that get this body."
     onset={(v) => v !== null && desk.set(`${pathOf(chosen)}/weight`, v, 'Weight of a body')}
   />
 {/if}

@@ -14,7 +14,7 @@
   });
 </script>
 
-<div class="grid grid-cols-3 gap-1.5 py-1.5" role="group" aria-label="Skins to choose from">
+<div class="grid grid-cols-3 gap-1.5 py-1.5" role="group" aria-label="Skins">
   {#each skins as one (one.name)}
     <button
       class="overflow-hidden rounded border border-line text-[11px] text-soft hover:border-aurora hover:text-word"

@@ -80,7 +80,7 @@
     const url = `/api/shots/${desk.id}/midi?name=${encodeURIComponent(file.name)}`;
     const found = await upload<{ taken: string[] }>('POST', url, file);
     await desk.reload();
-    notices.say(`Taken from ${file.name}: ${found.taken.join('; ')}.`);
+    notices.say(`Imported from ${file.name}: ${found.taken.join('; ')}.`);
   }
   function addSound(media: string): Promise<void> {
     const path = { shot_id: desk.id };
@@ -244,18 +244,18 @@
                     >
                     {#if shot.emitters[0]?.id !== id}
                       <DropdownMenu.Item class={item} onSelect={() => move(row, -1)}
-                        >Move behind</DropdownMenu.Item
+                        >Send backward</DropdownMenu.Item
                       >
                     {/if}
                     {#if shot.emitters[shot.emitters.length - 1]?.id !== id}
                       <DropdownMenu.Item class={item} onSelect={() => move(row, 1)}
-                        >Move in front</DropdownMenu.Item
+                        >Bring forward</DropdownMenu.Item
                       >
                     {/if}
                   {/if}
                   <DropdownMenu.Item class={item} onSelect={() => desk.remove(id)}>Remove</DropdownMenu.Item>
                 {:else}
-                  <DropdownMenu.Item class={item} onSelect={onplate}>Another plate …</DropdownMenu.Item>
+                  <DropdownMenu.Item class={item} onSelect={onplate}>Replace plate …</DropdownMenu.Item>
                   <DropdownMenu.Item
                     class={item}
                     onSelect={() => desk.set('/plate', null, 'Remove the plate')}>Remove</DropdownMenu.Item
@@ -282,6 +282,6 @@
 </ul>
 {#if !shot.plate}
   <button class="mx-3 mb-2 flex items-center gap-2 text-soft hover:text-word" onclick={onplate}
-    ><Icon name="plate" size={15} /> Put a plate under it …</button
+    ><Icon name="plate" size={15} /> Add plate …</button
   >
 {/if}

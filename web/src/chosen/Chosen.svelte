@@ -50,13 +50,13 @@
       <PlaceFields {desk} owner={desk.thing as Zone} model="Zone" path={desk.path} />
       <p class="pt-3 text-soft">
         {uses.length
-          ? `${uses.join(', ')} ${uses.length > 1 ? 'act' : 'acts'} only in here: in full within the inner line, fading to nothing at the outer one.`
-          : 'Nothing acts in it yet: choose it under “Where” of a force.'}
+          ? `${uses.join(', ')} ${uses.length > 1 ? 'act' : 'acts'} only in this zone: fully inside the inner line, fading to 0 at the outer line.`
+          : 'No force uses it yet: select it under “Where” of a force.'}
       </p>
     {:else if desk.chosen.kind === 'marker' && desk.thing}
       <PlaceFields {desk} owner={desk.thing as Marker} model="Marker" path={desk.path} />
       <p class="pt-3 text-soft">
-        A place with a name: it can carry other things, and numbers can be driven by the distance to it.
+        A named position: other things can be attached to it, and the distance to it can drive numbers.
       </p>
     {:else if desk.chosen.kind === 'light' && desk.thing}
       <LightFields {desk} lamp={desk.thing as Lamp} />

@@ -50,7 +50,7 @@
   label="Colour by"
   value={emitter.colour_by}
   items={by.map((value) => ({ value, label: sentence(value) }))}
-  hint="Where on the gradient of the desk a particle is."
+  hint="What selects a particle's position on the colour gradient of the desk."
   onset={colourBy}
 />
 {#if emitter.colour_by === 'distance'}
@@ -65,7 +65,7 @@
 {#if desk.shot!.plate}
   <button
     class="button my-1.5 h-6! px-2! text-[11.5px]"
-    title="Draw a frame on the plate: its colours become the gradient."
+    title="Drag a rectangle on the plate: its colours become the gradient."
     onclick={palette}>Palette from the plate</button
   >
 {/if}

@@ -82,7 +82,7 @@
   <div class="flex flex-wrap gap-1.5 pb-1.5">
     <button
       class="button h-6! px-2! text-[11.5px]"
-      title="Stands in for devices: faders, pads, keys and a walker"
+      title="On-screen faders, pads, keys and a walker, in place of devices"
       onclick={() => window.open('/faders', 'faders', 'width=1120,height=640')}>A desk of faders …</button
     >
     <button

@@ -20,22 +20,22 @@
   const path = $derived(desk.path);
   const common = $derived({ desk, path, model: 'Emitter', owner: emitter });
   const extras = [
-    ['trail', 'Trail', 'Trail', 'Each draws its own way behind it.'],
-    ['lines', 'Lines', 'Lines', 'Lines to its neighbours, in the colours of both.'],
-    ['skin', 'Skin', 'Skin', 'One smooth surface over all of them, in place of their bodies: a liquid.'],
+    ['trail', 'Trail', 'Trail', 'Each particle draws its path behind it.'],
+    ['lines', 'Lines', 'Lines', 'Lines to neighbouring particles, in the colours of both.'],
+    ['skin', 'Skin', 'Skin', 'One smooth surface over all particles instead of their bodies: a liquid.'],
     [
       'strand',
       'Strands',
       'Strand',
-      'Each birth is the root of a strand, in place of its body, trail and repeats.',
+      'Each birth is the root of a strand, which replaces body, trail and repeats.',
     ],
     [
       'ripples',
       'Ripples',
       'Ripples',
-      'Each birth falls into water: waves run out of it over a face of your plate.',
+      'Each birth drops into water: waves spread from it over a surface of your plate.',
     ],
-    ['heads', 'Repeats', 'Heads', 'It is drawn again along its own way, offset in time.'],
+    ['heads', 'Repeats', 'Heads', 'Each particle is drawn again along its path, offset in time.'],
   ] as const;
   const drawn = $derived(extras.filter(([field]) => emitter[field]).map(([, label]) => label.toLowerCase()));
   const groups = $derived([
@@ -62,7 +62,7 @@
   <Mixed {desk} {emitter} {path} />
   <Fields {...common} only={['facing', 'stretch']} />
 </Section>
-<Section title="Look" first about="× its lane over life">
+<Section title="Look" first about="× over-life lane">
   <Fields
     {...common}
     only={[
@@ -113,7 +113,7 @@
     />
   {:else}
     <button class="button mt-1.5 h-6! px-2! text-[11.5px]" onclick={() => desk.add('matte')}
-      >Add a matte to hide behind</button
+      >Add an occluding matte</button
     >
   {/each}
 </Section>
@@ -122,17 +122,17 @@
     label="Effects of"
     value={emitter.group ?? ''}
     items={groups}
-    hint="With a group: its members are drawn onto one layer, which has effects as one."
+    hint="The members of a group are drawn onto one layer, which has its own effects."
     onset={(v) => desk.set(`${path}/group`, v || null, 'Group')}
   />
   {#if !emitter.group}
-    <button class="button my-1.5 h-6! px-2! text-[11.5px]" onclick={newGroup}>In a new group</button>
+    <button class="button my-1.5 h-6! px-2! text-[11.5px]" onclick={newGroup}>New group</button>
   {/if}
   <Finish
     {desk}
     steps={emitter.finish}
     path="{path}/finish"
-    about="What is done to its layer: blur, glow, grade … from the first to the last."
+    about="Effects on its layer: blur, glow, grade … from first to last."
   />
 </Section>
 <Section title="Deformers" about={finishAbout(emitter.deformers)}>
@@ -140,7 +140,7 @@
     {desk}
     steps={emitter.deformers}
     path="{path}/deformers"
-    about="What bends the stream that is seen: along a path, twisted, tapered. Its motion stays as it is."
+    about="Bends the visible stream along a path, twists or tapers it. The motion stays the same."
     word="deformer"
     kinds={specs.deformers}
     most={8}
@@ -155,13 +155,13 @@
       { value: 'behind', label: 'World space' },
       { value: 'along', label: 'Local space' },
     ]}
-    hint="World: left where they were born. Local: carried on with the source."
+    hint="World: particles stay where they were born. Local: particles move with the source."
     onset={(v) => desk.set(`${path}/stays`, v, 'Space')}
   />
   <PlainField
     label="Seed"
     value={emitter.seed}
-    hint="Another seed, other draws for everything this emitter draws."
+    hint="Random seed of this emitter."
     onset={(v) => desk.set(`${path}/seed`, v, 'Seed')}
   />
 </Section>

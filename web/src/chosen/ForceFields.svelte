@@ -35,7 +35,7 @@
   label="Where"
   value={force.zone ?? ''}
   items={zones}
-  hint="Everywhere, or only in a zone with its falloff."
+  hint="Where the force acts: everywhere, or only in a zone with its falloff."
   onset={(v) => desk.set(`${path}/zone`, v || null, 'Zone')}
 />
 {#if kind?.framed}
@@ -53,5 +53,5 @@
 {#if kind?.located}<PlaceFields {desk} owner={force} {model} {path} />{/if}
 <p class="pt-3 text-soft">{kind?.about}</p>
 <p class="pt-2 text-soft">
-  {touched.length ? `Reaches ${touched.join(', ')}.` : 'Reaches nobody yet: mark emitters in the reach.'}
+  {touched.length ? `Acts on ${touched.join(', ')}.` : 'Acts on no emitter yet: mark emitters under Reach.'}
 </p>

@@ -14,8 +14,8 @@
 </script>
 
 <p class="pb-1.5 text-soft">
-  Its members are drawn onto one layer, in their order, where the first of them stands in the cast. That layer
-  has effects and is blended as one.
+  Members are drawn in order onto one layer, at the cast position of the first. The layer has its own effects
+  and blend mode.
 </p>
 {#each desk.shot!.emitters as emitter, i (emitter.id)}
   <Switch
@@ -28,7 +28,7 @@
 <Section title="Skin" about={group.skin ? group.skin.material : ''}>
   <Switch
     label="Skin"
-    hint="One smooth surface over the particles of all its members, in place of their bodies: a liquid."
+    hint="One smooth surface over the particles of all members instead of their bodies: a liquid."
     on={group.skin !== null}
     onset={(on) => desk.set(`${path}/skin`, on ? {} : null, on ? 'Skin' : 'No skin')}
   />
@@ -38,12 +38,7 @@
   {/if}
 </Section>
 <Section title="Effects" about={finishAbout(group.finish)}>
-  <Finish
-    {desk}
-    steps={group.finish}
-    path="{path}/finish"
-    about="What is done to the layer of all its members."
-  />
+  <Finish {desk} steps={group.finish} path="{path}/finish" about="Effects on the layer of all members." />
 </Section>
 <Section title="Compositing" first>
   <Fields {desk} model="Group" owner={group} {path} only={['blend']} />

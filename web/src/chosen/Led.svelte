@@ -14,7 +14,7 @@
         <button
           class="truncate text-left hover:text-aurora"
           onclick={() => (desk.tools.graph = one.path)}
-          title="Its graph">{one.name}</button
+          title="Graph">{one.name}</button
         >
         <span class="text-[11.5px] text-soft">{one.what}</span>
       </li>

@@ -13,8 +13,8 @@
 <Fields {desk} model="Lamp" owner={lamp} {path} without={[...place, ...tied]} />
 <PlaceFields {desk} owner={lamp} model="Lamp" {path} />
 <p class="py-2 text-soft">
-  It reveals particles that are lit by lights: in full within its inner line, fading to nothing at the outer
-  one. How much each emitter is lit by lights:
+  Lights particles: fully inside its inner line, fading to 0 at the outer line. How strongly each emitter is
+  lit:
 </p>
 {#each desk.shot!.emitters as emitter, i (emitter.id)}
   <NumberRow {desk} label={emitter.name} model="Emitter" owner={emitter} path="/emitters/{i}" field="lit" />

@@ -35,7 +35,7 @@
   <PathButtons {desk} path="{path}/points" closed />
 {/if}
 {#if matte.kind === 'shape'}<PlaceFields {desk} owner={matte} model="Matte" {path} />{/if}
-<p class="py-2 text-soft">Where it is full, these lie behind it:</p>
+<p class="py-2 text-soft">Emitters that it hides:</p>
 {#each desk.shot!.emitters as emitter, i (emitter.id)}
   <Switch
     label={emitter.name}

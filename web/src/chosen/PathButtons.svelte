@@ -14,7 +14,7 @@
     const [a, b] = [points[points.length - 2]!, points[points.length - 1]!];
     const made = { x: 2 * b.x - a.x, y: b.y + (b.y - a.y) / 2, z: b.z, arrive: b.arrive, leave: [0, 0] };
     const leave = [-b.arrive[0], -b.arrive[1]];
-    desk.set(path, [...points.slice(0, -1), { ...b, leave }, made], 'Path: point more');
+    desk.set(path, [...points.slice(0, -1), { ...b, leave }, made], 'Path: add point');
   }
 
   /** A point in the middle of a piece, which keeps the path's shape (de Casteljau's division). */
@@ -57,7 +57,7 @@
 
   function exact(i: number, axis: 'x' | 'y' | 'z', text: string): void {
     const value = arithmetic(text);
-    if (value !== null) desk.set(`${path}/${i}/${axis}`, value, 'Path: exact point');
+    if (value !== null) desk.set(`${path}/${i}/${axis}`, value, 'Path: set point');
   }
   let open = $state(false);
 
@@ -71,7 +71,7 @@
       const [dx, dy] = [(at(i + 1).x - at(i - 1).x) / 6, (at(i + 1).y - at(i - 1).y) / 6];
       return { ...p, arrive: straight ? [-dx, -dy] : [0, 0], leave: straight ? [dx, dy] : [0, 0] };
     });
-    desk.set(path, bent, straight ? 'Path: round' : 'Path: corners');
+    desk.set(path, bent, straight ? 'Path: smooth' : 'Path: corners');
   }
 </script>
 
@@ -80,12 +80,10 @@
   {#if points.length > 2}
     <button
       class="button h-6! px-2! text-[11.5px]"
-      onclick={() => desk.set(path, points.slice(0, -1), 'Path: point less')}>Remove point</button
+      onclick={() => desk.set(path, points.slice(0, -1), 'Path: remove point')}>Remove point</button
     >
   {/if}
-  <button class="button h-6! px-2! text-[11.5px]" onclick={round}
-    >{straight ? 'Make it round' : 'Make corners'}</button
-  >
+  <button class="button h-6! px-2! text-[11.5px]" onclick={round}>{straight ? 'Smooth' : 'Corners'}</button>
   <button class="button h-6! px-2! text-[11.5px]" aria-expanded={open} onclick={() => (open = !open)}
     >{points.length} points</button
   >

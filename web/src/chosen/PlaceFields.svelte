@@ -24,9 +24,9 @@
   let { desk, owner, model, path, untitled = false }: Props = $props();
   const carriers = $derived([{ value: '', label: 'Nothing' }, ...placedChoices(desk.shot!, owner.id)]);
   const switches = [
-    ['carry_place', 'Position follows it'],
-    ['carry_turn', 'Rotation follows it'],
-    ['carry_size', 'Scale follows it'],
+    ['carry_place', 'Follow position'],
+    ['carry_turn', 'Follow rotation'],
+    ['carry_size', 'Follow scale'],
   ] as const;
 
   /** A key of the whole place at the playhead. */
@@ -41,7 +41,7 @@
       );
       return { op: 'replace' as const, path: `${path}/${field}/keys`, value: keys };
     });
-    desk.change(changes, 'Key of the place');
+    desk.change(changes, 'Position key');
     desk.tools.graph = `${path}/across`;
   }
 
@@ -62,11 +62,11 @@
 {#if !untitled}<div class="group-name">Place</div>{/if}
 <Fields {desk} {model} {owner} {path} only={place} />
 <Choice
-  label="Carried by"
+  label="Attached to"
   value={owner.carried_by ?? ''}
   items={carriers}
   hint="Attaches it to another thing, so that a source can be exchanged without losing its motion."
-  onset={(v) => desk.set(`${path}/carried_by`, v || null, 'Carried by')}
+  onset={(v) => desk.set(`${path}/carried_by`, v || null, 'Attached to')}
 />
 {#if owner.carried_by}
   {#each switches as [field, label] (field)}
@@ -83,9 +83,9 @@
     field="along"
   />
   <Switch
-    label="Turns with it"
+    label="Follows rotation"
     on={owner.path.turns}
-    onset={(on) => desk.set(`${path}/path/turns`, on, 'Turns with its path')}
+    onset={(on) => desk.set(`${path}/path/turns`, on, 'Turns along the path')}
   />
   <Switch
     label="Closed"
@@ -99,8 +99,9 @@
     >Key position at {desk.player.where}</button
   >
   {#if owner.path}
-    <button class="button h-6! px-2! text-[11.5px]" onclick={() => desk.set(`${path}/path`, null, 'No path')}
-      >No path</button
+    <button
+      class="button h-6! px-2! text-[11.5px]"
+      onclick={() => desk.set(`${path}/path`, null, 'Remove path')}>Remove path</button
     >
   {:else}
     <button class="button h-6! px-2! text-[11.5px]" onclick={newPath}>Add motion path</button>
@@ -108,7 +109,7 @@
   <button
     class="button h-6! px-2! text-[11.5px]"
     aria-pressed={desk.tools.recording === owner.id}
-    title="Then hold the pointer on the picture and follow something while it plays."
+    title="Then hold the pointer on the picture and follow something during playback."
     onclick={() => (desk.tools.recording = desk.tools.recording === owner.id ? null : owner.id)}
     ><span class="text-dawn"><Icon name="record" size={11} filled /></span> Record motion</button
   >

@@ -9,7 +9,7 @@
 
   let { desk, plate, onplate }: { desk: Desk; plate: Plate; onplate: () => void } = $props();
   const encodings = [
-    { value: 'auto', label: 'As the file says' },
+    { value: 'auto', label: 'From the file' },
     { value: 'srgb', label: 'sRGB' },
     { value: 'rec709', label: 'Rec.709, gamma 2.4' },
     { value: 'linear', label: 'Linear Rec.709' },
@@ -19,7 +19,7 @@
 
 <Switch label="Shown" on={plate.on} onset={(on) => desk.set('/plate/on', on, 'Switch the plate')} />
 <Choice
-  label="Outside its range"
+  label="Outside the range"
   value={plate.beyond}
   items={[
     { value: 'hold', label: 'Hold' },
@@ -46,7 +46,7 @@
 />
 {#if /#|%0?\d*d/.test(plate.media)}
   <Choice
-    label="Its rate"
+    label="Plate rate"
     value={plate.rate ?? ''}
     items={[
       { value: '', label: "The shot's" },
@@ -67,4 +67,4 @@
   onset={(v) => desk.set('/plate/offset_s', v ?? 0, 'Start of the plate')}
 />
 <p class="py-3 break-all text-soft">{plate.media}</p>
-<button class="button" onclick={onplate}>Another plate …</button>
+<button class="button" onclick={onplate}>Replace plate …</button>

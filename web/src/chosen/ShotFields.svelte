@@ -37,7 +37,7 @@
       file,
     );
     await desk.reload();
-    notices.say(`Taken from ${file.name}: ${found.taken.join(', ')}.`);
+    notices.say(`Imported from ${file.name}: ${found.taken.join(', ')}.`);
   }
 </script>
 
@@ -47,7 +47,7 @@
   label="Frame rate"
   value={shot.rate}
   items={rates}
-  hint="Motion belongs to seconds: another rate shows the same motion."
+  hint="Motion is defined in seconds: another rate shows the same motion."
   onset={(v) => desk.set('/rate', v, 'Frame rate')}
 />
 <PlainField label="First frame" value={shot.first_frame} onset={put('/first_frame', 'First frame')} />
@@ -57,20 +57,20 @@
   label="Px per metre"
   value={shot.px_per_metre}
   unit="px"
-  hint="So that gravity in m/s² can be meant."
+  hint="Scale of the scene, so that gravity can be given in m/s²."
   onset={put('/px_per_metre', 'Px per metre')}
 />
 <PlainField
   label="Particle limit"
   value={shot.limit}
-  hint="Over all emitters; small ones are served in full."
+  hint="Maximum number of particles of all emitters together; small emitters keep all of theirs."
   onset={put('/limit', 'Limit of the shot')}
 />
 <PlainField
   label="Simulation rate"
   value={shot.simulation_rate}
   unit="/s"
-  hint="The lattice on which motion is stepped."
+  hint="Simulation steps per second."
   onset={put('/simulation_rate', 'Simulation rate')}
 />
 <Switch
@@ -84,7 +84,7 @@
     label="Cross-over"
     value={shot.crossover_s}
     unit="s"
-    hint="Particles that know of each other do not come round: those of the end give way to those from before the start."
+    hint="Interacting particles cannot repeat: at the end they cross-fade to those from before the start."
     onset={put('/crossover_s', 'Cross-over')}
   />
 {/if}
@@ -119,8 +119,8 @@
 {/if}
 <div class="flex flex-wrap gap-1.5 py-1.5">
   <FileButton
-    text="Camera and places from a file …"
-    label="Camera and places"
+    text="Camera and positions from a file …"
+    label="Camera and positions"
     accept=".usd,.usda,.usdc,.csv"
     ontake={takeScene}
   />
@@ -138,7 +138,7 @@
       {desk}
       steps={shot.finish}
       path="/finish"
-      about="What is done to all particles together, over the plate."
+      about="Effects on all particles together, over the plate."
     />
   </Section>
 </div>

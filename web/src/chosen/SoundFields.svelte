@@ -32,26 +32,24 @@
   <p class="py-2 leading-snug text-soft" data-heard>
     {wave.seconds.toFixed(1)} s · {wave.onsets.length}
     {wave.onsets.length === 1 ? 'onset' : 'onsets'} within the shot{wave.tempo
-      ? ` · ${wave.tempo.toFixed(1)} beats a minute`
+      ? ` · ${wave.tempo.toFixed(1)} beats per minute`
       : ''}
   </p>
 {/if}
 <div class="flex flex-wrap items-center gap-1.5 pb-2">
   {#if tape?.found}
-    <span class="text-soft" data-timecode={tape.text}>It begins at <code>{tape.text}</code>.</span>
+    <span class="text-soft" data-timecode={tape.text}>Starts at <code>{tape.text}</code>.</span>
     {#if !sound.of_plate}
       <button
         class="button h-6! px-2! text-[11.5px]"
-        title="With the shot beginning at the full hour of it"
+        title="Assumes that the shot starts at the full hour of its timecode"
         onclick={() => desk.set(`${desk.path}/offset_s`, tape!.offset_s, `${sound.name}: at its timecode`)}
-        >Lay it there</button
+        >Move it there</button
       >
     {/if}
   {:else}
-    <button class="button h-6! px-2! text-[11.5px]" onclick={() => void look()}
-      >Look for timecode in it</button
-    >
-    {#if tape}<span class="text-soft">There is none.</span>{/if}
+    <button class="button h-6! px-2! text-[11.5px]" onclick={() => void look()}>Find timecode</button>
+    {#if tape}<span class="text-soft">No timecode found.</span>{/if}
   {/if}
 </div>
 <Led

@@ -43,7 +43,7 @@
 
   function lengthen(): void {
     const last = shot.first_frame + Math.ceil(until * desk.player.fps);
-    desk.set('/last_frame', last, 'As long as the take');
+    desk.set('/last_frame', last, 'Length of the take');
   }
   const name = $derived(take.name);
 </script>
@@ -56,9 +56,9 @@
   </p>
   {#each card.lanes as lane (lane.control)}
     <Switch
-      label="{lane.name} plays it"
+      label="{lane.name} follows the take"
       on={shot.controls.find((one) => one.id === lane.control)?.take === take.id}
-      hint="In place of its value and its keys, between the cuts"
+      hint="Replaces its value and keys between the cuts"
       onset={(on) => play([lane.control], on)}
     />
   {/each}
@@ -70,7 +70,7 @@
         play(
           card.lanes.map((one) => one.control),
           true,
-        )}>Play all of it</button
+        )}>Follow all lanes</button
     >
     <button
       class="button h-6! px-2! text-[11.5px]"
@@ -79,7 +79,7 @@
         play(
           card.lanes.map((one) => one.control),
           false,
-        )}>Play none</button
+        )}>Follow no lane</button
     >
     {#if until > length + 0.05}
       <button class="button h-6! px-2! text-[11.5px]" onclick={lengthen}
@@ -90,7 +90,7 @@
   <Section title="Cut" first about="{take.from_s.toFixed(2)} to {(take.to_s ?? card.seconds).toFixed(2)} s">
     <div class="grid grid-cols-3 gap-2 py-1.5">
       <NumberBox
-        label="Begins (s)"
+        label="Start (s)"
         value={take.at_s}
         onset={(v) => desk.set(`${path}/at_s`, v, `${name}: begins`)}
       />
@@ -108,14 +108,14 @@
       />
     </div>
   </Section>
-  <Section title="Keys of it" about="as few as come so near">
+  <Section title="Keys from the take" about="as few as come so near">
     <div class="flex items-end gap-2 py-1.5">
       <div class="w-24">
         <NumberBox label="Within" value={within} low={0.0001} high={0.2} onset={(v) => (within = v)} />
       </div>
-      <button class="button h-7! px-2!" onclick={() => void keys()}>Make keys of it</button>
+      <button class="button h-7! px-2!" onclick={() => void keys()}>Convert to keys</button>
     </div>
-    <p class="leading-snug text-soft">The take stays: the graph of a control shows it beneath the keys.</p>
+    <p class="leading-snug text-soft">The take remains: the graph of a control shows it behind the keys.</p>
   </Section>
 {:else}
   <p class="py-2 text-soft">Reading …</p>

@@ -21,7 +21,7 @@
 
 <div
   class="flex min-h-[26px] items-center justify-between border-b border-line py-px"
-  title="Keys over the shot: those born then keep the colour. It multiplies the gradient over life."
+  title="Keys over shot time: particles born then keep the colour. It multiplies the gradient over life."
 >
   <span class:text-dawn={tints.length > 0}>Colour at birth</span>
   <span class="flex flex-wrap items-center justify-end gap-1">

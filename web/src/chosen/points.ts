@@ -15,5 +15,5 @@ export async function takePoints(desk: Desk, files: File[], thing = ''): Promise
     }),
   );
   await desk.reload();
-  notices.say(`Taken: ${found.taken.join(', ')}.`);
+  notices.say(`Imported: ${found.taken.join(', ')}.`);
 }

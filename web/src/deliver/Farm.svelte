@@ -31,7 +31,7 @@
     </ul>
   {:else}
     <p class="text-soft">
-      No worker is there yet. Start one with <code>isbjorn worker</code> on any machine.
+      No worker is connected. Start one with <code>isbjorn worker</code> on any machine.
     </p>
   {/if}
 </section>

@@ -42,7 +42,7 @@
     { value: 'version', label: 'Next version' },
     { value: 'refuse', label: 'Refuse' },
     { value: 'replace', label: 'Replace when done' },
-    { value: 'keep', label: 'Only what is missing' },
+    { value: 'keep', label: 'Only missing frames' },
   ];
   const betweens = [
     { value: 'held', label: 'Held' },

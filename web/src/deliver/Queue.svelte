@@ -39,7 +39,7 @@
           <img
             class="h-12 w-[85px] rounded bg-surround object-cover"
             src="/api/deliveries/{job.id}/last?{job.done}"
-            alt="Last frame made"
+            alt="Last finished frame"
           />
         {:else}
           <span class="h-12 w-[85px] rounded bg-well"></span>

@@ -19,7 +19,7 @@
   );
 </script>
 
-<figure aria-label="Frames of the shot along what is delivered">
+<figure aria-label="Shot frames in the delivery">
   <svg
     viewBox="0 0 {WIDE} {TALL}"
     class="h-16 w-full rounded-md bg-well"

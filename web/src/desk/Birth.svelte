@@ -32,15 +32,15 @@
   }
 
   const burstFields = [
-    ['at_s', 'At', 's'],
-    ['count', 'How many', ''],
-    ['fill', 'Or fill', '%'],
-    ['over_s', 'Over', 's'],
-    ['times', 'Times', ''],
-    ['every_s', 'Every', 's'],
-    ['threshold_db', 'Threshold', 'dB'],
+    ['at_s', 's'],
+    ['count', ''],
+    ['fill', '%'],
+    ['over_s', 's'],
+    ['times', ''],
+    ['every_s', 's'],
+    ['threshold_db', 'dB'],
   ] as const;
-  /** What a burst that a sound leads has no use for. */
+  /** Fields that a burst driven by a sound does not use. */
   const ofMoments: string[] = ['at_s', 'times', 'every_s'];
 
   /** What most emitters leave as it is: each stands among the others once it is used, and is folded away until then. */
@@ -81,7 +81,7 @@
       <Switch
         label="Shape on"
         on={emitter.shape_on}
-        hint="Off: all are born at its centre, to see what the shape does."
+        hint="Off: all particles are born at the centre, for comparison."
         onset={(on) => desk.set(`${path}/shape_on`, on, on ? 'Shape on' : 'Shape off')}
       />
     {:else if name === 'pre_roll_s'}
@@ -89,7 +89,7 @@
         label="Pre-roll"
         value={emitter.pre_roll_s}
         unit="s"
-        hint="Seconds of births before the start, so that they are in the air on the first frame."
+        hint="Seconds of births before the start, so that particles are visible on the first frame."
         onset={(v) => desk.set(`${path}/pre_roll_s`, v ?? 0, 'Pre-roll')}
       />
     {:else if name === 'cadence'}
@@ -101,7 +101,7 @@
           { value: 'even', label: 'Even' },
           { value: 'random', label: 'Random' },
         ]}
-        hint="Even: same gaps. Jittered: anywhere in its own gap. Random: a Poisson stream."
+        hint="Even: equal intervals. Jittered: a random moment in each interval. Random: a Poisson process."
         onset={(v) => desk.set(`${path}/cadence`, v, 'Cadence')}
       />
     {:else if name === 'delay_s'}
@@ -109,7 +109,7 @@
         {desk}
         label="Delay"
         value={emitter.delay_s}
-        hint="All births and bursts come later by this."
+        hint="Delays all births and bursts."
         onset={(v) => desk.set(`${path}/delay_s`, v ?? 0, 'Delay')}
       />
     {:else if name === 'start_s'}
@@ -198,12 +198,13 @@
                   { op: 'replace', path: `${at}/sound`, value: sound || null },
                   { op: 'replace', path: `${at}/on`, value: on ?? 'onsets' },
                 ],
-                'Burst: when',
+                'Burst time',
               );
             }}
           />
         {/if}
-        {#each burstFields.filter( ([field]) => (burst.sound ? !ofMoments.includes(field) : field !== 'threshold_db') ) as [field, label, unit] (field)}
+        {#each burstFields.filter( ([field]) => (burst.sound ? !ofMoments.includes(field) : field !== 'threshold_db') ) as [field, unit] (field)}
+          {@const label = specs.label('Burst', field)}
           <PlainField
             {label}
             {unit}
@@ -238,7 +239,7 @@
         label="From"
         value={emitter.shape.kind}
         items={shapes}
-        hint="Where particles are born; the outline on the picture is exactly it."
+        hint="Where particles are born. The outline on the picture shows the exact shape."
         onset={reshape}
       />
       <FileButton bind:this={files} label="SVG artwork" accept=".svg,image/svg+xml" ontake={artwork} />
@@ -247,7 +248,7 @@
         <PathButtons {desk} path="{path}/shape/points" closed={emitter.shape.closed} />
       {:else if emitter.shape.kind === 'artwork'}
         <button class="button my-1.5 h-6! px-2! text-[11.5px]" onclick={() => files?.choose()}
-          >Another drawing …</button
+          >Replace drawing …</button
         >
       {/if}
       <NumberRow {...common} field="speed" />
@@ -256,7 +257,7 @@
       {#if unused.length}
         <details class="pt-1" bind:open={more}>
           <summary class="cursor-pointer rounded py-1 text-soft select-none hover:text-word"
-            >More, at their defaults <span class="text-[11px]">({unused.length})</span></summary
+            >More settings <span class="text-[11px]">({unused.length})</span></summary
           >
           {#each unused as name (name)}{@render rest(name)}{/each}
         </details>
@@ -265,5 +266,5 @@
     </div>
   {/if}
 {:else}
-  <p class="px-3.5 text-soft">Add an emitter to the cast: its birth stands here, its life to the right.</p>
+  <p class="px-3.5 text-soft">Add an emitter to the cast: its birth is set here, its life to the right.</p>
 {/if}

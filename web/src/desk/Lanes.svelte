@@ -47,12 +47,11 @@
 
 {#if emitter && guides && life === null && !emitter.lifespan.keys.length && !emitter.lifespan.source}
   <p class="m-3 rounded-md border border-line-strong px-3 py-2 text-soft" data-endless>
-    These particles live without end, so nothing happens at an age: each keeps what it has at birth, and the
-    lanes below show that only.
+    These particles never die, so their age has no per cent: each keeps the values of its birth.
     <button
       class="button ml-2 h-6! px-2! text-[11.5px]"
       onclick={() => desk.set(`${desk.emitterPath}/lifespan/value`, 3, 'Lifespan')}
-      >Give a lifespan of 3 s</button
+      >Set lifespan to 3 s</button
     >
   </p>
 {/if}
@@ -103,7 +102,7 @@
   <div class="grid h-full place-items-center px-10 text-center text-soft">
     <p>
       The desk shows the life of one emitter: birth on the left, death on the right,<br />and a lane for each
-      thing that changes between. Add an emitter to the cast.
+      value that changes between them. Add an emitter to the cast.
     </p>
   </div>
 {/if}

@@ -174,7 +174,7 @@
     </div>
     <button
       class="min-h-6 text-left text-[11px] leading-tight text-soft hover:text-word"
-      title="How neighbouring colours are mixed; stepped: not at all"
+      title="How neighbouring colours are mixed; stepped: without mixing"
       onclick={() =>
         put(
           {
@@ -186,7 +186,7 @@
       >{#if by}<span class="text-word">{by}</span><br />{/if}{{
         oklab: 'mixed in Oklab',
         linear: 'mixed in light',
-        stepped: 'stepped, as picked',
+        stepped: 'stepped',
       }[gradient.mix]}</button
     >
   </div>
@@ -276,7 +276,7 @@
             <input
               class="w-9 rounded bg-well px-1 text-right"
               aria-label="Weight of the colour"
-              title="Its share, where colours are dealt out by chance"
+              title="Share of particles with this colour, for random colours"
               value={colour.weight}
               onchange={(e) => {
                 const v = arithmetic(e.currentTarget.value);
@@ -288,8 +288,8 @@
           {/if}
           <button
             class="quiet size-6! min-w-6!"
-            aria-label="Take a colour of the plate"
-            title="Take a colour of the plate"
+            aria-label="Pick a colour from the plate"
+            title="Pick a colour from the plate"
             onclick={pick}><Icon name="pick" size={13} /></button
           >
         {:else if opacity}

@@ -14,15 +14,15 @@
 
 {#if emitter.recording}
   <p class="py-1 leading-snug text-soft">
-    Births, lives and ways are those of <span class="text-word">{emitter.recording.name || 'a file'}</span>.
-    Its place, turn and size set them into the shot; forces do not move them. Looks are its own.
+    Births, lives and paths come from <span class="text-word">{emitter.recording.name || 'a file'}</span>. Its
+    place, turn and size set them into the shot; forces do not move them. Looks are its own.
   </p>
   <TimeField
     {desk}
     label="Begins"
     value={emitter.recording.at_s}
     hint="Shot time of the recording’s own second 0."
-    onset={(v) => desk.set(`${path}/recording/at_s`, v ?? 0, 'Recording begins')}
+    onset={(v) => desk.set(`${path}/recording/at_s`, v ?? 0, 'Recording starts')}
   />
   <PlainField
     label="Particle limit"
@@ -30,10 +30,10 @@
     onset={(v) => desk.set(`${path}/limit`, v ?? 0, 'Limit')}
   />
   <div class="flex flex-wrap gap-1.5 py-1.5">
-    <FileButton text="Another recording …" label="Recorded particles" accept={POINTS} many ontake={take} />
+    <FileButton text="Replace recording …" label="Recorded particles" accept={POINTS} many ontake={take} />
     <button
       class="button h-6! px-2! text-[11.5px]"
-      onclick={() => desk.set(`${path}/recording`, null, 'Motion of its own')}>Motion of its own</button
+      onclick={() => desk.set(`${path}/recording`, null, 'Simulated motion')}>Simulated motion</button
     >
   </div>
 {:else}

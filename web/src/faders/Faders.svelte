@@ -95,17 +95,17 @@
   }
 </script>
 
-<svelte:head><title>Desk of faders</title></svelte:head>
+<svelte:head><title>Fader desk</title></svelte:head>
 
 <main
   class="fixed inset-0 flex flex-col gap-5 overflow-auto bg-ground p-6 select-none"
   data-desk={conductor ? 'there' : ''}
 >
   <header class="flex items-baseline gap-3">
-    <h1 class="text-[17px] font-semibold text-word">Desk of faders</h1>
+    <h1 class="text-[17px] font-semibold text-word">Fader desk</h1>
     <p class="text-soft">
-      Stands in for devices. A control learns what moves here: choose it on the desk, press <em>Learn</em>,
-      and move something.
+      On-screen devices. A control learns an input that moves here: select it on the desk, press <em>Learn</em
+      >, and move something.
     </p>
   </header>
   <div class="flex min-h-0 flex-1 flex-wrap gap-8">
@@ -143,7 +143,7 @@
       <div
         class="relative min-h-56 flex-1 cursor-crosshair touch-none rounded-lg border border-line bg-well"
         role="application"
-        aria-label="Where the walker is"
+        aria-label="Walker position"
         data-walker="{walker[0].toFixed(3)} {walker[1].toFixed(3)}"
         onpointerdown={lead}
       >

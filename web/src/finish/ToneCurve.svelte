@@ -52,12 +52,12 @@
     const value = arithmetic(text);
     if (value === null || !curve || !point || chosen === null) return;
     const next = { at: point.at, value: point.value, [part]: Math.min(1, Math.max(0, value / 100)) };
-    desk.set(path, moved(curve, chosen, next.at, next.value), 'Curve: exact point');
+    desk.set(path, moved(curve, chosen, next.at, next.value), 'Curve: set point');
   }
 
   function remove(): void {
     if (!curve || chosen === null) return;
-    desk.set(path, without(curve, chosen), 'Curve: no point');
+    desk.set(path, without(curve, chosen), 'Curve: remove point');
     chosen = null;
   }
 </script>

@@ -11,14 +11,15 @@
     {
       value: 'glass',
       label: 'Glass',
-      about: 'It is not seen: it bends what lies behind it, as glass or hot air does.',
+      about: 'Invisible: it refracts what is behind it, like glass or hot air.',
     },
-    { value: 'matte', label: 'Matte', about: 'It is not seen: only under it is seen what it is for.' },
-    { value: 'cut', label: 'Cut-out', about: 'It is not seen: it takes away what it is for.' },
+    { value: 'matte', label: 'Matte', about: 'Invisible: its target shows only where it covers it.' },
+    { value: 'cut', label: 'Cut-out', about: 'Invisible: it cuts holes into its target.' },
     {
       value: 'displacement',
       label: 'Displacement',
-      about: 'It is not seen: its red pushes to the right, its green upward; half of each is rest.',
+      about:
+        'Invisible: red moves the picture to the right, green moves it upwards; half of each leaves it unmoved.',
     },
   ];
   const of = $derived([

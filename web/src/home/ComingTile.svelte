@@ -14,6 +14,6 @@
   </div>
   <div class="bg-raised px-3 py-1.5">
     <div class="truncate font-semibold text-soft">{shot.name}</div>
-    <div class="text-[11px] text-soft">Opens in a moment</div>
+    <div class="text-[11px] text-soft">Opening …</div>
   </div>
 </article>

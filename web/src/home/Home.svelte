@@ -154,7 +154,7 @@
     <h1 class="text-[22px] font-semibold tracking-tight">Isbjorn</h1>
     <span class="flex-1"></span>
     <button class="button" onclick={() => (queueOpen = true)}
-      >Deliveries{running ? ` · ${running} at work` : ''}</button
+      >Deliveries{running ? ` · ${running} running` : ''}</button
     >
     <form
       class="flex gap-2"
@@ -257,7 +257,7 @@
           <a
             class="px-2 text-soft hover:text-word"
             href="/api/projects/{project.id}/timeline"
-            title="OpenTimelineIO: the shots one behind the other, with their plates"
+            title="OpenTimelineIO: the shots one after another, with their plates"
             download>Cut list</a
           >
           <button

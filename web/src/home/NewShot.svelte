@@ -42,7 +42,7 @@
 <Sheet
   bind:open={() => project !== null, (yes) => !yes && onclose()}
   title="New shot"
-  about="The frame rate decides cadence and delivery; motion itself belongs to seconds."
+  about="The frame rate sets cadence and delivery; motion is defined in seconds."
 >
   <form class="flex flex-col gap-2.5" onsubmit={make}>
     <label

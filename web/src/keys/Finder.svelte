@@ -19,7 +19,7 @@
         />
         <Menu.List class="max-h-80 overflow-y-auto p-1.5">
           <Menu.Viewport>
-            <Menu.Empty class="p-4 text-soft">Nothing of that name.</Menu.Empty>
+            <Menu.Empty class="p-4 text-soft">No command found.</Menu.Empty>
             {#each commands as command (command.name)}
               <Menu.Item
                 value={`${command.group} ${command.name}`}

@@ -9,12 +9,12 @@
     [
       'On a lane',
       [
-        ['Add a point', 'Double-click, or its +'],
+        ['Add a point', 'Double-click, or +'],
         ['Move a point', 'Drag, or arrows'],
         ['Remove a point', 'Delete'],
       ],
     ],
-    ['On effects and deformers', [['Do one earlier or later', 'Drag, or Alt and an arrow']]],
+    ['On effects and deformers', [['Move up or down', 'Drag, or Alt and an arrow']]],
   ] as const;
   const groups = $derived([...new Set(commands.map((c) => c.group))]);
 </script>
@@ -22,13 +22,13 @@
 <Sheet
   bind:open
   title="Keys"
-  about="Numbers: drag, arrows to step (Shift ×10, Alt ÷10), type to be exact, 25*4 is understood."
+  about="Numbers: drag, step with arrows (Shift ×10, Alt ÷10) or type; 25*4 works, too."
   size="wide"
 >
   <Switch
-    label="Single letters are commands"
+    label="Single-key shortcuts"
     on={letters.on}
-    hint="Off: only arrows, Space and keys with Ctrl act; everything is found with Ctrl K."
+    hint="Off: only arrows, Space and Ctrl shortcuts work. Ctrl K finds every command."
     onset={() => letters.toggle()}
   />
   <div class="columns-2 gap-8 pt-3">

@@ -98,7 +98,7 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     { group: 'Look', name: 'Plate only', key: '5', act: look('under') },
     {
       group: 'Look',
-      name: 'End the comparison, or wipe and side by side',
+      name: 'Comparison: wipe, side by side, off',
       key: 'w',
       act: () => {
         const held = desk.tools.comparing;
@@ -108,7 +108,7 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     },
     {
       group: 'Look',
-      name: 'Orbit, or through the camera',
+      name: 'Orbit view or camera view',
       key: 'l',
       act: () => desk.player.lookFrom(desk.player.orbit ? null : { side: 32, above: 18, far: 1.5 }),
     },
@@ -182,7 +182,7 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     },
     { group: 'Go to', name: 'Versions', key: 'v', act: () => open('versions') },
     { group: 'Go to', name: 'Library of emitters', key: 'b', act: () => open('library') },
-    { group: 'Go to', name: 'Choose a plate', key: 'p', act: () => open('plate') },
+    { group: 'Go to', name: 'Select a plate', key: 'p', act: () => open('plate') },
     { group: 'Go to', name: 'Deliver', key: 'd', act: () => open('deliver') },
     {
       group: 'Go to',

@@ -79,12 +79,7 @@
   }
 </script>
 
-<Sheet
-  bind:open
-  title="Versions"
-  about="Named states of the shot, to hold against it and to take up again."
-  size="wide"
->
+<Sheet bind:open title="Versions" about="Saved states of the shot, to compare and to restore." size="wide">
   <form
     class="flex gap-2"
     onsubmit={(e) => {
@@ -92,19 +87,13 @@
       void keep();
     }}
   >
-    <input
-      class="field flex-1"
-      aria-label="Name of the new version"
-      maxlength="80"
-      required
-      bind:value={name}
-    />
+    <input class="field flex-1" aria-label="New version name" maxlength="80" required bind:value={name} />
     <button class="button main">Save a version</button>
   </form>
   {#if versions.length === 0}
     <p class="pt-4 text-soft">
-      No version yet. Save one before you try something: then hold the two side by side, or wipe one over the
-      other, on the same frame.
+      No version yet. Save one before you try something, then compare both on the same frame, side by side or
+      with a wipe.
     </p>
   {/if}
   <ul class="pt-3">
@@ -127,7 +116,7 @@
             {#each all === version.id ? version.differences : version.differences.slice(0, few) as text, i (i)}
               <li>{text}</li>
             {:else}
-              <li>The shot is as it was then.</li>
+              <li>The shot equals this version.</li>
             {/each}
             {#if version.differences.length > few && all !== version.id}
               <li>
@@ -140,7 +129,7 @@
         </div>
         <div class="flex shrink-0 flex-col items-stretch gap-1">
           <button class="button h-6! px-2! text-[11.5px]" onclick={() => compare(version, 'wipe')}
-            >Wipe over now</button
+            >Wipe</button
           >
           <button class="button h-6! px-2! text-[11.5px]" onclick={() => compare(version, 'side')}
             >Side by side</button

@@ -12,12 +12,12 @@
       will go.
     </li>
     <li>
-      What happens <span class="text-[#ff9b8b]">at birth</span> stands below on the left; what changes
-      <span class="text-[#7cc7f2]">over life</span> stands in the lanes, from birth to death.
+      What happens <span class="text-[#ff9b8b]">at birth</span> is set below on the left; what changes
+      <span class="text-[#7cc7f2]">over life</span> is drawn in the lanes, from birth to death.
     </li>
-    <li>Put a plate under it with P, press Space to play, and Deliver when it is good.</li>
+    <li>Add a plate with P, press Space to play, and press Deliver when it is finished.</li>
   </ol>
-  <button class="rounded p-1 hover:text-white" aria-label="Close these words" onclick={onclose}
+  <button class="rounded p-1 hover:text-white" aria-label="Close this hint" onclick={onclose}
     ><Icon name="close" size={13} /></button
   >
 </div>

@@ -76,7 +76,7 @@
   width={frame.width}
   height={frame.height}
   viewBox="0 0 {shot.width} {shot.height}"
-  aria-label="Numbers of the particles"
+  aria-label="Particle values"
 >
   {#each read as p, place (place)}
     <text
@@ -116,11 +116,11 @@
     <strong>Particles</strong>
     <button
       class="grid size-6 place-items-center rounded hover:bg-[#3a3d3f]"
-      aria-label="Close the numbers of the particles"
+      aria-label="Close the particle values"
       onclick={onclose}><Icon name="close" size={11} /></button
     >
   </div>
-  <div class="flex py-1" role="group" aria-label="What stands beside them">
+  <div class="flex py-1" role="group" aria-label="Value shown at each particle">
     {#each tells as tell (tell)}
       <button
         class="min-h-6 flex-1 rounded px-1 {told === tell ? 'bg-[#3a3d3f] text-white' : 'text-[#c9cccc]'}"
@@ -134,8 +134,8 @@
       {#each facts as [name, value] (name)}<dt class="text-[#a9adad]">{name}</dt>
         <dd class="text-right">{value}</dd>{/each}
     </dl>
-    <p class="pt-1 text-[#a9adad]">The full line is where it was, the broken one where it will be.</p>
+    <p class="pt-1 text-[#a9adad]">Solid line: past path. Dashed line: future path.</p>
   {:else}
-    <p class="text-[#c9cccc]">Press on a particle: its numbers, its past and its way to come.</p>
+    <p class="text-[#c9cccc]">Click a particle to see its values, its past and its future path.</p>
   {/if}
 </div>

@@ -134,8 +134,8 @@
   bind:open
   title={desk.tools.choosing?.title ?? 'Plate'}
   about={desk.tools.choosing
-    ? 'A movie, a numbered sequence or a picture, with alpha where it has any.'
-    : 'What lies under the particles: a movie, a numbered sequence or a picture.'}
+    ? 'A movie, a numbered sequence or a still, with alpha if it has any.'
+    : 'Background of the particles: a movie, a numbered sequence or a still.'}
   size="wide"
 >
   <div class="grid grid-cols-3 gap-3">
@@ -210,7 +210,7 @@
               >
             </li>
           {:else}
-            <li class="px-2 text-soft">No movies or pictures in it.</li>
+            <li class="px-2 text-soft">No movies or pictures in this folder.</li>
           {/each}
         </ul>
       {/if}
@@ -230,6 +230,6 @@
       bind:value={path}
       required
     />
-    <button class="button">Name a folder</button>
+    <button class="button">Add a folder</button>
   </form>
 </Sheet>

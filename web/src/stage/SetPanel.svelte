@@ -4,6 +4,7 @@
   import NumberBox from '../deliver/NumberBox.svelte';
   import Choice from '../ui/Choice.svelte';
   import Icon from '../ui/Icon.svelte';
+  import { sentence } from '../ui/words';
   import { learn } from './learn.svelte';
 
   /** The set list: what comes onto the stage, how it fades, and what brings it. */
@@ -25,11 +26,11 @@
   ];
   const ways = ['as it suits', 'performed', 'performed, in rounds', 'over and over'].map((value) => ({
     value,
-    label: value,
+    label: sentence(value),
   }));
   const widths = [0, 640, 960, 1280, 1920, 2560, 3840].map((value) => ({
     value: String(value),
-    label: value ? `${value} px wide` : 'as the window',
+    label: value ? `${value} px wide` : 'Window width',
   }));
   const missing = $derived([...names.keys()].filter((id) => !set.entries.some((one) => one.shot === id)));
 
@@ -77,7 +78,7 @@
           >
           <button
             class="quiet"
-            aria-label="Take out"
+            aria-label="Remove"
             disabled={set.entries.length === 1}
             onclick={() => onset({ ...set, entries: set.entries.filter((_, i) => i !== at) })}
             ><Icon name="close" size={13} /></button
@@ -94,7 +95,7 @@
           <div>
             <Choice
               row={false}
-              label="How it plays"
+              label="Playback"
               value={entry.plays}
               items={ways}
               onset={(plays) => change(at, { plays: plays as SetEntry['plays'] })}
@@ -103,7 +104,7 @@
           <button
             class="button h-7! min-w-0 px-2! text-[11.5px] {entry.address ? 'text-ice!' : ''}"
             title="A pad, a key or an address that brings it{entry.address
-              ? '; press twice to let go of it'
+              ? '; press twice to forget it'
               : ''}"
             aria-pressed={learn.who === who}
             onclick={() => {
@@ -157,8 +158,7 @@
     />
   </div>
   <p class="pt-3 leading-snug text-soft">
-    Shots whose controls listen to something are performed: stepped live, without end. Others come round. <code
-      >/stage/shot 3</code
+    Shots whose controls have learned an input run live, without end. Others repeat. <code>/stage/shot 3</code
     > brings the third.
   </p>
 </aside>

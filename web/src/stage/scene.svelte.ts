@@ -33,8 +33,8 @@ export class Scene {
   get slow(): string {
     const header = this.performed?.header;
     if (!header || header.seconds < SETTLED_S || header.fps >= FEW_FPS) return '';
-    const most = this.heaviest ? ` ${this.heaviest} takes the most of each.` : '';
-    return `${header.fps.toFixed(1)} pictures a second.${most} Fewer particles or a smaller picture (L) help.`;
+    const most = this.heaviest ? ` ${this.heaviest} takes most of the time.` : '';
+    return `${header.fps.toFixed(1)} pictures per second.${most} Reduce the particles or the picture size (L).`;
   }
 
   /** Know the shot as it is now. */

@@ -114,7 +114,7 @@ class Arriving {
     try {
       const found = await got(api.DELETE('/api/shots/{shot_id}/takes/{take_id}', { params: { path } }));
       await desk.reload();
-      notices.say(`Taken: ${found.taken.join('; ')}.`);
+      notices.say(`Imported: ${found.taken.join('; ')}.`);
     } catch (error) {
       notices.trouble(error);
     }

@@ -15,7 +15,7 @@ export function copyPlace(desk: Desk): void {
     found[field] = Number(desk.valueNow(`${desk.path}/${field}`, { ...number, flutter: null }).toFixed(4));
   }
   desk.tools.placeCopied = found;
-  notices.say(`The place of ${(desk.thing as Thing).name} at frame ${desk.player.frame} is copied.`);
+  notices.say(`Copied the position of ${(desk.thing as Thing).name} at frame ${desk.player.frame}.`);
 }
 
 /** Put the copied place on the chosen thing, as one key of each of its axes at the playhead. */

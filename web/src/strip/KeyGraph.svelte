@@ -289,7 +289,7 @@
       >
     {/each}
     <Choice
-      label="Way to the next key"
+      label="Interpolation to the next key"
       row={false}
       slim
       value={easeName}
@@ -298,8 +298,8 @@
     />
     <input
       class="w-[92px] rounded bg-well px-1"
-      aria-label="Exact way to the next key, as cubic-bezier"
-      title="x1 y1 x2 y2, with the meaning of CSS cubic-bezier; empty: by its joint"
+      aria-label="Exact interpolation, as cubic-bezier"
+      title="x1 y1 x2 y2 as in CSS cubic-bezier; empty: by the type of the key"
       placeholder="x1 y1 x2 y2"
       value={only?.ease?.join(' ') ?? ''}
       onchange={(e) => {
@@ -310,10 +310,10 @@
       }}
       onkeydown={(e) => e.stopPropagation()}
     />
-    <button class="key" aria-label="Remove the chosen keys" onclick={drop}>Remove</button>
+    <button class="key" aria-label="Remove the selected keys" onclick={drop}>Remove</button>
   {/if}
   {#if lane && control && !control.take && keys.length}
-    <span class="ml-auto shrink-0 pl-2 text-soft tabular-nums" title="From what was performed, at most"
+    <span class="ml-auto shrink-0 pl-2 text-soft tabular-nums" title="Largest deviation from the take"
       >within {lane.apart.toFixed(3)} of the take</span
     >
   {/if}

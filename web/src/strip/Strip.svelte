@@ -263,7 +263,7 @@
     {:else if emitter}
       <span
         class="pointer-events-none absolute right-4 bottom-0 text-[10.5px] leading-[15px] text-soft"
-        title="The line shows when this emitter gives birth">births of {emitter.name}</span
+        title="The line shows when this emitter emits">births of {emitter.name}</span
       >
     {/if}
   </div>

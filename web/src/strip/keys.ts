@@ -46,9 +46,9 @@ export function pasted(keys: readonly Key[], copied: readonly Key[], at_s: numbe
 
 /** Ways from a key to the next, with the meaning of CSS cubic-bezier; null: as its joint says. */
 export const eases: { name: string; ease: [number, number, number, number] | null }[] = [
-  { name: 'By its joint', ease: null },
+  { name: 'By the type of the key', ease: null },
   { name: 'Ease out of the key', ease: [0.42, 0, 1, 1] },
   { name: 'Ease into the next', ease: [0, 0, 0.58, 1] },
   { name: 'Ease out and in', ease: [0.42, 0, 0.58, 1] },
-  { name: 'With a swing', ease: [0.34, 1.56, 0.64, 1] },
+  { name: 'Overshoot', ease: [0.34, 1.56, 0.64, 1] },
 ];

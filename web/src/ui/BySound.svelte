@@ -67,7 +67,7 @@
   label="Response"
   value={chosen}
   items={chosen === 'own' ? [...responses, { value: 'own', label: 'Its own curve' }] : responses}
-  hint="What from … to comes to on its way."
+  hint="Output over the input range."
   onset={(v) => {
     const points = responses.find((one) => one.value === v)?.points;
     if (points !== undefined)

@@ -41,8 +41,8 @@
     {#if desk.shot?.plate}
       <button
         class="quiet size-5! min-w-5!"
-        aria-label="{label}: take it from the plate"
-        title="Take it from the plate"
+        aria-label="{label}: pick from the plate"
+        title="Pick from the plate"
         onclick={() => (desk.tools.picking = onset)}><Icon name="pick" size={12} /></button
       >
     {/if}

@@ -188,13 +188,13 @@
     >
       <p class="pb-1 font-semibold">{label}</p>
       <p class="pb-1.5 text-[11px] leading-snug text-soft">
-        Value or keys, then flutter, source, variation, and over life multiplies.
+        Order: value or keys, flutter, source, variation; the over-life curve multiplies the result.
         {spec.clock === 'shot' ? 'Read by shot time.' : ''}
       </p>
 
       {#if parts.length || off.includes('all')}
         <div class="mb-1 rounded-md bg-well px-2 py-1" role="group" aria-label="Parts of {label}">
-          {#each [...parts, ['all', 'All of it', true] as [Part, string, boolean]] as [name, word] (name)}
+          {#each [...parts, ['all', 'All parts', true] as [Part, string, boolean]] as [name, word] (name)}
             {@const on = !off.includes(name)}
             <div class="flex h-[26px] items-center justify-between">
               <button
@@ -314,7 +314,7 @@
                 class="button h-6! px-2!"
                 onclick={() =>
                   put('over_life', specs.presets.curves.find((c) => c.name === 'Swell')?.curve, 'over life')}
-                >Draw in its lane</button
+                >Edit in its lane</button
               >
             {/if}
           </span>

@@ -74,7 +74,7 @@ def _files(name: str, plates: PlateReader) -> list[_File]:
             files.append(_File(one.name, one, digest_of(one)))
         except OSError as error:
             raise IsbjornError(
-                f"it cannot be read ({error.strerror}).", name, "Put it back, or choose another."
+                f"it cannot be read ({error.strerror}).", name, "Restore it, or select another file."
             ) from None
     return files
 
@@ -108,7 +108,7 @@ class Farm:
             raise IsbjornError(
                 f"the farm's scheduler does not answer ({str(error)[:200]}).",
                 address,
-                "Is `isbjorn scheduler` running there?",
+                "Check that `isbjorn scheduler` is running there.",
             ) from None
 
     def close(self) -> None:
@@ -217,7 +217,7 @@ class _Work:
             if cards and not able:
                 notes = "; ".join(sorted({c.note for c in cards}))
                 raise IsbjornError(
-                    f"no worker can be used: {notes}.", self.farm.address, "Install the same Isbjorn there."
+                    f"no worker can be used: {notes}.", self.farm.address, "Install the same version of Isbjorn there."
                 )
             while waiting and len(self.begun) < 2 * sum(able.values()):
                 part, tried = waiting.pop()
@@ -256,8 +256,8 @@ class _Work:
                 raise Stale
             if time.monotonic() - gone > min(_GONE_S, self._patience()):
                 raise IsbjornError(
-                    "the farm's scheduler went away.", self.farm.address,
-                    "Begin it again, and let the delivery go on: what is made stays.",
+                    "the connection to the farm's scheduler was lost.", self.farm.address,
+                    "Restart it and resume the delivery: finished frames are kept.",
                 )  # fmt: skip
             self.farm.look_again()
             time.sleep(_POLL_S)
@@ -305,7 +305,7 @@ class _Work:
                     raise IsbjornError(
                         f"the file could not be written ({full.strerror}).",
                         str(self.job.folder / name),
-                        "Is there room on the disk?",
+                        "Check the free disk space.",
                     ) from None
             return True
         if isinstance(error, IsbjornError):
@@ -326,15 +326,15 @@ class _Work:
                 waiting.append((part, tried))
                 return False
         if isinstance(error, OtherEngine):
-            self.farm.refused[error.args[0]] = "it has another engine"
+            self.farm.refused[error.args[0]] = "its engine is a different version"
             waiting.append((part, tried))
             return False
         if tried + 1 >= _ATTEMPTS:
-            words = "its worker died" if isinstance(error, KilledWorker) else f"{error!r:.200}"
+            words = "its worker ended unexpectedly" if isinstance(error, KilledWorker) else f"{error!r:.200}"
             raise IsbjornError(
                 f"frames {self.job.plan[part[0]].number} to {self.job.plan[part[-1]].number} failed {_ATTEMPTS} times ({words}).",
                 self.farm.address,
-                "Choose a smaller scale, or look at the workers' own words.",
+                "Select a smaller scale, or read the workers' messages.",
             )
         waiting.append((part, tried + 1))
         return False

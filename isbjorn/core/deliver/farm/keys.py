@@ -20,16 +20,18 @@ def security(address: str, keys: str | Path | None) -> Security | None:
         path = str(keys)
         if not Path(path).is_file():
             raise IsbjornError(
-                "there is no such key.", path, "Make one with `isbjorn farm-key FILE`, and copy it to all machines."
+                "this key file does not exist.",
+                path,
+                "Create one with `isbjorn farm-key FILE`, and copy it to all machines.",
             )
         names = {f"tls_{who}_{what}": path for who in ("client", "worker", "scheduler") for what in ("cert", "key")}
         return Security(tls_ca_file=path, require_encryption=True, **names)
     host = urlsplit(address if "//" in address else f"//{address}").hostname
     if host not in _LOOPBACK:
         raise IsbjornError(
-            f"{host} is not this machine, and there is no key.",
+            f"{host} is another machine, and no key is given.",
             "--key",
-            "Whoever reaches an open farm can run anything on it. Make a key with `isbjorn farm-key FILE`.",
+            "Anyone who can reach an open farm can run code on it. Create a key with `isbjorn farm-key FILE`.",
         )
     return None
 
@@ -43,7 +45,7 @@ def make_key(path: Path) -> None:
     from cryptography.hazmat.primitives.asymmetric import ec
 
     if path.exists():
-        raise IsbjornError("it is there already.", str(path), "Choose another place, or use this one.")
+        raise IsbjornError("it already exists.", str(path), "Use another name, or use this file.")
     key = ec.generate_private_key(ec.SECP256R1())
     name = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "Isbjorn farm")])
     now = datetime.datetime.now(datetime.UTC)

@@ -83,7 +83,7 @@ def put_piece(digest: str, at: int, piece: bytes) -> None:
         whole = hashlib.file_digest(file, "sha256").hexdigest() == digest
     if not whole:
         part.unlink()
-        raise ValueError("it came broken")
+        raise ValueError("it arrived damaged")
     part.replace(folder / digest)
     _make_room(folder)
 
@@ -201,7 +201,7 @@ async def serve_worker(address: str, name: str, processes: int, keys: str | None
         began = time.monotonic()
         with contextlib.suppress(OSError, TimeoutError, RuntimeError):
             await _serve(address, name, processes, safe, cache)
-        print(f"No scheduler at {address}; looking again", flush=True)
+        print(f"No scheduler at {address}; trying again", flush=True)
         await asyncio.sleep(max(_AGAIN_S, _ROUND_S - (time.monotonic() - began)))
 
 

@@ -95,7 +95,7 @@ def trapezoids(lines: Lines) -> Trapezoids:
     spans = after - first
     if int(spans.sum()) > _MOST_CROSSINGS:
         raise IsbjornError(
-            "the outline is too intricate to be filled.", "outline", "Simplify it, or let it be born along its edge."
+            "the outline is too complex to be filled.", "outline", "Simplify it, or emit along its edge."
         )
     edge = np.repeat(np.arange(len(spans)), spans)
     band = np.arange(len(edge)) - np.repeat(np.cumsum(spans) - spans, spans) + np.repeat(first, spans)

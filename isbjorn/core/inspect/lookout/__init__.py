@@ -59,15 +59,16 @@ def order_notes(shot: Shot, order: Order) -> list[Note]:
     if not order.over_plate and not order.form.alpha:
         better = "mov" if order.form.movie else "png16"
         found.append(Note(
-            kind="no alpha", level="trouble", what=f"{order.form.suffix[1:].upper()} keeps no alpha: the particles come on black.",
-            why="Without the plate, what is not covered must stay transparent.",
+            kind="no alpha", level="trouble",
+            what=f"{order.form.suffix[1:].upper()} has no alpha: the particles are delivered on black.",
+            why="Without the plate, uncovered areas must stay transparent.",
             mend=Mend(label=f"Deliver as {better}", order={"format": better}),
         ))  # fmt: skip
     still = order.form.still
     if order.colour is not None and order.colour.linear and (still is None or still.encoding != "linear"):
         found.append(Note(
-            kind="light in few steps", level="trouble", what=f"{order.colour.title} is light; this format has few steps.",
-            why="Dark tones come in steps; light needs a float format.",
+            kind="banding of light", level="trouble", what=f"{order.colour.title} adds light; this format has few tonal steps.",
+            why="Dark gradients show bands; additive light needs a float format.",
             mend=Mend(label="Deliver as EXR", order={"format": "exr-half"}),
         ))  # fmt: skip
     if not order.over_plate:
@@ -75,8 +76,8 @@ def order_notes(shot: Shot, order: Order) -> list[Note]:
         names = [u.name for u in units if u.on and MODES[u.blend] != 0]
         if names and shot.plate is not None:
             found.append(Note(
-                kind="blend on nothing", level="hint", what=f"{', '.join(names)}: the blend needs what lies below it.",
-                why="Over nothing it is laid as normal; over a plate that is put under it later it will look different.",
+                kind="blend over nothing", level="hint", what=f"{', '.join(names)}: its blend mode needs a picture below it.",
+                why="Over transparency it is drawn as Normal; it will look different over a plate that is added later.",
                 mend=Mend(label="Deliver over the plate", order={"over_plate": True}),
             ))  # fmt: skip
     return found

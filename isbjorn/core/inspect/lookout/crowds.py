@@ -44,12 +44,14 @@ def crowd_in_a_loop(watch: Watch) -> Checks:
         return
     names = ", ".join(force.name for force in reaching)
     yield Note(
-        kind="crowd in a loop", thing=reaching[0].id, level="trouble",
-        what=f"{names}: particles that know of each other do not come round with the loop, and jump at its seam.",
-        why="Where each is depends on all that were before it, from the first birth on; nothing brings that back to its beginning. "
-        "But those of the end can give way to those from before the start.",
+        kind="interaction in a loop", thing=reaching[0].id, level="trouble",
+        what=f"{names}: interacting particles do not return to their start, so they jump at the loop's seam.",
+        why=(
+"The position of each depends on all earlier ones, so the end cannot match the start. A cross-fade "
+"can hide the seam."
+),
         mend=Mend(
-            label="Cross over at its end", changes=[put("/crossover_s", round(min(1.5, 0.25 * float(watch.shot.length_s)), 2))]
+            label="Cross-fade at the end", changes=[put("/crossover_s", round(min(1.5, 0.25 * float(watch.shot.length_s)), 2))]
         ),
     )  # fmt: skip
 
@@ -71,9 +73,12 @@ def too_many_near(watch: Watch) -> Checks:
             continue
         smaller = round(radius * float(np.sqrt(0.25 * MOST_LOOKED_AT / crowded)), 1)
         yield Note(
-            kind="too many near", thing=force.id, level="hint",
-            what=f"{force.name}: about {crowded:,.0f} particles are near each; only some of them are looked at, evenly.",
-            why=f"Each would have to look at all that lie within {radius:g} px of it, in every step.",
+            kind="too many neighbours", thing=force.id, level="hint",
+            what=(
+f"{force.name}: each particle has about {crowded:,.0f} neighbours; only an even selection of them is "
+"used."
+),
+            why=f"Every step would have to examine all particles within {radius:g} px of each other.",
             mend=Mend(label=f"A radius of {smaller:g} px", changes=[put(f"{path}/radius/value", max(1.0, smaller))]),
         )  # fmt: skip
 
@@ -93,8 +98,8 @@ def collapsed(watch: Watch) -> Checks:
         apart = max(float(np.median(size)) * 1.6, 8.0)
         yield Note(
             kind="collapsed", thing=force.id, level="hint",
-            what=f"{force.name}: {len(place):,} particles lie in {alone:,} heaps, on top of each other.",
-            why="What draws them together is stronger than what keeps them apart.",
+            what=f"{force.name}: {len(place):,} particles have collapsed into {alone:,} heaps.",
+            why="Cohesion is stronger than separation.",
             mend=Mend(
                 label=f"Keep them {apart:.0f} px apart",
                 changes=[
@@ -130,8 +135,8 @@ def too_full(watch: Watch) -> Checks:
         smaller = round(float(np.sqrt(_ROOMY / share)), 3)
         yield Note(
             kind="too full", thing=box.id, level="trouble",
-            what=f"{box.name}: its bodies would cover {100 * share:.0f} % of it. They cannot move, and overlap.",
-            why="Discs of mixed sizes lie close at about 85 %; beyond that there is no place for all.",
+            what=f"{box.name}: its bodies would cover {100 * share:.0f} % of it. They overlap and cannot move.",
+            why="Discs of mixed sizes are packed at about 85 %; beyond that there is no space for all.",
             mend=Mend(
                 label=f"{100 * smaller:.0f} % of their size",
                 changes=[
@@ -157,10 +162,9 @@ def overfilled(watch: Watch) -> Checks:
                 fits = round(_LOOSE[power] / girth**power, 1)
                 yield Note(
                     kind="no room", thing=emitter.id, level="hint",
-                    what=f"{emitter.name}: bodies that push each other cannot fill {100 * share:.0f} % of its shape. They spread "
-                    "beyond it.",
-                    why=f"Of mixed sizes, thrown in, they lie as close as can be at about {100 * _CLOSE[power]:.0f} %.",
-                    mend=Mend(label=f"Fill {fits:g} % of it", changes=[put(f"/emitters/{n}/bursts/{k}/fill", fits)]),
+                    what=f"{emitter.name}: pushing bodies cannot fill {100 * share:.0f} % of its shape. They spread beyond it.",
+                    why=f"Bodies of mixed sizes that are poured in are packed at about {100 * _CLOSE[power]:.0f} %.",
+                    mend=Mend(label=f"Fill {fits:g} % of the shape", changes=[put(f"/emitters/{n}/bursts/{k}/fill", fits)]),
                 )  # fmt: skip
 
 
@@ -181,20 +185,20 @@ def cannot_spread(watch: Watch) -> Checks:
         why, mend = "", None
         if not caught.any():
             if force.seeds is None and force.seed_first == 0 and share == 0:
-                why = "Nobody has it from the start: it has no seed."
-                mend = Mend(label="Let the first birth have it", changes=[put(f"{path}/seed_first", 1)])
+                why = "No particle is infected at the start."
+                mend = Mend(label="Infect the first birth", changes=[put(f"{path}/seed_first", 1)])
             elif force.seeds is not None and force.seed_first == 0 and share == 0:
-                why = "Nobody is in its seed zone."
-                mend = Mend(label="Let the first birth have it", changes=[put(f"{path}/seed_first", 1)])
+                why = "No particle is in its seed zone."
+                mend = Mend(label="Infect the first birth", changes=[put(f"{path}/seed_first", 1)])
         elif readings.now(force.strength, t) == 0 or (readings.now(force.pace, t) == 0 and force.pace.spread == 0):
-            why = "Its pace is nothing."
+            why = "Its speed is 0."
             mend = Mend(label="160 px/s", changes=[put(f"{path}/pace/value", 160), put(f"{path}/strength/value", 100)])
         else:
             radius = readings.now(force.radius, t)
             gap = _gap(place, caught)
             if gap > radius:
                 wider = float(np.ceil(1.05 * max(gap, _longest_step(place))))
-                why = f"The distance to the next particle is {gap:.0f} px, and it reaches {radius:g} px."
+                why = f"The nearest particle is {gap:.0f} px away, but the contagion reaches only {radius:g} px."
                 mend = Mend(label=f"A radius of {wider:g} px", changes=[put(f"{path}/radius/value", wider)])
         if why:
             yield Note(

@@ -38,11 +38,11 @@ def standing(case: Case) -> Checks:
         or not isinstance(e.shape, Point)
     ):
         return
-    how = "one birth in every frame" if whole == 1 else f"births in step with the frames ({each:g} a frame)"
+    how = "one birth in every frame" if whole == 1 else f"births in step with the frames ({each:g} per frame)"
     yield case.note(
-        "standing stream", f"with {how}, the stream seems to stand.",
-        "Each particle comes to where the one before it was a frame ago, so the eye sees nothing move.",
-        mend=Mend(label="Let births fall unevenly", changes=[put(f"{case.path}/cadence", "jittered")]),
+        "standing stream", f"with {how}, the stream seems to stand still.",
+        "Each particle arrives where the previous one was one frame earlier, so no motion is visible.",
+        mend=Mend(label="Make births uneven", changes=[put(f"{case.path}/cadence", "jittered")]),
     )  # fmt: skip
 
 
@@ -62,9 +62,9 @@ def specks(case: Case) -> Checks:
     value = case.emitter.size.value
     wanted = round(value * 0.6 / max(float(np.median(radius[shown])), 1e-3), 2)
     yield case.note(
-        "too small", f"{small:,} of {len(p):,} are too small to be seen, and still cost about {max(0.1, cost):.1f} ms a frame.",
-        "A body of less than a third of a pixel leaves only a trace of light.",
-        mend=Mend(label=f"Make them {wanted:g} px", changes=[put(f"{case.path}/size/value", min(10_000, wanted))]),
+        "too small", f"{small:,} of {len(p):,} are too small to see, but cost about {max(0.1, cost):.1f} ms per frame.",
+        "A body smaller than a third of a pixel is almost invisible.",
+        mend=Mend(label=f"Set size to {wanted:g} px", changes=[put(f"{case.path}/size/value", min(10_000, wanted))]),
     )  # fmt: skip
 
 
@@ -82,9 +82,12 @@ def starved(case: Case) -> Checks:
     if others + room > watch.shot.limit:
         changes.append(put("/limit", min(5_000_000, others + room)))
     yield case.note(
-        "starved", f"{wanted:,} would be alive, {share:,} find room: {100 * (1 - share / wanted):.0f} % are not born.",
-        "Its limit, or its share of the shot's, is smaller than its rate times its lifespan.", "trouble",
-        Mend(label=f"Make room for {room:,}", changes=changes),
+        "starved", (
+f"{wanted:,} would be alive, but the limit is {share:,}: {100 * (1 - share / wanted):.0f} % are not "
+"born."
+),
+        "Its limit, or its share of the shot's limit, is smaller than birth rate × lifespan.", "trouble",
+        Mend(label=f"Set the limit to {room:,}", changes=changes),
     )  # fmt: skip
 
 
@@ -119,8 +122,8 @@ def pops(case: Case) -> Checks:
             kept = [p.model_dump(mode="json") for p in e.opacity.over_life.points if p.at > 0.08]
             points = [points[0], {"at": 0.08, "value": float(curves.evaluate(e.opacity.over_life, [0.08])[0])}, *kept]
         yield case.note(
-            "pops in", f"each appears at once with {size:.0f} px and {100 * seen:.0f} % opacity.",
-            "Neither its size nor its opacity begins at nothing.",
+            "pops in", f"each appears suddenly at {size:.0f} px and {100 * seen:.0f} % opacity.",
+            "Neither size nor opacity starts at 0.",
             mend=Mend(label="Fade in at birth", changes=[put(f"{case.path}/opacity/over_life", {"points": points})]),
         )  # fmt: skip
     if e.lifespan.value == 0 and not e.lifespan.keys:
@@ -128,8 +131,8 @@ def pops(case: Case) -> Checks:
     size, seen = _at_age(e, 1.0)
     if size >= _POP_PX and seen >= _POP_SEEN:
         yield case.note(
-            "pops out", f"each vanishes at once from {size:.0f} px and {100 * seen:.0f} % opacity.",
-            "Neither its size nor its opacity ends at nothing.",
+            "pops out", f"each vanishes suddenly at {size:.0f} px and {100 * seen:.0f} % opacity.",
+            "Neither size nor opacity ends at 0.",
             mend=Mend(label="Fade over the last 15 %", changes=[put(f"{case.path}/fade_last/value", 15)]),
         )  # fmt: skip
 
@@ -161,9 +164,9 @@ def too_short(case: Case) -> Checks:
             continue
         need = round(min(600.0, e.lifespan.value * start / max(start - least, 0.05 * start)), 1)
         yield case.note(
-            "life too short", f"none comes nearer than {least:.0f} px to {force.name}, {start:.0f} px away.",
-            f"They live {e.lifespan.value:g} s, at about {speed:.0f} px/s.",
-            mend=Mend(label=f"Let them live {need:g} s", changes=[put(f"{case.path}/lifespan/value", need)]),
+            "life too short", f"none comes closer than {least:.0f} px to {force.name}, which is {start:.0f} px away.",
+            f"Lifespan {e.lifespan.value:g} s at about {speed:.0f} px/s.",
+            mend=Mend(label=f"Set lifespan to {need:g} s", changes=[put(f"{case.path}/lifespan/value", need)]),
         )  # fmt: skip
     view = projection(watch.shot, 1.0, float(watch.seconds))
     pixels, grown = view.place(np.nan_to_num(places.reshape(-1, 3), nan=1e9))
@@ -184,9 +187,9 @@ def too_short(case: Case) -> Checks:
             min(600.0, 2 * float(np.linalg.norm(beyond, axis=1).mean()) / max(speed, 1e-3) + e.lifespan.value), 1
         )
         yield case.note(
-            "life too short", "all die before they come into the picture.",
-            f"They are born outside of it and live {e.lifespan.value:g} s, at about {speed:.0f} px/s.", "trouble",
-            Mend(label=f"Let them live {need:g} s", changes=[put(f"{case.path}/lifespan/value", need)]),
+            "life too short", "all die before they enter the picture.",
+            f"They are born outside the picture. Lifespan {e.lifespan.value:g} s at about {speed:.0f} px/s.", "trouble",
+            Mend(label=f"Set lifespan to {need:g} s", changes=[put(f"{case.path}/lifespan/value", need)]),
         )  # fmt: skip
 
 
@@ -200,8 +203,9 @@ def tunnels(case: Case) -> Checks:
     step, size = fastest / watch.shot.simulation_rate, float(case.particles.size.mean())
     if step > max(size, 0.5):
         yield case.note(
-            "no tunnelling", f"up to {step:.0f} px a step, and {size:.1f} px large: still none gets through {surfaces[0].name}.",
-            "Contact is swept: the whole way of a body is tested, not only its places.", "fine",
+            "no tunnelling",
+            f"up to {step:.0f} px per step at a size of {size:.1f} px, yet none passes through {surfaces[0].name}.",
+            "Contacts are swept: the whole path of a body is tested, not only its positions.", "fine",
         )  # fmt: skip
 
 
@@ -215,11 +219,13 @@ def alike(case: Case) -> Checks:
         return
     burst = any(b.over_s == 0 for b in e.bursts)
     what = (
-        "a burst in one place with one speed looks like one particle." if burst else "all leave one place the same way."
+        "a burst in one place with one speed looks like one particle."
+        if burst
+        else "all leave one point in the same direction."
     )
     yield case.note(
-        "all alike", what, "There is no spread of place, direction or speed, so all lie on one line." if not burst else
-        "All are in the same place at every moment.", "trouble" if burst else "hint",
+        "all alike", what, "Position, direction and speed have no spread, so all lie on one line." if not burst else
+        "All are at the same position at every moment.", "trouble" if burst else "hint",
         Mend(label="Spread direction and speed", changes=[
             put(f"{case.path}/spread/value", 30), put(f"{case.path}/speed/spread", round(max(5, 0.25 * e.speed.value), 2)),
         ]),
@@ -238,20 +244,22 @@ def too_much(case: Case) -> Checks:
     e, births, shot = case.emitter, case.track.births, case.watch.shot
     if births.each > 1:
         yield case.note(
-            "too much", f"of every {births.each:,} births only one is considered.",
-            "Over the shot there would be more than twenty million, and each depends on those before it.", "trouble",
-            Mend(label="A tenth of the births", changes=_fewer(case, 10)),
+            "too much", f"only one of every {births.each:,} births is simulated.",
+            "The shot would have more than twenty million, and each depends on the earlier ones.", "trouble",
+            Mend(label="Reduce births to a tenth", changes=_fewer(case, 10)),
         )  # fmt: skip
     if _too_costly(case):
         share, wanted = case.watch.shares[e.id], case.track.demand
         a_frame_s = stepping_ms(shot, e, case.track.readings, float(case.watch.seconds), wanted) / 1e3
-        every = f"Each is stepped {shot.simulation_rate} times a second through its life"
+        every = f"Each is simulated at {shot.simulation_rate} steps per second through its life"
         if e.strand is not None:
-            every += f", and held together at {e.strand.joints} joints"
+            every += f", with {e.strand.joints} joints"
         yield case.note(
-            "too much", f"{share:,} of {math.ceil(wanted):,} find room.",
-            f"{every}. All of them would take about {_lasting(a_frame_s)} for a frame, "
-            f"{_lasting(a_frame_s * shot.frame_count)} for the shot.", "trouble", _cheaper(case, wanted / max(1, share)),
+            "too much", f"{share:,} of {math.ceil(wanted):,} fit into the budget.",
+            (
+f"{every}. All of them would take about {_lasting(a_frame_s)} per frame, "
+f"{_lasting(a_frame_s * shot.frame_count)} for the shot."
+), "trouble", _cheaper(case, wanted / max(1, share)),
         )  # fmt: skip
 
 
@@ -273,10 +281,10 @@ def _cheaper(case: Case, times: float) -> Mend:
     shot, strand = case.watch.shot, case.emitter.strand
     if times <= 2 and shot.simulation_rate > 1:
         rate = max(1, min(60, shot.simulation_rate // 2))
-        return Mend(label=f"{rate} steps a second", changes=[put("/simulation_rate", rate)])
+        return Mend(label=f"{rate} steps per second", changes=[put("/simulation_rate", rate)])
     if strand is not None and (joints := math.floor(strand.joints / times)) >= _FEWEST_JOINTS:
         return Mend(label=f"{joints} joints", changes=[put(f"{case.path}/strand/joints", joints)])
-    return Mend(label="As many births as find room", changes=_fewer(case, times))
+    return Mend(label="Reduce the birth rate to fit", changes=_fewer(case, times))
 
 
 def _lasting(seconds: float) -> str:
@@ -305,9 +313,9 @@ def too_short_to_touch(case: Case) -> Checks:
         if need <= e.lifespan.value:
             return
         yield case.note(
-            "life too short", f"all die before they reach {force.name}; they would after {float(np.median(later)):.1f} s.",
-            f"They live {e.lifespan.value:g} s.", mend=Mend(
-                label=f"Let them live {need:g} s", changes=[put(f"{case.path}/lifespan/value", need)]
+            "life too short", f"all die before they reach {force.name}, which takes {float(np.median(later)):.1f} s.",
+            f"Lifespan {e.lifespan.value:g} s.", mend=Mend(
+                label=f"Set lifespan to {need:g} s", changes=[put(f"{case.path}/lifespan/value", need)]
             ),
         )  # fmt: skip
         return

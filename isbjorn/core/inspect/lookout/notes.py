@@ -29,14 +29,14 @@ class Mend(BaseModel):
 
     label: str
     changes: list[dict[str, Any]] = Field(default=[], description="op, path, value.")
-    order: dict[str, Any] = Field(default={}, description="Fields of the delivery.")
+    order: dict[str, Any] = Field(default={}, description="Fields of the delivery to change.")
 
 
 class Note(BaseModel):
     """One thing that was recognised."""
 
     kind: str
-    thing: str | None = Field(default=None, description="The id of what it is about.")
+    thing: str | None = Field(default=None, description="Id of the thing that the note is about.")
     level: Literal["trouble", "hint", "fine"]
     what: str
     why: str

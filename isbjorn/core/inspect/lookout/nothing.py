@@ -26,31 +26,31 @@ def nothing(case: Case) -> Checks:
     if (grown <= 0).all():
         away = abs(float(np.median(p.position[:, 2]) - view.eye[2])) + 400
         yield case.note(
-            "nothing visible", "all are behind the camera.", "They stand nearer to the viewer than the camera does.", "trouble",
-            Mend(label="Set it back", changes=[put(f"{case.path}/depth/value", round(e.depth.value - away, 1))]),
+            "nothing visible", "all are behind the camera.", "They are closer to the viewer than the camera.", "trouble",
+            Mend(label="Reset the camera", changes=[put(f"{case.path}/depth/value", round(e.depth.value - away, 1))]),
         )  # fmt: skip
     elif not (inside & (grown > 0)).any():
         yield case.note(
-            "nothing visible", f"all {len(p):,} are outside of the picture.", "They were born outside or have left it.", "trouble",
-            Mend(label="Bring it to the middle", changes=[put(f"{case.path}/{f}/value", 0) for f in ("across", "up")]),
+            "nothing visible", f"all {len(p):,} are outside the picture.", "They were born outside it or have left it.", "trouble",
+            Mend(label="Move it to the centre", changes=[put(f"{case.path}/{f}/value", 0) for f in ("across", "up")]),
         )  # fmt: skip
     elif not (p.opacity > 0).any() or (not (p.colour.max(axis=1) > 0).any() and e.blend == "add"):
         changes = [put(f"{case.path}/opacity/value", 100), put(f"{case.path}/opacity/over_life", None)]
         if e.blend == "add":
             changes.append(put(f"{case.path}/brightness/value", 1))
         yield case.note(
-            "nothing visible", "all are transparent.", "Opacity or light comes to nothing at every age.",
+            "nothing visible", "all are transparent.", "Opacity or brightness is 0 at every age.",
             "trouble", Mend(label="Make them opaque", changes=changes),
         )  # fmt: skip
     elif not (radius > 0).any():
         yield case.note(
-            "nothing visible", "all have no size.", "Their size comes to nothing at every age.", "trouble",
-            Mend(label="Make them 8 px", changes=[put(f"{case.path}/size/value", 8), put(f"{case.path}/size/over_life", None)]),
+            "nothing visible", "all have no size.", "Their size is 0 at every age.", "trouble",
+            Mend(label="Set size to 8 px", changes=[put(f"{case.path}/size/value", 8), put(f"{case.path}/size/over_life", None)]),
         )  # fmt: skip
     elif watch.read(e.lit) >= 100 and not any(lamp.on for lamp in watch.shot.lights):
         yield case.note(
-            "nothing visible", "it waits for light, and no light is on.", "Only what a light falls on is seen.", "trouble",
-            Mend(label="Let it shine by itself", changes=[put(f"{case.path}/lit/value", 0)]),
+            "nothing visible", "it is lit by lights only, and no light is on.", "Only lit particles are visible.", "trouble",
+            Mend(label="Make it self-luminous", changes=[put(f"{case.path}/lit/value", 0)]),
         )  # fmt: skip
     elif e.hidden_by:
         yield from _hidden(case, pixels, inside)
@@ -66,8 +66,8 @@ def _nobody(case: Case) -> Checks:
     wanted = demand_of(watch.shot, e, watch.solver.readings)
     if watch.shares.get(e.id, 0) == 0 and wanted > 0:
         yield case.note(
-            "nothing visible", "there is no room for any.", "Its limit, or the shot's, is 0.", "trouble",
-            Mend(label="Make room for 10,000", changes=[
+            "nothing visible", "the limit allows none.", "Its limit or the shot's limit is 0.", "trouble",
+            Mend(label="Set the limit to 10,000", changes=[
                 put(f"{case.path}/limit", 10_000), put("/limit", max(10_000, watch.shot.limit)),
             ]),
         )  # fmt: skip
@@ -76,26 +76,26 @@ def _nobody(case: Case) -> Checks:
     elif math.isinf(first):
         yield case.note(
             "nothing visible", "none is ever born.", "Its birth rate is 0 and it has no burst.", "trouble",
-            Mend(label="100 births a second", changes=[put(f"{case.path}/rate/value", 100)]),
+            Mend(label="100 births per second", changes=[put(f"{case.path}/rate/value", 100)]),
         )  # fmt: skip
     elif now <= first:
         roll = round(min(600.0, e.pre_roll_s + first - now + min(5.0, case.track.source.longest_life)), 2)
         changes = [put(f"{case.path}/pre_roll_s", roll)] if e.rate.value else [put(f"{case.path}/delay_s", 0)]
         yield case.note(
-            "nothing visible", f"none is born yet: the first comes at {first:g} s.", "Births begin later than this frame.", "hint",
-            Mend(label="Begin before the shot" if e.rate.value else "No delay", changes=changes),
+            "nothing visible", f"none is born yet: the first birth is at {first:g} s.", "Births start after this frame.", "hint",
+            Mend(label="Start before the shot" if e.rate.value else "No delay", changes=changes),
         )  # fmt: skip
     elif any(f.takes_away for f in watch.shot.reaching(e)):
         taker = next(f for f in watch.shot.reaching(e) if f.takes_away)
         at = watch.shot.forces.index(taker)
         yield case.note(
-            "nothing visible", f"all that were born are gone: {taker.name} may have taken them.", "They are born where it acts.",
+            "nothing visible", f"all have died: {taker.name} may have killed them.", "They are born where it acts.",
             "hint", Mend(label=f"Switch {taker.name} off", changes=[put(f"/forces/{at}/on", False)]),
         )  # fmt: skip
     elif e.end_s is not None and now > e.end_s:
         yield case.note(
-            "nothing visible", f"the last was born at {e.end_s:g} s, and all have died.", "Births end before this frame.", "hint",
-            Mend(label="Never stop", changes=[put(f"{case.path}/end_s", None)]),
+            "nothing visible", f"the last birth was at {e.end_s:g} s, and all have died.", "Births end before this frame.", "hint",
+            Mend(label="Emit without end", changes=[put(f"{case.path}/end_s", None)]),
         )  # fmt: skip
 
 
@@ -112,18 +112,18 @@ def _unborn(case: Case) -> Checks:
         )
     elif e.born_when == "at touch" and not any(f.solid for f in reaching):
         why = f"No surface reaches {bearer.name}, so it touches nothing."
-        mend = Mend(label="Born at its death", changes=[put(f"{case.path}/born_when", "at death")])
+        mend = Mend(label="Spawn at death", changes=[put(f"{case.path}/born_when", "at death")])
     elif e.born_when == "at catching" and not any(f.catching for f in reaching):
         why = f"No contagion reaches {bearer.name}, so it catches nothing."
-        mend = Mend(label="Born at its death", changes=[put(f"{case.path}/born_when", "at death")])
+        mend = Mend(label="Spawn at death", changes=[put(f"{case.path}/born_when", "at death")])
     elif e.born_when == "in flight" and e.rate.value == 0 and not e.rate.timed:
         why, mend = (
             "Its birth rate is 0.",
-            Mend(label="20 births a second of each", changes=[put(f"{case.path}/rate/value", 20)]),
+            Mend(label="20 births per second for each parent", changes=[put(f"{case.path}/rate/value", 20)]),
         )
     else:
-        why, mend = f"No particle of {bearer.name} has given birth by this frame.", None
-    yield case.note("nothing visible", f"{bearer.name} gives birth to none.", why, "hint", mend)
+        why, mend = f"No particle of {bearer.name} has spawned any by this frame.", None
+    yield case.note("nothing visible", f"{bearer.name} spawns no particles.", why, "hint", mend)
 
 
 def _hidden(case: Case, pixels: np.ndarray, inside: np.ndarray) -> Checks:
@@ -143,6 +143,6 @@ def _hidden(case: Case, pixels: np.ndarray, inside: np.ndarray) -> Checks:
     if len(seen) and float(seen.max()) < 0.02:
         names = ", ".join(m.name for m in watch.shot.mattes if m.id in e.hidden_by)
         yield case.note(
-            "nothing visible", f"all lie behind {names}.", "A matte that hides it covers every one of them.", "trouble",
-            Mend(label="Hidden by nothing", changes=[put(f"{case.path}/hidden_by", [])]),
+            "nothing visible", f"all are behind {names}.", "A matte covers every one of them.", "trouble",
+            Mend(label="Remove the matte", changes=[put(f"{case.path}/hidden_by", [])]),
         )  # fmt: skip

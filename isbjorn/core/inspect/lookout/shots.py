@@ -33,9 +33,9 @@ def loop_ends(watch: Watch) -> Checks:
             keys.append({**keys[0], "at_s": length, "value": first})
             yield Note(
                 kind="loop ends", thing=thing.id, level="trouble",
-                what=f"{thing.name}: {name.replace('.', ' ')} jumps from {last:g} to {first:g} where the loop comes round.",
-                why="Its last key is not what its first one is.",
-                mend=Mend(label="Paste the first key at the end", changes=[put(f"{path}/{name.replace('.', '/')}/keys", keys)]),
+                what=f"{thing.name}: {name.replace('.', ' ')} jumps from {last:g} to {first:g} at the loop's seam.",
+                why="Its last key differs from its first.",
+                mend=Mend(label="Copy the first key to the end", changes=[put(f"{path}/{name.replace('.', '/')}/keys", keys)]),
             )  # fmt: skip
 
 
@@ -50,9 +50,12 @@ def plate_rate(watch: Watch) -> Checks:
     plain = f"{float(rate):g}"
     yield Note(
         kind="plate rate", thing=None, level="hint",
-        what=f"The plate has {plain} frames a second, the shot {float(shot.frame_rate):g}: some of its frames come twice or never.",
-        why="The plate keeps its speed; its frames and the shot's do not fall together.",
-        mend=Mend(label=f"Give the shot {plain} fps", changes=[put("/rate", str(rate))]),
+        what=(
+f"The plate has {plain} fps and the shot {float(shot.frame_rate):g} fps: some plate frames are "
+"repeated or skipped."
+),
+        why="The plate keeps its speed, so its frames do not coincide with the shot's.",
+        mend=Mend(label=f"Set the shot to {plain} fps", changes=[put("/rate", str(rate))]),
     )  # fmt: skip
 
 
@@ -75,8 +78,8 @@ def clipping(watch: Watch) -> Checks:
     step = {"kind": "grade", "exposure": stops}
     yield Note(
         kind="clipping", thing=None, level="hint",
-        what=f"{100 * share:.0f} % of what the particles cover is burnt out to white.",
-        why="All three channels are above what a screen shows, so colour and shape are lost there.",
+        what=f"{100 * share:.0f} % of the area that particles cover is clipped to white.",
+        why="All three channels exceed the display's range, so colour and shape are lost.",
         mend=Mend(label=f"{stops:g} stops on all particles", changes=[put("/finish/-", step, "add")]),
     )  # fmt: skip
 
@@ -89,9 +92,12 @@ def left_out(watch: Watch) -> Checks:
     every = counts.left_out + counts.seen
     yield Note(
         kind="too much", thing=None, level="trouble",
-        what=f"{counts.left_out:,} of about {every:,} are left out of the picture: together they cover it too many times over.",
-        why="A picture is bounded before it is begun, so that no shot holds up another.",
-        mend=Mend(label="Half as large", changes=[
+        what=(
+f"{counts.left_out:,} of about {every:,} are not drawn: together they cover the picture too many "
+"times."
+),
+        why="The cost of a picture is limited in advance, so that no shot blocks another.",
+        mend=Mend(label="Halve the size", changes=[
             put(f"/emitters/{n}/size/value", round(e.size.value / 2, 3)) for n, e in enumerate(watch.shot.emitters) if e.on
         ]),
     )  # fmt: skip

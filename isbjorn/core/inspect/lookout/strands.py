@@ -26,10 +26,12 @@ def feet_out_of_reach(case: Case) -> Checks:
     farthest = int(far.argmax())
     longer = float(round(_LONGER * float((far / length).max()) * mover.strand.length.value))
     yield case.note(
-        "feet out of reach",
-        f"{int(short.sum()):,} of {len(short):,} strands are too short for {mover.zone.name}.",
-        f"The farthest foot is to be held {far[farthest]:.0f} px from its root, by a strand of {length[farthest]:.0f} px. "
-        "All are held as near as they reach, taut.",
+        "ends out of reach",
+        f"{int(short.sum()):,} of {len(short):,} strands are too short to reach {mover.zone.name}.",
+        (
+            f"The farthest end is pinned {far[farthest]:.0f} px from its root, but the strand is "
+            f"{length[farthest]:.0f} px long. Strands that are too short are pulled taut."
+        ),
         mend=Mend(label=f"{longer:.0f} px long", changes=[put(f"{case.path}/strand/length/value", longer)]),
     )
 
@@ -42,20 +44,20 @@ def strands_alone(case: Case) -> Checks:
     pushes = [f for f in case.watch.shot.reaching(e) if isinstance(f, Meeting) and f.pushes]
     if pushes:
         yield case.note(
-            "strands are not pushed",
-            f"{pushes[0].name} does nothing to its strands.",
-            "Their joints are held to each other; bodies go through them. Surfaces do hold them.",
+            "push ignores strands",
+            f"{pushes[0].name} has no effect on its strands.",
+            "Bodies pass through strands; surfaces stop them.",
         )
     idle = [name for name in ("trail", "heads", "lines", "skin") if getattr(e, name) is not None]
     if idle:
         one = len(idle) == 1
         names = " and ".join("repeats" if name == "heads" else name for name in idle)
         yield case.note(
-            "not on strands",
+            "not drawn with strands",
             f"its {names} {'is' if one else 'are'} not drawn.",
-            "Strands are drawn in place of bodies, trails, lines, repeats and skin.",
+            "Strands are drawn instead of bodies, trails, lines, repeats and skin.",
             mend=Mend(
-                label="Take it off" if one else "Take them off", changes=[put(f"{case.path}/{n}", None) for n in idle]
+                label="Remove it" if one else "Remove them", changes=[put(f"{case.path}/{n}", None) for n in idle]
             ),
         )
 
