@@ -59,7 +59,7 @@ web/node_modules/.ready: web/package-lock.json
 web/src/api/types.ts: docs/openapi.json web/node_modules/.ready
 	@cd web && npm run --silent types >/dev/null
 
-$(PAGE): web/src/api/types.ts $(shell find web/src web/index.html web/vite.config.ts -type f 2>/dev/null)
+$(PAGE): web/src/api/types.ts $(shell find web/src web/index.html web/vite.config.ts docs/handbook -type f 2>/dev/null)
 	@echo "— Building the page"
 	@cd web && npm run --silent build -- --logLevel error
 	@touch $@

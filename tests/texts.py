@@ -21,7 +21,8 @@ _MACHINE = re.compile(
 )
 _BETWEEN_TAGS = re.compile(r">([^<>{}=;]*[A-Za-z]{2}[^<>{}=;]*)<")
 _QUOTED = re.compile(r"\"([^\"\n\\]+)\"|'([^'\n\\]+)'|`([^`\\]+)`")
-_CODE = re.compile(r"^[a-z0-9_./:#@\-\[\]\s]*$|^[\w-]+$|[{};]\s*$|^\s*(import|from) |^var\(|^M[\d ]|=>|\$\{?\w+\(")
+_LABELLED = re.compile(r"(?:label|title|text|name|word)(?:=|: ?)$|', $")
+_CODE = re.compile(r"^[,)\]]|^[a-z0-9_./:#@\-\[\]\s]*$|[{};]\s*$|^\s*(import|from) |^var\(|^M[\d ]|=>|\$\{?\w+\(")
 
 
 class Text(NamedTuple):
@@ -65,7 +66,7 @@ def python_texts(path: Path) -> Iterator[Text]:
 def page_texts(path: Path) -> Iterator[Text]:
     """The texts of a file of the page."""
     content = re.sub(
-        r"<!--.*?-->|/\*.*?\*/|(?m:^\s*//.*$)",
+        r"<!--.*?-->|/\*.*?\*/|(?m:^\s*//[^\n]*$)",
         lambda m: "\n" * m[0].count("\n"),
         path.read_text(encoding="utf-8"),
         flags=re.S,
@@ -74,8 +75,10 @@ def page_texts(path: Path) -> Iterator[Text]:
     matches = [*_QUOTED.finditer(content), *(_BETWEEN_TAGS.finditer(markup) if path.suffix == ".svelte" else ())]
     for match in matches:
         text = " ".join(re.sub(r"\$\{[^}]*\}", "{…}", next(g for g in match.groups() if g)).split())
-        if text and not _CODE.search(text) and (text[0].isupper() or text.count(" ") >= 2):
-            source = content if match.re is _QUOTED else markup
+        source = content if match.re is _QUOTED else markup
+        # A single word in quotes may be anything; it is a label where it says so.
+        single = " " not in text and match.re is _QUOTED and not _LABELLED.search(source[: match.start()][-12:])
+        if text and not single and not _CODE.search(text) and (text[0].isupper() or text.count(" ") >= 2):
             yield Text(f"{path.relative_to(ROOT)}:{source.count(chr(10), 0, match.start()) + 1}", "page", text)
 
 

@@ -46,7 +46,7 @@ class Numbers(Looking):
         self.assertEqual(self.embers()["body"]["softness"]["value"], 100)
 
     def test_another_shape_brings_its_own_measures(self) -> None:
-        self.page.find('[aria-label="Birth"] [aria-label="From"]').click()
+        self.page.find('[aria-label="Birth"] [aria-label="Shape"]').click()
         next(i for i in self.page.all('[role="option"]') if i.text == "Rectangle").click()
         self.page.until(lambda: self.embers()["shape"]["kind"] == "rectangle")
         self.page.find('[aria-label="Birth"] [aria-label="Fill"]').click()
@@ -155,8 +155,8 @@ class Looks(Looking):
         self.unfold_birth()
         limits = self.page.all('[aria-label="Birth"] input[aria-label="Particle limit"]')
         self.fill(limits[0], "50")
-        self.page.until(lambda: "find room" in self.page.find('[aria-label="Lookout"]').text)
-        self.page.until(lambda: "find room" in self.page.find('[aria-label="End"]').text)
+        self.page.until(lambda: "but the limit is" in self.page.find('[aria-label="Lookout"]').text)
+        self.page.until(lambda: "but the limit is" in self.page.find('[aria-label="End"]').text)
 
     def test_one_alone_and_all_again(self) -> None:
         body = self.page.find("body")

@@ -46,7 +46,7 @@ class ForAll(Looking):
 
     def test_no_violation_in_any_sheet(self) -> None:
         for key, title in (
-            ("?", "Keys"),
+            ("?", "Help"),
             ("v", "Versions"),
             ("b", "Library of emitters"),
             ("p", "Add a plate"),

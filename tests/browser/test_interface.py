@@ -140,6 +140,21 @@ class Interface(Looking):
         self.page.until(lambda: "10 frames forward" in self.page.find('[role="dialog"]').text)
         self.page.find('[role="dialog"]').send_keys(Keys.ESCAPE)
 
+    def test_the_handbook_is_searched_and_shows_a_recipe_with_its_picture(self) -> None:
+        self.page.find("body").send_keys("?")
+        search = self.page.find('[aria-label="Search the handbook"]')
+        self.page.until(lambda: len(self.page.all('[aria-label="Pages of the handbook"] button')) > 30)
+        search.send_keys("rings hang")
+        found = self.page.until(lambda: [b for b in self.page.all('[aria-label="Pages of the handbook"] button')][:2])
+        self.assertEqual([b.text for b in found], ["The fountain on the square"])  # type: ignore[attr-defined]
+        found[0].click()  # type: ignore[index]
+        shown = "return document.querySelector('[data-page] img')?.naturalWidth ?? 0"
+        self.page.until(lambda: self.page.driver.execute_script(shown) == 480)
+        self.assertIn("Common mistakes", self.page.find("[data-page]").text)
+        search.send_keys(" nowhere")
+        self.page.until(lambda: "No page contains these words." in self.page.find('[role="dialog"]').text)
+        self.page.find('[role="dialog"]').send_keys(Keys.ESCAPE)
+
     def test_the_finder_finds_a_command(self) -> None:
         self.page.find("body").send_keys(Keys.CONTROL, "k")
         box = self.page.find('[role="dialog"] input')
@@ -184,7 +199,7 @@ class Interface(Looking):
         sheet.choose("Passes")
         next(b for b in self.page.all('[aria-label="Passes"] button') if b.text == "Ids").click()
         next(b for b in self.page.all('[aria-label="Purposes"] button') if b.text.startswith("Save as purpose")).click()
-        box = self.page.find('[aria-label="Name of the purpose"]')
+        box = self.page.find('[aria-label="Purpose name"]')
         box.send_keys(Keys.CONTROL, "a")
         box.send_keys("For the wall", Keys.ENTER)
         self.page.until(lambda: "For the wall" in self.page.find('[aria-label="Purposes"]').text)
@@ -199,7 +214,7 @@ class Interface(Looking):
         sheet.put("Last frame", "101")
         sheet.open("Time")
         sheet.put("Speed", "50")
-        self.page.until(lambda: self.page.all('figure[aria-label^="Frames of the shot"]'))
+        self.page.until(lambda: self.page.all('figure[aria-label^="Shot frames"]'))
         sheet.order(4)
         self.page.until(
             lambda: (

@@ -145,7 +145,7 @@ class Performed(Looking):
         next(b for b in self.page.all("aside ul button") if b.text == "Take").click()
         self.page.until(lambda: self.page.all("[data-take]"))
         self.assertGreater(float(self.page.find("[data-take]").get_attribute("data-take") or 0), 0.5)
-        plays = '[role="switch"][aria-label="Control plays it"]'
+        plays = '[role="switch"][aria-label="Control follows the take"]'
         self.page.find(plays).click()
         self.page.until(lambda: self.control()["take"] is None and self.page.settled())
         self.page.find(plays).click()

@@ -83,7 +83,7 @@ class World(Looking):
         self.actions().click_and_hold(handle).move_by_offset(30, 0).release().perform()
         self.page.until(lambda: self.document()["zones"][0]["radius"]["value"] > 180 and self.page.settled())
         next(b for b in self.page.all("aside button") if b.text == "Rising heat").click()
-        self.page.find('[aria-label="Where"]').click()
+        self.page.find('[aria-label="Zone"]').click()
         next(i for i in self.page.all('[role="option"]') if i.text == "Zone").click()
         self.page.until(lambda: self.document()["forces"][0]["zone"] == self.document()["zones"][0]["id"])
 

@@ -172,7 +172,7 @@ class Crewed(InFolder):
         film.processes = 1
         (path,) = film.run()
         shutil.copy(self.delivery("mp4", first=10).run()[0], path)
-        with self.assertRaisesRegex(IsbjornError, "50 frames in place of 60"):
+        with self.assertRaisesRegex(IsbjornError, "50 frames instead of 60"):
             check_files(film._maker(), [path])
 
 
@@ -234,7 +234,7 @@ class Stills(InFolder):
                 shot, self.folder, name, format="exr-half", compression=name, existing="refuse", last=0, processes=1
             )
             self.assertTrue(oiio.ImageInput.open(str(made[0])).spec().getattribute("compression").startswith(name))
-        with self.assertRaisesRegex(IsbjornError, "no compression of PNG"):
+        with self.assertRaisesRegex(IsbjornError, "not a compression of PNG"):
             deliver(shot, self.folder, compression="piz")
 
 

@@ -52,7 +52,7 @@ class Words(unittest.TestCase):
         given["finish"] = [{"kind": "grade"}]
         found = differences(before, parse_shot(given))
         for line in (
-            "Ash: emitter taken out", "Snow: emitter added", "Air now reaches Snow", "Shot: frame rate 25 → 30",
+            "Ash: emitter removed", "Snow: emitter added", "Air now reaches Snow", "Shot: frame rate 25 → 30",
             "Shot: camera shutter 180 → 90 °", "Shot: finish none → grade",
         ):  # fmt: skip
             self.assertIn(line, found)

@@ -164,7 +164,7 @@ class Movies(InFolder):
                 write_segment(path, [chart(0.0, width, height)] * 2, Track(form, False, RATE))
                 self.assertEqual(Movie(path).frames, 2)
         order = Order(format="dnxhr", first=0, last=0, folder=str(self.folder), name="a", scale=0.1)
-        with self.assertRaisesRegex(IsbjornError, "begins at 256 × 120"):
+        with self.assertRaisesRegex(IsbjornError, "needs at least 256 × 120"):
             check_order(parse_shot({"emitters": []}), order)
 
     def test_alpha_where_it_is_offered(self) -> None:
@@ -205,7 +205,7 @@ class Registered(InFolder):
         ):
             with self.subTest(wrong.name), self.assertRaisesRegex(IsbjornError, words):
                 FORMATS.register(wrong)
-        with self.assertRaisesRegex(ValidationError, "no format; there are png8, png16"):
+        with self.assertRaisesRegex(ValidationError, "not a format; use one of: png8, png16"):
             Order(format="mp3", first=0, last=0, folder="/tmp", name="x")
 
 

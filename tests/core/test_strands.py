@@ -362,7 +362,7 @@ class InAShot(unittest.TestCase):
         solver = Solver(document)
         self.assertLess(len(at(solver, 0.1)), 200_000)
         note = next(n for n in lookout(solver, 2) if n.kind == "too much")
-        self.assertIn("find room", note.what)
+        self.assertIn("fit into the budget", note.what)
         self.assertRegex(
             note.why,
             r"held together at 400 joints. All of them would take about [\d,]+ (s|min) for a frame, [\d,]+ min",
@@ -370,7 +370,7 @@ class InAShot(unittest.TestCase):
 
     def test_what_is_too_much_is_mended_by_what_changes_least(self) -> None:
         for joints, strands, label in (
-            (40, 3000, "30 steps a second"),
+            (40, 3000, "30 steps per second"),
             (200, 4000, "joints"),
             (9, 200_000, "Reduce the birth rate"),
         ):

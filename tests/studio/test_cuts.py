@@ -83,7 +83,8 @@ class Cuts(InStudio):
 
     def test_what_is_none_is_refused_in_words(self) -> None:
         for content, words in (
-            (b"{", "not a cut list"), (b"\xff\xfe", "not a cut list"), (b'{"OTIO_SCHEMA": "Clip.2", "name": "x"}', "not a cut list"),
+            (b"{", "not a cut list"), (b"\xff\xfe", "not a cut list"),
+            (b'{"OTIO_SCHEMA": "Clip.2", "name": "x"}', "not a cut list"),
             (otio.adapters.write_to_string(otio.schema.Timeline("e"), "otio_json").encode(), "no clip"),
             (b"[" * 100_000, "not a cut list"),
         ):  # fmt: skip

@@ -108,7 +108,7 @@ class Queue(InStudio):
             self.work()
         job = self.first()
         self.assertEqual(job["state"], "failed")
-        self.assertRegex(job["problem"], r"The rest takes about \d+ MB, and 0 MB are free")
+        self.assertRegex(job["problem"], r"The rest needs about \d+ MB, and 0 MB are free")
 
     def test_the_form_says_what_becomes_of_alpha(self) -> None:
         body = {"first": 0, "last": 5, "folder": str(self.out), "name": "b"}

@@ -103,7 +103,7 @@ class OnDisk(unittest.TestCase):
         other = subprocess.run(
             [sys.executable, "-c", code], capture_output=True, text=True, timeout=HANG_S, check=False
         )
-        self.assertIn(f"another studio (process {os.getpid()}) works in this folder", other.stderr)
+        self.assertIn(f"another studio (process {os.getpid()}) uses this folder", other.stderr)
         os.close(painting)
 
     def test_a_damaged_store_is_said_and_a_backup_brings_it_back(self) -> None:

@@ -9,7 +9,7 @@
   import Lanes from './desk/Lanes.svelte';
   import { commandsOf, type Panel } from './keys/commands';
   import Finder from './keys/Finder.svelte';
-  import KeySheet from './keys/KeySheet.svelte';
+  import Help from './help/Help.svelte';
   import Versions from './look/Versions.svelte';
   import Library from './library/Library.svelte';
   import Picture from './picture/Picture.svelte';
@@ -106,7 +106,7 @@
 
 {#if desk.shot && desk.state && specs.ready}
   <nav aria-label="Skip to" class="skips">
-    {#each [['picture', 'Skip to the picture'], ['chosen', 'Skip to the chosen thing'], ['life', 'Skip to the desk']] as const as [id, word] (id)}
+    {#each [['picture', 'Skip to the picture'], ['chosen', 'Skip to the properties'], ['life', 'Skip to the desk']] as const as [id, word] (id)}
       <a
         href="#{id}"
         onclick={(e) => {
@@ -153,7 +153,7 @@
       class="chosen row-span-2 overflow-y-auto border-l border-line"
       id="chosen"
       tabindex="-1"
-      aria-label="The chosen thing"
+      aria-label="Properties"
     >
       <Chosen {desk} onplate={() => (open = 'plate')} />
     </aside>
@@ -174,7 +174,7 @@
     </section>
     <section class="room contents" aria-label="Room">
       <Splitter side="left" label="Width of the cast" what="the cast" />
-      <Splitter side="right" label="Width of the chosen thing" what="the chosen thing" />
+      <Splitter side="right" label="Width of the properties" what="the properties" />
       <Splitter side="low" label="Height of the desk" what="the desk" />
     </section>
   </div>
@@ -191,12 +191,12 @@
   <Versions {desk} bind:open={() => open === 'versions', (yes) => (open = yes ? 'versions' : null)} />
   <DeliverSheet {desk} bind:open={() => open === 'deliver', (yes) => (open = yes ? 'deliver' : null)} />
   <Library {desk} bind:open={() => open === 'library', (yes) => (open = yes ? 'library' : null)} />
-  <KeySheet {commands} bind:open={() => open === 'keys', (yes) => (open = yes ? 'keys' : null)} />
+  <Help {commands} bind:open={() => open === 'keys', (yes) => (open = yes ? 'keys' : null)} />
   <Finder {commands} bind:open={() => open === 'finder', (yes) => (open = yes ? 'finder' : null)} />
 {:else if closed}
   <div class="grid h-full place-content-center gap-3 text-center" role="alert">
     <p>{closed}</p>
-    <p><a class="button" href="/">To the projects</a></p>
+    <p><a class="button" href="/">All projects</a></p>
   </div>
 {:else}
   <p class="grid h-full place-items-center text-soft">Opening the shot …</p>

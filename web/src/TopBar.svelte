@@ -65,7 +65,7 @@
     aria-label="Find a command"
     onclick={() => onopen('finder')}><Icon name="search" /></button
   >
-  <button class="quiet" title="Help and keys (?)" aria-label="Keys" onclick={() => onopen('keys')}>?</button>
+  <button class="quiet" title="Help (?)" aria-label="Help" onclick={() => onopen('keys')}>?</button>
   <button class="quiet" title="Change the theme" aria-label="Change the theme" onclick={() => theme.toggle()}
     ><Icon name={theme.name === 'polar-night' ? 'sun' : 'moon'} /></button
   >

@@ -88,7 +88,7 @@ def slate(shot: Shot, order: Order, plan: Plan) -> Floats:
         ("Rate", f"{rate_text(plan.rate)} fps"),
         ("Size", f"{width} × {height} px"),
         ("File", f"{order.path(None).name} · {order.form.label}"),
-        ("Colour", order.colour.title if order.colour else "the format’s own"),
+        ("Colour", order.colour.title if order.colour else "format default"),
     ]
     em, edge = max(7, round(0.05 * height)), round(0.09 * width)
     sheet, middle = _words(shot.name, round(2 * em), width - 2 * edge)

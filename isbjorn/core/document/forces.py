@@ -62,6 +62,7 @@ class Acting(Placed):
     )  # fmt: skip
     frame: Literal["shot", "emitter"] = Field(
         default="shot",
+        title="Space",
         description="Space of the force. emitter: position and rotation are relative to the emitter, and follow it.",
     )
 

@@ -50,9 +50,12 @@ class MotionPath(Part):
             clock="shot",
             spread=False,
             help="Position along the path, in per cent of its length from the start.",
+            title="Along the path",
         ),
     ] = Number(value=0)
-    turns: bool = Field(default=False, description="Turns the thing with the direction of the path.")
+    turns: bool = Field(
+        default=False, title="Turns along the path", description="Turns the thing with the direction of the path."
+    )
 
 
 class Placed(Part):

@@ -153,10 +153,11 @@ class Shot(Part):
     seed: int = Field(default=1, ge=0, le=LARGEST_SEED)
     loop: bool = Field(
         default=False,
+        title="Loop without a seam",
         description="Loops the shot without a seam: births, keys, flutter and turbulence repeat with it.",
     )
     crossover_s: float = Field(
-        default=0, ge=0, le=600, title="Cross-over",
+        default=0, ge=0, le=600, title="Cross-fade",
         description="Time before the end of a loop over which interacting particles fade to those of its "
             "start, in seconds; 0: they jump.",
     )  # fmt: skip

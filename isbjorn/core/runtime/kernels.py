@@ -13,6 +13,7 @@ import hashlib
 import os
 import re
 import sys
+import threading
 from contextlib import suppress
 from importlib.metadata import version
 from pathlib import Path
@@ -25,6 +26,7 @@ FOREIGN = "elsewhere/"
 _NAME = re.compile(r"[A-Za-z_]\w*")
 # What names that are made at the start, from the registry, stand for: their text, and what that reaches.
 _ALSO: dict[tuple[Path, str], tuple[str, list[tuple[Path, str]]]] = {}
+_PARSING = threading.Lock()
 
 
 def reaches_also(file: str, name: str, text: str, others: list[tuple[str, str]]) -> None:
@@ -41,7 +43,10 @@ def _file_of(module: str) -> Path:
 def _defined(path: Path) -> dict[str, ast.stmt]:
     """What each name of a module stands for: the statement that makes it."""
     found: dict[str, ast.stmt] = {}
-    for node in ast.parse(path.read_bytes()).body:
+    # Python 3.11 fails with a SystemError if two threads parse at the same time.
+    with _PARSING:
+        module = ast.parse(path.read_bytes())
+    for node in module.body:
         if isinstance(node, ast.FunctionDef | ast.ClassDef):
             found[node.name] = node
         elif isinstance(node, ast.ImportFrom | ast.Import):

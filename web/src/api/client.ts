@@ -108,7 +108,7 @@ export const api = createClient<paths>({
       throw new Refused({
         what: 'The studio does not answer.',
         where: '',
-        remedy: 'Is it still running?',
+        remedy: 'Check that it is still running.',
       });
     }
   },

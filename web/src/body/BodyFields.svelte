@@ -70,7 +70,7 @@
 />
 {#if body.kind === 'artwork'}
   <FileButton
-    text={body.name ? `${body.name} …` : 'Choose an SVG file …'}
+    text={body.name ? `${body.name} …` : 'Select an SVG file …'}
     label="SVG artwork of the body"
     accept=".svg,image/svg+xml"
     look="button mt-1.5 h-6! px-2! text-[11.5px]"

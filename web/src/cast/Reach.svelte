@@ -14,7 +14,7 @@
 </script>
 
 {#if shot.forces.length > 0 && shot.emitters.length > 0}
-  <div class="head"><span>Reach</span><small>which force acts on whom</small></div>
+  <div class="head"><span>Reach</span><small>forces on emitters</small></div>
   <div class="overflow-x-auto px-3.5 pb-3">
     <table class="w-full table-fixed border-separate border-spacing-y-1">
       <thead>

@@ -51,7 +51,7 @@
       <p class="pt-3 text-soft">
         {uses.length
           ? `${uses.join(', ')} ${uses.length > 1 ? 'act' : 'acts'} only in this zone: fully inside the inner line, fading to 0 at the outer line.`
-          : 'No force uses it yet: select it under “Where” of a force.'}
+          : 'No force uses it yet: select it under “Zone” of a force.'}
       </p>
     {:else if desk.chosen.kind === 'marker' && desk.thing}
       <PlaceFields {desk} owner={desk.thing as Marker} model="Marker" path={desk.path} />

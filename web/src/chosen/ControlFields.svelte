@@ -31,7 +31,7 @@
 <div
   class="relative my-2 h-2 rounded-full bg-well"
   role="meter"
-  aria-label="Where it is"
+  aria-label="Current value"
   aria-valuemin="0"
   aria-valuemax="1"
   aria-valuenow={Number(now.toFixed(3))}
@@ -55,14 +55,14 @@
       class="button h-6! px-2! text-[11.5px] {arriving.take ? 'border-dawn! text-dawn!' : ''}"
       aria-pressed={arriving.take !== null}
       disabled={!control.comes_from.address && !arriving.take}
-      title="Plays, and makes keys of what arrives, for all controls that have an address"
+      title="Plays, and records incoming values as keys for all controls with an address"
       onclick={() => arriving.record(desk)}>{arriving.take ? 'End the take' : 'Record a take'}</button
     >
   </div>
   <Switch
     label="Follow"
     on={following}
-    hint="It goes where its address goes, and stays there. Keys go first."
+    hint="It follows its address and keeps the last value. Keys take precedence."
     onset={(on) =>
       (arriving.following = on
         ? [...arriving.following, control.id]
@@ -74,8 +74,8 @@
     {:else}
       OSC at {arriving.now.host}, UDP port {arriving.now.port}. {arriving.now.arrived.length
         ? `Last: ${arriving.now.arrived[0]!.address} ${arriving.now.arrived[0]!.value.toFixed(3)}.`
-        : 'Nothing has come yet.'}
-      {arriving.now.bad ? `${arriving.now.bad} packets were none.` : ''}
+        : 'No value has arrived yet.'}
+      {arriving.now.bad ? `${arriving.now.bad} invalid packets.` : ''}
     {/if}
     {arriving.now?.midi.length ? `MIDI: ${arriving.now.midi.join(', ')}.` : ''}
   </p>
@@ -83,11 +83,11 @@
     <button
       class="button h-6! px-2! text-[11.5px]"
       title="On-screen faders, pads, keys and a walker, in place of devices"
-      onclick={() => window.open('/faders', 'faders', 'width=1120,height=640')}>A desk of faders …</button
+      onclick={() => window.open('/faders', 'faders', 'width=1120,height=640')}>Fader desk …</button
     >
     <button
       class="button h-6! px-2! text-[11.5px]"
-      title="Stepped live from what arrives, in a window of its own; K keeps it as a take"
+      title="Runs live from incoming values in a new window; K saves a take"
       onclick={() => window.open(`/stage/${desk.id}`, `stage-${desk.id}`)}>Perform on the stage …</button
     >
   </div>

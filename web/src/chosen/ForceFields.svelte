@@ -32,7 +32,7 @@
   <PathButtons {desk} path="{path}/points" closed={'closed' in force && force.closed} />
 {/if}
 <Choice
-  label="Where"
+  label="Zone"
   value={force.zone ?? ''}
   items={zones}
   hint="Where the force acts: everywhere, or only in a zone with its falloff."

@@ -76,14 +76,14 @@
 {#if owner.path?.along?.keys}
   <NumberRow
     {desk}
-    label="Along its path"
+    label="Along the path"
     model="MotionPath"
     owner={owner.path}
     path="{path}/path"
     field="along"
   />
   <Switch
-    label="Follows rotation"
+    label="Turns along the path"
     on={owner.path.turns}
     onset={(on) => desk.set(`${path}/path/turns`, on, 'Turns along the path')}
   />

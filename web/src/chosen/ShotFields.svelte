@@ -81,11 +81,11 @@
 />
 {#if shot.loop}
   <PlainField
-    label="Cross-over"
+    label="Cross-fade"
     value={shot.crossover_s}
     unit="s"
     hint="Interacting particles cannot repeat: at the end they cross-fade to those from before the start."
-    onset={put('/crossover_s', 'Cross-over')}
+    onset={put('/crossover_s', 'Cross-fade')}
   />
 {/if}
 <PlainField label="Seed" value={shot.seed} onset={put('/seed', 'Seed of the shot')} />

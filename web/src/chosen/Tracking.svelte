@@ -33,7 +33,7 @@
       if (found.lost_at !== null) {
         desk.player.go(found.lost_at);
         notices.say(
-          `The point is lost at frame ${found.lost_at}. What was found is kept: drag it back onto its place there, and track forward.`,
+          `The point is lost at frame ${found.lost_at}. Earlier keys are kept: drag it back into place there, and track forward.`,
         );
       }
     } catch (error) {
@@ -54,7 +54,7 @@
     label="Tracking window"
     value={patch}
     unit="px"
-    hint="Side of the square of the plate that is followed. It is drawn round the thing’s place."
+    hint="Side of the tracked square, which is drawn around the position."
     onset={(v) => v !== null && (patch = Math.min(301, Math.max(7, Math.round(v))))}
   />
   <div class="flex flex-wrap gap-1.5 pt-1.5">
@@ -77,14 +77,12 @@
         >{/if}.
     </p>
   {:else}
-    <p class="pt-1.5 text-soft">
-      Put it on a corner or a spot of the plate, and let it follow from this frame.
-    </p>
+    <p class="pt-1.5 text-soft">Place it on a corner or a spot of the plate, and track from this frame.</p>
   {/if}
 {:else}
-  <p class="text-soft">Put a plate under the shot, and it can follow what moves in it.</p>
+  <p class="text-soft">Add a plate, and this can follow something that moves in it.</p>
 {/if}
 <div class="flex flex-wrap gap-1.5 pt-1.5">
   <a class="button h-6! px-2! text-[11.5px]" href="{url}/table" download>Table (CSV)</a>
-  <FileButton text="Read a table …" label="Table of places" accept=".csv,text/csv" ontake={readTable} />
+  <FileButton text="Read a table …" label="Table of positions" accept=".csv,text/csv" ontake={readTable} />
 </div>

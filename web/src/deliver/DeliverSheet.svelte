@@ -91,8 +91,8 @@
                   class="quiet"
                   href="/api/purposes/{purpose.id}/export"
                   download
-                  title="Share it as a file"
-                  aria-label="Share {purpose.name} as a file">↓</a
+                  title="Export as a file"
+                  aria-label="Export {purpose.name} as a file">↓</a
                 >
                 <button
                   type="button"
@@ -122,7 +122,7 @@
             <!-- svelte-ignore a11y_autofocus -->
             <input
               class="field w-full"
-              aria-label="Name of the purpose"
+              aria-label="Purpose name"
               autofocus
               maxlength="120"
               bind:value={naming}

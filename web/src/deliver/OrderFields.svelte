@@ -62,7 +62,7 @@
   ]);
 
   // Colour
-  let colours = $state.raw<{ value: string; label: string }[]>([{ value: OWN, label: 'The format’s own' }]);
+  let colours = $state.raw<{ value: string; label: string }[]>([{ value: OWN, label: 'Format default' }]);
   let asked = '\n';
   const config = $derived(o.colour?.config ?? '');
   const before = $derived(ordering.form?.config ?? '');
@@ -80,7 +80,7 @@
       try {
         const found = await got(api.GET('/api/colours', { params: { query: { config } } }));
         colours = [
-          { value: OWN, label: 'The format’s own' },
+          { value: OWN, label: 'Format default' },
           ...found.spaces.map((space) => ({ value: space, label: space })),
           ...found.views.map(([display, view]) => ({
             value: `${display}\n${view}`,
@@ -262,7 +262,7 @@
           <button
             type="button"
             class="mr-1 rounded bg-well px-1 hover:text-word"
-            title="Add it to the name"
+            title="Add to the name"
             onclick={() => ordering.set({ name: `${o.name}_{${token}}` })}>{`{${token}}`}</button
           >
         {/each}
@@ -271,7 +271,7 @@
   </Section>
   <Section
     title="Colour space"
-    about={o.colour ? (o.colour.display ? o.colour.view : o.colour.space) : 'the format’s own'}
+    about={o.colour ? (o.colour.display ? o.colour.view : o.colour.space) : 'format default'}
   >
     <div class="grid grid-cols-2 gap-2.5">
       <div>
@@ -355,7 +355,7 @@
           <button
             type="button"
             class="text-soft hover:text-word"
-            aria-label="Take key {at + 1} away"
+            aria-label="Remove key {at + 1}"
             onclick={() => setKey(at, null)}>×</button
           >
         </span>
@@ -363,7 +363,7 @@
       <button
         type="button"
         class="button h-6! px-2! text-[11.5px]"
-        onclick={() => setKey(retime?.keys?.length ?? 0, {})}>Add a key of speed</button
+        onclick={() => setKey(retime?.keys?.length ?? 0, {})}>Add a speed key</button
       >
     </div>
     {#if ordering.told && retime}

@@ -236,7 +236,7 @@
       >
       <NumberRow {...common} field="lifespan" />
       <Choice
-        label="From"
+        label="Shape"
         value={emitter.shape.kind}
         items={shapes}
         hint="Where particles are born. The outline on the picture shows the exact shape."

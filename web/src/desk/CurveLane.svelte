@@ -132,7 +132,7 @@
     const p = curve!.points[chosen]!;
     const next =
       part === 'at' ? moved(curve!, chosen, value / 100, p.value) : moved(curve!, chosen, p.at, value / unit);
-    put(next, `${title}: exact point`);
+    put(next, `${title}: set point`);
   }
 
   function joint(kind: 'smooth' | 'straight' | 'hold'): void {
@@ -152,7 +152,7 @@
     const points = curve!.points.map((p, i) =>
       i === chosen ? { ...p, ease: four as [number, number, number, number] | null } : p,
     );
-    put({ points }, `${title}: way to the next point`);
+    put({ points }, `${title}: interpolation to the next point`);
   }
 
   /** A point by keyboard: in the middle of the widest gap. */
@@ -198,7 +198,7 @@
       {#if open && number.over_life_to}
         <button
           class="ml-1 rounded border border-ice px-1 text-[10px] leading-[14px] text-ice"
-          title="Each particle takes its own place between two curves. Draw on the other one."
+          title="Each particle follows its own curve between the two. Draw the second curve here."
           onclick={() => {
             second = !second;
             chosen = null;
@@ -309,7 +309,7 @@
     </svg>
     {#if !curve && open}
       <span class="pointer-events-none absolute right-2 bottom-1 text-[11px] text-soft"
-        >level · double-click to draw</span
+        >constant · double-click to draw</span
       >
     {/if}
     {#if point && open && !dragging}
@@ -361,8 +361,8 @@
         {/each}
         <input
           class="w-[92px] rounded bg-well px-1"
-          aria-label="{title}: exact way to the next point, as cubic-bezier"
-          title="Exact way to the next point: x1, y1, x2, y2, with the meaning of CSS cubic-bezier; empty: by its joint"
+          aria-label="{title}: exact interpolation to the next point, as cubic-bezier"
+          title="Exact interpolation to the next point: x1, y1, x2, y2 as in CSS cubic-bezier; empty: by the type of the point"
           placeholder="x1 y1 x2 y2"
           value={point.ease?.join(' ') ?? ''}
           onchange={(e) => ease(e.currentTarget.value)}

@@ -74,8 +74,8 @@
     </p>
     {#if short !== null}
       <p class="mt-2 rounded-md border border-amber px-2 py-1.5 text-amber">
-        ⚠ {number(short)} would be alive, and {number(forecast.share)} find room. Raise “Particle limit”, or lower
-        the rate.
+        ⚠ {number(short)} would be alive, but the limit is {number(forecast.share)}. Raise “Particle limit”,
+        or lower the rate.
       </p>
     {/if}
   </div>

@@ -19,7 +19,7 @@
   </p>
   <TimeField
     {desk}
-    label="Begins"
+    label="Start"
     value={emitter.recording.at_s}
     hint="Shot time of the recording’s own second 0."
     onset={(v) => desk.set(`${path}/recording/at_s`, v ?? 0, 'Recording starts')}

@@ -125,7 +125,7 @@
       aria-expanded={open === i}
       aria-label="{label}, {word} {i + 1}"
       aria-keyshortcuts="Alt+ArrowUp Alt+ArrowDown"
-      title={steps.length > 1 ? 'Drag it, or Alt and an arrow, to do it earlier or later' : undefined}
+      title={steps.length > 1 ? 'Drag it, or press Alt and an arrow, to change the order' : undefined}
       onpointerdown={(e) => take(e, i)}
       onkeydown={(e) => void shift(e, i)}
       onclick={() => {
@@ -136,7 +136,7 @@
       <span class="truncate" class:font-semibold={open === i}>{label}</span>
     </button>
     {#if i > 0}
-      <button class="quiet" aria-label="{label}: earlier" title="Do it earlier" onclick={() => move(i, -1)}
+      <button class="quiet" aria-label="{label}: earlier" title="Move up" onclick={() => move(i, -1)}
         ><span class="-rotate-90"><Icon name="chevron" size={11} /></span></button
       >
     {/if}
@@ -169,7 +169,7 @@
         <ToneCurve {desk} curve={step.curve ?? null} path="{path}/{i}/curve" />
       {:else if step.kind === 'grain' && desk.shot?.plate}
         <button class="button mt-1.5 h-6! px-2! text-[11.5px]" onclick={() => matchGrain(i)}
-          >As the plate has it</button
+          >Match the plate</button
         >
       {/if}
     </div>

@@ -190,7 +190,7 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
       act: () => window.open(`/stage/${desk.id}`, `stage-${desk.id}`),
     },
     { group: 'Go to', name: 'All projects', act: () => place.go('/') },
-    { group: 'Go to', name: 'Keys', key: '?', act: () => open('keys') },
+    { group: 'Go to', name: 'Help', key: '?', act: () => open('keys') },
   ];
 }
 

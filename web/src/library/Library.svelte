@@ -72,7 +72,7 @@
 <Sheet
   bind:open
   title="Library of emitters"
-  about="Each comes with the forces, zones and markers that it depends on. The pictures are made by the engine."
+  about="Each includes the forces, zones and markers that it uses."
   size="wide"
 >
   <div class="flex items-center gap-2 pb-2">
@@ -149,8 +149,8 @@
               >
               <button
                 class="quiet min-w-6! px-0.5!"
-                aria-label="Take {card.name} out"
-                title="Take out of the library"
+                aria-label="Remove {card.name}"
+                title="Remove from the library"
                 onclick={() =>
                   tried(() =>
                     got(
@@ -163,7 +163,7 @@
         {/if}
       </li>
     {:else}
-      <li class="col-span-4 py-6 text-center text-soft">Nothing in the library is called that.</li>
+      <li class="col-span-4 py-6 text-center text-soft">No emitter has this name.</li>
     {/each}
   </ul>
 </Sheet>

@@ -69,7 +69,7 @@
   <div
     role="slider"
     tabindex="0"
-    aria-label="Where the wipe is"
+    aria-label="Wipe position"
     aria-valuenow={Math.round(at * 100)}
     class="absolute top-1/2 grid size-6 -translate-x-1/2 -translate-y-1/2 cursor-ew-resize touch-none place-items-center rounded-full bg-white/90 text-[#101214]"
     style="left:{cut}px"

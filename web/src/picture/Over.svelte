@@ -82,7 +82,7 @@
         ? 'bg-[#3a3d3f] text-white'
         : 'hover:text-white'}"
       aria-pressed={desk.player.orbit !== null}
-      title="Look from elsewhere. The shot's camera stays as it is."
+      title="Orbit view. The shot's camera does not change."
       onclick={() => desk.player.lookFrom(desk.player.orbit ? null : { side: 32, above: 18, far: 1.5 })}
       ><Icon name="orbit" size={13} /> Orbit</button
     >
@@ -93,7 +93,7 @@
   >
     <span
       class="rounded-lg bg-[#101214d9] px-2.5 py-1"
-      title={figures ? `${Math.round(figures.memory_bytes / 1048576)} MB held by the studio` : ''}
+      title={figures ? `${Math.round(figures.memory_bytes / 1048576)} MB used by the studio` : ''}
       data-facts>{read}</span
     >
     {#if desk.player.run}
@@ -111,14 +111,14 @@
     {#if desk.player.header?.held && !desk.player.run}
       <span
         class="rounded-lg bg-[#101214d9] px-2.5 py-1"
-        title="Particles that know of each other are stepped from their first birth on, as soon as your hand rests."
-        data-held>motion as before, until you let go</span
+        title="Interacting particles are simulated from their first birth when you stop editing."
+        data-held>previous motion until you release</span
       >
     {/if}
     {#if reduced < 1}
       <span
         class="rounded-lg bg-[#101214d9] px-2.5 py-1"
-        title="In full it would take longer than there is time; what has been seen once is then drawn in full."
+        title="Full quality takes too long for real time; frames that have been seen once are then shown in full quality."
         data-reduced>played at {Math.round(reduced * 100)} % of its size{less}</span
       >
     {/if}

@@ -262,7 +262,7 @@
     role="group"
     tabindex="0"
     aria-label="The picture: + and − zoom, Alt and arrows move, 0 fits{desk.player.orbit
-      ? ', arrows turn the free look'
+      ? ', arrows rotate the orbit view'
       : ''}{asks ? ', arrows move the cross, Enter takes it' : ''}"
     onkeydown={keys}
     onwheel={wheel}
@@ -290,7 +290,7 @@
       width={frame.width}
       height={frame.height}
       viewBox="0 0 {shot.width} {shot.height}"
-      aria-label="The shot's picture, seen from elsewhere"
+      aria-label="The shot's frame in the orbit view"
     >
       <polyline
         points={polyline(desk.scene.picture)}
@@ -339,21 +339,22 @@
   <div class="absolute right-2.5 bottom-2.5 left-2.5 flex flex-col gap-1.5">
     {#if desk.tools.recording}
       <p class="self-center rounded-lg bg-[#101214d9] px-3 py-1.5 text-white">
-        Press on the picture and follow: it plays, and every frame takes where you are. Esc leaves it.
+        Press on the picture and follow the motion: every frame records the position of the pointer. Esc
+        cancels.
       </p>
     {:else if desk.player.orbit}
       <p class="self-center rounded-lg bg-[#101214d9] px-3 py-1.5 text-[#c9cccc]">
-        A free look: drag to turn, wheel to come nearer. The shot's camera is not touched.
+        Orbit view: drag to rotate, scroll to zoom. The shot's camera does not change.
       </p>
     {/if}
     {#if desk.tools.framing}
       <p class="self-center rounded-lg bg-[#101214d9] px-3 py-1.5 text-white">
-        Draw a frame on the plate: its colours become the gradient. Esc leaves it.
+        Drag a rectangle on the plate: its colours become the gradient. Esc cancels.
       </p>
     {/if}
     {#if desk.tools.picking}
       <p class="self-center rounded-lg bg-[#101214d9] px-3 py-1.5 text-white">
-        Click on the plate to take its colour. Esc leaves it.
+        Click on the plate to pick its colour. Esc cancels.
       </p>
     {/if}
     {#if untouched && !desk.tools.picking && !desk.player.playing}<FirstWords

@@ -77,7 +77,7 @@ export class Scene {
         this.plays === 'performed, in rounds' ||
         (this.plays === 'as it suits' && shot.sounds.length > 0 && !shot.loop);
       this.player = new Performer(this.id, rounds, () => this.shot, {
-        kept: (words) => notices.say(`Kept: ${words}.`),
+        kept: (words) => notices.say(`Saved: ${words}.`),
         changed: () => void this.load(),
       });
       this.resize(width, height, wide);

@@ -111,7 +111,7 @@ export class Edits {
     this.held = this.waiting.length;
     if (first) {
       notices.trouble(error);
-      notices.say('Your edits are kept, and sent again until the studio answers.');
+      notices.say('Your edits are stored here and sent again until the studio answers.');
     }
     await this.pause(ms);
   }

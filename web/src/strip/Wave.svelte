@@ -60,13 +60,13 @@
   <div class="flex w-[126px] items-center gap-1 pl-2">
     <button
       class="quiet"
-      aria-label={listening.muted ? 'Hear the sound' : 'Mute the sound'}
+      aria-label={listening.muted ? 'Unmute' : 'Mute'}
       aria-pressed={listening.muted}
       title={listening.muted
-        ? 'Hear it while it plays'
+        ? 'Play the sound during playback'
         : listening.drift === null
-          ? 'Mute it'
-          : `Mute it; sound and picture were ${Math.round(Math.abs(listening.drift) * 1000)} ms apart`}
+          ? 'Mute'
+          : `Mute; sound and picture were ${Math.round(Math.abs(listening.drift) * 1000)} ms apart`}
       data-apart={listening.drift ?? ''}
       onclick={() => {
         listening.muted = !listening.muted;

@@ -48,7 +48,7 @@
   aria-valuemin={room.ends(side)[0]}
   aria-valuemax={room.ends(side)[1]}
   aria-valuenow={room.sides[side]}
-  title="{label}. Double-click for the usual measure, Space folds it away."
+  title="{label}. Double-click to reset, Space to fold."
   onpointerdown={begin}
   ondblclick={() => room.reset(side)}
   onkeydown={key}
