@@ -36,7 +36,7 @@ setup: .venv/.ready $(PAGE)
 
 # Kernels are compiled once, and again when their text has changed.
 .venv/.kernels: $(SOURCES) .venv/.ready
-	$(BIN)/python -m isbjorn.core.ready
+	$(BIN)/python -m isbjorn.core.compile_kernels
 	@touch $@
 
 # A start reads them as they are, even where Python is told to keep nothing.

@@ -164,7 +164,7 @@ def render(
     """Deliver frames or a movie."""
     from pydantic import ValidationError
 
-    from isbjorn.core.deliver import Delivery, Order, settled
+    from isbjorn.core.deliver import Delivery, Order, named_order
     from isbjorn.core.document.files import first_problem
 
     document, plates, project = _shot(shot, data)
@@ -197,7 +197,7 @@ def render(
     if dry_run:
         _dry_run(document, order, plates, project)
         return
-    order = settled(document, order, project)
+    order = named_order(document, order, project)
     farm = _farm(scheduler, key)
     try:
         with _bar() as bar:
@@ -307,10 +307,10 @@ def _pair(text: str) -> tuple[int, int]:
 
 
 def _dry_run(document, order, plates, project: str) -> None:  # type: ignore[no-untyped-def]
-    from isbjorn.core.inspect.delivering import told
+    from isbjorn.core.inspect.delivery_preview import delivery_preview
     from isbjorn.core.inspect.guides import guides
 
-    found = told(document, order, guides(document).far_px, plates, project)
+    found = delivery_preview(document, order, guides(document).far_px, plates, project)
     if found.refused:
         raise IsbjornError(found.refused, found.where, found.remedy)
     say.print(f"{found.count} frames, {found.width} × {found.height} px, {found.rate} fps, {found.length_s:.2f} s")

@@ -7,7 +7,7 @@ import sys
 from collections.abc import Iterator
 from pathlib import Path
 
-from isbjorn.core.warm import warm
+from isbjorn.core.warm_up import warm
 
 
 def examine() -> Iterator[tuple[str, bool, str]]:

@@ -14,7 +14,7 @@ from isbjorn.core.document.files import parse_shot
 from isbjorn.core.frame import Solver, draw_particles
 from isbjorn.core.inspect.guides import guides
 from isbjorn.core.inspect.lookout import lookout
-from isbjorn.core.warm import warm
+from isbjorn.core.warm_up import warm
 from isbjorn.studio.preview import scale_for
 
 _BURST = {"count": 1_000_000, "times": 4096, "every_s": 0.01}

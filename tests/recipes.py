@@ -15,7 +15,7 @@ from pydantic import BaseModel
 
 from isbjorn.core import Shot
 from isbjorn.core.deliver import deliver
-from isbjorn.core.document import cast
+from isbjorn.core.document import scene_edits
 from isbjorn.core.document.files import parse_shot
 from isbjorn.demo.beacon import first_shot
 
@@ -152,7 +152,7 @@ class Follower:
                 self._add(name)
             case "remove":
                 thing = next(t for t in self._things() if t["name"] == name)
-                self._take(cast.taken_out(parse_shot(self.shot), thing["id"]))
+                self._take(scene_edits.taken_out(parse_shot(self.shot), thing["id"]))
             case "select":
                 self._select(name)
             case "rename it to":
@@ -190,7 +190,7 @@ class Follower:
         else:
             kind = self._kind(_models(SCHEMA["Shot"]["properties"]["forces"]), label)[1]
         before = {t["id"] for t in self._things()}
-        self._take(cast.added(parse_shot(self.shot), kind, lambda: first_shot("x").emitters[0]))
+        self._take(scene_edits.added(parse_shot(self.shot), kind, lambda: first_shot("x").emitters[0]))
         made = [t for t in self._things() if t["id"] not in before]
         self._select(next(t["name"] for t in made if kind in ("zone", "marker") or t not in self.shot["zones"]))
 

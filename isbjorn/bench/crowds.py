@@ -11,16 +11,16 @@ import numpy as np
 
 from isbjorn.core.document import Number
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.document.meetings import Cohesion, Flock, Push
+from isbjorn.core.document.interactions import Cohesion, Flock, Push
 from isbjorn.core.frame import Solver
-from isbjorn.core.simulate.crowd import cohere, flock, push
-from isbjorn.core.simulate.crowd.together import Part, Together
+from isbjorn.core.simulate.interactions import cohere, flock, push
+from isbjorn.core.simulate.interactions.interaction_view import InteractionView, Part
 
 _NEIGHBOURS, _RADIUS = 15, 20.0
 _COUNTS = (("1e4", 10_000), ("1e5", 100_000))
 
 
-def _together(count: int, radius: float) -> Together:
+def _together(count: int, radius: float) -> InteractionView:
     """Particles in depth, of which each has 15 within a radius, on the mean."""
     side = (count * 4 / 3 * np.pi * _RADIUS**3 / _NEIGHBOURS) ** (1 / 3)
     rng = np.random.default_rng(5)
@@ -29,7 +29,7 @@ def _together(count: int, radius: float) -> Together:
     part = Part(0, count, np.zeros((1, 0, 52)), np.zeros((0, 3)), np.zeros((1, 2, 2), np.float32), False)
     one = np.ones(count, np.float32)
     still, at = np.zeros(count, np.float32), (place.copy(), velocity.copy(), place, velocity)
-    return Together(*at, radius * one, one, still, one, (part,), 1 / 60)
+    return InteractionView(*at, radius * one, one, still, one, (part,), 1 / 60)
 
 
 def _ns(call: Callable[[], Any], count: int, runs: int = 5) -> float:
@@ -53,10 +53,10 @@ def crowd_ns_per_particle_step() -> dict[str, Any]:
     of_liquid = Cohesion(radius=Number(value=_RADIUS))
     for name, count in _COUNTS:
         there, share = _together(count, 8.0), np.ones(count, np.float32)
-        found["flock"][name] = _ns(lambda t=there, s=share: flock.sway(of_flock, read, t, s), count)  # type: ignore[misc]
-        found["cohesion"][name] = _ns(lambda t=there, s=share: cohere.sway(of_liquid, read, t, s), count)  # type: ignore[misc]
+        found["flock"][name] = _ns(lambda t=there, s=share: flock.velocity_pass(of_flock, read, t, s), count)  # type: ignore[misc]
+        found["cohesion"][name] = _ns(lambda t=there, s=share: cohere.velocity_pass(of_liquid, read, t, s), count)  # type: ignore[misc]
         few, many = (
-            _ns(lambda n=n, c=count, s=share: push.settle(Push(rounds=n), read, _together(c, 8.0), s), count, 3)  # type: ignore[misc]
+            _ns(lambda n=n, c=count, s=share: push.position_pass(Push(rounds=n), read, _together(c, 8.0), s), count, 3)  # type: ignore[misc]
             for n in (1, 11)
         )
         found["push_round"][name] = (many - few) / 10

@@ -19,7 +19,7 @@ from websockets.sync.client import connect
 from isbjorn.bench.end_to_end import delivered_fps, heard, running
 from isbjorn.core.deliver import Delivery, Order
 from isbjorn.core.document import Shot
-from isbjorn.core.inspect.delivering import told
+from isbjorn.core.inspect.delivery_preview import delivery_preview
 from isbjorn.core.inspect.forecast import speed
 from isbjorn.core.inspect.guides import guides
 from isbjorn.studio.demonstration import ensure_demo
@@ -96,7 +96,7 @@ def told_ratio(folder: Path) -> dict[str, float]:
         with tempfile.TemporaryDirectory() as place:
             frames = {"first": first, "last": min(first + 71, shot.last_frame), "format": "png8"}
             order = Order.model_validate({"folder": place, "name": "{frame}", **frames})
-            seconds = told(shot, order, guides(shot).far_px, plates).seconds or 0.0
+            seconds = delivery_preview(shot, order, guides(shot).far_px, plates).seconds or 0.0
             begin = time.perf_counter()
             Delivery(shot, order, plates, crew_plates=partial(shared_plates, folder)).run()
             found[shot.name] = round(seconds / (time.perf_counter() - begin), 2)
@@ -221,7 +221,7 @@ def cores(folder: Path) -> dict[str, Any]:
     row, shot = next((row, shot) for row, shot in _shots(folder) if shot.name == "Net lights")
     rates: dict[str, float] = {}
     for count in range(1, (os.cpu_count() or 1) + 1):
-        with running(folder, ISBJORN_HANDS=str(count)) as address:
+        with running(folder, ISBJORN_FRAME_WORKERS=str(count)) as address:
             time.sleep(4)
             with connect(f"ws://{address}/api/shots/{row}/live", max_size=None) as live:
                 span = {"first": shot.first_frame, "last": shot.last_frame}
@@ -232,5 +232,8 @@ def cores(folder: Path) -> dict[str, Any]:
                     message = heard(live, 1) or {}
                     if message.get("kind") == "computed":
                         told.append((time.perf_counter(), sum(b - a + 1 for a, b in message["ranges"])))
-            rates[str(count)] = round((told[-1][1] - told[1][1]) / (told[-1][0] - told[1][0]), 1)
+            rates[str(count)] = round(
+                (told[-1][1] - told[1][1]) / (told[-1][0] - told[1][0]),
+                1,
+            )
     return {"fps": rates, "each": round(rates[str(os.cpu_count())] / rates["1"] / (os.cpu_count() or 1), 2)}

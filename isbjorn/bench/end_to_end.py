@@ -26,9 +26,9 @@ from websockets.sync.client import ClientConnection, connect
 from isbjorn.bench.shots import fountain
 from isbjorn.core import Solver
 from isbjorn.core.deliver import Delivery, Order
-from isbjorn.core.deliver.crew import Crew
+from isbjorn.core.deliver.chunks import Job, Maker
 from isbjorn.core.deliver.farm.client import Farm
-from isbjorn.core.deliver.parts import Job, Maker
+from isbjorn.core.deliver.worker_pool import Crew
 from isbjorn.core.document import Plate, Shot
 from isbjorn.core.document.files import shot_to_text
 from isbjorn.core.media.plates import PlateReader

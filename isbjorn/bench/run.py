@@ -36,7 +36,7 @@ from isbjorn.core.render.discs import draw
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.state import State
 from isbjorn.core.simulate.track import Track
-from isbjorn.core.warm import warm
+from isbjorn.core.warm_up import warm
 
 _W, _H = 1280, 720
 _RADII = ((1.5, 400_000), (4.0, 120_000), (8.0, 40_000), (30.0, 6_000))

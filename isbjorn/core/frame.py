@@ -13,7 +13,7 @@ from isbjorn.core.appearance import particles as solver
 from isbjorn.core.appearance.particles import Particles, gathered
 from isbjorn.core.arrays import Bytes, Codes, Floats
 from isbjorn.core.document import Shot
-from isbjorn.core.document.acting import acting
+from isbjorn.core.document.effective_shot import effective_shot
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.media.light import light_of
 from isbjorn.core.media.plates import PlateReader
@@ -22,10 +22,10 @@ from isbjorn.core.render.camera import Counts, Orbit, projection, to_draw
 from isbjorn.core.render.compositor import Compositor, all_simple, depth_of, reads_ground
 from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.discs import draw_records
-from isbjorn.core.render.known import Known
-from isbjorn.core.render.shades import over, to_shades, to_shades_over
+from isbjorn.core.render.display_encoding import over, to_shades, to_shades_over
+from isbjorn.core.render.layer_cache import LayerCache
 from isbjorn.core.simulate.checkpoints import StateCache
-from isbjorn.core.simulate.identity import reads_plate
+from isbjorn.core.simulate.fingerprint import reads_plate
 
 
 class Solver(solver.Solver):
@@ -44,7 +44,7 @@ class Solver(solver.Solver):
         before: Solver | None = None,
         held: bool = False,
     ) -> None:
-        shot = acting(shot)
+        shot = effective_shot(shot)
         lit = shot.plate is not None and any(e.on and reads_plate(shot, e) for e in shot.emitters)
         self.plates = plates or PlateReader()
         light = light_of(shot, self.plates, before.light if before is not None else None) if lit else None
@@ -80,7 +80,7 @@ def draw_particles(
     out: Floats | None = None,
     orbit: Orbit | None = None,
     over_plate: bool = False,
-    known: Known | None = None,
+    known: LayerCache | None = None,
     lasts_s: Fraction | None = None,
     between: Between = "held",
     rough: Rough = 0,
@@ -198,7 +198,7 @@ def render_frame(
     solver, plates: kept between calls by those who render many frames. stale: says that nobody waits any more; then Stale is
     raised. lasts_s, between: as in `draw_particles`. Raises IsbjornError when the plate cannot be read.
     """
-    shot = acting(shot)
+    shot = effective_shot(shot)
     solver = solver or Solver(shot, plates=plates)
     layers = draw_particles(solver, frame, scale, stale, over_plate=over_plate, lasts_s=lasts_s, between=between)
     if not over_plate or layers.grounded:

@@ -194,7 +194,7 @@ _TAKES = {
 }  # fmt: skip
 
 
-def leaf(signatures: Any, **options: Any) -> Callable[[F], F]:
+def inline_kernel(signatures: Any, **options: Any) -> Callable[[F], F]:
     """As `njit`, of a kernel that takes no memory and returns no array: it does not count who holds the arrays that it is given.
 
     Numba counts with atomic operations, often each time that a kernel is called within a loop: they take longer than a kernel of

@@ -13,7 +13,7 @@ import numpy as np
 from numba import types
 
 from isbjorn.core.arrays import Doubles, Longs
-from isbjorn.core.jit import leaf, njit
+from isbjorn.core.jit import inline_kernel, njit
 
 GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 _MIX_A = np.uint64(0xBF58476D1CE4E5B9)
@@ -36,7 +36,7 @@ STRAND, BOW = 41, 42
 FORCE_FIRST = 1000
 
 
-@leaf(types.uint64(types.uint64), cache=True, forceinline=True)
+@inline_kernel(types.uint64(types.uint64), cache=True, forceinline=True)
 def mix(z: np.uint64) -> np.uint64:
     """One round of the finaliser: a bijection of 64 bits."""
     z = (z ^ (z >> _S30)) * _MIX_A
@@ -44,13 +44,13 @@ def mix(z: np.uint64) -> np.uint64:
     return z ^ (z >> _S31)
 
 
-@leaf(types.uint64(types.uint64, types.uint64), cache=True)
+@inline_kernel(types.uint64(types.uint64, types.uint64), cache=True)
 def stream_key(shot_seed: np.uint64, emitter_seed: np.uint64) -> np.uint64:
     """The key of an emitter's stream, from two seeds of 64 bits."""
     return mix(mix(shot_seed + GOLDEN) ^ (emitter_seed * GOLDEN + _MIX_B))
 
 
-@leaf(types.float64(types.uint64, types.int64, types.int64), cache=True)
+@inline_kernel(types.float64(types.uint64, types.int64, types.int64), cache=True)
 def draw01(key: np.uint64, birth: int, attribute: int) -> float:
     """A uniform draw in [0, 1) with 53 bits, for a birth number and an attribute."""
     z = mix(key + np.uint64(birth) * GOLDEN)
@@ -58,7 +58,7 @@ def draw01(key: np.uint64, birth: int, attribute: int) -> float:
     return float(z >> _S11) * _TO_UNIT
 
 
-@leaf(types.float64(types.uint64, types.int64, types.int64, types.boolean), cache=True)
+@inline_kernel(types.float64(types.uint64, types.int64, types.int64, types.boolean), cache=True)
 def draw_around(key: np.uint64, birth: int, attribute: int, bell: bool) -> float:
     """A draw in [-1, 1]: uniform, or bell-shaped with a standard deviation of 0.5, of which what lies
     beyond ±2 deviations is drawn again: it does not pile up there.

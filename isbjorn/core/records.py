@@ -13,7 +13,7 @@ import numpy.typing as npt
 from numba import from_dtype, types
 
 from isbjorn.core.arrays import Doubles, Floats
-from isbjorn.core.jit import leaf
+from isbjorn.core.jit import inline_kernel
 
 Records = npt.NDArray[np.void]
 
@@ -31,7 +31,7 @@ def records(dtype: np.dtype[np.void]) -> types.Array:
     return from_dtype(dtype)[::1]
 
 
-def one(dtype: np.dtype[np.void], **values: Any) -> Records:
+def make_record(dtype: np.dtype[np.void], **values: Any) -> Records:
     """An array (1,) of a record, with every field given; KeyError or ValueError when one is not, or there is no such field."""
     if set(values) != set(dtype.names or ()):
         raise KeyError(f"{sorted(set(values) ^ set(dtype.names or ()))}: not as the record has it")
@@ -41,13 +41,13 @@ def one(dtype: np.dtype[np.void], **values: Any) -> Records:
     return out
 
 
-@leaf("f8(f8[::1], i8)", cache=True, forceinline=True)
-def own(values: Doubles, i: int) -> float:
+@inline_kernel("f8(f8[::1], i8)", cache=True, forceinline=True)
+def value_of(values: Doubles, i: int) -> float:
     """One of as many values as there are particles, or the one of all."""
     return values[min(i, len(values) - 1)]
 
 
-@leaf("f4(f4[::1], f4)", cache=True, forceinline=True, fastmath={"contract", "nnan", "ninf", "nsz"})
+@inline_kernel("f4(f4[::1], f4)", cache=True, forceinline=True, fastmath={"contract", "nnan", "ninf", "nsz"})
 def looked_up(table: Floats, x: Any) -> Any:
     """What a table over [0, 1] has at x, straight between its steps."""
     at: Any = min(max(x, np.float32(0)), np.float32(1)) * np.float32(len(table) - 1)

@@ -17,7 +17,7 @@ import numpy as np
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Control, Number, Shot, Take
-from isbjorn.core.document.acting import acting
+from isbjorn.core.document.effective_shot import effective_shot
 from isbjorn.core.emit.births import MOST_BIRTHS, RANDOM
 from isbjorn.core.evaluate.performed import LONGEST_S, MOST_VALUES, Performance, play
 from isbjorn.core.evaluate.takes import eased
@@ -37,7 +37,7 @@ def performed_controls(shot: Shot) -> tuple[Control, ...]:
     return tuple(control for control in shot.controls if control.comes_from.address)
 
 
-class Hand:
+class HeldControl:
     """What arrives for one control, as it becomes values at lattice steps: the last that had arrived by then, scaled, smoothed."""
 
     def __init__(self) -> None:
@@ -80,7 +80,7 @@ class Show:
     def __init__(self, shot: Shot, plates: PlateReader | None = None, limit_bytes: int | None = None) -> None:
         self.plates = plates or PlateReader()
         self._limit_bytes = limit_bytes
-        self.hands: defaultdict[str, Hand] = defaultdict(Hand)
+        self.hands: defaultdict[str, HeldControl] = defaultdict(HeldControl)
         self._begin(shot)
 
     def _begin(self, shot: Shot) -> None:
@@ -135,7 +135,7 @@ class Show:
         What is not touched goes on; what is moved by an edit is stepped anew from its births. Who meets others is not: that would
         have to be run up from its first moment.
         """
-        shot = acting(shot)
+        shot = effective_shot(shot)
         before = self.solver
         lanes = [control.id for control in performed_controls(shot)]
         same = tuple(lanes or [LIVE]) == self.performance.lanes and shot.simulation_rate == self.hz

@@ -24,7 +24,7 @@ from isbjorn.core.document import (
     Vortex,
 )
 from isbjorn.core.document.bodies import Ring
-from isbjorn.core.document.meetings import Flock, Push
+from isbjorn.core.document.interactions import Flock, Push
 from isbjorn.demo.pieces import curve, keyed, ramp, reach
 from isbjorn.demo.seas import CRATE, SEAL_S, seal_at
 

@@ -6,7 +6,7 @@ import numpy as np
 
 from isbjorn.core.document import Attractor, Camera, Drag, Emitter, Glow, Number, Plate, Shot, Streak, Turbulence
 from isbjorn.core.document.bodies import Skin
-from isbjorn.core.document.meetings import Cohesion
+from isbjorn.core.document.interactions import Cohesion
 from isbjorn.core.document.shapes import Disc
 from isbjorn.core.document.values import Flutter
 from isbjorn.demo.paint import HEIGHT, WIDTH, Painter, grid, rgb, shade

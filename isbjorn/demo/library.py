@@ -19,7 +19,7 @@ from isbjorn.core.document import (
     Vortex,
     Wind,
     Zone,
-    cast,
+    scene_edits,
 )  # fmt: skip
 from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.document.strands import Strand
@@ -179,5 +179,5 @@ def shipped() -> tuple[tuple[list[str], Shot], ...]:
     own = ((_snow(), ["weather", "snow"]), (_signal(), ["fire", "burst"]), (_letters(), ["letters", "title", "wind"]),
            (_eddy(), ["dust", "vortex"]), (_curtain(), ["strands", "light", "hung"]), (_pond(), ["water", "ripples", "rain"]),
            (_comets(), ["fire", "born of", "trail"]))  # fmt: skip
-    found = [(tags, cast.alone(shot, name)) for shot, name, tags in taken] + [(tags, shot) for shot, tags in own]
+    found = [(tags, scene_edits.alone(shot, name)) for shot, name, tags in taken] + [(tags, shot) for shot, tags in own]
     return tuple((tags, shot.model_copy(update={"background": _GROUND})) for tags, shot in found)

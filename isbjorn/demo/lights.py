@@ -30,7 +30,7 @@ from isbjorn.core.document import (
     Words,
     Zone,
 )
-from isbjorn.core.document.meetings import Contagion
+from isbjorn.core.document.interactions import Contagion
 from isbjorn.core.document.values import Source
 from isbjorn.demo.frost import ferns
 from isbjorn.demo.pieces import curve, keyed, ramp, reach

@@ -29,6 +29,7 @@ from isbjorn.studio import (
     cuts,
     deliveries,
     live,
+    lookout_api,
     media,
     points,
     preparation,
@@ -41,12 +42,11 @@ from isbjorn.studio import (
     takes,
     tracks,
     versions,
-    watching,
 )
 from isbjorn.studio.backups import back_up
 from isbjorn.studio.context import Busy, Studio
-from isbjorn.studio.gate import Gate, Problem, problem
 from isbjorn.studio.opening import PAGE
+from isbjorn.studio.request_guard import Gate, Problem, problem
 from isbjorn.studio.store import Damaged, Missing
 
 
@@ -214,7 +214,7 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
         stage,
         setlist,
         versions,
-        watching,
+        lookout_api,
         deliveries,
         live,
     ):

@@ -9,16 +9,16 @@ from fastapi import APIRouter, Depends, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field
 
-from isbjorn.core.document import Shot, cast
+from isbjorn.core.document import Shot, scene_edits
 from isbjorn.core.document.files import parse_shot, shot_from_text, shot_to_text
 from isbjorn.core.document.references import LISTS
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.keys import keys_through
 from isbjorn.demo.beacon import first_shot
 from isbjorn.demo.library import shipped
-from isbjorn.studio.apart import apart
 from isbjorn.studio.context import Id, Studio, studio_of
-from isbjorn.studio.shots import ShotState, told
+from isbjorn.studio.sandbox import apart
+from isbjorn.studio.shots import ShotState, shot_state
 from isbjorn.studio.tables import PresetRow
 from isbjorn.studio.uploads import body_of, file_name
 
@@ -34,7 +34,9 @@ class NewThing(BaseModel):
     kind: str = Field(max_length=60, description="Emitter, zone, marker, light, matte, group, or a kind of force.")
     copy_of: str | None = Field(default=None, max_length=60)
     with_ties: bool = Field(default=False, description="For an emitter: also copy its forces, zones and markers.")
-    mirror: cast.Axis | None = Field(default=None, description="Mirror the copy: left and right, or top and bottom.")
+    mirror: scene_edits.Axis | None = Field(
+        default=None, description="Mirror the copy: left and right, or top and bottom."
+    )
 
 
 @router.post("/shots/{shot_id}/cast", status_code=201)
@@ -43,20 +45,20 @@ def add_to_cast(studio: Here, shot_id: Id, body: NewThing) -> ShotState:
     with studio.store.edit(shot_id, f"Add {body.kind}") as box:
         if body.copy_of is not None:
             if body.with_ties:
-                box[0] = cast.copied_with_ties(box[0], body.copy_of, body.mirror)
+                box[0] = scene_edits.copied_with_ties(box[0], body.copy_of, body.mirror)
             else:
-                box[0] = cast.copied(box[0], body.copy_of, body.mirror)
+                box[0] = scene_edits.copied(box[0], body.copy_of, body.mirror)
         else:
-            box[0] = cast.added(box[0], body.kind, lambda: first_shot("x").emitters[0])
-    return told(studio, shot_id)
+            box[0] = scene_edits.added(box[0], body.kind, lambda: first_shot("x").emitters[0])
+    return shot_state(studio, shot_id)
 
 
 @router.delete("/shots/{shot_id}/cast/{thing_id}")
 def remove_from_cast(studio: Here, shot_id: Id, thing_id: str) -> ShotState:
     """Take something out, with its place in the reach and its ties."""
     with studio.store.edit(shot_id, "Remove from the cast") as box:
-        box[0] = cast.taken_out(box[0], thing_id)
-    return told(studio, shot_id)
+        box[0] = scene_edits.taken_out(box[0], thing_id)
+    return shot_state(studio, shot_id)
 
 
 @router.post("/shots/{shot_id}/artwork/{emitter_id}")
@@ -87,7 +89,7 @@ def _take_artwork(
         else:
             raise IsbjornError("this body does not exist.", emitter["name"], "Add another body first.")
         box[0] = parse_shot(given)
-    return told(studio, shot_id)
+    return shot_state(studio, shot_id)
 
 
 class Sample(BaseModel):
@@ -124,7 +126,7 @@ def record_way(studio: Here, shot_id: Id, thing_id: str, body: Recording) -> Sho
         for field, keys in zip(("across", "up"), ways, strict=True):
             thing[field] = {**thing[field], "keys": [key.model_dump(mode="json") for key in keys]}
         box[0] = parse_shot(given)
-    return told(studio, shot_id)
+    return shot_state(studio, shot_id)
 
 
 def _of(given: dict[str, Any], field: str, thing_id: str) -> dict[str, Any]:
@@ -202,7 +204,7 @@ def list_presets(studio: Here, find: str = "") -> list[PresetCard]:
 @router.post("/emitters", status_code=201)
 def keep_preset(studio: Here, body: NewPreset) -> PresetCard:
     """Keep an emitter of a shot, with its forces, zones and markers."""
-    shot = cast.alone(studio.store.document(body.shot), body.emitter).model_copy(update={"name": body.name})
+    shot = scene_edits.alone(studio.store.document(body.shot), body.emitter).model_copy(update={"name": body.name})
     return _kept(studio.store.keep_preset(body.name, body.tags, shot))
 
 
@@ -254,5 +256,5 @@ def plant(studio: Here, shot_id: Id, body: Apply) -> ShotState:
     """Put an emitter of the library into the cast, with all that it depends on."""
     card, kept = _preset(studio, body.preset)
     with studio.store.edit(shot_id, f"Plant {card.name}") as box:
-        box[0], _ = cast.planted(box[0], kept)
-    return told(studio, shot_id)
+        box[0], _ = scene_edits.planted(box[0], kept)
+    return shot_state(studio, shot_id)

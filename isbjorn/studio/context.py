@@ -24,10 +24,10 @@ from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.inspect.guides import Memory
 from isbjorn.core.media.whole import replace_whole
-from isbjorn.core.simulate.handing import Shelves
-from isbjorn.studio.hands import Hands
-from isbjorn.studio.incoming import Inbox, listening
-from isbjorn.studio.outgoing import telling
+from isbjorn.core.simulate.shared_states import SharedCaches
+from isbjorn.studio.controller_input import Inbox, listening
+from isbjorn.studio.frame_workers import FrameWorkers
+from isbjorn.studio.particle_output import telling
 from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Preview
 from isbjorn.studio.store import Locked, Standing, Store
@@ -101,11 +101,11 @@ class Studio:
         self._waiting = 0
         self._few = asyncio.Semaphore(_AT_ONCE)
         self.plates = StudioPlates(self.store, shared=True)
-        shelves = Shelves.within(self.store.shelf_folder)
-        shelves.clear()
+        shared_caches = SharedCaches.within(self.store.cache_folder)
+        shared_caches.clear()
         self.plates.forget()
-        self.preview = Preview(self.plates, shelves=shelves)
-        self.hands = Hands(self.store.folder)
+        self.preview = Preview(self.plates, shared_caches=shared_caches)
+        self.hands = FrameWorkers(self.store.folder)
         self.inbox = Inbox(*listening(os.environ.get("ISBJORN_OSC", "")))
         self.outbox = telling(os.environ.get("ISBJORN_OSC_OUT", ""))
         self.engine = ThreadPoolExecutor(max_workers=6, thread_name_prefix="engine")

@@ -17,11 +17,11 @@ from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.performed import Performance
 from isbjorn.core.evaluate.takes import as_keys, performed, with_keys
-from isbjorn.studio.apart import apart
 from isbjorn.studio.context import Id, Studio, studio_of
-from isbjorn.studio.incoming import Log
-from isbjorn.studio.shots import ShotState, told
-from isbjorn.studio.takes import kept, with_take
+from isbjorn.studio.controller_input import Log
+from isbjorn.studio.sandbox import apart
+from isbjorn.studio.shots import ShotState, shot_state
+from isbjorn.studio.takes import with_take, write_take
 from isbjorn.studio.uploads import body_of
 
 router = APIRouter(prefix="/api", tags=["controls"])
@@ -160,7 +160,7 @@ def end_take(studio: Here, shot_id: Id, take_id: str) -> Taken:
     performance = Performance(shot.simulation_rate, list(played))
     performance.extend(np.stack([values for _, values in played.values()]))
     at_s = next(iter(played.values()))[0][0]
-    media, digest = kept(studio, shot_id, performance.text())
+    media, digest = write_take(studio, shot_id, performance.text())
     words = []
     with studio.store.edit(shot_id, "Take") as box:
         shot, controls = box[0], []
@@ -173,7 +173,7 @@ def end_take(studio: Here, shot_id: Id, take_id: str) -> Taken:
             controls.append(with_keys(control, made))
         shot = shot.model_copy(update={"controls": tuple(controls)})
         box[0] = with_take(shot, Take(media=media, digest=digest, at_s=at_s), set(), played=False)
-    return Taken(state=told(studio, shot_id), taken=words)
+    return Taken(state=shot_state(studio, shot_id), taken=words)
 
 
 @router.post("/shots/{shot_id}/midi")
@@ -204,4 +204,4 @@ def _take_midi(studio: Studio, shot_id: int, content: bytes, name: str) -> Taken
             made.append(Control(name=called[0].upper() + called[1:], value=Number(value=keys[0].value, keys=keys)))
             words.append(f"{called}, {len(keys)} keys")
         box[0] = parse_shot(shot.model_copy(update={"controls": tuple(made)}).model_dump(mode="json"))
-    return Taken(state=told(studio, shot_id), taken=words)
+    return Taken(state=shot_state(studio, shot_id), taken=words)

@@ -14,13 +14,13 @@ from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field, TypeAdapter, ValidationError
 from sqlmodel import col, func, select
 
-from isbjorn.core.deliver import Order, settled
+from isbjorn.core.deliver import Order, named_order
 from isbjorn.core.deliver.naming import TOKENS
 from isbjorn.core.deliver.order import check_folder
 from isbjorn.core.deliver.plan import Plan
 from isbjorn.core.deliver.purposes import SHIPPED, Purpose, purpose_from_text, purpose_to_text
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.inspect.delivering import Told, told
+from isbjorn.core.inspect.delivery_preview import DeliveryPreview, delivery_preview
 from isbjorn.core.media.formats import FORMATS
 from isbjorn.core.media.targets import spaces_of
 from isbjorn.studio.context import Id, Studio, studio_of
@@ -166,12 +166,12 @@ def colours(studio: Here, config: Annotated[str, Query(max_length=4096)] = "") -
 
 
 @router.post("/shots/{shot_id}/order-told")
-def order_told(studio: Here, shot_id: Id, body: Order) -> Told:
+def order_told(studio: Here, shot_id: Id, body: Order) -> DeliveryPreview:
     """What an order would make, and what would go wrong, before it is ordered."""
     shot = studio.store.document(shot_id)
     _allowed(studio, body)
     far_px = scene_of(studio, shot_id, shot, None).far_px
-    return told(shot, body, far_px, studio.plates, studio.store.project_of(shot_id).name, _waiting(studio))
+    return delivery_preview(shot, body, far_px, studio.plates, studio.store.project_of(shot_id).name, _waiting(studio))
 
 
 @router.post("/purposes", status_code=201)
@@ -226,7 +226,7 @@ def order_delivery(studio: Here, shot_id: Id, body: Order) -> DeliveryCard:
     """Put a delivery into the queue. It uses the shot as it stands now."""
     shot = studio.store.document(shot_id)
     _allowed(studio, body)
-    order = settled(shot, body, studio.store.project_of(shot_id).name, _waiting(studio))
+    order = named_order(shot, body, studio.store.project_of(shot_id).name, _waiting(studio))
     check_folder(order)
     with studio.store.session(write=True) as session:
         row = DeliveryRow(

@@ -11,7 +11,7 @@ from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 from isbjorn.core.document import Shot
-from isbjorn.core.evaluate.outside import digest_of
+from isbjorn.core.evaluate.external_files import digest_of
 from isbjorn.core.media.plates import probe
 from isbjorn.core.runtime.parallel import end_with
 from isbjorn.demo import harbour, nights, seas

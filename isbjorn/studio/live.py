@@ -8,10 +8,10 @@ import asyncio
 from fastapi import APIRouter, WebSocket
 
 from isbjorn.studio.context import Studio
-from isbjorn.studio.looking import Looker
-from isbjorn.studio.playing import Playing
-from isbjorn.studio.seeing import Seeing
+from isbjorn.studio.page_session import Looker
+from isbjorn.studio.playback import Playing
 from isbjorn.studio.sockets import taken_in, until_gone
+from isbjorn.studio.still_view import Seeing
 
 router = APIRouter()
 

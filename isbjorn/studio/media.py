@@ -17,7 +17,7 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.media.movies import MOVIES
 from isbjorn.core.media.stills import PICTURES, is_pattern, pattern_of
-from isbjorn.core.render.shades import to_shades
+from isbjorn.core.render.display_encoding import to_shades
 from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.tables import Folder, Media
 from isbjorn.studio.uploads import housed, receive, safe_name

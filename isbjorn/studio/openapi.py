@@ -11,7 +11,7 @@ from typing import Any
 from pydantic.json_schema import models_json_schema
 
 from isbjorn.studio.app import create_app
-from isbjorn.studio.looking import Ask, Header
+from isbjorn.studio.page_session import Ask, Header
 from isbjorn.studio.setlist import Trigger
 from isbjorn.studio.stage import StageAsk, StageHeader
 

@@ -7,7 +7,7 @@ from typing import Any
 
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.runtime.shelf import Shelf, keep_on
+from isbjorn.core.runtime.shared_cache import SharedCache, keep_on
 from isbjorn.studio.store import Store
 
 _SHELF_BYTES = 384 << 20
@@ -21,9 +21,9 @@ class StudioPlates(PlateReader):
     """
 
     def __init__(self, store: Store, limit_bytes: int | None = None, shared: bool = False) -> None:
-        shelf = Shelf(store.shelf_folder / "plates", _SHELF_BYTES) if shared else None
-        super().__init__(store.media_folder, limit_bytes, shelf)
-        keep_on(Shelf(store.lasting_folder, LASTING_BYTES))
+        shared_cache = SharedCache(store.cache_folder / "plates", _SHELF_BYTES) if shared else None
+        super().__init__(store.media_folder, limit_bytes, shared_cache)
+        keep_on(SharedCache(store.lasting_folder, LASTING_BYTES))
         self._store = store
         self._known: set[str] = set()
 

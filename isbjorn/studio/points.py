@@ -11,15 +11,15 @@ from fastapi import APIRouter, Depends, Query, Request
 from pydantic import BaseModel
 
 from isbjorn.core.document import Number, Shot
-from isbjorn.core.document.cast import added
 from isbjorn.core.document.emitter import Emitter
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.document.recording import Recording
+from isbjorn.core.document.scene_edits import added
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.recordings import ENDINGS, Taken
-from isbjorn.studio.apart import apart
 from isbjorn.studio.context import Id, Studio, studio_of
-from isbjorn.studio.shots import ShotState, told
+from isbjorn.studio.sandbox import apart
+from isbjorn.studio.shots import ShotState, shot_state
 from isbjorn.studio.tables import unseen
 from isbjorn.studio.uploads import receive, safe_name
 
@@ -90,7 +90,7 @@ def _take_points(studio: Studio, shot_id: int, batch: str, thing: str) -> Points
         raise
     finally:
         shutil.rmtree(arrived, ignore_errors=True)
-    return PointsTaken(state=told(studio, shot_id), taken=taken)
+    return PointsTaken(state=shot_state(studio, shot_id), taken=taken)
 
 
 def _with(shot: Shot, rows: list[tuple[Taken, str]], thing: str) -> tuple[Shot, list[str]]:

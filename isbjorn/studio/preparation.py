@@ -18,7 +18,7 @@ from isbjorn.studio.demo_note import PROJECT, demo_wanted
 from isbjorn.studio.store import Store
 
 router = APIRouter(tags=["health"])
-_COMPILER, _PAINTER = "isbjorn.core.ready", "isbjorn.studio.demonstration"
+_COMPILER, _PAINTER = "isbjorn.core.compile_kernels", "isbjorn.studio.demonstration"
 _REPORTED_EVERY_S, _ENDED_WITHIN_S = 10.0, 5.0
 
 

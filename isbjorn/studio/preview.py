@@ -28,12 +28,12 @@ from isbjorn.core.inspect.particles import Followed, Seen
 from isbjorn.core.inspect.portrait import portrait
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.render.camera import Orbit, projection
-from isbjorn.core.render.known import LOOKERS, Known
-from isbjorn.core.render.shades import over, to_shades
-from isbjorn.core.runtime.memory import relieve, resident_bytes, share_of
+from isbjorn.core.render.display_encoding import over, to_shades
+from isbjorn.core.render.layer_cache import LOOKERS, LayerCache
+from isbjorn.core.runtime.memory import release_memory, resident_bytes, share_of
 from isbjorn.core.simulate.checkpoints import StateCache
-from isbjorn.core.simulate.crowd.crowd import Running
-from isbjorn.core.simulate.handing import Shelves
+from isbjorn.core.simulate.interactions.group import Running
+from isbjorn.core.simulate.shared_states import SharedCaches
 from isbjorn.studio.plates import StudioPlates
 
 View = Literal["plate", "particles", "alpha", "layers", "under"]
@@ -153,12 +153,12 @@ class _Lane:
         self.lock = threading.Lock()
         self.scratch: Floats | None = None
         self.solver: Solver | None = None
-        self._known: OrderedDict[tuple[int, Rough], Known] = OrderedDict()
+        self._known: OrderedDict[tuple[int, Rough], LayerCache] = OrderedDict()
 
-    def known(self, width: int, rough: Rough) -> Known:
+    def known(self, width: int, rough: Rough) -> LayerCache:
         """What is known of the last picture so wide: a hand that moves something sees coarse ones, and one in full at its end."""
         sort = width, rough
-        known = self._known.setdefault(sort, Known(limit_bytes=share_of("layers") // LOOKERS // _SIZES_KNOWN))
+        known = self._known.setdefault(sort, LayerCache(limit_bytes=share_of("layers") // LOOKERS // _SIZES_KNOWN))
         self._known.move_to_end(sort)
         while len(self._known) > _SIZES_KNOWN:
             self._known.popitem(last=False)
@@ -196,10 +196,12 @@ def _exposure(pictures: list[Floats]) -> float:
 class Preview:
     """Draws and keeps frames. Safe to call from many threads; one draws at a time."""
 
-    def __init__(self, plates: StudioPlates, limit_bytes: int | None = None, shelves: Shelves | None = None) -> None:
+    def __init__(
+        self, plates: StudioPlates, limit_bytes: int | None = None, shared_caches: SharedCaches | None = None
+    ) -> None:
         self.plates = plates
         self.limit_bytes = share_of("pictures") if limit_bytes is None else limit_bytes
-        self.states = StateCache(shelves=shelves)
+        self.states = StateCache(shared_caches=shared_caches)
         self._pictures: OrderedDict[tuple[str, Wish], Shown] = OrderedDict()
         self._bytes = 0
         self._solvers: OrderedDict[str, Solver] = OrderedDict()
@@ -290,7 +292,7 @@ class Preview:
         figures = figures_of(layers, start).model_copy(update={"reach": reach_of(solver)})
         shown = Shown(jpeg, figures, rgb.shape[1], rgb.shape[0])
         self.keep(digest, wish, shown)
-        relieve()
+        release_memory()
         return shown
 
     def _seen(self, shot: Shot, wish: Wish, layers: Layers) -> npt.NDArray[np.uint8]:

@@ -52,7 +52,7 @@ def serve_studio(folder: Path, port: int, scheduler: str = "", key: str = "", de
 
     def load() -> Any:
         from isbjorn.studio.app import create_app
-        from isbjorn.studio.incoming import PORT
+        from isbjorn.studio.controller_input import PORT
         from isbjorn.studio.preparation import Preparation
 
         # Controllers are listened to on the loopback, unless it is said otherwise.
@@ -93,7 +93,7 @@ def _say(line: str) -> None:
 
 
 def _warm(studio: Studio, preparation: Preparation) -> None:
-    from isbjorn.core.warm import warm
+    from isbjorn.core.warm_up import warm
 
     preparation.first_ready.wait()
     # First the page and its first picture, which want the same cores.

@@ -65,7 +65,7 @@ class Trigger(BaseModel):
     shot: int | None = None
 
 
-class Told(BaseModel):
+class PageInput(BaseModel):
     """A message of a page: a number of its own devices, or of its own faders."""
 
     address: str = Field(max_length=200, pattern=r"^/(pointer|gamepad|stage|desk|walker|midi)([/#][ -~]*)?$")
@@ -194,7 +194,7 @@ async def triggers(socket: WebSocket, project_id: int) -> None:
                 await run_in_threadpool(_play_tape, studio, tape, message["bytes"])
                 continue
             with suppress(ValidationError):
-                told = Told.model_validate_json(message.get("text") or "")
+                told = PageInput.model_validate_json(message.get("text") or "")
                 studio.inbox.put(told.address, told.value)
 
     stop = studio.inbox.listen(arrived)

@@ -14,7 +14,7 @@ from pydantic import BaseModel, Field
 
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot, shot_from_text, shot_schema, shot_to_text
-from isbjorn.core.document.once import ByObject
+from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.patching import patched
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.presets import Presets, presets
@@ -23,8 +23,8 @@ from isbjorn.core.inspect.guides import Scene, guides, no_guides
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.media.light import light_of
 from isbjorn.core.render.camera import Orbit
-from isbjorn.core.render.shades import to_shades
-from isbjorn.core.simulate.identity import reads_plate
+from isbjorn.core.render.display_encoding import to_shades
+from isbjorn.core.simulate.fingerprint import reads_plate
 from isbjorn.core.time import COMMON_RATES, timecode
 from isbjorn.demo.beacon import first_shot
 from isbjorn.studio.context import Frame, Id, Studio, Width, studio_of
@@ -40,7 +40,7 @@ _THUMB_FRAMES, _THUMB_WIDTH = 20, 320
 _LARGEST_DOCUMENT = 8 << 20
 # Guides that an edit did not touch are the very ones of before. A page knows none of a studio that was there before this one.
 _marks = itertools.count(secrets.randbits(48))
-_mark_of: ByObject[int] = ByObject(lambda _: next(_marks), kept=64)
+_mark_of: IdentityCache[int] = IdentityCache(lambda _: next(_marks), kept=64)
 
 
 class ShotState(BaseModel):
@@ -153,7 +153,7 @@ def scene_of(
         return no_guides(shot, frame, str(error))
 
 
-def told(
+def shot_state(
     studio: Studio, shot_id: int, frame: int | None = None, thing: str | None = None, having: Collection[int] = ()
 ) -> ShotState:
     """Tell all who look at a shot that it changed; the shot as it now stands."""
@@ -227,21 +227,21 @@ def edit_shot(studio: Here, shot_id: Id, body: Edit) -> ShotState:
         for n, shot in enumerate(box):
             changes = [c.model_dump(exclude={"value"} if c.op == "remove" else None) for c in body.changes]
             box[n] = patched(shot, changes)
-    return told(studio, shot_id, body.frame, body.thing, frozenset(body.having))
+    return shot_state(studio, shot_id, body.frame, body.thing, frozenset(body.having))
 
 
 @router.post("/shots/{shot_id}/undo")
 def undo(studio: Here, shot_id: Id) -> ShotState:
     """Take the last edit back."""
     studio.store.step(shot_id, -1)
-    return told(studio, shot_id)
+    return shot_state(studio, shot_id)
 
 
 @router.post("/shots/{shot_id}/redo")
 def redo(studio: Here, shot_id: Id) -> ShotState:
     """Make the edit again that was taken back."""
     studio.store.step(shot_id, 1)
-    return told(studio, shot_id)
+    return shot_state(studio, shot_id)
 
 
 @router.post("/shots/{shot_id}/copy", status_code=201)

@@ -19,7 +19,7 @@ M = TypeVar("M", bound=BaseModel)
 _MOST_REFUSED = 16
 
 
-def told(error: IsbjornError) -> str:
+def problem_message(error: IsbjornError) -> str:
     """A problem as a message."""
     return json.dumps({"kind": "problem", "what": error.what, "where": error.where, "remedy": error.remedy})
 
@@ -39,7 +39,7 @@ async def taken_in(socket: WebSocket, number: int, known: Callable[[int], object
             raise IsbjornError("it does not exist.", "socket", "Open it from its project.")
         await run_in_threadpool(known, number)
     except IsbjornError as error:
-        await socket.send_text(told(error))
+        await socket.send_text(problem_message(error))
         await socket.close(4404)
         return False
     return True

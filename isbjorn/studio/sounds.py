@@ -20,15 +20,15 @@ from isbjorn.core.document.base import MediaName
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError, reason_of
 from isbjorn.core.evaluate import hearing
-from isbjorn.core.evaluate.outside import digest_of, path_of
+from isbjorn.core.evaluate.external_files import digest_of, path_of
 from isbjorn.core.media.movies import MOVIES
 from isbjorn.core.media.sound import SOUNDS, Mix, mixed, sound_of, sounds_of
 from isbjorn.core.media.sound import Sound as Stretch
 from isbjorn.core.time import timecode
-from isbjorn.studio.apart import apart
 from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.plates import LASTING_BYTES
-from isbjorn.studio.shots import ShotState, told
+from isbjorn.studio.sandbox import apart
+from isbjorn.studio.shots import ShotState, shot_state
 from isbjorn.studio.tables import Media, unseen
 from isbjorn.studio.uploads import housed, receive, safe_name
 
@@ -113,7 +113,7 @@ def _add_sound(studio: Studio, shot_id: int, body: NewSound) -> ShotState:
         name = next(n for n in (stem, *(f"{stem} {k}" for k in range(2, 99))) if n not in known)
         sound = Sound(name=name, media=media, digest=digest, of_plate=not body.media)
         box[0] = parse_shot(box[0].model_copy(update={"sounds": (*box[0].sounds, sound)}).model_dump(mode="json"))
-    return told(studio, shot_id)
+    return shot_state(studio, shot_id)
 
 
 def _sound(shot: Shot, sound_id: str) -> Sound:

@@ -22,12 +22,12 @@ from pydantic import BaseModel, Field
 
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.runtime.memory import budget_bytes
-from isbjorn.core.runtime.parallel import helpers
+from isbjorn.core.runtime.parallel import worker_context
 from isbjorn.studio.context import Studio
-from isbjorn.studio.hands import PRELOADED
-from isbjorn.studio.performing import Picture, perform
+from isbjorn.studio.frame_workers import PRELOADED
 from isbjorn.studio.preview import Figures
-from isbjorn.studio.sockets import asked, packed, taken_in, told, until_gone
+from isbjorn.studio.show_process import Picture, perform
+from isbjorn.studio.sockets import asked, packed, problem_message, taken_in, until_gone
 from isbjorn.studio.takes import keep_take
 
 router = APIRouter()
@@ -79,12 +79,12 @@ class Show:
         self._waiting: deque[tuple[str, float, float]] = deque(maxlen=_WAITING)
         self._ended, self._wake, self._is_edited = False, threading.Event(), False
         self._sending = threading.Lock()
-        self._pipe, theirs = helpers(*PRELOADED).Pipe()
+        self._pipe, theirs = worker_context(*PRELOADED).Pipe()
         text = studio.store.document(shot_id).model_dump_json()
         # As much as one that draws ahead.
         budget_mb = max(64, budget_bytes() >> 21)
         given = (theirs, str(studio.store.folder), text, asked, os.getpid(), budget_mb)
-        self._process: Any = helpers(*PRELOADED).Process(target=perform, args=given, daemon=True)
+        self._process: Any = worker_context(*PRELOADED).Process(target=perform, args=given, daemon=True)
         self._process.start()
         theirs.close()
         self._stop = [studio.inbox.listen(self._arrived), studio.listen(shot_id, self._edited)]
@@ -223,7 +223,7 @@ class Stage:
             await self._wrong(error)
 
     async def _wrong(self, error: IsbjornError) -> None:
-        await self.socket.send_text(told(error))
+        await self.socket.send_text(problem_message(error))
 
     async def hear(self) -> None:
         """Take messages until the page is gone."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import shutil
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -13,10 +14,10 @@ from sqlalchemy import event
 from sqlalchemy.exc import DatabaseError
 from sqlmodel import Session, col, create_engine, delete, func, select
 
+from isbjorn.core.caching import thread_safe_cache
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import salvaged
 from isbjorn.core.errors import IsbjornError, reason_of
-from isbjorn.core.lately import keep_lately
 from isbjorn.studio.backups import backups
 from isbjorn.studio.tables import Folder, Media, PresetRow, Project, Revision, ShotRow, VersionRow, now
 
@@ -45,7 +46,7 @@ _EDITED_KEPT = 4
 def _written(shot: Shot) -> str:
     """A document's text, as it is written."""
     text = shot.model_dump_json()
-    keep_lately(_EDITED, text, shot, _EDITED_KEPT)
+    thread_safe_cache(_EDITED, text, shot, _EDITED_KEPT)
     return text
 
 
@@ -93,8 +94,9 @@ class Store:
         self.folder = folder.absolute()
         self.media_folder = self.folder / "media"
         self.deliveries_folder = self.folder / "deliveries"
-        # What the processes of a studio hand each other: states, and frames of plates.
-        self.shelf_folder = self.folder / "shelf"
+        # Results that the processes of a studio share: states, and frames of plates. It had another name in the first version.
+        shutil.rmtree(self.folder / "shelf", ignore_errors=True)
+        self.cache_folder = self.folder / "cache"
         # What was worked out of sounds and drawings, for all processes and later starts.
         self.lasting_folder = self.folder / "heard"
         # Where the worker of the queue lays down what the farm does.

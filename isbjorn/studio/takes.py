@@ -9,16 +9,16 @@ from fastapi import APIRouter, Depends, Query
 from pydantic import BaseModel, Field
 
 from isbjorn.core.document import Control, Shot, Take
-from isbjorn.core.document.cast import free_name
 from isbjorn.core.document.files import parse_shot
+from isbjorn.core.document.scene_edits import free_name
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.evaluate.outside import digest_of
+from isbjorn.core.evaluate.external_files import digest_of
 from isbjorn.core.evaluate.performed import Performance, performance_of
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.evaluate.takes import as_keys, with_keys
 from isbjorn.core.media.whole import replace_whole
 from isbjorn.studio.context import Id, Studio, studio_of
-from isbjorn.studio.shots import ShotState, told
+from isbjorn.studio.shots import ShotState, shot_state
 from isbjorn.studio.tables import unseen
 from isbjorn.studio.uploads import homed
 
@@ -61,7 +61,7 @@ class TakeCard(BaseModel):
     lanes: list[TakeLane]
 
 
-def kept(studio: Studio, shot_id: int, text: str) -> tuple[str, str]:
+def write_take(studio: Studio, shot_id: int, text: str) -> tuple[str, str]:
     """Write a take into the library; its name there, and the digest of its bytes."""
     try:
         with homed(studio.store.media_folder, "k") as home:
@@ -101,7 +101,7 @@ def keep_take(studio: Studio, shot_id: int, text: str, name: str = "") -> str:
         raise IsbjornError(
             "no control of this shot has been performed.", shot.name, "Let a control learn an address first."
         )
-    media, digest = kept(studio, shot_id, text)
+    media, digest = write_take(studio, shot_id, text)
     with studio.store.edit(shot_id, "Save take") as box:
         take = Take(name=name.strip() or "Take", media=media, digest=digest)
         box[0] = with_take(box[0], take, lanes, played=True)
@@ -147,7 +147,7 @@ def make_keys(studio: Here, shot_id: Id, take_id: str, tolerance: Tolerance = 0.
             controls.append(with_keys(control, made))
             words.append(f"{control.name}: {len(steps):,} steps as {len(made)} keys")
         box[0] = parse_shot(shot.model_copy(update={"controls": tuple(controls)}).model_dump(mode="json"))
-    return TakeKeys(state=told(studio, shot_id), taken=words)
+    return TakeKeys(state=shot_state(studio, shot_id), taken=words)
 
 
 @router.get("/shots/{shot_id}/takes/{take_id}/lanes/{control_id}")

@@ -17,9 +17,9 @@ from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.media.tracking import Seen, follow, from_csv, to_csv
 from isbjorn.core.media.usd_in import with_scene
 from isbjorn.core.render.camera import projection
-from isbjorn.studio.apart import apart
 from isbjorn.studio.context import Id, Studio, studio_of
-from isbjorn.studio.shots import ShotState, told
+from isbjorn.studio.sandbox import apart
+from isbjorn.studio.shots import ShotState, shot_state
 from isbjorn.studio.uploads import body_of
 
 router = APIRouter(prefix="/api", tags=["tracking"])
@@ -119,7 +119,9 @@ def track(studio: Here, shot_id: Id, thing_id: str, body: Follow) -> Tracked:
         box[0] = _baked(box[0], thing_id, seen)
     lost = None if seen[-1].frame == last else seen[-1].frame + (1 if last > first else -1)
     sure = [Sure(frame=s.frame, confidence=s.confidence) for s in seen]
-    return Tracked(state=told(studio, shot_id, last if lost is None else seen[-1].frame), confidence=sure, lost_at=lost)
+    return Tracked(
+        state=shot_state(studio, shot_id, last if lost is None else seen[-1].frame), confidence=sure, lost_at=lost
+    )
 
 
 @router.get(
@@ -151,7 +153,7 @@ def _take_table(studio: Studio, shot_id: int, thing_id: str, content: bytes, nam
     seen = from_csv(shot, text, name or "track")
     with studio.store.edit(shot_id, f"Track of {thing.name}") as box:
         box[0] = _baked(box[0], thing_id, seen)
-    return told(studio, shot_id)
+    return shot_state(studio, shot_id)
 
 
 class SceneTaken(BaseModel):
@@ -175,4 +177,4 @@ def _take_scene(studio: Studio, shot_id: int, content: bytes, name: str) -> Scen
     )
     with studio.store.edit(shot_id, f"From {name}") as box:
         box[0], taken = with_scene(box[0], ways, name)
-    return SceneTaken(state=told(studio, shot_id), taken=taken)
+    return SceneTaken(state=shot_state(studio, shot_id), taken=taken)

@@ -12,7 +12,7 @@ from pydantic import BaseModel, Field
 from isbjorn.core.inspect.differences import differences
 from isbjorn.studio.context import Frame, Id, Studio, Width, studio_of
 from isbjorn.studio.preview import View, Wish, digest_of
-from isbjorn.studio.shots import ShotState, told
+from isbjorn.studio.shots import ShotState, shot_state
 from isbjorn.studio.tables import VersionRow
 
 router = APIRouter(prefix="/api", tags=["versions"])
@@ -70,7 +70,7 @@ def take_version(studio: Here, version_id: Id) -> ShotState:
     row = studio.store.version(version_id)
     with studio.store.edit(row.shot_id, f"Version {row.name}") as box:
         box[0] = studio.store.version_document(row)
-    return told(studio, row.shot_id)
+    return shot_state(studio, row.shot_id)
 
 
 @router.get("/versions/{version_id}/frame", responses={200: {"content": {"image/jpeg": {}}}}, response_class=Response)

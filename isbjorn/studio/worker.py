@@ -22,7 +22,7 @@ from isbjorn.core.deliver import Delivery, Order
 from isbjorn.core.deliver.plan import Plan
 from isbjorn.core.document.files import first_problem, shot_from_text
 from isbjorn.core.errors import IsbjornError, Stale, missing_package
-from isbjorn.core.inspect.delivering import about_bytes
+from isbjorn.core.inspect.delivery_preview import about_bytes
 from isbjorn.core.media.whole import replace_whole
 from isbjorn.core.runtime.disk import free_bytes
 from isbjorn.studio.plates import StudioPlates, shared_plates
@@ -189,7 +189,7 @@ class Worker:
                 order,
                 self.plates,
                 crew_plates=partial(shared_plates, self.store.folder),
-                shelf=self.store.shelf_folder,
+                shared_cache=self.store.cache_folder,
                 thumb=self.store.folder / "thumbs" / f"delivery-{delivery_id}.jpg",
                 on_progress=on_progress,
                 cancelled=cancelled,

@@ -43,8 +43,8 @@ class Running:
     def start(self) -> None:
         command = [sys.executable, "-m", "isbjorn", "serve", "--port", str(self.port), "--data", str(self.folder)]
         # Several studios run beside each other, each with a browser: one process each to draw ahead is enough.
-        hands = {"ISBJORN_HANDS": os.environ.get("ISBJORN_HANDS", "1")}
-        self.process = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=os.environ | hands | self.env)
+        workers = {"ISBJORN_FRAME_WORKERS": os.environ.get("ISBJORN_FRAME_WORKERS", "1")}
+        self.process = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=os.environ | workers | self.env)
         until(self._answers, "the studio did not start")
 
     def _answers(self) -> bool:

@@ -75,7 +75,7 @@ class Controls(Looking):
         self.page.find("body").send_keys(Keys.HOME)
         self.page.until(self.page.settled)
         # One button, found at once: to read the words of all takes as long as the range lasts, on a busy machine.
-        recording = self.page.find('button[title^="Plays, and makes keys"]')
+        recording = self.page.find('button[title^="Plays, and records"]')
         self.assertEqual(recording.text, "Record a take")
         recording.click()
         self.page.until(lambda: recording.text == "End the take", "no take began")

@@ -234,7 +234,7 @@ class Compared(Looking):
         self.page.until(lambda: box.get_attribute("value") == "v1")
         self.page.button("Save a version").click()
         self.page.until(lambda: self.page.all('[data-version="v1"]'))
-        self.assertIn("as it was then", self.page.find('[data-version="v1"]').text)
+        self.assertIn("equals this version", self.page.find('[data-version="v1"]').text)
         self.page.find('[role="dialog"]').send_keys(Keys.ESCAPE)
         self.page.until(lambda: not self.page.all('[role="dialog"]'))
         self.type_into("Size", "12")

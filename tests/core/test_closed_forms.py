@@ -10,7 +10,7 @@ import numpy as np
 
 from isbjorn.core import Shot, Solver, render_frame
 from isbjorn.core.document import Gradient, Number
-from isbjorn.core.document.cast import planted
+from isbjorn.core.document.scene_edits import planted
 from isbjorn.core.document.values import Flutter, Source
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.media.plates import fitted

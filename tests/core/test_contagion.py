@@ -16,9 +16,9 @@ from isbjorn.core.document import Number, Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.frame import Solver
 from isbjorn.core.runtime import parallel
-from isbjorn.core.runtime.memory import Kept
-from isbjorn.core.simulate.crowd import contagion as engine
-from isbjorn.core.simulate.crowd.crowd import Crowd
+from isbjorn.core.runtime.memory import Cache
+from isbjorn.core.simulate.interactions import contagion as engine
+from isbjorn.core.simulate.interactions.group import InteractionGroup
 
 FIELD = {
     "id": "a", "shape": {"kind": "rectangle", "width": 300, "height": 200}, "rate": 0, "bursts": [{"count": 900}], "lifespan": 0,
@@ -258,7 +258,7 @@ class Stepped:
     """The same of a crowd that is stepped, though nobody in it moves."""
 
     def setUp(self) -> None:
-        stepped = mock.patch("isbjorn.core.simulate.crowd.crowd.still_contagion", return_value=None)
+        stepped = mock.patch("isbjorn.core.simulate.interactions.group.still_contagion", return_value=None)
         stepped.start()
         self.addCleanup(stepped.stop)  # type: ignore[attr-defined]
 
@@ -293,7 +293,7 @@ class AtRest(unittest.TestCase):
         for contagion in self.CASES:
             document = shot(contagion)
             known = Solver(document)
-            with mock.patch("isbjorn.core.simulate.crowd.crowd.still_contagion", return_value=None):
+            with mock.patch("isbjorn.core.simulate.interactions.group.still_contagion", return_value=None):
                 stepped = Solver(document)
             for t in (0.5, 1.33, 3):
                 seen, wanted = (s.at_seconds(Fraction(t).limit_denominator(1000)) for s in (known, stepped))
@@ -304,9 +304,9 @@ class AtRest(unittest.TestCase):
     def test_the_end_is_there_at_once(self) -> None:
         """No step is made, and a look finds it again."""
         document = shot()
-        with mock.patch("isbjorn.core.simulate.crowd.crowd.Crowd._step", side_effect=AssertionError):
+        with mock.patch("isbjorn.core.simulate.interactions.group.Crowd._step", side_effect=AssertionError):
             self.assertTrue((at(document, 15).caught >= 0).all())
-            with mock.patch("isbjorn.core.simulate.crowd.still._caught", side_effect=AssertionError):
+            with mock.patch("isbjorn.core.simulate.interactions.static_contagion._caught", side_effect=AssertionError):
                 at(
                     document.model_copy(
                         update={"emitters": (document.emitters[0].model_copy(update={"opacity": Number(value=50)}),)}
@@ -324,13 +324,13 @@ class AtRest(unittest.TestCase):
         ):
             with self.subTest(contagion=contagion, emitter=emitter):
                 crowd = Solver(shot(contagion, emitter)).tracks[0].crowd
-                assert isinstance(crowd, Crowd)
+                assert isinstance(crowd, InteractionGroup)
                 self.assertIsNone(crowd.still)
 
     def test_where_too_many_are_near_it_is_stepped(self) -> None:
         with (
-            mock.patch("isbjorn.core.simulate.crowd.still._MOST_PAIRS", 10),
-            mock.patch("isbjorn.core.simulate.crowd.still._CAUGHT", Kept("states")),
+            mock.patch("isbjorn.core.simulate.interactions.static_contagion._MOST_PAIRS", 10),
+            mock.patch("isbjorn.core.simulate.interactions.static_contagion._CAUGHT", Cache("states")),
         ):
             self.assertTrue((at(shot(), 9).caught >= 0).all())
 

@@ -10,9 +10,9 @@ import numpy as np
 
 from isbjorn.core import Solver
 from isbjorn.core.document import Incoming
-from isbjorn.core.document.cast import added, taken_out
 from isbjorn.core.document.emitter import Emitter
 from isbjorn.core.document.files import parse_shot
+from isbjorn.core.document.scene_edits import added, taken_out
 from isbjorn.core.document.values import Key
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.curves import along

@@ -15,9 +15,9 @@ import numpy as np
 import OpenImageIO as oiio
 
 from isbjorn.core import render_frame
-from isbjorn.core.deliver import Delivery, deliver, settled
+from isbjorn.core.deliver import Delivery, deliver, named_order
 from isbjorn.core.deliver.check import check_files
-from isbjorn.core.deliver.crew import Crew
+from isbjorn.core.deliver.worker_pool import Crew
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import convert
@@ -106,7 +106,7 @@ class Crewed(InFolder):
 
     def delivery(self, form: str, **more: object) -> Delivery:
         place = self.folder / str(len(list(self.folder.iterdir())))
-        ready = settled(self.shot, order(place, format=form, last=59, **more))
+        ready = named_order(self.shot, order(place, format=form, last=59, **more))
         return Delivery(self.shot, ready)
 
     def test_files_are_the_same_by_however_many_processes(self) -> None:

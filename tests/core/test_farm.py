@@ -20,21 +20,21 @@ from unittest import mock
 import cv2
 import numpy as np
 
-from isbjorn.core.deliver import Delivery, Order, settled
+from isbjorn.core.deliver import Delivery, Order, named_order
+from isbjorn.core.deliver.chunks import Job
 from isbjorn.core.deliver.farm import client
+from isbjorn.core.deliver.farm.checkpoint_transfer import Rungs
 from isbjorn.core.deliver.farm.client import Farm, WorkerCard, media_of
 from isbjorn.core.deliver.farm.keys import make_key, security
-from isbjorn.core.deliver.farm.rungs import Rungs
 from isbjorn.core.deliver.farm.worker import _lay_rung, engine_digest
-from isbjorn.core.deliver.parts import Job
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.frame import Solver
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.simulate.checkpoints import StateCache
-from isbjorn.core.simulate.crowd.crowd import Crowd
-from isbjorn.core.simulate.handing import Shelves
+from isbjorn.core.simulate.interactions.group import InteractionGroup
+from isbjorn.core.simulate.shared_states import SharedCaches
 from tests.core.test_media import still
 from tests.shots import one_emitter
 from tests.waiting import until
@@ -121,7 +121,7 @@ class OnAFarm(unittest.TestCase):
 
     def delivery(self, shot: Shot, where: str, **more: object) -> Delivery:
         order = {"first": 0, "last": 59, "folder": str(self.folder / where), "name": "f", "sound": False, **more}
-        return Delivery(shot, settled(shot, Order.model_validate(order)), processes=1)
+        return Delivery(shot, named_order(shot, Order.model_validate(order)), processes=1)
 
     def both(self, shot: Shot, **more: object) -> tuple[Delivery, list[bytes]]:
         """A delivery for the farm; and what it must come to, made here."""
@@ -297,8 +297,8 @@ class OfACrowd(unittest.TestCase):
             "width": 128, "height": 72, "last_frame": 99, "emitters": [{"id": "a", "rate": 300, "lifespan": 4}],
             "forces": [{"kind": "push", "id": "p"}], "links": [{"force": "p", "emitter": "a"}],
         })  # fmt: skip
-        here, there = Shelves.within(folder / "here"), Shelves.within(folder / "there" / "states")
-        wanted = Solver(shot, StateCache(shelves=here)).at(80)
+        here, there = SharedCaches.within(folder / "here"), SharedCaches.within(folder / "there" / "states")
+        wanted = Solver(shot, StateCache(shared_caches=here)).at(80)
         order = Order.model_validate({"first": 0, "last": 99, "folder": str(folder), "name": "f"})
         rungs = Rungs(Job(shot, order, folder), PlateReader(), here)
         self.assertEqual(rungs.before(range(0, 6)), [])
@@ -306,11 +306,11 @@ class OfACrowd(unittest.TestCase):
         at = int(name.partition("_")[0])
         self.assertTrue(120 <= at <= 77 / 25 * 60, at)
         _lay_rung(folder / "there", group, name, content)
-        solver = Solver(shot, StateCache(shelves=there))
+        solver = Solver(shot, StateCache(shared_caches=there))
         found = solver.at(80)
         np.testing.assert_array_equal(found.position, wanted.position)
         crowd = solver.tracks[0].crowd
-        assert isinstance(crowd, Crowd)
+        assert isinstance(crowd, InteractionGroup)
         # It was not run up to from the first birth on.
         self.assertIsNone(crowd.ladder.nearest(crowd.motion, crowd.tag, at - 1)[1])
         # Of another document it is none of its business.

@@ -13,7 +13,7 @@ from isbjorn.core.document import Blur, DirectionalBlur, Glow, Grade, Grain, Num
 from isbjorn.core.document.curves import Curve, CurvePoint
 from isbjorn.core.render.blur import blur
 from isbjorn.core.render.effects import Moment, glow_of, worked, working
-from isbjorn.core.render.pixels import Piece, lay_piece, pixels_of, whole
+from isbjorn.core.render.pixel_pass import Piece, lay_piece, pixels_of, whole
 
 
 def done(layer: np.ndarray, *steps: Any, scale: float = 1.0, frame: int = 0) -> np.ndarray:

@@ -11,7 +11,7 @@ from isbjorn.core import Particles, Shot, Solver
 from isbjorn.core.emit.newborn import Source
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.forces.turbulence import NOISE
-from isbjorn.core.simulate.integrators import abreast as drift
+from isbjorn.core.simulate.integrators import batched as drift
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator, pack_world
 from isbjorn.core.simulate.noise import flow
 from tests.shots import KEY, force, one_emitter

@@ -10,7 +10,7 @@ import numpy as np
 from isbjorn.core import Shot, Solver
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.deliver import deliver
-from isbjorn.core.document import cast
+from isbjorn.core.document import scene_edits
 from isbjorn.core.inspect.lookout import lookout
 from isbjorn.core.media.stills import read_still
 from tests.core.test_media import InFolder, still
@@ -220,7 +220,7 @@ class Ways(FromEmpty):
         self.assertGreater(float(light.max()), 0.1)
         speed = np.linalg.norm(free.velocity, axis=1)
         self.assertLess(float(speed[free.age01 > 0.21].max()), 2.01)
-        other = cast.copied(told, "attractor", mirror="across")
+        other = scene_edits.copied(told, "attractor", mirror="across")
         pull = other.forces[-1]
         self.assertEqual((len(other.forces), pull.across.value), (4, -60))
 

@@ -17,11 +17,11 @@ from isbjorn.core.document import Hearing, Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate import hearing
+from isbjorn.core.evaluate.external_files import digest_of
 from isbjorn.core.evaluate.hearing import PER_S, RATE, Heard, analysed
-from isbjorn.core.evaluate.outside import digest_of
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.media.sound import listened, prepared, samples_of
-from isbjorn.core.runtime.shelf import LASTING, Shelf
+from isbjorn.core.runtime.shared_cache import LASTING, SharedCache
 
 
 def sine(hz: float, seconds: float, size: float = 0.5) -> np.ndarray:
@@ -249,17 +249,17 @@ class Driving(unittest.TestCase):
         with self.assertRaisesRegex(IsbjornError, "this sound cannot be read"):
             listened(self.folder / "n.wav")
 
-    def test_what_lies_on_the_shelf_is_taken_and_what_is_broken_is_made_anew(self) -> None:
+    def test_cached_points_are_used_and_damaged_ones_computed_again(self) -> None:
         self.addCleanup(LASTING.clear)
-        path, shelf = self.folder / "s.wav", Shelf(self.folder / "shelf", 64 << 20)
+        path, shared_cache = self.folder / "s.wav", SharedCache(self.folder / "cache", 64 << 20)
         digest = write(path, sine(100, 2))["digest"]
-        seconds, tempo, onsets = prepared(str(path), digest, str(shelf.folder), shelf.limit_bytes)
+        seconds, tempo, onsets = prepared(str(path), digest, str(shared_cache.folder), shared_cache.limit_bytes)
         self.assertEqual((round(seconds, 6), tempo, onsets), (2, 0.0, 1))
-        kept = hearing._shelved(digest)
+        kept = hearing._stored(digest)
         assert kept is not None
         np.testing.assert_array_equal(kept.rms, analysed(samples_of(path)).rms)
-        shelf.put(hearing._GROUP, digest, [np.zeros(9, np.uint8)])
-        self.assertIsNone(hearing._shelved(digest))
+        shared_cache.put(hearing._GROUP, digest, [np.zeros(9, np.uint8)])
+        self.assertIsNone(hearing._stored(digest))
 
     def test_ties_are_held(self) -> None:
         shot = self.shot(sine(100, 1), {"across": {"value": 0, "source": self.by()}})

@@ -11,8 +11,8 @@ from pathlib import Path
 
 import numpy as np
 
-from isbjorn.core.jit import KERNELS, leaf, njit
-from isbjorn.core.ready import called_by, compiled_first
+from isbjorn.core.compile_kernels import called_by, compiled_first
+from isbjorn.core.jit import KERNELS, inline_kernel, njit
 from isbjorn.core.runtime.kernels import HERE, lend, reached
 from tests.waiting import HANG_S
 
@@ -64,12 +64,12 @@ class Loaded(unittest.TestCase):
     def test_one_that_takes_memory_is_no_leaf(self) -> None:
         with self.assertRaisesRegex(TypeError, "zeros"):
 
-            @leaf("f8(i8)")
+            @inline_kernel("f8(i8)")
             def taken(count):  # type: ignore[no-untyped-def]
                 return np.zeros(count).sum()
 
     def test_a_leaf_does_not_count_who_holds_its_arrays(self) -> None:
-        @leaf("f8(f8[:,::1], i8)")
+        @inline_kernel("f8(f8[:,::1], i8)")
         def row(values, i):  # type: ignore[no-untyped-def]
             found = values[i]
             return found[0] if i > 0 else found[-1]

@@ -23,8 +23,8 @@ from isbjorn.core.media.movies import Movie
 from isbjorn.core.media.plates import PlateReader, fitted, plate_frame, probe
 from isbjorn.core.media.shrink import shrunk
 from isbjorn.core.media.stills import pattern_of, read_still
-from isbjorn.core.render.shades import lit, over
-from isbjorn.core.runtime.shelf import Shelf
+from isbjorn.core.render.display_encoding import lit, over
+from isbjorn.core.runtime.shared_cache import SharedCache
 from tests.shots import one_emitter
 
 
@@ -148,10 +148,10 @@ class Plates(InFolder):
 class Kept(InFolder):
     """Frames at their size: as codes of 16 bits, handed from reader to reader."""
 
-    def read(self, shelf: Shelf | None, width: int = 60, height: int = 40) -> tuple[np.ndarray, int]:
+    def read(self, shared_cache: SharedCache | None, width: int = 60, height: int = 40) -> tuple[np.ndarray, int]:
         """A frame as a reader of its own gives it, and how many frames it decoded."""
         shot = Shot(width=120, height=80, plate=Plate(media=str(self.movie), fit="fill"))
-        reader = PlateReader(shelf=shelf)
+        reader = PlateReader(shared_cache=shared_cache)
         with unittest.mock.patch.object(Movie, "read", autospec=True, side_effect=Movie.read) as decoded:
             found = reader.at(shot, Fraction(3, 25), width, height)
             assert found is not None
@@ -189,27 +189,27 @@ class Kept(InFolder):
             self.assertTrue((lit(shrunk(white, table, width, height)) == 1).all())
 
     def test_what_one_reader_decoded_no_other_has_to(self) -> None:
-        shelf = Shelf(self.folder / "shelf", 64 << 20)
-        first, decoded = self.read(shelf)
+        shared_cache = SharedCache(self.folder / "cache", 64 << 20)
+        first, decoded = self.read(shared_cache)
         self.assertEqual(decoded, 1)
-        second, decoded = self.read(Shelf(self.folder / "shelf", 64 << 20))
+        second, decoded = self.read(SharedCache(self.folder / "cache", 64 << 20))
         self.assertEqual(decoded, 0)
         np.testing.assert_array_equal(second, first)
-        self.assertEqual(self.read(shelf, 30, 20)[1], 1)
+        self.assertEqual(self.read(shared_cache, 30, 20)[1], 1)
         # Another file of the same name is another plate.
         os.utime(self.movie, (1, 1))
-        self.assertEqual(self.read(shelf)[1], 1)
+        self.assertEqual(self.read(shared_cache)[1], 1)
         # Who forgets what may be read forgets it for all.
-        PlateReader(shelf=shelf).forget()
-        self.assertEqual(self.read(shelf)[1], 1)
+        PlateReader(shared_cache=shared_cache).forget()
+        self.assertEqual(self.read(shared_cache)[1], 1)
 
-    def test_a_damaged_frame_on_the_shelf_is_read_anew(self) -> None:
-        shelf = Shelf(self.folder / "shelf", 64 << 20)
-        first, _ = self.read(shelf)
-        for path in [p for p in shelf.folder.rglob("*") if p.is_file()]:
+    def test_a_damaged_frame_in_the_cache_is_read_again(self) -> None:
+        shared_cache = SharedCache(self.folder / "cache", 64 << 20)
+        first, _ = self.read(shared_cache)
+        for path in [p for p in shared_cache.folder.rglob("*") if p.is_file()]:
             for damage in (b"", b"\xff" * 24, b"\x00" * 24, path.read_bytes()[:-2], path.read_bytes()[:-1]):
                 path.write_bytes(damage)
-                found, decoded = self.read(shelf)
+                found, decoded = self.read(shared_cache)
                 self.assertEqual(decoded, 1)
                 np.testing.assert_array_equal(found, first)
 

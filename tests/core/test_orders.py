@@ -12,14 +12,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from isbjorn.core.deliver import Delivery, Order, deliver, settled
+from isbjorn.core.deliver import Delivery, Order, deliver, named_order
 from isbjorn.core.deliver.plan import Plan
 from isbjorn.core.deliver.purposes import SHIPPED, Purpose, purpose_from_text, purpose_to_text, shipped
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.inspect import forecast, taking
-from isbjorn.core.inspect.delivering import told
+from isbjorn.core.inspect import forecast, time_estimate
+from isbjorn.core.inspect.delivery_preview import delivery_preview
 from isbjorn.core.media.plates import PlateReader
 from tests.core.test_media import still
 from tests.shots import one_emitter
@@ -119,7 +119,7 @@ class InFolder(unittest.TestCase):
 class Names(InFolder):
     def name(self, **more: object) -> str:
         shot = one_emitter(name="Pier: dusk/1")
-        ready = settled(shot, order(self.folder, **more), "Skarvøy")
+        ready = named_order(shot, order(self.folder, **more), "Skarvøy")
         return ready.path(None if ready.form.movie else ready.first).name
 
     def test_tokens_are_filled_in(self) -> None:
@@ -144,7 +144,7 @@ class Names(InFolder):
         self.files("a_v001.0003.png", "a_v002.0000.png", "a_v004.0000.exr")
         self.assertEqual(self.name(name="a_v{version}", existing="version"), "a_v003.0000.png")
         other = order(self.folder, name="a_v003", first=20, last=30)
-        ready = settled(one_emitter(), order(self.folder, name="a_v{version}", existing="version"), others=[other])
+        ready = named_order(one_emitter(), order(self.folder, name="a_v{version}", existing="version"), others=[other])
         self.assertEqual(ready.name, "a_v004")
 
     def test_orders_that_wait_never_meet(self) -> None:
@@ -162,7 +162,7 @@ class Names(InFolder):
     def test_it_is_replaced_when_all_is_done(self) -> None:
         shot = one_emitter(**SMALL)
         self.files("a.0000.png", "a.0001.png")
-        ready = settled(shot, order(self.folder, last=1, existing="replace"))
+        ready = named_order(shot, order(self.folder, last=1, existing="replace"))
         seen: list[dict[str, bytes]] = []
         Delivery(shot, ready, processes=1, on_progress=lambda _: seen.append(self.content("a.*.png"))).run()
         self.assertEqual({len(b) for one in seen for b in one.values()}, {0})
@@ -184,7 +184,7 @@ class Purposes(InFolder):
                     **{k: v for k, v in purpose.order.items() if k != "name"},
                 )
                 self.assertTrue(all(p.stat().st_size > 100 for p in made))
-                said = told(
+                said = delivery_preview(
                     shot, order(self.folder, last=1, **purpose.order | {"name": "z{version}"}), None, PlateReader()
                 )
                 self.assertEqual((said.refused, said.count, said.notes), ("", 2, []))
@@ -211,18 +211,20 @@ class Purposes(InFolder):
 
 class Told(InFolder):
     def test_it_says_what_it_would_make(self) -> None:
-        said = told(one_emitter(), order(self.folder, format="mp4", retime={"speed": 50}), None, PlateReader())
+        said = delivery_preview(
+            one_emitter(), order(self.folder, format="mp4", retime={"speed": 50}), None, PlateReader()
+        )
         self.assertEqual((said.count, said.rate, said.length_s, said.first, said.last), (100, "25", 4.0, "a.mp4", ""))
         self.assertEqual((said.moments[0], said.moments[-1]), (0, 49.5))
         self.files("a.0000.png")
-        said = told(one_emitter(), order(self.folder), None, PlateReader())
+        said = delivery_preview(one_emitter(), order(self.folder), None, PlateReader())
         self.assertEqual(
             (said.refused, said.first, said.last),
             ("a.0000.png already exists or is about to be written.", "a.0000.png", "a.0049.png"),
         )
 
     def test_a_disk_that_is_too_small_is_told_before(self) -> None:
-        said = told(
+        said = delivery_preview(
             one_emitter(width=16_000, height=4000),
             order(self.folder, format="exr-float", last=900_000),
             None,
@@ -232,12 +234,14 @@ class Told(InFolder):
 
     def test_time_is_told_with_all_that_takes_it(self) -> None:
         # How fast the machine is now is measured: what is compared is told for one machine.
-        for module in (forecast, taking):
+        for module in (forecast, time_estimate):
             self.enterContext(mock.patch.object(module, "speed", return_value=1.0))
 
         def seconds(last: int = 199, shot: Shot | None = None, **more: object) -> float:
             given = {"width": 640, "height": 360, "last_frame": 999, "emitter": {"rate": 400}}
-            found = told(shot or one_emitter(**given), order(self.folder, last=last, **more), {}, PlateReader()).seconds
+            found = delivery_preview(
+                shot or one_emitter(**given), order(self.folder, last=last, **more), {}, PlateReader()
+            ).seconds
             assert found is not None
             return found
 
@@ -257,7 +261,7 @@ class Told(InFolder):
         still(self.folder / "grain.png", np.round(grain).astype(np.uint8), "uint8")
         shot = one_emitter(width=640, height=360, plate={"media": str(self.folder / "grain.png")})
         for form in ("png16", "exr-half", "mov"):
-            said = told(shot, order(self.folder, name=form, format=form, last=5), None, PlateReader())
+            said = delivery_preview(shot, order(self.folder, name=form, format=form, last=5), None, PlateReader())
             made = deliver(shot, self.folder, form, format=form, last=5, existing="refuse", processes=1)
             self.assertTrue(0.4 < sum(p.stat().st_size for p in made) / said.bytes < 2.5, form)
 

@@ -12,7 +12,7 @@ from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.document.patching import patched
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.simulate.crowd.crowd import run_anew
+from isbjorn.core.simulate.interactions.group import run_anew
 from isbjorn.demo.beacon import beacon
 
 STEPS: list[dict[str, Any]] = [

@@ -11,7 +11,7 @@ from isbjorn.core import Shot, render_frame
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.render.discs import draw
-from isbjorn.core.render.shades import over, straight, to_shades
+from isbjorn.core.render.display_encoding import over, straight, to_shades
 from tests.shots import one_emitter
 
 HARD, SOFT = 0, 1

@@ -13,7 +13,7 @@ from isbjorn.core.document import PathPoint, Source
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.outlines import letter_lines, path_lines
 from isbjorn.core.evaluate.readings import Readings, mapped
-from isbjorn.core.simulate.identity import Identity
+from isbjorn.core.simulate.fingerprint import Identity
 from tests.shots import force, one_emitter
 
 

@@ -20,8 +20,8 @@ from isbjorn.core.document.files import parse_shot
 from isbjorn.core.document.recording import Recording
 from isbjorn.core.emit.recorded import recorded_of, save_recorded
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.evaluate import outside
-from isbjorn.core.evaluate.outside import digest_of
+from isbjorn.core.evaluate import external_files
+from isbjorn.core.evaluate.external_files import digest_of
 from isbjorn.core.frame import render_frame
 from isbjorn.core.inspect.guides import guides
 from isbjorn.core.media.recordings import Sample, recorded, take_points
@@ -226,7 +226,7 @@ class Refused(Folder):
 
     def test_a_file_that_changed_or_went(self) -> None:
         # Readers of other tests may be there still.
-        self.enterContext(mock.patch.object(outside, "_FINDERS", WeakSet()))
+        self.enterContext(mock.patch.object(external_files, "_FINDERS", WeakSet()))
         save_recorded(recorded([sample(0, [1], [0]), sample(1, [1], [9])]), self.folder / "r.npz")
         emitter = {"recording": {"media": str(self.folder / "r.npz"), "digest": "0" * 64}}
         with self.assertRaisesRegex(IsbjornError, "another file"):

@@ -14,7 +14,7 @@ from isbjorn.core.emit.shapes import artwork, outline
 from isbjorn.core.emit.shapes.base import Setting
 from isbjorn.core.evaluate.outlines import paths_of_svg
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.runtime.shelf import LASTING, Shelf, keep_on
+from isbjorn.core.runtime.shared_cache import LASTING, SharedCache, keep_on
 from tests.core.test_media import InFolder
 from tests.shots import chi_square, newborn, one_emitter
 
@@ -114,8 +114,8 @@ class Even(unittest.TestCase):
 
     def test_a_drawing_is_read_once_and_anew_where_what_lies_there_is_broken(self) -> None:
         folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
-        shelf = Shelf(folder, 1 << 20)
-        keep_on(shelf)
+        shared_cache = SharedCache(folder, 1 << 20)
+        keep_on(shared_cache)
         self.addCleanup(LASTING.clear)
         paths = ("M0 0H100V50H0Z M20 20V30H40V20Z", "M120 0C140 0 140 20 120 20Z")
         made = artwork._made(paths)
@@ -126,7 +126,7 @@ class Even(unittest.TestCase):
         for name in ("bottom", "top", "ends", "run"):
             np.testing.assert_array_equal(getattr(found.cut, name), getattr(made.cut, name))
         self.assertIsNone(artwork._found(paths[:1]))
-        shelf.put(artwork._GROUP, artwork._digest(paths), [np.zeros(7, np.uint8)])
+        shared_cache.put(artwork._GROUP, artwork._digest(paths), [np.zeros(7, np.uint8)])
         self.assertIsNone(artwork._found(paths))
 
     def test_letters_and_artwork_by_area_and_along_their_edge(self) -> None:

@@ -15,15 +15,15 @@ import numpy as np
 
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.document import Shot, Take
-from isbjorn.core.document.cast import taken_out
 from isbjorn.core.document.files import parse_shot
+from isbjorn.core.document.scene_edits import taken_out
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.performed import Performance, read_take
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.frame import Solver
 from isbjorn.core.runtime.memory import bytes_of
 from isbjorn.core.show import Show
-from isbjorn.core.simulate.forces.row import Setting
+from isbjorn.core.simulate.forces.force_layout import Setting
 from isbjorn.core.simulate.forces.turbulence import turned
 from isbjorn.core.simulate.integrators import stepped
 

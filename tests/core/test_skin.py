@@ -9,7 +9,7 @@ import numpy as np
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.frame import Solver, compositor_of, draw_particles, render_frame
-from isbjorn.core.render.pixels import lay
+from isbjorn.core.render.pixel_pass import lay
 from isbjorn.core.render.skin import draw_skin
 
 ONE: dict[str, Any] = {

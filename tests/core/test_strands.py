@@ -365,7 +365,7 @@ class InAShot(unittest.TestCase):
         self.assertIn("fit into the budget", note.what)
         self.assertRegex(
             note.why,
-            r"held together at 400 joints. All of them would take about [\d,]+ (s|min) for a frame, [\d,]+ min",
+            r"with 400 joints. All of them would take about [\d,]+ (s|min) per frame, [\d,]+ min",
         )
 
     def test_what_is_too_much_is_mended_by_what_changes_least(self) -> None:

@@ -12,7 +12,7 @@ import numpy as np
 from pxr import Gf, Usd, UsdGeom
 
 from isbjorn.core import Solver
-from isbjorn.core.deliver import Delivery, Order, deliver, settled
+from isbjorn.core.deliver import Delivery, Order, deliver, named_order
 from isbjorn.core.deliver.check import check_files
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
@@ -99,7 +99,7 @@ class Usds(unittest.TestCase):
 
     def test_a_stopped_one_leaves_nothing_half_and_a_wrong_one_is_found(self) -> None:
         order = Order.model_validate({"format": "usd", "first": 0, "last": 47, "folder": str(self.folder), "name": "x"})
-        delivery = Delivery(self.shot, settled(self.shot, order), processes=1)
+        delivery = Delivery(self.shot, named_order(self.shot, order), processes=1)
         (path,) = delivery.run()
         self.assertEqual([p.name for p in self.folder.iterdir()], ["x.usdc"])
         stage = self.delivered()

@@ -14,8 +14,8 @@ from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.frame import Solver, draw_particles, render_frame
 from isbjorn.core.inspect.guides import guides
-from isbjorn.core.render.known import Known
-from isbjorn.core.runtime.memory import Kept
+from isbjorn.core.render.layer_cache import LayerCache
+from isbjorn.core.runtime.memory import Cache
 from isbjorn.core.runtime.parallel import use_threads
 from isbjorn.core.simulate import waves
 from isbjorn.core.simulate.waves import Dents, Modes, Water, after, heights, still
@@ -180,7 +180,7 @@ class Seen(unittest.TestCase):
         try:
             use_threads(1)
             for f in (20, 45, 70):
-                with unittest.mock.patch.object(waves, "_MODES", Kept("states", 0.0)):
+                with unittest.mock.patch.object(waves, "_MODES", Cache("states", 0.0)):
                     np.testing.assert_array_equal(draw_particles(Solver(document), f).picture, known[f])
         finally:
             use_threads(64)
@@ -194,7 +194,7 @@ class Seen(unittest.TestCase):
             with unittest.mock.patch.object(waves, "after", wraps=waves.after) as asked:
                 return draw_particles(Solver(self.shot(ripples, rain | {"size": size})), 51).picture, asked.call_count
 
-        with unittest.mock.patch.object(waves, "_MODES", Kept("states", 0.1)):
+        with unittest.mock.patch.object(waves, "_MODES", Cache("states", 0.1)):
             before, first = drawn({"value": 8, "spread": 3})
             self.assertGreater(first, 15)
             for size, ripples in (
@@ -204,7 +204,7 @@ class Seen(unittest.TestCase):
                 with self.subTest(size=size, ripples=ripples):
                     edited, calls = drawn(size, **ripples)
                     self.assertLessEqual(calls, 1)
-                    with unittest.mock.patch.object(waves, "_MODES", Kept("states", 0.1)):
+                    with unittest.mock.patch.object(waves, "_MODES", Cache("states", 0.1)):
                         np.testing.assert_allclose(edited, drawn(size, **ripples)[0], atol=1e-6)
                     self.assertGreater(float(np.abs(edited - before).max()), 0.003)
             for size in ({"value": 8, "spread": 20}, {"value": 8, "spread": 3, "flutter": {"amount": 2}}):
@@ -237,7 +237,7 @@ class Seen(unittest.TestCase):
         """Stones where drops of another die, which a wind carries."""
         drop = self.STONE | {"id": "drop", "lifespan": 0.3, "opacity": 0}
         born = self.STONE | {"id": "born", "born_of": "drop", "born_when": "at death", "bursts": [], "opacity": 0}
-        known = Known()
+        known = LayerCache()
         pictures = []
         for strength in (0, 600):
             given = self.shot({}, {"bursts": []}).model_dump(mode="json")

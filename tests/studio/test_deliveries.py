@@ -104,7 +104,7 @@ class Queue(InStudio):
     def test_a_full_disk_says_how_much_is_needed(self) -> None:
         self.order()
         full = mock.patch("isbjorn.studio.worker.free_bytes", return_value=1000)
-        with full, mock.patch("isbjorn.core.deliver.parts.Maker.make", side_effect=IsbjornError("no room", "b.png")):
+        with full, mock.patch("isbjorn.core.deliver.chunks.Maker.make", side_effect=IsbjornError("no room", "b.png")):
             self.work()
         job = self.first()
         self.assertEqual(job["state"], "failed")

@@ -4,7 +4,7 @@ import threading
 from typing import Any
 from unittest import mock
 
-from isbjorn.studio import playing
+from isbjorn.studio import playback
 from isbjorn.studio.preview import Wish
 from tests.studio.in_studio import Looking
 from tests.waiting import until
@@ -25,7 +25,7 @@ class TwoPages(Looking):
             return draw(shot, digest, wish, ticket, following)
 
         self.enterContext(mock.patch.object(self.studio.hands, "draw", noted))
-        self.enterContext(mock.patch.object(playing, "_IDLE_S", 0.01))
+        self.enterContext(mock.patch.object(playback, "_IDLE_S", 0.01))
 
     def test_a_page_that_fills_its_range_leaves_the_machine_to_one_that_plays(self) -> None:
         url = f"/api/shots/{self.other}/live"
@@ -65,7 +65,7 @@ class TwoPages(Looking):
             with (
                 mock.patch.object(preview, "held", held),
                 mock.patch("isbjorn.studio.bodies._LATE_S", 900.0),
-                mock.patch("isbjorn.studio.watching._LATE_S", 900.0),
+                mock.patch("isbjorn.studio.lookout_api._LATE_S", 900.0),
             ):
                 asking = threading.Thread(
                     target=lambda path=path, done=done: done.append(self.client.get(path).status_code)

@@ -22,7 +22,7 @@ from isbjorn.core.evaluate.curves import along
 from isbjorn.core.evaluate.performed import performance_of
 from isbjorn.core.media.ltc import written
 from tests.studio.in_studio import InStudio
-from tests.studio.test_incoming import free_port
+from tests.studio.test_controller_input import free_port
 from tests.waiting import HANG_S, until
 
 SOURCE = {"measure": "number", "thing": "c1.value", "makes_low": -300, "makes_high": 300, "combine": "add"}

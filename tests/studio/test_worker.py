@@ -15,7 +15,7 @@ from isbjorn.bench.run import bytes_per_particle, measure
 from isbjorn.bench.shots import fountain
 from isbjorn.core import Solver
 from isbjorn.core.deliver import Delivery, Order
-from isbjorn.core.warm import warm
+from isbjorn.core.warm_up import warm
 from isbjorn.doctor import examine
 from isbjorn.studio.store import Store
 from isbjorn.studio.tables import DeliveryRow

@@ -6,8 +6,8 @@ import numpy as np
 from numba import njit
 
 from isbjorn.core.evaluate.lines import circle
-from isbjorn.core.simulate.forces.felt import ACCELERATION
-from isbjorn.core.simulate.forces.row import OWN, PLACE, base, place
+from isbjorn.core.simulate.forces.accumulators import ACCELERATION
+from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, base, place
 
 
 def pack(force, setting):  # type: ignore[no-untyped-def]

@@ -2,7 +2,7 @@
   import { onMount } from 'svelte';
   import Cast from './cast/Cast.svelte';
   import Reach from './cast/Reach.svelte';
-  import Chosen from './chosen/Chosen.svelte';
+  import Properties from './properties/Properties.svelte';
   import DeliverSheet from './deliver/DeliverSheet.svelte';
   import Birth from './desk/Birth.svelte';
   import End from './desk/End.svelte';
@@ -10,15 +10,15 @@
   import { commandsOf, type Panel } from './keys/commands';
   import Finder from './keys/Finder.svelte';
   import Help from './help/Help.svelte';
-  import Versions from './look/Versions.svelte';
+  import Versions from './review/Versions.svelte';
   import Library from './library/Library.svelte';
   import Picture from './picture/Picture.svelte';
   import PlateSheet from './plates/PlateSheet.svelte';
   import { Desk } from './state/desk.svelte';
-  import { letters } from './state/letters.svelte';
+  import { shortcutSettings } from './state/shortcut_settings.svelte';
   import { specs } from './state/specs.svelte';
-  import { room } from './state/room.svelte';
-  import Strip from './strip/Strip.svelte';
+  import { panelLayout } from './state/panel_layout.svelte';
+  import Timeline from './timeline/Timeline.svelte';
   import TopBar from './TopBar.svelte';
   import Splitter from './ui/Splitter.svelte';
 
@@ -66,15 +66,15 @@
     if (event.key === 'Escape' && document.querySelector('[data-popover-content], [role="menu"]')) return;
     if (
       event.key === 'Escape' &&
-      (room.alone ||
+      (panelLayout.alone ||
         desk.tools.picking ||
         desk.tools.framing ||
         desk.tools.recording ||
         desk.tools.comparing ||
         desk.tools.graph)
     ) {
-      if (room.alone && !desk.tools.picking && !desk.tools.framing && !desk.tools.recording)
-        room.alone = false;
+      if (panelLayout.alone && !desk.tools.picking && !desk.tools.framing && !desk.tools.recording)
+        panelLayout.alone = false;
       else if (desk.tools.picking || desk.tools.framing || desk.tools.recording)
         desk.tools.picking = desk.tools.framing = desk.tools.recording = null;
       else if (desk.tools.comparing) desk.tools.comparing = null;
@@ -91,7 +91,7 @@
     const takes = at.closest(
       '[role="switch"], [role="radio"], [role="checkbox"], [role="slider"], [role="spinbutton"]',
     );
-    if (single && (!letters.on || takes)) return;
+    if (single && (!shortcutSettings.on || takes)) return;
     // A row that has the focus but is not the chosen one: what would be meant is not clear.
     if ((single || event.key === 'Delete') && at.closest('[aria-current="false"]')) return;
     const command = commands.find((c) => c.key === key);
@@ -118,14 +118,16 @@
   </nav>
   <div
     class="desk relative grid h-full overflow-hidden"
-    class:alone={room.alone}
+    class:alone={panelLayout.alone}
     class:stirred
-    class:no-left={room.folded.left}
-    class:no-right={room.folded.right}
-    class:no-low={room.folded.low}
-    style="--strip:{66 + (desk.shot.sounds.length ? 41 : 0) + (desk.tools.graph ? 102 : 0)}px;--left:{room.px(
-      'left',
-    )}px;--right:{room.px('right')}px;--low:{room.px('low')}px"
+    class:no-left={panelLayout.folded.left}
+    class:no-right={panelLayout.folded.right}
+    class:no-low={panelLayout.folded.low}
+    style="--strip:{66 +
+      (desk.shot.sounds.length ? 41 : 0) +
+      (desk.tools.graph ? 102 : 0)}px;--left:{panelLayout.px('left')}px;--right:{panelLayout.px(
+      'right',
+    )}px;--low:{panelLayout.px('low')}px"
     onpointermove={stir}
     role="presentation"
   >
@@ -155,9 +157,9 @@
       tabindex="-1"
       aria-label="Properties"
     >
-      <Chosen {desk} onplate={() => (open = 'plate')} />
+      <Properties {desk} onplate={() => (open = 'plate')} />
     </aside>
-    <section class="strip border-t border-line" aria-label="Shot strip"><Strip {desk} /></section>
+    <section class="strip border-t border-line" aria-label="Shot strip"><Timeline {desk} /></section>
     <section class="birth overflow-y-auto border-t border-r border-line" aria-label="Birth">
       <Birth {desk} />
     </section>

@@ -31,9 +31,9 @@
   />
   <button
     class="rounded-md px-2 py-1 hover:bg-raised"
-    class:text-aurora={desk.chosen.kind === 'shot'}
+    class:text-aurora={desk.selection.kind === 'shot'}
     title="Size, rate and length of the shot"
-    onclick={() => (desk.chosen = { kind: 'shot' })}
+    onclick={() => (desk.selection = { kind: 'shot' })}
   >
     {shot.width} × {shot.height} · {Number(framesPerSecond(shot.rate).toFixed(3))} fps · {Number(
       seconds.toFixed(2),

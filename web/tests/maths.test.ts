@@ -2,7 +2,7 @@ import { describe, expect, it } from 'vitest';
 import { ageAt, line, moved, valueAt, withPoint, without, x, y } from '../src/desk/lane';
 import { frameOf, toShot } from '../src/picture/geometry';
 import { own } from '../src/picture/grips';
-import { moment, pasted, shifted, stretched, withKey } from '../src/strip/keys';
+import { moment, pasted, shifted, stretched, withKey } from '../src/timeline/keys';
 import { arithmetic, shown } from '../src/ui/arithmetic';
 import { framesPerSecond } from '../src/ui/rates';
 

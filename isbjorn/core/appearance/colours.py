@@ -16,10 +16,10 @@ from isbjorn.core.document import Emitter, Gradient, Number
 from isbjorn.core.emit.newborn import Source, drawn
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate import gradients
-from isbjorn.core.jit import leaf
+from isbjorn.core.jit import inline_kernel
 from isbjorn.core.random import GRADIENT, HUE, LIGHTNESS, SATURATION, draws01
-from isbjorn.core.records import looked_up, own
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.records import looked_up, value_of
+from isbjorn.core.runtime.parallel import kernel_lock
 from isbjorn.core.simulate.state import State
 from isbjorn.core.simulate.strands.joints import along_strands
 
@@ -35,7 +35,7 @@ def tinted(ramp: Gradient, at: npt.ArrayLike, colour: Floats, dealt: bool = Fals
     return out
 
 
-@leaf("void(f4[:,::1], f8[::1], f4[:,::1], f4[:,::1])", cache=True, parallel=True)
+@inline_kernel("void(f4[:,::1], f8[::1], f4[:,::1], f4[:,::1])", cache=True, parallel=True)
 def _ramp(table: Floats, at: Doubles, colour: Floats, out: Floats) -> None:
     for i in prange(len(at)):
         x = min(max(at[i], 0.0), 1.0) * (len(table) - 1)
@@ -45,7 +45,7 @@ def _ramp(table: Floats, at: Doubles, colour: Floats, out: Floats) -> None:
             out[i, c] = colour[i, c] * (table[j, c] * (np.float32(1) - f) + table[j + 1, c] * f)
 
 
-_tint: Callable[..., None] = guarded(_ramp)
+_tint: Callable[..., None] = kernel_lock(_ramp)
 
 
 def along(e: Emitter, source: Source, state: State, t: float, length_s: float) -> Doubles:
@@ -120,7 +120,7 @@ _LINEAR = gradients.srgb_to_linear(_STEPS).astype(np.float32)
 _FAST = {"contract", "nnan", "ninf", "nsz"}
 
 
-@leaf("f4(f4[::1], f4, f4, f4, f4)", cache=True, forceinline=True, fastmath=_FAST)
+@inline_kernel("f4(f4[::1], f4, f4, f4, f4)", cache=True, forceinline=True, fastmath=_FAST)
 def _channel(linear: Floats, h: Any, s: Any, v: Any, offset: Any) -> Any:
     """A channel of hue, saturation and value (Smith 1978, "Color gamut transform pairs"), as linear light."""
     nothing, one, six = np.float32(0), np.float32(1), np.float32(6)
@@ -129,7 +129,7 @@ def _channel(linear: Floats, h: Any, s: Any, v: Any, offset: Any) -> Any:
     return looked_up(linear, v * (one - s * min(max(min(k, np.float32(4) - k), nothing), one)))
 
 
-@leaf(
+@inline_kernel(
     "void(f4[:,::1], f8[::1], f8[::1], f8[::1], f4[::1], f4[::1], f4[:,::1])", parallel=True, cache=True,
     error_model="numpy", fastmath=_FAST,
 )  # fmt: skip
@@ -152,10 +152,10 @@ def _vary_each(
             h = np.float32(2) + (b - r) / span
         else:
             h = np.float32(4) + (r - g) / span
-        h = h / np.float32(6) + np.float32(own(turned, i))
+        h = h / np.float32(6) + np.float32(value_of(turned, i))
         h -= np.float32(math.floor(h))
-        s = min(max((high - low) / max(high, hair) * np.float32(max(0.0, own(kept, i))), nothing), one)
-        v = high * np.float32(max(0.0, own(lifted, i)))
+        s = min(max((high - low) / max(high, hair) * np.float32(max(0.0, value_of(kept, i))), nothing), one)
+        v = high * np.float32(max(0.0, value_of(lifted, i)))
         over = bright * v ** np.float32(GAMMA) if v > one else bright
         v = min(v, one)
         out[i, 0] = _channel(linear, h, s, v, np.float32(5)) * over
@@ -163,4 +163,4 @@ def _vary_each(
         out[i, 2] = _channel(linear, h, s, v, np.float32(1)) * over
 
 
-_vary: Callable[..., None] = guarded(_vary_each)
+_vary: Callable[..., None] = kernel_lock(_vary_each)

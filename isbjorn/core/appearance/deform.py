@@ -20,8 +20,8 @@ from isbjorn.core.document.kinds import DEFORMERS
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.jit import njit
-from isbjorn.core.runtime.parallel import guarded
-from isbjorn.core.simulate.forces.row import WIDTH
+from isbjorn.core.runtime.parallel import kernel_lock
+from isbjorn.core.simulate.forces.force_layout import WIDTH
 from isbjorn.core.simulate.forces.turbulence import NOISE, put_noise
 from isbjorn.core.simulate.noise import flow
 from isbjorn.core.simulate.state import State
@@ -126,7 +126,7 @@ def _bend(
         out[i, 2] = line[low, 2] + share * pieces[low, 2] + over * az + z * nz
 
 
-_bent = guarded(_bend)
+_bent = kernel_lock(_bend)
 
 
 def _share(s: Doubles, length: float) -> Doubles:
@@ -156,7 +156,7 @@ def _displace(rows: Doubles, place: Doubles, amount: Doubles, out: Doubles) -> N
         out[i, 2] = place[i, 2] + amount[i] * z
 
 
-_displaced = guarded(_displace)
+_displaced = kernel_lock(_displace)
 
 
 def displace(deformer: Displace, read: Moment, place: Doubles) -> Doubles:

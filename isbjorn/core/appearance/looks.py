@@ -18,7 +18,7 @@ from isbjorn.core.emit.newborn import Source, brightness, spread_of
 from isbjorn.core.evaluate import curves, gradients
 from isbjorn.core.evaluate.curves import AGES, TABLE
 from isbjorn.core.evaluate.readings import Readings, measure_name
-from isbjorn.core.jit import leaf, njit
+from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.random import (
     ANGLE,
     BETWEEN_CURVES,
@@ -33,9 +33,9 @@ from isbjorn.core.random import (
     draw_around,
     draws01,
 )
-from isbjorn.core.records import own
-from isbjorn.core.runtime.parallel import guarded
-from isbjorn.core.simulate.identity import is_measured
+from isbjorn.core.records import value_of
+from isbjorn.core.runtime.parallel import kernel_lock
+from isbjorn.core.simulate.fingerprint import is_measured
 from isbjorn.core.simulate.state import State
 from isbjorn.core.simulate.strands.joints import joint_numbers
 
@@ -44,7 +44,7 @@ _SPAN = 16
 OF_SIZE, OF_OPACITY, OF_BRIGHTNESS, OF_RED, OF_GREEN, OF_BLUE = range(6)
 
 
-@leaf("f8(f8[:,::1], f8[:,::1], f4[:,::1], i8, u8, i8, i8, i8, i8, f8)", cache=True, forceinline=True)
+@inline_kernel("f8(f8[:,::1], f8[:,::1], f4[:,::1], i8, u8, i8, i8, i8, i8, f8)", cache=True, forceinline=True)
 def _number(
     bases: Doubles, spreads: Doubles, curves: Floats, row: int, key: np.uint64, birth: int, attribute: int, i: int,
     j: int, f: float,
@@ -79,7 +79,7 @@ def _dress(
         size[i] = min(tops[OF_SIZE], _number(bases, spreads, curves, OF_SIZE, key, k, SIZE, i, j, f))
         seen = min(100.0, _number(bases, spreads, curves, OF_OPACITY, key, k, OPACITY, i, j, f)) / 100.0
         seen *= ramp[j, 3] + f * (ramp[j + 1, 3] - ramp[j, 3])
-        fade_last = own(fades, i)
+        fade_last = value_of(fades, i)
         if fade_last > 0:
             seen *= min(1.0, (1.0 - age01[i]) / fade_last)
         opacity[i] = min(1.0, max(0.0, seen))
@@ -111,8 +111,8 @@ def _size(
         size[i] = min(top, _number(bases, spreads, curves, OF_SIZE, key, births[i], SIZE, i, j, at - j))
 
 
-_kernel: Callable[..., None] = guarded(_dress)
-_sized: Callable[..., None] = guarded(_size)
+_kernel: Callable[..., None] = kernel_lock(_dress)
+_sized: Callable[..., None] = kernel_lock(_size)
 # So far apart are the numbers by which joints of one strand draw.
 _JOINTS_APART = 40
 

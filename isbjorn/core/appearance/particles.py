@@ -13,18 +13,18 @@ import numpy.typing as npt
 from isbjorn.core.appearance.deform import is_deformed, moment_of, seen_through
 from isbjorn.core.appearance.looks import Looks, dress, shape_of
 from isbjorn.core.arrays import Floats
+from isbjorn.core.caching import thread_safe_cache
 from isbjorn.core.document import Shot
-from isbjorn.core.document.acting import acting
-from isbjorn.core.document.changes import settled
+from isbjorn.core.document.diff import changes_between
+from isbjorn.core.document.effective_shot import effective_shot
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.lately import keep_lately
 from isbjorn.core.simulate.checkpoints import StateCache
-from isbjorn.core.simulate.crowd.crowd import Crowd, Held, Running, crowds_of
 from isbjorn.core.simulate.displaced import Displaced
-from isbjorn.core.simulate.offspring import Offspring
-from isbjorn.core.simulate.rows import LIFE, ROWS
+from isbjorn.core.simulate.interactions.group import Held, InteractionGroup, Running, interaction_groups
+from isbjorn.core.simulate.spawned import Offspring
 from isbjorn.core.simulate.state import State
+from isbjorn.core.simulate.state_layout import LIFE, ROWS
 from isbjorn.core.simulate.strands.joints import joint_numbers
 from isbjorn.core.simulate.track import Track, shares_of
 
@@ -106,8 +106,8 @@ class Solver:
         self, shot: Shot, cache: StateCache | None = None, light: Light | None = None, before: Solver | None = None,
         held: bool = False,
     ) -> None:  # fmt: skip
-        shot = acting(shot)
-        known = settled(before.shot, shot) if before is not None and before.light is light else None
+        shot = effective_shot(shot)
+        known = changes_between(before.shot, shot) if before is not None and before.light is light else None
         shot = known.shot if known else shot
         self.shot, self.light = shot, light
         self.readings = Readings(
@@ -121,7 +121,7 @@ class Solver:
         self._shares = shares_of(shot, self.readings)
         self.tracks: dict[int, Track] = {}
         self._displaced: dict[int, Displaced] = {}
-        crowds = crowds_of(shot)
+        crowds = interaction_groups(shot)
         taken: set[int] = set()
         if before and known:
             taken = {
@@ -148,7 +148,7 @@ class Solver:
             if not taken.issuperset(numbers):
                 tracks = [self.tracks[number] for number in numbers]
                 seen = Held.of_before(tracks, [*before.tracks.values()]) if held and before else None
-                crowd = seen or Crowd(shot, tracks, meetings, self.readings)
+                crowd = seen or InteractionGroup(shot, tracks, meetings, self.readings)
                 for track in tracks:
                     track.crowd = crowd
 
@@ -167,13 +167,13 @@ class Solver:
     @property
     def running(self) -> Running | None:
         """How far the run of a crowd is that is under way, the longest one; None if none is."""
-        runs = [track.crowd.running for track in self.tracks.values() if isinstance(track.crowd, Crowd)]
+        runs = [track.crowd.running for track in self.tracks.values() if isinstance(track.crowd, InteractionGroup)]
         return max((one for one in runs if one is not None), key=lambda one: one.left_s, default=None)
 
     @property
     def reach_s(self) -> float | None:
         """Shot time up to which the states of all crowds are kept; None without crowds."""
-        found = [track.crowd.reach_s for track in self.tracks.values() if isinstance(track.crowd, Crowd)]
+        found = [track.crowd.reach_s for track in self.tracks.values() if isinstance(track.crowd, InteractionGroup)]
         return min((one for one in found if one is not None), default=None)
 
     def at(self, frame: int | Fraction, stale: Callable[[], bool] | None = None) -> Particles:
@@ -208,7 +208,7 @@ class Solver:
         if state is None:
             state = track.at(seconds, stale)
             if state.nbytes <= _LATELY_BYTES // _LATELY:
-                keep_lately(self._lately, (number, seconds, every), state, _LATELY)
+                thread_safe_cache(self._lately, (number, seconds, every), state, _LATELY)
         return state, self._ids(number, state, rounds), float(seconds)
 
     def _flies_alone(self, track: Track) -> bool:
@@ -221,7 +221,7 @@ class Solver:
 
     def _crosses(self, track: Track) -> bool:
         """Whether the two ends of an emitter's loop cross over."""
-        return self.shot.loop and self.shot.crossover_s > 0 and isinstance(track.crowd, Crowd)
+        return self.shot.loop and self.shot.crossover_s > 0 and isinstance(track.crowd, InteractionGroup)
 
     def crossing(self, number: int, seconds: Fraction) -> float:
         """How far those from before the start of a loop have come in, in [0, 1], of a crowd near its end; 0 where nobody crosses
@@ -260,7 +260,7 @@ class Solver:
         if deformed:
             seen = seen_through(emitter, moment_of(readings, t), seen)
         if state.nbytes <= _LATELY_BYTES // _LATELY:
-            keep_lately(self._seen_lately, (number, seconds), (state, (seen, grown)), _LATELY)
+            thread_safe_cache(self._seen_lately, (number, seconds), (state, (seen, grown)), _LATELY)
         return seen, grown
 
     def _inherited(self, track: Track, state: State, looks: Looks, t: float) -> Looks:
@@ -271,7 +271,7 @@ class Solver:
         size, colour = (track.readings.now(n, t) / 100 for n in (e.inherit_size, e.inherit_colour))
         if size <= 0 and colour <= 0:
             return looks
-        who, born_at, lives, known = births.bearers(state.births, state.moments)
+        who, born_at, lives, known = births.spawners(state.births, state.moments)
         values = np.zeros((ROWS, state.count), np.float32)
         values[LIFE] = lives
         age01 = np.clip((state.moments - born_at) / lives, 0, 1).astype(np.float32)

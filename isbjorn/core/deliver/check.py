@@ -12,7 +12,7 @@ import numpy as np
 import OpenImageIO as oiio
 
 from isbjorn.core.arrays import Floats
-from isbjorn.core.deliver.parts import Maker
+from isbjorn.core.deliver.chunks import Maker
 from isbjorn.core.deliver.plan import Picture
 from isbjorn.core.errors import IsbjornError, reason_of
 from isbjorn.core.media.movies import FILE_OPTIONS

@@ -16,11 +16,11 @@ import numpy as np
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.deliver import naming
 from isbjorn.core.deliver.check import check_files
-from isbjorn.core.deliver.crew import Crew, processes_for
+from isbjorn.core.deliver.chunks import Job, Maker
 from isbjorn.core.deliver.order import ANY_FRAME, Order, check_folder, check_order, has_alpha
-from isbjorn.core.deliver.parts import Job, Maker
 from isbjorn.core.deliver.plan import Plan
 from isbjorn.core.deliver.sheet import sheet
+from isbjorn.core.deliver.worker_pool import Crew, processes_for
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.formats import FORMATS, About, Codec
@@ -28,12 +28,12 @@ from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.sound import Mix, Sound, mixed, sounds_of, write_wave
 from isbjorn.core.media.write_movie import encode_whole, join_segments, sound_rate
 from isbjorn.core.media.write_still import write_still
-from isbjorn.core.simulate.handing import Shelves
+from isbjorn.core.simulate.shared_states import SharedCaches
 
 if TYPE_CHECKING:
     from isbjorn.core.deliver.farm.client import Farm, WorkerCard
 
-__all__ = ["Delivery", "Order", "check_order", "deliver", "has_alpha", "settled"]
+__all__ = ["Delivery", "Order", "check_order", "deliver", "has_alpha", "named_order"]
 
 
 def _in_the_way(order: Order, numbers: range, names: frozenset[str]) -> list[str]:
@@ -46,7 +46,7 @@ def _in_the_way(order: Order, numbers: range, names: frozenset[str]) -> list[str
     return sorted(found | ({order.sound_path.name} & names))
 
 
-def settled(shot: Shot, order: Order, project: str = "", others: Sequence[Order] = ()) -> Order:
+def named_order(shot: Shot, order: Order, project: str = "", others: Sequence[Order] = ()) -> Order:
     """An order whose name says what it is: tokens filled in, and the next version that is free.
 
     others: settled orders that wait; it is not to meet them. Raises IsbjornError when files are there that it would
@@ -118,7 +118,7 @@ class Delivery:
         plates: PlateReader | None = None,
         *,
         crew_plates: Callable[[], PlateReader] | None = None,
-        shelf: Path | None = None,
+        shared_cache: Path | None = None,
         thumb: Path | None = None,
         on_progress: Callable[[int], None] | None = None,
         cancelled: Callable[[], bool] | None = None,
@@ -130,7 +130,7 @@ class Delivery:
         self.shot, self.order = shot, order
         self.plates = plates or PlateReader()
         self.crew_plates = crew_plates or partial(PlateReader, self.plates.root)
-        self.shelf, self.on_progress, self.cancelled = shelf, on_progress, cancelled
+        self.shared_cache, self.on_progress, self.cancelled = shared_cache, on_progress, cancelled
         self.processes = processes
         self.job = Job(shot, order, Path(order.folder), thumb)
         self._staged = order.form.single or order.existing == "replace"
@@ -151,10 +151,10 @@ class Delivery:
         done = sum(made for part, made in zip(job.parts, there, strict=True) if made == len(part))
         self._tell(done)
         with ExitStack() as stack:
-            if self.shelf is None:
+            if self.shared_cache is None:
                 # Where the processes hand each other what they stepped.
-                self.shelf = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="isbjorn-")))
-                stack.callback(setattr, self, "shelf", None)
+                self.shared_cache = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="isbjorn-")))
+                stack.callback(setattr, self, "shared_cache", None)
             if missing:
                 self._make(missing, done)
             made = self._finished()
@@ -177,13 +177,13 @@ class Delivery:
     def _make(self, parts: list[range], done: int) -> None:
         if self.farm is not None:
             tell = lambda made: self._tell(done + made)  # noqa: E731
-            shelves = None if self.shelf is None else Shelves.within(self.shelf)
-            self.farm.run(self.job, parts, self.plates, tell, self.cancelled, self.on_workers, shelves)
+            shared_caches = None if self.shared_cache is None else SharedCaches.within(self.shared_cache)
+            self.farm.run(self.job, parts, self.plates, tell, self.cancelled, self.on_workers, shared_caches)
             return
         count = self.processes or processes_for(self.job)
         count = min(count, len(parts))
         if count > 1:
-            with Crew(count, self.crew_plates, self.shelf) as crew:
+            with Crew(count, self.crew_plates, self.shared_cache) as crew:
                 crew.run(self.job, parts, lambda made: self._tell(done + made), self.cancelled)
             return
         made = done
@@ -198,8 +198,8 @@ class Delivery:
             maker.make(part)
 
     def _maker(self, on_frame: Callable[[], None] | None = None) -> Maker:
-        shelves = None if self.shelf is None else Shelves.within(self.shelf)
-        return Maker(self.job, self.plates, shelves, on_frame, self.cancelled)
+        shared_caches = None if self.shared_cache is None else SharedCaches.within(self.shared_cache)
+        return Maker(self.job, self.plates, shared_caches, on_frame, self.cancelled)
 
     def _join_points(self, target: Path) -> None:
         """Put the particles of all parts into one file."""
@@ -292,5 +292,5 @@ def deliver(
     """
     given = {"first": shot.first_frame, "last": shot.last_frame, "existing": "version", **order}
     wanted = Order.model_validate({"folder": str(Path(folder).absolute()), "name": name, **given})
-    ready = settled(shot, wanted, project)
+    ready = named_order(shot, wanted, project)
     return Delivery(shot, ready, plates, processes=processes, on_progress=on_progress).run()

@@ -10,7 +10,7 @@ from typing import Any, Literal, Protocol, TypeVar, get_origin
 from pydantic_core import PydanticCustomError
 
 from isbjorn.core.document.base import Part, RefTo
-from isbjorn.core.document.once import ByObject
+from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.values import Number
 
 # Fields that name a file.
@@ -105,8 +105,8 @@ def _references_in(part: Part, path: str) -> Iterator[Reference]:
                 yield from _references_in(one, f"{path}{name}.{n}.")
 
 
-_numbers: ByObject[tuple[tuple[str, Number], ...]] = ByObject(lambda part: tuple(_numbers_in(part, "")))
-_references: ByObject[tuple[Reference, ...]] = ByObject(lambda part: tuple(_references_in(part, "")))
+_numbers: IdentityCache[tuple[tuple[str, Number], ...]] = IdentityCache(lambda part: tuple(_numbers_in(part, "")))
+_references: IdentityCache[tuple[Reference, ...]] = IdentityCache(lambda part: tuple(_references_in(part, "")))
 P = TypeVar("P", bound=Part)
 
 

@@ -10,7 +10,6 @@ from pydantic import Field, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
 from isbjorn.core.document.base import LARGEST_SEED, Part, RefTo
-from isbjorn.core.document.bearing import check_bearing
 from isbjorn.core.document.compositing import Group, Lamp, Matte
 from isbjorn.core.document.controls import Control
 from isbjorn.core.document.emitter import Emitter
@@ -19,6 +18,7 @@ from isbjorn.core.document.placed import Marker, place_spec
 from isbjorn.core.document.plate import Plate
 from isbjorn.core.document.references import check_ties
 from isbjorn.core.document.sounds import Sound
+from isbjorn.core.document.spawn_rules import check_bearing
 from isbjorn.core.document.takes import Take
 from isbjorn.core.document.unions import Finish, Force
 from isbjorn.core.document.values import Number, Spec

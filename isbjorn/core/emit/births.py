@@ -20,7 +20,7 @@ from isbjorn.core.evaluate.hearing import begins, struck
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.jit import njit
 from isbjorn.core.random import BURST, SLOT, draw01, draws01
-from isbjorn.core.runtime.memory import Kept
+from isbjorn.core.runtime.memory import Cache
 
 EVEN, JITTERED, RANDOM = 0, 1, 2
 CADENCE = {"even": EVEN, "jittered": JITTERED, "random": RANDOM}
@@ -55,7 +55,7 @@ def _poisson_arrivals(key: np.uint64, count: int) -> Doubles:
     return out
 
 
-_arrivals: Kept[Doubles] = Kept("arrivals", 0.7)
+_arrivals: Cache[Doubles] = Cache("arrivals", 0.7)
 
 
 def _poisson(key: int, count: int) -> Doubles:

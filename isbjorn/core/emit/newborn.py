@@ -75,7 +75,7 @@ class Source:
     def __init__(self, emitter: Emitter, key: int, readings: Readings, light: Light | None = None) -> None:
         self.emitter, self.key, self.readings, self.light = emitter, key, readings, light
         # Of one who is born of another's particles: where those are.
-        self.bearers: Bearers | None = None
+        self.spawners: Bearers | None = None
         # What others made of the emitter once and for all.
         self.kept: dict[str, Any] = {}
         numbers = (getattr(emitter, name) for name in type(emitter).model_fields)
@@ -144,8 +144,8 @@ class Source:
         place = frames.of(*on.place.T)
         inherits = bool(e.inherit.value or e.inherit.timed or e.inherit.spread)
         carried = np.zeros_like(place)
-        if self.bearers is not None:
-            where, carried = self.bearers.origins(births, t)
+        if self.spawners is not None:
+            where, carried = self.spawners.origins(births, t)
             place = place + where
         elif inherits or e.toward == "travel":
             carried = self.readings.velocity(e, t)

@@ -22,7 +22,7 @@ from isbjorn.core.document.recording import Recording
 from isbjorn.core.emit.births import NOW_S, Births
 from isbjorn.core.emit.newborn import Source
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.evaluate.outside import path_of
+from isbjorn.core.evaluate.external_files import path_of
 from isbjorn.core.evaluate.readings import Readings
 
 MOST_PARTICLES, MOST_SAMPLES = 2_000_000, 20_000_000

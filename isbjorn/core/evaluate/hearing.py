@@ -19,10 +19,10 @@ import numpy.typing as npt
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document.kinds import loaded
 from isbjorn.core.document.sounds import Hearing, Sound
-from isbjorn.core.evaluate.outside import path_of
+from isbjorn.core.evaluate.external_files import path_of
 from isbjorn.core.jit import njit
-from isbjorn.core.runtime.memory import Kept
-from isbjorn.core.runtime.shelf import LASTING, laid_down, lay_down
+from isbjorn.core.runtime.memory import Cache
+from isbjorn.core.runtime.shared_cache import LASTING, load_arrays, store_arrays
 
 RATE, PER_S, LONGEST_S = 48_000, 120, 900
 _HOP, _WINDOW, _CHUNK = RATE // PER_S, 2048, 512
@@ -239,24 +239,24 @@ def _beats(flux: Floats, tempo: float, onsets: Doubles) -> Doubles:
 
 # Who reads sound files, as samples of one channel, `RATE` a second; raises IsbjornError.
 _DECODE = "isbjorn.core.media.sound:samples_of"
-_HEARD: Kept[Heard] = Kept("heard")
+_HEARD: Cache[Heard] = Cache("heard")
 
 
 def is_heard(digest: str) -> bool:
-    """Whether what is heard in a sound lies on the shelf."""
-    return any(digest in shelf.names(_GROUP) for shelf in LASTING)
+    """Whether the analysis of a sound is cached."""
+    return any(digest in shared_cache.names(_GROUP) for shared_cache in LASTING)
 
 
 def prepare(path: Path, digest: str) -> Heard:
-    """Listen to a file, and lay what is heard on the shelf."""
+    """Analyse a sound file and cache the result."""
     found = analysed(loaded(_DECODE)(path))
-    lay_down(_GROUP, digest, **found.__dict__)
+    store_arrays(_GROUP, digest, **found.__dict__)
     return found
 
 
-def _shelved(digest: str) -> Heard | None:
-    """What lies on the shelf of a sound; None if there is nothing, or nothing whole."""
-    found = laid_down(_GROUP, digest, Heard.__dataclass_fields__)
+def _stored(digest: str) -> Heard | None:
+    """The cached analysis of a sound; None if there is none, or if it is damaged."""
+    found = load_arrays(_GROUP, digest, Heard.__dataclass_fields__)
     if found is None:
         return None
     n = len(found["rms"])
@@ -270,7 +270,7 @@ def heard(sound: Sound) -> Heard:
     """What is heard in a sound. Raises IsbjornError where its file is missing, another one, or damaged."""
 
     def listen() -> Heard:
-        known = _shelved(sound.digest)
+        known = _stored(sound.digest)
         if known is not None:
             return known
         return prepare(path_of(sound.media, sound.digest), sound.digest)
@@ -296,7 +296,7 @@ def _share(seconds: float) -> float:
     return 1.0 if seconds <= 0 else 1 - math.exp(-1 / (seconds * PER_S))
 
 
-_MEASURED: Kept[Doubles] = Kept("heard", 0.2)
+_MEASURED: Cache[Doubles] = Cache("heard", 0.2)
 
 
 def measured(sound: Sound, hearing: Hearing) -> Doubles:

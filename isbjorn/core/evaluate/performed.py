@@ -21,8 +21,8 @@ import numpy.typing as npt
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Control, Take
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.evaluate.outside import path_of
-from isbjorn.core.runtime.memory import Kept
+from isbjorn.core.evaluate.external_files import path_of
+from isbjorn.core.runtime.memory import Cache
 
 # As near to a step, in steps, a moment is that step: what is rounded never reads what comes after.
 _AT_A_STEP = 1e-4
@@ -105,7 +105,7 @@ class Performance:
 
 
 _played: WeakValueDictionary[str, Performance] = WeakValueDictionary()
-_kept: Kept[Performance] = Kept("heard", 0.3)
+_kept: Cache[Performance] = Cache("heard", 0.3)
 _lock = threading.Lock()
 
 

@@ -10,9 +10,9 @@ from isbjorn.core.document import Emitter, Link, Shot
 from isbjorn.core.emit.newborn import Source
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.render.camera import Projection
-from isbjorn.core.simulate.forces import felt
+from isbjorn.core.simulate.forces import accumulators
 from isbjorn.core.simulate.forces.displacement import displace
-from isbjorn.core.simulate.forces.row import OWN, SPREAD, TILT_SPREAD, WAY_SPREAD
+from isbjorn.core.simulate.forces.force_layout import OWN, SPREAD, TILT_SPREAD, WAY_SPREAD
 from isbjorn.core.simulate.integrators import world
 from isbjorn.core.simulate.integrators.stepped import pack_world
 from isbjorn.core.simulate.track import key_of
@@ -66,7 +66,7 @@ def _ways(tables: Any, key: int, force: Any, places: Any) -> Any:
         displace(tables.rows, tables.zoned, tables.curves, key, np.arange(count), ages, never, never, values)
         return values[:3].T - places
     out = np.zeros((count, 3))
-    acts, at = np.zeros(felt.SIZE), np.zeros(8)
+    acts, at = np.zeros(accumulators.SIZE), np.zeros(8)
     # Nothing has happened yet.
     at[6:] = -1.0
     for n, place in enumerate(places):
@@ -81,6 +81,6 @@ def _ways(tables: Any, key: int, force: Any, places: Any) -> Any:
         at[:3] = place
         world.feel(tables.rows, tables.zoned, tables.curves, tables.paths, 0, k, 0, _AGE01, 1.0, at, acts)
         # The zone weakens the grip: it is shown as a weaker wind.
-        grip = float(tables.rows[0, 0, OWN]) if acts[felt.GRIP] > 0 else 0.0
-        out[n] = acts[felt.AIR : felt.AIR + 3] / grip if grip > 0 else acts[:3]
+        grip = float(tables.rows[0, 0, OWN]) if acts[accumulators.GRIP] > 0 else 0.0
+        out[n] = acts[accumulators.AIR : accumulators.AIR + 3] / grip if grip > 0 else acts[:3]
     return out

@@ -14,7 +14,7 @@ from isbjorn.core.document import Emitter
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.inspect.handles import Path2, on_picture
 from isbjorn.core.render.camera import Projection
-from isbjorn.core.runtime.memory import Kept
+from isbjorn.core.runtime.memory import Cache
 from isbjorn.core.simulate.integrators.recorded import RecordedIntegrator
 from isbjorn.core.simulate.integrators.strands import StrandIntegrator
 from isbjorn.core.simulate.track import Track
@@ -51,7 +51,7 @@ def fan_of(emitter: Emitter, track: Track, view: Projection, t: float) -> Path2:
 
 
 # Flights by the motion that they show: an edit of looks, or of another emitter, finds them again.
-_FLOWN: Kept[tuple[Floats, npt.NDArray[np.int64]]] = Kept("arrivals", 0.3)
+_FLOWN: Cache[tuple[Floats, npt.NDArray[np.int64]]] = Cache("arrivals", 0.3)
 
 
 def _flown(track: Track, t: float) -> tuple[Floats, npt.NDArray[np.int64]]:

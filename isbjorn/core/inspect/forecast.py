@@ -18,7 +18,7 @@ from pydantic import BaseModel, Field
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Emitter, Group, Number, Shot
-from isbjorn.core.document.once import ByObject
+from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.evaluate import curves
 from isbjorn.core.evaluate.readings import Readings
@@ -127,7 +127,7 @@ def _means(number: Number) -> tuple[float, float]:
     return float(most * shares.mean()), float((most**2 + number.spread**2 / 3) * (shares**2).mean())
 
 
-_means_of: ByObject[tuple[float, float]] = ByObject(_means)
+_means_of: IdentityCache[tuple[float, float]] = IdentityCache(_means)
 
 
 def _mean(number: Number) -> float:

@@ -11,10 +11,10 @@ import numpy as np
 from pydantic import BaseModel, Field
 
 from isbjorn.core.document import Emitter, Grade, Number, Shot
-from isbjorn.core.document.acting import acting
-from isbjorn.core.document.changes import Edited, settled
+from isbjorn.core.document.diff import Edited, changes_between
+from isbjorn.core.document.effective_shot import effective_shot
 from isbjorn.core.document.forces import Noise
-from isbjorn.core.document.once import ByObject
+from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.references import LISTS, numbers_of
 from isbjorn.core.emit.shapes import outline
 from isbjorn.core.emit.shapes.base import Light, Setting
@@ -43,7 +43,7 @@ from isbjorn.core.inspect.handles import (
 from isbjorn.core.render.camera import Orbit, Projection, projection
 from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE
 from isbjorn.core.simulate.checkpoints import StateCache
-from isbjorn.core.simulate.identity import reads_plate
+from isbjorn.core.simulate.fingerprint import reads_plate
 from isbjorn.core.simulate.track import Track, shares_of
 
 _GRAPH, _LOOKED_AT = 400, 4
@@ -141,7 +141,7 @@ def _spans(number: Number) -> dict[str, Any]:
     }
 
 
-_spans_of: ByObject[dict[str, Any]] = ByObject(_spans)
+_spans_of: IdentityCache[dict[str, Any]] = IdentityCache(_spans)
 
 
 def _lane(name: str, number: Number, thing: str, field: str, unit: str) -> Lane:
@@ -153,7 +153,7 @@ def _ramp_of(colour: Any) -> tuple[list[str], list[float]]:
     return gradients.linear_to_hexes(ramp[:, :3]), ramp[:, 3].astype(np.float64).round(4).tolist()
 
 
-_ramp: ByObject[tuple[list[str], list[float]]] = ByObject(_ramp_of)
+_ramp: IdentityCache[tuple[list[str], list[float]]] = IdentityCache(_ramp_of)
 
 
 def _unit(thing: Any, field: str) -> str:
@@ -250,7 +250,7 @@ def _is_moving(shot: Shot) -> bool:
     )
 
 
-_is_timed: ByObject[bool] = ByObject(lambda thing: any(n.timed for _, n in numbers_of(thing)))
+_is_timed: IdentityCache[bool] = IdentityCache(lambda thing: any(n.timed for _, n in numbers_of(thing)))
 
 
 @dataclass
@@ -269,7 +269,7 @@ class Before:
         """About what a frame takes where a span of the shot takes longest, at a width; None if that is not known of it."""
         if self.scene.problem or not self.shares.keys() >= {e.id for e in shot.emitters}:
             return None
-        acts, far = acting(shot), self.scene.far_px or {}
+        acts, far = effective_shot(shot), self.scene.far_px or {}
         moments = {float(shot.seconds(first + (last - first) * n // _LOOKED_AT)) for n in range(_LOOKED_AT + 1)}
         costs = [forecast(acts, self.readings, t, self.shares, far) for t in sorted(moments)]
         return max(costs, key=lambda cost: cost.ms(width, width * shot.height // shot.width))
@@ -294,14 +294,14 @@ def guides(
 
     thing: the force whose field is wanted too. memory: what is known of the shot before an edit.
     """
-    shot = acting(shot)
+    shot = effective_shot(shot)
     frame = shot.first_frame if frame is None else min(max(frame, shot.first_frame), shot.last_frame)
     t = float(shot.seconds(frame))
     every_on = tuple(e if e.on else e.model_copy(update={"on": True}) for e in shot.emitters)
     whole = shot.model_copy(update={"emitters": every_on})
     view, at = projection(whole, 1.0, t, orbit), (frame, orbit, shot.camera)
     old = memory.before if memory is not None else None
-    known = settled(old.whole, whole) if old is not None and old.at == at and old.light is light else None
+    known = changes_between(old.whole, whole) if old is not None and old.at == at and old.light is light else None
     if old is None or known is None:
         old, known = None, Edited(whole, *[frozenset(thing.id for thing in whole.things)] * 2)
     whole, touched = known.shot, known.touched

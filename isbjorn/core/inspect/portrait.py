@@ -10,14 +10,14 @@ from isbjorn.core.appearance.looks import dress
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Camera, Emitter, Number, Shot, Use
-from isbjorn.core.document.acting import acting
+from isbjorn.core.document.effective_shot import effective_shot
 from isbjorn.core.evaluate import curves
 from isbjorn.core.frame import Solver
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.emitters import EmitterRasteriser
-from isbjorn.core.simulate.rows import ROWS
 from isbjorn.core.simulate.state import State
+from isbjorn.core.simulate.state_layout import ROWS
 
 _ENDLESS_S = 10.0
 _FILLED, _MOST_MAGNIFIED = 0.82, 6.0
@@ -58,7 +58,7 @@ def portrait(
     Gives float32 (cell, count * cell, 4), linear, premultiplied. Small bodies are magnified, up to 6 times. It looks as it would
     if it reached each age at the moment, and flies to the right.
     """
-    shot = acting(shot)
+    shot = effective_shot(shot)
     others = tuple(e.model_copy(update={"on": False}) for e in shot.emitters)
     cast = (*others[:number], _middle(shot.emitters[number]), *others[number + 1 :])
     board = shot.model_copy(

@@ -12,7 +12,7 @@ from isbjorn.core.document.bodies import Skin
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.frame import render_frame
 from isbjorn.core.media.colour import shade_table
-from isbjorn.core.render.shades import to_shades
+from isbjorn.core.render.display_encoding import to_shades
 
 PRESETS: dict[str, dict[str, Any]] = {
     "Milk": {"material": "milk", "shade": 45, "shade_colour": "#8fa3b8", "highlight": 45, "gloss": 40},

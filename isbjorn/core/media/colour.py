@@ -11,7 +11,7 @@ import numpy.typing as npt
 import PyOpenColorIO as ocio
 
 from isbjorn.core.arrays import Floats
-from isbjorn.core.render.shades import shade_levels
+from isbjorn.core.render.display_encoding import shade_levels
 
 Encoding = Literal["srgb", "rec709", "linear", "acescg"]
 WORKING = "Linear Rec.709 (sRGB)"

@@ -8,9 +8,9 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Floats
+from isbjorn.core.caching import thread_safe_cache
 from isbjorn.core.colour import brightness
 from isbjorn.core.document import Shot
-from isbjorn.core.lately import keep_lately
 from isbjorn.core.media.plates import PlateReader
 
 _WIDTH, _KEPT = 320, 96
@@ -64,5 +64,5 @@ class PlateLight:
         if found is None:
             colours = np.ascontiguousarray(self.plates.frame(self.shot, number, _WIDTH, self._rows)[..., :3])
             found = brightness(colours), colours
-            keep_lately(self._kept, number, found, _KEPT)
+            thread_safe_cache(self._kept, number, found, _KEPT)
         return found

@@ -18,17 +18,17 @@ import numpy.typing as npt
 from isbjorn.core.arrays import Codes, Floats, is_coded
 from isbjorn.core.document import Plate, Shot
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.evaluate.outside import finds
+from isbjorn.core.evaluate.external_files import finds
 from isbjorn.core.media.colour import Encoding, decoding_table, to_linear
 from isbjorn.core.media.movies import MOVIES, Movie
 from isbjorn.core.media.shrink import FINE_LEVELS, shrunk, shrunk_planes
 from isbjorn.core.media.stills import PICTURES, is_pattern, probe_still, read_still, sequence_files
-from isbjorn.core.render.shades import lit
+from isbjorn.core.render.display_encoding import lit
 from isbjorn.core.runtime.memory import share_of
-from isbjorn.core.runtime.shelf import Shelf
+from isbjorn.core.runtime.shared_cache import SharedCache
 
 P = TypeVar("P", np.float32, np.uint16)
-# A frame on the shelf begins with its shape; larger ones are not laid there.
+# A cached frame begins with its shape; larger ones are not cached.
 _HEAD, _MOST_SHELVED = 24, 16 << 20
 
 
@@ -138,11 +138,13 @@ def _within(picture: npt.NDArray[P], width: int, height: int) -> npt.NDArray[P]:
 class PlateReader:
     """Reads plates for any shot, keeping open files and the frames last used at their size. Safe to share between threads.
 
-    shelf: where processes hand each other such frames.
+    shared_cache: where processes hand each other such frames.
     """
 
-    def __init__(self, root: Path | None = None, limit_bytes: int | None = None, shelf: Shelf | None = None) -> None:
-        self.root, self.shelf = root, shelf
+    def __init__(
+        self, root: Path | None = None, limit_bytes: int | None = None, shared_cache: SharedCache | None = None
+    ) -> None:
+        self.root, self.shared_cache = root, shared_cache
         finds(self)
         self.limit_bytes = share_of("plates") if limit_bytes is None else limit_bytes
         self._open: OrderedDict[tuple[str, float], _Frames] = OrderedDict()
@@ -166,8 +168,8 @@ class PlateReader:
             self._open.clear()
             self._kept.clear()
             self._bytes = 0
-        if self.shelf is not None:
-            self.shelf.clear()
+        if self.shared_cache is not None:
+            self.shared_cache.clear()
 
     def probed(self, media: str) -> dict[str, Any]:
         """What a plate is (see `probe`), if it may be read."""
@@ -274,20 +276,20 @@ class PlateReader:
         return self._found(key, lambda: self._read(frames, number, plate, width, height, width / shot.width))
 
     def _found(self, key: tuple[Any, ...], read: Callable[[], Floats | Codes]) -> Floats | Codes:
-        """A frame that is kept, or lies on the shelf, or is read. It is not to be changed."""
+        """A frame from memory, the shared cache or the file. It must not be changed."""
         found = self._kept.get(key)
         if found is None:
-            found = self._shelved(key)
+            found = self._stored(key)
             if found is None:
                 found = read()
-                if self.shelf is not None and is_coded(found) and found.nbytes <= _MOST_SHELVED:
-                    self.shelf.put(*_shelf_names(key), [np.array(found.shape, np.int64), found])
+                if self.shared_cache is not None and is_coded(found) and found.nbytes <= _MOST_SHELVED:
+                    self.shared_cache.put(*_cache_names(key), [np.array(found.shape, np.int64), found])
             self._keep(key, found)
         self._kept.move_to_end(key)
         return found
 
-    def _shelved(self, key: tuple[Any, ...]) -> Codes | None:
-        there = None if self.shelf is None else self.shelf.get(*_shelf_names(key))
+    def _stored(self, key: tuple[Any, ...]) -> Codes | None:
+        there = None if self.shared_cache is None else self.shared_cache.get(*_cache_names(key))
         if there is None or len(there) < _HEAD or len(there) % 2:
             return None
         (height, width, channels), codes = there[:_HEAD].view(np.int64).tolist(), there[_HEAD:].view(np.uint16)
@@ -336,8 +338,8 @@ def _own(kept: Floats | Codes) -> Floats:
     return lit(kept) if is_coded(kept) else np.array(kept, np.float32)
 
 
-def _shelf_names(key: tuple[Any, ...]) -> tuple[str, str]:
-    """Under which group and name a frame lies on the shelf: one group for each media."""
+def _cache_names(key: tuple[Any, ...]) -> tuple[str, str]:
+    """Group and name of a frame in the shared cache: one group for each media file."""
     return tuple(hashlib.sha256(repr(part).encode()).hexdigest()[:32] for part in (key[0], key))  # type: ignore[return-value]
 
 

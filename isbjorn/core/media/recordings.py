@@ -24,7 +24,7 @@ from isbjorn.core.arrays import Doubles, Longs
 from isbjorn.core.document import Shot
 from isbjorn.core.emit.recorded import MOST_PARTICLES, MOST_SAMPLES, Recorded, save_recorded
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.evaluate.outside import digest_of
+from isbjorn.core.evaluate.external_files import digest_of
 from isbjorn.core.media.usd_in import alone, upright_of
 
 ENDINGS = (".usd", ".usda", ".usdc", ".csv", ".parquet", ".npz")

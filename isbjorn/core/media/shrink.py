@@ -10,10 +10,10 @@ import numpy.typing as npt
 from numba import prange
 
 from isbjorn.core.arrays import Codes, Floats, Ints
-from isbjorn.core.jit import leaf, njit
+from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.media.planes import Plane, Planes
-from isbjorn.core.render.shades import TOP_CODE
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.render.display_encoding import TOP_CODE
+from isbjorn.core.runtime.parallel import kernel_lock
 
 _BLOCKS = 32
 # Frames in planes are read to a sixteenth of a code of 8 bits.
@@ -23,7 +23,7 @@ _FAST = {"contract", "nnan", "ninf", "nsz"}
 _GIVEN = "f4[::1], i8[::1], f4[:,::1], u4[::1], f4[:,::1], u2[:,:,::1]"
 
 
-@leaf("void(f4[::1], u4, u4[::1], f4[:,::1], f4[::1], u2[::1])", cache=True, fastmath=_FAST)
+@inline_kernel("void(f4[::1], u4, u4[::1], f4[:,::1], f4[::1], u2[::1])", cache=True, fastmath=_FAST)
 def _narrow(
     sums: Floats, stride: np.uint32, columns: npt.NDArray[np.uint32], wide: Floats, light: Floats, codes: Codes
 ) -> None:
@@ -44,13 +44,13 @@ def _narrow(
         codes[i] = np.uint16(np.int32(np.sqrt(min(light[i], one)) * top + half))
 
 
-@leaf("void(f4[::1], f4[::1], f4)", cache=True, fastmath=_FAST)
+@inline_kernel("void(f4[::1], f4[::1], f4)", cache=True, fastmath=_FAST)
 def _add(sums: Floats, light: Floats, weight: float) -> None:
     for i in range(np.uint32(len(sums))):
         sums[i] += weight * light[i]
 
 
-@leaf("void(u1[::1], f4[::1], f4[::1], u4)", cache=True)
+@inline_kernel("void(u1[::1], f4[::1], f4[::1], u4)", cache=True)
 def _light_bytes(row: npt.NDArray[np.uint8], table: Floats, light: Floats, stride: np.uint32) -> None:
     """Light of a row of bytes (3 n,): red, green and blue behind each other, `stride` apart."""
     for c in range(np.uint32(3)):
@@ -58,7 +58,7 @@ def _light_bytes(row: npt.NDArray[np.uint8], table: Floats, light: Floats, strid
             light[c * stride + i] = table[row[np.uint32(3) * i + c]]
 
 
-@leaf([f"void({plane}[::1], {plane}[::1], f4, f4[::1])" for plane in ("u1", "u2")], cache=True, fastmath=_FAST)
+@inline_kernel([f"void({plane}[::1], {plane}[::1], f4, f4[::1])" for plane in ("u1", "u2")], cache=True, fastmath=_FAST)
 def _mix(near: Plane, far: Plane, middle: float, hue: Floats) -> None:
     """A row of colour between two, a quarter of the way from the near one to the far one."""
     more, less = np.float32(0.75), np.float32(0.25)
@@ -66,7 +66,7 @@ def _mix(near: Plane, far: Plane, middle: float, hue: Floats) -> None:
         hue[i] = more * np.float32(near[i]) + less * np.float32(far[i]) - middle
 
 
-@leaf("void(f4[::1], f4[::1])", cache=True, fastmath=_FAST)
+@inline_kernel("void(f4[::1], f4[::1])", cache=True, fastmath=_FAST)
 def _widen(hue: Floats, wide: Floats) -> None:
     """A row of colour for pixels of half its width: each stands at the left one of two (as MPEG-2 and those after it have it)."""
     half, last = np.float32(0.5), np.uint32(len(hue) - 1)
@@ -78,7 +78,7 @@ def _widen(hue: Floats, wide: Floats) -> None:
         wide[np.uint32(2) * last + np.uint32(1)] = hue[last]
 
 
-@leaf([f"void({plane}[:,::1], i8, i8, i8, f4, f4[::1], f4[::1])" for plane in ("u1", "u2")], cache=True)
+@inline_kernel([f"void({plane}[:,::1], i8, i8, i8, f4, f4[::1], f4[::1])" for plane in ("u1", "u2")], cache=True)
 def _spread(plane: Plane, y: int, across: int, down: int, middle: float, hue: Floats, wide: Floats) -> None:
     """Colour of a row of pixels, of a plane that may be smaller. hue: room for a row of the plane."""
     near = y >> down
@@ -90,7 +90,7 @@ def _spread(plane: Plane, y: int, across: int, down: int, middle: float, hue: Fl
         _widen(hue, wide)
 
 
-@leaf(
+@inline_kernel(
     [f"void({plane}[::1], f4[::1], f4[::1], f4[::1], f4[::1], i4[::1], f4[::1], u4)" for plane in ("u1", "u2")],
     cache=True,
     fastmath=_FAST,
@@ -182,7 +182,7 @@ def shrunk_planes(planes: Planes, table: Floats, width: int, height: int) -> Cod
     return _smaller(np.empty((0, 0, 3), np.uint8), planes, table, width, height)
 
 
-@guarded
+@kernel_lock
 def _smaller(pixels: npt.NDArray[np.uint8], planes: Planes, table: Floats, width: int, height: int) -> Codes:
     out = np.empty((height, width, 3), np.uint16)
     rows, tall = _shares(planes.height, height)

@@ -18,7 +18,7 @@ from isbjorn.core.errors import IsbjornError, reason_of
 from isbjorn.core.evaluate import hearing
 from isbjorn.core.media.movies import FILE_OPTIONS, MOVIES
 from isbjorn.core.media.whole import whole
-from isbjorn.core.runtime.shelf import Shelf, keep_on
+from isbjorn.core.runtime.shared_cache import SharedCache, keep_on
 
 # A sound is one file: no list of others, no address.
 SOUNDS = (".wav", ".flac", ".mp3", ".m4a", ".aac", ".ogg", ".oga", ".opus", ".aif", ".aiff")
@@ -319,12 +319,12 @@ def samples_of(path: Path) -> Floats:
     return out
 
 
-def prepared(path: str, digest: str, shelf: str, limit_bytes: int) -> tuple[float, float, int]:
-    """Listen to a file in a process of its own, and lay what is heard on a shelf; its seconds, its tempo, how many onsets it has.
+def prepared(path: str, digest: str, shared_cache: str, limit_bytes: int) -> tuple[float, float, int]:
+    """Analyse a sound in a separate process and cache the result; its seconds, its tempo, and the number of onsets.
 
     Raises IsbjornError for what is no sound.
     """
-    keep_on(Shelf(Path(shelf), limit_bytes))
+    keep_on(SharedCache(Path(shared_cache), limit_bytes))
     _check_samples(Path(path))
     found = hearing.prepare(Path(path), digest)
     return found.seconds, found.tempo, len(found.onsets)

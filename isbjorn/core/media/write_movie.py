@@ -21,7 +21,7 @@ from isbjorn.core.media.planes import EXACTLY
 from isbjorn.core.media.sound import Mix, Sound
 from isbjorn.core.media.targets import Target
 from isbjorn.core.media.whole import whole
-from isbjorn.core.render.shades import straight, to_shades
+from isbjorn.core.render.display_encoding import straight, to_shades
 from isbjorn.core.runtime.parallel import usual_priority
 
 SEGMENT_FRAMES = 24

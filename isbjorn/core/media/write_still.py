@@ -19,7 +19,7 @@ from isbjorn.core.media.colour import convert, shade_table
 from isbjorn.core.media.formats import About, Format, Layer, Still
 from isbjorn.core.media.targets import NOT_SAID, PRIMARIES, Target
 from isbjorn.core.media.whole import replace_whole
-from isbjorn.core.render.shades import straight, to_shades
+from isbjorn.core.render.display_encoding import straight, to_shades
 
 _COMPRESSIONS = {"zip": "zip:1", "zips": "zips:1", "dwaa": "dwaa:45"}
 _SPACES = {"srgb": "srgb_rec709_scene", "rec709": "Rec709", "linear": "lin_rec709_scene"}

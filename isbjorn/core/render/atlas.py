@@ -21,7 +21,7 @@ from isbjorn.core.evaluate.glyphs import drawn, font, pieces
 from isbjorn.core.random import BODY, FRAME, VARIANT, draws01
 from isbjorn.core.render.bodies import kept_mask, variants
 from isbjorn.core.render.sprites import Pages, bound
-from isbjorn.core.runtime.memory import Kept
+from isbjorn.core.runtime.memory import Cache
 
 _SMALLEST, _LARGEST = 32, 1024
 _LARGEST_LETTER = 512
@@ -270,8 +270,8 @@ class Bodies:
         return _pages(keys, self.pictures)
 
 
-_kept: Kept[Pages] = Kept("pages", 0.5)
-_made: Kept[tuple[Floats, float]] = Kept("pages", 0.5)
+_kept: Cache[Pages] = Cache("pages", 0.5)
+_made: Cache[tuple[Floats, float]] = Cache("pages", 0.5)
 
 
 def _page(key: tuple[Any, ...], pictures: Pictures) -> tuple[Floats, float]:

@@ -14,8 +14,8 @@ import numpy as np
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document.compositing import Blend
-from isbjorn.core.jit import leaf
-from isbjorn.core.render.lanes import composite_pixel
+from isbjorn.core.jit import inline_kernel
+from isbjorn.core.render.simd import composite_pixel
 
 MODES: dict[str, int] = {"normal": 0, "add": 0} | {
     name: number for number, name in enumerate((n for n in get_args(Blend) if n not in ("normal", "add")), 1)
@@ -26,17 +26,17 @@ _SCREEN, _MULTIPLY, _DARKEN, _LIGHTEN, _OVERLAY, _HARD, _SOFT, _DODGE, _BURN, _D
 _SATURATION, _COLOUR = _HUE + 1, _HUE + 2
 
 
-@leaf("f8(f8, f8)", cache=True, forceinline=True)
+@inline_kernel("f8(f8, f8)", cache=True, forceinline=True)
 def _screen(b: float, s: float) -> float:
     return b + s - min(b, 1.0) * min(s, 1.0)
 
 
-@leaf("f8(f8, f8)", cache=True)
+@inline_kernel("f8(f8, f8)", cache=True)
 def _hard(b: float, s: float) -> float:
     return b * 2.0 * s if s <= 0.5 else _screen(b, 2.0 * s - 1.0)
 
 
-@leaf("f8(i8, f8, f8)", cache=True, error_model="numpy")
+@inline_kernel("f8(i8, f8, f8)", cache=True, error_model="numpy")
 def _one(mode: int, b: float, s: float) -> float:
     """B of one channel: the backdrop's colour b, the source's s."""
     if mode == _MULTIPLY:
@@ -71,12 +71,12 @@ def _one(mode: int, b: float, s: float) -> float:
     return 0.0 if s <= 0.0 else 1.0 - min(1.0, (1.0 - b) / held_s)
 
 
-@leaf("f8(f8, f8, f8)", cache=True, forceinline=True)
+@inline_kernel("f8(f8, f8, f8)", cache=True, forceinline=True)
 def _lum(r: float, g: float, b: float) -> float:
     return 0.3 * r + 0.59 * g + 0.11 * b
 
 
-@leaf("UniTuple(f8,3)(f8, f8, f8, f8)", cache=True)
+@inline_kernel("UniTuple(f8,3)(f8, f8, f8, f8)", cache=True)
 def _with_lum(r: float, g: float, b: float, lum: float) -> tuple[float, float, float]:
     """The text's SetLum with its ClipColor."""
     d = lum - _lum(r, g, b)
@@ -91,7 +91,7 @@ def _with_lum(r: float, g: float, b: float, lum: float) -> tuple[float, float, f
     return r, g, b
 
 
-@leaf("UniTuple(f8,3)(f8, f8, f8, f8)", cache=True)
+@inline_kernel("UniTuple(f8,3)(f8, f8, f8, f8)", cache=True)
 def _with_sat(r: float, g: float, b: float, sat: float) -> tuple[float, float, float]:
     """The text's SetSat: the smallest to 0, the largest to `sat`, the middle between as it was."""
     low, high = min(r, g, b), max(r, g, b)
@@ -101,7 +101,7 @@ def _with_sat(r: float, g: float, b: float, sat: float) -> tuple[float, float, f
     return (r - low) * k, (g - low) * k, (b - low) * k
 
 
-@leaf("UniTuple(f8,3)(i8, f8, f8, f8, f8, f8, f8)", cache=True)
+@inline_kernel("UniTuple(f8,3)(i8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _three(mode: int, br: float, bg: float, bb: float, sr: float, sg: float, sb: float) -> tuple[float, float, float]:
     """B of the modes that do not take channels apart."""
     br, bg, bb, sr, sg, sb = min(br, 1.0), min(bg, 1.0), min(bb, 1.0), min(sr, 1.0), min(sg, 1.0), min(sb, 1.0)
@@ -117,7 +117,7 @@ def _three(mode: int, br: float, bg: float, bb: float, sr: float, sg: float, sb:
     return _with_lum(br, bg, bb, _lum(sr, sg, sb))
 
 
-@leaf("void(f4[:,:,::1], i8, i8, f8, f8, f8, f8, i8)", cache=True, forceinline=True, error_model="numpy")
+@inline_kernel("void(f4[:,:,::1], i8, i8, f8, f8, f8, f8, i8)", cache=True, forceinline=True, error_model="numpy")
 def put(out: Floats, y: int, x: int, red: float, green: float, blue: float, alpha: float, mode: int) -> None:
     """Composite a premultiplied colour onto a pixel."""
     if mode == 0:

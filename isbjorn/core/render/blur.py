@@ -15,8 +15,8 @@ import numpy as np
 from numba import prange
 
 from isbjorn.core.arrays import Floats
-from isbjorn.core.jit import leaf, njit
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.jit import inline_kernel, njit
+from isbjorn.core.runtime.parallel import kernel_lock
 
 _LEAST = 1.53
 # Of the deviation: what lies beyond is not seen.
@@ -58,20 +58,20 @@ Parts = tuple[tuple[float, float], ...]
 _CONTRACT = {"contract", "nnan", "ninf", "nsz"}
 
 
-@leaf("i8(i8, i8)", cache=True, forceinline=True)
+@inline_kernel("i8(i8, i8)", cache=True, forceinline=True)
 def mirrored(i: int, n: int) -> int:
     """A place beyond an end of n, mirrored about the first or the last."""
     i = abs(i)
     return max(0, 2 * (n - 1) - i) if i >= n else i
 
 
-@leaf("void(f4[::1], f4[::1], f4[::1], f4)", cache=True, fastmath=_CONTRACT)
+@inline_kernel("void(f4[::1], f4[::1], f4[::1], f4)", cache=True, fastmath=_CONTRACT)
 def _add_two(soft: Floats, a: Floats, b: Floats, tap: float) -> None:
     for i in range(np.uint32(len(soft))):
         soft[i] += tap * (a[i] + b[i])
 
 
-@leaf("void(f4[::1], f4[::1], f4[::1], f4, f4[::1], f4[::1], f4)", cache=True, fastmath=_CONTRACT)
+@inline_kernel("void(f4[::1], f4[::1], f4[::1], f4, f4[::1], f4[::1], f4)", cache=True, fastmath=_CONTRACT)
 def _add_four(soft: Floats, a: Floats, b: Floats, near: float, c: Floats, d: Floats, far: float) -> None:
     for i in range(np.uint32(len(soft))):
         soft[i] += near * (a[i] + b[i]) + far * (c[i] + d[i])
@@ -124,7 +124,7 @@ def _across(picture: Floats, taps: Floats, weight: float, out: Floats) -> None:
                 _add_four(soft, a, b, weight * taps[k], c, d, weight * taps[k + 1])
 
 
-_soft_along, _soft_across = guarded(_along), guarded(_across)
+_soft_along, _soft_across = kernel_lock(_along), kernel_lock(_across)
 
 
 def blurred_sum(picture: Floats, parts: Parts, ends: tuple[int, int] = _MIRRORED) -> Floats:

@@ -15,14 +15,14 @@ import numpy.typing as npt
 from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats, Ints, Longs
-from isbjorn.core.jit import leaf, njit
-from isbjorn.core.records import own
+from isbjorn.core.jit import inline_kernel, njit
+from isbjorn.core.records import value_of
 from isbjorn.core.render.blends import put
 from isbjorn.core.render.discs import EVEN_BELOW, even
-from isbjorn.core.render.lanes import composite_pixel
 from isbjorn.core.render.profiles import HARD, SMALLEST, edge, mean_cover
+from isbjorn.core.render.simd import composite_pixel
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.runtime.parallel import kernel_lock
 
 PIECES = 4
 # So many px beside the straight way, and such a share of the radius, make no difference that can be seen.
@@ -40,14 +40,14 @@ PIECE = 9
 _FAST = {"contract", "nnan", "nsz"}
 
 
-@leaf("f4(f4, f4, f4, f4, f4)", cache=True, fastmath=_FAST, forceinline=True)
+@inline_kernel("f4(f4, f4, f4, f4, f4)", cache=True, fastmath=_FAST, forceinline=True)
 def _edge_up_to(v: Any, one: Any, three: Any, five: Any, seven: Any) -> Any:
     """The integral of the edge's polynomial from 0 to v."""
     v2 = v * v
     return v * (one + v2 * (three + v2 * (five + v2 * seven)))
 
 
-@leaf("f4(f4, f4, f4, f4, f4, b1)", cache=True, fastmath=_FAST, error_model="numpy", forceinline=True)
+@inline_kernel("f4(f4, f4, f4, f4, f4, b1)", cache=True, fastmath=_FAST, error_model="numpy", forceinline=True)
 def _between(first: Any, last: Any, a: Any, c1: Any, over: Any, hard: bool) -> Any:
     """The integral of w(clamp(a - c1 x²)) for x from `first` to `last`; a > 0; over: one over c1."""
     nothing, unit, two = np.float32(0), np.float32(1), np.float32(2)
@@ -72,7 +72,7 @@ def _between(first: Any, last: Any, a: Any, c1: Any, over: Any, hard: bool) -> A
     return max(nothing, total)
 
 
-@leaf("UniTuple(f8,2)(f8[::1], f8)", cache=True, error_model="numpy", fastmath=_FAST, forceinline=True)
+@inline_kernel("UniTuple(f8,2)(f8[::1], f8)", cache=True, error_model="numpy", fastmath=_FAST, forceinline=True)
 def _near(p: Doubles, y: float) -> tuple[float, float]:
     """The part of a row that a piece comes near to, the first after the last where it does not."""
     radius, up, first, last = p[P_RADIUS], y - p[P_Y], 0.0, p[LENGTH]
@@ -88,7 +88,7 @@ def _near(p: Doubles, y: float) -> tuple[float, float]:
     return min(one, two) - radius, max(one, two) + radius
 
 
-@leaf(
+@inline_kernel(
     "void(f8[::1], i8, i8, i8, i8, f8, f8, f4, f4, f4, f4, b1, f4[:,:,::1])",
     cache=True,
     error_model="numpy",
@@ -186,7 +186,7 @@ def _draw(smears: Floats, order: Ints, starts: Longs, turns: Longs, columns: int
                         put(out, y, x, w * red, w * green, w * blue, w * cover, mode)
 
 
-@guarded
+@kernel_lock
 def draw_smears(smears: Floats, out: Floats, mode: int = 0) -> None:
     """Draw smears (n, 30), float32, in their order, onto a picture (height, width, 4), in place."""
     if len(smears) == 0:
@@ -195,7 +195,7 @@ def draw_smears(smears: Floats, out: Floats, mode: int = 0) -> None:
     _draw(smears, tiles.order, tiles.bounds, tiles.turns, tiles.columns, mode, out)
 
 
-@leaf("b1(f4[:,:,::1], f4[:,::1], f4[:,::1], f4[:,::1], i8)", cache=True)
+@inline_kernel("b1(f4[:,:,::1], f4[:,::1], f4[:,::1], f4[:,::1], i8)", cache=True)
 def _is_straight(places: Floats, shares: Floats, radius: Floats, spread: Floats, i: int) -> bool:
     """Whether a body goes straight on, evenly and at one size, as far as can be seen: most do in a part of a frame."""
     for k in range(PIECES):
@@ -213,7 +213,7 @@ def _is_straight(places: Floats, shares: Floats, radius: Floats, spread: Floats,
     return True
 
 
-@leaf("UniTuple(f8,2)(f8, f8, f8)", cache=True)
+@inline_kernel("UniTuple(f8,2)(f8, f8, f8)", cache=True)
 def _spread_edge(c0: float, c1: float, by: float) -> tuple[float, float]:
     """The edge of a body, whose cover falls evenly with the square of the distance, once its squared radius is spread evenly by
     `by` px² either way: as much light, over a wider edge."""
@@ -225,7 +225,7 @@ def _spread_edge(c0: float, c1: float, by: float) -> tuple[float, float]:
     return outer * c1, c1
 
 
-@leaf("f8(f8, f8, b1)", cache=True)
+@inline_kernel("f8(f8, f8, b1)", cache=True)
 def _area(c0: float, c1: float, hard: bool) -> float:
     """The integral of a body's cover over the plane, px²."""
     full = max(0.0, c0 - 1.0)
@@ -233,7 +233,7 @@ def _area(c0: float, c1: float, hard: bool) -> float:
     return math.pi * (full + (0.5 * q * q if hard else q * q * q * (1.0 - 0.5 * q))) / c1
 
 
-@leaf(
+@inline_kernel(
     "void(f4[:,:,::1], f4[:,::1], f4[:,::1], f4[:,::1], f4[:,::1], f8[::1], i8, b1, f4[:,::1])",
     cache=True,
     parallel=True,
@@ -244,7 +244,7 @@ def _pack(
     out: Floats,
 ) -> None:  # fmt: skip
     for i in prange(len(radius)):
-        n, kind, shown = own(inner, i), profile, float(shade[i, 3])
+        n, kind, shown = value_of(inner, i), profile, float(shade[i, 3])
         least, widest = float(radius[i, 0]), 0.0
         for k in range(1, PIECES):
             least = min(least, float(radius[i, k]))
@@ -292,7 +292,7 @@ def _pack(
         out[i, RED + 3] = shown if covers else 0.0
 
 
-@guarded
+@kernel_lock
 def smears_of(
     places: Floats,
     shares: Floats,

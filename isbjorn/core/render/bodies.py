@@ -26,16 +26,16 @@ from isbjorn.core.document import Drop, Puff, Ring, Round, Shard, Spark, Square,
 from isbjorn.core.document.bodies import Arrow, ArtworkBody
 from isbjorn.core.document.kinds import BODIES
 from isbjorn.core.evaluate.outlines import path_lines
-from isbjorn.core.jit import leaf, njit
+from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.runtime.kernels import reached
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.runtime.parallel import kernel_lock
 
 _OVER, _LARGE, _BLOCK = 3, 512, 32
 # Masks of this side and more are kept between starts, beside the kernels: the last so many, of 4 MB at most each.
 _KEPT_FROM, _KEPT = 256, 32
 
 
-@leaf("f8(f8, f8, f8[:,::1], i8)", cache=True, error_model="numpy")
+@inline_kernel("f8(f8, f8, f8[:,::1], i8)", cache=True, error_model="numpy")
 def _to_edge(x: float, y: float, corners: Doubles, k: int) -> float:
     ax, ay = corners[k, 0], corners[k, 1]
     m = k + 1 if k + 1 < len(corners) else 0
@@ -97,7 +97,7 @@ def _distances(xs: Doubles, ys: Doubles, corners: Doubles, out: Doubles) -> None
                     out[j, i] = -out[j, i]
 
 
-_measure: Callable[..., None] = guarded(_distances)
+_measure: Callable[..., None] = kernel_lock(_distances)
 
 
 def _polygon(x: Doubles, y: Doubles, corners: Doubles) -> Doubles:
@@ -208,7 +208,7 @@ def _fill(xs: Doubles, ys: Doubles, a: Doubles, b: Doubles, out: Doubles) -> Non
             out[j, i] = at % 2
 
 
-_filled: Callable[..., None] = guarded(_fill)
+_filled: Callable[..., None] = kernel_lock(_fill)
 
 
 def artwork(body: ArtworkBody, _: int, x: Doubles, y: Doubles) -> Doubles:

@@ -14,12 +14,12 @@ from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Number, Round, Shot
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.jit import leaf, njit
-from isbjorn.core.records import Records, one, record, records
+from isbjorn.core.jit import inline_kernel, njit
+from isbjorn.core.records import Records, make_record, record, records
 from isbjorn.core.render.discs import RECORD, write_record
 from isbjorn.core.render.overdraw import DISCS, affordable, covered, within
 from isbjorn.core.render.profiles import pack_body
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.runtime.parallel import kernel_lock
 
 _NEAREST_PX = 1.0
 # How the bodies of an emitter are drawn.
@@ -59,7 +59,7 @@ class Projection:
     def packed(self) -> Records:
         """All of it as a `VIEW`, (1,), for kernels."""
         size = {"width": self.width, "height": self.height, "scale_x": self.scale_x, "scale_y": self.scale_y}
-        return one(VIEW, **size, lens=self.lens_px or 0.0, eye=self.eye, axes=self.axes)
+        return make_record(VIEW, **size, lens=self.lens_px or 0.0, eye=self.eye, axes=self.axes)
 
     def place(self, position: npt.ArrayLike) -> tuple[Floats, Floats]:
         """Pixels from the top left corner, float32 (n, 2), and the magnification of each, float32 (n,); 0 behind the camera."""
@@ -70,7 +70,7 @@ class Projection:
         return pixels, grown
 
 
-@leaf("UniTuple(f8, 3)(f8, f8, f8, f8[:,::1])", cache=True, forceinline=True)
+@inline_kernel("UniTuple(f8, 3)(f8, f8, f8, f8[:,::1])", cache=True, forceinline=True)
 def _turned(x: float, y: float, z: float, axes: Doubles) -> tuple[float, float, float]:
     """What lies at (x, y, z) from the camera, as it sees it: to its right, up, and toward the viewer."""
     return (
@@ -79,7 +79,7 @@ def _turned(x: float, y: float, z: float, axes: Doubles) -> tuple[float, float, 
     )  # fmt: skip
 
 
-@leaf(_THREE(records(VIEW), i8, f8, f8, f8), cache=True, forceinline=True, error_model="numpy")
+@inline_kernel(_THREE(records(VIEW), i8, f8, f8, f8), cache=True, forceinline=True, error_model="numpy")
 def pixel_of(views: Records, k: int, x: float, y: float, z: float) -> tuple[float, float, float]:
     """`Projection.place` of one place through one of some projections."""
     view = views[k]
@@ -240,7 +240,7 @@ def _pack(
     counts[0], counts[1], counts[2], counts[3], counts[4] = seen, specks, outside, clear, behind
 
 
-@leaf("void(f4[:,::1], f4[::1], f4[::1], f4[::1], f8, f8, i8[::1])", cache=True)
+@inline_kernel("void(f4[:,::1], f4[::1], f4[::1], f4[::1], f8, f8, i8[::1])", cache=True)
 def _tally(
     centre: Floats,
     radius: Floats,
@@ -282,7 +282,7 @@ def _affordable(particles: Particles, view: Projection) -> tuple[Particles, int]
     return (particles, 0) if keep is None else (particles.where(keep), int((~keep).sum()))
 
 
-@guarded
+@kernel_lock
 def to_draw(shot: Shot, particles: Particles, view: Projection) -> Drawn:
     """Order, project and pack the particles of a moment."""
     particles, left_out = _affordable(particles, view)

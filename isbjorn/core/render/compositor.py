@@ -23,11 +23,11 @@ from isbjorn.core.render.bending import bent
 from isbjorn.core.render.blends import MODES
 from isbjorn.core.render.blur import blur
 from isbjorn.core.render.context import RenderContext
+from isbjorn.core.render.display_encoding import bounds
 from isbjorn.core.render.effects import Moment, around, region, worked, working
-from isbjorn.core.render.known import Digests, Facts, Known
+from isbjorn.core.render.layer_cache import Digests, Facts, LayerCache
 from isbjorn.core.render.mattes import matte_of
-from isbjorn.core.render.pixels import Piece, cover_of, hold, lay_piece, pixels_of, whole
-from isbjorn.core.render.shades import bounds
+from isbjorn.core.render.pixel_pass import Piece, cover_of, hold, lay_piece, pixels_of, whole
 from isbjorn.core.render.skin import bends
 
 # What is smoothed away of a surface that bends light, px.
@@ -83,7 +83,7 @@ class Compositor:
     frame: int
     plate: Floats | Codes | None = None
     particles: dict[int, Particles] = field(default_factory=dict)
-    known: Known | None = None
+    known: LayerCache | None = None
     covering: bool = False
 
     @property

@@ -23,7 +23,7 @@ from isbjorn.core.render.camera import Counts, Orbit, Projection, projection
 from isbjorn.core.render.emitters import EmitterRasteriser
 from isbjorn.core.render.exposure import Change, by_id, change_of, is_among
 from isbjorn.core.render.lights import rows_of
-from isbjorn.core.render.pixels import lay
+from isbjorn.core.render.pixel_pass import lay
 from isbjorn.core.render.ripples import draw_ripples
 from isbjorn.core.render.skin import draw_skin
 from isbjorn.core.render.strands import draw_strands, tangents

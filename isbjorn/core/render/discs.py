@@ -16,12 +16,12 @@ import numpy.typing as npt
 from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats, Ints, Longs
-from isbjorn.core.jit import leaf, njit
-from isbjorn.core.records import own
-from isbjorn.core.render.lanes import LANES, composite, composite_pixel, deinterleave, interleave
+from isbjorn.core.jit import inline_kernel, njit
+from isbjorn.core.records import value_of
 from isbjorn.core.render.profiles import HARD, SMALLEST, SOFT, SPECK_AREA, edge, mean_cover
+from isbjorn.core.render.simd import LANES, composite, composite_pixel, deinterleave, interleave
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.runtime.parallel import kernel_lock
 
 GROUPS = TILE_W // LANES
 # Columns of a drawing record.
@@ -36,7 +36,9 @@ _NEAR, _NEAR_HARD = 0.02, 0.003
 _SMALLEST_AREA = math.pi * SMALLEST * SMALLEST / 2
 
 
-@leaf("UniTuple(f4, 2)(f4, f4, f4, f4, b1)", cache=True, fastmath={"contract", "reassoc", "nnan", "ninf", "nsz"})
+@inline_kernel(
+    "UniTuple(f4, 2)(f4, f4, f4, f4, b1)", cache=True, fastmath={"contract", "reassoc", "nnan", "ninf", "nsz"}
+)
 def _sampled(c0: float, c1: float, x: float, y: float, hard: bool) -> tuple[Any, Any]:
     """What the pixels of a body add up to, and by how much more with each of c0."""
     one, nothing, half = np.float32(1), np.float32(0), np.float32(0.5)
@@ -64,7 +66,7 @@ def _sampled(c0: float, c1: float, x: float, y: float, hard: bool) -> tuple[Any,
     return light, slope
 
 
-@leaf("f8(f8, f8, f8, f8, f8, i8)", cache=True)
+@inline_kernel("f8(f8, f8, f8, f8, f8, i8)", cache=True)
 def even(c0: float, c1: float, x: float, y: float, area: float, profile: int) -> float:
     """A body's c0 with which its pixels add up to its area, wherever it lies between them.
 
@@ -81,7 +83,7 @@ def even(c0: float, c1: float, x: float, y: float, area: float, profile: int) ->
     return c0
 
 
-@leaf("void(f4[:,::1], i8, f8, f8, f8, f8, f4[:,::1], i8, b1, i8, f8)", cache=True)
+@inline_kernel("void(f4[:,::1], i8, f8, f8, f8, f8, f4[:,::1], i8, b1, i8, f8)", cache=True)
 def write_record(
     out: Floats, at: int, x: float, y: float, r: float, shown: float, colour: Floats, i: int, covers: bool,
     profile: int, inner: float,
@@ -119,8 +121,8 @@ def _records(
     for at in prange(len(radius)):
         i: Any = order[at] if len(order) else np.int64(at)
         write_record(
-            out, at, centre[i, 0], centre[i, 1], radius[i], opacity[i], colour, i, own(covers, i) > 0, int(own(profile, i)),
-            own(inner, i),
+            out, at, centre[i, 0], centre[i, 1], radius[i], opacity[i], colour, i, value_of(covers, i) > 0,
+            int(value_of(profile, i)), value_of(inner, i),
         )  # fmt: skip
 
 
@@ -128,13 +130,13 @@ _FAST = {"contract", "nnan", "ninf", "nsz"}
 _BODY = "void(f4[::1], f4[:,::1], i8, i8, i8, i8, i8)"
 
 
-@leaf("i8(i8, i8)", cache=True, forceinline=True)
+@inline_kernel("i8(i8, i8)", cache=True, forceinline=True)
 def _in_planes(x: int, y: int) -> int:
     """Where the red of a pixel lies in a tile of planes: a group of eight before its green."""
     return (y * GROUPS + x // LANES) * 4 * LANES + x % LANES
 
 
-@leaf("void(f4[::1], f4[:,::1], i8, i8, i8, i8, i8, b1)", cache=True, error_model="numpy", fastmath=_FAST)
+@inline_kernel("void(f4[::1], f4[:,::1], i8, i8, i8, i8, i8, b1)", cache=True, error_model="numpy", fastmath=_FAST)
 def _draw_speck(
     tile: Floats, records: Floats, k: int, left: int, top: int, right: int, bottom: int, planes: bool
 ) -> None:
@@ -177,7 +179,7 @@ def _draw_speck(
             tile[at + 3 * step] = tile[at + 3 * step] * keep + cover * w
 
 
-@leaf(_BODY, cache=True, error_model="numpy", fastmath=_FAST)
+@inline_kernel(_BODY, cache=True, error_model="numpy", fastmath=_FAST)
 def _draw_together(tile: Floats, records: Floats, k: int, left: int, top: int, right: int, bottom: int) -> None:
     """Composite one body into a tile of interleaved pixels."""
     one, zero, half = np.float32(1), np.float32(0), np.float32(0.5)
@@ -199,7 +201,7 @@ def _draw_together(tile: Floats, records: Floats, k: int, left: int, top: int, r
             composite_pixel(tile, (yy * TILE_W + xx) * 4, w, red, green, blue, cover)  # type: ignore[call-arg]
 
 
-@leaf(_BODY, cache=True, error_model="numpy", fastmath=_FAST)
+@inline_kernel(_BODY, cache=True, error_model="numpy", fastmath=_FAST)
 def _draw_planes(tile: Floats, records: Floats, k: int, left: int, top: int, right: int, bottom: int) -> None:
     """Composite one body into a tile of four planes."""
     _one, zero, half = np.float32(1), np.float32(0), np.float32(0.5)
@@ -227,7 +229,7 @@ def _draw_planes(tile: Floats, records: Floats, k: int, left: int, top: int, rig
             composite(tile, at, start, rest, c1, w1, w2, w3, red, green, blue, cover)  # type: ignore[call-arg]
 
 
-@leaf("void(f4[:,:,::1], i8, i8, i8, i8, b1, f4[::1])", cache=True)
+@inline_kernel("void(f4[:,:,::1], i8, i8, i8, i8, b1, f4[::1])", cache=True)
 def _take_up(picture: Floats, left: int, top: int, right: int, bottom: int, planes: bool, tile: Floats) -> None:
     """Copy a part of a picture to a tile, of planes or of interleaved pixels."""
     flat, width = picture.reshape(-1), picture.shape[1]
@@ -242,7 +244,7 @@ def _take_up(picture: Floats, left: int, top: int, right: int, bottom: int, plan
                 tile[at + c * step] = picture[top + y, left + x, c]
 
 
-@leaf("void(f4[::1], i8, i8, i8, i8, b1, f4[:,:,::1])", cache=True)
+@inline_kernel("void(f4[::1], i8, i8, i8, i8, b1, f4[:,:,::1])", cache=True)
 def _put_down(tile: Floats, left: int, top: int, right: int, bottom: int, planes: bool, picture: Floats) -> None:
     """Copy a tile to its part of a picture."""
     flat, width = picture.reshape(-1), picture.shape[1]
@@ -285,7 +287,7 @@ def _draw(
         _put_down(tile, left, top, right, bottom, planes, out)
 
 
-@guarded
+@kernel_lock
 def draw_records(records: Floats, width: int, height: int, out: Floats | None = None) -> Floats:
     """Draw bodies given as records (n, 12), in their order, on nothing; float32 (height, width, 4), linear, premultiplied.
 
@@ -297,14 +299,14 @@ def draw_records(records: Floats, width: int, height: int, out: Floats | None = 
     return out
 
 
-@guarded
+@kernel_lock
 def draw_onto(records: Floats, picture: Floats) -> None:
     """As `draw_records`, but onto a picture (height, width, 4), in place."""
     tiles = tiled(records, picture.shape[1], picture.shape[0])
     _draw(records, tiles.order, tiles.bounds, tiles.turns, tiles.columns, False, picture)
 
 
-@guarded
+@kernel_lock
 def records_alike(
     order: Longs, centre: Floats, radius: Floats, opacity: Floats, colour: Floats, covers: npt.ArrayLike, profile: npt.ArrayLike,
     inner: npt.ArrayLike,

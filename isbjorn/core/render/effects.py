@@ -19,11 +19,11 @@ from isbjorn.core.colour import decoded, encoded
 from isbjorn.core.document import Blur, DirectionalBlur, Glow, Grade, Grain, Number, Sharpen, Tint
 from isbjorn.core.document.kinds import STEPS
 from isbjorn.core.evaluate.gradients import hex_to_linear
-from isbjorn.core.jit import leaf, njit
+from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.random import mix
 from isbjorn.core.render.blur import HALVED_FROM, blur, blurred_sum, continued_sum, mirrored
-from isbjorn.core.render.pixels import Piece, PixelStep, graded, pixels_of, tinted, tone_of, whole
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.render.pixel_pass import Piece, PixelStep, graded, pixels_of, tinted, tone_of, whole
+from isbjorn.core.runtime.parallel import kernel_lock
 
 # So many rows of light are found one after the other.
 _ROWS = 16
@@ -68,7 +68,7 @@ def _directional(step: DirectionalBlur, layer: Floats, at: Moment) -> Floats:
 _CONTRACT = {"contract"}
 
 
-@leaf("void(f4[::1], f4, f4[::1], f4[::1])", cache=True, fastmath=_CONTRACT, error_model="numpy")
+@inline_kernel("void(f4[::1], f4, f4[::1], f4[::1])", cache=True, fastmath=_CONTRACT, error_model="numpy")
 def _bright_row(pixels: Floats, above: float, colour: Floats, light: Floats) -> None:
     """What is brighter than `above` of a row of pixels (4 n,), as light of a colour (3 n,)."""
     hair, nothing = np.float32(1e-9), np.float32(0)
@@ -82,14 +82,14 @@ def _bright_row(pixels: Floats, above: float, colour: Floats, light: Floats) -> 
         light[to + np.uint32(2)] = blue * share * colour[2]
 
 
-@leaf("void(f4[::1], f4[::1], f4[::1], f4[::1], f4[::1], f4[::1])", cache=True, fastmath=_CONTRACT)
+@inline_kernel("void(f4[::1], f4[::1], f4[::1], f4[::1], f4[::1], f4[::1])", cache=True, fastmath=_CONTRACT)
 def _binomial(a: Floats, b: Floats, c: Floats, d: Floats, e: Floats, row: Floats) -> None:
     outer, inner, middle = np.float32(0.0625), np.float32(0.25), np.float32(0.375)
     for i in range(np.uint32(len(row))):
         row[i] = outer * (a[i] + e[i]) + inner * (b[i] + d[i]) + middle * c[i]
 
 
-@leaf("void(f4[::1], f4[::1])", cache=True, fastmath=_CONTRACT)
+@inline_kernel("void(f4[::1], f4[::1])", cache=True, fastmath=_CONTRACT)
 def _halve(row: Floats, half: Floats) -> None:
     """Every second pixel (of 3) of a row that goes on for two pixels at both ends, by the binomial 1 4 6 4 1."""
     outer, inner, middle = np.float32(0.0625), np.float32(0.25), np.float32(0.375)
@@ -185,9 +185,9 @@ def _lit_by_half(layer: Floats, half: Floats, amount: float, out: Floats) -> Non
             sum_[at + 3] = layered[at + 3]
 
 
-_brighten: Callable[..., None] = guarded(_bright)
-_light: Callable[..., None] = guarded(_lit)
-_light_by_half: Callable[..., None] = guarded(_lit_by_half)
+_brighten: Callable[..., None] = kernel_lock(_bright)
+_light: Callable[..., None] = kernel_lock(_lit)
+_light_by_half: Callable[..., None] = kernel_lock(_lit_by_half)
 
 
 def _glowing(layer: Floats, radius: float, above: float, colour: str, amount: float) -> Floats:
@@ -256,7 +256,7 @@ def _noise(out: Floats, key: np.uint64) -> None:
                 out[y, x, c] = (total - 2.0) * 1.7320508
 
 
-_noisy: Callable[..., None] = guarded(_noise)
+_noisy: Callable[..., None] = kernel_lock(_noise)
 
 
 def _grain(step: Grain, layer: Floats, at: Moment) -> Floats:

@@ -21,13 +21,13 @@ from isbjorn.core.render.camera import Projection, rank, tallied
 from isbjorn.core.render.discs import draw_onto, records_alike
 from isbjorn.core.render.exposure import Change, Growth
 from isbjorn.core.render.lights import lit
-from isbjorn.core.render.lying import lying
 from isbjorn.core.render.neighbours import pairs
 from isbjorn.core.render.overdraw import BLENDED, DISCS, SMEARED, SPRITES, STROKES, affordable, covered, within
 from isbjorn.core.render.profiles import HARD, SOFT, mean_cover, pack_body
 from isbjorn.core.render.skin import draw_skin, reach_of
 from isbjorn.core.render.sprites import draw_sprites, sprites_of
 from isbjorn.core.render.strokes import draw_strokes, strokes_of
+from isbjorn.core.render.surface_alignment import lying
 from isbjorn.core.render.trajectories import Ways, on_the_picture
 
 if TYPE_CHECKING:

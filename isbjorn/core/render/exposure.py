@@ -11,7 +11,7 @@ from isbjorn.core.appearance.particles import Particles, Shapes
 from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
 from isbjorn.core.document import Number
 from isbjorn.core.emit.newborn import share_of_life
-from isbjorn.core.jit import leaf
+from isbjorn.core.jit import inline_kernel
 from isbjorn.core.random import SIZE
 from isbjorn.core.render.blurred_discs import PIECES
 
@@ -117,7 +117,7 @@ class Growth:
         return np.asarray(self.at(times) / np.maximum(self.size.astype(np.float64), 1e-6)[:, None])
 
 
-@leaf("void(i8[::1], i8[::1], i8[::1], f4[::1], f4[::1], i8, f4[:,::1], f4[:,::1], b1[:,::1])", cache=True)
+@inline_kernel("void(i8[::1], i8[::1], i8[::1], f4[::1], f4[::1], i8, f4[:,::1], f4[:,::1], b1[:,::1])", cache=True)
 def _found_again(
     every: Longs, ids: Longs, order: Longs, angle: Floats, size: Floats, column: int, angles: Floats, sizes: Floats,
     there: npt.NDArray[np.bool_],
@@ -132,7 +132,7 @@ def _found_again(
             angles[i, column], sizes[i, column] = angle[order[j]], size[order[j]]
 
 
-@leaf("void(i8[::1], i8[::1], b1[::1])", cache=True)
+@inline_kernel("void(i8[::1], i8[::1], b1[::1])", cache=True)
 def _among(known: Longs, ids: Longs, out: Bools) -> None:
     """Which of ids are among those that are known: mostly each is the one that follows the one before."""
     at, count = 0, len(known)

@@ -12,9 +12,9 @@ from numba import f4, prange, void
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Lamp
 from isbjorn.core.evaluate.gradients import hex_to_linear
-from isbjorn.core.jit import leaf, njit
+from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records, record, records
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.runtime.parallel import kernel_lock
 
 if TYPE_CHECKING:
     from isbjorn.core.render.context import RenderContext
@@ -37,7 +37,7 @@ def rows_of(lamps: Sequence[Lamp], context: RenderContext) -> Records:
     return rows
 
 
-@leaf("void(f4[::1], f4[::1], f4[::1], f4, f4, f4, f4, f4, f4[::1])", cache=True, fastmath=_FAST)
+@inline_kernel("void(f4[::1], f4[::1], f4[::1], f4, f4, f4, f4, f4, f4[::1])", cache=True, fastmath=_FAST)
 def _levels(
     x: Floats, y: Floats, z: Floats, left: float, up: float, near: float, radius: float, falloff: float, level: Floats
 ) -> None:  # fmt: skip
@@ -49,7 +49,7 @@ def _levels(
         level[i] = min(one, max(nothing, one - away / falloff))
 
 
-@leaf("void(f4[::1], f4)", cache=True, fastmath=_FAST)
+@inline_kernel("void(f4[::1], f4)", cache=True, fastmath=_FAST)
 def _curved(level: Floats, power: float) -> None:
     if power == np.float32(2):
         for i in range(np.uint32(len(level))):
@@ -60,13 +60,13 @@ def _curved(level: Floats, power: float) -> None:
                 level[i] = level[i] ** power
 
 
-@leaf("void(f4[::1], f4, f4[::1])", cache=True, fastmath=_FAST)
+@inline_kernel("void(f4[::1], f4, f4[::1])", cache=True, fastmath=_FAST)
 def _add(level: Floats, light: float, sums: Floats) -> None:
     for i in range(np.uint32(len(sums))):
         sums[i] += level[i] * light
 
 
-@leaf("void(f4[:,::1], f4, f4[:,::1], f4[::1], f4[:,::1], f4[::1])", cache=True, fastmath=_FAST)
+@inline_kernel("void(f4[:,::1], f4, f4[:,::1], f4[::1], f4[:,::1], f4[::1])", cache=True, fastmath=_FAST)
 def _shine(sums: Floats, share: float, colour: Floats, opacity: Floats, shown: Floats, seen: Floats) -> None:
     """Colours and opacities under light, of which a share is lit by it alone. sums: the light, by its channels."""
     one, hair, rest = np.float32(1), np.float32(1e-9), np.float32(1) - share
@@ -110,7 +110,7 @@ def _light_each(
         _shine(sums, share, colour[first:last], opacity[first:last], shown[first:last], seen[first:last])
 
 
-_light: Callable[..., None] = guarded(_light_each)
+_light: Callable[..., None] = kernel_lock(_light_each)
 
 
 def lit(

@@ -16,11 +16,11 @@ from isbjorn.core.colour import BLUE, GREEN, RED, brightness, encoded
 from isbjorn.core.document import Matte
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.gradients import hex_to_linear, oklab
-from isbjorn.core.jit import leaf
+from isbjorn.core.jit import inline_kernel
 from isbjorn.core.records import looked_up
 from isbjorn.core.render.blur import blur
-from isbjorn.core.render.shades import TOP_CODE, lit
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.render.display_encoding import TOP_CODE, lit
+from isbjorn.core.runtime.parallel import kernel_lock
 
 if TYPE_CHECKING:
     from isbjorn.core.render.context import RenderContext
@@ -83,7 +83,7 @@ def _drawn(matte: Matte, context: RenderContext, _: Floats | Codes) -> Floats:
     return filled(np.clip(pixels.astype(np.float64), -30_000, 30_000), view.width, view.height)
 
 
-@leaf(
+@inline_kernel(
     [f"void({kind}[:,:,::1], f4, f4[::1], f4[:,::1])" for kind in ("f4", "u2")], parallel=True, cache=True,
     fastmath={"contract", "nnan", "ninf", "nsz"},
 )  # fmt: skip
@@ -99,7 +99,7 @@ def _read_by_light(plate: Floats | Codes, per_code: float, table: Floats, out: F
             out[y, x] = looked_up(table, np.sqrt(max(nothing, RED * red + GREEN * green + BLUE * blue)))
 
 
-_read: Callable[..., None] = guarded(_read_by_light)
+_read: Callable[..., None] = kernel_lock(_read_by_light)
 
 
 def _bright(matte: Matte, context: RenderContext, plate: Floats | Codes) -> Floats:

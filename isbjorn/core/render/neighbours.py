@@ -7,7 +7,7 @@ from numba import prange
 
 from isbjorn.core.arrays import Floats, Longs
 from isbjorn.core.jit import njit
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.runtime.parallel import kernel_lock
 
 _CELLS_EACH, _MOST_LOOKS = 4, 2e8
 
@@ -72,7 +72,7 @@ def _looked_at(counts: Longs) -> float:
     return float((counts * around).sum())
 
 
-@guarded
+@kernel_lock
 def pairs(place: Floats, reach: float, most: int) -> tuple[Longs, Floats]:
     """Pairs (n, 2) of particles at places (m, 3) px that are among each other's `most` nearest within the reach; and their
     distances (n,) px. Each pair once, in the order of its first.

@@ -15,12 +15,12 @@ import numpy as np
 from isbjorn.core.appearance.particles import births_of
 from isbjorn.core.arrays import Floats, Longs
 from isbjorn.core.document import Emitter, Group
-from isbjorn.core.jit import leaf
+from isbjorn.core.jit import inline_kernel
 from isbjorn.core.render.camera import Counts, rank
 from isbjorn.core.render.compositor import Compositor, use_on
 from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.effects import Moment, carrying, worked, working
-from isbjorn.core.render.pixels import whole
+from isbjorn.core.render.pixel_pass import whole
 
 # How far away nothing is.
 NOWHERE = np.float32(1e10)
@@ -179,7 +179,7 @@ def _covers(compositor: Compositor) -> tuple[Floats, dict[str, Floats]]:
     return found.cover.astype(np.float32), {name: np.ascontiguousarray(a[..., 3]) for name, a in found.of.items()}
 
 
-@leaf("void(f4[:,::1], f4[::1], f4[:,::1], f4[:,:,::1])", cache=True)
+@inline_kernel("void(f4[:,::1], f4[::1], f4[:,::1], f4[:,:,::1])", cache=True)
 def _stamp(centre: Floats, radius: Floats, names: Floats, out: Floats) -> None:
     """Who lies topmost at the middle of each pixel: discs in their order, the later over the earlier."""
     height, width = out.shape[0], out.shape[1]

@@ -14,7 +14,7 @@ from __future__ import annotations
 import math
 
 from isbjorn.core.document import Round
-from isbjorn.core.jit import leaf
+from isbjorn.core.jit import inline_kernel
 
 HARD, SOFT = 0, 1
 SMALLEST = 1.5
@@ -28,7 +28,7 @@ def pack_body(body: Round) -> tuple[int, float]:
     return SOFT, 1.0 - body.softness.value / 100
 
 
-@leaf("UniTuple(f8,2)(f8, f8, i8)", cache=True, forceinline=True)
+@inline_kernel("UniTuple(f8,2)(f8, f8, i8)", cache=True, forceinline=True)
 def edge(inner: float, radius: float, profile: int) -> tuple[float, float]:
     """c0 and c1 of a body of `radius` px. The edge has a least width, and keeps the body's area."""
     r0, r1 = radius * inner, radius
@@ -45,7 +45,7 @@ def edge(inner: float, radius: float, profile: int) -> tuple[float, float]:
     return r1 * r1 * c1, c1
 
 
-@leaf("f8(i8, f8)", cache=True)
+@inline_kernel("f8(i8, f8)", cache=True)
 def mean_cover(profile: int, inner: float) -> float:
     """The mean of w over the disc of the body's radius: 1 for a hard disc, 1/2 for a soft one that is all edge.
 

@@ -22,9 +22,9 @@ from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.jit import njit
 from isbjorn.core.random import SIZE, draws_around
-from isbjorn.core.records import Records, one, record, records
+from isbjorn.core.records import Records, make_record, record, records
 from isbjorn.core.render.bending import bent
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.runtime.parallel import kernel_lock
 from isbjorn.core.simulate.waves import Dents, Modes, Water, heights, joined, modes_at
 
 if TYPE_CHECKING:
@@ -106,7 +106,7 @@ def _light(face: Floats, seen: Floats, ground: Floats, given: Records, out: Floa
             out[y, x, 3] = ground[y, x, 3] + part * (seen[y, x, 3] - ground[y, x, 3])
 
 
-_lit = guarded(_light)
+_lit = kernel_lock(_light)
 
 
 @lru_cache(maxsize=8)
@@ -147,7 +147,7 @@ class _Falling:
         sizes = [track.emitter.size for track in self.differing]
         return np.array([1.0, *(size.spread / size.value for size in sizes)]) * height
 
-    def told(self) -> tuple[object, ...]:
+    def size_key(self) -> tuple[object, ...]:
         """What of sizes the parts depend on."""
         sizes = [track.emitter.size for track in self.tracks]
         return tuple((s.spread_shape, s.spread > 0) if _steady(s) else s.model_dump_json() for s in sizes)
@@ -216,7 +216,8 @@ def _swung(context: RenderContext, number: int, ripples: Ripples, water: Water) 
 
     modes = modes_at(
         water, len(weights), float(context.seconds), min(one.births.begin_s for one in tracks),
-        lambda at: (*(one.depends_on(at) for one in tracks), falling.told(), told), dents, context.stale, tracks[0].cache.shelves,
+        lambda at: (*(one.depends_on(at) for one in tracks), falling.size_key(), told), dents, context.stale,
+        tracks[0].cache.shared_caches,
     )  # fmt: skip
     return modes.mixed(weights)
 
@@ -262,7 +263,7 @@ def draw_ripples(pen: EmitterRasteriser, onto: Floats) -> None:
     viewer = np.array([0.0, -math.sin(tilt), max(_GRAZING, math.cos(tilt))])
     half = light + viewer / np.linalg.norm(viewer)
     half /= max(1e-9, float(np.linalg.norm(half)))
-    given = one(
+    given = make_record(
         LIGHT, way=light, half=half, shade=context.read(ripples.shade) / 100, highlight=context.read(ripples.highlight) / 100,
         gloss=context.read(ripples.gloss), colour=hex_to_linear(ripples.light_colour),
     )  # fmt: skip

@@ -19,12 +19,12 @@ from isbjorn.core.arrays import Floats
 from isbjorn.core.document.bodies import Skin
 from isbjorn.core.document.values import Number
 from isbjorn.core.evaluate.gradients import hex_to_linear
-from isbjorn.core.jit import leaf, njit
-from isbjorn.core.records import Records, one, record, records
+from isbjorn.core.jit import inline_kernel, njit
+from isbjorn.core.records import Records, make_record, record, records
 from isbjorn.core.render.blur import blur
 from isbjorn.core.render.discs import C0, C1, COVER, REACH, RECORD, RED, W1, W3, X, Y, draw_records
-from isbjorn.core.render.pixels import lay
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.render.pixel_pass import lay
+from isbjorn.core.runtime.parallel import kernel_lock
 
 if TYPE_CHECKING:
     from isbjorn.core.render.context import RenderContext
@@ -57,7 +57,7 @@ def _balls(centre: Floats, reach: Floats, shade: Floats) -> Floats:
     return out
 
 
-@leaf("f8(f4[:,:,::1], i8, i8)", cache=True, error_model="numpy", forceinline=True)
+@inline_kernel("f8(f4[:,:,::1], i8, i8)", cache=True, error_model="numpy", forceinline=True)
 def _near(field: Floats, y: int, x: int) -> float:
     """How near the surface is on average at a pixel, px."""
     return float(field[y, x, 1]) / max(float(field[y, x, 0]), 1e-6)
@@ -152,7 +152,7 @@ def _shade(field: Floats, tint: Floats, level: float, given: Records, material: 
                 bent[y, x, 0], bent[y, x, 1], bent[y, x, 2] = bend * nx, -bend * ny, cover
 
 
-_shaded = guarded(_shade)
+_shaded = kernel_lock(_shade)
 # A skin that shows the colours of its particles alone.
 _BARE: dict[str, Any] = {
     "material": "milk", "colours": "of the particles", "shade": Number(value=0), "highlight": Number(value=0),
@@ -205,7 +205,7 @@ def draw_skin(
             for a in (field, tint)
         )
     turn, up = math.radians(context.read(skin.light_from)), math.radians(context.read(skin.light_height))
-    look = one(
+    look = make_record(
         LOOK, bulge=float(np.median(own)) * 2.2 * context.read(skin.bulge) / 100,
         light=(math.cos(turn) * math.cos(up), math.sin(turn) * math.cos(up), math.sin(up)),
         shade=context.read(skin.shade) / 100, highlight=context.read(skin.highlight) / 100, gloss=context.read(skin.gloss),

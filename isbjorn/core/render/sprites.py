@@ -16,11 +16,11 @@ import numpy.typing as npt
 from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats, Ints, Longs
-from isbjorn.core.jit import leaf, njit
+from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.render.blends import put
-from isbjorn.core.render.lanes import composite_pixel
+from isbjorn.core.render.simd import composite_pixel
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.runtime.parallel import kernel_lock
 
 # Columns: place and reach; from a pixel's distance to the page's [-1, 1] (a, b, c, d); page and level; colour × opacity;
 # opacity; 1 where it covers, 0 where it only adds light; the way of its smear in px, how far it bends, and how many samples of it;
@@ -101,7 +101,7 @@ def bound(pages: list[tuple[Floats, float]]) -> Pages:
     )
 
 
-@leaf("void(f4[::1], i8, i8, i8, f8, f8, f8[::1])", cache=True, error_model="numpy")
+@inline_kernel("void(f4[::1], i8, i8, i8, f8, f8, f8[::1])", cache=True, error_model="numpy")
 def _read(
     texels: Floats, side: int, first: int, channels: int, u: float, v: float, sums: npt.NDArray[np.float64]
 ) -> None:
@@ -127,13 +127,13 @@ def _read(
                     sums[c] += w * texels[at + c]
 
 
-@leaf("f8(f8)", cache=True, error_model="numpy", forceinline=True)
+@inline_kernel("f8(f8)", cache=True, error_model="numpy", forceinline=True)
 def _over(slope: float) -> float:
     """One over a slope; 0 where it is level."""
     return 1.0 / slope if abs(slope) > 1e-12 else 0.0
 
 
-@leaf("UniTuple(f8,2)(f8, f8, f8, f8, f8)", cache=True, error_model="numpy", forceinline=True)
+@inline_kernel("UniTuple(f8,2)(f8, f8, f8, f8, f8)", cache=True, error_model="numpy", forceinline=True)
 def _span(over: float, at: float, wide: float, low: float, high: float) -> tuple[float, float]:
     """The part of low … high in which |slope x + at| < wide; over: of the slope."""
     if over == 0.0:
@@ -142,7 +142,7 @@ def _span(over: float, at: float, wide: float, low: float, high: float) -> tuple
     return max(low, min(a, b)), min(high, max(a, b))
 
 
-@leaf("f4(f4[::1], i8, i8, f4, f4)", cache=True, error_model="numpy", fastmath=_FAST, forceinline=True)
+@inline_kernel("f4(f4[::1], i8, i8, f4, f4)", cache=True, error_model="numpy", fastmath=_FAST, forceinline=True)
 def _cover(texels: Floats, side: int, first: int, fx: Any, fy: Any) -> Any:
     """A mask at a place in texels from the middle of its top left one; nothing lies beyond it."""
     nothing, one, begin, last = np.float32(0), np.float32(1), np.int32(0), np.int32(side - 1)
@@ -161,7 +161,7 @@ def _cover(texels: Floats, side: int, first: int, fx: Any, fy: Any) -> Any:
     return of_above * upper + of_below * (of_left * texels[b + x0] + of_right * texels[b + x1])
 
 
-@leaf("f4(f4[::1], i8, i8, f4, f4)", cache=True, error_model="numpy", fastmath=_FAST, forceinline=True)
+@inline_kernel("f4(f4[::1], i8, i8, f4, f4)", cache=True, error_model="numpy", fastmath=_FAST, forceinline=True)
 def _cover_within(texels: Floats, side: int, first: int, fx: Any, fy: Any) -> Any:
     """As `_cover`, of a place between four texels."""
     x, y = np.int32(fx), np.int32(fy)
@@ -173,7 +173,7 @@ def _cover_within(texels: Floats, side: int, first: int, fx: Any, fy: Any) -> An
     return above + fy * (below - above)
 
 
-@leaf(
+@inline_kernel(
     "void(f4[::1], i8, i8, UniTuple(i8,4), f8, f8, UniTuple(f8,4), f8, f8, f4, f4, f4, f4, i8, f4[:,:,::1])", cache=True,
     error_model="numpy", fastmath=_FAST,
 )  # fmt: skip
@@ -325,7 +325,7 @@ def _draw(
                     put(out, y, x, r * red, g * green, b * blue, a * alpha, mode)
 
 
-@guarded
+@kernel_lock
 def draw_sprites(sprites: Sprites, pages: Pages, out: Floats, mode: int = 0) -> None:
     """Draw sprites in their order onto a picture (height, width, 4), in place."""
     if len(sprites.records) == 0:

@@ -16,7 +16,7 @@ from isbjorn.core.arrays import Floats, Ints, Longs
 from isbjorn.core.jit import njit
 from isbjorn.core.render.blends import put
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.runtime.parallel import kernel_lock
 
 Reals = npt.NDArray[np.floating]
 # Columns: place and reach of the whole; both ends; half widths; the planes at its ends (their normals point along the line);
@@ -70,7 +70,7 @@ def _draw(strokes: Floats, order: Ints, starts: Longs, turns: Longs, columns: in
                     )  # fmt: skip
 
 
-@guarded
+@kernel_lock
 def draw_strokes(strokes: Floats, out: Floats, mode: int = 0) -> None:
     """Draw strokes (n, 22), float32, in their order, onto a picture (height, width, 4), in place."""
     if len(strokes) == 0:

@@ -13,7 +13,7 @@ import numpy as np
 from numba import get_num_threads, prange
 
 from isbjorn.core.arrays import Floats, Ints, Longs
-from isbjorn.core.jit import leaf, njit
+from isbjorn.core.jit import inline_kernel, njit
 
 TILE_W, TILE_H = 64, 32
 _CHUNKS = 8
@@ -29,7 +29,7 @@ class Tiles:
     columns: int
 
 
-@leaf("UniTuple(i8,4)(f4[:,::1], i8, i8, i8)", cache=True, forceinline=True)
+@inline_kernel("UniTuple(i8,4)(f4[:,::1], i8, i8, i8)", cache=True, forceinline=True)
 def _covered(records: Floats, i: int, width: int, height: int) -> tuple[int, int, int, int]:
     """Pixels that a body may touch: x0, x1, y0, y1, the ends excluded; empty if it is outside."""
     x, y, reach = records[i, 0], records[i, 1], records[i, 2]

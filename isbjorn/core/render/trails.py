@@ -13,8 +13,8 @@ from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.render.overdraw import STROKES, affordable
 from isbjorn.core.render.strokes import draw_strokes, polylines
 from isbjorn.core.render.trajectories import Ways, trail_moments, trail_seconds, ways
-from isbjorn.core.simulate.rows import ROWS
 from isbjorn.core.simulate.state import State
+from isbjorn.core.simulate.state_layout import ROWS
 
 if TYPE_CHECKING:
     from isbjorn.core.render.emitters import EmitterRasteriser

@@ -11,11 +11,11 @@ from numba import f4, f8, i8, prange, void
 
 from isbjorn.core.appearance.particles import Solver
 from isbjorn.core.arrays import Doubles, Floats, Longs
-from isbjorn.core.jit import leaf, njit
+from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records, records
 from isbjorn.core.render.blurred_discs import PIECES
 from isbjorn.core.render.camera import VIEW, Projection, pixel_of
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.runtime.parallel import kernel_lock
 from isbjorn.core.time import lattice_index
 
 _BLOCK = 512
@@ -102,7 +102,7 @@ def _merge(
         n += 1
 
 
-@leaf(
+@inline_kernel(
     void(i8[::1], i8[::1], f8[:, :, ::1], f8[:, ::1], records(VIEW), f8, f4[:, :, ::1], f4[:, ::1]), parallel=True, cache=True,
     error_model="numpy",
 )  # fmt: skip
@@ -132,7 +132,7 @@ def _seen(
                     shares[i, at] = shares[i, at - 1]
 
 
-@guarded
+@kernel_lock
 def on_the_picture(way: Ways, ids: Longs, views: list[Projection], whole_s: float) -> tuple[Floats, Floats]:
     """Places on the picture, float32 (n, PIECES + 1, 2), of some of those on their ways, by ids (n,), at moments that are
     seen through projections, of which there are PIECES + 1 or half of the pieces and one; and the share of the time `whole_s`

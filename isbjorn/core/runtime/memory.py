@@ -71,7 +71,7 @@ class _Heap:
             self._trim(0)
 
 
-relieve = _Heap().relieve
+release_memory = _Heap().relieve
 
 
 def bytes_of(thing: object) -> int:
@@ -87,7 +87,7 @@ def bytes_of(thing: object) -> int:
     return len(thing) if isinstance(thing, (str, bytes)) else 64
 
 
-class Kept(Generic[V]):
+class Cache(Generic[V]):
     """Things by their key, the least used forgotten first when they take more than the limit. Safe to share between threads."""
 
     def __init__(self, part: Part, share: float = 1.0) -> None:

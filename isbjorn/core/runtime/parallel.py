@@ -36,7 +36,7 @@ if _TBB.exists():
 
 _WATCHED_EVERY_S = 1.0
 # What is imported first and last where processes are forked from.
-LOADING, LOADED = "isbjorn.core.loading", "isbjorn.core.loaded"
+LOADING, LOADED = "isbjorn.core.loading", "isbjorn.core.preload"
 
 P = ParamSpec("P")
 R = TypeVar("R")
@@ -44,7 +44,7 @@ R = TypeVar("R")
 _one_at_a_time = threading.RLock()
 
 
-def guarded(call: Callable[P, R]) -> Callable[P, R]:
+def kernel_lock(call: Callable[P, R]) -> Callable[P, R]:
     """Let one thread at a time into a function that runs parallel kernels."""
 
     @functools.wraps(call)
@@ -84,14 +84,14 @@ class _Helpers(ForkServerContext):
     Process = _Helper
 
 
-def helpers(*preload: str) -> ForkServerContext:
+def worker_context(*preload: str) -> ForkServerContext:
     """The context of processes that work for this one: forked from one that has loaded some modules, so that they begin at once."""
     context = _Helpers()
     context.set_forkserver_preload([LOADING, *preload, LOADED])
     return context
 
 
-def as_helper(parent: int, budget_mb: int) -> None:
+def init_worker(parent: int, budget_mb: int) -> None:
     """Make this process one that works for another: with one thread, its own share of memory, and an end when the other is gone,
     however that went. Ctrl C is the other's to hear."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)

@@ -9,7 +9,7 @@ from collections.abc import Callable, Hashable, Sequence
 from typing import TYPE_CHECKING, Any, Generic, Protocol, TypeVar
 
 from isbjorn.core.runtime.memory import share_of
-from isbjorn.core.simulate.handing import Shelves, is_worth
+from isbjorn.core.simulate.shared_states import SharedCaches, is_worth
 
 if TYPE_CHECKING:
     from isbjorn.core.emit.admission import Admission
@@ -31,8 +31,8 @@ S = TypeVar("S", bound=_Sized)
 class StateCache:
     """States by motion and lattice step, the least used forgotten first; safe to share between threads."""
 
-    def __init__(self, limit_bytes: int | None = None, shelves: Shelves | None = None) -> None:
-        self.shelves = shelves
+    def __init__(self, limit_bytes: int | None = None, shared_caches: SharedCaches | None = None) -> None:
+        self.shared_caches = shared_caches
         self.limit_bytes = share_of("states") * 2 // 3 if limit_bytes is None else limit_bytes
         self.bytes = 0
         self._states: OrderedDict[tuple[str, int], tuple[State, str]] = OrderedDict()
@@ -66,18 +66,18 @@ class StateCache:
     def handed(
         self, motion: str, tag: Callable[[int], str], index: int, after: int | None, saves_s: float | None
     ) -> tuple[int, tuple[State, ...]] | None:
-        """What other processes have, later than a step, as `Shelves.latest` gives it. saves_s: about how long it would take
+        """What other processes have, later than a step, as `SharedCaches.latest` gives it. saves_s: about how long it would take
         without; None if that is not known."""
-        if self.shelves is None or not is_worth(saves_s):
+        if self.shared_caches is None or not is_worth(saves_s):
             return None
-        return self.shelves.latest(motion, tag, index, after)
+        return self.shared_caches.latest(motion, tag, index, after)
 
     def hand_on(
         self, motion: str, tag: str, index: int, states: Sequence[State], took_s: float, rung: bool = False
     ) -> None:
         """Let other processes have states that took so long; of a rung, for longer."""
-        if self.shelves is not None and is_worth(took_s):
-            self.shelves.put(motion, tag, index, states, rung)
+        if self.shared_caches is not None and is_worth(took_s):
+            self.shared_caches.put(motion, tag, index, states, rung)
 
     def keep(self, motion: str, tag: str, index: int, state: State) -> None:
         """Keep a state. One that alone exceeds the limit is not kept."""

@@ -22,10 +22,10 @@ import math
 import numpy as np
 
 from isbjorn.core.arrays import Doubles, Floats
-from isbjorn.core.jit import leaf
+from isbjorn.core.jit import inline_kernel
 from isbjorn.core.random import draw_around
 from isbjorn.core.simulate.forces import surface
-from isbjorn.core.simulate.forces.row import ATTRIBUTE, CODE, PLACE
+from isbjorn.core.simulate.forces.force_layout import ATTRIBUTE, CODE, PLACE
 
 FREE, STUCK, GONE = 0.0, 1.0, 2.0
 TOUCHED, HOW, GONE_AT = 6, 7, 8
@@ -47,7 +47,7 @@ BOX, SPHERE, PATH, MATTE = surface.BOX, surface.SPHERE, surface.PATH, surface.MA
 FIRST, COUNT, PX = surface.FIRST, surface.COUNT, surface.PX
 
 
-@leaf("Tuple((f8, i8, f8, f8, f8))(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], f8, f8, f8)", cache=True)
+@inline_kernel("Tuple((f8, i8, f8, f8, f8))(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], f8, f8, f8)", cache=True)
 def closest(
     rows: Doubles, s: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float
 ) -> tuple[float, int, float, float, float]:
@@ -62,7 +62,7 @@ def closest(
     return best, which, bx, by, bz
 
 
-@leaf("f8(f8[:,:,::1], i8, i8, f8[:,::1], f4[:,:,::1], f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@inline_kernel("f8(f8[:,:,::1], i8, i8, f8[:,::1], f4[:,:,::1], f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _convex(
     rows: Doubles, s: int, r: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float, ux: float, uy: float,
     uz: float, length: float, radius: float,
@@ -83,7 +83,7 @@ def _convex(
     return gone
 
 
-@leaf("f8(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@inline_kernel("f8(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _in_sphere(
     rows: Doubles, s: int, r: int, x: float, y: float, z: float, ux: float, uy: float, uz: float, radius: float
 ) -> float:
@@ -99,7 +99,7 @@ def _in_sphere(
     return -along + math.sqrt(max(0.0, along * along + room * room - out * out))
 
 
-@leaf("f8(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@inline_kernel("f8(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _in_box(
     rows: Doubles, s: int, r: int, x: float, y: float, z: float, ux: float, uy: float, uz: float, radius: float
 ) -> float:
@@ -119,7 +119,7 @@ def _in_box(
     return best
 
 
-@leaf("f8(f8[:,:,::1], i8, i8, f8[:,::1], f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@inline_kernel("f8(f8[:,:,::1], i8, i8, f8[:,::1], f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _on_path(
     rows: Doubles, s: int, r: int, paths: Doubles, x: float, y: float, ux: float, uy: float, length: float, flat: float,
     radius: float,
@@ -157,7 +157,7 @@ def _on_path(
     return best
 
 
-@leaf("f8(f8[:,:,::1], i8, i8, f8[:,::1], f4[:,:,::1], f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@inline_kernel("f8(f8[:,:,::1], i8, i8, f8[:,::1], f4[:,:,::1], f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _by_matte(
     rows: Doubles, s: int, r: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float, ux: float, uy: float,
     uz: float, length: float, radius: float,
@@ -175,7 +175,7 @@ def _by_matte(
     return gone
 
 
-@leaf("UniTuple(f8,3)(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@inline_kernel("UniTuple(f8,3)(f8[:,:,::1], i8, i8, f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _met(
     rows: Doubles, s: int, r: int, x: float, y: float, z: float, ux: float, uy: float, uz: float, nx: float, ny: float,
     nz: float,
@@ -203,7 +203,7 @@ def _met(
     return nx, ny, nz
 
 
-@leaf(
+@inline_kernel(
     "Tuple((f8, i8, f8, f8, f8))(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], b1, f8, f8, f8, f8, f8, f8, f8, i8)",
     cache=True,
 )
@@ -246,7 +246,7 @@ def trace(
     return best / length, which, nx, ny, nz
 
 
-@leaf("void(f8[:,:,::1], i8, u8, i8, i8, f8[::1], f8, f8, f8, f8, f8)", cache=True)
+@inline_kernel("void(f8[:,:,::1], i8, u8, i8, i8, f8[::1], f8, f8, f8, f8, f8)", cache=True)
 def _answer(
     rows: Doubles, s: int, key: np.uint64, birth: int, r: int, body: Doubles, gain: float, nx: float,
     ny: float, nz: float, age: float,
@@ -283,7 +283,7 @@ def _answer(
     body[5] = tz * left - e * along * nz
 
 
-@leaf("UniTuple(f8,6)(f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@inline_kernel("UniTuple(f8,6)(f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _rubbed(
     vx: float, vy: float, vz: float, ax: float, ay: float, az: float, friction: float, left: float
 ) -> tuple[float, float, float, float, float, float]:
@@ -318,13 +318,13 @@ def _rubbed(
     )  # fmt: skip
 
 
-@leaf("f8(f8, f8, f8)", cache=True, forceinline=True)
+@inline_kernel("f8(f8, f8, f8)", cache=True, forceinline=True)
 def _gone(v: float, a: float, h: float) -> float:
     """The way of h seconds from a velocity v with an acceleration a."""
     return v * h + 0.5 * a * h * h
 
 
-@leaf("f8(f8[:,:,::1], i8, i8, f8)", cache=True)
+@inline_kernel("f8(f8[:,:,::1], i8, i8, f8)", cache=True)
 def hollow(rows: Doubles, s: int, r: int, radius: float) -> float:
     """The radius of the sphere inside which the centre of a body slides along a surface; 0 where that is not hollow."""
     if int(rows[s, r, SHAPE]) != SPHERE or rows[s, r, SIDE] > 0:
@@ -332,7 +332,7 @@ def hollow(rows: Doubles, s: int, r: int, radius: float) -> float:
     return max(0.0, rows[s, r, RADIUS] - radius)
 
 
-@leaf("UniTuple(f8,3)(f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@inline_kernel("UniTuple(f8,3)(f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def turned_with(
     x: float, y: float, z: float, ax: float, ay: float, az: float, bx: float, by: float, bz: float
 ) -> tuple[float, float, float]:
@@ -341,7 +341,7 @@ def turned_with(
     return x - f * (ax + bx), y - f * (ay + by), z - f * (az + bz)
 
 
-@leaf("f8(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], i8, f8[::1], f8, f8, f8, f8[::1], f8, f8, f8)", cache=True)
+@inline_kernel("f8(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], i8, f8[::1], f8, f8, f8, f8[::1], f8, f8, f8)", cache=True)
 def _glide(
     rows: Doubles, s: int, paths: Doubles, mattes: Floats, r: int, body: Doubles, fx: float, fy: float, fz: float,
     carried: Doubles, left: float, radius: float, room: float,
@@ -409,7 +409,7 @@ def _glide(
     return left
 
 
-@leaf(
+@inline_kernel(
     "void(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], u8, i8, f8[::1], f8[::1], f8, f8, f8, f8, f8, f8, f8, f8, f8)",
     cache=True,
 )

@@ -18,7 +18,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles
-from isbjorn.core.jit import leaf
+from isbjorn.core.jit import inline_kernel
 from isbjorn.core.random import mix
 
 _A, _B, _C = np.uint64(0x9E3779B97F4A7C15), np.uint64(0xC2B2AE3D27D4EB4F), np.uint64(0x165667B19E3779F9)
@@ -45,12 +45,12 @@ _FIRST, _SECOND = _directions()
 _TURNS = np.stack([np.cos(2 * np.pi * np.arange(64) / 64), np.sin(2 * np.pi * np.arange(64) / 64)], axis=1)
 
 
-@leaf("u8(i8, i8, i8, u8)", cache=True, forceinline=True)
+@inline_kernel("u8(i8, i8, i8, u8)", cache=True, forceinline=True)
 def lattice_hash(i: int, j: int, k: int, seed: np.uint64) -> np.uint64:
     return mix((np.uint64(i) * _A) ^ (np.uint64(j) * _B + (np.uint64(k) * _C)) ^ seed)
 
 
-@leaf("UniTuple(f8,2)(u8, f8[:,:,::1], i8, i8, i8)", cache=True, forceinline=True)
+@inline_kernel("UniTuple(f8,2)(u8, f8[:,:,::1], i8, i8, i8)", cache=True, forceinline=True)
 def lattice_phase(h: np.uint64, rows: Doubles, s: int, r: int, at: int) -> tuple[float, float]:
     """Cosine and sine of a lattice point's turn: its rate and its way are drawn from its hash."""
     a, b = at + int(h >> np.uint64(39) & np.uint64(6)), at + 8 + int(h >> np.uint64(41) & np.uint64(6))
@@ -59,13 +59,13 @@ def lattice_phase(h: np.uint64, rows: Doubles, s: int, r: int, at: int) -> tuple
     return ca * cb - sa * sb, way * (sa * cb + ca * sb)
 
 
-@leaf("UniTuple(f8,2)(f8)", cache=True, forceinline=True)
+@inline_kernel("UniTuple(f8,2)(f8)", cache=True, forceinline=True)
 def _fade(f: float) -> tuple[float, float]:
     """Perlin's quintic and its slope."""
     return f * f * f * (f * (f * 6.0 - 15.0) + 10.0), 30.0 * f * f * (f * (f - 2.0) + 1.0)
 
 
-@leaf("UniTuple(f8,2)(i8, i8, u8, f8[:,:,::1], i8, i8, i8)", cache=True, forceinline=True)
+@inline_kernel("UniTuple(f8,2)(i8, i8, u8, f8[:,:,::1], i8, i8, i8)", cache=True, forceinline=True)
 def slope_flat(i: int, j: int, seed: np.uint64, rows: Doubles, s: int, r: int, at: int) -> tuple[float, float]:
     """The gradient of a lattice point of a plane."""
     h = lattice_hash(i, j, 0, seed)
@@ -74,7 +74,7 @@ def slope_flat(i: int, j: int, seed: np.uint64, rows: Doubles, s: int, r: int, a
     return _TURNS[q, 0] * c - _TURNS[q, 1] * sn, _TURNS[q, 0] * sn + _TURNS[q, 1] * c
 
 
-@leaf("i8(f8[:,:,::1], i8, i8, i8, i8, i8)", cache=True, forceinline=True)
+@inline_kernel("i8(f8[:,:,::1], i8, i8, i8, i8, i8)", cache=True, forceinline=True)
 def _known_at(boxes: Doubles, step: int, r: int, octave: int, i: int, j: int) -> int:
     """Where in a table the gradients of the points around a cell begin (see `eddies`); -1 where they are not known."""
     if step < 0:
@@ -86,7 +86,7 @@ def _known_at(boxes: Doubles, step: int, r: int, octave: int, i: int, j: int) ->
     return int(boxes[step, r, at]) + 2 * (b * wide + a)
 
 
-@leaf("UniTuple(f8,2)(f8, f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
+@inline_kernel("UniTuple(f8,2)(f8, f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def curl_of(
     fx: float, fy: float, ax: float, ay: float, bx: float, by: float, cx: float, cy: float, ex: float, ey: float
 ) -> tuple[float, float]:  # fmt: skip
@@ -103,7 +103,7 @@ def curl_of(
     return py, -px
 
 
-@leaf(f"UniTuple(f8,2)(f8, f8, u8, f8[:,:,::1], i8, i8, i8, {KNOWN}, i8)", cache=True, forceinline=True)
+@inline_kernel(f"UniTuple(f8,2)(f8, f8, u8, f8[:,:,::1], i8, i8, i8, {KNOWN}, i8)", cache=True, forceinline=True)
 def curl_flat(
     x: float, y: float, seed: np.uint64, rows: Doubles, s: int, r: int, at: int, known: Doubles, boxes: Doubles, step: int,
     octave: int,
@@ -125,7 +125,7 @@ def curl_flat(
     return curl_of(fx, fy, ax, ay, bx, by, cx, cy, ex, ey)
 
 
-@leaf("UniTuple(f8,3)(f8, f8, f8, u8, f8[:,:,::1], i8, i8, i8)", cache=True)
+@inline_kernel("UniTuple(f8,3)(f8, f8, f8, u8, f8[:,:,::1], i8, i8, i8)", cache=True)
 def curl_deep(
     x: float, y: float, z: float, seed: np.uint64, rows: Doubles, s: int, r: int, at: int
 ) -> tuple[float, float, float]:
@@ -168,7 +168,7 @@ def curl_deep(
     return vx, vy, vz
 
 
-@leaf("UniTuple(f8,3)(f8, f8, f8, u8, b1, f8[:,:,::1], i8, i8, i8)", cache=True)
+@inline_kernel("UniTuple(f8,3)(f8, f8, f8, u8, b1, f8[:,:,::1], i8, i8, i8)", cache=True)
 def _cells_slope(
     x: float, y: float, z: float, seed: np.uint64, flat: bool, rows: Doubles, s: int, r: int, at: int
 ) -> tuple[float, float, float]:
@@ -193,7 +193,7 @@ def _cells_slope(
     return 2.0 * gx / total, 2.0 * gy / total, 2.0 * gz / total
 
 
-@leaf("UniTuple(f8,3)(f8, f8, f8, i8, f8, f8, f8, f8)", cache=True, forceinline=True)
+@inline_kernel("UniTuple(f8,3)(f8, f8, f8, i8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def in_cells(
     sx: float, sy: float, sz: float, flowing: int, scale: float, x: float, y: float, z: float
 ) -> tuple[float, float, float]:
@@ -211,7 +211,7 @@ def in_cells(
     return qx, qy, 0.0
 
 
-@leaf("f8(i8, f8, f8, f8, f8)", cache=True, forceinline=True)
+@inline_kernel("f8(i8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def to_usual(flowing: int, sx: float, sy: float, sz: float, power: float) -> float:
     """What octaves of so much power together are multiplied by: however the axes are stretched, the usual speed is the one that
     is given."""
@@ -219,7 +219,7 @@ def to_usual(flowing: int, sx: float, sy: float, sz: float, power: float) -> flo
     return even / math.sqrt(max(power, 1e-12))
 
 
-@leaf(f"UniTuple(f8,3)(f8[:,:,::1], i8, i8, i8, f8, f8, f8, {KNOWN})", cache=True)
+@inline_kernel(f"UniTuple(f8,3)(f8[:,:,::1], i8, i8, i8, f8, f8, f8, {KNOWN})", cache=True)
 def flow_among(
     rows: Doubles, s: int, r: int, at: int, x: float, y: float, z: float, known: Doubles, boxes: Doubles, step: int
 ) -> tuple[float, float, float]:
@@ -284,7 +284,7 @@ def flow_among(
     return vx * sx * whole, vy * sy * whole, vz * sz * whole
 
 
-@leaf("UniTuple(f8,3)(f8[:,:,::1], i8, i8, i8, f8, f8, f8)", cache=True)
+@inline_kernel("UniTuple(f8,3)(f8[:,:,::1], i8, i8, i8, f8, f8, f8)", cache=True)
 def flow(rows: Doubles, s: int, r: int, at: int, x: float, y: float, z: float) -> tuple[float, float, float]:
     """A noise field of usual speed 1 at a place in px: `flow_among` of nothing known."""
     return flow_among(rows, s, r, at, x, y, z, rows[0], rows, -1)

@@ -8,14 +8,14 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Floats
-from isbjorn.core.jit import leaf
+from isbjorn.core.jit import inline_kernel
 from isbjorn.core.simulate.integrators.steps import gather
 
 # Births of so many lattice steps are worked out together.
 BORN_STEPS = 16
 
 
-@leaf("void(f8[::1], f4[::1], f8, f4[::1])", cache=True)
+@inline_kernel("void(f8[::1], f4[::1], f8, f4[::1])", cache=True)
 def _since(moments: npt.NDArray[np.float64], happened: Floats, t: float, out: Floats) -> None:
     for i in range(len(out)):
         gone = np.float32(t - moments[i]) - happened[i]

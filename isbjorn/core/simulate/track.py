@@ -16,8 +16,9 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.caching import thread_safe_cache
 from isbjorn.core.document import Emitter, Shot
-from isbjorn.core.document.meetings import Meeting
+from isbjorn.core.document.interactions import Interaction
 from isbjorn.core.emit.admission import Admission, fair_shares, most_alive
 from isbjorn.core.emit.births import Births, births_of
 from isbjorn.core.emit.newborn import Source
@@ -25,17 +26,16 @@ from isbjorn.core.emit.recorded import RecordedBirths, source_of
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.errors import Stale
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.lately import keep_lately
 from isbjorn.core.random import stream_key
-from isbjorn.core.simulate import rows
-from isbjorn.core.simulate.bearers import Step
+from isbjorn.core.simulate import state_layout
 from isbjorn.core.simulate.checkpoints import StateCache
-from isbjorn.core.simulate.identity import Identity
+from isbjorn.core.simulate.fingerprint import Identity
 from isbjorn.core.simulate.integrators.constant import ConstantIntegrator, is_steady
 from isbjorn.core.simulate.integrators.recorded import RecordedIntegrator
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
 from isbjorn.core.simulate.integrators.strands import StrandIntegrator
-from isbjorn.core.simulate.offspring import Offspring
+from isbjorn.core.simulate.spawned import Offspring
+from isbjorn.core.simulate.spawners import Step
 from isbjorn.core.simulate.state import BORN_STEPS, State, empty_state, joined, merged
 from isbjorn.core.simulate.strands.joints import joints_of
 from isbjorn.core.time import lattice_index
@@ -63,7 +63,7 @@ def affordable_alive(shot: Shot, emitter: Emitter, births: Births, source: Sourc
     run = max(1.0, float(shot.length_s) - begin)
     reaching = shot.reaching(emitter)
     # A crowd is run from its first birth on.
-    lived = run if any(isinstance(force, Meeting) for force in reaching) else min(source.longest_life, run)
+    lived = run if any(isinstance(force, Interaction) for force in reaching) else min(source.longest_life, run)
     if is_steady(shot, emitter, readings):
         return int(min(_MOST_ALIVE, max(_FEWEST, _MOST_EXACT_STEPS / max(1.0, lived * shot.simulation_rate))))
     weight = (
@@ -77,7 +77,7 @@ def affordable_alive(shot: Shot, emitter: Emitter, births: Births, source: Sourc
 
 def weight_of(force: Any) -> float:
     """What a force costs in a step, as a multiple of a plain one."""
-    if isinstance(force, Meeting):
+    if isinstance(force, Interaction):
         return force.weight
     if hasattr(force, "octaves"):
         deep = all(n.value > 0 or n.timed for n in (force.along_x, force.along_y, force.along_z))
@@ -209,7 +209,7 @@ class Track:
         self.parent = parent
         if isinstance(self.births, Offspring):
             self.births.parent, self.births.own = parent, self
-            self.source.bearers = self.births
+            self.source.spawners = self.births
 
     def thinned(self, every: int) -> Track:
         """The motion of one in so many of its births: each flies on its own, so they fly as they do among all. Not of those who are
@@ -359,7 +359,7 @@ class Track:
         if known is None:
             ends = (number * BORN_STEPS / self.hz, (number + 1) * BORN_STEPS / self.hz)
             known = self._begun(*self.admission.between(*ends, stale, living=False))
-            keep_lately(self._born, number, known, _BORN_KEPT)
+            thread_safe_cache(self._born, number, known, _BORN_KEPT)
         return known
 
     def at(self, seconds: Fraction, stale: Callable[[], bool] | None = None) -> State:
@@ -410,6 +410,6 @@ class Track:
             else:
                 places.append(state.place.copy())
         if isinstance(self.integrator, SteppedIntegrator):
-            first = state.values[rows.TOUCHED, own]
+            first = state.values[state_layout.TOUCHED, own]
             touched[first >= 0] = first[first >= 0]
         return np.stack(places), taken, touched

@@ -24,9 +24,9 @@ from numba import prange
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.errors import Stale
 from isbjorn.core.jit import njit
-from isbjorn.core.runtime.memory import Kept
-from isbjorn.core.runtime.parallel import guarded
-from isbjorn.core.simulate.handing import Shelves
+from isbjorn.core.runtime.memory import Cache
+from isbjorn.core.runtime.parallel import kernel_lock
+from isbjorn.core.simulate.shared_states import SharedCaches
 
 MOST_MODES, _FINEST = 256, 4.0
 _PER_S = 10
@@ -166,7 +166,7 @@ def _drop_evenly(
                 swing[part, j, i] += complex(x[i], y[i]) * before[j, i]
 
 
-_dropped, _dropped_evenly = guarded(_drop), guarded(_drop_evenly)
+_dropped, _dropped_evenly = kernel_lock(_drop), kernel_lock(_drop_evenly)
 
 
 def _spread(ages: Doubles, apart: float, count: int) -> Doubles:
@@ -249,17 +249,17 @@ def _unpacked(water: Water, parts: int, there: npt.NDArray[np.uint8] | None) -> 
     return Modes(there.view(np.complex128).reshape(shape))
 
 
-_MODES: Kept[Modes] = Kept("states", 0.2)
+_MODES: Cache[Modes] = Cache("states", 0.2)
 
 
 def modes_at(
     water: Water, parts: int, t: float, begin_s: float, key: Callable[[float], object], dents: Callable[[float, float], Dents],
-    stale: Callable[[], bool] | None = None, shelves: Shelves | None = None,
+    stale: Callable[[], bool] | None = None, shared_caches: SharedCaches | None = None,
 ) -> Modes:  # fmt: skip
     """The modes of a face at shot time t, from its first birth on, in so many parts.
 
     key: what the births up to a moment depend on, told by its words alone; dents(after, until): those of a stretch of time;
-    shelves: where processes hand each other modes. Raises Stale if `stale` says that
+    shared_caches: where processes hand each other modes. Raises Stale if `stale` says that
     nobody waits for it.
     """
     lasts = round(water.lasts_s * _PER_S)
@@ -272,10 +272,10 @@ def modes_at(
     todo = []
     for n in range(last, first, -1):
         modes = _MODES.peek((water, parts, first, n, key(n / _PER_S)))
-        if modes is None and shelves is not None:
-            there = set(shelves.steps_of("waves", motion)) if there is None else there
+        if modes is None and shared_caches is not None:
+            there = set(shared_caches.steps_of("waves", motion)) if there is None else there
             if n in there:
-                modes = _unpacked(water, parts, shelves.more("waves", motion, repr(key(n / _PER_S)), n))
+                modes = _unpacked(water, parts, shared_caches.more("waves", motion, repr(key(n / _PER_S)), n))
         if modes is not None:
             break
         todo.append(n)
@@ -285,7 +285,7 @@ def modes_at(
             raise Stale
         modes = after(water, modes, 1 / _PER_S, dents((n - 1) / _PER_S, n / _PER_S), n / _PER_S)
         _MODES.keep((water, parts, first, n, key(n / _PER_S)), modes)
-        if shelves is not None:
-            shelves.put_more("waves", motion, repr(key(n / _PER_S)), n, [modes.swing])
+        if shared_caches is not None:
+            shared_caches.put_more("waves", motion, repr(key(n / _PER_S)), n, [modes.swing])
     rest = t - last / _PER_S
     return after(water, modes, rest, dents(last / _PER_S, t), t) if rest > 1e-9 else modes

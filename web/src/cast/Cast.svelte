@@ -3,7 +3,7 @@
   import { api, got, upload, type Force, type Media, type Thing } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { specs } from '../state/specs.svelte';
-  import type { Chosen, ThingKind } from '../state/things';
+  import type { Selection, ThingKind } from '../state/scene_items';
   import { notices } from '../state/notices.svelte';
   import FileButton from '../ui/FileButton.svelte';
   import Icon, { type IconName } from '../ui/Icon.svelte';
@@ -14,7 +14,7 @@
   let renaming = $state<string | null>(null);
 
   interface Row {
-    chosen: Chosen;
+    chosen: Selection;
     icon: IconName;
     iconPath?: string;
     name: string;
@@ -94,7 +94,7 @@
     await addSound((await upload<Media>('PUT', url, file)).media);
   }
 
-  function idOf(chosen: Chosen): string {
+  function idOf(chosen: Selection): string {
     return 'id' in chosen ? chosen.id : chosen.kind;
   }
 
@@ -162,7 +162,7 @@
     {#if group.title}<li class="px-2.5 pt-2 pb-0.5 text-[11px] text-soft">{group.title}</li>{/if}
     {#each group.rows as row (idOf(row.chosen))}
       {@const id = idOf(row.chosen)}
-      {@const here = idOf(desk.chosen) === id}
+      {@const here = idOf(desk.selection) === id}
       <li
         class="group relative flex h-[27px] items-center rounded-md {here
           ? 'bg-aurora-ground'
@@ -192,7 +192,7 @@
             class="flex h-full min-w-0 flex-1 items-center gap-2.5 pl-2.5 text-left"
             class:opacity-45={row.on === false}
             aria-current={here}
-            onclick={() => (desk.chosen = row.chosen)}
+            onclick={() => (desk.selection = row.chosen)}
             ondblclick={() => (renaming = id)}
           >
             <span class="text-soft"><Icon name={row.icon} path={row.iconPath} size={15} /></span>

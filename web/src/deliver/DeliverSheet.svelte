@@ -8,7 +8,7 @@
   import { Ordering } from './order.svelte';
   import OrderFields from './OrderFields.svelte';
   import Queue from './Queue.svelte';
-  import { bytes, lasting } from './told';
+  import { bytes, lasting } from './summary';
 
   let { desk, open = $bindable() }: { desk: Desk; open: boolean } = $props();
   // svelte-ignore state_referenced_locally
@@ -17,10 +17,12 @@
   let farm = $state.raw<FarmState | null>(null);
   let naming = $state<string | null>(null);
   const order = $derived(ordering.order);
-  const told = $derived(ordering.told);
+  const preview = $derived(ordering.preview);
   const problem = $derived(
     ordering.problem ??
-      (told?.refused ? { what: told.refused, where: told.where ?? '', remedy: told.remedy ?? '' } : null),
+      (preview?.refused
+        ? { what: preview.refused, where: preview.where ?? '', remedy: preview.remedy ?? '' }
+        : null),
   );
 
   $effect(() => {
@@ -144,27 +146,29 @@
       <div class="min-w-0">
         <OrderFields {ordering} />
         <div class="mt-3 rounded-lg border border-line bg-raised px-3 py-2" aria-live="polite">
-          {#if told}
+          {#if preview}
             <div class="flex items-baseline justify-between gap-3">
-              <span class="truncate font-semibold" title={told.folder}
-                >{told.first}{#if told.last}<span class="px-1 text-soft">…</span>{told.last}{/if}</span
+              <span class="truncate font-semibold" title={preview.folder}
+                >{preview.first}{#if preview.last}<span class="px-1 text-soft">…</span
+                  >{preview.last}{/if}</span
               >
               <span class="shrink-0 text-soft"
-                >{told.width} × {told.height} · {told.rate} fps · {told.length_s.toFixed(2)} s</span
+                >{preview.width} × {preview.height} · {preview.rate} fps · {preview.length_s.toFixed(2)} s</span
               >
             </div>
             <div class="mt-0.5 flex items-center justify-between gap-3">
               <span class="text-soft"
-                >{told.count}
-                {told.count === 1 ? 'frame' : 'frames'} · about {bytes(
-                  told.bytes,
-                )}{#if told.seconds != null}<span class="ml-1">· {lasting(told.seconds)}</span>{/if}</span
+                >{preview.count}
+                {preview.count === 1 ? 'frame' : 'frames'} · about {bytes(
+                  preview.bytes,
+                )}{#if preview.seconds != null}<span class="ml-1">· {lasting(preview.seconds)}</span
+                  >{/if}</span
               >
               <button class="button main" disabled={problem !== null}
-                >Deliver {told.count} {told.count === 1 ? 'frame' : 'frames'}</button
+                >Deliver {preview.count} {preview.count === 1 ? 'frame' : 'frames'}</button
               >
             </div>
-            {#each [told.alpha, told.sound].filter(Boolean) as note (note)}<p
+            {#each [preview.alpha, preview.sound].filter(Boolean) as note (note)}<p
                 class="mt-1 text-[11.5px] text-soft"
               >
                 {note}
@@ -177,7 +181,7 @@
             </p>
           {/if}
         </div>
-        {#each told?.notes ?? [] as one (one.kind)}
+        {#each preview?.notes ?? [] as one (one.kind)}
           <div class="mt-1.5 flex items-center gap-2 rounded-md border border-amber px-2.5 py-1.5">
             <span class="text-amber" aria-hidden="true">⚠</span>
             <p class="flex-1">{one.what} <span class="text-soft">{one.why}</span></p>

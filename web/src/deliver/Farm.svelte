@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Farm } from '../api/client';
-  import { bytes } from './told';
+  import { bytes } from './summary';
 
   /** Who makes the deliveries, where that is a farm. */
   let { farm }: { farm: Farm } = $props();

@@ -6,7 +6,7 @@
   import Chips from './Chips.svelte';
   import NumberBox from './NumberBox.svelte';
   import type { Ordering } from './order.svelte';
-  import Strip from './Strip.svelte';
+  import FrameStrip from './FrameStrip.svelte';
 
   let { ordering }: { ordering: Ordering } = $props();
   const o = $derived(ordering.order!);
@@ -366,13 +366,13 @@
         onclick={() => setKey(retime?.keys?.length ?? 0, {})}>Add a speed key</button
       >
     </div>
-    {#if ordering.told && retime}
+    {#if ordering.preview && retime}
       <div class="mt-2">
-        <Strip
-          moments={ordering.told.moments}
+        <FrameStrip
+          moments={ordering.preview.moments}
           first={o.first - (o.before ?? 0)}
           last={o.last + (o.after ?? 0)}
-          length={ordering.told.length_s}
+          length={ordering.preview.length_s}
         />
       </div>
     {/if}

@@ -2,7 +2,7 @@
   import { api, got, type DeliveryCard } from '../api/client';
   import { notices } from '../state/notices.svelte';
   import Icon from '../ui/Icon.svelte';
-  import { lasting } from './told';
+  import { lasting } from './summary';
 
   let { queue, onchange }: { queue: DeliveryCard[]; onchange: () => void } = $props();
   const words: Record<string, string> = {

@@ -7,7 +7,7 @@ import {
   type Order,
   type Problem,
   type Purpose,
-  type Told,
+  type DeliveryPreview,
 } from '../api/client';
 import type { Desk } from '../state/desk.svelte';
 import { notices } from '../state/notices.svelte';
@@ -18,7 +18,7 @@ const TOLD_AFTER_MS = 180;
 export class Ordering {
   form = $state.raw<DeliveryForm | null>(null);
   order = $state<Order | null>(null);
-  told = $state.raw<Told | null>(null);
+  preview = $state.raw<DeliveryPreview | null>(null);
   problem = $state.raw<Problem | null>(null);
   private timer: ReturnType<typeof setTimeout> | undefined;
   private asked = 0;
@@ -107,13 +107,15 @@ export class Ordering {
   private async ask(): Promise<void> {
     const mine = ++this.asked;
     try {
-      const told = await got(api.POST('/api/shots/{shot_id}/order-told', { ...this.own, body: this.order! }));
+      const preview = await got(
+        api.POST('/api/shots/{shot_id}/order-told', { ...this.own, body: this.order! }),
+      );
       if (mine !== this.asked) return;
-      this.told = told;
+      this.preview = preview;
       this.problem = null;
     } catch (error) {
       if (mine !== this.asked) return;
-      this.told = null;
+      this.preview = null;
       if (error instanceof Refused) this.problem = error.problem;
       else notices.trouble(error);
     }

@@ -3,7 +3,7 @@
   import type { Desk } from '../state/desk.svelte';
   import { specs } from '../state/specs.svelte';
   import Recorded from './Recorded.svelte';
-  import PathButtons from '../chosen/PathButtons.svelte';
+  import PathButtons from '../properties/PathButtons.svelte';
   import Choice from '../ui/Choice.svelte';
   import FileButton from '../ui/FileButton.svelte';
   import Fields from '../ui/Fields.svelte';

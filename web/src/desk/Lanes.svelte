@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { Guides, NumberValue } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
-  import { found } from '../state/things';
+  import { found } from '../state/scene_items';
   import { shown } from '../ui/arithmetic';
   import CurveLane from './CurveLane.svelte';
   import Portrait from './Portrait.svelte';

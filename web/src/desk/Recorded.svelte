@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { Emitter } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
-  import { POINTS, takePoints } from '../chosen/points';
+  import { POINTS, takePoints } from '../properties/points';
   import FileButton from '../ui/FileButton.svelte';
   import PlainField from '../ui/PlainField.svelte';
   import TimeField from '../ui/TimeField.svelte';

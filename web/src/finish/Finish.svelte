@@ -2,7 +2,7 @@
   import { DropdownMenu } from 'bits-ui';
   import { tick } from 'svelte';
   import { api, got, type Deformer, type Step } from '../api/client';
-  import PathButtons from '../chosen/PathButtons.svelte';
+  import PathButtons from '../properties/PathButtons.svelte';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
   import { specs, type KindOf } from '../state/specs.svelte';

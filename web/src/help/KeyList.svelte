@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { letters } from '../state/letters.svelte';
+  import { shortcutSettings } from '../state/shortcut_settings.svelte';
   import Switch from '../ui/Switch.svelte';
   import { printed, type Command } from '../keys/commands';
 
@@ -21,9 +21,9 @@
 <p class="pb-2 text-soft">Numbers: drag, step with arrows (Shift ×10, Alt ÷10) or type; 25*4 works, too.</p>
 <Switch
   label="Single-key shortcuts"
-  on={letters.on}
+  on={shortcutSettings.on}
   hint="Off: only arrows, Space and Ctrl shortcuts work. Ctrl K finds every command."
-  onset={() => letters.toggle()}
+  onset={() => shortcutSettings.toggle()}
 />
 <div class="columns-2 gap-8 pt-3">
   {#each groups as group (group)}

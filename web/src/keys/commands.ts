@@ -1,8 +1,8 @@
 import type { Desk } from '../state/desk.svelte';
-import { lists, type ThingKind, type View } from '../state/things';
+import { lists, type ThingKind, type View } from '../state/scene_items';
 import { place } from '../state/place.svelte';
 import { copyPlace, pastePlace } from '../state/places';
-import { room } from '../state/room.svelte';
+import { panelLayout } from '../state/panel_layout.svelte';
 import { specs } from '../state/specs.svelte';
 import { isOff, switchAll } from '../state/switches';
 import { theme } from '../state/theme.svelte';
@@ -37,8 +37,8 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
       ),
     ];
     const same = (a: object, b: object): boolean => JSON.stringify(a) === JSON.stringify(b);
-    const at = ids.findIndex((one) => same(one, desk.chosen));
-    desk.chosen = ids[(at + by + ids.length) % ids.length]!;
+    const at = ids.findIndex((one) => same(one, desk.selection));
+    desk.selection = ids[(at + by + ids.length) % ids.length]!;
   };
   const onOff = (): void => {
     const thing = desk.thing;
@@ -122,12 +122,12 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
       group: 'Look',
       name: 'Picture only, or all panels',
       key: 'f',
-      act: () => (room.alone = !room.alone),
+      act: () => (panelLayout.alone = !panelLayout.alone),
     },
-    { group: 'Look', name: 'Fold or unfold the cast', act: () => room.fold('left') },
-    { group: 'Look', name: 'Fold or unfold the properties', act: () => room.fold('right') },
-    { group: 'Look', name: 'Fold or unfold the desk', act: () => room.fold('low') },
-    { group: 'Look', name: 'Full screen', key: 'shift+Enter', act: () => void room.fullScreen() },
+    { group: 'Look', name: 'Fold or unfold the cast', act: () => panelLayout.fold('left') },
+    { group: 'Look', name: 'Fold or unfold the properties', act: () => panelLayout.fold('right') },
+    { group: 'Look', name: 'Fold or unfold the desk', act: () => panelLayout.fold('low') },
+    { group: 'Look', name: 'Full screen', key: 'shift+Enter', act: () => void panelLayout.fullScreen() },
     { group: 'Look', name: 'Change the theme', key: 't', act: () => theme.toggle() },
     {
       group: 'Look',

@@ -2,7 +2,7 @@
   import type { Grip, Guides, NumberValue, Shown } from '../api/client';
   import { newGesture } from '../state/edits.svelte';
   import type { Desk } from '../state/desk.svelte';
-  import { found } from '../state/things';
+  import { found } from '../state/scene_items';
   import { follow } from '../ui/drag';
   import { polyline, toShot, type Frame } from './geometry';
   import { gripped } from './grips';

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Desk } from '../state/desk.svelte';
-  import type { View } from '../state/things';
+  import type { View } from '../state/scene_items';
   import Icon from '../ui/Icon.svelte';
 
   /** What lies on the picture's upper edge: what is looked at, and its figures. enlarged: screen px to a px of the shot, if not fitted. */

@@ -2,15 +2,15 @@
   import { got, api } from '../api/client';
   import { drawn } from '../api/picture';
   import type { Desk } from '../state/desk.svelte';
-  import type { Box } from '../state/things';
+  import type { Box } from '../state/scene_items';
   import { notices } from '../state/notices.svelte';
-  import Compare from '../look/Compare.svelte';
-  import Lookout from '../look/Lookout.svelte';
+  import Compare from '../review/Compare.svelte';
+  import Lookout from '../review/Lookout.svelte';
   import FirstWords from './FirstWords.svelte';
   import { follow } from '../ui/drag';
   import { frameOf, polyline, toShot } from './geometry';
   import { own } from './grips';
-  import { room } from '../state/room.svelte';
+  import { panelLayout } from '../state/panel_layout.svelte';
   import Guides from './Guides.svelte';
   import Inspect from './Inspect.svelte';
   import Over from './Over.svelte';
@@ -311,7 +311,7 @@
         Math.min(y0, y1) * k}px;width:{Math.abs(x1 - x0) * k}px;height:{Math.abs(y1 - y0) * k}px"
     ></div>
   {/if}
-  {#if desk.tools.guidesOn && !room.alone && !desk.player.playing && !desk.tools.comparing && desk.player.view !== 'alpha' && desk.player.view !== 'layers' && shown && frame.width > 0}
+  {#if desk.tools.guidesOn && !panelLayout.alone && !desk.player.playing && !desk.tools.comparing && desk.player.view !== 'alpha' && desk.player.view !== 'layers' && shown && frame.width > 0}
     <Guides
       {desk}
       shown={shown.thing}
@@ -324,7 +324,7 @@
     />
   {/if}
 
-  {#if desk.tools.inspecting && !room.alone && !desk.player.playing && !desk.player.orbit}
+  {#if desk.tools.inspecting && !panelLayout.alone && !desk.player.playing && !desk.player.orbit}
     <Inspect {desk} {frame} at={inspected} onclose={() => (desk.tools.inspecting = false)} />
   {/if}
   {#if cross}

@@ -1,6 +1,6 @@
 import type { Grip, NumberValue } from '../api/client';
 import type { Desk } from '../state/desk.svelte';
-import { found } from '../state/things';
+import { found } from '../state/scene_items';
 
 type Held = Grip & { from: number[] };
 

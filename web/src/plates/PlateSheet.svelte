@@ -48,7 +48,7 @@
       encoding: 'auto',
     };
     desk.change([{ op: old ? 'replace' : 'add', path: '/plate', value: plate }], 'Plate');
-    desk.chosen = { kind: 'plate' };
+    desk.selection = { kind: 'plate' };
     open = false;
   }
 

@@ -11,11 +11,11 @@ import {
   type ShotState,
   type Thing,
 } from '../api/client';
-import { withKey } from '../strip/keys';
+import { withKey } from '../timeline/keys';
 import { changed, Edits } from './edits.svelte';
 import { notices } from './notices.svelte';
 import { Player } from './player.svelte';
-import { found, lists, type Chosen, type ThingKind } from './things';
+import { found, lists, type Selection, type ThingKind } from './scene_items';
 import { Tools } from './tools.svelte';
 
 /** One shot on the desk: its document, what of it is chosen, and what brings its picture, its edits and its tools together. */
@@ -28,7 +28,7 @@ export class Desk {
   readonly edits: Edits;
   readonly tools = new Tools();
 
-  private current = $state<Chosen>({ kind: 'shot' });
+  private current = $state<Selection>({ kind: 'shot' });
   private onDesk = $state<string | null>(null);
 
   constructor(readonly id: number) {
@@ -39,7 +39,7 @@ export class Desk {
     });
     this.edits = new Edits(
       (edit) => {
-        const thing = this.chosen.kind === 'force' ? this.chosen.id : null;
+        const thing = this.selection.kind === 'force' ? this.selection.id : null;
         const body = {
           ...edit,
           again: edit.again ?? false,
@@ -65,7 +65,7 @@ export class Desk {
   async load(): Promise<void> {
     this.take(await got(api.GET('/api/shots/{shot_id}', { params: this.params })));
     const last = this.shot!.emitters[this.shot!.emitters.length - 1];
-    if (last) this.chosen = { kind: 'emitter', id: last.id };
+    if (last) this.selection = { kind: 'emitter', id: last.id };
     this.player.begin(this.shot!);
   }
 
@@ -73,11 +73,11 @@ export class Desk {
     this.player.close();
   }
 
-  get chosen(): Chosen {
+  get selection(): Selection {
     return this.current;
   }
 
-  set chosen(thing: Chosen) {
+  set selection(thing: Selection) {
     this.current = thing;
     if (thing.kind === 'emitter') this.onDesk = thing.id;
     // The field of a force is drawn when it is chosen.
@@ -86,7 +86,7 @@ export class Desk {
 
   /** The emitter that is chosen, if one is. */
   get chosenEmitter(): Emitter | null {
-    return this.chosen.kind === 'emitter' ? this.emitter : null;
+    return this.selection.kind === 'emitter' ? this.emitter : null;
   }
 
   /** The emitter whose life lies on the desk: it stays there while a force, the plate or the shot is chosen. */
@@ -100,12 +100,12 @@ export class Desk {
   }
 
   get force(): Force | null {
-    return this.chosen.kind === 'force' ? (this.thing as Force | null) : null;
+    return this.selection.kind === 'force' ? (this.thing as Force | null) : null;
   }
 
   /** The chosen thing of the cast, whatever its kind. */
   get thing(): Thing | null {
-    const chosen = this.chosen;
+    const chosen = this.selection;
     if (!this.shot || !('id' in chosen)) return null;
     const list: readonly Thing[] = this.shot[`${chosen.kind}s`];
     return list.find((thing) => thing.id === chosen.id) ?? null;
@@ -130,7 +130,7 @@ export class Desk {
 
   /** The JSON pointer of the chosen thing. */
   get path(): string {
-    const chosen = this.chosen;
+    const chosen = this.selection;
     return 'id' in chosen ? this.pathOf(chosen.id) : chosen.kind === 'plate' ? '/plate' : '';
   }
 
@@ -147,7 +147,7 @@ export class Desk {
 
   /** For which frame, and for the field of which force, guides are wanted. */
   private get asked(): { frame: number; thing?: string } {
-    const thing = this.chosen.kind === 'force' ? { thing: this.chosen.id } : {};
+    const thing = this.selection.kind === 'force' ? { thing: this.selection.id } : {};
     return { frame: this.player.frame, ...thing };
   }
 
@@ -251,7 +251,7 @@ export class Desk {
     this.state = this.withGuides(state);
     this.shot = state.document;
     this.player.within(state.document);
-    if ('id' in this.chosen && !this.thing) this.chosen = { kind: 'shot' };
+    if ('id' in this.selection && !this.thing) this.selection = { kind: 'shot' };
     if (this.tools.graph && !found(this.shot, this.tools.graph)) this.tools.graph = null;
   }
 
@@ -266,7 +266,7 @@ export class Desk {
         const every: readonly Thing[] = this.shot![list];
         const made = every.filter((thing) => !before.includes(thing.id)).pop();
         if (!made) continue;
-        this.chosen = { kind: list.slice(0, -1) as ThingKind, id: made.id };
+        this.selection = { kind: list.slice(0, -1) as ThingKind, id: made.id };
         return;
       }
     } catch (error) {

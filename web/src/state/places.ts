@@ -1,5 +1,5 @@
 import type { NumberValue, Thing } from '../api/client';
-import { withKey } from '../strip/keys';
+import { withKey } from '../timeline/keys';
 import type { Desk } from './desk.svelte';
 import { notices } from './notices.svelte';
 

@@ -2,7 +2,7 @@ import { Live, type Run } from '../api/live';
 import type { Picture } from '../api/picture';
 import type { Figures, LiveHeader, Problem, Shot } from '../api/client';
 import { framesPerSecond } from '../ui/rates';
-import type { Orbit, View } from './things';
+import type { Orbit, View } from './scene_items';
 
 /** What a player tells of. */
 interface Hears {

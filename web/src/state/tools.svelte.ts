@@ -1,5 +1,5 @@
 import type { Key } from '../api/client';
-import type { Box, Comparison, Followed, List } from './things';
+import type { Box, Comparison, Followed, List } from './scene_items';
 
 /** What is being done on the picture and the strip, apart from the document. */
 export class Tools {

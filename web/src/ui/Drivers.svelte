@@ -3,10 +3,10 @@
   import type { DrivenBy, NumberValue } from '../api/client';
   import { switchAll } from '../state/switches';
   import type { Desk } from '../state/desk.svelte';
-  import { lists, placedLists } from '../state/things';
+  import { lists, placedLists } from '../state/scene_items';
   import type { Spec } from '../state/specs.svelte';
   import { specs } from '../state/specs.svelte';
-  import { withKey } from '../strip/keys';
+  import { withKey } from '../timeline/keys';
   import Choice from './Choice.svelte';
   import BySound from './BySound.svelte';
   import PlainField from './PlainField.svelte';

@@ -8,7 +8,7 @@
   import Switch from './Switch.svelte';
   import TextField from './TextField.svelte';
   import { sentence } from './words';
-  import { choicesOf, found } from '../state/things';
+  import { choicesOf, found } from '../state/scene_items';
 
   interface Props {
     desk: Desk;

@@ -1,24 +1,24 @@
 <script lang="ts">
-  import { room, type Side } from '../state/room.svelte';
+  import { panelLayout, type Side } from '../state/panel_layout.svelte';
   import { follow } from './drag';
   import Icon from './Icon.svelte';
 
   /** what: the part of the screen whose measure it is. */
   let { side, label, what }: { side: Side; label: string; what: string } = $props();
-  const folded = $derived(room.folded[side]);
+  const folded = $derived(panelLayout.folded[side]);
   const level = $derived(side === 'low');
 
   function begin(event: PointerEvent): void {
     if (event.button !== 0) return;
     event.preventDefault();
-    const before = room.px(side);
+    const before = panelLayout.px(side);
     const from = level ? event.clientY : event.clientX;
     const sign = side === 'left' ? 1 : -1;
     const move = (e: PointerEvent): void => {
       const px = before + sign * ((level ? e.clientY : e.clientX) - from);
       // Pushed far beyond its least measure, it folds away.
-      if (px < room.ends(side)[0] / 2) room.fold(side, true);
-      else if (px !== before) room.set(side, px);
+      if (px < panelLayout.ends(side)[0] / 2) panelLayout.fold(side, true);
+      else if (px !== before) panelLayout.set(side, px);
     };
     follow(event, { move });
   }
@@ -28,9 +28,12 @@
     const more = side === 'right' ? back : on;
     const less = side === 'right' ? on : back;
     if (event.key === more || event.key === less) {
-      room.set(side, room.sides[side] + (event.key === more ? 1 : -1) * (event.shiftKey ? 40 : 8));
-    } else if (event.key === 'Enter') room.reset(side);
-    else if (event.key === ' ') room.fold(side);
+      panelLayout.set(
+        side,
+        panelLayout.sides[side] + (event.key === more ? 1 : -1) * (event.shiftKey ? 40 : 8),
+      );
+    } else if (event.key === 'Enter') panelLayout.reset(side);
+    else if (event.key === ' ') panelLayout.fold(side);
     else return;
     event.preventDefault();
     event.stopPropagation();
@@ -45,12 +48,12 @@
   tabindex="0"
   aria-label={label}
   aria-orientation={level ? 'horizontal' : 'vertical'}
-  aria-valuemin={room.ends(side)[0]}
-  aria-valuemax={room.ends(side)[1]}
-  aria-valuenow={room.sides[side]}
+  aria-valuemin={panelLayout.ends(side)[0]}
+  aria-valuemax={panelLayout.ends(side)[1]}
+  aria-valuenow={panelLayout.sides[side]}
   title="{label}. Double-click to reset, Space to fold."
   onpointerdown={begin}
-  ondblclick={() => room.reset(side)}
+  ondblclick={() => panelLayout.reset(side)}
   onkeydown={key}
 ></div>
 <button
@@ -59,7 +62,7 @@
   aria-label={folded ? `Unfold ${what}` : `Fold ${what}`}
   aria-expanded={!folded}
   title={folded ? `Unfold ${what}` : `Fold ${what}`}
-  onclick={() => room.fold(side)}
+  onclick={() => panelLayout.fold(side)}
   ><span class="grid" class:turned={(side === 'left') !== folded}><Icon name="chevron" size={11} /></span
   ></button
 >

@@ -14,8 +14,9 @@ from typing import Any
 
 from distributed import Client, KilledWorker
 
+from isbjorn.core.deliver.chunks import Job
+from isbjorn.core.deliver.farm.checkpoint_transfer import Rungs
 from isbjorn.core.deliver.farm.keys import security
-from isbjorn.core.deliver.farm.rungs import Rungs
 from isbjorn.core.deliver.farm.worker import (
     CHUNK,
     LOOK,
@@ -27,15 +28,14 @@ from isbjorn.core.deliver.farm.worker import (
     put_piece,
 )
 from isbjorn.core.deliver.order import Order
-from isbjorn.core.deliver.parts import Job
 from isbjorn.core.document import Shot
 from isbjorn.core.document.references import with_media
 from isbjorn.core.errors import IsbjornError, Stale
-from isbjorn.core.evaluate.outside import digest_of
+from isbjorn.core.evaluate.external_files import digest_of
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.stills import is_pattern, sequence_files
 from isbjorn.core.media.whole import replace_whole
-from isbjorn.core.simulate.handing import Shelves
+from isbjorn.core.simulate.shared_states import SharedCaches
 
 _ATTEMPTS, _POLL_S, _LOOKED_EVERY_S, _WAIT_S, _SEND_S = 4, 0.3, 0.02, 10, 60
 # A worker that gives nothing back for so long, and for so many times the usual time of a part, hangs.
@@ -149,16 +149,16 @@ class Farm:
         told: Callable[[int], None],
         stale: Callable[[], bool] | None,
         seen: Callable[[list[WorkerCard]], None] | None = None,
-        shelves: Shelves | None = None,
+        shared_caches: SharedCaches | None = None,
     ) -> None:
-        """Make parts of a job, as `Crew.run` does; seen: told of the workers; shelves: states that are kept here."""
+        """Make parts of a job, as `Crew.run` does; seen: told of the workers; shared_caches: states that are kept here."""
         files = {name: _files(name, plates) for name in media_of(job.shot, job.order)}
         parcel = json.dumps({
             "engine": engine_digest(), "shot": job.shot.model_dump_json(), "order": job.order.model_dump_json(),
             "media": {name: [(f.name, f.digest) for f in some] for name, some in files.items()},
         })  # fmt: skip
         by_digest = {f.digest: f.path for some in files.values() for f in some}
-        work = _Work(self, job, parcel.encode(), by_digest, Rungs(job, plates, shelves))
+        work = _Work(self, job, parcel.encode(), by_digest, Rungs(job, plates, shared_caches))
         try:
             work.run(parts, told, stale, seen)
         finally:

@@ -19,13 +19,13 @@ from typing import Any
 import numpy as np
 from distributed import get_worker
 
+from isbjorn.core.deliver.chunks import Job, Maker
 from isbjorn.core.deliver.farm.keys import security
 from isbjorn.core.deliver.order import Order
-from isbjorn.core.deliver.parts import Job, Maker
 from isbjorn.core.document import Shot
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.runtime.parallel import LOADED, one_thread
-from isbjorn.core.simulate.handing import Shelves
+from isbjorn.core.simulate.shared_states import SharedCaches
 
 # A media comes in pieces as large; the last is shorter.
 CHUNK = 4 << 20
@@ -141,7 +141,7 @@ class _Bench:
                 here = order.colour.model_copy(update={"config": plates.resolve(order.colour.config)})
                 order = order.model_copy(update={"colour": here})
             job = Job(Shot.model_validate_json(told["shot"]), order, self.folder, self.folder / LOOK)
-            self.maker = Maker(job, plates, Shelves.within(cache / "states"))
+            self.maker = Maker(job, plates, SharedCaches.within(cache / "states"))
             self.parcel = parcel
         return self.maker
 
@@ -162,7 +162,7 @@ def make_parts(
     parcel: bytes, start: int, stop: int, rungs: Sequence[tuple[str, str, bytes]] = ()
 ) -> list[tuple[str, bytes]]:
     """Make a part on a worker: its files, by their names, and a small picture of its last frame. rungs: states of crowds from
-    before it, by the shelf's groups and names."""
+    before it, by groups and names of the shared cache."""
     if not _bench:
         _bench.append(_Bench())
     bench = _bench[0]
@@ -184,7 +184,7 @@ def make_parts(
 
 def _lay_rung(cache: Path, group: str, name: str, content: bytes) -> None:
     """Lay a state where the engine looks for it; it depends on its name alone whether it fits."""
-    rungs = Shelves.within(cache / "states").rungs
+    rungs = SharedCaches.within(cache / "states").rungs
     if name not in rungs.names(group):
         rungs.put(Path(group).name, Path(name).name, [np.frombuffer(content, np.uint8)])
 

@@ -12,10 +12,10 @@ from isbjorn.core.document.shapes import Area
 from isbjorn.core.emit.shapes.base import Engine, Lines, Scattered, Setting, by_area
 from isbjorn.core.emit.shapes.regions import Drawing, Trapezoids, scatter_region, trapezoids
 from isbjorn.core.evaluate.outlines import letter_lines, path_lines
-from isbjorn.core.runtime.memory import Kept
-from isbjorn.core.runtime.shelf import laid_down, lay_down
+from isbjorn.core.runtime.memory import Cache
+from isbjorn.core.runtime.shared_cache import load_arrays, store_arrays
 
-_kept: Kept[Drawing] = Kept("outlines")
+_kept: Cache[Drawing] = Cache("outlines")
 
 
 # What is laid down of drawings; another name when it is made in another way.
@@ -42,7 +42,7 @@ def _made(paths: tuple[str, ...]) -> Drawing:
     """Read a drawing, and lay it down: a large one takes seconds to read."""
     drawing = _cut(path_lines(paths))
     cut, ends = drawing.cut, np.cumsum([len(line) for line in drawing.lines])
-    lay_down(
+    store_arrays(
         _GROUP, _digest(paths), points=np.concatenate(drawing.lines), ends=ends, bottom=cut.bottom, top=cut.top,
         sides=cut.ends, run=cut.run,
     )  # fmt: skip
@@ -51,7 +51,7 @@ def _made(paths: tuple[str, ...]) -> Drawing:
 
 def _found(paths: tuple[str, ...]) -> Drawing | None:
     """A drawing that was laid down."""
-    there = laid_down(_GROUP, _digest(paths), ("points", "ends", "bottom", "top", "sides", "run"))
+    there = load_arrays(_GROUP, _digest(paths), ("points", "ends", "bottom", "top", "sides", "run"))
     if there is None:
         return None
     lines = np.split(there["points"], there["ends"][:-1])

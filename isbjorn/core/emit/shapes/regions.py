@@ -12,7 +12,7 @@ from isbjorn.core.arrays import Doubles, Longs
 from isbjorn.core.document.shapes import Area
 from isbjorn.core.emit.shapes.base import Lines, Scattered, Setting, vectors
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.jit import leaf, njit
+from isbjorn.core.jit import inline_kernel, njit
 
 _MOST_CROSSINGS, _MOST_TIMES = 3_000_000, 16
 
@@ -242,7 +242,7 @@ def _held_in(xy: Doubles, on: Doubles, offset: Doubles, e: Edges) -> Doubles:
     return out
 
 
-@leaf("void(f8[:,::1], f8[:,::1], f8[::1], f8[:,::1], f8[:,::1], f8[::1])", cache=True)
+@inline_kernel("void(f8[:,::1], f8[:,::1], f8[::1], f8[:,::1], f8[:,::1], f8[::1])", cache=True)
 def _nearer(xy: Doubles, on: Doubles, offset: Doubles, a: Doubles, b: Doubles, out: Doubles) -> None:
     """To what share of its way from the line each place has to come back: 1 where it lies within its offset (n,) of the edges; less
     where it lies farther from all of them, or behind another edge than the one that it left."""

@@ -13,7 +13,7 @@ from isbjorn.core.deliver import Order
 from isbjorn.core.document import Emitter, Group, Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.frame import Solver
-from isbjorn.core.inspect.lookout import crowds, emitters, nothing, shots, strands
+from isbjorn.core.inspect.lookout import emitters, interactions, nothing, shots, strands
 from isbjorn.core.inspect.lookout.notes import Case, Checks, Mend, Note, Watch
 from isbjorn.core.render.blends import MODES
 
@@ -25,7 +25,7 @@ _EMITTER: tuple[Callable[[Case], Checks], ...] = (
     *strands.CHECKS,
 )  # fmt: skip
 _SHOT: tuple[Callable[[Watch], Checks], ...] = (
-    shots.left_out, shots.loop_ends, shots.plate_rate, shots.clipping, *crowds.CHECKS,
+    shots.left_out, shots.loop_ends, shots.plate_rate, shots.clipping, *interactions.CHECKS,
 )  # fmt: skip
 _GRAVITY = {"trouble": 0, "hint": 1, "fine": 2}
 

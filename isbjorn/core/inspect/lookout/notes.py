@@ -17,7 +17,7 @@ from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.document import Emitter, Number, Shot
 from isbjorn.core.frame import Layers, Solver, draw_particles, ground
 from isbjorn.core.render.context import RenderContext
-from isbjorn.core.render.shades import over
+from isbjorn.core.render.display_encoding import over
 from isbjorn.core.simulate.track import Track, shares_of
 
 _FLIGHTS, _SAMPLES = 32, 40

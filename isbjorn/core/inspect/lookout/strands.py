@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from isbjorn.core.document.meetings import Meeting
+from isbjorn.core.document.interactions import Interaction
 from isbjorn.core.inspect.lookout.notes import Case, Checks, Mend, put
 from isbjorn.core.simulate.integrators.strands import StrandIntegrator
 from isbjorn.core.simulate.strands.hold import TAUT
@@ -41,7 +41,7 @@ def strands_alone(case: Case) -> Checks:
     e = case.emitter
     if e.strand is None:
         return
-    pushes = [f for f in case.watch.shot.reaching(e) if isinstance(f, Meeting) and f.pushes]
+    pushes = [f for f in case.watch.shot.reaching(e) if isinstance(f, Interaction) and f.pushes]
     if pushes:
         yield case.note(
             "push ignores strands",

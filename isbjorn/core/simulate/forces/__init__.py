@@ -18,7 +18,7 @@ from isbjorn.core.document.forces import Acting
 from isbjorn.core.document.kinds import FORCES, Kind
 from isbjorn.core.jit import njit
 from isbjorn.core.runtime.kernels import reaches_also
-from isbjorn.core.simulate.forces.row import CODE, Setting
+from isbjorn.core.simulate.forces.force_layout import CODE, Setting
 
 
 def number_of(kind: Kind) -> int:

@@ -9,9 +9,9 @@ import numpy as np
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Attractor
 from isbjorn.core.evaluate.lines import Read, circle
-from isbjorn.core.jit import leaf
-from isbjorn.core.simulate.forces.felt import ACCELERATION, LIMIT
-from isbjorn.core.simulate.forces.row import OWN, PLACE, Setting, base, place
+from isbjorn.core.jit import inline_kernel
+from isbjorn.core.simulate.forces.accumulators import ACCELERATION, LIMIT
+from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, Setting, base, place
 
 CODE = 5
 # Columns.
@@ -33,7 +33,7 @@ def lines(force: Attractor, read: Read, _: float) -> list[Doubles]:
     return [circle(read(force.radius))]
 
 
-@leaf("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
+@inline_kernel("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
 def fall(rows: Doubles, s: int, r: int, dx: float, dy: float, dz: float) -> float:
     """What a strength and a distance vector are multiplied by."""
     soft, power = max(1e-3, rows[s, r, SOFTNESS]), rows[s, r, POWER]
@@ -51,7 +51,9 @@ def fall(rows: Doubles, s: int, r: int, dx: float, dy: float, dz: float) -> floa
     return weak / d
 
 
-@leaf("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
+@inline_kernel(
+    "void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True
+)
 def feel(
     rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
     mass: float, felt: Doubles,

@@ -8,8 +8,8 @@ from numba import prange
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Displacement
 from isbjorn.core.jit import njit
-from isbjorn.core.runtime.parallel import guarded
-from isbjorn.core.simulate.forces.row import CURVE, PLACE, VALUE, ZONE, Setting, base, read_curve, strength
+from isbjorn.core.runtime.parallel import kernel_lock
+from isbjorn.core.simulate.forces.force_layout import CURVE, PLACE, VALUE, ZONE, Setting, base, read_curve, strength
 from isbjorn.core.simulate.forces.turbulence import NOISE, OFFSET, RESPONSE, pack_noise
 from isbjorn.core.simulate.forces.zones import weight
 from isbjorn.core.simulate.noise import flow
@@ -63,7 +63,7 @@ def _displace(
                 grown[i] *= max(0.0, 1.0 + share * rows[0, r, SWELL] * 0.7 * (sx + sy))
 
 
-@guarded
+@kernel_lock
 def displace(
     rows: Doubles, zones: Doubles, curves: Floats, key: int, births: Longs, age01: Floats, touch: Floats, caught: Floats,
     values: Floats,

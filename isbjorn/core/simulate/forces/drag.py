@@ -8,9 +8,9 @@ import numpy as np
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Drag
-from isbjorn.core.jit import leaf
-from isbjorn.core.simulate.forces.felt import DRAG, QUADRATIC
-from isbjorn.core.simulate.forces.row import OWN, Setting, base
+from isbjorn.core.jit import inline_kernel
+from isbjorn.core.simulate.forces.accumulators import DRAG, QUADRATIC
+from isbjorn.core.simulate.forces.force_layout import OWN, Setting, base
 
 CODE = 2
 IS_QUADRATIC = OWN
@@ -24,7 +24,7 @@ def pack(force: Drag, setting: Setting) -> Doubles:
     return rows
 
 
-@leaf("void(f8[:,:,::1], i8, i8, f8, f8[::1])", cache=True, forceinline=True)
+@inline_kernel("void(f8[:,:,::1], i8, i8, f8, f8[::1])", cache=True, forceinline=True)
 def resist(rows: Doubles, s: int, r: int, strength: float, felt: Doubles) -> None:
     """Add a rate in 1/s, never below 0."""
     k = max(0.0, strength)
@@ -34,7 +34,9 @@ def resist(rows: Doubles, s: int, r: int, strength: float, felt: Doubles) -> Non
         felt[DRAG] += k
 
 
-@leaf("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
+@inline_kernel(
+    "void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True
+)
 def feel(
     rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
     mass: float, felt: Doubles,
@@ -43,12 +45,12 @@ def feel(
     resist(rows, s, r, max(0.0, strength) * share / mass, felt)
 
 
-@leaf("f8(f8)", cache=True, forceinline=True)
+@inline_kernel("f8(f8)", cache=True, forceinline=True)
 def _log_cosh(x: float) -> float:
     return abs(x) + math.log1p(math.exp(-2.0 * abs(x))) - math.log(2.0)
 
 
-@leaf("f8(f8, f8, f8, f8, f8)", cache=True)
+@inline_kernel("f8(f8, f8, f8, f8, f8)", cache=True)
 def quadratic_rate(q: float, k: float, speed: float, pull: float, h: float) -> float:
     """The mean of q·speed over h seconds, in 1/s, for s' = pull - k s - q s²: the rate at which quadratic drag takes speed.
 

@@ -10,9 +10,9 @@ from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Follow
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.lines import Read
-from isbjorn.core.jit import leaf
-from isbjorn.core.simulate.forces.felt import AIR, GRIP
-from isbjorn.core.simulate.forces.row import OWN, PLACE, Setting, base, place
+from isbjorn.core.jit import inline_kernel
+from isbjorn.core.simulate.forces.accumulators import AIR, GRIP
+from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, Setting, base, place
 
 CODE = 7
 # Columns: the relaxation rate, the pull toward the path, its points, its turn and its scale.
@@ -35,7 +35,7 @@ def lines(force: Follow, _read: Read, _: float) -> list[Doubles]:
     return [bezier.flat(force.points, force.closed)]
 
 
-@leaf("UniTuple(f8,6)(f8[:,::1], i8, i8, f8, f8, f8)", cache=True)
+@inline_kernel("UniTuple(f8,6)(f8[:,::1], i8, i8, f8, f8, f8)", cache=True)
 def nearest(
     paths: Doubles, first: int, count: int, x: float, y: float, z: float
 ) -> tuple[float, float, float, float, float, float]:
@@ -56,7 +56,9 @@ def nearest(
     return fx, fy, fz, wx, wy, wz
 
 
-@leaf("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
+@inline_kernel(
+    "void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True
+)
 def feel(
     rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
     mass: float, felt: Doubles,

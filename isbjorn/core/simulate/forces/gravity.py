@@ -6,9 +6,9 @@ import numpy as np
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Gravity
-from isbjorn.core.jit import leaf
-from isbjorn.core.simulate.forces.felt import ACCELERATION
-from isbjorn.core.simulate.forces.row import Setting, aim, base, place, way_of
+from isbjorn.core.jit import inline_kernel
+from isbjorn.core.simulate.forces.accumulators import ACCELERATION
+from isbjorn.core.simulate.forces.force_layout import Setting, aim, base, place, way_of
 
 CODE = 1
 
@@ -21,7 +21,7 @@ def pack(force: Gravity, setting: Setting) -> Doubles:
     return rows
 
 
-@leaf("void(f8[:,:,::1], i8, i8, u8, i8, f8, f8[::1])", cache=True, forceinline=True)
+@inline_kernel("void(f8[:,:,::1], i8, i8, u8, i8, f8, f8[::1])", cache=True, forceinline=True)
 def pull(rows: Doubles, s: int, r: int, key: np.uint64, birth: int, strength: float, felt: Doubles) -> None:
     """Add the acceleration of a strength in px/s²."""
     x, y, z = way_of(rows, s, r, key, birth)
@@ -30,7 +30,9 @@ def pull(rows: Doubles, s: int, r: int, key: np.uint64, birth: int, strength: fl
     felt[ACCELERATION + 2] += strength * z
 
 
-@leaf("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
+@inline_kernel(
+    "void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True
+)
 def feel(
     rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
     mass: float, felt: Doubles,

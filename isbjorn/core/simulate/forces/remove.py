@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Remove
-from isbjorn.core.simulate.forces.row import OWN, Setting, base
+from isbjorn.core.simulate.forces.force_layout import OWN, Setting, base
 
 CODE = 8
 TAKES_INSIDE = OWN

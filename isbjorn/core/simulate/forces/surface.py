@@ -12,9 +12,9 @@ from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Surface
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.lines import Read, circle, rectangle
-from isbjorn.core.jit import leaf
+from isbjorn.core.jit import inline_kernel
 from isbjorn.core.simulate.forces.follow import nearest
-from isbjorn.core.simulate.forces.row import OWN, PLACE, Setting, base, place
+from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, Setting, base, place
 
 CODE = 9
 PLANE, RECTANGLE, BOX, SPHERE, PATH, MATTE = 0, 1, 2, 3, 4, 5
@@ -93,7 +93,7 @@ def lines(force: Surface, read: Read, far: float) -> list[Doubles]:
             return []
 
 
-@leaf("f8(f4[:,:,::1], i8, f8, f8)", cache=True)
+@inline_kernel("f8(f4[:,:,::1], i8, f8, f8)", cache=True)
 def _cell(mattes: Floats, sheet: int, column: float, row: float) -> float:
     """A sheet between its cells' centres; level beyond its edges."""
     h, w = mattes.shape[1], mattes.shape[2]
@@ -105,7 +105,7 @@ def _cell(mattes: Floats, sheet: int, column: float, row: float) -> float:
     return top + fr * (low - top)
 
 
-@leaf("UniTuple(f8,4)(f8[:,:,::1], i8, i8, f8[:,::1], f4[:,:,::1], f8, f8, f8)", cache=True)
+@inline_kernel("UniTuple(f8,4)(f8[:,:,::1], i8, i8, f8[:,::1], f4[:,:,::1], f8, f8, f8)", cache=True)
 def distance(
     rows: Doubles, s: int, r: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float
 ) -> tuple[float, float, float, float]:

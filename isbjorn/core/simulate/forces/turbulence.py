@@ -10,9 +10,9 @@ import numpy as np
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Turbulence
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.jit import leaf
-from isbjorn.core.simulate.forces.felt import AIR, GRIP
-from isbjorn.core.simulate.forces.row import OWN, PLACE, Setting, base, place
+from isbjorn.core.jit import inline_kernel
+from isbjorn.core.simulate.forces.accumulators import AIR, GRIP
+from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, Setting, base, place
 from isbjorn.core.simulate.noise import flow
 
 CODE = 4
@@ -83,7 +83,9 @@ def pack(force: Turbulence, setting: Setting) -> Doubles:
     return rows
 
 
-@leaf("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
+@inline_kernel(
+    "void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True
+)
 def feel(
     rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
     mass: float, felt: Doubles,

@@ -12,8 +12,8 @@ import numpy as np
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Vortex
 from isbjorn.core.evaluate.lines import Read, circle
-from isbjorn.core.jit import leaf
-from isbjorn.core.simulate.forces.row import OWN, PLACE, Setting, aim, base, place, way_of
+from isbjorn.core.jit import inline_kernel
+from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, Setting, aim, base, place, way_of
 
 CODE = 6
 # Columns.
@@ -35,7 +35,7 @@ def lines(force: Vortex, read: Read, _: float) -> list[Doubles]:
     return [circle(read(force.radius))]
 
 
-@leaf("UniTuple(f8,3)(f8[:,:,::1], i8, i8, u8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
+@inline_kernel("UniTuple(f8,3)(f8[:,:,::1], i8, i8, u8, i8, f8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def carry(
     rows: Doubles, s: int, r: int, key: np.uint64, birth: int, x: float, y: float, z: float, strength: float,
     share: float, mass: float, h: float,

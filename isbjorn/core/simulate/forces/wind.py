@@ -6,9 +6,9 @@ import numpy as np
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Wind
-from isbjorn.core.jit import leaf
-from isbjorn.core.simulate.forces.felt import AIR, GRIP
-from isbjorn.core.simulate.forces.row import OWN, Setting, aim, base, place, way_of
+from isbjorn.core.jit import inline_kernel
+from isbjorn.core.simulate.forces.accumulators import AIR, GRIP
+from isbjorn.core.simulate.forces.force_layout import OWN, Setting, aim, base, place, way_of
 
 CODE = 3
 RESPONSE = OWN
@@ -23,7 +23,9 @@ def pack(force: Wind, setting: Setting) -> Doubles:
     return rows
 
 
-@leaf("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True)
+@inline_kernel(
+    "void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True, forceinline=True
+)
 def feel(
     rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
     mass: float, felt: Doubles,

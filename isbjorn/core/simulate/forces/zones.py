@@ -10,7 +10,7 @@ import numpy as np
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Zone
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.jit import leaf
+from isbjorn.core.jit import inline_kernel
 
 # Columns of a row.
 SHAPE, PLACE, COS, SIN, HALF_SIZE, RADIUS, FALLOFF, INVERTED = 0, 1, 4, 5, 6, 9, 10, 11
@@ -36,7 +36,7 @@ def pack(zone: Zone, readings: Readings, t: Doubles) -> Doubles:
     return np.stack(columns, axis=1)
 
 
-@leaf("f8(i8, f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
+@inline_kernel("f8(i8, f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def _deep(
     shape: int, dx: float, dy: float, dz: float, cos: float, sin: float, half_x: float, half_y: float, half_z: float, radius: float
 ) -> float:  # fmt: skip
@@ -51,7 +51,7 @@ def _deep(
     return -(outside + min(max(qx, max(qy, qz)), 0.0))
 
 
-@leaf("f8(f8, f8, f8)", cache=True, forceinline=True)
+@inline_kernel("f8(f8, f8, f8)", cache=True, forceinline=True)
 def _share(deep: float, falloff: float, inverted: float) -> float:
     if falloff > 0:
         u = min(max(deep / falloff, 0.0), 1.0)
@@ -61,7 +61,7 @@ def _share(deep: float, falloff: float, inverted: float) -> float:
     return 1.0 - share if inverted > 0 else share
 
 
-@leaf("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
+@inline_kernel("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
 def depth(zones: Doubles, s: int, r: int, x: float, y: float, z: float) -> float:
     """How deep inside a zone's shape a place is, in px; below 0 outside."""
     return _deep(
@@ -71,13 +71,13 @@ def depth(zones: Doubles, s: int, r: int, x: float, y: float, z: float) -> float
     )  # fmt: skip
 
 
-@leaf("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
+@inline_kernel("f8(f8[:,:,::1], i8, i8, f8, f8, f8)", cache=True, forceinline=True)
 def weight(zones: Doubles, s: int, r: int, x: float, y: float, z: float) -> float:
     """The share in [0, 1] of a force that acts at a place: smooth from the edge to `falloff` px inside."""
     return _share(depth(zones, s, r, x, y, z), zones[s, r, FALLOFF], zones[s, r, INVERTED])
 
 
-@leaf("void(f8[:,:,::1], i8, i8, f8[::1], f8[::1], f8[::1], f8[::1])", cache=True)
+@inline_kernel("void(f8[:,:,::1], i8, i8, f8[::1], f8[::1], f8[::1], f8[::1])", cache=True)
 def weights(zones: Doubles, s: int, r: int, x: Doubles, y: Doubles, z: Doubles, shares: Doubles) -> None:
     """`weight` at each of several places."""
     shape, falloff, inverted, radius = (

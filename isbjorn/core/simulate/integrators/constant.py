@@ -10,10 +10,10 @@ from isbjorn.core.document import Drag, Emitter, Gravity, Number, Shot
 from isbjorn.core.emit.newborn import Source
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.forces import pack
-from isbjorn.core.simulate.forces.row import WIDTH, Setting
+from isbjorn.core.simulate.forces.force_layout import WIDTH, Setting
 from isbjorn.core.simulate.integrators.steps import advance, between, settle
-from isbjorn.core.simulate.rows import ROWS
 from isbjorn.core.simulate.state import State
+from isbjorn.core.simulate.state_layout import ROWS
 
 _SEEN = 7
 

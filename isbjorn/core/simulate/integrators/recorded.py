@@ -12,10 +12,10 @@ from isbjorn.core.emit.newborn import Source
 from isbjorn.core.emit.recorded import RecordedSource
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.jit import njit
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.runtime.parallel import kernel_lock
 from isbjorn.core.simulate.integrators.steps import cubic
-from isbjorn.core.simulate.rows import ROWS
 from isbjorn.core.simulate.state import State, merged
+from isbjorn.core.simulate.state_layout import ROWS
 
 
 @njit("void(i8[::1], f8, i8[::1], f8[::1], f4[:,::1], f4[:,::1], f8[::1], f4[:,:])", parallel=True, cache=True)
@@ -68,7 +68,7 @@ class RecordedIntegrator:
         values[6] = lives
         return State(births, moments, values)
 
-    @guarded
+    @kernel_lock
     def place(self, state: State, t: float) -> None:
         """Set particles, in place, to where they are at a moment of shot time."""
         r, frame = self.recorded, self.readings.frames(self.source.emitter, np.array([t]))

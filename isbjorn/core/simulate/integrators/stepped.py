@@ -8,21 +8,21 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.caching import thread_safe_cache
 from isbjorn.core.document import Shot
 from isbjorn.core.document.references import numbers_of
 from isbjorn.core.emit.newborn import Source, spread_of
 from isbjorn.core.evaluate.curves import TABLE, table
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.lately import keep_lately
 from isbjorn.core.random import BETWEEN_CURVES, SIZE, SPEED, draws01
-from isbjorn.core.simulate import contact, rows
+from isbjorn.core.simulate import contact, state_layout
+from isbjorn.core.simulate.fingerprint import is_measured
 from isbjorn.core.simulate.forces import pack, zones
-from isbjorn.core.simulate.forces.row import MEASURES, WIDTH, Setting
-from isbjorn.core.simulate.identity import is_measured
-from isbjorn.core.simulate.integrators import abreast, world
+from isbjorn.core.simulate.forces.force_layout import MEASURES, WIDTH, Setting
+from isbjorn.core.simulate.integrators import batched, world
 from isbjorn.core.simulate.integrators.steps import blend, gather
-from isbjorn.core.simulate.rows import CAUGHT, HINDERED, MOVED, NEAR_SINCE, PUSHED_ROWS, ROWS, STATE_ROWS
 from isbjorn.core.simulate.state import State, merged
+from isbjorn.core.simulate.state_layout import CAUGHT, HINDERED, MOVED, NEAR_SINCE, PUSHED_ROWS, ROWS, STATE_ROWS
 
 _CHUNK, _CHUNKS_KEPT = 64, 24
 
@@ -142,14 +142,14 @@ class SteppedIntegrator:
                 share = share + u * (table(e.speed.over_life_to)[0] - share)
             velocity = velocity + own * (share - 1)
         values[0:3], values[3:6], values[6] = place, velocity, lives
-        values[rows.MASS] = self.source.masses(births, moments)
-        values[rows.FIRST_VELOCITY : rows.FIRST_VELOCITY + 3] = own
+        values[state_layout.MASS] = self.source.masses(births, moments)
+        values[state_layout.FIRST_VELOCITY : state_layout.FIRST_VELOCITY + 3] = own
         drawn = spread_of(e.size, self.key, births, SIZE)
         if not (e.size.timed and e.size.reads == "life"):
             measured = self.source.measured(place.T.astype(np.float64), moments) if is_measured(e.size) else None
             drawn = np.maximum(0, self.readings.number(e.size, moments, measured) + drawn)
-        values[rows.SIZE] = drawn
-        values[rows.TOUCHED] = -1
+        values[state_layout.SIZE] = drawn
+        values[state_layout.TOUCHED] = -1
         if self.state_rows > ROWS:
             values[CAUGHT], values[NEAR_SINCE] = -1, -1
         if self.state_rows > HINDERED:
@@ -173,7 +173,7 @@ class SteppedIntegrator:
             steps = np.arange(first, first + many) if self.timed else np.zeros(1)
             t = (steps + 0.5) / self.hz
             found = pack_world(self.shot, self.source, self.readings, "motion", t, 1 / self.hz)
-            keep_lately(self._kept, first, found, _CHUNKS_KEPT)
+            thread_safe_cache(self._kept, first, found, _CHUNKS_KEPT)
         if not self.timed:
             return found, 1 << 60
         return found.since(index - first), first + many
@@ -184,7 +184,7 @@ class SteppedIntegrator:
             t, holds = self.tables(index)
             to = min(until, holds)
             if self.drifts:
-                abreast.drift(
+                batched.drift(
                     state.values, state.births, state.moments, t.rows, t.zoned, t.curves, self.key, index, to, self.hz,
                     end if to == until else -1e9,
                 )  # fmt: skip
@@ -211,7 +211,7 @@ class SteppedIntegrator:
 
     def alive(self, state: State, t: float) -> npt.NDArray[np.int64]:
         """The columns of those that live beyond shot time t and were not taken."""
-        return np.flatnonzero((state.moments + state.lives > t) & (state.values[rows.HOW] != contact.GONE))
+        return np.flatnonzero((state.moments + state.lives > t) & (state.values[state_layout.HOW] != contact.GONE))
 
     def between(self, state: State, newborn: State, index: int, t: float) -> State:
         """The living at a moment after lattice step `index`: the same step, as far as that moment."""
@@ -253,11 +253,11 @@ class SteppedIntegrator:
         place = state.place.copy()
         if self.along:
             place += self.readings.frames(self.source.emitter, np.array([t])).place.T.astype(np.float32)
-        return place, state.values[rows.HOW] == contact.GONE
+        return place, state.values[state_layout.HOW] == contact.GONE
 
     def shown(self, state: State, index: int, t: float) -> State:
         """A state at a moment as it is looked at: of those that are there, in the shot. It is changed."""
-        here = np.flatnonzero(state.values[rows.HOW] != contact.GONE)
+        here = np.flatnonzero(state.values[state_layout.HOW] != contact.GONE)
         if len(here) < state.count:
             values = np.empty((state.values.shape[0], len(here)), np.float32)
             gather(state.values, here, values)
@@ -277,4 +277,4 @@ class SteppedIntegrator:
             moved = state.values[MOVED : MOVED + 3]
             state.values[3:6] = np.where(state.values[HINDERED] > 0, moved, state.values[3:6])
         caught = state.values[CAUGHT] if state.values.shape[0] > CAUGHT else None
-        return State(state.births, state.moments, state.values, state.values[rows.TOUCHED], caught)
+        return State(state.births, state.moments, state.values, state.values[state_layout.TOUCHED], caught)

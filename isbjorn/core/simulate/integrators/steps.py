@@ -14,13 +14,13 @@ import numpy as np
 from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
-from isbjorn.core.jit import leaf, njit
+from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.random import draw_around
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.runtime.parallel import kernel_lock
 from isbjorn.core.simulate.forces import drag, gravity
-from isbjorn.core.simulate.forces.felt import DRAG as KEEPS
-from isbjorn.core.simulate.forces.felt import SIZE
-from isbjorn.core.simulate.forces.row import ATTRIBUTE, BELL, CODE, SPREAD, VALUE
+from isbjorn.core.simulate.forces.accumulators import DRAG as KEEPS
+from isbjorn.core.simulate.forces.accumulators import SIZE
+from isbjorn.core.simulate.forces.force_layout import ATTRIBUTE, BELL, CODE, SPREAD, VALUE
 
 GRAVITY, DRAG = gravity.CODE, drag.CODE
 # Up to here a series of ten terms has all the digits there are; 1 / n! from 10 down to 2.
@@ -45,7 +45,7 @@ def felt(forces: Doubles, key: np.uint64, birth: int) -> tuple[float, float, flo
     return out[0], out[1], out[2], out[KEEPS]
 
 
-@leaf("f8(f8)", cache=True, forceinline=True)
+@inline_kernel("f8(f8)", cache=True, forceinline=True)
 def second(kh: float) -> float:
     """φ2 by its series, exact to the last bit where kh is below `LITTLE`."""
     phi2 = 1.0 / 39916800
@@ -54,7 +54,7 @@ def second(kh: float) -> float:
     return phi2
 
 
-@leaf("UniTuple(f8,3)(f8, f8)", cache=True)
+@inline_kernel("UniTuple(f8,3)(f8, f8)", cache=True)
 def exact_step(k: float, h: float) -> tuple[float, float, float]:
     """e^(-kh), h φ1 and h² φ2 for a step of h seconds under drag k; finite for any k ≥ 0."""
     kh = k * h
@@ -80,7 +80,7 @@ def _settle(births: Longs, forces: Doubles, key: np.uint64, hz: int, pull: Float
         pull[5, i], pull[6, i], pull[7, i] = np.float32(ax) * d, np.float32(ay) * d, np.float32(az) * d
 
 
-@guarded
+@kernel_lock
 def settle(births: Longs, forces: Doubles, key: int, hz: int, pull: Floats) -> None:
     """Work out, once in a life, what a whole step does to each particle, into pull (8, n) float32.
 
@@ -89,7 +89,7 @@ def settle(births: Longs, forces: Doubles, key: int, hz: int, pull: Floats) -> N
     _settle(births, forces, np.uint64(key), hz, pull)
 
 
-@leaf("UniTuple(f4,6)(f4[:,:], i8, f8, f8[:,:,::1], u8, i8)", cache=True)
+@inline_kernel("UniTuple(f4,6)(f4[:,:], i8, f8, f8[:,:,::1], u8, i8)", cache=True)
 def _first_part(
     values: Floats, i: int, h: float, forces: Doubles, key: np.uint64, birth: int
 ) -> tuple[np.float32, np.float32, np.float32, np.float32, np.float32, np.float32]:
@@ -127,7 +127,7 @@ def _advance(
         values[3, i], values[4, i], values[5, i] = u, v, w
 
 
-@guarded
+@kernel_lock
 def advance(
     values: Floats, births: Longs, moments: Doubles, forces: Doubles, key: int, index: int, until: int, hz: int
 ) -> None:
@@ -139,7 +139,7 @@ def advance(
     _advance(values, births, moments, forces, np.uint64(key), index, until, hz)
 
 
-@leaf("UniTuple(f8,2)(f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
+@inline_kernel("UniTuple(f8,2)(f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def cubic(x0: float, v0: float, x1: float, v1: float, h: float, s: float) -> tuple[float, float]:
     """Place and velocity at the share s of h seconds between two places with their velocities, by cubic Hermite."""
     m0, m1, rise = v0 * h, v1 * h, x1 - x0
@@ -183,7 +183,7 @@ def _between(
         out[6, offset + j] = values[6, i]
 
 
-@guarded
+@kernel_lock
 def between(
     values: Floats, births: Longs, moments: Doubles, forces: Doubles, key: int, index: int, hz: int, t: float,
     kept: Longs, offset: int, out: Floats,
@@ -202,7 +202,7 @@ def _gather(values: Floats, kept: Longs, out: Floats) -> None:
             out[row, j] = values[row, kept[j]]
 
 
-@guarded
+@kernel_lock
 def gather(values: Floats, kept: Longs, out: Floats) -> None:
     """Copy the columns `kept` of values (r, n) to the first columns of out (r, m)."""
     _gather(values, kept, out)
@@ -228,7 +228,7 @@ def _blend(
                 )
 
 
-@guarded
+@kernel_lock
 def blend(
     values: Floats, moments: Doubles, columns: Longs, after: Floats, theirs: Longs, index: int, hz: int, t: float,
     straight: bool = False,

@@ -114,7 +114,7 @@ class StrandIntegrator(SteppedIntegrator):
     def _roots(self, born: Born, t: float) -> tuple[Doubles, Doubles]:
         """Where the roots of strands are held at a moment, and the ways out of them, each (m, 3)."""
         # Those that are born of others stay where that was.
-        if self.rests or self.source.bearers is not None:
+        if self.rests or self.source.spawners is not None:
             return born.place, born.way
         place, _, _, way = self.source.leaving(born.births, np.full(len(born.births), t))
         return place, way

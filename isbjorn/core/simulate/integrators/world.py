@@ -13,16 +13,16 @@ import numpy as np
 from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
-from isbjorn.core.jit import leaf, njit
+from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.random import BETWEEN_CURVES, SPEED, draw01
 from isbjorn.core.random import SIZE as SIZE_DRAW
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.runtime.parallel import kernel_lock
 from isbjorn.core.simulate import contact, forces
-from isbjorn.core.simulate.forces import felt, remove, zones
+from isbjorn.core.simulate.forces import accumulators, remove, zones
 from isbjorn.core.simulate.forces.drag import quadratic_rate
-from isbjorn.core.simulate.forces.row import CODE, ZONE, read_curve, strength
+from isbjorn.core.simulate.forces.force_layout import CODE, ZONE, read_curve, strength
 from isbjorn.core.simulate.integrators.steps import exact_step
-from isbjorn.core.simulate.rows import CAUGHT, GONE_AT, HOW, LIFE, MASS, SIZE, TOUCHED
+from isbjorn.core.simulate.state_layout import CAUGHT, GONE_AT, HOW, LIFE, MASS, SIZE, TOUCHED
 
 LIMIT, ORIGIN_0, ORIGIN_1, SIZE_NOW = 0, 1, 4, 7
 SETTINGS = 8
@@ -31,10 +31,16 @@ _BLOCK = 128
 _FARTHEST = 1e8
 _MOST_STRIDES, _TOUCHED_PX = 256, 1e-3
 REMOVE, TAKES_INSIDE, INVERTED = remove.CODE, remove.TAKES_INSIDE, zones.INVERTED
-F_DRAG, F_GRIP, F_AIR, F_QUADRATIC, F_LIMIT = felt.DRAG, felt.GRIP, felt.AIR, felt.QUADRATIC, felt.LIMIT
+F_DRAG, F_GRIP, F_AIR, F_QUADRATIC, F_LIMIT = (
+    accumulators.DRAG,
+    accumulators.GRIP,
+    accumulators.AIR,
+    accumulators.QUADRATIC,
+    accumulators.LIMIT,
+)
 
 
-@leaf(
+@inline_kernel(
     "void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], f8[:,::1], i8, u8, i8, f8, f8, f8[::1], f8[::1])",
     cache=True,
     forceinline=True,
@@ -59,7 +65,7 @@ def feel(
         forces.feel(code, rows, s, r, paths, key, birth, at, f, share, mass, out)
 
 
-@leaf(
+@inline_kernel(
     "UniTuple(f8,3)(f8[:,:,::1], f8[:,:,::1], f4[:,::1], i8, u8, i8, f8, f8, f8, f8, f8, f8, f8, f8, f8, f8, f8)",
     cache=True,
     forceinline=True,
@@ -82,7 +88,7 @@ def swirled(
     return x, y, z
 
 
-@leaf("b1(f8[:,:,::1], f8[:,:,::1], i8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
+@inline_kernel("b1(f8[:,:,::1], f8[:,:,::1], i8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def _removed(
     rows: Doubles, zoned: Doubles, s: int, x: float, y: float, z: float, dx: float, dy: float, dz: float
 ) -> bool:
@@ -110,7 +116,7 @@ def _removed(
     return False
 
 
-@leaf("f8(f4[:,::1], i8, i8, i8, u8, i8, f8)", cache=True, forceinline=True)
+@inline_kernel("f8(f4[:,::1], i8, i8, i8, u8, i8, f8)", cache=True, forceinline=True)
 def _share(curves: Floats, low: int, high: int, draw: int, key: np.uint64, birth: int, age01: float) -> float:
     """What a number of a particle is multiplied by at an age: by a curve, or by its own one between two."""
     share = read_curve(curves, low, age01)
@@ -120,19 +126,19 @@ def _share(curves: Floats, low: int, high: int, draw: int, key: np.uint64, birth
     return share
 
 
-@leaf("f8(f4[:,::1], u8, i8, f8)", cache=True, forceinline=True)
+@inline_kernel("f8(f4[:,::1], u8, i8, f8)", cache=True, forceinline=True)
 def _own_share(curves: Floats, key: np.uint64, birth: int, age01: float) -> float:
     """What is left of a particle's own speed at an age."""
     return _share(curves, SPEED_CURVE, SPEED_CURVE_TO, SPEED, key, birth, age01)
 
 
-@leaf("f8(f8, f4[:,::1], u8, i8, f8)", cache=True, forceinline=True)
+@inline_kernel("f8(f8, f4[:,::1], u8, i8, f8)", cache=True, forceinline=True)
 def _radius(size: float, curves: Floats, key: np.uint64, birth: int, age01: float) -> float:
     """The radius of a body at an age, as it is drawn, px. size: at its birth or as it is keyed now, without the curve over life."""
     return 0.5 * max(0.0, size) * _share(curves, SIZE_CURVE, SIZE_CURVE_TO, SIZE_DRAW, key, birth, age01)
 
 
-@leaf(
+@inline_kernel(
     "void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], f8[:,::1], f4[:,:,::1], f8[:,::1], b1, b1, u8, i8, i8, f8, f8, f8, f8[::1], "
     "f8[::1], f8[::1], f8[::1], f8[::1])",
     cache=True,
@@ -241,7 +247,7 @@ def _roam(
             np.zeros(contact.BODY),
             np.zeros(7),
             np.zeros(8),
-            np.zeros(felt.SIZE),
+            np.zeros(accumulators.SIZE),
             np.zeros(3),
         )
         for i in range(block * _BLOCK, min(len(births), (block + 1) * _BLOCK)):
@@ -289,7 +295,7 @@ def _roam(
             )
 
 
-@guarded
+@kernel_lock
 def roam(
     values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Doubles, curves: Floats, paths: Doubles,
     mattes: Floats, settings: Doubles, solid: bool, shaped: bool, key: int, index: int, until: int, hz: int, end: float,
@@ -341,7 +347,7 @@ def _stir(
                 values[3 + c, i] += carried[c]
 
 
-@guarded
+@kernel_lock
 def stir(
     values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Doubles, curves: Floats, paths: Doubles,
     mattes: Floats, settings: Doubles, solid: bool, key: int, t: float,

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from isbjorn.core.arrays import Doubles
-from isbjorn.core.jit import leaf
+from isbjorn.core.jit import inline_kernel
 
 
-@leaf("void(f8[:,::1], f8[:,::1], i8)", cache=True, error_model="numpy")
+@inline_kernel("void(f8[:,::1], f8[:,::1], i8)", cache=True, error_model="numpy")
 def factored(band: Doubles, parts: Doubles, n: int) -> None:
     """A symmetric matrix of five diagonals as L D Lᵀ. band (3, n): its diagonals; parts (4, n): D, the two of L, and 1 / D."""
     for i in range(n):
@@ -19,7 +19,7 @@ def factored(band: Doubles, parts: Doubles, n: int) -> None:
         parts[0, i], parts[1, i], parts[2, i], parts[3, i] = d, a / d, band[2, i] / d, 1.0 / d
 
 
-@leaf("void(f8[:,::1], f8[::1], i8)", cache=True, error_model="numpy")
+@inline_kernel("void(f8[:,::1], f8[::1], i8)", cache=True, error_model="numpy")
 def _solved(parts: Doubles, x: Doubles, n: int) -> None:
     """Solve for the factors of `factored`, in place."""
     x[1] -= parts[1, 0] * x[0]
@@ -32,7 +32,7 @@ def _solved(parts: Doubles, x: Doubles, n: int) -> None:
         x[i] = x[i] * parts[3, i] - parts[1, i] * x[i + 1] - parts[2, i] * x[i + 2]
 
 
-@leaf("void(f8[:,::1], f8[::1], f8[::1], f8, f8, i8)", cache=True, error_model="numpy")
+@inline_kernel("void(f8[:,::1], f8[::1], f8[::1], f8, f8, i8)", cache=True, error_model="numpy")
 def bending(band: Doubles, light: Doubles, mass: Doubles, rate: float, clamp: float, n: int) -> None:
     """The matrix of an implicit step of bending: masses, and `rate` times the squares of second differences; clamp: of the first
     difference at the root. Who does not move (light 0) stands for himself."""
@@ -55,7 +55,7 @@ def bending(band: Doubles, light: Doubles, mass: Doubles, rate: float, clamp: fl
                 band[2, i - 2] = 0.0
 
 
-@leaf("void(f8[::1], f8, f8[::1], i8)", cache=True, error_model="numpy")
+@inline_kernel("void(f8[::1], f8, f8[::1], i8)", cache=True, error_model="numpy")
 def _add_bending(x: Doubles, rate: float, out: Doubles, n: int) -> None:
     """Add `rate` times the slope of half the squares of all second differences of x (n,) to out."""
     for i in range(1, n - 1):
@@ -65,7 +65,7 @@ def _add_bending(x: Doubles, rate: float, out: Doubles, n: int) -> None:
         out[i + 1] += second
 
 
-@leaf("f8(i8, i8, i8)", cache=True, forceinline=True, error_model="numpy")
+@inline_kernel("f8(i8, i8, i8)", cache=True, forceinline=True, error_model="numpy")
 def _tie(i: int, j: int, n: int) -> float:
     """How the second differences of n places tie the ith to the jth: an entry of their product."""
     total = 0.0
@@ -74,7 +74,7 @@ def _tie(i: int, j: int, n: int) -> float:
     return total
 
 
-@leaf(
+@inline_kernel(
     "void(f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[:,::1], f8, f8, f8, f8, f8, i8, f8[::1])",
     cache=True,
     error_model="numpy",

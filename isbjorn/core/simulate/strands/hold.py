@@ -16,11 +16,11 @@ import numpy as np
 from numba import b1, f4, f8, i8, prange, void
 
 from isbjorn.core.arrays import Doubles, Floats
-from isbjorn.core.jit import leaf, njit
+from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records, record, records
-from isbjorn.core.runtime.parallel import guarded
+from isbjorn.core.runtime.parallel import kernel_lock
 from isbjorn.core.simulate import contact
-from isbjorn.core.simulate.rows import GONE_AT, HOW, SIZE, TOUCHED
+from isbjorn.core.simulate.state_layout import GONE_AT, HOW, SIZE, TOUCHED
 from isbjorn.core.simulate.strands.bending import bending, bent, factored
 from isbjorn.core.simulate.strands.lengths import ENOUGH, brought_back, nearest, reached, stretch, unstretched, ways
 
@@ -40,7 +40,7 @@ _CANTILEVER = 3.5160152685
 HELD = record(root=3, root_to=3, out=3, footed=1, foot=3, foot_to=3)
 
 
-@leaf(
+@inline_kernel(
     "b1(f4[:,::1], i8, i8, f8[:,::1], f8[:,::1], f8[:,::1], f8[::1], f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], f8)",
     cache=True,
     error_model="numpy",
@@ -95,7 +95,7 @@ def _off_surfaces(
     return any_met
 
 
-@leaf("void(f4[:,::1], i8, i8, f8[:,::1], f8[::1], f8[::1], f8)", cache=True, error_model="numpy")
+@inline_kernel("void(f4[:,::1], i8, i8, f8[:,::1], f8[::1], f8[::1], f8)", cache=True, error_model="numpy")
 def _let_go(values: Floats, first: int, n: int, x: Doubles, light: Doubles, mass: Doubles, seg: float) -> None:
     """Joints that stick where the strand does not reach let go."""
     held = -1
@@ -238,7 +238,7 @@ def _hold(
                 values[HOW, first + i] = contact.GONE
 
 
-@guarded
+@kernel_lock
 def hold(
     values: Floats, before: Floats, moments: Doubles, joints: int, lengths: Doubles, held: Records, rooted: bool, upright: bool,
     pace: float, damping: float, weight: float, begin: float, until: float, solid: bool, rows: Doubles, s: int, paths: Doubles,

@@ -7,12 +7,12 @@ import math
 import numpy as np
 
 from isbjorn.core.arrays import Doubles
-from isbjorn.core.jit import leaf, njit
+from isbjorn.core.jit import inline_kernel, njit
 
 _NEWTON, _SPANS, EXACT, ENOUGH = 12, 60, 1e-5, 2e-3
 
 
-@leaf("void(f8[:,::1], f8[:,::1], f8[:,::1], i8)", cache=True, error_model="numpy")
+@inline_kernel("void(f8[:,::1], f8[:,::1], f8[:,::1], i8)", cache=True, error_model="numpy")
 def ways(x: Doubles, was: Doubles, way: Doubles, n: int) -> None:
     """The directions along which lengths are brought back: of the pieces as they were, which keeps the energy; where they
     have turned far, as they are."""
@@ -30,7 +30,7 @@ def ways(x: Doubles, was: Doubles, way: Doubles, n: int) -> None:
             way[0, i], way[1, i], way[2, i] = 1.0, 0.0, 0.0
 
 
-@leaf("f8(f8[:,::1], f8, i8)", cache=True, error_model="numpy")
+@inline_kernel("f8(f8[:,::1], f8, i8)", cache=True, error_model="numpy")
 def stretch(x: Doubles, seg: float, n: int) -> float:
     """By what share the worst length is wrong."""
     worst = 0.0
@@ -40,7 +40,7 @@ def stretch(x: Doubles, seg: float, n: int) -> float:
     return worst / seg
 
 
-@leaf("b1(f8[:,::1], f8[:,::1], f8[::1], f8, i8, f8[:,::1])", cache=True, error_model="numpy")
+@inline_kernel("b1(f8[:,::1], f8[:,::1], f8[::1], f8, i8, f8[:,::1])", cache=True, error_model="numpy")
 def brought_back(x: Doubles, way: Doubles, light: Doubles, seg: float, n: int, room: Doubles) -> bool:
     """Bring the lengths between places x (3, n) back to `seg`, along the directions `way` (3, n - 1); whether it is so.
 
@@ -87,7 +87,9 @@ def brought_back(x: Doubles, way: Doubles, light: Doubles, seg: float, n: int, r
     return stretch(x, seg, n) < ENOUGH
 
 
-@leaf("b1(f8[:,::1], f8[:,::1], f8[:,::1], f8[::1], f8, i8, f8[:,::1], f8[::1])", cache=True, error_model="numpy")
+@inline_kernel(
+    "b1(f8[:,::1], f8[:,::1], f8[:,::1], f8[::1], f8, i8, f8[:,::1], f8[::1])", cache=True, error_model="numpy"
+)
 def nearest(
     x: Doubles, wanted: Doubles, band: Doubles, light: Doubles, seg: float, n: int, rows: Doubles, right: Doubles
 ) -> bool:  # fmt: skip
@@ -165,7 +167,7 @@ def nearest(
     return stretch(x, seg, n) < ENOUGH
 
 
-@leaf("void(f8[:,::1], i8, i8, f8)", cache=True, error_model="numpy")
+@inline_kernel("void(f8[:,::1], i8, i8, f8)", cache=True, error_model="numpy")
 def _spanned(x: Doubles, first: int, last: int, seg: float) -> None:
     """Give the pieces between two joints that stay where they are the length `seg`, each turned as little as it may be.
 
@@ -218,7 +220,7 @@ def _spanned(x: Doubles, first: int, last: int, seg: float) -> None:
             x[c, i + 1] = x[c, i] + by / d * seg
 
 
-@leaf("void(f8[:,::1], i8, i8, f8)", cache=True, forceinline=True, error_model="numpy")
+@inline_kernel("void(f8[:,::1], i8, i8, f8)", cache=True, forceinline=True, error_model="numpy")
 def _laid(x: Doubles, i: int, j: int, seg: float) -> None:
     """Lay the jth joint as far from the ith as it is to be."""
     dx, dy, dz = x[0, j] - x[0, i], x[1, j] - x[1, i], x[2, j] - x[2, i]
@@ -258,7 +260,7 @@ def reached(x: Doubles, light: Doubles, seg: float, n: int) -> None:
                 x[c, i] += middle[c] - now
 
 
-@leaf("void(f8[:,::1], f8[:,::1], f8[::1], i8, f8[:,::1])", cache=True, error_model="numpy")
+@inline_kernel("void(f8[:,::1], f8[:,::1], f8[::1], i8, f8[:,::1])", cache=True, error_model="numpy")
 def unstretched(x: Doubles, v: Doubles, light: Doubles, n: int, room: Doubles) -> None:
     """Take from velocities v (3, n) what would stretch the lengths between x."""
     pull, upper, right = room[0], room[1], room[2]

@@ -1,0 +1,19 @@
+"""What came last, by its keys. Threads may share it: they look with `dict.get`, and keep with this."""
+
+from __future__ import annotations
+
+import threading
+from typing import TypeVar
+
+K = TypeVar("K")
+V = TypeVar("V")
+# Held for no longer than it takes to put one thing there and to let one go.
+_one_at_a_time = threading.Lock()
+
+
+def thread_safe_cache(kept: dict[K, V], key: K, value: V, most: int) -> None:
+    """Keep a value, and no more than so many: those that were there longest go."""
+    with _one_at_a_time:
+        kept[key] = value
+        while len(kept) > most:
+            del kept[next(iter(kept))]

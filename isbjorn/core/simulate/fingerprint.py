@@ -1,0 +1,170 @@
+"""What the motion of an emitter depends on, so that kept states are found again, and never a wrong one.
+
+A state at a moment hangs only on the keys before it and the two from it on (a smooth key's tangent reaches to its neighbours).
+"""
+
+from __future__ import annotations
+
+import bisect
+import hashlib
+import json
+from collections.abc import Collection, Iterable
+from dataclasses import dataclass
+from typing import Any
+
+from isbjorn.core.document import Emitter, FromPlate, Number, Placed, Shot, Sound, Take
+from isbjorn.core.document.diff import look_fields, look_parts
+from isbjorn.core.document.forces import Noise
+from isbjorn.core.document.identity_cache import IdentityCache
+from isbjorn.core.document.references import numbers_of, references_of
+
+_NAMES = {"name", "on"}
+# Of a sound, what it drives depends on these.
+_HEARD = {"on", "digest", "of_plate", "offset_s"}
+_TAKEN = {"digest", "at_s", "from_s", "to_s"}
+_OF_OTHERS = {"shape", "radius", "falloff", "inverted", "take", "lane"}
+
+
+@dataclass(frozen=True)
+class _Told:
+    """A thing as JSON, as far as motion depends on it, without keys; and those, by the path of their number."""
+
+    text: str
+    keys: dict[str, list[dict[str, Any]]]
+
+
+def _within(paths: Iterable[str]) -> dict[Any, Any]:
+    """What Pydantic understands as the `keys` of the numbers at dotted paths."""
+    found: dict[Any, Any] = {}
+    for path in paths:
+        at = found
+        for step in path.split("."):
+            at = at.setdefault(int(step) if step.isdecimal() else step, {})
+        at["keys"] = True
+    return found
+
+
+def _told(thing: Any, exclude: Collection[str] = (), only: set[str] | None = None) -> _Told:
+    """A thing but for some fields, or only some of them; without what only shows of its parts."""
+    parts = {name: within for name, within in look_parts(thing).items() if name not in exclude} if only is None else {}
+    keys = {
+        path: [key.model_dump(mode="json") for key in number.keys]
+        for path, number in numbers_of(thing)
+        if number.keys
+        and (top := path.split(".")[0]) not in exclude
+        and (only is None or top in only)
+        and not (top in parts and path.split(".")[1] in parts[top])
+    }
+    without = _within(keys)
+    for name, looks in parts.items():
+        without[name] = without.get(name, {}) | dict.fromkeys(looks, True)
+    without |= dict.fromkeys(exclude, True)
+    text = thing.model_dump_json(include=only, exclude=without)
+    return _Told(f"{text} {sorted(keys)}", keys)
+
+
+# Forces, places and sounds are told in one way each; an edit leaves most of them as they are.
+_force: IdentityCache[_Told] = IdentityCache(lambda force: _told(force, _NAMES))
+_heard: IdentityCache[_Told] = IdentityCache(lambda sound: _told(sound, only=_HEARD))
+_taken: IdentityCache[_Told] = IdentityCache(lambda take: _told(take, only=_TAKEN))
+# Of another emitter, its place; and every number of it, since any may drive one of these.
+_other: IdentityCache[_Told] = IdentityCache(
+    lambda thing: _told(
+        thing,
+        only=(set(Placed.model_fields) | {p.split(".")[0] for p, _ in numbers_of(thing)} | _OF_OTHERS)
+        & set(type(thing).model_fields),
+    )
+)
+
+
+def _parts(shot: Shot, emitter: Emitter) -> tuple[dict[str, _Told], bool]:
+    """What the motion of an emitter depends on, by ids, its own under an empty one; and whether it uses a sound of the plate."""
+    things: dict[str, Any] = {thing.id: thing for thing in shot.things}
+    forces = [f for f in shot.reaching(emitter) if f.stage != "look"]
+    look = look_fields(emitter, forces)
+    found = {"": _told(emitter, {*look, "end_s"})}
+    # In the order of their ids: forces add up in any order.
+    found |= {f.id: _force(f) for f in sorted(forces, key=lambda f: f.id)}
+    todo, of_plate = [emitter, *forces], False
+    while todo:
+        thing = todo.pop()
+        skip = look if thing is emitter else set()
+        for name in [r.id for r in references_of(thing) if r.path.split(".")[0] not in skip]:
+            other = things.get(name)
+            if other is None or other.id in found or other is emitter:
+                continue
+            if isinstance(other, (Sound, Take)):
+                found[other.id] = (_heard if isinstance(other, Sound) else _taken)(other)
+                of_plate |= isinstance(other, Sound) and other.of_plate
+                continue
+            found[other.id] = _other(other)
+            todo.append(other)
+    return found, of_plate
+
+
+def needs_light(shot: Shot, emitter: Emitter) -> bool:
+    """Whether an emitter reads the plate's brightness."""
+    if isinstance(emitter.shape, FromPlate):
+        return True
+    forces = shot.reaching(emitter)
+    if any(f.reads_plate for f in forces):
+        return True
+    return any(n.source is not None and n.source.measure == "plate" for _, n in numbers_of(emitter))
+
+
+def reads_plate(shot: Shot, emitter: Emitter) -> bool:
+    """Whether an emitter's motion or its looks depend on the plate."""
+    return emitter.colour_by == "plate" or needs_light(shot, emitter)
+
+
+class Identity:
+    """motion: of everything but keys and the end of births. `at(t)`: of those, as far as they matter up to shot time t."""
+
+    def __init__(self, shot: Shot, emitter: Emitter, limit: int | None) -> None:
+        parts, of_plate = _parts(shot, emitter)
+        self._keys = {f"{name}.{path}": keys for name, part in parts.items() for path, keys in part.keys.items()}
+        self._end_s, self._delay_s = emitter.end_s, emitter.delay_s
+        frame: list[Any] = [
+            shot.seed,
+            shot.simulation_rate,
+            limit,
+            shot.px_per_metre,
+            str(shot.length_s) if shot.loop else None,
+        ]
+        if emitter.rate_per == "frame":
+            frame.append(shot.rate)
+        if of_plate:
+            frame.append(shot.plate.offset_s if shot.plate else 0.0)
+        if needs_light(shot, emitter):
+            frame.append(
+                [shot.width, shot.height, shot.plate.model_dump(mode="json") if shot.plate else None, shot.rate]
+            )
+        if any(isinstance(f, Noise) and (f.apart.value or f.apart.timed) for f in shot.reaching(emitter)):
+            frame.append([e.id for e in shot.emitters].index(emitter.id))
+        self.motion = hashlib.sha256(
+            json.dumps([frame, {name: part.text for name, part in parts.items()}], sort_keys=True).encode()
+        ).hexdigest()
+        moments = {k["at_s"] for keys in self._keys.values() for k in keys}
+        end = [] if self._end_s is None else [self._end_s + self._delay_s]
+        self._moments = sorted({*moments, *end})
+        self._loops = shot.loop
+        self._known: dict[tuple[int, bool], str] = {}
+
+    def at(self, t: float) -> str:
+        """What keys and the end of births come to, as far as they matter up to shot time t."""
+        if self._loops:
+            t = float("inf")
+        over = self._end_s is not None and self._end_s + self._delay_s <= t
+        cell = (bisect.bisect_left(self._moments, t), over)
+        if cell not in self._known:
+            told: dict[str, Any] = {}
+            for path, keys in self._keys.items():
+                told[path] = keys[: bisect.bisect_left([k["at_s"] for k in keys], t) + 2]
+            told["end"] = self._end_s if over else None
+            self._known[cell] = hashlib.sha256(json.dumps(told, sort_keys=True).encode()).hexdigest()
+        return self._known[cell]
+
+
+def is_measured(number: Number) -> bool:
+    """Whether a number is driven by what is measured of the particles."""
+    return number.source is not None and number.source.measure not in ("number", "sound")

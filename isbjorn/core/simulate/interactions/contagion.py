@@ -1,0 +1,287 @@
+"""Contagion: a state that goes from neighbour to neighbour.
+
+One catches it at the least of T(j) + w + d(j)/c over the neighbours j that pass it on, with w its own time to catch, d the distance
+and c its own pace: arrival times of the least cost (Dijkstra 1959), found by rounds in which each looks at its neighbours until
+nothing changes. So they hang neither on an order nor on the steps; of particles that move, the way from one to the other is as it
+is at the step, and begins no sooner than both are near.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numba import prange
+
+from isbjorn.core.arrays import Bools, Bytes, Doubles, Floats, Longs
+from isbjorn.core.document import Number
+from isbjorn.core.document.interactions import Contagion
+from isbjorn.core.emit.births import places_in_line
+from isbjorn.core.emit.newborn import brightness
+from isbjorn.core.jit import inline_kernel, njit
+from isbjorn.core.random import FORCE_FIRST, draws01, draws_around
+from isbjorn.core.runtime.parallel import kernel_lock
+from isbjorn.core.simulate import contact
+from isbjorn.core.simulate.forces import zones
+from isbjorn.core.simulate.forces.force_layout import Setting, base
+from isbjorn.core.simulate.interactions.grid import Grid, around, grid_of, stride_over
+from isbjorn.core.simulate.interactions.interaction_view import K_CAUGHT, K_GONE_AT, K_HOW, K_NEAR_SINCE, Kin, Read
+
+CODE = 33
+_MOST_ROUNDS, _MOST_NEAREST, _MOST_LOOKED_AT = 64, 16, 192
+# Draws of the force, after those of its strength.
+_PACE, _WAIT, _LASTS, _SEED = 4, 5, 6, 7
+
+
+def pack(force: Contagion, setting: Setting) -> Doubles:
+    """Rows of a contagion."""
+    return base(force, CODE, setting)
+
+
+@inline_kernel("i8(i8, i8[::1], i8[::1], i8[::1])", cache=True, forceinline=True)
+def _around_cell(cell: int, size: Longs, starts: Longs, out: Longs) -> int:
+    """The cells around one, itself among them, that hold anybody, into out (27,), and how many."""
+    nx, ny = size[0], size[1]
+    return around(float(cell % nx), float(cell // nx % ny), float(cell // (nx * ny)), 1.0, size, starts, out)
+
+
+@inline_kernel("void(f8[::1], i8, f8)", cache=True, forceinline=True)
+def put_among(best: Doubles, count: int, value: float) -> None:
+    """Put a value among the least so many, which ascend, if it is one of them."""
+    if value < best[count - 1]:
+        at = count - 1
+        while at > 0 and best[at - 1] > value:
+            best[at] = best[at - 1]
+            at -= 1
+        best[at] = value
+
+
+@njit("void(i8[::1], i8[::1], b1[::1], u1[::1])", cache=True)
+def _light_cells(starts: Longs, size: Longs, passes: Bools, lit: Bytes) -> None:
+    """Mark the cells near to one in which someone passes it on. passes: who does, in the order of cells."""
+    cells = np.empty(27, np.int64)
+    for cell in range(len(starts) - 1):
+        for k in range(starts[cell], starts[cell + 1]):
+            if passes[k]:
+                for c in range(_around_cell(cell, size, starts, cells)):
+                    lit[cells[c]] = 1
+                break
+
+
+@njit(
+    "void(f4[:,::1], f4[::1], i8[::1], i8[::1], u1[::1], f8, i8, b1[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8,"
+    " b1[::1], f8[::1], f8[::1])",
+    parallel=True,
+    cache=True,
+    error_model="numpy",
+)
+def _reach(
+    place: Floats, share: Floats, starts: Longs, size: Longs, lit: Bytes, radius: float, nearest: int, passes: Bools,
+    caught: Doubles, over: Doubles, since: Doubles, pace: Doubles, wait: Doubles, now: float, open_: Bools, out: Doubles,
+    near: Doubles,
+) -> None:  # fmt: skip
+    """When each that may catch it does, from those who have it now, into out (n,) s; and since when one of those is near.
+
+    All in the order of cells, which `starts` parts: place (3, n); passes: who is looked at, and from and until when each of them
+    passes it on; since: from when one was near as the step began; now: when it began; open_: who may catch it. lit: cells near to
+    one that holds one who passes it on.
+    """
+    for cell in prange(len(starts) - 1):
+        if lit[cell] == 0 or starts[cell] == starts[cell + 1]:
+            continue
+        cells, best = np.empty(27, np.int64), np.empty(_MOST_NEAREST)
+        count = _around_cell(cell, size, starts, cells)
+        # Where too many are near, some are looked at, evenly.
+        step = stride_over(starts, cells, count, _MOST_LOOKED_AT if nearest == 0 else 8 * _MOST_LOOKED_AT)
+        for i in range(starts[cell], starts[cell + 1]):
+            if not open_[i] or share[i] <= 0:
+                continue
+            x, y, z = place[0, i], place[1, i], place[2, i]
+            far = np.float32(radius * radius)
+            if nearest > 0:
+                # As far as the last of so many nearest.
+                best[:] = np.inf
+                for c in range(count):
+                    for j in range(starts[cells[c]] + i % step, starts[cells[c] + 1], step):
+                        if j == i or share[j] <= 0:
+                            continue
+                        dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
+                        d2 = dx * dx + dy * dy + dz * dz
+                        put_among(best, nearest, d2)
+                far = min(far, np.float32(best[nearest - 1]))
+            for c in range(count):
+                for j in range(starts[cells[c]] + i % step, starts[cells[c] + 1], step):
+                    dx, dy, dz = place[0, j] - x, place[1, j] - y, place[2, j] - z
+                    d2 = dx * dx + dy * dy + dz * dz
+                    if d2 > far or not passes[j] or j == i or share[j] <= 0:
+                        continue
+                    begins = max(caught[j], since[i] if np.isfinite(since[i]) else now)
+                    near[i] = min(near[i], begins)
+                    arrives = max(now, begins + wait[i] + np.sqrt(d2) / (pace[i] * share[i]))
+                    if arrives <= over[j]:
+                        out[i] = min(out[i], arrives)
+
+
+_reached = kernel_lock(_reach)
+
+
+@njit("void(f8[:,:,::1], f4[:,::1], b1[::1])", parallel=True, cache=True)
+def _inside(zone: Doubles, place: Floats, seeds: Bytes) -> None:
+    """Mark who is in a zone."""
+    for i in prange(len(seeds)):
+        x, y, z = float(place[0, i]), float(place[1, i]), float(place[2, i])
+        seeds[i] = seeds[i] or zones.weight(zone, 0, 0, x, y, z) > 0
+
+
+_find_seeds = kernel_lock(_inside)
+
+
+def drawn_by_each(
+    force: Contagion, number: Number, read: Read, kin: Kin, attribute: int, kept: dict[str, Any]
+) -> Doubles:
+    """A number of the force as each particle draws it, (n,)."""
+    value = np.full(kin.place.shape[1], read(number), np.float64)
+    if number.spread:
+        known = kept.get(f"draws {attribute}")
+        # Drawn once, as long as they are the same particles.
+        if known is None or not np.array_equal(known[0], kin.births) or known[1] != number.spread_shape:
+            drawn = np.empty(len(kin.births))
+            for part in kin.parts:
+                own = slice(part.first, part.last)
+                first = FORCE_FIRST + 8 * force.own_draws + attribute
+                drawn[own] = draws_around(part.key, kin.births[own], first, number.spread_shape == "bell")
+            known = kept[f"draws {attribute}"] = (kin.births, number.spread_shape, drawn)
+        value += number.spread * known[2]
+    return np.maximum(0, value)
+
+
+def drawn(force: Contagion) -> tuple[tuple[Number, int], ...]:
+    """The numbers of which each particle draws its own, with their draws: its pace, how long it waits, and how long it has it."""
+    return (force.pace, _PACE), (force.wait, _WAIT), (force.lasts, _LASTS)
+
+
+def seeded(force: Contagion, read: Read, kin: Kin) -> Doubles:
+    """When each has it from the beginning, s of shot time, (n,), if it is there all that time; infinite for all but seeds."""
+    n = kin.place.shape[1]
+    seeds = np.zeros(n, bool)
+    share = read(force.seed_share) / 100
+    for part in kin.parts:
+        own = slice(part.first, part.last)
+        seeds[own] = places_in_line(kin.births[own]) < force.seed_first
+        if share > 0:
+            drawn = draws01(part.key, kin.births[own], FORCE_FIRST + 8 * force.own_draws + _SEED)
+            seeds[own] |= drawn < share
+    zone = kin.zone(force.seeds)
+    if zone is not None:
+        # It has it from the moment on at which it is found there.
+        _find_seeds(zone, kin.place, seeds)
+    return np.where(seeds, np.maximum(force.begin_s, kin.moments), np.inf)
+
+
+def _grid(kin: Kin, radius: float, kept: dict[str, Any]) -> Grid:
+    """The grid of places, as it was where nobody has moved."""
+    known = kept.get("grid")
+    if known is not None and known[1] == radius and np.array_equal(known[0], kin.place):
+        grid: Grid = known[2]
+        return grid
+    grid = grid_of(kin.place, radius)
+    kept["grid"] = (kin.place, radius, grid)
+    return grid
+
+
+def _paces(force: Contagion, read: Read, kin: Kin, kept: dict[str, Any]) -> Doubles:
+    """How fast it goes to each, px/s (n,), where the plate slows it."""
+    pace = drawn_by_each(force, force.pace, read, kin, _PACE, kept)
+    if force.slows != "nothing":
+        lost = read(force.slowed) / 100
+        for part in kin.parts:
+            own = slice(part.first, part.last)
+            if part.light is None or own.start == own.stop:
+                continue
+            bright = brightness(part.light, kin.place[:, own].T.astype(np.float64), np.array([kin.now]))
+            pace[own] *= 1 - lost * (bright if force.slows == "where it is bright" else 1 - bright)
+    return np.maximum(pace, 1e-9)
+
+
+class _ByCell:
+    """Numbers of particles in the order of cells; as they were, where nothing has changed."""
+
+    def __init__(self, kept: dict[str, Any], grid: Grid) -> None:
+        if kept.get("sorted by") is not grid:
+            kept["sorted by"], kept["sorted"] = grid, {}
+        self.known, self.grid = kept["sorted"], grid
+
+    def __call__(self, name: str, values: Any) -> Any:
+        had = self.known.get(name)
+        if had is None or not np.array_equal(had[0], values):
+            had = self.known[name] = (values, np.ascontiguousarray(values[..., self.grid.order]))
+        return had[1]
+
+
+def _spread(
+    force: Contagion, read: Read, kin: Kin, share: Floats, caught: Doubles, lasts: Doubles, since: Doubles, free: Bools,
+    kept: dict[str, Any],
+) -> tuple[Doubles, Doubles]:  # fmt: skip
+    """When each has it by the end of the step, s (n,), infinite: not yet; and since when one who has it is near."""
+    radius, now = max(read(force.radius), 1e-3), kin.now
+    grid = _grid(kin, radius, kept)
+    order = grid.order
+    by_cell = _ByCell(kept, grid)
+    there, felt = by_cell("place", kin.place), by_cell("share", share)
+    pace = by_cell("pace", _paces(force, read, kin, kept))
+    wait = by_cell("wait", drawn_by_each(force, force.wait, read, kin, _WAIT, kept))
+    last, first, was, open_ = by_cell("lasts", lasts), caught[order], since[order], free[order]
+    have, out, near = first, np.full(len(order), np.inf), np.full(len(order), np.inf)
+    ends = bool(last.any())
+    over = np.where(last > 0, have + last, np.inf) if ends else np.full(len(order), np.inf)
+    passes = np.isfinite(have) & (over > now)
+    for _ in range(_MOST_ROUNDS):
+        lit = np.zeros(len(grid.starts) - 1, np.uint8)
+        _light_cells(grid.starts, grid.size, passes, lit)
+        _reached(
+            there, felt, grid.starts, grid.size, lit, radius, force.nearest, passes, have, over, was, pace, wait, now, open_, out,
+            near,
+        )  # fmt: skip
+        found = np.where(open_ & (out <= now + kin.h), np.minimum(out, first), first)
+        # Only those who have it now, or sooner than it seemed, can bring anything new.
+        passes = found != have
+        if not passes.any():
+            break
+        have = found
+        over = np.where(last > 0, have + last, np.inf) if ends else over
+    by_number = np.empty((2, len(order)))
+    by_number[:, order] = have, near
+    return by_number[0], by_number[1]
+
+
+def state_pass(force: Contagion, read: Read, kin: Kin, percent: Floats, kept: dict[str, Any]) -> None:
+    """Who catches it in a step that has been made, from `kin.now` to h s later: in place, in the rows of states. kept: from step to
+    step."""
+    t = kin.now + kin.h
+    values, moments, share = kin.values, kin.moments, percent / np.float32(100)
+    had = values[K_CAUGHT] >= 0
+    caught = np.where(had, moments + values[K_CAUGHT], np.inf)
+    lasts = drawn_by_each(force, force.lasts, read, kin, _LASTS, kept)
+    over = np.where(lasts > 0, caught + lasts, np.inf)
+    ended = had & (over <= t)
+    if force.then == "dies":
+        gone = ended & (values[K_HOW] != contact.GONE)
+        values[K_GONE_AT, gone] = (over - moments)[gone]
+        values[K_HOW, gone] = contact.GONE
+    elif force.then == "can catch it again":
+        again = had & (over + force.rest_s <= t)
+        values[K_CAUGHT, again] = values[K_NEAR_SINCE, again] = -1
+        caught[again], had = np.inf, had & ~again
+    # It can be caught by who does not have it, and is there.
+    free = ~had & (share > 0) & (values[K_HOW] != contact.GONE)
+    if not free.any():
+        return
+    begins = np.maximum(seeded(force, read, kin), kin.now)
+    caught = np.where(free, np.where(begins <= t, begins, np.inf), caught)
+    if not np.isfinite(caught).any():
+        return
+    since = np.where(values[K_NEAR_SINCE] >= 0, moments + values[K_NEAR_SINCE], np.inf)
+    caught, near = _spread(force, read, kin, share, caught, lasts, since, free, kept)
+    values[K_NEAR_SINCE, free] = np.where(np.isfinite(near), near - moments, -1)[free]
+    new = free & np.isfinite(caught)
+    values[K_CAUGHT, new] = np.maximum(0, caught[new] - moments[new])

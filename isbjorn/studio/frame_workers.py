@@ -1,0 +1,172 @@
+"""Frames drawn beside each other, each in a process of its own with one thread.
+
+Kernels that split one frame over the cores bring little, for much of a frame is done by one thread; whole frames beside each other
+bring all. The processes are forked from one that has loaded the engine, so that they share its code, and begin at once.
+"""
+
+from __future__ import annotations
+
+import gc
+import itertools
+import os
+import threading
+import time
+from collections import OrderedDict
+from concurrent.futures import Future, ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
+from pathlib import Path
+from typing import Any
+
+from isbjorn.core.document import Shot
+from isbjorn.core.errors import Stale
+from isbjorn.core.runtime.memory import budget_bytes
+from isbjorn.core.runtime.parallel import init_worker, worker_context
+from isbjorn.core.settings import setting
+from isbjorn.core.simulate.shared_states import SharedCaches
+from isbjorn.studio.plates import StudioPlates
+from isbjorn.studio.preview import Preview, Shown, Wish
+from isbjorn.studio.shot_transfer import Pieces, ShotDecoder, pieces_of
+from isbjorn.studio.store import Store
+
+_MOST, _TICKETS, _SHOTS_KEPT = 16, 256, 4
+# What all processes that draw for a studio are forked from.
+PRELOADED = ("isbjorn.studio.frame_workers", "isbjorn.studio.show_process")
+_ENDED_WITHIN_S = 3.0
+
+
+class Ticket:
+    """Work that belongs together; given up together."""
+
+    def __init__(self, flags: Any, serial: int) -> None:
+        self._flags, self.serial = flags, serial
+        flags[serial % _TICKETS] = serial
+
+    def drop(self) -> None:
+        """Give up what is drawn for it, and what waits."""
+        if self._flags[self.serial % _TICKETS] == self.serial:
+            self._flags[self.serial % _TICKETS] = 0
+
+
+class FrameWorkers:
+    """Processes that draw. Made when they are first needed, and anew when one was killed."""
+
+    def __init__(self, folder: Path, count: int | None = None) -> None:
+        given = setting("ISBJORN_FRAME_WORKERS")
+        wanted = int(given) if given.isascii() and given.isdigit() and len(given) < 4 else os.cpu_count() or 1
+        self.folder, self.count = folder, min(_MOST, max(1, count or wanted))
+        self._context = worker_context(*PRELOADED)
+        self._flags = self._context.Array("Q", _TICKETS, lock=False)
+        self._serials = itertools.count(1)
+        self._lock = threading.Lock()
+        # Frames beside each other; and one at a time, by one that knows what it drew last.
+        self._pools: dict[bool, ProcessPoolExecutor] = {}
+        self._packed: OrderedDict[str, Pieces] = OrderedDict()
+        self._plates_seen, self._closed = 0, False
+
+    def ticket(self) -> Ticket:
+        """For work that is given up together."""
+        return Ticket(self._flags, next(self._serials))
+
+    def forget_plates(self) -> None:
+        """Let them look anew at every file, and ask anew whether it may be read."""
+        self._plates_seen += 1
+
+    def warm(self) -> None:
+        """Start the processes, so that the first frame need not wait for them."""
+        for _ in range(self.count):
+            self._submit(False, time.sleep, 0.05)
+        self._submit(True, time.sleep, 0.05)
+
+    def draw(self, shot: Shot, digest: str, wish: Wish, ticket: Ticket, following: bool = False) -> Future[Shown]:
+        """A frame, as `Preview.draw` gives it; Stale when its ticket was dropped, BrokenProcessPool when its process died.
+
+        following: by the one process that draws pictures of edits that follow each other, and knows those before.
+        """
+        with self._lock:
+            packed = self._packed.get(digest)
+        if packed is None:
+            packed = pieces_of(shot)
+            with self._lock:
+                self._packed[digest] = packed
+                while len(self._packed) > _SHOTS_KEPT:
+                    self._packed.popitem(last=False)
+        return self._submit(following, _draw, packed, digest, wish, ticket.serial, self._plates_seen)
+
+    def _submit(self, following: bool, call: Any, *args: Any) -> Future[Any]:
+        with self._lock:
+            if self._closed:
+                raise Stale
+            if following not in self._pools:
+                self._pools[following] = self._made(following)
+            try:
+                return self._pools[following].submit(call, *args)
+            except BrokenProcessPool:
+                self._pools[following].shutdown(wait=False)
+                self._pools[following] = self._made(following)
+                return self._pools[following].submit(call, *args)
+
+    def _made(self, following: bool) -> ProcessPoolExecutor:
+        # A half of what may be kept is theirs together; what is drawn is kept by the studio.
+        each_mb = max(32, (budget_bytes() >> 21) // (self.count + 1))
+        given = (str(self.folder), self._flags, each_mb, os.getpid())
+        return ProcessPoolExecutor(1 if following else self.count, self._context, _begin, given)
+
+    def close(self) -> None:
+        """End them; what they draw is given up."""
+        with self._lock:
+            self._closed = True
+            for slot in range(_TICKETS):
+                self._flags[slot] = 0
+            pools, self._pools = self._pools, {}
+        all_of = {"wait": True, "cancel_futures": True}
+        ending = [threading.Thread(target=pool.shutdown, kwargs=all_of, daemon=True) for pool in pools.values()]
+        for one in ending:
+            one.start()
+        for one in ending:
+            one.join(_ENDED_WITHIN_S)
+        if pools:
+            # What they shared with the studio is given back now: the process may end by a signal.
+            pools.clear()
+            ending.clear()
+            gc.collect()
+
+
+class _Hand:
+    """What one of the processes holds."""
+
+    def __init__(self, folder: str, flags: Any) -> None:
+        self.flags, self.plates_seen = flags, 0
+        store = Store(Path(folder))
+        self.plates = StudioPlates(store, shared=True)
+        # Pictures are kept by who asked for them.
+        self.preview = Preview(self.plates, limit_bytes=0, shared_caches=SharedCaches.within(store.cache_folder))
+        self.shots: OrderedDict[str, Shot] = OrderedDict()
+        self.taker = ShotDecoder()
+
+    def shot(self, packed: Pieces, digest: str) -> Shot:
+        if digest not in self.shots:
+            self.shots[digest] = self.taker(packed)
+            while len(self.shots) > _SHOTS_KEPT:
+                self.shots.popitem(last=False)
+        self.shots.move_to_end(digest)
+        return self.shots[digest]
+
+
+# One in each process, and none in the studio.
+_hand: list[_Hand] = []
+
+
+def _begin(folder: str, flags: Any, budget_mb: int, studio: int) -> None:
+    init_worker(studio, budget_mb)
+    _hand.append(_Hand(folder, flags))
+
+
+def _draw(packed: Pieces, digest: str, wish: Wish, serial: int, plates_seen: int) -> Shown:
+    hand = _hand[0]
+    flags, slot = hand.flags, serial % _TICKETS
+    if flags[slot] != serial:
+        raise Stale
+    if plates_seen != hand.plates_seen:
+        hand.plates.forget()
+        hand.plates_seen = plates_seen
+    return hand.preview.draw(hand.shot(packed, digest), digest, wish, lambda: flags[slot] != serial)

@@ -1,0 +1,65 @@
+"""A shot as it is handed to another process: thing by thing. What did not change is the very object there, too, and what was
+worked out of it is known again (see `once.ByObject`). Not as text: what was checked once need not be checked by each.
+"""
+
+from __future__ import annotations
+
+import itertools
+import pickle
+from typing import Any, NamedTuple
+
+from isbjorn.core.caching import thread_safe_cache
+from isbjorn.core.document import Shot
+from isbjorn.core.document.identity_cache import IdentityCache
+from isbjorn.core.document.references import LISTS
+
+_KEPT = 1024
+_serials = itertools.count(1)
+
+
+class Piece(NamedTuple):
+    """A thing of the cast. serial: of the very object, in this process."""
+
+    serial: int
+    content: bytes
+
+
+class Pieces(NamedTuple):
+    """A shot; rest: without its cast."""
+
+    rest: bytes
+    cast: dict[str, tuple[Piece, ...]]
+
+
+def _piece(thing: Any) -> Piece:
+    return Piece(next(_serials), pickle.dumps(thing, pickle.HIGHEST_PROTOCOL))
+
+
+_pieces: IdentityCache[Piece] = IdentityCache(_piece, _KEPT)
+
+
+def pieces_of(shot: Shot) -> Pieces:
+    """A shot to be handed over."""
+    rest = shot.model_copy(update=dict.fromkeys(LISTS, ()))
+    cast = {name: tuple(_pieces(thing) for thing in getattr(shot, name)) for name in LISTS}
+    return Pieces(pickle.dumps(rest, pickle.HIGHEST_PROTOCOL), cast)
+
+
+class ShotDecoder:
+    """What one who is handed shots knows of those before; all come from one process."""
+
+    def __init__(self) -> None:
+        self._known: dict[int, Any] = {}
+
+    def __call__(self, pieces: Pieces) -> Shot:
+        """The shot that was handed over."""
+        cast = {name: tuple(self._thing(piece) for piece in some) for name, some in pieces.cast.items()}
+        rest: Shot = pickle.loads(pieces.rest)
+        return rest.model_copy(update=cast)
+
+    def _thing(self, piece: Piece) -> Any:
+        thing = self._known.get(piece.serial)
+        if thing is None:
+            thing = pickle.loads(piece.content)
+            thread_safe_cache(self._known, piece.serial, thing, _KEPT)
+        return thing

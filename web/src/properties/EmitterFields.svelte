@@ -1,0 +1,170 @@
+<script lang="ts">
+  import type { Emitter } from '../api/client';
+  import Mixed from '../body/Mixed.svelte';
+  import SkinPicker from '../body/SkinPicker.svelte';
+  import Finish from '../finish/Finish.svelte';
+  import { finishAbout } from '../finish/kinds';
+  import UseFields from '../finish/UseFields.svelte';
+  import type { Desk } from '../state/desk.svelte';
+  import { specs } from '../state/specs.svelte';
+  import Choice from '../ui/Choice.svelte';
+  import Fields from '../ui/Fields.svelte';
+  import PlainField from '../ui/PlainField.svelte';
+  import Section from '../ui/Section.svelte';
+  import Switch from '../ui/Switch.svelte';
+  import ColourFields from './ColourFields.svelte';
+  import { hide } from './fields';
+  import PlaceFields from './PlaceFields.svelte';
+
+  let { desk, emitter }: { desk: Desk; emitter: Emitter } = $props();
+  const path = $derived(desk.path);
+  const common = $derived({ desk, path, model: 'Emitter', owner: emitter });
+  const extras = [
+    ['trail', 'Trail', 'Trail', 'Each particle draws its path behind it.'],
+    ['lines', 'Lines', 'Lines', 'Lines to neighbouring particles, in the colours of both.'],
+    ['skin', 'Skin', 'Skin', 'One smooth surface over all particles instead of their bodies: a liquid.'],
+    [
+      'strand',
+      'Strands',
+      'Strand',
+      'Each birth is the root of a strand, which replaces body, trail and repeats.',
+    ],
+    [
+      'ripples',
+      'Ripples',
+      'Ripples',
+      'Each birth drops into water: waves spread from it over a surface of your plate.',
+    ],
+    ['heads', 'Repeats', 'Heads', 'Each particle is drawn again along its path, offset in time.'],
+  ] as const;
+  const drawn = $derived(extras.filter(([field]) => emitter[field]).map(([, label]) => label.toLowerCase()));
+  const groups = $derived([
+    { value: '', label: 'Its own' },
+    ...desk.shot!.groups.map((g) => ({ value: g.id, label: g.name })),
+  ]);
+  const sits = $derived(
+    [
+      emitter.use.kind === 'picture' ? emitter.blend : emitter.use.kind,
+      ...(emitter.hidden_by.length ? ['hidden'] : []),
+      ...(emitter.lit.value ? ['lit'] : []),
+    ].join(' · '),
+  );
+
+  async function newGroup(): Promise<void> {
+    const at = path;
+    await desk.add('group');
+    const chosen = desk.selection;
+    if (chosen.kind === 'group') desk.set(`${at}/group`, chosen.id, 'Group');
+  }
+</script>
+
+<Section title="Body" first about={emitter.body.kind}>
+  <Mixed {desk} {emitter} {path} />
+  <Fields {...common} only={['facing', 'stretch']} />
+</Section>
+<Section title="Look" first about="× over-life lane">
+  <Fields
+    {...common}
+    only={[
+      'size',
+      ...(emitter.born_of ? ['inherit_size'] : []),
+      'opacity',
+      'brightness',
+      'angle',
+      'spin',
+      'turn_x',
+      'turn_y',
+      'spin_x',
+      'spin_y',
+    ]}
+  />
+</Section>
+<Section title="Colour" about="by {emitter.colour_by}"><ColourFields {desk} {emitter} {path} /></Section>
+<Section title="Trails, strands, water" about={drawn.join(' · ')}>
+  {#each extras as [field, label, model, hint] (field)}
+    <Switch
+      {label}
+      {hint}
+      on={emitter[field] !== null}
+      onset={(on) => desk.set(`${path}/${field}`, on ? {} : null, on ? label : `No ${label.toLowerCase()}`)}
+    />
+    {#if emitter[field] && Object.keys(emitter[field]).length > 0}
+      <div class="pb-1.5 pl-3">
+        {#if field === 'skin'}<SkinPicker {desk} path="{path}/skin" />{/if}
+        <Fields {desk} {model} owner={emitter[field]} path="{path}/{field}" />
+      </div>
+    {/if}
+  {/each}
+</Section>
+<Section title="Compositing" about={sits}>
+  <Fields {...common} only={['blend', 'order']} />
+  <UseFields {desk} use={emitter.use} owner={emitter.id} path="{path}/use" />
+  <Fields {...common} only={['motion_blur', 'lit']} />
+  {#if emitter.lit.value > 0 && desk.shot!.lights.length === 0}
+    <button class="button my-1.5 h-6! px-2! text-[11.5px]" onclick={() => desk.add('light')}
+      >Add a light</button
+    >
+  {/if}
+  {#each desk.shot!.mattes as matte (matte.id)}
+    <Switch
+      label="Behind {matte.name}"
+      on={emitter.hidden_by.includes(matte.id)}
+      onset={(on) => hide(desk, emitter, path, matte.id, on)}
+    />
+  {:else}
+    <button class="button mt-1.5 h-6! px-2! text-[11.5px]" onclick={() => desk.add('matte')}
+      >Add an occluding matte</button
+    >
+  {/each}
+</Section>
+<Section title="Effects" about={finishAbout(emitter.finish)}>
+  <Choice
+    label="Effects of"
+    value={emitter.group ?? ''}
+    items={groups}
+    hint="The members of a group are drawn onto one layer, which has its own effects."
+    onset={(v) => desk.set(`${path}/group`, v || null, 'Group')}
+  />
+  {#if !emitter.group}
+    <button class="button my-1.5 h-6! px-2! text-[11.5px]" onclick={newGroup}>New group</button>
+  {/if}
+  <Finish
+    {desk}
+    steps={emitter.finish}
+    path="{path}/finish"
+    about="Effects on its layer: blur, glow, grade … from first to last."
+  />
+</Section>
+<Section title="Deformers" about={finishAbout(emitter.deformers)}>
+  <Finish
+    {desk}
+    steps={emitter.deformers}
+    path="{path}/deformers"
+    about="Bends the visible stream along a path, twists or tapers it. The motion stays the same."
+    word="deformer"
+    kinds={specs.deformers}
+    most={8}
+  />
+</Section>
+<Section title="Motion" about={emitter.stays === 'along' ? 'local space' : ''}>
+  <Fields {...common} only={['mass', 'speed_limit']} />
+  <Choice
+    label="Space"
+    value={emitter.stays}
+    items={[
+      { value: 'behind', label: 'World space' },
+      { value: 'along', label: 'Local space' },
+    ]}
+    hint="World: particles stay where they were born. Local: particles move with the source."
+    onset={(v) => desk.set(`${path}/stays`, v, 'Space')}
+  />
+  <PlainField
+    label="Seed"
+    value={emitter.seed}
+    hint="Random seed of this emitter."
+    onset={(v) => desk.set(`${path}/seed`, v, 'Seed')}
+  />
+</Section>
+<Section title="Place" first>
+  <PlaceFields {desk} owner={emitter} model="Emitter" {path} untitled />
+</Section>
