@@ -25,7 +25,7 @@ def faders(host: str, port: int, seconds: float, count: int = 4) -> int:
 
 
 def walker(host: str, port: int, seconds: float) -> int:
-    """Someone who walks a figure of eight, as a TUIO 1.1 cursor and as `/walker` x y; how many messages were sent."""
+    """A person who walks a figure of eight, as a TUIO 1.1 cursor and as `/walker` x y; how many messages were sent."""
     client, begin, sent = SimpleUDPClient(host, port), time.monotonic(), 0
     while (t := time.monotonic() - begin) < seconds:
         x, y = 0.5 + 0.4 * math.sin(0.7 * t), 0.5 + 0.3 * math.sin(1.4 * t)

@@ -80,8 +80,8 @@ def crowd_ns_per_particle_step() -> dict[str, Any]:
 
 
 def contagion_ms() -> dict[str, float]:
-    """A frame at 25 fps of 200,000 points of which some catch it, the mean of a second after the first: of those who move, which
-    are stepped. And of those who never do: all that ever happens to them, once."""
+    """A frame at 25 fps of 200,000 points of which some are infected, the mean of a second after the first: of moving points, which
+    are stepped, and of points that never move: everything that ever happens to them, once."""
     force = {"kind": "contagion", "id": "c", "radius": 8, "pace": {"value": 200, "spread": 80}}
 
     def solver(speed: float, count: int) -> Solver:

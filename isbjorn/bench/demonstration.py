@@ -88,7 +88,7 @@ def demo_deliver_fps(folder: Path) -> dict[str, dict[str, dict[str, float]]]:
 
 
 def told_ratio(folder: Path) -> dict[str, float]:
-    """The time that is told before a delivery over the time it takes: 72 frames of each shot as PNG."""
+    """The estimated time of a delivery divided by the time it takes: 72 frames of each shot as PNG."""
     found = {}
     for _, shot in _shots(folder):
         plates = shared_plates(folder)

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from isbjorn.core.frame import Solver, render_frame
 
 __all__ = ["IsbjornError", "Particles", "Shot", "Solver", "render_frame"]
-# Loaded when they are asked for: who needs only a part of the engine does not wait for its kernels.
+# Loaded on first use: a caller that needs only a part of the engine does not wait for its kernels.
 _HOMES = {
     "Shot": "document", "IsbjornError": "errors", "Particles": "appearance.particles", "Solver": "frame",
     "render_frame": "frame",

@@ -12,7 +12,7 @@ _one_at_a_time = threading.Lock()
 
 
 def thread_safe_cache(kept: dict[K, V], key: K, value: V, most: int) -> None:
-    """Keep a value, and no more than so many: those that were there longest go."""
+    """Cache results, at most this many: the oldest are removed first. Safe for threads."""
     with _one_at_a_time:
         kept[key] = value
         while len(kept) > most:

@@ -36,7 +36,8 @@ FIRST = (
     "render.trajectories._merge", "render.trajectories._seen", "render.camera._placed", "render.camera._tally",
     "render.tiles._count", "render.tiles._fill", "render.discs._records", "render.discs._draw", "render.bodies._distances",
     "render.sprites._draw", "render.blurred_discs._pack", "render.blurred_discs._draw", "render.effects._bright",
-    "render.effects._lit_by_half", "render.effects._lit", "render.blur._along", "render.blur._across", "render.display_encoding._ends",
+    "render.effects._lit_by_half", "render.effects._lit", "render.blur._along", "render.blur._across",
+    "render.display_encoding._ends",
     "render.pixel_pass._work_all", "render.pixel_pass._cover", "render.pixel_pass._lay", "media.shrink._shrink",
 )  # fmt: skip
 

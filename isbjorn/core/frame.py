@@ -33,7 +33,7 @@ class Solver(solver.Solver):
 
     cache: cached states, shared between solvers of edited versions of a shot. plates: reads the plate for births, drivers and
     surfaces that depend on it, and the pictures that are drawn as bodies. before: of the shot before an edit, from which is
-    taken what the edit does not touch. held: whoever is stepped together is seen where it was before the edit.
+    taken what the edit does not touch. held: interacting particles are shown where they were before the edit.
     """
 
     def __init__(
@@ -52,7 +52,7 @@ class Solver(solver.Solver):
 
 
 Between = Literal["held", "nearest", "blended"]
-# What is left out where there is no time: nothing, the open shutter, also what is more than so many particles of an emitter.
+# What is left out to save time: nothing, the open shutter, also particles beyond this number per emitter.
 Rough = Literal[0, 1, 2]
 FEW = 10_000
 
@@ -121,7 +121,7 @@ def compositor_of(
     lasts_s: Fraction | None = None,
     rough: Rough = 0,
 ) -> Compositor:
-    """The layers of a frame, ready to be drawn; for those who want them one by one, as `render.passes` does."""
+    """The layers of a frame, ready to be drawn; for callers that need them one by one, like `render.passes`."""
     shot, seconds = motion.shot, motion.shot.seconds(frame)
     context = RenderContext(shot, motion, seconds, scale, motion.plates, orbit, stale, lasts_s=lasts_s)
     context.shut, context.most = rough > 0, FEW if rough > 1 else None

@@ -137,7 +137,7 @@ class Kernel(CPUDispatcher):
         """Compile it, or take it from where kernels are kept."""
         if self._loaded:
             return
-        # Numba's own lock: one who compiles what calls this holds it already.
+        # Numba's own lock: a thread that compiles a caller of this kernel holds it already.
         with global_compiler_lock:
             if not self._loaded:
                 _without_matrices()
@@ -195,7 +195,7 @@ _TAKES = {
 
 
 def inline_kernel(signatures: Any, **options: Any) -> Callable[[F], F]:
-    """As `njit`, of a kernel that takes no memory and returns no array: it does not count who holds the arrays that it is given.
+    """Like `njit`, for a kernel that takes no memory and returns no array: it does not count references to its arrays.
 
     Numba counts with atomic operations, often each time that a kernel is called within a loop: they take longer than a kernel of
     a few lines. Raises TypeError for one that takes memory.

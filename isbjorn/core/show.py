@@ -28,7 +28,7 @@ from isbjorn.core.simulate.track import Track
 
 LIVE = "live"
 _FORGOTTEN_EVERY, _ARRIVALS_KEPT = 60, 4096
-# More steps than so many are not gone one by one; an edit may ask for so many of all its particles, which is about a second.
+# Steps beyond this number are not run one by one; an edit may need this many of all its particles, which is about a second.
 _AT_ONCE, _MOST_JOINED = 600, 1e7
 
 
@@ -74,7 +74,7 @@ class HeldControl:
 class Show:
     """A shot that is performed. Not for several threads at once.
 
-    What arrives is told by `arrive`, then `step` takes the show on to a moment, and `draw` gives the picture of the last step.
+    Input comes through `arrive`, then `step` advances the show to a moment, and `draw` returns the picture of the last step.
     """
 
     def __init__(self, shot: Shot, plates: PlateReader | None = None, limit_bytes: int | None = None) -> None:

@@ -53,7 +53,7 @@ def known_rate(text: str) -> Fraction:
 
 @lru_cache(maxsize=256)
 def lasting(frames: int, rate: str) -> Fraction:
-    """Seconds that so many frames take, at a rate as text."""
+    """Seconds that a number of frames takes, at a rate as text."""
     return frames / known_rate(rate)
 
 

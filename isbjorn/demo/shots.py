@@ -42,7 +42,7 @@ def _onset(*points: tuple[float, float]) -> Curve:
 
 
 def bow_wave(plate: str) -> Shot:
-    """Spray at a ferry's bow that moves through the picture: so many per px that it goes, at any speed."""
+    """Spray at a ferry's bow that moves through the picture: equally dense per px at any speed."""
     bow = Marker(
         id="bow",
         name="Bow",

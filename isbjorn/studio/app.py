@@ -1,4 +1,4 @@
-"""The FastAPI application: its parts, its errors, and who may talk to it."""
+"""The FastAPI application: its parts, its errors, and which requests it accepts."""
 
 from __future__ import annotations
 

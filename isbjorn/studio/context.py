@@ -128,7 +128,7 @@ class Studio:
             return memory
 
     def listen(self, shot_id: int, heard: Callable[[], object]) -> Callable[[], None]:
-        """Be told of every edit of a shot; call the result to be told no more."""
+        """Subscribe to the edits of a shot; call the result to unsubscribe."""
         with self._lock:
             self._listeners[shot_id].append(heard)
 
@@ -139,7 +139,7 @@ class Studio:
         return stop
 
     def edited(self, shot_id: int) -> Standing:
-        """Tell all who look at a shot that it changed; how it stands now."""
+        """Notify all subscribers of a shot that it changed; returns the new state."""
         with self._lock:
             self._stamps[shot_id] += 1
             stamp = self._stamps[shot_id]
@@ -166,7 +166,7 @@ class Studio:
 
     async def thumb(self, request: Request, shot: Shot, count: int, width: int, exposed: bool = False) -> bytes:
         """A small moving picture of a shot as a JPEG, kept until the shot changes; drawn one at a time, while nothing is played,
-        and given up when the one who asked is gone. exposed: bright enough to be recognised."""
+        and cancelled when the caller is gone. exposed: bright enough to be recognised."""
         mark = "-exposed" if exposed else ""
 
         def there() -> tuple[Path, bytes | None]:
@@ -190,7 +190,7 @@ class Studio:
         return found if found is not None else await _while_there(request, self._thumbs, work)
 
     async def drawn(self, request: Request, work: Callable[[Callable[[], bool]], T]) -> T:
-        """The result of some drawing, off the event loop, few at once; given up when the one who asked is gone.
+        """The result of a rendering off the event loop, few at once; cancelled when the caller is gone.
 
         work is given a function that says whether that is so. Raises Busy when too many wait already.
         """
@@ -215,7 +215,7 @@ class Studio:
             self._reads -= 1
 
     def forget_plates(self) -> None:
-        """Look anew at every file of a plate, and ask anew whether it may be read."""
+        """Check every file of a plate again, and whether it may be read."""
         self.plates.forget()
         self.hands.forget_plates()
 
@@ -239,7 +239,7 @@ class Studio:
 
 
 async def _while_there(request: Request, workers: ThreadPoolExecutor, work: Callable[[Callable[[], bool]], T]) -> T:
-    """The result of some work; it is told when the one who asked is gone."""
+    """The result of some work, which learns when the caller is gone."""
     if await request.is_disconnected():
         raise Stale
     gone = threading.Event()
@@ -258,7 +258,7 @@ async def _while_there(request: Request, workers: ThreadPoolExecutor, work: Call
     try:
         return await asyncio.get_running_loop().run_in_executor(workers, begun)
     finally:
-        # Also where this is cancelled, as at an end of the studio: who still draws for it gives up.
+        # Also if this is cancelled, as when the studio ends: whatever still renders for it stops.
         gone.set()
         watching.cancel()
 

@@ -95,7 +95,7 @@ class Inbox:
         self.latest: OrderedDict[str, Arrived] = OrderedDict()
         self._logs: list[Log] = []
         self._heard: list[Callable[[str, float, float], object]] = []
-        # When packets were read lately: of known addresses, and of others.
+        # When packets were read recently: of known addresses, and of others.
         self._recent: dict[bool, deque[float]] = {True: deque(), False: deque()}
         # Since when a packet is read; the listener that may go on.
         self._reading_since: float | None = None

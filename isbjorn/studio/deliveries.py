@@ -328,7 +328,7 @@ class FarmCard(BaseModel):
 
 @router.get("/farm")
 def farm(studio: Here) -> FarmCard:
-    """Who makes the deliveries."""
+    """Where deliveries are rendered."""
     scheduler = os.environ.get("ISBJORN_SCHEDULER", "")
     path = studio.store.farm_file
     workers: list[FarmWorker] = []

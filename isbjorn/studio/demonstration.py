@@ -109,7 +109,7 @@ class Painting:
         return [scene for scene in _SCENES if scene.title not in made]
 
     def paint(self, most: int | None = None) -> None:
-        """Make what is missing, so many shots at most."""
+        """Make what is missing, at most this many shots."""
         if not demo_wanted(self.store):
             return
         folder = self.store.media_folder / _FOLDER

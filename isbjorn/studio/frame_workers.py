@@ -48,7 +48,7 @@ class Ticket:
 
 
 class FrameWorkers:
-    """Processes that draw. Made when they are first needed, and anew when one was killed."""
+    """Processes that render frames. Started when they are first needed, and again when one was killed."""
 
     def __init__(self, folder: Path, count: int | None = None) -> None:
         given = setting("ISBJORN_FRAME_WORKERS")
@@ -68,7 +68,7 @@ class FrameWorkers:
         return Ticket(self._flags, next(self._serials))
 
     def forget_plates(self) -> None:
-        """Let them look anew at every file, and ask anew whether it may be read."""
+        """Make them check every file again, and whether it may be read."""
         self._plates_seen += 1
 
     def warm(self) -> None:
@@ -138,7 +138,7 @@ class _Hand:
         self.flags, self.plates_seen = flags, 0
         store = Store(Path(folder))
         self.plates = StudioPlates(store, shared=True)
-        # Pictures are kept by who asked for them.
+        # Pictures are stored by the caller.
         self.preview = Preview(self.plates, limit_bytes=0, shared_caches=SharedCaches.within(store.cache_folder))
         self.shots: OrderedDict[str, Shot] = OrderedDict()
         self.taker = ShotDecoder()

@@ -1,4 +1,4 @@
-"""How quickly one who looks at a shot is followed: whether a hand moves something, and how coarse its pictures are meanwhile."""
+"""How a page is followed during a drag: whether something is being moved, and how coarse its pictures are meanwhile."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _COARSER: tuple[tuple[float, Rough], ...] = (
     (1 / 2, 0),
     (2 / 3, 0),
 )
-# Changes that follow each other within so many seconds are one movement of a hand, and so long its next one is waited for.
+# Changes within this many seconds are one drag, and the next one is waited for this long.
 _FLOWS_S, PAUSE_S = 0.3, 0.15
 
 
@@ -56,7 +56,7 @@ class Pace:
         return self._outrun or not self.follows_in_full() if self.flowing() else self.full_ms > SLOW_MS
 
     def coarse(self, width: int) -> tuple[int, Rough]:
-        """How wide a coarse picture is, instead of so many px, and what is left out of it."""
+        """The width of a coarse picture instead of the given px, and what is left out of it."""
         share, rough = _COARSER[self._coarse]
         return max(16, round(width * share)), rough
 

@@ -1,6 +1,6 @@
 """What answers while the studio is still loaded: the page at once, everything else when the studio is there.
 
-Loading the engine and its libraries takes most of a start. The address answers before that, so a browser need not be told to try
+Loading the engine and its libraries takes most of a start. The address answers before that, so a browser need not be asked to try
 again, and loads the page meanwhile.
 """
 

@@ -26,7 +26,7 @@ from isbjorn.studio.tables import Media, Project
 _LARGEST_UNPACKED = 64 << 30
 _LARGEST_TEXT, _LARGEST_TEXTS, _MOST_ENTRIES, _MOST_ROWS = 16 << 20, 256 << 20, 200_000, 10_000
 _LONGEST_SET = 1 << 16
-# Pictures, movies and sounds hardly shrink in a zip: what unpacks to more than so many times its size is a trap.
+# Pictures, movies and sounds hardly shrink in a zip: a file that unpacks to more than this multiple of its size is a trap.
 _PLAINLY_SMALL, _MOST_PACKED = 16 << 20, 50
 _LARGEST_NUMBER = 1 << 48
 _VERSION = "versions/{:03d}-{:03d}.json"

@@ -31,7 +31,7 @@ _ON_THEIR_WAY = 2
 _LARGEST_WIDTH = 8192
 # How far a run is, is said so often.
 TOLD_EVERY_S = 0.5
-# So long a coarse picture is worked on before a newer edit may push it out: who edits without a pause still sees something.
+# A coarse picture is rendered for at least this long before a newer edit may replace it: continuous edits still show something.
 FINISHED_S = 10.0
 FrameNumber = Annotated[int, Field(ge=-(2**53), le=2**53)]
 Angle = Annotated[float, Field(ge=-3600, le=3600)]
@@ -124,7 +124,7 @@ class Looker:
         return await asyncio.get_running_loop().run_in_executor(self.engine, self.shot)
 
     async def draw(self, wish: Wish, version: int, finish: bool = False) -> tuple[int, Shown, str] | None:
-        """Draw off the event loop; None if it became stale or went wrong (then the page is told).
+        """Render off the event loop; None if it became stale or failed (then the page gets a message).
 
         finish: a newer wish does not push it out at once.
         """
@@ -162,7 +162,7 @@ class Looker:
 
     async def _waited(self, drawing: asyncio.Future[tuple[int, Shown, str]]) -> tuple[int, Shown, str]:
         """Wait for a picture; where it is a run of a crowd that takes long, say how far that is."""
-        # Who leaves meanwhile hears no more of it.
+        # A page that leaves meanwhile gets no further message.
         drawing.add_done_callback(lambda done: done.cancelled() or done.exception())
         while not (await asyncio.wait({drawing}, timeout=TOLD_EVERY_S))[0]:
             running = self.studio.preview.running(self.shot_id)

@@ -1,4 +1,4 @@
-"""What is told to others while a shot plays: figures of its particles as OSC, so that lights and sound can follow them."""
+"""Output while a shot plays: figures of its particles as OSC, so that lights and sound can follow them."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _MOST_A_SECOND = 60
 
 
 class Outbox:
-    """Sends to a port; 0: nowhere. Who does not listen is not waited for."""
+    """Sends to a port; 0: nowhere. It never waits for a receiver."""
 
     def __init__(self, host: str = HOST, port: int = 0) -> None:
         self.to = (host, port)
@@ -26,7 +26,7 @@ class Outbox:
             self._socket.setblocking(False)
 
     def tell(self, shot: int, frame: int, figures: Figures) -> None:
-        """Tell of a frame that is on its way to a screen; at most so often in a second."""
+        """Send the figures of a frame that is on its way to a screen; at most a limited number per second."""
         now = time.monotonic()
         if self._socket is None or now - self._last < 1 / _MOST_A_SECOND:
             return
@@ -43,11 +43,11 @@ class Outbox:
             self._socket.sendto(bundle.build().dgram, self.to)
 
     def close(self) -> None:
-        """Tell no more."""
+        """Stop sending."""
         if self._socket is not None:
             self._socket.close()
 
 
 def telling(text: str) -> Outbox:
-    """Who tells `HOST:PORT`; nobody of nothing. Raises IsbjornError for other words."""
+    """The output to `HOST:PORT`; none for an empty text. Raises IsbjornError for anything else."""
     return Outbox(*listening(text, "ISBJORN_OSC_OUT"))

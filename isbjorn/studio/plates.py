@@ -53,7 +53,7 @@ class StudioPlates(PlateReader):
         return path
 
     def forget(self) -> None:
-        """Ask anew of every place, after a folder was withdrawn."""
+        """Check every path again, after a folder was removed."""
         self._known = set()
         super().forget()
 

@@ -17,9 +17,9 @@ from isbjorn.studio.prefetch import FULL, About, Prefetch
 from isbjorn.studio.preview import Wish
 
 _IDLE_S = 1.5
-# So many frames are ready before it plays, unless that takes too long.
+# This many frames are ready before it plays, unless that takes too long.
 _READY, _READY_S = 4, 1.5
-# A frame that all threads of this process drew takes one thread about so many times as long.
+# A frame that all threads of this process rendered takes one thread about this multiple of the time.
 _ALONE = 1.7
 # Of its time, so much does not shrink with its size, whatever is forecast.
 _LEAST_FIXED, _MOST_FIXED = 0.3, 0.9
@@ -33,7 +33,7 @@ class Playing:
 
     def __init__(self, looker: Looker) -> None:
         self.looker = looker
-        # What a frame in full took one of those who draw ahead, lately; 0 until one did.
+        # Time of a recent frame in full quality in one frame worker; 0 until there is one.
         self._full_ms = 0.0
 
     async def play(self, ask: Ask) -> None:
@@ -111,7 +111,7 @@ class Playing:
         try:
             busy = True
             while busy and self.looker.version == version and ahead.error is None:
-                # Whoever plays elsewhere, perhaps on a page that this one lies behind, has the processes for himself.
+                # A page that plays elsewhere, perhaps in front of this one, has the processes for itself.
                 held = self.looker.studio.preview.held()
                 if held:
                     ahead.pause()
@@ -128,7 +128,7 @@ class Playing:
     def _ahead(self, shot: Shot, digest: str, wish: Wish, ends: tuple[int, int], rate: float = 0.0) -> Prefetch:
         first = max(shot.first_frame, min(ends))
         span = min(first, shot.last_frame), max(first, min(shot.last_frame, max(ends)))
-        # Who only fills draws in full, whatever that takes.
+        # Filling renders in full quality, whatever that takes.
         studio, about = self.looker.studio, self._about(shot, wish.width, span) if rate else About()
         return Prefetch(studio.hands, studio.preview, shot, digest, wish, span, rate, about, self._thins())
 
@@ -156,7 +156,7 @@ class Playing:
             self._full_ms = statistics.median(ahead.full_ms)
 
     def _ahead_again(self, before: Prefetch, shot: Shot, digest: str, ask: Ask) -> Prefetch:
-        """Begin anew what is played, at the level that was found for it; what is on its way is given up."""
+        """Restart playback at the level that was found; what is on its way is dropped."""
         self._over(before)
         ahead = self._ahead(shot, digest, before.wish, (ask.first, ask.last), float(shot.frame_rate))
         ahead.level = before.level if before.level in ahead.levels else FULL

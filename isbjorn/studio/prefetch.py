@@ -176,7 +176,7 @@ class Prefetch:
                     "Simplify the shot, or play it at a smaller size.",
                 )
         else:
-            # The memory that is told is the studio's, not that of the process that drew it.
+            # The memory that is reported is the studio's, not that of the process that rendered it.
             figures = shown.figures.model_copy(update={"memory_bytes": resident_bytes()})
             self.preview.keep(self.digest, wish, replace(shown, figures=figures))
             if self._cold <= 0 and wish == self.at(wish.frame, self.level):
@@ -229,7 +229,7 @@ class Prefetch:
         return whole if reached / self._about.faster(FULL, whole) >= _MAY_DO * self.rate else level
 
     def _enough(self, reached: float) -> Level:
-        """The best level below that is fast enough, where so many frames per second are reached now."""
+        """The best lower level that is fast enough, when this many frames per second are reached now."""
         below = self.levels[self.levels.index(self.level) + 1 :]
         return next(
             (one for one in below if reached / self._about.faster(self.level, one) >= 1.1 * self.rate), self.levels[-1]

@@ -53,7 +53,7 @@ _SIZES_KNOWN = 2
 _SCRATCH_BYTES = 40 << 20
 # A small moving picture is not worth more seconds, and a JPEG has no more rows.
 _STRIP_S, _MOST_ROWS = 20.0, 65_000
-# Who gives way waits for so long after the last word of it, and no longer in all.
+# Background work waits this long after the latest activity, and no longer in total.
 _HELD_S, _LONGEST_HELD_S = 0.5, 60.0
 # One body, two, four … up to 256 over each other.
 _DEEPEST = 8
@@ -147,7 +147,7 @@ def scale_for(shot: Shot, width: int, most_pixels: int = _MOST_PIXELS) -> float:
 
 
 class _Lane:
-    """Those who look at the same thing wait for each other; nobody else does."""
+    """Requests for the same thing wait for each other; others do not."""
 
     def __init__(self) -> None:
         self.lock = threading.Lock()
@@ -419,7 +419,7 @@ class Preview:
         self, shot: Shot, count: int, width: int, exposed: bool = False, gone: Callable[[], bool] = lambda: False
     ) -> bytes:
         """Small frames of the shot's first two seconds, one under the other, as one JPEG; without a plate that cannot be read.
-        Raises Stale when who asked is gone."""
+        Raises Stale when the caller is gone."""
         step = max(1, round(2 * float(shot.frame_rate)) // count)
         pictures: list[Floats] = []
         ended, held_s = time.monotonic() + _STRIP_S, 0.0

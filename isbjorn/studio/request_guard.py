@@ -1,4 +1,4 @@
-"""What comes in from outside is looked at here first: who asks, how much is sent; and what every answer says of itself."""
+"""Checks of every request: its origin and size; and the headers of every answer."""
 
 from __future__ import annotations
 

@@ -26,7 +26,7 @@ ACTIONS: tuple[Action, ...] = ("next", "previous", "black", "freeze", "again")
 # What always acts, without being learnt; `/stage/shot` n brings the nth of the list.
 _BUILT_IN = "/stage/"
 _MOST_A_SECOND, _WAITING = 600, 256
-# A sound input comes as samples of 16 bits, so many a second; of a message no more than a second is heard.
+# A sound input arrives as 16-bit samples at this rate; at most a second per message is used.
 TAPE_RATE = 48_000
 
 
@@ -163,7 +163,7 @@ async def triggers(socket: WebSocket, project_id: int) -> None:
     loop, waiting = asyncio.get_running_loop(), asyncio.Queue[tuple[str, float]](_WAITING)
 
     def take(address: str, value: float) -> None:
-        # Who does not keep up misses some.
+        # A slow reader misses some.
         with suppress(asyncio.QueueFull):
             waiting.put_nowait((address, value))
 

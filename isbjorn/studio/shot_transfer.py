@@ -46,7 +46,7 @@ def pieces_of(shot: Shot) -> Pieces:
 
 
 class ShotDecoder:
-    """What one who is handed shots knows of those before; all come from one process."""
+    """What one receiver of shots knows of earlier ones; all come from one process."""
 
     def __init__(self) -> None:
         self._known: dict[int, Any] = {}

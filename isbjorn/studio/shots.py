@@ -146,7 +146,7 @@ def scene_of(
     except IsbjornError:
         pass
     try:
-        # A plate that cannot be read is told where the picture is asked for.
+        # A plate that cannot be read is reported where the picture is requested.
         return guides(shot, frame, orbit, None, thing)
     except IsbjornError as error:
         # So is what cannot be drawn: the shot itself opens all the same.
@@ -156,7 +156,7 @@ def scene_of(
 def shot_state(
     studio: Studio, shot_id: int, frame: int | None = None, thing: str | None = None, having: Collection[int] = ()
 ) -> ShotState:
-    """Tell all who look at a shot that it changed; the shot as it now stands."""
+    """Notify all subscribers of a shot that it changed; returns its new state."""
     return _state(studio, shot_id, studio.edited(shot_id), frame, thing, having)
 
 

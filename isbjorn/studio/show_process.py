@@ -32,7 +32,7 @@ from isbjorn.studio.plates import StudioPlates
 from isbjorn.studio.preview import Figures, figures_of, scale_for
 from isbjorn.studio.store import Store
 
-# So many pictures may be on their way.
+# This many pictures may be on their way.
 ON_THEIR_WAY = 2
 # What can be drawn: pictures a second, and shares of the width that is asked for; the best first.
 _SHARES = (1.0, 0.75, 0.56, 0.42)
@@ -40,7 +40,7 @@ _LEVELS = ((60, 1.0), *((rate, share) for rate in (30, 20, 15, 10, 5) for share 
 _BEGINS_AT = 1
 # Of the time between two pictures, one may take so much; what is better is tried where it would take no more than so much.
 _SETTLES, _BETTER = 0.92, 0.78
-# So many pictures are looked at; the first ones are not; how long another size took is known for so long.
+# Number of pictures that are measured, and that are skipped first; and how long the measured time of another size is valid.
 _LOOKS, _WARM, _KNOWN_S = 12, 6, 20.0
 # Of what a picture takes, so much does not depend on how large it is.
 _FIXED = 0.4
@@ -150,7 +150,7 @@ class Performer:
                 continue
             length_s = float(self.show.shot.length_s)
             if self.rounds and self.clock() - self.began >= length_s:
-                # It begins anew where it ends.
+                # It restarts where it ends.
                 self._round = self.show.kept()
                 self.show.again()
                 self.began = max(self.began + length_s, self.clock() - length_s / 2)

@@ -15,7 +15,7 @@ from pydantic import BaseModel, ValidationError
 from isbjorn.core.errors import IsbjornError
 
 M = TypeVar("M", bound=BaseModel)
-# Of messages that cannot be read, so many are answered.
+# This many unreadable messages are answered.
 _MOST_REFUSED = 16
 
 
@@ -32,7 +32,7 @@ def packed(header: BaseModel, jpeg: bytes) -> bytes:
 
 async def taken_in(socket: WebSocket, number: int, known: Callable[[int], object]) -> bool:
     """Accept a page that asks about a thing by its number; whether it is there, by `known`, which raises IsbjornError if it is not:
-    then the page is told, and sent away."""
+    then the page gets a message, and is closed."""
     await socket.accept()
     try:
         if not 0 <= number < 2**63:

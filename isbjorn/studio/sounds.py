@@ -35,7 +35,7 @@ from isbjorn.studio.uploads import housed, receive, safe_name
 router = APIRouter(prefix="/api", tags=["sounds"])
 Here = Annotated[Studio, Depends(studio_of)]
 _SECONDS, _MEGABYTES = 180, 4096
-# So many seconds of a shot are heard while it plays.
+# This many seconds of a shot are played.
 _LONGEST_S = 1800
 
 

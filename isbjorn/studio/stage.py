@@ -67,7 +67,7 @@ class StageHeader(BaseModel):
 
 
 class Show:
-    """A shot that is performed for one page: the process, and those who talk with it."""
+    """A shot that runs live for one page: the process, and the sockets that talk to it."""
 
     def __init__(
         self, studio: Studio, shot_id: int, asked: tuple[int, bool], tell: Callable[[str, Any], object]
@@ -201,7 +201,7 @@ class Stage:
             self.loop.call_soon_threadsafe(self.told.put_nowait, (kind, what))
 
     async def send(self) -> None:
-        """Send what is told, for ever."""
+        """Send messages, for ever."""
         while True:
             kind, what = await self.told.get()
             if kind == "picture":

@@ -23,7 +23,7 @@ class Seeing:
 
     def __init__(self, looker: Looker) -> None:
         self.looker = looker
-        # The digest of which the one who draws while a hand moves something knows how it moves.
+        # The digest whose motion the frame worker of drags knows.
         self._prepared = ""
         # The document as it was last seen in full, and its digest.
         self._rested: tuple[Shot, str] | None = None
@@ -62,7 +62,7 @@ class Seeing:
         else:
             self.looker.pace.outrun()
         if rested is not None and self._prepared != rested[2] and self._is_new_to_who_follows(rested[1]):
-            # The one who draws while a hand moves something learns what this is, and where its crowds are.
+            # The frame worker of drags gets this shot, and the states of its groups.
             self._prepared = rested[2]
             await self._aside(self._coarse(wish))
 

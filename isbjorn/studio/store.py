@@ -38,7 +38,7 @@ def _parsed(text: str, shot_id: int) -> tuple[Shot, tuple[str, ...]]:
     return shot, tuple(told)
 
 
-# Documents that were written just now, by their texts: who reads them next need not check them again.
+# Documents that were written recently, by their texts: the next reader need not validate them again.
 _EDITED: dict[str, Shot] = {}
 _EDITED_KEPT = 4
 
@@ -83,7 +83,7 @@ def _pragmas(connection: Any, _: Any) -> None:
 
 
 def _begin(connection: Any) -> None:
-    """Who will write takes the turn at once, so that two never work from the same state."""
+    """Writers take the turn at once, so that two never work from the same state."""
     connection.exec_driver_sql("BEGIN IMMEDIATE" if connection.get_execution_options().get("write") else "BEGIN")
 
 
@@ -97,7 +97,7 @@ class Store:
         # Results that the processes of a studio share: states, and frames of plates. It had another name in the first version.
         shutil.rmtree(self.folder / "shelf", ignore_errors=True)
         self.cache_folder = self.folder / "cache"
-        # What was worked out of sounds and drawings, for all processes and later starts.
+        # Results computed from sounds and drawings, for all processes and later starts.
         self.lasting_folder = self.folder / "heard"
         # Where the worker of the queue lays down what the farm does.
         self.farm_file = self.folder / "farm.json"

@@ -91,7 +91,7 @@ def homed(folder: Path, kind: str) -> Iterator[Path]:
 @contextmanager
 def housed(folder: Path, kind: str, arrived: Path, name: str) -> Iterator[Path]:
     """Put a file that arrived into a folder of its own, whose name begins with a letter for its kind; its path. It is checked
-    within, and if that fails nothing of it stays; what is wrong is told under the name that it came with."""
+    within, and if that fails nothing of it stays; errors are reported under the name of the upload."""
     with homed(folder, kind) as home:
         target = home / safe_name(name)
         try:

@@ -46,7 +46,7 @@ class _Pace:
         self._since: tuple[int, float] | None = None
 
     def ms(self, made: int) -> float:
-        """Milliseconds a frame, where so many are made; 0 while nobody knows."""
+        """Milliseconds per frame after this many frames; 0 while unknown."""
         now = time.perf_counter()
         if self._there is None:
             self._there = made
@@ -179,7 +179,7 @@ class Worker:
             made_so_far, ms = made, pace.ms(made)
             if time.perf_counter() - told > _TOLD_EVERY_S:
                 told = time.perf_counter()
-                # What is told on the way may be lost; a frame that is made is made.
+                # Progress messages may be lost; finished frames stay.
                 with suppress(IsbjornError):
                     self._tell(delivery_id, made, ms)
 
@@ -236,7 +236,7 @@ class Worker:
                 self._write_end(delivery_id, state, problem, result, done)
                 return
             except IsbjornError:
-                # The disk may be full because of this very delivery: it is told as soon as there is room.
+                # The disk may be full because of this very delivery: the message is stored as soon as there is room.
                 time.sleep(_WAIT_S)
 
     def _write_end(self, delivery_id: int, state: str, problem: str | None, result: str, done: int | None) -> None:

@@ -112,7 +112,7 @@ def varied(e: Emitter, source: Source, state: State, colour: Floats) -> Floats:
     return found
 
 
-# Read between two of so many steps, the curves are exact within 2e-7.
+# Interpolated between two of this number of steps, the curves are exact within 2e-7.
 _STEPS = np.linspace(0, 1, 4097)
 # Encoded values over the square root of linear light, and linear light over encoded values.
 _ENCODED = gradients.linear_to_srgb(_STEPS * _STEPS).astype(np.float32)

@@ -28,7 +28,7 @@ from isbjorn.core.simulate.state_layout import LIFE, ROWS
 from isbjorn.core.simulate.strands.joints import joint_numbers
 from isbjorn.core.simulate.track import Track, shares_of
 
-# So many states between lattice steps are kept for a moment, if they are small.
+# This number of states between lattice steps is cached for a moment, if they are small.
 _LATELY, _LATELY_BYTES = 16, 64 << 20
 _ID_STRIDE, _ROUND_BITS, _BIRTH_BITS, _JOINT_BITS = 1 << 48, 0x3FF, 37, 54
 
@@ -95,7 +95,7 @@ class Solver:
 
     cache: kept states, to be shared between solvers of edited versions of a shot. light: the plate's brightness, for what
     reads it; without it the plate is black. before: of the shot before an edit, from which all is taken that the edit does not
-    touch. held: whoever is stepped together is seen where it was before the edit.
+    touch. held: interacting particles are shown where they were before the edit.
     """
 
     shot: Shot
@@ -153,7 +153,7 @@ class Solver:
                     track.crowd = crowd
 
     def _same(self, before: Solver, number: int) -> bool:
-        """Whether an emitter may be taken as it was: it may bear as many, and those that are kept are the same."""
+        """Whether an emitter's particles can be reused: its limit is the same, and so are those that are cached."""
         name, track = self.shot.emitters[number].id, before.tracks.get(number)
         return track is not None and track.cache is self.cache and before._shares[name] == self._shares[name]
 
@@ -212,7 +212,7 @@ class Solver:
         return state, self._ids(number, state, rounds), float(seconds)
 
     def _flies_alone(self, track: Track) -> bool:
-        """Whether nobody else depends on who of an emitter is there, nor it on others."""
+        """Whether no other emitter depends on which particles of this one exist, nor this one on others."""
         emitter = track.emitter
         return (
             track.crowd is None and track.parent is None and emitter.trail is None and emitter.strand is None
@@ -264,7 +264,7 @@ class Solver:
         return seen, grown
 
     def _inherited(self, track: Track, state: State, looks: Looks, t: float) -> Looks:
-        """Looks, with what particles have of those who bore them."""
+        """Looks, with what particles inherit from their parents."""
         e, births = track.emitter, track.births
         if track.parent is None or not isinstance(births, Offspring) or state.count == 0:
             return looks
@@ -334,7 +334,7 @@ class Solver:
         """What `of` gives of ids, sizes and angles alone."""
         track = self.tracks[number]
         if track.parent is not None:
-            # Sizes may be taken after who bears them.
+            # Sizes may be inherited from the parents.
             every = self.of(number, seconds, stale)
             return Shapes(every.id, every.size, every.angle)
         state, ids, t = self.state(number, seconds, stale)
@@ -354,7 +354,7 @@ class Solver:
 
 
 def _taken_whole(shot: Shot, taken: set[int], crowds: list[tuple[int, ...]]) -> set[int]:
-    """Of those who may be taken as they were, by their places: who is stepped together, or born of another, goes with them."""
+    """Which tracks can be reused, by their positions: those that are simulated together, or spawned by another, go with these."""
     while True:
         bearers = {e.id: number in taken for number, e in enumerate(shot.emitters)}
         left = {n for n in taken if bearers.get(shot.emitters[n].born_of or "", True)}

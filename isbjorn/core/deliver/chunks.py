@@ -97,7 +97,7 @@ class Job:
 
 
 class Maker:
-    """Makes parts of a job. on_frame: told of each frame that is made, or was; stale: says that nobody waits any more."""
+    """Makes chunks of a job. on_frame: called for each finished frame; stale: whether nobody waits any more."""
 
     def __init__(
         self,
@@ -194,7 +194,7 @@ class Maker:
         )
 
     def about(self, picture: Picture) -> About:
-        """What is told of a picture in its file."""
+        """The metadata of a picture in its file."""
         order, plan = self.job.order, self.job.plan
         return About(plan.rate, plan.timecode(picture), order.colour, order.compression)
 

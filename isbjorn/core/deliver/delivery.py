@@ -108,7 +108,7 @@ class Delivery:
 
     on_progress: told how many frames are made. thumb: where a small picture of the last one is laid. crew_plates: makes the reader
     of plates in other processes; without it, and without `plates`, those relative to the working folder. farm: makes it in place of
-    this machine; on_workers: told of its workers.
+    this machine; on_workers: called with its workers.
     """
 
     def __init__(

@@ -87,7 +87,7 @@ def hashed(name: str) -> int:
 
 
 def cryptomatte(names: list[str], covers: list[Floats]) -> list[Layer]:
-    """Who is seen in each pixel and how much, as the Cryptomatte specification 1.2 lays it down: names' hashes as floats, and
+    """Which object is seen in each pixel and how much, by the Cryptomatte specification 1.2: hashes of names as floats, and
     shares, two pairs a layer, the largest share first."""
     codes = np.array([hashed(name) for name in names], np.uint32).view(np.float32)
     which, shares = ranked(covers, _RANKS)

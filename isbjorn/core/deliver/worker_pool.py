@@ -19,7 +19,7 @@ from isbjorn.core.simulate.shared_states import SharedCaches
 
 _MOST, _SLOTS, _ATTEMPTS = 64, 256, 3
 _POLLED_EVERY_S = 0.2
-# What one process needs beside its caches: the engine itself, and so many layers of a frame.
+# What one process needs besides its caches: the engine itself, and this number of layers of a frame.
 _ENGINE_BYTES, _LAYERS = 220 << 20, 14
 
 
@@ -71,7 +71,7 @@ class Crew:
         return self._pool
 
     def run(self, job: Job, parts: list[range], told: Callable[[int], None], stale: Callable[[], bool] | None) -> None:
-        """Make parts of a job; told: how many frames of them are made, again and again.
+        """Make chunks of a job; told: called repeatedly with the number of frames that are finished.
 
         A part whose process died is made anew by another, so often. Raises Stale when nobody waits any more, IsbjornError when
         plate or disk fail; what is finished stays.
@@ -146,7 +146,7 @@ def _begin(
     plates: Callable[[], PlateReader], shared_cache: Path | None, made: Any, given_up: Any, budget_mb: int, parent: int
 ) -> None:
     init_worker(parent, budget_mb)
-    # Who waits for a picture on the screen goes first.
+    # Pictures for the screen go first.
     os.nice(5)
     _hand.append(_Hand(plates(), shared_cache, made, given_up))
 

@@ -120,7 +120,7 @@ def changes_between(before: Shot, after: Shot) -> Edited | None:
     shot = after.model_copy(update=update)
     hanging, reading = _hanging(shot)
     first = {name for name, (old, new) in changed.items() if not _only_looks(shot, old, new)}
-    # Whoever reads a number of what looks different may be moved by it.
+    # What reads a number of a thing whose looks changed may move because of it.
     moved = _closed(first.union(*(reading.get(name, ()) for name in changed)), hanging, reading)
     return Edited(shot, frozenset({*changed} | moved), frozenset(moved))
 

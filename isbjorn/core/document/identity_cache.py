@@ -1,4 +1,4 @@
-"""What is worked out of a thing once."""
+"""A cache of results by the identity of an object."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ V = TypeVar("V")
 
 
 class IdentityCache(Generic[V]):
-    """What is worked out of frozen things, by the very object: equal ones of an edit are the same (see `settled`)."""
+    """Results that were computed from frozen objects, by object: an edit keeps what it does not change (see `changes_between`)."""
 
     def __init__(self, make: Callable[[Any], V], kept: int = 1024) -> None:
         self.make, self.kept = make, kept

@@ -165,7 +165,7 @@ class Push(Interaction):
 
 @FORCES.register("isbjorn.core.simulate.interactions.contagion")
 class Contagion(Interaction):
-    """A state that goes from neighbour to neighbour: who has caught it passes it on after a while, at a pace."""
+    """A state that spreads from neighbour to neighbour: an infected particle passes it on after a delay, at a speed."""
 
     model_config = shown(
         "Contagion", "M12 9.5a2.5 2.5 0 1 0 0 5 2.5 2.5 0 0 0 0-5M12 4a8 8 0 0 1 8 8M12 20a8 8 0 0 1-8-8M5 5l2 2M19 19l-2-2",

@@ -61,7 +61,7 @@ class Kind:
 
     @property
     def names(self) -> tuple[str, ...]:
-        """The words by which the document tells it."""
+        """The kind's names in the document."""
         return tuple(self.model.model_fields["kind"].annotation.__args__)  # type: ignore[union-attr]
 
     @functools.cached_property
@@ -106,7 +106,7 @@ class Family:
         return self._kinds[type(thing)]
 
     def named(self, name: str) -> Kind | None:
-        """The kind that a document tells by a word."""
+        """The kind with a name in the document."""
         return next((kind for kind in self if name in kind.names), None)
 
     def union(self) -> Any:

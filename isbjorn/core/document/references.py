@@ -1,4 +1,4 @@
-"""Ties between things of the cast: who carries whom, what drives what, which zone a force acts in. None may be loose or round."""
+"""References between things: attachments, drivers, zones of forces. None may be dangling or circular."""
 
 from __future__ import annotations
 

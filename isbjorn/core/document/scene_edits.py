@@ -222,7 +222,7 @@ def alone(shot: Shot, emitter_id: str) -> Shot:
     if emitter is None:
         raise IsbjornError("no emitter in the cast has this id.", emitter_id, "Nothing was saved.")
     found = shot.model_copy(update={"plate": None})
-    # Who bears it, and who bears that, is there with all that moves it.
+    # Its parent, and the parent's parent, are there with everything that moves them.
     emitters, line = {e.id: e for e in shot.emitters}, [emitter]
     while line[-1].born_of in emitters:
         line.append(emitters[line[-1].born_of])

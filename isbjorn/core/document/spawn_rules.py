@@ -1,4 +1,4 @@
-"""Who is born of whose particles."""
+"""Which emitters spawn particles of which others."""
 
 from __future__ import annotations
 
@@ -11,15 +11,15 @@ if TYPE_CHECKING:
 
 
 def check_bearing(shot: Shot) -> None:
-    """Raise a PydanticCustomError for emitters that would bear each other, or cannot be stepped before those they bear.
+    """Raise a PydanticCustomError for emitters that would spawn each other, or cannot be simulated before those that they spawn.
 
-    Emitters that a meeting reaches are stepped together, as one; each of these must come after who bears them.
+    Emitters that an interaction reaches are simulated as one; each of these must come after its parents.
     """
     emitters = {e.id: e for e in shot.emitters}
     bears = {e.id: e.born_of for e in shot.emitters if e.born_of in emitters}
     if not bears:
         return
-    # Who is stepped as one has one name: that of the first.
+    # Emitters that are simulated as one have one name: that of the first.
     one = {name: name for name in emitters}
     for force in shot.forces:
         if not force.on or force.stage != "meeting":

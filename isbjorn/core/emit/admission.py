@@ -1,4 +1,4 @@
-"""Who is let in: the alive limit of an emitter, and its fair share of the shot's."""
+"""The limit of particles alive: of an emitter, and its fair share of the shot's."""
 
 from __future__ import annotations
 
@@ -60,7 +60,7 @@ def _admit(
 
 
 class Admission:
-    """The births of an emitter that found room, worked out from its beginning and kept."""
+    """The births of an emitter that are admitted, computed from its beginning and cached."""
 
     def __init__(self, births: Births, source: Source, limit: int, binds: bool) -> None:
         self.births, self.source, self.limit, self.binds = births, source, limit, binds
@@ -68,7 +68,7 @@ class Admission:
         self._ends, self._size = np.empty(limit + 1), np.zeros(1, np.int64)
         self._parts: list[tuple[Longs, Doubles, npt.NDArray[np.float32]]] = []
         self._asked: list[tuple[float, int]] = []
-        # Who was refused in parts that are forgotten.
+        # Births that were refused in sections that are forgotten.
         self._gone = 0
         # Some hundred thousand births at once.
         busy = births.per_second(max(births.begin_s, -1e6), max(births.begin_s, -1e6) + 10.0) if binds else 0.0
@@ -110,7 +110,7 @@ class Admission:
         return max(0, self._gone + asked - admitted - self._later_asked(until) + later)
 
     def forget(self, before: float) -> None:
-        """Let go of what nobody asks for any more who looks at moments from some shot time on."""
+        """Forget what is not needed for moments from this shot time on."""
         with self._lock:
             long = self.source.longest_life
             while self._parts and len(self._asked) > 1 and self._asked[0][0] < before - long - 1:
@@ -126,7 +126,7 @@ class Admission:
                 raise Stale
             begin = self.births.begin_s
             if begin == -math.inf:
-                # In a loop: long enough before it that nobody who was refused is missed.
+                # In a loop: long enough before it that no refused birth is missed.
                 begin = -2 * (self.births.period_s or 0.0) - self.source.longest_life
             start = max(self._covered, begin - 1.0)
             end = min(until, max(start, begin) + self._chunk_s)

@@ -117,7 +117,7 @@ class Births:
         self.begin_s = -math.inf if self.period_s is not None else min(begin, first_burst)
         self.each, self.last_s = 1, last_s
         if self.cadence == RANDOM or self.period_s is not None:
-            # All of these are worked out from the first one on.
+            # All of these are computed from the first one on.
             self.thin()
 
     def thin(self) -> None:
@@ -267,7 +267,7 @@ class Births:
         return self.period_s is None and self.cadence != RANDOM and self.stream.up_to(self.stream_begin + 1) > 0
 
     def at_most(self, window: float, until: float) -> float:
-        """An upper bound on the births in any window of so many seconds that ends by `until`."""
+        """An upper bound of the births in any window of this many seconds that ends by `until`."""
         if self.period_s is not None:
             numbers, _ = self._one_round
             rounds = math.floor(window / self.period_s) + 1
@@ -298,7 +298,7 @@ class Births:
         return float((run[1:] - run[first]).max())
 
     def about(self, after: float, until: float) -> float:
-        """How many births there are in (after, until], about: reckoned, not listed."""
+        """About how many births there are in (after, until]: estimated, not listed."""
         found = 0.0
         for burst, begin in zip(self.bursts, self._burst_moments, strict=True):
             if burst.over_s > 0:

@@ -62,10 +62,10 @@ def share_of_life(number: Number, key: int, births: Longs, attribute: int, age01
 
 
 class Bearers(Protocol):
-    """Particles that bear others."""
+    """Particles that spawn others."""
 
     def origins(self, numbers: Longs, moments: Doubles) -> tuple[Doubles, Doubles]:
-        """Where who bears a birth is then, px (n, 3), and how it moves, px/s (n, 3)."""
+        """Where the parent of each birth is at that moment, px (n, 3), and how it moves, px/s (n, 3)."""
         ...
 
 
@@ -74,7 +74,7 @@ class Source:
 
     def __init__(self, emitter: Emitter, key: int, readings: Readings, light: Light | None = None) -> None:
         self.emitter, self.key, self.readings, self.light = emitter, key, readings, light
-        # Of one who is born of another's particles: where those are.
+        # For spawned particles: where their parents are.
         self.spawners: Bearers | None = None
         # What others made of the emitter once and for all.
         self.kept: dict[str, Any] = {}

@@ -1,4 +1,4 @@
-"""Births of particles that were recorded: who was born when, and for how long, says a file.
+"""Births of recorded particles: a file says when each was born and how long it lived.
 
 Such a file holds m particles by their moments of birth, and k samples of their ways, those of one particle behind each other by
 time. It is an uncompressed `.npz` of the arrays of `Recorded`, and is read where it lies, not into memory.
@@ -202,5 +202,5 @@ class RecordedSource(Source):
 
 
 def source_of(emitter: Emitter, key: int, readings: Readings, light: Any = None) -> Source:
-    """Who reads an emitter at the moments of its births."""
+    """Readers of an emitter at the moments of its births."""
     return (Source if emitter.recording is None else RecordedSource)(emitter, key, readings, light)

@@ -39,11 +39,11 @@ class Steady:
         return self.begin + slots / self.rate if self.rate > 0 else np.full(len(slots), np.inf)
 
     def most(self, until: float) -> float:
-        """No more than so many up to t."""
+        """An upper bound of the births up to t."""
         return self.up_to(until)
 
     def most_in(self, window: float, last: float) -> float:
-        """No more than so many in any window of so many seconds that ends by `last`."""
+        """An upper bound of the births in any window of this many seconds that ends by `last`."""
         return self.rate * max(0.0, min(window, last - self.begin))
 
 
@@ -72,7 +72,7 @@ class Driven:
             total += 0.5 * np.maximum(0, self.readings.number(e.rate, at, measured))
         if e.rate_per == "px":
             middle, last = (t[:-1] + t[1:]) / 2, t[1:].copy()
-            # Up to a cut, not over it: it bears nothing.
+            # Up to a cut, not beyond it: there are no births in it.
             last[np.isin(last, self.cuts)] -= _JUST
             first, halves, ends = (self.readings.frames(e, at).place for at in (t[:-1], middle, last))
             way = np.linalg.norm(halves - first, axis=1) + np.linalg.norm(ends - halves, axis=1)
@@ -116,11 +116,11 @@ class Driven:
         return np.where(inside, self.times[j - 1] + share * (self.times[j] - self.times[j - 1]), np.inf)
 
     def most(self, until: float) -> float:
-        """No more than so many up to t."""
+        """An upper bound of the births up to t."""
         return self.up_to(until)
 
     def most_in(self, window: float, last: float) -> float:
-        """No more than so many in any window of so many seconds that ends by `last`: looked at in 2000 places."""
+        """An upper bound of the births in any window of this many seconds that ends by `last`, from 2000 samples."""
         t = np.linspace(self.begin, last, 2000) if last > self.begin else np.array([last])
         n = self.counts(t)
         return float((n - np.interp(t - window - (t[-1] - t[0]) / 2000, t, n, left=0.0)).max())
@@ -172,9 +172,9 @@ class Performed(Driven):
         return np.maximum(super().moments(slots, self.begin), self.times[last] + _JUST)
 
     def most(self, until: float) -> float:  # noqa: ARG002
-        """No more than so many in ten minutes."""
+        """An upper bound of the births in ten minutes."""
         return self.highest * _SHOWN_S
 
     def most_in(self, window: float, last: float) -> float:  # noqa: ARG002
-        """No more than so many in any window of so many seconds, whatever the hand does."""
+        """An upper bound of the births in any window of this many seconds, whatever the controls do."""
         return self.highest * window

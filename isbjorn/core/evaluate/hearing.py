@@ -1,4 +1,4 @@
-"""What is heard in a sound: levels, bands, onsets and beats, worked out once for all of it, on a grid of its own.
+"""The analysis of a sound: levels, bands, onsets and beats, computed once for all of it, on a grid of its own.
 
 Power spectra are Hann-windowed, `PER_S` a second; onsets by spectral flux (Dixon 2006, "Onset detection revisited"), set to the
 sample at which the energy rises most; tempo and beats by autocorrelation and dynamic programming (Ellis 2007, "Beat tracking by
@@ -34,7 +34,7 @@ _FLUX_WINDOW, _FLUX_HOP = 1024, 240
 _FLUX_PER_S = RATE // _FLUX_HOP
 _FLOOR_DB, _SILENCE = -90.0, 1e-9
 # Dixon's thresholds: neighbours that it must top, over how much before it the mean is taken, by how much it must exceed that. And
-# it must be so many times what is usual in the 150 ms before: what beats within a chord is no onset.
+# it must be this multiple of the usual level in the 150 ms before: beating within a chord is no onset.
 _TOPS, _BEFORE, _EXCEEDS, _KEEPS, _LEAST = 3, 3, 0.35, 0.84, 0.03
 _USUAL, _TIMES = 30, 3.5
 _USUAL_BPM, _OCTAVES_WIDE, _SLOWEST_BPM, _FASTEST_BPM, _TIGHT = 120.0, 0.65, 40.0, 240.0, 100.0
@@ -237,7 +237,7 @@ def _beats(flux: Floats, tempo: float, onsets: Doubles) -> Doubles:
 
 # Files
 
-# Who reads sound files, as samples of one channel, `RATE` a second; raises IsbjornError.
+# The reader of sound files: samples of one channel, `RATE` per second; raises IsbjornError.
 _DECODE = "isbjorn.core.media.sound:samples_of"
 _HEARD: Cache[Heard] = Cache("heard")
 

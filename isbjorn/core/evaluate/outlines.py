@@ -81,7 +81,7 @@ def letter_lines(text: str) -> list[Doubles]:
 
 
 def _points_at_most(data: str) -> int:
-    """How many points the outline of path data can have, told from its letters and numbers alone."""
+    """An upper bound of the points of path data, from its letters and numbers alone."""
     curves = len(re.findall(r"[CcSsQqTtAa]", data))
     numbers = len(re.findall(r"[0-9]+", data))
     # A letter may be followed by many curves: each has one number of its own at least.

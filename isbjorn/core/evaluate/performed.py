@@ -140,7 +140,7 @@ def read_take(path: Path) -> Performance:
         most = min(int(LONGEST_S * int(head[1])) + 1, MOST_VALUES // len(lanes))
         try:
             with warnings.catch_warnings():
-                # What has no lines is told below.
+                # A take without lines is reported below.
                 warnings.simplefilter("ignore", UserWarning)
                 values = np.loadtxt(file, delimiter=",", ndmin=2, comments=None, max_rows=most + 1)
         except ValueError as error:

@@ -1,1 +1,1 @@
-"""What is told of a shot beside its picture: guides, handles, forecasts, notes, numbers."""
+"""What is shown of a shot beside its picture: guides, handles, forecasts, notes, values."""

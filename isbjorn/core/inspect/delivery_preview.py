@@ -1,4 +1,4 @@
-"""What an order would make, told before it is made: names, sizes, how long, how large, and what would go wrong."""
+"""What an order would deliver, before it is made: names, sizes, time, file size, and problems."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from isbjorn.core.runtime.disk import free_bytes
 from isbjorn.core.time import rate_text
 
 _SAMPLES = 65
-# So many channels of passes come as large as the picture.
+# This number of channels of passes is as large as the picture.
 _CHANNELS_AS_LARGE = 22
 # A pass is about as large as the picture; values that are no colours are kept as 32 bits.
 _PASS_CHANNELS = {"depth": 2, "motion": 4, "ids": 6, "objects": 24, "plate": 4}

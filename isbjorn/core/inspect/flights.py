@@ -74,7 +74,7 @@ def _flown(track: Track, t: float) -> tuple[Floats, npt.NDArray[np.int64]]:
 
 
 def _endless_s(track: Track) -> float:
-    """How long the flight of one without an end is told, s."""
+    """Length of the flight that is shown of an endless life, s."""
     return min(_LONGEST_FLIGHT_S, max(_TELLING_S, track.readings.until_s))
 
 

@@ -88,7 +88,7 @@ class _Speed:
         self.forget()
 
     def forget(self) -> None:
-        """Measure anew when it is asked for."""
+        """Measure again on the next request."""
         self._found, self._times, self._due = 0.0, 0, -math.inf
 
     def __call__(self) -> float:
@@ -167,7 +167,7 @@ def counted(
     things["exposed emitter"] += float(blurred)
     things["deform"] += n / 1e6 * sum(d.on for d in emitter.deformers) * (4 if blurred else 1)
     size = math.sqrt(_mean_square(emitter.size)) + 2
-    # Of strands, bodies are drawn where they are told; a foot is little beside its line.
+    # Of strands, only the bodies that are set are drawn; one at the foot is little beside its line.
     bodies = n if emitter.strand is None or emitter.strand.bodies == "at all joints" else 0.0
     cover = bodies * size * size / 1e6
     heads = 1 + (emitter.heads.count if emitter.heads is not None else 0)
@@ -215,7 +215,7 @@ def _skin(shot: Shot, n: float, things: Counted, area: Counted) -> None:
 
 
 def _ripples(shot: Shot, ripples: Ripples, births: float, things: Counted, area: Counted) -> None:
-    """A face of water, into which so many fall in a tenth of a second."""
+    """A water surface, into which this many particles fall in a tenth of a second."""
     width, length = ripples.width.value, ripples.length.value
     water = water_of(ripples, width, length)
     down, along = water.modes

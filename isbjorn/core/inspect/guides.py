@@ -276,7 +276,7 @@ class Before:
 
 
 class Memory:
-    """What was worked out last for one shot. Safe to share between threads: each takes it as it is, and puts its own there."""
+    """The latest results for one shot. Safe for threads: each takes them as they are, and stores its own."""
 
     def __init__(self) -> None:
         self.before: Before | None = None
@@ -332,7 +332,7 @@ def guides(
 
 
 def no_guides(shot: Shot, frame: int | None, problem: str) -> Scene:
-    """The scene of a shot whose guides cannot be worked out, and why."""
+    """The scene of a shot whose guides cannot be computed, and why."""
     return Scene(
         frame=shot.first_frame if frame is None else frame, moving=False, emitters=[], world=[], graphs=[], tones=[], picture=[],
         problem=problem,

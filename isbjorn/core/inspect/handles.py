@@ -219,7 +219,7 @@ def force_frames(readings: Readings, force: Any, emitter: Emitter | None, t: flo
 def force_shown(
     shot: Shot, readings: Readings, view: Projection, force: Any, emitter: Emitter | None, t: float
 ) -> Shown:
-    """A force: its lines and grips. What it does is added as arrows by those who can feel it."""
+    """A force: its lines and grips. Its field is added as arrows where it acts on emitters."""
     sight = Sight(view, force_frames(readings, force, emitter, t))
     lines = lines_of(force, lambda number: readings.now(number, t), float(max(shot.width, shot.height)))
     grips = part_grips(readings, sight, force, t)

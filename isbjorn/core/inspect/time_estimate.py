@@ -18,7 +18,7 @@ from isbjorn.core.simulate.track import shares_of
 
 # Frames at which it is looked, and those from the first birth on at which a run of a crowd is.
 _LOOKS = 5
-# A frame drawn by one process with one thread takes so many times what the forecast says, which is of all cores.
+# A frame rendered by one process with one thread takes this multiple of the forecast, which is for all cores.
 _ALONE = 1.2
 # What it takes until processes are there; and by how much passes are dearer.
 _BEGIN_S, _PASSES = 2.5, 2.5
@@ -57,7 +57,7 @@ class Taking:
         return _BEGIN_S + (frames * each + self._run_ms()) / 1000
 
     def _run_ms(self) -> float:
-        """Stepping who is stepped together, from the first birth to the last frame: each process does it by itself."""
+        """Simulating interacting emitters, from the first birth to the last frame: each process does it by itself."""
         met = [e for e in self.shot.emitters if e.on and any(isinstance(f, Interaction) for f in self.shot.reaching(e))]
         if not met:
             return 0.0

@@ -22,7 +22,7 @@ from isbjorn.core.media.targets import Target
 @dataclass(frozen=True)
 class Still:
     """A picture file for each frame. kind: what a channel is stored as; encoding: of its values, linear ones premultiplied;
-    attributes: what OpenImageIO is told besides."""
+    attributes: further attributes for OpenImageIO."""
 
     kind: Literal["uint8", "uint10", "uint16", "half", "float"]
     encoding: Encoding = "srgb"

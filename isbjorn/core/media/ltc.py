@@ -13,7 +13,7 @@ from isbjorn.core.media.sound import listened
 
 RATES = (24.0, 25.0, 30000 / 1001, 30.0)
 _BITS, _SYNC, _SYNC_BITS = 80, 0b0011111111111101, 16
-# Of a half bit and a whole one, at 24 to 30 frames a second: what lies between tells one from the other. What is longer is a gap.
+# Lengths of a half bit and a whole one, at 24 to 30 frames per second; the middle separates them. What is longer is a gap.
 _BETWEEN_PER_S, _LONGEST_PER_S = 3000.0, 1500.0
 _SILENT, _OF_PEAK = 0.01, 0.3
 _LOOKED_AT_S = 120.0

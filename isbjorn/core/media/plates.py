@@ -334,7 +334,7 @@ class PlateReader:
 
 
 def _own(kept: Floats | Codes) -> Floats:
-    """The light of a kept frame, to be changed by who asks."""
+    """The light of a cached frame, as a copy that the caller may change."""
     return lit(kept) if is_coded(kept) else np.array(kept, np.float32)
 
 

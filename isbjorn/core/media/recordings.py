@@ -123,7 +123,7 @@ def recorded(samples: list[Sample], name: str = "points") -> Recorded:
         )
     velocity = _velocities(times, place, velocity, first)
     head, tail = first[:-1], first[1:] - 1
-    # Who is born or dies between two samples does so in the middle, but where an age or a life is told.
+    # Births and deaths between two samples are placed in the middle, unless an age or a life is given.
     born = times[head] - np.where(
         np.isfinite(age[head]), np.maximum(age[head], 0), np.where(times[head] > moments[0], step / 2, 0)
     )
@@ -140,7 +140,7 @@ def recorded(samples: list[Sample], name: str = "points") -> Recorded:
 
 
 def _velocities(times: Doubles, place: Doubles, velocity: Doubles, first: Longs) -> Doubles:
-    """Velocities of samples; where none is told, of the parabola through a sample and its neighbours on the way."""
+    """Velocities of samples; where none is given, of the parabola through a sample and its neighbours."""
     unknown = np.isnan(velocity.sum(axis=1))
     if not unknown.any():
         return velocity
@@ -160,7 +160,7 @@ def _velocities(times: Doubles, place: Doubles, velocity: Doubles, first: Longs)
 
 
 def _sample(t: float, place: Any, **more: Any) -> Sample:
-    """A sample of what is there; who is nowhere, or too far away, is left out."""
+    """A sample of the particles that are there; those without a position, or too far away, are left out."""
     place = np.asarray(place, np.float64).reshape(-1, 3)
     n = len(place)
 

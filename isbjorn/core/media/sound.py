@@ -27,7 +27,7 @@ SOUND_OPTIONS = {"protocol_whitelist": "file", "format_whitelist": _SOUND_FORMAT
 _RATES, _USUAL_RATE = (32_000, 44_100, 48_000, 88_200, 96_000), 48_000
 _LOUDEST = 16.0
 _LEAST_RATE, _MOST_RATE, _MOST_CHANNELS = 4_000, 768_000, 64
-# So many seconds are looked at for anything that is a number.
+# This many seconds are searched for a value that is a number.
 _LOOKED_AT_S = 60
 # What is looked for before a place, so that a codec has what it builds on.
 _RUN_UP_S = 0.5
@@ -192,7 +192,7 @@ def write_wave(path: Path, sound: Sound | Mix) -> None:
 
 @dataclass(frozen=True)
 class Mix:
-    """Several sounds of one length and rate, laid over each other, each so many times as loud; cut at full scale."""
+    """Several sounds of one length and rate, mixed, each with its gain factor; clipped at full scale."""
 
     parts: tuple[tuple[Sound, float], ...]
 
@@ -239,7 +239,7 @@ def _by_second(sound: Sound) -> Iterator[Floats]:
 
 
 def mixed(parts: list[tuple[Sound, float]]) -> Sound | Mix | None:
-    """Sounds laid over each other, each so many times as loud; one alone and as it is stays what it is; None of none."""
+    """Sounds mixed, each with its gain factor; a single unchanged one stays as it is; None without any."""
     if not parts:
         return None
     if len(parts) == 1 and parts[0][1] == 1:

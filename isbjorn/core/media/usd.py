@@ -126,7 +126,7 @@ class UsdWriter:
         matrix = np.eye(4)
         matrix[:3, :3], matrix[3, :3] = view.axes, view.eye
         camera.MakeMatrixXform().Set(Gf.Matrix4d(matrix.tolist()), number)
-        # Apertures and focal length are told in tenths of a unit.
+        # Apertures and focal lengths are given in tenths of a unit.
         camera.GetHorizontalApertureAttr().Set(10.0 * width, number)
         camera.GetVerticalApertureAttr().Set(10.0 * height, number)
         kind = UsdGeom.Tokens.orthographic if view.lens_px is None else UsdGeom.Tokens.perspective

@@ -88,7 +88,7 @@ def _table(content: bytes, rate: Fraction) -> list[Way]:
     numbers: dict[str, Doubles] = {}
     for name in (clock, *_PLACE, *_TURNS, "focal"):
         try:
-            # What is told of some things only is left empty of the others.
+            # What is given for some things only stays empty for the others.
             empty = "" if name in (clock, "x", "y") else "0"
             numbers[name] = np.array([v.strip() or empty for v in columns.get(name, ["0"] * len(rows))], float)
         except ValueError:
@@ -236,7 +236,7 @@ def _camera(shot: Shot, way: Way, times: Doubles) -> dict[str, Any]:
     focal = np.clip(np.where(way.lens > 0, way.lens, 35 / 36) * _FILMBACK_MM, 1, 2000)
     found: dict[str, Any] = {"kind": "flat" if flat else "perspective", "filmback_mm": {"value": _FILMBACK_MM}}
     found["focal_mm"] = _number(times, focal, _NEAR_MM)
-    # Where it stands is told from its place at rest, which depends on its plain focal length.
+    # Its position is given relative to its position at rest, which depends on its plain focal length.
     rest = shot.width / _FILMBACK_MM * found["focal_mm"]["value"]
     for name, values, near in zip(
         ("across", "up", "forward", "pan", "pitch", "roll"),

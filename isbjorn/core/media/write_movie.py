@@ -25,7 +25,7 @@ from isbjorn.core.render.display_encoding import straight, to_shades
 from isbjorn.core.runtime.parallel import usual_priority
 
 SEGMENT_FRAMES = 24
-# An encoder that would tell the terminal of each of its settings.
+# An encoder that would print each of its settings to the terminal.
 os.environ.setdefault("SVT_LOG", "1")
 _LIMITED = 1
 # Primaries, transfer and matrix of ITU-T H.273, as the Rec.709 that a movie is in unless another space is asked for.
@@ -167,7 +167,7 @@ def write_segment(path: Path, pictures: Iterable[Floats], track: Track) -> None:
         def write(packets: list[Any]) -> None:
             nonlocal decoded
             for packet in packets:
-                # x265 tells a time of decoding that was never set where there are fewer pictures than it looks ahead.
+                # x265 reports a decoding time that was never set if there are fewer pictures than it looks ahead.
                 if packet.dts is not None and not 0 <= packet.pts - packet.dts <= _MOST_REORDERED:
                     packet.dts = packet.pts - _REORDERED if decoded is None else min(packet.pts, decoded + 1)
                 decoded = packet.dts

@@ -94,7 +94,7 @@ def _spec(shape: tuple[int, ...], form: Format, about: About) -> oiio.ImageSpec:
         if primaries is not None:
             spec.attribute("chromaticities", oiio.TypeDesc("float[8]"), primaries)
     else:
-        # Rows are told from those above them alone: half the time of choosing, and no larger.
+        # Rows are predicted from the row above only: half the time of choosing a filter, and no larger.
         spec.attribute("png:compressionLevel", 1)
         spec.attribute("png:filter", 32)
         spec.attribute("TimeCodeText", timecode)

@@ -1,7 +1,7 @@
 """Discs that move while the shutter is open.
 
 Their way is a line of up to four straight pieces between states of the motion. Along a piece the cover of a pixel,
-w(c0 - c1 |x - p(t)|²), is a polynomial of t, and its mean over the time is worked out in closed form: no samples, no beads.
+w(c0 - c1 |x - p(t)|²), is a polynomial of t, and its mean over the time is computed in closed form: no samples, no beads.
 A body covers what it covers on the mean of the time that the shutter is open.
 """
 
@@ -25,7 +25,7 @@ from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
 from isbjorn.core.runtime.parallel import kernel_lock
 
 PIECES = 4
-# So many px beside the straight way, and such a share of the radius, make no difference that can be seen.
+# This many px beside the straight path, and this share of the radius, make no visible difference.
 _AS_STRAIGHT, _AS_LARGE = 0.02, 0.01
 # A body that moves by less than this, in px, meets pixel centres as unevenly as one at rest.
 _AS_STILL = 1.0

@@ -31,7 +31,7 @@ from isbjorn.core.runtime.kernels import reached
 from isbjorn.core.runtime.parallel import kernel_lock
 
 _OVER, _LARGE, _BLOCK = 3, 512, 32
-# Masks of this side and more are kept between starts, beside the kernels: the last so many, of 4 MB at most each.
+# Masks of this side and more are cached between starts, next to the kernels: the latest ones, of at most 4 MB each.
 _KEPT_FROM, _KEPT = 256, 32
 
 

@@ -52,7 +52,7 @@ def all_simple(shot: Shot) -> bool:
 
 
 def reads_ground(shot: Shot) -> bool:
-    """Whether layers must be laid onto the plate itself, because what they do to it cannot be told from them alone."""
+    """Whether layers must be drawn onto the plate itself, because their effect on it cannot be computed from them alone."""
     if working(shot.finish):
         return any(u.use.kind != "picture" and u.use.of == "plate" for u in _units(shot))
     units = [u for u in _units(shot) if not (isinstance(u, Emitter) and u.group is not None)]
@@ -99,7 +99,7 @@ class Compositor:
 
     @cached_property
     def _aimed(self) -> dict[str, list[Emitter | Group]]:
-        """Who is used on one thing alone, by the thing's id."""
+        """Layers that are applied to one thing alone, by the thing's id."""
         users: dict[str, list[Emitter | Group]] = {}
         for unit in _units(self.shot):
             if (of := _aim(unit)) is not None:

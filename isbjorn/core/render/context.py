@@ -55,7 +55,7 @@ class RenderContext:
     lasts_s: Fraction | None = None
     # Whether it is one moment of those that an open shutter sees, or drawn as if the shutter were closed.
     shut: bool = False
-    # No more particles of an emitter are drawn, spread evenly over its births; for who has no time.
+    # No more particles of an emitter are drawn, spread evenly over its births; used when there is no time for all.
     most: int | None = None
     # How the camera sees moments that were asked for.
     _views: dict[Fraction, Projection] = field(default_factory=dict)

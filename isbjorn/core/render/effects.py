@@ -25,7 +25,7 @@ from isbjorn.core.render.blur import HALVED_FROM, blur, blurred_sum, continued_s
 from isbjorn.core.render.pixel_pass import Piece, PixelStep, graded, pixels_of, tinted, tone_of, whole
 from isbjorn.core.runtime.parallel import kernel_lock
 
-# So many rows of light are found one after the other.
+# This many rows of light are computed at a time.
 _ROWS = 16
 _GLOWS = ((0.35, 0.45), (1.0, 0.35), (2.6, 0.2))
 
@@ -328,7 +328,7 @@ def region(
 
 
 def around(lit: tuple[int, int, int, int], reach: float, width: int, height: int) -> tuple[int, int, int, int]:
-    """The part of a picture that lies no farther from another than so many pixels, and some more: left, top, right, bottom."""
+    """The part of a picture within this many px of another, and some more: left, top, right, bottom."""
     far = math.ceil(reach) + 2
     left, top = (max(0, (end - far) // _ALIGNED * _ALIGNED) for end in lit[:2])
     right, bottom = (

@@ -34,7 +34,7 @@ if TYPE_CHECKING:
     from isbjorn.core.render.context import RenderContext
 
 
-# Of so many neighbours in all, lines are looked for.
+# Lines are searched among this number of neighbours in all.
 _MOST_JOINED = 2_000_000
 
 
@@ -122,7 +122,7 @@ class EmitterRasteriser:
         if places is not None and shares is not None:
             exposed = shares.sum(axis=1)
             ends = 0.5 * (places[:, 0] + places[:, -1])
-            # Where it is at half of the time; who lives for a part of it goes straight.
+            # Its position at half of the time; particles that live for a part of it move straight.
             whole = (exposed > 1 - 1e-6)[:, None]
             centre = np.where(whole, places[:, PIECES // 2], ends)
             smear, bend = places[:, -1] - places[:, 0], ends - centre
@@ -152,7 +152,7 @@ class EmitterRasteriser:
         context = self.context
         centre, grown = self.pixels(p.position)
         radius = p.size * np.float32(0.5 * context.view.scale_x) * grown
-        # Each ball is drawn twice; it is reckoned no smaller than one of the usual level.
+        # Each ball is drawn twice; its cost is estimated at the usual level at least.
         reach = context.read(skin.girth) / 100 * reach_of(context.read(skin.level) / 100)
         keep = self._affordable(p, centre, radius * np.float32(2 * max(reach, reach_of(0.35))), False)
         if keep is not None:
@@ -314,7 +314,7 @@ def _way(view: Projection, p: Particles) -> Doubles:
 
 
 def _happened(e: Emitter, p: Particles) -> npt.NDArray[np.bool_] | None:
-    """To whom that has happened by which an emitter's bodies are dealt; None where they are dealt by weight."""
+    """Which particles have had the event that selects an emitter's bodies; None where weights select them."""
     if e.mixed_by == "weight":
         return None
     return (p.touched if e.mixed_by == "since touch" else p.caught) >= 0

@@ -1,4 +1,4 @@
-"""How particles change while the shutter is open: who is there, how far each turns, and how it grows."""
+"""How particles change while the shutter is open: which exist, how far each turns, and how it grows."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from isbjorn.core.render.blurred_discs import PIECES
 
 # A body whose size changes by less than this share while the shutter is open changes evenly enough.
 _EVEN = 0.03
-# Of bodies that are turned or grown by samples: at so many moments their sizes are looked up.
+# For bodies that turn or grow: the number of moments at which their sizes are sampled.
 KNOTS = 25
 
 
@@ -83,7 +83,7 @@ class Growth:
         if len(curved) and self.number.over_life is not None:
             there, sizes = self.change.there[curved], known[curved]
             shares = np.where(there, self._shares(curved, np.broadcast_to(self.change.moments, sizes.shape)), 0)
-            # What the curve multiplies, where that can be told.
+            # What the curve multiplies, where that is known.
             known_by = np.asarray(shares > 1e-3, np.bool_)
             count = known_by.sum(axis=1)
             base = np.where(known_by, sizes / np.where(known_by, shares, 1), 0).sum(axis=1) / np.maximum(count, 1)
@@ -122,7 +122,7 @@ def _found_again(
     every: Longs, ids: Longs, order: Longs, angle: Floats, size: Floats, column: int, angles: Floats, sizes: Floats,
     there: npt.NDArray[np.bool_],
 ) -> None:  # fmt: skip
-    """Put angles and sizes of a moment beside everyone who was there; `every` is sorted, and `ids` through `order`."""
+    """Write angles and sizes of a moment for every particle that existed then; `every` is sorted, and `ids` through `order`."""
     j = 0
     for i in range(len(every)):
         while j < len(order) and ids[order[j]] < every[i]:

@@ -1,4 +1,4 @@
-"""What is known of the layers of the picture that was drawn last: after an edit, only what it changes is drawn anew.
+"""The cache of the layers of the latest picture: after an edit, only what it changes is drawn again.
 
 A picture is a chain of units (emitters and groups) that are laid one after the other. Each has a digest of all that its looks hang
 on. Of the next picture of the same moment, everything before the first unit that is another is taken as it was, and units with a
@@ -23,7 +23,7 @@ from isbjorn.core.render.effects import working
 from isbjorn.core.render.pixel_pass import Piece
 from isbjorn.core.runtime.memory import share_of
 
-# So many at once may look at something of their own.
+# Number of views that can have their own entries.
 LOOKERS = 2
 # An emitter's looks at a moment may depend on keys that come until the shutter closes.
 _FRAMES_AHEAD = 3
@@ -76,7 +76,7 @@ _text_of: IdentityCache[str] = IdentityCache(lambda thing: thing.model_dump_json
 
 
 class Digests:
-    """Digests of the units of a moment. users: who is used on one thing alone, by the thing's id."""
+    """Digests of the units of a moment. users: layers that are applied to one thing alone, by the thing's id."""
 
     def __init__(self, context: RenderContext, users: dict[str, list[Emitter | Group]], grounded: bool) -> None:
         shot = context.shot

@@ -1,4 +1,4 @@
-"""Pairs of neighbours within a distance, found with a grid; no one has more than so many lines."""
+"""Pairs of neighbours within a distance, found with a grid; none has more than this number of lines."""
 
 from __future__ import annotations
 
@@ -77,7 +77,7 @@ def pairs(place: Floats, reach: float, most: int) -> tuple[Longs, Floats]:
     """Pairs (n, 2) of particles at places (m, 3) px that are among each other's `most` nearest within the reach; and their
     distances (n,) px. Each pair once, in the order of its first.
 
-    Where so many lie within the reach that they cannot all be looked at, it is shortened: the cost is known before.
+    Where too many lie within the reach to look at all of them, it is shortened: the cost is known in advance.
     """
     if len(place) < 2 or reach <= 0:
         return np.empty((0, 2), np.int64), np.empty(0, np.float32)
@@ -94,7 +94,7 @@ def pairs(place: Floats, reach: float, most: int) -> tuple[Longs, Floats]:
         counts = np.bincount(flat, minlength=nx * ny * nz)
         if _looked_at(counts.reshape(nz, ny, nx)) <= _MOST_LOOKS:
             break
-        # So many would be looked at that only nearer ones can be joined.
+        # There are so many candidates that only nearer ones can be joined.
         reach *= 0.7
     order = np.argsort(flat, kind="stable").astype(np.int64)
     starts = np.zeros(nx * ny * nz + 1, np.int64)

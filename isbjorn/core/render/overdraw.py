@@ -1,7 +1,7 @@
 """How much can be drawn of what is asked for: the cost of a picture is bounded before it is begun.
 
 What bodies cover is counted in whole pictures. So the same are left out at any size of the picture, and none is where a shot is
-within reason. Who is left out depends on its own number: the rest stay as they are from frame to frame.
+within reason. Which are left out depends on their birth numbers: the others stay the same from frame to frame.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ def covered(
 
 
 def within(radius: Floats, most: float, width: float, height: float) -> bool:
-    """Whether discs of radii (n,) px cover no more than so many pictures, wherever they lie."""
+    """Whether discs of radii (n,) px cover at most this many pictures, wherever they are."""
     return 4 * float(np.dot(radius, radius)) <= most * width * height
 
 

@@ -1,4 +1,4 @@
-"""What stands beside a picture for those who compose it: layers of emitters and groups, depth, motion, cover, ids.
+"""Passes for compositing: layers of emitters and groups, depth, motion, coverage, ids.
 
 Depth and motion are drawn as colours are, by the same bodies, and then divided by the cover: at each pixel they are the mean over
 what covers it, as its colour is.
@@ -181,7 +181,7 @@ def _covers(compositor: Compositor) -> tuple[Floats, dict[str, Floats]]:
 
 @inline_kernel("void(f4[:,::1], f4[::1], f4[:,::1], f4[:,:,::1])", cache=True)
 def _stamp(centre: Floats, radius: Floats, names: Floats, out: Floats) -> None:
-    """Who lies topmost at the middle of each pixel: discs in their order, the later over the earlier."""
+    """The topmost disc at the middle of each pixel: discs in their order, later over earlier."""
     height, width = out.shape[0], out.shape[1]
     for n in range(len(radius)):
         x, y, r = centre[n, 0], centre[n, 1], radius[n]

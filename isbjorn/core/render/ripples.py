@@ -192,7 +192,7 @@ def wider_of(ripples: Ripples) -> float:
 
 
 def water_of(ripples: Ripples, width: float, length: float) -> Water:
-    """The water of a face of so many px."""
+    """The water of a surface of this many px."""
     wider = wider_of(ripples)
     return Water(width * wider, length * wider, ripples.speed, ripples.damping, ripples.smooth, ripples.drop)
 

@@ -26,7 +26,7 @@ def _splat(builder: ir.IRBuilder, scalar: ir.Value, count: int = LANES) -> ir.Va
 
 
 def _vector(builder: ir.IRBuilder, data: ir.Value, index: ir.Value, width: int) -> ir.Value:
-    """Where so many numbers behind each other lie in an array, from a place on."""
+    """A number of consecutive elements of an array, from an index on."""
     return builder.bitcast(builder.gep(data, [index]), ir.VectorType(ir.FloatType(), width).as_pointer())
 
 

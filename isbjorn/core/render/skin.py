@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 _MILK, _METAL, _WATER, _GLASS = range(4)
 MATERIALS = {"milk": _MILK, "metal": _METAL, "water": _WATER, "glass": _GLASS}
 _BENDS = ("water", "glass")
-# Steeper than so many px from one pixel to the next but one it is no slope but an edge.
+# A slope steeper than this many px over two pixels is an edge.
 _STEEP = 6.0
 # Lengths px, colours linear. thick_at: from where on it is thick, 0: coloured by its particles; nearness: how much it is shaped by
 # how near they are; mirror: how much of sky and ground it shows.

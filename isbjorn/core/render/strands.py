@@ -16,7 +16,7 @@ from isbjorn.core.simulate.strands.joints import along_strands, joints_of
 if TYPE_CHECKING:
     from isbjorn.core.render.emitters import EmitterRasteriser
 
-# A piece of a line is about so many px long; so many of them are drawn at a time; so many stand for one between two joints at most.
+# Length in px of a piece of a line; number of lines drawn at a time; largest number of pieces between two joints.
 _PIECE_PX, _AT_ONCE, _MOST_PIECES = 5.0, 200_000, 8
 
 

@@ -76,7 +76,7 @@ def _turns(work: Longs) -> Longs:
 
 
 def tiled(records: Floats, width: int, height: int) -> Tiles:
-    """Sort records (n, at least 3), float32, into the tiles of a picture. To be called by one who may enter the kernels."""
+    """Sort records (n, at least 3), float32, into the tiles of a picture. To be called while holding the kernel lock."""
     columns, rows = -(-width // TILE_W), -(-height // TILE_H)
     counts = _count(records, width, height, columns, rows)
     ends = np.cumsum(counts.T.ravel(), dtype=np.int64)

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from isbjorn.core.render.emitters import EmitterRasteriser
 
 _GLOW_WIDTH, _GLOW_SHARE = 4.0, 0.25
-# So many at a time: memory stays bounded, whatever is asked for.
+# This many at a time: memory stays bounded.
 _AT_ONCE = 16_384
 
 
@@ -102,7 +102,7 @@ def _draw(pen: EmitterRasteriser, way: Ways, span: float, onto: Floats) -> None:
 
 
 def _waiting(pen: EmitterRasteriser, way: Ways, now: float, looks: Looks, onto: Floats) -> None:
-    """Heads of those who have died, whose trail is still catching up."""
+    """Heads of dead particles whose trail is still catching up."""
     dead = way.deaths <= now
     if not dead.any():
         return

@@ -34,7 +34,7 @@ class Ways:
 
 
 def ways(solver: Solver, number: int, moments: list[Fraction]) -> Ways:
-    """Where everyone was who lived at one of the moments (in order), each until its death and from its birth.
+    """Positions of all particles that lived at one of the moments (in order), each from its birth until its death.
 
     Between its birth and the first moment after it, and from the last before its death, it goes straight on.
     """

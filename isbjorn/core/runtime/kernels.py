@@ -21,7 +21,7 @@ from pathlib import Path
 HERE = Path(__file__).parent.parent
 _PACKAGE = "isbjorn.core"
 _FOLDER = "kernels"
-# Begins what is told of functions that come from elsewhere.
+# Prefix for the text of functions that come from elsewhere.
 FOREIGN = "elsewhere/"
 _NAME = re.compile(r"[A-Za-z_]\w*")
 # What names that are made at the start, from the registry, stand for: their text, and what that reaches.
@@ -30,7 +30,7 @@ _PARSING = threading.Lock()
 
 
 def reaches_also(file: str, name: str, text: str, others: list[tuple[str, str]]) -> None:
-    """Say what a name of a file stands for, where its own text does not tell: a text, and functions as (file, name)."""
+    """Register what a name of a file stands for, where its text does not say: a text, and functions as (file, name)."""
     _ALSO[Path(file), name] = (text, [(Path(at), one) for at, one in others])
 
 

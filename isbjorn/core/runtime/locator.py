@@ -1,4 +1,4 @@
-"""Tells Numba where kernels are kept, and when one is another. Loaded by Numba itself; see `kernels`."""
+"""Where Numba stores kernels, and when one has changed. Loaded by Numba itself; see `kernels`."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ _STAMPS = Path(os.environ.get("NUMBA_CACHE_DIR", HERE)) / "stamps.json"
 
 @functools.cache
 def _stamps() -> dict[str, str]:
-    """Stamps by file and name as they were reckoned by an earlier start, if no file of the engine has changed since."""
+    """Stamps by file and name, as computed by an earlier start, if no file of the engine has changed since."""
     if load_extensions():
         return {}
     now = fingerprint()
@@ -44,7 +44,7 @@ def _stamps() -> dict[str, str]:
 
 
 class KernelLocator(UserProvidedCacheLocator):
-    """Tells Numba where a kernel of the engine is kept, and when it is another."""
+    """Where a kernel of the engine is stored, and its stamp."""
 
     def __init__(self, function: Any, path: str) -> None:
         super().__init__(function, path)  # type: ignore[no-untyped-call]

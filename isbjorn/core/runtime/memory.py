@@ -23,7 +23,7 @@ _BUDGET_MB = 512
 # What the code, its libraries and its compiled kernels take, without any shot.
 _CODE_BYTES = 400 << 20
 _RELIEVED_EVERY_S = 1.0
-# Threads that allocate share so many heaps: what one frees, another takes.
+# Threads that allocate share this number of heaps: what one frees, another takes.
 _HEAPS = 2
 # Arrays up to so large come from the heap, and so much of it stays with the process when they are freed: a frame's layers lie where
 # those of the last one lay, instead of on pages that the system must clear first.
@@ -47,7 +47,7 @@ def resident_bytes() -> int:
 
 
 class _Heap:
-    """The C library's heap. Large arrays that were freed stay with it until it is told to give them back."""
+    """The C library's heap. It holds large arrays that were freed until it is asked to return them."""
 
     def __init__(self) -> None:
         self._lock, self._last = threading.Lock(), 0.0
@@ -110,7 +110,7 @@ class Cache(Generic[V]):
             return known[0]
 
     def get(self, key: Hashable, make: Callable[[], V]) -> V:
-        """The thing of a key; made if it is not there. Two who ask at once may both make it."""
+        """The value of a key; made if it is missing. Two threads that ask at once may both make it."""
         known = self.peek(key)
         return self.keep(key, make()) if known is None else known
 
@@ -118,7 +118,7 @@ class Cache(Generic[V]):
         """Keep a thing that was made."""
         size = bytes_of(made)
         with self._lock:
-            # One that is larger than all may be is kept alone: it would be made anew at every look.
+            # A value larger than the limit is stored alone: it would be made again on every access otherwise.
             if key not in self._things and size <= max(self.limit_bytes, budget_bytes() // 4):
                 self._things[key] = (made, size)
                 self.bytes += size

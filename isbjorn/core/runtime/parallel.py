@@ -68,7 +68,7 @@ def one_thread() -> None:
 
 
 class _Helper(ForkServerProcess):
-    """A process that never runs the main module anew: a script that asks for one need not guard itself."""
+    """A process that never runs the main module again: a script that starts one needs no guard."""
 
     @staticmethod
     def _Popen(process_obj: Any) -> Any:  # noqa: N802

@@ -94,7 +94,7 @@ class SharedCache:
         try:
             with np.load(io.BytesIO(content.tobytes()), allow_pickle=False) as found:
                 return {one: found[one] for one in found.files}
-        except Exception:  # whatever is wrong with it, it is made anew
+        except Exception:  # whatever is wrong with it, it is made again
             return None
 
     def put_arrays(self, group: str, name: str, **arrays: npt.ArrayLike) -> None:
@@ -134,7 +134,7 @@ def keep_on(shared_cache: SharedCache) -> None:
 
 
 def store_arrays(group: str, name: str, **arrays: npt.ArrayLike) -> None:
-    """Lay down what was worked out of a file or a drawing, as arrays by name."""
+    """Store what was computed from a file or a drawing, as arrays by name."""
     for shared_cache in LASTING:
         shared_cache.put_arrays(group, name, **arrays)
 

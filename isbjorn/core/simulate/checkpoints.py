@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from isbjorn.core.simulate.state import State
 
 _ADMISSIONS_KEPT = 16
-# Rungs of a ladder are so many steps apart, as long as there is room; and so many states between them are kept.
+# Checkpoints are this many steps apart, if there is room; and this many states between them are cached.
 _RUNGS_APART, _ASKED_KEPT, _FARTHEST_APART = 20, 48, 1 << 16
 
 
@@ -102,7 +102,7 @@ class StateCache:
 
 
 class Ladder(Generic[S]):
-    """States of what is stepped from its first moment on: one in so many steps, so that any step is a short run from one.
+    """Checkpoints of what is simulated from its first moment on: one in some steps, so that any step is a short run from one.
 
     When they take more than they may, every other rung goes, of the motion that is longest unused first. The states that were
     asked for last are kept too. Safe to share between threads.

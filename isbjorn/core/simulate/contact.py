@@ -2,7 +2,7 @@
 
 A way is straight between touches. How far it is free of a convex shape is found by Newton's method on the distance, which along a
 straight line is a convex function: from before the touch it comes to it in a few strides, and never beyond (Bergen 2004, "Ray
-casting against general convex objects"). Inside a sphere or a box it is worked out in closed form; the plate's matte is followed by
+casting against general convex objects"). Inside a sphere or a box it is computed in closed form; the plate's matte is followed by
 its distance (Hart 1996, "Sphere tracing"). At a touch the outcome decides how it goes on for what is left of the step.
 
 A body that is pressed against what it touches slides along it: friction takes at most its share of the pressure (Coulomb), and

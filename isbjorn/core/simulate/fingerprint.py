@@ -63,7 +63,7 @@ def _told(thing: Any, exclude: Collection[str] = (), only: set[str] | None = Non
     return _Told(f"{text} {sorted(keys)}", keys)
 
 
-# Forces, places and sounds are told in one way each; an edit leaves most of them as they are.
+# Forces, places and sounds have one description each; an edit leaves most of them as they are.
 _force: IdentityCache[_Told] = IdentityCache(lambda force: _told(force, _NAMES))
 _heard: IdentityCache[_Told] = IdentityCache(lambda sound: _told(sound, only=_HEARD))
 _taken: IdentityCache[_Told] = IdentityCache(lambda take: _told(take, only=_TAKEN))

@@ -27,7 +27,7 @@ RMS_FLAT, RMS_DEEP, RMS_CELLS_FLAT, RMS_CELLS_DEEP = 0.8825, 1.2203, 0.8542, 1.3
 _SHARP = 28.0
 OCTAVES_APART = _A
 _1, _2, _3 = np.uint64(1), np.uint64(2), np.uint64(3)
-# What is known of lattice points beforehand, and where: of each octave, so many numbers (see `eddies`).
+# Precomputed lattice points and their origin: this many numbers for each octave (see `noise_lattice`).
 KNOWN, BOX = "f8[:,::1], f8[:,:,::1], i8", 5
 
 

@@ -1,4 +1,4 @@
-"""The lattice points of noise in a plane that many particles lie between, worked out once for each step and not by each of them."""
+"""Lattice points of planar noise that many particles share, computed once per step instead of by each particle."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from isbjorn.core.simulate.forces.turbulence import CODE as TURBULENCE
 from isbjorn.core.simulate.forces.turbulence import NOISE, OFFSET
 from isbjorn.core.simulate.noise import BOX, OCTAVES_APART, in_cells, slope_flat
 
-# So many particles to a point make it worth while; and what all points of all steps may take.
+# This many particles per point make it worthwhile; and the most memory for all points of all steps.
 _FOR_EACH, _MOST_BYTES = 6, 8 << 20
 _FEWEST, _FAR = 2048, 1e6
 

@@ -18,7 +18,7 @@ _MOST_STATES, _MOST_ROWS, _MOST_PARTICLES = 256, 64, 1 << 26
 _NAME = 32
 # What took so long is worth to be handed on, and to be looked for.
 WORTH_S = 0.002
-# What was asked for lately, and the rungs of crowds.
+# Recent states, and the checkpoints of groups.
 _LATELY_BYTES, _RUNGS_BYTES = 128 << 20, 256 << 20
 
 Tag = Callable[[int], str]
@@ -31,7 +31,7 @@ def is_worth(seconds: float | None) -> bool:
 
 @dataclass(frozen=True)
 class SharedCaches:
-    """Where states lie: those that were asked for lately, and the rungs of what is stepped from its first moment on."""
+    """Cached states: recent ones, and the checkpoints of what is simulated from its first moment on."""
 
     lately: SharedCache
     rungs: SharedCache

@@ -1,6 +1,6 @@
 """Births out of another emitter's particles: while they fly, or when something happens to them.
 
-Each lattice step of those who bear is looked at once: who of them bears in it, at which moments, and where each was then. A birth
+Each lattice step of the parents is read once: which of them spawn in it, at which moments, and where each was then. A birth
 number is a hash of the bearer's number and of which of its children it is, so that it depends on nothing else.
 """
 
@@ -35,7 +35,7 @@ _STEPS_KEPT = 512
 # Of more children in one step some are left out, evenly.
 MOST_IN_A_STEP = 100_000
 _LONGEST_S = 600.0
-# What forces are reckoned to add to a speed, px/s.
+# The speed in px/s that forces are assumed to add.
 _USUAL_PX_S = 100.0
 # Steps that are asked for together, and handed on together.
 _BLOCK = BORN_STEPS
@@ -149,7 +149,7 @@ class Offspring(Births):
         return numbers[inside], moments[inside]
 
     def origins(self, numbers: Longs, moments: Doubles) -> tuple[Doubles, Doubles]:
-        """Where who bears a birth is then, px (n, 3), and how it moves, px/s (n, 3); of others, where its emitter is."""
+        """Where the parent of each birth is at that moment, px (n, 3), and how it moves, px/s (n, 3); of others, their emitter."""
         place, velocity = np.zeros((len(numbers), 3)), np.zeros((len(numbers), 3))
         if self.parent is None:
             return place, velocity
@@ -163,7 +163,7 @@ class Offspring(Births):
         return place, velocity
 
     def spawners(self, numbers: Longs, moments: Doubles) -> tuple[Longs, Doubles, Doubles, Bools]:
-        """Who bears births: their numbers, moments of birth s and lifespans s, (n,); and which of them are known."""
+        """The parents of births: their numbers, moments of birth s and lifespans s, (n,); and which of them are known."""
         who, born_at, lives = np.zeros(len(numbers), np.int64), np.zeros(len(numbers)), np.ones(len(numbers))
         known = np.zeros(len(numbers), bool)
         if self.parent is not None:
@@ -187,7 +187,7 @@ class Offspring(Births):
             yield born, mine[same], at[same]
 
     def _take_block(self, first: int, whole: bool) -> None:
-        """Know the births of a block of steps: by others, or, where all of it is asked for, worked out and handed on to them."""
+        """Load the births of a block of steps from the cache; if all of the block is needed, compute and store them otherwise."""
         parent, own = self.parent, self.own
         shared_caches = None if parent is None else parent.cache.shared_caches
         indices = range(first, first + _BLOCK)
@@ -242,7 +242,7 @@ class Offspring(Births):
 
     @property
     def by_way(self) -> bool:
-        """Whether so many are born for each px that who bears them goes."""
+        """Whether births are counted per px that the parents move."""
         return self.emitter.rate_per == "px" and self.emitter.born_when == "in flight"
 
     def _on_the_way(self, index: int, step: Step) -> tuple[Longs, Longs, Doubles]:
@@ -296,7 +296,7 @@ class Offspring(Births):
         parent = self.parent
         assert parent is not None
         at = max((known for known in self._asked if known <= index), default=None)
-        # Whoever lives in the step was born no earlier than the longest life ago.
+        # Every particle that is alive in the step was born no earlier than the longest life ago.
         first = math.floor((self.begin_s if self.begin_s > -math.inf else -_LONGEST_S) * parent.hz) - 1
         if self.longest_life < _LONGEST_S:
             first = max(first, index - math.ceil(self.longest_life * parent.hz) - 2)
@@ -314,7 +314,7 @@ class Offspring(Births):
         return _looked_up(known, living[0])
 
     def _events(self, step: Step, left: float, right: float) -> tuple[Longs, Longs, Doubles]:
-        """Which of them bears, which of its children each is, and when."""
+        """Which parent spawns, which of its children each birth is, and when."""
         e, (who, born_at, lives, _) = self.emitter, step.living
         stepped = self.parent is not None and not self.parent.moved_alone
         moments, gone = happened(step, e.born_when, stepped)
@@ -322,7 +322,7 @@ class Offspring(Births):
             bears = np.flatnonzero((moments > left + NOW_S) & (moments <= right + NOW_S))
             which = np.repeat(bears, e.born_count)
             return which, np.tile(np.arange(e.born_count), len(bears)), moments[which]
-        # Of the integral of the rate over its life each bears one whenever that passes a whole number, from a share of its own on.
+        # A parent spawns one whenever the integral of the rate over its life passes a whole number, starting at its own fraction.
         phase = draws01(self.key, who, BORN) if e.cadence != "even" else np.zeros(len(who))
         begin, until = np.maximum(left, born_at), np.minimum(np.minimum(right, born_at + lives), gone)
         first = self.stream.counts(born_at)
@@ -371,7 +371,7 @@ class Offspring(Births):
         return alive * (self.stream.up_to(until) - self.stream.up_to(after))
 
     def _each_second(self) -> float:
-        """Children per px that one bears in a second, about: by the speed at which who bears it is born."""
+        """Births per px that a parent spawns per second, about: by the speed at which parents are born."""
         rate, speed = self.emitter.rate, self.bearing.emitter.speed
         most = max([rate.value, *(k.value for k in rate.keys)])
         return max(0.0, most) * (max([speed.value, *(k.value for k in speed.keys)]) + speed.spread + _USUAL_PX_S)

@@ -1,4 +1,4 @@
-"""Those who bear others: how they were at both ends of each lattice step, what happened to them in it, and where they were then."""
+"""Particles that spawn others: their states at both ends of each lattice step, their events in it, and where they were then."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ def step_of(parent: Track, index: int, begun: bool) -> Step:
     kept = parent.looked_at
     found = kept.get((index, begun))
     if found is None:
-        # Of strands, their feet bear.
+        # Strands spawn at their feet.
         joints = joints_of(parent.emitter)
         state = feet(parent.state(index), joints) if begun else parent.empty_state()
         after = feet(parent.state(index + 1), joints)
@@ -128,11 +128,11 @@ def where(
     if born_when == "at touch":
         both[:] = False
     elif born_when == "at death" and not parent.moved_alone and after.count:
-        # Who was taken away stays where that was, whenever in the step.
+        # A particle that was removed stays where that happened, for the rest of the step.
         both &= after.values[state_layout.HOW, np.maximum(columns[1][which], 0)] != contact.GONE
     place, velocity = np.empty((n, 3)), np.empty((n, 3))
     _along(p[0], v[0], p[1], v[1], left, right, moments, place, velocity)
-    # One who was there when the step began goes straight on from there; a newborn came straight to where it is at its end.
+    # A particle that existed at the start moves straight on from there; a newborn came straight to where it is at the end.
     early = (columns[0][which] >= 0) & ~both
     late = ~both & ~early
     place[early] = p[0][early] + v[0][early] * (moments[early] - left)[:, None]
@@ -143,7 +143,7 @@ def where(
 
 
 def origin_of(parent: Track, t: float) -> Floats | float:
-    """Where the places of those who bear are counted from, px (3,): of those who go along with their emitter, its own."""
+    """The origin of the positions of parents, px (3,): for those in local space, their emitter."""
     if parent.emitter.stays != "along":
         return 0.0
     return np.asarray(parent.readings.frames(parent.emitter, np.array([t])).place[0], np.float32)

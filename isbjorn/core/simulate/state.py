@@ -11,7 +11,7 @@ from isbjorn.core.arrays import Floats
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.simulate.integrators.steps import gather
 
-# Births of so many lattice steps are worked out together.
+# Births of this many lattice steps are computed together.
 BORN_STEPS = 16
 
 
@@ -86,7 +86,7 @@ def joined(states: list[State]) -> State:
 
 
 def empty_state(rows: int) -> State:
-    """A state without particles, of an integrator that has so many rows of values."""
+    """A state without particles, of an integrator with this number of rows of values."""
     return State(np.empty(0, np.int64), np.empty(0), np.empty((rows, 0), np.float32))
 
 

@@ -4,7 +4,7 @@ ROWS = 15
 # 0 to 2 place in px, 3 to 5 velocity in px/s, then lifespan in s; of those who are stepped in a world: mass, first velocity (3),
 # size in px, age in s at the first touch (-1: none), how it is, age at which it went.
 LIFE, MASS, FIRST_VELOCITY, SIZE, TOUCHED, HOW, GONE_AT = 6, 7, 8, 11, 12, 13, 14
-# Two more rows of those who can catch something: the age at which it did, and from which it was near to one who had; -1: never.
+# Two more rows for contagion: the age at infection, and the age since when an infected one has been near; -1: never.
 CAUGHT, NEAR_SINCE = 15, 16
 STATE_ROWS = 17
 # Four more rows of bodies that push each other: whether something was in the way of a body in the last step (1) or not (0), and the

@@ -45,7 +45,7 @@ _MOST_STEPS, _MOST_ALIVE = 5e8, 5_000_000
 _MANY_STEPS, _FEWEST = 12_000, 20
 # As many, where each step is only a few multiplications.
 _MOST_EXACT_STEPS = 2.5e9
-# Births of so many steps are worked out together, if they are no more than that; so many stretches are kept.
+# Births of this many steps are computed together, if they are no more than that; and this many ranges are cached.
 _BORN_TOGETHER, _BORN_KEPT = 20_000, 12
 # What a joint takes to be held to its neighbours in a step, as a multiple of a plain one.
 HELD = 5.0
@@ -88,7 +88,7 @@ def weight_of(force: Any) -> float:
 
 
 def known_births(shot: Shot, emitter: Emitter, readings: Readings) -> Births:
-    """An emitter's births, with tables that all who ask by the same readings share. They may not be thinned."""
+    """An emitter's births, with tables that are shared by all users of the same readings. They may not be thinned."""
     known: Births | None = readings.kept.get(("births", emitter.id))
     if known is None:
         known = _births(shot, emitter, readings)
@@ -97,7 +97,7 @@ def known_births(shot: Shot, emitter: Emitter, readings: Readings) -> Births:
 
 
 def bearer_of(shot: Shot, emitter: Emitter) -> Emitter | None:
-    """The emitter whose particles bear those of another."""
+    """The parent emitter of another."""
     return next((e for e in shot.emitters if e.id == emitter.born_of), None)
 
 
@@ -139,7 +139,7 @@ def _affordable(shot: Shot, emitter: Emitter, readings: Readings) -> int:
 
 
 class SteppedTogether(Protocol):
-    """Those with whom an emitter is stepped."""
+    """The tracks that an emitter is simulated with."""
 
     straight: bool
 
@@ -174,7 +174,7 @@ class Track:
         self.source = source_of(emitter, self.key, readings, light)
         self.demand = demand_of(shot, emitter, readings)
         self.steady = is_steady(shot, emitter, readings)
-        # With whom it is stepped together; set by those who know all.
+        # The group that it is simulated with; set by the owner of all tracks.
         self.crowd: SteppedTogether | None = None
         together = any(f.stage == "meeting" for f in shot.reaching(emitter))
         self.integrator: ConstantIntegrator | RecordedIntegrator | SteppedIntegrator = (
@@ -194,12 +194,12 @@ class Track:
         self._many = self.births.at_most(BORN_STEPS / self.hz, float(shot.length_s)) > _BORN_TOGETHER
         self.identity = Identity(shot, emitter, limit if binds else None)
         self.limit, self.binds = limit, binds
-        # One in so many of its births is stepped; another track steps them all (see `thinned`).
+        # One in this many of its births is stepped; another track steps all of them (see `thinned`).
         self.every = 1
         self.whole: Track | None = None
-        # Whose particles bear these.
+        # The track of its parents.
         self.parent: Track | None = None
-        # Steps that were looked at for who bears in them (see `Offspring`).
+        # Steps that were read for births in them (see `Offspring`).
         self.looked_at: OrderedDict[tuple[int, bool], Step] = OrderedDict()
         # What a step takes, about; None until one was measured.
         self._step_s: float | None = None
@@ -229,7 +229,7 @@ class Track:
 
     @functools.cached_property
     def motion(self) -> str:
-        """What all its states depend on; known once all who are stepped together, and who bears them, are."""
+        """What all its states depend on; known once all tracks that it is simulated with, and its parents, are."""
         if self.parent is None:
             return self.identity.motion
         told = f"{self.identity.motion} {self.parent.depends_on(0)[0]}"
@@ -237,13 +237,13 @@ class Track:
 
     @functools.cached_property
     def admission(self) -> Admission:
-        """Who of its births found room."""
+        """The births that are admitted."""
         return self.cache.admission(
             (self.motion, self.tag(math.inf)), lambda: Admission(self.births, self.source, self.limit, self.binds)
         )
 
     def tag(self, t: float) -> str:
-        """The keys that matter to its state at a moment, and to those who bear it."""
+        """The keys that matter to its state at a moment, and to its parents."""
         own = self.identity.at(t)
         return own if self.parent is None else f"{own}|{self.parent.depends_on(t + 1 / self.hz)[1]}"
 
@@ -252,7 +252,7 @@ class Track:
         return (self.motion, self.tag(t)) if self.crowd is None else self.crowd.depends_on(t)
 
     def _first_index(self, index: int) -> int:
-        """The lattice step before which nobody who is alive at step `index` was born."""
+        """The first lattice step in which a particle that is alive at step `index` can have been born."""
         begin = self.births.begin_s
         if begin == -math.inf:
             begin = index / self.hz - self.source.longest_life - 2 / self.hz
@@ -323,7 +323,7 @@ class Track:
     def newborn(self, after: float, until: float, stale: Callable[[], bool] | None) -> State:
         """Those born in (after, until] that live beyond it, each as it was at its birth.
 
-        Frames, and the moments of a shutter, ask for a few at a time: those of some steps are worked out together, and kept.
+        Frames, and the moments of a shutter, ask for a few at a time: those of some steps are computed together, and cached.
         """
         long = BORN_STEPS / self.hz
         if until - after > 2 * long or self._many or self.readings.live:
@@ -354,7 +354,7 @@ class Track:
         return self.integrator.begin(births, moments, lives)
 
     def _born_in(self, number: int, stale: Callable[[], bool] | None) -> State:
-        """All who are born in a stretch of lattice steps, in the order of their births."""
+        """All births in a range of lattice steps, in order."""
         known = self._born.get(number)
         if known is None:
             ends = (number * BORN_STEPS / self.hz, (number + 1) * BORN_STEPS / self.hz)

@@ -1,11 +1,11 @@
 """Waves on a face of water, exact at any moment: the wave equation in the face's own modes.
 
 h'' + 2γ h' + … = c² Δh on a rectangle whose edges reflect has cosines as its modes, and each of them swings by itself: what was
-pushed down at a moment is, so many seconds later, e^(-γt) cos ωt of that, with ω = c |k| (d'Alembert's equation, Fourier's way). So
+pushed down at a moment is, s seconds later, e^(-γs) cos ωs of that, with ω = c |k| (d'Alembert's equation, by Fourier). So
 nothing can become unstable, energy never grows, and no wave runs faster or slower than it should. γ has a part that grows with k²,
 by which small waves die sooner.
 
-Modes are kept at tenths of a second, worked out from one to the next; between them lie the births since.
+Modes are cached at tenths of a second, computed from one to the next; between them the births since then are added.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ from isbjorn.core.simulate.shared_states import SharedCaches
 
 MOST_MODES, _FINEST = 256, 4.0
 _PER_S = 10
-# What has died away to so little is forgotten; no longer than so many seconds are looked back.
+# Waves below this amplitude are dropped; and births are considered for at most this many seconds.
 _NOTHING, _LONGEST_S = 1e-4, 60.0
 # Births of a tenth of a second that are looked at; of more, some stand for all. And modes times births that a jump may take.
 _MOST_AT_ONCE, _LEAST_AT_ONCE, _MOST_WORK = 240, 3, 4e8
@@ -38,9 +38,9 @@ _MOST_AT_ONCE, _LEAST_AT_ONCE, _MOST_WORK = 240, 3, 4e8
 
 Swings = npt.NDArray[np.complex128]
 
-# Dents are shared out to ages at which the fastest mode has turned by so many radians, of which so many lie before the first.
+# Dents are distributed to ages at which the fastest mode has turned by this many radians; this many lie before the first.
 _FINE, _BEFORE = 0.3, 3
-# So few dents, or so many for each age, are quicker one by one.
+# With no more dents than this, or than this for each age, adding them one by one is faster.
 _FEW, _COST = 4, 0.06
 
 
@@ -125,7 +125,7 @@ def _turned(water: Water, t: float) -> Swings:
     error_model="numpy",
 )
 def _drop(swing: Swings, turn: Doubles, damping: Doubles, ages: Doubles, along: Doubles, down: Doubles) -> None:
-    """Add dents of so many ages in s to modes: along (parts, n, modes), down (n, modes)."""
+    """Add dents of these ages in s to modes: along (parts, n, modes), down (n, modes)."""
     for j in prange(swing.shape[1]):
         for i in range(swing.shape[2]):
             w, g = turn[j, i], damping[j, i]
@@ -187,7 +187,7 @@ def _spread(ages: Doubles, apart: float, count: int) -> Doubles:
 
 
 def _fall(water: Water, swing: Swings, passed: float, ages: Doubles, along: Doubles, down: Doubles) -> None:
-    """Add dents of so many ages to modes (parts, down, along). Many are shared out to even ages, for which one sine is enough."""
+    """Add dents of these ages to modes (parts, down, along). Many are distributed to even ages, for which one sine is enough."""
     turn, damping = water.numbers()
     fastest = math.hypot(float(turn.max()), float(damping.max()))
     count = math.ceil(passed * fastest / _FINE) + 2 * _BEFORE + 2
@@ -256,7 +256,7 @@ def modes_at(
     water: Water, parts: int, t: float, begin_s: float, key: Callable[[float], object], dents: Callable[[float, float], Dents],
     stale: Callable[[], bool] | None = None, shared_caches: SharedCaches | None = None,
 ) -> Modes:  # fmt: skip
-    """The modes of a face at shot time t, from its first birth on, in so many parts.
+    """The modes of a surface at shot time t, from its first birth on, in this many parts.
 
     key: what the births up to a moment depend on, told by its words alone; dents(after, until): those of a stretch of time;
     shared_caches: where processes hand each other modes. Raises Stale if `stale` says that

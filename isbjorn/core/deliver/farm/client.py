@@ -38,7 +38,7 @@ from isbjorn.core.media.whole import replace_whole
 from isbjorn.core.simulate.shared_states import SharedCaches
 
 _ATTEMPTS, _POLL_S, _LOOKED_EVERY_S, _WAIT_S, _SEND_S = 4, 0.3, 0.02, 10, 60
-# A worker that gives nothing back for so long, and for so many times the usual time of a part, hangs.
+# A worker that returns nothing for this long, and for this multiple of the usual time of a chunk, counts as hung.
 _PATIENCE_S, _PATIENCE_TIMES = 300.0, 20.0
 # A scheduler that went away may come back for so long; each look for it takes as long at most.
 _GONE_S, _AGAIN_S = 60.0, 3
@@ -122,7 +122,7 @@ class Farm:
         return bool(self.client.status == "running")
 
     def look_again(self) -> None:
-        """Look for its scheduler anew, if it was given up."""
+        """Look for the scheduler again after the connection was lost."""
         if self.client.status == "closed":
             with contextlib.suppress(OSError, TimeoutError, ValueError):
                 self.client = _client(self.address, self._safe, _AGAIN_S)
@@ -151,7 +151,7 @@ class Farm:
         seen: Callable[[list[WorkerCard]], None] | None = None,
         shared_caches: SharedCaches | None = None,
     ) -> None:
-        """Make parts of a job, as `Crew.run` does; seen: told of the workers; shared_caches: states that are kept here."""
+        """Make chunks of a job, as `Crew.run` does; seen: called with the workers; shared_caches: states that are cached here."""
         files = {name: _files(name, plates) for name in media_of(job.shot, job.order)}
         parcel = json.dumps({
             "engine": engine_digest(), "shot": job.shot.model_dump_json(), "order": job.order.model_dump_json(),
@@ -222,7 +222,7 @@ class _Work:
             while waiting and len(self.begun) < 2 * sum(able.values()):
                 part, tried = waiting.pop()
                 name = f"{self.job.plan[part[0]].number}–{self.job.plan[part[-1]].number}"
-                # Only where there is one that may not: workers that are begun anew come back under another address.
+                # Only if some workers may not: restarted workers come back under another address.
                 only = frozenset(able) if self.farm.refused else None
                 future = self.farm.client.submit(
                     make_parts, self.parcel, part.start, part.stop, self.rungs.before(part), pure=False,
@@ -247,7 +247,7 @@ class _Work:
                 raise Stale
 
     def _wait_for_scheduler(self, waiting: list[tuple[range, int]], stale: Callable[[], bool] | None) -> None:
-        """Let a scheduler that went away come back within the patience there is; what was under way waits anew."""
+        """Give a lost scheduler time to come back; chunks that were being made are queued again."""
         gone = time.monotonic()
         while not self.farm.is_there:
             waiting += [(part, tried) for part, tried, _ in self.begun.values()]
@@ -263,7 +263,7 @@ class _Work:
             time.sleep(_POLL_S)
 
     def _free_lost(self, able: frozenset[str], waiting: list[tuple[range, int]]) -> None:
-        """Let parts wait anew of which none of those that may make them is there any more."""
+        """Queue chunks again if none of the workers that may make them is connected any more."""
         for future in [f for f, (_, _, only) in self.begun.items() if only is not None and not only & able]:
             part, tried, _ = self.begun.pop(future)
             self.farm.client.cancel([future], force=True)
@@ -282,7 +282,7 @@ class _Work:
         return max(least, _PATIENCE_TIMES * statistics.median(self.took_s)) if self.took_s else least
 
     def _restart(self, cards: list[WorkerCard]) -> None:
-        """Begin workers anew that give nothing back; what they were at goes to others, and to them again."""
+        """Restart workers that return nothing; their chunks go to others, and to them again."""
         with contextlib.suppress(Exception):
             self.farm.client.restart_workers(
                 [c.address for c in cards if c.doing], timeout=_WAIT_S, raise_for_error=False

@@ -1,4 +1,4 @@
-"""Who may enter a farm."""
+"""Keys: which machines may join a farm."""
 
 from __future__ import annotations
 

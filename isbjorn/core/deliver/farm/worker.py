@@ -42,7 +42,7 @@ class OtherEngine(Exception):
 
 
 class MediaMissing(Exception):
-    """The worker at an address lacks media, told by their digests."""
+    """The worker at an address lacks media, named by their digests."""
 
 
 @functools.cache

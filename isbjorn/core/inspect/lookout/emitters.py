@@ -112,7 +112,7 @@ def pops(case: Case) -> Checks:
     if e.ripples is not None and not e.ripples.bodies:
         return
     size, seen = _at_age(e, 0.0)
-    # Who stands there from the first frame on is never seen to appear.
+    # Particles that are there from the first frame on are never seen to appear.
     there = e.rate.value == 0 and not e.rate.timed and all(b.at_s + e.delay_s <= 0 and b.times == 1 for b in e.bursts)
     if not there and size >= _POP_PX and seen >= _POP_SEEN:
         points = [{"at": 0, "value": 0}, {"at": 0.08, "value": 1}]
@@ -240,7 +240,7 @@ def _too_costly(case: Case) -> bool:
 
 
 def too_much(case: Case) -> Checks:
-    """More births or steps than can be worked out."""
+    """More births or steps than can be computed."""
     e, births, shot = case.emitter, case.track.births, case.watch.shot
     if births.each > 1:
         yield case.note(
@@ -264,7 +264,7 @@ f"{_lasting(a_frame_s * shot.frame_count)} for the shot."
 
 
 def _fewer(case: Case, times: float) -> list[dict[str, Any]]:
-    """So many times fewer births."""
+    """Divides births by this factor."""
     e = case.emitter
     return [
         put(f"{case.path}/rate/value", e.rate.value / times),
@@ -277,7 +277,7 @@ def _fewer(case: Case, times: float) -> list[dict[str, Any]]:
 
 
 def _cheaper(case: Case, times: float) -> Mend:
-    """What makes stepping so many times cheaper, and changes the shot least."""
+    """What makes stepping this many times cheaper, and changes the shot least."""
     shot, strand = case.watch.shot, case.emitter.strand
     if times <= 2 and shot.simulation_rate > 1:
         rate = max(1, min(60, shot.simulation_rate // 2))

@@ -20,7 +20,7 @@ _LOOKED_AT, _STALLED_S = 512, 1.0
 
 
 def _forces(watch: Watch) -> list[tuple[str, Interaction, list[int]]]:
-    """Meetings that are on, by their places in the document, and whom they reach, by places in the cast."""
+    """Interactions that are on, by their positions in the document, and the emitters they reach, by positions in the cast."""
     shot = watch.shot
     return [
         (f"/forces/{n}", force, [k for k, e in enumerate(shot.emitters) if e.on and force in shot.reaching(e)])
@@ -57,7 +57,7 @@ def crowd_in_a_loop(watch: Watch) -> Checks:
 
 
 def too_many_near(watch: Watch) -> Checks:
-    """So many neighbours that some must stand for all."""
+    """Too many neighbours: some must stand for all."""
     for path, force, numbers in _forces(watch):
         if not isinstance(force, (Flock, Cohesion)) or not numbers:
             continue
@@ -212,7 +212,7 @@ def cannot_spread(watch: Watch) -> Checks:
 
 
 def _gap(place: np.ndarray, caught: np.ndarray) -> float:
-    """The least distance in px from one who has it to one who has not; of many, of some of them."""
+    """The smallest distance in px from an infected to a healthy particle; of many particles, a sample."""
     have, others = place[caught], place[~caught]
     have = have[:: 1 + len(have) // _LOOKED_AT]
     others = others[:: 1 + len(others) // _LOOKED_AT] if len(have) > 64 else others

@@ -33,7 +33,7 @@ BETWEEN = 4
 
 @dataclass
 class Setting:
-    """For whom and when things are packed: moments (n,) of shot time, and the tables that rows point into."""
+    """For which emitter and when forces are packed: moments (n,) of shot time, and the tables that rows refer to."""
 
     shot: Shot
     emitter: Emitter

@@ -1,6 +1,6 @@
 """Integrators, by what they integrate; which one moves an emitter depends on its document alone.
 
-`constant`: gravity and drag that stay the same, worked out once in a life. `abreast`: the usual forces, many particles at
+`constant`: constant gravity and drag, computed once per life. `batched`: the usual forces, many particles at
 once. `world`: everything. `stepped` packs the world to rows of numbers, one for each step, and chooses between the latter two.
 """
 

@@ -161,7 +161,7 @@ class SteppedIntegrator:
         if not self.timed:
             first, many = 0, 1
         elif self.readings.live:
-            # Of what is played now, only the steps up to its end are known, and they are worked out together.
+            # Of a live performance, only the steps up to its end are known, and they are computed together.
             first, many = index, int(min(_CHUNK, max(1, self.readings.known_s * self.hz + 0.5 - index)))
             for begun, kept in list(self._kept.items()):
                 if begun <= index < begun + len(kept.rows):
@@ -222,12 +222,12 @@ class SteppedIntegrator:
     def blended(
         self, state: State, after: State, newborn: State, index: int, t: float, straight: bool = False
     ) -> State:
-        """As `between`, but by cubic Hermite (or straight) to the state at the next step; who does not live to see that is
+        """As `between`, but by cubic Hermite (or straight) to the state at the next step; particles that die before it are
         stepped."""
         kept, right = self.alive(state, t), (index + 1) / self.hz
         there = merged(state, kept, newborn)
         lasting = np.flatnonzero(there.moments + there.lives > right)
-        # Those of the next state stand in the same order: first who lived before, then who was born meanwhile.
+        # Those of the next state are in the same order: first older particles, then those born meanwhile.
         old = int(np.searchsorted(lasting, len(kept)))
         theirs = np.arange(len(lasting))
         theirs[old:] += len(self.alive(state, right)) - old
@@ -249,7 +249,7 @@ class SteppedIntegrator:
         return self.shown(State(state.births, state.moments, state.values.copy()), index, index / self.hz)
 
     def placed(self, state: State, t: float) -> tuple[Floats, npt.NDArray[np.bool_]]:
-        """Places (3, n) of a state in the shot, and who of it was taken away."""
+        """Places (3, n) of a state in the shot, and which particles were removed."""
         place = state.place.copy()
         if self.along:
             place += self.readings.frames(self.source.emitter, np.array([t])).place.T.astype(np.float32)

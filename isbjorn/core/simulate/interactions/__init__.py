@@ -7,5 +7,5 @@ what has happened to whom. Neighbours are found by a grid and gathered in a fixe
 of threads nor on the order of visits.
 """
 
-# It loads the engines of all kinds of forces, those here too: whoever is loaded first, they come in that order.
+# It loads the engines of all kinds of forces, those here too: whichever is loaded first, they come in that order.
 import isbjorn.core.simulate.forces  # noqa: F401

@@ -47,7 +47,7 @@ def _around_cell(cell: int, size: Longs, starts: Longs, out: Longs) -> int:
 
 @inline_kernel("void(f8[::1], i8, f8)", cache=True, forceinline=True)
 def put_among(best: Doubles, count: int, value: float) -> None:
-    """Put a value among the least so many, which ascend, if it is one of them."""
+    """Insert a value into the smallest ones, which ascend, if it is one of them."""
     if value < best[count - 1]:
         at = count - 1
         while at > 0 and best[at - 1] > value:
@@ -58,7 +58,7 @@ def put_among(best: Doubles, count: int, value: float) -> None:
 
 @njit("void(i8[::1], i8[::1], b1[::1], u1[::1])", cache=True)
 def _light_cells(starts: Longs, size: Longs, passes: Bools, lit: Bytes) -> None:
-    """Mark the cells near to one in which someone passes it on. passes: who does, in the order of cells."""
+    """Mark the cells near one with an infectious particle. passes: which are infectious, in the order of cells."""
     cells = np.empty(27, np.int64)
     for cell in range(len(starts) - 1):
         for k in range(starts[cell], starts[cell + 1]):
@@ -80,11 +80,11 @@ def _reach(
     caught: Doubles, over: Doubles, since: Doubles, pace: Doubles, wait: Doubles, now: float, open_: Bools, out: Doubles,
     near: Doubles,
 ) -> None:  # fmt: skip
-    """When each that may catch it does, from those who have it now, into out (n,) s; and since when one of those is near.
+    """When each susceptible particle is infected by those that are infectious, into out (n,) s; and since when one has been near.
 
-    All in the order of cells, which `starts` parts: place (3, n); passes: who is looked at, and from and until when each of them
-    passes it on; since: from when one was near as the step began; now: when it began; open_: who may catch it. lit: cells near to
-    one that holds one who passes it on.
+    All in the order of cells, which `starts` parts: place (3, n); passes: which are considered, and from and until when each is
+    infectious; since: from when one was near as the step began; now: when it began; open_: which are susceptible. lit: cells near
+    one that holds an infectious particle.
     """
     for cell in prange(len(starts) - 1):
         if lit[cell] == 0 or starts[cell] == starts[cell + 1]:
@@ -99,7 +99,7 @@ def _reach(
             x, y, z = place[0, i], place[1, i], place[2, i]
             far = np.float32(radius * radius)
             if nearest > 0:
-                # As far as the last of so many nearest.
+                # As far as the last of the nearest ones that count.
                 best[:] = np.inf
                 for c in range(count):
                     for j in range(starts[cells[c]] + i % step, starts[cells[c] + 1], step):
@@ -127,7 +127,7 @@ _reached = kernel_lock(_reach)
 
 @njit("void(f8[:,:,::1], f4[:,::1], b1[::1])", parallel=True, cache=True)
 def _inside(zone: Doubles, place: Floats, seeds: Bytes) -> None:
-    """Mark who is in a zone."""
+    """Mark particles in a zone."""
     for i in prange(len(seeds)):
         x, y, z = float(place[0, i]), float(place[1, i]), float(place[2, i])
         seeds[i] = seeds[i] or zones.weight(zone, 0, 0, x, y, z) > 0
@@ -222,7 +222,7 @@ def _spread(
     force: Contagion, read: Read, kin: Kin, share: Floats, caught: Doubles, lasts: Doubles, since: Doubles, free: Bools,
     kept: dict[str, Any],
 ) -> tuple[Doubles, Doubles]:  # fmt: skip
-    """When each has it by the end of the step, s (n,), infinite: not yet; and since when one who has it is near."""
+    """When each is infected by the end of the step, s (n,), infinite: not yet; and since when an infectious one has been near."""
     radius, now = max(read(force.radius), 1e-3), kin.now
     grid = _grid(kin, radius, kept)
     order = grid.order
@@ -243,7 +243,7 @@ def _spread(
             near,
         )  # fmt: skip
         found = np.where(open_ & (out <= now + kin.h), np.minimum(out, first), first)
-        # Only those who have it now, or sooner than it seemed, can bring anything new.
+        # Only particles that are infected now, or earlier than assumed, can change anything.
         passes = found != have
         if not passes.any():
             break
@@ -255,7 +255,7 @@ def _spread(
 
 
 def state_pass(force: Contagion, read: Read, kin: Kin, percent: Floats, kept: dict[str, Any]) -> None:
-    """Who catches it in a step that has been made, from `kin.now` to h s later: in place, in the rows of states. kept: from step to
+    """Which are infected in a finished step, from `kin.now` to h s later: in place, in the rows of states. kept: from step to
     step."""
     t = kin.now + kin.h
     values, moments, share = kin.values, kin.moments, percent / np.float32(100)
@@ -272,7 +272,7 @@ def state_pass(force: Contagion, read: Read, kin: Kin, percent: Floats, kept: di
         again = had & (over + force.rest_s <= t)
         values[K_CAUGHT, again] = values[K_NEAR_SINCE, again] = -1
         caught[again], had = np.inf, had & ~again
-    # It can be caught by who does not have it, and is there.
+    # It can infect particles that exist and are not infected.
     free = ~had & (share > 0) & (values[K_HOW] != contact.GONE)
     if not free.any():
         return

@@ -1,6 +1,6 @@
 """Flock: separation, alignment and cohesion (Reynolds 1987, "Flocks, herds, and schools: a distributed behavioral model").
 
-Who is a neighbour counts by w = (1 - d²/R²)², so that nothing jumps where one comes near. Alignment and cohesion are means over
+Neighbours have the weight w = (1 - d²/R²)², so that nothing jumps when one comes near. Alignment and cohesion are means over
 neighbours, in which each pair counts the same for both (by the larger of their sums of w): all-round sight keeps momentum. What one
 takes on in a step is exact for two alone, and at most a half of what parts them for many: stable at any rate.
 """
@@ -102,7 +102,7 @@ def _sway(
                     both[p], near_by[p] = max(many, stands_for[j]) * root[i] * root[j], sums[1, i] + sums[1, j]
                     weight[p] = sums[0, i] if sums[0, i] > sums[0, j] else sums[0, j]
                 if least > -_ALL:
-                    # Who is not seen does not count.
+                    # Particles that are not seen do not count.
                     for k in range(np.uint32(count[i])):
                         p = pairs + k
                         d = math.sqrt(dx[p] * dx[p] + dy[p] * dy[p] + dz[p] * dz[p])

@@ -1,5 +1,5 @@
-"""A grid of cells over places, by a stable counting sort. The grid comes round at its ends: who is in a cell by that alone is too
-far away to be a neighbour, so that one who flew far makes it no larger."""
+"""A grid of cells over places, by a stable counting sort. The grid wraps around at its ends: particles that share a cell only for
+this reason are too far apart to be neighbours, so one that flew far does not enlarge it."""
 
 from __future__ import annotations
 
@@ -13,9 +13,9 @@ from isbjorn.core.arrays import Floats, Ints, Longs
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.random import mix
 
-# As many cells as particles, about; and of one cell's neighbourhood so many are looked at, evenly, if there are more.
+# About as many cells as particles; and at most this many candidates around a cell are examined, evenly spread.
 _CELLS_EACH, _LEAST_CELLS, MOST_LOOKED_AT = 2, 4096, 256
-# Of more neighbours than these, some stand for all: about so many, so that there is room for chance.
+# Of more neighbours than these, about this many stand for all, so that there is room for chance.
 MOST_NEIGHBOURS, _WANTED = 64, 44
 _SIDE, _GOLDEN = 1 << 10, np.uint64(0x9E3779B97F4A7C15)
 # Particles are looked at in so many blocks, and of one block so many pairs at once: what is worked out for all of them side by
@@ -81,7 +81,7 @@ def _sort(place: Floats, per_px: float, size: Longs, starts: Longs, order: Longs
 
 @inline_kernel("i8(f8, f8, f8, f8, i8[::1], i8[::1], i8[::1])", cache=True, forceinline=True)
 def around(x: float, y: float, z: float, per_px: float, size: Longs, starts: Longs, cells: Longs) -> int:
-    """Put the runs of `order` that hold who may be near into cells (27,), by their cells; how many runs."""
+    """Write the runs of `order` that hold possible neighbours into cells (27,), by their cells; how many runs."""
     cx, cy, cz = np.floor(x * per_px), np.floor(y * per_px), np.floor(z * per_px)
     found = 0
     for dz in range(-1 if size[2] > 1 else 0, 2 if size[2] > 1 else 1):
@@ -105,7 +105,7 @@ def stride_over(starts: Longs, cells: Longs, count: int, most: int) -> int:
 
 @inline_kernel("i8(i8, i8[::1], i8[::1], i8[::1], i8[::1])", cache=True)
 def _runs(at: int, size: Longs, starts: Longs, begins: Longs, ends: Longs) -> int:
-    """Put the runs of the order of cells that hold who may be near to those of a cell into begins and ends (27,); how many."""
+    """Write the runs of the order of cells that hold possible neighbours of a cell into begins and ends (27,); how many."""
     nx, ny, nz = size[0], size[1], size[2]
     cx, cy, cz = at % nx, at // nx % ny, at // (nx * ny)
     runs, wide = 0, 1 if nx > 1 else 0
@@ -131,7 +131,7 @@ def _runs(at: int, size: Longs, starts: Longs, begins: Longs, ends: Longs) -> in
 def _estimate(
     place: Floats, share: Floats, i: int, looked: int, far: np.float32, begins: Longs, ends: Longs, runs: int
 ) -> int:
-    """About how many neighbours one has, by one in `looked` of those who may be near."""
+    """About how many neighbours one has, from one in `looked` of the candidates."""
     x, y, z = place[0, i], place[1, i], place[2, i]
     seen, step = 0, i % looked
     for run in range(runs):
@@ -303,7 +303,7 @@ class Near:
 
 
 def near(place: Floats, share: Floats, reach: float) -> Near:
-    """Who is within a reach in px of whom, of places (3, n) px; only those who have a share (n,)."""
+    """Which particles are within a reach in px of which, of places (3, n) px; only those with a share (n,)."""
     grid, n = grid_of(place, reach), len(share)
     there, shared = _sorted(place, grid.order), _sorted(share, grid.order)
     there[0, shared == 0] = np.inf

@@ -87,7 +87,7 @@ def _say_what_moved(state: State, before: State, free: State, took_s: Doubles) -
 
 
 def run_anew(before: Shot | None, after: Shot) -> bool:
-    """Whether those of a shot who are stepped together move otherwise than before an edit; None: nothing is known of before."""
+    """Whether interacting emitters move differently than before an edit; None: nothing is known of the previous shot."""
     after = effective_shot(after)
     crowds = interaction_groups(after)
     edit = changes_between(effective_shot(before), after) if crowds and before is not None else None
@@ -131,7 +131,7 @@ class InteractionGroup:
         self.hz, self.cache, self.ladder = shot.simulation_rate, tracks[0].cache, tracks[0].cache.ladder
         # Bodies that are turned round between two steps go straight between them: a curve would bring them into what holds them.
         self.straight = any(hasattr(FORCES.of(m).made, "position_pass") for m in meetings)
-        # Places are stepped on by one at a time; who asks meanwhile finds them.
+        # One thread at a time computes further states; others that ask meanwhile find them.
         self._running = threading.Lock()
         self.running: Running | None = None
         # What meetings keep from step to step, which never changes what comes of them.
@@ -400,7 +400,7 @@ class InteractionGroup:
         return np.where(state.values[state_layout.HOW] == contact.GONE, 0, felt).astype(np.float32)
 
     def _put(self, states: list[State], together: InteractionView, moved_on: Bools, t: float) -> None:
-        """Write places and velocities back into states, of those who were moved on; the world has moved all others."""
+        """Write positions and velocities of moved particles back into states; the world has moved all others."""
         for track, part, state in zip(self.tracks, together.parts, states, strict=True):
             own = slice(part.first, part.last)
             free = moved_on[own]

@@ -38,7 +38,7 @@ class InteractionView:
     """The particles of a crowd, in the order of emitters and births: structure of arrays (k, n).
 
     before, started: places px and velocities px/s (3, n) when the step began; place, velocity: now, and once the step is done, as
-    if nothing were touched; radius px, mass; fixed: who does not move, because it sticks; age s, once the step is done. h: the
+    if nothing were touched; radius px, mass; fixed: which do not move, because they stick; age s, at the end of the step. h: the
     step in s.
     """
 
@@ -64,7 +64,7 @@ class Own:
     light: Light | None
 
 
-# Rows of a state that tell what happens to a particle, as they stand in `Kin.values`.
+# Rows of a state with the events of a particle, as they are in `Kin.values`.
 OF_KIN = (state_layout.HOW, state_layout.GONE_AT, state_layout.CAUGHT, state_layout.NEAR_SINCE)
 K_HOW, K_GONE_AT, K_CAUGHT, K_NEAR_SINCE = range(4)
 

@@ -22,12 +22,12 @@ from isbjorn.core.simulate.interactions.grid import around, grid_of, stride_over
 _MARGIN, _MOST_MARGIN = 0.15, 0.6
 # Pairs of one body at most, and how many of them are found in the first pass over the grid.
 _MOST_EACH, _USUAL_EACH = 96, 16
-# Small bodies near a very large one: at most so many are examined.
+# Small bodies near a very large one: at most this many are examined.
 _MOST_EXAMINED = 2048
 # With fewer bodies than these, threads cost more than they save.
 _FEW = 4000
 # In a heap, a body one radius higher counts as lighter by this factor (a natural logarithm), at most by `_MOST_LEAN`, if both are
-# slower than so many steps of the acceleration that presses them.
+# slower than this many steps of the acceleration that presses them.
 _LEAN, _CALM_STEPS, _MOST_LEAN = 0.25, 8.0, 1.8
 # Bits of a cell's coordinate in the sorting key. Farther cells share keys, which is harmless: they are far apart.
 _CELL_BITS = 19
@@ -299,7 +299,7 @@ class Overlaps:
                     _separate_in_parallel(*of, first, last)  # type: ignore[call-arg]
 
     def exceed(self, place: Floats, px: Floats) -> bool:
-        """Whether a body was moved from its place by more than so many px (n,) along an axis."""
+        """Whether a body was moved from its place by more than this many px (n,) along an axis."""
         return _any_farther(self.bodies, self.order, place, px)
 
 

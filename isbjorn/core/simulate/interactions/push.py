@@ -61,7 +61,7 @@ class _Bodies:
             )
 
     def separate(self, most_px: Floats) -> None:
-        """Undo overlaps until none moves a body by more than so many px (n,); velocities stay."""
+        """Undo overlaps until none moves a body by more than this many px (n,); velocities stay."""
         for _ in range(_FIRST_ROUNDS):
             self.advance(self._none, self._none, 0.0)
             self._overlaps.undo(0.0, 0.0)

@@ -1,7 +1,7 @@
-"""A contagion among those who never move: when each catches it is worked out once, for all time.
+"""A contagion among particles that never move: the moment of each infection is computed once, for all time.
 
-It is the contagion that is stepped (`contagion`), without its steps: of arrival times of the least cost, whoever has the least that
-is left is done, and tells its neighbours (Dijkstra 1959).
+It is the stepped contagion (`contagion`) without steps: arrival times of least cost. The particle with the least remaining time
+is settled and updates its neighbours (Dijkstra 1959).
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     from isbjorn.core.simulate.track import Track
 
 _MOST_NEAREST = 16
-# So many pairs are looked at: some seconds. Denser crowds are stepped, where each looks at some of its neighbours.
+# At most this many pairs: some seconds. Denser groups are stepped, where each looks at some of its neighbours.
 _MOST_PAIRS = 6e8
 _AT_ONCE = 20_000
 
@@ -59,7 +59,7 @@ def _rests(shot: Shot, track: Track) -> bool:
 
 
 def still_contagion(crowd: InteractionGroup) -> Contagion | None:
-    """The contagion of a crowd of those who never move, if nothing about it changes with time."""
+    """The contagion of a group of particles that never move, if nothing about it changes with time."""
     if len(crowd.meetings) != 1 or not isinstance(crowd.meetings[0], Contagion):
         return None
     force = crowd.meetings[0]
@@ -80,7 +80,7 @@ def still_contagion(crowd: InteractionGroup) -> Contagion | None:
 def _reaches(
     place: Floats, share: Floats, starts: Longs, size: Longs, cell: float, radius: float, nearest: int, far: Floats
 ) -> None:
-    """The square of how far away each is caught from, (n,): the radius, or where the last of so many nearest is."""
+    """The squared distance up to which each can be infected, (n,): the radius, or the last of its nearest neighbours that count."""
     for i in prange(place.shape[1]):
         far[i] = radius * radius
         if nearest == 0:
@@ -140,7 +140,7 @@ def _on(
     lasts: Doubles,
     moments: Doubles, time: Doubles, heap: Longs, at: Longs, count: int, most: int,
 ) -> int:  # fmt: skip
-    """Let so many tell their neighbours; how many are left in the heap. at: where each stands in it, -1: nowhere yet, -2: done."""
+    """Let this many update their neighbours; how many are left in the heap. at: position of each in it, -1: not yet, -2: done."""
     cells = np.empty(27, np.int64)
     for _ in range(most):
         if count == 0:
@@ -217,7 +217,7 @@ def _caught(crowd: InteractionGroup, force: Contagion, stale: Callable[[], bool]
 
 
 def _handed_on(crowd: InteractionGroup, count: int, work_out: Callable[[], Doubles | None]) -> Doubles | None:
-    """Moments (n,) that another process has worked out; else they are worked out, and laid down for others."""
+    """Moments (n,) from the cache of another process; otherwise computed and stored for others."""
     shared_caches, told = crowd.tracks[0].cache.shared_caches, repr(crowd.depends_on(math.inf))
     motion = hashlib.sha256(told.encode()).hexdigest()
     there = None if shared_caches is None else shared_caches.more("still", motion, told, 0)

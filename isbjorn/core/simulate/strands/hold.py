@@ -2,7 +2,7 @@
 and die.
 
 A step: the joints fly as the world lets them. In parts of it, what they gained is then given to them piece by piece, and each time
-bending is worked out implicitly (the energy is that of the second differences of places, so it keeps momentum and is stable at any
+bending is computed implicitly (the energy is that of the second differences of places, so it keeps momentum and is stable at any
 stiffness), lengths are brought back exactly (projection along the directions of before, as SHAKE does, by Newton's method with a
 tridiagonal matrix; where that fails, by turning pieces as little as may be), and velocities lose what would stretch them (RATTLE;
 Andersen 1983): a strand keeps its energy but for what bending and the world take.
@@ -27,7 +27,7 @@ from isbjorn.core.simulate.strands.lengths import ENOUGH, brought_back, nearest,
 # A strand may be so near to all of its length between what holds it, and no nearer.
 TAUT = 0.999
 _PARTS, _PARTS_BY_SURFACES, _MOST_PARTS = 2, 4, 16
-# How stiff at least a strand is that is held at both ends, where it is told which way to go aside: a share of its masses.
+# The least stiffness of a strand that is held at both ends and has a direction to bend aside: a share of its masses.
 _SMOOTH = 0.25
 # And how often in a second it sways at least.
 _LIMP = 0.015
