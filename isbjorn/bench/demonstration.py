@@ -226,14 +226,14 @@ def cores(folder: Path) -> dict[str, Any]:
             with connect(f"ws://{address}/api/shots/{row}/live", max_size=None) as live:
                 span = {"first": shot.first_frame, "last": shot.last_frame}
                 live.send(json.dumps({"kind": "see", "frame": shot.first_frame, "width": WIDTHS[0], **span}))
-                told: list[tuple[float, int]] = []
+                samples: list[tuple[float, int]] = []
                 begun = time.perf_counter()
                 while time.perf_counter() - begun < _FILLED_S:
                     message = heard(live, 1) or {}
                     if message.get("kind") == "computed":
-                        told.append((time.perf_counter(), sum(b - a + 1 for a, b in message["ranges"])))
+                        samples.append((time.perf_counter(), sum(b - a + 1 for a, b in message["ranges"])))
             rates[str(count)] = round(
-                (told[-1][1] - told[1][1]) / (told[-1][0] - told[1][0]),
+                (samples[-1][1] - samples[1][1]) / (samples[-1][0] - samples[1][0]),
                 1,
             )
     return {"fps": rates, "each": round(rates[str(os.cpu_count())] / rates["1"] / (os.cpu_count() or 1), 2)}

@@ -79,8 +79,8 @@ def heard(live: ClientConnection, wait_s: float = 30) -> dict[str, Any] | None:
     except TimeoutError:
         return None
     if not isinstance(data, bytes):
-        told: dict[str, Any] = json.loads(data)
-        return told
+        message: dict[str, Any] = json.loads(data)
+        return message
     (length,) = struct.unpack("<I", data[:4])
     header: dict[str, Any] = json.loads(data[4 : 4 + length])
     live.send(json.dumps({"kind": "shown", "serial": header["serial"]}))
@@ -102,14 +102,14 @@ def preview_fps(folder: Path) -> float:
     shot = fountain(50_000, 3.0, frames=4000, stirred=True)
     with running(folder) as address, connect(f"ws://{address}/api/shots/{import_shot(address, shot)}/live") as live:
         live.send(json.dumps({"kind": "see", "frame": 0, "width": 1280, "first": 0, "last": 3999}))
-        told: list[tuple[float, int]] = []
+        samples: list[tuple[float, int]] = []
         begun = time.perf_counter()
-        while time.perf_counter() - begun < 2 * _PREVIEW_S + 2 or len(told) < 4:
+        while time.perf_counter() - begun < 2 * _PREVIEW_S + 2 or len(samples) < 4:
             message = heard(live)
             if message and message.get("kind") == "computed":
-                told.append((time.perf_counter(), sum(b - a + 1 for a, b in message["ranges"])))
+                samples.append((time.perf_counter(), sum(b - a + 1 for a, b in message["ranges"])))
         # The first frames bring each process its tables.
-        first, last = told[1], told[-1]
+        first, last = samples[1], samples[-1]
         return round((last[1] - first[1]) / (last[0] - first[0]), 1)
 
 

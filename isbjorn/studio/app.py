@@ -115,8 +115,8 @@ class _Keeper:
                 wrong = back_up(self.studio.store.folder)
             except OSError:
                 continue  # No room, or no right: the next time.
-            told = "Copy the data folder, then start with --restore to return to the newest undamaged backup."
-            self.studio.damage = f"The store is damaged ({wrong}). {told}" if wrong else None
+            remedy = "Copy the data folder, then start with --restore to return to the newest undamaged backup."
+            self.studio.damage = f"The store is damaged ({wrong}). {remedy}" if wrong else None
 
     def end(self) -> None:
         self.ended.set()

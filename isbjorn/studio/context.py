@@ -150,8 +150,8 @@ class Studio:
             while len(self._stood) > _GUIDED_KEPT:
                 self._stood.popitem(last=False)
             heard = list(self._listeners[shot_id])
-        for tell in heard:
-            tell()
+        for notify in heard:
+            notify()
         return standing
 
     def seen(self, shot_id: int) -> tuple[int, int, Shot]:

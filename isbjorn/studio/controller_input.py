@@ -218,8 +218,8 @@ class Inbox:
                     log.count += 1
 
             heard = list(self._heard)
-        for tell in heard:
-            tell(address, number, now)
+        for notify in heard:
+            notify(address, number, now)
 
     def _played(self, content: list[int]) -> None:
         """Bytes of a MIDI port, of any thread."""

@@ -203,11 +203,11 @@ def main() -> None:
     end_with(os.getppid())
     os.nice(10)
 
-    def tell(painting: Painting) -> None:
+    def report(painting: Painting) -> None:
         print(json.dumps([asdict(scene) for scene in painting.scenes]), flush=True)
 
     folder, *most = sys.argv[1:]
-    Painting(Store(Path(folder)), tell).paint(*map(int, most))
+    Painting(Store(Path(folder)), report).paint(*map(int, most))
 
 
 if __name__ == "__main__":

@@ -30,7 +30,7 @@ from isbjorn.studio.sockets import asked, packed
 _ON_THEIR_WAY = 2
 _LARGEST_WIDTH = 8192
 # How far a run is, is said so often.
-TOLD_EVERY_S = 0.5
+REPORTED_EVERY_S = 0.5
 # A coarse picture is rendered for at least this long before a newer edit may replace it: continuous edits still show something.
 FINISHED_S = 10.0
 FrameNumber = Annotated[int, Field(ge=-(2**53), le=2**53)]
@@ -88,7 +88,7 @@ class Looker:
         self.sent: deque[float] = deque(maxlen=64)
         self.dropped = 0
         self.gone = False
-        self._told: str | None = None
+        self._last_problem: str | None = None
         self._unconfirmed = 0
 
     async def hear(self) -> None:
@@ -155,8 +155,8 @@ class Looker:
                 IsbjornError("there is not enough memory for this picture.", "live", "Use a smaller size.")
             )
             return None
-        if self._told is not None:
-            self._told = None
+        if self._last_problem is not None:
+            self._last_problem = None
             await self.socket.send_text(json.dumps({"kind": "fine"}))
         return found
 
@@ -164,13 +164,13 @@ class Looker:
         """Wait for a picture; where it is a run of a crowd that takes long, say how far that is."""
         # A page that leaves meanwhile gets no further message.
         drawing.add_done_callback(lambda done: done.cancelled() or done.exception())
-        while not (await asyncio.wait({drawing}, timeout=TOLD_EVERY_S))[0]:
+        while not (await asyncio.wait({drawing}, timeout=REPORTED_EVERY_S))[0]:
             running = self.studio.preview.running(self.shot_id)
             if running is not None and self.document is not None:
                 shot = self.document[1]
                 frame = shot.first_frame + int(running.reached_s * float(shot.frame_rate))
-                told = {"kind": "running", "frame": max(frame, shot.first_frame), "left_s": round(running.left_s, 1)}
-                await self.socket.send_text(json.dumps(told))
+                message = {"kind": "running", "frame": max(frame, shot.first_frame), "left_s": round(running.left_s, 1)}
+                await self.socket.send_text(json.dumps(message))
         return drawing.result()
 
     async def send(
@@ -199,7 +199,7 @@ class Looker:
             figures=shown.figures,
         )
         if self.playing is not None:
-            self.studio.outbox.tell(self.shot_id, wish.frame, shown.figures)
+            self.studio.outbox.send(self.shot_id, wish.frame, shown.figures)
         await self.socket.send_bytes(packed(header, shown.jpeg))
 
     async def problem(self, error: IsbjornError) -> None:
@@ -207,6 +207,6 @@ class Looker:
         message: dict[str, Any] = {"kind": "problem", "what": error.what, "where": error.where, "remedy": error.remedy}
         head, *_ = await self.read()
         message["revision"] = head
-        self._told = error.what
+        self._last_problem = error.what
         self.playing = None
         await self.socket.send_text(json.dumps(message))

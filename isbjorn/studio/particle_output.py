@@ -25,7 +25,7 @@ class Outbox:
         if self._socket is not None:
             self._socket.setblocking(False)
 
-    def tell(self, shot: int, frame: int, figures: Figures) -> None:
+    def send(self, shot: int, frame: int, figures: Figures) -> None:
         """Send the figures of a frame that is on its way to a screen; at most a limited number per second."""
         now = time.monotonic()
         if self._socket is None or now - self._last < 1 / _MOST_A_SECOND:

@@ -12,7 +12,7 @@ from dataclasses import replace
 
 from isbjorn.core.document import Shot
 from isbjorn.core.frame import FEW
-from isbjorn.studio.page_session import TOLD_EVERY_S, Ask, Looker
+from isbjorn.studio.page_session import REPORTED_EVERY_S, Ask, Looker
 from isbjorn.studio.prefetch import FULL, About, Prefetch
 from isbjorn.studio.preview import Wish
 
@@ -106,7 +106,7 @@ class Playing:
         except TimeoutError:
             pass
         _, shot, digest = await self.looker.read()
-        ahead, told = self._ahead(shot, digest, wish, self.looker.range), time.perf_counter()
+        ahead, reported_at = self._ahead(shot, digest, wish, self.looker.range), time.perf_counter()
         frame = min(max(wish.frame, ahead.first), ahead.last)
         try:
             busy = True
@@ -116,8 +116,8 @@ class Playing:
                 if held:
                     ahead.pause()
                 busy = not self.looker.studio.preview.full() and (held or ahead.pump(frame))
-                if time.perf_counter() - told > TOLD_EVERY_S or not busy:
-                    told = time.perf_counter()
+                if time.perf_counter() - reported_at > REPORTED_EVERY_S or not busy:
+                    reported_at = time.perf_counter()
                     ranges = self.looker.studio.preview.computed(digest, wish)
                     await self.looker.socket.send_text(json.dumps({"kind": "computed", "ranges": ranges}))
                 if busy:
@@ -145,9 +145,9 @@ class Playing:
         if before is None or cost is None or before.scene.cost is None:
             return About(self._full_ms)
         height = width * shot.height // shot.width
-        told, here = max(1e-3, cost.ms(width, height)), max(1e-3, before.scene.cost.ms(width, height))
-        alone = told * min(1.0, self.looker.pace.full_ms / here) * (_ALONE if os.cpu_count() != 1 else 1.0)
-        return About(self._full_ms or alone, min(_MOST_FIXED, max(_LEAST_FIXED, cost.fixed_ms / told)))
+        cost_ms, here = max(1e-3, cost.ms(width, height)), max(1e-3, before.scene.cost.ms(width, height))
+        alone = cost_ms * min(1.0, self.looker.pace.full_ms / here) * (_ALONE if os.cpu_count() != 1 else 1.0)
+        return About(self._full_ms or alone, min(_MOST_FIXED, max(_LEAST_FIXED, cost.fixed_ms / cost_ms)))
 
     def _over(self, ahead: Prefetch) -> None:
         """Nothing more is drawn ahead; what was learnt of it is kept."""

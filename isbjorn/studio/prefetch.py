@@ -151,12 +151,12 @@ class Prefetch:
         self._flying[wish] = future
         begun = time.perf_counter()
 
-        def tell(done: Future[Shown]) -> None:
+        def on_done(done: Future[Shown]) -> None:
             # The page may have left, and the studio with it, while the picture was drawn.
             if not self._loop.is_closed():
                 self._loop.call_soon_threadsafe(self._done, wish, done, begun)
 
-        future.add_done_callback(tell)
+        future.add_done_callback(on_done)
 
     def _done(self, wish: Wish, done: Future[Shown], begun: float) -> None:
         self._flying.pop(wish, None)

@@ -44,8 +44,8 @@ def plain(text: str) -> str:
 
 def problem(status: int, what: str, where: str = "", remedy: str = "") -> JSONResponse:
     """An error as the page understands it."""
-    told = Problem(what=plain(what), where=plain(where), remedy=plain(remedy))
-    return JSONResponse(told.model_dump(), status_code=status)
+    body = Problem(what=plain(what), where=plain(where), remedy=plain(remedy))
+    return JSONResponse(body.model_dump(), status_code=status)
 
 
 class _TooLarge(Exception):

@@ -150,8 +150,8 @@ def _play_tape(studio: Studio, tape: Reader, content: bytes) -> None:
     samples = np.frombuffer(content[: len(content) // 2 * 2][: 2 * TAPE_RATE], "<i2").astype(np.float32) / np.float32(
         32768
     )
-    for told in tape.feed(samples)[-1:]:
-        studio.inbox.put("/timecode/s", told.seconds)
+    for timecode in tape.feed(samples)[-1:]:
+        studio.inbox.put("/timecode/s", timecode.seconds)
 
 
 @router.websocket("/{project_id}/triggers")
@@ -194,8 +194,8 @@ async def triggers(socket: WebSocket, project_id: int) -> None:
                 await run_in_threadpool(_play_tape, studio, tape, message["bytes"])
                 continue
             with suppress(ValidationError):
-                told = PageInput.model_validate_json(message.get("text") or "")
-                studio.inbox.put(told.address, told.value)
+                received = PageInput.model_validate_json(message.get("text") or "")
+                studio.inbox.put(received.address, received.value)
 
     stop = studio.inbox.listen(arrived)
     try:

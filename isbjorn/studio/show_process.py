@@ -108,7 +108,7 @@ class Quality:
 
 
 class Performer:
-    """What the process does: hears the studio, steps, draws, tells. clock: tells seconds, as those told by who says when what
+    """What the process does: hears the studio, steps, draws, tells. clock: tells seconds, as those picture by who says when what
     arrived; only what a picture costs is measured otherwise."""
 
     def __init__(
@@ -134,7 +134,7 @@ class Performer:
         self._waits, self._drawn = False, -1
         # The last whole round of a show that comes round.
         self._round: Performance | None = None
-        self._telling = threading.Lock()
+        self._send_lock = threading.Lock()
         self._sender = ThreadPoolExecutor(1, "sending")
         self._sending: Future[None] | None = None
 
@@ -176,7 +176,7 @@ class Performer:
                     continue
                 self._draw()
             except IsbjornError as error:
-                self._tell("problem", {"what": error.what, "where": error.where, "remedy": error.remedy})
+                self._send("problem", {"what": error.what, "where": error.where, "remedy": error.remedy})
                 self._hear(_TRY_AGAIN_S)
 
     def _anew(self) -> None:
@@ -207,8 +207,19 @@ class Performer:
             seconds = float(frame - shot.first_frame) / float(shot.frame_rate)
             height, width = rgb.shape[:2]
             figures = figures_of(layers, began)
-            told = (jpeg, width, height, seconds, float(frame), fps, share, dropped, figures, arrived[:_MOST_ARRIVALS])
-            self._tell("picture", Picture(*told))
+            picture = (
+                jpeg,
+                width,
+                height,
+                seconds,
+                float(frame),
+                fps,
+                share,
+                dropped,
+                figures,
+                arrived[:_MOST_ARRIVALS],
+            )
+            self._send("picture", Picture(*picture))
 
         before, self._sending = self._sending, None
         try:
@@ -223,8 +234,8 @@ class Performer:
         self.quality.drew(time.perf_counter() - began)
         release_memory()
 
-    def _tell(self, kind: str, what: Any) -> None:
-        with self._telling:
+    def _send(self, kind: str, what: Any) -> None:
+        with self._send_lock:
             self.studio.send((kind, what))
 
     def _hear(self, most_s: float) -> None:
@@ -271,9 +282,9 @@ class Performer:
         try:
             if self.show.edit(Shot.model_validate_json(text)):
                 self._anew()
-                self._tell("anew", None)
+                self._send("anew", None)
         except IsbjornError as error:
-            self._tell("problem", {"what": error.what, "where": error.where, "remedy": error.remedy})
+            self._send("problem", {"what": error.what, "where": error.where, "remedy": error.remedy})
 
     def _on_shown(self, _: None) -> None:
         self.on_their_way = max(0, self.on_their_way - 1)
@@ -301,7 +312,7 @@ class Performer:
             # A round has only just begun: the one before is meant.
             kept = self._round
         # Beside the show: a long one is a long text.
-        threading.Thread(target=lambda: self._tell("kept", kept.text()), name="keeping", daemon=True).start()
+        threading.Thread(target=lambda: self._send("kept", kept.text()), name="keeping", daemon=True).start()
 
     def _on_end(self, _: None) -> None:
         self.ended = True

@@ -1,7 +1,7 @@
-"""A stage: a shot that is performed, over one WebSocket. What arrives leads it, and pictures come as they are drawn.
+"""A stage: a shot that runs live over one WebSocket. Input drives it, and pictures are sent as they are rendered.
 
-To the page: a text message for what is to be told, a binary one for a picture, as of the preview: the length of a JSON header (4
-bytes, little endian), the header (`StageHeader`), the JPEG.
+Messages to the page are text; pictures are binary, as in the preview: the length of a JSON header (4 bytes, little endian), the
+header (`StageHeader`), the JPEG.
 """
 
 from __future__ import annotations
@@ -70,9 +70,9 @@ class Show:
     """A shot that runs live for one page: the process, and the sockets that talk to it."""
 
     def __init__(
-        self, studio: Studio, shot_id: int, asked: tuple[int, bool], tell: Callable[[str, Any], object]
+        self, studio: Studio, shot_id: int, asked: tuple[int, bool], send: Callable[[str, Any], object]
     ) -> None:
-        self.studio, self.shot_id, self._tell = studio, shot_id, tell
+        self.studio, self.shot_id, self._send = studio, shot_id, send
         self.latencies_s: deque[float] = deque(maxlen=_LATENCIES)
         self._pictures: OrderedDict[int, list[float]] = OrderedDict()
         self._serial = 0
@@ -129,17 +129,17 @@ class Show:
                 kind, what = self._pipe.recv()
             except (EOFError, OSError):
                 if not self._ended:
-                    self._tell("gone", None)
+                    self._send("gone", None)
                 return
             if kind == "picture":
                 self._serial += 1
                 self._pictures[self._serial] = what.arrived
                 while len(self._pictures) > _PICTURES_KNOWN:
                     self._pictures.popitem(last=False)
-                self.studio.outbox.tell(self.shot_id, int(what.frame), what.figures)
-                self._tell("picture", (self._header(what), what.jpeg))
+                self.studio.outbox.send(self.shot_id, int(what.frame), what.figures)
+                self._send("picture", (self._header(what), what.jpeg))
             else:
-                self._tell(kind, what)
+                self._send(kind, what)
 
     def _header(self, picture: Picture) -> StageHeader:
         return StageHeader(
@@ -189,21 +189,21 @@ class Stage:
     def __init__(self, studio: Studio, socket: WebSocket, shot_id: int) -> None:
         self.studio, self.socket, self.shot_id = studio, socket, shot_id
         self.loop = asyncio.get_running_loop()
-        self.told: asyncio.Queue[tuple[str, Any]] = asyncio.Queue()
+        self.outgoing: asyncio.Queue[tuple[str, Any]] = asyncio.Queue()
         self.show: Show | None = None
         self.left = False
         # Under which names takes are to be kept that were asked for.
         self._names: deque[str] = deque(maxlen=8)
 
-    def tell(self, kind: str, what: Any) -> None:
-        """From any thread: something for the page."""
+    def post(self, kind: str, what: Any) -> None:
+        """Queue a message for the page, from any thread."""
         with suppress(RuntimeError):
-            self.loop.call_soon_threadsafe(self.told.put_nowait, (kind, what))
+            self.loop.call_soon_threadsafe(self.outgoing.put_nowait, (kind, what))
 
     async def send(self) -> None:
         """Send messages, for ever."""
         while True:
-            kind, what = await self.told.get()
+            kind, what = await self.outgoing.get()
             if kind == "picture":
                 header, jpeg = what
                 await self.socket.send_bytes(packed(header, jpeg))
@@ -250,9 +250,9 @@ class Stage:
 
     def _of_show(self, kind: str, what: Any) -> None:
         if kind == "kept":
-            self.tell(kind, (what, self._names.popleft() if self._names else ""))
+            self.post(kind, (what, self._names.popleft() if self._names else ""))
         else:
-            self.tell(kind, what)
+            self.post(kind, what)
 
 
 @router.websocket("/api/shots/{shot_id}/stage")

@@ -34,8 +34,8 @@ def _parsed(text: str, shot_id: int) -> tuple[Shot, tuple[str, ...]]:
     edited = _EDITED.get(text)
     if edited is not None:
         return edited, ()
-    shot, told = salvaged(text, f"shot {shot_id}")
-    return shot, tuple(told)
+    shot, problems = salvaged(text, f"shot {shot_id}")
+    return shot, tuple(problems)
 
 
 # Documents that were written recently, by their texts: the next reader need not validate them again.
@@ -121,7 +121,7 @@ class Store:
             if self._version() == max(path.stem[:4] for path in (_MIGRATIONS / "versions").glob("[0-9]*.py")):
                 return
         except DatabaseError as error:
-            raise self._told(error) from None
+            raise self._explained(error) from None
         # Loaded only where there is something to do.
         from alembic import command
         from alembic.config import Config
@@ -140,7 +140,7 @@ class Store:
                 "Use that version, or another folder with --data.",
             ) from None
         except DatabaseError as error:
-            raise self._told(error) from None
+            raise self._explained(error) from None
 
     def _version(self) -> str:
         """The newest migration that was made; empty where none was."""
@@ -150,7 +150,7 @@ class Store:
             found = connection.exec_driver_sql("SELECT version_num FROM alembic_version").scalar()
             return str(found or "")
 
-    def _told(self, error: DatabaseError) -> IsbjornError:
+    def _explained(self, error: DatabaseError) -> IsbjornError:
         """What the database says, in words."""
         said = str(error.orig)
         if any(word in said for word in ("malformed", "not a database", "disk image", "encrypted")):
@@ -180,7 +180,7 @@ class Store:
                 session.commit()
             except DatabaseError as error:
                 session.rollback()
-                raise self._told(error) from None
+                raise self._explained(error) from None
 
     # Projects
 
@@ -293,10 +293,10 @@ class Store:
             earlier = select(Revision).where(Revision.shot_id == shot_id, Revision.number < row.head)
             for old in session.exec(earlier.order_by(col(Revision.number).desc()).limit(20)):
                 try:
-                    shot, told = _parsed(old.document, shot_id)
+                    shot, problems = _parsed(old.document, shot_id)
                 except IsbjornError:
                     continue
-                return shot, (f"revision {row.head} cannot be read; this is revision {old.number}.", *told)
+                return shot, (f"revision {row.head} cannot be read; this is revision {old.number}.", *problems)
             raise IsbjornError(
                 f"the shot's document is damaged ({error.what})",
                 f"shot {shot_id}",

@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     from isbjorn.core.deliver.farm.client import Farm, WorkerCard
 
 _PAUSE_S = 0.3
-_TOLD_EVERY_S, _WAIT_S = 0.25, 1.0
+_REPORTED_EVERY_S, _WAIT_S = 0.25, 1.0
 _MOST_ATTEMPTS = 3
 _SHOWN_EVERY_S = 1.0
 
@@ -132,9 +132,9 @@ class Worker:
         """Lay down what the farm's workers do, for the studio to show."""
         if time.monotonic() - self._shown > _SHOWN_EVERY_S:
             self._shown = time.monotonic()
-            told = json.dumps([asdict(one) for one in cards])
+            text = json.dumps([asdict(one) for one in cards])
             with suppress(OSError):
-                replace_whole(self.store.farm_file, told.encode())
+                replace_whole(self.store.farm_file, text.encode())
 
     def _take(self) -> int | None:
         with self.store.session() as session:
@@ -163,11 +163,11 @@ class Worker:
                 delivery_id, "failed", problem=f"The order cannot be read ({first_problem(error)[1]}). Create it again."
             )
             return
-        pace, told, checked, stop, made_so_far = _Pace(), 0.0, 0.0, False, 0
+        pace, reported_at, checked, stop, made_so_far = _Pace(), 0.0, 0.0, False, 0
 
         def cancelled() -> bool:
             nonlocal checked, stop
-            if time.perf_counter() - checked > _TOLD_EVERY_S:
+            if time.perf_counter() - checked > _REPORTED_EVERY_S:
                 checked = time.perf_counter()
                 with suppress(IsbjornError), self.store.session() as session:
                     row = session.get(DeliveryRow, delivery_id)
@@ -175,13 +175,13 @@ class Worker:
             return stop or self.orphaned()
 
         def on_progress(made: int) -> None:
-            nonlocal told, made_so_far
+            nonlocal reported_at, made_so_far
             made_so_far, ms = made, pace.ms(made)
-            if time.perf_counter() - told > _TOLD_EVERY_S:
-                told = time.perf_counter()
+            if time.perf_counter() - reported_at > _REPORTED_EVERY_S:
+                reported_at = time.perf_counter()
                 # Progress messages may be lost; finished frames stay.
                 with suppress(IsbjornError):
-                    self._tell(delivery_id, made, ms)
+                    self._report(delivery_id, made, ms)
 
         try:
             delivery = Delivery(
@@ -216,7 +216,7 @@ class Worker:
             traceback.print_exc()
             self._end(delivery_id, "failed", problem=f"Unexpected error: {error!r:.300}")
 
-    def _tell(self, delivery_id: int, done: int, ms_per_frame: float) -> None:
+    def _report(self, delivery_id: int, done: int, ms_per_frame: float) -> None:
         with self.store.session(write=True) as session:
             row = session.get(DeliveryRow, delivery_id)
             if row is not None:

@@ -304,7 +304,7 @@ class AtRest(unittest.TestCase):
     def test_the_end_is_there_at_once(self) -> None:
         """No step is made, and a look finds it again."""
         document = shot()
-        with mock.patch("isbjorn.core.simulate.interactions.group.Crowd._step", side_effect=AssertionError):
+        with mock.patch("isbjorn.core.simulate.interactions.group.InteractionGroup._step", side_effect=AssertionError):
             self.assertTrue((at(document, 15).caught >= 0).all())
             with mock.patch("isbjorn.core.simulate.interactions.static_contagion._caught", side_effect=AssertionError):
                 at(

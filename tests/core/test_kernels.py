@@ -21,7 +21,7 @@ class Reached(unittest.TestCase):
     def test_functions_and_constants_of_other_files(self) -> None:
         found = reached(HERE / "render" / "discs.py", "_draw")
         self.assertIn(("render/tiles.py", "TILE_W"), found)
-        self.assertIn(("render/lanes.py", "composite"), found)
+        self.assertIn(("render/simd.py", "composite"), found)
         self.assertIn("GROUPS = TILE_W // LANES", found["render/discs.py", "GROUPS"])
 
     def test_nothing_else_of_the_same_file(self) -> None:

@@ -192,7 +192,7 @@ class Idle(Looking):
         self.client.post(f"/api/shots/{self.shot}/cast", json={"kind": "flock"})
         self.edit("/emitters/0/pre_roll_s", 20)
         with (
-            mock.patch.object(page_session, "TOLD_EVERY_S", 0.05),
+            mock.patch.object(page_session, "REPORTED_EVERY_S", 0.05),
             mock.patch.object(group, "_WORTH_A_WORD_S", 0.0),
             self.looking() as socket,
         ):

@@ -70,8 +70,8 @@ def burnt(made: Floats, shot: Shot, order: Order, plan: Plan, picture: Picture, 
     if "frame" in order.burn:
         _label(out, str(picture.number), "right", True)
     if "figures" in order.burn:
-        told = "" if alive is None else f"{alive:,} alive"
-        _label(out, told, "left", False)
+        label = "" if alive is None else f"{alive:,} alive"
+        _label(out, label, "left", False)
         _label(out, f"{made.shape[1]} × {made.shape[0]} · {float(plan.rate):g} fps", "right", False)
     return out
 

@@ -122,7 +122,7 @@ class Maker:
         if path.is_file():
             return
         if form.movie:
-            write_segment(path, self._told(part), self.job.track)
+            write_segment(path, self._frames_of(part), self.job.track)
         elif form.sheet:
             self._tiles(path, part)
         else:
@@ -149,7 +149,7 @@ class Maker:
         for at in part:
             made, _ = self.render(self.job.plan[at])
             kept[str(at)] = tile(made)
-            self._tell(made)
+            self._report(made)
         _keep(path, kept)
 
     def render(self, picture: Picture) -> tuple[Floats, tuple[Layer, ...]]:
@@ -201,9 +201,9 @@ class Maker:
     def _write(self, picture: Picture, made: Floats, layers: tuple[Layer, ...]) -> None:
         job = self.job
         job.order.form.write(job.file(picture), made, job.alpha, self.about(picture), layers)
-        self._tell(made)
+        self._report(made)
 
-    def _tell(self, made: Floats) -> None:
+    def _report(self, made: Floats) -> None:
         release_memory()
         if self.job.thumb is not None and time.monotonic() - self._looked > _LOOKED_AT_EVERY_S:
             self._looked = time.monotonic()
@@ -234,7 +234,7 @@ class Maker:
             if writing is not None:
                 writing.result()
 
-    def _told(self, part: range) -> Iterator[Floats]:
+    def _frames_of(self, part: range) -> Iterator[Floats]:
         plan = self.job.plan
         # While one frame is encoded, the next is rendered.
         with ThreadPoolExecutor(max_workers=1) as hand:
@@ -244,7 +244,7 @@ class Maker:
                 if at != part[-1]:
                     rendering = hand.submit(self.render, plan[at + 1])
                 yield made
-                self._tell(made)
+                self._report(made)
 
 
 def _keep(path: Path, arrays: dict[str, npt.NDArray[Any]]) -> None:

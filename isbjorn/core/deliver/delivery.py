@@ -106,9 +106,9 @@ def sound_over(job: Job, plates: PlateReader) -> Sound | Mix | None:
 class Delivery:
     """Carries out an order whose name is settled, and checks what it made.
 
-    on_progress: told how many frames are made. thumb: where a small picture of the last one is laid. crew_plates: makes the reader
-    of plates in other processes; without it, and without `plates`, those relative to the working folder. farm: makes it in place of
-    this machine; on_workers: called with its workers.
+    on_progress: called with the number of finished frames. thumb: file for a small picture of the last one. crew_plates: makes the
+    reader of plates in other processes; without it, and without `plates`, paths are relative to the working folder. farm: renders
+    instead of this machine; on_workers: called with its workers.
     """
 
     def __init__(
@@ -149,7 +149,7 @@ class Delivery:
         there = [job.is_made(part) for part in job.parts]
         missing = [part for part, made in zip(job.parts, there, strict=True) if made < len(part)]
         done = sum(made for part, made in zip(job.parts, there, strict=True) if made == len(part))
-        self._tell(done)
+        self._report(done)
         with ExitStack() as stack:
             if self.shared_cache is None:
                 # Where the processes hand each other what they stepped.
@@ -161,7 +161,7 @@ class Delivery:
             check_files(self._maker(), made)
         return made
 
-    def _tell(self, done: int) -> None:
+    def _report(self, done: int) -> None:
         if self.on_progress is not None:
             self.on_progress(done)
 
@@ -176,22 +176,22 @@ class Delivery:
 
     def _make(self, parts: list[range], done: int) -> None:
         if self.farm is not None:
-            tell = lambda made: self._tell(done + made)  # noqa: E731
+            report = lambda made: self._report(done + made)  # noqa: E731
             shared_caches = None if self.shared_cache is None else SharedCaches.within(self.shared_cache)
-            self.farm.run(self.job, parts, self.plates, tell, self.cancelled, self.on_workers, shared_caches)
+            self.farm.run(self.job, parts, self.plates, report, self.cancelled, self.on_workers, shared_caches)
             return
         count = self.processes or processes_for(self.job)
         count = min(count, len(parts))
         if count > 1:
             with Crew(count, self.crew_plates, self.shared_cache) as crew:
-                crew.run(self.job, parts, lambda made: self._tell(done + made), self.cancelled)
+                crew.run(self.job, parts, lambda made: self._report(done + made), self.cancelled)
             return
         made = done
 
         def on_frame() -> None:
             nonlocal made
             made += 1
-            self._tell(made)
+            self._report(made)
 
         maker = self._maker(on_frame)
         for part in parts:

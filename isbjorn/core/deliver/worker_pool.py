@@ -70,8 +70,10 @@ class Crew:
             self._pool = ProcessPoolExecutor(self.count, self._context, _begin, shared)
         return self._pool
 
-    def run(self, job: Job, parts: list[range], told: Callable[[int], None], stale: Callable[[], bool] | None) -> None:
-        """Make chunks of a job; told: called repeatedly with the number of frames that are finished.
+    def run(
+        self, job: Job, parts: list[range], on_made: Callable[[int], None], stale: Callable[[], bool] | None
+    ) -> None:
+        """Make chunks of a job; on_made: called repeatedly with the number of frames that are finished.
 
         A part whose process died is made anew by another, so often. Raises Stale when nobody waits any more, IsbjornError when
         plate or disk fail; what is finished stays.
@@ -98,7 +100,7 @@ class Crew:
                         waiting.append((part, tried + 1))
                 if broken:
                     self._mend(waiting, begun)
-                told(finished + sum(min(self._made[slot], len(part)) for part, _, slot in begun.values()))
+                on_made(finished + sum(min(self._made[slot], len(part)) for part, _, slot in begun.values()))
                 if stale is not None and stale():
                     raise Stale
         except BaseException:

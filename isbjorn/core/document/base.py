@@ -19,8 +19,8 @@ Digest = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$", description="SHA-256 of
 
 def _title(name: str, field: Any) -> str:
     """A field's label: its spec's, or its own name."""
-    told = next((m.title for m in field.metadata if getattr(m, "title", "")), "")
-    return told or (name[0].upper() + name[1:].replace("_", " "))
+    title = next((m.title for m in field.metadata if getattr(m, "title", "")), "")
+    return title or (name[0].upper() + name[1:].replace("_", " "))
 
 
 class Part(BaseModel):

@@ -55,8 +55,8 @@ def look_parts(thing: Any) -> dict[str, set[str]]:
 
 named_by: IdentityCache[tuple[frozenset[str], frozenset[str]]] = IdentityCache(
     lambda thing: (
-        frozenset(r.id for r in references_of(thing) if not (r.to.dotted and "." in r.told)),
-        frozenset(r.id for r in references_of(thing) if r.to.dotted and "." in r.told),
+        frozenset(r.id for r in references_of(thing) if not (r.to.dotted and "." in r.target)),
+        frozenset(r.id for r in references_of(thing) if r.to.dotted and "." in r.target),
     )
 )
 

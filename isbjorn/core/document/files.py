@@ -80,7 +80,7 @@ def _dropped(given: Any, loc: tuple[Any, ...]) -> bool:
     return True
 
 
-def _whole_or_none(given: dict[str, Any], told: list[str]) -> Shot | None:
+def _whole_or_none(given: dict[str, Any], problems: list[str]) -> Shot | None:
     for _ in range(_MOST_DROPS):
         try:
             return Shot.model_validate(given)
@@ -89,7 +89,7 @@ def _whole_or_none(given: dict[str, Any], told: list[str]) -> Shot | None:
             loc = error.errors(include_url=False, include_context=False)[0]["loc"]
             if not loc or not _dropped(given, loc):
                 return None
-            told.append(f"{field}: {message}.")
+            problems.append(f"{field}: {message}.")
     return None
 
 
@@ -106,13 +106,13 @@ def salvaged(text: str, where: str = "file") -> tuple[Shot, list[str]]:
         if given is None:
             raise
         first = error
-    told: list[str] = []
-    found = _whole_or_none(given, told)
+    problems: list[str] = []
+    found = _whole_or_none(given, problems)
     if found is not None:
-        return found, told
+        return found, problems
     lists = {name: given.pop(name) if isinstance(given.get(name), list) else [] for name in _LISTS}
     taken: dict[str, Any] = {name: [] for name in _LISTS}
-    found = _whole_or_none(given, told)
+    found = _whole_or_none(given, problems)
     if found is None:
         raise first
     left = [(name, thing) for name in _LISTS for thing in lists[name]]
@@ -131,8 +131,8 @@ def salvaged(text: str, where: str = "file") -> tuple[Shot, list[str]]:
         left = rest
     for name, thing in rest:
         called = thing.get("name", thing.get("id", "")) if isinstance(thing, dict) else ""
-        told.append(f"{name}: {called or 'one of them'} does not fit the rest.")
-    return found, told
+        problems.append(f"{name}: {called or 'one of them'} does not fit the rest.")
+    return found, problems
 
 
 def _as_data(text: str) -> dict[str, Any] | None:

@@ -34,8 +34,8 @@ def shown(
 
     located: it acts from a place, which is shown. framed: it matters from where its place and its turn are meant.
     """
-    told: Any = {"title": title, "icon": icon, "about": about, "menu": menu, "located": located, "framed": framed}
-    return ConfigDict(title=title, json_schema_extra={"isbjorn": told})
+    shown_as: Any = {"title": title, "icon": icon, "about": about, "menu": menu, "located": located, "framed": framed}
+    return ConfigDict(title=title, json_schema_extra={"isbjorn": shown_as})
 
 
 def is_framed(model: type[Part]) -> bool:

@@ -57,16 +57,16 @@ def number_at(things: Mapping[str, Any], tie: str) -> Number | None:
 
 @dataclass(frozen=True)
 class Reference:
-    """A field that names a thing. path: dotted, from the thing that holds it; told: as it stands there."""
+    """A field that names a thing. path: dotted, from the thing that holds it; target: the name that it has there."""
 
     path: str
-    told: str
+    target: str
     to: RefTo
 
     @property
     def id(self) -> str:
         """The id of what is named."""
-        return self.told.partition(".")[0] if self.to.dotted else self.told
+        return self.target.partition(".")[0] if self.to.dotted else self.target
 
 
 @functools.cache
@@ -91,9 +91,9 @@ def _references_in(part: Part, path: str) -> Iterator[Reference]:
     for name, to in _fields_of(type(part)):
         value = getattr(part, name)
         if to is not None:
-            for told in value if isinstance(value, tuple) else (value,):
-                if told and told not in to.words:
-                    yield Reference(f"{path}{name}", told, to)
+            for target in value if isinstance(value, tuple) else (value,):
+                if target and target not in to.words:
+                    yield Reference(f"{path}{name}", target, to)
         elif isinstance(value, Number):
             # By far the most: only a source of one names anything.
             if value.source is not None:
@@ -135,10 +135,10 @@ def retied(part: P, other: Callable[[str], str | None]) -> P | None:
     return part.model_copy(update=update) if update else part
 
 
-def _renamed(told: str, to: RefTo, other: Callable[[str], str | None]) -> str | None:
-    if told in to.words:
-        return told
-    head, dot, rest = told.partition(".") if to.dotted else (told, "", "")
+def _renamed(target: str, to: RefTo, other: Callable[[str], str | None]) -> str | None:
+    if target in to.words:
+        return target
+    head, dot, rest = target.partition(".") if to.dotted else (target, "", "")
     new = other(head)
     return None if new is None else new + dot + rest
 
@@ -182,14 +182,14 @@ def check_ties(shot: _Cast) -> None:
 
     def wrong(kind: str, words: Any, thing: Any, reference: Reference) -> PydanticCustomError:
         title = _title(thing, reference.path)
-        return PydanticCustomError(kind, words, {"t": thing.name, "f": title, "n": reference.told})
+        return PydanticCustomError(kind, words, {"t": thing.name, "f": title, "n": reference.target})
 
     for name, thing in things.items():
         for reference in references_of(thing):
-            if reference.to.dotted and "." in reference.told:
-                if number_at(things, reference.told) is None:
+            if reference.to.dotted and "." in reference.target:
+                if number_at(things, reference.target) is None:
                     raise wrong("loose_source", "{t}, {f}: the cast has no number {n}", thing, reference)
-                driven[f"{name}.{reference.path.rpartition('.source.')[0]}"] = reference.told
+                driven[f"{name}.{reference.path.rpartition('.source.')[0]}"] = reference.target
             elif not any(reference.id in ids[to] for to in reference.to.to) or (
                 reference.to.words and reference.id == name
             ):

@@ -257,10 +257,10 @@ def planted(shot: Shot, kept: Shot) -> tuple[Shot, str]:
             names.add(name)
             # Under their new ids, forces keep their draws: what is planted twice moves alike.
             more = {"draws": thing.own_draws} if field == "forces" else {}
-            tied: Any = retied(thing, lambda told: new.get(told, told))
+            tied: Any = retied(thing, lambda target: new.get(target, target))
             things.append(tied.model_copy(update={"id": new[thing.id], "name": name, **more}))
         update[field] = (*getattr(shot, field), *things)
-    links = [retied(link, lambda told: new.get(told, told)) for link in kept.links]
+    links = [retied(link, lambda target: new.get(target, target)) for link in kept.links]
     update["links"] = (*shot.links, *(link for link in links if link is not None))
     # What it only depends on is off.
     kept_for = [e.id for e in kept.emitters if e.on] or [e.id for e in kept.emitters]

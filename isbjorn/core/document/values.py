@@ -220,9 +220,9 @@ class Spec:
 
     def __get_pydantic_json_schema__(self, schema: CoreSchema, handler: GetJsonSchemaHandler) -> dict[str, Any]:
         found = handler(schema)
-        told = {**asdict(self), "sources": list(self.measures)}
-        del told["title"]
-        return {"allOf": [found], "isbjorn": told} if "$ref" in found else found | {"isbjorn": told}
+        spec = {**asdict(self), "sources": list(self.measures)}
+        del spec["title"]
+        return {"allOf": [found], "isbjorn": spec} if "$ref" in found else found | {"isbjorn": spec}
 
 
 def timed_spec(unit: str, low: float, high: float, help: str, step: float = 1.0, title: str = "") -> Spec:

@@ -53,9 +53,9 @@ class Reader:
             states = signs[at]
             changes = np.flatnonzero(np.diff(np.concatenate([[self._state], states])))
             for where in (at[changes] + self._heard).tolist():
-                told = self._edge(where)
-                if told is not None:
-                    found.append(told)
+                timecode = self._edge(where)
+                if timecode is not None:
+                    found.append(timecode)
             self._state = int(states[-1])
         self._heard += len(samples)
         return found
@@ -100,8 +100,8 @@ def timecode_in(path: str) -> tuple[float, float, float] | None:
     sound = listened(Path(path))
     reader, heard = Reader(sound.rate), 0
     for block in sound.blocks():
-        for told in reader.feed(block[:, 0])[:1]:
-            return told.sample / sound.rate, told.seconds, told.rate
+        for timecode in reader.feed(block[:, 0])[:1]:
+            return timecode.sample / sound.rate, timecode.seconds, timecode.rate
         heard += len(block)
         if heard > _LOOKED_AT_S * sound.rate:
             break

@@ -155,8 +155,8 @@ def _velocities(times: Doubles, place: Doubles, velocity: Doubles, first: Longs)
     after[:-1], wide[:-1] = slope[1:], gap[1:]
     both = (gap > 0) & (wide > 0)
     mean = (slope * wide[:, None] + after * gap[:, None]) / np.maximum(gap + wide, 1e-9)[:, None]
-    told = np.where(both[:, None], mean, np.where((gap > 0)[:, None], slope, after))
-    return np.where(unknown[:, None], told, velocity)
+    estimate = np.where(both[:, None], mean, np.where((gap > 0)[:, None], slope, after))
+    return np.where(unknown[:, None], estimate, velocity)
 
 
 def _sample(t: float, place: Any, **more: Any) -> Sample:

@@ -256,8 +256,8 @@ def sounds_of(
     that is wanted and does not stand in the cast. Raises IsbjornError for damaged ones."""
     found: list[tuple[Sound, float]] = []
     plate = shot.plate
-    told = any(one.of_plate for one in shot.sounds)
-    if plate is not None and plate.on and with_plate and not told:
+    has_plate_sound = any(one.of_plate for one in shot.sounds)
+    if plate is not None and plate.on and with_plate and not has_plate_sound:
         own = sound_of(plate, find(plate.media), start_s, length_s)
         found += [] if own is None else [(own, 1.0)]
     for one in shot.sounds:

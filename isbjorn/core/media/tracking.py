@@ -69,7 +69,7 @@ def follow(
     first: int,
     last: int,
     window: int = 41,
-    told: Callable[[int], object] | None = None,
+    on_frame: Callable[[int], object] | None = None,
 ) -> list[Seen]:
     """Follow the point at (x, y) of frame `first` to frame `last`, before or after it; x, y in px of the shot from the top left.
 
@@ -99,8 +99,8 @@ def follow(
         now = _grey(shot, plates, frame, scale)
         to, ok, _ = cv2.calcOpticalFlowPyrLK(before, now, at, at.copy(), **how)
         home, ok_home, _ = cv2.calcOpticalFlowPyrLK(now, before, to, at.copy(), **how)
-        if told is not None:
-            told(frame)
+        if on_frame is not None:
+            on_frame(frame)
         astray = float(np.linalg.norm(np.asarray(home) - at))
         px, py = (float(v) for v in np.asarray(to)[0, 0])
         inside = 0 <= px < now.shape[1] and 0 <= py < now.shape[0]

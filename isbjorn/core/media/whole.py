@@ -20,7 +20,7 @@ def _settled(folder: Path) -> None:
         os.close(handle)
 
 
-class _Told:
+class _WatchedFile:
     """A file that remembers what the disk refused, for writers that keep it to themselves."""
 
     def __init__(self, file: IO[bytes]) -> None:
@@ -46,7 +46,7 @@ class _Told:
 
 
 @contextmanager
-def whole(path: Path) -> Iterator[_Told]:
+def whole(path: Path) -> Iterator[_WatchedFile]:
     """A file to be written, beside its place; in its place when all of it lies on the disk.
 
     Raises OSError when the disk takes less than all; then what stood there before still does, and nothing is left over.
@@ -54,16 +54,16 @@ def whole(path: Path) -> Iterator[_Told]:
     partial = path.with_name(f".{path.name}.part{path.suffix}")
     try:
         with partial.open("wb") as file:
-            told = _Told(file)
+            watched = _WatchedFile(file)
             try:
-                yield told
+                yield watched
             except Exception as error:
                 # A library says in its own words that its file could not be written: what the disk said is what helps.
-                if told.refused is None:
+                if watched.refused is None:
                     raise
-                raise told.refused from error
-            if told.refused is not None:
-                raise told.refused
+                raise watched.refused from error
+            if watched.refused is not None:
+                raise watched.refused
             file.flush()
             os.fsync(file.fileno())
         os.replace(partial, path)

@@ -267,8 +267,8 @@ def kept_mask(body: Any, variant: int, side: int) -> npt.NDArray[np.float32]:
     home = os.environ.get("NUMBA_CACHE_DIR", "")
     if side < _KEPT_FROM or not home:
         return mask(body, variant, side)
-    told = f"{body.model_dump_json()} {variant} {side} {_drawn_by(BODIES.of(body).made)}"
-    path = Path(home) / "masks" / f"{hashlib.sha256(told.encode()).hexdigest()[:32]}.npy"
+    key = f"{body.model_dump_json()} {variant} {side} {_drawn_by(BODIES.of(body).made)}"
+    path = Path(home) / "masks" / f"{hashlib.sha256(key.encode()).hexdigest()[:32]}.npy"
     with suppress(OSError, ValueError, EOFError):
         known = np.load(path, allow_pickle=False)
         if known.shape == (side, side) and known.dtype == np.float32:

@@ -123,9 +123,9 @@ class Digests:
         if unit.id not in self._known:
             if isinstance(unit, Group):
                 members = [e for e in self.shot.emitters if e.on and e.group == unit.id]
-                told = [_text_of(self.things[unit.id]), *map(self.of, members)]
+                parts = [_text_of(self.things[unit.id]), *map(self.of, members)]
             else:
-                told = self._emitter(unit)
-            told += map(self.of, self.users.get(unit.id, ()))
-            self._known[unit.id] = hashlib.sha256("\n".join([unit.id, *told]).encode()).hexdigest()
+                parts = self._emitter(unit)
+            parts += map(self.of, self.users.get(unit.id, ()))
+            self._known[unit.id] = hashlib.sha256("\n".join([unit.id, *parts]).encode()).hexdigest()
         return self._known[unit.id]

@@ -213,8 +213,8 @@ def ids(compositor: Compositor) -> Floats:
             radius = np.where(p.opacity > 0, p.size * np.float32(0.5 * view.scale_x) * grown, 0).astype(np.float32)
             million, births = np.divmod(births_of(p.id), 1_000_000)
             names = np.stack([np.full(len(p), number + 1), births, million], axis=1).astype(np.float32)
-            middles, radii, told = (np.ascontiguousarray(rows[order]) for rows in (centre, radius, names))
-            _stamp(middles, radii, told, out)
+            middles, radii, sorted_names = (np.ascontiguousarray(rows[order]) for rows in (centre, radius, names))
+            _stamp(middles, radii, sorted_names, out)
     return out
 
 

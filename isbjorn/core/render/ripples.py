@@ -203,7 +203,7 @@ def _swung(context: RenderContext, number: int, ripples: Ripples, water: Water) 
     most = max(1, water.most_at_once // len(tracks))
     moved = [*_PLACES, *(["height"] if ripples.height.timed else [])]
     named = [thing for thing in references_of(ripples) if thing.id in context.solver.readings.things]
-    told = (
+    key = (
         ripples.model_dump_json(include={*moved}), context.shot.camera.kind,
         *(context.solver.readings.things[thing.id].model_dump_json() for thing in named if thing.id not in ripples.also),
     )  # fmt: skip
@@ -216,7 +216,7 @@ def _swung(context: RenderContext, number: int, ripples: Ripples, water: Water) 
 
     modes = modes_at(
         water, len(weights), float(context.seconds), min(one.births.begin_s for one in tracks),
-        lambda at: (*(one.depends_on(at) for one in tracks), falling.size_key(), told), dents, context.stale,
+        lambda at: (*(one.depends_on(at) for one in tracks), falling.size_key(), key), dents, context.stale,
         tracks[0].cache.shared_caches,
     )  # fmt: skip
     return modes.mixed(weights)

@@ -59,7 +59,7 @@ def _defined(path: Path) -> dict[str, ast.stmt]:
 
 
 @functools.cache
-def _told(path: Path, name: str) -> tuple[str, frozenset[str]]:
+def _definition(path: Path, name: str) -> tuple[str, frozenset[str]]:
     """The text of what makes a name, and the names in it."""
     node = _defined(path)[name]
     first = min([node.lineno, *(d.lineno for d in getattr(node, "decorator_list", []))])
@@ -100,7 +100,7 @@ def reached(path: Path, name: str) -> dict[tuple[str, str], str]:
             found[inside, wanted], others = _ALSO[here, wanted]
             ahead += others
             continue
-        text, names = _told(here, wanted)
+        text, names = _definition(here, wanted)
         found[inside, wanted] = text
         for other in names:
             home = _imported(here, other)
@@ -116,8 +116,8 @@ def reached(path: Path, name: str) -> dict[tuple[str, str], str]:
 def fingerprint() -> str:
     """A digest of the engine's files and of what compiles them: while it is the same, no kernel has changed."""
     files = [(str(p.relative_to(HERE)), p.stat().st_mtime_ns, p.stat().st_size) for p in sorted(HERE.rglob("*.py"))]
-    told = f"{version('numba')} {version('llvmlite')} {os.environ.get('ISBJORN_EXTENSIONS', '')} {files}"
-    return hashlib.sha256(told.encode()).hexdigest()
+    versions = f"{version('numba')} {version('llvmlite')} {os.environ.get('ISBJORN_EXTENSIONS', '')} {files}"
+    return hashlib.sha256(versions.encode()).hexdigest()
 
 
 def _marker() -> Path:

@@ -28,8 +28,8 @@ def _stamps() -> dict[str, str]:
     now = fingerprint()
     known: dict[str, str] = {}
     with suppress(OSError, ValueError):
-        told = json.loads(_STAMPS.read_text())
-        known = told["stamps"] if told["of"] == now else {}
+        stored = json.loads(_STAMPS.read_text())
+        known = stored["stamps"] if stored["of"] == now else {}
     count = len(known)
 
     def keep() -> None:
@@ -63,8 +63,8 @@ class KernelLocator(UserProvidedCacheLocator):
 
     @staticmethod
     def _digest(texts: dict[tuple[str, str], str]) -> str:
-        told = "\n".join(f"{at} {text}" for at, text in sorted(texts.items()))
-        return hashlib.sha256(f"{version('numba')} {version('llvmlite')} {told}".encode()).hexdigest()
+        joined = "\n".join(f"{at} {text}" for at, text in sorted(texts.items()))
+        return hashlib.sha256(f"{version('numba')} {version('llvmlite')} {joined}".encode()).hexdigest()
 
     def get_disambiguator(self) -> str:
         """Nothing, as a rule: a name is there once in a file, and lines move. With kinds from elsewhere, one of theirs."""

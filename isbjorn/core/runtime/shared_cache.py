@@ -114,8 +114,8 @@ class SharedCache:
             for group in os.scandir(self.folder):
                 with suppress(OSError):
                     for one in os.scandir(group.path):
-                        told = one.stat()
-                        found.append((told.st_mtime_ns, told.st_size, one.path))
+                        status = one.stat()
+                        found.append((status.st_mtime_ns, status.st_size, one.path))
         total = sum(size for _, size, _ in found)
         for _, size, path in sorted(found):
             if total <= room:

@@ -130,7 +130,7 @@ class Ladder(Generic[S]):
         """The last step of a motion of which a state is kept with the tag that `tag` gives for it; None if there is none."""
         with self._lock:
             rungs = dict(self._rungs.get(motion, {}))
-        return max((at for at, (_, told) in rungs.items() if told == tag(at)), default=None)
+        return max((at for at, (_, stored_tag) in rungs.items() if stored_tag == tag(at)), default=None)
 
     def keep(self, motion: str, tag: str, index: int, state: S, asked: bool = False) -> bool:
         """Keep a state, if it is a rung or was asked for; whether it is a rung."""

@@ -26,7 +26,7 @@ _OF_OTHERS = {"shape", "radius", "falloff", "inverted", "take", "lane"}
 
 
 @dataclass(frozen=True)
-class _Told:
+class _Description:
     """A thing as JSON, as far as motion depends on it, without keys; and those, by the path of their number."""
 
     text: str
@@ -44,7 +44,7 @@ def _within(paths: Iterable[str]) -> dict[Any, Any]:
     return found
 
 
-def _told(thing: Any, exclude: Collection[str] = (), only: set[str] | None = None) -> _Told:
+def _description(thing: Any, exclude: Collection[str] = (), only: set[str] | None = None) -> _Description:
     """A thing but for some fields, or only some of them; without what only shows of its parts."""
     parts = {name: within for name, within in look_parts(thing).items() if name not in exclude} if only is None else {}
     keys = {
@@ -60,16 +60,16 @@ def _told(thing: Any, exclude: Collection[str] = (), only: set[str] | None = Non
         without[name] = without.get(name, {}) | dict.fromkeys(looks, True)
     without |= dict.fromkeys(exclude, True)
     text = thing.model_dump_json(include=only, exclude=without)
-    return _Told(f"{text} {sorted(keys)}", keys)
+    return _Description(f"{text} {sorted(keys)}", keys)
 
 
 # Forces, places and sounds have one description each; an edit leaves most of them as they are.
-_force: IdentityCache[_Told] = IdentityCache(lambda force: _told(force, _NAMES))
-_heard: IdentityCache[_Told] = IdentityCache(lambda sound: _told(sound, only=_HEARD))
-_taken: IdentityCache[_Told] = IdentityCache(lambda take: _told(take, only=_TAKEN))
+_force: IdentityCache[_Description] = IdentityCache(lambda force: _description(force, _NAMES))
+_heard: IdentityCache[_Description] = IdentityCache(lambda sound: _description(sound, only=_HEARD))
+_taken: IdentityCache[_Description] = IdentityCache(lambda take: _description(take, only=_TAKEN))
 # Of another emitter, its place; and every number of it, since any may drive one of these.
-_other: IdentityCache[_Told] = IdentityCache(
-    lambda thing: _told(
+_other: IdentityCache[_Description] = IdentityCache(
+    lambda thing: _description(
         thing,
         only=(set(Placed.model_fields) | {p.split(".")[0] for p, _ in numbers_of(thing)} | _OF_OTHERS)
         & set(type(thing).model_fields),
@@ -77,12 +77,12 @@ _other: IdentityCache[_Told] = IdentityCache(
 )
 
 
-def _parts(shot: Shot, emitter: Emitter) -> tuple[dict[str, _Told], bool]:
+def _parts(shot: Shot, emitter: Emitter) -> tuple[dict[str, _Description], bool]:
     """What the motion of an emitter depends on, by ids, its own under an empty one; and whether it uses a sound of the plate."""
     things: dict[str, Any] = {thing.id: thing for thing in shot.things}
     forces = [f for f in shot.reaching(emitter) if f.stage != "look"]
     look = look_fields(emitter, forces)
-    found = {"": _told(emitter, {*look, "end_s"})}
+    found = {"": _description(emitter, {*look, "end_s"})}
     # In the order of their ids: forces add up in any order.
     found |= {f.id: _force(f) for f in sorted(forces, key=lambda f: f.id)}
     todo, of_plate = [emitter, *forces], False
@@ -157,11 +157,11 @@ class Identity:
         over = self._end_s is not None and self._end_s + self._delay_s <= t
         cell = (bisect.bisect_left(self._moments, t), over)
         if cell not in self._known:
-            told: dict[str, Any] = {}
+            known_keys: dict[str, Any] = {}
             for path, keys in self._keys.items():
-                told[path] = keys[: bisect.bisect_left([k["at_s"] for k in keys], t) + 2]
-            told["end"] = self._end_s if over else None
-            self._known[cell] = hashlib.sha256(json.dumps(told, sort_keys=True).encode()).hexdigest()
+                known_keys[path] = keys[: bisect.bisect_left([k["at_s"] for k in keys], t) + 2]
+            known_keys["end"] = self._end_s if over else None
+            self._known[cell] = hashlib.sha256(json.dumps(known_keys, sort_keys=True).encode()).hexdigest()
         return self._known[cell]
 
 

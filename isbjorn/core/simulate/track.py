@@ -232,8 +232,8 @@ class Track:
         """What all its states depend on; known once all tracks that it is simulated with, and its parents, are."""
         if self.parent is None:
             return self.identity.motion
-        told = f"{self.identity.motion} {self.parent.depends_on(0)[0]}"
-        return hashlib.sha256(told.encode()).hexdigest()
+        parts = f"{self.identity.motion} {self.parent.depends_on(0)[0]}"
+        return hashlib.sha256(parts.encode()).hexdigest()
 
     @functools.cached_property
     def admission(self) -> Admission:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import asyncio
+import concurrent.futures
 import contextlib
 import json
 import os
@@ -146,7 +148,7 @@ class Farm:
         job: Job,
         parts: list[range],
         plates: PlateReader,
-        told: Callable[[int], None],
+        on_made: Callable[[int], None],
         stale: Callable[[], bool] | None,
         seen: Callable[[list[WorkerCard]], None] | None = None,
         shared_caches: SharedCaches | None = None,
@@ -160,7 +162,7 @@ class Farm:
         by_digest = {f.digest: f.path for some in files.values() for f in some}
         work = _Work(self, job, parcel.encode(), by_digest, Rungs(job, plates, shared_caches))
         try:
-            work.run(parts, told, stale, seen)
+            work.run(parts, on_made, stale, seen)
         finally:
             work.give_up()
 
@@ -202,7 +204,7 @@ class _Work:
     def run(
         self,
         parts: list[range],
-        told: Callable[[int], None],
+        on_made: Callable[[int], None],
         stale: Callable[[], bool] | None,
         seen: Callable[[list[WorkerCard]], None] | None,
     ) -> None:
@@ -242,7 +244,7 @@ class _Work:
             elif time.monotonic() - last > self._patience():
                 self._restart(cards)
                 last = time.monotonic()
-            told(finished)
+            on_made(finished)
             if stale is not None and stale():
                 raise Stale
 
@@ -289,10 +291,18 @@ class _Work:
             )
 
     def _take(self, future: Any, part: range, tried: int, waiting: list[tuple[range, int]]) -> bool:
-        """Take what came of a part; whether its files lie here. What went wrong for a reason of the worker is tried again."""
-        error = future.exception() if future.status == "error" else None
-        if error is None and future.status == "finished":
-            for name, content in future.result():
+        """Store the files of a finished chunk; whether it was finished. Chunks that failed because of a worker are queued again."""
+        files: list[tuple[str, bytes]] | None = None
+        try:
+            error = future.exception() if future.status == "error" else None
+            if future.status == "finished":
+                files = future.result()
+        except (asyncio.CancelledError, concurrent.futures.CancelledError):
+            # The scheduler was lost between the question and the answer.
+            waiting.append((part, tried))
+            return False
+        if files is not None:
+            for name, content in files:
                 if name == LOOK:
                     if self.job.thumb is not None:
                         with contextlib.suppress(OSError):
@@ -311,13 +321,13 @@ class _Work:
         if isinstance(error, IsbjornError):
             raise error
         if future.status in ("cancelled", "lost"):
-            # Its scheduler went away, which is no fault of the part.
+            # The scheduler was lost, which is not the chunk's fault.
             waiting.append((part, tried))
             return False
         if isinstance(error, MediaMissing):
             address, *digests = error.args
             try:
-                # Another part may have asked for them meanwhile.
+                # Another chunk may have asked for them meanwhile.
                 for digest in self.farm.ask(address, lacking, digests):
                     self.farm.send(address, digest, self.paths[digest])
             except (OSError, TimeoutError, ValueError, LookupError) as failed:

@@ -129,28 +129,28 @@ class _Bench:
 
     def maker_of(self, parcel: bytes) -> Maker:
         if self.maker is None or self.parcel != parcel:
-            told = json.loads(parcel)
-            self._check(told)
+            given = json.loads(parcel)
+            self._check(given)
             shutil.rmtree(self.folder, ignore_errors=True) if self.maker is not None else None
             cache = cache_folder()
             cache.mkdir(parents=True, exist_ok=True)
             self.folder = Path(tempfile.mkdtemp(prefix="job-", dir=cache))
-            plates = _FarmPlates(told["media"], self.folder / "media")
-            order = Order.model_validate_json(told["order"])
+            plates = _FarmPlates(given["media"], self.folder / "media")
+            order = Order.model_validate_json(given["order"])
             if order.colour is not None and order.colour.config:
                 here = order.colour.model_copy(update={"config": plates.resolve(order.colour.config)})
                 order = order.model_copy(update={"colour": here})
-            job = Job(Shot.model_validate_json(told["shot"]), order, self.folder, self.folder / LOOK)
+            job = Job(Shot.model_validate_json(given["shot"]), order, self.folder, self.folder / LOOK)
             self.maker = Maker(job, plates, SharedCaches.within(cache / "states"))
             self.parcel = parcel
         return self.maker
 
     @staticmethod
-    def _check(told: dict[str, Any]) -> None:
+    def _check(given: dict[str, Any]) -> None:
         address = get_worker().address
-        if told["engine"] != engine_digest():
+        if given["engine"] != engine_digest():
             raise OtherEngine(address)
-        missing = lacking(sorted({d for files in told["media"].values() for _, d in files}))
+        missing = lacking(sorted({d for files in given["media"].values() for _, d in files}))
         if missing:
             raise MediaMissing(address, *missing)
 

@@ -142,8 +142,8 @@ class InteractionGroup:
     @functools.cached_property
     def motion(self) -> str:
         """What all states depend on."""
-        told = [[track.emitter.id, track.motion] for track in self.tracks]
-        return hashlib.sha256(json.dumps(told).encode()).hexdigest()
+        parts = [[track.emitter.id, track.motion] for track in self.tracks]
+        return hashlib.sha256(json.dumps(parts).encode()).hexdigest()
 
     def depends_on(self, t: float) -> tuple[str, str]:
         """What states at a moment depend on: the motion, and the keys that matter up to then."""
@@ -209,13 +209,13 @@ class InteractionGroup:
                 if rung or at == index:
                     before, handed = handed, time.perf_counter()
                     self.cache.hand_on(self.motion, self.tag(at), at, state.states, handed - before, rung)
-                self._tell(at, index, begun)
+                self._report(at, index, begun)
             return state
         finally:
             self.running = None
             self._running.release()
 
-    def _tell(self, at: int, index: int, begun: tuple[int, float]) -> None:
+    def _report(self, at: int, index: int, begun: tuple[int, float]) -> None:
         """Say how far it is, and how many seconds are left, once they are worth a word."""
         first, started = begun
         taken = time.monotonic() - started

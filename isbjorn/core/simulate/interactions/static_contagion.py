@@ -218,14 +218,14 @@ def _caught(crowd: InteractionGroup, force: Contagion, stale: Callable[[], bool]
 
 def _handed_on(crowd: InteractionGroup, count: int, work_out: Callable[[], Doubles | None]) -> Doubles | None:
     """Moments (n,) from the cache of another process; otherwise computed and stored for others."""
-    shared_caches, told = crowd.tracks[0].cache.shared_caches, repr(crowd.depends_on(math.inf))
-    motion = hashlib.sha256(told.encode()).hexdigest()
-    there = None if shared_caches is None else shared_caches.more("still", motion, told, 0)
+    shared_caches, key = crowd.tracks[0].cache.shared_caches, repr(crowd.depends_on(math.inf))
+    motion = hashlib.sha256(key.encode()).hexdigest()
+    there = None if shared_caches is None else shared_caches.more("still", motion, key, 0)
     if there is not None and len(there) == 8 * count:
         return there.view(np.float64)
     moments = work_out()
     if shared_caches is not None and moments is not None:
-        shared_caches.put_more("still", motion, told, 0, [moments])
+        shared_caches.put_more("still", motion, key, 0, [moments])
     return moments
 
 
