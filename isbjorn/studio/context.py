@@ -22,6 +22,7 @@ from sqlmodel import select
 
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.evaluate.external_files import forget_finder
 from isbjorn.core.inspect.guides import Memory
 from isbjorn.core.media.whole import replace_whole
 from isbjorn.core.simulate.shared_states import SharedCaches
@@ -228,6 +229,7 @@ class Studio:
         self.engine.shutdown(wait=False, cancel_futures=True)
         self._thumbs.shutdown(wait=False, cancel_futures=True)
         self._readers.shutdown(wait=False, cancel_futures=True)
+        forget_finder(self.plates)
         self.store.engine.dispose()
         self.close_lock()
 

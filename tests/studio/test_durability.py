@@ -13,6 +13,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.evaluate.external_files import digest_of, path_of
 from isbjorn.studio.app import create_app
 from isbjorn.studio.backups import KEPT, back_up, backups, restore
 from isbjorn.studio.context import only_one
@@ -125,6 +126,19 @@ class OnDisk(unittest.TestCase):
         self.assertEqual(len(again.shots(1)), 3)
         again.engine.dispose()
         self.assertTrue(list(self.folder.glob("damaged-*.sqlite")))
+
+    def test_a_closed_studio_is_asked_for_no_file(self) -> None:
+        """Recordings and sounds are looked for in every open store, and in none that is closed."""
+        self.filled(1)
+        studio = create_app(self.folder, with_worker=False).state.studio
+        path = self.folder / "media" / "a.npz"
+        path.parent.mkdir(exist_ok=True)
+        path.write_bytes(b"points")
+        digest = digest_of(path)
+        self.assertEqual(path_of("a.npz", digest), path)
+        studio.close()
+        with self.assertRaisesRegex(IsbjornError, "missing"):
+            path_of("a.npz", digest)
 
     def test_backups_stay_in_order_when_the_clock_is_put_back(self) -> None:
         self.filled(1)

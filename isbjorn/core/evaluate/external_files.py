@@ -1,5 +1,5 @@
-"""What lies in files and drives a shot. A document names such a file with the digest of its bytes, so that what it comes to is a
-function of the document alone, whoever opens it and wherever it lies."""
+"""Files that drive a shot, such as sounds and recordings. A document names them with the digest of their bytes, so that the result
+is a function of the document alone, on any machine and in any folder."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from isbjorn.core.errors import IsbjornError
 
 
 class Finder(Protocol):
-    """Knows where the files lie that documents name."""
+    """Knows where the files are that documents name."""
 
     def resolve(self, media: str) -> str:
         """The path of a file."""
@@ -28,8 +28,13 @@ _FINDERS: WeakSet[Finder] = WeakSet()
 
 
 def finds(finder: Finder) -> None:
-    """Look for files where this one says, too, for as long as it is there."""
+    """Look for files where this one says, too, for as long as it exists or until `forget_finder`."""
     _FINDERS.add(finder)
+
+
+def forget_finder(finder: Finder) -> None:
+    """Look for files there no more: its store is closed."""
+    _FINDERS.discard(finder)
 
 
 @functools.lru_cache(maxsize=4096)
@@ -45,7 +50,7 @@ def digest_of(path: Path) -> str:
 
 
 def path_of(media: str, digest: str) -> Path:
-    """Where a file with this digest lies. Raises IsbjornError where there is none that may be read, or another one."""
+    """The path of a file with this digest. Raises IsbjornError if there is none that may be read, or another one."""
     refused: IsbjornError | None = None
     other = False
     finders: list[Finder | None] = [*_FINDERS] or [None]
