@@ -9,7 +9,7 @@ import numpy as np
 from isbjorn.core import Shot
 from isbjorn.core.document import Emitter
 from isbjorn.core.emit.births import Births, births_of
-from isbjorn.core.emit.newborn import Source
+from isbjorn.core.emit.newborn import BirthSource
 from isbjorn.core.evaluate.readings import Readings
 
 KEY = 12345
@@ -41,10 +41,10 @@ def drag(per_s: float, **more: Any) -> dict[str, Any]:
     return {"kind": "drag", "id": "d", "strength": per_s, **more}
 
 
-def source(**fields: Any) -> Source:
+def source(**fields: Any) -> BirthSource:
     """The source of an emitter alone in its shot."""
     emitter = Emitter.model_validate(fields)
-    return Source(emitter, KEY, Readings(Shot(emitters=(emitter,))))
+    return BirthSource(emitter, KEY, Readings(Shot(emitters=(emitter,))))
 
 
 def births(key: int = KEY, **fields: Any) -> Births:

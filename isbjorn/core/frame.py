@@ -28,7 +28,7 @@ from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.fingerprint import reads_plate
 
 
-class Solver(solver.Solver):
+class Solver(solver.ParticleSolver):
     """Gives the particles of a shot at any frame, in any order, always the same.
 
     cache: cached states, shared between solvers of edited versions of a shot. plates: reads the plate for births, drivers and

@@ -92,7 +92,7 @@ def _take_artwork(
     return shot_state(studio, shot_id)
 
 
-class Sample(BaseModel):
+class PathSample(BaseModel):
     """Where a thing was led to at a moment of shot time, in its own coordinates."""
 
     at_s: float = Field(ge=-86_400, le=86_400)
@@ -100,15 +100,15 @@ class Sample(BaseModel):
     up: float = Field(ge=-1e5, le=1e5)
 
 
-class Recording(BaseModel):
+class PathRecording(BaseModel):
     """A way that was followed with the pointer. tolerance: how far the few keys may be from the many, in px."""
 
-    samples: list[Sample] = Field(min_length=2, max_length=100_000)
+    samples: list[PathSample] = Field(min_length=2, max_length=100_000)
     tolerance: float = Field(default=3.0, gt=0, le=1000)
 
 
 @router.post("/shots/{shot_id}/record/{thing_id}")
-def record_way(studio: Here, shot_id: Id, thing_id: str, body: Recording) -> ShotState:
+def record_way(studio: Here, shot_id: Id, thing_id: str, body: PathRecording) -> ShotState:
     """Turn a recorded way into few keys of a thing's place."""
     times = np.array([s.at_s for s in body.samples])
     if (np.diff(times) <= 0).any():

@@ -68,7 +68,7 @@ def is_whole(content: bytes, depth: int = 0) -> bool:
 
 
 @dataclass
-class Arrived:
+class InputState:
     """What came last to an address, and when (monotonic seconds)."""
 
     value: float
@@ -92,7 +92,7 @@ class Inbox:
     def __init__(self, host: str = HOST, port: int = 0, clock: Callable[[], float] = time.monotonic) -> None:
         self.host, self.port, self.bad, self.dropped, self.restarted = host, 0, 0, 0, 0
         self.clock = clock
-        self.latest: OrderedDict[str, Arrived] = OrderedDict()
+        self.latest: OrderedDict[str, InputState] = OrderedDict()
         self._logs: list[Log] = []
         self._heard: list[Callable[[str, float, float], object]] = []
         # When packets were read recently: of known addresses, and of others.
@@ -206,7 +206,7 @@ class Inbox:
         number = min(1e6, max(-1e6, float(value)))
         with self._lock:
             before = self.latest.get(address)
-            self.latest[address] = Arrived(number, now, before.count + 1 if before else 1)
+            self.latest[address] = InputState(number, now, before.count + 1 if before else 1)
             self.latest.move_to_end(address)
             if len(self.latest) > _MOST_ADDRESSES:
                 # Those that were heard once go first: a flood of strangers does not push out what is followed.

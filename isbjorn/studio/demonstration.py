@@ -83,7 +83,7 @@ _SCENES = (
 
 
 @dataclass(frozen=True)
-class Scene:
+class DemoScene:
     """A shot of the demonstration on its way: share of its plate that is painted, 0 to 1."""
 
     name: str
@@ -100,9 +100,9 @@ class Painting:
         self._painted: dict[str, int] = {}
 
     @property
-    def scenes(self) -> list[Scene]:
+    def scenes(self) -> list[DemoScene]:
         """The shots that are still to come."""
-        return [Scene(scene.title, self._painted.get(scene.file, 0) / scene.frames) for scene in self._missing()]
+        return [DemoScene(scene.title, self._painted.get(scene.file, 0) / scene.frames) for scene in self._missing()]
 
     def _missing(self) -> list[_Scene]:
         made = self.note.made if self.note is not None else ()

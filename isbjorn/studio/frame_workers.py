@@ -24,7 +24,7 @@ from isbjorn.core.runtime.parallel import init_worker, worker_context
 from isbjorn.core.settings import setting
 from isbjorn.core.simulate.shared_states import SharedCaches
 from isbjorn.studio.plates import StudioPlates
-from isbjorn.studio.preview import Preview, Shown, Wish
+from isbjorn.studio.preview import Preview, ShownPicture, Wish
 from isbjorn.studio.shot_transfer import Pieces, ShotDecoder, pieces_of
 from isbjorn.studio.store import Store
 
@@ -77,7 +77,9 @@ class FrameWorkers:
             self._submit(False, time.sleep, 0.05)
         self._submit(True, time.sleep, 0.05)
 
-    def draw(self, shot: Shot, digest: str, wish: Wish, ticket: Ticket, following: bool = False) -> Future[Shown]:
+    def draw(
+        self, shot: Shot, digest: str, wish: Wish, ticket: Ticket, following: bool = False
+    ) -> Future[ShownPicture]:
         """A frame, as `Preview.draw` gives it; Stale when its ticket was dropped, BrokenProcessPool when its process died.
 
         following: by the one process that draws pictures of edits that follow each other, and knows those before.
@@ -131,7 +133,7 @@ class FrameWorkers:
             gc.collect()
 
 
-class _Hand:
+class _FrameWorker:
     """What one of the processes holds."""
 
     def __init__(self, folder: str, flags: Any) -> None:
@@ -153,15 +155,15 @@ class _Hand:
 
 
 # One in each process, and none in the studio.
-_hand: list[_Hand] = []
+_hand: list[_FrameWorker] = []
 
 
 def _begin(folder: str, flags: Any, budget_mb: int, studio: int) -> None:
     init_worker(studio, budget_mb)
-    _hand.append(_Hand(folder, flags))
+    _hand.append(_FrameWorker(folder, flags))
 
 
-def _draw(packed: Pieces, digest: str, wish: Wish, serial: int, plates_seen: int) -> Shown:
+def _draw(packed: Pieces, digest: str, wish: Wish, serial: int, plates_seen: int) -> ShownPicture:
     hand = _hand[0]
     flags, slot = hand.flags, serial % _TICKETS
     if flags[slot] != serial:

@@ -24,7 +24,7 @@ from isbjorn.core.frame import Rough
 from isbjorn.studio.context import Studio
 from isbjorn.studio.interaction_rate import Pace
 from isbjorn.studio.prefetch import FULL, Level
-from isbjorn.studio.preview import Figures, Shown, View, Wish, digest_of
+from isbjorn.studio.preview import Figures, ShownPicture, View, Wish, digest_of
 from isbjorn.studio.sockets import asked, packed
 
 _ON_THEIR_WAY = 2
@@ -123,7 +123,7 @@ class Looker:
         """As `shot`, off the event loop."""
         return await asyncio.get_running_loop().run_in_executor(self.engine, self.shot)
 
-    async def draw(self, wish: Wish, version: int, finish: bool = False) -> tuple[int, Shown, str] | None:
+    async def draw(self, wish: Wish, version: int, finish: bool = False) -> tuple[int, ShownPicture, str] | None:
         """Render off the event loop; None if it became stale or failed (then the page gets a message).
 
         finish: a newer wish does not push it out at once.
@@ -133,7 +133,7 @@ class Looker:
         def stale() -> bool:
             return self.gone or (self.version != version and time.monotonic() > until)
 
-        def work() -> tuple[int, Shown, str]:
+        def work() -> tuple[int, ShownPicture, str]:
             head, shot, digest = self.shot()
             frame = min(max(wish.frame, shot.first_frame), shot.last_frame)
             wanted = replace(wish, frame=frame)
@@ -160,7 +160,7 @@ class Looker:
             await self.socket.send_text(json.dumps({"kind": "fine"}))
         return found
 
-    async def _waited(self, drawing: asyncio.Future[tuple[int, Shown, str]]) -> tuple[int, Shown, str]:
+    async def _waited(self, drawing: asyncio.Future[tuple[int, ShownPicture, str]]) -> tuple[int, ShownPicture, str]:
         """Wait for a picture; where it is a run of a crowd that takes long, say how far that is."""
         # A page that leaves meanwhile gets no further message.
         drawing.add_done_callback(lambda done: done.cancelled() or done.exception())
@@ -174,7 +174,7 @@ class Looker:
         return drawing.result()
 
     async def send(
-        self, wish: Wish, found: tuple[int, Shown, str], exact: bool, level: Level = FULL, held: bool = False
+        self, wish: Wish, found: tuple[int, ShownPicture, str], exact: bool, level: Level = FULL, held: bool = False
     ) -> None:
         """Send a picture, once there is room for it on the way."""
         await self.room.acquire()

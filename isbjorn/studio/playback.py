@@ -13,7 +13,7 @@ from dataclasses import replace
 from isbjorn.core.document import Shot
 from isbjorn.core.frame import FEW
 from isbjorn.studio.page_session import REPORTED_EVERY_S, Ask, Looker
-from isbjorn.studio.prefetch import FULL, About, Prefetch
+from isbjorn.studio.prefetch import FULL, FrameCost, Prefetch
 from isbjorn.studio.preview import Wish
 
 _IDLE_S = 1.5
@@ -129,7 +129,7 @@ class Playing:
         first = max(shot.first_frame, min(ends))
         span = min(first, shot.last_frame), max(first, min(shot.last_frame, max(ends)))
         # Filling renders in full quality, whatever that takes.
-        studio, about = self.looker.studio, self._about(shot, wish.width, span) if rate else About()
+        studio, about = self.looker.studio, self._about(shot, wish.width, span) if rate else FrameCost()
         return Prefetch(studio.hands, studio.preview, shot, digest, wish, span, rate, about, self._thins())
 
     def _thins(self) -> bool:
@@ -137,17 +137,17 @@ class Playing:
         before = self.looker.studio.guided(self.looker.shot_id).before
         return before is None or any(g.forecast.alive_at_most > FEW for g in before.scene.emitters)
 
-    def _about(self, shot: Shot, width: int, span: tuple[int, int]) -> About:
+    def _about(self, shot: Shot, width: int, span: tuple[int, int]) -> FrameCost:
         """What a frame in full takes one of those who draw ahead, where the span takes longest: as it was lately; else as it is
         forecast, less where the picture at rest took less than that; and how much of it is the same at any size."""
         before = self.looker.studio.guided(self.looker.shot_id).before
         cost = before.most(shot, *span, width) if before is not None else None
         if before is None or cost is None or before.scene.cost is None:
-            return About(self._full_ms)
+            return FrameCost(self._full_ms)
         height = width * shot.height // shot.width
         cost_ms, here = max(1e-3, cost.ms(width, height)), max(1e-3, before.scene.cost.ms(width, height))
         alone = cost_ms * min(1.0, self.looker.pace.full_ms / here) * (_ALONE if os.cpu_count() != 1 else 1.0)
-        return About(self._full_ms or alone, min(_MOST_FIXED, max(_LEAST_FIXED, cost.fixed_ms / cost_ms)))
+        return FrameCost(self._full_ms or alone, min(_MOST_FIXED, max(_LEAST_FIXED, cost.fixed_ms / cost_ms)))
 
     def _over(self, ahead: Prefetch) -> None:
         """Nothing more is drawn ahead; what was learnt of it is kept."""

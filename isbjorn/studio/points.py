@@ -16,7 +16,7 @@ from isbjorn.core.document.files import parse_shot
 from isbjorn.core.document.recording import Recording
 from isbjorn.core.document.scene_edits import added
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.media.recordings import ENDINGS, Taken
+from isbjorn.core.media.recordings import ENDINGS, ImportedParticles
 from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.sandbox import apart
 from isbjorn.studio.shots import ShotState, shot_state
@@ -75,7 +75,7 @@ def _take_points(studio: Studio, shot_id: int, batch: str, thing: str) -> Points
     home = studio.store.media_folder / f"r{secrets.token_hex(4)}"
     home.mkdir()
     try:
-        found: list[Taken] = apart(
+        found: list[ImportedParticles] = apart(
             "isbjorn.core.media.recordings:take_points", files, shot.model_dump_json(), str(home),
             where=Path(files[0]).name if files else "points", seconds=_SECONDS, megabytes=_MEGABYTES,
         )  # fmt: skip
@@ -93,7 +93,7 @@ def _take_points(studio: Studio, shot_id: int, batch: str, thing: str) -> Points
     return PointsTaken(state=shot_state(studio, shot_id), taken=taken)
 
 
-def _with(shot: Shot, rows: list[tuple[Taken, str]], thing: str) -> tuple[Shot, list[str]]:
+def _with(shot: Shot, rows: list[tuple[ImportedParticles, str]], thing: str) -> tuple[Shot, list[str]]:
     """A shot with recordings, and what became of them, in words."""
     words = []
     if thing:
@@ -115,7 +115,7 @@ def _with(shot: Shot, rows: list[tuple[Taken, str]], thing: str) -> tuple[Shot, 
     return parse_shot(shot.model_dump(mode="json")), words
 
 
-def _standing_in(emitter: Emitter, taken: Taken, media: str) -> Emitter:
+def _standing_in(emitter: Emitter, taken: ImportedParticles, media: str) -> Emitter:
     """An emitter with recorded motion. Its places are the shot's, so it stands in the middle."""
     rest = {name: Number(value=0) for name in ("across", "up", "depth", "turn")}
     recording = Recording(media=media, digest=taken.digest, name=taken.name)

@@ -16,7 +16,7 @@ from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.frame import Rough
 from isbjorn.core.runtime.memory import resident_bytes
 from isbjorn.studio.frame_workers import FrameWorkers
-from isbjorn.studio.preview import Preview, Shown, Wish
+from isbjorn.studio.preview import Preview, ShownPicture, Wish
 
 
 class Level(NamedTuple):
@@ -39,7 +39,7 @@ _MAY_DO = 0.6
 _MOST_BROKEN = 3
 
 
-class About(NamedTuple):
+class FrameCost(NamedTuple):
     """What a frame takes, about. ms: in full, one of the processes that draw ahead; 0 if nobody knows. fixed: the share of it that
     does not shrink with its size."""
 
@@ -52,7 +52,7 @@ class About(NamedTuple):
         return then / now
 
 
-_UNKNOWN = About()
+_UNKNOWN = FrameCost()
 
 
 def levels_of(shot: Shot, thins: bool = True) -> tuple[Level, ...]:
@@ -75,7 +75,7 @@ class Prefetch:
 
     def __init__(
         self, hands: FrameWorkers, preview: Preview, shot: Shot, digest: str, wish: Wish, span: tuple[int, int], rate: float = 0.0,
-        about: About = _UNKNOWN, thins: bool = True,
+        about: FrameCost = _UNKNOWN, thins: bool = True,
     ) -> None:  # fmt: skip
         self.hands, self.preview, self.shot, self.digest = hands, preview, shot, digest
         self.wish, (self.first, self.last), self.rate = replace(wish, moving=True), span, rate
@@ -83,7 +83,7 @@ class Prefetch:
         self.error: IsbjornError | None = None
         self.came = asyncio.Event()
         self._ticket = hands.ticket()
-        self._flying: dict[Wish, Future[Shown]] = {}
+        self._flying: dict[Wish, Future[ShownPicture]] = {}
         self._times: deque[float] = deque(maxlen=_MEASURED_OVER)
         self._too_slow: dict[Level, int] = {}
         # The first frame of each process brings it the shot's tables: it says nothing of those that follow.
@@ -101,7 +101,7 @@ class Prefetch:
         """The wish for a frame at a level."""
         return replace(self.wish, frame=frame, width=max(16, round(self.wish.width * level.size)), rough=level.rough)
 
-    def known(self, frame: int) -> tuple[Shown, Level] | None:
+    def known(self, frame: int) -> tuple[ShownPicture, Level] | None:
         """A frame that is there, and its level: the best."""
         for level in self.levels:
             found = self.preview.known(self.digest, self.at(frame, level))
@@ -151,14 +151,14 @@ class Prefetch:
         self._flying[wish] = future
         begun = time.perf_counter()
 
-        def on_done(done: Future[Shown]) -> None:
+        def on_done(done: Future[ShownPicture]) -> None:
             # The page may have left, and the studio with it, while the picture was drawn.
             if not self._loop.is_closed():
                 self._loop.call_soon_threadsafe(self._done, wish, done, begun)
 
         future.add_done_callback(on_done)
 
-    def _done(self, wish: Wish, done: Future[Shown], begun: float) -> None:
+    def _done(self, wish: Wish, done: Future[ShownPicture], begun: float) -> None:
         self._flying.pop(wish, None)
         self.came.set()
         try:

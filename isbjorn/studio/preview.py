@@ -131,7 +131,7 @@ class Wish:
 
 
 @dataclass(frozen=True)
-class Shown:
+class ShownPicture:
     """An encoded frame."""
 
     jpeg: bytes
@@ -202,7 +202,7 @@ class Preview:
         self.plates = plates
         self.limit_bytes = share_of("pictures") if limit_bytes is None else limit_bytes
         self.states = StateCache(shared_caches=shared_caches)
-        self._pictures: OrderedDict[tuple[str, Wish], Shown] = OrderedDict()
+        self._pictures: OrderedDict[tuple[str, Wish], ShownPicture] = OrderedDict()
         self._bytes = 0
         self._solvers: OrderedDict[str, Solver] = OrderedDict()
         # Which frames are kept, by what is seen and how.
@@ -217,7 +217,7 @@ class Preview:
             own = self._lanes.get(lane)
         return None if own is None or own.solver is None else own.solver.running
 
-    def known(self, digest: str, wish: Wish) -> Shown | None:
+    def known(self, digest: str, wish: Wish) -> ShownPicture | None:
         """A frame that is already computed."""
         with self._lock:
             # One that is played may be seen as a still: it is the finer of the two.
@@ -261,7 +261,7 @@ class Preview:
 
     def draw(
         self, shot: Shot, digest: str, wish: Wish, stale: Callable[[], bool] | None = None, lane: Hashable = None
-    ) -> Shown:
+    ) -> ShownPicture:
         """A frame, drawn if need be. Raises Stale when nobody waits for it, IsbjornError when the plate cannot be read.
 
         lane: those of one lane are drawn one after the other, others beside them.
@@ -290,7 +290,7 @@ class Preview:
         # Encoding needs no kernel: meanwhile another thread may draw the next frame.
         jpeg = simplejpeg.encode_jpeg(rgb, colorspace="RGB", fastdct=True, **(_MOVING if wish.moving else _STILL))
         figures = figures_of(layers, start).model_copy(update={"reach": reach_of(solver)})
-        shown = Shown(jpeg, figures, rgb.shape[1], rgb.shape[0])
+        shown = ShownPicture(jpeg, figures, rgb.shape[1], rgb.shape[0])
         self.keep(digest, wish, shown)
         release_memory()
         return shown
@@ -343,7 +343,7 @@ class Preview:
             raise Stale
         return Solver(shot, self.states, self.plates, before, held=True)
 
-    def keep(self, digest: str, wish: Wish, shown: Shown) -> None:
+    def keep(self, digest: str, wish: Wish, shown: ShownPicture) -> None:
         """Keep a frame, drawn here or elsewhere; the least used go when there are too many."""
         with self._lock:
             before = self._pictures.pop((digest, wish), None)

@@ -17,7 +17,7 @@ _KEPT = 1024
 _serials = itertools.count(1)
 
 
-class Piece(NamedTuple):
+class ShotPiece(NamedTuple):
     """A thing of the cast. serial: of the very object, in this process."""
 
     serial: int
@@ -28,14 +28,14 @@ class Pieces(NamedTuple):
     """A shot; rest: without its cast."""
 
     rest: bytes
-    cast: dict[str, tuple[Piece, ...]]
+    cast: dict[str, tuple[ShotPiece, ...]]
 
 
-def _piece(thing: Any) -> Piece:
-    return Piece(next(_serials), pickle.dumps(thing, pickle.HIGHEST_PROTOCOL))
+def _piece(thing: Any) -> ShotPiece:
+    return ShotPiece(next(_serials), pickle.dumps(thing, pickle.HIGHEST_PROTOCOL))
 
 
-_pieces: IdentityCache[Piece] = IdentityCache(_piece, _KEPT)
+_pieces: IdentityCache[ShotPiece] = IdentityCache(_piece, _KEPT)
 
 
 def pieces_of(shot: Shot) -> Pieces:
@@ -57,7 +57,7 @@ class ShotDecoder:
         rest: Shot = pickle.loads(pieces.rest)
         return rest.model_copy(update=cast)
 
-    def _thing(self, piece: Piece) -> Any:
+    def _thing(self, piece: ShotPiece) -> Any:
         thing = self._known.get(piece.serial)
         if thing is None:
             thing = pickle.loads(piece.content)

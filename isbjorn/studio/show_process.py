@@ -52,7 +52,7 @@ _JUMPS_S, _SLEWS_S, _SILENT_S = 0.3, 0.001, 0.4
 
 
 @dataclass(frozen=True)
-class Picture:
+class ShowPicture:
     """A picture of a show. arrived: when (monotonic s) what came arrived that is first seen in it."""
 
     jpeg: bytes
@@ -219,7 +219,7 @@ class Performer:
                 figures,
                 arrived[:_MOST_ARRIVALS],
             )
-            self._send("picture", Picture(*picture))
+            self._send("picture", ShowPicture(*picture))
 
         before, self._sending = self._sending, None
         try:

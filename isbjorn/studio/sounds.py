@@ -23,7 +23,7 @@ from isbjorn.core.evaluate import hearing
 from isbjorn.core.evaluate.external_files import digest_of, path_of
 from isbjorn.core.media.movies import MOVIES
 from isbjorn.core.media.sound import SOUNDS, Mix, mixed, sound_of, sounds_of
-from isbjorn.core.media.sound import Sound as Stretch
+from isbjorn.core.media.sound import MixedSound as Stretch
 from isbjorn.core.time import timecode
 from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.plates import LASTING_BYTES

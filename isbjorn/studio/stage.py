@@ -26,7 +26,7 @@ from isbjorn.core.runtime.parallel import worker_context
 from isbjorn.studio.context import Studio
 from isbjorn.studio.frame_workers import PRELOADED
 from isbjorn.studio.preview import Figures
-from isbjorn.studio.show_process import Picture, perform
+from isbjorn.studio.show_process import ShowPicture, perform
 from isbjorn.studio.sockets import asked, packed, problem_message, taken_in, until_gone
 from isbjorn.studio.takes import keep_take
 
@@ -66,7 +66,7 @@ class StageHeader(BaseModel):
     figures: Figures
 
 
-class Show:
+class ShowHandle:
     """A shot that runs live for one page: the process, and the sockets that talk to it."""
 
     def __init__(
@@ -141,7 +141,7 @@ class Show:
             else:
                 self._send(kind, what)
 
-    def _header(self, picture: Picture) -> StageHeader:
+    def _header(self, picture: ShowPicture) -> StageHeader:
         return StageHeader(
             serial=self._serial, seconds=picture.seconds, frame=picture.frame, width=picture.width, height=picture.height,
             fps=picture.fps, reduced=picture.reduced, dropped=picture.dropped, latency_ms=self.latency_ms,
@@ -190,7 +190,7 @@ class Stage:
         self.studio, self.socket, self.shot_id = studio, socket, shot_id
         self.loop = asyncio.get_running_loop()
         self.outgoing: asyncio.Queue[tuple[str, Any]] = asyncio.Queue()
-        self.show: Show | None = None
+        self.show: ShowHandle | None = None
         self.left = False
         # Under which names takes are to be kept that were asked for.
         self._names: deque[str] = deque(maxlen=8)
@@ -243,7 +243,7 @@ class Stage:
                     await run_in_threadpool(self.show.say, kind, what)
 
     def _begin(self, ask: StageAsk) -> None:
-        self.show = Show(self.studio, self.shot_id, (ask.width, ask.rounds), self._of_show)
+        self.show = ShowHandle(self.studio, self.shot_id, (ask.width, ask.rounds), self._of_show)
         if self.left:
             # The page did not wait for it.
             self.show.end()

@@ -15,7 +15,7 @@ from isbjorn.core.runtime.memory import resident_bytes
 from isbjorn.core.simulate.interactions.group import interaction_groups, run_anew
 from isbjorn.studio.interaction_rate import PAUSE_S
 from isbjorn.studio.page_session import FINISHED_S, Looker
-from isbjorn.studio.preview import Shown, Wish
+from isbjorn.studio.preview import ShownPicture, Wish
 
 
 class Seeing:
@@ -82,7 +82,7 @@ class Seeing:
         rested, digest = self._rested or (None, "")
         return (True, digest) if run_anew(rested, shot) else (False, "")
 
-    async def _aside(self, wish: Wish) -> tuple[int, Shown, str] | None:
+    async def _aside(self, wish: Wish) -> tuple[int, ShownPicture, str] | None:
         """Draw in another process: this one is busy with edits."""
         head, shot, digest = await self.looker.read()
         wish = replace(wish, frame=min(max(wish.frame, shot.first_frame), shot.last_frame))

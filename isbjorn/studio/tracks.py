@@ -14,7 +14,7 @@ from isbjorn.core.document.references import LISTS
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.keys import keys_through
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.media.tracking import Seen, follow, from_csv, to_csv
+from isbjorn.core.media.tracking import TrackedPoint, follow, from_csv, to_csv
 from isbjorn.core.media.usd_in import with_scene
 from isbjorn.core.render.camera import projection
 from isbjorn.studio.context import Id, Studio, studio_of
@@ -29,7 +29,7 @@ _LARGEST_TABLE = 16 << 20
 _TOLERANCE_PX = 0.8
 
 
-class Follow(BaseModel):
+class TrackRequest(BaseModel):
     """Follow what lies under a thing at frame `first` to frame `last`, before or after it. window: the patch's side in px."""
 
     first: int = Field(ge=-20_000_000, le=20_000_000)
@@ -87,7 +87,7 @@ def _at(shot: Shot, thing: Any, frame: int) -> tuple[float, float]:
     return float(pixels[0, 0]), float(pixels[0, 1])
 
 
-def _baked(shot: Shot, thing_id: str, seen: list[Seen]) -> Shot:
+def _baked(shot: Shot, thing_id: str, seen: list[TrackedPoint]) -> Shot:
     """The shot with the places as keys; keys outside of the frames that were tracked stay."""
     field, number, _ = _thing(shot, thing_id)
     seen = sorted(seen, key=lambda s: s.frame)
@@ -103,7 +103,7 @@ def _baked(shot: Shot, thing_id: str, seen: list[Seen]) -> Shot:
 
 
 @router.post("/shots/{shot_id}/track/{thing_id}")
-def track(studio: Here, shot_id: Id, thing_id: str, body: Follow) -> Tracked:
+def track(studio: Here, shot_id: Id, thing_id: str, body: TrackRequest) -> Tracked:
     """Let a thing follow the point of the plate that lies under it. What was found stays even where the point is lost."""
     shot = studio.store.document(shot_id)
     _, _, thing = _free(shot, thing_id)
@@ -131,7 +131,7 @@ def track_table(studio: Here, shot_id: Id, thing_id: str) -> Response:
     """Where a thing is at each frame, as CSV."""
     shot = studio.store.document(shot_id)
     _, _, thing = _thing(shot, thing_id)
-    seen = [Seen(n, *_at(shot, thing, n), 1.0) for n in range(shot.first_frame, shot.last_frame + 1)]
+    seen = [TrackedPoint(n, *_at(shot, thing, n), 1.0) for n in range(shot.first_frame, shot.last_frame + 1)]
     head = {"Content-Disposition": 'attachment; filename="track.csv"'}
     return Response(to_csv(shot, seen), media_type="text/csv", headers=head)
 

@@ -4,7 +4,7 @@ import json
 
 import numpy as np
 
-from isbjorn.core.appearance.particles import Solver
+from isbjorn.core.appearance.particles import ParticleSolver
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import shot_from_text, shot_schema, shot_to_text
 from isbjorn.core.frame import render_frame
@@ -27,7 +27,7 @@ def main() -> None:
     schema = shot_schema()
     plain = render_frame(shot, 0, 1.0)
     dimmed = render_frame(_shot(finish=[{"kind": "dim", "share": 25}]), 0, 1.0)
-    particles = Solver(shot).at(50)
+    particles = ParticleSolver(shot).at(50)
     scene = guides(shot, 0, thing="tide")
     shown = next(one for one in scene.world if one.id == "tide")
     told = {

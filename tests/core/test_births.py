@@ -11,7 +11,7 @@ from isbjorn.core import Solver
 from isbjorn.core.document import Emitter
 from isbjorn.core.emit.admission import fair_shares
 from isbjorn.core.emit.shapes import outline
-from isbjorn.core.emit.shapes.base import Setting
+from isbjorn.core.emit.shapes.base import ShapeSetting
 from isbjorn.core.evaluate.readings import Readings
 from tests.shots import births, chi_square, newborn, one_emitter
 
@@ -105,7 +105,7 @@ class Places(unittest.TestCase):
     def test_the_drawn_outline_is_exactly_what_is_filled(self) -> None:
         for shape in ({"kind": "disc", "radius": 60}, {"kind": "rectangle", "width": 90, "height": 40, "angle": 30}):
             emitter = Emitter.model_validate({"shape": shape})
-            setting = Setting(np.zeros(1), Readings(one_emitter()))
+            setting = ShapeSetting(np.zeros(1), Readings(one_emitter()))
             drawn = np.concatenate(outline(emitter.shape, setting))[:, :2]
             place, _ = newborn(shape=shape)
             for angle in np.linspace(0, math.pi, 7):

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from isbjorn.core.appearance.particles import Particles, Solver
+from isbjorn.core.appearance.particles import Particles, ParticleSolver
 from isbjorn.core.document import Shot
 from isbjorn.core.document.diff import changes_between
 from isbjorn.core.document.files import parse_shot
@@ -57,8 +57,8 @@ class Edits(unittest.TestCase):
         # How fast the machine is may be measured anew meanwhile, and says nothing of edits.
         self.enterContext(unittest.mock.patch.object(forecast, "speed", return_value=1.0))
 
-    def same(self, shot: Shot, chained: Solver, memory: Memory) -> None:
-        alone = Solver(shot)
+    def same(self, shot: Shot, chained: ParticleSolver, memory: Memory) -> None:
+        alone = ParticleSolver(shot)
         for frame in (20, 37):
             for a, b in zip(self.arrays(chained, frame), self.arrays(alone, frame), strict=True):
                 np.testing.assert_array_equal(a, b)
@@ -67,7 +67,7 @@ class Edits(unittest.TestCase):
         )
 
     @staticmethod
-    def arrays(solver: Solver, frame: int) -> list[Any]:
+    def arrays(solver: ParticleSolver, frame: int) -> list[Any]:
         found = solver.at(frame)
         return [found[name] for name in Particles.names()]
 
@@ -75,7 +75,7 @@ class Edits(unittest.TestCase):
         given, dice = _given(), random.Random(7)
         numbers = _numbers({key: given[key] for key in ("emitters", "forces", "zones", "markers", "camera")})
         shot, cache, memory = parse_shot(given), StateCache(), Memory()
-        solver = Solver(shot, cache)
+        solver = ParticleSolver(shot, cache)
         done = 0
         for number in dice.sample(numbers, 40):
             was = number["value"]
@@ -85,14 +85,14 @@ class Edits(unittest.TestCase):
             except IsbjornError:
                 number["value"] = was
                 continue
-            solver, done = Solver(shot, cache, None, solver), done + 1
+            solver, done = ParticleSolver(shot, cache, None, solver), done + 1
             with self.subTest(done):
                 self.same(shot, solver, memory)
         self.assertGreater(done, 30)
 
     def test_switches_ties_and_reach(self) -> None:
         given, cache, memory = _given(), StateCache(), Memory()
-        solver = Solver(parse_shot(given), cache)
+        solver = ParticleSolver(parse_shot(given), cache)
 
         def put(at: Any, name: Any, value: Any) -> None:
             at[name] = value
@@ -106,7 +106,7 @@ class Edits(unittest.TestCase):
         ]):  # fmt: skip
             put(at, name, value)
             shot = parse_shot(given)
-            solver = Solver(shot, cache, None, solver)
+            solver = ParticleSolver(shot, cache, None, solver)
             with self.subTest(number):
                 self.same(shot, solver, memory)
 

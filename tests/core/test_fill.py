@@ -8,15 +8,15 @@ import numpy as np
 
 from isbjorn.core.document import Artwork, Ball, Box, Disc, Letters, Rectangle
 from isbjorn.core.emit.shapes import measure, outline
-from isbjorn.core.emit.shapes.base import Setting
+from isbjorn.core.emit.shapes.base import ShapeSetting
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.frame import Solver
 from isbjorn.core.render.mattes import filled
 from tests.shots import one_emitter
 
 
-def at(t: float = 0.0) -> Setting:
-    return Setting(np.array([t]), Readings(one_emitter()))
+def at(t: float = 0.0) -> ShapeSetting:
+    return ShapeSetting(np.array([t]), Readings(one_emitter()))
 
 
 class Measures(unittest.TestCase):

@@ -12,12 +12,12 @@ from hypothesis import strategies as st
 from isbjorn.core.document import Blur, DirectionalBlur, Glow, Grade, Grain, Number, Sharpen, Tint
 from isbjorn.core.document.curves import Curve, CurvePoint
 from isbjorn.core.render.blur import blur
-from isbjorn.core.render.effects import Moment, glow_of, worked, working
-from isbjorn.core.render.pixel_pass import Piece, lay_piece, pixels_of, whole
+from isbjorn.core.render.effects import EffectMoment, glow_of, worked, working
+from isbjorn.core.render.pixel_pass import LayerPiece, lay_piece, pixels_of, whole
 
 
 def done(layer: np.ndarray, *steps: Any, scale: float = 1.0, frame: int = 0) -> np.ndarray:
-    return worked(whole(layer), steps, Moment(lambda n: n.value, scale, frame)).done().layer
+    return worked(whole(layer), steps, EffectMoment(lambda n: n.value, scale, frame)).done().layer
 
 
 def a_light(side: int = 401, value: float = 1000.0) -> np.ndarray:
@@ -211,8 +211,8 @@ class Steps(unittest.TestCase):
         layer, ground = scene(5, 40), scene(6, 64)
         kept = np.random.default_rng(1).random((64, 64)).astype(np.float32)
         step = Grade(exposure=Number(value=-1), opacity=Number(value=50))
-        piece = Piece(layer, (4, 8, 30, 36), 12, 20, pixels_of([], kept))
-        worked_on = worked(piece, (step,), Moment(lambda n: n.value, 1.0, 0))
+        piece = LayerPiece(layer, (4, 8, 30, 36), 12, 20, pixels_of([], kept))
+        worked_on = worked(piece, (step,), EffectMoment(lambda n: n.value, 1.0, 0))
         part = layer[4:30, 8:36] * kept[24:50, 20:48, None] * np.float32([0.25, 0.25, 0.25, 0.5])
         for blend in ("normal", "add", "multiply"):
             laid, wanted = ground.copy(), ground.copy()

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from isbjorn.core import Particles, Shot, Solver
-from isbjorn.core.emit.newborn import Source
+from isbjorn.core.emit.newborn import BirthSource
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.forces.turbulence import NOISE
 from isbjorn.core.simulate.integrators import batched as drift
@@ -73,7 +73,9 @@ class Turbulence(unittest.TestCase):
     def field(self, **fields: Any) -> Any:
         shot = one_emitter(forces=[force("turbulence", size=100, **fields)])
         readings = Readings(shot)
-        tables = pack_world(shot, Source(shot.emitters[0], KEY, readings), readings, "motion", np.array([1.7]), 0.0)
+        tables = pack_world(
+            shot, BirthSource(shot.emitters[0], KEY, readings), readings, "motion", np.array([1.7]), 0.0
+        )
         return lambda x, y, z: np.array(flow(tables.rows, 0, 0, NOISE, x, y, z))
 
     def test_it_has_neither_sources_nor_sinks(self) -> None:

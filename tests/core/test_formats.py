@@ -17,10 +17,10 @@ from isbjorn.core.deliver import Delivery, Order, check_order
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import convert
-from isbjorn.core.media.formats import FORMATS, About, Codec, Format, Still
+from isbjorn.core.media.formats import FORMATS, Codec, Format, PictureInfo, Still
 from isbjorn.core.media.movies import Movie
 from isbjorn.core.media.stills import read_still
-from isbjorn.core.media.write_movie import Track, join_segments, write_segment
+from isbjorn.core.media.write_movie import MovieSound, join_segments, write_segment
 
 RATE = Fraction(25)
 # DNxHR takes nothing smaller.
@@ -48,7 +48,7 @@ class InFolder(unittest.TestCase):
     def still(self, form: Format, picture: np.ndarray, alpha: bool = False) -> tuple[np.ndarray, Any]:
         """A picture through a file: its values as stored, in [0, 1], and the file's facts."""
         path = self.folder / f"x{form.suffix}"
-        form.write(path, picture, alpha, About(RATE, "01:02:03:04"))
+        form.write(path, picture, alpha, PictureInfo(RATE, "01:02:03:04"))
         image = oiio.ImageInput.open(str(path))
         spec = image.spec()
         pixels = np.asarray(image.read_image("float"))
@@ -114,7 +114,7 @@ class Stills(InFolder):
                 told = []
                 for name in "ab":
                     path = self.folder / f"{name}{form.suffix}"
-                    form.write(path, chart(), False, About(RATE, "00:00:01:00"))
+                    form.write(path, chart(), False, PictureInfo(RATE, "00:00:01:00"))
                     told.append(path.read_bytes())
                 self.assertEqual(*told)
 
@@ -129,9 +129,9 @@ class Movies(InFolder):
                 for segment in range(2):
                     parts.append(self.folder / f"{segment}{form.suffix}")
                     shades = [chart(0.01 * (5 * segment + n), *_SIZE) for n in range(5)]
-                    write_segment(parts[-1], shades, Track(form, False, RATE))
+                    write_segment(parts[-1], shades, MovieSound(form, False, RATE))
                 target = self.folder / f"{form.name}{form.suffix}"
-                join_segments(parts, target, Track(form, False, RATE), "01:00:00:00")
+                join_segments(parts, target, MovieSound(form, False, RATE), "01:00:00:00")
                 movie = Movie(target)
                 self.assertEqual((movie.frames, movie.rate, movie.width, movie.height), (10, RATE, *_SIZE))
                 mean, most = _MOVIES[form.name]
@@ -151,7 +151,7 @@ class Movies(InFolder):
     def test_no_encoder_leaves_a_thread_that_goes_before_everything_else(self) -> None:
         grey = np.full((*_SIZE[::-1], 4), 0.2, np.float32)
         for name in ("av1", "h265"):
-            write_segment(self.folder / f"segment.{name}", [grey] * 3, Track(FORMATS[name], False, RATE))
+            write_segment(self.folder / f"segment.{name}", [grey] * 3, MovieSound(FORMATS[name], False, RATE))
             threads = [int(task.name) for task in Path("/proc/self/task").iterdir()]
             self.assertEqual({os.sched_getscheduler(one) for one in threads}, {os.SCHED_OTHER}, name)
 
@@ -161,7 +161,7 @@ class Movies(InFolder):
                 continue
             with self.subTest(form.name):
                 path, (width, height) = self.folder / f"{form.name}{form.suffix}", form.smallest
-                write_segment(path, [chart(0.0, width, height)] * 2, Track(form, False, RATE))
+                write_segment(path, [chart(0.0, width, height)] * 2, MovieSound(form, False, RATE))
                 self.assertEqual(Movie(path).frames, 2)
         order = Order(format="dnxhr", first=0, last=0, folder=str(self.folder), name="a", scale=0.1)
         with self.assertRaisesRegex(IsbjornError, "needs at least 256 × 120"):
@@ -175,7 +175,7 @@ class Movies(InFolder):
                 continue
             with self.subTest(form.name):
                 path = self.folder / f"{form.name}{form.suffix}"
-                write_segment(path, [clear] * 3, Track(form, True, RATE))
+                write_segment(path, [clear] * 3, MovieSound(form, True, RATE))
                 options = {"vcodec": "libvpx-vp9"} if form.codec.name == "libvpx-vp9" else {}
                 with av.open(str(path), options=options) as file:
                     stream: Any = file.streams.video[0]
@@ -209,7 +209,7 @@ class Registered(InFolder):
             Order(format="mp3", first=0, last=0, folder="/tmp", name="x")
 
 
-def write_bytes(path: Path, picture: np.ndarray, form: Format, alpha: bool, about: About) -> None:
+def write_bytes(path: Path, picture: np.ndarray, form: Format, alpha: bool, about: PictureInfo) -> None:
     path.write_bytes(f"{about.timecode} {picture.shape[1]} {picture.shape[0]}".encode())
 
 

@@ -14,9 +14,9 @@ import numpy as np
 
 from isbjorn.core.deliver import Delivery, Order
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.media.formats import FORMATS, About
+from isbjorn.core.media.formats import FORMATS, PictureInfo
 from isbjorn.core.media.stills import read_still
-from isbjorn.core.media.write_movie import Track, join_segments, write_segment
+from isbjorn.core.media.write_movie import MovieSound, join_segments, write_segment
 from isbjorn.core.media.write_still import write_still
 from tests.shots import one_emitter
 
@@ -51,7 +51,7 @@ class Full(unittest.TestCase):
                 with self.assertRaises(IsbjornError) as caught:
                     for number in range(9):
                         path = self.folder / f"{name}.{number}{form.suffix}"
-                        write_still(path, noise(number), form, True, About(RATE, "00:00:00:00"))
+                        write_still(path, noise(number), form, True, PictureInfo(RATE, "00:00:00:00"))
                         written += 1
                 self.assertIn("No space left", str(caught.exception))
                 self.assertEqual(self.left(), [f"{name}.{n}{form.suffix}" for n in range(written)])
@@ -66,17 +66,17 @@ class Full(unittest.TestCase):
                 form = FORMATS[name]
                 (self.folder / "ballast").write_bytes(b"x" * (12 * 2**20 - 100_000))
                 with self.assertRaisesRegex(IsbjornError, "No space left on device"):
-                    write_segment(self.folder / f"a{form.suffix}", map(small, range(4)), Track(form, False, RATE))
+                    write_segment(self.folder / f"a{form.suffix}", map(small, range(4)), MovieSound(form, False, RATE))
                 self.assertEqual(self.left(), ["ballast"])
                 (self.folder / "ballast").unlink()
                 # One segment finds room, both together do not.
                 part = self.folder / f"a{form.suffix}"
-                write_segment(part, [small(0)], Track(form, False, RATE))
+                write_segment(part, [small(0)], MovieSound(form, False, RATE))
                 room = 12 * 2**20 - part.stat().st_size
                 (self.folder / "ballast").write_bytes(b"x" * (room - part.stat().st_size - 40_000))
                 with self.assertRaisesRegex(IsbjornError, "No space left on device"):
                     join_segments(
-                        [part, part], self.folder / f"b{form.suffix}", Track(form, False, RATE), "00:00:00:00"
+                        [part, part], self.folder / f"b{form.suffix}", MovieSound(form, False, RATE), "00:00:00:00"
                     )
                 self.assertEqual(self.left(), sorted(["ballast", part.name]))
                 with av.open(str(part)) as whole:

@@ -210,5 +210,6 @@ class InHaste(unittest.TestCase):
         np.testing.assert_array_equal(seen[0].position, whole.position[np.isin(whole.id, seen[0].id)])
         few = opened(flying(), 180)
         self.assertEqual(
-            len(draw_particles(Solver(few), 30, rough=2).particles), len(draw_particles(Solver(few), 30).particles)
+            len(draw_particles(Solver(few), 30, rough=2).particles),
+            len(draw_particles(Solver(few), 30).particles),
         )

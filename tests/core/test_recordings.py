@@ -24,7 +24,7 @@ from isbjorn.core.evaluate import external_files
 from isbjorn.core.evaluate.external_files import digest_of
 from isbjorn.core.frame import render_frame
 from isbjorn.core.inspect.guides import guides
-from isbjorn.core.media.recordings import Sample, recorded, take_points
+from isbjorn.core.media.recordings import ParticleSample, recorded, take_points
 
 SPARKS: dict[str, Any] = {
     "width": 640, "height": 360, "last_frame": 50,
@@ -35,13 +35,13 @@ SPARKS: dict[str, Any] = {
 }  # fmt: skip
 
 
-def sample(t: float, ids: list[int], x: list[float], **known: list[float]) -> Sample:
+def sample(t: float, ids: list[int], x: list[float], **known: list[float]) -> ParticleSample:
     n = len(ids)
     place = np.zeros((n, 3))
     place[:, 0] = x
     velocity = np.full((n, 3), np.nan)
     columns = {name: np.array(known.get(name, [np.nan] * n)) for name in ("age", "life")}
-    return Sample(t, np.array(ids), place, velocity, columns["age"], columns["life"])
+    return ParticleSample(t, np.array(ids), place, velocity, columns["age"], columns["life"])
 
 
 class Folder(unittest.TestCase):

@@ -11,7 +11,7 @@ import numpy as np
 from isbjorn.core import IsbjornError, Solver
 from isbjorn.core.document import Emitter
 from isbjorn.core.emit.shapes import artwork, outline
-from isbjorn.core.emit.shapes.base import Setting
+from isbjorn.core.emit.shapes.base import ShapeSetting
 from isbjorn.core.evaluate.outlines import paths_of_svg
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.runtime.shared_cache import LASTING, SharedCache, keep_on
@@ -163,7 +163,7 @@ class Outlines(unittest.TestCase):
             {"kind": "path", "closed": True, "fill": "inside"}, {"kind": "letters", "text": "kelp"},
             {"kind": "disc", "fill": "shell", "shell_side": "outward", "thickness": 30},
         )  # fmt: skip
-        setting = Setting(np.zeros(1), Readings(one_emitter()))
+        setting = ShapeSetting(np.zeros(1), Readings(one_emitter()))
         for shape in shapes:
             drawn = np.concatenate(outline(Emitter.model_validate({"shape": shape}).shape, setting))
             place, _ = newborn(shape=shape)

@@ -23,7 +23,7 @@ from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.frame import Solver
 from isbjorn.core.runtime.memory import bytes_of
 from isbjorn.core.show import Show
-from isbjorn.core.simulate.forces.force_layout import Setting
+from isbjorn.core.simulate.forces.force_layout import ForceSetting
 from isbjorn.core.simulate.forces.turbulence import turned
 from isbjorn.core.simulate.integrators import stepped
 
@@ -189,7 +189,7 @@ class Performing(unittest.TestCase):
             show.step(4.0)
             solver = show.solver
             t = np.array([1.0, 3.0])
-            setting = Setting(solver.shot, solver.shot.emitters[0], solver.readings, t, None, [], [], [], {})
+            setting = ForceSetting(solver.shot, solver.shot.emitters[0], solver.readings, t, None, [], [], [], {})
             np.testing.assert_allclose(turned(solver.shot.forces[0], setting), 1.0 * t, atol=1e-9)
 
     def test_a_loop_comes_round_without_a_seam(self) -> None:

@@ -19,7 +19,7 @@ from isbjorn.core.deliver import Order, deliver
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.inspect.lookout import order_notes
-from isbjorn.core.media.formats import FORMATS, About
+from isbjorn.core.media.formats import FORMATS, PictureInfo
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.sound import sound_of
 from isbjorn.core.media.targets import Target, spaces_of
@@ -164,7 +164,7 @@ class Colour(InFolder):
         return pixels
 
     def test_a_chart_comes_back_within_the_precision_of_each_format(self) -> None:
-        about = About(Fraction(25), "00:00:00:00")
+        about = PictureInfo(Fraction(25), "00:00:00:00")
         for form, space, tolerance in (
             ("exr-float", "ACEScg", 1e-5), ("exr-half", "ACES2065-1", 2e-3), ("exr-half", "Linear Rec.2020", 2e-3),
             ("png16", "sRGB Encoded P3-D65", 4e-4), ("png8", "sRGB Encoded Rec.709 (sRGB)", 0.01),
@@ -172,24 +172,24 @@ class Colour(InFolder):
         ):  # fmt: skip
             with self.subTest(form + " " + space):
                 target = Target(space=space)
-                told = About(about.rate, about.timecode, target)
+                told = PictureInfo(about.rate, about.timecode, target)
                 content = still_bytes(chart(), FORMATS[form], False, told)
                 back = self.back(content, FORMATS[form].suffix, target)
                 np.testing.assert_allclose(back, chart()[..., :3], atol=tolerance)
 
     def test_it_stands_in_the_file(self) -> None:
-        told = About(Fraction(25), "00:00:00:00", Target(space="ACEScg"))
+        told = PictureInfo(Fraction(25), "00:00:00:00", Target(space="ACEScg"))
         self.back(still_bytes(chart(), FORMATS["exr-half"], False, told), ".exr", Target(space="ACEScg"))
         self.assertEqual(self.spec.getattribute("oiio:ColorSpace"), "lin_ap1_scene")
         np.testing.assert_allclose(self.spec.getattribute("chromaticities")[:2], (0.713, 0.293), atol=1e-6)
         pq = Target(display="Rec.2100-PQ - Display", view="Un-tone-mapped")
-        content = still_bytes(chart(), FORMATS["png16"], False, About(Fraction(25), "00:00:00:00", pq))
+        content = still_bytes(chart(), FORMATS["png16"], False, PictureInfo(Fraction(25), "00:00:00:00", pq))
         self.assertEqual(content[content.index(b"cICP") + 4 :][:4], bytes([9, 16, 0, 1]))
 
     def test_added_light_stays_exact_in_another_space_of_light(self) -> None:
         picture = np.zeros((2, 2, 4), np.float32)
         picture[..., :3] = (0.5, 2.0, 0.1)
-        told = About(Fraction(25), "00:00:00:00", Target(space="ACEScg"))
+        told = PictureInfo(Fraction(25), "00:00:00:00", Target(space="ACEScg"))
         back = self.back(still_bytes(picture, FORMATS["exr-float"], True, told), ".exr", Target(space="ACEScg"))
         np.testing.assert_allclose(back, picture[..., :3], rtol=1e-5)
         self.assertEqual(self.spec.nchannels, 4)

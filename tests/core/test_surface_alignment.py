@@ -32,7 +32,8 @@ class OnASurface(unittest.TestCase):
             "links": [{"force": "floor", "emitter": "e"}],
         }
         return np.asarray(
-            draw_particles(Solver(parse_shot({**whole, "camera": camera or self.LENS})), 3).picture[..., 3], float
+            draw_particles(Solver(parse_shot({**whole, "camera": camera or self.LENS})), 3).picture[..., 3],
+            float,
         )
 
     def test_a_disc_is_the_projected_circle(self) -> None:

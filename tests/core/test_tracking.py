@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from isbjorn.core import Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.media.tracking import Seen, follow, from_csv, grain_of, to_csv
+from isbjorn.core.media.tracking import TrackedPoint, follow, from_csv, grain_of, to_csv
 
 WIDTH, HEIGHT, FRAMES = 320, 180, 24
 
@@ -48,7 +48,7 @@ class Followed(unittest.TestCase):
             "width": WIDTH, "height": HEIGHT, "last_frame": FRAMES - 1, "plate": {"media": self.media},
         })  # fmt: skip
 
-    def follow(self, first: int, last: int, **more: int) -> list[Seen]:
+    def follow(self, first: int, last: int, **more: int) -> list[TrackedPoint]:
         return follow(self.shot(), PlateReader(), *way(first), first, last, **more)
 
     def test_a_mark_is_followed_to_half_a_pixel_on_and_back(self) -> None:
@@ -92,7 +92,7 @@ class Tables(unittest.TestCase):
         )
     )
     def test_a_table_comes_back_as_it_went(self, places: dict[int, tuple[float, float]]) -> None:
-        seen = [Seen(frame, x, y, 0.75) for frame, (x, y) in sorted(places.items())]
+        seen = [TrackedPoint(frame, x, y, 0.75) for frame, (x, y) in sorted(places.items())]
         found = from_csv(self.SHOT, to_csv(self.SHOT, seen))
         self.assertEqual([s.frame for s in found], [s.frame for s in seen])
         for a, b in zip(found, seen, strict=True):
@@ -116,7 +116,7 @@ class Tables(unittest.TestCase):
             self.assertEqual(caught.exception.where, "walk.csv")
 
     def test_a_path_of_this_machine_is_not_in_it(self) -> None:
-        self.assertNotIn(str(Path.cwd()), to_csv(self.SHOT, [Seen(1, 2, 3, 1)]))
+        self.assertNotIn(str(Path.cwd()), to_csv(self.SHOT, [TrackedPoint(1, 2, 3, 1)]))
 
 
 if __name__ == "__main__":

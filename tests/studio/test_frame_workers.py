@@ -20,8 +20,8 @@ from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.studio import prefetch as ahead_module
 from isbjorn.studio.frame_workers import FrameWorkers
 from isbjorn.studio.plates import StudioPlates
-from isbjorn.studio.prefetch import FULL, LEVELS, SHUT_LEVELS, About, Level, Prefetch, levels_of
-from isbjorn.studio.preview import Figures, Preview, Shown, Wish, digest_of
+from isbjorn.studio.prefetch import FULL, LEVELS, SHUT_LEVELS, FrameCost, Level, Prefetch, levels_of
+from isbjorn.studio.preview import Figures, Preview, ShownPicture, Wish, digest_of
 from isbjorn.studio.store import Store
 from tests.studio.in_studio import Looking
 from tests.waiting import HANG_S, until
@@ -129,18 +129,18 @@ class Slow:
         """What a frame's time depends on."""
         return Level(wish.width / 320, wish.rough)
 
-    def draw(self, given: Shot, digest: str, wish: Wish, ticket: Any) -> Future[Shown]:
-        future: Future[Shown] = Future()
+    def draw(self, given: Shot, digest: str, wish: Wish, ticket: Any) -> Future[ShownPicture]:
+        future: Future[ShownPicture] = Future()
         self.asked.append(wish)
         loop = asyncio.get_running_loop()
         now = loop.time()
         hand = self.free.index(min(self.free))
         self.free[hand] = (
-            max(now, self.free[hand]) + self.seconds * About().faster(FULL, self.seen(wish)) + self.cold[hand]
+            max(now, self.free[hand]) + self.seconds * FrameCost().faster(FULL, self.seen(wish)) + self.cold[hand]
         )
         self.cold[hand] = 0.0
         figures = Figures(alive=0, drawn=0, specks=0, outside=0, clear=0, behind=0, refused={}, ms=1.0, memory_bytes=0)
-        loop.call_later(self.free[hand] - now, future.set_result, Shown(b"x", figures, wish.width, 180))
+        loop.call_later(self.free[hand] - now, future.set_result, ShownPicture(b"x", figures, wish.width, 180))
         return future
 
 
@@ -198,12 +198,12 @@ class InTime(unittest.TestCase):
             hands: Any = Slow(0.12)
             given = shot()
             parts = (hands, self.preview, given, digest_of(given), Wish(0, 320), (0, 49))
-            self.assertEqual(Prefetch(*parts, 25, about=About(60)).level, FULL)
-            ahead = Prefetch(*parts, 25, about=About(120))
+            self.assertEqual(Prefetch(*parts, 25, about=FrameCost(60)).level, FULL)
+            ahead = Prefetch(*parts, 25, about=FrameCost(120))
             self.assertIn(ahead.level, LEVELS[1:])
             self.assertGreater(await self.play(ahead, 1.0), 17)
             # Who only fills draws in full, whatever that takes.
-            self.assertEqual(Prefetch(*parts, about=About(120)).level, FULL)
+            self.assertEqual(Prefetch(*parts, about=FrameCost(120)).level, FULL)
 
         self.run_in_time(work)
 
@@ -212,14 +212,14 @@ class InTime(unittest.TestCase):
             hands: Any = Slow(0.12)
             given = shot()
             parts = (hands, self.preview, given, digest_of(given), Wish(0, 320), (0, 49), 25)
-            levels = [Prefetch(*parts, about=About(140, fixed)).level for fixed in (0.3, 0.4, 0.9)]
+            levels = [Prefetch(*parts, about=FrameCost(140, fixed)).level for fixed in (0.3, 0.4, 0.9)]
             self.assertEqual(levels, sorted(levels, key=SHUT_LEVELS.index))
             self.assertEqual(len(set(levels)), 3)
             # Where it may just do, no particles are left out: there is no way back to them.
-            begun = {ms: Prefetch(*parts, about=About(ms, 0.3)).level.rough for ms in (260, 1200)}
+            begun = {ms: Prefetch(*parts, about=FrameCost(ms, 0.3)).level.rough for ms in (260, 1200)}
             self.assertEqual(begun, {260: 0, 1200: 2})
             # Where there are so few that none would be left out, it is not said that some are.
-            self.assertEqual(Prefetch(*parts, about=About(1200, 0.3), thins=False).level, Level(0.3))
+            self.assertEqual(Prefetch(*parts, about=FrameCost(1200, 0.3), thins=False).level, Level(0.3))
             for shutter in (0, 180):
                 levels = levels_of(shot(camera={"shutter": shutter}), thins=False)
                 self.assertEqual({level.rough for level in levels}, {0, 1} if shutter else {0})
@@ -309,8 +309,8 @@ class Played(Looking):
         """Hands that step from the frame they drew last, more slowly than it plays: what leaps ahead of them never comes."""
         reached, lock, made = 0, threading.Lock(), []
 
-        def draw(given: Shot, digest: str, wish: Wish, ticket: Any, following: bool = False) -> Future[Shown]:
-            future: Future[Shown] = Future()
+        def draw(given: Shot, digest: str, wish: Wish, ticket: Any, following: bool = False) -> Future[ShownPicture]:
+            future: Future[ShownPicture] = Future()
             future.set_running_or_notify_cancel()
 
             def work() -> None:
@@ -324,7 +324,7 @@ class Played(Looking):
                         time.sleep(0.25)
                     reached = max(reached, wish.frame)
                 made.append(wish.frame)
-                future.set_result(Shown(jpeg, figures, 320, 180))
+                future.set_result(ShownPicture(jpeg, figures, 320, 180))
 
             threading.Thread(target=work, daemon=True).start()
             return future

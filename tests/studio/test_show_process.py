@@ -10,7 +10,7 @@ from typing import Any
 from unittest import mock
 
 from isbjorn.core.media.plates import PlateReader
-from isbjorn.studio.show_process import TIMECODE, Performer, Picture, Quality
+from isbjorn.studio.show_process import TIMECODE, Performer, Quality, ShowPicture
 from tests.shots import one_emitter
 
 BEGAN = 100.0
@@ -26,7 +26,7 @@ class Studio:
         self.now = BEGAN
         self.to_say: deque[tuple[float, str, Any]] = deque()
         self.said: deque[tuple[str, Any]] = deque()
-        self.pictures: list[tuple[float, Picture]] = []
+        self.pictures: list[tuple[float, ShowPicture]] = []
 
     def poll(self, most_s: float) -> bool:
         if self.to_say and self.to_say[0][0] <= self.now + most_s:

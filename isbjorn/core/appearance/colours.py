@@ -13,7 +13,7 @@ from numba import prange
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.colour import GAMMA
 from isbjorn.core.document import Emitter, Gradient, Number
-from isbjorn.core.emit.newborn import Source, drawn
+from isbjorn.core.emit.newborn import BirthSource, drawn
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate import gradients
 from isbjorn.core.jit import inline_kernel
@@ -48,7 +48,7 @@ def _ramp(table: Floats, at: Doubles, colour: Floats, out: Floats) -> None:
 _tint: Callable[..., None] = kernel_lock(_ramp)
 
 
-def along(e: Emitter, source: Source, state: State, t: float, length_s: float) -> Doubles:
+def along(e: Emitter, source: BirthSource, state: State, t: float, length_s: float) -> Doubles:
     """Where on the gradient each particle is, by its moment of birth, at random, or by what is measured of it."""
     match e.colour_by:
         case "birth moment":
@@ -87,7 +87,7 @@ def plate_colours(light: Light | None, place: Doubles, t: Doubles) -> Doubles:
     return out
 
 
-def _drawn(number: Number, source: Source, state: State, attribute: int) -> Doubles:
+def _drawn(number: Number, source: BirthSource, state: State, attribute: int) -> Doubles:
     """A number as each has it, float64 (n,), or (1,) where all have the same."""
     if not number.timed:
         if number.spread == 0:
@@ -102,7 +102,7 @@ def is_varied(e: Emitter) -> bool:
     return any(n.value != rest or n.spread or n.timed for n, rest in plain)
 
 
-def varied(e: Emitter, source: Source, state: State, colour: Floats) -> Floats:
+def varied(e: Emitter, source: BirthSource, state: State, colour: Floats) -> Floats:
     """Colours (n, 3) turned in hue, and changed in saturation and value, as their encoded values have them; brightness apart."""
     turned = _drawn(e.hue, source, state, HUE) / 360
     kept = _drawn(e.saturation, source, state, SATURATION) / 100

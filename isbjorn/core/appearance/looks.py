@@ -14,7 +14,7 @@ from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Number
 from isbjorn.core.document.curves import Curve
 from isbjorn.core.document.values import SINCE, bounds_of
-from isbjorn.core.emit.newborn import Source, brightness, spread_of
+from isbjorn.core.emit.newborn import BirthSource, brightness, spread_of
 from isbjorn.core.evaluate import curves, gradients
 from isbjorn.core.evaluate.curves import AGES, TABLE
 from isbjorn.core.evaluate.readings import Readings, measure_name
@@ -130,7 +130,7 @@ class Looks:
 class AppearanceInput:
     """Reads an emitter's numbers of age for living particles at a moment."""
 
-    def __init__(self, source: Source, state: State, t: float) -> None:
+    def __init__(self, source: BirthSource, state: State, t: float) -> None:
         self.source, self.state, self.t = source, state, t
         self._at_birth: dict[str, Doubles] | None = None
 
@@ -190,7 +190,7 @@ class _Fixed:
     bases: Doubles | None
 
 
-def _fixed(source: Source) -> _Fixed:
+def _fixed(source: BirthSource) -> _Fixed:
     known: _Fixed | None = source.kept.get("looks")
     if known is not None:
         return known
@@ -221,7 +221,7 @@ def _fixed(source: Source) -> _Fixed:
     return made
 
 
-def dress(source: Source, state: State, age01: Floats, t: float, length_s: float) -> Looks:
+def dress(source: BirthSource, state: State, age01: Floats, t: float, length_s: float) -> Looks:
     """Looks of living particles at shot time t; age01 (n,) is each one's own age in [0, 1]; length_s is the shot's."""
     e, room, fixed = source.emitter, AppearanceInput(source, state, t), _fixed(source)
     bases = fixed.bases
@@ -246,7 +246,7 @@ def dress(source: Source, state: State, age01: Floats, t: float, length_s: float
     return looks
 
 
-def shape_of(source: Source, state: State, age01: Floats, t: float) -> tuple[Floats, Floats]:
+def shape_of(source: BirthSource, state: State, age01: Floats, t: float) -> tuple[Floats, Floats]:
     """Sizes and angles alone, as `dress` gives them, float32 (n,)."""
     room, fixed = AppearanceInput(source, state, t), _fixed(source)
     size = np.empty(state.count, np.float32)
@@ -285,7 +285,7 @@ def _recoloured(looks: Looks, room: AppearanceInput, e: Emitter, length_s: float
     return colour
 
 
-def _tints(source: Source, state: State) -> Doubles:
+def _tints(source: BirthSource, state: State) -> Doubles:
     """The keyed colour at birth of each particle, linear (n, 3)."""
     tints = sorted(source.emitter.tint, key=lambda tint: tint.at_s)
     at = source.readings.round(state.moments)
@@ -294,7 +294,7 @@ def _tints(source: Source, state: State) -> Doubles:
     return np.maximum(0, gradients.from_oklab(mixed))
 
 
-def _angles(source: Source, state: State, age01: Floats, t: float, room: AppearanceInput) -> Floats:
+def _angles(source: BirthSource, state: State, age01: Floats, t: float, room: AppearanceInput) -> Floats:
     """Angle at birth and what the spin has turned since: its over-life curve is integrated over each life."""
     e, key, births = source.emitter, source.key, state.births
     if e.strand is not None:
@@ -312,7 +312,7 @@ def _angles(source: Source, state: State, age01: Floats, t: float, room: Appeara
     return np.asarray(angle + spin * share, np.float32)
 
 
-def _run(source: Source, curve: Curve | None, age01: Floats, age: Doubles, lives: Floats) -> Doubles:
+def _run(source: BirthSource, curve: Curve | None, age01: Floats, age: Doubles, lives: Floats) -> Doubles:
     """Seconds of full spin up to an age: the integral of a curve over each life."""
     if curve is None:
         return age

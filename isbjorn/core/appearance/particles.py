@@ -90,7 +90,7 @@ class Shapes:
     angle: Floats
 
 
-class Solver:
+class ParticleSolver:
     """Gives the particles of a shot at any frame, in any order, always the same.
 
     cache: kept states, to be shared between solvers of edited versions of a shot. light: the plate's brightness, for what
@@ -103,7 +103,7 @@ class Solver:
     readings: Readings
 
     def __init__(
-        self, shot: Shot, cache: StateCache | None = None, light: Light | None = None, before: Solver | None = None,
+        self, shot: Shot, cache: StateCache | None = None, light: Light | None = None, before: ParticleSolver | None = None,
         held: bool = False,
     ) -> None:  # fmt: skip
         shot = effective_shot(shot)
@@ -152,12 +152,12 @@ class Solver:
                 for track in tracks:
                     track.crowd = crowd
 
-    def _same(self, before: Solver, number: int) -> bool:
+    def _same(self, before: ParticleSolver, number: int) -> bool:
         """Whether an emitter's particles can be reused: its limit is the same, and so are those that are cached."""
         name, track = self.shot.emitters[number].id, before.tracks.get(number)
         return track is not None and track.cache is self.cache and before._shares[name] == self._shares[name]
 
-    def _take(self, before: Solver, number: int) -> None:
+    def _take(self, before: ParticleSolver, number: int) -> None:
         """Take an emitter that an edit does not touch as it was."""
         self.tracks[number] = before.tracks[number]
         if number in before._displaced:

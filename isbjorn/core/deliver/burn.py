@@ -7,7 +7,7 @@ import numpy as np
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.deliver.order import Order
-from isbjorn.core.deliver.plan import Picture, Plan
+from isbjorn.core.deliver.plan import Plan, PlannedPicture
 from isbjorn.core.document import Shot
 from isbjorn.core.evaluate.glyphs import drawn, font
 from isbjorn.core.evaluate.gradients import hex_to_linear
@@ -60,7 +60,9 @@ def caption(picture: Floats, text: str, left: int, middle_y: int, widest: int) -
     _lay(picture, sheet, left, middle_y - middle, _SOFT)
 
 
-def burnt(made: Floats, shot: Shot, order: Order, plan: Plan, picture: Picture, alive: int | None = None) -> Floats:
+def burnt(
+    made: Floats, shot: Shot, order: Order, plan: Plan, picture: PlannedPicture, alive: int | None = None
+) -> Floats:
     """A picture (height, width, 4) with the words that are asked for. alive: how many particles there are."""
     out = made.copy()
     if "name" in order.burn:

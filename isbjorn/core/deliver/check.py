@@ -13,7 +13,7 @@ import OpenImageIO as oiio
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.deliver.chunks import Maker
-from isbjorn.core.deliver.plan import Picture
+from isbjorn.core.deliver.plan import PlannedPicture
 from isbjorn.core.errors import IsbjornError, reason_of
 from isbjorn.core.media.movies import FILE_OPTIONS
 from isbjorn.core.media.write_movie import shown_values
@@ -60,7 +60,7 @@ def _same_count(path: Path, found: int, wanted: int) -> None:
         raise _wrong(path, f"it has {found} frames instead of {wanted}")
 
 
-def _same_picture(path: Path, values: Floats, maker: Maker, picture: Picture) -> None:
+def _same_picture(path: Path, values: Floats, maker: Maker, picture: PlannedPicture) -> None:
     """Compare what a file shows, over black, in [0, 1], with a fresh render."""
     made, _ = maker.render(picture)
     if float(np.abs(values - shown_values(made, maker.job.track)).mean()) > _MOVIE_OFF:

@@ -23,17 +23,17 @@ from isbjorn.core.arrays import Floats
 from isbjorn.core.deliver.burn import burnt, slate
 from isbjorn.core.deliver.layers import layers_of
 from isbjorn.core.deliver.order import Order, has_alpha
-from isbjorn.core.deliver.plan import Picture, Plan
+from isbjorn.core.deliver.plan import Plan, PlannedPicture
 from isbjorn.core.deliver.sheet import tile
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.frame import Solver, render_frame
 from isbjorn.core.media.colour import shade_table
-from isbjorn.core.media.formats import About, Layer
+from isbjorn.core.media.formats import Layer, PictureInfo
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.points import write_points
 from isbjorn.core.media.whole import replace_whole
-from isbjorn.core.media.write_movie import SEGMENT_FRAMES, Track, write_segment
+from isbjorn.core.media.write_movie import SEGMENT_FRAMES, MovieSound, write_segment
 from isbjorn.core.render.display_encoding import to_shades
 from isbjorn.core.runtime.memory import release_memory
 from isbjorn.core.simulate.checkpoints import StateCache
@@ -71,8 +71,8 @@ class Job:
         return has_alpha(self.shot, self.order)
 
     @property
-    def track(self) -> Track:
-        return Track(self.order.form, self.alpha, self.plan.rate, self.order.colour, self.order.fields)
+    def track(self) -> MovieSound:
+        return MovieSound(self.order.form, self.alpha, self.plan.rate, self.order.colour, self.order.fields)
 
     @cached_property
     def parts(self) -> list[range]:
@@ -86,7 +86,7 @@ class Job:
         suffix = self.order.form.suffix if self.order.form.movie else ".npz"
         return self.folder / f"{part.start:06d}{suffix}"
 
-    def file(self, picture: Picture) -> Path:
+    def file(self, picture: PlannedPicture) -> Path:
         return self.folder / self.order.path(picture.number).name
 
     def is_made(self, part: range) -> int:
@@ -128,7 +128,7 @@ class Maker:
         else:
             self._points(path, part)
 
-    def particles(self, picture: Picture) -> Particles:
+    def particles(self, picture: PlannedPicture) -> Particles:
         """The particles at the moment of a picture."""
         if self.stale is not None and self.stale():
             raise Stale
@@ -152,7 +152,7 @@ class Maker:
             self._report(made)
         _keep(path, kept)
 
-    def render(self, picture: Picture) -> tuple[Floats, tuple[Layer, ...]]:
+    def render(self, picture: PlannedPicture) -> tuple[Floats, tuple[Layer, ...]]:
         """A picture as it is delivered, float32 (height, width, 4), linear, premultiplied; and its layers."""
         if self.stale is not None and self.stale():
             raise Stale
@@ -168,18 +168,18 @@ class Maker:
             made = burnt(made, job.shot, order, job.plan, picture, alive)
         return made, layers
 
-    def _moment(self, picture: Picture) -> Floats:
+    def _moment(self, picture: PlannedPicture) -> Floats:
         order = self.job.order
         if order.fields != "none":
             later = self.job.plan.later(picture)
-            first = self._one(Picture(picture.number, picture.frame, later.lasts_s))
+            first = self._one(PlannedPicture(picture.number, picture.frame, later.lasts_s))
             second = self._one(later)
             start = 1 if order.fields == "upper first" else 0
             first[start::2] = second[start::2]
             return first
         return self._one(picture)
 
-    def _one(self, picture: Picture) -> Floats:
+    def _one(self, picture: PlannedPicture) -> Floats:
         order = self.job.order
         return render_frame(
             self.job.shot,
@@ -193,12 +193,12 @@ class Maker:
             between=order.between,
         )
 
-    def about(self, picture: Picture) -> About:
+    def about(self, picture: PlannedPicture) -> PictureInfo:
         """The metadata of a picture in its file."""
         order, plan = self.job.order, self.job.plan
-        return About(plan.rate, plan.timecode(picture), order.colour, order.compression)
+        return PictureInfo(plan.rate, plan.timecode(picture), order.colour, order.compression)
 
-    def _write(self, picture: Picture, made: Floats, layers: tuple[Layer, ...]) -> None:
+    def _write(self, picture: PlannedPicture, made: Floats, layers: tuple[Layer, ...]) -> None:
         job = self.job
         job.order.form.write(job.file(picture), made, job.alpha, self.about(picture), layers)
         self._report(made)

@@ -23,9 +23,9 @@ from isbjorn.core.deliver.sheet import sheet
 from isbjorn.core.deliver.worker_pool import Crew, processes_for
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.media.formats import FORMATS, About, Codec
+from isbjorn.core.media.formats import FORMATS, Codec, PictureInfo
 from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.media.sound import Mix, Sound, mixed, sounds_of, write_wave
+from isbjorn.core.media.sound import Mix, MixedSound, mixed, sounds_of, write_wave
 from isbjorn.core.media.write_movie import encode_whole, join_segments, sound_rate
 from isbjorn.core.media.write_still import write_still
 from isbjorn.core.simulate.shared_states import SharedCaches
@@ -86,7 +86,7 @@ def named_order(shot: Shot, order: Order, project: str = "", others: Sequence[Or
     raise IsbjornError("all versions up to 9999 exist.", order.folder, "Use another name.")
 
 
-def sound_over(job: Job, plates: PlateReader) -> Sound | Mix | None:
+def sound_over(job: Job, plates: PlateReader) -> MixedSound | Mix | None:
     """What is heard over a job's pictures at the shot's own speed; None where nothing is wanted or there."""
     order, shot, plan = job.order, job.shot, job.plan
     if not order.form.sounds or not order.sound:
@@ -224,10 +224,10 @@ class Delivery:
         for part in job.parts:
             with np.load(job.segment(part), allow_pickle=False) as kept:
                 tiles += [kept[str(at)] for at in part]
-        about = About(job.plan.rate, job.plan.timecode(job.plan[0]))
+        about = PictureInfo(job.plan.rate, job.plan.timecode(job.plan[0]))
         write_still(target, sheet(tiles, self.shot, job.plan), FORMATS["png8"], False, about)
 
-    def _join_movie(self, target: Path, codec: Codec, sound: Sound | Mix | None) -> None:
+    def _join_movie(self, target: Path, codec: Codec, sound: MixedSound | Mix | None) -> None:
         job = self.job
         segments = [job.segment(part) for part in job.parts]
         if codec.whole:

@@ -10,7 +10,7 @@ import numpy as np
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.deliver.order import Order
-from isbjorn.core.deliver.plan import Picture
+from isbjorn.core.deliver.plan import PlannedPicture
 from isbjorn.core.document import Emitter, Group
 from isbjorn.core.frame import Solver, compositor_of, plate_between
 from isbjorn.core.media.formats import Layer
@@ -24,7 +24,7 @@ _OBJECTS = "Objects"
 
 
 def layers_of(
-    solver: Solver, plates: PlateReader, order: Order, picture: Picture, stale: Callable[[], bool] | None = None
+    solver: Solver, plates: PlateReader, order: Order, picture: PlannedPicture, stale: Callable[[], bool] | None = None
 ) -> tuple[Layer, ...]:
     """The layers that an order asks for of one of its pictures."""
     shot = solver.shot

@@ -21,7 +21,7 @@ _SAMPLES, _MOST_SAMPLES = 960, 2_000_000
 
 
 @dataclass(frozen=True)
-class Picture:
+class PlannedPicture:
     """One picture of a delivery: its number, which frame of the shot it shows (sub-frames as fractions), and how many seconds of
     the shot go by in it. slate: it says what is delivered."""
 
@@ -116,25 +116,25 @@ class Plan:
             raise _endless()
         return max(1, count)
 
-    def __getitem__(self, place: int) -> Picture:
+    def __getitem__(self, place: int) -> PlannedPicture:
         order, rate = self.order, self.shot.frame_rate
         k = place - self._slates
         if order.retime is None:
             number = self._first + max(k, 0) * order.every
-            picture = Picture(number, Fraction(number), 1 / rate)
+            picture = PlannedPicture(number, Fraction(number), 1 / rate)
             step = order.every
         else:
             gone, speed = self._gone(Fraction(max(k, 0)) / self.rate)
-            picture = Picture(self._first + max(k, 0), self._first + gone * rate, speed / self.rate)
+            picture = PlannedPicture(self._first + max(k, 0), self._first + gone * rate, speed / self.rate)
             step = 1
-        return picture if k >= 0 else Picture(picture.number - step, picture.frame, picture.lasts_s, slate=True)
+        return picture if k >= 0 else PlannedPicture(picture.number - step, picture.frame, picture.lasts_s, slate=True)
 
-    def later(self, picture: Picture) -> Picture:
+    def later(self, picture: PlannedPicture) -> PlannedPicture:
         """The second moment of an interlaced picture: half of it later. Each field is exposed for half of it."""
         half = picture.lasts_s / 2
-        return Picture(picture.number, picture.frame + half * self.shot.frame_rate, half)
+        return PlannedPicture(picture.number, picture.frame + half * self.shot.frame_rate, half)
 
-    def timecode(self, picture: Picture) -> str:
+    def timecode(self, picture: PlannedPicture) -> str:
         """The timecode of a picture, at the rate of what is delivered."""
         if self.order.retime is not None:
             return timecode(picture.number, self.rate)

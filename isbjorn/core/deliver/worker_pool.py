@@ -126,7 +126,7 @@ class Crew:
             )
 
 
-class _Hand:
+class _PoolWorker:
     """What one of the processes holds."""
 
     def __init__(self, plates: PlateReader, shared_cache: Path | None, made: Any, given_up: Any) -> None:
@@ -141,7 +141,7 @@ class _Hand:
         return self.maker
 
 
-_hand: list[_Hand] = []
+_hand: list[_PoolWorker] = []
 
 
 def _begin(
@@ -150,7 +150,7 @@ def _begin(
     init_worker(parent, budget_mb)
     # Pictures for the screen go first.
     os.nice(5)
-    _hand.append(_Hand(plates(), shared_cache, made, given_up))
+    _hand.append(_PoolWorker(plates(), shared_cache, made, given_up))
 
 
 def _make(job: Job, part: range, slot: int) -> None:

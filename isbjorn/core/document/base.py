@@ -83,7 +83,7 @@ class Gripped:
 
 
 @dataclass(frozen=True)
-class Looks:
+class AffectsLooks:
     """Metadata of a field: it changes what is seen of particles, never where they are. unless: traits of forces that read it."""
 
     unless: tuple[str, ...] = ()

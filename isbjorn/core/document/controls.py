@@ -6,7 +6,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from isbjorn.core.document.base import Looks, Part, RefTo, new_id
+from isbjorn.core.document.base import AffectsLooks, Part, RefTo, new_id
 from isbjorn.core.document.values import Number, Spec
 
 _TEXT = r"^[^\x00-\x1f\x7f]*$"
@@ -43,7 +43,7 @@ class Control(Part):
     """A named value. It rests where it was left, or follows its keys; any number may be led by it (source: number)."""
 
     id: str = Field(default_factory=lambda: new_id("control"), min_length=1, max_length=60)
-    name: Annotated[str, Looks()] = Field(default="Control", min_length=1, max_length=80)
+    name: Annotated[str, AffectsLooks()] = Field(default="Control", min_length=1, max_length=80)
     value: Annotated[
         Number,
         Spec(

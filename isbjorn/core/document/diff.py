@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from isbjorn.core.document.base import Looks, Part
+from isbjorn.core.document.base import AffectsLooks, Part
 from isbjorn.core.document.emitter import Emitter
 from isbjorn.core.document.forces import Acting
 from isbjorn.core.document.identity_cache import IdentityCache
@@ -29,9 +29,9 @@ class Edited:
 
 
 @functools.cache
-def _marks(model: type[Part]) -> dict[str, Looks]:
+def _marks(model: type[Part]) -> dict[str, AffectsLooks]:
     """What is marked as looks of the fields of a model."""
-    found = {name: [m for m in f.metadata if isinstance(m, Looks)] for name, f in model.model_fields.items()}
+    found = {name: [m for m in f.metadata if isinstance(m, AffectsLooks)] for name, f in model.model_fields.items()}
     return {name: marks[0] for name, marks in found.items() if marks}
 
 

@@ -7,7 +7,7 @@ from typing import Annotated, Literal, Self
 from pydantic import Field, model_validator
 from pydantic_core import PydanticCustomError
 
-from isbjorn.core.document.base import LARGEST_SEED, Looks, Part, RefTo, ShownIf, new_id
+from isbjorn.core.document.base import LARGEST_SEED, AffectsLooks, Part, RefTo, ShownIf, new_id
 from isbjorn.core.document.bodies import Heads, Lines, Round, Skin, Trail
 from isbjorn.core.document.compositing import Blend, Use
 from isbjorn.core.document.curves import ColourStop, Gradient
@@ -19,7 +19,7 @@ from isbjorn.core.document.strands import Strand
 from isbjorn.core.document.unions import Body, Deformers, Finish, Shape
 from isbjorn.core.document.values import LONGEST_S, Moment, Number, Spec, timed_spec
 
-LOOK = Looks()
+LOOK = AffectsLooks()
 _MEASURED = ("speed", "distance", "since touch", "since caught")
 Angle = Spec(
     unit="°", low=-36000, high=36000, step=1, help="Angle in degrees, counter-clockwise; 0 is right, 90 is up."
@@ -345,7 +345,7 @@ class Emitter(Placed):
     size: Annotated[
         Number,
         Spec(unit="px", low=0, high=10_000, clock="age", step=0.5, life=True, help="Diameter of the body, in px."),
-        Looks(unless=("solid", "pushes")),
+        AffectsLooks(unless=("solid", "pushes")),
     ] = Number(value=8, spread=3)
     opacity: Annotated[
         Number,

@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 from pydantic_core import PydanticCustomError
 
-from isbjorn.core.document.base import Digest, Looks, MediaName, Part, ShownIf, new_id
+from isbjorn.core.document.base import AffectsLooks, Digest, MediaName, Part, ShownIf, new_id
 from isbjorn.core.document.curves import Curve
 
 BANDS: dict[str, tuple[float, float]] = {"bass": (20, 250), "middle": (250, 4000), "treble": (4000, 20_000)}
@@ -17,7 +17,7 @@ class Sound(Part):
     """A sound file, or the plate's own sound: it is heard while the shot plays and in movies, and may drive any number."""
 
     id: str = Field(default_factory=lambda: new_id("sound"), min_length=1, max_length=60)
-    name: Annotated[str, Looks()] = Field(default="Sound", min_length=1, max_length=80)
+    name: Annotated[str, AffectsLooks()] = Field(default="Sound", min_length=1, max_length=80)
     on: bool = True
     media: MediaName
     digest: Digest
@@ -31,14 +31,14 @@ class Sound(Part):
         title="Start (s)",
         description="Shot time at which the sound starts, in seconds.",
     )
-    gain_db: Annotated[float, Looks()] = Field(
+    gain_db: Annotated[float, AffectsLooks()] = Field(
         default=0,
         ge=-60,
         le=24,
         title="Gain (dB)",
         description="Playback volume, in dB; does not change the values that the sound drives.",
     )
-    heard: Annotated[bool, Looks()] = Field(
+    heard: Annotated[bool, AffectsLooks()] = Field(
         default=True, description="Plays the sound; off: it drives numbers without being heard."
     )
 

@@ -6,12 +6,12 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from isbjorn.core.document.base import Looks, Part, RefTo, ShownIf
+from isbjorn.core.document.base import AffectsLooks, Part, RefTo, ShownIf
 from isbjorn.core.document.placed import FAR
 from isbjorn.core.document.values import Number, Spec, timed_spec
 
 MOST_JOINTS = 400
-_LOOK = Looks()
+_LOOK = AffectsLooks()
 
 
 class Strand(Part):

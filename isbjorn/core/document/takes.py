@@ -8,7 +8,7 @@ from typing import Annotated
 from pydantic import Field, model_validator
 from pydantic_core import PydanticCustomError
 
-from isbjorn.core.document.base import Digest, Looks, MediaName, Part, new_id
+from isbjorn.core.document.base import AffectsLooks, Digest, MediaName, Part, new_id
 from isbjorn.core.document.values import Moment
 
 
@@ -16,7 +16,7 @@ class Take(Part):
     """A performance: values of controls by lattice step, in a file. It plays where a control says so (`Control.take`)."""
 
     id: str = Field(default_factory=lambda: new_id("take"), min_length=1, max_length=60)
-    name: Annotated[str, Looks()] = Field(default="Take", min_length=1, max_length=80)
+    name: Annotated[str, AffectsLooks()] = Field(default="Take", min_length=1, max_length=80)
     media: MediaName
     digest: Digest
     at_s: Moment = Field(default=0, title="Start (s)", description="Shot time of the take's start, in seconds.")

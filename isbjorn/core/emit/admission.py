@@ -11,14 +11,14 @@ import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Longs
 from isbjorn.core.emit.births import Births
-from isbjorn.core.emit.newborn import Source
+from isbjorn.core.emit.newborn import BirthSource
 from isbjorn.core.errors import Stale
 from isbjorn.core.jit import njit
 
 _CHUNK_S = 600.0
 
 
-def most_alive(births: Births, source: Source, until: float) -> float:
+def most_alive(births: Births, source: BirthSource, until: float) -> float:
     """An upper bound on how many are alive at once, without a limit, up to shot time `until`."""
     return births.at_most(source.longest_life, until)
 
@@ -62,7 +62,7 @@ def _admit(
 class Admission:
     """The births of an emitter that are admitted, computed from its beginning and cached."""
 
-    def __init__(self, births: Births, source: Source, limit: int, binds: bool) -> None:
+    def __init__(self, births: Births, source: BirthSource, limit: int, binds: bool) -> None:
         self.births, self.source, self.limit, self.binds = births, source, limit, binds
         self._covered, self._lock = -math.inf, threading.RLock()
         self._ends, self._size = np.empty(limit + 1), np.zeros(1, np.int64)

@@ -8,7 +8,7 @@ import numpy as np
 
 from isbjorn.core.document import Burst, Emitter
 from isbjorn.core.emit.shapes import measure
-from isbjorn.core.emit.shapes.base import Setting
+from isbjorn.core.emit.shapes.base import ShapeSetting
 from isbjorn.core.evaluate.readings import Readings
 
 MOST = 1_000_000
@@ -30,7 +30,7 @@ def count_of(emitter: Emitter, burst: Burst, readings: Readings) -> int:
     if burst.fill <= 0:
         return burst.count
     at = np.array([burst.at_s + emitter.delay_s])
-    there = measure(emitter.shape, Setting(at, readings))
+    there = measure(emitter.shape, ShapeSetting(at, readings))
     if there is None:
         return burst.count
     amount, power = there

@@ -13,7 +13,7 @@ from isbjorn.core.document import Emitter, Number
 from isbjorn.core.document.values import bounds_of
 from isbjorn.core.emit.directions import aimed, all_round, fanned, turned
 from isbjorn.core.emit.shapes import scatter
-from isbjorn.core.emit.shapes.base import Light, Setting
+from isbjorn.core.emit.shapes.base import Light, ShapeSetting
 from isbjorn.core.evaluate.curves import AGES, table
 from isbjorn.core.evaluate.readings import Readings, Transform, measure_name
 from isbjorn.core.random import (
@@ -69,7 +69,7 @@ class Bearers(Protocol):
         ...
 
 
-class Source:
+class BirthSource:
     """Reads an emitter at the moments of its births."""
 
     def __init__(self, emitter: Emitter, key: int, readings: Readings, light: Light | None = None) -> None:
@@ -140,7 +140,7 @@ class Source:
         """As `leave`, float64 (n, 3); and the unit vectors of their ways, at rest too."""
         e, key = self.emitter, self.key
         frames = self.readings.frames(e, t)
-        on = scatter(e, key, births, Setting(t, self.readings, self.light))
+        on = scatter(e, key, births, ShapeSetting(t, self.readings, self.light))
         place = frames.of(*on.place.T)
         inherits = bool(e.inherit.value or e.inherit.timed or e.inherit.spread)
         carried = np.zeros_like(place)

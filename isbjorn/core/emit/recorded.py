@@ -20,7 +20,7 @@ from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Emitter
 from isbjorn.core.document.recording import Recording
 from isbjorn.core.emit.births import NOW_S, Births
-from isbjorn.core.emit.newborn import Source
+from isbjorn.core.emit.newborn import BirthSource
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.external_files import path_of
 from isbjorn.core.evaluate.readings import Readings
@@ -35,7 +35,7 @@ _KINDS: dict[str, tuple[str, tuple[int, ...]]] = {
 
 
 @dataclass(frozen=True)
-class Recorded:
+class RecordedParticles:
     """m particles and k samples of their ways: first (m + 1,), where the samples of each begin; moments of birth s (m,), ascending;
     lives s (m,); of the samples times s (k,), places px (k, 3) and velocities px/s (k, 3)."""
 
@@ -50,7 +50,7 @@ class Recorded:
         return len(self.moments)
 
 
-def save_recorded(recorded: Recorded, target: Path) -> None:
+def save_recorded(recorded: RecordedParticles, target: Path) -> None:
     """Write a recording. Raises OSError when the disk is full."""
     with target.open("wb") as file:
         np.savez(file, allow_pickle=False, **{name: getattr(recorded, name) for name in _KINDS})
@@ -74,11 +74,11 @@ def _array(file: mmap.mmap, info: zipfile.ZipInfo) -> npt.NDArray[Any]:
 
 
 @functools.lru_cache(maxsize=_OPEN)
-def _opened(path: Path, digest: str) -> Recorded:  # noqa: ARG001
+def _opened(path: Path, digest: str) -> RecordedParticles:  # noqa: ARG001
     try:
         with path.open("rb") as file, zipfile.ZipFile(file) as parts:
             mapped = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_COPY)
-            found = Recorded(**{name: _array(mapped, parts.getinfo(f"{name}.npy")) for name in _KINDS})
+            found = RecordedParticles(**{name: _array(mapped, parts.getinfo(f"{name}.npy")) for name in _KINDS})
     except (OSError, ValueError, KeyError, zipfile.BadZipFile) as error:
         raise _wrong(path, str(error)) from None
     _check(found, path)
@@ -89,7 +89,7 @@ def _wrong(path: Path, why: str) -> IsbjornError:
     return IsbjornError(f"this is not a recording ({why[:100]}).", path.name, "Import the particles again.")
 
 
-def _check(found: Recorded, path: Path) -> None:
+def _check(found: RecordedParticles, path: Path) -> None:
     """Raise IsbjornError for arrays that do not fit each other: kernels go by them."""
     m, k = len(found.moments), len(found.times)
     for name, (kind, rest) in _KINDS.items():
@@ -123,7 +123,7 @@ def _within(values: npt.NDArray[Any], most: float) -> bool:
     return bool((np.abs(values) <= most).all())
 
 
-def recorded_of(recording: Recording) -> Recorded:
+def recorded_of(recording: Recording) -> RecordedParticles:
     """What was recorded. Raises IsbjornError where the file is missing, another one, or damaged."""
     return _opened(path_of(recording.media, recording.digest), recording.digest)
 
@@ -175,7 +175,7 @@ class RecordedBirths(Births):
         return self.about(after, until) / max(until - after, 1e-6)
 
 
-class RecordedSource(Source):
+class RecordedSource(BirthSource):
     """Reads lives and places of births out of a recording; all else is the emitter's."""
 
     def __init__(self, emitter: Emitter, key: int, readings: Readings, light: Any = None) -> None:
@@ -201,6 +201,6 @@ class RecordedSource(Source):
         return place, velocity, velocity, way
 
 
-def source_of(emitter: Emitter, key: int, readings: Readings, light: Any = None) -> Source:
+def source_of(emitter: Emitter, key: int, readings: Readings, light: Any = None) -> BirthSource:
     """Readers of an emitter at the moments of its births."""
-    return (Source if emitter.recording is None else RecordedSource)(emitter, key, readings, light)
+    return (BirthSource if emitter.recording is None else RecordedSource)(emitter, key, readings, light)

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from isbjorn.core.document import Emitter, Link, Shot
-from isbjorn.core.emit.newborn import Source
+from isbjorn.core.emit.newborn import BirthSource
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.render.camera import Projection
 from isbjorn.core.simulate.forces import accumulators
@@ -35,7 +35,7 @@ def arrows_of(
         "emitters": shot.emitters if emitter is not None else (who,),
     }  # fmt: skip
     alone = shot.model_copy(update=update)
-    source = Source(who, key_of(shot, who), readings)
+    source = BirthSource(who, key_of(shot, who), readings)
     tables = pack_world(alone, source, readings, force.stage, np.array([t]), 0.0)
     tables.rows[..., [SPREAD, WAY_SPREAD, TILT_SPREAD]] = 0.0
     down = max(1, round(_ACROSS * shot.height / shot.width))

@@ -26,7 +26,7 @@ from isbjorn.core.frame import Solver, draw_particles
 from isbjorn.core.render.atlas import is_plain
 from isbjorn.core.render.blends import MODES
 from isbjorn.core.render.compositor import is_simple
-from isbjorn.core.render.effects import Moment, reach_of, working
+from isbjorn.core.render.effects import EffectMoment, reach_of, working
 from isbjorn.core.render.ripples import water_of
 from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE
 from isbjorn.core.simulate.integrators.constant import is_steady
@@ -231,7 +231,7 @@ def _layer(
 ) -> None:
     """A layer with what is done to it, where there is anything."""
     whole = shot.width * shot.height / 1e6
-    at = Moment(lambda number: readings.now(number, t), 1.0, 0)
+    at = EffectMoment(lambda number: readings.now(number, t), 1.0, 0)
     steps = [step for step in unit.finish if step.on]
     reach = sum(reach_of(step, at) for step in steps)
     side = 2 * (far_px + min(reach, 1e4))

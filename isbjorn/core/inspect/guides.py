@@ -17,7 +17,7 @@ from isbjorn.core.document.forces import Noise
 from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.references import LISTS, numbers_of
 from isbjorn.core.emit.shapes import outline
-from isbjorn.core.emit.shapes.base import Light, Setting
+from isbjorn.core.emit.shapes.base import Light, ShapeSetting
 from isbjorn.core.evaluate import curves, gradients
 from isbjorn.core.evaluate.curves import TABLE
 from isbjorn.core.evaluate.readings import Readings
@@ -215,7 +215,7 @@ def _guides(
         sight.grip("Spread", "spread", (0, 0), ["spread"], way=ahead).model_copy(update={"at": fan[1]}),
     ]  # fmt: skip
     born = emitter.recording is None
-    lines = outline(emitter.shape, Setting(at, readings, light)) if born else []
+    lines = outline(emitter.shape, ShapeSetting(at, readings, light)) if born else []
     drawn = Sight(view, readings.frames(emitter, at), through_deformers(track, t))
     bent, bending = deformer_shown(readings, view, emitter, t)
     water, wetting = ripples_shown(readings, view, emitter, t)

@@ -8,7 +8,7 @@ from fractions import Fraction
 import numpy as np
 from pydantic import BaseModel, Field
 
-from isbjorn.core.appearance.particles import Particles, Solver
+from isbjorn.core.appearance.particles import Particles, ParticleSolver
 from isbjorn.core.inspect.handles import Path2, on_picture
 from isbjorn.core.render.camera import Orbit, Projection, projection
 
@@ -41,7 +41,7 @@ class Followed(BaseModel):
     future: Path2
 
 
-def _seen(solver: Solver, p: Particles, i: int, view: Projection) -> Seen:
+def _seen(solver: ParticleSolver, p: Particles, i: int, view: Projection) -> Seen:
     pixels, grown = view.place(p.position[i : i + 1])
     x, y, z = (round(float(v), 2) for v in p.position[i])
     u, v, w = (round(float(v), 2) for v in p.velocity[i])
@@ -54,7 +54,7 @@ def _seen(solver: Solver, p: Particles, i: int, view: Projection) -> Seen:
     )  # fmt: skip
 
 
-def shown(solver: Solver, frame: int, orbit: Orbit | None = None) -> list[Seen]:
+def shown(solver: ParticleSolver, frame: int, orbit: Orbit | None = None) -> list[Seen]:
     """The particles of a frame that lie in the picture, evenly chosen where there are more than can be read."""
     shot = solver.shot
     view = projection(shot, 1.0, float(shot.seconds(frame)), orbit)
@@ -67,7 +67,7 @@ def shown(solver: Solver, frame: int, orbit: Orbit | None = None) -> list[Seen]:
     return [_seen(solver, p, int(i), view) for i in which]
 
 
-def followed(solver: Solver, frame: int, x: float, y: float, orbit: Orbit | None = None) -> Followed | None:
+def followed(solver: ParticleSolver, frame: int, x: float, y: float, orbit: Orbit | None = None) -> Followed | None:
     """The particle at a place of the picture (px from the top left corner), the topmost where several are; None if none is near."""
     shot = solver.shot
     seconds = shot.seconds(frame)
@@ -90,7 +90,7 @@ def followed(solver: Solver, frame: int, x: float, y: float, orbit: Orbit | None
     return Followed(seen=_seen(solver, p, i, view), past=past[::-1], future=future)
 
 
-def _way(solver: Solver, number: int, key: int, seconds: Fraction, span: float, view: Projection) -> Path2:
+def _way(solver: ParticleSolver, number: int, key: int, seconds: Fraction, span: float, view: Projection) -> Path2:
     """Where a particle is at even moments from now over a span (before now if it is below 0), from its own states."""
     places = []
     for k in range(_SAMPLES + 1):

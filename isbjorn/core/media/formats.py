@@ -50,7 +50,7 @@ class Codec:
 
 
 @dataclass(frozen=True)
-class About:
+class PictureInfo:
     """What is told of a picture beside its pixels. colour: the space of its values; None: the format's own. compression: of those
     that the format offers; empty: its own."""
 
@@ -125,7 +125,7 @@ class Format:
         """Whether light beyond 1 and without cover is kept."""
         return self.still is not None and self.still.encoding == "linear"
 
-    def write(self, path: Path, picture: Floats, alpha: bool, about: About, layers: Sequence[Layer] = ()) -> None:
+    def write(self, path: Path, picture: Floats, alpha: bool, about: PictureInfo, layers: Sequence[Layer] = ()) -> None:
         """Write a frame, as `write_still` does."""
         more = {"layers": layers} if layers else {}
         loaded(self.writer or "isbjorn.core.media.write_still:write_still")(path, picture, self, alpha, about, **more)

@@ -22,7 +22,7 @@ import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Longs
 from isbjorn.core.document import Shot
-from isbjorn.core.emit.recorded import MOST_PARTICLES, MOST_SAMPLES, Recorded, save_recorded
+from isbjorn.core.emit.recorded import MOST_PARTICLES, MOST_SAMPLES, RecordedParticles, save_recorded
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.external_files import digest_of
 from isbjorn.core.media.usd_in import alone, upright_of
@@ -33,7 +33,7 @@ _FARTHEST_PX = 1e7
 
 
 @dataclass(frozen=True)
-class Sample:
+class ParticleSample:
     """Particles at a moment of shot time: ids (n,); places px and velocities px/s, (n, 3); ages and lives s, (n,).
 
     What is not known is nan."""
@@ -47,7 +47,7 @@ class Sample:
 
 
 @dataclass(frozen=True)
-class Taken:
+class ImportedParticles:
     """A recording that was made: its file, its digest, what it was called, and what is in it."""
 
     path: str
@@ -58,7 +58,7 @@ class Taken:
     last_s: float
 
 
-def take_points(paths: list[str], shot_json: str, folder: str) -> list[Taken]:
+def take_points(paths: list[str], shot_json: str, folder: str) -> list[ImportedParticles]:
     """Make recordings of files, one of each set of points, into a folder. Raises IsbjornError for others, or too many."""
     shot = Shot.model_validate_json(shot_json)
     files = [Path(p) for p in paths]
@@ -78,14 +78,14 @@ def take_points(paths: list[str], shot_json: str, folder: str) -> list[Taken]:
         )
     else:
         found = _usd(files[0], shot)
-    taken: list[Taken] = []
+    taken: list[ImportedParticles] = []
     for name, samples in found.items():
         made = recorded(samples, name)
         if len(made) == 0:
             continue
         target = Path(folder) / f"recording-{len(taken)}.npz"
         save_recorded(made, target)
-        taken.append(Taken(
+        taken.append(ImportedParticles(
             target.name, digest_of(target), name, len(made), float(made.moments[0]), float((made.moments + made.lives).max())
         ))  # fmt: skip
     if not taken:
@@ -95,7 +95,7 @@ def take_points(paths: list[str], shot_json: str, folder: str) -> list[Taken]:
     return taken
 
 
-def recorded(samples: list[Sample], name: str = "points") -> Recorded:
+def recorded(samples: list[ParticleSample], name: str = "points") -> RecordedParticles:
     """Samples, in any order, as a recording. Raises IsbjornError for more than can be kept."""
     samples = sorted((s for s in samples), key=lambda s: s.t)
     total = sum(len(s.ids) for s in samples)
@@ -105,7 +105,7 @@ def recorded(samples: list[Sample], name: str = "points") -> Recorded:
         )
     if total == 0:
         none = np.zeros((0, 3), np.float32)
-        return Recorded(np.zeros(1, np.int64), np.zeros(0), np.zeros(0, np.float32), np.zeros(0), none, none)
+        return RecordedParticles(np.zeros(1, np.int64), np.zeros(0), np.zeros(0, np.float32), np.zeros(0), none, none)
     moments = np.array([s.t for s in samples])
     step = float(np.median(np.diff(moments))) if len(moments) > 1 else 1 / 25
     times = np.concatenate([np.full(len(s.ids), s.t) for s in samples])
@@ -133,7 +133,7 @@ def recorded(samples: list[Sample], name: str = "points") -> Recorded:
     counts = (first[1:] - first[:-1])[by_birth]
     starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
     gather = np.repeat(head[by_birth] - starts[:-1], counts) + np.arange(total)
-    return Recorded(
+    return RecordedParticles(
         starts, born[by_birth], lives[by_birth], times[gather], np.ascontiguousarray(place[gather], np.float32),
         np.ascontiguousarray(velocity[gather], np.float32),
     )  # fmt: skip
@@ -159,7 +159,7 @@ def _velocities(times: Doubles, place: Doubles, velocity: Doubles, first: Longs)
     return np.where(unknown[:, None], estimate, velocity)
 
 
-def _sample(t: float, place: Any, **more: Any) -> Sample:
+def _sample(t: float, place: Any, **more: Any) -> ParticleSample:
     """A sample of the particles that are there; those without a position, or too far away, are left out."""
     place = np.asarray(place, np.float64).reshape(-1, 3)
     n = len(place)
@@ -176,13 +176,13 @@ def _sample(t: float, place: Any, **more: Any) -> Sample:
         column(name, shape)[there] for name, shape in (("velocity", (n, 3)), ("age", (n,)), ("life", (n,)))
     )
     velocity[~np.isfinite(velocity)] = np.nan
-    return Sample(t, ids[there], place[there], velocity, age, life)
+    return ParticleSample(t, ids[there], place[there], velocity, age, life)
 
 
 # OpenUSD
 
 
-def _usd(path: Path, shot: Shot) -> dict[str, list[Sample]]:
+def _usd(path: Path, shot: Shot) -> dict[str, list[ParticleSample]]:
     from pxr import Sdf, Tf, Usd, UsdGeom
 
     try:
@@ -194,7 +194,7 @@ def _usd(path: Path, shot: Shot) -> dict[str, list[Sample]]:
         prims = [p for p in stage.Traverse() if p.IsA(UsdGeom.Points) or p.IsA(UsdGeom.PointInstancer)]
         if not prims:
             raise IsbjornError("this file contains no points.", path.name, "Export particles as points or instances.")
-        found: dict[str, list[Sample]] = {}
+        found: dict[str, list[ParticleSample]] = {}
         taken = 0
         for prim in prims[:_MOST_PRIMS]:
             name = (prim.GetDisplayName() or prim.GetName())[:80]
@@ -218,7 +218,7 @@ def _usd(path: Path, shot: Shot) -> dict[str, list[Sample]]:
         ) from None
 
 
-def _samples(stage: Any, prim: Any, shot: Shot, geom: Any) -> Iterator[Sample]:
+def _samples(stage: Any, prim: Any, shot: Shot, geom: Any) -> Iterator[ParticleSample]:
     """The samples of a prim, at shot time: time code 0 is frame 0 of the shot."""
     rate = stage.GetTimeCodesPerSecond() or 24.0
     scale = geom.GetStageMetersPerUnit(stage) * shot.px_per_metre
@@ -256,9 +256,9 @@ def _values(attribute: Any, code: float) -> npt.NDArray[Any] | None:
 # Tables
 
 
-def _tables(files: list[Path], shot: Shot) -> dict[str, list[Sample]]:
+def _tables(files: list[Path], shot: Shot) -> dict[str, list[ParticleSample]]:
     """Samples by the emitter that the tables name; the last number in a file's name is its frame."""
-    found: dict[str, list[Sample]] = defaultdict(list)
+    found: dict[str, list[ParticleSample]] = defaultdict(list)
     taken = 0
     if len(files) > _MOST_FRAMES:
         raise IsbjornError(

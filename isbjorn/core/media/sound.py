@@ -34,7 +34,7 @@ _RUN_UP_S = 0.5
 
 
 @dataclass(frozen=True)
-class Sound:
+class MixedSound:
     """A stretch of a movie's sound. start_s: seconds of the movie from its first picture on, may lie before it; what it does not
     have is silence, or comes round after `round_s`."""
 
@@ -48,7 +48,7 @@ class Sound:
     # Silence before it.
     delay_s: Fraction = Fraction(0)
 
-    def at_rate(self, rate: int) -> Sound:
+    def at_rate(self, rate: int) -> MixedSound:
         """The same at another number of samples a second."""
         return replace(self, rate=rate)
 
@@ -149,7 +149,7 @@ def _zero(container: Any) -> Fraction:
     return Fraction(video.start_time * video.time_base) if video.start_time is not None else Fraction(0)
 
 
-def sound_of(plate: Plate, path: Path, start_s: Fraction, length_s: Fraction) -> Sound | None:
+def sound_of(plate: Plate, path: Path, start_s: Fraction, length_s: Fraction) -> MixedSound | None:
     """The sound that belongs to a stretch of shot time; None where the plate has none. Raises IsbjornError for a damaged movie."""
     if path.suffix.lower() not in MOVIES:
         return None
@@ -170,10 +170,10 @@ def sound_of(plate: Plate, path: Path, start_s: Fraction, length_s: Fraction) ->
         ) from None
     offset = Fraction(plate.offset_s).limit_denominator(10**6)
     comes_round = lasts if plate.beyond == "loop" and lasts > 0 else None
-    return Sound(path, start_s - offset, length_s, rate, layout, channels, comes_round)
+    return MixedSound(path, start_s - offset, length_s, rate, layout, channels, comes_round)
 
 
-def write_wave(path: Path, sound: Sound | Mix) -> None:
+def write_wave(path: Path, sound: MixedSound | Mix) -> None:
     """Write a WAV file of 24 bits, whole or not at all. Raises IsbjornError when the disk refuses."""
     try:
         with whole(path) as file, wave.open(file, "wb") as out:  # type: ignore[call-overload]
@@ -194,7 +194,7 @@ def write_wave(path: Path, sound: Sound | Mix) -> None:
 class Mix:
     """Several sounds of one length and rate, mixed, each with its gain factor; clipped at full scale."""
 
-    parts: tuple[tuple[Sound, float], ...]
+    parts: tuple[tuple[MixedSound, float], ...]
 
     @property
     def rate(self) -> int:
@@ -223,7 +223,7 @@ class Mix:
             yield np.clip(total, -1, 1).astype(np.float32)
 
 
-def _by_second(sound: Sound) -> Iterator[Floats]:
+def _by_second(sound: MixedSound) -> Iterator[Floats]:
     """The samples of a sound in pieces of a second; the last is shorter."""
     held: list[Floats] = []
     count = 0
@@ -238,7 +238,7 @@ def _by_second(sound: Sound) -> Iterator[Floats]:
         yield np.concatenate(held)
 
 
-def mixed(parts: list[tuple[Sound, float]]) -> Sound | Mix | None:
+def mixed(parts: list[tuple[MixedSound, float]]) -> MixedSound | Mix | None:
     """Sounds mixed, each with its gain factor; a single unchanged one stays as it is; None without any."""
     if not parts:
         return None
@@ -251,10 +251,10 @@ def mixed(parts: list[tuple[Sound, float]]) -> Sound | Mix | None:
 
 def sounds_of(
     shot: Shot, find: Callable[[str], Path], start_s: Fraction, length_s: Fraction, with_plate: bool
-) -> list[tuple[Sound, float]]:
+) -> list[tuple[MixedSound, float]]:
     """What is heard over a stretch of shot time, each with how many times as loud: the shot's sounds, and the plate's own, if
     that is wanted and does not stand in the cast. Raises IsbjornError for damaged ones."""
-    found: list[tuple[Sound, float]] = []
+    found: list[tuple[MixedSound, float]] = []
     plate = shot.plate
     has_plate_sound = any(one.of_plate for one in shot.sounds)
     if plate is not None and plate.on and with_plate and not has_plate_sound:
@@ -273,7 +273,7 @@ def sounds_of(
     return found
 
 
-def opened(path: Path) -> Sound:
+def opened(path: Path) -> MixedSound:
     """All of a file's sound, as one channel or two. Raises IsbjornError for what is none."""
     try:
         with av.open(str(path), options=SOUND_OPTIONS) as container:
@@ -298,10 +298,10 @@ def opened(path: Path) -> Sound:
             f"Use {', '.join(SOUNDS)}, or a movie.",
         ) from None
     one = channels == 1
-    return Sound(path, Fraction(0), lasts, rate, "mono" if one else "stereo", 1 if one else 2)
+    return MixedSound(path, Fraction(0), lasts, rate, "mono" if one else "stereo", 1 if one else 2)
 
 
-def listened(path: Path) -> Sound:
+def listened(path: Path) -> MixedSound:
     """A file's sound, as much as is listened to, mixed to one channel. Raises IsbjornError for what is none."""
     every = opened(path)
     longest = min(every.length_s, Fraction(hearing.LONGEST_S))

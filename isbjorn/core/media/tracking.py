@@ -33,7 +33,7 @@ _FARTHEST_FRAME, _FARTHEST_PX = 10_000_000, 1_000_000
 
 
 @dataclass(frozen=True)
-class Seen:
+class TrackedPoint:
     """A place of the picture at a frame: px from its top left corner, and how sure it is, in [0, 1]."""
 
     frame: int
@@ -70,7 +70,7 @@ def follow(
     last: int,
     window: int = 41,
     on_frame: Callable[[int], object] | None = None,
-) -> list[Seen]:
+) -> list[TrackedPoint]:
     """Follow the point at (x, y) of frame `first` to frame `last`, before or after it; x, y in px of the shot from the top left.
 
     window: side of the patch in px. Gives the places as they are found, and ends early where the point is lost. Raises
@@ -92,7 +92,7 @@ def follow(
             "track",
             "Select a corner, a spot, or a larger patch.",
         )
-    found = [Seen(first, x, y, 1.0)]
+    found = [TrackedPoint(first, x, y, 1.0)]
     how: dict[str, Any] = {"winSize": (side, side), "maxLevel": 3, "criteria": (3, 40, 0.003)}
     step = 1 if last >= first else -1
     for frame in range(first + step, last + step, step):
@@ -110,12 +110,12 @@ def follow(
         sure = math.exp(-astray / _HOME_PX) * (0.25 + 0.75 * likeness)
         if sure < LEAST:
             break
-        found.append(Seen(frame, px / scale, py / scale, round(sure, 3)))
+        found.append(TrackedPoint(frame, px / scale, py / scale, round(sure, 3)))
         before, at = now, np.asarray(to, np.float32)
     return found
 
 
-def to_csv(shot: Shot, seen: list[Seen]) -> str:
+def to_csv(shot: Shot, seen: list[TrackedPoint]) -> str:
     """Tracked places as a table: frame, px to the right and upward from the picture's centre, confidence."""
     out = io.StringIO()
     table = csv.writer(out, lineterminator="\n")
@@ -139,7 +139,7 @@ def _lines_of(text: str, where: str) -> Iterator[list[str]]:
             ) from None
 
 
-def from_csv(shot: Shot, text: str, where: str = "track") -> list[Seen]:
+def from_csv(shot: Shot, text: str, where: str = "track") -> list[TrackedPoint]:
     """Read a table with the columns `frame`, and `across_px`, `up_px` (from the centre) or `x`, `y` (from the top left corner).
 
     Raises IsbjornError that names the line.
@@ -156,7 +156,7 @@ def from_csv(shot: Shot, text: str, where: str = "track") -> list[Seen]:
         )
     columns = [header.index(name) for name in ("frame", *names)]
     sure = header.index("confidence") if "confidence" in header else None
-    found: dict[int, Seen] = {}
+    found: dict[int, TrackedPoint] = {}
     for number, line in enumerate(lines, 2):
         if not any(cell.strip() for cell in line):
             continue
@@ -174,7 +174,7 @@ def from_csv(shot: Shot, text: str, where: str = "track") -> list[Seen]:
                 f"Write frame (up to {_FARTHEST_FRAME:,}), x and y (up to {_FARTHEST_PX:,} px) as numbers.",
             ) from None
         x, y = (a, b) if corner else (a + shot.width / 2, shot.height / 2 - b)
-        found[int(frame)] = Seen(int(frame), x, y, min(1.0, max(0.0, confidence)))
+        found[int(frame)] = TrackedPoint(int(frame), x, y, min(1.0, max(0.0, confidence)))
         if len(found) > _LARGEST_ROWS:
             raise IsbjornError("the table is too long.", where, f"The limit is {_LARGEST_ROWS:,} lines.")
     if not found:

@@ -18,7 +18,7 @@ from isbjorn.core.errors import IsbjornError, reason_of
 from isbjorn.core.media.colour import convert, shade_table
 from isbjorn.core.media.formats import FORMATS, Codec, Format
 from isbjorn.core.media.planes import EXACTLY
-from isbjorn.core.media.sound import Mix, Sound
+from isbjorn.core.media.sound import Mix, MixedSound
 from isbjorn.core.media.targets import Target
 from isbjorn.core.media.whole import whole
 from isbjorn.core.render.display_encoding import straight, to_shades
@@ -44,7 +44,7 @@ _REORDERED, _MOST_REORDERED = 2, 64
 
 
 @dataclass(frozen=True)
-class Track:
+class MovieSound:
     """How a movie's pictures are kept. fields: whether the upper or the lower lines of interlaced pictures come first."""
 
     form: Format
@@ -78,27 +78,27 @@ def _codec(form: Format) -> Codec:
     return form.codec
 
 
-def _plain(picture: Floats, track: Track) -> Floats:
+def _plain(picture: Floats, track: MovieSound) -> Floats:
     """The part of a picture that a movie holds, light, straight if there is alpha."""
     height, width = (side - side % 2 if track.form.even_size else side for side in picture.shape[:2])
     part = np.ascontiguousarray(picture[:height, :width])
     return straight(part) if track.alpha else np.ascontiguousarray(part[..., :3])
 
 
-def _levels(plain: Floats, track: Track) -> Floats:
+def _levels(plain: Floats, track: MovieSound) -> Floats:
     """Light as a movie's values, in [0, 1]."""
     if track.colour is not None:
         return np.clip(track.colour.applied(plain), 0, 1)
     return np.clip(convert(np.clip(plain, 0, 1), "linear", track.codec.encoding), 0, 1)
 
 
-def shown_values(picture: Floats, track: Track) -> Floats:
+def shown_values(picture: Floats, track: MovieSound) -> Floats:
     """What a movie of a picture shows, over black, in [0, 1] (height, width, 3)."""
     levels = _levels(_plain(picture, track), track)
     return levels[..., :3] * levels[..., 3:] if track.alpha else levels
 
 
-def _frame(picture: Floats, track: Track) -> Any:
+def _frame(picture: Floats, track: MovieSound) -> Any:
     """A video frame, Rec.709 with the Rec.1886 display curve unless another space is asked for; even size, straight alpha."""
     alpha, codec = track.alpha, track.codec
     plain = _plain(picture, track)
@@ -142,7 +142,7 @@ class _Fielded:
         return self.graph.pull()
 
 
-def _stream(container: Any, track: Track, size: tuple[int, int]) -> Any:
+def _stream(container: Any, track: MovieSound, size: tuple[int, int]) -> Any:
     """The one stream of pictures: the same for a segment and for the whole, so that segments can be joined."""
     stream = container.add_stream(track.codec.name, rate=track.rate, options=track.options)
     stream.width, stream.height = size
@@ -157,7 +157,7 @@ def _stream(container: Any, track: Track, size: tuple[int, int]) -> Any:
     return stream
 
 
-def write_segment(path: Path, pictures: Iterable[Floats], track: Track) -> None:
+def write_segment(path: Path, pictures: Iterable[Floats], track: MovieSound) -> None:
     """Encode linear, premultiplied pictures to one closed segment, which appears under its name only when whole."""
     with _Disk(path), whole(path) as file, _container(file, track) as container:
         stream: Any = None
@@ -188,13 +188,13 @@ def write_segment(path: Path, pictures: Iterable[Floats], track: Track) -> None:
             write(stream.encode(None))
 
 
-def _container(file: Any, track: Track, options: dict[str, str] | None = None) -> Any:
+def _container(file: Any, track: MovieSound, options: dict[str, str] | None = None) -> Any:
     """A container that is written to an open file, so that what the disk refuses is heard of."""
     # Without the names that some containers draw at random: the same pictures are the same file.
     return av.open(file, "w", format=track.codec.container, options={"fflags": "+bitexact", **(options or {})})
 
 
-def sound_rate(form: Format, sound: Sound | Mix) -> Sound | Mix:
+def sound_rate(form: Format, sound: MixedSound | Mix) -> MixedSound | Mix:
     """The sound at a rate that a movie of this format takes."""
     return sound.at_rate(_OPUS_RATE) if _codec(form).container == "webm" else sound
 
@@ -202,7 +202,7 @@ def sound_rate(form: Format, sound: Sound | Mix) -> Sound | Mix:
 class _Sounding:
     """The sound of a movie, written as far as its pictures are."""
 
-    def __init__(self, out: Any, container: str, sound: Sound | Mix) -> None:
+    def __init__(self, out: Any, container: str, sound: MixedSound | Mix) -> None:
         name, options = _SOUND[container]
         self.out, self.sound = out, sound
         self.stream = out.add_stream(name, rate=sound.rate, layout=sound.layout, options=options)
@@ -231,7 +231,7 @@ def _stamps(segment: Path, rate: Fraction) -> list[int]:
 
 
 def join_segments(
-    segments: list[Path], target: Path, track: Track, timecode: str, sound: Sound | Mix | None = None
+    segments: list[Path], target: Path, track: MovieSound, timecode: str, sound: MixedSound | Mix | None = None
 ) -> None:
     """Join segments to one movie without encoding again; it appears under its name only when whole."""
     codec = track.codec
@@ -314,7 +314,7 @@ def _paletted(frames: Iterable[Any], rate: Fraction) -> Iterator[Any]:
             return
 
 
-def encode_whole(segments: list[Path], target: Path, track: Track) -> None:
+def encode_whole(segments: list[Path], target: Path, track: MovieSound) -> None:
     """Encode segments to a file that is no row of them (animated PNG, WebP, GIF), which appears under its name only when whole."""
     codec = _codec(track.form)
     pixels = codec.with_alpha if track.alpha else codec.pixels

@@ -16,7 +16,7 @@ import OpenImageIO as oiio
 from isbjorn.core.arrays import Floats
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import convert, shade_table
-from isbjorn.core.media.formats import About, Format, Layer, Still
+from isbjorn.core.media.formats import Format, Layer, PictureInfo, Still
 from isbjorn.core.media.targets import NOT_SAID, PRIMARIES, Target
 from isbjorn.core.media.whole import replace_whole
 from isbjorn.core.render.display_encoding import straight, to_shades
@@ -75,7 +75,7 @@ def smpte_words(text: str, rate: Fraction) -> tuple[int, int]:
     return word | (";" in text) << 6 | (frame % together != 0) << 15, 0
 
 
-def _spec(shape: tuple[int, ...], form: Format, about: About) -> oiio.ImageSpec:
+def _spec(shape: tuple[int, ...], form: Format, about: PictureInfo) -> oiio.ImageSpec:
     still, timecode, colour = form.still, about.timecode, about.colour
     assert still is not None
     height, width, channels = shape
@@ -146,7 +146,7 @@ def encoded(pixels: npt.NDArray[np.generic], spec: oiio.ImageSpec, suffix: str) 
         os.close(handle)
 
 
-def still_bytes(picture: Floats, form: Format, alpha: bool, about: About, layers: Sequence[Layer] = ()) -> bytes:
+def still_bytes(picture: Floats, form: Format, alpha: bool, about: PictureInfo, layers: Sequence[Layer] = ()) -> bytes:
     """A linear, premultiplied (height, width, 4) picture as a file. EXR keeps it so; PNG is sRGB with straight alpha.
 
     layers: beside it, where the format holds them; colours among them are as the picture's. The same picture is the same file to
@@ -169,7 +169,7 @@ def still_bytes(picture: Floats, form: Format, alpha: bool, about: About, layers
 
 
 def write_still(
-    path: Path, picture: Floats, form: Format, alpha: bool, about: About, layers: Sequence[Layer] = ()
+    path: Path, picture: Floats, form: Format, alpha: bool, about: PictureInfo, layers: Sequence[Layer] = ()
 ) -> None:
     """Write a picture's file (`still_bytes`). Raises IsbjornError when the folder or the disk refuses; the file then is what it
     was before."""

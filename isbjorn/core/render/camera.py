@@ -165,7 +165,7 @@ class Counts:
 
 
 @dataclass(frozen=True)
-class Drawn:
+class Projected:
     """Drawing records (n, 12) in drawing order, and what is known of them."""
 
     records: Floats
@@ -283,7 +283,7 @@ def _affordable(particles: Particles, view: Projection) -> tuple[Particles, int]
 
 
 @kernel_lock
-def to_draw(shot: Shot, particles: Particles, view: Projection) -> Drawn:
+def to_draw(shot: Shot, particles: Particles, view: Projection) -> Projected:
     """Order, project and pack the particles of a moment."""
     particles, left_out = _affordable(particles, view)
     orders, first = [], 0
@@ -313,4 +313,4 @@ def to_draw(shot: Shot, particles: Particles, view: Projection) -> Drawn:
         counts,
     )
     seen, specks, outside, clear, behind = (int(n) for n in counts)
-    return Drawn(records, Counts(seen, specks, outside, clear, behind, left_out))
+    return Projected(records, Counts(seen, specks, outside, clear, behind, left_out))

@@ -24,10 +24,10 @@ from isbjorn.core.render.blends import MODES
 from isbjorn.core.render.blur import blur
 from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.display_encoding import bounds
-from isbjorn.core.render.effects import Moment, around, region, worked, working
+from isbjorn.core.render.effects import EffectMoment, around, region, worked, working
 from isbjorn.core.render.layer_cache import Digests, Facts, LayerCache
 from isbjorn.core.render.mattes import matte_of
-from isbjorn.core.render.pixel_pass import Piece, cover_of, hold, lay_piece, pixels_of, whole
+from isbjorn.core.render.pixel_pass import LayerPiece, cover_of, hold, lay_piece, pixels_of, whole
 from isbjorn.core.render.skin import bends
 
 # What is smoothed away of a surface that bends light, px.
@@ -91,8 +91,8 @@ class Compositor:
         return self.context.shot
 
     @cached_property
-    def moment(self) -> Moment:
-        return Moment(self.context.read, self.context.view.scale_x, self.frame)
+    def moment(self) -> EffectMoment:
+        return EffectMoment(self.context.read, self.context.view.scale_x, self.frame)
 
     def _nothing(self) -> Floats:
         return np.zeros((self.context.view.height, self.context.view.width, 4), np.float32)
@@ -251,15 +251,15 @@ class Compositor:
         full[piece.top : piece.top + height, piece.left : piece.left + width] = piece.layer
         return full
 
-    def _cropped(self, layer: Floats, steps: tuple[Any, ...]) -> Piece | None:
+    def _cropped(self, layer: Floats, steps: tuple[Any, ...]) -> LayerPiece | None:
         """The part of a layer that its steps can change; None if there is nothing on it."""
         lit = bounds(layer)
         if lit is None:
             return None
         left, top, right, bottom = region(lit, steps, self.moment, layer.shape[1], layer.shape[0])
-        return Piece(layer, (top, left, bottom, right))
+        return LayerPiece(layer, (top, left, bottom, right))
 
-    def _known_piece(self, unit: Emitter | Group) -> Piece | None:
+    def _known_piece(self, unit: Emitter | Group) -> LayerPiece | None:
         if self.known is None or (isinstance(unit, Emitter) and unit.group is not None):
             return self._piece(unit)
         digest, piece = self._digests.of(unit), None
@@ -278,7 +278,7 @@ class Compositor:
             self.known.pieces[digest] = piece, facts
         return piece
 
-    def _piece(self, unit: Emitter | Group) -> Piece | None:
+    def _piece(self, unit: Emitter | Group) -> LayerPiece | None:
         """The part of a unit's layer in which there is anything, with its finish; None if there is nothing."""
         layer = self._nothing()
         if isinstance(unit, Group):

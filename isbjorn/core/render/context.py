@@ -11,7 +11,7 @@ from typing import TypeVar
 
 import numpy as np
 
-from isbjorn.core.appearance.particles import Particles, Solver
+from isbjorn.core.appearance.particles import Particles, ParticleSolver
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Number, Shot
 from isbjorn.core.document.bodies import Skin
@@ -21,7 +21,7 @@ from isbjorn.core.render.atlas import Pictures
 from isbjorn.core.render.blurred_discs import PIECES
 from isbjorn.core.render.camera import Counts, Orbit, Projection, projection
 from isbjorn.core.render.emitters import EmitterRasteriser
-from isbjorn.core.render.exposure import Change, by_id, change_of, is_among
+from isbjorn.core.render.exposure import ExposureChange, by_id, change_of, is_among
 from isbjorn.core.render.lights import rows_of
 from isbjorn.core.render.pixel_pass import lay
 from isbjorn.core.render.ripples import draw_ripples
@@ -42,7 +42,7 @@ class RenderContext:
     """A moment of a shot, ready to be drawn."""
 
     shot: Shot
-    solver: Solver
+    solver: ParticleSolver
     seconds: Fraction
     scale: float
     pictures: Pictures
@@ -267,7 +267,7 @@ class RenderContext:
             jump = max(jump, _STEP * radius)
         return min(_EXPOSURES, max(1, math.ceil(gone / jump)))
 
-    def _blurred(self, number: int, now: Particles) -> tuple[Particles, Change]:
+    def _blurred(self, number: int, now: Particles) -> tuple[Particles, ExposureChange]:
         """Everyone who lives while the shutter is open, each with the looks of the moment nearest to its middle; and how each
         changes meanwhile."""
         middle_s = self.open[len(self.open) // 2]

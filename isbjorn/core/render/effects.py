@@ -22,7 +22,7 @@ from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.random import mix
 from isbjorn.core.render.blur import HALVED_FROM, blur, blurred_sum, continued_sum, mirrored
-from isbjorn.core.render.pixel_pass import Piece, PixelStep, graded, pixels_of, tinted, tone_of, whole
+from isbjorn.core.render.pixel_pass import LayerPiece, PixelStep, graded, pixels_of, tinted, tone_of, whole
 from isbjorn.core.runtime.parallel import kernel_lock
 
 # This many rows of light are computed at a time.
@@ -31,7 +31,7 @@ _GLOWS = ((0.35, 0.45), (1.0, 0.35), (2.6, 0.2))
 
 
 @dataclass(frozen=True)
-class Moment:
+class EffectMoment:
     """When and how large: read gives a number at the moment, scale pixels per px of the shot, frame the number of the frame."""
 
     read: Callable[[Number], float]
@@ -39,11 +39,11 @@ class Moment:
     frame: int
 
 
-def _blur(step: Blur, layer: Floats, at: Moment) -> Floats:
+def _blur(step: Blur, layer: Floats, at: EffectMoment) -> Floats:
     return blur(layer, at.read(step.sigma) * at.scale)
 
 
-def _directional(step: DirectionalBlur, layer: Floats, at: Moment) -> Floats:
+def _directional(step: DirectionalBlur, layer: Floats, at: EffectMoment) -> Floats:
     """The mean along a line: halves of it are laid over each other, each time twice as far apart."""
     length, turn = at.read(step.length) * at.scale, math.radians(at.read(step.angle))
     if length < 0.5:
@@ -219,22 +219,22 @@ def glow_of(layer: Floats, radius: float, above: float, colour: str) -> Floats:
     return np.ascontiguousarray((_glowing(layer, radius, above, colour, 1.0) - layer)[..., :3])
 
 
-def _glow(step: Glow, layer: Floats, at: Moment) -> Floats:
+def _glow(step: Glow, layer: Floats, at: EffectMoment) -> Floats:
     radius, amount = at.read(step.radius) * at.scale, at.read(step.amount) / 100
     return layer if amount <= 0 else _glowing(layer, radius, at.read(step.above) / 100, step.colour, amount)
 
 
-def _tint(step: Tint, at: Moment) -> PixelStep:
+def _tint(step: Tint, at: EffectMoment) -> PixelStep:
     return tinted(at.read(step.amount) / 100, hex_to_linear(step.dark), hex_to_linear(step.light)), None
 
 
-def _grade(step: Grade, at: Moment) -> PixelStep:
+def _grade(step: Grade, at: EffectMoment) -> PixelStep:
     contrast = at.read(step.contrast) / 100
     tone = tone_of(contrast, step.curve) if contrast != 1 or step.curve is not None else None
     return graded(at.read(step.opacity) / 100, at.read(step.exposure), at.read(step.saturation) / 100), tone
 
 
-def _sharpen(step: Sharpen, layer: Floats, at: Moment) -> Floats:
+def _sharpen(step: Sharpen, layer: Floats, at: EffectMoment) -> Floats:
     amount = np.float32(at.read(step.amount) / 100)
     sharpened = np.maximum(0, layer + amount * (layer - blur(layer, at.read(step.radius) * at.scale)))
     # What is lifted out of an edge is light, not more cover than there can be.
@@ -259,7 +259,7 @@ def _noise(out: Floats, key: np.uint64) -> None:
 _noisy: Callable[..., None] = kernel_lock(_noise)
 
 
-def _grain(step: Grain, layer: Floats, at: Moment) -> Floats:
+def _grain(step: Grain, layer: Floats, at: EffectMoment) -> Floats:
     amount, size = at.read(step.amount) / 100, max(0.3, at.read(step.size) * at.scale)
     if amount <= 0:
         return layer
@@ -285,41 +285,41 @@ def _whole(*_: Any) -> float:
 
 
 @dataclass(frozen=True)
-class Engine:
+class EffectEngine:
     """A step: what it makes of a layer, and how far in pixels it carries light (infinitely: it depends on the whole picture). One
     that works on single pixels tells in place of the first what is done to each, so that all are worked on at once."""
 
-    made: Callable[[Any, Floats, Moment], Floats] | None
-    reach: Callable[[Any, Moment], float] = _whole
-    pixel: Callable[[Any, Moment], PixelStep] | None = None
+    made: Callable[[Any, Floats, EffectMoment], Floats] | None
+    reach: Callable[[Any, EffectMoment], float] = _whole
+    pixel: Callable[[Any, EffectMoment], PixelStep] | None = None
     # Whether it carries what covers a pixel to others, not light alone.
     carries_cover: bool = False
 
 
-BLUR = Engine(_blur, lambda step, at: 4 * at.read(step.sigma) * at.scale, carries_cover=True)
-DIRECTIONAL = Engine(_directional, lambda step, at: at.read(step.length) * at.scale, carries_cover=True)
-GLOW = Engine(_glow, lambda step, at: 4 * _GLOWS[-1][0] * at.read(step.radius) * at.scale)
-TINT = Engine(None, lambda *_: 0.0, _tint)
+BLUR = EffectEngine(_blur, lambda step, at: 4 * at.read(step.sigma) * at.scale, carries_cover=True)
+DIRECTIONAL = EffectEngine(_directional, lambda step, at: at.read(step.length) * at.scale, carries_cover=True)
+GLOW = EffectEngine(_glow, lambda step, at: 4 * _GLOWS[-1][0] * at.read(step.radius) * at.scale)
+TINT = EffectEngine(None, lambda *_: 0.0, _tint)
 # A tone curve may make light of nothing.
-GRADE = Engine(None, lambda step, _: 0.0 if step.curve is None else math.inf, _grade)
-SHARPEN = Engine(_sharpen, lambda step, at: 4 * at.read(step.radius) * at.scale)
-GRAIN = Engine(_grain)
+GRADE = EffectEngine(None, lambda step, _: 0.0 if step.curve is None else math.inf, _grade)
+SHARPEN = EffectEngine(_sharpen, lambda step, at: 4 * at.read(step.radius) * at.scale)
+GRAIN = EffectEngine(_grain)
 # Regions begin where halvings do, so that a picture is blurred alike wherever its region lies.
 _ALIGNED, _FARTHEST = 64, 400.0
 
 
-def _engine(step: Any) -> Engine:
-    made: Engine = STEPS.of(step).made
+def _engine(step: Any) -> EffectEngine:
+    made: EffectEngine = STEPS.of(step).made
     return made
 
 
-def reach_of(step: Any, at: Moment) -> float:
+def reach_of(step: Any, at: EffectMoment) -> float:
     """How far a step carries light, in pixels; infinitely, if it depends on the whole picture."""
     return float(_engine(step).reach(step, at))
 
 
 def region(
-    lit: tuple[int, int, int, int], steps: tuple[Any, ...], at: Moment, width: int, height: int
+    lit: tuple[int, int, int, int], steps: tuple[Any, ...], at: EffectMoment, width: int, height: int
 ) -> tuple[int, int, int, int]:
     """The part of a layer that its steps can change, given where it has anything: left, top, right, bottom."""
     working_steps = [step for step in steps if step.on]
@@ -337,7 +337,7 @@ def around(lit: tuple[int, int, int, int], reach: float, width: int, height: int
     return left, top, right, bottom
 
 
-def worked(piece: Piece, steps: tuple[Any, ...], at: Moment) -> Piece:
+def worked(piece: LayerPiece, steps: tuple[Any, ...], at: EffectMoment) -> LayerPiece:
     """A piece of a layer after the steps that are on, in their order; what the last of them do to single pixels is left to be done
     when it is laid."""
     run: list[PixelStep] = []

@@ -19,7 +19,7 @@ from isbjorn.core.render.blends import MODES
 from isbjorn.core.render.blurred_discs import PIECES, draw_smears, smears_of
 from isbjorn.core.render.camera import Projection, rank, tallied
 from isbjorn.core.render.discs import draw_onto, records_alike
-from isbjorn.core.render.exposure import Change, Growth
+from isbjorn.core.render.exposure import ExposureChange, Growth
 from isbjorn.core.render.lights import lit
 from isbjorn.core.render.neighbours import pairs
 from isbjorn.core.render.overdraw import BLENDED, DISCS, SMEARED, SPRITES, STROKES, affordable, covered, within
@@ -76,7 +76,7 @@ class EmitterRasteriser:
 
     def bodies(
         self, p: Particles, onto: Floats, size: float = 1.0, seen: float = 1.0, way: Ways | None = None, count: bool = False,
-        change: Change | None = None,
+        change: ExposureChange | None = None,
     ) -> None:  # fmt: skip
         """Draw the bodies of particles; way: while the shutter is open."""
         if len(p) == 0:
@@ -221,7 +221,7 @@ class EmitterRasteriser:
         view, counts = self.context.view, self.context.counts
         counts.add(tallied(centre, radius, opacity, grown, view.width, view.height))
 
-    def _growth(self, p: Particles, way: Ways, change: Change) -> Growth:
+    def _growth(self, p: Particles, way: Ways, change: ExposureChange) -> Growth:
         """Sizes of particles while the shutter is open."""
         rows = np.minimum(np.searchsorted(way.ids, p.id), len(way.ids) - 1)
         born, deaths = way.births[rows], way.deaths[rows]

@@ -22,7 +22,7 @@ KNOTS = 25
 
 
 @dataclass(frozen=True)
-class Change:
+class ExposureChange:
     """How particles (n,) change while the shutter is open: turned in degrees; sizes at its opening, middle and close, px (n, 3),
     and which of them are known (n, 3), because the particle is alive then; and those three moments, s."""
 
@@ -31,14 +31,14 @@ class Change:
     there: Bools
     moments: tuple[float, float, float]
 
-    def where(self, which: Bools) -> Change:
+    def where(self, which: Bools) -> ExposureChange:
         """Some of them, by a mask (n,)."""
-        return Change(self.turned[which], self.sizes[which], self.there[which], self.moments)
+        return ExposureChange(self.turned[which], self.sizes[which], self.there[which], self.moments)
 
 
 def change_of(
     every: Particles, first: Shapes, middle: Particles, last: Shapes, moments: tuple[float, float, float]
-) -> Change:
+) -> ExposureChange:
     """What becomes of particles from the first to the last of three moments; what lives in one half only is taken on evenly."""
     n = len(every)
     angles, sizes = (np.repeat(a[:, None], 3, axis=1) for a in (every.angle, every.size))
@@ -49,7 +49,7 @@ def change_of(
         _found_again(every.id, part.id, order, part.angle, part.size, column, angles, sizes, there)
     turned = angles[:, 2] - angles[:, 0]
     one_half = there[:, 1] & (there[:, 0] ^ there[:, 2])
-    return Change(np.where(one_half, 2 * turned, turned).astype(np.float32), sizes, there, moments)
+    return ExposureChange(np.where(one_half, 2 * turned, turned).astype(np.float32), sizes, there, moments)
 
 
 @dataclass(frozen=True)
@@ -60,7 +60,7 @@ class Growth:
     emitter's size, the key of its draws, and births by their number; born (n,), lives (n,) s.
     """
 
-    change: Change
+    change: ExposureChange
     size: Floats
     lived: Doubles
     number: Number

@@ -20,7 +20,7 @@ from isbjorn.core.document.references import references_of
 from isbjorn.core.render.camera import Counts
 from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.effects import working
-from isbjorn.core.render.pixel_pass import Piece
+from isbjorn.core.render.pixel_pass import LayerPiece
 from isbjorn.core.runtime.memory import share_of
 
 # Number of views that can have their own entries.
@@ -46,7 +46,7 @@ class LayerCache:
     facts: list[Facts] = field(default_factory=list)
     depth: int = 0
     below: Floats | None = None
-    pieces: dict[str, tuple[Piece | None, Facts]] = field(default_factory=dict)
+    pieces: dict[str, tuple[LayerPiece | None, Facts]] = field(default_factory=dict)
     limit_bytes: int = field(default_factory=lambda: share_of("layers") // LOOKERS)
 
     @property

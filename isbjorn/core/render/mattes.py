@@ -132,7 +132,7 @@ def _filed(matte: Matte, context: RenderContext, _: Floats | Codes) -> Floats:
 
 
 @dataclass(frozen=True)
-class Engine:
+class MatteEngine:
     """A kind of matte: how full it is, of the plate (light, or codes of it, (height, width, 3 or more)) where it reads that, and
     whether it does."""
 
@@ -140,12 +140,12 @@ class Engine:
     reads_plate: bool = False
 
 
-KINDS: dict[str, Engine] = {
-    "shape": Engine(_drawn),
-    "bright": Engine(_bright, True),
-    "dark": Engine(_dark, True),
-    "colour": Engine(_coloured, True),
-    "file": Engine(_filed),
+KINDS: dict[str, MatteEngine] = {
+    "shape": MatteEngine(_drawn),
+    "bright": MatteEngine(_bright, True),
+    "dark": MatteEngine(_dark, True),
+    "colour": MatteEngine(_coloured, True),
+    "file": MatteEngine(_filed),
 }
 
 

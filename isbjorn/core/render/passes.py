@@ -19,7 +19,7 @@ from isbjorn.core.jit import inline_kernel
 from isbjorn.core.render.camera import Counts, rank
 from isbjorn.core.render.compositor import Compositor, use_on
 from isbjorn.core.render.context import RenderContext
-from isbjorn.core.render.effects import Moment, carrying, worked, working
+from isbjorn.core.render.effects import EffectMoment, carrying, worked, working
 from isbjorn.core.render.pixel_pass import whole
 
 # How far away nothing is.
@@ -69,7 +69,7 @@ def measured(compositor: Compositor) -> Measured:
     )  # fmt: skip
 
 
-def _carried(layer: Floats, steps: tuple[Any, ...], moment: Moment) -> Floats:
+def _carried(layer: Floats, steps: tuple[Any, ...], moment: EffectMoment) -> Floats:
     """A layer after the steps that carry what covers a pixel to others."""
     steps = carrying(steps)
     return worked(whole(layer), steps, moment).done().layer if steps else layer

@@ -106,7 +106,7 @@ def pixels_of(steps: list[PixelStep], kept: Floats | None = None) -> Pixels:
 
 
 @dataclass(frozen=True)
-class Piece:
+class LayerPiece:
     """A part of a layer, and what is still to be done to its pixels: (top, left, bottom, right) of the layer, which lies with its
     own top left corner at a place of the picture."""
 
@@ -116,7 +116,7 @@ class Piece:
     top: int = 0
     pixels: Pixels = field(default_factory=Pixels)
 
-    def done(self) -> Piece:
+    def done(self) -> LayerPiece:
         """The part alone, with the work done."""
         top, left, bottom, right = self.part
         if self.pixels.idle and (bottom - top, right - left) == self.layer.shape[:2]:
@@ -126,9 +126,9 @@ class Piece:
         return whole(out, self.left + left, self.top + top)
 
 
-def whole(layer: Floats, left: int = 0, top: int = 0) -> Piece:
+def whole(layer: Floats, left: int = 0, top: int = 0) -> LayerPiece:
     """All of a layer."""
-    return Piece(layer, (0, 0, *layer.shape[:2]), left, top)
+    return LayerPiece(layer, (0, 0, *layer.shape[:2]), left, top)
 
 
 @inline_kernel(void(f4[::1], records(PIXEL_STEP), i8, f4[:, ::1]), cache=True, fastmath=_CONTRACT, error_model="numpy")
@@ -264,7 +264,7 @@ _work = kernel_lock(_work_all)
 _lay_guarded = kernel_lock(_lay)
 
 
-def lay_piece(piece: Piece, onto: Floats, blend: str = "normal") -> None:
+def lay_piece(piece: LayerPiece, onto: Floats, blend: str = "normal") -> None:
     """Work on a piece of a layer and blend it onto a picture (h, w, 4), in place, all in one pass."""
     pixels = piece.pixels
     _lay_guarded(

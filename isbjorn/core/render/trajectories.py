@@ -9,7 +9,7 @@ from fractions import Fraction
 import numpy as np
 from numba import f4, f8, i8, prange, void
 
-from isbjorn.core.appearance.particles import Solver
+from isbjorn.core.appearance.particles import ParticleSolver
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records, records
@@ -33,7 +33,7 @@ class Ways:
     deaths: Doubles
 
 
-def ways(solver: Solver, number: int, moments: list[Fraction]) -> Ways:
+def ways(solver: ParticleSolver, number: int, moments: list[Fraction]) -> Ways:
     """Positions of all particles that lived at one of the moments (in order), each from its birth until its death.
 
     Between its birth and the first moment after it, and from the last before its death, it goes straight on.

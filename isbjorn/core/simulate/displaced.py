@@ -9,7 +9,7 @@ import numpy as np
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
 from isbjorn.core.document.values import SINCE
-from isbjorn.core.emit.newborn import Source
+from isbjorn.core.emit.newborn import BirthSource
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.forces.displacement import displace
 from isbjorn.core.simulate.integrators.stepped import pack_world
@@ -19,7 +19,7 @@ from isbjorn.core.simulate.state import State
 class Displaced:
     """The displacements that reach an emitter."""
 
-    def __init__(self, shot: Shot, source: Source, readings: Readings) -> None:
+    def __init__(self, shot: Shot, source: BirthSource, readings: Readings) -> None:
         self.shot, self.source, self.readings = shot, source, readings
         self.any = any(f.stage == "look" for f in shot.reaching(source.emitter))
 

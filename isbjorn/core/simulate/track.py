@@ -21,7 +21,7 @@ from isbjorn.core.document import Emitter, Shot
 from isbjorn.core.document.interactions import Interaction
 from isbjorn.core.emit.admission import Admission, fair_shares, most_alive
 from isbjorn.core.emit.births import Births, births_of
-from isbjorn.core.emit.newborn import Source
+from isbjorn.core.emit.newborn import BirthSource
 from isbjorn.core.emit.recorded import RecordedBirths, source_of
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.errors import Stale
@@ -57,7 +57,7 @@ def key_of(shot: Shot, emitter: Emitter) -> int:
     return int(stream_key(np.uint64(shot.seed), np.uint64(emitter.seed)))
 
 
-def affordable_alive(shot: Shot, emitter: Emitter, births: Births, source: Source, readings: Readings) -> int:
+def affordable_alive(shot: Shot, emitter: Emitter, births: Births, source: BirthSource, readings: Readings) -> int:
     """How many may be alive so that stepping all of them through their lives stays within bounds."""
     begin = max(births.begin_s, -source.longest_life) if math.isinf(births.begin_s) else births.begin_s
     run = max(1.0, float(shot.length_s) - begin)

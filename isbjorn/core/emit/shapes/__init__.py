@@ -12,7 +12,7 @@ import numpy as np
 
 from isbjorn.core.document import Emitter, Shape
 from isbjorn.core.document.kinds import SHAPES
-from isbjorn.core.emit.shapes.base import Engine, Lines, Scattered, Setting
+from isbjorn.core.emit.shapes.base import Lines, Scattered, ShapeEngine, ShapeSetting
 from isbjorn.core.random import PLACE_A, PLACE_B, PLACE_C, SHELL, draws01
 
 # Roberts 2018, "The unreasonable effectiveness of quasirandom sequences": the steps of R1, R2 and R3.
@@ -20,12 +20,12 @@ _GOLDEN = {1: 1.618033988749895, 2: 1.324717957244746, 3: 1.2207440846057596}
 _STEPS = {d: [g ** -(j + 1) for j in range(d)] for d, g in _GOLDEN.items()}
 
 
-def _engine(shape: Any) -> Engine:
-    made: Engine = SHAPES.of(shape).made
+def _engine(shape: Any) -> ShapeEngine:
+    made: ShapeEngine = SHAPES.of(shape).made
     return made
 
 
-def scatter(emitter: Emitter, key: int, births: Any, setting: Setting) -> Scattered:
+def scatter(emitter: Emitter, key: int, births: Any, setting: ShapeSetting) -> Scattered:
     """Places of births (n,) on an emitter's shape, in its own coordinates."""
     kind = _engine(emitter.shape)
     draws = np.stack([draws01(key, births, a) for a in (PLACE_A, PLACE_B, PLACE_C, SHELL)])
@@ -37,12 +37,12 @@ def scatter(emitter: Emitter, key: int, births: Any, setting: Setting) -> Scatte
     return kind.scatter(emitter.shape, draws, setting)
 
 
-def measure(shape: Shape, setting: Setting) -> tuple[float, int] | None:
+def measure(shape: Shape, setting: ShapeSetting) -> tuple[float, int] | None:
     """How much of a shape there is to fill at the setting's only moment: px, px² or px³, and which power; None if nothing is."""
     made = _engine(shape).measure
     return None if made is None else made(shape, setting)
 
 
-def outline(shape: Shape, setting: Setting) -> Lines:
+def outline(shape: Shape, setting: ShapeSetting) -> Lines:
     """The shape's outline at the setting's only moment: polylines (n, 3) in its own coordinates."""
     return _engine(shape).outline(shape, setting)

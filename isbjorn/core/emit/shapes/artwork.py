@@ -9,7 +9,7 @@ import numpy as np
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Artwork, Letters
 from isbjorn.core.document.shapes import Area
-from isbjorn.core.emit.shapes.base import Engine, Lines, Scattered, Setting, by_area
+from isbjorn.core.emit.shapes.base import Lines, Scattered, ShapeEngine, ShapeSetting, by_area
 from isbjorn.core.emit.shapes.regions import Drawing, Trapezoids, scatter_region, trapezoids
 from isbjorn.core.evaluate.outlines import letter_lines, path_lines
 from isbjorn.core.runtime.memory import Cache
@@ -58,40 +58,40 @@ def _found(paths: tuple[str, ...]) -> Drawing | None:
     return Drawing(lines, Trapezoids(there["bottom"], there["top"], there["sides"], there["run"]))
 
 
-def _scattered(shape: Area, art: Drawing, size: Doubles, u: Doubles, setting: Setting) -> Scattered:
+def _scattered(shape: Area, art: Drawing, size: Doubles, u: Doubles, setting: ShapeSetting) -> Scattered:
     """Scatter in the drawing of size 1, and bring it to its size."""
     thick = setting.read(shape.thickness) / np.maximum(size, 1e-9) if shape.fill == "shell" else None
     found = scatter_region(art, shape.fill, u, thick, shape.shell_side)
     return Scattered(found.place * size[:, None], found.outward, found.along)
 
 
-def letters(shape: Letters, u: Doubles, setting: Setting) -> Scattered:
+def letters(shape: Letters, u: Doubles, setting: ShapeSetting) -> Scattered:
     """In letters or along their edge."""
     return _scattered(shape, _letters(shape.text), setting.read(shape.height), u, setting)
 
 
-def letters_outline(shape: Letters, setting: Setting) -> Lines:
+def letters_outline(shape: Letters, setting: ShapeSetting) -> Lines:
     """The letters' contours."""
     return [line * setting.read(shape.height)[0] for line in _letters(shape.text).lines]
 
 
-def artwork(shape: Artwork, u: Doubles, setting: Setting) -> Scattered:
+def artwork(shape: Artwork, u: Doubles, setting: ShapeSetting) -> Scattered:
     """In the drawing or along its edge."""
     return _scattered(shape, _artwork(shape.paths), setting.read(shape.width), u, setting)
 
 
-def artwork_outline(shape: Artwork, setting: Setting) -> Lines:
+def artwork_outline(shape: Artwork, setting: ShapeSetting) -> Lines:
     """The drawing's contours."""
     return [line * setting.read(shape.width)[0] for line in _artwork(shape.paths).lines]
 
 
-def _letters_measure(shape: Letters, setting: Setting) -> tuple[float, int]:
+def _letters_measure(shape: Letters, setting: ShapeSetting) -> tuple[float, int]:
     return _letters(shape.text).measure(shape, float(setting.read(shape.height)[0]), setting)
 
 
-def _artwork_measure(shape: Artwork, setting: Setting) -> tuple[float, int]:
+def _artwork_measure(shape: Artwork, setting: ShapeSetting) -> tuple[float, int]:
     return _artwork(shape.paths).measure(shape, float(setting.read(shape.width)[0]), setting)
 
 
-LETTERS = Engine(letters, letters_outline, by_area, _letters_measure)
-ARTWORK = Engine(artwork, artwork_outline, by_area, _artwork_measure)
+LETTERS = ShapeEngine(letters, letters_outline, by_area, _letters_measure)
+ARTWORK = ShapeEngine(artwork, artwork_outline, by_area, _artwork_measure)

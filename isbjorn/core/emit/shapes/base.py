@@ -34,7 +34,7 @@ class Light(Protocol):
 
 
 @dataclass(frozen=True)
-class Setting:
+class ShapeSetting:
     """When a shape is read: moments (n,) of shot time in s, the readings of the shot, and the plate."""
 
     t: Doubles
@@ -47,14 +47,14 @@ class Setting:
 
 
 @dataclass(frozen=True)
-class Engine:
+class ShapeEngine:
     """How a shape scatters, how it is outlined, how many of its draws make its place, and how much of it there is to fill at the
     setting's only moment: px, px² or px³, and which power that is."""
 
-    scatter: Callable[[Any, Doubles, Setting], Scattered]
-    outline: Callable[[Any, Setting], Lines]
+    scatter: Callable[[Any, Doubles, ShapeSetting], Scattered]
+    outline: Callable[[Any, ShapeSetting], Lines]
     dimensions: Callable[[Any], int] = lambda _: 1
-    measure: Callable[[Any, Setting], tuple[float, int]] | None = None
+    measure: Callable[[Any, ShapeSetting], tuple[float, int]] | None = None
 
 
 @dataclass(frozen=True)
@@ -78,7 +78,7 @@ def unit(v: Doubles) -> Doubles:
     return np.where(length > 1e-12, v / np.maximum(length, 1e-12), [0.0, 1.0, 0.0])
 
 
-def shell(area: Area, extent: Doubles, setting: Setting) -> tuple[Doubles, Doubles]:
+def shell(area: Area, extent: Doubles, setting: ShapeSetting) -> tuple[Doubles, Doubles]:
     """From which to which distance of the centre a shape is filled, given the distance (n,) of its edge."""
     if area.fill == "inside":
         return np.zeros_like(extent), extent

@@ -8,7 +8,7 @@ import numpy as np
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import PathPoint, PathShape
-from isbjorn.core.emit.shapes.base import Engine, Lines, Scattered, Setting, by_area, unit, vectors
+from isbjorn.core.emit.shapes.base import Lines, Scattered, ShapeEngine, ShapeSetting, by_area, unit, vectors
 from isbjorn.core.emit.shapes.regions import Drawing, in_shell, scatter_region, trapezoids, turning
 from isbjorn.core.evaluate.bezier import at_length, flat
 
@@ -19,7 +19,7 @@ def _cut(points: tuple[PathPoint, ...]) -> Drawing:
     return Drawing(lines, trapezoids(lines))
 
 
-def path(shape: PathShape, u: Doubles, setting: Setting) -> Scattered:
+def path(shape: PathShape, u: Doubles, setting: ShapeSetting) -> Scattered:
     """Even by length along it, even by area inside it."""
     line = flat(shape.points, shape.closed or shape.fill == "inside")
     if shape.fill == "inside":
@@ -36,15 +36,15 @@ def path(shape: PathShape, u: Doubles, setting: Setting) -> Scattered:
     return Scattered(place, outward, way)
 
 
-def path_outline(shape: PathShape, setting: Setting) -> Lines:  # noqa: ARG001
+def path_outline(shape: PathShape, setting: ShapeSetting) -> Lines:  # noqa: ARG001
     """The path itself."""
     return [np.array(flat(shape.points, shape.closed or shape.fill == "inside"))]
 
 
-def _measure(shape: PathShape, setting: Setting) -> tuple[float, int]:
+def _measure(shape: PathShape, setting: ShapeSetting) -> tuple[float, int]:
     if shape.fill == "inside":
         return _cut(shape.points).measure(shape, 1.0, setting)
     return Drawing([flat(shape.points, shape.closed)], _cut(shape.points).cut).measure(shape, 1.0, setting)
 
 
-PATH = Engine(path, path_outline, by_area, _measure)
+PATH = ShapeEngine(path, path_outline, by_area, _measure)

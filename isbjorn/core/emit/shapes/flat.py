@@ -7,10 +7,10 @@ import numpy as np
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Disc, Line, Point, Rectangle
 from isbjorn.core.emit.shapes.base import (
-    Engine,
     Lines,
     Scattered,
-    Setting,
+    ShapeEngine,
+    ShapeSetting,
     by_area,
     half_of,
     halved,
@@ -24,13 +24,13 @@ from isbjorn.core.evaluate.bezier import rotated
 _ROUND = 96
 
 
-def point(shape: Point, u: Doubles, setting: Setting) -> Scattered:  # noqa: ARG001
+def point(shape: Point, u: Doubles, setting: ShapeSetting) -> Scattered:  # noqa: ARG001
     """All at the centre."""
     n = u.shape[1]
     return Scattered(np.zeros((n, 3)), np.tile([1.0, 0.0, 0.0], (n, 1)), np.tile([1.0, 0.0, 0.0], (n, 1)))
 
 
-def point_outline(shape: Point, setting: Setting) -> Lines:  # noqa: ARG001
+def point_outline(shape: Point, setting: ShapeSetting) -> Lines:  # noqa: ARG001
     """One place."""
     return [np.zeros((1, 3))]
 
@@ -43,7 +43,7 @@ def _turned(found: Scattered, degrees: Doubles) -> Scattered:
     return Scattered(*parts)
 
 
-def line(shape: Line, u: Doubles, setting: Setting) -> Scattered:
+def line(shape: Line, u: Doubles, setting: ShapeSetting) -> Scattered:
     """Even by length."""
     length, n = setting.read(shape.length), u.shape[1]
     flat = Scattered(
@@ -52,13 +52,13 @@ def line(shape: Line, u: Doubles, setting: Setting) -> Scattered:
     return _turned(flat, setting.read(shape.angle))
 
 
-def line_outline(shape: Line, setting: Setting) -> Lines:
+def line_outline(shape: Line, setting: ShapeSetting) -> Lines:
     """From end to end."""
-    ends = line(shape, np.array([[0.0, 1.0]] * 4), Setting(np.repeat(setting.t, 2), setting.readings))
+    ends = line(shape, np.array([[0.0, 1.0]] * 4), ShapeSetting(np.repeat(setting.t, 2), setting.readings))
     return [ends.place]
 
 
-def disc(shape: Disc, u: Doubles, setting: Setting) -> Scattered:
+def disc(shape: Disc, u: Doubles, setting: ShapeSetting) -> Scattered:
     """Even by area, or by length on the edge."""
     near, far = shell(shape, setting.read(shape.radius), setting)
     radius, turn = np.sqrt(near**2 + u[1] * (far**2 - near**2)), 2 * np.pi * u[0]
@@ -74,14 +74,14 @@ def circle(radius: float, axes: tuple[int, int] = (0, 1)) -> Doubles:
     return out
 
 
-def disc_outline(shape: Disc, setting: Setting) -> Lines:
+def disc_outline(shape: Disc, setting: ShapeSetting) -> Lines:
     """The edge; both edges of a shell."""
     near, far = shell(shape, setting.read(shape.radius), setting)
     radii = {float(far[0])} | ({float(near[0])} if near[0] > 0 else set())
     return kept_half([circle(radius) for radius in sorted(radii)], shape.half)
 
 
-def _frame(shape: Rectangle, setting: Setting) -> tuple[Doubles, Doubles, Doubles, Doubles]:
+def _frame(shape: Rectangle, setting: ShapeSetting) -> tuple[Doubles, Doubles, Doubles, Doubles]:
     """Half sizes of the inner and of the outer rectangle."""
     a, b = setting.read(shape.width) / 2, setting.read(shape.height) / 2
     ia, oa = shell(shape, a, setting)
@@ -89,7 +89,7 @@ def _frame(shape: Rectangle, setting: Setting) -> tuple[Doubles, Doubles, Double
     return ia, ib, oa, ob
 
 
-def rectangle(shape: Rectangle, u: Doubles, setting: Setting) -> Scattered:
+def rectangle(shape: Rectangle, u: Doubles, setting: ShapeSetting) -> Scattered:
     """Even by area, or by length on the edge."""
     ia, ib, a, b = _frame(shape, setting)
     if shape.fill == "inside":
@@ -115,7 +115,7 @@ def rectangle(shape: Rectangle, u: Doubles, setting: Setting) -> Scattered:
     return _turned(halved(found, shape.half), setting.read(shape.angle))
 
 
-def rectangle_outline(shape: Rectangle, setting: Setting) -> Lines:
+def rectangle_outline(shape: Rectangle, setting: ShapeSetting) -> Lines:
     """The edge; both edges of a shell."""
     ia, ib, a, b = (float(v[0]) for v in _frame(shape, setting))
     corners = [(-1, 1), (1, 1), (1, -1), (-1, -1), (-1, 1)]
@@ -129,25 +129,25 @@ def rectangle_outline(shape: Rectangle, setting: Setting) -> Lines:
     return out
 
 
-def _length(shape: Line, setting: Setting) -> tuple[float, int]:
+def _length(shape: Line, setting: ShapeSetting) -> tuple[float, int]:
     return float(setting.read(shape.length)[0]), 1
 
 
-def _disc_measure(shape: Disc, setting: Setting) -> tuple[float, int]:
+def _disc_measure(shape: Disc, setting: ShapeSetting) -> tuple[float, int]:
     near, far = (float(r[0]) for r in shell(shape, setting.read(shape.radius), setting))
     if shape.fill == "edge":
         return 2 * np.pi * far * half_of(shape.half), 1
     return np.pi * (far**2 - near**2) * half_of(shape.half), 2
 
 
-def _rectangle_measure(shape: Rectangle, setting: Setting) -> tuple[float, int]:
+def _rectangle_measure(shape: Rectangle, setting: ShapeSetting) -> tuple[float, int]:
     ia, ib, a, b = (float(v[0]) for v in _frame(shape, setting))
     if shape.fill == "edge":
         return 4 * (a + b) * half_of(shape.half), 1
     return 4 * (a * b - ia * ib) * half_of(shape.half), 2
 
 
-POINT = Engine(point, point_outline)
-LINE = Engine(line, line_outline, measure=_length)
-DISC = Engine(disc, disc_outline, by_area, _disc_measure)
-RECTANGLE = Engine(rectangle, rectangle_outline, by_area, _rectangle_measure)
+POINT = ShapeEngine(point, point_outline)
+LINE = ShapeEngine(line, line_outline, measure=_length)
+DISC = ShapeEngine(disc, disc_outline, by_area, _disc_measure)
+RECTANGLE = ShapeEngine(rectangle, rectangle_outline, by_area, _rectangle_measure)

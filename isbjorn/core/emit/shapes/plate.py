@@ -6,7 +6,7 @@ import numpy as np
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import FromPlate
-from isbjorn.core.emit.shapes.base import Engine, Light, Lines, Scattered, Setting, unit, vectors
+from isbjorn.core.emit.shapes.base import Light, Lines, Scattered, ShapeEngine, ShapeSetting, unit, vectors
 
 _NOWHERE_PX = 1e7
 
@@ -31,7 +31,7 @@ def strength(shape: FromPlate, light: Light, number: int, sheet: Floats) -> Floa
             return np.asarray(np.minimum(1, moved * 4), np.float32)
 
 
-def plate(shape: FromPlate, u: Doubles, setting: Setting) -> Scattered:
+def plate(shape: FromPlate, u: Doubles, setting: ShapeSetting) -> Scattered:
     """Cells drawn in proportion to how far they are above the threshold. Births that find none are put out of sight."""
     n, light = u.shape[1], setting.light
     x, y = np.full(n, _NOWHERE_PX), np.full(n, _NOWHERE_PX)
@@ -53,7 +53,7 @@ def plate(shape: FromPlate, u: Doubles, setting: Setting) -> Scattered:
     return Scattered(place, unit(place), np.tile([1.0, 0.0, 0.0], (n, 1)))
 
 
-def plate_outline(shape: FromPlate, setting: Setting) -> Lines:  # noqa: ARG001
+def plate_outline(shape: FromPlate, setting: ShapeSetting) -> Lines:  # noqa: ARG001
     """The whole plate."""
     light = setting.light
     if light is None:
@@ -62,4 +62,4 @@ def plate_outline(shape: FromPlate, setting: Setting) -> Lines:  # noqa: ARG001
     return [np.array([[-x, y, 0], [x, y, 0], [x, -y, 0], [-x, -y, 0], [-x, y, 0]], np.float64)]
 
 
-PLATE = Engine(plate, plate_outline, lambda _: 3)
+PLATE = ShapeEngine(plate, plate_outline, lambda _: 3)

@@ -10,7 +10,7 @@ import numpy as np
 
 from isbjorn.core.arrays import Doubles, Longs
 from isbjorn.core.document.shapes import Area
-from isbjorn.core.emit.shapes.base import Lines, Scattered, Setting, vectors
+from isbjorn.core.emit.shapes.base import Lines, Scattered, ShapeSetting, vectors
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.jit import inline_kernel, njit
 
@@ -135,7 +135,7 @@ class Drawing:
         """Their straight pieces."""
         return edges(self.lines)
 
-    def measure(self, shape: Area, size: float, setting: Setting) -> tuple[float, int]:
+    def measure(self, shape: Area, size: float, setting: ShapeSetting) -> tuple[float, int]:
         """How much of it, at a size, there is to fill: its area, its length; of a shell, about its length times its thickness."""
         if shape.fill == "inside":
             return float(self.cut.run[-1]) * size**2, 2

@@ -9,10 +9,10 @@ import numpy as np
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Ball, Box
 from isbjorn.core.emit.shapes.base import (
-    Engine,
     Lines,
     Scattered,
-    Setting,
+    ShapeEngine,
+    ShapeSetting,
     by_volume,
     half_of,
     halved,
@@ -24,7 +24,7 @@ from isbjorn.core.emit.shapes.base import (
 from isbjorn.core.emit.shapes.flat import circle
 
 
-def ball(shape: Ball, u: Doubles, setting: Setting) -> Scattered:
+def ball(shape: Ball, u: Doubles, setting: ShapeSetting) -> Scattered:
     """Even by volume, or by area on the surface (Archimedes: the height on a sphere is uniform)."""
     near, far = shell(shape, setting.read(shape.radius), setting)
     radius = np.cbrt(near**3 + u[2] * (far**3 - near**3))
@@ -35,20 +35,20 @@ def ball(shape: Ball, u: Doubles, setting: Setting) -> Scattered:
     return halved(Scattered(way * radius[:, None], way, along), shape.half)
 
 
-def ball_outline(shape: Ball, setting: Setting) -> Lines:
+def ball_outline(shape: Ball, setting: ShapeSetting) -> Lines:
     """Three great circles; of both surfaces of a shell."""
     near, far = shell(shape, setting.read(shape.radius), setting)
     radii = {float(far[0])} | ({float(near[0])} if near[0] > 0 else set())
     return kept_half([circle(r, axes) for r in sorted(radii) for axes in ((0, 1), (0, 2), (1, 2))], shape.half)
 
 
-def _extents(shape: Box, setting: Setting) -> tuple[Doubles, Doubles]:
+def _extents(shape: Box, setting: ShapeSetting) -> tuple[Doubles, Doubles]:
     """Half sizes (3, n) of the inner and of the outer box."""
     ends = [shell(shape, setting.read(n) / 2, setting) for n in (shape.width, shape.height, shape.deep)]
     return np.stack([e[0] for e in ends]), np.stack([e[1] for e in ends])
 
 
-def box(shape: Box, u: Doubles, setting: Setting) -> Scattered:
+def box(shape: Box, u: Doubles, setting: ShapeSetting) -> Scattered:
     """Even by volume, or by area on the faces."""
     near, far = _extents(shape, setting)
     n = u.shape[1]
@@ -84,7 +84,7 @@ def box(shape: Box, u: Doubles, setting: Setting) -> Scattered:
     return halved(Scattered(place.T.copy(), outward.T.copy(), along), shape.half)
 
 
-def box_outline(shape: Box, setting: Setting) -> Lines:
+def box_outline(shape: Box, setting: ShapeSetting) -> Lines:
     """The twelve edges; of both boxes of a shell."""
     near, far = _extents(shape, setting)
     sizes = [far[:, 0]] + ([near[:, 0]] if shape.fill == "shell" and near[:, 0].min() > 0 else [])
@@ -100,14 +100,14 @@ def box_outline(shape: Box, setting: Setting) -> Lines:
     return kept_half(lines, shape.half)
 
 
-def _ball_measure(shape: Ball, setting: Setting) -> tuple[float, int]:
+def _ball_measure(shape: Ball, setting: ShapeSetting) -> tuple[float, int]:
     near, far = (float(r[0]) for r in shell(shape, setting.read(shape.radius), setting))
     if shape.fill == "edge":
         return 4 * np.pi * far**2 * half_of(shape.half), 2
     return 4 / 3 * np.pi * (far**3 - near**3) * half_of(shape.half), 3
 
 
-def _box_measure(shape: Box, setting: Setting) -> tuple[float, int]:
+def _box_measure(shape: Box, setting: ShapeSetting) -> tuple[float, int]:
     near, far = (e[:, 0] for e in _extents(shape, setting))
     if shape.fill == "edge":
         a, b, c = (float(v) for v in far)
@@ -115,5 +115,5 @@ def _box_measure(shape: Box, setting: Setting) -> tuple[float, int]:
     return 8 * float(far.prod() - (near.prod() if shape.fill == "shell" else 0.0)) * half_of(shape.half), 3
 
 
-BOX = Engine(box, box_outline, by_volume, _box_measure)
-BALL = Engine(ball, ball_outline, by_volume, _ball_measure)
+BOX = ShapeEngine(box, box_outline, by_volume, _box_measure)
+BALL = ShapeEngine(ball, ball_outline, by_volume, _ball_measure)

@@ -7,7 +7,7 @@ import numpy as np
 from isbjorn.core.document import Surface
 from isbjorn.core.document.interactions import Cohesion, Contagion, Flock, Interaction, Push
 from isbjorn.core.emit.shapes import measure
-from isbjorn.core.emit.shapes.base import Setting
+from isbjorn.core.emit.shapes.base import ShapeSetting
 from isbjorn.core.inspect.lookout.notes import Checks, Mend, Note, Watch, put
 from isbjorn.core.simulate.interactions.grid import MOST_LOOKED_AT, grid_of
 
@@ -156,7 +156,7 @@ def overfilled(watch: Watch) -> Checks:
         for n in numbers:
             emitter = watch.shot.emitters[n]
             for k, burst in enumerate(emitter.bursts):
-                there = measure(emitter.shape, Setting(np.array([burst.at_s + emitter.delay_s]), readings))
+                there = measure(emitter.shape, ShapeSetting(np.array([burst.at_s + emitter.delay_s]), readings))
                 if there is None or (share := burst.fill / 100 * girth ** (power := there[1])) <= _CLOSE[power]:
                     continue
                 fits = round(_LOOSE[power] / girth**power, 1)

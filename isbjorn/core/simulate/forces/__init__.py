@@ -18,7 +18,7 @@ from isbjorn.core.document.forces import Acting
 from isbjorn.core.document.kinds import FORCES, Kind
 from isbjorn.core.jit import njit
 from isbjorn.core.runtime.kernels import reaches_also
-from isbjorn.core.simulate.forces.force_layout import CODE, Setting
+from isbjorn.core.simulate.forces.force_layout import CODE, ForceSetting
 
 
 def number_of(kind: Kind) -> int:
@@ -26,7 +26,7 @@ def number_of(kind: Kind) -> int:
     return int(getattr(kind.made, "CODE", kind.number))
 
 
-def pack(force: Acting, setting: Setting) -> Doubles:
+def pack(force: Acting, setting: ForceSetting) -> Doubles:
     """Rows (n, `WIDTH`) of a force."""
     kind = FORCES.of(force)
     rows: Doubles = kind.made.pack(force, setting)

@@ -11,14 +11,14 @@ from isbjorn.core.document import Attractor
 from isbjorn.core.evaluate.lines import Read, circle
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.simulate.forces.accumulators import ACCELERATION, LIMIT
-from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, Setting, base, place
+from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, ForceSetting, base, place
 
 CODE = 5
 # Columns.
 RADIUS, POWER, SOFTNESS, SPEED_LIMIT = range(OWN, OWN + 4)
 
 
-def pack(force: Attractor, setting: Setting) -> Doubles:
+def pack(force: Attractor, setting: ForceSetting) -> Doubles:
     """Rows of an attractor."""
     rows = base(force, CODE, setting)
     _, size = place(force, setting, rows)

@@ -9,7 +9,16 @@ from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Displacement
 from isbjorn.core.jit import njit
 from isbjorn.core.runtime.parallel import kernel_lock
-from isbjorn.core.simulate.forces.force_layout import CURVE, PLACE, VALUE, ZONE, Setting, base, read_curve, strength
+from isbjorn.core.simulate.forces.force_layout import (
+    CURVE,
+    PLACE,
+    VALUE,
+    ZONE,
+    ForceSetting,
+    base,
+    read_curve,
+    strength,
+)
 from isbjorn.core.simulate.forces.turbulence import NOISE, OFFSET, RESPONSE, pack_noise
 from isbjorn.core.simulate.forces.zones import weight
 from isbjorn.core.simulate.noise import flow
@@ -19,7 +28,7 @@ CODE = 10
 SWELL = RESPONSE
 
 
-def pack(force: Displacement, setting: Setting) -> Doubles:
+def pack(force: Displacement, setting: ForceSetting) -> Doubles:
     """Rows of a displacement."""
     rows = base(force, CODE, setting)
     rows[:, SWELL] = setting.read(force.swell) / 100

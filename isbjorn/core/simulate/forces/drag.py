@@ -10,14 +10,14 @@ from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Drag
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.simulate.forces.accumulators import DRAG, QUADRATIC
-from isbjorn.core.simulate.forces.force_layout import OWN, Setting, base
+from isbjorn.core.simulate.forces.force_layout import OWN, ForceSetting, base
 
 CODE = 2
 IS_QUADRATIC = OWN
 AT_PX_S = 100.0
 
 
-def pack(force: Drag, setting: Setting) -> Doubles:
+def pack(force: Drag, setting: ForceSetting) -> Doubles:
     """Rows of a drag."""
     rows = base(force, CODE, setting)
     rows[:, IS_QUADRATIC] = force.law == "quadratic"

@@ -12,14 +12,14 @@ from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.lines import Read
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.simulate.forces.accumulators import AIR, GRIP
-from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, Setting, base, place
+from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, ForceSetting, base, place
 
 CODE = 7
 # Columns: the relaxation rate, the pull toward the path, its points, its turn and its scale.
 RESPONSE, TOWARD, FIRST, COUNT, COSINE, SINE, SCALE = range(OWN, OWN + 7)
 
 
-def pack(force: Follow, setting: Setting) -> Doubles:
+def pack(force: Follow, setting: ForceSetting) -> Doubles:
     """Rows of a path to follow."""
     rows = base(force, CODE, setting)
     turn, size = place(force, setting, rows)

@@ -32,7 +32,7 @@ BETWEEN = 4
 
 
 @dataclass
-class Setting:
+class ForceSetting:
     """For which emitter and when forces are packed: moments (n,) of shot time, and the tables that rows refer to."""
 
     shot: Shot
@@ -64,7 +64,7 @@ class Setting:
         return float(first), float(len(line))
 
 
-def place(thing: Placed, setting: Setting, rows: Doubles) -> tuple[Doubles, Doubles]:
+def place(thing: Placed, setting: ForceSetting, rows: Doubles) -> tuple[Doubles, Doubles]:
     """Put a thing's place into rows (n, `WIDTH`); its turn in degrees and its size as a factor, (n,)."""
     frames = setting.readings.frames(thing, setting.t)
     where, turn, size = frames.place, frames.turn, frames.size
@@ -75,7 +75,7 @@ def place(thing: Placed, setting: Setting, rows: Doubles) -> tuple[Doubles, Doub
     return turn, size
 
 
-def aim(thing: Any, turn: Doubles, setting: Setting, rows: Doubles) -> None:
+def aim(thing: Any, turn: Doubles, setting: ForceSetting, rows: Doubles) -> None:
     """Put a thing's direction into rows, with its spread, if each particle has its own."""
     way, tilt = setting.read(thing.direction) + turn, setting.read(thing.tilt)
     rows[:, WAY : WAY + 3] = aimed(way, tilt)
@@ -83,7 +83,7 @@ def aim(thing: Any, turn: Doubles, setting: Setting, rows: Doubles) -> None:
     rows[:, WAY_DEG], rows[:, TILT_DEG] = way, tilt
 
 
-def base(thing: Any, code: int, setting: Setting, unit: float = 1.0) -> Doubles:
+def base(thing: Any, code: int, setting: ForceSetting, unit: float = 1.0) -> Doubles:
     """Rows (n, `WIDTH`) of a thing with its strength, whose unit is brought to px and seconds by `unit`.
 
     Its draws depend on its own seed, or on its id, so that other things never disturb them.

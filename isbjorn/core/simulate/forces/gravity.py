@@ -8,12 +8,12 @@ from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Gravity
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.simulate.forces.accumulators import ACCELERATION
-from isbjorn.core.simulate.forces.force_layout import Setting, aim, base, place, way_of
+from isbjorn.core.simulate.forces.force_layout import ForceSetting, aim, base, place, way_of
 
 CODE = 1
 
 
-def pack(force: Gravity, setting: Setting) -> Doubles:
+def pack(force: Gravity, setting: ForceSetting) -> Doubles:
     """Rows of a gravity."""
     rows = base(force, CODE, setting, setting.shot.px_per_metre)
     turn, _ = place(force, setting, rows)

@@ -14,7 +14,7 @@ from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.lines import Read, circle, rectangle
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.simulate.forces.follow import nearest
-from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, Setting, base, place
+from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, ForceSetting, base, place
 
 CODE = 9
 PLANE, RECTANGLE, BOX, SPHERE, PATH, MATTE = 0, 1, 2, 3, 4, 5
@@ -28,7 +28,7 @@ FIRST, COUNT, SHEET, PX = OWN + 12, OWN + 13, OWN + 14, OWN + 15
 _FAR = 1e9
 
 
-def _sheets(force: Surface, setting: Setting, rows: Doubles) -> None:
+def _sheets(force: Surface, setting: ForceSetting, rows: Doubles) -> None:
     """The plate's matte at the moments as signed distances, one sheet for each of its frames."""
     light = setting.light
     rows[:, SHEET] = -1
@@ -53,7 +53,7 @@ def signed_distance(solid: npt.NDArray[np.bool_]) -> Floats:
     return np.asarray(np.where(solid, 0.5 - inside, outside - 0.5), np.float32)
 
 
-def pack(force: Surface, setting: Setting) -> Doubles:
+def pack(force: Surface, setting: ForceSetting) -> Doubles:
     """Rows of a surface."""
     rows = base(force, CODE, setting)
     turn, size = place(force, setting, rows)

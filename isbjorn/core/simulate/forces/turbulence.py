@@ -12,7 +12,7 @@ from isbjorn.core.document import Turbulence
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.simulate.forces.accumulators import AIR, GRIP
-from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, Setting, base, place
+from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, ForceSetting, base, place
 from isbjorn.core.simulate.noise import flow
 
 CODE = 4
@@ -37,7 +37,7 @@ def put_noise(columns: tuple[Any, ...], turns: Doubles | float, round_: bool, ro
         rows[:, NOISE + 10 + 2 * n] = np.sin(2 * np.pi * turns * times)
 
 
-def pack_noise(thing: Any, setting: Setting, rows: Doubles) -> None:
+def pack_noise(thing: Any, setting: ForceSetting, rows: Doubles) -> None:
     """Put a noise into rows: how `flow` reads it, then where an emitter's own part of it lies."""
     read = setting.read
     columns = (1 / np.maximum(1.0, read(thing.size)), thing.octaves, read(thing.lacunarity), read(thing.gain))
@@ -49,7 +49,7 @@ def pack_noise(thing: Any, setting: Setting, rows: Doubles) -> None:
     rows[:, OFFSET] = read(thing.apart) * number
 
 
-def turned(thing: Any, setting: Setting) -> Doubles:
+def turned(thing: Any, setting: ForceSetting) -> Doubles:
     """How many turns a noise has evolved at the moments: the integral of its rate; in a loop, whole turns come round."""
     number, loop_s, t = thing.evolve, setting.readings.loop_s, setting.t
     if loop_s is not None:
@@ -75,7 +75,7 @@ def _summed(thing: Any, readings: Readings, cells: int, per_s: int) -> Doubles:
     return sums / per_s
 
 
-def pack(force: Turbulence, setting: Setting) -> Doubles:
+def pack(force: Turbulence, setting: ForceSetting) -> Doubles:
     """Rows of a turbulence."""
     rows = base(force, CODE, setting)
     rows[:, RESPONSE] = setting.read(force.grip)

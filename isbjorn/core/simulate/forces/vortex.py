@@ -13,14 +13,14 @@ from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Vortex
 from isbjorn.core.evaluate.lines import Read, circle
 from isbjorn.core.jit import inline_kernel
-from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, Setting, aim, base, place, way_of
+from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, ForceSetting, aim, base, place, way_of
 
 CODE = 6
 # Columns.
 RADIUS, PULL, LIFT = range(OWN, OWN + 3)
 
 
-def pack(force: Vortex, setting: Setting) -> Doubles:
+def pack(force: Vortex, setting: ForceSetting) -> Doubles:
     """Rows of a vortex."""
     rows = base(force, CODE, setting)
     turn, size = place(force, setting, rows)

@@ -8,13 +8,13 @@ from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Wind
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.simulate.forces.accumulators import AIR, GRIP
-from isbjorn.core.simulate.forces.force_layout import OWN, Setting, aim, base, place, way_of
+from isbjorn.core.simulate.forces.force_layout import OWN, ForceSetting, aim, base, place, way_of
 
 CODE = 3
 RESPONSE = OWN
 
 
-def pack(force: Wind, setting: Setting) -> Doubles:
+def pack(force: Wind, setting: ForceSetting) -> Doubles:
     """Rows of a wind."""
     rows = base(force, CODE, setting)
     turn, _ = place(force, setting, rows)

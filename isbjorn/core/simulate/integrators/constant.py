@@ -7,10 +7,10 @@ import numpy.typing as npt
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Drag, Emitter, Gravity, Number, Shot
-from isbjorn.core.emit.newborn import Source
+from isbjorn.core.emit.newborn import BirthSource
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.forces import pack
-from isbjorn.core.simulate.forces.force_layout import WIDTH, Setting
+from isbjorn.core.simulate.forces.force_layout import WIDTH, ForceSetting
 from isbjorn.core.simulate.integrators.steps import advance, between, settle
 from isbjorn.core.simulate.state import State
 from isbjorn.core.simulate.state_layout import ROWS
@@ -52,9 +52,9 @@ class ConstantIntegrator:
 
     state_rows = ROWS
 
-    def __init__(self, shot: Shot, source: Source, readings: Readings) -> None:
+    def __init__(self, shot: Shot, source: BirthSource, readings: Readings) -> None:
         self.source, self.key, self.hz = source, source.key, shot.simulation_rate
-        setting = Setting(shot, source.emitter, readings, np.zeros(1), None, [], [], [], {})
+        setting = ForceSetting(shot, source.emitter, readings, np.zeros(1), None, [], [], [], {})
         rows = [pack(f, setting) for f in shot.reaching(source.emitter) if f.stage == "motion"]
         # In one order whatever the cast's, so that sums round alike.
         rows.sort(key=lambda row: row.tobytes())

@@ -8,7 +8,7 @@ from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Shot
-from isbjorn.core.emit.newborn import Source
+from isbjorn.core.emit.newborn import BirthSource
 from isbjorn.core.emit.recorded import RecordedSource
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.jit import njit
@@ -55,7 +55,7 @@ class RecordedIntegrator:
 
     state_rows = ROWS
 
-    def __init__(self, shot: Shot, source: Source, readings: Readings) -> None:
+    def __init__(self, shot: Shot, source: BirthSource, readings: Readings) -> None:
         assert isinstance(source, RecordedSource)
         assert source.emitter.recording is not None
         self.source, self.readings, self.hz = source, readings, shot.simulation_rate

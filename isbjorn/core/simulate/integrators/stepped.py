@@ -11,14 +11,14 @@ from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.caching import thread_safe_cache
 from isbjorn.core.document import Shot
 from isbjorn.core.document.references import numbers_of
-from isbjorn.core.emit.newborn import Source, spread_of
+from isbjorn.core.emit.newborn import BirthSource, spread_of
 from isbjorn.core.evaluate.curves import TABLE, table
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.random import BETWEEN_CURVES, SIZE, SPEED, draws01
 from isbjorn.core.simulate import contact, state_layout
 from isbjorn.core.simulate.fingerprint import is_measured
 from isbjorn.core.simulate.forces import pack, zones
-from isbjorn.core.simulate.forces.force_layout import MEASURES, WIDTH, Setting
+from isbjorn.core.simulate.forces.force_layout import MEASURES, WIDTH, ForceSetting
 from isbjorn.core.simulate.integrators import batched, world
 from isbjorn.core.simulate.integrators.steps import blend, gather
 from isbjorn.core.simulate.state import State, merged
@@ -45,7 +45,7 @@ class Tables:
         return Tables(self.rows[n:], self.zoned[n:], self.curves, self.paths, self.mattes, self.settings[n:])
 
 
-def pack_world(shot: Shot, source: Source, readings: Readings, stage: str, t: Doubles, whole: float) -> Tables:
+def pack_world(shot: Shot, source: BirthSource, readings: Readings, stage: str, t: Doubles, whole: float) -> Tables:
     """Tables of what reaches an emitter at the moments t (n,). stage: `motion`, or what acts on the `look`; whole: a step in s."""
     emitter, light = source.emitter, source.light
     index = {zone.id: number for number, zone in enumerate(shot.zones)}
@@ -54,7 +54,7 @@ def pack_world(shot: Shot, source: Source, readings: Readings, stage: str, t: Do
     size = emitter.size
     size_to = np.full(TABLE, -1.0, np.float32) if size.over_life_to is None else table(size.over_life_to)
     curves = [table(speed.over_life), second, table(size.over_life), size_to]
-    setting = Setting(shot, emitter, readings, t, light, curves, [], [], index)
+    setting = ForceSetting(shot, emitter, readings, t, light, curves, [], [], index)
     wanted = [f for f in shot.reaching(emitter) if f.stage == stage]
     # Forces add up, so in one order whatever the cast's; displacements follow each other in the cast's.
     packed = [pack(f, setting) for f in (wanted if stage == "look" else sorted(wanted, key=lambda f: f.id))]
@@ -77,7 +77,7 @@ def pack_world(shot: Shot, source: Source, readings: Readings, stage: str, t: Do
     )
 
 
-def is_timed(shot: Shot, source: Source, readings: Readings) -> bool:
+def is_timed(shot: Shot, source: BirthSource, readings: Readings) -> bool:
     """Whether anything of the world that reaches an emitter changes with shot time."""
     emitter, reaching = source.emitter, shot.reaching(source.emitter)
     used = {f.zone for f in reaching}
@@ -99,7 +99,7 @@ def is_timed(shot: Shot, source: Source, readings: Readings) -> bool:
 class SteppedIntegrator:
     """Particles in a world. values rows 7 on: mass, first velocity (3), size, first touch, how it is, when it went."""
 
-    def __init__(self, shot: Shot, source: Source, readings: Readings) -> None:
+    def __init__(self, shot: Shot, source: BirthSource, readings: Readings) -> None:
         self.shot, self.source, self.readings, self.key, self.hz = (
             shot,
             source,

@@ -10,7 +10,7 @@ import numpy.typing as npt
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Shot
 from isbjorn.core.document.references import numbers_of
-from isbjorn.core.emit.newborn import Source, share_of_life
+from isbjorn.core.emit.newborn import BirthSource, share_of_life
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.random import BOW, STRAND, draws01
 from isbjorn.core.records import Records
@@ -22,7 +22,7 @@ from isbjorn.core.simulate.strands.joints import joints_of
 
 
 @dataclass(frozen=True)
-class Born:
+class StrandBirths:
     """Strands (m,) as they are born: where their roots are, px (m, 3), the ways out of them, and where their feet are to be
     held, in the own coordinates of the zone that holds them."""
 
@@ -36,7 +36,7 @@ class Born:
 class StrandIntegrator(SteppedIntegrator):
     """Strands in a world. A state has the joints of each behind each other, root first, all with its birth number."""
 
-    def __init__(self, shot: Shot, source: Source, readings: Readings) -> None:
+    def __init__(self, shot: Shot, source: BirthSource, readings: Readings) -> None:
         super().__init__(shot, source, readings)
         strand = source.emitter.strand
         assert strand is not None
@@ -52,7 +52,7 @@ class StrandIntegrator(SteppedIntegrator):
         ]
         self.rests = readings.still(e) and not any(n.timed for n in numbers)
         self.smooth = True
-        self._known: Born | None = None
+        self._known: StrandBirths | None = None
 
     def begin(self, births: npt.NDArray[np.int64], moments: Doubles, lives: Floats) -> State:
         """Births by their number, each straight out of its root; or in a bow to where its foot is held."""
@@ -80,7 +80,7 @@ class StrandIntegrator(SteppedIntegrator):
         age01 = np.clip((at - moments) / lives, 0, 1)
         return np.maximum(1.0, length * share_of_life(number, self.key, births, STRAND, age01))
 
-    def _born(self, births: Longs, moments: Doubles, lives: Floats) -> Born:
+    def _born(self, births: Longs, moments: Doubles, lives: Floats) -> StrandBirths:
         """What strands are from their births on: they are asked for step by step."""
         known = self._known
         if known is None or not np.array_equal(known.births, births) or not np.array_equal(known.moments, moments):
@@ -88,7 +88,7 @@ class StrandIntegrator(SteppedIntegrator):
             local = np.zeros((0, 3))
             if self.zone is not None:
                 local = self._in_zone(place, way, births, moments, lives)
-            self._known = known = Born(births, moments, place, way, local)
+            self._known = known = StrandBirths(births, moments, place, way, local)
         return known
 
     def _each(self, state: State) -> tuple[Longs, Doubles, Floats]:
@@ -111,7 +111,7 @@ class StrandIntegrator(SteppedIntegrator):
         assert self.zone is not None
         return self.readings.frames(self.zone, moments).of(*self._in_zone(place, way, births, moments, lives).T)
 
-    def _roots(self, born: Born, t: float) -> tuple[Doubles, Doubles]:
+    def _roots(self, born: StrandBirths, t: float) -> tuple[Doubles, Doubles]:
         """Where the roots of strands are held at a moment, and the ways out of them, each (m, 3)."""
         # Those that are born of others stay where that was.
         if self.rests or self.source.spawners is not None:
@@ -119,7 +119,7 @@ class StrandIntegrator(SteppedIntegrator):
         place, _, _, way = self.source.leaving(born.births, np.full(len(born.births), t))
         return place, way
 
-    def _wanted(self, born: Born, t: float) -> Doubles:
+    def _wanted(self, born: StrandBirths, t: float) -> Doubles:
         """Where feet are to be held at a moment, (m, 3): where each is nearest to where it would hang when it is born, in a
         zone that may have gone on since. A strand may be too short for that."""
         assert self.zone is not None
@@ -133,7 +133,7 @@ class StrandIntegrator(SteppedIntegrator):
         away = self._wanted(born, t) - self._roots(born, t)[0]
         return np.linalg.norm(away, axis=1), self._lengths(births, moments, lives, t)
 
-    def _feet(self, born: Born, t: float, roots: Doubles, lengths: Doubles) -> Doubles:
+    def _feet(self, born: StrandBirths, t: float, roots: Doubles, lengths: Doubles) -> Doubles:
         """Where feet are held at a moment, (m, 3): no farther from their roots than the strands are long."""
         feet = self._wanted(born, t)
         if not self.rooted:
@@ -142,7 +142,7 @@ class StrandIntegrator(SteppedIntegrator):
         short = np.minimum(1.0, TAUT * lengths / np.maximum(np.linalg.norm(away, axis=1), 1e-9))
         return np.asarray(roots + away * short[:, None])
 
-    def _held(self, born: Born, lives: Floats, begin: float, until: float) -> tuple[Doubles, Records]:
+    def _held(self, born: StrandBirths, lives: Floats, begin: float, until: float) -> tuple[Doubles, Records]:
         """Lengths (m,) of strands over a step, and what holds their ends, (m,) of `HELD`."""
         held, moments = np.zeros(len(lives), HELD), born.moments
         lengths = self._lengths(born.births, moments, lives, until)

@@ -20,7 +20,7 @@ from isbjorn.core.document.interactions import Cohesion
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records, make_record, record, records
 from isbjorn.core.runtime.parallel import kernel_lock
-from isbjorn.core.simulate.forces.force_layout import Setting, base
+from isbjorn.core.simulate.forces.force_layout import ForceSetting, base
 from isbjorn.core.simulate.interactions.grid import BLOCKS, LEAST, NONE, ONE, PAIRS, near
 from isbjorn.core.simulate.interactions.interaction_view import InteractionView, Read
 
@@ -31,7 +31,7 @@ _STEEPEST = 8.0
 RULES = record(radius=1, firm=1, viscous=1, h=1)
 
 
-def pack(force: Cohesion, setting: Setting) -> Doubles:
+def pack(force: Cohesion, setting: ForceSetting) -> Doubles:
     """Rows of a cohesion."""
     return base(force, CODE, setting)
 

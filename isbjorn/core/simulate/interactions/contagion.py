@@ -23,7 +23,7 @@ from isbjorn.core.random import FORCE_FIRST, draws01, draws_around
 from isbjorn.core.runtime.parallel import kernel_lock
 from isbjorn.core.simulate import contact
 from isbjorn.core.simulate.forces import zones
-from isbjorn.core.simulate.forces.force_layout import Setting, base
+from isbjorn.core.simulate.forces.force_layout import ForceSetting, base
 from isbjorn.core.simulate.interactions.grid import Grid, around, grid_of, stride_over
 from isbjorn.core.simulate.interactions.interaction_view import K_CAUGHT, K_GONE_AT, K_HOW, K_NEAR_SINCE, Kin, Read
 
@@ -33,7 +33,7 @@ _MOST_ROUNDS, _MOST_NEAREST, _MOST_LOOKED_AT = 64, 16, 192
 _PACE, _WAIT, _LASTS, _SEED = 4, 5, 6, 7
 
 
-def pack(force: Contagion, setting: Setting) -> Doubles:
+def pack(force: Contagion, setting: ForceSetting) -> Doubles:
     """Rows of a contagion."""
     return base(force, CODE, setting)
 

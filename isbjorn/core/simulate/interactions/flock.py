@@ -18,7 +18,7 @@ from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records, make_record, record, records
 from isbjorn.core.runtime.parallel import kernel_lock
 from isbjorn.core.simulate import contact
-from isbjorn.core.simulate.forces.force_layout import Setting, base
+from isbjorn.core.simulate.forces.force_layout import ForceSetting, base
 from isbjorn.core.simulate.interactions.grid import BLOCKS, LEAST, NONE, ONE, PAIRS, near
 from isbjorn.core.simulate.interactions.interaction_view import InteractionView, Read
 
@@ -28,7 +28,7 @@ _STILL, _ALL = np.float32(1e-6), np.float32(1e30)
 RULES = record(radius=1, apart=1, cosine=1, separation=1, aligned=1, cohesion=1, h=1)
 
 
-def pack(force: Flock, setting: Setting) -> Doubles:
+def pack(force: Flock, setting: ForceSetting) -> Doubles:
     """Rows of a flock."""
     return base(force, CODE, setting, 0.01)
 

@@ -32,7 +32,7 @@ from isbjorn.core.random import SIZE
 from isbjorn.core.simulate import contact, state_layout
 from isbjorn.core.simulate.forces import zones
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator, pack_world
-from isbjorn.core.simulate.interactions.interaction_view import OF_KIN, InteractionView, Kin, Own, Part, shares
+from isbjorn.core.simulate.interactions.interaction_view import OF_KIN, EmitterPart, InteractionView, Kin, Own, shares
 from isbjorn.core.simulate.interactions.static_contagion import caught_at_rest, still_contagion
 from isbjorn.core.simulate.state import State, merged
 from isbjorn.core.simulate.track import Track
@@ -339,7 +339,7 @@ class InteractionGroup:
             tables, _ = track.integrator.tables(index)
             solid = track.integrator.solid
             parts.append(
-                Part(int(ends[number]), int(ends[number + 1]), tables.rows, tables.paths, tables.mattes, solid)
+                EmitterPart(int(ends[number]), int(ends[number + 1]), tables.rows, tables.paths, tables.mattes, solid)
             )
             origins.append(np.repeat(self._origin(track, t), state.count, axis=1))
         origin = np.concatenate(origins, axis=1)

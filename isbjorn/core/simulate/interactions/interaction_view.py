@@ -22,7 +22,7 @@ Read = Callable[[Any], float]
 
 
 @dataclass(frozen=True)
-class Part:
+class EmitterPart:
     """The particles of one emitter in a crowd, columns `first` to `last`, with the surfaces that it knows."""
 
     first: int
@@ -50,7 +50,7 @@ class InteractionView:
     mass: Floats
     fixed: Floats
     age: Floats
-    parts: tuple[Part, ...]
+    parts: tuple[EmitterPart, ...]
     h: float
 
 

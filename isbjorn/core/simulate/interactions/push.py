@@ -16,8 +16,8 @@ import numpy as np
 from isbjorn.core.arrays import Bools, Doubles, Floats
 from isbjorn.core.document.interactions import Push
 from isbjorn.core.runtime.parallel import kernel_lock
-from isbjorn.core.simulate.forces.force_layout import Setting, base
-from isbjorn.core.simulate.interactions.interaction_view import InteractionView, Part, Read
+from isbjorn.core.simulate.forces.force_layout import ForceSetting, base
+from isbjorn.core.simulate.interactions.interaction_view import EmitterPart, InteractionView, Read
 from isbjorn.core.simulate.interactions.overlaps import Overlaps, farthest
 from isbjorn.core.simulate.interactions.sweeps import advance, displace
 
@@ -30,12 +30,12 @@ _FASTEST_APART, _SETTLING_S = 80.0, 0.25
 _RESTING = 0.25
 
 
-def pack(force: Push, setting: Setting) -> Doubles:
+def pack(force: Push, setting: ForceSetting) -> Doubles:
     """The parameters of a push, as the kernels read them."""
     return base(force, CODE, setting, 0.01)
 
 
-def _surfaces(part: Part) -> tuple[Any, ...]:
+def _surfaces(part: EmitterPart) -> tuple[Any, ...]:
     return part.rows, part.paths, part.mattes, part.solid, part.first, part.last
 
 
