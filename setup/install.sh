@@ -1,11 +1,11 @@
 #!/bin/sh
-# Installs pinned Python packages into .venv: setup/install.sh FILE. uv downloads and unpacks several at a time; where the registry
-# does not have it, or it cannot install something, pip does the same more slowly.
+# Installs pinned Python packages into .venv and checks their hashes: setup/install.sh FILE. uv downloads and unpacks several at a
+# time; if the registry does not have it, or it cannot install something, pip does the same more slowly.
 set -eu
 bin=.venv/bin
 if [ ! -e .venv/.setup ]; then
   "$bin/pip" install -q -r requirements-setup.txt 2>/dev/null ||
-    grep -v '^uv==' requirements-setup.txt | "$bin/pip" install -q -r /dev/stdin
+    awk '/^[a-z]/ { uv = /^uv==/ } !uv' requirements-setup.txt | "$bin/pip" install -q -r /dev/stdin
   touch .venv/.setup
 fi
 # uv reads neither pip's configuration nor its environment.
