@@ -182,12 +182,19 @@ def main(folder: Path) -> None:
         page.until(lambda: page.all("[data-popover-content]") or page.button("Twinkle"))
         take("snowfield")
         page.button("Change the theme").click()
+        page.driver.execute_script("document.activeElement.blur()")
+        body.send_keys("?")
+        page.until(lambda: len(page.all('[aria-label="Pages of the handbook"] button')) > 30)
+        next(b for b in page.all('[aria-label="Pages of the handbook"] button') if b.text.startswith("The fountain")).click()
+        page.until(lambda: page.driver.execute_script("return document.querySelector('[data-page] img')?.complete"))
+        take("help")
+        page.find('[role="dialog"]').send_keys(Keys.ESCAPE)
+        page.until(lambda: not page.all('[role="dialog"]'))
         for name, shot, thing, ready in (
             ("graph", 2, "Bow", lambda: page.button("Graph of Position X").click()),
             ("drivers", 4, "Plankton", lambda: page.find('[aria-label^="What drives Opacity"]').click()),
             ("free-look", 5, "Their way", lambda: page.button("Orbit").click()),
             ("fountain", 11, "Waves", lambda: open_section(page, "Trails, strands, water", shut=("Body", "Look"))),
-            ("glass", 12, "Melt", lambda: open_section(page, "Trails, strands, water", shut=("Body", "Look"))),
             (
                 "kelp",
                 13,
