@@ -185,7 +185,9 @@ def main(folder: Path) -> None:
         page.driver.execute_script("document.activeElement.blur()")
         body.send_keys("?")
         page.until(lambda: len(page.all('[aria-label="Pages of the handbook"] button')) > 30)
-        next(b for b in page.all('[aria-label="Pages of the handbook"] button') if b.text.startswith("The fountain")).click()
+        next(
+            b for b in page.all('[aria-label="Pages of the handbook"] button') if b.text.startswith("The fountain")
+        ).click()
         page.until(lambda: page.driver.execute_script("return document.querySelector('[data-page] img')?.complete"))
         take("help")
         page.find('[role="dialog"]').send_keys(Keys.ESCAPE)
