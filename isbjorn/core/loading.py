@@ -1,4 +1,4 @@
-"""Imported first where processes are forked from; `loaded` ends what this begins."""
+"""Imported first where processes are forked from; `preload` ends what this begins."""
 
 from isbjorn.core.runtime.loading import begin
 

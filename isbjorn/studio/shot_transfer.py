@@ -1,5 +1,5 @@
 """A shot as it is handed to another process: thing by thing. What did not change is the very object there, too, and what was
-worked out of it is known again (see `once.ByObject`). Not as text: what was checked once need not be checked by each.
+worked out of it is known again (see `IdentityCache`). Not as text: what was checked once need not be checked by each.
 """
 
 from __future__ import annotations

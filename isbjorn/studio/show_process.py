@@ -108,8 +108,8 @@ class Quality:
 
 
 class Performer:
-    """What the process does: hears the studio, steps, draws, tells. clock: tells seconds, as those picture by who says when what
-    arrived; only what a picture costs is measured otherwise."""
+    """The process of a show: receives messages, steps, draws, sends pictures. clock: the seconds by which arrivals are stamped;
+    only the cost of a picture is measured by another clock."""
 
     def __init__(
         self,

@@ -177,8 +177,8 @@ class Beside(unittest.TestCase):
         self.assertGreater(swung.call_count, 10)
 
     def test_where_nothing_can_be_written_each_steps_alone(self) -> None:
-        (self.folder / "lately").write_text("in the way")
-        (self.folder / "rungs").write_text("in the way")
+        (self.folder / "recent").write_text("in the way")
+        (self.folder / "checkpoints").write_text("in the way")
         alone = arrays(Solver(Shot.model_validate(school())), 20)
         for _ in range(2):
             np.testing.assert_array_equal(arrays(self.solver(school()), 20), alone)

@@ -1,5 +1,5 @@
-"""Edits of a document: JSON Patch (RFC 6902) on frozen models. What no step reaches into stays the very object that it was, which
-was checked when it was read; those who keep what they worked out of a thing know it again by that (see `once.ByObject`)."""
+"""Edits of a document: JSON Patch (RFC 6902) on frozen models. What no step reaches into stays the same object, which
+was validated when it was read; results that are cached for an object are found again by it (see `IdentityCache`)."""
 
 from __future__ import annotations
 

@@ -391,7 +391,7 @@ def sprites_of(
     shade (n, 4): linear colour and opacity. page (n,): which page. smear (n, 2): the way gone while the shutter is open,
     in px; bend (n, 2): from the centre to the middle of its ends. turned (n,) radians counter-clockwise, sizes (n, k) as shares
     of the radius at k even moments, tumbled (n, 2) radians as `deep`: meanwhile. deep (n, 2) radians: turned about the level and
-    the upright axis, before all else. lie (n, 2, 2): how the plane is seen in which each lies (see `lying`).
+    the upright axis, before all else. lie (n, 2, 2): how the plane is seen in which each lies (see `surface_alignment`).
     along (n,) radians, stretch (n,) factor: made longer in that direction. soft (n,): radius of its circle of confusion in px.
     """
     n = len(centre)

@@ -76,7 +76,7 @@ def slope_flat(i: int, j: int, seed: np.uint64, rows: Doubles, s: int, r: int, a
 
 @inline_kernel("i8(f8[:,:,::1], i8, i8, i8, i8, i8)", cache=True, forceinline=True)
 def _known_at(boxes: Doubles, step: int, r: int, octave: int, i: int, j: int) -> int:
-    """Where in a table the gradients of the points around a cell begin (see `eddies`); -1 where they are not known."""
+    """Where in a table the gradients of the points around a cell begin (see `noise_lattice`); -1 where they are not known."""
     if step < 0:
         return -1
     at = octave * BOX
@@ -223,7 +223,7 @@ def to_usual(flowing: int, sx: float, sy: float, sz: float, power: float) -> flo
 def flow_among(
     rows: Doubles, s: int, r: int, at: int, x: float, y: float, z: float, known: Doubles, boxes: Doubles, step: int
 ) -> tuple[float, float, float]:
-    """A noise field of usual speed 1 at a place in px. known, boxes: gradients of lattice points, and which (see `eddies`).
+    """A noise field of usual speed 1 at a place in px. known, boxes: gradients of lattice points, and which (see `noise_lattice`).
 
     Columns from `at` on: 1/size, octaves, lacunarity, gain, stretch along x, y, z, seed, cellular, then the phases.
     A stretched axis is stretched with the flow along it (Piola's transform), one of no stretch does not flow: both keep it

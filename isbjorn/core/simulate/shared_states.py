@@ -16,16 +16,16 @@ from isbjorn.core.simulate.state import State
 
 _MOST_STATES, _MOST_ROWS, _MOST_PARTICLES = 256, 64, 1 << 26
 _NAME = 32
-# What took so long is worth to be handed on, and to be looked for.
+# Results that take at least this long are shared, and looked up.
 WORTH_S = 0.002
 # Recent states, and the checkpoints of groups.
-_LATELY_BYTES, _RUNGS_BYTES = 128 << 20, 256 << 20
+_RECENT_BYTES, _CHECKPOINT_BYTES = 128 << 20, 256 << 20
 
 Tag = Callable[[int], str]
 
 
 def is_worth(seconds: float | None) -> bool:
-    """Whether what takes so long, or nobody knows how long, is handed on, and looked for."""
+    """Whether a result that takes this long (None: unknown) is worth sharing and looking up."""
     return seconds is None or seconds >= WORTH_S
 
 
@@ -33,35 +33,37 @@ def is_worth(seconds: float | None) -> bool:
 class SharedCaches:
     """Cached states: recent ones, and the checkpoints of what is simulated from its first moment on."""
 
-    lately: SharedCache
-    rungs: SharedCache
+    recent: SharedCache
+    checkpoints: SharedCache
 
     @classmethod
     def within(cls, folder: Path) -> SharedCaches:
-        """Those of a folder."""
-        return cls(SharedCache(folder / "lately", _LATELY_BYTES), SharedCache(folder / "rungs", _RUNGS_BYTES))
+        """The cached states of a folder."""
+        return cls(
+            SharedCache(folder / "recent", _RECENT_BYTES), SharedCache(folder / "checkpoints", _CHECKPOINT_BYTES)
+        )
 
     def clear(self) -> None:
-        """Take all away: of another run, and perhaps of another engine."""
-        self.lately.clear()
-        self.rungs.clear()
+        """Remove everything: it may come from another version of the engine."""
+        self.recent.clear()
+        self.checkpoints.clear()
 
     def latest(self, motion: str, tag: Tag, index: int, after: int | None) -> tuple[int, tuple[State, ...]] | None:
         """The latest states of a motion at or before a lattice step, later than `after`, that were put with the tag which `tag`
         gives for their step; and that step."""
-        found = _latest(self.lately, motion, tag, index, after)
+        found = _latest(self.recent, motion, tag, index, after)
         if found is not None and found[0] == index:
             return found
-        return _latest(self.rungs, motion, tag, index, after if found is None else found[0]) or found
+        return _latest(self.checkpoints, motion, tag, index, after if found is None else found[0]) or found
 
     def put(self, motion: str, tag: str, index: int, states: Sequence[State], rung: bool = False) -> None:
-        """Lay down the states of a lattice step; rungs stay for longer."""
-        (self.rungs if rung else self.lately).put(motion[:_NAME], _name(tag, index), packed(states))
+        """Store the states of a lattice step; checkpoints are kept for longer."""
+        (self.checkpoints if rung else self.recent).put(motion[:_NAME], _name(tag, index), packed(states))
 
     def rung(self, motion: str, tag: Tag, index: int) -> tuple[int, str, str] | None:
         """The step of the latest rung of a motion at or before a lattice step, and under which group and name it lies."""
         group = motion[:_NAME]
-        there = set(self.rungs.names(group))
+        there = set(self.checkpoints.names(group))
         for at in _steps(there):
             if at <= index and _name(tag(at), at) in there:
                 return at, group, _name(tag(at), at)
@@ -69,15 +71,15 @@ class SharedCaches:
 
     def put_more(self, kind: str, motion: str, tag: str, index: int, arrays: Sequence[npt.NDArray[Any]]) -> None:
         """Lay down what else depends on a motion and a step: arrays of a kind, a word of letters."""
-        self.rungs.put(motion[:_NAME], f"{kind}{_name(tag, index)}", arrays)
+        self.checkpoints.put(motion[:_NAME], f"{kind}{_name(tag, index)}", arrays)
 
     def more(self, kind: str, motion: str, tag: str, index: int) -> npt.NDArray[np.uint8] | None:
         """The bytes of what `put_more` laid down; None if it is not there."""
-        return self.rungs.get(motion[:_NAME], f"{kind}{_name(tag, index)}")
+        return self.checkpoints.get(motion[:_NAME], f"{kind}{_name(tag, index)}")
 
     def steps_of(self, kind: str, motion: str) -> list[int]:
         """The steps of a motion of which there is something of a kind, the last first."""
-        found = {name.partition("_")[0] for name in self.rungs.names(motion[:_NAME]) if name.startswith(kind)}
+        found = {name.partition("_")[0] for name in self.checkpoints.names(motion[:_NAME]) if name.startswith(kind)}
         return sorted((int(n) for n in (name[len(kind) :] for name in found) if n.lstrip("-").isdigit()), reverse=True)
 
 

@@ -39,7 +39,7 @@ class Rungs:
             named = self.shared_caches.rung(crowd.motion, crowd.tag, math.floor(first * crowd.hz))
             if named is None or named[0] - crowd.first_index() < _WORTH_STEPS:
                 continue
-            content = self.shared_caches.rungs.get(*named[1:])
+            content = self.shared_caches.checkpoints.get(*named[1:])
             if content is not None and len(content) <= _LARGEST:
                 found.append((*named[1:], content.tobytes()))
         return found

@@ -184,7 +184,7 @@ def make_parts(
 
 def _lay_rung(cache: Path, group: str, name: str, content: bytes) -> None:
     """Lay a state where the engine looks for it; it depends on its name alone whether it fits."""
-    rungs = SharedCaches.within(cache / "states").rungs
+    rungs = SharedCaches.within(cache / "states").checkpoints
     if name not in rungs.names(group):
         rungs.put(Path(group).name, Path(name).name, [np.frombuffer(content, np.uint8)])
 

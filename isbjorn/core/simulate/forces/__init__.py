@@ -1,8 +1,8 @@
 """Forces of the world, one file each, which the registry names as their engines.
 
-An engine has `pack(force, setting)`, its rows of numbers (see `row`); and what applies of: `feel`, a kernel that adds to what a
-particle feels (`felt`); `carry`, a kernel that turns places by itself; `lines(force, read, far)`, what is drawn of it. The
-kernels `feel`, `feels`, `carry` and `carries` here ask each kind by its number.
+An engine has `pack(force, setting)`, its rows of numbers (see `force_layout`), and what applies of: `feel`, a kernel that adds to
+what acts on a particle (`accumulators`); `carry`, a kernel that moves positions by itself; `lines(force, read, far)`, its outline.
+The kernels `feel`, `feels`, `carry` and `carries` here call each kind by its number.
 """
 
 from __future__ import annotations

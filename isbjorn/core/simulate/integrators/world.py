@@ -49,7 +49,7 @@ def feel(
     rows: Doubles, zoned: Doubles, curves: Floats, paths: Doubles, s: int, key: np.uint64, birth: int, age01: float,
     mass: float, at: Doubles, out: Doubles,
 ) -> None:  # fmt: skip
-    """What acts at `at` (place, velocity, seconds since touch and since catching; 8), into `out` (see `felt`)."""
+    """What acts at `at` (place, velocity, seconds since touch and since catching; 8), into `out` (see `accumulators`)."""
     out[:] = 0.0
     x, y, z = at[0], at[1], at[2]
     for r in range(rows.shape[1]):
