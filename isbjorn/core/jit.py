@@ -1,4 +1,4 @@
-"""Kernels: Numba's, but compiled, or loaded from where they are kept, when they are first called and not when their file is.
+"""Kernels: Numba's, but compiled, or loaded from the cache, at their first call and not when their file is imported.
 
 A start needs a dozen of two hundred; each takes some milliseconds to load.
 """
@@ -22,6 +22,8 @@ from numba.core.compiler_lock import global_compiler_lock
 from numba.core.registry import CPUDispatcher
 
 F = TypeVar("F", bound=Callable[..., Any])
+# A kernel that is compiled for another one would otherwise inherit these from it: its bits would depend on which is called first.
+_OWN_FLAGS: dict[str, Any] = {"_nrt": True, "fastmath": False, "error_model": "python", "forceinline": False}
 # Every kernel with a signature that was declared in this process.
 KERNELS: list[Kernel] = []
 
@@ -74,15 +76,15 @@ JITCPUCodegen._library_class = LateLibrary
 
 
 class LockedCache(FunctionCache):
-    """A kernel's files. One process compiles a kernel at a time; others that need it meanwhile wait, and then load it.
+    """A kernel's cache files. One process compiles a kernel at a time; others that need it wait, and then load it.
 
-    A kernel compiles those that it calls, and no two call each other, so nobody waits for ever.
+    A kernel compiles those that it calls, and no two call each other, so there is no deadlock.
     """
 
     _lock: int | None = None
 
     def load_overload(self, sig: Any, target_context: Any) -> Any:
-        """The compiled kernel, or None: then nobody else compiles it until it is saved or `unlock` is called."""
+        """The compiled kernel, or None: then no other process compiles it until it is saved or `unlock` is called."""
         load: Any = super().load_overload
         found = load(sig, target_context)
         if found is None and self._lock is None:
@@ -134,7 +136,7 @@ class Kernel(CPUDispatcher):
         return files is not None and files.is_stored(self._signatures, context.codegen())
 
     def load(self) -> None:
-        """Compile it, or take it from where kernels are kept."""
+        """Compile it, or load it from the kernel cache."""
         if self._loaded:
             return
         # Numba's own lock: a thread that compiles a caller of this kernel holds it already.
@@ -153,7 +155,7 @@ class Kernel(CPUDispatcher):
                 self._loaded = True
 
     def _compile_for_args(self, *args: Any, **_: Any) -> Any:
-        """Asked by Numba for code that takes some arguments, when it knows of none."""
+        """Called by Numba for code with argument types that it has not compiled."""
         self.load()
         made: dict[Any, Any] = dict(self.overloads)
         context: Any = self.typingctx
@@ -175,7 +177,8 @@ def njit(signatures: Any = None, **options: Any) -> Callable[[F], F]:
 
     def made(function: F) -> F:
         # No kernel is called from C: its wrapper for that is left out.
-        kernel: Any = numba.njit(**options | {"no_cfunc_wrapper": True})(function)
+        own = _OWN_FLAGS if signatures is not None else {}
+        kernel: Any = numba.njit(**own | options | {"no_cfunc_wrapper": True})(function)
         if signatures is not None:
             kernel.__class__, kernel._stored = Kernel, stored
             kernel._signatures = tuple(signatures) if isinstance(signatures, list) else (signatures,)

@@ -1,4 +1,4 @@
-"""A kept kernel is used as long as nothing that it depends on has changed."""
+"""A cached kernel is used as long as nothing that it depends on has changed."""
 
 import os
 import subprocess
@@ -46,11 +46,13 @@ class Loaded(unittest.TestCase):
     def test_a_start_loads_none(self) -> None:
         names = "import isbjorn.core.frame; from isbjorn.core.jit import KERNELS"
         code = f"{names}; print(len(KERNELS), sum(k._loaded for k in KERNELS))"
-        told = subprocess.run([sys.executable, "-c", code], check=True, capture_output=True, text=True).stdout.split()
-        self.assertGreater(int(told[0]), 150)
-        self.assertEqual(int(told[1]), 0)
+        reported = subprocess.run(
+            [sys.executable, "-c", code], check=True, capture_output=True, text=True
+        ).stdout.split()
+        self.assertGreater(int(reported[0]), 150)
+        self.assertEqual(int(reported[1]), 0)
 
-    def test_who_cannot_write_beside_the_engine_compiles_none_anew(self) -> None:
+    def test_a_read_only_installation_compiles_nothing_again(self) -> None:
         with tempfile.TemporaryDirectory() as name:
             folder = Path(name)
             lend(HERE / "__pycache__" / "kernels", folder)
@@ -61,14 +63,14 @@ class Loaded(unittest.TestCase):
             self.assertGreater(len(kernels), 100)
             self.assertEqual([one.name for one in kernels if not one.is_symlink()], [])
 
-    def test_one_that_takes_memory_is_no_leaf(self) -> None:
+    def test_an_inline_kernel_may_not_allocate(self) -> None:
         with self.assertRaisesRegex(TypeError, "zeros"):
 
             @inline_kernel("f8(i8)")
             def taken(count):  # type: ignore[no-untyped-def]
                 return np.zeros(count).sum()
 
-    def test_a_leaf_does_not_count_who_holds_its_arrays(self) -> None:
+    def test_an_inline_kernel_does_not_count_references(self) -> None:
         @inline_kernel("f8(f8[:,::1], i8)")
         def row(values, i):  # type: ignore[no-untyped-def]
             found = values[i]
@@ -77,6 +79,22 @@ class Loaded(unittest.TestCase):
         values = np.arange(6.0).reshape(3, 2)
         self.assertEqual([row(values, i) for i in range(3)], [1, 2, 4])
         self.assertNotIn("NRT_incref", next(iter(row.inspect_llvm().values())))
+
+    def test_one_compiled_for_another_keeps_its_own_flags(self) -> None:
+        @njit("f8(f8, f8, f8)")
+        def summed(a, b, c):  # type: ignore[no-untyped-def]
+            values = np.zeros(3)
+            values[0], values[1], values[2] = a, b, c
+            return (values[0] + values[1]) + values[2]
+
+        @inline_kernel("f8(f8)", fastmath=True)
+        def caller(big):  # type: ignore[no-untyped-def]
+            return summed(big, 1.0, -big)
+
+        self.assertEqual(caller(1e17), 0.0)
+        self.assertNotIn("fadd fast", next(iter(summed.inspect_llvm().values())))
+        for kernel in (summed, caller):
+            KERNELS.remove(kernel)
 
     def test_it_keeps_to_its_signatures(self) -> None:
         @njit(["f8(f8[::1])", "i8(i8[::1])"])
