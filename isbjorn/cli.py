@@ -29,7 +29,7 @@ app = typer.Typer(
 
 
 class _Say:
-    """The console on stderr; loaded with its first word, which a start has none of."""
+    """The console on stderr; loaded with the first line that is printed, so that a quiet start does not pay for it."""
 
     @functools.cached_property
     def console(self) -> Console:

@@ -1,5 +1,5 @@
-"""Stand-ins for devices, which speak the real protocols over the loopback: a desk of faders, a keyboard with pads, a walker who is
-tracked, and a clock that sends timecode."""
+"""Stand-ins for devices, which speak the real protocols over the loopback: a fader desk, a keyboard with pads, a tracked walker,
+and a clock that sends timecode."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ _PER_S = 60
 
 
 def faders(host: str, port: int, seconds: float, count: int = 4) -> int:
-    """Faders that go up and down, each at its own pace, as `/desk/1` …; how many messages were sent."""
+    """Faders that go up and down, each at its own pace, as `/desk/1` …; returns the number of messages."""
     client, begin, sent = SimpleUDPClient(host, port), time.monotonic(), 0
     while (t := time.monotonic() - begin) < seconds:
         for n in range(1, count + 1):
@@ -25,7 +25,7 @@ def faders(host: str, port: int, seconds: float, count: int = 4) -> int:
 
 
 def walker(host: str, port: int, seconds: float) -> int:
-    """A person who walks a figure of eight, as a TUIO 1.1 cursor and as `/walker` x y; how many messages were sent."""
+    """A person who walks a figure of eight, as a TUIO 1.1 cursor and as `/walker` x y; returns the number of messages."""
     client, begin, sent = SimpleUDPClient(host, port), time.monotonic(), 0
     while (t := time.monotonic() - begin) < seconds:
         x, y = 0.5 + 0.4 * math.sin(0.7 * t), 0.5 + 0.3 * math.sin(1.4 * t)

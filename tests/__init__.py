@@ -2,7 +2,7 @@
 
 from contextlib import suppress
 
-# Not everybody who imports helpers from here has it.
+# Optional: not every importer of these helpers has it.
 with suppress(ImportError):
     from hypothesis import settings
 

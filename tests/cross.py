@@ -1,8 +1,8 @@
-"""Shots in which kinds meet: pairs and triples of every source, force, zone, surface, interaction, strand, spawned emitter,
-deformer, body, effect, use and pass, with nobody, one and many alive, flat and in depth, looped or not, at many rates.
+"""Shots that combine kinds: pairs and triples of every source, force, zone, surface, interaction, strand, spawned emitter,
+deformer, body, effect, use and pass, with no particle, one and many alive, flat and in depth, looped or not, at many rates.
 
-What is looked at of each: nothing raises, all is finite, alpha lies in [0, 1], jumps equal walks, one thread equals two, cover
-equals the picture's alpha, and velocities are those that are seen where motion is smooth. `python -m tests.cross --minutes 30`
+For each: nothing raises, all values are finite, alpha is in [0, 1], jumps equal walks, one thread equals two, cover equals the
+picture's alpha, and reported velocities equal the observed ones where motion is smooth. `python -m tests.cross --minutes 30`
 explores further than the tests do.
 """
 
@@ -83,7 +83,7 @@ def force(draw: st.DrawFn, name: str) -> dict[str, Any]:
 
 @st.composite
 def emitter(draw: st.DrawFn, name: str) -> dict[str, Any]:
-    """An emitter of any source, body and effect, with nobody, one or many alive."""
+    """An emitter of any source, body and effect, with no particle, one or many alive."""
     # Sources and bodies of files and plates have tests of their own.
     shape = draw(st.sampled_from([kind for kind in _kinds(SHAPES) if kind not in ("plate", "artwork")]))
     body = draw(st.sampled_from([kind for kind in _kinds(BODIES) if kind not in ("picture", "movie")]))
@@ -236,10 +236,10 @@ def _velocities(shot: Shot, solver: Solver) -> None:
     if not kept[1].any():
         return
     seen = (after["position"][kept[2]] - before["position"][kept[0]]) / float(2 * step)
-    told = now["velocity"][kept[1]]
-    off = np.linalg.norm(seen - told, axis=1)
+    reported = now["velocity"][kept[1]]
+    off = np.linalg.norm(seen - reported, axis=1)
     bound = 0.05 * np.linalg.norm(seen, axis=1) + 3.0
-    assert float(np.median(off - bound)) <= 0, f"velocity {told[:2]} and what is seen {seen[:2]}"
+    assert float(np.median(off - bound)) <= 0, f"velocity {reported[:2]} and what is seen {seen[:2]}"
 
 
 def explore(minutes: float) -> int:

@@ -1,10 +1,9 @@
-"""Runs all checks and tests to their end; what failed is printed together, first by name, then in full.
+"""Runs all checks and tests to their end; failures are printed together, first by name, then in full.
 
-Test modules are given to processes beside each other, the longest first by the seconds that they took before
-(`tests/durations.json`), so that all end at about the same time. With `--load N`, N busy processes take the machine meanwhile; with
-`--times N`, all of it N times.
+Test modules are given to parallel processes, the longest first by their previous durations (`tests/durations.json`), so that all
+end at about the same time. With `--load N`, N busy processes use the machine meanwhile; with `--times N`, everything runs N times.
 
-    python -m tests.everything [--only checks core studio browser] [--load N] [--times N] [--measure]
+python -m tests.everything [--only checks core studio browser] [--load N] [--times N] [--measure]
 """
 
 from __future__ import annotations

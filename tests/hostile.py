@@ -1,4 +1,4 @@
-"""Documents that ask for too much. Run by itself, one of them is opened, forecast, drawn and watched in this process."""
+"""Documents that ask for too much. As a script, it opens, forecasts, draws and watches one of them in this process."""
 
 from __future__ import annotations
 

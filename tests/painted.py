@@ -14,8 +14,8 @@ from isbjorn.studio.demonstration import ensure_demo
 
 def _kept() -> Path:
     painters = sorted(Path(isbjorn.demo.__file__).parent.glob("*.py"))
-    told = hashlib.sha256(b"".join(path.read_bytes() for path in painters)).hexdigest()[:16]
-    return Path(sys.prefix) / "plates" / told
+    reported = hashlib.sha256(b"".join(path.read_bytes() for path in painters)).hexdigest()[:16]
+    return Path(sys.prefix) / "plates" / reported
 
 
 def demonstration(folder: Path) -> None:

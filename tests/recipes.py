@@ -1,6 +1,6 @@
 """Follow a recipe of the handbook step by step, by the labels of the page, and draw what comes of it.
 
-`.venv/bin/python -m tests.recipes` follows every recipe in `docs/handbook/recipes` and draws its picture anew. The steps are read
+`.venv/bin/python -m tests.recipes` follows every recipe in `docs/handbook/recipes` and draws its picture again. The steps are read
 as a person reads them; see `_DIRECTIVE` for the forms that they have. Raises LookupError for a label that the page does not have.
 """
 

@@ -33,7 +33,7 @@ def gravity(px_s2: float, direction: float = 270, **more: Any) -> dict[str, Any]
 
 
 def force(kind: str, **fields: Any) -> dict[str, Any]:
-    """A force of a kind, whose id is its kind."""
+    """A force of a kind, with its kind as its id."""
     return {"kind": kind, "id": kind, **fields}
 
 
@@ -62,7 +62,7 @@ def newborn(count: int = 40_000, t: float = 0.0, **fields: Any) -> tuple[np.ndar
 
 
 def chi_square(counts: np.ndarray) -> float:
-    """How many standard deviations the statistic lies above what an even spread would give."""
+    """How many standard deviations the statistic is above that of an even distribution."""
     expected = counts.sum() / counts.size
     statistic = float(((counts - expected) ** 2 / expected).sum())
     free = counts.size - 1

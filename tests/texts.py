@@ -1,7 +1,7 @@
 """Every text that a user can read, as one table: `.venv/bin/python -m tests.texts > texts.tsv`.
 
 Columns: where (file:line), kind (schema, engine, studio, command line, page), text. From Python: the strings of three words and
-more that are no docstrings, with `{…}` for values, and the titles, labels and help texts of the schema. From the page: what stands
+more that are not docstrings, with `{…}` for values, and the titles, labels and help texts of the schema. From the page: the text
 between tags, and quoted strings that begin with a capital letter or have three words.
 """
 
@@ -41,7 +41,7 @@ def _kind(path: Path) -> str:
 
 
 def _words(node: ast.expr) -> str | None:
-    """A string or f-string as it is read, `{…}` where a value stands."""
+    """A string or f-string as displayed, with `{…}` for a value."""
     if isinstance(node, ast.Constant) and isinstance(node.value, str):
         return node.value
     if isinstance(node, ast.JoinedStr):

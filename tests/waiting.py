@@ -1,4 +1,4 @@
-"""Waiting in tests: for something that happens, however slow or busy the machine is. A bound only ends what hangs."""
+"""Waiting in tests: for an event, however slow or busy the machine is. A bound only ends a hang."""
 
 from __future__ import annotations
 
@@ -8,12 +8,12 @@ from collections.abc import Callable
 from typing import TypeVar
 
 T = TypeVar("T")
-# No test takes so long on any machine unless it hangs.
+# No test takes this long on any machine unless it hangs.
 HANG_S = 240.0
 
 
 def until(true: Callable[[], T], what: str, pause_s: float = 0.02) -> T:
-    """Wait for a condition; its value. Raises AssertionError that says what did not happen, once it surely hangs."""
+    """Wait for a condition; return its value. Raises AssertionError that says what did not happen, once it surely hangs."""
     deadline = time.monotonic() + HANG_S
     while not (found := true()):
         if time.monotonic() > deadline:
@@ -25,5 +25,5 @@ def until(true: Callable[[], T], what: str, pause_s: float = 0.02) -> T:
 def processor_s() -> float:
     """Seconds of processor time that this process and those that it has waited for have taken: what work costs, whatever else the
     machine does."""
-    used = [resource.getrusage(who) for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)]
+    used = [resource.getrusage(kind) for kind in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)]
     return sum(one.ru_utime + one.ru_stime for one in used)

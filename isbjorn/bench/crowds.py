@@ -1,4 +1,4 @@
-"""What particles that know of each other cost: ns per particle and step, beside finding the same pairs in another way."""
+"""Cost of interacting particles: ns per particle and step, compared with another way of finding the same pairs."""
 
 from __future__ import annotations
 

@@ -98,7 +98,7 @@ def told_ratio(folder: Path) -> dict[str, float]:
             order = Order.model_validate({"folder": place, "name": "{frame}", **frames})
             seconds = delivery_preview(shot, order, guides(shot).far_px, plates).seconds or 0.0
             begin = time.perf_counter()
-            Delivery(shot, order, plates, crew_plates=partial(shared_plates, folder)).run()
+            Delivery(shot, order, plates, worker_plates=partial(shared_plates, folder)).run()
             found[shot.name] = round(seconds / (time.perf_counter() - begin), 2)
     return found
 
@@ -148,8 +148,8 @@ def _edited(address: str, row: int, value: float, having: list[int]) -> list[int
 
 
 def drag(folder: Path) -> dict[str, dict[str, float]]:
-    """A number of the first emitter dragged for some seconds at 784 px, on a frame in the middle: pictures a second while it
-    goes on, and the median time from sending a single edit to its picture, the first one and the exact one."""
+    """A number of the first emitter dragged for some seconds at 784 px, on a frame in the middle: pictures per second during the
+    drag, and the median time from sending a single edit to its first and to its exact picture."""
     shots, found = _shots(folder), {}
     with running(folder) as address:
         for row, shot in shots:

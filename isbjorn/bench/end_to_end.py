@@ -28,7 +28,7 @@ from isbjorn.core import Solver
 from isbjorn.core.deliver import Delivery, Order
 from isbjorn.core.deliver.chunks import Job, Maker
 from isbjorn.core.deliver.farm.client import Farm
-from isbjorn.core.deliver.worker_pool import Crew
+from isbjorn.core.deliver.worker_pool import WorkerPool
 from isbjorn.core.document import Plate, Shot
 from isbjorn.core.document.files import shot_to_text
 from isbjorn.core.media.plates import PlateReader
@@ -139,8 +139,8 @@ def edit_to_picture_ms(folder: Path) -> dict[str, float]:
 
 
 def deliver_fps(folder: Path) -> dict[str, dict[str, float]]:
-    """Frames a second of a delivery at 1280 × 720 over a movie, 20,000 particles: in this process with all cores, and by processes
-    beside each other, without their start."""
+    """Frames per second of a delivery at 1280 × 720 over a movie, 20,000 particles: in this process with all cores, and by several
+    processes at once, without their start."""
     folder.mkdir()
     plate = folder / "plate.mp4"
     paint = frames(8)
@@ -177,10 +177,10 @@ def delivered_fps(
             warm, rest = job.parts[:processes], job.parts[max(1, processes) :]
             made = sum(len(part) for part in rest)
             if processes:
-                with Crew(processes, plates) as crew:
-                    crew.run(job, warm, lambda _: None, None)
+                with WorkerPool(processes, plates) as pool:
+                    pool.run(job, warm, lambda _: None, None)
                     start = time.perf_counter()
-                    crew.run(job, rest, lambda _: None, None)
+                    pool.run(job, rest, lambda _: None, None)
                     took = time.perf_counter() - start
             else:
                 maker = Maker(job, plates())

@@ -1,4 +1,4 @@
-"""What `isbjorn bench` measures, each on its own; comparisons within one run."""
+"""The measurements of `isbjorn bench`, one after the other; each comparison happens within one run."""
 
 from __future__ import annotations
 
@@ -121,7 +121,7 @@ def jump_ms() -> float:
 
 
 def bytes_per_particle() -> float:
-    """Memory of a kept state, per living particle."""
+    """Memory of a cached state, per living particle."""
     solver = Solver(fountain(20_000, 3.0))
     found = solver.at(250)
     return round(solver.cache.bytes / len(found), 1)

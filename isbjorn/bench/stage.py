@@ -28,7 +28,7 @@ _WARM_S, _MEASURED_S, _SOAK_MINUTES = 8.0, 20.0, 30.0
 
 
 def led_fountain(alive: int, size_px: float = 4.0) -> Shot:
-    """A fountain of plain particles whose source a fader moves."""
+    """A fountain of plain particles. A fader moves its source."""
     shot = fountain(alive, 2.0, size_px)
     source = Source(measure="number", thing="hand.value", low=0, high=1, makes_low=-400, makes_high=400, combine="add")
     emitter = shot.emitters[0].model_copy(update={"across": Number(value=0, source=source)})
@@ -57,7 +57,7 @@ class Page:
 
 @contextmanager
 def staged(folder: Path, shot: Shot, width: int, seconds: float) -> Iterator[Page]:
-    """A studio that performs a shot, and the stand-in for a desk of faders that moves it for so long."""
+    """A studio that performs a shot while the stand-in for a fader desk moves it, for a given time."""
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as free:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]

@@ -50,7 +50,7 @@ def strands_ms() -> dict[str, float]:
 
 
 def skin_ms() -> dict[str, float]:
-    """A picture of 300 balls under one skin: milk, and glass that bends what lies below."""
+    """A picture of 300 balls under one skin: milk, and glass that refracts the picture below."""
     emitter = {
         "id": "e", "shape": {"kind": "disc", "radius": 260}, "rate": 0, "bursts": [{"count": 300}], "lifespan": 0, "speed": 10,
         "size": {"value": 40, "spread": 10},

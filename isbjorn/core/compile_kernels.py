@@ -1,4 +1,4 @@
-"""Compiles the engine's kernels: those of the first picture first, in processes beside each other; stored ones are not compiled.
+"""Compiles the engine's kernels in several processes, those of the first picture first; cached ones are not compiled again.
 
 python -m isbjorn.core.compile_kernels [--json] [--background]
 """

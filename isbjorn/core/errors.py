@@ -32,7 +32,7 @@ def reason_of(error: BaseException) -> str:
 
 
 class Stale(Exception):
-    """Raised inside long work whose result nobody waits for any more."""
+    """Raised inside long work whose result is no longer wanted."""
 
 
 # Packages that some work needs, and the extra that brings them.
@@ -42,7 +42,7 @@ _EXTRAS = {
 
 
 def missing_package(error: ModuleNotFoundError) -> IsbjornError | None:
-    """What to do where an optional package is not installed; None if it is another one that is missing."""
+    """What to do when an optional package is not installed; None if another one is missing."""
     package = (error.name or "").split(".")[0]
     extra = _EXTRAS.get(package)
     if extra is None:

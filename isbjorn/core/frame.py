@@ -85,12 +85,11 @@ def draw_particles(
     between: Between = "held",
     rough: Rough = 0,
 ) -> Layers:
-    """Draw the particles of a frame, on transparent ground unless they change what lies below them and `over_plate` is given.
+    """Draw the particles of a frame, on transparent ground unless they change the layers below them and `over_plate` is given.
 
-    out: drawn into, if it is given and of the right size. orbit: a free look. known: of the last picture; it is drawn anew from
-    where it has become another. lasts_s: seconds of the shot that go by in the frame, if not those of its own rate. between: how
-    the plate is where the moment lies between two of its frames. rough: for who has no time, 1 as if the shutter were closed, 2
-    also with fewer particles.
+    out: drawn into, if it is given and of the right size. orbit: a free view. known: the cache of the last picture; only what
+    changed is drawn. lasts_s: seconds of shot time that the frame spans, if different from its rate. between: how the plate is read
+    where the moment is between two of its frames. rough: for a draft, 1 as if the shutter were closed, 2 also with fewer particles.
     """
     shot = motion.shot
     if all_simple(shot):
@@ -132,7 +131,7 @@ def compositor_of(
 
 
 def draw_depth(motion: Solver, frame: int | Fraction, scale: float = 1.0, orbit: Orbit | None = None) -> Floats:
-    """How many bodies lie over each other at each pixel of a frame, float32 (height, width)."""
+    """Number of bodies that overlap at each pixel of a frame, float32 (height, width)."""
     return depth_of(compositor_of(motion, frame, scale, None, orbit).context)
 
 
@@ -157,7 +156,7 @@ def plate_between(
 def ground(
     shot: Shot, frame: int | Fraction, scale: float, plates: PlateReader, between: Between = "held"
 ) -> Floats | None:
-    """What lies under the particles: the plate over the background colour; None if nothing does."""
+    """The ground below the particles: the plate over the background colour; None without both."""
     view = projection(shot, scale)
     plate = plate_between(shot, shot.seconds(frame), plates, view.width, view.height, between)
     if shot.background is None:
@@ -170,7 +169,7 @@ def ground(
 def shades_over_ground(
     picture: Floats, shot: Shot, frame: int | Fraction, scale: float, plates: PlateReader, table: Bytes
 ) -> Bytes:
-    """Particles as they were drawn over what lies under them, as shades of 8 bits (height, width, 3)."""
+    """Particles over their ground, as 8-bit display values (height, width, 3)."""
     view = projection(shot, scale)
     below: Floats | Codes | None = None
     if shot.background is None:
@@ -194,9 +193,9 @@ def render_frame(
 ) -> Floats:
     """Render a frame; float32 (height, width, 4), scene-linear Rec.709, premultiplied alpha.
 
-    scale: pixels per px of the shot's design size. over_plate: over plate and background, or on transparent ground.
-    solver, plates: kept between calls by those who render many frames. stale: says that nobody waits any more; then Stale is
-    raised. lasts_s, between: as in `draw_particles`. Raises IsbjornError when the plate cannot be read.
+    scale: pixels per px of the shot's design size. over_plate: over plate and background, or on transparent ground. solver, plates:
+    reused between calls when many frames are rendered. stale: reports that the result is no longer wanted; then Stale is raised.
+    lasts_s, between: as in `draw_particles`. Raises IsbjornError when the plate cannot be read.
     """
     shot = effective_shot(shot)
     solver = solver or Solver(shot, plates=plates)

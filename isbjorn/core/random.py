@@ -60,8 +60,8 @@ def draw01(key: np.uint64, birth: int, attribute: int) -> float:
 
 @inline_kernel(types.float64(types.uint64, types.int64, types.int64, types.boolean), cache=True)
 def draw_around(key: np.uint64, birth: int, attribute: int, bell: bool) -> float:
-    """A draw in [-1, 1]: uniform, or bell-shaped with a standard deviation of 0.5, of which what lies
-    beyond ±2 deviations is drawn again: it does not pile up there.
+    """A draw in [-1, 1]: uniform, or bell-shaped with a standard deviation of 0.5; values beyond ±2 deviations are drawn again, so
+    that they do not pile up there.
 
     The bell is Box and Muller's 1958 transform of two uniform draws.
     """

@@ -1,7 +1,7 @@
-"""Numbers that go to kernels together, by name: structured dtypes, each declared once where its kernel stands.
+"""Arguments of kernels by name: structured dtypes, each declared once beside its kernel.
 
-States of particles and things of the world are rows of one kind, read column by column (`simulate.rows`, `forces.row`); whatever
-else would be a row of literal columns is a record.
+States of particles and things of the world are rows of one layout, read column by column (`simulate.state_layout`,
+`forces.force_layout`); whatever else would be a row of literal columns is a record.
 """
 
 from __future__ import annotations
@@ -19,14 +19,14 @@ Records = npt.NDArray[np.void]
 
 
 def record(**fields: int | tuple[int, ...]) -> np.dtype[np.void]:
-    """A record of float64 by name: 1 for a number, else the shape of the array that stands there."""
+    """A record of float64 fields by name: 1 for a number, otherwise the shape of the array."""
     return np.dtype([(name, np.float64) if n == 1 else (name, np.float64, n) for name, n in fields.items()])
 
 
 def records(dtype: np.dtype[np.void]) -> types.Array:
-    """What signatures of kernels call an array of records, contiguous and of one dimension.
+    """The type of a contiguous one-dimensional array of records in kernel signatures.
 
-    A loop over threads takes its record out of the array by itself: Numba can't hand one record to threads.
+    A parallel loop takes its record out of the array, because Numba cannot pass one record to threads.
     """
     return from_dtype(dtype)[::1]
 

@@ -1,7 +1,7 @@
-"""A shot as it is performed: stepped forward only, at the clock's pace, from its controls as they are at each lattice step.
+"""A performed shot: stepped forward only, at the clock's pace, with its controls as they are at each lattice step.
 
-It is the same engine on the same document: the controls play a performance that grows by what arrives. What comes of it is a
-function of the document and the performance up to the moment, so a performance that is kept plays back the same to the bit.
+It is the same engine on the same document: the controls play a performance that grows with each input. The picture is a function of
+the document and the performance up to the moment, so a saved performance plays back the same to the bit.
 """
 
 from __future__ import annotations
@@ -80,17 +80,17 @@ class Show:
     def __init__(self, shot: Shot, plates: PlateReader | None = None, limit_bytes: int | None = None) -> None:
         self.plates = plates or PlateReader()
         self._limit_bytes = limit_bytes
-        self.hands: defaultdict[str, HeldControl] = defaultdict(HeldControl)
+        self.held_controls: defaultdict[str, HeldControl] = defaultdict(HeldControl)
         self._begin(shot)
 
     def _begin(self, shot: Shot) -> None:
         """Play a shot from second 0 on."""
-        for hand in self.hands.values():
-            hand.settle()
+        for held_control in self.held_controls.values():
+            held_control.settle()
         self.states = StateCache(self._limit_bytes)
         lanes = [control.id for control in performed_controls(shot)]
         comes_round = float(shot.length_s) if shot.loop else None
-        # What is performed is kept, so that it can be a take: within bounds.
+        # The performance is recorded, so that it can become a take: within bounds.
         self._until_s = min(LONGEST_S, MOST_VALUES / (max(1, len(lanes)) * shot.simulation_rate))
         self.performance = Performance(shot.simulation_rate, lanes or [LIVE], self._until_s, comes_round)
         self.digest = secrets.token_hex(32)
@@ -113,7 +113,7 @@ class Show:
         return Solver(live, self.states, self.plates, before)
 
     def _bounded_s(self, number: int) -> float:
-        """How long births of an emitter can be told from each other."""
+        """For how many seconds the births of an emitter have distinct numbers."""
         births = self.solver.tracks[number].births
         if births.cadence != RANDOM:
             return math.inf
@@ -130,10 +130,10 @@ class Show:
         return self.performance.end_s
 
     def edit(self, shot: Shot) -> bool:
-        """Take up an edit; whether the show begins anew, because what was performed does not tell how it would be now.
+        """Apply an edit; return whether the show restarts, because the recorded performance does not determine its new state.
 
-        What is not touched goes on; what is moved by an edit is stepped anew from its births. Who meets others is not: that would
-        have to be run up from its first moment.
+        Untouched things continue; those that an edit moves are stepped again from their births. Interacting emitters are not: they
+        would have to be simulated from their first moment.
         """
         shot = effective_shot(shot)
         before = self.solver
@@ -142,22 +142,22 @@ class Show:
         if same:
             made = self._solver(shot, before)
             kept = {id(track) for track in before.tracks.values()}
-            anew = [track for track in made.tracks.values() if id(track) not in kept]
-            if all(self._can_join(track) for track in anew):
+            stale_tracks = [track for track in made.tracks.values() if id(track) not in kept]
+            if all(self._can_join(track) for track in stale_tracks):
                 self.shot, self.solver = shot, made
                 return False
         self._begin(shot)
         return True
 
     def _can_join(self, track: Track) -> bool:
-        """Whether what an edit moves can be stepped as far as now while the show goes on."""
-        if track.crowd is not None or track.binds or track.parent is not None:
+        """Whether the things that an edit moves can be stepped up to now while the show continues."""
+        if track.interaction_group is not None or track.binds or track.parent is not None:
             return False
         steps = track.demand * min(track.source.longest_life, self.now_s) * self.hz
         return track.steady or steps <= _MOST_JOINED
 
     def again(self) -> None:
-        """Begin anew, with the hands where they are."""
+        """Restart, with the controls as they are."""
         self._begin(self.shot)
 
     def arrive(self, address: str, raw: float, at_s: float) -> bool:
@@ -165,7 +165,7 @@ class Show:
         heard = False
         for control in performed_controls(self.shot):
             if control.comes_from.address == address:
-                self.hands[control.id].arrive(at_s, raw)
+                self.held_controls[control.id].arrive(at_s, raw)
                 heard = True
         return heard
 
@@ -175,14 +175,14 @@ class Show:
         values = []
         for control in self._led():
             rests = float(self.solver.readings.own(self._number(control), np.array([t]))[0])
-            values.append(self.hands[control.id].at(control, t, self.hz, rests))
+            values.append(self.held_controls[control.id].at(control, t, self.hz, rests))
         self.performance.append(values or [0.0])
 
     def _skip(self, until: int) -> None:
         """Go on by many steps at once, after a jump of the clock: what has arrived holds, all else is as it rests."""
         first = self.performance.count
         t = np.arange(first, until) / self.hz
-        lanes = [self.hands[c.id].held(c, self.solver.readings.own(self._number(c), t)) for c in self._led()]
+        lanes = [self.held_controls[c.id].held(c, self.solver.readings.own(self._number(c), t)) for c in self._led()]
         self.performance.extend(np.array(lanes or [np.zeros(len(t))]))
 
     def _number(self, control: Control) -> Number:
@@ -194,7 +194,7 @@ class Show:
         return [by_id[lane] for lane in self.performance.lanes if lane in by_id]
 
     def step(self, until_s: float) -> int:
-        """Go on to the last lattice step by a moment; how many steps that were. A show that is too long for one begins anew."""
+        """Step to the last lattice step by a moment; return the number of steps. A show that has become too long restarts."""
         if until_s > self._until_s:
             self.again()
             return 0
@@ -229,7 +229,7 @@ class Show:
 
     @property
     def frame(self) -> Fraction:
-        """The moment as a frame number; it goes on beyond the last."""
+        """The moment as a frame number; it continues beyond the last frame."""
         return self.shot.first_frame + self.moment * self.shot.frame_rate
 
     def draw(self, scale: float) -> Layers:

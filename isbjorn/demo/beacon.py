@@ -100,7 +100,7 @@ def _ash() -> Emitter:
 
 
 def _haze() -> Emitter:
-    """Hot air: it is not seen, it bends what lies behind it."""
+    """Hot air: invisible, it refracts the picture behind it."""
     return Emitter(
         id="haze",
         name="Heat haze",

@@ -1,4 +1,4 @@
-"""Shots of particles that know of each other: *Shoal* and *Buoys in a crate*."""
+"""Shots of interacting particles: *Shoal* and *Buoys in a crate*."""
 
 from __future__ import annotations
 
@@ -86,7 +86,7 @@ def shoal(plate: str) -> Shot:
 
 
 def buoys(plate: str) -> Shot:
-    """Buoys in a crate: bodies of many sizes that fill it, stirred and let lie, coloured by their speed."""
+    """Buoys in a crate: bodies of many sizes that fill it, stirred and left to settle, coloured by their speed."""
     across, up, wide, high = CRATE
     floats = Emitter(
         id="buoys", name="Buoys", seed=41, shape=Rectangle(width=Number(value=wide - 60), height=Number(value=high - 60)),

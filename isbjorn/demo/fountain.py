@@ -33,7 +33,7 @@ from isbjorn.demo.paint import HEIGHT, WIDTH, Painter, graded, grid, mix, rgb, s
 from isbjorn.demo.pieces import curve, ramp, reach
 
 SQUARE_FRAMES = 50
-# The basin lies level at this height, so far across; and the camera's lens, in px (50 mm on 36).
+# The basin is level at this height, with this width; and the camera's lens, in px (50 mm on 36).
 _WATER, _BASIN, _NOZZLE, _LENS = -226.0, 400.0, -150.0, 1280 / 36 * 50
 
 
@@ -112,8 +112,8 @@ def square() -> Painter:
 
 
 def fountain(plate: str, media: str = "", digest: str = "") -> Shot:
-    """The fountain, which rises with the music: drops stretched along their way live long enough for the flight; rings lie where
-    they land."""
+    """The fountain, which rises with the music: drops stretched along their motion live long enough for the flight; rings spread
+    where they land."""
     drops = Emitter(
         id="jet", name="Jet", seed=81, shape=Disc(radius=Number(value=4)), up=Number(value=_NOZZLE), rate=Number(
             value=760, flutter=Flutter(times_per_s=0.7, amount=120)

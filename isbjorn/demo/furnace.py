@@ -22,7 +22,7 @@ def furnace() -> Painter:
     x, y = grid()
     px, py = ((x - 0.5) * WIDTH).astype(np.float32), ((0.5 - y) * HEIGHT).astype(np.float32)
     away, turn_of = np.hypot(px, py), np.arctan2(py, px)
-    # A wall of courses; around the mouth the bricks stand like rays.
+    # A wall of courses; around the mouth the bricks are radial.
     course = np.floor(py / 26)
     side = np.minimum(np.abs(py / 26 - course - 0.5), np.abs((px / 62 + 0.5 * (course % 2)) % 1 - 0.5))
     joint = np.clip((0.5 - side) * 14, 0.25, 1)

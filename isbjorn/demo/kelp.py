@@ -1,4 +1,4 @@
-"""*Kelp*: strands that stand on rocks and sway in a current, and a line of lamps sunk between two of the rocks."""
+"""*Kelp*: strands that grow on rocks and sway in a current, and a line of lamps sunk between two of the rocks."""
 
 from __future__ import annotations
 
@@ -117,7 +117,7 @@ def _stand(
 
 
 def kelp(plate: str) -> Shot:
-    """Kelp that stands on rocks in a current that comes in gusts; a sunk line of lamps that is held at both of its ends."""
+    """Kelp that grows on rocks in a gusty current; a sunk line of lamps that is held at both of its ends."""
     green = {0: "#1c2a1c", 0.35: "#3f5a26", 0.75: "#7f8f35", 1: "#c6b458"}
     dim = {0: "#15323a", 0.5: "#25555a", 1: "#4c8478"}
     emitters = (

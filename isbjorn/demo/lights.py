@@ -39,7 +39,7 @@ _FRONT = ((0.0, -1500.0), (2.0, -1320.0), (7.6, 160.0), (10.0, 420.0))
 
 
 def skarvoy(plate: str) -> Shot:
-    """The title stands as dust of light; a gust goes through it from the left and shakes it loose, letter by letter."""
+    """The title as dust of light; a gust crosses it from the left and shakes it loose, letter by letter."""
     dust = Emitter(
         id="title", name="Title", seed=41, shape=Letters(text="Skarvøy", height=Number(value=300)), up=Number(value=40),
         spacing="even", rate=Number(value=0), bursts=(Burst(at_s=0, count=26_000),), lifespan=Number(value=0),

@@ -1,5 +1,5 @@
-"""*Night music*: a made-up piece of sixteen beats, which leads *Northern lights, live* and the fountain. Synthesised, from nothing
-but the numbers below."""
+"""*Night music*: a made-up piece of sixteen beats, which drives *Northern lights, live* and the fountain. Synthesised from the
+numbers below."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""*Northern lights, live*: curtains of light, led by a piece of music: the bass lifts them, bells strike sparks, and the
-beat throws lights up over the roofs."""
+"""*Northern lights, live*: curtains of light, driven by a piece of music: the bass lifts them, bells strike sparks, and the beat
+throws lights up over the roofs."""
 
 from __future__ import annotations
 
@@ -106,7 +106,7 @@ def northern(plate: str, media: str, digest: str) -> Shot:
         ),
         Drag(id="air", name="Still air", strength=Number(value=0.6)),
     )  # fmt: skip
-    # At rest in the middle, where they change nothing: faders, or a person who walks in front of the screen, move them.
+    # At rest in the middle, where they change nothing: faders, or a person in front of the screen, move them.
     controls = (
         Control(id="walker", name="Walker", comes_from=Incoming(address="/walker", smooth_s=0.15)),
         Control(id="storm", name="Storm", comes_from=Incoming(address="/desk/1", smooth_s=0.1)),

@@ -1,4 +1,4 @@
-"""What all painted plates share: size, colours, and how they come to a file."""
+"""What all painted plates share: size, colours, and how they are saved."""
 
 from __future__ import annotations
 

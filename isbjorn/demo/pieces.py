@@ -24,6 +24,6 @@ def keyed(*keys: tuple[float, float], joint: Joint = "smooth") -> Number:
     return Number(value=keys[0][1], keys=tuple(Key(at_s=at, value=value, joint=joint) for at, value in keys))
 
 
-def reach(who: dict[str, tuple[str, ...]]) -> tuple[Link, ...]:
+def reach(reached: dict[str, tuple[str, ...]]) -> tuple[Link, ...]:
     """Links from emitters to the forces that reach them."""
-    return tuple(Link(force=force, emitter=emitter) for emitter, forces in who.items() for force in forces)
+    return tuple(Link(force=force, emitter=emitter) for emitter, forces in reached.items() for force in forces)

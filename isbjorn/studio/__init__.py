@@ -1,1 +1,1 @@
-"""The studio: the application that people see. Web, store, live picture, delivery queue."""
+"""The studio: the web application with its store, live picture and delivery queue."""

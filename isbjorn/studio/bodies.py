@@ -27,7 +27,7 @@ from isbjorn.studio.tables import Media, unseen
 from isbjorn.studio.uploads import housed, receive, safe_name
 
 router = APIRouter(prefix="/api", tags=["bodies"])
-# A portrait waits no longer while somebody plays or moves something.
+# A portrait waits no longer than this while a user plays or drags.
 _LATE_S = 1.0
 Here = Annotated[Studio, Depends(studio_of)]
 

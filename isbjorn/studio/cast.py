@@ -93,7 +93,7 @@ def _take_artwork(
 
 
 class PathSample(BaseModel):
-    """Where a thing was led to at a moment of shot time, in its own coordinates."""
+    """The motion path's offset of a thing at a moment of shot time, in its coordinates."""
 
     at_s: float = Field(ge=-86_400, le=86_400)
     across: float = Field(ge=-1e5, le=1e5)

@@ -42,7 +42,7 @@ Id = Annotated[int, InPath(ge=0, le=2**63 - 1)]
 Frame = Annotated[int, Query(ge=-(2**53), le=2**53)]
 Width = Annotated[int, Query(ge=16, le=8192, description="px")]
 _AT_ONCE, _WAITING_AT_MOST, _GUIDED_KEPT = 2, 8, 8
-# Strangers' files that are read at once, each in a process of its own, and that wait for it.
+# Largest number of untrusted files that are read at once, each in a sandbox process, and that wait.
 _READ_AT_ONCE, _READS_AT_MOST = 2, 10
 _MADE_HERE = re.compile(r"[mpfrsk][0-9a-f]{8}|batch-[a-z0-9]{4,40}")
 
@@ -57,10 +57,10 @@ def only_one(folder: Path) -> int:
     try:
         fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except OSError:
-        who = os.read(handle, 20).decode("ascii", "replace").strip() or "unknown"
+        owner = os.read(handle, 20).decode("ascii", "replace").strip() or "unknown"
         os.close(handle)
         raise Locked(
-            f"another studio (process {who}) uses this folder.",
+            f"another studio (process {owner}) uses this folder.",
             str(folder),
             "Use that studio, or another folder with --data.",
         ) from None
@@ -106,7 +106,7 @@ class Studio:
         shared_caches.clear()
         self.plates.forget()
         self.preview = Preview(self.plates, shared_caches=shared_caches)
-        self.hands = FrameWorkers(self.store.folder)
+        self.frame_workers = FrameWorkers(self.store.folder)
         self.inbox = Inbox(*listening(os.environ.get("ISBJORN_OSC", "")))
         self.outbox = telling(os.environ.get("ISBJORN_OSC_OUT", ""))
         self.engine = ThreadPoolExecutor(max_workers=6, thread_name_prefix="engine")
@@ -157,7 +157,7 @@ class Studio:
 
     def seen(self, shot_id: int) -> tuple[int, int, Shot]:
         """A number that grows with every edit of a shot, also with those that are merged into one revision; the revision, and the
-        document as it stands."""
+        current document."""
         with self._lock:
             stamp, known = self._stamps[shot_id], self._stood.get(shot_id)
         if known is not None and known[0] == stamp:
@@ -186,7 +186,7 @@ class Studio:
                 replace_whole(kept, made)
             return made
 
-        # One that is kept does not wait for those that are drawn.
+        # A cached one does not wait for those that are being drawn.
         _, found = await run_in_threadpool(there)
         return found if found is not None else await _while_there(request, self._thumbs, work)
 
@@ -205,8 +205,8 @@ class Studio:
             self._waiting -= 1
 
     async def reading(self, work: Callable[..., T], *args: Any) -> T:
-        """The result of some work on a stranger's file, which may take a process of its own for long: few at once, on threads of
-        their own, so that the server's stay free. Raises Busy when too many wait already."""
+        """The result of work on an untrusted file, which may take a sandbox process for long: few at once, on separate threads, so
+        that the server's stay free. Raises Busy when too many wait already."""
         if self._reads >= _READS_AT_MOST:
             raise Busy("too many files are being read at once.", "files", "Try again when one is finished.")
         self._reads += 1
@@ -218,14 +218,14 @@ class Studio:
     def forget_plates(self) -> None:
         """Check every file of a plate again, and whether it may be read."""
         self.plates.forget()
-        self.hands.forget_plates()
+        self.frame_workers.forget_plates()
 
     def close(self) -> None:
         if self.preparation is not None:
             self.preparation.close()
         self.inbox.close()
         self.outbox.close()
-        self.hands.close()
+        self.frame_workers.close()
         self.engine.shutdown(wait=False, cancel_futures=True)
         self._thumbs.shutdown(wait=False, cancel_futures=True)
         self._readers.shutdown(wait=False, cancel_futures=True)

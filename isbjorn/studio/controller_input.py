@@ -32,7 +32,7 @@ _STUCK_S, _WATCHED_EVERY_S = 5.0, 1.0
 HOST, PORT = "127.0.0.1", 8331
 
 
-# What the library would say of each packet that is none: they are counted, and a shower of them must not fill a log.
+# The library would log each invalid packet: they are counted, and a flood of them must not fill a log.
 logging.getLogger().addFilter(lambda record: "pythonosc" not in record.pathname)
 
 
@@ -49,8 +49,8 @@ def listening(text: str, where: str = "ISBJORN_OSC") -> tuple[str, int]:
 
 
 def is_whole(content: bytes, depth: int = 0) -> bool:
-    """Whether a packet is an OSC message, or a bundle whose elements, nested ones too, are as long as they say: OSC 1.0 wants each
-    to fill its four bytes, and a reader that trusts a size below zero never ends."""
+    """Whether a packet is an OSC message, or a bundle whose elements, nested ones too, have the sizes that they declare: OSC 1.0
+    aligns each to four bytes, and a reader that trusts a negative size never ends."""
     if not content.startswith(_BUNDLE):
         return content.startswith(b"/") and len(content) % 4 == 0
     at = 16
@@ -156,7 +156,7 @@ class Inbox:
             self._socket.close()
 
     def take(self, content: bytes) -> None:
-        """Take a packet; one that is none is counted, never raised."""
+        """Take a packet; an invalid one is counted, never raised."""
         now = self.clock()
         address = content[:200].partition(b"\0")[0].decode("ascii", "replace")
         with self._lock:
@@ -231,8 +231,7 @@ class Inbox:
         self._number(address, value, self.clock())
 
     def listen(self, heard: Callable[[str, float, float], object]) -> Callable[[], None]:
-        """Be told of every number at once: its address, itself, and when it came (monotonic s). Call the result to be told no
-        more."""
+        """Subscribe to every number: its address, its value, and when it arrived (monotonic s). Call the result to unsubscribe."""
         with self._lock:
             self._heard.append(heard)
 

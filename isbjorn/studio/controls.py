@@ -81,7 +81,7 @@ class _Running:
 
 
 class Takes:
-    """Performances that are recorded now, by their ids; the oldest is given up when there are too many."""
+    """Performances that are being recorded, by their ids; the oldest is dropped when there are too many."""
 
     def __init__(self) -> None:
         self._running: dict[str, _Running] = {}
@@ -97,7 +97,7 @@ class Takes:
         return name
 
     def end(self, studio: Studio, shot_id: int, name: str) -> _Running:
-        """One that ends. Raises IsbjornError when there is none."""
+        """A performance that ends. Raises IsbjornError if the id is unknown."""
         with self._lock:
             found = self._running.pop(name, None)
         if found is None or found.shot != shot_id:

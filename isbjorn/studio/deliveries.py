@@ -1,4 +1,4 @@
-"""The delivery queue as the page sees it. The work is done by `worker`, a process of its own."""
+"""The API of the delivery queue. The work is done by `worker`, in a separate process."""
 
 from __future__ import annotations
 
@@ -166,7 +166,7 @@ def colours(studio: Here, config: Annotated[str, Query(max_length=4096)] = "") -
 
 
 @router.post("/shots/{shot_id}/order-told")
-def order_told(studio: Here, shot_id: Id, body: Order) -> DeliveryPreview:
+def preview_order(studio: Here, shot_id: Id, body: Order) -> DeliveryPreview:
     """What an order would make, and what would go wrong, before it is ordered."""
     shot = studio.store.document(shot_id)
     _allowed(studio, body)
@@ -223,7 +223,7 @@ def drop_purpose(studio: Here, purpose_id: Id) -> Response:
 
 @router.post("/shots/{shot_id}/deliveries", status_code=201)
 def order_delivery(studio: Here, shot_id: Id, body: Order) -> DeliveryCard:
-    """Put a delivery into the queue. It uses the shot as it stands now."""
+    """Put a delivery into the queue. It uses the shot as it is now."""
     shot = studio.store.document(shot_id)
     _allowed(studio, body)
     order = named_order(shot, body, studio.store.project_of(shot_id).name, _waiting(studio))

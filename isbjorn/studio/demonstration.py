@@ -1,4 +1,4 @@
-"""Puts the demonstration project into a store that has none."""
+"""Puts the demonstration project into a store that lacks it."""
 
 from __future__ import annotations
 
@@ -91,8 +91,8 @@ class DemoScene:
 
 
 class Painting:
-    """Puts the demonstration into a store that has none, shot by shot in the order of the home page; one that was interrupted
-    continues (see `demo_note`)."""
+    """Puts the demonstration into a store that lacks it, shot by shot in the order of the home page; an interrupted one continues
+    (see `demo_note`)."""
 
     def __init__(self, store: Store, on_change: Callable[[Painting], object] | None = None) -> None:
         self.store, self._on_change = store, on_change

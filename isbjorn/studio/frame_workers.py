@@ -1,7 +1,7 @@
-"""Frames drawn beside each other, each in a process of its own with one thread.
+"""Frames drawn in parallel, each in a process with one thread.
 
-Kernels that split one frame over the cores bring little, for much of a frame is done by one thread; whole frames beside each other
-bring all. The processes are forked from one that has loaded the engine, so that they share its code, and begin at once.
+Kernels that split one frame over the cores gain little, for much of a frame is serial; whole frames in parallel gain all. The
+processes are forked from one that has loaded the engine, so that they share its code, and begin at once.
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ _ENDED_WITHIN_S = 3.0
 
 
 class Ticket:
-    """Work that belongs together; given up together."""
+    """Tasks that belong together, and are cancelled together."""
 
     def __init__(self, flags: Any, serial: int) -> None:
         self._flags, self.serial = flags, serial
@@ -58,13 +58,13 @@ class FrameWorkers:
         self._flags = self._context.Array("Q", _TICKETS, lock=False)
         self._serials = itertools.count(1)
         self._lock = threading.Lock()
-        # Frames beside each other; and one at a time, by one that knows what it drew last.
+        # Frames in parallel; and one at a time, by a worker that remembers its last picture.
         self._pools: dict[bool, ProcessPoolExecutor] = {}
         self._packed: OrderedDict[str, Pieces] = OrderedDict()
         self._plates_seen, self._closed = 0, False
 
     def ticket(self) -> Ticket:
-        """For work that is given up together."""
+        """A group of tasks that are cancelled together."""
         return Ticket(self._flags, next(self._serials))
 
     def forget_plates(self) -> None:
@@ -108,13 +108,13 @@ class FrameWorkers:
                 return self._pools[following].submit(call, *args)
 
     def _made(self, following: bool) -> ProcessPoolExecutor:
-        # A half of what may be kept is theirs together; what is drawn is kept by the studio.
+        # Together they get half of the cache budget; their pictures are cached by the studio.
         each_mb = max(32, (budget_bytes() >> 21) // (self.count + 1))
         given = (str(self.folder), self._flags, each_mb, os.getpid())
         return ProcessPoolExecutor(1 if following else self.count, self._context, _begin, given)
 
     def close(self) -> None:
-        """End them; what they draw is given up."""
+        """End the processes; their tasks are cancelled."""
         with self._lock:
             self._closed = True
             for slot in range(_TICKETS):
@@ -155,20 +155,20 @@ class _FrameWorker:
 
 
 # One in each process, and none in the studio.
-_hand: list[_FrameWorker] = []
+_worker: list[_FrameWorker] = []
 
 
 def _begin(folder: str, flags: Any, budget_mb: int, studio: int) -> None:
     init_worker(studio, budget_mb)
-    _hand.append(_FrameWorker(folder, flags))
+    _worker.append(_FrameWorker(folder, flags))
 
 
 def _draw(packed: Pieces, digest: str, wish: Wish, serial: int, plates_seen: int) -> ShownPicture:
-    hand = _hand[0]
-    flags, slot = hand.flags, serial % _TICKETS
+    worker = _worker[0]
+    flags, slot = worker.flags, serial % _TICKETS
     if flags[slot] != serial:
         raise Stale
-    if plates_seen != hand.plates_seen:
-        hand.plates.forget()
-        hand.plates_seen = plates_seen
-    return hand.preview.draw(hand.shot(packed, digest), digest, wish, lambda: flags[slot] != serial)
+    if plates_seen != worker.plates_seen:
+        worker.plates.forget()
+        worker.plates_seen = plates_seen
+    return worker.preview.draw(worker.shot(packed, digest), digest, wish, lambda: flags[slot] != serial)

@@ -1,5 +1,5 @@
-"""The live preview over one WebSocket: the page says what it wants to see; the newest wish and the newest edit win, stale work is
-dropped."""
+"""The live preview over one WebSocket: the page says what it shows; the newest request and the newest edit win, and outdated work
+is dropped."""
 
 from __future__ import annotations
 

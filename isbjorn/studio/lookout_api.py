@@ -13,7 +13,7 @@ from isbjorn.studio.context import Frame, Id, Studio, studio_of
 
 router = APIRouter(prefix="/api", tags=["lookout"])
 Here = Annotated[Studio, Depends(studio_of)]
-# The Lookout waits no longer while somebody plays.
+# The Lookout waits no longer than this during playback.
 _LATE_S = 10.0
 
 
@@ -41,6 +41,6 @@ def get_particles(studio: Here, shot_id: Id, frame: Frame) -> list[Seen]:
 
 @router.get("/shots/{shot_id}/particle")
 def get_particle(studio: Here, shot_id: Id, frame: Frame, x: Px, y: Px) -> Followed | None:
-    """The particle under a place of the picture, with its past and its future path; null where there is none."""
+    """The particle under a place of the picture, with its past and its future path; null if the place is empty."""
     shot = studio.store.document(shot_id)
     return studio.preview.followed(shot, min(max(frame, shot.first_frame), shot.last_frame), x, y)

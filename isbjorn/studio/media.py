@@ -149,7 +149,7 @@ def list_files(studio: Here, folder_id: Id) -> list[Found]:
 
 @router.post("/projects/{project_id}/media/from-folder", status_code=201)
 def use_from_folder(studio: Here, project_id: Id, body: FolderPath) -> Media:
-    """Use a plate where it lies, in a named folder."""
+    """Use a plate in place, from a registered folder."""
     studio.store.project(project_id)
     place = Path(studio.plates.resolve(body.path))
     size = place.stat().st_size if place.is_file() else 0

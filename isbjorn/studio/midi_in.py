@@ -1,5 +1,5 @@
-"""MIDI as it is played: messages of ports, and of OSC, which can carry them, as numbers with addresses. The clock comes to a tempo,
-MTC to seconds."""
+"""Live MIDI: messages of ports, and of OSC, which can carry them, as numbers with addresses. The clock becomes a tempo, MTC becomes
+seconds."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class Midi:
         self._lock = threading.Lock()
 
     def take(self, content: list[int], at: float) -> None:
-        """Take the bytes of whole messages, which came at a moment (s). What is none is left aside."""
+        """Take the bytes of whole messages, which arrived at a moment (s). Invalid ones are ignored."""
         # Loaded with the first message: a start needs none of it.
         import mido
 

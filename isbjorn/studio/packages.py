@@ -71,7 +71,7 @@ def pack_project(store: Store, project_id: int, target: Path) -> None:
 
 
 def _renumbered(text: object, numbers: dict[int, int]) -> str:
-    """A set list, as text, with other numbers for its shots; those without one go. Empty where it is none."""
+    """A set list, as text, with new ids for its shots; shots without one are removed. Empty for an invalid list."""
     if not isinstance(text, str) or not 0 < len(text) <= _LONGEST_SET:
         return ""
     given = json.loads(text)
@@ -193,7 +193,7 @@ def _shots_of(zipped: zipfile.ZipFile, head: dict[str, Any]) -> list[tuple[Shot,
 
 
 def unpack_project(store: Store, path: Path) -> Project:
-    """Take a project in. Raises IsbjornError that names what is wrong; then nothing is kept of it."""
+    """Import a project. Raises IsbjornError that names the problem; then nothing of it stays."""
     home = f"p{secrets.token_hex(4)}"
     try:
         with zipfile.ZipFile(path) as zipped:
@@ -207,7 +207,7 @@ def unpack_project(store: Store, path: Path) -> Project:
             medium.media = f"{home}/{medium.media}" if medium.media in local else medium.media
         project = store.take_in(head["name"][:120] or "Project", library, moved)
         ids = dict(enumerate(store.shot_ids(project.id or 0), 1))
-        # A list that is none is all shots.
+        # An invalid list becomes all shots.
         with suppress(ValueError, TypeError, KeyError, AttributeError):
             store.keep_set_list(project.id or 0, _renumbered(head.get("set_list"), ids))
         return project

@@ -29,7 +29,7 @@ from isbjorn.studio.sockets import asked, packed
 
 _ON_THEIR_WAY = 2
 _LARGEST_WIDTH = 8192
-# How far a run is, is said so often.
+# Seconds between two progress reports of a simulation.
 REPORTED_EVERY_S = 0.5
 # A coarse picture is rendered for at least this long before a newer edit may replace it: continuous edits still show something.
 FINISHED_S = 10.0
@@ -113,7 +113,7 @@ class Looker:
         self.wake.set()
 
     def shot(self) -> tuple[int, Shot, str]:
-        """The revision, the document as it stands, and its digest. Off the event loop."""
+        """The revision, the current document, and its digest. Off the event loop."""
         stamp, head, shot = self.studio.seen(self.shot_id)
         if self.document is None or self.document[0] != (stamp << 20) + head:
             self.document = ((stamp << 20) + head, shot, digest_of(shot))
@@ -161,7 +161,7 @@ class Looker:
         return found
 
     async def _waited(self, drawing: asyncio.Future[tuple[int, ShownPicture, str]]) -> tuple[int, ShownPicture, str]:
-        """Wait for a picture; where it is a run of a crowd that takes long, say how far that is."""
+        """Wait for a picture; report the progress of a long simulation of interacting emitters."""
         # A page that leaves meanwhile gets no further message.
         drawing.add_done_callback(lambda done: done.cancelled() or done.exception())
         while not (await asyncio.wait({drawing}, timeout=REPORTED_EVERY_S))[0]:

@@ -21,10 +21,10 @@ _IDLE_S = 1.5
 _READY, _READY_S = 4, 1.5
 # A frame that all threads of this process rendered takes one thread about this multiple of the time.
 _ALONE = 1.7
-# Of its time, so much does not shrink with its size, whatever is forecast.
+# Share of a frame's time that does not shrink with its size, without a measurement.
 _LEAST_FIXED, _MOST_FIXED = 0.3, 0.9
-# Where nothing came for so long while it plays, it goes on from where it was, once that is there: what has to be run up to is not
-# run after. What is drawn no farther than so many frames from there is waited for.
+# After this many seconds without a picture, playback continues from where it was, once that frame is there, instead of skipping
+# what still has to be simulated. A frame that is being drawn no farther than this many frames ahead is awaited.
 _STALLED_S, _NEAR_BY = 1.0, 12
 
 
@@ -50,7 +50,7 @@ class Playing:
         try:
             while self.looker.playing is ask:
                 if self.looker.version != version:
-                    # Edited meanwhile: what is drawn ahead is another.
+                    # Edited meanwhile: frames drawn ahead are outdated.
                     version = self.looker.version
                     head, shot, digest = await self.looker.read()
                     ahead = self._ahead_again(ahead, shot, digest, ask)
@@ -130,7 +130,7 @@ class Playing:
         span = min(first, shot.last_frame), max(first, min(shot.last_frame, max(ends)))
         # Filling renders in full quality, whatever that takes.
         studio, about = self.looker.studio, self._about(shot, wish.width, span) if rate else FrameCost()
-        return Prefetch(studio.hands, studio.preview, shot, digest, wish, span, rate, about, self._thins())
+        return Prefetch(studio.frame_workers, studio.preview, shot, digest, wish, span, rate, about, self._thins())
 
     def _thins(self) -> bool:
         """Whether any particles are left out where a shot is played with fewer."""
@@ -138,8 +138,8 @@ class Playing:
         return before is None or any(g.forecast.alive_at_most > FEW for g in before.scene.emitters)
 
     def _about(self, shot: Shot, width: int, span: tuple[int, int]) -> FrameCost:
-        """What a frame in full takes one of those who draw ahead, where the span takes longest: as it was lately; else as it is
-        forecast, less where the picture at rest took less than that; and how much of it is the same at any size."""
+        """Time of a full frame in one of the processes that draw ahead, where the range takes longest: measured recently; otherwise
+        as forecast, or less where the picture at rest took less; and the share of it that is the same at any size."""
         before = self.looker.studio.guided(self.looker.shot_id).before
         cost = before.most(shot, *span, width) if before is not None else None
         if before is None or cost is None or before.scene.cost is None:
@@ -150,7 +150,7 @@ class Playing:
         return FrameCost(self._full_ms or alone, min(_MOST_FIXED, max(_LEAST_FIXED, cost.fixed_ms / cost_ms)))
 
     def _over(self, ahead: Prefetch) -> None:
-        """Nothing more is drawn ahead; what was learnt of it is kept."""
+        """Stop drawing ahead; its measurements stay."""
         ahead.drop()
         if ahead.full_ms:
             self._full_ms = statistics.median(ahead.full_ms)

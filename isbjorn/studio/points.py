@@ -1,4 +1,4 @@
-"""Particles of other programs: files that come in one by one, and stand in for emitters' motion."""
+"""Particles of other programs: files that arrive one by one, and replace emitters' motion."""
 
 from __future__ import annotations
 
@@ -116,7 +116,7 @@ def _with(shot: Shot, rows: list[tuple[ImportedParticles, str]], thing: str) -> 
 
 
 def _standing_in(emitter: Emitter, taken: ImportedParticles, media: str) -> Emitter:
-    """An emitter with recorded motion. Its places are the shot's, so it stands in the middle."""
+    """An emitter with recorded motion. Its places are the shot's, so it is at the centre."""
     rest = {name: Number(value=0) for name in ("across", "up", "depth", "turn")}
     recording = Recording(media=media, digest=taken.digest, name=taken.name)
     # What cannot be with it goes; where it stood comes back by an undo.

@@ -1,4 +1,4 @@
-"""Drawing ahead: the frames of a range, before they are due, on all hands."""
+"""Prefetch: the frames of a range are drawn before they are due, on all frame workers."""
 
 from __future__ import annotations
 
@@ -30,17 +30,17 @@ FULL = Level()
 # With a shutter that smears, and without: the best first.
 LEVELS = (FULL, Level(0.75), Level(0.5), Level(0.375), Level(0.5, 1), Level(0.375, 1), Level(0.3, 2))
 SHUT_LEVELS = (FULL, Level(0.75), Level(0.5), Level(0.375), Level(0.3), Level(0.3, 2))
-# So much of a frame's time is left, about, when something is left out of it.
+# Approximate share of a frame's time that remains at each level of detail.
 _LEFT = (1.0, 0.6, 0.4)
 _MEASURED_OVER, _LEAST_MEASURED, _LEAST_SLOW, _FAR_TOO_SLOW = 16, 6, 3, 2.0
 _FARTHEST, _NEAR, _ROUND_S = 2000, 60, 2.5
-# So much of the rate is tried, where that leaves no particles out.
+# Share of the rate that is accepted in order to show all particles.
 _MAY_DO = 0.6
 _MOST_BROKEN = 3
 
 
 class FrameCost(NamedTuple):
-    """What a frame takes, about. ms: in full, one of the processes that draw ahead; 0 if nobody knows. fixed: the share of it that
+    """Estimated time of a frame. ms: in full, in one of the processes that draw ahead; 0 if unknown. fixed: the share of it that
     does not shrink with its size."""
 
     ms: float = 0.0
@@ -74,27 +74,27 @@ class Prefetch:
     """
 
     def __init__(
-        self, hands: FrameWorkers, preview: Preview, shot: Shot, digest: str, wish: Wish, span: tuple[int, int], rate: float = 0.0,
-        about: FrameCost = _UNKNOWN, thins: bool = True,
+        self, frame_workers: FrameWorkers, preview: Preview, shot: Shot, digest: str, wish: Wish, span: tuple[int, int],
+        rate: float = 0.0, about: FrameCost = _UNKNOWN, thins: bool = True,
     ) -> None:  # fmt: skip
-        self.hands, self.preview, self.shot, self.digest = hands, preview, shot, digest
+        self.frame_workers, self.preview, self.shot, self.digest = frame_workers, preview, shot, digest
         self.wish, (self.first, self.last), self.rate = replace(wish, moving=True), span, rate
         self.levels, self.level, self._about = levels_of(shot, thins), FULL, about
         self.error: IsbjornError | None = None
         self.came = asyncio.Event()
-        self._ticket = hands.ticket()
+        self._ticket = frame_workers.ticket()
         self._flying: dict[Wish, Future[ShownPicture]] = {}
         self._times: deque[float] = deque(maxlen=_MEASURED_OVER)
         self._too_slow: dict[Level, int] = {}
         # The first frame of each process brings it the shot's tables: it says nothing of those that follow.
-        self._cold, self._guessed = hands.count, False
+        self._cold, self._guessed = frame_workers.count, False
         self._broken = 0
         # From the wish for a frame until it is there.
         self._takes_s = 0.0
         # What frames in full took the processes that drew them, once those knew the shot.
         self.full_ms: deque[float] = deque(maxlen=_MEASURED_OVER)
-        if about.ms and hands.count * 1e3 / about.ms < rate:
-            self.level, self._guessed = self._first_level(hands.count * 1e3 / about.ms), True
+        if about.ms and frame_workers.count * 1e3 / about.ms < rate:
+            self.level, self._guessed = self._first_level(frame_workers.count * 1e3 / about.ms), True
         self._loop = asyncio.get_running_loop()
 
     def at(self, frame: int, level: Level) -> Wish:
@@ -119,7 +119,7 @@ class Prefetch:
 
         running: it plays, so that what cannot come in time is left out.
         """
-        room = 2 * self.hands.count - len(self._flying)
+        room = 2 * self.frame_workers.count - len(self._flying)
         span = self.last - self.first + 1
         reach = min(span, _NEAR if self.preview.full() else _FARTHEST)
         full = self.preview.frames(self.digest, self.at(frame, FULL))
@@ -145,7 +145,7 @@ class Prefetch:
 
     def _begin(self, wish: Wish) -> None:
         try:
-            future = self.hands.draw(self.shot, self.digest, wish, self._ticket)
+            future = self.frame_workers.draw(self.shot, self.digest, wish, self._ticket)
         except Stale:
             return
         self._flying[wish] = future
@@ -169,7 +169,7 @@ class Prefetch:
             self.error = error
         except (BrokenProcessPool, MemoryError):
             self._broken += 1
-            if self._broken > _MOST_BROKEN * self.hands.count:
+            if self._broken > _MOST_BROKEN * self.frame_workers.count:
                 self.error = IsbjornError(
                     "there is not enough memory to play this.",
                     "live",
@@ -196,7 +196,7 @@ class Prefetch:
             return
         if not self._guessed:
             self._guessed = True
-            alone = self.hands.count * 1e3 / max(ms, 1e-3)
+            alone = self.frame_workers.count * 1e3 / max(ms, 1e-3)
             if alone * _FAR_TOO_SLOW < self.rate:
                 self._change(self._enough(alone))
                 return
@@ -220,8 +220,8 @@ class Prefetch:
             self._change(self.levels[at - 1])
 
     def _first_level(self, reached: float) -> Level:
-        """The level to begin with, where about so many frames per second are reached in full. There is no way back from fewer
-        particles while it plays: what may do without them is tried."""
+        """The first level to try, where about this many full frames per second are possible. Playback never returns from fewer
+        particles to more, so it starts without dropping any where that may work."""
         level = self._enough(reached)
         if level.rough < 2:
             return level
@@ -251,4 +251,4 @@ class Prefetch:
         """Cancel all that is on its way; `pump` begins it again."""
         if self._flying:
             self.drop()
-            self._ticket = self.hands.ticket()
+            self._ticket = self.frame_workers.ticket()

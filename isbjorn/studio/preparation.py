@@ -1,4 +1,4 @@
-"""What is still made ready while the studio runs: the engine's kernels, and the demonstration. Each has a process of its own."""
+"""Preparation that continues while the studio runs: the engine's kernels, and the demonstration, each in a separate process."""
 
 from __future__ import annotations
 
@@ -91,7 +91,7 @@ class Preparation:
         self._run(self._painted, _PAINTER, self._folder)
 
     def _run(self, on_line: Callable[[Any], None], module: str, *args: str) -> None:
-        """Run a module in a process of its own to its end; `on_line` is given each line that it prints. Raises RuntimeError."""
+        """Run a module in a separate process to its end; `on_line` gets each line that it prints. Raises RuntimeError."""
         if self._ended.is_set():
             return
         with subprocess.Popen([sys.executable, "-m", module, *args], stdout=subprocess.PIPE, text=True) as process:

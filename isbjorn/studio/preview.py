@@ -1,4 +1,4 @@
-"""The live picture: frames of a shot as the delivery makes them, drawn at the size shown, encoded and kept."""
+"""The live picture: frames of a shot as the delivery makes them, drawn at the size shown, encoded and cached."""
 
 from __future__ import annotations
 
@@ -83,7 +83,7 @@ class Figures(BaseModel):
 
 
 def reach_of(solver: Solver) -> int | None:
-    """The frame up to which the states of a shot's crowds are kept; None without crowds."""
+    """The frame up to which the states of a shot's interacting emitters are stored; None without interactions."""
     shot, reached_s = solver.shot, solver.reach_s
     if reached_s is None:
         return None
@@ -127,7 +127,7 @@ class Wish:
     orbit: tuple[float, float, float] | None = None  # a free look: degrees to the side and upward, how far
     moving: bool = False  # seen in passing, while it plays: encoded faster, a little coarser in colour
     rough: Rough = 0  # what is left out, as in `draw_particles`
-    held: str = ""  # crowds are seen where they are in a shot of this digest, which was drawn before
+    held: str = ""  # digest of an earlier document, in whose states interacting emitters are shown
 
 
 @dataclass(frozen=True)
@@ -205,14 +205,14 @@ class Preview:
         self._pictures: OrderedDict[tuple[str, Wish], ShownPicture] = OrderedDict()
         self._bytes = 0
         self._solvers: OrderedDict[str, Solver] = OrderedDict()
-        # Which frames are kept, by what is seen and how.
+        # Keys of cached frames, by view and quality.
         self._frames: dict[tuple[str, Hashable], set[int]] = {}
         self._lock = threading.Lock()
         self._lanes: OrderedDict[Hashable, _Lane] = OrderedDict()
         self._held_until = 0.0
 
     def running(self, lane: Hashable) -> Running | None:
-        """How far the run of a crowd is, for which a lane waits; None if it waits for none."""
+        """Progress of the simulation for which a lane waits, or None."""
         with self._lock:
             own = self._lanes.get(lane)
         return None if own is None or own.solver is None else own.solver.running
@@ -262,9 +262,9 @@ class Preview:
     def draw(
         self, shot: Shot, digest: str, wish: Wish, stale: Callable[[], bool] | None = None, lane: Hashable = None
     ) -> ShownPicture:
-        """A frame, drawn if need be. Raises Stale when nobody waits for it, IsbjornError when the plate cannot be read.
+        """A frame, drawn if it is not cached. Raises Stale when it is no longer wanted, IsbjornError when the plate cannot be read.
 
-        lane: those of one lane are drawn one after the other, others beside them.
+        lane: frames of one lane are drawn one after the other, in parallel with others.
         """
         found = self.known(digest, wish)
         if found is not None:
@@ -280,7 +280,7 @@ class Preview:
             orbit = None if wish.orbit is None else Orbit(*wish.orbit)
             over_plate = wish.view == "plate"
             scale = scale_for(shot, wish.width)
-            # What is at rest is edited; what plays is another picture each time.
+            # A still view is edited again and again; playback shows a new picture each time.
             known = None if wish.moving else own.known(wish.width, wish.rough)
             layers = draw_particles(
                 solver, wish.frame, scale, stale, own.scratch, orbit, over_plate, known, rough=wish.rough
@@ -313,7 +313,7 @@ class Preview:
 
     @staticmethod
     def _deep(solver: Solver, wish: Wish, scale: float, orbit: Orbit | None) -> npt.NDArray[np.uint8]:
-        """How many bodies lie over each other, as shades: each doubling is a step from dark to bright."""
+        """The number of overlapping bodies as grey: each doubling is a step from dark to bright."""
         deep = draw_depth(solver, wish.frame, scale, orbit)
         level = np.clip(np.log2(1 + deep) / _DEEPEST, 0, 1)
         stops = np.linspace(0, 1, len(_DEPTH_SHADES))
@@ -325,7 +325,7 @@ class Preview:
             if digest in self._solvers:
                 self._solvers.move_to_end(digest)
                 return self._solvers[digest]
-        # Made without the lock: it may take a while, and nobody else shall wait for it.
+        # Made without the lock, because it may take a while.
         made = Solver(shot, self.states, self.plates, before)
         with self._lock:
             if digest not in self._solvers:
@@ -336,7 +336,8 @@ class Preview:
             return self._solvers[digest]
 
     def _held(self, shot: Shot, digest: str) -> Solver:
-        """The solver of a shot whose crowds are seen where they are in another; raises Stale if that is not known any more."""
+        """The solver of a shot whose interacting emitters are shown in another document's state; raises Stale if that is no longer
+        cached."""
         with self._lock:
             before = self._solvers.get(digest)
         if before is None:
@@ -386,7 +387,7 @@ class Preview:
         return bytes(simplejpeg.encode_jpeg(shades, quality=92, colorspace="RGB", colorsubsampling="444"))
 
     def thumb_name(self, shot: Shot) -> str:
-        """The name under which a shot's small moving picture is kept."""
+        """The cache key of a shot's small moving picture."""
         return digest_of(shot)[:24]
 
     @staticmethod
@@ -395,22 +396,22 @@ class Preview:
         return np.full((view.height, view.width, 4), _GREY, np.float32)
 
     def hold_back(self) -> None:
-        """Somebody plays, or moves something, now: what nobody is in a hurry for waits."""
+        """A user plays or drags now: background work waits."""
         self._held_until = time.monotonic() + _HELD_S
 
     def held(self) -> bool:
-        """Whether somebody does."""
+        """Whether a user plays or drags."""
         return time.monotonic() < self._held_until
 
     def _give_way(self, stale: Callable[[], bool], most_s: float) -> float:
-        """Wait until nobody plays; how long that was, s."""
+        """Wait until playback and drags end; return the waiting time, s."""
         begun = time.monotonic()
         while self.held() and time.monotonic() < begun + most_s and not stale():
             time.sleep(0.05)
         return time.monotonic() - begun
 
     async def give_way(self, most_s: float) -> None:
-        """As long as somebody plays or moves something, wait, but no longer than some seconds."""
+        """Wait while a user plays or drags, for some seconds at most."""
         until = time.monotonic() + most_s
         while self.held() and time.monotonic() < until:
             await asyncio.sleep(0.05)

@@ -53,8 +53,8 @@ class _TooLarge(Exception):
 
 
 class Gate:
-    """Refuses what was not meant for this machine or comes from another site, and bodies that are too large; gives every
-    answer its headers."""
+    """Refuses requests that were not addressed to this machine or come from another site, and bodies that are too large; gives
+    every answer its headers."""
 
     def __init__(self, app: Any) -> None:
         self.app = app

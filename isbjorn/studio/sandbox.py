@@ -1,4 +1,4 @@
-"""Work on what strangers made, in a process of its own with limits of time and memory, so that it can harm nobody."""
+"""Work on untrusted files, in a separate process with limits of time and memory."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from isbjorn.core.errors import IsbjornError, missing_package
 
 
 def apart(call: str, *args: Any, where: str, seconds: int = 20, megabytes: int = 1024) -> Any:
-    """The result of `module:function` with some arguments. Raises IsbjornError, of its own or when it takes too much."""
+    """The result of `module:function` with some arguments. Raises IsbjornError, its own or when a limit is exceeded."""
     command = [sys.executable, "-m", "isbjorn.studio.sandbox", call, str(seconds), str(megabytes)]
     try:
         done = subprocess.run(command, input=pickle.dumps(args), capture_output=True, timeout=seconds + 10, check=False)

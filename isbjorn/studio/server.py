@@ -29,15 +29,16 @@ _SWITCHED_S = 0.5e-3
 
 
 def serve_studio(folder: Path, port: int, scheduler: str = "", key: str = "", demo: bool = False) -> None:
-    """Serve until interrupted. scheduler, key: of a farm that makes the deliveries. demo: with the demonstration, which is made
-    beside it.
+    """Serve until interrupted. scheduler, key: of a farm that renders the deliveries. demo: with the demonstration, which is
+    prepared in the background.
 
-    Raises IsbjornError when the port is taken, or is none."""
+    Raises IsbjornError when the port is taken, or invalid.
+    """
     if scheduler:
         from isbjorn.core.deliver.farm.keys import security
 
         security(scheduler, key)
-        # For the worker of the queue, a process of its own.
+        # For the delivery worker, a separate process.
         os.environ |= {"ISBJORN_SCHEDULER": scheduler, "ISBJORN_FARM_KEY": key}
     with socket.socket() as trial:
         trial.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
@@ -101,4 +102,4 @@ def _warm(studio: Studio, preparation: Preparation) -> None:
     warm()
     time.sleep(_HANDS_AFTER_S)
     with suppress(Stale):
-        studio.hands.warm()
+        studio.frame_workers.warm()

@@ -66,14 +66,14 @@ class Trigger(BaseModel):
 
 
 class PageInput(BaseModel):
-    """A message of a page: a number of its own devices, or of its own faders."""
+    """A message of a page: a number from its devices, or from its faders."""
 
     address: str = Field(max_length=200, pattern=r"^/(pointer|gamepad|stage|desk|walker|midi)([/#][ -~]*)?$")
     value: float = Field(ge=-1e6, le=1e6, allow_inf_nan=False)
 
 
 def set_list(studio: Studio, project_id: int) -> SetList:
-    """The set list of a project: its own, of the shots that are still there; or all its shots in their order."""
+    """The set list of a project, limited to shots that still exist; without one, all its shots in their order."""
     shots = studio.store.shot_ids(project_id)
     text = studio.store.set_list(project_id)
     if text:
@@ -107,7 +107,7 @@ def put_set(studio: Here, project_id: Id, body: SetList) -> SetList:
 
 
 class Conductor:
-    """Makes triggers of what arrives: at the moment at which a number comes to be above 0."""
+    """Makes triggers of input: at the moment at which a number rises above 0."""
 
     def __init__(self, studio: Studio, project_id: int) -> None:
         self.studio, self.project_id = studio, project_id

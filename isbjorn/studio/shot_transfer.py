@@ -1,5 +1,5 @@
-"""A shot as it is handed to another process: thing by thing. What did not change is the very object there, too, and what was
-worked out of it is known again (see `IdentityCache`). Not as text: what was checked once need not be checked by each.
+"""A shot sent to another process thing by thing. An unchanged thing is the same object there, too, so that values derived from it
+stay cached (see `IdentityCache`). Not as text: a validated thing need not be validated again.
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ _serials = itertools.count(1)
 
 
 class ShotPiece(NamedTuple):
-    """A thing of the cast. serial: of the very object, in this process."""
+    """A thing of the cast. serial: number of the object in this process."""
 
     serial: int
     content: bytes

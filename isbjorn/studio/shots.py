@@ -38,13 +38,13 @@ router = APIRouter(prefix="/api", tags=["shots"])
 Here = Annotated[Studio, Depends(studio_of)]
 _THUMB_FRAMES, _THUMB_WIDTH = 20, 320
 _LARGEST_DOCUMENT = 8 << 20
-# Guides that an edit did not touch are the very ones of before. A page knows none of a studio that was there before this one.
+# Guides that an edit did not touch are the same objects. A page has none from an earlier studio process.
 _marks = itertools.count(secrets.randbits(48))
 _mark_of: IdentityCache[int] = IdentityCache(lambda _: next(_marks), kept=64)
 
 
 class ShotState(BaseModel):
-    """A shot as it stands, and what the engine derives from it."""
+    """A shot, and what the engine derives from it."""
 
     id: int
     project_id: int
@@ -201,7 +201,7 @@ async def import_shot(studio: Here, project_id: Id, request: Request) -> ShotCar
 
 @router.get("/shots/{shot_id}")
 def get_shot(studio: Here, shot_id: Id, frame: Frame | None = None, thing: str | None = None) -> ShotState:
-    """A shot as it stands, with its guides at a frame, and with the field of the force `thing`."""
+    """A shot with its guides at a frame, and with the field of the force `thing`."""
     return state_of(studio, shot_id, frame, thing)
 
 
@@ -222,7 +222,7 @@ def get_guides(
 
 @router.patch("/shots/{shot_id}")
 def edit_shot(studio: Here, shot_id: Id, body: Edit) -> ShotState:
-    """Change the document. Answers when the change lies on the disk; an error changes nothing."""
+    """Change the document. Answers when the change is on the disk; an error changes nothing."""
     with studio.store.edit(shot_id, body.label, body.gesture, body.again) as box:
         for n, shot in enumerate(box):
             changes = [c.model_dump(exclude={"value"} if c.op == "remove" else None) for c in body.changes]

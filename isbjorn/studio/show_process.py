@@ -1,4 +1,4 @@
-"""A show in a process of its own: it steps at the clock's pace, draws with all cores, and never waits for anybody."""
+"""A show in a separate process: it steps at the clock's pace, draws with all cores, and never waits for clients."""
 
 from __future__ import annotations
 
@@ -38,15 +38,15 @@ ON_THEIR_WAY = 2
 _SHARES = (1.0, 0.75, 0.56, 0.42)
 _LEVELS = ((60, 1.0), *((rate, share) for rate in (30, 20, 15, 10, 5) for share in _SHARES))
 _BEGINS_AT = 1
-# Of the time between two pictures, one may take so much; what is better is tried where it would take no more than so much.
+# Share of the time between two pictures that a picture may take; a better one is tried where it would take at most the second
+# share.
 _SETTLES, _BETTER = 0.92, 0.78
 # Number of pictures that are measured, and that are skipped first; and how long the measured time of another size is valid.
 _LOOKS, _WARM, _KNOWN_S = 12, 6, 20.0
-# Of what a picture takes, so much does not depend on how large it is.
+# Share of a picture's time that does not depend on its size.
 _FIXED = 0.4
 _MOST_ARRIVALS, _TRY_AGAIN_S = 64, 1.0
-# Seconds that a show may be apart from a timecode before it jumps; by which it is set right at each message; of silence after which
-# it stands still.
+# Seconds of difference from a timecode at which a show jumps; largest correction per message; silence after which it pauses.
 TIMECODE = "/timecode/s"
 _JUMPS_S, _SLEWS_S, _SILENT_S = 0.3, 0.001, 0.4
 
@@ -129,7 +129,7 @@ class Performer:
         self._arrived: deque[float] = deque(maxlen=4096)
         self._sent: deque[float] = deque(maxlen=32)
         self._table = shade_table("srgb")
-        # When a timecode came last, if the show goes with one; whether it stands still for want of it.
+        # When a timecode last arrived, if the show follows one; whether it pauses for want of it.
         self._timecode_at: float | None = None
         self._waits, self._drawn = False, -1
         # The last whole round of a show that comes round.
@@ -171,7 +171,7 @@ class Performer:
                 started = self.show.performance.count
                 self.show.step(due / hz)
                 if self.show.performance.count < started:
-                    self._anew()
+                    self._restart()
                     self._drawn = -1
                     continue
                 self._draw()
@@ -179,7 +179,7 @@ class Performer:
                 self._send("problem", {"what": error.what, "where": error.where, "remedy": error.remedy})
                 self._hear(_TRY_AGAIN_S)
 
-    def _anew(self) -> None:
+    def _restart(self) -> None:
         self.began = self.clock()
         self.dropped = 0
 
@@ -226,7 +226,7 @@ class Performer:
             if before is not None:
                 before.result()
         except BaseException:
-            # That one and this never come to be confirmed.
+            # That picture and this one will never be confirmed.
             self.on_their_way = max(0, self.on_their_way - 2)
             raise
         # The next picture is begun meanwhile.
@@ -249,7 +249,7 @@ class Performer:
         for address, value, at in some:
             if address == TIMECODE:
                 self._chase(value, at)
-            # While it stands still, hands move on.
+            # While it pauses, controls still move.
             heard = self.show.arrive(address, value, (at if self.frozen is None else self.frozen) - self.began)
             if heard and self.frozen is None:
                 self._arrived.append(at)
@@ -272,7 +272,7 @@ class Performer:
             self.began -= max(-_SLEWS_S, min(_SLEWS_S, apart))
 
     def _await(self) -> None:
-        """Stand still where the timecode does."""
+        """Pause while the timecode does."""
         if self._timecode_at is not None and self.clock() - self._timecode_at > _SILENT_S:
             self._timecode_at = None
             self._on_freeze(True)
@@ -281,8 +281,8 @@ class Performer:
     def _on_edit(self, text: str) -> None:
         try:
             if self.show.edit(Shot.model_validate_json(text)):
-                self._anew()
-                self._send("anew", None)
+                self._restart()
+                self._send("restarted", None)
         except IsbjornError as error:
             self._send("problem", {"what": error.what, "where": error.where, "remedy": error.remedy})
 
@@ -304,12 +304,12 @@ class Performer:
 
     def _on_again(self, _: None) -> None:
         self.show.again()
-        self._anew()
+        self._restart()
 
     def _on_keep(self, _: None) -> None:
         kept = self.show.kept()
         if self._round is not None and kept.lanes == self._round.lanes and kept.count < self._round.count / 2:
-            # A round has only just begun: the one before is meant.
+            # A round has only just begun: the timecode means the previous one.
             kept = self._round
         # Beside the show: a long one is a long text.
         threading.Thread(target=lambda: self._send("kept", kept.text()), name="keeping", daemon=True).start()

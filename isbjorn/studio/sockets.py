@@ -46,7 +46,7 @@ async def taken_in(socket: WebSocket, number: int, known: Callable[[int], object
 
 
 async def asked(socket: WebSocket, model: type[M], place: str, wrong: Callable[[IsbjornError], Awaitable[None]]) -> M:
-    """The next message of a page, as a model; what is none is told by `wrong`, and left aside: after some of those the socket is
+    """The next message of a page, as a model. An invalid one is reported by `wrong`, and ignored: after some of those the socket is
     closed. Raises WebSocketDisconnect when the page is gone."""
     while True:
         message = await socket.receive()

@@ -38,8 +38,8 @@ _ENDED_WITHIN_S = 2.0
 
 
 class StageAsk(BaseModel):
-    """A message of the page. `width`: pictures are so wide. `shown`: confirms one. `freeze`, `again`: the show stands
-    still, begins anew. `keep`: what was performed becomes a take. Numbers of its own devices go by the set list's socket."""
+    """A message of the page. `width`: width of pictures. `shown`: confirms one. `freeze`, `again`: the show pauses, restarts.
+    `keep`: the performance becomes a take. Numbers of the page's own devices are sent by the set list's socket."""
 
     kind: Literal["width", "shown", "freeze", "again", "keep"]
     width: int = Field(default=1280, ge=16, le=4096)
@@ -67,7 +67,7 @@ class StageHeader(BaseModel):
 
 
 class ShowHandle:
-    """A shot that runs live for one page: the process, and the sockets that talk to it."""
+    """A shot that runs live for one page: the process, and the sockets connected to it."""
 
     def __init__(
         self, studio: Studio, shot_id: int, asked: tuple[int, bool], send: Callable[[str, Any], object]

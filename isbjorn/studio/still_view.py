@@ -12,7 +12,7 @@ from isbjorn.core.document import Shot
 from isbjorn.core.document.effective_shot import effective_shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.runtime.memory import resident_bytes
-from isbjorn.core.simulate.interactions.group import interaction_groups, run_anew
+from isbjorn.core.simulate.interactions.group import interaction_groups, moves_differently
 from isbjorn.studio.interaction_rate import PAUSE_S
 from isbjorn.studio.page_session import FINISHED_S, Looker
 from isbjorn.studio.preview import ShownPicture, Wish
@@ -23,7 +23,7 @@ class Seeing:
 
     def __init__(self, looker: Looker) -> None:
         self.looker = looker
-        # The digest whose motion the frame worker of drags knows.
+        # Digest of the motion that the frame worker of drags has cached.
         self._prepared = ""
         # The document as it was last seen in full, and its digest.
         self._rested: tuple[Shot, str] | None = None
@@ -34,12 +34,12 @@ class Seeing:
         flowing = self.looker.pace.flowing()
         if flowing:
             self.looker.studio.preview.hold_back()
-        anew, held = await self._runs_anew()
+        restarted, held = await self._moves_differently()
         if self.looker.pace.wants_coarse() or held:
             coarse = replace(self._coarse(wish), held=held)
             first = await (
                 self._aside(coarse)
-                if flowing and (held or not anew)
+                if flowing and (held or not restarted)
                 else self.looker.draw(coarse, version, finish=True)
             )
             if first is not None and self.looker.playing is None:
@@ -61,12 +61,12 @@ class Seeing:
             await self.looker.send(wish, picture, exact=True)
         else:
             self.looker.pace.outrun()
-        if rested is not None and self._prepared != rested[2] and self._is_new_to_who_follows(rested[1]):
+        if rested is not None and self._prepared != rested[2] and self._is_new_to_follower(rested[1]):
             # The frame worker of drags gets this shot, and the states of its groups.
             self._prepared = rested[2]
             await self._aside(self._coarse(wish))
 
-    def _is_new_to_who_follows(self, shot: Shot) -> bool:
+    def _is_new_to_follower(self, shot: Shot) -> bool:
         return bool(interaction_groups(effective_shot(shot))) or not (
             self._prepared or self.looker.pace.follows_in_full()
         )
@@ -75,12 +75,12 @@ class Seeing:
         width, rough = self.looker.pace.coarse(wish.width)
         return replace(wish, width=width, rough=rough)
 
-    async def _runs_anew(self) -> tuple[bool, str]:
-        """Whether particles that know of each other move otherwise than they were seen at rest: who draws would have to step them
-        from their first birth on. And where they may be seen meanwhile: the digest of the document at rest."""
+    async def _moves_differently(self) -> tuple[bool, str]:
+        """Whether interacting particles move differently from how they were seen at rest, so that a frame worker would have to step
+        them from their first birth on. And the digest of the document at rest, whose positions may be shown meanwhile."""
         _, shot, _ = await self.looker.read()
         rested, digest = self._rested or (None, "")
-        return (True, digest) if run_anew(rested, shot) else (False, "")
+        return (True, digest) if moves_differently(rested, shot) else (False, "")
 
     async def _aside(self, wish: Wish) -> tuple[int, ShownPicture, str] | None:
         """Draw in another process: this one is busy with edits."""
@@ -88,12 +88,14 @@ class Seeing:
         wish = replace(wish, frame=min(max(wish.frame, shot.first_frame), shot.last_frame))
         shown = self.looker.studio.preview.known(digest, wish)
         if shown is None:
-            ticket = self.looker.studio.hands.ticket()
+            ticket = self.looker.studio.frame_workers.ticket()
             try:
-                drawing = asyncio.wrap_future(self.looker.studio.hands.draw(shot, digest, wish, ticket, following=True))
+                drawing = asyncio.wrap_future(
+                    self.looker.studio.frame_workers.draw(shot, digest, wish, ticket, following=True)
+                )
                 shown = await asyncio.wait_for(drawing, FINISHED_S)
             except (Stale, TimeoutError):
-                # Who follows does not know any more where it is to be held: this one does.
+                # The follower's frame worker has lost the motion that it shows: this one has it.
                 return await self.looker.draw(wish, self.looker.version, finish=True) if wish.held else None
             except IsbjornError as error:
                 await self.looker.problem(error)

@@ -1,4 +1,4 @@
-"""The store: SQLite through SQLModel. An edit is acknowledged only when it lies on the disk."""
+"""The store: SQLite through SQLModel. An edit is acknowledged only when it is on the disk."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ T = TypeVar("T")
 
 @functools.lru_cache(maxsize=32)
 def _parsed(text: str, shot_id: int) -> tuple[Shot, tuple[str, ...]]:
-    """A document as it lies in the store, and what of it cannot be read. Documents are frozen, so those who ask may share one."""
+    """A stored document, and the problems found in it. Documents are immutable, so callers may share one."""
     edited = _EDITED.get(text)
     if edited is not None:
         return edited, ()
@@ -51,8 +51,8 @@ def _written(shot: Shot) -> str:
 
 
 class Standing(NamedTuple):
-    """A shot as it stands. undo, redo: the labels of what those would do, None where there is nothing; damage: in words, what of
-    the document cannot be read."""
+    """A shot in the store. undo, redo: the labels of the steps, None where there is none; damage: in words, the unreadable parts of
+    the document."""
 
     row: ShotRow
     undo: str | None
@@ -88,7 +88,7 @@ def _begin(connection: Any) -> None:
 
 
 class Store:
-    """Everything that is kept, in one folder."""
+    """All stored data, in one folder."""
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder.absolute()
@@ -273,13 +273,13 @@ class Store:
         return self.project(self.shot_row(shot_id).project_id)
 
     def document(self, shot_id: int) -> Shot:
-        """The shot's document as it stands; of a damaged one, what can be read of it."""
+        """The shot's current document; of a damaged one, the readable parts."""
         return self.read(shot_id)[0]
 
     def read(self, shot_id: int) -> tuple[Shot, tuple[str, ...]]:
-        """The shot's document as it stands, and in words what of it cannot be read.
+        """The shot's current document, and in words its unreadable parts.
 
-        Where nothing of it can be, the newest revision before it of which something can. Raises IsbjornError where there is none.
+        Where all of it is unreadable, the newest earlier revision that is not. Raises IsbjornError where there is none.
         """
         with self.session() as session:
             row = self._found(session.get(ShotRow, shot_id), "shot", shot_id)
@@ -308,7 +308,7 @@ class Store:
         return self._found(session.exec(chosen).first(), "revision", number)
 
     def standing(self, shot_id: int) -> Standing:
-        """The shot as it stands."""
+        """The shot."""
         with self.session() as session:
             row = self._found(session.get(ShotRow, shot_id), "shot", shot_id)
             near = col(Revision.number).between(row.head - 1, row.head + 1)
@@ -436,7 +436,7 @@ class Store:
             session.delete(self._found(session.get(Folder, folder_id), "named folder", folder_id))
 
     def may_read(self, path: Path) -> bool:
-        """Whether a file, links followed, lies in the library or in a folder that the user named."""
+        """Whether a file, links followed, is in the library or in a folder that the user registered."""
         try:
             real = path.resolve()
         except (OSError, ValueError, RuntimeError):

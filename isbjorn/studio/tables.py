@@ -24,7 +24,7 @@ class Project(SQLModel, table=True):
 
 
 class ShotRow(SQLModel, table=True):
-    """A shot: a line of revisions and where on it the shot stands."""
+    """A shot: a line of revisions and its current position on it."""
 
     __tablename__ = "shot"
     id: int | None = Field(default=None, primary_key=True)

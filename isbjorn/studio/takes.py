@@ -1,4 +1,4 @@
-"""Takes: performances that are kept beside a shot, played by its controls, and made keys of."""
+"""Takes: performances that are saved with a shot, played by its controls, and converted to keys."""
 
 from __future__ import annotations
 

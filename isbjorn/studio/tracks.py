@@ -30,7 +30,7 @@ _TOLERANCE_PX = 0.8
 
 
 class TrackRequest(BaseModel):
-    """Follow what lies under a thing at frame `first` to frame `last`, before or after it. window: the patch's side in px."""
+    """Track the plate under a thing from frame `first` to frame `last`, forward or backward. window: the patch's side in px."""
 
     first: int = Field(ge=-20_000_000, le=20_000_000)
     last: int = Field(ge=-20_000_000, le=20_000_000)
@@ -104,7 +104,7 @@ def _baked(shot: Shot, thing_id: str, seen: list[TrackedPoint]) -> Shot:
 
 @router.post("/shots/{shot_id}/track/{thing_id}")
 def track(studio: Here, shot_id: Id, thing_id: str, body: TrackRequest) -> Tracked:
-    """Let a thing follow the point of the plate that lies under it. What was found stays even where the point is lost."""
+    """Let a thing follow the point of the plate under it. What was tracked stays even where the point is lost."""
     shot = studio.store.document(shot_id)
     _, _, thing = _free(shot, thing_id)
     first, last = (min(max(n, shot.first_frame), shot.last_frame) for n in (body.first, body.last))

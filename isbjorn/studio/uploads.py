@@ -30,7 +30,7 @@ def safe_name(name: str) -> str:
 
 
 def file_name(name: str) -> str:
-    """A name as it can stand in a header and on any disk."""
+    """A name made safe for a header and any file system."""
     plain = "".join(c if (c.isalnum() and c.isascii()) or c in " -_" else "_" for c in name)
     return plain.strip()[:100] or "Untitled"
 
@@ -42,7 +42,7 @@ async def receive(request: Request, folder: Path, name: str) -> Path:
     try:
         with path.open("wb") as out:
             async for chunk in request.stream():
-                # What the disk takes its time for holds up nobody else.
+                # Slow disks hold up no other request.
                 taken += len(chunk)
                 if taken > LARGEST_UPLOAD:
                     raise IsbjornError(
@@ -77,8 +77,7 @@ async def body_of(request: Request, largest: int, name: str) -> bytes:
 
 @contextmanager
 def homed(folder: Path, kind: str) -> Iterator[Path]:
-    """Make a folder for something new, whose name begins with a letter for its kind; if what is done within fails, nothing of it
-    stays."""
+    """Make a folder for something new, with the letter of its kind as a prefix; if the block fails, the folder is removed."""
     home = folder / f"{kind}{secrets.token_hex(4)}"
     home.mkdir()
     try:
@@ -90,8 +89,8 @@ def homed(folder: Path, kind: str) -> Iterator[Path]:
 
 @contextmanager
 def housed(folder: Path, kind: str, arrived: Path, name: str) -> Iterator[Path]:
-    """Put a file that arrived into a folder of its own, whose name begins with a letter for its kind; its path. It is checked
-    within, and if that fails nothing of it stays; errors are reported under the name of the upload."""
+    """Move an uploaded file into a new folder, with the letter of its kind as a prefix; yield its path. It is checked in the block;
+    if that fails the folder is removed, and the error names the upload."""
     with homed(folder, kind) as home:
         target = home / safe_name(name)
         try:

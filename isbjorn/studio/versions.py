@@ -77,7 +77,7 @@ def take_version(studio: Here, version_id: Id) -> ShotState:
 async def version_frame(
     studio: Here, request: Request, version_id: Id, frame: Frame, width: Width = 640, view: View = "plate"
 ) -> Response:
-    """A frame of a version, drawn as the live picture is."""
+    """A frame of a version, drawn like the live picture."""
 
     def draw(stale: Callable[[], bool]) -> bytes:
         shot = studio.store.version_document(studio.store.version(version_id))

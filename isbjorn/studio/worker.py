@@ -1,4 +1,4 @@
-"""The worker of the delivery queue: a process of its own, one per data folder, ending with the studio that started it."""
+"""The worker of the delivery queue: a separate process, one per data folder, which ends with the studio that started it."""
 
 from __future__ import annotations
 
@@ -59,8 +59,8 @@ class _Pace:
 
 
 class Worker:
-    """Takes deliveries from the queue, oldest first. first: it is the first worker of its studio, so that what lies in the middle
-    was left there by an end of the studio or of the machine, and not by a worker's own fall."""
+    """Takes deliveries from the queue, oldest first. first: it is the first worker of its studio, so that unfinished deliveries
+    were interrupted by an end of the studio or of the machine, and not by a crash of the worker."""
 
     def __init__(self, folder: Path, parent: int, first: bool = False) -> None:
         self.store, self.parent, self.first = Store(folder), parent, first
@@ -188,7 +188,7 @@ class Worker:
                 shot_from_text(text),
                 order,
                 self.plates,
-                crew_plates=partial(shared_plates, self.store.folder),
+                worker_plates=partial(shared_plates, self.store.folder),
                 shared_cache=self.store.cache_folder,
                 thumb=self.store.folder / "thumbs" / f"delivery-{delivery_id}.jpg",
                 on_progress=on_progress,

@@ -28,7 +28,7 @@ _FLAGS = (
 
 
 class Running:
-    """The studio in a process of its own, over a folder that is thrown away."""
+    """The studio in a separate process, over a temporary folder."""
 
     def __init__(self, folder: Path | None = None, **env: str) -> None:
         self.env = env
@@ -42,7 +42,7 @@ class Running:
 
     def start(self) -> None:
         command = [sys.executable, "-m", "isbjorn", "serve", "--port", str(self.port), "--data", str(self.folder)]
-        # Several studios run beside each other, each with a browser: one process each to draw ahead is enough.
+        # Several studios run in parallel, each with a browser: one frame worker each is enough.
         workers = {"ISBJORN_FRAME_WORKERS": os.environ.get("ISBJORN_FRAME_WORKERS", "1")}
         self.process = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=os.environ | workers | self.env)
         until(self._answers, "the studio did not start")
@@ -100,9 +100,9 @@ class Page:
     def open(self, path: str) -> None:
         self.driver.get(self.address + path)
 
-    def until(self, true, told: str = "") -> object:  # type: ignore[no-untyped-def]
+    def until(self, true, reported: str = "") -> object:  # type: ignore[no-untyped-def]
         """Wait for a condition; its value."""
-        return WebDriverWait(self.driver, HANG_S, 0.05, [Exception]).until(lambda _: true(), told)
+        return WebDriverWait(self.driver, HANG_S, 0.05, [Exception]).until(lambda _: true(), reported)
 
     def find(self, css: str) -> WebElement:
         self.until(lambda: self.driver.find_elements(By.CSS_SELECTOR, css), f"nothing matches {css}")
@@ -166,12 +166,12 @@ class Delivering:
         box.send_keys(text, Keys.ENTER)
 
     def choose(self, purpose: str) -> None:
-        """Say what it is for, and wait until it is reckoned."""
+        """Enter a purpose, and wait for the estimate."""
         nav = self.page.find('[aria-label="Purposes"]')
         next(b for b in nav.find_elements("css selector", "button") if b.text.startswith(purpose)).click()
 
     def order(self, count: int) -> None:
-        """Put it into the queue, as soon as it is reckoned that it comes to so many frames."""
+        """Put it into the queue, once the estimate says that it has this many frames."""
         label = f"Deliver {count} frame" + ("s" if count > 1 else "")
         self.page.until(
             lambda: any(b.text == label and b.is_enabled() for b in self.page.all('[role="dialog"] form button.main'))

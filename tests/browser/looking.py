@@ -22,13 +22,13 @@ def _ended(*_: object) -> None:
 
 
 def _closed(one: Running | Page) -> None:
-    """A process that is ending is told to end by others too: it ends its studio and its browser first."""
+    """A process that receives a signal to end may receive more: it ends its studio and its browser first."""
     signal.signal(signal.SIGTERM, signal.SIG_IGN)
     one.close()
 
 
 def _ended_with_this(one: Running | Page) -> None:
-    """End it when this process does: those who run tests beside each other end their processes by a signal."""
+    """End it when this process ends: a parallel test run ends its processes by a signal."""
     signal.signal(signal.SIGTERM, _ended)
     atexit.register(_closed, one)
 
@@ -113,7 +113,7 @@ class Looking(unittest.TestCase):
         return found
 
     def bring(self, element: WebElement) -> WebElement:
-        """Scroll a panel until the element stands clear of its heading, which the driver takes for empty space."""
+        """Scroll a panel until the element is clear of its heading, which the driver takes for empty space."""
         self.page.driver.execute_script("arguments[0].scrollIntoView({block: 'center'})", element)
         return element
 

@@ -34,7 +34,7 @@ def open_section(page: Page, title: str, shut: tuple[str, ...] = ()) -> None:
 
 
 def warm(page: Page) -> None:
-    """Draw another frame: the first one of a shot loads the kernels that it needs, and its figures tell of that."""
+    """Draw another frame: the first one of a shot loads kernels, which its figures would show."""
     page.until(page.settled)
     page.driver.execute_script("document.activeElement.blur()")
     frame = page.find('[aria-label="Frame"]').get_attribute("aria-valuenow")

@@ -1,4 +1,4 @@
-"""In everyone's reach: WCAG 2.2 AA by axe-core over every page and sheet, and all of it by keyboard."""
+"""Accessibility: WCAG 2.2 AA by axe-core over every page and sheet, and everything by keyboard."""
 
 import unittest
 from pathlib import Path
@@ -159,7 +159,7 @@ class ForAll(Looking):
         self.page.driver.execute_script("localStorage.clear()")
 
     def _cut_off(self, width: int) -> list[str]:
-        """Buttons of the upper bar that are not on the screen, or whose words are broken over lines."""
+        """Buttons of the upper bar that are off the screen, or with a label broken over lines."""
         script = """return [...document.querySelectorAll('header button, header [data-saved]')].filter((one) => {
             const box = one.getBoundingClientRect();
             return box.left < 0 || box.right > arguments[0] || box.top < 0 || box.height > 40;
@@ -168,7 +168,7 @@ class ForAll(Looking):
         return found
 
     def _meet(self, one: str, other: str) -> bool:
-        """Whether two things lie over each other."""
+        """Whether two elements overlap."""
         boxes = [
             self.page.driver.execute_script("return arguments[0].getBoundingClientRect().toJSON()", self.page.find(css))
             for css in (one, other)

@@ -16,7 +16,7 @@ from tests.core.test_farm import free_port
 class Controls(Looking):
     @classmethod
     def setUpClass(cls) -> None:
-        # A studio of its own, with a port of its own.
+        # A separate studio, with a free port.
         cls.port = free_port()
         cls.studio = Running(ISBJORN_OSC=str(cls.port))
         cls.addClassCleanup(cls.studio.close)

@@ -103,7 +103,7 @@ class Lanes(Looking):
         lamp = self.page.find('[aria-label^="What drives Brightness"]')
         self.assertIn("over life", lamp.get_attribute("aria-label") or "")
 
-    def test_the_age_cursor_tells_percent_and_seconds(self) -> None:
+    def test_the_age_cursor_shows_percent_and_seconds(self) -> None:
         lane = self.page.find('[data-lane="opacity"] svg[aria-label$="over life"]')
         self.actions().move_to_element(lane).perform()
         self.page.until(lambda: re.search(r"(49|50|51) %\s+1\.[67]\d s", self.page.find('[aria-label="Life"]').text))

@@ -211,7 +211,7 @@ class Sitting(Looking):
     def test_a_marker_follows_the_plate(self) -> None:
         self.add("Marker")
         self.page.until(lambda: self.document()["markers"] and self.page.settled())
-        # A lamp post of the pier, which stands still.
+        # A lamp post of the pier, which does not move.
         self.ask("PATCH", f"/api/shots/{self.shot}", {"changes": [
             {"op": "replace", "path": "/markers/0/across/value", "value": 0.21 * 1280 - 640},
             {"op": "replace", "path": "/markers/0/up/value", "value": 360 - 0.737 * 720},

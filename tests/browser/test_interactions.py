@@ -1,4 +1,4 @@
-"""Particles that know of each other, deformers, and bursts that fill: from the menu to the picture."""
+"""Interacting particles, deformers, and bursts that fill: from the menu to the picture."""
 
 import unittest
 
@@ -68,7 +68,7 @@ class Meetings(Looking):
         self.page.until(
             lambda: self.page.driver.switch_to.active_element.get_attribute("aria-label") == "Twist, deformer 2"
         )
-        # By dragging: a line shows where it would stand.
+        # By dragging: a line shows where it would be dropped.
         twist, bend = (self.page.find(f'[aria-label^="{name}, deformer"]') for name in ("Twist", "Bend along a path"))
         hold = ActionChains(self.page.driver).move_to_element(twist).click_and_hold().move_to_element(bend)
         hold.move_by_offset(0, -10).perform()
@@ -85,11 +85,12 @@ class Meetings(Looking):
 
     def test_a_shot_that_is_not_there_is_said(self) -> None:
         self.page.open("/shots/999999")
-        told = self.page.find('[role="alert"]')
+        reported = self.page.find('[role="alert"]')
         self.page.until(
-            lambda: "no such shot" in told.text or "is not" in told.text or "999999" in told.text, told.text
+            lambda: "no such shot" in reported.text or "is not" in reported.text or "999999" in reported.text,
+            reported.text,
         )
-        told.find_element("css selector", "a").click()
+        reported.find_element("css selector", "a").click()
         self.page.until(lambda: self.page.all("article"))
         # The browser itself writes down that it was not there.
         self.assertTrue(all("404" in line for line in self.page.errors()))

@@ -107,7 +107,9 @@ class Interface(Looking):
         self.page.until(lambda: float(self.page.find("[data-speed]").text.split()[0]) > 1)
         for _ in range(2):
             facts = self.page.find("[data-facts]").text
-            self.page.until(lambda told=facts: self.page.find("[data-facts]").text != told, "its figures stand still")
+            self.page.until(
+                lambda reported=facts: self.page.find("[data-facts]").text != reported, "its figures stand still"
+            )
         self.page.button("Pause").click()
         self.page.until(self.page.settled)
         self.page.until(

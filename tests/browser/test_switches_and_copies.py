@@ -74,7 +74,7 @@ class Parts(Looking):
         )
         self.assertGreaterEqual(len(self.page.all('[aria-label="Particle values"] polyline')), 1)
 
-    def test_times_are_told_in_frames(self) -> None:
+    def test_times_are_shown_in_frames(self) -> None:
         self.unfold_birth()
         self.page.find('[aria-label="Stop is shown in seconds"]').click()
         self.fill(self.page.find('[aria-label="Stop"]'), "100")

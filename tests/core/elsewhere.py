@@ -1,4 +1,4 @@
-"""What the engine makes of a tide, a lozenge and a dimmer, as JSON: run in a process of its own by the tests."""
+"""The engine's results for a tide, a lozenge and a dimmer, as JSON: the tests run it in a separate process."""
 
 import json
 
@@ -30,13 +30,13 @@ def main() -> None:
     particles = ParticleSolver(shot).at(50)
     scene = guides(shot, 0, thing="tide")
     shown = next(one for one in scene.world if one.id == "tide")
-    told = {
+    reported = {
         "x": float(particles.position[0, 0]), "y": float(particles.position[0, 1]), "light": float(plain[..., 3].sum()),
         "dimmed": float(np.max(dimmed[..., 3])), "again": shot_from_text(shot_to_text(shot)) == shot,
         "tide": schema["$defs"]["Tide"]["isbjorn"], "lines": len(shown.lines), "arrows": len(shown.arrows),
         "grips": [grip.name for grip in shown.grips],
     }  # fmt: skip
-    print(json.dumps(told))
+    print(json.dumps(reported))
 
 
 if __name__ == "__main__":

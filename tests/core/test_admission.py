@@ -1,4 +1,4 @@
-"""Who finds room: against a plain simulation, however time is walked through."""
+"""Which particles find room: compared with a plain simulation, for any walk through time."""
 
 import math
 import unittest
@@ -84,7 +84,7 @@ class Shares(unittest.TestCase):
         self.assertLessEqual(sum(shares), total)
         for share, want in zip(shares, wanted, strict=True):
             self.assertLessEqual(share, math.ceil(want))
-        # Whoever gets less than it wants gets no less than any other, but for the rounding.
+        # An emitter that gets less than it asks for gets no less than any other, except for rounding.
         short = [s for s, w in zip(shares, wanted, strict=True) if s < w]
         if short:
             self.assertGreaterEqual(min(short) + 1, max(shares))

@@ -136,7 +136,7 @@ class Mixed(unittest.TestCase):
         share = np.bincount(page, minlength=3) / len(page)
         np.testing.assert_allclose(share, [0.75, 0.25, 0], atol=0.03)
 
-    def test_another_weight_deals_only_what_it_must_anew(self) -> None:
+    def test_another_weight_changes_as_few_bodies_as_possible(self) -> None:
         a = self.page_of(body={"kind": "star"}, mixed=[{"kind": "ring"}])
         b = self.page_of(body={"kind": "star"}, mixed=[{"kind": "ring", "weight": 1.5}])
         self.assertAlmostEqual(float((a != b).mean()), 0.1, delta=0.02)
@@ -206,7 +206,7 @@ class Letters(unittest.TestCase):
         light = render_frame(shot, 5)[..., 3]
         rows, columns = np.nonzero(light > 0.5)
         middle = columns < (columns.min() + columns.max()) / 2
-        # The stem of an L stands at the left, its foot lies below.
+        # The stem of an L is at the left, its foot at the bottom.
         self.assertLess(rows[middle].min(), rows[~middle].min() - 40)
         self.assertAlmostEqual(rows[middle].max(), rows[~middle].max(), delta=3)
 
@@ -235,7 +235,7 @@ class Pictures(unittest.TestCase):
             lambda: np.zeros(count, bool),
         )
         first = pages.table[page, 1]
-        shades = pages.texels[first]  # the first texel of each page tells its frame
+        shades = pages.texels[first]  # the first texel of each page identifies its frame
         known = np.array([((20 + 30 * n) / 255) for n in range(8)])
         linear = np.where(known <= 0.04045, known / 12.92, ((known + 0.055) / 1.055) ** 2.4)
         return np.abs(shades[:, None] - linear).argmin(axis=1)
@@ -259,7 +259,7 @@ class Pictures(unittest.TestCase):
     def test_a_random_start_spreads_them(self) -> None:
         self.assertEqual(set(self.frames(plays="together", random_start=True)), set(range(8)))
 
-    def test_a_file_that_changes_is_seen_anew(self) -> None:
+    def test_a_changed_file_is_read_again(self) -> None:
         place = self.folder / "one.png"
         shot = Shot.model_validate(
             one_emitter(

@@ -1,4 +1,4 @@
-"""What is kept lately, by several threads at once."""
+"""Caches used by several threads at once."""
 
 import sys
 import threading
@@ -8,7 +8,7 @@ from isbjorn.core.caching import thread_safe_cache
 from isbjorn.core.document.identity_cache import IdentityCache
 
 
-class Lately(unittest.TestCase):
+class RecentValues(unittest.TestCase):
     def setUp(self) -> None:
         before = sys.getswitchinterval()
         self.addCleanup(sys.setswitchinterval, before)

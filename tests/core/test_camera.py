@@ -20,7 +20,7 @@ def shot(camera: dict[str, Any], **emitter: Any) -> Shot:
 
 
 def centre(picture: np.ndarray) -> tuple[float, float]:
-    """Where the light of a picture lies, in px from its centre, x right, y up."""
+    """Centre of the light of a picture, in px from the middle, x right, y up."""
     light = picture[..., 3].astype(np.float64)
     y, x = np.mgrid[0 : light.shape[0], 0 : light.shape[1]] + 0.5
     return float((x * light).sum() / light.sum() - light.shape[1] / 2), float(

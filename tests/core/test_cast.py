@@ -53,7 +53,7 @@ class Whole(unittest.TestCase):
         self.assertEqual(len(names), len(set(names)))
 
     def test_every_shipped_emitter_can_be_planted_on_every_other(self) -> None:
-        # Half of them at a time: a shot holds so many forces.
+        # Half of them at a time: a shot has a limit on forces.
         every = [kept for _, kept in shipped()]
         for some in (every[::2], every[1::2]):
             shot = first_shot("x")
@@ -93,7 +93,7 @@ class Whole(unittest.TestCase):
         )
         first, _ = planted(drawn.model_copy(update={"emitters": (), "forces": (), "links": ()}), drawn)
         twice, name = planted(first, drawn)
-        # Of the second: its own births are others, so it is given those of the first.
+        # For the second one: its births differ, so it is given those of the first.
         again = alone(twice, name).model_dump(mode="json")
         again["emitters"][0]["seed"] = drawn.emitters[0].seed
         self.assertNotEqual({f["id"] for f in again["forces"]}, {"w", "t"})
@@ -112,7 +112,7 @@ class Whole(unittest.TestCase):
 
 
 class Demonstration(unittest.TestCase):
-    def test_every_shot_shows_itself_and_starves_nobody(self) -> None:
+    def test_every_shot_draws_and_no_emitter_starves(self) -> None:
         for make in ALL[1:]:
             shot = make("-").model_copy(update={"plate": None})
             solver = Solver(shot)

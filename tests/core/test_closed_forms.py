@@ -156,7 +156,7 @@ class Births(unittest.TestCase):
             whole = one.between(0.0, float(edges[-1]))[0]
             np.testing.assert_array_equal(np.sort(np.concatenate(parts)), whole)
 
-    def test_a_cut_of_the_source_carries_nobody_and_bears_nothing(self) -> None:
+    def test_a_jump_of_the_source_moves_no_particle_and_spawns_none(self) -> None:
         jump = {
             "value": 0,
             "keys": [{"at_s": 0, "value": -300, "joint": "hold"}, {"at_s": 1, "value": 200, "joint": "hold"}],
@@ -324,7 +324,7 @@ class Light(unittest.TestCase):
 
 
 class KillZones(unittest.TestCase):
-    def test_a_thin_one_lets_nobody_through(self) -> None:
+    def test_no_particle_passes_a_thin_one(self) -> None:
         thin = {"id": "z", "shape": "box", "width": 5, "height": 4000, "deep": 4000, "across": 200, "falloff": 0}
         kill = {"kind": "remove", "id": "k", "zone": "z"}
         emitter = {

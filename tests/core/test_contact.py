@@ -94,7 +94,7 @@ class NothingGetsThrough(unittest.TestCase):
             with self.subTest(shape):
                 self.assertTrue(holds(Solver(shot).at(100).position).all())
 
-    def test_outside_of_a_box_nobody_is_inside(self) -> None:
+    def test_no_particle_enters_a_box_from_outside(self) -> None:
         shot = one_emitter(
             emitter={"up": 300, "speed": 900, "direction": 270, "spread": 60, "rate": 500, "size": 3},
             forces=[force("surface", shape="box", width=200, height=100, deep=200, turn=20)],
@@ -116,7 +116,7 @@ class InsideASphere(unittest.TestCase):
         states = self.fallen(restitution=0, friction=0)
         place = np.array([s.position[0] for s in states], np.float64)
         np.testing.assert_allclose(np.linalg.norm(place, axis=1).max(), 350, atol=0.02)
-        # What is kept from the first touch on: half the square of the speed, and the height times the pull.
+        # Conserved from the first touch on: half the square of the speed, plus the height times the pull.
         energy = np.array([0.5 * float((s.velocity[0] ** 2).sum()) + 981 * float(s.position[0, 1]) for s in states])
         touched = next(n for n, p in enumerate(place) if np.linalg.norm(p) > 349.99) + 1
         np.testing.assert_allclose(energy[touched:], energy[touched], rtol=5e-3)
@@ -154,9 +154,9 @@ class Stirred(unittest.TestCase):
                     for frame in (50, 150):
                         before, now, after = (solver.at(frame + k) for k in (-1, 0, 1))
                         seen = np.linalg.norm(after.position - before.position, axis=1) * 25 / 2
-                        told = np.linalg.norm(now.velocity, axis=1)
+                        reported = np.linalg.norm(now.velocity, axis=1)
                         self.assertGreater(float(seen.min()), 1, "nothing sticks")
-                        self.assertAlmostEqual(float(seen.mean() / told.mean()), 1, delta=0.01)
+                        self.assertAlmostEqual(float(seen.mean() / reported.mean()), 1, delta=0.01)
 
     def test_in_a_corner_of_a_box_the_pull_is_held_by_the_floor(self) -> None:
         box = force("surface", shape="box", side="inside", width=400, height=300, deep=40, restitution=0)

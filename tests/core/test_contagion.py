@@ -69,7 +69,7 @@ class Fronts(unittest.TestCase):
         np.testing.assert_allclose(caught_at(p, 8), shortest(p, 20, lambda d, _: d / 100 + 0.1), atol=2e-4)
 
     def test_on_a_row_of_points_times_are_those_of_the_distance(self) -> None:
-        """Even over a line of 400 px, so the gaps vary, but nobody is passed over."""
+        """Even along a line of 400 px, so the gaps vary, but no particle is skipped."""
         line = {"shape": {"kind": "line", "length": 400}, "spacing": "even", "bursts": [{"count": 64}]}
         p = at(shot({"radius": 12, "pace": 80}, line), 6)
         x = p.position[np.argsort(p.id), 0]
@@ -106,13 +106,13 @@ class Fronts(unittest.TestCase):
 
 
 class Seeds(unittest.TestCase):
-    def test_it_begins_when_it_is_told(self) -> None:
+    def test_it_begins_at_its_start(self) -> None:
         p = at(shot({"begin_s": 1.2345}), 4)
         times = caught_at(p, 4)
         self.assertAlmostEqual(float(times.min()), 1.2345, places=5)
         self.assertEqual(int((caught_at(at(shot({"begin_s": 1.2345}), 1.2), 1.2) < np.inf).sum()), 0)
 
-    def test_who_is_in_the_zone_has_it(self) -> None:
+    def test_particles_in_the_zone_have_it(self) -> None:
         zone = {"id": "z", "shape": "sphere", "radius": 30, "across": 100, "falloff": 0}
         p = at(shot({"seeds": "z", "seed_first": 0, "pace": 0.001}, zones=[zone]), 1)
         order = np.argsort(p.id)
@@ -130,7 +130,7 @@ class Courses(unittest.TestCase):
         p = at(shot({"wait": 0.5, "lasts": 0.2}), 6)
         self.assertEqual(int(np.isfinite(caught_at(p, 6)).sum()), 1)
 
-    def test_who_dies_of_it_is_gone(self) -> None:
+    def test_particles_that_die_of_it_are_gone(self) -> None:
         wave = {"lasts": 0.3, "then": "dies"}
         every = caught_at(at(shot({"lasts": 0.3}), 2), 2)
         left = at(shot(wave), 2)
@@ -164,7 +164,7 @@ class Courses(unittest.TestCase):
 
 
 class Nobody(unittest.TestCase):
-    def test_it_needs_nobody_alive(self) -> None:
+    def test_it_works_without_living_particles(self) -> None:
         shot = Shot.model_validate(
             {
                 "emitters": [{"id": "e", "start_s": 1, "end_s": 2, "lifespan": 0.5}],
@@ -186,7 +186,7 @@ class Driven(unittest.TestCase):
         since = np.where(p.caught >= 0, p.age - p.caught, 0)
         np.testing.assert_allclose(p.size, 4 * (1 + np.clip(since, 0, 2)), rtol=1e-4)
 
-    def test_forces_act_on_who_has_it(self) -> None:
+    def test_forces_act_on_infected_particles(self) -> None:
         rise = {
             "kind": "gravity", "id": "g", "direction": 90,
             "strength": {"value": 1, "source": {"measure": "since caught", "low": 0, "high": 1e-6}},
@@ -205,7 +205,7 @@ class Driven(unittest.TestCase):
         since = np.where(p.caught >= 0, p.age - p.caught, 0)
         np.testing.assert_allclose(p.colour[:, 0], np.clip(since, 0, 1), atol=2e-3)
 
-    def test_the_other_body_is_drawn_of_who_has_it(self) -> None:
+    def test_infected_particles_show_the_other_body(self) -> None:
         mixed = {"mixed": [{"kind": "star"}], "mixed_by": "since caught"}
         from isbjorn.core.frame import draw_particles
 
@@ -240,7 +240,7 @@ class Promises(unittest.TestCase):
         for other in times[1:]:
             np.testing.assert_array_equal(other, times[0])
 
-    def test_a_moment_between_steps_knows_who_has_it_by_then(self) -> None:
+    def test_a_moment_between_steps_shows_the_infected_by_then(self) -> None:
         document = shot({"pace": 1000})
         known = caught_at(at(document, 1), 1)
         for seconds in (0.1501, 0.155, 0.1599):
@@ -249,13 +249,13 @@ class Promises(unittest.TestCase):
 
     def test_a_grid_that_is_kept_changes_nothing(self) -> None:
         document = shot()
-        with mock.patch.object(engine, "_grid", lambda kin, radius, _: engine.grid_of(kin.place, radius)):
+        with mock.patch.object(engine, "_grid", lambda particles, radius, _: engine.grid_of(particles.place, radius)):
             wanted = at(document, 2).caught
         np.testing.assert_array_equal(at(document, 2).caught, wanted)
 
 
 class Stepped:
-    """The same of a crowd that is stepped, though nobody in it moves."""
+    """The same for a stepped group, although no particle in it moves."""
 
     def setUp(self) -> None:
         stepped = mock.patch("isbjorn.core.simulate.interactions.group.still_contagion", return_value=None)
@@ -280,7 +280,7 @@ class SteppedPromises(Stepped, Promises):
 
 
 class AtRest(unittest.TestCase):
-    """A crowd at rest knows all at once what the same crowd comes to step by step."""
+    """A group at rest computes at once what the same group reaches step by step."""
 
     CASES: ClassVar[tuple[dict[str, Any], ...]] = (
         {"pace": {"value": 90, "spread": 70}, "wait": {"value": 0.03, "spread": 0.03}},
@@ -314,7 +314,7 @@ class AtRest(unittest.TestCase):
                     15,
                 )
 
-    def test_who_moves_or_changes_is_stepped(self) -> None:
+    def test_moving_or_changing_groups_are_stepped(self) -> None:
         keyed = {"value": 100, "keys": [{"at_s": 0, "value": 10}, {"at_s": 1, "value": 200}]}
         for contagion, emitter in (
             ({}, {"speed": 1}),
@@ -323,7 +323,7 @@ class AtRest(unittest.TestCase):
             ({"then": "dies"}, {}),
         ):
             with self.subTest(contagion=contagion, emitter=emitter):
-                crowd = Solver(shot(contagion, emitter)).tracks[0].crowd
+                crowd = Solver(shot(contagion, emitter)).tracks[0].interaction_group
                 assert isinstance(crowd, InteractionGroup)
                 self.assertIsNone(crowd.still)
 

@@ -62,7 +62,7 @@ class Performing(unittest.TestCase):
         self.assertAlmostEqual(smooth[90], 1 - np.exp(-0.5 / 0.5), delta=0.02)
         self.assertEqual([Incoming(low=3, high=3).scaled(x) for x in (2, 3)], [0, 1])
 
-    def test_keys_are_few_and_come_as_near_as_told(self) -> None:
+    def test_keys_are_few_and_within_the_tolerance(self) -> None:
         steps = np.arange(0, 601) / 60
         values = 0.5 + 0.4 * np.sin(steps) + 0.05 * np.sin(9 * steps)
         keys = as_keys(steps, values, 0.004)

@@ -121,11 +121,11 @@ class Streams(unittest.TestCase):
         self.assertGreater(float(np.abs(Solver(shot).at(40).position[:, 2]).max()), 1)
 
     def test_flights_are_drawn_where_they_are_seen_with_grips_for_the_path(self) -> None:
-        told = guides(one_emitter(emitter={"speed": 150, "lifespan": 1, "deformers": [quarter()]})).emitters[0]
-        last = np.array(told.flights[0])[-1] - [640, 360]
+        reported = guides(one_emitter(emitter={"speed": 150, "lifespan": 1, "deformers": [quarter()]})).emitters[0]
+        last = np.array(reported.flights[0])[-1] - [640, 360]
         wanted = seen([[0, 150, 0]], quarter())[0]
         np.testing.assert_allclose(last * [1, -1], wanted[:2], atol=6)
-        fields = [grip.fields for grip in told.shown.grips]
+        fields = [grip.fields for grip in reported.shown.grips]
         self.assertIn(["deformers/0/points/1/x", "deformers/0/points/1/y"], fields)
         self.assertIn(["deformers/0/from_x", "deformers/0/from_y"], fields)
         self.assertIn(["deformers/0/direction", "deformers/0/length"], fields)

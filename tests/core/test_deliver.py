@@ -17,7 +17,7 @@ import OpenImageIO as oiio
 from isbjorn.core import render_frame
 from isbjorn.core.deliver import Delivery, deliver, named_order
 from isbjorn.core.deliver.check import check_files
-from isbjorn.core.deliver.worker_pool import Crew
+from isbjorn.core.deliver.worker_pool import WorkerPool
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.colour import convert
@@ -133,25 +133,25 @@ class Crewed(InFolder):
         one.order.path(0).parent.mkdir(parents=True, exist_ok=True)
         killed: list[int] = []
 
-        def kill(crew: Crew) -> None:
+        def kill(crew: WorkerPool) -> None:
             until(lambda: crew._pool is not None and list(one.job.folder.glob("*.png")), "no frame was made", 0.01)
             assert crew._pool is not None
             killed.append(next(iter(crew._pool._processes)))
             os.kill(killed[0], signal.SIGKILL)
 
-        with Crew(2, partial(PlateReader, None)) as crew:
+        with WorkerPool(2, partial(PlateReader, None)) as crew:
             thread = threading.Thread(target=kill, args=(crew,))
             thread.start()
-            told: list[int] = []
-            crew.run(one.job, one.job.parts, told.append, None)
+            reported: list[int] = []
+            crew.run(one.job, one.job.parts, reported.append, None)
             thread.join()
-        self.assertEqual((len(killed), told[-1]), (1, 60))
+        self.assertEqual((len(killed), reported[-1]), (1, 60))
         self.assertEqual(len(self.content(str(one.job.folder.name) + "/*.png")), 60)
         check_files(one._maker(), [one.order.path(n) for n in range(60)])
 
     def test_a_part_that_always_ends_its_process_is_given_up(self) -> None:
         one = self.delivery("png8")
-        with Crew(2, partial(os._exit, 3)) as crew, self.assertRaisesRegex(IsbjornError, "ended 4 times"):
+        with WorkerPool(2, partial(os._exit, 3)) as crew, self.assertRaisesRegex(IsbjornError, "ended 4 times"):
             crew.run(one.job, one.job.parts[:2], lambda _: None, None)
 
     def test_what_is_wrong_with_a_file_is_found(self) -> None:

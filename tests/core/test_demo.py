@@ -18,7 +18,7 @@ class Harbour(unittest.TestCase):
     def test_the_loop_has_no_seam(self) -> None:
         first, after = self.paint(0).astype(int), self.paint(harbour.FRAMES).astype(int)
         last = self.paint(harbour.FRAMES - 1).astype(int)
-        # Only the film grain tells frame 100 from frame 0, and the last frame is a step away like any other.
+        # Only the film grain differs between frame 100 and frame 0, and the last frame is a step away like any other.
         self.assertLess(np.abs(first - after).mean(), 3)
         step = np.abs(self.paint(1).astype(int) - first).mean()
         self.assertLess(np.abs(first - last).mean(), step * 1.5)

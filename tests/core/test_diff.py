@@ -1,4 +1,4 @@
-"""What an edit does not touch is taken as it was: never is anything else seen or told than without it."""
+"""Things that an edit does not touch are reused: pictures and reports are the same as without reuse."""
 
 import random
 import unittest
@@ -54,7 +54,7 @@ def _numbers(part: Any) -> list[dict[str, Any]]:
 
 class Edits(unittest.TestCase):
     def setUp(self) -> None:
-        # How fast the machine is may be measured anew meanwhile, and says nothing of edits.
+        # The speed of the machine may be measured again meanwhile, and does not depend on edits.
         self.enterContext(unittest.mock.patch.object(forecast, "speed", return_value=1.0))
 
     def same(self, shot: Shot, chained: ParticleSolver, memory: Memory) -> None:
@@ -122,7 +122,7 @@ class Touched(unittest.TestCase):
         found = changes_between(before, parse_shot(given))
         return found and (set(found.touched), set(found.moved))
 
-    def test_a_look_moves_nobody_and_touches_who_reads_it(self) -> None:
+    def test_a_look_moves_no_particle_and_touches_its_readers(self) -> None:
         self.assertEqual(self.edited("emitters.1.opacity.value", 30), ({"b"}, set()))
         # The first one's size drives another's rate.
         self.assertEqual(self.edited("emitters.0.size.value", 30), ({"emitter", "c"}, {"c"}))

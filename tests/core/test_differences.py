@@ -15,7 +15,7 @@ from isbjorn.demo.beacon import beacon
 from tests.shots import one_emitter
 
 
-def told(change: dict[str, Any]) -> list[str]:
+def reported(change: dict[str, Any]) -> list[str]:
     """What is said when fields of Beacon's embers change."""
     before = beacon("p.mp4")
     given = before.model_dump(mode="json")
@@ -36,11 +36,13 @@ class Words(unittest.TestCase):
             ({"tint": [{"at_s": 1, "colour": "#ff0000"}]}, "Embers: tint: 0 → 1"),
         ):  # fmt: skip
             with self.subTest(line):
-                self.assertEqual(told(change), [line])
+                self.assertEqual(reported(change), [line])
 
-    def test_drivers_are_told_apart(self) -> None:
+    def test_drivers_are_compared_one_by_one(self) -> None:
         rate = {"value": 260, "keys": [{"at_s": 0, "value": 1}, {"at_s": 2, "value": 9}], "flutter": {"amount": 3}}
-        self.assertEqual(told({"rate": rate}), ["Embers: birth rate: flutter added", "Embers: birth rate: 0 → 2 keys"])
+        self.assertEqual(
+            reported({"rate": rate}), ["Embers: birth rate: flutter added", "Embers: birth rate: 0 → 2 keys"]
+        )
 
     def test_the_cast_the_reach_and_the_shot(self) -> None:
         before = beacon("p")
@@ -119,7 +121,7 @@ class Guided(unittest.TestCase):
         self.assertEqual((np.ptp(box[:, 0]), np.ptp(box[:, 1])), (200, 100))
         self.assertEqual(world["b"].lines, [])
 
-    def test_a_grades_curve_is_told_as_the_engine_reads_it(self) -> None:
+    def test_a_grades_curve_is_described_as_the_engine_reads_it(self) -> None:
         curve = {"points": [{"at": 0, "value": 0, "joint": "straight"}, {"at": 1, "value": 0.5, "joint": "straight"}]}
         shot = one_emitter(finish=[{"kind": "blur"}, {"kind": "grade", "curve": curve}])
         tones = guides(shot).tones

@@ -34,9 +34,9 @@ class Refusals(unittest.TestCase):
         return str(caught.exception)
 
     def test_the_field_and_the_range_are_named(self) -> None:
-        told = self.refused({"emitters": [{"rate": -4}]})
-        self.assertIn("emitters.0.rate", told)
-        self.assertIn("0 to 1e+06 /s", told)
+        reported = self.refused({"emitters": [{"rate": -4}]})
+        self.assertIn("emitters.0.rate", reported)
+        self.assertIn("0 to 1e+06 /s", reported)
 
     def test_bad_numbers_never_enter(self) -> None:
         for field, value in (

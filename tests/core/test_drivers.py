@@ -151,22 +151,22 @@ class Sources(unittest.TestCase):
         np.testing.assert_allclose(Solver(shot).at(50).size, 5)
 
     def test_ties_are_never_loose_nor_round(self) -> None:
-        def told(**fields: Any) -> str:
+        def reported(**fields: Any) -> str:
             with self.assertRaises(IsbjornError) as caught:
                 parse_shot(fields)
             return str(caught.exception)
 
         nobody = {"value": 1, "source": {"measure": "distance", "thing": "nobody"}}
-        self.assertIn("nobody", told(emitters=[{"size": nobody}]))
+        self.assertIn("nobody", reported(emitters=[{"size": nobody}]))
         self.assertIn(
-            "no number", told(emitters=[{"size": {"value": 1, "source": {"measure": "number", "thing": "x.y"}}}])
+            "no number", reported(emitters=[{"size": {"value": 1, "source": {"measure": "number", "thing": "x.y"}}}])
         )
         me = {"value": 1, "source": {"measure": "number", "thing": "e.size"}}
-        self.assertIn("drive itself", told(emitters=[{"id": "e", "size": me}]))
+        self.assertIn("drive itself", reported(emitters=[{"id": "e", "size": me}]))
         ring = [{"id": "a", "carried_by": "b"}, {"id": "b", "carried_by": "a"}]
-        self.assertIn("carry itself", told(markers=ring))
-        self.assertIn("Zone: z is not", told(forces=[{"kind": "gravity", "zone": "z"}]))
-        self.assertIn("loop", told(loop=True, emitters=[{"lifespan": 0}]))
+        self.assertIn("carry itself", reported(markers=ring))
+        self.assertIn("Zone: z is not", reported(forces=[{"kind": "gravity", "zone": "z"}]))
+        self.assertIn("loop", reported(loop=True, emitters=[{"lifespan": 0}]))
 
 
 class TwoCurves(unittest.TestCase):
@@ -305,7 +305,7 @@ class Loops(unittest.TestCase):
         first, again = solver.at(0), solver.at(100)
         for name in ("position", "velocity", "size", "opacity", "id"):
             np.testing.assert_array_equal(first[name], again[name])
-        # Not only by definition: who is alive at the end, stepped on by one frame, is who is alive at the start.
+        # Not only by definition: the particles alive at the end, stepped by one frame, are those alive at the start.
         track = solver.tracks[0]
         beyond, start = track.at(Fraction(4)), track.at(Fraction(0))
         np.testing.assert_array_equal(beyond.births, start.births)

@@ -17,32 +17,32 @@ def _told(extensions: str, module: str = "tests.core.elsewhere") -> Any:
 
 
 class FromElsewhere(unittest.TestCase):
-    told: dict[str, Any]
+    reported: dict[str, Any]
 
     @classmethod
     def setUpClass(cls) -> None:
         answer = _told("tests.tidal")
         assert answer.returncode == 0, answer.stderr
-        cls.told = json.loads(answer.stdout)
+        cls.reported = json.loads(answer.stdout)
 
     def test_its_force_moves_particles_as_it_says(self) -> None:
-        # 80 px/s² at 50 px, felt at 25 px for two seconds: x = a t² / 2.
-        self.assertAlmostEqual(self.told["x"], 0.5 * 40 * 2**2, delta=1e-3)
-        self.assertEqual(self.told["y"], 25)
+        # 80 px/s² at 50 px, reached at 25 px for two seconds: x = a t² / 2.
+        self.assertAlmostEqual(self.reported["x"], 0.5 * 40 * 2**2, delta=1e-3)
+        self.assertEqual(self.reported["y"], 25)
 
     def test_its_force_is_seen_with_lines_arrows_and_a_grip(self) -> None:
-        self.assertEqual(self.told["lines"], 2)
-        self.assertGreater(self.told["arrows"], 20)
-        self.assertEqual(self.told["grips"], ["Place", "Ring"])
-        self.assertEqual(self.told["tide"]["menu"], "Of the sea")
+        self.assertEqual(self.reported["lines"], 2)
+        self.assertGreater(self.reported["arrows"], 20)
+        self.assertEqual(self.reported["grips"], ["Place", "Ring"])
+        self.assertEqual(self.reported["tide"]["menu"], "Of the sea")
 
     def test_its_body_is_drawn_and_its_step_dims_it(self) -> None:
         # A lozenge is half of its square.
-        self.assertAlmostEqual(self.told["light"] / (40**2 / 2), 1, delta=0.03)
-        self.assertAlmostEqual(self.told["dimmed"], 0.25, delta=1e-3)
+        self.assertAlmostEqual(self.reported["light"] / (40**2 / 2), 1, delta=0.03)
+        self.assertAlmostEqual(self.reported["dimmed"], 0.25, delta=1e-3)
 
     def test_a_shot_with_it_is_read_again(self) -> None:
-        self.assertTrue(self.told["again"])
+        self.assertTrue(self.reported["again"])
 
     def test_one_that_is_not_there_is_named(self) -> None:
         answer = _told("nowhere_to_be_found")

@@ -23,10 +23,10 @@ import numpy as np
 from isbjorn.core.deliver import Delivery, Order, named_order
 from isbjorn.core.deliver.chunks import Job
 from isbjorn.core.deliver.farm import client
-from isbjorn.core.deliver.farm.checkpoint_transfer import Rungs
+from isbjorn.core.deliver.farm.checkpoint_transfer import CheckpointTransfer
 from isbjorn.core.deliver.farm.client import Farm, WorkerCard, media_of
 from isbjorn.core.deliver.farm.keys import make_key, security
-from isbjorn.core.deliver.farm.worker import _lay_rung, engine_digest
+from isbjorn.core.deliver.farm.worker import _store_checkpoint, engine_digest
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError, Stale
@@ -124,7 +124,7 @@ class OnAFarm(unittest.TestCase):
         return Delivery(shot, named_order(shot, Order.model_validate(order)), processes=1)
 
     def both(self, shot: Shot, **more: object) -> tuple[Delivery, list[bytes]]:
-        """A delivery for the farm; and what it must come to, made here."""
+        """A delivery for the farm; and the expected files, made on this machine."""
         name = self.id().rpartition(".")[2]
         here = self.delivery(shot, f"{name} here", **more)
         there = self.delivery(shot, f"{name} there", **more)
@@ -134,16 +134,16 @@ class OnAFarm(unittest.TestCase):
     def test_what_comes_back_is_what_would_be_made_here(self) -> None:
         for form in ("png8", "mp4", "usd"):
             with self.subTest(form):
-                told: list[int] = []
+                reported: list[int] = []
                 one, wanted = self.both(self.shot(), format=form, name=f"f-{form}")
-                one.on_progress = told.append
+                one.on_progress = reported.append
                 one.job = replace(one.job, thumb=self.folder / "thumbs" / f"{form}.jpg")
                 made = one.run()
                 if form != "usd":
                     self.assertTrue([p.read_bytes() for p in made] == wanted)
                     self.assertEqual(cv2.imread(str(self.folder / "thumbs" / f"{form}.jpg")).shape, (72, 128, 3))
-                self.assertEqual((told[0], told[-1]), (0, 60))
-                self.assertEqual(sorted(told), told)
+                self.assertEqual((reported[0], reported[-1]), (0, 60))
+                self.assertEqual(sorted(reported), reported)
 
     def test_media_are_sent_once_and_by_their_content(self) -> None:
         shot = self.shot(rate=120)
@@ -155,7 +155,7 @@ class OnAFarm(unittest.TestCase):
             again, _ = self.both(shot, name="g")
             again.run()
             self.assertEqual(sent.call_count, 0)
-            # Another picture under the same name is another media.
+            # Another picture under the same name is another medium.
             still(self.folder / "plate.png", np.full((54, 96, 3), 140, np.uint8), "uint8")
             third, wanted = self.both(shot, name="h")
             self.assertTrue([p.read_bytes() for p in third.run()] == wanted)
@@ -187,7 +187,7 @@ class OnAFarm(unittest.TestCase):
                 shutil.rmtree(job)
         self.assertTrue([p.read_bytes() for p in one.run()] == wanted)
 
-    def test_a_worker_that_hangs_is_begun_anew(self) -> None:
+    def test_a_worker_that_hangs_is_restarted(self) -> None:
         one, wanted = self.both(self.shot(rate=70))
         stopped: list[int] = []
 
@@ -214,17 +214,17 @@ class OnAFarm(unittest.TestCase):
         self.assertEqual({card.note for card in self.farm.workers()}, {"its engine is a different version"})
         self.assertEqual(len(engine_digest()), 16)
 
-    def test_it_is_given_up_when_nobody_waits(self) -> None:
+    def test_it_is_cancelled_when_no_longer_wanted(self) -> None:
         one = self.delivery(self.shot(rate=3000, size=40), "given up", last=5999)
         one.farm = self.farm
         asked = itertools.count()
-        # Asked some times, it says that nobody waits any more.
+        # After some questions, it answers that the result is no longer wanted.
         one.cancelled = lambda: next(asked) > 8
         with self.assertRaises(Stale):
             one.run()
         until(lambda: not any(card.doing for card in self.farm.workers()), "the workers went on")
 
-    def test_what_is_wrong_with_the_order_is_told_as_here(self) -> None:
+    def test_errors_of_the_order_are_the_same_as_locally(self) -> None:
         shot = self.shot()
         one = self.delivery(shot, "gone")
         one.farm = self.farm
@@ -273,7 +273,7 @@ class OfAScheduler(unittest.TestCase):
         self.assertTrue([p.read_bytes() for p in one.run()] == wanted)
         self.assertEqual(done, [True])
 
-    def test_one_that_stays_away_is_told_and_what_is_made_stays(self) -> None:
+    def test_a_lost_scheduler_is_reported_and_finished_files_stay(self) -> None:
         one = self.delivery("there")
         self.lost(one, lambda: None)
         with (
@@ -283,13 +283,13 @@ class OfAScheduler(unittest.TestCase):
         ):
             one.run()
         self.assertTrue(list(one.job.folder.glob("f.*.png")))
-        # Without the farm it goes on where it was.
+        # Without the farm it continues where it was.
         again = self.delivery("there")
         self.assertEqual(len(again.run()), 120)
 
 
 class OfACrowd(unittest.TestCase):
-    """What is kept of crowds goes along with a part."""
+    """Checkpoints of interacting emitters are sent with a chunk."""
 
     def test_a_part_begins_at_the_nearest_rung(self) -> None:
         folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
@@ -300,22 +300,22 @@ class OfACrowd(unittest.TestCase):
         here, there = SharedCaches.within(folder / "here"), SharedCaches.within(folder / "there" / "states")
         wanted = Solver(shot, StateCache(shared_caches=here)).at(80)
         order = Order.model_validate({"first": 0, "last": 99, "folder": str(folder), "name": "f"})
-        rungs = Rungs(Job(shot, order, folder), PlateReader(), here)
+        rungs = CheckpointTransfer(Job(shot, order, folder), PlateReader(), here)
         self.assertEqual(rungs.before(range(0, 6)), [])
         ((group, name, content),) = rungs.before(range(78, 84))
         at = int(name.partition("_")[0])
         self.assertTrue(120 <= at <= 77 / 25 * 60, at)
-        _lay_rung(folder / "there", group, name, content)
+        _store_checkpoint(folder / "there", group, name, content)
         solver = Solver(shot, StateCache(shared_caches=there))
         found = solver.at(80)
         np.testing.assert_array_equal(found.position, wanted.position)
-        crowd = solver.tracks[0].crowd
+        crowd = solver.tracks[0].interaction_group
         assert isinstance(crowd, InteractionGroup)
         # It was not run up to from the first birth on.
-        self.assertIsNone(crowd.ladder.nearest(crowd.motion, crowd.tag, at - 1)[1])
-        # Of another document it is none of its business.
+        self.assertIsNone(crowd.checkpoints.nearest(crowd.motion, crowd.tag, at - 1)[1])
+        # It has nothing to do with another document.
         other = parse_shot({**shot.model_dump(mode="json"), "seed": 9})
-        self.assertEqual(Rungs(Job(other, order, folder), PlateReader(), here).before(range(78, 84)), [])
+        self.assertEqual(CheckpointTransfer(Job(other, order, folder), PlateReader(), here).before(range(78, 84)), [])
 
 
 class Keys(unittest.TestCase):
@@ -329,7 +329,7 @@ class Keys(unittest.TestCase):
         with self.assertRaisesRegex(IsbjornError, "does not answer"), mock.patch.object(client, "_WAIT_S", 1):
             Farm(f"tcp://127.0.0.1:{free_port()}")
 
-    def test_who_has_the_key_may_enter_and_nobody_else(self) -> None:
+    def test_only_holders_of_the_key_may_enter(self) -> None:
         with tempfile.TemporaryDirectory() as name:
             folder = Path(name)
             key = folder / "farm.pem"
@@ -355,7 +355,7 @@ class Keys(unittest.TestCase):
                 context = ssl.create_default_context(cafile=str(key))
                 context.check_hostname = False
                 with context.wrap_socket(plain) as safe:
-                    # Without a certificate of its own it is put out of the door, at the latest when it speaks.
+                    # Without a certificate it is refused, at the latest when it sends something.
                     safe.sendall(b"hello")
                     if not safe.recv(1):
                         raise OSError("closed")

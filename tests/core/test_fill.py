@@ -48,7 +48,7 @@ class Measures(unittest.TestCase):
 
     @staticmethod
     def raster(lines: Any, corner: Any) -> float:
-        """The area in px within outlines whose holes run the other way, by the winding of each pixel."""
+        """The area in px within outlines with holes in the opposite direction, by the winding of each pixel."""
         cover = np.zeros((400, 700))
         for line in lines:
             turns = np.sum(line[:-1, 0] * line[1:, 1] - line[1:, 0] * line[:-1, 1])

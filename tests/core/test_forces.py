@@ -203,7 +203,7 @@ class Vortex(unittest.TestCase):
         self.assertAlmostEqual(math.hypot(there[0], there[1]), 90 * math.exp(-1), delta=0.01)
         self.assertAlmostEqual(there[2], 60, delta=0.01)
 
-    def test_its_velocity_is_told(self) -> None:
+    def test_its_velocity_is_reported(self) -> None:
         found = flown(10, [force("vortex", strength=60, radius=100)], {"across": 100})[-1]
         self.assertAlmostEqual(float(np.linalg.norm(found.velocity)), 60, delta=0.2)
 
@@ -220,7 +220,7 @@ class Attractor(unittest.TestCase):
         ends = energy[:200].mean(), energy[-200:].mean()
         self.assertLess(abs(ends[0] - ends[1]) / abs(ends[0]), 1e-3, "no drift")
 
-    def test_below_zero_it_pushes_and_its_limit_speeds_nobody_beyond(self) -> None:
+    def test_below_zero_it_pushes_up_to_its_speed_limit(self) -> None:
         pushed = flown(50, [force("attractor", strength=-500)], {"across": 30})[-1]
         self.assertGreater(float(pushed.position[0, 0]), 100)
         limited = flown(100, [force("attractor", strength=5000, speed_limit=90)], {"across": 300})

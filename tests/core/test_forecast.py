@@ -1,4 +1,4 @@
-"""The forecast of time counts everything. How near it comes to what is measured, `isbjorn bench --only forecast_ratio` says."""
+"""The forecast of time counts everything. `isbjorn bench --only forecast_ratio` compares it with measurements."""
 
 import unittest
 from types import SimpleNamespace
@@ -28,7 +28,7 @@ def shot(emitter: dict[str, Any] | None = None, **more: Any) -> Shot:
 
 class Forecasts(unittest.TestCase):
     def setUp(self) -> None:
-        # How fast the machine is now is measured: what is compared is told for one machine.
+        # The machine's current speed is measured: the comparison uses one speed.
         self.enterContext(patch.object(forecast, "speed", return_value=1.0))
 
     def test_a_machine_that_is_busy_at_first_is_found_to_be_faster_later(self) -> None:
@@ -99,9 +99,9 @@ class Forecasts(unittest.TestCase):
                 document = shot(one)
                 readings = Readings(document)
                 share = shares_of(document, readings)["a"]
-                told = alive_about(document, document.emitters[0], readings, float(document.seconds(60)), share)
+                reported = alive_about(document, document.emitters[0], readings, float(document.seconds(60)), share)
                 true = len(draw_particles(Solver(document), 60, 0.1).particles)
-                self.assertAlmostEqual(told, true, delta=0.25 * true + 3)
+                self.assertAlmostEqual(reported, true, delta=0.25 * true + 3)
 
 
 if __name__ == "__main__":

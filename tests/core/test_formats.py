@@ -111,12 +111,12 @@ class Stills(InFolder):
             if form.still is None:
                 continue
             with self.subTest(form.name):
-                told = []
+                reported = []
                 for name in "ab":
                     path = self.folder / f"{name}{form.suffix}"
                     form.write(path, chart(), False, PictureInfo(RATE, "00:00:01:00"))
-                    told.append(path.read_bytes())
-                self.assertEqual(*told)
+                    reported.append(path.read_bytes())
+                self.assertEqual(*reported)
 
 
 class Movies(InFolder):

@@ -43,7 +43,7 @@ class FromEmpty(InFolder):
         )
 
     def delivered(self, shot: Shot, frame: int, **more: Any) -> np.ndarray:
-        """A frame as it lies on the disk: light and cover, (height, width, 4)."""
+        """A frame read from the disk: light and cover, (height, width, 4)."""
         order = {"format": "exr-float", "over_plate": False, "first": frame, "last": frame, "processes": 1, **more}
         return np.asarray(read_still(deliver(shot, self.folder, "a{version}", **order)[0])[0], np.float32)
 
@@ -56,9 +56,9 @@ class FromEmpty(InFolder):
 
     def changed(self, shot: Shot, **fields: Any) -> Shot:
         """The shot with other fields of its first emitter."""
-        told = shot.model_dump()
-        first, *others = told["emitters"]
-        return Shot.model_validate({**told, "emitters": [{**first, **fields}, *others]})
+        reported = shot.model_dump()
+        first, *others = reported["emitters"]
+        return Shot.model_validate({**reported, "emitters": [{**first, **fields}, *others]})
 
 
 class Births(FromEmpty):
@@ -81,7 +81,7 @@ class Births(FromEmpty):
         self.assertGreater(self.cover(self.changed(shot, rate=180), 0).mean(), 1.3 * cover.mean(), "denser")
         tall = self.at(self.changed(shot, lifespan=4, pre_roll_s=4), 0).position[:, 1].max()
         self.assertGreater(tall, self.at(shot, 0).position[:, 1].max() + 10)
-        # Resisted: after two seconds 60 px/s at 0.8 /s come to 60 (1 - exp(-1.6)) / 0.8.
+        # With drag: after two seconds 60 px/s at 0.8 /s have gone 60 (1 - exp(-1.6)) / 0.8.
         self.assertAlmostEqual(
             float(self.at(shot, 0).position[:, 1].max()) + 80, 60 * (1 - math.exp(-1.6)) / 0.8, delta=4
         )
@@ -121,7 +121,7 @@ class Births(FromEmpty):
         np.testing.assert_allclose(np.linalg.norm(seen.position, axis=1), 25 * seen.age, rtol=1e-3, atol=1e-3)
         self.assertGreater(float(self.cover(shot, 100).sum()), 100)
 
-    def test_one_birth_a_frame_stands_still_and_is_told(self) -> None:
+    def test_one_birth_a_frame_stands_still_and_the_lookout_says_so(self) -> None:
         shot = self.shot(
             {"shape": {"kind": "point"}, "rate": 1, "rate_per": "frame", "lifespan": 2, "speed": 100, "size": 6}
         )
@@ -171,16 +171,16 @@ class Births(FromEmpty):
             "shape": {"kind": "line", "length": 400}, "up": 90, "rate": keyed((0, 20), (4, 400)), "lifespan": 0, "speed": 0,
             "mass": {"value": 1, "spread": 0.5}, "limit": 900, "start_s": 1, "facing": "motion", "stretch": 40,
         }  # fmt: skip
-        told = self.shot(
+        reported = self.shot(
             {**drop, "group": "rain"}, {**drop, "group": None}, groups=[{"id": "rain", "name": "Rain"}]
         ).model_dump()
-        told["forces"] = [
+        reported["forces"] = [
             {"id": "g", "kind": "gravity", "strength": 9.81},
             {"id": "w", "kind": "wind", "strength": 50, "grip": 1},
         ]
-        told["links"] = [{"force": f, "emitter": e} for f, e in (("g", "e0"), ("g", "e1"), ("w", "rain"))]
-        told["px_per_metre"] = 20
-        shot = Shot.model_validate(told)
+        reported["links"] = [{"force": f, "emitter": e} for f, e in (("g", "e0"), ("g", "e1"), ("w", "rain"))]
+        reported["px_per_metre"] = 20
+        shot = Shot.model_validate(reported)
         seen = self.at(shot, 50)
         alone = seen.emitter == 1
         np.testing.assert_allclose(seen.position[alone, 1], 90 - 0.5 * 196.2 * seen.age[alone] ** 2, atol=0.05)
@@ -200,7 +200,7 @@ class Ways(FromEmpty):
             "spread": 360, "speed": {"value": 10, "spread": 10, "over_life": over_life((0, 1), (0.2, 0.1), joint="smooth")},
             "size": 3, "blend": "add", "colour": ramp("#ff8040", "#4080ff", mix="stepped"), "colour_by": "random", "lit": 100,
         }  # fmt: skip
-        told = self.shot(
+        reported = self.shot(
             dust,
             forces=[
                 {"kind": "attractor", "strength": 60, "across": 60, "zone": "z"},
@@ -210,17 +210,17 @@ class Ways(FromEmpty):
             zones=[{"id": "z", "across": 60, "radius": 50, "falloff": 50}],
             lights=[{"id": "l", "across": 60, "radius": 20, "falloff": 30}],
         )
-        seen = self.at(told, 100)
+        seen = self.at(reported, 100)
         self.assertEqual(len(np.unique(seen.colour.round(3), axis=0)), 2)
-        free = self.at(told.model_copy(update={"forces": (), "links": ()}), 100)
+        free = self.at(reported.model_copy(update={"forces": (), "links": ()}), 100)
         near, before = (np.hypot(p.position[:, 0] - 60, p.position[:, 1]) < 12 for p in (seen, free))
         self.assertGreater(near.sum(), 2 * before.sum(), "gathered by the lamp")
-        light = self.delivered(told, 100)[..., :3].sum(axis=2)
+        light = self.delivered(reported, 100)[..., :3].sum(axis=2)
         self.assertEqual(float(light[:, : WIDTH // 2 - 20].max()), 0, "seen only where the light falls")
         self.assertGreater(float(light.max()), 0.1)
         speed = np.linalg.norm(free.velocity, axis=1)
         self.assertLess(float(speed[free.age01 > 0.21].max()), 2.01)
-        other = scene_edits.copied(told, "attractor", mirror="across")
+        other = scene_edits.copied(reported, "attractor", mirror="across")
         pull = other.forces[-1]
         self.assertEqual((len(other.forces), pull.across.value), (4, -60))
 
@@ -414,7 +414,7 @@ class Bodies(FromEmpty):
 
 
 class Meetings(FromEmpty):
-    def test_a_jet_whose_drops_leave_rings_where_they_meet_the_water(self) -> None:
+    def test_a_jet_leaves_rings_where_drops_meet_the_water(self) -> None:
         jet = {
             "shape": {"kind": "point"}, "up": -60, "rate": 60, "spread": 24, "speed": 150, "lifespan": 6, "facing": "motion",
             "stretch": 60, "size": 3, "body": {"kind": "drop"},
@@ -424,8 +424,8 @@ class Meetings(FromEmpty):
             "body": {"kind": "ring"}, "size": {"value": 30, "over_life": over_life((0, 0.1), (1, 1))},
             "opacity": {"value": 80, "over_life": over_life((0, 1), (1, 0))},
         }  # fmt: skip
-        told = self.shot(jet, rings).model_dump()
-        told["forces"] = [
+        reported = self.shot(jet, rings).model_dump()
+        reported["forces"] = [
             {"id": "g", "kind": "gravity", "strength": 1},
             {
                 "id": "w",
@@ -437,15 +437,15 @@ class Meetings(FromEmpty):
                 "outcome": "die",
             },
         ]
-        told["links"] = [{"force": f, "emitter": "e0"} for f in ("g", "w")]
-        shot = Shot.model_validate(told)
+        reported["links"] = [{"force": f, "emitter": "e0"} for f in ("g", "w")]
+        shot = Shot.model_validate(reported)
         self.assertEqual(set(self.at(shot, 40).emitter.tolist()), {0})
         late = self.at(shot, 120)
         drops, marks = (late.where(late.emitter == n) for n in (0, 1))
         self.assertGreater(float(drops.position[:, 1].min()), -62.5, "none passes through")
         self.assertAlmostEqual(float(drops.position[:, 1].max()), -60 + 150**2 / 200, delta=6)
         np.testing.assert_allclose(marks.position[:, 1], -62, atol=2)
-        # A drop straight up is back after 3 s: so many rings of 0.8 s as drops were born in 0.8 s.
+        # A drop straight up is back after 3 s: as many rings of 0.8 s as drops were born in 0.8 s.
         self.assertAlmostEqual(len(marks), 48, delta=5)
         self.assertGreater(float(self.cover(shot, 120)[150:160].sum()), 5)
 
@@ -541,13 +541,13 @@ class Meetings(FromEmpty):
             "inherit": 50,
             "size": 2,
         }
-        told = self.shot(birds, sparks).model_dump()
-        told["forces"] = [
+        reported = self.shot(birds, sparks).model_dump()
+        reported["forces"] = [
             {"id": "f", "kind": "flock", "radius": 60, "alignment": 6, "shy": 0, "cohesion": 0, "separation": 0},
             {"id": "s", "kind": "surface", "shape": "box", "side": "inside", "width": 300, "height": 170, "deep": 400},
         ]
-        told["links"] = [{"force": f, "emitter": "e0"} for f in ("f", "s")]
-        shot = Shot.model_validate(told)
+        reported["links"] = [{"force": f, "emitter": "e0"} for f in ("f", "s")]
+        shot = Shot.model_validate(reported)
 
         def together(frame: int) -> float:
             seen = self.at(shot, frame)
@@ -558,7 +558,7 @@ class Meetings(FromEmpty):
         seen = self.at(shot, 100)
         birds_now, born = seen.where(seen.emitter == 0), seen.where(seen.emitter == 1)
         self.assertTrue((np.abs(birds_now.position[:, 1]) < 85.1).all())
-        # Sixty of them bear four a second, which live half of one.
+        # Sixty of them spawn four a second, which live half of one.
         self.assertAlmostEqual(len(born), 120, delta=12)
         self.assertGreater(float(self.cover(shot, 100).sum()), 30)
 

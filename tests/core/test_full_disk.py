@@ -1,4 +1,4 @@
-"""A disk that fills up: nothing is told to be done that is not, and nothing half is left."""
+"""A disk that fills up: nothing unfinished is reported as done, and no partial file is left."""
 
 import functools
 import os
@@ -88,11 +88,13 @@ class Full(unittest.TestCase):
         (self.folder / "ballast").write_bytes(b"x" * (12 * 2**20 - 300_000))
         shot = one_emitter(width=640, height=360, emitter={"rate": 3000, "spread": 360})
         order = Order(format="exr-float", first=30, last=60, folder=str(self.folder), name="f", over_plate=False)
-        told: list[int] = []
+        reported: list[int] = []
         with self.assertRaises(IsbjornError):
-            Delivery(shot, order, on_progress=told.append, processes=1).run()
-        self.assertLess(told[-1], 31)
-        self.assertEqual([p for p in self.left() if p != "ballast"], [f"f.{30 + n:04d}.exr" for n in range(told[-1])])
+            Delivery(shot, order, on_progress=reported.append, processes=1).run()
+        self.assertLess(reported[-1], 31)
+        self.assertEqual(
+            [p for p in self.left() if p != "ballast"], [f"f.{30 + n:04d}.exr" for n in range(reported[-1])]
+        )
 
 
 if __name__ == "__main__":

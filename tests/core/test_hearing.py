@@ -105,7 +105,7 @@ class Strikes(unittest.TestCase):
         self.assertEqual(len(found.onsets), len(at))
         np.testing.assert_allclose(found.onsets, np.array(at) / RATE, atol=1e-3)
 
-    def test_soft_ones_are_told_from_loud_ones(self) -> None:
+    def test_soft_and_loud_ones_are_distinguished(self) -> None:
         found = analysed(clicks([48_000, 96_000, 144_000], 5, [0.8, 0.2, 0.4]))
         np.testing.assert_allclose(found.strengths, [1, 0.25, 0.5], atol=0.08)
         moments, _ = hearing._strikes(found, Hearing(what="onsets", threshold_db=-9))
@@ -276,7 +276,7 @@ class Driving(unittest.TestCase):
                 }
             )
 
-    def test_it_is_in_movies_at_its_place_and_as_loud_as_told(self) -> None:
+    def test_it_is_in_movies_at_its_place_and_level(self) -> None:
         shot = self.shot(clicks([24_000, 72_000], 3), {"rate": 1}, sound={"offset_s": 0.5, "gain_db": -6})
         *_, path = deliver(shot, self.folder / "out", "a{version}", format="png8", first=10, last=59, processes=1)
         with wave.open(str(path)) as found:
@@ -296,7 +296,7 @@ class Driving(unittest.TestCase):
         made = deliver(quiet, self.folder / "out", "b{version}", format="png8", first=0, last=1, processes=1)
         self.assertEqual([p.suffix for p in made], [".png", ".png"])
 
-    def test_states_hang_on_what_it_says_and_not_on_how_loud_it_is_heard(self) -> None:
+    def test_states_depend_on_its_values_and_not_on_the_playback_volume(self) -> None:
         given = {"rate": {"value": 0, "source": self.by()}}
         motion = lambda **more: Solver(self.shot(sine(100, 1), given, sound=more)).tracks[0].motion  # noqa: E731
         self.assertEqual(motion(), motion(gain_db=-3, heard=False, name="Other"))

@@ -1,4 +1,4 @@
-"""Documents that ask for too much are kept, and what fits is drawn: in time, within memory, and it is said."""
+"""Documents that ask for too much are stored, and drawn within limits: in time, within memory, and with a note."""
 
 import multiprocessing
 import unittest
@@ -21,18 +21,18 @@ SAID = {
 
 class Hostile(unittest.TestCase):
     def test_each_is_looked_at_in_time(self) -> None:
-        # Each in a process of its own, forked from one that has loaded the engine.
+        # Each in a separate process, forked from one that has loaded the engine.
         context = multiprocessing.get_context("forkserver")
         context.set_forkserver_preload(["tests.hostile"])
         with ProcessPoolExecutor(2, context, max_tasks_per_child=1) as pool:
             answers = {name: pool.submit(looked_at, name) for name in DOCUMENTS}
             for name, answer in answers.items():
                 with self.subTest(name):
-                    told = answer.result(timeout=HANG_S)
-                    self.assertLess(told["all_s"], LIMITS_S, told)
-                    self.assertLess(told["mb"], LIMIT_MB, told)
+                    reported = answer.result(timeout=HANG_S)
+                    self.assertLess(reported["all_s"], LIMITS_S, reported)
+                    self.assertLess(reported["mb"], LIMIT_MB, reported)
                     if name in SAID:
-                        self.assertTrue({"too much", "starved"} & set(told["notes"]), told)
+                        self.assertTrue({"too much", "starved"} & set(reported["notes"]), reported)
 
 
 if __name__ == "__main__":

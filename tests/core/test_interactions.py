@@ -1,4 +1,4 @@
-"""Particles that know of each other: neighbours, flocks, cohesion, bodies that push; and what is promised of every motion."""
+"""Interacting particles: neighbours, flocks, cohesion, push; and the promises for every motion."""
 
 import math
 import unittest
@@ -11,7 +11,7 @@ from isbjorn.core.document import Shot
 from isbjorn.core.document.interactions import Cohesion, Flock, Push
 from isbjorn.core.frame import Solver
 from isbjorn.core.runtime.parallel import use_threads
-from isbjorn.core.simulate.checkpoints import Ladder, StateCache
+from isbjorn.core.simulate.checkpoints import Checkpoints, StateCache
 from isbjorn.core.simulate.forces.force_layout import WIDTH
 from isbjorn.core.simulate.interactions import cohere, flock, push
 from isbjorn.core.simulate.interactions.grid import grid_of, near
@@ -120,7 +120,7 @@ class Flocks(unittest.TestCase):
         self.assertTrue(np.isfinite(place).all())
         self.assertLess(np.linalg.norm(velocity, axis=1).max(), 5e4)
 
-    def test_who_is_behind_is_not_seen(self) -> None:
+    def test_particles_behind_are_not_seen(self) -> None:
         for view, changed in ((360, [True, True]), (180, [False, True])):
             t = swaying([[0, 0, 0], [-30, 0, 0]], [[50, 0, 0], [80, 0, 0]])
             by = flock.velocity_pass(aligning(view=view), read, t, ones(t))
@@ -295,7 +295,7 @@ class Bodies(unittest.TestCase):
 
     def test_friction_stops_what_slides(self) -> None:
         for friction, slower in ((0.0, False), (1.0, True)):
-            # One lies on a fixed one and is pressed on it while it goes along it.
+            # One rests on a fixed one and is pressed on it while it moves along it.
             t = together([[0, 9.99, 0], [0, 0, 0]], [[30, -120, 0], [0, 0, 0]], radius=5.0)
             t.fixed[1] = 1
             push.position_pass(Push.model_validate({"friction": friction}), read, t, ones(t))
@@ -368,7 +368,7 @@ class Heaps(unittest.TestCase):
         # Of the smaller of two.
         self.assertLess(float((over / r[pairs].min(axis=1)).max()), 0.02)
         self.assertLess(float(np.median(np.linalg.norm(p.velocity, axis=1))), 3)
-        # As high as so many discs must be that do not overlap; loosely, they fill four fifths.
+        # As high as this many discs need without overlap; loosely packed, they fill four fifths.
         height = float((x[:, 1] + r).max()) + 300
         self.assertGreater(height, np.pi * float((r**2).sum()) / 220 / 0.9)
         self.assertLess(height, np.pi * float((r**2).sum()) / 220 / 0.7)
@@ -423,13 +423,13 @@ class Promises(unittest.TestCase):
             at = self.arrays(other, int(rate))
             np.testing.assert_array_equal(at, self.arrays(Solver(Shot.model_validate(school(rate="25"))), 25))
 
-    def test_who_meets_nobody_stays_alone(self) -> None:
+    def test_particles_without_neighbours_stay_independent(self) -> None:
         with_it, without = (Solver(Shot.model_validate(school(**more))) for more in ({}, {"links": []}))
         mine, theirs = with_it.at(40), without.at(40)
         np.testing.assert_array_equal(mine.position[mine.emitter == 2], theirs.position[theirs.emitter == 2])
         self.assertFalse(np.array_equal(mine.position[mine.emitter == 0], theirs.position[theirs.emitter == 0]))
-        self.assertIsNone(with_it.tracks[2].crowd)
-        self.assertIs(with_it.tracks[0].crowd, with_it.tracks[1].crowd)
+        self.assertIsNone(with_it.tracks[2].interaction_group)
+        self.assertIs(with_it.tracks[0].interaction_group, with_it.tracks[1].interaction_group)
 
     def test_a_meeting_that_is_off_or_beyond_its_zone_does_nothing(self) -> None:
         alone = self.arrays(Solver(Shot.model_validate(school(links=[]))), 40)
@@ -447,14 +447,14 @@ class Promises(unittest.TestCase):
         cache = StateCache()
         solver = Solver(Shot.model_validate(given), cache)
         solver.at(50)
-        crowd = solver.tracks[0].crowd
+        crowd = solver.tracks[0].interaction_group
         given["forces"][0]["strength"]["keys"] = [*keys[:3], {"at_s": 6, "value": 50}]
-        later = Solver(Shot.model_validate(given), cache, before=solver).tracks[0].crowd
+        later = Solver(Shot.model_validate(given), cache, before=solver).tracks[0].interaction_group
         # Up to the key before the last the motion is as it was.
         self.assertGreaterEqual(later.known(118)[0], 100)  # type: ignore[union-attr]
         self.assertIsNot(later, crowd)
         given["forces"][0]["strength"]["keys"] = [{"at_s": 0, "value": 90}, *keys[1:]]
-        self.assertIsNone(Solver(Shot.model_validate(given), cache).tracks[0].crowd.known(118)[1])  # type: ignore[union-attr]
+        self.assertIsNone(Solver(Shot.model_validate(given), cache).tracks[0].interaction_group.known(118)[1])  # type: ignore[union-attr]
 
     def test_a_look_runs_nothing_again(self) -> None:
         given, cache = school(), StateCache()
@@ -463,14 +463,16 @@ class Promises(unittest.TestCase):
         given["emitters"][0]["size"] = 12
         given["emitters"][1]["opacity"] = 40
         looked = Solver(Shot.model_validate(given), cache, before=solver)
-        self.assertEqual(looked.tracks[0].crowd.known(120)[0], 120)  # type: ignore[union-attr]
-        # Who pushes is as large as it looks.
+        self.assertEqual(looked.tracks[0].interaction_group.known(120)[0], 120)  # type: ignore[union-attr]
+        # A pushing body is as large as it looks.
         given["emitters"][1]["size"] = 12
-        self.assertIsNone(Solver(Shot.model_validate(given), cache, before=looked).tracks[0].crowd.known(120)[1])  # type: ignore[union-attr]
+        self.assertIsNone(
+            Solver(Shot.model_validate(given), cache, before=looked).tracks[0].interaction_group.known(120)[1]
+        )  # type: ignore[union-attr]
 
 
 class Mixed(unittest.TestCase):
-    def test_who_is_not_pushed_touches_the_walls_all_the_same(self) -> None:
+    def test_unpushed_particles_still_touch_the_walls(self) -> None:
         given = crate(30).model_dump(mode="json")
         other = given["emitters"][0] | {"id": "o", "seed": 9, "speed": {"value": 900}, "size": {"value": 6}}
         given["emitters"].append(other)
@@ -481,7 +483,7 @@ class Mixed(unittest.TestCase):
             {"force": "f", "emitter": "e"},
         ]
         solver = Solver(Shot.model_validate(given))
-        self.assertIs(solver.tracks[0].crowd, solver.tracks[1].crowd)
+        self.assertIs(solver.tracks[0].interaction_group, solver.tracks[1].interaction_group)
         for frame in (10, 40, 90):
             p = solver.at(frame)
             self.assertEqual(len(p), 60)
@@ -507,17 +509,17 @@ class Ladders(unittest.TestCase):
         class Rung:
             nbytes = 100
 
-        ladder: Ladder[Any] = Ladder(1200)
+        checkpoints: Checkpoints[Any] = Checkpoints(1200)
         for n in range(0, 1001):
-            ladder.keep("m", "", n, Rung(), asked=n == 777)
-            self.assertLessEqual(ladder.bytes, 1200)
-        found = [ladder.nearest("m", lambda _: "", n)[0] for n in range(0, 1001, 50)]
+            checkpoints.keep("m", "", n, Rung(), asked=n == 777)
+            self.assertLessEqual(checkpoints.bytes, 1200)
+        found = [checkpoints.nearest("m", lambda _: "", n)[0] for n in range(0, 1001, 50)]
         self.assertTrue(all(0 <= n - at <= 160 for n, at in zip(range(0, 1001, 50), found, strict=True)))
-        self.assertEqual(ladder.nearest("m", lambda _: "other", 900)[1], None)
-        ladder.keep("n", "", 0, Rung())
+        self.assertEqual(checkpoints.nearest("m", lambda _: "other", 900)[1], None)
+        checkpoints.keep("n", "", 0, Rung())
         for n in range(0, 20_000, 20):
-            ladder.keep("n", "", n, Rung())
-        self.assertIsNone(ladder.nearest("m", lambda _: "", 900)[1])
+            checkpoints.keep("n", "", n, Rung())
+        self.assertIsNone(checkpoints.nearest("m", lambda _: "", 900)[1])
 
 
 if __name__ == "__main__":

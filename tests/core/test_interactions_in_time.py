@@ -11,7 +11,7 @@ from tests.core.test_interactions import school
 
 
 class Reach(unittest.TestCase):
-    def test_it_is_told_how_far_states_are_kept(self) -> None:
+    def test_it_reports_how_far_states_are_stored(self) -> None:
         solver = Solver(Shot.model_validate(school()))
         self.assertIsNone(solver.reach_s)
         solver.at(50)
@@ -52,7 +52,7 @@ class Held(unittest.TestCase):
         crowd = seen.emitter < 2
         np.testing.assert_allclose(seen.size[crowd], 20)
         self.assertIsNone(held.reach_s, "nothing was run for it")
-        # Who flies alone flies as the edit says, and what is kept for the crowd as it will be is another.
+        # Particles that fly alone follow the edit; interacting ones are cached under another key.
         self.assertGreater(float(np.linalg.norm(seen.velocity[seen.emitter == 2], axis=1).mean()), 140)
         own = Solver(shot, before.cache, before=before).at(40)
         self.assertFalse(np.array_equal(own.position, seen.position))
@@ -68,7 +68,7 @@ class Held(unittest.TestCase):
 
 
 class Loops(unittest.TestCase):
-    """A crowd does not come round by itself: the two ends cross over."""
+    """Interacting particles do not loop by themselves: the two ends cross-fade."""
 
     def whole(self, crossover_s: float) -> Shot:
         swarm = {

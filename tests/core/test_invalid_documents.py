@@ -14,7 +14,7 @@ NAN, INF = float("nan"), float("inf")
 
 
 class Refused(unittest.TestCase):
-    def told(self, **shot: Any) -> str:
+    def reported(self, **shot: Any) -> str:
         with self.assertRaises(IsbjornError) as caught:
             parse_shot(shot)
         return str(caught.exception)
@@ -28,7 +28,7 @@ class Refused(unittest.TestCase):
             ("surface", "width", INF), ("turbulence", "seed", -1),
         ):  # fmt: skip
             with self.subTest(kind=kind, field=field, value=value):
-                self.assertIn(field, self.told(forces=[force(kind, **{field: value})]))
+                self.assertIn(field, self.reported(forces=[force(kind, **{field: value})]))
 
     def test_kinds_and_choices_that_are_none(self) -> None:
         for shot in (
@@ -38,7 +38,7 @@ class Refused(unittest.TestCase):
             {"emitters": [{"rate_per": "mile"}]}, {"emitters": [{"stays": "put"}]}, {"emitters": [{"toward": "there"}]},
         ):  # fmt: skip
             with self.subTest(shot):
-                self.assertGreater(len(self.told(**shot)), 20)
+                self.assertGreater(len(self.reported(**shot)), 20)
 
     def test_births_that_cannot_be(self) -> None:
         for field, value in (
@@ -47,7 +47,7 @@ class Refused(unittest.TestCase):
             ("spin", 1e6), ("tint", [{"at_s": 0, "colour": "red"}]), ("scale", -1), ("speed_limit", -3),
         ):  # fmt: skip
             with self.subTest(field=field, value=value):
-                self.assertIn(field, self.told(emitters=[{field: value}]))
+                self.assertIn(field, self.reported(emitters=[{field: value}]))
 
     def test_shapes_that_cannot_be(self) -> None:
         for shape in (
@@ -56,7 +56,7 @@ class Refused(unittest.TestCase):
             {"kind": "box", "deep": 1e9}, {"kind": "plate", "above": 101},
         ):  # fmt: skip
             with self.subTest(shape):
-                self.assertIn("shape", self.told(emitters=[{"shape": shape}]))
+                self.assertIn("shape", self.reported(emitters=[{"shape": shape}]))
 
     def test_drivers_that_cannot_be(self) -> None:
         for number in (
@@ -69,13 +69,13 @@ class Refused(unittest.TestCase):
             {"value": 1, "over_life_to": {"points": [{"at": 0, "value": 1}]}},
         ):  # fmt: skip
             with self.subTest(number):
-                self.assertIn("emitters.0.size", self.told(emitters=[{"size": number}]))
+                self.assertIn("emitters.0.size", self.reported(emitters=[{"size": number}]))
 
     def test_paths_and_cameras(self) -> None:
-        self.assertIn("points", self.told(markers=[{"path": {"points": []}}]))
-        self.assertIn("pan", self.told(camera={"pan": 1e9}))
-        self.assertIn("focal_mm", self.told(camera={"focal_mm": 0}))
-        self.assertIn("same", self.told(markers=[{"id": "same"}], zones=[{"id": "same"}]))
+        self.assertIn("points", self.reported(markers=[{"path": {"points": []}}]))
+        self.assertIn("pan", self.reported(camera={"pan": 1e9}))
+        self.assertIn("focal_mm", self.reported(camera={"focal_mm": 0}))
+        self.assertIn("same", self.reported(markers=[{"id": "same"}], zones=[{"id": "same"}]))
 
 
 class Survived(unittest.TestCase):

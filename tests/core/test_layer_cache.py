@@ -1,4 +1,4 @@
-"""After an edit only what it changes is drawn anew, and the picture is the one that it would be without what is known."""
+"""After an edit only what it changes is drawn again, and the picture equals one drawn without the cache."""
 
 import unittest
 from typing import Any
@@ -93,7 +93,7 @@ class KnownLayers(unittest.TestCase):
                 edit(given)
                 self.same(parse_shot(given))
 
-    def test_who_is_stepped_together_is_drawn_anew_when_one_of_them_moves_otherwise(self) -> None:
+    def test_interacting_emitters_are_drawn_again_when_one_moves_differently(self) -> None:
         given = _given() | {"finish": [], "camera": {}}
         given["emitters"] = [e | {"finish": [{"kind": "blur", "sigma": 1}], "speed": 60} for e in given["emitters"][:2]]
         given["groups"], given["forces"] = [], [{"kind": "flock", "id": "flock", "radius": 200}]
@@ -122,13 +122,13 @@ class KnownLayers(unittest.TestCase):
                 drawn.clear()
                 given["emitters"][6]["opacity"] = value
                 self.drawn(parse_shot(given), self.known)
-        # The star alone: what lies below it is kept.
+        # The star alone: the picture below it is cached.
         self.assertEqual(set(drawn), {6})
         with mock.patch.object(RenderContext, "draw", spied):
             drawn.clear()
             given["emitters"][1]["opacity"] = 50
             self.drawn(parse_shot(given), self.known)
-        # What has a layer of its own is found: the group (2, 3), and the one behind the matte (4).
+        # Units with a separate layer are found in the cache: the group (2, 3), and the one behind the matte (4).
         self.assertEqual(set(drawn) & {2, 3, 4}, set())
 
     def test_it_holds_no_more_than_it_may(self) -> None:

@@ -1,4 +1,4 @@
-"""What lies over what: layers and groups, what they are used for, mattes, lights, depth of field, orders."""
+"""Compositing: layers and groups, their uses, mattes, lights, depth of field, orders."""
 
 import math
 import tempfile
@@ -174,7 +174,7 @@ class Mattes(unittest.TestCase):
         self.assertGreater(float(path[60 - 10, 95, 3]), 0.9)
 
     def plate(self, **matte: Any) -> np.ndarray:
-        """Over a plate whose left half is dark green, whose right half is bright grey."""
+        """Over a plate that is dark green on the left, bright grey on the right."""
         with tempfile.TemporaryDirectory() as folder:
             picture = np.zeros((120, 160, 3), np.uint8)
             picture[:, :80] = (20, 90, 20)

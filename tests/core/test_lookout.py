@@ -88,7 +88,9 @@ class Recognised(unittest.TestCase):
         self.assertFalse({"pops in", "pops out"} & kinds(one(opacity=100, size=3)), "sparks may")
         self.assertNotIn("pops out", kinds(one(opacity={"value": 100, "over_life": fades}, fade_last=20)))
         stands = one(opacity=100, rate=0, bursts=[{"count": 50}], lifespan=0)
-        self.assertFalse({"pops in", "pops out"} & kinds(stands), "who is there from the first frame on never appears")
+        self.assertFalse(
+            {"pops in", "pops out"} & kinds(stands), "a particle that exists from the first frame never appears"
+        )
 
     def test_a_life_too_short_for_its_target(self) -> None:
         pull = force("attractor", up=600, strength=60)
@@ -156,7 +158,7 @@ class Recognised(unittest.TestCase):
 
 
 class Nothing(unittest.TestCase):
-    """Why nothing is seen: each reason by its own name, and mended."""
+    """Why nothing is visible: each reason has a name and a remedy."""
 
     def reason(self, word: str, frame: int = 60, mends: bool = True, **given: Any) -> Note:
         shot = one(**given)
@@ -215,7 +217,7 @@ class Nothing(unittest.TestCase):
 
 
 class Deliveries(unittest.TestCase):
-    def told(self, shot: Shot, **order: Any) -> set[str]:
+    def reported(self, shot: Shot, **order: Any) -> set[str]:
         given = {
             "format": "png8",
             "first": 0,
@@ -229,14 +231,14 @@ class Deliveries(unittest.TestCase):
         return {note.kind for note in order_notes(shot, Order.model_validate(given))}
 
     def test_a_format_that_would_lose_the_alpha(self) -> None:
-        self.assertIn("no alpha", self.told(one(), format="mp4"))
-        self.assertNotIn("no alpha", self.told(one(), format="mp4", over_plate=True))
-        self.assertNotIn("no alpha", self.told(one(), format="png16"))
+        self.assertIn("no alpha", self.reported(one(), format="mp4"))
+        self.assertNotIn("no alpha", self.reported(one(), format="mp4", over_plate=True))
+        self.assertNotIn("no alpha", self.reported(one(), format="png16"))
 
     def test_a_blend_that_needs_what_lies_below(self) -> None:
         plate = {"media": "p.mp4"}
-        self.assertIn("blend over nothing", self.told(one(blend="multiply", shot={"plate": plate})))
-        self.assertNotIn("blend over nothing", self.told(one(blend="add", shot={"plate": plate})))
+        self.assertIn("blend over nothing", self.reported(one(blend="multiply", shot={"plate": plate})))
+        self.assertNotIn("blend over nothing", self.reported(one(blend="add", shot={"plate": plate})))
 
 
 class Demonstration(unittest.TestCase):

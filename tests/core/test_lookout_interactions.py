@@ -1,4 +1,4 @@
-"""What the Lookout says of particles that know of each other, and that its mends mend."""
+"""Notes of the Lookout about interacting particles, and that their remedies work."""
 
 import unittest
 from typing import Any
@@ -66,13 +66,13 @@ class Crowds(unittest.TestCase):
             "rate": 0, "bursts": [{"count": 60}], "lifespan": 0, "speed": 0, "spacing": "even",
             "shape": {"kind": "rectangle", "width": 400, "height": 300},
         }  # fmt: skip
-        for told, word in (
+        for reported, word in (
             ({"seed_first": 0}, "No particle is infected"), ({"radius": 3}, "reaches only 3 px"), ({"pace": 0}, "speed is 0"),
             ({"seed_first": 0, "seeds": "z"}, "seed zone"),
         ):  # fmt: skip
             with self.subTest(word):
                 zones = [{"id": "z", "across": 5000, "radius": 10}]
-                shot = given({"kind": "contagion", "id": "c", "radius": 90, **told}, field, zones=zones)
+                shot = given({"kind": "contagion", "id": "c", "radius": 90, **reported}, field, zones=zones)
                 self.assertIn(word, self.mended(shot, "cannot spread").why)
         fine = given({"kind": "contagion", "id": "c", "radius": 90}, field)
         self.assertNotIn("cannot spread", self.notes(fine))

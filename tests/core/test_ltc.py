@@ -21,13 +21,13 @@ class Reading(unittest.TestCase):
             found = Reader(48_000).feed(written(start, 50, rate))
             # The first one is only known by the second.
             self.assertEqual(len(found), 48, rate)
-            for n, told in enumerate(found, 2):
-                self.assertEqual(told.rate, rate)
+            for n, reported in enumerate(found, 2):
+                self.assertEqual(reported.rate, rate)
                 # The word is over where the next frame begins.
-                self.assertAlmostEqual(told.sample / 48_000, n / rate, delta=2 / 48_000)
+                self.assertAlmostEqual(reported.sample / 48_000, n / rate, delta=2 / 48_000)
                 frame = start + n - 1
                 seconds = frame // round(rate) + (frame % round(rate) + 1) / rate
-                self.assertAlmostEqual(told.seconds, seconds, delta=1e-9)
+                self.assertAlmostEqual(reported.seconds, seconds, delta=1e-9)
 
     def test_pieces_noise_level_and_turned_round(self) -> None:
         clean = written(90_000, 40, 25, 44_100)
@@ -43,7 +43,7 @@ class Reading(unittest.TestCase):
         parts = [written(0, 20, 25), np.zeros(9600, np.float32), written(25 * 3600 * 10, 20, 25)]
         found = Reader(48_000).feed(np.concatenate(parts))
         self.assertAlmostEqual(found[-1].seconds, 36_000 + 20 / 25, delta=0.05)
-        self.assertTrue(all(told.seconds < 1 or told.seconds >= 36_000 for told in found))
+        self.assertTrue(all(reported.seconds < 1 or reported.seconds >= 36_000 for reported in found))
 
     def test_other_sounds_say_nothing(self) -> None:
         t = np.arange(96_000) / 48_000

@@ -149,13 +149,13 @@ class Kept(InFolder):
     """Frames at their size: as codes of 16 bits, handed from reader to reader."""
 
     def read(self, shared_cache: SharedCache | None, width: int = 60, height: int = 40) -> tuple[np.ndarray, int]:
-        """A frame as a reader of its own gives it, and how many frames it decoded."""
+        """A frame from a fresh reader, and how many frames it decoded."""
         shot = Shot(width=120, height=80, plate=Plate(media=str(self.movie), fit="fill"))
         reader = PlateReader(shared_cache=shared_cache)
         with unittest.mock.patch.object(Movie, "read", autospec=True, side_effect=Movie.read) as decoded:
             found = reader.at(shot, Fraction(3, 25), width, height)
             assert found is not None
-            found[:] = 7  # whose array it is may change it
+            found[:] = 7  # the caller owns the array and may change it
             again = reader.at(shot, Fraction(3, 25), width, height)
         assert again is not None
         return again, decoded.call_count
@@ -199,7 +199,7 @@ class Kept(InFolder):
         # Another file of the same name is another plate.
         os.utime(self.movie, (1, 1))
         self.assertEqual(self.read(shared_cache)[1], 1)
-        # Who forgets what may be read forgets it for all.
+        # Forgetting the readable folders forgets them for all.
         PlateReader(shared_cache=shared_cache).forget()
         self.assertEqual(self.read(shared_cache)[1], 1)
 
@@ -300,14 +300,18 @@ class Deliveries(InFolder):
             self.assertLess(np.abs(over(back, white) - there).max(), tolerance)
 
     def stopped_at(self, count: int, **more: object) -> list[int]:
-        """Deliver until so many frames are made; how many were made, each time that it was told."""
-        told: list[int] = []
+        """Deliver until this many frames are made; how many were made, at each report."""
+        reported: list[int] = []
         order = Order.model_validate({"first": 0, "folder": str(self.folder), **more})
         delivery = Delivery(
-            self.shot, order, on_progress=told.append, cancelled=lambda: bool(told) and told[-1] >= count, processes=1
+            self.shot,
+            order,
+            on_progress=reported.append,
+            cancelled=lambda: bool(reported) and reported[-1] >= count,
+            processes=1,
         )
         delivery.run()
-        return told
+        return reported
 
     def test_resuming_makes_only_what_is_missing(self) -> None:
         order = {"format": "png8", "last": 19, "name": "r"}
@@ -317,8 +321,8 @@ class Deliveries(InFolder):
         self.assertIn(len(there), (8, 9))
         there[1].unlink()
         stamps = {p: p.stat().st_mtime_ns for p in there if p.exists()}
-        told = self.stopped_at(99, **order)
-        self.assertEqual(told[-1], 20)
+        reported = self.stopped_at(99, **order)
+        self.assertEqual(reported[-1], 20)
         self.assertEqual(len(sorted(self.folder.glob("r.*.png"))), 20)
         self.assertEqual({p: p.stat().st_mtime_ns for p in stamps}, stamps)
 

@@ -141,7 +141,7 @@ class Exactness(unittest.TestCase):
                 after, _, _ = every.state(0, shot.seconds(frame + 1), every=4)
                 alone, _, _ = few.state(0, shot.seconds(frame + 1), every=4)
                 np.testing.assert_array_equal(after.values, alone.values)
-        # Nobody is left out where others depend on all of them.
+        # No particle is left out where others depend on all of them.
         trailing = Solver(busy(emitter={"trail": {"by": "frames", "length": 5}}))
         self.assertEqual(trailing.state(0, Fraction(2), every=4)[0].count, trailing.state(0, Fraction(2))[0].count)
 

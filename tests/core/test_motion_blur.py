@@ -1,4 +1,4 @@
-"""Motion blur against the mean of many pictures, its exposure, and where a particle is born or dies while the shutter is open."""
+"""Motion blur compared with the mean of many pictures, its exposure, and births and deaths while the shutter is open."""
 
 import unittest
 from fractions import Fraction
@@ -41,7 +41,7 @@ def apart(shot: Shot, angle: float, frame: int = 30, phase: float = 0) -> float:
 
 
 def flying(**emitter: Any) -> Shot:
-    """Few large particles that add, so that they do not lie over each other."""
+    """Few large additive particles, without overlap."""
     return one_emitter(
         width=320,
         height=240,
@@ -50,7 +50,7 @@ def flying(**emitter: Any) -> Shot:
 
 
 class Among(unittest.TestCase):
-    def test_who_is_among_whom_in_any_order(self) -> None:
+    def test_membership_of_ids_in_any_order(self) -> None:
         draws = np.random.default_rng(3)
         for case in range(300):
             some, others = draws.integers(0, 40, 2)
@@ -161,7 +161,7 @@ class Exposure(unittest.TestCase):
         self.assertAlmostEqual(middle(0) - here, 2.5, delta=0.1)
         self.assertAlmostEqual(middle(-90) - here, 0, delta=0.1)
 
-    def test_who_is_born_or_dies_meanwhile_is_exposed_for_that_long(self) -> None:
+    def test_particles_born_or_dying_meanwhile_are_exposed_for_that_long(self) -> None:
         # Open for a whole frame of 0.04 s, from frame 10: born at 0.41 s, three quarters are left.
         born = flying(rate=0, bursts=[{"count": 1, "at_s": 0.41}], lifespan=9)
         full = flying(rate=0, bursts=[{"count": 1, "at_s": 0.1}], lifespan=9)
@@ -189,7 +189,7 @@ if __name__ == "__main__":
 
 
 class InHaste(unittest.TestCase):
-    """What is left out by one who has no time."""
+    """What a draft leaves out."""
 
     def test_the_shutter_is_as_if_it_were_closed(self) -> None:
         shot = opened(flying(), 180)

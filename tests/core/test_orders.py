@@ -1,4 +1,4 @@
-"""Orders: which moments, under which names, for what, and what is told of them before."""
+"""Orders: their frames, file names and purposes, and the notes about them beforehand."""
 
 import shutil
 import tempfile
@@ -63,7 +63,7 @@ class Moments(unittest.TestCase):
         self.assertEqual(made[10].lasts_s, Fraction(2, 5) / 25)
 
     def test_a_keyed_speed_is_summed_up(self) -> None:
-        # Evenly from 100 % down to 0 in two seconds: t - t²/4 seconds have gone by; then it waits, and goes on.
+        # Evenly from 100 % down to 0 in two seconds: t - t²/4 seconds have passed; then it waits, and continues.
         keys = [
             {"at_s": 0, "value": 100, "joint": "straight"}, {"at_s": 2, "value": 0, "joint": "straight"},
             {"at_s": 3, "value": 0, "joint": "hold"}, {"at_s": 4, "value": 50},
@@ -209,7 +209,7 @@ class Purposes(InFolder):
         self.assertEqual(shipped("a st").frames, "one")
 
 
-class Told(InFolder):
+class Preview(InFolder):
     def test_it_says_what_it_would_make(self) -> None:
         said = delivery_preview(
             one_emitter(), order(self.folder, format="mp4", retime={"speed": 50}), None, PlateReader()
@@ -223,7 +223,7 @@ class Told(InFolder):
             ("a.0000.png already exists or is about to be written.", "a.0000.png", "a.0049.png"),
         )
 
-    def test_a_disk_that_is_too_small_is_told_before(self) -> None:
+    def test_a_disk_that_is_too_small_is_reported_beforehand(self) -> None:
         said = delivery_preview(
             one_emitter(width=16_000, height=4000),
             order(self.folder, format="exr-float", last=900_000),
@@ -232,8 +232,8 @@ class Told(InFolder):
         )
         self.assertEqual(said.notes[0].kind, "disk")
 
-    def test_time_is_told_with_all_that_takes_it(self) -> None:
-        # How fast the machine is now is measured: what is compared is told for one machine.
+    def test_the_time_estimate_counts_everything(self) -> None:
+        # The machine's current speed is measured: the comparison uses one speed.
         for module in (forecast, time_estimate):
             self.enterContext(mock.patch.object(module, "speed", return_value=1.0))
 
@@ -256,7 +256,7 @@ class Told(InFolder):
         late = {"last": 999, "first": 950}
         self.assertGreater(seconds(**late, shot=parse_shot(alone | met)), 1.3 * seconds(**late, shot=parse_shot(alone)))
 
-    def test_files_come_about_as_large_as_is_told(self) -> None:
+    def test_files_are_about_as_large_as_estimated(self) -> None:
         grain = np.random.default_rng(1).normal(90, 2, (360, 640, 3))
         still(self.folder / "grain.png", np.round(grain).astype(np.uint8), "uint8")
         shot = one_emitter(width=640, height=360, plate={"media": str(self.folder / "grain.png")})

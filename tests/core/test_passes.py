@@ -1,4 +1,4 @@
-"""What stands beside a picture: layers, depth, motion, cover, ids and who is seen where."""
+"""What accompanies a picture: layers, depth, motion, cover, ids and the visible particles."""
 
 import json
 import shutil
@@ -30,7 +30,7 @@ def measure(shot: Shot, frame: int = 20, scale: float = 1.0, lasts: Fraction | N
 
 
 def still_body(**more: Any) -> dict[str, Any]:
-    """One particle that stands still, hard and wide."""
+    """One particle at rest, hard and wide."""
     return {
         "shape": {"kind": "point"},
         "cadence": "even",
@@ -157,7 +157,7 @@ class Motion(unittest.TestCase):
 
 
 class Ids(unittest.TestCase):
-    def test_each_pixel_names_who_lies_topmost(self) -> None:
+    def test_each_pixel_names_the_topmost_particle(self) -> None:
         shot = one_emitter(**SIZE, emitter=still_body(rate=2, speed=30, direction=0, size=12))
         solver = Solver(shot)
         found = ids(compositor_of(solver, 40))
@@ -240,17 +240,19 @@ class Layers(unittest.TestCase):
         found, spec = self.read(shot, "objects")
         keys = [a.name for a in spec.extra_attribs if a.name.startswith("cryptomatte/")]
         head = keys[0].rpartition("/")[0]
-        told = {name: spec.getattribute(f"{head}/{name}") for name in ("name", "hash", "conversion", "manifest")}
-        self.assertEqual((told["hash"], told["conversion"]), ("MurmurHash3_32", "uint32_to_float32"))
-        manifest = json.loads(told["manifest"])
+        reported = {name: spec.getattribute(f"{head}/{name}") for name in ("name", "hash", "conversion", "manifest")}
+        self.assertEqual((reported["hash"], reported["conversion"]), ("MurmurHash3_32", "uint32_to_float32"))
+        manifest = json.loads(reported["manifest"])
         self.assertEqual(set(manifest), {"Lamp, low", "Å"})
         where = {"Lamp, low": (60, 60, 1.0), "Å": (60, 115, 0.4)}
         for name, (y, x, share) in where.items():
             code = np.array([int(manifest[name], 16)], np.uint32).view(np.float32)[0]
             total = sum(
-                float(found[f"{told['name']}{n:02d}.{share_in}"][y, x])
-                for n in range(3) for code_in, share_in in ("RG", "BA") if found[f"{told['name']}{n:02d}.{code_in}"][y, x] == code
-            )  # fmt: skip
+                float(found[f"{reported['name']}{n:02d}.{share_in}"][y, x])
+                for n in range(3)
+                for code_in, share_in in ("RG", "BA")
+                if found[f"{reported['name']}{n:02d}.{code_in}"][y, x] == code
+            )
             self.assertAlmostEqual(total, share, places=4)
 
     def test_the_largest_share_comes_first(self) -> None:

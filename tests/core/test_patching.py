@@ -12,7 +12,7 @@ from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.document.patching import patched
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.simulate.interactions.group import run_anew
+from isbjorn.core.simulate.interactions.group import moves_differently
 from isbjorn.demo.beacon import beacon
 
 STEPS: list[dict[str, Any]] = [
@@ -66,7 +66,7 @@ class Patches(unittest.TestCase):
         self.assertTrue(all(a is b for a, b in zip(edited.forces, shot.forces, strict=True)))
         self.assertEqual(shot, beacon("plate.mp4"))
 
-    def test_what_does_not_fit_is_told_where(self) -> None:
+    def test_errors_name_the_place(self) -> None:
         shot = beacon("plate.mp4")
         for path, value, where in (
             ("/emitters/0/size/value", -5, "emitters.0.size"),
@@ -76,13 +76,13 @@ class Patches(unittest.TestCase):
             ("nowhere", 1, "nowhere"),
             ("/markers/-/up", 1, "/markers/-/up"),
         ):
-            with self.subTest(path), self.assertRaises(IsbjornError) as told:
+            with self.subTest(path), self.assertRaises(IsbjornError) as reported:
                 patched(shot, [{"op": "replace", "path": path, "value": value}])
-            self.assertIn(where, told.exception.where)
+            self.assertIn(where, reported.exception.where)
 
 
-class Anew(unittest.TestCase):
-    def test_who_must_be_stepped_from_the_first_birth_on(self) -> None:
+class Restart(unittest.TestCase):
+    def test_groups_that_must_be_stepped_from_the_first_birth_on(self) -> None:
         shot = parse_shot({
             "emitters": [{"id": "a", "rate": 20}, {"id": "b", "rate": 5}],
             "forces": [{"kind": "flock", "id": "f"}, {"kind": "gravity", "id": "g"}],
@@ -90,17 +90,17 @@ class Anew(unittest.TestCase):
         })  # fmt: skip
 
         def after(path: str, value: Any) -> bool:
-            return run_anew(shot, patched(shot, [{"op": "replace", "path": path, "value": value}]))
+            return moves_differently(shot, patched(shot, [{"op": "replace", "path": path, "value": value}]))
 
-        self.assertTrue(run_anew(None, shot))
-        self.assertFalse(run_anew(shot, shot))
+        self.assertTrue(moves_differently(None, shot))
+        self.assertFalse(moves_differently(shot, shot))
         self.assertFalse(after("/emitters/0/brightness/value", 50))
         self.assertFalse(after("/emitters/1/speed/value", 50))
         self.assertFalse(after("/forces/1/strength/value", 3))
         self.assertTrue(after("/emitters/0/speed/value", 50))
         self.assertTrue(after("/forces/0/radius/value", 50))
         self.assertTrue(after("/seed", 5))
-        # Without a meeting nobody is.
+        # Without an interaction none is.
         self.assertFalse(after("/links/0/force", "g"))
         self.assertFalse(after("/forces/0/on", False))
 

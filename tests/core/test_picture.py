@@ -125,7 +125,7 @@ class Blends(unittest.TestCase):
 
 class Orders(unittest.TestCase):
     def drawn(self, order: str, **more: object) -> np.ndarray:
-        # Births stand still on one spot; the oldest is red, the youngest blue.
+        # Births stay on one spot; the oldest is red, the youngest blue.
         ramp = {"colours": [{"at": 0, "colour": "#0000ff"}, {"at": 1, "colour": "#ff0000"}], "mix": "linear"}
         shot = one_emitter(
             emitter={

@@ -28,7 +28,7 @@ class Reach(unittest.TestCase):
         found = Solver(two_emitters(links)).at(100)
         return {name: found.velocity[found.emitter == number] for number, name in enumerate("ab")}
 
-    def test_a_force_acts_on_whom_it_reaches_and_on_nobody_else(self) -> None:
+    def test_a_force_acts_only_on_emitters_that_it_reaches(self) -> None:
         speeds = self.speeds([("g", "a")])
         self.assertGreater(speeds["a"][:, 0].max(), 300)
         np.testing.assert_allclose(speeds["b"][:, 0], 0, atol=1e-9)

@@ -1,4 +1,4 @@
-"""Particles read back: a file stands in for the motion of an emitter."""
+"""Recorded particles: a file replaces the motion of an emitter."""
 
 from __future__ import annotations
 
@@ -92,7 +92,7 @@ class ThereAndBack(Folder):
         np.testing.assert_allclose(m.velocity[:, 1], 2 * p.velocity[:, 0], atol=1e-3)
         self.assertTrue((m.size == 3).all())
 
-    def test_forces_do_not_move_it_and_it_begins_when_it_is_told(self) -> None:
+    def test_forces_do_not_move_it_and_it_begins_at_its_start(self) -> None:
         shot = parse_shot(SPARKS)
         made = self.taken(
             deliver(shot, self.folder / "n", "p.{frame}", format="npz", existing="refuse", processes=1), shot
@@ -120,7 +120,7 @@ class ThereAndBack(Folder):
         self.assertEqual(len(shown.emitters[0].flights), 40)
         self.assertGreater(shown.cost.fixed_ms, 0)
 
-    def test_who_is_born_of_it_leaves_from_it(self) -> None:
+    def test_spawned_particles_leave_from_it(self) -> None:
         shot = parse_shot(SPARKS)
         made = self.taken(
             deliver(shot, self.folder / "n", "p.{frame}", format="npz", existing="refuse", processes=1), shot
@@ -171,7 +171,7 @@ class FromAnyone(Folder):
         np.testing.assert_allclose(made.moments + made.lives, [0.15, 0.35], atol=1e-6)
         np.testing.assert_allclose(made.velocity[:, 0], [10, 10, 100, 100, 100], atol=1e-4)
 
-    def test_who_was_away_is_another(self) -> None:
+    def test_a_particle_that_was_missing_is_a_new_one(self) -> None:
         made = recorded(
             [
                 sample(0, [1], [0]),
@@ -202,7 +202,7 @@ class FromAnyone(Folder):
 
 
 class Refused(Folder):
-    """What is none is said, and nothing of it is believed."""
+    """An invalid file is reported, and nothing of it is used."""
 
     def test_files_that_are_none(self) -> None:
         shot = parse_shot({})

@@ -109,7 +109,7 @@ class Profiles(unittest.TestCase):
         st.floats(0, 1),
         st.floats(0, 1),
     )
-    def test_light_does_not_hang_on_where_between_pixels_a_body_lies(
+    def test_light_does_not_depend_on_the_sub_pixel_position(
         self, radius: float, kind: tuple[int, float], x: float, y: float
     ) -> None:
         look = np.array([[1, 1, 1, 1, *kind]], np.float32)

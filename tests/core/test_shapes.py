@@ -112,7 +112,7 @@ class Even(unittest.TestCase):
         arc = born("path", points=bent)
         self.assertAlmostEqual(float(arc[1].max()), 150, delta=0.2)
 
-    def test_a_drawing_is_read_once_and_anew_where_what_lies_there_is_broken(self) -> None:
+    def test_a_drawing_is_read_once_and_again_where_its_cache_is_damaged(self) -> None:
         folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
         shared_cache = SharedCache(folder, 1 << 20)
         keep_on(shared_cache)
@@ -203,11 +203,9 @@ class FromPlate(InFolder):
         self.assertEqual(int(((edges[0] > 56) & (edges[0] < 64) & (edges[1] > 25) & (edges[1] < 35)).sum()), 0)
         moving = places("moving", 2)
         still = (moving[0] > 53) & (moving[0] < 67)
-        self.assertLessEqual(
-            int(still.sum()), 2, "what stays bright does not move, but for who is born on the very frame"
-        )
+        self.assertLessEqual(int(still.sum()), 2, "bright particles do not move, except those born on the very frame")
 
-    def test_without_a_plate_nobody_is_seen(self) -> None:
+    def test_without_a_plate_no_particle_is_seen(self) -> None:
         found = Solver(one_emitter(emitter={"shape": {"kind": "plate"}})).at(50)
         self.assertTrue((np.abs(found.position[:, :2]) > 1e6).any(axis=1).all())
 

@@ -51,7 +51,7 @@ class Beside(unittest.TestCase):
         self.enterContext(unittest.mock.patch.object(shared_states, "WORTH_S", 0.0))
 
     def solver(self, given: dict[str, object]) -> Solver:
-        """As in a process of its own: it shares nothing but the folder."""
+        """As in a separate process: it shares nothing but the folder."""
         return Solver(Shot.model_validate(given), StateCache(shared_caches=SharedCaches.within(self.folder)))
 
     @contextmanager
@@ -105,7 +105,7 @@ class Beside(unittest.TestCase):
         with self.counted(InteractionGroup, "_step") as steps:
             np.testing.assert_array_equal(arrays(other, 68), alone[1])
         self.assertLessEqual(len(steps), 21)
-        # Rungs are there for who comes to an earlier moment.
+        # Checkpoints serve jumps to an earlier moment.
         with self.counted(InteractionGroup, "_step") as steps:
             arrays(self.solver(school()), 30)
         self.assertLessEqual(len(steps), 20)
@@ -139,29 +139,29 @@ class Beside(unittest.TestCase):
                  "forces": [{"kind": "contagion", "id": "c", "seeds": "z", "radius": 25, "pace": 60}]}  # fmt: skip
 
         def caught() -> Any:
-            """As in a process of its own."""
+            """As in a separate process."""
             with unittest.mock.patch.object(static_contagion, "_CAUGHT", Cache("states")):
                 return self.solver(given).at(12).caught
 
-        with unittest.mock.patch.object(static_contagion, "_on", side_effect=static_contagion._on) as told:
+        with unittest.mock.patch.object(static_contagion, "_on", side_effect=static_contagion._on) as reported:
             first = caught()
-            self.assertGreater(told.call_count, 0)
+            self.assertGreater(reported.call_count, 0)
             self.assertGreater(int((first >= 0).sum()), 50)
             self.assertGreater(int((first < 0).sum()), 0)
-            told.reset_mock()
+            reported.reset_mock()
             np.testing.assert_array_equal(caught(), first)
-            self.assertEqual(told.call_count, 0)
+            self.assertEqual(reported.call_count, 0)
             for path in self.folder.rglob("still*"):
                 path.write_bytes(path.read_bytes()[:-8])
             np.testing.assert_array_equal(caught(), first)
-            self.assertGreater(told.call_count, 0)
+            self.assertGreater(reported.call_count, 0)
 
     def test_waves_are_swung_by_one_alone(self) -> None:
         given = {"emitters": [{"id": "a", "rate": 40, "lifespan": 0.2, "ripples": {"width": 300, "length": 200, "tilt": 0}}],
                  "width": 320, "height": 240}  # fmt: skip
 
         def picture() -> Any:
-            """As in a process of its own."""
+            """As in a separate process."""
             with unittest.mock.patch.object(waves, "_MODES", Cache("states")):
                 return draw_particles(self.solver(given), 45).picture
 

@@ -40,12 +40,12 @@ REACHED = [{"force": "f1", "emitter": "e1"}]
 
 def shot_of(**more: Any) -> Shot:
     """A shot with a control that listens to /a."""
-    told: dict[str, Any] = {
+    reported: dict[str, Any] = {
         "controls": [{"id": "c1", "name": "C", "value": 0.5, "comes_from": {"address": "/a", "smooth_s": 0.05}}],
         "emitters": [{**EMITTER, "rate": led(600, 0, 1), "across": led(0, -300, 300, "add"), "inherit": 50}],
         "last_frame": 249,
     }
-    return parse_shot({**told, **more})
+    return parse_shot({**reported, **more})
 
 
 def performed(shot: Shot, seconds: float = 3.0) -> tuple[Show, list[tuple[Fraction, Particles]]]:
@@ -77,7 +77,7 @@ class InFolder(unittest.TestCase):
 
 class Replayed(InFolder):
     def check(self, shot: Shot, most: int = 8) -> None:
-        """Every so many pictures of a show are those of its take, asked for backwards by one who was not there."""
+        """Some pictures of a show equal those of its take, requested backwards by a new solver."""
         show, seen = performed(shot)
         self.assertGreater(len(seen[-1][1]), 20)
         solver = Solver(self.with_take(shot, show))
@@ -114,7 +114,7 @@ class Replayed(InFolder):
                 force = {"id": "f1", "name": "F", **forces}
                 self.check(shot_of(emitters=[{**EMITTER, **emitter}], forces=[force], links=REACHED), 4)
 
-    def test_strands_and_those_who_are_born_of_others(self) -> None:
+    def test_strands_and_spawned_particles(self) -> None:
         held = {**EMITTER, "rate": 0, "lifespan": 0, "bursts": [{"count": 20}], "strand": {}}
         wind = {"kind": "wind", "id": "f1", "name": "W", "strength": led(100, -2, 2)}
         self.check(shot_of(emitters=[held], forces=[wind], links=REACHED), 4)
@@ -211,12 +211,12 @@ class Performing(unittest.TestCase):
         self.assertFalse(show.edit(bigger))
         self.assertEqual(show.now_s, 2.0)
         self.assertAlmostEqual(len(show.particles()) / before, 2, delta=0.05)
-        # Who meets others would have to be run up from the first moment: it begins anew.
+        # Interacting emitters would have to be simulated from the first moment: the show restarts.
         flock = {"kind": "flock", "id": "f1", "name": "F"}
         self.assertTrue(show.edit(shot_of(forces=[flock], links=REACHED)))
         self.assertEqual(show.performance.count, 1)
 
-    def test_an_edit_that_would_take_long_to_catch_up_begins_anew(self) -> None:
+    def test_an_edit_that_would_take_long_to_catch_up_restarts(self) -> None:
         wind = {"kind": "wind", "id": "f1", "name": "W", "strength": 20}
         endless = {**EMITTER, "rate": 400, "lifespan": 0}
         show = Show(shot_of(emitters=[endless], forces=[wind], links=REACHED))
@@ -298,16 +298,16 @@ class Files(InFolder):
         self.assertEqual((back.hz, back.lanes), (60, ("a", "b")))
         self.assertTrue(np.array_equal(back.values, made.values))
 
-    def test_what_is_no_take_is_told(self) -> None:
+    def test_an_invalid_take_is_reported(self) -> None:
         head = "# isbjorn take, 60 steps a second\n"
-        for text, told in (
+        for text, reported in (
             ("", "not a take"), ("# isbjorn take, 0 steps a second\na\n0\n", "not a take"), (head + "a,a\n0,0\n", "lanes"),
             (head + "a\n0\nx\n", "line of this take"), (head + "a\n2\n", "between 0 and 1"),
             (head + "a\nnan\n", "between 0 and 1"), (head + "a\n", "each line"), (head + "a,b\n0\n", "each line"),
         ):  # fmt: skip
             path = self.folder / "bad.csv"
             path.write_text(text)
-            with self.subTest(text=text), self.assertRaisesRegex(IsbjornError, told):
+            with self.subTest(text=text), self.assertRaisesRegex(IsbjornError, reported):
                 read_take(path)
 
     def test_what_is_kept_and_what_is_read_is_bounded(self) -> None:
@@ -339,7 +339,7 @@ class Files(InFolder):
         value = readings.things["c1"].value
         self.assertEqual(readings.number(value, [0, 1.4, 1.6, 2.9, 3.1]).tolist(), [0.125, 0.125, 1, 1, 0.125])
 
-    def test_a_take_that_is_missing_is_told_and_one_that_goes_lets_go(self) -> None:
+    def test_a_missing_take_is_reported_and_a_removed_one_is_released(self) -> None:
         shot = shot_of()
         show = Show(shot)
         show.step(1.0)

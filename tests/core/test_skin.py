@@ -1,4 +1,4 @@
-"""A skin: one ball is a disc, two join where the level says, what it covers is exact, and what lies below is bent."""
+"""A skin: one ball is a disc, two join where the level says, the cover is exact, and the picture below is refracted."""
 
 import math
 import unittest
@@ -28,7 +28,7 @@ def cover(document: Shot, scale: float = 1.0) -> np.ndarray:
 
 
 def pair(apart: float, level: float) -> Shot:
-    """Two balls so far apart: drawn along a line whose length is chosen so."""
+    """Two balls at a distance: drawn along a line with that length."""
     two = ONE | {"bursts": [{"count": 2}], "skin": {"smoothing": 0, "level": level}}
 
     def on(length: float) -> Shot:
@@ -42,7 +42,7 @@ def pair(apart: float, level: float) -> Shot:
 
 class Depth(unittest.TestCase):
     def lit(self, slope: float, depth: float) -> float:
-        """How bright the middle of a sheet of balls is that comes nearer to the right by so many px a px, lit from the right."""
+        """Brightness in the middle of a sheet of balls that comes nearer to the right by some px per px, lit from the right."""
         document = shot({
             "depth": depth, "bulge": 0, "highlight": 0, "shade": 100, "shade_colour": "#000000", "light_from": 0,
             "light_height": 45,
@@ -104,7 +104,7 @@ class Surface(unittest.TestCase):
         self.assertAlmostEqual(float(cover(shot({"detail": 40})).sum()), whole, delta=0.02 * whole)
 
     def test_two_join_where_the_level_says(self) -> None:
-        """Two balls of radius r and reach R come to the level l between them when 2 (1 - (d/2R)²)³ = l."""
+        """Two balls of radius r and reach R reach the level l between them when 2 (1 - (d/2R)²)³ = l."""
         for level in (20, 35, 60):
             share = level / 100
             reach = 40 / math.sqrt(1 - share ** (1 / 3))

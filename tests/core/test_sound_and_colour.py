@@ -52,7 +52,7 @@ def sounding(path: Path, clicks: tuple[int, ...], seconds: int = 4, rate: int = 
 
 
 def clicks_in(path: Path) -> tuple[list[int], int, int]:
-    """Where loud samples stand, counted from the first picture; how many samples there are; and the rate."""
+    """Positions of loud samples, counted from the first picture; the number of samples; and the rate."""
     with av.open(str(path)) as container:
         stream = container.streams.audio[0]
         zero = 0.0
@@ -110,7 +110,7 @@ class Sound(InFolder):
     def test_it_comes_round_with_its_plate_or_is_silent_beyond_it(self) -> None:
         shot = self.shot(beyond="loop")
         found, count, _ = clicks_in(self.delivered("png8", shot, first=90, last=119))
-        # 3.6 to 4.8 s, and the plate begins anew at 4 s.
+        # 3.6 to 4.8 s, and the plate restarts at 4 s.
         self.assertEqual((found, count), ([19_200 + 24_000], 57_600))
         found, count, _ = clicks_in(self.delivered("png8", self.shot(), first=90, last=119))
         self.assertEqual((found, count), ([], 57_600))
@@ -172,14 +172,14 @@ class Colour(InFolder):
         ):  # fmt: skip
             with self.subTest(form + " " + space):
                 target = Target(space=space)
-                told = PictureInfo(about.rate, about.timecode, target)
-                content = still_bytes(chart(), FORMATS[form], False, told)
+                reported = PictureInfo(about.rate, about.timecode, target)
+                content = still_bytes(chart(), FORMATS[form], False, reported)
                 back = self.back(content, FORMATS[form].suffix, target)
                 np.testing.assert_allclose(back, chart()[..., :3], atol=tolerance)
 
     def test_it_stands_in_the_file(self) -> None:
-        told = PictureInfo(Fraction(25), "00:00:00:00", Target(space="ACEScg"))
-        self.back(still_bytes(chart(), FORMATS["exr-half"], False, told), ".exr", Target(space="ACEScg"))
+        reported = PictureInfo(Fraction(25), "00:00:00:00", Target(space="ACEScg"))
+        self.back(still_bytes(chart(), FORMATS["exr-half"], False, reported), ".exr", Target(space="ACEScg"))
         self.assertEqual(self.spec.getattribute("oiio:ColorSpace"), "lin_ap1_scene")
         np.testing.assert_allclose(self.spec.getattribute("chromaticities")[:2], (0.713, 0.293), atol=1e-6)
         pq = Target(display="Rec.2100-PQ - Display", view="Un-tone-mapped")
@@ -189,8 +189,8 @@ class Colour(InFolder):
     def test_added_light_stays_exact_in_another_space_of_light(self) -> None:
         picture = np.zeros((2, 2, 4), np.float32)
         picture[..., :3] = (0.5, 2.0, 0.1)
-        told = PictureInfo(Fraction(25), "00:00:00:00", Target(space="ACEScg"))
-        back = self.back(still_bytes(picture, FORMATS["exr-float"], True, told), ".exr", Target(space="ACEScg"))
+        reported = PictureInfo(Fraction(25), "00:00:00:00", Target(space="ACEScg"))
+        back = self.back(still_bytes(picture, FORMATS["exr-float"], True, reported), ".exr", Target(space="ACEScg"))
         np.testing.assert_allclose(back, picture[..., :3], rtol=1e-5)
         self.assertEqual(self.spec.nchannels, 4)
 

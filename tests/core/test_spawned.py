@@ -1,4 +1,4 @@
-"""Particles that are born of others: how many, when and where exactly, and that they depend on nothing but the document."""
+"""Spawned particles: how many, exactly when and where, and that they depend only on the document."""
 
 import math
 import unittest
@@ -33,7 +33,7 @@ FLOOR: dict[str, Any] = {"kind": "surface", "id": "floor", "up": -30, "outcome":
 def shot(
     child: dict[str, Any] | None = None, *forces: dict[str, Any], parent: dict[str, Any] | None = None, **more: Any
 ) -> Shot:
-    """A jet of twelve under gravity; what is born of it rests where it is born."""
+    """A jet of twelve under gravity; its spawned particles rest where they are born."""
     acting = forces or (GRAVITY,)
     links = [{"force": f["id"], "emitter": "jet"} for f in acting]
     given = {
@@ -85,7 +85,7 @@ class InFlight(unittest.TestCase):
         length = float((fast[1:] + fast[:-1]).sum() / 2 * (t[1] - t[0]))
         self.assertAlmostEqual(len(children), 40 * 0.5 * length, delta=0.004 * 40 * 0.5 * length)
 
-    def test_those_per_px_lie_on_the_way_and_stay_who_they_are(self) -> None:
+    def test_those_per_px_are_on_the_path_and_keep_their_ids(self) -> None:
         straight = along_x(300)
         still = {"kind": "gravity", "id": "g", "strength": 0}
         document = shot({"rate": 0.4, "rate_per": "px"}, still, parent=straight)
@@ -199,7 +199,7 @@ class OnEvents(unittest.TestCase):
         # Twelve bodies of 2 px radius come down on it.
         np.testing.assert_allclose(children.position[:, 1], -28, atol=0.2)
 
-    def test_who_bounces_bears_at_the_first_touch(self) -> None:
+    def test_bouncing_parents_spawn_at_the_first_touch(self) -> None:
         bounce = FLOOR | {"outcome": "bounce"}
         _, children = both(shot({"born_when": "at touch"}, GRAVITY, bounce, parent={"lifespan": 0}), 4)
         self.assertEqual(len(children), 12)
@@ -242,7 +242,7 @@ class Promises(unittest.TestCase):
         for rate in ("24", "30", "60"):
             np.testing.assert_array_equal(both(shot(CHILD, rate=rate), 1.5)[1].position, first.position)
 
-    def test_an_edit_of_who_bears_changes_who_is_born(self) -> None:
+    def test_an_edit_of_the_parent_changes_its_births(self) -> None:
         document = shot(CHILD)
         faster = shot(CHILD, parent={"speed": 300})
         before = Solver(document)
@@ -250,7 +250,7 @@ class Promises(unittest.TestCase):
         wanted = Solver(faster).of(1, Fraction(1)).position
         np.testing.assert_array_equal(Solver(faster, before.cache, before=before).of(1, Fraction(1)).position, wanted)
 
-    def test_a_look_of_who_bears_changes_nothing(self) -> None:
+    def test_a_look_of_the_parent_changes_nothing(self) -> None:
         document = shot(CHILD)
         looks = shot(CHILD, parent={"opacity": 20})
         before = Solver(document)
@@ -282,8 +282,8 @@ class Kept(unittest.TestCase):
         self.assertIsNone(next(e for e in taken_out(document, "jet").emitters if e.id == "drop").born_of)
 
 
-class Told(unittest.TestCase):
-    def test_why_nobody_is_born(self) -> None:
+class Reports(unittest.TestCase):
+    def test_why_there_are_no_births(self) -> None:
         from isbjorn.core.inspect.lookout import lookout
 
         for child, parent, word in (
@@ -313,8 +313,8 @@ class Refused(unittest.TestCase):
 
     def test_what_acts_between_them_cannot_reach_both(self) -> None:
         links = [{"force": "f", "emitter": name} for name in ("jet", "drop")]
-        told = self.refused(emitters=[JET, DROP], forces=[{"kind": "flock", "id": "f"}], links=links)
-        self.assertIn("cannot reach both", told)
+        reported = self.refused(emitters=[JET, DROP], forces=[{"kind": "flock", "id": "f"}], links=links)
+        self.assertIn("cannot reach both", reported)
 
     def test_a_slip_of_a_finger_is_bounded(self) -> None:
         from isbjorn.core.simulate import spawned

@@ -90,7 +90,7 @@ class ClosedForms(unittest.TestCase):
             sway = np.array([float(at(solver, Fraction(k, 60)).position[-1, 0]) for k in range(12, 300)])
             self.assertAlmostEqual(1 / float(np.diff(falls_through(sway, 60)).mean()), pace, delta=0.02 * pace)
 
-    def test_held_at_both_ends_it_hangs_as_a_catenary(self) -> None:
+    def test_held_at_both_ends_it_is_a_catenary(self) -> None:
         zone = {"id": "there", "shape": "sphere", "radius": 1, "across": 200, "up": 40}
         solver = Solver(
             shot(
@@ -338,7 +338,7 @@ class InAShot(unittest.TestCase):
         self.assertGreater(len(born), 15)
         np.testing.assert_allclose(born.position, [[0, -200, 0]] * len(born), atol=0.2)
 
-    def test_born_of_others_it_hangs_where_it_was_born(self) -> None:
+    def test_spawned_strands_stay_at_their_birth_place(self) -> None:
         sparks = {
             "id": "p", "shape": {"kind": "point"}, "rate": 0, "bursts": [{"count": 4}], "speed": 100, "spread": 360, "lifespan": 5,
         }  # fmt: skip
@@ -408,7 +408,7 @@ class Drawn(unittest.TestCase):
         # Of every strand about as many.
         self.assertLess(int(kept.reshape(40, 50).sum(axis=1).max()), 25)
 
-    def test_they_lie_over_each_other_in_the_order_that_is_told(self) -> None:
+    def test_they_overlap_in_the_given_order(self) -> None:
         both = {
             "bursts": [{"count": 2}], "colour_by": "birth moment", "up": 100, "size": {"value": 30, "spread": 20},
             "colour": {"mix": "stepped", "colours": [{"at": 0, "colour": "#ffffff"}]}, "hue": 0, "lightness": {"value": 60,
@@ -424,7 +424,7 @@ class Drawn(unittest.TestCase):
             middles.append(float(picture))
         self.assertGreater(abs(middles[0] - middles[1]), 0.03)
 
-    def test_bodies_stand_on_it_where_they_are_told(self) -> None:
+    def test_bodies_are_on_it_where_chosen(self) -> None:
         bare = {"joints": 5, "length": 200, "line": False}
         disc = {"up": 100, "size": {"value": 20, "spread": 0}, "body": {"kind": "hard disc"}}
         for bodies, count in (("none", 0), ("at the foot", 1), ("at all joints", 5)):

@@ -1,4 +1,4 @@
-"""Bodies that lie on what they touch: seen as a disc on it would be, whatever the camera."""
+"""Bodies aligned with the surface that they touch: seen as a disc on it would be, by any camera."""
 
 import math
 import unittest
@@ -13,7 +13,7 @@ from isbjorn.core.render.camera import projection
 
 
 class OnASurface(unittest.TestCase):
-    """What lies on a surface is seen as a disc on it would be."""
+    """A body on a surface is seen as a disc on it would be."""
 
     FLOOR: ClassVar[dict[str, Any]] = {"kind": "surface", "id": "floor", "up": -120, "outcome": "stick"}
     LENS: ClassVar[dict[str, Any]] = {"kind": "perspective", "focal_mm": 40}
@@ -40,7 +40,7 @@ class OnASurface(unittest.TestCase):
         for at in ((0.0, 0.0), (150.0, -200.0), (-120.0, 150.0)):
             cover = self.seen(at)
             view = projection(parse_shot({"width": 640, "height": 360, "camera": self.LENS}), 1.0, 0.0, None)
-            # It touches the floor at its own radius above it.
+            # It touches the floor when its centre is a radius above it.
             turn = np.linspace(0, 2 * np.pi, 400)
             rim = np.stack([at[0] + 45 * np.cos(turn), np.full(400, -75.0), at[1] + 45 * np.sin(turn)], axis=1)
             x, y = view.place(rim.astype(np.float32))[0].astype(float).T

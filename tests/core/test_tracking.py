@@ -99,7 +99,7 @@ class Tables(unittest.TestCase):
             self.assertAlmostEqual(a.x, b.x, delta=1e-3)
             self.assertAlmostEqual(a.y, b.y, delta=1e-3)
 
-    def test_places_from_the_corner_and_from_the_centre_are_told_apart(self) -> None:
+    def test_places_from_the_corner_and_from_the_centre_are_distinguished(self) -> None:
         corner = from_csv(self.SHOT, "x,y,Frame\n640,300,7\n\n")[0]
         centre = from_csv(self.SHOT, "frame,across_px,up_px\n7,0,60\n")[0]
         self.assertEqual((corner.x, corner.y), (640, 300))

@@ -173,7 +173,7 @@ class Neighbours(unittest.TestCase):
         self.assertEqual({(int(a), int(b)) for a, b in found}, wanted)
         np.testing.assert_allclose(distance, [away[a, b] for a, b in found], rtol=1e-4)
 
-    def test_nobody_has_more_lines_than_allowed(self) -> None:
+    def test_no_particle_has_more_lines_than_allowed(self) -> None:
         place = np.random.default_rng(4).random((3000, 3)).astype(np.float32) * 300
         joined, _ = pairs(place, 40, 3)
         self.assertLessEqual(int(np.bincount(joined.ravel()).max()), 3)

@@ -45,7 +45,7 @@ def energy(water: Water, modes: Modes) -> float:
 
 class Equation(unittest.TestCase):
     def test_many_drops_are_the_sum_of_each(self) -> None:
-        """Many are shared out to even ages, by polynomials: no more than float32 tells."""
+        """Many are distributed to even ages, by polynomials: within the precision of float32."""
         rng = np.random.default_rng(5)
         for water, passed in ((Water(800, 600, 105, 1.5, 60, 8), 0.1), (Water(300, 300, 400, 0.2, 10, 6), 0.037)):
             some = np.stack(
@@ -60,8 +60,8 @@ class Equation(unittest.TestCase):
                 np.testing.assert_allclose(mine, theirs, atol=1e-7 * np.abs(theirs).max())
 
     def test_one_drop_is_the_closed_form(self) -> None:
-        """h(r, t) = -a s² e^(-γt) ∫ e^(-k²s²/2) cos(ckt) J0(kr) k dk, as long as no wall is reached; the water itself
-        stays, so that all of it stands higher by what was pushed away."""
+        """h(r, t) = -a s² e^(-γt) ∫ e^(-k²s²/2) cos(ckt) J0(kr) k dk, as long as no wall is reached; the water itself stays, so
+        that the level everywhere is higher by the displaced water."""
         water = Water(800, 800, 120, 0.5, 0, 9)
         for t in (0.3, 1.0, 2.2):
             seen = heights(water, at(water, t, (0, 400, 400, 5)), 4)
@@ -187,7 +187,7 @@ class Seen(unittest.TestCase):
 
     def test_sizes_and_heights_make_no_new_waves(self) -> None:
         """Two seconds in: another size, spread or height asks for no more than the rest since the last tenth; the picture is the
-        one that is worked out anew."""
+        one that is computed again."""
         rain = {"rate": 30, "bursts": [], "shape": {"kind": "rectangle", "width": 300, "height": 200}, "seed": 4}
 
         def drawn(size: dict[str, Any], **ripples: Any) -> tuple[np.ndarray, int]:

@@ -1,4 +1,4 @@
-"""The studio's answers: edits, media, packages, the live picture, and who may ask."""
+"""The studio's answers: edits, media, packages, the live picture, and access."""
 
 import io
 import json
@@ -33,8 +33,8 @@ class Shots(InStudio):
 
     def test_a_wrong_edit_names_its_field_and_changes_nothing(self) -> None:
         before = self.document()
-        told = self.problem(self.edit("/emitters/0/lifespan/value", -3))
-        self.assertIn("emitters.0.lifespan", told)
+        reported = self.problem(self.edit("/emitters/0/lifespan/value", -3))
+        self.assertIn("emitters.0.lifespan", reported)
         self.problem(self.edit("/emitters/9/rate/value", 3))
         self.problem(self.edit("/width", 0))
         self.problem(self.edit("/last_frame", -1))
@@ -77,26 +77,28 @@ class Shots(InStudio):
     def test_a_damaged_shot_file_names_the_field(self) -> None:
         given = json.loads(self.client.get(f"/api/shots/{self.shot}/export").content)
         given["emitters"][0]["speed"]["value"] = "fast"
-        told = self.problem(self.client.post(f"/api/projects/{self.project}/shots/import", content=json.dumps(given)))
-        self.assertIn("emitters.0.speed.value", told)
+        reported = self.problem(
+            self.client.post(f"/api/projects/{self.project}/shots/import", content=json.dumps(given))
+        )
+        self.assertIn("emitters.0.speed.value", reported)
 
     def test_moving_thumbnails_are_twenty_frames(self) -> None:
         jpeg = self.client.get(f"/api/shots/{self.shot}/thumb").content
         self.assertEqual(simplejpeg.decode_jpeg(jpeg).shape, (180 * 20, 320, 3))
 
     def test_a_full_disk_is_said_and_nothing_is_lost(self) -> None:
-        # SQLite's own limit on the pages of a file stands in for a disk without room.
+        # SQLite's limit on the pages of a file simulates a full disk.
         with self.app.state.studio.store.engine.connect() as connection:
             pages = connection.exec_driver_sql("PRAGMA page_count").scalar()
             connection.exec_driver_sql(f"PRAGMA max_page_count = {pages}")
-        before, told = self.document(), ""
+        before, reported = self.document(), ""
         for number in range(200):
             answer = self.edit("/name", f"Beacon {number}" * 8)
             if answer.status_code != 200:
-                told = self.problem(answer)
+                reported = self.problem(answer)
                 break
             before = answer.json()["document"]
-        self.assertIn("full", told)
+        self.assertIn("full", reported)
         self.assertEqual(self.document(), before)
         self.assertTrue(self.client.get("/api/health").json()["ready"])
 
@@ -288,7 +290,7 @@ class Watching(Looking):
             self.assertEqual(socket.receive_json()["kind"], "fine")
             self.assertEqual(self.picture(socket)[0]["frame"], 0)
 
-    def test_messages_that_are_none_are_told_and_then_the_socket_is_closed(self) -> None:
+    def test_invalid_messages_are_reported_and_then_the_socket_is_closed(self) -> None:
         reads = mock.Mock(wraps=self.app.state.studio.store.shot_row)
         with self.looking() as socket, mock.patch.object(self.app.state.studio.store, "shot_row", reads):
             begun = reads.call_count

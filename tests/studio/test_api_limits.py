@@ -16,7 +16,7 @@ from tests.studio.in_studio import InStudio, Looking
 
 
 class Telling(InStudio):
-    def test_the_schema_tells_what_a_field_is(self) -> None:
+    def test_the_schema_describes_each_field(self) -> None:
         schema = self.client.get("/api/schema").json()
         rate = schema["$defs"]["Emitter"]["properties"]["rate"]["isbjorn"]
         self.assertEqual((rate["unit"], rate["clock"], rate["spread"]), ("/s", "shot", False))
@@ -125,21 +125,21 @@ class Idle(Looking):
         with mock.patch.object(playback, "_IDLE_S", 0.05), self.looking() as socket:
             socket.send_json({"kind": "see", "frame": 5, "first": 0, "last": 12, "width": 64})
             self.picture(socket)
-            told = socket.receive_json()
-            while told["ranges"] != [[0, 12]]:
-                told = socket.receive_json()
-            self.assertEqual(told, {"kind": "computed", "ranges": [[0, 12]]})
+            reported = socket.receive_json()
+            while reported["ranges"] != [[0, 12]]:
+                reported = socket.receive_json()
+            self.assertEqual(reported, {"kind": "computed", "ranges": [[0, 12]]})
 
-    def test_nothing_is_filled_while_somebody_plays(self) -> None:
+    def test_nothing_is_prefetched_during_playback(self) -> None:
         preview = self.client.app.state.studio.preview  # type: ignore[attr-defined]
         with mock.patch.object(playback, "_IDLE_S", 0.05), self.looking() as socket:
             socket.send_json({"kind": "see", "frame": 5, "first": 0, "last": 12, "width": 64})
             self.picture(socket)
             with mock.patch.object(preview, "held", return_value=True):
-                told = [socket.receive_json() for _ in range(2)]
-            self.assertEqual([one["ranges"] for one in told], [[[5, 5]]] * 2)
-            while told[-1]["ranges"] != [[0, 12]]:
-                told.append(socket.receive_json())
+                reported = [socket.receive_json() for _ in range(2)]
+            self.assertEqual([one["ranges"] for one in reported], [[[5, 5]]] * 2)
+            while reported[-1]["ranges"] != [[0, 12]]:
+                reported.append(socket.receive_json())
 
     def test_a_slow_picture_comes_coarse_first(self) -> None:
         with mock.patch.object(interaction_rate, "SLOW_MS", 0.0), self.looking() as socket:
@@ -169,12 +169,12 @@ class Idle(Looking):
         self.assertTrue(coarse)
         self.assertTrue(all(h["width"] < 320 for h in coarse))
 
-    def test_where_a_hand_makes_a_crowd_run_anew_it_is_seen_where_it_was(self) -> None:
+    def test_a_drag_that_restarts_a_simulation_shows_the_previous_positions(self) -> None:
         self.client.post(f"/api/shots/{self.shot}/cast", json={"kind": "flock"})
         with self.looking() as socket:
             socket.send_json({"kind": "see", "frame": 5, "width": 320})
             headers = [self.picture(socket)[0]]
-            # Until the one who follows has learnt it, and the hand flows, pictures may come in full.
+            # Until the follower has learnt it, and the drag flows, pictures may come in full.
             for value in itertools.count(60):
                 self.edit("/emitters/0/speed/value", value, gesture="drag")
                 headers.append(self.picture(socket)[0])
@@ -197,9 +197,9 @@ class Idle(Looking):
             self.looking() as socket,
         ):
             socket.send_json({"kind": "see", "frame": 40, "width": 64})
-            told = socket.receive_json()
-            self.assertEqual((told["kind"], set(told)), ("running", {"kind", "frame", "left_s"}))
-            self.assertLessEqual(told["frame"], 40)
+            reported = socket.receive_json()
+            self.assertEqual((reported["kind"], set(reported)), ("running", {"kind", "frame", "left_s"}))
+            self.assertLessEqual(reported["frame"], 40)
 
     def test_frames_beyond_the_shot_are_brought_to_its_ends(self) -> None:
         with self.looking() as socket:

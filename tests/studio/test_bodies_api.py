@@ -224,15 +224,15 @@ class Versions(InStudio):
     def kept(self, name: str) -> Any:
         return self.client.post(f"/api/shots/{self.shot}/versions", json={"name": name}).json()
 
-    def test_a_version_is_kept_told_apart_and_taken_up_again(self) -> None:
+    def test_a_version_is_saved_compared_and_restored(self) -> None:
         before = self.document()
         version = self.kept("calm")
         self.edit("/emitters/0/rate/value", 700)
         self.edit("/emitters/0/finish", [{"kind": "glow"}])
-        told = self.client.get(f"/api/shots/{self.shot}/versions").json()
-        self.assertEqual(told[0]["name"], "calm")
+        reported = self.client.get(f"/api/shots/{self.shot}/versions").json()
+        self.assertEqual(reported[0]["name"], "calm")
         self.assertEqual(
-            told[0]["differences"], ["First emitter: birth rate 160 → 700 /s", "First emitter: effects none → glow"]
+            reported[0]["differences"], ["First emitter: birth rate 160 → 700 /s", "First emitter: effects none → glow"]
         )
         state = self.client.post(f"/api/versions/{version['id']}/take").json()
         self.assertEqual(state["document"], before)

@@ -133,7 +133,7 @@ class Library(InStudio):
         self.assertEqual([c["name"] for c in found], ["Herring"])
         for number, card in enumerate(cards):
             if number % 8 == 0:
-                # A shot holds so many forces.
+                # A shot has a limit on forces.
                 for field in ("links", "forces", "emitters", "zones", "markers", "lights"):
                     self.edit(f"/{field}", [])
             state = self.client.post(f"/api/shots/{self.shot}/plant", json={"preset": card["id"]}).json()

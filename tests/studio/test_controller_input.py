@@ -1,4 +1,4 @@
-"""Controllers and trackers: real packets over the loopback, recorded as keys; and whatever else comes to the port."""
+"""Controllers and trackers: real packets over the loopback, recorded as keys; and invalid packets on the port."""
 
 from __future__ import annotations
 
@@ -74,7 +74,7 @@ class Listening(unittest.TestCase):
         box = Inbox(clock=lambda: now)
         for _ in range(5000):
             box.take(message("/desk/1", 0.5))
-        # The first two are of an address that nobody knows yet.
+        # The first two have a new address.
         self.assertEqual((box.latest["/desk/1"].count, box.dropped), (4002, 998))
         now = 1.5
         box.take(message("/desk/1", 0.75))
@@ -153,7 +153,7 @@ class Listening(unittest.TestCase):
                 listening(text)
 
     def test_midi_within_osc_is_notes_controllers_and_bends(self) -> None:
-        for content, told in (
+        for content, reported in (
             ((0xB0, 7, 100), {"/midi/1/cc/7": 100}),
             ((0x92, 64, 90), {"/midi/3/note/64": 90, "/midi/3/note": 90, "/midi/3/pitch": 64}),
             ((0x82, 64, 10), {"/midi/3/note/64": 0, "/midi/3/note": 0}),
@@ -164,7 +164,7 @@ class Listening(unittest.TestCase):
             one = OscMessageBuilder("/any")
             one.add_arg((0, *content), OscMessageBuilder.ARG_TYPE_MIDI)
             self.box.take(one.build().dgram)
-            for address, value in told.items():
+            for address, value in reported.items():
                 self.assertEqual(self.box.latest[address].value, value, (content, address))
         self.box.take(message("/pad"))
         self.assertEqual(self.box.latest["/pad"].value, 1)
@@ -188,7 +188,7 @@ class Listening(unittest.TestCase):
         for junk in ([], [0xF7], [0x90], [0xF0, 1], [255, 255, 3], [0xF1]):
             self.box.midi.take(junk, 0)
 
-    def test_one_who_finds_the_port_taken_does_without(self) -> None:
+    def test_a_second_studio_works_without_the_port(self) -> None:
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as other:
             other.bind(("127.0.0.1", 0))
             box = Inbox(port=other.getsockname()[1])
@@ -225,7 +225,7 @@ class Recording(InStudio):
         found = self.client.get("/api/incoming").json()
         self.assertEqual((found["host"], found["port"], found["bad"]), ("127.0.0.1", self.port, 0))
         take = self.client.post(f"/api/shots/{self.shot}/takes", json={"at_s": 0.5, "controls": [control]}).json()["id"]
-        # In a clock of its own: what arrives is stamped by the test, however slow the machine is.
+        # With a simulated clock: the test stamps each arrival, however slow the machine is.
         inbox, sent = self.app.state.studio.inbox, []
         began = self.now
         for n in range(120):
@@ -308,11 +308,11 @@ class Telling(Looking):
             while not header["playing"]:
                 header, _ = self.picture(live)
             content, _ = self.heard.recvfrom(9000)
-        told = {m.message.address: m.message.params for m in OscPacket(content).messages}
-        frame = told[f"/isbjorn/{self.shot}/frame"][0]
+        reported = {m.message.address: m.message.params for m in OscPacket(content).messages}
+        frame = reported[f"/isbjorn/{self.shot}/frame"][0]
         particles = Solver(shot).at(frame)
-        self.assertEqual(told[f"/isbjorn/{self.shot}/alive"], [len(particles)])
-        self.assertEqual(told[f"/isbjorn/{self.shot}/born"], [int((particles.age < 1).sum())])
+        self.assertEqual(reported[f"/isbjorn/{self.shot}/alive"], [len(particles)])
+        self.assertEqual(reported[f"/isbjorn/{self.shot}/born"], [int((particles.age < 1).sum())])
         np.testing.assert_allclose(
-            told[f"/isbjorn/{self.shot}/centre"], particles.position[:, :2].mean(axis=0), atol=0.02
+            reported[f"/isbjorn/{self.shot}/centre"], particles.position[:, :2].mean(axis=0), atol=0.02
         )

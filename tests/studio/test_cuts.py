@@ -40,7 +40,7 @@ class Cuts(InStudio):
         timeline = self.timeline(project)
         one, two = timeline.find_clips()
         self.assertEqual((one.name, one.trimmed_range().duration.value), ("One", 30))
-        # Ten of the plate's frames lie before the shot's first.
+        # Ten of the plate's frames precede the shot's first.
         self.assertEqual(one.trimmed_range().start_time.value, 10)
         self.assertEqual(one.media_reference.target_url, (self.folder / "pier.mp4").as_uri())
         self.assertEqual(one.media_reference.available_range.duration.value, 50)

@@ -130,14 +130,14 @@ class Queue(InStudio):
         self.assertEqual([name.rpartition("_")[2] for name in names], ["001", "002"])
         self.assertNotIn("{", names[0])
 
-    def test_what_an_order_would_make_is_told(self) -> None:
-        told = self.client.post(f"/api/shots/{self.shot}/order-told", json=self.body(retime={"speed": 50})).json()
-        self.assertEqual((told["count"], told["first"], told["last"]), (12, "b.0000.png", "b.0011.png"))
-        self.assertGreater(told["seconds"], 0)
-        self.assertEqual(told["moments"][-1], 5.5)
+    def test_an_order_is_previewed(self) -> None:
+        reported = self.client.post(f"/api/shots/{self.shot}/order-told", json=self.body(retime={"speed": 50})).json()
+        self.assertEqual((reported["count"], reported["first"], reported["last"]), (12, "b.0000.png", "b.0011.png"))
+        self.assertGreater(reported["seconds"], 0)
+        self.assertEqual(reported["moments"][-1], 5.5)
         for wrong in ({"colour": {"space": "Crimson"}}, {"passes": ["depth"]}, {"name": "{no}"}):
-            told = self.client.post(f"/api/shots/{self.shot}/order-told", json=self.body(**wrong)).json()
-            self.assertTrue(told["refused"], wrong)
+            reported = self.client.post(f"/api/shots/{self.shot}/order-told", json=self.body(**wrong)).json()
+            self.assertTrue(reported["refused"], wrong)
         self.problem(self.client.post(f"/api/shots/{self.shot}/order-told", json=self.body(folder="here")))
         self.problem(self.client.post(f"/api/shots/{self.shot}/order-told", json=self.body(every=0)))
 

@@ -1,4 +1,4 @@
-"""What is kept stays whole, whoever is killed, and what is damaged closes no door."""
+"""Stored data stays whole, whatever process is killed, and damaged data blocks nothing else."""
 
 import json
 import os
@@ -210,7 +210,7 @@ class Queue(InStudio):
         self.assertIn("3 times", self.until(poisoned, "failed", "done").problem or "done")
         self.assertEqual(self.until(self.order(name="after"), "done").done, 4)
 
-    def test_what_nobody_foresaw_ends_one_delivery(self) -> None:
+    def test_an_unexpected_error_ends_one_delivery(self) -> None:
         store = self.app.state.studio.store
         bad, good = self.order(name="bad"), self.order(name="good")
         with store.session(write=True) as session:

@@ -1,4 +1,4 @@
-"""Frames drawn beside each other, and played: what is drawn elsewhere is what is drawn here, in time, and never for nobody."""
+"""Frames drawn in parallel, and played: a worker's frame equals the same frame drawn here, in time, and never without need."""
 
 import asyncio
 import os
@@ -45,41 +45,41 @@ class Elsewhere(unittest.TestCase):
     def setUpClass(cls) -> None:
         cls.folder = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
         cls.store = Store(cls.folder)
-        cls.hands = FrameWorkers(cls.folder, 2)
-        cls.addClassCleanup(cls.hands.close)
+        cls.frame_workers = FrameWorkers(cls.folder, 2)
+        cls.addClassCleanup(cls.frame_workers.close)
 
     def test_it_is_the_same_picture(self) -> None:
         given = shot()
         here = Preview(StudioPlates(self.store))
-        ticket = self.hands.ticket()
+        ticket = self.frame_workers.ticket()
         wishes = [Wish(frame, 320, moving=True) for frame in (7, 30, 8)]
-        there = [self.hands.draw(given, digest_of(given), wish, ticket) for wish in wishes]
+        there = [self.frame_workers.draw(given, digest_of(given), wish, ticket) for wish in wishes]
         for wish, future in zip(wishes, there, strict=True):
             drawn = here.draw(given, digest_of(given), wish)
             self.assertEqual(future.result(HANG_S).jpeg, drawn.jpeg)
             self.assertEqual(future.result().figures.alive, drawn.figures.alive)
 
-    def test_what_nobody_waits_for_is_given_up(self) -> None:
-        given, ticket = shot(), self.hands.ticket()
+    def test_unwanted_frames_are_cancelled(self) -> None:
+        given, ticket = shot(), self.frame_workers.ticket()
         ticket.drop()
         with self.assertRaises(Stale):
-            self.hands.draw(given, digest_of(given), Wish(3, 320), ticket).result(HANG_S)
-        self.hands.draw(given, digest_of(given), Wish(3, 320), self.hands.ticket()).result(HANG_S)
+            self.frame_workers.draw(given, digest_of(given), Wish(3, 320), ticket).result(HANG_S)
+        self.frame_workers.draw(given, digest_of(given), Wish(3, 320), self.frame_workers.ticket()).result(HANG_S)
 
     def test_an_error_keeps_its_words(self) -> None:
         given = shot(plate={"media": "gone.mp4"})
         with self.assertRaises(IsbjornError) as caught:
-            self.hands.draw(given, digest_of(given), Wish(3, 320), self.hands.ticket()).result(HANG_S)
+            self.frame_workers.draw(given, digest_of(given), Wish(3, 320), self.frame_workers.ticket()).result(HANG_S)
         self.assertTrue(caught.exception.what and caught.exception.remedy)
 
     def test_when_one_is_killed_others_take_its_place(self) -> None:
-        victim = self.hands._submit(False, pid).result(HANG_S)
+        victim = self.frame_workers._submit(False, pid).result(HANG_S)
         os.kill(victim, signal.SIGKILL)
         given = shot(seed=5)
 
         def drawn() -> int:
             try:
-                future = self.hands.draw(given, digest_of(given), Wish(4, 320), self.hands.ticket())
+                future = self.frame_workers.draw(given, digest_of(given), Wish(4, 320), self.frame_workers.ticket())
                 return future.result(HANG_S).width
             except BrokenProcessPool:
                 return 0
@@ -94,7 +94,7 @@ class Elsewhere(unittest.TestCase):
 
 
 class Clock(asyncio.SelectorEventLoop):
-    """A loop whose time goes on at once to where something is due: what it shows does not depend on the machine."""
+    """A loop with a clock that jumps to the next due event: the result does not depend on the machine."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -114,7 +114,7 @@ class Clock(asyncio.SelectorEventLoop):
 
 
 class Slow:
-    """Hands that take a known time for a frame, and one frame at a time each."""
+    """Workers that take a known time for a frame, and draw one frame at a time each."""
 
     count = 2
 
@@ -156,9 +156,9 @@ class InTime(unittest.TestCase):
                 runner.run(work())
 
     def ahead(self, seconds: float, last: int = 49, rate: float = 0.0, cold: float = 0.0) -> Prefetch:
-        hands: Any = Slow(seconds, cold)
+        frame_workers: Any = Slow(seconds, cold)
         given = shot()
-        return Prefetch(hands, self.preview, given, digest_of(given), Wish(0, 320), (0, last), rate)
+        return Prefetch(frame_workers, self.preview, given, digest_of(given), Wish(0, 320), (0, last), rate)
 
     def test_what_is_due_next_is_drawn_first_and_all_of_it_once(self) -> None:
         async def work() -> None:
@@ -166,7 +166,7 @@ class InTime(unittest.TestCase):
             while ahead.pump(12):
                 ahead.came.clear()
                 await asyncio.wait_for(ahead.came.wait(), 5)
-            asked: Any = ahead.hands
+            asked: Any = ahead.frame_workers
             self.assertEqual([w.frame for w in asked.asked], [*range(12, 20), *range(12)])
             self.assertEqual(ahead.preview.computed(ahead.digest, ahead.wish), [(0, 19)])
 
@@ -195,23 +195,23 @@ class InTime(unittest.TestCase):
 
     def test_it_begins_at_the_level_that_a_frame_s_time_says(self) -> None:
         async def work() -> None:
-            hands: Any = Slow(0.12)
+            frame_workers: Any = Slow(0.12)
             given = shot()
-            parts = (hands, self.preview, given, digest_of(given), Wish(0, 320), (0, 49))
+            parts = (frame_workers, self.preview, given, digest_of(given), Wish(0, 320), (0, 49))
             self.assertEqual(Prefetch(*parts, 25, about=FrameCost(60)).level, FULL)
             ahead = Prefetch(*parts, 25, about=FrameCost(120))
             self.assertIn(ahead.level, LEVELS[1:])
             self.assertGreater(await self.play(ahead, 1.0), 17)
-            # Who only fills draws in full, whatever that takes.
+            # A page that only fills its range draws in full, however long that takes.
             self.assertEqual(Prefetch(*parts, about=FrameCost(120)).level, FULL)
 
         self.run_in_time(work)
 
     def test_what_does_not_shrink_with_the_picture_begins_lower(self) -> None:
         async def work() -> None:
-            hands: Any = Slow(0.12)
+            frame_workers: Any = Slow(0.12)
             given = shot()
-            parts = (hands, self.preview, given, digest_of(given), Wish(0, 320), (0, 49), 25)
+            parts = (frame_workers, self.preview, given, digest_of(given), Wish(0, 320), (0, 49), 25)
             levels = [Prefetch(*parts, about=FrameCost(140, fixed)).level for fixed in (0.3, 0.4, 0.9)]
             self.assertEqual(levels, sorted(levels, key=SHUT_LEVELS.index))
             self.assertEqual(len(set(levels)), 3)
@@ -231,7 +231,7 @@ class InTime(unittest.TestCase):
         async def work() -> None:
             ahead = self.ahead(0.079, last=199, rate=25)
             begun = asyncio.get_running_loop().time()
-            asked: Any = ahead.hands
+            asked: Any = ahead.frame_workers
             while ahead.first not in {w.frame for w in asked.asked}:
                 frame = 100 + int((asyncio.get_running_loop().time() - begun) * ahead.rate)
                 self.assertLess(frame, 150, "it was not begun")
@@ -277,8 +277,8 @@ class InTime(unittest.TestCase):
 
         async def work(closed: bool) -> Level:
             given = shot(camera={"shutter": 0} if closed else {"shutter": 180})
-            hands: Any = Crowded(0.11)
-            ahead = Prefetch(hands, self.preview, given, digest_of(given), Wish(0, 320), (0, 49), 25)
+            frame_workers: Any = Crowded(0.11)
+            ahead = Prefetch(frame_workers, self.preview, given, digest_of(given), Wish(0, 320), (0, 49), 25)
             await self.play(ahead, 1.9)
             return ahead.level
 
@@ -297,7 +297,7 @@ class InTime(unittest.TestCase):
         async def work() -> None:
             ahead = self.ahead(0.2, rate=25)
             await self.play(ahead, 2.0)
-            asked: Any = ahead.hands
+            asked: Any = ahead.frame_workers
             frames = [w.frame for w in asked.asked]
             self.assertGreater(max(b - a for a, b in zip(frames, frames[1:], strict=False)), 2)
 
@@ -306,7 +306,7 @@ class InTime(unittest.TestCase):
 
 class Played(Looking):
     def test_what_has_to_be_run_up_to_is_not_run_after(self) -> None:
-        """Hands that step from the frame they drew last, more slowly than it plays: what leaps ahead of them never comes."""
+        """Workers that step from their last frame, more slowly than playback: frames far ahead of them never arrive."""
         reached, lock, made = 0, threading.Lock(), []
 
         def draw(given: Shot, digest: str, wish: Wish, ticket: Any, following: bool = False) -> Future[ShownPicture]:
@@ -340,8 +340,8 @@ class Played(Looking):
             self.picture(socket)
             shown = Preview(self.app.state.studio.plates).draw(shot(), "x", Wish(0, 320))
             jpeg, figures = shown.jpeg, shown.figures
-            hands = self.app.state.studio.hands
-            with patch.object(hands, "draw", draw), patch.object(hands, "ticket", Given):
+            frame_workers = self.app.state.studio.frame_workers
+            with patch.object(frame_workers, "draw", draw), patch.object(frame_workers, "ticket", Given):
                 socket.send_json({"kind": "play", "frame": 0, "width": 320, "first": 0, "last": 49})
                 frames: list[int] = []
                 while reached < 16:

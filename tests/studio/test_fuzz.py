@@ -1,4 +1,4 @@
-"""The API by its own description: whatever is sent, no answer is a 5xx, and none has a status that is not described."""
+"""The API by its own description: for any request, no answer is a 5xx, and every status is described."""
 
 import faulthandler
 import os
@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from tests.studio.in_studio import InStudio
 
-# Writes wherever the order says; its own tests look at it.
+# Writes to any folder that the order names; other tests cover it.
 LEFT_ALONE = {("POST", "/api/shots/{shot_id}/deliveries")}
 EXAMPLES = int(os.environ.get("ISBJORN_FUZZ_EXAMPLES", "6"))
 

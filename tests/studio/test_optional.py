@@ -8,7 +8,7 @@ import unittest
 from isbjorn.core.errors import missing_package
 from tests.waiting import HANG_S
 
-# A finder that has none of the packages, first in line.
+# A finder without any of the packages, first in line.
 _WITHOUT = """
 import sys
 class Without:

@@ -1,4 +1,4 @@
-"""The live picture: kept under a limit, found again, filled in while nothing is asked for."""
+"""The live picture: cached within a limit, found again, and prefetched when idle."""
 
 import shutil
 import tempfile
@@ -46,7 +46,7 @@ class Previews(unittest.TestCase):
         self.assertLess(self.draw(60, view="particles")[0, 0].max(), 4)
         self.assertGreater(self.draw(60)[0, 0, 2], 50)
 
-    def test_it_tells_how_far_a_crowd_is_stepped(self) -> None:
+    def test_it_reports_the_progress_of_a_simulation(self) -> None:
         self.assertIsNone(self.preview.draw(self.shot, self.digest, Wish(20, 128)).figures.reach)
         crowd = {**self.shot.model_dump(mode="json"), "forces": [{"kind": "flock", "id": "f"}]}
         crowd["links"] = [{"force": "f", "emitter": self.shot.emitters[0].id}]
@@ -62,7 +62,7 @@ class Previews(unittest.TestCase):
         self.assertEqual(self.preview.computed(self.digest, Wish(0, 128)), [(60, 60)])
         self.assertEqual(self.preview.computed(self.digest, Wish(0, 128, orbit=(1.0, 0.0, 1.0))), [])
 
-    def test_computed_frames_are_told_as_ranges(self) -> None:
+    def test_computed_frames_are_reported_as_ranges(self) -> None:
         for frame in (3, 4, 5, 9, 20, 21):
             self.draw(frame)
         self.draw(7, view="alpha")
@@ -123,7 +123,7 @@ class Previews(unittest.TestCase):
         gone = type(self.shot).model_validate(gone.model_dump())
         self.assertEqual(simplejpeg.decode_jpeg(self.preview.strip(gone, 5, 64)).shape, (36 * 5, 64, 3))
 
-    def test_a_strip_waits_for_who_plays_and_is_given_up_when_nobody_asks(self) -> None:
+    def test_a_strip_waits_for_playback_and_is_cancelled_when_unwanted(self) -> None:
         self.assertFalse(self.preview.held())
         self.preview.hold_back()
         held = mock.Mock(side_effect=[True, True, True, *[False] * 20])

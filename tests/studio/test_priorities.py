@@ -1,4 +1,4 @@
-"""Who plays or drags goes first: filling on another page, portraits and the Lookout wait, and go on when it is over."""
+"""Playback and drags go first: filling on another page, portraits and the Lookout wait, and continue afterwards."""
 
 import threading
 from typing import Any
@@ -18,13 +18,13 @@ class TwoPages(Looking):
         self.studio = self.app.state.studio
         # The shots that frames are asked of, by their number of frames, in order.
         self.asked: list[int] = []
-        draw = self.studio.hands.draw
+        draw = self.studio.frame_workers.draw
 
         def noted(shot: Any, digest: str, wish: Wish, ticket: Any, following: bool = False) -> Any:
             self.asked.append(shot.last_frame + 1)
             return draw(shot, digest, wish, ticket, following)
 
-        self.enterContext(mock.patch.object(self.studio.hands, "draw", noted))
+        self.enterContext(mock.patch.object(self.studio.frame_workers, "draw", noted))
         self.enterContext(mock.patch.object(playback, "_IDLE_S", 0.01))
 
     def test_a_page_that_fills_its_range_leaves_the_machine_to_one_that_plays(self) -> None:
@@ -45,7 +45,7 @@ class TwoPages(Looking):
             stopped = len(self.asked)
             until(lambda: 400 in self.asked[stopped:], "the idle page did not go on")
 
-    def test_portraits_and_the_lookout_wait_while_somebody_plays(self) -> None:
+    def test_portraits_and_the_lookout_wait_during_playback(self) -> None:
         emitter = self.document()["emitters"][0]["id"]
         preview, playing_now = self.studio.preview, threading.Event()
         playing_now.set()

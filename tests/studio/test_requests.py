@@ -1,4 +1,4 @@
-"""Whatever is asked, and whoever asks it, is answered in time and in words, and harms nobody."""
+"""Any request from any site is answered in time and in words, and does no harm."""
 
 import json
 import threading
@@ -76,7 +76,7 @@ class Requests(InStudio):
         self.assertEqual(answer.status_code, 200)
         self.assertEqual(self.client.get(f"/api/shots/{self.shot}/thumb").status_code, 200)
 
-    def test_two_who_ask_for_letters_at_once_are_both_answered(self) -> None:
+    def test_two_requests_for_letters_at_once_are_both_answered(self) -> None:
         def ask(n: int) -> int:
             body = json.dumps({"kind": "words", "text": f"Skarvøy {n}", "split": "words"})
             return self.client.get("/api/bodies/picture", params={"body": body, "side": 16 + n % 64}).status_code
@@ -97,7 +97,7 @@ class Viewers(Looking):
             with self.client.websocket_connect(f"/api/shots/{shot}/live", headers={"host": "127.0.0.1"}) as socket:
                 self.assertIn("no", socket.receive_json()["what"])
 
-    def test_who_looks_while_another_edits_without_a_pause_still_sees(self) -> None:
+    def test_a_viewer_still_sees_pictures_during_endless_edits(self) -> None:
         self.edit("/emitters/0/rate/value", 4000)
         with self.looking() as socket:
             socket.send_json({"kind": "see", "frame": 20, "width": 320})

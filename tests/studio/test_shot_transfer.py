@@ -31,7 +31,7 @@ class Handed(unittest.TestCase):
         ]
         self.assertEqual(changed, [self.shot.emitters[1].id])
 
-    def test_another_who_takes_knows_nothing_of_it(self) -> None:
+    def test_another_receiver_knows_nothing_of_it(self) -> None:
         first, pieces = pieces_of(self.shot), pieces_of(self.shot)
         self.taker(first)
         self.assertEqual(ShotDecoder()(pieces), self.shot)

@@ -1,4 +1,4 @@
-"""What the process of a show does, with its clock in the test's hands: no machine is too slow for it."""
+"""The process of a show, with a clock that the test controls: no machine is too slow for it."""
 
 from __future__ import annotations
 
@@ -40,9 +40,9 @@ class Studio:
     def recv(self) -> tuple[str, Any]:
         return self.said.popleft()
 
-    def send(self, told: tuple[str, Any]) -> None:
-        kind, what = told
-        assert kind == "picture", told
+    def send(self, reported: tuple[str, Any]) -> None:
+        kind, what = reported
+        assert kind == "picture", reported
         self.now += TAKES_S
         self.pictures.append((self.now - BEGAN, what))
         self.said.append(("shown", None))
@@ -93,13 +93,13 @@ class Clocks(unittest.TestCase):
         self.assertEqual([at for at, _ in shown if 1 + LATE_S < at <= 1.7], [])
         self.assert_goes([one for one in shown if one[0] > 1.7], -0.7)
 
-    def test_it_begins_anew_when_asked(self) -> None:
+    def test_it_restarts_when_asked(self) -> None:
         shown = self.play((1, "again", None), (2, "end", None))
         self.assert_goes([one for one in shown if one[0] > 1 + TAKES_S], -1)
 
-    def timecode(self, first: float, last: float, tells: Callable[[float], float]) -> list[tuple[float, str, Any]]:
+    def timecode(self, first: float, last: float, reports: Callable[[float], float]) -> list[tuple[float, str, Any]]:
         moments = [first + n / 25 for n in range(round((last - first) * 25) + 1)]
-        return [(at, "arrive", [(TIMECODE, tells(at), BEGAN + at)]) for at in moments]
+        return [(at, "arrive", [(TIMECODE, reports(at), BEGAN + at)]) for at in moments]
 
     def test_it_goes_with_a_timecode_jumps_and_stands_still(self) -> None:
         said = [
@@ -111,7 +111,7 @@ class Clocks(unittest.TestCase):
         self.assert_goes([one for one in shown if one[0] <= 0.5], 0)
         self.assert_goes([one for one in shown if 0.5 + LATE_S < one[0] <= 2], 20)
         self.assert_goes([one for one in shown if 2.04 + LATE_S < one[0] <= 4.4], 5)
-        # Nothing for 0.4 s: it stands still. A single word: it is there, and goes on for as long.
+        # Nothing for 0.4 s: it pauses. A single message: it continues, for as long.
         self.assertEqual([at for at, _ in shown if 4.4 + LATE_S < at < 6], [])
         self.assert_goes([one for one in shown if one[0] > 6 + LATE_S], 5)
         self.assertLess(max(at for at, _ in shown), 6.4 + LATE_S)
@@ -128,7 +128,7 @@ class Clocks(unittest.TestCase):
 
 class Steps(unittest.TestCase):
     def drawn(self, quality: Quality, takes_s: float, by_size: bool, pictures: int = 200) -> tuple[float, int]:
-        """What it comes to when a picture in full takes so long."""
+        """The level that results when a full picture takes this long."""
         for _ in range(pictures):
             quality.drew(takes_s * (quality.share**2 if by_size else 1))
         return quality.share, quality.stride(60)

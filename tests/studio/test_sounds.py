@@ -95,7 +95,7 @@ class Sounds(InStudio):
         answer = self.client.post(f"/api/shots/{self.shot}/sounds", json={"media": "/etc/passwd"})
         self.assertIn("outside the library", self.problem(answer))
 
-    def test_it_goes_with_the_project_and_is_told_when_it_is_gone(self) -> None:
+    def test_it_is_exported_with_the_project_and_reported_when_missing(self) -> None:
         sound = self.add(self.take(sine(300, 2))["media"])
         store = self.app.state.studio.store
         pack_project(store, self.project, self.folder / "p.zip")
@@ -106,6 +106,6 @@ class Sounds(InStudio):
         by = {"measure": "sound", "sound": sound["id"]}
         self.edit("/emitters/0/size/source", by)
         Path(store.media_folder / sound["media"]).unlink()
-        # What was heard of it is known still; its own sound is not.
+        # Its analysis is still cached; the sound file is not.
         self.assertEqual(self.client.get(f"/api/shots/{self.shot}").status_code, 200)
         self.assertEqual(self.client.get(f"/api/shots/{self.shot}/audio").status_code, 422)

@@ -1,4 +1,4 @@
-"""A stage over its socket: what arrives leads the pictures; what was performed is kept, played, and made keys of."""
+"""A stage over its socket: input drives the pictures; a performance is saved, played, and converted to keys."""
 
 from __future__ import annotations
 
@@ -49,9 +49,9 @@ class Staged(InStudio):
         self.addCleanup(self.desk._sock.close)
         self.write(LED)
 
-    def write(self, told: dict[str, Any]) -> None:
+    def write(self, reported: dict[str, Any]) -> None:
         """Create shot another."""
-        for name, value in told.items():
+        for name, value in reported.items():
             answer = self.edit(f"/{name}", value)
             self.assertEqual(answer.status_code, 200, answer.text)
 
@@ -66,10 +66,10 @@ class Staged(InStudio):
         while True:
             message = socket.receive()
             if message.get("text"):
-                told = json.loads(message["text"])
-                if told["kind"] == kind:
-                    return told, b""
-                self.assertNotEqual(told["kind"], "problem", told)
+                reported = json.loads(message["text"])
+                if reported["kind"] == kind:
+                    return reported, b""
+                self.assertNotEqual(reported["kind"], "problem", reported)
                 continue
             content = message["bytes"]
             (long,) = struct.unpack("<I", content[:4])
@@ -85,7 +85,7 @@ def bright(jpeg: bytes) -> np.ndarray:
 
 
 def centre_of(jpeg: bytes) -> float:
-    """Where what is bright lies, in shares of the width."""
+    """Centre of the bright pixels, as shares of the width."""
     columns = np.flatnonzero(bright(jpeg)) % bright(jpeg).shape[1]
     return float(columns.mean() + 0.5) / bright(jpeg).shape[1]
 
@@ -107,8 +107,8 @@ class Playing(Staged):
             # Without end: what is beyond the shot's last frame is played too.
             self.assertEqual(header["figures"]["alive"], 1)
 
-    def test_it_stands_still_and_begins_anew_when_the_page_says_so(self) -> None:
-        # For how long, and that it goes on from there, is asked where the clock is in the test's hands: test_performing.
+    def test_it_pauses_and_restarts_when_the_page_says_so(self) -> None:
+        # Its duration and its continuation are tested with a simulated clock: test_show_process.
         with self.stage() as socket:
             self.say(socket, "width", width=160)
             came = [(time.monotonic(), self.next(socket)[0]["seconds"])]
@@ -128,7 +128,7 @@ class Playing(Staged):
             until(lambda: len(came) > still + 5, "it did not go on")
             self.assertGreater(came[-1][1], came[still - 1][1])
             self.say(socket, "again")
-            until(lambda: any(b < a for (_, a), (_, b) in pairwise(came[still:])), "it did not begin anew")
+            until(lambda: any(b < a for (_, a), (_, b) in pairwise(came[still:])), "it did not restart")
             over.set()
             looking.join(HANG_S)
             self.assertFalse(looking.is_alive())
@@ -176,7 +176,7 @@ class Playing(Staged):
 
 class Kept(Staged):
     def perform(self, seconds: float) -> str:
-        """Perform for some seconds of the show, keep it; what is told."""
+        """Perform for some seconds of the show and save it; return the report."""
         with self.stage() as socket:
             self.say(socket, "width", width=160)
             self.next(socket)
@@ -220,7 +220,7 @@ class Kept(Staged):
         back = performance_of(there.takes[0])
         self.assertTrue(np.array_equal(back.values, performance.values))
 
-    def test_what_is_not_there_is_told(self) -> None:
+    def test_missing_things_are_reported(self) -> None:
         url = f"/api/shots/{self.shot}/takes/none"
         self.assertIn("does not exist", self.problem(self.client.post(f"{url}/keys")))
         self.assertIn("does not exist", self.problem(self.client.get(f"{url}/lanes/c1")))
@@ -275,7 +275,7 @@ class Lists(Staged):
             (found["entries"][0]["fade_s"], found["entries"][0]["plays"], found["width"]), (3, "performed", 960)
         )
 
-    def test_what_is_no_list_is_told(self) -> None:
+    def test_an_invalid_list_is_reported(self) -> None:
         self.assertIn("not in the project", self.problem(self.client.put(self.url(), json={"entries": [{"shot": 99}]})))
         for entry in ({"shot": self.shot, "fade_s": 31}, {"shot": self.shot, "address": "desk"}, {"what": 1}):
             self.assertEqual(self.client.put(self.url(), json={"entries": [entry]}).status_code, 422)
@@ -294,9 +294,9 @@ class Lists(Staged):
             )  # fmt: skip
             for address, value in sent:
                 inbox.put(address, value)
-            told = [socket.receive_json() for _ in range(5)]
-            self.assertEqual([one["act"] for one in told], ["black", "black", "next", "shot", "shot"])
-            self.assertEqual([one["shot"] for one in told[3:]], [self.shot] * 2)
+            reported = [socket.receive_json() for _ in range(5)]
+            self.assertEqual([one["act"] for one in reported], ["black", "black", "next", "shot", "shot"])
+            self.assertEqual([one["shot"] for one in reported[3:]], [self.shot] * 2)
             # A sound input of the page, with timecode on it.
             samples = (written(25 * 3600, 10, 25) * 32767).astype("<i2").tobytes()
             for first in range(0, len(samples), 2048):

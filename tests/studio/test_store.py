@@ -1,4 +1,4 @@
-"""The store: every acknowledged edit lies on the disk, undo covers every edit and survives."""
+"""The store: every acknowledged edit is on the disk, undo covers every edit and survives."""
 
 import json
 import os

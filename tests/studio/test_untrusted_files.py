@@ -1,4 +1,4 @@
-"""Files of strangers read nothing, swell nothing and hold nobody up."""
+"""Untrusted files read nothing, swell nothing and hold nothing up."""
 
 import io
 import json
@@ -71,13 +71,13 @@ class Files(InStudio):
         self.assertIn("points outside", self.problem(self.send(zipped(head))))
         for bad in ("/../x", "a/../../x", "a\\..\\x", "a\u0000b", "a" * 3000):
             self.problem(self.send(zipped({**head, "media": [{**row, "media": bad.lstrip("/")}]})))
-        # Should one lie in the store all the same, it is not packed.
+        # If one is in the store all the same, it is not packed.
         studio = self.app.state.studio
         studio.store.add_media(Media(**{**row, "project_id": self.project}))
         self.assertIn("not in the library", self.problem(self.client.get(f"/api/projects/{self.project}/export")))
         self.assertEqual(self.left(), [])
 
-    def test_a_link_out_of_the_library_is_followed_by_nobody(self) -> None:
+    def test_no_link_out_of_the_library_is_followed(self) -> None:
         studio = self.app.state.studio
         outside = self.folder / "outside"
         outside.mkdir()
@@ -125,7 +125,7 @@ class Files(InStudio):
         self.assertEqual(self.left(), [])
         self.assertEqual(len(self.client.get("/api/projects").json()), 1)
 
-    def test_a_drawing_that_takes_too_long_is_given_up_and_holds_nobody_up(self) -> None:
+    def test_a_drawing_that_takes_too_long_is_cancelled_and_blocks_nothing(self) -> None:
         bad = SVG % (b"<style>" + b"a{" * 50_000 + b"</style><path d='M0 0H9V9H0Z'/>")
         emitter = self.document()["emitters"][0]["id"]
         drawn, answered = threading.Event(), threading.Event()
@@ -181,7 +181,7 @@ class Files(InStudio):
         busy = next(answer for answer in answers if answer.status_code == 503)
         self.assertEqual(busy.headers["retry-after"], "2")
 
-    def test_tables_that_are_none_are_told(self) -> None:
+    def test_invalid_tables_are_reported(self) -> None:
         made = self.client.post(f"/api/shots/{self.shot}/cast", json={"kind": "marker"}).json()
         marker = made["document"]["markers"][0]["id"]
         url = f"/api/shots/{self.shot}/track/{marker}/table"
@@ -212,11 +212,11 @@ class Files(InStudio):
             "encoding": "srgb",
         }
         head = {"format": "isbjorn-project", "version": 1, "name": "P"}
-        for change, told in (
+        for change, reported in (
             ({"frames": 2**70}, "frames"), ({"width": -1}, "width"), ({"media": "/etc/hostname"}, "outside the library"),
         ):  # fmt: skip
             with self.subTest(change):
-                self.assertIn(told, self.problem(self.send(zipped(head | {"media": [row | change]}))))
+                self.assertIn(reported, self.problem(self.send(zipped(head | {"media": [row | change]}))))
         swelling = zipped(head | {"media": []}, **{"media__a.exr": bytes(64 << 20)})
         self.assertLess(len(swelling), 1 << 20)
         self.assertIn("compression ratio", self.problem(self.send(swelling)))
@@ -236,14 +236,14 @@ class Files(InStudio):
         }.items():  # fmt: skip
             with self.subTest(name):
                 answer = self.client.put(f"/api/projects/{self.project}/sounds?name={name}", content=content)
-                told = self.problem(answer)
-                self.assertNotIn(str(self.folder), told, "no folder of the machine")
+                reported = self.problem(answer)
+                self.assertNotIn(str(self.folder), reported, "no folder of the machine")
         good = wav(1, 48_000, (np.sin(np.arange(9000) / 9) * 9000).astype("<i2").tobytes())
         self.assertEqual(
             self.client.put(f"/api/projects/{self.project}/sounds?name=a.wav", content=good).status_code, 201
         )
 
-    def test_a_path_of_too_many_folders_is_told_so(self) -> None:
+    def test_a_path_of_too_many_folders_is_refused(self) -> None:
         for path in ("/a" * 1500, "/a" * 300):
             self.assertIn("longer than", self.problem(self.client.post("/api/folders", json={"path": path})))
 

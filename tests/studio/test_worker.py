@@ -1,4 +1,4 @@
-"""The worker as a process of its own, and the checks of an installation."""
+"""The worker as a separate process, and the checks of an installation."""
 
 import os
 import shutil
@@ -61,8 +61,8 @@ class Process(unittest.TestCase):
         self.addCleanup(worker.kill)
         return worker
 
-    def wait_for(self, true: object, told: str) -> None:
-        until(true, told)  # type: ignore[arg-type]
+    def wait_for(self, true: object, reported: str) -> None:
+        until(true, reported)  # type: ignore[arg-type]
 
     def test_a_killed_worker_loses_no_frame_and_the_next_goes_on(self) -> None:
         delivery = self.order(150)

@@ -1,4 +1,4 @@
-"""Drivers and the world over the API: set, refused, undone, drawn, exported; and seen live."""
+"""Drivers and the world over the API: set, refused, undone, drawn, exported, and seen live."""
 
 import unittest
 from typing import Any
@@ -55,8 +55,8 @@ class Drivers(InStudio):
             answer = self.client.patch(f"/api/shots/{self.shot}", json=body)
             with self.subTest(path=path, word=word):
                 self.assertEqual(answer.status_code, 422)
-                told = answer.json()
-                self.assertIn(word, f"{told['what']} {told['where']}")
+                reported = answer.json()
+                self.assertIn(word, f"{reported['what']} {reported['where']}")
         self.assertEqual(self.document(), before)
 
     def test_what_is_set_is_what_is_exported_and_comes_back(self) -> None:

@@ -1,4 +1,4 @@
-"""The engine of a tide: rows of numbers, what is felt, what is drawn."""
+"""The engine of a tide: rows of numbers, its force, its outline."""
 
 from __future__ import annotations
 
@@ -18,8 +18,8 @@ def pack(force, setting):  # type: ignore[no-untyped-def]
 
 
 @njit("void(f8[:,:,::1], i8, i8, f8[:,::1], u8, i8, f8[::1], f8, f8, f8, f8[::1])", cache=True)
-def feel(rows, s, r, paths, key, birth, at, strength, share, mass, felt):  # type: ignore[no-untyped-def]
-    felt[ACCELERATION] += strength * share * (at[1] - rows[s, r, PLACE + 1]) / rows[s, r, OWN]
+def feel(rows, s, r, paths, key, birth, at, strength, share, mass, sums):  # type: ignore[no-untyped-def]
+    sums[ACCELERATION] += strength * share * (at[1] - rows[s, r, PLACE + 1]) / rows[s, r, OWN]
 
 
 def lines(force, read, far):  # type: ignore[no-untyped-def]

@@ -24,7 +24,7 @@
 
   let { id }: { id: number } = $props();
 
-  // The screen is made anew for each shot, so the desk keeps the id it was made with.
+  // The screen is created for each shot, so the desk keeps its id.
   // svelte-ignore state_referenced_locally
   const desk = new Desk(id);
   let open = $state<Panel | null>(null);
@@ -32,7 +32,7 @@
   let closed = $state('');
   const commands = commandsOf(desk, (panel) => (open = panel));
 
-  /** The pointer moved lately. */
+  /** The pointer moved recently. */
   let stirred = $state(false);
   let calm: ReturnType<typeof setTimeout> | null = null;
   function stir(): void {
@@ -92,7 +92,7 @@
       '[role="switch"], [role="radio"], [role="checkbox"], [role="slider"], [role="spinbutton"]',
     );
     if (single && (!shortcutSettings.on || takes)) return;
-    // A row that has the focus but is not the chosen one: what would be meant is not clear.
+    // A row has the focus but another one is selected: the target would be ambiguous.
     if ((single || event.key === 'Delete') && at.closest('[aria-current="false"]')) return;
     const command = commands.find((c) => c.key === key);
     if (command) {

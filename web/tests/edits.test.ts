@@ -30,7 +30,7 @@ describe('changes of a shot', () => {
 });
 
 describe('edits that wait', () => {
-  it('of one gesture are one, whose last word counts', () => {
+  it('of one gesture are one, with the last value', () => {
     let waiting = queued([], edit('/a', 1, 'g'));
     waiting = queued(waiting, edit('/a', 2, 'g'));
     waiting = queued(waiting, edit('/b', 3, 'g'));

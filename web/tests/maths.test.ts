@@ -25,7 +25,7 @@ describe('typed numbers', () => {
     expect(arithmetic(text)).toBeNull(),
   );
 
-  it('are told in four digits at most, with a true minus', () => {
+  it('are shown in four digits at most, with a true minus', () => {
     expect([shown(123.456), shown(-1.23456), shown(12.345), shown(0)]).toEqual([
       '123.5',
       '−1.235',

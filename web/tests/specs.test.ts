@@ -15,7 +15,7 @@ beforeAll(async () => {
 });
 
 describe('the page as the schema says', () => {
-  it('tells kinds with their titles, icons and groups, in the order of the registry', () => {
+  it('lists kinds with their titles, icons and groups, in the order of the registry', () => {
     expect(specs.forces[0]).toMatchObject({
       kind: 'gravity',
       model: 'Gravity',

@@ -2,7 +2,7 @@ import { describe, expect, it, vi } from 'vitest';
 import { pointed } from '../src/stage/conductor.svelte';
 
 describe('the pointer on the stage', () => {
-  it('is told within the picture, from the left and from below', () => {
+  it('is reported within the picture, from the left and from below', () => {
     vi.stubGlobal('innerWidth', 1280);
     vi.stubGlobal('innerHeight', 800);
     const at = (clientX: number, clientY: number, buttons = 0): [string, number][] =>

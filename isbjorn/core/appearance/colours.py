@@ -71,7 +71,7 @@ def along(e: Emitter, source: BirthSource, state: State, t: float, length_s: flo
 
 
 def plate_colours(light: Light | None, place: Doubles, t: Doubles) -> Doubles:
-    """The plate's linear colours (n, 3) under places (n, 3) at moments (n,); black where there is none."""
+    """The plate's linear colours (n, 3) under places (n, 3) at moments (n,); black where it shows nothing."""
     out = np.zeros((len(place), 3))
     if light is None:
         return out

@@ -70,7 +70,7 @@ def path_of(bend: Bend, read: Moment) -> Doubles:
 
 
 def bend(deformer: Bend, read: Moment, place: Doubles) -> Doubles:
-    """Along a path; beyond its ends straight on. What lies beside the stream lies beside the path, square to it."""
+    """Along a path, straight on beyond its ends. Distance from the stream becomes distance from the path, perpendicular to it."""
     s, n, z, length = _into(deformer, read, place)
     line = path_of(deformer, read)
     line = line[np.r_[True, np.linalg.norm(np.diff(line, axis=0), axis=1) > 1e-9]]
@@ -116,7 +116,7 @@ def _bend(
         )
         size = max(math.sqrt(ax * ax + ay * ay + az * az), 1e-9)
         ax, ay, az = ax / size, ay / size, az / size
-        # To the left, level; and what stands on both.
+        # To the left, level; and the normal of both.
         flat = math.sqrt(ax * ax + ay * ay)
         lx, ly = (-ay / flat, ax / flat) if flat > 1e-6 else (0.0, 1.0)
         nx, ny, nz = -az * ly, az * lx, ax * ly - ay * lx

@@ -298,7 +298,7 @@ def _angles(source: BirthSource, state: State, age01: Floats, t: float, room: Ap
     """Angle at birth and what the spin has turned since: its over-life curve is integrated over each life."""
     e, key, births = source.emitter, source.key, state.births
     if e.strand is not None:
-        # Bodies on a strand are turned each by itself.
+        # Bodies on a strand are turned one by one.
         births = births + (joint_numbers(e, len(births)) << _JOINTS_APART)
     angle = np.broadcast_to(room.base(e.angle) + spread_of(e.angle, key, births, ANGLE), births.shape)
     if e.spin.value == 0 and e.spin.spread == 0 and not e.spin.timed:

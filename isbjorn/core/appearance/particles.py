@@ -115,19 +115,19 @@ class ParticleSolver:
         )
         self.cache = cache if cache is not None else StateCache()
         # By the place in the cast, the moment, and of one in how many of its births.
-        self._lately: dict[tuple[int, Fraction, int], State] = {}
+        self._recent: dict[tuple[int, Fraction, int], State] = {}
         self._thinned: dict[tuple[int, int], Track] = {}
-        self._seen_lately: dict[tuple[int, Fraction], tuple[State, tuple[State, Floats | float]]] = {}
+        self._seen_recent: dict[tuple[int, Fraction], tuple[State, tuple[State, Floats | float]]] = {}
         self._shares = shares_of(shot, self.readings)
         self.tracks: dict[int, Track] = {}
         self._displaced: dict[int, Displaced] = {}
-        crowds = interaction_groups(shot)
+        groups = interaction_groups(shot)
         taken: set[int] = set()
         if before and known:
             taken = {
                 n for n, e in enumerate(shot.emitters) if e.on and e.id not in known.touched and self._same(before, n)
             }
-        taken = _taken_whole(shot, taken, [numbers for numbers, _ in crowds])
+        taken = _taken_whole(shot, taken, [numbers for numbers, _ in groups])
         for number, emitter in enumerate(shot.emitters):
             if not emitter.on:
                 continue
@@ -141,16 +141,16 @@ class ParticleSolver:
 
         places = {e.id: number for number, e in enumerate(shot.emitters)}
         for track in self.tracks.values():
-            bearer = places.get(track.emitter.born_of or "", -1)
-            if bearer in self.tracks:
-                track.bear(self.tracks[bearer])
-        for numbers, meetings in crowds:
+            parent_number = places.get(track.emitter.born_of or "", -1)
+            if parent_number in self.tracks:
+                track.bear(self.tracks[parent_number])
+        for numbers, interactions in groups:
             if not taken.issuperset(numbers):
                 tracks = [self.tracks[number] for number in numbers]
                 seen = Held.of_before(tracks, [*before.tracks.values()]) if held and before else None
-                crowd = seen or InteractionGroup(shot, tracks, meetings, self.readings)
+                interaction_group = seen or InteractionGroup(shot, tracks, interactions, self.readings)
                 for track in tracks:
-                    track.crowd = crowd
+                    track.interaction_group = interaction_group
 
     def _same(self, before: ParticleSolver, number: int) -> bool:
         """Whether an emitter's particles can be reused: its limit is the same, and so are those that are cached."""
@@ -162,18 +162,23 @@ class ParticleSolver:
         self.tracks[number] = before.tracks[number]
         if number in before._displaced:
             self._displaced[number] = before._displaced[number]
-        self._lately |= {key: state for key, state in list(before._lately.items()) if key[0] == number}
+        self._recent |= {key: state for key, state in list(before._recent.items()) if key[0] == number}
+
+    def _groups(self) -> list[InteractionGroup]:
+        """The interaction group of every track that has one."""
+        groups = [track.interaction_group for track in self.tracks.values()]
+        return [group for group in groups if isinstance(group, InteractionGroup)]
 
     @property
     def running(self) -> Running | None:
-        """How far the run of a crowd is that is under way, the longest one; None if none is."""
-        runs = [track.crowd.running for track in self.tracks.values() if isinstance(track.crowd, InteractionGroup)]
+        """Progress of the longest simulation of interacting emitters under way, or None."""
+        runs = [group.running for group in self._groups()]
         return max((one for one in runs if one is not None), key=lambda one: one.left_s, default=None)
 
     @property
     def reach_s(self) -> float | None:
-        """Shot time up to which the states of all crowds are kept; None without crowds."""
-        found = [track.crowd.reach_s for track in self.tracks.values() if isinstance(track.crowd, InteractionGroup)]
+        """Shot time up to which the states of all interacting emitters are stored; None without interactions."""
+        found = [group.reach_s for group in self._groups()]
         return min((one for one in found if one is not None), default=None)
 
     def at(self, frame: int | Fraction, stale: Callable[[], bool] | None = None) -> Particles:
@@ -181,7 +186,7 @@ class ParticleSolver:
         return self.at_seconds(self.shot.seconds(frame), stale)
 
     def at_seconds(self, seconds: Fraction, stale: Callable[[], bool] | None = None) -> Particles:
-        """The particles at a moment of shot time. Raises Stale when `stale` says that nobody waits for it."""
+        """The particles at a moment of shot time. Raises Stale when `stale` reports that the result is no longer wanted."""
         if self.shot.loop:
             seconds %= self.shot.length_s
         return gathered([self.of(number, seconds, stale) for number in self.tracks])
@@ -189,11 +194,11 @@ class ParticleSolver:
     def state(
         self, number: int, seconds: Fraction, stale: Callable[[], bool] | None = None, every: int = 1
     ) -> tuple[State, npt.NDArray[np.int64], float]:
-        """One emitter's state at any moment, by its place in the cast; the ids; and the moment within the shot. every: of one in
-        so many of its births, where that spares anything.
+        """One emitter's state at any moment, by its place in the cast; the ids; and the moment within the shot. every: return only
+        one in this many births, where that saves work.
 
-        In a loop, a moment before the start is one of the round before, and who is alive then has the id that it has now; but of a
-        crowd whose ends cross over, it is what came before the start.
+        In a loop, a moment before the start belongs to the previous round, and particles alive then have the ids that they have
+        now. For interacting emitters whose ends cross-fade, it is the state before the start.
         """
         track, rounds = self.tracks[number], 0
         every = every if self._flies_alone(track) else 1
@@ -204,28 +209,28 @@ class ParticleSolver:
         if self.shot.loop and not (seconds < 0 and self._crosses(track)):
             rounds = math.floor(seconds / self.shot.length_s)
             seconds -= rounds * self.shot.length_s
-        state = self._lately.get((number, seconds, every))
+        state = self._recent.get((number, seconds, every))
         if state is None:
             state = track.at(seconds, stale)
             if state.nbytes <= _LATELY_BYTES // _LATELY:
-                thread_safe_cache(self._lately, (number, seconds, every), state, _LATELY)
+                thread_safe_cache(self._recent, (number, seconds, every), state, _LATELY)
         return state, self._ids(number, state, rounds), float(seconds)
 
     def _flies_alone(self, track: Track) -> bool:
         """Whether no other emitter depends on which particles of this one exist, nor this one on others."""
         emitter = track.emitter
         return (
-            track.crowd is None and track.parent is None and emitter.trail is None and emitter.strand is None
+            track.interaction_group is None and track.parent is None and emitter.trail is None and emitter.strand is None
             and not any(emitter.id in (e.born_of, *(e.ripples.also if e.ripples else ())) for e in self.shot.emitters)
         )  # fmt: skip
 
     def _crosses(self, track: Track) -> bool:
         """Whether the two ends of an emitter's loop cross over."""
-        return self.shot.loop and self.shot.crossover_s > 0 and isinstance(track.crowd, InteractionGroup)
+        return self.shot.loop and self.shot.crossover_s > 0 and isinstance(track.interaction_group, InteractionGroup)
 
     def crossing(self, number: int, seconds: Fraction) -> float:
-        """How far those from before the start of a loop have come in, in [0, 1], of a crowd near its end; 0 where nobody crosses
-        over. They are there a loop's length before, at moments below 0."""
+        """How far the particles from before the start of a loop are faded in, in [0, 1], near the end of an interacting emitter's
+        loop; 0 without a cross-fade. Their states are a loop's length earlier, at moments below 0."""
         shot = self.shot
         if not self._crosses(self.tracks[number]):
             return 0.0
@@ -249,7 +254,7 @@ class ParticleSolver:
         if state.count == 0 or (displaced is None and not deformed):
             return state, 1.0
         # The moments of a shutter are asked for by places and by looks.
-        known = self._seen_lately.get((number, seconds))
+        known = self._seen_recent.get((number, seconds))
         if known is not None and known[0] is state:
             return known[1]
         seen: State = state
@@ -260,7 +265,7 @@ class ParticleSolver:
         if deformed:
             seen = seen_through(emitter, moment_of(readings, t), seen)
         if state.nbytes <= _LATELY_BYTES // _LATELY:
-            thread_safe_cache(self._seen_lately, (number, seconds), (state, (seen, grown)), _LATELY)
+            thread_safe_cache(self._seen_recent, (number, seconds), (state, (seen, grown)), _LATELY)
         return seen, grown
 
     def _inherited(self, track: Track, state: State, looks: Looks, t: float) -> Looks:
@@ -271,11 +276,11 @@ class ParticleSolver:
         size, colour = (track.readings.now(n, t) / 100 for n in (e.inherit_size, e.inherit_colour))
         if size <= 0 and colour <= 0:
             return looks
-        who, born_at, lives, known = births.spawners(state.births, state.moments)
+        parents, born_at, lives, known = births.spawners(state.births, state.moments)
         values = np.zeros((ROWS, state.count), np.float32)
         values[LIFE] = lives
         age01 = np.clip((state.moments - born_at) / lives, 0, 1).astype(np.float32)
-        theirs = dress(track.parent.source, State(who, born_at, values), age01, t, float(self.shot.length_s))
+        theirs = dress(track.parent.source, State(parents, born_at, values), age01, t, float(self.shot.length_s))
         share_of_size = np.where(known, np.float32(size), np.float32(0))
         share_of_colour = np.where(known, np.float32(colour), np.float32(0))[:, None]
         return replace(
@@ -284,7 +289,7 @@ class ParticleSolver:
         )  # fmt: skip
 
     def falling_into(self, number: int) -> list[Track]:
-        """The tracks of those whose births fall into the water of an emitter, by its place in the cast: its own first."""
+        """The tracks of the emitters whose births fall into the water of an emitter, by place in the cast: its own track first."""
         falling = self.shot.falling_into(self.shot.emitters[number])
         return [self.tracks[n] for n in (self.shot.place_of(e) for e in falling) if n in self.tracks]
 
@@ -353,12 +358,12 @@ class ParticleSolver:
         return ids if emitter.strand is None else ids + (joint_numbers(emitter, state.count) << _JOINT_BITS)
 
 
-def _taken_whole(shot: Shot, taken: set[int], crowds: list[tuple[int, ...]]) -> set[int]:
+def _taken_whole(shot: Shot, taken: set[int], groups: list[tuple[int, ...]]) -> set[int]:
     """Which tracks can be reused, by their positions: those that are simulated together, or spawned by another, go with these."""
     while True:
         bearers = {e.id: number in taken for number, e in enumerate(shot.emitters)}
         left = {n for n in taken if bearers.get(shot.emitters[n].born_of or "", True)}
-        for numbers in crowds:
+        for numbers in groups:
             left -= set() if left.issuperset(numbers) else set(numbers)
         if left == taken:
             return left
@@ -366,7 +371,7 @@ def _taken_whole(shot: Shot, taken: set[int], crowds: list[tuple[int, ...]]) -> 
 
 
 def _ages01(state: State, t: float) -> tuple[Floats, Floats]:
-    """Ages in s at shot time t, and as shares of their lives, float32 (n,)."""
+    """Ages in s at shot time t, and as shares of the lifespans, float32 (n,)."""
     age = (t - state.moments).astype(np.float32)
     return age, np.clip(age / state.lives, 0, 1).astype(np.float32)
 

@@ -20,7 +20,7 @@ _EM, _EDGE = 0.034, 0.03
 
 
 def _words(text: str, em_px: int, widest: int) -> tuple[Floats, int]:
-    """A line of text as cover (h, w), no wider than it may be; and how far its middle lies below its top."""
+    """A line of text as cover (h, w), within a maximum width; and the distance of its middle from its top."""
     sheet, _, y, _ = drawn(text or " ", font(None), max(4, em_px))
     if sheet.shape[1] > widest > 0:
         small = widest / sheet.shape[1]
@@ -30,7 +30,7 @@ def _words(text: str, em_px: int, widest: int) -> tuple[Floats, int]:
 
 
 def _lay(picture: Floats, cover: Floats, left: int, top: int, colour: Doubles, alpha: float = 1.0) -> None:
-    """Lay a colour on a picture where there is cover (h, w), as far as it lies on it."""
+    """Lay a colour on a picture where there is cover (h, w), as far as it overlaps the picture."""
     height, width = picture.shape[:2]
     y0, x0 = max(0, top), max(0, left)
     y1, x1 = min(height, top + cover.shape[0]), min(width, left + cover.shape[1])

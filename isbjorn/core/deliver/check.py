@@ -19,7 +19,7 @@ from isbjorn.core.media.movies import FILE_OPTIONS
 from isbjorn.core.media.write_movie import shown_values
 from isbjorn.core.media.write_still import still_bytes
 
-# How far a movie's values may lie from those that were drawn, on the mean: what its codec leaves out.
+# Largest mean difference between a movie's values and those that were drawn: the loss of its codec.
 _MOVIE_OFF = 0.03
 
 
@@ -75,7 +75,7 @@ def _check_points(path: Path, maker: Maker, ends: list[int]) -> None:
 
     try:
         stage = Usd.Stage.Open(str(path))
-        # What this process may know of a file of that name is not what lies there now.
+        # This process may have cached an earlier file of this name.
         stage.Reload()
     except Tf.ErrorException as error:
         raise _wrong(path, f"it cannot be opened ({str(error).strip()[:200]})") from None

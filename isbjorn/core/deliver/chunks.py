@@ -1,4 +1,4 @@
-"""A delivery in parts, each of which any process can make by itself: some frames of a sequence, or a segment of a movie."""
+"""A delivery in chunks, each of which any process can render independently: some frames of a sequence, or a segment of a movie."""
 
 from __future__ import annotations
 
@@ -39,8 +39,8 @@ from isbjorn.core.runtime.memory import release_memory
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.shared_states import SharedCaches
 
-# Frames of a sequence that are made by one process in a row: what is stepped goes on, and all end at about the same time; of large
-# ones fewer.
+# Frames of a sequence that one process renders in a row: it continues from its simulated state, and all processes end at about the
+# same time. Fewer for large frames.
 _ROW, _ROW_BYTES = 6, 96 << 20
 _STATES_BYTES = 128 << 20
 _LOOKED_AT_EVERY_S, _LOOK_PX = 0.4, 320
@@ -97,7 +97,7 @@ class Job:
 
 
 class Maker:
-    """Makes chunks of a job. on_frame: called for each finished frame; stale: whether nobody waits any more."""
+    """Renders chunks of a job. on_frame: called for each finished frame; stale: whether the delivery is cancelled."""
 
     def __init__(
         self,
@@ -113,7 +113,7 @@ class Maker:
         self._looked = 0.0
 
     def make(self, part: range) -> None:
-        """Make a part; what is there already stays. Raises Stale when nobody waits, IsbjornError when plate or disk fail."""
+        """Render a chunk; files that exist stay. Raises Stale when cancelled, IsbjornError when plate or disk fail."""
         form = self.job.order.form
         if not form.single:
             self._sequence(part)
@@ -217,7 +217,7 @@ class Maker:
     def _sequence(self, part: range) -> None:
         plan = self.job.plan
         # While one frame is written, the next is rendered.
-        with ThreadPoolExecutor(max_workers=1) as hand:
+        with ThreadPoolExecutor(max_workers=1) as helper:
             writing: Future[None] | None = None
             for at in part:
                 if self.job.file(plan[at]).is_file():
@@ -230,19 +230,19 @@ class Maker:
                 made, layers = self.render(plan[at])
                 if writing is not None:
                     writing.result()
-                writing = hand.submit(self._write, plan[at], made, layers)
+                writing = helper.submit(self._write, plan[at], made, layers)
             if writing is not None:
                 writing.result()
 
     def _frames_of(self, part: range) -> Iterator[Floats]:
         plan = self.job.plan
         # While one frame is encoded, the next is rendered.
-        with ThreadPoolExecutor(max_workers=1) as hand:
-            rendering = hand.submit(self.render, plan[part[0]])
+        with ThreadPoolExecutor(max_workers=1) as helper:
+            rendering = helper.submit(self.render, plan[part[0]])
             for at in part:
                 made, _ = rendering.result()
                 if at != part[-1]:
-                    rendering = hand.submit(self.render, plan[at + 1])
+                    rendering = helper.submit(self.render, plan[at + 1])
                 yield made
                 self._report(made)
 

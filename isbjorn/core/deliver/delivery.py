@@ -20,7 +20,7 @@ from isbjorn.core.deliver.chunks import Job, Maker
 from isbjorn.core.deliver.order import ANY_FRAME, Order, check_folder, check_order, has_alpha
 from isbjorn.core.deliver.plan import Plan
 from isbjorn.core.deliver.sheet import sheet
-from isbjorn.core.deliver.worker_pool import Crew, processes_for
+from isbjorn.core.deliver.worker_pool import WorkerPool, processes_for
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.formats import FORMATS, Codec, PictureInfo
@@ -47,10 +47,10 @@ def _in_the_way(order: Order, numbers: range, names: frozenset[str]) -> list[str
 
 
 def named_order(shot: Shot, order: Order, project: str = "", others: Sequence[Order] = ()) -> Order:
-    """An order whose name says what it is: tokens filled in, and the next version that is free.
+    """An order with its final name: tokens filled in, and the next free version.
 
-    others: settled orders that wait; it is not to meet them. Raises IsbjornError when files are there that it would
-    write over, and it is to be refused then.
+    others: waiting orders with final names, which it must not overwrite. Raises IsbjornError if files exist that it would overwrite
+    and the order asks for a refusal in that case.
     """
     check_order(shot, order)
     given = {"shot": naming.fit(shot.name), "project": naming.fit(project or "project")}
@@ -104,7 +104,7 @@ def sound_over(job: Job, plates: PlateReader) -> MixedSound | Mix | None:
 
 
 class Delivery:
-    """Carries out an order whose name is settled, and checks what it made.
+    """Carries out an order that has its final name, and checks the files.
 
     on_progress: called with the number of finished frames. thumb: file for a small picture of the last one. crew_plates: makes the
     reader of plates in other processes; without it, and without `plates`, paths are relative to the working folder. farm: renders
@@ -117,7 +117,7 @@ class Delivery:
         order: Order,
         plates: PlateReader | None = None,
         *,
-        crew_plates: Callable[[], PlateReader] | None = None,
+        worker_plates: Callable[[], PlateReader] | None = None,
         shared_cache: Path | None = None,
         thumb: Path | None = None,
         on_progress: Callable[[int], None] | None = None,
@@ -129,7 +129,7 @@ class Delivery:
         self.farm, self.on_workers = farm, on_workers
         self.shot, self.order = shot, order
         self.plates = plates or PlateReader()
-        self.crew_plates = crew_plates or partial(PlateReader, self.plates.root)
+        self.worker_plates = worker_plates or partial(PlateReader, self.plates.root)
         self.shared_cache, self.on_progress, self.cancelled = shared_cache, on_progress, cancelled
         self.processes = processes
         self.job = Job(shot, order, Path(order.folder), thumb)
@@ -139,9 +139,9 @@ class Delivery:
             self.job = replace(self.job, folder=workshop)
 
     def run(self) -> list[Path]:
-        """Deliver; the files made. What is there of it is not made again: an order that was stopped goes on.
+        """Deliver; return the files. Finished chunks are not rendered again: an interrupted order continues.
 
-        Raises Stale when cancelled, IsbjornError when the plate or the disk fails; what is finished stays.
+        Raises Stale when cancelled, IsbjornError when the plate or the disk fails; finished files stay.
         """
         check_order(self.shot, self.order)
         self._begin()
@@ -183,8 +183,8 @@ class Delivery:
         count = self.processes or processes_for(self.job)
         count = min(count, len(parts))
         if count > 1:
-            with Crew(count, self.crew_plates, self.shared_cache) as crew:
-                crew.run(self.job, parts, lambda made: self._report(done + made), self.cancelled)
+            with WorkerPool(count, self.worker_plates, self.shared_cache) as pool:
+                pool.run(self.job, parts, lambda made: self._report(done + made), self.cancelled)
             return
         made = done
 

@@ -24,7 +24,7 @@ LARGEST_SIDE, LARGEST_PIXELS = 16_384, 8192 * 8192
 MOST_TILES, MOST_GIF_PIXELS = 400, 250_000_000
 FARTHEST_FRAME, MOST_FRAMES = 20_000_000, 1_000_000
 
-# A frame's number that stands in no name by chance.
+# A frame number that no name contains by chance.
 ANY_FRAME = 987_654_321
 
 PassName = Literal["emitters", "groups", "alpha", "depth", "motion", "ids", "objects", "plate"]
@@ -32,7 +32,7 @@ BurnName = Literal["timecode", "frame", "name", "figures"]
 
 
 class Retime(Part):
-    """The shot at another rate or speed. All is drawn at its own moment; no frames are mixed, unless the plate's are to be."""
+    """The shot at another rate or speed. Frames are drawn at their exact moments, and mixed only if the plate asks for it."""
 
     rate: str | None = Field(
         default=None, max_length=LONGEST_RATE, description="Frames per second; empty: the shot's frame rate."
@@ -152,7 +152,7 @@ class Order(Part):
 
     @property
     def sound_path(self) -> Path:
-        """Where the sound goes that stands beside a sequence."""
+        """Path of the sound file beside a sequence."""
         return Path(self.folder) / f"{naming.numbered(self.name, None, self.padding)}.wav"
 
     def path(self, frame: int | None = None, layer: str = "") -> Path:
@@ -248,6 +248,6 @@ def check_folder(order: Order) -> None:
 
 
 def has_alpha(shot: Shot, order: Order) -> bool:
-    """Whether the delivery carries alpha: the format can, and nothing opaque lies under the particles."""
+    """Whether the delivery carries alpha: the format supports it, and nothing opaque is below the particles."""
     covered = order.over_plate and (shot.plate is not None or shot.background is not None)
     return order.form.alpha and not covered

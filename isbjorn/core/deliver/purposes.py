@@ -42,7 +42,7 @@ class Purpose(Part):
 
 
 def purpose_from_text(text: str | bytes, where: str = "purpose") -> Purpose:
-    """Read a purpose's file. Raises IsbjornError for what is none."""
+    """Read a purpose's file. Raises IsbjornError for an invalid one."""
     if len(text) > _LARGEST_FILE:
         raise IsbjornError("this file is too large for a delivery purpose.", where, "The limit is 1 MB.")
     try:

@@ -18,7 +18,7 @@ _GROUND = hex_to_linear("#0b141f")
 
 
 def tile(picture: Floats) -> Floats:
-    """A frame as it stands on the sheet, float32 (h, 320, 4), over its ground."""
+    """A frame as the sheet shows it, float32 (h, 320, 4), over its ground."""
     size = (_TILE_PX, max(1, round(_TILE_PX * picture.shape[0] / picture.shape[1])))
     how = cv2.INTER_AREA if size[0] < picture.shape[1] else cv2.INTER_LINEAR
     small = np.asarray(cv2.resize(picture, size, interpolation=how), np.float32)

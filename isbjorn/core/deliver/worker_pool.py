@@ -1,4 +1,4 @@
-"""Processes that make parts of deliveries beside each other, each with one thread."""
+"""Processes that render chunks of deliveries in parallel, each with one thread."""
 
 from __future__ import annotations
 
@@ -43,18 +43,18 @@ def processes_for(job: Job) -> int:
     return max(1, min(wanted, _MOST, len(job.parts), int(0.7 * _free_bytes()) // each))
 
 
-class Crew:
+class WorkerPool:
     """Processes that make parts. plates: makes the reader of plates of each; it must be picklable. Use as a context."""
 
     def __init__(self, count: int, plates: Callable[[], PlateReader], shared_cache: Path | None = None) -> None:
         self.count, self._plates, self._shared = count, plates, shared_cache
         self._context = worker_context(__name__)
-        # How many frames of a part are made, by the part's number; and whether all is given up.
+        # Finished frames by chunk number; and whether everything is cancelled.
         self._made = self._context.Array("q", _SLOTS, lock=False)
         self._given_up = self._context.Value("b", 0, lock=False)
         self._pool: ProcessPoolExecutor | None = None
 
-    def __enter__(self) -> Crew:
+    def __enter__(self) -> WorkerPool:
         return self
 
     def __exit__(self, *_: object) -> None:
@@ -73,10 +73,10 @@ class Crew:
     def run(
         self, job: Job, parts: list[range], on_made: Callable[[int], None], stale: Callable[[], bool] | None
     ) -> None:
-        """Make chunks of a job; on_made: called repeatedly with the number of frames that are finished.
+        """Render chunks of a job; on_made: called repeatedly with the number of finished frames.
 
-        A part whose process died is made anew by another, so often. Raises Stale when nobody waits any more, IsbjornError when
-        plate or disk fail; what is finished stays.
+        A chunk whose process died is rendered again by another, a limited number of times. Raises Stale when cancelled,
+        IsbjornError when plate or disk fail; finished chunks stay.
         """
         waiting = [(part, 0) for part in reversed(parts)]
         begun: dict[Future[None], tuple[range, int, int]] = {}
@@ -129,37 +129,37 @@ class Crew:
 class _PoolWorker:
     """What one of the processes holds."""
 
-    def __init__(self, plates: PlateReader, shared_cache: Path | None, made: Any, given_up: Any) -> None:
-        self.plates, self.made, self.given_up = plates, made, given_up
+    def __init__(self, plates: PlateReader, shared_cache: Path | None, made: Any, cancelled: Any) -> None:
+        self.plates, self.made, self.cancelled = plates, made, cancelled
         self.shared_caches = None if shared_cache is None else SharedCaches.within(shared_cache)
         self.maker: Maker | None = None
 
     def maker_of(self, job: Job) -> Maker:
-        """The maker of a job: the one of before, with all that it knows, if it is the same."""
+        """The renderer of a job: the previous one, with its caches, if the job is the same."""
         if self.maker is None or self.maker.job.identity != job.identity or self.maker.job.folder != job.folder:
             self.maker = Maker(job, self.plates, self.shared_caches)
         return self.maker
 
 
-_hand: list[_PoolWorker] = []
+_worker: list[_PoolWorker] = []
 
 
 def _begin(
-    plates: Callable[[], PlateReader], shared_cache: Path | None, made: Any, given_up: Any, budget_mb: int, parent: int
+    plates: Callable[[], PlateReader], shared_cache: Path | None, made: Any, cancelled: Any, budget_mb: int, parent: int
 ) -> None:
     init_worker(parent, budget_mb)
     # Pictures for the screen go first.
     os.nice(5)
-    _hand.append(_PoolWorker(plates(), shared_cache, made, given_up))
+    _worker.append(_PoolWorker(plates(), shared_cache, made, cancelled))
 
 
 def _make(job: Job, part: range, slot: int) -> None:
-    hand = _hand[0]
-    maker = hand.maker_of(job)
+    worker = _worker[0]
+    maker = worker.maker_of(job)
 
     def on_frame() -> None:
-        hand.made[slot] += 1
+        worker.made[slot] += 1
 
-    hand.made[slot] = 0
-    maker.on_frame, maker.stale = on_frame, lambda: bool(hand.given_up.value)
+    worker.made[slot] = 0
+    maker.on_frame, maker.stale = on_frame, lambda: bool(worker.cancelled.value)
     maker.make(part)

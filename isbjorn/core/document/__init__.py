@@ -1,4 +1,4 @@
-"""What a shot is: the document that everything else reads. Data only; behaviour lives beside it."""
+"""What a shot is: the document that everything else reads. Data only; behaviour is in other packages."""
 
 from isbjorn.core.document.bodies import (
     Drop,

@@ -18,7 +18,7 @@ Digest = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$", description="SHA-256 of
 
 
 def _title(name: str, field: Any) -> str:
-    """A field's label: its spec's, or its own name."""
+    """A field's label: that of its spec, or the field's name."""
     title = next((m.title for m in field.metadata if getattr(m, "title", "")), "")
     return title or (name[0].upper() + name[1:].replace("_", " "))
 
@@ -51,9 +51,9 @@ class ShownIf:
 class RefTo:
     """Metadata of a field: it names other things of the cast by their ids, or, dotted, one of their numbers.
 
-    to: the lists of the shot in which they stand; `placed`: all with a place. words: what is said instead of an id. whole: the
-    part that holds the field goes with what it names. none: what a form says where it names nothing; without it, a form of its own
-    shows the field.
+    to: the lists of the shot that are searched; `placed`: all things with a place. words: shown instead of an id. whole: the part
+    that holds the field is removed together with the named thing. none: what a form shows for an empty reference; without it, a
+    special form shows the field.
     """
 
     to: tuple[str, ...]
@@ -71,9 +71,9 @@ class RefTo:
 class Gripped:
     """Metadata of a number: a grip on the picture changes it.
 
-    way: the unit vector along which it lies, in own px, turned by the part's `angle` if it has one; factor: the number is so many
-    times the grip's distance from the centre. turns: it is a direction, and the grip goes round; with_length: a length
-    that the grip changes too, by `factor`.
+    way: the unit vector along which the grip moves, in own px, turned by the part's `angle` if it has one; factor: ratio of the
+    number to the grip's distance from the centre. turns: the number is a direction, and the grip moves on a circle; with_length: a
+    length that the grip also changes, by `factor`.
     """
 
     way: tuple[float, float] = (1.0, 0.0)

@@ -175,7 +175,7 @@ class Arrow(OneBody):
 
 @BODIES.register("isbjorn.core.render.bodies:artwork")
 class ArtworkBody(OneBody):
-    """The filled outlines of an SVG drawing; what lies to the right in it is what it faces with."""
+    """The filled outlines of an SVG drawing, which faces to the right."""
 
     model_config = shown("SVG artwork")
     kind: Literal["artwork"] = "artwork"
@@ -236,7 +236,7 @@ class Words(OneBody):
 
 
 class Trail(Part):
-    """Each particle draws its own path behind it."""
+    """Each particle draws its path as a line behind it."""
 
     on: bool = True
     by: Literal["frames", "px"] = "frames"

@@ -20,7 +20,7 @@ Blend = Literal[
 
 
 class Use(Part):
-    """What a layer of particles does to what lies below it, or to one thing of the cast."""
+    """How a layer of particles changes the layers below it, or one thing of the cast."""
 
     kind: Literal["picture", "glass", "matte", "cut", "displacement"] = Field(
         default="picture",
@@ -42,7 +42,7 @@ class Use(Part):
 
 
 class Group(Part):
-    """Emitters that are finished together. They are drawn where the first of them stands in the cast."""
+    """Emitters that are finished together, drawn at the place of the first of them in the cast."""
 
     id: str = Field(default_factory=lambda: new_id("group"), min_length=1, max_length=60)
     name: str = Field(default="Group", min_length=1, max_length=80)
@@ -85,7 +85,7 @@ class Lamp(Placed):
 
 
 class Matte(Placed):
-    """What hides particles: where it is full, they lie behind."""
+    """Hides the particles that are behind it, where it is opaque."""
 
     id: str = Field(default_factory=lambda: new_id("matte"), min_length=1, max_length=60)
     name: str = Field(default="Matte", min_length=1, max_length=80)

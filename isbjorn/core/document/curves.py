@@ -25,7 +25,7 @@ Point = TypeVar("Point", bound=_Placed)
 
 
 def in_order(points: tuple[Point, ...]) -> tuple[Point, ...]:
-    """The points, or a PydanticCustomError if they do not stand in order."""
+    """The points, or a PydanticCustomError if they are out of order."""
     if any(b.at < a.at for a, b in itertools.pairwise(points)):
         raise PydanticCustomError("points_out_of_order", "points must be in order along their axis")
     return points
@@ -64,7 +64,7 @@ class ColourStop(Part):
 
 
 class OpacityStop(Part):
-    """An opacity of a gradient in [0, 1], on its own track beside the colours."""
+    """An opacity of a gradient in [0, 1], on a separate track from the colours."""
 
     at: Unit01
     opacity: Unit01

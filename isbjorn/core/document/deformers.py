@@ -65,7 +65,7 @@ class Bend(OneDeformer):
 
 @DEFORMERS.register("isbjorn.core.appearance.deform:twist")
 class Twist(OneDeformer):
-    """Turns the stream about its own axis, the more the farther along."""
+    """Twists the stream about its axis, proportionally to the distance along it."""
 
     model_config = shown("Twist")
     kind: Literal["twist"] = "twist"
@@ -87,7 +87,7 @@ class Taper(OneDeformer):
 
 @DEFORMERS.register("isbjorn.core.appearance.deform:displace")
 class Displace(OneDeformer):
-    """Shifts the stream by noise, after what stands before it in the list; along its stretch from nothing on, or everywhere."""
+    """Shifts the stream by noise, after the deformers above it in the list; growing along its stretch, or everywhere alike."""
 
     model_config = shown("Displace by noise")
     kind: Literal["displace"] = "displace"

@@ -20,8 +20,8 @@ _APART = ("name", "camera", "finish")
 
 @dataclass(frozen=True)
 class Edited:
-    """A shot after an edit, whose things are the very ones of before where they are equal. touched: the ids of what the edit
-    changes, and of what depends on that; moved: of those, all but what only looks different."""
+    """A shot after an edit, whose equal things are the same objects as before. touched: the ids of the things that the edit
+    changes, and of all that depend on them; moved: the same without those that only look different."""
 
     shot: Shot
     touched: frozenset[str]
@@ -61,8 +61,9 @@ named_by: IdentityCache[tuple[frozenset[str], frozenset[str]]] = IdentityCache(
 )
 
 
-def _hanging(shot: Shot) -> tuple[dict[str, set[str]], dict[str, set[str]]]:
-    """By the id of a thing, who depends on what it is (those that name it, and what a force reaches), and who reads its numbers."""
+def _dependents(shot: Shot) -> tuple[dict[str, set[str]], dict[str, set[str]]]:
+    """By the id of a thing: the things that depend on it (they name it, or it is a force that reaches them), and those that read
+    its numbers."""
     known: tuple[dict[str, set[str]], dict[str, set[str]]] = ({}, {})
     for thing in shot.things:
         for found, names in zip(known, named_by(thing), strict=True):
@@ -94,7 +95,7 @@ def _only_looks(shot: Shot, old: Any, new: Any) -> bool:
 
 
 def _shared(old: Any, new: Any) -> Any:
-    """A thing whose fields are the very ones of before where they are equal; the old one if all are."""
+    """A thing whose equal fields are the same objects as before; the old one if all are equal."""
     if old is new or type(old) is not type(new):
         return new
     other = {n: getattr(new, n) for n in type(new).model_fields if getattr(old, n) != getattr(new, n)}
@@ -118,9 +119,9 @@ def changes_between(before: Shot, after: Shot) -> Edited | None:
         elif name not in _APART and old != new:
             return None
     shot = after.model_copy(update=update)
-    hanging, reading = _hanging(shot)
+    hanging, reading = _dependents(shot)
     first = {name for name, (old, new) in changed.items() if not _only_looks(shot, old, new)}
-    # What reads a number of a thing whose looks changed may move because of it.
+    # A thing that reads a number of another one may move when only the looks of that one changed.
     moved = _closed(first.union(*(reading.get(name, ()) for name in changed)), hanging, reading)
     return Edited(shot, frozenset({*changed} | moved), frozenset(moved))
 

@@ -1,4 +1,4 @@
-"""An emitter: how its particles are born, live and end."""
+"""An emitter: how its particles are born, live and die."""
 
 from __future__ import annotations
 

@@ -66,7 +66,7 @@ _MOST_DROPS = 40
 
 
 def _dropped(given: Any, loc: tuple[Any, ...]) -> bool:
-    """Take out the smallest part of the data in which a problem lies; False if none is found."""
+    """Remove the smallest part of the data that contains a problem; False if none is found."""
     at, last = given, None
     for step in loc:
         here = (isinstance(at, dict) and step in at) or (

@@ -15,7 +15,7 @@ from isbjorn.core.document.values import Number, Spec, timed_spec
 
 
 def strength_spec(unit: str, low: float, high: float, help: str, step: float = 1.0) -> Spec:
-    """A strength: read by shot time, each particle with its own spread, and over its life."""
+    """A strength: keyed in shot time, varied per particle by its spread, and scaled over life."""
     measures = ("speed", "distance", "number", "since touch", "since caught")
     return Spec(unit=unit, low=low, high=high, clock="shot", step=step, life=True, help=help, sources=measures)  # type: ignore[arg-type]
 
@@ -28,16 +28,15 @@ Length = timed_spec("px", 0, FAR, "Size of the surface, in px.")
 
 
 class Acting(Placed):
-    """What every thing of the world has: a name, a switch, a place, and the zone in which alone it acts.
+    """What all things of the world have: a name, a switch, a place, and an optional zone that limits them.
 
-    What the engine must know of a kind stands in its class: `stage` (look: it shifts only what is seen; meeting: it is between
-    particles), `calm` (between two steps motion under it is smooth), `goes_abreast` (the fast integrator knows it), `carries` (it
-    turns places by itself), `solid` (it is touched), `pushes` (bodies meet by their sizes), `catching` (particles
-    catch a state), `has_field` (what it does can be drawn
-    as arrows), `mirrored` (numbers that change sign in a mirror).
+    Class attributes describe a kind to the engine: `stage` (look: it shifts only what is drawn; interaction: it acts between
+    particles), `calm` (motion under it is smooth between two steps), `goes_abreast` (the batched integrator supports it), `carries`
+    (it moves places directly), `solid` (particles touch it), `pushes` (bodies collide by their sizes), `catching` (particles catch
+    a state), `has_field` (its effect can be drawn as arrows), `mirrored` (numbers that change sign in a mirror).
     """
 
-    stage: ClassVar[Literal["motion", "look", "meeting"]] = "motion"
+    stage: ClassVar[Literal["motion", "look", "interaction"]] = "motion"
     calm: ClassVar[bool] = False
     goes_abreast: ClassVar[bool] = False
     carries: ClassVar[bool] = False
@@ -144,7 +143,7 @@ class Drag(Acting):
 
 @FORCES.register("isbjorn.core.simulate.forces.wind")
 class Wind(Acting):
-    """Air that moves: it draws particles to its own velocity."""
+    """Moving air: particles approach its velocity."""
 
     model_config = shown(
         "Wind", "M3 8h10a2.6 2.6 0 1 0-2.6-2.6M3 13h16M3 18h8a2.4 2.4 0 1 1-2.4 2.4",
@@ -242,7 +241,7 @@ class Displacement(Noise):
         "Shifts what is seen, and leaves the motion alone: at 0 everything is where it was.",
         "Forces",
     )  # fmt: skip
-    stage: ClassVar[Literal["motion", "look", "meeting"]] = "look"
+    stage: ClassVar[Literal["motion", "look", "interaction"]] = "look"
     calm: ClassVar[bool] = True
     kind: Literal["displacement"] = "displacement"
     name: str = Field(default="Displacement", min_length=1, max_length=80)

@@ -17,7 +17,7 @@ _MENU = "Between particles"
 
 
 def _of_each(unit: str, high: float, step: float, help: str, title: str = "") -> Spec:
-    """A number by shot time, of which each particle draws its own."""
+    """A number keyed in shot time that varies from particle to particle."""
     return Spec(
         unit=unit, low=0, high=high, clock="shot", step=step, help=help, sources=("number", "sound"), title=title
     )
@@ -26,13 +26,13 @@ def _of_each(unit: str, high: float, step: float, help: str, title: str = "") ->
 class Interaction(Acting):
     """Something that happens between neighbours: of one emitter, and of all emitters that it reaches."""
 
-    stage: ClassVar[Literal["motion", "look", "meeting"]] = "meeting"
+    stage: ClassVar[Literal["motion", "look", "interaction"]] = "interaction"
     has_field: ClassVar[bool] = False
 
     @property
     def weight(self) -> float:
-        """What it is reckoned as in a step of a particle, as a multiple of a plain one: less than it takes, for a run of a crowd
-        can be given up at any step, and what is reached is kept."""
+        """Assumed cost of a step of a particle, as a multiple of a plain one. It is lower than the true cost, because a run of
+        interacting emitters can be interrupted at any step, and the steps reached stay cached."""
         return 20.0
 
 

@@ -30,16 +30,16 @@ FIRST_FOREIGN = 1000
 def shown(
     title: str, icon: str = "", about: str = "", menu: str = "", located: bool = True, framed: bool = True
 ) -> ConfigDict:
-    """What the page says of a kind: its title, its icon as an SVG path on 24 × 24, what it does, and its group in the menu.
+    """How the page shows a kind: its title, its icon as an SVG path on 24 × 24, its description, and its group in the menu.
 
-    located: it acts from a place, which is shown. framed: it matters from where its place and its turn are meant.
+    located: it acts from a place, which is shown. framed: its place and turn depend on a carrier's coordinates.
     """
     shown_as: Any = {"title": title, "icon": icon, "about": about, "menu": menu, "located": located, "framed": framed}
     return ConfigDict(title=title, json_schema_extra={"isbjorn": shown_as})
 
 
 def is_framed(model: type[Part]) -> bool:
-    """Whether it matters from where the place and the turn of a kind are meant."""
+    """Whether the coordinates that the place and the turn of a kind refer to matter."""
     extra: Any = model.model_config.get("json_schema_extra") or {}
     return bool(extra.get("isbjorn", {}).get("framed", True))
 

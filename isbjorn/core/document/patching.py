@@ -19,7 +19,7 @@ def patched(shot: Shot, steps: Sequence[dict[str, Any]]) -> Shot:
     """The shot after steps of `add`, `remove` and `replace`. Raises IsbjornError, which says which step does not fit, or which
     field of what comes of them is wrong."""
     fields = ((name, getattr(shot, name)) for name in Shot.model_fields)
-    # Lists may be patched; what stands in them stays as it is.
+    # Lists may be patched; their items are replaced as a whole.
     given: Any = {name: list(value) if isinstance(value, tuple) else value for name, value in fields}
     for step in steps:
         try:

@@ -1,4 +1,4 @@
-"""Motion out of a file that stands in for an emitter's own. The engine side is `isbjorn.core.emit.recorded`."""
+"""Recorded motion from a file, which replaces an emitter's simulated motion. The engine side is `isbjorn.core.emit.recorded`."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from isbjorn.core.document.values import Moment
 
 
 class Recording(Part):
-    """Particles as they were recorded: births, lives and ways are the file's, and no force moves them; looks are the emitter's."""
+    """Recorded particles: births, lifespans and paths come from the file, and no force moves them; looks come from the emitter."""
 
     media: MediaName
     digest: Digest

@@ -44,7 +44,7 @@ def _numbers_in(part: Part, path: str) -> Iterator[tuple[str, Number]]:
 
 
 def number_at(things: Mapping[str, Any], tie: str) -> Number | None:
-    """The number that `id.field` or `id.part.field` names; None if there is none."""
+    """The number that `id.field` or `id.part.field` names, or None."""
     name, _, path = tie.partition(".")
     found = things.get(name)
     for part in path.split("."):

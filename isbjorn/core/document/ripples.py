@@ -14,9 +14,9 @@ from isbjorn.core.document.values import Number, timed_spec
 
 
 class Ripples(Part):
-    """Each birth is a stone that falls into water: rings run out of it over a face, bend what lies below, and catch light.
+    """Each birth is a stone that falls into water: rings spread from it over a surface, refract the layers below, and catch light.
 
-    Any births will do: those where drops touch a surface, those along the way of something that moves, or a burst.
+    Any births will do: drops that touch a surface, births along the path of something that moves, or a burst.
     """
 
     on: bool = True

@@ -27,7 +27,7 @@ _MADE: dict[str, Callable[..., Any]] = {
 
 
 def list_of(thing: Any) -> str:
-    """The field of the shot in which a thing stands."""
+    """The field of the shot that contains a thing."""
     for kind, field in _LISTED.items():
         if isinstance(thing, kind):
             return field
@@ -105,9 +105,9 @@ def _mirrored_number(number: Any, whole: float) -> Any:
 
 
 def mirrored(thing: Any, axis: Axis) -> Any:
-    """A thing of the cast, as data, as a mirror shows it that stands in the picture's middle: places, directions, paths, turns.
+    """A thing of the cast, as data, mirrored about the picture's centre: places, directions, paths, turns.
 
-    across: left and right change sides; up: above and below.
+    across: swap left and right; up: swap above and below.
     """
     x = 0 if axis == "across" else 1
 
@@ -135,7 +135,7 @@ def mirrored(thing: Any, axis: Axis) -> Any:
             ):
                 found[name] = [point(p) for p in value]
             elif name in ("direction", "angle") and isinstance(value, dict) and "spread_shape" in value:
-                # What faces right faces left; what lies along an axis lies along it still.
+                # A body that faces right faces left; one aligned with an axis stays aligned.
                 found[name] = _mirrored_number(value, 180.0 if axis == "across" and name == "direction" else 0.0)
             elif name in ("turn", "spin", axis) and isinstance(value, dict) and "spread_shape" in value:
                 found[name] = _mirrored_number(value, 0.0)
@@ -205,7 +205,7 @@ def copied(shot: Shot, thing_id: str, mirror: Axis | None = None) -> Shot:
 
 
 def taken_out(shot: Shot, thing_id: str) -> Shot:
-    """The shot without a thing: what it carried stays by itself, what it drove keeps its plain value."""
+    """The shot without a thing: things that it carried stay in place, numbers that it drove keep their plain value."""
     fewer = {field: tuple(t for t in getattr(shot, field) if t.id != thing_id) for field in LISTS}
     left = retied(shot.model_copy(update=fewer), lambda name: None if name == thing_id else name)
     assert left is not None
@@ -217,7 +217,7 @@ def taken_out(shot: Shot, thing_id: str) -> Shot:
 
 
 def alone(shot: Shot, emitter_id: str) -> Shot:
-    """A shot of one emitter with all that it depends on, and nothing else: what is kept in a library."""
+    """A shot of one emitter with everything that it depends on, and nothing else: the content of a library item."""
     emitter = next((e for e in shot.emitters if e.id == emitter_id), None)
     if emitter is None:
         raise IsbjornError("no emitter in the cast has this id.", emitter_id, "Nothing was saved.")

@@ -258,12 +258,12 @@ class Shot(Part):
         return next(number for number, one in enumerate(self.emitters) if one.id == emitter.id)
 
     def falling_into(self, emitter: Emitter) -> list[Emitter]:
-        """Those whose births fall into the water of an emitter: itself, and others that are on."""
+        """The emitters whose births fall into the water of an emitter: itself, and others that are on."""
         also = emitter.ripples.also if emitter.ripples is not None else ()
         return [emitter, *(e for e in self.emitters if e.on and e is not emitter and e.id in also)]
 
     def reaching(self, emitter: Emitter) -> tuple[Force, ...]:
-        """The forces that are on and reach an emitter; one whose motion is recorded, only those that act on what is seen."""
+        """The forces that are on and reach an emitter; for one with recorded motion, only those that change how it is drawn."""
         reach = {link.force for link in self.links if link.emitter in (emitter.id, emitter.group)}
         free = emitter.recording is None
         return tuple(f for f in self.forces if f.on and f.id in reach and (free or f.stage == "look"))

@@ -22,7 +22,7 @@ def check_bearing(shot: Shot) -> None:
     # Emitters that are simulated as one have one name: that of the first.
     one = {name: name for name in emitters}
     for force in shot.forces:
-        if not force.on or force.stage != "meeting":
+        if not force.on or force.stage != "interaction":
             continue
         met = [e.id for e in shot.emitters if force in shot.reaching(e)]
         names = {one[name] for name in met}

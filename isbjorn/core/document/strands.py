@@ -1,4 +1,4 @@
-"""A strand: what hangs, stands or trails from each birth. The engine side is `isbjorn.core.simulate.integrators.strands`."""
+"""A strand that hangs, stands or trails from each birth. The engine side is `isbjorn.core.simulate.integrators.strands`."""
 
 from __future__ import annotations
 
@@ -15,8 +15,7 @@ _LOOK = AffectsLooks()
 
 
 class Strand(Part):
-    """Each birth is the root of a chain of joints, as long as it is, which bends and hangs: a thread, a stem, a string of
-    lights."""
+    """Each birth is the root of a chain of joints that bends and hangs: a thread, a stem, a string of lights."""
 
     on: bool = True
     joints: int = Field(

@@ -41,7 +41,7 @@ class Key(Part):
 
     @property
     def at(self) -> float:
-        """Where it stands on its axis, as every point of a curve."""
+        """Position on the axis, as for every point of a curve."""
         return self.at_s
 
 
@@ -121,7 +121,7 @@ _BOUNDS = "bounds of its field"
 
 
 def bounds_of(number: Number) -> tuple[float, float]:
-    """The range of the field that a number stands in; what is read of it stays within."""
+    """The range of a number's field; readings of the number stay within."""
     found: tuple[float, float] = number.__dict__.get(_BOUNDS, (-math.inf, math.inf))
     return found
 
@@ -136,12 +136,12 @@ _SOURCES: dict[Clock, tuple[Measure, ...]] = {
 
 @dataclass(frozen=True)
 class Spec:
-    """How a number field reads and what may drive it. Goes into the JSON Schema under `isbjorn`.
+    """How a number field is shown and what may drive it. Goes into the JSON Schema under `isbjorn`.
 
-    unit: shown behind the value. low, high: the range that is accepted. step: what one arrow press changes.
-    clock: the clock it is read by: `birth` (drawn once by each particle), `age` (read through life), `shot`
-    (read by shot time), `none` (a setting). spread, life: whether these drivers are offered. sources: the measures that
-    may drive it; None: those of its clock. title: its label, where its name is none.
+    unit: shown behind the value. low, high: the accepted range. step: the change per press of an arrow key. clock: how it is read:
+    `birth` (drawn once by each particle), `age` (read through life), `shot` (read by shot time), `none` (a setting). spread, life:
+    whether these drivers are offered. sources: the measures that may drive it; None: those of its clock. title: its label, where
+    the field's name is none.
     """
 
     unit: str

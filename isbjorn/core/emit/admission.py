@@ -77,7 +77,7 @@ class Admission:
     def between(
         self, after: float, until: float, stale: object = None, living: bool = True
     ) -> tuple[Longs, Doubles, npt.NDArray[np.float32]]:
-        """Admitted births in (after, until]: numbers, moments in s, lifespans in s. living: that live beyond `until`."""
+        """Admitted births in (after, until]: numbers, moments in s, lifespans in s. living: only those that live beyond `until`."""
         if living:
             after = max(after, until - self.source.longest_life - 1e-3)
         if self.binds:

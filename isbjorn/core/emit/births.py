@@ -1,7 +1,7 @@
-"""Birth moments. N(t) is the integral of the rate; birth k happens when N passes k, plus its own jitter.
+"""Birth moments. N(t) is the integral of the rate; birth k happens when N passes k, plus a jitter of its own.
 
-A rate that nothing drives is integrated in closed form, any other in a table whose cells do not depend on what was asked.
-Bursts have birth numbers of their own, so that a changed rate never disturbs them.
+A rate without drivers is integrated in closed form, any other in a table whose cells do not depend on the query. Bursts have
+separate birth numbers, so that a changed rate never disturbs them.
 """
 
 from __future__ import annotations
@@ -149,7 +149,7 @@ class Births:
     def between(self, after: float, until: float) -> tuple[Longs, Doubles]:
         """Births in (after, until]: their numbers and their moments in shot seconds, by moment.
 
-        The very first moment of the emitter belongs to its births.
+        The first moment of the emitter is included.
         """
         # One tolerance at both ends: a birth at a frame is in it whatever its moment is rounded to, and in one window only.
         after, until = after + self.now_s, until + self.now_s
@@ -169,7 +169,7 @@ class Births:
         return numbers[order], moments[order]
 
     def begin_of(self, numbers: Longs) -> Doubles:
-        """The very first moment of births, (n,): of the stream, or of the bursts; in a loop there is none."""
+        """The first moment of births, (n,): of the stream, or of the bursts; a loop has none."""
         if self.period_s is not None:
             return np.full(len(numbers), -math.inf)
         return np.where(numbers >= _BURST_FLAG, self.begin_s, self.stream_begin)
@@ -259,7 +259,7 @@ class Births:
         inside = (moments > after) & (moments <= until)
         return numbers[inside], moments[inside]
 
-    # What it comes to
+    # Result
 
     @property
     def stream_counts(self) -> bool:

@@ -1,7 +1,7 @@
 """Births of recorded particles: a file says when each was born and how long it lived.
 
-Such a file holds m particles by their moments of birth, and k samples of their ways, those of one particle behind each other by
-time. It is an uncompressed `.npz` of the arrays of `Recorded`, and is read where it lies, not into memory.
+The file holds m particles, ordered by moment of birth, and k samples of their paths, grouped by particle and ordered by time. It is
+an uncompressed `.npz` of the arrays of `Recorded`, and is memory-mapped.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ from isbjorn.core.evaluate.external_files import path_of
 from isbjorn.core.evaluate.readings import Readings
 
 MOST_PARTICLES, MOST_SAMPLES = 2_000_000, 20_000_000
-# So many are open at once; so many samples are looked at in one go; and what is farther, or faster, is none.
+# Largest number of open recordings; of samples that are read in one go; and largest valid distance or speed.
 _OPEN, _LOOKED, _FARTHEST = 16, 1 << 20, 1e9
 _KINDS: dict[str, tuple[str, tuple[int, ...]]] = {
     "first": ("<i8", ()), "moments": ("<f8", ()), "lives": ("<f4", ()), "times": ("<f8", ()), "place": ("<f4", (3,)),
@@ -36,8 +36,8 @@ _KINDS: dict[str, tuple[str, tuple[int, ...]]] = {
 
 @dataclass(frozen=True)
 class RecordedParticles:
-    """m particles and k samples of their ways: first (m + 1,), where the samples of each begin; moments of birth s (m,), ascending;
-    lives s (m,); of the samples times s (k,), places px (k, 3) and velocities px/s (k, 3)."""
+    """m particles and k samples of their paths: first (m + 1,), index of each one's first sample; moments of birth s (m,),
+    ascending; lifespans s (m,); of the samples: times s (k,), places px (k, 3) and velocities px/s (k, 3)."""
 
     first: Longs
     moments: Doubles
@@ -176,7 +176,7 @@ class RecordedBirths(Births):
 
 
 class RecordedSource(BirthSource):
-    """Reads lives and places of births out of a recording; all else is the emitter's."""
+    """Reads lifespans and places of births from a recording; everything else comes from the emitter."""
 
     def __init__(self, emitter: Emitter, key: int, readings: Readings, light: Any = None) -> None:
         super().__init__(emitter, key, readings, light)

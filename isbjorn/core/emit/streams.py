@@ -1,6 +1,6 @@
 """The stream of an emitter's births: N(t), the integral of its rate, and when it passes a number.
 
-A rate that nothing drives is integrated in closed form, any other in a table whose cells do not depend on what was asked.
+A rate without drivers is integrated in closed form, any other in a table whose cells do not depend on the query.
 """
 
 from __future__ import annotations
@@ -164,7 +164,7 @@ class Performed(Driven):
         self.times, self.n = held[0, : count + len(times)], held[1, : count + len(times)]
 
     def moments(self, slots: Doubles, until: float) -> Doubles:
-        """As of any; what falls on the very end of a cell is born in the next one, which then is known."""
+        """As for any table; a birth at the exact end of a cell belongs to the next one, once that is known."""
         self._extend(until)
         if len(self.n) < 2:
             return np.full(len(slots), np.inf)

@@ -50,7 +50,7 @@ def digest_of(path: Path) -> str:
 
 
 def path_of(media: str, digest: str) -> Path:
-    """The path of a file with this digest. Raises IsbjornError if there is none that may be read, or another one."""
+    """The path of a file with this digest. Raises IsbjornError if there is none that may be read, or if its content differs."""
     refused: IsbjornError | None = None
     other = False
     finders: list[Finder | None] = [*_FINDERS] or [None]

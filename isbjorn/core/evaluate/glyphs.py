@@ -19,7 +19,7 @@ from isbjorn.core.errors import IsbjornError, reason_of
 FONT = Path(__file__).parents[1] / "fonts" / "schibsted-grotesk-bold.ttf"
 FONTS = (".ttf", ".otf", ".ttc", ".woff2")
 _LARGEST_FONT = 64 << 20
-# Letters stand on one line: their middle is half the height of a capital above it.
+# Letters share a baseline: their middle is half the height of a capital above it.
 _MIDDLE_EM = 0.35
 
 
@@ -124,9 +124,9 @@ def _joins(letter: str) -> bool:
 
 @with_fonts
 def drawn(text: str, with_font: Font, em_px: int) -> tuple[Floats, float, float, int]:
-    """A piece of text drawn so large; cover in [0, 1] float32 (h, w), where its middle lies in px from its corner, its em in px.
+    """A piece of text drawn at a size; cover in [0, 1] float32 (h, w), its middle in px from the corner, its em in px.
 
-    A long piece is drawn on a sheet of at most 4096 px and brought to its size, so that none asks for more memory than others.
+    A long piece is drawn on a sheet of at most 4096 px and scaled, so that memory is bounded.
     """
     glyphs = shaped(text, with_font)
     wide_em = max([1.0, *(abs(x) + 1 for _, x, _, _ in glyphs), *(abs(y) + 1 for _, _, y, _ in glyphs)])

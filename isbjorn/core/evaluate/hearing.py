@@ -1,4 +1,4 @@
-"""The analysis of a sound: levels, bands, onsets and beats, computed once for all of it, on a grid of its own.
+"""The analysis of a sound: levels, bands, onsets and beats, computed once for the whole sound, on a fixed grid.
 
 Power spectra are Hann-windowed, `PER_S` a second; onsets by spectral flux (Dixon 2006, "Onset detection revisited"), set to the
 sample at which the energy rises most; tempo and beats by autocorrelation and dynamic programming (Ellis 2007, "Beat tracking by
@@ -26,7 +26,7 @@ from isbjorn.core.runtime.shared_cache import LASTING, load_arrays, store_arrays
 
 RATE, PER_S, LONGEST_S = 48_000, 120, 900
 _HOP, _WINDOW, _CHUNK = RATE // PER_S, 2048, 512
-# Edges of the bands in which power is kept: sixteen an octave.
+# Edges of the frequency bands: sixteen per octave.
 _LOW_HZ, _OCTAVES, _EACH = 20.0, 10, 16
 EDGES: Doubles = _LOW_HZ * 2.0 ** (np.arange(_OCTAVES * _EACH + 1) / _EACH)
 # Of onsets: samples of a window, hop, and the grid that comes of it.
@@ -38,15 +38,15 @@ _FLOOR_DB, _SILENCE = -90.0, 1e-9
 _TOPS, _BEFORE, _EXCEEDS, _KEEPS, _LEAST = 3, 3, 0.35, 0.84, 0.03
 _USUAL, _TIMES = 30, 3.5
 _USUAL_BPM, _OCTAVES_WIDE, _SLOWEST_BPM, _FASTEST_BPM, _TIGHT = 120.0, 0.65, 40.0, 240.0, 100.0
-# Of this way of listening; another one lies elsewhere.
+# Version of the analysis, part of the file's name.
 _GROUP = "heard-1"
 
 
 @dataclass(frozen=True)
 class Heard:
-    """All that is known of a sound, n moments a 120th of a second apart from its beginning on: rms and peak (n,) in [0, 1]; power
-    (n, 160), mean squares in the bands between `EDGES`. onsets (m,) s and strengths (m,) in ]0, 1]; beats (k,) s; tempo in beats a
-    minute, 0 where there is none."""
+    """The analysis of a sound, n moments a 120th of a second apart from its beginning: rms and peak (n,) in [0, 1]; power (n, 160),
+    mean squares in the bands between `EDGES`; onsets (m,) s and strengths (m,) in ]0, 1]; beats (k,) s; tempo in beats per minute,
+    0 where there is none."""
 
     seconds: float
     rms: Floats
@@ -82,7 +82,7 @@ def _levels(samples: Floats, count: int) -> tuple[Floats, Floats]:
 
 
 def _shares() -> Floats:
-    """How much of each bin of a spectrum lies in each band, (bins, bands): a bin is as wide as bins are apart."""
+    """The share of each bin of a spectrum in each band, (bins, bands): a bin is as wide as the distance between bins."""
     wide = RATE / _WINDOW
     middle = np.arange(_WINDOW // 2 + 1) * wide
     low, high = np.maximum(middle - wide / 2, 0)[:, None], (middle + wide / 2)[:, None]
@@ -255,7 +255,7 @@ def prepare(path: Path, digest: str) -> Heard:
 
 
 def _stored(digest: str) -> Heard | None:
-    """The cached analysis of a sound; None if there is none, or if it is damaged."""
+    """The cached analysis of a sound; None if it is missing or damaged."""
     found = load_arrays(_GROUP, digest, Heard.__dataclass_fields__)
     if found is None:
         return None
@@ -300,7 +300,7 @@ _MEASURED: Cache[Doubles] = Cache("heard", 0.2)
 
 
 def measured(sound: Sound, hearing: Hearing) -> Doubles:
-    """What a hearing comes to at moments a 120th of a second apart from the sound's beginning on, (n,), before its curve."""
+    """The value of a sound driver at moments a 120th of a second apart from the sound's beginning, (n,), before its curve."""
     key = (sound.digest, hearing.model_dump_json(exclude={"curve"}))
     return _MEASURED.get(key, lambda: _measured(heard(sound), hearing))
 
@@ -323,7 +323,7 @@ def _measured(found: Heard, hearing: Hearing) -> Doubles:
 
 
 def _within(low: float, high: float) -> Doubles:
-    """How much of each kept band lies between two frequencies, by octaves."""
+    """The share of each stored band between two frequencies, by octaves."""
     wide = np.log2(EDGES[1:] / EDGES[:-1])
     inside = np.log2(np.minimum(EDGES[1:], high) / np.maximum(EDGES[:-1], low))
     return np.clip(inside / wide, 0, 1)

@@ -84,7 +84,7 @@ def _points_at_most(data: str) -> int:
     """An upper bound of the points of path data, from its letters and numbers alone."""
     curves = len(re.findall(r"[CcSsQqTtAa]", data))
     numbers = len(re.findall(r"[0-9]+", data))
-    # A letter may be followed by many curves: each has one number of its own at least.
+    # A letter may be followed by many curves, each with at least one number.
     return numbers + (2 * _CURVE_STEPS * min(numbers, max(curves, numbers // 2)) if curves else 0)
 
 
@@ -133,7 +133,7 @@ def path_lines(paths: tuple[str, ...]) -> list[Doubles]:
 
 
 def paths_of_svg(content: bytes) -> tuple[str, ...]:
-    """The outlines of an SVG file as path data, with every transform applied. Raises IsbjornError if there are none."""
+    """The outlines of an SVG file as path data, with every transform applied. Raises IsbjornError if the file has none."""
     try:
         drawing = svgelements.SVG.parse(io.BytesIO(content), reify=True)
         found = []

@@ -96,7 +96,7 @@ class Performance:
         return np.where(share == 0, first, first + (values[np.minimum(step + 1, max(0, count - 1))] - first) * share)
 
     def text(self) -> str:
-        """The file that says all of it; read again, the very same numbers."""
+        """The performance as a file; reading it back gives the same numbers."""
         out = io.StringIO()
         out.write(f"# isbjorn take, {self.hz} steps a second\n{','.join(self.lanes)}\n")
         for column in self.values.T.tolist():
@@ -110,13 +110,13 @@ _lock = threading.Lock()
 
 
 def play(digest: str, performance: Performance) -> None:
-    """Let takes with this digest be a performance that is played now, as long as somebody holds it."""
+    """Let takes with this digest be a performance that is being played, as long as the performance is in use."""
     with _lock:
         _played[digest] = performance
 
 
 def performance_of(take: Take) -> Performance:
-    """What a take plays. Raises IsbjornError where its file is missing or is none."""
+    """The lanes that a take plays. Raises IsbjornError where its file is missing or invalid."""
     with _lock:
         found = _played.get(take.digest)
     if found is not None:
@@ -168,7 +168,7 @@ class Played:
         self.span = (take.from_s, last if take.to_s is None else min(last, take.to_s))
 
     def over(self, t: Doubles, own: Doubles) -> Doubles:
-        """The lane at moments t (n,) of shot time; before and after it, what the control is of its own, (n,)."""
+        """The lane at moments t (n,) of shot time; outside it, the control's own values, (n,)."""
         seconds = t - self.take.at_s
         inside = (seconds >= self.span[0] - 1e-9) & (seconds <= self.span[1] + 1e-9)
         return np.where(inside, self.performance.read(self.lane, seconds), own)

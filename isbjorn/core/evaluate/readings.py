@@ -31,7 +31,7 @@ class Transform:
     size: Doubles
 
     def of(self, x: Doubles, y: Doubles, z: Doubles) -> Doubles:
-        """Its own coordinates (n,) as places in the shot, (n, 3)."""
+        """Coordinates (n,) of a thing as places in the shot, (n, 3)."""
         px, py = bezier.rotated(x * self.size, y * self.size, self.turn)
         return self.place + np.stack([px, py, z * self.size], axis=1)
 
@@ -59,9 +59,9 @@ def _at_rest(number: Number) -> float:
 
 
 class Readings:
-    """Reads the numbers of a shot. In a loop, time comes round.
+    """Reads the numbers of a shot. In a loop, time repeats.
 
-    before: of the shot before an edit, from which is taken what was worked out of all but the things that it moved.
+    before: readings of the shot before an edit. Results for things that the edit did not move are taken from it.
     """
 
     def __init__(self, shot: Shot, before: Readings | None = None, moved: frozenset[str] = frozenset()) -> None:
@@ -69,7 +69,8 @@ class Readings:
         self.loop_s = float(shot.length_s) if shot.loop else None
         # After how long keys and swings come round; until when there is something to see.
         self.round_s, self.until_s = self.loop_s, float(shot.length_s)
-        # What controls play, by the very number; and whether that is played now: nothing after its end is known.
+        # Lanes that controls play, by the identity of the number; and whether a lane is being played: nothing after its end is
+        # known.
         self.played = lanes_of(shot.takes, shot.controls) if shot.takes else {}
         self.live = False
         for one in self.played.values():
@@ -115,7 +116,7 @@ class Readings:
         """
         t = np.atleast_1d(np.asarray(t, np.float64))
         if self.played and (played := self.played.get(id(number))) is not None:
-            # What was played in a loop comes round with it; what is played now goes on.
+            # A lane recorded in a loop repeats with it; a lane that is being played continues.
             return played.over(t if self.live else self.round(t), self.own(number, t, measured))
         return self.own(number, t, measured)
 

@@ -47,7 +47,7 @@ def as_keys(steps: Doubles, values: Doubles, tolerance: float) -> tuple[Key, ...
 
 
 def with_keys(control: Control, made: tuple[Key, ...]) -> Control:
-    """A control that is moved by keys of a performance, in place of its own within the same span, and plays no take."""
+    """A control with keys made from a performance. They replace its keys within the same span, and it plays no take."""
     value = control.value.model_copy(update={"keys": spliced(control.value.keys, made)})
     return control.model_copy(update={"value": value, "take": None, "lane": ""})
 

@@ -21,7 +21,7 @@ from isbjorn.core.time import rate_text
 _SAMPLES = 65
 # This number of channels of passes is as large as the picture.
 _CHANNELS_AS_LARGE = 22
-# A pass is about as large as the picture; values that are no colours are kept as 32 bits.
+# A pass is about as large as the picture; values that are not colours are stored as 32 bits.
 _PASS_CHANNELS = {"depth": 2, "motion": 4, "ids": 6, "objects": 24, "plate": 4}
 
 
@@ -101,7 +101,8 @@ def delivery_preview(
     project: str = "",
     others: Sequence[Order] = (),
 ) -> DeliveryPreview:
-    """What an order would make. far_px: how far each emitter's particles go (`Forecast` of its guides); None: nobody knows."""
+    """The files that an order would make. far_px: distance that each emitter's particles travel (`Forecast` of its guides); None:
+    unknown."""
     refused = where = remedy = ""
     ready = order
     try:

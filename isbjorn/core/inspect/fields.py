@@ -29,13 +29,13 @@ def arrows_of(
     """Arrows of a force on a grid over the picture plane, at half of life, in px of the picture; none for what has no field."""
     if not force.has_field:
         return []
-    who = emitter or Emitter(id="nobody")
+    probe = emitter or Emitter(id="nobody")
     update: dict[str, Any] = {
-        "forces": (force.model_copy(update={"on": True}),), "links": (Link(force=force.id, emitter=who.id),),
-        "emitters": shot.emitters if emitter is not None else (who,),
+        "forces": (force.model_copy(update={"on": True}),), "links": (Link(force=force.id, emitter=probe.id),),
+        "emitters": shot.emitters if emitter is not None else (probe,),
     }  # fmt: skip
     alone = shot.model_copy(update=update)
-    source = BirthSource(who, key_of(shot, who), readings)
+    source = BirthSource(probe, key_of(shot, probe), readings)
     tables = pack_world(alone, source, readings, force.stage, np.array([t]), 0.0)
     tables.rows[..., [SPREAD, WAY_SPREAD, TILT_SPREAD]] = 0.0
     down = max(1, round(_ACROSS * shot.height / shot.width))

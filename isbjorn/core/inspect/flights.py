@@ -21,7 +21,7 @@ from isbjorn.core.simulate.track import Track
 
 _FLIGHTS = 40
 _SAMPLES = 28
-# A flight is so long at most, in s; of who lives without end, as long as the shot, if that is not too short to tell anything.
+# Longest flight, in s; for particles without an end of life, the shot's length, if that is not too short to show anything.
 _LONGEST_FLIGHT_S, _TELLING_S = 30.0, 5.0
 
 
@@ -79,7 +79,7 @@ def _endless_s(track: Track) -> float:
 
 
 def _recorded(mover: RecordedIntegrator) -> tuple[Floats, npt.NDArray[np.int64]]:
-    """As `_flown`, of some particles of a recording, over all their lives."""
+    """As `_flown`, for some particles of a recording, over their whole lives."""
     many = len(mover.recorded)
     if many == 0:
         return np.zeros((2, _FLIGHTS, 3), np.float32), np.ones(_FLIGHTS, int)

@@ -33,7 +33,7 @@ from isbjorn.core.simulate.integrators.constant import is_steady
 from isbjorn.core.simulate.strands.joints import joints_of
 from isbjorn.core.simulate.track import HELD, known_births, weight_of
 
-# Milliseconds: of a thing by itself, or of a million of it (particles, or pixels).
+# Milliseconds: of a thing alone, or of a million units of it (particles, or pixels).
 PRICES: dict[str, float] = {
     "frame": 1.4, "emitter": 5.8, "exposed emitter": 2.2, "trail": 4.2, "steady step": 7.0, "step": 69.0, "look": 270.0,
     "disc": 200.0, "smear": 2100.0, "sprite": 2100.0, "stroke": 2100.0, "cover": 1.1, "smear cover": 18.0, "sprite cover": 4.5,
@@ -44,7 +44,7 @@ _LONGEST_S = 600.0
 _NODES = 30
 # What the task of `speed` takes where it is 1.
 _USUAL_S = 20e-3
-# It is measured so often, the second time after so long, and each time after twice as long.
+# Number of measurements; wait before the second one, doubled each time.
 _MEASURED, _AGAIN_S = 4, 15.0
 Counted = defaultdict[str, float]
 

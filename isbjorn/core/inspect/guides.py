@@ -53,8 +53,8 @@ _SELDOM = ("stretch", "red", "green", "blue")
 
 
 class Lane(BaseModel):
-    """A value over life as the engine reads it: `curve` is the multiplier at even ages, `to` that of a second curve; low and
-    high the spread at each. thing and field say where in the document it stands."""
+    """A value over life as the engine reads it: `curve` is the multiplier at even ages, `to` that of a second curve; low and high
+    the spread at each. thing and field are its address in the document."""
 
     name: str
     unit: str
@@ -276,7 +276,7 @@ class Before:
 
 
 class Memory:
-    """The latest results for one shot. Safe for threads: each takes them as they are, and stores its own."""
+    """The latest results for one shot. Thread-safe: each thread reads the current ones, and stores its results."""
 
     def __init__(self) -> None:
         self.before: Before | None = None
@@ -292,7 +292,7 @@ def guides(
 ) -> Scene:
     """Guides of everything of a shot at a frame: of every emitter, on or off, in the order of the cast.
 
-    thing: the force whose field is wanted too. memory: what is known of the shot before an edit.
+    thing: the force whose field is also wanted. memory: results for the shot before an edit.
     """
     shot = effective_shot(shot)
     frame = shot.first_frame if frame is None else min(max(frame, shot.first_frame), shot.last_frame)
@@ -370,7 +370,7 @@ def _world(
 def _graphs(
     shot: Shot, readings: Readings, had: dict[str, list[Graph]], touched: frozenset[str]
 ) -> dict[str, list[Graph]]:
-    """Of every number that shot time changes, by whose it is: the place of that in the document."""
+    """Numbers that change in shot time, by the identity of their owner: its address in the document."""
     last = float(shot.seconds(shot.last_frame))
     t = np.linspace(0, last, max(2, min(_GRAPH, shot.frame_count)))
     owners: list[tuple[str, Any]] = [("camera", shot.camera)]

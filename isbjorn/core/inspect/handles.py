@@ -26,7 +26,7 @@ from isbjorn.core.simulate.forces import lines_of
 
 Path2 = list[tuple[float, float]]
 Pair = tuple[float, float]
-# Where the grip of a direction lies, in px.
+# Distance of a direction's grip, in px.
 _FAR_GRIP = 90.0
 
 
@@ -69,7 +69,7 @@ class Shown(BaseModel):
 
 
 class Sight:
-    """How a thing's own coordinates come to the picture at a moment."""
+    """How a thing's coordinates map to the picture at a moment."""
 
     def __init__(self, view: Projection, frames: Transform, seen: Callable[[Doubles], Doubles] | None = None) -> None:
         self.view, self.frames, self.seen = view, frames, seen
@@ -103,7 +103,7 @@ def on_picture(view: Projection, places: npt.ArrayLike) -> Path2:
 
 
 def carrier_frames(readings: Readings, thing: Any, t: Doubles) -> Transform:
-    """The coordinates in which a thing's place is meant: those of its carrier."""
+    """The coordinates that a thing's place refers to: those of its carrier."""
     nothing = Transform(np.zeros((len(t), 3)), np.zeros(len(t)), np.ones(len(t)))
     carrier = readings.things.get(thing.carried_by or "")
     if carrier is None:
@@ -131,7 +131,7 @@ def path_grips(sight: Sight, points: Any, field: str) -> Iterator[Grip]:
 
 
 def place_grips(readings: Readings, view: Projection, thing: Any, t: float) -> tuple[list[Grip], list[Path2]]:
-    """The grip of a thing's place, those of the path it goes on, and that path."""
+    """The grip of a thing's place, those of the path on which it moves, and that path."""
     at = np.array([t])
     under = carrier_frames(readings, thing, at)
     whole = readings.frames(thing, at)
@@ -227,7 +227,7 @@ def force_shown(
         return Shown(id=force.id, kind=force.kind, centre=sight.centre)
     place, way = place_grips(readings, view, force, t)
     if force.frame == "emitter" and emitter is not None:
-        # Its place is meant from the emitter.
+        # Its place is relative to the emitter.
         base = Sight(view, readings.frames(emitter, np.array([t])))
         place[0] = place[0].model_copy(update={"at": sight.centre, "centre": base.centre, "axes": base.axes})
     return Shown(

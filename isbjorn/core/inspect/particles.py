@@ -55,7 +55,7 @@ def _seen(solver: ParticleSolver, p: Particles, i: int, view: Projection) -> See
 
 
 def shown(solver: ParticleSolver, frame: int, orbit: Orbit | None = None) -> list[Seen]:
-    """The particles of a frame that lie in the picture, evenly chosen where there are more than can be read."""
+    """The particles of a frame within the picture, an even sample where there are more than can be read."""
     shot = solver.shot
     view = projection(shot, 1.0, float(shot.seconds(frame)), orbit)
     p = solver.at(frame)
@@ -91,7 +91,7 @@ def followed(solver: ParticleSolver, frame: int, x: float, y: float, orbit: Orbi
 
 
 def _way(solver: ParticleSolver, number: int, key: int, seconds: Fraction, span: float, view: Projection) -> Path2:
-    """Where a particle is at even moments from now over a span (before now if it is below 0), from its own states."""
+    """Where a particle is at even moments from now over a span (into the past if it is below 0), from its own states."""
     places = []
     for k in range(_SAMPLES + 1):
         at = seconds + Fraction(span * k / _SAMPLES).limit_denominator(10**6)

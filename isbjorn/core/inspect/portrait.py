@@ -38,7 +38,7 @@ _DRAWN = (
 
 
 def _middle(emitter: Emitter) -> Emitter:
-    """The emitter's particle without spreads, on its own: no trail, no layer, no light to wait for."""
+    """The emitter's particle without spreads, alone: no trail, no layer, no light to wait for."""
     even = {
         name: getattr(emitter, name).model_copy(update={"spread": 0.0, "over_life_to": None}) for name in _DRAWN
     }  # fmt: skip
@@ -52,11 +52,11 @@ def _middle(emitter: Emitter) -> Emitter:
 def portrait(
     shot: Shot, number: int, seconds: Fraction, count: int = 13, cell: int = 48, plates: PlateReader | None = None
 ) -> Floats:
-    """A particle of the emitter `number` at `count` even ages from birth to death, each in a square of `cell` px: in the
-    middle of its square stands the age that lies there on an axis as long as all squares.
+    """A particle of the emitter `number` at `count` even ages from birth to death, each in a square of `cell` px: the centre of its
+    square marks its age on an axis that spans all squares.
 
-    Gives float32 (cell, count * cell, 4), linear, premultiplied. Small bodies are magnified, up to 6 times. It looks as it would
-    if it reached each age at the moment, and flies to the right.
+    Returns float32 (cell, count * cell, 4), linear, premultiplied. Small bodies are magnified, up to 6 times. The particle looks as
+    if it reached each age at the given moment, and flies to the right.
     """
     shot = effective_shot(shot)
     others = tuple(e.model_copy(update={"on": False}) for e in shot.emitters)

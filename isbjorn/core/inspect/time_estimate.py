@@ -16,7 +16,7 @@ from isbjorn.core.inspect.forecast import alive_about, forecast, speed, stepping
 from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE
 from isbjorn.core.simulate.track import shares_of
 
-# Frames at which it is looked, and those from the first birth on at which a run of a crowd is.
+# Frames that are measured, and frames from the first birth on at which a simulation of interacting emitters is.
 _LOOKS = 5
 # A frame rendered by one process with one thread takes this multiple of the forecast, which is for all cores.
 _ALONE = 1.2
@@ -25,7 +25,7 @@ _BEGIN_S, _PASSES = 2.5, 2.5
 
 
 class Taking:
-    """What the frames of a delivery come to. far_px: how far each emitter's particles go, by its id."""
+    """Time estimate for the frames of a delivery. far_px: distance that each emitter's particles travel, by its id."""
 
     def __init__(self, job: Job, far_px: dict[str, float]) -> None:
         self.job, self.shot = job, effective_shot(job.shot)
@@ -57,7 +57,7 @@ class Taking:
         return _BEGIN_S + (frames * each + self._run_ms()) / 1000
 
     def _run_ms(self) -> float:
-        """Simulating interacting emitters, from the first birth to the last frame: each process does it by itself."""
+        """Simulating interacting emitters, from the first birth to the last frame, which each process repeats."""
         met = [e for e in self.shot.emitters if e.on and any(isinstance(f, Interaction) for f in self.shot.reaching(e))]
         if not met:
             return 0.0

@@ -1,7 +1,7 @@
-"""What can be delivered: one entry makes a format, for the command line, the API and the page.
+"""Delivery formats: one entry makes a format, for the command line, the API and the page.
 
-An entry says what a file can hold and how it is written: a still picture for each frame, a movie's codec, or a function of its own.
-A package from elsewhere (`ISBJORN_EXTENSIONS`) registers its formats in the same way.
+An entry says what a file can hold and how it is written: a still picture for each frame, a movie's codec, or a special function. An
+external package (`ISBJORN_EXTENSIONS`) registers its formats in the same way.
 """
 
 from __future__ import annotations
@@ -51,8 +51,8 @@ class Codec:
 
 @dataclass(frozen=True)
 class PictureInfo:
-    """What is told of a picture beside its pixels. colour: the space of its values; None: the format's own. compression: of those
-    that the format offers; empty: its own."""
+    """Metadata of a picture. colour: the space of its values; None: the format's own. compression: one that the format offers;
+    empty: its default."""
 
     rate: Fraction
     timecode: str
@@ -112,7 +112,7 @@ class Format:
 
     @property
     def fields(self) -> bool:
-        """Whether it takes interlaced pictures: those whose chroma is as fine from line to line as their light."""
+        """Whether it takes interlaced pictures: formats whose chroma has full vertical resolution."""
         return self.still is not None or (self.codec is not None and bool(self.codec.interlaced))
 
     @property
@@ -122,7 +122,7 @@ class Format:
 
     @property
     def exact_light(self) -> bool:
-        """Whether light beyond 1 and without cover is kept."""
+        """Whether values above 1 and light without cover are preserved."""
         return self.still is not None and self.still.encoding == "linear"
 
     def write(self, path: Path, picture: Floats, alpha: bool, about: PictureInfo, layers: Sequence[Layer] = ()) -> None:

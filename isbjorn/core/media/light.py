@@ -43,7 +43,7 @@ class PlateLight:
         return max(1, round(_WIDTH * self.shot.height / self.shot.width))
 
     def numbers(self, t: npt.NDArray[np.float64]) -> npt.NDArray[np.int64]:
-        """Which frame the plate shows at moments t (n,) of shot time; -1 where there is none."""
+        """The frame that the plate shows at moments t (n,) of shot time; -1 where it shows none."""
         at, which = np.unique(np.round(np.asarray(t, np.float64), 6), return_inverse=True)
         step = float(1 / self.plates.rate(self.shot))
         # The frame changes only where a period of the plate begins: one look for each.

@@ -30,7 +30,7 @@ class Timecode:
 
 
 class Reader:
-    """Reads the timecode of a sound as it comes, forward, at about its own speed. rate: samples a second."""
+    """Reads the timecode of an incoming sound, forward, at about normal speed. rate: samples per second."""
 
     def __init__(self, rate: int) -> None:
         self.rate = rate
@@ -40,10 +40,10 @@ class Reader:
         self._last: tuple[int, int] | None = None
 
     def feed(self, samples: Floats) -> list[Timecode]:
-        """Hear more, float32 (n,) in [-1, 1]: the timecodes whose frames were over in it."""
+        """Take more sound, float32 (n,) in [-1, 1]; return the timecodes whose frames ended in it."""
         if len(samples) == 0:
             return []
-        # A wave of two sides, wherever its middle lies.
+        # A symmetric wave, whatever its offset.
         samples = samples - 0.5 * (samples.max() + samples.min())
         level = max(_SILENT, _OF_PEAK * float(np.abs(samples).max()))
         signs = np.where(samples > level, 1, np.where(samples < -level, -1, 0))
@@ -93,9 +93,9 @@ class Reader:
 
 
 def timecode_in(path: str) -> tuple[float, float, float] | None:
-    """The first timecode in the first two minutes of a file: at which second of it, which second of the day, frames a second.
+    """The first timecode in the first two minutes of a file: second in the file, second of the day, frames per second.
 
-    None where there is none. Raises IsbjornError for what is no sound.
+    None where there is none. Raises IsbjornError for an invalid sound.
     """
     sound = listened(Path(path))
     reader, heard = Reader(sound.rate), 0

@@ -25,7 +25,7 @@ MOVIES = (".mp4", ".mov", ".m4v", ".mkv", ".webm", ".avi", ".mxf")
 
 
 class Movie:
-    """A movie whose frames are found by number, in any order. One thread at a time."""
+    """A movie whose frames are read by number, in any order. One thread at a time."""
 
     def __init__(self, path: Path) -> None:
         if not is_there(path):

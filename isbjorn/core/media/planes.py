@@ -58,7 +58,7 @@ def matrix_of(frame: Any) -> str:
 
 
 def planes_of(frame: Any) -> Planes | None:
-    """The planes of a frame of PyAV, which stay its own; None where it is of another kind, or has alpha."""
+    """Views of the planes of a PyAV frame; None for other pixel formats, or with alpha."""
     known = _FORMATS.get(frame.format.name)
     if known is None:
         return None

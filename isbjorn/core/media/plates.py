@@ -80,9 +80,9 @@ class _Frames:
 
 
 def plate_frame(plate: Plate, seconds: Fraction, rate: Fraction, frames: int) -> int | None:
-    """Which frame of a plate shows at a moment of shot time; None where it is blank.
+    """The frame of a plate that shows at a moment of shot time; None where it is blank.
 
-    The frame whose own time span holds the moment: motion keeps its speed whatever the two rates are.
+    It is the frame whose time span holds the moment, so that motion keeps its speed at any two rates.
     """
     number = math.floor((seconds - Fraction(plate.offset_s).limit_denominator(10**6)) * rate)
     if 0 <= number < frames:
@@ -193,8 +193,8 @@ class PlateReader:
         return self._open[key], changed
 
     def at(self, shot: Shot, seconds: Fraction, width: int, height: int) -> Floats | None:
-        """The plate of a shot at a moment, float32 (height, width, 4), linear, premultiplied, to be changed by who asks; None if
-        there is none.
+        """The plate of a shot at a moment, float32 (height, width, 4), linear, premultiplied, which the caller may change; None
+        without a plate.
 
         Raises IsbjornError when the plate is missing, damaged or not a picture.
         """
@@ -202,18 +202,18 @@ class PlateReader:
         return None if kept is None else _own(kept)
 
     def kept_at(self, shot: Shot, seconds: Fraction, width: int, height: int) -> Floats | Codes | None:
-        """As `at`, as it is kept: light, or codes of it; it is not to be changed."""
+        """As `at`, but as cached: linear light, or display codes; read-only."""
         with self._lock:
             number = self._number(shot, seconds)
             return None if number is None else self._frame(shot, number, width, height)
 
     def number(self, shot: Shot, seconds: Fraction) -> int | None:
-        """Which of its frames the plate of a shot shows at a moment; None where there is none."""
+        """The frame that the plate of a shot shows at a moment; None where it shows none."""
         with self._lock:
             return self._number(shot, seconds)
 
     def rate(self, shot: Shot) -> Fraction:
-        """Frames a second of a shot's plate; those of the shot where it has none of its own."""
+        """Frames per second of a shot's plate; those of the shot where the plate has no rate."""
         with self._lock:
             plate = shot.plate
             if plate is None or not plate.on:
@@ -235,7 +235,7 @@ class PlateReader:
             return len(self._frames(media)[0])
 
     def own_rate(self, media: str) -> Fraction | None:
-        """Frames a second, if the file has them of its own."""
+        """Frames per second, if the file has a rate."""
         with self._lock:
             return self._frames(media)[0].rate
 

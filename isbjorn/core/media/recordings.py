@@ -1,7 +1,8 @@
-"""Particles of other programs, and of our own deliveries, made into recordings: OpenUSD points, and tables (CSV, NPZ), one a frame.
+"""Particles of other programs, and of our own deliveries, converted to recordings: OpenUSD points, and tables (CSV, NPZ), one per
+frame.
 
-What is read: ids, places, velocities; age and life where they are told. Who has no id of his own is told apart by his place in the
-list. A particle that is away for longer than a sample and a half, and then back, is another one.
+It reads ids, places and velocities, and age and lifespan where they are given. Particles without an id are identified by their
+place in the list. A particle that is missing for more than a sample and a half, and then returns, is a new one.
 """
 
 from __future__ import annotations
@@ -34,9 +35,10 @@ _FARTHEST_PX = 1e7
 
 @dataclass(frozen=True)
 class ParticleSample:
-    """Particles at a moment of shot time: ids (n,); places px and velocities px/s, (n, 3); ages and lives s, (n,).
+    """Particles at a moment of shot time: ids (n,); places px and velocities px/s, (n, 3); ages and lifespans s, (n,).
 
-    What is not known is nan."""
+    Unknown values are nan.
+    """
 
     t: float
     ids: Longs

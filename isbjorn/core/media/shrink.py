@@ -27,7 +27,7 @@ _GIVEN = "f4[::1], i8[::1], f4[:,::1], u4[::1], f4[:,::1], u2[:,:,::1]"
 def _narrow(
     sums: Floats, stride: np.uint32, columns: npt.NDArray[np.uint32], wide: Floats, light: Floats, codes: Codes
 ) -> None:
-    """Codes of a row whose red, green and blue stand behind each other, `stride` apart, in `sums`. light: room for the row."""
+    """Codes of a row whose red, green and blue planes are `stride` apart in `sums`. light: scratch memory for the row."""
     top, half, one = np.float32(TOP_CODE), np.float32(0.5), np.float32(1)
     count, twice = np.uint32(wide.shape[1]), np.uint32(2) * stride
     for x in range(np.uint32(len(columns))):
@@ -68,7 +68,7 @@ def _mix(near: Plane, far: Plane, middle: float, hue: Floats) -> None:
 
 @inline_kernel("void(f4[::1], f4[::1])", cache=True, fastmath=_FAST)
 def _widen(hue: Floats, wide: Floats) -> None:
-    """A row of colour for pixels of half its width: each stands at the left one of two (as MPEG-2 and those after it have it)."""
+    """A row of colour at half width: each sample is sited at the left pixel of two (as in MPEG-2 and later standards)."""
     half, last = np.float32(0.5), np.uint32(len(hue) - 1)
     for i in range(last):
         wide[np.uint32(2) * i] = hue[i]
@@ -82,7 +82,7 @@ def _widen(hue: Floats, wide: Floats) -> None:
 def _spread(plane: Plane, y: int, across: int, down: int, middle: float, hue: Floats, wide: Floats) -> None:
     """Colour of a row of pixels, of a plane that may be smaller. hue: room for a row of the plane."""
     near = y >> down
-    # Rows of colour lie between two of brightness.
+    # Chroma rows are sited between two luma rows.
     far = near if down == 0 else min(len(plane) - 1, max(0, near + (2 * (y & 1) - 1)))
     row = hue if across else wide
     _mix(plane[near, : len(row)], plane[far, : len(row)], middle, row)
@@ -124,7 +124,7 @@ def _shrink(
     middle: float, table: Floats, rows: npt.NDArray[np.int64], tall: Floats, columns: npt.NDArray[np.uint32], wide: Floats,
     out: Codes,
 ) -> None:  # fmt: skip
-    """Of bytes of pixels, or, where there are none, of planes."""
+    """From bytes of pixels, or, where there are none, from planes."""
     width, height = np.uint32(columns_in), out.shape[0]
     # As long as the last pixel's share may reach, with nothing there.
     stride = width + np.uint32(wide.shape[1])
@@ -154,7 +154,7 @@ def _shrink(
 
 @functools.lru_cache(maxsize=32)
 def _shares(before: int, after: int) -> tuple[npt.NDArray[np.int64], Floats]:
-    """For each of `after` pixels over `before`: the first that it lies on, and the share of it and of those behind."""
+    """For each of `after` pixels over `before`: the first source pixel that it covers, and the shares of this and the next ones."""
     edges = np.arange(after + 1) * (before / after)
     first = np.minimum(np.floor(edges[:-1] + 1e-9).astype(np.int64), before - 1)
     count = int(np.max(np.ceil(edges[1:] - 1e-9).astype(np.int64) - first))

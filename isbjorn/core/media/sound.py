@@ -35,8 +35,8 @@ _RUN_UP_S = 0.5
 
 @dataclass(frozen=True)
 class MixedSound:
-    """A stretch of a movie's sound. start_s: seconds of the movie from its first picture on, may lie before it; what it does not
-    have is silence, or comes round after `round_s`."""
+    """A stretch of a movie's sound. start_s: seconds of the movie from its first picture, may be negative; outside the sound there
+    is silence, or it repeats after `round_s`."""
 
     path: Path
     start_s: Fraction
@@ -86,7 +86,7 @@ class MixedSound:
             count -= self.rate
 
     def _stretch(self, start: Fraction, length: Fraction) -> Iterator[Floats]:
-        """From a place on: exactly round(length · rate) samples, silence where there are none."""
+        """From a place onward: exactly round(length · rate) samples, silence where there are none."""
         first, count = round(start * self.rate), round(length * self.rate)
         at, end = first, first + count
         try:
@@ -142,7 +142,7 @@ def _values(frame: Any, channels: int) -> Floats:
 
 
 def _zero(container: Any) -> Fraction:
-    """When a movie shows its first picture, in seconds of its own clock."""
+    """The moment at which a movie shows its first picture, in seconds of its clock."""
     if not container.streams.video:
         return Fraction(0)
     video = container.streams.video[0]
@@ -150,7 +150,7 @@ def _zero(container: Any) -> Fraction:
 
 
 def sound_of(plate: Plate, path: Path, start_s: Fraction, length_s: Fraction) -> MixedSound | None:
-    """The sound that belongs to a stretch of shot time; None where the plate has none. Raises IsbjornError for a damaged movie."""
+    """The plate's sound in a stretch of shot time; None where the plate has none. Raises IsbjornError for a damaged movie."""
     if path.suffix.lower() not in MOVIES:
         return None
     try:
@@ -252,8 +252,8 @@ def mixed(parts: list[tuple[MixedSound, float]]) -> MixedSound | Mix | None:
 def sounds_of(
     shot: Shot, find: Callable[[str], Path], start_s: Fraction, length_s: Fraction, with_plate: bool
 ) -> list[tuple[MixedSound, float]]:
-    """What is heard over a stretch of shot time, each with how many times as loud: the shot's sounds, and the plate's own, if
-    that is wanted and does not stand in the cast. Raises IsbjornError for damaged ones."""
+    """The sounds of a stretch of shot time, each with its gain: the shot's sounds, and the plate's, if that is wanted and not
+    already in the cast. Raises IsbjornError for damaged ones."""
     found: list[tuple[MixedSound, float]] = []
     plate = shot.plate
     has_plate_sound = any(one.of_plate for one in shot.sounds)
@@ -274,7 +274,7 @@ def sounds_of(
 
 
 def opened(path: Path) -> MixedSound:
-    """All of a file's sound, as one channel or two. Raises IsbjornError for what is none."""
+    """A file's whole sound, as one channel or two. Raises IsbjornError for an invalid file."""
     try:
         with av.open(str(path), options=SOUND_OPTIONS) as container:
             if not container.streams.audio:
@@ -302,7 +302,7 @@ def opened(path: Path) -> MixedSound:
 
 
 def listened(path: Path) -> MixedSound:
-    """A file's sound, as much as is listened to, mixed to one channel. Raises IsbjornError for what is none."""
+    """A file's sound, up to the limit for analysis, mixed to one channel. Raises IsbjornError for an invalid file."""
     every = opened(path)
     longest = min(every.length_s, Fraction(hearing.LONGEST_S))
     return replace(every, length_s=longest, rate=hearing.RATE, layout="mono", channels=1)

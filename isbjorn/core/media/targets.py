@@ -50,7 +50,7 @@ def _read(path: str, changed: float) -> Any:  # noqa: ARG001
 
 
 def config_of(path: str) -> Any:
-    """An OpenColorIO configuration: the built-in one, or a file's. Raises IsbjornError for what is none."""
+    """An OpenColorIO configuration: the built-in one, or a file's. Raises IsbjornError for an invalid file."""
     try:
         changed = Path(path).stat().st_mtime if path else 0.0
     except (OSError, ValueError) as error:

@@ -126,7 +126,7 @@ def to_csv(shot: Shot, seen: list[TrackedPoint]) -> str:
 
 
 def _lines_of(text: str, where: str) -> Iterator[list[str]]:
-    """The lines of a table as cells, whatever ends them. Raises IsbjornError for a line that is none, as far as it was read."""
+    """The lines of a table as cells, with any line ends. Raises IsbjornError for an invalid line, at the point where it is read."""
     lines = csv.reader(io.StringIO(text.lstrip("\ufeff"), newline=None))
     for number in itertools.count(1):
         try:

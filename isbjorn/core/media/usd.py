@@ -1,6 +1,6 @@
 """Particles as OpenUSD points: one file for all frames, at the shot's time codes, with its camera.
 
-x lies right, y up, z toward the viewer, as in a shot; one unit is a px. Of each emitter: points, velocities (px/s), widths (px),
+x points right, y up, z toward the viewer, as in a shot; one unit is a px. Of each emitter: points, velocities (px/s), widths (px),
 ids, and as primvars displayColor (linear Rec.709), displayOpacity, age and life (s) and angle (degrees).
 """
 
@@ -20,7 +20,7 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.render.camera import projection
 
 _ROOT = "/Shot"
-# Saved so often, so that no more than this is held in memory.
+# Frames between two saves, which bounds the memory.
 _HELD_BYTES = 64 << 20
 _FARTHEST = 1e7
 _PRIMVARS = {
@@ -31,7 +31,7 @@ _PRIMVARS = {
 
 
 def emitter_paths(shot: Shot) -> list[str]:
-    """Where the particles of each emitter lie in a file, in the order of the cast."""
+    """Paths of each emitter's particles in a file, in the order of the cast."""
     found: list[str] = []
     for emitter in shot.emitters:
         plain = Tf.MakeValidIdentifier(emitter.name)

@@ -31,9 +31,9 @@ _NEAR_PX, _NEAR_DEGREES, _NEAR_MM = 0.05, 0.005, 0.005
 
 @dataclass(frozen=True)
 class Way:
-    """A thing of a file, at moments in seconds of its own time codes (n,). place (n, 3): px, x right, y up, z toward the viewer.
-    axes (n, 3, 3): rows are what lies right, up and toward the viewer for it. lens (n,): focal length over the width of the gate, 0
-    where it is no camera with a lens."""
+    """A thing of a file, at moments in seconds of its time codes (n,). place (n, 3): px, x right, y up, z toward the viewer. axes
+    (n, 3, 3): rows are its right, up and toward-the-viewer axes. lens (n,): focal length over the width of the film gate, 0 where
+    it is no camera with a lens."""
 
     name: str
     times: Doubles
@@ -70,8 +70,9 @@ _PLACE, _TURNS = ("x", "y", "z"), ("pan", "pitch", "roll")
 
 
 def _table(content: bytes, rate: Fraction) -> list[Way]:
-    """Ways of a CSV table: a row a moment, with `frame` or `time` (s), `x`, `y`, `z` (px), and, of a camera, `pan`, `pitch`, `roll`
-    (degrees) and `focal` (mm, of a gate of 36); `name` tells things apart. A thing with any of those four is a camera."""
+    """Motion in a CSV table: a row per moment, with `frame` or `time` (s), `x`, `y`, `z` (px), and, of a camera, `pan`, `pitch`,
+    `roll` (degrees) and `focal` (mm, for a gate of 36 mm); `name` distinguishes things. A thing with any of those four is a camera.
+    """
     try:
         text = content.decode("utf-8-sig")
         heads, *rows = [row for row in csv.reader(io.StringIO(text)) if row]
@@ -128,7 +129,7 @@ def alone(layer: Any) -> None:
 
 
 def upright_of(stage: Any, geom: Any) -> Doubles:
-    """What turns places of a file so that y lies up, (3, 3)."""
+    """The rotation of a file's coordinates that makes y point up, (3, 3)."""
     return np.array([[1, 0, 0], [0, 0, 1], [0, -1, 0]], float) if geom.GetStageUpAxis(stage) == "Z" else np.eye(3)
 
 

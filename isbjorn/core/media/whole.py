@@ -10,7 +10,7 @@ from typing import IO
 
 
 def _settled(folder: Path) -> None:
-    """Let a new name in a folder lie on the disk too."""
+    """Flush a new name in a folder to the disk."""
     handle = os.open(folder, os.O_RDONLY)
     try:
         os.fsync(handle)
@@ -47,9 +47,9 @@ class _WatchedFile:
 
 @contextmanager
 def whole(path: Path) -> Iterator[_WatchedFile]:
-    """A file to be written, beside its place; in its place when all of it lies on the disk.
+    """A file that is written under a temporary name and moved into place once it is flushed to the disk.
 
-    Raises OSError when the disk takes less than all; then what stood there before still does, and nothing is left over.
+    Raises OSError when the disk takes less than the whole file; then the previous file stays, and no temporary file is left.
     """
     partial = path.with_name(f".{path.name}.part{path.suffix}")
     try:
@@ -58,7 +58,7 @@ def whole(path: Path) -> Iterator[_WatchedFile]:
             try:
                 yield watched
             except Exception as error:
-                # A library says in its own words that its file could not be written: what the disk said is what helps.
+                # A library reports a failed write in general words; the disk's own error is more useful.
                 if watched.refused is None:
                     raise
                 raise watched.refused from error

@@ -45,7 +45,7 @@ _REORDERED, _MOST_REORDERED = 2, 64
 
 @dataclass(frozen=True)
 class MovieSound:
-    """How a movie's pictures are kept. fields: whether the upper or the lower lines of interlaced pictures come first."""
+    """How a movie's pictures are encoded. fields: whether the upper or the lower lines of interlaced pictures come first."""
 
     form: Format
     alpha: bool
@@ -116,7 +116,7 @@ def _frame(picture: Floats, track: MovieSound) -> Any:
     made = frame.reformat(
         format=pixels, dst_colorspace=_MATRICES[matrix], dst_color_range="MPEG", interpolation=EXACTLY
     )
-    # ProRes takes what stands in its frame headers from the frames.
+    # ProRes takes its frame header values from the frames.
     made.color_primaries, made.color_trc, made.colorspace = primaries, transfer, matrix
     made.color_range = _LIMITED
     return made

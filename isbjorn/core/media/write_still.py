@@ -115,7 +115,7 @@ def _spec(shape: tuple[int, ...], form: Format, about: PictureInfo) -> oiio.Imag
 def _with_layers(
     pixels: npt.NDArray[np.generic], spec: oiio.ImageSpec, still: Still, layers: Sequence[Layer]
 ) -> npt.NDArray[np.generic]:
-    """The pixels of all layers behind each other; the spec comes to name them. Data is kept as 32 bits a value."""
+    """The pixels of all layers concatenated; the spec is extended to name them. Data is stored as 32 bits per value."""
     own = ("R", "G", "B", "A")[: pixels.shape[2]]
     names, kinds = list(own), [still.kind] * len(own)
     for layer in layers:

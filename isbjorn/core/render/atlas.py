@@ -65,7 +65,7 @@ def is_plain(emitter: Emitter) -> bool:
 
 
 def largest(emitter: Emitter) -> float:
-    """The largest diameter that its size can come to, about, in px."""
+    """The approximate largest diameter that the size can reach, in px."""
     size = emitter.size
     high = max([size.value, *(k.value for k in size.keys)]) + size.spread
     for curve in (size.over_life, size.over_life_to):
@@ -129,8 +129,8 @@ def fitting(keys: list[tuple[Any, ...]]) -> list[tuple[Any, ...]]:
 
 @dataclass(frozen=True)
 class Now:
-    """Which particles, and when: births and their moments (n,), ages in [0, 1], shot time in s, and who leaves such that a text
-    must be dealt from its end to be read."""
+    """Particles at their moments: births and their moments (n,), ages in [0, 1], shot time in s, and which of them leave so that a
+    text must be dealt from its end to be readable."""
 
     key: int
     births: Longs
@@ -180,7 +180,7 @@ class FromText(Drawn):
 
 
 class FromFile(Drawn):
-    """A picture, a sequence or a movie; a soft disc as long as there is none."""
+    """A picture, a sequence or a movie; a soft disc while it is missing."""
 
     def __init__(self, body: PictureBody, bodies: Bodies) -> None:
         self.body, self.bodies = body, bodies
@@ -238,8 +238,8 @@ class Bodies:
     ) -> tuple[Pages, Longs, npt.NDArray[np.bool_]]:  # fmt: skip
         """The pages, which one each particle shows (n,), and whether it takes on the particle's colour (n,).
 
-        ahead: which particles leave such that the text must be dealt from its end to be read. happened: to whom that has
-        happened by which bodies are dealt, where they are dealt so.
+        ahead: which particles leave so that the text must be dealt from its end to be readable. happened: which particles the event
+        has reached by which bodies are dealt, where they are dealt in that way.
         """
         drawn = draws01(key, births, BODY)
         which = np.minimum(np.searchsorted(self._ends, drawn, side="right"), len(self.parts) - 1)

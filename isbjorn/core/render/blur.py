@@ -19,7 +19,7 @@ from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.runtime.parallel import kernel_lock
 
 _LEAST = 1.53
-# Of the deviation: what lies beyond is not seen.
+# In standard deviations: values beyond are invisible.
 _MARGIN = 3.5
 _BORDER = cv2.BORDER_REFLECT_101
 _MIRRORED = (_BORDER, _BORDER)
@@ -30,7 +30,7 @@ _WIDE, _SMALL = 64.0, 24.0
 
 
 def _wide(picture: Floats, sigma: float) -> Floats:
-    """A very wide blur: of means over squares, whose own variance and that of their joining is taken off."""
+    """A very wide blur: box means, whose variance, and that of their joining, is subtracted."""
     height, width = picture.shape[:2]
     fine = 2 ** math.ceil(math.log2(sigma / _SMALL))
     down, right = -height % fine, -width % fine
@@ -79,7 +79,7 @@ def _add_four(soft: Floats, a: Floats, b: Floats, near: float, c: Floats, d: Flo
 
 @njit("void(f4[:,:,::1], f4[::1], f4[:,:,::1])", parallel=True, cache=True, fastmath=_CONTRACT)
 def _along(picture: Floats, taps: Floats, out: Floats) -> None:
-    """Rows blurred by the middle of a symmetric kernel and what lies to its right, mirrored about their ends."""
+    """Rows blurred by a symmetric kernel, given as its middle and its right half, mirrored about their ends."""
     height, width, n = picture.shape
     reach = len(taps) - 1
     for y in prange(height):
@@ -128,9 +128,9 @@ _soft_along, _soft_across = kernel_lock(_along), kernel_lock(_across)
 
 
 def blurred_sum(picture: Floats, parts: Parts, ends: tuple[int, int] = _MIRRORED) -> Floats:
-    """The sum of blurs of one picture, parts of (sigma in px, weight): `blur` of each, on one pyramid that is climbed once.
+    """The sum of blurs of one picture, parts of (sigma in px, weight): `blur` of each, on one pyramid that is built once.
 
-    ends: how the picture goes on to the right, and downward.
+    ends: how the picture continues to the right and downward.
     """
     height, width = picture.shape[:2]
     found = continued_sum(picture, parts, ends)
@@ -138,7 +138,7 @@ def blurred_sum(picture: Floats, parts: Parts, ends: tuple[int, int] = _MIRRORED
 
 
 def continued_sum(picture: Floats, parts: Parts, ends: tuple[int, int] = _MIRRORED) -> Floats:
-    """As `blurred_sum`, (at least height, at least width, channels): it may go on beyond the ends, as it was worked out."""
+    """As `blurred_sum`, (at least height, at least width, channels): it may include computed rows and columns beyond the ends."""
     height, width = picture.shape[:2]
     widest = max(sigma for sigma, _ in parts)
     if widest > _WIDE or min(sigma for sigma, _ in parts) < 0.05:
@@ -167,10 +167,10 @@ def continued_sum(picture: Floats, parts: Parts, ends: tuple[int, int] = _MIRROR
 
 
 def _padded(picture: Floats, sigma: float, step: int, ends: tuple[int, int] = _MIRRORED) -> Floats:
-    """A picture that goes on to the right and downward, mirrored, until its sides can be halved.
+    """A picture extended to the right and downward, mirrored, until its sides can be halved.
 
-    To the left and upward nothing is needed: halving keeps the first pixel, about which each level is mirrored itself. What it
-    makes of the other ends, and their own mirrors, lie beyond what the blur carries.
+    To the left and upward nothing is needed: halving preserves the first pixel, about which each level is mirrored. Errors at the
+    other ends, and in their mirrored parts, are beyond the reach of the blur.
     """
     height, width = picture.shape[:2]
     margin = step * math.ceil(_MARGIN * sigma / step)
@@ -182,16 +182,16 @@ def _padded(picture: Floats, sigma: float, step: int, ends: tuple[int, int] = _M
 
 
 def _taps(sigma: float, level: int) -> Floats:
-    """The middle of the kernel that is left to blur at a level, after halvings and before doublings, and what lies to its right."""
+    """The kernel that remains at a level, after halvings and before doublings: its middle and its right half."""
     left = math.sqrt(max(1e-6, (sigma * sigma - 2 * (4**level - 1) / 3) / 4**level))
     reach = max(1, math.ceil(4 * left))
     return np.ascontiguousarray(cv2.getGaussianKernel(2 * reach + 1, left, cv2.CV_32F)[reach:, 0])
 
 
 def blur(picture: Floats, sigma: float) -> Floats:
-    """Blur a picture (height, width[, channels]) by a Gaussian of standard deviation sigma in px; a new one.
+    """Blur a picture (height, width[, channels]) by a Gaussian of standard deviation sigma in px; returns a new one.
 
-    Beyond its edges the picture goes on mirrored. The error is below 0.5 % of the peak of what a narrow light becomes.
+    Beyond its edges the picture is mirrored. The error is below 0.5 % of the peak of a blurred narrow light.
     """
     if sigma < 0.05:
         return picture.copy()

@@ -215,8 +215,8 @@ def _is_straight(places: Floats, shares: Floats, radius: Floats, spread: Floats,
 
 @inline_kernel("UniTuple(f8,2)(f8, f8, f8)", cache=True)
 def _spread_edge(c0: float, c1: float, by: float) -> tuple[float, float]:
-    """The edge of a body, whose cover falls evenly with the square of the distance, once its squared radius is spread evenly by
-    `by` px² either way: as much light, over a wider edge."""
+    """The edge of a body, whose cover falls linearly with the square of the distance, once its squared radius is spread evenly by
+    `by` px² either way: the same light, over a wider edge."""
     outer, inner = c0 / c1, (c0 - 1.0) / c1
     total = outer + inner
     inner = max(0.0, inner - by)

@@ -1,6 +1,6 @@
-"""The masks of drawn bodies, on a square from -1 to 1, x to the right and y upward; what a body faces lies to the right.
+"""The masks of drawn bodies, on a square from -1 to 1, x to the right and y upward; bodies face right.
 
-One function a kind, `mask(body, variant, x, y)`, which the registry names: cover in [0, 1] on a grid.
+One function per kind, `mask(body, variant, x, y)`, which the registry names: cover in [0, 1] on a grid.
 """
 
 from __future__ import annotations
@@ -70,7 +70,7 @@ def _distances(xs: Doubles, ys: Doubles, corners: Doubles, out: Doubles) -> None
                 best = min(best, far[k])
             count = 0
             for k in range(n):
-                # Both the place and its nearest edge lie within half of the block's diagonal of the middle's.
+                # Both the place and its nearest edge are within half of the block's diagonal of the middle's.
                 if far[k] <= best + reach:
                     near[count] = k
                     count += 1

@@ -41,10 +41,10 @@ class Orbit:
 
 @dataclass(frozen=True)
 class Projection:
-    """How places become pixels: size of the picture, pixels per px, where the camera stands, its axes, its lens.
+    """The projection of places to pixels: size of the picture, pixels per px, the camera's position, axes and lens.
 
-    eye: (3,) px. axes: rows are what lies right, up and toward the viewer for the camera, (3, 3). lens_px: distance at which a
-    thing keeps its size, None when flat.
+    eye: (3,) px. axes: rows are the camera's right, up and toward-the-viewer axes, (3, 3). lens_px: distance at which a thing keeps
+    its size, None when flat.
     """
 
     width: int
@@ -72,7 +72,7 @@ class Projection:
 
 @inline_kernel("UniTuple(f8, 3)(f8, f8, f8, f8[:,::1])", cache=True, forceinline=True)
 def _turned(x: float, y: float, z: float, axes: Doubles) -> tuple[float, float, float]:
-    """What lies at (x, y, z) from the camera, as it sees it: to its right, up, and toward the viewer."""
+    """The offset (x, y, z) from the camera in its own axes: right, up, and toward the viewer."""
     return (
         x * axes[0, 0] + y * axes[0, 1] + z * axes[0, 2], x * axes[1, 0] + y * axes[1, 1] + z * axes[1, 2],
         x * axes[2, 0] + y * axes[2, 1] + z * axes[2, 2],
@@ -109,7 +109,7 @@ def _placed(position: Doubles, views: Records, pixels: Floats, grown: Floats) ->
 
 
 def axes_of(pan: float, pitch: float, roll: float) -> npt.NDArray[np.float64]:
-    """The camera's axes as rows, turned to the left, upward and counter-clockwise, in this order about its own axes."""
+    """The camera's axes as rows, turned to the left, upward and counter-clockwise, in this order about its current axes."""
     a, b, c = np.radians([pan, pitch, roll])
     about_y = np.array([[np.cos(a), 0, np.sin(a)], [0, 1, 0], [-np.sin(a), 0, np.cos(a)]])
     about_x = np.array([[1, 0, 0], [0, np.cos(b), -np.sin(b)], [0, np.sin(b), np.cos(b)]])

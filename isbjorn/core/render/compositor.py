@@ -1,7 +1,7 @@
-"""The layers of a moment laid together: emitters, groups, what each is used for, and what is done to it.
+"""The layers of a moment composited: emitters, groups, what each is used for, and its effects.
 
-An emitter without a finish, and in no group, is drawn straight onto what lies below it, each particle with the emitter's blend. One
-with a finish, or hidden, or used, has a layer of its own, which is blended as a whole.
+An emitter without a finish, and in no group, is drawn directly onto the layers below it, each particle with the emitter's blend.
+One with a finish, or hidden, or used, has a separate layer, which is blended as a whole.
 """
 
 from __future__ import annotations
@@ -127,7 +127,7 @@ class Compositor:
         return picture
 
     def ordered_units(self) -> list[Emitter | Group]:
-        """What is laid, in its order: emitters, and groups where the first of their members stands."""
+        """The units in drawing order: emitters, and groups at the place of their first member."""
         units: dict[str, Emitter | Group] = {}
         groups = {g.id: g for g in self.shot.groups}
         for emitter in self._in_order():
@@ -153,14 +153,14 @@ class Compositor:
             self._recall(one)
         for number in range(first, len(units)):
             if number == same and number > known.depth and known.fits(target):
-                # What is edited once is edited again: the picture below it is kept.
+                # A thing that was edited once is likely edited again: the picture below it is cached.
                 known.depth, known.below = number, target.copy()
             facts.append(self._noted(lambda unit=units[number]: self._put(unit, target)))  # type: ignore[misc]
         known.chain, known.facts = chain, facts
         known.pieces = {digest: known.pieces[digest] for digest in {*chain} & known.pieces.keys()}
 
     def _noted(self, drawing: Callable[[], None]) -> Facts:
-        """Draw, and note whose particles they were and what was counted."""
+        """Draw, and note which particles were drawn, and the counts."""
         before, had = replace(self.context.counts), set(self.particles)
         drawing()
         mine = {number: p for number, p in self.particles.items() if number not in had}
@@ -185,8 +185,7 @@ class Compositor:
         return sorted(shot.emitters, key=lambda e: middle.get(e.group or e.id, 0.0))
 
     def seen_in_order(self) -> list[tuple[Emitter | Group, list[int]]]:
-        """Who is laid, in the order in which it is drawn, and its places in the cast: emitters, each by itself; groups that are
-        drawn under one skin."""
+        """The units in drawing order, and their places in the cast: single emitters, and groups that are drawn under one skin."""
         found: list[tuple[Emitter | Group, list[int]]] = []
         for unit in self.ordered_units():
             if unit.use.kind != "picture":
@@ -229,7 +228,7 @@ class Compositor:
         self.particles[number] = self.context.draw(number, onto, "normal" if self.covering else blend)
 
     def _draw_members(self, group: Group, onto: Floats, blend: str) -> None:
-        """Draw the members of a group: each by itself, or all under one skin."""
+        """Draw the members of a group: one by one, or all under one skin."""
         members = [e for e in self.shot.emitters if e.on and e.group == group.id]
         if group.skin is None:
             for member in members:
@@ -303,7 +302,7 @@ class Compositor:
 
 
 def use_on(use: Use, layer: Floats, below: Floats, context: RenderContext) -> None:
-    """Change what lies below a layer as that is used; both float32 (height, width, 4)."""
+    """Change the picture below a layer as the layer's use says; both float32 (height, width, 4)."""
     if use.kind in ("matte", "cut"):
         hold(layer, below, use.kind == "cut")
         return
@@ -327,7 +326,7 @@ def use_on(use: Use, layer: Floats, below: Floats, context: RenderContext) -> No
 
 
 def depth_of(context: RenderContext) -> Floats:
-    """How many bodies lie over each other at each pixel, float32 (height, width)."""
+    """Number of bodies that overlap at each pixel, float32 (height, width)."""
     picture = np.zeros((context.view.height, context.view.width, 4), np.float32)
     for number, emitter in enumerate(context.shot.emitters):
         if emitter.on:

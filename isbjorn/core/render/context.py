@@ -51,7 +51,7 @@ class RenderContext:
     counts: Counts = field(default_factory=Counts)
     # Whether it is one of the two ends of a loop that cross over.
     crossing: bool = False
-    # Seconds of the shot that go by in a frame; None: those of its own rate.
+    # Seconds of shot time that the frame spans; None: from its rate.
     lasts_s: Fraction | None = None
     # Whether it is one moment of those that an open shutter sees, or drawn as if the shutter were closed.
     shut: bool = False
@@ -59,7 +59,7 @@ class RenderContext:
     most: int | None = None
     # How the camera sees moments that were asked for.
     _views: dict[Fraction, Projection] = field(default_factory=dict)
-    # What is drawn in place of colours, of places (n, 3) and velocities (n, 3), those at rest where they are None.
+    # Function drawn in place of colours, of places (n, 3) and velocities (n, 3), those at rest where they are None.
     measure: Callable[[Floats, Floats | None], Floats] | None = None
 
     def read(self, number: Number) -> float:
@@ -111,8 +111,8 @@ class RenderContext:
         return [first + (last - first) * Fraction(2 * k + 1, 2 * count) for k in range(count)]
 
     def draw(self, number: int, onto: Floats, blend: str | None = None, bare: bool = False) -> Particles:
-        """Draw an emitter, by its place in the cast; its particles at the moment. bare: every body white, full and adding: how
-        many lie over each other."""
+        """Draw an emitter, by its place in the cast; its particles at the moment. bare: every body white, opaque and additive,
+        which counts the overlaps."""
         emitter = self.shot.emitters[number]
         if self.stale is not None and self.stale():
             raise Stale
@@ -179,7 +179,7 @@ class RenderContext:
     def _balls_of(
         self, numbers: list[int], skin: Skin, blend: str
     ) -> tuple[dict[int, Particles], list[tuple[Floats, Floats, Floats, Floats, Floats]]]:
-        """The particles of some emitters, by their places in the cast, and what a skin lies over."""
+        """The particles of some emitters, by their places in the cast, as the balls of a skin."""
         found = {n: self.solver.of(n, self.seconds, self.stale) for n in numbers if n in self.solver.tracks}
         pens = {n: EmitterRasteriser(self, self.shot.emitters[n], n, blend) for n in found if len(found[n])}
         return found, [pen.balls(found[n], skin) for n, pen in pens.items()]
@@ -268,8 +268,8 @@ class RenderContext:
         return min(_EXPOSURES, max(1, math.ceil(gone / jump)))
 
     def _blurred(self, number: int, now: Particles) -> tuple[Particles, ExposureChange]:
-        """Everyone who lives while the shutter is open, each with the looks of the moment nearest to its middle; and how each
-        changes meanwhile."""
+        """All particles alive while the shutter is open, each with its looks at the moment nearest to the middle of its exposure;
+        and the change of each meanwhile."""
         middle_s = self.open[len(self.open) // 2]
         # Where the shutter is open around the moment, its middle is the moment.
         middle = now if middle_s == self.seconds else self.solver.of(number, middle_s, self.stale)

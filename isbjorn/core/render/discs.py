@@ -1,9 +1,9 @@
-"""Drawing bodies into tiles. Each tile has one owner, so threads never race and their number never shows.
+"""Drawing bodies into tiles. Each tile has one owner, so threads never race and the result does not depend on their number.
 
-Bodies are sorted into tiles in drawing order (a counting sort in fixed chunks), then each tile composites its own,
-one after another: dst = dst (1 - o w) + c w, with c the premultiplied colour, o what it covers (0 for `add`) and
-w the body's profile. Tiles of tiny bodies keep their pixels as red, green, blue, alpha together; tiles of larger ones
-keep four planes, so that a row is one vector loop.
+Bodies are sorted into tiles in drawing order (a counting sort in fixed chunks), then each tile composites its bodies, one after
+another: dst = dst (1 - o w) + c w, with c the premultiplied colour, o its opacity (0 for `add`) and w the body's profile. Tiles of
+tiny bodies store their pixels as red, green, blue, alpha together; tiles of larger ones store four planes, so that a row is one
+vector loop.
 """
 
 from __future__ import annotations
@@ -68,10 +68,10 @@ def _sampled(c0: float, c1: float, x: float, y: float, hard: bool) -> tuple[Any,
 
 @inline_kernel("f8(f8, f8, f8, f8, f8, i8)", cache=True)
 def even(c0: float, c1: float, x: float, y: float, area: float, profile: int) -> float:
-    """A body's c0 with which its pixels add up to its area, wherever it lies between them.
+    """The coefficient c0 of a body with which its pixels sum to its area, at any sub-pixel position.
 
     Sampled at pixel centres, a body of one or two pixels would flicker by some per cent as it moves. Newton's method, whose steps
-    jump over pixels where the edge meets several at once: six of them at most. A step squares what is left.
+    jump over pixels where the edge meets several at once: six of them at most. A step squares the error.
     """
     for _ in range(6):
         light, slope = _sampled(c0, c1, x, y, profile == HARD)
@@ -132,7 +132,7 @@ _BODY = "void(f4[::1], f4[:,::1], i8, i8, i8, i8, i8)"
 
 @inline_kernel("i8(i8, i8)", cache=True, forceinline=True)
 def _in_planes(x: int, y: int) -> int:
-    """Where the red of a pixel lies in a tile of planes: a group of eight before its green."""
+    """Index of a pixel's red in a tile of planes: a group of eight before its green."""
     return (y * GROUPS + x // LANES) * 4 * LANES + x % LANES
 
 
@@ -261,7 +261,8 @@ def _put_down(tile: Floats, left: int, top: int, right: int, bottom: int, planes
 
 @njit("void(f4[:,::1], i4[::1], i8[::1], i8[::1], i8, b1, f4[:,:,::1])", parallel=True, cache=True)
 def _draw(
-    records: Floats, order: Ints, starts: npt.NDArray[np.int64], turns: npt.NDArray[np.int64], columns: int, anew: bool, out: Floats
+    records: Floats, order: Ints, starts: npt.NDArray[np.int64], turns: npt.NDArray[np.int64], columns: int, fresh: bool,
+    out: Floats,
 ) -> None:  # fmt: skip
     height, width = out.shape[0], out.shape[1]
     for turn in prange(len(turns)):
@@ -270,14 +271,14 @@ def _draw(
         left, top = (number % columns) * TILE_W, (number // columns) * TILE_H
         right, bottom = min(width, left + TILE_W), min(height, top + TILE_H)
         if first == last:
-            if anew:
+            if fresh:
                 out[top:bottom, left:right] = 0
             continue
         reach = 0.0
         for i in range(first, last):
             reach += records[order[i], REACH]
         tile, planes = np.zeros(TILE_H * TILE_W * 4, np.float32), reach >= _TOGETHER_BELOW * (last - first)
-        if not anew:
+        if not fresh:
             _take_up(out, left, top, right, bottom, planes, tile)
         for i in range(first, last):
             if planes:
@@ -291,7 +292,7 @@ def _draw(
 def draw_records(records: Floats, width: int, height: int, out: Floats | None = None) -> Floats:
     """Draw bodies given as records (n, 12), in their order, on nothing; float32 (height, width, 4), linear, premultiplied.
 
-    out: drawn into, so that one who draws many frames does not take new memory for each.
+    out: drawn into, so that a caller who draws many frames does not allocate memory for each.
     """
     tiles = tiled(records, width, height)
     out = np.empty((height, width, 4), np.float32) if out is None else out
@@ -324,7 +325,7 @@ def records_alike(
 
 
 def records_of(centre: Floats, radius: Floats, opacity: Floats, colour: Floats) -> Floats:
-    """`records_alike` of bodies as they come, each of its own kind: colour (n, 6), with `covers`, profile and inner radius."""
+    """`records_alike` of bodies of mixed kinds: colour (n, 6), with `covers`, profile and inner radius."""
     return records_alike(np.empty(0, np.int64), centre, radius, opacity, colour, *colour[:, 3:].T)
 
 

@@ -131,7 +131,7 @@ def _shades_over_codes(picture: Floats, below: Codes, table: Bytes, out: Bytes) 
 
 @kernel_lock
 def to_shades_over(picture: Floats, below: Floats | Codes, table: Bytes) -> Bytes:
-    """`to_shades` of a picture over what lies below it, light or codes of light (see `lit`), in one pass."""
+    """`to_shades` of a picture over its ground, which is linear light or display codes (see `lit`), in one pass."""
     out = np.empty((*picture.shape[:2], 3), np.uint8)
     if is_coded(below):
         _shades_over_codes(picture, below, table, out)

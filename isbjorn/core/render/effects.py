@@ -91,7 +91,7 @@ def _binomial(a: Floats, b: Floats, c: Floats, d: Floats, e: Floats, row: Floats
 
 @inline_kernel("void(f4[::1], f4[::1])", cache=True, fastmath=_CONTRACT)
 def _halve(row: Floats, half: Floats) -> None:
-    """Every second pixel (of 3) of a row that goes on for two pixels at both ends, by the binomial 1 4 6 4 1."""
+    """Every second pixel (of 3) of a row that extends by two pixels at both ends, by the binomial 1 4 6 4 1."""
     outer, inner, middle = np.float32(0.0625), np.float32(0.25), np.float32(0.375)
     for x in range(np.uint32(len(half) // 3)):
         at, to = np.uint32(6) * x, np.uint32(3) * x
@@ -286,8 +286,9 @@ def _whole(*_: Any) -> float:
 
 @dataclass(frozen=True)
 class EffectEngine:
-    """A step: what it makes of a layer, and how far in pixels it carries light (infinitely: it depends on the whole picture). One
-    that works on single pixels tells in place of the first what is done to each, so that all are worked on at once."""
+    """A step: the layer that it returns, and how far in pixels it carries light (infinitely: it depends on the whole picture). A
+    step that works on single pixels returns in place of the layer its operation on a pixel, so that all such steps run in one pass.
+    """
 
     made: Callable[[Any, Floats, EffectMoment], Floats] | None
     reach: Callable[[Any, EffectMoment], float] = _whole
@@ -304,7 +305,7 @@ TINT = EffectEngine(None, lambda *_: 0.0, _tint)
 GRADE = EffectEngine(None, lambda step, _: 0.0 if step.curve is None else math.inf, _grade)
 SHARPEN = EffectEngine(_sharpen, lambda step, at: 4 * at.read(step.radius) * at.scale)
 GRAIN = EffectEngine(_grain)
-# Regions begin where halvings do, so that a picture is blurred alike wherever its region lies.
+# Regions begin at multiples of the halvings, so that a blur does not depend on its region.
 _ALIGNED, _FARTHEST = 64, 400.0
 
 

@@ -122,7 +122,7 @@ class EmitterRasteriser:
         if places is not None and shares is not None:
             exposed = shares.sum(axis=1)
             ends = 0.5 * (places[:, 0] + places[:, -1])
-            # Its position at half of the time; particles that live for a part of it move straight.
+            # Its position at half of the time; particles that live for a part of it move in a straight line.
             whole = (exposed > 1 - 1e-6)[:, None]
             centre = np.where(whole, places[:, PIECES // 2], ends)
             smear, bend = places[:, -1] - places[:, 0], ends - centre
@@ -147,8 +147,8 @@ class EmitterRasteriser:
             draw_skin(self.context, skin, *self.balls(p, skin), onto, blend)
 
     def balls(self, p: Particles, skin: Skin) -> tuple[Floats, Floats, Floats, Floats, Floats]:
-        """What a skin lies over: centres (n, 2) and radii (n,) in px of the picture, linear colours (n, 3), opacities (n,), how
-        near each is, px (n,)."""
+        """The balls of a skin: centres (n, 2) and radii (n,) in px of the picture, linear colours (n, 3), opacities (n,), nearness
+        (n,) px."""
         context = self.context
         centre, grown = self.pixels(p.position)
         radius = p.size * np.float32(0.5 * context.view.scale_x) * grown

@@ -15,7 +15,7 @@ from isbjorn.core.jit import inline_kernel
 from isbjorn.core.random import SIZE
 from isbjorn.core.render.blurred_discs import PIECES
 
-# A body whose size changes by less than this share while the shutter is open changes evenly enough.
+# A body whose size changes by less than this share while the shutter is open changes linearly enough.
 _EVEN = 0.03
 # For bodies that turn or grow: the number of moments at which their sizes are sampled.
 KNOTS = 25
@@ -39,7 +39,7 @@ class ExposureChange:
 def change_of(
     every: Particles, first: Shapes, middle: Particles, last: Shapes, moments: tuple[float, float, float]
 ) -> ExposureChange:
-    """What becomes of particles from the first to the last of three moments; what lives in one half only is taken on evenly."""
+    """The change of particles from the first to the last of three moments; those that live in one half only are extrapolated."""
     n = len(every)
     angles, sizes = (np.repeat(a[:, None], 3, axis=1) for a in (every.angle, every.size))
     there = np.zeros((n, 3), np.bool_)
@@ -54,7 +54,7 @@ def change_of(
 
 @dataclass(frozen=True)
 class Growth:
-    """Sizes of particles (n,) while the shutter is open, and in which part of that time each lives.
+    """Sizes of particles (n,) while the shutter is open, and the part of that time in which each is alive.
 
     change: of the particles; size: at which each is drawn, px; lived (n, 2): from when to when, s; number, key, births: the
     emitter's size, the key of its draws, and births by their number; born (n,), lives (n,) s.
@@ -70,8 +70,8 @@ class Growth:
     lives: Doubles
 
     def at(self, times: Doubles) -> Doubles:
-        """Sizes in px at moments (n, m): straight between the three that are known; where a particle is born or dies meanwhile, or
-        changes by much, as its curve over life says."""
+        """Sizes in px at moments (n, m): linear between the three known ones; where a particle is born or dies meanwhile, or
+        changes by much, from its curve over life."""
         known = self.change.sizes.astype(np.float64)
         opens, _, closes = self.change.moments
         share = np.clip((times - opens) / max(closes - opens, 1e-12), 0, 1)
@@ -111,7 +111,7 @@ class Growth:
         return (np.sqrt(mean) / own).astype(np.float32), spread.astype(np.float32)
 
     def in_knots(self) -> Doubles:
-        """Sizes as shares of the one that is drawn at `KNOTS` moments, even over the time that each lives, (n, KNOTS)."""
+        """Sizes as shares of the drawn one at `KNOTS` moments, even over the time that each is alive, (n, KNOTS)."""
         share = np.linspace(0, 1, KNOTS)
         times = self.lived[:, :1] + share * (self.lived[:, 1:] - self.lived[:, :1])
         return np.asarray(self.at(times) / np.maximum(self.size.astype(np.float64), 1e-6)[:, None])

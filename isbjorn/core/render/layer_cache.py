@@ -1,8 +1,8 @@
-"""The cache of the layers of the latest picture: after an edit, only what it changes is drawn again.
+"""The cache of the layers of the latest picture: after an edit, only changed layers are drawn again.
 
-A picture is a chain of units (emitters and groups) that are laid one after the other. Each has a digest of all that its looks hang
-on. Of the next picture of the same moment, everything before the first unit that is another is taken as it was, and units with a
-layer of their own are found by their digests.
+A picture is a chain of units (emitters and groups) that are composited in order. Each has a digest of everything that its looks
+depend on. For the next picture of the same moment, all units before the first changed one are reused, and units with a separate
+layer are found by their digests.
 """
 
 from __future__ import annotations
@@ -39,7 +39,7 @@ class Facts:
 
 @dataclass
 class LayerCache:
-    """Of one who looks at one moment: the chain of the last picture, the picture after its first `depth` units, and pieces."""
+    """The cache of one view at one moment: the chain of the last picture, the picture after its first `depth` units, and layers."""
 
     at: Hashable = None
     chain: list[str] = field(default_factory=list)

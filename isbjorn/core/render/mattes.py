@@ -30,7 +30,7 @@ _ROOTS = np.linspace(0, 1, 4097, dtype=np.float32)
 
 
 def shape_outline(matte: Matte, width: float, height: float) -> Doubles:
-    """The outline of a drawn shape in its own px, closed, (n, 3)."""
+    """The outline of a drawn shape in its coordinates, closed, (n, 3)."""
     if matte.form == "path":
         return np.asarray(bezier.flat(matte.points, True), np.float64)
     if matte.form == "ellipse":
@@ -41,13 +41,13 @@ def shape_outline(matte: Matte, width: float, height: float) -> Doubles:
 
 
 def filled(line: Doubles, width: int, height: int) -> Floats:
-    """How much of each pixel lies within a closed polyline (n, 2) px, by the even-odd rule: float32 (height, width) in [0, 1].
+    """The share of each pixel within a closed polyline (n, 2) px, by the even-odd rule: float32 (height, width) in [0, 1].
 
-    Exact across, and the mean of four lines down a pixel.
+    Exact horizontally, and the mean of four lines per pixel vertically.
     """
     a, b = line[:-1], line[1:]
     top, low = (f(a[:, 1], b[:, 1]) * _FINER for f in (np.minimum, np.maximum))
-    # Lines lie in the middle of their quarters; an edge has those from its upper end to above its lower one.
+    # Lines are in the middle of their quarters; an edge crosses those from its upper end to above its lower one.
     first = np.clip(np.ceil(top - 0.5), 0, height * _FINER).astype(np.int64)
     after = np.clip(np.ceil(low - 0.5), 0, height * _FINER).astype(np.int64)
     count = np.maximum(0, after - first)

@@ -16,8 +16,8 @@ _CELLS_EACH, _MOST_LOOKS = 4, 2e8
 def _nearest(
     place: Floats, cells: Longs, starts: Longs, order: Longs, nx: int, ny: int, nz: int, reach: float, found: Longs
 ) -> None:
-    """The nearest few of each within the reach, nearest first (ties by number); -1 where there are fewer. place (m, 3), cells
-    (m, 3): in the order of the cells, so that those of a cell lie side by side in memory; order (m,): whose they are."""
+    """The nearest few of each within the reach, nearest first (ties by number); -1 where there are fewer. place (m, 3), cells (m,
+    3): in the order of the cells, so that those of a cell are adjacent in memory; order (m,): the number of each."""
     most = found.shape[1]
     for own in prange(len(place)):
         i, near = order[own], np.full(most, np.inf)
@@ -63,7 +63,7 @@ def _mutual(found: Longs, at: Longs, joined: Longs) -> None:
 
 
 def _looked_at(counts: Longs) -> float:
-    """How many pairs of particles lie in the same cell or in neighbours, at most, from the particles of each cell."""
+    """Upper bound of the number of pairs of particles in the same or adjacent cells, from the number of particles per cell."""
     around = counts.astype(np.float64)
     for axis in range(3):
         padded = np.pad(around, [(1, 1) if a == axis else (0, 0) for a in range(3)])
@@ -94,7 +94,7 @@ def pairs(place: Floats, reach: float, most: int) -> tuple[Longs, Floats]:
         counts = np.bincount(flat, minlength=nx * ny * nz)
         if _looked_at(counts.reshape(nz, ny, nx)) <= _MOST_LOOKS:
             break
-        # There are so many candidates that only nearer ones can be joined.
+        # Too many candidates: only nearer ones can be joined.
         reach *= 0.7
     order = np.argsort(flat, kind="stable").astype(np.int64)
     starts = np.zeros(nx * ny * nz + 1, np.int64)

@@ -32,10 +32,10 @@ def within(radius: Floats, most: float, width: float, height: float) -> bool:
 
 
 def affordable(numbers: npt.NDArray[np.int64], cost: npt.NDArray[np.float64], most: float) -> Bools | None:
-    """Which of them (n,) are drawn, by their ids, where together they may cost so much; None: all."""
+    """Mask (n,) of the particles that are drawn, by their ids, within a budget of cost; None: all."""
     total = float(np.nansum(cost))
     if total <= most:
         return None
-    # What of an id tells one from the other: the birth, and the joint of a strand. The whole is too large for a fraction of it.
+    # The birth and the joint of a strand distinguish ids within an emitter. The whole id is too large for a fraction of it.
     own = (numbers & ((1 << 37) - 1)) + 7919 * (numbers >> 54)
     return np.asarray((own * _GOLDEN) % 1.0 < most / total)

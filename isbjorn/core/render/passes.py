@@ -197,9 +197,9 @@ def _stamp(centre: Floats, radius: Floats, names: Floats, out: Floats) -> None:
 
 
 def ids(compositor: Compositor) -> Floats:
-    """Whose disc lies topmost at the middle of each pixel, float32 (height, width, 3): the emitter's place in the cast from 1, its
-    birth's number below a million, and how many millions besides; all 0 where there is none. Whatever the bodies are, they are
-    taken as discs of their sizes."""
+    """The particle whose disc is topmost at the middle of each pixel, float32 (height, width, 3): the emitter's place in the cast
+    from 1, its birth number below a million, and the millions; all 0 where there is none. Bodies of any kind count as discs of
+    their sizes."""
     context = compositor.context
     view, solver = context.view, context.solver
     out = np.zeros((view.height, view.width, 3), np.float32)

@@ -107,8 +107,8 @@ def pixels_of(steps: list[PixelStep], kept: Floats | None = None) -> Pixels:
 
 @dataclass(frozen=True)
 class LayerPiece:
-    """A part of a layer, and what is still to be done to its pixels: (top, left, bottom, right) of the layer, which lies with its
-    own top left corner at a place of the picture."""
+    """A part of a layer, and the operations that are still due on its pixels: (top, left, bottom, right) of the layer, whose top
+    left corner is at a place of the picture."""
 
     layer: Floats
     part: tuple[int, int, int, int]
@@ -197,7 +197,7 @@ def _tint_row(row: Floats, steps: Records, k: int) -> None:
 
 @inline_kernel(void(f4[::1], i8, i8, i8, f4[:, ::1], records(PIXEL_STEP), f4[:, ::1]), cache=True)
 def _work_row(row: Floats, width: int, y: int, x: int, kept: Floats, steps: Records, tones: Floats) -> None:
-    """Work on a row of pixels, the first of which lies at x, y of the picture."""
+    """Process a row of pixels, the first of which is at x, y of the picture."""
     if kept.size:
         shares = kept[y, x : x + width]
         for i in range(np.uint32(width)):
@@ -299,7 +299,7 @@ def _hold(layer: Floats, cut: bool, below: Floats) -> None:
 
 @kernel_lock
 def hold(layer: Floats, below: Floats, cut: bool) -> None:
-    """Keep of what lies below what a layer covers or lights; cut: what it does not. Both (h, w, 4)."""
+    """Keep the part of the layers below that a layer covers or lights; cut: the part that it does not. Both (h, w, 4)."""
     _hold(layer, cut, below)
 
 

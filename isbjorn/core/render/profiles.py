@@ -32,7 +32,7 @@ def pack_body(body: Round) -> tuple[int, float]:
 def edge(inner: float, radius: float, profile: int) -> tuple[float, float]:
     """c0 and c1 of a body of `radius` px. The edge has a least width, and keeps the body's area."""
     r0, r1 = radius * inner, radius
-    # The soft profile is steeper in its middle: sampled at pixel centres, it wants more room for the same error of light.
+    # The soft profile is steeper in its middle: sampled at pixel centres, it needs more room for the same error of light.
     least = 1.0 if profile == HARD else 1.6
     if r1 - r0 < least:
         squares = r0 * r0 + r1 * r1

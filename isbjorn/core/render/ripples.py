@@ -1,6 +1,6 @@
-"""Ripples as they are seen: the face of water bends what lies below it, is lit, and mirrors the light.
+"""Rendered ripples: the surface of water refracts the picture below it, is lit, and mirrors the light.
 
-The face is a rectangle in the shot, seen by its camera: a projective map takes heights and slopes from it to the picture.
+The surface is a rectangle in the shot, seen by its camera: a projective map takes heights and slopes from it to the picture.
 """
 
 from __future__ import annotations
@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     from isbjorn.core.simulate.track import Track
 
 _LEAST_PX = 4.0
-# However flat it is looked at, so much of the viewer stands over it.
+# Smallest share of the viewing direction that is perpendicular to the surface, however flat the view.
 _GRAZING = 0.12
 # Where births fall on a face depends on these.
 _PLACES = ("across", "up", "depth", "tilt", "width", "length", "walls")
@@ -61,8 +61,8 @@ class Face:
         return np.stack([self.middle - u - v, self.middle + u - v, self.middle + u + v, self.middle - u + v])
 
     def own(self, place: Doubles, seen: bool) -> tuple[Doubles, Doubles]:
-        """Places (n, 3) as shares of its width and length from its middle. seen: where each is seen on it by one who looks straight
-        at the picture; else what lies on it, or nearest to it."""
+        """Places (n, 3) as shares of its width and length from its middle. seen: the point of the surface behind each place, for a
+        viewer who looks straight at the picture; else the nearest point on it."""
         d, c = place - self.middle, np.cos(self.tilt)
         v = d[:, 1] / np.maximum(_GRAZING, np.abs(c)) if seen else d[:, 1] * c - d[:, 2] * np.sin(self.tilt)
         return d[:, 0] / self.width, v / self.length
@@ -81,8 +81,8 @@ def face_of(ripples: Ripples, now: Callable[[Number], Any]) -> Face:
     error_model="numpy",
 )
 def _light(face: Floats, seen: Floats, ground: Floats, given: Records, out: Floats) -> None:
-    """The water's picture, into out (h, w, 4). face: slopes along its width and away, and how much of each pixel is water;
-    seen: what lies below, bent; ground: as it lies there; given: a `LIGHT`."""
+    """The water's picture, into out (h, w, 4). face: slopes along its width and away from the viewer, and the share of water in
+    each pixel; seen: the picture below, refracted; ground: the same without refraction; given: a `LIGHT`."""
     lx, ly, lz = given[0].way[0], given[0].way[1], given[0].way[2]
     hx, hy, hz = given[0].half[0], given[0].half[1], given[0].half[2]
     shade, shine, gloss = given[0].shade, given[0].highlight, given[0].gloss
@@ -132,14 +132,14 @@ def _steady(size: Number) -> bool:
 
 @dataclass(frozen=True)
 class _Falling:
-    """Who falls into a water. Waves are worked out in parts, which are added with weights, so that neither a size nor its spread
-    makes new ones: of even births, and of how the births of each emitter differ."""
+    """The births that fall into a water. Waves are computed in parts, which are added with weights, so that neither a size nor its
+    spread needs new waves: one part of even births, and one of the differences between the births of each emitter."""
 
     tracks: list[Track]
 
     @property
     def differing(self) -> list[Track]:
-        """Those whose births differ."""
+        """The emitters whose births differ."""
         return [t for t in self.tracks if _steady(t.emitter.size) and t.emitter.size.spread > 0]
 
     def weights(self, height: float) -> Doubles:

@@ -1,7 +1,7 @@
-"""Eight pixels, or the four channels of one, at once: vector instructions, written out because the compiler cannot be relied on to
-find them.
+"""Eight pixels, or the four channels of one, at once: explicit vector instructions, because the compiler does not find them
+reliably.
 
-A group of eight pixels lies in memory as 32 float32: eight red, eight green, eight blue, eight alpha.
+A group of eight pixels is 32 float32 in memory: eight red, eight green, eight blue, eight alpha.
 """
 
 from __future__ import annotations

@@ -1,9 +1,9 @@
-"""One smooth surface over all particles of an emitter: drops that join to a liquid, in the space of the picture.
+"""One smooth surface over all particles of an emitter: drops that merge into a liquid, in the space of the picture.
 
 Each particle is a soft ball of Zhu and Bridson's kernel (2005, "Animating sand as a fluid"), k(d) = (1 - d²/R²)³. The surface is
-where their sum comes to a level, and R is such that one ball alone comes to it at its own radius. From the sum, its slope and the
+where their sum reaches a level, and R is such that one ball alone reaches it at its own radius. From the sum, its slope and the
 particles' colours the surface is shaded (as van der Laan, Green and Sainz 2009, "Screen space fluid rendering with curvature flow",
-shade theirs from thickness and depth). What it covers is exact along its edge: how far a pixel is from the level, by the slope.
+shade theirs from thickness and depth). Its cover is exact along the edge: the distance of a pixel from the level, by the slope.
 """
 
 from __future__ import annotations
@@ -43,7 +43,7 @@ LOOK = record(
 
 
 def reach_of(level: float) -> float:
-    """How many times its radius a ball reaches, so that it comes to a level in (0, 1) at its radius."""
+    """Reach of a ball as a multiple of its radius, so that it reaches a level in (0, 1) at its radius."""
     return 1.0 / math.sqrt(1.0 - level ** (1.0 / 3.0))
 
 
@@ -70,10 +70,10 @@ def _near(field: Floats, y: int, x: int) -> float:
     error_model="numpy",
 )
 def _shade(field: Floats, tint: Floats, level: float, given: Records, material: int, out: Floats, bent: Floats) -> None:
-    """The surface's colour and cover, premultiplied, into out (h, w, 4); by how much it bends what lies below, px, and how much of
-    that is seen, into bent (h, w, 3).
+    """The surface's colour and cover, premultiplied, into out (h, w, 4); its refraction offset, px, and the share of refracted
+    light, into bent (h, w, 3).
 
-    field: the sum in its first channel, the sum times how near each ball is, px, in its second; tint: the sum of colours.
+    field: the sum in its first channel, the sum times the nearness of each ball, px, in its second; tint: the sum of colours.
     given: a `LOOK`.
     """
     height, width = field.shape[0], field.shape[1]
@@ -107,7 +107,7 @@ def _shade(field: Floats, tint: Floats, level: float, given: Records, material: 
             k = bulge * 0.5 / math.sqrt(thick) / (1.0 + 0.35 * thick)
             nx, ny, nz = -gx * k, gy * k, 1.0
             if near > 0.0:
-                # The slope of the averaged nearness, but for steps from one sheet to another that lies far behind it.
+                # The slope of the averaged nearness, without steps from one sheet to another far behind it.
                 ax = _near(field, y, right) - _near(field, y, left)
                 ay = _near(field, down, x) - _near(field, up, x)
                 steep = math.sqrt(ax * ax + ay * ay)
@@ -161,7 +161,7 @@ _BARE: dict[str, Any] = {
 
 
 def bends(skin: Skin) -> bool:
-    """Whether what lies below is seen through it, bent."""
+    """Whether the surface refracts the picture below."""
     return skin.material in _BENDS and (skin.refraction.value > 0 or skin.refraction.timed)
 
 

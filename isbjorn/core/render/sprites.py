@@ -1,7 +1,7 @@
 """Bodies that are more than a disc: pages of a picture or a mask, turned, stretched and smeared.
 
 A page is a square of 2^k texels with all its halvings (Williams 1983, "Pyramidal parametrics"). It is read with a tent over the
-level whose texels are about a pixel wide, so that light is kept at any size; below a pixel, one texel carries all of it.
+level whose texels are about a pixel wide, so that light is preserved at any size; below a pixel, one texel carries all of it.
 """
 
 from __future__ import annotations
@@ -22,9 +22,9 @@ from isbjorn.core.render.simd import composite_pixel
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
 from isbjorn.core.runtime.parallel import kernel_lock
 
-# Columns: place and reach; from a pixel's distance to the page's [-1, 1] (a, b, c, d); page and level; colour × opacity;
-# opacity; 1 where it covers, 0 where it only adds light; the way of its smear in px, how far it bends, and how many samples of it;
-# where its poses begin in the table of those, one for each sample (-1: it keeps its own).
+# Columns: place and reach; the map from a pixel's offset to the page's [-1, 1] (a, b, c, d); page and level; colour × opacity;
+# opacity; 1 if it covers, 0 if it only adds light; the vector of its smear in px, its bend, and the number of its samples; the
+# index of its first pose in the table of poses, one per sample (-1: it keeps its own).
 X, Y, REACH, UA, UB, VA, VB, PAGE, LEVEL, RED, GREEN, BLUE, SHOWN, COVERS, DX, DY, BX, BY, TIMES, POSES = range(20)
 SPRITE = 20
 _MOST_SAMPLES = 128
@@ -40,7 +40,7 @@ ACROSS, DOWN = range(2)
 class Pages:
     """texels: all pages and their halvings, one after the other; table (n, 4) int64: side, first texel, levels, channels (1: mask,
     4: premultiplied linear colour); half (n,): half of a page's side as a share of the body's radius; mean (n,): its mean cover;
-    content (n, 2): how far from its middle anything lies across and down, as shares of half a side."""
+    content (n, 2): extent of its content from the middle, across and down, as shares of half a side."""
 
     texels: Floats
     table: Longs
@@ -72,7 +72,7 @@ def halvings(page: Floats) -> Floats:
 
 
 def _content(page: Floats) -> tuple[float, float]:
-    """How far from the middle of a page (side, side[, 4]) anything lies, across and down, in [0, 1]."""
+    """Extent of a page's (side, side[, 4]) content from its middle, across and down, in [0, 1]."""
     there = page > 0 if page.ndim == 2 else (page > 0).any(axis=2)
     side = page.shape[0]
     found = []
@@ -105,7 +105,7 @@ def bound(pages: list[tuple[Floats, float]]) -> Pages:
 def _read(
     texels: Floats, side: int, first: int, channels: int, u: float, v: float, sums: npt.NDArray[np.float64]
 ) -> None:
-    """Add the page at (u, v), in texels from its top left corner, to `sums`; nothing lies beyond it."""
+    """Add the page at (u, v), in texels from its top left corner, to `sums`; it is empty beyond its edges."""
     fx, fy = u - 0.5, v - 0.5
     ix, iy = math.floor(fx), math.floor(fy)
     fx, fy = fx - ix, fy - iy
@@ -144,14 +144,14 @@ def _span(over: float, at: float, wide: float, low: float, high: float) -> tuple
 
 @inline_kernel("f4(f4[::1], i8, i8, f4, f4)", cache=True, error_model="numpy", fastmath=_FAST, forceinline=True)
 def _cover(texels: Floats, side: int, first: int, fx: Any, fy: Any) -> Any:
-    """A mask at a place in texels from the middle of its top left one; nothing lies beyond it."""
+    """A mask at a place in texels from the middle of its top left one; it is empty beyond its edges."""
     nothing, one, begin, last = np.float32(0), np.float32(1), np.int32(0), np.int32(side - 1)
     most = np.float32(side + 1)
     tx, ty = min(most, max(nothing, fx + one)), min(most, max(nothing, fy + one))
     right, below = np.int32(tx), np.int32(ty)
     tx, ty = tx - np.float32(right), ty - np.float32(below)
     left, above = right - np.int32(1), below - np.int32(1)
-    # Of those that lie beyond there is nothing, whatever is read.
+    # Outside the page the result is 0, whatever is read.
     of_left, of_right = one - tx if 0 <= left <= last else nothing, tx if right <= last else nothing
     of_above, of_below = one - ty if 0 <= above <= last else nothing, ty if below <= last else nothing
     x0, x1 = np.uint64(max(begin, min(left, last))), np.uint64(min(right, last))
@@ -182,7 +182,7 @@ def _draw_once(
     to_page: tuple[float, float, float, float], across: float, down: float, red: Any, green: Any, blue: Any, alpha: Any, mode: int,
     out: Floats,
 ) -> None:  # fmt: skip
-    """Composite a mask that stands still, in a box of pixels. sx, sy: the middle, in pixels from the middle of the first one."""
+    """Composite an unmoving mask in a box of pixels. sx, sy: the middle, in pixels from the middle of the first one."""
     x0, x1, y0, y1 = box
     ua, ub, va, vb = to_page
     over_u, over_v = _over(ua), _over(va)
@@ -190,7 +190,7 @@ def _draw_once(
     step_x, step_y = np.float32(ua * half), np.float32(va * half)
     for y in range(y0, y1):
         u, v = ub * (y - sy), vb * (y - sy)
-        # The part of the row that lies within the page; and that of it in which each pixel lies between four texels.
+        # The part of the row within the page; and the part in which each pixel is between four texels.
         low, high = _span(over_u, u, across, x0 - sx, x1 - sx)
         low, high = _span(over_v, v, down, low, high)
         begin, end = max(x0, math.floor(low + sx)), min(x1, math.ceil(high + sx) + 1)
@@ -273,7 +273,7 @@ def _draw(
                     np.float32(alpha), mode, out,
                 )  # fmt: skip
                 continue
-            # What passes a pixel meanwhile: how far the way goes on the page, and how far it bends there.
+            # Motion over a pixel while the shutter is open: the path on the page, and its bend there.
             du, dv = ua * s[DX] + ub * s[DY], va * s[DX] + vb * s[DY]
             bu, bv = ua * s[BX] + ub * s[BY], va * s[BX] + vb * s[BY]
             wide_u, wide_v = across + abs(bu), down + abs(bv)
@@ -292,7 +292,7 @@ def _draw(
                     px = x - sx
                     u0, v0, early, late = ua * px + ub * py, va * px + vb * py, 0, times
                     if narrowed:
-                        # The samples at which the page may lie on this pixel.
+                        # The samples at which the page may cover this pixel.
                         low, high = _span(over_du, u0, wide_u, -0.5, 0.5)
                         low, high = _span(over_dv, v0, wide_v, low, high)
                         early = min(times, max(0, math.floor((low + 0.5) * times - 0.5)))
@@ -388,11 +388,11 @@ def sprites_of(
 ) -> Sprites:
     """Sprites at centres (n, 2) px, of radius (n,) px, turned by angle (n,) radians counter-clockwise.
 
-    shade (n, 4): linear colour and opacity. page (n,): which page. smear (n, 2): the way gone while the shutter is open,
-    in px; bend (n, 2): from the centre to the middle of its ends. turned (n,) radians counter-clockwise, sizes (n, k) as shares
-    of the radius at k even moments, tumbled (n, 2) radians as `deep`: meanwhile. deep (n, 2) radians: turned about the level and
-    the upright axis, before all else. lie (n, 2, 2): how the plane is seen in which each lies (see `surface_alignment`).
-    along (n,) radians, stretch (n,) factor: made longer in that direction. soft (n,): radius of its circle of confusion in px.
+    shade (n, 4): linear colour and opacity. page (n,): index of the page. smear (n, 2): the motion while the shutter is open, in
+    px; bend (n, 2): from the centre to the middle of its ends. turned (n,) radians counter-clockwise, sizes (n, k) as shares of the
+    radius at k even moments, tumbled (n, 2) radians as `deep`: meanwhile. deep (n, 2) radians: turned about the level and the
+    upright axis, before all else. lie (n, 2, 2): projection of the plane in which each is (see `surface_alignment`). along (n,)
+    radians, stretch (n,) factor: made longer in that direction. soft (n,): radius of its circle of confusion in px.
     """
     n = len(centre)
     half = np.maximum(np.asarray(radius, np.float64) * pages.half[page], 1e-6)
@@ -440,18 +440,18 @@ def sprites_of(
         counts = times[some]
         ends = np.cumsum(counts)
         records[some, POSES] = ends - counts
-        who = np.repeat(some, counts)
+        index = np.repeat(some, counts)
         share = (np.arange(ends[-1]) - np.repeat(ends - counts, counts) + 0.5) / np.repeat(counts, counts)
-        f, size = share - 0.5, np.ones(len(who))
+        f, size = share - 0.5, np.ones(len(index))
         if sizes is not None:
             at = share * (sizes.shape[1] - 1)
             left = np.minimum(at.astype(np.int64), sizes.shape[1] - 2)
-            size = sizes[who, left] + (at - left) * (sizes[who, left + 1] - sizes[who, left])
+            size = sizes[index, left] + (at - left) * (sizes[index, left + 1] - sizes[index, left])
         poses = _inverse(
             _matrices(
-                angle[who] + (0 if turned is None else f * turned[who]), half[who] * np.maximum(size, 0.02),
-                None if deep is None else deep[who] + (0 if tumbled is None else f[:, None] * tumbled[who]),
-                None if lie is None else lie[who], None if along is None else along[who], longer[who],
+                angle[index] + (0 if turned is None else f * turned[index]), half[index] * np.maximum(size, 0.02),
+                None if deep is None else deep[index] + (0 if tumbled is None else f[:, None] * tumbled[index]),
+                None if lie is None else lie[index], None if along is None else along[index], longer[index],
             )
         )[0].astype(np.float32)  # fmt: skip
     grown = 1 + 2.0 / np.maximum(1, side / 2**level)

@@ -57,7 +57,7 @@ def draw_strands(pen: EmitterRasteriser, p: Particles, onto: Floats) -> None:
         lengths = lengths[keep]
     order = rank(pen.emitter, p.where(along == 0), view)
     rows = rows[order if keep is None else order[keep[order]]]
-    # As fine as the longest wants it, that lies on the picture.
+    # As fine as the longest strand on the picture needs.
     pieces = (
         min(_MOST_PIECES, max(1, int(np.ceil(float(np.quantile(lengths, 0.99, method="higher")) / _PIECE_PX))))
         if lengths.size

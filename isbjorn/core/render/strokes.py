@@ -1,7 +1,7 @@
 """Lines with two ends: trails and lines between neighbours.
 
-A stroke is drawn where it is nearest to its own piece of the line: planes through its ends part it from its neighbours, so
-that no pixel of a joint is covered twice. Width, colour and cover go evenly from end to end.
+Each pixel belongs to the piece of the line nearest to it: planes through its ends separate a stroke from the next, so that no pixel
+of a joint is covered twice. Width, colour and cover change linearly from end to end.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""Bodies that lie on a surface: seen foreshortened with it, whatever the camera."""
+"""Bodies aligned with a surface: foreshortened with it, for any camera."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from isbjorn.core.simulate.integrators.stepped import pack_world
 if TYPE_CHECKING:
     from isbjorn.core.render.emitters import EmitterRasteriser
 
-# Seen edge-on, a body is never thinner than a hair: so much of its width.
+# Seen edge-on, a body keeps this share of its width.
 _HAIR = 0.02
 _STEP_PX = 0.5
 
@@ -36,8 +36,8 @@ _find_nearest = kernel_lock(_nearest)
 
 
 def normals(pen: EmitterRasteriser, place: Floats) -> Doubles:
-    """Which way the surface faces on which each of some places (n, 3) lies, of those that reach their emitter or who bears
-    it; toward the viewer where there is none."""
+    """The normal of the surface at each of some places (n, 3), of the surfaces that reach the emitter or its parent; toward the
+    viewer where there is none."""
     solver, t = pen.context.solver, float(pen.context.seconds)
     track = solver.tracks[pen.number]
     out, far = np.tile(np.array([0.0, 0.0, 1.0]), (len(place), 1)), np.full(len(place), np.inf)
@@ -50,8 +50,7 @@ def normals(pen: EmitterRasteriser, place: Floats) -> Doubles:
 
 
 def lying(pen: EmitterRasteriser, p: Particles, grown: Floats, raised: Doubles | None) -> Doubles:
-    """How the plane in which each body lies is seen, (n, 2, 2): px of the picture, y down, for a px of it to the right and
-    downward.
+    """The projection of each body's plane, (n, 2, 2): px of the picture, y down, for a px to the right and downward in the plane.
 
     raised: by how much each is raised toward the viewer, radians (n,).
     """
@@ -61,7 +60,7 @@ def lying(pen: EmitterRasteriser, p: Particles, grown: Floats, raised: Doubles |
         toward = np.array([0.0, 0.0, 1.0])
         away = np.cos(raised)[:, None] * away + np.sin(raised)[:, None] * toward
         away /= np.maximum(np.linalg.norm(away, axis=1, keepdims=True), 1e-9)
-    # To the right, as far as it lies in the plane; and up along it.
+    # To the right, projected into the plane; and up in it.
     right = np.array([1.0, 0.0, 0.0]) - away[:, :1] * away
     steep = np.linalg.norm(right, axis=1) < 1e-3
     right[steep] = [0.0, 0.0, -1.0]

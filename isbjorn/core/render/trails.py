@@ -102,7 +102,7 @@ def _draw(pen: EmitterRasteriser, way: Ways, span: float, onto: Floats) -> None:
 
 
 def _waiting(pen: EmitterRasteriser, way: Ways, now: float, looks: Looks, onto: Floats) -> None:
-    """Heads of dead particles whose trail is still catching up."""
+    """Heads of dead particles with a trail that is still catching up."""
     dead = way.deaths <= now
     if not dead.any():
         return

@@ -51,11 +51,11 @@ def ways(solver: ParticleSolver, number: int, moments: list[Fraction]) -> Ways:
     )
     lives, born = (np.concatenate([s[k] for s in seen]).astype(np.float64) for k in (3, 4))
     m, most = len(moments), len(ids)
-    who, births, deaths = np.empty(most, np.int64), np.empty(most), np.empty(most)
+    merged_ids, births, deaths = np.empty(most, np.int64), np.empty(most), np.empty(most)
     out, times = np.empty((most, m, 3)), np.empty((most, m))
     t = np.array([float(at) for at in moments])
-    n = _merge(ids, order, starts, places, velocities, lives, born, t, who, out, times, births, deaths)
-    return Ways(who[:n], out[:n], times[:n], births[:n], deaths[:n])
+    n = _merge(ids, order, starts, places, velocities, lives, born, t, merged_ids, out, times, births, deaths)
+    return Ways(merged_ids[:n], out[:n], times[:n], births[:n], deaths[:n])
 
 
 @njit(
@@ -65,9 +65,9 @@ def ways(solver: ParticleSolver, number: int, moments: list[Fraction]) -> Ways:
 )
 def _merge(
     ids: Longs, order: Longs, starts: Longs, places: Floats, velocities: Floats, lives: Doubles, born: Doubles, t: Doubles,
-    who: Longs, out: Doubles, times: Doubles, births: Doubles, deaths: Doubles,
+    merged_ids: Longs, out: Doubles, times: Doubles, births: Doubles, deaths: Doubles,
 ) -> int:  # fmt: skip
-    """Merge what is seen at each moment, each sorted by ids through `order`, to one row for everyone; how many there are."""
+    """Merge the particles seen at each moment, each sorted by ids through `order`, to one row per particle; return their number."""
     m, n = len(t), 0
     at, row = starts[:-1].copy(), np.empty(m, np.int64)
     while True:
@@ -85,7 +85,7 @@ def _merge(
                 at[j] += 1
                 first, last = (j if first < 0 else first), j
         one, end = row[first], row[last]
-        who[n], births[n], deaths[n] = least, born[one], born[one] + lives[one]
+        merged_ids[n], births[n], deaths[n] = least, born[one], born[one] + lives[one]
         left = max(0.0, deaths[n] - t[last]) if np.isfinite(deaths[n]) else 0.0
         for j in range(m):
             times[n, j] = min(max(t[j], births[n]), deaths[n])
@@ -107,16 +107,23 @@ def _merge(
     error_model="numpy",
 )  # fmt: skip
 def _seen(
-    ids: Longs, who: Longs, places: Doubles, times: Doubles, views: Records, whole: float, out: Floats, shares: Floats
+    ids: Longs,
+    merged_ids: Longs,
+    places: Doubles,
+    times: Doubles,
+    views: Records,
+    whole: float,
+    out: Floats,
+    shares: Floats,
 ) -> None:
     count, m = len(ids), len(views)
     for block in prange((count + _BLOCK - 1) // _BLOCK):
         row = 0
         for i in range(block * _BLOCK, min(count, (block + 1) * _BLOCK)):
-            # Mostly the next one; the joints of strands stand apart.
-            row = min(row + 1, len(who) - 1)
-            if who[row] != ids[i]:
-                row = min(np.searchsorted(who, ids[i]), len(who) - 1)
+            # Usually the next one; the joints of strands are not adjacent.
+            row = min(row + 1, len(merged_ids) - 1)
+            if merged_ids[row] != ids[i]:
+                row = min(np.searchsorted(merged_ids, ids[i]), len(merged_ids) - 1)
             for k in range(m):
                 at = k * PIECES // (m - 1)
                 x, y, _ = pixel_of(views, k, places[row, k, 0], places[row, k, 1], places[row, k, 2])
@@ -134,9 +141,9 @@ def _seen(
 
 @kernel_lock
 def on_the_picture(way: Ways, ids: Longs, views: list[Projection], whole_s: float) -> tuple[Floats, Floats]:
-    """Places on the picture, float32 (n, PIECES + 1, 2), of some of those on their ways, by ids (n,), at moments that are
-    seen through projections, of which there are PIECES + 1 or half of the pieces and one; and the share of the time `whole_s`
-    that each lives in each piece, float32 (n, PIECES)."""
+    """Places on the picture, float32 (n, PIECES + 1, 2), of some of those on their ways, by ids (n,), at moments that are seen
+    through projections, of which there are PIECES + 1 or half of the pieces and one; and the share of the time `whole_s` during
+    which each is alive in each piece, float32 (n, PIECES)."""
     places, shares = np.empty((len(ids), PIECES + 1, 2), np.float32), np.empty((len(ids), PIECES), np.float32)
     if len(way.ids):
         packed = np.concatenate([view.packed.view(np.uint8) for view in views]).view(VIEW)

@@ -7,7 +7,7 @@ from pathlib import Path
 
 
 def free_bytes(place: Path) -> int:
-    """What is free where a folder lies, or will lie; 0 where nobody knows."""
+    """Free bytes on the disk of a folder, which may not exist yet; 0 if unknown."""
     while not place.exists() and place != place.parent:
         place = place.parent
     try:

@@ -1,8 +1,8 @@
-"""Where compiled kernels are kept between starts, and what each depends on.
+"""The kernel cache on the disk, and what each compiled kernel depends on.
 
-Numba finds a kept kernel by the text of the file that it stands in: it does not see that a function of another file, which was
-compiled into it, has changed, and it compiles all of a file anew when anything in it has. So each kernel has a digest of its own
-text, and of that of every function and constant that it reaches, in whatever file of the engine.
+Numba finds a cached kernel by the text of its file: it does not notice a change of a function of another file that was compiled
+into it, and it compiles all of a file again when anything in it has changed. So each kernel has a digest of its own text, and of
+the text of every function and constant that it reaches, in any file of the engine.
 """
 
 from __future__ import annotations
@@ -24,13 +24,13 @@ _FOLDER = "kernels"
 # Prefix for the text of functions that come from elsewhere.
 FOREIGN = "elsewhere/"
 _NAME = re.compile(r"[A-Za-z_]\w*")
-# What names that are made at the start, from the registry, stand for: their text, and what that reaches.
+# Names that are made at the start, from the registry: their text, and what that reaches.
 _ALSO: dict[tuple[Path, str], tuple[str, list[tuple[Path, str]]]] = {}
 _PARSING = threading.Lock()
 
 
 def reaches_also(file: str, name: str, text: str, others: list[tuple[str, str]]) -> None:
-    """Register what a name of a file stands for, where its text does not say: a text, and functions as (file, name)."""
+    """Register the meaning of a name of a file, where the text does not show it: a text, and functions as (file, name)."""
     _ALSO[Path(file), name] = (text, [(Path(at), one) for at, one in others])
 
 
@@ -41,7 +41,7 @@ def _file_of(module: str) -> Path:
 
 @functools.cache
 def _defined(path: Path) -> dict[str, ast.stmt]:
-    """What each name of a module stands for: the statement that makes it."""
+    """The statement that defines each name of a module."""
     found: dict[str, ast.stmt] = {}
     # Python 3.11 fails with a SystemError if two threads parse at the same time.
     with _PARSING:

@@ -1,4 +1,4 @@
-"""One budget of bytes for all that is kept to be found again, and the true memory of the process."""
+"""One budget of bytes for all caches, and the true memory of the process."""
 
 from __future__ import annotations
 
@@ -25,8 +25,8 @@ _CODE_BYTES = 400 << 20
 _RELIEVED_EVERY_S = 1.0
 # Threads that allocate share this number of heaps: what one frees, another takes.
 _HEAPS = 2
-# Arrays up to so large come from the heap, and so much of it stays with the process when they are freed: a frame's layers lie where
-# those of the last one lay, instead of on pages that the system must clear first.
+# Arrays up to this size come from the heap, and this much of it stays with the process when they are freed: a frame's layers reuse
+# the memory of the last one's, instead of pages that the system must clear first.
 _LARGEST_ON_HEAP, _STAYS = 32 << 20, 192 << 20
 
 

@@ -1,8 +1,9 @@
 """How the engine uses its cores.
 
-Threads come from TBB, where its library is there: who calls a kernel works in it too, so that a short one takes microseconds. Else
-from Numba's portable `workqueue` layer, which hands all work to other threads, and must not be entered by two at once. So one lock
-guards every parallel kernel: any number of threads may call the engine, one is inside at a time, and each call uses all cores.
+Threads come from TBB, if its library is there: the thread that calls a kernel works in it too, so that a short one takes
+microseconds. Otherwise they come from Numba's portable `workqueue` layer, which gives all work to other threads, and must not be
+entered by two at once. So one lock guards every parallel kernel: any number of threads may call the engine, one is inside at a
+time, and each call uses all cores.
 """
 
 from __future__ import annotations
@@ -62,7 +63,7 @@ def use_threads(count: int) -> None:
 
 
 def one_thread() -> None:
-    """Work with one thread: what stands beside it has the other cores."""
+    """Work with one thread, when other processes use the other cores."""
     use_threads(1)
     cv2.setNumThreads(1)
 
@@ -92,8 +93,8 @@ def worker_context(*preload: str) -> ForkServerContext:
 
 
 def init_worker(parent: int, budget_mb: int) -> None:
-    """Make this process one that works for another: with one thread, its own share of memory, and an end when the other is gone,
-    however that went. Ctrl C is the other's to hear."""
+    """Make this process a worker of another one: with one thread, its own share of memory, and an end when the other is gone, for
+    whatever reason. Ctrl C is left to the other."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     os.environ["ISBJORN_MEMORY_MB"] = str(budget_mb)
     one_thread()
@@ -102,8 +103,7 @@ def init_worker(parent: int, budget_mb: int) -> None:
 
 def usual_priority() -> None:
     """Take real-time priority from all threads of this process. SVT-AV1 gives it to its own threads and to the caller, where it may
-    (as root): everything else on the machine would stand still while it encodes, and whatever the caller starts later would inherit
-    it."""
+    (as root): everything else on the machine would wait while it encodes, and later child processes would inherit the priority."""
     if not hasattr(os, "sched_setscheduler"):
         return
     for task in Path("/proc/self/task").iterdir():

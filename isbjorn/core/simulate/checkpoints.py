@@ -38,8 +38,8 @@ class StateCache:
         self._states: OrderedDict[tuple[str, int], tuple[State, str]] = OrderedDict()
         self._steps: dict[str, list[int]] = {}
         self._admissions: OrderedDict[Hashable, Admission] = OrderedDict()
-        # What crowds keep; a third of all.
-        self.ladder: Ladder[Any] = Ladder(self.limit_bytes // 2)
+        # Budget of interaction groups: a third of the whole.
+        self.checkpoints: Checkpoints[Any] = Checkpoints(self.limit_bytes // 2)
         self._lock = threading.Lock()
 
     def admission(self, key: Hashable, make: Callable[[], Admission]) -> Admission:
@@ -63,7 +63,7 @@ class StateCache:
                     return at, state
             return 0, None
 
-    def handed(
+    def from_other_processes(
         self, motion: str, tag: Callable[[int], str], index: int, after: int | None, saves_s: float | None
     ) -> tuple[int, tuple[State, ...]] | None:
         """What other processes have, later than a step, as `SharedCaches.latest` gives it. saves_s: about how long it would take
@@ -72,12 +72,12 @@ class StateCache:
             return None
         return self.shared_caches.latest(motion, tag, index, after)
 
-    def hand_on(
-        self, motion: str, tag: str, index: int, states: Sequence[State], took_s: float, rung: bool = False
+    def share(
+        self, motion: str, tag: str, index: int, states: Sequence[State], took_s: float, checkpoint: bool = False
     ) -> None:
-        """Let other processes have states that took so long; of a rung, for longer."""
+        """Share states that took this long with other processes; checkpoints stay longer."""
         if self.shared_caches is not None and is_worth(took_s):
-            self.shared_caches.put(motion, tag, index, states, rung)
+            self.shared_caches.put(motion, tag, index, states, checkpoint)
 
     def keep(self, motion: str, tag: str, index: int, state: State) -> None:
         """Keep a state. One that alone exceeds the limit is not kept."""
@@ -101,17 +101,17 @@ class StateCache:
                 del self._steps[motion]
 
 
-class Ladder(Generic[S]):
-    """Checkpoints of what is simulated from its first moment on: one in some steps, so that any step is a short run from one.
+class Checkpoints(Generic[S]):
+    """Checkpoints of a simulation from its first moment on: a state every few steps, so that any step is a short run from one.
 
-    When they take more than they may, every other rung goes, of the motion that is longest unused first. The states that were
-    asked for last are kept too. Safe to share between threads.
+    When they exceed their budget, every other checkpoint is removed, those of the longest unused motion first. The states that were
+    requested last are also cached. Thread-safe.
     """
 
     def __init__(self, limit_bytes: int) -> None:
         self.limit_bytes, self.bytes = limit_bytes, 0
-        # By motion: how far apart its rungs are, and its states by their steps with what else they depend on.
-        self._rungs: OrderedDict[str, dict[int, tuple[S, str]]] = OrderedDict()
+        # By motion: the distance of its checkpoints, and its states by step, with their tags.
+        self._by_motion: OrderedDict[str, dict[int, tuple[S, str]]] = OrderedDict()
         self._apart: dict[str, int] = {}
         self._asked: OrderedDict[tuple[str, int], None] = OrderedDict()
         self._lock = threading.Lock()
@@ -119,29 +119,29 @@ class Ladder(Generic[S]):
     def nearest(self, motion: str, tag: Callable[[int], str], index: int) -> tuple[int, S | None]:
         """The latest state of a motion at or before a step that was kept with the tag which `tag` gives for its step."""
         with self._lock:
-            rungs = self._rungs.get(motion, {})
-            for at in sorted((n for n in rungs if n <= index), reverse=True):
-                if rungs[at][1] == tag(at):
-                    self._rungs.move_to_end(motion)
-                    return at, rungs[at][0]
+            checkpoints = self._by_motion.get(motion, {})
+            for at in sorted((n for n in checkpoints if n <= index), reverse=True):
+                if checkpoints[at][1] == tag(at):
+                    self._by_motion.move_to_end(motion)
+                    return at, checkpoints[at][0]
             return 0, None
 
     def furthest(self, motion: str, tag: Callable[[int], str]) -> int | None:
-        """The last step of a motion of which a state is kept with the tag that `tag` gives for it; None if there is none."""
+        """The last step of a motion with a stored state that has the tag that `tag` gives for it, or None."""
         with self._lock:
-            rungs = dict(self._rungs.get(motion, {}))
-        return max((at for at, (_, stored_tag) in rungs.items() if stored_tag == tag(at)), default=None)
+            checkpoints = dict(self._by_motion.get(motion, {}))
+        return max((at for at, (_, stored_tag) in checkpoints.items() if stored_tag == tag(at)), default=None)
 
     def keep(self, motion: str, tag: str, index: int, state: S, asked: bool = False) -> bool:
-        """Keep a state, if it is a rung or was asked for; whether it is a rung."""
+        """Store a state, if it is a checkpoint or was requested; return whether it is a checkpoint."""
         with self._lock:
             apart = self._apart.setdefault(motion, _RUNGS_APART)
             if not asked and index % apart != 0:
                 return False
-            rungs = self._rungs.setdefault(motion, {})
-            self._rungs.move_to_end(motion)
+            checkpoints = self._by_motion.setdefault(motion, {})
+            self._by_motion.move_to_end(motion)
             self._drop(motion, index)
-            rungs[index] = state, tag
+            checkpoints[index] = state, tag
             self.bytes += state.nbytes
             if index % apart != 0:
                 self._asked[motion, index] = None
@@ -155,14 +155,14 @@ class Ladder(Generic[S]):
 
     def _thin(self, motion: str, index: int) -> bool:
         """Let go of what is needed least; whether there was anything."""
-        oldest = next(iter(self._rungs))
+        oldest = next(iter(self._by_motion))
         if oldest != motion:
-            for at in list(self._rungs[oldest]):
+            for at in list(self._by_motion[oldest]):
                 self._drop(oldest, at)
-            del self._rungs[oldest]
+            del self._by_motion[oldest]
             self._apart.pop(oldest, None)
             return True
-        others = [at for at in self._rungs[motion] if at != index]
+        others = [at for at in self._by_motion[motion] if at != index]
         if not others:
             return False
         if self._apart[motion] > _FARTHEST_APART:
@@ -177,6 +177,6 @@ class Ladder(Generic[S]):
         return True
 
     def _drop(self, motion: str, index: int) -> None:
-        found = self._rungs.get(motion, {}).pop(index, None)
+        found = self._by_motion.get(motion, {}).pop(index, None)
         if found is not None:
             self.bytes -= found[0].nbytes

@@ -1,18 +1,18 @@
-"""Contact: a particle's way through a step, swept against every surface so that nothing gets through.
+"""Contact: a particle's path through a step, swept against every surface so that nothing gets through.
 
-A way is straight between touches. How far it is free of a convex shape is found by Newton's method on the distance, which along a
-straight line is a convex function: from before the touch it comes to it in a few strides, and never beyond (Bergen 2004, "Ray
-casting against general convex objects"). Inside a sphere or a box it is computed in closed form; the plate's matte is followed by
-its distance (Hart 1996, "Sphere tracing"). At a touch the outcome decides how it goes on for what is left of the step.
+A path is straight between touches. The free distance to a convex shape is found by Newton's method on the distance, which along a
+straight line is a convex function: from outside it converges in a few strides, and never overshoots (Bergen 2004, "Ray casting
+against general convex objects"). Inside a sphere or a box it is computed in closed form; the plate's matte is followed by its
+distance (Hart 1996, "Sphere tracing"). At a touch the outcome decides the motion for the rest of the step.
 
-A body that is pressed against what it touches slides along it: friction takes at most its share of the pressure (Coulomb), and
-holds what it can hold. Along the inside of a sphere it slides on great circles, so that nothing is lost on the way.
+A body that is pressed against a surface slides along it: friction takes at most its share of the pressure (Coulomb), up to the
+tangential force. Along the inside of a sphere it slides on great circles, so that no speed is lost.
 
-What carries places (a vortex) adds a velocity of its own, which is not the body's: a surface stops the part of it that leads into
-the surface, and leaves the rest.
+A force that carries places (a vortex) adds a velocity that is not the body's: a surface stops the part of it that points into the
+surface, and leaves the rest.
 
-body: float64 (12,): place (3), velocity (3), seconds since birth at the first touch (-1: none), how it is (`FREE`, `STUCK`,
-`GONE`), age at which it went, then scratch.
+body: float64 (12,): place (3), velocity (3), seconds since birth at the first touch (-1: none), its state (`FREE`, `STUCK`,
+`GONE`), age at which it was removed, then scratch.
 """
 
 from __future__ import annotations
@@ -124,7 +124,7 @@ def _on_path(
     rows: Doubles, s: int, r: int, paths: Doubles, x: float, y: float, ux: float, uy: float, length: float, flat: float,
     radius: float,
 ) -> float:  # fmt: skip
-    """How far a body is free of a path's pieces, each a convex shape of its own. flat: the share of the way in the plane."""
+    """Free distance of a body to the pieces of a path, each a convex shape. flat: the share of the motion in the plane."""
     c, sn, size = rows[s, r, COS], rows[s, r, SIN], rows[s, r, PX]
     dx, dy = x - rows[s, r, PLACE], y - rows[s, r, PLACE + 1]
     px, py, wx, wy = dx * c + dy * sn, -dx * sn + dy * c, ux * c + uy * sn, -ux * sn + uy * c
@@ -142,7 +142,7 @@ def _on_path(
             if stride == 0 and d > reach + radius + _NEAR:
                 gone = 1e300
                 break
-            # On the very line, either side is a touch.
+            # Exactly on the line, either side is a touch.
             toward = abs(wx * by - wy * bx) / math.sqrt(max(whole, 1e-18)) if d < 1e-9 else -(wx * ex + wy * ey) / d
             if toward <= _GRAZING:
                 gone = 1e300
@@ -162,7 +162,7 @@ def _by_matte(
     rows: Doubles, s: int, r: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float, ux: float, uy: float,
     uz: float, length: float, radius: float,
 ) -> float:  # fmt: skip
-    """How far a body is free of the plate's matte, whose smallest parts are cells of some px."""
+    """Free distance of a body to the plate's matte, whose smallest parts are cells of some px."""
     gone = 0.0
     for _ in range(_MATTE_STRIDES):
         d, nx, ny, nz = surface.distance(rows, s, r, paths, mattes, x + ux * gone, y + uy * gone, z + uz * gone)
@@ -271,7 +271,7 @@ def _answer(
         if rows[s, r, RESTITUTION_SPREAD] > 0:
             e += rows[s, r, RESTITUTION_SPREAD] * draw_around(key, birth, int(rows[s, r, ATTRIBUTE]) + 3, False)
         e = min(max(e, 0.0), 1.0)
-        # What presses no harder than its own weight in a step lies still: else it would tremble for ever.
+        # A body that presses no harder than its own weight in a step is at rest: otherwise it would tremble for ever.
         if -along < 2.0 * gain:
             e = 0.0
     tx, ty, tz = body[3] - along * nx, body[4] - along * ny, body[5] - along * nz
@@ -300,7 +300,7 @@ def _rubbed(
                 vx * left + 0.5 * bx * left * left, vy * left + 0.5 * by * left * left, vz * left + 0.5 * bz * left * left,
                 vx + bx * left, vy + by * left, vz + bz * left,
             )  # fmt: skip
-        # It comes to rest on the way.
+        # Friction stops it within the step.
         until = speed / slowing
         dx, dy, dz = 0.5 * vx * until, 0.5 * vy * until, 0.5 * vz * until
         vx, vy, vz, left = 0.0, 0.0, 0.0, left - until
@@ -336,7 +336,7 @@ def hollow(rows: Doubles, s: int, r: int, radius: float) -> float:
 def turned_with(
     x: float, y: float, z: float, ax: float, ay: float, az: float, bx: float, by: float, bz: float
 ) -> tuple[float, float, float]:
-    """A vector that stands at right angles to the unit vector a, turned as a is turned to the unit vector b, the shortest way."""
+    """A vector perpendicular to the unit vector a, rotated as a is rotated to the unit vector b, the shortest way."""
     f = (x * bx + y * by + z * bz) / max(1e-9, 1.0 + ax * bx + ay * by + az * bz)
     return x - f * (ax + bx), y - f * (ay + by), z - f * (az + bz)
 

@@ -1,6 +1,6 @@
-"""What the motion of an emitter depends on, so that kept states are found again, and never a wrong one.
+"""What the motion of an emitter depends on, so that cached states are found again, and never a wrong one.
 
-A state at a moment hangs only on the keys before it and the two from it on (a smooth key's tangent reaches to its neighbours).
+A state at a moment depends only on earlier keys and the next two (a smooth key's tangent depends on its neighbours).
 """
 
 from __future__ import annotations
@@ -78,7 +78,8 @@ _other: IdentityCache[_Description] = IdentityCache(
 
 
 def _parts(shot: Shot, emitter: Emitter) -> tuple[dict[str, _Description], bool]:
-    """What the motion of an emitter depends on, by ids, its own under an empty one; and whether it uses a sound of the plate."""
+    """The documents on which the motion of an emitter depends, by ids, its own under an empty one; and whether it uses the plate's
+    sound."""
     things: dict[str, Any] = {thing.id: thing for thing in shot.things}
     forces = [f for f in shot.reaching(emitter) if f.stage != "look"]
     look = look_fields(emitter, forces)
@@ -151,7 +152,7 @@ class Identity:
         self._known: dict[tuple[int, bool], str] = {}
 
     def at(self, t: float) -> str:
-        """What keys and the end of births come to, as far as they matter up to shot time t."""
+        """The value of keys and of the end of births, as far as they matter up to shot time t."""
         if self._loops:
             t = float("inf")
         over = self._end_s is not None and self._end_s + self._delay_s <= t

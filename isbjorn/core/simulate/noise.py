@@ -1,10 +1,10 @@
 """Curl of noise: velocity fields without sources or sinks.
 
-Bridson, Hourihan, Nordenstam 2007, "Curl-noise for procedural fluid flow". The potential is gradient noise (Perlin 2002,
-"Improving noise") whose gradients rotate with time (Perlin and Neyret 2001, "Flow noise"), each lattice point at one of sixteen
-rates, one way or the other: in a loop all comes round after one turn, else the noise does not come near to what it was; or
-cellular noise (Worley 1996) with the nearest distance made smooth, whose points circle. All derivatives are exact, so that the
-divergence is nothing but rounding.
+Bridson, Hourihan, Nordenstam 2007, "Curl-noise for procedural fluid flow". The potential is gradient noise (Perlin 2002, "Improving
+noise") whose gradients rotate with time (Perlin and Neyret 2001, "Flow noise"), each lattice point at one of sixteen rates, in
+either direction: in a loop all return after one turn, otherwise the noise does not come near its earlier state; or cellular noise
+(Worley 1996) with a smoothed nearest distance, whose points circle. All derivatives are exact, so that the divergence is only
+rounding.
 
 phases: float64 (16,) in a row from column `at` on: cosine and sine of turns at four rates, then at four others; a lattice point
 turns by the sum of one of each.
@@ -197,7 +197,7 @@ def _cells_slope(
 def in_cells(
     sx: float, sy: float, sz: float, flowing: int, scale: float, x: float, y: float, z: float
 ) -> tuple[float, float, float]:
-    """Where a place lies among the lattice points, of which the third number counts only where the noise flows along all axes."""
+    """Index of a place among the lattice points, of which the third number counts only where the noise flows along all axes."""
     # What does not flow still changes from place to place, if there is nothing better.
     qx = x * scale / sx if sx > 0 else (x * scale if flowing == 1 else 0.0)
     qy = y * scale / sy if sy > 0 else (y * scale if flowing == 1 else 0.0)
@@ -213,8 +213,7 @@ def in_cells(
 
 @inline_kernel("f8(i8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def to_usual(flowing: int, sx: float, sy: float, sz: float, power: float) -> float:
-    """What octaves of so much power together are multiplied by: however the axes are stretched, the usual speed is the one that
-    is given."""
+    """Factor of octaves with a given total power: the usual speed is the specified one, for any stretch of the axes."""
     even = math.sqrt(flowing / max(1e-12, max(sx, 0.0) ** 2 + max(sy, 0.0) ** 2 + max(sz, 0.0) ** 2))
     return even / math.sqrt(max(power, 1e-12))
 

@@ -67,10 +67,10 @@ def _fill(rows: Doubles, boxes: Doubles, known: Doubles) -> None:
 
 
 def eddies(rows: Doubles, steps: int, place: Floats) -> tuple[Doubles, Doubles]:
-    """Gradients of the lattice points of a world's turbulences, float64 (steps, m), and which they are, float64 (steps, rows,
-    `BOX` times octaves), for particles at places (3, n); of neither anything where it is not worth while.
+    """Gradients of the lattice points of a world's turbulences, float64 (steps, m), and their indices, float64 (steps, rows, `BOX`
+    times octaves), for particles at places (3, n); both empty where the lattice would not pay.
 
-    The numbers are those that each particle would find by itself, to the bit.
+    The numbers are those that each particle would compute alone, to the bit.
     """
     none = (np.zeros((0, 0)), np.zeros((0, rows.shape[1], 0)))
     stirring = rows[0, :, CODE] == TURBULENCE

@@ -56,12 +56,12 @@ class SharedCaches:
             return found
         return _latest(self.checkpoints, motion, tag, index, after if found is None else found[0]) or found
 
-    def put(self, motion: str, tag: str, index: int, states: Sequence[State], rung: bool = False) -> None:
-        """Store the states of a lattice step; checkpoints are kept for longer."""
-        (self.checkpoints if rung else self.recent).put(motion[:_NAME], _name(tag, index), packed(states))
+    def put(self, motion: str, tag: str, index: int, states: Sequence[State], checkpoint: bool = False) -> None:
+        """Store the states of a lattice step; checkpoints stay longer."""
+        (self.checkpoints if checkpoint else self.recent).put(motion[:_NAME], _name(tag, index), packed(states))
 
-    def rung(self, motion: str, tag: Tag, index: int) -> tuple[int, str, str] | None:
-        """The step of the latest rung of a motion at or before a lattice step, and under which group and name it lies."""
+    def checkpoint(self, motion: str, tag: Tag, index: int) -> tuple[int, str, str] | None:
+        """The step of the latest checkpoint of a motion at or before a lattice step, and its group and name in the cache."""
         group = motion[:_NAME]
         there = set(self.checkpoints.names(group))
         for at in _steps(there):
@@ -88,7 +88,7 @@ def _name(tag: str, index: int) -> str:
 
 
 def _steps(names: Iterable[str]) -> list[int]:
-    """The steps of states that lie under names, the last first."""
+    """The steps of stored states under some names, the last first."""
     numbers = {name.partition("_")[0] for name in names}
     return sorted((int(n) for n in numbers if n.lstrip("-").isdigit()), reverse=True)
 

@@ -1,7 +1,7 @@
 """Births out of another emitter's particles: while they fly, or when something happens to them.
 
 Each lattice step of the parents is read once: which of them spawn in it, at which moments, and where each was then. A birth
-number is a hash of the bearer's number and of which of its children it is, so that it depends on nothing else.
+number is a hash of the parent's number and of the child's index, so that it depends on nothing else.
 """
 
 from __future__ import annotations
@@ -43,8 +43,8 @@ _BLOCK = BORN_STEPS
 
 @dataclass(frozen=True)
 class Born:
-    """Who is born in a step, by moment: numbers (n,), moments s (n,); place px and velocity px/s of who bears it then, (n, 3); and
-    whose: birth numbers, moments of birth s and lifespans s, (n,)."""
+    """The births of a step, by moment: numbers (n,), moments s (n,); place px and velocity px/s of the parent then, (n, 3); and the
+    parents: birth numbers, moments of birth s and lifespans s, (n,)."""
 
     numbers: Longs
     moments: Doubles
@@ -85,13 +85,13 @@ def _unpacked(there: npt.NDArray[np.uint8]) -> list[Born] | None:
     ]
 
 
-def _looked_up(known: tuple[Longs, Doubles], who: Longs) -> Doubles:
+def _looked_up(known: tuple[Longs, Doubles], parents: Longs) -> Doubles:
     """What is known of particles by their birth numbers, which are sorted, (n,); 0 of those that are not known."""
     numbers, values = known
     if not len(numbers):
-        return np.zeros(len(who))
-    at = np.minimum(np.searchsorted(numbers, who), len(numbers) - 1)
-    return np.where(numbers[at] == who, values[at], 0.0)
+        return np.zeros(len(parents))
+    at = np.minimum(np.searchsorted(numbers, parents), len(numbers) - 1)
+    return np.where(numbers[at] == parents, values[at], 0.0)
 
 
 @njit("i8[::1](u8, i8[::1], i8[::1])", cache=True)
@@ -104,7 +104,7 @@ def _numbered(key: np.uint64, spawners: Longs, which: Longs) -> Longs:
 
 
 class Offspring(Births):
-    """The births of an emitter that is born of another's particles. parent: its motion, once that is known."""
+    """The births of an emitter that another emitter's particles spawn. parent: its motion, once that is known."""
 
     def __init__(
         self,
@@ -119,7 +119,7 @@ class Offspring(Births):
         super().__init__(emitter, key, readings, frame_rate, last_s)
         self.readings, self.bearing, self.longest_life = readings, bearing, min(longest_life, _LONGEST_S)
         self.parent: Track | None = None
-        # Whose births they are.
+        # The parents.
         self.own: Track | None = None
         self.begin_s = bearing.begin_s
         self._steps: OrderedDict[int, Born] = OrderedDict()
@@ -164,16 +164,20 @@ class Offspring(Births):
 
     def spawners(self, numbers: Longs, moments: Doubles) -> tuple[Longs, Doubles, Doubles, Bools]:
         """The parents of births: their numbers, moments of birth s and lifespans s, (n,); and which of them are known."""
-        who, born_at, lives = np.zeros(len(numbers), np.int64), np.zeros(len(numbers)), np.ones(len(numbers))
+        parents, born_at, lives = np.zeros(len(numbers), np.int64), np.zeros(len(numbers)), np.ones(len(numbers))
         known = np.zeros(len(numbers), bool)
         if self.parent is not None:
             for born, mine, theirs in self._found(numbers, moments):
                 known[mine] = True
-                who[mine], born_at[mine], lives[mine] = born.spawners[theirs], born.born_at[theirs], born.lives[theirs]
-        return who, born_at, lives, known
+                parents[mine], born_at[mine], lives[mine] = (
+                    born.spawners[theirs],
+                    born.born_at[theirs],
+                    born.lives[theirs],
+                )
+        return parents, born_at, lives, known
 
     def _found(self, numbers: Longs, moments: Doubles) -> Iterator[tuple[Born, Longs, Longs]]:
-        """The steps in which births are, which of them are in each, and where they stand in it."""
+        """The steps with births, the births in each, and their index in it."""
         assert self.parent is not None
         steps = np.ceil(moments * self.parent.hz - 1e-6).astype(np.int64) - 1
         for index in np.unique(steps):
@@ -220,7 +224,7 @@ class Offspring(Births):
         assert parent is not None
         left, right = index / parent.hz, (index + 1) / parent.hz
         step = step_of(parent, index, right > self.begin_s)
-        who, born_at, lives, _ = step.living
+        parents, born_at, lives, _ = step.living
         if self.by_way:
             which, j, moments = self._on_the_way(index, step)
         else:
@@ -232,12 +236,18 @@ class Offspring(Births):
         if len(which) > MOST_IN_A_STEP:
             every = np.arange(0, len(which), math.ceil(len(which) / MOST_IN_A_STEP))
             which, j, moments = which[every], j[every], moments[every]
-        numbers = _numbered(np.uint64(self.key), who[which], j)
+        numbers = _numbered(np.uint64(self.key), parents[which], j)
         place, velocity = where(parent, step, self.emitter.born_when, which, moments, left, right)
         order = np.lexsort((numbers, moments))
         theirs = which[order]
         return Born(
-            numbers[order], moments[order], place[order], velocity[order], who[theirs], born_at[theirs], lives[theirs]
+            numbers[order],
+            moments[order],
+            place[order],
+            velocity[order],
+            parents[theirs],
+            born_at[theirs],
+            lives[theirs],
         )
 
     @property
@@ -246,10 +256,10 @@ class Offspring(Births):
         return self.emitter.rate_per == "px" and self.emitter.born_when == "in flight"
 
     def _on_the_way(self, index: int, step: Step) -> tuple[Longs, Longs, Doubles]:
-        """As `_events`, of births per px: the integral of the rate over the way that each has gone since its own birth passes a
-        whole number, or a draw within it, when one is born."""
+        """As `_events`, for births per px: a birth happens when the integral of the rate over the path of a parent since its own
+        birth passes a whole number, or a draw within it."""
         living = step.living
-        who = living[0]
+        parents = living[0]
         begin, until, asked = self._asked_in(index, step)
         before = self._asked_before(index, living)
         low, high = np.floor(before).astype(np.int64), np.floor(before + asked).astype(np.int64)
@@ -257,11 +267,11 @@ class Offspring(Births):
         total = int(count.sum())
         if total > 20 * MOST_IN_A_STEP:
             count = count // math.ceil(total / (20 * MOST_IN_A_STEP))
-        which = np.repeat(np.arange(len(who)), count)
+        which = np.repeat(np.arange(len(parents)), count)
         j = np.arange(len(which)) - np.repeat(np.cumsum(count) - count, count) + low[which]
         slots = j.astype(np.float64)
         if self.emitter.cadence != "even":
-            slots += draws01(self.key, _numbered(np.uint64(self.key), who[which], j), BORN)
+            slots += draws01(self.key, _numbered(np.uint64(self.key), parents[which], j), BORN)
         # The same sums as in the steps before and after, so that each birth falls into one of them.
         born = (slots > before[which]) & (slots <= (before + asked)[which])
         which, j, slots = which[born], j[born], slots[born]
@@ -269,13 +279,14 @@ class Offspring(Births):
         return which, j, begin[which] + share * np.maximum(0, until - begin)[which]
 
     def _asked_in(self, index: int, step: Step) -> tuple[Doubles, Doubles, Doubles]:
-        """From when to when each lives in a step, s (n,); and how many births its way in the step asks for, (n,)."""
+        """From when to when each parent is alive in a step, s (n,); and the number of births that its path in the step asks for,
+        (n,)."""
         parent = self.parent
         assert parent is not None
-        state, after, (who, born_at, lives, columns) = step.state, step.after, step.living
+        state, after, (parents, born_at, lives, columns) = step.state, step.after, step.living
         left, right = index / parent.hz, (index + 1) / parent.hz
         begin, until = np.maximum(left, born_at), np.minimum(right, born_at + lives)
-        way = np.zeros(len(who))
+        way = np.zeros(len(parents))
         (here, there), both = columns, (columns[0] >= 0) & (columns[1] >= 0)
         way[both] = np.linalg.norm(
             after.place[:, there[both]].T
@@ -292,7 +303,7 @@ class Offspring(Births):
         return begin, until, rate * way
 
     def _asked_before(self, index: int, living: Living) -> Doubles:
-        """How many births the way of each of the living asked for from its own birth to the beginning of a step, (n,)."""
+        """The births that the path of each living parent asked for, from its own birth to the beginning of a step, (n,)."""
         parent = self.parent
         assert parent is not None
         at = max((known for known in self._asked if known <= index), default=None)
@@ -315,7 +326,7 @@ class Offspring(Births):
 
     def _events(self, step: Step, left: float, right: float) -> tuple[Longs, Longs, Doubles]:
         """Which parent spawns, which of its children each birth is, and when."""
-        e, (who, born_at, lives, _) = self.emitter, step.living
+        e, (parents, born_at, lives, _) = self.emitter, step.living
         stepped = self.parent is not None and not self.parent.moved_alone
         moments, gone = happened(step, e.born_when, stepped)
         if e.born_when != "in flight":
@@ -323,7 +334,7 @@ class Offspring(Births):
             which = np.repeat(bears, e.born_count)
             return which, np.tile(np.arange(e.born_count), len(bears)), moments[which]
         # A parent spawns one whenever the integral of the rate over its life passes a whole number, starting at its own fraction.
-        phase = draws01(self.key, who, BORN) if e.cadence != "even" else np.zeros(len(who))
+        phase = draws01(self.key, parents, BORN) if e.cadence != "even" else np.zeros(len(parents))
         begin, until = np.maximum(left, born_at), np.minimum(np.minimum(right, born_at + lives), gone)
         first = self.stream.counts(born_at)
         low = np.floor(self.stream.counts(begin) - first + phase).astype(np.int64)
@@ -332,7 +343,7 @@ class Offspring(Births):
         total = int(count.sum())
         if total > 20 * MOST_IN_A_STEP:
             count = count // math.ceil(total / (20 * MOST_IN_A_STEP))
-        which = np.repeat(np.arange(len(who)), count)
+        which = np.repeat(np.arange(len(parents)), count)
         j = np.arange(len(which)) - np.repeat(np.cumsum(count) - count, count) + low[which]
         slots = first[which] + (j + 1) - phase[which]
         order = np.argsort(slots, kind="stable")
@@ -340,7 +351,7 @@ class Offspring(Births):
         at[order] = self.stream.moments(slots[order], right)
         return which, j, np.clip(at, begin[which], until[which])
 
-    # What it comes to
+    # Result
 
     def at_most(self, window: float, until: float) -> float:
         around = self.bearing.at_most(min(self.longest_life, _LONGEST_S) + window, until)

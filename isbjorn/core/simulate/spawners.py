@@ -25,8 +25,8 @@ Living = tuple[Longs, Doubles, Doubles, tuple[Longs, Longs]]
 
 @dataclass(frozen=True)
 class Step:
-    """Who bears as it was at both ends of a lattice step, who lives in it, and, by the word of what it bears at, when that happens
-    to each and when each was taken away, (n,) s, as far as it was asked for."""
+    """The state of a parent at both ends of a lattice step, the parents alive in it, and, by the word for the event at which they
+    spawn, when it happens to each and when each was removed, (n,) s, as far as requested."""
 
     state: State
     after: State
@@ -35,7 +35,7 @@ class Step:
 
 
 def step_of(parent: Track, index: int, begun: bool) -> Step:
-    """Who bears as it was at both ends of a lattice step, and who of them lives in it: looked at once for all it bears."""
+    """The state of a parent at both ends of a lattice step, and the parents alive in it: computed once for all spawned emitters."""
     kept = parent.looked_at
     found = kept.get((index, begun))
     if found is None:
@@ -44,7 +44,7 @@ def step_of(parent: Track, index: int, begun: bool) -> Step:
         state = feet(parent.state(index), joints) if begun else parent.empty_state()
         after = feet(parent.state(index + 1), joints)
         found = kept[index, begun] = Step(state, after, _alive(state, after))
-        # Emitters that are born of it each look at some steps in a row.
+        # Several spawned emitters read the same few steps in a row.
         while len(kept) > max(2, min(_LOOKED_AT_KEPT, _LOOKED_AT_BYTES // max(1, after.nbytes))):
             with suppress(KeyError):
                 kept.popitem(last=False)
@@ -52,28 +52,29 @@ def step_of(parent: Track, index: int, begun: bool) -> Step:
 
 
 def _alive(state: State, after: State) -> Living:
-    """Who lives in a step: birth numbers, moments of birth and lifespans in s, and the columns of each in the two states, -1:
-    in none."""
+    """The particles alive in a step: birth numbers, moments of birth and lifespans in s, and the column of each in the two states,
+    -1: in none."""
     orders = [np.argsort(some.births, kind="stable") for some in (state, after)]
     most = state.count + after.count
-    who, columns = np.empty(most, np.int64), np.empty((2, most), np.int64)
-    count = _beside(state.births, orders[0], after.births, orders[1], who, columns)
-    who, columns = who[:count], columns[:, :count]
+    parents, columns = np.empty(most, np.int64), np.empty((2, most), np.int64)
+    count = _beside(state.births, orders[0], after.births, orders[1], parents, columns)
+    parents, columns = parents[:count], columns[:, :count]
     born_at, lives = np.empty(count), np.empty(count)
     for some, own in zip((state, after), columns, strict=True):
         here = own >= 0
         born_at[here], lives[here] = some.moments[own[here]], some.lives[own[here]]
-    return who, born_at, lives, (columns[0], columns[1])
+    return parents, born_at, lives, (columns[0], columns[1])
 
 
 @inline_kernel("i8(i8[::1], i8[::1], i8[::1], i8[::1], i8[::1], i8[:,::1])", cache=True)
-def _beside(a: Longs, in_a: Longs, b: Longs, in_b: Longs, who: Longs, columns: Longs) -> int:
-    """Numbers that are in either of two lists, each sorted through its order, and where each stands in both, -1: not; how many."""
+def _beside(a: Longs, in_a: Longs, b: Longs, in_b: Longs, parents: Longs, columns: Longs) -> int:
+    """Numbers that are in either of two lists, each sorted through its order, and the index of each in both, -1: missing; their
+    count."""
     i, j, n = 0, 0, 0
     while i < len(a) or j < len(b):
         first = i < len(a) and (j >= len(b) or a[in_a[i]] <= b[in_b[j]])
         number = a[in_a[i]] if first else b[in_b[j]]
-        who[n], columns[0, n], columns[1, n] = number, -1, -1
+        parents[n], columns[0, n], columns[1, n] = number, -1, -1
         if first:
             columns[0, n] = in_a[i]
             i += 1
@@ -85,13 +86,13 @@ def _beside(a: Longs, in_a: Longs, b: Longs, in_b: Longs, who: Longs, columns: L
 
 
 def happened(step: Step, born_when: str, stepped: bool) -> tuple[Doubles, Doubles]:
-    """When that happens to each at which it bears, and when each was taken away, in s; infinite where it is not known to. stepped:
-    whether they are in a world that may touch them, and take them away."""
+    """The moment at which each parent spawns, and the moment at which each was removed, in s; infinite where unknown. stepped:
+    whether they are in a world whose surfaces and zones may touch and remove them."""
     if born_when in step.happened:
         return step.happened[born_when]
-    who, born_at, lives, columns = step.living
-    moments = born_at + lives if born_when == "at death" else np.full(len(who), np.inf)
-    gone = np.full(len(who), np.inf)
+    parents, born_at, lives, columns = step.living
+    moments = born_at + lives if born_when == "at death" else np.full(len(parents), np.inf)
+    gone = np.full(len(parents), np.inf)
     for some, column in ((step.state, columns[0]), (step.after, columns[1])):
         if not stepped:
             break
@@ -113,8 +114,8 @@ def happened(step: Step, born_when: str, stepped: bool) -> tuple[Doubles, Double
 def where(
     parent: Track, step: Step, born_when: str, which: Longs, moments: Doubles, left: float, right: float
 ) -> tuple[Doubles, Doubles]:  # fmt: skip
-    """Where who bears is at the moments, and its velocity: between two states; straight on from one where there is but one, and
-    up to what it touches."""
+    """Places and velocities of parents at the moments: between two states; straight on from a single one, and up to what it
+    touches."""
     state, after, columns = step.state, step.after, step.living[3]
     n = len(which)
     p, v = np.zeros((2, n, 3)), np.zeros((2, n, 3))

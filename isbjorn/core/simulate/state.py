@@ -96,7 +96,7 @@ def merged(state: State, kept: npt.NDArray[np.int64], newborn: State) -> State:
     values = np.empty((rows, count + newborn.count), np.float32)
     some: npt.NDArray[np.int64] | slice = kept
     if count and kept[-1] - kept[0] == count - 1:
-        # Those that went were the oldest: the rest stand as they are.
+        # The removed ones were the oldest: the rest keep their order.
         some = slice(int(kept[0]), int(kept[0]) + count)
         values[:, :count] = state.values[:rows, some]
     else:

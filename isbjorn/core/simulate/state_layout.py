@@ -1,8 +1,8 @@
-"""Rows of the states of particles: which number of a particle stands where."""
+"""Rows of the states of particles: the meaning of each number."""
 
 ROWS = 15
-# 0 to 2 place in px, 3 to 5 velocity in px/s, then lifespan in s; of those who are stepped in a world: mass, first velocity (3),
-# size in px, age in s at the first touch (-1: none), how it is, age at which it went.
+# 0 to 2 place in px, 3 to 5 velocity in px/s, then lifespan in s; of particles stepped in a world: mass, first velocity (3), size
+# in px, age in s at the first touch (-1: none), contact state, age at removal.
 LIFE, MASS, FIRST_VELOCITY, SIZE, TOUCHED, HOW, GONE_AT = 6, 7, 8, 11, 12, 13, 14
 # Two more rows for contagion: the age at infection, and the age since when an infected one has been near; -1: never.
 CAUGHT, NEAR_SINCE = 15, 16

@@ -58,11 +58,11 @@ def key_of(shot: Shot, emitter: Emitter) -> int:
 
 
 def affordable_alive(shot: Shot, emitter: Emitter, births: Births, source: BirthSource, readings: Readings) -> int:
-    """How many may be alive so that stepping all of them through their lives stays within bounds."""
+    """Largest number alive so that stepping all of them through their lives stays within bounds."""
     begin = max(births.begin_s, -source.longest_life) if math.isinf(births.begin_s) else births.begin_s
     run = max(1.0, float(shot.length_s) - begin)
     reaching = shot.reaching(emitter)
-    # A crowd is run from its first birth on.
+    # Interacting emitters are simulated from their first birth on.
     lived = run if any(isinstance(force, Interaction) for force in reaching) else min(source.longest_life, run)
     if is_steady(shot, emitter, readings):
         return int(min(_MOST_ALIVE, max(_FEWEST, _MOST_EXACT_STEPS / max(1.0, lived * shot.simulation_rate))))
@@ -70,7 +70,7 @@ def affordable_alive(shot: Shot, emitter: Emitter, births: Births, source: Birth
         1.0 + sum(weight_of(force) for force in reaching) + (HELD if emitter.strand is not None else 0)
     ) * joints_of(emitter)
     steps = lived * shot.simulation_rate
-    # A jump far ahead of what lives for very long steps all of it at once: less of that is affordable.
+    # A jump far ahead steps all particles with very long lives at once: fewer of them are affordable.
     most = _MOST_STEPS / math.sqrt(max(1.0, steps / _MANY_STEPS))
     return max(_FEWEST, int(most / max(1.0, steps * weight)))
 
@@ -96,21 +96,21 @@ def known_births(shot: Shot, emitter: Emitter, readings: Readings) -> Births:
     return known
 
 
-def bearer_of(shot: Shot, emitter: Emitter) -> Emitter | None:
+def parent_emitter_of(shot: Shot, emitter: Emitter) -> Emitter | None:
     """The parent emitter of another."""
     return next((e for e in shot.emitters if e.id == emitter.born_of), None)
 
 
 def _births(shot: Shot, emitter: Emitter, readings: Readings) -> Births:
-    bearer = bearer_of(shot, emitter)
+    parent_emitter = parent_emitter_of(shot, emitter)
     key = key_of(shot, emitter)
     if emitter.recording is not None:
         return RecordedBirths(emitter, key, readings, float(shot.frame_rate), float(shot.length_s))
-    if bearer is None:
+    if parent_emitter is None:
         return births_of(shot, emitter, key, readings)
-    longest = source_of(bearer, key_of(shot, bearer), readings).longest_life
-    bearing = known_births(shot, bearer, readings)
-    return Offspring(emitter, key, readings, float(shot.frame_rate), float(shot.length_s), bearing, longest)
+    longest = source_of(parent_emitter, key_of(shot, parent_emitter), readings).longest_life
+    parent_births = known_births(shot, parent_emitter, readings)
+    return Offspring(emitter, key, readings, float(shot.frame_rate), float(shot.length_s), parent_births, longest)
 
 
 def demand_of(shot: Shot, emitter: Emitter, readings: Readings) -> float:
@@ -152,7 +152,7 @@ class SteppedTogether(Protocol):
         ...
 
     def at_rest(self, track: Track, t: float, stale: Callable[[], bool] | None = None) -> State | None:
-        """The state of a track at any moment, if nobody of them ever moves."""
+        """The state of a track at any moment, if none of its particles ever moves."""
         ...
 
 
@@ -175,8 +175,8 @@ class Track:
         self.demand = demand_of(shot, emitter, readings)
         self.steady = is_steady(shot, emitter, readings)
         # The group that it is simulated with; set by the owner of all tracks.
-        self.crowd: SteppedTogether | None = None
-        together = any(f.stage == "meeting" for f in shot.reaching(emitter))
+        self.interaction_group: SteppedTogether | None = None
+        together = any(f.stage == "interaction" for f in shot.reaching(emitter))
         self.integrator: ConstantIntegrator | RecordedIntegrator | SteppedIntegrator = (
             RecordedIntegrator
             if emitter.recording is not None
@@ -205,16 +205,16 @@ class Track:
         self._step_s: float | None = None
 
     def bear(self, parent: Track) -> None:
-        """Its particles are born of another's."""
+        """Whether its particles are spawned by another emitter's."""
         self.parent = parent
         if isinstance(self.births, Offspring):
             self.births.parent, self.births.own = parent, self
             self.source.spawners = self.births
 
     def thinned(self, every: int) -> Track:
-        """The motion of one in so many of its births: each flies on its own, so they fly as they do among all. Not of those who are
-        stepped together, or are born of others."""
-        assert self.crowd is None
+        """The motion of one in this many of its births: particles fly independently, so they fly as in the full track. Not for
+        interacting or spawned particles."""
+        assert self.interaction_group is None
         assert self.parent is None
         few = copy.copy(self)
         few.every, few.whole, few._born, few._step_s = every, self, {}, None
@@ -249,7 +249,7 @@ class Track:
 
     def depends_on(self, t: float) -> tuple[str, str]:
         """What its state at a moment depends on: the motion, and the keys that matter until then; of all stepped together."""
-        return (self.motion, self.tag(t)) if self.crowd is None else self.crowd.depends_on(t)
+        return (self.motion, self.tag(t)) if self.interaction_group is None else self.interaction_group.depends_on(t)
 
     def _first_index(self, index: int) -> int:
         """The first lattice step in which a particle that is alive at step `index` can have been born."""
@@ -259,9 +259,9 @@ class Track:
         return min(math.floor(begin * self.hz), index) - 1
 
     def state(self, index: int, stale: Callable[[], bool] | None = None) -> State:
-        """The state at a lattice step; raises Stale if `stale` says that nobody waits for it."""
-        if self.crowd is not None:
-            return self.crowd.of(self, index, stale)
+        """The state at a lattice step; raises Stale if `stale` reports that it is no longer wanted."""
+        if self.interaction_group is not None:
+            return self.interaction_group.of(self, index, stale)
         known, base = self._known(index)
         if base is None or known < index:
             first = self._first_index(index)
@@ -286,11 +286,11 @@ class Track:
         self.cache.keep(self.motion, self.tag(now), index, state)
         took = time.perf_counter() - began
         self._step_s = took / max(1, index - known)
-        self.cache.hand_on(self.motion, self.tag(now), index, (state,), took)
+        self.cache.share(self.motion, self.tag(now), index, (state,), took)
         return state
 
     def _known(self, index: int) -> tuple[int, State | None]:
-        """The latest state at or before a step that is kept here."""
+        """The latest cached state at or before a step."""
         known, base = self.cache.nearest(self.motion, self._tag_at, index)
         if self.whole is not None and (base is None or known < index):
             at, among_all = self.cache.nearest(self.whole.motion, self._tag_at, index)
@@ -300,7 +300,7 @@ class Track:
 
     def _handed(self, index: int, after: int, saves_s: float | None) -> tuple[int, State] | None:
         """The latest state at or before a step, and later than another, that other processes have."""
-        found = self.cache.handed(self.motion, self._tag_at, index, after, saves_s)
+        found = self.cache.from_other_processes(self.motion, self._tag_at, index, after, saves_s)
         if found is not None:
             at, (state,) = found
             if at == index:
@@ -308,11 +308,12 @@ class Track:
             return at, state
         if self.whole is None:
             return None
-        found = self.cache.handed(self.whole.motion, self._tag_at, index, after, saves_s)
+        found = self.cache.from_other_processes(self.whole.motion, self._tag_at, index, after, saves_s)
         return None if found is None else (found[0], self._few(found[0], found[1][0]))
 
     def _few(self, index: int, among_all: State) -> State:
-        """Those whom a thinned track steps, of a state of all: each flies on its own, so it is where it would be without them."""
+        """The particles of a thinned track out of a full state: they fly independently, so each is where it would be without the
+        others."""
         state = among_all.only(np.flatnonzero(among_all.births % self.every == 0))
         self.cache.keep(self.motion, self._tag_at(index), index, state)
         return state
@@ -321,9 +322,9 @@ class Track:
         return self.tag(index / self.hz)
 
     def newborn(self, after: float, until: float, stale: Callable[[], bool] | None) -> State:
-        """Those born in (after, until] that live beyond it, each as it was at its birth.
+        """Particles born in (after, until] that live beyond it, each in its state at birth.
 
-        Frames, and the moments of a shutter, ask for a few at a time: those of some steps are computed together, and cached.
+        Frames, and the moments of a shutter, request a few at a time: those of some steps are computed together, and cached.
         """
         long = BORN_STEPS / self.hz
         if until - after > 2 * long or self._many or self.readings.live:
@@ -365,17 +366,21 @@ class Track:
     def at(self, seconds: Fraction, stale: Callable[[], bool] | None = None) -> State:
         """The living particles at any moment of shot time."""
         index = lattice_index(seconds, self.hz)
-        still = None if self.crowd is None else self.crowd.at_rest(self, float(seconds), stale)
+        still = None if self.interaction_group is None else self.interaction_group.at_rest(self, float(seconds), stale)
         if still is not None and isinstance(self.integrator, SteppedIntegrator):
             return self.integrator.shown(still, index, float(seconds))
         state = self.state(index, stale)
         if seconds * self.hz == index:
             return self.integrator.seen(state, index)
         t = float(seconds)
-        if isinstance(self.integrator, SteppedIntegrator) and (self.integrator.smooth or self.crowd is not None):
+        if isinstance(self.integrator, SteppedIntegrator) and (
+            self.integrator.smooth or self.interaction_group is not None
+        ):
             after = self.state(index + 1, stale)
             # What carries places is not in the velocities that a curve would follow.
-            straight = self.crowd is not None and (self.crowd.straight or self.integrator.stirred)
+            straight = self.interaction_group is not None and (
+                self.interaction_group.straight or self.integrator.stirred
+            )
             return self.integrator.blended(state, after, self.newborn(index / self.hz, t, stale), index, t, straight)
         return self.integrator.between(state, self.newborn(index / self.hz, t, stale), index, t)
 

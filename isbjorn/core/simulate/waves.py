@@ -1,9 +1,9 @@
-"""Waves on a face of water, exact at any moment: the wave equation in the face's own modes.
+"""Waves on a surface of water, exact at any moment: the wave equation in the surface's own modes.
 
-h'' + 2γ h' + … = c² Δh on a rectangle whose edges reflect has cosines as its modes, and each of them swings by itself: what was
-pushed down at a moment is, s seconds later, e^(-γs) cos ωs of that, with ω = c |k| (d'Alembert's equation, by Fourier). So
-nothing can become unstable, energy never grows, and no wave runs faster or slower than it should. γ has a part that grows with k²,
-by which small waves die sooner.
+h'' + 2γ h' + … = c² Δh on a rectangle with reflecting edges has cosines as its modes, which oscillate independently: an initial
+dent is, s seconds later, e^(-γs) cos ωs of itself, with ω = c |k| (d'Alembert's equation, by Fourier). So nothing can become
+unstable, energy never grows, and no wave runs faster or slower than it should. γ has a part that grows with k², so that small waves
+fade sooner.
 
 Modes are cached at tenths of a second, computed from one to the next; between them the births since then are added.
 """
@@ -32,13 +32,13 @@ MOST_MODES, _FINEST = 256, 4.0
 _PER_S = 10
 # Waves below this amplitude are dropped; and births are considered for at most this many seconds.
 _NOTHING, _LONGEST_S = 1e-4, 60.0
-# Births of a tenth of a second that are looked at; of more, some stand for all. And modes times births that a jump may take.
+# Largest number of births in a tenth of a second; a sample represents more. And the modes times births that a jump may take.
 _MOST_AT_ONCE, _LEAST_AT_ONCE, _MOST_WORK = 240, 3, 4e8
 
 
 Swings = npt.NDArray[np.complex128]
 
-# Dents are distributed to ages at which the fastest mode has turned by this many radians; this many lie before the first.
+# Dents are distributed to ages at which the fastest mode has turned by this many radians; this many ages precede the first.
 _FINE, _BEFORE = 0.3, 3
 # With no more dents than this, or than this for each age, adding them one by one is faster.
 _FEW, _COST = 4, 0.06
@@ -85,8 +85,8 @@ class Water:
 
 @dataclass(frozen=True)
 class Dents:
-    """Births on the face: moments (n,) s; places u, v (n,) px from its corner; depths (n,) px, or (parts, n) of waves that are kept
-    apart."""
+    """Births on the surface: moments (n,) s; places u, v (n,) px from its corner; depths (n,) px, or (parts, n) of waves that are
+    stored separately."""
 
     moments: Doubles
     u: Doubles
@@ -141,7 +141,7 @@ def _drop(swing: Swings, turn: Doubles, damping: Doubles, ages: Doubles, along: 
     error_model="numpy", fastmath={"contract"},
 )  # fmt: skip
 def _drop_evenly(
-    swing: Swings, between: Swings, before: Swings, starts: Longs, who: Longs, shares: Doubles, along: Doubles, down: Doubles
+    swing: Swings, between: Swings, before: Swings, starts: Longs, birth: Longs, shares: Doubles, along: Doubles, down: Doubles
 ) -> None:  # fmt: skip
     """As `_drop`, of dents that are shared out to even ages: those from starts[k] on have shares of age k. between: by what modes
     are multiplied from each age to the next; before: from the first to age 0, (down, along)."""
@@ -155,7 +155,7 @@ def _drop_evenly(
             for k in range(len(starts) - 2, -1, -1):
                 more[:] = 0.0
                 for n in range(starts[k], starts[k + 1]):
-                    by, row = shares[n] * down[who[n], j], along[part, who[n]]
+                    by, row = shares[n] * down[birth[n], j], along[part, birth[n]]
                     for i in range(columns):
                         more[i] += by * row[i]
                 for i in range(columns):
@@ -170,8 +170,7 @@ _dropped, _dropped_evenly = kernel_lock(_drop), kernel_lock(_drop_evenly)
 
 
 def _spread(ages: Doubles, apart: float, count: int) -> Doubles:
-    """What each of so many even ages has of dents of other ages, (n, count): by polynomials through the eight around each
-    (Lagrange)."""
+    """Weights of dents of other ages at even ages, (n, count): by polynomials through the eight around each (Lagrange)."""
     at = ages / apart
     first = np.minimum(np.floor(at).astype(np.int64), count - 2 * _BEFORE - 2)
     x = at - first
@@ -196,10 +195,10 @@ def _fall(water: Water, swing: Swings, passed: float, ages: Doubles, along: Doub
         return
     apart = passed / (count - 2 * _BEFORE - 2)
     shares = _spread(ages, apart, count)
-    age, who = (np.ascontiguousarray(found) for found in np.nonzero(shares.T))
+    age, birth = (np.ascontiguousarray(found) for found in np.nonzero(shares.T))
     starts = np.searchsorted(age, np.arange(count + 1))
     _dropped_evenly(
-        swing, _turned(water, apart), _turned(water, -apart * _BEFORE), starts, who, shares[who, age], along, down
+        swing, _turned(water, apart), _turned(water, -apart * _BEFORE), starts, birth, shares[birth, age], along, down
     )
 
 
@@ -219,7 +218,7 @@ def after(water: Water, modes: Modes, passed_s: float, dents: Dents, t: float) -
             water, swing.reshape(-1, down, along), passed_s, np.ascontiguousarray(t - dents.moments),
             np.ascontiguousarray(-depth[:, :, None] * shares(along, water.width, dents.u)), shares(down, water.length, dents.v),
         )  # fmt: skip
-    # The level itself stays: what is pushed down at one place stands higher at all others.
+    # The mean level stays: a dent at one place raises the level everywhere else.
     swing[..., 0, 0] = 0.0
     return Modes(swing)
 
@@ -258,9 +257,8 @@ def modes_at(
 ) -> Modes:  # fmt: skip
     """The modes of a surface at shot time t, from its first birth on, in this many parts.
 
-    key: what the births up to a moment depend on, told by its words alone; dents(after, until): those of a stretch of time;
-    shared_caches: where processes hand each other modes. Raises Stale if `stale` says that
-    nobody waits for it.
+    key: fingerprint of the births up to a moment; dents(after, until): those of a stretch of time; shared_caches: modes shared
+    between processes. Raises Stale if `stale` reports that they are no longer wanted.
     """
     lasts = round(water.lasts_s * _PER_S)
     last = math.floor(t * _PER_S)

@@ -90,15 +90,15 @@ async function answered(answer: Response): Promise<Response> {
 async function refusal(answer: Response, known?: unknown): Promise<Refused> {
   const problem: Problem = { what: `The studio answered ${answer.status}.`, where: '', remedy: 'Try again.' };
   try {
-    const told = (known ?? (await answer.json())) as Partial<Problem>;
-    return new Refused({ ...problem, ...told }, answer.status);
+    const reported = (known ?? (await answer.json())) as Partial<Problem>;
+    return new Refused({ ...problem, ...reported }, answer.status);
   } catch {
-    // The answer was no JSON: the plain words stand.
+    // The answer was not JSON: show its text.
     return new Refused(problem, answer.status);
   }
 }
 
-/** The studio by its own description: every place, what it takes and what it gives is typed. */
+/** The studio's API, typed from its OpenAPI description: every path, its parameters and its answer. */
 export const api = createClient<paths>({
   baseUrl: globalThis.location?.origin ?? 'http://localhost',
   fetch: async (request) => {
@@ -114,14 +114,14 @@ export const api = createClient<paths>({
   },
 });
 
-/** What the studio gave, or what it refused, thrown. */
+/** The studio's answer; throws its refusal. */
 export async function got<T>(asked: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
   const { data, error, response } = await asked;
   if (!response.ok) throw await refusal(response, error);
   return data as T;
 }
 
-/** Send a file as it is; its JSON answer. Progress in [0, 1]. */
+/** Upload a file; its JSON answer. Progress in [0, 1]. */
 export function upload<T>(
   method: string,
   url: string,

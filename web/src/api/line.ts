@@ -5,7 +5,7 @@ export interface Hears {
   opened?(): void;
   /** It was cut off, and is opened again. */
   lost?(): void;
-  text?(told: string): void;
+  text?(message: string): void;
   binary?(data: ArrayBuffer): void;
 }
 
@@ -16,7 +16,7 @@ export class Line {
   private socket: WebSocket | null = null;
   private again: ReturnType<typeof setTimeout> | undefined;
   closed = false;
-  /** The page lies where a browser keeps those that were left: it wants nothing until it is shown again. */
+  /** The page is in the browser's back-forward cache: it needs no connection until it is shown again. */
   private away = false;
 
   constructor(
@@ -28,7 +28,7 @@ export class Line {
     addEventListener('pageshow', this.back);
   }
 
-  /** Send something; what is sent while it is cut off is lost. */
+  /** Send a message; one sent while the connection is lost is dropped. */
   send(what: string | Int16Array<ArrayBuffer>): void {
     if (this.socket?.readyState === WebSocket.OPEN) this.socket.send(what);
   }
@@ -72,7 +72,7 @@ export class Line {
 }
 
 /**
- * A picture as it is sent: the length of its header (4 bytes, little endian), the header as JSON, a JPEG. Null where it cannot be
+ * A picture message: the length of its header (4 bytes, little endian), the header as JSON, a JPEG. Null where it cannot be
  * decoded: confirm it all the same, as serial 0, because the studio waits for the word of two at most.
  */
 export async function pictured<Header>(data: ArrayBuffer): Promise<[Header, Picture] | null> {

@@ -8,7 +8,7 @@ export interface Run {
   left_s: number;
 }
 
-/** What the live preview tells. */
+/** Messages of the live preview. */
 export interface Heard {
   picture(header: LiveHeader, picture: Picture): void;
   problem(problem: Problem | null, revision?: number): void;
@@ -17,7 +17,7 @@ export interface Heard {
   connected(yes: boolean): void;
 }
 
-/** The live preview of one shot: says what is to be seen, confirms each picture, and comes back when cut off. */
+/** The live preview of one shot: requests views, confirms each picture, and reconnects when cut off. */
 export class Live {
   private readonly line: Line;
   private last: Partial<LiveAsk> | null = null;
@@ -35,7 +35,7 @@ export class Live {
         if (this.last) this.line.send(JSON.stringify(this.last));
       },
       lost: () => heard.connected(false),
-      text: (told) => this.told(told),
+      text: (message) => this.receive(message),
       binary: (data) => void this.show(data),
     });
   }
@@ -49,7 +49,7 @@ export class Live {
     this.line.close();
   }
 
-  private told(text: string): void {
+  private receive(text: string): void {
     const message = JSON.parse(text) as Run & {
       kind: string;
       ranges: LiveHeader['computed'];

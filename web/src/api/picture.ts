@@ -1,4 +1,4 @@
-/** A picture that came, to be closed by who holds it. */
+/** A decoded picture, which its holder closes. */
 export type Picture = ImageBitmap | VideoFrame;
 
 /** A JPEG, decoded: at once from its bytes where the browser can, which spares a way through its other processes. */

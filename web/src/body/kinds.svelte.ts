@@ -2,7 +2,7 @@ import { api, got, type BodyKind } from '../api/client';
 import { specs } from '../state/specs.svelte';
 import { sentence } from '../ui/words';
 
-/** The kinds of bodies that the engine draws, each as it is when it is chosen. */
+/** The kinds of bodies that the engine draws, each with its defaults. */
 class BodyKinds {
   all = $state.raw<BodyKind[]>([]);
   private asked = false;
@@ -26,9 +26,9 @@ const LONGEST = 15000;
 
 /** The picture of a body, drawn by the engine. */
 export function bodyPicture(body: unknown): string {
-  const told = JSON.stringify(body);
+  const text = JSON.stringify(body);
   // An intricate drawing is longer than an address may be: its kind is shown.
-  const short = told.length < LONGEST ? told : JSON.stringify({ kind: (body as { kind: string }).kind });
+  const short = text.length < LONGEST ? text : JSON.stringify({ kind: (body as { kind: string }).kind });
   return `/api/bodies/picture?side=64&body=${encodeURIComponent(short)}`;
 }
 

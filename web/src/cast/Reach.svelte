@@ -3,7 +3,7 @@
 
   let { desk }: { desk: Desk } = $props();
   const shot = $derived(desk.shot!);
-  /** Emitters, and the groups by which several are told at once. */
+  /** Emitters, and the groups by which several are linked at once. */
   const reached = $derived([
     ...shot.groups.map((g) => ({ id: g.id, name: g.name, group: true, within: null as string | null })),
     ...shot.emitters.map((e) => ({ id: e.id, name: e.name, group: false, within: e.group })),

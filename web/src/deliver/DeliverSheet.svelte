@@ -47,7 +47,7 @@
     if (await ordering.deliver()) await watch();
   }
 
-  /** The enter key ends what is typed; the button orders. */
+  /** The enter key ends typing; only the button orders. */
   function typed(event: KeyboardEvent): void {
     if (event.key !== 'Enter' || !(event.target instanceof HTMLInputElement)) return;
     event.preventDefault();

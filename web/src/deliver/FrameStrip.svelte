@@ -1,5 +1,5 @@
 <script lang="ts">
-  /** Which frame of the shot shows, all along what is delivered. */
+  /** Frames shown evenly along the delivered range. */
   let { moments, first, last, length }: { moments: number[]; first: number; last: number; length: number } =
     $props();
   const WIDE = 560;

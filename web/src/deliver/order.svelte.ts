@@ -14,7 +14,7 @@ import { notices } from '../state/notices.svelte';
 
 const TOLD_AFTER_MS = 180;
 
-/** An order as it is being written, what it would make, and what it is for. */
+/** An order that is being edited, the files that it would make, and its purpose. */
 export class Ordering {
   form = $state.raw<DeliveryForm | null>(null);
   order = $state<Order | null>(null);
@@ -35,7 +35,7 @@ export class Ordering {
     try {
       this.form = await got(api.GET('/api/shots/{shot_id}/delivery-form', this.own));
       if (this.order === null) this.choose(this.form.purposes[0]!);
-      else this.tell();
+      else this.describe();
     } catch (error) {
       notices.trouble(error);
     }
@@ -72,20 +72,20 @@ export class Ordering {
     const frame = this.desk.player.frame;
     const frames = purpose.frames === 'one' ? { first: frame, last: frame } : {};
     this.order = { ...this.blank(this.form), ...purpose.order, ...frames, purpose: purpose.name } as Order;
-    this.tell();
+    this.describe();
   }
 
   set(change: Partial<Order>): void {
     if (!this.order) return;
     this.order = { ...this.order, ...change };
-    this.tell();
+    this.describe();
   }
 
   get format() {
     return this.form?.formats.find((f) => f.name === this.order?.format) ?? null;
   }
 
-  /** A format takes with it what it cannot have. */
+  /** A format brings its own options, and drops those that it lacks. */
   setFormat(name: string): void {
     const format = this.form?.formats.find((f) => f.name === name);
     const order = this.order;
@@ -98,8 +98,8 @@ export class Ordering {
     });
   }
 
-  /** Ask what it would make, when it rests. */
-  tell(): void {
+  /** Ask for the files that it would make, once editing pauses. */
+  describe(): void {
     clearTimeout(this.timer);
     this.timer = setTimeout(() => void this.ask(), TOLD_AFTER_MS);
   }
@@ -126,7 +126,7 @@ export class Ordering {
     this.problem = null;
     try {
       await got(api.POST('/api/shots/{shot_id}/deliveries', { ...this.own, body: this.order! }));
-      this.tell();
+      this.describe();
       return true;
     } catch (error) {
       if (error instanceof Refused) this.problem = error.problem;
@@ -135,7 +135,7 @@ export class Ordering {
     }
   }
 
-  /** Keep what it is for, under a name. */
+  /** Save the purpose under a name. */
   async keep(name: string): Promise<void> {
     if (!this.order) return;
     const order: Partial<Order> = { ...this.order };

@@ -43,7 +43,7 @@
   /** Fields that a burst driven by a sound does not use. */
   const ofMoments: string[] = ['at_s', 'times', 'every_s'];
 
-  /** What most emitters leave as it is: each stands among the others once it is used, and is folded away until then. */
+  /** Fields that most emitters leave at their default: each is unfolded once it is used. */
   const RESTS = [
     'born_of',
     'shape_on',

@@ -7,7 +7,7 @@
   let { desk }: { desk: Desk } = $props();
   const emitter = $derived(desk.emitter);
   const forecast = $derived(desk.guides?.forecast ?? null);
-  const told = (ms: number): string =>
+  const rounded = (ms: number): string =>
     ms < 1 ? '1' : number(ms < 10 ? Number(ms.toFixed(1)) : Math.round(ms));
   /** Milliseconds of a frame at the size shown, and of this emitter. */
   const cost = $derived.by(() => {
@@ -22,10 +22,10 @@
   const taken = $derived.by(() => {
     if (!cost) return '';
     const due = 1000 / desk.player.fps;
-    const late = cost.all > due ? ` Real time needs ${told(due)} ms.` : '';
+    const late = cost.all > due ? ` Real time needs ${rounded(due)} ms.` : '';
     return emitter?.on
-      ? `About ${told(cost.own)} ms of the ${told(cost.all)} ms per frame at this size.${late}`
-      : `About ${told(cost.all)} ms per frame at this size.${late}`;
+      ? `About ${rounded(cost.own)} ms of the ${rounded(cost.all)} ms per frame at this size.${late}`
+      : `About ${rounded(cost.all)} ms per frame at this size.${late}`;
   });
   const number = new Intl.NumberFormat('en').format;
   const life = $derived.by(() => {

@@ -6,7 +6,7 @@
   import { notices } from '../state/notices.svelte';
   import { follow } from '../ui/drag';
 
-  /** A desk of faders, pads and keys, and a walker: stand-ins for devices, in a window of their own. */
+  /** A desk of faders, pads and keys, and a walker: stand-ins for devices, in a separate window. */
   const FADERS = 8;
   const PADS = 8;
   /** An octave and its end, from middle C on: which keys are black. */

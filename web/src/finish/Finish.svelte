@@ -50,7 +50,7 @@
     desk.set(path, list, `Order of the ${word}s`);
   }
 
-  /** The rows, to see between which of them one is held; and where it would come to stand. */
+  /** The rows, to find the gap under the dragged one; and the place where it would be dropped. */
   let rows = $state<HTMLElement[]>([]);
   let held = $state<{ from: number; to: number } | null>(null);
   let dropped = false;

@@ -18,7 +18,7 @@ export interface Command {
 
 const plain = ['zone', 'marker', 'light', 'matte', 'group', 'control'];
 
-/** What can be added to the cast, and what it is called. */
+/** Things that can be added to the cast, and their names. */
 const kinds = (): [string, string][] => [
   ...specs.forces.map((one): [string, string] => [one.kind, one.title.toLowerCase()]),
   ...plain.map((kind): [string, string] => [kind, kind]),
@@ -194,7 +194,7 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
   ];
 }
 
-/** A key as it is printed. */
+/** A key as printed on a keyboard. */
 export function printed(key: string): string {
   const names: Record<string, string> = {
     ' ': 'Space',

@@ -29,7 +29,7 @@
   const flying = $derived(desk.shaping);
   /** A handle is pointed at, or has the focus. */
   let pointed = $state(false);
-  /** Fields lie over all of the picture: they are faint until they are asked for. */
+  /** Fields cover the whole picture: they are faint until pointed at. */
   const field = $derived(pointed || flying ? 1 : 0.28);
   /** Outlines that are long against the picture would hide it: the longer they are, the thinner and fainter. */
   const dense = $derived.by(() => {

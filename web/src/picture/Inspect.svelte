@@ -22,8 +22,8 @@
   const pixel = $derived(shot.width / frame.width);
   let many = $state.raw<SeenParticle[]>([]);
   let one = $state.raw<FollowedParticle | null>(null);
-  const tells = ['id', 'age', 'size', 'speed'] as const;
-  let told = $state<(typeof tells)[number]>('id');
+  const measures = ['id', 'age', 'size', 'speed'] as const;
+  let measure = $state<(typeof measures)[number]>('id');
 
   $effect(() => {
     void desk.player.header?.revision;
@@ -46,11 +46,11 @@
   /** So many can be read at once; of more, every nth. */
   const read = $derived(many.filter((_, i) => i % Math.max(1, Math.ceil(many.length / 90)) === 0));
   const text = $derived((p: SeenParticle): string =>
-    told === 'id'
+    measure === 'id'
       ? String(p.birth)
-      : told === 'age'
+      : measure === 'age'
         ? `${p.age.toFixed(2)} s`
-        : told === 'size'
+        : measure === 'size'
           ? `${shown(p.size)} px`
           : `${Math.round(p.speed)} px/s`,
   );
@@ -121,11 +121,11 @@
     >
   </div>
   <div class="flex py-1" role="group" aria-label="Value shown at each particle">
-    {#each tells as tell (tell)}
+    {#each measures as kind (kind)}
       <button
-        class="min-h-6 flex-1 rounded px-1 {told === tell ? 'bg-[#3a3d3f] text-white' : 'text-[#c9cccc]'}"
-        aria-pressed={told === tell}
-        onclick={() => (told = tell)}>{tell}</button
+        class="min-h-6 flex-1 rounded px-1 {measure === kind ? 'bg-[#3a3d3f] text-white' : 'text-[#c9cccc]'}"
+        aria-pressed={measure === kind}
+        onclick={() => (measure = kind)}>{kind}</button
       >
     {/each}
   </div>

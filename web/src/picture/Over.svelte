@@ -3,7 +3,7 @@
   import type { View } from '../state/scene_items';
   import Icon from '../ui/Icon.svelte';
 
-  /** What lies on the picture's upper edge: what is looked at, and its figures. enlarged: screen px to a px of the shot, if not fitted. */
+  /** Line on the picture's upper edge: the view, and its figures. enlarged: screen px per px of the shot, if not fitted. */
   let { desk, enlarged, onfit }: { desk: Desk; enlarged: number | null; onfit: () => void } = $props();
   const shot = $derived(desk.shot!);
   const views: [View, string][] = [
@@ -16,7 +16,7 @@
   const figures = $derived(desk.player.figures);
   /** The share of the width at which it plays, where it takes too long in full. */
   const reduced = $derived(desk.player.playing ? (desk.player.header?.reduced ?? 1) : 1);
-  /** And what is left out of it then. */
+  /** The details left out at this level. */
   const less = $derived(
     ['', ', without motion blur', ', without motion blur, with fewer particles'][
       desk.player.header?.rough ?? 0
@@ -44,14 +44,14 @@
   let since = 0;
   $effect(() => {
     // Read in any case: what an effect did not read does not call it again.
-    const [told, now] = [facts, performance.now()];
+    const [latest, now] = [facts, performance.now()];
     if (desk.player.playing && now - since < 250) return;
     since = now;
-    read = told;
+    read = latest;
   });
 </script>
 
-<!-- Where both have no room beside each other, the figures stand below. -->
+<!-- Without room for both side by side, the figures move below. -->
 <div class="pointer-events-none absolute inset-x-2.5 top-2.5 flex flex-wrap items-start gap-1.5">
   <div class="pointer-events-auto flex rounded-lg bg-[#101214d9] p-0.5 text-[#c9cccc]" data-over>
     <div class="flex" role="radiogroup" aria-label="View">

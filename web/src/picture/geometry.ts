@@ -1,4 +1,4 @@
-/** Where the picture lies on its stage, for a zoom and a shift; and the way back from the stage to px of the shot. */
+/** The picture's rectangle on its stage, for a zoom and a shift; and the way back from the stage to px of the shot. */
 export interface Frame {
   left: number;
   top: number;

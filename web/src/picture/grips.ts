@@ -57,6 +57,6 @@ function valueAt(desk: Desk, path: string): number {
     : desk.valueNow(path, { ...(value as NumberValue), flutter: null });
 }
 
-/** A grip as it is when it is taken hold of: what its fields are then. */
+/** A grip at the start of a drag: the values of its fields then. */
 gripped.start = (grip: Grip, desk: Desk, path: string): Grip =>
   ({ ...grip, from: grip.fields.map((field) => valueAt(desk, `${path}/${field}`)) }) as Held;

@@ -21,7 +21,7 @@
   $effect(() => {
     const frame = desk.player.frame;
     const [from, to] = desk.player.range;
-    // Where it comes round; a picture that was late may lie somewhat before the last one.
+    // At the loop's start; a late picture may be slightly earlier than the last one.
     if (arriving.take && (frame < last - (to - from) / 2 || !desk.player.playing)) void arriving.stop(desk);
     last = arriving.take ? frame : -Infinity;
   });

@@ -18,7 +18,7 @@
     owner: Placed;
     model: string;
     path: string;
-    /** What stands above says it already. */
+    /** The heading above says it already. */
     untitled?: boolean;
   }
   let { desk, owner, model, path, untitled = false }: Props = $props();

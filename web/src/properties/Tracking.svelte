@@ -5,7 +5,7 @@
   import FileButton from '../ui/FileButton.svelte';
   import PlainField from '../ui/PlainField.svelte';
 
-  /** A thing follows the point of the plate that lies under it. */
+  /** A thing follows the point of the plate below it. */
   let { desk, owner }: { desk: Desk; owner: Placed } = $props();
   const shot = $derived(desk.shot!);
   const url = $derived(`/api/shots/${desk.id}/track/${encodeURIComponent(owner.id)}`);

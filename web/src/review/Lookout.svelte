@@ -10,10 +10,10 @@
   let asked = '';
   const marks = { trouble: '▲', hint: '●', fine: '✓' } as const;
   const colours = { trouble: 'text-[#ff8f8f]', hint: 'text-[#f2b950]', fine: 'text-[#c9cccc]' } as const;
-  /** What is worth a line: what is fine is only told on demand. */
+  /** Notes worth a line: those without a problem are shown on demand. */
   const first = $derived(notes.find((note) => note.level !== 'fine') ?? null);
 
-  // Looked at when the picture has come to rest: an edit or another frame, not each step of a drag.
+  // Updated when the picture has come to rest: after an edit or another frame, not at each step of a drag.
   $effect(() => {
     const key = `${desk.player.header?.revision} ${desk.player.header?.frame}`;
     if (!desk.player.header?.exact || desk.player.playing || desk.shaping || desk.edits.saving) return;

@@ -52,7 +52,7 @@
   <h2 class="pb-1 text-[15px] font-semibold text-word">Set list</h2>
   <ol>
     {#each set.entries as entry, at (`${entry.shot} ${at}`)}
-      {@const who = `shot ${at}`}
+      {@const target = `shot ${at}`}
       <li
         class="border-b border-line py-1.5"
         {@attach (li: HTMLElement) => {
@@ -106,12 +106,13 @@
             title="A pad, a key or an address that brings it{entry.address
               ? '; press twice to forget it'
               : ''}"
-            aria-pressed={learn.who === who}
+            aria-pressed={learn.target === target}
             onclick={() => {
-              if (learn.who === who) change(at, { address: '' });
-              learn.begin(who, (address) => change(at, { address }));
+              if (learn.target === target) change(at, { address: '' });
+              learn.begin(target, (address) => change(at, { address }));
             }}
-            ><span class="truncate">{learn.who === who ? 'Touch it now …' : entry.address || 'Learn'}</span
+            ><span class="truncate"
+              >{learn.target === target ? 'Touch it now …' : entry.address || 'Learn'}</span
             ></button
           >
         </div>
@@ -139,12 +140,13 @@
       <code class="min-w-0 flex-1 truncate text-[11.5px] text-soft">/stage/{act}</code>
       <button
         class="button h-6! max-w-36 min-w-0 px-2! text-[11.5px] {set.addresses[act] ? 'text-ice!' : ''}"
-        aria-pressed={learn.who === act}
+        aria-pressed={learn.target === act}
         onclick={() => {
-          if (learn.who === act) onset({ ...set, addresses: { ...set.addresses, [act]: '' } });
+          if (learn.target === act) onset({ ...set, addresses: { ...set.addresses, [act]: '' } });
           learn.begin(act, (address) => onset({ ...set, addresses: { ...set.addresses, [act]: address } }));
         }}
-        ><span class="truncate">{learn.who === act ? 'Touch it now …' : set.addresses[act] || 'Learn'}</span
+        ><span class="truncate"
+          >{learn.target === act ? 'Touch it now …' : set.addresses[act] || 'Learn'}</span
         ></button
       >
     </div>

@@ -35,7 +35,7 @@
   const awaited = $derived([...coming].map((id) => scenes.find((one) => one.id === id)?.name ?? ''));
   const latency = $derived(header && 'latency_ms' in header ? header.latency_ms : null);
 
-  /** Bring a shot onto the stage: when its first picture is there, it fades in over what is shown. */
+  /** Bring a shot onto the stage: when its first picture arrives, it fades in over the current one. */
   async function bring(shot: number): Promise<void> {
     if (coming.has(shot) || now?.id === shot) return;
     coming.add(shot);
@@ -223,7 +223,7 @@
       class="absolute bottom-4 left-1/2 flex max-w-[96vw] -translate-x-1/2 items-baseline gap-3 rounded-full bg-ground/85 px-4 py-1.5 whitespace-nowrap text-soft [&_kbd]:pl-1.5 [&_kbd]:font-semibold [&_kbd]:text-word"
       class:left-4={listed}
       class:translate-x-0={listed}
-      data-told
+      data-caption
     >
       <span class="font-semibold text-word">{now.name}</span>
       <span class="tabular-nums"

@@ -15,8 +15,8 @@ export class Conductor {
   constructor(project: number, act: (trigger: Trigger) => void) {
     this.line = new Line(`/api/projects/${project}/triggers`, {
       text: (text) => {
-        const told = JSON.parse(text) as Trigger;
-        if (told.kind === 'trigger') act(told);
+        const message = JSON.parse(text) as Trigger;
+        if (message.kind === 'trigger') act(message);
       },
     });
     addEventListener('gamepadconnected', this.poll);
@@ -30,9 +30,9 @@ export class Conductor {
     else this.waiting.push([address, value]);
     this.due ??= setTimeout(() => {
       this.due = null;
-      const told = this.waiting;
+      const pending = this.waiting;
       this.waiting = [];
-      for (const [address, value] of told)
+      for (const [address, value] of pending)
         this.line.send(JSON.stringify({ address, value: Number(value.toFixed(5)) }));
     }, TOGETHER_MS);
   }

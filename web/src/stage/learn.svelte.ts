@@ -6,20 +6,20 @@ const EVERY_MS = 120;
 /** Waits for the next address that moves. */
 class Learn {
   /** For whom. */
-  who = $state<string | null>(null);
+  target = $state<string | null>(null);
   private counts: Record<string, number> | null = null;
   private take: (address: string) => void = () => {};
 
-  begin(who: string, take: (address: string) => void): void {
-    const running = this.who !== null;
-    this.who = this.who === who ? null : who;
+  begin(target: string, take: (address: string) => void): void {
+    const running = this.target !== null;
+    this.target = this.target === target ? null : target;
     this.take = take;
     this.counts = null;
-    if (this.who && !running) void this.look();
+    if (this.target && !running) void this.look();
   }
 
   private async look(): Promise<void> {
-    if (this.who === null) return;
+    if (this.target === null) return;
     try {
       const now = await got(api.GET('/api/incoming'));
       const known = (this.counts ??= Object.fromEntries(now.arrived.map((one) => [one.address, one.count])));
@@ -27,13 +27,13 @@ class Learn {
       const moved = now.arrived.find(
         (one) => one.count !== (known[one.address] ?? 0) && !/^\/(pointer|stage)\//.test(one.address),
       );
-      if (moved && this.who !== null) {
-        this.who = null;
+      if (moved && this.target !== null) {
+        this.target = null;
         this.take(moved.address);
         return;
       }
     } catch (error) {
-      this.who = null;
+      this.target = null;
       notices.trouble(error);
       return;
     }

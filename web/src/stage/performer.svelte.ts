@@ -70,16 +70,16 @@ export class Performer {
         if (!this.playing) this.say({ kind: 'freeze', on: true });
       },
       lost: () => (this.connected = false),
-      text: (told) => this.told(told),
+      text: (text) => this.receive(text),
       binary: (data) => void this.show(data),
     });
   }
 
-  private told(text: string): void {
-    const told = JSON.parse(text) as { kind: string; words?: string } & Problem;
-    if (told.kind === 'problem') this.problem = told;
-    if (told.kind === 'kept') this.hears.kept(told.words ?? '');
-    if (told.kind === 'kept' || told.kind === 'anew') this.hears.changed();
+  private receive(text: string): void {
+    const message = JSON.parse(text) as { kind: string; words?: string } & Problem;
+    if (message.kind === 'problem') this.problem = message;
+    if (message.kind === 'kept') this.hears.kept(message.words ?? '');
+    if (message.kind === 'kept' || message.kind === 'restarted') this.hears.changed();
   }
 
   private async show(data: ArrayBuffer): Promise<void> {

@@ -9,7 +9,7 @@ const WIDEST = 1920;
 const FEW_FPS = 12;
 const SETTLED_S = 3;
 
-/** A shot on the stage: performed, or played over and over; it takes up what is edited meanwhile. */
+/** A shot on the stage: performed, or played repeatedly; it picks up edits meanwhile. */
 export class Scene {
   shot = $state.raw<Shot | null>(null);
   name = $state('');
@@ -37,7 +37,7 @@ export class Scene {
     return `${header.fps.toFixed(1)} pictures per second.${most} Reduce the particles or the picture size (L).`;
   }
 
-  /** Know the shot as it is now. */
+  /** Load the current shot. */
   async load(): Promise<void> {
     if (this.asking) return;
     this.asking = true;

@@ -5,7 +5,7 @@ import { notices } from './notices.svelte';
 
 const EVERY_MS = 70;
 
-/** What controllers and trackers send, looked at while somebody wants it; learning, following, recording. */
+/** Input of controllers and trackers, polled while a part of the page needs it; learning, following, recording. */
 class Arriving {
   now = $state.raw<Arrivals | null>(null);
   /** The control that takes the next address that moves. */
@@ -19,7 +19,7 @@ class Arriving {
   private looking = 0;
   private timer: ReturnType<typeof setTimeout> | undefined;
 
-  /** Look as long as somebody wants it; what is given back ends that. */
+  /** Poll until the returned function is called. */
   look(desk: Desk): () => void {
     this.looking += 1;
     if (this.looking === 1) void this.ask(desk);

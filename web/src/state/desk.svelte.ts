@@ -89,7 +89,7 @@ export class Desk {
     return this.selection.kind === 'emitter' ? this.emitter : null;
   }
 
-  /** The emitter whose life lies on the desk: it stays there while a force, the plate or the shot is chosen. */
+  /** The emitter whose life the desk shows: it stays while a force, the plate or the shot is selected. */
   get emitter(): Emitter | null {
     const emitters = this.shot?.emitters ?? [];
     return emitters.find((e) => e.id === this.onDesk) ?? emitters[emitters.length - 1] ?? null;
@@ -202,14 +202,14 @@ export class Desk {
     this.edits.put({ changes, label, gesture });
   }
 
-  /** Somebody else edited the shot, in another window or over the API: take what it is now. */
+  /** The shot was edited elsewhere, in another window or over the API: load it. */
   private compare(revision: number): void {
     this.heard = revision;
     if (this.state && revision > this.state.revision && this.edits.idle) void this.reload();
   }
 
   private taken = 0;
-  /** The revision that was told of while the shot was on its way. */
+  /** The revision that was announced while the shot was loading. */
   private heard = 0;
   private reloading = false;
 

@@ -14,12 +14,12 @@ export interface Edit {
 const AGAIN_MS = 500;
 const AGAIN_AT_MOST_MS = 8000;
 
-/** Whether nobody can say that an edit is wrong: the studio did not answer, or is too busy, or fell over it. */
+/** Whether an edit may still be valid: the studio did not answer, was too busy, or failed on it. */
 const unanswered = (error: unknown): boolean =>
   !(error instanceof Refused) || error.status === 0 || error.status >= 500;
 
 let gestures = 0;
-/** The name of one gesture: a drag, from press to release, is one step of undo. */
+/** The id of one gesture: a drag, from press to release, is one step of undo. */
 export function newGesture(): string {
   return `${Date.now().toString(36)}-${++gestures}`;
 }
@@ -27,7 +27,7 @@ export function newGesture(): string {
 /** A copy of a shot with changes made; null where they do not fit it. */
 export function changed(shot: Shot, changes: readonly Change[]): Shot | null {
   try {
-    // Values are put in as they are: what is sent must not change with the copy.
+    // Values are copied: what was queued must not change with the document.
     const steps = structuredClone(changes) as Operation[];
     return jsonpatch.applyPatch(structuredClone(shot), steps, false, true).newDocument;
   } catch {

@@ -1,7 +1,7 @@
 import { api, got, type Shot, type Wave } from '../api/client';
 import { notices } from './notices.svelte';
 
-/** Pictures come when they are drawn: so many seconds may sound and picture be apart before the sound follows. */
+/** Pictures arrive when they are drawn: largest offset in seconds between sound and picture before the sound is corrected. */
 const APART_S = 0.02;
 const LOOKS = 6;
 
@@ -29,7 +29,7 @@ class Listening {
   drift = $state<number | null>(null);
 
   /** What the waveform of a sound, and all that is heard, depend on. */
-  private static told(shot: Shot): string {
+  private static keyOf(shot: Shot): string {
     const sounds = shot.sounds.map((one) => [
       one.digest,
       one.on,
@@ -44,10 +44,10 @@ class Listening {
 
   /** Know the waveforms of a shot's sounds. */
   look(id: number, shot: Shot): void {
-    const told = Listening.told(shot);
+    const key = Listening.keyOf(shot);
     for (const sound of shot.sounds) {
-      if (this.asked[sound.id] === told) continue;
-      this.asked[sound.id] = told;
+      if (this.asked[sound.id] === key) continue;
+      this.asked[sound.id] = key;
       const path = { shot_id: id, sound_id: sound.id };
       void got(api.GET('/api/shots/{shot_id}/sounds/{sound_id}/wave', { params: { path } })).then(
         (wave) => (this.waves[sound.id] = wave),
@@ -59,18 +59,18 @@ class Listening {
     }
   }
 
-  /** Load what is heard over a shot, if it is another than before. */
+  /** Load the sound of a shot, if it has changed. */
   private async load(id: number, shot: Shot): Promise<void> {
-    const told = `${id} ${Listening.told(shot)}`;
-    if (told === this.bufferOf) return;
-    this.bufferOf = told;
+    const key = `${id} ${Listening.keyOf(shot)}`;
+    if (key === this.bufferOf) return;
+    this.bufferOf = key;
     this.buffer = null;
     try {
       const answer = await fetch(`/api/shots/${id}/audio`);
       if (answer.status !== 200) return;
       this.context ??= new AudioContext({ latencyHint: 'interactive' });
       const buffer = await this.context.decodeAudioData(await answer.arrayBuffer());
-      if (told === this.bufferOf) this.buffer = buffer;
+      if (key === this.bufferOf) this.buffer = buffer;
     } catch {
       this.bufferOf = '';
     }
@@ -91,7 +91,7 @@ class Listening {
       return;
     }
     const apart = this.context.currentTime - this.zero - now;
-    // After a jump, as when the range comes round, at once; else by what is usual.
+    // After a jump, as at the end of the range, at once; otherwise by the usual tolerance.
     if (Math.abs(apart) > 0.25) {
       this.start(now);
       return;

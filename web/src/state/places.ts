@@ -5,7 +5,7 @@ import { notices } from './notices.svelte';
 
 const fields = ['across', 'up', 'depth', 'turn', 'scale'] as const;
 
-/** Copy the whole place of the chosen thing, as it is at the playhead. */
+/** Copy the whole place of the selected thing at the playhead. */
 export function copyPlace(desk: Desk): void {
   const thing = desk.thing as Record<string, unknown> | null;
   if (!thing || !('across' in thing)) return;

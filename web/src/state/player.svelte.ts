@@ -4,7 +4,7 @@ import type { Figures, LiveHeader, Problem, Shot } from '../api/client';
 import { framesPerSecond } from '../ui/rates';
 import type { Orbit, View } from './scene_items';
 
-/** What a player tells of. */
+/** Events of a player. */
 interface Hears {
   /** A picture has come, of a revision of the shot. */
   revision(revision: number): void;
@@ -77,7 +77,7 @@ export class Player {
     return shot ? (this.frame - shot.first_frame) / this.fps : 0;
   }
 
-  /** Where the playhead is, in words: its frame, which nobody can read while it plays. */
+  /** Position of the playhead in words: its frame, which nobody can read while it plays. */
   get where(): string {
     return this.playing ? 'the playhead' : String(this.frame);
   }

@@ -43,7 +43,7 @@ export function choicesOf(shot: Shot, from: string[], without = ''): { value: st
     .filter((one) => one.value !== without);
 }
 
-/** What stands at a JSON pointer of a plain object. */
+/** The value at a JSON pointer of a plain object. */
 export function found(target: unknown, path: string): unknown {
   let at = target;
   for (const part of path.split('/').slice(1)) at = (at as Record<string, unknown> | undefined)?.[part];

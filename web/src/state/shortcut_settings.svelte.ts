@@ -1,6 +1,6 @@
 const kept = 'isbjorn-letters';
 
-/** Whether single letters are commands; who speaks to the page, or types by chance, switches them off. */
+/** Whether single keys are shortcuts; people who use speech input, or type by accident, can switch them off. */
 class ShortcutSettings {
   on = $state(localStorage.getItem(kept) !== 'off');
 

@@ -25,7 +25,7 @@ interface Property {
   pattern?: string;
   /** The field means something only while others have these values. */
   shown_if?: Record<string, unknown[]>;
-  /** The field names a thing of the cast: the lists in which that stands, and what is said where it names none. */
+  /** The field names a thing of the cast: the lists that are searched, and the text for an empty reference. */
   refers?: { to: string[]; none: string };
   $ref?: string;
   allOf?: Property[];
@@ -51,7 +51,7 @@ export interface Field {
   help: string;
 }
 
-/** A kind of force, shape, body or step, as the registry of the engine tells it. */
+/** A kind of force, shape, body or step, from the registry of the engine. */
 export interface KindOf {
   kind: string;
   model: string;
@@ -61,7 +61,7 @@ export interface KindOf {
   menu: string;
   /** Of a force: it acts from a place. */
   located: boolean;
-  /** Whether it matters from where its place and its turn are meant. */
+  /** Whether the coordinates of its place and turn matter. */
   framed: boolean;
 }
 
@@ -142,16 +142,16 @@ class Specs {
     mapping.sort(([, a], [, b]) => order.indexOf(bare(a)) - order.indexOf(bare(b)));
     return mapping.map(([kind, ref]) => {
       const model = bare(ref);
-      const told = this.defs[model]?.isbjorn;
+      const meta = this.defs[model]?.isbjorn;
       return {
         kind,
         model,
-        title: told?.title ?? kind,
-        icon: told?.icon ?? '',
-        about: told?.about ?? '',
-        menu: told?.menu ?? '',
-        located: told?.located ?? true,
-        framed: told?.framed ?? true,
+        title: meta?.title ?? kind,
+        icon: meta?.icon ?? '',
+        about: meta?.about ?? '',
+        menu: meta?.menu ?? '',
+        located: meta?.located ?? true,
+        framed: meta?.framed ?? true,
       };
     });
   }
@@ -197,7 +197,7 @@ class Specs {
     return property.anyOf?.map((one) => this.modelOf(one, value)).find(Boolean);
   }
 
-  /** Whether a field is as it is in a thing that nobody touched. */
+  /** Whether a field has its default value. */
   isInitial(model: string, field: string, value: unknown): boolean {
     const given = this.defs[model]?.properties[field]?.default ?? null;
     if (typeof given !== 'object' || given === null) return (value ?? null) === given;

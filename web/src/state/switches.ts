@@ -3,7 +3,7 @@ import type { Desk } from './desk.svelte';
 
 export type Driver = NumberValue['off'][number];
 
-/** Switch one kind of driver of every number of the shot off or on; what it is stays in the document. */
+/** Switch one kind of driver of every number of the shot off or on; its settings stay in the document. */
 export function switchAll(desk: Desk, kind: Driver, on: boolean): void {
   const changes: Change[] = [];
   const walk = (at: unknown, path: string): void => {

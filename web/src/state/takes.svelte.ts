@@ -3,7 +3,7 @@ import { api, got, type ControlThing, type Take, type TakeCard, type TakeCurve }
 import type { Desk } from './desk.svelte';
 import { notices } from './notices.svelte';
 
-/** What is in the takes of a shot, and what controls were in them, as it is needed. */
+/** The contents of a shot's takes, and the lanes of its controls, loaded when needed. */
 class Takes {
   private readonly cards = new SvelteMap<string, TakeCard>();
   private readonly lanes = new SvelteMap<string, TakeCurve | null>();
@@ -14,7 +14,7 @@ class Takes {
     return this.cards.get(take.id) ?? null;
   }
 
-  /** Know what is in a take. */
+  /** Load the contents of a take. */
   open(desk: Desk, take: Take): void {
     if (this.asked.has(take.id)) return;
     this.asked.add(take.id);
@@ -31,28 +31,28 @@ class Takes {
     return takes.find((one) => one.id === control.take) ?? takes[takes.length - 1] ?? null;
   }
 
-  private static told(take: Take, control: ControlThing): string {
+  private static keyOf(take: Take, control: ControlThing): string {
     const { keys, value } = control.value;
     return JSON.stringify([take.id, take.at_s, take.from_s, take.to_s, control.id, keys, value]);
   }
 
-  /** What a control was in its take; null where there is none, or until it is known. */
+  /** The lane of a control in its take; null where there is none, or until it is loaded. */
   laneOf(desk: Desk, control: ControlThing): TakeCurve | null {
     const take = Takes.of(desk, control);
-    return take ? (this.lanes.get(Takes.told(take, control)) ?? null) : null;
+    return take ? (this.lanes.get(Takes.keyOf(take, control)) ?? null) : null;
   }
 
   /** Know what a control was in its take. */
   look(desk: Desk, control: ControlThing): void {
     const take = Takes.of(desk, control);
-    const told = take && Takes.told(take, control);
-    if (!take || !told || this.asked.has(told)) return;
-    this.asked.add(told);
+    const key = take && Takes.keyOf(take, control);
+    if (!take || !key || this.asked.has(key)) return;
+    this.asked.add(key);
     const path = { shot_id: desk.id, take_id: take.id, control_id: control.id };
     // One that is not in the take has none.
     got(api.GET('/api/shots/{shot_id}/takes/{take_id}/lanes/{control_id}', { params: { path } })).then(
-      (lane) => this.lanes.set(told, lane),
-      () => this.lanes.set(told, null),
+      (lane) => this.lanes.set(key, lane),
+      () => this.lanes.set(key, null),
     );
   }
 }

@@ -16,7 +16,7 @@
     path: string;
     width: number;
     height: number;
-    /** Where a frame stands across the strip. */
+    /** Position of a frame across the strip. */
     at: (frame: number) => number;
   }
   let { desk, path, width, height, at }: Props = $props();

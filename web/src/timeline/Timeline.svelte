@@ -236,7 +236,7 @@
           opacity="0.7"
         />{/if}
     </svg>
-    <!-- It moves with each picture: nothing else of the strip is drawn anew for that. -->
+    <!-- It moves with each picture: nothing else of the strip is drawn again for that. -->
     <span
       class="pointer-events-none absolute inset-y-0 left-0 w-0 will-change-transform"
       style="transform:translateX({at(desk.player.frame)}px)"

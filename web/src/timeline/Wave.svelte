@@ -9,13 +9,13 @@
   interface Props {
     desk: Desk;
     width: number;
-    /** Where a frame stands across the strip. */
+    /** Position of a frame across the strip. */
     at: (frame: number) => number;
   }
   let { desk, width, at }: Props = $props();
   const height = 40;
   const shot = $derived(desk.shot!);
-  /** The sound that is chosen; else the one that leads what is chosen; else the first. */
+  /** The selected sound; otherwise the one that drives the selected thing; otherwise the first. */
   const sound = $derived(
     shot.sounds.find((s) => s.id === desk.thing?.id) ??
       shot.sounds.find((s) =>

@@ -2,7 +2,7 @@ import type { Key } from '../api/client';
 
 const inOrder = (keys: Key[]): Key[] => keys.sort((a, b) => a.at_s - b.at_s);
 
-/** The moment as it is written: a ten-thousandth of a second is finer than any frame. */
+/** The stored moment: a ten-thousandth of a second is finer than any frame. */
 export function moment(at_s: number): number {
   return Number(at_s.toFixed(4));
 }

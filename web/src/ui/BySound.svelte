@@ -14,7 +14,7 @@
   let { desk, path, source, put }: Props = $props();
   const hears = $derived(source.hears);
   const sounds = $derived(desk.shot!.sounds.map((one) => ({ value: one.id, label: one.name })));
-  /** How what is heard is answered, between its lowest and its highest. */
+  /** Response to the sound's level, between its lowest and its highest value. */
   const responses: { value: string; label: string; points: [number, number][] | null }[] = [
     { value: 'straight', label: 'Straight', points: null },
     {
@@ -46,8 +46,8 @@
       ],
     },
   ];
-  const told = $derived(JSON.stringify(hears.curve?.points.map((p) => [p.at, p.value]) ?? null));
-  const chosen = $derived(responses.find((one) => JSON.stringify(one.points) === told)?.value ?? 'own');
+  const current = $derived(JSON.stringify(hears.curve?.points.map((p) => [p.at, p.value]) ?? null));
+  const chosen = $derived(responses.find((one) => JSON.stringify(one.points) === current)?.value ?? 'own');
 </script>
 
 <Choice

@@ -75,7 +75,7 @@
   const dark = $derived((lamp: { off: string[] }): boolean =>
     off.some((name) => name === 'all' || lamp.off.includes(name)),
   );
-  const told = $derived(
+  const summary = $derived(
     lamps
       .filter((lamp) => lamp.on)
       .map((lamp) => (dark(lamp) ? `${lamp.name}, switched off` : lamp.name))
@@ -164,8 +164,8 @@
 <Popover.Root bind:open>
   <Popover.Trigger
     class="ml-auto flex h-[22px] items-center gap-[3px] rounded px-[3px] hover:bg-raised"
-    aria-label="What drives {label}: {told}"
-    title="What drives it: {told}"
+    aria-label="What drives {label}: {summary}"
+    title="What drives it: {summary}"
   >
     {#each lamps as lamp (lamp.name)}
       <span

@@ -2,15 +2,15 @@
   import { notices } from '../state/notices.svelte';
 
   interface Props {
-    /** On the button; without it there is none, and `choose` opens the chooser. */
+    /** Label of the button; without it there is no button, and `choose` opens the file dialog. */
     text?: string;
-    /** What kind of file it takes, for those who cannot see. */
+    /** Accepted kinds of files, for screen readers. */
     label: string;
     accept: string;
     look?: string;
     /** Whether several may be chosen at once. */
     many?: boolean;
-    /** What is done with the file, or with all of them; what goes wrong is told. */
+    /** Handles the file, or all of them; errors are shown. */
     ontake: (file: File, all: File[]) => Promise<unknown>;
   }
   let {

@@ -1,5 +1,5 @@
 <script lang="ts" module>
-  // One after the other: what is drawn for the first time takes seconds, and the page has few connections.
+  // One after the other: a first drawing takes seconds, and the page has few connections.
   let last: Promise<unknown> = Promise.resolve();
 
   function inTurn(src: string, wanted: () => boolean): Promise<boolean> {

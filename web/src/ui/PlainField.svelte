@@ -7,8 +7,8 @@
     unit?: string;
     hint?: string;
     none?: string;
-    /** The unit can be changed at a press; told: what it is now, in words. */
-    units?: { told: string; hint: string; next: () => void };
+    /** The unit can be changed at a press; name: the current unit, in words. */
+    units?: { name: string; hint: string; next: () => void };
     onset: (value: number | null) => void;
   }
   let { label, value, unit = '', hint = '', none, units, onset }: Props = $props();
@@ -51,7 +51,7 @@
   {#if units}
     <button
       class="h-6 w-6 flex-none pl-0.5 text-left text-[11px] text-soft hover:text-word"
-      aria-label="{label} is shown in {units.told}"
+      aria-label="{label} is shown in {units.name}"
       title={units.hint}
       onclick={units.next}>{unit}</button
     >

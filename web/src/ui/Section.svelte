@@ -11,7 +11,7 @@
     title: string;
     /** What is set in it, in a few words, while it is closed. */
     about?: string;
-    /** Whether it is open before anybody opened or closed it. */
+    /** Whether it is open at first. */
     first?: boolean;
     children: Snippet;
   }

@@ -1,6 +1,6 @@
 <script lang="ts" module>
-  /** Whether times are told in frames: the same for every field. */
-  const told = $state({ frames: false });
+  /** Whether times are shown in frames: shared by all fields. */
+  const shared = $state({ frames: false });
 </script>
 
 <script lang="ts">
@@ -21,11 +21,11 @@
   let { desk, label, value, moment = false, hint = '', none, onset }: Props = $props();
   const first = $derived(moment ? (desk.shot?.first_frame ?? 0) : 0);
   const shown = $derived(
-    value === null ? null : Number((told.frames ? value * desk.player.fps + first : value).toFixed(4)),
+    value === null ? null : Number((shared.frames ? value * desk.player.fps + first : value).toFixed(4)),
   );
 
   function put(found: number | null): void {
-    const seconds = found !== null && told.frames ? (found - first) / desk.player.fps : found;
+    const seconds = found !== null && shared.frames ? (found - first) / desk.player.fps : found;
     onset(seconds === null ? null : Number(seconds.toFixed(9)));
   }
 </script>
@@ -33,13 +33,13 @@
 <PlainField
   {label}
   value={shown}
-  unit={told.frames ? 'fr' : 's'}
+  unit={shared.frames ? 'fr' : 's'}
   {hint}
   {none}
   units={{
-    told: told.frames ? 'frames' : 'seconds',
+    name: shared.frames ? 'frames' : 'seconds',
     hint: 'In seconds or in frames',
-    next: () => (told.frames = !told.frames),
+    next: () => (shared.frames = !shared.frames),
   }}
   onset={put}
 />

@@ -1,5 +1,5 @@
-"""Deliveries made by other machines: parts go out to the workers of a Dask scheduler, and come back as whole files.
+"""Deliveries rendered by other machines: chunks go to the workers of a Dask scheduler, and come back as whole files.
 
-Media go out by their content: each is sent to a worker once, and kept there. A worker whose engine is another one says so, and is
-given nothing. A worker that dies, hangs or loses its disk loses no frame: its parts are made by another.
+Media are addressed by their content: each is sent to a worker once, and cached there. A worker with a different engine says so, and
+gets no work. A worker that dies, hangs or loses its disk loses no frame: another one renders its chunks.
 """

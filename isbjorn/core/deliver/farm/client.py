@@ -1,4 +1,4 @@
-"""What a studio does with a farm: it hands out parts, and takes in files."""
+"""The studio's side of a farm: it sends chunks and collects files."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from typing import Any
 from distributed import Client, KilledWorker
 
 from isbjorn.core.deliver.chunks import Job
-from isbjorn.core.deliver.farm.checkpoint_transfer import Rungs
+from isbjorn.core.deliver.farm.checkpoint_transfer import CheckpointTransfer
 from isbjorn.core.deliver.farm.keys import security
 from isbjorn.core.deliver.farm.worker import (
     CHUNK,
@@ -48,7 +48,7 @@ _GONE_S, _AGAIN_S = 60.0, 3
 
 @dataclass(frozen=True)
 class _File:
-    """A file of a media: its name, where it lies here, its digest."""
+    """A file of a medium: its name, its path on this machine, its digest."""
 
     name: str
     path: Path
@@ -114,7 +114,7 @@ class Farm:
             ) from None
 
     def close(self) -> None:
-        """Leave it; what it works at is given up."""
+        """Leave the farm; unfinished chunks are cancelled."""
         with contextlib.suppress(Exception):
             self.client.close(timeout=3)
 
@@ -160,7 +160,7 @@ class Farm:
             "media": {name: [(f.name, f.digest) for f in some] for name, some in files.items()},
         })  # fmt: skip
         by_digest = {f.digest: f.path for some in files.values() for f in some}
-        work = _Work(self, job, parcel.encode(), by_digest, Rungs(job, plates, shared_caches))
+        work = _Work(self, job, parcel.encode(), by_digest, CheckpointTransfer(job, plates, shared_caches))
         try:
             work.run(parts, on_made, stale, seen)
         finally:
@@ -190,7 +190,7 @@ class _Work:
     job: Job
     parcel: bytes
     paths: dict[str, Path]
-    rungs: Rungs
+    checkpoints: CheckpointTransfer
     # Part, how often it was tried, and which workers alone may make it; None: any.
     begun: dict[Any, tuple[range, int, frozenset[str] | None]] = field(default_factory=dict)
     took_s: list[float] = field(default_factory=list)
@@ -227,7 +227,7 @@ class _Work:
                 # Only if some workers may not: restarted workers come back under another address.
                 only = frozenset(able) if self.farm.refused else None
                 future = self.farm.client.submit(
-                    make_parts, self.parcel, part.start, part.stop, self.rungs.before(part), pure=False,
+                    make_parts, self.parcel, part.start, part.stop, self.checkpoints.before(part), pure=False,
                     workers=None if only is None else list(only),
                     key=f"frames {name} of {self.job.identity}, {tried}.{time.monotonic_ns()}",
                 )  # fmt: skip

@@ -24,7 +24,7 @@ def security(address: str, keys: str | Path | None) -> Security | None:
                 path,
                 "Create one with `isbjorn farm-key FILE`, and copy it to all machines.",
             )
-        names = {f"tls_{who}_{what}": path for who in ("client", "worker", "scheduler") for what in ("cert", "key")}
+        names = {f"tls_{role}_{what}": path for role in ("client", "worker", "scheduler") for what in ("cert", "key")}
         return Security(tls_ca_file=path, require_encryption=True, **names)
     host = urlsplit(address if "//" in address else f"//{address}").hostname
     if host not in _LOOPBACK:

@@ -32,7 +32,7 @@ CHUNK = 4 << 20
 _CACHE_BYTES = 16 << 30
 # A small picture of the last frame, beside the files of a part.
 LOOK = "look.jpg"
-# A scheduler that went away is looked for so often.
+# Attempts to find a scheduler that went away.
 _AGAIN_S, _ROUND_S = 1.0, 5.0
 _LIBRARIES = ("numpy", "numba", "llvmlite", "opencv-python-headless", "av", "OpenImageIO", "opencolorio")
 
@@ -47,7 +47,7 @@ class MediaMissing(Exception):
 
 @functools.cache
 def engine_digest() -> str:
-    """A digest of all that pictures depend on beside the document: the engine's text, and the libraries it stands on."""
+    """A digest of everything besides the document on which pictures depend: the engine's source, and the libraries that it uses."""
     root = Path(__file__).resolve().parents[2]
     found = hashlib.sha256()
     for path in sorted(root.rglob("*.py")):
@@ -159,18 +159,18 @@ _bench: list[_Bench] = []
 
 
 def make_parts(
-    parcel: bytes, start: int, stop: int, rungs: Sequence[tuple[str, str, bytes]] = ()
+    parcel: bytes, start: int, stop: int, checkpoints: Sequence[tuple[str, str, bytes]] = ()
 ) -> list[tuple[str, bytes]]:
-    """Make a part on a worker: its files, by their names, and a small picture of its last frame. rungs: states of crowds from
-    before it, by groups and names of the shared cache."""
+    """Render a chunk on a worker; return its files by name, and a small picture of its last frame. checkpoints: states of
+    interacting emitters before it, by groups and names of the shared cache."""
     if not _bench:
         _bench.append(_Bench())
     bench = _bench[0]
     with bench.lock:
         maker = bench.maker_of(parcel)
         part = range(start, stop)
-        for group, name, content in rungs:
-            _lay_rung(cache_folder(), group, name, content)
+        for group, name, content in checkpoints:
+            _store_checkpoint(cache_folder(), group, name, content)
         maker.make(part)
         job = maker.job
         places = [job.segment(part)] if job.order.form.single else [job.file(job.plan[at]) for at in part]
@@ -182,16 +182,16 @@ def make_parts(
         return made
 
 
-def _lay_rung(cache: Path, group: str, name: str, content: bytes) -> None:
+def _store_checkpoint(cache: Path, group: str, name: str, content: bytes) -> None:
     """Lay a state where the engine looks for it; it depends on its name alone whether it fits."""
-    rungs = SharedCaches.within(cache / "states").checkpoints
-    if name not in rungs.names(group):
-        rungs.put(Path(group).name, Path(name).name, [np.frombuffer(content, np.uint8)])
+    checkpoints = SharedCaches.within(cache / "states").checkpoints
+    if name not in checkpoints.names(group):
+        checkpoints.put(Path(group).name, Path(name).name, [np.frombuffer(content, np.uint8)])
 
 
 async def serve_worker(address: str, name: str, processes: int, keys: str | None) -> None:
-    """Work for a scheduler until ended, in so many processes of one thread, each begun anew when it dies. A scheduler that goes
-    away is looked for again."""
+    """Work for a scheduler until ended, in this many processes of one thread, each restarted when it dies. Reconnects to a
+    scheduler that goes away."""
     import asyncio
 
     safe = security(address, keys)

@@ -26,7 +26,7 @@ def _engine(shape: Any) -> ShapeEngine:
 
 
 def scatter(emitter: Emitter, key: int, births: Any, setting: ShapeSetting) -> Scattered:
-    """Places of births (n,) on an emitter's shape, in its own coordinates."""
+    """Places of births (n,) on an emitter's shape, in the emitter's coordinates."""
     kind = _engine(emitter.shape)
     draws = np.stack([draws01(key, births, a) for a in (PLACE_A, PLACE_B, PLACE_C, SHELL)])
     if emitter.spacing == "even":
@@ -44,5 +44,5 @@ def measure(shape: Shape, setting: ShapeSetting) -> tuple[float, int] | None:
 
 
 def outline(shape: Shape, setting: ShapeSetting) -> Lines:
-    """The shape's outline at the setting's only moment: polylines (n, 3) in its own coordinates."""
+    """The shape's outline at the setting's only moment: polylines (n, 3) in the emitter's coordinates."""
     return _engine(shape).outline(shape, setting)

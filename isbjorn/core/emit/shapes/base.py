@@ -24,7 +24,7 @@ class Light(Protocol):
     height: float
 
     def numbers(self, t: Doubles) -> npt.NDArray[np.int64]:
-        """Which frame the plate shows at moments t (n,) of shot time; -1 where there is none."""
+        """The frame that the plate shows at moments t (n,) of shot time; -1 where it shows none."""
 
     def sheet(self, number: int) -> npt.NDArray[np.float32]:
         """The brightness of a frame as it looks, float32 (h, w) in [0, 1]; black for -1."""

@@ -202,7 +202,7 @@ def in_shell(
     span = e.b - e.a
     length = np.linalg.norm(span, axis=1)
     way = span / np.maximum(length, 1e-12)[:, None]
-    # A piece gets longer or shorter by so much for each px of offset.
+    # Change of a piece's length per px of offset.
     slope = ((m1 - m0) * way).sum(axis=1)
     out_xy, out_way = np.empty((u.shape[1], 2)), np.empty((u.shape[1], 2))
     for size in np.unique(thick):
@@ -227,8 +227,8 @@ def in_shell(
 
 
 def _held_in(xy: Doubles, on: Doubles, offset: Doubles, e: Edges) -> Doubles:
-    """Places (n, 2) px inside a shell. A place that lies farther from every edge than its offset (beyond a sharp corner), or
-    behind another edge (where the shape is thin), is moved back toward its point on the line, on (n, 2) px."""
+    """Places (n, 2) px inside a shell. A place farther than its offset from every edge (beyond a sharp corner), or behind another
+    edge (where the shape is thin), is moved back toward its point on the line, on (n, 2) px."""
     out, stray = xy.copy(), np.arange(len(xy))
     a, b = (np.ascontiguousarray(v) for v in (e.a, e.b))
     for _ in range(_MOST_TIMES):
@@ -244,8 +244,8 @@ def _held_in(xy: Doubles, on: Doubles, offset: Doubles, e: Edges) -> Doubles:
 
 @inline_kernel("void(f8[:,::1], f8[:,::1], f8[::1], f8[:,::1], f8[:,::1], f8[::1])", cache=True)
 def _nearer(xy: Doubles, on: Doubles, offset: Doubles, a: Doubles, b: Doubles, out: Doubles) -> None:
-    """To what share of its way from the line each place has to come back: 1 where it lies within its offset (n,) of the edges; less
-    where it lies farther from all of them, or behind another edge than the one that it left."""
+    """The share of its offset from the line that each place may keep: 1 where it is within its offset (n,) of the edges; less where
+    it is farther from all of them, or behind an edge other than the one where it starts."""
     for i in range(len(xy)):
         x, y, nearest, behind = xy[i, 0], xy[i, 1], 1e300, False
         ux, uy = x - on[i, 0], y - on[i, 1]

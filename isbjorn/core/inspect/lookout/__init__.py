@@ -1,7 +1,7 @@
-"""The Lookout: mistakes that are easily made, recognised in the shot, each with what is seen, why, and one mend.
+"""The Lookout: common mistakes, recognised in the shot, each with the observation, the reason, and one remedy.
 
-A check is one function that gives notes about an emitter, or about the shot, and stands in `_EMITTER` or `_SHOT`. What is said is
-measured at the frame that is looked at, with the engine itself.
+A check is a function that yields notes about an emitter, or about the shot, and is listed in `_EMITTER` or `_SHOT`. The numbers in
+notes are measured at the current frame, with the engine itself.
 """
 
 from __future__ import annotations

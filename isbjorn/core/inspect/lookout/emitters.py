@@ -21,7 +21,7 @@ _FEWEST_JOINTS = 8
 
 
 def standing(case: Case) -> Checks:
-    """Births in step with the frames, so that a stream seems to stand."""
+    """Births in step with the frames, so that a stream seems to stand still."""
     e, fps = case.emitter, float(case.watch.shot.frame_rate)
     if e.cadence != "even" or e.rate.timed or e.rate_per == "px" or e.rate.value <= 0:
         return
@@ -233,7 +233,7 @@ def alike(case: Case) -> Checks:
 
 
 def _too_costly(case: Case) -> bool:
-    """Whether its limit is not its own, but what can be stepped."""
+    """Whether the limit comes from the budget of steps, and not from the emitter."""
     track, shot = case.track, case.watch.shot
     can = affordable_alive(shot, case.emitter, track.births, track.source, case.watch.solver.readings)
     return min(track.demand, case.emitter.limit) > can

@@ -1,4 +1,4 @@
-"""Checks of particles that know of each other."""
+"""Checks of interacting particles."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from isbjorn.core.emit.shapes.base import ShapeSetting
 from isbjorn.core.inspect.lookout.notes import Checks, Mend, Note, Watch, put
 from isbjorn.core.simulate.interactions.grid import MOST_LOOKED_AT, grid_of
 
-# Discs that are thrown into a box at random come to rest at about this share of it.
+# Discs thrown into a box at random settle at about this share of its area.
 _FULL, _ROOMY = 0.82, 0.7
 # What bodies that do not overlap fill of a line, of a plane and of space at most, when they are thrown in; and for a mend.
 _CLOSE, _LOOSE = {1: 0.75, 2: 0.84, 3: 0.6}, {1: 65, 2: 75, 3: 50}
@@ -38,7 +38,7 @@ def _places(watch: Watch, numbers: list[int]) -> tuple[np.ndarray, np.ndarray]:
 
 
 def crowd_in_a_loop(watch: Watch) -> Checks:
-    """A crowd does not come round by itself."""
+    """Interacting particles do not loop by themselves."""
     reaching = [force for _, force, numbers in _forces(watch) if numbers]
     if not watch.shot.loop or not reaching or watch.shot.crossover_s > 0:
         return
@@ -57,7 +57,7 @@ def crowd_in_a_loop(watch: Watch) -> Checks:
 
 
 def too_many_near(watch: Watch) -> Checks:
-    """Too many neighbours: some must stand for all."""
+    """Too many neighbours: a sample has to represent all of them."""
     for path, force, numbers in _forces(watch):
         if not isinstance(force, (Flock, Cohesion)) or not numbers:
             continue
@@ -147,7 +147,7 @@ def too_full(watch: Watch) -> Checks:
 
 
 def overfilled(watch: Watch) -> Checks:
-    """A shape that is filled with more bodies than have room in it beside each other."""
+    """A shape that is filled with more bodies than fit without overlap."""
     readings = watch.solver.readings
     for _, force, numbers in _forces(watch):
         if not isinstance(force, Push):
@@ -177,7 +177,7 @@ def cannot_spread(watch: Watch) -> Checks:
         parts = [watch.solver.of(number, watch.seconds) for number in numbers]
         place, caught = np.concatenate([p.position for p in parts]), np.concatenate([p.caught for p in parts]) >= 0
         since = np.concatenate([p.age - p.caught for p in parts])[caught]
-        # As long as somebody catches it now and then, it goes on.
+        # As long as particles catch it now and then, it continues.
         goes_on = len(since) > 1 and t - force.begin_s > _STALLED_S and float(since.min()) < _STALLED_S
         if len(place) < 2 or caught.all() or t < force.begin_s or goes_on:
             continue

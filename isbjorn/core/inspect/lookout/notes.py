@@ -75,7 +75,7 @@ class Watch:
 
     @cached_property
     def picture(self) -> npt.NDArray[np.float32]:
-        """The frame over what lies under it, small."""
+        """The frame over its ground, small."""
         below = ground(self.shot, self.frame, self.context.scale, self.solver.plates)
         return self.layers.picture if self.layers.grounded or below is None else over(self.layers.picture, below)
 
@@ -114,7 +114,7 @@ class Case:
 
     @cached_property
     def flights(self) -> tuple[np.ndarray, np.ndarray]:
-        """Places (samples, n, 3) of some that leave now, to the end of their lives, and how long each lives (n,) s."""
+        """Places (samples, n, 3) of some particles born now, to the end of their lives, and their lifespans (n,) s."""
         births, t = np.arange(_FLIGHTS, dtype=np.int64), float(self.watch.seconds)
         lives = np.minimum(self.track.source.lifespans(births, np.full(_FLIGHTS, t)), 30).astype(np.float32)
         stride = max(1, math.ceil(float(lives.max()) * self.track.hz / _SAMPLES))
@@ -127,7 +127,7 @@ class Case:
 
     @cached_property
     def lives(self) -> np.ndarray:
-        """How long some that leave now live, (n,) s."""
+        """Lifespans of some particles born now, (n,) s."""
         births, t = np.arange(_FLIGHTS, dtype=np.int64), float(self.watch.seconds)
         return self.track.source.lifespans(births, np.full(_FLIGHTS, t))
 

@@ -16,7 +16,7 @@ def nothing(case: Case) -> Checks:
     """Nothing of it is seen, and why."""
     e, watch, p = case.emitter, case.watch, case.particles
     if len(p) == 0:
-        yield from _nobody(case)
+        yield from _no_births(case)
         return
     view = projection(watch.shot, 1.0, float(watch.seconds))
     pixels, grown = view.place(p.position)
@@ -56,7 +56,7 @@ def nothing(case: Case) -> Checks:
         yield from _hidden(case, pixels, inside)
 
 
-def _nobody(case: Case) -> Checks:
+def _no_births(case: Case) -> Checks:
     e, watch = case.emitter, case.watch
     now = float(watch.seconds)
     begins = [b.at_s + e.delay_s for b in e.bursts]
@@ -100,21 +100,21 @@ def _nobody(case: Case) -> Checks:
 
 
 def _unborn(case: Case) -> Checks:
-    """Why nobody is born of another's particles."""
+    """Why an emitter that is spawned by another one's particles has no births."""
     e, shot = case.emitter, case.watch.shot
-    number, bearer = next((n, b) for n, b in enumerate(shot.emitters) if b.id == e.born_of)
-    reaching = shot.reaching(bearer)
+    number, parent = next((n, b) for n, b in enumerate(shot.emitters) if b.id == e.born_of)
+    reaching = shot.reaching(parent)
     bear = f"/emitters/{number}"
-    if not bearer.on:
+    if not parent.on:
         why, mend = (
-            f"{bearer.name}, its parent emitter, is switched off.",
-            Mend(label=f"Switch {bearer.name} on", changes=[put(f"{bear}/on", True)]),
+            f"{parent.name}, its parent emitter, is switched off.",
+            Mend(label=f"Switch {parent.name} on", changes=[put(f"{bear}/on", True)]),
         )
     elif e.born_when == "at touch" and not any(f.solid for f in reaching):
-        why = f"No surface reaches {bearer.name}, so it touches nothing."
+        why = f"No surface reaches {parent.name}, so it touches nothing."
         mend = Mend(label="Spawn at death", changes=[put(f"{case.path}/born_when", "at death")])
     elif e.born_when == "at catching" and not any(f.catching for f in reaching):
-        why = f"No contagion reaches {bearer.name}, so it catches nothing."
+        why = f"No contagion reaches {parent.name}, so it catches nothing."
         mend = Mend(label="Spawn at death", changes=[put(f"{case.path}/born_when", "at death")])
     elif e.born_when == "in flight" and e.rate.value == 0 and not e.rate.timed:
         why, mend = (
@@ -122,8 +122,8 @@ def _unborn(case: Case) -> Checks:
             Mend(label="20 births per second for each parent", changes=[put(f"{case.path}/rate/value", 20)]),
         )
     else:
-        why, mend = f"No particle of {bearer.name} has spawned any by this frame.", None
-    yield case.note("nothing visible", f"{bearer.name} spawns no particles.", why, "hint", mend)
+        why, mend = f"No particle of {parent.name} has spawned any by this frame.", None
+    yield case.note("nothing visible", f"{parent.name} spawns no particles.", why, "hint", mend)
 
 
 def _hidden(case: Case, pixels: np.ndarray, inside: np.ndarray) -> Checks:

@@ -1,7 +1,7 @@
 """Forces of the world, one file each, which the registry names as their engines.
 
-An engine has `pack(force, setting)`, its rows of numbers (see `force_layout`), and what applies of: `feel`, a kernel that adds to
-what acts on a particle (`accumulators`); `carry`, a kernel that moves positions by itself; `lines(force, read, far)`, its outline.
+An engine has `pack(force, setting)`, its rows of numbers (see `force_layout`), and where it applies: `feel`, a kernel that adds to
+the forces on a particle (`accumulators`); `carry`, a kernel that moves positions directly; `lines(force, read, far)`, its outline.
 The kernels `feel`, `feels`, `carry` and `carries` here call each kind by its number.
 """
 
@@ -64,11 +64,11 @@ def _asked(name: str, asking: str, given: str, nothing: str) -> tuple[Any, Any]:
     return ask, made
 
 
-feels, feel = _asked("feel", "feels", "rows, s, r, paths, key, birth, at, strength, share, mass, felt", "None")
+feels, feel = _asked("feel", "feels", "rows, s, r, paths, key, birth, at, strength, share, mass, sums", "None")
 carries, carry = _asked("carry", "carries", "rows, s, r, key, birth, x, y, z, strength, share, mass, h", "(x, y, z)")
 
 
 def lines_of(force: Acting, read: Callable[[Any], float], far: float) -> list[Doubles]:
-    """What is drawn of a force in its own px: polylines (n, 3)."""
+    """The outline of a force in its coordinates: polylines (n, 3)."""
     made = FORCES.of(force).made
     return list(made.lines(force, read, far)) if hasattr(made, "lines") else []

@@ -56,15 +56,15 @@ def fall(rows: Doubles, s: int, r: int, dx: float, dy: float, dz: float) -> floa
 )
 def feel(
     rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
-    mass: float, felt: Doubles,
+    mass: float, sums: Doubles,
 ) -> None:  # fmt: skip
-    """Finite everywhere; nothing at the very centre."""
+    """Finite everywhere; zero at the exact centre."""
     x, y, z = at[0], at[1], at[2]
     dx, dy, dz = rows[s, r, PLACE] - x, rows[s, r, PLACE + 1] - y, rows[s, r, PLACE + 2] - z
     a = strength * share / mass * fall(rows, s, r, dx, dy, dz)
-    felt[ACCELERATION] += a * dx
-    felt[ACCELERATION + 1] += a * dy
-    felt[ACCELERATION + 2] += a * dz
+    sums[ACCELERATION] += a * dx
+    sums[ACCELERATION + 1] += a * dy
+    sums[ACCELERATION + 2] += a * dz
     limit = rows[s, r, SPEED_LIMIT]
-    if limit > 0 and share > 0 and (felt[LIMIT] == 0 or limit < felt[LIMIT]):
-        felt[LIMIT] = limit
+    if limit > 0 and share > 0 and (sums[LIMIT] == 0 or limit < sums[LIMIT]):
+        sums[LIMIT] = limit

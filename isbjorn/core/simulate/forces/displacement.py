@@ -65,7 +65,7 @@ def _displace(
             if rows[0, r, SWELL] > 0:
                 # Another place of the same noise: size does not go with place.
                 sx, sy, _ = flow(rows, 0, r, NOISE, qx + 7919.0, qy + 104729.0, qz)
-                # As the strength is felt; without one, size swells by itself, over life as the strength would.
+                # Proportional to the strength; without a strength, size grows over life as the strength would.
                 share = amount / rows[0, r, VALUE] if rows[0, r, VALUE] != 0 else within
                 if rows[0, r, VALUE] == 0 and rows[0, r, CURVE] >= 0:
                     share *= read_curve(curves, int(rows[0, r, CURVE]), age01[i])

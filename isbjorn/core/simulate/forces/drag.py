@@ -25,13 +25,13 @@ def pack(force: Drag, setting: ForceSetting) -> Doubles:
 
 
 @inline_kernel("void(f8[:,:,::1], i8, i8, f8, f8[::1])", cache=True, forceinline=True)
-def resist(rows: Doubles, s: int, r: int, strength: float, felt: Doubles) -> None:
+def resist(rows: Doubles, s: int, r: int, strength: float, sums: Doubles) -> None:
     """Add a rate in 1/s, never below 0."""
     k = max(0.0, strength)
     if rows[s, r, IS_QUADRATIC] > 0:
-        felt[QUADRATIC] += k / AT_PX_S
+        sums[QUADRATIC] += k / AT_PX_S
     else:
-        felt[DRAG] += k
+        sums[DRAG] += k
 
 
 @inline_kernel(
@@ -39,10 +39,10 @@ def resist(rows: Doubles, s: int, r: int, strength: float, felt: Doubles) -> Non
 )
 def feel(
     rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
-    mass: float, felt: Doubles,
+    mass: float, sums: Doubles,
 ) -> None:  # fmt: skip
     """The lighter, the stronger."""
-    resist(rows, s, r, max(0.0, strength) * share / mass, felt)
+    resist(rows, s, r, max(0.0, strength) * share / mass, sums)
 
 
 @inline_kernel("f8(f8)", cache=True, forceinline=True)

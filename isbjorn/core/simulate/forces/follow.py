@@ -61,7 +61,7 @@ def nearest(
 )
 def feel(
     rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
-    mass: float, felt: Doubles,
+    mass: float, sums: Doubles,
 ) -> None:  # fmt: skip
     """The air's velocity: along the path, and toward it in proportion to the distance."""
     x, y, z = at[0], at[1], at[2]
@@ -71,7 +71,7 @@ def feel(
     px, py, pz, wx, wy, wz = nearest(paths, int(rows[s, r, FIRST]), int(rows[s, r, COUNT]), lx, ly, lz)
     pull, grip = rows[s, r, TOWARD] * size, max(0.0, rows[s, r, RESPONSE]) * share / mass
     vx, vy, vz = strength * wx + pull * (px - lx), strength * wy + pull * (py - ly), strength * wz + pull * (pz - lz)
-    felt[GRIP] += grip
-    felt[AIR] += grip * (vx * c - vy * sn)
-    felt[AIR + 1] += grip * (vx * sn + vy * c)
-    felt[AIR + 2] += grip * vz
+    sums[GRIP] += grip
+    sums[AIR] += grip * (vx * c - vy * sn)
+    sums[AIR + 1] += grip * (vx * sn + vy * c)
+    sums[AIR + 2] += grip * vz

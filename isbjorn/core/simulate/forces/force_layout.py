@@ -1,6 +1,6 @@
-"""A thing of the world as a row of numbers, one for each lattice step, or one for all if nothing of it changes.
+"""A thing of the world as a row of numbers, one for each lattice step, or a single one if nothing of it changes.
 
-Columns: what it is and how its strength is made, its place and direction, then 28 of its own from `OWN` on.
+Columns: its kind and how its strength is computed, its place and direction, then 28 of its kind from `OWN` on.
 """
 
 from __future__ import annotations
@@ -76,7 +76,7 @@ def place(thing: Placed, setting: ForceSetting, rows: Doubles) -> tuple[Doubles,
 
 
 def aim(thing: Any, turn: Doubles, setting: ForceSetting, rows: Doubles) -> None:
-    """Put a thing's direction into rows, with its spread, if each particle has its own."""
+    """Write a thing's direction into rows, with its spread if particles differ."""
     way, tilt = setting.read(thing.direction) + turn, setting.read(thing.tilt)
     rows[:, WAY : WAY + 3] = aimed(way, tilt)
     rows[:, WAY_SPREAD], rows[:, TILT_SPREAD] = thing.direction.spread, thing.tilt.spread
@@ -84,7 +84,7 @@ def aim(thing: Any, turn: Doubles, setting: ForceSetting, rows: Doubles) -> None
 
 
 def base(thing: Any, code: int, setting: ForceSetting, unit: float = 1.0) -> Doubles:
-    """Rows (n, `WIDTH`) of a thing with its strength, whose unit is brought to px and seconds by `unit`.
+    """Rows (n, `WIDTH`) of a thing with its strength, converted to px and seconds by the factor `unit`.
 
     Its draws depend on its own seed, or on its id, so that other things never disturb them.
     """

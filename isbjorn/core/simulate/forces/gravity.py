@@ -22,12 +22,12 @@ def pack(force: Gravity, setting: ForceSetting) -> Doubles:
 
 
 @inline_kernel("void(f8[:,:,::1], i8, i8, u8, i8, f8, f8[::1])", cache=True, forceinline=True)
-def pull(rows: Doubles, s: int, r: int, key: np.uint64, birth: int, strength: float, felt: Doubles) -> None:
+def pull(rows: Doubles, s: int, r: int, key: np.uint64, birth: int, strength: float, sums: Doubles) -> None:
     """Add the acceleration of a strength in px/s²."""
     x, y, z = way_of(rows, s, r, key, birth)
-    felt[ACCELERATION] += strength * x
-    felt[ACCELERATION + 1] += strength * y
-    felt[ACCELERATION + 2] += strength * z
+    sums[ACCELERATION] += strength * x
+    sums[ACCELERATION + 1] += strength * y
+    sums[ACCELERATION + 2] += strength * z
 
 
 @inline_kernel(
@@ -35,7 +35,7 @@ def pull(rows: Doubles, s: int, r: int, key: np.uint64, birth: int, strength: fl
 )
 def feel(
     rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
-    mass: float, felt: Doubles,
+    mass: float, sums: Doubles,
 ) -> None:  # fmt: skip
     """Mass does not change it."""
-    pull(rows, s, r, key, birth, strength * share, felt)
+    pull(rows, s, r, key, birth, strength * share, sums)

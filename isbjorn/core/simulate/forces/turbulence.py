@@ -16,7 +16,7 @@ from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, ForceSetting, 
 from isbjorn.core.simulate.noise import flow
 
 CODE = 4
-# Columns: the relaxation rate, what `flow` reads, and how far an emitter's own part of it lies.
+# Columns: the relaxation rate, the input of `flow`, and the offset of an emitter's own part of the noise.
 RESPONSE = OWN
 NOISE = OWN + 1
 OFFSET = NOISE + 9 + 16
@@ -38,7 +38,7 @@ def put_noise(columns: tuple[Any, ...], turns: Doubles | float, round_: bool, ro
 
 
 def pack_noise(thing: Any, setting: ForceSetting, rows: Doubles) -> None:
-    """Put a noise into rows: how `flow` reads it, then where an emitter's own part of it lies."""
+    """Write a noise into rows: the input of `flow`, then the offset of an emitter's own part of it."""
     read = setting.read
     columns = (1 / np.maximum(1.0, read(thing.size)), thing.octaves, read(thing.lacunarity), read(thing.gain))
     stretch = (read(n) / 100 for n in (thing.along_x, thing.along_y, thing.along_z))
@@ -63,8 +63,8 @@ def turned(thing: Any, setting: ForceSetting) -> Doubles:
 
 
 def _summed(thing: Any, readings: Readings, cells: int, per_s: int) -> Doubles:
-    """What a noise has evolved by at the ends of so many cells or more, from second 0 on, so that it does not depend on what was
-    asked. What is known of it for good is kept: a show goes on from there."""
+    """The evolution of a noise at the ends of at least this many cells, from second 0 on, so that it does not depend on the query.
+    Final values are cached: a show continues from there."""
     sums: Doubles = readings.kept.get(("evolved", thing.id), np.zeros(1))
     if len(sums) <= cells:
         middles = (np.arange(len(sums) - 1, cells) + 0.5) / per_s
@@ -88,7 +88,7 @@ def pack(force: Turbulence, setting: ForceSetting) -> Doubles:
 )
 def feel(
     rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
-    mass: float, felt: Doubles,
+    mass: float, sums: Doubles,
 ) -> None:  # fmt: skip
     """The zone weakens its grip, not its speed."""
     x, y, z = at[0], at[1], at[2]
@@ -97,7 +97,7 @@ def feel(
         rows, s, r, NOISE, x - rows[s, r, PLACE] + off, y - rows[s, r, PLACE + 1] + 0.7 * off, z - rows[s, r, PLACE + 2]
     )
     grip = max(0.0, rows[s, r, RESPONSE]) * share / mass
-    felt[GRIP] += grip
-    felt[AIR] += grip * strength * vx
-    felt[AIR + 1] += grip * strength * vy
-    felt[AIR + 2] += grip * strength * vz
+    sums[GRIP] += grip
+    sums[AIR] += grip * strength * vx
+    sums[AIR + 1] += grip * strength * vy
+    sums[AIR + 2] += grip * strength * vz

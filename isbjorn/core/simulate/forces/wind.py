@@ -28,12 +28,12 @@ def pack(force: Wind, setting: ForceSetting) -> Doubles:
 )
 def feel(
     rows: Doubles, s: int, r: int, paths: Doubles, key: np.uint64, birth: int, at: Doubles, strength: float, share: float,
-    mass: float, felt: Doubles,
+    mass: float, sums: Doubles,
 ) -> None:  # fmt: skip
     """The zone weakens its grip, not its speed."""
     x, y, z = way_of(rows, s, r, key, birth)
     grip = max(0.0, rows[s, r, RESPONSE]) * share / mass
-    felt[GRIP] += grip
-    felt[AIR] += grip * strength * x
-    felt[AIR + 1] += grip * strength * y
-    felt[AIR + 2] += grip * strength * z
+    sums[GRIP] += grip
+    sums[AIR] += grip * strength * x
+    sums[AIR + 1] += grip * strength * y
+    sums[AIR + 2] += grip * strength * z

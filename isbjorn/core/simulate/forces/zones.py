@@ -40,7 +40,7 @@ def pack(zone: Zone, readings: Readings, t: Doubles) -> Doubles:
 def _deep(
     shape: int, dx: float, dy: float, dz: float, cos: float, sin: float, half_x: float, half_y: float, half_z: float, radius: float
 ) -> float:  # fmt: skip
-    """How deep inside a shape lies what is (dx, dy, dz) from its place."""
+    """Depth inside a shape of a point at the offset (dx, dy, dz) from its place."""
     if shape == SPHERE:
         return radius - math.sqrt(dx * dx + dy * dy + dz * dz)
     lx, ly = dx * cos + dy * sin, -dx * sin + dy * cos

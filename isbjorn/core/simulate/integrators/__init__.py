@@ -24,10 +24,10 @@ class Integrator(Protocol):
         """Step in place from lattice step `index` to `until`."""
 
     def alive(self, state: State, t: float) -> Longs:
-        """The columns of those that live beyond shot time t."""
+        """The columns of the particles that live beyond shot time t."""
 
     def between(self, state: State, newborn: State, index: int, t: float) -> State:
-        """The living at a moment after lattice step `index`."""
+        """The living particles at a moment after lattice step `index`."""
 
     def seen(self, state: State, index: int) -> State:
         """A lattice state as it is looked at."""

@@ -1,8 +1,8 @@
-"""The step of particles on which only gravity, drag, wind, turbulence and attractors act: `world` for the usual, many abreast.
+"""The step of particles on which only gravity, drag, wind, turbulence and attractors act: a batched `world` for common shots.
 
-The same rule as `world`: one evaluation at the middle of the step, then the exact flow under it. What a particle drew of a
-strength is drawn once, not at every step. A block of particles goes through a step together, number by number, so that the
-compiler takes several at once; where they part, as among eddies that are not known beforehand, each goes by itself.
+The same rule as `world`: one evaluation at the middle of the step, then the exact flow under it. A particle's share of a strength
+is drawn once, not at every step. A block of particles goes through a step together, number by number, so that the compiler can
+vectorise; where they diverge, as outside the precomputed noise lattice, each is computed alone.
 """
 
 from __future__ import annotations
@@ -104,14 +104,14 @@ def _resists(f: Doubles, share: Doubles, per_mass: Doubles, per: float, sums: Do
 
 @inline_kernel("void(f8[::1], f8, f8, f8, f8, f8[::1])", cache=True)
 def _cells(middle: Doubles, place: float, off: float, scale: float, stretch: float, cells: Doubles) -> None:
-    """Where places lie between lattice points."""
+    """Positions of places between lattice points."""
     for i in range(np.uint32(len(cells))):
         cells[i] = (middle[i] - place + off) * scale / stretch
 
 
 @inline_kernel("b1(f8[::1], f8, f8)", cache=True)
 def _within(cells: Doubles, first: float, count: float) -> bool:
-    """Whether all lie between points that are known."""
+    """Whether all places are between known lattice points."""
     beyond = np.int64(0)
     for i in range(np.uint32(len(cells))):
         a = np.floor(cells[i]) - first
@@ -177,7 +177,7 @@ def _is_little(rate: Doubles, h: Doubles) -> bool:
 
 @inline_kernel("void(f8[::1], f8[::1], f8[::1], f8[::1], f8[::1])", cache=True)
 def _gone(place: Doubles, speed: Doubles, b: Doubles, pull: Doubles, d: Doubles) -> None:
-    # What is kept is float32 at every step, so that the result does not depend on how steps are divided.
+    # The state is rounded to float32 at every step, so that the result does not depend on how steps are divided.
     for i in range(np.uint32(len(place))):
         place[i] = float(np.float32(place[i] + speed[i] * b[i] + pull[i] * d[i]))
 
@@ -341,15 +341,15 @@ def _drift(
 ) -> None:  # fmt: skip
     last, count = rows.shape[0] - 1, rows.shape[1]
     whole = 1.0 / hz
-    # The time up to which all go, and one part of a step more if it lies between two steps.
+    # The time up to which all are stepped, and a partial step if it is between two steps.
     stop = until + 1 if end > until * whole else until
     for block in prange((len(births) + _BLOCK - 1) // _BLOCK):
         held, drawn, between = np.empty((_HELD, _BLOCK)), np.empty((count, _BLOCK)), np.empty((count, _BLOCK))
-        who, own = np.empty(_BLOCK, np.int64), np.empty(_BLOCK, np.int64)
+        chosen, own = np.empty(_BLOCK, np.int64), np.empty(_BLOCK, np.int64)
         m = 0
         for i in range(block * _BLOCK, min(len(births), (block + 1) * _BLOCK)):
             if moments[i] < max(until * whole, end):
-                who[m], own[m] = i, births[i]
+                chosen[m], own[m] = i, births[i]
                 m += 1
         curved = False
         for r in range(count):
@@ -363,7 +363,7 @@ def _drift(
                 for j in range(m):
                     between[r, j] = draw01(key, own[j], attribute + BETWEEN)
         for j in range(m):
-            i = who[j]
+            i = chosen[j]
             for c in range(6):
                 held[_X + c, j] = float(values[c, i])
             held[_BORN, j], held[_FIRST, j] = moments[i], index
@@ -399,7 +399,7 @@ def _drift(
             _go(held, m)
         for j in range(m):
             for c in range(6):
-                values[c, who[j]] = held[_X + c, j]
+                values[c, chosen[j]] = held[_X + c, j]
 
 
 @kernel_lock

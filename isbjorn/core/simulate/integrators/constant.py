@@ -23,7 +23,7 @@ def _plain(number: Number) -> bool:
 
 
 def is_steady(shot: Shot, emitter: Emitter, readings: Readings) -> bool:
-    """Whether nothing but constant gravity and linear drag acts on an emitter's particles, each by itself; or they are recorded."""
+    """Whether only constant gravity and linear drag act on an emitter's particles, without interactions; or they are recorded."""
     if emitter.recording is not None:
         return True
     if emitter.strand is not None:
@@ -73,11 +73,11 @@ class ConstantIntegrator:
         advance(state.values, state.births, state.moments, self.rows, self.key, index, until, self.hz)
 
     def alive(self, state: State, t: float) -> npt.NDArray[np.int64]:
-        """The columns of those that live beyond shot time t."""
+        """The columns of the particles that live beyond shot time t."""
         return np.flatnonzero(state.moments + state.lives > t)
 
     def between(self, state: State, newborn: State, index: int, t: float) -> State:
-        """The living at a moment after lattice step `index`: between lattice states by cubic Hermite."""
+        """The living particles at a moment after lattice step `index`: between lattice states by cubic Hermite."""
         kept, every = self.alive(state, t), np.arange(newborn.count)
         values = np.empty((_SEEN, len(kept) + newborn.count), np.float32)
         for part, columns, offset in ((state, kept, 0), (newborn, every, len(kept))):

@@ -82,11 +82,11 @@ class RecordedIntegrator:
         self.place(state, until / self.hz)
 
     def alive(self, state: State, t: float) -> npt.NDArray[np.int64]:
-        """The columns of those that live beyond shot time t."""
+        """The columns of the particles that live beyond shot time t."""
         return np.flatnonzero(state.moments + state.lives > t)
 
     def between(self, state: State, newborn: State, index: int, t: float) -> State:  # noqa: ARG002
-        """The living at a moment after lattice step `index`."""
+        """The living particles at a moment after lattice step `index`."""
         there = merged(state, self.alive(state, t), newborn)
         self.place(there, t)
         return there

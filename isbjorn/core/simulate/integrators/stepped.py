@@ -1,4 +1,4 @@
-"""The mover of particles whose world changes with place, time or age: packs the world to tables and steps through them."""
+"""The integrator of particles whose world changes with place, time or age: packs the world to tables and steps through them."""
 
 from __future__ import annotations
 
@@ -161,7 +161,7 @@ class SteppedIntegrator:
         if not self.timed:
             first, many = 0, 1
         elif self.readings.live:
-            # Of a live performance, only the steps up to its end are known, and they are computed together.
+            # In a live performance, only the steps up to its end are known, and they are computed together.
             first, many = index, int(min(_CHUNK, max(1, self.readings.known_s * self.hz + 0.5 - index)))
             for begun, kept in list(self._kept.items()):
                 if begun <= index < begun + len(kept.rows):
@@ -210,11 +210,11 @@ class SteppedIntegrator:
         self._roam(state, index, until, -1e9, solid=False)
 
     def alive(self, state: State, t: float) -> npt.NDArray[np.int64]:
-        """The columns of those that live beyond shot time t and were not taken."""
+        """The columns of the particles that live beyond shot time t and were not removed."""
         return np.flatnonzero((state.moments + state.lives > t) & (state.values[state_layout.HOW] != contact.GONE))
 
     def between(self, state: State, newborn: State, index: int, t: float) -> State:
-        """The living at a moment after lattice step `index`: the same step, as far as that moment."""
+        """The living particles at a moment after lattice step `index`: the same step, up to that moment."""
         there = merged(state, self.alive(state, t), newborn)
         self._roam(there, index, index, t)
         return self.shown(there, index, t)
@@ -273,7 +273,7 @@ class SteppedIntegrator:
                 tables.mattes, tables.settings, self.solid, self.key, t,
             )  # fmt: skip
         if state.values.shape[0] > HINDERED:
-            # Pushed bodies may move otherwise than each would by itself.
+            # Pushed bodies may move differently from a single one.
             moved = state.values[MOVED : MOVED + 3]
             state.values[3:6] = np.where(state.values[HINDERED] > 0, moved, state.values[3:6])
         caught = state.values[CAUGHT] if state.values.shape[0] > CAUGHT else None

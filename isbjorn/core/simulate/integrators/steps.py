@@ -1,9 +1,9 @@
-"""The step on the lattice, and what lies between two lattice states.
+"""The step on the lattice, and interpolation between two lattice states.
 
-A particle feels a constant acceleration a and drag k over a step of length h, integrated exactly:
-v' = v e^(-kh) + a h φ1, x' = x + v h φ1 + a h² φ2, with φ1 = (1 - e^(-kh))/(kh) and φ2 = (1 - φ1)/(kh)
-(Hochbruck and Ostermann 2010, "Exponential integrators"). Steps of one particle are done in one go, in
-registers; since every step rounds to float32, the result is the same however the steps are divided.
+A constant acceleration a and drag k act on a particle over a step of length h, integrated exactly: v' = v e^(-kh) + a h φ1, x' = x
++ v h φ1 + a h² φ2, with φ1 = (1 - e^(-kh))/(kh) and φ2 = (1 - φ1)/(kh) (Hochbruck and Ostermann 2010, "Exponential integrators").
+Steps of one particle are computed in one loop, in registers; since every step rounds to float32, the result is the same however the
+steps are divided.
 """
 
 from __future__ import annotations
@@ -29,7 +29,7 @@ _FACTORIALS = tuple(1.0 / math.factorial(n) for n in range(10, 1, -1))
 
 
 @njit("UniTuple(f8,4)(f8[:,:,::1], u8, i8)", cache=True)
-def felt(forces: Doubles, key: np.uint64, birth: int) -> tuple[float, float, float, float]:
+def constant_accelerations(forces: Doubles, key: np.uint64, birth: int) -> tuple[float, float, float, float]:
     """Sum of what a particle feels of constant forces: acceleration in px/s² (x, y, z) and drag in 1/s."""
     out = np.zeros(SIZE)
     for row in range(forces.shape[1]):
@@ -71,7 +71,7 @@ def exact_step(k: float, h: float) -> tuple[float, float, float]:
 @njit("void(i8[::1], f8[:,:,::1], u8, i8, f4[:,:])", parallel=True, cache=True)
 def _settle(births: Longs, forces: Doubles, key: np.uint64, hz: int, pull: Floats) -> None:
     for i in prange(len(births)):
-        ax, ay, az, k = felt(forces, key, births[i])
+        ax, ay, az, k = constant_accelerations(forces, key, births[i])
         kept, carried, grown = exact_step(k, 1.0 / hz)
         e, b, d = np.float32(kept), np.float32(carried), np.float32(grown)
         c = b
@@ -94,7 +94,7 @@ def _first_part(
     values: Floats, i: int, h: float, forces: Doubles, key: np.uint64, birth: int
 ) -> tuple[np.float32, np.float32, np.float32, np.float32, np.float32, np.float32]:
     """Place and velocity of a newborn after the rest of the step in which it was born."""
-    ax, ay, az, k = felt(forces, key, birth)
+    ax, ay, az, k = constant_accelerations(forces, key, birth)
     kept, carried, grown = exact_step(k, max(0.0, h))
     e, b, d = np.float32(kept), np.float32(carried), np.float32(grown)
     c = b
@@ -235,7 +235,7 @@ def blend(
 ) -> None:  # fmt: skip
     """Take particles in place from lattice step `index`, or from their birth within it, to shot time t, by cubic Hermite.
 
-    straight: in a straight line instead, which leaves nothing convex that holds both ends.
-    columns (m,): which of `values` (k, n); theirs (m,): where each stands in the state `after`, of the next step.
+    straight: in a straight line instead, which stays within any convex shape that contains both ends. columns (m,): which of
+    `values` (k, n); theirs (m,): the column of each in the state `after`, of the next step.
     """
     _blend(values, moments, columns, after, theirs, index, hz, t, straight)

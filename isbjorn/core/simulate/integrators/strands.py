@@ -99,7 +99,7 @@ class StrandIntegrator(SteppedIntegrator):
         return births, moments, lives  # type: ignore[return-value]
 
     def _in_zone(self, place: Doubles, way: Doubles, births: Longs, moments: Doubles, lives: Floats) -> Doubles:
-        """Where in the zone feet are held, in its own coordinates (m, 3): where each is nearest to where it would hang."""
+        """Where in the zone feet are held, in its coordinates (m, 3): at the point nearest to where each would hang."""
         assert self.zone is not None
         slack = self.readings.number(self.strand.slack, moments) / 100
         hung = place + way * (self._lengths(births, moments, lives, moments) * (1 - slack))[:, None]
@@ -113,15 +113,15 @@ class StrandIntegrator(SteppedIntegrator):
 
     def _roots(self, born: StrandBirths, t: float) -> tuple[Doubles, Doubles]:
         """Where the roots of strands are held at a moment, and the ways out of them, each (m, 3)."""
-        # Those that are born of others stay where that was.
+        # Spawned strands stay at the place of their birth.
         if self.rests or self.source.spawners is not None:
             return born.place, born.way
         place, _, _, way = self.source.leaving(born.births, np.full(len(born.births), t))
         return place, way
 
     def _wanted(self, born: StrandBirths, t: float) -> Doubles:
-        """Where feet are to be held at a moment, (m, 3): where each is nearest to where it would hang when it is born, in a
-        zone that may have gone on since. A strand may be too short for that."""
+        """Where feet are to be held at a moment, (m, 3): at the point of the zone nearest to where each would hang at its birth;
+        the zone may have moved since. A strand may be too short for that."""
         assert self.zone is not None
         here = self.readings.frames(self.zone, np.array([t]))
         return here.of(*born.foot.T)

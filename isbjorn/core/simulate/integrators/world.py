@@ -1,6 +1,6 @@
 """The step of particles on which forces with a place, zones, surfaces or keyed strengths act.
 
-One evaluation at the middle of the step, then the exact flow under what was felt there (the exponential midpoint rule;
+One evaluation at the middle of the step, then the exact flow under the forces there (the exponential midpoint rule;
 Hochbruck and Ostermann 2010, "Exponential integrators"). Without resistance it is the position form of Verlet's method, which
 keeps energy in the long run; under constant forces it is exact. Between two lattice steps a state is a step of that part.
 """
@@ -92,7 +92,7 @@ def swirled(
 def _removed(
     rows: Doubles, zoned: Doubles, s: int, x: float, y: float, z: float, dx: float, dy: float, dz: float
 ) -> bool:
-    """Whether a kill zone takes a particle that comes to a place by the way (dx, dy, dz)."""
+    """Whether a kill zone removes a particle that reaches a place by the path (dx, dy, dz)."""
     for r in range(rows.shape[1]):
         zone = int(rows[s, r, ZONE])
         if int(rows[s, r, CODE]) != REMOVE or zone < 0:
@@ -118,7 +118,7 @@ def _removed(
 
 @inline_kernel("f8(f4[:,::1], i8, i8, i8, u8, i8, f8)", cache=True, forceinline=True)
 def _share(curves: Floats, low: int, high: int, draw: int, key: np.uint64, birth: int, age01: float) -> float:
-    """What a number of a particle is multiplied by at an age: by a curve, or by its own one between two."""
+    """The multiplier of a particle's number at an age: from a curve, or from its own mix of two."""
     share = read_curve(curves, low, age01)
     if curves[high, 0] >= 0:
         u = draw01(key, birth, BETWEEN_CURVES + 16 * draw)
@@ -274,7 +274,7 @@ def _roam(
                         rows, zoned, curves, paths, mattes, settings, solid, shaped, key, k, min(n - index, last),
                         start - born, h, whole, own, body, at, acts, carried,
                     )  # fmt: skip
-                    # What is kept is float32 at every step, so that the result does not depend on how steps are divided.
+                    # The state is rounded to float32 at every step, so that the result does not depend on how steps are divided.
                     for c in range(contact.GONE_AT + 1):
                         body[c] = np.float32(body[c])
                 if body[contact.HOW] != contact.FREE:

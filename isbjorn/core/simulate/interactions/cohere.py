@@ -1,11 +1,10 @@
-"""Cohesion: neighbours pull each other by the spline of Akinci, Akinci and Teschner 2013 ("Versatile surface tension and
-adhesion for SPH fluids", eq. 2), which pushes where they are near: with q = d/R, c = 64 (1-q)³q³ beyond a half of the radius,
-128 (1-q)³q³ - 1 within; at most 1. So that many do not fall into one, what is crowded pushes apart by its near density
-ρ = Σ(1-q)³ (Clavet, Beaudoin and Poulin 2005, "Particle-based viscoelastic fluid simulation"). Viscosity is XSPH's (Schechter and
-Bridson 2012).
+"""Cohesion: neighbours pull each other by the spline of Akinci, Akinci and Teschner 2013 ("Versatile surface tension and adhesion
+for SPH fluids", eq. 2), which pushes where they are near: with q = d/R, c = 64 (1-q)³q³ beyond a half of the radius, 128 (1-q)³q³ -
+1 within; at most 1. So that many do not fall into one, crowded particles push apart by their near density ρ = Σ(1-q)³ (Clavet,
+Beaudoin and Poulin 2005, "Particle-based viscoelastic fluid simulation"). Viscosity is XSPH's (Schechter and Bridson 2012).
 
-What a pair does to one it does to the other, so momentum is kept. Each pair is weakened by what its stiffness comes to in a step:
-stable at any strength.
+The forces of a pair are equal and opposite, so momentum is conserved. Each pair is weakened by its stiffness in a step: stable at
+any strength.
 """
 
 from __future__ import annotations

@@ -1,9 +1,9 @@
-"""Contagion: a state that goes from neighbour to neighbour.
+"""Contagion: a state that spreads from neighbour to neighbour.
 
-One catches it at the least of T(j) + w + d(j)/c over the neighbours j that pass it on, with w its own time to catch, d the distance
-and c its own pace: arrival times of the least cost (Dijkstra 1959), found by rounds in which each looks at its neighbours until
-nothing changes. So they hang neither on an order nor on the steps; of particles that move, the way from one to the other is as it
-is at the step, and begins no sooner than both are near.
+A particle catches it at the least of T(j) + w + d(j)/c over the neighbours j that pass it on, with w its own time to catch, d the
+distance and c its own pace: arrival times of the least cost (Dijkstra 1959), found by rounds in which each looks at its neighbours
+until nothing changes. So they depend neither on an order nor on the steps; for moving particles, the distance between two is the
+one at the step, and passing begins no sooner than both are near.
 """
 
 from __future__ import annotations
@@ -25,7 +25,14 @@ from isbjorn.core.simulate import contact
 from isbjorn.core.simulate.forces import zones
 from isbjorn.core.simulate.forces.force_layout import ForceSetting, base
 from isbjorn.core.simulate.interactions.grid import Grid, around, grid_of, stride_over
-from isbjorn.core.simulate.interactions.interaction_view import K_CAUGHT, K_GONE_AT, K_HOW, K_NEAR_SINCE, Kin, Read
+from isbjorn.core.simulate.interactions.interaction_view import (
+    K_CAUGHT,
+    K_GONE_AT,
+    K_HOW,
+    K_NEAR_SINCE,
+    InteractingParticles,
+    Read,
+)
 
 CODE = 33
 _MOST_ROUNDS, _MOST_NEAREST, _MOST_LOOKED_AT = 64, 16, 192
@@ -40,7 +47,7 @@ def pack(force: Contagion, setting: ForceSetting) -> Doubles:
 
 @inline_kernel("i8(i8, i8[::1], i8[::1], i8[::1])", cache=True, forceinline=True)
 def _around_cell(cell: int, size: Longs, starts: Longs, out: Longs) -> int:
-    """The cells around one, itself among them, that hold anybody, into out (27,), and how many."""
+    """The occupied cells around a cell, itself included, into out (27,), and their number."""
     nx, ny = size[0], size[1]
     return around(float(cell % nx), float(cell // nx % ny), float(cell // (nx * ny)), 1.0, size, starts, out)
 
@@ -137,68 +144,68 @@ _find_seeds = kernel_lock(_inside)
 
 
 def drawn_by_each(
-    force: Contagion, number: Number, read: Read, kin: Kin, attribute: int, kept: dict[str, Any]
+    force: Contagion, number: Number, read: Read, particles: InteractingParticles, attribute: int, kept: dict[str, Any]
 ) -> Doubles:
     """A number of the force as each particle draws it, (n,)."""
-    value = np.full(kin.place.shape[1], read(number), np.float64)
+    value = np.full(particles.place.shape[1], read(number), np.float64)
     if number.spread:
         known = kept.get(f"draws {attribute}")
         # Drawn once, as long as they are the same particles.
-        if known is None or not np.array_equal(known[0], kin.births) or known[1] != number.spread_shape:
-            drawn = np.empty(len(kin.births))
-            for part in kin.parts:
+        if known is None or not np.array_equal(known[0], particles.births) or known[1] != number.spread_shape:
+            drawn = np.empty(len(particles.births))
+            for part in particles.parts:
                 own = slice(part.first, part.last)
                 first = FORCE_FIRST + 8 * force.own_draws + attribute
-                drawn[own] = draws_around(part.key, kin.births[own], first, number.spread_shape == "bell")
-            known = kept[f"draws {attribute}"] = (kin.births, number.spread_shape, drawn)
+                drawn[own] = draws_around(part.key, particles.births[own], first, number.spread_shape == "bell")
+            known = kept[f"draws {attribute}"] = (particles.births, number.spread_shape, drawn)
         value += number.spread * known[2]
     return np.maximum(0, value)
 
 
 def drawn(force: Contagion) -> tuple[tuple[Number, int], ...]:
-    """The numbers of which each particle draws its own, with their draws: its pace, how long it waits, and how long it has it."""
+    """The numbers that vary per particle, with their draws: its pace, its time to catch, and how long it has the state."""
     return (force.pace, _PACE), (force.wait, _WAIT), (force.lasts, _LASTS)
 
 
-def seeded(force: Contagion, read: Read, kin: Kin) -> Doubles:
+def seeded(force: Contagion, read: Read, particles: InteractingParticles) -> Doubles:
     """When each has it from the beginning, s of shot time, (n,), if it is there all that time; infinite for all but seeds."""
-    n = kin.place.shape[1]
+    n = particles.place.shape[1]
     seeds = np.zeros(n, bool)
     share = read(force.seed_share) / 100
-    for part in kin.parts:
+    for part in particles.parts:
         own = slice(part.first, part.last)
-        seeds[own] = places_in_line(kin.births[own]) < force.seed_first
+        seeds[own] = places_in_line(particles.births[own]) < force.seed_first
         if share > 0:
-            drawn = draws01(part.key, kin.births[own], FORCE_FIRST + 8 * force.own_draws + _SEED)
+            drawn = draws01(part.key, particles.births[own], FORCE_FIRST + 8 * force.own_draws + _SEED)
             seeds[own] |= drawn < share
-    zone = kin.zone(force.seeds)
+    zone = particles.zone(force.seeds)
     if zone is not None:
         # It has it from the moment on at which it is found there.
-        _find_seeds(zone, kin.place, seeds)
-    return np.where(seeds, np.maximum(force.begin_s, kin.moments), np.inf)
+        _find_seeds(zone, particles.place, seeds)
+    return np.where(seeds, np.maximum(force.begin_s, particles.moments), np.inf)
 
 
-def _grid(kin: Kin, radius: float, kept: dict[str, Any]) -> Grid:
-    """The grid of places, as it was where nobody has moved."""
+def _grid(particles: InteractingParticles, radius: float, kept: dict[str, Any]) -> Grid:
+    """The grid of places; the cached one if no particle has moved."""
     known = kept.get("grid")
-    if known is not None and known[1] == radius and np.array_equal(known[0], kin.place):
+    if known is not None and known[1] == radius and np.array_equal(known[0], particles.place):
         grid: Grid = known[2]
         return grid
-    grid = grid_of(kin.place, radius)
-    kept["grid"] = (kin.place, radius, grid)
+    grid = grid_of(particles.place, radius)
+    kept["grid"] = (particles.place, radius, grid)
     return grid
 
 
-def _paces(force: Contagion, read: Read, kin: Kin, kept: dict[str, Any]) -> Doubles:
+def _paces(force: Contagion, read: Read, particles: InteractingParticles, kept: dict[str, Any]) -> Doubles:
     """How fast it goes to each, px/s (n,), where the plate slows it."""
-    pace = drawn_by_each(force, force.pace, read, kin, _PACE, kept)
+    pace = drawn_by_each(force, force.pace, read, particles, _PACE, kept)
     if force.slows != "nothing":
         lost = read(force.slowed) / 100
-        for part in kin.parts:
+        for part in particles.parts:
             own = slice(part.first, part.last)
             if part.light is None or own.start == own.stop:
                 continue
-            bright = brightness(part.light, kin.place[:, own].T.astype(np.float64), np.array([kin.now]))
+            bright = brightness(part.light, particles.place[:, own].T.astype(np.float64), np.array([particles.now]))
             pace[own] *= 1 - lost * (bright if force.slows == "where it is bright" else 1 - bright)
     return np.maximum(pace, 1e-9)
 
@@ -219,17 +226,17 @@ class _ByCell:
 
 
 def _spread(
-    force: Contagion, read: Read, kin: Kin, share: Floats, caught: Doubles, lasts: Doubles, since: Doubles, free: Bools,
-    kept: dict[str, Any],
+    force: Contagion, read: Read, particles: InteractingParticles, share: Floats, caught: Doubles, lasts: Doubles, since: Doubles,
+    free: Bools, kept: dict[str, Any],
 ) -> tuple[Doubles, Doubles]:  # fmt: skip
     """When each is infected by the end of the step, s (n,), infinite: not yet; and since when an infectious one has been near."""
-    radius, now = max(read(force.radius), 1e-3), kin.now
-    grid = _grid(kin, radius, kept)
+    radius, now = max(read(force.radius), 1e-3), particles.now
+    grid = _grid(particles, radius, kept)
     order = grid.order
     by_cell = _ByCell(kept, grid)
-    there, felt = by_cell("place", kin.place), by_cell("share", share)
-    pace = by_cell("pace", _paces(force, read, kin, kept))
-    wait = by_cell("wait", drawn_by_each(force, force.wait, read, kin, _WAIT, kept))
+    there, strengths = by_cell("place", particles.place), by_cell("share", share)
+    pace = by_cell("pace", _paces(force, read, particles, kept))
+    wait = by_cell("wait", drawn_by_each(force, force.wait, read, particles, _WAIT, kept))
     last, first, was, open_ = by_cell("lasts", lasts), caught[order], since[order], free[order]
     have, out, near = first, np.full(len(order), np.inf), np.full(len(order), np.inf)
     ends = bool(last.any())
@@ -239,10 +246,10 @@ def _spread(
         lit = np.zeros(len(grid.starts) - 1, np.uint8)
         _light_cells(grid.starts, grid.size, passes, lit)
         _reached(
-            there, felt, grid.starts, grid.size, lit, radius, force.nearest, passes, have, over, was, pace, wait, now, open_, out,
-            near,
+            there, strengths, grid.starts, grid.size, lit, radius, force.nearest, passes, have, over, was, pace, wait, now, open_,
+            out, near,
         )  # fmt: skip
-        found = np.where(open_ & (out <= now + kin.h), np.minimum(out, first), first)
+        found = np.where(open_ & (out <= now + particles.h), np.minimum(out, first), first)
         # Only particles that are infected now, or earlier than assumed, can change anything.
         passes = found != have
         if not passes.any():
@@ -254,14 +261,16 @@ def _spread(
     return by_number[0], by_number[1]
 
 
-def state_pass(force: Contagion, read: Read, kin: Kin, percent: Floats, kept: dict[str, Any]) -> None:
+def state_pass(
+    force: Contagion, read: Read, particles: InteractingParticles, percent: Floats, kept: dict[str, Any]
+) -> None:
     """Which are infected in a finished step, from `kin.now` to h s later: in place, in the rows of states. kept: from step to
     step."""
-    t = kin.now + kin.h
-    values, moments, share = kin.values, kin.moments, percent / np.float32(100)
+    t = particles.now + particles.h
+    values, moments, share = particles.values, particles.moments, percent / np.float32(100)
     had = values[K_CAUGHT] >= 0
     caught = np.where(had, moments + values[K_CAUGHT], np.inf)
-    lasts = drawn_by_each(force, force.lasts, read, kin, _LASTS, kept)
+    lasts = drawn_by_each(force, force.lasts, read, particles, _LASTS, kept)
     over = np.where(lasts > 0, caught + lasts, np.inf)
     ended = had & (over <= t)
     if force.then == "dies":
@@ -276,12 +285,12 @@ def state_pass(force: Contagion, read: Read, kin: Kin, percent: Floats, kept: di
     free = ~had & (share > 0) & (values[K_HOW] != contact.GONE)
     if not free.any():
         return
-    begins = np.maximum(seeded(force, read, kin), kin.now)
+    begins = np.maximum(seeded(force, read, particles), particles.now)
     caught = np.where(free, np.where(begins <= t, begins, np.inf), caught)
     if not np.isfinite(caught).any():
         return
     since = np.where(values[K_NEAR_SINCE] >= 0, moments + values[K_NEAR_SINCE], np.inf)
-    caught, near = _spread(force, read, kin, share, caught, lasts, since, free, kept)
+    caught, near = _spread(force, read, particles, share, caught, lasts, since, free, kept)
     values[K_NEAR_SINCE, free] = np.where(np.isfinite(near), near - moments, -1)[free]
     new = free & np.isfinite(caught)
     values[K_CAUGHT, new] = np.maximum(0, caught[new] - moments[new])

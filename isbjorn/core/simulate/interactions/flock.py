@@ -35,7 +35,8 @@ def pack(force: Flock, setting: ForceSetting) -> Doubles:
 
 @inline_kernel("f4(f4, f4, f4, f4)", cache=True, forceinline=True)
 def _least_ahead(u: np.float32, v: np.float32, w: np.float32, cosine: np.float32) -> np.float32:
-    """How far ahead, as a share of how far away, another is at least whom one sees that goes by (u, v, w), times its speed."""
+    """Lower bound of the distance ahead, as a share of the distance, of a visible particle for one that moves by (u, v, w), times
+    its speed."""
     speed = math.sqrt(u * u + v * v + w * w)
     return cosine * speed if cosine > -ONE and speed >= _STILL else -_ALL
 

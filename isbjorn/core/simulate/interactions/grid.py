@@ -15,11 +15,11 @@ from isbjorn.core.random import mix
 
 # About as many cells as particles; and at most this many candidates around a cell are examined, evenly spread.
 _CELLS_EACH, _LEAST_CELLS, MOST_LOOKED_AT = 2, 4096, 256
-# Of more neighbours than these, about this many stand for all, so that there is room for chance.
+# Above this many neighbours, a sample of about this size represents all, so that there is room for chance.
 MOST_NEIGHBOURS, _WANTED = 64, 44
 _SIDE, _GOLDEN = 1 << 10, np.uint64(0x9E3779B97F4A7C15)
-# Particles are looked at in so many blocks, and of one block so many pairs at once: what is worked out for all of them side by
-# side is done for several in one instruction, and then added in the order of neighbours.
+# Number of blocks of particles, and of pairs of one block at once: values that are computed for all pairs side by side use vector
+# instructions, and are then added in the order of neighbours.
 BLOCKS, PAIRS = 64, 1024
 NONE, ONE, LEAST = np.float32(0), np.float32(1), np.float32(1e-6)
 
@@ -43,7 +43,7 @@ def _side(span: float, cell: float) -> int:
 
 
 def grid_of(place: Floats, cell: float) -> Grid:
-    """The grid of places (3, n) px with cells of a side in px. Neighbours within that lie in the 27 cells around."""
+    """The grid of places (3, n) px with cells of a side in px. Neighbours within that distance are in the 27 cells around."""
     n = place.shape[1]
     spans = np.ptp(place, axis=1) if n else np.zeros(3)
     size = [_side(float(span), cell) for span in spans]
@@ -109,7 +109,7 @@ def _runs(at: int, size: Longs, starts: Longs, begins: Longs, ends: Longs) -> in
     nx, ny, nz = size[0], size[1], size[2]
     cx, cy, cz = at % nx, at // nx % ny, at // (nx * ny)
     runs, wide = 0, 1 if nx > 1 else 0
-    # Cells beside each other along x lie one behind the other, but where the grid comes round.
+    # Adjacent cells along x are adjacent in memory, except where the grid wraps around.
     inside = wide <= cx < nx - wide
     for dz in range(-1 if nz > 1 else 0, 2 if nz > 1 else 1):
         for dy in range(-1 if ny > 1 else 0, 2 if ny > 1 else 1):
@@ -154,11 +154,11 @@ def _near_thinly(
     place: Floats, share: Floats, starts: Longs, size: Longs, reach: float, thinning: Longs, found: Ints, count: Ints,
     over: Longs,
 ) -> bool:  # fmt: skip
-    """As `_near`, where some cells are too full. thinning: of pairs of particles in two cells, one in so many is kept, a power of
+    """As `_near`, where some cells are too full. thinning: of pairs of particles in two cells, one in this many is used, a power of
     two for each cell, of which the larger counts; over: for each cell, whether one of its particles has more than fit.
 
-    Which pairs are kept does not depend on whose turn it is, so that a pair is kept for both or for neither: particles of a cell
-    stand in blocks of as many as are thinned to one, and of two blocks each has its one partner in the other.
+    The selected pairs are symmetric, so that a pair is used for both particles or for neither: particles of a cell form blocks of
+    the size of the thinning, and each particle of two blocks has one partner in the other.
     """
     most, far = found.shape[1], np.float32(reach * reach)
     nx, ny, nz = size[0], size[1], size[2]
@@ -213,7 +213,7 @@ def _near(
         begins, ends = np.empty(27, np.int64), np.empty(27, np.int64)
         about, most_about = np.empty((4, MOST_LOOKED_AT), np.float32), MOST_LOOKED_AT
         px, py, pz, away = about[0], about[1], about[2], about[3]
-        who, hits = np.empty(most_about, np.int32), np.empty(most_about + 1, np.int32)
+        index, hits = np.empty(most_about, np.int32), np.empty(most_about + 1, np.int32)
         for cell in range(block * cells // BLOCKS, (block + 1) * cells // BLOCKS):
             if starts[cell] == starts[cell + 1]:
                 continue
@@ -226,7 +226,7 @@ def _near(
                     j, long = np.uint32(begins[run]), np.uint32(ends[run] - begins[run])
                     for k in range(long):
                         px[m + k], py[m + k], pz[m + k] = place[0, j + k], place[1, j + k], place[2, j + k]
-                        who[m + k] = j + k
+                        index[m + k] = j + k
                     m += long
             many = 0
             for i in range(starts[cell], starts[cell + 1]):
@@ -243,7 +243,7 @@ def _near(
                 # Written in any case, and written over where it is far: no branch to be guessed.
                 hit = np.uint32(0)
                 for k in range(m):
-                    hits[hit] = who[k]
+                    hits[hit] = index[k]
                     hit += np.uint32(away[k] < far)
                 seen = np.uint32(0)
                 for k in range(hit):
@@ -281,9 +281,9 @@ def _sorted(values: Floats, order: Longs) -> Floats:
 
 @dataclass(frozen=True)
 class Near:
-    """Neighbours of particles, in the order of cells. order (n,): the number of each; place (3, n) px; others (n, m): who is
-    near, the first `count` of each row; a particle without a share is infinitely far away. Where there are too many neighbours, a
-    pair stands for as many as the larger `stands_for` (n,) of the two says, and is in the lists of both."""
+    """Neighbours of particles, in the order of cells. order (n,): the number of each; place (3, n) px; others (n, m): its
+    neighbours, the first `count` of each row; a particle without a share is infinitely far away. Where there are too many
+    neighbours, a pair represents as many as the larger `stands_for` (n,) of the two says, and is in the lists of both."""
 
     order: Longs
     place: Floats

@@ -1,8 +1,8 @@
 """A group of emitters whose particles interact, simulated together on the lattice from their first birth on.
 
 In a step, the velocity passes of the interactions change velocities by the state at its start. Then the particles of each emitter
-are stepped in the world as if alone, the newborn for the rest of the step. Then come the position passes and the state passes. One
-state in some steps is stored, and states are thinned when they take too much memory: a jump runs through a few steps only.
+are stepped in the world as if alone, the newborn for the rest of the step. Then follow the position passes and the state passes.
+One state in some steps is stored, and states are thinned when they take too much memory: a jump runs through a few steps only.
 """
 
 from __future__ import annotations
@@ -32,7 +32,14 @@ from isbjorn.core.random import SIZE
 from isbjorn.core.simulate import contact, state_layout
 from isbjorn.core.simulate.forces import zones
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator, pack_world
-from isbjorn.core.simulate.interactions.interaction_view import OF_KIN, EmitterPart, InteractionView, Kin, Own, shares
+from isbjorn.core.simulate.interactions.interaction_view import (
+    PARTICLE_ROWS,
+    EmitterPart,
+    InteractingParticles,
+    InteractionView,
+    Own,
+    shares,
+)
 from isbjorn.core.simulate.interactions.static_contagion import caught_at_rest, still_contagion
 from isbjorn.core.simulate.state import State, merged
 from isbjorn.core.simulate.track import Track
@@ -45,7 +52,7 @@ _HINDERED_PX = 1e-3
 
 @dataclass(frozen=True)
 class GroupState:
-    """The states of a crowd's emitters at a lattice step, in the order of the cast."""
+    """The states of the group's emitters at a lattice step, in the order of the cast."""
 
     states: tuple[State, ...]
 
@@ -65,9 +72,9 @@ class Running:
 def interaction_groups(shot: Shot) -> list[tuple[tuple[int, ...], tuple[Interaction, ...]]]:
     """Which emitters are stepped together, by their places in the cast, and what ties them."""
     groups: list[tuple[set[int], set[str]]] = []
-    meetings = {f.id: f for f in shot.forces if f.on and isinstance(f, Interaction)}
+    interactions = {f.id: f for f in shot.forces if f.on and isinstance(f, Interaction)}
     for number, emitter in enumerate(shot.emitters):
-        mine = {f.id for f in shot.reaching(emitter) if f.id in meetings} if emitter.on else set()
+        mine = {f.id for f in shot.reaching(emitter) if f.id in interactions} if emitter.on else set()
         if not mine:
             continue
         found = ({number}, mine)
@@ -75,7 +82,7 @@ def interaction_groups(shot: Shot) -> list[tuple[tuple[int, ...], tuple[Interact
             groups.remove(other)
             found = (found[0] | other[0], found[1] | other[1])
         groups.append(found)
-    return [(tuple(sorted(numbers)), tuple(meetings[name] for name in sorted(names))) for numbers, names in groups]
+    return [(tuple(sorted(numbers)), tuple(interactions[name] for name in sorted(names))) for numbers, names in groups]
 
 
 def _say_what_moved(state: State, before: State, free: State, took_s: Doubles) -> None:
@@ -86,57 +93,63 @@ def _say_what_moved(state: State, before: State, free: State, took_s: Doubles) -
     state.values[state_layout.MOVED : state_layout.MOVED + 3] = (state.place - before.place) / np.maximum(took_s, 1e-4)
 
 
-def run_anew(before: Shot | None, after: Shot) -> bool:
+def moves_differently(before: Shot | None, after: Shot) -> bool:
     """Whether interacting emitters move differently than before an edit; None: nothing is known of the previous shot."""
     after = effective_shot(after)
-    crowds = interaction_groups(after)
-    edit = changes_between(effective_shot(before), after) if crowds and before is not None else None
-    return bool(crowds) and (edit is None or any(after.emitters[n].id in edit.moved for of, _ in crowds for n in of))
+    interacting = interaction_groups(after)
+    edit = changes_between(effective_shot(before), after) if interacting and before is not None else None
+    return bool(interacting) and (
+        edit is None or any(after.emitters[n].id in edit.moved for of, _ in interacting for n in of)
+    )
 
 
 class Held:
-    """Tracks that are seen where those of another crowd are: that of the shot before an edit, while there is no time to run their
+    """Tracks shown in the states of another group: that of the shot before an edit, while there is no time to simulate their
     own from its first birth on."""
 
-    def __init__(self, crowd: InteractionGroup, theirs: dict[str, Track]) -> None:
-        self.crowd, self.theirs = crowd, theirs
-        self.straight = crowd.straight
+    def __init__(self, interaction_group: InteractionGroup, theirs: dict[str, Track]) -> None:
+        self.interaction_group, self.theirs = interaction_group, theirs
+        self.straight = interaction_group.straight
 
     @classmethod
     def of_before(cls, tracks: Sequence[Track], before: Sequence[Track]) -> Held | None:
-        """For tracks of an edited shot, by all those of the shot before; None if they were not a crowd."""
+        """For tracks of an edited shot, by all those of the shot before; None if they did not interact."""
         theirs = {track.emitter.id: track for track in before}
         own = [theirs.get(track.emitter.id) for track in tracks]
-        crowds = {id(track.crowd): track.crowd for track in own if track is not None}
-        crowd = next(iter(crowds.values()), None)
+        interacting = {id(track.interaction_group): track.interaction_group for track in own if track is not None}
+        interaction_group = next(iter(interacting.values()), None)
         return (
-            cls(crowd, theirs) if len(crowds) == 1 and None not in own and isinstance(crowd, InteractionGroup) else None
+            cls(interaction_group, theirs)
+            if len(interacting) == 1 and None not in own and isinstance(interaction_group, InteractionGroup)
+            else None
         )
 
     def of(self, track: Track, index: int, stale: Callable[[], bool] | None = None) -> State:
-        return self.crowd.of(self.theirs[track.emitter.id], index, stale)
+        return self.interaction_group.of(self.theirs[track.emitter.id], index, stale)
 
     def depends_on(self, t: float) -> tuple[str, str]:
-        return self.crowd.depends_on(t)
+        return self.interaction_group.depends_on(t)
 
     def at_rest(self, track: Track, t: float, stale: Callable[[], bool] | None = None) -> State | None:
-        return self.crowd.at_rest(self.theirs[track.emitter.id], t, stale)
+        return self.interaction_group.at_rest(self.theirs[track.emitter.id], t, stale)
 
 
 class InteractionGroup:
     """Tracks that are stepped together."""
 
-    def __init__(self, shot: Shot, tracks: list[Track], meetings: tuple[Interaction, ...], readings: Readings) -> None:
-        self.shot, self.tracks, self.meetings, self.readings = shot, tracks, meetings, readings
-        self.hz, self.cache, self.ladder = shot.simulation_rate, tracks[0].cache, tracks[0].cache.ladder
+    def __init__(
+        self, shot: Shot, tracks: list[Track], interactions: tuple[Interaction, ...], readings: Readings
+    ) -> None:
+        self.shot, self.tracks, self.interactions, self.readings = shot, tracks, interactions, readings
+        self.hz, self.cache, self.checkpoints = shot.simulation_rate, tracks[0].cache, tracks[0].cache.checkpoints
         # Bodies that are turned round between two steps go straight between them: a curve would bring them into what holds them.
-        self.straight = any(hasattr(FORCES.of(m).made, "position_pass") for m in meetings)
+        self.straight = any(hasattr(FORCES.of(m).made, "position_pass") for m in interactions)
         # One thread at a time computes further states; others that ask meanwhile find them.
         self._running = threading.Lock()
         self.running: Running | None = None
-        # What meetings keep from step to step, which never changes what comes of them.
+        # Caches of interactions from step to step, which never change a result.
         self._kept: dict[str, dict[str, Any]] = {}
-        # Where nobody ever moves, all is known at once.
+        # Particles that never move have only one state, which is known at once.
         self.still = still_contagion(self)
 
     @functools.cached_property
@@ -165,28 +178,28 @@ class InteractionGroup:
 
     def known(self, index: int) -> tuple[int, GroupState | None]:
         """The latest kept state at or before a step."""
-        return self.ladder.nearest(self.motion, self.tag, index)
+        return self.checkpoints.nearest(self.motion, self.tag, index)
 
     def _handed(self, index: int) -> tuple[int, GroupState | None]:
         """As `known`; what other processes have is looked for too, and kept."""
         at, state = self.known(index)
         if state is None or at < index:
-            found = self.cache.handed(self.motion, self.tag, index, None if state is None else at, None)
+            found = self.cache.from_other_processes(self.motion, self.tag, index, None if state is None else at, None)
             if found is not None:
                 at, state = found[0], GroupState(found[1])
-                self.ladder.keep(self.motion, self.tag(at), at, state, asked=at == index)
+                self.checkpoints.keep(self.motion, self.tag(at), at, state, asked=at == index)
         return at, state
 
     @property
     def reach_s(self) -> float | None:
-        """Shot time up to which states are kept, so that any moment before it is there soon; None if all are, or none."""
+        """Shot time up to which states are stored, so that any earlier moment is available quickly; None if all are, or none."""
         if self.still is not None:
             return None
-        index = self.ladder.furthest(self.motion, self.tag)
+        index = self.checkpoints.furthest(self.motion, self.tag)
         return None if index is None else index / self.hz
 
     def state(self, index: int, stale: Callable[[], bool] | None = None) -> GroupState:
-        """The states at a lattice step; raises Stale if `stale` says that nobody waits for them."""
+        """The states at a lattice step; raises Stale if `stale` reports that they are no longer wanted."""
         at, state = self.known(index)
         if state is not None and at == index:
             return state
@@ -200,15 +213,15 @@ class InteractionGroup:
                     min(index, self.first_index()),
                     GroupState(tuple(track.empty_state() for track in self.tracks)),
                 )
-            begun, handed = (at, time.monotonic()), time.perf_counter()
+            begun, shared_at = (at, time.monotonic()), time.perf_counter()
             while at < index:
                 if stale is not None and stale():
                     raise Stale
                 state, at = self._step(state, at, stale), at + 1
-                rung = self.ladder.keep(self.motion, self.tag(at), at, state, asked=at == index)
-                if rung or at == index:
-                    before, handed = handed, time.perf_counter()
-                    self.cache.hand_on(self.motion, self.tag(at), at, state.states, handed - before, rung)
+                checkpoint = self.checkpoints.keep(self.motion, self.tag(at), at, state, asked=at == index)
+                if checkpoint or at == index:
+                    before, shared_at = shared_at, time.perf_counter()
+                    self.cache.share(self.motion, self.tag(at), at, state.states, shared_at - before, checkpoint)
                 self._report(at, index, begun)
             return state
         finally:
@@ -223,7 +236,7 @@ class InteractionGroup:
             self.running = Running(at / self.hz, taken / (at - first) * (index - at))
 
     def at_rest(self, track: Track, t: float, stale: Callable[[], bool] | None = None) -> State | None:
-        """One emitter's state at any moment, if nobody of the crowd ever moves and all is known at once."""
+        """One emitter's state at any moment, if no particle of the group ever moves."""
         if self.still is None:
             return None
         found = caught_at_rest(self, self.still, stale)
@@ -234,11 +247,11 @@ class InteractionGroup:
         still = self.at_rest(track, index / self.hz, stale)
         return self.state(index, stale).states[self.tracks.index(track)] if still is None else still
 
-    def _step(self, crowd: GroupState, index: int, stale: Callable[[], bool] | None) -> GroupState:
+    def _step(self, interaction_group: GroupState, index: int, stale: Callable[[], bool] | None) -> GroupState:
         t, until = index / self.hz, (index + 1) / self.hz
-        velocity_passes = [m for m in self.meetings if hasattr(FORCES.of(m).made, "velocity_pass")]
-        position_passes = [m for m in self.meetings if hasattr(FORCES.of(m).made, "position_pass")]
-        states = crowd.states
+        velocity_passes = [m for m in self.interactions if hasattr(FORCES.of(m).made, "velocity_pass")]
+        position_passes = [m for m in self.interactions if hasattr(FORCES.of(m).made, "position_pass")]
+        states = interaction_group.states
         if velocity_passes and sum(s.count for s in states) > 0:
             states = self._swayed(states, velocity_passes, index, t)
         parts, free, before = [], [], []
@@ -254,20 +267,20 @@ class InteractionGroup:
         if position_passes and sum(s.count for s in parts) > 0:
             together = self._together(parts, index, until, (before, free))
             moved_on = np.zeros(together.place.shape[1], np.bool_)
-            for meeting in position_passes:
-                share = self._share(meeting, parts, until)
-                moved_on |= FORCES.of(meeting).made.position_pass(meeting, self.reader(until), together, share)
+            for interaction in position_passes:
+                share = self._share(interaction, parts, until)
+                moved_on |= FORCES.of(interaction).made.position_pass(interaction, self.reader(until), together, share)
             self._put(parts, together, moved_on, until)
             for state, began, alone in zip(parts, before, free, strict=True):
                 if len(state.values) > state_layout.HINDERED:
                     _say_what_moved(state, began, alone, np.minimum(1 / self.hz, until - state.moments))
-        state_passes = [m for m in self.meetings if hasattr(FORCES.of(m).made, "state_pass")]
+        state_passes = [m for m in self.interactions if hasattr(FORCES.of(m).made, "state_pass")]
         if state_passes and sum(s.count for s in parts) > 0:
-            for meeting in state_passes:
-                self._turn(meeting, parts, t)
+            for interaction in state_passes:
+                self._turn(interaction, parts, t)
         return GroupState(tuple(parts))
 
-    def _turn(self, meeting: Interaction, states: list[State], t: float) -> None:
+    def _turn(self, interaction: Interaction, states: list[State], t: float) -> None:
         """What happens between particles in a step from shot time t on: written into the rows of the states, which are new."""
         reached = [
             (track, state)
@@ -277,22 +290,22 @@ class InteractionGroup:
         if not reached:
             return
         until = t + 1 / self.hz
-        kin, ends = self.kin(reached, t, 1 / self.hz)
-        share = np.concatenate([self.felt(meeting, track, state, until) for track, state in reached])
-        FORCES.of(meeting).made.state_pass(
-            meeting, self.reader(until), kin, share, self._kept.setdefault(meeting.id, {})
+        particles, ends = self.particles(reached, t, 1 / self.hz)
+        share = np.concatenate([self.strengths(interaction, track, state, until) for track, state in reached])
+        FORCES.of(interaction).made.state_pass(
+            interaction, self.reader(until), particles, share, self._kept.setdefault(interaction.id, {})
         )
         for (_, state), first, last in zip(reached, ends, ends[1:], strict=False):
-            for row, values in zip(OF_KIN, kin.values, strict=True):
+            for row, values in zip(PARTICLE_ROWS, particles.values, strict=True):
                 state.values[row] = values[first:last]
 
-    def kin(self, reached: list[tuple[Track, State]], t: float, h: float) -> tuple[Kin, Longs]:
+    def particles(self, reached: list[tuple[Track, State]], t: float, h: float) -> tuple[InteractingParticles, Longs]:
         """What something happens to in a step of h s from shot time t on, and where each emitter's begin and the last end."""
         ends = np.cumsum([0, *(state.count for _, state in reached)])
         until = t + h
-        kin = Kin(
+        particles = InteractingParticles(
             np.ascontiguousarray(np.concatenate([s.place + self._origin(track, until) for track, s in reached], axis=1)),
-            np.concatenate([s.values[list(OF_KIN)] for _, s in reached], axis=1),
+            np.concatenate([s.values[list(PARTICLE_ROWS)] for _, s in reached], axis=1),
             np.concatenate([s.births for _, s in reached]), np.concatenate([s.moments for _, s in reached]),
             tuple(
                 Own(int(first), int(last), track.key, track.source.light)
@@ -300,10 +313,10 @@ class InteractionGroup:
             ),
             t, h, lambda name: self._zone(name, until),
         )  # fmt: skip
-        return kin, ends
+        return particles, ends
 
     def _zone(self, name: str | None, t: float) -> Doubles | None:
-        """A zone at a moment as a row (1, 1, k); None if there is none of the id."""
+        """A zone at a moment as a row (1, 1, k); None if no zone has the id."""
         zone = next((z for z in self.shot.zones if z.id == name), None)
         return None if zone is None else zones.pack(zone, self.readings, np.array([t]))[:, None]
 
@@ -314,12 +327,14 @@ class InteractionGroup:
     def _swayed(
         self, states: tuple[State, ...], velocity_passes: list[Interaction], index: int, t: float
     ) -> tuple[State, ...]:
-        """States whose velocities are changed by what meets in a step."""
+        """States after the interactions of a step changed their velocities."""
         together = self._together(list(states), index, t, None)
         added = np.zeros_like(together.velocity)
-        for meeting in velocity_passes:
-            share = self._share(meeting, states, t)
-            added += FORCES.of(meeting).made.velocity_pass(meeting, self.reader(t + 0.5 / self.hz), together, share)
+        for interaction in velocity_passes:
+            share = self._share(interaction, states, t)
+            added += FORCES.of(interaction).made.velocity_pass(
+                interaction, self.reader(t + 0.5 / self.hz), together, share
+            )
         added[:, together.fixed > 0] = 0
         found = []
         for part, state in zip(together.parts, states, strict=True):
@@ -361,7 +376,7 @@ class InteractionGroup:
         )  # fmt: skip
 
     def _origin(self, track: Track, t: float) -> Floats:
-        """Where places of an emitter are meant from, (3, 1)."""
+        """The origin of an emitter's places, (3, 1)."""
         if track.emitter.stays != "along":
             return np.zeros((3, 1), np.float32)
         return np.asarray(self.readings.frames(track.emitter, np.array([t])).place.T, np.float32)
@@ -376,28 +391,28 @@ class InteractionGroup:
         share = share_of_life(size, track.key, state.births, SIZE, age01)
         return np.asarray(0.5 * drawn * np.maximum(share, 0), np.float32)
 
-    def _share(self, meeting: Interaction, states: Sequence[State], t: float) -> Floats:
-        """The strength that each of the crowd feels of a meeting, (n,); nothing where it does not reach, or is gone."""
+    def _share(self, interaction: Interaction, states: Sequence[State], t: float) -> Floats:
+        """The strength of an interaction for each particle of the group, (n,); 0 where it does not reach."""
         return np.concatenate(
-            [self.felt(meeting, track, state, t) for track, state in zip(self.tracks, states, strict=True)]
+            [self.strengths(interaction, track, state, t) for track, state in zip(self.tracks, states, strict=True)]
         )
 
-    def felt(self, meeting: Interaction, track: Track, state: State, t: float) -> Floats:
-        """The strength that an emitter's particles feel of a meeting, (n,)."""
-        names = sorted(f.id for f in self.shot.reaching(track.emitter) if f.stage == "meeting")
+    def strengths(self, interaction: Interaction, track: Track, state: State, t: float) -> Floats:
+        """The strength of an interaction for each of an emitter's particles, (n,)."""
+        names = sorted(f.id for f in self.shot.reaching(track.emitter) if f.stage == "interaction")
         # Joints of strands are held to each other: they are not pushed besides.
-        strands = track.emitter.strand is not None and hasattr(FORCES.of(meeting).made, "position_pass")
-        if meeting.id not in names or state.count == 0 or strands:
+        strands = track.emitter.strand is not None and hasattr(FORCES.of(interaction).made, "position_pass")
+        if interaction.id not in names or state.count == 0 or strands:
             return np.zeros(state.count, np.float32)
-        tables = pack_world(self.shot, track.source, self.readings, "meeting", np.array([t]), 0.0)
+        tables = pack_world(self.shot, track.source, self.readings, "interaction", np.array([t]), 0.0)
         values = state.values
         if track.emitter.stays == "along":
             values = values.copy()
             values[0:3] += self._origin(track, t)
-        felt = shares(
-            tables.rows, tables.zoned, tables.curves, names.index(meeting.id), track.key, state.births, state.moments, t, values
+        strengths = shares(
+            tables.rows, tables.zoned, tables.curves, names.index(interaction.id), track.key, state.births, state.moments, t, values
         )  # fmt: skip
-        return np.where(state.values[state_layout.HOW] == contact.GONE, 0, felt).astype(np.float32)
+        return np.where(state.values[state_layout.HOW] == contact.GONE, 0, strengths).astype(np.float32)
 
     def _put(self, states: list[State], together: InteractionView, moved_on: Bools, t: float) -> None:
         """Write positions and velocities of moved particles back into states; the world has moved all others."""

@@ -1,4 +1,4 @@
-"""What meetings see of the particles of a crowd at one step."""
+"""The particles of a group at one step, as interactions see them."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ Read = Callable[[Any], float]
 
 @dataclass(frozen=True)
 class EmitterPart:
-    """The particles of one emitter in a crowd, columns `first` to `last`, with the surfaces that it knows."""
+    """The particles of one emitter in a group, columns `first` to `last`, with the surfaces that it knows."""
 
     first: int
     last: int
@@ -35,7 +35,7 @@ class EmitterPart:
 
 @dataclass(frozen=True)
 class InteractionView:
-    """The particles of a crowd, in the order of emitters and births: structure of arrays (k, n).
+    """The particles of a group, in the order of emitters and births: structure of arrays (k, n).
 
     before, started: places px and velocities px/s (3, n) when the step began; place, velocity: now, and once the step is done, as
     if nothing were touched; radius px, mass; fixed: which do not move, because they stick; age s, at the end of the step. h: the
@@ -65,16 +65,16 @@ class Own:
 
 
 # Rows of a state with the events of a particle, as they are in `Kin.values`.
-OF_KIN = (state_layout.HOW, state_layout.GONE_AT, state_layout.CAUGHT, state_layout.NEAR_SINCE)
+PARTICLE_ROWS = (state_layout.HOW, state_layout.GONE_AT, state_layout.CAUGHT, state_layout.NEAR_SINCE)
 K_HOW, K_GONE_AT, K_CAUGHT, K_NEAR_SINCE = range(4)
 
 
 @dataclass(frozen=True)
-class Kin:
-    """Particles that something happens to, in the order of emitters and births.
+class InteractingParticles:
+    """Interacting particles, in the order of emitters and births.
 
     place px (3, n) in the shot; values: the rows `OF_KIN` of states, to be changed; births, moments (n,); now: when the step began,
-    of h s; zone: a zone as it is at its end, by its id, as a row (1, 1, k); None if there is none.
+    of h s; zone: the zone with an id at its end, as a row (1, 1, k), or None.
     """
 
     place: Floats
@@ -119,7 +119,7 @@ def _shares(
 def shares(
     rows: Doubles, zoned: Doubles, curves: Floats, r: int, key: int, births: Longs, moments: Doubles, t: float, values: Floats
 ) -> Floats:  # fmt: skip
-    """The strength that each particle feels of the meeting in row `r`, with its zone, float32 (n,). values: as in `State`."""
+    """The strength for each particle of the interaction in row `r`, with its zone, float32 (n,). values: as in `State`."""
     out = np.empty(len(births), np.float32)
     _shares(rows, zoned, curves, r, np.uint64(key), births, moments, t, values, out)
     return out

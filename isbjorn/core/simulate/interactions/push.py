@@ -48,7 +48,7 @@ class _Bodies:
         self._none = np.zeros_like(self.place)
 
     def advance(self, gain: Floats, drift: Floats, h: float) -> None:
-        """Let each move on its own for h seconds; gain px/s and drift px (3, n)."""
+        """Move each body alone for h seconds; gain px/s and drift px (3, n)."""
         moving = self.place, self.velocity, self._radius, gain, drift, self._together.fixed, h
         for part in self._together.parts:
             advance(*moving, self._overlaps.bodies, self._overlaps.rows, *_surfaces(part))

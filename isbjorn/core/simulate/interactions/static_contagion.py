@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
     from isbjorn.core.simulate.interactions.group import InteractionGroup
-    from isbjorn.core.simulate.interactions.interaction_view import Kin
+    from isbjorn.core.simulate.interactions.interaction_view import InteractingParticles
     from isbjorn.core.simulate.track import Track
 
 _MOST_NEAREST = 16
@@ -58,20 +58,20 @@ def _rests(shot: Shot, track: Track) -> bool:
     )
 
 
-def still_contagion(crowd: InteractionGroup) -> Contagion | None:
+def still_contagion(interaction_group: InteractionGroup) -> Contagion | None:
     """The contagion of a group of particles that never move, if nothing about it changes with time."""
-    if len(crowd.meetings) != 1 or not isinstance(crowd.meetings[0], Contagion):
+    if len(interaction_group.interactions) != 1 or not isinstance(interaction_group.interactions[0], Contagion):
         return None
-    force = crowd.meetings[0]
-    zones = [z for z in crowd.shot.zones if z.id in (force.zone, force.seeds)]
+    force = interaction_group.interactions[0]
+    zones = [z for z in interaction_group.shot.zones if z.id in (force.zone, force.seeds)]
     numbers = [n for thing in (force, *zones) for _, n in numbers_of(thing)]
     still = (
-        not crowd.readings.played
+        not interaction_group.readings.played
         and force.then == "is immune"
         and force.slows == "nothing"
         and not any(n.timed or n.over_life is not None for n in numbers)
-        and all(crowd.readings.still(zone) for zone in zones)
-        and all(_rests(crowd.shot, track) for track in crowd.tracks)
+        and all(interaction_group.readings.still(zone) for zone in zones)
+        and all(_rests(interaction_group.shot, track) for track in interaction_group.tracks)
     )
     return force if still else None
 
@@ -180,14 +180,17 @@ _find_reaches = kernel_lock(_reaches)
 
 @dataclass(frozen=True)
 class Caught:
-    """When each of a crowd catches a contagion, for all time. born: its emitters' particles, as they are born; moments: s of shot
-    time, infinite: never, one array for each; none where too many are near each other."""
+    """When each particle of a group catches a contagion, for all time.
+
+    born: its emitters' particles in their states at birth; moments: s of shot time, infinite: never, one array for each; none where
+    too many are near each other.
+    """
 
     born: tuple[State, ...]
     moments: tuple[Doubles, ...]
 
     def state(self, number: int, t: float) -> State:
-        """One emitter's state at a moment, by its place in the crowd."""
+        """One emitter's state at a moment, by its place in the group."""
         born, caught = self.born[number], self.moments[number]
         here = born.moments <= t
         state = born if here.all() else born.only(np.flatnonzero(here))
@@ -200,25 +203,30 @@ class Caught:
 _CAUGHT: Cache[Caught] = Cache("states", 0.25)
 
 
-def caught_at_rest(crowd: InteractionGroup, force: Contagion, stale: Callable[[], bool] | None) -> Caught:
-    """When each of a crowd that never moves catches a contagion. Raises Stale if `stale` says that nobody waits for it."""
-    return _CAUGHT.get(crowd.depends_on(math.inf), lambda: _caught(crowd, force, stale))
+def caught_at_rest(interaction_group: InteractionGroup, force: Contagion, stale: Callable[[], bool] | None) -> Caught:
+    """When each particle of a group that never moves catches a contagion. Raises Stale if `stale` reports that it is no longer
+    wanted."""
+    return _CAUGHT.get(interaction_group.depends_on(math.inf), lambda: _caught(interaction_group, force, stale))
 
 
-def _caught(crowd: InteractionGroup, force: Contagion, stale: Callable[[], bool] | None) -> Caught:
-    tracks = crowd.tracks
-    born = tuple(track.newborn(-1e9, float(crowd.shot.length_s) + 1.0, stale) for track in tracks)
+def _caught(interaction_group: InteractionGroup, force: Contagion, stale: Callable[[], bool] | None) -> Caught:
+    tracks = interaction_group.tracks
+    born = tuple(track.newborn(-1e9, float(interaction_group.shot.length_s) + 1.0, stale) for track in tracks)
     until = max((float(s.moments.max()) for s in born if s.count), default=0.0)
-    kin, ends = crowd.kin(list(zip(tracks, born, strict=True)), until, 1 / crowd.hz)
-    moments = _handed_on(crowd, len(kin.births), lambda: _arrivals(crowd, force, born, kin, until, stale))
+    particles, ends = interaction_group.particles(list(zip(tracks, born, strict=True)), until, 1 / interaction_group.hz)
+    moments = _shared(
+        interaction_group,
+        len(particles.births),
+        lambda: _arrivals(interaction_group, force, born, particles, until, stale),
+    )
     if moments is None:
         return Caught(born, ())
     return Caught(born, tuple(moments[a:b] for a, b in zip(ends, ends[1:], strict=False)))
 
 
-def _handed_on(crowd: InteractionGroup, count: int, work_out: Callable[[], Doubles | None]) -> Doubles | None:
+def _shared(interaction_group: InteractionGroup, count: int, work_out: Callable[[], Doubles | None]) -> Doubles | None:
     """Moments (n,) from the cache of another process; otherwise computed and stored for others."""
-    shared_caches, key = crowd.tracks[0].cache.shared_caches, repr(crowd.depends_on(math.inf))
+    shared_caches, key = interaction_group.tracks[0].cache.shared_caches, repr(interaction_group.depends_on(math.inf))
     motion = hashlib.sha256(key.encode()).hexdigest()
     there = None if shared_caches is None else shared_caches.more("still", motion, key, 0)
     if there is not None and len(there) == 8 * count:
@@ -230,26 +238,28 @@ def _handed_on(crowd: InteractionGroup, count: int, work_out: Callable[[], Doubl
 
 
 def _arrivals(
-    crowd: InteractionGroup,
+    interaction_group: InteractionGroup,
     force: Contagion,
     born: tuple[State, ...],
-    kin: Kin,
+    particles: InteractingParticles,
     until: float,
     stale: Callable[[], bool] | None,
 ) -> Doubles | None:
     """When each catches it, (n,) s; None where too many are near each other."""
-    tracks, read = crowd.tracks, crowd.reader(until)
-    felt = [crowd.felt(force, track, state, until) for track, state in zip(tracks, born, strict=True)]
+    tracks, read = interaction_group.tracks, interaction_group.reader(until)
+    strengths = [
+        interaction_group.strengths(force, track, state, until) for track, state in zip(tracks, born, strict=True)
+    ]
     radius = max(read(force.radius), 1e-3)
-    grid = grid_of(kin.place, radius)
+    grid = grid_of(particles.place, radius)
     near = np.diff(grid.starts).astype(np.float64)
     if float((near * near).sum()) * 9 > _MOST_PAIRS:
         return None
     order = grid.order
-    place, share = np.ascontiguousarray(kin.place[:, order]), (np.concatenate(felt)[order] / np.float32(100))
-    time = np.where(share > 0, contagion.seeded(force, read, kin)[order], np.inf)
+    place, share = np.ascontiguousarray(particles.place[:, order]), (np.concatenate(strengths)[order] / np.float32(100))
+    time = np.where(share > 0, contagion.seeded(force, read, particles)[order], np.inf)
     pace, wait, lasts = (
-        contagion.drawn_by_each(force, n, read, kin, draw, {})[order] for n, draw in contagion.drawn(force)
+        contagion.drawn_by_each(force, n, read, particles, draw, {})[order] for n, draw in contagion.drawn(force)
     )
     far = np.empty(len(order), np.float32)
     _find_reaches(place, share, grid.starts, grid.size, grid.cell, radius, force.nearest, far)
@@ -258,7 +268,7 @@ def _arrivals(
     # In a row by their moments they are a heap.
     heap[:left] = seeds[np.argsort(time[seeds], kind="stable")]
     at[heap[:left]] = np.arange(left)
-    pace, moments = np.maximum(pace, 1e-9), kin.moments[order]
+    pace, moments = np.maximum(pace, 1e-9), particles.moments[order]
     while left:
         if stale is not None and stale():
             raise Stale

@@ -35,7 +35,7 @@ def _solved(parts: Doubles, x: Doubles, n: int) -> None:
 @inline_kernel("void(f8[:,::1], f8[::1], f8[::1], f8, f8, i8)", cache=True, error_model="numpy")
 def bending(band: Doubles, light: Doubles, mass: Doubles, rate: float, clamp: float, n: int) -> None:
     """The matrix of an implicit step of bending: masses, and `rate` times the squares of second differences; clamp: of the first
-    difference at the root. A joint that does not move (light 0) stands for itself."""
+    difference at the root. A joint that does not move (light 0) has an identity row."""
     for i in range(n):
         band[0, i], band[1, i], band[2, i] = mass[i], 0.0, 0.0
     for i in range(1, n - 1):

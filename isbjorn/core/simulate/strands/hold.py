@@ -1,11 +1,10 @@
-"""Strands: the joints of each stand in a state behind each other, root first, and have its birth number; whole strands live
-and die.
+"""Strands: the joints of each are adjacent in a state, root first, and share its birth number; whole strands are born and die.
 
-A step: the joints fly as the world lets them. In parts of it, what they gained is then given to them piece by piece, and each time
-bending is computed implicitly (the energy is that of the second differences of places, so it keeps momentum and is stable at any
-stiffness), lengths are brought back exactly (projection along the directions of before, as SHAKE does, by Newton's method with a
-tridiagonal matrix; where that fails, by turning pieces as little as may be), and velocities lose what would stretch them (RATTLE;
-Andersen 1983): a strand keeps its energy but for what bending and the world take.
+A step: the joints fly as the world lets them. In parts of it, the gained velocity is then applied piece by piece, and each time
+bending is computed implicitly (the energy is that of the second differences of places, so it conserves momentum and is stable at
+any stiffness), lengths are restored exactly (projection along the previous directions, as SHAKE does, by Newton's method with a
+tridiagonal matrix; where that fails, by turning pieces as little as possible), and velocities lose the part that would stretch them
+(RATTLE; Andersen 1983): a strand keeps its energy except for what bending and the world take.
 """
 
 from __future__ import annotations
@@ -157,7 +156,8 @@ def _hold(
             light[n - 1] = 0.0
         count = min(max(_PARTS_BY_SURFACES if solid else _PARTS, math.ceil(2.0 * math.sqrt(far) / seg)), _MOST_PARTS)
         hs = h / count
-        # How stiff: so that the strand, held at its root, sways so often. A limp one whose foot is held would fold up like a rule.
+        # Stiffness for which the strand, held at its root, sways at its rate. A limp one whose foot is held would fold up like a
+        # rule.
         sways = max(pace, _LIMP) if footed else pace
         k = (2.0 * math.pi * sways / _CANTILEVER) ** 2 * float(n - 1) ** 4
         tau = 2.0 * damping / (2.0 * math.pi * pace) if pace > 0 else 0.0
@@ -199,7 +199,7 @@ def _hold(
                         begun[c, i] = x[c, i]
                 fits = False
                 if footed and n > 2:
-                    # From the shape that it had, whose lengths are right.
+                    # Start from its previous shape, whose lengths are right.
                     for i in range(n):
                         for c in range(3):
                             x[c, i] = was[c, i] if light[i] > 0 else begun[c, i]

@@ -93,11 +93,11 @@ def brought_back(x: Doubles, way: Doubles, light: Doubles, seg: float, n: int, r
 def nearest(
     x: Doubles, wanted: Doubles, band: Doubles, light: Doubles, seg: float, n: int, rows: Doubles, right: Doubles
 ) -> bool:  # fmt: skip
-    """Let x come to where its lengths are right and it is nearest to `wanted`, as bending measures it (band, see
-    `bending`); whether it did.
+    """Move x to the nearest place to `wanted` at which its lengths are right, measured as bending does (band, see `bending`);
+    return whether that succeeded.
 
-    Held at both ends, a strand that is to be longer than its way must go aside: nearest by masses alone would be a zigzag. Newton's
-    method on all places with their pulls, of which each joint's stand together: a matrix of nine diagonals (4 n, 9), as L D Lᵀ.
+    A strand held at both ends that is longer than their distance must buckle sideways: nearest by masses alone would be a zigzag.
+    Newton's method on all places and their tensions, grouped by joint: a matrix of nine diagonals (4 n, 9), as L D Lᵀ.
     """
     for _ in range(_NEWTON):
         worst = 0.0

@@ -1,4 +1,4 @@
-"""Purposes of deliveries that are kept."""
+"""Saved delivery purposes."""
 
 import sqlalchemy as sa
 from alembic import op
