@@ -29,6 +29,7 @@ from isbjorn.demo.crowds import buoys, shoal
 from isbjorn.demo.fountain import fountain
 from isbjorn.demo.furnace import glass
 from isbjorn.demo.kelp import kelp
+from isbjorn.demo.lanterns import lanterns
 from isbjorn.demo.lights import net_lights, rime, skarvoy
 from isbjorn.demo.pieces import curve, ramp, reach
 from isbjorn.demo.ribbon import ribbon
@@ -172,6 +173,7 @@ def shipped() -> tuple[tuple[list[str], Shot], ...]:
         (kelp("-"), "right", ["water", "strands", "plant"]), (kelp("-"), "lamps", ["light", "strands", "hung"]),
         (ribbon("-"), "ribbon", ["light", "loop", "bent"]),
         (skarvoy("-"), "flakes", ["weather", "snow", "wind"]), (net_lights("-"), "lamps", ["light", "lines"]),
+        (lanterns("-"), "lanterns", ["light", "models", "paper"]),
         (glass("-"), "melt", ["liquid", "skin", "fire"]),
         (fountain("-"), "jet", ["water", "jet"]), (fountain("-"), "rings", ["water", "rings", "born of"]),
         (net_lights("-"), "fall", ["fire", "trail"]), (rime("-"), "crystals", ["ice", "still", "lit"]),

@@ -8,11 +8,13 @@ from typing import Annotated, Any
 
 import cv2
 import numpy as np
+import numpy.typing as npt
 import simplejpeg
 from fastapi import APIRouter, Depends, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, ValidationError
 
+from isbjorn.core.arrays import Floats
 from isbjorn.core.colour import encoded
 from isbjorn.core.document import Emitter, Number, Shot
 from isbjorn.core.document.bodies import Skin
@@ -20,8 +22,10 @@ from isbjorn.core.document.files import first_problem
 from isbjorn.core.document.kinds import BODIES
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.glyphs import FONTS, drawn, font
+from isbjorn.core.inspect.portrait import body_picture as drawn_body
 from isbjorn.core.inspect.skins import PRESETS, skin_of, skin_picture
 from isbjorn.core.render.atlas import Bodies
+from isbjorn.core.render.models.bodies import has_models
 from isbjorn.studio.context import Frame, Id, Studio, studio_of
 from isbjorn.studio.tables import Media, unseen
 from isbjorn.studio.uploads import housed, receive, safe_name
@@ -29,6 +33,7 @@ from isbjorn.studio.uploads import housed, receive, safe_name
 router = APIRouter(prefix="/api", tags=["bodies"])
 # A portrait waits no longer than this while a user plays or drags.
 _LATE_S = 1.0
+_GROUND = np.array([16, 22, 24]) / 255
 Here = Annotated[Studio, Depends(studio_of)]
 
 
@@ -58,6 +63,8 @@ def body_picture(
         raise IsbjornError(f"{message}.", field, "Select another body.") from None
     except (ValueError, RecursionError):
         raise IsbjornError("this is not JSON.", "body", "Send a body in the format of the document.") from None
+    if has_models(emitter):
+        return _on_dark(drawn_body(emitter, side, studio.plates))
     emitter = emitter.model_copy(update={"size": Number(value=side)})
     bodies = Bodies(Shot(emitters=(emitter,)), emitter, 1.0, studio.plates)
     one, zero = np.zeros(1, np.int64), np.zeros(1)
@@ -65,11 +72,21 @@ def body_picture(
     size, first, _, channels = (int(n) for n in pages.table[page[0]])
     sheet = pages.texels[first : first + size * size * channels].reshape(size, size, channels)
     rgb = encoded(np.clip(sheet[..., :3] if channels == 4 else np.repeat(sheet, 3, axis=2), 0, 1))
-    ground = np.array([16, 22, 24]) / 255
     cover = sheet[..., 3:] if channels == 4 else sheet
-    shaded = rgb + ground * (1 - cover)
+    shaded = rgb + _GROUND * (1 - cover)
     fitted = cv2.resize(shaded.astype(np.float32), (side, side), interpolation=cv2.INTER_AREA)
-    grid = np.ascontiguousarray(np.clip(fitted * 255 + 0.5, 0, 255).astype(np.uint8))
+    return _jpeg(np.asarray(fitted, np.float32))
+
+
+def _on_dark(picture: Floats) -> Response:
+    """A picture, linear and premultiplied, on the dark ground of the picker."""
+    cover = picture[..., 3:]
+    colour = encoded(np.clip(picture[..., :3] / np.maximum(cover, 1e-6), 0, 1))
+    return _jpeg(colour * cover + _GROUND * (1 - cover))
+
+
+def _jpeg(rgb: npt.NDArray[np.floating]) -> Response:
+    grid = np.ascontiguousarray(np.clip(np.asarray(rgb) * 255 + 0.5, 0, 255).astype(np.uint8))
     return Response(simplejpeg.encode_jpeg(grid, quality=90, colorspace="RGB"), media_type="image/jpeg")
 
 

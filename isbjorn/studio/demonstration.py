@@ -20,6 +20,7 @@ from isbjorn.demo.crowds import buoys, shoal
 from isbjorn.demo.fountain import SQUARE_FRAMES, fountain, square
 from isbjorn.demo.furnace import FURNACE_FRAMES, furnace, glass
 from isbjorn.demo.kelp import REEF_FRAMES, kelp, reef
+from isbjorn.demo.lanterns import lanterns
 from isbjorn.demo.lights import net_lights, rime, skarvoy
 from isbjorn.demo.music import write_music
 from isbjorn.demo.northern import northern
@@ -79,6 +80,7 @@ _SCENES = (
     _Scene(glass, "The furnace", "furnace.mp4", furnace, FURNACE_FRAMES),
     _Scene(kelp, "Reef", "reef.mp4", reef, REEF_FRAMES),
     _Scene(northern, "Northern lights", "northern-lights.mp4", nights.aurora, nights.AURORA_FRAMES, led=True),
+    _Scene(lanterns, "Pier at dusk", "pier-at-dusk.mp4", harbour.frames, harbour.FRAMES),
 )
 
 

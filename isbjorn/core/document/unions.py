@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 from pydantic import BeforeValidator, Field
 
 # All of them, whether they are named below or not: they register their kinds.
-from isbjorn.core.document import bodies, deformers, effects, forces, interactions, shapes  # noqa: F401
+from isbjorn.core.document import bodies, deformers, effects, forces, interactions, models, shapes  # noqa: F401
 from isbjorn.core.document.base import Part
 from isbjorn.core.document.kinds import BODIES, DEFORMERS, FORCES, SHAPES, STEPS, load_extensions
 

@@ -9,13 +9,14 @@ import numpy as np
 from isbjorn.core.appearance.looks import dress
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Floats
-from isbjorn.core.document import Camera, Emitter, Number, Shot, Use
+from isbjorn.core.document import Burst, Camera, Emitter, Number, Shot, Use
 from isbjorn.core.document.effective_shot import effective_shot
 from isbjorn.core.evaluate import curves
 from isbjorn.core.frame import Solver
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.emitters import EmitterRasteriser
+from isbjorn.core.render.models.bodies import has_models
 from isbjorn.core.simulate.state import State
 from isbjorn.core.simulate.state_layout import ROWS
 
@@ -47,6 +48,19 @@ def _middle(emitter: Emitter) -> Emitter:
         "lit": Number(value=0),
     }  # fmt: skip
     return emitter.model_copy(update={**even, **alone})
+
+
+def body_picture(emitter: Emitter, side: int, plates: PlateReader | None = None) -> Floats:
+    """The body of an emitter as it is drawn, white and turned a little, in a square of `side` px: float32 (side, side, 4)."""
+    turned = {"turn_x": Number(value=24), "turn_y": Number(value=-32)} if has_models(emitter) else {}
+    alone = _middle(emitter).model_copy(
+        update={"size": Number(value=_FILLED * side), "rate": Number(value=0), "bursts": (Burst(count=1),), **turned}
+    )
+    shot = Shot(emitters=(alone,), width=side, height=side)
+    context = RenderContext(shot, Solver(shot, plates=plates), Fraction(0), 1.0, plates or PlateReader())
+    picture = np.zeros((side, side, 4), np.float32)
+    context.draw(0, picture)
+    return picture
 
 
 def portrait(

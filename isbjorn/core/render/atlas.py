@@ -241,13 +241,7 @@ class Bodies:
         ahead: which particles leave so that the text must be dealt from its end to be readable. happened: which particles the event
         has reached by which bodies are dealt, where they are dealt in that way.
         """
-        drawn = draws01(key, births, BODY)
-        which = np.minimum(np.searchsorted(self._ends, drawn, side="right"), len(self.parts) - 1)
-        if happened is not None and len(self.parts) > 1:
-            # The first until it happens, then one of the others.
-            first = self._ends[0]
-            others = np.searchsorted(self._ends, first + drawn * (1 - first), side="right")
-            which = np.where(happened, np.clip(others, 1, len(self.parts) - 1), 0)
+        which = self.which(key, births, happened)
         keys: list[tuple[Any, ...]] = []
         page, tinted = np.zeros(len(births), np.int64), np.ones(len(births), bool)
         for number, part in enumerate(self.parts):
@@ -265,6 +259,17 @@ class Bodies:
         numbers: dict[tuple[Any, ...], int] = {}
         of = np.array([numbers.setdefault(key, len(numbers)) for key in keys])
         return self._bound(tuple(fitting(list(numbers)))), of[page], tinted
+
+    def which(self, key: int, births: Longs, happened: npt.NDArray[np.bool_] | None = None) -> Longs:
+        """The body of each particle, by its place among those that are mixed, (n,)."""
+        drawn = draws01(key, births, BODY)
+        which = np.minimum(np.searchsorted(self._ends, drawn, side="right"), len(self.parts) - 1)
+        if happened is not None and len(self.parts) > 1:
+            # The first until it happens, then one of the others.
+            first = self._ends[0]
+            others = np.searchsorted(self._ends, first + drawn * (1 - first), side="right")
+            which = np.where(happened, np.clip(others, 1, len(self.parts) - 1), 0)
+        return which
 
     def _bound(self, keys: tuple[tuple[Any, ...], ...]) -> Pages:
         return _pages(keys, self.pictures)

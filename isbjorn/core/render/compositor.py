@@ -27,6 +27,7 @@ from isbjorn.core.render.display_encoding import bounds
 from isbjorn.core.render.effects import EffectMoment, around, region, worked, working
 from isbjorn.core.render.layer_cache import Digests, Facts, LayerCache
 from isbjorn.core.render.mattes import matte_of
+from isbjorn.core.render.models.bodies import shows_ground
 from isbjorn.core.render.pixel_pass import LayerPiece, cover_of, hold, lay_piece, pixels_of, whole
 from isbjorn.core.render.skin import bends
 
@@ -59,7 +60,7 @@ def reads_ground(shot: Shot) -> bool:
     uses = any(u.use.kind != "picture" and u.use.of in (None, "plate") for u in units)
     if any(u.on and u.skin is not None and bends(u.skin) for u in _units(shot)):
         return True
-    if any(e.on and e.ripples is not None for e in shot.emitters):
+    if any(e.on and (e.ripples is not None or shows_ground(e)) for e in shot.emitters):
         return True
     return uses or any(MODES[u.blend] != 0 for u in units)
 

@@ -23,6 +23,7 @@ from isbjorn.core.render.camera import Counts, Orbit, Projection, projection
 from isbjorn.core.render.emitters import EmitterRasteriser
 from isbjorn.core.render.exposure import ExposureChange, by_id, change_of, is_among
 from isbjorn.core.render.lights import rows_of
+from isbjorn.core.render.models.bodies import has_models, tumbles_px
 from isbjorn.core.render.pixel_pass import lay
 from isbjorn.core.render.ripples import draw_ripples
 from isbjorn.core.render.skin import draw_skin
@@ -33,6 +34,8 @@ from isbjorn.core.simulate.strands.joints import along_strands
 
 P = TypeVar("P")
 _WIDE_SHUTTER, _EXPOSURES, _JUMP_PX = 180.0, 8, 1.5
+# Models are drawn in at most this many poses while the shutter is open.
+_POSES = 24
 # Of a ball's radius, under a skin: what it goes in a frame without being smeared, and from one moment to the next where it is.
 _HIDDEN, _STEP = 0.75, 0.25
 
@@ -133,6 +136,13 @@ class RenderContext:
             if not emitter.ripples.bodies:
                 pen.count(particles)
                 return particles
+        if blurred and has_models(emitter) and not bare and self.measure is None:
+            moments = self._moments_of([number])
+            if moments:
+                self._mean(lambda one, layer: one.draw(number, layer, blend), moments, onto)
+                pen.count(particles)
+                return particles
+            blurred = False
         drawn, change = self._blurred(number, particles) if blurred else (particles, None)
         if emitter.lines is not None and not bare:
             pen.lines(particles, onto)
@@ -188,7 +198,7 @@ class RenderContext:
         """The moments of the open shutter at which one skin over some emitters is drawn; none where one picture is enough."""
         if not self.open or not numbers or self.measure is not None:
             return []
-        count = max(self._exposures_of(number, skinned=True) for number in numbers)
+        count = max(self._exposures_of(number, self.shot.emitters[number].skin is not None) for number in numbers)
         return self.exposures(count) if count > 1 else []
 
     def _mean(self, draw: Callable[[RenderContext, Floats], object], moments: list[Fraction], onto: Floats) -> None:
@@ -265,6 +275,12 @@ class RenderContext:
             if gone <= _HIDDEN * radius:
                 return 1
             jump = max(jump, _STEP * radius)
+        if has_models(self.shot.emitters[number]):
+            particles = self.solver.of(number, self.seconds, self.stale)
+            gone += tumbles_px(
+                self.shot.emitters[number], particles, float(self.open[-1] - self.open[0]), self.view.scale_x
+            )
+            return min(_POSES, max(1, math.ceil(gone / jump)))
         return min(_EXPOSURES, max(1, math.ceil(gone / jump)))
 
     def _blurred(self, number: int, now: Particles) -> tuple[Particles, ExposureChange]:

@@ -21,6 +21,7 @@ from isbjorn.core.render.camera import Projection, rank, tallied
 from isbjorn.core.render.discs import draw_onto, records_alike
 from isbjorn.core.render.exposure import ExposureChange, Growth
 from isbjorn.core.render.lights import lit
+from isbjorn.core.render.models.bodies import draw_bodies, has_models
 from isbjorn.core.render.neighbours import pairs
 from isbjorn.core.render.overdraw import BLENDED, DISCS, SMEARED, SPRITES, STROKES, affordable, covered, within
 from isbjorn.core.render.profiles import HARD, SOFT, mean_cover, pack_body
@@ -43,7 +44,7 @@ class EmitterRasteriser:
 
     def __init__(self, context: RenderContext, emitter: Emitter, number: int, blend: str, bare: bool = False) -> None:
         self.context, self.emitter, self.number, self.bare = context, emitter, number, bare
-        self.covers = blend != "add" and not bare
+        self.blend, self.covers = blend, blend != "add" and not bare
         self.mode = 0 if bare else MODES[blend]
         self.key = context.solver.tracks[number].key
 
@@ -111,9 +112,15 @@ class EmitterRasteriser:
         ahead = _way(context.view, p)
         held = Bodies(context.shot, e, context.view.scale_x, context.pictures, context.measure is not None)
         births, moments = births_of(p.id), t - p.age.astype(np.float64)
-        pages, page, tinted = held.shown(
-            track.key, births, moments, p.age01, t, lambda: _reads_backward(p), _happened(e, p)
-        )
+        happened = _happened(e, p)
+        if has_models(e):
+            which = held.which(track.key, births, happened)
+            solid = draw_bodies(self, p, 0.5 * size * p.size, radius, colour, opacity, which, onto)
+            if solid.all():
+                return
+            # Flat bodies of the same emitter are drawn over its models.
+            opacity = np.where(solid, 0, opacity).astype(np.float32)
+        pages, page, tinted = held.shown(track.key, births, moments, p.age01, t, lambda: _reads_backward(p), happened)
         shade = np.concatenate([np.where(tinted[:, None], colour, 1).astype(np.float32), opacity[:, None]], axis=1)
         turn = np.radians(p.angle.astype(np.float64))
         if e.facing == "motion":

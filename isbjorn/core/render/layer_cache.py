@@ -20,6 +20,7 @@ from isbjorn.core.document.references import references_of
 from isbjorn.core.render.camera import Counts
 from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.effects import working
+from isbjorn.core.render.models.bodies import has_models
 from isbjorn.core.render.pixel_pass import LayerPiece
 from isbjorn.core.runtime.memory import share_of
 
@@ -108,7 +109,7 @@ class Digests:
             return [e.id]
         ahead = float(self.context.seconds) + _FRAMES_AHEAD / float(self.shot.frame_rate)
         names = [e.id, *(f.id for f in self.shot.reaching(e))]
-        if e.lit.value or e.lit.timed:
+        if e.lit.value or e.lit.timed or has_models(e):
             names += [lamp.id for lamp in self.shot.lights]
         stamps = [
             str(self.context.pictures.stamp(b.media))

@@ -1,0 +1,128 @@
+"""Models: bodies in depth, with a form, a material and surroundings. The engine side is `isbjorn.core.render.models`."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from isbjorn.core.document.base import Part, ShownIf
+from isbjorn.core.document.bodies import OneBody
+from isbjorn.core.document.effects import Hex
+from isbjorn.core.document.kinds import BODIES, shown
+from isbjorn.core.document.values import Number, Spec, timed_spec
+
+Form = Literal["box", "ball", "capsule", "cone", "torus", "drop", "gem", "card"]
+
+
+def _measure(unit: str, low: float, high: float, help: str, title: str = "", step: float = 1.0) -> Spec:
+    return Spec(unit=unit, low=low, high=high, clock="none", step=step, spread=False, help=help, title=title)
+
+
+class Solid(Part):
+    """A form in depth with its measures. Its largest measure is the size of what uses it."""
+
+    form: Form = Field(default="box", description="The form of the model.")
+    width: Annotated[
+        Number, _measure("%", 1, 100, "Width compared with the largest side."), ShownIf("form", "box", "card")
+    ] = Number(value=100)
+    height: Annotated[
+        Number, _measure("%", 1, 100, "Height compared with the largest side."), ShownIf("form", "box", "card", "gem")
+    ] = Number(value=100)
+    deep: Annotated[
+        Number, _measure("%", 1, 100, "Depth compared with the largest side.", "Depth"), ShownIf("form", "box")
+    ] = Number(value=100)
+    bevel: Annotated[
+        Number,
+        _measure("%", 0, 90, "How far the edges are cut, in per cent of half the shortest side."),
+        ShownIf("form", "box"),
+    ] = Number(value=0)
+    length: Annotated[
+        Number,
+        _measure("%", 0, 1000, "Length of the straight part, in per cent of the diameter."),
+        ShownIf("form", "capsule", "cone"),
+    ] = Number(value=100)
+    top: Annotated[
+        Number,
+        _measure("%", 0, 100, "Radius of the tip in per cent of the base: 0 is a cone, 100 a cylinder.", "Tip"),
+        ShownIf("form", "cone"),
+    ] = Number(value=0)
+    thickness: Annotated[
+        Number, _measure("%", 2, 49, "Radius of the tube in per cent of the outer radius."), ShownIf("form", "torus")
+    ] = Number(value=28)
+    slender: Annotated[
+        Number,
+        _measure("%", 0, 100, "How narrow the drop is; higher values make it narrower."),
+        ShownIf("form", "drop"),
+    ] = Number(value=30)
+    facets: Annotated[int, ShownIf("form", "gem")] = Field(
+        default=8, ge=4, le=32, description="Number of facets around the stone."
+    )
+    detail: Annotated[int, ShownIf("form", "ball")] = Field(
+        default=3, ge=0, le=5, description="Fineness of the ball: each step has four times as many faces."
+    )
+    smooth: Annotated[
+        Number,
+        _measure(
+            "°", 0, 180, "Edges between faces that turn by less than this angle look rounded.", "Smooth edges below"
+        ),
+    ] = Number(value=40)
+
+
+_LIT = ShownIf("material", "matte", "plastic", "metal", "glass", "rim")
+
+
+@BODIES.register("isbjorn.core.render.models.bodies:ModelPages")
+class ModelBody(OneBody, Solid):
+    """A body in depth, which turns about three axes and hides what is behind it."""
+
+    model_config = shown("Model")
+    kind: Literal["model"] = "model"
+    material: Literal["glowing", "matte", "plastic", "metal", "glass", "rim"] = Field(
+        default="matte",
+        description="How the surface answers to light. glowing: its own colour, without shading; rim: matte with a "
+        "glowing edge; glass: bends the picture behind it.",
+    )
+    roughness: Annotated[
+        Number,
+        timed_spec("%", 0, 100, "How blurred reflections are, in per cent.", 5),
+        ShownIf("material", "plastic", "metal", "glass"),
+    ] = Number(value=25)
+    index: Annotated[
+        Number,
+        timed_spec(
+            "", 1, 3, "How strongly glass bends light: 1.33 is water, 1.5 is window glass.", 0.01, "Refractive index"
+        ),
+        ShownIf("material", "glass"),
+    ] = Number(value=1.45)
+    behind: Annotated[
+        Number,
+        timed_spec(
+            "px",
+            0,
+            20_000,
+            "Distance from the body to the picture that glass shows, in px.",
+            10,
+            "Distance of backdrop",
+        ),
+        ShownIf("material", "glass"),
+    ] = Number(value=200)
+    rim_colour: Annotated[Hex, ShownIf("material", "rim")] = "#ffb347"
+    rim: Annotated[
+        Number,
+        timed_spec("%", 0, 2000, "Brightness of the glowing edge, in per cent.", 5, "Rim brightness"),
+        ShownIf("material", "rim"),
+    ] = Number(value=150)
+    rim_width: Annotated[
+        Number,
+        timed_spec("%", 1, 100, "How far the glow reaches from the edge to the middle, in per cent.", 5),
+        ShownIf("material", "rim"),
+    ] = Number(value=35)
+    surroundings: Annotated[Literal["none", "studio", "day", "dusk", "night"], _LIT] = Field(
+        default="studio", description="What lights the model from all sides and is reflected in it."
+    )
+    ambient: Annotated[
+        Number,
+        timed_spec("%", 0, 1000, "Brightness of the surroundings, in per cent.", 5, "Surroundings' brightness"),
+        _LIT,
+    ] = Number(value=100)

@@ -1,0 +1,167 @@
+"""Meshes: corners and faces of a model, with its normals, edges, area and volume.
+
+A face has three or four corners, counter-clockwise seen from outside; four are in one plane. Models fit a ball of radius 1 by their
+largest measure: the longest side of the box around them is 2, and its middle is the origin. x points to where a body faces, y up, z
+toward the viewer.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from isbjorn.core.arrays import Doubles, Floats, Ints
+
+# Corners nearer than this, as a share of the largest measure, are one when a mesh is welded.
+_WELDED = 1e-6
+# Pairs of corners that are compared at once for smooth normals.
+_MOST_PAIRS = 4_000_000
+
+
+@dataclass(frozen=True)
+class Mesh:
+    """points (v, 3) float32; faces (f, 4) int32, the last -1 for a triangle; normals (f, 4, 3) float32, one per corner; colours (v,
+    3) float32, linear, or None."""
+
+    points: Floats
+    faces: Ints
+    normals: Floats
+    colours: Floats | None = None
+
+    @cached_property
+    def triangles(self) -> Ints:
+        """All faces as triangles, int32 (t, 3)."""
+        fours = self.faces[self.faces[:, 3] >= 0]
+        return np.ascontiguousarray(np.concatenate([self.faces[:, :3], fours[:, [0, 2, 3]]]), np.int32)
+
+    @cached_property
+    def area(self) -> float:
+        """Area of all faces, in squares of the unit."""
+        a, b, c = (self.points[self.triangles[:, k]].astype(np.float64) for k in range(3))
+        return float(0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1).sum())
+
+    @cached_property
+    def volume(self) -> float:
+        """Enclosed volume of a closed mesh, by the divergence theorem; negative if its faces point inward."""
+        a, b, c = (self.points[self.triangles[:, k]].astype(np.float64) for k in range(3))
+        return float(np.einsum("ij,ij->", a, np.cross(b, c)) / 6)
+
+    @cached_property
+    def edges(self) -> tuple[Ints, Floats]:
+        """Edges between corners, int32 (e, 2), and the cosine of the angle between the normals of their two faces, float32 (e,); -2
+        where an edge has one face only. Diagonals of faces are not among them."""
+        ends, faces = _half_edges(self.faces)
+        low = np.sort(ends, axis=1).astype(np.int64)
+        key = low[:, 0] * len(self.points) + low[:, 1]
+        order = np.argsort(key, kind="stable")
+        first = np.flatnonzero(np.diff(key[order], prepend=-1))
+        count = np.diff(np.append(first, len(key)))
+        normals = face_normals(self.points, self.faces)
+        cosine = np.full(len(first), -2.0, np.float32)
+        two = count >= 2
+        a, b = normals[faces[order[first[two]]]], normals[faces[order[first[two] + 1]]]
+        cosine[two] = np.einsum("ij,ij->i", a, b)
+        return np.ascontiguousarray(low[order[first]], np.int32), cosine
+
+    @property
+    def is_closed(self) -> bool:
+        """Whether every edge has two faces, which pass it in opposite directions."""
+        ends, _ = _half_edges(self.faces)
+        there = {(int(a), int(b)) for a, b in ends}
+        return len(there) == len(ends) and all((b, a) in there for a, b in there)
+
+
+def _half_edges(faces: Ints) -> tuple[Ints, Ints]:
+    """The edges of every face in its direction, (h, 2), and the face of each, (h,)."""
+    following = np.roll(faces, -1, axis=1)
+    three = faces[:, 3] < 0
+    following[three, 2] = faces[three, 0]
+    ends = np.stack([faces, following], axis=2).reshape(-1, 2)
+    of = np.repeat(np.arange(len(faces), dtype=np.int32), 4)
+    there = ends[:, 0] >= 0
+    return ends[there], of[there]
+
+
+def face_normals(points: Floats, faces: Ints) -> Doubles:
+    """Unit normals of faces, float64 (f, 3); 0 for faces without area."""
+    p = points.astype(np.float64)
+    a, b, c = (p[faces[:, k]] for k in range(3))
+    d = p[np.where(faces[:, 3] >= 0, faces[:, 3], faces[:, 2])]
+    # Half the cross product of the diagonals is the area of a plane four-sided face, and of a triangle whose last corner repeats.
+    normal = np.cross(c - a, d - b)
+    length = np.linalg.norm(normal, axis=1, keepdims=True)
+    return np.asarray(normal / np.maximum(length, 1e-300) * (length > 0))
+
+
+def smooth_normals(points: Floats, faces: Ints, degrees: float) -> Floats:
+    """Normals at the corners of faces, float32 (f, 4, 3): the mean of the faces around the corner that turn from it by less than
+    some degrees, weighted by their angles at the corner (Thürmer and Wüthrich 1998, "Computing vertex normals from polygonal
+    facets")."""
+    flat = face_normals(points, faces)
+    out = np.repeat(flat[:, None, :], 4, axis=1)
+    if degrees > 0:
+        at, corner = np.nonzero(faces >= 0)
+        weight = _angles(points, faces)[at, corner]
+        order = np.argsort(faces[at, corner], kind="stable")
+        at, corner, weight = at[order], corner[order], weight[order]
+        first = np.flatnonzero(np.diff(faces[at, corner], prepend=-1))
+        count = np.diff(np.append(first, len(at)))
+        start, many = np.repeat(first, count), np.repeat(count, count)
+        least, block = math.cos(math.radians(degrees)), max(1, int(many.max(initial=1)))
+        step = max(1, _MOST_PAIRS // block)
+        for begin in range(0, len(at), step):
+            mine = np.arange(begin, min(begin + step, len(at)))
+            one = np.repeat(mine, many[mine])
+            within = np.arange(len(one)) - np.repeat(np.cumsum(many[mine]) - many[mine], many[mine])
+            other = start[one] + within
+            near = np.einsum("ij,ij->i", flat[at[one]], flat[at[other]]) >= least - 1e-9
+            share = np.where(near, weight[other], 0.0)[:, None] * flat[at[other]]
+            total = np.zeros((len(mine), 3))
+            np.add.at(total, one - begin, share)
+            length = np.linalg.norm(total, axis=1, keepdims=True)
+            out[at[mine], corner[mine]] = np.where(length > 1e-12, total / np.maximum(length, 1e-12), flat[at[mine]])
+    return np.ascontiguousarray(out, np.float32)
+
+
+def _angles(points: Floats, faces: Ints) -> Doubles:
+    """The angle of each face at each of its corners, radians (f, 4)."""
+    p, three = points.astype(np.float64), faces[:, 3] < 0
+    after, before = np.roll(faces, -1, axis=1), np.roll(faces, 1, axis=1)
+    after[three, 2], before[three, 0] = faces[three, 0], faces[three, 2]
+    to, back = p[after] - p[faces], p[before] - p[faces]
+    length = np.linalg.norm(to, axis=2) * np.linalg.norm(back, axis=2)
+    cosine = np.einsum("ijk,ijk->ij", to, back) / np.maximum(length, 1e-300)
+    return np.asarray(np.arccos(np.clip(cosine, -1, 1)))
+
+
+def welded(points: Floats, faces: Ints) -> tuple[Floats, Ints]:
+    """Points without doubles, and faces that refer to them; faces that lose their area go."""
+    across = max(float(np.ptp(points, axis=0).max(initial=0.0)), 1e-30)
+    grid = np.round(points.astype(np.float64) / (across * _WELDED)).astype(np.int64)
+    _, first, of = np.unique(grid, axis=0, return_index=True, return_inverse=True)
+    order = np.argsort(first)
+    rank = np.empty(len(order), np.int64)
+    rank[order] = np.arange(len(order))
+    joined = np.where(faces >= 0, rank[of.reshape(-1)[np.maximum(faces, 0)]], -1)
+    three = joined[:, 3] < 0
+    alike = (joined[:, 0] == joined[:, 1]) | (joined[:, 1] == joined[:, 2])
+    alike |= np.where(
+        three, joined[:, 2] == joined[:, 0], (joined[:, 2] == joined[:, 3]) | (joined[:, 3] == joined[:, 0])
+    )
+    return points[first[order]], np.ascontiguousarray(joined[~alike], np.int32)
+
+
+def fitted(points: Floats) -> tuple[Floats, float]:
+    """Points about the middle of the box around them, with 2 as its longest side; and how long that was."""
+    low, high = points.min(axis=0).astype(np.float64), points.max(axis=0).astype(np.float64)
+    longest = float((high - low).max())
+    return ((points - 0.5 * (low + high)) * (2 / max(longest, 1e-30))).astype(np.float32), longest
+
+
+def mesh_of(points: Floats, faces: Ints, smooth_degrees: float, colours: Floats | None = None) -> Mesh:
+    """A mesh that fits its unit, with smooth normals."""
+    points = fitted(points)[0]
+    return Mesh(points, faces, smooth_normals(points, faces, smooth_degrees), colours)

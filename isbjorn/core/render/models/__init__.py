@@ -1,0 +1,1 @@
+"""Particles drawn as models: meshes in tiles, depth-tested among themselves, with materials and surroundings."""

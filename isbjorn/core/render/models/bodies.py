@@ -1,0 +1,235 @@
+"""Bodies of particles that are models: their meshes, materials and poses."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from isbjorn.core.appearance.particles import Particles, births_of
+from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
+from isbjorn.core.document import Emitter, Number, Round
+from isbjorn.core.document.models import ModelBody, Solid
+from isbjorn.core.evaluate.gradients import hex_to_linear
+from isbjorn.core.evaluate.meshes import Mesh
+from isbjorn.core.evaluate.solids import solid
+from isbjorn.core.records import Records
+from isbjorn.core.render.atlas import Bodies, Drawn
+from isbjorn.core.render.camera import rank
+from isbjorn.core.render.models.faces import (
+    ALPHA,
+    FIRST,
+    INSTANCE_COLUMNS,
+    LAST,
+    MATRIX,
+    PLACE,
+    POINT,
+    POINTS,
+    RADIUS,
+    TINT,
+    joined,
+)  # fmt: skip
+from isbjorn.core.render.models.shading import KINDS, MATERIAL
+from isbjorn.core.render.models.surroundings import built_in
+from isbjorn.core.render.models.tiles import draw_models
+from isbjorn.core.render.pixel_pass import lay
+
+if TYPE_CHECKING:
+    from isbjorn.core.render.context import RenderContext
+    from isbjorn.core.render.emitters import EmitterRasteriser
+
+# A model is not drawn smaller than this radius in px of the picture: it becomes fainter instead, so that dust does not flicker.
+_SMALLEST = 0.75
+# More opaque ones let no light through.
+_SOLID = 0.998
+# Places on the lens from which bodies out of focus are seen, at most; and where they are drawn in several poses besides.
+_LENS, _LENS_SHUT, _TURNS = 32, 8, 1618.03398
+
+
+class ModelPages(Drawn):
+    """A model among bodies that are drawn flat: a disc stands for it, and is not drawn."""
+
+    def __init__(self, body: ModelBody, bodies: Bodies) -> None:
+        self.body, self.bodies, self.tinted = body, bodies, True
+        self.keys = [("mask", Round(), 0, bodies.side)]
+
+
+def mesh_of_solid(body: Solid) -> Mesh:
+    """The mesh of a form."""
+
+    def share(number: Number) -> float:
+        return number.value / 100
+
+    measures: dict[str, tuple[float, ...]] = {
+        "box": (share(body.width), share(body.height), share(body.deep), share(body.bevel)),
+        "ball": (float(body.detail),), "capsule": (share(body.length),), "cone": (share(body.length), share(body.top)),
+        "torus": (share(body.thickness),), "drop": (share(body.slender),), "gem": (float(body.facets), share(body.height)),
+        "card": (share(body.width), share(body.height)),
+    }  # fmt: skip
+    return solid(body.form, body.smooth.value, *measures[body.form])
+
+
+def has_models(emitter: Emitter) -> bool:
+    """Whether some of an emitter's bodies are models."""
+    return any(isinstance(body, ModelBody) for body in (emitter.body, *emitter.mixed))
+
+
+def shows_ground(emitter: Emitter) -> bool:
+    """Whether one of an emitter's bodies shows the picture behind it."""
+    return any(isinstance(body, ModelBody) and body.material == "glass" for body in (emitter.body, *emitter.mixed))
+
+
+def material_of(body: ModelBody, context: RenderContext, glows: bool = False) -> Records:
+    """The material of a body at the moment, (1,) of `MATERIAL`. glows: it shows its colours alone, as they are measured."""
+    row = np.zeros(1, MATERIAL)
+    row["kind"] = KINDS["glowing" if glows else body.material]
+    row["rough"], row["strength"] = context.read(body.roughness) / 100, context.read(body.ambient) / 100
+    row["index"], row["behind"] = context.read(body.index), context.read(body.behind)
+    row["rim"] = context.read(body.rim) / 100 * hex_to_linear(body.rim_colour)
+    # The edge falls to a half at its width.
+    row["fall"] = math.log(0.5) / math.log(max(1e-3, 1 - min(0.999, context.read(body.rim_width) / 100)))
+    return row
+
+
+def rotations(about_z: Doubles, deep: Doubles | None, heading: Floats | None) -> Doubles:
+    """Rotation matrices (n, 3, 3): about the upright axis, then the level one, then the one of sight, all in radians; then, where
+    there is a heading (n, 3), such that x points along it."""
+    n = len(about_z)
+    c, s = np.cos(about_z), np.sin(about_z)
+    out = np.zeros((n, 3, 3))
+    out[:, 0, 0], out[:, 0, 1], out[:, 1, 0], out[:, 1, 1], out[:, 2, 2] = c, -s, s, c, 1
+    if deep is not None:
+        about_x, about_y = np.zeros((n, 3, 3)), np.zeros((n, 3, 3))
+        c, s = np.cos(deep[:, 0]), np.sin(deep[:, 0])
+        about_x[:, 0, 0], about_x[:, 1, 1], about_x[:, 1, 2], about_x[:, 2, 1], about_x[:, 2, 2] = 1, c, -s, s, c
+        c, s = np.cos(deep[:, 1]), np.sin(deep[:, 1])
+        about_y[:, 1, 1], about_y[:, 0, 0], about_y[:, 0, 2], about_y[:, 2, 0], about_y[:, 2, 2] = 1, c, s, -s, c
+        out = out @ about_x @ about_y
+    if heading is not None:
+        d = heading.astype(np.float64)
+        flat = np.hypot(d[:, 0], d[:, 1])
+        turn, rise = np.arctan2(d[:, 1], d[:, 0]), np.arctan2(d[:, 2], flat)
+        c, s, e, f = np.cos(turn), np.sin(turn), np.cos(rise), np.sin(rise)
+        toward = np.zeros((n, 3, 3))
+        toward[:, 0, 0], toward[:, 0, 1], toward[:, 0, 2] = c * e, -s, -c * f
+        toward[:, 1, 0], toward[:, 1, 1], toward[:, 1, 2] = s * e, c, -s * f
+        toward[:, 2, 0], toward[:, 2, 2] = f, e
+        out = toward @ out
+    return out
+
+
+def _stretched(rotation: Doubles, velocity: Floats, longer: Doubles | float) -> Doubles:
+    """Rotations that also make bodies longer along their way."""
+    factor = np.broadcast_to(np.asarray(longer, np.float64), (len(rotation),))
+    if (factor == 1).all():
+        return rotation
+    speed = np.linalg.norm(velocity, axis=1, keepdims=True).astype(np.float64)
+    d = np.where(speed > 1e-9, velocity / np.maximum(speed, 1e-9), 0.0)
+    along = np.einsum("ni,nj->nij", d, d) * (factor - 1)[:, None, None] + np.eye(3)
+    return along @ rotation
+
+
+def tumbles_px(e: Emitter, p: Particles, lasts_s: float, scale: float) -> float:
+    """How far the rim of a body moves by turning in some seconds, in px of the picture: the most of those that are usual."""
+    spins = max(abs(n.value) + n.spread for n in (e.spin, e.spin_x, e.spin_y))
+    radius = 0.5 * scale * float(np.median(p.size)) if len(p) else 0.0
+    return math.radians(spins) * lasts_s * radius
+
+
+def _lens(count: int) -> Doubles:
+    """Even places on a disc of radius 1, (count, 2) (Vogel 1979, "A better way to construct the sunflower head")."""
+    k = np.arange(count)
+    r, turn = np.sqrt((k + 0.5) / count), k * math.pi * (3 - math.sqrt(5))
+    return np.stack([r * np.cos(turn), r * np.sin(turn)], axis=1)
+
+
+def _focused(pen: EmitterRasteriser, instances: Doubles) -> list[Doubles]:
+    """The instances as each of some places on the lens sees them; all at once where everything is sharp.
+
+    What is in focus stays where it is; what is nearer or farther shifts (Haeberli and Akeley 1990, "The accumulation buffer").
+    """
+    context, camera = pen.context, pen.context.shot.camera
+    opening, view = context.read(camera.aperture), context.view
+    if opening <= 0 or view.lens_px is None or context.orbit is not None or context.measure is not None:
+        return [instances]
+    focus = max(1.0, float(view.eye[2]) - context.read(camera.focus))
+    away = np.maximum(1.0, -instances[:, PLACE + 2])
+    spread = float((0.5 * opening * np.abs(away - focus) / away * view.lens_px / focus * view.scale_x).max())
+    count = min(_LENS_SHUT if context.shut else _LENS, math.ceil(spread * spread * 0.6) + 1)
+    if count <= 1:
+        return [instances]
+    seen = []
+    # Each moment of an open shutter sees other places.
+    turn = 2 * math.pi * ((float(context.seconds) * _TURNS) % 1) if context.shut else 0.0
+    spun = np.array([[math.cos(turn), math.sin(turn)], [-math.sin(turn), math.cos(turn)]])
+    for dx, dy in 0.5 * opening * _lens(count) @ spun:
+        one = instances.copy()
+        for axis, by in ((0, dx), (1, dy)):
+            one[:, MATRIX + 3 * axis : MATRIX + 3 * axis + 3] -= by / focus * instances[:, MATRIX + 6 : MATRIX + 9]
+            one[:, PLACE + axis] -= by + by / focus * instances[:, PLACE + 2]
+        seen.append(one)
+    return seen
+
+
+def _in_order(pen: EmitterRasteriser, p: Particles, rows: Doubles, number: Longs) -> tuple[Doubles, Longs, Longs]:
+    """Instances in the order in which they are drawn, and their groups. In a flat picture, each is drawn over the previous one, in
+    the emitter's order; under a lens, solid ones by depth, then those that let light through, the farthest first."""
+    if pen.context.view.lens_px is None:
+        order = np.arange(len(p)) if pen.emitter.order == "oldest first" else rank(pen.emitter, p, pen.context.view)
+        return rows[order], number[order], np.arange(1, len(p) + 1)
+    solid = rows[:, ALPHA] > _SOLID
+    order = np.lexsort((rows[:, PLACE + 2], ~solid))
+    groups = np.concatenate([np.zeros(solid.sum(), np.int64), np.arange(1, (~solid).sum() + 1)])
+    return rows[order], number[order], groups
+
+
+def draw_bodies(
+    pen: EmitterRasteriser,
+    p: Particles,
+    half: Floats,
+    radius: Floats,
+    colour: Floats,
+    opacity: Floats,
+    which: Longs,
+    onto: Floats,
+) -> Bools:
+    """Draw the particles that are models; which of all those are (n,). half (n,): half their size, in px of the shot; radius (n,):
+    in px of the picture; which (n,): the body of each."""
+    context, e = pen.context, pen.emitter
+    bodies = (e.body, *e.mixed)
+    models = {k: body for k, body in enumerate(bodies) if isinstance(body, ModelBody)}
+    solid = np.isin(which, list(models))
+    mine = solid & (radius > 0) & (opacity > 0)
+    if not mine.any():
+        return solid
+    view, sub, glows = context.view, p.where(mine), context.measure is not None or pen.bare
+    births, moments = births_of(sub.id), float(context.seconds) - sub.age.astype(np.float64)
+    heading = sub.velocity if e.facing == "motion" else None
+    turned = rotations(np.radians(sub.angle.astype(np.float64)), pen.deep(sub, births, moments), heading)
+    # Those that would be smaller than a pixel are fainter instead.
+    grown = np.maximum(radius[mine], _SMALLEST) / radius[mine]
+    reach = half[mine].astype(np.float64) * grown
+    matrix = view.axes @ _stretched(turned, sub.velocity, pen.stretch(sub, births)) * reach[:, None, None]
+    geometry = joined([mesh_of_solid(body) for body in models.values()])
+    number = np.searchsorted(list(models), which[mine]).astype(np.int64)
+    rows = np.zeros((len(reach), INSTANCE_COLUMNS))
+    rows[:, MATRIX : MATRIX + 9] = matrix.reshape(-1, 9)
+    rows[:, PLACE : PLACE + 3] = (sub.position.astype(np.float64) - view.eye) @ view.axes.T
+    rows[:, TINT : TINT + 3], rows[:, ALPHA] = colour[mine], np.minimum(1, opacity[mine]) / grown**2
+    rows[:, [FIRST, LAST, POINT, POINTS]] = geometry.ranges[number]
+    rows[:, RADIUS] = reach
+    rows, number, groups = _in_order(pen, sub, rows, number)
+    lamps = context.lamps.copy()
+    lamps["place"] = (lamps["place"] - view.eye) @ view.axes.T
+    materials = np.concatenate([material_of(body, context, glows) for body in models.values()])
+    around = built_in(next(iter(models.values())).surroundings)
+    direct = pen.mode == 0 and pen.covers
+    seen, below = _focused(pen, rows), onto.copy() if shows_ground(e) and not glows else None
+    whole = direct and len(seen) == 1
+    layer, weight = onto if whole else np.zeros_like(onto), 0.0 if whole else 1 / len(seen)
+    for one in seen:
+        draw_models(view.packed, one, groups, geometry, number, materials, lamps, around, layer, below, weight)
+    if not whole:
+        lay(layer, onto, pen.blend)
+    return solid
