@@ -63,9 +63,7 @@ class Solid(Part):
     )
     smooth: Annotated[
         Number,
-        _measure(
-            "°", 0, 180, "Edges between faces that turn by less than this angle look rounded.", "Smooth edges below"
-        ),
+        _measure("°", 0, 180, "Edges between faces that turn by less than this angle look rounded.", "Smooth below"),
     ] = Number(value=40)
 
 
@@ -123,6 +121,6 @@ class ModelBody(OneBody, Solid):
     )
     ambient: Annotated[
         Number,
-        timed_spec("%", 0, 1000, "Brightness of the surroundings, in per cent.", 5, "Surroundings' brightness"),
+        timed_spec("%", 0, 1000, "Brightness of the surroundings, in per cent.", 5, "Ambient light"),
         _LIT,
     ] = Number(value=100)

@@ -27,6 +27,7 @@ from isbjorn.core.render.atlas import is_plain
 from isbjorn.core.render.blends import MODES
 from isbjorn.core.render.compositor import is_simple
 from isbjorn.core.render.effects import EffectMoment, reach_of, working
+from isbjorn.core.render.models.bodies import faces_of, has_models
 from isbjorn.core.render.ripples import water_of
 from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE
 from isbjorn.core.simulate.integrators.constant import is_steady
@@ -38,6 +39,7 @@ PRICES: dict[str, float] = {
     "frame": 1.4, "emitter": 5.8, "exposed emitter": 2.2, "trail": 4.2, "steady step": 7.0, "step": 69.0, "look": 270.0,
     "disc": 200.0, "smear": 2100.0, "sprite": 2100.0, "stroke": 2100.0, "cover": 1.1, "smear cover": 18.0, "sprite cover": 4.5,
     "layer": 9.0, "deform": 160.0, "effect": 13.0, "plate": 200.0, "shade": 4.3, "skin": 110.0, "wave": 46.0, "water": 29.0,
+    "model": 2.5, "face": 700.0, "model cover": 25.0,
 }  # fmt: skip
 _LONGEST_S = 600.0
 # Even moments to which drops of a tenth of a second are shared out, about.
@@ -174,6 +176,9 @@ def counted(
     plain = is_plain(emitter) and MODES[emitter.blend] == 0
     kind = ("smear" if blurred else "disc") if plain else "sprite"
     travelled = _mean(emitter.speed) / float(shot.frame_rate) / 2 if blurred else 0.0
+    if has_models(emitter):
+        _models(shot, emitter, bodies * heads, cover * heads, things, area, travelled)
+        return things, area
     things[kind] += bodies * heads / 1e6
     wider = (1 + travelled / size) * (1 + max(0.0, emitter.stretch.value) / 100 * _mean(emitter.speed) / 100)
     area[{"disc": "cover", "smear": "smear cover", "sprite": "sprite cover"}[kind]] += cover * heads * wider
@@ -200,6 +205,20 @@ def counted(
     elif not is_simple(emitter) and plain and not blurred:
         area["layer"] += 1.5 * shot.width * shot.height / 1e6
     return things, area
+
+
+def _models(
+    shot: Shot, emitter: Emitter, bodies: float, cover: float, things: Counted, area: Counted, travelled: float
+) -> None:
+    """Bodies that are models, in all poses and from all places on the lens in which they are drawn."""
+    times = 1.0
+    if shot.camera.shutter.value > 0 and emitter.motion_blur:
+        times = min(24.0, 1 + 2 * travelled / 1.5)
+    if shot.camera.kind == "perspective" and shot.camera.aperture.value > 0:
+        times *= 8 if times > 1 else 24
+    things["model"] += times
+    things["face"] += bodies * faces_of(emitter) * times / 1e6
+    area["model cover"] += cover * times
 
 
 def stepping_ms(shot: Shot, emitter: Emitter, readings: Readings, t: float, n: float) -> float:

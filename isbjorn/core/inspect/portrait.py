@@ -9,7 +9,7 @@ import numpy as np
 from isbjorn.core.appearance.looks import dress
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Floats
-from isbjorn.core.document import Burst, Camera, Emitter, Number, Shot, Use
+from isbjorn.core.document import Burst, Camera, Emitter, Number, Point, Shot, Use
 from isbjorn.core.document.effective_shot import effective_shot
 from isbjorn.core.evaluate import curves
 from isbjorn.core.frame import Solver
@@ -54,7 +54,15 @@ def body_picture(emitter: Emitter, side: int, plates: PlateReader | None = None)
     """The body of an emitter as it is drawn, white and turned a little, in a square of `side` px: float32 (side, side, 4)."""
     turned = {"turn_x": Number(value=24), "turn_y": Number(value=-32)} if has_models(emitter) else {}
     alone = _middle(emitter).model_copy(
-        update={"size": Number(value=_FILLED * side), "rate": Number(value=0), "bursts": (Burst(count=1),), **turned}
+        update={
+            "size": Number(value=(0.6 if has_models(emitter) else _FILLED) * side),
+            "rate": Number(value=0),
+            "bursts": (Burst(count=1),),
+            "shape": Point(),
+            "speed": Number(value=0),
+            "lifespan": Number(value=0),
+        }
+        | turned
     )
     shot = Shot(emitters=(alone,), width=side, height=side)
     context = RenderContext(shot, Solver(shot, plates=plates), Fraction(0), 1.0, plates or PlateReader())

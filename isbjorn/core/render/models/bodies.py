@@ -75,6 +75,12 @@ def has_models(emitter: Emitter) -> bool:
     return any(isinstance(body, ModelBody) for body in (emitter.body, *emitter.mixed))
 
 
+def faces_of(emitter: Emitter) -> float:
+    """How many faces a body of an emitter has, on the mean of its models."""
+    counts = [len(mesh_of_solid(body).faces) for body in (emitter.body, *emitter.mixed) if isinstance(body, ModelBody)]
+    return sum(counts) / max(1, len(counts))
+
+
 def shows_ground(emitter: Emitter) -> bool:
     """Whether one of an emitter's bodies shows the picture behind it."""
     return any(isinstance(body, ModelBody) and body.material == "glass" for body in (emitter.body, *emitter.mixed))
