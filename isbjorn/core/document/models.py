@@ -6,13 +6,14 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from isbjorn.core.document.base import Part, ShownIf
+from isbjorn.core.document.base import Gripped, MediaName, Part, ShownIf
 from isbjorn.core.document.bodies import OneBody
 from isbjorn.core.document.effects import Hex
-from isbjorn.core.document.kinds import BODIES, shown
+from isbjorn.core.document.kinds import BODIES, SHAPES, shown
+from isbjorn.core.document.shapes import angle_spec, extent_spec
 from isbjorn.core.document.values import Number, Spec, timed_spec
 
-Form = Literal["box", "ball", "capsule", "cone", "torus", "drop", "gem", "card"]
+Form = Literal["box", "ball", "capsule", "cone", "torus", "drop", "gem", "card", "file"]
 
 
 def _measure(unit: str, low: float, high: float, help: str, title: str = "", step: float = 1.0) -> Spec:
@@ -61,10 +62,39 @@ class Solid(Part):
     detail: Annotated[int, ShownIf("form", "ball")] = Field(
         default=3, ge=0, le=5, description="Fineness of the ball: each step has four times as many faces."
     )
+    media: MediaName = Field(default="", description="Model that was read from a file; used when the form is `file`.")
+    digest: str = Field(default="", max_length=64, description="SHA-256 of the model.")
+    name: str = Field(default="", max_length=200, description="Name of the file that the model came from.")
     smooth: Annotated[
         Number,
         _measure("°", 0, 180, "Edges between faces that turn by less than this angle look rounded.", "Smooth below"),
     ] = Number(value=40)
+
+
+@SHAPES.register("isbjorn.core.emit.shapes.model:MODEL")
+class ModelShape(Solid):
+    """On a model: from its faces, even by area, its edges, even by length, its corners, or inside it, even by volume."""
+
+    model_config = shown("Model")
+    kind: Literal["model"] = "model"
+    births: Literal["faces", "edges", "corners", "inside"] = Field(
+        default="faces",
+        title="Births from",
+        description="Where particles are born on the model. edges: along the edges that are sharper than an angle.",
+    )
+    sharp: Annotated[
+        Number,
+        _measure("°", 0, 180, "Smallest angle between two faces at whose edge particles are born.", "Sharper than"),
+        ShownIf("births", "edges"),
+    ] = Number(value=20)
+    size: Annotated[Number, extent_spec("Largest measure of the model, in px."), Gripped(factor=2.0)] = Number(
+        value=200
+    )
+    angle: Annotated[Number, angle_spec("Rotation in the picture plane, in degrees, counter-clockwise.")] = Number(
+        value=0
+    )
+    turn_x: Annotated[Number, angle_spec("Rotation about the level axis, in degrees.")] = Number(value=0)
+    turn_y: Annotated[Number, angle_spec("Rotation about the upright axis, in degrees.")] = Number(value=0)
 
 
 _LIT = ShownIf("material", "matte", "plastic", "metal", "glass", "rim")

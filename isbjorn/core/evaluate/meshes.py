@@ -66,12 +66,38 @@ class Mesh:
         cosine[two] = np.einsum("ij,ij->i", a, b)
         return np.ascontiguousarray(low[order[first]], np.int32), cosine
 
+    @cached_property
+    def edge_normals(self) -> Floats:
+        """Unit normals of the edges: the mean of those of their faces, float32 (e, 3)."""
+        ends, faces = _half_edges(self.faces)
+        low = np.sort(ends, axis=1).astype(np.int64)
+        key = low[:, 0] * len(self.points) + low[:, 1]
+        _, of = np.unique(key, return_inverse=True)
+        total = np.zeros((int(of.max()) + 1, 3))
+        np.add.at(total, of.reshape(-1), face_normals(self.points, self.faces)[faces])
+        return _units(total)
+
+    @cached_property
+    def corner_normals(self) -> Floats:
+        """Unit normals of the points: the mean of those of their faces by the angles there, float32 (v, 3)."""
+        total = np.zeros((len(self.points), 3))
+        at, corner = np.nonzero(self.faces >= 0)
+        weight = _angles(self.points, self.faces)[at, corner]
+        np.add.at(total, self.faces[at, corner], weight[:, None] * face_normals(self.points, self.faces)[at])
+        return _units(total)
+
     @property
     def is_closed(self) -> bool:
         """Whether every edge has two faces, which pass it in opposite directions."""
         ends, _ = _half_edges(self.faces)
         there = {(int(a), int(b)) for a, b in ends}
         return len(there) == len(ends) and all((b, a) in there for a, b in there)
+
+
+def _units(vectors: Doubles) -> Floats:
+    """Vectors (n, 3) of length 1; those of no length point up."""
+    length = np.linalg.norm(vectors, axis=1, keepdims=True)
+    return np.where(length > 1e-12, vectors / np.maximum(length, 1e-12), [0.0, 1.0, 0.0]).astype(np.float32)
 
 
 def _half_edges(faces: Ints) -> tuple[Ints, Ints]:

@@ -11,7 +11,10 @@ from typing import Any
 import numpy as np
 
 from isbjorn.core.arrays import Doubles, Floats, Ints
+from isbjorn.core.document import Number
+from isbjorn.core.document.models import Solid
 from isbjorn.core.evaluate.meshes import Mesh, mesh_of, welded
+from isbjorn.core.evaluate.model_files import model_of
 
 # Faces around a body of revolution, and along its profile.
 _AROUND, _ALONG = 32, 16
@@ -207,3 +210,22 @@ def solid(form: str, smooth_degrees: float, *measures: float) -> Mesh:
     }  # fmt: skip
     points, faces = made[form](*measures)
     return mesh_of(points, faces, smooth_degrees)
+
+
+def mesh_of_solid(body: Solid) -> Mesh:
+    """The mesh of a form."""
+
+    def share(number: Number) -> float:
+        return number.value / 100
+
+    measures: dict[str, tuple[float, ...]] = {
+        "box": (share(body.width), share(body.height), share(body.deep), share(body.bevel)),
+        "ball": (float(body.detail),), "capsule": (share(body.length),), "cone": (share(body.length), share(body.top)),
+        "torus": (share(body.thickness),), "drop": (share(body.slender),), "gem": (float(body.facets), share(body.height)),
+        "card": (share(body.width), share(body.height)),
+    }  # fmt: skip
+    if body.form == "file" and body.media:
+        return model_of(body.media, body.digest, body.smooth.value)
+    # A box as long as no file is selected.
+    form = "box" if body.form == "file" else body.form
+    return solid(form, body.smooth.value, *measures[form])

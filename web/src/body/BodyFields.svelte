@@ -6,9 +6,10 @@
   import Choice from '../ui/Choice.svelte';
   import FileButton from '../ui/FileButton.svelte';
   import Fields from '../ui/Fields.svelte';
+  import ModelFile from './ModelFile.svelte';
 
   let { desk, body, path }: { desk: Desk; body: Body; path: string } = $props();
-  const without = ['kind', 'weight', 'media', 'font', 'tinted', 'paths', 'name'];
+  const without = ['kind', 'weight', 'media', 'digest', 'font', 'tinted', 'paths', 'name'];
   let fonts = $state.raw<Media[]>([]);
   const project = $derived(desk.state?.project_id ?? 0);
 
@@ -78,6 +79,8 @@
   />
 {:else if body.kind === 'picture'}
   <Fields {desk} model="PictureBody" owner={body} {path} only={['tinted']} />
+{:else if body.kind === 'model' && body.form === 'file'}
+  <ModelFile {desk} owner={body} {path} />
 {:else if body.kind === 'words'}
   <Choice
     label="Font"

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import ModelFile from '../body/ModelFile.svelte';
   import { upload, type Emitter } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { specs } from '../state/specs.svelte';
@@ -243,9 +244,17 @@
         onset={reshape}
       />
       <FileButton bind:this={files} label="SVG artwork" accept=".svg,image/svg+xml" ontake={artwork} />
-      <Fields {desk} {model} owner={emitter.shape} path="{path}/shape" without={['kind', 'name']} />
+      <Fields
+        {desk}
+        {model}
+        owner={emitter.shape}
+        path="{path}/shape"
+        without={['kind', 'name', 'media', 'digest']}
+      />
       {#if 'points' in emitter.shape && emitter.shape.points}
         <PathButtons {desk} path="{path}/shape/points" closed={emitter.shape.closed} />
+      {:else if emitter.shape.kind === 'model' && emitter.shape.form === 'file'}
+        <ModelFile {desk} owner={emitter.shape} path="{path}/shape" />
       {:else if emitter.shape.kind === 'artwork'}
         <button class="button my-1.5 h-6! px-2! text-[11.5px]" onclick={() => files?.choose()}
           >Replace drawing …</button

@@ -9,11 +9,10 @@ import numpy as np
 
 from isbjorn.core.appearance.particles import Particles, births_of
 from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
-from isbjorn.core.document import Emitter, Number, Round
-from isbjorn.core.document.models import ModelBody, Solid
+from isbjorn.core.document import Emitter, Round
+from isbjorn.core.document.models import ModelBody
 from isbjorn.core.evaluate.gradients import hex_to_linear
-from isbjorn.core.evaluate.meshes import Mesh
-from isbjorn.core.evaluate.solids import solid
+from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.records import Records
 from isbjorn.core.render.atlas import Bodies, Drawn
 from isbjorn.core.render.camera import rank
@@ -53,21 +52,6 @@ class ModelPages(Drawn):
     def __init__(self, body: ModelBody, bodies: Bodies) -> None:
         self.body, self.bodies, self.tinted = body, bodies, True
         self.keys = [("mask", Round(), 0, bodies.side)]
-
-
-def mesh_of_solid(body: Solid) -> Mesh:
-    """The mesh of a form."""
-
-    def share(number: Number) -> float:
-        return number.value / 100
-
-    measures: dict[str, tuple[float, ...]] = {
-        "box": (share(body.width), share(body.height), share(body.deep), share(body.bevel)),
-        "ball": (float(body.detail),), "capsule": (share(body.length),), "cone": (share(body.length), share(body.top)),
-        "torus": (share(body.thickness),), "drop": (share(body.slender),), "gem": (float(body.facets), share(body.height)),
-        "card": (share(body.width), share(body.height)),
-    }  # fmt: skip
-    return solid(body.form, body.smooth.value, *measures[body.form])
 
 
 def has_models(emitter: Emitter) -> bool:

@@ -1,0 +1,218 @@
+"""Births on a model: from its faces, edges and corners, or inside it."""
+
+from __future__ import annotations
+
+import functools
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numba import f4, f8, i4, i8, prange, u1, void
+
+from isbjorn.core.arrays import Bools, Bytes, Doubles, Floats, Ints, Longs
+from isbjorn.core.document.identity_cache import IdentityCache
+from isbjorn.core.document.models import ModelShape
+from isbjorn.core.emit.shapes.base import Lines, Scattered, ShapeEngine, ShapeSetting, unit
+from isbjorn.core.evaluate.meshes import Mesh
+from isbjorn.core.evaluate.solids import mesh_of_solid
+from isbjorn.core.jit import njit
+from isbjorn.core.runtime.parallel import kernel_lock
+
+# Places inside a model that births are dealt, and the grid of lines along which they are found.
+_PLACES, _GRID = 1 << 15, 48
+# Edges that are outlined at most; of more, only the sharpest.
+_MOST_LINES = 240
+_STEPS = [1.2207440846057596 ** -(j + 1) for j in range(3)]
+
+
+@dataclass(frozen=True)
+class _Source:
+    """Pieces of which one is drawn by its share: ends (n,), where each ends in [0, 1]; whole: their length or area together."""
+
+    ends: Doubles
+    whole: float
+
+
+def _source(weights: Doubles) -> _Source:
+    total = float(weights.sum())
+    return _Source(np.cumsum(weights) / total if total > 0 else np.linspace(0, 1, len(weights) + 1)[1:], total)
+
+
+def _drawn(source: _Source, u: Doubles) -> tuple[Longs, Doubles]:
+    """Which piece each draw u (n,) falls on, and where in it, in [0, 1): what is even over u is even over the pieces."""
+    index = np.minimum(np.searchsorted(source.ends, u, side="right"), len(source.ends) - 1)
+    start = np.where(index > 0, source.ends[index - 1], 0.0)
+    return index, np.clip((u - start) / np.maximum(source.ends[index] - start, 1e-300), 0, 1 - 1e-12)
+
+
+class _Places:
+    """A mesh as a source, in its own unit."""
+
+    def __init__(self, mesh: Mesh, sharp: float) -> None:
+        self.mesh, self.points = mesh, mesh.points.astype(np.float64)
+        ends, cosine = mesh.edges
+        self.sharp = np.flatnonzero(cosine <= math.cos(math.radians(sharp)) + 1e-6)
+        self.ends = ends
+
+    @functools.cached_property
+    def faces(self) -> _Source:
+        a, b, c = (self.points[self.mesh.triangles[:, k]] for k in range(3))
+        return _source(0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1))
+
+    @functools.cached_property
+    def edges(self) -> _Source:
+        a, b = (self.points[self.ends[self.sharp, k]] for k in range(2))
+        return _source(np.linalg.norm(b - a, axis=1))
+
+    @functools.cached_property
+    def inside(self) -> Doubles:
+        """Even places inside a closed mesh, (n, 3); on its faces where none is found."""
+        found: list[Doubles] = []
+        low, high = self.points.min(axis=0), self.points.max(axis=0)
+        for block in range(64):
+            k = np.arange(block * _PLACES, (block + 1) * _PLACES)[:, None]
+            candidates = low + (high - low) * ((0.5 + (k + 1) * np.array(_STEPS)) % 1.0)
+            found.append(candidates[_is_inside(candidates, self.points, self.mesh.triangles)])
+            if sum(map(len, found)) >= _PLACES:
+                break
+        places = np.concatenate(found)[:_PLACES]
+        return places if len(places) else self.points
+
+    def scatter(self, births: str, u: Doubles, v: Doubles) -> tuple[Doubles, Doubles, Doubles]:
+        """Places, normals and directions along, (n, 3), of draws u and v (n,)."""
+        if births == "corners":
+            index = np.minimum((u * len(self.points)).astype(np.int64), len(self.points) - 1)
+            normal = self.mesh.corner_normals[index].astype(np.float64)
+            return self.points[index], normal, _across(normal)
+        if births == "inside":
+            place = self.inside[np.minimum((u * len(self.inside)).astype(np.int64), len(self.inside) - 1)]
+            return place, unit(place), _across(unit(place))
+        if births == "edges" and len(self.sharp):
+            index, at = _drawn(self.edges, u)
+            a, b = (self.points[self.ends[self.sharp[index], k]] for k in range(2))
+            normal = self.mesh.edge_normals[self.sharp[index]].astype(np.float64)
+            return a + at[:, None] * (b - a), normal, unit(b - a)
+        index, at = _drawn(self.faces, u)
+        a, b, c = (self.points[self.mesh.triangles[index, k]] for k in range(3))
+        # Even in a triangle (Turk 1990, "Generating random points in triangles").
+        root = np.sqrt(at)[:, None]
+        place = (1 - root) * a + root * (1 - v[:, None]) * b + root * v[:, None] * c
+        return place, unit(np.cross(b - a, c - a)), unit(b - a)
+
+
+def _across(normal: Doubles) -> Doubles:
+    """A direction at right angles to each normal, level where it can be."""
+    return unit(np.cross([0.0, 1.0, 0.0], normal) + 1e-9 * np.array([1.0, 0.0, 0.0]))
+
+
+@njit(
+    void(f8[:, ::1], f4[:, ::1], i4[:, ::1], i8[::1], i4[::1], f8[::1], f8[::1], i8, u1[::1]), parallel=True, cache=True
+)
+def _crossed(
+    places: Doubles,
+    points: Floats,
+    triangles: Ints,
+    starts: Longs,
+    order: Ints,
+    low: Doubles,
+    cell: Doubles,
+    side: int,
+    odd: Bytes,
+) -> None:
+    """Whether a ray from each place to the right passes an odd number of triangles. starts, order: the triangles over each cell of
+    a grid across the rays."""
+    for n in prange(len(places)):
+        x, y, z = places[n, 0], places[n, 1], places[n, 2]
+        j = min(side - 1, max(0, int((y - low[1]) / cell[0])))
+        k = min(side - 1, max(0, int((z - low[2]) / cell[1])))
+        count = 0
+        for at in range(starts[j * side + k], starts[j * side + k + 1]):
+            t = triangles[order[at]]
+            ay, az = points[t[0], 1] - y, points[t[0], 2] - z
+            by, bz = points[t[1], 1] - y, points[t[1], 2] - z
+            cy, cz = points[t[2], 1] - y, points[t[2], 2] - z
+            u, v, w = by * cz - bz * cy, cy * az - cz * ay, ay * bz - az * by
+            if (u < 0 or v < 0 or w < 0) and (u > 0 or v > 0 or w > 0):
+                continue
+            whole = u + v + w
+            if whole == 0:
+                continue
+            if (u * points[t[0], 0] + v * points[t[1], 0] + w * points[t[2], 0]) / whole > x:
+                count += 1
+        odd[n] = count % 2
+
+
+_cross = kernel_lock(_crossed)
+
+
+def _is_inside(places: Doubles, points: Doubles, triangles: Ints) -> Bools:
+    """Which places (n, 3) are inside a closed mesh, by the even-odd rule."""
+    low, high = points.min(axis=0), points.max(axis=0)
+    cell = np.maximum((high - low)[1:] / _GRID, 1e-12)
+    corners = points[triangles][:, :, 1:]
+    first = np.clip(((corners.min(axis=1) - low[1:]) / cell).astype(np.int64), 0, _GRID - 1)
+    last = np.clip(((corners.max(axis=1) - low[1:]) / cell).astype(np.int64), 0, _GRID - 1)
+    wide = last - first + 1
+    counts = wide[:, 0] * wide[:, 1]
+    of = np.repeat(np.arange(len(triangles)), counts)
+    within = np.arange(len(of)) - np.repeat(np.cumsum(counts) - counts, counts)
+    cells = (first[of, 0] + within // wide[of, 1]) * _GRID + first[of, 1] + within % wide[of, 1]
+    order = np.argsort(cells, kind="stable")
+    starts = np.searchsorted(cells[order], np.arange(_GRID * _GRID + 1))
+    odd = np.zeros(len(places), np.uint8)
+    _cross(
+        np.ascontiguousarray(places), np.ascontiguousarray(points, np.float32), np.ascontiguousarray(triangles),
+        starts.astype(np.int64), of[order].astype(np.int32), low, cell, _GRID, odd,
+    )  # fmt: skip
+    return odd > 0
+
+
+_places: IdentityCache[_Places] = IdentityCache(lambda shape: _Places(mesh_of_solid(shape), shape.sharp.value))
+
+
+def _turns(shape: ModelShape, setting: ShapeSetting) -> Doubles:
+    """Rotation matrices at the setting's moments, (n, 3, 3): about the upright axis, the level one, and the one of sight."""
+    z, x, y = (np.radians(setting.read(number)) for number in (shape.angle, shape.turn_x, shape.turn_y))
+    cz, sz, cx, sx, cy, sy = np.cos(z), np.sin(z), np.cos(x), np.sin(x), np.cos(y), np.sin(y)
+    rows = [
+        [cz * cy - sz * sx * sy, -sz * cx, cz * sy + sz * sx * cy],
+        [sz * cy + cz * sx * sy, cz * cx, sz * sy - cz * sx * cy],
+        [-cx * sy, sx, cx * cy],
+    ]
+    return np.stack([np.stack(row, axis=1) for row in rows], axis=1)
+
+
+def _scatter(shape: ModelShape, draws: Doubles, setting: ShapeSetting) -> Scattered:
+    place, outward, along = _places(shape).scatter(shape.births, draws[0], draws[1])
+    turn = _turns(shape, setting)
+    half = 0.5 * setting.read(shape.size)[:, None]
+    place, outward, along = (np.einsum("nij,nj->ni", turn, part) for part in (place, outward, along))
+    return Scattered(place * half, outward, along)
+
+
+def _outline(shape: ModelShape, setting: ShapeSetting) -> Lines:
+    mesh = mesh_of_solid(shape)
+    ends, cosine = mesh.edges
+    order = np.argsort(cosine, kind="stable")[:_MOST_LINES]
+    seen = order if len(ends) <= _MOST_LINES else order[cosine[order] < math.cos(math.radians(15))]
+    if len(seen) == 0:
+        seen = np.linspace(0, len(ends) - 1, _MOST_LINES).astype(np.int64)
+    points = mesh.points.astype(np.float64) @ _turns(shape, setting)[0].T * (0.5 * float(setting.read(shape.size)[0]))
+    return [points[ends[k]] for k in seen]
+
+
+def _measure(shape: ModelShape, setting: ShapeSetting) -> tuple[float, int]:
+    half, places = 0.5 * float(setting.read(shape.size)[0]), _places(shape)
+    match shape.births:
+        case "faces":
+            return places.faces.whole * half**2, 2
+        case "edges":
+            return places.edges.whole * half, 1
+        case "inside":
+            return abs(places.mesh.volume) * half**3, 3
+        case _:
+            # Corners have no extent: as if each filled a px.
+            return float(len(places.points)), 1
+
+
+MODEL = ShapeEngine(_scatter, _outline, lambda shape: 2 if shape.births == "faces" else 1, _measure)
