@@ -6,69 +6,13 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from isbjorn.core.document.base import Gripped, MediaName, Part, ShownIf
+from isbjorn.core.document.base import Gripped, ShownIf
 from isbjorn.core.document.bodies import OneBody
 from isbjorn.core.document.effects import Hex
 from isbjorn.core.document.kinds import BODIES, SHAPES, shown
 from isbjorn.core.document.shapes import angle_spec, extent_spec
-from isbjorn.core.document.values import Number, Spec, timed_spec
-
-Form = Literal["box", "ball", "capsule", "cone", "torus", "drop", "gem", "card", "file"]
-
-
-def _measure(unit: str, low: float, high: float, help: str, title: str = "", step: float = 1.0) -> Spec:
-    return Spec(unit=unit, low=low, high=high, clock="none", step=step, spread=False, help=help, title=title)
-
-
-class Solid(Part):
-    """A form in depth with its measures. Its largest measure is the size of what uses it."""
-
-    form: Form = Field(default="box", description="The form of the model.")
-    width: Annotated[
-        Number, _measure("%", 1, 100, "Width compared with the largest side."), ShownIf("form", "box", "card")
-    ] = Number(value=100)
-    height: Annotated[
-        Number, _measure("%", 1, 100, "Height compared with the largest side."), ShownIf("form", "box", "card", "gem")
-    ] = Number(value=100)
-    deep: Annotated[
-        Number, _measure("%", 1, 100, "Depth compared with the largest side.", "Depth"), ShownIf("form", "box")
-    ] = Number(value=100)
-    bevel: Annotated[
-        Number,
-        _measure("%", 0, 90, "How far the edges are cut, in per cent of half the shortest side."),
-        ShownIf("form", "box"),
-    ] = Number(value=0)
-    length: Annotated[
-        Number,
-        _measure("%", 0, 1000, "Length of the straight part, in per cent of the diameter."),
-        ShownIf("form", "capsule", "cone"),
-    ] = Number(value=100)
-    top: Annotated[
-        Number,
-        _measure("%", 0, 100, "Radius of the tip in per cent of the base: 0 is a cone, 100 a cylinder.", "Tip"),
-        ShownIf("form", "cone"),
-    ] = Number(value=0)
-    thickness: Annotated[
-        Number, _measure("%", 2, 49, "Radius of the tube in per cent of the outer radius."), ShownIf("form", "torus")
-    ] = Number(value=28)
-    slender: Annotated[
-        Number,
-        _measure("%", 0, 100, "How narrow the drop is; higher values make it narrower."),
-        ShownIf("form", "drop"),
-    ] = Number(value=30)
-    facets: Annotated[int, ShownIf("form", "gem")] = Field(
-        default=8, ge=4, le=32, description="Number of facets around the stone."
-    )
-    detail: Annotated[int, ShownIf("form", "ball")] = Field(
-        default=3, ge=0, le=5, description="Fineness of the ball: each step has four times as many faces."
-    )
-    media: MediaName = Field(default="", description="Model that was read from a file; used when the form is `file`.")
-    digest: str = Field(default="", max_length=64, description="SHA-256 of the model.")
-    name: str = Field(default="", max_length=200, description="Name of the file that the model came from.")
-    smooth: Annotated[
-        Number,
-        _measure("°", 0, 180, "Edges between faces that turn by less than this angle look rounded.", "Smooth below"),
-    ] = Number(value=40)
+from isbjorn.core.document.solids import Solid, measure_spec
+from isbjorn.core.document.values import Number, timed_spec
 
 
 @SHAPES.register("isbjorn.core.emit.shapes.model:MODEL")
@@ -84,7 +28,7 @@ class ModelShape(Solid):
     )
     sharp: Annotated[
         Number,
-        _measure("°", 0, 180, "Smallest angle between two faces at whose edge particles are born.", "Sharper than"),
+        measure_spec("°", 0, 180, "Smallest angle between two faces at whose edge particles are born.", "Sharper than"),
         ShownIf("births", "edges"),
     ] = Number(value=20)
     size: Annotated[Number, extent_spec("Largest measure of the model, in px."), Gripped(factor=2.0)] = Number(

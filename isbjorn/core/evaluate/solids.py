@@ -12,7 +12,7 @@ import numpy as np
 
 from isbjorn.core.arrays import Doubles, Floats, Ints
 from isbjorn.core.document import Number
-from isbjorn.core.document.models import Solid
+from isbjorn.core.document.solids import Solid
 from isbjorn.core.evaluate.meshes import Mesh, mesh_of, welded
 from isbjorn.core.evaluate.model_files import model_of
 

@@ -16,6 +16,9 @@ from isbjorn.core.document import Emitter, Number, Shot
 from isbjorn.core.document.base import Gripped, Part, ShownIf
 from isbjorn.core.document.deformers import Bend
 from isbjorn.core.document.kinds import is_framed
+from isbjorn.core.document.models import ModelShape
+from isbjorn.core.emit.shapes import outline
+from isbjorn.core.emit.shapes.base import ShapeSetting
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.lines import circle, rectangle
 from isbjorn.core.evaluate.readings import Readings, Transform
@@ -265,6 +268,14 @@ def matte_shown(readings: Readings, view: Projection, matte: Any, t: float) -> S
     """A matte: the outline of a drawn shape."""
     sight = Sight(view, readings.frames(matte, np.array([t])))
     place, way = place_grips(readings, view, matte, t)
+    if matte.kind == "model":
+        half = 0.5 * readings.now(matte.size, t)
+        setting = ShapeSetting(np.array([t]), readings)
+        shape = ModelShape(
+            **matte.solid.model_dump(), size=Number(value=2 * half), turn_x=matte.turn_x, turn_y=matte.turn_y
+        )
+        lines = [sight.points(line) for line in outline(shape, setting)]
+        return Shown(id=matte.id, kind="matte", centre=sight.centre, lines=lines, way=way, grips=[*place])
     if matte.kind != "shape":
         return Shown(id=matte.id, kind="matte", centre=sight.centre)
     w, h = readings.now(matte.width, t), readings.now(matte.height, t)

@@ -6,6 +6,7 @@ One with a finish, or hidden, or used, has a separate layer, which is blended as
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
@@ -16,8 +17,8 @@ import cv2
 import numpy as np
 
 from isbjorn.core.appearance.particles import Particles
-from isbjorn.core.arrays import Codes, Floats
-from isbjorn.core.document import Emitter, Group, Shot, Use
+from isbjorn.core.arrays import Bools, Codes, Floats
+from isbjorn.core.document import Emitter, Group, Matte, Shot, Use
 from isbjorn.core.render.atlas import is_plain
 from isbjorn.core.render.bending import bent
 from isbjorn.core.render.blends import MODES
@@ -28,7 +29,8 @@ from isbjorn.core.render.effects import EffectMoment, around, region, worked, wo
 from isbjorn.core.render.layer_cache import Digests, Facts, LayerCache
 from isbjorn.core.render.mattes import matte_of
 from isbjorn.core.render.models.bodies import shows_ground
-from isbjorn.core.render.pixel_pass import LayerPiece, cover_of, hold, lay_piece, pixels_of, whole
+from isbjorn.core.render.models.hold_out import HoldOut, hold_out
+from isbjorn.core.render.pixel_pass import LayerPiece, cover_of, hold, lay, lay_piece, pixels_of, whole
 from isbjorn.core.render.skin import bends
 
 # What is smoothed away of a surface that bends light, px.
@@ -86,6 +88,7 @@ class Compositor:
     particles: dict[int, Particles] = field(default_factory=dict)
     known: LayerCache | None = None
     covering: bool = False
+    _held_out: dict[str, HoldOut] = field(default_factory=dict)
 
     @property
     def shot(self) -> Shot:
@@ -201,8 +204,45 @@ class Compositor:
         return found
 
     def hiding(self, emitter: Emitter) -> list[Floats]:
-        """How far mattes hide an emitter, each (height, width)."""
-        return [self._mattes[name] for name in emitter.hidden_by if name in self._mattes]
+        """How far mattes hide an emitter, each (height, width); not those that hide only what is behind them."""
+        walls = self._walls(emitter)
+        return [self._mattes[name] for name in emitter.hidden_by if name in self._mattes and name not in walls]
+
+    def _walls(self, emitter: Emitter) -> dict[str, HoldOut]:
+        """The models that hide an emitter's particles only where those are behind them, by their ids. What is more than bodies
+        (trails, lines, strands) is hidden as a whole."""
+        if any(x is not None for x in (emitter.trail, emitter.lines, emitter.strand, emitter.skin, emitter.ripples)):
+            return {}
+        return {
+            m.id: self._hold_out(m)
+            for m in self.shot.mattes
+            if m.on and m.kind == "model" and not m.inverted and m.id in emitter.hidden_by
+        }
+
+    def _hold_out(self, matte: Matte) -> HoldOut:
+        if matte.id not in self._held_out:
+            self._held_out[matte.id] = hold_out(matte, self.context)
+        return self._held_out[matte.id]
+
+    def _draw_around(self, emitter: Emitter, layer: Floats, walls: dict[str, HoldOut]) -> None:
+        """Draw an emitter in front of and behind models: those behind first, as far as each model leaves them."""
+        blend = emitter.blend if MODES[emitter.blend] == 0 else "normal"
+        number, names = self.shot.place_of(emitter), sorted(walls)
+        for hidden in itertools.product((True, False), repeat=len(names)):
+
+            def chosen(p: Particles, context: RenderContext, hidden: tuple[bool, ...] = hidden) -> Bools:
+                return np.all(
+                    [walls[n].hides(p, context) == is_behind for n, is_behind in zip(names, hidden, strict=True)],
+                    axis=0,
+                )
+
+            part = self._nothing()
+            context = replace(self.context, chosen=chosen, counts=self.context.counts)
+            self.particles[number] = context.draw(number, part, "normal" if self.covering else blend)
+            for name, is_behind in zip(names, hidden, strict=True):
+                if is_behind:
+                    part *= (1 - self._mattes[name])[..., None]
+            lay(part, layer, "normal")
 
     def _put(self, unit: Emitter | Group, onto: Floats) -> None:
         if unit.use.kind != "picture":
@@ -283,6 +323,8 @@ class Compositor:
         layer = self._nothing()
         if isinstance(unit, Group):
             self._draw_members(unit, layer, "normal")
+        elif walls := self._walls(unit):
+            self._draw_around(unit, layer, walls)
         else:
             self._draw(unit, layer, unit.blend if MODES[unit.blend] == 0 else "normal")
         users = self._aimed.get(unit.id, ())

@@ -12,7 +12,7 @@ from typing import TypeVar
 import numpy as np
 
 from isbjorn.core.appearance.particles import Particles, ParticleSolver
-from isbjorn.core.arrays import Floats
+from isbjorn.core.arrays import Bools, Floats
 from isbjorn.core.document import Number, Shot
 from isbjorn.core.document.bodies import Skin
 from isbjorn.core.errors import Stale
@@ -60,6 +60,8 @@ class RenderContext:
     shut: bool = False
     # No more particles of an emitter are drawn, spread evenly over its births; used when there is no time for all.
     most: int | None = None
+    # Which of some particles are drawn, where only a part of them is.
+    chosen: Callable[[Particles, RenderContext], Bools] | None = None
     # How the camera sees moments that were asked for.
     _views: dict[Fraction, Projection] = field(default_factory=dict)
     # Function drawn in place of colours, of places (n, 3) and velocities (n, 3), those at rest where they are None.

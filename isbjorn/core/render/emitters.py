@@ -80,9 +80,12 @@ class EmitterRasteriser:
         change: ExposureChange | None = None,
     ) -> None:  # fmt: skip
         """Draw the bodies of particles; way: while the shutter is open."""
+        context, e = self.context, self.emitter
+        if context.chosen is not None:
+            among = context.chosen(p, context)
+            p, change = p.where(among), None if change is None else change.where(among)
         if len(p) == 0:
             return
-        context, e = self.context, self.emitter
         centre, grown = self.pixels(p.position)
         radius = p.size * np.float32(0.5 * size * context.view.scale_x) * grown
         keep = self._affordable(p, centre, radius, way is not None)

@@ -20,6 +20,7 @@ from isbjorn.core.jit import inline_kernel
 from isbjorn.core.records import looked_up
 from isbjorn.core.render.blur import blur
 from isbjorn.core.render.display_encoding import TOP_CODE, lit
+from isbjorn.core.render.models.hold_out import hold_out
 from isbjorn.core.runtime.parallel import kernel_lock
 
 if TYPE_CHECKING:
@@ -146,6 +147,7 @@ KINDS: dict[str, MatteEngine] = {
     "dark": MatteEngine(_dark, True),
     "colour": MatteEngine(_coloured, True),
     "file": MatteEngine(_filed),
+    "model": MatteEngine(lambda matte, context, _: hold_out(matte, context).cover),
 }
 
 

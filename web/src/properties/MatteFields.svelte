@@ -4,12 +4,13 @@
   import Fields from '../ui/Fields.svelte';
   import Switch from '../ui/Switch.svelte';
   import { hide, place, tied } from './fields';
+  import ModelFile from '../body/ModelFile.svelte';
   import PathButtons from './PathButtons.svelte';
   import PlaceFields from './PlaceFields.svelte';
 
   let { desk, matte }: { desk: Desk; matte: Matte } = $props();
   const path = $derived(desk.path);
-  const without = [...place, ...tied.filter((name) => name !== 'kind'), 'media', 'width', 'height'];
+  const without = [...place, ...tied.filter((name) => name !== 'kind'), 'media', 'width', 'height', 'solid'];
 
   function choose(): void {
     desk.tools.choosing = {
@@ -34,7 +35,22 @@
 {:else if matte.kind === 'shape'}
   <PathButtons {desk} path="{path}/points" closed />
 {/if}
-{#if matte.kind === 'shape'}<PlaceFields {desk} owner={matte} model="Matte" {path} />{/if}
+{#if matte.kind === 'model'}
+  <Fields
+    {desk}
+    model="Solid"
+    owner={matte.solid}
+    path="{path}/solid"
+    without={['media', 'digest', 'name']}
+  />
+  {#if matte.solid.form === 'file'}<ModelFile {desk} owner={matte.solid} path="{path}/solid" />{/if}
+{/if}
+{#if matte.kind === 'shape' || matte.kind === 'model'}<PlaceFields
+    {desk}
+    owner={matte}
+    model="Matte"
+    {path}
+  />{/if}
 <p class="py-2 text-soft">Emitters that it hides:</p>
 {#each desk.shot!.emitters as emitter, i (emitter.id)}
   <Switch

@@ -1,0 +1,123 @@
+"""Models that hide what is behind them: how much of each pixel they cover, and how near they are there."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import cv2
+import numpy as np
+from numba import f4, i4, i8, prange, void
+
+from isbjorn.core.appearance.particles import Particles
+from isbjorn.core.arrays import Bools, Floats, Ints, Longs
+from isbjorn.core.document import Matte
+from isbjorn.core.evaluate.solids import mesh_of_solid
+from isbjorn.core.jit import njit
+from isbjorn.core.render.models.faces import (
+    FIRST,
+    INSTANCE_COLUMNS,
+    LAST,
+    MATRIX,
+    NEAR,
+    NEAR_X,
+    NEAR_Y,
+    PLACE,
+    POINT,
+    POINTS,
+    joined,
+    rotations,
+    seen_faces,
+)
+from isbjorn.core.render.models.lanes import LANE_ROWS, NOTHING, SAMPLES
+from isbjorn.core.render.models.raster import EMPTY, WHOLE, draw_face
+from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
+from isbjorn.core.runtime.parallel import kernel_lock
+
+if TYPE_CHECKING:
+    from isbjorn.core.render.context import RenderContext
+
+_PIXELS = TILE_W * TILE_H
+# A body this much larger than a pixel at most is looked for beyond the edge of what hides it, px.
+_WIDEST = 48
+
+
+@dataclass(frozen=True)
+class HoldOut:
+    """cover (height, width) in [0, 1]; near (height, width): nearness, as of faces; far below anything where nothing is."""
+
+    cover: Floats
+    near: Floats
+
+    def hides(self, p: Particles, context: RenderContext) -> Bools:
+        """Which particles are behind the model, by their centres, (n,)."""
+        view = context.view
+        places = (p.position.astype(np.float64) - view.eye) @ view.axes.T
+        near = places[:, 2] if view.lens_px is None else 1 / np.maximum(1e-6, -places[:, 2])
+        pixels, grown = view.place(p.position)
+        # A body whose centre is beside the model reaches behind it all the same.
+        radius = 0.5 * float(np.median(p.size * grown)) * view.scale_x if len(p) else 0.0
+        side = 2 * min(_WIDEST, int(np.ceil(radius))) + 1
+        walls = cv2.dilate(self.near, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (side, side)))
+        x = np.clip(pixels[:, 0].astype(np.int64), 0, view.width - 1)
+        y = np.clip(pixels[:, 1].astype(np.int64), 0, view.height - 1)
+        return np.asarray(near < walls[y, x])
+
+
+@njit(void(f4[:, ::1], i4[::1], i8[::1], i8[::1], i8, f4[:, ::1], f4[:, ::1]), parallel=True, cache=True)
+def _depths(faces: Floats, order: Ints, bounds: Longs, turns: Longs, columns: int, cover: Floats, near: Floats) -> None:
+    """Cover and nearness of faces: the mean of the samples that they cover."""
+    height, width = cover.shape
+    for turn in prange(len(turns)):
+        tile = turns[turn]
+        if bounds[tile] == bounds[tile + 1]:
+            continue
+        lane, edges = np.empty((LANE_ROWS, SAMPLES), np.float32), np.empty((4, 4), np.float32)
+        depth, names = np.empty((_PIXELS, SAMPLES), np.float32), np.empty((_PIXELS, SAMPLES), np.int32)
+        used = np.zeros(_PIXELS, np.uint8)
+        top, left = tile // columns * TILE_H, tile % columns * TILE_W
+        right, bottom = min(left + TILE_W, width), min(top + TILE_H, height)
+        for k in range(bounds[tile], bounds[tile + 1]):
+            draw_face(faces, order[k], left, top, right, bottom, depth, names, used, lane, edges)
+        for y in range(top, bottom):
+            for x in range(left, right):
+                pixel = (y - top) * TILE_W + x - left
+                if used[pixel] == EMPTY:
+                    continue
+                if used[pixel] == WHOLE:
+                    face = faces[names[pixel, 0]]
+                    cover[y, x] = 1.0
+                    near[y, x] = face[NEAR] + face[NEAR_X] * np.float32(x + 0.5) + face[NEAR_Y] * np.float32(y + 0.5)
+                    continue
+                count, total = 0, 0.0
+                for k in range(SAMPLES):
+                    if names[pixel, k] >= 0:
+                        count += 1
+                        total += depth[pixel, k]
+                if count > 0:
+                    cover[y, x], near[y, x] = count / SAMPLES, total / count
+
+
+_find_depths = kernel_lock(_depths)
+
+
+def hold_out(matte: Matte, context: RenderContext) -> HoldOut:
+    """A matte that is a model, at the moment."""
+    view, t = context.view, np.array([float(context.seconds)])
+    frames = context.solver.readings.frames(matte, t)
+    geometry = joined([mesh_of_solid(matte.solid)])
+    turned = rotations(
+        np.radians(frames.turn), np.radians([[context.read(matte.turn_x), context.read(matte.turn_y)]]), None
+    )
+    rows = np.zeros((1, INSTANCE_COLUMNS))
+    half = 0.5 * context.read(matte.size) * float(frames.size[0])
+    rows[0, MATRIX : MATRIX + 9] = (view.axes @ turned[0] * half).reshape(-1)
+    rows[0, PLACE : PLACE + 3] = (frames.place[0] - view.eye) @ view.axes.T
+    rows[0, [FIRST, LAST, POINT, POINTS]] = geometry.ranges[0]
+    cover = np.zeros((view.height, view.width), np.float32)
+    near = np.full((view.height, view.width), NOTHING, np.float32)
+    faces, _ = seen_faces(view.packed, rows, geometry)
+    if len(faces):
+        tiles = tiled(faces, view.width, view.height)
+        _find_depths(faces, tiles.order, tiles.bounds, tiles.turns, tiles.columns, cover, near)
+    return HoldOut(cover, near)
