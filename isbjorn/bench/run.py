@@ -23,6 +23,7 @@ from isbjorn.bench.end_to_end import (
     usd_points_per_s,
 )
 from isbjorn.bench.finish import blur_ms, drawn_ms, glow_ms
+from isbjorn.bench.models import models
 from isbjorn.bench.opengl import Discs
 from isbjorn.bench.shots import fountain
 from isbjorn.bench.stage import live_latency_ms, live_soak
@@ -167,6 +168,7 @@ def measure(
             "skin_ms": skin_ms,
             "ripples_ms": ripples_ms,
             "draw_mpx_s draw_vs_gl": drawing,
+            "models_ms models_vs_gl": models,
             "frame_ms": drawn_ms,
             "blur": blur_ms,
             "glow_ms": glow_ms,

@@ -235,9 +235,6 @@ def shade(scene: Scene, f: int, x: float, y: float, out: Floats) -> None:
     face, mat, view = faces[f], scene.materials[scene.material[int(faces[f, INSTANCE])]], scene.views[0]
     red, green, blue, opacity = face[RED], face[GREEN], face[BLUE], face[OPACITY]
     shown, matte, gloss, seen = out[0], out[1], out[2], out[3]
-    if int(mat.kind) == GLOWING or face[FACE] < 0:
-        shown[0], shown[1], shown[2], shown[3] = red * opacity, green * opacity, blue * opacity, opacity
-        return
     near = face[NEAR] + face[NEAR_X] * x + face[NEAR_Y] * y
     away = 1.0 / max(near, 1e-12) if view.lens > 0 else 1.0
     across = away / view.lens if view.lens > 0 else 1.0
@@ -357,7 +354,9 @@ def shade_small(scene: Scene) -> None:
             most = _SMALL if len(scene.smooth) == 0 else _SMALL_SMOOTH
             if kind == MATTE and len(scene.smooth) == 0 and len(scene.lamps) == 0:
                 most = np.inf
-            if kind not in (GLOWING, GLASS) and face[REACH] < most:
+            if kind == GLOWING:
+                face[FACE] = -1
+            elif kind != GLASS and face[REACH] < most:
                 opacity = face[OPACITY]
                 face[OPACITY] = 1.0
                 shade(scene, f, face[X], face[Y], out)

@@ -11,7 +11,7 @@ from numba import f4, f8, i4, i8, prange, types, u1, void
 from isbjorn.core.arrays import Bytes, Doubles, Floats, Ints, Longs
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records
-from isbjorn.core.render.models.faces import INSTANCE, Geometry, seen_faces
+from isbjorn.core.render.models.faces import FACE, INSTANCE, OPACITY, RED, Geometry, seen_faces
 from isbjorn.core.render.models.lanes import LANE_ROWS, SAMPLES, alike, bits_of, first_bit
 from isbjorn.core.render.models.raster import EMPTY, WHOLE, draw_face
 from isbjorn.core.render.models.shading import SCENE, Scene, agreement, reflectance, shade, shade_small
@@ -67,6 +67,21 @@ def _put(scene: Scene, here: Samples, solid: Samples, box: Longs, colour: Floats
             pixel = (y - box[5]) * TILE_W + x - box[4]
             if used[pixel] == EMPTY:
                 continue
+            row, column = y - box[7], x - box[6]
+            if used[pixel] == WHOLE and solid.used[pixel] == EMPTY:
+                face = scene.faces[names[pixel, 0]]
+                if face[FACE] < 0:
+                    opacity, place = face[OPACITY], out[row, column]
+                    left_over = np.float32(1) - opacity
+                    place[0] = place[0] * left_over + face[RED] * opacity
+                    place[1] = place[1] * left_over + face[RED + 1] * opacity
+                    place[2] = place[2] * left_over + face[RED + 2] * opacity
+                    place[3] = place[3] * left_over + opacity
+                    continue
+                shade(scene, names[pixel, 0], x + 0.5, y + 0.5, colour)
+                for c in range(4):
+                    out[row, column, c] = out[row, column, c] * (np.float32(1) - colour[0, 3]) + colour[0, c]
+                continue
             red, green, blue, cover = 0.0, 0.0, 0.0, 0.0
             rest = _ALL
             while rest != 0:
@@ -92,14 +107,20 @@ def _put(scene: Scene, here: Samples, solid: Samples, box: Longs, colour: Floats
                 share = _share(here, solid, pixel, mine)
                 if share <= 0:
                     continue
-                shade(scene, name, x + 0.5, y + 0.5, colour)
+                if scene.faces[name, FACE] >= 0:
+                    shade(scene, name, x + 0.5, y + 0.5, colour)
+                else:
+                    for c in range(4):
+                        colour[0, c] = scene.faces[name, RED + c] * (
+                            scene.faces[name, OPACITY] if c < 3 else np.float32(1)
+                        )
                 red, green, blue = (
                     red + share * colour[0, 0],
                     green + share * colour[0, 1],
                     blue + share * colour[0, 2],
                 )
                 cover += share * colour[0, 3]
-            keep, row, column = 1.0 - cover, y - box[5], x - box[4]
+            keep = 1.0 - cover
             out[row, column, 0] = out[row, column, 0] * keep + red
             out[row, column, 1] = out[row, column, 1] * keep + green
             out[row, column, 2] = out[row, column, 2] * keep + blue
@@ -137,10 +158,11 @@ def _draw(
         none = Samples(solid.near, names, np.zeros(_PIXELS, np.uint8))
         top, left = tile // columns * TILE_H, tile % columns * TILE_W
         right, bottom = min(left + TILE_W, width), min(top + TILE_H, height)
-        box = np.array([left, top, right, bottom, left, top])
-        local = np.zeros((TILE_H, TILE_W, 4), np.float32)
-        if weight == 0:
-            local[: bottom - top, : right - left] = out[top:bottom, left:right]
+        box = np.array([left, top, right, bottom, left, top, 0, 0])
+        local = out
+        if weight != 0:
+            box[6], box[7] = left, top
+            local = np.zeros((TILE_H, TILE_W, 4), np.float32)
         k, last = bounds[tile], bounds[tile + 1]
         while k < last and groups[int(faces[order[k], INSTANCE])] == 0:
             draw_face(faces, order[k], left, top, right, bottom, solid.near, names, solid.used, lane, edges)
@@ -160,9 +182,7 @@ def _draw(
             box[0], box[1], box[2], box[3] = max(x0, left), max(y0, top), min(x1, right), min(y1, bottom)
             _put(scene, here, solid, box, colour, local)
             _clear(here.used, box)
-        if weight == 0:
-            out[top:bottom, left:right] = local[: bottom - top, : right - left]
-        else:
+        if weight != 0:
             out[top:bottom, left:right] += np.float32(weight) * local[: bottom - top, : right - left]
 
 
