@@ -84,7 +84,7 @@ def models() -> dict[str, Any]:
         geometry = joined([mesh])
         rows = _placed(count, size, geometry)
         look = make_record(
-            MATERIAL, kind=KINDS[kind], rough=0.3, strength=1, index=1.5, rim=np.zeros(3), fall=1, behind=0
+            MATERIAL, kind=KINDS[kind], rough=0.3, strength=1, index=1.5, rim=np.zeros(3), fall=1, behind=0, sky=0
         )
         groups: Longs = np.zeros(count, np.int64)
         if gl is not None:

@@ -2,8 +2,11 @@
 
 import itertools
 import math
+import tempfile
 import unittest
+from pathlib import Path
 
+import cv2
 import numba
 import numpy as np
 
@@ -52,7 +55,7 @@ def flat(side: int = SIDE) -> Projection:
 
 def material(kind: str = "glowing", rough: float = 0.5, index: float = 1.5, behind: float = 100.0) -> Records:
     return make_record(
-        MATERIAL, kind=KINDS[kind], rough=rough, strength=1, index=index, rim=np.ones(3), fall=3, behind=behind
+        MATERIAL, kind=KINDS[kind], rough=rough, strength=1, index=index, rim=np.ones(3), fall=3, behind=behind, sky=0
     )
 
 
@@ -297,6 +300,55 @@ class Light(unittest.TestCase):
             s, p = (cosine - index * bent) / (cosine + index * bent), (index * cosine - bent) / (index * cosine + bent)
             through = 1 - 0.5 * (s * s + p * p)
             self.assertAlmostEqual(float(shown[row, column, 0]) / through, landed, delta=1.0, msg=x)
+
+
+class Around(unittest.TestCase):
+    """What surrounds a polished ball, from each of its sources."""
+
+    def setUp(self) -> None:
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+
+    def ball(self, plate: str = "", **body: object) -> Floats:
+        look = {"kind": "model", "form": "ball", "detail": 4, "material": "metal", "roughness": 0} | body
+        e = {
+            "id": "e", "rate": 0, "bursts": [{"count": 1}], "lifespan": 0, "speed": 0, "size": 160, "shape": {"kind": "point"},
+            "body": look,
+        }  # fmt: skip
+        over = {"plate": {"media": plate, "name": "Plate"}} if plate else {}
+        return render_frame(Shot.model_validate({"emitters": [e], "width": 200, "height": 200} | over), 0)
+
+    def picture(self, name: str, pixels: Floats) -> str:
+        path = self.folder / name
+        cv2.imwrite(str(path), np.round(pixels[..., ::-1] * 255).astype(np.uint8))
+        return str(path)
+
+    def test_a_picture_of_all_directions(self) -> None:
+        sky = np.zeros((64, 128, 3), np.float32)
+        sky[:32, :, 0], sky[32:, :, 2] = 1, 1
+        shown = self.ball(surroundings="picture", sky=self.picture("sky.png", sky))
+        np.testing.assert_allclose(shown[60, 100, :3], [1, 0, 0], atol=0.02)
+        np.testing.assert_allclose(shown[140, 100, :3], [0, 0, 1], atol=0.02)
+
+    def test_the_plate(self) -> None:
+        plate = np.zeros((90, 160, 3), np.float32)
+        plate[:, :80, 1] = 1
+        shown = self.ball(self.picture("plate.png", plate), surroundings="plate")
+        self.assertGreater(float(shown[100, 60, 1]), 0.9)
+        self.assertLess(float(shown[100, 140, 1]), 0.1)
+        # Without a plate there is nothing to mirror.
+        self.assertLess(float(self.ball(surroundings="plate")[100, 60, :3].max()), 1e-6)
+
+    def test_each_body_has_its_own(self) -> None:
+        mixed = {
+            "id": "e", "rate": 0, "bursts": [{"count": 60}], "lifespan": 0, "speed": 0, "size": 12,
+            "shape": {"kind": "rectangle", "width": 180, "height": 180},
+            "body": {"kind": "model", "form": "ball", "surroundings": "day"},
+            "mixed": [{"kind": "model", "form": "ball", "surroundings": "none"}],
+        }  # fmt: skip
+        shown = render_frame(Shot.model_validate({"emitters": [mixed], "width": 200, "height": 200}), 0)
+        covered = shown[shown[..., 3] > 0.99]
+        dark = (covered[:, :3].max(axis=1) < 1e-6).mean()
+        self.assertTrue(0.25 < dark < 0.75, dark)
 
 
 class InShots(unittest.TestCase):

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from isbjorn.core.document.base import Gripped, ShownIf
+from isbjorn.core.document.base import Gripped, MediaName, ShownIf
 from isbjorn.core.document.bodies import OneBody
 from isbjorn.core.document.effects import Hex
 from isbjorn.core.document.kinds import BODIES, SHAPES, shown
@@ -90,9 +90,12 @@ class ModelBody(OneBody, Solid):
         timed_spec("%", 1, 100, "How far the glow reaches from the edge to the middle, in per cent.", 5),
         ShownIf("material", "rim"),
     ] = Number(value=35)
-    surroundings: Annotated[Literal["none", "studio", "day", "dusk", "night"], _LIT] = Field(
-        default="studio", description="What lights the model from all sides and is reflected in it."
+    surroundings: Annotated[Literal["none", "studio", "day", "dusk", "night", "plate", "picture"], _LIT] = Field(
+        default="studio",
+        description="What lights the model from all sides and is reflected in it: a built-in sky, the plate, or an "
+        "equirectangular picture of all directions.",
     )
+    sky: MediaName = Field(default="", description="Equirectangular picture that surrounds the model.")
     ambient: Annotated[
         Number,
         timed_spec("%", 0, 1000, "Brightness of the surroundings, in per cent.", 5, "Ambient light"),

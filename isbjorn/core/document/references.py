@@ -14,7 +14,7 @@ from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.values import Number
 
 # Fields that name a file.
-_MEDIA = ("media", "font")
+_MEDIA = ("media", "font", "sky")
 _PLACED = ("emitters", "forces", "zones", "markers", "lights", "mattes")
 # The lists of a cast.
 LISTS = (*_PLACED, "groups", "sounds", "controls", "takes")

@@ -9,7 +9,7 @@
   import ModelFile from './ModelFile.svelte';
 
   let { desk, body, path }: { desk: Desk; body: Body; path: string } = $props();
-  const without = ['kind', 'weight', 'media', 'digest', 'font', 'tinted', 'paths', 'name'];
+  const without = ['kind', 'weight', 'media', 'digest', 'sky', 'font', 'tinted', 'paths', 'name'];
   let fonts = $state.raw<Media[]>([]);
   const project = $derived(desk.state?.project_id ?? 0);
 
@@ -52,6 +52,13 @@
       take: (media) => desk.set(`${path}/media`, media, 'Picture of the body'),
     };
   }
+
+  function chooseSky(): void {
+    desk.tools.choosing = {
+      title: 'A picture of all directions',
+      take: (media) => desk.set(`${path}/sky`, media, 'Picture of the surroundings'),
+    };
+  }
 </script>
 
 {#if body.kind === 'picture'}
@@ -69,6 +76,14 @@
   {path}
   {without}
 />
+{#if body.kind === 'model' && body.surroundings === 'picture'}
+  <div class="flex h-[26px] items-center justify-between border-b border-line">
+    <span>Picture of the surroundings</span>
+    <button class="truncate rounded px-1.5 font-semibold hover:bg-raised" onclick={chooseSky}
+      >{body.sky ? body.sky.split('/').pop() : 'Choose …'}</button
+    >
+  </div>
+{/if}
 {#if body.kind === 'artwork'}
   <FileButton
     text={body.name ? `${body.name} …` : 'Select an SVG file …'}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -31,9 +31,10 @@ from isbjorn.core.render.models.faces import (
     rotations,
 )  # fmt: skip
 from isbjorn.core.render.models.shading import KINDS, MATERIAL
-from isbjorn.core.render.models.surroundings import built_in
+from isbjorn.core.render.models.surroundings import Surroundings, all_of, around_plate, built_in, surroundings_of
 from isbjorn.core.render.models.tiles import draw_models
 from isbjorn.core.render.pixel_pass import lay
+from isbjorn.core.runtime.memory import Cache
 
 if TYPE_CHECKING:
     from isbjorn.core.render.context import RenderContext
@@ -43,6 +44,10 @@ if TYPE_CHECKING:
 _SMALLEST = 0.75
 # More opaque ones let no light through.
 _SOLID = 0.998
+# Sizes at which the plate and pictures are read as surroundings, and samples of the plate, which is another in each frame.
+_PLATE, _SKY, _PLATE_SAMPLES = (96, 54), (512, 256), 16
+
+_skies: Cache[Surroundings] = Cache("models", 0.3)
 # Places on the lens from which bodies out of focus are seen, at most; and where they are drawn in several poses besides.
 _LENS, _LENS_SHUT, _TURNS = 32, 8, 1618.03398
 
@@ -71,16 +76,37 @@ def shows_ground(emitter: Emitter) -> bool:
     return any(isinstance(body, ModelBody) and body.material == "glass" for body in (emitter.body, *emitter.mixed))
 
 
-def material_of(body: ModelBody, context: RenderContext, glows: bool = False) -> Records:
+def material_of(body: ModelBody, context: RenderContext, sky: int, glows: bool = False) -> Records:
     """The material of a body at the moment, (1,) of `MATERIAL`. glows: it shows its colours alone, as they are measured."""
     row = np.zeros(1, MATERIAL)
     row["kind"] = KINDS["glowing" if glows else body.material]
     row["rough"], row["strength"] = context.read(body.roughness) / 100, context.read(body.ambient) / 100
-    row["index"], row["behind"] = context.read(body.index), context.read(body.behind)
+    row["index"], row["behind"], row["sky"] = context.read(body.index), context.read(body.behind), sky
     row["rim"] = context.read(body.rim) / 100 * hex_to_linear(body.rim_colour)
     # The edge falls to a half at its width.
     row["fall"] = math.log(0.5) / math.log(max(1e-3, 1 - min(0.999, context.read(body.rim_width) / 100)))
     return row
+
+
+def _around(context: RenderContext, kind: str, media: str) -> Surroundings:
+    """Surroundings of a kind at the moment; none where there is no plate or no picture."""
+    if kind == "plate":
+        plates: Any = context.pictures
+        number = plates.number(context.shot, context.seconds)
+        if number is None:
+            return built_in("none")
+
+        def seen() -> Surroundings:
+            plate = plates.at(context.shot, context.seconds, *_PLATE)
+            return surroundings_of(around_plate(plate), samples=_PLATE_SAMPLES)
+
+        return _skies.get((context.shot.plate.media if context.shot.plate else "", number), seen)
+    if kind == "picture":
+        if not media:
+            return built_in("none")
+        key = media, context.pictures.stamp(media)
+        return _skies.get(key, lambda: surroundings_of(context.pictures.filling(media, 0, *_SKY)[..., :3]))
+    return built_in(kind)
 
 
 def _stretched(rotation: Doubles, velocity: Floats, longer: Doubles | float) -> Doubles:
@@ -186,8 +212,11 @@ def draw_bodies(
     rows, number, groups = _in_order(pen, sub, rows, number)
     lamps = context.lamps.copy()
     lamps["place"] = (lamps["place"] - view.eye) @ view.axes.T
-    materials = np.concatenate([material_of(body, context, glows) for body in models.values()])
-    around = built_in(next(iter(models.values())).surroundings)
+    skies = list(dict.fromkeys((body.surroundings, body.sky) for body in models.values()))
+    materials = np.concatenate(
+        [material_of(body, context, skies.index((body.surroundings, body.sky)), glows) for body in models.values()]
+    )
+    around = all_of([_around(context, kind, media) for kind, media in skies])
     direct = pen.mode == 0 and pen.covers
     seen, below = _focused(pen, rows), onto.copy() if shows_ground(e) and not glows else None
     whole = direct and len(seen) == 1

@@ -41,8 +41,9 @@ from isbjorn.core.render.models.surroundings import LEVELS, look
 GLOWING, MATTE, PLASTIC, METAL, GLASS, RIM = range(6)
 KINDS = {"glowing": GLOWING, "matte": MATTE, "plastic": PLASTIC, "metal": METAL, "glass": GLASS, "rim": RIM}
 # A material: its kind; roughness in [0, 1]; how strong the surroundings are; index of refraction; colour of the rim times its
-# strength, and the exponent with which it falls off; how far behind the body the picture is that glass shows, px.
-MATERIAL = record(kind=1, rough=1, strength=1, index=1, rim=3, fall=1, behind=1)
+# strength, and the exponent with which it falls off; how far behind the body the picture is that glass shows, px; which of the
+# surroundings are its own.
+MATERIAL = record(kind=1, rough=1, strength=1, index=1, rim=3, fall=1, behind=1, sky=1)
 # Of light that falls straight on plastic and glass, so much is reflected where the index is 1.5.
 _PLASTIC_SHINE = 0.04
 _TABLE = 32
@@ -72,7 +73,7 @@ class Scene(NamedTuple):
 SCENE: Any = types.NamedTuple(  # type: ignore[no-untyped-call]
     (
         f4[:, ::1], f4[:, ::1], f8[:, ::1], i8[::1], records(MATERIAL), records(VIEW), f8[:, ::1], records(LAMP), f4[:, :, :, ::1],
-        f4[:, ::1], f4[:, :, ::1], f4[:, :, ::1],
+        f4[:, :, ::1], f4[:, :, ::1], f4[:, :, ::1],
     ),
     Scene,
 )  # fmt: skip
@@ -126,9 +127,9 @@ def _reflected(table: Floats, mu: float, rough: float) -> tuple[float, float]:
     return scale, more
 
 
-@inline_kernel(void(f4[:, :, :, ::1], f8[:, ::1], f8, f8, f8, f8, f4[::1], f8), cache=True, forceinline=True)
+@inline_kernel(void(f4[:, :, :, ::1], i8, f8[:, ::1], f8, f8, f8, f8, f4[::1], f8), cache=True, forceinline=True)
 def _look_at(
-    levels: Floats, axes: Doubles, x: float, y: float, z: float, rough: float, out: Floats, share: float
+    levels: Floats, sky: int, axes: Doubles, x: float, y: float, z: float, rough: float, out: Floats, share: float
 ) -> None:
     """Add a share of the surroundings in a direction of the camera's axes, as blurred as a roughness wants it."""
     at = min(max(rough, 0.0), 1.0) * (LEVELS - 1)
@@ -137,9 +138,9 @@ def _look_at(
     dy = np.float32(x * axes[0, 1] + y * axes[1, 1] + z * axes[2, 1])
     dz = np.float32(x * axes[0, 2] + y * axes[1, 2] + z * axes[2, 2])
     if at - k < 1:
-        look(levels[k], dx, dy, dz, out, np.float32(share * (1 - (at - k))))
+        look(levels[sky * LEVELS + k], dx, dy, dz, out, np.float32(share * (1 - (at - k))))
     if at > k:
-        look(levels[k + 1], dx, dy, dz, out, np.float32(share * (at - k)))
+        look(levels[sky * LEVELS + k + 1], dx, dy, dz, out, np.float32(share * (at - k)))
 
 
 @inline_kernel(
@@ -263,18 +264,18 @@ def shade(scene: Scene, f: int, x: float, y: float, out: Floats) -> None:
         nx, ny, nz = nx / length, ny / length, nz / length
         mu = nx * vx + ny * vy + nz * vz
     mu = min(mu, 1.0)
-    rough, kind = mat.rough, int(mat.kind)
+    rough, kind, sky = mat.rough, int(mat.kind), int(mat.sky)
     for c in range(4):
         shown[c], seen[c], matte[c], gloss[c] = 0.0, 0.0, 0.0, 0.0
     shine = ((mat.index - 1) / (mat.index + 1)) ** 2 if kind == GLASS else (1.0 if kind == METAL else _PLASTIC_SHINE)
     if len(lamps) > 0:
         _lamps(lamps, px, py, pz, nx, ny, nz, vx, vy, vz, rough, shine, matte, gloss)
     if kind in (MATTE, RIM, PLASTIC):
-        _soft_light(scene.light, axes, nx, ny, nz, matte, mat.strength)
+        _soft_light(scene.light[sky], axes, nx, ny, nz, matte, mat.strength)
     if kind in (PLASTIC, METAL):
         scale, more = _reflected(scene.table, mu, rough)
         rx, ry, rz = 2 * mu * nx - vx, 2 * mu * ny - vy, 2 * mu * nz - vz
-        _look_at(levels, axes, rx, ry, rz, rough, seen, mat.strength)
+        _look_at(levels, sky, axes, rx, ry, rz, rough, seen, mat.strength)
         once = scale + more
         mean = shine + (1 - shine) / 21
         again = (1 - once) / max(1e-6, 1 - mean * (1 - once))
@@ -295,7 +296,7 @@ def shade(scene: Scene, f: int, x: float, y: float, out: Floats) -> None:
     elif kind == GLASS:
         mirrored = _fresnel(mu, mat.index)
         rx, ry, rz = 2 * mu * nx - vx, 2 * mu * ny - vy, 2 * mu * nz - vz
-        _look_at(levels, axes, rx, ry, rz, rough, shown, mirrored * mat.strength)
+        _look_at(levels, sky, axes, rx, ry, rz, rough, shown, mirrored * mat.strength)
         # In at an angle, out at the same: the ray turns twice by the difference of the two angles, toward the middle of the ball.
         sine = math.sqrt(max(0.0, 1 - mu * mu))
         inner = sine / mat.index
@@ -316,7 +317,7 @@ def shade(scene: Scene, f: int, x: float, y: float, out: Floats) -> None:
             _picture_at(below, at_x, at_y, seen, 1.0)
             through = min(1.0, seen[3])
         if through < 1:
-            _look_at(levels, axes, ox, oy, oz, rough, seen, (1 - through) * mat.strength)
+            _look_at(levels, sky, axes, ox, oy, oz, rough, seen, (1 - through) * mat.strength)
         tint = (red, green, blue)
         for c in range(3):
             shown[c] += gloss[c] + (1 - mirrored) * seen[c] * tint[c]

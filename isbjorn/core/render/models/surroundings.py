@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import functools
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -30,8 +31,9 @@ _SIDE, _SOURCE = 96, 64
 
 @dataclass(frozen=True)
 class Surroundings:
-    """levels (LEVELS, n + 2, n + 2, 4): radiance by direction, with a border that continues it, for roughness 0 to 1; light (9, 4):
-    coefficients of the radiance that leaves a white matte surface. The fourth channel is 0, so that four are read at once."""
+    """levels (k · LEVELS, n + 2, n + 2, 4), of k surroundings one after the other: radiance by direction, with a border that
+    continues it, for roughness 0 to 1; light (k, 9, 4): coefficients of the radiance that leaves a white matte surface. The fourth
+    channel is 0, so that four are read at once."""
 
     levels: Floats
     light: Floats
@@ -191,7 +193,7 @@ def surroundings_of(radiance: Floats, side: int = _SIDE, samples: int = _SAMPLES
     for k in range(1, LEVELS):
         _filter_level(padded, k / (LEVELS - 1), levels[k], points)
         levels[k] = _bordered(levels[k, 1:-1, 1:-1].copy())
-    return Surroundings(levels, _light_of(source, len(source)))
+    return Surroundings(levels, _light_of(source, len(source))[None])
 
 
 def even(value: float = 1.0) -> Surroundings:
@@ -248,4 +250,28 @@ def _sky(kind: str) -> Floats:
 @functools.cache
 def built_in(kind: str) -> Surroundings:
     """Surroundings by their name: studio, day, dusk, night, or none."""
-    return surroundings_of(np.zeros((8, 16, 3), np.float32), 8, 16) if kind == "none" else surroundings_of(_sky(kind))
+    return surroundings_of(np.zeros((8, 16, 3), np.float32) if kind == "none" else _sky(kind))
+
+
+def all_of(parts: Sequence[Surroundings]) -> Surroundings:
+    """Several surroundings, to be told apart by their number."""
+    if len(parts) == 1:
+        return parts[0]
+    return Surroundings(np.concatenate([p.levels for p in parts]), np.concatenate([p.light for p in parts]))
+
+
+def around_plate(plate: Floats) -> Floats:
+    """A picture of all directions in which the plate is behind the picture, and its mirror image before it: what a ball in front of
+    it would reflect, about. plate: float32 (height, width, 4), linear."""
+    height, width = 64, 128
+    el = np.pi * (0.5 - (np.arange(height) + 0.5) / height)
+    az = 2 * np.pi * ((np.arange(width) + 0.5) / width - 0.5)
+    up, side = np.meshgrid(el, az, indexing="ij")
+    x, y = np.cos(up) * np.sin(side), np.sin(up)
+    at_x = (0.5 + 0.5 * x) * plate.shape[1] - 0.5
+    at_y = (0.5 - 0.5 * y) * plate.shape[0] - 0.5
+    found = cv2.remap(
+        np.ascontiguousarray(plate[..., :3], np.float32), at_x.astype(np.float32), at_y.astype(np.float32), cv2.INTER_LINEAR,
+        borderMode=cv2.BORDER_REPLICATE,
+    )  # fmt: skip
+    return np.asarray(found, np.float32)
