@@ -1,5 +1,6 @@
 """Models as bodies: forms, coverage, depth, materials and light, against closed forms."""
 
+import dataclasses
 import itertools
 import math
 import tempfile
@@ -359,6 +360,11 @@ class InShots(unittest.TestCase):
         }  # fmt: skip
         camera = more.pop("camera", {})
         return Shot.model_validate({"emitters": [e | more], "width": 200, "height": 200, "camera": camera})
+
+    def test_colours_of_a_file_are_tinted_by_the_particle(self) -> None:
+        red = dataclasses.replace(solid("box", 0, 1, 1, 1, 0), colours=np.tile(np.float32([1, 0.5, 0]), (8, 1)))
+        shown = drawn(red, [(0, 0, 0)], 40, colours=[(0.5, 1.0, 1.0)])
+        np.testing.assert_allclose(shown[SIDE // 2, SIDE // 2], [0.5, 0.5, 0, 1], atol=1e-6)
 
     def test_its_largest_measure_is_the_size(self) -> None:
         cover = render_frame(self.shot(), 0)[..., 3]

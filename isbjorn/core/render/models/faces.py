@@ -43,13 +43,22 @@ _THREE: Any = types.UniTuple(f8, 3)  # type: ignore[no-untyped-call]
 @dataclass(frozen=True)
 class Geometry:
     """Meshes behind each other: points (v, 3), faces (f, 4), normals (f, 4, 3), as in `Mesh`; ranges (m, 4): the first face of each
-    and the one after its last, its first point, and how many it has."""
+    and the one after its last, its first point, and how many it has; tints (f, 3): linear colours of the faces, or (0, 3) where no
+    mesh has any."""
 
     points: Floats
     faces: Ints
     normals: Floats
     ranges: Longs
     is_smooth: bool
+    tints: Floats
+
+
+def _tints(mesh: Mesh, faces: Ints) -> Floats:
+    """The colour of each face, the mean of those of its corners, float32 (f, 3); white without colours."""
+    if mesh.colours is None:
+        return np.ones((len(faces), 3), np.float32)
+    return np.ascontiguousarray(mesh.colours[faces[:, :3]].mean(axis=1), np.float32)
 
 
 def joined(meshes: Sequence[Mesh]) -> Geometry:
@@ -64,6 +73,9 @@ def joined(meshes: Sequence[Mesh]) -> Geometry:
         ]
         normals = [mesh.normals[~bent]] + [mesh.normals[bent][:, [*c, c[0]]] for c in _HALVES]
         parts.append((mesh.points, np.concatenate(faces).astype(np.int32), np.concatenate(normals)))
+    tints = np.zeros((0, 3), np.float32)
+    if any(mesh.colours is not None for mesh in meshes):
+        tints = np.concatenate([_tints(mesh, f) for mesh, (_, f, _) in zip(meshes, parts, strict=True)])
     points: Longs = np.cumsum([0, *(len(p) for p, _, _ in parts)])
     faces_to: Longs = np.cumsum([0, *(len(f) for _, f, _ in parts)])
     moved = [np.where(f >= 0, f + start, -1) for (_, f, _), start in zip(parts, points, strict=False)]
@@ -74,6 +86,7 @@ def joined(meshes: Sequence[Mesh]) -> Geometry:
         np.ascontiguousarray(every, np.float32),
         np.stack([faces_to[:-1], faces_to[1:], points[:-1], np.diff(points)], axis=1),
         bool((np.ptp(every[:, :3], axis=1).max(initial=0.0)) > 1e-5),
+        tints,
     )
 
 
@@ -171,12 +184,12 @@ def _plane(
 
 @njit(
     void(
-        records(VIEW), f8[:, ::1], f4[:, ::1], i4[:, ::1], f4[:, :, ::1], i8[:, ::1], i8[::1], f4[:, ::1], f4[:, ::1]
+        records(VIEW), f8[:, ::1], f4[:, ::1], i4[:, ::1], f4[:, :, ::1], f4[:, ::1], i8[:, ::1], i8[::1], f4[:, ::1], f4[:, ::1]
     ), parallel=True, cache=True, error_model="numpy",
 )  # fmt: skip
 def _write(
-    views: Records, instances: Doubles, pixels: Floats, faces: Ints, normals: Floats, items: Longs, starts: Longs, out: Floats,
-    smooth: Floats,
+    views: Records, instances: Doubles, pixels: Floats, faces: Ints, normals: Floats, tints: Floats, items: Longs, starts: Longs,
+    out: Floats, smooth: Floats,
 ) -> None:  # fmt: skip
     """Write the faces that are seen, each work item from its start on. smooth (m, 9), or none: the planes of their normals, times
     nearness under a lens."""
@@ -192,6 +205,9 @@ def _write(
             row = out[at]
             row[INSTANCE], row[FACE] = i, face
             row[RED], row[GREEN], row[BLUE], row[OPACITY] = one[TINT], one[TINT + 1], one[TINT + 2], one[ALPHA]
+            if len(tints) > 0:
+                for j in range(3):
+                    row[RED + j] *= tints[face, j]
             for c in range(3):
                 k = c if c < 2 else count - 1
                 a, x, y, z = faces[face, k] + shift, normals[face, k, 0], normals[face, k, 1], normals[face, k, 2]
@@ -234,7 +250,7 @@ def seen_faces(view: Records, instances: Doubles, geometry: Geometry) -> tuple[F
     count = int(ends[-1]) if len(ends) else 0
     out = np.empty((count, FACE_COLUMNS), np.float32)
     smooth = np.empty((count if geometry.is_smooth else 0, 9), np.float32)
-    _write(view, instances, pixels, geometry.faces, geometry.normals, items, ends - seen, out, smooth)
+    _write(view, instances, pixels, geometry.faces, geometry.normals, geometry.tints, items, ends - seen, out, smooth)
     return out, smooth
 
 
