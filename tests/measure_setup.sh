@@ -59,11 +59,11 @@ threading.Thread(target=lambda: [say(f"make: {line.strip()}") for line in demo.s
 try:
     until("/api/health", bool)
     say("THE ADDRESS ANSWERS")
-    shots = json.loads(until("/api/projects", lambda told: any(one["shots"] for one in json.loads(told))))
+    shots = json.loads(until("/api/projects", lambda text: any(one["shots"] for one in json.loads(text))))
     say("the first shot is there")
     until(f"/api/shots/{shots[0]['shots'][0]['id']}/frame?frame=40", bool)
     say("THE FIRST PICTURE IS THERE")
-    until("/api/preparation", lambda told: json.loads(told)["ready"])
+    until("/api/preparation", lambda text: json.loads(text)["ready"])
     say("EVERYTHING IS READY")
 finally:
     os.killpg(demo.pid, signal.SIGTERM)

@@ -87,7 +87,7 @@ def demo_deliver_fps(folder: Path) -> dict[str, dict[str, dict[str, float]]]:
     return found
 
 
-def told_ratio(folder: Path) -> dict[str, float]:
+def estimate_ratio(folder: Path) -> dict[str, float]:
     """The estimated time of a delivery divided by the time it takes: 72 frames of each shot as PNG."""
     found = {}
     for _, shot in _shots(folder):

@@ -14,7 +14,16 @@ from typing import Any
 import numpy as np
 
 from isbjorn.bench.crowds import contagion_ms, crowd_ns_per_particle_step
-from isbjorn.bench.demonstration import cores, demo_deliver_fps, drag, forecast_ratio, opened, play, shot_ms, told_ratio
+from isbjorn.bench.demonstration import (
+    cores,
+    demo_deliver_fps,
+    drag,
+    estimate_ratio,
+    forecast_ratio,
+    opened,
+    play,
+    shot_ms,
+)
 from isbjorn.bench.end_to_end import (
     deliver_fps,
     edit_to_picture_ms,
@@ -142,7 +151,7 @@ QUICK = (
     "machine",
     "sim_ns_per_particle_step",
     "draw_mpx_s draw_vs_gl",
-    "deliver_told_ratio",
+    "deliver_estimate_ratio",
     "forecast_ratio",
     "first_picture_s",
 )
@@ -178,7 +187,7 @@ def measure(
             "bytes_per_particle": bytes_per_particle,
             "deliver_fps": lambda: deliver_fps(place / "c"),
             "demo_deliver_fps": lambda: demo_deliver_fps(place / "demo"),
-            "deliver_told_ratio": lambda: told_ratio(place / "demo"),
+            "deliver_estimate_ratio": lambda: estimate_ratio(place / "demo"),
             "farm_efficiency": lambda: farm_efficiency(place / "f"),
             "usd_points_per_s": lambda: usd_points_per_s(place / "u"),
             "forecast_ratio": lambda: forecast_ratio(place / "demo"),

@@ -155,9 +155,9 @@ class Worker:
             row = session.get(DeliveryRow, delivery_id)
             if row is None:
                 return
-            text, told_order = row.document, row.order
+            text, order_text = row.document, row.order
         try:
-            order = Order.model_validate_json(told_order)
+            order = Order.model_validate_json(order_text)
         except ValidationError as error:
             self._end(
                 delivery_id, "failed", problem=f"The order cannot be read ({first_problem(error)[1]}). Create it again."

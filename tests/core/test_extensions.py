@@ -11,7 +11,7 @@ from isbjorn.core.document.kinds import BODIES, FAMILIES, FORCES, Family
 from isbjorn.core.errors import IsbjornError
 
 
-def _told(extensions: str, module: str = "tests.core.elsewhere") -> Any:
+def _answer_of(extensions: str, module: str = "tests.core.elsewhere") -> Any:
     env = os.environ | {"ISBJORN_EXTENSIONS": extensions}
     return subprocess.run([sys.executable, "-m", module], env=env, capture_output=True, text=True, check=False)
 
@@ -21,7 +21,7 @@ class FromElsewhere(unittest.TestCase):
 
     @classmethod
     def setUpClass(cls) -> None:
-        answer = _told("tests.tidal")
+        answer = _answer_of("tests.tidal")
         assert answer.returncode == 0, answer.stderr
         cls.reported = json.loads(answer.stdout)
 
@@ -45,7 +45,7 @@ class FromElsewhere(unittest.TestCase):
         self.assertTrue(self.reported["again"])
 
     def test_one_that_is_not_there_is_named(self) -> None:
-        answer = _told("nowhere_to_be_found")
+        answer = _answer_of("nowhere_to_be_found")
         self.assertNotEqual(answer.returncode, 0)
         self.assertIn("the extension 'nowhere_to_be_found' cannot be imported", answer.stderr)
 

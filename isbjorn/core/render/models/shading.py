@@ -51,7 +51,7 @@ _TABLE = 32
 _SMALL, _SMALL_SMOOTH, _BLOCK = 10.0, 0.7, 256
 
 
-class Scene(NamedTuple):
+class ShadedScene(NamedTuple):
     """What faces are shaded by. faces, smooth, instances: see `seen_faces`; material (n,): the row of `materials` of each instance;
     views (1,), lamps (m,): in the camera's axes, axes (3, 3): the camera's; levels, light: of `Surroundings`; table: see
     `reflectance`; below (height, width, 4): the picture that glass shows, of one pixel where it shows none."""
@@ -70,12 +70,12 @@ class Scene(NamedTuple):
     below: Floats
 
 
-SCENE: Any = types.NamedTuple(  # type: ignore[no-untyped-call]
+SHADED_SCENE: Any = types.NamedTuple(  # type: ignore[no-untyped-call]
     (
         f4[:, ::1], f4[:, ::1], f8[:, ::1], i8[::1], records(MATERIAL), records(VIEW), f8[:, ::1], records(LAMP), f4[:, :, :, ::1],
         f4[:, :, ::1], f4[:, :, ::1], f4[:, :, ::1],
     ),
-    Scene,
+    ShadedScene,
 )  # fmt: skip
 
 
@@ -222,8 +222,8 @@ def _picture_at(below: Floats, x: float, y: float, out: Floats, share: float) ->
                 out[c] += part * below[row, col, c]
 
 
-@inline_kernel(void(SCENE, i8, f8, f8, f4[:, ::1]), cache=True, error_model="numpy", forceinline=True)
-def shade(scene: Scene, f: int, x: float, y: float, out: Floats) -> None:
+@inline_kernel(void(SHADED_SCENE, i8, f8, f8, f4[:, ::1]), cache=True, error_model="numpy", forceinline=True)
+def shade(scene: ShadedScene, f: int, x: float, y: float, out: Floats) -> None:
     """Colour (premultiplied) and cover of a face at a pixel, into out[0] (4,); out (4, 4): the other rows are scratch memory."""
     faces, smooth, axes, lamps, levels, below = (
         scene.faces,
@@ -344,8 +344,8 @@ def _fresnel(cosine: float, index: float) -> float:
     return 0.5 * (s * s + p * p)
 
 
-@njit(void(SCENE), parallel=True, cache=True, error_model="numpy")
-def shade_small(scene: Scene) -> None:
+@njit(void(SHADED_SCENE), parallel=True, cache=True, error_model="numpy")
+def shade_small(scene: ShadedScene) -> None:
     """Shade faces that look the same all over once, in their middle: their colour is then what is shown, and their `FACE` is -1."""
     for block in prange((len(scene.faces) + _BLOCK - 1) // _BLOCK):
         out = np.empty((4, 4), np.float32)

@@ -254,7 +254,7 @@ def built_in(kind: str) -> Surroundings:
 
 
 def all_of(parts: Sequence[Surroundings]) -> Surroundings:
-    """Several surroundings, to be told apart by their number."""
+    """Several surroundings, distinguished by their number."""
     if len(parts) == 1:
         return parts[0]
     return Surroundings(np.concatenate([p.levels for p in parts]), np.concatenate([p.light for p in parts]))

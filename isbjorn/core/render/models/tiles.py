@@ -14,7 +14,7 @@ from isbjorn.core.records import Records
 from isbjorn.core.render.models.faces import FACE, INSTANCE, OPACITY, RED, Geometry, seen_faces
 from isbjorn.core.render.models.lanes import LANE_ROWS, SAMPLES, alike, bits_of, first_bit
 from isbjorn.core.render.models.raster import EMPTY, WHOLE, draw_face
-from isbjorn.core.render.models.shading import SCENE, Scene, agreement, reflectance, shade, shade_small
+from isbjorn.core.render.models.shading import SHADED_SCENE, ShadedScene, agreement, reflectance, shade, shade_small
 from isbjorn.core.render.models.surroundings import Surroundings
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
 from isbjorn.core.runtime.parallel import kernel_lock
@@ -54,8 +54,10 @@ def _share(here: Samples, solid: Samples, pixel: int, mine: int) -> float:
     return count / SAMPLES
 
 
-@inline_kernel(void(SCENE, SAMPLED, SAMPLED, i8[::1], f4[:, ::1], f4[:, :, ::1]), cache=True, error_model="numpy")
-def _put(scene: Scene, here: Samples, solid: Samples, box: Longs, colour: Floats, out: Floats) -> None:
+@inline_kernel(
+    void(SHADED_SCENE, SAMPLED, SAMPLED, i8[::1], f4[:, ::1], f4[:, :, ::1]), cache=True, error_model="numpy"
+)
+def _put(scene: ShadedScene, here: Samples, solid: Samples, box: Longs, colour: Floats, out: Floats) -> None:
     """Composite what the pixels of a tile hold onto the picture, within a box of it (left, top, right, bottom; left and top of the
     tile).
 
@@ -136,13 +138,20 @@ def _clear(used: Bytes, box: Longs) -> None:
 
 
 @njit(
-    void(SCENE, i4[::1], i8[::1], i8[::1], i8, i8[::1], f4[:, :, ::1], f8),
+    void(SHADED_SCENE, i4[::1], i8[::1], i8[::1], i8, i8[::1], f4[:, :, ::1], f8),
     parallel=True,
     cache=True,
     error_model="numpy",
 )
 def _draw(
-    scene: Scene, order: Ints, bounds: Longs, turns: Longs, columns: int, groups: Longs, out: Floats, weight: float
+    scene: ShadedScene,
+    order: Ints,
+    bounds: Longs,
+    turns: Longs,
+    columns: int,
+    groups: Longs,
+    out: Floats,
+    weight: float,
 ) -> None:
     """Draw faces onto a picture (height, width, 4). groups (n,): of each instance, ascending; those of one group are drawn by
     depth, and groups one after the other. Group 0 is solid: it hides what is behind it of all others. weight: adds this share of
@@ -201,7 +210,7 @@ def draw_models(
     if len(faces) == 0:
         return
     tiles = tiled(faces, out.shape[1], out.shape[0])
-    scene = Scene(
+    scene = ShadedScene(
         faces, smooth, instances, material, materials, view, np.ascontiguousarray(view["axes"][0]), lamps, surroundings.levels,
         surroundings.light, reflectance(), np.zeros((1, 1, 4), np.float32) if below is None else below,
     )  # fmt: skip
