@@ -14,7 +14,7 @@ from tests.browser.looking import Looking
 class Bodies(Looking):
     def test_a_body_is_chosen_by_its_picture_and_changes_the_picture(self) -> None:
         before = self.page.pixels()
-        self.page.until(lambda: len(self.page.all('[aria-label="Body"] [role="radio"] img')) == 13)
+        self.page.until(lambda: len(self.page.all('[aria-label="Body"] [role="radio"] img')) == 14)
         self.page.find('[aria-label="Body"] [aria-label="Star"]').click()
         self.page.until(lambda: self.embers()["body"]["kind"] == "star" and self.page.settled())
         self.assertNotEqual(self.page.pixels(), before)
