@@ -86,6 +86,7 @@ class LockedCache(FunctionCache):
     def load_overload(self, sig: Any, target_context: Any) -> Any:
         """The compiled kernel, or None: then no other process compiles it until it is saved or `unlock` is called."""
         load: Any = super().load_overload
+        self._forget_unreadable()
         found = load(sig, target_context)
         if found is None and self._lock is None:
             # Where nothing can be written, each process compiles for itself.
@@ -96,6 +97,14 @@ class LockedCache(FunctionCache):
                 found = load(sig, target_context)
         return found
 
+    def _forget_unreadable(self) -> None:
+        """Empty an index that names types of an older version: the kernel is compiled again."""
+        cache: Any = self
+        try:
+            cache._cache_file._load_index()
+        except (AttributeError, ImportError):
+            cache._cache_file.flush()
+
     def unlock(self) -> None:
         """Let others compile it."""
         if self._lock is not None:
@@ -105,6 +114,7 @@ class LockedCache(FunctionCache):
     def is_stored(self, signatures: tuple[Any, ...], codegen: Any) -> bool:
         """Whether code for all of some signatures is stored, of the kernel as it is now."""
         cache: Any = self
+        self._forget_unreadable()
         stored = cache._cache_file._load_index()
         return all(cache._index_key(one, codegen) in stored for one in signatures)
 

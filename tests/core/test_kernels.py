@@ -1,18 +1,22 @@
 """A cached kernel is used as long as nothing that it depends on has changed."""
 
 import os
+import pickle
 import subprocess
 import sys
 import tempfile
 import threading
+import types
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any
+from unittest import mock
 
 import numpy as np
 
 from isbjorn.core.compile_kernels import called_by, compiled_first
-from isbjorn.core.jit import KERNELS, inline_kernel, njit
+from isbjorn.core.jit import KERNELS, LockedCache, inline_kernel, njit
 from isbjorn.core.runtime.kernels import HERE, lend, reached
 from tests.waiting import HANG_S
 
@@ -95,6 +99,24 @@ class Loaded(unittest.TestCase):
         self.assertNotIn("fadd fast", next(iter(summed.inspect_llvm().values())))
         for kernel in (summed, caller):
             KERNELS.remove(kernel)
+
+    def test_an_index_of_an_older_version_is_emptied(self) -> None:
+        kernel: Any = next(k for k in KERNELS if k.full_name.endswith("random.stream_key"))
+        with tempfile.TemporaryDirectory() as name:
+            cache: Any = LockedCache(kernel.py_func)  # type: ignore[no-untyped-call]
+            file = cache._cache_file
+            file._index_path = str(Path(name) / "kernel.nbi")
+            # It names a type that is no longer there.
+            gone = types.ModuleType("nowhere_to_be_found")
+            kind = type("Scene", (), {"__module__": gone.__name__})
+            gone.__dict__["Scene"] = kind
+            with mock.patch.dict(sys.modules, {gone.__name__: gone}):
+                index = pickle.dumps((file._source_stamp, kind))
+            Path(file._index_path).write_bytes(pickle.dumps(file._version) + index)
+            with self.assertRaises(ImportError):
+                file._load_index()
+            self.assertFalse(cache.is_stored(kernel._signatures, kernel.targetctx.codegen()))
+            self.assertEqual(file._load_index(), {})
 
     def test_it_keeps_to_its_signatures(self) -> None:
         @njit(["f8(f8[::1])", "i8(i8[::1])"])
