@@ -30,7 +30,7 @@ def _paper(form: str, weight: float, **measures: float) -> ModelBody:
 
 
 def lanterns(plate: str) -> Shot:
-    """Lanterns: boxes, barrels and globes of paper, in depth, with the camera's focus on the nearer ones."""
+    """Lanterns: boxes, barrels and globes of paper, in depth."""
     stops: dict[float, str] = {n / (len(_PAPER) - 1): colour for n, colour in enumerate(_PAPER)}
     rising = Emitter(
         id="lanterns", name="Paper lanterns", seed=61,
@@ -39,7 +39,7 @@ def lanterns(plate: str) -> Shot:
         direction=Number(value=88), spread=Number(value=22), in_depth=True, speed=Number(value=96, spread=26),
         size=Number(value=48, spread=20), order="farthest first",
         body=_paper("box", 3, width=78, deep=78, bevel=18), mixed=(
-            _paper("ball", 1, smooth=60), _paper("capsule", 2, length=38, smooth=50),
+            _paper("ball", 1, smooth=60).model_copy(update={"detail": 2}), _paper("capsule", 2, length=38, smooth=50),
         ),
         turn_x=Number(value=0, spread=16), turn_y=Number(value=0, spread=180), angle=Number(value=90, spread=12),
         spin_x=Number(value=0, spread=9), spin_y=Number(value=14, spread=30), spin=Number(value=0, spread=7),
@@ -59,6 +59,6 @@ def lanterns(plate: str) -> Shot:
     )  # fmt: skip
     return Shot(
         name="Lanterns", seed=79, last_frame=199, plate=Plate(name="Pier at dusk", media=plate, beyond="hold"),
-        camera=Camera(kind="perspective", shutter=Number(value=180), aperture=Number(value=26)),
+        camera=Camera(kind="perspective", shutter=Number(value=180)),
         emitters=(rising,), forces=forces, links=reach({"lanterns": ("breeze", "eddies")}),
     )  # fmt: skip

@@ -203,7 +203,7 @@ def main(folder: Path) -> None:
                 "Kelp on the left",
                 lambda: open_section(page, "Trails, strands, water", shut=("Body", "Look")),
             ),
-            ("ribbon", 9, "Ribbon", lambda: open_section(page, "Deformers", shut=("Body", "Look"))),
+            ("lanterns", 15, "Paper lanterns", lambda: open_section(page, "Body")),
             (
                 "sound",
                 14,

@@ -215,7 +215,7 @@ def _models(
     if shot.camera.shutter.value > 0 and emitter.motion_blur:
         times = min(24.0, 1 + 2 * travelled / 1.5)
     if shot.camera.kind == "perspective" and shot.camera.aperture.value > 0:
-        times *= 8 if times > 1 else 24
+        times *= 4 if times > 1 else 12
     things["model"] += times
     things["face"] += bodies * faces_of(emitter) * times / 1e6
     area["model cover"] += cover * times

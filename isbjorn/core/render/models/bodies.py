@@ -49,7 +49,7 @@ _PLATE, _SKY, _PLATE_SAMPLES = (96, 54), (512, 256), 16
 
 _skies: Cache[Surroundings] = Cache("models", 0.3)
 # Places on the lens from which bodies out of focus are seen, at most; and where they are drawn in several poses besides.
-_LENS, _LENS_SHUT, _TURNS = 32, 8, 1618.03398
+_LENS, _LENS_SHUT, _TURNS = 16, 4, 1618.03398
 
 
 class ModelPages(Drawn):
