@@ -2,12 +2,14 @@
 
 import unittest
 from typing import Any
+from unittest import mock
 
 import numpy as np
 
 from isbjorn.core import render_frame
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
+from isbjorn.core.render.context import RenderContext
 
 BOX = {"form": "box"}
 
@@ -58,6 +60,13 @@ class HoldOuts(unittest.TestCase):
         middle = (slice(80, 120), slice(130, 170))
         self.assertGreater(float(seen[middle].sum()), 0.1 * float(free[middle].sum()))
         self.assertLess(float(seen[middle].sum()), 0.8 * float(free[middle].sum()))
+
+    def test_many_of_them_are_bounded(self) -> None:
+        mattes = [{"id": f"m{n}", "kind": "model", "solid": BOX, "size": 100, "across": 9 * n} for n in range(12)]
+        given = shot(-200, mattes=mattes, hidden_by=[m["id"] for m in mattes])
+        with mock.patch.object(RenderContext, "draw", autospec=True, side_effect=RenderContext.draw) as drawn:
+            self.assertLess(float(cover(given).max()), 0.01)
+        self.assertLessEqual(drawn.call_count, 16)
 
     def test_its_place_its_turn_and_its_size_are_keyed(self) -> None:
         moved = [

@@ -21,7 +21,7 @@ _WELDED = 1e-6
 _MOST_PAIRS = 4_000_000
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Mesh:
     """points (v, 3) float32; faces (f, 4) int32, the last -1 for a triangle; normals (f, 4, 3) float32, one per corner; colours (v,
     3) float32, linear, or None."""
@@ -191,3 +191,30 @@ def mesh_of(points: Floats, faces: Ints, smooth_degrees: float, colours: Floats 
     """A mesh that fits its unit, with smooth normals."""
     points = fitted(points)[0]
     return Mesh(points, faces, smooth_normals(points, faces, smooth_degrees), colours)
+
+
+def rotations(about_z: Doubles, deep: Doubles | None, heading: Floats | None) -> Doubles:
+    """Rotation matrices (n, 3, 3): about the upright axis, then the level one, then the one of sight, all in radians; then, where
+    there is a heading (n, 3), such that x points along it."""
+    n = len(about_z)
+    c, s = np.cos(about_z), np.sin(about_z)
+    out = np.zeros((n, 3, 3))
+    out[:, 0, 0], out[:, 0, 1], out[:, 1, 0], out[:, 1, 1], out[:, 2, 2] = c, -s, s, c, 1
+    if deep is not None:
+        about_x, about_y = np.zeros((n, 3, 3)), np.zeros((n, 3, 3))
+        c, s = np.cos(deep[:, 0]), np.sin(deep[:, 0])
+        about_x[:, 0, 0], about_x[:, 1, 1], about_x[:, 1, 2], about_x[:, 2, 1], about_x[:, 2, 2] = 1, c, -s, s, c
+        c, s = np.cos(deep[:, 1]), np.sin(deep[:, 1])
+        about_y[:, 1, 1], about_y[:, 0, 0], about_y[:, 0, 2], about_y[:, 2, 0], about_y[:, 2, 2] = 1, c, s, -s, c
+        out = out @ about_x @ about_y
+    if heading is not None:
+        d = heading.astype(np.float64)
+        flat = np.hypot(d[:, 0], d[:, 1])
+        turn, rise = np.arctan2(d[:, 1], d[:, 0]), np.arctan2(d[:, 2], flat)
+        c, s, e, f = np.cos(turn), np.sin(turn), np.cos(rise), np.sin(rise)
+        toward = np.zeros((n, 3, 3))
+        toward[:, 0, 0], toward[:, 0, 1], toward[:, 0, 2] = c * e, -s, -c * f
+        toward[:, 1, 0], toward[:, 1, 1], toward[:, 1, 2] = s * e, c, -s * f
+        toward[:, 2, 0], toward[:, 2, 2] = f, e
+        out = toward @ out
+    return out

@@ -18,7 +18,7 @@ from isbjorn.core.runtime.memory import Cache
 # The most that a model may have.
 MOST_FACES = 500_000
 
-_models: Cache[Mesh] = Cache("models", 0.7)
+_models: Cache[Mesh] = Cache("models", 0.4)
 
 
 def write_model(path: Path, points: Floats, faces: Ints, colours: Floats | None) -> None:

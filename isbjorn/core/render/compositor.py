@@ -18,7 +18,7 @@ import numpy as np
 
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Bools, Codes, Floats
-from isbjorn.core.document import Emitter, Group, Matte, Shot, Use
+from isbjorn.core.document import Emitter, Group, Shot, Use
 from isbjorn.core.render.atlas import is_plain
 from isbjorn.core.render.bending import bent
 from isbjorn.core.render.blends import MODES
@@ -33,6 +33,8 @@ from isbjorn.core.render.models.hold_out import HoldOut, hold_out
 from isbjorn.core.render.pixel_pass import LayerPiece, cover_of, hold, lay, lay_piece, pixels_of, whole
 from isbjorn.core.render.skin import bends
 
+# Models that hide an emitter in depth at most: each doubles how often it is drawn. Others hide all of it.
+_MOST_WALLS = 4
 # What is smoothed away of a surface that bends light, px.
 _SURFACE = 1.5
 
@@ -88,7 +90,6 @@ class Compositor:
     particles: dict[int, Particles] = field(default_factory=dict)
     known: LayerCache | None = None
     covering: bool = False
-    _held_out: dict[str, HoldOut] = field(default_factory=dict)
 
     @property
     def shot(self) -> Shot:
@@ -213,16 +214,10 @@ class Compositor:
         (trails, lines, strands) is hidden as a whole."""
         if any(x is not None for x in (emitter.trail, emitter.lines, emitter.strand, emitter.skin, emitter.ripples)):
             return {}
-        return {
-            m.id: self._hold_out(m)
-            for m in self.shot.mattes
-            if m.on and m.kind == "model" and not m.inverted and m.id in emitter.hidden_by
-        }
-
-    def _hold_out(self, matte: Matte) -> HoldOut:
-        if matte.id not in self._held_out:
-            self._held_out[matte.id] = hold_out(matte, self.context)
-        return self._held_out[matte.id]
+        models = [
+            m for m in self.shot.mattes if m.on and m.kind == "model" and not m.inverted and m.id in emitter.hidden_by
+        ]
+        return {m.id: hold_out(m, self.context) for m in models[:_MOST_WALLS]}
 
     def _draw_around(self, emitter: Emitter, layer: Floats, walls: dict[str, HoldOut]) -> None:
         """Draw an emitter in front of and behind models: those behind first, as far as each model leaves them."""

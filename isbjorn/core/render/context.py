@@ -24,6 +24,7 @@ from isbjorn.core.render.emitters import EmitterRasteriser
 from isbjorn.core.render.exposure import ExposureChange, by_id, change_of, is_among
 from isbjorn.core.render.lights import rows_of
 from isbjorn.core.render.models.bodies import has_models, tumbles_px
+from isbjorn.core.render.models.hold_out import HoldOut
 from isbjorn.core.render.pixel_pass import lay
 from isbjorn.core.render.ripples import draw_ripples
 from isbjorn.core.render.skin import draw_skin
@@ -62,6 +63,8 @@ class RenderContext:
     most: int | None = None
     # Which of some particles are drawn, where only a part of them is.
     chosen: Callable[[Particles, RenderContext], Bools] | None = None
+    # Models that hide what is behind them, by id and moment.
+    hold_outs: dict[tuple[str, Fraction], HoldOut] = field(default_factory=dict)
     # How the camera sees moments that were asked for.
     _views: dict[Fraction, Projection] = field(default_factory=dict)
     # Function drawn in place of colours, of places (n, 3) and velocities (n, 3), those at rest where they are None.

@@ -13,7 +13,7 @@ from isbjorn.core.arrays import Bools, Bytes, Doubles, Floats, Ints, Longs
 from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.models import ModelShape
 from isbjorn.core.emit.shapes.base import Lines, Scattered, ShapeEngine, ShapeSetting, unit
-from isbjorn.core.evaluate.meshes import Mesh
+from isbjorn.core.evaluate.meshes import Mesh, rotations
 from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.jit import njit
 from isbjorn.core.runtime.parallel import kernel_lock
@@ -173,13 +173,7 @@ _places: IdentityCache[_Places] = IdentityCache(lambda shape: _Places(mesh_of_so
 def _turns(shape: ModelShape, setting: ShapeSetting) -> Doubles:
     """Rotation matrices at the setting's moments, (n, 3, 3): about the upright axis, the level one, and the one of sight."""
     z, x, y = (np.radians(setting.read(number)) for number in (shape.angle, shape.turn_x, shape.turn_y))
-    cz, sz, cx, sx, cy, sy = np.cos(z), np.sin(z), np.cos(x), np.sin(x), np.cos(y), np.sin(y)
-    rows = [
-        [cz * cy - sz * sx * sy, -sz * cx, cz * sy + sz * sx * cy],
-        [sz * cy + cz * sx * sy, cz * cx, sz * sy - cz * sx * cy],
-        [-cx * sy, sx, cx * cy],
-    ]
-    return np.stack([np.stack(row, axis=1) for row in rows], axis=1)
+    return rotations(z, np.stack([x, y], axis=1), None)
 
 
 def _scatter(shape: ModelShape, draws: Doubles, setting: ShapeSetting) -> Scattered:

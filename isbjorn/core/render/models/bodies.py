@@ -12,6 +12,7 @@ from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
 from isbjorn.core.document import Emitter, Round
 from isbjorn.core.document.models import ModelBody
 from isbjorn.core.evaluate.gradients import hex_to_linear
+from isbjorn.core.evaluate.meshes import rotations
 from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.records import Records
 from isbjorn.core.render.atlas import Bodies, Drawn
@@ -28,7 +29,6 @@ from isbjorn.core.render.models.faces import (
     RADIUS,
     TINT,
     joined,
-    rotations,
 )  # fmt: skip
 from isbjorn.core.render.models.shading import KINDS, MATERIAL
 from isbjorn.core.render.models.surroundings import Surroundings, all_of, around_plate, built_in, surroundings_of

@@ -19,6 +19,7 @@ from isbjorn.core.evaluate.meshes import Mesh
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records, records
 from isbjorn.core.render.camera import VIEW
+from isbjorn.core.runtime.memory import Cache
 
 # Columns of a visible face: place and reach for the tiles; number of corners, and their pixels; nearness at the origin of the
 # picture and per pixel to the right and down; its instance; its number in the mesh; colour and opacity; its normal in the camera's
@@ -61,7 +62,15 @@ def _tints(mesh: Mesh, faces: Ints) -> Floats:
     return np.ascontiguousarray(mesh.colours[faces[:, :3]].mean(axis=1), np.float32)
 
 
+_joined: Cache[Geometry] = Cache("models", 0.3)
+
+
 def joined(meshes: Sequence[Mesh]) -> Geometry:
+    """Meshes as one geometry, made once."""
+    return _joined.get(tuple(meshes), lambda: _join(meshes))
+
+
+def _join(meshes: Sequence[Mesh]) -> Geometry:
     """Meshes as one geometry. Faces with four different normals become triangles, over which normals are linear."""
     parts: list[tuple[Floats, Ints, Floats]] = []
     faces: list[Any]
@@ -252,30 +261,3 @@ def seen_faces(view: Records, instances: Doubles, geometry: Geometry) -> tuple[F
     smooth = np.empty((count if geometry.is_smooth else 0, 9), np.float32)
     _write(view, instances, pixels, geometry.faces, geometry.normals, geometry.tints, items, ends - seen, out, smooth)
     return out, smooth
-
-
-def rotations(about_z: Doubles, deep: Doubles | None, heading: Floats | None) -> Doubles:
-    """Rotation matrices (n, 3, 3): about the upright axis, then the level one, then the one of sight, all in radians; then, where
-    there is a heading (n, 3), such that x points along it."""
-    n = len(about_z)
-    c, s = np.cos(about_z), np.sin(about_z)
-    out = np.zeros((n, 3, 3))
-    out[:, 0, 0], out[:, 0, 1], out[:, 1, 0], out[:, 1, 1], out[:, 2, 2] = c, -s, s, c, 1
-    if deep is not None:
-        about_x, about_y = np.zeros((n, 3, 3)), np.zeros((n, 3, 3))
-        c, s = np.cos(deep[:, 0]), np.sin(deep[:, 0])
-        about_x[:, 0, 0], about_x[:, 1, 1], about_x[:, 1, 2], about_x[:, 2, 1], about_x[:, 2, 2] = 1, c, -s, s, c
-        c, s = np.cos(deep[:, 1]), np.sin(deep[:, 1])
-        about_y[:, 1, 1], about_y[:, 0, 0], about_y[:, 0, 2], about_y[:, 2, 0], about_y[:, 2, 2] = 1, c, s, -s, c
-        out = out @ about_x @ about_y
-    if heading is not None:
-        d = heading.astype(np.float64)
-        flat = np.hypot(d[:, 0], d[:, 1])
-        turn, rise = np.arctan2(d[:, 1], d[:, 0]), np.arctan2(d[:, 2], flat)
-        c, s, e, f = np.cos(turn), np.sin(turn), np.cos(rise), np.sin(rise)
-        toward = np.zeros((n, 3, 3))
-        toward[:, 0, 0], toward[:, 0, 1], toward[:, 0, 2] = c * e, -s, -c * f
-        toward[:, 1, 0], toward[:, 1, 1], toward[:, 1, 2] = s * e, c, -s * f
-        toward[:, 2, 0], toward[:, 2, 2] = f, e
-        out = toward @ out
-    return out

@@ -10,10 +10,12 @@ import numpy as np
 from numba import f4, i4, i8, prange, void
 
 from isbjorn.core.appearance.particles import Particles
-from isbjorn.core.arrays import Bools, Floats, Ints, Longs
+from isbjorn.core.arrays import Bools, Doubles, Floats, Ints, Longs
 from isbjorn.core.document import Matte
+from isbjorn.core.evaluate.meshes import rotations
 from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.jit import njit
+from isbjorn.core.render.camera import Projection
 from isbjorn.core.render.models.faces import (
     FIRST,
     INSTANCE_COLUMNS,
@@ -25,8 +27,8 @@ from isbjorn.core.render.models.faces import (
     PLACE,
     POINT,
     POINTS,
+    Geometry,
     joined,
-    rotations,
     seen_faces,
 )
 from isbjorn.core.render.models.lanes import LANE_ROWS, NOTHING, SAMPLES
@@ -98,11 +100,26 @@ def _depths(faces: Floats, order: Ints, bounds: Longs, turns: Longs, columns: in
                     cover[y, x], near[y, x] = count / SAMPLES, total / count
 
 
-_find_depths = kernel_lock(_depths)
+@kernel_lock
+def _held(view: Projection, rows: Doubles, geometry: Geometry) -> HoldOut:
+    cover = np.zeros((view.height, view.width), np.float32)
+    near = np.full((view.height, view.width), NOTHING, np.float32)
+    faces, _ = seen_faces(view.packed, rows, geometry)
+    if len(faces):
+        tiles = tiled(faces, view.width, view.height)
+        _depths(faces, tiles.order, tiles.bounds, tiles.turns, tiles.columns, cover, near)
+    return HoldOut(cover, near)
 
 
 def hold_out(matte: Matte, context: RenderContext) -> HoldOut:
-    """A matte that is a model, at the moment."""
+    """A matte that is a model, at the moment; made once for it."""
+    key = matte.id, context.seconds
+    if key not in context.hold_outs:
+        context.hold_outs[key] = _hold_out(matte, context)
+    return context.hold_outs[key]
+
+
+def _hold_out(matte: Matte, context: RenderContext) -> HoldOut:
     view, t = context.view, np.array([float(context.seconds)])
     frames = context.solver.readings.frames(matte, t)
     geometry = joined([mesh_of_solid(matte.solid)])
@@ -114,10 +131,4 @@ def hold_out(matte: Matte, context: RenderContext) -> HoldOut:
     rows[0, MATRIX : MATRIX + 9] = (view.axes @ turned[0] * half).reshape(-1)
     rows[0, PLACE : PLACE + 3] = (frames.place[0] - view.eye) @ view.axes.T
     rows[0, [FIRST, LAST, POINT, POINTS]] = geometry.ranges[0]
-    cover = np.zeros((view.height, view.width), np.float32)
-    near = np.full((view.height, view.width), NOTHING, np.float32)
-    faces, _ = seen_faces(view.packed, rows, geometry)
-    if len(faces):
-        tiles = tiled(faces, view.width, view.height)
-        _find_depths(faces, tiles.order, tiles.bounds, tiles.turns, tiles.columns, cover, near)
-    return HoldOut(cover, near)
+    return _held(view, rows, geometry)
