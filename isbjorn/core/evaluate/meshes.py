@@ -86,7 +86,7 @@ class Mesh:
         np.add.at(total, self.faces[at, corner], weight[:, None] * face_normals(self.points, self.faces)[at])
         return _units(total)
 
-    @property
+    @cached_property
     def is_closed(self) -> bool:
         """Whether every edge has two faces, which pass it in opposite directions."""
         ends, _ = _half_edges(self.faces)
