@@ -273,6 +273,18 @@ class OfAScheduler(unittest.TestCase):
         self.assertTrue([p.read_bytes() for p in one.run()] == wanted)
         self.assertEqual(done, [True])
 
+    def test_a_connection_lost_just_before_a_chunk_is_sent_loses_no_frame(self) -> None:
+        wanted = [p.read_bytes() for p in self.delivery("here").run()]
+        one, closed = self.delivery("there"), list[bool]()
+
+        def watch(_: list[WorkerCard]) -> None:
+            if not closed:
+                closed.append(True)
+                self.farm.client.close()
+
+        one.farm, one.on_workers = self.farm, watch
+        self.assertTrue([p.read_bytes() for p in one.run()] == wanted)
+
     def test_a_lost_scheduler_is_reported_and_finished_files_stay(self) -> None:
         one = self.delivery("there")
         self.lost(one, lambda: None)

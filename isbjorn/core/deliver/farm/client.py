@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from distributed import Client, KilledWorker
+from distributed.client import ClosedClientError
 
 from isbjorn.core.deliver.chunks import Job
 from isbjorn.core.deliver.farm.checkpoint_transfer import CheckpointTransfer
@@ -222,15 +223,15 @@ class _Work:
                     f"no worker can be used: {notes}.", self.farm.address, "Install the same version of Isbjorn there."
                 )
             while waiting and len(self.begun) < 2 * sum(able.values()):
-                part, tried = waiting.pop()
-                name = f"{self.job.plan[part[0]].number}–{self.job.plan[part[-1]].number}"
+                part, tried = waiting[-1]
                 # Only if some workers may not: restarted workers come back under another address.
                 only = frozenset(able) if self.farm.refused else None
-                future = self.farm.client.submit(
-                    make_parts, self.parcel, part.start, part.stop, self.checkpoints.before(part), pure=False,
-                    workers=None if only is None else list(only),
-                    key=f"frames {name} of {self.job.identity}, {tried}.{time.monotonic_ns()}",
-                )  # fmt: skip
+                try:
+                    future = self._submit(part, tried, only)
+                except ClosedClientError:
+                    # The scheduler was lost since the last look: the next round waits for it.
+                    break
+                waiting.pop()
                 self.begun[future] = part, tried, only
             self._free_lost(frozenset(able), waiting)
             done = self._done()
@@ -247,6 +248,14 @@ class _Work:
             on_made(finished)
             if stale is not None and stale():
                 raise Stale
+
+    def _submit(self, part: range, tried: int, only: frozenset[str] | None) -> Any:
+        name = f"{self.job.plan[part[0]].number}–{self.job.plan[part[-1]].number}"
+        return self.farm.client.submit(
+            make_parts, self.parcel, part.start, part.stop, self.checkpoints.before(part), pure=False,
+            workers=None if only is None else list(only),
+            key=f"frames {name} of {self.job.identity}, {tried}.{time.monotonic_ns()}",
+        )  # fmt: skip
 
     def _wait_for_scheduler(self, waiting: list[tuple[range, int]], stale: Callable[[], bool] | None) -> None:
         """Give a lost scheduler time to come back; chunks that were being made are queued again."""
@@ -268,7 +277,8 @@ class _Work:
         """Queue chunks again if none of the workers that may make them is connected any more."""
         for future in [f for f, (_, _, only) in self.begun.items() if only is not None and not only & able]:
             part, tried, _ = self.begun.pop(future)
-            self.farm.client.cancel([future], force=True)
+            with contextlib.suppress(ClosedClientError):
+                self.farm.client.cancel([future], force=True)
             waiting.append((part, tried))
 
     def _done(self) -> list[Any]:
@@ -330,7 +340,7 @@ class _Work:
                 # Another chunk may have asked for them meanwhile.
                 for digest in self.farm.ask(address, lacking, digests):
                     self.farm.send(address, digest, self.paths[digest])
-            except (OSError, TimeoutError, ValueError, LookupError) as failed:
+            except (OSError, TimeoutError, ValueError, LookupError, ClosedClientError) as failed:
                 error = failed
             else:
                 waiting.append((part, tried))
