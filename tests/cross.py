@@ -33,7 +33,8 @@ WIDTH, HEIGHT, FRAMES = 96, 54, 30
 # Arrays of particles that have to be finite, and the same however they are asked for.
 ARRAYS = ("position", "velocity", "size", "opacity", "colour", "angle", "age")
 RATES = ("24", "25", "30000/1001", "50", "60", "120")
-SURFACES = ("plane", "rectangle", "box", "sphere", "path")
+SURFACES = ("plane", "rectangle", "box", "sphere", "path", "model")
+ZONES = ("sphere", "box", "half", "model")
 # What takes a particle somewhere at once, or shows it elsewhere than it is moved: there velocity is not the way that is seen.
 LEAPS = {"surface", "remove", "displacement", "push", "contagion"}
 
@@ -71,7 +72,14 @@ def force(draw: st.DrawFn, name: str) -> dict[str, Any]:
     if kind == "surface":
         found |= {"shape": draw(st.sampled_from(SURFACES)), "side": draw(st.sampled_from(("inside", "outside")))}
         found |= {"outcome": draw(st.sampled_from(("bounce", "stick", "slide", "die", "mark")))}
-        found |= {"width": 80, "height": 50, "deep": 60, "radius": 35, "friction": draw(st.sampled_from((0, 0.3)))}
+        found |= {
+            "width": 80,
+            "height": 50,
+            "deep": 60,
+            "radius": 35,
+            "size": 80,
+            "friction": draw(st.sampled_from((0, 0.3))),
+        }
     elif "strength" in fields and draw(st.booleans()):
         found["strength"] = draw(number(0, 60))
     if "zone" in fields and draw(st.booleans()):
@@ -156,7 +164,7 @@ def documents(draw: st.DrawFn) -> dict[str, Any]:
     shot: dict[str, Any] = {
         "width": WIDTH, "height": HEIGHT, "last_frame": FRAMES - 1, "rate": draw(st.sampled_from(RATES)),
         "emitters": emitters, "forces": forces, "links": links, "limit": 120,
-        "zones": [{"id": "zone", "shape": draw(st.sampled_from(("sphere", "box", "half"))), "radius": 30, "falloff": 10}],
+        "zones": [{"id": "zone", "shape": draw(st.sampled_from(ZONES)), "radius": 30, "falloff": 10, "size": 80}],
         "loop": draw(st.booleans()), "camera": {"kind": draw(st.sampled_from(("flat", "perspective")))},
     }  # fmt: skip
     if any("group" in one for one in emitters):

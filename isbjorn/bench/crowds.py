@@ -13,6 +13,7 @@ from isbjorn.core.document import Number
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.document.interactions import Cohesion, Flock, Push
 from isbjorn.core.frame import Solver
+from isbjorn.core.simulate.forces.force_layout import WIDTH
 from isbjorn.core.simulate.interactions import cohere, flock, push
 from isbjorn.core.simulate.interactions.interaction_view import EmitterPart, InteractionView
 
@@ -26,7 +27,8 @@ def _together(count: int, radius: float) -> InteractionView:
     rng = np.random.default_rng(5)
     place = rng.uniform(0, side, (3, count)).astype(np.float32)
     velocity = rng.normal(0, 40, (3, count)).astype(np.float32)
-    part = EmitterPart(0, count, np.zeros((1, 0, 52)), np.zeros((0, 3)), np.zeros((1, 2, 2), np.float32), False)
+    solids = np.zeros((1, 2, 2), np.float32), np.zeros(1, np.float32)
+    part = EmitterPart(0, count, np.zeros((1, 0, WIDTH)), np.zeros((0, 3)), solids, False)
     one = np.ones(count, np.float32)
     still, at = np.zeros(count, np.float32), (place.copy(), velocity.copy(), place, velocity)
     return InteractionView(*at, radius * one, one, still, one, (part,), 1 / 60)

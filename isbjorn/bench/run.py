@@ -38,7 +38,7 @@ from isbjorn.bench.shots import fountain
 from isbjorn.bench.stage import live_latency_ms, live_soak
 from isbjorn.bench.strands import ripples_ms, skin_ms, strands_ms
 from isbjorn.bench.timing import seconds
-from isbjorn.bench.world import world_ns_per_particle_step
+from isbjorn.bench.world import mesh_contact_ns, world_ns_per_particle_step
 from isbjorn.core import Solver
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.readings import Readings
@@ -171,6 +171,7 @@ def measure(
             "machine": machine,
             "sim_ns_per_particle_step": sim_ns_per_particle_step,
             "world_ns_per_particle_step": world_ns_per_particle_step,
+            "mesh_contact_ns": mesh_contact_ns,
             "crowd_ns_per_particle_step": crowd_ns_per_particle_step,
             "contagion_ms": contagion_ms,
             "strands_ms": strands_ms,

@@ -23,11 +23,14 @@ from isbjorn.core.document import (
     Wind,
     Zone,
 )
+from isbjorn.core.document.solids import Solid
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.track import Track
 
 _COUNT, _STEPS = 50_000, 20
+# Bodies in a model, and how often the faces of a ball are divided in four: it has 20 × 4ⁿ.
+_HELD, _DETAIL = 20_000, (2, 3, 4, 5)
 
 
 def _shot(*forces: Any) -> Shot:
@@ -38,18 +41,18 @@ def _shot(*forces: Any) -> Shot:
     return Shot(emitters=(emitter,), forces=forces, zones=(zone,), links=links, limit=_COUNT)
 
 
-def ns_per_step(shot: Shot) -> float:
-    """ns per particle and lattice step, the median of five runs of 20 steps with 50,000 particles on the way."""
+def ns_per_step(shot: Shot, count: int = _COUNT) -> float:
+    """ns per particle and lattice step, the median of five runs of 20 steps with `count` particles on the way."""
     track = Track(shot, shot.emitters[0], 10**7, StateCache(), Readings(shot))
-    births = np.arange(_COUNT, dtype=np.int64)
-    state = track.integrator.begin(births, np.zeros(_COUNT), np.full(_COUNT, np.inf, np.float32))
+    births = np.arange(count, dtype=np.int64)
+    state = track.integrator.begin(births, np.zeros(count), np.full(count, np.inf, np.float32))
     track.integrator.advance(state, 0, _STEPS)
     times = []
     for run in range(1, 6):
         start = time.perf_counter()
         track.integrator.advance(state, run * _STEPS, (run + 1) * _STEPS)
         times.append(time.perf_counter() - start)
-    return round(statistics.median(times) * 1e9 / (_COUNT * _STEPS), 1)
+    return round(statistics.median(times) * 1e9 / (count * _STEPS), 1)
 
 
 def world_ns_per_particle_step() -> dict[str, float]:
@@ -69,3 +72,16 @@ def world_ns_per_particle_step() -> dict[str, float]:
         "all forces": everything,
     }
     return {name: ns_per_step(_shot(*forces)) for name, forces in cases.items()}
+
+
+def mesh_contact_ns() -> dict[str, float]:
+    """20,000 bodies that bounce about in balls of more and more triangles, beside the surface that is a sphere."""
+    bounce: dict[str, Any] = {"side": "inside", "restitution": Number(value=100), "friction": Number(value=0)}
+    hollow = {
+        f"{20 * 4**detail} triangles": Surface(
+            id="s", shape="model", model=Solid(form="ball", detail=detail), size=Number(value=600), **bounce
+        )
+        for detail in _DETAIL
+    }
+    hollow["sphere"] = Surface(id="s", shape="sphere", radius=Number(value=300), **bounce)
+    return {name: ns_per_step(_shot(Gravity(id="g"), surface), _HELD) for name, surface in hollow.items()}

@@ -20,7 +20,7 @@ def shot(depth: float, x: float = 0, mattes: list[dict[str, Any]] | None = None,
         "id": "e", "rate": 0, "bursts": [{"count": 1}], "lifespan": 0, "speed": 0, "size": 40, "shape": {"kind": "point"},
         "across": x, "depth": depth, "body": {"kind": "hard disc"}, "hidden_by": ["m"],
     }  # fmt: skip
-    box = {"id": "m", "kind": "model", "solid": BOX, "size": 100, "feather": 0}
+    box = {"id": "m", "kind": "model", "model": BOX, "size": 100, "feather": 0}
     return Shot.model_validate(
         {
             "emitters": [e | more],
@@ -62,7 +62,7 @@ class HoldOuts(unittest.TestCase):
         self.assertLess(float(seen[middle].sum()), 0.8 * float(free[middle].sum()))
 
     def test_many_of_them_are_bounded(self) -> None:
-        mattes = [{"id": f"m{n}", "kind": "model", "solid": BOX, "size": 100, "across": 9 * n} for n in range(12)]
+        mattes = [{"id": f"m{n}", "kind": "model", "model": BOX, "size": 100, "across": 9 * n} for n in range(12)]
         given = shot(-200, mattes=mattes, hidden_by=[m["id"] for m in mattes])
         with mock.patch.object(RenderContext, "draw", autospec=True, side_effect=RenderContext.draw) as drawn:
             self.assertLess(float(cover(given).max()), 0.01)
@@ -71,7 +71,7 @@ class HoldOuts(unittest.TestCase):
     def test_its_place_its_turn_and_its_size_are_keyed(self) -> None:
         moved = [
             {
-                "id": "m", "kind": "model", "solid": BOX, "size": 100, "feather": 0,
+                "id": "m", "kind": "model", "model": BOX, "size": 100, "feather": 0,
                 "across": {"value": 0, "keys": [{"at_s": 0, "value": 0}, {"at_s": 1, "value": 200}]},
             }
         ]  # fmt: skip

@@ -26,6 +26,20 @@ class Notes(unittest.TestCase):
         closed = shot(shape={"kind": "model", "form": "ball", "births": "inside"})
         self.assertNotIn("open model", {n.kind for n in lookout(Solver(closed), 30)})
 
+    def test_an_open_surface_holds_nothing(self) -> None:
+        surface = {"kind": "surface", "id": "s", "shape": "model", "side": "inside", "model": {"form": "card"}}
+        reaching = {"forces": [surface], "links": [{"force": "s", "emitter": "e"}]}
+        self.mended(Shot.model_validate(shot().model_dump() | reaching), "open container")
+
+    def test_no_place_is_in_an_open_zone(self) -> None:
+        zone = {"id": "z", "shape": "model", "model": {"form": "card"}}
+        wind = {"kind": "wind", "id": "w", "zone": "z"}
+        reaching = {"zones": [zone], "forces": [wind], "links": [{"force": "w", "emitter": "e"}]}
+        self.mended(Shot.model_validate(shot().model_dump() | reaching), "open container")
+        reaching["zones"] = [zone | {"model": {"form": "gem"}}]
+        closed = Shot.model_validate(shot().model_dump() | reaching)
+        self.assertNotIn("open container", {n.kind for n in lookout(Solver(closed), 30)})
+
     def test_a_model_without_any_light_is_black(self) -> None:
         dark = {"kind": "model", "material": "metal", "surroundings": "none"}
         self.mended(shot(body=dark), "black model")

@@ -19,6 +19,7 @@ from isbjorn.core.document.files import parse_shot
 from isbjorn.core.document.scene_edits import taken_out
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.performed import Performance, read_take
+from isbjorn.core.evaluate.placed_models import ModelRows
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.frame import Solver
 from isbjorn.core.runtime.memory import bytes_of
@@ -189,7 +190,9 @@ class Performing(unittest.TestCase):
             show.step(4.0)
             solver = show.solver
             t = np.array([1.0, 3.0])
-            setting = ForceSetting(solver.shot, solver.shot.emitters[0], solver.readings, t, None, [], [], [], {})
+            setting = ForceSetting(
+                solver.shot, solver.shot.emitters[0], solver.readings, t, None, [], [], [], ModelRows(), {}
+            )
             np.testing.assert_allclose(turned(solver.shot.forces[0], setting), 1.0 * t, atol=1e-9)
 
     def test_a_loop_comes_round_without_a_seam(self) -> None:

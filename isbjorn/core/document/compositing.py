@@ -10,7 +10,7 @@ from isbjorn.core.document.base import Gripped, MediaName, Part, RefTo, ShownIf,
 from isbjorn.core.document.bodies import Skin
 from isbjorn.core.document.effects import Hex
 from isbjorn.core.document.placed import FAR, PathPoint, Placed
-from isbjorn.core.document.solids import Solid
+from isbjorn.core.document.solids import ModelSize, Solid, TurnX, TurnY
 from isbjorn.core.document.unions import Finish
 from isbjorn.core.document.values import Number, timed_spec
 
@@ -96,18 +96,10 @@ class Matte(Placed):
         description="What the matte is made from: a drawn shape, the plate where it is bright, dark or of "
         "a colour, a file, or a model in depth, which hides only what is behind it.",
     )
-    solid: Solid = Field(default=Solid(), description="Form of a matte that is a model.")
-    size: Annotated[
-        Number, timed_spec("px", 0, FAR, "Largest measure of the model, in px."), ShownIf("kind", "model")
-    ] = Number(value=300)
-    turn_x: Annotated[
-        Number, timed_spec("°", -36_000, 36_000, "Rotation about the level axis, in degrees."), ShownIf("kind", "model")
-    ] = Number(value=0)
-    turn_y: Annotated[
-        Number,
-        timed_spec("°", -36_000, 36_000, "Rotation about the upright axis, in degrees."),
-        ShownIf("kind", "model"),
-    ] = Number(value=0)
+    model: Annotated[Solid, ShownIf("kind", "model")] = Field(default=Solid(), description="Form of the matte.")
+    size: Annotated[ModelSize, ShownIf("kind", "model"), Gripped(factor=2.0)] = Number(value=300)
+    turn_x: Annotated[TurnX, ShownIf("kind", "model")] = Number(value=0)
+    turn_y: Annotated[TurnY, ShownIf("kind", "model")] = Number(value=0)
     form: Annotated[Literal["rectangle", "ellipse", "path"], ShownIf("kind", "shape")] = Field(
         default="rectangle", description="Outline of a drawn matte."
     )

@@ -11,6 +11,7 @@ from pydantic import Field
 from isbjorn.core.document.base import LARGEST_SEED, Gripped, Part, RefTo, ShownIf, new_id
 from isbjorn.core.document.kinds import FORCES, shown
 from isbjorn.core.document.placed import FAR, PathPoint, Placed
+from isbjorn.core.document.solids import ModelSize, Solid, TurnX, TurnY
 from isbjorn.core.document.values import Number, Spec, timed_spec
 
 
@@ -404,13 +405,20 @@ class Surface(Acting):
     has_field: ClassVar[bool] = False
     kind: Literal["surface"] = "surface"
     name: str = Field(default="Surface", min_length=1, max_length=80)
-    shape: Literal["plane", "rectangle", "box", "sphere", "path", "matte"] = Field(
+    shape: Literal["plane", "rectangle", "box", "sphere", "path", "matte", "model"] = Field(
         default="plane",
-        description="Shape of the surface. plane: lies across the picture, free above; matte: taken from the plate.",
+        description="Shape of the surface. plane: lies across the picture, free above; matte: taken from the plate; "
+        "model: a model in depth.",
     )
-    side: Annotated[Literal["outside", "inside"], ShownIf("shape", "box", "sphere")] = Field(
-        default="outside", description="On which side of a box or sphere particles can move."
+    side: Annotated[Literal["outside", "inside"], ShownIf("shape", "box", "sphere", "model")] = Field(
+        default="outside",
+        description="On which side of a box, sphere or closed model particles can move. An open model stops them on "
+        "both sides.",
     )
+    model: Annotated[Solid, ShownIf("shape", "model")] = Field(default=Solid(), description="Form of the surface.")
+    size: Annotated[ModelSize, ShownIf("shape", "model"), Gripped(factor=2.0)] = Number(value=300)
+    turn_x: Annotated[TurnX, ShownIf("shape", "model")] = Number(value=0)
+    turn_y: Annotated[TurnY, ShownIf("shape", "model")] = Number(value=0)
     width: Annotated[Number, Length, ShownIf("shape", "rectangle", "box"), Gripped(factor=2.0)] = Number(value=400)
     height: Annotated[Number, Length, ShownIf("shape", "box"), Gripped((0.0, 1.0), 2.0)] = Number(value=200)
     deep: Annotated[
@@ -478,9 +486,15 @@ class Zone(Placed):
 
     id: str = Field(default_factory=lambda: new_id("zone"), min_length=1, max_length=60)
     name: str = Field(default="Zone", min_length=1, max_length=80)
-    shape: Literal["sphere", "box", "half"] = Field(
-        default="sphere", description="Shape of the zone. half: everything below its position, turned by its rotation."
+    shape: Literal["sphere", "box", "half", "model"] = Field(
+        default="sphere",
+        description="Shape of the zone. half: everything below its position, turned by its rotation; model: the inside "
+        "of a closed model.",
     )
+    model: Annotated[Solid, ShownIf("shape", "model")] = Field(default=Solid(), description="Form of the zone.")
+    size: Annotated[ModelSize, ShownIf("shape", "model"), Gripped(factor=2.0)] = Number(value=300)
+    turn_x: Annotated[TurnX, ShownIf("shape", "model")] = Number(value=0)
+    turn_y: Annotated[TurnY, ShownIf("shape", "model")] = Number(value=0)
     radius: Annotated[
         Number, timed_spec("px", 0, FAR, "Radius of a sphere, in px.", 5), ShownIf("shape", "sphere"), Gripped()
     ] = Number(value=150)

@@ -110,6 +110,10 @@ def mirrored(thing: Any, axis: Axis) -> Any:
     across: swap left and right; up: swap above and below.
     """
     x = 0 if axis == "across" else 1
+    # In depth, only turns about the axis along which it is mirrored stay.
+    turned = (
+        ("turn", "spin", axis, "turn_y", "spin_y") if axis == "across" else ("turn", "spin", axis, "turn_x", "spin_x")
+    )
 
     def point(p: Any) -> Any:
         found = {**p, "xy"[x]: -p["xy"[x]]}
@@ -137,7 +141,7 @@ def mirrored(thing: Any, axis: Axis) -> Any:
             elif name in ("direction", "angle") and isinstance(value, dict) and "spread_shape" in value:
                 # A body that faces right faces left; one aligned with an axis stays aligned.
                 found[name] = _mirrored_number(value, 180.0 if axis == "across" and name == "direction" else 0.0)
-            elif name in ("turn", "spin", axis) and isinstance(value, dict) and "spread_shape" in value:
+            elif name in turned and isinstance(value, dict) and "spread_shape" in value:
                 found[name] = _mirrored_number(value, 0.0)
             else:
                 found[name] = part(value)

@@ -7,9 +7,16 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from isbjorn.core.document.base import MediaName, Part, ShownIf
-from isbjorn.core.document.values import Number, Spec
+from isbjorn.core.document.placed import FAR
+from isbjorn.core.document.values import Number, Spec, timed_spec
 
 Form = Literal["box", "ball", "capsule", "cone", "torus", "drop", "gem", "card", "file"]
+
+
+# Numbers of a thing in the shot that has the form of a model.
+ModelSize = Annotated[Number, timed_spec("px", 0, FAR, "Largest measure of the model, in px.")]
+TurnX = Annotated[Number, timed_spec("°", -36_000, 36_000, "Rotation about the level axis, in degrees.")]
+TurnY = Annotated[Number, timed_spec("°", -36_000, 36_000, "Rotation about the upright axis, in degrees.")]
 
 
 def measure_spec(unit: str, low: float, high: float, help: str, title: str = "", step: float = 1.0) -> Spec:

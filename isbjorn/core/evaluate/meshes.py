@@ -82,7 +82,7 @@ class Mesh:
         """Unit normals of the points: the mean of those of their faces by the angles there, float32 (v, 3)."""
         total = np.zeros((len(self.points), 3))
         at, corner = np.nonzero(self.faces >= 0)
-        weight = _angles(self.points, self.faces)[at, corner]
+        weight = corner_angles(self.points, self.faces)[at, corner]
         np.add.at(total, self.faces[at, corner], weight[:, None] * face_normals(self.points, self.faces)[at])
         return _units(total)
 
@@ -92,6 +92,11 @@ class Mesh:
         ends, _ = _half_edges(self.faces)
         there = {(int(a), int(b)) for a, b in ends}
         return len(there) == len(ends) and all((b, a) in there for a, b in there)
+
+    @cached_property
+    def has_inside(self) -> bool:
+        """Whether it is closed, and not only a sheet with two sides."""
+        return self.is_closed and abs(self.volume) > 1e-6
 
 
 def _units(vectors: Doubles) -> Floats:
@@ -111,7 +116,7 @@ def _half_edges(faces: Ints) -> tuple[Ints, Ints]:
     return ends[there], of[there]
 
 
-def face_normals(points: Floats, faces: Ints) -> Doubles:
+def face_normals(points: Floats | Doubles, faces: Ints) -> Doubles:
     """Unit normals of faces, float64 (f, 3); 0 for faces without area."""
     p = points.astype(np.float64)
     a, b, c = (p[faces[:, k]] for k in range(3))
@@ -130,7 +135,7 @@ def smooth_normals(points: Floats, faces: Ints, degrees: float) -> Floats:
     out = np.repeat(flat[:, None, :], 4, axis=1)
     if degrees > 0:
         at, corner = np.nonzero(faces >= 0)
-        weight = _angles(points, faces)[at, corner]
+        weight = corner_angles(points, faces)[at, corner]
         order = np.argsort(faces[at, corner], kind="stable")
         at, corner, weight = at[order], corner[order], weight[order]
         first = np.flatnonzero(np.diff(faces[at, corner], prepend=-1))
@@ -152,7 +157,7 @@ def smooth_normals(points: Floats, faces: Ints, degrees: float) -> Floats:
     return np.ascontiguousarray(out, np.float32)
 
 
-def _angles(points: Floats, faces: Ints) -> Doubles:
+def corner_angles(points: Floats | Doubles, faces: Ints) -> Doubles:
     """The angle of each face at each of its corners, radians (f, 4)."""
     p, three = points.astype(np.float64), faces[:, 3] < 0
     after, before = np.roll(faces, -1, axis=1), np.roll(faces, 1, axis=1)

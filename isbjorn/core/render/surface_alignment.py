@@ -13,6 +13,7 @@ from isbjorn.core.jit import njit
 from isbjorn.core.runtime.parallel import kernel_lock
 from isbjorn.core.simulate import contact
 from isbjorn.core.simulate.integrators.stepped import pack_world
+from isbjorn.core.simulate.table_types import SOLIDS, Solids
 
 if TYPE_CHECKING:
     from isbjorn.core.render.emitters import EmitterRasteriser
@@ -22,11 +23,11 @@ _HAIR = 0.02
 _STEP_PX = 0.5
 
 
-@njit("void(f8[:,:,::1], f8[:,::1], f4[:,:,::1], f8[:,::1], f8[::1], f8[:,::1])", parallel=True, cache=True)
-def _nearest(rows: Doubles, paths: Doubles, mattes: Floats, place: Doubles, far: Doubles, out: Doubles) -> None:
+@njit(f"void(f8[:,:,::1], f8[:,::1], {SOLIDS}, f8[:,::1], f8[::1], f8[:,::1])", parallel=True, cache=True)
+def _nearest(rows: Doubles, paths: Doubles, solids: Solids, place: Doubles, far: Doubles, out: Doubles) -> None:
     """The unit vector away from the nearest surface at each place (n, 3), where that is nearer than `far` (n,)."""
     for i in prange(len(far)):
-        d, which, x, y, z = contact.closest(rows, 0, paths, mattes, place[i, 0], place[i, 1], place[i, 2])
+        d, which, x, y, z = contact.closest(rows, 0, paths, solids, place[i, 0], place[i, 1], place[i, 2], far[i])
         if which >= 0 and abs(d) < far[i]:
             far[i] = abs(d)
             out[i, 0], out[i, 1], out[i, 2] = x, y, z
@@ -45,7 +46,7 @@ def normals(pen: EmitterRasteriser, place: Floats) -> Doubles:
     for one in (track, track.parent):
         if one is not None:
             tables = pack_world(pen.context.shot, one.source, solver.readings, "motion", np.array([t]), 0.0)
-            _find_nearest(tables.rows, tables.paths, tables.mattes, at, far, out)
+            _find_nearest(tables.rows, tables.paths, tables.solids, at, far, out)
     return out
 
 

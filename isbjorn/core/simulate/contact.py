@@ -21,11 +21,13 @@ import math
 
 import numpy as np
 
-from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.arrays import Doubles
+from isbjorn.core.evaluate import mesh_trees
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.random import draw_around
 from isbjorn.core.simulate.forces import surface
 from isbjorn.core.simulate.forces.force_layout import ATTRIBUTE, CODE, PLACE
+from isbjorn.core.simulate.table_types import SOLIDS, Solids
 
 FREE, STUCK, GONE = 0.0, 1.0, 2.0
 TOUCHED, HOW, GONE_AT = 6, 7, 8
@@ -43,34 +45,34 @@ RESTITUTION, RESTITUTION_SPREAD, FRICTION = surface.RESTITUTION, surface.RESTITU
 SHAPE, SIDE, HALF, RADIUS, COS, SIN = (
     surface.SHAPE, surface.SIDE, surface.HALF, surface.RADIUS, surface.COS, surface.SIN,
 )  # fmt: skip
-BOX, SPHERE, PATH, MATTE = surface.BOX, surface.SPHERE, surface.PATH, surface.MATTE
+BOX, SPHERE, PATH, MATTE, MODEL = surface.BOX, surface.SPHERE, surface.PATH, surface.MATTE, surface.MODEL
 FIRST, COUNT, PX = surface.FIRST, surface.COUNT, surface.PX
 
 
-@inline_kernel("Tuple((f8, i8, f8, f8, f8))(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], f8, f8, f8)", cache=True)
+@inline_kernel(f"Tuple((f8, i8, f8, f8, f8))(f8[:,:,::1], i8, f8[:,::1], {SOLIDS}, f8, f8, f8, f8)", cache=True)
 def closest(
-    rows: Doubles, s: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float
+    rows: Doubles, s: int, paths: Doubles, solids: Solids, x: float, y: float, z: float, reach: float
 ) -> tuple[float, int, float, float, float]:
-    """The surface whose free side is least deep here: distance, row and unit vector away from it."""
+    """The surface whose free side is least deep here: distance, row and unit vector away from it; exact up to `reach` px."""
     best, which, bx, by, bz = 1e30, -1, 0.0, 1.0, 0.0
     for r in range(rows.shape[1]):
         if int(rows[s, r, CODE]) != SURFACE or int(rows[s, r, OUTCOME]) == MARK:
             continue
-        d, nx, ny, nz = surface.distance(rows, s, r, paths, mattes, x, y, z)
+        d, nx, ny, nz = surface.distance(rows, s, r, paths, solids, x, y, z, reach)
         if d < best:
             best, which, bx, by, bz = d, r, nx, ny, nz
     return best, which, bx, by, bz
 
 
-@inline_kernel("f8(f8[:,:,::1], i8, i8, f8[:,::1], f4[:,:,::1], f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@inline_kernel(f"f8(f8[:,:,::1], i8, i8, f8[:,::1], {SOLIDS}, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _convex(
-    rows: Doubles, s: int, r: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float, ux: float, uy: float,
+    rows: Doubles, s: int, r: int, paths: Doubles, solids: Solids, x: float, y: float, z: float, ux: float, uy: float,
     uz: float, length: float, radius: float,
 ) -> float:  # fmt: skip
     """How far along (u, unit) a body is free of a convex surface; beyond `length` if it does not touch it."""
     gone = 0.0
     for _ in range(_MOST_STRIDES):
-        d, nx, ny, nz = surface.distance(rows, s, r, paths, mattes, x + ux * gone, y + uy * gone, z + uz * gone)
+        d, nx, ny, nz = surface.distance(rows, s, r, paths, solids, x + ux * gone, y + uy * gone, z + uz * gone, 0.0)
         toward = -(ux * nx + uy * ny + uz * nz)
         if toward <= _GRAZING:
             return 1e300
@@ -157,15 +159,15 @@ def _on_path(
     return best
 
 
-@inline_kernel("f8(f8[:,:,::1], i8, i8, f8[:,::1], f4[:,:,::1], f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@inline_kernel(f"f8(f8[:,:,::1], i8, i8, f8[:,::1], {SOLIDS}, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _by_matte(
-    rows: Doubles, s: int, r: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float, ux: float, uy: float,
+    rows: Doubles, s: int, r: int, paths: Doubles, solids: Solids, x: float, y: float, z: float, ux: float, uy: float,
     uz: float, length: float, radius: float,
 ) -> float:  # fmt: skip
     """Free distance of a body to the plate's matte, whose smallest parts are cells of some px."""
     gone = 0.0
     for _ in range(_MATTE_STRIDES):
-        d, nx, ny, nz = surface.distance(rows, s, r, paths, mattes, x + ux * gone, y + uy * gone, z + uz * gone)
+        d, nx, ny, nz = surface.distance(rows, s, r, paths, solids, x + ux * gone, y + uy * gone, z + uz * gone, 0.0)
         free = d - radius
         if free < _NEAR and ux * nx + uy * ny + uz * nz < -_GRAZING:
             return gone
@@ -204,11 +206,11 @@ def _met(
 
 
 @inline_kernel(
-    "Tuple((f8, i8, f8, f8, f8))(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], b1, f8, f8, f8, f8, f8, f8, f8, i8)",
+    f"Tuple((f8, i8, f8, f8, f8))(f8[:,:,::1], i8, f8[:,::1], {SOLIDS}, b1, f8, f8, f8, f8, f8, f8, f8, i8)",
     cache=True,
 )
 def trace(
-    rows: Doubles, s: int, paths: Doubles, mattes: Floats, marks: bool, x: float, y: float, z: float, cx: float,
+    rows: Doubles, s: int, paths: Doubles, solids: Solids, marks: bool, x: float, y: float, z: float, cx: float,
     cy: float, cz: float, radius: float, except_for: int,
 ) -> tuple[float, int, float, float, float]:  # fmt: skip
     """Follow a straight way (cx, cy, cz): the share of it that is free, the surface touched there (-1: none) and its normal.
@@ -219,7 +221,7 @@ def trace(
     if length < 1e-12:
         return 1.0, -1, 0.0, 0.0, 0.0
     ux, uy, uz = cx / length, cy / length, cz / length
-    best, which = length, -1
+    best, which, mx, my, mz = length, -1, 0.0, 0.0, 0.0
     for r in range(rows.shape[1]):
         if r == except_for or int(rows[s, r, CODE]) != SURFACE or (int(rows[s, r, OUTCOME]) == MARK) != marks:
             continue
@@ -231,19 +233,48 @@ def trace(
         elif shape == PATH:
             gone = _on_path(rows, s, r, paths, x, y, ux, uy, best, math.sqrt(ux * ux + uy * uy), radius)
         elif shape == MATTE:
-            gone = _by_matte(rows, s, r, paths, mattes, x, y, z, ux, uy, uz, best, radius)
+            gone = _by_matte(rows, s, r, paths, solids, x, y, z, ux, uy, uz, best, radius)
+        elif shape == MODEL:
+            gone, nx, ny, nz = mesh_trees.cast(
+                solids[1], rows, s, r, surface.MODEL_COLUMNS, x - rows[s, r, PLACE], y - rows[s, r, PLACE + 1],
+                z - rows[s, r, PLACE + 2], ux, uy, uz, best, radius, _NEAR,
+            )  # fmt: skip
+            if gone < best:
+                mx, my, mz = nx, ny, nz
         else:
-            gone = _convex(rows, s, r, paths, mattes, x, y, z, ux, uy, uz, best, radius)
+            gone = _convex(rows, s, r, paths, solids, x, y, z, ux, uy, uz, best, radius)
         if gone < best:
             best, which = max(0.0, gone), r
     if which < 0:
         return 1.0, -1, 0.0, 0.0, 0.0
-    _, nx, ny, nz = surface.distance(rows, s, which, paths, mattes, x + ux * best, y + uy * best, z + uz * best)
+    if int(rows[s, which, SHAPE]) == MODEL:
+        return best / length, which, mx, my, mz
+    _, nx, ny, nz = surface.distance(rows, s, which, paths, solids, x + ux * best, y + uy * best, z + uz * best, 0.0)
     in_box = int(rows[s, which, SHAPE]) == BOX and rows[s, which, SIDE] < 0
     if in_box or ux * nx + uy * ny + uz * nz > 0:
         # The nearest wall may be another than the one that is met: in a corner of a box, or on the line of a path.
         nx, ny, nz = _met(rows, s, which, x + ux * best, y + uy * best, z + uz * best, ux, uy, uz, nx, ny, nz)
     return best / length, which, nx, ny, nz
+
+
+@inline_kernel(f"Tuple((b1, f8, f8, f8))(f8[:,:,::1], i8, f8[:,::1], {SOLIDS}, f8, f8, f8, f8)", cache=True)
+def pushed_out(
+    rows: Doubles, s: int, paths: Doubles, solids: Solids, x: float, y: float, z: float, radius: float
+) -> tuple[bool, float, float, float]:
+    """Whether a body is too near to a surface, and where it is when the nearest one has pushed it out.
+
+    In a model that is narrower than the body, the other side is in the way: the body's middle never passes it.
+    """
+    d, r, nx, ny, nz = closest(rows, s, paths, solids, x, y, z, radius)
+    if r < 0 or d >= radius:
+        return False, x, y, z
+    by = radius - d
+    if int(rows[s, r, SHAPE]) == MODEL and d > 0:
+        share, _, _, _, _ = trace(
+            rows, s, paths, solids, False, x, y, z, nx * by, ny * by, nz * by, _SMALLEST_RADIUS, -1
+        )
+        by *= share
+    return True, x + nx * by, y + ny * by, z + nz * by
 
 
 @inline_kernel("void(f8[:,:,::1], i8, u8, i8, i8, f8[::1], f8, f8, f8, f8, f8)", cache=True)
@@ -341,9 +372,9 @@ def turned_with(
     return x - f * (ax + bx), y - f * (ay + by), z - f * (az + bz)
 
 
-@inline_kernel("f8(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], i8, f8[::1], f8, f8, f8, f8[::1], f8, f8, f8)", cache=True)
+@inline_kernel(f"f8(f8[:,:,::1], i8, f8[:,::1], {SOLIDS}, i8, f8[::1], f8, f8, f8, f8[::1], f8, f8, f8)", cache=True)
 def _glide(
-    rows: Doubles, s: int, paths: Doubles, mattes: Floats, r: int, body: Doubles, fx: float, fy: float, fz: float,
+    rows: Doubles, s: int, paths: Doubles, solids: Solids, r: int, body: Doubles, fx: float, fy: float, fz: float,
     carried: Doubles, left: float, radius: float, room: float,
 ) -> float:  # fmt: skip
     """Slide along the inside of a sphere of radius `room` for `left` seconds, under the acceleration f: velocity Verlet on great
@@ -391,7 +422,7 @@ def _glide(
         c, sn = math.cos(turn), math.sin(turn)
         mx, my, mz = nx * c - tx * sn, ny * c - ty * sn, nz * c - tz * sn
         ex, ey, ez = cx - room * mx - body[0], cy - room * my - body[1], cz - room * mz - body[2]
-        share, which, _, _, _ = trace(rows, s, paths, mattes, False, body[0], body[1], body[2], ex, ey, ez, radius, r)
+        share, which, _, _, _ = trace(rows, s, paths, solids, False, body[0], body[1], body[2], ex, ey, ez, radius, r)
         if which >= 0:
             # Another surface is in the way: up to there it has slid.
             body[0], body[1], body[2] = body[0] + ex * share, body[1] + ey * share, body[2] + ez * share
@@ -410,11 +441,11 @@ def _glide(
 
 
 @inline_kernel(
-    "void(f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], u8, i8, f8[::1], f8[::1], f8, f8, f8, f8, f8, f8, f8, f8, f8)",
+    f"void(f8[:,:,::1], i8, f8[:,::1], {SOLIDS}, u8, i8, f8[::1], f8[::1], f8, f8, f8, f8, f8, f8, f8, f8, f8)",
     cache=True,
 )
 def sweep(
-    rows: Doubles, s: int, paths: Doubles, mattes: Floats, key: np.uint64, birth: int, body: Doubles, carried: Doubles,
+    rows: Doubles, s: int, paths: Doubles, solids: Solids, key: np.uint64, birth: int, body: Doubles, carried: Doubles,
     dx: float, dy: float, dz: float, vx: float, vy: float, vz: float, h: float, age: float, radius: float,
 ) -> None:  # fmt: skip
     """Take `body` over a step of h seconds that would carry it by (dx, dy, dz) and leave it with velocity (vx, vy, vz).
@@ -427,12 +458,12 @@ def sweep(
     # What acts on it besides what it touches.
     fx, fy, fz = ax, ay, az
     if body[TOUCHED] < 0:
-        share, r, _, _, _ = trace(rows, s, paths, mattes, True, body[0], body[1], body[2], dx, dy, dz, radius, -1)
+        share, r, _, _, _ = trace(rows, s, paths, solids, True, body[0], body[1], body[2], dx, dy, dz, radius, -1)
         if r >= 0:
             body[TOUCHED] = age + share * h
     left = h
     for _ in range(_MOST_TOUCHES):
-        share, r, nx, ny, nz = trace(rows, s, paths, mattes, False, body[0], body[1], body[2], dx, dy, dz, radius, -1)
+        share, r, nx, ny, nz = trace(rows, s, paths, solids, False, body[0], body[1], body[2], dx, dy, dz, radius, -1)
         body[0], body[1], body[2] = body[0] + dx * share, body[1] + dy * share, body[2] + dz * share
         if r < 0:
             body[3], body[4], body[5] = body[3] + ax * left, body[4] + ay * left, body[5] + az * left
@@ -463,7 +494,7 @@ def sweep(
             body[3], body[4], body[5] = body[3] - out * nx, body[4] - out * ny, body[5] - out * nz
             carried[0], carried[1], carried[2] = carried[0] - by * nx, carried[1] - by * ny, carried[2] - by * nz
             if room > 0:
-                left = _glide(rows, s, paths, mattes, r, body, fx, fy, fz, carried, left, radius, room)
+                left = _glide(rows, s, paths, solids, r, body, fx, fy, fz, carried, left, radius, room)
                 if left <= 0:
                     break
                 ax, ay, az = fx, fy, fz
@@ -480,8 +511,6 @@ def sweep(
         dx, dy, dz = dx + carried[0] * left, dy + carried[1] * left, dz + carried[2] * left
     # A surface that moves, and rounding, may have come too near.
     for _ in range(3):
-        d, r, nx, ny, nz = closest(rows, s, paths, mattes, body[0], body[1], body[2])
-        if r < 0 or d >= radius:
+        moved, body[0], body[1], body[2] = pushed_out(rows, s, paths, solids, body[0], body[1], body[2], radius)
+        if not moved:
             break
-        by = radius - d
-        body[0], body[1], body[2] = body[0] + nx * by, body[1] + ny * by, body[2] + nz * by

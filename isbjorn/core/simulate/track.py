@@ -82,6 +82,8 @@ def weight_of(force: Any) -> float:
     if hasattr(force, "octaves"):
         deep = all(n.value > 0 or n.timed for n in (force.along_x, force.along_y, force.along_z))
         return float(force.octaves * (4 if deep else 1) * (2 if force.noise == "cellular" else 1))
+    if getattr(force, "shape", None) == "model":
+        return 4.0
     if hasattr(force, "points"):
         return 0.5 * len(force.points)
     return 2.0 if force.solid else 0.3

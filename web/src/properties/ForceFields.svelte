@@ -6,6 +6,7 @@
   import Fields from '../ui/Fields.svelte';
   import Switch from '../ui/Switch.svelte';
   import PathButtons from './PathButtons.svelte';
+  import ModelFields from './ModelFields.svelte';
   import PlaceFields from './PlaceFields.svelte';
   import { place, tied } from './fields';
 
@@ -27,7 +28,10 @@
 </script>
 
 <Switch label="On" on={force.on} onset={(on) => desk.set(`${path}/on`, on, 'Switch')} />
-<Fields {desk} {model} owner={force} {path} without={[...place, ...tied]} />
+<Fields {desk} {model} owner={force} {path} without={[...place, ...tied, 'model']} />
+{#if 'model' in force && specs.applies(model, 'model', force)}
+  <ModelFields {desk} model={force.model} path="{path}/model" />
+{/if}
 {#if points}
   <PathButtons {desk} path="{path}/points" closed={'closed' in force && force.closed} />
 {/if}

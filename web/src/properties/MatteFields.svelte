@@ -4,13 +4,13 @@
   import Fields from '../ui/Fields.svelte';
   import Switch from '../ui/Switch.svelte';
   import { hide, place, tied } from './fields';
-  import ModelFile from '../body/ModelFile.svelte';
+  import ModelFields from './ModelFields.svelte';
   import PathButtons from './PathButtons.svelte';
   import PlaceFields from './PlaceFields.svelte';
 
   let { desk, matte }: { desk: Desk; matte: Matte } = $props();
   const path = $derived(desk.path);
-  const without = [...place, ...tied.filter((name) => name !== 'kind'), 'media', 'width', 'height', 'solid'];
+  const without = [...place, ...tied.filter((name) => name !== 'kind'), 'media', 'width', 'height', 'model'];
 
   function choose(): void {
     desk.tools.choosing = {
@@ -36,14 +36,7 @@
   <PathButtons {desk} path="{path}/points" closed />
 {/if}
 {#if matte.kind === 'model'}
-  <Fields
-    {desk}
-    model="Solid"
-    owner={matte.solid}
-    path="{path}/solid"
-    without={['media', 'digest', 'name']}
-  />
-  {#if matte.solid.form === 'file'}<ModelFile {desk} owner={matte.solid} path="{path}/solid" />{/if}
+  <ModelFields {desk} model={matte.model} path="{path}/model" />
 {/if}
 {#if matte.kind === 'shape' || matte.kind === 'model'}<PlaceFields
     {desk}

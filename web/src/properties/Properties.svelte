@@ -9,6 +9,7 @@
   import GroupFields from './GroupFields.svelte';
   import LightFields from './LightFields.svelte';
   import MatteFields from './MatteFields.svelte';
+  import ModelFields from './ModelFields.svelte';
   import PlaceFields from './PlaceFields.svelte';
   import PlateFields from './PlateFields.svelte';
   import ShotFields from './ShotFields.svelte';
@@ -48,8 +49,12 @@
     {:else if desk.force}
       <ForceFields {desk} force={desk.force} />
     {:else if desk.selection.kind === 'zone' && desk.thing}
-      <Fields {desk} model="Zone" owner={desk.thing} path={desk.path} without={[...place, ...tied]} />
-      <PlaceFields {desk} owner={desk.thing as Zone} model="Zone" path={desk.path} />
+      {@const zone = desk.thing as Zone}
+      <Fields {desk} model="Zone" owner={zone} path={desk.path} without={[...place, ...tied, 'model']} />
+      {#if zone.shape === 'model'}
+        <ModelFields {desk} model={zone.model} path="{desk.path}/model" />
+      {/if}
+      <PlaceFields {desk} owner={zone} model="Zone" path={desk.path} />
       <p class="pt-3 text-soft">
         {uses.length
           ? `${uses.join(', ')} ${uses.length > 1 ? 'act' : 'acts'} only in this zone: fully inside the inner line, fading to 0 at the outer line.`

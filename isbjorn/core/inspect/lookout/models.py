@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from isbjorn.core.document.models import ModelBody, ModelShape
+from isbjorn.core.evaluate.placed_models import is_open
 from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.inspect.lookout.notes import Case, Checks, Mend, put
 
@@ -13,13 +16,34 @@ def open_source(case: Case) -> Checks:
     if not isinstance(shape, ModelShape) or shape.births != "inside":
         return
     mesh = mesh_of_solid(shape)
-    if mesh.is_closed and abs(mesh.volume) > 1e-6:
+    if mesh.has_inside:
         return
     yield case.note(
         "open model", "the model is not closed, so it has no inside.",
         "Some edges belong to one face only: births inside it are uneven, and some are outside.", "hint",
         Mend(label="Births from its faces", changes=[put(f"{case.path}/shape/births", "faces")]),
     )  # fmt: skip
+
+
+def open_container(case: Case) -> Checks:
+    """Surfaces and zones that need an inside, on models that are not closed."""
+    shot = case.watch.shot
+    reaching = shot.reaching(case.emitter)
+    used = {f.zone for f in reaching}
+    inside: list[tuple[str, Any]] = [
+        (f"/forces/{n}", f) for n, f in enumerate(shot.forces) if f in reaching and getattr(f, "side", "") == "inside"
+    ]
+    inside += [(f"/zones/{n}", zone) for n, zone in enumerate(shot.zones) if zone.id in used]
+    for path, thing in inside:
+        if getattr(thing, "shape", "") != "model" or not is_open(thing.model):
+            continue
+        if path.startswith("/forces"):
+            why = "Some edges belong to one face only, so it stops particles on both sides."
+            mend = Mend(label="Free outside", changes=[put(f"{path}/side", "outside")])
+        else:
+            why = "Some edges belong to one face only, so no place is in the zone, and its forces act nowhere."
+            mend = Mend(label="Make the zone a box", changes=[put(f"{path}/shape", "box")])
+        yield case.note("open container", f"{thing.name} is not closed, so it has no inside.", why, "trouble", mend)
 
 
 def unlit_body(case: Case) -> Checks:
@@ -43,4 +67,4 @@ def unlit_body(case: Case) -> Checks:
             return
 
 
-CHECKS = (open_source, unlit_body)
+CHECKS = (open_source, open_container, unlit_body)

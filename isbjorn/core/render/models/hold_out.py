@@ -12,7 +12,7 @@ from numba import f4, i4, i8, prange, void
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Bools, Doubles, Floats, Ints, Longs
 from isbjorn.core.document import Matte
-from isbjorn.core.evaluate.meshes import rotations
+from isbjorn.core.evaluate.placed_models import turned
 from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.jit import njit
 from isbjorn.core.render.camera import Projection
@@ -122,13 +122,11 @@ def hold_out(matte: Matte, context: RenderContext) -> HoldOut:
 def _hold_out(matte: Matte, context: RenderContext) -> HoldOut:
     view, t = context.view, np.array([float(context.seconds)])
     frames = context.solver.readings.frames(matte, t)
-    geometry = joined([mesh_of_solid(matte.solid)])
-    turned = rotations(
-        np.radians(frames.turn), np.radians([[context.read(matte.turn_x), context.read(matte.turn_y)]]), None
-    )
+    geometry = joined([mesh_of_solid(matte.model)])
+    turn = turned(matte, context.solver.readings, t, frames.turn)[0]
     rows = np.zeros((1, INSTANCE_COLUMNS))
     half = 0.5 * context.read(matte.size) * float(frames.size[0])
-    rows[0, MATRIX : MATRIX + 9] = (view.axes @ turned[0] * half).reshape(-1)
+    rows[0, MATRIX : MATRIX + 9] = (view.axes @ turn * half).reshape(-1)
     rows[0, PLACE : PLACE + 3] = (frames.place[0] - view.eye) @ view.axes.T
     rows[0, [FIRST, LAST, POINT, POINTS]] = geometry.ranges[0]
     return _held(view, rows, geometry)

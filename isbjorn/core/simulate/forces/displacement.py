@@ -22,6 +22,7 @@ from isbjorn.core.simulate.forces.force_layout import (
 from isbjorn.core.simulate.forces.turbulence import NOISE, OFFSET, RESPONSE, pack_noise
 from isbjorn.core.simulate.forces.zones import weight
 from isbjorn.core.simulate.noise import flow
+from isbjorn.core.simulate.table_types import ZONES, Zones
 
 CODE = 10
 # Where a turbulence has its relaxation rate, a displacement has how much size swells, as a share.
@@ -37,12 +38,12 @@ def pack(force: Displacement, setting: ForceSetting) -> Doubles:
 
 
 @njit(
-    "void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], u8, i8[::1], f4[::1], f4[::1], f4[::1], f4[:,::1], f4[::1])",
+    f"void(f8[:,:,::1], {ZONES}, f4[:,::1], u8, i8[::1], f4[::1], f4[::1], f4[::1], f4[:,::1], f4[::1])",
     parallel=True,
     cache=True,
 )
 def _displace(
-    rows: Doubles, zones: Doubles, curves: Floats, key: np.uint64, births: Longs, age01: Floats, touch: Floats,
+    rows: Doubles, zones: Zones, curves: Floats, key: np.uint64, births: Longs, age01: Floats, touch: Floats,
     caught: Floats, values: Floats, grown: Floats,
 ) -> None:  # fmt: skip
     for i in prange(len(births)):
@@ -74,7 +75,7 @@ def _displace(
 
 @kernel_lock
 def displace(
-    rows: Doubles, zones: Doubles, curves: Floats, key: int, births: Longs, age01: Floats, touch: Floats, caught: Floats,
+    rows: Doubles, zones: Zones, curves: Floats, key: int, births: Longs, age01: Floats, touch: Floats, caught: Floats,
     values: Floats,
 ) -> Floats:  # fmt: skip
     """Shift places in values (k, n) by the displacements in rows (1, m, `WIDTH`), in their order; what sizes grow by, (n,).

@@ -18,6 +18,7 @@ from isbjorn.core.emit.directions import aimed
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.curves import table
+from isbjorn.core.evaluate.placed_models import ModelRows
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.random import FORCE_FIRST, draw01, draw_around
@@ -43,6 +44,7 @@ class ForceSetting:
     curves: list[Floats]
     paths: list[Doubles]
     mattes: list[Floats]
+    models: ModelRows
     zones: dict[str, int]
 
     def read(self, number: Number) -> Doubles:

@@ -10,21 +10,27 @@ import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Surface
-from isbjorn.core.evaluate import bezier
+from isbjorn.core.evaluate import bezier, mesh_trees
 from isbjorn.core.evaluate.lines import Read, circle, rectangle
+from isbjorn.core.evaluate.mesh_trees import PLACED_WIDTH
+from isbjorn.core.evaluate.placed_models import is_open
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.simulate.forces.follow import nearest
 from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, ForceSetting, base, place
+from isbjorn.core.simulate.table_types import SOLIDS, Solids
 
 CODE = 9
-PLANE, RECTANGLE, BOX, SPHERE, PATH, MATTE = 0, 1, 2, 3, 4, 5
-_SHAPES = {"plane": PLANE, "rectangle": RECTANGLE, "box": BOX, "sphere": SPHERE, "path": PATH, "matte": MATTE}
+PLANE, RECTANGLE, BOX, SPHERE, PATH, MATTE, MODEL = 0, 1, 2, 3, 4, 5, 6
+_SHAPES = {
+    "plane": PLANE, "rectangle": RECTANGLE, "box": BOX, "sphere": SPHERE, "path": PATH, "matte": MATTE, "model": MODEL,
+}  # fmt: skip
 BOUNCE, STICK, SLIDE, DIE, MARK = 0, 1, 2, 3, 4
 _OUTCOMES = {"bounce": BOUNCE, "stick": STICK, "slide": SLIDE, "die": DIE, "mark": MARK}
 SHAPE, SIDE, HALF, RADIUS, COS, SIN, OUTCOME, RESTITUTION, RESTITUTION_SPREAD, FRICTION = (
     OWN, OWN + 1, OWN + 2, OWN + 5, OWN + 6, OWN + 7, OWN + 8, OWN + 9, OWN + 10, OWN + 11,
 )  # fmt: skip
 FIRST, COUNT, SHEET, PX = OWN + 12, OWN + 13, OWN + 14, OWN + 15
+MODEL_COLUMNS = OWN + 16
 _FAR = 1e9
 
 
@@ -58,7 +64,8 @@ def pack(force: Surface, setting: ForceSetting) -> Doubles:
     rows = base(force, CODE, setting)
     turn, size = place(force, setting, rows)
     rows[:, SHAPE], rows[:, OUTCOME] = _SHAPES[force.shape], _OUTCOMES[force.outcome]
-    rows[:, SIDE] = 1.0 if force.side == "outside" else -1.0
+    # An open model stops what comes from either side.
+    rows[:, SIDE] = 1.0 if force.side == "outside" or (force.shape == "model" and is_open(force.model)) else -1.0
     for axis, number in enumerate((force.width, force.height, force.deep)):
         rows[:, HALF + axis] = setting.read(number) / 2 * size
     rows[:, RADIUS] = setting.read(force.radius) * size
@@ -71,6 +78,9 @@ def pack(force: Surface, setting: ForceSetting) -> Doubles:
         rows[:, PX] = np.maximum(1e-6, size)
     elif force.shape == "matte":
         _sheets(force, setting, rows)
+    elif force.shape == "model":
+        columns = setting.models.add(force, setting.readings, setting.t, turn, size)
+        rows[:, MODEL_COLUMNS : MODEL_COLUMNS + PLACED_WIDTH] = columns
     return rows
 
 
@@ -105,11 +115,12 @@ def _cell(mattes: Floats, sheet: int, column: float, row: float) -> float:
     return top + fr * (low - top)
 
 
-@inline_kernel("UniTuple(f8,4)(f8[:,:,::1], i8, i8, f8[:,::1], f4[:,:,::1], f8, f8, f8)", cache=True)
+@inline_kernel(f"UniTuple(f8,4)(f8[:,:,::1], i8, i8, f8[:,::1], {SOLIDS}, f8, f8, f8, f8)", cache=True)
 def distance(
-    rows: Doubles, s: int, r: int, paths: Doubles, mattes: Floats, x: float, y: float, z: float
+    rows: Doubles, s: int, r: int, paths: Doubles, solids: Solids, x: float, y: float, z: float, reach: float
 ) -> tuple[float, float, float, float]:
-    """Distance of a place to a surface in px, below 0 where it is solid, and the unit vector away from it."""
+    """Distance of a place to a surface in px, below 0 where it is solid, and the unit vector away from it. reach: beyond that many
+    px, it may be larger than what is returned, and there may be no vector."""
     dx, dy, dz = x - rows[s, r, PLACE], y - rows[s, r, PLACE + 1], z - rows[s, r, PLACE + 2]
     c, sn, shape, side = rows[s, r, COS], rows[s, r, SIN], int(rows[s, r, SHAPE]), rows[s, r, SIDE]
     if shape == SPHERE:
@@ -117,7 +128,14 @@ def distance(
         if d < 1e-9:
             return side * -rows[s, r, RADIUS], 0.0, side, 0.0
         return side * (d - rows[s, r, RADIUS]), side * dx / d, side * dy / d, side * dz / d
+    if shape == MODEL:
+        d = mesh_trees.least_distance(solids[1], rows, s, r, MODEL_COLUMNS, dx, dy, dz) * side
+        if d > reach:
+            return d, 0.0, 0.0, 0.0
+        d, nx, ny, nz = mesh_trees.distance(solids[1], rows, s, r, MODEL_COLUMNS, dx, dy, dz)
+        return d * side, nx * side, ny * side, nz * side
     if shape == MATTE:
+        mattes = solids[0]
         sheet = int(rows[s, r, SHEET])
         if sheet < 0:
             return _FAR, 0.0, 1.0, 0.0

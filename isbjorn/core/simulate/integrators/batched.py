@@ -38,6 +38,7 @@ from isbjorn.core.simulate.forces.force_layout import (
 from isbjorn.core.simulate.integrators.steps import LITTLE, exact_step, second
 from isbjorn.core.simulate.noise import BOX, RMS_FLAT, curl_of, flow_among, to_usual
 from isbjorn.core.simulate.noise_lattice import eddies
+from isbjorn.core.simulate.table_types import ZONES, Zones
 
 GRAVITY, DRAG, WIND, TURBULENCE, ATTRACTOR = gravity.CODE, drag.CODE, wind.CODE, turbulence.CODE, attractor.CODE
 NOISE, OFFSET = turbulence.NOISE, turbulence.OFFSET
@@ -232,11 +233,11 @@ def _flows_known(
 
 
 @inline_kernel(
-    "void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], i8, i8, u8, i8[::1], f8[::1], f8[::1], f8[:,::1], i8, f8[:,::1], f8[:,:,::1], i8)",
+    f"void(f8[:,:,::1], {ZONES}, f4[:,::1], i8, i8, u8, i8[::1], f8[::1], f8[::1], f8[:,::1], i8, f8[:,::1], f8[:,:,::1], i8)",
     cache=True, error_model="numpy",
 )  # fmt: skip
 def _act(
-    rows: Doubles, zoned: Doubles, curves: Floats, s: int, r: int, key: np.uint64, births: Longs, drawn: Doubles, between: Doubles,
+    rows: Doubles, zoned: Zones, curves: Floats, s: int, r: int, key: np.uint64, births: Longs, drawn: Doubles, between: Doubles,
     held: Doubles, m: int, known: Doubles, boxes: Doubles, step: int,
 ) -> None:  # fmt: skip
     """What one row of the world does to a block, added to what acts on it."""
@@ -330,13 +331,13 @@ def _go(held: Doubles, m: int) -> None:
 
 
 @njit(
-    "void(f4[:,::1], i8[::1], f8[::1], f8[:,:,::1], f8[:,:,::1], f4[:,::1], f8[:,::1], f8[:,:,::1], u8, i8, i8, i8, f8)",
+    f"void(f4[:,::1], i8[::1], f8[::1], f8[:,:,::1], {ZONES}, f4[:,::1], f8[:,::1], f8[:,:,::1], u8, i8, i8, i8, f8)",
     parallel=True,
     cache=True,
     error_model="numpy",
 )
 def _drift(
-    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Doubles, curves: Floats, known: Doubles,
+    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Zones, curves: Floats, known: Doubles,
     boxes: Doubles, key: np.uint64, index: int, until: int, hz: int, end: float,
 ) -> None:  # fmt: skip
     last, count = rows.shape[0] - 1, rows.shape[1]
@@ -404,7 +405,7 @@ def _drift(
 
 @kernel_lock
 def drift(
-    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Doubles, curves: Floats, key: int, index: int,
+    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Zones, curves: Floats, key: int, index: int,
     until: int, hz: int, end: float,
 ) -> None:  # fmt: skip
     """As `world.roam`, for rows of gravity, drag, wind, turbulence and attractors without a speed limit.

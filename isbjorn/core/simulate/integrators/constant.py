@@ -8,6 +8,7 @@ import numpy.typing as npt
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Drag, Emitter, Gravity, Number, Shot
 from isbjorn.core.emit.newborn import BirthSource
+from isbjorn.core.evaluate.placed_models import ModelRows
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.forces import pack
 from isbjorn.core.simulate.forces.force_layout import WIDTH, ForceSetting
@@ -54,7 +55,7 @@ class ConstantIntegrator:
 
     def __init__(self, shot: Shot, source: BirthSource, readings: Readings) -> None:
         self.source, self.key, self.hz = source, source.key, shot.simulation_rate
-        setting = ForceSetting(shot, source.emitter, readings, np.zeros(1), None, [], [], [], {})
+        setting = ForceSetting(shot, source.emitter, readings, np.zeros(1), None, [], [], [], ModelRows(), {})
         rows = [pack(f, setting) for f in shot.reaching(source.emitter) if f.stage == "motion"]
         # In one order whatever the cast's, so that sums round alike.
         rows.sort(key=lambda row: row.tobytes())

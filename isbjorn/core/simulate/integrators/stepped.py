@@ -13,6 +13,7 @@ from isbjorn.core.document import Shot
 from isbjorn.core.document.references import numbers_of
 from isbjorn.core.emit.newborn import BirthSource, spread_of
 from isbjorn.core.evaluate.curves import TABLE, table
+from isbjorn.core.evaluate.placed_models import ModelRows
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.random import BETWEEN_CURVES, SIZE, SPEED, draws01
 from isbjorn.core.simulate import contact, state_layout
@@ -23,6 +24,7 @@ from isbjorn.core.simulate.integrators import batched, world
 from isbjorn.core.simulate.integrators.steps import blend, gather
 from isbjorn.core.simulate.state import State, merged
 from isbjorn.core.simulate.state_layout import CAUGHT, HINDERED, MOVED, NEAR_SINCE, PUSHED_ROWS, ROWS, STATE_ROWS
+from isbjorn.core.simulate.table_types import Solids, Zones
 
 _CHUNK, _CHUNKS_KEPT = 64, 24
 
@@ -32,17 +34,18 @@ class Tables:
     """The world as numbers: a row for each step of a chunk, or one for all steps."""
 
     rows: Doubles
-    zoned: Doubles
+    zoned: Zones
     curves: Floats
     paths: Doubles
-    mattes: Floats
+    solids: Solids
     settings: Doubles
 
     def since(self, n: int) -> Tables:
         """The tables from their nth step on."""
         if n == 0 or len(self.rows) == 1:
             return self
-        return Tables(self.rows[n:], self.zoned[n:], self.curves, self.paths, self.mattes, self.settings[n:])
+        zoned = self.zoned[0][n:], self.zoned[1]
+        return Tables(self.rows[n:], zoned, self.curves, self.paths, self.solids, self.settings[n:])
 
 
 def pack_world(shot: Shot, source: BirthSource, readings: Readings, stage: str, t: Doubles, whole: float) -> Tables:
@@ -54,11 +57,11 @@ def pack_world(shot: Shot, source: BirthSource, readings: Readings, stage: str, 
     size = emitter.size
     size_to = np.full(TABLE, -1.0, np.float32) if size.over_life_to is None else table(size.over_life_to)
     curves = [table(speed.over_life), second, table(size.over_life), size_to]
-    setting = ForceSetting(shot, emitter, readings, t, light, curves, [], [], index)
+    setting = ForceSetting(shot, emitter, readings, t, light, curves, [], [], ModelRows(), index)
     wanted = [f for f in shot.reaching(emitter) if f.stage == stage]
     # Forces add up, so in one order whatever the cast's; displacements follow each other in the cast's.
     packed = [pack(f, setting) for f in (wanted if stage == "look" else sorted(wanted, key=lambda f: f.id))]
-    zoned = [zones.pack(zone, readings, t) for zone in shot.zones]
+    zoned = zones.packed(shot.zones, readings, t)
     settings = np.zeros((len(t), world.SETTINGS))
     settings[:, world.LIMIT] = readings.number(emitter.speed_limit, t)
     if size.timed and size.reads == "life":
@@ -69,10 +72,10 @@ def pack_world(shot: Shot, source: BirthSource, readings: Readings, stage: str, 
     mattes = np.stack(setting.mattes) if setting.mattes else np.zeros((1, 2, 2), np.float32)
     return Tables(
         np.ascontiguousarray(np.stack(packed, axis=1) if packed else np.zeros((len(t), 0, WIDTH))),
-        np.ascontiguousarray(np.stack(zoned, axis=1) if zoned else np.zeros((len(t), 0, zones.WIDTH))),
+        zoned,
         np.ascontiguousarray(np.stack(setting.curves)),
         np.ascontiguousarray(np.concatenate(setting.paths) if setting.paths else np.zeros((0, 3))),
-        np.ascontiguousarray(mattes),
+        (np.ascontiguousarray(mattes), setting.models.trees),
         settings,
     )
 
@@ -193,7 +196,7 @@ class SteppedIntegrator:
                 index = to
                 continue
             world.roam(
-                state.values, state.births, state.moments, t.rows, t.zoned, t.curves, t.paths, t.mattes, t.settings,
+                state.values, state.births, state.moments, t.rows, t.zoned, t.curves, t.paths, t.solids, t.settings,
                 self.solid and solid, e.speed.over_life is not None, self.key, index, to, self.hz, end if to == until else -1e9,
             )  # fmt: skip
             if to == until:
@@ -270,7 +273,7 @@ class SteppedIntegrator:
             tables, _ = self.tables(index - 1 if self.readings.played else index)
             world.stir(
                 state.values, state.births, state.moments, tables.rows, tables.zoned, tables.curves, tables.paths,
-                tables.mattes, tables.settings, self.solid, self.key, t,
+                tables.solids, tables.settings, self.solid, self.key, t,
             )  # fmt: skip
         if state.values.shape[0] > HINDERED:
             # Pushed bodies may move differently from a single one.

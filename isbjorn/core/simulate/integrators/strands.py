@@ -19,6 +19,7 @@ from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
 from isbjorn.core.simulate.state import State
 from isbjorn.core.simulate.strands.hold import HELD, TAUT, hold
 from isbjorn.core.simulate.strands.joints import joints_of
+from isbjorn.core.simulate.table_types import Zones
 
 
 @dataclass(frozen=True)
@@ -103,7 +104,7 @@ class StrandIntegrator(SteppedIntegrator):
         assert self.zone is not None
         slack = self.readings.number(self.strand.slack, moments) / 100
         hung = place + way * (self._lengths(births, moments, lives, moments) * (1 - slack))[:, None]
-        local = _own_places(self.zone.shape, zones.pack(self.zone, self.readings, moments), hung)
+        local = _own_places(self.zone.shape, zones.packed([self.zone], self.readings, moments), hung)
         return np.asarray(local / np.maximum(self.readings.frames(self.zone, moments).size, 1e-9)[:, None])
 
     def _hung(self, place: Doubles, way: Doubles, births: Longs, moments: Doubles, lives: Floats) -> Doubles:
@@ -178,7 +179,7 @@ class StrandIntegrator(SteppedIntegrator):
             state.values, before, moments, self.joints, lengths, held, self.rooted, self.rooted and strand.upright,
             self.readings.now(strand.stiffness, t), self.readings.now(strand.damping, t) / 100,
             self.readings.now(strand.foot_weight, t), index / self.hz, t, self.solid and solid, tables.rows, 0, tables.paths,
-            tables.mattes,
+            tables.solids,
         )  # fmt: skip
 
 
@@ -204,8 +205,11 @@ def _bow(chord: Doubles, lengths: Doubles, n: int, side: Doubles) -> Doubles:
     return np.concatenate([np.zeros((len(far), 1, 3)), places], axis=1)
 
 
-def _own_places(shape: str, zone: Doubles, place: Doubles) -> Doubles:
-    """The places (m, 3) within zones (m, 12) nearest to others, in their own coordinates, px."""
+def _own_places(shape: str, packed: Zones, place: Doubles) -> Doubles:
+    """The places (m, 3) within a zone at m moments nearest to others, in its own coordinates, px."""
+    zone = packed[0][:, 0]
+    if shape == "model":
+        place = zones.within_model(packed, place)
     d = place - zone[:, 1:4]
     if shape == "sphere":
         far = np.linalg.norm(d, axis=1)

@@ -23,6 +23,7 @@ from isbjorn.core.simulate.forces.drag import quadratic_rate
 from isbjorn.core.simulate.forces.force_layout import CODE, ZONE, read_curve, strength
 from isbjorn.core.simulate.integrators.steps import exact_step
 from isbjorn.core.simulate.state_layout import CAUGHT, GONE_AT, HOW, LIFE, MASS, SIZE, TOUCHED
+from isbjorn.core.simulate.table_types import SOLIDS, ZONES, Solids, Zones
 
 LIMIT, ORIGIN_0, ORIGIN_1, SIZE_NOW = 0, 1, 4, 7
 SETTINGS = 8
@@ -41,12 +42,12 @@ F_DRAG, F_GRIP, F_AIR, F_QUADRATIC, F_LIMIT = (
 
 
 @inline_kernel(
-    "void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], f8[:,::1], i8, u8, i8, f8, f8, f8[::1], f8[::1])",
+    f"void(f8[:,:,::1], {ZONES}, f4[:,::1], f8[:,::1], i8, u8, i8, f8, f8, f8[::1], f8[::1])",
     cache=True,
     forceinline=True,
 )
 def feel(
-    rows: Doubles, zoned: Doubles, curves: Floats, paths: Doubles, s: int, key: np.uint64, birth: int, age01: float,
+    rows: Doubles, zoned: Zones, curves: Floats, paths: Doubles, s: int, key: np.uint64, birth: int, age01: float,
     mass: float, at: Doubles, out: Doubles,
 ) -> None:  # fmt: skip
     """What acts at `at` (place, velocity, seconds since touch and since catching; 8), into `out` (see `accumulators`)."""
@@ -66,12 +67,12 @@ def feel(
 
 
 @inline_kernel(
-    "UniTuple(f8,3)(f8[:,:,::1], f8[:,:,::1], f4[:,::1], i8, u8, i8, f8, f8, f8, f8, f8, f8, f8, f8, f8, f8, f8)",
+    f"UniTuple(f8,3)(f8[:,:,::1], {ZONES}, f4[:,::1], i8, u8, i8, f8, f8, f8, f8, f8, f8, f8, f8, f8, f8, f8)",
     cache=True,
     forceinline=True,
 )
 def swirled(
-    rows: Doubles, zoned: Doubles, curves: Floats, s: int, key: np.uint64, birth: int, age01: float, mass: float,
+    rows: Doubles, zoned: Zones, curves: Floats, s: int, key: np.uint64, birth: int, age01: float, mass: float,
     u: float, v: float, w: float, touch: float, caught: float, x: float, y: float, z: float, h: float,
 ) -> tuple[float, float, float]:  # fmt: skip
     """Where the vortices carry a place in h seconds."""
@@ -88,9 +89,9 @@ def swirled(
     return x, y, z
 
 
-@inline_kernel("b1(f8[:,:,::1], f8[:,:,::1], i8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
+@inline_kernel(f"b1(f8[:,:,::1], {ZONES}, i8, f8, f8, f8, f8, f8, f8)", cache=True, forceinline=True)
 def _removed(
-    rows: Doubles, zoned: Doubles, s: int, x: float, y: float, z: float, dx: float, dy: float, dz: float
+    rows: Doubles, zoned: Zones, s: int, x: float, y: float, z: float, dx: float, dy: float, dz: float
 ) -> bool:
     """Whether a kill zone removes a particle that reaches a place by the path (dx, dy, dz)."""
     for r in range(rows.shape[1]):
@@ -98,7 +99,7 @@ def _removed(
         if int(rows[s, r, CODE]) != REMOVE or zone < 0:
             continue
         # The region that takes is the zone, which is convex, or all beyond it.
-        within = (rows[s, r, TAKES_INSIDE] > 0) != (zoned[s, zone, INVERTED] > 0)
+        within = (rows[s, r, TAKES_INSIDE] > 0) != (zoned[0][s, zone, INVERTED] > 0)
         if not within:
             if zones.depth(zoned, s, zone, x, y, z) < 0:
                 return True
@@ -139,13 +140,13 @@ def _radius(size: float, curves: Floats, key: np.uint64, birth: int, age01: floa
 
 
 @inline_kernel(
-    "void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], f8[:,::1], f4[:,:,::1], f8[:,::1], b1, b1, u8, i8, i8, f8, f8, f8, f8[::1], "
+    f"void(f8[:,:,::1], {ZONES}, f4[:,::1], f8[:,::1], {SOLIDS}, f8[:,::1], b1, b1, u8, i8, i8, f8, f8, f8, f8[::1], "
     "f8[::1], f8[::1], f8[::1], f8[::1])",
     cache=True,
     forceinline=True,
 )
 def _one(
-    rows: Doubles, zoned: Doubles, curves: Floats, paths: Doubles, mattes: Floats, settings: Doubles, solid: bool,
+    rows: Doubles, zoned: Zones, curves: Floats, paths: Doubles, solids: Solids, settings: Doubles, solid: bool,
     shaped: bool, key: np.uint64, birth: int, s: int, age: float, h: float, whole: float, own: Doubles, body: Doubles,
     at: Doubles, acts: Doubles, carried: Doubles,
 ) -> None:  # fmt: skip
@@ -218,7 +219,7 @@ def _one(
     dx, dy, dz = ex, ey, ez
     if solid:
         radius = _radius(own[5] + settings[s, SIZE_NOW], curves, key, birth, age01)
-        contact.sweep(rows, s, paths, mattes, key, birth, body, carried, dx, dy, dz, nu, nv, nw, h, age, radius)
+        contact.sweep(rows, s, paths, solids, key, birth, body, carried, dx, dy, dz, nu, nv, nw, h, age, radius)
     else:
         body[0], body[1], body[2] = body[0] + dx, body[1] + dy, body[2] + dz
         body[3], body[4], body[5] = nu, nv, nw
@@ -231,15 +232,15 @@ def _one(
 
 
 @njit(
-    "void(f4[:,::1], i8[::1], f8[::1], f8[:,:,::1], f8[:,:,::1], f4[:,::1], f8[:,::1], f4[:,:,::1], f8[:,::1], b1, b1, u8, i8, "
+    f"void(f4[:,::1], i8[::1], f8[::1], f8[:,:,::1], {ZONES}, f4[:,::1], f8[:,::1], {SOLIDS}, f8[:,::1], b1, b1, u8, i8, "
     "i8, i8, f8)",
     parallel=True,
     cache=True,
     error_model="numpy",
 )
 def _roam(
-    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Doubles, curves: Floats, paths: Doubles,
-    mattes: Floats, settings: Doubles, solid: bool, shaped: bool, key: np.uint64, index: int, until: int, hz: int, end: float,
+    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Zones, curves: Floats, paths: Doubles,
+    solids: Solids, settings: Doubles, solid: bool, shaped: bool, key: np.uint64, index: int, until: int, hz: int, end: float,
 ) -> None:  # fmt: skip
     last, whole = rows.shape[0] - 1, 1.0 / hz
     for block in prange((len(births) + _BLOCK - 1) // _BLOCK):
@@ -271,7 +272,7 @@ def _roam(
                 h = (n + 1) / hz - start
                 if h > 0:
                     _one(
-                        rows, zoned, curves, paths, mattes, settings, solid, shaped, key, k, min(n - index, last),
+                        rows, zoned, curves, paths, solids, settings, solid, shaped, key, k, min(n - index, last),
                         start - born, h, whole, own, body, at, acts, carried,
                     )  # fmt: skip
                     # The state is rounded to float32 at every step, so that the result does not depend on how steps are divided.
@@ -283,7 +284,7 @@ def _roam(
                 start = max(until / hz, born)
                 if end > start:
                     _one(
-                        rows, zoned, curves, paths, mattes, settings, solid, shaped, key, k, min(until - index, last),
+                        rows, zoned, curves, paths, solids, settings, solid, shaped, key, k, min(until - index, last),
                         start - born, end - start, whole, own, body, at, acts, carried,
                     )  # fmt: skip
             for c in range(6):
@@ -297,8 +298,8 @@ def _roam(
 
 @kernel_lock
 def roam(
-    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Doubles, curves: Floats, paths: Doubles,
-    mattes: Floats, settings: Doubles, solid: bool, shaped: bool, key: int, index: int, until: int, hz: int, end: float,
+    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Zones, curves: Floats, paths: Doubles,
+    solids: Solids, settings: Doubles, solid: bool, shaped: bool, key: int, index: int, until: int, hz: int, end: float,
 ) -> None:  # fmt: skip
     """Step particles in place from lattice step `index` to `until`, then on to shot time `end` in s, if that is above 0.
 
@@ -306,19 +307,19 @@ def roam(
     settings: a row for each step from `index` on, or one for all. Those born later are left as they are.
     """
     _roam(
-        values, births, moments, rows, zoned, curves, paths, mattes, settings, solid, shaped, np.uint64(key), index, until,
+        values, births, moments, rows, zoned, curves, paths, solids, settings, solid, shaped, np.uint64(key), index, until,
         hz, end,
     )  # fmt: skip
 
 
 @njit(
-    "void(f4[:,::1], i8[::1], f8[::1], f8[:,:,::1], f8[:,:,::1], f4[:,::1], f8[:,::1], f4[:,:,::1], f8[:,::1], b1, u8, f8)",
+    f"void(f4[:,::1], i8[::1], f8[::1], f8[:,:,::1], {ZONES}, f4[:,::1], f8[:,::1], {SOLIDS}, f8[:,::1], b1, u8, f8)",
     parallel=True,
     cache=True,
 )
 def _stir(
-    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Doubles, curves: Floats, paths: Doubles,
-    mattes: Floats, settings: Doubles, solid: bool, key: np.uint64, t: float,
+    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Zones, curves: Floats, paths: Doubles,
+    solids: Solids, settings: Doubles, solid: bool, key: np.uint64, t: float,
 ) -> None:  # fmt: skip
     h = 1e-4
     for block in prange((len(births) + _BLOCK - 1) // _BLOCK):
@@ -340,7 +341,7 @@ def _stir(
                 body[contact.TOUCHED], body[contact.HOW] = 0.0, contact.FREE
                 radius = _radius(values[SIZE, i] + settings[0, SIZE_NOW], curves, key, births[i], age01)
                 contact.sweep(
-                    rows, 0, paths, mattes, key, births[i], body, carried, u * h + ex - x, v * h + ey - y, w * h + ez - z,
+                    rows, 0, paths, solids, key, births[i], body, carried, u * h + ex - x, v * h + ey - y, w * h + ez - z,
                     u, v, w, h, 0.0, radius,
                 )  # fmt: skip
             for c in range(3):
@@ -349,9 +350,9 @@ def _stir(
 
 @kernel_lock
 def stir(
-    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Doubles, curves: Floats, paths: Doubles,
-    mattes: Floats, settings: Doubles, solid: bool, key: int, t: float,
+    values: Floats, births: Longs, moments: Doubles, rows: Doubles, zoned: Zones, curves: Floats, paths: Doubles,
+    solids: Solids, settings: Doubles, solid: bool, key: int, t: float,
 ) -> None:  # fmt: skip
     """Add to velocities what the vortices carry places by, at shot time t, as far as surfaces let them: they turn places, not
     velocities. Arguments as those of `roam`."""
-    _stir(values, births, moments, rows, zoned, curves, paths, mattes, settings, solid, np.uint64(key), t)
+    _stir(values, births, moments, rows, zoned, curves, paths, solids, settings, solid, np.uint64(key), t)

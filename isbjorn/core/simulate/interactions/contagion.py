@@ -33,6 +33,7 @@ from isbjorn.core.simulate.interactions.interaction_view import (
     InteractingParticles,
     Read,
 )
+from isbjorn.core.simulate.table_types import ZONES, Zones
 
 CODE = 33
 _MOST_ROUNDS, _MOST_NEAREST, _MOST_LOOKED_AT = 64, 16, 192
@@ -132,8 +133,8 @@ def _reach(
 _reached = kernel_lock(_reach)
 
 
-@njit("void(f8[:,:,::1], f4[:,::1], b1[::1])", parallel=True, cache=True)
-def _inside(zone: Doubles, place: Floats, seeds: Bytes) -> None:
+@njit(f"void({ZONES}, f4[:,::1], b1[::1])", parallel=True, cache=True)
+def _inside(zone: Zones, place: Floats, seeds: Bytes) -> None:
     """Mark particles in a zone."""
     for i in prange(len(seeds)):
         x, y, z = float(place[0, i]), float(place[1, i]), float(place[2, i])

@@ -21,6 +21,7 @@ from isbjorn.core.simulate import contact
 from isbjorn.core.simulate.forces.force_layout import ForceSetting, base
 from isbjorn.core.simulate.interactions.grid import BLOCKS, LEAST, NONE, ONE, PAIRS, near
 from isbjorn.core.simulate.interactions.interaction_view import InteractionView, Read
+from isbjorn.core.simulate.table_types import SOLIDS, Solids
 
 CODE = 30
 _STILL, _ALL = np.float32(1e-6), np.float32(1e30)
@@ -136,19 +137,19 @@ def _sway(
 
 
 @njit(
-    "void(f4[:,::1], f4[::1], f8[:,:,::1], f8[:,::1], f4[:,:,::1], i8, i8, f8, f8, f4[:,::1])",
+    f"void(f4[:,::1], f4[::1], f8[:,:,::1], f8[:,::1], {SOLIDS}, i8, i8, f8, f8, f4[:,::1])",
     parallel=True,
     cache=True,
 )
 def _shun(
-    place: Floats, share: Floats, rows: Doubles, paths: Doubles, mattes: Floats, first: int, last: int, shy: float,
+    place: Floats, share: Floats, rows: Doubles, paths: Doubles, solids: Solids, first: int, last: int, shy: float,
     push: float, out: Floats,
 ) -> None:  # fmt: skip
     for i in prange(first, last):
         if share[i] == 0:
             continue
         d, r, nx, ny, nz = contact.closest(
-            rows, 0, paths, mattes, float(place[0, i]), float(place[1, i]), float(place[2, i])
+            rows, 0, paths, solids, float(place[0, i]), float(place[1, i]), float(place[2, i]), shy
         )
         if r >= 0 and d < shy:
             by = share[i] * push * (1.0 - max(d, 0.0) / shy)
@@ -197,6 +198,6 @@ def velocity_pass(force: Flock, read: Read, together: InteractionView, share: Fl
     shy, push = read(force.shy), read(force.avoidance) * h
     for part in together.parts:
         if part.solid and shy > 0 and push > 0:
-            _shun(place, share, part.rows, part.paths, part.mattes, part.first, part.last, shy, push, out)
+            _shun(place, share, part.rows, part.paths, part.solids, part.first, part.last, shy, push, out)
     _limit(velocity, share, read(force.least_speed), read(force.top_speed), out)
     return out

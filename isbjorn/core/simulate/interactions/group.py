@@ -42,6 +42,7 @@ from isbjorn.core.simulate.interactions.interaction_view import (
 )
 from isbjorn.core.simulate.interactions.static_contagion import caught_at_rest, still_contagion
 from isbjorn.core.simulate.state import State, merged
+from isbjorn.core.simulate.table_types import Zones
 from isbjorn.core.simulate.track import Track
 
 # Births from eternity are run up to for no longer.
@@ -315,10 +316,10 @@ class InteractionGroup:
         )  # fmt: skip
         return particles, ends
 
-    def _zone(self, name: str | None, t: float) -> Doubles | None:
-        """A zone at a moment as a row (1, 1, k); None if no zone has the id."""
+    def _zone(self, name: str | None, t: float) -> Zones | None:
+        """A zone at a moment; None if no zone has the id."""
         zone = next((z for z in self.shot.zones if z.id == name), None)
-        return None if zone is None else zones.pack(zone, self.readings, np.array([t]))[:, None]
+        return None if zone is None else zones.packed([zone], self.readings, np.array([t]))
 
     def reader(self, t: float) -> Callable[[Number], float]:
         """Reads numbers at a moment."""
@@ -354,7 +355,7 @@ class InteractionGroup:
             tables, _ = track.integrator.tables(index)
             solid = track.integrator.solid
             parts.append(
-                EmitterPart(int(ends[number]), int(ends[number + 1]), tables.rows, tables.paths, tables.mattes, solid)
+                EmitterPart(int(ends[number]), int(ends[number + 1]), tables.rows, tables.paths, tables.solids, solid)
             )
             origins.append(np.repeat(self._origin(track, t), state.count, axis=1))
         origin = np.concatenate(origins, axis=1)

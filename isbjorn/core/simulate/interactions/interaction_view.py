@@ -17,6 +17,7 @@ from isbjorn.core.simulate import state_layout
 from isbjorn.core.simulate.forces import zones
 from isbjorn.core.simulate.forces.force_layout import ZONE, strength
 from isbjorn.core.simulate.state_layout import CAUGHT, TOUCHED
+from isbjorn.core.simulate.table_types import ZONES, Solids, Zones
 
 Read = Callable[[Any], float]
 
@@ -29,7 +30,7 @@ class EmitterPart:
     last: int
     rows: Doubles
     paths: Doubles
-    mattes: Floats
+    solids: Solids
     solid: bool
 
 
@@ -74,7 +75,7 @@ class InteractingParticles:
     """Interacting particles, in the order of emitters and births.
 
     place px (3, n) in the shot; values: the rows `OF_KIN` of states, to be changed; births, moments (n,); now: when the step began,
-    of h s; zone: the zone with an id at its end, as a row (1, 1, k), or None.
+    of h s; zone: the zone with an id at its end, as zones of one row, or None.
     """
 
     place: Floats
@@ -84,16 +85,16 @@ class InteractingParticles:
     parts: tuple[Own, ...]
     now: float
     h: float
-    zone: Callable[[str | None], Doubles | None]
+    zone: Callable[[str | None], Zones | None]
 
 
 @njit(
-    "void(f8[:,:,::1], f8[:,:,::1], f4[:,::1], i8, u8, i8[::1], f8[::1], f8, f4[:,::1], f4[::1])",
+    f"void(f8[:,:,::1], {ZONES}, f4[:,::1], i8, u8, i8[::1], f8[::1], f8, f4[:,::1], f4[::1])",
     parallel=True,
     cache=True,
 )
 def _shares(
-    rows: Doubles, zoned: Doubles, curves: Floats, r: int, key: np.uint64, births: Longs, moments: Doubles, t: float,
+    rows: Doubles, zoned: Zones, curves: Floats, r: int, key: np.uint64, births: Longs, moments: Doubles, t: float,
     values: Floats, out: Floats,
 ) -> None:  # fmt: skip
     for i in prange(len(births)):
@@ -117,7 +118,7 @@ def _shares(
 
 @kernel_lock
 def shares(
-    rows: Doubles, zoned: Doubles, curves: Floats, r: int, key: int, births: Longs, moments: Doubles, t: float, values: Floats
+    rows: Doubles, zoned: Zones, curves: Floats, r: int, key: int, births: Longs, moments: Doubles, t: float, values: Floats
 ) -> Floats:  # fmt: skip
     """The strength for each particle of the interaction in row `r`, with its zone, float32 (n,). values: as in `State`."""
     out = np.empty(len(births), np.float32)

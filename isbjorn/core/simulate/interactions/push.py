@@ -36,7 +36,7 @@ def pack(force: Push, setting: ForceSetting) -> Doubles:
 
 
 def _surfaces(part: EmitterPart) -> tuple[Any, ...]:
-    return part.rows, part.paths, part.mattes, part.solid, part.first, part.last
+    return part.rows, part.paths, part.solids, part.solid, part.first, part.last
 
 
 class _Bodies:

@@ -11,6 +11,7 @@ from isbjorn.core.jit import njit
 from isbjorn.core.simulate import contact
 from isbjorn.core.simulate.forces import surface
 from isbjorn.core.simulate.interactions.overlaps import CARRIED, KICK, MOVED, POSITION
+from isbjorn.core.simulate.table_types import SOLIDS, Solids
 
 # Surfaces that a body slides along in one part of a step at most.
 _SLIDES = 3
@@ -18,13 +19,13 @@ _SLIDES = 3
 
 @njit(
     "void(f4[:,::1], f4[:,::1], f4[::1], f4[:,::1], f4[:,::1], f4[::1], f8, f4[:,::1], i8[::1], f8[:,:,::1], f8[:,::1], "
-    "f4[:,:,::1], b1, i8, i8)",
+    f"{SOLIDS}, b1, i8, i8)",
     parallel=True,
     cache=True,
 )
 def advance(
     place: Floats, velocity: Floats, radius: Floats, gain: Floats, drift: Floats, fixed: Floats, h: float, bodies: Floats,
-    at: Longs, rows: Doubles, paths: Doubles, mattes: Floats, solid: bool, first: int, last: int,
+    at: Longs, rows: Doubles, paths: Doubles, solids: Solids, solid: bool, first: int, last: int,
 ) -> None:  # fmt: skip
     """Let bodies first to last move for h seconds, swept against surfaces, which reflect them with friction (Coulomb).
 
@@ -52,7 +53,7 @@ def advance(
         for _ in range(_SLIDES if solid else 1):
             free, which, nx, ny, nz = 1.0, -1, 0.0, 0.0, 0.0
             if solid:
-                free, which, nx, ny, nz = contact.trace(rows, 0, paths, mattes, False, x, y, z, dx, dy, dz, r, past)
+                free, which, nx, ny, nz = contact.trace(rows, 0, paths, solids, False, x, y, z, dx, dy, dz, r, past)
             x, y, z = x + dx * free, y + dy * free, z + dz * free
             went = left * free
             bx, by, bz = bx + cx * went, by + cy * went, bz + cz * went
@@ -82,7 +83,7 @@ def advance(
                 cx, cy, cz = cx - toward * nx, cy - toward * ny, cz - toward * nz
             dx, dy, dz = (u + cx) * left, (v + cy) * left, (w + cz) * left
         if past >= 0:
-            d, nx, ny, nz = surface.distance(rows, 0, past, paths, mattes, x, y, z)
+            d, nx, ny, nz = surface.distance(rows, 0, past, paths, solids, x, y, z, r)
             if d < r:
                 x, y, z = x + nx * (r - d), y + ny * (r - d), z + nz * (r - d)
                 out = u * px + v * py + w * pz
@@ -96,13 +97,13 @@ def advance(
 
 
 @njit(
-    "void(f4[:,::1], f4[:,::1], f4[::1], f8, f4[:,::1], i8[::1], f8[:,:,::1], f8[:,::1], f4[:,:,::1], b1, i8, i8)",
+    f"void(f4[:,::1], f4[:,::1], f4[::1], f8, f4[:,::1], i8[::1], f8[:,:,::1], f8[:,::1], {SOLIDS}, b1, i8, i8)",
     parallel=True,
     cache=True,
 )
 def displace(
     place: Floats, velocity: Floats, radius: Floats, h: float, bodies: Floats, at: Longs, rows: Doubles, paths: Doubles,
-    mattes: Floats, solid: bool, first: int, last: int,
+    solids: Solids, solid: bool, first: int, last: int,
 ) -> None:  # fmt: skip
     """Move bodies to the positions in their rows `at` of bodies, along surfaces that are in the way, by one radius at most.
 
@@ -122,7 +123,7 @@ def displace(
         else:
             past = -1
             for _ in range(_SLIDES):
-                free, which, nx, ny, nz = contact.trace(rows, 0, paths, mattes, False, x, y, z, dx, dy, dz, r, past)
+                free, which, nx, ny, nz = contact.trace(rows, 0, paths, solids, False, x, y, z, dx, dy, dz, r, past)
                 x, y, z = x + dx * free, y + dy * free, z + dz * free
                 if which < 0:
                     break
@@ -130,9 +131,7 @@ def displace(
                 left = 1.0 - free
                 into = min(0.0, dx * nx + dy * ny + dz * nz)
                 dx, dy, dz = left * (dx - into * nx), left * (dy - into * ny), left * (dz - into * nz)
-            d, which, nx, ny, nz = contact.closest(rows, 0, paths, mattes, x, y, z)
-            if which >= 0 and d < r:
-                x, y, z = x + nx * (r - d), y + ny * (r - d), z + nz * (r - d)
+            _, x, y, z = contact.pushed_out(rows, 0, paths, solids, x, y, z, r)
         if h > 0:
             # A body that a surface stops is driven no farther.
             got = math.sqrt((x - place[0, i]) ** 2 + (y - place[1, i]) ** 2 + (z - place[2, i]) ** 2)

@@ -22,6 +22,7 @@ from isbjorn.core.simulate import contact
 from isbjorn.core.simulate.state_layout import GONE_AT, HOW, SIZE, TOUCHED
 from isbjorn.core.simulate.strands.bending import bending, bent, factored
 from isbjorn.core.simulate.strands.lengths import ENOUGH, brought_back, nearest, reached, stretch, unstretched, ways
+from isbjorn.core.simulate.table_types import SOLIDS, SOLIDS_TYPE, Solids
 
 # A strand may be so near to all of its length between what holds it, and no nearer.
 TAUT = 0.999
@@ -40,13 +41,13 @@ HELD = record(root=3, root_to=3, out=3, footed=1, foot=3, foot_to=3)
 
 
 @inline_kernel(
-    "b1(f4[:,::1], i8, i8, f8[:,::1], f8[:,::1], f8[:,::1], f8[::1], f8[:,:,::1], i8, f8[:,::1], f4[:,:,::1], f8)",
+    f"b1(f4[:,::1], i8, i8, f8[:,::1], f8[:,::1], f8[:,::1], f8[::1], f8[:,:,::1], i8, f8[:,::1], {SOLIDS}, f8)",
     cache=True,
     error_model="numpy",
 )
 def _off_surfaces(
     values: Floats, first: int, n: int, before: Doubles, x: Doubles, v: Doubles, light: Doubles, rows: Doubles, s: int,
-    paths: Doubles, mattes: Floats, age: float,
+    paths: Doubles, solids: Solids, age: float,
 ) -> bool:  # fmt: skip
     """Let each joint go from where it was to x as surfaces let it, along them where they are in the way; whether any was."""
     any_met = False
@@ -59,7 +60,7 @@ def _off_surfaces(
         met, past = False, -1
         for _ in range(_SLIDES):
             share, which, nx, ny, nz = contact.trace(
-                rows, s, paths, mattes, False, at_x, at_y, at_z, dx, dy, dz, r, past
+                rows, s, paths, solids, False, at_x, at_y, at_z, dx, dy, dz, r, past
             )
             at_x, at_y, at_z = at_x + dx * share, at_y + dy * share, at_z + dz * share
             if which < 0:
@@ -85,10 +86,8 @@ def _off_surfaces(
             left = 1.0 - share
             along = min(0.0, dx * nx + dy * ny + dz * nz)
             dx, dy, dz = left * (dx - along * nx), left * (dy - along * ny), left * (dz - along * nz)
-        d, which, nx, ny, nz = contact.closest(rows, s, paths, mattes, at_x, at_y, at_z)
-        if which >= 0 and d < r:
-            met = True
-            at_x, at_y, at_z = at_x + nx * (r - d), at_y + ny * (r - d), at_z + nz * (r - d)
+        pushed, at_x, at_y, at_z = contact.pushed_out(rows, s, paths, solids, at_x, at_y, at_z, r)
+        met = met or pushed
         x[0, i], x[1, i], x[2, i] = at_x, at_y, at_z
         any_met = any_met or met
     return any_met
@@ -116,14 +115,14 @@ def _let_go(values: Floats, first: int, n: int, x: Doubles, light: Doubles, mass
 @njit(
     void(
         f4[:, ::1], f4[:, ::1], f8[::1], i8, f8[::1], records(HELD), b1, b1, f8, f8, f8, f8, f8, b1, f8[:, :, ::1], i8, f8[:, ::1],
-        f4[:, :, ::1],
+        SOLIDS_TYPE,
     ),
     parallel=True, cache=True, error_model="numpy",
 )  # fmt: skip
 def _hold(
     values: Floats, before: Floats, moments: Doubles, n: int, lengths: Doubles, held: Records, rooted: bool, upright: bool,
     pace: float, damping: float, weight: float, begin: float, until: float, solid: bool, rows: Doubles, s: int, paths: Doubles,
-    mattes: Floats,
+    solids: Solids,
 ) -> None:  # fmt: skip
     for strand in prange(len(lengths)):
         first = strand * n
@@ -219,7 +218,7 @@ def _hold(
                     if light[i] > 0:
                         for c in range(3):
                             v[c, i] += (x[c, i] - begun[c, i]) / hs
-                if not solid or not _off_surfaces(values, first, n, was, x, v, light, rows, s, paths, mattes, age):
+                if not solid or not _off_surfaces(values, first, n, was, x, v, light, rows, s, paths, solids, age):
                     break
                 if stretch(x, seg, n) < ENOUGH:
                     break
@@ -242,7 +241,7 @@ def _hold(
 def hold(
     values: Floats, before: Floats, moments: Doubles, joints: int, lengths: Doubles, held: Records, rooted: bool, upright: bool,
     pace: float, damping: float, weight: float, begin: float, until: float, solid: bool, rows: Doubles, s: int, paths: Doubles,
-    mattes: Floats,
+    solids: Solids,
 ) -> None:  # fmt: skip
     """Hold strands together over a step, in place.
 
@@ -253,5 +252,5 @@ def hold(
     """
     _hold(
         values, before, moments, joints, lengths, held, rooted, upright, pace, damping, weight, begin, until, solid, rows, s,
-        paths, mattes,
+        paths, solids,
     )  # fmt: skip
