@@ -24,6 +24,7 @@ from isbjorn.core.document import (
     Wind,
 )
 from isbjorn.core.document.bodies import Ring
+from isbjorn.core.document.models import ModelBody
 from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.document.shapes import Disc, Rectangle
 from isbjorn.core.document.values import Flutter
@@ -129,6 +130,20 @@ def fountain(plate: str, media: str = "", digest: str = "") -> Shot:
         colour=ramp({0: "#ffffff", 0.4: "#dcecf8", 1: "#b9d3e6"}, {}), lit=Number(value=55),
         finish=(Glow(amount=Number(value=22), radius=Number(value=12), above=Number(value=40), colour="#ffd9a6"),),
     )  # fmt: skip
+    clear = Emitter(
+        id="clear", name="Clear drops", seed=87, shape=Disc(radius=Number(value=6)), up=Number(value=_NOZZLE),
+        rate=Number(value=34),
+        pre_roll_s=3, lifespan=Number(value=4), spread=Number(value=37), in_depth=True, speed=Number(
+            value=600, spread=80, source=led("level", 0.08, 0.38, 0.9, 1.12, 0.5) if media else None,
+        ),
+        size=Number(value=17, spread=7), mass=Number(value=1.4, spread=0.3), facing="motion", stretch=Number(value=12),
+        body=ModelBody(
+            form="drop", slender=Number(value=16), material="glass", index=Number(value=1.33), roughness=Number(value=2),
+            surroundings="night", ambient=Number(value=420),
+        ),
+        opacity=Number(value=92, over_life=curve((0, 0), (0.04, 1), (1, 1))), colour=ramp({0: "#f4faff"}, {}), lit=Number(value=70),
+        order="farthest first",
+    )  # fmt: skip
     core = Emitter(
         id="core", name="Column", seed=82, shape=Disc(radius=Number(value=5)), up=Number(value=_NOZZLE), rate=Number(value=420),
         pre_roll_s=2, lifespan=Number(value=0.8, spread=0.3), spread=Number(value=6), in_depth=True,
@@ -198,10 +213,11 @@ def fountain(plate: str, media: str = "", digest: str = "") -> Shot:
         name="Fountain on the square", seed=78, last_frame=149, px_per_metre=58,
         plate=Plate(name="The square", media=plate, beyond="loop"),
         camera=Camera(kind="perspective", focal_mm=Number(value=50), shutter=Number(value=180)),
-        emitters=(waves, mist, core, drops, rings, spray),
+        emitters=(waves, mist, core, drops, clear, rings, spray),
         forces=forces, lights=lamps,
         links=reach({
-            "jet": ("weight", "air", "breeze", "water"), "core": ("weight", "air", "breeze"), "spray": ("weight",),
+            "jet": ("weight", "air", "breeze", "water"),
+            "clear": ("weight", "air", "breeze", "water"), "core": ("weight", "air", "breeze"), "spray": ("weight",),
             "mist": ("breeze", "swirl"),
         }),
     )  # fmt: skip

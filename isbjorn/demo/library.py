@@ -6,6 +6,7 @@ import functools
 
 from isbjorn.core.document import (
     Burst,
+    Camera,
     Disc,
     Drag,
     Emitter,
@@ -21,9 +22,11 @@ from isbjorn.core.document import (
     Zone,
     scene_edits,
 )  # fmt: skip
+from isbjorn.core.document.interactions import Contagion
+from isbjorn.core.document.models import ModelShape
 from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.document.strands import Strand
-from isbjorn.core.document.values import Flutter
+from isbjorn.core.document.values import Flutter, Source
 from isbjorn.demo.beacon import beacon
 from isbjorn.demo.crowds import buoys, shoal
 from isbjorn.demo.fountain import fountain
@@ -162,6 +165,28 @@ def _comets() -> Shot:
     return Shot(name=heads.name, emitters=(crumbs, heads), forces=(fall,), links=reach({"crumbs": ("fall",)}))
 
 
+def _cut() -> Shot:
+    """Lights along the edges of a stone, which catch from its point upward."""
+    stone = ModelShape(
+        form="gem", births="edges", sharp=Number(value=8), size=Number(value=560), turn_x=Number(value=14)
+    )
+    there = Source(measure="since caught", low=0, high=0.3, makes_low=0.04)
+    fresh = Source(measure="since caught", low=0, high=1.2, makes_low=5, makes_high=1)
+    lights = Emitter(
+        id="cut", name="Lights along edges", seed=40, shape=stone, rate=Number(value=0), bursts=(Burst(at_s=0, count=9000),),
+        spacing="even", lifespan=Number(value=0), speed=Number(value=0), size=Number(value=3.2, spread=1.4),
+        opacity=Number(value=90, source=there), brightness=Number(value=1.2, spread=0.5, source=fresh), blend="add",
+        colour=ramp({0: "#ffb066", 0.5: "#fff1d6", 1: "#8fd8ff"}, {}), colour_by="since caught", colour_to=3,
+    )  # fmt: skip
+    catch = Contagion(id="catch", name="From light to light", seeds="point", seed_first=0, radius=Number(value=24),
+                      pace=Number(value=190, spread=80))  # fmt: skip
+    point = Zone(id="point", name="Point", up=Number(value=-270), radius=Number(value=70), falloff=Number(value=0))
+    return Shot(
+        name=lights.name, camera=Camera(kind="perspective"), emitters=(lights,), forces=(catch,), zones=(point,),
+        links=reach({"cut": ("catch",)}),
+    )  # fmt: skip
+
+
 @functools.cache
 def shipped() -> tuple[tuple[list[str], Shot], ...]:
     """Tags and shots of the shipped emitters, each alone with all that it depends on, over dark ground."""
@@ -176,10 +201,11 @@ def shipped() -> tuple[tuple[list[str], Shot], ...]:
         (lanterns("-"), "lanterns", ["light", "models", "paper"]),
         (glass("-"), "melt", ["liquid", "skin", "fire"]),
         (fountain("-"), "jet", ["water", "jet"]), (fountain("-"), "rings", ["water", "rings", "born of"]),
+        (fountain("-"), "clear", ["water", "models", "glass"]),
         (net_lights("-"), "fall", ["fire", "trail"]), (rime("-"), "crystals", ["ice", "still", "lit"]),
     )  # fmt: skip
     own = ((_snow(), ["weather", "snow"]), (_signal(), ["fire", "burst"]), (_letters(), ["letters", "title", "wind"]),
            (_eddy(), ["dust", "vortex"]), (_curtain(), ["strands", "light", "hung"]), (_pond(), ["water", "ripples", "rain"]),
-           (_comets(), ["fire", "born of", "trail"]))  # fmt: skip
+           (_comets(), ["fire", "born of", "trail"]), (_cut(), ["light", "models", "contagion"]))  # fmt: skip
     found = [(tags, scene_edits.alone(shot, name)) for shot, name, tags in taken] + [(tags, shot) for shot, tags in own]
     return tuple((tags, shot.model_copy(update={"background": _GROUND})) for tags, shot in found)

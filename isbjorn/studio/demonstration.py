@@ -19,6 +19,7 @@ from isbjorn.demo.beacon import beacon
 from isbjorn.demo.crowds import buoys, shoal
 from isbjorn.demo.fountain import SQUARE_FRAMES, fountain, square
 from isbjorn.demo.furnace import FURNACE_FRAMES, furnace, glass
+from isbjorn.demo.geometry import Geometry, hull, town, write_geometry
 from isbjorn.demo.kelp import REEF_FRAMES, kelp, reef
 from isbjorn.demo.lanterns import lanterns
 from isbjorn.demo.lights import net_lights, rime, skarvoy
@@ -26,6 +27,7 @@ from isbjorn.demo.music import write_music
 from isbjorn.demo.northern import northern
 from isbjorn.demo.paint import Painter, write_movie
 from isbjorn.demo.ribbon import ribbon
+from isbjorn.demo.rooftops import ROOFTOPS_FRAMES, rooftops, rooftops_plate
 from isbjorn.demo.shots import bow_wave, breath, plankton
 from isbjorn.studio.context import only_one
 from isbjorn.studio.demo_note import PROJECT, DemoNote, demo_wanted, read_note, write_note
@@ -46,7 +48,7 @@ _EVENING = (
 
 @dataclass(frozen=True)
 class _Scene:
-    """A shot and the plate under it. led: it is led by the piece of music."""
+    """A shot and the plate under it. led: it is led by the piece of music; model: the model that it uses, with its name."""
 
     shot: Callable[..., Shot]
     name: str
@@ -54,15 +56,16 @@ class _Scene:
     paint: Callable[[], Painter]
     frames: int
     led: bool = False
+    model: tuple[str, Callable[[], Geometry]] | None = None
 
-    def made(self, media: str, heard: tuple[str, str]) -> Shot:
-        """The shot over its plate."""
-        return self.shot(media, *heard) if self.led else self.shot(media)
+    def made(self, media: str, used: tuple[str, str]) -> Shot:
+        """The shot over its plate. used: the name in the store and the digest of the music or model that it uses."""
+        return self.shot(media, *used) if self.led or self.model is not None else self.shot(media)
 
     @functools.cached_property
     def title(self) -> str:
         """The name of the shot."""
-        return self.made(f"{_FOLDER}/{self.file}", ("music.wav", "0" * 64)).name
+        return self.made(f"{_FOLDER}/{self.file}", ("file", "0" * 64)).name
 
 
 _SCENES = (
@@ -80,7 +83,8 @@ _SCENES = (
     _Scene(glass, "The furnace", "furnace.mp4", furnace, FURNACE_FRAMES),
     _Scene(kelp, "Reef", "reef.mp4", reef, REEF_FRAMES),
     _Scene(northern, "Northern lights", "northern-lights.mp4", nights.aurora, nights.AURORA_FRAMES, led=True),
-    _Scene(lanterns, "Pier at dusk", "pier-at-dusk.mp4", harbour.frames, harbour.FRAMES),
+    _Scene(lanterns, "Pier at dusk", "pier-at-dusk.mp4", harbour.frames, harbour.FRAMES, model=("Hull", hull)),
+    _Scene(rooftops, "Town at night", "town-at-night.mp4", rooftops_plate, ROOFTOPS_FRAMES, model=("Town", town)),
 )
 
 
@@ -121,7 +125,7 @@ class Painting:
         self._changed()
         heard = self._heard()
         for scene in self._missing()[:most]:
-            self._make(scene, heard)
+            self._make(scene, heard if scene.model is None else self._model(*scene.model))
         if not self._missing() and self.note is not None:
             self._keep_set_list()
             self._keep_note(replace(self.note, complete=True))
@@ -142,7 +146,19 @@ class Painting:
             self.store.add_media(unseen(self.project, "Night music", music, "sound", path.stat().st_size))
         return music, digest_of(path)
 
-    def _make(self, scene: _Scene, heard: tuple[str, str]) -> None:
+    def _model(self, name: str, made: Callable[[], Geometry]) -> tuple[str, str]:
+        """A model: its name in the store, and its digest."""
+        media = f"{_FOLDER}/{name.lower()}.npz"
+        path = self.store.media_folder / media
+        if not path.is_file():
+            partial = path.with_name(f".{path.name}")
+            write_geometry(partial, made())
+            partial.replace(path)
+        if not self._has(media):
+            self.store.add_media(unseen(self.project, name, media, "model", path.stat().st_size))
+        return media, digest_of(path)
+
+    def _make(self, scene: _Scene, used: tuple[str, str]) -> None:
         media = f"{_FOLDER}/{scene.file}"
         path = self.store.media_folder / media
 
@@ -158,7 +174,7 @@ class Painting:
             self.store.add_media(Media(project_id=self.project, name=scene.name, media=media, **facts))
         # Interrupted between the shot and the note, it would be made twice.
         if scene.title not in {self.store.document(row.id or 0).name for row in self.store.shots(self.project)}:
-            self.store.create_shot(self.project, scene.made(media, heard))
+            self.store.create_shot(self.project, scene.made(media, used))
         assert self.note is not None
         self._keep_note(replace(self.note, made=(*self.note.made, scene.title)))
         self._changed()

@@ -29,7 +29,9 @@ def together(place: Any, velocity: Any, radius: Any = 5.0, mass: Any = 1.0, h: f
     """Particles in the open: places and velocities (n, 3) when a step begins, which then go straight on."""
     x, v = (np.ascontiguousarray(np.asarray(a, np.float32).T) for a in (place, velocity))
     n = x.shape[1]
-    part = EmitterPart(0, n, _NOTHING, np.zeros((0, 3)), np.zeros((1, 2, 2), np.float32), False)
+    part = EmitterPart(
+        0, n, _NOTHING, np.zeros((0, 3)), (np.zeros((1, 2, 2), np.float32), np.zeros(1, np.float32)), False
+    )
     each = [np.broadcast_to(np.asarray(a, np.float32), (n,)).copy() for a in (radius, mass)]
     after = np.ascontiguousarray(x + v * np.float32(h))
     return InteractionView(x, v, after, v.copy(), *each, np.zeros(n, np.float32), np.ones(n, np.float32), (part,), h)

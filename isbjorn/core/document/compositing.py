@@ -100,6 +100,17 @@ class Matte(Placed):
     size: Annotated[ModelSize, ShownIf("kind", "model"), Gripped(factor=2.0)] = Number(value=300)
     turn_x: Annotated[TurnX, ShownIf("kind", "model")] = Number(value=0)
     turn_y: Annotated[TurnY, ShownIf("kind", "model")] = Number(value=0)
+    margin: Annotated[
+        Number,
+        timed_spec(
+            "px",
+            0,
+            FAR,
+            "How far behind the surface a particle has to be to be hidden, in px: lights on the surface stay.",
+            title="Depth margin",
+        ),
+        ShownIf("kind", "model"),
+    ] = Number(value=0)
     form: Annotated[Literal["rectangle", "ellipse", "path"], ShownIf("kind", "shape")] = Field(
         default="rectangle", description="Outline of a drawn matte."
     )

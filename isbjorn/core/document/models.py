@@ -37,8 +37,10 @@ class ModelShape(Solid):
     angle: Annotated[Number, angle_spec("Rotation in the picture plane, in degrees, counter-clockwise.")] = Number(
         value=0
     )
-    turn_x: Annotated[Number, angle_spec("Rotation about the level axis, in degrees.")] = Number(value=0)
-    turn_y: Annotated[Number, angle_spec("Rotation about the upright axis, in degrees.")] = Number(value=0)
+    turn_x: Annotated[Number, angle_spec("Rotation about the horizontal axis, in degrees.", "Angle X")] = Number(
+        value=0
+    )
+    turn_y: Annotated[Number, angle_spec("Rotation about the vertical axis, in degrees.", "Angle Y")] = Number(value=0)
 
 
 _LIT = ShownIf("material", "matte", "plastic", "metal", "glass", "rim")

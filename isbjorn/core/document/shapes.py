@@ -23,9 +23,11 @@ def extent_spec(help: str, title: str = "") -> Spec:
     )
 
 
-def angle_spec(help: str) -> Spec:
+def angle_spec(help: str, title: str = "") -> Spec:
     """An angle in degrees, read at the moment of birth."""
-    return Spec(unit="°", low=-36000, high=36000, clock="birth", spread=False, help=help, sources=("number", "sound"))
+    return Spec(
+        unit="°", low=-36000, high=36000, clock="birth", spread=False, help=help, title=title, sources=("number", "sound")
+    )  # fmt: skip
 
 
 class Area(Part):

@@ -15,8 +15,12 @@ Form = Literal["box", "ball", "capsule", "cone", "torus", "drop", "gem", "card",
 
 # Numbers of a thing in the shot that has the form of a model.
 ModelSize = Annotated[Number, timed_spec("px", 0, FAR, "Largest measure of the model, in px.")]
-TurnX = Annotated[Number, timed_spec("°", -36_000, 36_000, "Rotation about the level axis, in degrees.")]
-TurnY = Annotated[Number, timed_spec("°", -36_000, 36_000, "Rotation about the upright axis, in degrees.")]
+TurnX = Annotated[
+    Number, timed_spec("°", -36_000, 36_000, "Rotation about the horizontal axis, in degrees.", 5, "Rotation X")
+]
+TurnY = Annotated[
+    Number, timed_spec("°", -36_000, 36_000, "Rotation about the vertical axis, in degrees.", 5, "Rotation Y")
+]
 
 
 def measure_spec(unit: str, low: float, high: float, help: str, title: str = "", step: float = 1.0) -> Spec:

@@ -46,10 +46,12 @@ _WIDEST = 48
 
 @dataclass(frozen=True)
 class HoldOut:
-    """cover (height, width) in [0, 1]; near (height, width): nearness, as of faces; far below anything where nothing is."""
+    """cover (height, width) in [0, 1]; near (height, width): nearness, as of faces; far below anything where nothing is; margin:
+    px that are forgiven behind the surface."""
 
     cover: Floats
     near: Floats
+    margin: float
 
     def hides(self, p: Particles, context: RenderContext) -> Bools:
         """Which particles are behind the model, by their centres, (n,)."""
@@ -63,7 +65,14 @@ class HoldOut:
         walls = cv2.dilate(self.near, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (side, side)))
         x = np.clip(pixels[:, 0].astype(np.int64), 0, view.width - 1)
         y = np.clip(pixels[:, 1].astype(np.int64), 0, view.height - 1)
-        return np.asarray(near < walls[y, x])
+        wall = walls[y, x].astype(np.float64)
+        if self.margin > 0:
+            wall = (
+                wall - self.margin
+                if view.lens_px is None
+                else np.where(wall > 0, wall / (1 + wall * self.margin), wall)
+            )
+        return np.asarray(near < wall)
 
 
 @njit(void(f4[:, ::1], i4[::1], i8[::1], i8[::1], i8, f4[:, ::1], f4[:, ::1]), parallel=True, cache=True)
@@ -101,14 +110,14 @@ def _depths(faces: Floats, order: Ints, bounds: Longs, turns: Longs, columns: in
 
 
 @kernel_lock
-def _held(view: Projection, rows: Doubles, geometry: Geometry) -> HoldOut:
+def _held(view: Projection, rows: Doubles, geometry: Geometry, margin: float) -> HoldOut:
     cover = np.zeros((view.height, view.width), np.float32)
     near = np.full((view.height, view.width), NOTHING, np.float32)
     faces, _ = seen_faces(view.packed, rows, geometry)
     if len(faces):
         tiles = tiled(faces, view.width, view.height)
         _depths(faces, tiles.order, tiles.bounds, tiles.turns, tiles.columns, cover, near)
-    return HoldOut(cover, near)
+    return HoldOut(cover, near, margin)
 
 
 def hold_out(matte: Matte, context: RenderContext) -> HoldOut:
@@ -129,4 +138,4 @@ def _hold_out(matte: Matte, context: RenderContext) -> HoldOut:
     rows[0, MATRIX : MATRIX + 9] = (view.axes @ turn * half).reshape(-1)
     rows[0, PLACE : PLACE + 3] = (frames.place[0] - view.eye) @ view.axes.T
     rows[0, [FIRST, LAST, POINT, POINTS]] = geometry.ranges[0]
-    return _held(view, rows, geometry)
+    return _held(view, rows, geometry, context.read(matte.margin))
