@@ -79,12 +79,14 @@ def town() -> Geometry:
     church, tower = _house(0.2, 0.12, 0.13, 0.11), _tower(0.075, 0.27, 0.2)
     parts.append((church[0] + [0.27, 0.44, -0.25], church[1]))
     parts.append((tower[0] + [0.155, 0.44, -0.23], tower[1]))
-    points, rows, start = [], [], 0
+    every: list[Doubles] = []
+    rows: list[tuple[int, ...]] = []
+    start = 0
     for corners, faces in parts:
-        points.append(corners)
+        every.append(corners)
         rows += [tuple(k + start if k >= 0 else -1 for k in face) for face in faces]
         start += len(corners)
-    return np.concatenate(points).astype(np.float32), np.array(rows, np.int32)
+    return np.concatenate(every).astype(np.float32), np.array(rows, np.int32)
 
 
 def write_geometry(path: Path, geometry: Geometry) -> None:

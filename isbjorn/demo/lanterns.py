@@ -45,7 +45,7 @@ def _in_the_net(media: str, digest: str) -> tuple[tuple[Emitter, ...], tuple[Any
     hull = {"form": "file", "media": media, "digest": digest, "name": "Hull"}
     swing = keyed((0, -5), (2, 4), (4, -4), (6, 5), (8, -5))
     roll = keyed((0, 8), (1.4, 16), (3.2, 5), (5, 15), (6.6, 6), (8, 8))
-    place = {"across": Number(value=_NET[0]), "up": Number(value=_NET[1]), "turn": swing}
+    place: dict[str, Any] = {"across": Number(value=_NET[0]), "up": Number(value=_NET[1]), "turn": swing}
     size, turn_y = Number(value=700), Number(value=-24)
     held = Emitter(
         id="held", name="Lanterns in the net", seed=62, 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from isbjorn.core.arrays import Floats
@@ -128,7 +130,7 @@ def rooftops(plate: str, media: str = "", digest: str = "") -> Shot:
         if media
         else {"form": "box", "bevel": Number(value=0)}
     )
-    place = {"across": Number(value=_ACROSS), "up": Number(value=_UP), "depth": Number(value=_DEPTH)}
+    place: dict[str, Any] = {"across": Number(value=_ACROSS), "up": Number(value=_UP), "depth": Number(value=_DEPTH)}
     size, turn_x, turn_y = Number(value=_SIZE), Number(value=_TURN_X), Number(value=_TURN_Y)
     edges = ModelShape.model_validate(
         {**form, "births": "edges", "sharp": Number(value=24), "size": size, "turn_x": turn_x, "turn_y": turn_y}

@@ -18,9 +18,10 @@ from isbjorn.core import IsbjornError, Shot, render_frame
 from isbjorn.core.deliver import Delivery, Order
 from isbjorn.core.document import Plate
 from isbjorn.core.errors import Stale
+from isbjorn.core.evaluate.plate_time import plate_frame
 from isbjorn.core.media.colour import convert, decoding_table
 from isbjorn.core.media.movies import Movie
-from isbjorn.core.media.plates import PlateReader, fitted, plate_frame, probe
+from isbjorn.core.media.plates import PlateReader, fitted, probe
 from isbjorn.core.media.shrink import shrunk
 from isbjorn.core.media.stills import pattern_of, read_still
 from isbjorn.core.render.display_encoding import lit, over

@@ -91,10 +91,10 @@ class Matte(Placed):
     id: str = Field(default_factory=lambda: new_id("matte"), min_length=1, max_length=60)
     name: str = Field(default="Matte", min_length=1, max_length=80)
     on: bool = True
-    kind: Literal["shape", "bright", "dark", "colour", "file", "model"] = Field(
+    kind: Literal["shape", "bright", "dark", "colour", "file", "depth", "model"] = Field(
         default="shape",
         description="What the matte is made from: a drawn shape, the plate where it is bright, dark or of "
-        "a colour, a file, or a model in depth, which hides only what is behind it.",
+        "a colour, a file, the depth of the plate, or a model in depth. The last two hide only what is behind them.",
     )
     model: Annotated[Solid, ShownIf("kind", "model")] = Field(default=Solid(), description="Form of the matte.")
     size: Annotated[ModelSize, ShownIf("kind", "model"), Gripped(factor=2.0)] = Number(value=300)
@@ -109,8 +109,31 @@ class Matte(Placed):
             "How far behind the surface a particle has to be to be hidden, in px: lights on the surface stay.",
             title="Depth margin",
         ),
-        ShownIf("kind", "model"),
+        ShownIf("kind", "model", "depth"),
     ] = Number(value=0)
+    values: Annotated[Literal["grey", "distance"], ShownIf("kind", "depth")] = Field(
+        default="grey",
+        title="Depth values",
+        description="What the file holds. grey: white is near, and black is infinitely far; distance: the distance from the "
+        "camera, as in the channel Z of an EXR.",
+    )
+    white: Annotated[
+        Number, timed_spec("px", -FAR, FAR, "Position Z of what is white, in px.", 10, "Z of white"), ShownIf("kind", "depth"),
+        ShownIf("values", "grey"),
+    ] = Number(value=300)  # fmt: skip
+    black: Annotated[
+        Number, timed_spec("px", -FAR, FAR, "Position Z of what is almost black, in px.", 10, "Z of black"),
+        ShownIf("kind", "depth"), ShownIf("values", "grey"),
+    ] = Number(value=-1500)  # fmt: skip
+    unit: Annotated[
+        Number, timed_spec("px", 0, FAR, "Size of the file's unit of distance, in px: 100 for metres at 100 px per metre."),
+        ShownIf("kind", "depth"), ShownIf("values", "distance"),
+    ] = Number(value=100)  # fmt: skip
+    fade: Annotated[
+        Number,
+        timed_spec("px", 0, FAR, "Depth over which particles fade out as they pass behind something, in px.", title="Depth fade"),
+        ShownIf("kind", "depth"),
+    ] = Number(value=20)  # fmt: skip
     form: Annotated[Literal["rectangle", "ellipse", "path"], ShownIf("kind", "shape")] = Field(
         default="rectangle", description="Outline of a drawn matte."
     )

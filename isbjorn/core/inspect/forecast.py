@@ -199,6 +199,9 @@ def counted(
         things["stroke"] += n * points * times / 1e6
     if emitter.lines is not None:
         things["stroke"] += n * emitter.lines.most / 1e6
+    if any(m.on and m.kind == "depth" and m.id in emitter.hidden_by for m in shot.mattes):
+        # About half of the slices have particles that are cut.
+        area["layer"] += 12 * shot.width * shot.height / 1e6
     own = not is_simple(emitter) and (working(emitter.finish) or bool(emitter.hidden_by))
     if own or emitter.use.kind != "picture":
         _layer(shot, emitter, readings, t, far_px + size, area)

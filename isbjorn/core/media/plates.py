@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import math
 import threading
 from collections import OrderedDict
 from collections.abc import Callable
@@ -19,10 +18,11 @@ from isbjorn.core.arrays import Codes, Floats, is_coded
 from isbjorn.core.document import Plate, Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.external_files import finds
+from isbjorn.core.evaluate.plate_time import plate_frame
 from isbjorn.core.media.colour import Encoding, decoding_table, to_linear
 from isbjorn.core.media.movies import MOVIES, Movie
 from isbjorn.core.media.shrink import FINE_LEVELS, shrunk, shrunk_planes
-from isbjorn.core.media.stills import PICTURES, is_pattern, probe_still, read_still, sequence_files
+from isbjorn.core.media.stills import PICTURES, is_pattern, probe_still, read_depth, read_still, sequence_files
 from isbjorn.core.render.display_encoding import lit
 from isbjorn.core.runtime.memory import share_of
 from isbjorn.core.runtime.shared_cache import SharedCache
@@ -66,6 +66,10 @@ class _Frames:
     def read(self, number: int, wanted: Encoding | None = None) -> tuple[npt.NDArray[Any], Encoding, bool]:
         if self.movie:
             return self.movie.read(number), wanted or self.movie.encoding, False
+        return read_still(self.path_of(number), wanted)
+
+    def path_of(self, number: int) -> Path:
+        """The file of a frame. Raises IsbjornError if it is missing, or may not be read."""
         path = self.files[number]
         if path is None:
             raise IsbjornError(
@@ -76,24 +80,7 @@ class _Frames:
         if self._allow is not None:
             # A file of a sequence may be a link to anywhere.
             self._allow(path, self.media)
-        return read_still(path, wanted)
-
-
-def plate_frame(plate: Plate, seconds: Fraction, rate: Fraction, frames: int) -> int | None:
-    """The frame of a plate that shows at a moment of shot time; None where it is blank.
-
-    It is the frame whose time span holds the moment, so that motion keeps its speed at any two rates.
-    """
-    number = math.floor((seconds - Fraction(plate.offset_s).limit_denominator(10**6)) * rate)
-    if 0 <= number < frames:
-        return number
-    match plate.beyond:
-        case "hold":
-            return min(max(number, 0), frames - 1)
-        case "loop":
-            return number % frames
-        case "blank":
-            return None
+        return path
 
 
 def _size(w: int, h: int, width: int, height: int, fit: str, scale: float) -> tuple[float, int, int]:
@@ -251,6 +238,36 @@ class PlateReader:
     def filling(self, media: str, number: int, width: int, height: int) -> Floats:
         """A frame that fills a size, float32 (height, width, 4), linear, premultiplied."""
         return self._other(media, number, width, height, "fill")
+
+    def depth(
+        self, media: str, number: int, width: int, height: int, fit: Literal["fill", "fit", "pixels"], scale: float
+    ) -> Floats:
+        """The depth that a frame of a file holds, as it is stored, float32 (height, width); 0 beyond its edges.
+
+        The channel Z of an EXR, or else its first one; of movies and other pictures, codes as shares of white. No two are mixed.
+        """
+        with self._lock:
+            frames, changed = self._frames(media)
+            key = ("depth", media, changed, number, fit, width, height, scale)
+            found = self._kept.get(key)
+            if found is None:
+                found = self._read_depth(frames, number, width, height, fit, scale)
+                self._keep(key, found)
+            self._kept.move_to_end(key)
+        return np.asarray(found, np.float32)
+
+    def _read_depth(
+        self, frames: _Frames, number: int, width: int, height: int, fit: Literal["fill", "fit", "pixels"], scale: float
+    ) -> Floats:
+        if frames.movie is not None:
+            pixels = frames.movie.read(number)
+            values = pixels[..., :3].mean(axis=2, dtype=np.float32) / np.float32(np.iinfo(pixels.dtype).max)
+        else:
+            values = read_depth(frames.path_of(number))
+        values = np.nan_to_num(values, nan=0.0, posinf=0.0, neginf=0.0)
+        _, new_w, new_h = _size(values.shape[1], values.shape[0], width, height, fit, scale)
+        resized = cv2.resize(values, (new_w, new_h), interpolation=cv2.INTER_NEAREST)
+        return np.asarray(_within(resized[..., None], width, height)[..., 0], np.float32)
 
     def _other(self, media: str, number: int, width: int, height: int, fit: Literal["fill", "fit"]) -> Floats:
         with self._lock:

@@ -163,3 +163,23 @@ def read_still(path: Path, wanted: Encoding | None = None) -> tuple[npt.NDArray[
         return np.ascontiguousarray(pixels), encoding, associated
     finally:
         source.close()
+
+
+def read_depth(path: Path) -> npt.NDArray[np.float32]:
+    """The depth that a picture file holds, float32 (height, width): its channel Z, or else its first one; codes as shares of white.
+
+    Raises IsbjornError for a missing, truncated or foreign file.
+    """
+    source = _open(path)
+    try:
+        spec = source.spec()
+        names = [str(name).rpartition(".")[2].lower() for name in spec.channelnames]
+        first = next((names.index(name) for name in ("z", "depth") if name in names), 0)
+        pixels = source.read_image(0, 0, first, first + 1, "float")
+        if pixels is None:
+            raise IsbjornError(
+                f"the file is damaged or incomplete ({source.geterror().strip()}).", str(path), "Export it again."
+            )
+        return np.asarray(pixels, np.float32).reshape(spec.height, spec.width)
+    finally:
+        source.close()

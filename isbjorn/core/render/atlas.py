@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Hashable
 from dataclasses import dataclass
 from fractions import Fraction
-from typing import Any, Protocol
+from typing import Any, Literal, Protocol
 
 import cv2
 import numpy as np
@@ -46,6 +46,11 @@ class Pictures(Hashable, Protocol):
 
     def filling(self, media: str, number: int, width: int, height: int) -> Floats:
         """A frame that fills a size, linear, premultiplied, (height, width, 4)."""
+
+    def depth(
+        self, media: str, number: int, width: int, height: int, fit: Literal["fill", "fit", "pixels"], scale: float
+    ) -> Floats:
+        """The depth that a frame holds, as it is stored, (height, width); 0 beyond its edges."""
 
     def resolve(self, media: str) -> str:
         """The place of a file."""

@@ -18,7 +18,7 @@ import numpy as np
 
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Bools, Codes, Floats
-from isbjorn.core.document import Emitter, Group, Shot, Use
+from isbjorn.core.document import Emitter, Group, Matte, Shot, Use
 from isbjorn.core.render.atlas import is_plain
 from isbjorn.core.render.bending import bent
 from isbjorn.core.render.blends import MODES
@@ -30,7 +30,8 @@ from isbjorn.core.render.layer_cache import Digests, Facts, LayerCache
 from isbjorn.core.render.mattes import matte_of
 from isbjorn.core.render.models.bodies import shows_ground
 from isbjorn.core.render.models.hold_out import HoldOut, hold_out
-from isbjorn.core.render.pixel_pass import LayerPiece, cover_of, hold, lay, lay_piece, pixels_of, whole
+from isbjorn.core.render.pixel_pass import LayerPiece, cover_of, hold, lay_piece, pixels_of, whole
+from isbjorn.core.render.plate_depth import PlateDepth, plate_depth
 from isbjorn.core.render.skin import bends
 
 # Models that hide an emitter in depth at most: each doubles how often it is drawn. Others hide all of it.
@@ -206,38 +207,71 @@ class Compositor:
 
     def hiding(self, emitter: Emitter) -> list[Floats]:
         """How far mattes hide an emitter, each (height, width); not those that hide only what is behind them."""
-        walls = self._walls(emitter)
-        return [self._mattes[name] for name in emitter.hidden_by if name in self._mattes and name not in walls]
+        in_depth = {*self._walls(emitter), *(m.id for m in self._depths(emitter))}
+        return [self._mattes[name] for name in emitter.hidden_by if name in self._mattes and name not in in_depth]
 
     def _walls(self, emitter: Emitter) -> dict[str, HoldOut]:
         """The models that hide an emitter's particles only where those are behind them, by their ids. What is more than bodies
         (trails, lines, strands) is hidden as a whole."""
+        return {m.id: hold_out(m, self.context) for m in self._in_depth(emitter, "model")[:_MOST_WALLS]}
+
+    def _depths(self, emitter: Emitter) -> list[Matte]:
+        """The depths of the plate that hide an emitter's particles where those are behind it."""
+        return self._in_depth(emitter, "depth")[:1]
+
+    def _in_depth(self, emitter: Emitter, kind: str) -> list[Matte]:
         if any(x is not None for x in (emitter.trail, emitter.lines, emitter.strand, emitter.skin, emitter.ripples)):
-            return {}
-        models = [
-            m for m in self.shot.mattes if m.on and m.kind == "model" and not m.inverted and m.id in emitter.hidden_by
-        ]
-        return {m.id: hold_out(m, self.context) for m in models[:_MOST_WALLS]}
+            return []
+        return [m for m in self.shot.mattes if m.on and m.kind == kind and not m.inverted and m.id in emitter.hidden_by]
 
-    def _draw_around(self, emitter: Emitter, layer: Floats, walls: dict[str, HoldOut]) -> None:
-        """Draw an emitter in front of and behind models: those behind first, as far as each model leaves them."""
-        blend = emitter.blend if MODES[emitter.blend] == 0 else "normal"
+    def _slices(self, number: int, depth: PlateDepth | None) -> list[int]:
+        """The slices of an emitter's particles in the depth of the plate, the farthest first."""
+        if depth is None:
+            return [0]
+        found = depth.slices_of(
+            self.context.solver.of(number, self.context.seconds, self.context.stale), self.context.view
+        )
+        cut = found[found > 0]
+        if len(cut) == 0:
+            return [0]
+        # While the shutter is open, some come to the next.
+        first, last = max(1, int(cut.min()) - 1), min(len(depth.edges), int(cut.max()) + 1)
+        return [*range(last, first - 1, -1), 0]
+
+    def draw_where_seen(self, emitter: Emitter, layer: Floats, context: RenderContext, blend: str) -> bool:
+        """Draw an emitter whose particles are hidden one by one by what is before them, on an empty layer; whether anything
+        hides them so. Those behind come first, as far as each thing before them leaves them."""
+        walls, depths = self._walls(emitter), self._depths(emitter)
+        if not walls and not depths:
+            return False
+        depth = plate_depth(depths[0], self.context) if depths else None
         number, names = self.shot.place_of(emitter), sorted(walls)
-        for hidden in itertools.product((True, False), repeat=len(names)):
+        part = self._nothing()
+        for slice_, hidden in itertools.product(
+            self._slices(number, depth), itertools.product((True, False), repeat=len(names))
+        ):
 
-            def chosen(p: Particles, context: RenderContext, hidden: tuple[bool, ...] = hidden) -> Bools:
-                return np.all(
-                    [walls[n].hides(p, context) == is_behind for n, is_behind in zip(names, hidden, strict=True)],
-                    axis=0,
-                )
+            def chosen(
+                p: Particles, at: RenderContext, slice_: int = slice_, hidden: tuple[bool, ...] = hidden
+            ) -> Bools:
+                here = [walls[n].hides(p, at) == is_behind for n, is_behind in zip(names, hidden, strict=True)]
+                here += [depth.slices_of(p, at.view) == slice_] if depth is not None else []
+                return np.all(here, axis=0)
 
-            part = self._nothing()
-            context = replace(self.context, chosen=chosen, counts=self.context.counts)
-            self.particles[number] = context.draw(number, part, "normal" if self.covering else blend)
+            self.particles[number] = replace(context, chosen=chosen, counts=context.counts).draw(number, part, blend)
+            lit = bounds(part)
+            if lit is None:
+                continue
+            left, top, right, bottom = lit
+            rows = slice(top, bottom), slice(left, right)
             for name, is_behind in zip(names, hidden, strict=True):
                 if is_behind:
-                    part *= (1 - self._mattes[name])[..., None]
-            lay(part, layer, "normal")
+                    part[rows] *= (1 - self._mattes[name][rows])[..., None]
+            if depth is not None and slice_ > 0:
+                depth.cut(part, slice_, lit)
+            lay_piece(LayerPiece(part, (top, left, bottom, right)), layer, "normal")
+            part[rows] = 0
+        return True
 
     def _put(self, unit: Emitter | Group, onto: Floats) -> None:
         if unit.use.kind != "picture":
@@ -318,10 +352,10 @@ class Compositor:
         layer = self._nothing()
         if isinstance(unit, Group):
             self._draw_members(unit, layer, "normal")
-        elif walls := self._walls(unit):
-            self._draw_around(unit, layer, walls)
         else:
-            self._draw(unit, layer, unit.blend if MODES[unit.blend] == 0 else "normal")
+            blend = unit.blend if MODES[unit.blend] == 0 else "normal"
+            if not self.draw_where_seen(unit, layer, self.context, "normal" if self.covering else blend):
+                self._draw(unit, layer, blend)
         users = self._aimed.get(unit.id, ())
         # What others do to it may reach all of it.
         piece = whole(layer) if users else self._cropped(layer, unit.finish)

@@ -26,6 +26,7 @@ from isbjorn.core.render.lights import rows_of
 from isbjorn.core.render.models.bodies import has_models, tumbles_px
 from isbjorn.core.render.models.hold_out import HoldOut
 from isbjorn.core.render.pixel_pass import lay
+from isbjorn.core.render.plate_depth import PlateDepth
 from isbjorn.core.render.ripples import draw_ripples
 from isbjorn.core.render.skin import draw_skin
 from isbjorn.core.render.strands import draw_strands, tangents
@@ -65,6 +66,8 @@ class RenderContext:
     chosen: Callable[[Particles, RenderContext], Bools] | None = None
     # Models that hide what is behind them, by id and moment.
     hold_outs: dict[tuple[str, Fraction], HoldOut] = field(default_factory=dict)
+    # The depth of the plate, by the id of its matte and moment.
+    plate_depths: dict[tuple[str, Fraction], PlateDepth] = field(default_factory=dict)
     # How the camera sees moments that were asked for.
     _views: dict[Fraction, Projection] = field(default_factory=dict)
     # Function drawn in place of colours, of places (n, 3) and velocities (n, 3), those at rest where they are None.

@@ -21,6 +21,7 @@ from isbjorn.core.records import looked_up
 from isbjorn.core.render.blur import blur
 from isbjorn.core.render.display_encoding import TOP_CODE, lit
 from isbjorn.core.render.models.hold_out import hold_out
+from isbjorn.core.render.plate_depth import flat_cover
 from isbjorn.core.runtime.parallel import kernel_lock
 
 if TYPE_CHECKING:
@@ -147,6 +148,7 @@ KINDS: dict[str, MatteEngine] = {
     "dark": MatteEngine(_dark, True),
     "colour": MatteEngine(_coloured, True),
     "file": MatteEngine(_filed),
+    "depth": MatteEngine(lambda matte, context, _: flat_cover(matte, context)),
     "model": MatteEngine(lambda matte, context, _: hold_out(matte, context).cover),
 }
 

@@ -93,7 +93,8 @@ def _depth_and_motion(compositor: Compositor) -> tuple[Floats, Floats]:
                 assert one.skin is not None
                 context.draw_as_one(members, one.skin, part, "normal")
             else:
-                context.draw(members[0], part, "normal")
+                if not compositor.draw_where_seen(one, part, context, "normal"):
+                    context.draw(members[0], part, "normal")
                 for hidden in compositor.hiding(one):
                     part *= (1 - hidden)[..., None]
                 part = _carried(part, one.finish, compositor.moment)

@@ -14,14 +14,14 @@
 
   function choose(): void {
     desk.tools.choosing = {
-      title: 'A file for the matte',
+      title: matte.kind === 'depth' ? 'The depth of the plate' : 'A file for the matte',
       take: (media) => desk.set(`${path}/media`, media, 'File of the matte'),
     };
   }
 </script>
 
 <Fields {desk} model="Matte" owner={matte} {path} only={['kind']} />
-{#if matte.kind === 'file'}
+{#if matte.kind === 'file' || matte.kind === 'depth'}
   <div class="flex h-[26px] items-center justify-between border-b border-line">
     <span>File</span>
     <button class="truncate rounded px-1.5 font-semibold hover:bg-raised" onclick={choose}
