@@ -12,6 +12,7 @@ import numpy as np
 from pxr import Gf, Usd, UsdGeom
 
 from isbjorn.core import Solver
+from isbjorn.core.appearance.particles import births_of
 from isbjorn.core.deliver import Delivery, Order, deliver, named_order
 from isbjorn.core.deliver.check import check_files
 from isbjorn.core.document import Shot
@@ -21,6 +22,9 @@ from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.media import usd
 from isbjorn.core.media.usd_in import read_scene, with_scene
 from isbjorn.core.render.camera import projection
+from isbjorn.core.render.context import RenderContext
+from isbjorn.core.render.emitters import EmitterRasteriser
+from isbjorn.core.render.models.bodies import stretched, turned_bodies
 from tests.shots import one_emitter
 
 CAMERA = {
@@ -44,6 +48,50 @@ class Usds(unittest.TestCase):
             shot or self.shot, self.folder, "u{version}", format="usd", processes=1, **{"first": 30, "last": 79, **more}
         )
         return Usd.Stage.Open(str(made[0]))
+
+    def test_models_are_instances_of_their_meshes_as_they_are_drawn(self) -> None:
+        for more in (
+            {"facing": "motion", "stretch": 50},
+            {"turn_x": {"value": 0, "spread": 180}, "spin_y": 90, "angle": 20},
+        ):
+            with self.subTest(list(more)):
+                self.instanced(more)
+
+    def instanced(self, more: dict[str, Any]) -> None:
+        """The instances of an emitter of cubes, stones and stars stand as they are drawn."""
+        shot = one_emitter(
+            emitter={
+                "name": "Cubes", "spread": 360, "in_depth": True, "rate": 30, "size": {"value": 40, "spread": 10}, "speed": 200,
+                "body": {"kind": "model", "form": "box", "height": 50}, "colour_by": "random",
+                "mixed": [{"kind": "model", "form": "gem"}, {"kind": "star"}], **more,
+            }
+        )  # fmt: skip
+        stage = self.delivered(shot)
+        made = UsdGeom.PointInstancer.Get(stage, "/Shot/Cubes_Models")
+        points = UsdGeom.Points.Get(stage, "/Shot/Cubes")
+        self.assertEqual(points.GetPurposeAttr().Get(), "guide")
+        solver = Solver(shot)
+        p = solver.at(50)
+        np.testing.assert_array_equal(made.GetIdsAttr().Get(50), p.id)
+        meshes = [UsdGeom.Mesh.Get(stage, path) for path in made.GetPrototypesRel().GetTargets()]
+        self.assertEqual([len(mesh.GetFaceVertexCountsAttr().Get()) for mesh in meshes[:1] + meshes[2:]], [6, 2])
+        kinds = np.array(made.GetProtoIndicesAttr().Get(50))
+        self.assertEqual(set(kinds.tolist()), {0, 1, 2})
+        # Where a corner of each is: as `draw_bodies` places it.
+        context = RenderContext(shot, solver, shot.seconds(50), 1.0, solver.plates)
+        pen = EmitterRasteriser(context, shot.emitters[0], 0, "normal")
+        births = births_of(p.id)
+        wanted = turned_bodies(pen, p)
+        longer = stretched(wanted, p.velocity, pen.stretch(p, births)) * (p.size.astype(float) / 2)[:, None, None]
+        found = made.ComputeInstanceTransformsAtTime(50, 50, UsdGeom.PointInstancer.ExcludeProtoXform)
+        corner = np.array([0.7, -0.3, 0.5])
+        for k in range(len(p)):
+            there = found[k].Transform(Gf.Vec3d(*corner))
+            np.testing.assert_allclose(there, p.position[k] + longer[k] @ corner, atol=0.15)
+        colours = UsdGeom.PrimvarsAPI(made).GetPrimvar("displayColor").Get(50)
+        np.testing.assert_allclose(colours, p.colour.astype(np.float32))
+        # Particles that are no models have none.
+        self.assertFalse(self.delivered().GetPrimAtPath("/Shot/Sparks__low_Models"))
 
     def test_a_frame_is_the_particles_of_that_frame(self) -> None:
         stage = self.delivered()

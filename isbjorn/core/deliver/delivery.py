@@ -7,6 +7,7 @@ import tempfile
 from collections.abc import Callable, Sequence
 from contextlib import ExitStack
 from dataclasses import replace
+from fractions import Fraction
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -23,11 +24,14 @@ from isbjorn.core.deliver.sheet import sheet
 from isbjorn.core.deliver.worker_pool import WorkerPool, processes_for
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.frame import Solver
 from isbjorn.core.media.formats import FORMATS, Codec, PictureInfo
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.media.sound import Mix, MixedSound, mixed, sounds_of, write_wave
 from isbjorn.core.media.write_movie import encode_whole, join_segments, sound_rate
 from isbjorn.core.media.write_still import write_still
+from isbjorn.core.render.context import RenderContext
+from isbjorn.core.render.models.poses import Poses, poses_of
 from isbjorn.core.simulate.shared_states import SharedCaches
 
 if TYPE_CHECKING:
@@ -208,7 +212,12 @@ class Delivery:
 
         job = self.job
         beside = job.folder / f"whole{target.suffix}"
-        with UsdWriter(beside, self.shot, job.plan.rate, job.plan.numbers) as out:
+        solver = Solver(self.shot, self.plates)
+
+        def pose(seconds: float, number: int, p: Particles) -> Poses:
+            return poses_of(RenderContext(solver.shot, solver, Fraction(seconds), 1.0, solver.plates), number, p)
+
+        with UsdWriter(beside, self.shot, job.plan.rate, job.plan.numbers, pose) as out:
             for part in job.parts:
                 with np.load(job.segment(part), allow_pickle=False) as kept:
                     for at in part:

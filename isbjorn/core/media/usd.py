@@ -1,12 +1,14 @@
 """Particles as OpenUSD points: one file for all frames, at the shot's time codes, with its camera.
 
 x points right, y up, z toward the viewer, as in a shot; one unit is a px. Of each emitter: points, velocities (px/s), widths (px),
-ids, and as primvars displayColor (linear Rec.709), displayOpacity, age and life (s) and angle (degrees).
+ids, and as primvars displayColor (linear Rec.709), displayOpacity, age and life (s) and angle (degrees). Where bodies are models,
+the points are guides, and a point instancer beside them has the meshes as its prototypes.
 """
 
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -15,11 +17,16 @@ import numpy as np
 from pxr import Gf, Sdf, Tf, Usd, UsdGeom, Vt
 
 from isbjorn.core.appearance.particles import Particles
+from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.render.camera import projection
+from isbjorn.core.render.models.bodies import has_models
+from isbjorn.core.render.models.poses import Poses, prototypes
 
 _ROOT = "/Shot"
+# How the bodies of an emitter stand: shot time in s, its place in the cast, its particles.
+Pose = Callable[[float, int, Particles], Poses]
 # Frames between two saves, which bounds the memory.
 _HELD_BYTES = 64 << 20
 _FARTHEST = 1e7
@@ -46,8 +53,8 @@ def emitter_paths(shot: Shot) -> list[str]:
 class UsdWriter:
     """Writes frames to a file, in any number, in their order. Use as a context: it is whole when it ends well, else gone."""
 
-    def __init__(self, path: Path, shot: Shot, rate: Fraction, numbers: range) -> None:
-        self.path, self.shot = path, shot
+    def __init__(self, path: Path, shot: Shot, rate: Fraction, numbers: range, pose: Pose | None = None) -> None:
+        self.path, self.shot, self._pose = path, shot, pose
         self.paths = emitter_paths(shot)
         self._held = 0
         path.unlink(missing_ok=True)
@@ -67,6 +74,9 @@ class UsdWriter:
             points.SetWidthsInterpolation(UsdGeom.Tokens.vertex)
             for name, (_, kind) in _PRIMVARS.items():
                 UsdGeom.PrimvarsAPI(points).CreatePrimvar(name, kind, UsdGeom.Tokens.vertex)
+            if pose is not None and has_models(emitter):
+                points.CreatePurposeAttr(UsdGeom.Tokens.guide)
+                _define_models(stage, f"{place}_Models", emitter)
         UsdGeom.Camera.Define(stage, f"{_ROOT}/Camera")
         self._stage = stage
 
@@ -114,10 +124,34 @@ class UsdWriter:
                 values = p[own].astype(np.float32)
                 made = _triples(values) if kind == Sdf.ValueTypeNames.Color3fArray else Vt.FloatArray.FromNumpy(values)
                 UsdGeom.PrimvarsAPI(points).GetPrimvar(name).Set(made, number)
+        if self._pose is not None:
+            self._instances(number, seconds, particles)
         self._camera(number, seconds)
         self._held += 64 * len(particles) + 512 * len(self.paths)
         if self._held > _HELD_BYTES:
             self._save()
+
+    def _instances(self, number: int, seconds: float, particles: Particles) -> None:
+        assert self._pose is not None
+        for n, (place, emitter) in enumerate(zip(self.paths, self.shot.emitters, strict=True)):
+            if not has_models(emitter):
+                continue
+            p = particles.where(particles.emitter == n)
+            poses = self._pose(seconds, n, p)
+            made = UsdGeom.PointInstancer.Get(self._stage, f"{place}_Models")
+            made.GetProtoIndicesAttr().Set(Vt.IntArray.FromNumpy(poses.which.astype(np.int32)), number)
+            made.GetPositionsAttr().Set(_triples(p.position), number)
+            made.GetVelocitiesAttr().Set(_triples(p.velocity), number)
+            made.GetScalesAttr().Set(_triples(poses.scale), number)
+            made.GetIdsAttr().Set(Vt.Int64Array.FromNumpy(np.ascontiguousarray(p.id)), number)
+            turns = [Gf.Quath(*(float(part) for part in turn)) for turn in _quaternions(poses.rotation)]
+            made.GetOrientationsAttr().Set(Vt.QuathArray(turns), number)
+            made.GetExtentAttr().Set(_extent(p), number)
+            primvars = UsdGeom.PrimvarsAPI(made)
+            primvars.GetPrimvar("displayColor").Set(_triples(p.colour), number)
+            opacity = Vt.FloatArray.FromNumpy(np.ascontiguousarray(p.opacity, np.float32))
+            primvars.GetPrimvar("displayOpacity").Set(opacity, number)
+            self._held += 96 * len(p)
 
     def _camera(self, number: int, seconds: float) -> None:
         view = projection(self.shot, 1.0, seconds)
@@ -134,6 +168,45 @@ class UsdWriter:
         if view.lens_px is not None:
             camera.GetFocalLengthAttr().Set(10.0 * view.lens_px, number)
         camera.GetClippingRangeAttr().Set(Gf.Vec2f(1, _FARTHEST))
+
+
+def _define_models(stage: Any, place: str, emitter: Any) -> None:
+    """An instancer whose prototypes are the meshes of an emitter's bodies."""
+    made = UsdGeom.PointInstancer.Define(stage, place)
+    made.GetPrim().SetDisplayName(f"{emitter.name}, models")
+    targets = []
+    for k, mesh in enumerate(prototypes(emitter)):
+        one = UsdGeom.Mesh.Define(stage, f"{place}/Prototypes/Body_{k}")
+        counts = np.where(mesh.faces[:, 3] >= 0, 4, 3).astype(np.int32)
+        one.CreatePointsAttr(_triples(mesh.points))
+        one.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(counts))
+        one.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(np.ascontiguousarray(mesh.faces[mesh.faces >= 0])))
+        one.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+        one.CreateNormalsAttr(_triples(mesh.normals[mesh.faces >= 0]))
+        one.SetNormalsInterpolation(UsdGeom.Tokens.faceVarying)
+        targets.append(one.GetPath())
+    made.CreatePrototypesRel().SetTargets(targets)
+    primvars = UsdGeom.PrimvarsAPI(made)
+    primvars.CreatePrimvar("displayColor", Sdf.ValueTypeNames.Color3fArray, UsdGeom.Tokens.vertex)
+    primvars.CreatePrimvar("displayOpacity", Sdf.ValueTypeNames.FloatArray, UsdGeom.Tokens.vertex)
+
+
+def _quaternions(rotation: Doubles) -> Doubles:
+    """Unit quaternions (n, 4), the real part first, of rotation matrices (n, 3, 3) (Shepperd 1978, "Quaternion from rotation
+    matrix")."""
+    m = rotation
+    trace = np.trace(m, axis1=1, axis2=2)
+    # The largest of the four parts, from which the others follow.
+    squares = np.stack([trace, 2 * m[:, 0, 0] - trace, 2 * m[:, 1, 1] - trace, 2 * m[:, 2, 2] - trace], axis=1) + 1
+    largest, every = squares.argmax(axis=1), np.arange(len(m))
+    products = np.empty((len(m), 4, 4))
+    for k in range(4):
+        products[:, k, k] = squares[:, k]
+    for k, (i, j) in enumerate(((1, 2), (2, 0), (0, 1)), 1):
+        products[:, 0, k] = products[:, k, 0] = m[:, j, i] - m[:, i, j]
+        products[:, 1 + i, 1 + j] = products[:, 1 + j, 1 + i] = m[:, i, j] + m[:, j, i]
+    found = products[every, largest]
+    return np.asarray(found / np.linalg.norm(found, axis=1, keepdims=True))
 
 
 def _triples(values: Any) -> Any:

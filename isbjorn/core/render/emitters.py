@@ -115,15 +115,15 @@ class EmitterRasteriser:
         ahead = _way(context.view, p)
         held = Bodies(context.shot, e, context.view.scale_x, context.pictures, context.measure is not None)
         births, moments = births_of(p.id), t - p.age.astype(np.float64)
-        happened = _happened(e, p)
+        had = happened(e, p)
         if has_models(e):
-            which = held.which(track.key, births, happened)
+            which = held.which(track.key, births, had)
             solid = draw_bodies(self, p, 0.5 * size * p.size, radius, colour, opacity, which, onto)
             if solid.all():
                 return
             # Flat bodies of the same emitter are drawn over its models.
             opacity = np.where(solid, 0, opacity).astype(np.float32)
-        pages, page, tinted = held.shown(track.key, births, moments, p.age01, t, lambda: _reads_backward(p), happened)
+        pages, page, tinted = held.shown(track.key, births, moments, p.age01, t, lambda: _reads_backward(p), had)
         shade = np.concatenate([np.where(tinted[:, None], colour, 1).astype(np.float32), opacity[:, None]], axis=1)
         turn = np.radians(p.angle.astype(np.float64))
         if e.facing == "motion":
@@ -323,7 +323,7 @@ def _way(view: Projection, p: Particles) -> Doubles:
     return np.asarray(np.arctan2(-d[:, 1], d[:, 0]))
 
 
-def _happened(e: Emitter, p: Particles) -> npt.NDArray[np.bool_] | None:
+def happened(e: Emitter, p: Particles) -> npt.NDArray[np.bool_] | None:
     """Which particles have had the event that selects an emitter's bodies; None where weights select them."""
     if e.mixed_by == "weight":
         return None

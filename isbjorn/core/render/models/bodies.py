@@ -109,8 +109,8 @@ def _around(context: RenderContext, kind: str, media: str) -> Surroundings:
     return built_in(kind)
 
 
-def _stretched(rotation: Doubles, velocity: Floats, longer: Doubles | float) -> Doubles:
-    """Rotations that also make bodies longer along their way."""
+def stretched(rotation: Doubles, velocity: Floats, longer: Doubles | float) -> Doubles:
+    """Rotations (n, 3, 3) that also make bodies longer along their velocity (n, 3), by a factor."""
     factor = np.broadcast_to(np.asarray(longer, np.float64), (len(rotation),))
     if (factor == 1).all():
         return rotation
@@ -174,6 +174,13 @@ def _in_order(pen: EmitterRasteriser, p: Particles, rows: Doubles, number: Longs
     return rows[order], number[order], groups
 
 
+def turned_bodies(pen: EmitterRasteriser, p: Particles) -> Doubles:
+    """How bodies that are models are turned: rotation matrices (n, 3, 3) to the shot's axes."""
+    births, moments = births_of(p.id), float(pen.context.seconds) - p.age.astype(np.float64)
+    heading = p.velocity if pen.emitter.facing == "motion" else None
+    return rotations(np.radians(p.angle.astype(np.float64)), pen.deep(p, births, moments), heading)
+
+
 def draw_bodies(
     pen: EmitterRasteriser,
     p: Particles,
@@ -194,13 +201,11 @@ def draw_bodies(
     if not mine.any():
         return solid
     view, sub, glows = context.view, p.where(mine), context.measure is not None or pen.bare
-    births, moments = births_of(sub.id), float(context.seconds) - sub.age.astype(np.float64)
-    heading = sub.velocity if e.facing == "motion" else None
-    turned = rotations(np.radians(sub.angle.astype(np.float64)), pen.deep(sub, births, moments), heading)
+    turned = turned_bodies(pen, sub)
     # Those that would be smaller than a pixel are fainter instead.
     grown = np.maximum(radius[mine], _SMALLEST) / radius[mine]
     reach = half[mine].astype(np.float64) * grown
-    matrix = view.axes @ _stretched(turned, sub.velocity, pen.stretch(sub, births)) * reach[:, None, None]
+    matrix = view.axes @ stretched(turned, sub.velocity, pen.stretch(sub, births_of(sub.id))) * reach[:, None, None]
     geometry = joined([mesh_of_solid(body) for body in models.values()])
     number = np.searchsorted(list(models), which[mine]).astype(np.int64)
     rows = np.zeros((len(reach), INSTANCE_COLUMNS))
