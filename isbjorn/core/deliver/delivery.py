@@ -212,7 +212,7 @@ class Delivery:
 
         job = self.job
         beside = job.folder / f"whole{target.suffix}"
-        solver = Solver(self.shot, self.plates)
+        solver = Solver(self.shot, plates=self.plates)
 
         def pose(seconds: float, number: int, p: Particles) -> Poses:
             return poses_of(RenderContext(solver.shot, solver, Fraction(seconds), 1.0, solver.plates), number, p)
