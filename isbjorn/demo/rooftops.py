@@ -139,8 +139,8 @@ def rooftops(plate: str, media: str = "", digest: str = "") -> Shot:
     there = Source(measure="since caught", low=0, high=0.25, makes_low=0.05)
     strings = Emitter(
         id="strings", name="Strings of lights", seed=91, shape=edges, **place, rate=Number(value=0),
-        bursts=(Burst(at_s=0, count=90_000),), spacing="even", lifespan=Number(value=0), speed=Number(value=0),
-        size=Number(value=1.9, spread=0.9), opacity=Number(value=88, source=there),
+        bursts=(Burst(at_s=0, count=64_000),), spacing="even", lifespan=Number(value=0), speed=Number(value=0),
+        size=Number(value=2.2, spread=0.9), opacity=Number(value=88, source=there),
         brightness=Number(value=1.15, spread=0.6, source=flares),
         colour=ramp({0: "#ff8f4a", 0.3: "#ffd08a", 0.62: "#fff1d6", 1: "#8fd8ff"}, {}),
         colour_by="distance", colour_of="deep", colour_from=9640, colour_to=10190, hue=Number(value=0, spread=10), blend="add",

@@ -9,6 +9,7 @@ import numpy as np
 from isbjorn.core import render_frame
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
+from isbjorn.core.render.compositor import Compositor
 from isbjorn.core.render.context import RenderContext
 
 BOX = {"form": "box"}
@@ -41,6 +42,15 @@ class HoldOuts(unittest.TestCase):
         self.assertLess(float(cover(shot(-200)).max()), 1e-6)
         free = float(cover(shot(120, hidden_by=[])).sum())
         self.assertAlmostEqual(float(cover(shot(120)).sum()), free, delta=0.5)
+
+    def test_leaving_out_what_is_wholly_hidden_changes_nothing(self) -> None:
+        cloud = {"kind": "box", "width": 200, "height": 150, "deep": 500}
+        soft = {"id": "m", "kind": "model", "model": BOX, "size": 100, "feather": 5}
+        for body in ("hard disc", "soft disc", "star", "square"):
+            many = shot(0, mattes=[soft], bursts=[{"count": 400}], size={"value": 9, "spread": 8}, shape=cloud, body={"kind": body})
+            fast = render_frame(many, 0)
+            with mock.patch.object(Compositor, "_reaches_far", return_value=True):
+                np.testing.assert_allclose(fast, render_frame(many, 0), atol=1e-6, err_msg=body)
 
     def test_its_edge_cuts_a_body_behind_it(self) -> None:
         # The box's front is at 50 px toward the viewer, so that its edge is seen farther out than 50 px.

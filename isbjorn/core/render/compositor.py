@@ -27,9 +27,9 @@ from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.display_encoding import bounds
 from isbjorn.core.render.effects import EffectMoment, around, region, worked, working
 from isbjorn.core.render.layer_cache import Digests, Facts, LayerCache
-from isbjorn.core.render.mattes import matte_of
+from isbjorn.core.render.mattes import fade, matte_of
 from isbjorn.core.render.models.bodies import shows_ground
-from isbjorn.core.render.models.hold_out import HoldOut, hold_out
+from isbjorn.core.render.models.hold_out import COVERS, CUTS, SHOWS, HoldOut, hold_out
 from isbjorn.core.render.pixel_pass import LayerPiece, cover_of, hold, lay_piece, pixels_of, whole
 from isbjorn.core.render.plate_depth import PlateDepth, plate_depth
 from isbjorn.core.render.skin import bends
@@ -224,19 +224,25 @@ class Compositor:
             return []
         return [m for m in self.shot.mattes if m.on and m.kind == kind and not m.inverted and m.id in emitter.hidden_by]
 
-    def _slices(self, number: int, depth: PlateDepth | None) -> list[int]:
+    def _slices(self, number: int, depth: PlateDepth | None, far: bool) -> list[int]:
         """The slices of an emitter's particles in the depth of the plate, the farthest first."""
         if depth is None:
             return [0]
-        found = depth.slices_of(
-            self.context.solver.of(number, self.context.seconds, self.context.stale), self.context.view
-        )
+        particles = self.context.solver.of(number, self.context.seconds, self.context.stale)
+        found = depth.slices_of(particles, self.context.view, far)
         cut = found[found > 0]
         if len(cut) == 0:
             return [0]
         # While the shutter is open, some come to the next.
         first, last = max(1, int(cut.min()) - 1), min(len(depth.edges), int(cut.max()) + 1)
         return [*range(last, first - 1, -1), 0]
+
+    def _reaches_far(self, emitter: Emitter) -> bool:
+        """Whether bodies of an emitter are drawn beyond their radius: in motion, stretched, repeated or out of focus."""
+        stretch = emitter.stretch
+        if emitter.heads is not None or stretch.value > 0 or stretch.spread > 0 or stretch.timed:
+            return True
+        return (emitter.motion_blur and bool(self.context.open)) or self.context.read(self.shot.camera.aperture) > 0
 
     def draw_where_seen(self, emitter: Emitter, layer: Floats, context: RenderContext, blend: str) -> bool:
         """Draw an emitter whose particles are hidden one by one by what is before them, on an empty layer; whether anything
@@ -247,15 +253,20 @@ class Compositor:
         depth = plate_depth(depths[0], self.context) if depths else None
         number, names = self.shot.place_of(emitter), sorted(walls)
         part = self._nothing()
+        far = self._reaches_far(emitter)
         for slice_, hidden in itertools.product(
-            self._slices(number, depth), itertools.product((True, False), repeat=len(names))
+            self._slices(number, depth, far), itertools.product((True, False), repeat=len(names))
         ):
 
             def chosen(
                 p: Particles, at: RenderContext, slice_: int = slice_, hidden: tuple[bool, ...] = hidden
             ) -> Bools:
-                here = [walls[n].hides(p, at) == is_behind for n, is_behind in zip(names, hidden, strict=True)]
-                here += [depth.slices_of(p, at.view) == slice_] if depth is not None else []
+                # A body in motion, or stretched, reaches beyond its place: what it shows is found pixel by pixel.
+                here = [
+                    np.isin(found, (CUTS, COVERS) if far else (CUTS,)) if is_behind else found == SHOWS
+                    for found, is_behind in ((walls[n].hides(p, at), b) for n, b in zip(names, hidden, strict=True))
+                ]
+                here += [depth.slices_of(p, at.view, far) == slice_] if depth is not None else []
                 return np.all(here, axis=0)
 
             self.particles[number] = replace(context, chosen=chosen, counts=context.counts).draw(number, part, blend)
@@ -263,14 +274,13 @@ class Compositor:
             if lit is None:
                 continue
             left, top, right, bottom = lit
-            rows = slice(top, bottom), slice(left, right)
             for name, is_behind in zip(names, hidden, strict=True):
                 if is_behind:
-                    part[rows] *= (1 - self._mattes[name][rows])[..., None]
+                    fade(part, self._mattes[name], lit)
             if depth is not None and slice_ > 0:
                 depth.cut(part, slice_, lit)
             lay_piece(LayerPiece(part, (top, left, bottom, right)), layer, "normal")
-            part[rows] = 0
+            part[top:bottom, left:right] = 0
         return True
 
     def _put(self, unit: Emitter | Group, onto: Floats) -> None:

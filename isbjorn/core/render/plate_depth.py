@@ -65,11 +65,12 @@ class PlateDepth:
     edges: Doubles
     _known: dict[int, tuple[Floats, Floats]] = field(default_factory=dict)
 
-    def slices_of(self, p: Particles, view: Projection) -> Longs:
-        """The slice of each particle, (n,): 0 if the plate hides nothing of it, `HIDDEN` if all."""
+    def slices_of(self, p: Particles, view: Projection, far: bool) -> Longs:
+        """The slice of each particle, (n,): 0 if the plate hides nothing of it, `HIDDEN` if all. far: bodies reach beyond their
+        radius, so that this is known of none."""
         away = _sights(view, p.position)
         found = np.searchsorted(self.edges, away, side="right")
-        if len(p) == 0 or len(self.edges) == 0:
+        if far or len(p) == 0 or len(self.edges) == 0:
             return found
         pixels, grown = view.place(p.position)
         radius = 0.5 * p.size * grown * view.scale_x

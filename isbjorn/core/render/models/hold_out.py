@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import math
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import cv2
@@ -10,7 +11,7 @@ import numpy as np
 from numba import f4, i4, i8, prange, void
 
 from isbjorn.core.appearance.particles import Particles
-from isbjorn.core.arrays import Bools, Doubles, Floats, Ints, Longs
+from isbjorn.core.arrays import Doubles, Floats, Ints, Longs
 from isbjorn.core.document import Matte
 from isbjorn.core.evaluate.placed_models import turned
 from isbjorn.core.evaluate.solids import mesh_of_solid
@@ -40,6 +41,7 @@ if TYPE_CHECKING:
     from isbjorn.core.render.context import RenderContext
 
 _PIXELS = TILE_W * TILE_H
+SHOWS, CUTS, COVERS = 0, 1, 2
 # A body this much larger than a pixel at most is looked for beyond the edge of what hides it, px.
 _WIDEST = 48
 
@@ -47,22 +49,25 @@ _WIDEST = 48
 @dataclass(frozen=True)
 class HoldOut:
     """cover (height, width) in [0, 1]; near (height, width): nearness, as of faces; far below anything where nothing is; margin:
-    px that are forgiven behind the surface."""
+    px that are forgiven behind the surface; soft: pixels within which its edge is softened."""
 
     cover: Floats
     near: Floats
     margin: float
+    soft: int
+    _known: dict[int, tuple[Floats, Floats]] = field(default_factory=dict)
 
-    def hides(self, p: Particles, context: RenderContext) -> Bools:
-        """Which particles are behind the model, by their centres, (n,)."""
+    def hides(self, p: Particles, context: RenderContext) -> Longs:
+        """What the model does to particles, (n,): `SHOWS` those before it, `CUTS` those behind it, by their centres, and `COVERS`
+        those behind it of which nothing is seen."""
         view = context.view
         places = (p.position.astype(np.float64) - view.eye) @ view.axes.T
         near = places[:, 2] if view.lens_px is None else 1 / np.maximum(1e-6, -places[:, 2])
         pixels, grown = view.place(p.position)
+        radius = 0.5 * p.size * grown * view.scale_x
         # A body whose centre is beside the model reaches behind it all the same.
-        radius = 0.5 * float(np.median(p.size * grown)) * view.scale_x if len(p) else 0.0
-        side = 2 * min(_WIDEST, int(np.ceil(radius))) + 1
-        walls = cv2.dilate(self.near, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (side, side)))
+        reach = min(_WIDEST, int(np.ceil(float(np.median(radius))))) if len(p) else 0
+        walls, cover = self._around(reach)
         x = np.clip(pixels[:, 0].astype(np.int64), 0, view.width - 1)
         y = np.clip(pixels[:, 1].astype(np.int64), 0, view.height - 1)
         wall = walls[y, x].astype(np.float64)
@@ -72,7 +77,20 @@ class HoldOut:
                 if view.lens_px is None
                 else np.where(wall > 0, wall / (1 + wall * self.margin), wall)
             )
-        return np.asarray(near < wall)
+        found = np.where(near < wall, CUTS, SHOWS)
+        found[(found == CUTS) & (cover[y, x] >= 1) & (radius <= reach)] = COVERS
+        return found
+
+    def _around(self, reach: int) -> tuple[Floats, Floats]:
+        """The nearest wall, and the least cover, within some pixels of each."""
+        if reach not in self._known:
+            shape = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * reach + 1, 2 * reach + 1))
+            # One pixel more: what is drawn reaches half a pixel beyond a body's radius.
+            side = 2 * (reach + 1 + self.soft) + 1
+            wider = cv2.getStructuringElement(cv2.MORPH_RECT, (side, side))
+            walls, cover = cv2.dilate(self.near, shape), cv2.erode(self.cover, wider)
+            self._known[reach] = np.asarray(walls, np.float32), np.asarray(cover, np.float32)
+        return self._known[reach]
 
 
 @njit(void(f4[:, ::1], i4[::1], i8[::1], i8[::1], i8, f4[:, ::1], f4[:, ::1]), parallel=True, cache=True)
@@ -110,14 +128,14 @@ def _depths(faces: Floats, order: Ints, bounds: Longs, turns: Longs, columns: in
 
 
 @kernel_lock
-def _held(view: Projection, rows: Doubles, geometry: Geometry, margin: float) -> HoldOut:
+def _held(view: Projection, rows: Doubles, geometry: Geometry, margin: float, soft: int) -> HoldOut:
     cover = np.zeros((view.height, view.width), np.float32)
     near = np.full((view.height, view.width), NOTHING, np.float32)
     faces, _ = seen_faces(view.packed, rows, geometry)
     if len(faces):
         tiles = tiled(faces, view.width, view.height)
         _depths(faces, tiles.order, tiles.bounds, tiles.turns, tiles.columns, cover, near)
-    return HoldOut(cover, near, margin)
+    return HoldOut(cover, near, margin, soft)
 
 
 def hold_out(matte: Matte, context: RenderContext) -> HoldOut:
@@ -138,4 +156,6 @@ def _hold_out(matte: Matte, context: RenderContext) -> HoldOut:
     rows[0, MATRIX : MATRIX + 9] = (view.axes @ turn * half).reshape(-1)
     rows[0, PLACE : PLACE + 3] = (frames.place[0] - view.eye) @ view.axes.T
     rows[0, [FIRST, LAST, POINT, POINTS]] = geometry.ranges[0]
-    return _held(view, rows, geometry, context.read(matte.margin))
+    # Its blur reaches three times as far as its deviation.
+    soft = math.ceil(1.5 * context.read(matte.feather) * view.scale_x)
+    return _held(view, rows, geometry, context.read(matte.margin), soft)
