@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from isbjorn.core.arrays import Doubles, Floats, Ints
+from isbjorn.core.evaluate.meshes import mesh_of
 from isbjorn.core.evaluate.model_files import write_model
 
 # Meshes of the net along the hull and across it.
@@ -91,4 +92,6 @@ def town() -> Geometry:
 
 def write_geometry(path: Path, geometry: Geometry) -> None:
     """Write a model as the studio stores it."""
-    write_model(path, *geometry, None)
+    points, faces = geometry
+    mesh = mesh_of(points, faces, 0)
+    write_model(path, points, faces, None, float(np.ptp(points, axis=0).max()), mesh.has_inside)

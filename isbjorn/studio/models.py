@@ -12,6 +12,8 @@ from fastapi import APIRouter, Depends, Query, Request
 from pydantic import BaseModel, Field
 
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.evaluate.external_files import digest_of
+from isbjorn.core.evaluate.model_files import facts_of
 from isbjorn.core.media.models import ENDINGS, ImportedModel
 from isbjorn.studio.context import Id, Studio, studio_of
 from isbjorn.studio.sandbox import apart
@@ -34,6 +36,36 @@ class ModelTaken(BaseModel):
     longest: float = Field(description="Longest side of the box around the model, in the file's unit.")
     closed: bool = Field(description="Whether the model has an inside.")
     inverted: bool = Field(description="Whether its faces pointed inward, and were turned.")
+
+
+class ProjectModel(BaseModel):
+    """A model of a project, as a document names it, and what it is."""
+
+    media: str
+    digest: str
+    name: str
+    points: int
+    faces: int
+    longest: float = Field(description="Longest side of the box around the model, in the unit of its file.")
+    closed: bool = Field(description="Whether the model has an inside.")
+    bytes: int
+
+
+@router.get("/projects/{project_id}/models")
+def list_models(studio: Here, project_id: Id) -> list[ProjectModel]:
+    """The models of a project, the latest first; those whose files are gone or damaged are left out."""
+    studio.store.project(project_id)
+    found = []
+    for one in studio.store.media(project_id):
+        if one.kind != "model":
+            continue
+        path = studio.store.media_folder / one.media
+        try:
+            facts, digest = facts_of(path), digest_of(path)
+        except (IsbjornError, OSError):
+            continue
+        found.append(ProjectModel(media=one.media, digest=digest, name=one.name, bytes=one.bytes, **asdict(facts)))
+    return found[::-1]
 
 
 @router.put("/projects/{project_id}/models", status_code=201)

@@ -47,7 +47,14 @@ class HoldOuts(unittest.TestCase):
         cloud = {"kind": "box", "width": 200, "height": 150, "deep": 500}
         soft = {"id": "m", "kind": "model", "model": BOX, "size": 100, "feather": 5}
         for body in ("hard disc", "soft disc", "star", "square"):
-            many = shot(0, mattes=[soft], bursts=[{"count": 400}], size={"value": 9, "spread": 8}, shape=cloud, body={"kind": body})
+            many = shot(
+                0,
+                mattes=[soft],
+                bursts=[{"count": 400}],
+                size={"value": 9, "spread": 8},
+                shape=cloud,
+                body={"kind": body},
+            )
             fast = render_frame(many, 0)
             with mock.patch.object(Compositor, "_reaches_far", return_value=True):
                 np.testing.assert_allclose(fast, render_frame(many, 0), atol=1e-6, err_msg=body)

@@ -139,7 +139,7 @@ end_header
         found = self.take("box.obj", trimesh.creation.box((1, 1, 1)).export(file_type="obj"))
         body = self.body(found)
         path = Path(self.folder) / "model.npz"
-        write_model(path, np.full((3, 3), np.nan, np.float32), np.array([[0, 1, 2, -1]], np.int32), None)
+        write_model(path, np.full((3, 3), np.nan, np.float32), np.array([[0, 1, 2, -1]], np.int32), None, 1, False)
         with self.assertRaisesRegex(IsbjornError, "replaced"):
             mesh_of_solid(body.model_copy(update={"smooth": body.smooth.model_copy(update={"value": 41.0})}))
 

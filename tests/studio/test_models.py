@@ -16,6 +16,12 @@ class Models(in_studio.InStudio):
         self.assertEqual(answer.status_code, 201, answer.text)
         model = answer.json()
         self.assertEqual((model["faces"], model["closed"], model["name"]), (320, True, "globe.glb"))
+        (listed,) = self.client.get(f"/api/projects/{self.project}/models").json()
+        self.assertEqual({key: listed[key] for key in ("media", "digest", "name", "faces")}, {
+            key: model[key] for key in ("media", "digest", "name", "faces")
+        })  # fmt: skip
+        self.assertAlmostEqual(listed["longest"], 2, places=3)
+        self.assertTrue(listed["closed"])
         body = {"kind": "model", "form": "file"} | {key: model[key] for key in ("media", "digest", "name")}
         emitter = {
             "id": "e",
@@ -35,6 +41,15 @@ class Models(in_studio.InStudio):
         package = self.client.get(f"/api/projects/{self.project}/export")
         names = zipfile.ZipFile(io.BytesIO(package.content)).namelist()
         self.assertIn(f"media/{model['media']}", names)
+
+    def test_a_model_whose_file_is_gone_is_not_listed(self) -> None:
+        content = trimesh.creation.box().export(file_type="stl")
+        model = self.client.put(f"/api/projects/{self.project}/models?name=box.stl", content=content).json()
+        path = self.app.state.studio.store.media_folder / model["media"]
+        path.write_bytes(b"no model")
+        self.assertEqual(self.client.get(f"/api/projects/{self.project}/models").json(), [])
+        path.unlink()
+        self.assertEqual(self.client.get(f"/api/projects/{self.project}/models").json(), [])
 
     def test_what_is_no_model_is_refused_and_leaves_nothing(self) -> None:
         before = sorted(self.app.state.studio.store.media_folder.iterdir())

@@ -13,6 +13,7 @@
   import Versions from './review/Versions.svelte';
   import Library from './library/Library.svelte';
   import Picture from './picture/Picture.svelte';
+  import ModelSheet from './body/ModelSheet.svelte';
   import PlateSheet from './plates/PlateSheet.svelte';
   import { Desk } from './state/desk.svelte';
   import { shortcutSettings } from './state/shortcut_settings.svelte';
@@ -187,6 +188,15 @@
       (yes) => {
         open = yes ? 'plate' : null;
         if (!yes) desk.tools.choosing = null;
+      }
+    }
+  />
+  <ModelSheet
+    {desk}
+    bind:open={
+      () => desk.tools.choosingModel !== null,
+      (yes) => {
+        if (!yes) desk.tools.choosingModel = null;
       }
     }
   />

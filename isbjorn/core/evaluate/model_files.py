@@ -1,10 +1,12 @@
 """Models that were read from files: one uncompressed `.npz` each, found by its digest.
 
-It holds `points` (v, 3) float32, `faces` (f, 4) int32 as in `Mesh`, and `colours` (v, 3) float32, linear, or of no length.
+It holds `points` (v, 3) float32, `faces` (f, 4) int32 as in `Mesh`, `colours` (v, 3) float32, linear, or of no length, and
+`facts`: the longest side of the box around it in the unit of the file that it came from, and 1 if it is closed.
 """
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -21,10 +23,31 @@ MOST_FACES = 500_000
 _models: Cache[Mesh] = Cache("models", 0.4)
 
 
-def write_model(path: Path, points: Floats, faces: Ints, colours: Floats | None) -> None:
-    """Write a model. Raises OSError when the disk is full."""
+@dataclass(frozen=True)
+class ModelFacts:
+    """What a model is: how many points and faces it has, its longest side in its file's unit, and whether it has an inside."""
+
+    points: int
+    faces: int
+    longest: float
+    closed: bool
+
+
+def write_model(path: Path, points: Floats, faces: Ints, colours: Floats | None, longest: float, closed: bool) -> None:
+    """Write a model; see above. Raises OSError when the disk is full."""
     none = np.zeros((0, 3), np.float32)
-    np.savez(path, points=points, faces=faces, colours=none if colours is None else colours)
+    facts = np.array([longest, closed], np.float32)
+    np.savez(path, points=points, faces=faces, colours=none if colours is None else colours, facts=facts)
+
+
+def facts_of(path: Path) -> ModelFacts:
+    """What a model that was written is. Raises IsbjornError if it is missing or damaged."""
+    try:
+        with np.load(path, allow_pickle=False) as file:
+            longest, closed = (float(fact) for fact in file["facts"])
+            return ModelFacts(len(file["points"]), len(file["faces"]), longest, closed > 0)
+    except (OSError, ValueError, KeyError, EOFError) as error:
+        raise IsbjornError(f"this is not a model ({type(error).__name__}).", path.name, "Import it again.") from None
 
 
 def _read(path: Path, smooth_degrees: float) -> Mesh:

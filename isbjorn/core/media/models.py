@@ -155,5 +155,5 @@ def take_model(source: str, target: str) -> ImportedModel:
         three = joined[:, 3] < 0
         joined[three] = joined[three][:, [0, 2, 1, 3]]
         joined[~three] = joined[~three][:, ::-1]
-    write_model(Path(target), kept, np.ascontiguousarray(joined, np.int32), colours)
-    return ImportedModel(digest_of(Path(target)), len(kept), len(joined), longest, mesh.is_closed, inverted)
+    write_model(Path(target), kept, np.ascontiguousarray(joined, np.int32), colours, longest, mesh.has_inside)
+    return ImportedModel(digest_of(Path(target)), len(kept), len(joined), longest, mesh.has_inside, inverted)

@@ -1,6 +1,13 @@
 import type { Key } from '../api/client';
 import type { Box, Comparison, Followed, List } from './scene_items';
 
+/** A model of the project, as a document names it. */
+export interface ChosenModel {
+  media: string;
+  digest: string;
+  name: string;
+}
+
 /** What is being done on the picture and the strip, apart from the document. */
 export class Tools {
   /** A whole place that was copied; see `places`. */
@@ -11,6 +18,8 @@ export class Tools {
   framing = $state<((box: Box) => void) | null>(null);
   /** A picture or movie is to be chosen. */
   choosing = $state<{ title: string; take: (media: string) => void } | null>(null);
+  /** A model is to be chosen. */
+  choosingModel = $state<((model: ChosenModel) => void) | null>(null);
   comparing = $state<Comparison | null>(null);
   followed = $state.raw<Followed | null>(null);
   solo = $state<{ list: List; back: string[] } | null>(null);
