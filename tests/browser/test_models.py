@@ -44,8 +44,10 @@ class Models(Looking):
         self.page.until(lambda: self.page.driver.execute_script("return arguments[0].naturalWidth", picture) == 160)
         tile.click()
         self.page.until(
-            lambda: [z["model"]["digest"] for z in self.document()["zones"] if z["shape"] == "model"]
-            == [surface()["model"]["digest"]]
+            lambda: (
+                [z["model"]["digest"] for z in self.document()["zones"] if z["shape"] == "model"]
+                == [surface()["model"]["digest"]]
+            )
         )
         # Its outline is on the picture.
         self.page.until(lambda: self.page.settled())
