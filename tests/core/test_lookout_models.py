@@ -9,8 +9,8 @@ from isbjorn.core.frame import Solver
 from isbjorn.core.inspect.lookout import lookout
 
 
-def shot(**more: Any) -> Shot:
-    return Shot.model_validate({"emitters": [{"id": "e", "rate": 40, "size": 40} | more]})
+def shot(world: dict[str, Any] | None = None, **more: Any) -> Shot:
+    return Shot.model_validate({"emitters": [{"id": "e", "rate": 40, "size": 40} | more], **(world or {})})
 
 
 class Notes(unittest.TestCase):
@@ -29,16 +29,32 @@ class Notes(unittest.TestCase):
     def test_an_open_surface_holds_nothing(self) -> None:
         surface = {"kind": "surface", "id": "s", "shape": "model", "side": "inside", "model": {"form": "card"}}
         reaching = {"forces": [surface], "links": [{"force": "s", "emitter": "e"}]}
-        self.mended(Shot.model_validate(shot().model_dump() | reaching), "open container")
+        self.mended(shot(reaching), "open container")
 
     def test_no_place_is_in_an_open_zone(self) -> None:
         zone = {"id": "z", "shape": "model", "model": {"form": "card"}}
         wind = {"kind": "wind", "id": "w", "zone": "z"}
         reaching = {"zones": [zone], "forces": [wind], "links": [{"force": "w", "emitter": "e"}]}
-        self.mended(Shot.model_validate(shot().model_dump() | reaching), "open container")
+        self.mended(shot(reaching), "open container")
         reaching["zones"] = [zone | {"model": {"form": "gem"}}]
-        closed = Shot.model_validate(shot().model_dump() | reaching)
+        closed = shot(reaching)
         self.assertNotIn("open container", {n.kind for n in lookout(Solver(closed), 30)})
+
+    def test_many_faces_are_said(self) -> None:
+        fine = {"kind": "model", "form": "ball", "detail": 5}
+        self.mended(shot(body=fine, rate=400, lifespan=2), "many faces")
+
+    def test_a_model_beside_the_picture_hides_nothing(self) -> None:
+        matte = {"id": "m", "kind": "model", "across": 9000}
+        self.mended(shot({"mattes": [matte]}, hidden_by=["m"]), "model outside")
+
+    def test_particles_before_a_model_are_not_said_to_be_hidden(self) -> None:
+        for depth, hidden in ((200, False), (-400, True)):
+            matte = {"id": "m", "kind": "model", "size": 300, "feather": 0}
+            world = {"mattes": [matte], "camera": {"kind": "perspective"}}
+            given = shot(world, hidden_by=["m"], depth=depth, speed=5, spread=360)
+            kinds = {n.kind for n in lookout(Solver(given), 30)}
+            self.assertEqual("nothing visible" in kinds, hidden)
 
     def test_a_model_without_any_light_is_black(self) -> None:
         dark = {"kind": "model", "material": "metal", "surroundings": "none"}

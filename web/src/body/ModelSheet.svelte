@@ -54,7 +54,9 @@
 
   function facts(model: Model): string {
     const longest = `${Number(model.longest.toPrecision(3)).toLocaleString('en')} units long`;
-    return [`${model.faces.toLocaleString('en')} faces`, longest, model.closed ? 'closed' : 'open'].join(' · ');
+    return [`${model.faces.toLocaleString('en')} faces`, longest, model.closed ? 'closed' : 'open'].join(
+      ' · ',
+    );
   }
 </script>
 
@@ -67,10 +69,10 @@
   <div class="grid grid-cols-4 gap-3">
     {#each models as model (model.media)}
       <button
-        class="overflow-hidden rounded-lg border border-line-strong text-left hover:border-soft"
+        class="flex flex-col overflow-hidden rounded-lg border border-line-strong text-left hover:border-soft"
         onclick={() => use(model)}
       >
-        <img class="aspect-square w-full bg-well object-cover" src={picture(model)} alt="" loading="lazy" />
+        <img class="aspect-[4/3] w-full bg-well object-cover" src={picture(model)} alt="" loading="lazy" />
         <span class="block truncate px-2 pt-1 font-semibold">{model.name}</span>
         <span class="block px-2 pb-1.5 text-[11px] text-soft">{facts(model)}</span>
       </button>
@@ -92,7 +94,8 @@
     >
       {#if busy}
         <span
-          >Reading {busy}<br /><progress class="w-28 accent-(--aurora)" max="1" value={share}></progress></span
+          >Reading {busy}<br /><progress class="w-28 accent-(--aurora)" max="1" value={share}
+          ></progress></span
         >
       {:else}
         <span class="text-soft"><span class="text-word">Import a model</span>, or drop it here.</span>

@@ -4,10 +4,16 @@ from __future__ import annotations
 
 from typing import Any
 
+from isbjorn.core.document import Number
 from isbjorn.core.document.models import ModelBody, ModelShape
 from isbjorn.core.evaluate.placed_models import is_open
 from isbjorn.core.evaluate.solids import mesh_of_solid
-from isbjorn.core.inspect.lookout.notes import Case, Checks, Mend, put
+from isbjorn.core.inspect.lookout.notes import Case, Checks, Mend, Note, Watch, put
+from isbjorn.core.render.models.bodies import faces_of, has_models
+from isbjorn.core.render.models.hold_out import hold_out
+
+# Faces of a frame above which it is said.
+_MANY_FACES = 1_500_000
 
 
 def open_source(case: Case) -> Checks:
@@ -67,4 +73,40 @@ def unlit_body(case: Case) -> Checks:
             return
 
 
-CHECKS = (open_source, open_container, unlit_body)
+def many_faces(case: Case) -> Checks:
+    """Bodies with so many faces that a frame takes long."""
+    faces = faces_of(case.emitter) if has_models(case.emitter) else 0.0
+    count = len(case.particles)
+    if faces * count < _MANY_FACES:
+        return
+    e, small = case.emitter, float(case.particles.size.mean())
+    bodies = [(f"{case.path}/body", e.body), *((f"{case.path}/mixed/{n}", one) for n, one in enumerate(e.mixed))]
+    balls = [
+        (path, body) for path, body in bodies if isinstance(body, ModelBody) and body.form == "ball" and body.detail > 1
+    ]
+    changes = [put(f"{path}/detail", 1) for path, _ in balls]
+    yield case.note(
+        "many faces", f"{count:,} models have {faces * count / 1e6:.1f} million faces in a frame.",
+        f"They are {small:.0f} px large on the mean: much fewer faces look the same.", "hint",
+        Mend(label="Use balls of 80 faces", changes=changes) if changes else None,
+    )  # fmt: skip
+
+
+def beside_the_picture(watch: Watch) -> Checks:
+    """Models that are to hide particles, and are nowhere in the picture."""
+    used = {name for e in watch.shot.emitters if e.on for name in e.hidden_by}
+    for n, matte in enumerate(watch.shot.mattes):
+        if not matte.on or matte.kind != "model" or matte.inverted or matte.id not in used:
+            continue
+        if hold_out(matte, watch.context).cover.any():
+            continue
+        yield Note(
+            kind="model outside", thing=matte.id, level="hint", what=f"{matte.name}: the model is not in the picture.",
+            why="It hides nothing on this frame: it is outside, behind the camera, or too small.",
+            mend=Mend(label="Put it at the centre", changes=[
+                put(f"/mattes/{n}/{field}", Number(value=0).model_dump(mode="json")) for field in ("across", "up", "depth")
+            ]),
+        )  # fmt: skip
+
+
+CHECKS = (open_source, open_container, unlit_body, many_faces)

@@ -9,6 +9,8 @@ import numpy as np
 from isbjorn.core.inspect.lookout.notes import Case, Checks, Mend, put
 from isbjorn.core.render.camera import projection
 from isbjorn.core.render.mattes import matte_of
+from isbjorn.core.render.models.hold_out import SHOWS, hold_out
+from isbjorn.core.render.plate_depth import HIDDEN, plate_depth
 from isbjorn.core.simulate.track import demand_of
 
 
@@ -139,7 +141,14 @@ def _hidden(case: Case, pixels: np.ndarray, inside: np.ndarray) -> Checks:
     seen = np.ones(len(at))
     for matte in watch.shot.mattes:
         if matte.on and matte.id in e.hidden_by:
-            seen = seen * (1 - matte_of(matte, context, plate)[y, x])
+            left = 1 - matte_of(matte, context, plate)[y, x]
+            if matte.kind == "model" and not matte.inverted:
+                left = np.where(hold_out(matte, context).hides(case.particles.where(inside), context) == SHOWS, 1, left)
+            elif matte.kind == "depth" and not matte.inverted:
+                left = (
+                    plate_depth(matte, context).slices_of(case.particles.where(inside), context.view, False) != HIDDEN
+                )
+            seen = seen * left
     if len(seen) and float(seen.max()) < 0.02:
         names = ", ".join(m.name for m in watch.shot.mattes if m.id in e.hidden_by)
         yield case.note(
