@@ -197,13 +197,8 @@ def main(folder: Path) -> None:
             ("drivers", 4, "Plankton", lambda: page.find('[aria-label^="What drives Opacity"]').click()),
             ("free-look", 5, "Their way", lambda: page.button("Orbit").click()),
             ("fountain", 11, "Waves", lambda: open_section(page, "Trails, strands, water", shut=("Body", "Look"))),
-            (
-                "kelp",
-                13,
-                "Kelp on the left",
-                lambda: open_section(page, "Trails, strands, water", shut=("Body", "Look")),
-            ),
-            ("lanterns", 15, "Paper lanterns", lambda: open_section(page, "Body")),
+            ("lanterns", 15, "Hull of net", lambda: None),
+            ("rooftops", 16, "Houses", lambda: None),
             (
                 "sound",
                 14,

@@ -19,7 +19,7 @@ import numpy as np
 from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats, Ints
-from isbjorn.core.evaluate.meshes import Mesh, corner_angles, face_normals
+from isbjorn.core.evaluate.meshes import Mesh, corner_angles, face_normals, summed
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.runtime.memory import Cache
 from isbjorn.core.runtime.parallel import kernel_lock
@@ -109,13 +109,11 @@ def _normals(points: Doubles, triangles: Ints) -> Doubles:
     flat = face_normals(points, faces)
     # The angle at a corner weighs its face.
     weighted = corner_angles(points, faces)[:, :3, None] * flat[:, None, :]
-    at_corner = np.zeros((len(points), 3))
-    np.add.at(at_corner, triangles, weighted)
+    at_corner = summed(triangles.reshape(-1), weighted.reshape(-1, 3), len(points))
     ends = np.sort(np.stack([triangles, np.roll(triangles, -1, axis=1)], axis=2), axis=2).astype(np.int64)
     _, edge, count = np.unique(ends[..., 0] * len(points) + ends[..., 1], return_inverse=True, return_counts=True)
     edge = edge.reshape(triangles.shape)
-    at_edge = np.zeros((len(count), 3))
-    np.add.at(at_edge, edge, np.broadcast_to(flat[:, None, :], (*triangles.shape, 3)))
+    at_edge = summed(edge.reshape(-1), np.repeat(flat, 3, axis=0), len(count))
     is_open = count < 2
     at_edge[is_open] = 0
     at_corner[np.unique(ends[is_open[edge]])] = 0

@@ -13,7 +13,7 @@ from functools import cached_property
 
 import numpy as np
 
-from isbjorn.core.arrays import Doubles, Floats, Ints
+from isbjorn.core.arrays import Doubles, Floats, Ints, Longs
 
 # Corners nearer than this, as a share of the largest measure, are one when a mesh is welded.
 _WELDED = 1e-6
@@ -73,25 +73,24 @@ class Mesh:
         low = np.sort(ends, axis=1).astype(np.int64)
         key = low[:, 0] * len(self.points) + low[:, 1]
         _, of = np.unique(key, return_inverse=True)
-        total = np.zeros((int(of.max()) + 1, 3))
-        np.add.at(total, of.reshape(-1), face_normals(self.points, self.faces)[faces])
-        return _units(total)
+        of = of.reshape(-1)
+        return _units(summed(of, face_normals(self.points, self.faces)[faces], int(of.max()) + 1))
 
     @cached_property
     def corner_normals(self) -> Floats:
         """Unit normals of the points: the mean of those of their faces by the angles there, float32 (v, 3)."""
-        total = np.zeros((len(self.points), 3))
         at, corner = np.nonzero(self.faces >= 0)
         weight = corner_angles(self.points, self.faces)[at, corner]
-        np.add.at(total, self.faces[at, corner], weight[:, None] * face_normals(self.points, self.faces)[at])
-        return _units(total)
+        weighted = weight[:, None] * face_normals(self.points, self.faces)[at]
+        return _units(summed(self.faces[at, corner], weighted, len(self.points)))
 
     @cached_property
     def is_closed(self) -> bool:
         """Whether every edge has two faces, which pass it in opposite directions."""
         ends, _ = _half_edges(self.faces)
-        there = {(int(a), int(b)) for a, b in ends}
-        return len(there) == len(ends) and all((b, a) in there for a, b in there)
+        a, b = ends.astype(np.int64).T
+        there = np.sort(a * len(self.points) + b)
+        return bool((np.diff(there) > 0).all()) and np.array_equal(there, np.sort(b * len(self.points) + a))
 
     @cached_property
     def has_inside(self) -> bool:
@@ -103,6 +102,11 @@ def _units(vectors: Doubles) -> Floats:
     """Vectors (n, 3) of length 1; those of no length point up."""
     length = np.linalg.norm(vectors, axis=1, keepdims=True)
     return np.where(length > 1e-12, vectors / np.maximum(length, 1e-12), [0.0, 1.0, 0.0]).astype(np.float32)
+
+
+def summed(of: Longs | Ints, vectors: Doubles, count: int) -> Doubles:
+    """The sums (count, 3) of vectors (n, 3) by the number (n,) that each belongs to."""
+    return np.stack([np.bincount(of, weights=vectors[:, k], minlength=count) for k in range(3)], axis=1)
 
 
 def _half_edges(faces: Ints) -> tuple[Ints, Ints]:
@@ -150,8 +154,7 @@ def smooth_normals(points: Floats, faces: Ints, degrees: float) -> Floats:
             other = start[one] + within
             near = np.einsum("ij,ij->i", flat[at[one]], flat[at[other]]) >= least - 1e-9
             share = np.where(near, weight[other], 0.0)[:, None] * flat[at[other]]
-            total = np.zeros((len(mine), 3))
-            np.add.at(total, one - begin, share)
+            total = summed(one - begin, share, len(mine))
             length = np.linalg.norm(total, axis=1, keepdims=True)
             out[at[mine], corner[mine]] = np.where(length > 1e-12, total / np.maximum(length, 1e-12), flat[at[mine]])
     return np.ascontiguousarray(out, np.float32)
