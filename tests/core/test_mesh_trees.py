@@ -90,6 +90,15 @@ class Distances(unittest.TestCase):
                 each.append(distances(single, placed(1), self.places[:200] / 100)[:, 0])
         np.testing.assert_allclose(found[:200], np.min(each, axis=0), atol=1e-5)
 
+    def test_at_the_middle_of_a_fine_hollow_the_work_is_bounded(self) -> None:
+        tree = tree_of(solid("ball", 0.0, 6.0)).copy()
+        middle = mesh_trees.distance(tree, placed(100), 0, 0, 0, 0.0, 0.0, 0.0)[0]
+        self.assertAlmostEqual(middle, -100, delta=0.05)
+        # Of 81,920 triangles, all as far away, only thousands are read: others could be anywhere within their boxes.
+        tree[-27 * 81_920 :].reshape(-1, 27)[20_000:, :9] *= 0.001
+        again = mesh_trees.distance(tree, placed(100), 0, 0, 0, 0.0, 0.0, 0.0)[0]
+        self.assertEqual(again, middle)
+
 
 class Casts(unittest.TestCase):
     def test_a_ball_meets_faces_edges_and_corners_where_geometry_says(self) -> None:

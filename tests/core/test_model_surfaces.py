@@ -11,6 +11,8 @@ from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Shot
 from isbjorn.core.evaluate import mesh_trees
 from isbjorn.core.evaluate.placed_models import ModelRows
+from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.simulate.track import shares_of
 from tests.core.test_forces import flown
 from tests.shots import force, gravity, one_emitter
 
@@ -58,6 +60,17 @@ class Surfaces(unittest.TestCase):
             after = flown(30, [wall], thrown)[-1].velocity[0]
             came = np.array([200.0, 0, 0])
             np.testing.assert_allclose(after, came - 2 * (came @ normal) * normal, atol=0.05)
+
+    def test_bodies_as_large_as_their_container_are_few(self) -> None:
+        shares = []
+        for size in (6, 390):
+            ball = model("ball", 400, measures={"detail": 5})
+            shot = one_emitter(
+                emitter=BURST | {"size": size, "bursts": [{"count": 20_000}]}, forces=[ball], limit=1_000_000
+            )
+            shares.append(shares_of(shot, Readings(shot))["e"])
+        self.assertGreater(shares[0], 15_000)
+        self.assertLess(shares[1], 300)
 
     def test_outcomes(self) -> None:
         def thrown(outcome: str) -> Any:

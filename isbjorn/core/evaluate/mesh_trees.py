@@ -35,6 +35,9 @@ _PER_LEAF = 4
 _NOTHING = np.zeros(1, np.float32)
 # The sine of an angle below which a way goes along a face, not toward it; strides toward a triangle at most.
 _GRAZING, _MOST_STRIDES = 1e-6, 64
+# Triangles that are looked at for a distance at most. More are about as far as the nearest only at the middle of a fine hollow,
+# where the distance is then known to a facet.
+MOST_LOOKED = 1024
 
 _trees: Cache[Floats] = Cache("models", 0.3)
 
@@ -190,7 +193,7 @@ def _nearest(trees: Floats, first: int, x: float, y: float, z: float, best: floa
     levels, count = int(trees[first + _LEVELS]), int(trees[first + _TRIANGLES])
     leaves, boxes = 1 << levels, _boxes(trees, first)
     triangles = boxes + _BOX * 2 * leaves
-    which = -1
+    which, looked = -1, 0
     node, trail = 1, 0
     while True:
         goes_down = False
@@ -203,12 +206,13 @@ def _nearest(trees: Floats, first: int, x: float, y: float, z: float, best: floa
                 node, trail, goes_down = near, 2 * trail + (1 if to_far < best else 0), True
         else:
             for k in range(((node - leaves) * count) >> levels, ((node - leaves + 1) * count) >> levels):
+                looked += 1
                 qx, qy, qz, _ = _on_triangle(trees, triangles + _TRIANGLE * k, x, y, z)
                 d = (x - qx) ** 2 + (y - qy) ** 2 + (z - qz) ** 2
                 if d < best:
                     best, which = d, triangles + _TRIANGLE * k
         while not goes_down:
-            if trail == 0:
+            if trail == 0 or (looked > MOST_LOOKED and which >= 0):
                 return best, which
             while trail % 2 == 0:
                 node, trail = node >> 1, trail >> 1
@@ -320,11 +324,19 @@ def least_distance(trees: Floats, rows: Doubles, s: int, r: int, at: int, dx: fl
     return unit * max(known - off, box)
 
 
-@inline_kernel("f8(f4[::1], i8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
+@inline_kernel("f8(f4[::1], i8, f8, f8, f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
 def _enters(
-    trees: Floats, at: int, x: float, y: float, z: float, ix: float, iy: float, iz: float, radius: float, far: float
-) -> float:
-    """How far along a way (1 / direction) a ball comes into a box; 1e300 if it does not before `far`."""
+    trees: Floats, at: int, x: float, y: float, z: float, ux: float, uy: float, uz: float, ix: float, iy: float, iz: float,
+    radius: float, far: float,
+) -> float:  # fmt: skip
+    """How far along a way (u, unit; i: 1 / u) a ball comes near a box; 1e300 if it does not before `far`, or leaves it behind."""
+    ahead = max(ux * (trees[at] - x), ux * (trees[at + 3] - x)) + max(
+        uy * (trees[at + 1] - y), uy * (trees[at + 4] - y)
+    )
+    ahead += max(uz * (trees[at + 2] - z), uz * (trees[at + 5] - z))
+    reach = radius + far
+    if ahead <= 0 or _to_box(trees, at, x, y, z) > reach * reach:
+        return 1e300
     a, b = (trees[at] - radius - x) * ix, (trees[at + 3] + radius - x) * ix
     low, high = min(a, b), max(a, b)
     a, b = (trees[at + 1] - radius - y) * iy, (trees[at + 4] + radius - y) * iy
@@ -440,8 +452,8 @@ def cast(
         goes_down = False
         if node < leaves:
             one, other = 2 * node, 2 * node + 1
-            to_one = _enters(trees, boxes + _BOX * one, x, y, z, ix, iy, iz, wide, best)
-            to_other = _enters(trees, boxes + _BOX * other, x, y, z, ix, iy, iz, wide, best)
+            to_one = _enters(trees, boxes + _BOX * one, x, y, z, vx, vy, vz, ix, iy, iz, wide, best)
+            to_other = _enters(trees, boxes + _BOX * other, x, y, z, vx, vy, vz, ix, iy, iz, wide, best)
             if to_other < to_one:
                 one, other, to_one, to_other = other, one, to_other, to_one
             if to_one < 1e300:
@@ -460,4 +472,4 @@ def cast(
             while trail % 2 == 0:
                 node, trail = node >> 1, trail >> 1
             node, trail = node ^ 1, trail - 1
-            goes_down = _enters(trees, boxes + _BOX * node, x, y, z, ix, iy, iz, wide, best) < 1e300
+            goes_down = _enters(trees, boxes + _BOX * node, x, y, z, vx, vy, vz, ix, iy, iz, wide, best) < 1e300

@@ -163,7 +163,7 @@ def counted(
         things["steady step"] += steps
     else:
         held = HELD if emitter.strand is not None else 0
-        things["step"] += steps * (1 + held + sum(weight_of(force) for force in shot.reaching(emitter)))
+        things["step"] += steps * (1 + held + sum(weight_of(force, emitter) for force in shot.reaching(emitter)))
     blurred = exposed and emitter.motion_blur
     things["look"] += n / 1e6 * (3 if blurred else 1)
     things["exposed emitter"] += float(blurred)

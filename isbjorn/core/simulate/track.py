@@ -25,7 +25,9 @@ from isbjorn.core.emit.newborn import BirthSource
 from isbjorn.core.emit.recorded import RecordedBirths, source_of
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.errors import Stale
+from isbjorn.core.evaluate.mesh_trees import MOST_LOOKED
 from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.random import stream_key
 from isbjorn.core.simulate import state_layout
 from isbjorn.core.simulate.checkpoints import StateCache
@@ -42,6 +44,8 @@ from isbjorn.core.time import lattice_index
 
 # Steps of all particles of an emitter from birth to the moment: some seconds to half a minute of a plain machine.
 _MOST_STEPS, _MOST_ALIVE = 5e8, 5_000_000
+# Costs of a face of a model that a body meets: a step looks at it a few times.
+_PER_FACE_MET = 8.0
 _MANY_STEPS, _FEWEST = 12_000, 20
 # As many, where each step is only a few multiplications.
 _MOST_EXACT_STEPS = 2.5e9
@@ -67,7 +71,7 @@ def affordable_alive(shot: Shot, emitter: Emitter, births: Births, source: Birth
     if is_steady(shot, emitter, readings):
         return int(min(_MOST_ALIVE, max(_FEWEST, _MOST_EXACT_STEPS / max(1.0, lived * shot.simulation_rate))))
     weight = (
-        1.0 + sum(weight_of(force) for force in reaching) + (HELD if emitter.strand is not None else 0)
+        1.0 + sum(weight_of(force, emitter) for force in reaching) + (HELD if emitter.strand is not None else 0)
     ) * joints_of(emitter)
     steps = lived * shot.simulation_rate
     # A jump far ahead steps all particles with very long lives at once: fewer of them are affordable.
@@ -75,15 +79,18 @@ def affordable_alive(shot: Shot, emitter: Emitter, births: Births, source: Birth
     return max(_FEWEST, int(most / max(1.0, steps * weight)))
 
 
-def weight_of(force: Any) -> float:
-    """What a force costs in a step, as a multiple of a plain one."""
+def weight_of(force: Any, emitter: Emitter) -> float:
+    """What a force costs in a step of an emitter's particle, as a multiple of a plain one."""
     if isinstance(force, Interaction):
         return force.weight
     if hasattr(force, "octaves"):
         deep = all(n.value > 0 or n.timed for n in (force.along_x, force.along_y, force.along_z))
         return float(force.octaves * (4 if deep else 1) * (2 if force.noise == "cellular" else 1))
     if getattr(force, "shape", None) == "model":
-        return 4.0
+        # A body that is large beside the model meets many of its faces, as far as they are looked at.
+        large = min(1.0, (emitter.size.value + emitter.size.spread) / max(1.0, force.size.value))
+        met = min(MOST_LOOKED, large * large * len(mesh_of_solid(force.model).faces) / 4)
+        return 4.0 + _PER_FACE_MET * large * met
     if hasattr(force, "points"):
         return 0.5 * len(force.points)
     return 2.0 if force.solid else 0.3
