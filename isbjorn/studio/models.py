@@ -25,21 +25,8 @@ Here = Annotated[Studio, Depends(studio_of)]
 _SECONDS, _MEGABYTES = 90, 4096
 
 
-class ModelTaken(BaseModel):
-    """A model that was read, as a document names it, and what it is."""
-
-    media: str
-    digest: str
-    name: str
-    points: int
-    faces: int
-    longest: float = Field(description="Longest side of the box around the model, in the file's unit.")
-    closed: bool = Field(description="Whether the model has an inside.")
-    inverted: bool = Field(description="Whether its faces pointed inward, and were turned.")
-
-
-class ProjectModel(BaseModel):
-    """A model of a project, as a document names it, and what it is."""
+class NamedModel(BaseModel):
+    """A model, as a document names it, and what it is."""
 
     media: str
     digest: str
@@ -48,6 +35,17 @@ class ProjectModel(BaseModel):
     faces: int
     longest: float = Field(description="Longest side of the box around the model, in the unit of its file.")
     closed: bool = Field(description="Whether the model has an inside.")
+
+
+class ModelTaken(NamedModel):
+    """A model that was read."""
+
+    inverted: bool = Field(description="Whether its faces pointed inward, and were turned.")
+
+
+class ProjectModel(NamedModel):
+    """A model of a project."""
+
     bytes: int
 
 

@@ -3,6 +3,7 @@
   import type { components } from '../api/types';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
+  import DropTile from '../ui/DropTile.svelte';
   import Sheet from '../ui/Sheet.svelte';
 
   type Model = components['schemas']['ProjectModel'];
@@ -11,7 +12,6 @@
   let models = $state<Model[]>([]);
   let busy = $state('');
   let share = $state(0);
-  let dropping = $state(false);
   const project = $derived(desk.state?.project_id ?? 0);
 
   $effect(() => {
@@ -77,36 +77,15 @@
         <span class="block px-2 pb-1.5 text-[11px] text-soft">{facts(model)}</span>
       </button>
     {/each}
-    <label
-      class="grid min-h-40 cursor-pointer place-items-center rounded-lg border border-dashed p-3 text-center {dropping
-        ? 'border-aurora bg-aurora-ground'
-        : 'border-line-strong hover:border-soft'}"
-      ondragover={(e) => {
-        e.preventDefault();
-        dropping = true;
-      }}
-      ondragleave={() => (dropping = false)}
-      ondrop={(e) => {
-        e.preventDefault();
-        dropping = false;
-        void take(e.dataTransfer?.files ?? null);
-      }}
+    <DropTile
+      class="min-h-40"
+      label="Import a model"
+      accept=".obj,.glb,.gltf,.ply,.stl,.usd,.usda,.usdc,.usdz"
+      busy={busy && `Reading ${busy}`}
+      {share}
+      ontake={(files) => void take(files)}
     >
-      {#if busy}
-        <span
-          >Reading {busy}<br /><progress class="w-28 accent-(--aurora)" max="1" value={share}
-          ></progress></span
-        >
-      {:else}
-        <span class="text-soft"><span class="text-word">Import a model</span>, or drop it here.</span>
-      {/if}
-      <input
-        type="file"
-        class="sr-only"
-        aria-label="Import a model"
-        accept=".obj,.glb,.gltf,.ply,.stl,.usd,.usda,.usdc,.usdz"
-        onchange={(e) => take(e.currentTarget.files)}
-      />
-    </label>
+      <span class="text-word">Import a model</span>, or drop it here.
+    </DropTile>
   </div>
 </Sheet>

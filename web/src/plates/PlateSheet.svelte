@@ -2,6 +2,7 @@
   import { got, api, upload, type Folder, type Found, type Media } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
+  import DropTile from '../ui/DropTile.svelte';
   import Icon from '../ui/Icon.svelte';
   import { framesPerSecond } from '../ui/rates';
   import Sheet from '../ui/Sheet.svelte';
@@ -13,7 +14,6 @@
   let busy = $state('');
   let share = $state(0);
   let path = $state('');
-  let dropping = $state(false);
   const project = $derived(desk.state?.project_id ?? 0);
 
   $effect(() => {
@@ -157,41 +157,17 @@
         <span class="block truncate px-2 pb-1.5 text-[11px] text-soft">{facts(media)}</span>
       </button>
     {/each}
-    <label
-      class="grid min-h-28 cursor-pointer place-items-center rounded-lg border border-dashed p-3 text-center {dropping
-        ? 'border-aurora bg-aurora-ground'
-        : 'border-line-strong hover:border-soft'}"
-      ondragover={(e) => {
-        e.preventDefault();
-        dropping = true;
-      }}
-      ondragleave={() => (dropping = false)}
-      ondrop={(e) => {
-        e.preventDefault();
-        dropping = false;
-        void take(e.dataTransfer?.files ?? null);
-      }}
+    <DropTile
+      class="min-h-28"
+      label="Import a plate"
+      accept=".mp4,.mov,.m4v,.mkv,.webm,.avi,.mxf,.png,.jpg,.jpeg,.tif,.tiff,.exr,.dpx"
+      busy={busy && `Taking in ${busy}`}
+      {share}
+      multiple
+      ontake={(files) => void take(files)}
     >
-      {#if busy}
-        <span
-          >Taking in {busy}<br /><progress class="w-36 accent-(--aurora)" max="1" value={share}
-          ></progress></span
-        >
-      {:else}
-        <span class="text-soft"
-          ><span class="text-word">Import a file</span>, or drop it here.<br />Several pictures make a
-          sequence.</span
-        >
-      {/if}
-      <input
-        type="file"
-        multiple
-        class="sr-only"
-        aria-label="Import a plate"
-        accept=".mp4,.mov,.m4v,.mkv,.webm,.avi,.mxf,.png,.jpg,.jpeg,.tif,.tiff,.exr,.dpx"
-        onchange={(e) => take(e.currentTarget.files)}
-      />
-    </label>
+      <span class="text-word">Import a file</span>, or drop it here.<br />Several pictures make a sequence.
+    </DropTile>
   </div>
   <h3 class="mt-5 mb-1.5 font-semibold text-soft">Folders on this machine</h3>
   {#each folders as folder (folder.id)}
