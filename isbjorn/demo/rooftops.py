@@ -28,19 +28,7 @@ from isbjorn.core.evaluate.meshes import Mesh, face_normals, fitted, rotations
 from isbjorn.core.records import make_record
 from isbjorn.core.render.camera import projection
 from isbjorn.core.render.lights import LAMP
-from isbjorn.core.render.models.faces import (
-    ALPHA,
-    FIRST,
-    INSTANCE_COLUMNS,
-    LAST,
-    MATRIX,
-    PLACE,
-    POINT,
-    POINTS,
-    RADIUS,
-    TINT,
-    joined,
-)
+from isbjorn.core.render.models.faces import ALPHA, RADIUS, TINT, instance_of, joined
 from isbjorn.core.render.models.shading import KINDS, MATERIAL
 from isbjorn.core.render.models.surroundings import built_in
 from isbjorn.core.render.models.tiles import draw_models
@@ -75,11 +63,8 @@ def _houses() -> Floats:
     """The town as the shot's camera sees it, linear light with cover, (height, width, 4)."""
     view = projection(Shot(camera=_CAMERA), 1.0, 0.0)
     geometry = joined([_in_colours()])
-    rows = np.zeros((1, INSTANCE_COLUMNS))
     turn = rotations(np.zeros(1), np.radians([[_TURN_X, _TURN_Y]]), None)[0]
-    rows[0, MATRIX : MATRIX + 9] = (view.axes @ turn * (_SIZE / 2)).reshape(-1)
-    rows[0, PLACE : PLACE + 3] = (np.array([_ACROSS, _UP, _DEPTH]) - view.eye) @ view.axes.T
-    rows[0, [FIRST, LAST, POINT, POINTS]] = geometry.ranges[0]
+    rows = instance_of(view, geometry, np.array([_ACROSS, _UP, _DEPTH]), turn, _SIZE / 2)
     rows[0, TINT : TINT + 3], rows[0, ALPHA], rows[0, RADIUS] = 1, 1, _SIZE / 2
     look = make_record(
         MATERIAL, kind=KINDS["matte"], rough=1, strength=2.6, index=1.5, rim=np.zeros(3), fall=1, behind=0, sky=0

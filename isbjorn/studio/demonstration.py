@@ -136,27 +136,23 @@ class Painting:
         assert self.note is not None
         return self.note.project
 
-    def _heard(self) -> tuple[str, str]:
-        """The piece of music: its name in the store, and its digest."""
-        music = f"{_FOLDER}/night-music.wav"
-        path = self.store.media_folder / music
-        if not path.is_file():
-            write_music(path)
-        if not self._has(music):
-            self.store.add_media(unseen(self.project, "Night music", music, "sound", path.stat().st_size))
-        return music, digest_of(path)
-
-    def _model(self, name: str, made: Callable[[], Geometry]) -> tuple[str, str]:
-        """A model: its name in the store, and its digest."""
-        media = f"{_FOLDER}/{name.lower()}.npz"
+    def _used(self, name: str, file: str, kind: str, write: Callable[[Path], None]) -> tuple[str, str]:
+        """What shots use besides their plates: its name in the store, and its digest. An interrupted one is written again."""
+        media = f"{_FOLDER}/{file}"
         path = self.store.media_folder / media
         if not path.is_file():
             partial = path.with_name(f".{path.name}")
-            write_geometry(partial, made())
+            write(partial)
             partial.replace(path)
         if not self._has(media):
-            self.store.add_media(unseen(self.project, name, media, "model", path.stat().st_size))
+            self.store.add_media(unseen(self.project, name, media, kind, path.stat().st_size))
         return media, digest_of(path)
+
+    def _heard(self) -> tuple[str, str]:
+        return self._used("Night music", "night-music.wav", "sound", write_music)
+
+    def _model(self, name: str, made: Callable[[], Geometry]) -> tuple[str, str]:
+        return self._used(name, f"{name.lower()}.npz", "model", lambda path: write_geometry(path, made()))
 
     def _make(self, scene: _Scene, used: tuple[str, str]) -> None:
         media = f"{_FOLDER}/{scene.file}"

@@ -1,7 +1,8 @@
 """Models that were read from files: one uncompressed `.npz` each, found by its digest.
 
 It holds `points` (v, 3) float32, `faces` (f, 4) int32 as in `Mesh`, `colours` (v, 3) float32, linear, or of no length, and
-`facts`: the longest side of the box around it in the unit of the file that it came from, and 1 if it is closed.
+`facts`: how many points and faces it has, the longest side of the box around it in the unit of the file that it came from, and 1
+if it has an inside.
 """
 
 from __future__ import annotations
@@ -36,7 +37,7 @@ class ModelFacts:
 def write_model(path: Path, points: Floats, faces: Ints, colours: Floats | None, longest: float, closed: bool) -> None:
     """Write a model; see above. Raises OSError when the disk is full."""
     none = np.zeros((0, 3), np.float32)
-    facts = np.array([longest, closed], np.float32)
+    facts = np.array([len(points), len(faces), longest, closed])
     np.savez(path, points=points, faces=faces, colours=none if colours is None else colours, facts=facts)
 
 
@@ -44,8 +45,8 @@ def facts_of(path: Path) -> ModelFacts:
     """What a model that was written is. Raises IsbjornError if it is missing or damaged."""
     try:
         with np.load(path, allow_pickle=False) as file:
-            longest, closed = (float(fact) for fact in file["facts"])
-            return ModelFacts(len(file["points"]), len(file["faces"]), longest, closed > 0)
+            points, faces, longest, closed = (float(fact) for fact in file["facts"])
+            return ModelFacts(int(points), int(faces), longest, closed > 0)
     except (OSError, ValueError, KeyError, EOFError) as error:
         raise IsbjornError(f"this is not a model ({type(error).__name__}).", path.name, "Import it again.") from None
 

@@ -16,11 +16,9 @@ from isbjorn.core.document import Emitter, Number, Shot
 from isbjorn.core.document.base import Gripped, Part, ShownIf
 from isbjorn.core.document.deformers import Bend
 from isbjorn.core.document.kinds import is_framed
-from isbjorn.core.document.models import ModelShape
-from isbjorn.core.emit.shapes import outline
-from isbjorn.core.emit.shapes.base import ShapeSetting
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.lines import circle, rectangle
+from isbjorn.core.evaluate.placed_models import placed_edges
 from isbjorn.core.evaluate.readings import Readings, Transform
 from isbjorn.core.render.camera import Projection
 from isbjorn.core.render.mattes import shape_outline
@@ -151,12 +149,6 @@ def place_grips(readings: Readings, view: Projection, thing: Any, t: float) -> t
     return grips + list(path_grips(from_start, thing.path.points, "path/points")), [line]
 
 
-def _model_lines(readings: Readings, thing: Any, t: float) -> list[Doubles]:
-    """The edges of a thing that has the form of a model, in its coordinates."""
-    shape = ModelShape(**dict(thing.model), size=thing.size, turn_x=thing.turn_x, turn_y=thing.turn_y)
-    return outline(shape, ShapeSetting(np.array([t]), readings))
-
-
 def zone_shown(shot: Shot, readings: Readings, view: Projection, zone: Any, t: float) -> Shown:
     """A zone: its edge, and within it the line from which it is full."""
     sight = Sight(view, readings.frames(zone, np.array([t])))
@@ -171,7 +163,7 @@ def zone_shown(shot: Shot, readings: Readings, view: Projection, zone: Any, t: f
         w, h = readings.now(zone.width, t) / 2, readings.now(zone.height, t) / 2
         own, inner = [rectangle(w, h)], [rectangle(max(0.0, w - falloff), max(0.0, h - falloff))]
     elif zone.shape == "model":
-        own, inner = _model_lines(readings, zone, t), []
+        own, inner = placed_edges(zone, lambda number: readings.now(number, t)), []
     else:
         far = float(max(shot.width, shot.height))
         level = np.array([[-far, 0.0, 0.0], [far, 0.0, 0.0]])
@@ -232,10 +224,7 @@ def force_shown(
 ) -> Shown:
     """A force: its lines and grips. Its field is added as arrows where it acts on emitters."""
     sight = Sight(view, force_frames(readings, force, emitter, t))
-    if getattr(force, "shape", "") == "model":
-        lines = _model_lines(readings, force, t)
-    else:
-        lines = lines_of(force, lambda number: readings.now(number, t), float(max(shot.width, shot.height)))
+    lines = lines_of(force, lambda number: readings.now(number, t), float(max(shot.width, shot.height)))
     grips = part_grips(readings, sight, force, t)
     if not is_framed(type(force)):
         return Shown(id=force.id, kind=force.kind, centre=sight.centre)
@@ -280,7 +269,7 @@ def matte_shown(readings: Readings, view: Projection, matte: Any, t: float) -> S
     sight = Sight(view, readings.frames(matte, np.array([t])))
     place, way = place_grips(readings, view, matte, t)
     if matte.kind == "model":
-        lines = [sight.points(line) for line in _model_lines(readings, matte, t)]
+        lines = [sight.points(line) for line in placed_edges(matte, lambda number: readings.now(number, t))]
         grips = [*place, *part_grips(readings, sight, matte, t)]
         return Shown(id=matte.id, kind="matte", centre=sight.centre, lines=lines, way=way, grips=grips)
     if matte.kind != "shape":

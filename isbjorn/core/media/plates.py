@@ -249,11 +249,7 @@ class PlateReader:
         with self._lock:
             frames, changed = self._frames(media)
             key = ("depth", media, changed, number, fit, width, height, scale)
-            found = self._kept.get(key)
-            if found is None:
-                found = self._read_depth(frames, number, width, height, fit, scale)
-                self._keep(key, found)
-            self._kept.move_to_end(key)
+            found = self._found(key, lambda: self._read_depth(frames, number, width, height, fit, scale))
         return np.asarray(found, np.float32)
 
     def _read_depth(

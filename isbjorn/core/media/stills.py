@@ -139,6 +139,17 @@ def _reduced(source: Any, path: Path, encoding: Encoding) -> tuple[npt.NDArray[n
     return np.ascontiguousarray(np.concatenate(strips), np.float32), "linear", True
 
 
+def _pixels(source: Any, path: Path, channels: range, kind: str) -> npt.NDArray[Any]:
+    """Some channels of a picture, (height, width, channels)."""
+    spec = source.spec()
+    pixels = source.read_image(0, 0, channels.start, channels.stop, kind)
+    if pixels is None:
+        raise IsbjornError(
+            f"the file is damaged or incomplete ({source.geterror().strip()}).", str(path), "Export it again."
+        )
+    return np.asarray(pixels).reshape(spec.height, spec.width, -1)
+
+
 def read_still(path: Path, wanted: Encoding | None = None) -> tuple[npt.NDArray[Any], Encoding, bool]:
     """Pixels (height, width, 3 or 4) in uint8, uint16 or float32; the encoding (the file's own, unless one is wanted); whether
     alpha is premultiplied. One of more than 36 million pixels comes smaller, and linear.
@@ -151,14 +162,7 @@ def read_still(path: Path, wanted: Encoding | None = None) -> tuple[npt.NDArray[
         encoding = wanted or encoding_of(path, spec)
         if spec.width * spec.height > _WHOLE_PIXELS and spec.tile_width == 0:
             return _reduced(source, path, encoding)
-        pixels = source.read_image(0, 0, 0, min(4, spec.nchannels), _kind(spec))
-        if pixels is None:
-            raise IsbjornError(
-                f"the file is damaged or incomplete ({source.geterror().strip()}).",
-                str(path),
-                "Export it again.",
-            )
-        pixels = _channels(np.asarray(pixels).reshape(spec.height, spec.width, -1))
+        pixels = _channels(_pixels(source, path, range(min(4, spec.nchannels)), _kind(spec)))
         associated = pixels.shape[2] == 4 and not spec.get_int_attribute("oiio:UnassociatedAlpha", 0)
         return np.ascontiguousarray(pixels), encoding, associated
     finally:
@@ -175,11 +179,6 @@ def read_depth(path: Path) -> npt.NDArray[np.float32]:
         spec = source.spec()
         names = [str(name).rpartition(".")[2].lower() for name in spec.channelnames]
         first = next((names.index(name) for name in ("z", "depth") if name in names), 0)
-        pixels = source.read_image(0, 0, first, first + 1, "float")
-        if pixels is None:
-            raise IsbjornError(
-                f"the file is damaged or incomplete ({source.geterror().strip()}).", str(path), "Export it again."
-            )
-        return np.asarray(pixels, np.float32).reshape(spec.height, spec.width)
+        return np.asarray(_pixels(source, path, range(first, first + 1), "float")[..., 0], np.float32)
     finally:
         source.close()

@@ -124,34 +124,28 @@ class UsdWriter:
                 values = p[own].astype(np.float32)
                 made = _triples(values) if kind == Sdf.ValueTypeNames.Color3fArray else Vt.FloatArray.FromNumpy(values)
                 UsdGeom.PrimvarsAPI(points).GetPrimvar(name).Set(made, number)
-        if self._pose is not None:
-            self._instances(number, seconds, particles)
+            if self._pose is not None and has_models(self.shot.emitters[n]):
+                self._instances(f"{place}_Models", number, p, self._pose(seconds, n, p))
         self._camera(number, seconds)
         self._held += 64 * len(particles) + 512 * len(self.paths)
         if self._held > _HELD_BYTES:
             self._save()
 
-    def _instances(self, number: int, seconds: float, particles: Particles) -> None:
-        assert self._pose is not None
-        for n, (place, emitter) in enumerate(zip(self.paths, self.shot.emitters, strict=True)):
-            if not has_models(emitter):
-                continue
-            p = particles.where(particles.emitter == n)
-            poses = self._pose(seconds, n, p)
-            made = UsdGeom.PointInstancer.Get(self._stage, f"{place}_Models")
-            made.GetProtoIndicesAttr().Set(Vt.IntArray.FromNumpy(poses.which.astype(np.int32)), number)
-            made.GetPositionsAttr().Set(_triples(p.position), number)
-            made.GetVelocitiesAttr().Set(_triples(p.velocity), number)
-            made.GetScalesAttr().Set(_triples(poses.scale), number)
-            made.GetIdsAttr().Set(Vt.Int64Array.FromNumpy(np.ascontiguousarray(p.id)), number)
-            turns = [Gf.Quath(*(float(part) for part in turn)) for turn in _quaternions(poses.rotation)]
-            made.GetOrientationsAttr().Set(Vt.QuathArray(turns), number)
-            made.GetExtentAttr().Set(_extent(p), number)
-            primvars = UsdGeom.PrimvarsAPI(made)
-            primvars.GetPrimvar("displayColor").Set(_triples(p.colour), number)
-            opacity = Vt.FloatArray.FromNumpy(np.ascontiguousarray(p.opacity, np.float32))
-            primvars.GetPrimvar("displayOpacity").Set(opacity, number)
-            self._held += 96 * len(p)
+    def _instances(self, place: str, number: int, p: Particles, poses: Poses) -> None:
+        made = UsdGeom.PointInstancer.Get(self._stage, place)
+        made.GetProtoIndicesAttr().Set(Vt.IntArray.FromNumpy(poses.which.astype(np.int32)), number)
+        made.GetPositionsAttr().Set(_triples(p.position), number)
+        made.GetVelocitiesAttr().Set(_triples(p.velocity), number)
+        made.GetScalesAttr().Set(_triples(poses.scale), number)
+        made.GetIdsAttr().Set(Vt.Int64Array.FromNumpy(np.ascontiguousarray(p.id)), number)
+        turns = [Gf.Quath(*(float(part) for part in turn)) for turn in _quaternions(poses.rotation)]
+        made.GetOrientationsAttr().Set(Vt.QuathArray(turns), number)
+        made.GetExtentAttr().Set(_extent(p), number)
+        primvars = UsdGeom.PrimvarsAPI(made)
+        primvars.GetPrimvar("displayColor").Set(_triples(p.colour), number)
+        opacity = Vt.FloatArray.FromNumpy(np.ascontiguousarray(p.opacity, np.float32))
+        primvars.GetPrimvar("displayOpacity").Set(opacity, number)
+        self._held += 96 * len(p)
 
     def _camera(self, number: int, seconds: float) -> None:
         view = projection(self.shot, 1.0, seconds)

@@ -16,7 +16,7 @@ from numba import prange
 
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Doubles, Floats, Longs
-from isbjorn.core.document import Matte
+from isbjorn.core.document import Matte, Plate
 from isbjorn.core.evaluate.plate_time import plate_frame
 from isbjorn.core.jit import njit
 from isbjorn.core.render.camera import Projection
@@ -31,6 +31,8 @@ HIDDEN = -1
 _WIDEST = 48
 # The least width over which a particle fades as it passes behind something, px.
 _LEAST_FADE = 1e-3
+# How a file is read where there is no plate.
+_LOOPED = Plate(media="-", beyond="loop")
 
 
 def _sights(view: Projection, places: Floats) -> Doubles:
@@ -103,18 +105,15 @@ def _walls(matte: Matte, context: RenderContext) -> Floats:
     view, plate = context.view, context.shot.plate
     if not matte.media:
         return np.full((view.height, view.width), np.inf, np.float32)
-    count = context.pictures.count(matte.media)
-    rate = context.pictures.own_rate(matte.media) or context.shot.frame_rate
-    if plate is None:
-        number: int | None = int(context.seconds * Fraction(rate)) % count
-    else:
-        # It goes with the plate: later, held or repeated as that is.
-        own = Fraction(plate.rate) if plate.rate and context.pictures.own_rate(matte.media) is None else Fraction(rate)
-        number = plate_frame(plate, context.seconds, own, count)
+    rate = context.pictures.own_rate(matte.media)
+    if rate is None:
+        rate = Fraction(plate.rate if plate is not None and plate.rate else context.shot.frame_rate)
+    # It goes with the plate: later, held or repeated as that is.
+    number = plate_frame(plate or _LOOPED, context.seconds, rate, context.pictures.count(matte.media))
     if number is None:
         return np.full((view.height, view.width), np.inf, np.float32)
-    fit = plate.fit if plate is not None else "fill"
-    values = context.pictures.depth(matte.media, number, view.width, view.height, fit, view.width / context.shot.width)
+    fit, scale = (plate or _LOOPED).fit, view.width / context.shot.width
+    values = context.pictures.depth(matte.media, number, view.width, view.height, fit, scale)
     margin = context.read(matte.margin)
     if matte.values == "distance":
         far = np.where(values > 0, values * np.float32(context.read(matte.unit)), np.inf)

@@ -14,14 +14,13 @@ from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.models import ModelShape
 from isbjorn.core.emit.shapes.base import Lines, Scattered, ShapeEngine, ShapeSetting, unit
 from isbjorn.core.evaluate.meshes import Mesh, rotations
+from isbjorn.core.evaluate.placed_models import edges_of
 from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.jit import njit
 from isbjorn.core.runtime.parallel import kernel_lock
 
 # Places inside a model that births are dealt, and the grid of lines along which they are found.
 _PLACES, _GRID = 1 << 15, 48
-# Edges that are outlined at most; of more, only the sharpest.
-_MOST_LINES = 240
 _STEPS = [1.2207440846057596 ** -(j + 1) for j in range(3)]
 
 
@@ -185,14 +184,7 @@ def _scatter(shape: ModelShape, draws: Doubles, setting: ShapeSetting) -> Scatte
 
 
 def _outline(shape: ModelShape, setting: ShapeSetting) -> Lines:
-    mesh = mesh_of_solid(shape)
-    ends, cosine = mesh.edges
-    order = np.argsort(cosine, kind="stable")[:_MOST_LINES]
-    seen = order if len(ends) <= _MOST_LINES else order[cosine[order] < math.cos(math.radians(15))]
-    if len(seen) == 0:
-        seen = np.linspace(0, len(ends) - 1, _MOST_LINES).astype(np.int64)
-    points = mesh.points.astype(np.float64) @ _turns(shape, setting)[0].T * (0.5 * float(setting.read(shape.size)[0]))
-    return [points[ends[k]] for k in seen]
+    return edges_of(mesh_of_solid(shape), _turns(shape, setting)[0], 0.5 * float(setting.read(shape.size)[0]))
 
 
 def _measure(shape: ModelShape, setting: ShapeSetting) -> tuple[float, int]:

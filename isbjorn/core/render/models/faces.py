@@ -18,7 +18,7 @@ from isbjorn.core.arrays import Doubles, Floats, Ints, Longs
 from isbjorn.core.evaluate.meshes import Mesh
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records, records
-from isbjorn.core.render.camera import VIEW
+from isbjorn.core.render.camera import VIEW, Projection
 from isbjorn.core.runtime.memory import Cache
 
 # Columns of a visible face: place and reach for the tiles; number of corners, and their pixels; nearness at the origin of the
@@ -60,6 +60,16 @@ def _tints(mesh: Mesh, faces: Ints) -> Floats:
     if mesh.colours is None:
         return np.ones((len(faces), 3), np.float32)
     return np.ascontiguousarray(mesh.colours[faces[:, :3]].mean(axis=1), np.float32)
+
+
+def instance_of(view: Projection, geometry: Geometry, place: Doubles, turn: Doubles, half: float) -> Doubles:
+    """The first mesh of a geometry as an instance (1, `INSTANCE_COLUMNS`) at a place (3,), turned by a matrix (3, 3), with `half`
+    px for its unit. It has no colour yet."""
+    rows = np.zeros((1, INSTANCE_COLUMNS))
+    rows[0, MATRIX : MATRIX + 9] = (view.axes @ turn * half).reshape(-1)
+    rows[0, PLACE : PLACE + 3] = (place - view.eye) @ view.axes.T
+    rows[0, [FIRST, LAST, POINT, POINTS]] = geometry.ranges[0]
+    return rows
 
 
 _joined: Cache[Geometry] = Cache("models", 0.3)

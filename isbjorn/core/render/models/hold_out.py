@@ -17,21 +17,7 @@ from isbjorn.core.evaluate.placed_models import turned
 from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.jit import njit
 from isbjorn.core.render.camera import Projection
-from isbjorn.core.render.models.faces import (
-    FIRST,
-    INSTANCE_COLUMNS,
-    LAST,
-    MATRIX,
-    NEAR,
-    NEAR_X,
-    NEAR_Y,
-    PLACE,
-    POINT,
-    POINTS,
-    Geometry,
-    joined,
-    seen_faces,
-)
+from isbjorn.core.render.models.faces import NEAR, NEAR_X, NEAR_Y, Geometry, instance_of, joined, seen_faces
 from isbjorn.core.render.models.lanes import LANE_ROWS, NOTHING, SAMPLES
 from isbjorn.core.render.models.raster import EMPTY, WHOLE, draw_face
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
@@ -151,11 +137,8 @@ def _hold_out(matte: Matte, context: RenderContext) -> HoldOut:
     frames = context.solver.readings.frames(matte, t)
     geometry = joined([mesh_of_solid(matte.model)])
     turn = turned(matte, context.solver.readings, t, frames.turn)[0]
-    rows = np.zeros((1, INSTANCE_COLUMNS))
     half = 0.5 * context.read(matte.size) * float(frames.size[0])
-    rows[0, MATRIX : MATRIX + 9] = (view.axes @ turn * half).reshape(-1)
-    rows[0, PLACE : PLACE + 3] = (frames.place[0] - view.eye) @ view.axes.T
-    rows[0, [FIRST, LAST, POINT, POINTS]] = geometry.ranges[0]
+    rows = instance_of(view, geometry, frames.place[0], turn, half)
     # Its blur reaches three times as far as its deviation.
     soft = math.ceil(1.5 * context.read(matte.feather) * view.scale_x)
     return _held(view, rows, geometry, context.read(matte.margin), soft)

@@ -13,7 +13,7 @@ from isbjorn.core.document import Surface
 from isbjorn.core.evaluate import bezier, mesh_trees
 from isbjorn.core.evaluate.lines import Read, circle, rectangle
 from isbjorn.core.evaluate.mesh_trees import PLACED_WIDTH
-from isbjorn.core.evaluate.placed_models import is_open
+from isbjorn.core.evaluate.placed_models import is_open, placed_edges
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.simulate.forces.follow import nearest
 from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, ForceSetting, base, place
@@ -99,6 +99,8 @@ def lines(force: Surface, read: Read, far: float) -> list[Doubles]:
             return [circle(read(force.radius))]
         case "path":
             return [bezier.flat(force.points, force.closed)]
+        case "model":
+            return placed_edges(force, read)
         case _:
             return []
 
