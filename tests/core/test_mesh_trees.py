@@ -5,7 +5,7 @@ import unittest
 import numpy as np
 
 from isbjorn.core.arrays import Doubles, Floats
-from isbjorn.core.evaluate import mesh_trees
+from isbjorn.core.evaluate import mesh_casts, mesh_trees
 from isbjorn.core.evaluate.mesh_trees import PLACED_WIDTH, TURN, UNIT, tree_of
 from isbjorn.core.evaluate.meshes import Mesh, mesh_of, rotations
 from isbjorn.core.evaluate.solids import solid
@@ -23,7 +23,7 @@ def distances(mesh: Mesh, rows: Doubles, places: Doubles) -> Doubles:
 
 
 def cast(tree: Floats, rows: Doubles, start: Doubles, way: Doubles, length: float, radius: float) -> Doubles:
-    return np.array(mesh_trees.cast(tree, rows, 0, 0, 0, *start, *way, length, radius, 0.01))
+    return np.array(mesh_casts.cast(tree, rows, 0, 0, 0, *start, *way, length, radius, 0.01))
 
 
 class Distances(unittest.TestCase):

@@ -1,4 +1,4 @@
-"""Meshes in a tree of boxes, in which kernels find what is near a place, and what a ball meets on its way.
+"""Meshes in a tree of boxes, in which kernels find what is near a place; `mesh_casts` finds what a ball meets on its way.
 
 A tree is one row of float32: a header (number of levels and of triangles, 1 if the mesh has an inside, cells of a grid along x, y
 and z, its low corner, and a cell's side); the distances of the middles of the cells, below 0 inside; the boxes (low corner, high
@@ -27,14 +27,12 @@ from isbjorn.core.runtime.parallel import kernel_lock
 # Rows of the table of models in which a thing has one: where its tree begins, px in its unit, and its rotation matrix, by rows.
 TREE, UNIT, TURN = 0, 1, 2
 PLACED_WIDTH = 11
-_LEVELS, _TRIANGLES, _CLOSED, _CELLS, _LOW, _SIDE = 0, 1, 2, 3, 6, 9
-_HEADER, _BOX, _TRIANGLE = 10, 6, 27
+LEVELS, TRIANGLES, _CLOSED, _CELLS, _LOW, _SIDE = 0, 1, 2, 3, 6, 9
+_HEADER, BOX, TRIANGLE = 10, 6, 27
 # Cells along the longest side of the box around a mesh.
 _GRID = 32
 _PER_LEAF = 4
 _NOTHING = np.zeros(1, np.float32)
-# The sine of an angle below which a way goes along a face, not toward it; strides toward a triangle at most.
-_GRAZING, _MOST_STRIDES = 1e-6, 64
 # Triangles that are looked at for a distance at most. More are about as far as the nearest only at the middle of a fine hollow,
 # where the distance is then known to a facet.
 MOST_LOOKED = 1024
@@ -126,7 +124,7 @@ def _normals(points: Doubles, triangles: Ints) -> Doubles:
 
 
 @inline_kernel("Tuple((f8, f8, f8, i8))(f4[::1], i8, f8, f8, f8)", cache=True, error_model="numpy")
-def _on_triangle(trees: Floats, at: int, x: float, y: float, z: float) -> tuple[float, float, float, int]:
+def on_triangle(trees: Floats, at: int, x: float, y: float, z: float) -> tuple[float, float, float, int]:
     """The place of a triangle that is nearest, and its part: 0 face, 1 to 3 corner, 4 to 6 edge ab, bc, ca (Ericson 2005,
     "Real-time collision detection", 5.1.5)."""
     ax, ay, az = float(trees[at]), float(trees[at + 1]), float(trees[at + 2])
@@ -163,7 +161,7 @@ def _on_triangle(trees: Floats, at: int, x: float, y: float, z: float) -> tuple[
 
 
 @inline_kernel("UniTuple(f8,3)(f4[::1], i8)", cache=True, error_model="numpy")
-def _face_normal(trees: Floats, at: int) -> tuple[float, float, float]:
+def face_normal(trees: Floats, at: int) -> tuple[float, float, float]:
     ux, uy, uz = trees[at + 3] - trees[at], trees[at + 4] - trees[at + 1], trees[at + 5] - trees[at + 2]
     wx, wy, wz = trees[at + 6] - trees[at], trees[at + 7] - trees[at + 1], trees[at + 8] - trees[at + 2]
     nx, ny, nz = float(uy * wz - uz * wy), float(uz * wx - ux * wz), float(ux * wy - uy * wx)
@@ -172,7 +170,7 @@ def _face_normal(trees: Floats, at: int) -> tuple[float, float, float]:
 
 
 @inline_kernel("f8(f4[::1], i8, f8, f8, f8)", cache=True)
-def _to_box(trees: Floats, at: int, x: float, y: float, z: float) -> float:
+def to_box(trees: Floats, at: int, x: float, y: float, z: float) -> float:
     """The square of the distance to a box."""
     dx = max(max(trees[at] - x, x - trees[at + 3]), 0.0)
     dy = max(max(trees[at + 1] - y, y - trees[at + 4]), 0.0)
@@ -181,25 +179,25 @@ def _to_box(trees: Floats, at: int, x: float, y: float, z: float) -> float:
 
 
 @inline_kernel("i8(f4[::1], i8)", cache=True)
-def _boxes(trees: Floats, first: int) -> int:
+def boxes_of(trees: Floats, first: int) -> int:
     """Where the boxes of a tree are in the row, as if there were one before the root."""
     cells = int(trees[first + _CELLS]) * int(trees[first + _CELLS + 1]) * int(trees[first + _CELLS + 2])
-    return first + _HEADER + cells - _BOX
+    return first + _HEADER + cells - BOX
 
 
 @inline_kernel("Tuple((f8, i8))(f4[::1], i8, f8, f8, f8, f8)", cache=True)
 def _nearest(trees: Floats, first: int, x: float, y: float, z: float, best: float) -> tuple[float, int]:
     """The square of the distance to a mesh, and where its nearest triangle is in the row. best: a square that is above it."""
-    levels, count = int(trees[first + _LEVELS]), int(trees[first + _TRIANGLES])
-    leaves, boxes = 1 << levels, _boxes(trees, first)
-    triangles = boxes + _BOX * 2 * leaves
+    levels, count = int(trees[first + LEVELS]), int(trees[first + TRIANGLES])
+    leaves, boxes = 1 << levels, boxes_of(trees, first)
+    triangles = boxes + BOX * 2 * leaves
     which, looked = -1, 0
     node, trail = 1, 0
     while True:
         goes_down = False
         if node < leaves:
             near, far = 2 * node, 2 * node + 1
-            to_near, to_far = _to_box(trees, boxes + _BOX * near, x, y, z), _to_box(trees, boxes + _BOX * far, x, y, z)
+            to_near, to_far = to_box(trees, boxes + BOX * near, x, y, z), to_box(trees, boxes + BOX * far, x, y, z)
             if to_far < to_near:
                 near, far, to_near, to_far = far, near, to_far, to_near
             if to_near < best:
@@ -207,17 +205,17 @@ def _nearest(trees: Floats, first: int, x: float, y: float, z: float, best: floa
         else:
             for k in range(((node - leaves) * count) >> levels, ((node - leaves + 1) * count) >> levels):
                 looked += 1
-                qx, qy, qz, _ = _on_triangle(trees, triangles + _TRIANGLE * k, x, y, z)
+                qx, qy, qz, _ = on_triangle(trees, triangles + TRIANGLE * k, x, y, z)
                 d = (x - qx) ** 2 + (y - qy) ** 2 + (z - qz) ** 2
                 if d < best:
-                    best, which = d, triangles + _TRIANGLE * k
+                    best, which = d, triangles + TRIANGLE * k
         while not goes_down:
             if trail == 0 or (looked > MOST_LOOKED and which >= 0):
                 return best, which
             while trail % 2 == 0:
                 node, trail = node >> 1, trail >> 1
             node, trail = node ^ 1, trail - 1
-            goes_down = _to_box(trees, boxes + _BOX * node, x, y, z) < best
+            goes_down = to_box(trees, boxes + BOX * node, x, y, z) < best
 
 
 @inline_kernel("UniTuple(f8,4)(f4[::1], i8, f8, f8, f8, f8)", cache=True)
@@ -225,8 +223,8 @@ def _signed(trees: Floats, first: int, x: float, y: float, z: float, most: float
     """As `distance`, in the unit of a mesh. most: what the distance is at most."""
     d, which = _nearest(trees, first, x, y, z, most * most * (1.0 + 1e-6) + 1e-12)
     d = math.sqrt(d)
-    qx, qy, qz, part = _on_triangle(trees, which, x, y, z)
-    nx, ny, nz = _face_normal(trees, which)
+    qx, qy, qz, part = on_triangle(trees, which, x, y, z)
+    nx, ny, nz = face_normal(trees, which)
     sx, sy, sz = nx, ny, nz
     if part > 0:
         normal = which + 6 + 3 * part
@@ -240,7 +238,7 @@ def _signed(trees: Floats, first: int, x: float, y: float, z: float, most: float
 
 
 @inline_kernel("UniTuple(f8,2)(f4[::1], i8, f8, f8, f8)", cache=True)
-def _by_grid(trees: Floats, first: int, x: float, y: float, z: float) -> tuple[float, float]:
+def by_grid(trees: Floats, first: int, x: float, y: float, z: float) -> tuple[float, float]:
     """The distance of the middle of the cell that is nearest to a place, and how far away that is."""
     side = float(trees[first + _SIDE])
     nx, ny, nz = int(trees[first + _CELLS]), int(trees[first + _CELLS + 1]), int(trees[first + _CELLS + 2])
@@ -276,7 +274,7 @@ _measure = kernel_lock(_fill_grid)
 
 
 @inline_kernel("UniTuple(f8,3)(f8[:,:,::1], i8, i8, i8, f8, f8, f8)", cache=True)
-def _within(rows: Doubles, s: int, r: int, at: int, x: float, y: float, z: float) -> tuple[float, float, float]:
+def within(rows: Doubles, s: int, r: int, at: int, x: float, y: float, z: float) -> tuple[float, float, float]:
     """A direction of the shot, as the model turns it."""
     m = at + TURN
     return (
@@ -287,7 +285,7 @@ def _within(rows: Doubles, s: int, r: int, at: int, x: float, y: float, z: float
 
 
 @inline_kernel("UniTuple(f8,3)(f8[:,:,::1], i8, i8, i8, f8, f8, f8)", cache=True)
-def _without(rows: Doubles, s: int, r: int, at: int, x: float, y: float, z: float) -> tuple[float, float, float]:
+def without(rows: Doubles, s: int, r: int, at: int, x: float, y: float, z: float) -> tuple[float, float, float]:
     """A direction of the model, in the shot."""
     m = at + TURN
     return (
@@ -304,10 +302,10 @@ def distance(
     """Distance in px to a model that is `PLACED_WIDTH` columns of a row from `at` on, at an offset from its place, and the unit
     vector away from it: below 0 inside a closed one, where that points outward."""
     unit, first = rows[s, r, at + UNIT], int(rows[s, r, at + TREE])
-    x, y, z = _within(rows, s, r, at, dx / unit, dy / unit, dz / unit)
-    known, off = _by_grid(trees, first, x, y, z)
+    x, y, z = within(rows, s, r, at, dx / unit, dy / unit, dz / unit)
+    known, off = by_grid(trees, first, x, y, z)
     d, nx, ny, nz = _signed(trees, first, x, y, z, abs(known) + off)
-    nx, ny, nz = _without(rows, s, r, at, nx, ny, nz)
+    nx, ny, nz = without(rows, s, r, at, nx, ny, nz)
     return d * unit, nx, ny, nz
 
 
@@ -316,160 +314,9 @@ def least_distance(trees: Floats, rows: Doubles, s: int, r: int, at: int, dx: fl
     """What the distance to a model is at least, in px, at once: of its sign, and no larger; 0 near the model. Arguments as those of
     `distance`."""
     unit, first = rows[s, r, at + UNIT], int(rows[s, r, at + TREE])
-    x, y, z = _within(rows, s, r, at, dx / unit, dy / unit, dz / unit)
-    known, off = _by_grid(trees, first, x, y, z)
-    box = math.sqrt(_to_box(trees, _boxes(trees, first) + _BOX, x, y, z))
+    x, y, z = within(rows, s, r, at, dx / unit, dy / unit, dz / unit)
+    known, off = by_grid(trees, first, x, y, z)
+    box = math.sqrt(to_box(trees, boxes_of(trees, first) + BOX, x, y, z))
     if known < 0:
         return -unit * max(0.0, -known - off)
     return unit * max(known - off, box)
-
-
-@inline_kernel("f8(f4[::1], i8, f8, f8, f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True)
-def _enters(
-    trees: Floats, at: int, x: float, y: float, z: float, ux: float, uy: float, uz: float, ix: float, iy: float, iz: float,
-    radius: float, far: float,
-) -> float:  # fmt: skip
-    """How far along a way (u, unit; i: 1 / u) a ball comes near a box; 1e300 if it does not before `far`, or leaves it behind."""
-    ahead = max(ux * (trees[at] - x), ux * (trees[at + 3] - x)) + max(
-        uy * (trees[at + 1] - y), uy * (trees[at + 4] - y)
-    )
-    ahead += max(uz * (trees[at + 2] - z), uz * (trees[at + 5] - z))
-    reach = radius + far
-    if ahead <= 0 or _to_box(trees, at, x, y, z) > reach * reach:
-        return 1e300
-    a, b = (trees[at] - radius - x) * ix, (trees[at + 3] + radius - x) * ix
-    low, high = min(a, b), max(a, b)
-    a, b = (trees[at + 1] - radius - y) * iy, (trees[at + 4] + radius - y) * iy
-    low, high = max(low, min(a, b)), min(high, max(a, b))
-    a, b = (trees[at + 2] - radius - z) * iz, (trees[at + 5] + radius - z) * iz
-    low, high = max(max(low, min(a, b)), 0.0), min(high, max(a, b))
-    return low if low <= high and low < far else 1e300
-
-
-@inline_kernel("UniTuple(f8,4)(f4[::1], i8, f8, f8, f8, f8, f8, f8, f8, f8, f8)", cache=True, error_model="numpy")
-def _meets(
-    trees: Floats, at: int, x: float, y: float, z: float, ux: float, uy: float, uz: float, radius: float, near: float,
-    far: float,
-) -> tuple[float, float, float, float]:  # fmt: skip
-    """How far along a way (u, unit) a ball is free of a triangle, and the unit vector away from it there; 1e300 if it is so for
-    `far`. By Newton's method on the distance, which is convex along a way.
-
-    Where a face next to it is nearer than its edge, that face's normal counts: on a flat mesh, no edge is felt.
-    """
-    gone = 0.0
-    for stride in range(_MOST_STRIDES):
-        px, py, pz = x + ux * gone, y + uy * gone, z + uz * gone
-        qx, qy, qz, part = _on_triangle(trees, at, px, py, pz)
-        ex, ey, ez = px - qx, py - qy, pz - qz
-        d = math.sqrt(ex * ex + ey * ey + ez * ez)
-        if stride == 0 and d > far + radius + near:
-            return 1e300, 0.0, 0.0, 0.0
-        if d > 1e-9:
-            ex, ey, ez = ex / d, ey / d, ez / d
-        else:
-            # On the face, either side is met.
-            ex, ey, ez = _face_normal(trees, at)
-            if ux * ex + uy * ey + uz * ez > 0:
-                ex, ey, ez = -ex, -ey, -ez
-        toward = -(ux * ex + uy * ey + uz * ez)
-        if toward <= _GRAZING:
-            return 1e300, 0.0, 0.0, 0.0
-        if d - radius >= near:
-            gone += (d - radius - 0.5 * near) / toward
-            if gone >= far:
-                return 1e300, 0.0, 0.0, 0.0
-            continue
-        if part == 0:
-            return gone, ex, ey, ez
-        # Over which of the faces beside this part it is most.
-        nx, ny, nz = _face_normal(trees, at)
-        over, ox, oy, oz, tx, ty, tz = 1e-9, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
-        for edge in range(3):
-            if part - 4 != edge and part - 1 != edge and part - 1 != (edge + 1) % 3:
-                continue
-            m = at + 18 + 3 * edge
-            mx, my, mz = float(trees[m]), float(trees[m + 1]), float(trees[m + 2])
-            if mx == 0 and my == 0 and mz == 0:
-                continue
-            # The other face's normal is this one's, mirrored at that of the edge.
-            f = 2 * (nx * mx + ny * my + nz * mz)
-            mx, my, mz = f * mx - nx, f * my - ny, f * mz - nz
-            a, b = at + 3 * edge, at + 3 * ((edge + 1) % 3)
-            kx, ky, kz = (
-                float(trees[b] - trees[a]),
-                float(trees[b + 1] - trees[a + 1]),
-                float(trees[b + 2] - trees[a + 2]),
-            )
-            vx, vy, vz = ky * mz - kz * my, kz * mx - kx * mz, kx * my - ky * mx
-            length = max(math.sqrt(vx * vx + vy * vy + vz * vz), 1e-300)
-            vx, vy, vz = vx / length, vy / length, vz / length
-            along = ex * vx + ey * vy + ez * vz
-            if along > over:
-                over, ox, oy, oz, tx, ty, tz = along, mx, my, mz, vx, vy, vz
-        if ox == 0 and oy == 0 and oz == 0:
-            return gone, ex, ey, ez
-        if ex * ox + ey * oy + ez * oz < 0:
-            ox, oy, oz = -ox, -oy, -oz
-        if ux * ox + uy * oy + uz * oz < -_GRAZING:
-            return gone, ox, oy, oz
-        # It goes along the other face, up to the edge.
-        closing = -(ux * tx + uy * ty + uz * tz)
-        if closing <= _GRAZING:
-            return 1e300, 0.0, 0.0, 0.0
-        gone += max(over * d / closing, 0.1 * near)
-        if gone >= far:
-            return 1e300, 0.0, 0.0, 0.0
-    return gone, ex, ey, ez
-
-
-@inline_kernel(
-    "UniTuple(f8,4)(f4[::1], f8[:,:,::1], i8, i8, i8, f8, f8, f8, f8, f8, f8, f8, f8, f8)",
-    cache=True,
-    error_model="numpy",
-)
-def cast(
-    trees: Floats, rows: Doubles, s: int, r: int, at: int, dx: float, dy: float, dz: float, ux: float, uy: float,
-    uz: float, length: float, radius: float, near: float,
-) -> tuple[float, float, float, float]:  # fmt: skip
-    """How far along a way (u, unit) of some px a ball is free of a model, and the unit vector away from what it meets there; 1e300
-    if it meets nothing. near: the gap in px at which it touches. Other arguments as those of `distance`."""
-    unit, first = rows[s, r, at + UNIT], int(rows[s, r, at + TREE])
-    x, y, z = _within(rows, s, r, at, dx / unit, dy / unit, dz / unit)
-    vx, vy, vz = _within(rows, s, r, at, ux, uy, uz)
-    best, radius, near = length / unit, radius / unit, near / unit
-    known, off = _by_grid(trees, first, x, y, z)
-    if abs(known) - off > best + radius + near:
-        return 1e300, 0.0, 0.0, 0.0
-    ix = 1.0 / vx if abs(vx) > 1e-30 else math.copysign(1e30, vx)
-    iy = 1.0 / vy if abs(vy) > 1e-30 else math.copysign(1e30, vy)
-    iz = 1.0 / vz if abs(vz) > 1e-30 else math.copysign(1e30, vz)
-    levels, count = int(trees[first + _LEVELS]), int(trees[first + _TRIANGLES])
-    leaves, boxes = 1 << levels, _boxes(trees, first)
-    triangles, wide = boxes + _BOX * 2 * leaves, radius + near
-    nx, ny, nz = 0.0, 0.0, 0.0
-    met, node, trail = False, 1, 0
-    while True:
-        goes_down = False
-        if node < leaves:
-            one, other = 2 * node, 2 * node + 1
-            to_one = _enters(trees, boxes + _BOX * one, x, y, z, vx, vy, vz, ix, iy, iz, wide, best)
-            to_other = _enters(trees, boxes + _BOX * other, x, y, z, vx, vy, vz, ix, iy, iz, wide, best)
-            if to_other < to_one:
-                one, other, to_one, to_other = other, one, to_other, to_one
-            if to_one < 1e300:
-                node, trail, goes_down = one, 2 * trail + (1 if to_other < 1e300 else 0), True
-        else:
-            for k in range(((node - leaves) * count) >> levels, ((node - leaves + 1) * count) >> levels):
-                gone, ex, ey, ez = _meets(trees, triangles + _TRIANGLE * k, x, y, z, vx, vy, vz, radius, near, best)
-                if gone < best:
-                    met, best, nx, ny, nz = True, gone, ex, ey, ez
-        while not goes_down:
-            if trail == 0:
-                if not met:
-                    return 1e300, 0.0, 0.0, 0.0
-                nx, ny, nz = _without(rows, s, r, at, nx, ny, nz)
-                return best * unit, nx, ny, nz
-            while trail % 2 == 0:
-                node, trail = node >> 1, trail >> 1
-            node, trail = node ^ 1, trail - 1
-            goes_down = _enters(trees, boxes + _BOX * node, x, y, z, vx, vy, vz, ix, iy, iz, wide, best) < 1e300

@@ -22,7 +22,7 @@ import math
 import numpy as np
 
 from isbjorn.core.arrays import Doubles
-from isbjorn.core.evaluate import mesh_trees
+from isbjorn.core.evaluate import mesh_casts
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.random import draw_around
 from isbjorn.core.simulate.forces import surface
@@ -235,7 +235,7 @@ def trace(
         elif shape == MATTE:
             gone = _by_matte(rows, s, r, paths, solids, x, y, z, ux, uy, uz, best, radius)
         elif shape == MODEL:
-            gone, nx, ny, nz = mesh_trees.cast(
+            gone, nx, ny, nz = mesh_casts.cast(
                 solids[1], rows, s, r, surface.MODEL_COLUMNS, x - rows[s, r, PLACE], y - rows[s, r, PLACE + 1],
                 z - rows[s, r, PLACE + 2], ux, uy, uz, best, radius, _NEAR,
             )  # fmt: skip
