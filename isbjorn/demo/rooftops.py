@@ -25,6 +25,7 @@ from isbjorn.core.document.models import ModelShape
 from isbjorn.core.document.solids import Solid
 from isbjorn.core.document.values import Source
 from isbjorn.core.evaluate.meshes import Mesh, face_normals, fitted, rotations
+from isbjorn.core.evaluate.paint import Paint
 from isbjorn.core.records import make_record
 from isbjorn.core.render.camera import projection
 from isbjorn.core.render.lights import LAMP
@@ -45,7 +46,7 @@ _PLASTER = ("7c4a3c", "8a8578", "6f7f86", "8c6f4a", "59666f", "8d5b4f")
 
 
 def _in_colours() -> Mesh:
-    """The town with snow on its roofs, each house in its own colour: no face shares its corners with another."""
+    """The town with snow on its roofs, each house in its own colour."""
     points, faces = town()
     points = fitted(points)[0]
     flat = face_normals(points, faces)
@@ -53,10 +54,8 @@ def _in_colours() -> Mesh:
     plaster = np.array([rgb(_PLASTER[n // 9 % len(_PLASTER)]) for n in range(len(faces))])
     roof = (flat[:, 1] > 0.3)[:, None]
     colours = np.where(roof, rgb("a8c6ee"), 0.62 * plaster).astype(np.float32) ** 2.2
-    own = np.where(faces >= 0, np.arange(faces.size).reshape(faces.shape), -1).astype(np.int32)
-    normals = np.repeat(flat[:, None], 4, axis=1).astype(np.float32)
-    apart = points[np.maximum(faces, 0)].reshape(-1, 3)
-    return Mesh(apart, own, normals, np.repeat(colours, 4, axis=0))
+    normals, values = (np.repeat(of[:, None], 4, axis=1).astype(np.float32) for of in (flat, colours))
+    return Mesh(points, faces, normals, Paint(values, np.full(len(faces), -1, np.int32)))
 
 
 def _houses() -> Floats:

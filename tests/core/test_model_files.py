@@ -15,7 +15,6 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.model_files import MOST_FACES, write_model
 from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.media.models import ImportedModel, take_model
-from isbjorn.core.render.models.faces import joined
 
 
 def glb(document: dict[str, Any], binary: bytes = b"") -> bytes:
@@ -86,10 +85,8 @@ end_header
 3 0 1 2
 """
         mesh = mesh_of_solid(self.body(self.take("tri.ply", ply)))
-        assert mesh.colours is not None
-        np.testing.assert_allclose(mesh.colours, np.eye(3), atol=1e-6)
-        # Each face has the mean of its corners' colours, times the particle's.
-        np.testing.assert_allclose(joined([mesh]).tints, [[1 / 3] * 3], atol=1e-6)
+        assert mesh.paint is not None
+        np.testing.assert_allclose(mesh.paint.values[0, :3], np.eye(3), atol=1e-6)
 
     def test_faces_that_point_inward_are_turned(self) -> None:
         box = trimesh.creation.box((1, 1, 1))

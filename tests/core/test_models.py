@@ -15,6 +15,7 @@ from isbjorn.core import render_frame
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Shot
 from isbjorn.core.evaluate.meshes import Mesh, face_normals, welded
+from isbjorn.core.evaluate.paint import Paint
 from isbjorn.core.evaluate.solids import solid
 from isbjorn.core.records import Records, make_record
 from isbjorn.core.render.camera import Projection
@@ -135,8 +136,9 @@ class Forms(unittest.TestCase):
 
     def test_points_in_one_place_are_joined(self) -> None:
         points = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]], np.float32)
-        joined_points, faces = welded(points, np.array([[0, 1, 2, -1], [3, 4, 5, -1], [0, 0, 1, -1]], np.int32))
+        joined_points, faces, left = welded(points, np.array([[0, 1, 2, -1], [3, 4, 5, -1], [0, 0, 1, -1]], np.int32))
         self.assertEqual((len(joined_points), faces.tolist()), (4, [[0, 1, 2, -1], [1, 3, 2, -1]]))
+        self.assertEqual(left.tolist(), [True, True, False])
 
 
 class Coverage(unittest.TestCase):
@@ -362,7 +364,8 @@ class InShots(unittest.TestCase):
         return Shot.model_validate({"emitters": [e | more], "width": 200, "height": 200, "camera": camera})
 
     def test_colours_of_a_file_are_tinted_by_the_particle(self) -> None:
-        red = dataclasses.replace(solid("box", 0, 1, 1, 1, 0), colours=np.tile(np.float32([1, 0.5, 0]), (8, 1)))
+        orange = Paint(np.tile(np.float32([1, 0.5, 0]), (6, 4, 1)), np.full(6, -1, np.int32))
+        red = dataclasses.replace(solid("box", 0, 1, 1, 1, 0), paint=orange)
         shown = drawn(red, [(0, 0, 0)], 40, colours=[(0.5, 1.0, 1.0)])
         np.testing.assert_allclose(shown[SIDE // 2, SIDE // 2], [0.5, 0.5, 0, 1], atol=1e-6)
 

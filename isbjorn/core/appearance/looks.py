@@ -15,6 +15,7 @@ from isbjorn.core.document import Emitter, Number
 from isbjorn.core.document.curves import Curve
 from isbjorn.core.document.values import SINCE, bounds_of
 from isbjorn.core.emit.newborn import BirthSource, brightness, spread_of
+from isbjorn.core.emit.shapes import colours as colours_of_births
 from isbjorn.core.evaluate import curves, gradients
 from isbjorn.core.evaluate.curves import AGES, TABLE
 from isbjorn.core.evaluate.readings import Readings, measure_name
@@ -277,6 +278,8 @@ def _recoloured(looks: Looks, room: AppearanceInput, e: Emitter, length_s: float
         place, _, _ = source.leave(state.births, state.moments)
         under = colours.plate_colours(source.light, place.T.astype(np.float64), state.moments)
         colour = (colour * under).astype(np.float32)
+    elif e.colour_by == "source":
+        colour = (colour * colours_of_births(e, source.key, state.births)).astype(np.float32)
     elif e.colour_by != "age":
         at = colours.along(e, source, state, room.t, length_s)
         colour = colours.tinted(e.colour, at, colour, dealt=e.colour_by == "random")

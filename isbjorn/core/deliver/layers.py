@@ -16,7 +16,7 @@ from isbjorn.core.frame import Solver, compositor_of, plate_between
 from isbjorn.core.media.formats import Layer
 from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.render.compositor import Compositor
-from isbjorn.core.render.passes import ids, measured, ranked
+from isbjorn.core.render.passes import ids, measured, normals, ranked
 
 # Names and shares that Cryptomatte keeps of a pixel; two pairs a layer.
 _RANKS = 6
@@ -38,6 +38,8 @@ def layers_of(
                     found.append(_coloured(_named(unit.name, taken), compositor.layer(unit)))
     if {"alpha", "depth", "motion", "objects"} & set(order.passes):
         found += _measured(compositor, order)
+    if "normals" in order.passes:
+        found.append(Layer(("N.X", "N.Y", "N.Z"), normals(compositor), data=True))
     if "ids" in order.passes:
         found.append(Layer(("ids.emitter", "ids.birth", "ids.million"), ids(compositor), data=True))
     if "plate" in order.passes and shot.plate is not None:

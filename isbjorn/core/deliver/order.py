@@ -27,7 +27,7 @@ FARTHEST_FRAME, MOST_FRAMES = 20_000_000, 1_000_000
 # A frame number that no name contains by chance.
 ANY_FRAME = 987_654_321
 
-PassName = Literal["emitters", "groups", "alpha", "depth", "motion", "ids", "objects", "plate"]
+PassName = Literal["emitters", "groups", "alpha", "depth", "motion", "normals", "ids", "objects", "plate"]
 BurnName = Literal["timecode", "frame", "name", "figures"]
 
 

@@ -367,13 +367,24 @@ class Emitter(Placed):
     ] = Number(value=1)
     colour: Annotated[Gradient, LOOK] = Field(default_factory=_white)
     colour_by: Annotated[
-        Literal["age", "birth moment", "random", "speed", "distance", "plate", "since touch", "since caught", "strand"],
+        Literal[
+            "age",
+            "birth moment",
+            "random",
+            "speed",
+            "distance",
+            "plate",
+            "source",
+            "since touch",
+            "since caught",
+            "strand",
+        ],
         LOOK,
     ] = Field(
         default="age",
         description="What chooses a particle's colour on the gradient: its age, its time of birth, chance, "
         "its speed, a distance, the time since a touch or a caught state, or its place on its "
-        "strand; or the plate's colour where and when it was born.",
+        "strand; or the plate's colour where and when it was born, or that of the model it was born on.",
     )
     colour_from: Annotated[float, LOOK, ShownIf("colour_by", *_MEASURED)] = Field(
         title="Gradient from",

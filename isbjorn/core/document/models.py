@@ -59,7 +59,7 @@ class ModelBody(OneBody, Solid):
     )
     roughness: Annotated[
         Number,
-        timed_spec("%", 0, 100, "How blurred reflections are, in per cent.", 5),
+        timed_spec("%", 0, 100, "How blurred reflections are, in per cent.", 5, life=True),
         ShownIf("material", "plastic", "metal", "glass"),
     ] = Number(value=25)
     index: Annotated[

@@ -225,6 +225,8 @@ class Spec:
         return {"allOf": [found], "isbjorn": spec} if "$ref" in found else found | {"isbjorn": spec}
 
 
-def timed_spec(unit: str, low: float, high: float, help: str, step: float = 1.0, title: str = "") -> Spec:
-    """A number that is read by shot time, the same for all."""
-    return Spec(unit=unit, low=low, high=high, clock="shot", step=step, spread=False, help=help, title=title)
+def timed_spec(
+    unit: str, low: float, high: float, help: str, step: float = 1.0, title: str = "", life: bool = False
+) -> Spec:
+    """A number that is read by shot time, the same for all. life: it may also change over the life of each particle."""
+    return Spec(unit=unit, low=low, high=high, clock="shot", step=step, spread=False, help=help, title=title, life=life)

@@ -13,7 +13,8 @@ from functools import cached_property
 
 import numpy as np
 
-from isbjorn.core.arrays import Doubles, Floats, Ints, Longs
+from isbjorn.core.arrays import Bools, Doubles, Floats, Ints, Longs
+from isbjorn.core.evaluate.paint import Paint
 
 # Corners nearer than this, as a share of the largest measure, are one when a mesh is welded.
 _WELDED = 1e-6
@@ -23,13 +24,13 @@ _MOST_PAIRS = 4_000_000
 
 @dataclass(frozen=True, eq=False)
 class Mesh:
-    """points (v, 3) float32; faces (f, 4) int32, the last -1 for a triangle; normals (f, 4, 3) float32, one per corner; colours (v,
-    3) float32, linear, or None."""
+    """points (v, 3) float32; faces (f, 4) int32, the last -1 for a triangle; normals (f, 4, 3) float32, one per corner; paint: the
+    colours of the faces, or None."""
 
     points: Floats
     faces: Ints
     normals: Floats
-    colours: Floats | None = None
+    paint: Paint | None = None
 
     @cached_property
     def triangles(self) -> Ints:
@@ -50,31 +51,50 @@ class Mesh:
         return float(np.einsum("ij,ij->", a, np.cross(b, c)) / 6)
 
     @cached_property
-    def edges(self) -> tuple[Ints, Floats]:
-        """Edges between corners, int32 (e, 2), and the cosine of the angle between the normals of their two faces, float32 (e,); -2
-        where an edge has one face only. Diagonals of faces are not among them."""
+    def triangle_corners(self) -> tuple[Longs, Longs]:
+        """The face of each of the `triangles`, (t,), and which three of its corners they have, (t, 3)."""
+        fours = np.flatnonzero(self.faces[:, 3] >= 0)
+        of = np.concatenate([np.arange(len(self.faces)), fours])
+        corners = np.tile([0, 1, 2], (len(of), 1))
+        corners[len(self.faces) :] = [0, 2, 3]
+        return of, corners
+
+    @cached_property
+    def _sides(self) -> tuple[Longs, Ints, Longs, Longs]:
+        """The sides of all faces: their ends (h, 2), the lower first, and faces (h,); and those in which edges begin and how many
+        each has, (e,), in the order (h,) that comes with them."""
         ends, faces = _half_edges(self.faces)
         low = np.sort(ends, axis=1).astype(np.int64)
         key = low[:, 0] * len(self.points) + low[:, 1]
         order = np.argsort(key, kind="stable")
         first = np.flatnonzero(np.diff(key[order], prepend=-1))
-        count = np.diff(np.append(first, len(key)))
+        return low[order], faces[order], first, np.diff(np.append(first, len(key)))
+
+    @cached_property
+    def edges(self) -> tuple[Ints, Floats]:
+        """Edges between corners, int32 (e, 2), and the cosine of the angle between the normals of their two faces, float32 (e,); -2
+        where an edge has one face only. Diagonals of faces are not among them."""
+        ends, faces, first, count = self._sides
         normals = face_normals(self.points, self.faces)
         cosine = np.full(len(first), -2.0, np.float32)
         two = count >= 2
-        a, b = normals[faces[order[first[two]]]], normals[faces[order[first[two] + 1]]]
+        a, b = normals[faces[first[two]]], normals[faces[first[two] + 1]]
         cosine[two] = np.einsum("ij,ij->i", a, b)
-        return np.ascontiguousarray(low[order[first]], np.int32), cosine
+        return np.ascontiguousarray(ends[first], np.int32), cosine
+
+    @cached_property
+    def edge_corners(self) -> tuple[Longs, Longs]:
+        """One of the faces of each of the `edges`, (e,), and which of its corners their ends are, (e, 2)."""
+        ends, faces, first, _ = self._sides
+        of, found = faces[first].astype(np.int64), ends[first]
+        return of, np.argmax(self.faces[of][:, None, :] == found[:, :, None], axis=2)
 
     @cached_property
     def edge_normals(self) -> Floats:
         """Unit normals of the edges: the mean of those of their faces, float32 (e, 3)."""
-        ends, faces = _half_edges(self.faces)
-        low = np.sort(ends, axis=1).astype(np.int64)
-        key = low[:, 0] * len(self.points) + low[:, 1]
-        _, of = np.unique(key, return_inverse=True)
-        of = of.reshape(-1)
-        return _units(summed(of, face_normals(self.points, self.faces)[faces], int(of.max()) + 1))
+        _, faces, first, count = self._sides
+        of = np.repeat(np.arange(len(first)), count)
+        return _units(summed(of, face_normals(self.points, self.faces)[faces], len(first)))
 
     @cached_property
     def corner_normals(self) -> Floats:
@@ -171,8 +191,8 @@ def corner_angles(points: Floats | Doubles, faces: Ints) -> Doubles:
     return np.asarray(np.arccos(np.clip(cosine, -1, 1)))
 
 
-def welded(points: Floats, faces: Ints) -> tuple[Floats, Ints]:
-    """Points without doubles, and faces that refer to them; faces that lose their area go."""
+def welded(points: Floats, faces: Ints) -> tuple[Floats, Ints, Bools]:
+    """Points without doubles, faces that refer to them, and which of the former faces these are; those that lose their area go."""
     across = max(float(np.ptp(points, axis=0).max(initial=0.0)), 1e-30)
     grid = np.round(points.astype(np.float64) / (across * _WELDED)).astype(np.int64)
     _, first, of = np.unique(grid, axis=0, return_index=True, return_inverse=True)
@@ -185,7 +205,7 @@ def welded(points: Floats, faces: Ints) -> tuple[Floats, Ints]:
     alike |= np.where(
         three, joined[:, 2] == joined[:, 0], (joined[:, 2] == joined[:, 3]) | (joined[:, 3] == joined[:, 0])
     )
-    return points[first[order]], np.ascontiguousarray(joined[~alike], np.int32)
+    return points[first[order]], np.ascontiguousarray(joined[~alike], np.int32), ~alike
 
 
 def fitted(points: Floats) -> tuple[Floats, float]:
@@ -195,10 +215,10 @@ def fitted(points: Floats) -> tuple[Floats, float]:
     return ((points - 0.5 * (low + high)) * (2 / max(longest, 1e-30))).astype(np.float32), longest
 
 
-def mesh_of(points: Floats, faces: Ints, smooth_degrees: float, colours: Floats | None = None) -> Mesh:
+def mesh_of(points: Floats, faces: Ints, smooth_degrees: float, paint: Paint | None = None) -> Mesh:
     """A mesh that fits its unit, with smooth normals."""
     points = fitted(points)[0]
-    return Mesh(points, faces, smooth_normals(points, faces, smooth_degrees), colours)
+    return Mesh(points, faces, smooth_normals(points, faces, smooth_degrees), paint)
 
 
 def rotations(about_z: Doubles, deep: Doubles | None, heading: Floats | None) -> Doubles:

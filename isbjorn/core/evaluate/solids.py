@@ -123,7 +123,7 @@ def revolved(profile: Doubles, around: int = _AROUND) -> tuple[Floats, Ints]:
             a, b, c, d = k * around + i, k * around + j, (k + 1) * around + j, (k + 1) * around + i
             # Two triangles: the four corners are in one plane only by chance.
             rows += [(a, c, d), (a, b, c)]
-    return welded(points.astype(np.float32), _faces(rows))
+    return welded(points.astype(np.float32), _faces(rows))[:2]
 
 
 def _ends(profile: Doubles) -> Doubles:

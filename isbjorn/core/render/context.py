@@ -72,6 +72,8 @@ class RenderContext:
     _views: dict[Fraction, Projection] = field(default_factory=dict)
     # Function drawn in place of colours, of places (n, 3) and velocities (n, 3), those at rest where they are None.
     measure: Callable[[Floats, Floats | None], Floats] | None = None
+    # What models show meanwhile, pixel by pixel: `depth` in place of the first value, or `facing`, their normals.
+    measured: str = ""
 
     def read(self, number: Number) -> float:
         """A number of shot time at the moment."""

@@ -1,7 +1,7 @@
-"""Passes for compositing: layers of emitters and groups, depth, motion, coverage, ids.
+"""Passes for compositing: layers of emitters and groups, depth, motion, normals, coverage, ids.
 
-Depth and motion are drawn as colours are, by the same bodies, and then divided by the cover: at each pixel they are the mean over
-what covers it, as its colour is.
+Depth, motion and normals are drawn as colours are, by the same bodies, and then divided by the cover: at each pixel they are the
+mean over what covers it, as its colour is.
 """
 
 from __future__ import annotations
@@ -77,8 +77,28 @@ def _carried(layer: Floats, steps: tuple[Any, ...], moment: EffectMoment) -> Flo
 
 def _depth_and_motion(compositor: Compositor) -> tuple[Floats, Floats]:
     """The mean depth (height, width) and motion (height, width, 2) of what covers each pixel."""
-    context = replace(compositor.context, counts=Counts())
-    context.measure = _meter(context)
+    depth, motion = np.split(_mean(compositor, _meter(compositor.context), "depth")[0], [1], axis=-1)
+    return depth[..., 0], motion
+
+
+def normals(compositor: Compositor) -> Floats:
+    """Where what covers each pixel faces, float32 (height, width, 3): unit vectors to the right, up and toward the viewer; 0 where
+    nothing is. What is flat faces the viewer."""
+
+    def facing(position: Floats, _: Floats | None) -> Floats:
+        return np.tile(np.array([0, 0, 1], np.float32), (position.size // 3, 1))
+
+    mean, cover = _mean(compositor, facing, "facing")
+    length = np.linalg.norm(mean, axis=2, keepdims=True)
+    return np.where(cover[..., None] > _LEAST_COVER, mean / np.maximum(length, 1e-12), 0).astype(np.float32)
+
+
+def _mean(
+    compositor: Compositor, measure: Callable[[Floats, Floats | None], Floats], measured_of: str
+) -> tuple[Floats, Floats]:
+    """The mean of a measure over what covers each pixel, (height, width, 3), and how much covers it, (height, width).
+    measured_of: what models show instead (see `RenderContext.measured`)."""
+    context = replace(compositor.context, counts=Counts(), measure=measure, measured=measured_of)
     height, width = context.view.height, context.view.width
     picture = np.zeros((height, width, 4), np.float32)
     for unit in compositor.ordered_units():
@@ -104,9 +124,7 @@ def _depth_and_motion(compositor: Compositor) -> tuple[Floats, Floats]:
         _over(layer, picture)
     picture = _carried(picture, compositor.shot.finish, compositor.moment)
     share = np.maximum(picture[..., 3], _LEAST_COVER)
-    per = (np.float32(1) / share)[..., None]
-    depth, motion = np.split(np.asarray(picture[..., :3] * per, np.float32), [1], axis=-1)
-    return depth[..., 0], motion
+    return np.asarray(picture[..., :3] / share[..., None], np.float32), np.ascontiguousarray(picture[..., 3])
 
 
 def _over(layer: Floats, below: Floats) -> None:

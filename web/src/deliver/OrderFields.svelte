@@ -28,6 +28,7 @@
     { value: 'alpha', label: 'Alpha' },
     { value: 'depth', label: 'Depth' },
     { value: 'motion', label: 'Motion' },
+    { value: 'normals', label: 'Normals' },
     { value: 'ids', label: 'Ids' },
     { value: 'objects', label: 'Cryptomatte' },
     { value: 'plate', label: 'Plate' },

@@ -22,7 +22,11 @@
     const span = ['speed', 'distance', 'since touch', 'since caught'].includes(e.colour_by)
       ? `, ${e.colour_from} – ${e.colour_to}`
       : '';
-    return e.colour_by === 'plate' ? 'of the plate at birth' : `by ${e.colour_by}${span}`;
+    const where: Partial<Record<typeof e.colour_by, string>> = {
+      plate: 'of the plate at birth',
+      source: 'of the source at birth',
+    };
+    return where[e.colour_by] ?? `by ${e.colour_by}${span}`;
   });
   const paint = $derived(
     `linear-gradient(to right, ${guides.ramp

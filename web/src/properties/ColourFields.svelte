@@ -17,6 +17,7 @@
     'speed',
     'distance',
     'plate',
+    'source',
     'since touch',
     'since caught',
     'strand',

@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Shape
 from isbjorn.core.document.kinds import SHAPES
 from isbjorn.core.emit.shapes.base import Lines, Scattered, ShapeEngine, ShapeSetting
@@ -25,16 +26,26 @@ def _engine(shape: Any) -> ShapeEngine:
     return made
 
 
-def scatter(emitter: Emitter, key: int, births: Any, setting: ShapeSetting) -> Scattered:
-    """Places of births (n,) on an emitter's shape, in the emitter's coordinates."""
-    kind = _engine(emitter.shape)
+def _draws(emitter: Emitter, key: int, births: Any) -> Doubles:
+    """What makes the places of births (n,), (4, n) in [0, 1)."""
     draws = np.stack([draws01(key, births, a) for a in (PLACE_A, PLACE_B, PLACE_C, SHELL)])
     if emitter.spacing == "even":
-        dimensions = kind.dimensions(emitter.shape)
+        dimensions = _engine(emitter.shape).dimensions(emitter.shape)
         for row, step in enumerate(_STEPS[dimensions]):
             offset = draws01(key, np.zeros(1, np.int64), (PLACE_A, PLACE_B, PLACE_C)[row])
             draws[row] = (offset + (births + 1) * step) % 1.0
-    return kind.scatter(emitter.shape, draws, setting)
+    return draws
+
+
+def scatter(emitter: Emitter, key: int, births: Any, setting: ShapeSetting) -> Scattered:
+    """Places of births (n,) on an emitter's shape, in the emitter's coordinates."""
+    return _engine(emitter.shape).scatter(emitter.shape, _draws(emitter, key, births), setting)
+
+
+def colours(emitter: Emitter, key: int, births: Any) -> Floats:
+    """The linear colours (n, 3) of an emitter's shape where births (n,) are born; white where it has none."""
+    made = _engine(emitter.shape).colours
+    return np.ones((len(births), 3), np.float32) if made is None else made(emitter.shape, _draws(emitter, key, births))
 
 
 def measure(shape: Shape, setting: ShapeSetting) -> tuple[float, int] | None:

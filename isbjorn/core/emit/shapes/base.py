@@ -9,7 +9,7 @@ from typing import Any, Protocol
 import numpy as np
 import numpy.typing as npt
 
-from isbjorn.core.arrays import Doubles
+from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Number
 from isbjorn.core.document.shapes import Area
 from isbjorn.core.evaluate.readings import Readings
@@ -49,12 +49,14 @@ class ShapeSetting:
 @dataclass(frozen=True)
 class ShapeEngine:
     """How a shape scatters, how it is outlined, how many of its draws make its place, and how much of it there is to fill at the
-    setting's only moment: px, px² or px³, and which power that is."""
+    setting's only moment: px, px² or px³, and which power that is. colours: linear colours (n, 3) of the shape where draws fall;
+    None: white."""
 
     scatter: Callable[[Any, Doubles, ShapeSetting], Scattered]
     outline: Callable[[Any, ShapeSetting], Lines]
     dimensions: Callable[[Any], int] = lambda _: 1
     measure: Callable[[Any, ShapeSetting], tuple[float, int]] | None = None
+    colours: Callable[[Any, Doubles], Floats] | None = None
 
 
 @dataclass(frozen=True)

@@ -5,7 +5,9 @@ from __future__ import annotations
 import functools
 import math
 from dataclasses import dataclass
+from typing import Any
 
+import cv2
 import numpy as np
 from numba import f4, f8, i4, i8, prange, u1, void
 
@@ -13,7 +15,7 @@ from isbjorn.core.arrays import Bools, Bytes, Doubles, Floats, Ints, Longs
 from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.models import ModelShape
 from isbjorn.core.emit.shapes.base import Lines, Scattered, ShapeEngine, ShapeSetting, unit
-from isbjorn.core.evaluate.meshes import Mesh, rotations
+from isbjorn.core.evaluate.meshes import Mesh, rotations, summed
 from isbjorn.core.evaluate.placed_models import edges_of
 from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.jit import njit
@@ -21,6 +23,8 @@ from isbjorn.core.runtime.parallel import kernel_lock
 
 # Places inside a model that births are dealt, and the grid of lines along which they are found.
 _PLACES, _GRID = 1 << 15, 48
+# A single k-d tree of FLANN, searched to the end.
+_EXACT_TREE = 4
 _STEPS = [1.2207440846057596 ** -(j + 1) for j in range(3)]
 
 
@@ -77,14 +81,50 @@ class _Places:
         places = np.concatenate(found)[:_PLACES]
         return places if len(places) else self.points
 
+    def colours(self, births: str, u: Doubles, v: Doubles) -> Floats:
+        """Linear colours (n, 3) of the mesh where the draws u and v (n,) fall; inside it, those of the nearest corner."""
+        paint = self.mesh.paint
+        if paint is None:
+            return np.ones((len(u), 3), np.float32)
+        if births == "corners" or births == "inside":
+            index = _one_of(self.points if births == "corners" else self.inside, u)
+            return self.corner_colours[index if births == "corners" else self.nearest[index]]
+        if births == "edges" and len(self.sharp):
+            index, at = _drawn(self.edges, u)
+            of, corners = (part[self.sharp[index]] for part in self.mesh.edge_corners)
+            # The third corner has no share.
+            return paint.at(of, corners[:, [0, 1, 1]], np.stack([1 - at, at, np.zeros_like(at)], axis=1))
+        index, at = _drawn(self.faces, u)
+        of, corners = (part[index] for part in self.mesh.triangle_corners)
+        return paint.at(of, corners, _shares(at, v))
+
+    @functools.cached_property
+    def corner_colours(self) -> Floats:
+        """Linear colours of the points: the mean of those of their faces, (v, 3)."""
+        at, corner = np.nonzero(self.mesh.faces >= 0)
+        whole = np.broadcast_to([1.0, 0.0, 0.0], (len(at), 3))
+        assert self.mesh.paint is not None
+        found = self.mesh.paint.at(at, np.repeat(corner[:, None], 3, axis=1), whole).astype(np.float64)
+        of = self.mesh.faces[at, corner]
+        count = np.maximum(1, np.bincount(of, minlength=len(self.points)))[:, None]
+        return (summed(of, found, len(self.points)) / count).astype(np.float32)
+
+    @functools.cached_property
+    def nearest(self) -> Longs:
+        """The nearest corner of each of the places inside, (n,)."""
+        flann: Any = cv2
+        tree = flann.flann_Index(self.points.astype(np.float32), {"algorithm": _EXACT_TREE})
+        found, _ = tree.knnSearch(self.inside.astype(np.float32), 1, params={"checks": -1})
+        return found[:, 0].astype(np.int64)
+
     def scatter(self, births: str, u: Doubles, v: Doubles) -> tuple[Doubles, Doubles, Doubles]:
         """Places, normals and directions along, (n, 3), of draws u and v (n,)."""
         if births == "corners":
-            index = np.minimum((u * len(self.points)).astype(np.int64), len(self.points) - 1)
+            index = _one_of(self.points, u)
             normal = self.mesh.corner_normals[index].astype(np.float64)
             return self.points[index], normal, _across(normal)
         if births == "inside":
-            place = self.inside[np.minimum((u * len(self.inside)).astype(np.int64), len(self.inside) - 1)]
+            place = self.inside[_one_of(self.inside, u)]
             return place, unit(place), _across(unit(place))
         if births == "edges" and len(self.sharp):
             index, at = _drawn(self.edges, u)
@@ -93,10 +133,20 @@ class _Places:
             return a + at[:, None] * (b - a), normal, unit(b - a)
         index, at = _drawn(self.faces, u)
         a, b, c = (self.points[self.mesh.triangles[index, k]] for k in range(3))
-        # Even in a triangle (Turk 1990, "Generating random points in triangles").
-        root = np.sqrt(at)[:, None]
-        place = (1 - root) * a + root * (1 - v[:, None]) * b + root * v[:, None] * c
+        place = np.einsum("nk,knc->nc", _shares(at, v), np.stack([a, b, c]))
         return place, unit(np.cross(b - a, c - a)), unit(b - a)
+
+
+def _one_of(places: Doubles, u: Doubles) -> Longs:
+    """Which of some places (m, 3) each draw u (n,) falls on."""
+    return np.minimum((u * len(places)).astype(np.int64), len(places) - 1)
+
+
+def _shares(u: Doubles, v: Doubles) -> Doubles:
+    """Even places in a triangle of draws (n,), as shares of its corners, (n, 3) (Turk 1990, "Generating random points in
+    triangles")."""
+    root = np.sqrt(u)
+    return np.stack([1 - root, root * (1 - v), root * v], axis=1)
 
 
 def _across(normal: Doubles) -> Doubles:
@@ -201,4 +251,8 @@ def _measure(shape: ModelShape, setting: ShapeSetting) -> tuple[float, int]:
             return float(len(places.points)), 1
 
 
-MODEL = ShapeEngine(_scatter, _outline, lambda shape: 2 if shape.births == "faces" else 1, _measure)
+def _colours(shape: ModelShape, draws: Doubles) -> Floats:
+    return _places(shape).colours(shape.births, draws[0], draws[1])
+
+
+MODEL = ShapeEngine(_scatter, _outline, lambda shape: 2 if shape.births == "faces" else 1, _measure, _colours)

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from isbjorn.core.appearance.looks import number_now
 from isbjorn.core.appearance.particles import Particles, births_of
 from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
 from isbjorn.core.document import Emitter, Round
@@ -27,6 +28,7 @@ from isbjorn.core.render.models.faces import (
     POINT,
     POINTS,
     RADIUS,
+    ROUGHER,
     TINT,
     joined,
 )  # fmt: skip
@@ -76,16 +78,22 @@ def shows_ground(emitter: Emitter) -> bool:
     return any(isinstance(body, ModelBody) and body.material == "glass" for body in (emitter.body, *emitter.mixed))
 
 
-def material_of(body: ModelBody, context: RenderContext, sky: int, glows: bool = False) -> Records:
-    """The material of a body at the moment, (1,) of `MATERIAL`. glows: it shows its colours alone, as they are measured."""
+def material_of(body: ModelBody, context: RenderContext, sky: int, kind: str = "") -> Records:
+    """The material of a body at the moment, (1,) of `MATERIAL`. kind: what is measured of it instead of its light."""
     row = np.zeros(1, MATERIAL)
-    row["kind"] = KINDS["glowing" if glows else body.material]
+    row["kind"] = KINDS[kind or body.material]
     row["rough"], row["strength"] = context.read(body.roughness) / 100, context.read(body.ambient) / 100
     row["index"], row["behind"], row["sky"] = context.read(body.index), context.read(body.behind), sky
     row["rim"] = context.read(body.rim) / 100 * hex_to_linear(body.rim_colour)
     # The edge falls to a half at its width.
     row["fall"] = math.log(0.5) / math.log(max(1e-3, 1 - min(0.999, context.read(body.rim_width) / 100)))
     return row
+
+
+def _rougher(body: ModelBody, context: RenderContext, age01: Floats) -> Doubles:
+    """How much rougher bodies of some ages (n,) are than their material, by its curve over life."""
+    now = number_now(body.roughness, context.solver.readings, age01, float(context.seconds))
+    return (now - context.read(body.roughness)) / 100
 
 
 def _around(context: RenderContext, kind: str, media: str) -> Surroundings:
@@ -141,7 +149,7 @@ def _focused(pen: EmitterRasteriser, instances: Doubles) -> list[Doubles]:
     """
     context, camera = pen.context, pen.context.shot.camera
     opening, view = context.read(camera.aperture), context.view
-    if opening <= 0 or view.lens_px is None or context.orbit is not None or context.measure is not None:
+    if opening <= 0 or view.lens_px is None or context.orbit is not None or context.measured:
         return [instances]
     focus = max(1.0, float(view.eye[2]) - context.read(camera.focus))
     away = np.maximum(1.0, -instances[:, PLACE + 2])
@@ -200,13 +208,15 @@ def draw_bodies(
     mine = solid & (radius > 0) & (opacity > 0)
     if not mine.any():
         return solid
-    view, sub, glows = context.view, p.where(mine), context.measure is not None or pen.bare
+    view, sub, measured = context.view, p.where(mine), "glowing" if pen.bare else context.measured
     turned = turned_bodies(pen, sub)
     # Those that would be smaller than a pixel are fainter instead.
     grown = np.maximum(radius[mine], _SMALLEST) / radius[mine]
     reach = half[mine].astype(np.float64) * grown
     matrix = view.axes @ stretched(turned, sub.velocity, pen.stretch(sub, births_of(sub.id))) * reach[:, None, None]
     geometry = joined([mesh_of_solid(body) for body in models.values()])
+    if measured:
+        geometry = geometry.bare
     number = np.searchsorted(list(models), which[mine]).astype(np.int64)
     rows = np.zeros((len(reach), INSTANCE_COLUMNS))
     rows[:, MATRIX : MATRIX + 9] = matrix.reshape(-1, 9)
@@ -214,16 +224,19 @@ def draw_bodies(
     rows[:, TINT : TINT + 3], rows[:, ALPHA] = colour[mine], np.minimum(1, opacity[mine]) / grown**2
     rows[:, [FIRST, LAST, POINT, POINTS]] = geometry.ranges[number]
     rows[:, RADIUS] = reach
+    for k, body in enumerate(models.values()):
+        if body.roughness.over_life is not None:
+            rows[number == k, ROUGHER] = _rougher(body, context, sub.age01[number == k])
     rows, number, groups = _in_order(pen, sub, rows, number)
     lamps = context.lamps.copy()
     lamps["place"] = (lamps["place"] - view.eye) @ view.axes.T
     skies = list(dict.fromkeys((body.surroundings, body.sky) for body in models.values()))
     materials = np.concatenate(
-        [material_of(body, context, skies.index((body.surroundings, body.sky)), glows) for body in models.values()]
+        [material_of(body, context, skies.index((body.surroundings, body.sky)), measured) for body in models.values()]
     )
     around = all_of([_around(context, kind, media) for kind, media in skies])
     direct = pen.mode == 0 and pen.covers
-    seen, below = _focused(pen, rows), onto.copy() if shows_ground(e) and not glows else None
+    seen, below = _focused(pen, rows), onto.copy() if shows_ground(e) and not measured else None
     whole = direct and len(seen) == 1
     layer, weight = onto if whole else np.zeros_like(onto), 0.0 if whole else 1 / len(seen)
     for one in seen:

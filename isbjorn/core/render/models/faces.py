@@ -8,14 +8,15 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 from numba import f4, f8, i4, i8, prange, types, void
 
-from isbjorn.core.arrays import Doubles, Floats, Ints, Longs
+from isbjorn.core.arrays import Bytes, Doubles, Floats, Ints, Longs
 from isbjorn.core.evaluate.meshes import Mesh
+from isbjorn.core.evaluate.paint import LEVELS, Paint
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records, records
 from isbjorn.core.render.camera import VIEW, Projection
@@ -29,9 +30,9 @@ X, Y, REACH, COUNT, CORNERS, NEAR, NEAR_X, NEAR_Y, INSTANCE, FACE, RED, GREEN, B
 )  # fmt: skip
 # Columns of an instance: its matrix into the camera's axes, row by row; its place from the camera; colour and opacity; the first
 # face of its mesh and the one after the last; the first point of its mesh, how many it has, and where they are among those that are
-# projected; its radius in px of the shot.
-MATRIX, PLACE, TINT, ALPHA, FIRST, LAST, POINT, POINTS, PROJECTED, RADIUS, INSTANCE_COLUMNS = (
-    0, 9, 12, 15, 16, 17, 18, 19, 20, 21, 22,
+# projected; its radius in px of the shot; how much rougher it is than its material.
+MATRIX, PLACE, TINT, ALPHA, FIRST, LAST, POINT, POINTS, PROJECTED, RADIUS, ROUGHER, INSTANCE_COLUMNS = (
+    0, 9, 12, 15, 16, 17, 18, 19, 20, 21, 22, 23,
 )  # fmt: skip
 
 # Faces of one instance that are worked on in a row.
@@ -44,22 +45,23 @@ _THREE: Any = types.UniTuple(f8, 3)  # type: ignore[no-untyped-call]
 @dataclass(frozen=True)
 class Geometry:
     """Meshes behind each other: points (v, 3), faces (f, 4), normals (f, 4, 3), as in `Mesh`; ranges (m, 4): the first face of each
-    and the one after its last, its first point, and how many it has; tints (f, 3): linear colours of the faces, or (0, 3) where no
-    mesh has any."""
+    and the one after its last, its first point, and how many it has; paint (f, 4, 3), pages (f,), texels (n, 3), levels (m, 3): as
+    in `Paint`, of all meshes, or of no faces where no mesh has colours."""
 
     points: Floats
     faces: Ints
     normals: Floats
     ranges: Longs
     is_smooth: bool
-    tints: Floats
+    paint: Floats
+    pages: Ints
+    texels: Bytes
+    levels: Longs
 
-
-def _tints(mesh: Mesh, faces: Ints) -> Floats:
-    """The colour of each face, the mean of those of its corners, float32 (f, 3); white without colours."""
-    if mesh.colours is None:
-        return np.ones((len(faces), 3), np.float32)
-    return np.ascontiguousarray(mesh.colours[faces[:, :3]].mean(axis=1), np.float32)
+    @property
+    def bare(self) -> Geometry:
+        """The same without its colours."""
+        return replace(self, paint=np.zeros((0, 4, 3), np.float32), pages=np.zeros(0, np.int32))
 
 
 def instance_of(view: Projection, geometry: Geometry, place: Doubles, turn: Doubles, half: float) -> Doubles:
@@ -81,20 +83,30 @@ def joined(meshes: Sequence[Mesh]) -> Geometry:
 
 
 def _join(meshes: Sequence[Mesh]) -> Geometry:
-    """Meshes as one geometry. Faces with four different normals become triangles, over which normals are linear."""
+    """Meshes as one geometry. Faces with four different normals or colours become triangles, over which these are linear."""
     parts: list[tuple[Floats, Ints, Floats]] = []
+    paints: list[tuple[Floats, Ints]] = []
+    texels, levels = [np.zeros((1, 3), np.uint8)], [np.zeros((0, 3), np.int64)]
     faces: list[Any]
     normals: list[Any]
     for mesh in meshes:
         bent = (mesh.faces[:, 3] >= 0) & (np.ptp(mesh.normals, axis=1).max(axis=1) > 1e-5)
+        paint, start = mesh.paint or _white(mesh), sum(map(len, texels))
+        bent |= (mesh.faces[:, 3] >= 0) & (np.ptp(paint.values, axis=1).max(axis=1) > 1e-5)
         faces = [mesh.faces[~bent]] + [
             np.append(mesh.faces[bent][:, c], np.full((bent.sum(), 1), -1), axis=1) for c in _HALVES
         ]
-        normals = [mesh.normals[~bent]] + [mesh.normals[bent][:, [*c, c[0]]] for c in _HALVES]
+        normals, values = (
+            [of[~bent]] + [of[bent][:, [*c, c[0]]] for c in _HALVES] for of in (mesh.normals, paint.values)
+        )
+        pages = np.concatenate([paint.pages[~bent], *[paint.pages[bent]] * 2])
+        pages = np.where(pages >= 0, pages + sum(map(len, levels)) // LEVELS, -1)
+        paints.append((np.concatenate(values), pages.astype(np.int32)))
+        if paint.pictures:
+            texels.append(paint.texels[0])
+            levels.append(paint.texels[1] + np.array([start, 0, 0]))
         parts.append((mesh.points, np.concatenate(faces).astype(np.int32), np.concatenate(normals)))
-    tints = np.zeros((0, 3), np.float32)
-    if any(mesh.colours is not None for mesh in meshes):
-        tints = np.concatenate([_tints(mesh, f) for mesh, (_, f, _) in zip(meshes, parts, strict=True)])
+    painted = any(mesh.paint is not None for mesh in meshes)
     points: Longs = np.cumsum([0, *(len(p) for p, _, _ in parts)])
     faces_to: Longs = np.cumsum([0, *(len(f) for _, f, _ in parts)])
     moved = [np.where(f >= 0, f + start, -1) for (_, f, _), start in zip(parts, points, strict=False)]
@@ -105,8 +117,15 @@ def _join(meshes: Sequence[Mesh]) -> Geometry:
         np.ascontiguousarray(every, np.float32),
         np.stack([faces_to[:-1], faces_to[1:], points[:-1], np.diff(points)], axis=1),
         bool((np.ptp(every[:, :3], axis=1).max(initial=0.0)) > 1e-5),
-        tints,
+        np.concatenate([v for v, _ in paints]) if painted else np.zeros((0, 4, 3), np.float32),
+        np.concatenate([p for _, p in paints]) if painted else np.zeros(0, np.int32),
+        np.concatenate(texels),
+        np.concatenate(levels),
     )
+
+
+def _white(mesh: Mesh) -> Paint:
+    return Paint(np.ones((len(mesh.faces), 4, 3), np.float32), np.full(len(mesh.faces), -1, np.int32))
 
 
 @njit(
@@ -201,17 +220,30 @@ def _plane(
     return v - dx * x - dy * y, dx, dy
 
 
+@inline_kernel(void(f8[:, ::1], f4[::1]), cache=True)
+def _planes(corner: Doubles, out: Floats) -> None:
+    """The planes of three values at three places: corner (3, 5), a place and its values each; out (9,) or more."""
+    x, y = corner[0, 0], corner[0, 1]
+    for j in range(3):
+        v = corner[0, 2 + j]
+        out[3 * j], out[3 * j + 1], out[3 * j + 2] = _plane(
+            x, y, v, corner[1, 0] - x, corner[1, 1] - y, corner[1, 2 + j] - v,
+            corner[2, 0] - x, corner[2, 1] - y, corner[2, 2 + j] - v,
+        )  # fmt: skip
+
+
 @njit(
     void(
-        records(VIEW), f8[:, ::1], f4[:, ::1], i4[:, ::1], f4[:, :, ::1], f4[:, ::1], i8[:, ::1], i8[::1], f4[:, ::1], f4[:, ::1]
+        records(VIEW), f8[:, ::1], f4[:, ::1], i4[:, ::1], f4[:, :, ::1], f4[:, :, ::1], i4[::1], i8[:, ::1], i8[::1], f4[:, ::1],
+        f4[:, ::1], f4[:, ::1],
     ), parallel=True, cache=True, error_model="numpy",
 )  # fmt: skip
 def _write(
-    views: Records, instances: Doubles, pixels: Floats, faces: Ints, normals: Floats, tints: Floats, items: Longs, starts: Longs,
-    out: Floats, smooth: Floats,
+    views: Records, instances: Doubles, pixels: Floats, faces: Ints, normals: Floats, paint: Floats, pages: Ints, items: Longs,
+    starts: Longs, out: Floats, smooth: Floats, painted: Floats,
 ) -> None:  # fmt: skip
     """Write the faces that are seen, each work item from its start on. smooth (m, 9), or none: the planes of their normals, times
-    nearness under a lens."""
+    nearness under a lens; painted (m, 10), or none: those of the values of their paint, likewise, and their pages."""
     for n in prange(len(items)):
         at, i = starts[n], items[n, 0]
         one, corner = instances[i], np.empty((3, 5))
@@ -224,9 +256,6 @@ def _write(
             row = out[at]
             row[INSTANCE], row[FACE] = i, face
             row[RED], row[GREEN], row[BLUE], row[OPACITY] = one[TINT], one[TINT + 1], one[TINT + 2], one[ALPHA]
-            if len(tints) > 0:
-                for j in range(3):
-                    row[RED + j] *= tints[face, j]
             for c in range(3):
                 k = c if c < 2 else count - 1
                 a, x, y, z = faces[face, k] + shift, normals[face, k, 0], normals[face, k, 1], normals[face, k, 2]
@@ -237,13 +266,15 @@ def _write(
             for j in range(3):
                 row[NORMAL + j] = corner[0, 2 + j]
             if len(smooth) > 0:
-                x, y = corner[0, 0], corner[0, 1]
-                for j in range(3):
-                    v = corner[0, 2 + j]
-                    smooth[at, 3 * j], smooth[at, 3 * j + 1], smooth[at, 3 * j + 2] = _plane(
-                        x, y, v, corner[1, 0] - x, corner[1, 1] - y, corner[1, 2 + j] - v,
-                        corner[2, 0] - x, corner[2, 1] - y, corner[2, 2 + j] - v,
-                    )  # fmt: skip
+                _planes(corner, smooth[at])
+            if len(painted) > 0:
+                for c in range(3):
+                    k = c if c < 2 else count - 1
+                    share = pixels[faces[face, k] + shift, 2] if views[0].lens > 0 else 1.0
+                    for j in range(3):
+                        corner[c, 2 + j] = share * paint[face, k, j]
+                _planes(corner, painted[at])
+                painted[at, 9] = pages[face]
             at += 1
 
 
@@ -255,9 +286,10 @@ def _items(instances: Doubles, first: Longs, last: Longs) -> Longs:
     return np.stack([of, begin, np.minimum(begin + _BLOCK, last[of])], axis=1)
 
 
-def seen_faces(view: Records, instances: Doubles, geometry: Geometry) -> tuple[Floats, Floats]:
-    """The visible faces of instances (n, `INSTANCE_COLUMNS`), in their order, float32 (m, `FACE_COLUMNS`), and the planes of their
-    normals, (m, 9) where a mesh is smooth, otherwise (0, 9). To be called while holding the kernel lock."""
+def seen_faces(view: Records, instances: Doubles, geometry: Geometry) -> tuple[Floats, Floats, Floats]:
+    """The visible faces of instances (n, `INSTANCE_COLUMNS`), in their order, float32 (m, `FACE_COLUMNS`); the planes of their
+    normals, (m, 9) where a mesh is smooth, otherwise (0, 9); and those of their paint with its pages, (m, 10), or (0, 10) where no
+    mesh has any. To be called while holding the kernel lock."""
     counts = instances[:, POINTS].astype(np.int64)
     instances[:, PROJECTED] = np.cumsum(counts) - counts
     first = instances[:, POINT].astype(np.int64)
@@ -269,5 +301,9 @@ def seen_faces(view: Records, instances: Doubles, geometry: Geometry) -> tuple[F
     count = int(ends[-1]) if len(ends) else 0
     out = np.empty((count, FACE_COLUMNS), np.float32)
     smooth = np.empty((count if geometry.is_smooth else 0, 9), np.float32)
-    _write(view, instances, pixels, geometry.faces, geometry.normals, geometry.tints, items, ends - seen, out, smooth)
-    return out, smooth
+    painted = np.empty((count if len(geometry.paint) else 0, 10), np.float32)
+    _write(
+        view, instances, pixels, geometry.faces, geometry.normals, geometry.paint, geometry.pages, items, ends - seen, out,
+        smooth, painted,
+    )  # fmt: skip
+    return out, smooth, painted

@@ -117,7 +117,7 @@ def _depths(faces: Floats, order: Ints, bounds: Longs, turns: Longs, columns: in
 def _held(view: Projection, rows: Doubles, geometry: Geometry, margin: float, soft: int) -> HoldOut:
     cover = np.zeros((view.height, view.width), np.float32)
     near = np.full((view.height, view.width), NOTHING, np.float32)
-    faces, _ = seen_faces(view.packed, rows, geometry)
+    faces, _, _ = seen_faces(view.packed, rows, geometry.bare)
     if len(faces):
         tiles = tiled(faces, view.width, view.height)
         _depths(faces, tiles.order, tiles.bounds, tiles.turns, tiles.columns, cover, near)

@@ -13,9 +13,10 @@ import math
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba import f4, f8, i8, prange, types, void
+from numba import f4, f8, i8, prange, types, u1, void
 
-from isbjorn.core.arrays import Doubles, Floats, Longs
+from isbjorn.core.arrays import Bytes, Doubles, Floats, Longs
+from isbjorn.core.evaluate.paint import LEVELS as PICTURE_LEVELS
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records, record, records
 from isbjorn.core.render.camera import VIEW
@@ -33,13 +34,18 @@ from isbjorn.core.render.models.faces import (
     RADIUS,
     REACH,
     RED,
+    ROUGHER,
     X,
     Y,
 )
 from isbjorn.core.render.models.surroundings import LEVELS, look
 
-GLOWING, MATTE, PLASTIC, METAL, GLASS, RIM = range(6)
-KINDS = {"glowing": GLOWING, "matte": MATTE, "plastic": PLASTIC, "metal": METAL, "glass": GLASS, "rim": RIM}
+GLOWING, MATTE, PLASTIC, METAL, GLASS, RIM, DEPTH, FACING = range(8)
+# The last two show no light: the distance of each pixel in place of red, and the normal in the camera's axes.
+KINDS = {
+    "glowing": GLOWING, "matte": MATTE, "plastic": PLASTIC, "metal": METAL, "glass": GLASS, "rim": RIM, "depth": DEPTH,
+    "facing": FACING,
+}  # fmt: skip
 # A material: its kind; roughness in [0, 1]; how strong the surroundings are; index of refraction; colour of the rim times its
 # strength, and the exponent with which it falls off; how far behind the body the picture is that glass shows, px; which of the
 # surroundings are its own.
@@ -47,24 +53,29 @@ MATERIAL = record(kind=1, rough=1, strength=1, index=1, rim=3, fall=1, behind=1,
 # Of light that falls straight on plastic and glass, so much is reflected where the index is 1.5.
 _PLASTIC_SHINE = 0.04
 _TABLE = 32
-# Half the side in px of faces that are shaded once: flat ones, and those with smooth normals.
+# Half the side in px of faces that are shaded once: flat ones, and those with smooth normals or paint.
 _SMALL, _SMALL_SMOOTH, _BLOCK = 10.0, 0.7, 256
 
 
 class ShadedScene(NamedTuple):
-    """What faces are shaded by. faces, smooth, instances: see `seen_faces`; material (n,): the row of `materials` of each instance;
-    views (1,), lamps (m,): in the camera's axes, axes (3, 3): the camera's; levels, light: of `Surroundings`; table: see
-    `reflectance`; below (height, width, 4): the picture that glass shows, of one pixel where it shows none."""
+    """What faces are shaded by. faces, smooth, painted, instances: see `seen_faces`; texels, levels: of the geometry; decoded
+    (256,): values of texels as linear light; material (n,): the row of `materials` of each instance; views (1,), lamps (m,): in the
+    camera's axes, axes (3, 3): the camera's; skies, light: the levels and the light of `Surroundings`; table: see `reflectance`;
+    below (height, width, 4): the picture that glass shows, of one pixel where it shows none."""
 
     faces: Floats
     smooth: Floats
+    painted: Floats
+    texels: Bytes
+    levels: Longs
+    decoded: Floats
     instances: Doubles
     material: Longs
     materials: Records
     views: Records
     axes: Doubles
     lamps: Records
-    levels: Floats
+    skies: Floats
     light: Floats
     table: Floats
     below: Floats
@@ -72,8 +83,8 @@ class ShadedScene(NamedTuple):
 
 SHADED_SCENE: Any = types.NamedTuple(  # type: ignore[no-untyped-call]
     (
-        f4[:, ::1], f4[:, ::1], f8[:, ::1], i8[::1], records(MATERIAL), records(VIEW), f8[:, ::1], records(LAMP), f4[:, :, :, ::1],
-        f4[:, :, ::1], f4[:, :, ::1], f4[:, :, ::1],
+        f4[:, ::1], f4[:, ::1], f4[:, ::1], u1[:, ::1], i8[:, ::1], f4[::1], f8[:, ::1], i8[::1], records(MATERIAL),
+        records(VIEW), f8[:, ::1], records(LAMP), f4[:, :, :, ::1], f4[:, :, ::1], f4[:, :, ::1], f4[:, :, ::1],
     ),
     ShadedScene,
 )  # fmt: skip
@@ -222,20 +233,72 @@ def _picture_at(below: Floats, x: float, y: float, out: Floats, share: float) ->
                 out[c] += part * below[row, col, c]
 
 
-@inline_kernel(void(SHADED_SCENE, i8, f8, f8, f4[:, ::1]), cache=True, error_model="numpy", forceinline=True)
-def shade(scene: ShadedScene, f: int, x: float, y: float, out: Floats) -> None:
-    """Colour (premultiplied) and cover of a face at a pixel, into out[0] (4,); out (4, 4): the other rows are scratch memory."""
+@inline_kernel(void(u1[:, ::1], i8[:, ::1], f4[::1], i8, f8, f8, f4[::1], f8), cache=True, error_model="numpy")
+def _texel(
+    texels: Bytes, levels: Longs, decoded: Floats, row: int, u: float, v: float, out: Floats, share: float
+) -> None:
+    """Add a share of one size of a picture, in linear light, at a place on it: u to the right and v up, in its sides."""
+    start, width, height = levels[row, 0], levels[row, 1], levels[row, 2]
+    x, y = (u - math.floor(u)) * width - 0.5, (1 - (v - math.floor(v))) * height - 0.5
+    i, j = math.floor(x), math.floor(y)
+    a, b = x - i, y - j
+    for dj in range(2):
+        for di in range(2):
+            at = start + (int(j) + dj + height) % height * width + (int(i) + di + width) % width
+            part = share * (a if di == 1 else 1 - a) * (b if dj == 1 else 1 - b)
+            for c in range(3):
+                out[c] += part * decoded[texels[at, c]]
+
+
+@inline_kernel(void(SHADED_SCENE, i8, f8, f8, f8, f4[::1]), cache=True, error_model="numpy")
+def _paint(scene: ShadedScene, f: int, x: float, y: float, spread: float, out: Floats) -> None:
+    """The colour of a face's paint at a pixel, the mean of some px, linear, into out (3,)."""
+    face, plane = scene.faces[f], scene.painted[f]
+    near, near_x, near_y = 1.0, 0.0, 0.0
+    if scene.views[0].lens > 0:
+        near = max(1e-12, face[NEAR] + face[NEAR_X] * x + face[NEAR_Y] * y)
+        near_x, near_y = float(face[NEAR_X]), float(face[NEAR_Y])
+    page = int(plane[9])
+    if page < 0:
+        for c in range(3):
+            value = (plane[3 * c] + plane[3 * c + 1] * x + plane[3 * c + 2] * y) / near
+            out[c] = min(max(value, 0.0), 1.0)
+        return
+    u, v = (plane[0] + plane[1] * x + plane[2] * y) / near, (plane[3] + plane[4] * x + plane[5] * y) / near
+    row = page * PICTURE_LEVELS
+    # Pixels of the picture to one of the frame, along its longer side (Williams 1983, "Pyramidal parametrics").
+    width, height = scene.levels[row, 1], scene.levels[row, 2]
+    ux, uy = (plane[1] - u * near_x) / near * width, (plane[2] - u * near_y) / near * width
+    vx, vy = (plane[4] - v * near_x) / near * height, (plane[5] - v * near_y) / near * height
+    most = max(ux * ux + vx * vx, uy * uy + vy * vy) * spread * spread
+    level = min(max(0.5 * math.log2(max(most, 1e-12)), 0.0), PICTURE_LEVELS - 1.0)
+    first = min(int(level), PICTURE_LEVELS - 2)
+    for c in range(3):
+        out[c] = 0.0
+    for k in range(2):
+        share = level - first if k == 1 else 1 - (level - first)
+        if share > 0:
+            _texel(scene.texels, scene.levels, scene.decoded, row + first + k, u, v, out, share)
+
+
+@inline_kernel(void(SHADED_SCENE, i8, f8, f8, f8, f4[:, ::1]), cache=True, error_model="numpy", forceinline=True)
+def shade(scene: ShadedScene, f: int, x: float, y: float, spread: float, out: Floats) -> None:
+    """Colour (premultiplied) and cover of a face at a pixel, into out[0] (4,); out (4, 4): the other rows are scratch memory.
+    spread: px over which the colours of its paint are averaged."""
     faces, smooth, axes, lamps, levels, below = (
         scene.faces,
         scene.smooth,
         scene.axes,
         scene.lamps,
-        scene.levels,
+        scene.skies,
         scene.below,
     )
     face, mat, view = faces[f], scene.materials[scene.material[int(faces[f, INSTANCE])]], scene.views[0]
     red, green, blue, opacity = face[RED], face[GREEN], face[BLUE], face[OPACITY]
     shown, matte, gloss, seen = out[0], out[1], out[2], out[3]
+    if len(scene.painted) > 0:
+        _paint(scene, f, x, y, spread, seen)
+        red, green, blue = red * seen[0], green * seen[1], blue * seen[2]
     near = face[NEAR] + face[NEAR_X] * x + face[NEAR_Y] * y
     away = 1.0 / max(near, 1e-12) if view.lens > 0 else 1.0
     across = away / view.lens if view.lens > 0 else 1.0
@@ -264,7 +327,8 @@ def shade(scene: ShadedScene, f: int, x: float, y: float, out: Floats) -> None:
         nx, ny, nz = nx / length, ny / length, nz / length
         mu = nx * vx + ny * vy + nz * vz
     mu = min(mu, 1.0)
-    rough, kind, sky = mat.rough, int(mat.kind), int(mat.sky)
+    rough = min(max(mat.rough + scene.instances[int(face[INSTANCE]), ROUGHER], 0.0), 1.0)
+    kind, sky = int(mat.kind), int(mat.sky)
     for c in range(4):
         shown[c], seen[c], matte[c], gloss[c] = 0.0, 0.0, 0.0, 0.0
     shine = ((mat.index - 1) / (mat.index + 1)) ** 2 if kind == GLASS else (1.0 if kind == METAL else _PLASTIC_SHINE)
@@ -322,6 +386,13 @@ def shade(scene: ShadedScene, f: int, x: float, y: float, out: Floats) -> None:
         for c in range(3):
             shown[c] += gloss[c] + (1 - mirrored) * seen[c] * tint[c]
         shown[3] = 1.0
+    elif kind == GLOWING:
+        shown[0], shown[1], shown[2], shown[3] = red, green, blue, 1.0
+    elif kind == DEPTH:
+        shown[0] = away if view.lens > 0 else -near - view.eye[2]
+        shown[1], shown[2], shown[3] = green, blue, 1.0
+    elif kind == FACING:
+        shown[0], shown[1], shown[2], shown[3] = nx, ny, nz, 1.0
     else:
         tint = (red, green, blue)
         edge = (1 - mu) ** mat.fall if kind == RIM else 0.0
@@ -353,14 +424,16 @@ def shade_small(scene: ShadedScene) -> None:
             face = scene.faces[f]
             kind = int(scene.materials[scene.material[int(face[INSTANCE])]].kind)
             most = _SMALL if len(scene.smooth) == 0 else _SMALL_SMOOTH
-            if kind == MATTE and len(scene.smooth) == 0 and len(scene.lamps) == 0:
+            if len(scene.painted) > 0 or kind == DEPTH:
+                most = _SMALL_SMOOTH
+            elif kind == MATTE and len(scene.smooth) == 0 and len(scene.lamps) == 0:
                 most = np.inf
-            if kind == GLOWING:
+            if kind == GLOWING and len(scene.painted) == 0:
                 face[FACE] = -1
             elif kind != GLASS and face[REACH] < most:
                 opacity = face[OPACITY]
                 face[OPACITY] = 1.0
-                shade(scene, f, face[X], face[Y], out)
+                shade(scene, f, face[X], face[Y], max(1.0, 2 * face[REACH]), out)
                 face[RED], face[GREEN], face[BLUE], face[OPACITY], face[FACE] = (
                     out[0, 0],
                     out[0, 1],

@@ -9,6 +9,7 @@ import numpy as np
 from numba import f4, f8, i4, i8, prange, types, u1, void
 
 from isbjorn.core.arrays import Bytes, Doubles, Floats, Ints, Longs
+from isbjorn.core.evaluate.paint import DECODED
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records
 from isbjorn.core.render.models.faces import FACE, INSTANCE, OPACITY, RED, Geometry, seen_faces
@@ -80,7 +81,7 @@ def _put(scene: ShadedScene, here: Samples, solid: Samples, box: Longs, colour: 
                     place[2] = place[2] * left_over + face[RED + 2] * opacity
                     place[3] = place[3] * left_over + opacity
                     continue
-                shade(scene, names[pixel, 0], x + 0.5, y + 0.5, colour)
+                shade(scene, names[pixel, 0], x + 0.5, y + 0.5, 1.0, colour)
                 for c in range(4):
                     out[row, column, c] = out[row, column, c] * (np.float32(1) - colour[0, 3]) + colour[0, c]
                 continue
@@ -110,7 +111,7 @@ def _put(scene: ShadedScene, here: Samples, solid: Samples, box: Longs, colour: 
                 if share <= 0:
                     continue
                 if scene.faces[name, FACE] >= 0:
-                    shade(scene, name, x + 0.5, y + 0.5, colour)
+                    shade(scene, name, x + 0.5, y + 0.5, 1.0, colour)
                 else:
                     for c in range(4):
                         colour[0, c] = scene.faces[name, RED + c] * (
@@ -206,13 +207,14 @@ def draw_models(
     of all others. material (n,): the row of `materials` of each; lamps: in the camera's axes; below: the picture that glass shows.
     weight: adds this share of their own picture; 0: lays them over what is there.
     """
-    faces, smooth = seen_faces(view, instances, geometry)
+    faces, smooth, painted = seen_faces(view, instances, geometry)
     if len(faces) == 0:
         return
     tiles = tiled(faces, out.shape[1], out.shape[0])
     scene = ShadedScene(
-        faces, smooth, instances, material, materials, view, np.ascontiguousarray(view["axes"][0]), lamps, surroundings.levels,
-        surroundings.light, reflectance(), np.zeros((1, 1, 4), np.float32) if below is None else below,
+        faces, smooth, painted, geometry.texels, geometry.levels, DECODED, instances, material, materials, view,
+        np.ascontiguousarray(view["axes"][0]), lamps, surroundings.levels, surroundings.light, reflectance(),
+        np.zeros((1, 1, 4), np.float32) if below is None else below,
     )  # fmt: skip
     shade_small(scene)
     _draw(scene, tiles.order, tiles.bounds, tiles.turns, tiles.columns, groups, out, weight)
