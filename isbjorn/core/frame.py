@@ -24,6 +24,7 @@ from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.discs import draw_records
 from isbjorn.core.render.display_encoding import over, to_shades, to_shades_over
 from isbjorn.core.render.layer_cache import LayerCache
+from isbjorn.core.render.models.covers import looked_at
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.fingerprint import reads_plate
 
@@ -92,7 +93,7 @@ def draw_particles(
     where the moment is between two of its frames. rough: for a draft, 1 as if the shutter were closed, 2 also with fewer particles.
     """
     shot = motion.shot
-    if all_simple(shot):
+    if all_simple(shot) and (orbit is None or not looked_at(shot)):
         particles = motion.at(frame, stale)
         view = projection(shot, scale, float(shot.seconds(frame)), orbit)
         bodies = to_draw(shot, particles, view)

@@ -148,7 +148,8 @@ def rooftops(plate: str, media: str = "", digest: str = "") -> Shot:
     )  # fmt: skip
     houses = Matte(
         id="houses", name="Houses", kind="model", model=Solid.model_validate(form), size=size, turn_x=turn_x, turn_y=turn_y,
-        margin=Number(value=7), feather=Number(value=0), **place,
+        margin=Number(value=7), feather=Number(value=0), tint="#a39182", catches=Number(value=120),
+        lit_by=("bulbs",), **place,
     )  # fmt: skip
     return Shot(
         name="Rooftops", seed=80, last_frame=199, plate=Plate(name="Town at night", media=plate, beyond="loop"), camera=_CAMERA,

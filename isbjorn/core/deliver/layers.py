@@ -11,7 +11,7 @@ import numpy as np
 from isbjorn.core.arrays import Floats
 from isbjorn.core.deliver.order import Order
 from isbjorn.core.deliver.plan import PlannedPicture
-from isbjorn.core.document import Emitter, Group
+from isbjorn.core.document import Emitter, Group, Matte
 from isbjorn.core.frame import Solver, compositor_of, plate_between
 from isbjorn.core.media.formats import Layer
 from isbjorn.core.media.plates import PlateReader
@@ -74,7 +74,9 @@ def _measured(compositor: Compositor, order: Order) -> list[Layer]:
     if "motion" in order.passes:
         found.append(Layer(("motion.X", "motion.Y"), known.motion, data=True))
     if "objects" in order.passes and known.seen:
-        units: list[Emitter | Group] = [*compositor.shot.emitters, *compositor.shot.groups]
+        units: list[Emitter | Group | Matte] = [
+            *compositor.shot.emitters, *compositor.shot.groups, *compositor.shot.mattes
+        ]  # fmt: skip
         names = {unit.id: unit.name for unit in units}
         taken: set[str] = set()
         found += cryptomatte([_named(names[i], taken) for i in known.seen], list(known.seen.values()))

@@ -9,6 +9,7 @@ from pydantic import Field
 from isbjorn.core.document.base import Gripped, MediaName, Part, RefTo, ShownIf, new_id
 from isbjorn.core.document.bodies import Skin
 from isbjorn.core.document.effects import Hex
+from isbjorn.core.document.materials import Material
 from isbjorn.core.document.placed import FAR, PathPoint, Placed
 from isbjorn.core.document.solids import ModelSize, Solid, TurnX, TurnY
 from isbjorn.core.document.unions import Finish
@@ -100,6 +101,28 @@ class Matte(Placed):
     size: Annotated[ModelSize, ShownIf("kind", "model"), Gripped(factor=2.0)] = Number(value=300)
     turn_x: Annotated[TurnX, ShownIf("kind", "model")] = Number(value=0)
     turn_y: Annotated[TurnY, ShownIf("kind", "model")] = Number(value=0)
+    visible: Annotated[bool, ShownIf("kind", "model")] = Field(
+        default=False,
+        title="Show the model",
+        description="Draws the model itself, under all particles. Without it, the model stands for something in the plate.",
+    )
+    look: Annotated[Material, ShownIf("kind", "model"), ShownIf("visible", True)] = Field(
+        default=Material(), description="Material of the model, if it is shown."
+    )
+    tint: Annotated[Hex, ShownIf("kind", "model")] = Field(
+        default="#b4b4b4", title="Surface colour", description="Colour of the model, and of the light that falls on it."
+    )
+    catches: Annotated[
+        Number,
+        timed_spec("%", 0, 10_000, "Light of the particles that falls on the model, in per cent.", 10, "Caught light"),
+        ShownIf("kind", "model"),
+    ] = Number(value=0)
+    lit_by: Annotated[tuple[str, ...], RefTo(("emitters",), none="Those that it hides"), ShownIf("kind", "model")] = (
+        Field(
+            title="Lit by", default=(), max_length=64,
+            description="Emitters whose light falls on the model; without any, those that it hides.",
+        )
+    )  # fmt: skip
     margin: Annotated[
         Number,
         timed_spec(

@@ -6,13 +6,13 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from isbjorn.core.document.base import Gripped, MediaName, ShownIf
+from isbjorn.core.document.base import Gripped, ShownIf
 from isbjorn.core.document.bodies import OneBody
-from isbjorn.core.document.effects import Hex
 from isbjorn.core.document.kinds import BODIES, SHAPES, shown
+from isbjorn.core.document.materials import Material
 from isbjorn.core.document.shapes import angle_spec, extent_spec
 from isbjorn.core.document.solids import Solid, measure_spec
-from isbjorn.core.document.values import Number, timed_spec
+from isbjorn.core.document.values import Number
 
 
 @SHAPES.register("isbjorn.core.emit.shapes.model:MODEL")
@@ -43,63 +43,9 @@ class ModelShape(Solid):
     turn_y: Annotated[Number, angle_spec("Rotation about the vertical axis, in degrees.", "Angle Y")] = Number(value=0)
 
 
-_LIT = ShownIf("material", "matte", "plastic", "metal", "glass", "rim")
-
-
 @BODIES.register("isbjorn.core.render.models.bodies:ModelPages")
-class ModelBody(OneBody, Solid):
+class ModelBody(OneBody, Material, Solid):
     """A body in depth, which turns about three axes and hides what is behind it."""
 
     model_config = shown("Model")
     kind: Literal["model"] = "model"
-    material: Literal["glowing", "matte", "plastic", "metal", "glass", "rim"] = Field(
-        default="matte",
-        description="How the surface answers to light. glowing: its own colour, without shading; rim: matte with a "
-        "glowing edge; glass: bends the picture behind it.",
-    )
-    roughness: Annotated[
-        Number,
-        timed_spec("%", 0, 100, "How blurred reflections are, in per cent.", 5, life=True),
-        ShownIf("material", "plastic", "metal", "glass"),
-    ] = Number(value=25)
-    index: Annotated[
-        Number,
-        timed_spec(
-            "", 1, 3, "How strongly glass bends light: 1.33 is water, 1.5 is window glass.", 0.01, "Refractive index"
-        ),
-        ShownIf("material", "glass"),
-    ] = Number(value=1.45)
-    behind: Annotated[
-        Number,
-        timed_spec(
-            "px",
-            0,
-            20_000,
-            "Distance from the body to the picture that glass shows, in px.",
-            10,
-            "Distance of backdrop",
-        ),
-        ShownIf("material", "glass"),
-    ] = Number(value=200)
-    rim_colour: Annotated[Hex, ShownIf("material", "rim")] = "#ffb347"
-    rim: Annotated[
-        Number,
-        timed_spec("%", 0, 2000, "Brightness of the glowing edge, in per cent.", 5, "Rim brightness"),
-        ShownIf("material", "rim"),
-    ] = Number(value=150)
-    rim_width: Annotated[
-        Number,
-        timed_spec("%", 1, 100, "How far the glow reaches from the edge to the middle, in per cent.", 5),
-        ShownIf("material", "rim"),
-    ] = Number(value=35)
-    surroundings: Annotated[Literal["none", "studio", "day", "dusk", "night", "plate", "picture"], _LIT] = Field(
-        default="studio",
-        description="What lights the model from all sides and is reflected in it: a built-in sky, the plate, or an "
-        "equirectangular picture of all directions.",
-    )
-    sky: MediaName = Field(default="", description="Equirectangular picture that surrounds the model.")
-    ambient: Annotated[
-        Number,
-        timed_spec("%", 0, 1000, "Brightness of the surroundings, in per cent.", 5, "Ambient light"),
-        _LIT,
-    ] = Number(value=100)

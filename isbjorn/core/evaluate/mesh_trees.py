@@ -69,7 +69,7 @@ def _build(mesh: Mesh) -> Floats:
     normals = _normals(points, triangles)
     corners = points[triangles]
     levels = max(0, math.ceil(math.log2(len(triangles) / _PER_LEAF)))
-    order = _sorted(corners.mean(axis=1), levels)
+    order = in_leaves(corners.mean(axis=1), levels)
     low, high = corners[order].min(axis=1), corners[order].max(axis=1)
     first = (np.arange(1 << levels) * len(order)) >> levels
     boxes = [np.concatenate([np.minimum.reduceat(low, first), np.maximum.reduceat(high, first)], axis=1)]
@@ -87,8 +87,9 @@ def _build(mesh: Mesh) -> Floats:
     return tree
 
 
-def _sorted(centres: Doubles, levels: int) -> Ints:
-    """Triangles in the order of a tree's leaves: each box is halved across its longest side, by number."""
+def in_leaves(centres: Doubles, levels: int) -> Ints:
+    """Places (n, 3) in the order of a tree's leaves: each box is halved across its longest side, by number. No more leaves than
+    places."""
     n = len(centres)
     order = np.arange(n)
     for level in range(levels):

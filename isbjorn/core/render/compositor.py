@@ -29,6 +29,7 @@ from isbjorn.core.render.effects import EffectMoment, around, region, worked, wo
 from isbjorn.core.render.layer_cache import Digests, Facts, LayerCache
 from isbjorn.core.render.mattes import fade, matte_of
 from isbjorn.core.render.models.bodies import shows_ground
+from isbjorn.core.render.models.covers import draw_covers, seen_mattes
 from isbjorn.core.render.models.hold_out import COVERS, CUTS, SHOWS, HoldOut, hold_out
 from isbjorn.core.render.pixel_pass import LayerPiece, cover_of, hold, lay_piece, pixels_of, whole
 from isbjorn.core.render.plate_depth import PlateDepth, plate_depth
@@ -54,7 +55,8 @@ def all_simple(shot: Shot) -> bool:
     camera = shot.camera
     lens = any(n.value or n.timed for n in (camera.shutter, camera.aperture))
     crosses = shot.loop and shot.crossover_s > 0
-    return not lens and not crosses and not working(shot.finish) and all(is_simple(e) for e in shot.emitters if e.on)
+    plain = not lens and not crosses and not working(shot.finish) and not seen_mattes(shot)
+    return plain and all(is_simple(e) for e in shot.emitters if e.on)
 
 
 def reads_ground(shot: Shot) -> bool:
@@ -66,6 +68,8 @@ def reads_ground(shot: Shot) -> bool:
     if any(u.on and u.skin is not None and bends(u.skin) for u in _units(shot)):
         return True
     if any(e.on and (e.ripples is not None or shows_ground(e)) for e in shot.emitters):
+        return True
+    if any(matte.visible and matte.look.material == "glass" for matte in seen_mattes(shot)):
         return True
     return uses or any(MODES[u.blend] != 0 for u in units)
 
@@ -145,6 +149,7 @@ class Compositor:
     def _lay_all(self, units: list[Emitter | Group], target: Floats, grounded: bool) -> None:
         known = self.known
         if known is None:
+            draw_covers(self.context, target)
             for unit in units:
                 self._put(unit, target)
             return
@@ -154,6 +159,8 @@ class Compositor:
         if known.below is not None:
             first = known.depth
             target[:] = known.below
+        else:
+            draw_covers(self.context, target)
         facts = known.facts[:first]
         for one in facts:
             self._recall(one)

@@ -22,6 +22,7 @@ from isbjorn.core.render.camera import Counts
 from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.effects import working
 from isbjorn.core.render.models.bodies import has_models
+from isbjorn.core.render.models.covers import looked_at, seen_mattes, shining
 from isbjorn.core.render.pixel_pass import LayerPiece
 from isbjorn.core.runtime.memory import share_of
 
@@ -88,8 +89,20 @@ class Digests:
         loose = {"name", "emitters", "forces", "zones", "markers", "lights", "mattes", "groups", "links", "finish"}
         self.at: Hashable = (
             shot.model_dump_json(exclude=loose), context.seconds, context.scale, context.orbit, grounded, working(shot.finish),
-            *(self.of(user) for user in users.get("plate", ())),
+            *(self.of(user) for user in users.get("plate", ())), *self._covers(),
         )  # fmt: skip
+
+    def _covers(self) -> list[str]:
+        """What the models that are drawn under all units depend on."""
+        mattes = seen_mattes(self.shot)
+        around = looked_at(self.shot) if self.context.orbit is not None else []
+        if not mattes and not around:
+            return []
+        models = [*(matte.id for matte in self.shot.mattes if matte.kind == "model"), *(thing.id for thing in around)]
+        lit = [matte for matte in mattes if matte.catches.value > 0 or matte.catches.timed]
+        lights = sorted({self.of(e) for matte in lit for e in shining(matte, self.shot)})
+        stamps = [str(self.context.pictures.stamp(matte.look.sky)) for matte in mattes if matte.look.sky]
+        return [*self._all_of([*models, *(lamp.id for lamp in self.shot.lights)]), *lights, *stamps]
 
     def _all_of(self, names: list[str]) -> list[str]:
         """The texts of things and of all that they depend on."""

@@ -20,6 +20,7 @@ from isbjorn.core.render.camera import Counts, rank
 from isbjorn.core.render.compositor import Compositor, use_on
 from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.effects import EffectMoment, carrying, worked, working
+from isbjorn.core.render.models.covers import cover_shares, draw_covers
 from isbjorn.core.render.pixel_pass import whole
 
 # How far away nothing is.
@@ -101,6 +102,7 @@ def _mean(
     context = replace(compositor.context, counts=Counts(), measure=measure, measured=measured_of)
     height, width = context.view.height, context.view.width
     picture = np.zeros((height, width, 4), np.float32)
+    draw_covers(context, picture)
     for unit in compositor.ordered_units():
         if unit.use.kind != "picture":
             continue
@@ -171,7 +173,9 @@ def _covers(compositor: Compositor) -> tuple[Floats, dict[str, Floats]]:
     def finished(shares: _Shares, steps: tuple[Any, ...], cover: Floats) -> _Shares:
         return shares.done_by(lambda layer: worked(whole(layer), steps, moment).done().layer, cover)
 
-    found = _Shares(empty, {})
+    models = cover_shares(context)
+    layers = {name: np.stack([empty, empty, empty, cover], axis=-1) for name, cover in models.items()}
+    found = _Shares(sum(models.values(), empty), layers)
     for unit in compositor.ordered_units():
         if unit.use.kind != "picture":
             if unit.use.of is None:

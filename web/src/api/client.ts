@@ -10,6 +10,7 @@ export type Marker = Schemas['Marker'];
 export type Lamp = Schemas['Lamp'];
 export type Matte = Schemas['Matte'];
 export type Solid = Schemas['Solid'];
+export type Material = Schemas['Material'];
 export type Group = Schemas['Group'];
 export type SoundThing = Schemas['Sound'];
 export type Wave = Schemas['Wave'];

@@ -5,8 +5,10 @@
   import { specs } from '../state/specs.svelte';
   import Choice from '../ui/Choice.svelte';
   import FileButton from '../ui/FileButton.svelte';
+  import FileRow from '../ui/FileRow.svelte';
   import Fields from '../ui/Fields.svelte';
   import ModelFile from './ModelFile.svelte';
+  import SkyFile from './SkyFile.svelte';
 
   let { desk, body, path }: { desk: Desk; body: Body; path: string } = $props();
   const without = ['kind', 'weight', 'media', 'digest', 'sky', 'font', 'tinted', 'paths', 'name'];
@@ -52,22 +54,10 @@
       take: (media) => desk.set(`${path}/media`, media, 'Picture of the body'),
     };
   }
-
-  function chooseSky(): void {
-    desk.tools.choosing = {
-      title: 'A picture of all directions',
-      take: (media) => desk.set(`${path}/sky`, media, 'Picture of the surroundings'),
-    };
-  }
 </script>
 
 {#if body.kind === 'picture'}
-  <div class="flex h-[26px] items-center justify-between border-b border-line">
-    <span>File</span>
-    <button class="truncate rounded px-1.5 font-semibold hover:bg-raised" onclick={choose}
-      >{body.media ? body.media.split('/').pop() : 'Choose …'}</button
-    >
-  </div>
+  <FileRow label="File" media={body.media} onclick={choose} />
 {/if}
 <Fields
   {desk}
@@ -76,14 +66,7 @@
   {path}
   {without}
 />
-{#if body.kind === 'model' && body.surroundings === 'picture'}
-  <div class="flex h-[26px] items-center justify-between border-b border-line">
-    <span>Picture of the surroundings</span>
-    <button class="truncate rounded px-1.5 font-semibold hover:bg-raised" onclick={chooseSky}
-      >{body.sky ? body.sky.split('/').pop() : 'Choose …'}</button
-    >
-  </div>
-{/if}
+{#if body.kind === 'model'}<SkyFile {desk} owner={body} {path} />{/if}
 {#if body.kind === 'artwork'}
   <FileButton
     text={body.name ? `${body.name} …` : 'Select an SVG file …'}

@@ -2,15 +2,29 @@
   import type { Matte } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import Fields from '../ui/Fields.svelte';
+  import FileRow from '../ui/FileRow.svelte';
   import Switch from '../ui/Switch.svelte';
   import { hide, place, tied } from './fields';
+  import MaterialFields from './MaterialFields.svelte';
   import ModelFields from './ModelFields.svelte';
   import PathButtons from './PathButtons.svelte';
   import PlaceFields from './PlaceFields.svelte';
 
   let { desk, matte }: { desk: Desk; matte: Matte } = $props();
   const path = $derived(desk.path);
-  const without = [...place, ...tied.filter((name) => name !== 'kind'), 'media', 'width', 'height', 'model'];
+  /** What is seen of a model. */
+  const seen = ['visible', 'tint', 'catches'];
+  const without = [
+    ...place,
+    ...tied.filter((name) => name !== 'kind'),
+    'media',
+    'width',
+    'height',
+    'model',
+    'look',
+    'lit_by',
+    ...seen,
+  ];
 
   function choose(): void {
     desk.tools.choosing = {
@@ -22,12 +36,7 @@
 
 <Fields {desk} model="Matte" owner={matte} {path} only={['kind']} />
 {#if matte.kind === 'file' || matte.kind === 'depth'}
-  <div class="flex h-[26px] items-center justify-between border-b border-line">
-    <span>File</span>
-    <button class="truncate rounded px-1.5 font-semibold hover:bg-raised" onclick={choose}
-      >{matte.media ? matte.media.split('/').pop() : 'Choose …'}</button
-    >
-  </div>
+  <FileRow label="File" media={matte.media} onclick={choose} />
 {/if}
 <Fields {desk} model="Matte" owner={matte} {path} without={[...without, 'kind']} />
 {#if matte.kind === 'shape' && matte.form !== 'path'}
@@ -37,6 +46,11 @@
 {/if}
 {#if matte.kind === 'model'}
   <ModelFields {desk} model={matte.model} path="{path}/model" />
+  <Fields {desk} model="Matte" owner={matte} {path} only={seen} />
+  {#if matte.catches.value > 0 || matte.catches.keys.length}
+    <Fields {desk} model="Matte" owner={matte} {path} only={['lit_by']} />
+  {/if}
+  {#if matte.visible}<MaterialFields {desk} look={matte.look} path="{path}/look" />{/if}
 {/if}
 {#if matte.kind === 'shape' || matte.kind === 'model'}<PlaceFields
     {desk}

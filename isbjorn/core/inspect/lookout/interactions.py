@@ -193,7 +193,7 @@ def cannot_spread(watch: Watch) -> Checks:
         elif readings.now(force.strength, t) == 0 or (readings.now(force.pace, t) == 0 and force.pace.spread == 0):
             why = "Its speed is 0."
             mend = Mend(label="160 px/s", changes=[put(f"{path}/pace/value", 160), put(f"{path}/strength/value", 100)])
-        else:
+        elif caught.mean() < 0.5:
             radius = readings.now(force.radius, t)
             gap = _gap(place, caught)
             if gap > radius:

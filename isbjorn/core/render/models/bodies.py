@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -11,6 +12,7 @@ from isbjorn.core.appearance.looks import number_now
 from isbjorn.core.appearance.particles import Particles, births_of
 from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
 from isbjorn.core.document import Emitter, Round
+from isbjorn.core.document.materials import Material
 from isbjorn.core.document.models import ModelBody
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.evaluate.meshes import rotations
@@ -78,15 +80,15 @@ def shows_ground(emitter: Emitter) -> bool:
     return any(isinstance(body, ModelBody) and body.material == "glass" for body in (emitter.body, *emitter.mixed))
 
 
-def material_of(body: ModelBody, context: RenderContext, sky: int, kind: str = "") -> Records:
-    """The material of a body at the moment, (1,) of `MATERIAL`. kind: what is measured of it instead of its light."""
+def material_of(look: Material, context: RenderContext, sky: int, kind: str = "") -> Records:
+    """A material at the moment, (1,) of `MATERIAL`. kind: what is measured of it instead of its light."""
     row = np.zeros(1, MATERIAL)
-    row["kind"] = KINDS[kind or body.material]
-    row["rough"], row["strength"] = context.read(body.roughness) / 100, context.read(body.ambient) / 100
-    row["index"], row["behind"], row["sky"] = context.read(body.index), context.read(body.behind), sky
-    row["rim"] = context.read(body.rim) / 100 * hex_to_linear(body.rim_colour)
+    row["kind"] = KINDS[kind or look.material]
+    row["rough"], row["strength"] = context.read(look.roughness) / 100, context.read(look.ambient) / 100
+    row["index"], row["behind"], row["sky"] = context.read(look.index), context.read(look.behind), sky
+    row["rim"] = context.read(look.rim) / 100 * hex_to_linear(look.rim_colour)
     # The edge falls to a half at its width.
-    row["fall"] = math.log(0.5) / math.log(max(1e-3, 1 - min(0.999, context.read(body.rim_width) / 100)))
+    row["fall"] = math.log(0.5) / math.log(max(1e-3, 1 - min(0.999, context.read(look.rim_width) / 100)))
     return row
 
 
@@ -96,7 +98,7 @@ def _rougher(body: ModelBody, context: RenderContext, age01: Floats) -> Doubles:
     return (now - context.read(body.roughness)) / 100
 
 
-def _around(context: RenderContext, kind: str, media: str) -> Surroundings:
+def around(context: RenderContext, kind: str, media: str) -> Surroundings:
     """Surroundings of a kind at the moment; none where there is no plate or no picture."""
     if kind == "plate":
         plates: Any = context.pictures
@@ -115,6 +117,17 @@ def _around(context: RenderContext, kind: str, media: str) -> Surroundings:
         key = media, context.pictures.stamp(media)
         return _skies.get(key, lambda: surroundings_of(context.pictures.filling(media, 0, *_SKY)[..., :3]))
     return built_in(kind)
+
+
+def light_on(
+    looks: Sequence[Material], context: RenderContext, kind: str = ""
+) -> tuple[Records, Records, Surroundings]:
+    """Materials at the moment, the lights in the camera's axes, and what surrounds them; kind: see `material_of`."""
+    view, lamps = context.view, context.lamps.copy()
+    lamps["place"] = (lamps["place"] - view.eye) @ view.axes.T
+    skies = list(dict.fromkeys((look.surroundings, look.sky) for look in looks))
+    materials = [material_of(look, context, skies.index((look.surroundings, look.sky)), kind) for look in looks]
+    return np.concatenate(materials), lamps, all_of([around(context, *sky) for sky in skies])
 
 
 def stretched(rotation: Doubles, velocity: Floats, longer: Doubles | float) -> Doubles:
@@ -142,12 +155,12 @@ def _lens(count: int) -> Doubles:
     return np.stack([r * np.cos(turn), r * np.sin(turn)], axis=1)
 
 
-def _focused(pen: EmitterRasteriser, instances: Doubles) -> list[Doubles]:
+def focused(context: RenderContext, instances: Doubles) -> list[Doubles]:
     """The instances as each of some places on the lens sees them; all at once where everything is sharp.
 
     What is in focus stays where it is; what is nearer or farther shifts (Haeberli and Akeley 1990, "The accumulation buffer").
     """
-    context, camera = pen.context, pen.context.shot.camera
+    camera = context.shot.camera
     opening, view = context.read(camera.aperture), context.view
     if opening <= 0 or view.lens_px is None or context.orbit is not None or context.measured:
         return [instances]
@@ -228,19 +241,13 @@ def draw_bodies(
         if body.roughness.over_life is not None:
             rows[number == k, ROUGHER] = _rougher(body, context, sub.age01[number == k])
     rows, number, groups = _in_order(pen, sub, rows, number)
-    lamps = context.lamps.copy()
-    lamps["place"] = (lamps["place"] - view.eye) @ view.axes.T
-    skies = list(dict.fromkeys((body.surroundings, body.sky) for body in models.values()))
-    materials = np.concatenate(
-        [material_of(body, context, skies.index((body.surroundings, body.sky)), measured) for body in models.values()]
-    )
-    around = all_of([_around(context, kind, media) for kind, media in skies])
+    lit = light_on(list(models.values()), context, measured)
     direct = pen.mode == 0 and pen.covers
-    seen, below = _focused(pen, rows), onto.copy() if shows_ground(e) and not measured else None
+    seen, below = focused(context, rows), onto.copy() if shows_ground(e) and not measured else None
     whole = direct and len(seen) == 1
     layer, weight = onto if whole else np.zeros_like(onto), 0.0 if whole else 1 / len(seen)
     for one in seen:
-        draw_models(view.packed, one, groups, geometry, number, materials, lamps, around, layer, below, weight)
+        draw_models(view.packed, one, groups, geometry, number, *lit, layer, below, weight)
     if not whole:
         lay(layer, onto, pen.blend)
     return solid

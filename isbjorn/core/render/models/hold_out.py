@@ -114,7 +114,8 @@ def _depths(faces: Floats, order: Ints, bounds: Longs, turns: Longs, columns: in
 
 
 @kernel_lock
-def _held(view: Projection, rows: Doubles, geometry: Geometry, margin: float, soft: int) -> HoldOut:
+def held(view: Projection, rows: Doubles, geometry: Geometry, margin: float, soft: int) -> HoldOut:
+    """What instances hide; see `HoldOut`."""
     cover = np.zeros((view.height, view.width), np.float32)
     near = np.full((view.height, view.width), NOTHING, np.float32)
     faces, _, _ = seen_faces(view.packed, rows, geometry.bare)
@@ -141,4 +142,4 @@ def _hold_out(matte: Matte, context: RenderContext) -> HoldOut:
     rows = instance_of(view, geometry, frames.place[0], turn, half)
     # Its blur reaches three times as far as its deviation.
     soft = math.ceil(1.5 * context.read(matte.feather) * view.scale_x)
-    return _held(view, rows, geometry, context.read(matte.margin), soft)
+    return held(view, rows, geometry, context.read(matte.margin), soft)

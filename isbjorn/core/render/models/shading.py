@@ -281,24 +281,14 @@ def _paint(scene: ShadedScene, f: int, x: float, y: float, spread: float, out: F
             _texel(scene.texels, scene.levels, scene.decoded, row + first + k, u, v, out, share)
 
 
-@inline_kernel(void(SHADED_SCENE, i8, f8, f8, f8, f4[:, ::1]), cache=True, error_model="numpy", forceinline=True)
-def shade(scene: ShadedScene, f: int, x: float, y: float, spread: float, out: Floats) -> None:
-    """Colour (premultiplied) and cover of a face at a pixel, into out[0] (4,); out (4, 4): the other rows are scratch memory.
-    spread: px over which the colours of its paint are averaged."""
-    faces, smooth, axes, lamps, levels, below = (
-        scene.faces,
-        scene.smooth,
-        scene.axes,
-        scene.lamps,
-        scene.skies,
-        scene.below,
-    )
-    face, mat, view = faces[f], scene.materials[scene.material[int(faces[f, INSTANCE])]], scene.views[0]
-    red, green, blue, opacity = face[RED], face[GREEN], face[BLUE], face[OPACITY]
-    shown, matte, gloss, seen = out[0], out[1], out[2], out[3]
-    if len(scene.painted) > 0:
-        _paint(scene, f, x, y, spread, seen)
-        red, green, blue = red * seen[0], green * seen[1], blue * seen[2]
+@inline_kernel(
+    types.UniTuple(f8, 10)(f4[:, ::1], f4[:, ::1], records(VIEW), i8, f8, f8),  # type: ignore[no-untyped-call]
+    cache=True, error_model="numpy", forceinline=True,
+)  # fmt: skip
+def place_on(faces: Floats, smooth: Floats, views: Records, f: int, x: float, y: float) -> tuple[float, ...]:
+    """A face at a pixel, in the camera's axes: how far away it is under a lens (1 in a flat picture), its place, its normal, and
+    the direction to the viewer. A smooth normal may look away where its face does not: it is turned until it does not."""
+    face, view = faces[f], views[0]
     near = face[NEAR] + face[NEAR_X] * x + face[NEAR_Y] * y
     away = 1.0 / max(near, 1e-12) if view.lens > 0 else 1.0
     across = away / view.lens if view.lens > 0 else 1.0
@@ -321,11 +311,32 @@ def shade(scene: ShadedScene, f: int, x: float, y: float, spread: float, out: Fl
     nx, ny, nz = nx / length, ny / length, nz / length
     mu = nx * vx + ny * vy + nz * vz
     if mu < 0.02:
-        # A smooth normal may look away where its face does not: it is turned until it does not.
         nx, ny, nz = nx + (0.02 - mu) * vx, ny + (0.02 - mu) * vy, nz + (0.02 - mu) * vz
         length = math.sqrt(nx * nx + ny * ny + nz * nz)
         nx, ny, nz = nx / length, ny / length, nz / length
-        mu = nx * vx + ny * vy + nz * vz
+    return away, px, py, pz, nx, ny, nz, vx, vy, vz
+
+
+@inline_kernel(void(SHADED_SCENE, i8, f8, f8, f8, f4[:, ::1]), cache=True, error_model="numpy", forceinline=True)
+def shade(scene: ShadedScene, f: int, x: float, y: float, spread: float, out: Floats) -> None:
+    """Colour (premultiplied) and cover of a face at a pixel, into out[0] (4,); out (4, 4): the other rows are scratch memory.
+    spread: px over which the colours of its paint are averaged."""
+    faces, smooth, axes, lamps, levels, below = (
+        scene.faces,
+        scene.smooth,
+        scene.axes,
+        scene.lamps,
+        scene.skies,
+        scene.below,
+    )
+    face, mat, view = faces[f], scene.materials[scene.material[int(faces[f, INSTANCE])]], scene.views[0]
+    red, green, blue, opacity = face[RED], face[GREEN], face[BLUE], face[OPACITY]
+    shown, matte, gloss, seen = out[0], out[1], out[2], out[3]
+    if len(scene.painted) > 0:
+        _paint(scene, f, x, y, spread, seen)
+        red, green, blue = red * seen[0], green * seen[1], blue * seen[2]
+    away, px, py, pz, nx, ny, nz, vx, vy, vz = place_on(faces, smooth, scene.views, f, x, y)
+    mu = nx * vx + ny * vy + nz * vz
     mu = min(mu, 1.0)
     rough = min(max(mat.rough + scene.instances[int(face[INSTANCE]), ROUGHER], 0.0), 1.0)
     kind, sky = int(mat.kind), int(mat.sky)
@@ -389,7 +400,7 @@ def shade(scene: ShadedScene, f: int, x: float, y: float, spread: float, out: Fl
     elif kind == GLOWING:
         shown[0], shown[1], shown[2], shown[3] = red, green, blue, 1.0
     elif kind == DEPTH:
-        shown[0] = away if view.lens > 0 else -near - view.eye[2]
+        shown[0] = away if view.lens > 0 else -pz - view.eye[2]
         shown[1], shown[2], shown[3] = green, blue, 1.0
     elif kind == FACING:
         shown[0], shown[1], shown[2], shown[3] = nx, ny, nz, 1.0
