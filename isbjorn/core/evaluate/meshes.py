@@ -8,18 +8,22 @@ toward the viewer.
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+from numba import prange
 
 from isbjorn.core.arrays import Bools, Doubles, Floats, Ints, Longs
 from isbjorn.core.evaluate.paint import Paint
+from isbjorn.core.jit import njit
+from isbjorn.core.runtime.parallel import kernel_lock
 
 # Corners nearer than this, as a share of the largest measure, are one when a mesh is welded.
 _WELDED = 1e-6
-# Pairs of corners that are compared at once for smooth normals.
-_MOST_PAIRS = 4_000_000
+# Faces at one point that are compared for smooth normals, at most.
+_MOST_AROUND = 2048
 
 
 @dataclass(frozen=True, eq=False)
@@ -60,22 +64,29 @@ class Mesh:
         return of, corners
 
     @cached_property
-    def _sides(self) -> tuple[Longs, Ints, Longs, Longs]:
+    def face_normals(self) -> Doubles:
+        """Unit normals of the faces, float64 (f, 3)."""
+        return face_normals(self.points, self.faces)
+
+    @cached_property
+    def _sides(self) -> tuple[Longs, Longs, Longs, Longs]:
         """The sides of all faces: their ends (h, 2), the lower first, and faces (h,); and those in which edges begin and how many
         each has, (e,), in the order (h,) that comes with them."""
         ends, faces = _half_edges(self.faces)
-        low = np.sort(ends, axis=1).astype(np.int64)
-        key = low[:, 0] * len(self.points) + low[:, 1]
-        order = np.argsort(key, kind="stable")
-        first = np.flatnonzero(np.diff(key[order], prepend=-1))
-        return low[order], faces[order], first, np.diff(np.append(first, len(key)))
+        low = np.empty_like(ends)
+        np.minimum(ends[:, 0], ends[:, 1], out=low[:, 0])
+        np.maximum(ends[:, 0], ends[:, 1], out=low[:, 1])
+        order = _by_ends(low, len(self.points))
+        low = low[order]
+        first = np.flatnonzero(np.append(True, (low[1:, 0] != low[:-1, 0]) | (low[1:, 1] != low[:-1, 1])))
+        return low, faces[order], first, np.diff(np.append(first, len(low)))
 
     @cached_property
     def edges(self) -> tuple[Ints, Floats]:
         """Edges between corners, int32 (e, 2), and the cosine of the angle between the normals of their two faces, float32 (e,); -2
         where an edge has one face only. Diagonals of faces are not among them."""
         ends, faces, first, count = self._sides
-        normals = face_normals(self.points, self.faces)
+        normals = self.face_normals
         cosine = np.full(len(first), -2.0, np.float32)
         two = count >= 2
         a, b = normals[faces[first[two]]], normals[faces[first[two] + 1]]
@@ -86,29 +97,31 @@ class Mesh:
     def edge_corners(self) -> tuple[Longs, Longs]:
         """One of the faces of each of the `edges`, (e,), and which of its corners their ends are, (e, 2)."""
         ends, faces, first, _ = self._sides
-        of, found = faces[first].astype(np.int64), ends[first]
+        of, found = faces[first], ends[first]
         return of, np.argmax(self.faces[of][:, None, :] == found[:, :, None], axis=2)
 
-    @cached_property
-    def edge_normals(self) -> Floats:
-        """Unit normals of the edges: the mean of those of their faces, float32 (e, 3)."""
+    def edge_normals(self, edges: Longs) -> Floats:
+        """Unit normals of some of the edges, by their numbers (n,): the mean of those of their faces, float32 (n, 3)."""
         _, faces, first, count = self._sides
-        of = np.repeat(np.arange(len(first)), count)
-        return _units(summed(of, face_normals(self.points, self.faces)[faces], len(first)))
+        total = np.zeros((len(edges), 3))
+        for k in range(int(count[edges].max(initial=0))):
+            there = count[edges] > k
+            total[there] += self.face_normals[faces[first[edges[there]] + k]]
+        return _units(total)
 
     @cached_property
     def corner_normals(self) -> Floats:
         """Unit normals of the points: the mean of those of their faces by the angles there, float32 (v, 3)."""
         at, corner = np.nonzero(self.faces >= 0)
         weight = corner_angles(self.points, self.faces)[at, corner]
-        weighted = weight[:, None] * face_normals(self.points, self.faces)[at]
+        weighted = weight[:, None] * self.face_normals[at]
         return _units(summed(self.faces[at, corner], weighted, len(self.points)))
 
     @cached_property
     def is_closed(self) -> bool:
         """Whether every edge has two faces, which pass it in opposite directions."""
         ends, _ = _half_edges(self.faces)
-        a, b = ends.astype(np.int64).T
+        a, b = ends.T
         there = np.sort(a * len(self.points) + b)
         return bool((np.diff(there) > 0).all()) and np.array_equal(there, np.sort(b * len(self.points) + a))
 
@@ -120,7 +133,7 @@ class Mesh:
 
 def _units(vectors: Doubles) -> Floats:
     """Vectors (n, 3) of length 1; those of no length point up."""
-    length = np.linalg.norm(vectors, axis=1, keepdims=True)
+    length = np.sqrt(np.einsum("ni,ni->n", vectors, vectors))[:, None]
     return np.where(length > 1e-12, vectors / np.maximum(length, 1e-12), [0.0, 1.0, 0.0]).astype(np.float32)
 
 
@@ -129,26 +142,101 @@ def summed(of: Longs | Ints, vectors: Doubles, count: int) -> Doubles:
     return np.stack([np.bincount(of, weights=vectors[:, k], minlength=count) for k in range(3)], axis=1)
 
 
-def _half_edges(faces: Ints) -> tuple[Ints, Ints]:
-    """The edges of every face in its direction, (h, 2), and the face of each, (h,)."""
-    following = np.roll(faces, -1, axis=1)
-    three = faces[:, 3] < 0
-    following[three, 2] = faces[three, 0]
-    ends = np.stack([faces, following], axis=2).reshape(-1, 2)
-    of = np.repeat(np.arange(len(faces), dtype=np.int32), 4)
-    there = ends[:, 0] >= 0
-    return ends[there], of[there]
+@njit("Tuple((i8[:, ::1], i8[::1]))(i4[:, ::1])", cache=True)
+def _half_edges(faces: Ints) -> tuple[Longs, Longs]:
+    """The sides of every face in its direction, their ends (h, 2), and the face of each, (h,)."""
+    total = 0
+    for f in range(len(faces)):
+        total += 3 if faces[f, 3] < 0 else 4
+    ends, of, at = np.empty((total, 2), np.int64), np.empty(total, np.int64), 0
+    for f in range(len(faces)):
+        count = 3 if faces[f, 3] < 0 else 4
+        for k in range(count):
+            ends[at, 0], ends[at, 1], of[at] = faces[f, k], faces[f, k + 1 if k + 1 < count else 0], f
+            at += 1
+    return ends, of
+
+
+@njit("void(f4[:, ::1], i4[:, ::1], f8[:, ::1], f8[:, ::1])", parallel=True, cache=True)
+def _measure(points: Floats, faces: Ints, normals: Doubles, angles: Doubles) -> None:
+    """Unit normals (f, 3) of faces, 0 where they have no area, and their angles at their corners, radians (f, 4)."""
+    for f in prange(len(faces)):
+        count = 3 if faces[f, 3] < 0 else 4
+        a, b, c = points[faces[f, 0]], points[faces[f, 1]], points[faces[f, 2]]
+        d = points[faces[f, count - 1]]
+        # Half the cross product of the diagonals is the area of a plane four-sided face, and of a triangle whose last corner
+        # repeats.
+        ux, uy, uz = float(c[0]) - a[0], float(c[1]) - a[1], float(c[2]) - a[2]
+        wx, wy, wz = float(d[0]) - b[0], float(d[1]) - b[1], float(d[2]) - b[2]
+        x, y, z = uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx
+        length = math.sqrt(x * x + y * y + z * z)
+        share = 1 / length if length > 0 else 0.0
+        normals[f, 0], normals[f, 1], normals[f, 2] = x * share, y * share, z * share
+        for k in range(count):
+            here, after = points[faces[f, k]], points[faces[f, k + 1 if k + 1 < count else 0]]
+            before = points[faces[f, k - 1 if k > 0 else count - 1]]
+            dot, one, two = 0.0, 0.0, 0.0
+            for i in range(3):
+                p, q = float(after[i]) - here[i], float(before[i]) - here[i]
+                dot, one, two = dot + p * q, one + p * p, two + q * q
+            angles[f, k] = math.acos(min(1.0, max(-1.0, dot / max(math.sqrt(one * two), 1e-300))))
+
+
+_measure_all: Callable[..., None] = kernel_lock(_measure)
+
+
+def _measured(points: Floats | Doubles, faces: Ints) -> tuple[Doubles, Doubles]:
+    normals, angles = np.empty((len(faces), 3)), np.zeros((len(faces), 4))
+    _measure_all(np.ascontiguousarray(points, np.float32), np.ascontiguousarray(faces), normals, angles)
+    return normals, angles
 
 
 def face_normals(points: Floats | Doubles, faces: Ints) -> Doubles:
     """Unit normals of faces, float64 (f, 3); 0 for faces without area."""
-    p = points.astype(np.float64)
-    a, b, c = (p[faces[:, k]] for k in range(3))
-    d = p[np.where(faces[:, 3] >= 0, faces[:, 3], faces[:, 2])]
-    # Half the cross product of the diagonals is the area of a plane four-sided face, and of a triangle whose last corner repeats.
-    normal = np.cross(c - a, d - b)
-    length = np.linalg.norm(normal, axis=1, keepdims=True)
-    return np.asarray(normal / np.maximum(length, 1e-300) * (length > 0))
+    return _measured(points, faces)[0]
+
+
+@njit("Tuple((i8[::1], i8[::1]))(i4[:, ::1], i8)", cache=True)
+def _around(faces: Ints, count: int) -> tuple[Longs, Longs]:
+    """The corners of faces, by the points there: where those of each begin, (count + 1,), and the corners, (m,), as four times
+    their face and their place in it."""
+    starts = np.zeros(count + 1, np.int64)
+    for f in range(len(faces)):
+        for k in range(4):
+            if faces[f, k] >= 0:
+                starts[faces[f, k] + 1] += 1
+    for v in range(count):
+        starts[v + 1] += starts[v]
+    corners, filled = np.empty(starts[count], np.int64), starts[:count].copy()
+    for f in range(len(faces)):
+        for k in range(4):
+            if faces[f, k] >= 0:
+                corners[filled[faces[f, k]]] = 4 * f + k
+                filled[faces[f, k]] += 1
+    return starts, corners
+
+
+@njit("void(i8[::1], i8[::1], f8[:, ::1], f8[:, ::1], f8, f4[:, :, ::1])", parallel=True, cache=True)
+def _smooth(starts: Longs, corners: Longs, flat: Doubles, angles: Doubles, least: float, out: Floats) -> None:
+    """Normals of corners: the mean of those around whose cosine with their own is no less than the least."""
+    for v in prange(len(starts) - 1):
+        # Where more faces meet than a model has on purpose, they stay flat.
+        last = starts[v + 1] if starts[v + 1] - starts[v] <= _MOST_AROUND else starts[v]
+        for i in range(starts[v], last):
+            face, corner = corners[i] // 4, corners[i] % 4
+            x, y, z = 0.0, 0.0, 0.0
+            for j in range(starts[v], starts[v + 1]):
+                other = corners[j] // 4
+                alike = flat[face, 0] * flat[other, 0] + flat[face, 1] * flat[other, 1] + flat[face, 2] * flat[other, 2]
+                if alike >= least:
+                    share = angles[other, corners[j] % 4]
+                    x, y, z = x + share * flat[other, 0], y + share * flat[other, 1], z + share * flat[other, 2]
+            length = math.sqrt(x * x + y * y + z * z)
+            if length > 1e-12:
+                out[face, corner, 0], out[face, corner, 1], out[face, corner, 2] = x / length, y / length, z / length
+
+
+_smooth_all: Callable[..., None] = kernel_lock(_smooth)
 
 
 def smooth_normals(points: Floats, faces: Ints, degrees: float) -> Floats:
@@ -156,39 +244,35 @@ def smooth_normals(points: Floats, faces: Ints, degrees: float) -> Floats:
     some degrees, weighted by their angles at the corner (Thürmer and Wüthrich 1998, "Computing vertex normals from polygonal
     facets")."""
     flat = face_normals(points, faces)
-    out = np.repeat(flat[:, None, :], 4, axis=1)
+    out = np.repeat(flat.astype(np.float32)[:, None, :], 4, axis=1)
     if degrees > 0:
-        at, corner = np.nonzero(faces >= 0)
-        weight = corner_angles(points, faces)[at, corner]
-        order = np.argsort(faces[at, corner], kind="stable")
-        at, corner, weight = at[order], corner[order], weight[order]
-        first = np.flatnonzero(np.diff(faces[at, corner], prepend=-1))
-        count = np.diff(np.append(first, len(at)))
-        start, many = np.repeat(first, count), np.repeat(count, count)
-        least, block = math.cos(math.radians(degrees)), max(1, int(many.max(initial=1)))
-        step = max(1, _MOST_PAIRS // block)
-        for begin in range(0, len(at), step):
-            mine = np.arange(begin, min(begin + step, len(at)))
-            one = np.repeat(mine, many[mine])
-            within = np.arange(len(one)) - np.repeat(np.cumsum(many[mine]) - many[mine], many[mine])
-            other = start[one] + within
-            near = np.einsum("ij,ij->i", flat[at[one]], flat[at[other]]) >= least - 1e-9
-            share = np.where(near, weight[other], 0.0)[:, None] * flat[at[other]]
-            total = summed(one - begin, share, len(mine))
-            length = np.linalg.norm(total, axis=1, keepdims=True)
-            out[at[mine], corner[mine]] = np.where(length > 1e-12, total / np.maximum(length, 1e-12), flat[at[mine]])
-    return np.ascontiguousarray(out, np.float32)
+        starts, corners = _around(np.ascontiguousarray(faces), len(points))
+        least = math.cos(math.radians(degrees)) - 1e-9
+        _smooth_all(starts, corners, flat, corner_angles(points, faces), least, out)
+    return out
 
 
 def corner_angles(points: Floats | Doubles, faces: Ints) -> Doubles:
-    """The angle of each face at each of its corners, radians (f, 4)."""
-    p, three = points.astype(np.float64), faces[:, 3] < 0
-    after, before = np.roll(faces, -1, axis=1), np.roll(faces, 1, axis=1)
-    after[three, 2], before[three, 0] = faces[three, 0], faces[three, 2]
-    to, back = p[after] - p[faces], p[before] - p[faces]
-    length = np.linalg.norm(to, axis=2) * np.linalg.norm(back, axis=2)
-    cosine = np.einsum("ijk,ijk->ij", to, back) / np.maximum(length, 1e-300)
-    return np.asarray(np.arccos(np.clip(cosine, -1, 1)))
+    """The angle of each face at each of its corners, radians (f, 4); 0 where it has none."""
+    return _measured(points, faces)[1]
+
+
+@njit("i8[::1](i8[:, ::1], i8)", cache=True)
+def _by_ends(ends: Longs, count: int) -> Longs:
+    """The order (h,) of sides by their ends (h, 2), the lower first, which are below a count; stable: sorted by counting."""
+    order, other = np.arange(len(ends)), np.empty(len(ends), np.int64)
+    for column in (1, 0):
+        filled = np.zeros(count + 1, np.int64)
+        for h in range(len(ends)):
+            filled[ends[h, column] + 1] += 1
+        for v in range(count):
+            filled[v + 1] += filled[v]
+        for k in range(len(order)):
+            h = order[k]
+            other[filled[ends[h, column]]] = h
+            filled[ends[h, column]] += 1
+        order, other = other, order
+    return order
 
 
 def welded(points: Floats, faces: Ints) -> tuple[Floats, Ints, Bools]:

@@ -52,10 +52,12 @@ class _Places:
     """A mesh as a source, in its own unit."""
 
     def __init__(self, mesh: Mesh, sharp: float) -> None:
-        self.mesh, self.points = mesh, mesh.points.astype(np.float64)
-        ends, cosine = mesh.edges
-        self.sharp = np.flatnonzero(cosine <= math.cos(math.radians(sharp)) + 1e-6)
-        self.ends = ends
+        self.mesh, self.points, self._least = mesh, mesh.points.astype(np.float64), sharp
+
+    @functools.cached_property
+    def sharp(self) -> Longs:
+        """The numbers of the edges of which births are."""
+        return np.flatnonzero(self.mesh.edges[1] <= math.cos(math.radians(self._least)) + 1e-6)
 
     @functools.cached_property
     def faces(self) -> _Source:
@@ -64,8 +66,8 @@ class _Places:
 
     @functools.cached_property
     def edges(self) -> _Source:
-        a, b = (self.points[self.ends[self.sharp, k]] for k in range(2))
-        return _source(np.linalg.norm(b - a, axis=1))
+        a, b = (self.points[self.mesh.edges[0][self.sharp, k]] for k in range(2))
+        return _source(np.sqrt(np.einsum("ni,ni->n", b - a, b - a)))
 
     @functools.cached_property
     def inside(self) -> Doubles:
@@ -128,8 +130,8 @@ class _Places:
             return place, unit(place), _across(unit(place))
         if births == "edges" and len(self.sharp):
             index, at = _drawn(self.edges, u)
-            a, b = (self.points[self.ends[self.sharp[index], k]] for k in range(2))
-            normal = self.mesh.edge_normals[self.sharp[index]].astype(np.float64)
+            a, b = (self.points[self.mesh.edges[0][self.sharp[index], k]] for k in range(2))
+            normal = self.mesh.edge_normals(self.sharp[index]).astype(np.float64)
             return a + at[:, None] * (b - a), normal, unit(b - a)
         index, at = _drawn(self.faces, u)
         a, b, c = (self.points[self.mesh.triangles[index, k]] for k in range(3))
