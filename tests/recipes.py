@@ -24,6 +24,8 @@ SCHEMA: dict[str, Any] = Shot.model_json_schema()["$defs"] | {"Shot": Shot.model
 WIDTH = 480
 _PAGE = Path(__file__).parents[1] / "web" / "src" / "ui" / "words.ts"
 _LABELS = dict(re.findall(r"^  '?([^':\n]+?)'?: '([^']+)',$", _PAGE.read_text(encoding="utf-8"), re.M))
+# Parts whose fields the page shows among those of their thing.
+_SHOWN_WITH = ("model", "look")
 _DIRECTIVE = re.compile(
     r"clear \*\*(?P<force>[^*]+)\*\* for \*\*(?P<emitter>[^*]+)\*\*"
     r"|(?P<verb>add|remove|select|switch on|switch off|under|rename it to|Create a shot of) (?:the |an? )?"
@@ -104,11 +106,20 @@ class Follower:
         known = SCHEMA[model]["properties"]["kind"]
         return kind == known.get("const") or kind in known.get("enum", [])
 
-    def _field(self, label: str, model: str | None = None) -> str:
-        for name, field in SCHEMA[model or self.model]["properties"].items():
-            if field.get("title", name.capitalize()) == label:
-                return name
-        raise LookupError(f"{model or self.model} has no field with the label {label}")
+    def _field(self, label: str) -> str:
+        """The name of a field that is shown, of the part or of one that is shown with it (`_SHOWN_WITH`); goes on with that."""
+        for inner in ("", *_SHOWN_WITH):
+            owner = self.part.get(inner) if inner else self.part
+            if not isinstance(owner, dict):
+                continue
+            model = _models(SCHEMA[self.model]["properties"][inner])[0] if inner else self.model
+            for name, field in SCHEMA[model]["properties"].items():
+                shown = all(owner.get(other) in wanted for other, wanted in field.get("shown_if", {}).items())
+                if shown and field.get("title", name.capitalize()) == label:
+                    if inner:
+                        self._enter(inner)
+                    return name
+        raise LookupError(f"{self.model} has no field with the label {label}")
 
     def _kind(self, models: list[str], label: str) -> tuple[str, str]:
         """The model and the kind behind the name of a kind."""
@@ -228,7 +239,8 @@ class Follower:
             self.part[name] = type(current)(float(value))
         else:
             # Things of the cast are named by their ids.
-            self.part[name] = next((thing["id"] for thing in self._things() if thing["name"] == value), value)
+            found = next((thing["id"] for thing in self._things() if thing["name"] == value), value)
+            self.part[name] = [found] if isinstance(current, list) else found
 
     def _points(self, value: str) -> None:
         pairs = [[float(n) for n in pair.split()] for pair in value.split(",")]
