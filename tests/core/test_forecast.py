@@ -7,7 +7,10 @@ from unittest.mock import patch
 
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
+from isbjorn.core.document.models import ModelBody
+from isbjorn.core.evaluate.mesh_trees import tree_of
 from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.frame import Solver, draw_particles
 from isbjorn.core.inspect import forecast
 from isbjorn.core.inspect.forecast import Forecast, alive_about, speed
@@ -66,10 +69,26 @@ class Forecasts(unittest.TestCase):
             "trails": shot({"trail": {}}), "lines": shot({"lines": {}}), "repeats": shot({"heads": {}}),
             "an effect": shot({"finish": [{"kind": "glow"}]}), "a shutter": shot(camera={"shutter": 180}),
             "a world": shot(forces=[{"kind": "turbulence", "id": "f"}], links=[{"force": "f", "emitter": "a"}]),
-            "effects on all": shot(finish=[{"kind": "blur"}]), "a plate": shot(plate={"media": "none.mp4"}),
+            "effects on all": shot(finish=[{"kind": "blur"}]),
+            "models": shot({"body": {"kind": "model"}}),
+            "a model that is seen": shot(mattes=[{"id": "m", "kind": "model", "visible": True}]),
+            "a model in the light": shot(mattes=[{"id": "m", "kind": "model", "catches": 100}]), "a plate": shot(plate={"media": "none.mp4"}),
         }.items():  # fmt: skip
             with self.subTest(name):
                 self.assertGreater(cost(richer).ms(1280, 720), plain.ms(1280, 720))
+
+    def test_the_memory_of_models_is_counted_once(self) -> None:
+        ball: dict[str, Any] = {"kind": "model", "form": "ball", "detail": 5}
+        one = cost(shot({"body": ball})).models_bytes
+        # 20,480 triangles: 10,242 points of 12 bytes, four indices and four normals a face.
+        self.assertAlmostEqual(one, 10_242 * 12 + 20_480 * (16 + 48), delta=2000)
+        both = shot({"body": ball, "shape": ball | {"size": 100}})
+        self.assertEqual(cost(both).models_bytes, one)
+        surface = {"kind": "surface", "id": "s", "shape": "model", "model": {"form": "ball", "detail": 5}}
+        met = cost(shot({"body": ball}, forces=[surface])).models_bytes
+        tree = tree_of(mesh_of_solid(ModelBody.model_validate(ball))).nbytes
+        self.assertAlmostEqual((met - one) / tree, 1, delta=0.1)
+        self.assertEqual(cost(shot()).models_bytes, 0)
 
     def test_skins_and_waves_cost_what_they_cover(self) -> None:
         grouped = {"group": "g"}, {"groups": [{"id": "g"}]}

@@ -45,6 +45,11 @@ def tree_of(mesh: Mesh) -> Floats:
     return _trees.get((mesh,), lambda: _build(mesh))
 
 
+def tree_bytes(mesh: Mesh) -> int:
+    """About how much memory the tree of a mesh takes, before it is made."""
+    return 4 * len(mesh.triangles) * (TRIANGLE + BOX)
+
+
 def trees_of(meshes: list[Mesh]) -> Floats:
     """The trees of several meshes in a row; each begins where the ones before it end."""
     if not meshes:

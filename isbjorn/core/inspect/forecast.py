@@ -12,6 +12,7 @@ import threading
 import time
 from collections import defaultdict
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 from pydantic import BaseModel, Field
@@ -19,17 +20,21 @@ from pydantic import BaseModel, Field
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Emitter, Group, Number, Shot
 from isbjorn.core.document.identity_cache import IdentityCache
+from isbjorn.core.document.models import ModelBody, ModelShape
 from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.evaluate import curves
+from isbjorn.core.evaluate.mesh_trees import tree_bytes
 from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.frame import Solver, draw_particles
 from isbjorn.core.render.atlas import is_plain
 from isbjorn.core.render.blends import MODES
 from isbjorn.core.render.compositor import is_simple
 from isbjorn.core.render.effects import EffectMoment, reach_of, working
 from isbjorn.core.render.models.bodies import faces_of, has_models
+from isbjorn.core.render.models.covers import seen_mattes
 from isbjorn.core.render.ripples import water_of
-from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE
+from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE, bytes_of
 from isbjorn.core.simulate.integrators.constant import is_steady
 from isbjorn.core.simulate.strands.joints import joints_of
 from isbjorn.core.simulate.track import HELD, known_births, weight_of
@@ -39,7 +44,7 @@ PRICES: dict[str, float] = {
     "frame": 1.4, "emitter": 5.8, "exposed emitter": 2.2, "trail": 4.2, "steady step": 7.0, "step": 69.0, "look": 270.0,
     "disc": 200.0, "smear": 2100.0, "sprite": 2100.0, "stroke": 2100.0, "cover": 1.1, "smear cover": 18.0, "sprite cover": 4.5,
     "layer": 9.0, "deform": 160.0, "effect": 13.0, "plate": 200.0, "shade": 4.3, "skin": 110.0, "wave": 46.0, "water": 29.0,
-    "model": 2.5, "face": 700.0, "model cover": 25.0,
+    "model": 2.5, "face": 700.0, "model cover": 25.0, "lit cover": 500.0,
 }  # fmt: skip
 _LONGEST_S = 600.0
 # Even moments to which drops of a tenth of a second are shared out, about.
@@ -66,6 +71,7 @@ class Forecast(Cost):
     """About what a frame will take, and of that, each emitter."""
 
     memory_bytes: int = Field(description="Bytes of the particle states of one moment.")
+    models_bytes: int = Field(description="Bytes of all models, once.")
     emitters: dict[str, Cost] = Field(description="By id of the emitter; without effects of groups.")
 
 
@@ -224,6 +230,29 @@ def _models(
     area["model cover"] += cover * times
 
 
+def _covers(shot: Shot, readings: Readings, t: float, things: Counted, area: Counted) -> None:
+    """Models that are drawn under all particles, and the light on them."""
+    for matte in seen_mattes(shot):
+        things["model"] += 1
+        things["face"] += len(mesh_of_solid(matte.model).faces) / 1e6
+        across = float(readings.number(matte.size, np.array([t]))[0])
+        cover = min(shot.width * shot.height, across * across) / 1e6
+        area["model cover"] += cover * matte.visible
+        area["lit cover"] += cover * (matte.catches.value > 0 or matte.catches.timed)
+
+
+def models_bytes(shot: Shot) -> int:
+    """About how much memory the models of a shot take: their meshes, and the trees of those that are met or hide."""
+    drawn = [body for e in shot.emitters if e.on for body in (e.body, *e.mixed) if isinstance(body, ModelBody)]
+    sources = [e.shape for e in shot.emitters if e.on and isinstance(e.shape, ModelShape)]
+    mattes = [matte.model for matte in shot.mattes if matte.on and matte.kind == "model"]
+    forms: list[Any] = [*(force for force in shot.forces if force.on), *shot.zones]
+    met = [thing.model for thing in forms if getattr(thing, "shape", "") == "model"]
+    meshes = {mesh_of_solid(solid) for solid in (*drawn, *sources, *mattes, *met)}
+    trees = {mesh_of_solid(solid) for solid in met}
+    return sum(map(bytes_of, meshes)) + sum(map(tree_bytes, trees))
+
+
 def stepping_ms(shot: Shot, emitter: Emitter, readings: Readings, t: float, n: float) -> float:
     """What stepping n particles of an emitter for one frame takes, in ms."""
     things, _ = counted(shot, emitter, readings, t, n, 0.0, False)
@@ -296,10 +325,13 @@ def forecast(shot: Shot, readings: Readings, t: float, shares: dict[str, int], f
                 _skin(shot, sum(most), every_thing, every_area)
     if working(shot.finish):
         _layer(shot, shot, readings, t, float(shot.width), every_area)
+    _covers(shot, readings, t, every_thing, every_area)
     every_area["plate"] += whole * float(shot.plate is not None and shot.plate.on)
     every_area["shade"] += whole
     every = _cost(every_thing, every_area, whole)
-    return Forecast(fixed_ms=every.fixed_ms, mpx_ms=every.mpx_ms, memory_bytes=int(memory), emitters=each)
+    return Forecast(
+        fixed_ms=every.fixed_ms, mpx_ms=every.mpx_ms, memory_bytes=int(memory), models_bytes=models_bytes(shot), emitters=each
+    )  # fmt: skip
 
 
 def _cost(things: Counted, area: Counted, mpx: float) -> Cost:

@@ -28,6 +28,10 @@
       : `About ${rounded(cost.all)} ms per frame at this size.${late}`;
   });
   const number = new Intl.NumberFormat('en').format;
+  const models = $derived.by(() => {
+    const bytes = desk.scene?.cost?.models_bytes ?? 0;
+    return bytes < 1048576 ? '' : ` Models: ${number(Math.round(bytes / 1048576))} MB.`;
+  });
   const life = $derived.by(() => {
     if (!forecast) return '';
     if (forecast.life_to_s === null) return 'Particles never die.';
@@ -67,7 +71,7 @@
     <p class="pt-1.5 text-soft" data-forecast>
       {taken}
       {forecast.memory_bytes < 1048576 ? 'Less than 1' : number(Math.round(forecast.memory_bytes / 1048576))} MB
-      per stored moment.
+      per stored moment.{models}
     </p>
     <p class="pt-1.5 text-soft">
       Particles travel up to {number(Math.round(forecast.farthest_px))} px.
