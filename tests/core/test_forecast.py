@@ -72,7 +72,8 @@ class Forecasts(unittest.TestCase):
             "effects on all": shot(finish=[{"kind": "blur"}]),
             "models": shot({"body": {"kind": "model"}}),
             "a model that is seen": shot(mattes=[{"id": "m", "kind": "model", "visible": True}]),
-            "a model in the light": shot(mattes=[{"id": "m", "kind": "model", "catches": 100}]), "a plate": shot(plate={"media": "none.mp4"}),
+            "a model in the light": shot(mattes=[{"id": "m", "kind": "model", "catches": 100}]),
+            "a plate": shot(plate={"media": "none.mp4"}),
         }.items():  # fmt: skip
             with self.subTest(name):
                 self.assertGreater(cost(richer).ms(1280, 720), plain.ms(1280, 720))

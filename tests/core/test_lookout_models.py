@@ -56,6 +56,19 @@ class Notes(unittest.TestCase):
             kinds = {n.kind for n in lookout(Solver(given), 30)}
             self.assertEqual("nothing visible" in kinds, hidden)
 
+    def test_a_model_that_is_seen_is_looked_for_in_the_picture(self) -> None:
+        self.mended(shot({"mattes": [{"id": "m", "kind": "model", "across": 9000, "visible": True}]}), "model outside")
+
+    def test_a_model_that_nothing_shines_on_catches_no_light(self) -> None:
+        matte = {"id": "m", "kind": "model", "catches": 100}
+        self.mended(shot({"mattes": [matte]}), "no light to catch")
+        for lit in (shot({"mattes": [matte]}, hidden_by=["m"]), shot({"mattes": [matte | {"lit_by": ["e"]}]})):
+            self.assertNotIn("no light to catch", {n.kind for n in lookout(Solver(lit), 30)})
+
+    def test_a_source_without_colours_gives_none(self) -> None:
+        for shape in ({"kind": "point"}, {"kind": "model"}):
+            self.mended(shot(shape=shape, colour_by="source"), "colourless source")
+
     def test_a_model_without_any_light_is_black(self) -> None:
         dark = {"kind": "model", "material": "metal", "surroundings": "none"}
         self.mended(shot(body=dark), "black model")

@@ -25,7 +25,7 @@ _EMITTER: tuple[Callable[[Case], Checks], ...] = (
     *strands.CHECKS, *models.CHECKS,
 )  # fmt: skip
 _SHOT: tuple[Callable[[Watch], Checks], ...] = (
-    shots.left_out, shots.loop_ends, shots.plate_rate, shots.clipping, models.beside_the_picture, *interactions.CHECKS,
+    shots.left_out, shots.loop_ends, shots.plate_rate, shots.clipping, *models.OF_SHOT, *interactions.CHECKS,
 )  # fmt: skip
 _GRAVITY = {"trouble": 0, "hint": 1, "fine": 2}
 

@@ -10,6 +10,7 @@ from isbjorn.core.evaluate.placed_models import is_open
 from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.inspect.lookout.notes import Case, Checks, Mend, Note, Watch, put
 from isbjorn.core.render.models.bodies import faces_of, has_models
+from isbjorn.core.render.models.covers import seen_mattes, shining
 from isbjorn.core.render.models.hold_out import hold_out
 
 # Faces of a frame above which it is said.
@@ -95,6 +96,7 @@ def many_faces(case: Case) -> Checks:
 def beside_the_picture(watch: Watch) -> Checks:
     """Models that are to hide particles, and are nowhere in the picture."""
     used = {name for e in watch.shot.emitters if e.on for name in e.hidden_by}
+    used |= {matte.id for matte in seen_mattes(watch.shot)}
     for n, matte in enumerate(watch.shot.mattes):
         if not matte.on or matte.kind != "model" or matte.inverted or matte.id not in used:
             continue
@@ -102,11 +104,45 @@ def beside_the_picture(watch: Watch) -> Checks:
             continue
         yield Note(
             kind="model outside", thing=matte.id, level="hint", what=f"{matte.name}: the model is not in the picture.",
-            why="It hides nothing on this frame: it is outside, behind the camera, or too small.",
+            why="It is neither seen nor hides anything on this frame: it is outside, behind the camera, or too small.",
             mend=Mend(label="Put it at the centre", changes=[
                 put(f"/mattes/{n}/{field}", Number(value=0).model_dump(mode="json")) for field in ("across", "up", "depth")
             ]),
         )  # fmt: skip
 
 
-CHECKS = (open_source, open_container, unlit_body, many_faces)
+def nothing_to_catch(watch: Watch) -> Checks:
+    """Models on which the light of particles is to fall, and no emitter shines on them."""
+    for n, matte in enumerate(watch.shot.mattes):
+        wanted = matte.catches.value > 0 or matte.catches.timed
+        emitters = [k for k, e in enumerate(watch.shot.emitters) if e.on]
+        if not matte.on or matte.kind != "model" or not wanted or not emitters or shining(matte, watch.shot):
+            continue
+        hidden = watch.shot.emitters[emitters[0]].hidden_by
+        yield Note(
+            kind="no light to catch", thing=matte.id, level="hint", what=f"{matte.name} catches no light.",
+            why="It hides no emitter, and is lit by none.",
+            mend=Mend(label=f"Let it hide {watch.shot.emitters[emitters[0]].name}", changes=[
+                put(f"/emitters/{emitters[0]}/hidden_by", [*hidden, matte.id]), put(f"/mattes/{n}/lit_by", [])
+            ]),
+        )  # fmt: skip
+
+
+def colourless_source(case: Case) -> Checks:
+    """Particles that take the colours of their source, which has none."""
+    shape = case.emitter.shape
+    if case.emitter.colour_by != "source":
+        return
+    if isinstance(shape, ModelShape) and mesh_of_solid(shape).paint is not None:
+        return
+    why = (
+        "Its model has none." if isinstance(shape, ModelShape) else "Only models from files have colours of their own."
+    )
+    yield case.note(
+        "colourless source", "the source has no colours, so particles are white.", why, "hint",
+        Mend(label="Colour by age", changes=[put(f"{case.path}/colour_by", "age")]),
+    )  # fmt: skip
+
+
+CHECKS = (open_source, open_container, unlit_body, many_faces, colourless_source)
+OF_SHOT = (beside_the_picture, nothing_to_catch)
