@@ -53,6 +53,34 @@ class Models(Looking):
         self.page.until(lambda: self.page.settled())
         self.assertEqual(self.page.errors(), [])
 
+    def test_a_model_is_shown_in_a_material_and_catches_light(self) -> None:
+        self.added("Matte")
+        self.choose("Kind", "Model")
+        before = self.page.pixels()
+
+        def matte() -> dict:  # type: ignore[type-arg]
+            return next(m for m in self.document()["mattes"] if m["kind"] == "model")
+
+        # A box that stands for something is not seen.
+        self.switch("Show the model")
+        self.page.until(lambda: matte()["visible"] and self.page.settled())
+        shown = self.page.pixels()
+        self.assertNotEqual(shown, before)
+        self.choose("Material", "Metal")
+        self.page.until(lambda: matte()["look"]["material"] == "metal" and self.page.settled())
+        dark = self.page.pixels()
+        self.assertNotEqual(dark, shown)
+        # Light of an emitter before it brightens it.
+        self.type_into("Position Z", "-300")
+        self.page.until(lambda: matte()["depth"]["value"] == -300 and self.page.settled())
+        self.type_into("Caught light", "4000")
+        self.switch("Lit by Embers")
+        self.page.until(lambda: matte()["lit_by"] == ["embers"])
+        self.page.until(lambda: self.page.settled() and sum(self.page.pixels()) > sum(dark), "no light fell on it")
+
+    def switch(self, label: str) -> None:
+        self.bring(self.page.find(f'aside [role="switch"][aria-label="{label}"]')).click()
+
 
 if __name__ == "__main__":
     unittest.main()
