@@ -162,6 +162,17 @@ class Light(unittest.TestCase):
             # Light has no cover of its own.
             np.testing.assert_array_equal(lit[..., 3], bare[..., 3])
 
+    def test_a_ball_on_the_surface_lights_it_as_its_upper_half_does(self) -> None:
+        # At the middle of a pixel, where the distance is 0; and beside it, by the view of a half ball on the horizon (a sphere
+        # that the horizon halves: asin(r / d) - r / d sqrt(1 - r² / d²), by pi).
+        wall = {"id": "m", "size": 400, "tint": "#ffffff", "catches": 100, "margin": 50}
+        lit = picture(shot([wall], {"across": 0.5, "up": 0.5, "size": 20, "blend": "add", "opacity": 100}))
+        self.assertTrue(bool(np.isfinite(lit).all()))
+        for away in (15, 30, 60):
+            share = 10 / away
+            exact = (math.asin(share) - share * math.sqrt(1 - share**2)) / math.pi
+            self.assertAlmostEqual(float(lit[99, 100 + away, 0]) / exact, 1, delta=0.25)
+
     def test_many_are_added_as_one_by_one(self) -> None:
         scattered = {
             "bursts": [{"count": 3000}], "shape": {"kind": "box", "width": 150, "height": 90, "deep": 60}, "depth": 90, "size": 3,

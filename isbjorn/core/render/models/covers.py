@@ -67,8 +67,8 @@ _NARROW = 0.9
 # Sides of the blocks of pixels that are filled between their corners where these are lit so alike, at least that dark; and as many
 # as wait to be quartered at most.
 _BLOCK, _ALIKE, _DARK, _WAITING = 8, 1.25, 1e-5, 32
-# Particles that shine at most, of more evenly as many, which shine for all; and levels of their tree: what is in one leaf counts as
-# one light.
+# Particles that shine at most, of more evenly as many, which shine for all; and levels of their tree: the lights of one leaf count
+# as one.
 _MOST_LIGHTS, _MOST_LEVELS = 1 << 18, 11
 # What an open shutter sees of a model in motion: px from one pose to the next, and poses at most.
 _JUMP_PX, _POSES = 1.0, 24
@@ -291,7 +291,8 @@ def _fallen(tree: Floats, px: float, py: float, pz: float, nx: float, ny: float,
                 # A part of the ball is below the surface.
                 falls = max(0.0, falls + radius) ** 2 / max(4 * radius, 1e-12)
             if falls > 0:
-                times = falls / math.sqrt(square) / max(square, radius * radius)
+                away = max(square, radius * radius)
+                times = falls / math.sqrt(away) / away
                 for c in range(3):
                     out[c] += times * one[_LIGHT + c]
         while node & 1:
