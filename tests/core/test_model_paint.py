@@ -166,6 +166,15 @@ class Files(unittest.TestCase):
         np.testing.assert_allclose(mesh.paint.values[right], np.broadcast_to([0, 0.5, 0], (12, 4, 3)), atol=0.003)
         np.testing.assert_allclose(mesh.paint.values[~right], np.broadcast_to([1, 0, 0], (12, 4, 3)))
 
+    def test_colours_of_faces(self) -> None:
+        box = trimesh.creation.box((1, 1, 1))
+        box.visual.face_colors = [[255, 0, 0, 255]] * 6 + [[0, 128, 0, 255]] * 6
+        _, mesh = self.take("box.ply", box.export(file_type="ply"))
+        assert mesh.paint is not None
+        np.testing.assert_allclose(mesh.paint.values[0], np.broadcast_to([1, 0, 0], (4, 3)), atol=1e-6)
+        green = float(as_light(np.array(128 / 255)))
+        np.testing.assert_allclose(mesh.paint.values[11], np.broadcast_to([0, green, 0], (4, 3)), atol=1e-6)
+
     def usd(self, colour: str, interpolation: str) -> Mesh:
         text = f"""#usda 1.0
 (upAxis = "Y")
@@ -240,6 +249,11 @@ def Mesh "m" {{
         assert mesh.paint is not None
         self.assertEqual(mesh.paint.pictures[0].shape, (8, 2048, 3))
         self.assertEqual(set(mesh.paint.pictures[0].flat), {188})
+        tall = self.coloured(baseColorTexture=Image.new("RGB", (40, 9000), (188, 60, 20)))
+        _, mesh = self.take("tall.glb", tall.export(file_type="glb"))
+        assert mesh.paint is not None
+        self.assertEqual(mesh.paint.pictures[0].shape[0], 2048)
+        self.assertEqual(mesh.paint.pictures[0][1000, 2].tolist(), [188, 60, 20])
         huge = self.coloured(baseColorTexture=Image.new("1", (9_000, 9_000)))
         with self.assertRaisesRegex(IsbjornError, "picture of the model is too large"):
             self.take("huge.glb", huge.export(file_type="glb"))

@@ -61,10 +61,12 @@ class _Colours:
             raise IsbjornError(
                 "a picture of the model is too large.", self.name, f"The limit is {_MOST_PIXELS:,} pixels."
             )
-        small = min(1.0, LONGEST_SIDE / max(picture.size))
-        pixels = np.asarray(picture.convert("RGB"), np.uint8)
+        # What is far too large is halved in its own values, so that its light is never held as a whole.
+        plain = picture.convert("RGB").reduce(max(1, max(picture.size) // (2 * LONGEST_SIDE)))
+        small = min(1.0, LONGEST_SIDE / max(plain.size))
+        pixels = np.asarray(plain, np.uint8)
         if small < 1:
-            pixels = resized(pixels, *(max(1, round(small * side)) for side in picture.size))
+            pixels = resized(pixels, *(max(1, round(small * side)) for side in plain.size))
         if (factor != 1).any():
             pixels = np.asarray(np.rint(linear_to_srgb(DECODED[pixels] * factor) * 255), np.uint8)
         self.pictures[len(self.pictures)] = pixels
@@ -93,6 +95,10 @@ def _colour_trimesh(part: Any, faces: Longs, linear: bool, colours: _Colours, pa
     if getattr(visual, "kind", None) == "vertex":
         shade = np.asarray(visual.vertex_colors)[:, :3]
         colours.add((shade / 255 if linear else DECODED[shade.astype(np.uint8)])[faces])
+        return
+    if getattr(visual, "kind", None) == "face":
+        shade = DECODED[np.asarray(visual.face_colors)[:, :3].astype(np.uint8)]
+        colours.add(np.repeat(shade[:, None], 3, axis=1))
         return
     material: Any = getattr(visual, "material", None)
     if material is None:
