@@ -15,19 +15,19 @@ import isbjorn.demo
 from isbjorn.studio import demonstration as made
 
 # Frames of a plate that tests look at, at most: all that come later repeat them, or hold the last.
-_FRAMES = 50
+FRAMES = 50
 
 
-def _kept() -> Path:
+def _kept(frames: int) -> Path:
     painters = sorted(Path(isbjorn.demo.__file__).parent.glob("*.py"))
-    reported = hashlib.sha256(b"".join(path.read_bytes() for path in painters) + bytes([_FRAMES])).hexdigest()[:16]
+    reported = hashlib.sha256(b"".join(path.read_bytes() for path in painters) + b"%d" % frames).hexdigest()[:16]
     return Path(sys.prefix) / "plates" / reported
 
 
-def demonstration(folder: Path) -> None:
-    """As `ensure_demo`."""
-    scenes = tuple(replace(scene, frames=min(scene.frames, _FRAMES)) for scene in made._SCENES)
-    plates, kept = folder / "media" / "skarvoy", _kept()
+def demonstration(folder: Path, frames: int = FRAMES) -> None:
+    """As `ensure_demo`, with so many frames of each plate at most."""
+    scenes = tuple(replace(scene, frames=min(scene.frames, frames)) for scene in made._SCENES)
+    plates, kept = folder / "media" / "skarvoy", _kept(frames)
     plates.mkdir(parents=True, exist_ok=True)
     kept.mkdir(parents=True, exist_ok=True)
     with (kept.parent / "lock").open("w") as lock:

@@ -18,7 +18,7 @@ from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.remote.webelement import WebElement
 from selenium.webdriver.support.ui import WebDriverWait
 
-from tests.painted import demonstration
+from tests.painted import FRAMES, demonstration
 from tests.waiting import HANG_S, until
 
 _FLAGS = (
@@ -30,10 +30,10 @@ _FLAGS = (
 class Running:
     """The studio in a separate process, over a temporary folder."""
 
-    def __init__(self, folder: Path | None = None, **env: str) -> None:
+    def __init__(self, folder: Path | None = None, frames: int = FRAMES, **env: str) -> None:
         self.env = env
         self.folder = folder or Path(tempfile.mkdtemp())
-        demonstration(self.folder)
+        demonstration(self.folder, frames)
         with socket.socket() as free:
             free.bind(("127.0.0.1", 0))
             self.port = free.getsockname()[1]

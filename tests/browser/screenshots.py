@@ -118,7 +118,8 @@ def staged(page: Page, take: Callable[[str], object], port: int) -> None:
 def main(folder: Path) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     port = free_port()
-    studio = Running(Path(tempfile.gettempdir()) / "isbjorn", ISBJORN_OSC=str(port))
+    # The plates as they are, not as short as tests have them.
+    studio = Running(Path(tempfile.gettempdir()) / "isbjorn", 1000, ISBJORN_OSC=str(port))
     page = Page(studio.address)
 
     def take(name: str) -> None:
