@@ -123,7 +123,13 @@ class Looking(unittest.TestCase):
 
     def choose(self, label: str, text: str) -> None:
         """Choose from a list of the chosen thing's numbers."""
-        self.bring(self.page.find(f'aside:last-of-type [aria-label="{label}"]')).click()
+
+        def opened() -> bool:
+            self.bring(self.page.find(f'aside:last-of-type [aria-label="{label}"]')).click()
+            return True
+
+        # The page may replace the list meanwhile.
+        self.page.until(opened, f"{label} could not be opened")
         next(i for i in self.page.all('[role="option"]') if i.text == text).click()
 
     def take(self, name: str) -> None:

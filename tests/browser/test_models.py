@@ -13,10 +13,11 @@ class Models(Looking):
     def added(self, kind: str) -> None:
         self.page.find('[aria-label="Add to the cast"]').click()
         next(i for i in self.page.all('[role="menuitem"]') if i.text.startswith(kind)).click()
+        self.page.until(lambda: self.page.all("aside")[-1].text.startswith(kind), f"no properties of a {kind}")
         self.page.until(lambda: self.page.settled())
 
     def choose(self, field: str, value: str) -> None:
-        self.page.find(f'aside [aria-label="{field}"]').click()
+        self.page.press(f'aside [aria-label="{field}"]')
         next(i for i in self.page.all('[role="option"]') if i.text == value).click()
         self.page.until(lambda: self.page.settled())
 
