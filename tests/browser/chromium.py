@@ -116,15 +116,6 @@ class Page:
         self.until(lambda: self.driver.find_elements(By.XPATH, path), f"no button {text}")
         return self.driver.find_element(By.XPATH, path)
 
-    def press(self, css: str) -> None:
-        """Click what matches, again if the page replaced it meanwhile."""
-
-        def pressed() -> bool:
-            self.find(css).click()
-            return True
-
-        self.until(pressed, f"{css} could not be clicked")
-
     def revision(self) -> int:
         return int(self.find("canvas").get_attribute("data-revision") or -1)
 

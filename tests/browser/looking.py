@@ -117,19 +117,22 @@ class Looking(unittest.TestCase):
         self.page.driver.execute_script("arguments[0].scrollIntoView({block: 'center'})", element)
         return element
 
+    def press(self, css: str) -> None:
+        """Click what matches, clear of its heading; again if the page replaced it meanwhile."""
+
+        def pressed() -> bool:
+            self.bring(self.page.find(css)).click()
+            return True
+
+        self.page.until(pressed, f"{css} could not be clicked")
+
     def unfold_birth(self) -> None:
         """Show the fields of birth that are at their defaults."""
         self.page.find('[aria-label="Birth"] details summary').click()
 
     def choose(self, label: str, text: str) -> None:
         """Choose from a list of the chosen thing's numbers."""
-
-        def opened() -> bool:
-            self.bring(self.page.find(f'aside:last-of-type [aria-label="{label}"]')).click()
-            return True
-
-        # The page may replace the list meanwhile.
-        self.page.until(opened, f"{label} could not be opened")
+        self.press(f'aside:last-of-type [aria-label="{label}"]')
         next(i for i in self.page.all('[role="option"]') if i.text == text).click()
 
     def take(self, name: str) -> None:

@@ -17,7 +17,7 @@ class Models(Looking):
         self.page.until(lambda: self.page.settled())
 
     def choose(self, field: str, value: str) -> None:
-        self.page.press(f'aside [aria-label="{field}"]')
+        self.press(f'aside [aria-label="{field}"]')
         next(i for i in self.page.all('[role="option"]') if i.text == value).click()
         self.page.until(lambda: self.page.settled())
 
@@ -80,7 +80,7 @@ class Models(Looking):
         self.page.until(lambda: self.page.settled() and sum(self.page.pixels()) > sum(dark), "no light fell on it")
 
     def switch(self, label: str) -> None:
-        self.bring(self.page.find(f'aside [role="switch"][aria-label="{label}"]')).click()
+        self.press(f'aside [role="switch"][aria-label="{label}"]')
 
 
 if __name__ == "__main__":

@@ -243,12 +243,12 @@ def smooth_normals(points: Floats, faces: Ints, degrees: float) -> Floats:
     """Normals at the corners of faces, float32 (f, 4, 3): the mean of the faces around the corner that turn from it by less than
     some degrees, weighted by their angles at the corner (Thürmer and Wüthrich 1998, "Computing vertex normals from polygonal
     facets")."""
-    flat = face_normals(points, faces)
+    flat, angles = _measured(points, faces)
     out = np.repeat(flat.astype(np.float32)[:, None, :], 4, axis=1)
     if degrees > 0:
         starts, corners = _around(np.ascontiguousarray(faces), len(points))
         least = math.cos(math.radians(degrees)) - 1e-9
-        _smooth_all(starts, corners, flat, corner_angles(points, faces), least, out)
+        _smooth_all(starts, corners, flat, angles, least, out)
     return out
 
 

@@ -194,10 +194,10 @@ def _usd_corners(primvar: Any, faces: Longs, corners: Longs, width: int) -> Doub
 
 
 def _colour_usd(
-    prim: Any, corners: Longs, counts: Longs, of: Longs, triangles: Longs, colours: _Colours, pages: dict[str, int]
+    prim: Any, corners: Longs, counts: Longs, triangles: Longs, colours: _Colours, pages: dict[str, int]
 ) -> None:
-    """Add the colours of one mesh. corners (n,) of faces with counts (m,); of (t,): the face of each triangle, and triangles (t,
-    3): their corners, by their place in `corners`."""
+    """Add the colours of one mesh. corners (n,) of faces with counts (m,); triangles (t, 3): their corners, by their place in
+    `corners`."""
     from pxr import UsdGeom
 
     faces = np.repeat(np.arange(len(counts)), counts)
@@ -213,7 +213,7 @@ def _colour_usd(
     if shown is not None and (base == 1).all():
         colours.add(shown[triangles])
         return
-    colours.add(np.broadcast_to(base, (len(of), 3, 3)))
+    colours.add(np.broadcast_to(base, (len(triangles), 3, 3)))
 
 
 def _by_usd(path: Path) -> _Read:
@@ -259,7 +259,7 @@ def _by_usd(path: Path) -> _Read:
             triangles = np.stack([first, first + step + 1, first + step + 2], axis=1)
         if len(triangles):
             rows.append(corners[triangles] + start)
-            _colour_usd(prim, corners, counts, of, triangles, colours, pages)
+            _colour_usd(prim, corners, counts, triangles, colours, pages)
         start += len(place)
     if not rows:
         raise IsbjornError("the file has no faces.", path.name, "Export it with its surfaces.")

@@ -47,17 +47,17 @@
     );
     await desk.reload();
   }
-
-  function choose(): void {
-    desk.tools.choosing = {
-      title: 'A picture for the body',
-      take: (media) => desk.set(`${path}/media`, media, 'Picture of the body'),
-    };
-  }
 </script>
 
 {#if body.kind === 'picture'}
-  <FileRow label="File" media={body.media} onclick={choose} />
+  <FileRow
+    {desk}
+    label="File"
+    media={body.media}
+    at="{path}/media"
+    title="A picture for the body"
+    edit="Picture of the body"
+  />
 {/if}
 <Fields
   {desk}

@@ -4,15 +4,15 @@
 
   let { desk, owner, path }: { desk: Desk; owner: { surroundings?: string; sky?: string }; path: string } =
     $props();
-
-  function choose(): void {
-    desk.tools.choosing = {
-      title: 'A picture of all directions',
-      take: (media) => desk.set(`${path}/sky`, media, 'Picture of the surroundings'),
-    };
-  }
 </script>
 
 {#if owner.surroundings === 'picture'}
-  <FileRow label="Picture of the surroundings" media={owner.sky ?? ''} onclick={choose} />
+  <FileRow
+    {desk}
+    label="Picture of the surroundings"
+    media={owner.sky ?? ''}
+    at="{path}/sky"
+    title="A picture of all directions"
+    edit="Picture of the surroundings"
+  />
 {/if}

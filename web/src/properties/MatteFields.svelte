@@ -25,18 +25,18 @@
     'lit_by',
     ...seen,
   ];
-
-  function choose(): void {
-    desk.tools.choosing = {
-      title: matte.kind === 'depth' ? 'The depth of the plate' : 'A file for the matte',
-      take: (media) => desk.set(`${path}/media`, media, 'File of the matte'),
-    };
-  }
 </script>
 
 <Fields {desk} model="Matte" owner={matte} {path} only={['kind']} />
 {#if matte.kind === 'file' || matte.kind === 'depth'}
-  <FileRow label="File" media={matte.media} onclick={choose} />
+  <FileRow
+    {desk}
+    label="File"
+    media={matte.media}
+    at="{path}/media"
+    title={matte.kind === 'depth' ? 'The depth of the plate' : 'A file for the matte'}
+    edit="File of the matte"
+  />
 {/if}
 <Fields {desk} model="Matte" owner={matte} {path} without={[...without, 'kind']} />
 {#if matte.kind === 'shape' && matte.form !== 'path'}

@@ -15,8 +15,8 @@ from isbjorn.core.arrays import Bools, Bytes, Doubles, Floats, Ints, Longs
 from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.models import ModelShape
 from isbjorn.core.emit.shapes.base import Lines, Scattered, ShapeEngine, ShapeSetting, unit
-from isbjorn.core.evaluate.meshes import Mesh, rotations, summed
-from isbjorn.core.evaluate.placed_models import edges_of
+from isbjorn.core.evaluate.meshes import Mesh, summed
+from isbjorn.core.evaluate.placed_models import edges_of, turned
 from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.jit import njit
 from isbjorn.core.runtime.parallel import kernel_lock
@@ -223,8 +223,7 @@ _places: IdentityCache[_Places] = IdentityCache(lambda shape: _Places(mesh_of_so
 
 def _turns(shape: ModelShape, setting: ShapeSetting) -> Doubles:
     """Rotation matrices at the setting's moments, (n, 3, 3): about the upright axis, the level one, and the one of sight."""
-    z, x, y = (np.radians(setting.read(number)) for number in (shape.angle, shape.turn_x, shape.turn_y))
-    return rotations(z, np.stack([x, y], axis=1), None)
+    return turned(shape, setting.readings, setting.t, setting.read(shape.angle))
 
 
 def _scatter(shape: ModelShape, draws: Doubles, setting: ShapeSetting) -> Scattered:

@@ -9,7 +9,6 @@ algorithm").
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -22,9 +21,6 @@ from isbjorn.core.document.materials import Material
 from isbjorn.core.document.models import ModelShape
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.evaluate.mesh_trees import in_leaves
-from isbjorn.core.evaluate.meshes import rotations
-from isbjorn.core.evaluate.placed_models import turned
-from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records, records
 from isbjorn.core.render.camera import VIEW, Counts
@@ -32,25 +28,21 @@ from isbjorn.core.render.mattes import fade
 from isbjorn.core.render.models.bodies import focused, light_on
 from isbjorn.core.render.models.faces import (
     ALPHA,
-    FIRST,
     INSTANCE,
-    LAST,
     MATRIX,
     PLACE,
-    POINT,
-    POINTS,
     RADIUS,
     TINT,
     Geometry,
-    instance_of,
-    joined,
+    place_on,
     seen_faces,
 )
 from isbjorn.core.render.models.hold_out import held, hold_out
-from isbjorn.core.render.models.lanes import LANE_ROWS, SAMPLES, alike, bits_of, first_bit
-from isbjorn.core.render.models.raster import EMPTY, WHOLE, draw_face
-from isbjorn.core.render.models.shading import place_on
+from isbjorn.core.render.models.lanes import LANE_ROWS, SAMPLES, bits_of
+from isbjorn.core.render.models.placed import placed
+from isbjorn.core.render.models.raster import ALL_SAMPLES, EMPTY, WHOLE, draw_face, face_in
 from isbjorn.core.render.models.tiles import draw_models
+from isbjorn.core.render.pixel_pass import lay
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
 from isbjorn.core.runtime.parallel import kernel_lock
 
@@ -58,7 +50,6 @@ if TYPE_CHECKING:
     from isbjorn.core.render.context import RenderContext
 
 _PIXELS = TILE_W * TILE_H
-_ALL = (1 << SAMPLES) - 1
 # Columns of a node of the tree of lights: the middle of its light, its light times the square of its radius, its radius, and how
 # wide it is.
 _MIDDLE, _LIGHT, _RADIUS, _WIDE, _NODE = 0, 3, 6, 7, 8
@@ -88,30 +79,6 @@ def _others(shot: Shot) -> list[Matte]:
     return [m for m in shot.mattes if m.on and m.kind == "model" and not m.visible and not m.inverted]
 
 
-def _placed(things: Sequence[Any], context: RenderContext) -> tuple[Geometry, Doubles]:
-    """The models of things in the shot at the moment, and one instance of each, of no colour."""
-    geometry = joined([mesh_of_solid(_solid(thing)) for thing in things])
-    t, readings, rows = np.array([float(context.seconds)]), context.solver.readings, []
-    for thing, part in zip(things, geometry.ranges, strict=True):
-        frames = readings.frames(thing, t)
-        if isinstance(thing, Emitter):
-            flat = rotations(np.radians(frames.turn), None, None)
-            turn = flat @ turned(thing.shape, readings, t, readings.number(_solid(thing).angle, t))
-            size = _solid(thing).size
-        else:
-            turn, size = turned(thing, readings, t, frames.turn), thing.size
-        half = 0.5 * context.read(size) * float(frames.size[0])
-        row = instance_of(context.view, geometry, frames.place[0], turn[0], half)
-        row[0, [FIRST, LAST, POINT, POINTS]] = part
-        row[0, ALPHA], row[0, RADIUS] = 1, half
-        rows.append(row)
-    return geometry, np.concatenate(rows)
-
-
-def _solid(thing: Any) -> Any:
-    return thing.shape if isinstance(thing, Emitter) else thing.model
-
-
 def _tints(mattes: list[Matte]) -> Doubles:
     return np.array([hex_to_linear(matte.tint) for matte in mattes])
 
@@ -131,7 +98,7 @@ def _moments(mattes: list[Matte], context: RenderContext) -> list[RenderContext]
     first, last = (
         replace(context, seconds=at, shut=True, counts=Counts()) for at in (context.open[0], context.open[-1])
     )
-    (_, a), (_, b) = _placed(mattes, first), _placed(mattes, last)
+    (_, a), (_, b) = placed(mattes, first), placed(mattes, last)
     away = np.abs(b - a)
     gone = np.linalg.norm(away[:, PLACE : PLACE + 3], axis=1) + np.linalg.norm(away[:, MATRIX : MATRIX + 9], axis=1)
     view = context.view
@@ -156,15 +123,14 @@ def draw_covers(context: RenderContext, onto: Floats) -> None:
         moments = _moments(shown, context)
         for moment in moments:
             _draw(shown, moment, layer, onto, 1 / len(moments))
-        onto *= (1 - layer[..., 3])[..., None]
-        onto += layer
+        lay(layer, onto)
     if context.measure is None:
         _shine(mattes, context, onto)
 
 
 def _draw_looked_at(things: list[Any], context: RenderContext, onto: Floats) -> None:
     """Draw things that are not seen in the picture as clear shapes, the farthest first."""
-    geometry, rows = _placed(things, context)
+    geometry, rows = placed(things, context)
     order = np.argsort(rows[:, PLACE + 2], kind="stable")
     rows[:, TINT : TINT + 3], rows[:, ALPHA] = hex_to_linear(_CLEAR), _CLEARNESS
     lit = light_on([Material()], context)
@@ -197,7 +163,7 @@ def _measures(mattes: list[Matte], context: RenderContext) -> Doubles:
 
 def _draw(mattes: list[Matte], context: RenderContext, layer: Floats, below: Floats, share: float) -> None:
     """Add a share of the models of a moment to a layer."""
-    geometry, rows = _placed(mattes, context)
+    geometry, rows = placed(mattes, context)
     geometry = geometry.bare if context.measured else geometry
     rows[:, TINT : TINT + 3] = _measures(mattes, context) if context.measured else _tints(mattes)
     seen = focused(context, rows)
@@ -388,12 +354,9 @@ def _light(
                         waiting[count, 2] = half
                         count += 1
                     continue
-                rest = 0 if used[first] == EMPTY else _ALL
+                rest = 0 if used[first] == EMPTY else ALL_SAMPLES
                 while rest != 0:
-                    name, mine = names[first, 0], _ALL
-                    if used[first] != WHOLE:
-                        name = names[first, first_bit(np.int32(rest))]
-                        mine = alike(names, first * SAMPLES, name)
+                    name, mine = face_in(names, used, first, np.int32(rest))
                     rest &= ~mine
                     if name < 0:
                         continue
@@ -421,7 +384,7 @@ def _add_light(
 def _shine(mattes: list[Matte], context: RenderContext, onto: Floats) -> None:
     """Add the light of particles on the mattes that catch it; those that are hidden by others do not show any."""
     every = [*mattes, *(other for other in _others(context.shot) if other not in mattes)]
-    geometry, rows = _placed(every, context)
+    geometry, rows = placed(every, context)
     by: dict[tuple[str, ...], list[int]] = {}
     for k, matte in enumerate(mattes):
         if context.read(matte.catches) > 0:

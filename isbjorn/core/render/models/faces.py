@@ -307,3 +307,50 @@ def seen_faces(view: Records, instances: Doubles, geometry: Geometry) -> tuple[F
         smooth, painted,
     )  # fmt: skip
     return out, smooth, painted
+
+
+@inline_kernel(
+    types.UniTuple(f8, 10)(f4[:, ::1], f4[:, ::1], records(VIEW), i8, f8, f8),  # type: ignore[no-untyped-call]
+    cache=True, error_model="numpy", forceinline=True,
+)  # fmt: skip
+def place_on(faces: Floats, smooth: Floats, views: Records, f: int, x: float, y: float) -> tuple[float, ...]:
+    """A face at a pixel, in the camera's axes: how far away it is under a lens (1 in a flat picture), its place, its normal, and
+    the direction to the viewer. A smooth normal may look away where its face does not: it is turned until it does not."""
+    face, view = faces[f], views[0]
+    near = face[NEAR] + face[NEAR_X] * x + face[NEAR_Y] * y
+    away = 1.0 / max(near, 1e-12) if view.lens > 0 else 1.0
+    across = away / view.lens if view.lens > 0 else 1.0
+    px, py = (x - view.width / 2) / view.scale_x * across, (view.height / 2 - y) / view.scale_y * across
+    pz = -away if view.lens > 0 else near
+    vx, vy, vz = 0.0, 0.0, 1.0
+    if view.lens > 0:
+        length = math.sqrt(px * px + py * py + pz * pz)
+        vx, vy, vz = -px / length, -py / length, -pz / length
+    if len(smooth) > 0:
+        plane = smooth[f]
+        nx, ny, nz = (
+            plane[0] + plane[1] * x + plane[2] * y,
+            plane[3] + plane[4] * x + plane[5] * y,
+            plane[6] + plane[7] * x + plane[8] * y,
+        )
+    else:
+        nx, ny, nz = float(face[NORMAL]), float(face[NORMAL + 1]), float(face[NORMAL + 2])
+    length = max(math.sqrt(nx * nx + ny * ny + nz * nz), 1e-12)
+    nx, ny, nz = nx / length, ny / length, nz / length
+    mu = nx * vx + ny * vy + nz * vz
+    if mu < 0.02:
+        nx, ny, nz = nx + (0.02 - mu) * vx, ny + (0.02 - mu) * vy, nz + (0.02 - mu) * vz
+        length = math.sqrt(nx * nx + ny * ny + nz * nz)
+        nx, ny, nz = nx / length, ny / length, nz / length
+    return away, px, py, pz, nx, ny, nz, vx, vy, vz
+
+
+@inline_kernel("f8(f4[:, ::1], i8, i8, f8, f8)", cache=True)
+def agreement(smooth: Floats, f: int, g: int, x: float, y: float) -> float:
+    """The cosine between the normals of two faces with smooth normals at a pixel."""
+    a, b = smooth[f], smooth[g]
+    dot, one, two = 0.0, 1e-30, 1e-30
+    for c in range(3):
+        p, q = a[3 * c] + a[3 * c + 1] * x + a[3 * c + 2] * y, b[3 * c] + b[3 * c + 1] * x + b[3 * c + 2] * y
+        dot, one, two = dot + p * q, one + p * p, two + q * q
+    return dot / math.sqrt(one * two)

@@ -13,12 +13,11 @@ from numba import f4, i4, i8, prange, void
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Doubles, Floats, Ints, Longs
 from isbjorn.core.document import Matte
-from isbjorn.core.evaluate.placed_models import turned
-from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.jit import njit
 from isbjorn.core.render.camera import Projection
-from isbjorn.core.render.models.faces import NEAR, NEAR_X, NEAR_Y, Geometry, instance_of, joined, seen_faces
+from isbjorn.core.render.models.faces import NEAR, NEAR_X, NEAR_Y, Geometry, seen_faces
 from isbjorn.core.render.models.lanes import LANE_ROWS, NOTHING, SAMPLES
+from isbjorn.core.render.models.placed import placed
 from isbjorn.core.render.models.raster import EMPTY, WHOLE, draw_face
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
 from isbjorn.core.runtime.parallel import kernel_lock
@@ -134,12 +133,8 @@ def hold_out(matte: Matte, context: RenderContext) -> HoldOut:
 
 
 def _hold_out(matte: Matte, context: RenderContext) -> HoldOut:
-    view, t = context.view, np.array([float(context.seconds)])
-    frames = context.solver.readings.frames(matte, t)
-    geometry = joined([mesh_of_solid(matte.model)])
-    turn = turned(matte, context.solver.readings, t, frames.turn)[0]
-    half = 0.5 * context.read(matte.size) * float(frames.size[0])
-    rows = instance_of(view, geometry, frames.place[0], turn, half)
+    view = context.view
+    geometry, rows = placed([matte], context)
     # Its blur reaches three times as far as its deviation.
     soft = math.ceil(1.5 * context.read(matte.feather) * view.scale_x)
     return held(view, rows, geometry, context.read(matte.margin), soft)

@@ -11,16 +11,27 @@ import math
 from typing import Any
 
 import numpy as np
-from numba import f4, i4, i8, u1, void
+from numba import f4, i4, i8, types, u1, void
 
 from isbjorn.core.arrays import Bytes, Floats, Ints
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.render.models.faces import CORNERS, COUNT, NEAR, NEAR_X, NEAR_Y
-from isbjorn.core.render.models.lanes import DOWN, RIGHT, ROW, SAMPLES, STEP, nearest, spans
+from isbjorn.core.render.models.lanes import DOWN, RIGHT, ROW, SAMPLES, STEP, alike, first_bit, nearest, spans
 from isbjorn.core.render.tiles import TILE_W
 
 # What a pixel holds: nothing, one face that covers it, or samples.
 EMPTY, WHOLE, SAMPLED = 0, 1, 2
+# All samples of a pixel, as bits.
+ALL_SAMPLES = np.int32((1 << SAMPLES) - 1)
+
+
+@inline_kernel(types.UniTuple(i4, 2)(i4[:, ::1], u1[::1], i8, i4), cache=True)  # type: ignore[no-untyped-call]
+def face_in(names: Ints, used: Bytes, pixel: int, rest: Any) -> tuple[Any, Any]:
+    """One of the faces in a pixel, of the samples in the bits of `rest`, -1 for none; and all samples that it has, as bits."""
+    if used[pixel] == WHOLE:
+        return names[pixel, 0], ALL_SAMPLES
+    name = names[pixel, first_bit(rest)]
+    return name, alike(names, pixel * SAMPLES, name)
 
 
 @inline_kernel(void(f4[:, ::1], i4[:, ::1], i8, f4, f4, f4[:, ::1]), cache=True)

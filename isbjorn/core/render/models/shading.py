@@ -16,7 +16,6 @@ import numpy as np
 from numba import f4, f8, i8, prange, types, u1, void
 
 from isbjorn.core.arrays import Bytes, Doubles, Floats, Longs
-from isbjorn.core.evaluate.paint import LEVELS as PICTURE_LEVELS
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records, record, records
 from isbjorn.core.render.camera import VIEW
@@ -26,10 +25,6 @@ from isbjorn.core.render.models.faces import (
     FACE,
     GREEN,
     INSTANCE,
-    NEAR,
-    NEAR_X,
-    NEAR_Y,
-    NORMAL,
     OPACITY,
     RADIUS,
     REACH,
@@ -37,7 +32,9 @@ from isbjorn.core.render.models.faces import (
     ROUGHER,
     X,
     Y,
+    place_on,
 )
+from isbjorn.core.render.models.painting import paint_at
 from isbjorn.core.render.models.surroundings import LEVELS, look
 
 GLOWING, MATTE, PLASTIC, METAL, GLASS, RIM, DEPTH, FACING = range(8)
@@ -233,90 +230,6 @@ def _picture_at(below: Floats, x: float, y: float, out: Floats, share: float) ->
                 out[c] += part * below[row, col, c]
 
 
-@inline_kernel(void(u1[:, ::1], i8[:, ::1], f4[::1], i8, f8, f8, f4[::1], f8), cache=True, error_model="numpy")
-def _texel(
-    texels: Bytes, levels: Longs, decoded: Floats, row: int, u: float, v: float, out: Floats, share: float
-) -> None:
-    """Add a share of one size of a picture, in linear light, at a place on it: u to the right and v up, in its sides."""
-    start, width, height = levels[row, 0], levels[row, 1], levels[row, 2]
-    x, y = (u - math.floor(u)) * width - 0.5, (1 - (v - math.floor(v))) * height - 0.5
-    i, j = math.floor(x), math.floor(y)
-    a, b = x - i, y - j
-    for dj in range(2):
-        for di in range(2):
-            at = start + (int(j) + dj + height) % height * width + (int(i) + di + width) % width
-            part = share * (a if di == 1 else 1 - a) * (b if dj == 1 else 1 - b)
-            for c in range(3):
-                out[c] += part * decoded[texels[at, c]]
-
-
-@inline_kernel(void(SHADED_SCENE, i8, f8, f8, f8, f4[::1]), cache=True, error_model="numpy")
-def _paint(scene: ShadedScene, f: int, x: float, y: float, spread: float, out: Floats) -> None:
-    """The colour of a face's paint at a pixel, the mean of some px, linear, into out (3,)."""
-    face, plane = scene.faces[f], scene.painted[f]
-    near, near_x, near_y = 1.0, 0.0, 0.0
-    if scene.views[0].lens > 0:
-        near = max(1e-12, face[NEAR] + face[NEAR_X] * x + face[NEAR_Y] * y)
-        near_x, near_y = float(face[NEAR_X]), float(face[NEAR_Y])
-    page = int(plane[9])
-    if page < 0:
-        for c in range(3):
-            value = (plane[3 * c] + plane[3 * c + 1] * x + plane[3 * c + 2] * y) / near
-            out[c] = min(max(value, 0.0), 1.0)
-        return
-    u, v = (plane[0] + plane[1] * x + plane[2] * y) / near, (plane[3] + plane[4] * x + plane[5] * y) / near
-    row = page * PICTURE_LEVELS
-    # Pixels of the picture to one of the frame, along its longer side (Williams 1983, "Pyramidal parametrics").
-    width, height = scene.levels[row, 1], scene.levels[row, 2]
-    ux, uy = (plane[1] - u * near_x) / near * width, (plane[2] - u * near_y) / near * width
-    vx, vy = (plane[4] - v * near_x) / near * height, (plane[5] - v * near_y) / near * height
-    most = max(ux * ux + vx * vx, uy * uy + vy * vy) * spread * spread
-    level = min(max(0.5 * math.log2(max(most, 1e-12)), 0.0), PICTURE_LEVELS - 1.0)
-    first = min(int(level), PICTURE_LEVELS - 2)
-    for c in range(3):
-        out[c] = 0.0
-    for k in range(2):
-        share = level - first if k == 1 else 1 - (level - first)
-        if share > 0:
-            _texel(scene.texels, scene.levels, scene.decoded, row + first + k, u, v, out, share)
-
-
-@inline_kernel(
-    types.UniTuple(f8, 10)(f4[:, ::1], f4[:, ::1], records(VIEW), i8, f8, f8),  # type: ignore[no-untyped-call]
-    cache=True, error_model="numpy", forceinline=True,
-)  # fmt: skip
-def place_on(faces: Floats, smooth: Floats, views: Records, f: int, x: float, y: float) -> tuple[float, ...]:
-    """A face at a pixel, in the camera's axes: how far away it is under a lens (1 in a flat picture), its place, its normal, and
-    the direction to the viewer. A smooth normal may look away where its face does not: it is turned until it does not."""
-    face, view = faces[f], views[0]
-    near = face[NEAR] + face[NEAR_X] * x + face[NEAR_Y] * y
-    away = 1.0 / max(near, 1e-12) if view.lens > 0 else 1.0
-    across = away / view.lens if view.lens > 0 else 1.0
-    px, py = (x - view.width / 2) / view.scale_x * across, (view.height / 2 - y) / view.scale_y * across
-    pz = -away if view.lens > 0 else near
-    vx, vy, vz = 0.0, 0.0, 1.0
-    if view.lens > 0:
-        length = math.sqrt(px * px + py * py + pz * pz)
-        vx, vy, vz = -px / length, -py / length, -pz / length
-    if len(smooth) > 0:
-        plane = smooth[f]
-        nx, ny, nz = (
-            plane[0] + plane[1] * x + plane[2] * y,
-            plane[3] + plane[4] * x + plane[5] * y,
-            plane[6] + plane[7] * x + plane[8] * y,
-        )
-    else:
-        nx, ny, nz = float(face[NORMAL]), float(face[NORMAL + 1]), float(face[NORMAL + 2])
-    length = max(math.sqrt(nx * nx + ny * ny + nz * nz), 1e-12)
-    nx, ny, nz = nx / length, ny / length, nz / length
-    mu = nx * vx + ny * vy + nz * vz
-    if mu < 0.02:
-        nx, ny, nz = nx + (0.02 - mu) * vx, ny + (0.02 - mu) * vy, nz + (0.02 - mu) * vz
-        length = math.sqrt(nx * nx + ny * ny + nz * nz)
-        nx, ny, nz = nx / length, ny / length, nz / length
-    return away, px, py, pz, nx, ny, nz, vx, vy, vz
-
-
 @inline_kernel(void(SHADED_SCENE, i8, f8, f8, f8, f4[:, ::1]), cache=True, error_model="numpy", forceinline=True)
 def shade(scene: ShadedScene, f: int, x: float, y: float, spread: float, out: Floats) -> None:
     """Colour (premultiplied) and cover of a face at a pixel, into out[0] (4,); out (4, 4): the other rows are scratch memory.
@@ -333,7 +246,9 @@ def shade(scene: ShadedScene, f: int, x: float, y: float, spread: float, out: Fl
     red, green, blue, opacity = face[RED], face[GREEN], face[BLUE], face[OPACITY]
     shown, matte, gloss, seen = out[0], out[1], out[2], out[3]
     if len(scene.painted) > 0:
-        _paint(scene, f, x, y, spread, seen)
+        paint_at(
+            faces, scene.painted, scene.texels, scene.levels, scene.decoded, scene.views, f, x, y, spread, seen
+        )  # fmt: skip
         red, green, blue = red * seen[0], green * seen[1], blue * seen[2]
     away, px, py, pz, nx, ny, nz, vx, vy, vz = place_on(faces, smooth, scene.views, f, x, y)
     mu = nx * vx + ny * vy + nz * vz
@@ -452,14 +367,3 @@ def shade_small(scene: ShadedScene) -> None:
                     opacity,
                     -1,
                 )
-
-
-@inline_kernel("f8(f4[:, ::1], i8, i8, f8, f8)", cache=True)
-def agreement(smooth: Floats, f: int, g: int, x: float, y: float) -> float:
-    """The cosine between the normals of two faces with smooth normals at a pixel."""
-    a, b = smooth[f], smooth[g]
-    dot, one, two = 0.0, 1e-30, 1e-30
-    for c in range(3):
-        p, q = a[3 * c] + a[3 * c + 1] * x + a[3 * c + 2] * y, b[3 * c] + b[3 * c + 1] * x + b[3 * c + 2] * y
-        dot, one, two = dot + p * q, one + p * p, two + q * q
-    return dot / math.sqrt(one * two)

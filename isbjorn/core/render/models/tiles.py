@@ -12,16 +12,15 @@ from isbjorn.core.arrays import Bytes, Doubles, Floats, Ints, Longs
 from isbjorn.core.evaluate.paint import DECODED
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records
-from isbjorn.core.render.models.faces import FACE, INSTANCE, OPACITY, RED, Geometry, seen_faces
-from isbjorn.core.render.models.lanes import LANE_ROWS, SAMPLES, alike, bits_of, first_bit
-from isbjorn.core.render.models.raster import EMPTY, WHOLE, draw_face
-from isbjorn.core.render.models.shading import SHADED_SCENE, ShadedScene, agreement, reflectance, shade, shade_small
+from isbjorn.core.render.models.faces import FACE, INSTANCE, OPACITY, RED, Geometry, agreement, seen_faces
+from isbjorn.core.render.models.lanes import LANE_ROWS, SAMPLES, alike, bits_of
+from isbjorn.core.render.models.raster import ALL_SAMPLES, EMPTY, WHOLE, draw_face, face_in
+from isbjorn.core.render.models.shading import SHADED_SCENE, ShadedScene, reflectance, shade, shade_small
 from isbjorn.core.render.models.surroundings import Surroundings
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
 from isbjorn.core.runtime.parallel import kernel_lock
 
 _PIXELS = TILE_W * TILE_H
-_ALL = (1 << SAMPLES) - 1
 # Cosine of normals that are one surface.
 _ALIKE = 0.9
 
@@ -86,12 +85,9 @@ def _put(scene: ShadedScene, here: Samples, solid: Samples, box: Longs, colour: 
                     out[row, column, c] = out[row, column, c] * (np.float32(1) - colour[0, 3]) + colour[0, c]
                 continue
             red, green, blue, cover = 0.0, 0.0, 0.0, 0.0
-            rest = _ALL
+            rest = ALL_SAMPLES
             while rest != 0:
-                name, mine = names[pixel, 0], _ALL
-                if used[pixel] != WHOLE:
-                    name = names[pixel, first_bit(np.int32(rest))]
-                    mine = alike(names, pixel * SAMPLES, name)
+                name, mine = face_in(names, used, pixel, np.int32(rest))
                 rest &= ~mine
                 if name < 0:
                     continue
