@@ -8,9 +8,15 @@ from pydantic import Field
 
 from isbjorn.core.document.base import MediaName, Part, ShownIf
 from isbjorn.core.document.effects import Hex
-from isbjorn.core.document.values import Number, timed_spec
+from isbjorn.core.document.values import Number, Spec, timed_spec
 
 _LIT = ShownIf("material", "matte", "plastic", "metal", "glass", "rim")
+GLOSSY = ShownIf("material", "plastic", "metal", "glass")
+
+
+def roughness_spec(life: bool = False) -> Spec:
+    """Roughness of a surface; life: of a particle, over whose life it may change."""
+    return timed_spec("%", 0, 100, "How blurred reflections are, in per cent.", 5, life=life)
 
 
 class Material(Part):
@@ -21,11 +27,7 @@ class Material(Part):
         description="How the surface answers to light. glowing: its own colour, without shading; rim: matte with a "
         "glowing edge; glass: bends the picture behind it.",
     )
-    roughness: Annotated[
-        Number,
-        timed_spec("%", 0, 100, "How blurred reflections are, in per cent.", 5, life=True),
-        ShownIf("material", "plastic", "metal", "glass"),
-    ] = Number(value=25)
+    roughness: Annotated[Number, roughness_spec(), GLOSSY] = Number(value=25)
     index: Annotated[
         Number,
         timed_spec(

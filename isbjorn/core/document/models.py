@@ -9,7 +9,7 @@ from pydantic import Field
 from isbjorn.core.document.base import Gripped, ShownIf
 from isbjorn.core.document.bodies import OneBody
 from isbjorn.core.document.kinds import BODIES, SHAPES, shown
-from isbjorn.core.document.materials import Material
+from isbjorn.core.document.materials import GLOSSY, Material, roughness_spec
 from isbjorn.core.document.shapes import angle_spec, extent_spec
 from isbjorn.core.document.solids import Solid, measure_spec
 from isbjorn.core.document.values import Number
@@ -49,3 +49,4 @@ class ModelBody(OneBody, Material, Solid):
 
     model_config = shown("Model")
     kind: Literal["model"] = "model"
+    roughness: Annotated[Number, roughness_spec(life=True), GLOSSY] = Number(value=25)
