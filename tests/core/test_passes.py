@@ -261,6 +261,15 @@ class Layers(unittest.TestCase):
         shares = [float(layer.values[0, 0, k]) for layer in layers for k in (1, 3)]
         np.testing.assert_allclose(shares, [0.5, 0.3, 0.1, 0, 0, 0], rtol=1e-6)
         self.assertEqual(float(layers[1].values[0, 0, 2]), 0)
+        drawn = np.random.default_rng(3).integers(0, 5, (9, 6, 7)).astype(np.float32) / 8
+        layers = cryptomatte([f"n{i}" for i in range(9)], list(drawn))
+        codes = np.array([hashed(f"n{i}") for i in range(9)], np.uint32).view(np.float32)
+        order = np.argsort(-drawn, axis=0, kind="stable")[:6]
+        wanted = np.take_along_axis(drawn, order, axis=0)
+        for rank in range(6):
+            names, shares = (layers[rank // 2].values[..., rank % 2 * 2 + k] for k in (0, 1))
+            np.testing.assert_array_equal(shares, wanted[rank])
+            np.testing.assert_array_equal(names, np.where(wanted[rank] > 0, codes[order[rank]], 0))
 
     def test_a_retimed_pass_is_that_of_its_moment(self) -> None:
         shot = one_emitter(**SIZE, emitter=still_body(speed=50, direction=0, size=60))

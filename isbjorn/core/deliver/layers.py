@@ -18,8 +18,8 @@ from isbjorn.core.media.plates import PlateReader
 from isbjorn.core.render.compositor import Compositor
 from isbjorn.core.render.passes import ids, measured, normals, ranked
 
-# Names and shares that Cryptomatte keeps of a pixel; two pairs a layer.
-_RANKS = 6
+# Of names and shares that Cryptomatte keeps of a pixel: two pairs a layer.
+_LAYERS = 3
 _OBJECTS = "Objects"
 
 
@@ -94,8 +94,6 @@ def cryptomatte(names: list[str], covers: list[Floats]) -> list[Layer]:
     """Which object is seen in each pixel and how much, by the Cryptomatte specification 1.2: hashes of names as floats, and
     shares, two pairs a layer, the largest share first."""
     codes = np.array([hashed(name) for name in names], np.uint32).view(np.float32)
-    which, shares = ranked(covers, _RANKS)
-    ids_of = np.where(which >= 0, codes[np.maximum(which, 0)], np.float32(0))
     key = f"{mmh3.hash(_OBJECTS, 0, signed=False):08x}"[:7]
     manifest = {name: f"{hashed(name):08x}" for name in names}
     head = f"cryptomatte/{key}/"
@@ -106,9 +104,7 @@ def cryptomatte(names: list[str], covers: list[Floats]) -> list[Layer]:
         f"{head}manifest": json.dumps(manifest, ensure_ascii=False),
     }
     found = []
-    for number in range(_RANKS // 2):
-        pairs = [a[..., 2 * number + k] for k in (0, 1) for a in (ids_of, shares)]
-        values = np.stack(pairs, axis=-1).astype(np.float32)
+    for number, values in enumerate(ranked(covers, codes, _LAYERS)):
         channels = tuple(f"{_OBJECTS}{number:02d}.{c}" for c in "RGBA")
         found.append(Layer(channels, values, data=True, attributes=attributes if number == 0 else {}))
     return found

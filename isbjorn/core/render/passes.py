@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from isbjorn.core.appearance.particles import births_of
-from isbjorn.core.arrays import Floats, Longs
+from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Emitter, Group
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.render.camera import Counts, rank
@@ -21,7 +21,7 @@ from isbjorn.core.render.compositor import Compositor, use_on
 from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.effects import EffectMoment, carrying, worked, working
 from isbjorn.core.render.models.covers import cover_shares, draw_covers
-from isbjorn.core.render.pixel_pass import whole
+from isbjorn.core.render.pixel_pass import lay, whole
 
 # How far away nothing is.
 NOWHERE = np.float32(1e10)
@@ -106,55 +106,61 @@ def _mean(
     for unit in compositor.ordered_units():
         if unit.use.kind != "picture":
             continue
-        layer = np.zeros((height, width, 4), np.float32)
+        layer = np.zeros_like(picture) if isinstance(unit, Group) else picture
         for one, members in compositor.seen_in_order():
-            if one is not unit and not (isinstance(one, Emitter) and one.group == unit.id):
-                continue
-            part = np.zeros((height, width, 4), np.float32)
-            if isinstance(one, Group):
-                assert one.skin is not None
-                context.draw_as_one(members, one.skin, part, "normal")
-            else:
-                if not compositor.draw_where_seen(one, part, context, "normal"):
-                    context.draw(members[0], part, "normal")
-                for hidden in compositor.hiding(one):
-                    part *= (1 - hidden)[..., None]
-                part = _carried(part, one.finish, compositor.moment)
-            _over(part, layer)
-        if isinstance(unit, Group):
-            layer = _carried(layer, unit.finish, compositor.moment)
-        _over(layer, picture)
+            if one is unit or (isinstance(one, Emitter) and one.group == unit.id):
+                _draw_measured(compositor, one, members, context, layer)
+        if layer is not picture:
+            lay(_carried(layer, unit.finish, compositor.moment), picture)
     picture = _carried(picture, compositor.shot.finish, compositor.moment)
     share = np.maximum(picture[..., 3], _LEAST_COVER)
-    return np.asarray(picture[..., :3] / share[..., None], np.float32), np.ascontiguousarray(picture[..., 3])
+    return picture[..., :3] / share[..., None], np.ascontiguousarray(picture[..., 3])
 
 
-def _over(layer: Floats, below: Floats) -> None:
-    """Lay a premultiplied layer over another, in place."""
-    below *= (1 - np.clip(layer[..., 3], 0, 1))[..., None]
-    below += layer
+def _draw_measured(
+    compositor: Compositor, one: Emitter | Group, members: list[int], context: RenderContext, onto: Floats
+) -> None:
+    """Draw an emitter, or a group under one skin, over a picture of the same measure."""
+    if isinstance(one, Group):
+        assert one.skin is not None
+        context.draw_as_one(members, one.skin, onto, "normal")
+        return
+    hiding = compositor.hiding(one)
+    own = np.zeros_like(onto) if hiding or carrying(one.finish) else onto
+    if not compositor.draw_where_seen(one, own, context, "normal"):
+        context.draw(members[0], own, "normal")
+    if own is not onto:
+        for hidden in hiding:
+            own *= (1 - hidden)[..., None]
+        lay(_carried(own, one.finish, compositor.moment), onto)
 
 
 class _Shares:
-    """How much of each pixel shows each of some units, as layers (height, width, 4) of which the last channel counts, and how much
-    all of them cover."""
+    """How much of each pixel shows each of some units, (height, width), and how much all of them cover."""
 
     def __init__(self, cover: Floats, of: dict[str, Floats]) -> None:
         self.cover, self.of = cover, of
 
     def over(self, other: _Shares) -> _Shares:
         """These laid over others."""
-        through = (1 - self.cover)[..., None]
+        through = 1 - self.cover
         return _Shares(
-            self.cover + other.cover * (1 - self.cover), {name: a * through for name, a in other.of.items()} | self.of
+            self.cover + other.cover * through, {name: a * through for name, a in other.of.items()} | self.of
         )
 
     def done_by(self, change: Callable[[Floats], Floats], cover: Floats) -> _Shares:
-        """After a change to each, of which is known how much all of them cover then."""
-        of = {name: np.maximum(0, change(layer)) for name, layer in self.of.items()}
-        total = sum((layer[..., 3] for layer in of.values()), np.zeros_like(cover))
+        """After a change to layers, of which is known how much all of them cover then."""
+        of = {name: np.maximum(0, change(_layer(share))[..., 3]) for name, share in self.of.items()}
+        total = sum(of.values(), np.zeros_like(cover))
         scale = np.where(total > 0, cover / np.maximum(total, 1e-12), 0).astype(np.float32)
-        return _Shares(cover, {name: layer * scale[..., None] for name, layer in of.items()})
+        return _Shares(cover, {name: share * scale for name, share in of.items()})
+
+
+def _layer(share: Floats) -> Floats:
+    """A layer (height, width, 4) without light that covers this much."""
+    layer = np.zeros((*share.shape, 4), np.float32)
+    layer[..., 3] = share
+    return layer
 
 
 def _covers(compositor: Compositor) -> tuple[Floats, dict[str, Floats]]:
@@ -168,26 +174,25 @@ def _covers(compositor: Compositor) -> tuple[Floats, dict[str, Floats]]:
 
     def alone(unit: Emitter | Group) -> _Shares:
         cover = alpha_of(unit)
-        return _Shares(cover, {unit.id: np.stack([empty, empty, empty, cover], axis=-1)})
+        return _Shares(cover, {unit.id: cover})
 
     def finished(shares: _Shares, steps: tuple[Any, ...], cover: Floats) -> _Shares:
+        if not working(steps):
+            return shares
         return shares.done_by(lambda layer: worked(whole(layer), steps, moment).done().layer, cover)
 
     models = cover_shares(context)
-    layers = {name: np.stack([empty, empty, empty, cover], axis=-1) for name, cover in models.items()}
-    found = _Shares(sum(models.values(), empty), layers)
+    found = _Shares(sum(models.values(), empty), models)
     for unit in compositor.ordered_units():
         if unit.use.kind != "picture":
             if unit.use.of is None:
                 layer = covering.layer(unit)
 
                 def used(below: Floats, unit: Emitter | Group = unit, layer: Floats = layer) -> Floats:
-                    changed = below.copy()
-                    use_on(unit.use, layer, changed, context)
-                    return changed
+                    use_on(unit.use, layer, below, context)
+                    return below
 
-                whole_cover = np.stack([empty, empty, empty, found.cover], axis=-1)
-                found = found.done_by(used, np.clip(used(whole_cover)[..., 3], 0, 1))
+                found = found.done_by(used, np.clip(used(_layer(found.cover))[..., 3], 0, 1))
             continue
         if isinstance(unit, Emitter) or unit.skin is not None:
             found = alone(unit).over(found)
@@ -199,7 +204,7 @@ def _covers(compositor: Compositor) -> tuple[Floats, dict[str, Floats]]:
         found = finished(members, unit.finish, alpha_of(unit)).over(found)
     if working(compositor.shot.finish):
         found = finished(found, compositor.shot.finish, np.clip(covering.laid(None)[..., 3], 0, 1))
-    return found.cover.astype(np.float32), {name: np.ascontiguousarray(a[..., 3]) for name, a in found.of.items()}
+    return found.cover.astype(np.float32), found.of
 
 
 @inline_kernel("void(f4[:,::1], f4[::1], f4[:,::1], f4[:,:,::1])", cache=True)
@@ -241,11 +246,31 @@ def ids(compositor: Compositor) -> Floats:
     return out
 
 
-def ranked(covers: list[Floats], most: int) -> tuple[Longs, Floats]:
-    """What a pixel shows most of: which of the covers, (height, width, most), -1 for none; and their shares."""
-    cover = np.stack(covers, axis=-1)
-    order = np.argsort(-cover, axis=-1, kind="stable")[..., :most]
-    shares = np.take_along_axis(cover, order, axis=-1).astype(np.float32)
-    names = np.where(shares > 0, order, -1)
-    missing = ((0, 0), (0, 0), (0, max(0, most - cover.shape[-1])))
-    return np.pad(names, missing, constant_values=-1), np.pad(shares, missing)
+@inline_kernel("void(f4[:,:,::1], f4[::1], i8, f4[:,:,:,::1])", cache=True)
+def _rank(covers: Floats, codes: Floats, most: int, out: Floats) -> None:
+    """Of each pixel, the largest covers first, those of the same size in their order: pairs of code and share, two to a layer."""
+    for y in range(covers.shape[1]):
+        for x in range(covers.shape[2]):
+            count = 0
+            for n in range(len(covers)):
+                share = covers[n, y, x]
+                if share <= 0:
+                    continue
+                at = min(count, most - 1)
+                if count == most and share <= out[at // 2, y, x, at % 2 * 2 + 1]:
+                    continue
+                while at > 0 and out[(at - 1) // 2, y, x, (at - 1) % 2 * 2 + 1] < share:
+                    for k in range(2):
+                        out[at // 2, y, x, at % 2 * 2 + k] = out[(at - 1) // 2, y, x, (at - 1) % 2 * 2 + k]
+                    at -= 1
+                out[at // 2, y, x, at % 2 * 2] = codes[n]
+                out[at // 2, y, x, at % 2 * 2 + 1] = share
+                count = min(count + 1, most)
+
+
+def ranked(covers: list[Floats], codes: Floats, layers: int) -> Floats:
+    """What a pixel shows most of, float32 (layers, height, width, 4): two pairs to a layer, of the code (n,) of one of the covers
+    and of its share, the largest share first; 0 where nothing more is seen. covers: n times (height, width)."""
+    found = np.zeros((layers, *covers[0].shape, 4), np.float32)
+    _rank(np.stack(covers, dtype=np.float32), codes, 2 * layers, found)
+    return found
