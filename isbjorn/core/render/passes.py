@@ -114,7 +114,7 @@ def _mean(
             lay(_carried(layer, unit.finish, compositor.moment), picture)
     picture = _carried(picture, compositor.shot.finish, compositor.moment)
     share = np.maximum(picture[..., 3], _LEAST_COVER)
-    return picture[..., :3] / share[..., None], np.ascontiguousarray(picture[..., 3])
+    return np.asarray(picture[..., :3] / share[..., None], np.float32), np.ascontiguousarray(picture[..., 3])
 
 
 def _draw_measured(
