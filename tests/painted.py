@@ -15,7 +15,7 @@ import isbjorn.demo
 from isbjorn.studio import demonstration as made
 
 # Frames of a plate that tests look at, at most: all that come later repeat them, or hold the last.
-FRAMES = 50
+FRAMES = 12
 
 
 def _kept(frames: int) -> Path:

@@ -128,7 +128,7 @@ def main() -> None:
     parser.add_argument("--minutes", type=int, default=20)
     parser.add_argument("--seed", type=int, default=1)
     options = parser.parse_args()
-    running = Running()
+    running = Running(ISBJORN_FILL="1")
     soak = Soak(running, options.seed)
     shots: list[int] = [s["id"] for s in soak.ask("GET", "/api/projects")[0]["shots"]]
     with tempfile.TemporaryDirectory() as out:

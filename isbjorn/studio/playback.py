@@ -12,6 +12,7 @@ from dataclasses import replace
 
 from isbjorn.core.document import Shot
 from isbjorn.core.frame import FEW
+from isbjorn.core.settings import setting
 from isbjorn.studio.page_session import REPORTED_EVERY_S, Ask, Looker
 from isbjorn.studio.prefetch import FULL, FrameCost, Prefetch
 from isbjorn.studio.preview import Wish
@@ -101,7 +102,7 @@ class Playing:
     async def fill(self, wish: Wish, version: int) -> None:
         """While nothing is asked for, compute what is missing of the played range, so that it then plays in real time."""
         try:
-            await asyncio.wait_for(self.looker.wake.wait(), _IDLE_S)
+            await asyncio.wait_for(self.looker.wake.wait(), None if setting("ISBJORN_FILL") == "0" else _IDLE_S)
             return
         except TimeoutError:
             pass

@@ -173,7 +173,7 @@ async def read_scene_file(studio: Here, shot_id: Id, request: Request, name: str
 def _take_scene(studio: Studio, shot_id: int, content: bytes, name: str) -> SceneTaken:
     shot = studio.store.document(shot_id)
     ways = apart(
-        "isbjorn.core.media.usd_in:read_scene", content, shot.px_per_metre, shot.rate, where=name, megabytes=4096
+        "isbjorn.core.media.usd_in:read_scene", content, shot.px_per_metre, shot.rate, where=name, megabytes=3584
     )
     with studio.store.edit(shot_id, f"From {name}") as box:
         box[0], taken = with_scene(box[0], ways, name)

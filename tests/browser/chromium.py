@@ -42,9 +42,9 @@ class Running:
 
     def start(self) -> None:
         command = [sys.executable, "-m", "isbjorn", "serve", "--port", str(self.port), "--data", str(self.folder)]
-        # Several studios run in parallel, each with a browser: one frame worker each is enough.
-        workers = {"ISBJORN_FRAME_WORKERS": os.environ.get("ISBJORN_FRAME_WORKERS", "1")}
-        self.process = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=os.environ | workers | self.env)
+        # Several studios run in parallel, each with a browser: one process each is enough, and nothing is drawn unasked.
+        frugal = {"ISBJORN_FRAME_WORKERS": "1", "ISBJORN_PROCESSES": "1", "ISBJORN_FILL": "0"}
+        self.process = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=frugal | os.environ | self.env)
         until(self._answers, "the studio did not start")
 
     def _answers(self) -> bool:

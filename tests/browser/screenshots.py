@@ -119,7 +119,7 @@ def main(folder: Path) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     port = free_port()
     # The plates as they are, not as short as tests have them.
-    studio = Running(Path(tempfile.gettempdir()) / "isbjorn", 1000, ISBJORN_OSC=str(port))
+    studio = Running(Path(tempfile.gettempdir()) / "isbjorn", 1000, ISBJORN_OSC=str(port), ISBJORN_FILL="1")
     page = Page(studio.address)
 
     def take(name: str) -> None:

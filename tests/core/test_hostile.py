@@ -1,9 +1,9 @@
 """Documents that ask for too much are stored, and drawn within limits: in time, within memory, and with a note."""
 
-import multiprocessing
 import unittest
 from concurrent.futures import ProcessPoolExecutor
 
+from isbjorn.core.runtime.parallel import worker_context
 from tests.hostile import DOCUMENTS, looked_at
 from tests.waiting import HANG_S
 
@@ -22,8 +22,7 @@ SAID = {
 class Hostile(unittest.TestCase):
     def test_each_is_looked_at_in_time(self) -> None:
         # Each in a separate process, forked from one that has loaded the engine.
-        context = multiprocessing.get_context("forkserver")
-        context.set_forkserver_preload(["tests.hostile"])
+        context = worker_context("tests.hostile")
         with ProcessPoolExecutor(2, context, max_tasks_per_child=1) as pool:
             answers = {name: pool.submit(looked_at, name) for name in DOCUMENTS}
             for name, answer in answers.items():

@@ -24,7 +24,7 @@ from isbjorn.core.deliver.farm.keys import security
 from isbjorn.core.deliver.order import Order
 from isbjorn.core.document import Shot
 from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.runtime.parallel import LOADED, one_thread
+from isbjorn.core.runtime.parallel import one_thread
 from isbjorn.core.simulate.shared_states import SharedCaches
 
 # A media comes in pieces as large; the last is shorter.
@@ -215,7 +215,7 @@ async def _serve(address: str, name: str, processes: int, safe: Any, cache: Path
         Nanny(
             address, nthreads=1, name=name if processes == 1 else f"{name} {k + 1}", security=safe, host=host,
             local_directory=str(cache), dashboard=False, dashboard_address="127.0.0.1:0", death_timeout=60, memory_limit=0,
-            preload=["isbjorn.core.deliver.farm.worker", LOADED],
+            preload=["isbjorn.core.deliver.farm.worker"],
         )
         for k in range(processes)
     ]  # fmt: skip
