@@ -21,25 +21,12 @@ from numba.core.registry import CPUDispatcher
 from isbjorn.core import frame, show
 from isbjorn.core.inspect import guides
 from isbjorn.core.jit import KERNELS, Kernel
-from isbjorn.core.runtime.kernels import mark_complete
+from isbjorn.core.runtime.kernels import FIRST, mark_complete
 from isbjorn.core.runtime.parallel import end_with
 
 __all__ = ["Progress", "compile_kernels", "frame", "guides", "show"]
 
 _MOST_PROCESSES = 4
-# What the first picture of the demonstration calls, with its guides. A kernel that is missing here only comes later.
-FIRST = (
-    "random.stream_key", "emit.births._slots", "random._draws_around", "random._draws01", "simulate.integrators.steps._settle",
-    "simulate.integrators.steps._gather", "simulate.integrators.steps._advance", "simulate.integrators.steps._between",
-    "simulate.integrators.steps._blend", "simulate.integrators.batched._drift", "appearance.looks._dress",
-    "appearance.looks._size", "appearance.colours._vary_each", "render.exposure._among", "render.exposure._found_again",
-    "render.trajectories._merge", "render.trajectories._seen", "render.camera._placed", "render.camera._tally",
-    "render.tiles._count", "render.tiles._fill", "render.discs._records", "render.discs._draw", "render.bodies._distances",
-    "render.sprites._draw", "render.blurred_discs._pack", "render.blurred_discs._draw", "render.effects._bright",
-    "render.effects._lit_by_half", "render.effects._lit", "render.blur._along", "render.blur._across",
-    "render.display_encoding._ends",
-    "render.pixel_pass._work_all", "render.pixel_pass._cover", "render.pixel_pass._lay", "media.shrink._shrink",
-)  # fmt: skip
 
 
 @dataclass(frozen=True)
