@@ -134,6 +134,28 @@ class Forms(unittest.TestCase):
             [-2] * 3,
         )
 
+    def test_edges_of_any_faces_are_those_found_one_by_one(self) -> None:
+        rng = np.random.default_rng(1)
+        for points, faces in ((30, 200), (300, 90), (4, 60)):
+            drawn = np.array([rng.permutation(points)[:4] for _ in range(faces)], np.int32)
+            drawn[::2, 3] = -1
+            # Many of them meet in one point.
+            drawn[:20, 0] = np.where((drawn[:20] == 0).any(axis=1), drawn[:20, 0], 0)
+            mesh = Mesh(rng.random((points, 3)).astype(np.float32), drawn, np.zeros((faces, 4, 3), np.float32))
+            found: dict[tuple[int, int], list[int]] = {}
+            for number, row in enumerate(drawn.tolist()):
+                corners = [corner for corner in row if corner >= 0]
+                for ends in itertools.pairwise([*corners, corners[0]]):
+                    found.setdefault((min(ends), max(ends)), []).append(number)
+            edges, cosine = mesh.edges
+            self.assertEqual([tuple(ends) for ends in edges.tolist()], sorted(found))
+            normals = mesh.face_normals
+            for ends, angle, mean in zip(sorted(found), cosine, mesh.edge_normals(np.arange(len(edges))), strict=True):
+                at = found[ends]
+                self.assertAlmostEqual(float(angle), normals[at[0]] @ normals[at[1]] if len(at) > 1 else -2, places=6)
+                total = normals[at].sum(axis=0)
+                np.testing.assert_allclose(mean * np.linalg.norm(total), total, atol=1e-6)
+
     def test_points_in_one_place_are_joined(self) -> None:
         points = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]], np.float32)
         joined_points, faces, left = welded(points, np.array([[0, 1, 2, -1], [3, 4, 5, -1], [0, 0, 1, -1]], np.int32))

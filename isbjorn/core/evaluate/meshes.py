@@ -69,43 +69,31 @@ class Mesh:
         return face_normals(self.points, self.faces)
 
     @cached_property
-    def _sides(self) -> tuple[Longs, Longs, Longs, Longs]:
-        """The sides of all faces: their ends (h, 2), the lower first, and faces (h,); and those in which edges begin and how many
-        each has, (e,), in the order (h,) that comes with them."""
-        ends, faces = _half_edges(self.faces)
-        low = np.empty_like(ends)
-        np.minimum(ends[:, 0], ends[:, 1], out=low[:, 0])
-        np.maximum(ends[:, 0], ends[:, 1], out=low[:, 1])
-        order = _by_ends(low, len(self.points))
-        low = low[order]
-        first = np.flatnonzero(np.append(True, (low[1:, 0] != low[:-1, 0]) | (low[1:, 1] != low[:-1, 1])))
-        return low, faces[order], first, np.diff(np.append(first, len(low)))
+    def _sides(self) -> tuple[Ints, Floats, Longs, Longs]:
+        """The edges (e, 2) and their cosines (e,), as `edges`; and the faces at them, (h,), those of each from where it begins,
+        (e + 1,)."""
+        return _by_edges(self.faces, self.face_normals, len(self.points))
 
     @cached_property
     def edges(self) -> tuple[Ints, Floats]:
-        """Edges between corners, int32 (e, 2), and the cosine of the angle between the normals of their two faces, float32 (e,); -2
-        where an edge has one face only. Diagonals of faces are not among them."""
-        ends, faces, first, count = self._sides
-        normals = self.face_normals
-        cosine = np.full(len(first), -2.0, np.float32)
-        two = count >= 2
-        a, b = normals[faces[first[two]]], normals[faces[first[two] + 1]]
-        cosine[two] = np.einsum("ij,ij->i", a, b)
-        return np.ascontiguousarray(ends[first], np.int32), cosine
+        """Edges between corners, int32 (e, 2), the lower first, and the cosine of the angle between the normals of their two faces,
+        float32 (e,); -2 where an edge has one face only. Diagonals of faces are not among them."""
+        return self._sides[:2]
 
     @cached_property
     def edge_corners(self) -> tuple[Longs, Longs]:
         """One of the faces of each of the `edges`, (e,), and which of its corners their ends are, (e, 2)."""
-        ends, faces, first, _ = self._sides
-        of, found = faces[first], ends[first]
-        return of, np.argmax(self.faces[of][:, None, :] == found[:, :, None], axis=2)
+        edges, _, faces, first = self._sides
+        of = faces[first[:-1]]
+        return of, np.argmax(self.faces[of][:, None, :] == edges[:, :, None], axis=2)
 
     def edge_normals(self, edges: Longs) -> Floats:
         """Unit normals of some of the edges, by their numbers (n,): the mean of those of their faces, float32 (n, 3)."""
-        _, faces, first, count = self._sides
+        _, _, faces, first = self._sides
+        count = np.diff(first)[edges]
         total = np.zeros((len(edges), 3))
-        for k in range(int(count[edges].max(initial=0))):
-            there = count[edges] > k
+        for k in range(int(count.max(initial=0))):
+            there = count > k
             total[there] += self.face_normals[faces[first[edges[there]] + k]]
         return _units(total)
 
@@ -257,22 +245,46 @@ def corner_angles(points: Floats | Doubles, faces: Ints) -> Doubles:
     return _measured(points, faces)[1]
 
 
-@njit("i8[::1](i8[:, ::1], i8)", cache=True)
-def _by_ends(ends: Longs, count: int) -> Longs:
-    """The order (h,) of sides by their ends (h, 2), the lower first, which are below a count; stable: sorted by counting."""
-    order, other = np.arange(len(ends)), np.empty(len(ends), np.int64)
-    for column in (1, 0):
-        filled = np.zeros(count + 1, np.int64)
-        for h in range(len(ends)):
-            filled[ends[h, column] + 1] += 1
-        for v in range(count):
-            filled[v + 1] += filled[v]
-        for k in range(len(order)):
-            h = order[k]
-            other[filled[ends[h, column]]] = h
-            filled[ends[h, column]] += 1
-        order, other = other, order
-    return order
+@njit("Tuple((i4[:, ::1], f4[::1], i8[::1], i8[::1]))(i4[:, ::1], f8[:, ::1], i8)", cache=True)
+def _by_edges(faces: Ints, normals: Doubles, count: int) -> tuple[Ints, Floats, Longs, Longs]:
+    """See `Mesh._sides`; count: of points. Sides are sorted by their lower end by counting; those of one
+    point by their other end, then by their face, in gaps that become smaller (Shell 1959)."""
+    ends, of = _half_edges(faces)
+    starts = np.zeros(count + 1, np.int64)
+    for h in range(len(ends)):
+        starts[min(ends[h, 0], ends[h, 1]) + 1] += 1
+    for v in range(count):
+        starts[v + 1] += starts[v]
+    high, sides, filled = np.empty(len(ends), np.int32), np.empty(len(ends), np.int64), starts[:count].copy()
+    for h in range(len(ends)):
+        v = min(ends[h, 0], ends[h, 1])
+        high[filled[v]], sides[filled[v]] = max(ends[h, 0], ends[h, 1]), of[h]
+        filled[v] += 1
+    edges, cosine = np.empty((len(ends), 2), np.int32), np.empty(len(ends), np.float32)
+    first, total = np.empty(len(ends) + 1, np.int64), 0
+    for v in range(count):
+        begin, end = starts[v], starts[v + 1]
+        gap = 1
+        while 3 * gap + 1 < end - begin:
+            gap = 3 * gap + 1
+        while gap > 0:
+            for h in range(begin + gap, end):
+                other, face, k = high[h], sides[h], h
+                while k >= begin + gap and (high[k - gap], sides[k - gap]) > (other, face):
+                    high[k], sides[k] = high[k - gap], sides[k - gap]
+                    k -= gap
+                high[k], sides[k] = other, face
+            gap //= 3
+        for h in range(begin, end):
+            if h > begin and high[h] == high[h - 1]:
+                if h - first[total - 1] == 1:
+                    a, b = normals[sides[h - 1]], normals[sides[h]]
+                    cosine[total - 1] = a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
+                continue
+            edges[total, 0], edges[total, 1], cosine[total], first[total] = v, high[h], -2.0, h
+            total += 1
+    first[total] = len(ends)
+    return edges[:total].copy(), cosine[:total].copy(), sides, first[: total + 1].copy()
 
 
 def welded(points: Floats, faces: Ints) -> tuple[Floats, Ints, Bools]:

@@ -18,7 +18,7 @@ from isbjorn.core.emit.shapes.base import Lines, Scattered, ShapeEngine, ShapeSe
 from isbjorn.core.evaluate.meshes import Mesh, summed
 from isbjorn.core.evaluate.placed_models import edges_of, turned
 from isbjorn.core.evaluate.solids import mesh_of_solid
-from isbjorn.core.jit import njit
+from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.runtime.parallel import kernel_lock
 
 # Places inside a model that births are dealt, and the grid of lines along which they are found.
@@ -66,8 +66,7 @@ class _Places:
 
     @functools.cached_property
     def edges(self) -> _Source:
-        a, b = (self.points[self.mesh.edges[0][self.sharp, k]] for k in range(2))
-        return _source(np.sqrt(np.einsum("ni,ni->n", b - a, b - a)))
+        return _source(_lengths(self.mesh.points, self.mesh.edges[0], self.sharp))
 
     @functools.cached_property
     def inside(self) -> Doubles:
@@ -137,6 +136,25 @@ class _Places:
         a, b, c = (self.points[self.mesh.triangles[index, k]] for k in range(3))
         place = np.einsum("nk,knc->nc", _shares(at, v), np.stack([a, b, c]))
         return place, unit(np.cross(b - a, c - a)), unit(b - a)
+
+
+@inline_kernel("void(f4[:, ::1], i4[:, ::1], i8[::1], f8[::1])", cache=True)
+def _measure_edges(points: Floats, edges: Ints, of: Longs, lengths: Doubles) -> None:
+    for n in range(len(of)):
+        a, b = edges[of[n], 0], edges[of[n], 1]
+        x, y, z = (
+            float(points[b, 0]) - points[a, 0],
+            float(points[b, 1]) - points[a, 1],
+            float(points[b, 2]) - points[a, 2],
+        )
+        lengths[n] = math.sqrt(x * x + y * y + z * z)
+
+
+def _lengths(points: Floats, edges: Ints, of: Longs) -> Doubles:
+    """Lengths (n,) of some of the edges (e, 2) between points (v, 3), by their numbers (n,)."""
+    lengths = np.empty(len(of))
+    _measure_edges(np.ascontiguousarray(points), edges, of, lengths)
+    return lengths
 
 
 def _one_of(places: Doubles, u: Doubles) -> Longs:
