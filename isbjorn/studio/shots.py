@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import functools
 import itertools
+import json
 import secrets
 from collections.abc import Callable, Collection
 from typing import Annotated, Any, Literal
@@ -160,10 +162,16 @@ def shot_state(
     return _state(studio, shot_id, studio.edited(shot_id), frame, thing, having)
 
 
-@router.get("/schema")
-def get_schema() -> dict[str, Any]:
+@functools.cache
+def _schema() -> bytes:
+    """Kinds are registered before a studio starts: it stays as it is."""
+    return json.dumps(shot_schema(), ensure_ascii=False).encode()
+
+
+@router.get("/schema", response_model=dict[str, Any])
+def get_schema() -> Response:
     """The JSON Schema of a shot, with unit, range and clock of every number."""
-    return shot_schema()
+    return Response(_schema(), media_type="application/json")
 
 
 @router.get("/presets")

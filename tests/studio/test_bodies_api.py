@@ -66,6 +66,16 @@ class Bodies(InStudio):
         thin, thick = (self.picture({"kind": "ring", "width": w}).sum() for w in (8, 70))
         self.assertGreater(thick, 1.5 * thin)
 
+    def test_a_picture_is_asked_for_again_only_if_it_may_have_changed(self) -> None:
+        folder = self.folder / "data" / "media" / "leaf"
+        folder.mkdir(parents=True)
+        cv2.imwrite(str(folder / "leaf.png"), np.full((8, 8, 3), 200, np.uint8))
+        for body, kept in (
+            ({"kind": "star"}, "private, max-age=60"), ({"kind": "picture", "media": "leaf/leaf.png"}, "no-cache"),
+        ):  # fmt: skip
+            answer = self.client.get("/api/bodies/picture", params={"body": json.dumps(body)})
+            self.assertEqual((answer.status_code, answer.headers["cache-control"]), (200, kept))
+
     def test_what_is_no_body_is_said(self) -> None:
         for body, word in (("{", "JSON"), ('{"kind": "cube"}', "cube"), ('{"kind": "star", "points": 900}', "24")):
             self.assertIn(word, self.problem(self.client.get("/api/bodies/picture", params={"body": body})))
