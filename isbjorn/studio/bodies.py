@@ -33,7 +33,7 @@ from isbjorn.studio.uploads import housed, receive, safe_name
 router = APIRouter(prefix="/api", tags=["bodies"])
 # A portrait waits no longer than this while a user plays or drags.
 _LATE_S = 1.0
-_KEPT_S = 60
+_CACHED_S = 60
 _GROUND = np.array([16, 22, 24]) / 255
 Here = Annotated[Studio, Depends(studio_of)]
 
@@ -66,9 +66,9 @@ def body_picture(
         raise IsbjornError("this is not JSON.", "body", "Send a body in the format of the document.") from None
     # A page asks for all of them when it opens a shot; only a file may have changed since.
     given = emitter.body.model_dump()
-    for_s = 0 if given.get("media") or given.get("font") else _KEPT_S
+    cached_s = 0 if given.get("media") or given.get("font") else _CACHED_S
     if has_models(emitter):
-        return _on_dark(drawn_body(emitter, side, studio.plates), for_s)
+        return _on_dark(drawn_body(emitter, side, studio.plates), cached_s)
     emitter = emitter.model_copy(update={"size": Number(value=side)})
     bodies = Bodies(Shot(emitters=(emitter,)), emitter, 1.0, studio.plates)
     one, zero = np.zeros(1, np.int64), np.zeros(1)
@@ -79,19 +79,19 @@ def body_picture(
     cover = sheet[..., 3:] if channels == 4 else sheet
     shaded = rgb + _GROUND * (1 - cover)
     fitted = cv2.resize(shaded.astype(np.float32), (side, side), interpolation=cv2.INTER_AREA)
-    return _jpeg(np.asarray(fitted, np.float32), for_s)
+    return _jpeg(np.asarray(fitted, np.float32), cached_s)
 
 
-def _on_dark(picture: Floats, for_s: int) -> Response:
+def _on_dark(picture: Floats, cached_s: int) -> Response:
     """A picture, linear and premultiplied, on the dark ground of the picker."""
     cover = picture[..., 3:]
     colour = encoded(np.clip(picture[..., :3] / np.maximum(cover, 1e-6), 0, 1))
-    return _jpeg(colour * cover + _GROUND * (1 - cover), for_s)
+    return _jpeg(colour * cover + _GROUND * (1 - cover), cached_s)
 
 
-def _jpeg(rgb: npt.NDArray[np.floating], for_s: int) -> Response:
+def _jpeg(rgb: npt.NDArray[np.floating], cached_s: int) -> Response:
     """An answer that a browser may show for some seconds without asking again."""
-    headers = {"Cache-Control": f"private, max-age={for_s}"} if for_s else None
+    headers = {"Cache-Control": f"private, max-age={cached_s}"} if cached_s else None
     grid = np.ascontiguousarray(np.clip(np.asarray(rgb) * 255 + 0.5, 0, 255).astype(np.uint8))
     return Response(
         simplejpeg.encode_jpeg(grid, quality=90, colorspace="RGB"), headers=headers, media_type="image/jpeg"

@@ -22,7 +22,7 @@ from isbjorn.studio.uploads import receive, safe_name
 
 router = APIRouter(prefix="/api", tags=["models"])
 Here = Annotated[Studio, Depends(studio_of)]
-_SECONDS, _MEGABYTES = 90, 4096
+_SECONDS, _MEGABYTES = 90, 3584
 
 
 class NamedModel(BaseModel):

@@ -26,7 +26,7 @@ from isbjorn.studio.uploads import receive, safe_name
 router = APIRouter(prefix="/api", tags=["points"])
 Here = Annotated[Studio, Depends(studio_of)]
 Batch = Annotated[str, Query(pattern=r"^[a-z0-9]{4,40}$")]
-_SECONDS, _MEGABYTES, _MOST_FILES, _MOST_NEW = 120, 6144, 20_000, 16
+_SECONDS, _MEGABYTES, _MOST_FILES, _MOST_NEW = 120, 5632, 20_000, 16
 
 
 class Arrived(BaseModel):

@@ -34,7 +34,7 @@ from isbjorn.studio.uploads import housed, receive, safe_name
 
 router = APIRouter(prefix="/api", tags=["sounds"])
 Here = Annotated[Studio, Depends(studio_of)]
-_SECONDS, _MEGABYTES = 180, 4096
+_SECONDS, _MEGABYTES = 180, 3584
 # This many seconds of a shot are played.
 _LONGEST_S = 1800
 

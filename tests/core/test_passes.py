@@ -104,6 +104,9 @@ class Cover(unittest.TestCase):
         cut["emitters"][0]["use"] = {"kind": "cut", "of": "d"}
         cut["emitters"][1]["use"] = {"kind": "matte"}
         shots["uses"] = Shot.model_validate(cut)
+        cut["emitters"][0]["use"], cut["emitters"][1]["use"] = {"kind": "cut", "of": "g"}, {}
+        cut["emitters"][0]["across"], cut["groups"][0]["finish"] = 25, []
+        shots["a use of a group without effects"] = Shot.model_validate(cut)
         for name, shot in shots.items():
             with self.subTest(name):
                 found, alpha = measure(shot, 40), self.alpha(shot)

@@ -177,8 +177,6 @@ def _covers(compositor: Compositor) -> tuple[Floats, dict[str, Floats]]:
         return _Shares(cover, {unit.id: cover})
 
     def finished(shares: _Shares, steps: tuple[Any, ...], cover: Floats) -> _Shares:
-        if not working(steps):
-            return shares
         return shares.done_by(lambda layer: worked(whole(layer), steps, moment).done().layer, cover)
 
     models = cover_shares(context)
