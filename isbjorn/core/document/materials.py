@@ -43,7 +43,7 @@ class Material(Part):
             20_000,
             "Distance from the body to the picture that glass shows, in px.",
             10,
-            "Backdrop distance",
+            "Backdrop depth",
         ),
         ShownIf("material", "glass"),
     ] = Number(value=200)
