@@ -6,6 +6,7 @@ python -m isbjorn.core.compile_kernels [--json] [--background]
 from __future__ import annotations
 
 import argparse
+import gc
 import json
 import multiprocessing
 import os
@@ -63,6 +64,14 @@ def compiled_first() -> set[str]:
     return early
 
 
+def _begin(parent: int) -> None:
+    """Prepare a process that compiles: what compiling makes is large, is seldom let go, and would be searched for cycles again
+    and again."""
+    end_with(parent)
+    gc.freeze()
+    gc.set_threshold(100_000, 50, 100)
+
+
 def _load(number: int) -> None:
     KERNELS[number].load()
 
@@ -91,7 +100,7 @@ def compile_kernels(on_progress: Callable[[Progress], object] | None = None, pro
         waiting = sorted(ahead, key=lambda name: (name not in early, -size[name]))
         fork = multiprocessing.get_context("fork")
         beside = processes or min(_MOST_PROCESSES, os.cpu_count() or 1)
-        with ProcessPoolExecutor(beside, fork, end_with, (os.getpid(),)) as pool:
+        with ProcessPoolExecutor(beside, fork, _begin, (os.getpid(),)) as pool:
             running: dict[Future[None], str] = {}
             while ahead:
                 free = [name for name in waiting if not calls[name] & ahead.keys()]

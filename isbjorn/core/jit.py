@@ -5,6 +5,7 @@ A start needs a dozen of two hundred; each takes some milliseconds to load.
 
 from __future__ import annotations
 
+import ctypes
 import fcntl
 import functools
 import os
@@ -15,11 +16,13 @@ from typing import Any, TypeVar
 
 import numba
 from llvmlite.binding import parse_bitcode
+from numba import extending
 from numba.core import typeinfer
 from numba.core.caching import FunctionCache
 from numba.core.codegen import JITCodeLibrary, JITCPUCodegen
 from numba.core.compiler_lock import global_compiler_lock
 from numba.core.registry import CPUDispatcher
+from numba.core.targetconfig import TargetConfig
 
 F = TypeVar("F", bound=Callable[..., Any])
 # A kernel that is compiled for another one would otherwise inherit these from it: its bits would depend on which is called first.
@@ -29,22 +32,63 @@ KERNELS: list[Kernel] = []
 
 
 @functools.cache
-def _without_matrices() -> None:
-    """No kernel multiplies matrices: what is loaded with the first one need not look for BLAS, which would load all of SciPy where
-    that is there."""
+def _adapt_numba() -> None:
+    """Leave out what no kernel needs and what would take long: BLAS, which would load all of SciPy where that is there, and the
+    words for an assignment of a wrong shape, which would be compiled into each kernel that assigns to a part of an array."""
 
     def ensure_blas() -> None:
-        raise ImportError("no kernel needs it")
+        raise ImportError("no kernel multiplies matrices")
+
+    def misfit(_source: Any, _target: Any) -> None: ...
+
+    @extending.overload(misfit)
+    def _(_source: Any, _target: Any) -> Callable[[Any, Any], None]:
+        def raised(_source: Any, _target: Any) -> None:
+            raise ValueError("an array is assigned to a part of another one of a different shape")
+
+        return raised
+
+    def same(one: Any, other: Any) -> bool:
+        # Numba's makes a dictionary of all options of both, and is asked each time that a function is called: it took a seventh of
+        # the time of compiling.
+        if type(one) is not type(other):
+            return False
+        ours, theirs, options = one._values, other._values, one.options
+        return all(
+            ours.get(name, options[name].default) == theirs.get(name, options[name].default)
+            for name in ours.keys() | theirs.keys()
+        )
 
     # Asked once, when `numba.np.arraymath` is loaded.
     import_module("numba.np.linalg").__dict__["ensure_blas"] = ensure_blas
+    import_module("numba.np.arrayobj").__dict__["raise_with_shape_context"] = misfit
+    config: Any = TargetConfig
+    config.__eq__, config.__hash__ = same, lambda one: hash(type(one))
+
+
+# How Numba's names begin for the body of a parallel loop, and for the two functions that it wraps around it.
+_LOOPS = ("__numba_parfor_gufunc", "<numba.np.ufunc.wrappers._GufuncWrapper", "parallelgufuncwrapper")
 
 
 class LateLibrary(JITCodeLibrary):
-    """Code of a stored kernel. What only another kernel that is compiled would need of it, its bitcode, is read when one does: that
-    takes longer than all else of loading it."""
+    """Code of a kernel.
+
+    The body of a parallel loop is optimized with its kernel, not before: Numba would optimize it four times, and turn it into
+    machine code as often. What only another kernel that is compiled would need of a stored kernel, its bitcode, is read when one
+    does: that takes longer than all else of loading it.
+    """
 
     _bitcode: bytes | None = None
+
+    def finalize(self) -> None:
+        late: Any = self
+        if not late.name.startswith(_LOOPS):
+            super().finalize()  # type: ignore[no-untyped-call]
+            return
+        for library in dict.fromkeys(late._linking_libraries):
+            late._reload_init.update(library._reload_init)
+            late._final_module.link_in(library._get_module_for_linking(), preserve=True)
+        late._finalized = True
 
     @classmethod
     def _unserialize(cls, codegen: Any, state: Any) -> Any:
@@ -72,7 +116,14 @@ class LateLibrary(JITCodeLibrary):
         return super()._get_module_for_linking()  # type: ignore[no-untyped-call]
 
 
-JITCPUCodegen._library_class = LateLibrary
+def _set_env(codegen: Any, name: str, env: Any) -> None:
+    """As Numba's, for a function that may have no machine code of its own."""
+    if address := codegen._engine.get_global_value_address(name):
+        ctypes.c_void_p.from_address(address).value = id(env)
+
+
+_codegen: Any = JITCPUCodegen
+_codegen._library_class, _codegen.set_env = LateLibrary, _set_env
 
 
 class LockedCache(FunctionCache):
@@ -152,7 +203,7 @@ class Kernel(CPUDispatcher):
         # Numba's own lock: a thread that compiles a caller of this kernel holds it already.
         with global_compiler_lock:
             if not self._loaded:
-                _without_matrices()
+                _adapt_numba()
                 files = self.files()
                 try:
                     with typeinfer.register_dispatcher(self):

@@ -13,10 +13,11 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
+import numba
 import numpy as np
 
 from isbjorn.core.compile_kernels import called_by, compiled_first
-from isbjorn.core.jit import KERNELS, LockedCache, inline_kernel, njit
+from isbjorn.core.jit import KERNELS, LateLibrary, LockedCache, inline_kernel, njit
 from isbjorn.core.runtime.kernels import HERE, lend, reached
 from tests.waiting import HANG_S
 
@@ -99,6 +100,40 @@ class Loaded(unittest.TestCase):
         self.assertNotIn("fadd fast", next(iter(summed.inspect_llvm().values())))
         for kernel in (summed, caller):
             KERNELS.remove(kernel)
+
+    def test_the_body_of_a_parallel_loop_is_optimized_once(self) -> None:
+        optimized: list[str] = []
+        optimize: Any = LateLibrary._optimize_final_module
+
+        def noted(library: Any) -> None:
+            optimized.append(library.name)
+            optimize(library)
+
+        @njit("void(f8[::1])", parallel=True)
+        def doubled(values):  # type: ignore[no-untyped-def]
+            for i in numba.prange(len(values)):
+                values[i] *= 2
+
+        values = np.arange(1000.0)
+        with mock.patch.object(LateLibrary, "_optimize_final_module", noted):
+            doubled(values)
+        KERNELS.remove(doubled)
+        self.assertEqual([name.rpartition(".")[2] for name in optimized], ["doubled"])
+        np.testing.assert_array_equal(values, 2 * np.arange(1000.0))
+
+    def test_an_assignment_of_a_wrong_shape_is_refused(self) -> None:
+        @njit("void(f8[:,::1], f8[:,::1])")
+        def put(target, source):  # type: ignore[no-untyped-def]
+            target[1:] = source
+
+        target = np.zeros((3, 2))
+        put(target, np.ones((2, 2)))
+        self.assertEqual(target.sum(), 4)
+        with self.assertRaisesRegex(ValueError, "different shape"):
+            put(target, np.ones((3, 2)))
+        KERNELS.remove(put)
+        # Numba's message would be put together in each such kernel.
+        self.assertNotIn("unicode", next(iter(put.inspect_llvm().values())))
 
     def test_an_index_of_an_older_version_is_emptied(self) -> None:
         kernel: Any = next(k for k in KERNELS if k.full_name.endswith("random.stream_key"))
