@@ -27,7 +27,7 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.frame import Solver, compositor_of
 from isbjorn.core.inspect.lookout import lookout
 from isbjorn.core.render.passes import measured
-from isbjorn.core.runtime.parallel import use_threads
+from tests.threads import threads
 
 WIDTH, HEIGHT, FRAMES = 96, 54, 30
 # Arrays of particles that have to be finite, and the same however they are asked for.
@@ -207,11 +207,9 @@ def look(document: dict[str, Any]) -> bool:
         assert (arrays["size"] >= 0).all(), f"size at {at}"
         assert ((arrays["opacity"] >= 0) & np.isfinite(arrays["opacity"])).all(), f"opacity at {at}"
     _same(walked[17], _arrays(jump, 17), "jump and walk")
-    use_threads(1)
-    try:
-        _same(walked[between], _arrays(Solver(shot), between), "one thread and two")
-    finally:
-        use_threads(2)
+    for count in (1, 2):
+        with threads(count):
+            _same(walked[between], _arrays(Solver(shot), between), f"{count} threads")
     _velocities(shot, walk)
     compositor = compositor_of(walk, 11, 1.0)
     picture = compositor.laid(None)

@@ -11,6 +11,8 @@ import sys
 import time
 import unittest
 
+from isbjorn.core.runtime.parallel import one_thread
+
 
 def run(module: str) -> dict[str, object]:
     """Run a module: how many tests ran, what failed (name and traceback), and seconds."""
@@ -32,6 +34,8 @@ def main() -> None:
     # What tests print goes to the log, which is stderr.
     out = os.fdopen(os.dup(1), "w")
     os.dup2(2, 1)
+    # Other shards use the other cores. What a result owes to the number of threads is tested where it is named.
+    one_thread()
     for line in sys.stdin:
         module = line.strip()
         print(f"— {module}", file=sys.stderr, flush=True)

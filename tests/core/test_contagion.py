@@ -1,6 +1,5 @@
 """Contagion: fronts against their exact arrival times, and that they depend on nothing but the document."""
 
-import os
 import unittest
 from fractions import Fraction
 from typing import Any, ClassVar
@@ -15,10 +14,10 @@ from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.document import Number, Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.frame import Solver
-from isbjorn.core.runtime import parallel
 from isbjorn.core.runtime.memory import Cache
 from isbjorn.core.simulate.interactions import contagion as engine
 from isbjorn.core.simulate.interactions.group import InteractionGroup
+from tests.threads import MANY, threads
 
 FIELD = {
     "id": "a", "shape": {"kind": "rectangle", "width": 300, "height": 200}, "rate": 0, "bursts": [{"count": 900}], "lifespan": 0,
@@ -226,14 +225,14 @@ MOVING = {
 class Promises(unittest.TestCase):
     def test_the_same_for_any_visits_threads_and_states(self) -> None:
         document = shot({"pace": {"value": 80, "spread": 30}}, MOVING)
-        wanted = at(document, 3)
+        with threads(MANY):
+            wanted = at(document, 3)
+        with threads(1):
+            np.testing.assert_array_equal(at(document, 3).caught, wanted.caught)
         solver = Solver(document)
         for seconds in (4, 1, 2):
             solver.at_seconds(Fraction(seconds))
         np.testing.assert_array_equal(solver.at_seconds(Fraction(3)).caught, wanted.caught)
-        parallel.use_threads(1)
-        self.addCleanup(parallel.use_threads, os.cpu_count() or 1)
-        np.testing.assert_array_equal(at(document, 3).caught, wanted.caught)
 
     def test_the_same_seconds_at_any_rate(self) -> None:
         times = [caught_at(at(shot({}, MOVING, rate=rate), 3), 3) for rate in ("24", "25", "30", "60")]

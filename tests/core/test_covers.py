@@ -18,6 +18,7 @@ from isbjorn.core.render.camera import Orbit as View
 from isbjorn.core.render.layer_cache import LayerCache
 from isbjorn.core.render.models.covers import _tree
 from isbjorn.core.render.passes import measured, normals
+from tests.threads import MANY, threads
 
 WALL = {"kind": "model", "model": {"form": "card"}, "feather": 0}
 
@@ -225,16 +226,14 @@ class Light(unittest.TestCase):
             np.testing.assert_allclose(root[3:6], (light * radii[:, None] ** 2).sum(axis=0), rtol=1e-5)
 
     def test_it_is_the_same_for_any_number_of_threads(self) -> None:
-        import numba
-
         made = shot(
             [{"id": "m", "size": 300, "catches": 100, "visible": True}],
             {"bursts": [{"count": 500}], "spread": 180, "speed": 90},
         )
-        one = picture(made, 10)
-        numba.set_num_threads(1)
-        self.addCleanup(numba.set_num_threads, numba.config.NUMBA_NUM_THREADS)
-        np.testing.assert_array_equal(picture(made, 10), one)
+        with threads(MANY):
+            many = picture(made, 10)
+        with threads(1):
+            np.testing.assert_array_equal(picture(made, 10), many)
 
 
 class Passes(unittest.TestCase):

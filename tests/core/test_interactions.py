@@ -10,12 +10,12 @@ from scipy.spatial import cKDTree
 from isbjorn.core.document import Shot
 from isbjorn.core.document.interactions import Cohesion, Flock, Push
 from isbjorn.core.frame import Solver
-from isbjorn.core.runtime.parallel import use_threads
 from isbjorn.core.simulate.checkpoints import Checkpoints, StateCache
 from isbjorn.core.simulate.forces.force_layout import WIDTH
 from isbjorn.core.simulate.interactions import cohere, flock, push
 from isbjorn.core.simulate.interactions.grid import grid_of, near
 from isbjorn.core.simulate.interactions.interaction_view import EmitterPart, InteractionView
+from tests.threads import MANY, threads
 
 _H = 1 / 60
 _NOTHING = np.zeros((1, 0, WIDTH))
@@ -404,12 +404,10 @@ class Promises(unittest.TestCase):
 
     def test_neither_threads_nor_visits_nor_what_is_kept_change_it(self) -> None:
         shot = Shot.model_validate(school())
-        straight = self.arrays(Solver(shot), 60)
-        use_threads(1)
-        try:
+        with threads(MANY):
+            straight = self.arrays(Solver(shot), 60)
+        with threads(1):
             np.testing.assert_array_equal(self.arrays(Solver(shot), 60), straight)
-        finally:
-            use_threads(64)
         visited = Solver(shot)
         for frame in (75, 3, 59, 12, 60):
             last = self.arrays(visited, frame)

@@ -8,10 +8,10 @@ import numpy as np
 
 from isbjorn.core import Particles, Shot, Solver, render_frame
 from isbjorn.core.document import Emitter, Number
-from isbjorn.core.runtime.parallel import use_threads
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.demo.library import shipped
 from tests.shots import force, one_emitter
+from tests.threads import MANY, threads
 
 CURVE = {"points": [{"at": 0, "value": 0.4}, {"at": 1, "value": 1}]}
 WORLD = (
@@ -59,15 +59,15 @@ class SameDocumentSamePicture(unittest.TestCase):
     def test_in_any_order_and_on_any_number_of_threads(self) -> None:
         shot = world()
         wandering = Solver(shot)
-        try:
-            for frame in (120, 7, 64, 65, 0):
-                use_threads(1 if frame % 2 else 2)
-                same(wandering.at(frame), Solver(shot).at(frame))
-            use_threads(1)
+        for frame in (120, 7, 64, 65, 0):
+            with threads(1 if frame % 2 else 2):
+                found = wandering.at(frame)
+            with threads(2 if frame % 2 else 1):
+                same(found, Solver(shot).at(frame))
+        with threads(1):
             alone = render_frame(shot, 64, 0.25)
-        finally:
-            use_threads(99)
-        np.testing.assert_array_equal(render_frame(shot, 64, 0.25), alone)
+        with threads(MANY):
+            np.testing.assert_array_equal(render_frame(shot, 64, 0.25), alone)
 
     def test_a_spread_disturbs_no_other_draw(self) -> None:
         plain = Solver(world()).at(60)

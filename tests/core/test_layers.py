@@ -13,6 +13,7 @@ from isbjorn.core import Shot, Solver, render_frame
 from isbjorn.core.frame import draw_depth, draw_particles
 from isbjorn.core.render.camera import projection, rank
 from tests.shots import one_emitter
+from tests.threads import MANY, threads
 
 DISC = {
     "shape": {"kind": "point"}, "rate": 0, "bursts": [{"count": 1}], "speed": 0, "lifespan": 0, "size": 60, "spread": 0,
@@ -275,18 +276,13 @@ RICH: dict[str, Any] = {
 
 class Sameness(unittest.TestCase):
     def test_the_same_picture_on_one_thread_or_many_and_after_any_other(self) -> None:
-        import numba
-
         shot = Shot.model_validate(RICH)
-        many = render_frame(shot, 60)
-        before = numba.get_num_threads()
-        try:
-            numba.set_num_threads(1)
+        with threads(MANY):
+            many = render_frame(shot, 60)
+        with threads(1):
             solver = Solver(shot)
             render_frame(shot, 99, solver=solver)
             one = render_frame(shot, 60, solver=solver)
-        finally:
-            numba.set_num_threads(before)
         np.testing.assert_array_equal(one, many)
 
     def test_nothing_that_is_looks_touches_a_state(self) -> None:

@@ -8,7 +8,6 @@ import unittest
 from pathlib import Path
 
 import cv2
-import numba
 import numpy as np
 
 from isbjorn.core import render_frame
@@ -35,6 +34,7 @@ from isbjorn.core.render.models.faces import (
 from isbjorn.core.render.models.shading import KINDS, MATERIAL
 from isbjorn.core.render.models.surroundings import Surroundings, built_in, even
 from isbjorn.core.render.models.tiles import draw_models
+from tests.threads import MANY, threads
 
 SIDE = 200
 FORMS = {
@@ -194,11 +194,9 @@ class Coverage(unittest.TestCase):
 
     def test_the_number_of_threads_never_shows(self) -> None:
         places = [(float(x), float(y), float(z)) for x, y, z in np.random.default_rng(4).uniform(-90, 90, (60, 3))]
-        one = numba.get_num_threads()
         pictures = []
-        try:
-            for count in (1, one):
-                numba.set_num_threads(count)
+        for count in (1, MANY):
+            with threads(count):
                 pictures.append(
                     drawn(
                         solid("gem", 0, 8, 0.7),
@@ -209,8 +207,6 @@ class Coverage(unittest.TestCase):
                         around=built_in("day"),
                     )
                 )
-        finally:
-            numba.set_num_threads(one)
         np.testing.assert_array_equal(*pictures)
 
 

@@ -11,9 +11,9 @@ from hypothesis import strategies as st
 
 from isbjorn.core import Shot, Solver, render_frame
 from isbjorn.core.errors import Stale
-from isbjorn.core.runtime.parallel import use_threads
 from isbjorn.core.simulate.checkpoints import StateCache
 from tests.shots import drag, gravity, one_emitter
+from tests.threads import MANY, threads
 
 ARRAYS = ("id", "position", "velocity", "age", "life", "size", "opacity", "colour")
 BUSY = {
@@ -92,14 +92,11 @@ class Exactness(unittest.TestCase):
 
     def test_one_thread_or_many(self) -> None:
         shot = busy(emitter={"size": {"value": 30, "spread": 20}})
-        try:
-            use_threads(1)
+        with threads(1):
             alone, picture = Solver(shot).at(90), render_frame(shot, 90, 0.5)
-            use_threads(8)
+        with threads(MANY):
             self.same(Solver(shot).at(90), alone)
             np.testing.assert_array_equal(render_frame(shot, 90, 0.5), picture)
-        finally:
-            use_threads(99)
 
     def test_many_callers_at_once(self) -> None:
         shot = busy()

@@ -15,8 +15,8 @@ from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.frame import Solver, draw_particles
 from isbjorn.core.inspect.lookout import lookout
-from isbjorn.core.runtime.parallel import use_threads
 from isbjorn.core.simulate.checkpoints import StateCache
+from tests.threads import MANY, threads
 
 G = 9.81 * 100
 WEIGHT: dict[str, Any] = {"kind": "gravity", "id": "weight", "strength": 9.81}
@@ -273,15 +273,13 @@ class InAShot(unittest.TestCase):
 
     def test_it_is_the_same_in_any_order_on_any_threads_with_nothing_kept(self) -> None:
         document = self.curtain(foot="here", slack=20)
-        first = Solver(document)
-        known = {t: at(first, t).position.copy() for t in (1, 2.5, 4)}
-        try:
-            use_threads(1)
+        with threads(MANY):
+            first = Solver(document)
+            known = {t: at(first, t).position.copy() for t in (1, 2.5, 4)}
+        with threads(1):
             other = Solver(document, StateCache(limit_bytes=1))
             for t in (4, 1, 2.5):
                 np.testing.assert_array_equal(at(other, t).position, known[t])
-        finally:
-            use_threads(64)
 
     def test_motion_belongs_to_seconds(self) -> None:
         places = []

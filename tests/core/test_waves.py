@@ -16,9 +16,9 @@ from isbjorn.core.frame import Solver, draw_particles, render_frame
 from isbjorn.core.inspect.guides import guides
 from isbjorn.core.render.layer_cache import LayerCache
 from isbjorn.core.runtime.memory import Cache
-from isbjorn.core.runtime.parallel import use_threads
 from isbjorn.core.simulate import waves
 from isbjorn.core.simulate.waves import Dents, Modes, Water, after, heights, still
+from tests.threads import MANY, threads
 
 NONE = Dents(*(np.zeros(0) for _ in range(4)))
 
@@ -176,14 +176,12 @@ class Seen(unittest.TestCase):
     def test_the_same_in_any_order_on_any_threads(self) -> None:
         many = {"rate": 60, "bursts": [], "shape": {"kind": "rectangle", "width": 300, "height": 200}, "seed": 4}
         document = self.shot(emitter=many)
-        known = {f: draw_particles(Solver(document), f).picture.copy() for f in (70, 20, 45)}
-        try:
-            use_threads(1)
+        with threads(MANY):
+            known = {f: draw_particles(Solver(document), f).picture.copy() for f in (70, 20, 45)}
+        with threads(1):
             for f in (20, 45, 70):
                 with unittest.mock.patch.object(waves, "_MODES", Cache("states", 0.0)):
                     np.testing.assert_array_equal(draw_particles(Solver(document), f).picture, known[f])
-        finally:
-            use_threads(64)
 
     def test_sizes_and_heights_make_no_new_waves(self) -> None:
         """Two seconds in: another size, spread or height asks for no more than the rest since the last tenth; the picture is the

@@ -29,6 +29,9 @@ def _empty_store() -> bytes:
 
 
 class InStudio(unittest.TestCase):
+    # Whether deliveries are carried out.
+    with_worker = False
+
     def setUp(self) -> None:
         # A socket that never answers must fail the run, not hang it.
         faulthandler.dump_traceback_later(HANG_S, exit=True)
@@ -37,7 +40,7 @@ class InStudio(unittest.TestCase):
         self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
         (self.folder / "data").mkdir()
         (self.folder / "data" / NAME).write_bytes(_empty_store())
-        self.app = create_app(self.folder / "data", with_worker=False)
+        self.app = create_app(self.folder / "data", with_worker=self.with_worker)
         client = TestClient(self.app, base_url="http://127.0.0.1", raise_server_exceptions=False)
         self.client = client.__enter__()
         self.addCleanup(client.__exit__, None, None, None)

@@ -170,13 +170,7 @@ class OnDisk(unittest.TestCase):
 class Queue(InStudio):
     """The worker, as the studio keeps it."""
 
-    def setUp(self) -> None:
-        super().setUp()
-        self.client.__exit__(None, None, None)
-        self.app = create_app(self.folder / "data", with_worker=True)
-        from fastapi.testclient import TestClient
-
-        self.client = TestClient(self.app, base_url="http://127.0.0.1").__enter__()
+    with_worker = True
 
     def order(self, **more: object) -> int:
         body = {"first": 0, "last": 3, "folder": str(self.folder / "out"), "name": "f", "scale": 0.2, **more}
