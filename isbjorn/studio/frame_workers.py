@@ -14,8 +14,10 @@ import time
 from collections import OrderedDict
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+from weakref import finalize
 
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import Stale
@@ -34,17 +36,34 @@ PRELOADED = ("isbjorn.studio.frame_workers", "isbjorn.studio.show_process")
 _ENDED_WITHIN_S = 3.0
 
 
+@dataclass(frozen=True)
+class Mark:
+    """What is passed to the processes with a task: it is wanted while its flag in the shared array has this serial number."""
+
+    slot: int
+    serial: int
+
+    def stands(self, flags: Any) -> bool:
+        """Whether the task is still wanted."""
+        return bool(flags[self.slot] == self.serial)
+
+    def clear(self, flags: Any) -> None:
+        """Want the task no more."""
+        if self.stands(flags):
+            flags[self.slot] = 0
+
+
 class Ticket:
-    """Tasks that belong together, and are cancelled together."""
+    """Tasks that belong together, and are cancelled together. Its flag is its own until it is dropped or forgotten."""
 
-    def __init__(self, flags: Any, serial: int) -> None:
-        self._flags, self.serial = flags, serial
-        flags[serial % _TICKETS] = serial
+    def __init__(self, flags: Any, mark: Mark) -> None:
+        self.mark = mark
+        flags[mark.slot] = mark.serial
+        self.drop = finalize(self, mark.clear, flags)
+        self.drop.atexit = False
 
-    def drop(self) -> None:
-        """Give up what is drawn for it, and what waits."""
-        if self._flags[self.serial % _TICKETS] == self.serial:
-            self._flags[self.serial % _TICKETS] = 0
+    def outlast(self, task: Future[Any]) -> None:
+        """Called when a task is done: until then, the ticket is not forgotten."""
 
 
 class FrameWorkers:
@@ -55,7 +74,7 @@ class FrameWorkers:
         wanted = int(given) if given.isascii() and given.isdigit() and len(given) < 4 else os.cpu_count() or 1
         self.folder, self.count = folder, min(_MOST, max(1, count or wanted))
         self._context = worker_context(*PRELOADED)
-        self._flags = self._context.Array("Q", _TICKETS, lock=False)
+        self._flags = self._context.Array("Q", _TICKETS + 1, lock=False)
         self._serials = itertools.count(1)
         self._lock = threading.Lock()
         # Frames in parallel; and one at a time, by a worker that remembers its last picture.
@@ -64,8 +83,11 @@ class FrameWorkers:
         self._plates_seen, self._closed = 0, False
 
     def ticket(self) -> Ticket:
-        """A group of tasks that are cancelled together."""
-        return Ticket(self._flags, next(self._serials))
+        """A group of tasks that are cancelled together. When all flags are in use, which no number of pages brings about, its tasks
+        are carried out to their end."""
+        with self._lock:
+            free = next((slot for slot in range(_TICKETS) if self._flags[slot] == 0), None)
+            return Ticket(self._flags, Mark(_TICKETS, 0) if free is None else Mark(free, next(self._serials)))
 
     def forget_plates(self) -> None:
         """Make them check every file again, and whether it may be read."""
@@ -92,7 +114,9 @@ class FrameWorkers:
                 self._packed[digest] = packed
                 while len(self._packed) > _SHOTS_KEPT:
                     self._packed.popitem(last=False)
-        return self._submit(following, _draw, packed, digest, wish, ticket.serial, self._plates_seen)
+        drawn = self._submit(following, _draw, packed, digest, wish, ticket.mark, self._plates_seen)
+        drawn.add_done_callback(ticket.outlast)
+        return drawn
 
     def _submit(self, following: bool, call: Any, *args: Any) -> Future[Any]:
         with self._lock:
@@ -163,12 +187,11 @@ def _begin(folder: str, flags: Any, budget_mb: int, studio: int) -> None:
     _worker.append(_FrameWorker(folder, flags))
 
 
-def _draw(packed: Pieces, digest: str, wish: Wish, serial: int, plates_seen: int) -> ShownPicture:
+def _draw(packed: Pieces, digest: str, wish: Wish, mark: Mark, plates_seen: int) -> ShownPicture:
     worker = _worker[0]
-    flags, slot = worker.flags, serial % _TICKETS
-    if flags[slot] != serial:
+    if not mark.stands(worker.flags):
         raise Stale
     if plates_seen != worker.plates_seen:
         worker.plates.forget()
         worker.plates_seen = plates_seen
-    return worker.preview.draw(worker.shot(packed, digest), digest, wish, lambda: flags[slot] != serial)
+    return worker.preview.draw(worker.shot(packed, digest), digest, wish, lambda: not mark.stands(worker.flags))

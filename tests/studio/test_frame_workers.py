@@ -1,6 +1,7 @@
 """Frames drawn in parallel, and played: a worker's frame equals the same frame drawn here, in time, and never without need."""
 
 import asyncio
+import gc
 import os
 import signal
 import tempfile
@@ -65,6 +66,28 @@ class Elsewhere(unittest.TestCase):
         with self.assertRaises(Stale):
             self.frame_workers.draw(given, digest_of(given), Wish(3, 320), ticket).result(HANG_S)
         self.frame_workers.draw(given, digest_of(given), Wish(3, 320), self.frame_workers.ticket()).result(HANG_S)
+
+    def test_no_number_of_others_takes_a_ticket_over(self) -> None:
+        given, plays = shot(), self.frame_workers.ticket()
+        others = [self.frame_workers.ticket() for _ in range(300)]
+        for ticket in (plays, others[0], others[-1]):
+            self.frame_workers.draw(given, digest_of(given), Wish(3, 320), ticket).result(HANG_S)
+        plays.drop()
+        with self.assertRaises(Stale):
+            self.frame_workers.draw(given, digest_of(given), Wish(3, 320), plays).result(HANG_S)
+
+    def test_a_ticket_that_is_forgotten_leaves_its_flag_to_another(self) -> None:
+        before = [self.frame_workers.ticket() for _ in range(200)]
+        del before
+        held = [self.frame_workers.ticket() for _ in range(200)]
+        self.assertEqual(len({ticket.mark.slot for ticket in held}), 200)
+
+    def test_a_picture_is_wanted_as_long_as_somebody_waits_for_it(self) -> None:
+        given = shot(seed=8)
+        wishes = [Wish(frame, 320) for frame in range(4)]
+        drawn = [self.frame_workers.draw(given, digest_of(given), one, self.frame_workers.ticket()) for one in wishes]
+        gc.collect()
+        self.assertEqual([one.result(HANG_S).width for one in drawn], [320] * 4)
 
     def test_an_error_keeps_its_words(self) -> None:
         given = shot(plate={"media": "gone.mp4"})
