@@ -209,6 +209,8 @@ class Preview:
         self._frames: dict[tuple[str, Hashable], set[int]] = {}
         self._lock = threading.Lock()
         self._lanes: OrderedDict[Hashable, _Lane] = OrderedDict()
+        # Of each of these, one at a time. They are no lanes: a page's last picture would be forgotten for them.
+        self._turns = {name: threading.Lock() for name in ("lookout", "inspect", "portrait", "strip")}
         self._held_until = 0.0
 
     def running(self, lane: Hashable) -> Running | None:
@@ -362,24 +364,24 @@ class Preview:
     def watched(self, shot: Shot, frame: int) -> list[Note]:
         """What the Lookout says of a shot at a frame."""
         solver = self._solver(shot, digest_of(shot))
-        with self._lane(("lookout", digest_of(shot))).lock:
+        with self._turns["lookout"]:
             return lookout(solver, frame)
 
     def inspected(self, shot: Shot, frame: int) -> list[Seen]:
         """The numbers of the particles in the picture."""
         solver = self._solver(shot, digest_of(shot))
-        with self._lane("inspect").lock:
+        with self._turns["inspect"]:
             return inspect.shown(solver, frame)
 
     def followed(self, shot: Shot, frame: int, x: float, y: float) -> Followed | None:
         """The particle under a place of the picture, and its way."""
         solver = self._solver(shot, digest_of(shot))
-        with self._lane("inspect").lock:
+        with self._turns["inspect"]:
             return inspect.followed(solver, frame, x, y)
 
     def portrait(self, shot: Shot, number: int, frame: int, count: int, cell: int) -> bytes:
         """A particle at even ages, side by side, on neutral grey, as JPEG."""
-        with self._lane("portrait").lock:
+        with self._turns["portrait"]:
             picture = portrait(shot, number, shot.seconds(frame), count, cell, self.plates)
         grey = np.full_like(picture, _GREY)
         grey[..., 3] = 1
@@ -435,7 +437,7 @@ class Preview:
             if gone():
                 raise Stale
             frame = min(shot.first_frame + number * step, shot.last_frame)
-            with self._lane("strip").lock:
+            with self._turns["strip"]:
                 try:
                     try:
                         below = ground(shot, frame, scale, self.plates)

@@ -116,6 +116,15 @@ class Previews(unittest.TestCase):
             thread.join()
         self.assertEqual(wrong, [])
 
+    def test_notes_and_portraits_leave_the_last_picture_of_a_page(self) -> None:
+        self.preview.draw(self.shot, self.digest, Wish(10, 128), lane="page")
+        known = self.preview._lanes["page"].known(128, 0)
+        for seed in (1, 2, 3):
+            self.preview.watched(self.shot.model_copy(update={"seed": seed}), 10)
+        self.preview.portrait(self.shot, 0, 10, 3, 32)
+        self.preview.inspected(self.shot, 10)
+        self.assertIs(self.preview._lanes["page"].known(128, 0), known)
+
     def test_a_strip_shows_the_shot_even_without_its_plate(self) -> None:
         strip = simplejpeg.decode_jpeg(self.preview.strip(self.shot, 5, 64))
         self.assertEqual(strip.shape, (36 * 5, 64, 3))
