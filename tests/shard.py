@@ -34,7 +34,7 @@ def main() -> None:
     # What tests print goes to the log, which is stderr.
     out = os.fdopen(os.dup(1), "w")
     os.dup2(2, 1)
-    # Other shards use the other cores. What a result owes to the number of threads is tested where it is named.
+    # Other shards use the other cores. A test about threads says how many it uses.
     one_thread()
     for line in sys.stdin:
         module = line.strip()

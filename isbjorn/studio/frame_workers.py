@@ -83,8 +83,7 @@ class FrameWorkers:
         self._plates_seen, self._closed = 0, False
 
     def ticket(self) -> Ticket:
-        """A group of tasks that are cancelled together. When all flags are in use, which no number of pages brings about, its tasks
-        are carried out to their end."""
+        """A group of tasks that are cancelled together. When all flags are in use, its tasks are carried out to their end."""
         with self._lock:
             free = next((slot for slot in range(_TICKETS) if self._flags[slot] == 0), None)
             return Ticket(self._flags, Mark(_TICKETS, 0) if free is None else Mark(free, next(self._serials)))

@@ -11,6 +11,7 @@ from collections import OrderedDict
 from collections.abc import Callable, Hashable
 from dataclasses import dataclass, replace
 from typing import Any, Literal
+from weakref import WeakKeyDictionary
 
 import cv2
 import numpy as np
@@ -209,8 +210,10 @@ class Preview:
         self._frames: dict[tuple[str, Hashable], set[int]] = {}
         self._lock = threading.Lock()
         self._lanes: OrderedDict[Hashable, _Lane] = OrderedDict()
-        # Of each of these, one at a time. They are no lanes: a page's last picture would be forgotten for them.
-        self._turns = {name: threading.Lock() for name in ("lookout", "inspect", "portrait", "strip")}
+        # Of each of these, one at a time; of the Lookout, one for each shot. They are no lanes: a page's last picture would be
+        # forgotten for them.
+        self._turns = {name: threading.Lock() for name in ("inspect", "portrait", "strip")}
+        self._watched: WeakKeyDictionary[Solver, threading.Lock] = WeakKeyDictionary()
         self._held_until = 0.0
 
     def running(self, lane: Hashable) -> Running | None:
@@ -364,7 +367,9 @@ class Preview:
     def watched(self, shot: Shot, frame: int) -> list[Note]:
         """What the Lookout says of a shot at a frame."""
         solver = self._solver(shot, digest_of(shot))
-        with self._turns["lookout"]:
+        with self._lock:
+            turn = self._watched.setdefault(solver, threading.Lock())
+        with turn:
             return lookout(solver, frame)
 
     def inspected(self, shot: Shot, frame: int) -> list[Seen]:
