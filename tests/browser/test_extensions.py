@@ -44,6 +44,20 @@ class FromElsewhere(Looking):
         self.page.find('aside [aria-label="Soft"]').click()
         self.page.until(lambda: self.page.all('aside [aria-label="Slope"]'))
 
+    def test_a_shape_and_a_deformer_are_offered_with_their_fields(self) -> None:
+        self.take("Embers")
+        self.press('[aria-label="Birth"] [aria-label="Shape"]')
+        next(i for i in self.page.all('[role="option"]') if i.text == "Glitter").click()
+        self.page.until(lambda: self.embers()["shape"]["kind"] == "glitter")
+        self.type_into("Breadth of it", "240")
+        self.page.until(lambda: self.embers()["shape"]["width"]["value"] == 240)
+        deformers = self.section("Deformers")
+        next(b for b in deformers.find_elements("css selector", "button") if b.text == "Add a deformer").click()
+        next(i for i in self.page.all('[role="menuitem"]') if i.text == "Heel over").click()
+        self.page.until(lambda: self.embers()["deformers"])
+        self.type_into("Lean by", "80")
+        self.page.until(lambda: self.embers()["deformers"][0]["by"]["value"] == 80)
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -1,18 +1,22 @@
-"""A package from elsewhere that brings a force, a body and a step of the finish: what an extension of Isbjorn looks like.
+"""A package from elsewhere that brings one of each sort of thing: what an extension of Isbjorn looks like.
 
 It is named in `ISBJORN_EXTENSIONS`; nothing else is changed for it.
 """
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, ClassVar, Literal
 
 from isbjorn.core.document.base import Gripped, ShownIf
 from isbjorn.core.document.bodies import OneBody
+from isbjorn.core.document.deformers import OneDeformer
 from isbjorn.core.document.effects import OneStep
 from isbjorn.core.document.forces import Acting, strength_spec
-from isbjorn.core.document.kinds import BODIES, FORCES, STEPS, shown
+from isbjorn.core.document.interactions import Interaction
+from isbjorn.core.document.kinds import BODIES, CHECKS, DEFORMERS, FORCES, SHAPES, STEPS, shown
+from isbjorn.core.document.shapes import OneShape, extent_spec
 from isbjorn.core.document.values import Number, Spec, timed_spec
+from isbjorn.core.media.formats import FORMATS, Format
 
 
 @FORCES.register("tests.tidal.tide")
@@ -29,6 +33,45 @@ class Tide(Acting):
     )
     ring: Annotated[Number, timed_spec("px", 1, 1e4, "Only drawn."), Gripped()] = Number(value=70)
     turned: bool = False
+
+    @property
+    def weight(self) -> float:
+        return 7.5
+
+
+@FORCES.register("tests.tidal.shoal")
+class Shoal(Interaction):
+    """All come to the middle of all."""
+
+    model_config = shown("Shoal", "M3 12h18", "Gathers particles at their common centre.", "Of the sea", located=False)
+    kind: Literal["shoal"] = "shoal"
+    name: str = "Shoal"
+    strength: Annotated[Number, strength_spec("1/s", 0, 100, "Rate at which they gather, per second.")] = Number(
+        value=1
+    )
+
+
+@SHAPES.register("tests.tidal.glitter:GLITTER")
+class Glitter(OneShape):
+    """On a line at the height of the plate's brightness."""
+
+    model_config = shown("Glitter")
+    reads_plate: ClassVar[bool] = True
+    kind: Literal["glitter"] = "glitter"
+    width: Annotated[Number, extent_spec("From side to side.", title="Breadth of it"), Gripped(factor=2.0)] = Number(
+        value=100
+    )
+
+
+@DEFORMERS.register("tests.tidal.heel:heel")
+class Heel(OneDeformer):
+    """Leans over, the more the farther along."""
+
+    model_config = shown("Heel over")
+    kind: Literal["heel"] = "heel"
+    by: Annotated[Number, timed_spec("%", -1000, 1000, "Sideways per px along, in per cent.", title="Lean by")] = (
+        Number(value=50)
+    )
 
 
 @BODIES.register("tests.tidal.lozenge:lozenge")
@@ -51,3 +94,7 @@ class Dim(OneStep):
     share: Annotated[Number, timed_spec("%", 0, 100, "What is left.", title="Left over")] = Number(value=25)
     soft: bool = False
     slope: Annotated[int, ShownIf("soft", True)] = 3
+
+
+FORMATS.register(Format("tides", "Heights as text", ".txt", writer="tests.tidal.heights:write_heights"))
+CHECKS.append("tests.tidal.heights:ebbing")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 from dataclasses import dataclass
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, GetJsonSchemaHandler
 from pydantic_core import CoreSchema
@@ -45,6 +45,40 @@ class ShownIf:
     def __get_pydantic_json_schema__(self, schema: CoreSchema, handler: GetJsonSchemaHandler) -> dict[str, Any]:
         found = handler(schema)
         return found | {"shown_if": found.get("shown_if", {}) | {self.field: list(self.values)}}
+
+
+@dataclass(frozen=True)
+class ShownAs:
+    """Metadata of a field: the control that edits it in forms, where its type does not say it.
+
+    name: `picture`, `model` or `font` (a file), `drawing`, `points`, `tone curve`, `moment` or `seconds` (a time that may be
+    given in frames), or `part` (the fields of a part in it); empty: forms leave the field out.
+    """
+
+    name: str = ""
+
+    def __get_pydantic_json_schema__(self, schema: CoreSchema, handler: GetJsonSchemaHandler) -> dict[str, Any]:
+        return handler(schema) | {"shown_as": self.name}
+
+
+@dataclass(frozen=True)
+class InPanel:
+    """Metadata of a field of an emitter: the panel of the page that shows it."""
+
+    name: Literal["birth", "body", "look", "motion", "compositing", "end"]
+
+    def __get_pydantic_json_schema__(self, schema: CoreSchema, handler: GetJsonSchemaHandler) -> dict[str, Any]:
+        return handler(schema) | {"panel": self.name}
+
+
+class ChoiceLabels:
+    """Metadata of a field with choices: how forms call those whose names in the document do not say enough."""
+
+    def __init__(self, **labels: str) -> None:
+        self.labels = labels
+
+    def __get_pydantic_json_schema__(self, schema: CoreSchema, handler: GetJsonSchemaHandler) -> dict[str, Any]:
+        return handler(schema) | {"labels": self.labels}
 
 
 @dataclass(frozen=True)

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from isbjorn.core.document.base import MediaName, Part, ShownIf
+from isbjorn.core.document.base import MediaName, Part, ShownAs, ShownIf
 from isbjorn.core.document.effects import Hex
 from isbjorn.core.document.kinds import BODIES, shown
 from isbjorn.core.document.outlines import Outlines
@@ -27,7 +27,19 @@ Softness = _set("%", 0, 100, "Share of the body over which its edge fades out, i
 class OneBody(Part):
     """What every body has."""
 
-    weight: float = Field(default=1.0, ge=0, le=1000, description="Weight of this body when several bodies are mixed.")
+    weight: Annotated[float, ShownAs()] = Field(
+        default=1.0, ge=0, le=1000, description="Weight of this body when several bodies are mixed."
+    )
+
+    @property
+    def disc(self) -> tuple[bool, float] | None:
+        """Of a disc: whether its edge is hard, and the part of its radius that is fully covered, from 0 to 1."""
+        return None
+
+    @property
+    def pictures(self) -> tuple[str, ...]:
+        """The picture files that are read to draw it."""
+        return ()
 
 
 @BODIES.register("isbjorn.core.render.bodies:round_mask")
@@ -41,6 +53,14 @@ class Round(OneBody):
         _set("%", 0, 100, "Share of the radius over which the edge fades out, in per cent."),
         ShownIf("kind", "soft disc"),
     ] = Number(value=100)
+
+    @property
+    def disc(self) -> tuple[bool, float] | None:
+        return (True, 1.0) if self.kind == "hard disc" else (False, 1.0 - self.softness.value / 100)
+
+
+# What is drawn in place of a body that is missing, or that is drawn in another way.
+STAND_IN = Round()
 
 
 @BODIES.register("isbjorn.core.render.bodies:ring")
@@ -179,10 +199,12 @@ class ArtworkBody(OneBody):
 
     model_config = shown("SVG artwork")
     kind: Literal["artwork"] = "artwork"
-    paths: Outlines = Field(
+    paths: Annotated[Outlines, ShownAs("drawing")] = Field(
         default=(_FISH,), min_length=1, max_length=2000, description="SVG path data; y points down."
     )
-    name: str = Field(default="", max_length=200, description="Name of the file that the outlines came from.")
+    name: Annotated[str, ShownAs()] = Field(
+        default="", max_length=200, description="Name of the file that the outlines came from."
+    )
 
 
 _MOVES = ShownIf("plays", "together", "from birth", "by age")
@@ -192,9 +214,11 @@ _MOVES = ShownIf("plays", "together", "from birth", "by age")
 class PictureBody(OneBody):
     """A picture, a numbered sequence or a movie."""
 
-    model_config = shown("Sprite")
+    model_config = shown("Sprite", "M4 5h16v14H4zM4 15l5-4 4 3 3-2 4 3", needs="media")
     kind: Literal["picture"] = "picture"
-    media: MediaName = Field(default="", description="Picture file, or a numbered sequence such as `leaf.###.png`.")
+    media: Annotated[MediaName, ShownAs("picture")] = Field(
+        default="", title="File", description="Picture file, or a numbered sequence such as `leaf.###.png`."
+    )
     plays: Literal["together", "from birth", "by age", "one of them"] = Field(
         default="together",
         description="How the frames are played. together: all particles show the shot's current frame; "
@@ -215,6 +239,10 @@ class PictureBody(OneBody):
         default=True, title="Tint", description="Multiplies the picture's colours by the particle's colour."
     )
 
+    @property
+    def pictures(self) -> tuple[str, ...]:
+        return (self.media,) if self.media else ()
+
 
 @BODIES.register("isbjorn.core.render.atlas:FromText")
 class Words(OneBody):
@@ -232,7 +260,9 @@ class Words(OneBody):
         description="Which part of the text each particle gets. readable: the text reads in order "
         "whichever way the particles fly; as born: in order of birth; random: any part.",
     )
-    font: MediaName = Field(default="", description="Font file from the library; empty for the built-in font.")
+    font: Annotated[MediaName, ShownAs("font")] = Field(
+        default="", description="Font file from the library; empty for the built-in font."
+    )
 
 
 class Trail(Part):

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from isbjorn.core.document.base import Gripped, MediaName, Part, RefTo, ShownIf, new_id
+from isbjorn.core.document.base import Gripped, MediaName, Part, RefTo, ShownAs, ShownIf, new_id
 from isbjorn.core.document.bodies import Skin
 from isbjorn.core.document.effects import Hex
 from isbjorn.core.document.materials import Material
@@ -97,7 +97,12 @@ class Matte(Placed):
         description="What the matte is made from: a drawn shape, the plate where it is bright, dark or of "
         "a colour, a file, the depth of the plate, or a model in depth. The last two hide only what is behind them.",
     )
-    model: Annotated[Solid, ShownIf("kind", "model")] = Field(default=Solid(), description="Form of the matte.")
+    media: Annotated[MediaName, ShownIf("kind", "file", "depth"), ShownAs("picture")] = Field(
+        default="", title="File", description="Picture, sequence or movie that the matte is read from."
+    )
+    model: Annotated[Solid, ShownIf("kind", "model"), ShownAs("part")] = Field(
+        default=Solid(), description="Form of the matte."
+    )
     size: Annotated[ModelSize, ShownIf("kind", "model"), Gripped(factor=2.0)] = Number(value=300)
     turn_x: Annotated[TurnX, ShownIf("kind", "model")] = Number(value=0)
     turn_y: Annotated[TurnY, ShownIf("kind", "model")] = Number(value=0)
@@ -105,9 +110,6 @@ class Matte(Placed):
         default=False,
         title="Show the model",
         description="Draws the model itself, under all particles. Without it, the model stands for something in the plate.",
-    )
-    look: Annotated[Material, ShownIf("kind", "model"), ShownIf("visible", True)] = Field(
-        default=Material(), description="Material of the model, if it is shown."
     )
     tint: Annotated[Hex, ShownIf("kind", "model")] = Field(
         default="#b4b4b4", title="Surface colour", description="Colour of the model, and of the light that falls on it."
@@ -123,6 +125,9 @@ class Matte(Placed):
             description="Emitters whose light falls on the model; without any, those that it hides.",
         )
     )  # fmt: skip
+    look: Annotated[Material, ShownIf("kind", "model"), ShownIf("visible", True), ShownAs("part")] = Field(
+        default=Material(), description="Material of the model, if it is shown."
+    )
     margin: Annotated[
         Number,
         timed_spec(
@@ -174,7 +179,7 @@ class Matte(Placed):
         ShownIf("form", "rectangle", "ellipse"),
         Gripped((0.0, 1.0), 2.0),
     ] = Number(value=200)
-    points: Annotated[tuple[PathPoint, ...], ShownIf("kind", "shape"), ShownIf("form", "path")] = Field(
+    points: Annotated[tuple[PathPoint, ...], ShownIf("kind", "shape"), ShownIf("form", "path"), ShownAs("points")] = Field(
         default=(PathPoint(x=-150, y=-100), PathPoint(x=0, y=120), PathPoint(x=150, y=-100)),
         min_length=3, max_length=512, description="Points of a closed path.",
     )  # fmt: skip
@@ -214,8 +219,11 @@ class Matte(Placed):
         timed_spec("%", 0, 100, "Colour distance over which the selection fades out.", 0.5, "Softness"),
         ShownIf("kind", "colour"),
     ] = Number(value=6)
-    media: MediaName = Field(default="", description="Picture, sequence or movie that the matte is read from.")
     channel: Annotated[Literal["alpha", "brightness"], ShownIf("kind", "file")] = Field(
         default="brightness", description="Channel of the file that is read."
     )
     inverted: bool = False
+
+    @property
+    def modelled(self) -> tuple[Solid, Number] | None:
+        return (self.model, self.size) if self.kind == "model" else None

@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from isbjorn.core.document.base import LARGEST_SEED, Gripped, Part
+from isbjorn.core.document.base import LARGEST_SEED, Gripped, Part, ShownAs
 from isbjorn.core.document.kinds import DEFORMERS, shown
 from isbjorn.core.document.placed import FAR, PathPoint
 from isbjorn.core.document.values import Number, timed_spec
@@ -16,7 +16,7 @@ from isbjorn.core.document.values import Number, timed_spec
 class OneDeformer(Part):
     """What every deformer has: the stretch along the stream that it works on, from its beginning in a direction."""
 
-    on: bool = True
+    on: Annotated[bool, ShownAs()] = True
     from_x: Annotated[
         Number, timed_spec("px", -FAR, FAR, "X position of the start of the section, in px.", title="Start X")
     ] = Number(value=0)
@@ -39,17 +39,11 @@ def _way() -> tuple[PathPoint, ...]:
     )
 
 
-@DEFORMERS.register("isbjorn.core.appearance.deform:bend")
-class Bend(OneDeformer):
-    """Lays the stream along a path: what is so far along the stretch comes so far along the path, as far beside it as it was."""
+class PathDeformer(OneDeformer):
+    """What deformers with a path share: its points, and its place."""
 
-    model_config = shown("Bend along a path")
-    kind: Literal["bend"] = "bend"
-    points: tuple[PathPoint, ...] = Field(default_factory=_way, min_length=2, max_length=128)
-    fitted: bool = Field(
-        default=False,
-        title="Fit to the path",
-        description="Stretches the section to the length of the path; otherwise it keeps its own length.",
+    points: Annotated[tuple[PathPoint, ...], ShownAs("points")] = Field(
+        default_factory=_way, min_length=2, max_length=128
     )
     across: Annotated[Number, timed_spec("px", -FAR, FAR, "X position of the path, in px.", title="Position X")] = (
         Number(value=0)
@@ -63,6 +57,19 @@ class Bend(OneDeformer):
     scale: Annotated[Number, timed_spec("%", 1, 10_000, "Scale of the path, in per cent.", 5)] = Number(value=100)
 
 
+@DEFORMERS.register("isbjorn.core.appearance.deform:bend")
+class Bend(PathDeformer):
+    """Lays the stream along a path: what is so far along the stretch comes so far along the path, as far beside it as it was."""
+
+    model_config = shown("Bend along a path")
+    kind: Literal["bend"] = "bend"
+    fitted: bool = Field(
+        default=False,
+        title="Fit to the path",
+        description="Stretches the section to the length of the path; otherwise it keeps its own length.",
+    )
+
+
 @DEFORMERS.register("isbjorn.core.appearance.deform:twist")
 class Twist(OneDeformer):
     """Twists the stream about its axis, proportionally to the distance along it."""
@@ -70,7 +77,8 @@ class Twist(OneDeformer):
     model_config = shown("Twist")
     kind: Literal["twist"] = "twist"
     turns: Annotated[
-        Number, timed_spec("°", -36_000, 36_000, "Bend at the end of the section, in degrees.", 15, "Twist")
+        Number,
+        timed_spec("°", -36_000, 36_000, "Angle of the twist at the end of the section, in degrees.", 15, "Twist"),
     ] = Number(value=360)
 
 
@@ -80,9 +88,9 @@ class Taper(OneDeformer):
 
     model_config = shown("Taper")
     kind: Literal["taper"] = "taper"
-    width: Annotated[Number, timed_spec("%", 0, 1000, "Twist at the end of the section, in degrees.", 5)] = Number(
-        value=20
-    )
+    width: Annotated[
+        Number, timed_spec("%", 0, 1000, "Width of the stream at the end of the section, in per cent.", 5)
+    ] = Number(value=20)
 
 
 @DEFORMERS.register("isbjorn.core.appearance.deform:displace")

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from isbjorn.core.document.base import LARGEST_SEED, Part
+from isbjorn.core.document.base import LARGEST_SEED, Part, ShownAs
 from isbjorn.core.document.curves import Curve
 from isbjorn.core.document.kinds import STEPS, shown
 from isbjorn.core.document.values import Number, timed_spec
@@ -20,7 +20,7 @@ Amount = timed_spec("%", 0, 1000, "Strength of the effect, in per cent.")
 class OneStep(Part):
     """What every step has."""
 
-    on: bool = True
+    on: Annotated[bool, ShownAs()] = True
 
 
 @STEPS.register("isbjorn.core.render.effects:BLUR")
@@ -95,7 +95,7 @@ class Grade(OneStep):
     )
     saturation: Annotated[Number, timed_spec("%", 0, 400, "Saturation in per cent; 0 is grey.")] = Number(value=100)
     opacity: Annotated[Number, timed_spec("%", 0, 400, "Opacity of the whole layer, in per cent.")] = Number(value=100)
-    curve: Curve | None = Field(
+    curve: Annotated[Curve | None, ShownAs("tone curve")] = Field(
         default=None, description="Tone curve from encoded input to encoded output, both from 0 to 1."
     )
 
@@ -116,7 +116,7 @@ class Sharpen(OneStep):
 class Grain(OneStep):
     """Grain over the particles, as the plate has it."""
 
-    model_config = shown("Grain")
+    model_config = shown("Grain", tool="grain of the plate")
     kind: Literal["grain"] = "grain"
     amount: Annotated[
         Number, timed_spec("%", 0, 100, "Standard deviation of the grain, in per cent of encoded white.", 0.1)

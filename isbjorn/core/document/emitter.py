@@ -7,7 +7,17 @@ from typing import Annotated, Literal, Self
 from pydantic import Field, model_validator
 from pydantic_core import PydanticCustomError
 
-from isbjorn.core.document.base import LARGEST_SEED, AffectsLooks, Part, RefTo, ShownIf, new_id
+from isbjorn.core.document.base import (
+    LARGEST_SEED,
+    AffectsLooks,
+    ChoiceLabels,
+    InPanel,
+    Part,
+    RefTo,
+    ShownAs,
+    ShownIf,
+    new_id,
+)
 from isbjorn.core.document.bodies import Heads, Lines, Round, Skin, Trail
 from isbjorn.core.document.compositing import Blend, Use
 from isbjorn.core.document.curves import ColourStop, Gradient
@@ -95,14 +105,16 @@ class Emitter(Placed):
     id: Annotated[str, LOOK] = Field(default_factory=lambda: new_id("emitter"), min_length=1, max_length=60)
     name: Annotated[str, LOOK] = Field(default="Emitter", min_length=1, max_length=80)
     on: Annotated[bool, LOOK] = True
-    seed: int = Field(default=1, ge=0, le=LARGEST_SEED, description="Random seed of this emitter.")
+    seed: Annotated[int, InPanel("motion")] = Field(
+        default=1, ge=0, le=LARGEST_SEED, description="Random seed of this emitter."
+    )
 
     shape: Shape = Field(default_factory=Disc)
-    shape_on: bool = Field(
+    shape_on: Annotated[bool, InPanel("birth")] = Field(
         default=True,
         description="Uses the shape; off: all particles are born at its centre, to show what the shape does.",
     )
-    spacing: Literal["random", "even"] = Field(
+    spacing: Annotated[Literal["random", "even"], InPanel("birth")] = Field(
         default="random",
         description="How places of birth are distributed. random: independently; even: spread out as far "
         "from each other as possible.",
@@ -134,7 +146,7 @@ class Emitter(Placed):
         "none while the source rests.",
     )
     bursts: tuple[Burst, ...] = Field(default=(), max_length=16)
-    born_of: Annotated[str | None, RefTo(("emitters",), none="Its own source")] = Field(
+    born_of: Annotated[str | None, RefTo(("emitters",), none="Its own source"), InPanel("birth")] = Field(
         default=None, max_length=60, title="Parent emitter",
         description="Emitter whose particles spawn these; the position is then relative to each parent.",
     )  # fmt: skip
@@ -146,19 +158,21 @@ class Emitter(Placed):
 ),
     )  # fmt: skip
     born_count: int = Field(default=1, ge=1, le=1000, title="Count", description="Number of particles born at once.")
-    cadence: Literal["jittered", "even", "random"] = Field(
+    cadence: Annotated[Literal["jittered", "even", "random"], InPanel("birth")] = Field(
         default="jittered",
         description="Timing of births. Even: equal gaps; jittered: at random within equal gaps; random: a "
         "Poisson process.",
     )
-    start_s: Moment = Field(title="Start", default=0.0, description="Shot time of the first birth, in seconds.")
-    end_s: Moment | None = Field(
+    start_s: Annotated[Moment, ShownAs("moment"), InPanel("birth")] = Field(
+        title="Start", default=0.0, description="Shot time of the first birth, in seconds."
+    )
+    end_s: Annotated[Moment | None, ShownAs("moment"), InPanel("birth")] = Field(
         title="Stop", default=None, description="Shot time of the last birth, in seconds; empty: births never stop."
     )
-    delay_s: float = Field(
+    delay_s: Annotated[float, ShownAs("seconds"), InPanel("birth")] = Field(
         title="Delay", default=0.0, ge=0, le=LONGEST_S, description="Delays all births and bursts, in seconds."
     )
-    pre_roll_s: float = Field(
+    pre_roll_s: Annotated[float, ShownAs("seconds"), InPanel("birth")] = Field(
         title="Pre-roll",
         default=0.0,
         ge=0,
@@ -170,16 +184,6 @@ class Emitter(Placed):
         title="Recorded motion",
         description="Plays particles from a file, instead of the emitter's own births and motion.",
     )
-    inherit_size: Annotated[Number, _taken_after("size"), LOOK] = Number(value=0)
-    inherit_colour: Annotated[Number, _taken_after("colour"), LOOK] = Number(value=0)
-    limit: Annotated[int, LOOK] = Field(
-        title="Particle limit",
-        default=200_000,
-        ge=0,
-        le=5_000_000,
-        description="Maximum number of particles alive at the same time.",
-    )
-
     lifespan: Annotated[
         Number,
         Spec(
@@ -201,6 +205,7 @@ class Emitter(Placed):
     tilt: Annotated[
         Number,
         Spec(unit="°", low=-180, high=180, help="Tilt of the fan out of the picture toward the viewer, in degrees."),
+        InPanel("birth"),
     ] = Number(value=0)
     spread: Annotated[
         Number,
@@ -213,7 +218,7 @@ class Emitter(Placed):
             title="Spread angle",
         ),
     ] = Number(value=60)
-    in_depth: bool = Field(
+    in_depth: Annotated[bool, InPanel("birth")] = Field(
         title="Cone in depth",
         default=False,
         description="Spreads directions over a cone in depth, instead of an arc in the picture plane.",
@@ -235,84 +240,34 @@ class Emitter(Placed):
             "Inherited velocity",
             "Share of the velocity of the source, or of the parent particle, that a newborn inherits, in per cent.",
         ),
+        InPanel("birth"),
     ] = Number(value=0)
-    stays: Literal["behind", "along"] = Field(
+    limit: Annotated[int, LOOK, InPanel("birth")] = Field(
+        title="Particle limit",
+        default=200_000,
+        ge=0,
+        le=5_000_000,
+        description="Maximum number of particles alive at the same time.",
+    )
+    stays: Annotated[
+        Literal["behind", "along"], ChoiceLabels(behind="World space", along="Local space"), InPanel("motion")
+    ] = Field(
         title="Space",
         default="behind",
         description="What particles move with. behind: they stay in the world; along: they move with the source.",
     )
     mass: Annotated[
-        Number, Spec(unit="×", low=0.001, high=1e6, step=0.1, help="Divides every force except gravity.")
+        Number,
+        Spec(unit="×", low=0.001, high=1e6, step=0.1, help="Divides every force except gravity."),
+        InPanel("motion"),
     ] = Number(value=1)
     speed_limit: Annotated[
         Number,
         Spec(
             unit="px/s", low=0, high=1e6, clock="shot", spread=False, help="Maximum speed, in px/s; 0 means no limit."
         ),
+        InPanel("motion"),
     ] = Number(value=0)
-    angle: Annotated[Number, Angle, LOOK] = Number(value=0)
-    spin: Annotated[
-        Number,
-        Spec(
-            unit="°/s",
-            low=-36_000,
-            high=36_000,
-            step=5,
-            life=True,
-            help="Rotation speed in degrees per second, counter-clockwise.",
-        ),
-        LOOK,
-    ] = Number(value=0)
-
-    turn_x: Annotated[
-        Number,
-        Spec(
-            unit="°",
-            low=-36_000,
-            high=36_000,
-            step=5,
-            help="Rotation about the horizontal axis, in degrees; foreshortens the body.",
-            title="Angle X",
-        ),
-        LOOK,
-    ] = Number(value=0)
-    turn_y: Annotated[
-        Number,
-        Spec(
-            unit="°",
-            low=-36_000,
-            high=36_000,
-            step=5,
-            help="Rotation about the vertical axis, in degrees; foreshortens the body.",
-            title="Angle Y",
-        ),
-        LOOK,
-    ] = Number(value=0)
-    spin_x: Annotated[
-        Number,
-        Spec(
-            unit="°/s",
-            low=-36_000,
-            high=36_000,
-            step=5,
-            help="Rotation speed about the horizontal axis, in degrees per second.",
-            title="Spin X",
-        ),
-        LOOK,
-    ] = Number(value=0)
-    spin_y: Annotated[
-        Number,
-        Spec(
-            unit="°/s",
-            low=-36_000,
-            high=36_000,
-            step=5,
-            help="Rotation speed about the vertical axis, in degrees per second.",
-            title="Spin Y",
-        ),
-        LOOK,
-    ] = Number(value=0)
-
     body: Annotated[Body, LOOK] = Field(default_factory=Round)
     mixed: Annotated[tuple[Body, ...], LOOK] = Field(
         title="Mixed bodies", default=(), max_length=15, description="More bodies, chosen by their weights."
@@ -323,7 +278,7 @@ class Emitter(Placed):
         description="How bodies are assigned. weight: each particle keeps one for life; otherwise the "
         "first body until the particle touches or catches something, then one of the others.",
     )
-    facing: Annotated[Literal["angle", "motion", "surface"], LOOK] = Field(
+    facing: Annotated[Literal["angle", "motion", "surface"], LOOK, InPanel("body")] = Field(
         title="Orientation",
         default="angle",
         description="How the body is turned. angle: by its angle and spin; motion: along its path, then by "
@@ -341,16 +296,20 @@ class Emitter(Placed):
             help="Stretch along the direction of motion, in per cent for each 100 px/s of speed.",
         ),
         LOOK,
+        InPanel("body"),
     ] = Number(value=0)
     size: Annotated[
         Number,
         Spec(unit="px", low=0, high=10_000, clock="age", step=0.5, life=True, help="Diameter of the body, in px."),
         AffectsLooks(unless=("solid", "pushes")),
+        InPanel("look"),
     ] = Number(value=8, spread=3)
+    inherit_size: Annotated[Number, _taken_after("size"), LOOK, InPanel("look")] = Number(value=0)
     opacity: Annotated[
         Number,
         Spec(unit="%", low=0, high=100, clock="age", life=True, help="How much the body covers, or adds, in per cent."),
         LOOK,
+        InPanel("look"),
     ] = Number(value=100)
     brightness: Annotated[
         Number,
@@ -364,7 +323,74 @@ class Emitter(Placed):
             help="Multiplies the colour in linear light.",
         ),
         LOOK,
+        InPanel("look"),
     ] = Number(value=1)
+    angle: Annotated[Number, Angle, LOOK, InPanel("look")] = Number(value=0)
+    spin: Annotated[
+        Number,
+        Spec(
+            unit="°/s",
+            low=-36_000,
+            high=36_000,
+            step=5,
+            life=True,
+            help="Rotation speed in degrees per second, counter-clockwise.",
+        ),
+        LOOK,
+        InPanel("look"),
+    ] = Number(value=0)
+    turn_x: Annotated[
+        Number,
+        Spec(
+            unit="°",
+            low=-36_000,
+            high=36_000,
+            step=5,
+            help="Rotation about the horizontal axis, in degrees; foreshortens the body.",
+            title="Angle X",
+        ),
+        LOOK,
+        InPanel("look"),
+    ] = Number(value=0)
+    turn_y: Annotated[
+        Number,
+        Spec(
+            unit="°",
+            low=-36_000,
+            high=36_000,
+            step=5,
+            help="Rotation about the vertical axis, in degrees; foreshortens the body.",
+            title="Angle Y",
+        ),
+        LOOK,
+        InPanel("look"),
+    ] = Number(value=0)
+    spin_x: Annotated[
+        Number,
+        Spec(
+            unit="°/s",
+            low=-36_000,
+            high=36_000,
+            step=5,
+            help="Rotation speed about the horizontal axis, in degrees per second.",
+            title="Spin X",
+        ),
+        LOOK,
+        InPanel("look"),
+    ] = Number(value=0)
+    spin_y: Annotated[
+        Number,
+        Spec(
+            unit="°/s",
+            low=-36_000,
+            high=36_000,
+            step=5,
+            help="Rotation speed about the vertical axis, in degrees per second.",
+            title="Spin Y",
+        ),
+        LOOK,
+        InPanel("look"),
+    ] = Number(value=0)
     colour: Annotated[Gradient, LOOK] = Field(default_factory=_white)
     colour_by: Annotated[
         Literal[
@@ -403,6 +429,7 @@ class Emitter(Placed):
     colour_of: Annotated[str | None, LOOK, RefTo(("placed",)), ShownIf("colour_by", "distance")] = Field(
         title="Distance to", default=None, max_length=60, description="Id of the thing that distance is measured to."
     )
+    inherit_colour: Annotated[Number, _taken_after("colour"), LOOK] = Number(value=0)
     hue: Annotated[
         Number,
         Spec(unit="°", low=-360, high=360, clock="birth", help="Rotates the hue around the colour wheel, in degrees."),
@@ -429,10 +456,11 @@ class Emitter(Placed):
     red: Annotated[Number, _light("red"), LOOK] = Number(value=100)
     green: Annotated[Number, _light("green"), LOOK] = Number(value=100)
     blue: Annotated[Number, _light("blue"), LOOK] = Number(value=100)
-    blend: Annotated[Blend, LOOK] = "normal"
+    blend: Annotated[Blend, LOOK, InPanel("compositing")] = "normal"
     order: Annotated[
         Literal["oldest first", "youngest first", "farthest first", "nearest first", "largest first", "smallest first"],
         LOOK,
+        InPanel("compositing"),
     ] = "oldest first"
     trail: Annotated[Trail | None, LOOK] = None
     heads: Annotated[Heads | None, LOOK] = Field(default=None, title="Repeats")
@@ -447,7 +475,7 @@ class Emitter(Placed):
     strand: Strand | None = Field(
         default=None, description="Each birth is the root of a strand: a chain of joints that all forces act on."
     )
-    motion_blur: Annotated[bool, LOOK] = Field(
+    motion_blur: Annotated[bool, LOOK, InPanel("compositing")] = Field(
         default=True, description="Applies the camera's motion blur, if its shutter is open."
     )
     lit: Annotated[
@@ -457,8 +485,7 @@ class Emitter(Placed):
             help="Share of the emitter that is lit by the shot's lights, in per cent; 0 makes it glow "
                 "by itself.", title="Lit by lights",
         ),
-        LOOK,
-    ] = Number(value=0)  # fmt: skip
+        LOOK, InPanel("compositing")] = Number(value=0)  # fmt: skip
     hidden_by: Annotated[tuple[str, ...], LOOK, RefTo(("mattes",))] = Field(
         default=(), max_length=32, description="Ids of the mattes that hide the emitter."
     )
@@ -486,6 +513,7 @@ class Emitter(Placed):
             title="Fade over last",
         ),
         LOOK,
+        InPanel("end"),
     ] = Number(value=0)
 
     @model_validator(mode="after")

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, ClassVar, Literal, Self
 
 from pydantic import Field
 
-from isbjorn.core.document.base import LARGEST_SEED, Gripped, Part, RefTo, ShownIf, new_id
+from isbjorn.core.document.base import LARGEST_SEED, Gripped, Part, RefTo, ShownAs, ShownIf, new_id
 from isbjorn.core.document.kinds import FORCES, shown
 from isbjorn.core.document.placed import FAR, PathPoint, Placed
 from isbjorn.core.document.solids import ModelSize, Solid, TurnX, TurnY
@@ -34,7 +34,8 @@ class Acting(Placed):
     Class attributes describe a kind to the engine: `stage` (look: it shifts only what is drawn; interaction: it acts between
     particles), `calm` (motion under it is smooth between two steps), `goes_abreast` (the batched integrator supports it), `carries`
     (it moves places directly), `solid` (particles touch it), `pushes` (bodies collide by their sizes), `catching` (particles catch
-    a state), `has_field` (its effect can be drawn as arrows), `mirrored` (numbers that change sign in a mirror).
+    a state), `has_field` (its effect can be drawn as arrows), `mirrored` (numbers that change sign in a mirror), `starts` (it can
+    move a particle that is at rest).
     """
 
     stage: ClassVar[Literal["motion", "look", "interaction"]] = "motion"
@@ -45,6 +46,7 @@ class Acting(Placed):
     pushes: ClassVar[bool] = False
     catching: ClassVar[bool] = False
     has_field: ClassVar[bool] = True
+    starts: ClassVar[bool] = True
     mirrored: ClassVar[tuple[str, ...]] = ()
     if TYPE_CHECKING:
         kind: str
@@ -86,6 +88,22 @@ class Acting(Placed):
         """Whether it changes with time without a key."""
         return False
 
+    @property
+    def weight(self) -> float:
+        """Cost of a step of a particle, as a multiple of a plain one. Faces of a model that it meets come on top."""
+        return 0.3
+
+    @property
+    def differs_by_emitter(self) -> bool:
+        """Whether it acts differently on an emitter by its position in the cast."""
+        return False
+
+    @property
+    def closed_form(self) -> Literal["", "acceleration", "resistance"]:
+        """How the closed form integrates it as it is set now: as a constant acceleration, as a resistance proportional to speed,
+        or, if empty, not at all. Its kernel (`integrators/steps`) knows these two forces; those of extensions are stepped."""
+        return ""
+
     def placed_new(self, height: int) -> tuple[Self, tuple[Part, ...]]:  # noqa: ARG002
         """It as it begins in a shot of a height in px, and the zones that come with it."""
         return self, ()
@@ -114,6 +132,10 @@ class Gravity(Acting):
     direction: Annotated[Number, Way, Gripped(turns=True)] = Number(value=270)
     tilt: Annotated[Number, Tilt] = Number(value=0)
 
+    @property
+    def closed_form(self) -> Literal["", "acceleration", "resistance"]:
+        return "acceleration" if self.strength.same_for_life and not (self.direction.timed or self.tilt.timed) else ""
+
 
 @FORCES.register("isbjorn.core.simulate.forces.drag")
 class Drag(Acting):
@@ -129,6 +151,7 @@ class Drag(Acting):
     calm: ClassVar[bool] = True
     goes_abreast: ClassVar[bool] = True
     has_field: ClassVar[bool] = False
+    starts: ClassVar[bool] = False
     kind: Literal["drag"] = "drag"
     name: str = Field(default="Drag", min_length=1, max_length=80)
     strength: Annotated[Number, strength_spec("1/s", 0, 1e6, "Rate at which speed is lost, per second.", 0.1)] = Number(
@@ -140,6 +163,10 @@ class Drag(Acting):
         description="How drag grows with speed. quadratic: the rate is proportional to speed, and has the "
         "given value at 100 px/s.",
     )
+
+    @property
+    def closed_form(self) -> Literal["", "acceleration", "resistance"]:
+        return "resistance" if self.strength.same_for_life and self.law == "linear" else ""
 
 
 @FORCES.register("isbjorn.core.simulate.forces.wind")
@@ -207,6 +234,15 @@ class Noise(Acting):
     @property
     def evolving(self) -> bool:
         return self.evolve.value != 0
+
+    @property
+    def weight(self) -> float:
+        deep = all(n.value > 0 or n.timed for n in (self.along_x, self.along_y, self.along_z))
+        return float(self.octaves * (4 if deep else 1) * (2 if self.noise == "cellular" else 1))
+
+    @property
+    def differs_by_emitter(self) -> bool:
+        return self.apart.value != 0 or self.apart.timed
 
 
 @FORCES.register("isbjorn.core.simulate.forces.turbulence")
@@ -350,7 +386,9 @@ class Follow(Acting):
     calm: ClassVar[bool] = True
     kind: Literal["follow"] = "follow"
     name: str = Field(default="Path to follow", min_length=1, max_length=80)
-    points: tuple[PathPoint, ...] = Field(default_factory=_way, min_length=2, max_length=512)
+    points: Annotated[tuple[PathPoint, ...], ShownAs("points")] = Field(
+        default_factory=_way, min_length=2, max_length=512
+    )
     closed: bool = False
     strength: Annotated[Number, strength_spec("px/s", -1e5, 1e5, "Speed along the path, in px/s.", 5)] = Number(
         value=150
@@ -364,6 +402,10 @@ class Follow(Acting):
             "1/s", 0, 1e6, "How quickly particles take on the speed along the path, per second.", 0.1, title="Response"
         ),
     ] = Number(value=3)
+
+    @property
+    def weight(self) -> float:
+        return 0.5 * len(self.points)
 
 
 @FORCES.register("isbjorn.core.simulate.forces.remove")
@@ -415,7 +457,9 @@ class Surface(Acting):
         description="On which side of a box, sphere or closed model particles can move. An open model stops them on "
         "both sides.",
     )
-    model: Annotated[Solid, ShownIf("shape", "model")] = Field(default=Solid(), description="Form of the surface.")
+    model: Annotated[Solid, ShownIf("shape", "model"), ShownAs("part")] = Field(
+        default=Solid(), description="Form of the surface."
+    )
     size: Annotated[ModelSize, ShownIf("shape", "model"), Gripped(factor=2.0)] = Number(value=300)
     turn_x: Annotated[TurnX, ShownIf("shape", "model")] = Number(value=0)
     turn_y: Annotated[TurnY, ShownIf("shape", "model")] = Number(value=0)
@@ -427,7 +471,7 @@ class Surface(Acting):
         ShownIf("shape", "rectangle", "box"),
     ] = Number(value=400)
     radius: Annotated[Number, Length, ShownIf("shape", "sphere"), Gripped()] = Number(value=120)
-    points: Annotated[tuple[PathPoint, ...], ShownIf("shape", "path")] = Field(
+    points: Annotated[tuple[PathPoint, ...], ShownIf("shape", "path"), ShownAs("points")] = Field(
         default_factory=_way, min_length=2, max_length=512
     )
     closed: Annotated[bool, ShownIf("shape", "path")] = False
@@ -469,6 +513,14 @@ class Surface(Acting):
     ] = Number(value=0.1)
 
     @property
+    def weight(self) -> float:
+        return {"model": 4.0, "path": 0.5 * len(self.points)}.get(self.shape, 1.0)
+
+    @property
+    def modelled(self) -> tuple[Solid, Number] | None:
+        return (self.model, self.size) if self.shape == "model" else None
+
+    @property
     def takes_away(self) -> bool:
         return self.outcome == "die"
 
@@ -491,7 +543,9 @@ class Zone(Placed):
         description="Shape of the zone. half: everything below its position, turned by its rotation; model: the inside "
         "of a closed model.",
     )
-    model: Annotated[Solid, ShownIf("shape", "model")] = Field(default=Solid(), description="Form of the zone.")
+    model: Annotated[Solid, ShownIf("shape", "model"), ShownAs("part")] = Field(
+        default=Solid(), description="Form of the zone."
+    )
     size: Annotated[ModelSize, ShownIf("shape", "model"), Gripped(factor=2.0)] = Number(value=300)
     turn_x: Annotated[TurnX, ShownIf("shape", "model")] = Number(value=0)
     turn_y: Annotated[TurnY, ShownIf("shape", "model")] = Number(value=0)
@@ -517,3 +571,7 @@ class Zone(Placed):
         ),
     ] = Number(value=60)
     inverted: bool = Field(default=False, description="Inverts the zone: outside instead of inside.")
+
+    @property
+    def modelled(self) -> tuple[Solid, Number] | None:
+        return (self.model, self.size) if self.shape == "model" else None

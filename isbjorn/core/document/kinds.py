@@ -28,13 +28,19 @@ FIRST_FOREIGN = 1000
 
 
 def shown(
-    title: str, icon: str = "", about: str = "", menu: str = "", located: bool = True, framed: bool = True
-) -> ConfigDict:
+    title: str, icon: str = "", about: str = "", menu: str = "", located: bool = True, framed: bool = True,
+    sized: bool = True, needs: str = "", tool: str = "",
+) -> ConfigDict:  # fmt: skip
     """How the page shows a kind: its title, its icon as an SVG path on 24 × 24, its description, and its group in the menu.
 
-    located: it acts from a place, which is shown. framed: its place and turn depend on a carrier's coordinates.
+    located: it acts from a place, which is shown. framed: its place and turn depend on a carrier's coordinates. sized: a shape has
+    an extent. needs: the field with the file without which a body shows nothing of its own. tool: what may set its numbers from
+    the shot, such as `grain of the plate`.
     """
-    shown_as: Any = {"title": title, "icon": icon, "about": about, "menu": menu, "located": located, "framed": framed}
+    shown_as: Any = {
+        "title": title, "icon": icon, "about": about, "menu": menu, "located": located, "framed": framed, "sized": sized,
+        "needs": needs, "tool": tool,
+    }  # fmt: skip
     return ConfigDict(title=title, json_schema_extra={"isbjorn": shown_as})
 
 
@@ -116,6 +122,8 @@ class Family:
         return Annotated[Union[models], Field(discriminator="kind")]  # noqa: UP007
 
 
+# Checks of the Lookout from extensions, by their places: each is called with a `Watch` of the shot and yields notes.
+CHECKS: list[str] = []
 FORCES, SHAPES, BODIES, STEPS = Family("force"), Family("shape"), Family("body"), Family("step of the finish")
 DEFORMERS = Family("deformer")
 FAMILIES = {"force": FORCES, "shape": SHAPES, "body": BODIES, "step": STEPS, "deformer": DEFORMERS}

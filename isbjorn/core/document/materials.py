@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from isbjorn.core.document.base import MediaName, Part, ShownIf
+from isbjorn.core.document.base import MediaName, Part, ShownAs, ShownIf
 from isbjorn.core.document.effects import Hex
 from isbjorn.core.document.values import Number, Spec, timed_spec
 
@@ -63,7 +63,9 @@ class Material(Part):
         description="What lights the model from all sides and is reflected in it: a built-in sky, the plate, or an "
         "equirectangular picture of all directions.",
     )
-    sky: MediaName = Field(default="", description="Equirectangular picture that surrounds the model.")
+    sky: Annotated[MediaName, ShownIf("surroundings", "picture"), ShownAs("picture")] = Field(
+        default="", title="Picture of the surroundings", description="Equirectangular picture that surrounds the model."
+    )
     ambient: Annotated[
         Number,
         timed_spec("%", 0, 1000, "Brightness of the surroundings, in per cent.", 5, "Ambient light"),

@@ -10,13 +10,13 @@ from isbjorn.core.document.base import Gripped, ShownIf
 from isbjorn.core.document.bodies import OneBody
 from isbjorn.core.document.kinds import BODIES, SHAPES, shown
 from isbjorn.core.document.materials import GLOSSY, Material, roughness_spec
-from isbjorn.core.document.shapes import angle_spec, extent_spec
+from isbjorn.core.document.shapes import OneShape, angle_spec, extent_spec
 from isbjorn.core.document.solids import Solid, measure_spec
 from isbjorn.core.document.values import Number
 
 
 @SHAPES.register("isbjorn.core.emit.shapes.model:MODEL")
-class ModelShape(Solid):
+class ModelShape(OneShape, Solid):
     """On a model: from its faces, even by area, its edges, even by length, its corners, or inside it, even by volume."""
 
     model_config = shown("Model")
@@ -50,3 +50,7 @@ class ModelBody(OneBody, Material, Solid):
     model_config = shown("Model")
     kind: Literal["model"] = "model"
     roughness: Annotated[Number, roughness_spec(life=True), GLOSSY] = Number(value=25)
+
+    @property
+    def pictures(self) -> tuple[str, ...]:
+        return (self.sky,) if self.sky else ()

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 from pydantic import Field
 
 from isbjorn.core.document.base import Part, RefTo, new_id
 from isbjorn.core.document.values import Clock, Number, Spec
+
+if TYPE_CHECKING:
+    from isbjorn.core.document.solids import Solid
 
 FAR = 1e5
 Coordinate = Annotated[float, Field(ge=-FAR, le=FAR)]
@@ -90,6 +93,11 @@ class Placed(Part):
         title="Follow scale",
         description="Follows the scale of the carrier, which also scales the distance to it.",
     )
+
+    @property
+    def modelled(self) -> tuple[Solid, Number] | None:
+        """The model that gives the thing its form, and its size in px, if there is one."""
+        return None
 
 
 class Marker(Placed):

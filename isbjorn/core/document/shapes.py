@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, ClassVar, Literal
 
 from pydantic import Field
 
-from isbjorn.core.document.base import Gripped, Part, ShownIf
+from isbjorn.core.document.base import Gripped, Part, ShownAs, ShownIf
 from isbjorn.core.document.kinds import SHAPES, shown
 from isbjorn.core.document.outlines import Outlines
 from isbjorn.core.document.placed import FAR, PathPoint
@@ -30,7 +30,15 @@ def angle_spec(help: str, title: str = "") -> Spec:
     )  # fmt: skip
 
 
-class Area(Part):
+class OneShape(Part):
+    """What every shape has. `reads_plate`: where births happen depends on the plate."""
+
+    reads_plate: ClassVar[bool] = False
+    if TYPE_CHECKING:
+        kind: str
+
+
+class Area(OneShape):
     """What shapes with an inside share: filled, along the edge or surface, or in a shell along it."""
 
     fill: Fill = Field(
@@ -46,15 +54,15 @@ class Area(Part):
 
 
 @SHAPES.register("isbjorn.core.emit.shapes.flat:POINT")
-class Point(Part):
+class Point(OneShape):
     """All from one place."""
 
-    model_config = shown("Point")
+    model_config = shown("Point", sized=False)
     kind: Literal["point"] = "point"
 
 
 @SHAPES.register("isbjorn.core.emit.shapes.flat:LINE")
-class Line(Part):
+class Line(OneShape):
     """Along a line, even by length."""
 
     model_config = shown("Line")
@@ -122,7 +130,9 @@ class PathShape(Area):
 
     model_config = shown("Path")
     kind: Literal["path"] = "path"
-    points: tuple[PathPoint, ...] = Field(default_factory=_arc, min_length=2, max_length=512)
+    points: Annotated[tuple[PathPoint, ...], ShownAs("points")] = Field(
+        default_factory=_arc, min_length=2, max_length=512
+    )
     closed: bool = False
     fill: Fill = "edge"
 
@@ -143,20 +153,23 @@ class Artwork(Area):
 
     model_config = shown("Artwork")
     kind: Literal["artwork"] = "artwork"
-    paths: Outlines = Field(
+    paths: Annotated[Outlines, ShownAs("drawing")] = Field(
         default=("M-50-50H50V50H-50Z",), min_length=1, max_length=2000, description="SVG path data; y points down."
     )
-    name: str = Field(default="", max_length=200, description="Name of the file that the outlines came from.")
+    name: Annotated[str, ShownAs()] = Field(
+        default="", max_length=200, description="Name of the file that the outlines came from."
+    )
     width: Annotated[Number, extent_spec("To which the drawing is brought, in px."), Gripped(factor=2.0)] = Number(
         value=300
     )
 
 
 @SHAPES.register("isbjorn.core.emit.shapes.plate:PLATE")
-class FromPlate(Part):
+class FromPlate(OneShape):
     """From the plate: where it is bright, where it has edges, or where it moves."""
 
     model_config = shown("Plate")
+    reads_plate: ClassVar[bool] = True
     kind: Literal["plate"] = "plate"
     by: Literal["bright", "dark", "edges", "moving"] = Field(default="bright", title="Sample by")
     above: Annotated[

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from isbjorn.core.document.base import MediaName, Part, ShownIf
+from isbjorn.core.document.base import MediaName, Part, ShownAs, ShownIf
 from isbjorn.core.document.placed import FAR
 from isbjorn.core.document.values import Number, Spec, timed_spec
 
@@ -74,9 +74,13 @@ class Solid(Part):
     detail: Annotated[int, ShownIf("form", "ball")] = Field(
         default=3, ge=0, le=5, description="Fineness of the ball: each step has four times as many faces."
     )
-    media: MediaName = Field(default="", description="Model that was read from a file; used when the form is `file`.")
-    digest: str = Field(default="", max_length=64, description="SHA-256 of the model.")
-    name: str = Field(default="", max_length=200, description="Name of the file that the model came from.")
+    media: Annotated[MediaName, ShownIf("form", "file"), ShownAs("model")] = Field(
+        default="", description="Model that was read from a file; used when the form is `file`."
+    )
+    digest: Annotated[str, ShownAs()] = Field(default="", max_length=64, description="SHA-256 of the model.")
+    name: Annotated[str, ShownAs()] = Field(
+        default="", max_length=200, description="Name of the file that the model came from."
+    )
     smooth: Annotated[
         Number,
         measure_spec(

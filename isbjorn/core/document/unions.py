@@ -8,7 +8,6 @@ from pydantic import BeforeValidator, Field
 
 # All of them, whether they are named below or not: they register their kinds.
 from isbjorn.core.document import bodies, deformers, effects, forces, interactions, models, shapes  # noqa: F401
-from isbjorn.core.document.base import Part
 from isbjorn.core.document.kinds import BODIES, DEFORMERS, FORCES, SHAPES, STEPS, load_extensions
 
 
@@ -18,7 +17,7 @@ def _kind_known(given: Any) -> Any:
 
 if TYPE_CHECKING:
     Force = forces.Acting
-    Shape = Part
+    Shape = shapes.OneShape
     Body = bodies.OneBody
     Step = effects.OneStep
     Deformer = deformers.OneDeformer

@@ -116,6 +116,11 @@ class Number(Part):
         """Whether shot time changes it."""
         return bool(self.keys) or self.flutter is not None or (self.source is not None)
 
+    @property
+    def same_for_life(self) -> bool:
+        """Whether a particle reads the same value all its life."""
+        return not self.timed and self.over_life is None
+
 
 _BOUNDS = "bounds of its field"
 

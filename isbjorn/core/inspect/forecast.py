@@ -12,7 +12,6 @@ import threading
 import time
 from collections import defaultdict
 from collections.abc import Callable
-from typing import Any
 
 import numpy as np
 from pydantic import BaseModel, Field
@@ -20,8 +19,8 @@ from pydantic import BaseModel, Field
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Emitter, Group, Number, Shot
 from isbjorn.core.document.identity_cache import IdentityCache
-from isbjorn.core.document.models import ModelBody, ModelShape
 from isbjorn.core.document.ripples import Ripples
+from isbjorn.core.document.solids import Solid
 from isbjorn.core.evaluate import curves
 from isbjorn.core.evaluate.mesh_trees import tree_bytes
 from isbjorn.core.evaluate.readings import Readings
@@ -243,11 +242,11 @@ def _covers(shot: Shot, readings: Readings, t: float, things: Counted, area: Cou
 
 def models_bytes(shot: Shot) -> int:
     """About how much memory the models of a shot take: their meshes, and the trees of those that are met or hide."""
-    drawn = [body for e in shot.emitters if e.on for body in (e.body, *e.mixed) if isinstance(body, ModelBody)]
-    sources = [e.shape for e in shot.emitters if e.on and isinstance(e.shape, ModelShape)]
-    mattes = [matte.model for matte in shot.mattes if matte.on and matte.kind == "model"]
-    forms: list[Any] = [*(force for force in shot.forces if force.on), *shot.zones]
-    met = [thing.model for thing in forms if getattr(thing, "shape", "") == "model"]
+    drawn = [body for e in shot.emitters if e.on for body in (e.body, *e.mixed) if isinstance(body, Solid)]
+    sources = [e.shape for e in shot.emitters if e.on and isinstance(e.shape, Solid)]
+    forms = (*(f for f in shot.forces if f.on), *shot.zones)
+    met = [thing.modelled[0] for thing in forms if thing.modelled is not None]
+    mattes = [matte.model for matte in shot.mattes if matte.on and matte.modelled is not None]
     meshes = {mesh_of_solid(solid) for solid in (*drawn, *sources, *mattes, *met)}
     trees = {mesh_of_solid(solid) for solid in met}
     return sum(map(bytes_of, meshes)) + sum(map(tree_bytes, trees))

@@ -10,10 +10,9 @@ from typing import Any
 import numpy as np
 from pydantic import BaseModel, Field
 
-from isbjorn.core.document import Emitter, Grade, Number, Shot
+from isbjorn.core.document import Curve, Emitter, Number, Shot
 from isbjorn.core.document.diff import Edited, changes_between
 from isbjorn.core.document.effective_shot import effective_shot
-from isbjorn.core.document.forces import Noise
 from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.references import LISTS, numbers_of
 from isbjorn.core.emit.shapes import outline
@@ -246,7 +245,7 @@ def _is_moving(shot: Shot) -> bool:
         any(n.timed for n in numbers)
         or any(_is_timed(thing) for thing in shot.things)
         or any(not readings.still(thing) for thing in shot.placed)
-        or any(isinstance(f, Noise) for f in shot.forces)
+        or any(f.evolving for f in shot.forces)
     )
 
 
@@ -399,11 +398,12 @@ def _tones(shot: Shot) -> list[Graph]:
     at = np.linspace(0, 1, _TONES)
     return [
         Graph.model_construct(
-            path=f"{path}/{n}/curve", values=np.clip(curves.evaluate(step.curve, at), 0, 1).round(4).tolist()
+            path=f"{path}/{n}/{name}", values=np.clip(curves.evaluate(value, at), 0, 1).round(4).tolist()
         )
         for path, steps in owners
         for n, step in enumerate(steps)
-        if isinstance(step, Grade) and step.curve is not None
+        for name, value in step
+        if isinstance(value, Curve)
     ]
 
 

@@ -14,7 +14,7 @@ from pydantic import BaseModel, Field
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Emitter, Number, Shot
 from isbjorn.core.document.base import Gripped, Part, ShownIf
-from isbjorn.core.document.deformers import Bend
+from isbjorn.core.document.deformers import PathDeformer
 from isbjorn.core.document.kinds import is_framed
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.lines import circle, rectangle
@@ -309,7 +309,7 @@ def deformer_shown(readings: Readings, view: Projection, emitter: Emitter, t: fl
             for grip in part_grips(readings, sight, deformer, t, prefix)
             if not grip.fields[0].startswith(f"{prefix}points")
         ]
-        if isinstance(deformer, Bend):
+        if isinstance(deformer, PathDeformer):
             at = np.array([[read(deformer.across), read(deformer.up), 0.0]])
             own = Sight(view, Transform(at, np.array([read(deformer.turn)]), np.array([read(deformer.scale) / 100])))
             lines.append(own.points(bezier.flat(deformer.points, False)))

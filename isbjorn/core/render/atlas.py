@@ -13,7 +13,8 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Floats, Longs
-from isbjorn.core.document import Emitter, PictureBody, Round, Shot, Words
+from isbjorn.core.document import Emitter, PictureBody, Shot, Words
+from isbjorn.core.document.bodies import STAND_IN
 from isbjorn.core.document.kinds import BODIES
 from isbjorn.core.emit.births import places_in_line
 from isbjorn.core.errors import IsbjornError
@@ -66,7 +67,7 @@ def is_plain(emitter: Emitter) -> bool:
     """Whether its bodies are discs alone, which have a faster way."""
     stretched = emitter.stretch.value != 0 or emitter.stretch.timed or emitter.stretch.spread != 0
     lies = emitter.facing == "surface" or turns_in_depth(emitter)
-    return isinstance(emitter.body, Round) and not emitter.mixed and not stretched and not lies
+    return emitter.body.disc is not None and not emitter.mixed and not stretched and not lies
 
 
 def largest(emitter: Emitter) -> float:
@@ -190,7 +191,7 @@ class FromFile(Drawn):
     def __init__(self, body: PictureBody, bodies: Bodies) -> None:
         self.body, self.bodies = body, bodies
         self.tinted = body.tinted if body.media else True
-        self.keys = [] if body.media else [("mask", Round(), 0, bodies.side)]
+        self.keys = [] if body.media else [("mask", STAND_IN, 0, bodies.side)]
 
     def shown(self, now: Now) -> tuple[list[tuple[Any, ...]], Longs]:
         if self.keys:

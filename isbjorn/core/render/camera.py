@@ -12,7 +12,7 @@ from numba import f4, f8, i4, i8, prange, types, void
 
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Doubles, Floats
-from isbjorn.core.document import Emitter, Number, Round, Shot
+from isbjorn.core.document import Emitter, Number, Shot
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records, make_record, record, records
@@ -297,8 +297,7 @@ def to_draw(shot: Shot, particles: Particles, view: Projection) -> Projected:
         order = order[np.argsort(near, kind="stable")]
     looks = np.zeros(max(1, len(shot.emitters)), LOOKS)
     for number, emitter in enumerate(shot.emitters):
-        body = emitter.body if isinstance(emitter.body, Round) else Round()
-        looks[number] = (emitter.blend != "add", *pack_body(body))
+        looks[number] = (emitter.blend != "add", *pack_body(emitter.body))
     records, counts = np.empty((len(order), RECORD), np.float32), np.zeros(5, np.int64)
     _pack(
         order,

@@ -11,7 +11,7 @@ import numpy.typing as npt
 from isbjorn.core.appearance.looks import number_now
 from isbjorn.core.appearance.particles import Particles, births_of
 from isbjorn.core.arrays import Doubles, Floats, Longs
-from isbjorn.core.document import Emitter, Round
+from isbjorn.core.document import Emitter
 from isbjorn.core.document.bodies import Skin
 from isbjorn.core.random import SPIN_X, SPIN_Y, STRETCH, TURN_X, TURN_Y, draws_around
 from isbjorn.core.render.atlas import Bodies, is_plain, turns_in_depth
@@ -261,9 +261,7 @@ class EmitterRasteriser:
         self, order: Longs | slice, centre: Floats, radius: Floats, colour: Floats, opacity: Floats,
         confusion: Doubles | None, places: Floats | None, shares: Floats | None, onto: Floats, grows: Growth | None = None,
     ) -> None:  # fmt: skip
-        body = self.emitter.body
-        assert isinstance(body, Round)
-        profile, inner = pack_body(body)
+        profile, inner = pack_body(self.emitter.body)
         inners = np.array([inner])
         if confusion is not None:
             radius, inners, opacity = _defocused(radius, inner, profile, opacity, confusion)

@@ -14,9 +14,8 @@ from typing import Any
 
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Floats
-from isbjorn.core.document import Emitter, Group, PictureBody
+from isbjorn.core.document import Emitter, Group
 from isbjorn.core.document.identity_cache import IdentityCache
-from isbjorn.core.document.models import ModelBody
 from isbjorn.core.document.references import references_of
 from isbjorn.core.render.camera import Counts
 from isbjorn.core.render.context import RenderContext
@@ -125,14 +124,7 @@ class Digests:
         names = [e.id, *(f.id for f in self.shot.reaching(e))]
         if e.lit.value or e.lit.timed or has_models(e):
             names += [lamp.id for lamp in self.shot.lights]
-        stamps = [
-            str(self.context.pictures.stamp(b.media))
-            for b in (e.body, *e.mixed)
-            if isinstance(b, PictureBody) and b.media
-        ]
-        stamps += [
-            str(self.context.pictures.stamp(b.sky)) for b in (e.body, *e.mixed) if isinstance(b, ModelBody) and b.sky
-        ]
+        stamps = [str(self.context.pictures.stamp(file)) for body in (e.body, *e.mixed) for file in body.pictures]
         moved = [tag for one in self.context.solver.falling_into(number) for tag in one.depends_on(ahead)]
         return [str(number), *moved, *self._all_of(names), *stamps]
 

@@ -13,7 +13,7 @@ from __future__ import annotations
 
 import math
 
-from isbjorn.core.document import Round
+from isbjorn.core.document.bodies import OneBody
 from isbjorn.core.jit import inline_kernel
 
 HARD, SOFT = 0, 1
@@ -21,11 +21,10 @@ SMALLEST = 1.5
 SPECK_AREA = 1.0
 
 
-def pack_body(body: Round) -> tuple[int, float]:
-    """A body's profile code, and the inner radius of its edge as a share of its radius."""
-    if body.kind == "hard disc":
-        return HARD, 1.0
-    return SOFT, 1.0 - body.softness.value / 100
+def pack_body(body: OneBody) -> tuple[int, float]:
+    """A disc's profile code, and the inner radius of its edge as a share of its radius; of another body, those of a soft disc."""
+    hard, inner = body.disc or (False, 0.0)
+    return HARD if hard else SOFT, inner
 
 
 @inline_kernel("UniTuple(f8,2)(f8, f8, i8)", cache=True, forceinline=True)
@@ -56,7 +55,7 @@ def mean_cover(profile: int, inner: float) -> float:
     return inner * inner + 0.5 * (1.0 - inner * inner)
 
 
-def area(body: Round, radius: float) -> float:
+def area(body: OneBody, radius: float) -> float:
     """Light of a body of full opacity, in px² of full cover."""
     profile, inner = pack_body(body)
     return math.pi * radius * radius * mean_cover(profile, inner)

@@ -12,9 +12,8 @@ from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from typing import Any
 
-from isbjorn.core.document import Emitter, FromPlate, Number, Placed, Shot, Sound, Take
+from isbjorn.core.document import Emitter, Number, Placed, Shot, Sound, Take
 from isbjorn.core.document.diff import look_fields, look_parts
-from isbjorn.core.document.forces import Noise
 from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.references import numbers_of, references_of
 
@@ -105,7 +104,7 @@ def _parts(shot: Shot, emitter: Emitter) -> tuple[dict[str, _Description], bool]
 
 def needs_light(shot: Shot, emitter: Emitter) -> bool:
     """Whether an emitter reads the plate's brightness."""
-    if isinstance(emitter.shape, FromPlate):
+    if emitter.shape.reads_plate:
         return True
     forces = shot.reaching(emitter)
     if any(f.reads_plate for f in forces):
@@ -140,7 +139,7 @@ class Identity:
             frame.append(
                 [shot.width, shot.height, shot.plate.model_dump(mode="json") if shot.plate else None, shot.rate]
             )
-        if any(isinstance(f, Noise) and (f.apart.value or f.apart.timed) for f in shot.reaching(emitter)):
+        if any(f.differs_by_emitter for f in shot.reaching(emitter)):
             frame.append([e.id for e in shot.emitters].index(emitter.id))
         self.motion = hashlib.sha256(
             json.dumps([frame, {name: part.text for name, part in parts.items()}], sort_keys=True).encode()

@@ -10,7 +10,7 @@ import time
 from collections import OrderedDict
 from collections.abc import Callable
 from fractions import Fraction
-from typing import Any, Protocol
+from typing import Protocol
 
 import numpy as np
 import numpy.typing as npt
@@ -18,6 +18,7 @@ import numpy.typing as npt
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.caching import thread_safe_cache
 from isbjorn.core.document import Emitter, Shot
+from isbjorn.core.document.forces import Acting
 from isbjorn.core.document.interactions import Interaction
 from isbjorn.core.emit.admission import Admission, fair_shares, most_alive
 from isbjorn.core.emit.births import Births, births_of
@@ -79,21 +80,15 @@ def affordable_alive(shot: Shot, emitter: Emitter, births: Births, source: Birth
     return max(_FEWEST, int(most / max(1.0, steps * weight)))
 
 
-def weight_of(force: Any, emitter: Emitter) -> float:
+def weight_of(force: Acting, emitter: Emitter) -> float:
     """What a force costs in a step of an emitter's particle, as a multiple of a plain one."""
-    if isinstance(force, Interaction):
+    if force.modelled is None:
         return force.weight
-    if hasattr(force, "octaves"):
-        deep = all(n.value > 0 or n.timed for n in (force.along_x, force.along_y, force.along_z))
-        return float(force.octaves * (4 if deep else 1) * (2 if force.noise == "cellular" else 1))
-    if getattr(force, "shape", None) == "model":
-        # A body that is large beside the model meets many of its faces, as far as they are looked at.
-        large = min(1.0, (emitter.size.value + emitter.size.spread) / max(1.0, force.size.value))
-        met = min(MOST_LOOKED, large * large * len(mesh_of_solid(force.model).faces) / 4)
-        return 4.0 + _PER_FACE_MET * large * met
-    if hasattr(force, "points"):
-        return 0.5 * len(force.points)
-    return 2.0 if force.solid else 0.3
+    # A body that is large beside the model meets many of its faces, as far as they are looked at.
+    model, size = force.modelled
+    large = min(1.0, (emitter.size.value + emitter.size.spread) / max(1.0, size.value))
+    met = min(MOST_LOOKED, large * large * len(mesh_of_solid(model).faces) / 4)
+    return force.weight + _PER_FACE_MET * large * met
 
 
 def known_births(shot: Shot, emitter: Emitter, readings: Readings) -> Births:

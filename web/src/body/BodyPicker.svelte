@@ -2,8 +2,8 @@
   import type { Body } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
-  import Icon from '../ui/Icon.svelte';
-  import BodyFields from './BodyFields.svelte';
+  import { specs } from '../state/specs.svelte';
+  import Fields from '../ui/Fields.svelte';
   import { bodyKinds, bodyPicture, titleOf } from './kinds.svelte';
 
   /** path: JSON pointer of the body. */
@@ -16,12 +16,14 @@
   $effect(() => {
     bodyKinds.load().catch((error) => notices.trouble(error));
   });
+  const kindOf = (kind: string) => specs.bodies.find((one) => one.kind === kind);
+  const values = $derived(body as Record<string, unknown>);
 </script>
 
 <div class="grid grid-cols-6 gap-1 pb-1.5" role="radiogroup" aria-label={label}>
   {#each bodyKinds.all as one (one.kind)}
     {@const here = body.kind === one.kind}
-    {@const empty = one.kind === 'picture' && !(here && body.kind === 'picture' && body.media)}
+    {@const { needs = '', icon = '' } = kindOf(one.kind) ?? {}}
     <button
       role="radio"
       aria-checked={here}
@@ -32,12 +34,14 @@
         : 'border-line-strong hover:border-soft'}"
       onclick={() => here || desk.set(path, { ...one.body, weight: body.weight }, 'Body')}
     >
-      {#if empty}
-        <span class="text-[#dfe8e8]"><Icon name="plate" size={18} /></span>
+      {#if needs && !(here && values[needs])}
+        <svg viewBox="0 0 24 24" width="18" height="18" fill="none" stroke="#dfe8e8" stroke-width="1.6"
+          ><path d={icon} /></svg
+        >
       {:else}
         <img class="size-full object-contain p-0.5" src={bodyPicture(here ? body : one.body)} alt="" />
       {/if}
     </button>
   {/each}
 </div>
-<BodyFields {desk} {body} {path} />
+<Fields {desk} model={kindOf(body.kind)?.model ?? ''} owner={body} {path} />

@@ -1,12 +1,9 @@
 <script lang="ts">
-  import type { Desk } from '../state/desk.svelte';
+  import type { ControlProps } from '../ui/controls';
 
-  /** owner: a thing whose form is a model file; path: its JSON pointer. */
-  let {
-    desk,
-    owner,
-    path,
-  }: { desk: Desk; owner: { media?: string; digest?: string; name?: string }; path: string } = $props();
+  /** owner: a thing whose form is a model file. */
+  let { desk, owner, path }: ControlProps = $props();
+  const name = $derived((owner as { name?: string }).name);
 
   function choose(): void {
     desk.tools.choosingModel = ({ media, digest, name }) =>
@@ -14,6 +11,6 @@
   }
 </script>
 
-<button class="button mt-1.5 h-6! px-2! text-[11.5px]" onclick={choose}
-  >{owner.name ? `${owner.name} …` : 'Select a model …'}</button
+<button class="button my-1.5 h-6! px-2! text-[11.5px]" onclick={choose}
+  >{name ? `${name} …` : 'Select a model …'}</button
 >

@@ -1,7 +1,6 @@
 <script lang="ts">
   import type { Desk } from '../state/desk.svelte';
   import Fields from '../ui/Fields.svelte';
-  import NumberRow from '../ui/NumberRow.svelte';
   import { shown } from '../ui/arithmetic';
 
   let { desk }: { desk: Desk } = $props();
@@ -57,7 +56,7 @@
 <div class="head"><span>End</span><small>read by age</small></div>
 {#if emitter && forecast}
   <div class="px-3.5 pb-3">
-    <NumberRow {desk} model="Emitter" owner={emitter} path={desk.emitterPath} field="fade_last" />
+    <Fields {desk} model="Emitter" owner={emitter} path={desk.emitterPath} panel="end" />
     {#if emitter.trail?.length}
       <Fields
         {desk}

@@ -2,14 +2,12 @@
   import { DropdownMenu } from 'bits-ui';
   import { tick } from 'svelte';
   import { api, got, type Deformer, type Step } from '../api/client';
-  import PathButtons from '../properties/PathButtons.svelte';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
   import { specs, type KindOf } from '../state/specs.svelte';
   import { follow } from '../ui/drag';
   import Fields from '../ui/Fields.svelte';
   import Icon from '../ui/Icon.svelte';
-  import ToneCurve from './ToneCurve.svelte';
 
   /** path: JSON pointer of the steps, which are done from the first to the last; word: what one is called. */
   let {
@@ -32,10 +30,7 @@
   const capital = $derived(word.charAt(0).toUpperCase() + word.slice(1));
   let open = $state(0);
   const item = 'flex h-7 items-center gap-2 rounded px-2 data-highlighted:bg-aurora-ground';
-  const named = (kind: string): [string, string] => {
-    const found = kinds.find((one) => one.kind === kind);
-    return [found?.title ?? kind, found?.model ?? ''];
-  };
+  const kindOf = (kind: string) => kinds.find((one) => one.kind === kind);
 
   function add(kind: string): void {
     open = steps.length;
@@ -112,7 +107,8 @@
 </script>
 
 {#each steps as step, i (i)}
-  {@const [label, model] = named(step.kind)}
+  {@const one = kindOf(step.kind)}
+  {@const label = one?.title ?? step.kind}
   {#if line === i}<div class="-mb-0.5 h-0.5 rounded bg-aurora" data-line></div>{/if}
   <div
     bind:this={rows[i]}
@@ -163,11 +159,8 @@
   </div>
   {#if open === i}
     <div class="border-b border-line pb-1 pl-3.5">
-      <Fields {desk} {model} owner={step} path="{path}/{i}" without={['kind', 'on', 'points']} />
-      {#if 'points' in step}<PathButtons {desk} path="{path}/{i}/points" closed={false} />{/if}
-      {#if step.kind === 'grade'}
-        <ToneCurve {desk} curve={step.curve ?? null} path="{path}/{i}/curve" />
-      {:else if step.kind === 'grain' && desk.shot?.plate}
+      <Fields {desk} model={one?.model ?? ''} owner={step} path="{path}/{i}" />
+      {#if one?.tool === 'grain of the plate' && desk.shot?.plate}
         <button class="button mt-1.5 h-6! px-2! text-[11.5px]" onclick={() => matchGrain(i)}
           >Match the plate</button
         >

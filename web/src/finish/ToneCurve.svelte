@@ -2,12 +2,14 @@
   import type { Curve } from '../api/client';
   import { ageAt, line, moved, valueAt, withPoint, without, x, y, type Plot } from '../desk/lane';
   import { newGesture } from '../state/edits.svelte';
-  import type { Desk } from '../state/desk.svelte';
   import { arithmetic, shown } from '../ui/arithmetic';
+  import type { ControlProps } from '../ui/controls';
   import { follow } from '../ui/drag';
 
-  /** path: JSON pointer of the curve: from encoded value to encoded value. */
-  let { desk, curve, path }: { desk: Desk; curve: Curve | null; path: string } = $props();
+  /** A curve from encoded value to encoded value. */
+  let { desk, field, owner, path: part }: ControlProps = $props();
+  const path = $derived(`${part}/${field.name}`);
+  const curve = $derived((owner as Record<string, Curve | null>)[field.name] ?? null);
   let width = $state(200);
   let chosen = $state<number | null>(null);
   let svg = $state<SVGSVGElement>();

@@ -9,7 +9,6 @@
   import { specs } from '../state/specs.svelte';
   import Choice from '../ui/Choice.svelte';
   import Fields from '../ui/Fields.svelte';
-  import PlainField from '../ui/PlainField.svelte';
   import Section from '../ui/Section.svelte';
   import Switch from '../ui/Switch.svelte';
   import ColourFields from './ColourFields.svelte';
@@ -60,24 +59,10 @@
 
 <Section title="Body" first about={emitter.body.kind}>
   <Mixed {desk} {emitter} {path} />
-  <Fields {...common} only={['facing', 'stretch']} />
+  <Fields {...common} panel="body" />
 </Section>
 <Section title="Look" first about="× over-life lane">
-  <Fields
-    {...common}
-    only={[
-      'size',
-      ...(emitter.born_of ? ['inherit_size'] : []),
-      'opacity',
-      'brightness',
-      'angle',
-      'spin',
-      'turn_x',
-      'turn_y',
-      'spin_x',
-      'spin_y',
-    ]}
-  />
+  <Fields {...common} panel="look" without={emitter.born_of ? [] : ['inherit_size']} />
 </Section>
 <Section title="Colour" about="by {emitter.colour_by}"><ColourFields {desk} {emitter} {path} /></Section>
 <Section title="Trails, strands, water" about={drawn.join(' · ')}>
@@ -97,9 +82,8 @@
   {/each}
 </Section>
 <Section title="Compositing" about={sits}>
-  <Fields {...common} only={['blend', 'order']} />
+  <Fields {...common} panel="compositing" />
   <UseFields {desk} use={emitter.use} owner={emitter.id} path="{path}/use" />
-  <Fields {...common} only={['motion_blur', 'lit']} />
   {#if emitter.lit.value > 0 && desk.shot!.lights.length === 0}
     <button class="button my-1.5 h-6! px-2! text-[11.5px]" onclick={() => desk.add('light')}
       >Add a light</button
@@ -147,23 +131,7 @@
   />
 </Section>
 <Section title="Motion" about={emitter.stays === 'along' ? 'local space' : ''}>
-  <Fields {...common} only={['mass', 'speed_limit']} />
-  <Choice
-    label="Space"
-    value={emitter.stays}
-    items={[
-      { value: 'behind', label: 'World space' },
-      { value: 'along', label: 'Local space' },
-    ]}
-    hint="World: particles stay where they were born. Local: particles move with the source."
-    onset={(v) => desk.set(`${path}/stays`, v, 'Space')}
-  />
-  <PlainField
-    label="Seed"
-    value={emitter.seed}
-    hint="Random seed of this emitter."
-    onset={(v) => desk.set(`${path}/seed`, v, 'Seed')}
-  />
+  <Fields {...common} panel="motion" />
 </Section>
 <Section title="Place" first>
   <PlaceFields {desk} owner={emitter} model="Emitter" {path} untitled />

@@ -5,8 +5,6 @@
   import Choice from '../ui/Choice.svelte';
   import Fields from '../ui/Fields.svelte';
   import Switch from '../ui/Switch.svelte';
-  import PathButtons from './PathButtons.svelte';
-  import ModelFields from './ModelFields.svelte';
   import PlaceFields from './PlaceFields.svelte';
   import { place, tied } from './fields';
 
@@ -14,8 +12,6 @@
   const path = $derived(desk.path);
   const kind = $derived(specs.forces.find((one) => one.kind === force.kind));
   const model = $derived(kind?.model ?? '');
-  /** A path of its own, if it has one that means anything now. */
-  const points = $derived('points' in force && specs.applies(model, 'points', force));
   const zones = $derived([
     { value: '', label: 'Everywhere' },
     ...desk.shot!.zones.map((z) => ({ value: z.id, label: z.name })),
@@ -28,13 +24,7 @@
 </script>
 
 <Switch label="On" on={force.on} onset={(on) => desk.set(`${path}/on`, on, 'Switch')} />
-<Fields {desk} {model} owner={force} {path} without={[...place, ...tied, 'model']} />
-{#if 'model' in force && specs.applies(model, 'model', force)}
-  <ModelFields {desk} model={force.model} path="{path}/model" />
-{/if}
-{#if points}
-  <PathButtons {desk} path="{path}/points" closed={'closed' in force && force.closed} />
-{/if}
+<Fields {desk} {model} owner={force} {path} without={[...place, ...tied]} />
 <Choice
   label="Zone"
   value={force.zone ?? ''}

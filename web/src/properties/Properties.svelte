@@ -9,7 +9,6 @@
   import GroupFields from './GroupFields.svelte';
   import LightFields from './LightFields.svelte';
   import MatteFields from './MatteFields.svelte';
-  import ModelFields from './ModelFields.svelte';
   import PlaceFields from './PlaceFields.svelte';
   import PlateFields from './PlateFields.svelte';
   import ShotFields from './ShotFields.svelte';
@@ -50,10 +49,7 @@
       <ForceFields {desk} force={desk.force} />
     {:else if desk.selection.kind === 'zone' && desk.thing}
       {@const zone = desk.thing as Zone}
-      <Fields {desk} model="Zone" owner={zone} path={desk.path} without={[...place, ...tied, 'model']} />
-      {#if zone.shape === 'model'}
-        <ModelFields {desk} model={zone.model} path="{desk.path}/model" />
-      {/if}
+      <Fields {desk} model="Zone" owner={zone} path={desk.path} without={[...place, ...tied]} />
       <PlaceFields {desk} owner={zone} model="Zone" path={desk.path} />
       <p class="pt-3 text-soft">
         {uses.length

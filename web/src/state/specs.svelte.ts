@@ -1,4 +1,5 @@
 import { api, got, type DrivenBy, type NumberValue, type Presets } from '../api/client';
+import { sentence } from '../ui/words';
 
 /** What the schema says of a number: its unit, range, clock, and which drivers it offers. */
 export interface Spec {
@@ -25,6 +26,12 @@ interface Property {
   pattern?: string;
   /** The field means something only while others have these values. */
   shown_if?: Record<string, unknown[]>;
+  /** The control that edits it, where its type does not say it; empty: none. */
+  shown_as?: string;
+  /** Labels of choices whose names do not say enough. */
+  labels?: Record<string, string>;
+  /** Of an emitter: the panel that shows it. */
+  panel?: string;
   /** The field names a thing of the cast: the lists that are searched, and the text for an empty reference. */
   refers?: { to: string[]; none: string };
   $ref?: string;
@@ -37,7 +44,7 @@ interface Property {
 
 interface Model {
   title?: string;
-  isbjorn?: { title: string; icon: string; about: string; menu: string; located?: boolean; framed?: boolean };
+  isbjorn?: Omit<KindOf, 'kind' | 'model'>;
   properties: Record<string, Property>;
 }
 
@@ -45,9 +52,16 @@ interface Model {
 export interface Field {
   name: string;
   label: string;
-  kind: 'number' | 'choice' | 'switch' | 'plain' | 'colour' | 'text' | 'thing' | 'things';
+  kind:
+    'number' | 'choice' | 'switch' | 'plain' | 'colour' | 'text' | 'thing' | 'things' | 'part' | 'special';
+  /** Of a special field: its control; of a part: its model. */
+  shownAs: string;
+  /** The panel that shows it; empty: none shows it by itself. */
+  panel: string;
   refers?: Property['refers'];
-  choices: string[];
+  /** It may be empty. */
+  optional: boolean;
+  choices: { value: string; label: string }[];
   help: string;
 }
 
@@ -63,6 +77,12 @@ export interface KindOf {
   located: boolean;
   /** Whether the coordinates of its place and turn matter. */
   framed: boolean;
+  /** Of a shape: it has an extent. */
+  sized: boolean;
+  /** Of a body: the field with the file without which it shows nothing of its own. */
+  needs: string;
+  /** What may set its numbers from the shot. */
+  tool: string;
 }
 
 const bare = (ref: string): string => ref.slice(ref.lastIndexOf('/') + 1);
@@ -93,29 +113,38 @@ class Specs {
   fields(model: string): Field[] {
     const found: Field[] = [];
     for (const [name, p] of Object.entries(this.defs[model]?.properties ?? {})) {
-      const kind = p.isbjorn
-        ? 'number'
-        : p.refers
-          ? p.type === 'array'
-            ? 'things'
-            : 'thing'
-          : p.enum
-            ? 'choice'
-            : p.type === 'boolean'
-              ? 'switch'
-              : p.type === 'integer' || p.type === 'number'
-                ? 'plain'
-                : p.type === 'string' && p.const === undefined
-                  ? p.pattern?.startsWith('^#')
-                    ? 'colour'
-                    : 'text'
-                  : null;
+      // Its kind is chosen where a part is, not among its fields.
+      if ((name === 'kind' && this.defs[model]?.isbjorn) || p.shown_as === '') continue;
+      const kind = p.shown_as
+        ? p.shown_as === 'part'
+          ? 'part'
+          : 'special'
+        : p.isbjorn
+          ? 'number'
+          : p.refers
+            ? p.type === 'array'
+              ? 'things'
+              : 'thing'
+            : p.enum
+              ? 'choice'
+              : p.type === 'boolean'
+                ? 'switch'
+                : p.type === 'integer' || p.type === 'number'
+                  ? 'plain'
+                  : p.type === 'string' && p.const === undefined
+                    ? p.pattern?.startsWith('^#')
+                      ? 'colour'
+                      : 'text'
+                    : null;
       if (kind)
         found.push({
           name,
           label: p.title ?? name,
           kind,
-          choices: p.enum ?? [],
+          shownAs: kind === 'part' ? bare(p.$ref ?? '') : (p.shown_as ?? ''),
+          panel: p.panel ?? '',
+          optional: p.default === null,
+          choices: (p.enum ?? []).map((value) => ({ value, label: p.labels?.[value] ?? sentence(value) })),
           refers: p.refers,
           help: p.description ?? '',
         });
@@ -152,6 +181,9 @@ class Specs {
         menu: meta?.menu ?? '',
         located: meta?.located ?? true,
         framed: meta?.framed ?? true,
+        sized: meta?.sized ?? true,
+        needs: meta?.needs ?? '',
+        tool: meta?.tool ?? '',
       };
     });
   }

@@ -6,8 +6,9 @@
   import NumberRow from './NumberRow.svelte';
   import PlainField from './PlainField.svelte';
   import Switch from './Switch.svelte';
+  import Self from './Fields.svelte';
   import TextField from './TextField.svelte';
-  import { sentence } from './words';
+  import { controls } from './controls';
   import { choicesOf, found } from '../state/scene_items';
 
   interface Props {
@@ -18,8 +19,10 @@
     /** Only these, in this order; else all that the model has and that make sense now. */
     only?: readonly string[];
     without?: readonly string[];
+    /** Only those of a panel. */
+    panel?: string;
   }
-  let { desk, model, owner, path, only, without = [] }: Props = $props();
+  let { desk, model, owner, path, only, without = [], panel }: Props = $props();
   const values = $derived(owner as Record<string, unknown>);
   /** The thing that has the part: it does not name itself. */
   const holder = $derived(
@@ -28,7 +31,8 @@
   const fields = $derived.by(() => {
     const every = specs
       .fields(model)
-      .filter((f) => f.name in values && !without.includes(f.name) && specs.applies(model, f.name, values));
+      .filter((f) => f.name in values && !without.includes(f.name) && specs.applies(model, f.name, values))
+      .filter((f) => panel === undefined || f.panel === panel);
     return only ? only.flatMap((name) => every.filter((f) => f.name === name)) : every;
   });
 </script>
@@ -36,13 +40,18 @@
 {#each fields as field (field.name)}
   {@const label = field.label}
   {@const at = `${path}/${field.name}`}
-  {#if field.kind === 'number'}
+  {#if field.kind === 'part'}
+    <Self {desk} model={field.shownAs} owner={values[field.name] as object} path={at} />
+  {:else if field.kind === 'special'}
+    {@const Special = controls[field.shownAs]}
+    <Special {desk} {field} {owner} {path} />
+  {:else if field.kind === 'number'}
     <NumberRow {desk} {label} {model} {owner} {path} field={field.name} />
   {:else if field.kind === 'choice'}
     <Choice
       {label}
       value={String(values[field.name])}
-      items={field.choices.map((value) => ({ value, label: sentence(value) }))}
+      items={field.choices}
       hint={field.help}
       onset={(v) => desk.set(at, v, label)}
     />

@@ -1,26 +1,19 @@
 <script lang="ts">
-  import type { Desk } from '../state/desk.svelte';
+  import type { ControlProps } from './controls';
 
-  interface Props {
-    desk: Desk;
-    label: string;
-    /** The file in the store; empty: none yet. */
-    media: string;
-    /** Where in the document it is named. */
-    at: string;
-    /** What the sheet of files is headed, and what the edit is called. */
-    title: string;
-    edit: string;
-  }
-  let { desk, label, media, at, title, edit }: Props = $props();
+  let { desk, field, owner, path }: ControlProps = $props();
+  const media = $derived(String((owner as Record<string, unknown>)[field.name] ?? ''));
 
   function choose(): void {
-    desk.tools.choosing = { title, take: (chosen) => desk.set(at, chosen, edit) };
+    desk.tools.choosing = {
+      title: field.label,
+      take: (chosen) => desk.set(`${path}/${field.name}`, chosen, field.label),
+    };
   }
 </script>
 
-<div class="flex h-[26px] items-center justify-between border-b border-line">
-  <span>{label}</span>
+<div class="flex h-[26px] items-center justify-between border-b border-line" title={field.help}>
+  <span>{field.label}</span>
   <button class="truncate rounded px-1.5 font-semibold hover:bg-raised" onclick={choose}
     >{media ? media.split('/').pop() : 'Choose …'}</button
   >

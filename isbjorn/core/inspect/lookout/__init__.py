@@ -1,7 +1,7 @@
 """The Lookout: common mistakes, recognised in the shot, each with the observation, the reason, and one remedy.
 
-A check is a function that yields notes about an emitter, or about the shot, and is listed in `_EMITTER` or `_SHOT`. The numbers in
-notes are measured at the current frame, with the engine itself.
+A check is a function that yields notes about an emitter, or about the shot, and is listed in `_EMITTER` or `_SHOT`, or, if it comes
+from an extension, in `kinds.CHECKS`. The numbers in notes are measured at the current frame, with the engine itself.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ from typing import Any
 
 from isbjorn.core.deliver import Order
 from isbjorn.core.document import Emitter, Group, Shot
+from isbjorn.core.document.kinds import CHECKS, loaded
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.frame import Solver
 from isbjorn.core.inspect.lookout import emitters, interactions, models, nothing, shots, strands
@@ -46,7 +47,7 @@ def lookout(solver: Solver, frame: int) -> list[Note]:
             case = Case(watch, number, emitter)
             for check in _EMITTER:
                 take(check, case)
-    for about_shot in _SHOT:
+    for about_shot in (*_SHOT, *map(loaded, CHECKS)):
         take(about_shot, watch)
     return sorted(found, key=lambda note: _GRAVITY[note.level])
 

@@ -42,7 +42,7 @@ def open_container(case: Case) -> Checks:
     ]
     inside += [(f"/zones/{n}", zone) for n, zone in enumerate(shot.zones) if zone.id in used]
     for path, thing in inside:
-        if getattr(thing, "shape", "") != "model" or not is_open(thing.model):
+        if thing.modelled is None or not is_open(thing.modelled[0]):
             continue
         if path.startswith("/forces"):
             why = "Some edges belong to one face only, so it stops particles on both sides."

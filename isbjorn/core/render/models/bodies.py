@@ -11,7 +11,8 @@ import numpy as np
 from isbjorn.core.appearance.looks import number_now
 from isbjorn.core.appearance.particles import Particles, births_of
 from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
-from isbjorn.core.document import Emitter, Round
+from isbjorn.core.document import Emitter
+from isbjorn.core.document.bodies import STAND_IN
 from isbjorn.core.document.materials import Material
 from isbjorn.core.document.models import ModelBody
 from isbjorn.core.evaluate.gradients import hex_to_linear
@@ -61,7 +62,7 @@ class ModelPages(Drawn):
 
     def __init__(self, body: ModelBody, bodies: Bodies) -> None:
         self.body, self.bodies, self.tinted = body, bodies, True
-        self.keys = [("mask", Round(), 0, bodies.side)]
+        self.keys = [("mask", STAND_IN, 0, bodies.side)]
 
 
 def has_models(emitter: Emitter) -> bool:

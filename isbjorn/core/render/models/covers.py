@@ -18,7 +18,7 @@ from numba import f4, f8, i4, i8, prange, u1, void
 from isbjorn.core.arrays import Bytes, Doubles, Floats, Ints, Longs
 from isbjorn.core.document import Emitter, Matte, Shot
 from isbjorn.core.document.materials import Material
-from isbjorn.core.document.models import ModelShape
+from isbjorn.core.document.solids import Solid
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.evaluate.mesh_trees import in_leaves
 from isbjorn.core.jit import inline_kernel, njit
@@ -85,10 +85,9 @@ def _tints(mattes: list[Matte]) -> Doubles:
 
 def looked_at(shot: Shot) -> list[Any]:
     """What has the form of a model and is not seen in the picture, but in a free look: mattes, surfaces, zones and sources."""
-    forms: list[Any] = [*(force for force in shot.forces if force.on), *shot.zones]
     mattes = [m for m in shot.mattes if m.on and m.kind == "model" and not m.visible]
-    shaped = [thing for thing in forms if getattr(thing, "shape", "") == "model"]
-    return [*mattes, *shaped, *(e for e in shot.emitters if e.on and isinstance(e.shape, ModelShape))]
+    shaped = [thing for thing in (*(f for f in shot.forces if f.on), *shot.zones) if thing.modelled is not None]
+    return [*mattes, *shaped, *(e for e in shot.emitters if e.on and isinstance(e.shape, Solid))]
 
 
 def _moments(mattes: list[Matte], context: RenderContext) -> list[RenderContext]:

@@ -9,7 +9,7 @@ import numpy as np
 
 from isbjorn.core.appearance.particles import Particles, births_of
 from isbjorn.core.arrays import Doubles, Longs
-from isbjorn.core.document.models import ModelBody
+from isbjorn.core.document.solids import Solid
 from isbjorn.core.evaluate.meshes import Mesh, mesh_of
 from isbjorn.core.evaluate.solids import card, mesh_of_solid
 from isbjorn.core.render.atlas import Bodies
@@ -30,7 +30,7 @@ class Poses:
 def prototypes(emitter: Any) -> list[Mesh]:
     """The meshes of an emitter's bodies, in their order; a flat one is a card."""
     return [
-        mesh_of_solid(body) if isinstance(body, ModelBody) else mesh_of(*card(1, 1), 0)
+        mesh_of_solid(body) if isinstance(body, Solid) else mesh_of(*card(1, 1), 0)
         for body in (emitter.body, *emitter.mixed)
     ]
 

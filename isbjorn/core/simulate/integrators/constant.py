@@ -6,7 +6,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Floats
-from isbjorn.core.document import Drag, Emitter, Gravity, Number, Shot
+from isbjorn.core.document import Emitter, Shot
 from isbjorn.core.emit.newborn import BirthSource
 from isbjorn.core.evaluate.placed_models import ModelRows
 from isbjorn.core.evaluate.readings import Readings
@@ -19,10 +19,6 @@ from isbjorn.core.simulate.state_layout import ROWS
 _SEEN = 7
 
 
-def _plain(number: Number) -> bool:
-    return not number.timed and number.over_life is None
-
-
 def is_steady(shot: Shot, emitter: Emitter, readings: Readings) -> bool:
     """Whether only constant gravity and linear drag act on an emitter's particles, without interactions; or they are recorded."""
     if emitter.recording is not None:
@@ -30,18 +26,13 @@ def is_steady(shot: Shot, emitter: Emitter, readings: Readings) -> bool:
     if emitter.strand is not None:
         return False
     for force in shot.reaching(emitter):
-        if isinstance(force, Gravity):
-            calm = _plain(force.strength) and not force.direction.timed and not force.tilt.timed
-        elif isinstance(force, Drag):
-            calm = _plain(force.strength) and force.law == "linear"
-        else:
-            calm = force.stage == "look"
+        calm = bool(force.closed_form) or force.stage == "look"
         framed = force.frame == "shot" or readings.still(emitter)
         if not calm or (force.zone is not None and force.stage == "motion") or not framed or not readings.still(force):
             return False
     e = emitter
-    # Mass divides no gravity.
-    dragged = any(isinstance(force, Drag) for force in shot.reaching(emitter))
+    # An acceleration is the same for any mass.
+    dragged = any(force.closed_form == "resistance" for force in shot.reaching(emitter))
     heavy = dragged and (e.mass.value != 1 or e.mass.spread > 0 or e.mass.timed)
     limited = e.speed_limit.value > 0 or e.speed_limit.timed
     along = e.stays == "along" and not readings.still(e)

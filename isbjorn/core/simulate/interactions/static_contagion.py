@@ -15,7 +15,7 @@ import numpy as np
 from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
-from isbjorn.core.document import Drag, Shot
+from isbjorn.core.document import Shot
 from isbjorn.core.document.interactions import Contagion
 from isbjorn.core.document.references import numbers_of
 from isbjorn.core.errors import Stale
@@ -54,7 +54,7 @@ def _rests(shot: Shot, track: Track) -> bool:
         and e.lifespan.value == 0
         and not e.lifespan.timed
         and not any(n.value or n.spread or n.timed for n in moved)
-        and all(isinstance(f, Drag) for f in reaching if f.stage == "motion")
+        and not any(f.starts for f in reaching if f.stage == "motion")
     )
 
 
