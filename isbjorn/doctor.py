@@ -7,6 +7,8 @@ import sys
 from collections.abc import Iterator
 from pathlib import Path
 
+from isbjorn.core.caching import cache_reports
+from isbjorn.core.runtime.memory import budget_bytes
 from isbjorn.core.warm_up import warm
 
 
@@ -37,3 +39,12 @@ def examine() -> Iterator[tuple[str, bool, str]]:
     free = shutil.disk_usage(Path.home()).free / 2**30
     yield "Disk", free > 1, f"{free:.0f} GiB free at home"
     yield "Kernels", True, f"ready in {warm():.1f} s"
+    yield "Caches", True, f"{budget_bytes() >> 20} MB in all (ISBJORN_MEMORY_MB)"
+    for one in cache_reports():
+        if one.limit_bytes is not None:
+            used = f"{one.entries} entries, {one.bytes / 2**20:.1f} of {one.limit_bytes / 2**20:.0f} MB"
+            yield (
+                f"Cache: {one.what}",
+                True,
+                f"{used}, {one.hits} hits, {one.misses} misses; depends on {one.depends_on}",
+            )

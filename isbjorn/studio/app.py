@@ -20,6 +20,7 @@ from pydantic import BaseModel
 from starlette.exceptions import HTTPException
 
 from isbjorn import __version__
+from isbjorn.core.caching import CacheReport, cache_reports
 from isbjorn.core.errors import IsbjornError, Stale, missing_package
 from isbjorn.core.runtime.memory import budget_bytes
 from isbjorn.studio import (
@@ -52,11 +53,13 @@ from isbjorn.studio.store import Damaged, Missing
 
 
 class Health(BaseModel):
-    """Answers when the studio is ready. damage: what is wrong with the store, and what to do; empty if nothing is known."""
+    """Answers when the studio is ready. damage: what is wrong with the store, and what to do; empty if nothing is known. caches:
+    those of the studio's own process."""
 
     ready: bool
     version: str
     damage: str = ""
+    caches: list[CacheReport] = []
 
 
 _STATUS: tuple[tuple[type[IsbjornError], int], ...] = ((Missing, 404), (Busy, 503), (Damaged, 409))
@@ -196,7 +199,7 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
     @app.get("/api/health", tags=["health"])
     def health() -> Health:
         """Whether the studio is ready."""
-        return Health(ready=True, version=__version__, damage=studio.damage or "")
+        return Health(ready=True, version=__version__, damage=studio.damage or "", caches=cache_reports())
 
     for part in (
         preparation,

@@ -8,7 +8,7 @@ import os
 import re
 import shutil
 import threading
-from collections import OrderedDict, defaultdict
+from collections import defaultdict
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
@@ -20,6 +20,7 @@ from fastapi import Query, Request
 from fastapi.concurrency import run_in_threadpool
 from sqlmodel import select
 
+from isbjorn.core.caching import RecentCache
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.evaluate.external_files import forget_finder
@@ -115,18 +116,13 @@ class Studio:
         self._reads = 0
         self._listeners: dict[int, list[Callable[[], object]]] = defaultdict(list)
         self._stamps: dict[int, int] = defaultdict(int)
-        self._guided: OrderedDict[int, Memory] = OrderedDict()
-        self._stood: OrderedDict[int, tuple[int, int, Shot]] = OrderedDict()
+        self._guided: RecentCache[int, Memory] = RecentCache(_GUIDED_KEPT)
+        self._stood: RecentCache[int, tuple[int, int, Shot]] = RecentCache(_GUIDED_KEPT)
         self._lock = threading.Lock()
 
     def guided(self, shot_id: int) -> Memory:
         """What is known of the guides of a shot; of some shots."""
-        with self._lock:
-            memory = self._guided.setdefault(shot_id, Memory())
-            self._guided.move_to_end(shot_id)
-            while len(self._guided) > _GUIDED_KEPT:
-                self._guided.popitem(last=False)
-            return memory
+        return self._guided.get(shot_id, Memory)
 
     def listen(self, shot_id: int, heard: Callable[[], object]) -> Callable[[], None]:
         """Subscribe to the edits of a shot; call the result to unsubscribe."""
@@ -146,10 +142,7 @@ class Studio:
             stamp = self._stamps[shot_id]
         standing = self.store.standing(shot_id)
         with self._lock:
-            self._stood[shot_id] = (stamp, standing.row.head, standing.shot)
-            self._stood.move_to_end(shot_id)
-            while len(self._stood) > _GUIDED_KEPT:
-                self._stood.popitem(last=False)
+            self._stood.put(shot_id, (stamp, standing.row.head, standing.shot))
             heard = list(self._listeners[shot_id])
         for notify in heard:
             notify()
@@ -159,7 +152,7 @@ class Studio:
         """A number that grows with every edit of a shot, also with those that are merged into one revision; the revision, and the
         current document."""
         with self._lock:
-            stamp, known = self._stamps[shot_id], self._stood.get(shot_id)
+            stamp, known = self._stamps[shot_id], self._stood.peek(shot_id)
         if known is not None and known[0] == stamp:
             return known
         standing = self.store.standing(shot_id)

@@ -12,7 +12,7 @@ import math
 import socket
 import threading
 import time
-from collections import OrderedDict, deque
+from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
@@ -92,7 +92,7 @@ class Inbox:
     def __init__(self, host: str = HOST, port: int = 0, clock: Callable[[], float] = time.monotonic) -> None:
         self.host, self.port, self.bad, self.dropped, self.restarted = host, 0, 0, 0, 0
         self.clock = clock
-        self.latest: OrderedDict[str, InputState] = OrderedDict()
+        self.latest: dict[str, InputState] = {}
         self._logs: list[Log] = []
         self._heard: list[Callable[[str, float, float], object]] = []
         # When packets were read recently: of known addresses, and of others.
@@ -205,9 +205,9 @@ class Inbox:
             return
         number = min(1e6, max(-1e6, float(value)))
         with self._lock:
-            before = self.latest.get(address)
+            # The last one of a dict is the latest.
+            before = self.latest.pop(address, None)
             self.latest[address] = InputState(number, now, before.count + 1 if before else 1)
-            self.latest.move_to_end(address)
             if len(self.latest) > _MOST_ADDRESSES:
                 # Those that were heard once go first: a flood of strangers does not push out what is followed.
                 once = next((name for name, one in self.latest.items() if one.count == 1 and name != address), None)

@@ -11,7 +11,6 @@ import itertools
 import os
 import threading
 import time
-from collections import OrderedDict
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
@@ -19,6 +18,7 @@ from pathlib import Path
 from typing import Any
 from weakref import finalize
 
+from isbjorn.core.caching import RecentCache
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import Stale
 from isbjorn.core.runtime.memory import budget_bytes
@@ -79,7 +79,7 @@ class FrameWorkers:
         self._lock = threading.Lock()
         # Frames in parallel; and one at a time, by a worker that remembers its last picture.
         self._pools: dict[bool, ProcessPoolExecutor] = {}
-        self._packed: OrderedDict[str, Pieces] = OrderedDict()
+        self._packed: RecentCache[str, Pieces] = RecentCache(_SHOTS_KEPT)
         self._plates_seen, self._closed = 0, False
 
     def ticket(self) -> Ticket:
@@ -105,14 +105,7 @@ class FrameWorkers:
 
         following: by the one process that draws pictures of edits that follow each other, and knows those before.
         """
-        with self._lock:
-            packed = self._packed.get(digest)
-        if packed is None:
-            packed = pieces_of(shot)
-            with self._lock:
-                self._packed[digest] = packed
-                while len(self._packed) > _SHOTS_KEPT:
-                    self._packed.popitem(last=False)
+        packed = self._packed.get(digest, lambda: pieces_of(shot))
         drawn = self._submit(following, _draw, packed, digest, wish, ticket.mark, self._plates_seen)
         drawn.add_done_callback(ticket.outlast)
         return drawn
@@ -165,16 +158,11 @@ class _FrameWorker:
         self.plates = StudioPlates(store, shared=True)
         # Pictures are stored by the caller.
         self.preview = Preview(self.plates, limit_bytes=0, shared_caches=SharedCaches.within(store.cache_folder))
-        self.shots: OrderedDict[str, Shot] = OrderedDict()
+        self.shots: RecentCache[str, Shot] = RecentCache(_SHOTS_KEPT)
         self.taker = ShotDecoder()
 
     def shot(self, packed: Pieces, digest: str) -> Shot:
-        if digest not in self.shots:
-            self.shots[digest] = self.taker(packed)
-            while len(self.shots) > _SHOTS_KEPT:
-                self.shots.popitem(last=False)
-        self.shots.move_to_end(digest)
-        return self.shots[digest]
+        return self.shots.get(digest, lambda: self.taker(packed))
 
 
 # One in each process, and none in the studio.

@@ -7,7 +7,6 @@ import hashlib
 import math
 import threading
 import time
-from collections import OrderedDict
 from collections.abc import Callable, Hashable
 from dataclasses import dataclass, replace
 from typing import Any, Literal
@@ -20,6 +19,7 @@ import simplejpeg
 from pydantic import BaseModel, Field
 
 from isbjorn.core.arrays import Floats
+from isbjorn.core.caching import CacheName, RecentCache
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.frame import Layers, Rough, Solver, draw_depth, draw_particles, ground, shades_over_ground
@@ -58,6 +58,9 @@ _STRIP_S, _MOST_ROWS = 20.0, 65_000
 _HELD_S, _LONGEST_HELD_S = 0.5, 60.0
 # One body, two, four … up to 256 over each other.
 _DEEPEST = 8
+_PICTURES_NAME = CacheName(
+    "pictures", "Encoded frames", "everything that is seen of the shot, the frame, and how it is shown"
+)
 _DEPTH_SHADES = np.array(
     [[16, 18, 20], [24, 66, 84], [44, 132, 140], [150, 196, 128], [250, 226, 120], [255, 255, 255]]
 )
@@ -154,16 +157,12 @@ class _Lane:
         self.lock = threading.Lock()
         self.scratch: Floats | None = None
         self.solver: Solver | None = None
-        self._known: OrderedDict[tuple[int, Rough], LayerCache] = OrderedDict()
+        self._known: RecentCache[tuple[int, Rough], LayerCache] = RecentCache(_SIZES_KNOWN)
 
     def known(self, width: int, rough: Rough) -> LayerCache:
         """What is known of the last picture so wide: a hand that moves something sees coarse ones, and one in full at its end."""
-        sort = width, rough
-        known = self._known.setdefault(sort, LayerCache(limit_bytes=share_of("layers") // LOOKERS // _SIZES_KNOWN))
-        self._known.move_to_end(sort)
-        while len(self._known) > _SIZES_KNOWN:
-            self._known.popitem(last=False)
-        return known
+        limit = share_of("layers") // LOOKERS // _SIZES_KNOWN
+        return self._known.get((width, rough), lambda: LayerCache(limit_bytes=limit))
 
     def forget(self) -> None:
         """Forget what is known of pictures."""
@@ -203,13 +202,18 @@ class Preview:
         self.plates = plates
         self.limit_bytes = share_of("pictures") if limit_bytes is None else limit_bytes
         self.states = StateCache(shared_caches=shared_caches)
-        self._pictures: OrderedDict[tuple[str, Wish], ShownPicture] = OrderedDict()
-        self._bytes = 0
-        self._solvers: OrderedDict[str, Solver] = OrderedDict()
+        self._pictures: RecentCache[tuple[str, Wish], ShownPicture] = RecentCache(
+            limit_bytes=self.limit_bytes,
+            least=0,
+            size=lambda shown: len(shown.jpeg),
+            evicted=self._gone,
+            name=_PICTURES_NAME,
+        )
+        self._solvers: RecentCache[str, Solver] = RecentCache(_SOLVERS_KEPT)
         # Keys of cached frames, by view and quality.
         self._frames: dict[tuple[str, Hashable], set[int]] = {}
         self._lock = threading.Lock()
-        self._lanes: OrderedDict[Hashable, _Lane] = OrderedDict()
+        self._lanes: RecentCache[Hashable, _Lane] = RecentCache(_LANES_KEPT)
         # Of each of these, one at a time; of the Lookout, one for each shot. They are no lanes: a page's last picture would be
         # forgotten for them.
         self._turns = {name: threading.Lock() for name in ("inspect", "portrait", "strip")}
@@ -218,25 +222,17 @@ class Preview:
 
     def running(self, lane: Hashable) -> Running | None:
         """Progress of the simulation for which a lane waits, or None."""
-        with self._lock:
-            own = self._lanes.get(lane)
+        own = self._lanes.peek(lane)
         return None if own is None or own.solver is None else own.solver.running
 
     def known(self, digest: str, wish: Wish) -> ShownPicture | None:
         """A frame that is already computed."""
-        with self._lock:
-            # One that is played may be seen as a still: it is the finer of the two.
-            for same in (replace(wish, moving=False), wish):
-                found = self._pictures.get((digest, same))
-                if found is not None:
-                    self._pictures.move_to_end((digest, same))
-                    return found
-            return None
+        # One that is played may be seen as a still: it is the finer of the two.
+        return self._pictures.peek((digest, replace(wish, moving=False))) or self._pictures.peek((digest, wish))
 
     def full(self) -> bool:
         """Whether more frames would push out others."""
-        with self._lock:
-            return self._bytes > 0.9 * self.limit_bytes
+        return self._pictures.bytes > 0.9 * self.limit_bytes
 
     def frames(self, digest: str, wish: Wish) -> set[int]:
         """Which frames are computed at the wish's size and view."""
@@ -256,11 +252,8 @@ class Preview:
 
     def _lane(self, name: Hashable) -> _Lane:
         with self._lock:
-            lane = self._lanes.setdefault(name, _Lane())
-            self._lanes.move_to_end(name)
-            while len(self._lanes) > _LANES_KEPT:
-                self._lanes.popitem(last=False)
-            for old in list(self._lanes.values())[:-LOOKERS]:
+            lane = self._lanes.get(name, _Lane)
+            for old in self._lanes.values()[:-LOOKERS]:
                 old.forget()
             return lane
 
@@ -326,25 +319,12 @@ class Preview:
 
     def _solver(self, shot: Shot, digest: str, before: Solver | None = None) -> Solver:
         """The solver of a shot. before: of the shot before an edit."""
-        with self._lock:
-            if digest in self._solvers:
-                self._solvers.move_to_end(digest)
-                return self._solvers[digest]
-        # Made without the lock, because it may take a while.
-        made = Solver(shot, self.states, self.plates, before)
-        with self._lock:
-            if digest not in self._solvers:
-                self._solvers[digest] = made
-                while len(self._solvers) > _SOLVERS_KEPT:
-                    self._solvers.popitem(last=False)
-            self._solvers.move_to_end(digest)
-            return self._solvers[digest]
+        return self._solvers.get(digest, lambda: Solver(shot, self.states, self.plates, before))
 
     def _held(self, shot: Shot, digest: str) -> Solver:
         """The solver of a shot whose interacting emitters are shown in another document's state; raises Stale if that is no longer
         cached."""
-        with self._lock:
-            before = self._solvers.get(digest)
+        before = self._solvers.peek(digest)
         if before is None:
             raise Stale
         return Solver(shot, self.states, self.plates, before, held=True)
@@ -352,17 +332,16 @@ class Preview:
     def keep(self, digest: str, wish: Wish, shown: ShownPicture) -> None:
         """Keep a frame, drawn here or elsewhere; the least used go when there are too many."""
         with self._lock:
-            before = self._pictures.pop((digest, wish), None)
-            self._bytes += len(shown.jpeg) - (0 if before is None else len(before.jpeg))
-            self._pictures[digest, wish] = shown
             self._frames.setdefault((digest, _looks(wish)), set()).add(wish.frame)
-            while self._bytes > self.limit_bytes:
-                (old_digest, old), gone = self._pictures.popitem(last=False)
-                self._bytes -= len(gone.jpeg)
-                at = (old_digest, _looks(old))
-                self._frames.get(at, set()).discard(old.frame)
-                if not self._frames.get(at, True):
-                    del self._frames[at]
+            self._pictures.put((digest, wish), shown)
+
+    def _gone(self, key: tuple[str, Wish], _: object) -> None:
+        """Forget the frame of a picture that was evicted."""
+        digest, wish = key
+        at = digest, _looks(wish)
+        self._frames.get(at, set()).discard(wish.frame)
+        if not self._frames.get(at, True):
+            del self._frames[at]
 
     def watched(self, shot: Shot, frame: int) -> list[Note]:
         """What the Lookout says of a shot at a frame."""

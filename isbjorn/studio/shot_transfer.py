@@ -8,7 +8,7 @@ import itertools
 import pickle
 from typing import Any, NamedTuple
 
-from isbjorn.core.caching import thread_safe_cache
+from isbjorn.core.caching import RecentCache
 from isbjorn.core.document import Shot
 from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.references import LISTS
@@ -35,7 +35,7 @@ def _piece(thing: Any) -> ShotPiece:
     return ShotPiece(next(_serials), pickle.dumps(thing, pickle.HIGHEST_PROTOCOL))
 
 
-_pieces: IdentityCache[ShotPiece] = IdentityCache(_piece, _KEPT)
+_pieces: IdentityCache[ShotPiece] = IdentityCache(_piece, _KEPT, what="Packed things")
 
 
 def pieces_of(shot: Shot) -> Pieces:
@@ -49,7 +49,7 @@ class ShotDecoder:
     """What one receiver of shots knows of earlier ones; all come from one process."""
 
     def __init__(self) -> None:
-        self._known: dict[int, Any] = {}
+        self._known: RecentCache[int, Any] = RecentCache(_KEPT)
 
     def __call__(self, pieces: Pieces) -> Shot:
         """The shot that was handed over."""
@@ -58,8 +58,8 @@ class ShotDecoder:
         return rest.model_copy(update=cast)
 
     def _thing(self, piece: ShotPiece) -> Any:
-        thing = self._known.get(piece.serial)
+        thing = self._known.peek(piece.serial)
         if thing is None:
             thing = pickle.loads(piece.content)
-            thread_safe_cache(self._known, piece.serial, thing, _KEPT)
+            self._known.put(piece.serial, thing)
         return thing

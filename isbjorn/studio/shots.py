@@ -42,7 +42,7 @@ _THUMB_FRAMES, _THUMB_WIDTH = 20, 320
 _LARGEST_DOCUMENT = 8 << 20
 # Guides that an edit did not touch are the same objects. A page has none from an earlier studio process.
 _marks = itertools.count(secrets.randbits(48))
-_mark_of: IdentityCache[int] = IdentityCache(lambda _: next(_marks), kept=64)
+_mark_of: IdentityCache[int] = IdentityCache(lambda _: next(_marks), kept=64, what="Marks of documents")
 
 
 class ShotState(BaseModel):

@@ -11,7 +11,7 @@ import json
 import os
 import threading
 import time
-from collections import OrderedDict, deque
+from collections import deque
 from collections.abc import Callable
 from contextlib import suppress
 from typing import Any, Literal
@@ -20,6 +20,7 @@ from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field
 
+from isbjorn.core.caching import RecentCache
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.runtime.memory import budget_bytes
 from isbjorn.core.runtime.parallel import worker_context
@@ -74,7 +75,7 @@ class ShowHandle:
     ) -> None:
         self.studio, self.shot_id, self._send = studio, shot_id, send
         self.latencies_s: deque[float] = deque(maxlen=_LATENCIES)
-        self._pictures: OrderedDict[int, list[float]] = OrderedDict()
+        self._pictures: RecentCache[int, list[float]] = RecentCache(_PICTURES_KNOWN)
         self._serial = 0
         self._waiting: deque[tuple[str, float, float]] = deque(maxlen=_WAITING)
         self._ended, self._wake, self._is_edited = False, threading.Event(), False
@@ -133,9 +134,7 @@ class ShowHandle:
                 return
             if kind == "picture":
                 self._serial += 1
-                self._pictures[self._serial] = what.arrived
-                while len(self._pictures) > _PICTURES_KNOWN:
-                    self._pictures.popitem(last=False)
+                self._pictures.put(self._serial, what.arrived)
                 self.studio.outbox.send(self.shot_id, int(what.frame), what.figures)
                 self._send("picture", (self._header(what), what.jpeg))
             else:
@@ -157,7 +156,7 @@ class ShowHandle:
     def shown(self, serial: int) -> None:
         """The page has shown a picture."""
         now = time.monotonic()
-        self.latencies_s.extend(now - at for at in self._pictures.pop(serial, []))
+        self.latencies_s.extend(now - at for at in self._pictures.pop(serial) or [])
         self.say("shown")
 
     def end(self) -> None:

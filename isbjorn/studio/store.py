@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import functools
 import shutil
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, NamedTuple, TypeVar
 
@@ -14,7 +14,7 @@ from sqlalchemy import event
 from sqlalchemy.exc import DatabaseError
 from sqlmodel import Session, col, create_engine, delete, func, select
 
-from isbjorn.core.caching import thread_safe_cache
+from isbjorn.core.caching import CacheName, RecentCache
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import salvaged
 from isbjorn.core.errors import IsbjornError, reason_of
@@ -28,25 +28,37 @@ _MIGRATIONS = Path(__file__).parent / "migrations"
 T = TypeVar("T")
 
 
-@functools.lru_cache(maxsize=32)
-def _parsed(text: str, shot_id: int) -> tuple[Shot, tuple[str, ...]]:
-    """A stored document, and the problems found in it. Documents are immutable, so callers may share one."""
-    edited = _EDITED.get(text)
-    if edited is not None:
-        return edited, ()
-    shot, problems = salvaged(text, f"shot {shot_id}")
-    return shot, tuple(problems)
+@dataclass(frozen=True)
+class _Document:
+    """A stored document, the problems found in it, and about how many bytes it takes."""
+
+    shot: Shot
+    problems: tuple[str, ...]
+    nbytes: int
 
 
-# Documents that were written recently, by their texts: the next reader need not validate them again.
-_EDITED: dict[str, Shot] = {}
-_EDITED_KEPT = 4
+# A document takes about this many bytes for each of its text's.
+_BYTES_PER_CHARACTER = 6
+_KNOWN: RecentCache[str, _Document] = RecentCache(
+    32, 96 << 20, name=CacheName("documents", "Documents of shots", "the text in the store")
+)
+
+
+def _known(text: str, shot: Shot, problems: Sequence[str]) -> _Document:
+    found = _Document(shot, tuple(problems), _BYTES_PER_CHARACTER * len(text))
+    _KNOWN.put(text, found)
+    return found
+
+
+def _parsed(text: str, shot_id: int) -> _Document:
+    """A stored document. Documents are immutable, so callers may share one."""
+    return _KNOWN.peek(text) or _known(text, *salvaged(text, f"shot {shot_id}"))
 
 
 def _written(shot: Shot) -> str:
-    """A document's text, as it is written."""
+    """A document's text, as it is written: the next reader need not validate it again."""
     text = shot.model_dump_json()
-    thread_safe_cache(_EDITED, text, shot, _EDITED_KEPT)
+    _known(text, shot, ())
     return text
 
 
@@ -288,15 +300,19 @@ class Store:
     def _read(self, session: Session, row: ShotRow, here: Revision | None = None) -> tuple[Shot, tuple[str, ...]]:
         shot_id = row.id or 0
         try:
-            return _parsed((here or self._revision(session, row, row.head)).document, shot_id)
+            found = _parsed((here or self._revision(session, row, row.head)).document, shot_id)
+            return found.shot, found.problems
         except IsbjornError as error:
             earlier = select(Revision).where(Revision.shot_id == shot_id, Revision.number < row.head)
             for old in session.exec(earlier.order_by(col(Revision.number).desc()).limit(20)):
                 try:
-                    shot, problems = _parsed(old.document, shot_id)
+                    found = _parsed(old.document, shot_id)
                 except IsbjornError:
                     continue
-                return shot, (f"revision {row.head} cannot be read; this is revision {old.number}.", *problems)
+                return found.shot, (
+                    f"revision {row.head} cannot be read; this is revision {old.number}.",
+                    *found.problems,
+                )
             raise IsbjornError(
                 f"the shot's document is damaged ({error.what})",
                 f"shot {shot_id}",
@@ -371,7 +387,7 @@ class Store:
 
     def version_document(self, row: VersionRow) -> Shot:
         """The document that a version keeps."""
-        return _parsed(row.document, row.shot_id)[0]
+        return _parsed(row.document, row.shot_id).shot
 
     def keep_version(self, shot_id: int, name: str, shot: Shot) -> VersionRow:
         with self.session(write=True) as session:

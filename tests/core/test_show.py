@@ -14,6 +14,7 @@ from unittest import mock
 import numpy as np
 
 from isbjorn.core.appearance.particles import Particles
+from isbjorn.core.caching import bytes_of
 from isbjorn.core.document import Shot, Take
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.document.scene_edits import taken_out
@@ -22,7 +23,6 @@ from isbjorn.core.evaluate.performed import Performance, read_take
 from isbjorn.core.evaluate.placed_models import ModelRows
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.frame import Solver
-from isbjorn.core.runtime.memory import bytes_of
 from isbjorn.core.show import Show
 from isbjorn.core.simulate.forces.force_layout import ForceSetting
 from isbjorn.core.simulate.forces.turbulence import turned

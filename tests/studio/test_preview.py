@@ -82,7 +82,7 @@ class Previews(unittest.TestCase):
             small.draw(self.shot, self.digest, Wish(frame, 128))
         kept = sum(len(p.jpeg) for p in small._pictures.values())
         self.assertLessEqual(kept, 60_000)
-        self.assertEqual(kept, small._bytes)
+        self.assertEqual(kept, small._pictures.bytes)
         ((first, last),) = small.computed(self.digest, Wish(0, 128))
         self.assertEqual((last, last - first + 1), (59, len(small._pictures)))
         self.assertTrue(small.full())
@@ -116,14 +116,19 @@ class Previews(unittest.TestCase):
             thread.join()
         self.assertEqual(wrong, [])
 
+    def known_pictures(self) -> object:
+        lane = self.preview._lanes.peek("page")
+        assert lane is not None
+        return lane.known(128, 0)
+
     def test_notes_and_portraits_leave_the_last_picture_of_a_page(self) -> None:
         self.preview.draw(self.shot, self.digest, Wish(10, 128), lane="page")
-        known = self.preview._lanes["page"].known(128, 0)
+        known = self.known_pictures()
         for seed in (1, 2, 3):
             self.preview.watched(self.shot.model_copy(update={"seed": seed}), 10)
         self.preview.portrait(self.shot, 0, 10, 3, 32)
         self.preview.inspected(self.shot, 10)
-        self.assertIs(self.preview._lanes["page"].known(128, 0), known)
+        self.assertIs(self.known_pictures(), known)
 
     def test_a_strip_shows_the_shot_even_without_its_plate(self) -> None:
         strip = simplejpeg.decode_jpeg(self.preview.strip(self.shot, 5, 64))

@@ -13,7 +13,7 @@ import numpy.typing as npt
 from isbjorn.core.appearance.deform import is_deformed, moment_of, seen_through
 from isbjorn.core.appearance.looks import Looks, dress, shape_of
 from isbjorn.core.arrays import Floats
-from isbjorn.core.caching import thread_safe_cache
+from isbjorn.core.caching import RecentCache
 from isbjorn.core.document import Shot
 from isbjorn.core.document.diff import changes_between
 from isbjorn.core.document.effective_shot import effective_shot
@@ -115,9 +115,11 @@ class ParticleSolver:
         )
         self.cache = cache if cache is not None else StateCache()
         # By the place in the cast, the moment, and of one in how many of its births.
-        self._recent: dict[tuple[int, Fraction, int], State] = {}
+        self._recent: RecentCache[tuple[int, Fraction, int], State] = RecentCache(_LATELY)
         self._thinned: dict[tuple[int, int], Track] = {}
-        self._seen_recent: dict[tuple[int, Fraction], tuple[State, tuple[State, Floats | float]]] = {}
+        self._seen_recent: RecentCache[tuple[int, Fraction], tuple[State, tuple[State, Floats | float]]] = RecentCache(
+            _LATELY
+        )
         self._shares = shares_of(shot, self.readings)
         self.tracks: dict[int, Track] = {}
         self._displaced: dict[int, Displaced] = {}
@@ -162,7 +164,9 @@ class ParticleSolver:
         self.tracks[number] = before.tracks[number]
         if number in before._displaced:
             self._displaced[number] = before._displaced[number]
-        self._recent |= {key: state for key, state in list(before._recent.items()) if key[0] == number}
+        for key in before._recent:
+            if key[0] == number and (state := before._recent.peek(key)) is not None:
+                self._recent.put(key, state)
 
     def _groups(self) -> list[InteractionGroup]:
         """The interaction group of every track that has one."""
@@ -209,11 +213,11 @@ class ParticleSolver:
         if self.shot.loop and not (seconds < 0 and self._crosses(track)):
             rounds = math.floor(seconds / self.shot.length_s)
             seconds -= rounds * self.shot.length_s
-        state = self._recent.get((number, seconds, every))
+        state = self._recent.peek((number, seconds, every))
         if state is None:
             state = track.at(seconds, stale)
             if state.nbytes <= _LATELY_BYTES // _LATELY:
-                thread_safe_cache(self._recent, (number, seconds, every), state, _LATELY)
+                self._recent.put((number, seconds, every), state)
         return state, self._ids(number, state, rounds), float(seconds)
 
     def _flies_alone(self, track: Track) -> bool:
@@ -254,7 +258,7 @@ class ParticleSolver:
         if state.count == 0 or (displaced is None and not deformed):
             return state, 1.0
         # The moments of a shutter are asked for by places and by looks.
-        known = self._seen_recent.get((number, seconds))
+        known = self._seen_recent.peek((number, seconds))
         if known is not None and known[0] is state:
             return known[1]
         seen: State = state
@@ -265,7 +269,7 @@ class ParticleSolver:
         if deformed:
             seen = seen_through(emitter, moment_of(readings, t), seen)
         if state.nbytes <= _LATELY_BYTES // _LATELY:
-            thread_safe_cache(self._seen_recent, (number, seconds), (state, (seen, grown)), _LATELY)
+            self._seen_recent.put((number, seconds), (state, (seen, grown)))
         return seen, grown
 
     def _inherited(self, track: Track, state: State, looks: Looks, t: float) -> Looks:

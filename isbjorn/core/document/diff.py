@@ -57,7 +57,8 @@ named_by: IdentityCache[tuple[frozenset[str], frozenset[str]]] = IdentityCache(
     lambda thing: (
         frozenset(r.id for r in references_of(thing) if not (r.to.dotted and "." in r.target)),
         frozenset(r.id for r in references_of(thing) if r.to.dotted and "." in r.target),
-    )
+    ),
+    what="Names in parts",
 )
 
 

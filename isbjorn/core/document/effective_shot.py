@@ -52,8 +52,8 @@ def _part(part: Part) -> Part:
     return part.model_copy(update=update) if update else part
 
 
-_known: IdentityCache[Part] = IdentityCache(_part)
-_shots: IdentityCache[Part] = IdentityCache(_part, kept=64)
+_known: IdentityCache[Part] = IdentityCache(_part, what="Effective parts")
+_shots: IdentityCache[Part] = IdentityCache(_part, kept=64, what="Effective shots")
 
 
 def effective_shot(shot: Shot) -> Shot:

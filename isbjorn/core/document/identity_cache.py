@@ -5,23 +5,27 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, Generic, TypeVar
 
-from isbjorn.core.caching import thread_safe_cache
+from isbjorn.core.caching import CacheName, RecentCache
 
 V = TypeVar("V")
 
 
 class IdentityCache(Generic[V]):
-    """Results that were computed from frozen objects, by object: an edit keeps what it does not change (see `changes_between`)."""
+    """Results that were computed from frozen objects, by object: an edit keeps what it does not change (see `changes_between`).
 
-    def __init__(self, make: Callable[[Any], V], kept: int = 1024) -> None:
-        self.make, self.kept = make, kept
-        self._known: dict[int, tuple[Any, V]] = {}
+    what: how the registry lists it.
+    """
+
+    def __init__(self, make: Callable[[Any], V], kept: int = 1024, what: str = "") -> None:
+        self.make = make
+        name = CacheName("documents", what, "an object of the document, by identity") if what else None
+        self._known: RecentCache[int, tuple[Any, V]] = RecentCache(kept, name=name)
 
     def __call__(self, thing: Any) -> V:
         """Of a thing, made once."""
-        known = self._known.get(id(thing))
+        known = self._known.peek(id(thing))
         if known is not None and known[0] is thing:
             return known[1]
         made = self.make(thing)
-        thread_safe_cache(self._known, id(thing), (thing, made), self.kept)
+        self._known.put(id(thing), (thing, made))
         return made

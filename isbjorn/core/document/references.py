@@ -105,8 +105,12 @@ def _references_in(part: Part, path: str) -> Iterator[Reference]:
                 yield from _references_in(one, f"{path}{name}.{n}.")
 
 
-_numbers: IdentityCache[tuple[tuple[str, Number], ...]] = IdentityCache(lambda part: tuple(_numbers_in(part, "")))
-_references: IdentityCache[tuple[Reference, ...]] = IdentityCache(lambda part: tuple(_references_in(part, "")))
+_numbers: IdentityCache[tuple[tuple[str, Number], ...]] = IdentityCache(
+    lambda part: tuple(_numbers_in(part, "")), what="Numbers of parts"
+)
+_references: IdentityCache[tuple[Reference, ...]] = IdentityCache(
+    lambda part: tuple(_references_in(part, "")), what="References of parts"
+)
 P = TypeVar("P", bound=Part)
 
 

@@ -55,7 +55,9 @@ def _poisson_arrivals(key: np.uint64, count: int) -> Doubles:
     return out
 
 
-_arrivals: Cache[Doubles] = Cache("arrivals", 0.7)
+_arrivals: Cache[Doubles] = Cache(
+    "arrivals", 0.7, what="Birth moments", depends_on="the emitter's births, and the range of births"
+)
 
 
 def _poisson(key: int, count: int) -> Doubles:

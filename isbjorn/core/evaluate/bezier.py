@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import functools
 import math
 
 import numpy as np
@@ -10,11 +9,12 @@ import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document.placed import PathPoint
+from isbjorn.core.runtime.memory import cached
 
 _PER_SEGMENT = 48
 
 
-@functools.lru_cache(maxsize=256)
+@cached("tables", "Polylines of paths", "the points")
 def flat(points: tuple[PathPoint, ...], closed: bool) -> Doubles:
     """A path as a polyline, float64 (n, 3) px; a closed one ends where it begins. Straight segments have no inner points."""
     ends = [*points, points[0]] if closed else list(points)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import functools
 from collections.abc import Sequence
 
 import numpy as np
@@ -11,6 +10,7 @@ import numpy.typing as npt
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document.curves import Curve, CurvePoint
 from isbjorn.core.document.values import Key
+from isbjorn.core.runtime.memory import cached
 
 TABLE = 1024
 # The ages at which curves are tabled.
@@ -92,7 +92,7 @@ def evaluate(curve: Curve, age01: npt.ArrayLike) -> Doubles:
     return along(curve.points, age01)
 
 
-@functools.lru_cache(maxsize=1024)
+@cached("tables", "Tables of curves", "the curve")
 def table(curve: Curve | None) -> Floats:
     """A curve as float32 (1024,) at even ages from 0 to 1, never below 0; all ones without a curve."""
     if curve is None:

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import functools
-
 import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document.curves import Gradient
 from isbjorn.core.evaluate.curves import TABLE
+from isbjorn.core.runtime.memory import cached
 
 _TO_LMS = np.array(
     [
@@ -80,7 +79,7 @@ def stops_dealt(gradient: Gradient, u: npt.ArrayLike) -> npt.NDArray[np.int64]:
     return np.minimum(np.searchsorted(ends, np.asarray(u, np.float64), side="right"), len(ends) - 1).astype(np.int64)
 
 
-@functools.lru_cache(maxsize=512)
+@cached("tables", "Tables of gradients", "the gradient")
 def table(gradient: Gradient) -> Floats:
     """A gradient as float32 (1024, 4): linear, not premultiplied red, green, blue in [0, 1], and opacity."""
     t = np.linspace(0, 1, TABLE)

@@ -239,7 +239,7 @@ def _beats(flux: Floats, tempo: float, onsets: Doubles) -> Doubles:
 
 # The reader of sound files: samples of one channel, `RATE` per second; raises IsbjornError.
 _DECODE = "isbjorn.core.media.sound:samples_of"
-_HEARD: Cache[Heard] = Cache("heard")
+_HEARD: Cache[Heard] = Cache("heard", what="Analyses of sounds", depends_on="the sound's digest, and how it is heard")
 
 
 def is_heard(digest: str) -> bool:
@@ -296,7 +296,9 @@ def _share(seconds: float) -> float:
     return 1.0 if seconds <= 0 else 1 - math.exp(-1 / (seconds * PER_S))
 
 
-_MEASURED: Cache[Doubles] = Cache("heard", 0.2)
+_MEASURED: Cache[Doubles] = Cache(
+    "heard", 0.2, what="Measures of sounds", depends_on="the sound's digest, and what is measured"
+)
 
 
 def measured(sound: Sound, hearing: Hearing) -> Doubles:

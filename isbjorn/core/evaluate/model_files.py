@@ -24,7 +24,9 @@ from isbjorn.core.runtime.memory import Cache
 # The most that a model may have.
 MOST_FACES = 500_000
 
-_models: Cache[Mesh] = Cache("models", 0.4)
+_models: Cache[Mesh] = Cache(
+    "models", 0.4, what="Models from files", depends_on="the file's digest, and the angle of its smooth edges"
+)
 
 
 @dataclass(frozen=True)

@@ -105,7 +105,7 @@ class Performance:
 
 
 _played: WeakValueDictionary[str, Performance] = WeakValueDictionary()
-_kept: Cache[Performance] = Cache("heard", 0.3)
+_kept: Cache[Performance] = Cache("heard", 0.3, what="Takes", depends_on="the take's digest")
 _lock = threading.Lock()
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import functools
 import itertools
 import math
 from collections.abc import Sequence
@@ -15,6 +14,7 @@ from isbjorn.core.document import Number
 from isbjorn.core.document.solids import Solid
 from isbjorn.core.evaluate.meshes import Mesh, mesh_of, welded
 from isbjorn.core.evaluate.model_files import model_of
+from isbjorn.core.runtime.memory import cached
 
 # Faces around a body of revolution, and along its profile.
 _AROUND, _ALONG = 32, 16
@@ -201,7 +201,7 @@ def card(width: float, height: float) -> tuple[Floats, Ints]:
     return points, _faces([(0, 1, 2, 3), (3, 2, 1, 0)])
 
 
-@functools.lru_cache(maxsize=64)
+@cached("models", "Built-in models", "the form and its measures")
 def solid(form: str, smooth_degrees: float, *measures: float) -> Mesh:
     """The mesh of a built-in form with its measures."""
     made: dict[str, Any] = {

@@ -51,7 +51,9 @@ def fan_of(emitter: Emitter, track: Track, view: Projection, t: float) -> Path2:
 
 
 # Flights by the motion that they show: an edit of looks, or of another emitter, finds them again.
-_FLOWN: Cache[tuple[Floats, npt.NDArray[np.int64]]] = Cache("arrivals", 0.3)
+_FLOWN: Cache[tuple[Floats, npt.NDArray[np.int64]]] = Cache(
+    "arrivals", 0.3, what="Flight fans", depends_on="the motion, the moment, and the births that are shown"
+)
 
 
 def _flown(track: Track, t: float) -> tuple[Floats, npt.NDArray[np.int64]]:

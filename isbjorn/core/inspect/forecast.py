@@ -17,6 +17,7 @@ import numpy as np
 from pydantic import BaseModel, Field
 
 from isbjorn.core.arrays import Doubles
+from isbjorn.core.caching import bytes_of
 from isbjorn.core.document import Emitter, Group, Number, Shot
 from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.ripples import Ripples
@@ -33,7 +34,7 @@ from isbjorn.core.render.effects import EffectMoment, reach_of, working
 from isbjorn.core.render.models.bodies import faces_of, has_models
 from isbjorn.core.render.models.covers import seen_mattes
 from isbjorn.core.render.ripples import water_of
-from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE, bytes_of
+from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE
 from isbjorn.core.simulate.integrators.constant import is_steady
 from isbjorn.core.simulate.strands.joints import joints_of
 from isbjorn.core.simulate.track import HELD, known_births, weight_of
@@ -134,7 +135,7 @@ def _means(number: Number) -> tuple[float, float]:
     return float(most * shares.mean()), float((most**2 + number.spread**2 / 3) * (shares**2).mean())
 
 
-_means_of: IdentityCache[tuple[float, float]] = IdentityCache(_means)
+_means_of: IdentityCache[tuple[float, float]] = IdentityCache(_means, what="Means for the forecast")
 
 
 def _mean(number: Number) -> float:

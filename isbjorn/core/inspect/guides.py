@@ -140,7 +140,7 @@ def _spans(number: Number) -> dict[str, Any]:
     }
 
 
-_spans_of: IdentityCache[dict[str, Any]] = IdentityCache(_spans)
+_spans_of: IdentityCache[dict[str, Any]] = IdentityCache(_spans, what="Spans of the timeline")
 
 
 def _lane(name: str, number: Number, thing: str, field: str, unit: str) -> Lane:
@@ -152,7 +152,7 @@ def _ramp_of(colour: Any) -> tuple[list[str], list[float]]:
     return gradients.linear_to_hexes(ramp[:, :3]), ramp[:, 3].astype(np.float64).round(4).tolist()
 
 
-_ramp: IdentityCache[tuple[list[str], list[float]]] = IdentityCache(_ramp_of)
+_ramp: IdentityCache[tuple[list[str], list[float]]] = IdentityCache(_ramp_of, what="Ramps of gradients")
 
 
 def _unit(thing: Any, field: str) -> str:
@@ -249,7 +249,9 @@ def _is_moving(shot: Shot) -> bool:
     )
 
 
-_is_timed: IdentityCache[bool] = IdentityCache(lambda thing: any(n.timed for _, n in numbers_of(thing)))
+_is_timed: IdentityCache[bool] = IdentityCache(
+    lambda thing: any(n.timed for _, n in numbers_of(thing)), what="Whether parts change with time"
+)
 
 
 @dataclass

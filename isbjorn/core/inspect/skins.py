@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import functools
 from typing import Any
 
 import numpy as np
@@ -13,6 +12,7 @@ from isbjorn.core.document.files import parse_shot
 from isbjorn.core.frame import render_frame
 from isbjorn.core.media.colour import shade_table
 from isbjorn.core.render.display_encoding import to_shades
+from isbjorn.core.runtime.memory import cached
 
 PRESETS: dict[str, dict[str, Any]] = {
     "Milk": {"material": "milk", "shade": 45, "shade_colour": "#8fa3b8", "highlight": 45, "gloss": 40},
@@ -46,7 +46,7 @@ def skin_of(name: str) -> Skin:
     return Skin.model_validate(PRESETS[name])
 
 
-@functools.lru_cache(maxsize=32)
+@cached("tables", "Pictures of skins", "the preset and the size")
 def skin_picture(name: str, width: int, height: int) -> npt.NDArray[np.uint8]:
     """Some drops under a preset, over stripes that what bends them shows; shades (height, width, 3)."""
     balls = ((-0.3, 0.08, 0.4), (-0.05, -0.12, 0.5), (0.2, 0.1, 0.38), (0.41, -0.2, 0.2))

@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Floats
-from isbjorn.core.caching import thread_safe_cache
+from isbjorn.core.caching import RecentCache
 from isbjorn.core.colour import brightness
 from isbjorn.core.document import Shot
 from isbjorn.core.media.plates import PlateReader
@@ -28,7 +28,7 @@ class PlateLight:
     def __init__(self, shot: Shot, plates: PlateReader) -> None:
         self.shot, self.plates = shot, plates
         self.width, self.height = float(shot.width), float(shot.height)
-        self._kept: dict[int, tuple[Floats, Floats]] = {}
+        self._kept: RecentCache[int, tuple[Floats, Floats]] = RecentCache(_KEPT)
 
     def serves(self, shot: Shot) -> bool:
         """Whether another shot has the same plate, and reads it the same way."""
@@ -60,9 +60,9 @@ class PlateLight:
         return np.zeros((self._rows, _WIDTH, 3), np.float32) if number < 0 else self._frame(number)[1]
 
     def _frame(self, number: int) -> tuple[Floats, Floats]:
-        found = self._kept.get(number)
+        found = self._kept.peek(number)
         if found is None:
             colours = np.ascontiguousarray(self.plates.frame(self.shot, number, _WIDTH, self._rows)[..., :3])
             found = brightness(colours), colours
-            thread_safe_cache(self._kept, number, found, _KEPT)
+            self._kept.put(number, found)
         return found

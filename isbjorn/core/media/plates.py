@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import threading
-from collections import OrderedDict
 from collections.abc import Callable
 from fractions import Fraction
 from pathlib import Path
@@ -15,6 +14,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Codes, Floats, is_coded
+from isbjorn.core.caching import CacheName, RecentCache
 from isbjorn.core.document import Plate, Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.external_files import finds
@@ -122,6 +122,17 @@ def _within(picture: npt.NDArray[P], width: int, height: int) -> npt.NDArray[P]:
     return out
 
 
+# Movies that stay open.
+_OPEN_FILES = 8
+_FRAMES_NAME = CacheName("plates", "Frames of plates", "the file and its date, the frame, how it is read, and its size")
+
+
+def _closed(_: object, frames: _Frames) -> None:
+    """Close the file of frames that are forgotten."""
+    if frames.movie:
+        frames.movie.close()
+
+
 class PlateReader:
     """Reads plates for any shot, keeping open files and the frames last used at their size. Safe to share between threads.
 
@@ -133,10 +144,10 @@ class PlateReader:
     ) -> None:
         self.root, self.shared_cache = root, shared_cache
         finds(self)
-        self.limit_bytes = share_of("plates") if limit_bytes is None else limit_bytes
-        self._open: OrderedDict[tuple[str, float], _Frames] = OrderedDict()
-        self._kept: OrderedDict[tuple[Any, ...], Floats | Codes] = OrderedDict()
-        self._bytes = 0
+        self._open: RecentCache[tuple[str, float], _Frames] = RecentCache(_OPEN_FILES, evicted=_closed)
+        self._kept: RecentCache[tuple[Any, ...], Floats | Codes] = RecentCache(
+            limit_bytes=share_of("plates") if limit_bytes is None else limit_bytes, name=_FRAMES_NAME
+        )
         self._lock = threading.Lock()
 
     def resolve(self, media: str) -> str:
@@ -149,12 +160,10 @@ class PlateReader:
     def forget(self) -> None:
         """Close all files and forget their frames."""
         with self._lock:
-            for frames in self._open.values():
-                if frames.movie:
-                    frames.movie.close()
-            self._open.clear()
+            for key in self._open:
+                if (frames := self._open.pop(key)) is not None:
+                    _closed(key, frames)
             self._kept.clear()
-            self._bytes = 0
         if self.shared_cache is not None:
             self.shared_cache.clear()
 
@@ -170,14 +179,7 @@ class PlateReader:
         except (OSError, ValueError):
             changed = 0.0
         key = (path, changed)
-        if key not in self._open:
-            self._open[key] = _Frames(path, self.allow)
-            while len(self._open) > 8:
-                _, old = self._open.popitem(last=False)
-                if old.movie:
-                    old.movie.close()
-        self._open.move_to_end(key)
-        return self._open[key], changed
+        return self._open.get(key, lambda: _Frames(path, self.allow)), changed
 
     def at(self, shot: Shot, seconds: Fraction, width: int, height: int) -> Floats | None:
         """The plate of a shot at a moment, float32 (height, width, 4), linear, premultiplied, which the caller may change; None
@@ -290,15 +292,14 @@ class PlateReader:
 
     def _found(self, key: tuple[Any, ...], read: Callable[[], Floats | Codes]) -> Floats | Codes:
         """A frame from memory, the shared cache or the file. It must not be changed."""
-        found = self._kept.get(key)
+        found = self._kept.peek(key)
         if found is None:
             found = self._stored(key)
             if found is None:
                 found = read()
                 if self.shared_cache is not None and is_coded(found) and found.nbytes <= _MOST_SHELVED:
                     self.shared_cache.put(*_cache_names(key), [np.array(found.shape, np.int64), found])
-            self._keep(key, found)
-        self._kept.move_to_end(key)
+            self._kept.put(key, found)
         return found
 
     def _stored(self, key: tuple[Any, ...]) -> Codes | None:
@@ -338,12 +339,6 @@ class PlateReader:
         if pixels.dtype.kind == "f":
             np.nan_to_num(linear, copy=False, nan=0.0, posinf=65504.0, neginf=0.0)
         return fitted(linear, width, height, plate.fit, scale)
-
-    def _keep(self, key: tuple[Any, ...], picture: Floats | Codes) -> None:
-        self._kept[key] = picture
-        self._bytes += picture.nbytes
-        while self._bytes > self.limit_bytes and len(self._kept) > 1:
-            self._bytes -= self._kept.popitem(last=False)[1].nbytes
 
 
 def _own(kept: Floats | Codes) -> Floats:

@@ -3,8 +3,6 @@
 
 from __future__ import annotations
 
-import functools
-
 import numpy as np
 import numpy.typing as npt
 from numba import prange
@@ -13,6 +11,7 @@ from isbjorn.core.arrays import Codes, Floats, Ints
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.media.planes import Plane, Planes
 from isbjorn.core.render.display_encoding import TOP_CODE
+from isbjorn.core.runtime.memory import cached
 from isbjorn.core.runtime.parallel import kernel_lock
 
 _BLOCKS = 32
@@ -152,7 +151,7 @@ def _shrink(
             _narrow(sums, stride, columns, wide, narrow, out[y].reshape(-1))
 
 
-@functools.lru_cache(maxsize=32)
+@cached("tables", "Shares of smaller pictures", "the two sizes")
 def _shares(before: int, after: int) -> tuple[npt.NDArray[np.int64], Floats]:
     """For each of `after` pixels over `before`: the first source pixel that it covers, and the shares of this and the next ones."""
     edges = np.arange(after + 1) * (before / after)

@@ -281,8 +281,12 @@ class Bodies:
         return _pages(keys, self.pictures)
 
 
-_kept: Cache[Pages] = Cache("pages", 0.5)
-_made: Cache[tuple[Floats, float]] = Cache("pages", 0.5)
+_kept: Cache[Pages] = Cache(
+    "pages", 0.5, what="Pages of body pictures", depends_on="the bodies and the files that they read"
+)
+_made: Cache[tuple[Floats, float]] = Cache(
+    "pages", 0.5, what="Pictures of bodies", depends_on="the body, the frame and the size"
+)
 
 
 def _page(key: tuple[Any, ...], pictures: Pictures) -> tuple[Floats, float]:

@@ -74,7 +74,9 @@ class LayerCache:
         return count
 
 
-_text_of: IdentityCache[str] = IdentityCache(lambda thing: thing.model_dump_json(exclude={"name"}), kept=256)
+_text_of: IdentityCache[str] = IdentityCache(
+    lambda thing: thing.model_dump_json(exclude={"name"}), kept=256, what="Texts of things"
+)
 
 
 class Digests:

@@ -7,7 +7,6 @@ written. Light is linear, premultiplied float32 (height, width, 4).
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from functools import lru_cache
 
 import numpy as np
 from numba import b1, f4, i8, prange, void
@@ -19,6 +18,7 @@ from isbjorn.core.evaluate import curves
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records, make_record, record, records
 from isbjorn.core.render.blends import MODES, put
+from isbjorn.core.runtime.memory import cached
 from isbjorn.core.runtime.parallel import kernel_lock
 
 # A step: what it is, and the numbers of its kind. tone: the number of its table, -1 for none.
@@ -54,7 +54,7 @@ def _step(**given: float | Doubles) -> Records:
     return make_record(PIXEL_STEP, **(plain | given))
 
 
-@lru_cache(maxsize=64)
+@cached("tables", "Tables of tones", "the contrast and the curve")
 def tone_of(contrast: float, curve: Curve | None) -> Floats:
     """Light after a contrast about middle grey and a tone curve of encoded values, (entries + 2,): of 0, then of each entry."""
     steps = np.arange(_ENTRIES + 1)

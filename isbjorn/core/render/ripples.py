@@ -8,7 +8,6 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
 import cv2
@@ -24,6 +23,7 @@ from isbjorn.core.jit import njit
 from isbjorn.core.random import SIZE, draws_around
 from isbjorn.core.records import Records, make_record, record, records
 from isbjorn.core.render.bending import bent
+from isbjorn.core.runtime.memory import cached
 from isbjorn.core.runtime.parallel import kernel_lock
 from isbjorn.core.simulate.waves import Dents, Modes, Water, heights, joined, modes_at
 
@@ -109,7 +109,7 @@ def _light(face: Floats, seen: Floats, ground: Floats, given: Records, out: Floa
 _lit = kernel_lock(_light)
 
 
-@lru_cache(maxsize=8)
+@cached("tables", "Masks of water", "the form and its size")
 def _mask(form: str, width: float, length: float, shape: tuple[int, ...], edge: float) -> Floats:
     """How much of each cell of a face is water."""
     v, u = ((np.arange(n) + 0.5) / n - 0.5 for n in shape)

@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 import ctypes
+import functools
 import os
 import threading
 import time
-from collections import OrderedDict
 from collections.abc import Callable, Hashable
 from pathlib import Path
-from typing import Generic, Literal, TypeVar
+from typing import Generic, Literal, ParamSpec, TypeVar
 
+from isbjorn.core.caching import CacheName, RecentCache, bytes_of
+
+P = ParamSpec("P")
 V = TypeVar("V")
-Part = Literal["states", "pictures", "plates", "pages", "arrivals", "outlines", "layers", "heard", "models"]
+Part = Literal["states", "pictures", "plates", "pages", "arrivals", "outlines", "layers", "heard", "models", "tables"]
 _SHARES: dict[Part, float] = {
-    "states": 0.26, "pictures": 0.14, "plates": 0.14, "pages": 0.11, "arrivals": 0.05, "outlines": 0.06, "layers": 0.12,
-    "heard": 0.05, "models": 0.07,
+    "states": 0.26, "pictures": 0.14, "plates": 0.13, "pages": 0.10, "arrivals": 0.05, "outlines": 0.06, "layers": 0.12,
+    "heard": 0.05, "models": 0.07, "tables": 0.02,
 }  # fmt: skip
 BYTES_PER_PARTICLE = 76
 # All caches of a process together; ISBJORN_MEMORY_MB sets another.
@@ -74,55 +77,54 @@ class _Heap:
 release_memory = _Heap().relieve
 
 
-def bytes_of(thing: object) -> int:
-    """About what a thing takes: what it says itself, or the arrays in it, through tuples, lists and objects with fields."""
-    own = getattr(thing, "nbytes", None)
-    if own is not None:
-        return int(own)
-    if isinstance(thing, (tuple, list)):
-        return 64 + sum(bytes_of(one) for one in thing)
-    fields = getattr(thing, "__dataclass_fields__", None)
-    if fields:
-        return 64 + sum(bytes_of(getattr(thing, name)) for name in fields)
-    return len(thing) if isinstance(thing, (str, bytes)) else 64
-
-
 class Cache(Generic[V]):
-    """Things by their key, the least used forgotten first when they take more than the limit. Safe to share between threads."""
+    """Values by their key, within a share of the process's budget (see `RecentCache`). Safe to share between threads.
 
-    def __init__(self, part: Part, share: float = 1.0) -> None:
-        self.part, self.share, self.bytes = part, share, 0
-        self._things: OrderedDict[Hashable, tuple[V, int]] = OrderedDict()
-        self._lock = threading.Lock()
+    part, share: of the budget. what, depends_on: how the registry lists it; without them it is not listed.
+    """
+
+    def __init__(self, part: Part, share: float = 1.0, what: str = "", depends_on: str = "") -> None:
+        self.part, self.share = part, share
+        name = CacheName(part, what, depends_on) if what else None
+        self._values: RecentCache[Hashable, V] = RecentCache(limit_bytes=lambda: self.limit_bytes, name=name)
+
+    @property
+    def bytes(self) -> int:
+        """Bytes that it holds."""
+        return self._values.bytes
 
     @property
     def limit_bytes(self) -> int:
-        """What it may hold now: a process may be given another budget after it was loaded."""
+        """Bytes that it may hold now: a process may be given another budget after it was loaded."""
         return int(share_of(self.part) * self.share)
 
     def peek(self, key: Hashable) -> V | None:
-        """The thing of a key, if it is there."""
-        with self._lock:
-            known = self._things.get(key)
-            if known is None:
-                return None
-            self._things.move_to_end(key)
-            return known[0]
+        """The value of a key, if it is there."""
+        return self._values.peek(key)
 
     def get(self, key: Hashable, make: Callable[[], V]) -> V:
         """The value of a key; made if it is missing. Two threads that ask at once may both make it."""
-        known = self.peek(key)
+        known = self._values.peek(key)
         return self.keep(key, make()) if known is None else known
 
     def keep(self, key: Hashable, made: V) -> V:
-        """Keep a thing that was made."""
-        size = bytes_of(made)
-        with self._lock:
-            # A value larger than the limit is stored alone: it would be made again on every access otherwise.
-            if key not in self._things and size <= max(self.limit_bytes, budget_bytes() // 4):
-                self._things[key] = (made, size)
-                self.bytes += size
-                while self.bytes > self.limit_bytes and len(self._things) > 1:
-                    _, (_, gone) = self._things.popitem(last=False)
-                    self.bytes -= gone
+        """Store a value that was made."""
+        # One larger than the limit is stored alone: it would be made again on every access otherwise.
+        if bytes_of(made) <= max(self.limit_bytes, budget_bytes() // 4):
+            self._values.add(key, made)
         return made
+
+
+def cached(part: Part, what: str, depends_on: str, share: float = 1.0) -> Callable[[Callable[P, V]], Callable[P, V]]:
+    """Decorate a function of hashable arguments without names: its results are cached (see `Cache`)."""
+
+    def put(function: Callable[P, V]) -> Callable[P, V]:
+        results: Cache[V] = Cache(part, share, what, depends_on)
+
+        @functools.wraps(function)
+        def found(*args: P.args, **named: P.kwargs) -> V:
+            return results.get(args, lambda: function(*args, **named))
+
+        return found
+
+    return put

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import bisect
 import threading
-from collections import OrderedDict
 from collections.abc import Callable, Hashable, Sequence
 from typing import TYPE_CHECKING, Any, Generic, Protocol, TypeVar
 
+from isbjorn.core.caching import CacheName, RecentCache
 from isbjorn.core.runtime.memory import share_of
 from isbjorn.core.simulate.shared_states import SharedCaches, is_worth
 
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 _ADMISSIONS_KEPT = 16
 # Checkpoints are this many steps apart, if there is room; and this many states between them are cached.
 _RUNGS_APART, _ASKED_KEPT, _FARTHEST_APART = 20, 48, 1 << 16
+_STATES_NAME = CacheName("states", "States of emitters", "the motion (fingerprint), the step, and the keys up to it")
 
 
 class _Sized(Protocol):
@@ -34,33 +35,33 @@ class StateCache:
     def __init__(self, limit_bytes: int | None = None, shared_caches: SharedCaches | None = None) -> None:
         self.shared_caches = shared_caches
         self.limit_bytes = share_of("states") * 2 // 3 if limit_bytes is None else limit_bytes
-        self.bytes = 0
-        self._states: OrderedDict[tuple[str, int], tuple[State, str]] = OrderedDict()
         self._steps: dict[str, list[int]] = {}
-        self._admissions: OrderedDict[Hashable, Admission] = OrderedDict()
+        self._states: RecentCache[tuple[str, int], tuple[State, str]] = RecentCache(
+            limit_bytes=self.limit_bytes, size=lambda kept: kept[0].nbytes, evicted=self._gone, name=_STATES_NAME
+        )
+        self._admissions: RecentCache[Hashable, Admission] = RecentCache(_ADMISSIONS_KEPT)
         # Budget of interaction groups: a third of the whole.
         self.checkpoints: Checkpoints[Any] = Checkpoints(self.limit_bytes // 2)
         self._lock = threading.Lock()
 
+    @property
+    def bytes(self) -> int:
+        """Bytes of the states that it holds."""
+        return self._states.bytes
+
     def admission(self, key: Hashable, make: Callable[[], Admission]) -> Admission:
         """The admission of a motion, made once."""
         with self._lock:
-            if key not in self._admissions:
-                self._admissions[key] = make()
-                while len(self._admissions) > _ADMISSIONS_KEPT:
-                    self._admissions.popitem(last=False)
-            self._admissions.move_to_end(key)
-            return self._admissions[key]
+            return self._admissions.get(key, make)
 
     def nearest(self, motion: str, tag: Callable[[int], str], index: int) -> tuple[int, State | None]:
         """The latest kept state of a motion at or before a step that was kept with the tag which `tag` gives for its step."""
         with self._lock:
             steps = self._steps.get(motion, [])
             for at in reversed(steps[: bisect.bisect_right(steps, index)]):
-                state, made_with = self._states[motion, at]
-                if made_with == tag(at):
-                    self._states.move_to_end((motion, at))
-                    return at, state
+                kept = self._states.peek((motion, at))
+                if kept is not None and kept[1] == tag(at):
+                    return at, kept[0]
             return 0, None
 
     def from_other_processes(
@@ -84,21 +85,16 @@ class StateCache:
         if state.nbytes > self.limit_bytes:
             return
         with self._lock:
-            self._forget(motion, index)
-            self._states[motion, index] = (state, tag)
-            bisect.insort(self._steps.setdefault(motion, []), index)
-            self.bytes += state.nbytes
-            while self.bytes > self.limit_bytes:
-                oldest = next(iter(self._states))
-                self._forget(*oldest)
+            if (motion, index) not in self._states:
+                bisect.insort(self._steps.setdefault(motion, []), index)
+            self._states.put((motion, index), (state, tag))
 
-    def _forget(self, motion: str, index: int) -> None:
-        found = self._states.pop((motion, index), None)
-        if found is not None:
-            self.bytes -= found[0].nbytes
-            self._steps[motion].remove(index)
-            if not self._steps[motion]:
-                del self._steps[motion]
+    def _gone(self, key: tuple[str, int], _: object) -> None:
+        """Forget the step of a state that was evicted."""
+        motion, index = key
+        self._steps[motion].remove(index)
+        if not self._steps[motion]:
+            del self._steps[motion]
 
 
 class Checkpoints(Generic[S]):
@@ -111,9 +107,9 @@ class Checkpoints(Generic[S]):
     def __init__(self, limit_bytes: int) -> None:
         self.limit_bytes, self.bytes = limit_bytes, 0
         # By motion: the distance of its checkpoints, and its states by step, with their tags.
-        self._by_motion: OrderedDict[str, dict[int, tuple[S, str]]] = OrderedDict()
+        self._by_motion: dict[str, dict[int, tuple[S, str]]] = {}
         self._apart: dict[str, int] = {}
-        self._asked: OrderedDict[tuple[str, int], None] = OrderedDict()
+        self._asked: RecentCache[tuple[str, int], bool] = RecentCache(_ASKED_KEPT, evicted=self._not_asked)
         self._lock = threading.Lock()
 
     def nearest(self, motion: str, tag: Callable[[int], str], index: int) -> tuple[int, S | None]:
@@ -122,7 +118,7 @@ class Checkpoints(Generic[S]):
             checkpoints = self._by_motion.get(motion, {})
             for at in sorted((n for n in checkpoints if n <= index), reverse=True):
                 if checkpoints[at][1] == tag(at):
-                    self._by_motion.move_to_end(motion)
+                    self._used(motion)
                     return at, checkpoints[at][0]
             return 0, None
 
@@ -139,19 +135,21 @@ class Checkpoints(Generic[S]):
             if not asked and index % apart != 0:
                 return False
             checkpoints = self._by_motion.setdefault(motion, {})
-            self._by_motion.move_to_end(motion)
+            self._used(motion)
             self._drop(motion, index)
             checkpoints[index] = state, tag
             self.bytes += state.nbytes
             if index % apart != 0:
-                self._asked[motion, index] = None
-                while len(self._asked) > _ASKED_KEPT:
-                    (other, at), _ = self._asked.popitem(last=False)
-                    if at % self._apart.get(other, 1) != 0:
-                        self._drop(other, at)
+                self._asked.put((motion, index), True)
             while self.bytes > self.limit_bytes and self._thin(motion, index):
                 pass
             return index % apart == 0
+
+    def _not_asked(self, key: tuple[str, int], _: object) -> None:
+        """Drop a state that was requested long ago, unless it is a checkpoint."""
+        motion, index = key
+        if index % self._apart.get(motion, 1) != 0:
+            self._drop(motion, index)
 
     def _thin(self, motion: str, index: int) -> bool:
         """Let go of what is needed least; whether there was anything."""
@@ -175,6 +173,10 @@ class Checkpoints(Generic[S]):
             if at % self._apart[motion] != 0:
                 self._drop(motion, at)
         return True
+
+    def _used(self, motion: str) -> None:
+        """Thin a motion after all others."""
+        self._by_motion[motion] = self._by_motion.pop(motion)
 
     def _drop(self, motion: str, index: int) -> None:
         found = self._by_motion.get(motion, {}).pop(index, None)

@@ -63,16 +63,21 @@ def _description(thing: Any, exclude: Collection[str] = (), only: set[str] | Non
 
 
 # Forces, places and sounds have one description each; an edit leaves most of them as they are.
-_force: IdentityCache[_Description] = IdentityCache(lambda force: _description(force, _NAMES))
-_heard: IdentityCache[_Description] = IdentityCache(lambda sound: _description(sound, only=_HEARD))
-_taken: IdentityCache[_Description] = IdentityCache(lambda take: _description(take, only=_TAKEN))
+_force: IdentityCache[_Description] = IdentityCache(lambda force: _description(force, _NAMES), what="Motion of forces")
+_heard: IdentityCache[_Description] = IdentityCache(
+    lambda sound: _description(sound, only=_HEARD), what="Motion of sounds"
+)
+_taken: IdentityCache[_Description] = IdentityCache(
+    lambda take: _description(take, only=_TAKEN), what="Motion of takes"
+)
 # Of another emitter, its place; and every number of it, since any may drive one of these.
 _other: IdentityCache[_Description] = IdentityCache(
     lambda thing: _description(
         thing,
         only=(set(Placed.model_fields) | {p.split(".")[0] for p, _ in numbers_of(thing)} | _OF_OTHERS)
         & set(type(thing).model_fields),
-    )
+    ),
+    what="Motion of other things",
 )
 
 

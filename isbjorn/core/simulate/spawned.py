@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import math
 import time
-from collections import OrderedDict
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
@@ -17,6 +16,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Bools, Doubles, Longs
+from isbjorn.core.caching import RecentCache
 from isbjorn.core.document import Emitter
 from isbjorn.core.emit.births import NOW_S, Births
 from isbjorn.core.evaluate.readings import Readings
@@ -122,9 +122,9 @@ class Offspring(Births):
         # The parents.
         self.own: Track | None = None
         self.begin_s = bearing.begin_s
-        self._steps: OrderedDict[int, Born] = OrderedDict()
+        self._steps: RecentCache[int, Born] = RecentCache(_STEPS_KEPT)
         # Of births per px: by lattice step, how many births the way of each particle that is alive asked for up to then.
-        self._asked: OrderedDict[int, tuple[Longs, Doubles]] = OrderedDict()
+        self._asked: RecentCache[int, tuple[Longs, Doubles]] = RecentCache(_STEPS_KEPT)
 
     def thin(self) -> None:
         """They are looked at step by step; nothing is left out but what is too much for one."""
@@ -201,7 +201,8 @@ class Offspring(Births):
         there = shared_caches.more("born", *at)
         known = None if there is None else _unpacked(there)
         if known is not None:
-            self._steps |= dict(zip(indices, known, strict=True))
+            for index, born in zip(indices, known, strict=True):
+                self._steps.put(index, born)
         if known is not None or not whole:
             return
         began = time.perf_counter()
@@ -212,12 +213,7 @@ class Offspring(Births):
     # A step
 
     def _in_step(self, index: int) -> Born:
-        known = self._steps.get(index)
-        if known is None:
-            known = self._steps[index] = self._made(index)
-            while len(self._steps) > _STEPS_KEPT:
-                self._steps.popitem(last=False)
-        return known
+        return self._steps.get(index, lambda: self._made(index))
 
     def _made(self, index: int) -> Born:
         parent = self.parent
@@ -312,16 +308,15 @@ class Offspring(Births):
         if self.longest_life < _LONGEST_S:
             first = max(first, index - math.ceil(self.longest_life * parent.hz) - 2)
         known: tuple[Longs, Doubles] = (_NONE, np.empty(0))
-        if at is not None and at >= first:
-            known, first = self._asked[at], at
+        there = None if at is None or at < first else self._asked.peek(at)
+        if at is not None and there is not None:
+            known, first = there, at
         for n in range(first, index):
             step = step_of(parent, n, (n + 1) / parent.hz > self.begin_s)
             asked = _looked_up(known, step.living[0]) + self._asked_in(n, step)[2]
             lasting = step.living[3][1] >= 0
             known = step.living[0][lasting], asked[lasting]
-            self._asked[n + 1] = known
-            while len(self._asked) > _STEPS_KEPT:
-                self._asked.popitem(last=False)
+            self._asked.put(n + 1, known)
         return _looked_up(known, living[0])
 
     def _events(self, step: Step, left: float, right: float) -> tuple[Longs, Longs, Doubles]:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
+from isbjorn.core.caching import RecentCache
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.simulate import contact, state_layout
 from isbjorn.core.simulate.integrators.steps import cubic
@@ -34,20 +34,20 @@ class Step:
     happened: dict[str, tuple[Doubles, Doubles]] = field(default_factory=dict)
 
 
+def steps_read() -> RecentCache[tuple[int, bool], Step]:
+    """A cache of steps that were read for births in them: several spawned emitters read the same few steps in a row."""
+    return RecentCache(_LOOKED_AT_KEPT, _LOOKED_AT_BYTES, least=2, size=lambda step: step.after.nbytes)
+
+
 def step_of(parent: Track, index: int, begun: bool) -> Step:
     """The state of a parent at both ends of a lattice step, and the parents alive in it: computed once for all spawned emitters."""
-    kept = parent.looked_at
-    found = kept.get((index, begun))
+    found = parent.looked_at.peek((index, begun))
     if found is None:
         # Strands spawn at their feet.
         joints = joints_of(parent.emitter)
         state = feet(parent.state(index), joints) if begun else parent.empty_state()
         after = feet(parent.state(index + 1), joints)
-        found = kept[index, begun] = Step(state, after, _alive(state, after))
-        # Several spawned emitters read the same few steps in a row.
-        while len(kept) > max(2, min(_LOOKED_AT_KEPT, _LOOKED_AT_BYTES // max(1, after.nbytes))):
-            with suppress(KeyError):
-                kept.popitem(last=False)
+        found = parent.looked_at.add((index, begun), Step(state, after, _alive(state, after)))
     return found
 
 

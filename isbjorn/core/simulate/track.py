@@ -7,7 +7,6 @@ import functools
 import hashlib
 import math
 import time
-from collections import OrderedDict
 from collections.abc import Callable
 from fractions import Fraction
 from typing import Protocol
@@ -16,7 +15,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Floats
-from isbjorn.core.caching import thread_safe_cache
+from isbjorn.core.caching import RecentCache
 from isbjorn.core.document import Emitter, Shot
 from isbjorn.core.document.forces import Acting
 from isbjorn.core.document.interactions import Interaction
@@ -38,7 +37,7 @@ from isbjorn.core.simulate.integrators.recorded import RecordedIntegrator
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
 from isbjorn.core.simulate.integrators.strands import StrandIntegrator
 from isbjorn.core.simulate.spawned import Offspring
-from isbjorn.core.simulate.spawners import Step
+from isbjorn.core.simulate.spawners import Step, steps_read
 from isbjorn.core.simulate.state import BORN_STEPS, State, empty_state, joined, merged
 from isbjorn.core.simulate.strands.joints import joints_of
 from isbjorn.core.time import lattice_index
@@ -194,7 +193,7 @@ class Track:
         if binds:
             self.births = _births(shot, emitter, readings)
             self.births.thin()
-        self._born: dict[int, State] = {}
+        self._born: RecentCache[int, State] = RecentCache(_BORN_KEPT)
         self._many = self.births.at_most(BORN_STEPS / self.hz, float(shot.length_s)) > _BORN_TOGETHER
         self.identity = Identity(shot, emitter, limit if binds else None)
         self.limit, self.binds = limit, binds
@@ -204,7 +203,7 @@ class Track:
         # The track of its parents.
         self.parent: Track | None = None
         # Steps that were read for births in them (see `Offspring`).
-        self.looked_at: OrderedDict[tuple[int, bool], Step] = OrderedDict()
+        self.looked_at: RecentCache[tuple[int, bool], Step] = steps_read()
         # What a step takes, about; None until one was measured.
         self._step_s: float | None = None
 
@@ -221,7 +220,7 @@ class Track:
         assert self.interaction_group is None
         assert self.parent is None
         few = copy.copy(self)
-        few.every, few.whole, few._born, few._step_s = every, self, {}, None
+        few.every, few.whole, few._born, few._step_s = every, self, RecentCache(_BORN_KEPT), None
         few.__dict__["admission"] = self.admission
         few.__dict__["motion"] = hashlib.sha256(f"{self.motion} one in {every}".encode()).hexdigest()
         return few
@@ -360,11 +359,11 @@ class Track:
 
     def _born_in(self, number: int, stale: Callable[[], bool] | None) -> State:
         """All births in a range of lattice steps, in order."""
-        known = self._born.get(number)
+        known = self._born.peek(number)
         if known is None:
             ends = (number * BORN_STEPS / self.hz, (number + 1) * BORN_STEPS / self.hz)
             known = self._begun(*self.admission.between(*ends, stale, living=False))
-            thread_safe_cache(self._born, number, known, _BORN_KEPT)
+            self._born.put(number, known)
         return known
 
     def at(self, seconds: Fraction, stale: Callable[[], bool] | None = None) -> State:

@@ -14,7 +14,6 @@ import hashlib
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -24,7 +23,7 @@ from numba import prange
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.errors import Stale
 from isbjorn.core.jit import njit
-from isbjorn.core.runtime.memory import Cache
+from isbjorn.core.runtime.memory import Cache, cached
 from isbjorn.core.runtime.parallel import kernel_lock
 from isbjorn.core.simulate.shared_states import SharedCaches
 
@@ -111,7 +110,7 @@ class Modes:
         return Modes(np.tensordot(weights, self.swing, axes=1))
 
 
-@lru_cache(maxsize=24)
+@cached("tables", "Swings of water", "the water and the time")
 def _turned(water: Water, t: float) -> Swings:
     """By what each mode is multiplied when it swings on for t s, (down, along)."""
     turn, damping = water.numbers()
@@ -248,7 +247,9 @@ def _unpacked(water: Water, parts: int, there: npt.NDArray[np.uint8] | None) -> 
     return Modes(there.view(np.complex128).reshape(shape))
 
 
-_MODES: Cache[Modes] = Cache("states", 0.2)
+_MODES: Cache[Modes] = Cache(
+    "states", 0.2, what="Modes of water", depends_on="the water, and the motion of what falls into it"
+)
 
 
 def modes_at(

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import functools
-
 import numpy as np
 
 from isbjorn.core.arrays import Doubles
@@ -11,9 +9,10 @@ from isbjorn.core.document import PathPoint, PathShape
 from isbjorn.core.emit.shapes.base import Lines, Scattered, ShapeEngine, ShapeSetting, by_area, unit, vectors
 from isbjorn.core.emit.shapes.regions import Drawing, in_shell, scatter_region, trapezoids, turning
 from isbjorn.core.evaluate.bezier import at_length, flat
+from isbjorn.core.runtime.memory import cached
 
 
-@functools.lru_cache(maxsize=64)
+@cached("outlines", "Closed paths", "the points")
 def _cut(points: tuple[PathPoint, ...]) -> Drawing:
     lines = [flat(points, True)]
     return Drawing(lines, trapezoids(lines))

@@ -236,7 +236,9 @@ def _is_inside(places: Doubles, points: Doubles, triangles: Ints) -> Bools:
     return odd > 0
 
 
-_places: IdentityCache[_Places] = IdentityCache(lambda shape: _Places(mesh_of_solid(shape), shape.sharp.value))
+_places: IdentityCache[_Places] = IdentityCache(
+    lambda shape: _Places(mesh_of_solid(shape), shape.sharp.value), what="Places on models"
+)
 
 
 def _turns(shape: ModelShape, setting: ShapeSetting) -> Doubles:

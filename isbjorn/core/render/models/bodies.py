@@ -52,7 +52,9 @@ _SOLID = 0.998
 # Sizes at which the plate and pictures are read as surroundings, and samples of the plate, which is another in each frame.
 _PLATE, _SKY, _PLATE_SAMPLES = (96, 54), (512, 256), 16
 
-_skies: Cache[Surroundings] = Cache("models", 0.3)
+_skies: Cache[Surroundings] = Cache(
+    "models", 0.3, what="Surroundings", depends_on="the picture's file and its date, or the plate's frame"
+)
 # Places on the lens from which bodies out of focus are seen, at most; and where they are drawn in several poses besides.
 _LENS, _LENS_SHUT, _TURNS = 16, 4, 1618.03398
 

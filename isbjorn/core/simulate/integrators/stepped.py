@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Floats
-from isbjorn.core.caching import thread_safe_cache
+from isbjorn.core.caching import RecentCache
 from isbjorn.core.document import Shot
 from isbjorn.core.document.references import numbers_of
 from isbjorn.core.emit.newborn import BirthSource, spread_of
@@ -130,7 +130,7 @@ class SteppedIntegrator:
             and not self.along
             and source.emitter.speed.over_life is None
         )
-        self._kept: dict[int, Tables] = {}
+        self._kept: RecentCache[int, Tables] = RecentCache(_CHUNKS_KEPT)
 
     def begin(self, births: npt.NDArray[np.int64], moments: Doubles, lives: Floats) -> State:
         """Births by their number, each as it is at its birth moment."""
@@ -166,17 +166,18 @@ class SteppedIntegrator:
         elif self.readings.live:
             # In a live performance, only the steps up to its end are known, and they are computed together.
             first, many = index, int(min(_CHUNK, max(1, self.readings.known_s * self.hz + 0.5 - index)))
-            for begun, kept in list(self._kept.items()):
-                if begun <= index < begun + len(kept.rows):
+            for begun in self._kept:
+                kept = self._kept.peek(begun)
+                if kept is not None and begun <= index < begun + len(kept.rows):
                     first, many = begun, len(kept.rows)
         else:
             first, many = index - index % _CHUNK, _CHUNK
-        found = self._kept.get(first)
+        found = self._kept.peek(first)
         if found is None:
             steps = np.arange(first, first + many) if self.timed else np.zeros(1)
             t = (steps + 0.5) / self.hz
             found = pack_world(self.shot, self.source, self.readings, "motion", t, 1 / self.hz)
-            thread_safe_cache(self._kept, first, found, _CHUNKS_KEPT)
+            self._kept.put(first, found)
         if not self.timed:
             return found, 1 << 60
         return found.since(index - first), first + many

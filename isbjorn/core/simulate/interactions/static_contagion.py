@@ -200,7 +200,12 @@ class Caught:
 
 
 # By all that it depends on: an edit of looks finds it again.
-_CAUGHT: Cache[Caught] = Cache("states", 0.25)
+_CAUGHT: Cache[Caught] = Cache(
+    "states",
+    0.25,
+    what="Infections of still particles",
+    depends_on="the motion of all emitters that it reaches, with all keys",
+)
 
 
 def caught_at_rest(interaction_group: InteractionGroup, force: Contagion, stale: Callable[[], bool] | None) -> Caught:
