@@ -1,8 +1,8 @@
 """Caches: the one place where entries are evicted.
 
 `RecentCache` holds results by key, within a number of entries or of bytes. `Cache` (`runtime.memory`) is one with a share of the
-process's budget; `IdentityCache` (`document.identity_cache`) finds results by the object that they were computed from. Caches that
-outlive a request have a name in the registry, which `/api/health` and `isbjorn doctor` list.
+process's budget; `IdentityCache` finds results by the object that they were computed from. Caches that outlive a request have a
+name in the registry, which `/api/health` and `isbjorn doctor` list.
 """
 
 from __future__ import annotations
@@ -137,6 +137,27 @@ class RecentCache(Generic[K, V]):
         """The values, those that were used longest ago first, as they are now."""
         with self._lock:
             return [value for value, _ in self._things.values()]
+
+
+class IdentityCache(Generic[V]):
+    """Results that were computed from frozen objects, by object: an edit keeps what it does not change (see `changes_between`).
+
+    what: how the registry lists it.
+    """
+
+    def __init__(self, make: Callable[[Any], V], kept: int = 1024, what: str = "") -> None:
+        self.make = make
+        name = CacheName("documents", what, "an object of the document, by identity") if what else None
+        self._known: RecentCache[int, tuple[Any, V]] = RecentCache(kept, name=name)
+
+    def __call__(self, thing: Any) -> V:
+        """Of a thing, made once."""
+        known = self._known.peek(id(thing))
+        if known is not None and known[0] is thing:
+            return known[1]
+        made = self.make(thing)
+        self._known.put(id(thing), (thing, made))
+        return made
 
 
 _registry: WeakSet[RecentCache[Any, Any]] = WeakSet()

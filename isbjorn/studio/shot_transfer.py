@@ -8,9 +8,8 @@ import itertools
 import pickle
 from typing import Any, NamedTuple
 
-from isbjorn.core.caching import RecentCache
+from isbjorn.core.caching import IdentityCache, RecentCache
 from isbjorn.core.document import Shot
-from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.references import LISTS
 
 _KEPT = 1024

@@ -14,9 +14,9 @@ from fastapi import APIRouter, Depends, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field
 
+from isbjorn.core.caching import IdentityCache
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot, shot_from_text, shot_schema, shot_to_text
-from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.patching import patched
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.presets import Presets, presets

@@ -8,8 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
-from isbjorn.core.caching import CacheName, RecentCache, cache_reports
-from isbjorn.core.document.identity_cache import IdentityCache
+from isbjorn.core.caching import CacheName, IdentityCache, RecentCache, cache_reports
 from isbjorn.core.runtime.memory import Cache, cached, share_of
 
 # Results of a fixed size, of arguments of which there are few.

@@ -7,10 +7,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from isbjorn.core.caching import IdentityCache
 from isbjorn.core.document.base import AffectsLooks, Part
 from isbjorn.core.document.emitter import Emitter
 from isbjorn.core.document.forces import Acting
-from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.references import LISTS, references_of
 from isbjorn.core.document.shot import Shot
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
+from isbjorn.core.caching import IdentityCache
 from isbjorn.core.document.base import Part
 from isbjorn.core.document.emitter import Emitter
-from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.shapes import Point
 from isbjorn.core.document.shot import Shot
 from isbjorn.core.document.values import Number

@@ -9,8 +9,8 @@ from typing import Any, Literal, Protocol, TypeVar, get_origin
 
 from pydantic_core import PydanticCustomError
 
+from isbjorn.core.caching import IdentityCache
 from isbjorn.core.document.base import Part, RefTo
-from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.values import Number
 
 # Fields that name a file.

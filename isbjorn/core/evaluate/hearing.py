@@ -8,7 +8,7 @@ dynamic programming").
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -17,7 +17,6 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Floats
-from isbjorn.core.document.kinds import loaded
 from isbjorn.core.document.sounds import Hearing, Sound
 from isbjorn.core.evaluate.external_files import path_of
 from isbjorn.core.jit import njit
@@ -237,8 +236,8 @@ def _beats(flux: Floats, tempo: float, onsets: Doubles) -> Doubles:
 
 # Files
 
-# The reader of sound files: samples of one channel, `RATE` per second; raises IsbjornError.
-_DECODE = "isbjorn.core.media.sound:samples_of"
+# The reader of sound files: samples of one channel, `RATE` per second; raises IsbjornError. Set by what reads files.
+_READERS: list[Callable[[Path], Floats]] = []
 _HEARD: Cache[Heard] = Cache("heard", what="Analyses of sounds", depends_on="the sound's digest, and how it is heard")
 
 
@@ -247,9 +246,14 @@ def is_heard(digest: str) -> bool:
     return any(digest in shared_cache.names(_GROUP) for shared_cache in LASTING)
 
 
+def read_sounds_with(read: Callable[[Path], Floats]) -> None:
+    """Set the reader of sound files: samples of one channel, float32 (n,), `RATE` per second; it raises IsbjornError."""
+    _READERS[:] = [read]
+
+
 def prepare(path: Path, digest: str) -> Heard:
     """Analyse a sound file and cache the result."""
-    found = analysed(loaded(_DECODE)(path))
+    found = analysed(_READERS[0](path))
     store_arrays(_GROUP, digest, **found.__dict__)
     return found
 

@@ -17,9 +17,8 @@ import numpy as np
 from pydantic import BaseModel, Field
 
 from isbjorn.core.arrays import Doubles
-from isbjorn.core.caching import bytes_of
+from isbjorn.core.caching import IdentityCache, bytes_of
 from isbjorn.core.document import Emitter, Group, Number, Shot
-from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.ripples import Ripples
 from isbjorn.core.document.solids import Solid
 from isbjorn.core.evaluate import curves

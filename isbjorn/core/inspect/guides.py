@@ -10,10 +10,10 @@ from typing import Any
 import numpy as np
 from pydantic import BaseModel, Field
 
+from isbjorn.core.caching import IdentityCache
 from isbjorn.core.document import Curve, Emitter, Number, Shot
 from isbjorn.core.document.diff import Edited, changes_between
 from isbjorn.core.document.effective_shot import effective_shot
-from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.references import LISTS, numbers_of
 from isbjorn.core.emit.shapes import outline
 from isbjorn.core.emit.shapes.base import Light, ShapeSetting

@@ -18,6 +18,7 @@ from isbjorn.core.caching import CacheName, RecentCache
 from isbjorn.core.document import Plate, Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.external_files import finds
+from isbjorn.core.evaluate.hearing import read_sounds_with
 from isbjorn.core.evaluate.plate_time import plate_frame
 from isbjorn.core.media.colour import Encoding, decoding_table, to_linear
 from isbjorn.core.media.movies import MOVIES, Movie
@@ -30,6 +31,16 @@ from isbjorn.core.runtime.shared_cache import SharedCache
 P = TypeVar("P", np.float32, np.uint16)
 # A cached frame begins with its shape; larger ones are not cached.
 _HEAD, _MOST_SHELVED = 24, 16 << 20
+
+
+def _samples(path: Path) -> Floats:
+    # Few shots have sounds: their reader is loaded for those.
+    from isbjorn.core.media.sound import samples_of
+
+    return samples_of(path)
+
+
+read_sounds_with(_samples)
 
 
 class _Frames:

@@ -27,11 +27,11 @@ from isbjorn.core.render.context import RenderContext
 from isbjorn.core.render.display_encoding import bounds
 from isbjorn.core.render.effects import EffectMoment, around, region, worked, working
 from isbjorn.core.render.layer_cache import Digests, Facts, LayerCache
-from isbjorn.core.render.mattes import fade, matte_of
+from isbjorn.core.render.mattes import matte_of
 from isbjorn.core.render.models.bodies import shows_ground
 from isbjorn.core.render.models.covers import draw_covers, seen_mattes
 from isbjorn.core.render.models.hold_out import COVERS, CUTS, SHOWS, HoldOut, hold_out
-from isbjorn.core.render.pixel_pass import LayerPiece, cover_of, hold, lay_piece, pixels_of, whole
+from isbjorn.core.render.pixel_pass import LayerPiece, cover_of, fade, hold, lay_piece, pixels_of, whole
 from isbjorn.core.render.plate_depth import PlateDepth, plate_depth
 from isbjorn.core.render.skin import bends
 

@@ -14,8 +14,8 @@ from typing import Any
 
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Floats
+from isbjorn.core.caching import IdentityCache
 from isbjorn.core.document import Emitter, Group
-from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.references import references_of
 from isbjorn.core.render.camera import Counts
 from isbjorn.core.render.context import RenderContext

@@ -16,7 +16,7 @@ from isbjorn.core.colour import BLUE, GREEN, RED, brightness, encoded
 from isbjorn.core.document import Matte
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.gradients import hex_to_linear, oklab
-from isbjorn.core.jit import inline_kernel, njit
+from isbjorn.core.jit import inline_kernel
 from isbjorn.core.records import looked_up
 from isbjorn.core.render.blur import blur
 from isbjorn.core.render.display_encoding import TOP_CODE, lit
@@ -102,24 +102,6 @@ def _read_by_light(plate: Floats | Codes, per_code: float, table: Floats, out: F
 
 
 _read: Callable[..., None] = kernel_lock(_read_by_light)
-
-
-@njit("void(f4[:,:,::1], f4[:,::1], i8, i8, i8, i8)", parallel=True, cache=True)
-def _fade(layer: Floats, matte: Floats, left: int, top: int, right: int, bottom: int) -> None:
-    for y in prange(top, bottom):
-        for x in range(left, right):
-            hidden = matte[y, x]
-            if hidden > 0:
-                for c in range(4):
-                    layer[y, x, c] *= np.float32(1) - hidden
-
-
-_fade_guarded = kernel_lock(_fade)
-
-
-def fade(layer: Floats, matte: Floats, box: tuple[int, int, int, int]) -> None:
-    """Hide a part (left, top, right, bottom) of a layer (height, width, 4), in place, as far as a matte is full there."""
-    _fade_guarded(layer, np.ascontiguousarray(matte, np.float32), *box)
 
 
 def _bright(matte: Matte, context: RenderContext, plate: Floats | Codes) -> Floats:

@@ -317,3 +317,21 @@ def cover_of(layer: Floats, left: int, top: int, right: int, bottom: int) -> Flo
     out = np.empty((bottom - top, right - left), np.float32)
     _cover(layer, left, top, out)
     return out
+
+
+@njit("void(f4[:,:,::1], f4[:,::1], i8, i8, i8, i8)", parallel=True, cache=True)
+def _fade(layer: Floats, matte: Floats, left: int, top: int, right: int, bottom: int) -> None:
+    for y in prange(top, bottom):
+        for x in range(left, right):
+            hidden = matte[y, x]
+            if hidden > 0:
+                for c in range(4):
+                    layer[y, x, c] *= np.float32(1) - hidden
+
+
+_fade_guarded = kernel_lock(_fade)
+
+
+def fade(layer: Floats, matte: Floats, box: tuple[int, int, int, int]) -> None:
+    """Hide a part (left, top, right, bottom) of a layer (height, width, 4), in place, as far as a matte is full there."""
+    _fade_guarded(layer, np.ascontiguousarray(matte, np.float32), *box)

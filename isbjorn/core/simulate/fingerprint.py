@@ -12,9 +12,9 @@ from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from typing import Any
 
+from isbjorn.core.caching import IdentityCache
 from isbjorn.core.document import Emitter, Number, Placed, Shot, Sound, Take
 from isbjorn.core.document.diff import look_fields, look_parts
-from isbjorn.core.document.identity_cache import IdentityCache
 from isbjorn.core.document.references import numbers_of, references_of
 
 _NAMES = {"name", "on"}

@@ -12,7 +12,7 @@ import numpy as np
 from numba import f4, f8, i4, i8, prange, u1, void
 
 from isbjorn.core.arrays import Bools, Bytes, Doubles, Floats, Ints, Longs
-from isbjorn.core.document.identity_cache import IdentityCache
+from isbjorn.core.caching import IdentityCache
 from isbjorn.core.document.models import ModelShape
 from isbjorn.core.emit.shapes.base import Lines, Scattered, ShapeEngine, ShapeSetting, unit
 from isbjorn.core.evaluate.meshes import Mesh, summed

@@ -24,7 +24,6 @@ from isbjorn.core.evaluate.mesh_trees import in_leaves
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records, records
 from isbjorn.core.render.camera import VIEW, Counts
-from isbjorn.core.render.mattes import fade
 from isbjorn.core.render.models.bodies import focused, light_on
 from isbjorn.core.render.models.faces import (
     ALPHA,
@@ -42,7 +41,7 @@ from isbjorn.core.render.models.lanes import LANE_ROWS, SAMPLES, bits_of
 from isbjorn.core.render.models.placed import placed
 from isbjorn.core.render.models.raster import ALL_SAMPLES, EMPTY, WHOLE, draw_face, face_in
 from isbjorn.core.render.models.tiles import draw_models
-from isbjorn.core.render.pixel_pass import lay
+from isbjorn.core.render.pixel_pass import fade, lay
 from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
 from isbjorn.core.runtime.parallel import kernel_lock
 
