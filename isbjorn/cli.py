@@ -333,7 +333,7 @@ def points(
 ) -> None:
     """Write the particles of a frame as a table."""
     from isbjorn.core import Solver
-    from isbjorn.core.media.points import write_points
+    from isbjorn.core.media.exchange.points import write_points
 
     document, plates, _ = _shot(shot, data)
     found = Solver(document, plates=plates).at(frame)
@@ -393,7 +393,7 @@ def version() -> None:
 
 
 def _restore(data: Path) -> None:
-    from isbjorn.studio.backups import restore
+    from isbjorn.studio.storage.backups import restore
 
     say.print(f"Restored the backup {restore(data).name}. The previous store was renamed to damaged-….")
 
@@ -412,7 +412,7 @@ def _range(text: str, first: int, last: int) -> tuple[int, int]:
 def _shot(name: str, data: Path):  # type: ignore[no-untyped-def]
     """A shot, the reader of its plates, and the name of its project, from a file or from the store."""
     from isbjorn.core.document.files import shot_from_text
-    from isbjorn.core.media.plates import PlateReader
+    from isbjorn.core.media.read.plates import PlateReader
 
     path = Path(name)
     if path.is_file():
@@ -422,7 +422,7 @@ def _shot(name: str, data: Path):  # type: ignore[no-untyped-def]
             path.absolute().parent.name,
         )
     if name.isascii() and name.isdigit() and len(name) < 19:
-        from isbjorn.studio.store import Store
+        from isbjorn.studio.storage.store import Store
 
         store = Store(data)
         return store.document(int(name)), PlateReader(store.media_folder), store.project_of(int(name)).name

@@ -21,12 +21,12 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 
 from isbjorn.core.document import Shot
+from isbjorn.core.document.fields.kinds import BODIES, DEFORMERS, FORCES, SHAPES, STEPS
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.document.kinds import BODIES, DEFORMERS, FORCES, SHAPES, STEPS
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.frame import Solver, compositor_of
 from isbjorn.core.inspect.lookout import lookout
-from isbjorn.core.render.passes import measured
+from isbjorn.core.render.composite.passes import measured
 from tests.threads import threads
 
 WIDTH, HEIGHT, FRAMES = 96, 54, 30

@@ -15,7 +15,7 @@ from isbjorn.core.frame import Solver, draw_particles
 from isbjorn.core.inspect.guides import guides
 from isbjorn.core.inspect.lookout import lookout
 from isbjorn.core.warm_up import warm
-from isbjorn.studio.preview import scale_for
+from isbjorn.studio.preview.preview import scale_for
 
 _BURST = {"count": 1_000_000, "times": 4096, "every_s": 0.01}
 _FULL = {"kind": "rectangle", "width": 1280, "height": 720}

@@ -12,7 +12,7 @@ from pathlib import Path
 from unittest import mock
 
 import isbjorn.demo
-from isbjorn.studio import demonstration as made
+from isbjorn.studio.setup import demonstration as made
 
 # Frames of a plate that tests look at, at most: all that come later repeat them, or hold the last.
 FRAMES = 12

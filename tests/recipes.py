@@ -15,7 +15,7 @@ from pydantic import BaseModel
 
 from isbjorn.core import Shot
 from isbjorn.core.deliver import deliver
-from isbjorn.core.document import scene_edits
+from isbjorn.core.document.editing import scene_edits
 from isbjorn.core.document.files import parse_shot
 from isbjorn.demo.beacon import first_shot
 

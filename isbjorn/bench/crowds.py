@@ -11,7 +11,7 @@ import numpy as np
 
 from isbjorn.core.document import Number
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.document.interactions import Cohesion, Flock, Push
+from isbjorn.core.document.parts.interactions import Cohesion, Flock, Push
 from isbjorn.core.frame import Solver
 from isbjorn.core.simulate.forces.force_layout import WIDTH
 from isbjorn.core.simulate.interactions import cohere, flock, push

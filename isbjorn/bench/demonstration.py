@@ -22,10 +22,10 @@ from isbjorn.core.document import Shot
 from isbjorn.core.inspect.delivery_preview import delivery_preview
 from isbjorn.core.inspect.forecast import speed
 from isbjorn.core.inspect.guides import guides
-from isbjorn.studio.demonstration import ensure_demo
-from isbjorn.studio.plates import StudioPlates, shared_plates
-from isbjorn.studio.preview import Preview, Wish, digest_of
-from isbjorn.studio.store import Store
+from isbjorn.studio.preview.plates import StudioPlates, shared_plates
+from isbjorn.studio.preview.preview import Preview, Wish, digest_of
+from isbjorn.studio.setup.demonstration import ensure_demo
+from isbjorn.studio.storage.store import Store
 
 WIDTHS = (784, 1280)
 _FRAMES, _WARM, _AT = 11, 2, 100

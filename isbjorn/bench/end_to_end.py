@@ -31,7 +31,7 @@ from isbjorn.core.deliver.farm.client import Farm
 from isbjorn.core.deliver.worker_pool import WorkerPool
 from isbjorn.core.document import Plate, Shot
 from isbjorn.core.document.files import shot_to_text
-from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.media.read.plates import PlateReader
 from isbjorn.demo.harbour import frames
 
 _PREVIEW_S = 4.0

@@ -13,8 +13,8 @@ from isbjorn.bench.timing import ratio, seconds
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Camera, Emitter, Lines, Number, Rectangle, Shot, Star, Trail
 from isbjorn.core.frame import Solver, draw_particles
-from isbjorn.core.render.blur import blur
-from isbjorn.core.render.effects import glow_of
+from isbjorn.core.imaging.blur import blur
+from isbjorn.core.render.composite.effects import glow_of
 
 _W, _H = 1280, 720
 _SIGMAS = (5, 20, 60)

@@ -10,11 +10,9 @@ import numpy as np
 
 from isbjorn.bench.opengl import Models
 from isbjorn.core.arrays import Doubles, Longs
-from isbjorn.core.evaluate.meshes import Mesh
-from isbjorn.core.evaluate.solids import solid
+from isbjorn.core.evaluate.geometry.meshes import Mesh
+from isbjorn.core.evaluate.geometry.solids import solid
 from isbjorn.core.records import make_record
-from isbjorn.core.render.camera import Projection
-from isbjorn.core.render.lights import LAMP
 from isbjorn.core.render.models.faces import (
     ALPHA,
     FIRST,
@@ -30,6 +28,8 @@ from isbjorn.core.render.models.faces import (
 from isbjorn.core.render.models.shading import KINDS, MATERIAL
 from isbjorn.core.render.models.surroundings import built_in
 from isbjorn.core.render.models.tiles import draw_models
+from isbjorn.core.render.scene.camera import Projection
+from isbjorn.core.render.scene.lights import LAMP
 
 _W, _H, _LENS = 1280, 720, 1800.0
 # Name: count, size in px, form with its measures, material.

@@ -42,7 +42,7 @@ from isbjorn.bench.world import mesh_contact_ns, world_ns_per_particle_step
 from isbjorn.core import Solver
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.render.discs import draw
+from isbjorn.core.render.raster.discs import draw
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.state import State
 from isbjorn.core.simulate.track import Track

@@ -21,8 +21,8 @@ from isbjorn import standins
 from isbjorn.bench.end_to_end import import_shot, running
 from isbjorn.bench.shots import fountain
 from isbjorn.core.document import Control, Number, Shot
-from isbjorn.core.document.controls import Incoming
-from isbjorn.core.document.values import Source
+from isbjorn.core.document.fields.values import Source
+from isbjorn.core.document.model.controls import Incoming
 
 _WARM_S, _MEASURED_S, _SOAK_MINUTES = 8.0, 20.0, 30.0
 

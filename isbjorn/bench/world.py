@@ -23,7 +23,7 @@ from isbjorn.core.document import (
     Wind,
     Zone,
 )
-from isbjorn.core.document.solids import Solid
+from isbjorn.core.document.parts.solids import Solid
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.track import Track

@@ -13,18 +13,18 @@ from isbjorn.core.appearance import particles as solver
 from isbjorn.core.appearance.particles import Particles, gathered
 from isbjorn.core.arrays import Bytes, Codes, Floats
 from isbjorn.core.document import Shot
-from isbjorn.core.document.effective_shot import effective_shot
+from isbjorn.core.document.editing.effective_shot import effective_shot
 from isbjorn.core.evaluate.gradients import hex_to_linear
-from isbjorn.core.media.light import light_of
-from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.render import mattes
-from isbjorn.core.render.camera import Counts, Orbit, projection, to_draw
-from isbjorn.core.render.compositor import Compositor, all_simple, depth_of, reads_ground
-from isbjorn.core.render.context import RenderContext
-from isbjorn.core.render.discs import draw_records
-from isbjorn.core.render.display_encoding import over, to_shades, to_shades_over
-from isbjorn.core.render.layer_cache import LayerCache
+from isbjorn.core.imaging.display_encoding import over, to_shades, to_shades_over
+from isbjorn.core.media.read.light import light_of
+from isbjorn.core.media.read.plates import PlateReader
+from isbjorn.core.render.composite import mattes
+from isbjorn.core.render.composite.compositor import Compositor, all_simple, depth_of, reads_ground
+from isbjorn.core.render.composite.layer_cache import LayerCache
+from isbjorn.core.render.draw.context import RenderContext
 from isbjorn.core.render.models.covers import looked_at
+from isbjorn.core.render.raster.discs import draw_records
+from isbjorn.core.render.scene.camera import Counts, Orbit, projection, to_draw
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.fingerprint import reads_plate
 

@@ -17,12 +17,12 @@ import numpy as np
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Control, Number, Shot, Take
-from isbjorn.core.document.effective_shot import effective_shot
+from isbjorn.core.document.editing.effective_shot import effective_shot
 from isbjorn.core.emit.births import MOST_BIRTHS, RANDOM
 from isbjorn.core.evaluate.performed import LONGEST_S, MOST_VALUES, Performance, play
 from isbjorn.core.evaluate.takes import eased
 from isbjorn.core.frame import Layers, Solver, draw_particles
-from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.media.read.plates import PlateReader
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.track import Track
 

@@ -7,9 +7,9 @@ from typing import Any
 
 from isbjorn.core.document import Disc, Displacement, Drag, Emitter, Gravity, Link, Shot, Surface, Turbulence, Vortex
 from isbjorn.core.frame import render_frame
+from isbjorn.core.imaging.colour import shade_table
+from isbjorn.core.imaging.display_encoding import over, to_shades
 from isbjorn.core.inspect.guides import guides
-from isbjorn.core.media.colour import shade_table
-from isbjorn.core.render.display_encoding import over, to_shades
 
 
 def warm() -> float:

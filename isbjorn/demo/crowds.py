@@ -23,8 +23,8 @@ from isbjorn.core.document import (
     Turbulence,
     Vortex,
 )
-from isbjorn.core.document.bodies import Ring
-from isbjorn.core.document.interactions import Flock, Push
+from isbjorn.core.document.parts.bodies import Ring
+from isbjorn.core.document.parts.interactions import Flock, Push
 from isbjorn.demo.pieces import curve, keyed, ramp, reach
 from isbjorn.demo.seas import CRATE, SEAL_S, seal_at
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from isbjorn.core.document import Attractor, Camera, Drag, Emitter, Glow, Number, Plate, Shot, Streak, Turbulence
-from isbjorn.core.document.bodies import Skin
-from isbjorn.core.document.interactions import Cohesion
-from isbjorn.core.document.shapes import Disc
-from isbjorn.core.document.values import Flutter
+from isbjorn.core.document.fields.values import Flutter
+from isbjorn.core.document.parts.bodies import Skin
+from isbjorn.core.document.parts.interactions import Cohesion
+from isbjorn.core.document.parts.shapes import Disc
 from isbjorn.demo.paint import HEIGHT, WIDTH, Painter, grid, rgb, shade
 from isbjorn.demo.pieces import curve, ramp, reach
 

@@ -9,8 +9,8 @@ from pathlib import Path
 import numpy as np
 
 from isbjorn.core.arrays import Doubles, Floats, Ints
-from isbjorn.core.evaluate.meshes import mesh_of
-from isbjorn.core.evaluate.model_files import write_model
+from isbjorn.core.evaluate.geometry.meshes import mesh_of
+from isbjorn.core.evaluate.geometry.model_files import write_model
 
 # Meshes of the net along the hull and across it.
 _ALONG, _ACROSS = 26, 10

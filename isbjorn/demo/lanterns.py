@@ -19,9 +19,9 @@ from isbjorn.core.document import (
     Turbulence,
     Wind,
 )
-from isbjorn.core.document.interactions import Push
-from isbjorn.core.document.models import ModelBody, ModelShape
-from isbjorn.core.document.solids import Solid
+from isbjorn.core.document.parts.interactions import Push
+from isbjorn.core.document.parts.models import ModelBody, ModelShape
+from isbjorn.core.document.parts.solids import Solid
 from isbjorn.demo.pieces import curve, keyed, ramp, reach
 
 _PAPER = ("#ffb65c", "#ff7a45", "#ffd98a", "#e8496b", "#f7efe2", "#7fd0c4")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 
-from isbjorn.core.document import (
+from isbjorn.core.document import (  # fmt: skip
     Burst,
     Camera,
     Disc,
@@ -20,13 +20,13 @@ from isbjorn.core.document import (
     Vortex,
     Wind,
     Zone,
-    scene_edits,
-)  # fmt: skip
-from isbjorn.core.document.interactions import Contagion
-from isbjorn.core.document.models import ModelShape
-from isbjorn.core.document.ripples import Ripples
-from isbjorn.core.document.strands import Strand
-from isbjorn.core.document.values import Flutter, Source
+)
+from isbjorn.core.document.editing import scene_edits
+from isbjorn.core.document.fields.values import Flutter, Source
+from isbjorn.core.document.parts.interactions import Contagion
+from isbjorn.core.document.parts.models import ModelShape
+from isbjorn.core.document.parts.ripples import Ripples
+from isbjorn.core.document.parts.strands import Strand
 from isbjorn.demo.beacon import beacon
 from isbjorn.demo.crowds import buoys, shoal
 from isbjorn.demo.fountain import fountain

@@ -30,8 +30,8 @@ from isbjorn.core.document import (
     Words,
     Zone,
 )
-from isbjorn.core.document.interactions import Contagion
-from isbjorn.core.document.values import Source
+from isbjorn.core.document.fields.values import Source
+from isbjorn.core.document.parts.interactions import Contagion
 from isbjorn.demo.frost import ferns
 from isbjorn.demo.pieces import curve, keyed, ramp, reach
 

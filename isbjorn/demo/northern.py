@@ -23,10 +23,10 @@ from isbjorn.core.document import (
     Trail,
     Turbulence,
 )
-from isbjorn.core.document.controls import Incoming
-from isbjorn.core.document.placed import PathPoint
-from isbjorn.core.document.shapes import PathShape
-from isbjorn.core.document.values import Source
+from isbjorn.core.document.fields.placed import PathPoint
+from isbjorn.core.document.fields.values import Source
+from isbjorn.core.document.model.controls import Incoming
+from isbjorn.core.document.parts.shapes import PathShape
 from isbjorn.demo.pieces import curve, ramp, reach
 
 _SOUND = "night-music"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from isbjorn.core.document import ColourStop, Curve, CurvePoint, Gradient, Key, Link, Number, OpacityStop
-from isbjorn.core.document.curves import Joint
+from isbjorn.core.document.fields.curves import Joint
 
 
 def curve(*points: tuple[float, float] | tuple[float, float, Joint]) -> Curve:

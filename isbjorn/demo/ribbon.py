@@ -17,7 +17,7 @@ from isbjorn.core.document import (
     Wind,
     Zone,
 )
-from isbjorn.core.document.deformers import Bend, Taper, Twist
+from isbjorn.core.document.parts.deformers import Bend, Taper, Twist
 from isbjorn.demo.pieces import curve, keyed, ramp, reach
 
 _BEGIN, _LONG = -460.0, 900.0

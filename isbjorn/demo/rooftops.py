@@ -20,19 +20,19 @@ from isbjorn.core.document import (
     Star,
     Zone,
 )
-from isbjorn.core.document.interactions import Contagion
-from isbjorn.core.document.models import ModelShape
-from isbjorn.core.document.solids import Solid
-from isbjorn.core.document.values import Source
-from isbjorn.core.evaluate.meshes import Mesh, face_normals, fitted, rotations
-from isbjorn.core.evaluate.paint import Paint
+from isbjorn.core.document.fields.values import Source
+from isbjorn.core.document.parts.interactions import Contagion
+from isbjorn.core.document.parts.models import ModelShape
+from isbjorn.core.document.parts.solids import Solid
+from isbjorn.core.evaluate.geometry.meshes import Mesh, face_normals, fitted, rotations
+from isbjorn.core.evaluate.geometry.paint import Paint
 from isbjorn.core.records import make_record
-from isbjorn.core.render.camera import projection
-from isbjorn.core.render.lights import LAMP
 from isbjorn.core.render.models.faces import ALPHA, RADIUS, TINT, instance_of, joined
 from isbjorn.core.render.models.shading import KINDS, MATERIAL
 from isbjorn.core.render.models.surroundings import built_in
 from isbjorn.core.render.models.tiles import draw_models
+from isbjorn.core.render.scene.camera import projection
+from isbjorn.core.render.scene.lights import LAMP
 from isbjorn.demo.geometry import town
 from isbjorn.demo.nights import stars
 from isbjorn.demo.paint import HEIGHT, WIDTH, Painter, graded, grid, mix, rgb, shade

@@ -23,33 +23,29 @@ from isbjorn import __version__
 from isbjorn.core.caching import CacheReport, cache_reports
 from isbjorn.core.errors import IsbjornError, Stale, missing_package
 from isbjorn.core.runtime.memory import budget_bytes
-from isbjorn.studio import (
+from isbjorn.studio.api import (
     bodies,
     cast,
     controls,
-    cuts,
     deliveries,
-    live,
     lookout_api,
-    media,
-    models,
     points,
-    preparation,
-    projects,
     sampling,
-    setlist,
     shots,
     sounds,
-    stage,
     takes,
     tracks,
     versions,
 )
-from isbjorn.studio.backups import back_up
 from isbjorn.studio.context import Busy, Studio
 from isbjorn.studio.opening import PAGE
+from isbjorn.studio.pages import live
+from isbjorn.studio.project_api import cuts, media, models, projects, setlist
 from isbjorn.studio.request_guard import Gate, Problem, problem
-from isbjorn.studio.store import Damaged, Missing
+from isbjorn.studio.setup import preparation
+from isbjorn.studio.shows import stage
+from isbjorn.studio.storage.backups import back_up
+from isbjorn.studio.storage.store import Damaged, Missing
 
 
 class Health(BaseModel):

@@ -25,18 +25,18 @@ from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.evaluate.external_files import forget_finder
 from isbjorn.core.inspect.guides import Memory
-from isbjorn.core.media.whole import replace_whole
+from isbjorn.core.runtime.whole import replace_whole
 from isbjorn.core.simulate.shared_states import SharedCaches
-from isbjorn.studio.controller_input import Inbox, listening
-from isbjorn.studio.frame_workers import FrameWorkers
-from isbjorn.studio.particle_output import telling
-from isbjorn.studio.plates import StudioPlates
-from isbjorn.studio.preview import Preview
-from isbjorn.studio.store import Locked, Standing, Store
-from isbjorn.studio.tables import Media
+from isbjorn.studio.control.controller_input import Inbox, listening
+from isbjorn.studio.control.particle_output import telling
+from isbjorn.studio.preview.frame_workers import FrameWorkers
+from isbjorn.studio.preview.plates import StudioPlates
+from isbjorn.studio.preview.preview import Preview
+from isbjorn.studio.storage.store import Locked, Standing, Store
+from isbjorn.studio.storage.tables import Media
 
 if TYPE_CHECKING:
-    from isbjorn.studio.preparation import Preparation
+    from isbjorn.studio.setup.preparation import Preparation
 
 T = TypeVar("T")
 Id = Annotated[int, InPath(ge=0, le=2**63 - 1)]

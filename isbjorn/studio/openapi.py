@@ -11,9 +11,9 @@ from typing import Any
 from pydantic.json_schema import models_json_schema
 
 from isbjorn.studio.app import create_app
-from isbjorn.studio.page_session import Ask, Header
-from isbjorn.studio.setlist import Trigger
-from isbjorn.studio.stage import StageAsk, StageHeader
+from isbjorn.studio.pages.page_session import Ask, Header
+from isbjorn.studio.project_api.setlist import Trigger
+from isbjorn.studio.shows.stage import StageAsk, StageHeader
 
 
 def openapi_document() -> dict[str, Any]:

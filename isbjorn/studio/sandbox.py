@@ -13,7 +13,7 @@ from typing import Any
 
 from isbjorn.core.errors import IsbjornError, missing_package
 from isbjorn.core.runtime.parallel import end_with, one_thread, worker_context
-from isbjorn.studio.frame_workers import PRELOADED
+from isbjorn.studio.preview.frame_workers import PRELOADED
 
 # It is its processor time that ends one that takes too long; this ends one that hangs.
 _HANG_S = 120

@@ -20,7 +20,7 @@ from isbjorn.studio.opening import Opening
 
 if TYPE_CHECKING:
     from isbjorn.studio.context import Studio
-    from isbjorn.studio.preparation import Preparation
+    from isbjorn.studio.setup.preparation import Preparation
 
 HOST = "127.0.0.1"
 _WARM_AFTER_S, _HANDS_AFTER_S = 1.0, 0.5
@@ -53,8 +53,8 @@ def serve_studio(folder: Path, port: int, scheduler: str = "", key: str = "", de
 
     def load() -> Any:
         from isbjorn.studio.app import create_app
-        from isbjorn.studio.controller_input import PORT
-        from isbjorn.studio.preparation import Preparation
+        from isbjorn.studio.control.controller_input import PORT
+        from isbjorn.studio.setup.preparation import Preparation
 
         # Controllers are listened to on the loopback, unless it is said otherwise.
         os.environ.setdefault("ISBJORN_OSC", str(PORT))

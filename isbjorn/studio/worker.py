@@ -23,11 +23,11 @@ from isbjorn.core.deliver.plan import Plan
 from isbjorn.core.document.files import first_problem, shot_from_text
 from isbjorn.core.errors import IsbjornError, Stale, missing_package
 from isbjorn.core.inspect.delivery_preview import about_bytes
-from isbjorn.core.media.whole import replace_whole
 from isbjorn.core.runtime.disk import free_bytes
-from isbjorn.studio.plates import StudioPlates, shared_plates
-from isbjorn.studio.store import Store
-from isbjorn.studio.tables import DeliveryRow, now
+from isbjorn.core.runtime.whole import replace_whole
+from isbjorn.studio.preview.plates import StudioPlates, shared_plates
+from isbjorn.studio.storage.store import Store
+from isbjorn.studio.storage.tables import DeliveryRow, now
 
 if TYPE_CHECKING:
     from isbjorn.core.deliver.farm.client import Farm, WorkerCard

@@ -6,7 +6,7 @@ from pathlib import Path
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
-from isbjorn.core.evaluate.glyphs import FONT
+from isbjorn.core.evaluate.geometry.glyphs import FONT
 from tests.browser.chromium import Delivering
 from tests.browser.looking import Looking
 

@@ -7,8 +7,8 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from isbjorn.core.render.blends import MODES
-from isbjorn.core.render.pixel_pass import lay
+from isbjorn.core.render.raster.blends import MODES
+from isbjorn.core.render.raster.pixel_pass import lay
 
 LUM = np.array([0.3, 0.59, 0.11])
 unit = st.floats(0, 1, width=32)

@@ -14,13 +14,13 @@ import numpy as np
 from isbjorn.core import Shot, Solver, render_frame
 from isbjorn.core.appearance.particles import births_of
 from isbjorn.core.document import Drop, Emitter
-from isbjorn.core.document.bodies import ArtworkBody
+from isbjorn.core.document.parts.bodies import ArtworkBody
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.evaluate.glyphs import drawn, font, pieces
-from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.render import bodies as masks
-from isbjorn.core.render.atlas import Bodies
-from isbjorn.core.render.bodies import kept_mask, mask, variants
+from isbjorn.core.evaluate.geometry.glyphs import drawn, font, pieces
+from isbjorn.core.media.read.plates import PlateReader
+from isbjorn.core.render.scene import bodies as masks
+from isbjorn.core.render.scene.atlas import Bodies
+from isbjorn.core.render.scene.bodies import kept_mask, mask, variants
 from tests.core.test_forces import ONE
 from tests.shots import one_emitter
 
@@ -179,7 +179,7 @@ class Letters(unittest.TestCase):
         p = Solver(shot).at(100)
         emitter = shot.emitters[0]
         held = Bodies(shot, emitter, 1.0, PlateReader())
-        from isbjorn.core.render.emitters import _reads_backward
+        from isbjorn.core.render.draw.emitters import _reads_backward
 
         births = births_of(p.id)
         _, page, _ = held.shown(7, births, np.zeros(len(p)), p.age01, 4.0, lambda: _reads_backward(p))

@@ -13,8 +13,8 @@ from isbjorn.core.runtime.memory import Cache, cached, share_of
 
 # Results of a fixed size, of arguments of which there are few.
 _SMALL = {
-    "isbjorn/core/emit/recorded.py", "isbjorn/core/evaluate/external_files.py", "isbjorn/core/evaluate/glyphs.py",
-    "isbjorn/core/media/targets.py", "isbjorn/core/time.py",
+    "isbjorn/core/emit/recorded.py", "isbjorn/core/evaluate/external_files.py", "isbjorn/core/evaluate/geometry/glyphs.py",
+    "isbjorn/core/media/write/targets.py", "isbjorn/core/time.py",
 }  # fmt: skip
 
 

@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from isbjorn.core import Shot, Solver, render_frame
-from isbjorn.core.render.camera import Orbit, projection, to_draw
+from isbjorn.core.render.scene.camera import Orbit, projection, to_draw
 from tests.shots import one_emitter
 
 STILL = {"speed": 0, "rate": 0, "bursts": [{"count": 1}], "lifespan": 0, "size": 30, "body": {"kind": "hard disc"}}
@@ -84,7 +84,7 @@ class Sorted(unittest.TestCase):
             found, view = Solver(made).at(50), projection(made)
             order = to_draw(made, found, view).records
             depth = (found.position - view.eye) @ view.axes[2]
-            from isbjorn.core.render.camera import rank
+            from isbjorn.core.render.scene.camera import rank
 
             self.assertTrue((np.diff(depth[rank(made.emitters[0], found, view)]) >= -1e-3).all())
             self.assertEqual(len(order), len(found))

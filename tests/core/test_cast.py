@@ -8,9 +8,9 @@ from hypothesis import strategies as st
 
 from isbjorn.core import IsbjornError, Shot, Solver
 from isbjorn.core.document import Emitter
+from isbjorn.core.document.editing.scene_edits import added, alone, copied, planted, taken_out
+from isbjorn.core.document.fields.references import ties_of
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.document.references import ties_of
-from isbjorn.core.document.scene_edits import added, alone, copied, planted, taken_out
 from isbjorn.demo.beacon import beacon, first_shot
 from isbjorn.demo.crowds import buoys, shoal
 from isbjorn.demo.library import shipped

@@ -10,10 +10,10 @@ import numpy as np
 
 from isbjorn.core import Shot, Solver, render_frame
 from isbjorn.core.document import Gradient, Number
-from isbjorn.core.document.scene_edits import planted
-from isbjorn.core.document.values import Flutter, Source
+from isbjorn.core.document.editing.scene_edits import planted
+from isbjorn.core.document.fields.values import Flutter, Source
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.media.plates import fitted
+from isbjorn.core.media.read.plates import fitted
 from isbjorn.core.random import draws_around
 from tests.core.test_forces import ONE, flown
 from tests.shots import births, force, gravity, one_emitter

@@ -10,15 +10,15 @@ import numpy as np
 
 from isbjorn.core import Solver
 from isbjorn.core.document import Incoming
-from isbjorn.core.document.emitter import Emitter
+from isbjorn.core.document.editing.scene_edits import added, taken_out
+from isbjorn.core.document.fields.values import Key
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.document.scene_edits import added, taken_out
-from isbjorn.core.document.values import Key
+from isbjorn.core.document.model.emitter import Emitter
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.curves import along
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.evaluate.takes import as_keys, on_lattice, performed, spliced
-from isbjorn.core.media.midi import read_midi
+from isbjorn.core.media.exchange.midi import read_midi
 
 
 class Leading(unittest.TestCase):

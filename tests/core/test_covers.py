@@ -14,10 +14,10 @@ from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.deliver import deliver
 from isbjorn.core.document import Number, Shot
 from isbjorn.core.frame import compositor_of, draw_particles
-from isbjorn.core.render.camera import Orbit as View
-from isbjorn.core.render.layer_cache import LayerCache
+from isbjorn.core.render.composite.layer_cache import LayerCache
+from isbjorn.core.render.composite.passes import measured, normals
 from isbjorn.core.render.models.covers import _tree
-from isbjorn.core.render.passes import measured, normals
+from isbjorn.core.render.scene.camera import Orbit as View
 from tests.threads import MANY, threads
 
 WALL = {"kind": "model", "model": {"form": "card"}, "feather": 0}

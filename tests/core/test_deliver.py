@@ -20,9 +20,9 @@ from isbjorn.core.deliver.check import check_files
 from isbjorn.core.deliver.worker_pool import WorkerPool
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.media.colour import convert
-from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.media.stills import read_still
+from isbjorn.core.imaging.colour import convert
+from isbjorn.core.media.read.plates import PlateReader
+from isbjorn.core.media.read.stills import read_still
 from tests.core.test_media import still
 from tests.core.test_orders import SMALL, InFolder, order
 from tests.shots import one_emitter

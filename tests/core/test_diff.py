@@ -9,7 +9,7 @@ import numpy as np
 
 from isbjorn.core.appearance.particles import Particles, ParticleSolver
 from isbjorn.core.document import Shot
-from isbjorn.core.document.diff import changes_between
+from isbjorn.core.document.editing.diff import changes_between
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.inspect import forecast

@@ -6,8 +6,8 @@ from typing import Any
 
 import numpy as np
 
+from isbjorn.core.document.editing.scene_edits import alone, planted, taken_out
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.document.scene_edits import alone, planted, taken_out
 from isbjorn.core.inspect.differences import differences
 from isbjorn.core.inspect.guides import guides
 from isbjorn.core.inspect.portrait import portrait

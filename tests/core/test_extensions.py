@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from isbjorn.core.document.kinds import BODIES, FAMILIES, FORCES, Family
+from isbjorn.core.document.fields.kinds import BODIES, FAMILIES, FORCES, Family
 from isbjorn.core.errors import IsbjornError
 
 
@@ -95,7 +95,7 @@ class Registry(unittest.TestCase):
             FORCES.register("tests.tidal.tide")(gravity.model)
         family = Family("body")
         ring, star = (next(kind.model for kind in BODIES if name in kind.names) for name in ("ring", "star"))
-        family.register("isbjorn.core.render.bodies:star")(star)
+        family.register("isbjorn.core.render.scene.bodies:star")(star)
         family.union()
         with self.assertRaisesRegex(IsbjornError, "registered too late"):
             family.register("tests.tidal.tide")(ring)

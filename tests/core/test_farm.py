@@ -31,7 +31,7 @@ from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.frame import Solver
-from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.media.read.plates import PlateReader
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.interactions.group import InteractionGroup
 from isbjorn.core.simulate.shared_states import SharedCaches

@@ -11,7 +11,7 @@ from isbjorn.core.emit.shapes import measure, outline
 from isbjorn.core.emit.shapes.base import ShapeSetting
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.frame import Solver
-from isbjorn.core.render.mattes import filled
+from isbjorn.core.render.composite.mattes import filled
 from tests.shots import one_emitter
 
 

@@ -10,10 +10,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from isbjorn.core.document import Blur, DirectionalBlur, Glow, Grade, Grain, Number, Sharpen, Tint
-from isbjorn.core.document.curves import Curve, CurvePoint
-from isbjorn.core.render.blur import blur
-from isbjorn.core.render.effects import EffectMoment, glow_of, worked, working
-from isbjorn.core.render.pixel_pass import LayerPiece, lay_piece, pixels_of, whole
+from isbjorn.core.document.fields.curves import Curve, CurvePoint
+from isbjorn.core.imaging.blur import blur
+from isbjorn.core.render.composite.effects import EffectMoment, glow_of, worked, working
+from isbjorn.core.render.raster.pixel_pass import LayerPiece, lay_piece, pixels_of, whole
 
 
 def done(layer: np.ndarray, *steps: Any, scale: float = 1.0, frame: int = 0) -> np.ndarray:

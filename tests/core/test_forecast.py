@@ -7,10 +7,10 @@ from unittest.mock import patch
 
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.document.models import ModelBody
-from isbjorn.core.evaluate.mesh_trees import tree_of
+from isbjorn.core.document.parts.models import ModelBody
+from isbjorn.core.evaluate.geometry.mesh_trees import tree_of
+from isbjorn.core.evaluate.geometry.solids import mesh_of_solid
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.frame import Solver, draw_particles
 from isbjorn.core.inspect import forecast
 from isbjorn.core.inspect.forecast import Forecast, alive_about, speed

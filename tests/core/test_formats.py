@@ -16,11 +16,11 @@ from pydantic import ValidationError
 from isbjorn.core.deliver import Delivery, Order, check_order
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.media.colour import convert
-from isbjorn.core.media.formats import FORMATS, Codec, Format, PictureInfo, Still
-from isbjorn.core.media.movies import Movie
-from isbjorn.core.media.stills import read_still
-from isbjorn.core.media.write_movie import MovieSound, join_segments, write_segment
+from isbjorn.core.imaging.colour import convert
+from isbjorn.core.media.read.movies import Movie
+from isbjorn.core.media.read.stills import read_still
+from isbjorn.core.media.write.formats import FORMATS, Codec, Format, PictureInfo, Still
+from isbjorn.core.media.write.write_movie import MovieSound, join_segments, write_segment
 
 RATE = Fraction(25)
 # DNxHR takes nothing smaller.

@@ -10,9 +10,9 @@ import numpy as np
 from isbjorn.core import Shot, Solver
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.deliver import deliver
-from isbjorn.core.document import scene_edits
+from isbjorn.core.document.editing import scene_edits
 from isbjorn.core.inspect.lookout import lookout
-from isbjorn.core.media.stills import read_still
+from isbjorn.core.media.read.stills import read_still
 from tests.core.test_media import InFolder, still
 
 WIDTH, HEIGHT = 320, 180

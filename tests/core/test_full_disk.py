@@ -14,10 +14,10 @@ import numpy as np
 
 from isbjorn.core.deliver import Delivery, Order
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.media.formats import FORMATS, PictureInfo
-from isbjorn.core.media.stills import read_still
-from isbjorn.core.media.write_movie import MovieSound, join_segments, write_segment
-from isbjorn.core.media.write_still import write_still
+from isbjorn.core.media.read.stills import read_still
+from isbjorn.core.media.write.formats import FORMATS, PictureInfo
+from isbjorn.core.media.write.write_movie import MovieSound, join_segments, write_segment
+from isbjorn.core.media.write.write_still import write_still
 from tests.shots import one_emitter
 
 RATE = Fraction(25)

@@ -6,7 +6,7 @@ import numpy as np
 
 from isbjorn.core import Solver
 from isbjorn.core.inspect.guides import guides
-from isbjorn.core.media.points import write_points
+from isbjorn.core.media.exchange.points import write_points
 from tests.core.test_media import InFolder
 from tests.shots import drag, gravity, one_emitter
 

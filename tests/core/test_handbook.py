@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from isbjorn.core.media.stills import read_still
+from isbjorn.core.media.read.stills import read_still
 from tests.recipes import HANDBOOK, SCHEMA, draw, readable, recipes, steps
 from tests.texts import texts
 

@@ -20,7 +20,7 @@ from isbjorn.core.evaluate import hearing
 from isbjorn.core.evaluate.external_files import digest_of
 from isbjorn.core.evaluate.hearing import PER_S, RATE, Heard, analysed
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.media.sound import listened, prepared, samples_of
+from isbjorn.core.media.read.sound import listened, prepared, samples_of
 from isbjorn.core.runtime.shared_cache import LASTING, SharedCache
 
 

@@ -9,8 +9,8 @@ import numpy as np
 from isbjorn.core import render_frame
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
-from isbjorn.core.render.compositor import Compositor
-from isbjorn.core.render.context import RenderContext
+from isbjorn.core.render.composite.compositor import Compositor
+from isbjorn.core.render.draw.context import RenderContext
 
 BOX = {"form": "box"}
 

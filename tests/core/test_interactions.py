@@ -8,7 +8,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from isbjorn.core.document import Shot
-from isbjorn.core.document.interactions import Cohesion, Flock, Push
+from isbjorn.core.document.parts.interactions import Cohesion, Flock, Push
 from isbjorn.core.frame import Solver
 from isbjorn.core.simulate.checkpoints import Checkpoints, StateCache
 from isbjorn.core.simulate.forces.force_layout import WIDTH

@@ -9,8 +9,8 @@ import numpy as np
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.frame import Solver, draw_particles
-from isbjorn.core.render.context import RenderContext
-from isbjorn.core.render.layer_cache import LayerCache
+from isbjorn.core.render.composite.layer_cache import LayerCache
+from isbjorn.core.render.draw.context import RenderContext
 from isbjorn.core.simulate.checkpoints import StateCache
 
 _SOFT = {"kind": "soft disc"}

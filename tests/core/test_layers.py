@@ -11,7 +11,7 @@ import numpy as np
 
 from isbjorn.core import Shot, Solver, render_frame
 from isbjorn.core.frame import draw_depth, draw_particles
-from isbjorn.core.render.camera import projection, rank
+from isbjorn.core.render.scene.camera import projection, rank
 from tests.shots import one_emitter
 from tests.threads import MANY, threads
 
@@ -119,7 +119,7 @@ class Uses(unittest.TestCase):
         self.assertAlmostEqual(y, 59.5, delta=0.5)
 
     def test_glass_bends_what_lies_below_at_its_slopes_and_nothing_under_even_glass(self) -> None:
-        from isbjorn.core.media.plates import PlateReader
+        from isbjorn.core.media.read.plates import PlateReader
 
         with tempfile.TemporaryDirectory() as folder:
             stripes = np.zeros((120, 160, 3), np.uint8)

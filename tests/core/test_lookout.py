@@ -14,7 +14,7 @@ from isbjorn.core.deliver import Order
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.frame import Solver
 from isbjorn.core.inspect.lookout import Note, lookout, order_notes
-from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.media.read.plates import PlateReader
 from tests.shots import force, one_emitter
 
 

@@ -4,7 +4,7 @@ import unittest
 from typing import Any
 
 from isbjorn.core.document import Shot
-from isbjorn.core.document.patching import patched
+from isbjorn.core.document.editing.patching import patched
 from isbjorn.core.frame import Solver
 from isbjorn.core.inspect.lookout import lookout
 

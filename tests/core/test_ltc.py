@@ -10,8 +10,8 @@ from pathlib import Path
 import numpy as np
 
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.media.ltc import RATES, Reader, timecode_in, written
-from isbjorn.core.media.sound import listened
+from isbjorn.core.media.read.ltc import RATES, Reader, timecode_in, written
+from isbjorn.core.media.read.sound import listened
 
 
 class Reading(unittest.TestCase):

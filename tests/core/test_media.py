@@ -19,12 +19,12 @@ from isbjorn.core.deliver import Delivery, Order
 from isbjorn.core.document import Plate
 from isbjorn.core.errors import Stale
 from isbjorn.core.evaluate.plate_time import plate_frame
-from isbjorn.core.media.colour import convert, decoding_table
-from isbjorn.core.media.movies import Movie
-from isbjorn.core.media.plates import PlateReader, fitted, probe
-from isbjorn.core.media.shrink import shrunk
-from isbjorn.core.media.stills import pattern_of, read_still
-from isbjorn.core.render.display_encoding import lit, over
+from isbjorn.core.imaging.colour import convert, decoding_table
+from isbjorn.core.imaging.display_encoding import lit, over
+from isbjorn.core.imaging.shrink import shrunk
+from isbjorn.core.media.read.movies import Movie
+from isbjorn.core.media.read.plates import PlateReader, fitted, probe
+from isbjorn.core.media.read.stills import pattern_of, read_still
 from isbjorn.core.runtime.shared_cache import SharedCache
 from tests.shots import one_emitter
 

@@ -5,10 +5,10 @@ import unittest
 import numpy as np
 
 from isbjorn.core.arrays import Doubles, Floats
-from isbjorn.core.evaluate import mesh_casts, mesh_trees
-from isbjorn.core.evaluate.mesh_trees import PLACED_WIDTH, TURN, UNIT, tree_of
-from isbjorn.core.evaluate.meshes import Mesh, mesh_of, rotations
-from isbjorn.core.evaluate.solids import solid
+from isbjorn.core.evaluate.geometry import mesh_casts, mesh_trees
+from isbjorn.core.evaluate.geometry.mesh_trees import PLACED_WIDTH, TURN, UNIT, tree_of
+from isbjorn.core.evaluate.geometry.meshes import Mesh, mesh_of, rotations
+from isbjorn.core.evaluate.geometry.solids import solid
 
 
 def placed(unit: float, turn: Doubles | None = None) -> Doubles:

@@ -10,11 +10,11 @@ from typing import Any
 import numpy as np
 import trimesh
 
-from isbjorn.core.document.models import ModelBody
+from isbjorn.core.document.parts.models import ModelBody
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.evaluate.model_files import MOST_FACES, write_model
-from isbjorn.core.evaluate.solids import mesh_of_solid
-from isbjorn.core.media.models import ImportedModel, take_model
+from isbjorn.core.evaluate.geometry.model_files import MOST_FACES, write_model
+from isbjorn.core.evaluate.geometry.solids import mesh_of_solid
+from isbjorn.core.media.read.models import ImportedModel, take_model
 
 
 def glb(document: dict[str, Any], binary: bytes = b"") -> bytes:

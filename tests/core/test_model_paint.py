@@ -14,19 +14,19 @@ from PIL import Image
 from isbjorn.core import Solver, render_frame
 from isbjorn.core.arrays import Bytes, Doubles, Floats
 from isbjorn.core.document import Shot
-from isbjorn.core.document.models import ModelBody
+from isbjorn.core.document.parts.models import ModelBody
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.evaluate.meshes import Mesh
-from isbjorn.core.evaluate.paint import Paint
-from isbjorn.core.evaluate.solids import mesh_of_solid, solid
+from isbjorn.core.evaluate.geometry.meshes import Mesh
+from isbjorn.core.evaluate.geometry.paint import Paint
+from isbjorn.core.evaluate.geometry.solids import mesh_of_solid, solid
 from isbjorn.core.frame import compositor_of
-from isbjorn.core.media.models import ImportedModel, take_model
-from isbjorn.core.render.camera import Projection
-from isbjorn.core.render.lights import LAMP
+from isbjorn.core.media.read.models import ImportedModel, take_model
+from isbjorn.core.render.composite.passes import measured, normals
 from isbjorn.core.render.models.faces import ALPHA, TINT, instance_of, joined
 from isbjorn.core.render.models.surroundings import built_in
 from isbjorn.core.render.models.tiles import draw_models
-from isbjorn.core.render.passes import measured, normals
+from isbjorn.core.render.scene.camera import Projection
+from isbjorn.core.render.scene.lights import LAMP
 from tests.core.test_models import drawn, material, turned
 
 RNG = np.random.default_rng(7)

@@ -7,7 +7,7 @@ import numpy as np
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Shot
-from isbjorn.core.document.models import ModelShape
+from isbjorn.core.document.parts.models import ModelShape
 from isbjorn.core.emit.shapes import measure, outline
 from isbjorn.core.emit.shapes.base import ShapeSetting
 from isbjorn.core.evaluate.readings import Readings

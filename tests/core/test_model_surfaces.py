@@ -9,8 +9,8 @@ import numpy as np
 from isbjorn.core import Solver
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Shot
-from isbjorn.core.evaluate import mesh_trees
-from isbjorn.core.evaluate.placed_models import ModelRows
+from isbjorn.core.evaluate.geometry import mesh_trees
+from isbjorn.core.evaluate.geometry.placed_models import ModelRows
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.track import shares_of
 from tests.core.test_forces import flown

@@ -13,12 +13,10 @@ import numpy as np
 from isbjorn.core import render_frame
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Shot
-from isbjorn.core.evaluate.meshes import Mesh, face_normals, welded
-from isbjorn.core.evaluate.paint import Paint
-from isbjorn.core.evaluate.solids import solid
+from isbjorn.core.evaluate.geometry.meshes import Mesh, face_normals, welded
+from isbjorn.core.evaluate.geometry.paint import Paint
+from isbjorn.core.evaluate.geometry.solids import solid
 from isbjorn.core.records import Records, make_record
-from isbjorn.core.render.camera import Projection
-from isbjorn.core.render.lights import LAMP
 from isbjorn.core.render.models.faces import (
     ALPHA,
     FIRST,
@@ -34,6 +32,8 @@ from isbjorn.core.render.models.faces import (
 from isbjorn.core.render.models.shading import KINDS, MATERIAL
 from isbjorn.core.render.models.surroundings import Surroundings, built_in, even
 from isbjorn.core.render.models.tiles import draw_models
+from isbjorn.core.render.scene.camera import Projection
+from isbjorn.core.render.scene.lights import LAMP
 from tests.threads import MANY, threads
 
 SIDE = 200

@@ -8,9 +8,9 @@ import numpy as np
 
 from isbjorn.core import Shot, Solver, render_frame
 from isbjorn.core.frame import draw_particles
-from isbjorn.core.render.blurred_discs import PIECES, draw_smears, smears_of
-from isbjorn.core.render.exposure import is_among
-from isbjorn.core.render.profiles import HARD, SOFT, edge
+from isbjorn.core.render.raster.blurred_discs import PIECES, draw_smears, smears_of
+from isbjorn.core.render.raster.profiles import HARD, SOFT, edge
+from isbjorn.core.render.scene.exposure import is_among
 from tests.shots import drag, force, gravity, one_emitter
 
 

@@ -20,7 +20,7 @@ from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.inspect import forecast, time_estimate
 from isbjorn.core.inspect.delivery_preview import delivery_preview
-from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.media.read.plates import PlateReader
 from tests.core.test_media import still
 from tests.shots import one_emitter
 

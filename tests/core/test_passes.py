@@ -18,7 +18,7 @@ from isbjorn.core.deliver.layers import cryptomatte, hashed
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.frame import compositor_of, render_frame
-from isbjorn.core.render.passes import NOWHERE, Measured, ids, measured
+from isbjorn.core.render.composite.passes import NOWHERE, Measured, ids, measured
 from tests.core.test_media import still
 from tests.shots import one_emitter
 

@@ -9,8 +9,8 @@ import jsonpatch
 from jsonpointer import JsonPointerException
 
 from isbjorn.core.document import Shot
+from isbjorn.core.document.editing.patching import patched
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.document.patching import patched
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.simulate.interactions.group import moves_differently
 from isbjorn.demo.beacon import beacon

@@ -9,9 +9,9 @@ from hypothesis import strategies as st
 
 from isbjorn.core import Shot, render_frame
 from isbjorn.core.evaluate.gradients import hex_to_linear
-from isbjorn.core.media.colour import shade_table
-from isbjorn.core.render.discs import draw
-from isbjorn.core.render.display_encoding import over, straight, to_shades
+from isbjorn.core.imaging.colour import shade_table
+from isbjorn.core.imaging.display_encoding import over, straight, to_shades
+from isbjorn.core.render.raster.discs import draw
 from tests.shots import one_emitter
 
 HARD, SOFT = 0, 1
@@ -150,7 +150,7 @@ class Orders(unittest.TestCase):
             emitter={"speed": 0, "depth": {"value": 0, "spread": 50}, "rate": 40, "size": 20, "order": "farthest first"}
         )
         from isbjorn.core import Solver
-        from isbjorn.core.render.camera import projection, rank
+        from isbjorn.core.render.scene.camera import projection, rank
 
         found = Solver(shot).at(49)
         depths = found.position[rank(shot.emitters[0], found, projection(shot)), 2]

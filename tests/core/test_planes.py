@@ -8,9 +8,9 @@ import av
 import numpy as np
 
 from isbjorn.core.document import Plate
-from isbjorn.core.media.movies import Movie
-from isbjorn.core.media.planes import planes_of
-from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.imaging.planes import planes_of
+from isbjorn.core.media.read.movies import Movie
+from isbjorn.core.media.read.plates import PlateReader
 from tests.shots import one_emitter
 
 _SIZE = (64, 36)

@@ -11,8 +11,8 @@ from isbjorn.core import render_frame
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
 from isbjorn.core.frame import Solver, compositor_of
-from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.render.passes import measured
+from isbjorn.core.media.read.plates import PlateReader
+from isbjorn.core.render.composite.passes import measured
 from tests.core.test_media import InFolder
 
 _W, _H = 300, 200

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from isbjorn.core import Shot
 from isbjorn.core.document import PathPoint, Source
 from isbjorn.core.evaluate import bezier
-from isbjorn.core.evaluate.outlines import letter_lines, path_lines
+from isbjorn.core.evaluate.geometry.outlines import letter_lines, path_lines
 from isbjorn.core.evaluate.readings import Readings, mapped
 from isbjorn.core.simulate.fingerprint import Identity
 from tests.shots import force, one_emitter

@@ -17,14 +17,14 @@ from isbjorn.core import Solver
 from isbjorn.core.deliver.delivery import deliver
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.document.recording import Recording
+from isbjorn.core.document.parts.recording import Recording
 from isbjorn.core.emit.recorded import recorded_of, save_recorded
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate import external_files
 from isbjorn.core.evaluate.external_files import digest_of
 from isbjorn.core.frame import render_frame
 from isbjorn.core.inspect.guides import guides
-from isbjorn.core.media.recordings import ParticleSample, recorded, take_points
+from isbjorn.core.media.exchange.recordings import ParticleSample, recorded, take_points
 
 SPARKS: dict[str, Any] = {
     "width": 640, "height": 360, "last_frame": 50,

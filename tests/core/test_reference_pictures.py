@@ -8,8 +8,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from isbjorn.core.document import Round
-from isbjorn.core.render.discs import TILE_H, TILE_W, draw, records_of
-from isbjorn.core.render.profiles import SMALLEST, SPECK_AREA, area, edge, mean_cover, pack_body
+from isbjorn.core.render.raster.discs import TILE_H, TILE_W, draw, records_of
+from isbjorn.core.render.raster.profiles import SMALLEST, SPECK_AREA, area, edge, mean_cover, pack_body
 
 HARD, SOFT = 0, 1
 

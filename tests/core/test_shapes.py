@@ -12,7 +12,7 @@ from isbjorn.core import IsbjornError, Solver
 from isbjorn.core.document import Emitter
 from isbjorn.core.emit.shapes import artwork, outline
 from isbjorn.core.emit.shapes.base import ShapeSetting
-from isbjorn.core.evaluate.outlines import paths_of_svg
+from isbjorn.core.evaluate.geometry.outlines import paths_of_svg
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.runtime.shared_cache import LASTING, SharedCache, keep_on
 from tests.core.test_media import InFolder
@@ -228,7 +228,7 @@ class Drawings(unittest.TestCase):
             born("letters", text=" ")
 
     def test_the_font_ships(self) -> None:
-        from isbjorn.core.evaluate.glyphs import FONT
+        from isbjorn.core.evaluate.geometry.glyphs import FONT
 
         self.assertTrue(Path(FONT).is_file())
         self.assertTrue((FONT.parent / "LICENSE").is_file() or any(FONT.parent.glob("LICENSE*")))

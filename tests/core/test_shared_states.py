@@ -21,7 +21,7 @@ from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
 from isbjorn.core.simulate.interactions import static_contagion
 from isbjorn.core.simulate.interactions.group import InteractionGroup
 from isbjorn.core.simulate.shared_states import SharedCaches, packed, unpacked
-from isbjorn.core.simulate.spawned import Offspring
+from isbjorn.core.simulate.spawning.spawned import Offspring
 from isbjorn.core.simulate.state import State, empty_state
 from isbjorn.core.simulate.state_layout import ROWS
 from tests.core.test_interactions import school

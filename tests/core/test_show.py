@@ -16,11 +16,11 @@ import numpy as np
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.caching import bytes_of
 from isbjorn.core.document import Shot, Take
+from isbjorn.core.document.editing.scene_edits import taken_out
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.document.scene_edits import taken_out
 from isbjorn.core.errors import IsbjornError
+from isbjorn.core.evaluate.geometry.placed_models import ModelRows
 from isbjorn.core.evaluate.performed import Performance, read_take
-from isbjorn.core.evaluate.placed_models import ModelRows
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.frame import Solver
 from isbjorn.core.show import Show

@@ -9,8 +9,8 @@ import numpy as np
 from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.frame import Solver, compositor_of, draw_particles, render_frame
-from isbjorn.core.render.pixel_pass import lay
-from isbjorn.core.render.skin import draw_skin
+from isbjorn.core.render.draw.skin import draw_skin
+from isbjorn.core.render.raster.pixel_pass import lay
 
 ONE: dict[str, Any] = {
     "id": "e", "shape": {"kind": "point"}, "rate": 0, "bursts": [{"count": 1}], "lifespan": 0, "speed": 0,

@@ -19,11 +19,11 @@ from isbjorn.core.deliver import Order, deliver
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.inspect.lookout import order_notes
-from isbjorn.core.media.formats import FORMATS, PictureInfo
-from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.media.sound import sound_of
-from isbjorn.core.media.targets import Target, spaces_of
-from isbjorn.core.media.write_still import still_bytes
+from isbjorn.core.media.read.plates import PlateReader
+from isbjorn.core.media.read.sound import sound_of
+from isbjorn.core.media.write.formats import FORMATS, PictureInfo
+from isbjorn.core.media.write.targets import Target, spaces_of
+from isbjorn.core.media.write.write_still import still_bytes
 from tests.shots import one_emitter
 
 RATE = 48_000

@@ -271,7 +271,7 @@ class Promises(unittest.TestCase):
 
 class Kept(unittest.TestCase):
     def test_what_is_kept_of_it_alone_goes_on_being_born(self) -> None:
-        from isbjorn.core.document.scene_edits import alone, planted, taken_out
+        from isbjorn.core.document.editing.scene_edits import alone, planted, taken_out
 
         document = shot({"born_when": "at touch"}, GRAVITY, FLOOR, parent={"lifespan": 0})
         kept = alone(document, "drop")
@@ -317,7 +317,7 @@ class Refused(unittest.TestCase):
         self.assertIn("cannot reach both", reported)
 
     def test_a_slip_of_a_finger_is_bounded(self) -> None:
-        from isbjorn.core.simulate import spawned
+        from isbjorn.core.simulate.spawning import spawned
 
         document = shot({"rate": 1e6, "limit": 5000}, parent={"bursts": [{"count": 100}]})
         _, children = both(document, 0.1)

@@ -7,8 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from isbjorn.core.render.bodies import mask
-from isbjorn.core.render.sprites import (
+from isbjorn.core.render.raster.sprites import (
     BLUE,
     DX,
     DY,
@@ -24,6 +23,7 @@ from isbjorn.core.render.sprites import (
     draw_sprites,
     sprites_of,
 )
+from isbjorn.core.render.scene.bodies import mask
 from tests.core.test_bodies import body, moments
 
 

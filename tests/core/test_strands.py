@@ -397,7 +397,7 @@ class Drawn(unittest.TestCase):
         self.assertEqual(float(cover[410]), 0)
 
     def test_what_covers_too_much_is_thinned(self) -> None:
-        from isbjorn.core.render.overdraw import affordable
+        from isbjorn.core.render.raster.overdraw import affordable
 
         p = Solver(shot({"joints": 50, "length": 200}, more={"bursts": [{"count": 40}]})).at(3)
         kept = affordable(p.id, np.ones(len(p)), 500.0)

@@ -9,7 +9,7 @@ import numpy as np
 from isbjorn.core import Solver
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.frame import draw_particles
-from isbjorn.core.render.camera import projection
+from isbjorn.core.render.scene.camera import projection
 
 
 class OnASurface(unittest.TestCase):

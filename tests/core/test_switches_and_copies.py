@@ -7,12 +7,12 @@ from typing import Any
 import numpy as np
 
 from isbjorn.core import Shot, Solver, render_frame
-from isbjorn.core.document.effective_shot import effective_shot
-from isbjorn.core.document.scene_edits import alone, copied, copied_with_ties
+from isbjorn.core.document.editing.effective_shot import effective_shot
+from isbjorn.core.document.editing.scene_edits import alone, copied, copied_with_ties
 from isbjorn.core.emit.shapes.regions import in_shell
 from isbjorn.core.inspect.particles import followed, shown
-from isbjorn.core.render.context import RenderContext
-from isbjorn.core.render.mattes import matte_of
+from isbjorn.core.render.composite.mattes import matte_of
+from isbjorn.core.render.draw.context import RenderContext
 from tests.core.test_forces import ONE
 from tests.shots import force, newborn, one_emitter
 

@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 
 from isbjorn.core import Shot
 from isbjorn.core.errors import IsbjornError
-from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.media.tracking import TrackedPoint, follow, from_csv, grain_of, to_csv
+from isbjorn.core.media.exchange.tracking import TrackedPoint, follow, from_csv, grain_of, to_csv
+from isbjorn.core.media.read.plates import PlateReader
 
 WIDTH, HEIGHT, FRAMES = 320, 180, 24
 

@@ -9,8 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from isbjorn.core import Solver, render_frame
-from isbjorn.core.render.neighbours import pairs
-from isbjorn.core.render.strokes import draw_strokes, polylines, strokes_of
+from isbjorn.core.render.raster.neighbours import pairs
+from isbjorn.core.render.raster.strokes import draw_strokes, polylines, strokes_of
 from tests.shots import gravity, one_emitter
 
 

@@ -19,12 +19,12 @@ from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.media import usd
-from isbjorn.core.media.usd_in import read_scene, with_scene
-from isbjorn.core.render.camera import projection
-from isbjorn.core.render.context import RenderContext
-from isbjorn.core.render.emitters import EmitterRasteriser
+from isbjorn.core.media.exchange import usd
+from isbjorn.core.media.exchange.usd_in import read_scene, with_scene
+from isbjorn.core.render.draw.context import RenderContext
+from isbjorn.core.render.draw.emitters import EmitterRasteriser
 from isbjorn.core.render.models.bodies import stretched, turned_bodies
+from isbjorn.core.render.scene.camera import projection
 from tests.shots import one_emitter
 
 CAMERA = {

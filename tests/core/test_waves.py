@@ -14,7 +14,7 @@ from isbjorn.core.document import Shot
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.frame import Solver, draw_particles, render_frame
 from isbjorn.core.inspect.guides import guides
-from isbjorn.core.render.layer_cache import LayerCache
+from isbjorn.core.render.composite.layer_cache import LayerCache
 from isbjorn.core.runtime.memory import Cache
 from isbjorn.core.simulate import waves
 from isbjorn.core.simulate.waves import Dents, Modes, Water, after, heights, still

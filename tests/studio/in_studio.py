@@ -16,7 +16,7 @@ import simplejpeg
 from fastapi.testclient import TestClient
 
 from isbjorn.studio.app import create_app
-from isbjorn.studio.store import NAME, Store
+from isbjorn.studio.storage.store import NAME, Store
 from tests.waiting import HANG_S
 
 

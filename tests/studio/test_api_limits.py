@@ -11,7 +11,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from isbjorn.core.simulate.interactions import group
-from isbjorn.studio import interaction_rate, page_session, playback
+from isbjorn.studio.pages import page_session, playback
+from isbjorn.studio.preview import interaction_rate
 from tests.studio.in_studio import InStudio, Looking
 
 

@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 import simplejpeg
 
-from isbjorn.core.evaluate.glyphs import FONT
+from isbjorn.core.evaluate.geometry.glyphs import FONT
 from tests.studio.in_studio import InStudio
 
 
@@ -266,7 +266,7 @@ class Versions(InStudio):
         version = self.kept("calm")
         self.kept("wild")
         self.client.patch(f"/api/versions/{version['id']}", json={"name": "calmer"})
-        from isbjorn.studio.store import Store
+        from isbjorn.studio.storage.store import Store
 
         store = Store(self.folder / "data")
         self.addCleanup(store.engine.dispose)
@@ -304,8 +304,8 @@ class Watching(InStudio):
         self.assertEqual(self.client.post(f"/api/shots/{self.shot}/order-told", json=order).json()["notes"], [])
 
     def test_views_of_layers_and_of_the_plate_alone(self) -> None:
-        from isbjorn.studio.plates import StudioPlates
-        from isbjorn.studio.preview import Preview, Wish, digest_of
+        from isbjorn.studio.preview.plates import StudioPlates
+        from isbjorn.studio.preview.preview import Preview, Wish, digest_of
 
         studio = self.app.state.studio
         shot = studio.store.document(self.shot)

@@ -6,8 +6,8 @@ from typing import Any
 
 import numpy as np
 
+from isbjorn.core.document.editing.scene_edits import alone, planted
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.document.scene_edits import alone, planted
 from isbjorn.demo.shots import bow_wave, plankton
 from tests.studio.in_studio import InStudio
 

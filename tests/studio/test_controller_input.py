@@ -19,8 +19,8 @@ from isbjorn import standins
 from isbjorn.core import Solver
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.curves import along
-from isbjorn.studio import controller_input
-from isbjorn.studio.controller_input import Inbox, is_whole, listening
+from isbjorn.studio.control import controller_input
+from isbjorn.studio.control.controller_input import Inbox, is_whole, listening
 from tests.core.test_controls import Midi
 from tests.core.test_farm import free_port
 from tests.studio.in_studio import InStudio, Looking

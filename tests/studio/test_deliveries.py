@@ -18,7 +18,7 @@ from isbjorn.cli import main
 from isbjorn.core.document import Plate
 from isbjorn.core.document.files import shot_to_text
 from isbjorn.core.errors import IsbjornError
-from isbjorn.studio.tables import DeliveryRow
+from isbjorn.studio.storage.tables import DeliveryRow
 from isbjorn.studio.worker import Worker
 from tests.core.test_media import movie
 from tests.shots import one_emitter

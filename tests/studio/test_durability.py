@@ -15,10 +15,10 @@ from pathlib import Path
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.external_files import digest_of, path_of
 from isbjorn.studio.app import create_app
-from isbjorn.studio.backups import KEPT, back_up, backups, restore
 from isbjorn.studio.context import only_one
-from isbjorn.studio.store import Damaged, Store
-from isbjorn.studio.tables import DeliveryRow, Revision
+from isbjorn.studio.storage.backups import KEPT, back_up, backups, restore
+from isbjorn.studio.storage.store import Damaged, Store
+from isbjorn.studio.storage.tables import DeliveryRow, Revision
 from tests.shots import one_emitter
 from tests.studio.in_studio import InStudio
 from tests.waiting import HANG_S, until
@@ -100,7 +100,10 @@ class OnDisk(unittest.TestCase):
 
     def test_only_one_paints_the_demonstration(self) -> None:
         painting = only_one(self.folder)
-        code = f"from pathlib import Path; from isbjorn.studio.demonstration import *; ensure_demo(Path({str(self.folder)!r}))"
+        code = (
+            "from pathlib import Path; from isbjorn.studio.setup.demonstration import *; "
+            f"ensure_demo(Path({str(self.folder)!r}))"
+        )
         other = subprocess.run(
             [sys.executable, "-c", code], capture_output=True, text=True, timeout=HANG_S, check=False
         )

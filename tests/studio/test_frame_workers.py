@@ -18,12 +18,12 @@ from unittest.mock import patch
 
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
-from isbjorn.studio import prefetch as ahead_module
-from isbjorn.studio.frame_workers import FrameWorkers
-from isbjorn.studio.plates import StudioPlates
-from isbjorn.studio.prefetch import FULL, LEVELS, SHUT_LEVELS, FrameCost, Level, Prefetch, levels_of
-from isbjorn.studio.preview import Figures, Preview, ShownPicture, Wish, digest_of
-from isbjorn.studio.store import Store
+from isbjorn.studio.pages import prefetch as ahead_module
+from isbjorn.studio.pages.prefetch import FULL, LEVELS, SHUT_LEVELS, FrameCost, Level, Prefetch, levels_of
+from isbjorn.studio.preview.frame_workers import FrameWorkers
+from isbjorn.studio.preview.plates import StudioPlates
+from isbjorn.studio.preview.preview import Figures, Preview, ShownPicture, Wish, digest_of
+from isbjorn.studio.storage.store import Store
 from tests.studio.in_studio import Looking
 from tests.waiting import HANG_S, until
 

@@ -4,8 +4,8 @@ import unittest
 from types import SimpleNamespace
 from unittest.mock import patch
 
-from isbjorn.studio import interaction_rate
-from isbjorn.studio.interaction_rate import Pace
+from isbjorn.studio.preview import interaction_rate
+from isbjorn.studio.preview.interaction_rate import Pace
 
 
 class Following(unittest.TestCase):

@@ -8,7 +8,7 @@ import numpy as np
 
 from isbjorn.core import Solver
 from isbjorn.core.deliver import deliver
-from isbjorn.studio.packages import pack_project, unpack_project
+from isbjorn.studio.storage.packages import pack_project, unpack_project
 from tests.shots import one_emitter
 from tests.studio.in_studio import InStudio
 

@@ -14,12 +14,12 @@ import numpy.typing as npt
 
 from isbjorn.demo.beacon import beacon
 from isbjorn.demo.lights import net_lights, rime
-from isbjorn.studio import demonstration
-from isbjorn.studio.demo_note import DemoNote, demo_wanted, read_note, write_note
-from isbjorn.studio.demonstration import Painting, _Scene
-from isbjorn.studio.preparation import Preparation
-from isbjorn.studio.store import Store
-from isbjorn.studio.tables import ShotRow
+from isbjorn.studio.setup import demonstration
+from isbjorn.studio.setup.demo_note import DemoNote, demo_wanted, read_note, write_note
+from isbjorn.studio.setup.demonstration import Painting, _Scene
+from isbjorn.studio.setup.preparation import Preparation
+from isbjorn.studio.storage.store import Store
+from isbjorn.studio.storage.tables import ShotRow
 from tests.painted import demonstration as painted
 from tests.waiting import until
 
@@ -122,7 +122,7 @@ class Beside(Folder):
         self.assertEqual(said, ["everything is ready"])
 
     def test_one_that_fails_says_so_and_the_studio_works_on(self) -> None:
-        with mock.patch("isbjorn.studio.preparation._PAINTER", "isbjorn.studio.no_such_painter"):
+        with mock.patch("isbjorn.studio.setup.preparation._PAINTER", "isbjorn.studio.no_such_painter"):
             preparation = Preparation(self.store, demo=True)
             self.addCleanup(preparation.close)
             until(lambda: preparation.state.ready, "the preparation did not end")
@@ -137,7 +137,7 @@ class Beside(Folder):
 
     def test_a_painter_ends_with_the_studio_that_was_killed(self) -> None:
         code = (
-            "import subprocess, sys; child = subprocess.Popen([sys.executable, '-m', 'isbjorn.studio.demonstration', "
+            "import subprocess, sys; child = subprocess.Popen([sys.executable, '-m', 'isbjorn.studio.setup.demonstration', "
             f"{str(self.folder)!r}], stdout=subprocess.PIPE, text=True); child.stdout.readline(); print(child.pid)"
         )
         pid = int(subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout)

@@ -14,10 +14,10 @@ import simplejpeg
 from isbjorn.core import render_frame
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.errors import Stale
-from isbjorn.core.media.colour import shade_table
-from isbjorn.core.render.display_encoding import to_shades
+from isbjorn.core.imaging.colour import shade_table
+from isbjorn.core.imaging.display_encoding import to_shades
 from isbjorn.studio.context import Studio
-from isbjorn.studio.preview import Preview, Wish, digest_of
+from isbjorn.studio.preview.preview import Preview, Wish, digest_of
 from tests.shots import one_emitter
 
 

@@ -4,8 +4,8 @@ import threading
 from typing import Any
 from unittest import mock
 
-from isbjorn.studio import playback
-from isbjorn.studio.preview import Wish
+from isbjorn.studio.pages import playback
+from isbjorn.studio.preview.preview import Wish
 from tests.studio.in_studio import Looking
 from tests.waiting import until
 
@@ -64,8 +64,8 @@ class TwoPages(Looking):
             done: list[int] = []
             with (
                 mock.patch.object(preview, "held", held),
-                mock.patch("isbjorn.studio.bodies._LATE_S", 900.0),
-                mock.patch("isbjorn.studio.lookout_api._LATE_S", 900.0),
+                mock.patch("isbjorn.studio.api.bodies._LATE_S", 900.0),
+                mock.patch("isbjorn.studio.api.lookout_api._LATE_S", 900.0),
             ):
                 asking = threading.Thread(
                     target=lambda path=path, done=done: done.append(self.client.get(path).status_code)

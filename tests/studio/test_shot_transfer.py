@@ -3,10 +3,10 @@
 import pickle
 import unittest
 
-from isbjorn.core.document.patching import patched
-from isbjorn.core.document.references import LISTS
+from isbjorn.core.document.editing.patching import patched
+from isbjorn.core.document.fields.references import LISTS
 from isbjorn.demo.shots import bow_wave
-from isbjorn.studio.shot_transfer import ShotDecoder, pieces_of
+from isbjorn.studio.preview.shot_transfer import ShotDecoder, pieces_of
 
 
 class Handed(unittest.TestCase):

@@ -9,8 +9,8 @@ from concurrent.futures import Future
 from typing import Any
 from unittest import mock
 
-from isbjorn.core.media.plates import PlateReader
-from isbjorn.studio.show_process import TIMECODE, Performer, Quality, ShowPicture
+from isbjorn.core.media.read.plates import PlateReader
+from isbjorn.studio.shows.show_process import TIMECODE, Performer, Quality, ShowPicture
 from tests.shots import one_emitter
 
 BEGAN = 100.0
@@ -148,7 +148,7 @@ class Steps(unittest.TestCase):
         quality = Quality()
         self.drawn(quality, 0.150, by_size=True)
         # What was once too much is tried again after a while.
-        with mock.patch("isbjorn.studio.show_process._KNOWN_S", 0):
+        with mock.patch("isbjorn.studio.shows.show_process._KNOWN_S", 0):
             self.drawn(quality, 0.005, by_size=True)
         self.assertEqual(self.drawn(quality, 0.005, by_size=True), (1.0, 1))
 

@@ -8,8 +8,8 @@ from pathlib import Path
 
 import numpy as np
 
-from isbjorn.core.media.ltc import written
-from isbjorn.studio.packages import pack_project, unpack_project
+from isbjorn.core.media.read.ltc import written
+from isbjorn.studio.storage.packages import pack_project, unpack_project
 from tests.core.test_hearing import RATE, clicks, sine, write
 from tests.core.test_sound_and_colour import sounding
 from tests.studio.in_studio import InStudio

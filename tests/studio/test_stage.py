@@ -20,7 +20,7 @@ from pythonosc.udp_client import SimpleUDPClient
 
 from isbjorn.core.evaluate.curves import along
 from isbjorn.core.evaluate.performed import performance_of
-from isbjorn.core.media.ltc import written
+from isbjorn.core.media.read.ltc import written
 from tests.studio.in_studio import InStudio
 from tests.studio.test_controller_input import free_port
 from tests.waiting import HANG_S, until

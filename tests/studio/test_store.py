@@ -18,7 +18,7 @@ from alembic.migration import MigrationContext
 from sqlmodel import SQLModel
 
 from isbjorn.core import IsbjornError
-from isbjorn.studio.store import Missing, Store
+from isbjorn.studio.storage.store import Missing, Store
 from tests.shots import one_emitter
 from tests.waiting import HANG_S, until
 

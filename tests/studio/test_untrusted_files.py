@@ -15,10 +15,10 @@ import OpenImageIO as oiio
 import simplejpeg
 
 from isbjorn.core.errors import IsbjornError
-from isbjorn.studio import packages
 from isbjorn.studio.app import create_app
 from isbjorn.studio.sandbox import apart
-from isbjorn.studio.tables import Media
+from isbjorn.studio.storage import packages
+from isbjorn.studio.storage.tables import Media
 from tests.studio.in_studio import InStudio
 from tests.waiting import HANG_S, processor_s, until
 
@@ -135,7 +135,7 @@ class Files(InStudio):
             self.assertTrue(answered.wait(HANG_S), "nobody was answered while a drawing was read")
             return apart(call, *args, where=where, seconds=2)
 
-        with mock.patch("isbjorn.studio.cast.apart", held_apart):
+        with mock.patch("isbjorn.studio.api.cast.apart", held_apart):
             sending = threading.Thread(
                 target=lambda: self.problem(self.client.post(f"/api/shots/{self.shot}/artwork/{emitter}", content=bad))
             )
@@ -165,7 +165,7 @@ class Files(InStudio):
         def send() -> None:
             answers.append(self.client.post(f"/api/shots/{self.shot}/artwork/{emitter}", content=SVG % b""))
 
-        with mock.patch("isbjorn.studio.cast.apart", held_apart):
+        with mock.patch("isbjorn.studio.api.cast.apart", held_apart):
             sending = [threading.Thread(target=send) for _ in range(40)]
             for one in sending:
                 one.start()

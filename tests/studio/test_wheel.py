@@ -37,8 +37,8 @@ class Wheel(unittest.TestCase):
                 page = inside.read("isbjorn/studio/page/index.html").decode()
                 inside.extractall(Path(folder) / "installed")
             self.assertIn('<script type="module"', self.served(Path(folder)))
-        self.assertIn("isbjorn/studio/migrations/versions/0001_first.py", names)
-        self.assertIn("isbjorn/core/render/discs.py", names)
+        self.assertIn("isbjorn/studio/storage/migrations/versions/0001_first.py", names)
+        self.assertIn("isbjorn/core/render/raster/discs.py", names)
         assets = [n for n in names if n.startswith("isbjorn/studio/page/assets/")]
         for suffix in (".js", ".css", ".woff2"):
             self.assertTrue(any(n.endswith(suffix) for n in assets), suffix)

@@ -17,8 +17,8 @@ from isbjorn.core import Solver
 from isbjorn.core.deliver import Delivery, Order
 from isbjorn.core.warm_up import warm
 from isbjorn.doctor import examine
-from isbjorn.studio.store import Store
-from isbjorn.studio.tables import DeliveryRow
+from isbjorn.studio.storage.store import Store
+from isbjorn.studio.storage.tables import DeliveryRow
 from isbjorn.studio.worker import Worker
 from tests.shots import one_emitter
 from tests.waiting import until

@@ -7,16 +7,16 @@ from __future__ import annotations
 
 from typing import Annotated, ClassVar, Literal
 
-from isbjorn.core.document.base import Gripped, ShownIf
-from isbjorn.core.document.bodies import OneBody
-from isbjorn.core.document.deformers import OneDeformer
-from isbjorn.core.document.effects import OneStep
-from isbjorn.core.document.forces import Acting, strength_spec
-from isbjorn.core.document.interactions import Interaction
-from isbjorn.core.document.kinds import BODIES, CHECKS, DEFORMERS, FORCES, SHAPES, STEPS, shown
-from isbjorn.core.document.shapes import OneShape, extent_spec
-from isbjorn.core.document.values import Number, Spec, timed_spec
-from isbjorn.core.media.formats import FORMATS, Format
+from isbjorn.core.document.fields.base import Gripped, ShownIf
+from isbjorn.core.document.fields.kinds import BODIES, CHECKS, DEFORMERS, FORCES, SHAPES, STEPS, shown
+from isbjorn.core.document.fields.values import Number, Spec, timed_spec
+from isbjorn.core.document.parts.bodies import OneBody
+from isbjorn.core.document.parts.deformers import OneDeformer
+from isbjorn.core.document.parts.effects import OneStep
+from isbjorn.core.document.parts.forces import Acting, strength_spec
+from isbjorn.core.document.parts.interactions import Interaction
+from isbjorn.core.document.parts.shapes import OneShape, extent_spec
+from isbjorn.core.media.write.formats import FORMATS, Format
 
 
 @FORCES.register("tests.tidal.tide")

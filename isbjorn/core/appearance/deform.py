@@ -15,8 +15,8 @@ from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Number
-from isbjorn.core.document.deformers import Bend, Displace, OneDeformer, Taper, Twist
-from isbjorn.core.document.kinds import DEFORMERS
+from isbjorn.core.document.fields.kinds import DEFORMERS
+from isbjorn.core.document.parts.deformers import Bend, Displace, OneDeformer, Taper, Twist
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.jit import njit

@@ -12,8 +12,8 @@ from numba import prange
 from isbjorn.core.appearance import colours
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Number
-from isbjorn.core.document.curves import Curve
-from isbjorn.core.document.values import SINCE, bounds_of
+from isbjorn.core.document.fields.curves import Curve
+from isbjorn.core.document.fields.values import SINCE, bounds_of
 from isbjorn.core.emit.newborn import BirthSource, brightness, spread_of
 from isbjorn.core.emit.shapes import colours as colours_of_births
 from isbjorn.core.evaluate import curves, gradients

@@ -15,14 +15,14 @@ from isbjorn.core.appearance.looks import Looks, dress, shape_of
 from isbjorn.core.arrays import Floats
 from isbjorn.core.caching import RecentCache
 from isbjorn.core.document import Shot
-from isbjorn.core.document.diff import changes_between
-from isbjorn.core.document.effective_shot import effective_shot
+from isbjorn.core.document.editing.diff import changes_between
+from isbjorn.core.document.editing.effective_shot import effective_shot
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.displaced import Displaced
 from isbjorn.core.simulate.interactions.group import Held, InteractionGroup, Running, interaction_groups
-from isbjorn.core.simulate.spawned import Offspring
+from isbjorn.core.simulate.spawning.spawned import Offspring
 from isbjorn.core.simulate.state import State
 from isbjorn.core.simulate.state_layout import LIFE, ROWS
 from isbjorn.core.simulate.strands.joints import joint_numbers

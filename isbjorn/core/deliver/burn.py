@@ -9,7 +9,7 @@ from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.deliver.order import Order
 from isbjorn.core.deliver.plan import Plan, PlannedPicture
 from isbjorn.core.document import Shot
-from isbjorn.core.evaluate.glyphs import drawn, font
+from isbjorn.core.evaluate.geometry.glyphs import drawn, font
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.time import rate_text
 

@@ -15,9 +15,9 @@ from isbjorn.core.arrays import Floats
 from isbjorn.core.deliver.chunks import Maker
 from isbjorn.core.deliver.plan import PlannedPicture
 from isbjorn.core.errors import IsbjornError, reason_of
-from isbjorn.core.media.movies import FILE_OPTIONS
-from isbjorn.core.media.write_movie import shown_values
-from isbjorn.core.media.write_still import still_bytes
+from isbjorn.core.media.read.movies import FILE_OPTIONS
+from isbjorn.core.media.write.write_movie import shown_values
+from isbjorn.core.media.write.write_still import still_bytes
 
 # Largest mean difference between a movie's values and those that were drawn: the loss of its codec.
 _MOVIE_OFF = 0.03
@@ -71,7 +71,7 @@ def _check_points(path: Path, maker: Maker, ends: list[int]) -> None:
     # Slow to load, and seldom needed.
     from pxr import Tf, Usd, UsdGeom
 
-    from isbjorn.core.media.usd import emitter_paths
+    from isbjorn.core.media.exchange.usd import emitter_paths
 
     try:
         stage = Usd.Stage.Open(str(path))

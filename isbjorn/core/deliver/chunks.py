@@ -28,14 +28,14 @@ from isbjorn.core.deliver.sheet import tile
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.frame import Solver, render_frame
-from isbjorn.core.media.colour import shade_table
-from isbjorn.core.media.formats import Layer, PictureInfo
-from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.media.points import write_points
-from isbjorn.core.media.whole import replace_whole
-from isbjorn.core.media.write_movie import SEGMENT_FRAMES, MovieSound, write_segment
-from isbjorn.core.render.display_encoding import to_shades
+from isbjorn.core.imaging.colour import shade_table
+from isbjorn.core.imaging.display_encoding import to_shades
+from isbjorn.core.media.exchange.points import write_points
+from isbjorn.core.media.read.plates import PlateReader
+from isbjorn.core.media.write.formats import Layer, PictureInfo
+from isbjorn.core.media.write.write_movie import SEGMENT_FRAMES, MovieSound, write_segment
 from isbjorn.core.runtime.memory import release_memory
+from isbjorn.core.runtime.whole import replace_whole
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.shared_states import SharedCaches
 

@@ -25,13 +25,13 @@ from isbjorn.core.deliver.worker_pool import WorkerPool, processes_for
 from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.frame import Solver
-from isbjorn.core.media.formats import FORMATS, Codec, PictureInfo
-from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.media.sound import Mix, MixedSound, mixed, sounds_of, write_wave
-from isbjorn.core.media.write_movie import encode_whole, join_segments, sound_rate
-from isbjorn.core.media.write_still import write_still
-from isbjorn.core.render.context import RenderContext
-from isbjorn.core.render.models.poses import Poses, poses_of
+from isbjorn.core.media.read.plates import PlateReader
+from isbjorn.core.media.read.sound import Mix, MixedSound, mixed, sounds_of, write_wave
+from isbjorn.core.media.write.formats import FORMATS, Codec, PictureInfo
+from isbjorn.core.media.write.write_movie import encode_whole, join_segments, sound_rate
+from isbjorn.core.media.write.write_still import write_still
+from isbjorn.core.render.draw.context import RenderContext
+from isbjorn.core.render.draw.poses import Poses, poses_of
 from isbjorn.core.simulate.shared_states import SharedCaches
 
 if TYPE_CHECKING:
@@ -208,7 +208,7 @@ class Delivery:
     def _join_points(self, target: Path) -> None:
         """Put the particles of all parts into one file."""
         # Slow to load, and seldom needed.
-        from isbjorn.core.media.usd import UsdWriter
+        from isbjorn.core.media.exchange.usd import UsdWriter
 
         job = self.job
         beside = job.folder / f"whole{target.suffix}"

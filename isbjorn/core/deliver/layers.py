@@ -13,10 +13,10 @@ from isbjorn.core.deliver.order import Order
 from isbjorn.core.deliver.plan import PlannedPicture
 from isbjorn.core.document import Emitter, Group, Matte
 from isbjorn.core.frame import Solver, compositor_of, plate_between
-from isbjorn.core.media.formats import Layer
-from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.render.compositor import Compositor
-from isbjorn.core.render.passes import ids, measured, normals, ranked
+from isbjorn.core.media.read.plates import PlateReader
+from isbjorn.core.media.write.formats import Layer
+from isbjorn.core.render.composite.compositor import Compositor
+from isbjorn.core.render.composite.passes import ids, measured, normals, ranked
 
 # Of names and shares that Cryptomatte keeps of a pixel: two pairs a layer.
 _LAYERS = 3

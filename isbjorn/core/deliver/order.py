@@ -11,13 +11,13 @@ from pydantic_core import PydanticCustomError
 
 from isbjorn.core.deliver import naming
 from isbjorn.core.document import Shot
-from isbjorn.core.document.base import Part
-from isbjorn.core.document.curves import in_order
-from isbjorn.core.document.values import Key
+from isbjorn.core.document.fields.base import Part
+from isbjorn.core.document.fields.curves import in_order
+from isbjorn.core.document.fields.values import Key
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.frame import Between
-from isbjorn.core.media.formats import FORMATS, Format
-from isbjorn.core.media.targets import Target
+from isbjorn.core.media.write.formats import FORMATS, Format
+from isbjorn.core.media.write.targets import Target
 from isbjorn.core.time import LONGEST_RATE, frame_rate, rate_text
 
 LARGEST_SIDE, LARGEST_PIXELS = 16_384, 8192 * 8192

@@ -9,7 +9,7 @@ from pydantic import Field, ValidationError, field_validator
 from pydantic_core import PydanticCustomError
 
 from isbjorn.core.deliver.order import Order
-from isbjorn.core.document.base import Part
+from isbjorn.core.document.fields.base import Part
 from isbjorn.core.document.files import first_problem
 from isbjorn.core.errors import IsbjornError
 

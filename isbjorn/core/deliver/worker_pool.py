@@ -11,7 +11,7 @@ from typing import Any
 
 from isbjorn.core.deliver.chunks import Job, Maker
 from isbjorn.core.errors import IsbjornError, Stale
-from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.media.read.plates import PlateReader
 from isbjorn.core.runtime.memory import budget_bytes
 from isbjorn.core.runtime.parallel import init_worker, worker_context
 from isbjorn.core.settings import setting

@@ -1,6 +1,17 @@
 """What a shot is: the document that everything else reads. Data only; behaviour is in other packages."""
 
-from isbjorn.core.document.bodies import (
+from isbjorn.core.document.fields.curves import ColourStop, Curve, CurvePoint, Gradient, OpacityStop
+from isbjorn.core.document.fields.placed import Marker, MotionPath, PathPoint, Placed
+from isbjorn.core.document.fields.sounds import Hearing, Sound
+from isbjorn.core.document.fields.values import Flutter, Key, Number, Source, Spec
+from isbjorn.core.document.model.compositing import Group, Lamp, Matte, Use
+from isbjorn.core.document.model.controls import Control, Incoming
+from isbjorn.core.document.model.emitter import BirthTint, Burst, Emitter
+from isbjorn.core.document.model.plate import Plate
+from isbjorn.core.document.model.shot import Camera, Link, Shot
+from isbjorn.core.document.model.takes import Take
+from isbjorn.core.document.model.unions import Body, Force, Shape, Step
+from isbjorn.core.document.parts.bodies import (
     Drop,
     Heads,
     Lines,
@@ -16,12 +27,8 @@ from isbjorn.core.document.bodies import (
     Trail,
     Words,
 )
-from isbjorn.core.document.compositing import Group, Lamp, Matte, Use
-from isbjorn.core.document.controls import Control, Incoming
-from isbjorn.core.document.curves import ColourStop, Curve, CurvePoint, Gradient, OpacityStop
-from isbjorn.core.document.effects import Blur, DirectionalBlur, Glow, Grade, Grain, Sharpen, Tint
-from isbjorn.core.document.emitter import BirthTint, Burst, Emitter
-from isbjorn.core.document.forces import (
+from isbjorn.core.document.parts.effects import Blur, DirectionalBlur, Glow, Grade, Grain, Sharpen, Tint
+from isbjorn.core.document.parts.forces import (
     Attractor,
     Displacement,
     Drag,
@@ -34,14 +41,18 @@ from isbjorn.core.document.forces import (
     Wind,
     Zone,
 )
-from isbjorn.core.document.placed import Marker, MotionPath, PathPoint, Placed
-from isbjorn.core.document.plate import Plate
-from isbjorn.core.document.shapes import Artwork, Ball, Box, Disc, FromPlate, Letters, Line, PathShape, Point, Rectangle
-from isbjorn.core.document.shot import Camera, Link, Shot
-from isbjorn.core.document.sounds import Hearing, Sound
-from isbjorn.core.document.takes import Take
-from isbjorn.core.document.unions import Body, Force, Shape, Step
-from isbjorn.core.document.values import Flutter, Key, Number, Source, Spec
+from isbjorn.core.document.parts.shapes import (
+    Artwork,
+    Ball,
+    Box,
+    Disc,
+    FromPlate,
+    Letters,
+    Line,
+    PathShape,
+    Point,
+    Rectangle,
+)
 
 __all__ = [
     "Artwork",

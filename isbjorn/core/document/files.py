@@ -7,7 +7,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from isbjorn.core.document.shot import VERSION, Shot
+from isbjorn.core.document.model.shot import VERSION, Shot
 from isbjorn.core.errors import IsbjornError
 
 

@@ -10,7 +10,7 @@ import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Emitter, Number
-from isbjorn.core.document.values import bounds_of
+from isbjorn.core.document.fields.values import bounds_of
 from isbjorn.core.emit.directions import aimed, all_round, fanned, turned
 from isbjorn.core.emit.shapes import scatter
 from isbjorn.core.emit.shapes.base import Light, ShapeSetting

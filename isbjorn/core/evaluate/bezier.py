@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles
-from isbjorn.core.document.placed import PathPoint
+from isbjorn.core.document.fields.placed import PathPoint
 from isbjorn.core.runtime.memory import cached
 
 _PER_SEGMENT = 48

@@ -8,8 +8,8 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Floats
-from isbjorn.core.document.curves import Curve, CurvePoint
-from isbjorn.core.document.values import Key
+from isbjorn.core.document.fields.curves import Curve, CurvePoint
+from isbjorn.core.document.fields.values import Key
 from isbjorn.core.runtime.memory import cached
 
 TABLE = 1024

@@ -6,7 +6,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles
-from isbjorn.core.document.values import Flutter
+from isbjorn.core.document.fields.values import Flutter
 from isbjorn.core.random import draws01
 
 _ATTRIBUTE = 900

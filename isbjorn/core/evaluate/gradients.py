@@ -6,7 +6,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Floats
-from isbjorn.core.document.curves import Gradient
+from isbjorn.core.document.fields.curves import Gradient
 from isbjorn.core.evaluate.curves import TABLE
 from isbjorn.core.runtime.memory import cached
 

@@ -17,7 +17,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Floats
-from isbjorn.core.document.sounds import Hearing, Sound
+from isbjorn.core.document.fields.sounds import Hearing, Sound
 from isbjorn.core.evaluate.external_files import path_of
 from isbjorn.core.jit import njit
 from isbjorn.core.runtime.memory import Cache

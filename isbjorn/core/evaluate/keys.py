@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from isbjorn.core.arrays import Doubles
-from isbjorn.core.document.values import Key
+from isbjorn.core.document.fields.values import Key
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.curves import along
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from pydantic import BaseModel
 
-from isbjorn.core.document.curves import ColourStop, Curve, CurvePoint, Gradient, Joint, OpacityStop
+from isbjorn.core.document.fields.curves import ColourStop, Curve, CurvePoint, Gradient, Joint, OpacityStop
 from isbjorn.core.evaluate.curves import TABLE, evaluate
 from isbjorn.core.evaluate.gradients import linear_to_hex, table
 

@@ -12,8 +12,8 @@ import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Number, Placed, Shot, Source
-from isbjorn.core.document.references import number_at, references_of
-from isbjorn.core.document.values import bounds_of
+from isbjorn.core.document.fields.references import number_at, references_of
+from isbjorn.core.document.fields.values import bounds_of
 from isbjorn.core.evaluate import bezier, hearing
 from isbjorn.core.evaluate.curves import along, evaluate
 from isbjorn.core.evaluate.flutter import swing

@@ -7,8 +7,8 @@ import math
 import numpy as np
 
 from isbjorn.core.arrays import Doubles
-from isbjorn.core.document.controls import Control, Incoming
-from isbjorn.core.document.values import Key
+from isbjorn.core.document.fields.values import Key
+from isbjorn.core.document.model.controls import Control, Incoming
 from isbjorn.core.evaluate.keys import keys_through
 
 

@@ -14,7 +14,7 @@ from isbjorn.core.document import Shot
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.inspect.lookout import Mend, Note, order_notes
 from isbjorn.core.inspect.time_estimate import Taking
-from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.media.read.plates import PlateReader
 from isbjorn.core.runtime.disk import free_bytes
 from isbjorn.core.time import rate_text
 

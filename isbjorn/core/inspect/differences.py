@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from isbjorn.core.document import Number, Shot
-from isbjorn.core.document.base import Part
+from isbjorn.core.document.fields.base import Part
 
 _LISTS = {
     "emitters": "emitter", "forces": "force", "zones": "zone", "markers": "marker", "lights": "light", "mattes": "matte",

@@ -9,7 +9,7 @@ import numpy as np
 from isbjorn.core.document import Emitter, Link, Shot
 from isbjorn.core.emit.newborn import BirthSource
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.render.camera import Projection
+from isbjorn.core.render.scene.camera import Projection
 from isbjorn.core.simulate.forces import accumulators
 from isbjorn.core.simulate.forces.displacement import displace
 from isbjorn.core.simulate.forces.force_layout import OWN, SPREAD, TILT_SPREAD, WAY_SPREAD

@@ -13,7 +13,7 @@ from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.inspect.handles import Path2, on_picture
-from isbjorn.core.render.camera import Projection
+from isbjorn.core.render.scene.camera import Projection
 from isbjorn.core.runtime.memory import Cache
 from isbjorn.core.simulate.integrators.recorded import RecordedIntegrator
 from isbjorn.core.simulate.integrators.strands import StrandIntegrator

@@ -19,20 +19,20 @@ from pydantic import BaseModel, Field
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.caching import IdentityCache, bytes_of
 from isbjorn.core.document import Emitter, Group, Number, Shot
-from isbjorn.core.document.ripples import Ripples
-from isbjorn.core.document.solids import Solid
+from isbjorn.core.document.parts.ripples import Ripples
+from isbjorn.core.document.parts.solids import Solid
 from isbjorn.core.evaluate import curves
-from isbjorn.core.evaluate.mesh_trees import tree_bytes
+from isbjorn.core.evaluate.geometry.mesh_trees import tree_bytes
+from isbjorn.core.evaluate.geometry.solids import mesh_of_solid
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.frame import Solver, draw_particles
-from isbjorn.core.render.atlas import is_plain
-from isbjorn.core.render.blends import MODES
-from isbjorn.core.render.compositor import is_simple
-from isbjorn.core.render.effects import EffectMoment, reach_of, working
+from isbjorn.core.render.composite.compositor import is_simple
+from isbjorn.core.render.composite.effects import EffectMoment, reach_of, working
+from isbjorn.core.render.draw.ripples import water_of
 from isbjorn.core.render.models.bodies import faces_of, has_models
 from isbjorn.core.render.models.covers import seen_mattes
-from isbjorn.core.render.ripples import water_of
+from isbjorn.core.render.raster.blends import MODES
+from isbjorn.core.render.scene.atlas import is_plain
 from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE
 from isbjorn.core.simulate.integrators.constant import is_steady
 from isbjorn.core.simulate.strands.joints import joints_of

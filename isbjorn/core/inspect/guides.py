@@ -12,9 +12,9 @@ from pydantic import BaseModel, Field
 
 from isbjorn.core.caching import IdentityCache
 from isbjorn.core.document import Curve, Emitter, Number, Shot
-from isbjorn.core.document.diff import Edited, changes_between
-from isbjorn.core.document.effective_shot import effective_shot
-from isbjorn.core.document.references import LISTS, numbers_of
+from isbjorn.core.document.editing.diff import Edited, changes_between
+from isbjorn.core.document.editing.effective_shot import effective_shot
+from isbjorn.core.document.fields.references import LISTS, numbers_of
 from isbjorn.core.emit.shapes import outline
 from isbjorn.core.emit.shapes.base import Light, ShapeSetting
 from isbjorn.core.evaluate import curves, gradients
@@ -39,7 +39,7 @@ from isbjorn.core.inspect.handles import (
     strand_shown,
     zone_shown,
 )
-from isbjorn.core.render.camera import Orbit, Projection, projection
+from isbjorn.core.render.scene.camera import Orbit, Projection, projection
 from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.fingerprint import reads_plate

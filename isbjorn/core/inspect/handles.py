@@ -13,16 +13,16 @@ from pydantic import BaseModel, Field
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Emitter, Number, Shot
-from isbjorn.core.document.base import Gripped, Part, ShownIf
-from isbjorn.core.document.deformers import PathDeformer
-from isbjorn.core.document.kinds import is_framed
+from isbjorn.core.document.fields.base import Gripped, Part, ShownIf
+from isbjorn.core.document.fields.kinds import is_framed
+from isbjorn.core.document.parts.deformers import PathDeformer
 from isbjorn.core.evaluate import bezier
+from isbjorn.core.evaluate.geometry.placed_models import placed_edges
 from isbjorn.core.evaluate.lines import circle, rectangle
-from isbjorn.core.evaluate.placed_models import placed_edges
 from isbjorn.core.evaluate.readings import Readings, Transform
-from isbjorn.core.render.camera import Projection
-from isbjorn.core.render.mattes import shape_outline
-from isbjorn.core.render.ripples import face_of
+from isbjorn.core.render.composite.mattes import shape_outline
+from isbjorn.core.render.draw.ripples import face_of
+from isbjorn.core.render.scene.camera import Projection
 from isbjorn.core.simulate.forces import lines_of
 
 Path2 = list[tuple[float, float]]

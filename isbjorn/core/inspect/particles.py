@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 
 from isbjorn.core.appearance.particles import Particles, ParticleSolver
 from isbjorn.core.inspect.handles import Path2, on_picture
-from isbjorn.core.render.camera import Orbit, Projection, projection
+from isbjorn.core.render.scene.camera import Orbit, Projection, projection
 
 _SAMPLES, _LONGEST_S, _NEAR_PX, _MOST = 48, 20.0, 24.0, 400
 

@@ -10,12 +10,12 @@ from isbjorn.core.appearance.looks import dress
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Burst, Camera, Emitter, Number, Point, Shot, Use
-from isbjorn.core.document.effective_shot import effective_shot
+from isbjorn.core.document.editing.effective_shot import effective_shot
 from isbjorn.core.evaluate import curves
 from isbjorn.core.frame import Solver
-from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.render.context import RenderContext
-from isbjorn.core.render.emitters import EmitterRasteriser
+from isbjorn.core.media.read.plates import PlateReader
+from isbjorn.core.render.draw.context import RenderContext
+from isbjorn.core.render.draw.emitters import EmitterRasteriser
 from isbjorn.core.render.models.bodies import has_models
 from isbjorn.core.simulate.state import State
 from isbjorn.core.simulate.state_layout import ROWS

@@ -9,8 +9,8 @@ from statistics import fmean
 from isbjorn.core.deliver.chunks import Job
 from isbjorn.core.deliver.worker_pool import processes_for
 from isbjorn.core.document import Emitter
-from isbjorn.core.document.effective_shot import effective_shot
-from isbjorn.core.document.interactions import Interaction
+from isbjorn.core.document.editing.effective_shot import effective_shot
+from isbjorn.core.document.parts.interactions import Interaction
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.inspect.forecast import alive_about, forecast, speed, stepping_ms
 from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE

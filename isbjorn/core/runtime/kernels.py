@@ -26,16 +26,17 @@ FOREIGN = "elsewhere/"
 _NAME = re.compile(r"[A-Za-z_]\w*")
 # What the first picture of the demonstration calls, with its guides. A kernel that is missing here only comes later.
 FIRST = (
-    "random.stream_key", "emit.births._slots", "random._draws_around", "random._draws01", "simulate.integrators.steps._settle",
-    "simulate.integrators.steps._gather", "simulate.integrators.steps._advance", "simulate.integrators.steps._between",
-    "simulate.integrators.steps._blend", "simulate.integrators.batched._drift", "appearance.looks._dress",
-    "appearance.looks._size", "appearance.colours._vary_each", "render.exposure._among", "render.exposure._found_again",
-    "render.trajectories._merge", "render.trajectories._seen", "render.camera._placed", "render.camera._tally",
-    "render.tiles._count", "render.tiles._fill", "render.discs._records", "render.discs._draw", "render.bodies._distances",
-    "render.sprites._draw", "render.blurred_discs._pack", "render.blurred_discs._draw", "render.effects._bright",
-    "render.effects._lit_by_half", "render.effects._lit", "render.blur._along", "render.blur._across",
-    "render.display_encoding._ends",
-    "render.pixel_pass._work_all", "render.pixel_pass._cover", "render.pixel_pass._lay", "media.shrink._shrink",
+    "random.stream_key", "emit.births._slots", "random._draws_around", "random._draws01", "simulate.steps._settle",
+    "simulate.steps._gather", "simulate.steps._advance", "simulate.steps._between", "simulate.steps._blend",
+    "simulate.integrators.batched._drift", "appearance.looks._dress", "appearance.looks._size", "appearance.colours._vary_each",
+    "render.scene.exposure._among", "render.scene.exposure._found_again", "render.scene.trajectories._merge",
+    "render.scene.trajectories._seen", "render.scene.camera._placed", "render.scene.camera._tally",
+    "render.raster.tiles._count", "render.raster.tiles._fill", "render.raster.discs._records", "render.raster.discs._draw",
+    "render.scene.bodies._distances", "render.raster.sprites._draw", "render.raster.blurred_discs._pack",
+    "render.raster.blurred_discs._draw", "render.composite.effects._bright", "render.composite.effects._lit_by_half",
+    "render.composite.effects._lit", "imaging.blur._along", "imaging.blur._across", "imaging.display_encoding._ends",
+    "render.raster.pixel_pass._work_all", "render.raster.pixel_pass._cover", "render.raster.pixel_pass._lay",
+    "imaging.shrink._shrink",
 )  # fmt: skip
 # Names that are made at the start, from the registry: their text, and what that reaches.
 _ALSO: dict[tuple[Path, str], tuple[str, list[tuple[Path, str]]]] = {}

@@ -14,7 +14,7 @@ from typing import Any
 
 from numba.core.caching import UserProvidedCacheLocator
 
-from isbjorn.core.document.kinds import load_extensions
+from isbjorn.core.document.fields.kinds import load_extensions
 from isbjorn.core.runtime.kernels import FOREIGN, HERE, fingerprint, reached
 
 _STAMPS = Path(os.environ.get("NUMBA_CACHE_DIR", HERE)) / "stamps.json"

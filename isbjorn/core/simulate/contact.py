@@ -22,7 +22,7 @@ import math
 import numpy as np
 
 from isbjorn.core.arrays import Doubles
-from isbjorn.core.evaluate import mesh_casts
+from isbjorn.core.evaluate.geometry import mesh_casts
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.random import draw_around
 from isbjorn.core.simulate.forces import surface

@@ -8,7 +8,7 @@ import numpy as np
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
-from isbjorn.core.document.values import SINCE
+from isbjorn.core.document.fields.values import SINCE
 from isbjorn.core.emit.newborn import BirthSource
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.forces.displacement import displace

@@ -14,8 +14,8 @@ from typing import Any
 
 from isbjorn.core.caching import IdentityCache
 from isbjorn.core.document import Emitter, Number, Placed, Shot, Sound, Take
-from isbjorn.core.document.diff import look_fields, look_parts
-from isbjorn.core.document.references import numbers_of, references_of
+from isbjorn.core.document.editing.diff import look_fields, look_parts
+from isbjorn.core.document.fields.references import numbers_of, references_of
 
 _NAMES = {"name", "on"}
 # Of a sound, what it drives depends on these.

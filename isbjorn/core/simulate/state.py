@@ -9,7 +9,7 @@ import numpy.typing as npt
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.jit import inline_kernel
-from isbjorn.core.simulate.integrators.steps import gather
+from isbjorn.core.simulate.steps import gather
 
 # Births of this many lattice steps are computed together.
 BORN_STEPS = 16

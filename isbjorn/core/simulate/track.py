@@ -17,17 +17,17 @@ import numpy.typing as npt
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.caching import RecentCache
 from isbjorn.core.document import Emitter, Shot
-from isbjorn.core.document.forces import Acting
-from isbjorn.core.document.interactions import Interaction
+from isbjorn.core.document.parts.forces import Acting
+from isbjorn.core.document.parts.interactions import Interaction
 from isbjorn.core.emit.admission import Admission, fair_shares, most_alive
 from isbjorn.core.emit.births import Births, births_of
 from isbjorn.core.emit.newborn import BirthSource
 from isbjorn.core.emit.recorded import RecordedBirths, source_of
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.errors import Stale
-from isbjorn.core.evaluate.mesh_trees import MOST_LOOKED
+from isbjorn.core.evaluate.geometry.mesh_trees import MOST_LOOKED
+from isbjorn.core.evaluate.geometry.solids import mesh_of_solid
 from isbjorn.core.evaluate.readings import Readings
-from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.random import stream_key
 from isbjorn.core.simulate import state_layout
 from isbjorn.core.simulate.checkpoints import StateCache
@@ -36,8 +36,8 @@ from isbjorn.core.simulate.integrators.constant import ConstantIntegrator, is_st
 from isbjorn.core.simulate.integrators.recorded import RecordedIntegrator
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
 from isbjorn.core.simulate.integrators.strands import StrandIntegrator
-from isbjorn.core.simulate.spawned import Offspring
-from isbjorn.core.simulate.spawners import Step, steps_read
+from isbjorn.core.simulate.spawning.spawned import Offspring
+from isbjorn.core.simulate.spawning.spawners import Step, steps_read
 from isbjorn.core.simulate.state import BORN_STEPS, State, empty_state, joined, merged
 from isbjorn.core.simulate.strands.joints import joints_of
 from isbjorn.core.time import lattice_index

@@ -6,7 +6,7 @@ import math
 
 from isbjorn.core.deliver.chunks import Job
 from isbjorn.core.frame import Solver
-from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.media.read.plates import PlateReader
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.interactions.group import InteractionGroup, interaction_groups
 from isbjorn.core.simulate.shared_states import SharedCaches

@@ -32,12 +32,12 @@ from isbjorn.core.deliver.farm.worker import (
 )
 from isbjorn.core.deliver.order import Order
 from isbjorn.core.document import Shot
-from isbjorn.core.document.references import with_media
+from isbjorn.core.document.fields.references import with_media
 from isbjorn.core.errors import IsbjornError, Stale
 from isbjorn.core.evaluate.external_files import digest_of
-from isbjorn.core.media.plates import PlateReader
-from isbjorn.core.media.stills import is_pattern, sequence_files
-from isbjorn.core.media.whole import replace_whole
+from isbjorn.core.media.read.plates import PlateReader
+from isbjorn.core.media.read.stills import is_pattern, sequence_files
+from isbjorn.core.runtime.whole import replace_whole
 from isbjorn.core.simulate.shared_states import SharedCaches
 
 _ATTEMPTS, _POLL_S, _LOOKED_EVERY_S, _WAIT_S, _SEND_S = 4, 0.3, 0.02, 10, 60

@@ -23,7 +23,7 @@ from isbjorn.core.deliver.chunks import Job, Maker
 from isbjorn.core.deliver.farm.keys import security
 from isbjorn.core.deliver.order import Order
 from isbjorn.core.document import Shot
-from isbjorn.core.media.plates import PlateReader
+from isbjorn.core.media.read.plates import PlateReader
 from isbjorn.core.runtime.parallel import one_thread
 from isbjorn.core.simulate.shared_states import SharedCaches
 

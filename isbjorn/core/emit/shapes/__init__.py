@@ -12,7 +12,7 @@ import numpy as np
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Shape
-from isbjorn.core.document.kinds import SHAPES
+from isbjorn.core.document.fields.kinds import SHAPES
 from isbjorn.core.emit.shapes.base import Lines, Scattered, ShapeEngine, ShapeSetting
 from isbjorn.core.random import PLACE_A, PLACE_B, PLACE_C, SHELL, draws01
 

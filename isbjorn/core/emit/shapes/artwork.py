@@ -8,10 +8,10 @@ import numpy as np
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Artwork, Letters
-from isbjorn.core.document.shapes import Area
+from isbjorn.core.document.parts.shapes import Area
 from isbjorn.core.emit.shapes.base import Lines, Scattered, ShapeEngine, ShapeSetting, by_area
 from isbjorn.core.emit.shapes.regions import Drawing, Trapezoids, scatter_region, trapezoids
-from isbjorn.core.evaluate.outlines import letter_lines, path_lines
+from isbjorn.core.evaluate.geometry.outlines import letter_lines, path_lines
 from isbjorn.core.runtime.memory import Cache
 from isbjorn.core.runtime.shared_cache import load_arrays, store_arrays
 

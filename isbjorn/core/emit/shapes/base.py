@@ -11,7 +11,7 @@ import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Number
-from isbjorn.core.document.shapes import Area
+from isbjorn.core.document.parts.shapes import Area
 from isbjorn.core.evaluate.readings import Readings
 
 Lines = list[Doubles]

@@ -13,11 +13,11 @@ from numba import f4, f8, i4, i8, prange, u1, void
 
 from isbjorn.core.arrays import Bools, Bytes, Doubles, Floats, Ints, Longs
 from isbjorn.core.caching import IdentityCache
-from isbjorn.core.document.models import ModelShape
+from isbjorn.core.document.parts.models import ModelShape
 from isbjorn.core.emit.shapes.base import Lines, Scattered, ShapeEngine, ShapeSetting, unit
-from isbjorn.core.evaluate.meshes import Mesh, summed
-from isbjorn.core.evaluate.placed_models import edges_of, turned
-from isbjorn.core.evaluate.solids import mesh_of_solid
+from isbjorn.core.evaluate.geometry.meshes import Mesh, summed
+from isbjorn.core.evaluate.geometry.placed_models import edges_of, turned
+from isbjorn.core.evaluate.geometry.solids import mesh_of_solid
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.runtime.parallel import kernel_lock
 

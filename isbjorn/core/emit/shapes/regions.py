@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from isbjorn.core.arrays import Doubles, Longs
-from isbjorn.core.document.shapes import Area
+from isbjorn.core.document.parts.shapes import Area
 from isbjorn.core.emit.shapes.base import Lines, Scattered, ShapeSetting, vectors
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.jit import inline_kernel, njit

@@ -11,12 +11,12 @@ from typing import Any
 
 from isbjorn.core.deliver import Order
 from isbjorn.core.document import Emitter, Group, Shot
-from isbjorn.core.document.kinds import CHECKS, loaded
+from isbjorn.core.document.fields.kinds import CHECKS, loaded
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.frame import Solver
 from isbjorn.core.inspect.lookout import emitters, interactions, models, nothing, shots, strands
 from isbjorn.core.inspect.lookout.notes import Case, Checks, Mend, Note, Watch
-from isbjorn.core.render.blends import MODES
+from isbjorn.core.render.raster.blends import MODES
 
 __all__ = ["Mend", "Note", "lookout", "order_notes"]
 

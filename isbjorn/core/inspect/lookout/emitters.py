@@ -8,11 +8,11 @@ from typing import Any
 import numpy as np
 
 from isbjorn.core.document import Attractor, Emitter, Number, Point, Surface
-from isbjorn.core.document.forces import Noise
+from isbjorn.core.document.parts.forces import Noise
 from isbjorn.core.evaluate import curves, gradients
 from isbjorn.core.inspect.forecast import stepping_ms
 from isbjorn.core.inspect.lookout.notes import Case, Checks, Mend, put
-from isbjorn.core.render.camera import SPECK_RADIUS, projection
+from isbjorn.core.render.scene.camera import SPECK_RADIUS, projection
 from isbjorn.core.simulate.track import affordable_alive, demand_of
 
 _POP_PX, _POP_SEEN = 6.0, 0.3

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from isbjorn.core.document import Surface
-from isbjorn.core.document.interactions import Cohesion, Contagion, Flock, Interaction, Push
+from isbjorn.core.document.parts.interactions import Cohesion, Contagion, Flock, Interaction, Push
 from isbjorn.core.emit.shapes import measure
 from isbjorn.core.emit.shapes.base import ShapeSetting
 from isbjorn.core.inspect.lookout.notes import Checks, Mend, Note, Watch, put

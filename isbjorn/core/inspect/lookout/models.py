@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 from isbjorn.core.document import Number
-from isbjorn.core.document.models import ModelBody, ModelShape
-from isbjorn.core.evaluate.placed_models import is_open
-from isbjorn.core.evaluate.solids import mesh_of_solid
+from isbjorn.core.document.parts.models import ModelBody, ModelShape
+from isbjorn.core.evaluate.geometry.placed_models import is_open
+from isbjorn.core.evaluate.geometry.solids import mesh_of_solid
 from isbjorn.core.inspect.lookout.notes import Case, Checks, Mend, Note, Watch, put
 from isbjorn.core.render.models.bodies import faces_of, has_models
 from isbjorn.core.render.models.covers import seen_mattes, shining

@@ -16,8 +16,8 @@ from pydantic import BaseModel, Field
 from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.document import Emitter, Number, Shot
 from isbjorn.core.frame import Layers, Solver, draw_particles, ground
-from isbjorn.core.render.context import RenderContext
-from isbjorn.core.render.display_encoding import over
+from isbjorn.core.imaging.display_encoding import over
+from isbjorn.core.render.draw.context import RenderContext
 from isbjorn.core.simulate.track import Track, shares_of
 
 _FLIGHTS, _SAMPLES = 32, 40

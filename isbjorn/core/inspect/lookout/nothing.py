@@ -7,10 +7,10 @@ import math
 import numpy as np
 
 from isbjorn.core.inspect.lookout.notes import Case, Checks, Mend, put
-from isbjorn.core.render.camera import projection
-from isbjorn.core.render.mattes import matte_of
+from isbjorn.core.render.composite.mattes import matte_of
 from isbjorn.core.render.models.hold_out import SHOWS, hold_out
-from isbjorn.core.render.plate_depth import HIDDEN, plate_depth
+from isbjorn.core.render.scene.camera import projection
+from isbjorn.core.render.scene.plate_depth import HIDDEN, plate_depth
 from isbjorn.core.simulate.track import demand_of
 
 

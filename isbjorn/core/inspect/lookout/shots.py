@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-from isbjorn.core.document.references import numbers_of
+from isbjorn.core.document.fields.references import numbers_of
 from isbjorn.core.frame import ground
 from isbjorn.core.inspect.lookout.notes import Checks, Mend, Note, Watch, put
 

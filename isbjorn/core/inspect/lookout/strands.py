@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from isbjorn.core.document.interactions import Interaction
+from isbjorn.core.document.parts.interactions import Interaction
 from isbjorn.core.inspect.lookout.notes import Case, Checks, Mend, put
 from isbjorn.core.simulate.integrators.strands import StrandIntegrator
 from isbjorn.core.simulate.strands.hold import TAUT

@@ -12,15 +12,13 @@ from isbjorn.core.appearance.looks import number_now
 from isbjorn.core.appearance.particles import Particles, births_of
 from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
 from isbjorn.core.document import Emitter
-from isbjorn.core.document.bodies import STAND_IN
-from isbjorn.core.document.materials import Material
-from isbjorn.core.document.models import ModelBody
+from isbjorn.core.document.parts.bodies import STAND_IN
+from isbjorn.core.document.parts.materials import Material
+from isbjorn.core.document.parts.models import ModelBody
+from isbjorn.core.evaluate.geometry.meshes import rotations
+from isbjorn.core.evaluate.geometry.solids import mesh_of_solid
 from isbjorn.core.evaluate.gradients import hex_to_linear
-from isbjorn.core.evaluate.meshes import rotations
-from isbjorn.core.evaluate.solids import mesh_of_solid
 from isbjorn.core.records import Records
-from isbjorn.core.render.atlas import Bodies, Drawn
-from isbjorn.core.render.camera import rank
 from isbjorn.core.render.models.faces import (
     ALPHA,
     FIRST,
@@ -38,12 +36,14 @@ from isbjorn.core.render.models.faces import (
 from isbjorn.core.render.models.shading import KINDS, MATERIAL
 from isbjorn.core.render.models.surroundings import Surroundings, all_of, around_plate, built_in, surroundings_of
 from isbjorn.core.render.models.tiles import draw_models
-from isbjorn.core.render.pixel_pass import lay
+from isbjorn.core.render.raster.pixel_pass import lay
+from isbjorn.core.render.scene.atlas import Bodies, Drawn
+from isbjorn.core.render.scene.camera import rank
 from isbjorn.core.runtime.memory import Cache
 
 if TYPE_CHECKING:
-    from isbjorn.core.render.context import RenderContext
-    from isbjorn.core.render.emitters import EmitterRasteriser
+    from isbjorn.core.render.draw.context import RenderContext
+    from isbjorn.core.render.draw.emitters import EmitterRasteriser
 
 # A model is not drawn smaller than this radius in px of the picture: it becomes fainter instead, so that dust does not flicker.
 _SMALLEST = 0.75

@@ -17,13 +17,12 @@ from numba import f4, f8, i4, i8, prange, u1, void
 
 from isbjorn.core.arrays import Bytes, Doubles, Floats, Ints, Longs
 from isbjorn.core.document import Emitter, Matte, Shot
-from isbjorn.core.document.materials import Material
-from isbjorn.core.document.solids import Solid
+from isbjorn.core.document.parts.materials import Material
+from isbjorn.core.document.parts.solids import Solid
+from isbjorn.core.evaluate.geometry.mesh_trees import in_leaves
 from isbjorn.core.evaluate.gradients import hex_to_linear
-from isbjorn.core.evaluate.mesh_trees import in_leaves
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records, records
-from isbjorn.core.render.camera import VIEW, Counts
 from isbjorn.core.render.models.bodies import focused, light_on
 from isbjorn.core.render.models.faces import (
     ALPHA,
@@ -41,12 +40,13 @@ from isbjorn.core.render.models.lanes import LANE_ROWS, SAMPLES, bits_of
 from isbjorn.core.render.models.placed import placed
 from isbjorn.core.render.models.raster import ALL_SAMPLES, EMPTY, WHOLE, draw_face, face_in
 from isbjorn.core.render.models.tiles import draw_models
-from isbjorn.core.render.pixel_pass import fade, lay
-from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
+from isbjorn.core.render.raster.pixel_pass import fade, lay
+from isbjorn.core.render.raster.tiles import TILE_H, TILE_W, tiled
+from isbjorn.core.render.scene.camera import VIEW, Counts
 from isbjorn.core.runtime.parallel import kernel_lock
 
 if TYPE_CHECKING:
-    from isbjorn.core.render.context import RenderContext
+    from isbjorn.core.render.draw.context import RenderContext
 
 _PIXELS = TILE_W * TILE_H
 # Columns of a node of the tree of lights: the middle of its light, its light times the square of its radius, its radius, and how

@@ -15,11 +15,11 @@ import numpy as np
 from numba import f4, f8, i4, i8, prange, types, void
 
 from isbjorn.core.arrays import Bytes, Doubles, Floats, Ints, Longs
-from isbjorn.core.evaluate.meshes import Mesh
-from isbjorn.core.evaluate.paint import LEVELS, Paint
+from isbjorn.core.evaluate.geometry.meshes import Mesh
+from isbjorn.core.evaluate.geometry.paint import LEVELS, Paint
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records, records
-from isbjorn.core.render.camera import VIEW, Projection
+from isbjorn.core.render.scene.camera import VIEW, Projection
 from isbjorn.core.runtime.memory import Cache
 
 # Columns of a visible face: place and reach for the tiles; number of corners, and their pixels; nearness at the origin of the

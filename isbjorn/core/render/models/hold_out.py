@@ -14,16 +14,16 @@ from isbjorn.core.appearance.particles import Particles
 from isbjorn.core.arrays import Doubles, Floats, Ints, Longs
 from isbjorn.core.document import Matte
 from isbjorn.core.jit import njit
-from isbjorn.core.render.camera import Projection
 from isbjorn.core.render.models.faces import NEAR, NEAR_X, NEAR_Y, Geometry, seen_faces
 from isbjorn.core.render.models.lanes import LANE_ROWS, NOTHING, SAMPLES
 from isbjorn.core.render.models.placed import placed
 from isbjorn.core.render.models.raster import EMPTY, WHOLE, draw_face
-from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
+from isbjorn.core.render.raster.tiles import TILE_H, TILE_W, tiled
+from isbjorn.core.render.scene.camera import Projection
 from isbjorn.core.runtime.parallel import kernel_lock
 
 if TYPE_CHECKING:
-    from isbjorn.core.render.context import RenderContext
+    from isbjorn.core.render.draw.context import RenderContext
 
 _PIXELS = TILE_W * TILE_H
 SHOWS, CUTS, COVERS = 0, 1, 2

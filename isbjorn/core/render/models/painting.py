@@ -7,11 +7,11 @@ import math
 from numba import f4, f8, i8, u1, void
 
 from isbjorn.core.arrays import Bytes, Floats, Longs
-from isbjorn.core.evaluate.paint import LEVELS
+from isbjorn.core.evaluate.geometry.paint import LEVELS
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.records import Records, records
-from isbjorn.core.render.camera import VIEW
 from isbjorn.core.render.models.faces import NEAR, NEAR_X, NEAR_Y
+from isbjorn.core.render.scene.camera import VIEW
 
 
 @inline_kernel(void(u1[:, ::1], i8[:, ::1], f4[::1], i8, f8, f8, f4[::1], f8), cache=True, error_model="numpy")

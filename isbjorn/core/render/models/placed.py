@@ -9,9 +9,9 @@ import numpy as np
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Emitter
-from isbjorn.core.evaluate.meshes import rotations
-from isbjorn.core.evaluate.placed_models import turned
-from isbjorn.core.evaluate.solids import mesh_of_solid
+from isbjorn.core.evaluate.geometry.meshes import rotations
+from isbjorn.core.evaluate.geometry.placed_models import turned
+from isbjorn.core.evaluate.geometry.solids import mesh_of_solid
 from isbjorn.core.render.models.faces import (
     ALPHA,
     FIRST,
@@ -25,7 +25,7 @@ from isbjorn.core.render.models.faces import (
 )
 
 if TYPE_CHECKING:
-    from isbjorn.core.render.context import RenderContext
+    from isbjorn.core.render.draw.context import RenderContext
 
 
 def placed(things: Sequence[Any], context: RenderContext) -> tuple[Geometry, Doubles]:

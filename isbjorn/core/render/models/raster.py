@@ -17,7 +17,7 @@ from isbjorn.core.arrays import Bytes, Floats, Ints
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.render.models.faces import CORNERS, COUNT, NEAR, NEAR_X, NEAR_Y
 from isbjorn.core.render.models.lanes import DOWN, RIGHT, ROW, SAMPLES, STEP, alike, first_bit, nearest, spans
-from isbjorn.core.render.tiles import TILE_W
+from isbjorn.core.render.raster.tiles import TILE_W
 
 # What a pixel holds: nothing, one face that covers it, or samples.
 EMPTY, WHOLE, SAMPLED = 0, 1, 2

@@ -18,8 +18,6 @@ from numba import f4, f8, i8, prange, types, u1, void
 from isbjorn.core.arrays import Bytes, Doubles, Floats, Longs
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records, record, records
-from isbjorn.core.render.camera import VIEW
-from isbjorn.core.render.lights import LAMP
 from isbjorn.core.render.models.faces import (
     BLUE,
     FACE,
@@ -36,6 +34,8 @@ from isbjorn.core.render.models.faces import (
 )
 from isbjorn.core.render.models.painting import paint_at
 from isbjorn.core.render.models.surroundings import LEVELS, look
+from isbjorn.core.render.scene.camera import VIEW
+from isbjorn.core.render.scene.lights import LAMP
 
 GLOWING, MATTE, PLASTIC, METAL, GLASS, RIM, DEPTH, FACING = range(8)
 # The last two show no light: the distance of each pixel in place of red, and the normal in the camera's axes.

@@ -9,7 +9,7 @@ import numpy as np
 from numba import f4, f8, i4, i8, prange, types, u1, void
 
 from isbjorn.core.arrays import Bytes, Doubles, Floats, Ints, Longs
-from isbjorn.core.evaluate.paint import DECODED
+from isbjorn.core.evaluate.geometry.paint import DECODED
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records
 from isbjorn.core.render.models.faces import FACE, INSTANCE, OPACITY, RED, Geometry, agreement, seen_faces
@@ -17,7 +17,7 @@ from isbjorn.core.render.models.lanes import LANE_ROWS, SAMPLES, alike, bits_of
 from isbjorn.core.render.models.raster import ALL_SAMPLES, EMPTY, WHOLE, draw_face, face_in
 from isbjorn.core.render.models.shading import SHADED_SCENE, ShadedScene, reflectance, shade, shade_small
 from isbjorn.core.render.models.surroundings import Surroundings
-from isbjorn.core.render.tiles import TILE_H, TILE_W, tiled
+from isbjorn.core.render.raster.tiles import TILE_H, TILE_W, tiled
 from isbjorn.core.runtime.parallel import kernel_lock
 
 _PIXELS = TILE_W * TILE_H

@@ -14,8 +14,8 @@ from collections.abc import Callable
 from typing import Any
 
 from isbjorn.core.arrays import Doubles
-from isbjorn.core.document.forces import Acting
-from isbjorn.core.document.kinds import FORCES, Kind
+from isbjorn.core.document.fields.kinds import FORCES, Kind
+from isbjorn.core.document.parts.forces import Acting
 from isbjorn.core.jit import njit
 from isbjorn.core.runtime.kernels import reaches_also
 from isbjorn.core.simulate.forces.force_layout import CODE, ForceSetting

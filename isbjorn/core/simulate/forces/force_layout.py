@@ -13,12 +13,12 @@ import numpy as np
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Curve, Emitter, Number, PathPoint, Placed, Shot
-from isbjorn.core.document.values import bounds_of
+from isbjorn.core.document.fields.values import bounds_of
 from isbjorn.core.emit.directions import aimed
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate import bezier
 from isbjorn.core.evaluate.curves import table
-from isbjorn.core.evaluate.placed_models import ModelRows
+from isbjorn.core.evaluate.geometry.placed_models import ModelRows
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.random import FORCE_FIRST, draw01, draw_around

@@ -10,10 +10,11 @@ import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Surface
-from isbjorn.core.evaluate import bezier, mesh_trees
+from isbjorn.core.evaluate import bezier
+from isbjorn.core.evaluate.geometry import mesh_trees
+from isbjorn.core.evaluate.geometry.mesh_trees import PLACED_WIDTH
+from isbjorn.core.evaluate.geometry.placed_models import is_open, placed_edges
 from isbjorn.core.evaluate.lines import Read, circle, rectangle
-from isbjorn.core.evaluate.mesh_trees import PLACED_WIDTH
-from isbjorn.core.evaluate.placed_models import is_open, placed_edges
 from isbjorn.core.jit import inline_kernel
 from isbjorn.core.simulate.forces.follow import nearest
 from isbjorn.core.simulate.forces.force_layout import OWN, PLACE, ForceSetting, base, place

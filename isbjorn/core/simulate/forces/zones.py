@@ -11,9 +11,9 @@ from numba import prange
 
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.document import Zone
-from isbjorn.core.evaluate import mesh_trees
-from isbjorn.core.evaluate.mesh_trees import PLACED_WIDTH
-from isbjorn.core.evaluate.placed_models import ModelRows
+from isbjorn.core.evaluate.geometry import mesh_trees
+from isbjorn.core.evaluate.geometry.mesh_trees import PLACED_WIDTH
+from isbjorn.core.evaluate.geometry.placed_models import ModelRows
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.runtime.parallel import kernel_lock

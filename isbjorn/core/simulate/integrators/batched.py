@@ -35,9 +35,9 @@ from isbjorn.core.simulate.forces.force_layout import (
     read_curve,
     way_of,
 )
-from isbjorn.core.simulate.integrators.steps import LITTLE, exact_step, second
 from isbjorn.core.simulate.noise import BOX, RMS_FLAT, curl_of, flow_among, to_usual
 from isbjorn.core.simulate.noise_lattice import eddies
+from isbjorn.core.simulate.steps import LITTLE, exact_step, second
 from isbjorn.core.simulate.table_types import ZONES, Zones
 
 GRAVITY, DRAG, WIND, TURBULENCE, ATTRACTOR = gravity.CODE, drag.CODE, wind.CODE, turbulence.CODE, attractor.CODE

@@ -8,13 +8,13 @@ import numpy.typing as npt
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Emitter, Shot
 from isbjorn.core.emit.newborn import BirthSource
-from isbjorn.core.evaluate.placed_models import ModelRows
+from isbjorn.core.evaluate.geometry.placed_models import ModelRows
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.forces import pack
 from isbjorn.core.simulate.forces.force_layout import WIDTH, ForceSetting
-from isbjorn.core.simulate.integrators.steps import advance, between, settle
 from isbjorn.core.simulate.state import State
 from isbjorn.core.simulate.state_layout import ROWS
+from isbjorn.core.simulate.steps import advance, between, settle
 
 _SEEN = 7
 

@@ -13,9 +13,9 @@ from isbjorn.core.emit.recorded import RecordedSource
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.jit import njit
 from isbjorn.core.runtime.parallel import kernel_lock
-from isbjorn.core.simulate.integrators.steps import cubic
 from isbjorn.core.simulate.state import State, merged
 from isbjorn.core.simulate.state_layout import ROWS
+from isbjorn.core.simulate.steps import cubic
 
 
 @njit("void(i8[::1], f8, i8[::1], f8[::1], f4[:,::1], f4[:,::1], f8[::1], f4[:,:])", parallel=True, cache=True)

@@ -10,10 +10,10 @@ import numpy.typing as npt
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.caching import RecentCache
 from isbjorn.core.document import Shot
-from isbjorn.core.document.references import numbers_of
+from isbjorn.core.document.fields.references import numbers_of
 from isbjorn.core.emit.newborn import BirthSource, spread_of
 from isbjorn.core.evaluate.curves import TABLE, table
-from isbjorn.core.evaluate.placed_models import ModelRows
+from isbjorn.core.evaluate.geometry.placed_models import ModelRows
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.random import BETWEEN_CURVES, SIZE, SPEED, draws01
 from isbjorn.core.simulate import contact, state_layout
@@ -21,9 +21,9 @@ from isbjorn.core.simulate.fingerprint import is_measured
 from isbjorn.core.simulate.forces import pack, zones
 from isbjorn.core.simulate.forces.force_layout import MEASURES, WIDTH, ForceSetting
 from isbjorn.core.simulate.integrators import batched, world
-from isbjorn.core.simulate.integrators.steps import blend, gather
 from isbjorn.core.simulate.state import State, merged
 from isbjorn.core.simulate.state_layout import CAUGHT, HINDERED, MOVED, NEAR_SINCE, PUSHED_ROWS, ROWS, STATE_ROWS
+from isbjorn.core.simulate.steps import blend, gather
 from isbjorn.core.simulate.table_types import Solids, Zones
 
 _CHUNK, _CHUNKS_KEPT = 64, 24

@@ -9,7 +9,7 @@ import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Shot
-from isbjorn.core.document.references import numbers_of
+from isbjorn.core.document.fields.references import numbers_of
 from isbjorn.core.emit.newborn import BirthSource, share_of_life
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.random import BOW, STRAND, draws01

@@ -21,8 +21,8 @@ from isbjorn.core.simulate import contact, forces
 from isbjorn.core.simulate.forces import accumulators, remove, zones
 from isbjorn.core.simulate.forces.drag import quadratic_rate
 from isbjorn.core.simulate.forces.force_layout import CODE, ZONE, read_curve, strength
-from isbjorn.core.simulate.integrators.steps import exact_step
 from isbjorn.core.simulate.state_layout import CAUGHT, GONE_AT, HOW, LIFE, MASS, SIZE, TOUCHED
+from isbjorn.core.simulate.steps import exact_step
 from isbjorn.core.simulate.table_types import SOLIDS, ZONES, Solids, Zones
 
 LIMIT, ORIGIN_0, ORIGIN_1, SIZE_NOW = 0, 1, 4, 7

@@ -15,7 +15,7 @@ import numpy as np
 from numba import f4, i4, prange, void
 
 from isbjorn.core.arrays import Doubles, Floats, Ints
-from isbjorn.core.document.interactions import Cohesion
+from isbjorn.core.document.parts.interactions import Cohesion
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.records import Records, make_record, record, records
 from isbjorn.core.runtime.parallel import kernel_lock

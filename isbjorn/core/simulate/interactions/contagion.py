@@ -15,7 +15,7 @@ from numba import prange
 
 from isbjorn.core.arrays import Bools, Bytes, Doubles, Floats, Longs
 from isbjorn.core.document import Number
-from isbjorn.core.document.interactions import Contagion
+from isbjorn.core.document.parts.interactions import Contagion
 from isbjorn.core.emit.births import places_in_line
 from isbjorn.core.emit.newborn import brightness
 from isbjorn.core.jit import inline_kernel, njit

@@ -21,10 +21,10 @@ import numpy as np
 
 from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
 from isbjorn.core.document import Number, Shot
-from isbjorn.core.document.diff import changes_between
-from isbjorn.core.document.effective_shot import effective_shot
-from isbjorn.core.document.interactions import Interaction
-from isbjorn.core.document.kinds import FORCES
+from isbjorn.core.document.editing.diff import changes_between
+from isbjorn.core.document.editing.effective_shot import effective_shot
+from isbjorn.core.document.fields.kinds import FORCES
+from isbjorn.core.document.parts.interactions import Interaction
 from isbjorn.core.emit.newborn import share_of_life
 from isbjorn.core.errors import Stale
 from isbjorn.core.evaluate.readings import Readings

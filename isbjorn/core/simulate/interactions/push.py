@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from isbjorn.core.arrays import Bools, Doubles, Floats
-from isbjorn.core.document.interactions import Push
+from isbjorn.core.document.parts.interactions import Push
 from isbjorn.core.runtime.parallel import kernel_lock
 from isbjorn.core.simulate.forces.force_layout import ForceSetting, base
 from isbjorn.core.simulate.interactions.interaction_view import EmitterPart, InteractionView, Read

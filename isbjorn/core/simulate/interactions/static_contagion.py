@@ -16,8 +16,8 @@ from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Shot
-from isbjorn.core.document.interactions import Contagion
-from isbjorn.core.document.references import numbers_of
+from isbjorn.core.document.fields.references import numbers_of
+from isbjorn.core.document.parts.interactions import Contagion
 from isbjorn.core.errors import Stale
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.runtime.memory import Cache

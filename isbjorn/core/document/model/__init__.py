@@ -1,0 +1,1 @@
+"""The shot, its emitters, and the other things of its cast."""

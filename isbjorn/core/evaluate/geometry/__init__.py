@@ -1,0 +1,1 @@
+"""Forms: outlines, letters, meshes and their trees, models from files."""

@@ -1,0 +1,1 @@
+"""What plates, renderer and writers share: colour, display encoding, blur and resampling."""

@@ -1,0 +1,1 @@
+"""Plates, pictures, movies, sounds, timecode and models from files."""

@@ -1,0 +1,1 @@
+"""Formats of deliveries, and their files."""

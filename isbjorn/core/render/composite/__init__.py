@@ -1,0 +1,1 @@
+"""Layers become a picture: blends of units, mattes, effects, passes."""

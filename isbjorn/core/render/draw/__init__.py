@@ -1,0 +1,1 @@
+"""One emitter drawn at a moment: its bodies, trails, strands, skin, ripples."""

@@ -1,0 +1,1 @@
+"""Kernels that draw into tiles: discs, sprites, strokes; blends and passes over pixels."""

@@ -1,0 +1,1 @@
+"""Particles born of other particles."""

@@ -1,0 +1,1 @@
+"""The API of a shot: one module per resource."""

@@ -1,0 +1,1 @@
+"""Controllers and other programs: messages in, particles out."""

@@ -1,0 +1,1 @@
+"""The API of a project: its media, models, cuts and set list."""

@@ -1,0 +1,1 @@
+"""What is prepared while the studio runs: kernels and the demonstration."""

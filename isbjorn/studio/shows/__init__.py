@@ -1,0 +1,1 @@
+"""The stage: shows, each in a process of its own."""
