@@ -23,10 +23,10 @@ from isbjorn.core.document import (
     Turbulence,
     Wind,
 )
+from isbjorn.core.document.emitter_parts.ripples import Ripples
 from isbjorn.core.document.fields.values import Flutter
 from isbjorn.core.document.parts.bodies import Ring
 from isbjorn.core.document.parts.models import ModelBody
-from isbjorn.core.document.parts.ripples import Ripples
 from isbjorn.core.document.parts.shapes import Disc, Rectangle
 from isbjorn.demo.nights import skyline, stars
 from isbjorn.demo.northern import led, night_music

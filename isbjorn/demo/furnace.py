@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from isbjorn.core.document import Attractor, Camera, Drag, Emitter, Glow, Number, Plate, Shot, Streak, Turbulence
+from isbjorn.core.document.emitter_parts.skin import Skin
 from isbjorn.core.document.fields.values import Flutter
-from isbjorn.core.document.parts.bodies import Skin
 from isbjorn.core.document.parts.interactions import Cohesion
 from isbjorn.core.document.parts.shapes import Disc
 from isbjorn.demo.paint import HEIGHT, WIDTH, Painter, grid, rgb, shade

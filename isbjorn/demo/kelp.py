@@ -25,8 +25,8 @@ from isbjorn.core.document import (
     Wind,
     Zone,
 )  # fmt: skip
+from isbjorn.core.document.emitter_parts.strands import Strand
 from isbjorn.core.document.fields.values import Flutter
-from isbjorn.core.document.parts.strands import Strand
 from isbjorn.demo.paint import HEIGHT, WIDTH, Painter, graded, grid, mix, rgb, shade
 from isbjorn.demo.pieces import curve, ramp, reach
 

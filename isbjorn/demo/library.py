@@ -22,11 +22,11 @@ from isbjorn.core.document import (  # fmt: skip
     Zone,
 )
 from isbjorn.core.document.editing import scene_edits
+from isbjorn.core.document.emitter_parts.ripples import Ripples
+from isbjorn.core.document.emitter_parts.strands import Strand
 from isbjorn.core.document.fields.values import Flutter, Source
 from isbjorn.core.document.parts.interactions import Contagion
 from isbjorn.core.document.parts.models import ModelShape
-from isbjorn.core.document.parts.ripples import Ripples
-from isbjorn.core.document.parts.strands import Strand
 from isbjorn.demo.beacon import beacon
 from isbjorn.demo.crowds import buoys, shoal
 from isbjorn.demo.fountain import fountain

@@ -16,8 +16,8 @@ from pxr import Gf, Usd, UsdGeom, Vt
 from isbjorn.core import Solver
 from isbjorn.core.deliver.delivery import deliver
 from isbjorn.core.document import Shot
+from isbjorn.core.document.emitter_parts.recording import Recording
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.document.parts.recording import Recording
 from isbjorn.core.emit.recorded import recorded_of, save_recorded
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate import external_files

@@ -1,5 +1,6 @@
 """What a shot is: the document that everything else reads. Data only; behaviour is in other packages."""
 
+from isbjorn.core.document.emitter_parts.lines import Heads, Lines, Trail
 from isbjorn.core.document.fields.curves import ColourStop, Curve, CurvePoint, Gradient, OpacityStop
 from isbjorn.core.document.fields.placed import Marker, MotionPath, PathPoint, Placed
 from isbjorn.core.document.fields.sounds import Hearing, Sound
@@ -11,10 +12,10 @@ from isbjorn.core.document.model.plate import Plate
 from isbjorn.core.document.model.shot import Camera, Link, Shot
 from isbjorn.core.document.model.takes import Take
 from isbjorn.core.document.model.unions import Body, Force, Shape, Step
+from isbjorn.core.document.parts.air import Displacement, Drag, Gravity, Turbulence, Wind
+from isbjorn.core.document.parts.attraction import Attractor, Follow, Vortex
 from isbjorn.core.document.parts.bodies import (
     Drop,
-    Heads,
-    Lines,
     PictureBody,
     Puff,
     Ring,
@@ -24,23 +25,9 @@ from isbjorn.core.document.parts.bodies import (
     Square,
     Star,
     Streak,
-    Trail,
     Words,
 )
 from isbjorn.core.document.parts.effects import Blur, DirectionalBlur, Glow, Grade, Grain, Sharpen, Tint
-from isbjorn.core.document.parts.forces import (
-    Attractor,
-    Displacement,
-    Drag,
-    Follow,
-    Gravity,
-    Remove,
-    Surface,
-    Turbulence,
-    Vortex,
-    Wind,
-    Zone,
-)
 from isbjorn.core.document.parts.shapes import (
     Artwork,
     Ball,
@@ -53,6 +40,7 @@ from isbjorn.core.document.parts.shapes import (
     Point,
     Rectangle,
 )
+from isbjorn.core.document.parts.surfaces import Remove, Surface, Zone
 
 __all__ = [
     "Artwork",

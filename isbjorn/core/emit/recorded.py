@@ -18,7 +18,7 @@ import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Emitter
-from isbjorn.core.document.parts.recording import Recording
+from isbjorn.core.document.emitter_parts.recording import Recording
 from isbjorn.core.emit.births import NOW_S, Births
 from isbjorn.core.emit.newborn import BirthSource
 from isbjorn.core.errors import IsbjornError

@@ -19,7 +19,7 @@ from pydantic import BaseModel, Field
 from isbjorn.core.arrays import Doubles
 from isbjorn.core.caching import IdentityCache, bytes_of
 from isbjorn.core.document import Emitter, Group, Number, Shot
-from isbjorn.core.document.parts.ripples import Ripples
+from isbjorn.core.document.emitter_parts.ripples import Ripples
 from isbjorn.core.document.parts.solids import Solid
 from isbjorn.core.evaluate import curves
 from isbjorn.core.evaluate.geometry.mesh_trees import tree_bytes

@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.document.emitter_parts.skin import Skin
 from isbjorn.core.document.files import parse_shot
-from isbjorn.core.document.parts.bodies import Skin
 from isbjorn.core.frame import render_frame
 from isbjorn.core.imaging.colour import shade_table
 from isbjorn.core.imaging.display_encoding import to_shades

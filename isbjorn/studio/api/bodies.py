@@ -17,9 +17,9 @@ from pydantic import BaseModel, ValidationError
 from isbjorn.core.arrays import Floats
 from isbjorn.core.colour import encoded
 from isbjorn.core.document import Emitter, Number, Shot
+from isbjorn.core.document.emitter_parts.skin import Skin
 from isbjorn.core.document.fields.kinds import BODIES
 from isbjorn.core.document.files import first_problem
-from isbjorn.core.document.parts.bodies import Skin
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.geometry.glyphs import FONTS, drawn, font
 from isbjorn.core.inspect.portrait import body_picture as drawn_body

@@ -12,9 +12,9 @@ from pydantic import BaseModel
 
 from isbjorn.core.document import Number, Shot
 from isbjorn.core.document.editing.scene_edits import added
+from isbjorn.core.document.emitter_parts.recording import Recording
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.document.model.emitter import Emitter
-from isbjorn.core.document.parts.recording import Recording
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.media.exchange.recordings import ENDINGS, ImportedParticles
 from isbjorn.studio.api.shots import ShotState, shot_state

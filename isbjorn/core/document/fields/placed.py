@@ -39,6 +39,14 @@ class PathPoint(Part):
     leave: tuple[Coordinate, Coordinate] = (0.0, 0.0)
 
 
+def curved_way() -> tuple[PathPoint, ...]:
+    """A path of two points, in a gentle curve."""
+    return (
+        PathPoint(x=-220, y=-40, leave=(110.0, 120.0)),
+        PathPoint(x=220, y=40, arrive=(-110.0, -120.0)),
+    )
+
+
 class MotionPath(Part):
     """A Bézier path in px from the thing's place, and how far along it the thing is: its keys are its speed."""
 

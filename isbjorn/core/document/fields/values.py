@@ -230,6 +230,11 @@ class Spec:
         return {"allOf": [found], "isbjorn": spec} if "$ref" in found else found | {"isbjorn": spec}
 
 
+def setting_spec(unit: str, low: float, high: float, help: str, step: float = 1.0, title: str = "") -> Spec:
+    """A setting: one value for all particles and moments."""
+    return Spec(unit=unit, low=low, high=high, clock="none", step=step, spread=False, help=help, title=title)
+
+
 def timed_spec(
     unit: str, low: float, high: float, help: str, step: float = 1.0, title: str = "", life: bool = False
 ) -> Spec:

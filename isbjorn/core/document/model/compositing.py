@@ -6,11 +6,11 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
+from isbjorn.core.document.emitter_parts.skin import Skin
 from isbjorn.core.document.fields.base import Gripped, MediaName, Part, RefTo, ShownAs, ShownIf, new_id
 from isbjorn.core.document.fields.placed import FAR, PathPoint, Placed
 from isbjorn.core.document.fields.values import Number, timed_spec
 from isbjorn.core.document.model.unions import Finish
-from isbjorn.core.document.parts.bodies import Skin
 from isbjorn.core.document.parts.effects import Hex
 from isbjorn.core.document.parts.materials import Material
 from isbjorn.core.document.parts.solids import ModelSize, Solid, TurnX, TurnY

@@ -7,6 +7,11 @@ from typing import Annotated, Literal, Self
 from pydantic import Field, model_validator
 from pydantic_core import PydanticCustomError
 
+from isbjorn.core.document.emitter_parts.lines import Heads, Lines, Trail
+from isbjorn.core.document.emitter_parts.recording import Recording
+from isbjorn.core.document.emitter_parts.ripples import Ripples
+from isbjorn.core.document.emitter_parts.skin import Skin
+from isbjorn.core.document.emitter_parts.strands import Strand
 from isbjorn.core.document.fields.base import (
     LARGEST_SEED,
     AffectsLooks,
@@ -23,11 +28,8 @@ from isbjorn.core.document.fields.placed import Placed, place_spec
 from isbjorn.core.document.fields.values import LONGEST_S, Moment, Number, Spec, timed_spec
 from isbjorn.core.document.model.compositing import Blend, Use
 from isbjorn.core.document.model.unions import Body, Deformers, Finish, Shape
-from isbjorn.core.document.parts.bodies import Heads, Lines, Round, Skin, Trail
-from isbjorn.core.document.parts.recording import Recording
-from isbjorn.core.document.parts.ripples import Ripples
+from isbjorn.core.document.parts.bodies import Round
 from isbjorn.core.document.parts.shapes import Disc
-from isbjorn.core.document.parts.strands import Strand
 
 LOOK = AffectsLooks()
 _MEASURED = ("speed", "distance", "since touch", "since caught")

@@ -21,7 +21,7 @@ from isbjorn.core.document.model.plate import Plate
 from isbjorn.core.document.model.spawn_rules import check_bearing
 from isbjorn.core.document.model.takes import Take
 from isbjorn.core.document.model.unions import Finish, Force
-from isbjorn.core.document.parts.forces import Zone
+from isbjorn.core.document.parts.surfaces import Zone
 from isbjorn.core.time import LONGEST_RATE, frame_rate, known_rate, lasting, rate_text, seconds_of_frame
 
 VERSION = 1

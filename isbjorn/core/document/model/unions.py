@@ -8,8 +8,13 @@ from pydantic import BeforeValidator, Field
 
 from isbjorn.core.document.fields.kinds import BODIES, DEFORMERS, FORCES, SHAPES, STEPS, load_extensions
 
-# All of them, whether they are named below or not: they register their kinds.
-from isbjorn.core.document.parts import bodies, deformers, effects, forces, interactions, models, shapes  # noqa: F401
+# isort: off
+from isbjorn.core.document.parts import air, attraction, surfaces, interactions
+from isbjorn.core.document.parts import bodies, deformers, effects, forces, models, shapes
+# isort: on
+
+# All of them, whether they are named below or not: they register their kinds, in the order in which menus show them.
+PARTS = (air, attraction, surfaces, interactions, shapes, bodies, models, effects, deformers)
 
 
 def _kind_known(given: Any) -> Any:

@@ -8,7 +8,7 @@ from pydantic import Field
 
 from isbjorn.core.document.fields.base import MediaName, Part, ShownAs, ShownIf
 from isbjorn.core.document.fields.placed import FAR
-from isbjorn.core.document.fields.values import Number, Spec, timed_spec
+from isbjorn.core.document.fields.values import Number, Spec, setting_spec, timed_spec
 
 Form = Literal["box", "ball", "capsule", "cone", "torus", "drop", "gem", "card", "file"]
 
@@ -25,7 +25,7 @@ TurnY = Annotated[
 
 def measure_spec(unit: str, low: float, high: float, help: str, title: str = "", step: float = 1.0) -> Spec:
     """A setting of a form."""
-    return Spec(unit=unit, low=low, high=high, clock="none", step=step, spread=False, help=help, title=title)
+    return setting_spec(unit, low, high, help, step, title)
 
 
 class Solid(Part):

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from isbjorn.core.document import Attractor, Emitter, Number, Point, Surface
-from isbjorn.core.document.parts.forces import Noise
+from isbjorn.core.document.parts.air import Noise
 from isbjorn.core.evaluate import curves, gradients
 from isbjorn.core.inspect.forecast import stepping_ms
 from isbjorn.core.inspect.lookout.notes import Case, Checks, Mend, put

@@ -14,7 +14,7 @@ import numpy as np
 from isbjorn.core.appearance.particles import Particles, ParticleSolver
 from isbjorn.core.arrays import Bools, Floats
 from isbjorn.core.document import Number, Shot
-from isbjorn.core.document.parts.bodies import Skin
+from isbjorn.core.document.emitter_parts.skin import Skin
 from isbjorn.core.errors import Stale
 from isbjorn.core.records import Records
 from isbjorn.core.render.draw.emitters import EmitterRasteriser

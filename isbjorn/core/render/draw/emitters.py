@@ -12,7 +12,7 @@ from isbjorn.core.appearance.looks import number_now
 from isbjorn.core.appearance.particles import Particles, births_of
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Emitter
-from isbjorn.core.document.parts.bodies import Skin
+from isbjorn.core.document.emitter_parts.skin import Skin
 from isbjorn.core.random import SPIN_X, SPIN_Y, STRETCH, TURN_X, TURN_Y, draws_around
 from isbjorn.core.render.draw.skin import draw_skin, reach_of
 from isbjorn.core.render.models.bodies import draw_bodies, has_models

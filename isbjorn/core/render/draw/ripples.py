@@ -16,8 +16,8 @@ from numba import f4, prange, void
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Number
+from isbjorn.core.document.emitter_parts.ripples import Ripples
 from isbjorn.core.document.fields.references import references_of
-from isbjorn.core.document.parts.ripples import Ripples
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.jit import njit
 from isbjorn.core.random import SIZE, draws_around

@@ -16,8 +16,8 @@ import numpy as np
 from numba import f4, f8, i8, prange, void
 
 from isbjorn.core.arrays import Floats
+from isbjorn.core.document.emitter_parts.skin import Skin
 from isbjorn.core.document.fields.values import Number
-from isbjorn.core.document.parts.bodies import Skin
 from isbjorn.core.evaluate.gradients import hex_to_linear
 from isbjorn.core.imaging.blur import blur
 from isbjorn.core.jit import inline_kernel, njit

@@ -1,0 +1,1 @@
+"""Parts of an emitter that switch on more than bodies: lines, skins, strands, water, recorded motion."""
