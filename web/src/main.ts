@@ -8,9 +8,9 @@ import ModelFile from './body/ModelFile.svelte';
 import ToneCurve from './finish/ToneCurve.svelte';
 import PointsField from './properties/PointsField.svelte';
 import { restoreTheme } from './state/theme.svelte';
-import { controls } from './ui/controls';
-import FileRow from './ui/FileRow.svelte';
-import MomentField from './ui/MomentField.svelte';
+import { controls } from './fields/controls';
+import FileRow from './fields/FileRow.svelte';
+import MomentField from './fields/MomentField.svelte';
 
 Object.assign(controls, {
   picture: FileRow,

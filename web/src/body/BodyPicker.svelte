@@ -3,7 +3,7 @@
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
   import { specs } from '../state/specs.svelte';
-  import Fields from '../ui/Fields.svelte';
+  import Fields from '../fields/Fields.svelte';
   import { bodyKinds, bodyPicture, titleOf } from './kinds.svelte';
 
   /** path: JSON pointer of the body. */

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { upload } from '../api/client';
-  import FileButton from '../ui/FileButton.svelte';
-  import type { ControlProps } from '../ui/controls';
+  import FileButton from '../fields/FileButton.svelte';
+  import type { ControlProps } from '../fields/controls';
 
   /** Outlines of the shape or of a body of an emitter. */
   let { desk, owner, path }: ControlProps = $props();

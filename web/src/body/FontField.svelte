@@ -2,9 +2,9 @@
   import { onMount } from 'svelte';
   import { api, got, upload, type Media } from '../api/client';
   import { notices } from '../state/notices.svelte';
-  import Choice from '../ui/Choice.svelte';
-  import FileButton from '../ui/FileButton.svelte';
-  import type { ControlProps } from '../ui/controls';
+  import Choice from '../fields/Choice.svelte';
+  import FileButton from '../fields/FileButton.svelte';
+  import type { ControlProps } from '../fields/controls';
 
   let { desk, field, owner, path }: ControlProps = $props();
   const at = $derived(`${path}/${field.name}`);

@@ -1,9 +1,9 @@
 <script lang="ts">
   import type { Body, Emitter } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
-  import Fields from '../ui/Fields.svelte';
+  import Fields from '../fields/Fields.svelte';
   import Icon from '../ui/Icon.svelte';
-  import PlainField from '../ui/PlainField.svelte';
+  import PlainField from '../fields/PlainField.svelte';
   import BodyPicker from './BodyPicker.svelte';
   import { bodyPicture, titleOf } from './kinds.svelte';
 

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import type { ControlProps } from '../ui/controls';
+  import type { ControlProps } from '../fields/controls';
 
   /** owner: a thing whose form is a model file. */
   let { desk, owner, path }: ControlProps = $props();

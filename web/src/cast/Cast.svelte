@@ -5,7 +5,7 @@
   import { specs } from '../state/specs.svelte';
   import type { Selection, ThingKind } from '../state/scene_items';
   import { notices } from '../state/notices.svelte';
-  import FileButton from '../ui/FileButton.svelte';
+  import FileButton from '../fields/FileButton.svelte';
   import Icon, { type IconName } from '../ui/Icon.svelte';
 
   let { desk, onplate, onlibrary }: { desk: Desk; onplate: () => void; onlibrary: () => void } = $props();

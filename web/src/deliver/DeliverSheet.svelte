@@ -1,7 +1,7 @@
 <script lang="ts">
   import { api, got, type DeliveryCard, type Farm as FarmState, type Order } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
-  import FileButton from '../ui/FileButton.svelte';
+  import FileButton from '../fields/FileButton.svelte';
   import Icon from '../ui/Icon.svelte';
   import Sheet from '../ui/Sheet.svelte';
   import Farm from './Farm.svelte';

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { api, got, type Order } from '../api/client';
   import { notices } from '../state/notices.svelte';
-  import Choice from '../ui/Choice.svelte';
+  import Choice from '../fields/Choice.svelte';
   import Section from '../ui/Section.svelte';
   import Chips from './Chips.svelte';
   import NumberBox from './NumberBox.svelte';

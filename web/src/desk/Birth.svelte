@@ -3,10 +3,10 @@
   import type { Desk } from '../state/desk.svelte';
   import { specs } from '../state/specs.svelte';
   import Recorded from './Recorded.svelte';
-  import Choice from '../ui/Choice.svelte';
-  import Fields from '../ui/Fields.svelte';
-  import NumberRow from '../ui/NumberRow.svelte';
-  import PlainField from '../ui/PlainField.svelte';
+  import Choice from '../fields/Choice.svelte';
+  import Fields from '../fields/Fields.svelte';
+  import NumberRow from '../fields/NumberRow.svelte';
+  import PlainField from '../fields/PlainField.svelte';
 
   let { desk }: { desk: Desk } = $props();
   const emitter = $derived(desk.emitter);

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Desk } from '../state/desk.svelte';
-  import Fields from '../ui/Fields.svelte';
+  import Fields from '../fields/Fields.svelte';
   import { shown } from '../ui/arithmetic';
 
   let { desk }: { desk: Desk } = $props();

@@ -2,9 +2,9 @@
   import type { Emitter } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { POINTS, takePoints } from '../properties/points';
-  import FileButton from '../ui/FileButton.svelte';
-  import PlainField from '../ui/PlainField.svelte';
-  import TimeField from '../ui/TimeField.svelte';
+  import FileButton from '../fields/FileButton.svelte';
+  import PlainField from '../fields/PlainField.svelte';
+  import TimeField from '../fields/TimeField.svelte';
 
   /** Motion out of a file: what of it can be changed, or how to take one. */
   let { desk, emitter }: { desk: Desk; emitter: Emitter } = $props();

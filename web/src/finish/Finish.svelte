@@ -6,7 +6,7 @@
   import { notices } from '../state/notices.svelte';
   import { specs, type KindOf } from '../state/specs.svelte';
   import { follow } from '../ui/drag';
-  import Fields from '../ui/Fields.svelte';
+  import Fields from '../fields/Fields.svelte';
   import Icon from '../ui/Icon.svelte';
 
   /** path: JSON pointer of the steps, which are done from the first to the last; word: what one is called. */

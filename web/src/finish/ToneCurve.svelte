@@ -3,7 +3,7 @@
   import { ageAt, line, moved, valueAt, withPoint, without, x, y, type Plot } from '../desk/lane';
   import { newGesture } from '../state/edits.svelte';
   import { arithmetic, shown } from '../ui/arithmetic';
-  import type { ControlProps } from '../ui/controls';
+  import type { ControlProps } from '../fields/controls';
   import { follow } from '../ui/drag';
 
   /** A curve from encoded value to encoded value. */

@@ -1,8 +1,8 @@
 <script lang="ts">
   import type { Use } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
-  import Choice from '../ui/Choice.svelte';
-  import Fields from '../ui/Fields.svelte';
+  import Choice from '../fields/Choice.svelte';
+  import Fields from '../fields/Fields.svelte';
 
   /** owner: the id of the emitter or group; path: JSON pointer of its use. */
   let { desk, use, owner, path }: { desk: Desk; use: Use; owner: string; path: string } = $props();

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { shortcutSettings } from '../state/shortcut_settings.svelte';
-  import Switch from '../ui/Switch.svelte';
+  import Switch from '../fields/Switch.svelte';
   import { printed, type Command } from '../keys/commands';
 
   let { commands }: { commands: Command[] } = $props();

@@ -2,7 +2,7 @@
   import { got, api, type Problem, Refused, type ShotCard } from '../api/client';
   import { notices } from '../state/notices.svelte';
   import { specs } from '../state/specs.svelte';
-  import Choice from '../ui/Choice.svelte';
+  import Choice from '../fields/Choice.svelte';
   import Sheet from '../ui/Sheet.svelte';
 
   interface Props {

@@ -2,7 +2,7 @@
   import { api, got, upload, type PresetCard } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
-  import FileButton from '../ui/FileButton.svelte';
+  import FileButton from '../fields/FileButton.svelte';
   import Icon from '../ui/Icon.svelte';
   import MovingPicture from '../ui/MovingPicture.svelte';
   import Sheet from '../ui/Sheet.svelte';

@@ -3,8 +3,8 @@
   import type { Desk } from '../state/desk.svelte';
   import { placedChoices } from '../state/scene_items';
   import { notices } from '../state/notices.svelte';
-  import Choice from '../ui/Choice.svelte';
-  import Fields from '../ui/Fields.svelte';
+  import Choice from '../fields/Choice.svelte';
+  import Fields from '../fields/Fields.svelte';
   import { sentence } from '../ui/words';
   import Tints from './Tints.svelte';
 

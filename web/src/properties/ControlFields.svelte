@@ -3,9 +3,9 @@
   import { arriving } from '../state/arriving.svelte';
   import type { Desk } from '../state/desk.svelte';
   import { drivenLines } from '../timeline/driven_lines';
-  import Fields from '../ui/Fields.svelte';
+  import Fields from '../fields/Fields.svelte';
   import Section from '../ui/Section.svelte';
-  import Switch from '../ui/Switch.svelte';
+  import Switch from '../fields/Switch.svelte';
   import DrivenBy from './DrivenBy.svelte';
 
   let { desk, control }: { desk: Desk; control: ControlThing } = $props();

@@ -7,10 +7,10 @@
   import UseFields from '../finish/UseFields.svelte';
   import type { Desk } from '../state/desk.svelte';
   import { specs } from '../state/specs.svelte';
-  import Choice from '../ui/Choice.svelte';
-  import Fields from '../ui/Fields.svelte';
+  import Choice from '../fields/Choice.svelte';
+  import Fields from '../fields/Fields.svelte';
   import Section from '../ui/Section.svelte';
-  import Switch from '../ui/Switch.svelte';
+  import Switch from '../fields/Switch.svelte';
   import ColourFields from './ColourFields.svelte';
   import { hide } from './fields';
   import PlaceFields from './PlaceFields.svelte';

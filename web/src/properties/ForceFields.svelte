@@ -2,9 +2,9 @@
   import type { Force } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { specs } from '../state/specs.svelte';
-  import Choice from '../ui/Choice.svelte';
-  import Fields from '../ui/Fields.svelte';
-  import Switch from '../ui/Switch.svelte';
+  import Choice from '../fields/Choice.svelte';
+  import Fields from '../fields/Fields.svelte';
+  import Switch from '../fields/Switch.svelte';
   import PlaceFields from './PlaceFields.svelte';
   import { place, tied } from './fields';
 

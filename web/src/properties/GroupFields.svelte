@@ -4,9 +4,9 @@
   import Finish from '../finish/Finish.svelte';
   import UseFields from '../finish/UseFields.svelte';
   import type { Desk } from '../state/desk.svelte';
-  import Fields from '../ui/Fields.svelte';
+  import Fields from '../fields/Fields.svelte';
   import Section from '../ui/Section.svelte';
-  import Switch from '../ui/Switch.svelte';
+  import Switch from '../fields/Switch.svelte';
   import { finishAbout } from '../finish/kinds';
 
   let { desk, group }: { desk: Desk; group: Group } = $props();

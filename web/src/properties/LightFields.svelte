@@ -1,8 +1,8 @@
 <script lang="ts">
   import type { Lamp } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
-  import Fields from '../ui/Fields.svelte';
-  import NumberRow from '../ui/NumberRow.svelte';
+  import Fields from '../fields/Fields.svelte';
+  import NumberRow from '../fields/NumberRow.svelte';
   import { place, tied } from './fields';
   import PlaceFields from './PlaceFields.svelte';
 

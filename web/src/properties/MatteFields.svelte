@@ -1,8 +1,8 @@
 <script lang="ts">
   import type { Matte } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
-  import Fields from '../ui/Fields.svelte';
-  import Switch from '../ui/Switch.svelte';
+  import Fields from '../fields/Fields.svelte';
+  import Switch from '../fields/Switch.svelte';
   import { hide, place, tied } from './fields';
   import PlaceFields from './PlaceFields.svelte';
 

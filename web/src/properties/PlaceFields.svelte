@@ -3,11 +3,11 @@
   import type { Desk } from '../state/desk.svelte';
   import { placedChoices } from '../state/scene_items';
   import { withKey } from '../timeline/keys';
-  import Choice from '../ui/Choice.svelte';
-  import Fields from '../ui/Fields.svelte';
+  import Choice from '../fields/Choice.svelte';
+  import Fields from '../fields/Fields.svelte';
   import Icon from '../ui/Icon.svelte';
-  import NumberRow from '../ui/NumberRow.svelte';
-  import Switch from '../ui/Switch.svelte';
+  import NumberRow from '../fields/NumberRow.svelte';
+  import Switch from '../fields/Switch.svelte';
   import PathButtons from './PathButtons.svelte';
   import Section from '../ui/Section.svelte';
   import Tracking from './Tracking.svelte';

@@ -3,9 +3,9 @@
   import type { Desk } from '../state/desk.svelte';
   import { specs } from '../state/specs.svelte';
   import { framesPerSecond } from '../ui/rates';
-  import Choice from '../ui/Choice.svelte';
-  import PlainField from '../ui/PlainField.svelte';
-  import Switch from '../ui/Switch.svelte';
+  import Choice from '../fields/Choice.svelte';
+  import PlainField from '../fields/PlainField.svelte';
+  import Switch from '../fields/Switch.svelte';
 
   let { desk, plate, onplate }: { desk: Desk; plate: Plate; onplate: () => void } = $props();
   const encodings = [

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import type { ControlProps } from '../ui/controls';
+  import type { ControlProps } from '../fields/controls';
   import PathButtons from './PathButtons.svelte';
 
   /** The points of a path that is part of something. */

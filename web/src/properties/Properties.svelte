@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { ControlThing, Group, Lamp, Marker, Matte, SoundThing, Take, Zone } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
-  import Fields from '../ui/Fields.svelte';
+  import Fields from '../fields/Fields.svelte';
   import { place, tied } from './fields';
   import ControlFields from './ControlFields.svelte';
   import EmitterFields from './EmitterFields.svelte';

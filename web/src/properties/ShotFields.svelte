@@ -7,11 +7,11 @@
   import { POINTS, takePoints } from './points';
   import { notices } from '../state/notices.svelte';
   import { specs } from '../state/specs.svelte';
-  import Choice from '../ui/Choice.svelte';
-  import Fields from '../ui/Fields.svelte';
-  import FileButton from '../ui/FileButton.svelte';
-  import PlainField from '../ui/PlainField.svelte';
-  import Switch from '../ui/Switch.svelte';
+  import Choice from '../fields/Choice.svelte';
+  import Fields from '../fields/Fields.svelte';
+  import FileButton from '../fields/FileButton.svelte';
+  import PlainField from '../fields/PlainField.svelte';
+  import Switch from '../fields/Switch.svelte';
 
   let { desk }: { desk: Desk } = $props();
   const shot = $derived(desk.shot!);

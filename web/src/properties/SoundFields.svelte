@@ -5,7 +5,7 @@
   import type { Desk } from '../state/desk.svelte';
   import { drivenLines } from '../timeline/driven_lines';
   import DrivenBy from './DrivenBy.svelte';
-  import Fields from '../ui/Fields.svelte';
+  import Fields from '../fields/Fields.svelte';
 
   let { desk, sound }: { desk: Desk; sound: SoundThing } = $props();
   const wave = $derived(listening.waves[sound.id]);

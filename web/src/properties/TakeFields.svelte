@@ -5,7 +5,7 @@
   import { notices } from '../state/notices.svelte';
   import { takes } from '../state/takes.svelte';
   import Section from '../ui/Section.svelte';
-  import Switch from '../ui/Switch.svelte';
+  import Switch from '../fields/Switch.svelte';
 
   let { desk, take }: { desk: Desk; take: Take } = $props();
   const path = $derived(desk.path);

@@ -2,8 +2,8 @@
   import { got, api, upload, type Placed } from '../api/client';
   import type { Desk } from '../state/desk.svelte';
   import { notices } from '../state/notices.svelte';
-  import FileButton from '../ui/FileButton.svelte';
-  import PlainField from '../ui/PlainField.svelte';
+  import FileButton from '../fields/FileButton.svelte';
+  import PlainField from '../fields/PlainField.svelte';
 
   /** A thing follows the point of the plate below it. */
   let { desk, owner }: { desk: Desk; owner: Placed } = $props();

@@ -2,7 +2,7 @@
   import { SvelteMap } from 'svelte/reactivity';
   import type { SetEntry, SetList } from '../api/client';
   import NumberBox from '../deliver/NumberBox.svelte';
-  import Choice from '../ui/Choice.svelte';
+  import Choice from '../fields/Choice.svelte';
   import Icon from '../ui/Icon.svelte';
   import { sentence } from '../ui/words';
   import { learn } from './learn.svelte';

@@ -4,7 +4,7 @@
   import type { Desk } from '../state/desk.svelte';
   import { found } from '../state/scene_items';
   import { arithmetic, shown } from '../ui/arithmetic';
-  import Choice from '../ui/Choice.svelte';
+  import Choice from '../fields/Choice.svelte';
   import { follow } from '../ui/drag';
   import Icon from '../ui/Icon.svelte';
   import { specs } from '../state/specs.svelte';

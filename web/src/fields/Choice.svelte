@@ -1,6 +1,6 @@
 <script lang="ts">
   import { Select } from 'bits-ui';
-  import Icon from './Icon.svelte';
+  import Icon from '../ui/Icon.svelte';
 
   interface Props {
     label: string;

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Desk } from '../state/desk.svelte';
-  import Icon from './Icon.svelte';
+  import Icon from '../ui/Icon.svelte';
 
   interface Props {
     desk: Desk;

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { arithmetic } from './arithmetic';
+  import { arithmetic } from '../ui/arithmetic';
 
   interface Props {
     label: string;

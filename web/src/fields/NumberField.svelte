@@ -3,8 +3,8 @@
   import { newGesture } from '../state/edits.svelte';
   import type { Desk } from '../state/desk.svelte';
   import type { Spec } from '../state/specs.svelte';
-  import { arithmetic, shown } from './arithmetic';
-  import { follow } from './drag';
+  import { arithmetic, shown } from '../ui/arithmetic';
+  import { follow } from '../ui/drag';
   import Drivers from './Drivers.svelte';
 
   interface Props {
