@@ -40,6 +40,7 @@ from isbjorn.studio.api import (
 from isbjorn.studio.context import Busy, Studio
 from isbjorn.studio.opening import PAGE
 from isbjorn.studio.pages import live
+from isbjorn.studio.preview.scheduler import QueueReport
 from isbjorn.studio.project_api import cuts, media, models, projects, setlist
 from isbjorn.studio.request_guard import Gate, Problem, problem
 from isbjorn.studio.setup import preparation
@@ -50,12 +51,13 @@ from isbjorn.studio.storage.store import Damaged, Missing
 
 class Health(BaseModel):
     """Answers when the studio is ready. damage: what is wrong with the store, and what to do; empty if nothing is known. caches:
-    those of the studio's own process."""
+    those of the studio's own process; drawing: the tasks of its scheduler, by priority."""
 
     ready: bool
     version: str
     damage: str = ""
     caches: list[CacheReport] = []
+    drawing: list[QueueReport] = []
 
 
 _STATUS: tuple[tuple[type[IsbjornError], int], ...] = ((Missing, 404), (Busy, 503), (Damaged, 409))
@@ -195,7 +197,13 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
     @app.get("/api/health", tags=["health"])
     def health() -> Health:
         """Whether the studio is ready."""
-        return Health(ready=True, version=__version__, damage=studio.damage or "", caches=cache_reports())
+        return Health(
+            ready=True,
+            version=__version__,
+            damage=studio.damage or "",
+            caches=cache_reports(),
+            drawing=studio.scheduler.reports(),
+        )
 
     for part in (
         preparation,

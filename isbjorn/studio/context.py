@@ -10,7 +10,7 @@ import shutil
 import threading
 from collections import defaultdict
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, TypeVar
@@ -32,6 +32,7 @@ from isbjorn.studio.control.particle_output import telling
 from isbjorn.studio.preview.frame_workers import FrameWorkers
 from isbjorn.studio.preview.plates import StudioPlates
 from isbjorn.studio.preview.preview import Preview
+from isbjorn.studio.preview.scheduler import Priority, Scheduler
 from isbjorn.studio.storage.store import Locked, Standing, Store
 from isbjorn.studio.storage.tables import Media
 
@@ -107,11 +108,10 @@ class Studio:
         shared_caches.clear()
         self.plates.forget()
         self.preview = Preview(self.plates, shared_caches=shared_caches)
-        self.frame_workers = FrameWorkers(self.store.folder)
+        self.scheduler = Scheduler()
+        self.frame_workers = FrameWorkers(self.store.folder, scheduler=self.scheduler)
         self.inbox = Inbox(*listening(os.environ.get("ISBJORN_OSC", "")))
         self.outbox = telling(os.environ.get("ISBJORN_OSC_OUT", ""))
-        self.engine = ThreadPoolExecutor(max_workers=6, thread_name_prefix="engine")
-        self._thumbs = ThreadPoolExecutor(max_workers=1, thread_name_prefix="thumbs")
         self._readers = ThreadPoolExecutor(max_workers=_READ_AT_ONCE, thread_name_prefix="readers")
         self._reads = 0
         self._listeners: dict[int, list[Callable[[], object]]] = defaultdict(list)
@@ -159,8 +159,8 @@ class Studio:
         return stamp, standing.row.head, standing.shot
 
     async def thumb(self, request: Request, shot: Shot, count: int, width: int, exposed: bool = False) -> bytes:
-        """A small moving picture of a shot as a JPEG, kept until the shot changes; drawn one at a time, while nothing is played,
-        and cancelled when the caller is gone. exposed: bright enough to be recognised."""
+        """A small moving picture of a shot as a JPEG, kept until the shot changes; drawn while nothing is played, and cancelled
+        when the caller is gone. exposed: bright enough to be recognised."""
         mark = "-exposed" if exposed else ""
 
         def there() -> tuple[Path, bytes | None]:
@@ -172,7 +172,7 @@ class Studio:
             kept, found = there()
             if found is not None:
                 return found
-            made = self.preview.strip(shot, count, width, exposed, stale)
+            made = self.preview.strip(shot, count, width, exposed, stale, self.scheduler.is_lively)
             with suppress(OSError):
                 # Without room on the disk it is only not kept.
                 kept.parent.mkdir(exist_ok=True)
@@ -181,7 +181,7 @@ class Studio:
 
         # A cached one does not wait for those that are being drawn.
         _, found = await run_in_threadpool(there)
-        return found if found is not None else await _while_there(request, self._thumbs, work)
+        return found if found is not None else await self.drawn_behind(request, Priority.THUMBNAIL, work)
 
     async def drawn(self, request: Request, work: Callable[[Callable[[], bool]], T]) -> T:
         """The result of a rendering off the event loop, few at once; cancelled when the caller is gone.
@@ -193,9 +193,14 @@ class Studio:
         self._waiting += 1
         try:
             async with self._few:
-                return await _while_there(request, self.engine, work)
+                return await self.drawn_behind(request, Priority.REST, work)
         finally:
             self._waiting -= 1
+
+    async def drawn_behind(self, request: Request, priority: Priority, work: Callable[[Callable[[], bool]], T]) -> T:
+        """The result of a rendering off the event loop, in its turn; cancelled when the caller is gone. work: as for `drawn`."""
+        viewer = request.client and (request.client.host, request.client.port)
+        return await _while_there(request, lambda begun: self.scheduler.draw(priority, viewer, begun), work)
 
     async def reading(self, work: Callable[..., T], *args: Any) -> T:
         """The result of work on an untrusted file, which may take a sandbox process for long: few at once, on separate threads, so
@@ -219,8 +224,7 @@ class Studio:
         self.inbox.close()
         self.outbox.close()
         self.frame_workers.close()
-        self.engine.shutdown(wait=False, cancel_futures=True)
-        self._thumbs.shutdown(wait=False, cancel_futures=True)
+        self.scheduler.close()
         self._readers.shutdown(wait=False, cancel_futures=True)
         forget_finder(self.plates)
         self.store.engine.dispose()
@@ -233,8 +237,10 @@ class Studio:
             self._held = None
 
 
-async def _while_there(request: Request, workers: ThreadPoolExecutor, work: Callable[[Callable[[], bool]], T]) -> T:
-    """The result of some work, which learns when the caller is gone."""
+async def _while_there(
+    request: Request, run: Callable[[Callable[[], T]], Future[T]], work: Callable[[Callable[[], bool]], T]
+) -> T:
+    """The result of some work, which learns when the caller is gone. run: has work done elsewhere."""
     if await request.is_disconnected():
         raise Stale
     gone = threading.Event()
@@ -251,7 +257,7 @@ async def _while_there(request: Request, workers: ThreadPoolExecutor, work: Call
 
     watching = asyncio.create_task(watch())
     try:
-        return await asyncio.get_running_loop().run_in_executor(workers, begun)
+        return await asyncio.wrap_future(run(begun))
     finally:
         # Also if this is cancelled, as when the studio ends: whatever still renders for it stops.
         gone.set()

@@ -152,7 +152,7 @@ class Slow:
         """What a frame's time depends on."""
         return Level(wish.width / 320, wish.rough)
 
-    def draw(self, given: Shot, digest: str, wish: Wish, ticket: Any) -> Future[ShownPicture]:
+    def draw(self, given: Shot, digest: str, wish: Wish, ticket: Any, *_: Any) -> Future[ShownPicture]:
         future: Future[ShownPicture] = Future()
         self.asked.append(wish)
         loop = asyncio.get_running_loop()
@@ -332,7 +332,7 @@ class Played(Looking):
         """Workers that step from their last frame, more slowly than playback: frames far ahead of them never arrive."""
         reached, lock, made = 0, threading.Lock(), []
 
-        def draw(given: Shot, digest: str, wish: Wish, ticket: Any, following: bool = False) -> Future[ShownPicture]:
+        def draw(given: Shot, digest: str, wish: Wish, ticket: Any, *_: Any) -> Future[ShownPicture]:
             future: Future[ShownPicture] = Future()
             future.set_running_or_notify_cancel()
 

@@ -138,11 +138,8 @@ class Previews(unittest.TestCase):
         self.assertEqual(simplejpeg.decode_jpeg(self.preview.strip(gone, 5, 64)).shape, (36 * 5, 64, 3))
 
     def test_a_strip_waits_for_playback_and_is_cancelled_when_unwanted(self) -> None:
-        self.assertFalse(self.preview.held())
-        self.preview.hold_back()
         held = mock.Mock(side_effect=[True, True, True, *[False] * 20])
-        with mock.patch.object(self.preview, "held", held):
-            self.preview.strip(self.shot, 2, 32)
+        self.preview.strip(self.shot, 2, 32, held=held)
         self.assertGreater(held.call_count, 3, "it asked until nobody played")
         with self.assertRaises(Stale):
             self.preview.strip(self.shot, 2, 32, gone=lambda: True)

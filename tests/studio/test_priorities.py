@@ -20,9 +20,9 @@ class TwoPages(Looking):
         self.asked: list[int] = []
         draw = self.studio.frame_workers.draw
 
-        def noted(shot: Any, digest: str, wish: Wish, ticket: Any, following: bool = False) -> Any:
+        def noted(shot: Any, digest: str, wish: Wish, ticket: Any, *more: Any) -> Any:
             self.asked.append(shot.last_frame + 1)
-            return draw(shot, digest, wish, ticket, following)
+            return draw(shot, digest, wish, ticket, *more)
 
         self.enterContext(mock.patch.object(self.studio.frame_workers, "draw", noted))
         self.enterContext(mock.patch.object(playback, "_IDLE_S", 0.01))
@@ -47,32 +47,26 @@ class TwoPages(Looking):
 
     def test_portraits_and_the_lookout_wait_during_playback(self) -> None:
         emitter = self.document()["emitters"][0]["id"]
-        preview, playing_now = self.studio.preview, threading.Event()
-        playing_now.set()
-        asked = threading.Event()
-
-        def held() -> bool:
-            asked.set()
-            return playing_now.is_set()
-
-        for path in (
-            f"/api/shots/{self.shot}/lookout?frame=3",
-            f"/api/shots/{self.shot}/emitters/{emitter}/portrait?frame=3",
+        scheduler = self.studio.scheduler
+        for name, path in (
+            ("lookout", f"/api/shots/{self.shot}/lookout?frame=3"),
+            ("portrait", f"/api/shots/{self.shot}/emitters/{emitter}/portrait?frame=3"),
         ):
-            playing_now.set()
-            asked.clear()
             done: list[int] = []
-            with (
-                mock.patch.object(preview, "held", held),
-                mock.patch("isbjorn.studio.api.bodies._LATE_S", 900.0),
-                mock.patch("isbjorn.studio.api.lookout_api._LATE_S", 900.0),
-            ):
+            with mock.patch.dict("isbjorn.studio.preview.scheduler._LATEST_S", {}, clear=True):
+                # Somebody plays until further notice.
+                scheduler._quiet_at = scheduler._clock() + 900
                 asking = threading.Thread(
                     target=lambda path=path, done=done: done.append(self.client.get(path).status_code)
                 )
                 asking.start()
-                until(asked.is_set, "nobody asked whether somebody plays")
+                until(lambda name=name: self.queued(name) == 1, "it does not wait")
                 self.assertEqual(done, [])
-                playing_now.clear()
+                scheduler._quiet_at = scheduler._clock()
+                scheduler.dispatch()
                 until(lambda done=done: done == [200], "it did not come when the play was over")
                 asking.join()
+
+    def queued(self, name: str) -> int:
+        drawing = self.client.get("/api/health").json()["drawing"]
+        return next(one["queued"] for one in drawing if one["priority"] == name)

@@ -27,12 +27,11 @@ from isbjorn.core.inspect.skins import PRESETS, skin_of, skin_picture
 from isbjorn.core.render.models.bodies import has_models
 from isbjorn.core.render.scene.atlas import Bodies
 from isbjorn.studio.context import Frame, Id, Studio, studio_of
+from isbjorn.studio.preview.scheduler import Priority
 from isbjorn.studio.storage.tables import Media, unseen
 from isbjorn.studio.uploads import housed, receive, safe_name
 
 router = APIRouter(prefix="/api", tags=["bodies"])
-# A portrait waits no longer than this while a user plays or drags.
-_LATE_S = 1.0
 _CACHED_S = 60
 _GROUND = np.array([16, 22, 24]) / 255
 Here = Annotated[Studio, Depends(studio_of)]
@@ -129,13 +128,12 @@ def skin_preset_picture(name: str) -> Response:
     response_class=Response,
 )
 async def emitter_portrait(
-    studio: Here, shot_id: Id, emitter_id: str, frame: Frame, count: Annotated[int, Query(ge=2, le=64)] = 13,
-    cell: Annotated[int, Query(ge=8, le=256)] = 48,
+    studio: Here, request: Request, shot_id: Id, emitter_id: str, frame: Frame,
+    count: Annotated[int, Query(ge=2, le=64)] = 13, cell: Annotated[int, Query(ge=8, le=256)] = 48,
 ) -> Response:  # fmt: skip
     """A particle of an emitter at even ages, side by side, on neutral grey; nothing if it was taken out while it was asked for."""
-    await studio.preview.give_way(_LATE_S)
 
-    def drawn() -> Response:
+    def drawn(_: object) -> Response:
         shot = studio.store.document(shot_id)
         number = next((n for n, e in enumerate(shot.emitters) if e.id == emitter_id), None)
         if number is None:
@@ -143,7 +141,7 @@ async def emitter_portrait(
         jpeg = studio.preview.portrait(shot, number, min(max(frame, shot.first_frame), shot.last_frame), count, cell)
         return Response(jpeg, media_type="image/jpeg")
 
-    return await run_in_threadpool(drawn)
+    return await studio.drawn_behind(request, Priority.PORTRAIT, drawn)
 
 
 @router.put("/projects/{project_id}/fonts", status_code=201)

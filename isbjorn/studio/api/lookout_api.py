@@ -4,29 +4,26 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, Query
-from fastapi.concurrency import run_in_threadpool
+from fastapi import APIRouter, Depends, Query, Request
 
 from isbjorn.core.inspect.lookout import Note
 from isbjorn.core.inspect.particles import Followed, Seen
 from isbjorn.studio.context import Frame, Id, Studio, studio_of
+from isbjorn.studio.preview.scheduler import Priority
 
 router = APIRouter(prefix="/api", tags=["lookout"])
 Here = Annotated[Studio, Depends(studio_of)]
-# The Lookout waits no longer than this during playback.
-_LATE_S = 10.0
 
 
 @router.get("/shots/{shot_id}/lookout")
-async def get_lookout(studio: Here, shot_id: Id, frame: Frame) -> list[Note]:
+async def get_lookout(studio: Here, request: Request, shot_id: Id, frame: Frame) -> list[Note]:
     """What is recognised in a shot at a frame, the worst first, each with its mend."""
-    await studio.preview.give_way(_LATE_S)
 
-    def looked() -> list[Note]:
+    def looked(_: object) -> list[Note]:
         shot = studio.store.document(shot_id)
         return studio.preview.watched(shot, min(max(frame, shot.first_frame), shot.last_frame))
 
-    return await run_in_threadpool(looked)
+    return await studio.drawn_behind(request, Priority.LOOKOUT, looked)
 
 
 Px = Annotated[float, Query(ge=-1e6, le=1e6)]

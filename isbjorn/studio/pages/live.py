@@ -35,7 +35,7 @@ async def live(socket: WebSocket, shot_id: int) -> None:
     studio: Studio = socket.app.state.studio
     if not await taken_in(socket, shot_id, studio.store.shot_row):
         return
-    looker = Looker(studio, socket, shot_id, studio.engine)
+    looker = Looker(studio, socket, shot_id)
     loop = asyncio.get_running_loop()
     stop_listening = studio.listen(shot_id, lambda: loop.call_soon_threadsafe(looker.changed))
     try:

@@ -11,11 +11,11 @@ import asyncio
 import json
 import time
 from collections import deque
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from typing import Annotated, Any, Literal
 
 from fastapi import WebSocket
+from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field
 
 from isbjorn.core.document import Shot
@@ -25,6 +25,7 @@ from isbjorn.studio.context import Studio
 from isbjorn.studio.pages.prefetch import FULL, Level
 from isbjorn.studio.preview.interaction_rate import Pace
 from isbjorn.studio.preview.preview import Figures, ShownPicture, View, Wish, digest_of
+from isbjorn.studio.preview.scheduler import Priority
 from isbjorn.studio.sockets import asked, packed
 
 _ON_THEIR_WAY = 2
@@ -74,8 +75,8 @@ class Header(BaseModel):
 class Looker:
     """One page that looks at one shot. version: grows with every wish and every edit; pace: how quickly it is followed."""
 
-    def __init__(self, studio: Studio, socket: WebSocket, shot_id: int, engine: ThreadPoolExecutor) -> None:
-        self.studio, self.socket, self.shot_id, self.engine = studio, socket, shot_id, engine
+    def __init__(self, studio: Studio, socket: WebSocket, shot_id: int) -> None:
+        self.studio, self.socket, self.shot_id = studio, socket, shot_id
         self.wish: Wish | None = None
         self.playing: Ask | None = None
         self.range = (0, -1)
@@ -121,14 +122,14 @@ class Looker:
 
     async def read(self) -> tuple[int, Shot, str]:
         """As `shot`, off the event loop."""
-        return await asyncio.get_running_loop().run_in_executor(self.engine, self.shot)
+        return await run_in_threadpool(self.shot)
 
     async def draw(self, wish: Wish, version: int, finish: bool = False) -> tuple[int, ShownPicture, str] | None:
         """Render off the event loop; None if it became stale or failed (then the page gets a message).
 
         finish: a newer wish does not push it out at once.
         """
-        loop, until = asyncio.get_running_loop(), time.monotonic() + (FINISHED_S if finish else 0.0)
+        until = time.monotonic() + (FINISHED_S if finish else 0.0)
 
         def stale() -> bool:
             return self.gone or (self.version != version and time.monotonic() > until)
@@ -144,7 +145,8 @@ class Looker:
             )
 
         try:
-            found = await self._waited(loop.run_in_executor(self.engine, work))
+            priority = Priority.DRAG if self.pace.flowing() else Priority.REST
+            found = await self._waited(asyncio.wrap_future(self.studio.scheduler.draw(priority, id(self), work)))
         except Stale:
             return None
         except IsbjornError as error:

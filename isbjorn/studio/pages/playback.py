@@ -57,7 +57,7 @@ class Playing:
                     ahead = self._ahead_again(ahead, shot, digest, ask)
                     first, span = ahead.first, ahead.last - ahead.first + 1
                 # Filling, thumbnails, portraits and the Lookout wait meanwhile.
-                self.looker.studio.preview.hold_back()
+                self.looker.studio.scheduler.touch()
                 now, period = time.perf_counter(), float(1 / shot.frame_rate)
                 ticks = int((now - begun) / period) if begun else 0
                 if begun and ticks - max(before, 0) > _STALLED_S / period:
@@ -113,7 +113,7 @@ class Playing:
             busy = True
             while busy and self.looker.version == version and ahead.error is None:
                 # A page that plays elsewhere, perhaps in front of this one, has the processes for itself.
-                held = self.looker.studio.preview.held()
+                held = self.looker.studio.scheduler.is_lively()
                 if held:
                     ahead.pause()
                 busy = not self.looker.studio.preview.full() and (held or ahead.pump(frame))
@@ -131,7 +131,9 @@ class Playing:
         span = min(first, shot.last_frame), max(first, min(shot.last_frame, max(ends)))
         # Filling renders in full quality, whatever that takes.
         studio, about = self.looker.studio, self._about(shot, wish.width, span) if rate else FrameCost()
-        return Prefetch(studio.frame_workers, studio.preview, shot, digest, wish, span, rate, about, self._thins())
+        return Prefetch(
+            studio.frame_workers, studio.preview, shot, digest, wish, span, rate, about, self._thins(), id(self.looker)
+        )
 
     def _thins(self) -> bool:
         """Whether any particles are left out where a shot is played with fewer."""

@@ -6,6 +6,7 @@ import asyncio
 import math
 import time
 from collections import deque
+from collections.abc import Hashable
 from concurrent.futures import CancelledError, Future
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import replace
@@ -17,6 +18,7 @@ from isbjorn.core.frame import Rough
 from isbjorn.core.runtime.memory import resident_bytes
 from isbjorn.studio.preview.frame_workers import FrameWorkers
 from isbjorn.studio.preview.preview import Preview, ShownPicture, Wish
+from isbjorn.studio.preview.scheduler import Priority
 
 
 class Level(NamedTuple):
@@ -70,14 +72,15 @@ class Prefetch:
     """Draws the frames of a range, those that are due next first. All calls on the event loop.
 
     rate: frames per second that are wanted, where it is played; then the level follows what is reached. thins: whether any
-    are left out where there are fewer particles.
+    are left out where there are fewer particles. viewer: for whom.
     """
 
     def __init__(
         self, frame_workers: FrameWorkers, preview: Preview, shot: Shot, digest: str, wish: Wish, span: tuple[int, int],
-        rate: float = 0.0, about: FrameCost = _UNKNOWN, thins: bool = True,
+        rate: float = 0.0, about: FrameCost = _UNKNOWN, thins: bool = True, viewer: Hashable = None,
     ) -> None:  # fmt: skip
         self.frame_workers, self.preview, self.shot, self.digest = frame_workers, preview, shot, digest
+        self.priority, self.viewer = Priority.PLAY if rate else Priority.AHEAD, viewer
         self.wish, (self.first, self.last), self.rate = replace(wish, moving=True), span, rate
         self.levels, self.level, self._about = levels_of(shot, thins), FULL, about
         self.error: IsbjornError | None = None
@@ -145,7 +148,7 @@ class Prefetch:
 
     def _begin(self, wish: Wish) -> None:
         try:
-            future = self.frame_workers.draw(self.shot, self.digest, wish, self._ticket)
+            future = self.frame_workers.draw(self.shot, self.digest, wish, self._ticket, self.priority, self.viewer)
         except Stale:
             return
         self._flying[wish] = future

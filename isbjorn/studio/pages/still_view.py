@@ -16,6 +16,7 @@ from isbjorn.core.simulate.interactions.group import interaction_groups, moves_d
 from isbjorn.studio.pages.page_session import FINISHED_S, Looker
 from isbjorn.studio.preview.interaction_rate import PAUSE_S
 from isbjorn.studio.preview.preview import ShownPicture, Wish
+from isbjorn.studio.preview.scheduler import Priority
 
 
 class Seeing:
@@ -33,7 +34,7 @@ class Seeing:
         version = self.looker.version
         flowing = self.looker.pace.flowing()
         if flowing:
-            self.looker.studio.preview.hold_back()
+            self.looker.studio.scheduler.touch()
         restarted, held = await self._moves_differently()
         if self.looker.pace.wants_coarse() or held:
             coarse = replace(self._coarse(wish), held=held)
@@ -91,7 +92,7 @@ class Seeing:
             ticket = self.looker.studio.frame_workers.ticket()
             try:
                 drawing = asyncio.wrap_future(
-                    self.looker.studio.frame_workers.draw(shot, digest, wish, ticket, following=True)
+                    self.looker.studio.frame_workers.draw(shot, digest, wish, ticket, Priority.DRAG, id(self.looker))
                 )
                 shown = await asyncio.wait_for(drawing, FINISHED_S)
             except (Stale, TimeoutError):

@@ -11,6 +11,7 @@ import itertools
 import os
 import threading
 import time
+from collections.abc import Hashable
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
@@ -27,6 +28,7 @@ from isbjorn.core.settings import setting
 from isbjorn.core.simulate.shared_states import SharedCaches
 from isbjorn.studio.preview.plates import StudioPlates
 from isbjorn.studio.preview.preview import Preview, ShownPicture, Wish
+from isbjorn.studio.preview.scheduler import Priority, Scheduler
 from isbjorn.studio.preview.shot_transfer import Pieces, ShotDecoder, pieces_of
 from isbjorn.studio.storage.store import Store
 
@@ -69,10 +71,14 @@ class Ticket:
 class FrameWorkers:
     """Processes that render frames. Started when they are first needed, and again when one was killed."""
 
-    def __init__(self, folder: Path, count: int | None = None) -> None:
+    def __init__(self, folder: Path, count: int | None = None, scheduler: Scheduler | None = None) -> None:
         given = setting("ISBJORN_FRAME_WORKERS")
         wanted = int(given) if given.isascii() and given.isdigit() and len(given) < 4 else os.cpu_count() or 1
         self.folder, self.count = folder, min(_MOST, max(1, count or wanted))
+        self.scheduler = scheduler or Scheduler()
+        # One task waits in front of each process, so that none is idle between two.
+        self.scheduler.give_room("workers", self.count + 1)
+        self.scheduler.give_room("follower", 2)
         self._context = worker_context(*PRELOADED)
         self._flags = self._context.Array("Q", _TICKETS + 1, lock=False)
         self._serials = itertools.count(1)
@@ -99,14 +105,22 @@ class FrameWorkers:
         self._submit(True, time.sleep, 0.05)
 
     def draw(
-        self, shot: Shot, digest: str, wish: Wish, ticket: Ticket, following: bool = False
-    ) -> Future[ShownPicture]:
+        self, shot: Shot, digest: str, wish: Wish, ticket: Ticket, priority: Priority = Priority.AHEAD,
+        viewer: Hashable = None,
+    ) -> Future[ShownPicture]:  # fmt: skip
         """A frame, as `Preview.draw` gives it; Stale when its ticket was dropped, BrokenProcessPool when its process died.
 
-        following: by the one process that draws pictures of edits that follow each other, and knows those before.
+        Pictures of a drag are drawn by the one process that knows those before.
         """
+        if self._closed:
+            raise Stale
+        following = priority == Priority.DRAG
         packed = self._packed.get(digest, lambda: pieces_of(shot))
-        drawn = self._submit(following, _draw, packed, digest, wish, ticket.mark, self._plates_seen)
+
+        def start() -> Future[Any]:
+            return self._submit(following, _draw, packed, digest, wish, ticket.mark, self._plates_seen)
+
+        drawn = self.scheduler.submit(priority, viewer, start, "follower" if following else "workers")
         drawn.add_done_callback(ticket.outlast)
         return drawn
 

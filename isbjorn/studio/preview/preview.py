@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import hashlib
 import math
 import threading
@@ -54,8 +53,8 @@ _SIZES_KNOWN = 2
 _SCRATCH_BYTES = 40 << 20
 # A small moving picture is not worth more seconds, and a JPEG has no more rows.
 _STRIP_S, _MOST_ROWS = 20.0, 65_000
-# Background work waits this long after the latest activity, and no longer in total.
-_HELD_S, _LONGEST_HELD_S = 0.5, 60.0
+# A moving picture waits no longer than this, in total, for playback and drags.
+_LONGEST_HELD_S = 60.0
 # One body, two, four … up to 256 over each other.
 _DEEPEST = 8
 _PICTURES_NAME = CacheName(
@@ -218,7 +217,6 @@ class Preview:
         # forgotten for them.
         self._turns = {name: threading.Lock() for name in ("inspect", "portrait", "strip")}
         self._watched: WeakKeyDictionary[Solver, threading.Lock] = WeakKeyDictionary()
-        self._held_until = 0.0
 
     def running(self, lane: Hashable) -> Running | None:
         """Progress of the simulation for which a lane waits, or None."""
@@ -381,32 +379,20 @@ class Preview:
         view = projection(shot, scale)
         return np.full((view.height, view.width, 4), _GREY, np.float32)
 
-    def hold_back(self) -> None:
-        """A user plays or drags now: background work waits."""
-        self._held_until = time.monotonic() + _HELD_S
-
-    def held(self) -> bool:
-        """Whether a user plays or drags."""
-        return time.monotonic() < self._held_until
-
-    def _give_way(self, stale: Callable[[], bool], most_s: float) -> float:
+    @staticmethod
+    def _give_way(held: Callable[[], bool], stale: Callable[[], bool], most_s: float) -> float:
         """Wait until playback and drags end; return the waiting time, s."""
         begun = time.monotonic()
-        while self.held() and time.monotonic() < begun + most_s and not stale():
+        while held() and time.monotonic() < begun + most_s and not stale():
             time.sleep(0.05)
         return time.monotonic() - begun
 
-    async def give_way(self, most_s: float) -> None:
-        """Wait while a user plays or drags, for some seconds at most."""
-        until = time.monotonic() + most_s
-        while self.held() and time.monotonic() < until:
-            await asyncio.sleep(0.05)
-
     def strip(
-        self, shot: Shot, count: int, width: int, exposed: bool = False, gone: Callable[[], bool] = lambda: False
-    ) -> bytes:
+        self, shot: Shot, count: int, width: int, exposed: bool = False, gone: Callable[[], bool] = lambda: False,
+        held: Callable[[], bool] = lambda: False,
+    ) -> bytes:  # fmt: skip
         """Small frames of the shot's first two seconds, one under the other, as one JPEG; without a plate that cannot be read.
-        Raises Stale when the caller is gone."""
+        Raises Stale when the caller is gone. held: whether it should wait for a while."""
         step = max(1, round(2 * float(shot.frame_rate)) // count)
         pictures: list[Floats] = []
         ended, held_s = time.monotonic() + _STRIP_S, 0.0
@@ -417,7 +403,7 @@ class Preview:
             return gone() or time.monotonic() > ended + held_s
 
         for number in range(count):
-            held_s += self._give_way(gone, _LONGEST_HELD_S - held_s)
+            held_s += self._give_way(held, gone, _LONGEST_HELD_S - held_s)
             if gone():
                 raise Stale
             frame = min(shot.first_frame + number * step, shot.last_frame)
