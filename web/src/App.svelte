@@ -1,21 +1,27 @@
 <script lang="ts">
-  import Faders from './faders/Faders.svelte';
-  import Home from './home/Home.svelte';
-  import ShotScreen from './ShotScreen.svelte';
-  import Stage from './stage/Stage.svelte';
   import { place } from './state/place.svelte';
   import Notices from './ui/Notices.svelte';
+
+  /** Each screen is loaded when it is first opened. */
+  const screens = {
+    faders: () => import('./faders/Faders.svelte'),
+    home: () => import('./home/Home.svelte'),
+    shot: () => import('./ShotScreen.svelte'),
+    stage: () => import('./stage/Stage.svelte'),
+  };
 </script>
 
 {#if place.stage !== null}
-  {#key place.stage}<Stage id={place.stage} />{/key}
+  {#key place.stage}
+    {#await screens.stage() then { default: Stage }}<Stage id={place.stage} />{/await}
+  {/key}
 {:else if place.faders}
-  <Faders />
+  {#await screens.faders() then { default: Faders }}<Faders />{/await}
 {:else if place.shot !== null}
   {#key place.shot}
-    <ShotScreen id={place.shot} />
+    {#await screens.shot() then { default: ShotScreen }}<ShotScreen id={place.shot} />{/await}
   {/key}
 {:else}
-  <Home />
+  {#await screens.home() then { default: Home }}<Home />{/await}
 {/if}
 <Notices />

@@ -1,20 +1,15 @@
 <script lang="ts">
+  import './special_controls';
   import { onMount } from 'svelte';
   import Cast from './cast/Cast.svelte';
   import Reach from './cast/Reach.svelte';
   import Properties from './properties/Properties.svelte';
-  import DeliverSheet from './deliver/DeliverSheet.svelte';
   import Birth from './desk/Birth.svelte';
   import End from './desk/End.svelte';
   import Lanes from './desk/Lanes.svelte';
   import { commandsOf, type Panel } from './keys/commands';
   import Finder from './keys/Finder.svelte';
-  import Help from './help/Help.svelte';
-  import Versions from './review/Versions.svelte';
-  import Library from './library/Library.svelte';
   import Picture from './picture/Picture.svelte';
-  import ModelSheet from './body/ModelSheet.svelte';
-  import PlateSheet from './plates/PlateSheet.svelte';
   import { Desk } from './state/desk.svelte';
   import { shortcutSettings } from './state/shortcut_settings.svelte';
   import { specs } from './state/specs.svelte';
@@ -32,6 +27,21 @@
   /** Why the shot cannot be opened. */
   let closed = $state('');
   const commands = commandsOf(desk, (panel) => (open = panel));
+  /** Sheets are loaded when they are first opened. */
+  const sheets = {
+    plate: () => import('./plates/PlateSheet.svelte'),
+    model: () => import('./body/ModelSheet.svelte'),
+    versions: () => import('./review/Versions.svelte'),
+    deliver: () => import('./deliver/DeliverSheet.svelte'),
+    library: () => import('./library/Library.svelte'),
+    keys: () => import('./help/Help.svelte'),
+  };
+  const opened = $state<Partial<Record<Panel | 'model', boolean>>>({});
+  $effect(() => {
+    if (open) opened[open] = true;
+    if (desk.tools.choosing !== null) opened.plate = true;
+    if (desk.tools.choosingModel !== null) opened.model = true;
+  });
 
   /** The pointer moved recently. */
   let stirred = $state(false);
@@ -181,29 +191,53 @@
       <Splitter side="low" label="Height of the desk" what="the desk" />
     </section>
   </div>
-  <PlateSheet
-    {desk}
-    bind:open={
-      () => open === 'plate' || desk.tools.choosing !== null,
-      (yes) => {
-        open = yes ? 'plate' : null;
-        if (!yes) desk.tools.choosing = null;
-      }
-    }
-  />
-  <ModelSheet
-    {desk}
-    bind:open={
-      () => desk.tools.choosingModel !== null,
-      (yes) => {
-        if (!yes) desk.tools.choosingModel = null;
-      }
-    }
-  />
-  <Versions {desk} bind:open={() => open === 'versions', (yes) => (open = yes ? 'versions' : null)} />
-  <DeliverSheet {desk} bind:open={() => open === 'deliver', (yes) => (open = yes ? 'deliver' : null)} />
-  <Library {desk} bind:open={() => open === 'library', (yes) => (open = yes ? 'library' : null)} />
-  <Help {commands} bind:open={() => open === 'keys', (yes) => (open = yes ? 'keys' : null)} />
+  {#if opened.plate}
+    {#await sheets.plate() then { default: PlateSheet }}
+      <PlateSheet
+        {desk}
+        bind:open={
+          () => open === 'plate' || desk.tools.choosing !== null,
+          (yes) => {
+            open = yes ? 'plate' : null;
+            if (!yes) desk.tools.choosing = null;
+          }
+        }
+      />
+    {/await}
+  {/if}
+  {#if opened.model}
+    {#await sheets.model() then { default: ModelSheet }}
+      <ModelSheet
+        {desk}
+        bind:open={
+          () => desk.tools.choosingModel !== null,
+          (yes) => {
+            if (!yes) desk.tools.choosingModel = null;
+          }
+        }
+      />
+    {/await}
+  {/if}
+  {#if opened.versions}
+    {#await sheets.versions() then { default: Versions }}
+      <Versions {desk} bind:open={() => open === 'versions', (yes) => (open = yes ? 'versions' : null)} />
+    {/await}
+  {/if}
+  {#if opened.deliver}
+    {#await sheets.deliver() then { default: DeliverSheet }}
+      <DeliverSheet {desk} bind:open={() => open === 'deliver', (yes) => (open = yes ? 'deliver' : null)} />
+    {/await}
+  {/if}
+  {#if opened.library}
+    {#await sheets.library() then { default: Library }}
+      <Library {desk} bind:open={() => open === 'library', (yes) => (open = yes ? 'library' : null)} />
+    {/await}
+  {/if}
+  {#if opened.keys}
+    {#await sheets.keys() then { default: Help }}
+      <Help {commands} bind:open={() => open === 'keys', (yes) => (open = yes ? 'keys' : null)} />
+    {/await}
+  {/if}
   <Finder {commands} bind:open={() => open === 'finder', (yes) => (open = yes ? 'finder' : null)} />
 {:else if closed}
   <div class="grid h-full place-content-center gap-3 text-center" role="alert">

@@ -10,6 +10,8 @@ import time
 from contextlib import suppress
 from dataclasses import replace
 
+from fastapi.concurrency import run_in_threadpool
+
 from isbjorn.core.document import Shot
 from isbjorn.core.frame import FEW
 from isbjorn.core.settings import setting
@@ -42,7 +44,7 @@ class Playing:
         version, begun_with = self.looker.version, self.looker.version
         head, shot, digest = await self.looker.read()
         wish = Wish(ask.frame, ask.width, ask.view, moving=True, orbit=ask.orbit)
-        ahead = self._ahead(shot, digest, wish, (ask.first, ask.last), float(shot.frame_rate))
+        ahead = await self._ahead(shot, digest, wish, (ask.first, ask.last), float(shot.frame_rate))
         first, span = ahead.first, ahead.last - ahead.first + 1
         offset, begun, before = min(max(ask.frame, first), ahead.last) - first, 0.0, -1
         self.looker.sent.clear()
@@ -54,7 +56,7 @@ class Playing:
                     # Edited meanwhile: frames drawn ahead are outdated.
                     version = self.looker.version
                     head, shot, digest = await self.looker.read()
-                    ahead = self._ahead_again(ahead, shot, digest, ask)
+                    ahead = await self._ahead_again(ahead, shot, digest, ask)
                     first, span = ahead.first, ahead.last - ahead.first + 1
                 # Filling, thumbnails, portraits and the Lookout wait meanwhile.
                 self.looker.studio.scheduler.touch()
@@ -64,7 +66,7 @@ class Playing:
                     offset = (offset + before + 1) % span
                     begun, before, ticks, asked = 0.0, -1, 0, now
                     if not ahead.is_near(first + offset, _NEAR_BY):
-                        ahead = self._ahead_again(ahead, shot, digest, ask)
+                        ahead = await self._ahead_again(ahead, shot, digest, ask)
                 frame = first + (offset + ticks) % span
                 ahead.pump(frame, running=begun > 0)
                 if ahead.error is not None:
@@ -107,7 +109,7 @@ class Playing:
         except TimeoutError:
             pass
         _, shot, digest = await self.looker.read()
-        ahead, reported_at = self._ahead(shot, digest, wish, self.looker.range), time.perf_counter()
+        ahead, reported_at = await self._ahead(shot, digest, wish, self.looker.range), time.perf_counter()
         frame = min(max(wish.frame, ahead.first), ahead.last)
         try:
             busy = True
@@ -126,11 +128,13 @@ class Playing:
         finally:
             self._over(ahead)
 
-    def _ahead(self, shot: Shot, digest: str, wish: Wish, ends: tuple[int, int], rate: float = 0.0) -> Prefetch:
+    async def _ahead(self, shot: Shot, digest: str, wish: Wish, ends: tuple[int, int], rate: float = 0.0) -> Prefetch:
         first = max(shot.first_frame, min(ends))
         span = min(first, shot.last_frame), max(first, min(shot.last_frame, max(ends)))
         # Filling renders in full quality, whatever that takes.
-        studio, about = self.looker.studio, self._about(shot, wish.width, span) if rate else FrameCost()
+        studio = self.looker.studio
+        # Off the event loop: a forecast looks at the whole range.
+        about = await run_in_threadpool(self._about, shot, wish.width, span) if rate else FrameCost()
         return Prefetch(
             studio.frame_workers, studio.preview, shot, digest, wish, span, rate, about, self._thins(), id(self.looker)
         )
@@ -158,10 +162,10 @@ class Playing:
         if ahead.full_ms:
             self._full_ms = statistics.median(ahead.full_ms)
 
-    def _ahead_again(self, before: Prefetch, shot: Shot, digest: str, ask: Ask) -> Prefetch:
+    async def _ahead_again(self, before: Prefetch, shot: Shot, digest: str, ask: Ask) -> Prefetch:
         """Restart playback at the level that was found; what is on its way is dropped."""
         self._over(before)
-        ahead = self._ahead(shot, digest, before.wish, (ask.first, ask.last), float(shot.frame_rate))
+        ahead = await self._ahead(shot, digest, before.wish, (ask.first, ask.last), float(shot.frame_rate))
         ahead.level = before.level if before.level in ahead.levels else FULL
         return ahead
 

@@ -10,5 +10,5 @@ export interface ControlProps {
   path: string;
 }
 
-/** Controls by the names in the schema (`shown_as`); `main.ts` fills it, so that fields know none of them. */
+/** Controls by the names in the schema (`shown_as`); `special_controls.ts` fills it, so that fields know none of them. */
 export const controls: Record<string, Component<ControlProps>> = {};
