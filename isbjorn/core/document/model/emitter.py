@@ -107,9 +107,6 @@ class Emitter(Placed):
     id: Annotated[str, LOOK] = Field(default_factory=lambda: new_id("emitter"), min_length=1, max_length=60)
     name: Annotated[str, LOOK] = Field(default="Emitter", min_length=1, max_length=80)
     on: Annotated[bool, LOOK] = True
-    seed: Annotated[int, InPanel("motion")] = Field(
-        default=1, ge=0, le=LARGEST_SEED, description="Random seed of this emitter."
-    )
 
     shape: Shape = Field(default_factory=Disc)
     shape_on: Annotated[bool, InPanel("birth")] = Field(
@@ -251,13 +248,6 @@ class Emitter(Placed):
         le=5_000_000,
         description="Maximum number of particles alive at the same time.",
     )
-    stays: Annotated[
-        Literal["behind", "along"], ChoiceLabels(behind="World space", along="Local space"), InPanel("motion")
-    ] = Field(
-        title="Space",
-        default="behind",
-        description="What particles move with. behind: they stay in the world; along: they move with the source.",
-    )
     mass: Annotated[
         Number,
         Spec(unit="×", low=0.001, high=1e6, step=0.1, help="Divides every force except gravity."),
@@ -270,6 +260,16 @@ class Emitter(Placed):
         ),
         InPanel("motion"),
     ] = Number(value=0)
+    stays: Annotated[
+        Literal["behind", "along"], ChoiceLabels(behind="World space", along="Local space"), InPanel("motion")
+    ] = Field(
+        title="Space",
+        default="behind",
+        description="What particles move with. behind: they stay in the world; along: they move with the source.",
+    )
+    seed: Annotated[int, InPanel("motion")] = Field(
+        default=1, ge=0, le=LARGEST_SEED, description="Random seed of this emitter."
+    )
     body: Annotated[Body, LOOK] = Field(default_factory=Round)
     mixed: Annotated[tuple[Body, ...], LOOK] = Field(
         title="Mixed bodies", default=(), max_length=15, description="More bodies, chosen by their weights."
