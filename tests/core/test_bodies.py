@@ -19,7 +19,7 @@ from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.geometry.glyphs import drawn, font, pieces
 from isbjorn.core.media.read.plates import PlateReader
 from isbjorn.core.render.scene import bodies as masks
-from isbjorn.core.render.scene.atlas import Bodies
+from isbjorn.core.render.scene.atlas import Bodies, fitting
 from isbjorn.core.render.scene.bodies import kept_mask, mask, variants
 from tests.core.test_forces import ONE
 from tests.shots import one_emitter
@@ -377,6 +377,16 @@ class ArrowsAndArtwork(unittest.TestCase):
         self.assertAlmostEqual(float(page.mean()), 0.75 / 2, delta=0.002)
         self.assertEqual(float(page[128, 128]), 0)
         self.assertEqual(float(page[128, 128 + 66]), 1)
+
+
+class Budget(unittest.TestCase):
+    def test_few_masks_are_as_fine_as_they_are_seen_and_many_take_no_longer_to_draw(self) -> None:
+        few = [("mask", None, n, 1024) for n in range(16)]
+        self.assertEqual(fitting(few), few)
+        many = [("mask", None, n, 256) for n in range(256)]
+        self.assertEqual({key[3] for key in fitting(many)}, {64})
+        # About a microsecond a texel.
+        self.assertLess(sum(key[3] ** 2 for key in fitting(many)), 3e6)
 
 
 if __name__ == "__main__":

@@ -27,7 +27,7 @@ from isbjorn.core.runtime.memory import Cache
 _SMALLEST, _LARGEST = 32, 1024
 _LARGEST_LETTER = 512
 # Of the pages of one emitter together: 128 MB, and 16 texels a side at least.
-_MOST_TEXELS, _COARSEST = 24 << 20, 16
+_MOST_TEXELS, _COARSEST, _MANY_MASKS = 24 << 20, 16, 32
 
 
 class Pictures(Hashable, Protocol):
@@ -121,10 +121,12 @@ def _texels(key: tuple[Any, ...]) -> int:
 
 
 def fitting(keys: list[tuple[Any, ...]]) -> list[tuple[Any, ...]]:
-    """Keys of pages that take no more than their budget together: the finest are halved until they do."""
+    """Keys of pages that take no more than their budget together: the finest are halved until they do. Drawing a mask takes a
+    microsecond a texel: the more of them there are, the fewer texels all have."""
     keys = list(keys)
     total = sum(map(_texels, keys))
-    while total > _MOST_TEXELS:
+    most = _MOST_TEXELS / max(1.0, sum(key[0] == "mask" for key in keys) / _MANY_MASKS)
+    while total > most:
         finest = max(key[3] for key in keys)
         if finest <= _COARSEST:
             break
