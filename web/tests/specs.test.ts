@@ -1,5 +1,9 @@
 import { beforeAll, describe, expect, it, vi } from 'vitest';
 import description from '../../docs/openapi.json';
+import birth from '../src/desk/Birth.svelte?raw';
+import end from '../src/desk/End.svelte?raw';
+import emitterFields from '../src/properties/EmitterFields.svelte?raw';
+import controls from '../src/special_controls.ts?raw';
 import { specs } from '../src/state/specs.svelte';
 
 /** The schema of a shot, as the studio's description has it. */
@@ -42,6 +46,34 @@ describe('the page as the schema says', () => {
     expect(specs.labelAt(shot, '/forces/0/grip')).toBe('Response');
     expect(specs.labelAt(shot, '/camera/across')).toBe('Position X');
     expect(specs.labelAt(shot, '/rate')).toBe('Frame rate');
+  });
+
+  it('gives each field its control, its part or its panel', () => {
+    const field = (model: string, name: string) => specs.fields(model).find((f) => f.name === name);
+    expect(field('PictureBody', 'media')).toMatchObject({ kind: 'special', shownAs: 'picture' });
+    expect(field('Surface', 'model')).toMatchObject({ kind: 'part', shownAs: 'Solid' });
+    expect(field('Solid', 'digest')).toBeUndefined();
+    expect(field('Gravity', 'kind')).toBeUndefined();
+    expect(field('Matte', 'kind')?.kind).toBe('choice');
+    expect(field('Emitter', 'mass')?.panel).toBe('motion');
+    expect(field('Emitter', 'end_s')).toMatchObject({ shownAs: 'moment', optional: true });
+    expect(field('Emitter', 'stays')?.choices.map((one) => one.label)).toEqual([
+      'World space',
+      'Local space',
+    ]);
+  });
+
+  it('has every control and every panel that the schema names', () => {
+    const named = (key: string): string[] =>
+      Object.values(schemas as unknown as Record<string, { properties?: Record<string, object> }>)
+        .flatMap((model) => Object.values(model.properties ?? {}))
+        .map((property) => (property as Record<string, string>)[key] ?? '')
+        .filter((name) => name && name !== 'part');
+    expect(named('shown_as').length).toBeGreaterThan(10);
+    for (const name of named('shown_as')) expect(controls).toMatch(new RegExp(`^ +'?${name}'?: \\w+,$`, 'm'));
+    expect(named('panel').length).toBeGreaterThan(20);
+    for (const name of named('panel'))
+      expect(emitterFields + birth + end).toMatch(new RegExp(`panel(="| === ')${name}["']`));
   });
 
   it('refuses a number that there is not', () => {

@@ -143,7 +143,7 @@ class Specs {
           kind,
           shownAs: kind === 'part' ? bare(p.$ref ?? '') : (p.shown_as ?? ''),
           panel: p.panel ?? '',
-          optional: p.default === null,
+          optional: p.anyOf?.some((one) => one.type === 'null') ?? false,
           choices: (p.enum ?? []).map((value) => ({ value, label: p.labels?.[value] ?? sentence(value) })),
           refers: p.refers,
           help: p.description ?? '',
