@@ -7,7 +7,7 @@ import sys
 from collections.abc import Iterator
 from pathlib import Path
 
-from isbjorn.core.caching import cache_reports
+from isbjorn.core.caching import CacheReport, cache_reports
 from isbjorn.core.runtime.memory import budget_bytes
 from isbjorn.core.warm_up import warm
 
@@ -40,11 +40,10 @@ def examine() -> Iterator[tuple[str, bool, str]]:
     yield "Disk", free > 1, f"{free:.0f} GiB free at home"
     yield "Kernels", True, f"ready in {warm():.1f} s"
     yield "Caches", True, f"{budget_bytes() >> 20} MB in all (ISBJORN_MEMORY_MB)"
+    groups: dict[str, list[CacheReport]] = {}
     for one in cache_reports():
-        if one.limit_bytes is not None:
-            used = f"{one.entries} entries, {one.bytes / 2**20:.1f} of {one.limit_bytes / 2**20:.0f} MB"
-            yield (
-                f"Cache: {one.what}",
-                True,
-                f"{used}, {one.hits} hits, {one.misses} misses; depends on {one.depends_on}",
-            )
+        groups.setdefault(one.group, []).append(one)
+    for group, some in groups.items():
+        entries, hits, misses = (sum(getattr(one, name) for one in some) for name in ("entries", "hits", "misses"))
+        held, most = sum(one.bytes for one in some) / 2**20, sum(one.limit_bytes or 0 for one in some) / 2**20
+        yield f"Cache of {group}", True, f"{entries} entries, {held:.1f} of {most:.0f} MB, {hits} hits, {misses} misses"

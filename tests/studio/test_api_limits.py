@@ -132,11 +132,11 @@ class Idle(Looking):
             self.assertEqual(reported, {"kind": "computed", "ranges": [[0, 12]]})
 
     def test_nothing_is_prefetched_during_playback(self) -> None:
-        preview = self.client.app.state.studio.preview  # type: ignore[attr-defined]
+        scheduler = self.client.app.state.studio.scheduler  # type: ignore[attr-defined]
         with mock.patch.object(playback, "_IDLE_S", 0.05), self.looking() as socket:
             socket.send_json({"kind": "see", "frame": 5, "first": 0, "last": 12, "width": 64})
             self.picture(socket)
-            with mock.patch.object(preview, "held", return_value=True):
+            with mock.patch.object(scheduler, "is_lively", return_value=True):
                 reported = [socket.receive_json() for _ in range(2)]
             self.assertEqual([one["ranges"] for one in reported], [[[5, 5]]] * 2)
             while reported[-1]["ranges"] != [[0, 12]]:

@@ -14,7 +14,7 @@ from isbjorn.core.runtime.memory import cached
 _PER_SEGMENT = 48
 
 
-@cached("tables", "Polylines of paths", "the points")
+@cached("tables", "Polylines of paths", "the points", 0.15)
 def flat(points: tuple[PathPoint, ...], closed: bool) -> Doubles:
     """A path as a polyline, float64 (n, 3) px; a closed one ends where it begins. Straight segments have no inner points."""
     ends = [*points, points[0]] if closed else list(points)

@@ -92,7 +92,7 @@ def evaluate(curve: Curve, age01: npt.ArrayLike) -> Doubles:
     return along(curve.points, age01)
 
 
-@cached("tables", "Tables of curves", "the curve")
+@cached("tables", "Tables of curves", "the curve", 0.25)
 def table(curve: Curve | None) -> Floats:
     """A curve as float32 (1024,) at even ages from 0 to 1, never below 0; all ones without a curve."""
     if curve is None:

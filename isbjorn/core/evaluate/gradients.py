@@ -79,7 +79,7 @@ def stops_dealt(gradient: Gradient, u: npt.ArrayLike) -> npt.NDArray[np.int64]:
     return np.minimum(np.searchsorted(ends, np.asarray(u, np.float64), side="right"), len(ends) - 1).astype(np.int64)
 
 
-@cached("tables", "Tables of gradients", "the gradient")
+@cached("tables", "Tables of gradients", "the gradient", 0.25)
 def table(gradient: Gradient) -> Floats:
     """A gradient as float32 (1024, 4): linear, not premultiplied red, green, blue in [0, 1], and opacity."""
     t = np.linspace(0, 1, TABLE)

@@ -238,7 +238,9 @@ def _beats(flux: Floats, tempo: float, onsets: Doubles) -> Doubles:
 
 # The reader of sound files: samples of one channel, `RATE` per second; raises IsbjornError. Set by what reads files.
 _READERS: list[Callable[[Path], Floats]] = []
-_HEARD: Cache[Heard] = Cache("heard", what="Analyses of sounds", depends_on="the sound's digest, and how it is heard")
+_HEARD: Cache[Heard] = Cache(
+    "heard", 0.5, what="Analyses of sounds", depends_on="the sound's digest, and how it is heard"
+)
 
 
 def is_heard(digest: str) -> bool:

@@ -151,7 +151,7 @@ def _shrink(
             _narrow(sums, stride, columns, wide, narrow, out[y].reshape(-1))
 
 
-@cached("tables", "Shares of smaller pictures", "the two sizes")
+@cached("tables", "Shares of smaller pictures", "the two sizes", 0.05)
 def _shares(before: int, after: int) -> tuple[npt.NDArray[np.int64], Floats]:
     """For each of `after` pixels over `before`: the first source pixel that it covers, and the shares of this and the next ones."""
     edges = np.arange(after + 1) * (before / after)

@@ -46,7 +46,7 @@ def skin_of(name: str) -> Skin:
     return Skin.model_validate(PRESETS[name])
 
 
-@cached("tables", "Pictures of skins", "the preset and the size")
+@cached("tables", "Pictures of skins", "the preset and the size", 0.05)
 def skin_picture(name: str, width: int, height: int) -> npt.NDArray[np.uint8]:
     """Some drops under a preset, over stripes that what bends them shows; shades (height, width, 3)."""
     balls = ((-0.3, 0.08, 0.4), (-0.05, -0.12, 0.5), (0.2, 0.1, 0.38), (0.41, -0.2, 0.2))

@@ -110,7 +110,7 @@ class Modes:
         return Modes(np.tensordot(weights, self.swing, axes=1))
 
 
-@cached("tables", "Swings of water", "the water and the time")
+@cached("tables", "Swings of water", "the water and the time", 0.05)
 def _turned(water: Water, t: float) -> Swings:
     """By what each mode is multiplied when it swings on for t s, (down, along)."""
     turn, damping = water.numbers()

@@ -15,7 +15,9 @@ from isbjorn.core.evaluate.geometry.outlines import letter_lines, path_lines
 from isbjorn.core.runtime.memory import Cache
 from isbjorn.core.runtime.shared_cache import load_arrays, store_arrays
 
-_kept: Cache[Drawing] = Cache("outlines", what="Outlines of letters and artwork", depends_on="the text or the paths")
+_kept: Cache[Drawing] = Cache(
+    "outlines", 0.8, what="Outlines of letters and artwork", depends_on="the text or the paths"
+)
 
 
 # What is laid down of drawings; another name when it is made in another way.

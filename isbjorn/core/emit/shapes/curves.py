@@ -12,7 +12,7 @@ from isbjorn.core.evaluate.bezier import at_length, flat
 from isbjorn.core.runtime.memory import cached
 
 
-@cached("outlines", "Closed paths", "the points")
+@cached("outlines", "Closed paths", "the points", 0.2)
 def _cut(points: tuple[PathPoint, ...]) -> Drawing:
     lines = [flat(points, True)]
     return Drawing(lines, trapezoids(lines))

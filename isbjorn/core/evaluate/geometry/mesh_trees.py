@@ -37,7 +37,7 @@ _NOTHING = np.zeros(1, np.float32)
 # where the distance is then known to a facet.
 MOST_LOOKED = 1024
 
-_trees: Cache[Floats] = Cache("models", 0.3, what="Search trees of models", depends_on="the mesh")
+_trees: Cache[Floats] = Cache("models", 0.2, what="Search trees of models", depends_on="the mesh")
 
 
 def tree_of(mesh: Mesh) -> Floats:

@@ -25,7 +25,7 @@ from isbjorn.core.runtime.memory import Cache
 MOST_FACES = 500_000
 
 _models: Cache[Mesh] = Cache(
-    "models", 0.4, what="Models from files", depends_on="the file's digest, and the angle of its smooth edges"
+    "models", 0.3, what="Models from files", depends_on="the file's digest, and the angle of its smooth edges"
 )
 
 

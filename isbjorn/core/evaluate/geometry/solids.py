@@ -201,7 +201,7 @@ def card(width: float, height: float) -> tuple[Floats, Ints]:
     return points, _faces([(0, 1, 2, 3), (3, 2, 1, 0)])
 
 
-@cached("models", "Built-in models", "the form and its measures")
+@cached("models", "Built-in models", "the form and its measures", 0.1)
 def solid(form: str, smooth_degrees: float, *measures: float) -> Mesh:
     """The mesh of a built-in form with its measures."""
     made: dict[str, Any] = {

@@ -109,7 +109,7 @@ def _light(face: Floats, seen: Floats, ground: Floats, given: Records, out: Floa
 _lit = kernel_lock(_light)
 
 
-@cached("tables", "Masks of water", "the form and its size")
+@cached("tables", "Masks of water", "the form and its size", 0.1)
 def _mask(form: str, width: float, length: float, shape: tuple[int, ...], edge: float) -> Floats:
     """How much of each cell of a face is water."""
     v, u = ((np.arange(n) + 0.5) / n - 0.5 for n in shape)

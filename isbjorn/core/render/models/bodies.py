@@ -53,7 +53,7 @@ _SOLID = 0.998
 _PLATE, _SKY, _PLATE_SAMPLES = (96, 54), (512, 256), 16
 
 _skies: Cache[Surroundings] = Cache(
-    "models", 0.3, what="Surroundings", depends_on="the picture's file and its date, or the plate's frame"
+    "models", 0.2, what="Surroundings", depends_on="the picture's file and its date, or the plate's frame"
 )
 # Places on the lens from which bodies out of focus are seen, at most; and where they are drawn in several poses besides.
 _LENS, _LENS_SHUT, _TURNS = 16, 4, 1618.03398

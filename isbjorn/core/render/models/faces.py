@@ -74,7 +74,7 @@ def instance_of(view: Projection, geometry: Geometry, place: Doubles, turn: Doub
     return rows
 
 
-_joined: Cache[Geometry] = Cache("models", 0.3, what="Geometry of models", depends_on="the meshes")
+_joined: Cache[Geometry] = Cache("models", 0.2, what="Geometry of models", depends_on="the meshes")
 
 
 def joined(meshes: Sequence[Mesh]) -> Geometry:

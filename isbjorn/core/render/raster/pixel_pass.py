@@ -54,7 +54,7 @@ def _step(**given: float | Doubles) -> Records:
     return make_record(PIXEL_STEP, **(plain | given))
 
 
-@cached("tables", "Tables of tones", "the contrast and the curve")
+@cached("tables", "Tables of tones", "the contrast and the curve", 0.1)
 def tone_of(contrast: float, curve: Curve | None) -> Floats:
     """Light after a contrast about middle grey and a tone curve of encoded values, (entries + 2,): of 0, then of each entry."""
     steps = np.arange(_ENTRIES + 1)
