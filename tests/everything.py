@@ -76,8 +76,9 @@ def _modules(parts: list[str]) -> list[str]:
     """The names of test modules, the longest first."""
     took = json.loads(DURATIONS.read_text()) if DURATIONS.is_file() else {}
     found = [
-        f"tests.{part}.{path.stem}" for part in parts for path in sorted((ROOT / "tests" / part).glob("test_*.py"))
-    ]
+        ".".join(path.relative_to(ROOT).with_suffix("").parts)
+        for part in parts for path in sorted((ROOT / "tests" / part).rglob("test_*.py"))
+    ]  # fmt: skip
     return sorted(found, key=lambda name: -took.get(name, _USUAL_S))
 
 

@@ -16,7 +16,7 @@ from selenium.webdriver.common.keys import Keys
 from isbjorn import standins
 from isbjorn.demo.seas import WATERLINE, bow_across
 from tests.browser.chromium import Delivering, Page, Running
-from tests.core.test_farm import free_port
+from tests.core.deliver.test_farm import free_port
 
 
 def ask(address: str, method: str, path: str, body: object) -> Any:

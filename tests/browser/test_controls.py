@@ -10,7 +10,7 @@ from selenium.webdriver.common.keys import Keys
 
 from tests.browser.chromium import Running
 from tests.browser.looking import Looking, page_of
-from tests.core.test_farm import free_port
+from tests.core.deliver.test_farm import free_port
 
 
 class Controls(Looking):

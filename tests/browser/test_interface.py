@@ -10,7 +10,7 @@ from selenium.webdriver.common.keys import Keys
 
 from tests.browser.chromium import Delivering
 from tests.browser.looking import Looking
-from tests.core.test_media import movie
+from tests.core.media.test_media import movie
 
 _CONTRASTS = """
 const style = getComputedStyle(document.documentElement);

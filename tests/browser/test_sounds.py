@@ -9,7 +9,7 @@ from pathlib import Path
 from selenium.webdriver.common.keys import Keys
 
 from tests.browser.looking import Looking
-from tests.core.test_hearing import clicks, write
+from tests.core.evaluate.test_hearing import clicks, write
 
 
 class Sounds(Looking):

@@ -13,7 +13,7 @@ from isbjorn.core.deliver import deliver
 from isbjorn.core.document.editing import scene_edits
 from isbjorn.core.inspect.lookout import lookout
 from isbjorn.core.media.read.stills import read_still
-from tests.core.test_media import InFolder, still
+from tests.core.media.test_media import InFolder, still
 
 WIDTH, HEIGHT = 320, 180
 PLAIN: dict[str, Any] = {"kind": "soft disc", "softness": 0}

@@ -7,9 +7,9 @@ import numpy as np
 
 from isbjorn.core.arrays import Floats
 from isbjorn.core.document import Shot
+from tests.core.media.test_media import still
+from tests.core.simulate.test_model_surfaces import depths
 from tests.core.test_from_empty import HEIGHT, WIDTH, FromEmpty, ramp
-from tests.core.test_media import still
-from tests.core.test_model_surfaces import depths
 
 STILL: dict[str, Any] = {"rate": 0, "lifespan": 0, "speed": 0, "shape": {"kind": "point"}}
 

@@ -1,0 +1,1 @@
+"""Tests of deliveries and the farm."""

@@ -1,0 +1,1 @@
+"""Tests of when, where and which way particles are born."""

@@ -1,0 +1,1 @@
+"""Tests of the value of a number at a moment."""

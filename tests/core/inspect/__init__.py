@@ -1,0 +1,1 @@
+"""Tests of what is shown beside the picture."""

@@ -1,0 +1,1 @@
+"""Tests of files in and out."""

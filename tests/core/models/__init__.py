@@ -1,0 +1,1 @@
+"""Tests of models as bodies, covers and depth."""

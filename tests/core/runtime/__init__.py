@@ -1,0 +1,1 @@
+"""Tests of caches and kernels."""

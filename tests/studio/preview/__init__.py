@@ -1,0 +1,1 @@
+"""Tests of the live picture and its processes."""

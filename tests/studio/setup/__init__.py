@@ -1,0 +1,1 @@
+"""Tests of starting, preparing and installing."""
