@@ -109,7 +109,7 @@ class Studio:
         self.plates.forget()
         self.preview = Preview(self.plates, shared_caches=shared_caches)
         self.scheduler = Scheduler()
-        self.frame_workers = FrameWorkers(self.store.folder, scheduler=self.scheduler)
+        self.frame_workers = FrameWorkers(self.store.folder, self.scheduler)
         self.inbox = Inbox(*listening(os.environ.get("ISBJORN_OSC", "")))
         self.outbox = telling(os.environ.get("ISBJORN_OSC_OUT", ""))
         self._readers = ThreadPoolExecutor(max_workers=_READ_AT_ONCE, thread_name_prefix="readers")

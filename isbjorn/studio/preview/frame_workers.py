@@ -71,11 +71,11 @@ class Ticket:
 class FrameWorkers:
     """Processes that render frames. Started when they are first needed, and again when one was killed."""
 
-    def __init__(self, folder: Path, count: int | None = None, scheduler: Scheduler | None = None) -> None:
+    def __init__(self, folder: Path, scheduler: Scheduler, count: int | None = None) -> None:
         given = setting("ISBJORN_FRAME_WORKERS")
         wanted = int(given) if given.isascii() and given.isdigit() and len(given) < 4 else os.cpu_count() or 1
         self.folder, self.count = folder, min(_MOST, max(1, count or wanted))
-        self.scheduler = scheduler or Scheduler()
+        self.scheduler = scheduler
         # One task waits in front of each process, so that none is idle between two.
         self.scheduler.give_room("workers", self.count + 1)
         self.scheduler.give_room("follower", 2)

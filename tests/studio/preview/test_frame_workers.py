@@ -23,6 +23,7 @@ from isbjorn.studio.pages.prefetch import FULL, LEVELS, SHUT_LEVELS, FrameCost, 
 from isbjorn.studio.preview.frame_workers import FrameWorkers
 from isbjorn.studio.preview.plates import StudioPlates
 from isbjorn.studio.preview.preview import Figures, Preview, ShownPicture, Wish, digest_of
+from isbjorn.studio.preview.scheduler import Scheduler
 from isbjorn.studio.storage.store import Store
 from tests.studio.in_studio import Looking
 from tests.waiting import HANG_S, until
@@ -46,7 +47,9 @@ class Elsewhere(unittest.TestCase):
     def setUpClass(cls) -> None:
         cls.folder = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
         cls.store = Store(cls.folder)
-        cls.frame_workers = FrameWorkers(cls.folder, 2)
+        scheduler = Scheduler()
+        cls.addClassCleanup(scheduler.close)
+        cls.frame_workers = FrameWorkers(cls.folder, scheduler, 2)
         cls.addClassCleanup(cls.frame_workers.close)
 
     def test_it_is_the_same_picture(self) -> None:
@@ -110,7 +113,7 @@ class Elsewhere(unittest.TestCase):
         self.assertEqual(until(drawn, "nobody draws any more"), 320)
 
     def test_they_end_with_the_studio(self) -> None:
-        own = FrameWorkers(self.folder, 1)
+        own = FrameWorkers(self.folder, self.frame_workers.scheduler, 1)
         one = own._submit(False, pid).result(HANG_S)
         own.close()
         until(lambda: not Path(f"/proc/{one}").exists(), "it did not end")
