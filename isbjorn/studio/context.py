@@ -10,7 +10,7 @@ import shutil
 import threading
 from collections import defaultdict
 from collections.abc import Callable
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, TypeVar
@@ -181,7 +181,7 @@ class Studio:
 
         # A cached one does not wait for those that are being drawn.
         _, found = await run_in_threadpool(there)
-        return found if found is not None else await self.drawn_behind(request, Priority.THUMBNAIL, work)
+        return found if found is not None else await self.drawn_in_turn(request, Priority.THUMBNAIL, work)
 
     async def drawn(self, request: Request, work: Callable[[Callable[[], bool]], T]) -> T:
         """The result of a rendering off the event loop, few at once; cancelled when the caller is gone.
@@ -193,14 +193,34 @@ class Studio:
         self._waiting += 1
         try:
             async with self._few:
-                return await self.drawn_behind(request, Priority.REST, work)
+                return await self.drawn_in_turn(request, Priority.REST, work)
         finally:
             self._waiting -= 1
 
-    async def drawn_behind(self, request: Request, priority: Priority, work: Callable[[Callable[[], bool]], T]) -> T:
+    async def drawn_in_turn(self, request: Request, priority: Priority, work: Callable[[Callable[[], bool]], T]) -> T:
         """The result of a rendering off the event loop, in its turn; cancelled when the caller is gone. work: as for `drawn`."""
         viewer = request.client and (request.client.host, request.client.port)
-        return await _while_there(request, lambda begun: self.scheduler.draw(priority, viewer, begun), work)
+        if await request.is_disconnected():
+            raise Stale
+        gone = threading.Event()
+
+        def begun() -> T:
+            if gone.is_set():
+                raise Stale
+            return work(gone.is_set)
+
+        async def watch() -> None:
+            while not await request.is_disconnected():
+                await asyncio.sleep(0.2)
+            gone.set()
+
+        watching = asyncio.create_task(watch())
+        try:
+            return await asyncio.wrap_future(self.scheduler.draw(priority, viewer, begun))
+        finally:
+            # Also if this is cancelled, as when the studio ends: whatever still renders for it stops.
+            gone.set()
+            watching.cancel()
 
     async def reading(self, work: Callable[..., T], *args: Any) -> T:
         """The result of work on an untrusted file, which may take a sandbox process for long: few at once, on separate threads, so
@@ -235,33 +255,6 @@ class Studio:
         if self._held is not None:
             os.close(self._held)
             self._held = None
-
-
-async def _while_there(
-    request: Request, run: Callable[[Callable[[], T]], Future[T]], work: Callable[[Callable[[], bool]], T]
-) -> T:
-    """The result of some work, which learns when the caller is gone. run: has work done elsewhere."""
-    if await request.is_disconnected():
-        raise Stale
-    gone = threading.Event()
-
-    def begun() -> T:
-        if gone.is_set():
-            raise Stale
-        return work(gone.is_set)
-
-    async def watch() -> None:
-        while not await request.is_disconnected():
-            await asyncio.sleep(0.2)
-        gone.set()
-
-    watching = asyncio.create_task(watch())
-    try:
-        return await asyncio.wrap_future(run(begun))
-    finally:
-        # Also if this is cancelled, as when the studio ends: whatever still renders for it stops.
-        gone.set()
-        watching.cancel()
 
 
 def studio_of(request: Request) -> Studio:

@@ -122,7 +122,7 @@ def performance_of(take: Take) -> Performance:
     if found is not None:
         return found
     known = _kept.peek(take.digest)
-    return known if known is not None else _kept.keep(take.digest, read_take(path_of(take.media, take.digest)))
+    return known if known is not None else _kept.add(take.digest, read_take(path_of(take.media, take.digest)))
 
 
 def read_take(path: Path) -> Performance:

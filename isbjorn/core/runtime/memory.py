@@ -9,7 +9,7 @@ import threading
 import time
 from collections.abc import Callable, Hashable
 from pathlib import Path
-from typing import Generic, Literal, ParamSpec, TypeVar
+from typing import Literal, ParamSpec, TypeVar
 
 from isbjorn.core.caching import CacheName, RecentCache, bytes_of
 
@@ -77,53 +77,33 @@ class _Heap:
 release_memory = _Heap().relieve
 
 
-class Cache(Generic[V]):
-    """Values by their key, within a share of the process's budget (see `RecentCache`). Safe to share between threads.
+class Cache(RecentCache[Hashable, V]):
+    """Values by their key, within a share of the process's budget.
 
-    part, share: of the budget. what, depends_on: how the registry lists it; without them it is not listed.
+    part, share: of the budget; a process may be given another one after it was loaded. what, depends_on: how the registry lists it;
+    without them it is not listed.
     """
 
     def __init__(self, part: Part, share: float = 1.0, what: str = "", depends_on: str = "") -> None:
-        self.part, self.share = part, share
         name = CacheName(part, what, depends_on) if what else None
-        self._values: RecentCache[Hashable, V] = RecentCache(limit_bytes=lambda: self.limit_bytes, name=name)
+        super().__init__(limit_bytes=lambda: int(share_of(part) * share), name=name)
 
-    @property
-    def bytes(self) -> int:
-        """Bytes that it holds."""
-        return self._values.bytes
-
-    @property
-    def limit_bytes(self) -> int:
-        """Bytes that it may hold now: a process may be given another budget after it was loaded."""
-        return int(share_of(self.part) * self.share)
-
-    def peek(self, key: Hashable) -> V | None:
-        """The value of a key, if it is there."""
-        return self._values.peek(key)
-
-    def get(self, key: Hashable, make: Callable[[], V]) -> V:
-        """The value of a key; made if it is missing. Two threads that ask at once may both make it."""
-        known = self._values.peek(key)
-        return self.keep(key, make()) if known is None else known
-
-    def keep(self, key: Hashable, made: V) -> V:
-        """Store a value that was made."""
+    def put(self, key: Hashable, value: V) -> None:
+        """Store a value, unless it is too large for the process."""
         # One larger than the limit is stored alone: it would be made again on every access otherwise.
-        if bytes_of(made) <= max(self.limit_bytes, budget_bytes() // 4):
-            self._values.add(key, made)
-        return made
+        if bytes_of(value) <= max(self.limit_bytes or 0, budget_bytes() // 4):
+            super().put(key, value)
 
 
 def cached(part: Part, what: str, depends_on: str, share: float = 1.0) -> Callable[[Callable[P, V]], Callable[P, V]]:
-    """Decorate a function of hashable arguments without names: its results are cached (see `Cache`)."""
+    """Decorate a function of hashable arguments: its results are cached (see `Cache`)."""
 
     def put(function: Callable[P, V]) -> Callable[P, V]:
         results: Cache[V] = Cache(part, share, what, depends_on)
 
         @functools.wraps(function)
         def found(*args: P.args, **named: P.kwargs) -> V:
-            return results.get(args, lambda: function(*args, **named))
+            return results.get((args, *sorted(named.items())), lambda: function(*args, **named))
 
         return found
 

@@ -283,7 +283,7 @@ def modes_at(
         if stale is not None and stale():
             raise Stale
         modes = after(water, modes, 1 / _PER_S, dents((n - 1) / _PER_S, n / _PER_S), n / _PER_S)
-        _MODES.keep((water, parts, first, n, key(n / _PER_S)), modes)
+        _MODES.add((water, parts, first, n, key(n / _PER_S)), modes)
         if shared_caches is not None:
             shared_caches.put_more("waves", motion, repr(key(n / _PER_S)), n, [modes.swing])
     rest = t - last / _PER_S

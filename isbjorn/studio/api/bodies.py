@@ -141,7 +141,7 @@ async def emitter_portrait(
         jpeg = studio.preview.portrait(shot, number, min(max(frame, shot.first_frame), shot.last_frame), count, cell)
         return Response(jpeg, media_type="image/jpeg")
 
-    return await studio.drawn_behind(request, Priority.PORTRAIT, drawn)
+    return await studio.drawn_in_turn(request, Priority.PORTRAIT, drawn)
 
 
 @router.put("/projects/{project_id}/fonts", status_code=201)

@@ -23,7 +23,7 @@ async def get_lookout(studio: Here, request: Request, shot_id: Id, frame: Frame)
         shot = studio.store.document(shot_id)
         return studio.preview.watched(shot, min(max(frame, shot.first_frame), shot.last_frame))
 
-    return await studio.drawn_behind(request, Priority.LOOKOUT, looked)
+    return await studio.drawn_in_turn(request, Priority.LOOKOUT, looked)
 
 
 Px = Annotated[float, Query(ge=-1e6, le=1e6)]

@@ -147,10 +147,7 @@ class Prefetch:
         return bool(self._flying)
 
     def _begin(self, wish: Wish) -> None:
-        try:
-            future = self.frame_workers.draw(self.shot, self.digest, wish, self._ticket, self.priority, self.viewer)
-        except Stale:
-            return
+        future = self.frame_workers.draw(self.shot, self.digest, wish, self._ticket, self.priority, self.viewer)
         self._flying[wish] = future
         begun = time.perf_counter()
 

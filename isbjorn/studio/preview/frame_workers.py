@@ -112,8 +112,6 @@ class FrameWorkers:
 
         Pictures of a drag are drawn by the one process that knows those before.
         """
-        if self._closed:
-            raise Stale
         following = priority == Priority.DRAG
         packed = self._packed.get(digest, lambda: pieces_of(shot))
 

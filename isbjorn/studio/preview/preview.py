@@ -213,9 +213,9 @@ class Preview:
         self._frames: dict[tuple[str, Hashable], set[int]] = {}
         self._lock = threading.Lock()
         self._lanes: RecentCache[Hashable, _Lane] = RecentCache(_LANES_KEPT)
-        # Of each of these, one at a time; of the Lookout, one for each shot. They are no lanes: a page's last picture would be
-        # forgotten for them.
-        self._turns = {name: threading.Lock() for name in ("inspect", "portrait", "strip")}
+        # Particles are inspected one at a time; of the Lookout, one for each shot. They are no lanes: a page's last picture would
+        # be forgotten for them.
+        self._inspecting = threading.Lock()
         self._watched: WeakKeyDictionary[Solver, threading.Lock] = WeakKeyDictionary()
 
     def running(self, lane: Hashable) -> Running | None:
@@ -352,19 +352,18 @@ class Preview:
     def inspected(self, shot: Shot, frame: int) -> list[Seen]:
         """The numbers of the particles in the picture."""
         solver = self._solver(shot, digest_of(shot))
-        with self._turns["inspect"]:
+        with self._inspecting:
             return inspect.shown(solver, frame)
 
     def followed(self, shot: Shot, frame: int, x: float, y: float) -> Followed | None:
         """The particle under a place of the picture, and its way."""
         solver = self._solver(shot, digest_of(shot))
-        with self._turns["inspect"]:
+        with self._inspecting:
             return inspect.followed(solver, frame, x, y)
 
     def portrait(self, shot: Shot, number: int, frame: int, count: int, cell: int) -> bytes:
         """A particle at even ages, side by side, on neutral grey, as JPEG."""
-        with self._turns["portrait"]:
-            picture = portrait(shot, number, shot.seconds(frame), count, cell, self.plates)
+        picture = portrait(shot, number, shot.seconds(frame), count, cell, self.plates)
         grey = np.full_like(picture, _GREY)
         grey[..., 3] = 1
         shades = to_shades(over(picture, grey), shade_table("srgb"))
@@ -407,20 +406,19 @@ class Preview:
             if gone():
                 raise Stale
             frame = min(shot.first_frame + number * step, shot.last_frame)
-            with self._turns["strip"]:
+            try:
                 try:
-                    try:
-                        below = ground(shot, frame, scale, self.plates)
-                        layers = draw_particles(solver, frame, scale, stale, over_plate=True)
-                    except IsbjornError:
-                        below, layers = None, draw_particles(solver, frame, scale, stale)
-                except (Stale, IsbjornError):
-                    if gone():
-                        raise Stale from None
-                    # Too much for a small picture, or not to be drawn: what there is of it so far, or nothing.
-                    pictures += [pictures[-1] if pictures else self._blank(shot, scale)] * (count - len(pictures))
-                    break
-                picture, below = layers.picture, None if layers.grounded else below
+                    below = ground(shot, frame, scale, self.plates)
+                    layers = draw_particles(solver, frame, scale, stale, over_plate=True)
+                except IsbjornError:
+                    below, layers = None, draw_particles(solver, frame, scale, stale)
+            except (Stale, IsbjornError):
+                if gone():
+                    raise Stale from None
+                # Too much for a small picture, or not to be drawn: what there is of it so far, or nothing.
+                pictures += [pictures[-1] if pictures else self._blank(shot, scale)] * (count - len(pictures))
+                break
+            picture, below = layers.picture, None if layers.grounded else below
             pictures.append(picture.copy() if below is None else over(picture, below))
         gain = _exposure(pictures) if exposed else 1.0
         rows = _fitting([to_shades(np.ascontiguousarray(p * np.float32(gain)), shade_table("srgb")) for p in pictures])

@@ -39,6 +39,8 @@ class Priority(IntEnum):
 _BACKGROUND = Priority.AHEAD
 # Threads of the studio that draw; and how many of them background tasks take at most.
 _THREADS, _MOST_BACKGROUND = 6, 2
+# Of these, one at a time: they often draw the same.
+_ALONE = (Priority.PORTRAIT, Priority.THUMBNAIL)
 # Background tasks wait this long after the latest activity; and in total no longer than this. Drawing ahead has no such end.
 _QUIET_S = 0.5
 _LATEST_S = {Priority.PORTRAIT: 1.0, Priority.LOOKOUT: 10.0, Priority.THUMBNAIL: 60.0}
@@ -159,6 +161,8 @@ class Scheduler:
         if task.priority < _BACKGROUND:
             return True
         if task.place == "studio" and sum(one.priority >= _BACKGROUND for one in there) >= _MOST_BACKGROUND:
+            return False
+        if task.priority in _ALONE and any(one.priority == task.priority for one in there):
             return False
         return now >= self._quiet_at or now - task.since >= _LATEST_S.get(task.priority, math.inf)
 

@@ -99,9 +99,10 @@ class Registry(unittest.TestCase):
 
         for length in (100, 200, 100):
             self.assertEqual(len(row(length)), length)
-        self.assertEqual(made, [100, 200])
+        self.assertEqual([len(row(length=300)), len(row(length=400))], [300, 400])
+        self.assertEqual(made, [100, 200, 300, 400])
         (found,) = [one for one in cache_reports() if one.what == "Rows of a test"]
-        self.assertEqual((found.entries, found.bytes, found.hits, found.misses), (2, 300, 1, 2))
+        self.assertEqual((found.entries, found.bytes, found.hits, found.misses), (4, 1000, 1, 4))
         self.assertEqual(
             (found.group, found.depends_on, found.limit_bytes), ("tables", "the length", share_of("tables"))
         )

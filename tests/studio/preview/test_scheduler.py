@@ -145,6 +145,20 @@ class Turns(unittest.TestCase):
 
 
 class Threads(unittest.TestCase):
+    def test_thumbnails_are_drawn_one_at_a_time(self) -> None:
+        scheduler = Scheduler()
+        self.addCleanup(scheduler.close)
+        go, begun = threading.Event(), [threading.Event() for _ in range(2)]
+        slow = [
+            scheduler.draw(Priority.THUMBNAIL, n, lambda n=n: begun[n].set() or go.wait(HANG_S))  # type: ignore[misc]
+            for n in range(2)
+        ]
+        self.assertTrue(begun[0].wait(HANG_S))
+        self.assertFalse(begun[1].is_set())
+        go.set()
+        self.assertEqual([one.result(HANG_S) for one in slow], [True, True])
+        self.assertTrue(begun[1].is_set())
+
     def test_background_tasks_leave_threads_to_others(self) -> None:
         scheduler = Scheduler()
         self.addCleanup(scheduler.close)
@@ -155,7 +169,7 @@ class Threads(unittest.TestCase):
             go.wait(HANG_S)
             return number
 
-        slow = [scheduler.draw(Priority.THUMBNAIL, n, lambda n=n: behind(n)) for n in range(6)]  # type: ignore[misc]
+        slow = [scheduler.draw(Priority.LOOKOUT, n, lambda n=n: behind(n)) for n in range(6)]  # type: ignore[misc]
         self.assertTrue(begun[0].wait(HANG_S) and begun[1].wait(HANG_S))
         self.assertEqual(scheduler.draw(Priority.REST, "page", lambda: "picture").result(HANG_S), "picture")
         self.assertEqual([one.is_set() for one in begun], [True, True, False, False, False, False])
