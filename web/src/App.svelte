@@ -1,5 +1,6 @@
 <script lang="ts">
   import { place } from './state/place.svelte';
+  import Later from './ui/Later.svelte';
   import Notices from './ui/Notices.svelte';
 
   /** Each screen is loaded when it is first opened. */
@@ -13,15 +14,16 @@
 
 {#if place.stage !== null}
   {#key place.stage}
-    {#await screens.stage() then { default: Stage }}<Stage id={place.stage} />{/await}
+    <Later load={screens.stage}>{#snippet children(Stage)}<Stage id={place.stage!} />{/snippet}</Later>
   {/key}
 {:else if place.faders}
-  {#await screens.faders() then { default: Faders }}<Faders />{/await}
+  <Later load={screens.faders}>{#snippet children(Faders)}<Faders />{/snippet}</Later>
 {:else if place.shot !== null}
   {#key place.shot}
-    {#await screens.shot() then { default: ShotScreen }}<ShotScreen id={place.shot} />{/await}
+    <Later load={screens.shot}>{#snippet children(ShotScreen)}<ShotScreen id={place.shot!} />{/snippet}</Later
+    >
   {/key}
 {:else}
-  {#await screens.home() then { default: Home }}<Home />{/await}
+  <Later load={screens.home}>{#snippet children(Home)}<Home />{/snippet}</Later>
 {/if}
 <Notices />

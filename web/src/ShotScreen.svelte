@@ -16,6 +16,7 @@
   import { panelLayout } from './state/panel_layout.svelte';
   import Timeline from './timeline/Timeline.svelte';
   import TopBar from './TopBar.svelte';
+  import Later from './ui/Later.svelte';
   import Splitter from './ui/Splitter.svelte';
 
   let { id }: { id: number } = $props();
@@ -36,12 +37,6 @@
     library: () => import('./library/Library.svelte'),
     keys: () => import('./help/Help.svelte'),
   };
-  const opened = $state<Partial<Record<Panel | 'model', boolean>>>({});
-  $effect(() => {
-    if (open) opened[open] = true;
-    if (desk.tools.choosing !== null) opened.plate = true;
-    if (desk.tools.choosingModel !== null) opened.model = true;
-  });
 
   /** The pointer moved recently. */
   let stirred = $state(false);
@@ -191,8 +186,8 @@
       <Splitter side="low" label="Height of the desk" what="the desk" />
     </section>
   </div>
-  {#if opened.plate}
-    {#await sheets.plate() then { default: PlateSheet }}
+  <Later load={sheets.plate} wanted={open === 'plate' || desk.tools.choosing !== null}>
+    {#snippet children(PlateSheet)}
       <PlateSheet
         {desk}
         bind:open={
@@ -203,10 +198,10 @@
           }
         }
       />
-    {/await}
-  {/if}
-  {#if opened.model}
-    {#await sheets.model() then { default: ModelSheet }}
+    {/snippet}
+  </Later>
+  <Later load={sheets.model} wanted={desk.tools.choosingModel !== null}>
+    {#snippet children(ModelSheet)}
       <ModelSheet
         {desk}
         bind:open={
@@ -216,28 +211,28 @@
           }
         }
       />
-    {/await}
-  {/if}
-  {#if opened.versions}
-    {#await sheets.versions() then { default: Versions }}
+    {/snippet}
+  </Later>
+  <Later load={sheets.versions} wanted={open === 'versions'}>
+    {#snippet children(Versions)}
       <Versions {desk} bind:open={() => open === 'versions', (yes) => (open = yes ? 'versions' : null)} />
-    {/await}
-  {/if}
-  {#if opened.deliver}
-    {#await sheets.deliver() then { default: DeliverSheet }}
+    {/snippet}
+  </Later>
+  <Later load={sheets.deliver} wanted={open === 'deliver'}>
+    {#snippet children(DeliverSheet)}
       <DeliverSheet {desk} bind:open={() => open === 'deliver', (yes) => (open = yes ? 'deliver' : null)} />
-    {/await}
-  {/if}
-  {#if opened.library}
-    {#await sheets.library() then { default: Library }}
+    {/snippet}
+  </Later>
+  <Later load={sheets.library} wanted={open === 'library'}>
+    {#snippet children(Library)}
       <Library {desk} bind:open={() => open === 'library', (yes) => (open = yes ? 'library' : null)} />
-    {/await}
-  {/if}
-  {#if opened.keys}
-    {#await sheets.keys() then { default: Help }}
+    {/snippet}
+  </Later>
+  <Later load={sheets.keys} wanted={open === 'keys'}>
+    {#snippet children(Help)}
       <Help {commands} bind:open={() => open === 'keys', (yes) => (open = yes ? 'keys' : null)} />
-    {/await}
-  {/if}
+    {/snippet}
+  </Later>
   <Finder {commands} bind:open={() => open === 'finder', (yes) => (open = yes ? 'finder' : null)} />
 {:else if closed}
   <div class="grid h-full place-content-center gap-3 text-center" role="alert">
