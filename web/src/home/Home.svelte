@@ -47,9 +47,14 @@
 
   const running = $derived(queue.filter((q) => q.state === 'working' || q.state === 'waiting').length);
 
+  let asked = 0;
+
+  /** Of two answers, the one that was asked for last counts, whichever comes last. */
   async function load(): Promise<void> {
+    const mine = ++asked;
     try {
-      projects = await got(api.GET('/api/projects'));
+      const found = await got(api.GET('/api/projects'));
+      if (mine === asked) projects = found;
     } catch (error) {
       notices.trouble(error);
     }
