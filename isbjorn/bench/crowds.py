@@ -63,7 +63,7 @@ def crowd_ns_per_particle_step() -> dict[str, Any]:
         )
         found["push_round"][name] = (many - few) / 10
         try:
-            from scipy.spatial import cKDTree  # type: ignore[import-untyped]
+            from scipy.spatial import cKDTree
         except ImportError:
             continue
         places = there.before.T.astype(np.float64)

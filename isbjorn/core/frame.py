@@ -106,7 +106,7 @@ def draw_particles(
     below = ground(shot, frame, scale, motion.plates, between) if grounded else None
     picture = compositor.laid(below)
     parts = [
-        compositor.particles[n] if n in compositor.particles else motion.of(n, shot.seconds(frame), stale)
+        compositor.particles[n] if n in compositor.particles else motion.every(n, shot.seconds(frame), stale)
         for n in motion.tracks
     ]
     return Layers(picture, parts, compositor.context.counts, below is not None)

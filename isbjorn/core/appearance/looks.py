@@ -10,11 +10,13 @@ import numpy.typing as npt
 from numba import prange
 
 from isbjorn.core.appearance import colours
+from isbjorn.core.appearance.in_pieces import base_turn, sizes_of, turned_home
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Number
 from isbjorn.core.document.fields.curves import Curve
 from isbjorn.core.document.fields.values import SINCE, bounds_of
 from isbjorn.core.emit.newborn import BirthSource, brightness, spread_of
+from isbjorn.core.emit.pieces.flights import PieceSource
 from isbjorn.core.emit.shapes import colours as colours_of_births
 from isbjorn.core.evaluate import curves, gradients
 from isbjorn.core.evaluate.curves import AGES, TABLE
@@ -240,6 +242,8 @@ def dress(source: BirthSource, state: State, age01: Floats, t: float, length_s: 
         np.ascontiguousarray(room.base(e.fade_last) / 100), fixed.shaded,
         looks.size, looks.opacity, looks.colour,
     )  # fmt: skip
+    if isinstance(source, PieceSource) and (own := sizes_of(source, state, age01)) is not None:
+        looks = replace(looks, size=own)
     if e.colour_by != "age" or colours.is_varied(e):
         looks = replace(looks, colour=_recoloured(looks, room, e, length_s))
     if e.tint:
@@ -250,6 +254,8 @@ def dress(source: BirthSource, state: State, age01: Floats, t: float, length_s: 
 def shape_of(source: BirthSource, state: State, age01: Floats, t: float) -> tuple[Floats, Floats]:
     """Sizes and angles alone, as `dress` gives them, float32 (n,)."""
     room, fixed = AppearanceInput(source, state, t), _fixed(source)
+    if isinstance(source, PieceSource) and (own := sizes_of(source, state, age01)) is not None:
+        return own, _angles(source, state, age01, t, room)
     size = np.empty(state.count, np.float32)
     base = room.base(fixed.numbers[0])[None] if fixed.bases is None else fixed.bases[:1]
     _sized(
@@ -304,6 +310,8 @@ def _angles(source: BirthSource, state: State, age01: Floats, t: float, room: Ap
         # Bodies on a strand are turned one by one.
         births = births + (joint_numbers(e, len(births)) << _JOINTS_APART)
     angle = np.broadcast_to(room.base(e.angle) + spread_of(e.angle, key, births, ANGLE), births.shape)
+    if isinstance(source, PieceSource) and source.flights.cut.sheet is not None:
+        return _angles_of_pieces(source, state, age01, t, room, angle)
     if e.spin.value == 0 and e.spin.spread == 0 and not e.spin.timed:
         return np.asarray(angle, np.float32)
     spin = room.base(e.spin) + spread_of(e.spin, key, births, SPIN)
@@ -313,6 +321,30 @@ def _angles(source: BirthSource, state: State, age01: Floats, t: float, room: Ap
         other = _run(source, e.spin.over_life_to, age01, age, state.lives)
         share = share + draws01(key, births, BETWEEN_CURVES + _SPAN * SPIN) * (other - share)
     return np.asarray(angle + spin * share, np.float32)
+
+
+def _angles_of_pieces(
+    source: PieceSource, state: State, age01: Floats, t: float, room: AppearanceInput, angle: Doubles
+) -> Floats:
+    """Pieces leave as they stood, and arrive turned by whole turns; those that come from elsewhere begin at their angle."""
+    e, key, births = source.emitter, source.key, state.births
+    f = source.flights
+    begin = (
+        np.where(f.leaves[np.minimum(f.rows(births), max(0, len(f.leaves) - 1))], 0.0, angle)
+        if len(f.leaves)
+        else np.zeros(len(births))
+    )
+    spin = room.base(e.spin) + spread_of(e.spin, key, births, SPIN)
+    lives = np.where(np.isfinite(state.lives), state.lives, 0).astype(np.float64)
+    shares = []
+    for at, age in ((age01, t - state.moments), (np.ones_like(age01), lives)):
+        share = _run(source, e.spin.over_life, at, age, state.lives)
+        if e.spin.over_life_to is not None:
+            other = _run(source, e.spin.over_life_to, at, age, state.lives)
+            share = share + draws01(key, births, BETWEEN_CURVES + _SPAN * SPIN) * (other - share)
+        shares.append(begin + spin * share)
+    turned = turned_home(source, births, shares[0], shares[1], age01)
+    return np.asarray(base_turn(source, state, age01) + turned, np.float32)
 
 
 def _run(source: BirthSource, curve: Curve | None, age01: Floats, age: Doubles, lives: Floats) -> Doubles:

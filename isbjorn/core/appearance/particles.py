@@ -11,16 +11,19 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.appearance.deform import is_deformed, moment_of, seen_through
+from isbjorn.core.appearance.in_pieces import Standing, standing_at
 from isbjorn.core.appearance.looks import Looks, dress, shape_of
 from isbjorn.core.arrays import Floats
 from isbjorn.core.caching import RecentCache
 from isbjorn.core.document import Shot
 from isbjorn.core.document.editing.diff import changes_between
 from isbjorn.core.document.editing.effective_shot import effective_shot
+from isbjorn.core.emit.pieces.flights import PieceSource
 from isbjorn.core.emit.shapes.base import Light
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.displaced import Displaced
+from isbjorn.core.simulate.integrators.arriving import arrivals_of
 from isbjorn.core.simulate.interactions.group import Held, InteractionGroup, Running, interaction_groups
 from isbjorn.core.simulate.spawning.spawned import Offspring
 from isbjorn.core.simulate.state import State
@@ -113,6 +116,7 @@ class ParticleSolver:
         self.readings = Readings(
             shot, before.readings if before and known else None, known.moved if known else frozenset()
         )
+        self.readings.light = light
         self.cache = cache if cache is not None else StateCache()
         # By the place in the cast, the moment, and of one in how many of its births.
         self._recent: RecentCache[tuple[int, Fraction, int], State] = RecentCache(_LATELY)
@@ -193,7 +197,7 @@ class ParticleSolver:
         """The particles at a moment of shot time. Raises Stale when `stale` reports that the result is no longer wanted."""
         if self.shot.loop:
             seconds %= self.shot.length_s
-        return gathered([self.of(number, seconds, stale) for number in self.tracks])
+        return gathered([self.every(number, seconds, stale) for number in self.tracks])
 
     def state(
         self, number: int, seconds: Fraction, stale: Callable[[], bool] | None = None, every: int = 1
@@ -268,6 +272,7 @@ class ParticleSolver:
             seen, grown = displaced.shifted(state, age01, t)
         if deformed:
             seen = seen_through(emitter, moment_of(readings, t), seen)
+        seen = _led_home(self.tracks[number], state, seen, t)
         if state.nbytes <= _LATELY_BYTES // _LATELY:
             self._seen_recent.put((number, seconds), (state, (seen, grown)))
         return seen, grown
@@ -339,6 +344,57 @@ class ParticleSolver:
             refused={track.emitter.id: missed} if missed else {},
         )
 
+    def every(
+        self, number: int, seconds: Fraction, stale: Callable[[], bool] | None = None, most: int | None = None
+    ) -> Particles:
+        """The particles of one emitter as `of` gives them, and before them its pieces that stand."""
+        flying = self.of(number, seconds, stale, most=most)
+        if self.tracks[number].emitter.pieces is None:
+            return flying
+        return gathered([*(p for p, _ in self.standing(number, seconds)), flying])
+
+    def standing(
+        self, number: int, seconds: Fraction, opened: tuple[Fraction, Fraction] | None = None
+    ) -> list[tuple[Particles, Standing]]:
+        """The pieces of an emitter that have not left yet, or have arrived: as particles at rest, and which they are. opened:
+        when the shutter opens and closes, if it is open for a while; opacities are then less for those that stand for a part of
+        that time."""
+        track = self.tracks[number]
+        if not isinstance(track.source, PieceSource):
+            return []
+        t = float(seconds % self.shot.length_s if self.shot.loop else seconds)
+        shift = float(seconds) - t
+        found = standing_at(
+            track.source, t, None if opened is None else (float(opened[0]) - shift, float(opened[1]) - shift)
+        )
+        return [(self._at_rest(number, track, one, t), one) for one in found if len(one.piece)]
+
+    def _at_rest(self, number: int, track: Track, one: Standing, t: float) -> Particles:
+        state = one.early or one.late
+        assert state is not None
+        length_s, n = float(self.shot.length_s), state.count
+        looks = [
+            None if part is None else dress(track.source, part, np.full(n, age01, np.float32), t, length_s)
+            for part, age01 in ((one.early, 0.0), (one.late, 1.0))
+        ]
+        early, late = looks[0] or looks[1], looks[1] or looks[0]
+        assert early is not None
+        assert late is not None
+        share = one.share
+        none = np.zeros(n, np.float32)
+        size = one.cut.sizes[one.piece] * track.readings.frames(track.emitter, np.array([t])).size
+        turn = np.repeat(track.readings.frames(track.emitter, np.array([t])).turn, n)
+        points, moving = one.cut.sheet is None, track.readings.velocity(track.emitter, np.array([t]))
+        return Particles(
+            id=self._ids(number, state, 0), emitter=np.full(n, number, np.int32), position=state.place.T,
+            velocity=np.repeat(moving, n, axis=0).astype(np.float32), age=none, life=state.lives, age01=none,
+            size=late.size + share * (early.size - late.size) if points else size.astype(np.float32),
+            opacity=(late.opacity + share * (early.opacity - late.opacity)) * one.weight,
+            colour=late.colour + share[:, None] * (early.colour - late.colour),
+            angle=late.angle + share * (early.angle - late.angle) if points else turn.astype(np.float32),
+            touched=none - 1, caught=none - 1, refused={},
+        )  # fmt: skip
+
     def shapes(self, number: int, seconds: Fraction, stale: Callable[[], bool] | None = None) -> Shapes:
         """What `of` gives of ids, sizes and angles alone."""
         track = self.tracks[number]
@@ -360,6 +416,18 @@ class ParticleSolver:
             ids = ids + ((rounds & _ROUND_BITS) << _BIRTH_BITS)
         emitter = self.shot.emitters[number]
         return ids if emitter.strand is None else ids + (joint_numbers(emitter, state.count) << _JOINT_BITS)
+
+
+def _led_home(track: Track, state: State, seen: State, t: float) -> State:
+    """Particles that arrive at a place are displaced no more than forces act on them by then."""
+    arrivals = arrivals_of(track.source)
+    if arrivals is None or seen is state:
+        return seen
+    share = arrivals.acting(_ages01(state, t)[1])
+    share = np.where(arrivals.of(state)[1], share, np.float32(1))
+    values = seen.values.copy()
+    values[0:6] = state.values[0:6] + share * (seen.values[0:6] - state.values[0:6])
+    return replace(seen, values=values)
 
 
 def _taken_whole(shot: Shot, taken: set[int], groups: list[tuple[int, ...]]) -> set[int]:

@@ -13,7 +13,7 @@ from isbjorn.core.document import Emitter, Number
 from isbjorn.core.document.fields.values import bounds_of
 from isbjorn.core.emit.directions import aimed, all_round, fanned, turned
 from isbjorn.core.emit.shapes import scatter
-from isbjorn.core.emit.shapes.base import Light, ShapeSetting
+from isbjorn.core.emit.shapes.base import Light, Scattered, ShapeSetting
 from isbjorn.core.evaluate.curves import AGES, table
 from isbjorn.core.evaluate.readings import Readings, Transform, measure_name
 from isbjorn.core.random import (
@@ -131,6 +131,14 @@ class BirthSource:
                 found["plate"] = brightness(self.light, place, t)
         return found
 
+    def some(self, count: int) -> Longs:
+        """Numbers of births that stand for all, (count,)."""
+        return np.arange(count, dtype=np.int64)
+
+    def scattered(self, births: Longs, t: Doubles) -> Scattered:
+        """Where births (n,) are on the emitter's shape, in its coordinates."""
+        return scatter(self.emitter, self.key, births, ShapeSetting(t, self.readings, self.light))
+
     def leave(self, births: Longs, t: Doubles) -> tuple[Floats, Floats, Floats]:
         """Places in px, velocities in px/s, and the share of these that is the particles' own, at birth, each float32 (3, n)."""
         place, velocity, own, _ = self.leaving(births, t)
@@ -140,7 +148,7 @@ class BirthSource:
         """As `leave`, float64 (n, 3); and the unit vectors of their ways, at rest too."""
         e, key = self.emitter, self.key
         frames = self.readings.frames(e, t)
-        on = scatter(e, key, births, ShapeSetting(t, self.readings, self.light))
+        on = self.scattered(births, t)
         place = frames.of(*on.place.T)
         inherits = bool(e.inherit.value or e.inherit.timed or e.inherit.spread)
         carried = np.zeros_like(place)

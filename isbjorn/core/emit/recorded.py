@@ -199,8 +199,3 @@ class RecordedSource(BirthSource):
         speed = np.linalg.norm(velocity, axis=1, keepdims=True)
         way = np.where(speed > 1e-9, velocity / np.maximum(speed, 1e-9), np.array([1.0, 0.0, 0.0]))
         return place, velocity, velocity, way
-
-
-def source_of(emitter: Emitter, key: int, readings: Readings, light: Any = None) -> BirthSource:
-    """Readers of an emitter at the moments of its births."""
-    return (BirthSource if emitter.recording is None else RecordedSource)(emitter, key, readings, light)

@@ -81,6 +81,8 @@ class Readings:
         self.hz = shot.simulation_rate
         self.plate_s = shot.plate.offset_s if shot.plate is not None else 0.0
         self._cuts: dict[str, Doubles] = {}
+        # The brightness of the plate, for what depends on it; None: unknown.
+        self.light: Any = None
         # What others work out of these readings once, by what it is.
         self.kept: dict[tuple[str, str], Any] = {}
         if before is not None:

@@ -58,7 +58,7 @@ _FLOWN: Cache[tuple[Floats, npt.NDArray[np.int64]]] = Cache(
 
 def _flown(track: Track, t: float) -> tuple[Floats, npt.NDArray[np.int64]]:
     """Places (samples, n, 3) of births that leave at a moment, and how many samples each flies, (n,)."""
-    births = np.arange(_FLIGHTS, dtype=np.int64)
+    births = track.source.some(_FLIGHTS)
     if isinstance(track.integrator, RecordedIntegrator):
         return _recorded(track.integrator)
     if isinstance(track.integrator, StrandIntegrator):
@@ -66,6 +66,8 @@ def _flown(track: Track, t: float) -> tuple[Floats, npt.NDArray[np.int64]]:
         state = track.integrator.begin(births, np.full(_FLIGHTS, t), np.full(_FLIGHTS, 1.0, np.float32))
         joints = state.place.reshape(3, _FLIGHTS, -1)
         return np.ascontiguousarray(joints.transpose(2, 1, 0)), np.full(_FLIGHTS, joints.shape[2] - 1)
+    if len(births) == 0:
+        return np.zeros((2, _FLIGHTS, 3), np.float32), np.ones(_FLIGHTS, int)
     lives = track.source.lifespans(births, np.full(_FLIGHTS, t))
     lives = np.minimum(np.where(np.isfinite(lives), lives, _endless_s(track)), _LONGEST_FLIGHT_S).astype(np.float32)
     stride = max(1, math.ceil(float(lives.max()) * track.hz / _SAMPLES))

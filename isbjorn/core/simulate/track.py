@@ -20,10 +20,11 @@ from isbjorn.core.document import Emitter, Shot
 from isbjorn.core.document.parts.forces import Acting
 from isbjorn.core.document.parts.interactions import Interaction
 from isbjorn.core.emit.admission import Admission, fair_shares, most_alive
-from isbjorn.core.emit.births import Births, births_of
+from isbjorn.core.emit.births import Births
 from isbjorn.core.emit.newborn import BirthSource
-from isbjorn.core.emit.recorded import RecordedBirths, source_of
+from isbjorn.core.emit.pieces.flights import PieceSource
 from isbjorn.core.emit.shapes.base import Light
+from isbjorn.core.emit.sources import own_births, source_of
 from isbjorn.core.errors import Stale
 from isbjorn.core.evaluate.geometry.mesh_trees import MOST_LOOKED
 from isbjorn.core.evaluate.geometry.solids import mesh_of_solid
@@ -32,6 +33,7 @@ from isbjorn.core.random import stream_key
 from isbjorn.core.simulate import state_layout
 from isbjorn.core.simulate.checkpoints import StateCache
 from isbjorn.core.simulate.fingerprint import Identity
+from isbjorn.core.simulate.integrators.arriving import ArrivingIntegrator
 from isbjorn.core.simulate.integrators.constant import ConstantIntegrator, is_steady
 from isbjorn.core.simulate.integrators.recorded import RecordedIntegrator
 from isbjorn.core.simulate.integrators.stepped import SteppedIntegrator
@@ -107,10 +109,8 @@ def parent_emitter_of(shot: Shot, emitter: Emitter) -> Emitter | None:
 def _births(shot: Shot, emitter: Emitter, readings: Readings) -> Births:
     parent_emitter = parent_emitter_of(shot, emitter)
     key = key_of(shot, emitter)
-    if emitter.recording is not None:
-        return RecordedBirths(emitter, key, readings, float(shot.frame_rate), float(shot.length_s))
     if parent_emitter is None:
-        return births_of(shot, emitter, key, readings)
+        return own_births(shot, emitter, key, readings)
     longest = source_of(parent_emitter, key_of(shot, parent_emitter), readings).longest_life
     parent_births = known_births(shot, parent_emitter, readings)
     return Offspring(emitter, key, readings, float(shot.frame_rate), float(shot.length_s), parent_births, longest)
@@ -180,11 +180,13 @@ class Track:
         # The group that it is simulated with; set by the owner of all tracks.
         self.interaction_group: SteppedTogether | None = None
         together = any(f.stage == "interaction" for f in shot.reaching(emitter))
-        self.integrator: ConstantIntegrator | RecordedIntegrator | SteppedIntegrator = (
+        self.integrator: ConstantIntegrator | RecordedIntegrator | ArrivingIntegrator | SteppedIntegrator = (
             RecordedIntegrator
             if emitter.recording is not None
             else StrandIntegrator
             if emitter.strand is not None
+            else ArrivingIntegrator
+            if self.steady and not together and isinstance(self.source, PieceSource) and self.source.flights.arrives
             else ConstantIntegrator
             if self.steady and not together
             else SteppedIntegrator

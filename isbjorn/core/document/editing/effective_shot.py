@@ -15,7 +15,7 @@ _NOTHING: dict[str, dict[str, Any]] = {
     "spread": {"spread": 0.0}, "over life": {"over_life": None, "over_life_to": None}, "keys": {"keys": ()},
     "flutter": {"flutter": None}, "source": {"source": None},
 }  # fmt: skip
-_WHOLE = ("trail", "heads", "lines", "skin", "strand", "ripples")
+_WHOLE = ("trail", "heads", "lines", "skin", "strand", "ripples", "pieces")
 
 
 def _number(number: Number, default: Any) -> Number:

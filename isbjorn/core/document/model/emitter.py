@@ -27,6 +27,7 @@ from isbjorn.core.document.fields.curves import ColourStop, Gradient
 from isbjorn.core.document.fields.placed import Placed, place_spec
 from isbjorn.core.document.fields.values import LONGEST_S, Moment, Number, Spec, timed_spec
 from isbjorn.core.document.model.compositing import Blend, Use
+from isbjorn.core.document.model.pieces import Pieces
 from isbjorn.core.document.model.unions import Body, Deformers, Finish, Shape
 from isbjorn.core.document.parts.bodies import Round
 from isbjorn.core.document.parts.shapes import Disc
@@ -182,6 +183,10 @@ class Emitter(Placed):
         default=None,
         title="Recorded motion",
         description="Plays particles from a file, instead of the emitter's own births and motion.",
+    )
+    pieces: Pieces | None = Field(
+        default=None,
+        description="Cuts the emitter's shape into pieces that leave it along a front or assemble it, instead of births at a rate.",
     )
     lifespan: Annotated[
         Number,
@@ -526,5 +531,26 @@ class Emitter(Placed):
                 "recorded",
                 "{name} has its motion from a file, so it has no {what}: take one of the two away",
                 {"name": self.name, "what": what},
+            )
+        return self
+
+    @model_validator(mode="after")
+    def _in_pieces_alone(self) -> Self:
+        if self.pieces is None:
+            return self
+        for there, what in (
+            (self.recording is not None, "recorded motion"), (self.strand is not None, "strands"),
+            (bool(self.born_of), "births of another's particles"), (self.stays == "along", "local space"),
+        ):  # fmt: skip
+            if there:
+                raise PydanticCustomError(
+                    "pieces", "{name} is in pieces, so it cannot have {what}: take one of the two away",
+                    {"name": self.name, "what": what},
+                )  # fmt: skip
+        if self.pieces.cut in ("letters", "words") and not self.shape.lettered:
+            raise PydanticCustomError(
+                "pieces",
+                "this shape has no letters, so it cannot be cut into {cut}: choose another form of pieces",
+                {"cut": self.pieces.cut},
             )
         return self

@@ -31,9 +31,10 @@ def angle_spec(help: str, title: str = "") -> Spec:
 
 
 class OneShape(Part):
-    """What every shape has. `reads_plate`: where births happen depends on the plate."""
+    """What every shape has. `reads_plate`: where births happen depends on the plate; `lettered`: it consists of letters."""
 
     reads_plate: ClassVar[bool] = False
+    lettered: ClassVar[bool] = False
     if TYPE_CHECKING:
         kind: str
 
@@ -142,6 +143,7 @@ class Letters(Area):
     """From letters: inside them, even by area, or along their edge, even by length."""
 
     model_config = shown("Letters")
+    lettered: ClassVar[bool] = True
     kind: Literal["letters"] = "letters"
     text: str = Field(default="Isbjorn", min_length=1, max_length=200, title="Text")
     height: Annotated[Number, extent_spec("Of a line, in px."), Gripped((0.0, 1.0), 2.0)] = Number(value=160)

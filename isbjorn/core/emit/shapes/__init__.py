@@ -21,7 +21,8 @@ _GOLDEN = {1: 1.618033988749895, 2: 1.324717957244746, 3: 1.2207440846057596}
 _STEPS = {d: [g ** -(j + 1) for j in range(d)] for d, g in _GOLDEN.items()}
 
 
-def _engine(shape: Any) -> ShapeEngine:
+def engine_of(shape: Any) -> ShapeEngine:
+    """The engine of a shape."""
     made: ShapeEngine = SHAPES.of(shape).made
     return made
 
@@ -30,7 +31,7 @@ def _draws(emitter: Emitter, key: int, births: Any) -> Doubles:
     """What makes the places of births (n,), (4, n) in [0, 1)."""
     draws = np.stack([draws01(key, births, a) for a in (PLACE_A, PLACE_B, PLACE_C, SHELL)])
     if emitter.spacing == "even":
-        dimensions = _engine(emitter.shape).dimensions(emitter.shape)
+        dimensions = engine_of(emitter.shape).dimensions(emitter.shape)
         for row, step in enumerate(_STEPS[dimensions]):
             offset = draws01(key, np.zeros(1, np.int64), (PLACE_A, PLACE_B, PLACE_C)[row])
             draws[row] = (offset + (births + 1) * step) % 1.0
@@ -39,21 +40,21 @@ def _draws(emitter: Emitter, key: int, births: Any) -> Doubles:
 
 def scatter(emitter: Emitter, key: int, births: Any, setting: ShapeSetting) -> Scattered:
     """Places of births (n,) on an emitter's shape, in the emitter's coordinates."""
-    return _engine(emitter.shape).scatter(emitter.shape, _draws(emitter, key, births), setting)
+    return engine_of(emitter.shape).scatter(emitter.shape, _draws(emitter, key, births), setting)
 
 
 def colours(emitter: Emitter, key: int, births: Any) -> Floats:
     """The linear colours (n, 3) of an emitter's shape where births (n,) are born; white where it has none."""
-    made = _engine(emitter.shape).colours
+    made = engine_of(emitter.shape).colours
     return np.ones((len(births), 3), np.float32) if made is None else made(emitter.shape, _draws(emitter, key, births))
 
 
 def measure(shape: Shape, setting: ShapeSetting) -> tuple[float, int] | None:
     """How much of a shape there is to fill at the setting's only moment: px, px² or px³, and which power; None if nothing is."""
-    made = _engine(shape).measure
+    made = engine_of(shape).measure
     return None if made is None else made(shape, setting)
 
 
 def outline(shape: Shape, setting: ShapeSetting) -> Lines:
     """The shape's outline at the setting's only moment: polylines (n, 3) in the emitter's coordinates."""
-    return _engine(shape).outline(shape, setting)
+    return engine_of(shape).outline(shape, setting)

@@ -11,7 +11,7 @@ from isbjorn.core.document import Artwork, Letters
 from isbjorn.core.document.parts.shapes import Area
 from isbjorn.core.emit.shapes.base import Lines, Scattered, ShapeEngine, ShapeSetting, by_area
 from isbjorn.core.emit.shapes.regions import Drawing, Trapezoids, scatter_region, trapezoids
-from isbjorn.core.evaluate.geometry.outlines import letter_lines, path_lines
+from isbjorn.core.evaluate.geometry.outlines import letter_groups, letter_lines, path_lines
 from isbjorn.core.runtime.memory import Cache
 from isbjorn.core.runtime.shared_cache import load_arrays, store_arrays
 
@@ -87,6 +87,11 @@ def artwork_outline(shape: Artwork, setting: ShapeSetting) -> Lines:
     return [line * setting.read(shape.width)[0] for line in _artwork(shape.paths).lines]
 
 
+def _letters_apart(shape: Letters, words: bool, setting: ShapeSetting) -> list[Lines]:
+    height = setting.read(shape.height)[0]
+    return [[line * height for line in lines] for lines in letter_groups(shape.text, words)]
+
+
 def _letters_measure(shape: Letters, setting: ShapeSetting) -> tuple[float, int]:
     return _letters(shape.text).measure(shape, float(setting.read(shape.height)[0]), setting)
 
@@ -95,5 +100,5 @@ def _artwork_measure(shape: Artwork, setting: ShapeSetting) -> tuple[float, int]
     return _artwork(shape.paths).measure(shape, float(setting.read(shape.width)[0]), setting)
 
 
-LETTERS = ShapeEngine(letters, letters_outline, by_area, _letters_measure)
-ARTWORK = ShapeEngine(artwork, artwork_outline, by_area, _artwork_measure)
+LETTERS = ShapeEngine(letters, letters_outline, by_area, _letters_measure, flat=True, letters=_letters_apart)
+ARTWORK = ShapeEngine(artwork, artwork_outline, by_area, _artwork_measure, flat=True)

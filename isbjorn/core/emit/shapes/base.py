@@ -50,13 +50,16 @@ class ShapeSetting:
 class ShapeEngine:
     """How a shape scatters, how it is outlined, how many of its draws make its place, and how much of it there is to fill at the
     setting's only moment: px, px² or px³, and which power that is. colours: linear colours (n, 3) of the shape where draws fall;
-    None: white."""
+    None: white. flat: its outline encloses an area in the picture plane, which can be cut into pieces; letters: the outlines of
+    each letter, or of each word, in reading order."""
 
     scatter: Callable[[Any, Doubles, ShapeSetting], Scattered]
     outline: Callable[[Any, ShapeSetting], Lines]
     dimensions: Callable[[Any], int] = lambda _: 1
     measure: Callable[[Any, ShapeSetting], tuple[float, int]] | None = None
     colours: Callable[[Any, Doubles], Floats] | None = None
+    flat: bool = False
+    letters: Callable[[Any, bool, ShapeSetting], list[Lines]] | None = None
 
 
 @dataclass(frozen=True)

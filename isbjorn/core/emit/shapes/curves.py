@@ -46,4 +46,4 @@ def _measure(shape: PathShape, setting: ShapeSetting) -> tuple[float, int]:
     return Drawing([flat(shape.points, shape.closed)], _cut(shape.points).cut).measure(shape, 1.0, setting)
 
 
-PATH = ShapeEngine(path, path_outline, by_area, _measure)
+PATH = ShapeEngine(path, path_outline, by_area, _measure, flat=True)

@@ -149,5 +149,5 @@ def _rectangle_measure(shape: Rectangle, setting: ShapeSetting) -> tuple[float, 
 
 POINT = ShapeEngine(point, point_outline)
 LINE = ShapeEngine(line, line_outline, measure=_length)
-DISC = ShapeEngine(disc, disc_outline, by_area, _disc_measure)
-RECTANGLE = ShapeEngine(rectangle, rectangle_outline, by_area, _rectangle_measure)
+DISC = ShapeEngine(disc, disc_outline, by_area, _disc_measure, flat=True)
+RECTANGLE = ShapeEngine(rectangle, rectangle_outline, by_area, _rectangle_measure, flat=True)

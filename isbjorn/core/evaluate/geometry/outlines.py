@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import itertools
 import re
 from typing import Any
 
@@ -62,22 +63,38 @@ def _centred(lines: list[Doubles], size: float) -> list[Doubles]:
     return [np.concatenate([(line - middle) / size, np.zeros((len(line), 1))], axis=1) for line in lines]
 
 
-@with_fonts
 def letter_lines(text: str) -> list[Doubles]:
     """Contours of a line of text, shaped by HarfBuzz in the shipped font; (n, 3), one line high, about its middle.
 
     Raises IsbjornError if nothing of it can be drawn.
     """
+    return _lettered(text)[0]
+
+
+def letter_groups(text: str, words: bool) -> list[list[Doubles]]:
+    """`letter_lines` in groups: those of each letter (with what is joined to it), or of each word, in reading order."""
+    lines, letters = _lettered(text)
+    # The word of each letter of the text: how many gaps are before it.
+    starts = np.concatenate([[0], np.cumsum([a.isspace() and not b.isspace() for a, b in itertools.pairwise(text)])])
+    groups: dict[int, list[Doubles]] = {}
+    for line, letter in zip(lines, letters, strict=True):
+        groups.setdefault(int(starts[letter]) if words else letter, []).append(line)
+    return [groups[number] for number in sorted(groups)]
+
+
+@with_fonts
+def _lettered(text: str) -> tuple[list[Doubles], list[int]]:
+    """The contours of a line of text, and which letter of it each belongs to."""
     shipped = font()
     em = shipped.face.units_per_EM
-    lines = [
-        line + np.array([x, y]) * em
-        for number, x, y, _ in shaped(text, shipped)
+    found = [
+        (line + np.array([x, y]) * em, letter)
+        for number, x, y, letter in shaped(text, shipped)
         for line in _glyph(shipped.face, number)
     ]
-    if not lines:
+    if not found:
         raise IsbjornError(f"'{text}' has no character that can be drawn.", "letters", "Enter at least one letter.")
-    return _centred(lines, em)
+    return _centred([line for line, _ in found], em), [letter for _, letter in found]
 
 
 def _points_at_most(data: str) -> int:

@@ -105,7 +105,7 @@ class Case:
 
     @cached_property
     def particles(self) -> Particles:
-        return self.watch.solver.of(self.number, self.watch.seconds)
+        return self.watch.solver.every(self.number, self.watch.seconds)
 
     def note(self, kind: str, what: str, why: str, level: Any = "hint", mend: Mend | None = None) -> Note:
         return Note(

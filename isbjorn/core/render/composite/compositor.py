@@ -44,7 +44,8 @@ _SURFACE = 1.5
 def is_simple(e: Emitter) -> bool:
     """Whether an emitter's particles are discs with nothing done to them, drawn by the fastest way."""
     return (
-        is_plain(e) and MODES[e.blend] == 0 and all(x is None for x in (e.trail, e.heads, e.lines, e.skin, e.strand, e.ripples))
+        is_plain(e) and MODES[e.blend] == 0 and e.pieces is None
+        and all(x is None for x in (e.trail, e.heads, e.lines, e.skin, e.strand, e.ripples))
         and e.group is None and e.use.kind == "picture" and not e.hidden_by and not working(e.finish)
         and e.lit.value == 0 and not e.lit.timed
     )  # fmt: skip
@@ -192,7 +193,7 @@ class Compositor:
         near: dict[str, list[float]] = {}
         for number, emitter in enumerate(shot.emitters):
             if number in self.context.solver.tracks:
-                places = self.context.solver.of(number, self.context.seconds, self.context.stale).position
+                places = self.context.solver.every(number, self.context.seconds, self.context.stale).position
                 near.setdefault(emitter.group or emitter.id, []).extend((places @ view.axes[2]).tolist())
         middle = {name: float(np.mean(z)) if z else 0.0 for name, z in near.items()}
         return sorted(shot.emitters, key=lambda e: middle.get(e.group or e.id, 0.0))
@@ -235,7 +236,7 @@ class Compositor:
         """The slices of an emitter's particles in the depth of the plate, the farthest first."""
         if depth is None:
             return [0]
-        particles = self.context.solver.of(number, self.context.seconds, self.context.stale)
+        particles = self.context.solver.every(number, self.context.seconds, self.context.stale)
         found = depth.slices_of(particles, self.context.view, far)
         cut = found[found > 0]
         if len(cut) == 0:

@@ -233,7 +233,7 @@ def ids(compositor: Compositor) -> Floats:
         for number in members:
             if number not in solver.tracks:
                 continue
-            p = solver.of(number, context.seconds, context.stale)
+            p = solver.every(number, context.seconds, context.stale)
             order = rank(compositor.shot.emitters[number], p, view)
             centre, grown = view.place(p.position)
             radius = np.where(p.opacity > 0, p.size * np.float32(0.5 * view.scale_x) * grown, 0).astype(np.float32)

@@ -11,13 +11,14 @@ from typing import TypeVar
 
 import numpy as np
 
-from isbjorn.core.appearance.particles import Particles, ParticleSolver
+from isbjorn.core.appearance.particles import Particles, ParticleSolver, gathered
 from isbjorn.core.arrays import Bools, Floats
 from isbjorn.core.document import Number, Shot
 from isbjorn.core.document.emitter_parts.skin import Skin
 from isbjorn.core.errors import Stale
 from isbjorn.core.records import Records
 from isbjorn.core.render.draw.emitters import EmitterRasteriser
+from isbjorn.core.render.draw.pieces import draw_standing
 from isbjorn.core.render.draw.ripples import draw_ripples
 from isbjorn.core.render.draw.skin import draw_skin
 from isbjorn.core.render.draw.strands import draw_strands, tangents
@@ -134,6 +135,15 @@ class RenderContext:
         share = 0.0 if self.crossing else self.solver.crossing(number, self.seconds)
         if share > 0:
             return self._crossed(lambda one, layer: one.draw(number, layer, blend, bare), share, onto)
+        standing: list[Particles] = []
+        if emitter.pieces is not None:
+            standing = draw_standing(EmitterRasteriser(self, emitter, number, blend or emitter.blend, bare), onto)
+        flying = self._flying(number, onto, blend, bare)
+        return gathered([*standing, flying]) if standing else flying
+
+    def _flying(self, number: int, onto: Floats, blend: str | None = None, bare: bool = False) -> Particles:
+        """Draw the living particles of an emitter: all but its pieces that stand."""
+        emitter = self.shot.emitters[number]
         blurred = bool(self.open) and emitter.motion_blur
         particles = self.solver.of(number, self.seconds, self.stale, most=None if emitter.strand else self.most)
         pen = EmitterRasteriser(self, emitter, number, blend or emitter.blend, bare)
@@ -149,7 +159,7 @@ class RenderContext:
         if blurred and has_models(emitter) and not bare and self.measure is None:
             moments = self._moments_of([number])
             if moments:
-                self._mean(lambda one, layer: one.draw(number, layer, blend), moments, onto)
+                self._mean(lambda one, layer: one._flying(number, layer, blend), moments, onto)
                 pen.count(particles)
                 return particles
             blurred = False
@@ -158,7 +168,7 @@ class RenderContext:
             pen.lines(particles, onto)
         if emitter.trail is not None and not bare:
             if blurred:
-                self._exposed(pen, draw_trails, onto)
+                self.exposed(pen, draw_trails, onto)
             else:
                 draw_trails(pen, onto)
         if emitter.heads is not None:
@@ -169,7 +179,7 @@ class RenderContext:
         if emitter.skin is not None and not bare:
             moments = self._moments_of([number]) if blurred else []
             if moments:
-                self._mean(lambda one, layer: one.draw(number, layer, blend), moments, onto)
+                self._mean(lambda one, layer: one._flying(number, layer, blend), moments, onto)
                 pen.balls(particles, emitter.skin)
             else:
                 pen.skin(particles, onto, blend or emitter.blend)
@@ -230,7 +240,7 @@ class RenderContext:
         onto += np.float32(share) * (come - onto)
         return drawn
 
-    def _exposed(
+    def exposed(
         self,
         pen: EmitterRasteriser,
         draw: Callable[[EmitterRasteriser, Floats], None],
@@ -256,7 +266,7 @@ class RenderContext:
             return
         count = self._exposures_of(number) if blurred and not pen.bare and strand.line else 0
         if count > 1:
-            self._exposed(
+            self.exposed(
                 pen,
                 lambda one, layer: draw_strands(one, self.solver.of(number, one.context.seconds, self.stale), layer),
                 onto,

@@ -14,6 +14,7 @@ from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Emitter
 from isbjorn.core.document.emitter_parts.skin import Skin
 from isbjorn.core.random import SPIN_X, SPIN_Y, STRETCH, TURN_X, TURN_Y, draws_around
+from isbjorn.core.render.draw.pieces import flying_pages
 from isbjorn.core.render.draw.skin import draw_skin, reach_of
 from isbjorn.core.render.models.bodies import draw_bodies, has_models
 from isbjorn.core.render.raster.blends import MODES
@@ -101,7 +102,7 @@ class EmitterRasteriser:
         if self.bare:
             colour, opacity = np.ones_like(colour), (opacity > 0).astype(np.float32)
         if count:
-            self._count(centre, radius, opacity, grown)
+            self.tally(centre, radius, opacity, grown)
         if context.view.lens_px is not None:
             opacity = np.where(grown > 0, opacity, 0).astype(np.float32)
         places, shares = self._smeared(p, way) if way is not None else (None, None)
@@ -123,32 +124,38 @@ class EmitterRasteriser:
                 return
             # Flat bodies of the same emitter are drawn over its models.
             opacity = np.where(solid, 0, opacity).astype(np.float32)
-        pages, page, tinted = held.shown(track.key, births, moments, p.age01, t, lambda: _reads_backward(p), had)
-        shade = np.concatenate([np.where(tinted[:, None], colour, 1).astype(np.float32), opacity[:, None]], axis=1)
+        cut = flying_pages(self, p, centre, grown)
+        if cut is None:
+            pages, page, tinted = held.shown(track.key, births, moments, p.age01, t, lambda: _reads_backward(p), had)
+            shown = [(pages, page, centre, np.ones(len(p), np.float32))]
+            colour = np.where(tinted[:, None], colour, 1).astype(np.float32)
+        else:
+            shown = cut
         turn = np.radians(p.angle.astype(np.float64))
-        if e.facing == "motion":
+        if e.facing == "motion" and cut is None:
             turn = turn + ahead
-        smear, bend = None, None
+        smear, bend, shift = None, None, np.zeros_like(centre)
         if places is not None and shares is not None:
             exposed = shares.sum(axis=1)
             ends = 0.5 * (places[:, 0] + places[:, -1])
             # Its position at half of the time; particles that live for a part of it move in a straight line.
             whole = (exposed > 1 - 1e-6)[:, None]
-            centre = np.where(whole, places[:, PIECES // 2], ends)
-            smear, bend = places[:, -1] - places[:, 0], ends - centre
-            shade[:, 3] *= exposed
+            shift = np.where(whole, places[:, PIECES // 2], ends) - centre
+            smear, bend = places[:, -1] - places[:, 0], ends - (centre + shift)
+            opacity = opacity * exposed
         deep = self.deep(p, births, moments)
         lie = None
         if e.facing == "surface":
             lie = lying(self, p, grown, None if deep is None else deep[:, 0])
-        sprites = sprites_of(
-            centre, radius, turn, shade, page, pages, self.covers, smear, ahead, self.stretch(p, births), 
-            0.0 if confusion is None else confusion, bend,
-            None if change is None else np.radians(change.turned.astype(np.float64)),
-            None if grows is None else grows.in_knots(), None if e.facing == "surface" else deep, lie,
-            None if grows is None or deep is None or e.facing == "surface" else self._tumble(births, moments, grows),
-        )  # fmt: skip
-        draw_sprites(sprites.of(order), pages, onto, self.mode)
+        for pages, page, middle, part in shown:
+            sprites = sprites_of(
+                middle + shift, radius, turn, np.concatenate([colour, (opacity * part)[:, None]], axis=1).astype(np.float32), page,
+                pages, self.covers, smear, ahead, self.stretch(p, births), 0.0 if confusion is None else confusion, bend,
+                None if change is None else np.radians(change.turned.astype(np.float64)),
+                None if grows is None else grows.in_knots(), None if e.facing == "surface" else deep, lie,
+                None if grows is None or deep is None or e.facing == "surface" else self._tumble(births, moments, grows),
+            )  # fmt: skip
+            draw_sprites(sprites.of(order), pages, onto, self.mode)
 
     def skin(self, p: Particles, onto: Floats, blend: str) -> None:
         """Draw one surface over all particles, in place of their bodies."""
@@ -170,7 +177,7 @@ class EmitterRasteriser:
             p, centre, grown, radius = p.where(keep), centre[keep], grown[keep], radius[keep]
         colour, opacity = self.lit(p.position, p.colour, np.minimum(1, p.opacity), p.velocity)
         opacity = np.where(grown > 0, opacity, 0).astype(np.float32)
-        self._count(centre, radius, opacity, grown)
+        self.tally(centre, radius, opacity, grown)
         near = (p.position @ context.view.axes[2].astype(np.float32)) * np.float32(context.view.scale_x) * grown
         return centre, radius, colour.astype(np.float32), opacity, near.astype(np.float32)
 
@@ -223,11 +230,12 @@ class EmitterRasteriser:
     def count(self, p: Particles) -> None:
         """Count particles as they are seen, without drawing them."""
         centre, grown = self.pixels(p.position)
-        self._count(
+        self.tally(
             centre, p.size * np.float32(0.5 * self.context.view.scale_x) * grown, np.minimum(1, p.opacity), grown
         )
 
-    def _count(self, centre: Floats, radius: Floats, opacity: Floats, grown: Floats) -> None:
+    def tally(self, centre: Floats, radius: Floats, opacity: Floats, grown: Floats) -> None:
+        """Count bodies as they are seen."""
         view, counts = self.context.view, self.context.counts
         counts.add(tallied(centre, radius, opacity, grown, view.width, view.height))
 

@@ -195,7 +195,7 @@ def _lights(matte: Matte, context: RenderContext) -> tuple[Doubles, Floats, Doub
     for emitter in shining(matte, context.shot):
         number = context.shot.place_of(emitter)
         if number in context.solver.tracks:
-            p = context.solver.of(number, context.seconds, context.stale, most=context.most)
+            p = context.solver.every(number, context.seconds, context.stale, most=context.most)
             places.append((p.position.astype(np.float64) - view.eye) @ view.axes.T)
             light.append(p.colour * p.opacity[:, None])
             radii.append(0.5 * p.size.astype(np.float64))

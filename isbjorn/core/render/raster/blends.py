@@ -20,6 +20,8 @@ from isbjorn.core.render.raster.simd import composite_pixel
 MODES: dict[str, int] = {"normal": 0, "add": 0} | {
     name: number for number, name in enumerate((n for n in get_args(Blend) if n not in ("normal", "add")), 1)
 }
+# Of parts of one whole that do not overlap: "plus lighter" with its cover.
+JOIN = -1
 _SCREEN, _MULTIPLY, _DARKEN, _LIGHTEN, _OVERLAY, _HARD, _SOFT, _DODGE, _BURN, _DIFFERENCE, _EXCLUSION, _HUE = range(
     1, 13
 )
@@ -124,6 +126,12 @@ def put(out: Floats, y: int, x: int, red: float, green: float, blue: float, alph
         at = (np.int64(y) * out.shape[1] + x) * 4
         whole = np.float32(1)
         composite_pixel(out, at, whole, np.float32(red), np.float32(green), np.float32(blue), np.float32(alpha))  # type: ignore[call-arg]
+        return
+    if mode == JOIN:
+        out[y, x, 0] += red
+        out[y, x, 1] += green
+        out[y, x, 2] += blue
+        out[y, x, 3] += alpha
         return
     keep = 1.0 - alpha
     if alpha <= 0.0:

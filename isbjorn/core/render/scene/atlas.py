@@ -67,6 +67,8 @@ def is_plain(emitter: Emitter) -> bool:
     """Whether its bodies are discs alone, which have a faster way."""
     stretched = emitter.stretch.value != 0 or emitter.stretch.timed or emitter.stretch.spread != 0
     lies = emitter.facing == "surface" or turns_in_depth(emitter)
+    if emitter.pieces is not None and emitter.pieces.cut != "points":
+        return False
     return emitter.body.disc is not None and not emitter.mixed and not stretched and not lies
 
 

@@ -20,12 +20,16 @@ _SEEN = 7
 
 
 def is_steady(shot: Shot, emitter: Emitter, readings: Readings) -> bool:
-    """Whether only constant gravity and linear drag act on an emitter's particles, without interactions; or they are recorded."""
+    """Whether only constant gravity and linear drag act on an emitter's particles, without interactions (nothing at all where they
+    arrive at a place); or they are recorded."""
     if emitter.recording is not None:
         return True
     if emitter.strand is not None:
         return False
+    arrives = emitter.pieces is not None and emitter.pieces.assemble is not None
     for force in shot.reaching(emitter):
+        if arrives and force.stage == "motion":
+            return False
         calm = bool(force.closed_form) or force.stage == "look"
         framed = force.frame == "shot" or readings.still(emitter)
         if not calm or (force.zone is not None and force.stage == "motion") or not framed or not readings.still(force):

@@ -21,6 +21,7 @@ from isbjorn.core.simulate.fingerprint import is_measured
 from isbjorn.core.simulate.forces import pack, zones
 from isbjorn.core.simulate.forces.force_layout import MEASURES, WIDTH, ForceSetting
 from isbjorn.core.simulate.integrators import batched, world
+from isbjorn.core.simulate.integrators.arriving import arrivals_of
 from isbjorn.core.simulate.state import State, merged
 from isbjorn.core.simulate.state_layout import CAUGHT, HINDERED, MOVED, NEAR_SINCE, PUSHED_ROWS, ROWS, STATE_ROWS
 from isbjorn.core.simulate.steps import blend, gather
@@ -131,6 +132,8 @@ class SteppedIntegrator:
             and source.emitter.speed.over_life is None
         )
         self._kept: RecentCache[int, Tables] = RecentCache(_CHUNKS_KEPT)
+        # Where particles are led to, if they arrive somewhere.
+        self.arrivals = arrivals_of(source)
 
     def begin(self, births: npt.NDArray[np.int64], moments: Doubles, lives: Floats) -> State:
         """Births by their number, each as it is at its birth moment."""
@@ -183,6 +186,20 @@ class SteppedIntegrator:
         return found.since(index - first), first + many
 
     def _roam(self, state: State, index: int, until: int, end: float, solid: bool = True) -> None:
+        """Step in place from lattice step `index` to `until`, and on to shot time `end` if it is later."""
+        if self.arrivals is None:
+            self._go(state, index, until, end, solid)
+            return
+        for step in range(index, until):
+            before = state.values[:6].copy()
+            self._go(state, step, step + 1, -1e9, solid)
+            self.arrivals.steer(state, before, step / self.hz, (step + 1) / self.hz)
+        if end > until / self.hz:
+            before = state.values[:6].copy()
+            self._go(state, until, until, end, solid)
+            self.arrivals.steer(state, before, until / self.hz, end)
+
+    def _go(self, state: State, index: int, until: int, end: float, solid: bool) -> None:
         e = self.source.emitter
         while True:
             t, holds = self.tables(index)

@@ -1,0 +1,263 @@
+"""The flights of pieces: births at their release, or so early that they arrive in time.
+
+Piece i of n has the birth number i from its release on, and `ARRIVING` + i on its way to its place, unless it is the same flight.
+"""
+
+from __future__ import annotations
+
+import functools
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
+from isbjorn.core.document import Emitter
+from isbjorn.core.document.model.pieces import Pieces
+from isbjorn.core.emit.births import NOW_S, Births
+from isbjorn.core.emit.newborn import SHORTEST_LIFE_S, BirthSource
+from isbjorn.core.emit.pieces.cut import PieceCut, cut_of
+from isbjorn.core.emit.pieces.fronts import moments_of
+from isbjorn.core.emit.pieces.matching import matched
+from isbjorn.core.emit.shapes import scatter
+from isbjorn.core.emit.shapes.base import Scattered, ShapeSetting
+from isbjorn.core.evaluate.readings import Readings
+
+ARRIVING = 1 << 24
+# A flight lasts at least this long, so that it can be seen to come from somewhere.
+_SHORTEST_S = 1 / 30
+
+
+@dataclass(frozen=True)
+class Flights:
+    """The k flights of an emitter's pieces, in the order of their numbers: numbers (k,); moments of birth s (k,); lifespans s (k,),
+    infinite where a piece never dies; piece (k,), the piece that it shows, of `cut`; place (k,), the piece of `arrived` whose place
+    it arrives at, -1: of none; leaves (k,): whether it begins at its own place.
+
+    cut: the pieces that leave. arrived: the pieces that stand after the arrival. released, due (n,) s: when each piece of `cut`
+    leaves, and when each of `arrived` is in its place; infinite if never, or always. begins (k, 2): places of flights that do not
+    leave, in the emitter's coordinates.
+    """
+
+    numbers: Longs
+    moments: Doubles
+    lives: Floats
+    piece: Longs
+    place: Longs
+    leaves: Bools
+    begins: Doubles
+    cut: PieceCut
+    arrived: PieceCut
+    released: Doubles
+    due: Doubles
+
+    @property
+    def arrives(self) -> bool:
+        """Whether any of them has a place to arrive at."""
+        return bool((self.place >= 0).any())
+
+    def rows(self, numbers: Longs) -> Longs:
+        """The flights with birth numbers (m,), as indices."""
+        return np.searchsorted(self.numbers, numbers)
+
+
+def _lifespans(emitter: Emitter, key: int, readings: Readings, light: Any, numbers: Longs, t: Doubles) -> Floats:
+    return BirthSource(emitter, key, readings, light).lifespans(numbers, t)
+
+
+def _pairs(count: int, others: int) -> tuple[Longs, Longs]:
+    """As many flights as the larger of two numbers of pieces: each piece of both has at least one."""
+    k = max(count, others)
+    return (np.arange(k) * count) // k, (np.arange(k) * others) // k
+
+
+def _returning(pieces: Pieces, emitter: Emitter, key: int, readings: Readings, light: Any, cut: PieceCut) -> Flights:
+    """Pieces that leave, and arrive at the same shape or at another."""
+    assert pieces.release is not None
+    assert pieces.assemble is not None
+    arrived = cut if pieces.assemble.into is None else cut_of(emitter, key, readings, light, pieces.assemble.into)
+
+    def frame(places: Doubles) -> Doubles:
+        return readings.frames(emitter, np.zeros(1)).of(*places.T)
+
+    released = moments_of(pieces.release, cut, key, readings, light, frame)
+    due = moments_of(pieces.assemble, arrived, key ^ 1, readings, light, frame)
+    if arrived is cut:
+        piece = place = np.arange(len(cut))
+    else:
+        piece, place = _pairs(len(cut), len(arrived))
+        # Those of one set in its own order: each goes to the place that suits it.
+        to = matched(pieces.assemble.match, arrived.places[place, :2], cut.places[piece, :2], cut.rank[piece], key)
+        place = place[to]
+    moments = released[piece]
+    lives = np.maximum(due[place] - moments, _SHORTEST_S).astype(np.float32)
+    due = due.copy()
+    np.maximum.at(due, place, moments + lives)
+    lives = (due[place] - moments).astype(np.float32)
+    k = len(piece)
+    return Flights(
+        np.arange(k), moments, lives, piece, place, np.ones(k, bool), np.zeros((k, 2)), cut, arrived, released,
+        _latest(due, place, moments + lives),
+    )  # fmt: skip
+
+
+def _latest(due: Doubles, place: Longs, ends: Doubles) -> Doubles:
+    """When the last flight to each place is over: to the bit, so that nothing is drawn twice or not at all."""
+    out = np.full(len(due), -np.inf)
+    np.maximum.at(out, place, ends)
+    return np.where(np.isfinite(out), out, due)
+
+
+def flights_of(emitter: Emitter, key: int, readings: Readings) -> Flights:
+    """All flights of an emitter in pieces; computed once for the readings of a shot."""
+    known: Flights | None = readings.kept.get(("flights", emitter.id))
+    if known is None:
+        known = readings.kept["flights", emitter.id] = _made(emitter, key, readings, readings.light)
+    return known
+
+
+def _made(emitter: Emitter, key: int, readings: Readings, light: Any) -> Flights:
+    pieces = emitter.pieces
+    assert pieces is not None
+    cut = cut_of(emitter, key, readings, light)
+    if pieces.returns:
+        return _returning(pieces, emitter, key, readings, light, cut)
+
+    def frame(places: Doubles) -> Doubles:
+        return readings.frames(emitter, np.zeros(1)).of(*places.T)
+
+    n, release, assemble = len(cut), pieces.release, pieces.assemble
+    every = np.arange(n)
+    released, due = np.full(n, np.inf), np.full(n, -np.inf)
+    parts: list[tuple[Any, ...]] = []
+    if release is not None:
+        released = moments_of(release, cut, key, readings, light, frame)
+        lives = _lifespans(emitter, key, readings, light, every, released)
+        parts.append((every, released, lives, every, np.full(n, -1), np.ones(n, bool), np.zeros((n, 2))))
+    if assemble is not None:
+        due = moments_of(assemble, cut, key ^ 1, readings, light, frame)
+        if release is not None:
+            # It arrives before it leaves.
+            due = np.minimum(due, released)
+        lives = np.maximum(_lifespans(emitter, key, readings, light, every + ARRIVING, due), np.float32(_SHORTEST_S))
+        lives = np.where(np.isfinite(lives), lives, np.float32(3)).astype(np.float32)
+        start = emitter.model_copy(update={"shape": assemble.start})
+        shift = np.stack(
+            [readings.number(number, due - lives) for number in (assemble.start_x, assemble.start_y)], axis=1
+        )
+        begins = scatter(start, key, every + ARRIVING, ShapeSetting(due - lives, readings, light)).place[:, :2] + shift
+        begins = begins[matched(assemble.match, begins, cut.places[:, :2], cut.rank, key)]
+        moments = due - lives.astype(np.float64)
+        due = moments + lives
+        parts.append((every + ARRIVING, moments, lives, every, every, np.zeros(n, bool), begins))
+    if not parts:
+        nothing = np.empty(0)
+        whole = nothing.astype(np.int64)
+        parts.append((whole, nothing, nothing.astype(np.float32), whole, whole, nothing.astype(bool), np.empty((0, 2))))
+    numbers, moments, lives, piece, place, leaves, begins = (np.concatenate(rows) for rows in zip(*parts, strict=True))
+    return Flights(numbers, moments, lives, piece, place, leaves, begins, cut, cut, released, due)
+
+
+class PieceBirths(Births):
+    """The births of an emitter in pieces."""
+
+    def __init__(self, emitter: Emitter, key: int, readings: Readings, frame_rate: float, last_s: float) -> None:
+        super().__init__(emitter, key, readings, frame_rate, last_s)
+        self.flights = flights_of(emitter, key, readings)
+        there = np.flatnonzero(np.isfinite(self.flights.moments))
+        order = there[np.lexsort((self.flights.numbers[there], self.flights.moments[there]))]
+        self.ordered, self.at = self.flights.numbers[order], self.flights.moments[order]
+        self.each, self.steady = 1, True
+        self.bursts, self._burst_moments = (), []
+        if self.period_s is None:
+            self.begin_s = self.stream_begin = float(self.at[0]) if len(self.at) else 0.0
+            self.end_s = float(self.at[-1]) + 1e-3 if len(self.at) else 0.0
+
+    def thin(self) -> None:
+        """There is one birth for each piece."""
+
+    def begin_of(self, numbers: Longs) -> Doubles:
+        return np.full(len(numbers), -math.inf if self.period_s is not None else self.begin_s)
+
+    def expected(self, t: float) -> float:
+        if self.period_s is not None:
+            rounds = math.floor(t / self.period_s)
+            return rounds * len(self.at) + float(
+                np.searchsorted(self._one_round[1], t - rounds * self.period_s, "right")
+            )
+        return float(np.searchsorted(self.at, t, "right"))
+
+    @functools.cached_property
+    def _one_round(self) -> tuple[Longs, Doubles]:
+        assert self.period_s is not None
+        moments = self.at % self.period_s
+        order = np.lexsort((self.ordered, moments))
+        return self.ordered[order], moments[order]
+
+    def between(self, after: float, until: float) -> tuple[Longs, Doubles]:
+        if self.period_s is not None:
+            return super().between(after, until)
+        first, last = np.searchsorted(self.at, [after + NOW_S, until + NOW_S], "right")
+        if after < self.begin_s:
+            first = 0
+        some = slice(first, max(first, last))
+        return self.ordered[some], self.at[some]
+
+    @property
+    def stream_counts(self) -> bool:
+        return False
+
+    def at_most(self, window: float, until: float) -> float:
+        if self.period_s is not None:
+            return super().at_most(window, until)
+        before = self.at[: np.searchsorted(self.at, until, "right")]
+        if len(before) == 0 or window <= 0:
+            return 0.0
+        since = np.searchsorted(before, before - window, "left")
+        return float((np.arange(1, len(before) + 1) - since).max())
+
+    def about(self, after: float, until: float) -> float:
+        return max(0.0, self.expected(until) - self.expected(after))
+
+    def per_second(self, after: float, until: float) -> float:
+        return self.about(after, until) / max(until - after, 1e-6)
+
+
+class PieceSource(BirthSource):
+    """Reads the births of pieces: each leaves its own place, or begins where its way to it does."""
+
+    def __init__(self, emitter: Emitter, key: int, readings: Readings, light: Any = None) -> None:
+        super().__init__(emitter, key, readings, light)
+        self.flights = flights_of(emitter, key, readings)
+
+    def lifespans(self, births: Longs, t: Doubles, measured: dict[str, Doubles] | None = None) -> Floats:  # noqa: ARG002
+        return np.asarray(self.flights.lives[self.flights.rows(births)])
+
+    @property
+    def longest_life(self) -> float:
+        return float(self.flights.lives.max(initial=np.float32(SHORTEST_LIFE_S)))
+
+    def some(self, count: int) -> Longs:
+        numbers = self.flights.numbers
+        return (
+            numbers[np.linspace(0, len(numbers) - 1, count).astype(np.int64)] if len(numbers) else np.empty(0, np.int64)
+        )
+
+    def scattered(self, births: Longs, t: Doubles) -> Scattered:  # noqa: ARG002
+        f = self.flights
+        rows = f.rows(births)
+        leaves = f.leaves[rows, None]
+        own = f.cut.places[f.piece[rows]]
+        begin = np.concatenate([f.begins[rows], np.zeros((len(rows), 1))], axis=1)
+        outward = np.where(leaves, f.cut.outward[f.piece[rows]], [0.0, 1.0, 0.0])
+        along = np.broadcast_to(np.array([1.0, 0.0, 0.0]), own.shape)
+        return Scattered(np.where(leaves, own, begin), outward, along)
+
+    def targets(self, births: Longs, moments: Doubles) -> tuple[Doubles, Bools]:
+        """Where births (m,) arrive at the end of their lives, px of the shot (m, 3), and which of them do."""
+        f = self.flights
+        rows = f.rows(births)
+        place = f.place[rows]
+        ends = moments + f.lives[rows]
+        return self.readings.frames(self.emitter, ends).of(*f.arrived.places[place].T), place >= 0

@@ -1,0 +1,174 @@
+"""A whole in pieces: exact as long as it is whole, exact where pieces have left, and exact again when they have arrived."""
+
+import unittest
+from typing import Any
+
+import numpy as np
+
+from isbjorn.core import Solver
+from isbjorn.core.document import Shot
+from isbjorn.core.emit.shapes import outline
+from isbjorn.core.emit.shapes.base import ShapeSetting
+from isbjorn.core.evaluate.geometry.coverage import covered_texels
+from isbjorn.core.frame import compositor_of, draw_particles
+from isbjorn.core.render.composite.passes import measured
+from tests.threads import MANY, threads
+
+WIDTH, HEIGHT = 640, 240
+WORD = {"kind": "letters", "text": "Skarvøy", "height": 130}
+CUTS = ("squares", "hexagons", "shards", "strips", "letters", "words")
+LEAVES = {"release": {"at_s": 1, "duration": 2}, "assemble": None}
+COMES = {"release": None, "assemble": {"at_s": 1, "duration": 2}}
+RETURNS = {"release": {"at_s": 1, "duration": 1}, "assemble": {"at_s": 4, "duration": 1}}
+
+
+def shot(pieces: dict[str, Any], fields: dict[str, Any] | None = None, **more: Any) -> Shot:
+    emitter = {"id": "e", "shape": WORD, "speed": 90, "lifespan": 2, "pieces": {"size": 12, **pieces}, **(fields or {})}
+    return Shot.model_validate({"width": WIDTH, "height": HEIGHT, "emitters": [emitter], "last_frame": 149, **more})
+
+
+def picture(one: Shot, frame: float = 0, scale: float = 1.0) -> np.ndarray:
+    return draw_particles(Solver(one), frame, scale).picture  # type: ignore[arg-type]
+
+
+def original(one: Shot, scale: float = 1.0) -> np.ndarray:
+    """The exact coverage of each pixel by the emitter's shape, where it is set into the shot."""
+    solver = Solver(one)
+    lines = outline(one.emitters[0].shape, ShapeSetting(np.zeros(1), solver.readings))
+    frame = solver.readings.frames(one.emitters[0], np.zeros(1))
+    placed = [frame.of(*line.T)[:, :2] for line in lines]
+    return covered_texels(placed, -WIDTH / 2, HEIGHT / 2, scale, round(WIDTH * scale), round(HEIGHT * scale))
+
+
+class Whole(unittest.TestCase):
+    def test_before_the_first_leaves_it_is_the_original_to_a_thousandth(self) -> None:
+        for cut in CUTS:
+            for fields in ({}, {"across": 3.3, "up": -7.6}, {"turn": 180, "scale": 83}):
+                one = shot({**LEAVES, "cut": cut, "variation": 40}, fields)
+                for scale in (1.0, 0.6):
+                    drawn = picture(one, 10, scale)
+                    for channel in range(4):
+                        self.assertLess(
+                            np.abs(drawn[..., channel] - original(one, scale)).max(), 1e-3, (cut, fields, scale)
+                        )
+
+    def test_turned_it_is_as_soft_as_one_sprite_and_keeps_its_light(self) -> None:
+        one = shot({**LEAVES, "cut": "shards"}, {"turn": 20})
+        drawn = picture(one, 10)
+        self.assertAlmostEqual(float(drawn[..., 3].sum() / original(one).sum()), 1, delta=1e-3)
+        # No seam is seen inside the letters.
+        inside = original(one) >= 1
+        inner = inside[1:-1, 1:-1].copy()
+        for dy in (-1, 0, 1):
+            for dx in (-1, 0, 1):
+                inner &= inside[1 + dy : HEIGHT - 1 + dy, 1 + dx : WIDTH - 1 + dx]
+        self.assertGreater(float(drawn[1:-1, 1:-1, 3][inner].min()), 0.999)
+
+    def test_after_the_last_has_arrived_it_is_the_original_again(self) -> None:
+        for pieces in (COMES, RETURNS):
+            for cut in ("hexagons", "letters"):
+                fields = {"spin": 400, "across": 1.7}
+                drawn = picture(shot({**pieces, "cut": cut}, fields), 149)
+                self.assertLess(np.abs(drawn[..., 3] - original(shot(pieces, fields))).max(), 1e-3)
+
+    def test_light_is_conserved_at_the_moment_of_release(self) -> None:
+        one = shot({**LEAVES, "cut": "squares"}, {"speed": 0})
+        # Nothing has moved yet: those that have left are where they were.
+        drawn = picture(one, 50)
+        seams = np.abs(drawn[..., 3] - original(one))
+        self.assertLess(float(seams.max()), 2e-3)
+
+    def test_where_pieces_have_left_is_a_hole_with_their_edges(self) -> None:
+        front = {"at_s": 1, "duration": 2, "softness": 0}
+        one = shot(
+            {"cut": "squares", "size": 20, "release": front, "assemble": None},
+            {"shape": {"kind": "rectangle", "width": 200, "height": 100}, "speed": 5000, "spread": 0},
+        )
+        drawn = picture(one, 50)
+        # At half of the time the left half has left.
+        np.testing.assert_allclose(drawn[60:180, WIDTH // 2 - 95 : WIDTH // 2 - 5, 3][10:110], 0, atol=1e-6)
+        np.testing.assert_allclose(drawn[71:169, WIDTH // 2 + 25 : WIDTH // 2 + 95, 3], 1, atol=1e-3)
+
+    def test_colour_and_opacity_of_the_emitter(self) -> None:
+        colour = {"colours": [{"at": 0, "colour": "#ff0000"}, {"at": 1, "colour": "#0000ff"}]}
+        drawn = picture(shot({**LEAVES, "cut": "squares"}, {"colour": colour, "opacity": 50}), 5)
+        full = original(shot(LEAVES)) >= 1
+        np.testing.assert_allclose(drawn[full], np.broadcast_to([0.5, 0, 0, 0.5], drawn[full].shape), atol=2e-3)
+        arrived = picture(shot({**COMES, "cut": "squares"}, {"colour": colour}), 149)
+        np.testing.assert_allclose(arrived[full], np.broadcast_to([0, 0, 1, 1], drawn[full].shape), atol=2e-3)
+
+    def test_additive_light_has_no_cover(self) -> None:
+        drawn = picture(shot({**LEAVES, "cut": "squares"}, {"blend": "add"}), 5)
+        self.assertEqual(float(drawn[..., 3].max()), 0)
+        self.assertLess(np.abs(drawn[..., 0] - original(shot(LEAVES))).max(), 1e-3)
+
+
+class InTheShot(unittest.TestCase):
+    def test_an_open_shutter_keeps_the_light_of_pieces_that_leave_meanwhile(self) -> None:
+        one = shot({"cut": "squares", "release": {"at_s": 1, "duration": 0, "softness": 0}, "assemble": None}, {"speed": 0},
+                   camera={"shutter": 360})  # fmt: skip
+        for frame in (24, 25, 26):
+            self.assertAlmostEqual(float(picture(one, frame)[..., 3].sum() / original(one).sum()), 1, delta=0.01)
+
+    def test_a_whole_that_moves_is_smeared(self) -> None:
+        keys = [{"at_s": 0, "value": -100, "joint": "straight"}, {"at_s": 1, "value": 100, "joint": "straight"}]
+        pieces = {"release": {"at_s": 5}, "assemble": None, "cut": "squares"}
+        sharp, smeared = (
+            picture(shot(pieces, {"across": {"value": 0, "keys": keys}}, camera={"shutter": angle}), 12)
+            for angle in (0, 360)
+        )
+        self.assertAlmostEqual(float(smeared[..., 3].sum() / sharp[..., 3].sum()), 1, delta=0.01)
+        self.assertGreater(int((smeared[..., 3] > 0.01).sum()), 1.1 * int((sharp[..., 3] > 0.01).sum()))
+
+    def test_the_same_picture_for_any_number_of_threads_and_order_of_frames(self) -> None:
+        one = shot({**RETURNS, "cut": "shards"}, {"spin": 200})
+        found = []
+        for count, frames in ((1, (20, 40, 90)), (MANY, (90, 40, 20))):
+            with threads(count):
+                solver = Solver(one)
+                drawn = {frame: draw_particles(solver, frame).picture.copy() for frame in frames}
+            found.append([drawn[frame] for frame in sorted(drawn)])
+        for a, b in zip(*found, strict=True):
+            np.testing.assert_array_equal(a, b)
+
+    def test_a_loop_without_a_seam(self) -> None:
+        one = shot({**RETURNS, "cut": "hexagons"}, loop=True)
+        solver = Solver(one)
+        self.assertLess(np.abs(draw_particles(solver, 0).picture - draw_particles(solver, 150).picture).max(), 1e-6)
+        self.assertLess(np.abs(draw_particles(solver, 0).picture[..., 3] - original(one)).max(), 1e-3)
+
+    def test_passes_measure_what_stands_and_what_flies(self) -> None:
+        one = shot({**RETURNS, "cut": "hexagons"}, {"depth": -40}, camera={"kind": "perspective"})
+        for frame in (10, 50):
+            found = measured(compositor_of(Solver(one), frame))
+            alpha = picture(one, frame)[..., 3]
+            np.testing.assert_allclose(found.cover, alpha, atol=1e-3)
+            away = WIDTH * 35 / 36
+            self.assertAlmostEqual(float(np.median(found.depth[found.cover > 0.9])), away + 40, delta=0.5)
+
+    def test_a_matte_hides_it(self) -> None:
+        matte = {"id": "m", "width": 4000, "height": 4000, "feather": 0}
+        one = shot({**LEAVES, "cut": "squares"}, {"hidden_by": ["m"]}, mattes=[matte])
+        self.assertLess(float(picture(one, 5)[..., 3].max()), 1e-3)
+
+    def test_points_are_drawn_as_bodies_where_they_stand(self) -> None:
+        fields = {"shape": {"kind": "line", "length": 300}, "size": 6, "body": {"kind": "hard disc"}}
+        drawn = picture(shot({**LEAVES, "cut": "points", "size": 30}, {**fields, "spacing": "even"}), 5)
+        self.assertAlmostEqual(float(drawn[..., 3].sum()), 10 * np.pi * 9, delta=2)
+
+    def test_one_word_becomes_another(self) -> None:
+        into = {"kind": "letters", "text": "Lights", "height": 130}
+        pieces = {
+            "cut": "squares",
+            "size": 9,
+            "release": {"at_s": 1, "duration": 1},
+            "assemble": {"at_s": 3, "duration": 1, "into": into},
+        }
+        one = shot(pieces)
+        self.assertLess(np.abs(picture(one, 10)[..., 3] - original(one)).max(), 1e-3)
+        other = shot(LEAVES, {"shape": into})
+        self.assertLess(np.abs(picture(one, 149)[..., 3] - original(other)).max(), 1e-3)
+
+
+if __name__ == "__main__":
+    unittest.main()
