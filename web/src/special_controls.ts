@@ -4,6 +4,7 @@ import FontField from './body/FontField.svelte';
 import ModelFile from './body/ModelFile.svelte';
 import ToneCurve from './finish/ToneCurve.svelte';
 import PointsField from './properties/PointsField.svelte';
+import ShapeField from './pieces/ShapeField.svelte';
 import FileRow from './fields/FileRow.svelte';
 import MomentField from './fields/MomentField.svelte';
 import { controls } from './fields/controls';
@@ -17,4 +18,5 @@ Object.assign(controls, {
   'tone curve': ToneCurve,
   moment: MomentField,
   seconds: MomentField,
+  shape: ShapeField,
 });

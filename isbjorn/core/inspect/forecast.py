@@ -21,6 +21,7 @@ from isbjorn.core.caching import IdentityCache, bytes_of
 from isbjorn.core.document import Emitter, Group, Number, Shot
 from isbjorn.core.document.emitter_parts.ripples import Ripples
 from isbjorn.core.document.parts.solids import Solid
+from isbjorn.core.emit.pieces.flights import PieceBirths
 from isbjorn.core.evaluate import curves
 from isbjorn.core.evaluate.geometry.mesh_trees import tree_bytes
 from isbjorn.core.evaluate.geometry.solids import mesh_of_solid
@@ -187,11 +188,14 @@ def counted(
     things[kind] += bodies * heads / 1e6
     wider = (1 + travelled / size) * (1 + max(0.0, emitter.stretch.value) / 100 * _mean(emitter.speed) / 100)
     area[{"disc": "cover", "smear": "smear cover", "sprite": "sprite cover"}[kind]] += cover * heads * wider
+    births = known_births(shot, emitter, readings)
+    if isinstance(births, PieceBirths):
+        _standing(shot, births, things, area)
     if emitter.skin is not None:
         _skin(shot, n, things, area)
     if emitter.ripples is not None:
-        births = sum(known_births(shot, e, readings).about(t - 0.1, t) for e in shot.falling_into(emitter))
-        _ripples(shot, emitter.ripples, births, things, area)
+        fallen = sum(known_births(shot, e, readings).about(t - 0.1, t) for e in shot.falling_into(emitter))
+        _ripples(shot, emitter.ripples, fallen, things, area)
     if emitter.strand is not None:
         # Drawn as often as none is seen to jump: of eight times about a half.
         times = 4 if blurred else 1
@@ -213,6 +217,14 @@ def counted(
     elif not is_simple(emitter) and plain and not blurred:
         area["layer"] += 1.5 * shot.width * shot.height / 1e6
     return things, area
+
+
+def _standing(shot: Shot, births: PieceBirths, things: Counted, area: Counted) -> None:
+    """Pieces that stand: at most all of them, drawn as one on a layer of their own."""
+    cut = births.flights.cut
+    things["sprite"] += len(cut) / 1e6
+    area["sprite cover"] += cut.extent[0] * cut.extent[1] / 1e6
+    area["layer"] += shot.width * shot.height / 1e6
 
 
 def _models(

@@ -15,6 +15,7 @@ from isbjorn.core.document import Curve, Emitter, Number, Shot
 from isbjorn.core.document.editing.diff import Edited, changes_between
 from isbjorn.core.document.editing.effective_shot import effective_shot
 from isbjorn.core.document.fields.references import LISTS, numbers_of
+from isbjorn.core.emit.pieces.flights import PieceSource
 from isbjorn.core.emit.shapes import outline
 from isbjorn.core.emit.shapes.base import Light, ShapeSetting
 from isbjorn.core.evaluate import curves, gradients
@@ -24,6 +25,7 @@ from isbjorn.core.inspect.fields import arrows_of
 from isbjorn.core.inspect.flights import centre_ways, fan_of, flights_of, through_deformers
 from isbjorn.core.inspect.forecast import Cost, Forecast, forecast
 from isbjorn.core.inspect.handles import (
+    Grip,
     Path2,
     Shown,
     Sight,
@@ -39,6 +41,7 @@ from isbjorn.core.inspect.handles import (
     strand_shown,
     zone_shown,
 )
+from isbjorn.core.inspect.piece_fronts import PieceFront, fronts_shown
 from isbjorn.core.render.scene.camera import Orbit, Projection, projection
 from isbjorn.core.runtime.memory import BYTES_PER_PARTICLE
 from isbjorn.core.simulate.checkpoints import StateCache
@@ -92,6 +95,7 @@ class Guides(BaseModel):
     ramp: list[str] = Field(description="Colours over life at even ages, in encoded sRGB.")
     ramp_opacity: list[float]
     forecast: Course
+    pieces: list[PieceFront] = Field(default=[], description="Fronts over its pieces, if it is in pieces.")
 
 
 class Graph(BaseModel):
@@ -219,11 +223,12 @@ def _guides(
     bent, bending = deformer_shown(readings, view, emitter, t)
     water, wetting = ripples_shown(readings, view, emitter, t)
     hanging, lengthening = strand_shown(readings, sight, emitter, ahead, t)
+    fronts, edges, fronting = _fronts(track, readings, sight, t)
     shown = Shown(
         id=emitter.id, kind="emitter", centre=sight.centre, lines=[drawn.points(line) for line in lines], soft=[*bent,
-        *water, *hanging], way=way,
+        *water, *hanging, *edges], way=way,
         grips=[*(shape_grips(readings, emitter, sight, t) if born else []), *(leave if aimed else []), *place,
-        *bending, *wetting, *lengthening],
+        *bending, *wetting, *lengthening, *fronting],
     )  # fmt: skip
     # What the engine made needs no validation: thousands of points would be looked at one by one.
     return Guides.model_construct(
@@ -235,7 +240,15 @@ def _guides(
         ramp=_ramp(emitter.colour)[0],
         ramp_opacity=_ramp(emitter.colour)[1],
         forecast=_forecast(shot, track, share, farthest),
+        pieces=fronts,
     )
+
+
+def _fronts(
+    track: Track, readings: Readings, sight: Sight, t: float
+) -> tuple[list[PieceFront], list[Path2], list[Grip]]:
+    source = track.source
+    return fronts_shown(source, readings, sight, t) if isinstance(source, PieceSource) else ([], [], [])
 
 
 def _is_moving(shot: Shot) -> bool:
@@ -307,6 +320,7 @@ def guides(
         old, known = None, Edited(whole, *[frozenset(thing.id for thing in whole.things)] * 2)
     whole, touched = known.shot, known.touched
     readings = Readings(whole, old.readings if old else None, known.moved)
+    readings.light = light
     shares = shares_of(whole, readings)
     if not all(e.on for e in shot.emitters):
         shares |= shares_of(shot, Readings(shot, readings, frozenset()))
@@ -391,20 +405,19 @@ def _graphs(
 
 
 def _tones(shot: Shot) -> list[Graph]:
-    owners = [("/finish", shot.finish)]
-    owners += [
-        (f"/{field}/{n}/finish", thing.finish)
-        for field in ("emitters", "groups")
-        for n, thing in enumerate(getattr(shot, field))
-    ]
+    owners: list[tuple[str, Any]] = [(f"/finish/{n}", step) for n, step in enumerate(shot.finish)]
+    for field in ("emitters", "groups"):
+        for n, thing in enumerate(getattr(shot, field)):
+            owners += [(f"/{field}/{n}/finish/{k}", step) for k, step in enumerate(thing.finish)]
+    for n, emitter in enumerate(shot.emitters):
+        for name in ("release", "assemble") if emitter.pieces is not None else ():
+            owners.append((f"/emitters/{n}/pieces/{name}", getattr(emitter.pieces, name)))
     at = np.linspace(0, 1, _TONES)
     return [
-        Graph.model_construct(
-            path=f"{path}/{n}/{name}", values=np.clip(curves.evaluate(value, at), 0, 1).round(4).tolist()
-        )
-        for path, steps in owners
-        for n, step in enumerate(steps)
-        for name, value in step
+        Graph.model_construct(path=f"{path}/{name}", values=np.clip(curves.evaluate(value, at), 0, 1).round(4).tolist())
+        for path, part in owners
+        if part is not None
+        for name, value in part
         if isinstance(value, Curve)
     ]
 

@@ -10,8 +10,9 @@ from isbjorn.core.document import Shot
 from isbjorn.core.emit.shapes import outline
 from isbjorn.core.emit.shapes.base import ShapeSetting
 from isbjorn.core.evaluate.geometry.coverage import covered_texels
-from isbjorn.core.frame import compositor_of, draw_particles
+from isbjorn.core.frame import compositor_of, draw_particles, render_frame
 from isbjorn.core.render.composite.passes import measured
+from tests.core.media.test_media import InFolder, still
 from tests.threads import MANY, threads
 
 WIDTH, HEIGHT = 640, 240
@@ -168,6 +169,65 @@ class InTheShot(unittest.TestCase):
         self.assertLess(np.abs(picture(one, 10)[..., 3] - original(one)).max(), 1e-3)
         other = shot(LEAVES, {"shape": into})
         self.assertLess(np.abs(picture(one, 149)[..., 3] - original(other)).max(), 1e-3)
+
+
+class Pictures(InFolder):
+    def setUp(self) -> None:
+        super().setUp()
+        rng = np.random.default_rng(4)
+        self.pixels = rng.random((90, 160, 4)).astype(np.float32)
+        self.pixels[..., :3] *= self.pixels[..., 3:]
+        self.file = self.folder / "poster.exr"
+        still(self.file, self.pixels, "float")
+
+    def test_a_picture_is_itself_until_its_pieces_leave(self) -> None:
+        shape = {"kind": "picture", "media": str(self.file), "width": 160, "height": 90}
+        for cut in ("squares", "shards"):
+            drawn = picture(shot({**LEAVES, "cut": cut}, {"shape": shape}), 10)
+            left, top = (WIDTH - 160) // 2, (HEIGHT - 90) // 2
+            np.testing.assert_allclose(drawn[top : top + 90, left : left + 160], self.pixels, atol=1e-3)
+            rest = drawn.copy()
+            rest[top : top + 90, left : left + 160] = 0
+            self.assertLess(float(np.abs(rest).max()), 1e-4)
+
+    def test_its_pieces_carry_their_parts_of_it(self) -> None:
+        shape = {"kind": "picture", "media": str(self.file), "width": 160, "height": 90}
+        one = shot(
+            {"cut": "squares", "release": {"at_s": 1, "duration": 0}, "assemble": None}, {"shape": shape, "speed": 0}
+        )
+        left, top = (WIDTH - 160) // 2, (HEIGHT - 90) // 2
+        np.testing.assert_allclose(picture(one, 30)[top : top + 90, left : left + 160], self.pixels, atol=2e-3)
+
+    def plate_shot(self, pieces: dict[str, Any], **fields: Any) -> Shot:
+        self.pixels[..., 3] = 1
+        plate = self.folder / "harbour.exr"
+        still(plate, self.pixels, "float")
+        emitter = {
+            "id": "e",
+            "shape": {"kind": "part of plate", "width": 80, "height": 40},
+            "pieces": {"size": 9, **pieces},
+            **fields,
+        }
+        return Shot.model_validate(
+            {"width": 160, "height": 90, "plate": {"media": str(plate)}, "emitters": [emitter], "last_frame": 149}
+        )
+
+    def test_a_part_of_the_plate_leaves_exact_holes(self) -> None:
+        one = self.plate_shot(LEAVES, speed=0)
+        whole = render_frame(one, 5)
+        np.testing.assert_allclose(whole[..., :3], self.pixels[..., :3], atol=1e-6)
+        # All are in the air where they were: the plate is whole, though none of them is on it.
+        np.testing.assert_allclose(render_frame(one, 76)[..., :3], self.pixels[..., :3], atol=3e-3)
+        gone = render_frame(
+            self.plate_shot({"release": {"at_s": 1, "duration": 0}, "assemble": None}, speed=9000, spread=0), 40
+        )
+        np.testing.assert_allclose(gone[25:65, 40:120], 0, atol=1e-6)
+        self.assertTrue((gone[:24, :, 3] == 1).all())
+
+    def test_a_part_of_the_plate_comes_back(self) -> None:
+        one = self.plate_shot({**RETURNS, "cut": "hexagons"}, speed=60)
+        self.assertGreater(float(np.abs(render_frame(one, 60)[..., :3] - self.pixels[..., :3]).max()), 0.2)
+        np.testing.assert_allclose(render_frame(one, 149)[..., :3], self.pixels[..., :3], atol=1e-3)
 
 
 if __name__ == "__main__":

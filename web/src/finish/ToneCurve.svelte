@@ -65,8 +65,10 @@
 </script>
 
 <div class="flex items-center justify-between pt-1.5 text-[11.5px] text-soft">
-  <span>Curve · double-click adds a point</span>
-  {#if curve}<button class="hover:text-word" onclick={() => desk.set(path, null, 'No curve')}>none</button
+  <span title={field.help}>{field.label} · double-click adds a point</span>
+  {#if curve && field.optional}<button
+      class="hover:text-word"
+      onclick={() => desk.set(path, null, 'No curve')}>none</button
     >{/if}
 </div>
 <div class="mt-1 rounded border border-line bg-well" bind:clientWidth={width}>
@@ -77,7 +79,7 @@
     height="104"
     class="block touch-none"
     ondblclick={add}
-    aria-label="Curve of the grade"
+    aria-label={field.label}
   >
     <line x1={x(plot, 0)} y1={y(plot, 0)} x2={x(plot, 1)} y2={y(plot, 1)} stroke="var(--line-strong)" />
     <polyline points={line(plot, values)} fill="none" stroke="var(--word)" stroke-width="1.6" />

@@ -27,6 +27,10 @@
   const pixel = $derived(shot.width / frame.width);
   const grips = $derived(desk.player.orbit ? [] : (shown.grips ?? []));
   const flying = $derived(desk.shaping);
+  /** The front over the pieces that is under way, or comes next. */
+  const front = $derived(
+    guides?.pieces?.find((one) => one.last_s >= desk.player.now) ?? guides?.pieces?.at(-1) ?? null,
+  );
   /** A handle is pointed at, or has the focus. */
   let pointed = $state(false);
   /** Fields cover the whole picture: they are faint until pointed at. */
@@ -160,6 +164,9 @@
       />
     {/each}
   </g>
+  {#each front?.dots ?? [] as [x, y, share], i (i)}
+    <circle cx={x} cy={y} r={(2.6 - 1.4 * share) * pixel} fill="#ff7a66" opacity={0.9 - 0.7 * share} />
+  {/each}
   {#each grips as grip, i (i)}
     {#if grip.stem}
       <line

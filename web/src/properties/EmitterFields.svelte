@@ -9,6 +9,7 @@
   import { specs } from '../state/specs.svelte';
   import Choice from '../fields/Choice.svelte';
   import Fields from '../fields/Fields.svelte';
+  import PiecesFields from '../pieces/PiecesFields.svelte';
   import Section from '../ui/Section.svelte';
   import Switch from '../fields/Switch.svelte';
   import ColourFields from './ColourFields.svelte';
@@ -65,6 +66,9 @@
   <Fields {...common} panel="look" without={emitter.born_of ? [] : ['inherit_size']} />
 </Section>
 <Section title="Colour" about="by {emitter.colour_by}"><ColourFields {desk} {emitter} {path} /></Section>
+<Section title="Pieces" about={emitter.pieces ? emitter.pieces.cut : ''}>
+  <PiecesFields {desk} {emitter} {path} />
+</Section>
 <Section title="Trails, strands, water" about={drawn.join(' · ')}>
   {#each extras as [field, label, model, hint] (field)}
     <Switch

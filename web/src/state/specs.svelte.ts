@@ -79,6 +79,8 @@ export interface KindOf {
   framed: boolean;
   /** Of a shape: it has an extent. */
   sized: boolean;
+  /** Of a shape: it consists of letters. */
+  lettered: boolean;
   /** Of a body: the field with the file without which it shows nothing of its own. */
   needs: string;
   /** What may set its numbers from the shot. */
@@ -182,6 +184,7 @@ class Specs {
         located: meta?.located ?? true,
         framed: meta?.framed ?? true,
         sized: meta?.sized ?? true,
+        lettered: meta?.lettered ?? false,
         needs: meta?.needs ?? '',
         tool: meta?.tool ?? '',
       };

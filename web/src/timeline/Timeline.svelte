@@ -8,6 +8,7 @@
   import { specs } from '../state/specs.svelte';
   import KeyGraph from './KeyGraph.svelte';
   import { drivenLines } from './driven_lines';
+  import Fronts from './Fronts.svelte';
   import Wave from './Wave.svelte';
 
   let { desk }: { desk: Desk } = $props();
@@ -178,7 +179,9 @@
           opacity="0.75"
         />
       {/if}
-      {#if emitter}
+      {#if emitter?.pieces}
+        <!-- Drawn by the ranges, which can be taken hold of. -->
+      {:else if emitter}
         {@const begin = first + (emitter.start_s - emitter.pre_roll_s) * rate}
         {@const end = emitter.end_s === null ? last : first + emitter.end_s * rate}
         <line
@@ -248,6 +251,7 @@
         >{desk.player.frame}</span
       >
     </span>
+    {#if emitter?.pieces}<Fronts {desk} {at} {first_s} {rate} />{/if}
     {#if keyed.length}
       <span class="absolute top-[18px] right-3 flex gap-1 text-[10.5px] leading-[14px]">
         {#each keyed as k (k.path)}
@@ -262,7 +266,7 @@
           >
         {/each}
       </span>
-    {:else if emitter}
+    {:else if emitter && !emitter.pieces}
       <span
         class="pointer-events-none absolute right-4 bottom-0 text-[10.5px] leading-[15px] text-soft"
         title="The line shows when this emitter emits">births of {emitter.name}</span

@@ -29,25 +29,35 @@ FIRST_FOREIGN = 1000
 
 def shown(
     title: str, icon: str = "", about: str = "", menu: str = "", located: bool = True, framed: bool = True,
-    sized: bool = True, needs: str = "", tool: str = "",
+    sized: bool = True, needs: str = "", tool: str = "", lettered: bool = False,
 ) -> ConfigDict:  # fmt: skip
     """How the page shows a kind: its title, its icon as an SVG path on 24 × 24, its description, and its group in the menu.
 
     located: it acts from a place, which is shown. framed: its place and turn depend on a carrier's coordinates. sized: a shape has
-    an extent. needs: the field with the file without which a body shows nothing of its own. tool: what may set its numbers from
-    the shot, such as `grain of the plate`.
+    an extent; lettered: it consists of letters. needs: the field with the file without which a body shows nothing of its own.
+    tool: what may set its numbers from the shot, such as `grain of the plate`.
     """
     shown_as: Any = {
         "title": title, "icon": icon, "about": about, "menu": menu, "located": located, "framed": framed, "sized": sized,
-        "needs": needs, "tool": tool,
+        "needs": needs, "tool": tool, "lettered": lettered,
     }  # fmt: skip
     return ConfigDict(title=title, json_schema_extra={"isbjorn": shown_as})
 
 
+def _shown_of(model: type[Part]) -> dict[str, Any]:
+    extra: Any = model.model_config.get("json_schema_extra") or {}
+    found: dict[str, Any] = extra.get("isbjorn", {})
+    return found
+
+
 def is_framed(model: type[Part]) -> bool:
     """Whether the coordinates that the place and the turn of a kind refer to matter."""
-    extra: Any = model.model_config.get("json_schema_extra") or {}
-    return bool(extra.get("isbjorn", {}).get("framed", True))
+    return bool(_shown_of(model).get("framed", True))
+
+
+def is_lettered(model: type[Part]) -> bool:
+    """Whether a shape consists of letters."""
+    return bool(_shown_of(model).get("lettered", False))
 
 
 def loaded(where: str) -> Any:

@@ -24,6 +24,7 @@ from isbjorn.core.document.fields.base import (
     new_id,
 )
 from isbjorn.core.document.fields.curves import ColourStop, Gradient
+from isbjorn.core.document.fields.kinds import is_lettered
 from isbjorn.core.document.fields.placed import Placed, place_spec
 from isbjorn.core.document.fields.values import LONGEST_S, Moment, Number, Spec, timed_spec
 from isbjorn.core.document.model.compositing import Blend, Use
@@ -547,7 +548,7 @@ class Emitter(Placed):
                     "pieces", "{name} is in pieces, so it cannot have {what}: take one of the two away",
                     {"name": self.name, "what": what},
                 )  # fmt: skip
-        if self.pieces.cut in ("letters", "words") and not self.shape.lettered:
+        if self.pieces.cut in ("letters", "words") and not is_lettered(type(self.shape)):
             raise PydanticCustomError(
                 "pieces",
                 "this shape has no letters, so it cannot be cut into {cut}: choose another form of pieces",

@@ -10,7 +10,7 @@ from typing import Annotated, Literal, Self
 from pydantic import Field, model_validator
 from pydantic_core import PydanticCustomError
 
-from isbjorn.core.document.fields.base import Part, RefTo, ShownAs, ShownIf
+from isbjorn.core.document.fields.base import Gripped, Part, RefTo, ShownAs, ShownIf
 from isbjorn.core.document.fields.curves import Curve, CurvePoint
 from isbjorn.core.document.fields.placed import FAR, PathPoint, curved_way
 from isbjorn.core.document.fields.values import LONGEST_S, Moment, Number, setting_spec, timed_spec
@@ -63,7 +63,7 @@ class Front(Part):
     backwards: bool = Field(default=False, title="Reversed", description="Begins with the pieces that would be last.")
     angle: Annotated[
         Number, timed_spec("°", -36_000, 36_000, "Direction in which the front moves, in degrees; 0 is to the right.", 5),
-        ShownIf("by", "direction"),
+        ShownIf("by", "direction"), Gripped(turns=True),
     ] = Number(value=0)  # fmt: skip
     x: Annotated[
         Number, timed_spec("px", -FAR, FAR, "X position from which the front spreads, in px from the emitter.", 5, "Front X"),

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, ClassVar, Literal
 
 from pydantic import Field
 
-from isbjorn.core.document.fields.base import Gripped, Part, ShownAs, ShownIf
+from isbjorn.core.document.fields.base import Gripped, MediaName, Part, ShownAs, ShownIf
 from isbjorn.core.document.fields.kinds import SHAPES, shown
 from isbjorn.core.document.fields.outlines import Outlines
 from isbjorn.core.document.fields.placed import FAR, PathPoint
@@ -31,10 +31,20 @@ def angle_spec(help: str, title: str = "") -> Spec:
 
 
 class OneShape(Part):
-    """What every shape has. `reads_plate`: where births happen depends on the plate; `lettered`: it consists of letters."""
+    """What every shape has. `reads_plate`: where births happen depends on the plate."""
 
     reads_plate: ClassVar[bool] = False
-    lettered: ClassVar[bool] = False
+
+    @property
+    def pictures(self) -> tuple[str, ...]:
+        """The picture files whose parts its pieces show."""
+        return ()
+
+    @property
+    def shows_plate(self) -> bool:
+        """Whether its pieces show parts of the plate, and leave holes in it."""
+        return False
+
     if TYPE_CHECKING:
         kind: str
 
@@ -142,8 +152,7 @@ class PathShape(Area):
 class Letters(Area):
     """From letters: inside them, even by area, or along their edge, even by length."""
 
-    model_config = shown("Letters")
-    lettered: ClassVar[bool] = True
+    model_config = shown("Letters", lettered=True)
     kind: Literal["letters"] = "letters"
     text: str = Field(default="Isbjorn", min_length=1, max_length=200, title="Text")
     height: Annotated[Number, extent_spec("Of a line, in px."), Gripped((0.0, 1.0), 2.0)] = Number(value=160)
@@ -164,6 +173,43 @@ class Artwork(Area):
     width: Annotated[Number, extent_spec("To which the drawing is brought, in px."), Gripped(factor=2.0)] = Number(
         value=300
     )
+
+
+@SHAPES.register("isbjorn.core.emit.shapes.pictured:PICTURE")
+class PictureShape(OneShape):
+    """In the rectangle of a picture; its pieces show their own parts of the picture."""
+
+    model_config = shown("Picture")
+    kind: Literal["picture"] = "picture"
+    media: Annotated[MediaName, ShownAs("picture")] = Field(
+        default="", title="Picture file", description="Picture, sequence or movie that the pieces show."
+    )
+    width: Annotated[Number, extent_spec("Width of the picture."), Gripped(factor=2.0)] = Number(value=480)
+    height: Annotated[Number, extent_spec("Height of the picture."), Gripped((0.0, 1.0), 2.0)] = Number(value=270)
+    plays: bool = Field(
+        default=True, description="Plays a movie or sequence with the shot; off: shows one frame of it."
+    )
+    frame: Annotated[int, ShownIf("plays", False)] = Field(
+        default=0, ge=0, le=10_000_000, title="Frame", description="Number of the frame that is shown, from 0."
+    )
+
+    @property
+    def pictures(self) -> tuple[str, ...]:
+        return (self.media,) if self.media else ()
+
+
+@SHAPES.register("isbjorn.core.emit.shapes.pictured:PART_OF_PLATE")
+class PartOfPlate(OneShape):
+    """In a rectangle of the plate; its pieces show their own parts of the plate, and leave holes in it."""
+
+    model_config = shown("Part of the plate")
+    kind: Literal["part of plate"] = "part of plate"
+    width: Annotated[Number, extent_spec("Side to side."), Gripped(factor=2.0)] = Number(value=480)
+    height: Annotated[Number, extent_spec("Top to bottom."), Gripped((0.0, 1.0), 2.0)] = Number(value=270)
+
+    @property
+    def shows_plate(self) -> bool:
+        return True
 
 
 @SHAPES.register("isbjorn.core.emit.shapes.plate:PLATE")

@@ -20,7 +20,7 @@ from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter
 from isbjorn.core.document.model.pieces import Pieces
 from isbjorn.core.emit.shapes import engine_of, measure, outline, scatter
-from isbjorn.core.emit.shapes.base import Lines, ShapeSetting
+from isbjorn.core.emit.shapes.base import Lines, Painted, ShapeSetting
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.geometry.coverage import covered_texels
 from isbjorn.core.evaluate.readings import Readings
@@ -174,7 +174,7 @@ class PieceCut:
 
     sheet: makes the texels of the pieces, at a density in texels per px, on a lattice that is shifted by shares of a texel to the
     right and up; None: they are points, drawn as the emitter's body. extent: width and height
-    of the whole, px; name: another one for every other cut.
+    of the whole, px; name: another one for every other cut; painted: the picture that it shows, None: one colour.
     """
 
     places: Doubles
@@ -184,6 +184,7 @@ class PieceCut:
     sheet: Callable[[float, tuple[float, float]], Sheet] | None
     extent: tuple[float, float] = (0.0, 0.0)
     name: str = ""
+    painted: Painted | None = None
 
     def __len__(self) -> int:
         return len(self.places)
@@ -312,7 +313,10 @@ def _made(emitter: Emitter, pieces: Pieces, lines: Lines, key: int, setting: Sha
         return Sheet(cover, whole, left, top, density)
 
     text = 0 if lettered is None else 1
-    return PieceCut(places, sizes, _ranks(places, size, text), _outward(places), sheet, (x1 - x0, y1 - y0), name)
+    painted = engine_of(emitter.shape).painted(emitter.shape)
+    return PieceCut(
+        places, sizes, _ranks(places, size, text), _outward(places), sheet, (x1 - x0, y1 - y0), name, painted
+    )
 
 
 _kept: Cache[PieceCut] = Cache(
@@ -341,7 +345,9 @@ def cut_of(emitter: Emitter, key: int, readings: Readings, light: Any = None, sh
             f"{emitter.name}: this shape has no area that can be cut into {pieces.cut}.", "pieces",
             "Cut it into points, or choose letters, artwork, a disc, a rectangle or a closed path.",
         )  # fmt: skip
-    digest = hashlib.sha256(f"{form} {emitter.shape.kind} {key}".encode())
+    digest = hashlib.sha256(
+        f"{form} {emitter.shape.kind} {engine_of(emitter.shape).painted(emitter.shape)} {key}".encode()
+    )
     for line in lines:
         digest.update(np.ascontiguousarray(line).tobytes())
     name = digest.hexdigest()

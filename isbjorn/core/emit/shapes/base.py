@@ -47,11 +47,19 @@ class ShapeSetting:
 
 
 @dataclass(frozen=True)
+class Painted:
+    """A picture that fills the rectangle of a shape. media: its file; empty: the plate. frame: its frame; None: it plays."""
+
+    media: str
+    frame: int | None
+
+
+@dataclass(frozen=True)
 class ShapeEngine:
     """How a shape scatters, how it is outlined, how many of its draws make its place, and how much of it there is to fill at the
     setting's only moment: px, px² or px³, and which power that is. colours: linear colours (n, 3) of the shape where draws fall;
     None: white. flat: its outline encloses an area in the picture plane, which can be cut into pieces; letters: the outlines of
-    each letter, or of each word, in reading order."""
+    each letter, or of each word, in reading order; painted: what its pieces show instead of one colour."""
 
     scatter: Callable[[Any, Doubles, ShapeSetting], Scattered]
     outline: Callable[[Any, ShapeSetting], Lines]
@@ -60,6 +68,7 @@ class ShapeEngine:
     colours: Callable[[Any, Doubles], Floats] | None = None
     flat: bool = False
     letters: Callable[[Any, bool, ShapeSetting], list[Lines]] | None = None
+    painted: Callable[[Any], Painted | None] = lambda _: None
 
 
 @dataclass(frozen=True)

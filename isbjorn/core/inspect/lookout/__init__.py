@@ -14,7 +14,7 @@ from isbjorn.core.document import Emitter, Group, Shot
 from isbjorn.core.document.fields.kinds import CHECKS, loaded
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.frame import Solver
-from isbjorn.core.inspect.lookout import emitters, interactions, models, nothing, shots, strands
+from isbjorn.core.inspect.lookout import emitters, interactions, models, nothing, pieces, shots, strands
 from isbjorn.core.inspect.lookout.notes import Case, Checks, Mend, Note, Watch
 from isbjorn.core.render.raster.blends import MODES
 
@@ -23,7 +23,7 @@ __all__ = ["Mend", "Note", "lookout", "order_notes"]
 _EMITTER: tuple[Callable[[Case], Checks], ...] = (
     nothing.nothing, emitters.starved, emitters.standing, emitters.alike, emitters.specks, emitters.pops, emitters.too_short,
     emitters.tunnels, emitters.too_much, emitters.too_short_to_touch,
-    *strands.CHECKS, *models.CHECKS,
+    *strands.CHECKS, *models.CHECKS, *pieces.CHECKS,
 )  # fmt: skip
 _SHOT: tuple[Callable[[Watch], Checks], ...] = (
     shots.left_out, shots.loop_ends, shots.plate_rate, shots.clipping, *models.OF_SHOT, *interactions.CHECKS,

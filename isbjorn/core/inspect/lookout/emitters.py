@@ -109,7 +109,7 @@ def _at_age(e: Emitter, age: float) -> tuple[float, float]:
 def pops(case: Case) -> Checks:
     """Size or opacity that appears or vanishes at once."""
     e = case.emitter
-    if e.ripples is not None and not e.ripples.bodies:
+    if e.pieces is not None or (e.ripples is not None and not e.ripples.bodies):
         return
     size, seen = _at_age(e, 0.0)
     # Particles that are there from the first frame on are never seen to appear.
@@ -147,7 +147,7 @@ def _goes_round(ways: np.ndarray) -> bool:
 def too_short(case: Case) -> Checks:
     """Lives that end before the target, or before the frame."""
     e, watch = case.emitter, case.watch
-    if e.lifespan.value == 0 or (e.rate.value == 0 and not e.rate.timed and not e.bursts):
+    if e.pieces is not None or e.lifespan.value == 0 or (e.rate.value == 0 and not e.rate.timed and not e.bursts):
         return
     at = np.array([float(watch.seconds)])
     places, ends = case.flights
@@ -296,7 +296,7 @@ def _lasting(seconds: float) -> str:
 def too_short_to_touch(case: Case) -> Checks:
     """Lives that end before a surface or a kill zone that the flight would meet."""
     e, watch = case.emitter, case.watch
-    if e.lifespan.value == 0:
+    if e.lifespan.value == 0 or e.pieces is not None:
         return
     targets = [f for f in watch.shot.reaching(e) if f.takes_away or (isinstance(f, Surface) and f.outcome != "mark")]
     if not targets:

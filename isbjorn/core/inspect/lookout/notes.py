@@ -115,7 +115,7 @@ class Case:
     @cached_property
     def flights(self) -> tuple[np.ndarray, np.ndarray]:
         """Places (samples, n, 3) of some particles born now, to the end of their lives, and their lifespans (n,) s."""
-        births, t = np.arange(_FLIGHTS, dtype=np.int64), float(self.watch.seconds)
+        births, t = self.track.source.some(_FLIGHTS), float(self.watch.seconds)
         lives = np.minimum(self.track.source.lifespans(births, np.full(_FLIGHTS, t)), 30).astype(np.float32)
         stride = max(1, math.ceil(float(lives.max()) * self.track.hz / _SAMPLES))
         count = math.ceil(float(lives.max()) * self.track.hz / stride)
@@ -128,14 +128,14 @@ class Case:
     @cached_property
     def lives(self) -> np.ndarray:
         """Lifespans of some particles born now, (n,) s."""
-        births, t = np.arange(_FLIGHTS, dtype=np.int64), float(self.watch.seconds)
+        births, t = self.track.source.some(_FLIGHTS), float(self.watch.seconds)
         return self.track.source.lifespans(births, np.full(_FLIGHTS, t))
 
     @cached_property
     def met_at(self) -> np.ndarray:
         """When each of some that leave now would be taken, or first touch something, if they lived three times as long: (n,) s of
         age, infinite if never."""
-        births, t = np.arange(_FLIGHTS, dtype=np.int64), float(self.watch.seconds)
+        births, t = self.track.source.some(_FLIGHTS), float(self.watch.seconds)
         lives = np.minimum(3 * self.lives, 30).astype(np.float32)
         stride = max(1, math.ceil(float(lives.max()) * self.track.hz / _SAMPLES))
         count = math.ceil(float(lives.max()) * self.track.hz / stride)

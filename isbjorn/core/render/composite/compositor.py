@@ -25,6 +25,7 @@ from isbjorn.core.render.composite.effects import EffectMoment, around, region, 
 from isbjorn.core.render.composite.layer_cache import Digests, Facts, LayerCache
 from isbjorn.core.render.composite.mattes import matte_of
 from isbjorn.core.render.draw.context import RenderContext
+from isbjorn.core.render.draw.pieces import leaves_holes
 from isbjorn.core.render.draw.skin import bends
 from isbjorn.core.render.models.bodies import shows_ground
 from isbjorn.core.render.models.covers import draw_covers, seen_mattes
@@ -68,7 +69,7 @@ def reads_ground(shot: Shot) -> bool:
     uses = any(u.use.kind != "picture" and u.use.of in (None, "plate") for u in units)
     if any(u.on and u.skin is not None and bends(u.skin) for u in _units(shot)):
         return True
-    if any(e.on and (e.ripples is not None or shows_ground(e)) for e in shot.emitters):
+    if any(e.on and (e.ripples is not None or shows_ground(e) or leaves_holes(e)) for e in shot.emitters):
         return True
     if any(matte.visible and matte.look.material == "glass" for matte in seen_mattes(shot)):
         return True

@@ -126,7 +126,8 @@ class Digests:
         names = [e.id, *(f.id for f in self.shot.reaching(e))]
         if e.lit.value or e.lit.timed or has_models(e):
             names += [lamp.id for lamp in self.shot.lights]
-        stamps = [str(self.context.pictures.stamp(file)) for body in (e.body, *e.mixed) for file in body.pictures]
+        files = [*e.shape.pictures, *(file for body in (e.body, *e.mixed) for file in body.pictures)]
+        stamps = [str(self.context.pictures.stamp(file)) for file in files]
         moved = [tag for one in self.context.solver.falling_into(number) for tag in one.depends_on(ahead)]
         return [str(number), *moved, *self._all_of(names), *stamps]
 
