@@ -1,4 +1,4 @@
-"""Shots of the festival's nights: *Skarvøy*, letters shaken loose by wind; *Net lights*; *Rime*, which grows over a pane."""
+"""Shots of the festival's nights: *Skarvøy*, a title that wind takes apart; *Net lights*; *Rime*, which grows over a pane."""
 
 from __future__ import annotations
 
@@ -7,6 +7,8 @@ from isbjorn.core.document import (
     Blur,
     Burst,
     Camera,
+    Curve,
+    CurvePoint,
     Displacement,
     Drag,
     Emitter,
@@ -31,26 +33,55 @@ from isbjorn.core.document import (
     Zone,
 )
 from isbjorn.core.document.fields.values import Source
+from isbjorn.core.document.model.pieces import Assemble, Cut, Pieces, Release
 from isbjorn.core.document.parts.interactions import Contagion
 from isbjorn.demo.frost import ferns
 from isbjorn.demo.pieces import curve, keyed, ramp, reach
 
-_FRONT = ((0.0, -1500.0), (2.0, -1320.0), (7.6, 160.0), (10.0, 420.0))
+_FRONT = ((0.0, -1500.0), (4.4, -1320.0), (8.2, 160.0), (10.0, 520.0))
+_COMES = (CurvePoint(at=0, value=0), CurvePoint(at=0.5, value=0.5), CurvePoint(at=1, value=1))
 
 
 def skarvoy(plate: str) -> Shot:
-    """The title as dust of light; a gust crosses it from the left and shakes it loose, letter by letter."""
+    """The title comes together out of lights on the water, and a gust from the left takes it apart again, piece by piece."""
+    word = Letters(text="Skarvøy", height=Number(value=300))
+    harbour = Rectangle(width=Number(value=1500), height=Number(value=90))
+
+    def in_pieces(cut: Cut, size: float, late_s: float) -> Pieces:
+        return Pieces(
+            cut=cut, size=Number(value=size), variation=Number(value=45),
+            release=Release(
+                by="direction", at_s=5.6 + late_s, duration=Number(value=2.6), softness=Number(value=24), tremble=Number(value=1.4),
+                tremble_s=0.7,
+            ),
+            assemble=Assemble(
+                by="noise", patches=Number(value=150), at_s=1.5 + late_s, duration=Number(value=1.8), softness=Number(value=35),
+                curve=Curve(points=_COMES), start=harbour, start_y=Number(value=-330),
+            ),
+        )  # fmt: skip
+
+    title = Emitter(
+        id="title", name="Title", seed=41, shape=word, up=Number(value=40), pieces=in_pieces("shards", 13, 0.25),
+        lifespan=Number(value=2.6, spread=0.7), spread=Number(value=70), direction=Number(value=62),
+        speed=Number(value=70, spread=50), spin=Number(value=0, spread=240, over_life=curve((0, 1), (1, 0.3))),
+        spin_x=Number(value=0, spread=160), spin_y=Number(value=0, spread=160),
+        size=Number(value=8, over_life=curve((0, 1), (0.3, 0.9), (1, 0.35))), mass=Number(value=1, spread=0.4),
+        opacity=Number(value=100, over_life=curve((0, 1), (0.62, 1), (1, 0))),
+        colour=ramp({0: "#ffeed2", 0.35: "#ffcf9a", 1: "#8fdcff"}, {}),
+        finish=(Glow(amount=Number(value=30), radius=Number(value=18), above=Number(value=35), colour="#ffdcae"),),
+    )  # fmt: skip
     dust = Emitter(
-        id="title", name="Title", seed=41, shape=Letters(text="Skarvøy", height=Number(value=300)), up=Number(value=40),
-        spacing="even", rate=Number(value=0), bursts=(Burst(at_s=0, count=26_000),), lifespan=Number(value=0),
-        spread=Number(value=360), speed=Number(value=0), size=Number(value=2.3, spread=1.1), mass=Number(value=1, spread=0.4),
-        brightness=Number(value=1.15, spread=0.7), colour=ramp({0: "#fff3dc", 0.55: "#ffd9a8", 1: "#9fe8ff"}, {}),
+        id="glints", name="Glints", seed=44, shape=word, up=Number(value=40), spacing="even", pieces=in_pieces("points", 5.2, 0),
+        lifespan=Number(value=3.4, spread=1.1), spread=Number(value=120), direction=Number(value=50),
+        speed=Number(value=60, spread=60), size=Number(value=2.2, spread=1.1), mass=Number(value=1, spread=0.5),
+        opacity=Number(value=100, over_life=curve((0, 0.4), (0.1, 1), (0.6, 1), (1, 0))),
+        brightness=Number(value=1.3, spread=0.9), colour=ramp({0: "#fff3dc", 0.55: "#ffd9a8", 1: "#9fe8ff"}, {}),
         colour_by="speed", colour_from=20, colour_to=420, blend="add",
-        finish=(Glow(amount=Number(value=45), radius=Number(value=16), above=Number(value=10), colour="#ffdcae"),),
+        finish=(Glow(amount=Number(value=60), radius=Number(value=14), above=Number(value=10), colour="#ffdcae"),),
     )  # fmt: skip
     letters = Emitter(
         id="letters", name="Letters", seed=42, shape=Rectangle(width=Number(value=26), height=Number(value=190)),
-        carried_by="front", across=Number(value=800), up=Number(value=0), rate=Number(value=11), start_s=2.3, end_s=7.4,
+        carried_by="front", across=Number(value=800), up=Number(value=0), rate=Number(value=11), start_s=5.4, end_s=8.6,
         lifespan=Number(value=4.2, spread=0.8), direction=Number(value=24), spread=Number(value=70),
         speed=Number(value=150, spread=80), angle=Number(value=0, spread=25), spin=Number(value=0, spread=110),
         body=Words(text="SKARVØY LIGHTS", deal="as born"), size=Number(value=30, spread=14, over_life=curve((0, 0.2), (0.2,
@@ -74,6 +105,10 @@ def skarvoy(plate: str) -> Shot:
             id="tumble", name="Tumble", zone="in-gust", strength=Number(value=240), size=Number(value=170), octaves=2,
             grip=Number(value=2.0), evolve=Number(value=0.4),
         ),
+        Turbulence(
+            id="eddies", name="Eddies", strength=Number(value=130), size=Number(value=260), grip=Number(value=1.2),
+            evolve=Number(value=0.3),
+        ),
         Wind(id="breeze", name="Breeze", strength=Number(value=210), direction=Number(value=4), grip=Number(value=0.5)),
         Gravity(id="weight", name="Weight", strength=Number(value=0.5)),
     )  # fmt: skip
@@ -85,9 +120,10 @@ def skarvoy(plate: str) -> Shot:
     front = Marker(id="front", name="Front", across=keyed(*_FRONT), up=Number(value=40))
     return Shot(
         name="Skarvøy", seed=75, plate=Plate(name="Northern lights", media=plate, beyond="loop"), markers=(front,), zones=(gust,),
-        camera=Camera(shutter=Number(value=180)), emitters=(flakes, dust, letters), forces=forces,
+        camera=Camera(shutter=Number(value=180)), emitters=(flakes, title, dust, letters), forces=forces,
         links=reach({
-            "title": ("gust", "tumble"), "letters": ("breeze", "tumble", "weight"), "flakes": ("breeze",),
+            "title": ("gust", "tumble", "eddies"), "glints": ("gust", "tumble", "eddies"),
+            "letters": ("breeze", "tumble", "weight"), "flakes": ("breeze",),
         }),
     )  # fmt: skip
 

@@ -29,8 +29,30 @@ def sizes_of(source: PieceSource, state: State, age01: Floats) -> Floats | None:
     place = f.place[rows]
     end = np.where(place >= 0, f.arrived.sizes[place], begin)
     grown = source.readings.frames(e, state.moments).size
-    life = share_of_life(e.size, source.key, state.births, SIZE, age01)
+    life = share_of_life(e.size, source.key, state.births, SIZE, seen_age(source, state.births, age01))
     return np.asarray(begin ** (1.0 - age01) * end**age01 * grown * np.maximum(life, 0), np.float32)
+
+
+def seen_age(source: PieceSource, births: Longs, age01: Floats) -> Floats:
+    """The age in [0, 1] by which flying pieces look, float32 (n,), of their own age (n,): mirrored, it is 0 at every place of the
+    whole, at the beginning and at the end of a way."""
+    f, pieces = source.flights, source.emitter.pieces
+    if pieces is None or not pieces.mirrored or len(births) == 0:
+        return age01
+    rows = f.rows(births)
+    back = np.where(f.leaves[rows], 2 * np.minimum(age01, 1 - age01), 1 - age01)
+    return np.where(f.place[rows] >= 0, back, age01).astype(np.float32)
+
+
+def finite(lives: Floats) -> Doubles:
+    """Lifespans (n,) in s, 0 where they are without end."""
+    return np.where(np.isfinite(lives), lives, 0).astype(np.float64)
+
+
+def beginning(source: PieceSource, births: Longs, angle: Doubles) -> Doubles:
+    """Angles (n,) in degrees at the beginning of flights: those that leave their places are not turned."""
+    f = source.flights
+    return np.where(f.leaves[f.rows(births)], 0.0, angle) if len(f.leaves) else np.zeros(len(births))
 
 
 def turned_home(source: PieceSource, births: Longs, raw: Doubles, end: Doubles, age01: Floats) -> Doubles:
@@ -44,7 +66,7 @@ def turned_home(source: PieceSource, births: Longs, raw: Doubles, end: Doubles, 
 
 def base_turn(source: PieceSource, state: State, age01: Floats) -> Doubles:
     """The turn of the whole at the beginning and at the end of each flight, degrees (n,)."""
-    e, ends = source.emitter, state.moments + np.where(np.isfinite(state.lives), state.lives, 0.0)
+    e, ends = source.emitter, state.moments + finite(state.lives)
     begin, end = (source.readings.frames(e, t).turn for t in (state.moments, ends))
     f = source.flights
     arrive = f.place[f.rows(state.births)] >= 0
@@ -121,7 +143,7 @@ def _those(
     if not late:
         early = _state(piece, t, 0.0, f, places)
     if late or both:
-        numbers = piece if pieces.returns else piece + ARRIVING
+        numbers = _flight_to(f, piece) if pieces.returns else piece + ARRIVING
         late_state = _state(numbers, t, 1.0, f, places)
     if early is None:
         share = np.zeros(len(there))
@@ -129,6 +151,13 @@ def _those(
     return Standing(
         early, late_state, (s * s * (3 - 2 * s)).astype(np.float32), weight[piece].astype(np.float32), cut, piece
     )
+
+
+def _flight_to(f: Flights, place: Longs) -> Longs:
+    """The number of a flight that arrives at each place (m,)."""
+    found = np.zeros(len(f.arrived), np.int64)
+    found[f.place] = f.numbers
+    return found[place]
 
 
 def _state(numbers: Longs, t: float, age01: float, f: Flights, places: Doubles) -> State:

@@ -10,7 +10,7 @@ import numpy.typing as npt
 from numba import prange
 
 from isbjorn.core.appearance import colours
-from isbjorn.core.appearance.in_pieces import base_turn, sizes_of, turned_home
+from isbjorn.core.appearance.in_pieces import base_turn, beginning, finite, seen_age, sizes_of, turned_home
 from isbjorn.core.arrays import Doubles, Floats
 from isbjorn.core.document import Emitter, Number
 from isbjorn.core.document.fields.curves import Curve
@@ -237,8 +237,9 @@ def dress(source: BirthSource, state: State, age01: Floats, t: float, length_s: 
         np.empty((count, 3), np.float32),
         _angles(source, state, age01, t, room),
     )
+    seen01 = seen_age(source, state.births, age01) if isinstance(source, PieceSource) else age01
     _kernel(
-        np.uint64(source.key), state.births, age01, bases, fixed.spreads, fixed.tops, fixed.curves, fixed.ramp,
+        np.uint64(source.key), state.births, seen01, bases, fixed.spreads, fixed.tops, fixed.curves, fixed.ramp,
         np.ascontiguousarray(room.base(e.fade_last) / 100), fixed.shaded,
         looks.size, looks.opacity, looks.colour,
     )  # fmt: skip
@@ -328,14 +329,9 @@ def _angles_of_pieces(
 ) -> Floats:
     """Pieces leave as they stood, and arrive turned by whole turns; those that come from elsewhere begin at their angle."""
     e, key, births = source.emitter, source.key, state.births
-    f = source.flights
-    begin = (
-        np.where(f.leaves[np.minimum(f.rows(births), max(0, len(f.leaves) - 1))], 0.0, angle)
-        if len(f.leaves)
-        else np.zeros(len(births))
-    )
+    begin = beginning(source, births, angle)
     spin = room.base(e.spin) + spread_of(e.spin, key, births, SPIN)
-    lives = np.where(np.isfinite(state.lives), state.lives, 0).astype(np.float64)
+    lives = finite(state.lives)
     shares = []
     for at, age in ((age01, t - state.moments), (np.ones_like(age01), lives)):
         share = _run(source, e.spin.over_life, at, age, state.lives)

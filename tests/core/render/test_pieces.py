@@ -68,7 +68,7 @@ class Whole(unittest.TestCase):
     def test_after_the_last_has_arrived_it_is_the_original_again(self) -> None:
         for pieces in (COMES, RETURNS):
             for cut in ("hexagons", "letters"):
-                fields = {"spin": 400, "across": 1.7}
+                fields = {"spin": 400, "spin_x": 130, "across": 1.7}
                 drawn = picture(shot({**pieces, "cut": cut}, fields), 149)
                 self.assertLess(np.abs(drawn[..., 3] - original(shot(pieces, fields))).max(), 1e-3)
 
@@ -95,8 +95,15 @@ class Whole(unittest.TestCase):
         drawn = picture(shot({**LEAVES, "cut": "squares"}, {"colour": colour, "opacity": 50}), 5)
         full = original(shot(LEAVES)) >= 1
         np.testing.assert_allclose(drawn[full], np.broadcast_to([0.5, 0, 0, 0.5], drawn[full].shape), atol=2e-3)
-        arrived = picture(shot({**COMES, "cut": "squares"}, {"colour": colour}), 149)
-        np.testing.assert_allclose(arrived[full], np.broadcast_to([0, 0, 1, 1], drawn[full].shape), atol=2e-3)
+
+    def test_what_arrives_looks_as_at_birth_or_keeps_its_last_look(self) -> None:
+        fields = {"colour": {"colours": [{"at": 0, "colour": "#ff0000"}, {"at": 1, "colour": "#0000ff"}]}}
+        full = original(shot(LEAVES)) >= 1
+        for looks, colour in (("mirrored", [1, 0, 0, 1]), ("forwards", [0, 0, 1, 1])):
+            for pieces in (COMES, RETURNS):
+                assemble = {**pieces["assemble"], "looks": looks}
+                drawn = picture(shot({**pieces, "cut": "squares", "assemble": assemble}, fields), 149)
+                np.testing.assert_allclose(drawn[full], np.broadcast_to(colour, drawn[full].shape), atol=2e-3)
 
     def test_additive_light_has_no_cover(self) -> None:
         drawn = picture(shot({**LEAVES, "cut": "squares"}, {"blend": "add"}), 5)

@@ -131,6 +131,11 @@ class Assemble(Front):
         default_factory=_fading, title="Forces on the way",
         description="Share of all forces that acts on a particle, from the beginning of its way to its arrival.",
     )  # fmt: skip
+    looks: Literal["mirrored", "forwards"] = Field(
+        default="mirrored", title="Look on the way",
+        description="mirrored: a particle on its way looks as after a release, run backwards, so it arrives as it is at birth; "
+        "forwards: its curves and colours run from birth to death, and what has arrived keeps the last of them.",
+    )  # fmt: skip
     arrives: Literal["at rest", "moving"] = Field(
         default="at rest", title="At arrival",
         description="at rest: a particle slows down to a stop at its place; moving: it keeps its speed until it is there.",
@@ -164,6 +169,11 @@ class Pieces(Part):
     def returns(self) -> bool:
         """Whether the pieces leave before they arrive: each is one particle from its release to its arrival."""
         return self.release is not None and self.assemble is not None and self.release.at_s <= self.assemble.at_s
+
+    @property
+    def mirrored(self) -> bool:
+        """Whether particles look on their way as if they had left their places, so that they arrive with their look at birth."""
+        return self.assemble is not None and self.assemble.looks == "mirrored" and self.assemble.into is None
 
     @property
     def reads_plate(self) -> bool:

@@ -8,11 +8,13 @@ from typing import TYPE_CHECKING
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.appearance.in_pieces import beginning, finite, turned_home
 from isbjorn.core.appearance.looks import number_now
 from isbjorn.core.appearance.particles import Particles, births_of
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Emitter
 from isbjorn.core.document.emitter_parts.skin import Skin
+from isbjorn.core.emit.pieces.flights import PieceSource
 from isbjorn.core.random import SPIN_X, SPIN_Y, STRETCH, TURN_X, TURN_Y, draws_around
 from isbjorn.core.render.draw.pieces import flying_pages
 from isbjorn.core.render.draw.skin import draw_skin, reach_of
@@ -215,16 +217,18 @@ class EmitterRasteriser:
         e = self.emitter
         if not turns_in_depth(e):
             return None
-        read, age = self.context.solver.tracks[self.number].source.read, p.age.astype(np.float64)
-        turns = [
-            np.broadcast_to(
-                read(angle, births, moments, drawn) + read(spin, births, moments, drawn_spin) * age, age.shape
-            )
-            for angle, drawn, spin, drawn_spin in (
-                (e.turn_x, TURN_X, e.spin_x, SPIN_X),
-                (e.turn_y, TURN_Y, e.spin_y, SPIN_Y),
-            )
-        ]
+        source, age = self.context.solver.tracks[self.number].source, p.age.astype(np.float64)
+        turns = []
+        for angle, drawn, spin, drawn_spin in (
+            (e.turn_x, TURN_X, e.spin_x, SPIN_X), (e.turn_y, TURN_Y, e.spin_y, SPIN_Y)
+        ):  # fmt: skip
+            begin, pace = source.read(angle, births, moments, drawn), source.read(spin, births, moments, drawn_spin)
+            if isinstance(source, PieceSource):
+                begin = beginning(source, births, begin)
+                turned = turned_home(source, births, begin + pace * age, begin + pace * finite(p.life), p.age01)
+            else:
+                turned = begin + pace * age
+            turns.append(np.broadcast_to(turned, age.shape))
         return np.asarray(np.radians(np.stack(turns, axis=1)))
 
     def count(self, p: Particles) -> None:
