@@ -37,6 +37,7 @@ from isbjorn.demo.lights import net_lights, rime, skarvoy
 from isbjorn.demo.pieces import curve, ramp, reach
 from isbjorn.demo.ribbon import ribbon
 from isbjorn.demo.shots import bow_wave, breath, plankton
+from isbjorn.demo.titles import titles
 
 _GROUND = "#0b1014"
 
@@ -207,5 +208,6 @@ def shipped() -> tuple[tuple[list[str], Shot], ...]:
     own = ((_snow(), ["weather", "snow"]), (_signal(), ["fire", "burst"]), (_letters(), ["letters", "title", "wind"]),
            (_eddy(), ["dust", "vortex"]), (_curtain(), ["strands", "light", "hung"]), (_pond(), ["water", "ripples", "rain"]),
            (_comets(), ["fire", "born of", "trail"]), (_cut(), ["light", "models", "contagion"]))  # fmt: skip
-    found = [(tags, scene_edits.alone(shot, name)) for shot, name, tags in taken] + [(tags, shot) for shot, tags in own]
+    found = [(tags, scene_edits.alone(shot, name)) for shot, name, tags in taken]
+    found += [(tags, shot) for shot, tags in (*own, *titles())]
     return tuple((tags, shot.model_copy(update={"background": _GROUND})) for tags, shot in found)
