@@ -111,8 +111,8 @@ def standing_at(source: PieceSource, t: float, opened: tuple[float, float] | Non
     assert pieces is not None
     period_s, never = source.readings.loop_s, np.full(len(f.due), np.inf)
     if not pieces.returns:
-        both, late = pieces.assemble is not None, pieces.release is None
-        return [_those(source, f.cut, f.due, f.released, t, opened, both=both, late=late)]
+        both = pieces.assemble is not None
+        return [_those(source, f.cut, f.due, f.released, t, opened, both=both, late=both and pieces.release is None)]
     if period_s is not None and f.arrived is f.cut:
         # From its arrival to its next release, over the seam.
         return [_those(source, f.cut, f.due - period_s, f.released, t, opened, both=True)]

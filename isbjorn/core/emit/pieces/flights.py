@@ -152,9 +152,9 @@ def _made(emitter: Emitter, key: int, readings: Readings, light: Any) -> Flights
         due = moments + lives
         parts.append((every + ARRIVING, moments, lives, every, every, np.zeros(n, bool), begins))
     if not parts:
-        nothing = np.empty(0)
-        whole = nothing.astype(np.int64)
-        parts.append((whole, nothing, nothing.astype(np.float32), whole, whole, nothing.astype(bool), np.empty((0, 2))))
+        # They never leave, but have the looks of particles that could.
+        never = np.full(n, np.inf)
+        parts.append((every, never, np.ones(n, np.float32), every, np.full(n, -1), np.ones(n, bool), np.zeros((n, 2))))
     numbers, moments, lives, piece, place, leaves, begins = (np.concatenate(rows) for rows in zip(*parts, strict=True))
     return Flights(numbers, moments, lives, piece, place, leaves, begins, cut, cut, released, due)
 

@@ -140,7 +140,7 @@ def _disc_measure(shape: Disc, setting: ShapeSetting) -> tuple[float, int]:
     return np.pi * (far**2 - near**2) * half_of(shape.half), 2
 
 
-def rectangle_measure(shape: Rectangle, setting: ShapeSetting) -> tuple[float, int]:
+def _rectangle_measure(shape: Rectangle, setting: ShapeSetting) -> tuple[float, int]:
     ia, ib, a, b = (float(v[0]) for v in _frame(shape, setting))
     if shape.fill == "edge":
         return 4 * (a + b) * half_of(shape.half), 1
@@ -150,4 +150,4 @@ def rectangle_measure(shape: Rectangle, setting: ShapeSetting) -> tuple[float, i
 POINT = ShapeEngine(point, point_outline)
 LINE = ShapeEngine(line, line_outline, measure=_length)
 DISC = ShapeEngine(disc, disc_outline, by_area, _disc_measure, flat=True)
-RECTANGLE = ShapeEngine(rectangle, rectangle_outline, by_area, rectangle_measure, flat=True)
+RECTANGLE = ShapeEngine(rectangle, rectangle_outline, by_area, _rectangle_measure, flat=True)

@@ -2,26 +2,28 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from isbjorn.core.arrays import Doubles
-from isbjorn.core.document.parts.shapes import PartOfPlate, PictureShape, Rectangle
-from isbjorn.core.emit.shapes.base import Lines, Painted, Scattered, ShapeEngine, ShapeSetting
-from isbjorn.core.emit.shapes.flat import rectangle, rectangle_measure, rectangle_outline
+from isbjorn.core.document.parts.shapes import PartOfPlate, PictureShape
+from isbjorn.core.emit.shapes.base import Lines, Painted, Scattered, ShapeEngine, ShapeSetting, unit, vectors
+from isbjorn.core.evaluate import lines
+
+Pictured = PictureShape | PartOfPlate
 
 
-def _rectangle(shape: PictureShape | PartOfPlate) -> Rectangle:
-    return Rectangle(width=shape.width, height=shape.height)
+def _scatter(shape: Pictured, u: Doubles, setting: ShapeSetting) -> Scattered:
+    """Even by area."""
+    place = vectors((u[0] - 0.5) * setting.read(shape.width), (u[1] - 0.5) * setting.read(shape.height))
+    return Scattered(place, unit(place), np.tile([1.0, 0.0, 0.0], (len(place), 1)))
 
 
-def _scatter(shape: PictureShape | PartOfPlate, u: Doubles, setting: ShapeSetting) -> Scattered:
-    return rectangle(_rectangle(shape), u, setting)
+def _outline(shape: Pictured, setting: ShapeSetting) -> Lines:
+    return [lines.rectangle(float(setting.read(shape.width)[0]) / 2, float(setting.read(shape.height)[0]) / 2)]
 
 
-def _outline(shape: PictureShape | PartOfPlate, setting: ShapeSetting) -> Lines:
-    return rectangle_outline(_rectangle(shape), setting)
-
-
-def _measure(shape: PictureShape | PartOfPlate, setting: ShapeSetting) -> tuple[float, int]:
-    return rectangle_measure(_rectangle(shape), setting)
+def _measure(shape: Pictured, setting: ShapeSetting) -> tuple[float, int]:
+    return float(setting.read(shape.width)[0] * setting.read(shape.height)[0]), 2
 
 
 def _picture(shape: PictureShape) -> Painted | None:

@@ -11,6 +11,7 @@ from isbjorn.core.frame import ground
 from isbjorn.core.inspect.lookout.notes import Checks, Mend, Note, Watch, put
 
 _MANY = 50
+_WHITE = 1.001
 
 
 def loop_ends(watch: Watch) -> Checks:
@@ -69,7 +70,8 @@ def clipping(watch: Watch) -> Checks:
     covered = np.abs(added).max(axis=2) > 0.02
     if covered.sum() < _MANY:
         return
-    burnt = (whole.min(axis=2) >= 1.0) & covered
+    # White itself is no loss.
+    burnt = (whole.min(axis=2) > _WHITE) & covered
     share = float(burnt.sum()) / float(covered.sum())
     if share < 0.08:
         return
