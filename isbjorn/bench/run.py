@@ -34,6 +34,7 @@ from isbjorn.bench.end_to_end import (
 from isbjorn.bench.finish import blur_ms, drawn_ms, glow_ms
 from isbjorn.bench.models import models
 from isbjorn.bench.opengl import Discs
+from isbjorn.bench.pieces import pieces_ms
 from isbjorn.bench.shots import fountain
 from isbjorn.bench.stage import live_latency_ms, live_soak
 from isbjorn.bench.strands import ripples_ms, skin_ms, strands_ms
@@ -175,6 +176,7 @@ def measure(
             "crowd_ns_per_particle_step": crowd_ns_per_particle_step,
             "contagion_ms": contagion_ms,
             "strands_ms": strands_ms,
+            "pieces_ms": pieces_ms,
             "skin_ms": skin_ms,
             "ripples_ms": ripples_ms,
             "draw_mpx_s draw_vs_gl": drawing,

@@ -59,7 +59,12 @@ class Flights:
 
     def rows(self, numbers: Longs) -> Longs:
         """The flights with birth numbers (m,), as indices."""
-        return np.searchsorted(self.numbers, numbers)
+        return np.where(numbers >= ARRIVING, numbers - ARRIVING + self._leaving, numbers)
+
+    @functools.cached_property
+    def _leaving(self) -> int:
+        """How many flights begin at their own places: they are the first."""
+        return int(self.leaves.sum())
 
 
 def _lifespans(emitter: Emitter, key: int, readings: Readings, light: Any, numbers: Longs, t: Doubles) -> Floats:

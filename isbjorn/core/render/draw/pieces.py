@@ -254,8 +254,8 @@ def _paged(
 ) -> Floats:
     """Centres of pages in pixels: beside the places of their pieces, turned and grown with them."""
     size = sizes / np.maximum(cut.sizes[piece], 1e-9) * scale * grown
-    turn = np.radians(np.asarray(turns, np.float64))
     x, y = (offset[piece] * size[:, None]).T
+    turn = np.radians(np.asarray(turns, np.float32))
     c, s = np.cos(turn), np.sin(turn)
     return (centre + np.stack([x * c - y * s, -(x * s + y * c)], axis=1)).astype(np.float32)
 
