@@ -46,7 +46,9 @@ class Solver(solver.ParticleSolver):
         held: bool = False,
     ) -> None:
         shot = effective_shot(shot)
-        lit = shot.plate is not None and any(e.on and reads_plate(shot, e) for e in shot.emitters)
+        plated = shot.plate is not None
+        ordered = [e.pieces is not None and e.pieces.reads_pictures for e in shot.emitters]
+        lit = any(e.on and reads_plate(shot, e) and (plated or o) for e, o in zip(shot.emitters, ordered, strict=True))
         self.plates = plates or PlateReader()
         light = light_of(shot, self.plates, before.light if before is not None else None) if lit else None
         super().__init__(shot, cache, light, before, held)

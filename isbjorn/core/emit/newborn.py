@@ -204,10 +204,15 @@ def brightness(light: Light, place: Doubles, t: Doubles) -> Doubles:
     """The plate's brightness in [0, 1] under places (n, 3) in the picture plane, at moments (n,)."""
     out, numbers = np.zeros(len(place)), light.numbers(np.broadcast_to(t, (len(place),)))
     for number in np.unique(numbers):
-        here, sheet = numbers == number, light.sheet(int(number))
-        column = (place[here, 0] / light.width + 0.5) * sheet.shape[1]
-        row = (0.5 - place[here, 1] / light.height) * sheet.shape[0]
-        inside = (column >= 0) & (column < sheet.shape[1]) & (row >= 0) & (row < sheet.shape[0])
-        c, r = np.clip(column, 0, sheet.shape[1] - 1).astype(int), np.clip(row, 0, sheet.shape[0] - 1).astype(int)
-        out[here] = np.where(inside, sheet[r, c], 0.0)
+        here = numbers == number
+        out[here] = read_sheet(light.sheet(int(number)), light, place[here])
     return out
+
+
+def read_sheet(sheet: Floats, light: Light, place: Doubles) -> Doubles:
+    """What a sheet (h, w) that fills the picture has under places (n, 3); 0 beyond its edges."""
+    column = (place[:, 0] / light.width + 0.5) * sheet.shape[1]
+    row = (0.5 - place[:, 1] / light.height) * sheet.shape[0]
+    inside = (column >= 0) & (column < sheet.shape[1]) & (row >= 0) & (row < sheet.shape[0])
+    c, r = np.clip(column, 0, sheet.shape[1] - 1).astype(int), np.clip(row, 0, sheet.shape[0] - 1).astype(int)
+    return np.where(inside, sheet[r, c], 0.0)

@@ -109,7 +109,9 @@ def _parts(shot: Shot, emitter: Emitter) -> tuple[dict[str, _Description], bool]
 
 def needs_light(shot: Shot, emitter: Emitter) -> bool:
     """Whether an emitter reads the plate's brightness."""
-    if emitter.shape.reads_plate or (emitter.pieces is not None and emitter.pieces.reads_plate):
+    if emitter.shape.reads_plate or (
+        emitter.pieces is not None and (emitter.pieces.reads_plate or emitter.pieces.reads_pictures)
+    ):
         return True
     forces = shot.reaching(emitter)
     if any(f.reads_plate for f in forces):

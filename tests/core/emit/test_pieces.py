@@ -7,6 +7,7 @@ import numpy as np
 from scipy.optimize import linear_sum_assignment
 
 from isbjorn.core.document import Shot
+from isbjorn.core.document.model.pieces import Assemble
 from isbjorn.core.emit.pieces.cut import PieceCut, cut_of
 from isbjorn.core.emit.pieces.flights import ARRIVING, Flights, flights_of
 from isbjorn.core.emit.pieces.matching import matched, nearest
@@ -181,6 +182,27 @@ class Fronts(unittest.TestCase):
         self.assertGreater(float(np.ptp(moments[beside])), 0.4)
 
 
+class Elsewhere(unittest.TestCase):
+    def test_the_shape_of_another_emitter_is_a_target(self) -> None:
+        given = [
+            {"id": "e", "pieces": {"cut": "squares", "size": 20, "release": None, "assemble": {"at_s": 2}},
+             "shape": {"kind": "borrowed", "emitter": "other"}},
+            {"id": "other", "shape": {"kind": "rectangle", "width": 120, "height": 40}},
+        ]  # fmt: skip
+        one = Shot.model_validate({"emitters": given})
+        found = flights_of(one.emitters[0], 1, Readings(one))
+        self.assertEqual(len(found.cut), 12)
+        np.testing.assert_allclose(found.cut.extent, (120, 40))
+
+    def test_the_onsets_of_a_sound_release_groups(self) -> None:
+        # Without the sound, the front goes on by chance.
+        found = flights(
+            {"cut": "squares", "size": 30, "release": {"by": "onsets", "at_s": 1, "duration": 2, "softness": 0}}
+        )
+        self.assertGreater(len(np.unique(found.moments)), 30)
+        self.assertTrue(((found.moments >= 1) & (found.moments <= 3)).all())
+
+
 class Matching(unittest.TestCase):
     def test_few_are_matched_as_well_as_can_be(self) -> None:
         rng = np.random.default_rng(1)
@@ -200,8 +222,15 @@ class Matching(unittest.TestCase):
     def test_reading_order_keeps_the_order(self) -> None:
         rng = np.random.default_rng(3)
         begins, rank = rng.random((50, 2)) * 100, np.linspace(0, 1, 50)
-        found = matched("reading order", begins, np.zeros((50, 2)), rank, 1)
+        found = matched(Assemble(match="reading order"), begins, np.zeros((50, 2)), rank, 1)
         self.assertTrue((np.diff(begins[found, 0]) >= -0.1).all())
+
+    def test_along_a_path_both_are_in_its_order(self) -> None:
+        rng = np.random.default_rng(4)
+        begins, ends = rng.random((60, 2)) * 100, rng.random((60, 2)) * 100 + 300
+        way = ({"x": 0, "y": 500}, {"x": 0, "y": -500})
+        found = matched(Assemble.model_validate({"match": "along a path", "way": way}), begins, ends, np.zeros(60), 1)
+        np.testing.assert_array_equal(np.argsort(ends[:, 1]), np.argsort(begins[found, 1]))
 
 
 class InFlight(unittest.TestCase):

@@ -205,6 +205,34 @@ class Pictures(InFolder):
         left, top = (WIDTH - 160) // 2, (HEIGHT - 90) // 2
         np.testing.assert_allclose(picture(one, 30)[top : top + 90, left : left + 160], self.pixels, atol=2e-3)
 
+    def test_a_grey_picture_says_which_pieces_come_first(self) -> None:
+        order = np.zeros((24, 64, 3), np.float32)
+        order[:, :32] = 1
+        still(self.folder / "order.exr", order, "float")
+        front = {"by": "picture", "media": str(self.folder / "order.exr"), "at_s": 1, "duration": 2, "softness": 0}
+        drawn = picture(shot({"cut": "squares", "release": front, "assemble": None}, {"speed": 9000, "spread": 0}), 50)
+        left, right = drawn[..., 3][:, : WIDTH // 2 - 8], drawn[..., 3][:, WIDTH // 2 + 8 :]
+        self.assertLess(float(left.sum()), 0.2 * float(right.sum()))
+
+    def test_points_leave_before_the_brightness_of_the_plate(self) -> None:
+        self.pixels[:, :80] *= 0.02
+        one = self.plate_shot(
+            {"release": {"by": "brightness", "at_s": 1, "duration": 2, "softness": 0}, "assemble": None}
+        )
+        flights = Solver(one).tracks[0].source.flights  # type: ignore[attr-defined]
+        dark = flights.cut.places[:, 0] < -4
+        self.assertGreater(float(flights.moments[dark].min()), float(flights.moments[~dark].mean()))
+
+    def test_a_piece_trembles_before_it_leaves_and_not_until_then(self) -> None:
+        front = {"at_s": 2, "duration": 0, "softness": 0, "tremble": 6, "tremble_s": 0.5}
+        one = shot({"cut": "squares", "release": front, "assemble": None})
+        np.testing.assert_array_equal(picture(one, 30), picture(one, 10))
+        self.assertGreater(float(np.abs(picture(one, 44)[..., 3] - picture(one, 10)[..., 3]).max()), 0.3)
+        solver = Solver(one)
+        (particles, standing), *_ = solver.standing(0, one.seconds(44))
+        moved = particles.position - standing.cut.places
+        self.assertLess(float(np.abs(moved).max()), 6.01)
+
     def plate_shot(self, pieces: dict[str, Any], **fields: Any) -> Shot:
         self.pixels[..., 3] = 1
         plate = self.folder / "harbour.exr"

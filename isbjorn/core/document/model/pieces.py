@@ -10,7 +10,7 @@ from typing import Annotated, Literal, Self
 from pydantic import Field, model_validator
 from pydantic_core import PydanticCustomError
 
-from isbjorn.core.document.fields.base import Gripped, Part, RefTo, ShownAs, ShownIf
+from isbjorn.core.document.fields.base import Gripped, MediaName, Part, RefTo, ShownAs, ShownIf
 from isbjorn.core.document.fields.curves import Curve, CurvePoint
 from isbjorn.core.document.fields.placed import FAR, PathPoint, curved_way
 from isbjorn.core.document.fields.values import LONGEST_S, Moment, Number, setting_spec, timed_spec
@@ -33,12 +33,14 @@ class Front(Part):
     """What decides when each piece leaves or arrives: a front that passes over them."""
 
     by: Literal[
-        "direction", "point", "path", "reading order", "noise", "chance", "neighbours", "brightness", "onsets"
+        "direction", "point", "path", "reading order", "noise", "chance", "neighbours", "brightness", "picture",
+        "onsets",
     ] = Field(
         default="direction", title="Front",
         description="Order of the pieces. direction: a straight front crosses them; point: it spreads from a point; path: along a "
         "path; reading order: from left to right, line by line; noise: in patches; chance: in random order; neighbours: each "
-        "piece sets off those beside it; brightness: the brightest part of the plate first; onsets: at the onsets of a sound.",
+        "piece sets off those beside it; brightness: the brightest part of the plate first; picture: the brightest part of a grey "
+        "picture first, which fills the shot's frame; onsets: at the onsets of a sound.",
     )  # fmt: skip
     at_s: Annotated[Moment, ShownAs("moment")] = Field(
         default=1.0, title="Begins", description="Shot time at which the front reaches the first piece, in seconds."
@@ -82,6 +84,9 @@ class Front(Part):
     patches: Annotated[
         Number, setting_spec("px", 1, FAR, "Width of the patches, in px.", 5), ShownIf("by", "noise")
     ] = Number(value=80)  # fmt: skip
+    media: Annotated[MediaName, ShownAs("picture"), ShownIf("by", "picture")] = Field(
+        default="", title="Order picture", description="Picture whose brightness says which pieces come first."
+    )
     sound: Annotated[str | None, RefTo(("sounds",), none="No sound"), ShownIf("by", "onsets")] = Field(
         default=None, max_length=60, description="Sound at whose onsets groups of pieces leave or arrive."
     )
@@ -118,10 +123,14 @@ class Assemble(Front):
     start_y: Annotated[Number, timed_spec("px", -FAR, FAR, "Y position of that shape, in px from the emitter.", 5)] = (
         Number(value=0)
     )
-    match: Literal["nearest", "reading order", "random"] = Field(
+    match: Literal["nearest", "reading order", "along a path", "random"] = Field(
         default="nearest", title="Places by",
         description="Which particle takes which place. nearest: the ways are short on the whole; reading order: the order of the "
-        "particles is that of the places.",
+        "particles is that of the places; along a path: both in their order along a path.",
+    )  # fmt: skip
+    way: Annotated[tuple[PathPoint, ...], ShownAs("points"), ShownIf("match", "along a path")] = Field(
+        default_factory=curved_way, min_length=2, max_length=512, title="Path of places",
+        description="Path along which particles and places are put in order, from the emitter.",
     )  # fmt: skip
     into: Annotated[Shape | None, ShownAs("shape")] = Field(
         default=None, title="Becomes",
@@ -174,6 +183,11 @@ class Pieces(Part):
     def mirrored(self) -> bool:
         """Whether particles look on their way as if they had left their places, so that they arrive with their look at birth."""
         return self.assemble is not None and self.assemble.looks == "mirrored" and self.assemble.into is None
+
+    @property
+    def reads_pictures(self) -> bool:
+        """Whether a picture file decides when pieces leave or arrive."""
+        return any(front is not None and front.by == "picture" for front in (self.release, self.assemble))
 
     @property
     def reads_plate(self) -> bool:

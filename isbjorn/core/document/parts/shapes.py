@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, ClassVar, Literal
 
 from pydantic import Field
 
-from isbjorn.core.document.fields.base import Gripped, MediaName, Part, ShownAs, ShownIf
+from isbjorn.core.document.fields.base import Gripped, MediaName, Part, RefTo, ShownAs, ShownIf
 from isbjorn.core.document.fields.kinds import SHAPES, shown
 from isbjorn.core.document.fields.outlines import Outlines
 from isbjorn.core.document.fields.placed import FAR, PathPoint
@@ -210,6 +210,17 @@ class PartOfPlate(OneShape):
     @property
     def shows_plate(self) -> bool:
         return True
+
+
+@SHAPES.register("isbjorn.core.emit.shapes.borrowed:BORROWED")
+class BorrowedShape(OneShape):
+    """The shape of another emitter, at this one's own place: an edit of that one changes both."""
+
+    model_config = shown("Shape of an emitter")
+    kind: Literal["borrowed"] = "borrowed"
+    emitter: Annotated[str | None, RefTo(("emitters",), none="No emitter")] = Field(
+        default=None, max_length=60, title="Shape of", description="Id of the emitter whose shape it is."
+    )
 
 
 @SHAPES.register("isbjorn.core.emit.shapes.plate:PLATE")

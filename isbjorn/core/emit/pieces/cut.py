@@ -336,7 +336,8 @@ def cut_of(emitter: Emitter, key: int, readings: Readings, light: Any = None, sh
     setting = ShapeSetting(np.zeros(1), readings, light)
     form = pieces.model_dump_json(include={"cut", "size", "variation", "angle"})
     if pieces.cut == "points":
-        parts = (form, emitter.shape.model_dump_json(), emitter.spacing, key)
+        drawn = [line.tobytes() for line in outline(emitter.shape, setting)]
+        parts = (form, emitter.shape.model_dump_json(), emitter.spacing, key, *drawn)
         return _kept.get(parts, lambda: _points(emitter, pieces, key, setting))
     flat = engine_of(emitter.shape).flat
     lines = [line for line in outline(emitter.shape, setting) if len(line) > 3] if flat else []

@@ -93,7 +93,7 @@ def _returning(pieces: Pieces, emitter: Emitter, key: int, readings: Readings, l
     else:
         piece, place = _pairs(len(cut), len(arrived))
         # Those of one set in its own order: each goes to the place that suits it.
-        to = matched(pieces.assemble.match, arrived.places[place, :2], cut.places[piece, :2], cut.rank[piece], key)
+        to = matched(pieces.assemble, arrived.places[place, :2], cut.places[piece, :2], cut.rank[piece], key)
         place = place[to]
     moments = released[piece]
     lives = np.maximum(due[place] - moments, _SHORTEST_S).astype(np.float32)
@@ -152,7 +152,7 @@ def _made(emitter: Emitter, key: int, readings: Readings, light: Any) -> Flights
             [readings.number(number, due - lives) for number in (assemble.start_x, assemble.start_y)], axis=1
         )
         begins = scatter(start, key, every + ARRIVING, ShapeSetting(due - lives, readings, light)).place[:, :2] + shift
-        begins = begins[matched(assemble.match, begins, cut.places[:, :2], cut.rank, key)]
+        begins = begins[matched(assemble, begins, cut.places[:, :2], cut.rank, key)]
         moments = due - lives.astype(np.float64)
         due = moments + lives
         parts.append((every + ARRIVING, moments, lives, every, every, np.zeros(n, bool), begins))

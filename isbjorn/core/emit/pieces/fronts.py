@@ -13,9 +13,9 @@ from typing import Any
 import numpy as np
 
 from isbjorn.core.arrays import Doubles
-from isbjorn.core.document import Hearing
+from isbjorn.core.document import Hearing, PathPoint
 from isbjorn.core.document.model.pieces import Front
-from isbjorn.core.emit.newborn import brightness
+from isbjorn.core.emit.newborn import brightness, read_sheet
 from isbjorn.core.emit.pieces.cut import PieceCut
 from isbjorn.core.evaluate import curves
 from isbjorn.core.evaluate.bezier import flat
@@ -43,9 +43,9 @@ def _ranked(values: Doubles) -> Doubles:
     return rank
 
 
-def _along(places: Doubles, front: Front) -> Doubles:
-    """How far along a path the nearest point of it is to each place."""
-    line = flat(front.points, False)[:, :2]
+def along_path(places: Doubles, points: tuple[PathPoint, ...]) -> Doubles:
+    """How far along a path the nearest point of it is to each of some places (n, 2 or 3), px."""
+    line = flat(points, False)[:, :2]
     way = np.diff(line, axis=0)
     length = np.linalg.norm(way, axis=1)
     run = np.concatenate([[0.0], np.cumsum(length)])
@@ -99,7 +99,7 @@ def _fixed_order(
     """The coordinate of each piece, where it depends on no number that may be keyed."""
     match front.by:
         case "path":
-            return _unit(_along(cut.places, front))
+            return _unit(along_path(cut.places, front.points))
         case "reading order":
             return cut.rank
         case "noise":
@@ -110,6 +110,10 @@ def _fixed_order(
             if light is None:
                 return np.zeros(len(cut))
             return _ranked(-brightness(light, frame(cut.places), np.full(len(cut), t)))
+        case "picture":
+            if light is None or not front.media:
+                return np.zeros(len(cut))
+            return _ranked(-read_sheet(light.grey(front.media), light, frame(cut.places)))
     return None
 
 

@@ -7,6 +7,8 @@ import math
 import numpy as np
 
 from isbjorn.core.arrays import Doubles, Longs
+from isbjorn.core.document.model.pieces import Assemble
+from isbjorn.core.emit.pieces.fronts import along_path
 from isbjorn.core.random import MATCH, draws01
 
 # So many are matched exactly; more are divided into as many groups, which are matched, and then within them.
@@ -62,14 +64,17 @@ def _reading(places: Doubles) -> Longs:
     return np.lexsort((-places[:, 1], np.round(places[:, 0], 1)))
 
 
-def matched(how: str, begins: Doubles, ends: Doubles, rank: Doubles, key: int) -> Longs:
-    """The beginning that the particle of each of n ends (n, 2) comes from, (n,). how: as in `Assemble.match`; rank (n,): the order
-    in which the ends are read."""
-    n = len(ends)
+def matched(assemble: Assemble, begins: Doubles, ends: Doubles, rank: Doubles, key: int) -> Longs:
+    """The beginning that the particle of each of n ends (n, 2) comes from, (n,). rank (n,): the order in which ends are read."""
+    n, how, way = len(ends), assemble.match, assemble.way
     if n == 0:
         return np.empty(0, np.int64)
     if how == "random":
         return np.argsort(draws01(key, np.arange(n), MATCH), kind="stable")
+    if how == "along a path":
+        out = np.empty(n, np.int64)
+        out[np.argsort(along_path(ends, way), kind="stable")] = np.argsort(along_path(begins, way), kind="stable")
+        return out
     if how == "reading order":
         out = np.empty(n, np.int64)
         out[np.argsort(rank, kind="stable")] = _reading(begins)

@@ -29,6 +29,9 @@ class Light(Protocol):
     def sheet(self, number: int) -> npt.NDArray[np.float32]:
         """The brightness of a frame as it looks, float32 (h, w) in [0, 1]; black for -1."""
 
+    def grey(self, media: str) -> npt.NDArray[np.float32]:
+        """The brightness of a picture file that fills the frame, as it looks, float32 (h, w) in [0, 1]."""
+
     def colours(self, number: int) -> npt.NDArray[np.float32]:
         """The linear colours of a frame, float32 (h, w, 3); black for -1."""
 
@@ -64,7 +67,7 @@ class ShapeEngine:
     scatter: Callable[[Any, Doubles, ShapeSetting], Scattered]
     outline: Callable[[Any, ShapeSetting], Lines]
     dimensions: Callable[[Any], int] = lambda _: 1
-    measure: Callable[[Any, ShapeSetting], tuple[float, int]] | None = None
+    measure: Callable[[Any, ShapeSetting], tuple[float, int] | None] | None = None
     colours: Callable[[Any, Doubles], Floats] | None = None
     flat: bool = False
     letters: Callable[[Any, bool, ShapeSetting], list[Lines]] | None = None

@@ -55,6 +55,11 @@ class PlateLight:
         """Brightness of a frame in [0, 1] with a display's gamma, float32 (h, 320); black for -1."""
         return np.zeros((self._rows, _WIDTH), np.float32) if number < 0 else self._frame(number)[0]
 
+    def grey(self, media: str) -> Floats:
+        """Brightness of a picture file that fills the shot's frame, in [0, 1] with a display's gamma, float32 (h, 320)."""
+        picture = self.plates.filling(media, 0, _WIDTH, self._rows)
+        return np.asarray(brightness(np.ascontiguousarray(picture[..., :3])), np.float32)
+
     def colours(self, number: int) -> Floats:
         """Linear colours of a frame, float32 (h, 320, 3); black for -1."""
         return np.zeros((self._rows, _WIDTH, 3), np.float32) if number < 0 else self._frame(number)[1]
