@@ -52,7 +52,7 @@ def finite(lives: Floats) -> Doubles:
 def beginning(source: PieceSource, births: Longs, angle: Doubles) -> Doubles:
     """Angles (n,) in degrees at the beginning of flights: those that leave their places are not turned."""
     f = source.flights
-    return np.where(f.leaves[f.rows(births)], 0.0, angle) if len(f.leaves) else np.zeros(len(births))
+    return np.where(f.leaves[f.rows(births)], 0.0, angle)
 
 
 def turned_home(source: PieceSource, births: Longs, raw: Doubles, end: Doubles, age01: Floats) -> Doubles:
@@ -141,10 +141,10 @@ def _those(
     pieces = source.emitter.pieces
     assert pieces is not None
     if not late:
-        early = _state(piece, t, 0.0, f, places)
+        early = _state(f, piece, np.full(len(piece), t), places)
     if late or both:
         numbers = _flight_to(f, piece) if pieces.returns else piece + ARRIVING
-        late_state = _state(numbers, t, 1.0, f, places)
+        late_state = _state(f, numbers, _begun(f, numbers, t, readings.loop_s), places)
     if early is None:
         share = np.zeros(len(there))
     s = share[piece]
@@ -160,14 +160,21 @@ def _flight_to(f: Flights, place: Longs) -> Longs:
     return found[place]
 
 
-def _state(numbers: Longs, t: float, age01: float, f: Flights, places: Doubles) -> State:
-    """Pieces at rest, at the beginning or the end of their flights."""
-    rows = np.minimum(f.rows(numbers), max(0, len(f.lives) - 1))
-    lives = f.lives[rows] if len(f.lives) else np.ones(len(numbers), np.float32)
-    lives = np.where(np.isfinite(lives), lives, np.float32(1))
+def _begun(f: Flights, numbers: Longs, t: float, period_s: float | None) -> Doubles:
+    """When flights (m,) that are over at shot time t began, s: in a loop, in the latest round that suits."""
+    rows = f.rows(numbers)
+    begun = f.moments[rows]
+    if period_s is not None:
+        begun = begun - np.ceil((begun + f.lives[rows] - t) / period_s - 1e-9) * period_s
+    return np.asarray(begun)
+
+
+def _state(f: Flights, numbers: Longs, moments: Doubles, places: Doubles) -> State:
+    """Pieces at rest, as particles that were born at some moments."""
+    lives = f.lives[f.rows(numbers)]
     values = np.zeros((ROWS, len(numbers)), np.float32)
-    values[0:3], values[LIFE] = places.T, lives
-    return State(numbers.astype(np.int64), t - age01 * lives.astype(np.float64), values)
+    values[0:3], values[LIFE] = places.T, np.where(np.isfinite(lives), lives, np.float32(1))
+    return State(numbers.astype(np.int64), moments, values)
 
 
 def _trembling(source: PieceSource, piece: Longs, until: Doubles, t: float) -> Doubles:

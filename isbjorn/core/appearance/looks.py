@@ -316,7 +316,8 @@ def _angles(source: BirthSource, state: State, age01: Floats, t: float, room: Ap
     if e.spin.value == 0 and e.spin.spread == 0 and not e.spin.timed:
         return np.asarray(angle, np.float32)
     spin = room.base(e.spin) + spread_of(e.spin, key, births, SPIN)
-    age = t - state.moments
+    # What has arrived at the end of its life turns no further.
+    age = np.minimum(t - state.moments, state.lives)
     share = _run(source, e.spin.over_life, age01, age, state.lives)
     if e.spin.over_life_to is not None:
         other = _run(source, e.spin.over_life_to, age01, age, state.lives)

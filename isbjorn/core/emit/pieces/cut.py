@@ -239,9 +239,16 @@ def _glyphs(groups: list[Lines]) -> tuple[Callable[..., Labels], int]:
     def label(left: float, top: float, density: float, width: int, height: int) -> Labels:
         most, out = np.zeros((height, width), np.float32), np.full((height, width), -1, np.int32)
         for number, lines in enumerate(groups):
-            cover = covered_texels(lines, left, top, density, width, height)
-            more = cover > most
-            out[more], most = number, np.maximum(most, cover)
+            x0, y0, x1, y1 = _bounds(lines)
+            first, last = math.floor((x0 - left) * density), math.ceil((x1 - left) * density)
+            begin, end = math.floor((top - y1) * density), math.ceil((top - y0) * density)
+            columns, rows = slice(max(0, first), max(0, last)), slice(max(0, begin), max(0, end))
+            own = most[rows, columns]
+            cover = covered_texels(
+                lines, left + columns.start / density, top - rows.start / density, density, own.shape[1], own.shape[0]
+            )
+            out[rows, columns][cover > own] = number
+            np.maximum(own, cover, out=own)
         return out
 
     return label, len(groups)
@@ -294,12 +301,11 @@ def _made(emitter: Emitter, pieces: Pieces, lines: Lines, key: int, setting: Sha
 
     finest = min(_FINEST, max(1.0, _ACROSS / size), _WIDEST / max(x1 - x0, y1 - y0, 1.0))
     cover, labels, left, top = texels(finest, (0.0, 0.0))
-    sums = np.zeros((count, 7))
-    _measured(cover, labels, sums)
-    which = np.flatnonzero(sums[:, 0] > 0)
+    which = np.flatnonzero(np.bincount(labels[(cover > 0) & (labels >= 0)], minlength=count))
     number = np.full(count, -1, np.int32)
     number[which] = np.arange(len(which))
-    some = sums[which]
+    some = np.zeros((len(which), 7))
+    _measured(cover, np.where(labels >= 0, number[labels], -1).astype(np.int32), some)
     places = np.zeros((len(which), 3))
     places[:, 0] = left + some[:, 1] / some[:, 0] / finest
     places[:, 1] = top - some[:, 2] / some[:, 0] / finest
