@@ -108,7 +108,9 @@ def emitter(draw: st.DrawFn, name: str) -> dict[str, Any]:
         found["shape"] |= {"fill": draw(st.sampled_from(("inside", "edge", "shell")))}
         if "fill" not in SHAPES.named(shape).model.model_fields:  # type: ignore[union-attr]
             del found["shape"]["fill"]
-    extra = draw(st.sampled_from(("", "strand", "trail", "lines", "heads", "skin", "deformer", "along", "limit")))
+    extra = draw(
+        st.sampled_from(("", "strand", "trail", "lines", "heads", "skin", "deformer", "along", "limit", "pieces"))
+    )
     if extra == "strand":
         found["strand"] = {"joints": 5, "length": 25}
     elif extra == "trail":
@@ -128,9 +130,38 @@ def emitter(draw: st.DrawFn, name: str) -> dict[str, Any]:
         }
     elif extra == "limit":
         found["speed_limit"] = 20
+    elif extra == "pieces":
+        found |= draw(in_pieces())
     if draw(st.booleans()):
         found["finish"] = [{"kind": draw(st.sampled_from(_kinds(STEPS)))} for _ in range(draw(st.integers(1, 2)))]
     return found
+
+
+@st.composite
+def in_pieces(draw: st.DrawFn) -> dict[str, Any]:
+    """What makes an emitter one in pieces: of any cut and front, that leave, arrive, or both."""
+    front = st.fixed_dictionaries({
+        "by": st.sampled_from(("direction", "point", "path", "reading order", "noise", "chance", "neighbours", "onsets")),
+        "at_s": st.sampled_from((-0.2, 0.1, 0.4)), "duration": st.sampled_from((0, 0.3, 0.9)), "softness": st.sampled_from((0, 60)),
+        "backwards": st.booleans(),
+    })  # fmt: skip
+    arrival = {"arrives": st.sampled_from(("at rest", "moving")), "looks": st.sampled_from(("mirrored", "forwards"))}
+    match = st.sampled_from(("nearest", "reading order", "along a path", "random"))
+    shape = draw(st.sampled_from(({"kind": "disc", "radius": 25}, {"kind": "letters", "text": "Is", "height": 40})))
+    cuts = ("squares", "hexagons", "shards", "strips", "points", *(("letters",) if shape["kind"] == "letters" else ()))
+    release = draw(st.one_of(st.none(), front))
+    assemble = draw(st.one_of(st.none(), front, front))
+    if assemble is not None:
+        assemble |= {name: draw(values) for name, values in arrival.items()} | {"match": draw(match)}
+        if release is not None and release["at_s"] <= assemble["at_s"] and draw(st.booleans()):
+            assemble["into"] = {"kind": "disc", "radius": 15}
+    return {
+        "shape": shape, "limit": 500,
+        "pieces": {
+            "cut": draw(st.sampled_from(cuts)), "size": draw(st.sampled_from((6, 15))), "variation": draw(st.sampled_from((0, 70))),
+            "release": release, "assemble": assemble,
+        },
+    }  # fmt: skip
 
 
 @st.composite
