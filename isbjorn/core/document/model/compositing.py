@@ -98,7 +98,7 @@ class Matte(Placed):
         "a colour, a file, the depth of the plate, or a model in depth. The last two hide only what is behind them.",
     )
     media: Annotated[MediaName, ShownIf("kind", "file", "depth"), ShownAs("picture")] = Field(
-        default="", title="File", description="Picture, sequence or movie that the matte is read from."
+        default="", title="Matte file", description="Picture, sequence or movie that the matte is read from."
     )
     model: Annotated[Solid, ShownIf("kind", "model"), ShownAs("part")] = Field(
         default=Solid(), description="Form of the matte."

@@ -216,7 +216,7 @@ class PictureBody(OneBody):
     model_config = shown("Sprite", "M4 5h16v14H4zM4 15l5-4 4 3 3-2 4 3", needs="media")
     kind: Literal["picture"] = "picture"
     media: Annotated[MediaName, ShownAs("picture")] = Field(
-        default="", title="File", description="Picture file, or a numbered sequence such as `leaf.###.png`."
+        default="", title="Sprite file", description="Picture file, or a numbered sequence such as `leaf.###.png`."
     )
     plays: Literal["together", "from birth", "by age", "one of them"] = Field(
         default="together",
