@@ -60,6 +60,7 @@ class Lane(BaseModel):
 
     name: str
     unit: str
+    base: float = Field(description="What the curve multiplies.")
     thing: str
     field: str
     curve: list[float]
@@ -148,7 +149,7 @@ _spans_of: IdentityCache[dict[str, Any]] = IdentityCache(_spans, what="Spans of 
 
 
 def _lane(name: str, number: Number, thing: str, field: str, unit: str) -> Lane:
-    return Lane.model_construct(name=name, unit=unit, thing=thing, field=field, **_spans_of(number))
+    return Lane.model_construct(name=name, unit=unit, base=number.value, thing=thing, field=field, **_spans_of(number))
 
 
 def _ramp_of(colour: Any) -> tuple[list[str], list[float]]:
@@ -167,6 +168,11 @@ def _lanes(shot: Shot, emitter: Emitter) -> list[Lane]:
     names = ["size", "opacity", "brightness", "speed", "spin"]
     names += [n for n in _SELDOM if getattr(emitter, n) != type(emitter).model_fields[n].default]
     found = [_lane(n, getattr(emitter, n), emitter.id, n, _unit(emitter, n)) for n in names]
+    if emitter.pieces is not None and emitter.pieces.cut != "points":
+        # Pieces are as large as they were cut: the curve alone changes that.
+        found[0] = _lane(
+            "size", emitter.size.model_copy(update={"value": 100.0, "spread": 0.0}), emitter.id, "size", "%"
+        )
     for force in shot.reaching(emitter):
         strength = getattr(force, "strength", None)
         if strength is not None:

@@ -44,9 +44,9 @@
     if (!dragging) top = highest;
   });
   const plot = $derived<Plot>({ width, height, top });
-  const unit = $derived(Math.max(1e-9, Math.abs(number.value)));
+  const unit = $derived(Math.max(1e-9, Math.abs(lane.base)));
   const range = $derived.by(() => {
-    const values = lane.curve.map((c) => c * number.value);
+    const values = lane.curve.map((c) => c * lane.base);
     const [first, last] = [values[0] ?? 0, values[values.length - 1] ?? 0];
     // What is highest or lowest on the way is said too, where it is neither at birth nor at death.
     const far = Math.max(1e-9, ...values.map(Math.abs)) * 0.03;
@@ -251,7 +251,7 @@
         <line x1={x(plot, mark)} x2={x(plot, mark)} y1="0" y2={height} stroke="var(--line)" />
       {/each}
       <svg {width} {height}>
-        {#if number.spread > 0 || lane.to}
+        {#if (number.spread > 0 && lane.base === number.value) || lane.to}
           <polygon
             points={band(
               plot,
@@ -287,7 +287,7 @@
             tabindex="0"
             aria-label="{title}, point {index + 1}"
             aria-valuenow={p.value}
-            aria-valuetext="{shown(p.at * 100)} % of life: {shown(p.value * number.value)} {lane.unit}"
+            aria-valuetext="{shown(p.at * 100)} % of life: {shown(p.value * lane.base)} {lane.unit}"
             class="cursor-grab"
             onpointerdown={(e) => press(e, index)}
             ondblclick={(e) => e.stopPropagation()}
@@ -332,7 +332,7 @@
         <input
           class="w-12 rounded bg-well px-1 text-right"
           aria-label="{title}: value of the point"
-          value={Number((point.value * number.value).toFixed(4))}
+          value={Number((point.value * lane.base).toFixed(4))}
           onchange={(e) => exact('value', e.currentTarget.value)}
           onkeydown={(e) => {
             e.stopPropagation();

@@ -38,6 +38,14 @@
     ['heads', 'Repeats', 'Heads', 'Each particle is drawn again along its path, offset in time.'],
   ] as const;
   const drawn = $derived(extras.filter(([field]) => emitter[field]).map(([, label]) => label.toLowerCase()));
+  /** How the particles are cut out of the shape; empty: they have bodies of their own. */
+  const cut = $derived(emitter.pieces && emitter.pieces.cut !== 'points' ? emitter.pieces.cut : '');
+  /** Fields of looks that change nothing: pieces have their own size, and leave as they stood. */
+  const unused = $derived([
+    ...(emitter.born_of ? [] : ['inherit_size']),
+    ...(cut ? ['size'] : []),
+    ...(cut && emitter.pieces?.release ? ['angle', 'turn_x', 'turn_y'] : []),
+  ]);
   const groups = $derived([
     { value: '', label: 'Its own' },
     ...desk.shot!.groups.map((g) => ({ value: g.id, label: g.name })),
@@ -58,12 +66,20 @@
   }
 </script>
 
-<Section title="Body" first about={emitter.body.kind}>
-  <Mixed {desk} {emitter} {path} />
-  <Fields {...common} panel="body" />
+<Section title="Body" first about={cut ? cut : emitter.body.kind}>
+  {#if cut}
+    <p class="py-1 leading-snug text-soft">
+      Each particle is a piece of the shape, as large as it was cut. How it is cut is set under
+      <span class="text-word">Pieces</span>.
+    </p>
+    <Fields {...common} panel="body" without={['facing']} />
+  {:else}
+    <Mixed {desk} {emitter} {path} />
+    <Fields {...common} panel="body" />
+  {/if}
 </Section>
 <Section title="Look" first about="× over-life lane">
-  <Fields {...common} panel="look" without={emitter.born_of ? [] : ['inherit_size']} />
+  <Fields {...common} panel="look" without={unused} />
 </Section>
 <Section title="Colour" about="by {emitter.colour_by}"><ColourFields {desk} {emitter} {path} /></Section>
 <Section title="Pieces" about={emitter.pieces ? emitter.pieces.cut : ''}>
