@@ -99,21 +99,18 @@ class Law(unittest.TestCase):
         np.testing.assert_allclose(state.place.T, expected, atol=0.01)
 
     def test_a_steady_force_leaves_it_where_the_bound_says(self) -> None:
-        for at, left in ((2, 2.0), (3, 1.0), (3.9, 0.1)):
-            pieces = {
-                "release": {"at_s": 1, "duration": 0},
-                "assemble": {"at_s": 4, "duration": 0, "softness": 0, "forces": LEVEL},
-            }
-            pulled = track(pieces, ROUGH[3:])
-            alone = track(pieces)
+        a, whole = 9.81 * float(Shot().px_per_metre), 3.0
+        for arrives in ("at rest", "moving"):
+            due = {"at_s": 4, "duration": 0, "softness": 0, "forces": LEVEL, "arrives": arrives}
+            pieces = {"release": {"at_s": 1, "duration": 0}, "assemble": due}
+            pulled, alone = track(pieces, ROUGH[3:]), track(pieces)
             self.assertIsInstance(pulled.integrator, SteppedIntegrator)
-            t = Fraction(at).limit_denominator(100)
-            drop = alone.at(t).place[1] - pulled.at(t).place[1]
-            whole = 3.0
-            a = 9.81 * float(Shot().px_per_metre)
-            np.testing.assert_allclose(
-                drop, a * left**2 * (math.log(whole / left) - 1 + left / whole), rtol=2e-3, atol=0.02
-            )
+            for t in (Fraction(2), Fraction(3), Fraction(39, 10)):
+                drop, h = alone.at(t).place[1] - pulled.at(t).place[1], 4 - float(t)
+                resting = a * h**2 * (math.log(whole / h) - 1 + h / whole)
+                expected = resting if arrives == "at rest" else a * h * (whole - h) ** 2 / (2 * whole)
+                np.testing.assert_allclose(drop, expected, rtol=2e-3, atol=0.02)
+                self.assertLess(float(drop.max()), (0.0515 if arrives == "at rest" else 0.0755) * a * whole**2)
 
     def test_at_rest_or_moving(self) -> None:
         def speed(arrives: str) -> float:
