@@ -115,6 +115,13 @@ def staged(page: Page, take: Callable[[str], object], port: int) -> None:
     take("take")
 
 
+def in_the_wind(page: Page) -> None:
+    open_section(page, "Pieces", shut=("Body", "Look"))
+    strip = page.find('[aria-label="Frame"]')
+    strip.send_keys(Keys.HOME, *([Keys.PAGE_UP] * 19))
+    page.driver.execute_script("document.activeElement.blur()")
+
+
 def main(folder: Path) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     port = free_port()
@@ -196,8 +203,8 @@ def main(folder: Path) -> None:
         for name, shot, thing, ready in (
             ("graph", 2, "Bow", lambda: page.button("Graph of Position X").click()),
             ("drivers", 4, "Plankton", lambda: page.find('[aria-label^="What drives Opacity"]').click()),
-            ("free-look", 5, "Their way", lambda: page.button("Orbit").click()),
             ("fountain", 11, "Waves", lambda: open_section(page, "Trails, strands, water", shut=("Body", "Look"))),
+            ("titles", 6, "Title", lambda: in_the_wind(page)),
             ("lanterns", 15, "Hull of net", lambda: None),
             ("rooftops", 16, "Houses", lambda: None),
             (

@@ -104,8 +104,8 @@ class Finish(Looking):
             self.page.until(lambda k=kind: kinds()[-1:] == [k])
         self.page.button("Grade and curve: earlier").click()
         self.page.until(lambda: kinds() == ["grade", "blur"])
-        self.double_click(self.page.find('svg[aria-label="Curve of the grade"]'), 20, -20)
-        self.page.until(lambda: self.page.all('[aria-label="Curve of the grade"] circle'))
+        self.double_click(self.page.find('svg[aria-label="Curve"]'), 20, -20)
+        self.page.until(lambda: self.page.all('[aria-label="Curve"] circle'))
 
         def curve() -> list:
             return next(e for e in self.document()["emitters"] if e["id"] == "ash")["finish"][0]["curve"]["points"]

@@ -175,6 +175,17 @@ class Fronts(unittest.TestCase):
         np.testing.assert_allclose(late[early], still[early], atol=0.005)
         np.testing.assert_allclose(late[still > 3.01], still[still > 3.01] + 1.5, atol=0.005)
 
+    def test_a_front_with_many_keys_over_many_pieces_is_bounded(self) -> None:
+        turning = {"value": 0, "keys": [{"at_s": at, "value": at * 30} for at in range(600)]}
+        swaying = {"value": 0, "keys": [{"at_s": at, "value": 50 * (at % 2)} for at in range(600)]}
+        for by in ("direction", "neighbours"):
+            front = {"by": by, "angle": turning, "x": turning, "softness": swaying}
+            one = shot(
+                {"cut": "squares", "size": 3, "release": front}, {"kind": "rectangle", "width": 600, "height": 300}
+            )
+            one = one.model_copy(update={"last_frame": 14_999})
+            self.assertGreater(len(flights_of(one.emitters[0], 1, Readings(one)).cut), 15_000)
+
     def test_softness_moves_moments_within_the_duration(self) -> None:
         moments, places = self.moments(by="direction", softness=60)
         self.assertTrue(((moments >= 2) & (moments <= 5)).all())

@@ -26,7 +26,7 @@ from isbjorn.core.random import FRONT, FRONT_ORDER, draws01
 
 # A front whose numbers are keyed is followed at this many moments per second.
 _LOOKS_PER_S = 240
-_MOST_LOOKS = 30_000
+_MOST_LOOKS, _FEWEST_LOOKS, _MOST_LOOKED = 30_000, 600, 200_000_000
 
 
 def _unit(values: Doubles) -> Doubles:
@@ -122,7 +122,9 @@ def _order(front: Front, cut: PieceCut, readings: Readings, t: float, key: int) 
     if front.by == "direction":
         turn = math.radians(readings.now(front.angle, t))
         return _unit(cut.places[:, 0] * math.cos(turn) + cut.places[:, 1] * math.sin(turn))
-    start = np.array([readings.now(front.x, t), readings.now(front.y, t)])
+    # What spreads from piece to piece begins once.
+    at = t if front.by == "point" else front.at_s
+    start = np.array([readings.now(front.x, at), readings.now(front.y, at)])
     if front.by == "point":
         far = np.linalg.norm(cut.places[:, :2] - start, axis=1)
         return np.asarray(far / max(float(far.max(initial=0)), 1e-9))
@@ -151,8 +153,10 @@ def moments_of(
             return heard
     come = _pace(front)
     keyed = any(number.timed for number in (front.duration, front.delay, front.softness)) or (
-        order is None and any(number.timed for number in (front.angle, front.x, front.y))
+        front.by in ("direction", "point") and any(number.timed for number in (front.angle, front.x, front.y))
     )
+    if order is None and front.by == "neighbours":
+        order = _order(front, cut, readings, front.at_s, key)
 
     def due(t: float) -> Doubles:
         u = _order(front, cut, readings, t, key) if order is None else order
@@ -187,10 +191,12 @@ def _at_onsets(front: Front, readings: Readings, order: Doubles) -> Doubles | No
 def _followed(front: Front, readings: Readings, come: Doubles, due: Callable[[float], Doubles], n: int) -> Doubles:
     """Moments at which a front whose numbers are keyed reaches the pieces: it is looked at often, and is straight in between."""
     until = max(float(readings.until_s), front.at_s + 1.0)
-    looks = min(_MOST_LOOKS, math.ceil((until - front.at_s) * _LOOKS_PER_S) + 1)
+    most = min(_MOST_LOOKS, max(_FEWEST_LOOKS, _MOST_LOOKED // max(1, n)))
+    looks = min(most, math.ceil((until - front.at_s) * _LOOKS_PER_S)) + 1
     found = np.full(n, np.inf)
     last = np.full(n, -1.0)
-    times = front.at_s + np.arange(looks) / _LOOKS_PER_S
+    times = np.linspace(front.at_s, until, looks)
+    step = float(times[1] - times[0])
     delays, lasts = readings.number(front.delay, times), np.maximum(readings.number(front.duration, times), 1e-6)
     shares = np.clip((times - front.at_s - delays) / lasts, 0, 1)
     at = np.where(times >= front.at_s + delays, np.interp(shares, AGES, come), -1e-9)
@@ -204,7 +210,7 @@ def _followed(front: Front, readings: Readings, come: Doubles, due: Callable[[fl
         if now.any():
             rise = over[now] - last[now]
             share = np.where(rise > 1e-12, np.clip(-last[now] / np.maximum(rise, 1e-12), 0, 1), 1.0)
-            found[now] = t - (1 - share) / _LOOKS_PER_S * (k > 0)
+            found[now] = t - (1 - share) * step * (k > 0)
             if np.isfinite(found).all():
                 break
         last = over
