@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import statistics
-import time
-from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 
+from isbjorn.bench.timing import median_ms
 from isbjorn.core import Shot, Solver
 from isbjorn.core.emit.pieces import cut
 from isbjorn.core.emit.pieces.matching import nearest
@@ -17,17 +15,6 @@ from isbjorn.core.frame import draw_particles
 from isbjorn.core.simulate.track import key_of
 
 _RUNS, _PIECE_PX = 7, 4.3
-
-
-def _ms(call: Callable[[int], Any]) -> float:
-    """The median of some calls, each with its number, in ms."""
-    call(0)
-    times = []
-    for n in range(1, _RUNS + 1):
-        start = time.perf_counter()
-        call(n)
-        times.append(time.perf_counter() - start)
-    return round(statistics.median(times) * 1e3, 2)
 
 
 def _shot(kind: str, at_s: float, **fields: Any) -> Shot:
@@ -50,19 +37,19 @@ def pieces_ms() -> dict[str, float]:
         def cut_anew(n: int, emitter: Any = emitter, key: int = key, readings: Readings = readings) -> None:
             cut.cut_of(emitter, key + n, readings)
 
-        found[f"cut_{kind}"] = _ms(cut_anew)
+        found[f"cut_{kind}"] = median_ms(cut_anew, _RUNS)
     count = len(cut.cut_of(emitter, key, readings))
     found["count"] = count
     whole, flying = Solver(_shot("shards", 3)), Solver(_shot("shards", 0))
-    found["at_rest"] = _ms(lambda n: draw_particles(whole, n))
-    found["in_flight"] = _ms(lambda n: draw_particles(flying, 30 + n))
+    found["at_rest"] = median_ms(lambda n: draw_particles(whole, n), _RUNS)
+    found["in_flight"] = median_ms(lambda n: draw_particles(flying, 30 + n), _RUNS)
     sprites = {
         "id": "e", "shape": {"kind": "rectangle", "width": 1280, "height": 720}, "rate": 0, "bursts": [{"count": count}],
         "body": {"kind": "square"}, "size": 1.4 * _PIECE_PX, "speed": 40, "spread": 360, "lifespan": 60,
     }  # fmt: skip
     plain = Solver(Shot.model_validate({"emitters": [sprites]}))
-    found["sprites"] = _ms(lambda n: draw_particles(plain, 30 + n))
+    found["sprites"] = median_ms(lambda n: draw_particles(plain, 30 + n), _RUNS)
     rng = np.random.default_rng(1)
     begins, ends = rng.random((20_000, 2)) * [1280, 720], rng.random((20_000, 2)) * [600, 200]
-    found["match_20000"] = _ms(lambda n: nearest(begins + n, ends))
+    found["match_20000"] = median_ms(lambda n: nearest(begins + n, ends), _RUNS)
     return found

@@ -2,27 +2,13 @@
 
 from __future__ import annotations
 
-import statistics
-import time
-from collections.abc import Callable
 from fractions import Fraction
-from typing import Any
 
+from isbjorn.bench.timing import median_ms
 from isbjorn.core.document.files import parse_shot
 from isbjorn.core.frame import Solver, draw_particles
 
 _RUNS = 15
-
-
-def _ms(call: Callable[[int], Any]) -> float:
-    """The median of some calls, each with its number, in ms."""
-    call(0)
-    times = []
-    for n in range(1, _RUNS + 1):
-        start = time.perf_counter()
-        call(n)
-        times.append(time.perf_counter() - start)
-    return round(statistics.median(times) * 1e3, 2)
 
 
 def strands_ms() -> dict[str, float]:
@@ -44,8 +30,8 @@ def strands_ms() -> dict[str, float]:
     first = 120
     solver.of(0, Fraction(first, 60))
     return {
-        "step": _ms(lambda n: solver.of(0, Fraction(first + n + 1, 60))),
-        "picture": _ms(lambda n: draw_particles(solver, Fraction(25 * (first + _RUNS + 1 + n), 60))),
+        "step": median_ms(lambda n: solver.of(0, Fraction(first + n + 1, 60)), _RUNS),
+        "picture": median_ms(lambda n: draw_particles(solver, Fraction(25 * (first + _RUNS + 1 + n), 60)), _RUNS),
     }
 
 
@@ -58,7 +44,7 @@ def skin_ms() -> dict[str, float]:
     found = {}
     for material in ("milk", "glass"):
         solver = Solver(parse_shot({"emitters": [emitter | {"skin": {"material": material}}], "background": "#406080"}))
-        found[material] = _ms(lambda n, s=solver: draw_particles(s, 20 + n))  # type: ignore[misc]
+        found[material] = median_ms(lambda n, s=solver: draw_particles(s, 20 + n), _RUNS)  # type: ignore[misc]
     return found
 
 
@@ -70,4 +56,4 @@ def ripples_ms() -> dict[str, float]:
         "ripples": {"width": 1280, "length": 720, "tilt": 0},
     }  # fmt: skip
     solver = Solver(parse_shot({"emitters": [emitter], "background": "#406080"}))
-    return {"a_frame": _ms(lambda n: draw_particles(solver, 50 + n))}
+    return {"a_frame": median_ms(lambda n: draw_particles(solver, 50 + n), _RUNS)}

@@ -19,7 +19,7 @@ import numpy.typing as npt
 from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Emitter
 from isbjorn.core.document.emitter_parts.recording import Recording
-from isbjorn.core.emit.births import NOW_S, Births
+from isbjorn.core.emit.listed import ListedBirths
 from isbjorn.core.emit.newborn import BirthSource
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.external_files import path_of
@@ -128,51 +128,13 @@ def recorded_of(recording: Recording) -> RecordedParticles:
     return _opened(path_of(recording.media, recording.digest), recording.digest)
 
 
-class RecordedBirths(Births):
+class RecordedBirths(ListedBirths):
     """The births of a recording: numbers from 0 on, by moment. In a loop they come as they come in one round."""
 
     def __init__(self, emitter: Emitter, key: int, readings: Readings, frame_rate: float, last_s: float) -> None:
-        super().__init__(emitter, key, readings, frame_rate, last_s)
         assert emitter.recording is not None
-        self.recorded = recorded_of(emitter.recording)
-        self.at = self.recorded.moments + emitter.recording.at_s
-        self.each, self.period_s = 1, None
-        self.begin_s = float(self.at[0]) if len(self.at) else 0.0
-        self.end_s = float(self.at[-1]) + 1e-3 if len(self.at) else 0.0
-        self.steady = True
-
-    def thin(self) -> None:
-        """They are there already."""
-
-    def begin_of(self, numbers: Longs) -> Doubles:
-        return np.full(len(numbers), self.begin_s)
-
-    def expected(self, t: float) -> float:
-        return float(np.searchsorted(self.at, t, "right"))
-
-    def between(self, after: float, until: float) -> tuple[Longs, Doubles]:
-        first, last = np.searchsorted(self.at, [after + NOW_S, until + NOW_S], "right")
-        if after < self.begin_s:
-            first = 0
-        numbers = np.arange(first, max(first, last), dtype=np.int64)
-        return numbers, self.at[numbers]
-
-    @property
-    def stream_counts(self) -> bool:
-        return False
-
-    def at_most(self, window: float, until: float) -> float:
-        before = self.at[: np.searchsorted(self.at, until, "right")]
-        if len(before) == 0 or window <= 0:
-            return 0.0
-        since = np.searchsorted(before, before - window, "left")
-        return float((np.arange(1, len(before) + 1) - since).max())
-
-    def about(self, after: float, until: float) -> float:
-        return max(0.0, self.expected(until) - self.expected(after))
-
-    def per_second(self, after: float, until: float) -> float:
-        return self.about(after, until) / max(until - after, 1e-6)
+        moments = recorded_of(emitter.recording).moments + emitter.recording.at_s
+        super().__init__(emitter, key, readings, frame_rate, last_s, np.arange(len(moments)), moments, looped=False)
 
 
 class RecordedSource(BirthSource):

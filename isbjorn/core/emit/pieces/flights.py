@@ -6,7 +6,6 @@ Piece i of n has the birth number i from its release on, and `ARRIVING` + i on i
 from __future__ import annotations
 
 import functools
-import math
 from dataclasses import dataclass
 from typing import Any
 
@@ -15,7 +14,7 @@ import numpy as np
 from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
 from isbjorn.core.document import Emitter
 from isbjorn.core.document.model.pieces import Pieces
-from isbjorn.core.emit.births import NOW_S, Births
+from isbjorn.core.emit.listed import ListedBirths
 from isbjorn.core.emit.newborn import SHORTEST_LIFE_S, BirthSource
 from isbjorn.core.emit.pieces.cut import PieceCut, cut_of
 from isbjorn.core.emit.pieces.fronts import moments_of
@@ -164,69 +163,15 @@ def _made(emitter: Emitter, key: int, readings: Readings, light: Any) -> Flights
     return Flights(numbers, moments, lives, piece, place, leaves, begins, cut, cut, released, due)
 
 
-class PieceBirths(Births):
-    """The births of an emitter in pieces."""
+class PieceBirths(ListedBirths):
+    """The births of an emitter in pieces: those that ever happen."""
 
     def __init__(self, emitter: Emitter, key: int, readings: Readings, frame_rate: float, last_s: float) -> None:
-        super().__init__(emitter, key, readings, frame_rate, last_s)
         self.flights = flights_of(emitter, key, readings)
         there = np.flatnonzero(np.isfinite(self.flights.moments))
         order = there[np.lexsort((self.flights.numbers[there], self.flights.moments[there]))]
-        self.ordered, self.at = self.flights.numbers[order], self.flights.moments[order]
-        self.each, self.steady = 1, True
-        self.bursts, self._burst_moments = (), []
-        if self.period_s is None:
-            self.begin_s = self.stream_begin = float(self.at[0]) if len(self.at) else 0.0
-            self.end_s = float(self.at[-1]) + 1e-3 if len(self.at) else 0.0
-
-    def thin(self) -> None:
-        """There is one birth for each piece."""
-
-    def begin_of(self, numbers: Longs) -> Doubles:
-        return np.full(len(numbers), -math.inf if self.period_s is not None else self.begin_s)
-
-    def expected(self, t: float) -> float:
-        if self.period_s is not None:
-            rounds = math.floor(t / self.period_s)
-            return rounds * len(self.at) + float(
-                np.searchsorted(self._one_round[1], t - rounds * self.period_s, "right")
-            )
-        return float(np.searchsorted(self.at, t, "right"))
-
-    @functools.cached_property
-    def _one_round(self) -> tuple[Longs, Doubles]:
-        assert self.period_s is not None
-        moments = self.at % self.period_s
-        order = np.lexsort((self.ordered, moments))
-        return self.ordered[order], moments[order]
-
-    def between(self, after: float, until: float) -> tuple[Longs, Doubles]:
-        if self.period_s is not None:
-            return super().between(after, until)
-        first, last = np.searchsorted(self.at, [after + NOW_S, until + NOW_S], "right")
-        if after < self.begin_s:
-            first = 0
-        some = slice(first, max(first, last))
-        return self.ordered[some], self.at[some]
-
-    @property
-    def stream_counts(self) -> bool:
-        return False
-
-    def at_most(self, window: float, until: float) -> float:
-        if self.period_s is not None:
-            return super().at_most(window, until)
-        before = self.at[: np.searchsorted(self.at, until, "right")]
-        if len(before) == 0 or window <= 0:
-            return 0.0
-        since = np.searchsorted(before, before - window, "left")
-        return float((np.arange(1, len(before) + 1) - since).max())
-
-    def about(self, after: float, until: float) -> float:
-        return max(0.0, self.expected(until) - self.expected(after))
-
-    def per_second(self, after: float, until: float) -> float:
-        return self.about(after, until) / max(until - after, 1e-6)
+        numbers, moments = self.flights.numbers[order], self.flights.moments[order]
+        super().__init__(emitter, key, readings, frame_rate, last_s, numbers, moments, looped=True)
 
 
 class PieceSource(BirthSource):

@@ -16,7 +16,6 @@ from __future__ import annotations
 import math
 
 import numpy as np
-import numpy.typing as npt
 from numba import prange
 
 from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
@@ -27,8 +26,9 @@ from isbjorn.core.evaluate.curves import TABLE, table
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.runtime.parallel import kernel_lock
-from isbjorn.core.simulate.state import State, merged
-from isbjorn.core.simulate.state_layout import LIFE, ROWS
+from isbjorn.core.simulate.integrators.placed import PlacedIntegrator
+from isbjorn.core.simulate.state import State
+from isbjorn.core.simulate.state_layout import LIFE
 
 
 @inline_kernel("UniTuple(f8,2)(f8, f8, f8, f8, f8, b1)", cache=True, forceinline=True)
@@ -135,43 +135,21 @@ def arrivals_of(source: BirthSource) -> Arrivals | None:
     return Arrivals(source) if isinstance(source, PieceSource) and source.flights.arrives else None
 
 
-class ArrivingIntegrator:
-    """Particles that nothing acts on but the law of the way: in closed form at any moment."""
-
-    state_rows = ROWS
+class ArrivingIntegrator(PlacedIntegrator):
+    """Particles that nothing acts on but the law of the way: in closed form at any moment. values rows 7 to 12: where they were born,
+    and their velocity then."""
 
     def __init__(self, shot: Shot, source: BirthSource, readings: Readings) -> None:  # noqa: ARG002
         assert isinstance(source, PieceSource)
-        self.source, self.hz, self.arrivals = source, shot.simulation_rate, Arrivals(source)
+        super().__init__(source, shot.simulation_rate)
+        self.arrivals = Arrivals(source)
 
     def begin(self, births: Longs, moments: Doubles, lives: Floats) -> State:
-        """Births by their number, each as it is at its birth moment. values rows 7 to 12: place and velocity then."""
-        values = np.zeros((self.state_rows, len(births)), np.float32)
-        values[0:3], values[3:6], _ = self.source.leave(births, moments)
-        values[LIFE] = lives
-        values[7:13] = values[0:6]
-        return State(births, moments, values)
+        state = super().begin(births, moments, lives)
+        state.values[7:13] = state.values[0:6]
+        return state
 
     @kernel_lock
     def place(self, state: State, t: float) -> None:
-        """Set particles, in place, to where they are at a moment of shot time."""
         places, heads, ends = self.arrivals.of(state)
         _approach(state.values, state.values[7:13].copy(), places, heads, state.moments, ends, t, self.arrivals.rests)
-
-    def advance(self, state: State, index: int, until: int) -> None:  # noqa: ARG002
-        """Bring a state, in place, from lattice step `index` to `until`."""
-        self.place(state, until / self.hz)
-
-    def alive(self, state: State, t: float) -> npt.NDArray[np.int64]:
-        """The columns of the particles that live beyond shot time t."""
-        return np.flatnonzero(state.moments + state.lives > t)
-
-    def between(self, state: State, newborn: State, index: int, t: float) -> State:  # noqa: ARG002
-        """The living particles at a moment after lattice step `index`."""
-        there = merged(state, self.alive(state, t), newborn)
-        self.place(there, t)
-        return there
-
-    def seen(self, state: State, index: int) -> State:  # noqa: ARG002
-        """A lattice state as it is looked at."""
-        return state

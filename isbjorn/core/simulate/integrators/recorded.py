@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-import numpy.typing as npt
 from numba import prange
 
 from isbjorn.core.arrays import Doubles, Floats, Longs
@@ -13,8 +12,8 @@ from isbjorn.core.emit.recorded import RecordedSource
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.jit import njit
 from isbjorn.core.runtime.parallel import kernel_lock
-from isbjorn.core.simulate.state import State, merged
-from isbjorn.core.simulate.state_layout import ROWS
+from isbjorn.core.simulate.integrators.placed import PlacedIntegrator
+from isbjorn.core.simulate.state import State
 from isbjorn.core.simulate.steps import cubic
 
 
@@ -50,47 +49,19 @@ def _looked_up(
         out[3, i], out[4, i], out[5, i] = v0 * c - v1 * s, v0 * s + v1 * c, v2 * grown
 
 
-class RecordedIntegrator:
+class RecordedIntegrator(PlacedIntegrator):
     """Particles along their recorded ways, set into the shot by the emitter's place, turn and size."""
-
-    state_rows = ROWS
 
     def __init__(self, shot: Shot, source: BirthSource, readings: Readings) -> None:
         assert isinstance(source, RecordedSource)
         assert source.emitter.recording is not None
-        self.source, self.readings, self.hz = source, readings, shot.simulation_rate
-        self.recorded, self.at_s = source.recorded, source.emitter.recording.at_s
-
-    def begin(self, births: Longs, moments: Doubles, lives: Floats) -> State:
-        """Births by their number, each as it is at its birth moment."""
-        values = np.zeros((self.state_rows, len(births)), np.float32)
-        values[0:3], values[3:6], _ = self.source.leave(births, moments)
-        values[6] = lives
-        return State(births, moments, values)
+        super().__init__(source, shot.simulation_rate)
+        self.readings, self.recorded, self.at_s = readings, source.recorded, source.emitter.recording.at_s
 
     @kernel_lock
     def place(self, state: State, t: float) -> None:
-        """Set particles, in place, to where they are at a moment of shot time."""
         r, frame = self.recorded, self.readings.frames(self.source.emitter, np.array([t]))
         turn = np.radians(frame.turn[0])
         set_by = np.array([*frame.place[0], np.cos(turn), np.sin(turn), frame.size[0]])
         births = np.ascontiguousarray(state.births)
         _looked_up(births, t - self.at_s, r.first, r.times, r.place, r.velocity, set_by, state.values[:6])
-
-    def advance(self, state: State, index: int, until: int) -> None:  # noqa: ARG002
-        """Bring a state, in place, from lattice step `index` to `until`."""
-        self.place(state, until / self.hz)
-
-    def alive(self, state: State, t: float) -> npt.NDArray[np.int64]:
-        """The columns of the particles that live beyond shot time t."""
-        return np.flatnonzero(state.moments + state.lives > t)
-
-    def between(self, state: State, newborn: State, index: int, t: float) -> State:  # noqa: ARG002
-        """The living particles at a moment after lattice step `index`."""
-        there = merged(state, self.alive(state, t), newborn)
-        self.place(there, t)
-        return there
-
-    def seen(self, state: State, index: int) -> State:  # noqa: ARG002
-        """A lattice state as it is looked at."""
-        return state
