@@ -136,8 +136,8 @@ def arrivals_of(source: BirthSource) -> Arrivals | None:
 
 
 class ArrivingIntegrator(PlacedIntegrator):
-    """Particles that nothing acts on but the law of the way: in closed form at any moment. values rows 7 to 12: where they were born,
-    and their velocity then."""
+    """Particles that nothing acts on but the law of the way: in closed form at any moment. values rows 7 to 12: place and velocity
+    at birth."""
 
     def __init__(self, shot: Shot, source: BirthSource, readings: Readings) -> None:  # noqa: ARG002
         assert isinstance(source, PieceSource)
