@@ -26,7 +26,7 @@ from isbjorn.core.render.models.covers import looked_at
 from isbjorn.core.render.raster.discs import draw_records
 from isbjorn.core.render.scene.camera import Counts, Orbit, projection, to_draw
 from isbjorn.core.simulate.checkpoints import StateCache
-from isbjorn.core.simulate.fingerprint import reads_plate
+from isbjorn.core.simulate.fingerprint import reads_pictures, reads_plate
 
 
 class Solver(solver.ParticleSolver):
@@ -46,9 +46,9 @@ class Solver(solver.ParticleSolver):
         held: bool = False,
     ) -> None:
         shot = effective_shot(shot)
-        plated = shot.plate is not None
-        ordered = [e.pieces is not None and e.pieces.reads_pictures for e in shot.emitters]
-        lit = any(e.on and reads_plate(shot, e) and (plated or o) for e, o in zip(shot.emitters, ordered, strict=True))
+        lit = any(
+            e.on and reads_plate(shot, e) and (shot.plate is not None or reads_pictures(e)) for e in shot.emitters
+        )
         self.plates = plates or PlateReader()
         light = light_of(shot, self.plates, before.light if before is not None else None) if lit else None
         super().__init__(shot, cache, light, before, held)

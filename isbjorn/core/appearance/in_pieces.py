@@ -25,12 +25,12 @@ def sizes_of(source: PieceSource, state: State, age01: Floats) -> Floats | None:
     if f.cut.sheet is None:
         return None
     rows = f.rows(state.births)
-    begin = f.cut.sizes[f.piece[rows]]
-    place = f.place[rows]
-    end = np.where(place >= 0, f.arrived.sizes[place], begin)
+    size = f.cut.sizes[f.piece[rows]]
+    if f.arrived is not f.cut:
+        size = size ** (1.0 - age01) * f.arrived.sizes[f.place[rows]] ** age01
     grown = source.readings.frames(e, state.moments).size
     life = share_of_life(e.size, source.key, state.births, SIZE, seen_age(source, state.births, age01))
-    return np.asarray(begin ** (1.0 - age01) * end**age01 * grown * np.maximum(life, 0), np.float32)
+    return np.asarray(size * grown * np.maximum(life, 0), np.float32)
 
 
 def seen_age(source: PieceSource, births: Longs, age01: Floats) -> Floats:

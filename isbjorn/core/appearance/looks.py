@@ -17,7 +17,6 @@ from isbjorn.core.document.fields.curves import Curve
 from isbjorn.core.document.fields.values import SINCE, bounds_of
 from isbjorn.core.emit.newborn import BirthSource, brightness, spread_of
 from isbjorn.core.emit.pieces.flights import PieceSource
-from isbjorn.core.emit.shapes import colours as colours_of_births
 from isbjorn.core.evaluate import curves, gradients
 from isbjorn.core.evaluate.curves import AGES, TABLE
 from isbjorn.core.evaluate.readings import Readings, measure_name
@@ -286,7 +285,7 @@ def _recoloured(looks: Looks, room: AppearanceInput, e: Emitter, length_s: float
         under = colours.plate_colours(source.light, place.T.astype(np.float64), state.moments)
         colour = (colour * under).astype(np.float32)
     elif e.colour_by == "source":
-        colour = (colour * colours_of_births(e, source.key, state.births)).astype(np.float32)
+        colour = (colour * source.own_colours(state.births)).astype(np.float32)
     elif e.colour_by != "age":
         at = colours.along(e, source, state, room.t, length_s)
         colour = colours.tinted(e.colour, at, colour, dealt=e.colour_by == "random")

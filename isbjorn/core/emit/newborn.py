@@ -12,7 +12,7 @@ from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Emitter, Number
 from isbjorn.core.document.fields.values import bounds_of
 from isbjorn.core.emit.directions import aimed, all_round, fanned, turned
-from isbjorn.core.emit.shapes import scatter
+from isbjorn.core.emit.shapes import colours, scatter
 from isbjorn.core.emit.shapes.base import Light, Scattered, ShapeSetting
 from isbjorn.core.evaluate.curves import AGES, table
 from isbjorn.core.evaluate.readings import Readings, Transform, measure_name
@@ -130,6 +130,10 @@ class BirthSource:
             elif source.measure == "plate" and self.light is not None:
                 found["plate"] = brightness(self.light, place, t)
         return found
+
+    def own_colours(self, births: Longs) -> Floats:
+        """The linear colours (n, 3) of the shape where births (n,) are born; white where it has none."""
+        return colours(self.emitter, self.key, births)
 
     def some(self, count: int) -> Longs:
         """Numbers of births that stand for all, (count,)."""

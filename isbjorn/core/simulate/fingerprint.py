@@ -119,9 +119,19 @@ def needs_light(shot: Shot, emitter: Emitter) -> bool:
     return any(n.source is not None and n.source.measure == "plate" for _, n in numbers_of(emitter))
 
 
+def reads_pictures(emitter: Emitter) -> bool:
+    """Whether an emitter's motion or its looks depend on picture files, besides what its bodies show."""
+    pieces = emitter.pieces
+    if pieces is None:
+        return False
+    return pieces.reads_pictures or (
+        pieces.cut == "points" and emitter.colour_by == "source" and bool(emitter.shape.pictures)
+    )
+
+
 def reads_plate(shot: Shot, emitter: Emitter) -> bool:
-    """Whether an emitter's motion or its looks depend on the plate."""
-    return emitter.colour_by == "plate" or needs_light(shot, emitter)
+    """Whether an emitter's motion or its looks depend on the plate, or on other pictures."""
+    return emitter.colour_by == "plate" or needs_light(shot, emitter) or reads_pictures(emitter)
 
 
 class Identity:

@@ -233,6 +233,19 @@ class Pictures(InFolder):
         moved = particles.position - standing.cut.places
         self.assertLess(float(np.abs(moved).max()), 6.01)
 
+    def test_points_take_the_colours_of_the_picture(self) -> None:
+        halves = np.zeros((90, 160, 3), np.float32)
+        halves[:, :80, 0], halves[:, 80:, 2] = 1, 1
+        still(self.folder / "halves.exr", halves, "float")
+        shape = {"kind": "picture", "media": str(self.folder / "halves.exr"), "width": 160, "height": 90}
+        one = shot({**COMES, "cut": "points", "size": 9}, {"shape": shape, "colour_by": "source"})
+        for frame in (20, 149):
+            p = Solver(one).at(frame)
+            f = Solver(one).tracks[0].source.flights  # type: ignore[attr-defined]
+            x = f.cut.places[f.piece[f.rows(p.id & ((1 << 37) - 1))], 0]
+            np.testing.assert_allclose(p.colour[x < -1], np.broadcast_to([1, 0, 0], p.colour[x < -1].shape), atol=1e-3)
+            np.testing.assert_allclose(p.colour[x > 1], np.broadcast_to([0, 0, 1], p.colour[x > 1].shape), atol=1e-3)
+
     def plate_shot(self, pieces: dict[str, Any], **fields: Any) -> Shot:
         self.pixels[..., 3] = 1
         plate = self.folder / "harbour.exr"

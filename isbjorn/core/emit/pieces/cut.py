@@ -280,7 +280,12 @@ def _points(emitter: Emitter, pieces: Pieces, key: int, setting: ShapeSetting) -
     everywhere = ShapeSetting(np.full(count, setting.t[0]), setting.readings, setting.light)
     on = scatter(emitter, key, np.arange(count), everywhere)
     lines = 0 if engine_of(emitter.shape).letters is None else 1
-    return PieceCut(on.place, np.zeros(count), _ranks(on.place, pieces.size.value, lines), on.outward, None)
+    ranks = _ranks(on.place, pieces.size.value, lines)
+    painted = engine_of(emitter.shape).painted(emitter.shape)
+    extent = np.ptp(np.concatenate(outline(emitter.shape, setting)), axis=0) if painted is not None else (0.0, 0.0)
+    return PieceCut(
+        on.place, np.zeros(count), ranks, on.outward, None, (float(extent[0]), float(extent[1])), painted=painted
+    )
 
 
 def _made(emitter: Emitter, pieces: Pieces, lines: Lines, key: int, setting: ShapeSetting, name: str) -> PieceCut:

@@ -19,13 +19,15 @@ from isbjorn.core.emit.newborn import SHORTEST_LIFE_S, BirthSource
 from isbjorn.core.emit.pieces.cut import PieceCut, cut_of
 from isbjorn.core.emit.pieces.fronts import moments_of
 from isbjorn.core.emit.pieces.matching import matched
-from isbjorn.core.emit.shapes import scatter
+from isbjorn.core.emit.shapes import colours, scatter
 from isbjorn.core.emit.shapes.base import Scattered, ShapeSetting
 from isbjorn.core.evaluate.readings import Readings
 
 ARRIVING = 1 << 24
 # A flight lasts at least this long, so that it can be seen to come from somewhere.
 _SHORTEST_S = 1 / 30
+# Width of the picture from which points take their colours.
+_SHEET = 1024
 
 
 @dataclass(frozen=True)
@@ -193,6 +195,20 @@ class PieceSource(BirthSource):
         return (
             numbers[np.linspace(0, len(numbers) - 1, count).astype(np.int64)] if len(numbers) else np.empty(0, np.int64)
         )
+
+    def own_colours(self, births: Longs) -> Floats:
+        f = self.flights
+        piece, painted = f.piece[f.rows(births)], f.cut.painted
+        if painted is None or not painted.media or self.readings.light is None:
+            return colours(self.emitter, self.key, piece)
+        width, height = f.cut.extent
+        wide = min(_SHEET, max(1, round(width)))
+        tall = max(1, round(wide * height / max(width, 1e-6)))
+        sheet = self.readings.light.picture(painted.media, painted.frame or 0, wide, tall)
+        x, y = f.cut.places[piece, 0] / width + 0.5, 0.5 - f.cut.places[piece, 1] / height
+        column = np.clip((x * wide).astype(np.int64), 0, wide - 1)
+        row = np.clip((y * tall).astype(np.int64), 0, tall - 1)
+        return np.asarray(sheet[row, column], np.float32)
 
     def scattered(self, births: Longs, t: Doubles) -> Scattered:  # noqa: ARG002
         f = self.flights

@@ -32,6 +32,9 @@ class Light(Protocol):
     def grey(self, media: str) -> npt.NDArray[np.float32]:
         """The brightness of a picture file that fills the frame, as it looks, float32 (h, w) in [0, 1]."""
 
+    def picture(self, media: str, frame: int, width: int, height: int) -> npt.NDArray[np.float32]:
+        """The linear colours of a frame of a picture file that fills a size, float32 (height, width, 3)."""
+
     def colours(self, number: int) -> npt.NDArray[np.float32]:
         """The linear colours of a frame, float32 (h, w, 3); black for -1."""
 

@@ -60,6 +60,11 @@ class PlateLight:
         picture = self.plates.filling(media, 0, _WIDTH, self._rows)
         return np.asarray(brightness(np.ascontiguousarray(picture[..., :3])), np.float32)
 
+    def picture(self, media: str, frame: int, width: int, height: int) -> Floats:
+        """The linear colours of a frame of a picture file that fills a size, float32 (height, width, 3)."""
+        number = min(frame, max(0, self.plates.count(media) - 1))
+        return np.ascontiguousarray(self.plates.filling(media, number, width, height)[..., :3])
+
     def colours(self, number: int) -> Floats:
         """Linear colours of a frame, float32 (h, 320, 3); black for -1."""
         return np.zeros((self._rows, _WIDTH, 3), np.float32) if number < 0 else self._frame(number)[1]
