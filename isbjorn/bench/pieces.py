@@ -34,10 +34,10 @@ def pieces_ms() -> dict[str, float]:
         shot = _shot(kind, 3)
         emitter, key, readings = shot.emitters[0], key_of(shot, shot.emitters[0]), Readings(shot)
 
-        def cut_anew(n: int, emitter: Any = emitter, key: int = key, readings: Readings = readings) -> None:
+        def cut_again(n: int, emitter: Any = emitter, key: int = key, readings: Readings = readings) -> None:
             cut.cut_of(emitter, key + n, readings)
 
-        found[f"cut_{kind}"] = median_ms(cut_anew, _RUNS)
+        found[f"cut_{kind}"] = median_ms(cut_again, _RUNS)
     count = len(cut.cut_of(emitter, key, readings))
     found["count"] = count
     whole, flying = Solver(_shot("shards", 3)), Solver(_shot("shards", 0))

@@ -116,9 +116,13 @@ def staged(page: Page, take: Callable[[str], object], port: int) -> None:
 
 
 def in_the_wind(page: Page) -> None:
+    """The title half away, when everything is at rest."""
     open_section(page, "Pieces", shut=("Body", "Look"))
     strip = page.find('[aria-label="Frame"]')
-    strip.send_keys(Keys.HOME, *([Keys.PAGE_UP] * 19))
+    strip.send_keys(Keys.HOME, *([Keys.PAGE_UP] * 18))
+    page.until(lambda: "born yet" not in page.find('[aria-label="Lookout"]').text and page.settled())
+    time.sleep(5)
+    strip.send_keys(Keys.ARROW_RIGHT)
     page.driver.execute_script("document.activeElement.blur()")
 
 
