@@ -272,6 +272,20 @@ class Pictures(InFolder):
         np.testing.assert_allclose(gone[25:65, 40:120], 0, atol=1e-6)
         self.assertTrue((gone[:24, :, 3] == 1).all())
 
+    def test_what_stands_in_the_plate_is_not_part_of_the_particles(self) -> None:
+        one = self.plate_shot(LEAVES)
+        for frame in (5, 50):
+            found = measured(compositor_of(Solver(one), frame))
+            alpha = render_frame(one, frame, over_plate=False)[..., 3]
+            np.testing.assert_allclose(found.cover, alpha, atol=2e-3)
+
+    def test_an_edit_of_the_plate_shows_on_its_pieces(self) -> None:
+        one = self.plate_shot(LEAVES, speed=0)
+        assert one.plate is not None
+        late = one.model_copy(update={"plate": one.plate.model_copy(update={"on": False})})
+        first, other = (render_frame(shot, 76) for shot in (one, late))
+        self.assertGreater(float(np.abs(first - other).max()), 0.3)
+
     def test_a_part_of_the_plate_comes_back(self) -> None:
         one = self.plate_shot({**RETURNS, "cut": "hexagons"}, speed=60)
         self.assertGreater(float(np.abs(render_frame(one, 60)[..., :3] - self.pixels[..., :3]).max()), 0.2)

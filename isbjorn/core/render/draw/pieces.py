@@ -170,7 +170,7 @@ def _painting(
         shot, view = context.shot, context.view
         frame = context.solver.readings.frames(pen.emitter, np.array([float(context.seconds)]))
         number = None if shot.plate is None else plates.number(shot, context.seconds)
-        placed = (*frame.place[0].tolist(), float(frame.turn[0]), float(frame.size[0]))
+        placed = (*frame.place[0].tolist(), float(frame.turn[0]), float(frame.size[0]), view.packed.tobytes())
 
         def under(sheet: Sheet) -> Floats | None:
             plate = plates.at(shot, context.seconds, view.width, view.height) if number is not None else None
@@ -182,8 +182,8 @@ def _painting(
             at = pixels.reshape(*x.shape, 2) - np.float32(0.5)
             return _sampled(plate, at[..., 0], at[..., 1])
 
-        media = "" if shot.plate is None else shot.plate.media
-        return ("plate", media, number, view.width, view.height, str(context.orbit), placed), under
+        plate_key = ("", 0.0) if shot.plate is None else (shot.plate.model_dump_json(), plates.stamp(shot.plate.media))
+        return ("plate", *plate_key, number, placed), under
     count = max(1, plates.count(painted.media))
     frame_number = painted.frame
     if frame_number is None:
@@ -270,7 +270,8 @@ def draw_standing(pen: EmitterRasteriser, onto: Floats) -> list[Particles]:
     """Draw the pieces that stand, as one; those at the moment, as particles."""
     context, emitter = pen.context, pen.emitter
     blurred = bool(context.open) and emitter.motion_blur
-    moves = blurred and not context.solver.readings.still(emitter)
+    # Holes are where they are at the moment.
+    moves = blurred and not context.solver.readings.still(emitter) and not leaves_holes(emitter)
     opened = (context.open[0], context.open[-1]) if blurred and not moves else None
     found = context.solver.standing(pen.number, context.seconds, opened)
     for particles, _ in found:
@@ -284,13 +285,10 @@ def draw_standing(pen: EmitterRasteriser, onto: Floats) -> list[Particles]:
 
 def _draw_all(pen: EmitterRasteriser, onto: Floats, found: list[tuple[Particles, Standing]] | None = None) -> None:
     found = pen.context.solver.standing(pen.number, pen.context.seconds) if found is None else found
-    if (
-        leaves_holes(pen.emitter)
-        and pen.context.shot.plate is not None
-        and pen.context.measure is None
-        and not pen.bare
-    ):
-        _cut_out(pen, found, onto)
+    if leaves_holes(pen.emitter) and pen.context.shot.plate is not None:
+        # What stands is the plate itself.
+        if pen.context.measure is None and not pen.bare:
+            _cut_out(pen, found, onto)
         return
     for particles, one in found:
         if one.cut.sheet is None:
