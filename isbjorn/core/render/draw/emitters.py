@@ -115,9 +115,11 @@ class EmitterRasteriser:
             return
         track = context.solver.tracks[self.number]
         t = float(context.seconds)
-        ahead = _way(context.view, p)
-        held = Bodies(context.shot, e, context.view.scale_x, context.pictures, context.measure is not None)
         births, moments = births_of(p.id), t - p.age.astype(np.float64)
+        longer = self.stretch(p, births)
+        turned = e.facing == "motion" or not isinstance(longer, float)
+        ahead = _way(context.view, p) if turned else None
+        held = Bodies(context.shot, e, context.view.scale_x, context.pictures, context.measure is not None)
         had = happened(e, p)
         if has_models(e):
             which = held.which(track.key, births, had)
@@ -134,7 +136,7 @@ class EmitterRasteriser:
         else:
             shown = cut
         turn = np.radians(p.angle.astype(np.float64))
-        if e.facing == "motion" and cut is None:
+        if e.facing == "motion" and cut is None and ahead is not None:
             turn = turn + ahead
         smear, bend, shift = None, None, np.zeros_like(centre)
         if places is not None and shares is not None:
@@ -152,7 +154,7 @@ class EmitterRasteriser:
         for pages, page, middle, part in shown:
             sprites = sprites_of(
                 middle + shift, radius, turn, np.concatenate([colour, (opacity * part)[:, None]], axis=1).astype(np.float32), page,
-                pages, self.covers, smear, ahead, self.stretch(p, births), 0.0 if confusion is None else confusion, bend,
+                pages, self.covers, smear, ahead, longer, 0.0 if confusion is None else confusion, bend,
                 None if change is None else np.radians(change.turned.astype(np.float64)),
                 None if grows is None else grows.in_knots(), None if e.facing == "surface" else deep, lie,
                 None if grows is None or deep is None or e.facing == "surface" else self._tumble(births, moments, grows),
