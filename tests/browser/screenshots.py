@@ -120,8 +120,8 @@ def in_the_wind(page: Page) -> None:
     open_section(page, "Pieces", shut=("Body", "Look"))
     strip = page.find('[aria-label="Frame"]')
     strip.send_keys(Keys.HOME, *([Keys.PAGE_UP] * 18))
-    page.until(lambda: "born yet" not in page.find('[aria-label="Lookout"]').text and page.settled())
-    time.sleep(5)
+    page.until(page.settled)
+    time.sleep(6)
     strip.send_keys(Keys.ARROW_RIGHT)
     page.driver.execute_script("document.activeElement.blur()")
 
