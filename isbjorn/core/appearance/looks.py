@@ -11,7 +11,7 @@ from numba import prange
 
 from isbjorn.core.appearance import colours
 from isbjorn.core.appearance.in_pieces import base_turn, beginning, finite, seen_age, sizes_of, turned_home
-from isbjorn.core.arrays import Doubles, Floats
+from isbjorn.core.arrays import Doubles, Floats, Longs
 from isbjorn.core.document import Emitter, Number
 from isbjorn.core.document.fields.curves import Curve
 from isbjorn.core.document.fields.values import SINCE, bounds_of
@@ -317,11 +317,17 @@ def _angles(source: BirthSource, state: State, age01: Floats, t: float, room: Ap
     spin = room.base(e.spin) + spread_of(e.spin, key, births, SPIN)
     # What has arrived at the end of its life turns no further.
     age = np.minimum(t - state.moments, state.lives)
-    share = _run(source, e.spin.over_life, age01, age, state.lives)
-    if e.spin.over_life_to is not None:
-        other = _run(source, e.spin.over_life_to, age01, age, state.lives)
-        share = share + draws01(key, births, BETWEEN_CURVES + _SPAN * SPIN) * (other - share)
-    return np.asarray(angle + spin * share, np.float32)
+    return np.asarray(angle + spin * _spun(source, births, age01, age, state.lives), np.float32)
+
+
+def _spun(source: BirthSource, births: Longs, age01: Floats, age: Doubles, lives: Floats) -> Doubles:
+    """Seconds of full spin of births (n,) up to an age, each by its own curve."""
+    spin = source.emitter.spin
+    share = _run(source, spin.over_life, age01, age, lives)
+    if spin.over_life_to is None:
+        return share
+    other = _run(source, spin.over_life_to, age01, age, lives)
+    return share + draws01(source.key, births, BETWEEN_CURVES + _SPAN * SPIN) * (other - share)
 
 
 def _angles_of_pieces(
@@ -331,15 +337,9 @@ def _angles_of_pieces(
     e, key, births = source.emitter, source.key, state.births
     begin = beginning(source, births, angle)
     spin = room.base(e.spin) + spread_of(e.spin, key, births, SPIN)
-    lives = finite(state.lives)
-    shares = []
-    for at, age in ((age01, t - state.moments), (np.ones_like(age01), lives)):
-        share = _run(source, e.spin.over_life, at, age, state.lives)
-        if e.spin.over_life_to is not None:
-            other = _run(source, e.spin.over_life_to, at, age, state.lives)
-            share = share + draws01(key, births, BETWEEN_CURVES + _SPAN * SPIN) * (other - share)
-        shares.append(begin + spin * share)
-    turned = turned_home(source, births, shares[0], shares[1], age01)
+    now = _spun(source, births, age01, t - state.moments, state.lives)
+    end = _spun(source, births, np.ones_like(age01), finite(state.lives), state.lives)
+    turned = turned_home(source, births, begin + spin * now, begin + spin * end, age01)
     return np.asarray(base_turn(source, state, age01) + turned, np.float32)
 
 

@@ -382,8 +382,8 @@ class ParticleSolver:
         assert late is not None
         share = one.share
         none = np.zeros(n, np.float32)
-        size = one.cut.sizes[one.piece] * track.readings.frames(track.emitter, np.array([t])).size
-        turn = np.repeat(track.readings.frames(track.emitter, np.array([t])).turn, n)
+        frame = track.readings.frames(track.emitter, np.array([t]))
+        size, turn = one.cut.sizes[one.piece] * frame.size, np.repeat(frame.turn, n)
         points, moving = one.cut.sheet is None, track.readings.velocity(track.emitter, np.array([t]))
         return Particles(
             id=self._ids(number, state, 0), emitter=np.full(n, number, np.int32), position=state.place.T,

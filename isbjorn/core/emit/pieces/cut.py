@@ -335,7 +335,7 @@ _kept: Cache[PieceCut] = Cache(
 )
 
 
-def cut_of(emitter: Emitter, key: int, readings: Readings, light: Any = None, shape: Any = None) -> PieceCut:
+def cut_of(emitter: Emitter, key: int, readings: Readings, shape: Any = None) -> PieceCut:
     """The pieces of an emitter's shape, or of another shape that it becomes.
 
     Raises IsbjornError for a shape without an area that is to be cut otherwise than into points.
@@ -344,7 +344,7 @@ def cut_of(emitter: Emitter, key: int, readings: Readings, light: Any = None, sh
     assert pieces is not None
     if shape is not None:
         emitter = emitter.model_copy(update={"shape": shape})
-    setting = ShapeSetting(np.zeros(1), readings, light)
+    setting = ShapeSetting(np.zeros(1), readings, readings.light)
     form = pieces.model_dump_json(include={"cut", "size", "variation", "angle"})
     if pieces.cut == "points":
         drawn = [line.tobytes() for line in outline(emitter.shape, setting)]

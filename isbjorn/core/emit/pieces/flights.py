@@ -68,27 +68,20 @@ class Flights:
         return int(self.leaves.sum())
 
 
-def _lifespans(emitter: Emitter, key: int, readings: Readings, light: Any, numbers: Longs, t: Doubles) -> Floats:
-    return BirthSource(emitter, key, readings, light).lifespans(numbers, t)
-
-
 def _pairs(count: int, others: int) -> tuple[Longs, Longs]:
     """As many flights as the larger of two numbers of pieces: each piece of both has at least one."""
     k = max(count, others)
     return (np.arange(k) * count) // k, (np.arange(k) * others) // k
 
 
-def _returning(pieces: Pieces, emitter: Emitter, key: int, readings: Readings, light: Any, cut: PieceCut) -> Flights:
+def _returning(pieces: Pieces, emitter: Emitter, key: int, readings: Readings, cut: PieceCut) -> Flights:
     """Pieces that leave, and arrive at the same shape or at another."""
     assert pieces.release is not None
     assert pieces.assemble is not None
-    arrived = cut if pieces.assemble.into is None else cut_of(emitter, key, readings, light, pieces.assemble.into)
+    arrived = cut if pieces.assemble.into is None else cut_of(emitter, key, readings, pieces.assemble.into)
 
-    def frame(places: Doubles) -> Doubles:
-        return readings.frames(emitter, np.zeros(1)).of(*places.T)
-
-    released = moments_of(pieces.release, cut, key, readings, light, frame)
-    due = moments_of(pieces.assemble, arrived, key ^ 1, readings, light, frame)
+    released = moments_of(pieces.release, emitter, cut, key, readings)
+    due = moments_of(pieces.assemble, emitter, arrived, key ^ 1, readings)
     if arrived is cut:
         piece = place = np.arange(len(cut))
     else:
@@ -119,40 +112,41 @@ def flights_of(emitter: Emitter, key: int, readings: Readings) -> Flights:
     """All flights of an emitter in pieces; computed once for the readings of a shot."""
     known: Flights | None = readings.kept.get(("flights", emitter.id))
     if known is None:
-        known = readings.kept["flights", emitter.id] = _made(emitter, key, readings, readings.light)
+        known = readings.kept["flights", emitter.id] = _made(emitter, key, readings)
     return known
 
 
-def _made(emitter: Emitter, key: int, readings: Readings, light: Any) -> Flights:
+def _made(emitter: Emitter, key: int, readings: Readings) -> Flights:
     pieces = emitter.pieces
     assert pieces is not None
-    cut = cut_of(emitter, key, readings, light)
+    cut = cut_of(emitter, key, readings)
     if pieces.returns:
-        return _returning(pieces, emitter, key, readings, light, cut)
-
-    def frame(places: Doubles) -> Doubles:
-        return readings.frames(emitter, np.zeros(1)).of(*places.T)
+        return _returning(pieces, emitter, key, readings, cut)
 
     n, release, assemble = len(cut), pieces.release, pieces.assemble
+    alone = BirthSource(emitter, key, readings, readings.light)
     every = np.arange(n)
     released, due = np.full(n, np.inf), np.full(n, -np.inf)
     parts: list[tuple[Any, ...]] = []
     if release is not None:
-        released = moments_of(release, cut, key, readings, light, frame)
-        lives = _lifespans(emitter, key, readings, light, every, released)
+        released = moments_of(release, emitter, cut, key, readings)
+        lives = alone.lifespans(every, released)
         parts.append((every, released, lives, every, np.full(n, -1), np.ones(n, bool), np.zeros((n, 2))))
     if assemble is not None:
-        due = moments_of(assemble, cut, key ^ 1, readings, light, frame)
+        due = moments_of(assemble, emitter, cut, key ^ 1, readings)
         if release is not None:
             # It arrives before it leaves.
             due = np.minimum(due, released)
-        lives = np.maximum(_lifespans(emitter, key, readings, light, every + ARRIVING, due), np.float32(_SHORTEST_S))
+        lives = np.maximum(alone.lifespans(every + ARRIVING, due), np.float32(_SHORTEST_S))
         lives = np.where(np.isfinite(lives), lives, np.float32(3)).astype(np.float32)
         start = emitter.model_copy(update={"shape": assemble.start})
         shift = np.stack(
             [readings.number(number, due - lives) for number in (assemble.start_x, assemble.start_y)], axis=1
         )
-        begins = scatter(start, key, every + ARRIVING, ShapeSetting(due - lives, readings, light)).place[:, :2] + shift
+        begins = (
+            scatter(start, key, every + ARRIVING, ShapeSetting(due - lives, readings, readings.light)).place[:, :2]
+            + shift
+        )
         begins = begins[matched(assemble, begins, cut.places[:, :2], cut.rank, key)]
         moments = due - lives.astype(np.float64)
         due = moments + lives

@@ -8,12 +8,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from typing import Any
 
 import numpy as np
 
 from isbjorn.core.arrays import Doubles
-from isbjorn.core.document import Hearing, PathPoint
+from isbjorn.core.document import Emitter, Hearing, PathPoint
 from isbjorn.core.document.model.pieces import Front
 from isbjorn.core.emit.newborn import brightness, read_sheet
 from isbjorn.core.emit.pieces.cut import PieceCut
@@ -93,10 +92,9 @@ def _spreading(places: Doubles, start: Doubles, key: int) -> Doubles:
     return np.minimum(when, when[np.isfinite(when)].max())
 
 
-def _fixed_order(
-    front: Front, cut: PieceCut, key: int, light: Any, frame: Callable[[Doubles], Doubles], t: float
-) -> Doubles | None:
+def _fixed_order(front: Front, emitter: Emitter, cut: PieceCut, key: int, readings: Readings) -> Doubles | None:
     """The coordinate of each piece, where it depends on no number that may be keyed."""
+    light, n = readings.light, len(cut)
     match front.by:
         case "path":
             return _unit(along_path(cut.places, front.points))
@@ -105,15 +103,14 @@ def _fixed_order(
         case "noise":
             return _ranked(_patches(cut.places, front.patches.value, key))
         case "chance" | "onsets":
-            return draws01(key, np.arange(len(cut)), FRONT_ORDER)
-        case "brightness":
-            if light is None:
-                return np.zeros(len(cut))
-            return _ranked(-brightness(light, frame(cut.places), np.full(len(cut), t)))
-        case "picture":
-            if light is None or not front.media:
-                return np.zeros(len(cut))
-            return _ranked(-read_sheet(light.grey(front.media), light, frame(cut.places)))
+            return draws01(key, np.arange(n), FRONT_ORDER)
+        case "brightness" | "picture":
+            if light is None or (front.by == "picture" and not front.media):
+                return np.zeros(n)
+            places = readings.frames(emitter, np.zeros(1)).of(*cut.places.T)
+            if front.by == "picture":
+                return _ranked(-read_sheet(light.grey(front.media), light, places))
+            return _ranked(-brightness(light, places, np.full(n, front.at_s)))
     return None
 
 
@@ -138,15 +135,13 @@ def _pace(front: Front) -> Doubles:
     return come
 
 
-def moments_of(
-    front: Front, cut: PieceCut, key: int, readings: Readings, light: Any, frame: Callable[[Doubles], Doubles]
-) -> Doubles:
-    """When the front reaches each piece, seconds of shot time (n,). frame: from the emitter's coordinates to the shot's."""
+def moments_of(front: Front, emitter: Emitter, cut: PieceCut, key: int, readings: Readings) -> Doubles:
+    """When the front reaches each piece of an emitter, seconds of shot time (n,)."""
     n = len(cut)
     if n == 0:
         return np.empty(0)
     draw = draws01(key, np.arange(n), FRONT)
-    order = _fixed_order(front, cut, key, light, frame, front.at_s)
+    order = _fixed_order(front, emitter, cut, key, readings)
     if front.by == "onsets" and order is not None:
         heard = _at_onsets(front, readings, order)
         if heard is not None:

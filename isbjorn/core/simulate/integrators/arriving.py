@@ -3,9 +3,9 @@
 The law of the way, for a particle at x with velocity v, which has h seconds left to its place X: the acceleration that is least on
 the whole (its integral of a² is the least). To be there at rest, a = 6 (X - x) / h² - 4 v / h; to be there, with whatever speed,
 a = 3 (X - x - v h) / h² (Bryson and Ho 1975, "Applied Optimal Control", section 5.3). Alone, this is the cubic that meets both
-ends, in closed form. Where forces act, each lattice step begins anew: the step of the law for the time that is left, plus what the
-forces add in the step, times their share on the way and what the law leaves of it (`answered`). The last step goes to the place
-itself, so the arrival is exact whatever acts.
+ends, in closed form. Where forces act, each lattice step plans the rest of the way again: the step of the law for the time that is
+left, plus what the forces add in the step, times their share on the way and what the law leaves of it (`answered`). The last step
+goes to the place itself, so the arrival is exact whatever acts.
 
 Bound: a steady acceleration a that acts all the way keeps a particle a h² (ln(T / h) - 1 + h / T) away from its cubic with h of T
 seconds left if it is to rest, and a h (T - h)² / (2 T) if it may move: nothing at the end, and at most 0.051 and 0.075 a T².
@@ -22,7 +22,7 @@ from isbjorn.core.arrays import Bools, Doubles, Floats, Longs
 from isbjorn.core.document import Shot
 from isbjorn.core.emit.newborn import BirthSource
 from isbjorn.core.emit.pieces.flights import PieceSource
-from isbjorn.core.evaluate.curves import TABLE, table
+from isbjorn.core.evaluate.curves import AGES, table
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.jit import inline_kernel, njit
 from isbjorn.core.runtime.parallel import kernel_lock
@@ -127,7 +127,7 @@ class Arrivals:
 
     def acting(self, age01: Floats) -> Floats:
         """The share of forces and displacements that acts at ages in [0, 1], float32 (n,)."""
-        return np.interp(age01, np.linspace(0, 1, TABLE), self.share).astype(np.float32)
+        return np.interp(age01, AGES, self.share).astype(np.float32)
 
 
 def arrivals_of(source: BirthSource) -> Arrivals | None:
