@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from isbjorn.core.caching import IdentityCache
-from isbjorn.core.document import Emitter, Number, Placed, Shot, Sound, Take
+from isbjorn.core.document import Emitter, Matte, Number, Placed, Shot, Sound, Take
 from isbjorn.core.document.editing.diff import look_fields, look_parts
 from isbjorn.core.document.fields.references import numbers_of, references_of
 
@@ -70,6 +70,10 @@ _heard: IdentityCache[_Description] = IdentityCache(
 _taken: IdentityCache[_Description] = IdentityCache(
     lambda take: _description(take, only=_TAKEN), what="Motion of takes"
 )
+# Of a matte that orders pieces, everything.
+_matte: IdentityCache[_Description] = IdentityCache(
+    lambda matte: _description(matte, {"name"}), what="Motion by mattes"
+)
 # Of another emitter, its place; and every number of it, since any may drive one of these.
 _other: IdentityCache[_Description] = IdentityCache(
     lambda thing: _description(
@@ -102,7 +106,7 @@ def _parts(shot: Shot, emitter: Emitter) -> tuple[dict[str, _Description], bool]
                 found[other.id] = (_heard if isinstance(other, Sound) else _taken)(other)
                 of_plate |= isinstance(other, Sound) and other.of_plate
                 continue
-            found[other.id] = _other(other)
+            found[other.id] = _matte(other) if isinstance(other, Matte) else _other(other)
             todo.append(other)
     return found, of_plate
 

@@ -41,6 +41,16 @@ class Pieces(Recognised):
         hasty = word({"release": {"at_s": 1, "duration": 2}, "assemble": {"at_s": 1.5, "duration": 1}})
         self.fault(hasty, "pieces jump")
 
+    def test_a_front_that_lacks_what_it_reads(self) -> None:
+        for by in ("brightness", "picture", "matte", "onsets"):
+            with self.subTest(by=by):
+                self.fault(word({"release": {"at_s": 1, "by": by}}), "pieces in no order", word="and no ")
+        found = self.fault(
+            word({"release": {"at_s": 1, "by": "matte"}}, shot={"mattes": [{"id": "m", "kind": "shape"}]}),
+            "pieces in no order",
+        )
+        self.assertEqual(found.mend and found.mend.label, "Use the first matte")
+
     def test_a_target_outside_the_picture(self) -> None:
         self.fault(word({"release": None, "assemble": {"at_s": 2}}, across=500), "pieces outside", 140)
         self.fault(word({"release": None, "assemble": {"at_s": 2}}, scale=500), "pieces outside", 140)

@@ -214,6 +214,39 @@ class Pictures(InFolder):
         left, right = drawn[..., 3][:, : WIDTH // 2 - 8], drawn[..., 3][:, WIDTH // 2 + 8 :]
         self.assertLess(float(left.sum()), 0.2 * float(right.sum()))
 
+    def test_the_grey_of_a_matte_says_when_each_piece_leaves(self) -> None:
+        ramp = np.repeat(np.linspace(1, 0, WIDTH)[None, :, None] ** 2.2, HEIGHT, axis=0).repeat(3, axis=2)
+        still(self.folder / "ramp.exr", ramp.astype(np.float32), "float")
+        front = {"by": "matte", "matte": "m", "at_s": 1, "duration": 2, "softness": 0}
+        ramped = {"id": "m", "kind": "file", "media": str(self.folder / "ramp.exr"), "feather": 0}
+        one = self.ordered(front, ramped)
+        flights = Solver(one).tracks[0].source.flights  # type: ignore[attr-defined]
+        expected = 1 + 2 * (flights.cut.places[:, 0] / WIDTH + 0.5)
+        np.testing.assert_allclose(flights.released, expected, atol=0.02)
+
+        # Drawn mattes count too, where they are when the front begins; a matte that is off counts for nothing.
+        moving = {"value": 0, "keys": [{"at_s": 0, "value": -WIDTH}, {"at_s": 1, "value": -WIDTH / 2}]}
+        drawn = {"id": "m", "kind": "shape", "width": WIDTH, "height": HEIGHT, "feather": 0, "across": moving}
+        flights = Solver(self.ordered(front, drawn)).tracks[0].source.flights  # type: ignore[attr-defined]
+        covered = flights.cut.places[:, 0] < -2
+        np.testing.assert_allclose(flights.released[covered], 1, atol=1e-9)
+        np.testing.assert_allclose(flights.released[flights.cut.places[:, 0] > 2], 3, atol=1e-9)
+        flights = Solver(self.ordered(front, drawn | {"on": False})).tracks[0].source.flights  # type: ignore[attr-defined]
+        np.testing.assert_allclose(flights.released, 1, atol=1e-9)
+
+    def test_an_edit_of_the_matte_moves_the_pieces(self) -> None:
+        front = {"by": "matte", "matte": "m", "at_s": 1, "duration": 2, "softness": 0}
+        drawn = {"id": "m", "kind": "shape", "width": WIDTH / 2, "height": HEIGHT, "feather": 0, "across": -WIDTH / 4}
+        first = Solver(self.ordered(front, drawn))
+        first.at(40)
+        other = self.ordered(front, drawn | {"across": WIDTH / 4})
+        after, fresh = Solver(other, first.cache, before=first).at(40), Solver(other).at(40)
+        np.testing.assert_array_equal(after.position, fresh.position)
+        self.assertFalse(np.array_equal(after.position, first.at(40).position))
+
+    def ordered(self, front: dict[str, Any], matte: dict[str, Any]) -> Shot:
+        return shot({"cut": "squares", "release": front, "assemble": None}, mattes=[matte])
+
     def test_points_leave_before_the_brightness_of_the_plate(self) -> None:
         self.pixels[:, :80] *= 0.02
         one = self.plate_shot(

@@ -34,13 +34,14 @@ class Front(Part):
 
     by: Literal[
         "direction", "point", "path", "reading order", "noise", "chance", "neighbours", "brightness", "picture",
-        "onsets",
+        "matte", "onsets",
     ] = Field(
         default="direction", title="Front",
         description="Order of the pieces. direction: a straight front crosses them; point: it spreads from a point; path: along a "
         "path; reading order: from left to right, line by line; noise: in patches; chance: in random order; neighbours: each "
         "piece sets off those beside it; brightness: the brightest part of the plate first; picture: the brightest part of a grey "
-        "picture first, which fills the shot's frame; onsets: at the onsets of a sound.",
+        "picture first, which fills the shot's frame; matte: white at the beginning, black at the end, grey in between; onsets: "
+        "at the onsets of a sound.",
     )  # fmt: skip
     at_s: Annotated[Moment, ShownAs("moment")] = Field(
         default=1.0, title="Begins", description="Shot time at which the front reaches the first piece, in seconds."
@@ -87,6 +88,10 @@ class Front(Part):
     media: Annotated[MediaName, ShownAs("picture"), ShownIf("by", "picture")] = Field(
         default="", title="Order picture", description="Picture whose brightness says which pieces come first."
     )
+    matte: Annotated[str | None, RefTo(("mattes",), none="No matte"), ShownIf("by", "matte")] = Field(
+        default=None, max_length=60, title="Order matte",
+        description="Matte whose grey says when pieces leave or arrive, as it is when the front begins.",
+    )  # fmt: skip
     sound: Annotated[str | None, RefTo(("sounds",), none="No sound"), ShownIf("by", "onsets")] = Field(
         default=None, max_length=60, description="Sound at whose onsets groups of pieces leave or arrive."
     )
@@ -187,12 +192,15 @@ class Pieces(Part):
     @property
     def reads_pictures(self) -> bool:
         """Whether a picture file decides when pieces leave or arrive."""
-        return any(front is not None and front.by == "picture" for front in (self.release, self.assemble))
+        return self._decided_by("picture", "matte")
 
     @property
     def reads_plate(self) -> bool:
         """Whether the plate decides when pieces leave or arrive."""
-        return any(front is not None and front.by == "brightness" for front in (self.release, self.assemble))
+        return self._decided_by("brightness", "matte")
+
+    def _decided_by(self, *ways: str) -> bool:
+        return any(front is not None and front.by in ways for front in (self.release, self.assemble))
 
     @model_validator(mode="after")
     def _becoming(self) -> Self:

@@ -104,12 +104,19 @@ def _fixed_order(front: Front, emitter: Emitter, cut: PieceCut, key: int, readin
             return _ranked(_patches(cut.places, front.patches.value, key))
         case "chance" | "onsets":
             return draws01(key, np.arange(n), FRONT_ORDER)
-        case "brightness" | "picture":
-            if light is None or (front.by == "picture" and not front.media):
+        case "brightness" | "picture" | "matte":
+            matte = readings.things.get(front.matte or "")
+            if (
+                light is None
+                or (front.by == "picture" and not front.media)
+                or (front.by == "matte" and (matte is None or not matte.on))
+            ):
                 return np.zeros(n)
             places = readings.frames(emitter, np.zeros(1)).of(*cut.places.T)
             if front.by == "picture":
                 return _ranked(-read_sheet(light.grey(front.media), light, places))
+            if front.by == "matte":
+                return 1 - read_sheet(light.matte(matte, front.at_s, readings), light, places)
             return _ranked(-brightness(light, places, np.full(n, front.at_s)))
     return None
 

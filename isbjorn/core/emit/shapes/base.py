@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from isbjorn.core.arrays import Doubles, Floats
-from isbjorn.core.document import Number
+from isbjorn.core.document import Matte, Number
 from isbjorn.core.document.parts.shapes import Area
 from isbjorn.core.evaluate.readings import Readings
 
@@ -31,6 +31,9 @@ class Light(Protocol):
 
     def grey(self, media: str) -> npt.NDArray[np.float32]:
         """The brightness of a picture file that fills the frame, as it looks, float32 (h, w) in [0, 1]."""
+
+    def matte(self, matte: Matte, t: float, readings: Readings) -> npt.NDArray[np.float32]:
+        """How full a matte is at a moment of shot time, without the camera, float32 (h, w) in [0, 1]."""
 
     def picture(self, media: str, frame: int, width: int, height: int) -> npt.NDArray[np.float32]:
         """The linear colours of a frame of a picture file that fills a size, float32 (height, width, 3)."""

@@ -88,6 +88,33 @@ def too_hasty(case: Case) -> Checks:
     )  # fmt: skip
 
 
+def no_order(case: Case) -> Checks:
+    """Fronts that lack the plate, picture, matte or sound that puts the pieces in order."""
+    pieces, shot = case.emitter.pieces, case.watch.shot
+    if pieces is None:
+        return
+    mattes, sounds = [m.id for m in shot.mattes if m.on], [s.id for s in shot.sounds if s.on]
+    for name, front in (("release", pieces.release), ("assemble", pieces.assemble)):
+        lacks = front is not None and {
+            "brightness": shot.plate is None,
+            "picture": not front.media,
+            "matte": front.matte not in mattes,
+            "onsets": front.sound not in sounds,
+        }.get(front.by, False)
+        if front is None or not lacks:
+            continue
+        path = f"{case.path}/pieces/{name}"
+        mend = Mend(label="Let a straight front cross them", changes=[put(f"{path}/by", "direction")])
+        for field, ways, all_of in (("matte", "matte", mattes), ("sound", "onsets", sounds)):
+            if front.by == ways and all_of:
+                mend = Mend(label=f"Use the first {field}", changes=[put(f"{path}/{field}", all_of[0])])
+        what = {"brightness": "plate", "onsets": "sound"}.get(front.by, front.by)
+        yield case.note(
+            "pieces in no order", f"has a front by {front.by}, and no {what} for it.",
+            f"Without the {what}, the order of the pieces is undefined.", mend=mend,
+        )  # fmt: skip
+
+
 def beyond(case: Case) -> Checks:
     """Places of pieces outside the picture."""
     parts = _parts(case)
@@ -113,4 +140,4 @@ def beyond(case: Case) -> Checks:
     )  # fmt: skip
 
 
-CHECKS = (too_many, nothing_happens, too_late, too_hasty, beyond)
+CHECKS = (too_many, nothing_happens, too_late, too_hasty, no_order, beyond)

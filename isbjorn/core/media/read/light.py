@@ -7,13 +7,17 @@ from fractions import Fraction
 import numpy as np
 import numpy.typing as npt
 
+from isbjorn.core.appearance.particles import ParticleSolver
 from isbjorn.core.arrays import Floats
 from isbjorn.core.caching import RecentCache
 from isbjorn.core.colour import brightness
-from isbjorn.core.document import Shot
+from isbjorn.core.document import Camera, Matte, Shot
+from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.media.read.plates import PlateReader
+from isbjorn.core.render.composite.mattes import KINDS, matte_of
+from isbjorn.core.render.draw.context import RenderContext
 
-_WIDTH, _KEPT = 320, 96
+_WIDTH, _KEPT, _MATTE_WIDTH = 320, 96, 640
 
 
 def light_of(shot: Shot, plates: PlateReader, known: object = None) -> PlateLight:
@@ -59,6 +63,18 @@ class PlateLight:
         """Brightness of a picture file that fills the shot's frame, in [0, 1] with a display's gamma, float32 (h, 320)."""
         picture = self.plates.filling(media, 0, _WIDTH, self._rows)
         return np.asarray(brightness(np.ascontiguousarray(picture[..., :3])), np.float32)
+
+    def matte(self, matte: Matte, t: float, readings: Readings) -> Floats:
+        """How full a matte is at a moment of shot time, without the camera, float32 (h, 640) in [0, 1]."""
+        shot = self.shot.model_copy(update={"emitters": (), "links": (), "camera": Camera()})
+        alone = ParticleSolver(shot, light=self)
+        alone.readings = readings
+        moment = Fraction(t).limit_denominator(10**6)
+        context = RenderContext(shot, alone, moment, _MATTE_WIDTH / shot.width, self.plates)
+        plate = None
+        if shot.plate is not None and KINDS[matte.kind].reads_plate:
+            plate = self.plates.kept_at(shot, moment, context.view.width, context.view.height)
+        return matte_of(matte, context, plate)
 
     def picture(self, media: str, frame: int, width: int, height: int) -> Floats:
         """The linear colours of a frame of a picture file that fills a size, float32 (height, width, 3)."""
