@@ -245,7 +245,7 @@ def dress(source: BirthSource, state: State, age01: Floats, t: float, length_s: 
     if isinstance(source, PieceSource) and (own := sizes_of(source, state, age01)) is not None:
         looks = replace(looks, size=own)
     if e.colour_by != "age" or colours.is_varied(e):
-        looks = replace(looks, colour=_recoloured(looks, room, e, length_s))
+        looks = replace(looks, colour=_recoloured(looks, room, e, age01, length_s))
     if e.tint:
         looks = replace(looks, colour=(looks.colour * _tints(source, state)).astype(np.float32))
     return looks
@@ -277,7 +277,7 @@ def number_now(number: Number, readings: Readings, age01: Floats, t: float) -> D
     return np.asarray(value * np.interp(age01, AGES, curves.table(number.over_life)))
 
 
-def _recoloured(looks: Looks, room: AppearanceInput, e: Emitter, length_s: float) -> Floats:
+def _recoloured(looks: Looks, room: AppearanceInput, e: Emitter, age01: Floats, length_s: float) -> Floats:
     """Colours by another measure than age (these are their brightness), and varied in hue, saturation and lightness."""
     source, state, colour = room.source, room.state, looks.colour
     if e.colour_by == "plate":
@@ -285,7 +285,7 @@ def _recoloured(looks: Looks, room: AppearanceInput, e: Emitter, length_s: float
         under = colours.plate_colours(source.light, place.T.astype(np.float64), state.moments)
         colour = (colour * under).astype(np.float32)
     elif e.colour_by == "source":
-        colour = (colour * source.own_colours(state.births)).astype(np.float32)
+        colour = (colour * source.own_colours(state.births, age01)).astype(np.float32)
     elif e.colour_by != "age":
         at = colours.along(e, source, state, room.t, length_s)
         colour = colours.tinted(e.colour, at, colour, dealt=e.colour_by == "random")

@@ -131,7 +131,7 @@ class BirthSource:
                 found["plate"] = brightness(self.light, place, t)
         return found
 
-    def own_colours(self, births: Longs) -> Floats:
+    def own_colours(self, births: Longs, age01: Floats) -> Floats:  # noqa: ARG002
         """The linear colours (n, 3) of the shape where births (n,) are born; white where it has none."""
         return colours(self.emitter, self.key, births)
 

@@ -128,9 +128,9 @@ def reads_pictures(emitter: Emitter) -> bool:
     pieces = emitter.pieces
     if pieces is None:
         return False
-    return pieces.reads_pictures or (
-        pieces.cut == "points" and emitter.colour_by == "source" and bool(emitter.shape.pictures)
-    )
+    into = pieces.assemble.into if pieces.assemble is not None else None
+    shows = any(shape is not None and bool(shape.pictures) for shape in (emitter.shape, into))
+    return pieces.reads_pictures or (pieces.cut == "points" and emitter.colour_by == "source" and shows)
 
 
 def reads_plate(shot: Shot, emitter: Emitter) -> bool:

@@ -10,6 +10,7 @@ from isbjorn.core.document import Shot
 from isbjorn.core.emit.shapes import outline
 from isbjorn.core.emit.shapes.base import ShapeSetting
 from isbjorn.core.evaluate.geometry.coverage import covered_texels
+from isbjorn.core.evaluate.gradients import from_oklab, oklab
 from isbjorn.core.frame import compositor_of, draw_particles, render_frame
 from isbjorn.core.render.composite.passes import measured
 from tests.core.media.test_media import InFolder, still
@@ -278,6 +279,26 @@ class Pictures(InFolder):
             x = f.cut.places[f.piece[f.rows(p.id & ((1 << 37) - 1))], 0]
             np.testing.assert_allclose(p.colour[x < -1], np.broadcast_to([1, 0, 0], p.colour[x < -1].shape), atol=1e-3)
             np.testing.assert_allclose(p.colour[x > 1], np.broadcast_to([0, 0, 1], p.colour[x > 1].shape), atol=1e-3)
+
+    def test_points_that_become_another_picture_mix_their_colours_in_oklab(self) -> None:
+        linear = {"red": [0.8, 0.02, 0.02], "blue": [0.02, 0.05, 0.7]}
+        for name, colour in linear.items():
+            still(self.folder / f"{name}.exr", np.broadcast_to(np.float32(colour), (90, 160, 3)).copy(), "float")
+        red, blue = (
+            {"kind": "picture", "media": str(self.folder / f"{name}.exr"), "width": 160, "height": 90}
+            for name in linear
+        )
+        assemble = {**RETURNS["assemble"], "into": blue}
+        one = shot({**RETURNS, "assemble": assemble, "cut": "points", "size": 9}, {"shape": red, "colour_by": "source"})
+        solver = Solver(one)
+        at_birth, at_end = (oklab(np.array([linear[name]])) for name in linear)
+        for frame, expected in ((10, at_birth), (149, at_end)):
+            colours = solver.every(0, one.seconds(frame)).colour
+            np.testing.assert_allclose(colours, from_oklab(np.repeat(expected, len(colours), axis=0)), atol=1e-3)
+        p = solver.at(70)
+        share = np.clip(p.age01.astype(np.float64), 0, 1)[:, None]
+        share = share**2 * (3 - 2 * share)
+        np.testing.assert_allclose(p.colour, from_oklab(at_birth * (1 - share) + at_end * share), atol=2e-3)
 
     def plate_shot(self, pieces: dict[str, Any], **fields: Any) -> Shot:
         self.pixels[..., 3] = 1

@@ -21,6 +21,7 @@ from isbjorn.core.emit.pieces.fronts import moments_of
 from isbjorn.core.emit.pieces.matching import matched
 from isbjorn.core.emit.shapes import colours, scatter
 from isbjorn.core.emit.shapes.base import Scattered, ShapeSetting
+from isbjorn.core.evaluate.gradients import from_oklab, oklab
 from isbjorn.core.evaluate.readings import Readings
 
 ARRIVING = 1 << 24
@@ -190,16 +191,31 @@ class PieceSource(BirthSource):
             numbers[np.linspace(0, len(numbers) - 1, count).astype(np.int64)] if len(numbers) else np.empty(0, np.int64)
         )
 
-    def own_colours(self, births: Longs) -> Floats:
-        f = self.flights
-        piece, painted = f.piece[f.rows(births)], f.cut.painted
-        if painted is None or not painted.media or self.readings.light is None:
-            return colours(self.emitter, self.key, piece)
-        width, height = f.cut.extent
+    def own_colours(self, births: Longs, age01: Floats) -> Floats:
+        """Colours of what leaves; on the way to another shape, mixed in Oklab with the colours there."""
+        f, into = (
+            self.flights,
+            self.emitter.pieces and self.emitter.pieces.assemble and self.emitter.pieces.assemble.into,
+        )
+        rows = f.rows(births)
+        leaving = self._colours_of(self.emitter, f.cut, f.piece[rows])
+        if into is None or f.arrived is f.cut:
+            return leaving
+        arriving = self._colours_of(self.emitter.model_copy(update={"shape": into}), f.arrived, f.place[rows])
+        share = (age01 * age01 * (3 - 2 * age01)).astype(np.float64)[:, None]
+        mixed = oklab(leaving.astype(np.float64)) * (1 - share) + oklab(arriving.astype(np.float64)) * share
+        return np.maximum(0, from_oklab(mixed)).astype(np.float32)
+
+    def _colours_of(self, emitter: Emitter, cut: PieceCut, piece: Longs) -> Floats:
+        """The colours of pieces (n,) of a cut of an emitter's shape, linear, float32 (n, 3)."""
+        painted, light = cut.painted, self.readings.light
+        if painted is None or not painted.media or light is None:
+            return colours(emitter, self.key, piece)
+        width, height = cut.extent
         wide = min(_SHEET, max(1, round(width)))
         tall = max(1, round(wide * height / max(width, 1e-6)))
-        sheet = self.readings.light.picture(painted.media, painted.frame or 0, wide, tall)
-        x, y = f.cut.places[piece, 0] / width + 0.5, 0.5 - f.cut.places[piece, 1] / height
+        sheet = light.picture(painted.media, painted.frame or 0, wide, tall)
+        x, y = cut.places[piece, 0] / width + 0.5, 0.5 - cut.places[piece, 1] / height
         column = np.clip((x * wide).astype(np.int64), 0, wide - 1)
         row = np.clip((y * tall).astype(np.int64), 0, tall - 1)
         return np.asarray(sheet[row, column], np.float32)
