@@ -1,0 +1,1 @@
+"""Searching for a look: many states of a shot side by side."""

@@ -1,0 +1,1 @@
+"""Tests of looking for a look."""
