@@ -31,6 +31,7 @@ from isbjorn.studio.api import (
     lookout_api,
     points,
     sampling,
+    sheets,
     shots,
     sounds,
     takes,
@@ -39,7 +40,7 @@ from isbjorn.studio.api import (
 )
 from isbjorn.studio.context import Busy, Studio
 from isbjorn.studio.opening import PAGE
-from isbjorn.studio.pages import live
+from isbjorn.studio.pages import live, sheet
 from isbjorn.studio.preview.scheduler import QueueReport
 from isbjorn.studio.project_api import cuts, media, models, projects, setlist
 from isbjorn.studio.request_guard import Gate, Problem, problem
@@ -225,7 +226,9 @@ def create_app(folder: Path, with_worker: bool = True) -> FastAPI:
         versions,
         lookout_api,
         deliveries,
+        sheets,
         live,
+        sheet,
     ):
         app.include_router(part.router)
 

@@ -12,6 +12,7 @@ from pydantic.json_schema import models_json_schema
 
 from isbjorn.studio.app import create_app
 from isbjorn.studio.pages.page_session import Ask, Header
+from isbjorn.studio.pages.sheet import SheetAsk, SheetHeader, SheetState
 from isbjorn.studio.project_api.setlist import Trigger
 from isbjorn.studio.shows.stage import StageAsk, StageHeader
 
@@ -23,7 +24,7 @@ def openapi_document() -> dict[str, Any]:
         found = app.openapi()
         app.state.studio.close()
     template = "#/components/schemas/{model}"
-    spoken = (Ask, Header, StageAsk, StageHeader, Trigger)
+    spoken = (Ask, Header, SheetAsk, SheetState, SheetHeader, StageAsk, StageHeader, Trigger)
     _, messages = models_json_schema([(one, "serialization") for one in spoken], ref_template=template)
     found["components"]["schemas"] |= messages["$defs"]
     return found

@@ -72,6 +72,11 @@ class Change(BaseModel):
     value: Any = None
 
 
+def steps_of(changes: list[Change]) -> list[dict[str, Any]]:
+    """Changes as a JSON Patch."""
+    return [c.model_dump(exclude={"value"} if c.op == "remove" else None) for c in changes]
+
+
 class Edit(BaseModel):
     """Changes that are made together. Edits with the same gesture, one after the other, are one step of undo."""
 
@@ -233,8 +238,7 @@ def edit_shot(studio: Here, shot_id: Id, body: Edit) -> ShotState:
     """Change the document. Answers when the change is on the disk; an error changes nothing."""
     with studio.store.edit(shot_id, body.label, body.gesture, body.again) as box:
         for n, shot in enumerate(box):
-            changes = [c.model_dump(exclude={"value"} if c.op == "remove" else None) for c in body.changes]
-            box[n] = patched(shot, changes)
+            box[n] = patched(shot, steps_of(body.changes))
     return shot_state(studio, shot_id, body.frame, body.thing, frozenset(body.having))
 
 

@@ -9,8 +9,9 @@ from typing import Annotated
 from fastapi import APIRouter, Depends, Request, Response
 from pydantic import BaseModel, Field
 
+from isbjorn.core.document.editing.patching import patched
 from isbjorn.core.inspect.differences import differences
-from isbjorn.studio.api.shots import ShotState, shot_state
+from isbjorn.studio.api.shots import Change, ShotState, shot_state, steps_of
 from isbjorn.studio.context import Frame, Id, Studio, Width, studio_of
 from isbjorn.studio.preview.preview import View, Wish, digest_of
 from isbjorn.studio.storage.tables import VersionRow
@@ -23,6 +24,12 @@ class VersionName(BaseModel):
     """A version's name."""
 
     name: str = Field(min_length=1, max_length=80)
+
+
+class NewVersion(VersionName):
+    """A version to be kept: the shot as it is now, or with some changes that it does not have."""
+
+    changes: list[Change] = Field(default=[], max_length=500)
 
 
 class VersionCard(BaseModel):
@@ -46,9 +53,12 @@ def list_versions(studio: Here, shot_id: Id) -> list[VersionCard]:
 
 
 @router.post("/shots/{shot_id}/versions", status_code=201)
-def keep_version(studio: Here, shot_id: Id, body: VersionName) -> VersionCard:
-    """Keep the shot as it is now under a name."""
-    return _card(studio, studio.store.keep_version(shot_id, body.name, studio.store.document(shot_id)))
+def keep_version(studio: Here, shot_id: Id, body: NewVersion) -> VersionCard:
+    """Keep the shot under a name, as it is now or as changes would make it."""
+    shot = studio.store.document(shot_id)
+    if body.changes:
+        shot = patched(shot, steps_of(body.changes))
+    return _card(studio, studio.store.keep_version(shot_id, body.name, shot))
 
 
 @router.patch("/versions/{version_id}")

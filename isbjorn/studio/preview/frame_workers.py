@@ -11,7 +11,7 @@ import itertools
 import os
 import threading
 import time
-from collections.abc import Hashable
+from collections.abc import Hashable, Sequence
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
@@ -112,11 +112,28 @@ class FrameWorkers:
 
         Pictures of a drag are drawn by the one process that knows those before.
         """
+        return self._drawn(_draw, shot, digest, wish, ticket, priority, viewer)
+
+    def draw_all(
+        self,
+        shot: Shot,
+        digest: str,
+        wishes: Sequence[Wish],
+        ticket: Ticket,
+        priority: Priority,
+        viewer: Hashable = None,
+    ) -> Future[list[ShownPicture]]:
+        """Several frames, drawn one after the other by one process, as by `draw`."""
+        return self._drawn(_draw_all, shot, digest, tuple(wishes), ticket, priority, viewer)
+
+    def _drawn(
+        self, call: Any, shot: Shot, digest: str, wished: Any, ticket: Ticket, priority: Priority, viewer: Hashable
+    ) -> Future[Any]:
         following = priority == Priority.DRAG
         packed = self._packed.get(digest, lambda: pieces_of(shot))
 
         def start() -> Future[Any]:
-            return self._submit(following, _draw, packed, digest, wish, ticket.mark, self._plates_seen)
+            return self._submit(following, call, packed, digest, wished, ticket.mark, self._plates_seen)
 
         drawn = self.scheduler.submit(priority, viewer, start, "follower" if following else "workers")
         drawn.add_done_callback(ticket.outlast)
@@ -194,3 +211,9 @@ def _draw(packed: Pieces, digest: str, wish: Wish, mark: Mark, plates_seen: int)
         worker.plates.forget()
         worker.plates_seen = plates_seen
     return worker.preview.draw(worker.shot(packed, digest), digest, wish, lambda: not mark.stands(worker.flags))
+
+
+def _draw_all(
+    packed: Pieces, digest: str, wishes: tuple[Wish, ...], mark: Mark, plates_seen: int
+) -> list[ShownPicture]:
+    return [_draw(packed, digest, wish, mark, plates_seen) for wish in wishes]

@@ -30,18 +30,20 @@ class Priority(IntEnum):
     DRAG = 0
     PLAY = 1
     REST = 2
-    AHEAD = 3  # frames of a range that are drawn before they are played
-    PORTRAIT = 4
-    LOOKOUT = 5
-    THUMBNAIL = 6
+    SHEET = 3  # small pictures of many states of a shot, side by side
+    AHEAD = 4  # frames of a range that are drawn before they are played
+    PORTRAIT = 5
+    LOOKOUT = 6
+    THUMBNAIL = 7
 
 
-_BACKGROUND = Priority.AHEAD
+_BACKGROUND = Priority.SHEET
 # Threads of the studio that draw; and how many of them background tasks take at most.
 _THREADS, _MOST_BACKGROUND = 6, 2
 # Of these, one at a time: they often draw the same.
 _ALONE = (Priority.PORTRAIT, Priority.THUMBNAIL)
-# Background tasks wait this long after the latest activity; and in total no longer than this. Drawing ahead has no such end.
+# Background tasks wait this long after the latest activity; and in total no longer than this. Sheets and drawing ahead have no such
+# end.
 _QUIET_S = 0.5
 _LATEST_S = {Priority.PORTRAIT: 1.0, Priority.LOOKOUT: 10.0, Priority.THUMBNAIL: 60.0}
 # A viewer that has waited this long for a picture goes first.

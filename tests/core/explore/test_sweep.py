@@ -7,6 +7,7 @@ import numpy as np
 from isbjorn.core import IsbjornError
 from isbjorn.core.document.editing.patching import patched
 from isbjorn.core.evaluate.readings import Readings
+from isbjorn.core.explore.contact_sheet import contact_sheet
 from isbjorn.core.explore.number_at import number_at
 from isbjorn.core.explore.sweep import Axis, axis_values, narrowed, sweep
 from tests.shots import force, one_emitter
@@ -134,6 +135,8 @@ class Sheets(unittest.TestCase):
         with self.assertRaises(IsbjornError):
             sweep(one_emitter(), Axis(path=RATE), Axis(path=RATE), 3, 0)
 
-
-if __name__ == "__main__":
-    unittest.main()
+    def test_a_contact_sheet_that_would_be_too_large_is_refused(self) -> None:
+        made = sweep(one_emitter(), Axis(path=RATE), None, 7, 0)
+        with self.assertRaises(IsbjornError) as caught:
+            next(contact_sheet(one_emitter(), made, [0], 4000))
+        self.assertIn("px", caught.exception.what)
