@@ -34,7 +34,8 @@ _LESS = ("", " shut", " shut, fewer")
 _DRAGGED_S, _FILLED_S = 4.0, 7.0
 
 
-def _shots(folder: Path) -> list[tuple[int, Shot]]:
+def demo_shots(folder: Path) -> list[tuple[int, Shot]]:
+    """The shots of the demonstration, which is made if it is not there, with their numbers."""
     ensure_demo(folder)
     store = Store(folder)
     return [(row.id, store.document(row.id)) for p in store.projects() for row in store.shots(p.id or 0) if row.id]
@@ -43,7 +44,7 @@ def _shots(folder: Path) -> list[tuple[int, Shot]]:
 def shot_ms(folder: Path) -> dict[str, dict[str, float]]:
     """Milliseconds of a frame of each shot in one process, by width: the median of 11 in a row that were not drawn before."""
     found: dict[str, dict[str, float]] = {}
-    for row, shot in _shots(folder):
+    for row, shot in demo_shots(folder):
         first = max(shot.first_frame, min(shot.first_frame + _AT, shot.last_frame - _FRAMES - _WARM))
         preview, digest, times = Preview(StudioPlates(Store(folder))), digest_of(shot), {}
         for width in WIDTHS:
@@ -61,7 +62,7 @@ def shot_ms(folder: Path) -> dict[str, dict[str, float]]:
 def forecast_ratio(folder: Path) -> dict[str, float]:
     """The time that is forecast for a frame of each shot over the time that it takes, in one process."""
     found = {}
-    for row, shot in _shots(folder):
+    for row, shot in demo_shots(folder):
         first = max(shot.first_frame, min(shot.first_frame + 60, shot.last_frame - _FRAMES - _WARM))
         cost = guides(shot, first + _FRAMES).cost
         assert cost is not None
@@ -79,7 +80,7 @@ def forecast_ratio(folder: Path) -> dict[str, float]:
 def demo_deliver_fps(folder: Path) -> dict[str, dict[str, dict[str, float]]]:
     """Frames a second of each shot as PNG, EXR, H.264 and ProRes (see `delivered_fps`)."""
     found = {}
-    for _, shot in _shots(folder):
+    for _, shot in demo_shots(folder):
         with tempfile.TemporaryDirectory() as place:
             plates = partial(shared_plates, folder)
             first = max(shot.first_frame, min(shot.first_frame + _AT, shot.last_frame - 144))
@@ -90,7 +91,7 @@ def demo_deliver_fps(folder: Path) -> dict[str, dict[str, dict[str, float]]]:
 def estimate_ratio(folder: Path) -> dict[str, float]:
     """The estimated time of a delivery divided by the time it takes: 72 frames of each shot as PNG."""
     found = {}
-    for _, shot in _shots(folder):
+    for _, shot in demo_shots(folder):
         plates = shared_plates(folder)
         first = min(shot.first_frame + _AT // 5, max(shot.first_frame, shot.last_frame - 71))
         with tempfile.TemporaryDirectory() as place:
@@ -106,7 +107,7 @@ def estimate_ratio(folder: Path) -> dict[str, float]:
 def play(folder: Path) -> dict[str, dict[str, Any]]:
     """The first play of each shot at 784 px, six seconds from the wish on: pictures a second after the first second, frames that
     were dropped, and the sizes at which it was played, as shares of the width with the pictures shown so, and what was left out."""
-    shots, found = _shots(folder), {}
+    shots, found = demo_shots(folder), {}
     with running(folder) as address:
         # The processes that draw ahead are there some seconds after the start.
         time.sleep(4)
@@ -150,7 +151,7 @@ def _edited(address: str, row: int, value: float, having: list[int]) -> list[int
 def drag(folder: Path) -> dict[str, dict[str, float]]:
     """A number of the first emitter dragged for some seconds at 784 px, on a frame in the middle: pictures per second during the
     drag, and the median time from sending a single edit to its first and to its exact picture."""
-    shots, found = _shots(folder), {}
+    shots, found = demo_shots(folder), {}
     with running(folder) as address:
         for row, shot in shots:
             urllib.request.urlopen(f"http://{address}/api/shots/{row}").close()
@@ -197,7 +198,7 @@ def drag(folder: Path) -> dict[str, dict[str, float]]:
 
 def opened(folder: Path) -> dict[str, Any]:
     """Each shot opened for the first time: ms to its state, and to its first picture at 784 px; MB of the studio after all."""
-    shots, found = _shots(folder), {}
+    shots, found = demo_shots(folder), {}
     with running(folder) as address:
         for row, shot in shots:
             start = time.perf_counter()
@@ -218,7 +219,7 @@ def opened(folder: Path) -> dict[str, Any]:
 def cores(folder: Path) -> dict[str, Any]:
     """Frames a second of a shot that are drawn ahead, by how many processes draw; and how much each more of them brings."""
     ensure_demo(folder)
-    row, shot = next((row, shot) for row, shot in _shots(folder) if shot.name == "Net lights")
+    row, shot = next((row, shot) for row, shot in demo_shots(folder) if shot.name == "Net lights")
     rates: dict[str, float] = {}
     for count in range(1, (os.cpu_count() or 1) + 1):
         with running(folder, ISBJORN_FRAME_WORKERS=str(count)) as address:

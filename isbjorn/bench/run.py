@@ -31,6 +31,7 @@ from isbjorn.bench.end_to_end import (
     preview_fps,
     usd_points_per_s,
 )
+from isbjorn.bench.explore import sweep_ms
 from isbjorn.bench.finish import blur_ms, drawn_ms, glow_ms
 from isbjorn.bench.models import models
 from isbjorn.bench.opengl import Discs
@@ -197,6 +198,7 @@ def measure(
             "shot_ms": lambda: shot_ms(place / "demo"),
             "play": lambda: play(place / "demo"),
             "drag": lambda: drag(place / "demo"),
+            "sweep_ms": lambda: sweep_ms(place / "demo"),
             "open_ms": lambda: opened(place / "demo"),
             "cores": lambda: cores(place / "demo"),
             "live_latency_ms": lambda: live_latency_ms(place / "l"),

@@ -14,7 +14,6 @@ from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 
 from isbjorn import standins
-from isbjorn.demo.seas import WATERLINE, bow_across
 from tests.browser.chromium import Delivering, Page, Running
 from tests.core.deliver.test_farm import free_port
 
@@ -71,20 +70,18 @@ def compared(page: Page, address: str, take: Callable[[str], object]) -> None:
     ask(address, "POST", "/api/shots/1/undo", {})
 
 
-def tracked(page: Page, address: str, take: Callable[[str], object]) -> None:
-    state = ask(address, "POST", "/api/shots/2/cast", {"kind": "marker"})
-    number = len(state["document"]["markers"]) - 1
-    fields = {"across/value": bow_across(4.48) - 100, "up/value": (0.5 - WATERLINE) * 720 + 68, "name": "Bridge"}
-    changes = [{"op": "replace", "path": f"/markers/{number}/{p}", "value": v} for p, v in fields.items()]
-    ask(address, "PATCH", "/api/shots/2", {"changes": changes})
-    page.open("/shots/2")
+def swept(page: Page, take: Callable[[str], object]) -> None:
+    page.open("/shots/1")
     page.until(page.settled)
-    next(b for b in page.all("aside ul button") if b.text == "Bridge").click()
-    open_section(page, "Follow the plate")
-    page.button("Track forward ▸").click()
-    page.until(lambda: page.all("[data-track]") and page.settled())
-    time.sleep(1)
-    take("track")
+    page.find("body").send_keys("s")
+    page.until(lambda: page.all('[role="gridcell"]'))
+    page.find('[aria-label="Rows: number"]').click()
+    page.until(lambda: page.all('[role="option"]'))
+    next(o for o in page.all('[role="option"]') if o.text == "Embers – Spread").click()
+    page.until(lambda: page.all('[role="rowheader"]'))
+    page.until(lambda: "Drawing" not in page.find('[role="dialog"] [aria-live]').text)
+    take("sweep")
+    page.find("body").send_keys(Keys.ESCAPE)
 
 
 def staged(page: Page, take: Callable[[str], object], port: int) -> None:
@@ -226,7 +223,7 @@ def main(folder: Path) -> None:
             page.until(page.settled)
             take(name)
         compared(page, studio.address, take)
-        tracked(page, studio.address, take)
+        swept(page, take)
         page.find("body").send_keys("b")
         page.until(lambda: len(page.all("[data-preset]")) > 8)
         moving(page, '[role="dialog"] [data-moving]', len(page.all("[data-preset]")))

@@ -51,6 +51,7 @@ class ForAll(Looking):
             ("b", "Library of emitters"),
             ("p", "Add a plate"),
             ("d", "Deliver"),
+            ("s", "Sweep"),
         ):
             self.page.driver.execute_script("document.activeElement.blur()")
             self.press(key)

@@ -36,6 +36,7 @@
     deliver: () => import('./deliver/DeliverSheet.svelte'),
     library: () => import('./library/Library.svelte'),
     keys: () => import('./help/Help.svelte'),
+    sweep: () => import('./sweep/SweepSheet.svelte'),
   };
 
   /** The pointer moved recently. */
@@ -211,6 +212,13 @@
           }
         }
       />
+    {/snippet}
+  </Later>
+  <Later load={sheets.sweep} wanted={desk.tools.sweeping !== null}>
+    {#snippet children(SweepSheet)}
+      {#if desk.tools.sweeping}
+        <SweepSheet {desk} path={desk.tools.sweeping} onclose={() => (desk.tools.sweeping = null)} />
+      {/if}
     {/snippet}
   </Later>
   <Later load={sheets.versions} wanted={open === 'versions'}>

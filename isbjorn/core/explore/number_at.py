@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -13,6 +14,7 @@ from pydantic.fields import FieldInfo
 
 from isbjorn.core.document import Number, Shot
 from isbjorn.core.document.fields.base import Part
+from isbjorn.core.document.fields.references import LISTS
 from isbjorn.core.document.fields.values import Spec
 from isbjorn.core.errors import IsbjornError
 from isbjorn.core.evaluate.curves import along
@@ -111,3 +113,47 @@ def number_at(shot: Shot, path: str, t: float = 0.0) -> NumberAt:
     elif parts[-1].endswith("_s"):
         unit = "s"
     return NumberAt(path, owner, label, unit, low, high, step, float(at), isinstance(at, int))
+
+
+@dataclass(frozen=True)
+class NumberName:
+    """A number that may be driven: its JSON pointer, the id and name of the thing that has it, and its label."""
+
+    path: str
+    thing: str
+    owner: str
+    label: str
+
+
+def _names(part: Part, path: str, within: str) -> Iterator[tuple[str, str]]:
+    """Pointers and labels of the numbers in a part, those of its parts behind the part's own."""
+    below: list[tuple[Any, str, str]] = []
+    for name, info in type(part).model_fields.items():
+        value, spec = getattr(part, name), next((m for m in info.metadata if isinstance(m, Spec)), None)
+        if isinstance(value, Number):
+            if spec is not None:
+                label = _label(name, info, spec)
+                yield f"{path}/{name}", f"{within}{label.lower() if within else label}"
+        elif isinstance(value, Part):
+            below.append((value, f"{path}/{name}", f"{within}{_label(name, info, None)}: "))
+        elif isinstance(value, tuple):
+            title = _label(name, info, None)
+            below += [
+                (one, f"{path}/{name}/{n}", f"{within}{title} {n + 1}: ")
+                for n, one in enumerate(value)
+                if isinstance(one, Part)
+            ]
+    for one, at, words in below:
+        yield from _names(one, at, words)
+
+
+def number_names(shot: Shot) -> list[NumberName]:
+    """The numbers of the cast of a shot, and of its camera, in the order of the cast."""
+    found = [
+        NumberName(path, thing.id, thing.name, label)
+        for name in LISTS
+        for n, thing in enumerate(getattr(shot, name))
+        if hasattr(thing, "name")
+        for path, label in _names(thing, f"/{name}/{n}", "")
+    ]
+    return found + [NumberName(path, "", "Camera", label) for path, label in _names(shot.camera, "/camera", "")]

@@ -12,6 +12,7 @@ import asyncio
 import json
 import time
 from concurrent.futures.process import BrokenProcessPool
+from dataclasses import asdict, replace
 from typing import Any, Literal
 
 from fastapi import APIRouter, WebSocket
@@ -21,6 +22,7 @@ from pydantic import BaseModel, Field
 from isbjorn.core.document import Shot
 from isbjorn.core.document.editing.patching import patched
 from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.explore.number_at import number_names
 from isbjorn.core.explore.sweep import LEAST, MOST, Axis, AxisValues, Spacing, Sweep, narrowed, sweep
 from isbjorn.core.frame import Rough
 from isbjorn.studio.context import Studio
@@ -34,7 +36,7 @@ router = APIRouter()
 _LOOP_S, _CHUNK, _LONGEST_LOOP = 1.5, 6, 48
 _DRAFT: Rough = 2
 _NO_BLUR: Rough = 1
-_MOST_BROKEN = 3
+_MOST_BROKEN, _MOST_NUMBERS = 3, 2000
 
 
 class Around(BaseModel):
@@ -75,6 +77,15 @@ class AxisState(BaseModel):
     values: list[float]
 
 
+class NumberChoice(BaseModel):
+    """A number that may be swept."""
+
+    path: str
+    thing: str = Field(description="Id of the thing that has it.")
+    owner: str
+    label: str
+
+
 class SheetCell(BaseModel):
     """A cell in drawing order: its place on the sheet, and the changes that lead to it. current: the shot is already so."""
 
@@ -96,6 +107,7 @@ class SheetState(BaseModel):
     cells: list[SheetCell]
     frames: list[int] = Field(description="Frames of the loop, or the only one.")
     interval_s: float = Field(description="Seconds between two pictures of the loop.")
+    numbers: list[NumberChoice] = Field(description="The numbers that may be swept.")
 
 
 class SheetHeader(BaseModel):
@@ -117,7 +129,11 @@ def _axis_state(axis: AxisValues) -> AxisState:
 
 def _axis_about(axis: AxisValues, value: float, by: float) -> Axis:
     start, end = narrowed(axis, value, by)
-    return Axis(path=axis.number.path, start=start, end=end, spacing=axis.spacing)
+    return _as_shown(replace(axis, start=start, end=end))
+
+
+def _as_shown(axis: AxisValues) -> Axis:
+    return Axis(path=axis.number.path, start=axis.start, end=axis.end, spacing=axis.spacing)
 
 
 def sweep_of(shot: Shot, ask: SheetAsk) -> Sweep:
@@ -177,6 +193,7 @@ def sheet_state(serial: int, shot: Shot, made: Sweep, frames: list[int]) -> Shee
         cells=cells,
         frames=frames,
         interval_s=float(step / shot.frame_rate),
+        numbers=[NumberChoice(**asdict(one)) for one in number_names(shot)[:_MOST_NUMBERS]],
     )
 
 
@@ -223,6 +240,10 @@ class _Sheet:
         _, _, shot = await run_in_threadpool(self.studio.seen, self.shot_id)
         made = await run_in_threadpool(sweep_of, shot, ask)
         frames = loop_frames(shot, ask.frame, ask.loop)
+        if self.ask is ask:
+            # An edit shows the same ranges again.
+            rows = None if made.rows is None else _as_shown(made.rows)
+            self.ask = ask.model_copy(update={"columns": _as_shown(made.columns), "rows": rows, "around": None})
         await self.socket.send_text(sheet_state(serial, shot, made, frames).model_dump_json())
         still = min(range(len(frames)), key=lambda n: abs(frames[n] - ask.frame))
         # One task waits in front of each worker.

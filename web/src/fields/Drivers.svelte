@@ -186,7 +186,18 @@
       collisionPadding={8}
       class="z-60 max-h-[86vh] w-[268px] overflow-y-auto rounded-xl border border-line-strong bg-raised px-3 pt-2 pb-3 shadow-2xl"
     >
-      <p class="pb-1 font-semibold">{label}</p>
+      <div class="flex items-center justify-between pb-1">
+        <p class="font-semibold">{label}</p>
+        <button
+          class="button h-6! px-2! text-[11.5px]"
+          title="See many values of it side by side (S)"
+          aria-label="Sweep {label}"
+          onclick={() => {
+            open = false;
+            desk.tools.sweeping = path;
+          }}>Sweep</button
+        >
+      </div>
       <p class="pb-1.5 text-[11px] leading-snug text-soft">
         Order: value or keys, flutter, source, variation; the over-life curve multiplies the result.
         {spec.clock === 'shot' ? 'Read by shot time.' : ''}

@@ -163,6 +163,7 @@
   class="grid h-[26px] grid-cols-[minmax(0,1fr)_46px_24px_40px_27px] items-center border-b border-line"
   title={hint}
   data-field={path}
+  onfocusin={() => (desk.tools.number = path)}
 >
   <span class="line-clamp-2 pr-1 leading-[13px]" class:text-red={refused}>{label}</span>
   <span id={helpId} class="hidden">{hint}</span>

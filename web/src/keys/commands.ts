@@ -98,6 +98,12 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     { group: 'Look', name: 'Plate only', key: '5', act: look('under') },
     {
       group: 'Look',
+      name: 'Sweep: many values of the last number used, side by side',
+      key: 's',
+      act: () => (desk.tools.sweeping = desk.tools.number ?? `${desk.emitterPath}/rate`),
+    },
+    {
+      group: 'Look',
       name: 'Comparison: wipe, side by side, off',
       key: 'w',
       act: () => {

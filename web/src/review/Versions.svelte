@@ -37,7 +37,7 @@
       await got(
         api.POST('/api/shots/{shot_id}/versions', {
           params: { path: { shot_id: desk.id } },
-          body: { name: name.trim() },
+          body: { name: name.trim(), changes: [] },
         }),
       );
       name = '';

@@ -25,6 +25,9 @@ export class Tools {
   solo = $state<{ list: List; back: string[] } | null>(null);
   /** The number whose keys are shown as a graph, by its JSON pointer. */
   graph = $state<string | null>(null);
+  /** The number that was used last, by its JSON pointer; and the one whose values are seen side by side. */
+  number = $state<string | null>(null);
+  sweeping = $state<string | null>(null);
   /** Numbers beside the particles, and the particle that was pressed on. */
   inspecting = $state(false);
   recording = $state<string | null>(null);
