@@ -232,7 +232,8 @@ class Interface(Looking):
 
     def test_a_shot_is_made_from_nothing(self) -> None:
         self.page.open("/")
-        next(b for b in self.page.until(lambda: self.page.all("main button")) if "New shot" in b.text).click()  # type: ignore[attr-defined]
+        self.page.until(lambda: "New shot" in self.page.find("header").text)
+        self.page.button("New shot").click()
         self.page.find('[role="dialog"] input').send_keys("Rain on the quay")
         self.page.button("Create shot").click()
         self.page.until(lambda: self.page.settled() and sum(self.page.pixels()) > 0)

@@ -6,6 +6,7 @@ from __future__ import annotations
 import asyncio
 
 from fastapi import APIRouter, WebSocket
+from fastapi.concurrency import run_in_threadpool
 
 from isbjorn.studio.context import Studio
 from isbjorn.studio.pages.page_session import Looker
@@ -38,8 +39,11 @@ async def live(socket: WebSocket, shot_id: int) -> None:
     looker = Looker(studio, socket, shot_id)
     loop = asyncio.get_running_loop()
     stop_listening = studio.listen(shot_id, lambda: loop.call_soon_threadsafe(looker.changed))
+    # Pictures do not wait for it.
+    noting = asyncio.create_task(run_in_threadpool(studio.store.note_opened, shot_id))
     try:
         await until_gone(_show(looker), looker.hear())
     finally:
+        noting.add_done_callback(lambda done: done.cancelled() or done.exception())
         stop_listening()
         looker.gone, looker.playing, looker.version = True, None, looker.version + 1

@@ -37,6 +37,8 @@ class ShotCard(BaseModel):
     frames: int
     length_s: float
     revision: int
+    created: datetime
+    opened: datetime | None = Field(default=None, description="When a page last looked at it.")
     problem: str = Field(default="", description="Parts that cannot be read.")
 
 
@@ -65,6 +67,8 @@ def shot_card(row: ShotRow, shot: Shot, problem: str = "") -> ShotCard:
         frames=shot.frame_count,
         length_s=float(shot.length_s),
         revision=row.head,
+        created=row.created,
+        opened=row.opened,
         problem=problem,
     )
 

@@ -280,6 +280,11 @@ class Store:
         with self.session() as session:
             return self._found(session.get(ShotRow, shot_id), "shot", shot_id)
 
+    def note_opened(self, shot_id: int) -> None:
+        """Note that a page looks at a shot now."""
+        with self.session(write=True) as session:
+            self._found(session.get(ShotRow, shot_id), "shot", shot_id).opened = now()
+
     def project_of(self, shot_id: int) -> Project:
         """The project that a shot belongs to."""
         return self.project(self.shot_row(shot_id).project_id)

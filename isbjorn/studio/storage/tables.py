@@ -33,6 +33,8 @@ class ShotRow(SQLModel, table=True):
     head: int = 0
     created: datetime = Field(default_factory=now)
     deleted: datetime | None = None
+    # When a page last looked at it.
+    opened: datetime | None = None
 
 
 class Revision(SQLModel, table=True):

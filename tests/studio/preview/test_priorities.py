@@ -45,6 +45,17 @@ class TwoPages(Looking):
             stopped = len(self.asked)
             until(lambda: 400 in self.asked[stopped:], "the idle page did not go on")
 
+    def test_a_shot_notes_when_a_page_looks_at_it(self) -> None:
+        def opened() -> list[str | None]:
+            (project,) = self.client.get("/api/projects").json()
+            return [shot["opened"] for shot in project["shots"]]
+
+        self.assertEqual(opened(), [None, None])
+        url = f"/api/shots/{self.other}/live"
+        with self.client.websocket_connect(url, headers={"host": "127.0.0.1"}):
+            until(lambda: opened()[1], "it was not noted")
+        self.assertIsNone(opened()[0])
+
     def test_portraits_and_the_lookout_wait_during_playback(self) -> None:
         emitter = self.document()["emitters"][0]["id"]
         scheduler = self.studio.scheduler

@@ -5,6 +5,7 @@
     api,
     upload,
     type DeliveryCard,
+    type Media,
     type Preparing,
     type ProjectCard,
     type ShotCard,
@@ -16,6 +17,9 @@
   import Bear from '../ui/Bear.svelte';
   import Icon from '../ui/Icon.svelte';
   import Sheet from '../ui/Sheet.svelte';
+  import Choice from '../fields/Choice.svelte';
+  import { arranged, droppedAs, recent, sorts, type Sort } from './arrangement';
+  import { HomeSettings } from './home_settings.svelte';
   import NewShot from './NewShot.svelte';
   import ComingTile from './ComingTile.svelte';
   import ShotTile from './ShotTile.svelte';
@@ -25,7 +29,16 @@
   let queue = $state<DeliveryCard[]>([]);
   let queueOpen = $state(false);
   let making = $state<number | null>(null);
+  let naming = $state(false);
   let name = $state('');
+  let query = $state('');
+  let dropping = $state(false);
+  const settings = new HomeSettings(localStorage);
+  const shown = $derived(arranged(projects, query, settings.sort));
+  /** Where what is dropped, or begun without a project, goes: the project that was opened last. */
+  const front = $derived(arranged(projects, '', 'opened')[0] ?? null);
+  const many = $derived(projects.reduce((sum, one) => sum + one.shots.length, 0));
+  const lately = $derived(many > 6 && !query ? recent(projects, settings.small ? 5 : 3) : []);
   let damage = $state('');
   let preparing = $state<Preparing | null>(null);
 
@@ -119,6 +132,41 @@
     });
   }
 
+  function copyShot(shot: ShotCard): Promise<void> {
+    return attempt(() =>
+      got(api.POST('/api/shots/{shot_id}/copy', { params: { path: { shot_id: shot.id } } })),
+    );
+  }
+
+  function makeProject(event: SubmitEvent): void {
+    event.preventDefault();
+    const title = name.trim();
+    if (!title) return;
+    name = '';
+    naming = false;
+    void attempt(() => got(api.POST('/api/projects', { body: { name: title } })));
+  }
+
+  /** A file that is dropped anywhere: a project, a shot, a cut list, or a plate. */
+  function dropped(event: DragEvent): void {
+    event.preventDefault();
+    dropping = false;
+    const files = event.dataTransfer?.files ?? null;
+    const file = files?.[0];
+    if (!file) return;
+    const as = droppedAs(file.name);
+    if (as === 'project') void attempt(() => upload('POST', '/api/projects/import', file));
+    else if (!front) notices.say('Make a project first; then drop shots and plates on it.');
+    else if (as === 'shot') takeShot(front, files);
+    else if (as === 'cuts') takeCuts(front, files);
+    else
+      void attempt(async () => {
+        const url = `/api/projects/${front.id}/media?name=${encodeURIComponent(file.name)}`;
+        const plate = await upload<Media>('PUT', url, file);
+        notices.say(`${plate.name} is among the plates of ${front.name}.`);
+      });
+  }
+
   function takeShot(project: ProjectCard, files: FileList | null): void {
     const file = files?.[0];
     if (file) void attempt(() => upload('POST', `/api/projects/${project.id}/shots/import`, file));
@@ -153,32 +201,32 @@
   </label>
 {/snippet}
 
-<div class="h-full overflow-y-auto">
-  <header class="mx-auto flex max-w-[1120px] flex-wrap items-center gap-3 px-6 pt-7 pb-5">
+<div
+  class="relative h-full overflow-y-auto"
+  role="presentation"
+  ondragover={(e) => {
+    e.preventDefault();
+    dropping = true;
+  }}
+  ondragleave={(e) => e.currentTarget === e.target && (dropping = false)}
+  ondrop={dropped}
+>
+  {#if dropping}
+    <div
+      class="pointer-events-none fixed inset-3 z-50 grid place-items-center rounded-2xl border-2 border-dashed border-aurora bg-[#101618d0] text-[16px] text-[#dfe8e8]"
+    >
+      Drop a project, a shot, a cut list or a plate{front ? `: it goes to ${front.name}` : ''}
+    </div>
+  {/if}
+  <header class="mx-auto flex max-w-[1120px] flex-wrap items-center gap-3 px-6 pt-6 pb-3">
     <span class="text-aurora"><Bear size={42} /></span>
-    <h1 class="text-[22px] font-semibold tracking-tight">Isbjorn</h1>
-    <span class="flex-1"></span>
-    <button class="button" onclick={() => (queueOpen = true)}
-      >Deliveries{running ? ` · ${running} running` : ''}</button
-    >
-    <form
-      class="flex gap-2"
-      onsubmit={(e) => {
-        e.preventDefault();
-        const title = name.trim();
-        name = '';
-        if (title) void attempt(() => got(api.POST('/api/projects', { body: { name: title } })));
-      }}
-    >
-      <input
-        class="field w-52"
-        placeholder="Name of a new project"
-        aria-label="Name of a new project"
-        bind:value={name}
-        required
-      />
-      <button class="button">New project</button>
-    </form>
+    <h1 class="pr-3 text-[22px] font-semibold tracking-tight">Isbjorn</h1>
+    {#if front}
+      <button class="button main" onclick={() => (making = front.id)}
+        ><Icon name="plus" size={14} /> New shot</button
+      >
+    {/if}
+    <button class="button" class:main={!front && ready} onclick={() => (naming = true)}>New project</button>
     <label class="button cursor-pointer">
       Import a project
       <input
@@ -192,6 +240,10 @@
         }}
       />
     </label>
+    <span class="flex-1"></span>
+    <button class="button" onclick={() => (queueOpen = true)}
+      >Deliveries{running ? ` · ${running} running` : ''}</button
+    >
     <button
       class="quiet"
       aria-label="Change the theme"
@@ -199,6 +251,45 @@
       onclick={() => theme.toggle()}><Icon name={theme.name === 'polar-night' ? 'sun' : 'moon'} /></button
     >
   </header>
+  {#if many > 0}
+    <div class="mx-auto flex max-w-[1120px] items-center gap-4 px-6 pb-4" role="search">
+      <label class="relative">
+        <span class="absolute top-1.5 left-2 text-soft"><Icon name="search" size={14} /></span>
+        <input
+          class="field w-64 pl-7!"
+          type="search"
+          placeholder="Find a shot or project"
+          aria-label="Find a shot or project"
+          bind:value={query}
+        />
+      </label>
+      <div class="flex items-center gap-1.5 text-soft">
+        Sort by
+        <Choice
+          label="Sort by"
+          value={settings.sort}
+          items={sorts}
+          row={false}
+          slim
+          onset={(sort) => settings.set({ sort: sort as Sort })}
+        />
+      </div>
+      <div class="flex items-center gap-1.5 text-soft">
+        Tiles
+        <Choice
+          label="Size of the tiles"
+          value={settings.small ? 'small' : 'big'}
+          items={[
+            { value: 'big', label: 'Big' },
+            { value: 'small', label: 'Small' },
+          ]}
+          row={false}
+          slim
+          onset={(size) => settings.set({ small: size === 'small' })}
+        />
+      </div>
+    </div>
+  {/if}
   <main class="mx-auto max-w-[1120px] px-6 pb-12">
     {#if damage}<p class="mb-5 rounded-lg border border-red px-3 py-2 text-red" role="alert">
         ⚠ {damage}
@@ -225,9 +316,31 @@
     {:else if preparing?.problem}
       <p class="mb-5 rounded-lg border border-amber px-3 py-2 text-amber" role="alert">{preparing.problem}</p>
     {/if}
-    {#each projects as project (project.id)}
-      <section class="mb-9" aria-label={project.name}>
+    {#if lately.length}
+      <section class="mb-7" aria-label="Recent">
+        <h2 class="mb-2.5 px-1 text-[16px] font-semibold">Recent</h2>
+        <div class="tiles" class:small={settings.small}>
+          {#each lately as shot (shot.id)}
+            <ShotTile {shot} small={settings.small} />
+          {/each}
+        </div>
+      </section>
+    {/if}
+    {#if query && shown.length === 0}
+      <p class="text-soft" role="status">No shot or project has “{query}” in its name.</p>
+    {/if}
+    {#each shown as project, place (project.id)}
+      {@const folded = !query && settings.isFolded(project.id, place)}
+      <section class="mb-7" aria-label={project.name}>
         <div class="group mb-2.5 flex items-center gap-2">
+          <button
+            class="quiet px-0!"
+            aria-expanded={!folded}
+            aria-label="Shots of {project.name}"
+            title={folded ? 'Show its shots' : 'Fold'}
+            onclick={() => settings.fold(project.id, !folded)}
+            ><span class:rotate-90={!folded}><Icon name="chevron" size={14} /></span></button
+          >
           <input
             class="min-w-0 rounded bg-transparent px-1 text-[16px] font-semibold hover:bg-raised"
             aria-label="Name of the project"
@@ -249,6 +362,10 @@
           <span class="text-soft">{project.shots.length} {project.shots.length === 1 ? 'shot' : 'shots'}</span
           >
           <span class="flex-1"></span>
+          <button
+            class="flex items-center gap-1 pl-2 text-soft hover:text-word"
+            onclick={() => (making = project.id)}><Icon name="plus" size={13} /> New shot</button
+          >
           {@render taking('Import a shot', '.json', '', (files) => takeShot(project, files))}
           {@render taking(
             'Import a cut list',
@@ -272,28 +389,25 @@
             onclick={() => removeProject(project)}><Icon name="trash" size={15} /></button
           >
         </div>
-        <div class="grid grid-cols-[repeat(auto-fill,minmax(330px,1fr))] gap-4">
-          <button
-            class="grid aspect-video place-items-center rounded-xl border border-dashed border-line-strong text-soft hover:border-aurora hover:text-aurora"
-            onclick={() => (making = project.id)}
-            ><span class="flex items-center gap-2"><Icon name="plus" /> New shot</span></button
-          >
-          {#each project.shots as shot (shot.id)}
-            <ShotTile
-              {shot}
-              oncopy={() =>
-                attempt(() =>
-                  got(api.POST('/api/shots/{shot_id}/copy', { params: { path: { shot_id: shot.id } } })),
-                )}
-              ondelete={() => removeShot(shot)}
-            />
-          {/each}
-          {#if preparing && project.name === preparing.project}
-            {#each preparing.shots as shot (shot.name)}
-              <ComingTile {shot} />
+        {#if !folded}
+          <div class="tiles" class:small={settings.small}>
+            {#each project.shots as shot (shot.id)}
+              <ShotTile
+                {shot}
+                small={settings.small}
+                oncopy={() => copyShot(shot)}
+                ondelete={() => removeShot(shot)}
+              />
+            {:else}
+              <p class="px-1 text-soft">No shot yet.</p>
             {/each}
-          {/if}
-        </div>
+            {#if preparing && project.name === preparing.project}
+              {#each preparing.shots as shot (shot.name)}
+                <ComingTile {shot} />
+              {/each}
+            {/if}
+          </div>
+        {/if}
       </section>
     {/each}
     {#if ready}
@@ -308,7 +422,26 @@
   </main>
 </div>
 
-<NewShot project={making} onclose={() => (making = null)} onmade={(shot) => place.go(`/shots/${shot.id}`)} />
+<NewShot
+  project={making}
+  {projects}
+  onproject={(id) => (making = id)}
+  onclose={() => (making = null)}
+  onmade={(shot) => place.go(`/shots/${shot.id}`)}
+/>
+<Sheet bind:open={naming} title="New project" about="A project holds shots and the footage under them.">
+  <form class="flex gap-2" onsubmit={makeProject}>
+    <input
+      class="field flex-1"
+      placeholder="Name of the project"
+      aria-label="Name of a new project"
+      maxlength="120"
+      bind:value={name}
+      required
+    />
+    <button class="button main">Create project</button>
+  </form>
+</Sheet>
 <Sheet
   bind:open={queueOpen}
   title="Deliveries"
@@ -317,3 +450,15 @@
 >
   <Queue {queue} onchange={watch} />
 </Sheet>
+
+<style>
+  .tiles {
+    display: grid;
+    grid-template-columns: repeat(auto-fill, minmax(330px, 1fr));
+    gap: 16px;
+  }
+  .tiles.small {
+    grid-template-columns: repeat(auto-fill, minmax(190px, 1fr));
+    gap: 10px;
+  }
+</style>

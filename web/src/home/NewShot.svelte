@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { got, api, type Problem, Refused, type ShotCard } from '../api/client';
+  import { got, api, type Problem, type ProjectCard, Refused, type ShotCard } from '../api/client';
   import { notices } from '../state/notices.svelte';
   import { specs } from '../state/specs.svelte';
   import Choice from '../fields/Choice.svelte';
@@ -7,10 +7,12 @@
 
   interface Props {
     project: number | null;
+    projects: readonly ProjectCard[];
+    onproject: (id: number) => void;
     onclose: () => void;
     onmade: (shot: ShotCard) => void;
   }
-  let { project, onclose, onmade }: Props = $props();
+  let { project, projects, onproject, onclose, onmade }: Props = $props();
   let given = $state({ name: '', width: 1280, height: 720, rate: '25', frames: 250 });
   let problem = $state<Problem | null>(null);
   const sizes = ['1280 × 720', '1920 × 1080', '3840 × 2160', '1080 × 1920', '1080 × 1080'];
@@ -49,6 +51,18 @@
       ><span class="text-soft">Name</span>
       <input class="field w-full" bind:value={given.name} required maxlength="120" /></label
     >
+    {#if projects.length > 1}
+      <div>
+        <span class="text-soft">Project</span>
+        <Choice
+          row={false}
+          label="Project"
+          value={String(project ?? '')}
+          items={projects.map((one) => ({ value: String(one.id), label: one.name }))}
+          onset={(id) => onproject(Number(id))}
+        />
+      </div>
+    {/if}
     <div>
       <span class="text-soft">Size</span>
       <div class="flex items-center gap-2">

@@ -5,7 +5,14 @@
   import MovingPicture from '../ui/MovingPicture.svelte';
   import { framesPerSecond } from '../ui/rates';
 
-  let { shot, oncopy, ondelete }: { shot: ShotCard; oncopy: () => void; ondelete: () => void } = $props();
+  interface Props {
+    shot: ShotCard;
+    small?: boolean;
+    /** Where a shot is shown a second time, it is only opened. */
+    oncopy?: () => void;
+    ondelete?: () => void;
+  }
+  let { shot, small = false, oncopy, ondelete }: Props = $props();
   const rate = $derived(Number(framesPerSecond(shot.rate).toFixed(3)));
 </script>
 
@@ -28,22 +35,24 @@
     <div class="min-w-0 flex-1">
       <div class="truncate font-semibold">{shot.name}</div>
       {#if shot.problem}<div class="text-[11px] text-amber" role="alert">⚠ {shot.problem}</div>{/if}
-      <div class="text-[11px] text-soft">
-        {shot.width} × {shot.height} · {rate} fps · {Number(shot.length_s.toFixed(2))} s
-      </div>
+      {#if !small}<div class="text-[11px] text-soft">
+          {shot.width} × {shot.height} · {rate} fps · {Number(shot.length_s.toFixed(2))} s
+        </div>{/if}
     </div>
-    <a
-      class="quiet"
-      href="/api/shots/{shot.id}/export"
-      download
-      aria-label="Export {shot.name}"
-      title="Export as a file"><Icon name="save" size={14} /></a
-    >
-    <button class="quiet" aria-label="Copy {shot.name}" title="Copy" onclick={oncopy}
-      ><Icon name="copy" size={14} /></button
-    >
-    <button class="quiet" aria-label="Delete {shot.name}" title="Delete" onclick={ondelete}
-      ><Icon name="trash" size={14} /></button
-    >
+    {#if !small && oncopy && ondelete}
+      <a
+        class="quiet"
+        href="/api/shots/{shot.id}/export"
+        download
+        aria-label="Export {shot.name}"
+        title="Export as a file"><Icon name="save" size={14} /></a
+      >
+      <button class="quiet" aria-label="Copy {shot.name}" title="Copy" onclick={oncopy}
+        ><Icon name="copy" size={14} /></button
+      >
+      <button class="quiet" aria-label="Delete {shot.name}" title="Delete" onclick={ondelete}
+        ><Icon name="trash" size={14} /></button
+      >
+    {/if}
   </div>
 </article>
