@@ -11,19 +11,25 @@ from __future__ import annotations
 import asyncio
 import json
 import time
+from collections.abc import Sequence
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import asdict, replace
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
+import numpy as np
+import simplejpeg
 from fastapi import APIRouter, WebSocket
 from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field
 
 from isbjorn.core.document import Shot
 from isbjorn.core.document.editing.patching import patched
+from isbjorn.core.document.fields.base import LARGEST_SEED
 from isbjorn.core.errors import IsbjornError, Stale
+from isbjorn.core.explore.contact_sheet import value_text
 from isbjorn.core.explore.number_at import number_names
 from isbjorn.core.explore.sweep import LEAST, MOST, Axis, AxisValues, Spacing, Sweep, narrowed, sweep
+from isbjorn.core.explore.variations import Values, candidates, changeable, changes_to, diverse, signature
 from isbjorn.core.frame import Rough
 from isbjorn.studio.context import Studio
 from isbjorn.studio.pages.page_session import FrameNumber
@@ -37,6 +43,12 @@ _LOOP_S, _CHUNK, _LONGEST_LOOP = 1.5, 6, 48
 _DRAFT: Rough = 2
 _NO_BLUR: Rough = 1
 _MOST_BROKEN, _MOST_NUMBERS = 3, 2000
+# Looks that are compared, by so many small pictures each, and that are offered.
+_CANDIDATES, _COMPARED, _COMPARED_PX, _OFFERED = 40, 3, 128, 8
+
+
+# Values of numbers by their JSON pointers.
+Look = Annotated[dict[str, Annotated[float, Field(ge=-1e9, le=1e9)]], Field(max_length=_MOST_NUMBERS)]
 
 
 class Around(BaseModel):
@@ -48,9 +60,10 @@ class Around(BaseModel):
 
 
 class SheetAsk(BaseModel):
-    """A message of the page. `sweep`: show a sheet of one or two numbers over their ranges; `stop`: draw nothing more."""
+    """A message of the page. `sweep`: show a sheet of one or two numbers over their ranges; `vary`: of other looks of an emitter or
+    group; `stop`: draw nothing more."""
 
-    kind: Literal["sweep", "stop"]
+    kind: Literal["sweep", "vary", "stop"]
     columns: Axis | None = None
     rows: Axis | None = None
     count: int = Field(default=3, ge=LEAST, le=MOST)
@@ -58,6 +71,14 @@ class SheetAsk(BaseModel):
     width: int = Field(default=240, ge=16, le=1280, description="Width of a cell, px.")
     loop: int = Field(default=0, ge=0, le=_LONGEST_LOOP, description="Pictures of a loop; 0: a still.")
     around: Around | None = None
+    thing: str = Field(default="", max_length=60, description="Id of the emitter or group that varies.")
+    locked: list[str] = Field(default=[], max_length=_MOST_NUMBERS, description="Pointers of numbers that stay.")
+    strength: float = Field(default=0.5, ge=0.01, le=1, description="How far numbers change.")
+    seed: int = Field(default=1, ge=0, le=LARGEST_SEED)
+    parents: list[Look] = Field(
+        default=[], max_length=2,
+        description="Looks that variations come from, as values by the pointers of their numbers; the first is in the middle.",
+    )  # fmt: skip
 
 
 class AxisState(BaseModel):
@@ -91,7 +112,9 @@ class SheetCell(BaseModel):
 
     row: int
     column: int
-    values: list[float] = Field(description="Value of the column's number, and of the row's.")
+    label: str = Field(description="What it is, in words.")
+    values: list[float] = Field(default=[], description="Of a sweep: value of the column's number, and of the row's.")
+    look: dict[str, float] = Field(default={}, description="Of a variation: values by the pointers of their numbers.")
     changes: list[dict[str, Any]]
     current: bool
 
@@ -101,13 +124,13 @@ class SheetState(BaseModel):
 
     kind: Literal["sheet"] = "sheet"
     serial: int
-    columns: AxisState
-    rows: AxisState | None
+    columns: AxisState | None = None
+    rows: AxisState | None = None
     size: tuple[int, int] = Field(description="Rows and columns.")
     cells: list[SheetCell]
     frames: list[int] = Field(description="Frames of the loop, or the only one.")
     interval_s: float = Field(description="Seconds between two pictures of the loop.")
-    numbers: list[NumberChoice] = Field(description="The numbers that may be swept.")
+    numbers: list[NumberChoice] = Field(description="The numbers that may be swept, or may vary.")
 
 
 class SheetHeader(BaseModel):
@@ -167,6 +190,16 @@ def loop_frames(shot: Shot, frame: int, count: int) -> list[int]:
     return [first + n * step for n in range(count)]
 
 
+def _label(made: Sweep, values: list[float]) -> str:
+    axes = [made.columns, *([made.rows] if made.rows is not None else [])]
+    return ", ".join(f"{a.number.label} {value_text(a, value)}" for a, value in zip(axes, values, strict=True))
+
+
+def _interval_s(shot: Shot, frames: list[int]) -> float:
+    step = frames[1] - frames[0] if len(frames) > 1 else 1
+    return float(step / shot.frame_rate)
+
+
 def sheet_state(serial: int, shot: Shot, made: Sweep, frames: list[int]) -> SheetState:
     """A sheet as the page is told of it."""
     down = list(reversed(made.rows.values)) if made.rows is not None else []
@@ -181,10 +214,14 @@ def sheet_state(serial: int, shot: Shot, made: Sweep, frames: list[int]) -> Shee
             now = [made.columns.number.value, made.rows.number.value]
         cells.append(
             SheetCell(
-                row=cell.row, column=cell.column, values=values, changes=list(cell.changes), current=values == now
+                row=cell.row,
+                column=cell.column,
+                label=_label(made, values),
+                values=values,
+                changes=list(cell.changes),
+                current=values == now,
             )
         )
-    step = frames[1] - frames[0] if len(frames) > 1 else 1
     return SheetState(
         serial=serial,
         columns=_axis_state(made.columns),
@@ -192,8 +229,36 @@ def sheet_state(serial: int, shot: Shot, made: Sweep, frames: list[int]) -> Shee
         size=made.size,
         cells=cells,
         frames=frames,
-        interval_s=float(step / shot.frame_rate),
+        interval_s=_interval_s(shot, frames),
         numbers=[NumberChoice(**asdict(one)) for one in number_names(shot)[:_MOST_NUMBERS]],
+    )
+
+
+def _figure(value: float) -> str:
+    return f"{value:.4g}"
+
+
+def variations_state(serial: int, shot: Shot, ask: SheetAsk, looks: Sequence[Values], frames: list[int]) -> SheetState:
+    """A sheet of looks, the first in the middle, the others around it in the order of their difference."""
+    numbers = changeable(shot, ask.thing)
+    labels = {number.path: (label, number) for number, label in numbers}
+    t = float(shot.seconds(_held(shot, ask.frame)))
+
+    def words(look: Values) -> str:
+        parts = [
+            f"{labels[path][0]} {_figure(labels[path][1].value)} → {_figure(value)}"
+            for path, value in look.items() if path in labels and value != labels[path][1].value
+        ]  # fmt: skip
+        return ", ".join(parts) or "As the shot is"
+
+    places = sorted(((r, c) for r in range(3) for c in range(3)), key=lambda at: (at != (1, 1), at))
+    cells = [
+        SheetCell(row=r, column=c, label=words(look), look=look, changes=changes_to(shot, look, t), current=not look)
+        for (r, c), look in zip(places, looks, strict=False)
+    ]
+    choices = [NumberChoice(path=n.path, thing=ask.thing, owner=n.owner, label=label) for n, label in numbers]
+    return SheetState(
+        serial=serial, size=(3, 3), cells=cells, frames=frames, interval_s=_interval_s(shot, frames), numbers=choices
     )
 
 
@@ -238,21 +303,29 @@ class _Sheet:
     async def _fill(self, ask: SheetAsk, serial: int) -> None:
         begun = time.perf_counter()
         _, _, shot = await run_in_threadpool(self.studio.seen, self.shot_id)
-        made = await run_in_threadpool(sweep_of, shot, ask)
         frames = loop_frames(shot, ask.frame, ask.loop)
-        if self.ask is ask:
-            # An edit shows the same ranges again.
-            rows = None if made.rows is None else _as_shown(made.rows)
-            self.ask = ask.model_copy(update={"columns": _as_shown(made.columns), "rows": rows, "around": None})
-        await self.socket.send_text(sheet_state(serial, shot, made, frames).model_dump_json())
-        still = min(range(len(frames)), key=lambda n: abs(frames[n] - ask.frame))
         # One task waits in front of each worker.
         room = asyncio.Semaphore(self.studio.frame_workers.count + 1)
+        if ask.kind == "vary":
+            looks = await self._looks(shot, ask, room)
+            if looks is None:
+                return
+            state = await run_in_threadpool(variations_state, serial, shot, ask, looks, frames)
+        else:
+            made = await run_in_threadpool(sweep_of, shot, ask)
+            if self.ask is ask:
+                # An edit shows the same ranges again.
+                rows = None if made.rows is None else _as_shown(made.rows)
+                self.ask = ask.model_copy(update={"columns": _as_shown(made.columns), "rows": rows, "around": None})
+            state = sheet_state(serial, shot, made, frames)
+        await self.socket.send_text(state.model_dump_json())
+        still = min(range(len(frames)), key=lambda n: abs(frames[n] - ask.frame))
+        cells = state.cells
         states: dict[int, tuple[Shot, str]] = {}
         again: set[int] = set()
 
         async def first(n: int) -> None:
-            changed = await run_in_threadpool(self._state, shot, made.cells[n].changes)
+            changed = await run_in_threadpool(self._state, shot, cells[n].changes)
             if isinstance(changed, IsbjornError):
                 refused = {"kind": "refused", "serial": serial, "cell": n, "what": str(changed.what)}
                 await self.socket.send_text(json.dumps(refused))
@@ -271,13 +344,41 @@ class _Sheet:
             ):
                 await self._send(serial, n, k, shown, exact=True)
 
-        if not await self._each(room, [lambda n=n: first(n) for n in range(len(made.cells))]):
+        if not await self._each(room, [lambda n=n: first(n) for n in range(len(cells))]):
             return
         chunks = [list(range(len(frames)))[k : k + _CHUNK] for k in range(0, len(frames), _CHUNK)]
-        order = [(n, chunk) for n in range(len(made.cells)) if n in again for chunk in chunks]
+        order = [(n, chunk) for n in range(len(cells)) if n in again for chunk in chunks]
         if await self._each(room, [lambda n=n, c=c: rest(n, c) for n, c in order]):
             ms = round((time.perf_counter() - begun) * 1e3)
             await self.socket.send_text(json.dumps({"kind": "done", "serial": serial, "ms": ms}))
+
+    async def _looks(self, shot: Shot, ask: SheetAsk, room: asyncio.Semaphore) -> list[Values] | None:
+        """The look in the middle, and those around it; None if they are out of date."""
+        base: Values = dict(ask.parents[0]) if ask.parents else {}
+        drawn = await run_in_threadpool(
+            candidates, shot, ask.thing, ask.locked, ask.strength, ask.seed, _CANDIDATES, ask.parents
+        )
+        looks = [base, *drawn]
+        frames = loop_frames(shot, ask.frame, _COMPARED)
+        seen: dict[int, Any] = {}
+
+        async def compared(n: int) -> None:
+            t = float(shot.seconds(_held(shot, ask.frame)))
+            changed = await run_in_threadpool(lambda: self._state(shot, changes_to(shot, looks[n], t)))
+            if isinstance(changed, IsbjornError):
+                if n == 0:
+                    raise changed
+                return
+            shown = await self._drawn(changed, frames, _COMPARED_PX, _DRAFT)
+            seen[n] = await run_in_threadpool(lambda: signature([simplejpeg.decode_jpeg(one.jpeg) for one in shown]))
+
+        if not await self._each(room, [lambda n=n: compared(n) for n in range(len(looks))]):
+            return None
+        order = [n for n in sorted(seen) if n]
+        if not order:
+            return [base]
+        chosen = diverse(seen[0], np.stack([seen[n] for n in order]), _OFFERED)
+        return [base, *(looks[order[n]] for n in chosen)]
 
     async def _each(self, room: asyncio.Semaphore, works: list[Any]) -> bool:
         """Do some things in their order, few at a time; whether none of them is out of date."""
@@ -306,7 +407,7 @@ class _Sheet:
         return not self.wake.is_set()
 
     @staticmethod
-    def _state(shot: Shot, changes: tuple[dict[str, Any], ...]) -> tuple[Shot, str] | IsbjornError:
+    def _state(shot: Shot, changes: Sequence[dict[str, Any]]) -> tuple[Shot, str] | IsbjornError:
         try:
             changed = patched(shot, changes)
         except IsbjornError as error:

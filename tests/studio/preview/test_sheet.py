@@ -94,6 +94,40 @@ class Sheets(InStudio):
         self.assertLessEqual(frames[-1], 49)
         self.assertEqual(set(self.last(pictures)), {(cell, k) for cell in range(4) for k in range(9)})
 
+    def test_variations_look_different_and_come_again_by_their_seed(self) -> None:
+        emitter = self.document()["emitters"][0]["id"]
+        ask = {
+            "kind": "vary",
+            "thing": emitter,
+            "frame": 30,
+            "width": 96,
+            "locked": ["/emitters/0/rate"],
+            "strength": 0.8,
+        }
+        with self.sheet() as socket:
+            socket.send_json({**ask, "seed": 5})
+            state, pictures = self.whole(socket)
+            socket.send_json({**ask, "seed": 5})
+            again, _ = self.whole(socket)
+            socket.send_json({**ask, "seed": 6})
+            other, _ = self.whole(socket)
+            looks = [cell["look"] for cell in state["cells"]]
+            self.assertEqual(looks, [cell["look"] for cell in again["cells"]])
+            self.assertNotEqual(looks, [cell["look"] for cell in other["cells"]])
+            self.assertEqual((len(looks), looks[0], state["cells"][0]["current"]), (9, {}, True))
+            self.assertFalse([look for look in looks if "/emitters/0/rate" in look])
+            shown = [one.astype(float) for (_, _), one in sorted(self.last(pictures).items())]
+            apart = [np.abs(a - b).mean() for n, a in enumerate(shown) for b in shown[:n]]
+            self.assertGreater(min(apart), 0.05)
+
+            # From two of them: each is the child of both.
+            socket.send_json({**ask, "seed": 7, "parents": looks[1:3], "strength": 0.01})
+            children, _ = self.whole(socket)
+            self.assertEqual(children["cells"][0]["look"], looks[1])
+            known = set(looks[1]) | set(looks[2])
+            self.assertTrue(all(known & set(cell["look"]) for cell in children["cells"]))
+            self.assertTrue(all(cell["label"] for cell in children["cells"]))
+
     def test_narrowing_is_computed_here(self) -> None:
         ask = {"kind": "sweep", "columns": {**RATE, "start": 0, "end": 80, "spacing": "even"}, "count": 2, "width": 40}
         with self.sheet() as socket:
@@ -133,7 +167,13 @@ class Sheets(InStudio):
 
     def test_what_is_no_sheet_is_refused_and_the_socket_lives(self) -> None:
         with self.sheet() as socket:
-            for ask in ({"kind": "sweep"}, {"kind": "sweep", "columns": {"path": "/name"}}, {"kind": "spin"}):
+            for ask in (
+                {"kind": "sweep"},
+                {"kind": "sweep", "columns": {"path": "/name"}},
+                {"kind": "vary", "thing": "nobody"},
+                {"kind": "vary", "thing": "emitter", "parents": [{"/name": 3}]},
+                {"kind": "spin"},
+            ):
                 socket.send_json(ask)
                 self.assertEqual(self.message(socket)["kind"], "problem")
             socket.send_json({"kind": "sweep", "columns": RATE, "count": 2, "width": 40})
