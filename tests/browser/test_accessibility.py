@@ -52,6 +52,7 @@ class ForAll(Looking):
             ("p", "Add a plate"),
             ("d", "Deliver"),
             ("s", "Sweep"),
+            ("x", "Variations"),
         ):
             self.page.driver.execute_script("document.activeElement.blur()")
             self.press(key)

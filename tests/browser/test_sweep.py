@@ -41,6 +41,7 @@ class Sweeps(Looking):
     def test_a_press_takes_a_value_in_one_step_of_undo(self) -> None:
         before = self.rate()
         self.assertEqual(len(self.cells()), 9)
+        self.page.until(lambda: min(self.sums()) > 0, "a cell is black")
         bright = self.sums()
         self.assertLess(bright[0], bright[4])
         self.assertLess(bright[4], bright[8])
@@ -91,6 +92,55 @@ class Sweeps(Looking):
         box.send_keys(Keys.CONTROL, "a")
         box.send_keys("200*2", Keys.ENTER)
         self.page.until(lambda: "400" in self.labels()[0])
+
+
+class Varied(Looking):
+    def setUp(self) -> None:
+        super().setUp()
+        self.take("Embers")
+        self.page.find("body").send_keys("x")
+        self.until_drawn()
+
+    def until_drawn(self) -> None:
+        self.page.until(
+            lambda: len(self.cells()) > 4 and "…" not in self.page.find('[role="dialog"] [aria-live]').text,
+            "the variations were not drawn",
+        )
+
+    def cells(self) -> list[WebElement]:
+        return self.page.all('[role="gridcell"] button')
+
+    def labels(self) -> list[str]:
+        return [str(cell.get_attribute("aria-label")) for cell in self.cells()]
+
+    def test_a_look_is_followed_walked_back_and_used(self) -> None:
+        before, first = self.embers(), self.labels()
+        self.assertEqual(first[4], "As the shot is, as the shot is")
+        self.cells()[2].click()
+        self.page.until(lambda: self.labels()[4] == first[2])
+        self.until_drawn()
+        self.assertEqual(self.embers(), before)
+        self.page.button("Back").click()
+        self.page.until(lambda: self.labels() == first)
+        self.page.button("Forward").click()
+        self.page.until(lambda: self.labels()[4] == first[2])
+        self.actions().move_to_element(self.cells()[4]).perform()
+        self.page.button("Use").click()
+        self.page.until(lambda: self.embers() != before and not self.page.all('[role="dialog"]'))
+        self.page.find("body").send_keys(Keys.CONTROL, "z")
+        self.page.until(lambda: self.embers() == before)
+
+    def test_a_locked_number_stays_and_two_are_bred(self) -> None:
+        boxes = self.page.all('[role="dialog"] fieldset label')
+        next(box for box in boxes if box.text == "Birth rate").click()
+        self.page.until(lambda: "Birth rate" not in " ".join(self.labels()))
+        self.until_drawn()
+        parents = [self.labels()[0], self.labels()[8]]
+        for n in (0, 8):
+            self.cells()[n].send_keys("b")
+        self.page.until(lambda: sum("marked" in label for label in self.labels()) == 2)
+        self.page.button("Breed").click()
+        self.page.until(lambda: self.labels()[4] == parents[0])
 
 
 if __name__ == "__main__":

@@ -37,6 +37,7 @@
     library: () => import('./library/Library.svelte'),
     keys: () => import('./help/Help.svelte'),
     sweep: () => import('./sweep/SweepSheet.svelte'),
+    variations: () => import('./sweep/VariationsSheet.svelte'),
   };
 
   /** The pointer moved recently. */
@@ -218,6 +219,13 @@
     {#snippet children(SweepSheet)}
       {#if desk.tools.sweeping}
         <SweepSheet {desk} path={desk.tools.sweeping} onclose={() => (desk.tools.sweeping = null)} />
+      {/if}
+    {/snippet}
+  </Later>
+  <Later load={sheets.variations} wanted={desk.tools.varying !== null}>
+    {#snippet children(VariationsSheet)}
+      {#if desk.tools.varying}
+        <VariationsSheet {desk} thing={desk.tools.varying} onclose={() => (desk.tools.varying = null)} />
       {/if}
     {/snippet}
   </Later>

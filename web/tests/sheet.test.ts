@@ -1,19 +1,11 @@
 import { describe, expect, it } from 'vitest';
 import type { SheetAsk, SheetHeader, SheetState } from '../src/api/client';
 import type { Picture } from '../src/api/picture';
-import { Sheet, type Heard } from '../src/sweep/sheet.svelte';
+import { asked, Sheet, type Heard } from '../src/sweep/sheet.svelte';
+import { Variations } from '../src/sweep/variations.svelte';
 
 const axis = { path: '/emitters/0/rate', start: 1, end: 9, spacing: 'even' } as const;
-const ask = {
-  kind: 'sweep',
-  columns: { path: axis.path, start: null, end: null, spacing: null },
-  rows: null,
-  count: 3,
-  frame: 4,
-  width: 100,
-  loop: 2,
-  around: null,
-} as SheetAsk;
+const ask = asked({ columns: { path: axis.path, start: null, end: null, spacing: null }, frame: 4, loop: 2 });
 
 function made(): { sheet: Sheet; heard: Heard; sent: SheetAsk[]; tell: (message: object) => void } {
   const sent: SheetAsk[] = [];
@@ -93,11 +85,56 @@ describe('a sheet', () => {
     tell(state(3));
     tell({ kind: 'refused', serial: 2, cell: 0, what: 'old' });
     tell({ kind: 'done', serial: 2, ms: 5 });
-    expect([sheet.refused, sheet.ms]).toEqual([{}, null]);
+    expect([sheet.refused, sheet.waiting]).toEqual([{}, true]);
     tell({ kind: 'refused', serial: 3, cell: 1, what: 'too long' });
     tell({ kind: 'done', serial: 3, ms: 7 });
-    expect([sheet.refused, sheet.ms]).toEqual([{ 1: 'too long' }, 7]);
+    expect([sheet.refused, sheet.waiting]).toEqual([{ 1: 'too long' }, false]);
     tell({ kind: 'problem', what: 'no number', where: '', remedy: '' });
     expect(sheet.problem?.what).toBe('no number');
+  });
+});
+
+describe('the way through variations', () => {
+  it('goes on from a look, rejects a sheet, and can be walked back', () => {
+    const path = new Variations();
+    const first = path.asked;
+    expect([path.canGoBack, path.look]).toEqual([false, {}]);
+    path.from({ look: { '/a': 1 } });
+    const second = path.asked;
+    expect(path.look).toEqual({ '/a': 1 });
+    path.others();
+    expect(path.asked.parents).toEqual(second.parents);
+    expect(path.asked.seed).not.toBe(second.seed);
+    path.back();
+    path.back();
+    expect(path.asked).toEqual(first);
+    path.forward();
+    expect(path.asked).toEqual(second);
+    // Another way from here forgets the one that was gone.
+    path.from({ look: { '/b': 2 } });
+    expect([path.canGoForward, path.look]).toEqual([false, { '/b': 2 }]);
+  });
+
+  it('breeds two marked looks', () => {
+    const path = new Variations();
+    path.breed();
+    expect(path.canGoBack).toBe(false);
+    const [a, b, c] = [{ look: { '/a': 1 } }, { look: { '/a': 2 } }, { look: { '/a': 3 } }];
+    path.mark(a);
+    path.mark(a);
+    expect(path.marked).toEqual([]);
+    for (const one of [a, b, c]) path.mark(one);
+    expect(path.marked).toEqual([b.look, c.look]);
+    path.breed();
+    expect(path.asked.parents).toEqual([b.look, c.look]);
+    expect(path.marked).toEqual([]);
+  });
+
+  it('keeps locked numbers out of what is asked', () => {
+    const path = new Variations();
+    path.lock('/a', true);
+    path.lock('/b', true);
+    path.lock('/a', false);
+    expect(path.asked.locked).toEqual(['/b']);
   });
 });

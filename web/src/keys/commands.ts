@@ -104,6 +104,15 @@ export function commandsOf(desk: Desk, open: (panel: Panel) => void): Command[] 
     },
     {
       group: 'Look',
+      name: 'Variations: other looks of the selected emitter or group',
+      key: 'x',
+      act: () => {
+        const chosen = desk.selection;
+        desk.tools.varying = chosen.kind === 'group' ? chosen.id : (desk.emitter?.id ?? null);
+      },
+    },
+    {
+      group: 'Look',
       name: 'Comparison: wipe, side by side, off',
       key: 'w',
       act: () => {

@@ -39,7 +39,18 @@
 </script>
 
 <div class="head">
-  <span class="truncate text-word">{name}</span><small>{words[desk.selection.kind]}</small>
+  <span class="truncate text-word">{name}</span>
+  <span class="flex flex-none items-center gap-2">
+    {#if desk.selection.kind === 'emitter' || desk.selection.kind === 'group'}
+      {@const id = desk.selection.id}
+      <button
+        class="rounded border border-line-strong px-1.5 text-[11.5px] font-normal text-word hover:bg-raised"
+        title="Other looks like this one, side by side (X)"
+        onclick={() => (desk.tools.varying = id)}>Variations</button
+      >
+    {/if}
+    <small>{words[desk.selection.kind]}</small>
+  </span>
 </div>
 <div class="px-3.5 pb-3">
   {#key desk.path}

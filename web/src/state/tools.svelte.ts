@@ -28,6 +28,8 @@ export class Tools {
   /** The number that was used last, by its JSON pointer; and the one whose values are seen side by side. */
   number = $state<string | null>(null);
   sweeping = $state<string | null>(null);
+  /** The emitter or group of which other looks are seen. */
+  varying = $state<string | null>(null);
   /** Numbers beside the particles, and the particle that was pressed on. */
   inspecting = $state(false);
   recording = $state<string | null>(null);

@@ -1,6 +1,18 @@
-import type { Problem, SheetAsk, SheetAxis, SheetCell, SheetHeader, SheetState } from '../api/client';
+import {
+  api,
+  got,
+  type AxisState,
+  type Change,
+  type Problem,
+  type SheetAsk,
+  type SheetAxis,
+  type SheetCell,
+  type SheetHeader,
+  type SheetState,
+} from '../api/client';
 import { Line, pictured } from '../api/line';
 import type { Picture } from '../api/picture';
+import { notices } from '../state/notices.svelte';
 
 /** What a socket does for a sheet; tests hand in another one. */
 export interface Wire {
@@ -26,16 +38,49 @@ function wired(shot: number, heard: Heard): Wire {
 /** Pictures of a loop, where the shot moves. */
 export const LOOP = 18;
 
+/** A request, with what it does not say as it is at first. */
+export function asked(given: Partial<SheetAsk>): SheetAsk {
+  return {
+    kind: 'sweep',
+    columns: null,
+    rows: null,
+    count: 3,
+    frame: 0,
+    width: 300,
+    loop: LOOP,
+    around: null,
+    thing: '',
+    locked: [],
+    strength: 0.5,
+    seed: 1,
+    parents: [],
+    ...given,
+  };
+}
+
+/** Keep the state of a cell as a version; what was done, in words. */
+export async function keepVersion(shot: number, cell: SheetCell): Promise<string> {
+  try {
+    const params = { path: { shot_id: shot } };
+    const body = { name: cell.label.slice(0, 80), changes: cell.changes as unknown as Change[] };
+    await got(api.POST('/api/shots/{shot_id}/versions', { params, body }));
+    return `${cell.label} is kept as a version.`;
+  } catch (error) {
+    notices.trouble(error);
+    return '';
+  }
+}
+
 /** Small moving pictures of many states of a shot: what is asked for, and what of it has arrived. */
 export class Sheet {
   state = $state.raw<SheetState | null>(null);
   problem = $state.raw<Problem | null>(null);
   /** Cells that are no valid state of the shot, and why. */
   refused = $state.raw<Record<number, string>>({});
+  /** Something was asked for that is not drawn yet. */
+  waiting = $state(true);
   /** How many cells have a picture. */
   begun = $state(0);
-  /** Milliseconds until everything was drawn; null while it is being drawn. */
-  ms = $state<number | null>(null);
   /** The pictures of each cell, by their place in the loop. */
   private pictures: (Picture | undefined)[][] = [];
   private readonly wire: Wire;
@@ -60,9 +105,9 @@ export class Sheet {
 
   /** The axes with the ranges that are shown, as they are asked for. */
   get axes(): { columns: SheetAxis; rows: SheetAxis | null } | null {
-    if (!this.state) return null;
+    if (!this.state?.columns) return null;
     const { columns, rows } = this.state;
-    const axis = ({ path, start, end, spacing }: SheetState['columns']): SheetAxis => ({
+    const axis = ({ path, start, end, spacing }: AxisState): SheetAxis => ({
       path,
       start,
       end,
@@ -80,7 +125,7 @@ export class Sheet {
   around(cell: SheetCell, by: number): void {
     this.want({
       ...this.axes,
-      around: { column: cell.values[0]!, row: cell.values[1] ?? null, by },
+      around: { column: cell.values?.[0] ?? 0, row: cell.values?.[1] ?? null, by },
     });
   }
 
@@ -96,6 +141,7 @@ export class Sheet {
   }
 
   private send(): void {
+    this.waiting = true;
     this.wire.send(JSON.stringify(this.ask));
   }
 
@@ -112,14 +158,15 @@ export class Sheet {
       this.problem = null;
       this.refused = {};
       this.begun = 0;
-      this.ms = null;
+      this.waiting = true;
       this.state = message as unknown as SheetState;
       this.pictures = this.state.cells.map(() => []);
     } else if (message.kind === 'problem') {
       this.problem = message as unknown as Problem;
+      this.waiting = false;
     } else if (message.serial === this.state?.serial) {
       if (message.kind === 'refused') this.refused = { ...this.refused, [message.cell]: message.what };
-      else if (message.kind === 'done') this.ms = message.ms;
+      else if (message.kind === 'done') this.waiting = false;
     }
   }
 
