@@ -199,6 +199,7 @@ class Elsewhere(Looking):
 
     def test_a_new_project_begins_empty(self) -> None:
         self.page.open("/")
+        self.page.button("New project").click()
         self.fill(self.page.find('[aria-label="Name of a new project"]'), "Quay nights")
         self.page.until(lambda: self.page.all('[aria-label="Quay nights"]'))
         self.assertIn("0 shots", self.page.find('[aria-label="Quay nights"]').text)

@@ -13,7 +13,7 @@ from jsonpointer import JsonPointer, JsonPointerException
 from pydantic.fields import FieldInfo
 
 from isbjorn.core.document import Number, Shot
-from isbjorn.core.document.fields.base import Part
+from isbjorn.core.document.fields.base import Part, ShownIf
 from isbjorn.core.document.fields.references import LISTS
 from isbjorn.core.document.fields.values import Spec
 from isbjorn.core.errors import IsbjornError
@@ -129,6 +129,9 @@ def _names(part: Part, path: str, within: str) -> Iterator[tuple[str, str]]:
     """Pointers and labels of the numbers in a part, those of its parts behind the part's own."""
     below: list[tuple[Any, str, str]] = []
     for name, info in type(part).model_fields.items():
+        if any(getattr(part, m.field) not in m.values for m in info.metadata if isinstance(m, ShownIf)):
+            # It means nothing now.
+            continue
         value, spec = getattr(part, name), next((m for m in info.metadata if isinstance(m, Spec)), None)
         if isinstance(value, Number):
             if spec is not None:

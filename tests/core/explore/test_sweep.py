@@ -8,7 +8,7 @@ from isbjorn.core import IsbjornError
 from isbjorn.core.document.editing.patching import patched
 from isbjorn.core.evaluate.readings import Readings
 from isbjorn.core.explore.contact_sheet import contact_sheet
-from isbjorn.core.explore.number_at import number_at
+from isbjorn.core.explore.number_at import number_at, number_names
 from isbjorn.core.explore.sweep import Axis, axis_values, narrowed, sweep
 from tests.shots import force, one_emitter
 
@@ -33,6 +33,13 @@ class Numbers(unittest.TestCase):
         shot = one_emitter(emitter={"shape": {"kind": "disc", "radius": 80}}, forces=[force("gravity", strength=3)])
         self.assertEqual(number_at(shot, "/emitters/0/shape/radius").value, 80)
         self.assertEqual(number_at(shot, "/forces/0/strength").owner, shot.forces[0].name)
+
+    def test_numbers_that_mean_nothing_now_are_not_offered(self) -> None:
+        shot = one_emitter(emitter={"shape": {"kind": "disc", "radius": 80}})
+        thickness = "/emitters/0/shape/thickness"
+        self.assertNotIn(thickness, [one.path for one in number_names(shot)])
+        shell = one_emitter(emitter={"shape": {"kind": "disc", "radius": 80, "fill": "shell"}})
+        self.assertIn(thickness, [one.path for one in number_names(shell)])
 
     def test_what_is_no_number_is_refused(self) -> None:
         for path in (
