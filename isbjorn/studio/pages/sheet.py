@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import math
 import time
 from collections.abc import Sequence
 from concurrent.futures.process import BrokenProcessPool
@@ -43,6 +44,8 @@ _LOOP_S, _CHUNK, _LONGEST_LOOP = 1.5, 6, 48
 _DRAFT: Rough = 2
 _NO_BLUR: Rough = 1
 _MOST_BROKEN, _MOST_NUMBERS = 3, 2000
+# Of a cell, and of a square with as many pixels as a cell of any shape has at most.
+_LARGEST_PX = 640
 # Looks that are compared, by so many small pictures each, and that are offered.
 _CANDIDATES, _COMPARED, _COMPARED_PX, _OFFERED = 40, 3, 128, 8
 
@@ -68,7 +71,7 @@ class SheetAsk(BaseModel):
     rows: Axis | None = None
     count: int = Field(default=3, ge=LEAST, le=MOST)
     frame: FrameNumber = 0
-    width: int = Field(default=240, ge=16, le=1280, description="Width of a cell, px.")
+    width: int = Field(default=240, ge=16, le=_LARGEST_PX, description="Width of a cell, px.")
     loop: int = Field(default=0, ge=0, le=_LONGEST_LOOP, description="Pictures of a loop; 0: a still.")
     around: Around | None = None
     thing: str = Field(default="", max_length=60, description="Id of the emitter or group that varies.")
@@ -415,7 +418,9 @@ class _Sheet:
         return changed, digest_of(changed)
 
     async def _drawn(self, state: tuple[Shot, str], frames: list[int], width: int, rough: Rough) -> list[ShownPicture]:
-        wishes = [Wish(frame, width, moving=True, rough=rough) for frame in frames]
+        shot, _ = state
+        width = min(width, round(_LARGEST_PX * math.sqrt(shot.width / shot.height)))
+        wishes = [Wish(frame, max(1, width), moving=True, rough=rough) for frame in frames]
         for _ in range(_MOST_BROKEN):
             drawing = self.studio.frame_workers.draw_all(*state, wishes, self.ticket, Priority.SHEET, id(self))
             try:

@@ -128,6 +128,14 @@ class Sheets(InStudio):
             self.assertTrue(all(known & set(cell["look"]) for cell in children["cells"]))
             self.assertTrue(all(cell["label"] for cell in children["cells"]))
 
+    def test_cells_of_a_tall_shot_stay_small(self) -> None:
+        self.edit("/height", 8000)
+        self.edit("/width", 100)
+        with self.sheet() as socket:
+            socket.send_json({"kind": "sweep", "columns": RATE, "count": 2, "width": 640})
+            _, pictures = self.whole(socket)
+        self.assertLessEqual(max(one["seen"].size for one in pictures), 3 * 650 * 650)
+
     def test_narrowing_is_computed_here(self) -> None:
         ask = {"kind": "sweep", "columns": {**RATE, "start": 0, "end": 80, "spacing": "even"}, "count": 2, "width": 40}
         with self.sheet() as socket:
