@@ -77,7 +77,7 @@ def swept(page: Page, take: Callable[[str], object]) -> None:
     page.until(lambda: page.all('[role="gridcell"]'))
     page.find('[aria-label="Rows: number"]').click()
     page.until(lambda: page.all('[role="option"]'))
-    next(o for o in page.all('[role="option"]') if o.text == "Embers – Spread").click()
+    next(o for o in page.all('[role="option"]') if o.text == "Embers – Spread angle").click()
     page.until(lambda: page.all('[role="rowheader"]'))
     page.until(lambda: "Drawing" not in page.find('[role="dialog"] [aria-live]').text)
     take("sweep")
