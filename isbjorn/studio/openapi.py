@@ -12,7 +12,7 @@ from pydantic.json_schema import models_json_schema
 
 from isbjorn.studio.app import create_app
 from isbjorn.studio.pages.page_session import Ask, Header
-from isbjorn.studio.pages.sheet import SheetAsk, SheetHeader, SheetState
+from isbjorn.studio.pages.sheet_messages import SheetAsk, SheetHeader, SheetState
 from isbjorn.studio.project_api.setlist import Trigger
 from isbjorn.studio.shows.stage import StageAsk, StageHeader
 

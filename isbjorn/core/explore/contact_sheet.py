@@ -53,16 +53,16 @@ def contact_sheet(
             solvers[n] = Solver(patched(shot, cell.changes), plates=plates)
         except IsbjornError:
             continue
-    down = list(reversed(made.rows.values)) if made.rows is not None else []
     empty = np.empty((*whole, 4), np.float32)
     empty[:] = [*_GROUND, 1.0]
     for frame in frames:
         out = empty.copy()
         caption(out, _title(shot, made, frame), _EDGE, _EDGE + 4, whole[1] - 2 * _EDGE)
-        for r, value in enumerate(down):
-            y = top + r * (height + _GAP) + height // 2
-            caption(out, value_text(made.rows or made.columns, value), _EDGE, y, _LEFT - _GAP)
         if made.rows is not None:
+            # The highest value is in the upper row.
+            for r, value in enumerate(reversed(made.rows.values)):
+                y = top + r * (height + _GAP) + height // 2
+                caption(out, value_text(made.rows, value), _EDGE, y, _LEFT - _GAP)
             for c, value in enumerate(made.columns.values):
                 text = value_text(made.columns, value)
                 caption(out, text, _EDGE + left + c * (width + _GAP), _EDGE + _LINE + 4, width)
@@ -75,16 +75,13 @@ def contact_sheet(
                 seen = picture[:height, :width]
                 out[y : y + seen.shape[0], x : x + seen.shape[1], :3] = seen[..., :3]
             if made.rows is None:
-                text = value_text(made.columns, made.columns.values[cell.row * columns + cell.column])
-                caption(out, text, x, y + height + _LINE // 2, width)
+                caption(out, value_text(made.columns, cell.values[0]), x, y + height + _LINE // 2, width)
         yield out
 
 
 def _title(shot: Shot, made: Sweep, frame: int) -> str:
-    axes = [made.columns, *([made.rows] if made.rows is not None else [])]
-    words = ["across", "up"] if len(axes) > 1 else [""]
+    words = [""] if made.rows is None else [" across", " up"]
     named = ", ".join(
-        f"{axis.number.owner} – {axis.number.label}{' ' if word else ''}{word}"
-        for axis, word in zip(axes, words, strict=True)
+        f"{axis.number.owner} – {axis.number.label}{word}" for axis, word in zip(made.axes, words, strict=True)
     )
     return f"{shot.name} · {named} · frame {frame}"

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from annotated_types import Ge, Gt, Le, Lt
 from jsonpointer import JsonPointer, JsonPointerException
+from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 
 from isbjorn.core.document import Number, Shot
@@ -46,7 +47,7 @@ class NumberAt:
             value = round(value)
         if self.number is None:
             return [{"op": "replace", "path": self.path, "value": value}]
-        if not self.number.keys or set(self.number.off) & {"keys", "all"}:
+        if not _is_keyed(self.number):
             return [{"op": "replace", "path": f"{self.path}/value", "value": value}]
         by = value - self.value
         keys = [
@@ -54,6 +55,11 @@ class NumberAt:
             for key in self.number.keys
         ]
         return [{"op": "replace", "path": f"{self.path}/keys", "value": keys}]
+
+
+def _is_keyed(number: Number) -> bool:
+    """Whether keys are in the place of its plain value."""
+    return bool(number.keys) and not set(number.off) & {"keys", "all"}
 
 
 def _label(name: str, info: FieldInfo, spec: Spec | None) -> str:
@@ -97,9 +103,7 @@ def number_at(shot: Shot, path: str, t: float = 0.0) -> NumberAt:
     if info is None or isinstance(at, bool):
         raise missing
     if isinstance(at, Number) and spec is not None:
-        value = at.value
-        if at.keys and not set(at.off) & {"keys", "all"}:
-            value = float(along(at.keys, np.array([t]))[0])
+        value = float(along(at.keys, np.array([t]))[0]) if _is_keyed(at) else at.value
         return NumberAt(
             path, owner, _label(parts[-1], info, spec), spec.unit, spec.low, spec.high, spec.step, value, False, at
         )
@@ -115,8 +119,7 @@ def number_at(shot: Shot, path: str, t: float = 0.0) -> NumberAt:
     return NumberAt(path, owner, label, unit, low, high, step, float(at), isinstance(at, int))
 
 
-@dataclass(frozen=True)
-class NumberName:
+class NumberName(BaseModel):
     """A number that may be driven: its JSON pointer, the id and name of the thing that has it, and its label."""
 
     path: str
@@ -153,10 +156,11 @@ def _names(part: Part, path: str, within: str) -> Iterator[tuple[str, str]]:
 def number_names(shot: Shot) -> list[NumberName]:
     """The numbers of the cast of a shot, and of its camera, in the order of the cast."""
     found = [
-        NumberName(path, thing.id, thing.name, label)
+        NumberName(path=path, thing=thing.id, owner=thing.name, label=label)
         for name in LISTS
         for n, thing in enumerate(getattr(shot, name))
         if hasattr(thing, "name")
         for path, label in _names(thing, f"/{name}/{n}", "")
     ]
-    return found + [NumberName(path, "", "Camera", label) for path, label in _names(shot.camera, "/camera", "")]
+    camera = _names(shot.camera, "/camera", "")
+    return found + [NumberName(path=path, thing="", owner="Camera", label=label) for path, label in camera]

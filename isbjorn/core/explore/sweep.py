@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import numpy as np
@@ -41,6 +41,11 @@ class AxisValues:
     end: float
     spacing: Spacing
     values: tuple[float, ...]
+
+    @property
+    def shown(self) -> Axis:
+        """The axis with this range."""
+        return Axis(path=self.number.path, start=self.start, end=self.end, spacing=self.spacing)
 
 
 def proposed(number: NumberAt) -> tuple[float, float, Spacing]:
@@ -82,22 +87,26 @@ def axis_values(shot: Shot, axis: Axis, count: int, t: float) -> AxisValues:
     return AxisValues(number, start, end, spacing, _rounded(made, number))
 
 
-def narrowed(axis: AxisValues, value: float, by: float = _NARROW) -> tuple[float, float]:
-    """A range about a value: this part of the present one, within the number's; a part above 1 widens it."""
+def narrowed(axis: AxisValues, value: float, by: float = _NARROW) -> Axis:
+    """An axis over a range about a value: this part of the present one, within the number's; a part above 1 widens it."""
     low, high = axis.number.low, axis.number.high
     if axis.spacing == "ratio" and value > 0:
         factor = (axis.end / axis.start) ** (by / 2)
-        return max(low, value / factor), min(high, value * factor)
-    half = (axis.end - axis.start) * by / 2
-    return max(low, value - half), min(high, value + half)
+        start, end = value / factor, value * factor
+    else:
+        half = (axis.end - axis.start) * by / 2
+        start, end = value - half, value + half
+    return replace(axis, start=max(low, start), end=min(high, end)).shown
 
 
 @dataclass(frozen=True)
 class Cell:
-    """A state of the shot on a sheet: its row and column, and the JSON Patch that leads to it."""
+    """A state of the shot on a sheet: its row and column, the values of the column's number and of the row's, if there is one, and
+    the JSON Patch that leads to it."""
 
     row: int
     column: int
+    values: tuple[float, ...]
     changes: tuple[dict[str, Any], ...]
 
 
@@ -108,6 +117,11 @@ class Sweep:
     columns: AxisValues
     rows: AxisValues | None
     cells: tuple[Cell, ...]
+
+    @property
+    def axes(self) -> tuple[AxisValues, ...]:
+        """That of the columns, and that of the rows if there is one."""
+        return (self.columns,) if self.rows is None else (self.columns, self.rows)
 
     @property
     def size(self) -> tuple[int, int]:
@@ -124,14 +138,15 @@ def sweep(shot: Shot, columns: Axis, rows: Axis | None, count: int, t: float) ->
     if rows is None:
         across = axis_values(shot, columns, count * count, t)
         cells = [
-            Cell(n // count, n % count, tuple(across.number.changes(value))) for n, value in enumerate(across.values)
+            Cell(n // count, n % count, (value,), tuple(across.number.changes(value)))
+            for n, value in enumerate(across.values)
         ]
         return Sweep(across, None, _from_the_middle(cells))
     if rows.path == columns.path:
         raise IsbjornError("both axes sweep the same number.", rows.path, "Select another number for the rows.")
     across, down = axis_values(shot, columns, count, t), axis_values(shot, rows, count, t)
     cells = [
-        Cell(r, c, (*across.number.changes(x), *down.number.changes(y)))
+        Cell(r, c, (x, y), (*across.number.changes(x), *down.number.changes(y)))
         # What is more is higher.
         for r, y in enumerate(reversed(down.values)) for c, x in enumerate(across.values)
     ]  # fmt: skip

@@ -315,7 +315,7 @@ def guides(
     thing: the force whose field is also wanted. memory: results for the shot before an edit.
     """
     shot = effective_shot(shot)
-    frame = shot.first_frame if frame is None else min(max(frame, shot.first_frame), shot.last_frame)
+    frame = shot.first_frame if frame is None else shot.nearest_frame(frame)
     t = float(shot.seconds(frame))
     every_on = tuple(e if e.on else e.model_copy(update={"on": True}) for e in shot.emitters)
     whole = shot.model_copy(update={"emitters": every_on})

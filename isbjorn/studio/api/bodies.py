@@ -138,7 +138,7 @@ async def emitter_portrait(
         number = next((n for n, e in enumerate(shot.emitters) if e.id == emitter_id), None)
         if number is None:
             return Response(status_code=204)
-        jpeg = studio.preview.portrait(shot, number, min(max(frame, shot.first_frame), shot.last_frame), count, cell)
+        jpeg = studio.preview.portrait(shot, number, shot.nearest_frame(frame), count, cell)
         return Response(jpeg, media_type="image/jpeg")
 
     return await studio.drawn_in_turn(request, Priority.PORTRAIT, drawn)

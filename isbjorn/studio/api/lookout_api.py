@@ -21,7 +21,7 @@ async def get_lookout(studio: Here, request: Request, shot_id: Id, frame: Frame)
 
     def looked(_: object) -> list[Note]:
         shot = studio.store.document(shot_id)
-        return studio.preview.watched(shot, min(max(frame, shot.first_frame), shot.last_frame))
+        return studio.preview.watched(shot, shot.nearest_frame(frame))
 
     return await studio.drawn_in_turn(request, Priority.LOOKOUT, looked)
 
@@ -33,11 +33,11 @@ Px = Annotated[float, Query(ge=-1e6, le=1e6)]
 def get_particles(studio: Here, shot_id: Id, frame: Frame) -> list[Seen]:
     """Ids, ages, sizes and velocities of the particles in the picture, at most 400 of them."""
     shot = studio.store.document(shot_id)
-    return studio.preview.inspected(shot, min(max(frame, shot.first_frame), shot.last_frame))
+    return studio.preview.inspected(shot, shot.nearest_frame(frame))
 
 
 @router.get("/shots/{shot_id}/particle")
 def get_particle(studio: Here, shot_id: Id, frame: Frame, x: Px, y: Px) -> Followed | None:
     """The particle under a place of the picture, with its past and its future path; null if the place is empty."""
     shot = studio.store.document(shot_id)
-    return studio.preview.followed(shot, min(max(frame, shot.first_frame), shot.last_frame), x, y)
+    return studio.preview.followed(shot, shot.nearest_frame(frame), x, y)

@@ -48,7 +48,7 @@ def _region(
 ) -> npt.NDArray[np.float32]:
     """Linear colours (n, 3) of the plate in a rectangle of px from the top left corner; at least one pixel."""
     shot = studio.store.document(shot_id)
-    held = min(max(frame, shot.first_frame), shot.last_frame)
+    held = shot.nearest_frame(frame)
     below = ground(shot, held, scale_for(shot, shot.width), studio.plates)
     if below is None:
         raise IsbjornError("the shot has no plate.", "plate", "Add a plate first.")
@@ -111,5 +111,5 @@ def grain(studio: Here, shot_id: Id, frame: Frame) -> GrainFound:
     shot = studio.store.document(shot_id)
     if shot.plate is None:
         raise IsbjornError("the shot has no plate.", "plate", "Add a plate first.")
-    amount, size = grain_of(shot, studio.plates, min(max(frame, shot.first_frame), shot.last_frame))
+    amount, size = grain_of(shot, studio.plates, shot.nearest_frame(frame))
     return GrainFound(amount=round(100 * amount, 2), size=round(size, 2))

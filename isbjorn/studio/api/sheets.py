@@ -18,7 +18,7 @@ from isbjorn.core.media.write.write_movie import MovieSound, join_segments, writ
 from isbjorn.core.media.write.write_still import still_bytes
 from isbjorn.core.time import timecode
 from isbjorn.studio.context import Id, Studio, studio_of
-from isbjorn.studio.pages.sheet import SheetAsk, loop_frames, sweep_of
+from isbjorn.studio.pages.sheet_messages import SheetAsk, loop_frames, sweep_of
 from isbjorn.studio.preview.scheduler import Priority
 from isbjorn.studio.uploads import file_name
 

@@ -300,7 +300,7 @@ async def frame_picture(studio: Here, request: Request, shot_id: Id, frame: Fram
 
     def draw(stale: Callable[[], bool]) -> bytes:
         shot = studio.store.document(shot_id)
-        held = min(max(frame, shot.first_frame), shot.last_frame)
+        held = shot.nearest_frame(frame)
         picture = render_frame(shot, held, scale_for(shot, width), plates=studio.plates, stale=stale)
         return simplejpeg.encode_jpeg(to_shades(picture, shade_table("srgb")), quality=92, colorspace="RGB")
 

@@ -107,7 +107,7 @@ def track(studio: Here, shot_id: Id, thing_id: str, body: TrackRequest) -> Track
     """Let a thing follow the point of the plate under it. What was tracked stays even where the point is lost."""
     shot = studio.store.document(shot_id)
     _, _, thing = _free(shot, thing_id)
-    first, last = (min(max(n, shot.first_frame), shot.last_frame) for n in (body.first, body.last))
+    first, last = (shot.nearest_frame(n) for n in (body.first, body.last))
     seen = follow(shot, studio.plates, *_at(shot, thing, first), first, last, body.window)
     if len(seen) < 2 and last != first:
         raise IsbjornError(

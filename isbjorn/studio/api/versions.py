@@ -91,7 +91,7 @@ async def version_frame(
 
     def draw(stale: Callable[[], bool]) -> bytes:
         shot = studio.store.version_document(studio.store.version(version_id))
-        held = min(max(frame, shot.first_frame), shot.last_frame)
+        held = shot.nearest_frame(frame)
         return studio.preview.draw(shot, digest_of(shot), Wish(held, width, view), stale).jpeg
 
     return Response(await studio.drawn(request, draw), media_type="image/jpeg")

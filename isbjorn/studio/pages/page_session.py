@@ -136,7 +136,7 @@ class Looker:
 
         def work() -> tuple[int, ShownPicture, str]:
             head, shot, digest = self.shot()
-            frame = min(max(wish.frame, shot.first_frame), shot.last_frame)
+            frame = shot.nearest_frame(wish.frame)
             wanted = replace(wish, frame=frame)
             return (
                 head,

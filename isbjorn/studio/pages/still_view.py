@@ -86,7 +86,7 @@ class Seeing:
     async def _aside(self, wish: Wish) -> tuple[int, ShownPicture, str] | None:
         """Draw in another process: this one is busy with edits."""
         head, shot, digest = await self.looker.read()
-        wish = replace(wish, frame=min(max(wish.frame, shot.first_frame), shot.last_frame))
+        wish = replace(wish, frame=shot.nearest_frame(wish.frame))
         shown = self.looker.studio.preview.known(digest, wish)
         if shown is None:
             ticket = self.looker.studio.frame_workers.ticket()

@@ -249,6 +249,10 @@ class Shot(Part):
     def length_s(self) -> Fraction:
         return lasting(self.frame_count, self.rate)
 
+    def nearest_frame(self, frame: int) -> int:
+        """The frame of the shot that is nearest to a frame: itself, the first or the last."""
+        return min(max(frame, self.first_frame), self.last_frame)
+
     def seconds(self, frame: int | Fraction) -> Fraction:
         """Shot time of a frame number."""
         return seconds_of_frame(frame, self.first_frame, self.frame_rate)

@@ -193,15 +193,13 @@ class PieceSource(BirthSource):
 
     def own_colours(self, births: Longs, age01: Floats) -> Floats:
         """Colours of what leaves; on the way to another shape, mixed in Oklab with the colours there."""
-        f, into = (
-            self.flights,
-            self.emitter.pieces and self.emitter.pieces.assemble and self.emitter.pieces.assemble.into,
-        )
+        f, pieces = self.flights, self.emitter.pieces
         rows = f.rows(births)
         leaving = self._colours_of(self.emitter, f.cut, f.piece[rows])
-        if into is None or f.arrived is f.cut:
+        if f.arrived is f.cut or pieces is None or pieces.assemble is None:
             return leaving
-        arriving = self._colours_of(self.emitter.model_copy(update={"shape": into}), f.arrived, f.place[rows])
+        there = self.emitter.model_copy(update={"shape": pieces.assemble.into})
+        arriving = self._colours_of(there, f.arrived, f.place[rows])
         share = (age01 * age01 * (3 - 2 * age01)).astype(np.float64)[:, None]
         mixed = oklab(leaving.astype(np.float64)) * (1 - share) + oklab(arriving.astype(np.float64)) * share
         return np.maximum(0, from_oklab(mixed)).astype(np.float32)

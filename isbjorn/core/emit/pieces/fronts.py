@@ -105,19 +105,17 @@ def _fixed_order(front: Front, emitter: Emitter, cut: PieceCut, key: int, readin
         case "chance" | "onsets":
             return draws01(key, np.arange(n), FRONT_ORDER)
         case "brightness" | "picture" | "matte":
-            matte = readings.things.get(front.matte or "")
-            if (
-                light is None
-                or (front.by == "picture" and not front.media)
-                or (front.by == "matte" and (matte is None or not matte.on))
-            ):
+            if light is None:
                 return np.zeros(n)
             places = readings.frames(emitter, np.zeros(1)).of(*cut.places.T)
+            if front.by == "brightness":
+                return _ranked(-brightness(light, places, np.full(n, front.at_s)))
             if front.by == "picture":
-                return _ranked(-read_sheet(light.grey(front.media), light, places))
-            if front.by == "matte":
-                return 1 - read_sheet(light.matte(matte, front.at_s, readings), light, places)
-            return _ranked(-brightness(light, places, np.full(n, front.at_s)))
+                return _ranked(-read_sheet(light.grey(front.media), light, places)) if front.media else np.zeros(n)
+            matte = readings.things.get(front.matte or "")
+            if matte is None or not matte.on:
+                return np.zeros(n)
+            return 1 - read_sheet(light.matte(matte, front.at_s, readings), light, places)
     return None
 
 
