@@ -8,7 +8,6 @@ and of its worker.
 import argparse
 import json
 import random
-import struct
 import tempfile
 import threading
 import time
@@ -21,6 +20,7 @@ from typing import Any
 from websockets.exceptions import ConnectionClosed
 from websockets.sync.client import connect
 
+from isbjorn.studio.sockets import unpacked
 from tests.browser.chromium import Running
 
 
@@ -65,8 +65,7 @@ class Soak:
             except TimeoutError:
                 continue
             if isinstance(message, bytes):
-                (length,) = struct.unpack("<I", message[:4])
-                socket.send(json.dumps({"kind": "shown", "serial": json.loads(message[4 : 4 + length])["serial"]}))
+                socket.send(json.dumps({"kind": "shown", "serial": unpacked(message)[0]["serial"]}))
                 self.counts["pictures"] += 1
 
     def edit(self, shot: int) -> None:

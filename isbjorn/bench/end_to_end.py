@@ -8,7 +8,6 @@ import shutil
 import signal
 import socket
 import statistics
-import struct
 import subprocess
 import sys
 import time
@@ -33,6 +32,7 @@ from isbjorn.core.document import Plate, Shot
 from isbjorn.core.document.files import shot_to_text
 from isbjorn.core.media.read.plates import PlateReader
 from isbjorn.demo.harbour import frames
+from isbjorn.studio.sockets import unpacked
 
 _PREVIEW_S = 4.0
 
@@ -81,8 +81,7 @@ def heard(live: ClientConnection, wait_s: float = 30) -> dict[str, Any] | None:
     if not isinstance(data, bytes):
         message: dict[str, Any] = json.loads(data)
         return message
-    (length,) = struct.unpack("<I", data[:4])
-    header: dict[str, Any] = json.loads(data[4 : 4 + length])
+    header, _ = unpacked(data)
     live.send(json.dumps({"kind": "shown", "serial": header["serial"]}))
     return header
 

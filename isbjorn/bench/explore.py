@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import struct
 import time
 from pathlib import Path
 from typing import Any
@@ -13,6 +12,7 @@ from websockets.sync.client import ClientConnection, connect
 from isbjorn.bench.demonstration import demo_shots
 from isbjorn.bench.end_to_end import import_shot, running
 from isbjorn.demo.beacon import first_shot
+from isbjorn.studio.sockets import unpacked
 
 _CELL_PX, _LOOP, _FRAME = 300, 18, 100
 
@@ -27,8 +27,7 @@ def _swept(socket: ClientConnection, ask: dict[str, Any]) -> dict[str, float]:
         data = socket.recv(timeout=120)
         at = round((time.perf_counter() - begun) * 1e3)
         if isinstance(data, bytes):
-            (length,) = struct.unpack("<I", data[:4])
-            seen.add(json.loads(data[4 : 4 + length])["cell"])
+            seen.add(unpacked(data)[0]["cell"])
             found.setdefault("first", at)
             if len(seen) == cells:
                 found.setdefault("every_cell", at)

@@ -6,7 +6,6 @@ import json
 import os
 import socket
 import statistics
-import struct
 import threading
 import time
 from collections.abc import Iterator
@@ -23,6 +22,7 @@ from isbjorn.bench.shots import fountain
 from isbjorn.core.document import Control, Number, Shot
 from isbjorn.core.document.fields.values import Source
 from isbjorn.core.document.model.controls import Incoming
+from isbjorn.studio.sockets import unpacked
 
 _WARM_S, _MEASURED_S, _SOAK_MINUTES = 8.0, 20.0, 30.0
 
@@ -48,9 +48,8 @@ class Page:
         while True:
             data = self.live.recv(timeout=60)
             if isinstance(data, bytes):
-                (length,) = struct.unpack("<I", data[:4])
-                header: dict[str, Any] = json.loads(data[4 : 4 + length])
-                simplejpeg.decode_jpeg(data[4 + length :])
+                header, jpeg = unpacked(data)
+                simplejpeg.decode_jpeg(jpeg)
                 self.live.send(json.dumps({"kind": "shown", "serial": header["serial"]}))
                 return header
 

@@ -30,6 +30,12 @@ def packed(header: BaseModel, jpeg: bytes) -> bytes:
     return struct.pack("<I", len(head)) + head + jpeg
 
 
+def unpacked(message: bytes) -> tuple[dict[str, Any], bytes]:
+    """The header and the JPEG of a message that `packed` made."""
+    (length,) = struct.unpack_from("<I", message)
+    return json.loads(message[4 : 4 + length]), message[4 + length :]
+
+
 async def taken_in(socket: WebSocket, number: int, known: Callable[[int], object]) -> bool:
     """Accept a page that asks about a thing by its number; whether it is there, by `known`, which raises IsbjornError if it is not:
     then the page gets a message, and is closed."""

@@ -5,7 +5,6 @@ import faulthandler
 import functools
 import json
 import shutil
-import struct
 import tempfile
 import unittest
 from pathlib import Path
@@ -16,6 +15,7 @@ import simplejpeg
 from fastapi.testclient import TestClient
 
 from isbjorn.studio.app import create_app
+from isbjorn.studio.sockets import unpacked
 from isbjorn.studio.storage.store import NAME, Store
 from tests.waiting import HANG_S
 
@@ -74,12 +74,10 @@ class Looking(InStudio):
         while "bytes" not in (message := socket.receive()):
             # How far a run is, on a slow machine.
             self.assertEqual(json.loads(message["text"])["kind"], "running")
-        data = message["bytes"]
-        length = struct.unpack("<I", data[:4])[0]
-        header = json.loads(data[4 : 4 + length])
+        header, jpeg = unpacked(message["bytes"])
         if confirm:
             socket.send_json({"kind": "shown", "serial": header["serial"]})
-        return header, simplejpeg.decode_jpeg(data[4 + length :])
+        return header, simplejpeg.decode_jpeg(jpeg)
 
     def exact(self, socket: Any) -> np.ndarray:
         """The next picture in full: on a busy machine a coarse one may come before it."""

@@ -3,7 +3,6 @@
 import contextlib
 import io
 import json
-import struct
 from collections.abc import Iterator
 from fractions import Fraction
 from typing import Any
@@ -19,6 +18,7 @@ from isbjorn.core.frame import render_frame
 from isbjorn.core.imaging.colour import shade_table
 from isbjorn.core.imaging.display_encoding import to_shades
 from isbjorn.studio.preview.preview import _MOVING
+from isbjorn.studio.sockets import unpacked
 from tests.studio.in_studio import InStudio
 from tests.waiting import until
 
@@ -39,10 +39,8 @@ class Sheets(InStudio):
         if "bytes" not in message:
             found: dict[str, Any] = json.loads(message["text"])
             return found
-        data = message["bytes"]
-        length = struct.unpack("<I", data[:4])[0]
-        header = json.loads(data[4 : 4 + length])
-        return {"kind": "picture", **header, "seen": simplejpeg.decode_jpeg(data[4 + length :])}
+        header, jpeg = unpacked(message["bytes"])
+        return {"kind": "picture", **header, "seen": simplejpeg.decode_jpeg(jpeg)}
 
     def whole(self, socket: Any) -> tuple[dict[str, Any], list[dict[str, Any]]]:
         """A sheet, and its pictures in the order in which they came."""

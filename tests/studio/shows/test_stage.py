@@ -6,7 +6,6 @@ import itertools
 import json
 import math
 import os
-import struct
 import threading
 import time
 import unittest
@@ -21,6 +20,7 @@ from pythonosc.udp_client import SimpleUDPClient
 from isbjorn.core.evaluate.curves import along
 from isbjorn.core.evaluate.performed import performance_of
 from isbjorn.core.media.read.ltc import written
+from isbjorn.studio.sockets import unpacked
 from tests.studio.in_studio import InStudio
 from tests.studio.shows.test_controller_input import free_port
 from tests.waiting import HANG_S, until
@@ -71,12 +71,10 @@ class Staged(InStudio):
                     return reported, b""
                 self.assertNotEqual(reported["kind"], "problem", reported)
                 continue
-            content = message["bytes"]
-            (long,) = struct.unpack("<I", content[:4])
-            header = json.loads(content[4 : 4 + long])
+            header, jpeg = unpacked(message["bytes"])
             self.say(socket, "shown", serial=header["serial"])
             if kind == "picture":
-                return header, content[4 + long :]
+                return header, jpeg
 
 
 def bright(jpeg: bytes) -> np.ndarray:
