@@ -47,7 +47,7 @@ describe('projects and shots', () => {
 });
 
 describe('how the home page is shown', () => {
-  it('is remembered, and begins anew where it cannot be read', () => {
+  it('is remembered, and starts from the defaults if it cannot be read', () => {
     const kept = new Map<string, string>();
     const storage = {
       getItem: (key: string) => kept.get(key) ?? null,

@@ -17,11 +17,11 @@
   import Bear from '../ui/Bear.svelte';
   import Icon from '../ui/Icon.svelte';
   import Sheet from '../ui/Sheet.svelte';
-  import Choice from '../fields/Choice.svelte';
-  import { arranged, droppedAs, recent, sorts, type Sort } from './arrangement';
+  import Arrange from './Arrange.svelte';
+  import { arranged, droppedAs, recent } from './arrangement';
   import { HomeSettings } from './home_settings.svelte';
   import NewShot from './NewShot.svelte';
-  import ComingTile from './ComingTile.svelte';
+  import ProjectSection from './ProjectSection.svelte';
   import ShotTile from './ShotTile.svelte';
 
   let projects = $state<ProjectCard[]>([]);
@@ -38,7 +38,7 @@
   /** Where what is dropped, or begun without a project, goes: the project that was opened last. */
   const front = $derived(arranged(projects, '', 'opened')[0] ?? null);
   const many = $derived(projects.reduce((sum, one) => sum + one.shots.length, 0));
-  const lately = $derived(many > 6 && !query ? recent(projects, settings.small ? 5 : 3) : []);
+  const recentShots = $derived(many > 6 && !query ? recent(projects, settings.small ? 5 : 3) : []);
   let damage = $state('');
   let preparing = $state<Preparing | null>(null);
 
@@ -167,6 +167,11 @@
       });
   }
 
+  function renameProject(project: ProjectCard, to: string): void {
+    const params = { path: { project_id: project.id } };
+    void attempt(() => got(api.PATCH('/api/projects/{project_id}', { params, body: { name: to } })));
+  }
+
   function takeShot(project: ProjectCard, files: FileList | null): void {
     const file = files?.[0];
     if (file) void attempt(() => upload('POST', `/api/projects/${project.id}/shots/import`, file));
@@ -185,21 +190,6 @@
     });
   }
 </script>
-
-{#snippet taking(text: string, accept: string, title: string, take: (files: FileList | null) => void)}
-  <label class="cursor-pointer pl-2 text-soft hover:text-word" {title}>
-    {text}
-    <input
-      type="file"
-      class="sr-only"
-      {accept}
-      onchange={(e) => {
-        take(e.currentTarget.files);
-        e.currentTarget.value = '';
-      }}
-    />
-  </label>
-{/snippet}
 
 <div
   class="relative h-full overflow-y-auto"
@@ -251,45 +241,7 @@
       onclick={() => theme.toggle()}><Icon name={theme.name === 'polar-night' ? 'sun' : 'moon'} /></button
     >
   </header>
-  {#if many > 0}
-    <div class="mx-auto flex max-w-[1120px] items-center gap-4 px-6 pb-4" role="search">
-      <label class="relative">
-        <span class="absolute top-1.5 left-2 text-soft"><Icon name="search" size={14} /></span>
-        <input
-          class="field w-64 pl-7!"
-          type="search"
-          placeholder="Find a shot or project"
-          aria-label="Find a shot or project"
-          bind:value={query}
-        />
-      </label>
-      <div class="flex items-center gap-1.5 text-soft">
-        Sort by
-        <Choice
-          label="Sort by"
-          value={settings.sort}
-          items={sorts}
-          row={false}
-          slim
-          onset={(sort) => settings.set({ sort: sort as Sort })}
-        />
-      </div>
-      <div class="flex items-center gap-1.5 text-soft">
-        Tiles
-        <Choice
-          label="Size of the tiles"
-          value={settings.small ? 'small' : 'big'}
-          items={[
-            { value: 'big', label: 'Big' },
-            { value: 'small', label: 'Small' },
-          ]}
-          row={false}
-          slim
-          onset={(size) => settings.set({ small: size === 'small' })}
-        />
-      </div>
-    </div>
-  {/if}
+  {#if many > 0}<Arrange {settings} bind:query />{/if}
   <main class="mx-auto max-w-[1120px] px-6 pb-12">
     {#if damage}<p class="mb-5 rounded-lg border border-red px-3 py-2 text-red" role="alert">
         ⚠ {damage}
@@ -316,11 +268,11 @@
     {:else if preparing?.problem}
       <p class="mb-5 rounded-lg border border-amber px-3 py-2 text-amber" role="alert">{preparing.problem}</p>
     {/if}
-    {#if lately.length}
+    {#if recentShots.length}
       <section class="mb-7" aria-label="Recent">
         <h2 class="mb-2.5 px-1 text-[16px] font-semibold">Recent</h2>
         <div class="tiles" class:small={settings.small}>
-          {#each lately as shot (shot.id)}
+          {#each recentShots as shot (shot.id)}
             <ShotTile {shot} small={settings.small} />
           {/each}
         </div>
@@ -330,88 +282,23 @@
       <p class="text-soft" role="status">No shot or project has “{query}” in its name.</p>
     {/if}
     {#each shown as project, place (project.id)}
-      {@const folded = !query && settings.isFolded(project.id, place)}
-      <section class="mb-7" aria-label={project.name}>
-        <div class="group mb-2.5 flex items-center gap-2">
-          <button
-            class="quiet px-0!"
-            aria-expanded={!folded}
-            aria-label="Shots of {project.name}"
-            title={folded ? 'Show its shots' : 'Fold'}
-            onclick={() => settings.fold(project.id, !folded)}
-            ><span class:rotate-90={!folded}><Icon name="chevron" size={14} /></span></button
-          >
-          <input
-            class="min-w-0 rounded bg-transparent px-1 text-[16px] font-semibold hover:bg-raised"
-            aria-label="Name of the project"
-            value={project.name}
-            size={Math.max(8, project.name.length - 2)}
-            onchange={(e) => {
-              const to = e.currentTarget.value.trim();
-              if (to)
-                void attempt(() =>
-                  got(
-                    api.PATCH('/api/projects/{project_id}', {
-                      params: { path: { project_id: project.id } },
-                      body: { name: to },
-                    }),
-                  ),
-                );
-            }}
-          />
-          <span class="text-soft">{project.shots.length} {project.shots.length === 1 ? 'shot' : 'shots'}</span
-          >
-          <span class="flex-1"></span>
-          <button
-            class="flex items-center gap-1 pl-2 text-soft hover:text-word"
-            onclick={() => (making = project.id)}><Icon name="plus" size={13} /> New shot</button
-          >
-          {@render taking('Import a shot', '.json', '', (files) => takeShot(project, files))}
-          {@render taking(
-            'Import a cut list',
-            '.otio,.json',
-            'OpenTimelineIO: a shot for each clip, with its media, length, rate and timecode',
-            (files) => takeCuts(project, files),
-          )}
-          <a class="pl-2 text-soft hover:text-word" href="/api/projects/{project.id}/export" download
-            >Export</a
-          >
-          <a
-            class="px-2 text-soft hover:text-word"
-            href="/api/projects/{project.id}/timeline"
-            title="OpenTimelineIO: the shots one after another, with their plates"
-            download>Cut list</a
-          >
-          <button
-            class="quiet"
-            aria-label="Delete {project.name}"
-            title="Delete the project"
-            onclick={() => removeProject(project)}><Icon name="trash" size={15} /></button
-          >
-        </div>
-        {#if !folded}
-          <div class="tiles" class:small={settings.small}>
-            {#each project.shots as shot (shot.id)}
-              <ShotTile
-                {shot}
-                small={settings.small}
-                oncopy={() => copyShot(shot)}
-                ondelete={() => removeShot(shot)}
-              />
-            {:else}
-              <p class="px-1 text-soft">No shot yet.</p>
-            {/each}
-            {#if preparing && project.name === preparing.project}
-              {#each preparing.shots as shot (shot.name)}
-                <ComingTile {shot} />
-              {/each}
-            {/if}
-          </div>
-        {/if}
-      </section>
+      <ProjectSection
+        {project}
+        folded={!query && settings.isFolded(project.id, place)}
+        small={settings.small}
+        coming={preparing && project.name === preparing.project ? preparing.shots : []}
+        onfold={(yes) => settings.fold(project.id, yes)}
+        onnew={() => (making = project.id)}
+        onrename={(name) => renameProject(project, name)}
+        ondelete={() => removeProject(project)}
+        onshot={(files) => takeShot(project, files)}
+        oncuts={(files) => takeCuts(project, files)}
+        oncopyshot={(shot) => copyShot(shot)}
+        ondeleteshot={removeShot}
+      />
     {/each}
     {#if ready}
-      {#if projects.reduce((sum, p) => sum + p.shots.length, 0) < 3}
+      {#if many < 3}
         <p class="mt-6 max-w-xl leading-relaxed text-soft">
           A project holds shots and the footage under them; a new shot starts with one emitter that is already
           at work. Open a shot, change any number on any frame, and see that frame. Every change is kept as
@@ -450,15 +337,3 @@
 >
   <Queue {queue} onchange={watch} />
 </Sheet>
-
-<style>
-  .tiles {
-    display: grid;
-    grid-template-columns: repeat(auto-fill, minmax(330px, 1fr));
-    gap: 16px;
-  }
-  .tiles.small {
-    grid-template-columns: repeat(auto-fill, minmax(190px, 1fr));
-    gap: 10px;
-  }
-</style>
