@@ -2,7 +2,7 @@
   import { Dialog } from 'bits-ui';
   import { onMount, type Snippet } from 'svelte';
   import type { SheetCell } from '../api/client';
-  import { drawn } from '../api/picture';
+  import { drawn, type Picture } from '../api/picture';
   import Icon from '../ui/Icon.svelte';
   import type { Sheet } from './sheet.svelte';
 
@@ -51,6 +51,8 @@
     aside,
   }: Props = $props();
   const canvases: (HTMLCanvasElement | null)[] = [];
+  /** The picture that each canvas shows: it is drawn again only when it changes. */
+  const onIt = new WeakMap<HTMLCanvasElement, Picture>();
   const drawing = $derived(sheet.state);
 
   onMount(() => {
@@ -58,7 +60,12 @@
     let timer = requestAnimationFrame(function show(now: number) {
       const many = sheet.state?.frames.length ?? 1;
       const place = Math.floor((now - begun) / 1000 / (sheet.state?.interval_s ?? 1)) % many;
-      for (const [n, canvas] of canvases.entries()) if (canvas) drawn(canvas, sheet.at(n, place) ?? null);
+      for (const [n, canvas] of canvases.entries()) {
+        const picture = sheet.at(n, place);
+        if (!canvas || !picture || onIt.get(canvas) === picture) continue;
+        drawn(canvas, picture);
+        onIt.set(canvas, picture);
+      }
       timer = requestAnimationFrame(show);
     });
     return () => cancelAnimationFrame(timer);
